@@ -1,0 +1,294 @@
+// Package check runs the staged test of a profile: one straight line of stages
+// over one connection, each of which ends ok, warn, fail or skip, with a
+// finding where it is not ok. It is the last room but one on the way profile →
+// resolve → route → check → report; it prints nothing and asks nobody but
+// through what its Runner is given.
+package check
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math"
+	"time"
+
+	"gentleharbor/core/engine"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/nearby"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/route"
+	"gentleharbor/core/secret"
+	"gentleharbor/core/tlsrule"
+)
+
+// Stages are the names of the stages, in their order.
+var Stages = []string{"profile", "secret", "route", "name", "reach", "speak", "tls", "login", "database", "session", "expect"}
+
+// DefaultTimeout bounds a whole test; questions to a person do not count.
+const DefaultTimeout = 10 * time.Second
+
+// Stage is how one stage ended.
+type Stage struct {
+	Stage   string           `json:"stage"`
+	Outcome finding.Outcome  `json:"outcome"`
+	Detail  string           `json:"detail,omitempty"`
+	MS      float64          `json:"ms"`
+	Finding *finding.Finding `json:"finding,omitempty"`
+}
+
+// Report is what a test found.
+type Report struct {
+	Profile     string          `json:"profile"`
+	Outcome     finding.Outcome `json:"outcome"`
+	MS          float64         `json:"ms"`
+	Interrupted bool            `json:"interrupted,omitempty"`
+	Facts       *engine.Facts   `json:"facts"`
+	Stages      []Stage         `json:"stages"`
+}
+
+// Count is how many stages ended with an outcome.
+func (r *Report) Count(o finding.Outcome) int {
+	n := 0
+	for _, s := range r.Stages {
+		if s.Outcome == o {
+			n++
+		}
+	}
+	return n
+}
+
+// Runner is what a test takes from its surroundings.
+type Runner struct {
+	Engines  map[string]engine.Begin // by engine word
+	Network  route.Network
+	Finder   *secret.Finder
+	Places   nearby.Places
+	Timeout  time.Duration
+	Progress func(Stage) // told of each stage as it ends; may be nil
+
+	// Admin is the profile that may look an account up when its login is
+	// refused; nil for none.
+	Admin *profile.Resolved
+
+	until string               // the test stops after this stage; "" is the end
+	onTLS func(*tlsrule.Facts) // told of the handshake's facts; may be nil
+}
+
+// test is one test under way.
+type test struct {
+	*Runner
+	profile *profile.Resolved
+	report  *Report
+	budget  *budget
+	held    []Stage // ended, and not told yet: another host may be tried
+	holding bool
+	over    bool
+	secret  *secret.Located
+	plan    plan
+	conv    engine.Conversation
+}
+
+// Run tests a profile. It always returns a report; an interrupted ctx ends the
+// test at once, with what is known.
+func (r *Runner) Run(ctx context.Context, p *profile.Resolved) *Report {
+	report, conv := r.run(ctx, p)
+	if conv != nil {
+		conv.Close()
+	}
+	return report
+}
+
+func (r *Runner) run(ctx context.Context, p *profile.Resolved) (*Report, engine.Conversation) {
+	start := time.Now()
+	timeout := r.Timeout
+	if timeout <= 0 {
+		timeout = DefaultTimeout
+	}
+	t := &test{Runner: r, profile: p, budget: newBudget(ctx, timeout), report: &Report{
+		Profile: p.Profile.Name, Outcome: finding.OK, Stages: []Stage{},
+		Facts: &engine.Facts{Engine: p.Text("engine"), User: p.Text("user"), Database: p.Text("database")},
+	}}
+	defer t.budget.stop()
+	t.straightLine(ctx)
+	for _, name := range Stages[len(t.report.Stages):] {
+		t.tell(Stage{Stage: name, Outcome: finding.Skip})
+	}
+	t.report.MS = milliseconds(time.Since(start))
+	return t.report, t.conv
+}
+
+// straightLine goes through the stages until one fails.
+func (t *test) straightLine(ctx context.Context) {
+	var candidates []route.Candidate
+	ok := t.stage(ctx, "profile", t.checkProfile) &&
+		t.stage(ctx, "secret", t.locateSecret) &&
+		t.stage(ctx, "route", func(context.Context) finding.Result {
+			var result finding.Result
+			candidates, result = t.findRoute()
+			return result
+		})
+	if ok {
+		t.tryCandidates(ctx, candidates)
+	}
+}
+
+// stage runs one stage and says whether the next may follow.
+func (t *test) stage(ctx context.Context, name string, run func(context.Context) finding.Result) bool {
+	if t.over {
+		return false
+	}
+	start := time.Now()
+	paused := t.budget.pausedFor()
+	result := run(t.budget.context())
+	if ctx.Err() != nil { // Ctrl-C: what the stage made of it is not the server's doing
+		result = finding.Result{Outcome: finding.Skip, Detail: "stopped here by Ctrl-C"}
+		t.report.Interrupted, t.over = true, true
+	}
+	t.tell(Stage{Stage: name, Outcome: result.Outcome, Detail: result.Detail, Finding: result.Finding,
+		MS: milliseconds(time.Since(start) - (t.budget.pausedFor() - paused))})
+	return result.Outcome != finding.Fail && !t.over && name != t.until
+}
+
+// tell notes a stage's end, and passes it on unless it may still be taken back.
+func (t *test) tell(s Stage) {
+	if t.holding {
+		t.held = append(t.held, s)
+		return
+	}
+	t.report.Stages = append(t.report.Stages, s)
+	t.report.Outcome = finding.Worse(t.report.Outcome, s.Outcome)
+	if t.Progress != nil {
+		t.Progress(s)
+	}
+}
+
+// hold keeps the stages that follow back, until release or drop.
+func (t *test) hold() { t.holding = true }
+
+func (t *test) release() {
+	t.holding = false
+	held := t.held
+	t.held = nil
+	for _, s := range held {
+		t.tell(s)
+	}
+}
+
+func (t *test) drop() []Stage {
+	held := t.held
+	t.held = nil
+	return held
+}
+
+func milliseconds(d time.Duration) float64 {
+	return math.Round(float64(d.Microseconds())/10) / 100
+}
+
+// budget is the time a test has. It stands still while a person is asked.
+type budget struct {
+	ctx     context.Context
+	cancel  context.CancelCauseFunc
+	timer   *time.Timer
+	end     time.Time
+	paused  time.Time
+	pausing time.Duration
+}
+
+var errTimeout = errors.New("the time for the test ran out")
+
+// grace lets a dial or a read notice the deadline by itself, as a time-out,
+// before the context ends it.
+const grace = 20 * time.Millisecond
+
+func newBudget(parent context.Context, d time.Duration) *budget {
+	b := &budget{end: time.Now().Add(d)}
+	b.ctx, b.cancel = context.WithCancelCause(parent)
+	b.timer = time.AfterFunc(d+grace, func() { b.cancel(errTimeout) })
+	return b
+}
+
+func (b *budget) stop() {
+	b.timer.Stop()
+	b.cancel(nil)
+}
+
+// context bounds one stage. Its deadline is the budget's end as it is now.
+func (b *budget) context() context.Context { return bounded{b.ctx, b.end} }
+
+// share is a context for one of several hosts that are left to try.
+func (b *budget) share(left int) time.Time {
+	return time.Now().Add(time.Until(b.end) / time.Duration(max(left, 1)))
+}
+
+func (b *budget) pause() {
+	b.timer.Stop()
+	b.paused = time.Now()
+}
+
+func (b *budget) resume() {
+	d := time.Since(b.paused)
+	b.pausing += d
+	b.end = b.end.Add(d)
+	b.timer.Reset(time.Until(b.end) + grace)
+}
+
+func (b *budget) pausedFor() time.Duration { return b.pausing }
+
+// bounded is a context that knows the budget's end as its deadline.
+type bounded struct {
+	context.Context
+	end time.Time
+}
+
+func (c bounded) Deadline() (time.Time, bool) { return c.end, true }
+
+// Verdict is a report's last line, in words.
+func (r *Report) Verdict() string {
+	count := fmt.Sprintf("%d ok", r.Count(finding.OK))
+	if n := r.Count(finding.Warn); n > 0 {
+		count += fmt.Sprintf(", %d warn", n)
+	}
+	switch {
+	case r.Interrupted:
+		return fmt.Sprintf("stopped: %s, the rest not tested (%s)", count, Duration(r.MS))
+	case r.Outcome == finding.Fail:
+		return fmt.Sprintf("not ready: %s at stage %s (%s, then %d fail, %d skip; %s)", r.firstFailure().Finding.Code, r.firstFailure().Stage,
+			count, r.Count(finding.Fail), r.Count(finding.Skip), Duration(r.MS))
+	}
+	return fmt.Sprintf("ready: %s (%s; %s)", r.where(), count, Duration(r.MS))
+}
+
+func (r *Report) firstFailure() Stage {
+	for _, s := range r.Stages {
+		if s.Outcome == finding.Fail {
+			return s
+		}
+	}
+	return Stage{}
+}
+
+// where says in one line who one is, where, over which route and how safely.
+func (r *Report) where() string {
+	f := r.Facts
+	safety := "not encrypted"
+	switch {
+	case f.TLS != "none" && f.TLSVerified != nil && *f.TLSVerified:
+		safety = f.TLS + ", verified"
+	case f.TLS != "none":
+		safety = f.TLS + ", not verified"
+	}
+	return fmt.Sprintf("%s in %s at %s, %s", f.User, f.Database, f.Route, safety)
+}
+
+// Duration writes milliseconds with a unit that fits.
+func Duration(ms float64) string {
+	switch {
+	case ms >= 10_000:
+		return fmt.Sprintf("%.0f s", ms/1000)
+	case ms >= 1000:
+		return fmt.Sprintf("%.1f s", ms/1000)
+	case ms >= 10:
+		return fmt.Sprintf("%.0f ms", ms)
+	}
+	return fmt.Sprintf("%.1f ms", ms)
+}

@@ -1,0 +1,204 @@
+package check
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/finding"
+)
+
+// broken is an expectation that does not hold.
+type broken struct {
+	code string
+	want string
+	have string
+}
+
+// expect compares what the profile expects with what was found.
+func (t *test) expect(ctx context.Context) finding.Result {
+	wanted := 0
+	var wrong []broken
+	f := t.conv.Facts()
+	for _, e := range t.profile.Values {
+		key, ok := strings.CutPrefix(e.Field.Name, "expect.")
+		if !ok {
+			continue
+		}
+		wanted++
+		if have, holds := compare(key, e.Value.Text(), f); !holds {
+			wrong = append(wrong, broken{"expect." + key, key + " " + clean.Quoted(e.Value.Text()), have})
+		}
+	}
+	if wanted == 0 {
+		return finding.Good("the profile expects nothing in particular")
+	}
+	missing, err := t.missing(ctx)
+	if err != nil {
+		return finding.Failed(finding.New("expect.unknown", "whether the tables and extensions exist could not be asked").
+			Saw("%s", clean.Line(err.Error(), 0)).Suggest("gharbor test %s", t.profile.Profile.Name))
+	}
+	wrong = append(wrong, missing...)
+	if len(wrong) == 0 {
+		return finding.Good("%d of %d hold", wanted, wanted)
+	}
+	found := finding.New(wrong[0].code, "the profile expects %s, and it is %s", wrong[0].want, wrong[0].have)
+	if len(wrong) > 1 {
+		found.Cause = fmt.Sprintf("%d expectations do not hold; first, the profile expects %s, and it is %s", len(wrong), wrong[0].want, wrong[0].have)
+		for _, w := range wrong {
+			found.Saw("%s: expected %s, found %s", w.code, w.want, w.have)
+		}
+	}
+	return finding.Failed(found.Suggest("gharbor show %s   # says where each expectation stands", t.profile.Profile.Name))
+}
+
+// missing asks for the tables and extensions that do not exist.
+func (t *test) missing(ctx context.Context) ([]broken, error) {
+	var tables, extensions []string
+	if e, ok := t.profile.Get("expect.tables"); ok {
+		tables = e.Value.List()
+	}
+	if e, ok := t.profile.Get("expect.extensions"); ok {
+		extensions = e.Value.List()
+	}
+	if len(tables)+len(extensions) == 0 {
+		return nil, nil
+	}
+	noTables, noExtensions, err := t.conv.Missing(ctx, tables, extensions)
+	var wrong []broken
+	for _, name := range noTables {
+		wrong = append(wrong, broken{"expect.table-missing", "the table " + clean.Quoted(name), "not there for this login"})
+	}
+	for _, name := range noExtensions {
+		wrong = append(wrong, broken{"expect.extension-missing", "the extension " + clean.Quoted(name), "not installed in this database"})
+	}
+	return wrong, err
+}
+
+// compare says what was found for an expectation, and whether it holds.
+// Tables and extensions hold here: they are asked for in one go.
+func compare(key, want string, f *engine.Facts) (have string, holds bool) {
+	switch key {
+	case "version":
+		return clean.Quoted(f.Version), versionHolds(want, f.Version)
+	case "tls":
+		return compareTLS(want, f)
+	case "writable":
+		if f.Writable == nil {
+			return "not known", false
+		}
+		return strconv.FormatBool(*f.Writable), strconv.FormatBool(*f.Writable) == want
+	case "user":
+		return clean.Quoted(f.User), f.User == want
+	case "database":
+		return clean.Quoted(f.Database), f.Database == want
+	case "encoding":
+		return clean.Quoted(f.Encoding), plainEncoding(f.Encoding) == plainEncoding(want)
+	case "latency":
+		limit, err := time.ParseDuration(want)
+		if err != nil || f.RoundTrip == nil {
+			return "not known", false
+		}
+		return fmt.Sprintf("%.2f ms", *f.RoundTrip), *f.RoundTrip <= float64(limit.Microseconds())/1000
+	}
+	return "", true
+}
+
+func compareTLS(want string, f *engine.Facts) (have string, holds bool) {
+	encrypted := f.TLS != "none" && f.TLS != ""
+	verified := encrypted && f.TLSVerified != nil && *f.TLSVerified
+	have = "not encrypted"
+	if encrypted {
+		have = f.TLS + ", not verified"
+	}
+	if verified {
+		have = f.TLS + ", verified"
+	}
+	switch want {
+	case "off", "false":
+		return have, !encrypted
+	case "required", "true":
+		return have, encrypted
+	}
+	return have, verified
+}
+
+func plainEncoding(s string) string {
+	return strings.NewReplacer("-", "", "_", "").Replace(strings.ToUpper(s))
+}
+
+// versionHolds compares a server's version with terms such as ">= 14, < 17".
+// A bare number means that version and its minor ones: "15" holds for 15.18.
+func versionHolds(terms, version string) bool {
+	have := numbers(version)
+	if len(have) == 0 {
+		return false
+	}
+	for term := range strings.SplitSeq(terms, ",") {
+		term = strings.TrimSpace(term)
+		digits := strings.TrimLeft(term, "<>=! ")
+		operator := strings.TrimSpace(term[:len(term)-len(digits)])
+		want := numbers(digits)
+		order := compareNumbers(have, want)
+		holds := false
+		switch operator {
+		case "", "=", "==":
+			holds = order == 0
+		case "!=":
+			holds = order != 0
+		case ">=":
+			holds = order >= 0
+		case "<=":
+			holds = order <= 0
+		case ">":
+			holds = order > 0
+		case "<":
+			holds = order < 0
+		}
+		if !holds {
+			return false
+		}
+	}
+	return true
+}
+
+// numbers reads the leading dotted number of a version: "15.18 (Debian …)" is 15, 18.
+func numbers(s string) []int {
+	var parts []int
+	for {
+		end := 0
+		for end < len(s) && s[end] >= '0' && s[end] <= '9' {
+			end++
+		}
+		n, err := strconv.Atoi(s[:end])
+		if err != nil {
+			return parts
+		}
+		parts = append(parts, n)
+		if end >= len(s) || s[end] != '.' {
+			return parts
+		}
+		s = s[end+1:]
+	}
+}
+
+// compareNumbers compares as many parts as are wanted: 15.18 equals 15.
+func compareNumbers(have, want []int) int {
+	for i, w := range want {
+		h := 0
+		if i < len(have) {
+			h = have[i]
+		}
+		if h != w {
+			if h < w {
+				return -1
+			}
+			return 1
+		}
+	}
+	return 0
+}

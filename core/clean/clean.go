@@ -1,0 +1,124 @@
+// Package clean makes text from outside safe to show: what a server, a name
+// service, a file's note or a user's argument contains is never allowed to
+// steer a terminal, to break a line or to run on for ever. It stands beside
+// the whole way from profile to report; every room may call it.
+package clean
+
+import (
+	"strings"
+	"unicode"
+	"unicode/utf8"
+)
+
+// MaxShown bounds a quoted piece of foreign text, in bytes. A server's longest
+// honest message (an access rule with host, user and database) stays under it.
+const MaxShown = 400
+
+// Line returns s on one line without control, bidirectional or invalid
+// characters, cut at max bytes with "…". White space of any kind becomes one
+// space. max <= 0 means MaxShown.
+func Line(s string, max int) string {
+	if max <= 0 {
+		max = MaxShown
+	}
+	var b strings.Builder
+	space := false
+	for i, r := range s {
+		if r == utf8.RuneError {
+			if _, width := utf8.DecodeRuneInString(s[i:]); width == 1 {
+				r = '�'
+			}
+		}
+		if unicode.IsSpace(r) {
+			space = b.Len() > 0
+			continue
+		}
+		if !Printable(r) {
+			continue
+		}
+		if b.Len()+utf8.RuneLen(r) > max {
+			b.WriteString("…")
+			return b.String()
+		}
+		if space {
+			b.WriteByte(' ')
+			space = false
+		}
+		b.WriteRune(r)
+	}
+	return b.String()
+}
+
+// Quoted is Line between double quotes: the form in which foreign text appears
+// in a finding. A quote inside becomes a single one, so that the end is plain.
+func Quoted(s string) string {
+	return `"` + strings.ReplaceAll(Line(s, MaxShown), `"`, `'`) + `"`
+}
+
+// Printable reports whether r may reach a terminal: no control character
+// (Unicode Cc), none of the format characters (Cf) that hide or reorder text,
+// no line or paragraph separator, nothing private or unassigned.
+func Printable(r rune) bool {
+	return r == ' ' || unicode.IsPrint(r)
+}
+
+// Bytes shows the first bytes of something that is not text, as escaped ASCII:
+// "\x16\x03\x01" and the like, at most max bytes of it.
+func Bytes(p []byte, max int) string {
+	const hex = "0123456789abcdef"
+	var b strings.Builder
+	b.WriteByte('"')
+	for i, c := range p {
+		if i == max {
+			b.WriteString("…")
+			break
+		}
+		switch {
+		case c == '\n':
+			b.WriteString(`\n`)
+		case c == '\r':
+			b.WriteString(`\r`)
+		case c == '"' || c == '\\':
+			b.WriteByte('\\')
+			b.WriteByte(c)
+		case c >= 0x20 && c < 0x7f:
+			b.WriteByte(c)
+		default:
+			b.WriteString(`\x`)
+			b.WriteByte(hex[c>>4])
+			b.WriteByte(hex[c&15])
+		}
+	}
+	b.WriteByte('"')
+	return b.String()
+}
+
+// Shell quotes one word for a POSIX shell, so that a "try" line can be pasted.
+// A word of ordinary characters stays as it is.
+func Shell(word string) string {
+	if word == "" {
+		return "''"
+	}
+	plain := true
+	for _, r := range word {
+		if !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("_-./:=@%+,", r)) {
+			plain = false
+			break
+		}
+	}
+	if plain {
+		return word
+	}
+	var b strings.Builder
+	b.WriteByte('\'')
+	for _, r := range word {
+		switch {
+		case r == '\'':
+			b.WriteString(`'\''`)
+		case Printable(r):
+			b.WriteRune(r)
+		}
+	}
+	b.WriteByte('\'')
+	return b.String()
+}

@@ -1,0 +1,107 @@
+// Package engine says what each kind of database server must offer to a test:
+// a conversation over one raw connection that proves, step by step, what
+// speaks there, how it is encrypted, who may log in and what one sees then.
+// On the way from profile to report it stands between route and check; the
+// engines are its sub-packages, and core/check knows them through this
+// interface alone.
+package engine
+
+import (
+	"context"
+	"net"
+	"time"
+
+	"gentleharbor/core/finding"
+	"gentleharbor/core/secret"
+	"gentleharbor/core/tlsrule"
+)
+
+// Target is where a conversation goes and what it may use.
+type Target struct {
+	Profile  string
+	User     string
+	Database string
+	Network  string // "tcp" or "unix"
+	Address  string // as dialled: "127.0.0.1:5432", or the socket's path
+
+	TLS *tlsrule.Plan
+
+	// PeerChecked says that the process behind a Unix socket belongs to root,
+	// to this user or to the owner of the socket's folder. Without it and
+	// without verified TLS no password goes out in the clear.
+	PeerChecked bool
+
+	// NoSecret is set where nothing will be sent: the source is none, or no
+	// source had an entry. NoSecretTried lists what was looked through then.
+	NoSecret      bool
+	NoSecretTried []string
+
+	// TakeSecret reads the password. It is called at most once, and only when
+	// the server has asked for one by a method that is allowed.
+	TakeSecret func(context.Context) (secret.Value, error)
+
+	// Redial makes another connection to the same address. A diagnosis may
+	// call it after the first connection failed, a few times at most.
+	Redial func(context.Context) (net.Conn, error)
+}
+
+// Conversation carries the stages of one test over one connection, in the
+// order of its methods. After a result that fails only Close may follow.
+type Conversation interface {
+	// Speak finds out whether the other side is the engine.
+	Speak(context.Context) finding.Result
+	// Encrypt applies the TLS rule. The facts are nil without encryption.
+	Encrypt(context.Context) (*tlsrule.Facts, finding.Result)
+	// Login logs in; the second result is about the database, whose outcome is
+	// skip where the login failed.
+	Login(context.Context) (login, database finding.Result)
+	// Session reads who and where one is.
+	Session(context.Context) finding.Result
+	// Missing returns those of the tables and extensions that do not exist as
+	// far as this login can see.
+	Missing(ctx context.Context, tables, extensions []string) (noTables, noExtensions []string, err error)
+	// Account looks a login name up, for an administrator's login.
+	Account(ctx context.Context, user string) (*Account, error)
+	// Facts is what is known so far.
+	Facts() *Facts
+	// Close ends the connection politely where it can.
+	Close()
+}
+
+// Begin starts a conversation on a connection that has just been made.
+type Begin func(net.Conn, Target) Conversation
+
+// Facts is what a test learned. A pointer is nil, and a text empty, where a
+// value is not known: nothing is made up.
+type Facts struct {
+	Engine          string               `json:"engine"`
+	Version         string               `json:"version,omitempty"`
+	User            string               `json:"user,omitempty"`
+	Database        string               `json:"database,omitempty"`
+	ServerID        string               `json:"server_id,omitempty"`
+	ServerStarted   *time.Time           `json:"server_started,omitempty"`
+	Route           string               `json:"route,omitempty"`
+	TLS             string               `json:"tls,omitempty"` // "TLS 1.3", or "none"
+	TLSCipher       string               `json:"tls_cipher,omitempty"`
+	TLSVerified     *bool                `json:"tls_verified,omitempty"`
+	Certificate     *tlsrule.Certificate `json:"certificate,omitempty"`
+	LoginMethod     string               `json:"login_method,omitempty"`
+	SecretSource    string               `json:"secret_source,omitempty"`
+	Writable        *bool                `json:"writable,omitempty"`
+	InRecovery      *bool                `json:"in_recovery,omitempty"`
+	Superuser       *bool                `json:"superuser,omitempty"`
+	Encoding        string               `json:"encoding,omitempty"`
+	TimeZone        string               `json:"time_zone,omitempty"`
+	ClockDifference *float64             `json:"clock_difference_ms,omitempty"` // the server's clock less ours
+	RoundTrip       *float64             `json:"round_trip_ms,omitempty"`       // median of five
+}
+
+// Account is what an administrator's login can see of a login name. Pointers
+// are nil where it could not be seen.
+type Account struct {
+	Exists     bool
+	MayLogIn   bool
+	ValidUntil *time.Time
+	Password   *bool    // whether one is set
+	Near       []string // names alike, where it does not exist
+}

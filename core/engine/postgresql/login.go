@@ -1,0 +1,382 @@
+package postgresql
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"strings"
+
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgproto3"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/tlsrule"
+)
+
+// The ways in which a server asks who one is.
+const (
+	methodNone      = "none asked"
+	methodCleartext = "cleartext password"
+	methodMD5       = "MD5"
+	methodSCRAM     = "SCRAM-SHA-256"
+	methodSCRAMPlus = "SCRAM-SHA-256-PLUS" // bound to the TLS connection, RFC 5929
+)
+
+// observer reads what the server sends before the driver does: it sees which
+// method is asked for, fetches the password at that moment and not before, and
+// refuses methods that would give it away.
+type observer struct {
+	io.Reader
+	buffer  []byte // whole and partial messages not yet handed on
+	ready   int    // bytes of buffer that are looked at
+	done    bool   // the login is over: bytes pass through
+	onAuth  func(code uint32, rest []byte) error
+	authOK  bool
+	problem error
+}
+
+func (o *observer) Read(p []byte) (int, error) {
+	if o.done && o.ready == 0 && len(o.buffer) == 0 {
+		return o.Reader.Read(p)
+	}
+	for o.ready == 0 {
+		chunk := make([]byte, 4096)
+		n, err := o.Reader.Read(chunk)
+		o.buffer = append(o.buffer, chunk[:n]...)
+		if lookErr := o.look(); lookErr != nil {
+			o.problem = lookErr
+			return 0, lookErr
+		}
+		if err != nil && o.ready == 0 {
+			return 0, err
+		}
+	}
+	n := copy(p, o.buffer[:o.ready])
+	o.buffer = o.buffer[n:]
+	o.ready -= n
+	return n, nil
+}
+
+// look goes over the whole messages in the buffer. Only authentication
+// messages are read; what is too long for one ends the login.
+func (o *observer) look() error {
+	for !o.done {
+		rest := o.buffer[o.ready:]
+		if len(rest) < 5 {
+			return nil
+		}
+		size := int(binary.BigEndian.Uint32(rest[1:])) + 1
+		if size < 5 || size > maxMessage {
+			return fmt.Errorf("a message of %d bytes during the login", size)
+		}
+		if rest[0] != 'R' && rest[0] != 'E' {
+			o.done = rest[0] == 'Z'
+		}
+		if len(rest) < size {
+			return nil
+		}
+		if rest[0] == 'R' && size >= 9 {
+			if err := o.onAuth(binary.BigEndian.Uint32(rest[5:]), rest[9:size]); err != nil {
+				return err
+			}
+		}
+		o.ready += size
+	}
+	o.ready = len(o.buffer)
+	return nil
+}
+
+// errNoSecret and the others end a login before anything is given away.
+var (
+	errNoSecret  = errors.New("no password to send")
+	errCleartext = errors.New("a password would have gone out in the clear")
+	errMethod    = errors.New("a method that is not supported")
+)
+
+// secretError is a secret that could not be taken.
+type secretError struct{ err error }
+
+func (e *secretError) Error() string { return e.err.Error() }
+func (e *secretError) Unwrap() error { return e.err }
+
+// attempt is one login under way.
+type attempt struct {
+	*conversation
+	config *pgconn.Config
+	watch  *observer
+	method string
+	empty  bool // the password sent was empty
+}
+
+// Login logs in through the driver, over the connection that the stages
+// before have proved.
+func (c *conversation) Login(ctx context.Context) (login, database finding.Result) {
+	skip := finding.Result{Outcome: finding.Skip}
+	a := &attempt{conversation: c, method: methodNone}
+	pg, err := a.connect(ctx)
+	c.facts.LoginMethod = a.method
+	if err != nil {
+		if a.watch != nil && a.watch.authOK {
+			if found, ok := c.databaseRefused(ctx, err, a.config); ok {
+				return a.accepted(), finding.Failed(found)
+			}
+		}
+		return finding.Failed(a.refused(ctx, err)), skip
+	}
+	c.pg = pg
+	return a.accepted(), finding.Good("%s", clean.Quoted(c.Database))
+}
+
+// config is the driver's configuration with everything that it could take
+// from the environment or the home folder overwritten.
+func (c *conversation) config(conn net.Conn, database string) (*pgconn.Config, error) {
+	config, err := pgconn.ParseConfig("host=server port=5432 user=user dbname=database password=none sslmode=disable passfile=none " +
+		"connect_timeout=0 target_session_attrs=any channel_binding=prefer min_protocol_version=3.0 max_protocol_version=3.0")
+	if err != nil {
+		return nil, err
+	}
+	config.User, config.Database, config.Password = c.User, database, ""
+	config.RuntimeParams = c.parameters()
+	config.TLSConfig, config.Fallbacks = nil, nil
+	config.LookupFunc = func(context.Context, string) ([]string, error) { return []string{"127.0.0.1"}, nil } // never dialled
+	config.DialFunc = func(context.Context, string, string) (net.Conn, error) { return conn, nil }
+	config.MaxProtocolMessageBodyLen = maxMessage
+	config.OnNotice = func(*pgconn.PgConn, *pgconn.Notice) {}
+	config.RequireAuth = "password,md5,scram-sha-256,none"
+	return config, nil
+}
+
+func (a *attempt) connect(ctx context.Context) (*pgconn.PgConn, error) {
+	conn := a.conn
+	if a.early != nil {
+		conn = &resumed{Conn: a.conn, read: a.early}
+	}
+	config, err := a.conversation.config(conn, a.Database)
+	if err != nil {
+		return nil, err
+	}
+	a.config = config
+	a.watch = &observer{onAuth: func(code uint32, rest []byte) error { return a.asked(ctx, code, rest) }}
+	config.BuildFrontend = func(r io.Reader, w io.Writer) *pgproto3.Frontend {
+		a.watch.Reader = r
+		return pgproto3.NewFrontend(a.watch, w)
+	}
+	pg, err := pgconn.ConnectConfig(ctx, config)
+	if err != nil && a.watch.problem != nil {
+		err = a.watch.problem
+	}
+	return pg, err
+}
+
+// asked handles an authentication message (PostgreSQL documentation, "Message
+// Formats", AuthenticationOk and those after it).
+func (a *attempt) asked(ctx context.Context, code uint32, rest []byte) error {
+	switch code {
+	case pgproto3.AuthTypeOk:
+		a.watch.authOK = true
+		return nil
+	case pgproto3.AuthTypeSASLContinue, pgproto3.AuthTypeSASLFinal:
+		return nil
+	case pgproto3.AuthTypeMD5Password:
+		a.method = methodMD5
+	case pgproto3.AuthTypeSASL:
+		a.method = a.saslMethod(rest)
+	case pgproto3.AuthTypeCleartextPassword:
+		a.method = methodCleartext
+	default:
+		a.method = authName(code)
+		return errMethod
+	}
+	if a.method == "" {
+		a.method = "SASL " + clean.Line(strings.ReplaceAll(string(rest), "\x00", " "), 60)
+		return errMethod
+	}
+	if a.method == methodCleartext && !a.clearAllowed() {
+		return errCleartext
+	}
+	if a.NoSecret {
+		return errNoSecret
+	}
+	value, err := a.TakeSecret(ctx)
+	if err != nil {
+		return &secretError{err}
+	}
+	a.empty = value.Empty()
+	a.config.Password = value.Disclose()
+	return nil
+}
+
+// saslMethod is the mechanism that the driver will choose of those offered.
+func (a *attempt) saslMethod(list []byte) string {
+	best := ""
+	for mechanism := range strings.SplitSeq(string(list), "\x00") {
+		switch mechanism {
+		case methodSCRAMPlus:
+			if a.facts.TLS != "none" {
+				return methodSCRAMPlus
+			}
+		case methodSCRAM:
+			best = methodSCRAM
+		}
+	}
+	return best
+}
+
+// clearAllowed says where a password may go out in the clear: over TLS that
+// was verified, or to a socket whose peer was checked.
+func (a *attempt) clearAllowed() bool {
+	if a.Network == "unix" {
+		return a.PeerChecked
+	}
+	return a.TLS.Rule == tlsrule.Verified && a.facts.TLSVerified != nil && *a.facts.TLSVerified
+}
+
+func authName(code uint32) string {
+	switch code {
+	case pgproto3.AuthTypeGSS, pgproto3.AuthTypeGSSCont:
+		return "GSSAPI"
+	case 9:
+		return "SSPI"
+	case 2:
+		return "Kerberos V5"
+	}
+	return fmt.Sprintf("authentication request %d", code)
+}
+
+// accepted is the result of a login that the server let pass.
+func (a *attempt) accepted() finding.Result {
+	detail := fmt.Sprintf("%s by %s", clean.Quoted(a.User), a.method)
+	switch a.method {
+	case methodNone:
+		detail = fmt.Sprintf("%s, no password asked", clean.Quoted(a.User))
+		found := finding.New("login.no-password-asked", "the server let %s in without asking for a password", clean.Quoted(a.User)).
+			Saw("its access rules say trust, or it checked the system account (peer, ident) or a certificate: these look alike from here")
+		if a.Network == "unix" {
+			found.Saw("on a Unix socket it is mostly peer: whoever is this system account is let in")
+		}
+		return finding.Warned(found.Suggest("on the server: SELECT type, database, user_name, address, auth_method FROM pg_hba_file_rules"), "%s", detail)
+	case methodMD5:
+		return finding.Warned(finding.New("login.weak-method", "the server asked for the password by MD5, which is broken: who sees the exchange or the stored hash can find the password or log in with the hash").
+			Suggest("on the server: SET password_encryption = 'scram-sha-256', then set the password of %s again, and scram-sha-256 in pg_hba.conf", identifier(a.User)), "%s", detail)
+	}
+	return finding.Good("%s", detail)
+}
+
+// refused turns the end of a login into a finding.
+func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
+	var taking *secretError
+	var server *pgconn.PgError
+	switch {
+	case errors.Is(err, errNoSecret):
+		return a.noSecret()
+	case errors.Is(err, errCleartext):
+		return a.cleartext()
+	case errors.Is(err, errMethod):
+		return finding.New("login.unsupported-method", "the server asked for a login by %s, which this version does not do", a.method).
+			Suggest("on the server: a line for this account with scram-sha-256 in pg_hba.conf")
+	case errors.As(err, &taking):
+		return finding.New("secret.unreadable", "the password could not be had when the server asked for it").
+			Saw("%s", clean.Line(taking.Error(), 0)).
+			Suggest("gharbor show %s", a.Profile)
+	case errors.As(err, &server):
+		return a.serverRefused(ctx, server)
+	}
+	return a.brokenOff(ctx, err)
+}
+
+func (a *attempt) noSecret() *finding.Finding {
+	if len(a.NoSecretTried) == 0 {
+		return finding.New("login.password-wanted", "the server wants a password, and the profile says that none is sent").
+			Saw("it asked by %s", a.method).
+			Suggest("gharbor set %s secret=ask", a.Profile).
+			Suggest("gharbor set %s secret=passfile", a.Profile)
+	}
+	found := finding.New("secret.missing", "the server wants a password, and none was found")
+	for i, tried := range a.NoSecretTried {
+		found.Saw("tried %d: %s", i+1, tried)
+	}
+	return found.Suggest("gharbor test %s   # on a terminal, which asks", a.Profile).
+		Suggest("gharbor set %s secret=env:NAME   # or file:PATH, passfile", a.Profile)
+}
+
+func (a *attempt) cleartext() *finding.Finding {
+	found := finding.New("login.cleartext-refused", "the server asked for the password in the clear, which is sent only over TLS that was verified or to a socket whose owner was checked")
+	switch {
+	case a.Network == "unix":
+		found.Saw("the process behind the socket is neither root's, yours, nor the folder owner's")
+		return found.Suggest("ls -ld %s", clean.Shell(a.Address))
+	case a.facts.TLS == "none":
+		found.Saw("the connection is not encrypted")
+	default:
+		found.Saw("the connection is encrypted by %s, and who answers was not verified", a.facts.TLS)
+	}
+	return found.Suggest("gharbor set %s tls=verified", a.Profile).
+		Suggest("on the server: scram-sha-256 instead of password in pg_hba.conf")
+}
+
+// brokenOff is for a login that ended without a word from the server.
+func (a *attempt) brokenOff(ctx context.Context, err error) *finding.Finding {
+	if alert := clientCertificateAlert(err); alert != "" {
+		return a.certificateRefused(alert)
+	}
+	if ctx.Err() != nil || errors.Is(err, os.ErrDeadlineExceeded) {
+		return finding.New("login.timeout", "the server took the login and did not answer in time").
+			Saw("method: %s", a.method).
+			Suggest("gharbor test %s -timeout 60s", a.Profile)
+	}
+	return finding.New("login.broken-off", "the connection ended during the login, without a reason from the server").
+		Saw("%s", clean.Line(lastError(err), 0)).
+		Suggest("gharbor test %s   # again; if it repeats, the server's log says why", a.Profile)
+}
+
+// clientCertificateAlert is the TLS alert with which a server refuses a client
+// certificate, or its absence. TLS 1.3 tells it only after the handshake.
+func clientCertificateAlert(err error) string {
+	text := lastError(err)
+	if !strings.Contains(text, "remote error: tls:") {
+		return ""
+	}
+	return text
+}
+
+func (a *attempt) certificateRefused(seen string) *finding.Finding {
+	found := finding.New("tls.client-certificate", "the server refused the TLS session because of the client's certificate")
+	if a.TLS.Cert == "" {
+		found.Cause = "the server wants a client certificate, and the profile has none"
+		found.Suggest("gharbor set %s tls-cert=PATH tls-key=PATH", a.Profile)
+	} else {
+		found.Saw("the profile's certificate is %s", a.TLS.Cert)
+		found.Suggest("openssl x509 -noout -subject -issuer -enddate -in %s", clean.Shell(a.TLS.Cert))
+	}
+	return found.Saw("%s", clean.Line(seen, 0))
+}
+
+// lastError is the innermost text of a chain of errors: the driver's wrapping
+// repeats host and user.
+func lastError(err error) string {
+	for {
+		switch next := err.(type) {
+		case interface{ Unwrap() error }:
+			if next.Unwrap() == nil {
+				return err.Error()
+			}
+			if _, ok := err.(*net.OpError); ok {
+				return err.Error()
+			}
+			err = next.Unwrap()
+		case interface{ Unwrap() []error }:
+			all := next.Unwrap()
+			if len(all) == 0 {
+				return err.Error()
+			}
+			err = all[len(all)-1]
+		default:
+			return err.Error()
+		}
+	}
+}

@@ -1,0 +1,347 @@
+package postgresql
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"net"
+	"strings"
+
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgproto3"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine/greeting"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/nearest"
+	"gentleharbor/core/tlsrule"
+)
+
+// SQLSTATE codes (PostgreSQL documentation, "PostgreSQL Error Codes") with
+// which a server refuses a login.
+const (
+	invalidAuthorization = "28000"
+	invalidPassword      = "28P01"
+	invalidCatalogName   = "3D000"
+	insufficientRight    = "42501"
+	tooManyConnections   = "53300"
+	notInRequiredState   = "55000"
+	adminShutdown        = "57P01"
+	crashShutdown        = "57P02"
+	cannotConnectNow     = "57P03"
+)
+
+// parseError reads an ErrorResponse among the bytes that answer a startup.
+func (c *conversation) parseError(p []byte) *pgconn.PgError {
+	if len(p) < 5 || p[0] != 'E' {
+		return nil
+	}
+	size := int(binary.BigEndian.Uint32(p[1:])) + 1
+	if size < 5 || size > len(p) {
+		return nil
+	}
+	var m pgproto3.ErrorResponse
+	if m.Decode(p[5:size]) != nil {
+		return nil
+	}
+	return pgconn.ErrorResponseToPgError(&m)
+}
+
+// said is the server's own message and code, cleaned, for a finding.
+func said(e *pgconn.PgError) string {
+	text := fmt.Sprintf("the server says %s (SQLSTATE %s)", clean.Quoted(e.Message), clean.Line(e.Code, 5))
+	if e.Detail != "" {
+		text += ", " + clean.Quoted(e.Detail)
+	}
+	return text
+}
+
+// notReady is for 57P03. The code is one for starting, stopping and
+// recovering; the text tells them apart where it is English.
+func (c *conversation) notReady(e *pgconn.PgError) *finding.Finding {
+	again := "gharbor test " + c.Profile + "   # again in a few seconds"
+	text := strings.ToLower(e.Message)
+	switch {
+	case strings.Contains(text, "starting up"):
+		return finding.New("speak.starting", "the server is starting and lets nobody in yet").Saw("%s", said(e)).Suggest("%s", again)
+	case strings.Contains(text, "shutting down"):
+		return finding.New("speak.stopping", "the server is shutting down and lets nobody in any more").Saw("%s", said(e)).
+			Suggest("%s", again).Suggest("gharbor nearby   # says how a stopped server of this machine is started")
+	case strings.Contains(text, "recover"), strings.Contains(text, "not yet accepting"), strings.Contains(text, "not accepting"):
+		return finding.New("speak.recovering", "the server is in recovery and lets nobody in yet").Saw("%s", said(e)).Suggest("%s", again)
+	}
+	return finding.New("speak.starting", "the server is starting, stopping or in recovery, and lets nobody in at the moment").Saw("%s", said(e)).Suggest("%s", again)
+}
+
+// serverRefused maps what the server said during the login.
+func (a *attempt) serverRefused(ctx context.Context, e *pgconn.PgError) *finding.Finding {
+	switch e.Code {
+	case invalidPassword:
+		return a.wrongPassword(e)
+	case cannotConnectNow:
+		return a.notReady(e)
+	case adminShutdown, crashShutdown:
+		return finding.New("speak.stopping", "the server is shutting down and ended the connection").Saw("%s", said(e)).
+			Suggest("gharbor test %s   # again in a few seconds", a.Profile)
+	case tooManyConnections:
+		return a.full(e)
+	case invalidAuthorization:
+		return a.notAllowed(ctx, e)
+	}
+	return finding.New("login.refused", "the server refused the login for a reason of its own").Saw("%s", said(e)).
+		Suggest("gharbor show %s", a.Profile)
+}
+
+func (a *attempt) wrongPassword(e *pgconn.PgError) *finding.Finding {
+	if a.empty {
+		return finding.New("login.empty-password", "the password that was sent is empty, and the server refused it").
+			Saw("%s", said(e)).Saw("the source: %s", a.facts.SecretSource).
+			Suggest("gharbor show %s   # says where the password is looked for", a.Profile)
+	}
+	found := finding.New("login.password", "the server refused the user or the password; it gives the same answer for a wrong password, an unknown role, a role without a password and an expired one").
+		Saw("%s", said(e)).Saw("the password's source: %s", a.facts.SecretSource)
+	if a.User != strings.ToLower(a.User) {
+		found.Saw("the user's name has capital letters: roles made without quotes have none")
+	}
+	return found.Suggest("gharbor test %s -override secret=ask   # type it once", a.Profile).
+		Suggest("gharbor test %s -as ADMIN-PROFILE   # an administrator's profile looks the role up", a.Profile)
+}
+
+func (a *attempt) full(e *pgconn.PgError) *finding.Finding {
+	whose := "the server has as many connections as it takes (max_connections, less those kept for administrators)"
+	switch e.Routine {
+	case "InitializeSessionUserId":
+		whose = "the role has as many connections as it may (its CONNECTION LIMIT)"
+	case "CheckMyDatabase":
+		whose = "the database has as many connections as it takes (its CONNECTION LIMIT)"
+	}
+	return finding.New("session.server-full", "%s", whose).Saw("%s", said(e)).
+		Suggest("gharbor test %s   # again in a moment", a.Profile).
+		Suggest("as an administrator: SELECT usename, datname, state, count(*) FROM pg_stat_activity GROUP BY 1, 2, 3")
+}
+
+// notAllowed is for 28000: the access rules, a system account or a
+// certificate that does not fit, or the role itself. The routine that raised
+// it is the same in every language of the server.
+func (a *attempt) notAllowed(ctx context.Context, e *pgconn.PgError) *finding.Finding {
+	text := strings.ToLower(e.Message)
+	switch {
+	case e.Routine == "InitializeSessionUserId" && strings.Contains(text, "does not exist"):
+		return finding.New("login.no-such-role", "there is no role %s on this server", clean.Quoted(a.User)).Saw("%s", said(e)).
+			Suggest("gharbor set %s user=NAME", a.Profile).
+			Suggest("as an administrator: CREATE ROLE %s LOGIN", identifier(a.User))
+	case e.Routine == "InitializeSessionUserId" && strings.Contains(text, "not permitted to log in"):
+		return finding.New("login.no-login-right", "the role %s exists and may not log in", clean.Quoted(a.User)).Saw("%s", said(e)).
+			Suggest("as an administrator: ALTER ROLE %s LOGIN", identifier(a.User))
+	case e.Routine == "ClientAuthentication" && strings.Contains(text, "client certificate"):
+		return a.certificateRefused(said(e))
+	case e.Routine == "ClientAuthentication":
+		return a.accessRules(ctx, e)
+	case e.Routine == "auth_failed":
+		return a.otherIdentity(e)
+	}
+	return finding.New("login.refused", "the server does not let this account in").Saw("%s", said(e)).
+		Suggest("gharbor show %s", a.Profile)
+}
+
+// otherIdentity is for methods that compare the account with something other
+// than a password.
+func (a *attempt) otherIdentity(e *pgconn.PgError) *finding.Finding {
+	text := strings.ToLower(e.Message)
+	switch {
+	case strings.Contains(text, "certificate") || a.TLS.Cert != "" && a.method == methodNone && a.facts.TLS != "none":
+		return a.certificateRefused(said(e))
+	case strings.Contains(text, "peer") || a.Network == "unix" && a.method == methodNone:
+		return finding.New("login.peer", "the server compares the system account with the role on this socket, and they are not the same").
+			Saw("%s", said(e)).
+			Suggest("gharbor set %s user=\"$(id -un)\"   # if a role of that name exists", a.Profile).
+			Suggest("gharbor set %s socket= host=127.0.0.1   # by password, where the server's rules have a line for that", a.Profile)
+	}
+	return finding.New("login.refused", "the server does not accept this account by the method that its rules ask for").
+		Saw("%s", said(e)).Suggest("gharbor show %s", a.Profile)
+}
+
+// accessRules is for an account that no line of pg_hba.conf lets in from here,
+// or that one rejects. Without encryption it may be only that which is
+// missing: one more connection finds out, without a password.
+func (a *attempt) accessRules(ctx context.Context, e *pgconn.PgError) *finding.Finding {
+	if a.Network == "tcp" && a.facts.TLS == "none" && a.offered != 'N' {
+		if asked := a.letInWithTLS(ctx); asked != "" {
+			return finding.New("tls.required-by-server", "the server lets this account in only over TLS, and the connection was not encrypted").
+				Saw("%s", said(e)).Saw("over TLS, on another connection, it %s", asked).
+				Suggest("gharbor set %s tls=verified", a.Profile).
+				Suggest("gharbor set %s tls=required   # encrypted, whoever answers", a.Profile)
+		}
+	}
+	kind, from := "host", "this address"
+	if a.facts.TLS != "none" {
+		kind = "hostssl"
+	}
+	if host, _, err := net.SplitHostPort(a.raw.LocalAddr().String()); err == nil {
+		bits := "/32"
+		if strings.Contains(host, ":") {
+			bits = "/128"
+		}
+		from = host + bits
+	}
+	line := fmt.Sprintf("%s  %s  %s  %s  scram-sha-256", kind, a.Database, a.User, from)
+	if a.Network == "unix" {
+		line = fmt.Sprintf("local  %s  %s  scram-sha-256", a.Database, a.User)
+	}
+	return finding.New("login.host-not-allowed", "the server's access rules (pg_hba.conf) do not let this user into this database from here").
+		Saw("%s", said(e)).
+		Suggest("gharbor show %s   # is it the right user and database?", a.Profile).
+		Suggest("on the server, in pg_hba.conf: %s   # as the server sees this machine, then SELECT pg_reload_conf()", clean.Line(line, 200))
+}
+
+// letInWithTLS asks the server, on a connection of its own and without a
+// password, what it would say to this account over TLS: "" where it refuses
+// that as well or offers none.
+func (a *attempt) letInWithTLS(ctx context.Context) string {
+	if a.Redial == nil {
+		return ""
+	}
+	conn, err := a.Redial(ctx)
+	if err != nil {
+		return ""
+	}
+	defer conn.Close()
+	defer guard(ctx, conn)()
+	answer := make([]byte, 1)
+	if _, err := conn.Write(greeting.SSLRequest()); err != nil {
+		return ""
+	}
+	if n, err := conn.Read(answer); n != 1 || err != nil || answer[0] != 'S' {
+		return ""
+	}
+	plan := *a.TLS
+	plan.Rule = tlsrule.Required
+	secure, _, _, err := plan.Handshake(ctx, conn)
+	if err != nil {
+		return ""
+	}
+	if _, err := secure.Write(a.startup()); err != nil {
+		return ""
+	}
+	head := make([]byte, 9)
+	if n, err := secure.Read(head); err != nil || n < 9 || head[0] != 'R' {
+		return ""
+	}
+	if binary.BigEndian.Uint32(head[5:]) == pgproto3.AuthTypeOk {
+		return "lets the account in"
+	}
+	return "asks for the password"
+}
+
+// databaseRefused is for what the server says once the account is accepted.
+// ok is false for what concerns the account all the same.
+func (c *conversation) databaseRefused(ctx context.Context, err error, config *pgconn.Config) (*finding.Finding, bool) {
+	var e *pgconn.PgError
+	if !errors.As(err, &e) {
+		return nil, false
+	}
+	switch e.Code {
+	case invalidCatalogName:
+		return c.databaseMissing(ctx, e, config), true
+	case insufficientRight:
+		return finding.New("database.no-access", "the role %s may not connect to the database %s", clean.Quoted(c.User), clean.Quoted(c.Database)).
+			Saw("%s", said(e)).
+			Suggest("as an administrator: GRANT CONNECT ON DATABASE %s TO %s", identifier(c.Database), identifier(c.User)), true
+	case notInRequiredState:
+		return finding.New("database.not-accepting", "the database %s takes no connections", clean.Quoted(c.Database)).
+			Saw("%s", said(e)).
+			Suggest("as an administrator: ALTER DATABASE %s ALLOW_CONNECTIONS true", identifier(c.Database)), true
+	}
+	return nil, false
+}
+
+func (c *conversation) databaseMissing(ctx context.Context, e *pgconn.PgError, config *pgconn.Config) *finding.Finding {
+	found := finding.New("database.missing", "there is no database %s on this server", clean.Quoted(c.Database)).Saw("%s", said(e))
+	names, asked := c.databases(ctx, config)
+	near := nearest.Names(c.Database, names, 3)
+	switch {
+	case len(near) > 0:
+		found.Saw("names alike that exist: %s", clean.Quoted(strings.Join(near, ", ")))
+	case asked != "":
+		found.Saw("no name of the %d databases is alike (asked in %s)", len(names), clean.Quoted(asked))
+	default:
+		found.Saw("no other database could be asked for the names there are")
+	}
+	return found.Suggest("gharbor set %s database=NAME", c.Profile).
+		Suggest("as an administrator: CREATE DATABASE %s OWNER %s", identifier(c.Database), identifier(c.User))
+}
+
+// databases lists the server's databases, asked in one that usually exists,
+// with the same account. asked is "" where none let it in.
+func (c *conversation) databases(ctx context.Context, used *pgconn.Config) (names []string, asked string) {
+	for _, database := range []string{"postgres", c.User, "template1"} {
+		if database == c.Database || c.Redial == nil {
+			continue
+		}
+		conn, err := c.redialSecure(ctx)
+		if err != nil {
+			return nil, ""
+		}
+		config, err := c.config(conn, database)
+		if err != nil {
+			conn.Close()
+			return nil, ""
+		}
+		config.Password = used.Password
+		config.RequireAuth = "md5,scram-sha-256,none" // a diagnosis sends nothing in the clear
+		pg, err := pgconn.ConnectConfig(ctx, config)
+		if err != nil {
+			conn.Close()
+			continue
+		}
+		rows := pg.ExecParams(ctx, "SELECT datname FROM pg_database WHERE NOT datistemplate ORDER BY 1 LIMIT 10000", nil, nil, nil, nil).Read()
+		pg.Close(ctx)
+		if rows.Err != nil {
+			continue
+		}
+		for _, row := range rows.Rows {
+			names = append(names, string(row[0]))
+		}
+		return names, database
+	}
+	return nil, ""
+}
+
+// redialSecure makes another connection, encrypted as the first one was.
+func (c *conversation) redialSecure(ctx context.Context) (net.Conn, error) {
+	conn, err := c.Redial(ctx)
+	if err != nil || c.facts.TLS == "none" {
+		return conn, err
+	}
+	release := guard(ctx, conn)
+	defer release()
+	answer := make([]byte, 1)
+	if _, err = conn.Write(greeting.SSLRequest()); err == nil {
+		_, err = conn.Read(answer)
+	}
+	if err != nil || answer[0] != 'S' {
+		conn.Close()
+		return nil, errors.New("no TLS on another connection")
+	}
+	secure, _, result, err := c.TLS.Handshake(ctx, conn)
+	if err != nil || result.Outcome == finding.Fail {
+		conn.Close()
+		return nil, errors.New("no TLS on another connection")
+	}
+	return secure, nil
+}
+
+// identifier quotes a name for SQL where it needs it.
+func identifier(name string) string {
+	plain := name != ""
+	for i, r := range name {
+		if !(r >= 'a' && r <= 'z' || r == '_' || i > 0 && r >= '0' && r <= '9') {
+			plain = false
+		}
+	}
+	if plain {
+		return name
+	}
+	return `"` + strings.ReplaceAll(clean.Line(name, 0), `"`, `""`) + `"`
+}

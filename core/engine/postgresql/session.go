@@ -1,0 +1,219 @@
+package postgresql
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math"
+	"slices"
+	"strconv"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/nearest"
+)
+
+// sessionQuery reads who and where one is, in one round trip.
+const sessionQuery = `SELECT current_user::text AS "user", current_database()::text AS "database",
+ current_setting('server_version') AS "version", current_setting('server_encoding') AS "encoding",
+ current_setting('TimeZone') AS "time_zone", current_setting('transaction_read_only') AS "read_only",
+ pg_is_in_recovery()::text AS "in_recovery", current_setting('is_superuser') AS "superuser",
+ extract(epoch FROM clock_timestamp())::text AS "clock", extract(epoch FROM pg_postmaster_start_time())::text AS "started"`
+
+// lineageQuery reads the number that initdb gave the cluster. Standbys and
+// clones share it. Some hosts take the right to it away.
+const lineageQuery = `SELECT system_identifier::text AS "system_identifier" FROM pg_control_system()`
+
+// roundTrips is how many are measured; the median of five forgives two hiccups.
+const roundTrips = 5
+
+// Session reads the facts and measures the round trip.
+func (c *conversation) Session(ctx context.Context) finding.Result {
+	before := time.Now()
+	row, err := c.row(ctx, sessionQuery)
+	took := time.Since(before)
+	if err != nil {
+		return finding.Failed(c.lost(err))
+	}
+	f := &c.facts
+	f.User, f.Database, f.Version = clean.Line(row["user"], 0), clean.Line(row["database"], 0), clean.Line(row["version"], 80)
+	f.Encoding, f.TimeZone = clean.Line(row["encoding"], 40), clean.Line(row["time_zone"], 80)
+	f.Writable, f.InRecovery = truth(row["read_only"], "off"), truth(row["in_recovery"], "true")
+	f.Superuser = truth(row["superuser"], "on")
+	if clock, err := strconv.ParseFloat(row["clock"], 64); err == nil {
+		here := float64(before.Add(took/2).UnixNano()) / 1e9
+		f.ClockDifference = rounded((clock - here) * 1000)
+	}
+	if seconds, err := strconv.ParseFloat(row["started"], 64); err == nil {
+		started := time.UnixMicro(int64(seconds * 1e6)).UTC()
+		f.ServerStarted = &started
+	}
+	f.ServerID = c.serverID(ctx)
+	if err := c.measure(ctx); err != nil {
+		return finding.Failed(c.lost(err))
+	}
+	return finding.Good("%s", c.summary())
+}
+
+// serverID is the cluster's number and the server's start time, or as much of
+// it as may be read.
+func (c *conversation) serverID(ctx context.Context) string {
+	lineage := ""
+	if row, err := c.row(ctx, lineageQuery); err == nil {
+		lineage = clean.Line(row["system_identifier"], 40)
+	}
+	if c.facts.ServerStarted == nil {
+		return lineage
+	}
+	started := c.facts.ServerStarted.Format("2006-01-02T15:04:05.000000Z")
+	if lineage == "" {
+		return "started " + started
+	}
+	return lineage + " started " + started
+}
+
+// measure takes the median time of an empty statement there and back.
+func (c *conversation) measure(ctx context.Context) error {
+	var times []time.Duration
+	for range roundTrips {
+		start := time.Now()
+		if _, err := c.pg.Exec(ctx, "").ReadAll(); err != nil {
+			return err
+		}
+		times = append(times, time.Since(start))
+	}
+	slices.Sort(times)
+	c.facts.RoundTrip = rounded(float64(times[roundTrips/2].Nanoseconds()) / 1e6)
+	return nil
+}
+
+func (c *conversation) summary() string {
+	f := &c.facts
+	mode := "writable"
+	if f.Writable != nil && !*f.Writable {
+		mode = "read-only"
+	}
+	text := fmt.Sprintf("PostgreSQL %s, %s, %s, round trip %.2f ms", f.Version, mode, f.Encoding, *f.RoundTrip)
+	if f.Superuser != nil && *f.Superuser {
+		text += ", superuser"
+	}
+	return text
+}
+
+func truth(value, yes string) *bool {
+	if value == "" {
+		return nil
+	}
+	is := value == yes
+	return &is
+}
+
+func rounded(ms float64) *float64 {
+	ms = math.Round(ms*1000) / 1000
+	return &ms
+}
+
+// row runs a statement and returns its one row by column name.
+func (c *conversation) row(ctx context.Context, sql string) (map[string]string, error) {
+	results, err := c.pg.Exec(ctx, sql).ReadAll()
+	if err != nil {
+		return nil, err
+	}
+	if len(results) == 0 || len(results[0].Rows) == 0 {
+		return nil, errors.New("the server answered without a row")
+	}
+	row := make(map[string]string)
+	for i, column := range results[0].FieldDescriptions {
+		row[column.Name] = string(results[0].Rows[0][i])
+	}
+	return row, nil
+}
+
+// lost is for a session that ended, or refused a plain question.
+func (c *conversation) lost(err error) *finding.Finding {
+	found := finding.New("session.lost", "the login worked, and then the session failed")
+	var server *pgconn.PgError
+	if errors.As(err, &server) {
+		found.Saw("%s", said(server))
+	} else {
+		found.Saw("%s", clean.Line(lastError(err), 0))
+	}
+	return found.Suggest("gharbor test %s   # again; if it repeats, the server's log says why", c.Profile)
+}
+
+// Missing returns the tables and extensions that do not exist for this login.
+// A table is looked up as a statement would, by the search path.
+func (c *conversation) Missing(ctx context.Context, tables, extensions []string) (noTables, noExtensions []string, err error) {
+	if len(tables) > 0 {
+		if noTables, err = c.column(ctx, "SELECT n FROM unnest($1::text[]) AS n WHERE to_regclass(n) IS NULL", tables); err != nil {
+			return nil, nil, err
+		}
+	}
+	if len(extensions) > 0 {
+		noExtensions, err = c.column(ctx, "SELECT n FROM unnest($1::text[]) AS n WHERE n NOT IN (SELECT extname::text FROM pg_extension)", extensions)
+	}
+	return noTables, noExtensions, err
+}
+
+// column runs a statement with one array of texts and returns its first column.
+func (c *conversation) column(ctx context.Context, sql string, words []string) ([]string, error) {
+	result := c.pg.ExecParams(ctx, sql, [][]byte{[]byte(array(words))}, nil, nil, nil).Read()
+	if result.Err != nil {
+		return nil, result.Err
+	}
+	var values []string
+	for _, row := range result.Rows {
+		values = append(values, string(row[0]))
+	}
+	return values, nil
+}
+
+// array writes an array's text form (PostgreSQL documentation, "Array Input
+// and Output Syntax").
+func array(words []string) string {
+	text := []byte{'{'}
+	for i, word := range words {
+		if i > 0 {
+			text = append(text, ',')
+		}
+		text = append(text, '"')
+		for j := 0; j < len(word); j++ {
+			if word[j] == '"' || word[j] == '\\' {
+				text = append(text, '\\')
+			}
+			text = append(text, word[j])
+		}
+		text = append(text, '"')
+	}
+	return string(append(text, '}'))
+}
+
+// Account looks a role up. Whether it has a password only a superuser sees.
+func (c *conversation) Account(ctx context.Context, user string) (*engine.Account, error) {
+	result := c.pg.ExecParams(ctx, "SELECT rolcanlogin::text, extract(epoch FROM rolvaliduntil)::text FROM pg_roles WHERE rolname = $1", [][]byte{[]byte(user)}, nil, nil, nil).Read()
+	if result.Err != nil {
+		return nil, result.Err
+	}
+	if len(result.Rows) == 0 {
+		names := c.pg.ExecParams(ctx, "SELECT rolname FROM pg_roles WHERE rolcanlogin ORDER BY 1 LIMIT 10000", nil, nil, nil, nil).Read()
+		var all []string
+		for _, row := range names.Rows {
+			all = append(all, string(row[0]))
+		}
+		return &engine.Account{Near: nearest.Names(user, all, 3)}, names.Err
+	}
+	account := &engine.Account{Exists: true, MayLogIn: string(result.Rows[0][0]) == "true"}
+	if seconds, err := strconv.ParseFloat(string(result.Rows[0][1]), 64); err == nil && !math.IsInf(seconds, 0) {
+		until := time.Unix(int64(seconds), 0).UTC()
+		account.ValidUntil = &until
+	}
+	stored := c.pg.ExecParams(ctx, "SELECT (rolpassword IS NOT NULL)::text FROM pg_authid WHERE rolname = $1", [][]byte{[]byte(user)}, nil, nil, nil).Read()
+	if stored.Err == nil && len(stored.Rows) == 1 {
+		account.Password = truth(string(stored.Rows[0][0]), "true")
+	}
+	return account, nil
+}

@@ -1,0 +1,9 @@
+//go:build !unix
+
+// Package owner tells whose a file is, on systems where files have owners.
+package owner
+
+import "io/fs"
+
+// Of is not known here: access lists rule, and are not read.
+func Of(fs.FileInfo) (uid int, ok bool) { return 0, false }

@@ -1,0 +1,278 @@
+package profile
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/pelletier/go-toml/v2/unstable"
+)
+
+// MaxFile bounds a profile file, in bytes: 10,000 profiles with notes are
+// about 2 MiB, so what is larger is not a profile file.
+const MaxFile = 4 << 20
+
+// FileError is a mistake in a file: one line, "FILE:LINE: what". It never
+// repeats a value.
+type FileError struct {
+	Path string
+	Line int // from 1; 0 where the mistake is the whole file
+	What string
+}
+
+func (e *FileError) Error() string {
+	if e.Line == 0 {
+		return e.Path + ": " + e.What
+	}
+	return fmt.Sprintf("%s:%d: %s", e.Path, e.Line, e.What)
+}
+
+// document is a TOML file taken apart with the place of everything kept, so
+// that an edit can change the bytes of one value and leave all others alone.
+type document struct {
+	path    string
+	data    []byte
+	headers []header
+	entries []entry
+}
+
+// header is a [table] line; headers[0] stands for the root table.
+type header struct {
+	path  []string
+	start int // offset of '['
+	line  int
+	array bool
+	name  span // path[1] as written, where there is one
+}
+
+// span is a range of bytes of the file.
+type span struct{ start, end int }
+
+// entry is one `key = value`, flattened: the entries of an inline table are
+// entries of their own.
+type entry struct {
+	table      int      // index into headers
+	key        []string // relative to the table
+	line       int
+	start, end int  // of `key = value`
+	valueAt    int  // offset of the value
+	inline     int  // offset of the outermost inline table's key, -1 outside of one
+	outerEnd   int  // end of the outermost expression that it is in
+	name       span // the profile's name as written, where it is part of the key
+	value      Value
+	problem    string // "" or what is wrong with the value's type
+}
+
+// parseDocument reads data as TOML. Errors are *FileError.
+func parseDocument(path string, data []byte) (*document, error) {
+	if len(data) > MaxFile {
+		return nil, &FileError{path, 0, fmt.Sprintf("the file has %d bytes; a profile file has at most 4 MiB", len(data))}
+	}
+	if !utf8.Valid(data) {
+		return nil, &FileError{path, invalidLine(data), "not valid UTF-8; save the file as UTF-8"}
+	}
+	d := &document{path: path, data: data, headers: []header{{}}}
+	r := reader{document: d, strings: make(map[string]string), line: 1}
+	r.parser.Reset(bytes.TrimPrefix(data, []byte("\xef\xbb\xbf")))
+	r.base = len(data) - len(r.parser.Data())
+	for r.parser.NextExpression() {
+		node := r.parser.Expression()
+		switch node.Kind {
+		case unstable.Table, unstable.ArrayTable:
+			r.header(node)
+		case unstable.KeyValue:
+			r.keyValue(node, entry{inline: -1})
+		}
+	}
+	if err := r.parser.Error(); err != nil {
+		return nil, r.syntaxError(err)
+	}
+	return d, nil
+}
+
+func invalidLine(data []byte) int {
+	line := 1
+	for len(data) > 0 {
+		r, width := utf8.DecodeRune(data)
+		if r == utf8.RuneError && width == 1 {
+			break
+		}
+		if r == '\n' {
+			line++
+		}
+		data = data[width:]
+	}
+	return line
+}
+
+type reader struct {
+	*document
+	parser  unstable.Parser
+	base    int               // bytes before the parser's input (a byte order mark)
+	strings map[string]string // keys seen, so that 10,000 "host" are one string
+	line    int
+	at      int // the offset that line belongs to
+}
+
+// lineAt counts on from the last call; offsets mostly grow.
+func (r *reader) lineAt(offset int) int {
+	if offset < r.at {
+		r.line, r.at = 1, 0
+	}
+	r.line += bytes.Count(r.data[r.at:offset], []byte{'\n'})
+	r.at = offset
+	return r.line
+}
+
+func (r *reader) intern(b []byte) string {
+	if s, ok := r.strings[string(b)]; ok {
+		return s
+	}
+	s := string(b)
+	r.strings[s] = s
+	return s
+}
+
+// path reads a dotted key; nth is where its component number n stands.
+func (r *reader) path(it unstable.Iterator, n int) (path []string, nth span) {
+	for it.Next() {
+		if path == nil {
+			path = make([]string, 0, 2)
+		}
+		if len(path) == n {
+			nth.start = r.base + int(it.Node().Raw.Offset)
+			nth.end = nth.start + int(it.Node().Raw.Length)
+		}
+		path = append(path, r.intern(it.Node().Data))
+	}
+	return path, nth
+}
+
+func (r *reader) header(node *unstable.Node) {
+	_, first := r.path(node.Key(), 0)
+	path, name := r.path(node.Key(), 1)
+	start := bytes.LastIndexByte(r.data[:first.start], '\n') + 1
+	start += bytes.IndexByte(r.data[start:], '[')
+	r.headers = append(r.headers, header{path: path, start: start, line: r.lineAt(start), array: node.Kind == unstable.ArrayTable, name: name})
+}
+
+// keyValue takes a key and its value; outer is the inline table that it is in.
+func (r *reader) keyValue(node *unstable.Node, outer entry) {
+	e := outer
+	e.table = len(r.headers) - 1
+	depth := len(r.headers[e.table].path) + len(outer.key)
+	key, name := r.path(node.Key(), 1-depth)
+	if depth < 2 && depth+len(key) >= 2 {
+		e.name = name
+	}
+	if outer.key != nil {
+		key = slices.Concat(outer.key, key)
+	}
+	e.key = key
+	e.start = r.base + int(node.Raw.Offset)
+	e.end = e.start + int(node.Raw.Length)
+	e.line = r.lineAt(e.start)
+	if e.inline < 0 {
+		e.outerEnd = e.end
+	}
+	value := node.Value()
+	if value.Kind == unstable.InlineTable {
+		if e.inline < 0 {
+			e.inline = e.start
+		}
+		empty := true
+		for it := value.Children(); it.Next(); {
+			if it.Node().Kind == unstable.KeyValue {
+				r.keyValue(it.Node(), e)
+				empty = false
+			}
+		}
+		if empty {
+			e.problem = "an empty table"
+			r.entries = append(r.entries, e)
+		}
+		return
+	}
+	e.valueAt = r.valueStart(e)
+	e.value, e.problem = r.value(value)
+	r.entries = append(r.entries, e)
+}
+
+// valueStart finds the value in `key = value`: after the '=' that follows the
+// key, which may be quoted and hold a '=' itself.
+func (r *reader) valueStart(e entry) int {
+	text := r.data[e.start:e.end]
+	var quoted byte
+	for i := 0; i < len(text); i++ {
+		switch c := text[i]; {
+		case quoted == '"' && c == '\\':
+			i++
+		case quoted != 0:
+			if c == quoted {
+				quoted = 0
+			}
+		case c == '"' || c == '\'':
+			quoted = c
+		case c == '=':
+			for i++; i < len(text) && (text[i] == ' ' || text[i] == '\t'); i++ {
+			}
+			return e.start + i
+		}
+	}
+	return e.end
+}
+
+func (r *reader) value(node *unstable.Node) (Value, string) {
+	switch node.Kind {
+	case unstable.String:
+		return Value{kind: Text, text: r.intern(node.Data)}, ""
+	case unstable.Integer:
+		n, err := strconv.ParseInt(strings.TrimPrefix(string(node.Data), "+"), 0, 64)
+		if err != nil {
+			return Value{}, "a number out of range"
+		}
+		return Value{kind: Number, text: strconv.FormatInt(n, 10)}, ""
+	case unstable.Bool:
+		return Value{kind: Switch, text: string(node.Data)}, ""
+	case unstable.Array:
+		v := Value{kind: List}
+		for it := node.Children(); it.Next(); {
+			switch it.Node().Kind {
+			case unstable.String:
+				v.list = append(v.list, r.intern(it.Node().Data))
+			case unstable.Comment:
+			default:
+				return Value{}, "a list with something other than text in it"
+			}
+		}
+		return v, ""
+	case unstable.Float:
+		return Value{}, "a number with a fraction"
+	}
+	return Value{}, "a date or time"
+}
+
+func (r *reader) syntaxError(err error) error {
+	var syntax *unstable.ParserError
+	offset := 0
+	what := "not valid TOML"
+	if errors.As(err, &syntax) {
+		what = "not valid TOML: " + syntax.Message
+		if len(syntax.Highlight) > 0 {
+			offset = r.base + int(r.parser.Range(syntax.Highlight).Offset)
+		}
+	}
+	line := r.lineAt(min(offset, len(r.data)))
+	text := r.data[bytes.LastIndexByte(r.data[:offset], '\n')+1:]
+	if _, after, found := bytes.Cut(text, []byte("=")); found {
+		after = bytes.TrimLeft(after, " \t")
+		if len(after) > 0 && (after[0] >= 'a' && after[0] <= 'z' || after[0] >= 'A' && after[0] <= 'Z' || after[0] == '/') {
+			what = "not valid TOML: text needs double quotes around it"
+		}
+	}
+	return &FileError{r.document.path, line, what}
+}

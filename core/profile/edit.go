@@ -1,0 +1,555 @@
+package profile
+
+import (
+	"bytes"
+	"fmt"
+	"slices"
+	"strings"
+
+	"gentleharbor/core/nearest"
+)
+
+// RequestError is an edit that was asked for and can't be made. The file is
+// as it was.
+type RequestError struct{ What string }
+
+func (e *RequestError) Error() string { return e.What }
+
+func refuse(what string, args ...any) error { return &RequestError{fmt.Sprintf(what, args...)} }
+
+// Edit is a changed text of a file, and what it must mean.
+type Edit struct {
+	file *File
+	want []*Profile // every profile that the new text must have, with its values
+	cuts []cut
+}
+
+// cut replaces the bytes from start to end.
+type cut struct {
+	start, end int
+	text       string
+}
+
+func (f *File) edit() *Edit {
+	return &Edit{file: f, want: slices.Clone(f.Profiles)}
+}
+
+// text applies the cuts.
+func (e *Edit) text() []byte {
+	slices.SortStableFunc(e.cuts, func(a, b cut) int { return a.start - b.start })
+	var b bytes.Buffer
+	at := 0
+	data := e.file.doc.data
+	for _, c := range e.cuts {
+		if c.start < at { // two keys of one inline table; the first cut has it
+			continue
+		}
+		b.Write(data[at:c.start])
+		b.WriteString(c.text)
+		at = c.end
+	}
+	b.Write(data[at:])
+	return b.Bytes()
+}
+
+// checked returns the new text once it has been read back and found to mean
+// just what was asked for: an edit that can't be made in the user's way of
+// writing is refused, never made approximately.
+func (e *Edit) checked() ([]byte, error) {
+	text := e.text()
+	got, err := Parse(e.file.Path, text)
+	if err != nil {
+		if fe, ok := err.(*FileError); ok {
+			return nil, refuse("that would not be right: %s", fe.What)
+		}
+		return nil, err
+	}
+	same := len(got.Profiles) == len(e.want)
+	for _, want := range e.want {
+		same = same && want.sameAs(got.Lookup(want.Name))
+	}
+	if !same {
+		return nil, refuse("%s is written in a way that this edit can't be made in; make it by hand", e.file.Path)
+	}
+	return text, nil
+}
+
+func (p *Profile) sameAs(o *Profile) bool {
+	if o == nil || len(p.Entries) != len(o.Entries) {
+		return false
+	}
+	for _, e := range p.Entries {
+		other, ok := o.Own(e.Field.Name)
+		if !ok || !e.Value.equal(other.Value) {
+			return false
+		}
+	}
+	return true
+}
+
+// Missing is the error for a profile that is not there, with the nearest name.
+func (f *File) Missing(name string) error {
+	if near := nearest.Name(name, f.Names()); near != "" {
+		return refuse("no profile of that name; did you mean %q?", near)
+	}
+	if len(f.Profiles) == 0 {
+		return refuse("there are no profiles yet; gharbor add NAME makes one, gharbor nearby finds servers")
+	}
+	return refuse("no profile of that name; gharbor list shows those there are")
+}
+
+func (f *File) free(name string) error {
+	if !ValidName(name) {
+		return refuse("not a profile name: %s", NameRule)
+	}
+	if p := f.byName[name]; p != nil {
+		return refuse("profile %q exists already (%s:%d); gharbor set %s changes it", name, f.Path, p.Line, name)
+	}
+	return nil
+}
+
+// Add appends a profile.
+func (f *File) Add(name string, sets []Override) (*Edit, error) {
+	if err := f.free(name); err != nil {
+		return nil, err
+	}
+	p := &Profile{Name: name}
+	for _, s := range sets {
+		if !s.Unset {
+			p.Entries = append(p.Entries, Entry{Field: s.Field, Value: s.Value})
+		}
+	}
+	if err := f.checkLike(p); err != nil {
+		return nil, err
+	}
+	e := f.edit()
+	e.want = append(e.want, p)
+	var b strings.Builder
+	data := f.doc.data
+	switch {
+	case len(bytes.TrimSpace(data)) == 0:
+		fmt.Fprintf(&b, "format = %d\n", Format)
+	case data[len(data)-1] != '\n':
+		b.WriteByte('\n')
+	}
+	if !bytes.HasSuffix(data, []byte("\n\n")) && !bytes.HasSuffix(data, []byte("\n\r\n")) {
+		b.WriteByte('\n')
+	}
+	b.WriteString(p.toml())
+	e.insert(len(data), b.String())
+	return e, nil
+}
+
+// Copy appends a profile with another's own keys.
+func (f *File) Copy(from, to string) (*Edit, error) {
+	p := f.byName[from]
+	if p == nil {
+		return nil, f.Missing(from)
+	}
+	sets := make([]Override, 0, len(p.Entries))
+	for _, own := range p.Entries {
+		sets = append(sets, Override{Field: own.Field, Value: own.Value})
+	}
+	return f.Add(to, sets)
+}
+
+func (f *File) checkLike(p *Profile) error {
+	like := p.Text("like")
+	if like == "" || f.byName[like] != nil && like != p.Name {
+		return nil
+	}
+	if near := nearest.Name(like, f.Names()); near != "" && near != p.Name {
+		return refuse("like: no profile of that name; did you mean %q?", near)
+	}
+	return refuse("like: no profile of that name; gharbor list shows those there are")
+}
+
+// toml writes a profile as a table of its own, its keys in the usual order.
+func (p *Profile) toml() string {
+	var own, expect []Entry
+	for i := range fields {
+		if e, ok := p.Own(fields[i].Name); ok {
+			if strings.HasPrefix(fields[i].Name, "expect.") {
+				expect = append(expect, e)
+			} else {
+				own = append(own, e)
+			}
+		}
+	}
+	var b strings.Builder
+	table := func(header, prefix string, entries []Entry) {
+		width := 0
+		for _, e := range entries {
+			width = max(width, len(e.Field.Name)-len(prefix))
+		}
+		fmt.Fprintf(&b, "[%s]\n", header)
+		for _, e := range entries {
+			fmt.Fprintf(&b, "%-*s = %s\n", width, strings.TrimPrefix(e.Field.Name, prefix), e.Value.toml())
+		}
+	}
+	table("profile."+nameKey(p.Name), "", own)
+	if len(expect) > 0 {
+		b.WriteByte('\n')
+		table("profile."+nameKey(p.Name)+".expect", "expect.", expect)
+	}
+	return b.String()
+}
+
+// nameKey is a profile's name as part of a TOML key.
+func nameKey(name string) string {
+	if strings.Contains(name, ".") {
+		return `"` + name + `"`
+	}
+	return name
+}
+
+// Set changes keys of a profile.
+func (f *File) Set(name string, sets []Override) (*Edit, error) {
+	p := f.byName[name]
+	if p == nil {
+		return nil, f.Missing(name)
+	}
+	want := &Profile{Name: name, Line: p.Line, Entries: slices.Clone(p.Entries)}
+	e := f.edit()
+	for _, s := range sets {
+		if err := e.setOne(p, want, s); err != nil {
+			return nil, err
+		}
+	}
+	if err := twoAddresses(f, want); err != nil {
+		return nil, err
+	}
+	if err := f.checkLike(want); err != nil {
+		return nil, err
+	}
+	e.want[slices.Index(e.want, p)] = want
+	return e, nil
+}
+
+func twoAddresses(f *File, want *Profile) error {
+	var first *Entry
+	for i, own := range want.Entries {
+		if !isAddress(own.Field.Name) {
+			continue
+		}
+		if first == nil {
+			first = &want.Entries[i]
+			continue
+		}
+		old, new := *first, own
+		if old.Line == 0 {
+			old, new = new, old
+		}
+		return refuse("%s and %s are two kinds of address (%s is at %s:%d); to change over: gharbor set %s %s= %s=…",
+			old.Field.Name, new.Field.Name, old.Field.Name, f.Path, old.Line, want.Name, old.Field.Name, new.Field.Name)
+	}
+	return nil
+}
+
+// setOne notes what one key=value means for the text and for the profile.
+func (e *Edit) setOne(p, want *Profile, s Override) error {
+	at := slices.IndexFunc(want.Entries, func(own Entry) bool { return own.Field == s.Field })
+	place := e.file.entryOf(p.Name, s.Field.Name)
+	switch {
+	case at >= 0 && place == nil:
+		return refuse("%s is given twice", s.Field.Name)
+	case at >= 0 && s.Unset:
+		if place.inline >= 0 {
+			return refuse("profile %q is an inline table (%s:%d); take %s out by hand", p.Name, e.file.Path, place.line, s.Field.Name)
+		}
+		want.Entries = slices.Delete(want.Entries, at, at+1)
+		start, end := e.file.doc.lines(place.start, place.outerEnd)
+		e.cuts = append(e.cuts, cut{start: start, end: end})
+	case at >= 0:
+		want.Entries[at].Value = s.Value
+		e.cuts = append(e.cuts, cut{place.valueAt, place.end, s.Value.toml()})
+	case !s.Unset:
+		want.Entries = append(want.Entries, Entry{Field: s.Field, Value: s.Value})
+		return e.insertKey(p, s)
+	}
+	return nil
+}
+
+// entryOf finds where a profile's key stands in the file.
+func (f *File) entryOf(name, key string) *entry {
+	for i := range f.doc.entries {
+		e := &f.doc.entries[i]
+		if profile, field := f.doc.owner(e); profile == name && field == key {
+			return e
+		}
+	}
+	return nil
+}
+
+// owner is the profile that an entry belongs to, and the key's full name.
+func (d *document) owner(e *entry) (profile, field string) {
+	table := d.headers[e.table].path
+	path := e.key
+	if len(table) > 0 {
+		path = slices.Concat(table, e.key)
+	}
+	if len(path) < 2 || path[0] != "profile" {
+		return "", ""
+	}
+	return path[1], strings.Join(path[2:], ".")
+}
+
+// lines widens a range to whole lines, a comment behind it included.
+func (d *document) lines(start, end int) (int, int) {
+	start = bytes.LastIndexByte(d.data[:start], '\n') + 1
+	if i := bytes.IndexByte(d.data[end:], '\n'); i >= 0 {
+		return start, end + i + 1
+	}
+	return start, len(d.data)
+}
+
+// insertKey puts a new key where a person would look for it: behind the last
+// key of its table, written as the keys around it are.
+func (e *Edit) insertKey(p *Profile, s Override) error {
+	d := e.file.doc
+	key, table := s.Field.Name, []string{"profile", p.Name}
+	expect, isExpect := strings.CutPrefix(key, "expect.")
+	if isExpect {
+		if h := d.tableAt("profile", p.Name, "expect"); h >= 0 {
+			e.insertInto(h, expect, s.Value)
+			return nil
+		}
+	}
+	if h := d.tableAt(table...); h >= 0 {
+		if isExpect && !e.hasDotted(h) {
+			return e.insertExpectTable(p, h, expect, s.Value)
+		}
+		e.insertInto(h, key, s.Value)
+		return nil
+	}
+	return e.insertDotted(p, key, s.Value)
+}
+
+func (d *document) tableAt(path ...string) int {
+	for i, h := range d.headers {
+		if i > 0 && slices.Equal(h.path, path) {
+			return i
+		}
+	}
+	return -1
+}
+
+// hasDotted reports whether a table writes its expectations as expect.key.
+func (e *Edit) hasDotted(table int) bool {
+	for i := range e.file.doc.entries {
+		own := &e.file.doc.entries[i]
+		if own.table == table && own.key[0] == "expect" {
+			return true
+		}
+	}
+	return false
+}
+
+// lastOf is the last entry of a table, nil for an empty one.
+func (d *document) lastOf(table int) *entry {
+	var last *entry
+	for i := range d.entries {
+		if d.entries[i].table == table {
+			last = &d.entries[i]
+		}
+	}
+	return last
+}
+
+// insertInto adds a key behind the last one of a table, its '=' under theirs.
+func (e *Edit) insertInto(table int, key string, v Value) {
+	d := e.file.doc
+	last := d.lastOf(table)
+	if last == nil {
+		_, end := d.lines(d.headers[table].start, d.headers[table].start)
+		e.insertLine(end, key+" = "+v.toml())
+		return
+	}
+	first := last.start
+	if last.inline >= 0 {
+		first = last.inline
+	}
+	start, end := d.lines(first, last.outerEnd)
+	indent := string(d.data[start:first])
+	width := 0
+	if last.inline < 0 {
+		written := d.data[last.start:last.valueAt]
+		if i := bytes.LastIndexByte(written, '='); i > 0 && written[i-1] == ' ' {
+			width = i - 1
+		}
+	}
+	e.insertLine(end, fmt.Sprintf("%s%-*s = %s", indent, width, key, v.toml()))
+}
+
+// insertLine adds a line at the end of another line.
+func (e *Edit) insertLine(at int, line string) {
+	data := e.file.doc.data
+	if at > 0 && data[at-1] != '\n' {
+		line = "\n" + line
+	}
+	e.insert(at, line+"\n")
+}
+
+// insert adds text in the file's own kind of line end. Several insertions at
+// one place keep the order in which they were asked for.
+func (e *Edit) insert(at int, text string) {
+	if bytes.Contains(e.file.doc.data, []byte("\r\n")) {
+		text = strings.ReplaceAll(text, "\n", "\r\n")
+	}
+	e.cuts = append(e.cuts, cut{at, at, text})
+}
+
+func (e *Edit) insertExpectTable(p *Profile, table int, key string, v Value) error {
+	d := e.file.doc
+	first, end := d.headers[table].start, d.headers[table].start
+	if last := d.lastOf(table); last != nil {
+		first, end = last.start, last.outerEnd
+	}
+	_, at := d.lines(first, end)
+	for _, c := range e.cuts { // a second expectation of the same call
+		if c.start == at && strings.Contains(c.text, ".expect]") {
+			e.insert(at, key+" = "+v.toml()+"\n")
+			return nil
+		}
+	}
+	text := "\n[profile." + nameKey(p.Name) + ".expect]\n" + key + " = " + v.toml() + "\n"
+	if at > 0 && d.data[at-1] != '\n' {
+		text = "\n" + text
+	}
+	e.insert(at, text)
+	return nil
+}
+
+// insertDotted adds a key to a profile that has no table line of its own.
+func (e *Edit) insertDotted(p *Profile, key string, v Value) error {
+	d := e.file.doc
+	var last *entry
+	for i := range d.entries {
+		if name, _ := d.owner(&d.entries[i]); name == p.Name {
+			last = &d.entries[i]
+		}
+	}
+	if last == nil { // only [profile.NAME.expect] stands in the file
+		h := d.tableAt("profile", p.Name, "expect")
+		if h < 0 {
+			return refuse("profile %q can't be changed by this edit; make it by hand (%s:%d)", p.Name, e.file.Path, p.Line)
+		}
+		e.insert(d.headers[h].start, "[profile."+nameKey(p.Name)+"]\n"+key+" = "+v.toml()+"\n\n")
+		return nil
+	}
+	if last.inline >= 0 || len(d.headers[last.table].path) > 1 {
+		return refuse("profile %q is written as an inline table or in parts (%s:%d); add %s by hand", p.Name, e.file.Path, last.line, key)
+	}
+	start, end := d.lines(last.start, last.outerEnd)
+	e.insertLine(end, string(d.data[start:last.name.end])+"."+key+" = "+v.toml())
+	return nil
+}
+
+// Remove takes a profile out of the file, with the comment directly above it.
+func (f *File) Remove(name string) (*Edit, error) {
+	p := f.byName[name]
+	if p == nil {
+		return nil, f.Missing(name)
+	}
+	for _, other := range f.Profiles {
+		if like, ok := other.Own("like"); ok && like.Value.Text() == name && other != p {
+			return nil, refuse("profile %q is like it (%s:%d); remove that first, or: gharbor set %s like=", other.Name, f.Path, like.Line, other.Name)
+		}
+	}
+	e := f.edit()
+	d := f.doc
+	e.want = slices.DeleteFunc(e.want, func(q *Profile) bool { return q == p })
+	for i, h := range d.headers {
+		if i == 0 || len(h.path) < 2 || h.path[1] != name {
+			continue
+		}
+		first, end := h.start, h.start
+		if last := d.lastOf(i); last != nil {
+			end = last.outerEnd
+		}
+		start, end := d.lines(first, end)
+		e.cuts = append(e.cuts, cut{start: d.commentAbove(start), end: d.blankBelow(end)})
+	}
+	for i := range d.entries {
+		own := &d.entries[i]
+		if who, _ := d.owner(own); who != name || len(d.headers[own.table].path) > 1 {
+			continue
+		}
+		start, end := d.lines(own.start, own.outerEnd)
+		if own.inline >= 0 {
+			start, end = d.lines(own.inline, own.outerEnd)
+		}
+		e.cuts = append(e.cuts, cut{start: start, end: end})
+	}
+	return e, nil
+}
+
+// commentAbove widens a table's start to the comment lines directly above it,
+// but for those at the head of the file, which speak of the whole.
+func (d *document) commentAbove(start int) int {
+	at := start
+	for at > 0 {
+		line := bytes.LastIndexByte(d.data[:at-1], '\n') + 1
+		if !bytes.HasPrefix(bytes.TrimLeft(d.data[line:at], " \t"), []byte("#")) {
+			return at
+		}
+		at = line
+	}
+	return start
+}
+
+// blankBelow widens a table's end over the blank lines behind it.
+func (d *document) blankBelow(end int) int {
+	for end < len(d.data) {
+		i := bytes.IndexByte(d.data[end:], '\n')
+		if i < 0 || len(bytes.TrimSpace(d.data[end:end+i])) > 0 {
+			return end
+		}
+		end += i + 1
+	}
+	return end
+}
+
+// Rename gives a profile another name, also where others are like it.
+func (f *File) Rename(from, to string) (*Edit, error) {
+	p := f.byName[from]
+	if p == nil {
+		return nil, f.Missing(from)
+	}
+	if err := f.free(to); err != nil {
+		return nil, err
+	}
+	e := f.edit()
+	renamed := &Profile{Name: to, Line: p.Line, Entries: p.Entries}
+	e.want[slices.Index(e.want, p)] = renamed
+	for _, h := range f.doc.headers {
+		if len(h.path) >= 2 && h.path[1] == from {
+			e.cuts = append(e.cuts, cut{h.name.start, h.name.end, nameKey(to)})
+		}
+	}
+	seen := make(map[int]bool)
+	for i := range f.doc.entries {
+		own := &f.doc.entries[i]
+		who, field := f.doc.owner(own)
+		if who == from && own.name.end > 0 && !seen[own.name.start] {
+			seen[own.name.start] = true
+			e.cuts = append(e.cuts, cut{own.name.start, own.name.end, nameKey(to)})
+		}
+		if field == "like" && own.value.text == from {
+			e.cuts = append(e.cuts, cut{own.valueAt, own.end, quote(to)})
+		}
+	}
+	for i, other := range e.want {
+		if other.Text("like") != from {
+			continue
+		}
+		changed := &Profile{Name: other.Name, Line: other.Line, Entries: slices.Clone(other.Entries)}
+		for j := range changed.Entries {
+			if changed.Entries[j].Field.Name == "like" {
+				changed.Entries[j].Value = TextValue(to)
+			}
+		}
+		e.want[i] = changed
+	}
+	return e, nil
+}

@@ -1,0 +1,442 @@
+package profile
+
+import (
+	"fmt"
+	"net/netip"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/nearest"
+	"gentleharbor/core/secret"
+)
+
+// Kind is the type that a field's value has in the file.
+type Kind int
+
+// The kinds of value.
+const (
+	Text   Kind = iota // a TOML string
+	Number             // a TOML integer, or a string with ${NAME} in it
+	List               // a TOML array of strings; on the command line, words between commas
+	Switch             // true or false
+)
+
+// Field describes one key of a profile: the single place that says what a key
+// is called, what it takes and how to explain it.
+type Field struct {
+	Name     string // as in the file; a key of the expect table has the prefix "expect."
+	Kind     Kind
+	Expected string // for "expected …" in an error
+	Summary  string // for help and docs
+	Expands  bool   // takes ${NAME}
+	Path     bool   // names a file: "~" and relative paths belong to the file that holds it
+	Switchy  bool   // a Text that also takes true and false
+	valid    func(string) bool
+}
+
+// Engines are the words that `engine` takes, with each one's usual port.
+// Which of them this version can test is the engine registry's business.
+var engines = []struct {
+	name string
+	port int
+}{
+	{"postgresql", 5432}, {"mysql", 3306}, {"mariadb", 3306}, {"mongodb", 27017}, {"redis", 6379}, {"oracle", 1521},
+}
+
+// Engines returns the engine words in their usual order.
+func Engines() []string {
+	names := make([]string, len(engines))
+	for i, e := range engines {
+		names[i] = e.name
+	}
+	return names
+}
+
+// DefaultPort is the engine's usual port, 0 for an unknown word.
+func DefaultPort(engine string) int {
+	for _, e := range engines {
+		if e.name == engine {
+			return e.port
+		}
+	}
+	return 0
+}
+
+var (
+	tlsRules    = []string{"off", "offered", "required", "verified"}
+	targets     = []string{"any", "writable", "read-only"}
+	expectTLS   = []string{"off", "required", "verified", "true", "false"}
+	addressKeys = []string{"host", "hosts", "socket", "alias", "container", "cloud"}
+)
+
+// fields lists every key in the order in which the tool writes and shows them.
+var fields = []Field{
+	{Name: "like", Expected: "the name of another profile", Summary: "take every field not set here from that profile", valid: ValidName},
+	{Name: "engine", Expected: "one of " + strings.Join(Engines(), ", "), Summary: "the kind of server", valid: oneOf(Engines())},
+	{Name: "host", Expected: "a host name or an IP address, without port or scheme", Summary: "where the server is", Expands: true, valid: validHost},
+	{Name: "port", Kind: Number, Expected: "a number from 1 to 65535", Summary: "its port; the engine's usual one where not set", Expands: true, valid: validPort},
+	{Name: "hosts", Kind: List, Expected: `a list of hosts such as ["10.0.0.1", "10.0.0.2:5433"]`, Summary: "several servers, tried in order", valid: validHostPort},
+	{Name: "target", Expected: "one of any, writable, read-only", Summary: "which of the hosts will do", valid: oneOf(targets)},
+	{Name: "socket", Expected: "a path", Summary: "a Unix socket, or the folder it is in", Expands: true, Path: true, valid: notEmpty},
+	{Name: "database", Expected: "a name", Summary: "the database to open; the user's name where not set", Expands: true, valid: notEmpty},
+	{Name: "user", Expected: "a name", Summary: "the account to log in as", Expands: true, valid: notEmpty},
+	{Name: "secret", Expected: "a secret source: " + secret.Forms, Summary: "where the password is: " + secret.Forms, valid: secret.Valid},
+	{Name: "tls", Expected: "one of off, offered, required, verified", Summary: "the rule for encryption", valid: oneOf(tlsRules)},
+	{Name: "tls-ca", Expected: "a path", Summary: "PEM file of the authorities to trust instead of the system's", Path: true, valid: notEmpty},
+	{Name: "tls-name", Expected: "a host name", Summary: "the name that the certificate must carry", valid: validHost},
+	{Name: "tls-cert", Expected: "a path", Summary: "PEM file of the client's certificate", Path: true, valid: notEmpty},
+	{Name: "tls-key", Expected: "a path", Summary: "PEM file of the client's private key", Path: true, valid: notEmpty},
+	{Name: "tags", Kind: List, Expected: `a list of words such as ["local", "field"]`, Summary: "words to choose profiles by", valid: validTag},
+	{Name: "note", Expected: "text", Summary: "a line for people", valid: func(string) bool { return true }},
+	{Name: "expect.version", Expected: `versions such as "15", ">= 14" or ">= 14, < 17"`, Summary: "the server's version", valid: validVersions},
+	{Name: "expect.tls", Switchy: true, Expected: "one of off, required, verified (or true, false)", Summary: "how the connection is encrypted", valid: oneOf(expectTLS)},
+	{Name: "expect.writable", Kind: Switch, Expected: "true or false", Summary: "whether the session may write"},
+	{Name: "expect.user", Expected: "a name", Summary: "who one is once logged in", valid: notEmpty},
+	{Name: "expect.database", Expected: "a name", Summary: "the database one is in", valid: notEmpty},
+	{Name: "expect.tables", Kind: List, Expected: `a list of tables such as ["sighting", "field.observer"]`, Summary: "tables that exist", valid: notEmpty},
+	{Name: "expect.extensions", Kind: List, Expected: "a list of extension names", Summary: "extensions that are installed", valid: notEmpty},
+	{Name: "expect.encoding", Expected: `an encoding such as "UTF8"`, Summary: "the database's encoding", valid: notEmpty},
+	{Name: "expect.latency", Expected: `a time such as "50ms"`, Summary: "the longest median round trip", valid: validDuration},
+}
+
+var fieldByName = func() map[string]*Field {
+	m := make(map[string]*Field, len(fields))
+	for i := range fields {
+		m[fields[i].Name] = &fields[i]
+	}
+	return m
+}()
+
+// Fields returns the description of every key, in writing order.
+func Fields() []Field { return slices.Clone(fields) }
+
+// FieldNamed returns a key's description, or nil.
+func FieldNamed(name string) *Field { return fieldByName[name] }
+
+func fieldNames() []string {
+	names := make([]string, len(fields))
+	for i := range fields {
+		names[i] = fields[i].Name
+	}
+	return names
+}
+
+// later holds keys that the design names and this version does not have.
+var later = map[string]string{
+	"alias":     "address by alias is not in this version; use host, hosts or socket",
+	"container": "address by container is not in this version; use host and the published port",
+	"cloud":     "address by cloud instance is not in this version; use host",
+	"hop":       "hops are not in this version",
+}
+
+// passwordKeys are what people call a password; none of them may hold one.
+var passwordKeys = []string{"password", "passwd", "pass", "pwd", "passphrase", "passwort", "pw"}
+
+// NoPasswordHere explains where a password goes instead of a file or a flag.
+const NoPasswordHere = "a password is never kept here; say where it is instead: secret = \"passfile\" (or ask, env:NAME, file:PATH)"
+
+// unknownKey says what a key that is no field was probably meant to be.
+func unknownKey(name string) string {
+	last := name[strings.LastIndexByte(name, '.')+1:]
+	if slices.Contains(passwordKeys, strings.ToLower(last)) {
+		return NoPasswordHere
+	}
+	if text, ok := later[strings.SplitN(name, ".", 2)[0]]; ok {
+		return text
+	}
+	text := fmt.Sprintf("unknown key %s", clean.Quoted(name))
+	if near := nearest.Name(name, fieldNames()); near != "" {
+		return text + fmt.Sprintf("; did you mean %q?", near)
+	}
+	if strings.HasPrefix(name, "expect.") {
+		return text + "; an expectation is one of version, tls, writable, user, database, tables, extensions, encoding, latency"
+	}
+	return text + "; gharbor help set lists the keys"
+}
+
+// Value is what a profile says for a key.
+type Value struct {
+	kind Kind
+	text string
+	list []string
+}
+
+// TextValue, and the others, make a value of a kind without checking it.
+func TextValue(s string) Value { return Value{kind: Text, text: s} }
+
+// ListValue is a List of words.
+func ListValue(words ...string) Value { return Value{kind: List, list: words} }
+
+// Text is the value as one word or line; a list's items stand between commas.
+func (v Value) Text() string {
+	if v.kind == List {
+		return strings.Join(v.list, ",")
+	}
+	return v.text
+}
+
+// List is the items of a list, or the one text.
+func (v Value) List() []string {
+	if v.kind == List {
+		return v.list
+	}
+	return []string{v.text}
+}
+
+// Any is the value as encoding/json shows it.
+func (v Value) Any() any {
+	switch v.kind {
+	case List:
+		return v.list
+	case Number:
+		if n, err := strconv.Atoi(v.text); err == nil {
+			return n
+		}
+	case Switch:
+		return v.text == "true"
+	}
+	return v.text
+}
+
+func (v Value) equal(o Value) bool {
+	return v.kind == o.kind && v.text == o.text && slices.Equal(v.list, o.list)
+}
+
+// toml is the value as written in the file.
+func (v Value) toml() string {
+	switch v.kind {
+	case List:
+		items := make([]string, len(v.list))
+		for i, item := range v.list {
+			items[i] = quote(item)
+		}
+		return "[" + strings.Join(items, ", ") + "]"
+	case Number:
+		if _, err := strconv.Atoi(v.text); err == nil {
+			return v.text
+		}
+	case Switch:
+		return v.text
+	}
+	return quote(v.text)
+}
+
+// quote writes a TOML 1.0 basic string.
+func quote(s string) string {
+	var b strings.Builder
+	b.WriteByte('"')
+	for _, r := range s {
+		switch {
+		case r == '"' || r == '\\':
+			b.WriteByte('\\')
+			b.WriteRune(r)
+		case r == '\n':
+			b.WriteString(`\n`)
+		case r == '\t':
+			b.WriteString(`\t`)
+		case r < 0x20 || r == 0x7f:
+			fmt.Fprintf(&b, `\u%04X`, r)
+		default:
+			b.WriteRune(r)
+		}
+	}
+	b.WriteByte('"')
+	return b.String()
+}
+
+// ParseValue reads a value as typed on a command line. The error says what was
+// expected and never repeats the value, which may be a misplaced password.
+func (f *Field) ParseValue(s string) (Value, error) {
+	v := Value{kind: f.Kind, text: s}
+	if f.Kind == List {
+		v.text = ""
+		for item := range strings.SplitSeq(s, ",") {
+			if item = strings.TrimSpace(item); item != "" {
+				v.list = append(v.list, item)
+			}
+		}
+	}
+	if why := f.check(v); why != "" {
+		return Value{}, fmt.Errorf("%s: %s", f.Name, why)
+	}
+	return v, nil
+}
+
+// check says what is wrong with a value of the right kind, or "". It does not
+// repeat the value.
+func (f *Field) check(v Value) string {
+	if f.Kind == List {
+		if len(v.list) == 0 {
+			return "expected " + f.Expected
+		}
+		for _, item := range v.list {
+			if !f.valid(item) || hasControl(item) {
+				return "expected " + f.Expected
+			}
+		}
+		return ""
+	}
+	if f.Kind == Switch {
+		if v.text != "true" && v.text != "false" {
+			return "expected " + f.Expected
+		}
+		return ""
+	}
+	if hasControl(v.text) {
+		return "control characters are not allowed"
+	}
+	if hidesPassword(v.text) {
+		return "this looks like a connection URL with a password in it; " + NoPasswordHere
+	}
+	if f.Expands && strings.Contains(v.text, "$") {
+		if _, err := expand(v.text, func(string) (string, bool) { return "", true }); err != nil {
+			return err.Error()
+		}
+		return "" // checked again once the variables have values
+	}
+	if f.valid(v.text) {
+		return ""
+	}
+	why := "expected " + f.Expected
+	if f.Name == "host" {
+		why = hostAdvice(v.text)
+	}
+	if f.Name == "secret" {
+		why = secret.Advice(v.text)
+	}
+	if words := enumeration(f.Name); words != nil {
+		if near := nearest.Name(v.text, words); near != "" {
+			why += fmt.Sprintf("; did you mean %q?", near)
+		}
+	}
+	return why
+}
+
+func enumeration(name string) []string {
+	switch name {
+	case "engine":
+		return Engines()
+	case "tls":
+		return tlsRules
+	case "target":
+		return targets
+	case "expect.tls":
+		return expectTLS
+	}
+	return nil
+}
+
+func hostAdvice(s string) string {
+	switch {
+	case strings.Contains(s, "://"):
+		return "expected a host name or address, found a URL; use: gharbor add NAME URL"
+	case strings.HasPrefix(s, "/"):
+		return "expected a host name or address, found a path; a Unix socket goes in the key socket"
+	case strings.HasPrefix(s, "["):
+		return "expected an IPv6 address without brackets, and its port in the key port"
+	case strings.Contains(s, ","):
+		return `expected one host; several go in the key hosts = ["…", "…"]`
+	case strings.Contains(s, ":"):
+		return "expected a host without a port; the port goes in the key port"
+	}
+	return "expected a host name or an IP address"
+}
+
+// hidesPassword reports whether s is a URL that carries a password.
+var urlPassword = regexp.MustCompile(`(?i)^[a-z][a-z0-9+.-]*://[^/@:\s]*:[^@\s]+@|[?&](password|sslpassword|pass|pwd)=[^&\s]`)
+
+func hidesPassword(s string) bool {
+	return strings.Contains(s, "://") && urlPassword.MatchString(s)
+}
+
+func hasControl(s string) bool {
+	return strings.ContainsFunc(s, func(r rune) bool { return r < 0x20 || r >= 0x7f && r < 0xa0 })
+}
+
+func notEmpty(s string) bool { return s != "" }
+
+func oneOf(words []string) func(string) bool {
+	return func(s string) bool { return slices.Contains(words, s) }
+}
+
+// ValidName reports whether s may name a profile: [a-z0-9][a-z0-9._-]{0,63}.
+func ValidName(s string) bool {
+	if s == "" || len(s) > 64 {
+		return false
+	}
+	for i := 0; i < len(s); i++ {
+		c := s[i]
+		if c >= 'a' && c <= 'z' || c >= '0' && c <= '9' {
+			continue
+		}
+		if i == 0 || c != '.' && c != '_' && c != '-' {
+			return false
+		}
+	}
+	return true
+}
+
+// NameRule is what ValidName asks, for a message.
+const NameRule = "a name is 1 to 64 of a-z, 0-9, '.', '_', '-' and starts with a letter or digit"
+
+func validTag(s string) bool { return s != "" && len(s) <= 64 && !strings.ContainsAny(s, ", \t") }
+
+func validPort(s string) bool {
+	n, err := strconv.Atoi(s)
+	return err == nil && n >= 1 && n <= 65535
+}
+
+// validHost accepts what DNS, a hosts file or an IP literal (with zone) can be.
+func validHost(s string) bool {
+	if _, err := netip.ParseAddr(s); err == nil {
+		return true
+	}
+	if s == "" || len(s) > 253 || strings.HasPrefix(s, "-") {
+		return false
+	}
+	return !strings.ContainsAny(s, "/@:[]?#,;\\\"'`<>|&()*!{}= \t")
+}
+
+// validHostPort accepts host, host:port and [IPv6]:port.
+func validHostPort(s string) bool {
+	host, port := SplitHostPort(s)
+	return validHost(host) && (port == "" || validPort(port))
+}
+
+// SplitHostPort splits an item of `hosts`; the port is "" where none is written.
+func SplitHostPort(s string) (host, port string) {
+	if _, err := netip.ParseAddr(s); err == nil {
+		return s, ""
+	}
+	if rest, ok := strings.CutPrefix(s, "["); ok {
+		host, after, _ := strings.Cut(rest, "]")
+		if after == "" {
+			return host, ""
+		}
+		return host, strings.TrimPrefix(after, ":")
+	}
+	if i := strings.LastIndexByte(s, ':'); i >= 0 {
+		return s[:i], s[i+1:]
+	}
+	return s, ""
+}
+
+func validDuration(s string) bool {
+	d, err := time.ParseDuration(s)
+	return err == nil && d > 0
+}
+
+var versionTerm = regexp.MustCompile(`^\s*(>=|<=|>|<|=|==|!=)?\s*\d+(\.\d+){0,3}\s*$`)
+
+func validVersions(s string) bool {
+	for term := range strings.SplitSeq(s, ",") {
+		if !versionTerm.MatchString(term) {
+			return false
+		}
+	}
+	return true
+}

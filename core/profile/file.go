@@ -1,0 +1,348 @@
+// Package profile is the model of connection profiles: it reads and edits the
+// files that hold them, and resolves a profile to effective values with their
+// origins. It is the first room on the way profile → resolve → route → check →
+// report, and it dials nothing and asks nobody.
+//
+// An edit changes the bytes of the one table that it concerns: comments, blank
+// lines and the order of keys are the user's own. A write goes through Store,
+// which locks, checks the new text as if it had been read, and replaces the
+// file in one step.
+package profile
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/nearest"
+)
+
+// Format is the number at the head of a profile file.
+const Format = 1
+
+// Entry is one key that a profile sets itself.
+type Entry struct {
+	Field *Field
+	Value Value
+	Line  int // in the file
+}
+
+// Profile is one profile as its file has it, before `like` and defaults.
+type Profile struct {
+	Name    string
+	Line    int // of its table
+	Entries []Entry
+}
+
+// Own returns the value that the profile sets itself for a key.
+func (p *Profile) Own(key string) (Entry, bool) {
+	for _, e := range p.Entries {
+		if e.Field.Name == key {
+			return e, true
+		}
+	}
+	return Entry{}, false
+}
+
+// Text is the own value of a key as text, "" where it is not set.
+func (p *Profile) Text(key string) string {
+	e, _ := p.Own(key)
+	return e.Value.Text()
+}
+
+// File is a profile file that has been read and found right.
+type File struct {
+	Path     string
+	Profiles []*Profile // in the order of the file
+	byName   map[string]*Profile
+	doc      *document
+}
+
+// Parse reads a profile file's bytes. path is for messages. Every mistake is a
+// *FileError, the first one in the order of the file.
+func Parse(path string, data []byte) (*File, error) {
+	doc, err := parseDocument(path, data)
+	if err != nil {
+		return nil, err
+	}
+	f := &File{Path: path, byName: make(map[string]*Profile), doc: doc}
+	a := assembler{File: f, expectBy: make(map[string]string), definedBy: make(map[string]string), fields: make(map[string]*Field)}
+	if err := a.assemble(); err != nil {
+		return nil, err
+	}
+	if err := f.checkLikes(); err != nil {
+		return nil, err
+	}
+	return f, nil
+}
+
+// Lookup returns the named profile, or nil.
+func (f *File) Lookup(name string) *Profile { return f.byName[name] }
+
+// Names returns the names of all profiles, sorted.
+func (f *File) Names() []string {
+	names := make([]string, 0, len(f.Profiles))
+	for _, p := range f.Profiles {
+		names = append(names, p.Name)
+	}
+	slices.Sort(names)
+	return names
+}
+
+// assembler makes profiles of a document's tables and entries.
+type assembler struct {
+	*File
+	definedBy map[string]string // profile → what part of the file defines it
+	expectBy  map[string]string // the same for its expect table
+	fields    map[string]*Field
+	format    bool
+}
+
+func (a *assembler) fail(line int, what string, args ...any) error {
+	return &FileError{a.Path, line, fmt.Sprintf(what, args...)}
+}
+
+func (a *assembler) assemble() error {
+	next := 0
+	entries := a.doc.entries
+	for i, h := range a.doc.headers {
+		if i > 0 {
+			if err := a.table(h, i); err != nil {
+				return err
+			}
+		}
+		for ; next < len(entries) && entries[next].table == i; next++ {
+			if err := a.entry(&entries[next]); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// table takes a header: [profile], [profile.NAME] or [profile.NAME.expect].
+func (a *assembler) table(h header, index int) error {
+	switch {
+	case h.path[0] != "profile":
+		near := ""
+		if nearest.Name(h.path[0], []string{"profile"}) != "" {
+			near = `; did you mean "profile"?`
+		}
+		return a.fail(h.line, "unknown table %s%s; a profile is a table [profile.NAME]", clean.Quoted(h.path[0]), near)
+	case h.array && len(h.path) == 3 && h.path[2] == "hop":
+		return a.fail(h.line, "%s", later["hop"])
+	case h.array:
+		return a.fail(h.line, "a profile is a table with single brackets: [profile.NAME]")
+	case len(h.path) == 1:
+		if by, ok := a.definedBy[""]; ok {
+			return a.fail(h.line, "the table [profile] stands here twice (first: %s)", by)
+		}
+		a.definedBy[""] = fmt.Sprintf("line %d", h.line)
+		return nil
+	}
+	p, err := a.profile(h.path[1], h.line)
+	if err != nil {
+		return err
+	}
+	by := fmt.Sprintf("line %d", h.line)
+	switch {
+	case len(h.path) == 2:
+		return a.define(p, a.definedBy, by, h.line, fmt.Sprintf("profile %q is defined twice", p.Name))
+	case len(h.path) == 3 && h.path[2] == "expect":
+		return a.define(p, a.expectBy, by, h.line, fmt.Sprintf("profile %q has two expect tables", p.Name))
+	}
+	return a.fail(h.line, "profile %q: %s", p.Name, unknownKey(strings.Join(h.path[2:], ".")))
+}
+
+// define notes which part of the file defines a table, and refuses a second one.
+func (a *assembler) define(p *Profile, owner map[string]string, by string, line int, what string) error {
+	if first, ok := owner[p.Name]; ok && first != by {
+		return a.fail(line, "%s; the first is at %s", what, first)
+	}
+	owner[p.Name] = by
+	return nil
+}
+
+func (a *assembler) profile(name string, line int) (*Profile, error) {
+	if p := a.byName[name]; p != nil {
+		return p, nil
+	}
+	if !ValidName(name) {
+		return nil, a.fail(line, "%s is not a profile name: %s", clean.Quoted(name), NameRule)
+	}
+	p := &Profile{Name: name, Line: line}
+	a.byName[name] = p
+	a.Profiles = append(a.Profiles, p)
+	return p, nil
+}
+
+// entry takes one key: format at the root, or a profile's.
+func (a *assembler) entry(e *entry) error {
+	h := a.doc.headers[e.table]
+	if len(h.path) == 2 && len(e.key) == 1 && e.inline < 0 { // the usual form, [profile.NAME] key = value
+		return a.set(a.byName[h.path[1]], e, e.key)
+	}
+	path := append(slices.Clone(h.path), e.key...)
+	if len(path) == 1 {
+		return a.root(e, path[0])
+	}
+	if path[0] != "profile" {
+		return a.root(e, strings.Join(path, "."))
+	}
+	p, err := a.profile(path[1], e.line)
+	if err != nil {
+		return err
+	}
+	if len(path) == 2 {
+		if e.problem == "an empty table" {
+			return a.define(p, a.definedBy, fmt.Sprintf("line %d", e.line), e.line, fmt.Sprintf("profile %q is defined twice", p.Name))
+		}
+		return a.fail(e.line, "profile %q: expected a table of keys", p.Name)
+	}
+	if len(h.path) < 2 {
+		by := "the keys above line " + fmt.Sprint(h.line)
+		switch {
+		case e.inline >= 0:
+			by = fmt.Sprintf("line %d", e.line)
+		case e.table+1 < len(a.doc.headers):
+			by = fmt.Sprintf("the keys above line %d", a.doc.headers[e.table+1].line)
+		}
+		if err := a.define(p, a.definedBy, by, e.line, fmt.Sprintf("profile %q is defined twice", p.Name)); err != nil {
+			return err
+		}
+	}
+	if path[2] == "expect" && len(h.path) < 3 {
+		by := fmt.Sprintf("the keys of table %d", e.table)
+		if err := a.define(p, a.expectBy, by, e.line, fmt.Sprintf("profile %q has two expect tables", p.Name)); err != nil {
+			return err
+		}
+	}
+	return a.set(p, e, path[2:])
+}
+
+func (a *assembler) root(e *entry, key string) error {
+	if key != "format" {
+		near := ""
+		if n := nearest.Name(key, []string{"format", "profile"}); n != "" {
+			near = fmt.Sprintf("; did you mean %q?", n)
+		}
+		if fieldByName[key] != nil {
+			near = "; keys of a profile stand below its line [profile.NAME]"
+		}
+		return a.fail(e.line, "unknown key %s%s", clean.Quoted(key), near)
+	}
+	if a.format {
+		return a.fail(e.line, "format stands here twice")
+	}
+	a.format = true
+	if e.value.kind != Number || e.value.text != fmt.Sprint(Format) {
+		return a.fail(e.line, "format: expected %d; a newer gharbor wrote this file, or the number is a slip", Format)
+	}
+	return nil
+}
+
+// set gives a profile a key's value, after checking both.
+func (a *assembler) set(p *Profile, e *entry, key []string) error {
+	f := a.field(key)
+	if f == nil {
+		name := strings.Join(key, ".")
+		if name == "expect" && e.problem == "an empty table" {
+			return nil
+		}
+		return a.fail(e.line, "profile %q: %s", p.Name, unknownKey(name))
+	}
+	for _, own := range p.Entries {
+		if own.Field == f {
+			return a.fail(e.line, "profile %q: %s is set twice (first at line %d)", p.Name, f.Name, own.Line)
+		}
+		if isAddress(f.Name) && isAddress(own.Field.Name) {
+			return a.fail(e.line, "profile %q: two kinds of address, %s here and %s at line %d; keep one", p.Name, f.Name, own.Field.Name, own.Line)
+		}
+	}
+	if why := typeProblem(f, e); why != "" {
+		return a.fail(e.line, "profile %q: %s: expected %s, found %s", p.Name, f.Name, f.Expected, why)
+	}
+	if f.Kind == Number && e.value.kind == Text || f.Switchy {
+		e.value.kind = f.Kind
+	}
+	if why := f.check(e.value); why != "" {
+		return a.fail(e.line, "profile %q: %s: %s", p.Name, f.Name, why)
+	}
+	p.Entries = append(p.Entries, Entry{Field: f, Value: e.value, Line: e.line})
+	return nil
+}
+
+func (a *assembler) field(key []string) *Field {
+	switch {
+	case len(key) == 1 && !strings.Contains(key[0], "."):
+		return fieldByName[key[0]]
+	case len(key) == 2 && key[0] == "expect":
+		f := a.fields[key[1]]
+		if f == nil {
+			f = fieldByName["expect."+key[1]]
+			a.fields[key[1]] = f
+		}
+		return f
+	}
+	return nil
+}
+
+func isAddress(key string) bool { return slices.Contains(addressKeys, key) }
+
+// typeProblem names the type found where it is not the field's.
+func typeProblem(f *Field, e *entry) string {
+	if e.problem != "" {
+		return e.problem
+	}
+	if e.value.kind == f.Kind {
+		return ""
+	}
+	switch {
+	case f.Kind == Number && e.value.kind == Text && strings.Contains(e.value.text, "${"):
+		return ""
+	case f.Switchy && e.value.kind == Switch:
+		return ""
+	}
+	return map[Kind]string{Text: "text", Number: "a number", List: "a list", Switch: "true or false"}[e.value.kind]
+}
+
+// checkLikes refuses a `like` that names nothing, and a circle of them.
+func (f *File) checkLikes() error {
+	state := make(map[*Profile]int) // 1 on the path being walked, 2 known to be right
+	for _, start := range f.Profiles {
+		path := []*Profile{}
+		for p := start; p != nil && state[p] != 2; {
+			state[p] = 1
+			path = append(path, p)
+			like, ok := p.Own("like")
+			if !ok {
+				break
+			}
+			next := f.byName[like.Value.Text()]
+			if next == nil {
+				near := ""
+				if n := nearest.Name(like.Value.Text(), f.Names()); n != "" {
+					near = fmt.Sprintf("; did you mean %q?", n)
+				}
+				return &FileError{f.Path, like.Line, fmt.Sprintf("profile %q: like: no profile %s in this file%s", p.Name, clean.Quoted(like.Value.Text()), near)}
+			}
+			if state[next] == 1 {
+				return &FileError{f.Path, like.Line, fmt.Sprintf("profile %q: like: a circle, %s", p.Name, circle(path, next))}
+			}
+			p = next
+		}
+		for _, p := range path {
+			state[p] = 2
+		}
+	}
+	return nil
+}
+
+func circle(path []*Profile, back *Profile) string {
+	var names []string
+	for _, p := range path[slices.Index(path, back):] {
+		names = append(names, p.Name)
+	}
+	return strings.Join(append(names, back.Name), " → ")
+}

@@ -1,0 +1,197 @@
+package profile
+
+import (
+	"errors"
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/nearest"
+)
+
+// ErrURLPassword is what ParseURL says of a URL with a password in it.
+var ErrURLPassword = errors.New("the URL has a password in it, which is never taken from a command line (the shell's history holds it now: consider it known). " +
+	"Give the URL without it, and say where the password is: -secret ask, env:NAME, file:PATH or passfile")
+
+// urlEngines are the URL schemes of each engine.
+var urlEngines = map[string]string{
+	"postgresql": "postgresql", "postgres": "postgresql", "mysql": "mysql", "mariadb": "mariadb",
+	"mongodb": "mongodb", "redis": "redis",
+}
+
+// urlTLS maps what PostgreSQL's sslmode asks for to a rule that asks for at
+// least as much (PostgreSQL documentation, "SSL Mode Descriptions").
+var urlTLS = map[string]string{
+	"disable": "off", "allow": "offered", "prefer": "offered", "require": "required", "verify-ca": "verified", "verify-full": "verified",
+}
+
+// ParseURL reads a connection URL, as PostgreSQL's documentation describes it
+// ("Connection URIs"): scheme://user@host:port/database?name=value. Several
+// hosts may stand between commas; a host may be a percent-encoded socket
+// folder or given as ?host=. An error never repeats the URL.
+func ParseURL(s string) ([]Override, error) {
+	scheme, rest, ok := strings.Cut(s, "://")
+	engine := urlEngines[strings.ToLower(scheme)]
+	if !ok || engine == "" {
+		why := "expected a URL such as postgresql://user@host:5432/database"
+		if near := nearest.Name(scheme, []string{"postgresql", "postgres"}); ok && near != "" {
+			why += fmt.Sprintf("; did you mean %s://?", near)
+		}
+		return nil, errors.New(why)
+	}
+	if hasControl(s) {
+		return nil, errors.New("the URL has control characters in it")
+	}
+	if i := strings.IndexByte(rest, '#'); i >= 0 {
+		return nil, errors.New("the URL has a # in it; write %23 for one that belongs to a name")
+	}
+	rest, query, _ := strings.Cut(rest, "?")
+	authority, database, _ := strings.Cut(rest, "/")
+	user, hosts, hasUser := cutLast(authority, "@")
+	if !hasUser {
+		user, hosts = "", authority
+	}
+	u := urlReader{engine: engine}
+	if strings.Contains(user, ":") {
+		if !strings.HasSuffix(user, ":") {
+			return nil, ErrURLPassword
+		}
+		user = strings.TrimSuffix(user, ":")
+	}
+	u.text("user", user)
+	u.text("database", database)
+	u.hosts(hosts)
+	u.query(query)
+	if u.err != nil {
+		return nil, u.err
+	}
+	return u.sets()
+}
+
+func cutLast(s, sep string) (before, after string, found bool) {
+	i := strings.LastIndex(s, sep)
+	if i < 0 {
+		return s, "", false
+	}
+	return s[:i], s[i+len(sep):], true
+}
+
+type urlReader struct {
+	engine string
+	given  []Override
+	err    error
+}
+
+// text notes a percent-encoded value for a key; an empty one is not given.
+func (u *urlReader) text(key, encoded string) {
+	if encoded == "" || u.err != nil {
+		return
+	}
+	plain, err := url.PathUnescape(encoded)
+	if err != nil {
+		u.err = fmt.Errorf("the URL's %s has a %% that is not followed by two hexadecimal digits", key)
+		return
+	}
+	u.plain(key, plain)
+}
+
+// plain notes a value. What came from a URL is no template: its "$" stays one.
+func (u *urlReader) plain(key, value string) {
+	f := fieldByName[key]
+	if f.Expands {
+		value = strings.ReplaceAll(value, "$", "$$")
+	}
+	v, err := f.ParseValue(value)
+	if err != nil {
+		u.err = fmt.Errorf("in the URL, %w", err)
+		return
+	}
+	u.given = slices.DeleteFunc(u.given, func(o Override) bool { return o.Field == f })
+	u.given = append(u.given, Override{Field: f, Value: v})
+}
+
+func (u *urlReader) hosts(s string) {
+	if s == "" {
+		return
+	}
+	if decoded, err := url.PathUnescape(s); err == nil && strings.HasPrefix(decoded, "/") {
+		u.plain("socket", decoded)
+		return
+	}
+	if strings.Contains(s, ",") {
+		u.text("hosts", s)
+		return
+	}
+	host, port := SplitHostPort(s)
+	u.text("host", host)
+	u.text("port", port)
+}
+
+// query reads the parameters after "?".
+func (u *urlReader) query(query string) {
+	for pair := range strings.SplitSeq(query, "&") {
+		name, encoded, _ := strings.Cut(pair, "=")
+		if name == "" || u.err != nil {
+			continue
+		}
+		value, err := url.QueryUnescape(encoded)
+		if err != nil {
+			u.err = fmt.Errorf("the URL's parameter %s has a %% that is not followed by two hexadecimal digits", clean.Quoted(name))
+			return
+		}
+		u.parameter(name, value)
+	}
+}
+
+func (u *urlReader) parameter(name, value string) {
+	keys := map[string]string{
+		"user": "user", "dbname": "database", "port": "port",
+		"sslrootcert": "tls-ca", "sslcert": "tls-cert", "sslkey": "tls-key",
+	}
+	switch {
+	case slices.Contains(passwordKeys, strings.ToLower(name)) || name == "sslpassword":
+		u.err = ErrURLPassword
+	case value == "":
+	case keys[name] != "":
+		u.plain(keys[name], value)
+	case name == "host" || name == "hostaddr":
+		u.hosts(value)
+	case name == "passfile":
+		u.plain("secret", "passfile:"+value)
+	case name == "sslmode" && urlTLS[value] != "":
+		u.plain("tls", urlTLS[value])
+	case name == "sslmode":
+		u.err = errors.New("in the URL, sslmode: expected one of disable, allow, prefer, require, verify-ca, verify-full")
+	case name == "target_session_attrs" && value == "any":
+	case name == "target_session_attrs" && (value == "read-write" || value == "primary"):
+		u.plain("target", "writable")
+	case name == "target_session_attrs" && (value == "read-only" || value == "standby"):
+		u.plain("target", "read-only")
+	case name == "application_name" || name == "connect_timeout" || name == "channel_binding":
+		// they change how one client connects, not to what; a profile has no key for them
+	default:
+		known := []string{"host", "port", "user", "dbname", "sslmode", "sslrootcert", "sslcert", "sslkey", "passfile", "target_session_attrs"}
+		text := fmt.Sprintf("the URL's parameter %s has no place in a profile", clean.Quoted(name))
+		if near := nearest.Name(name, known); near != "" {
+			text += fmt.Sprintf("; did you mean %q?", near)
+		}
+		u.err = errors.New(text)
+	}
+}
+
+func (u *urlReader) sets() ([]Override, error) {
+	engine := Override{Field: fieldByName["engine"], Value: TextValue(u.engine)}
+	sets := append([]Override{engine}, u.given...)
+	var address string
+	for _, s := range sets {
+		if isAddress(s.Field.Name) {
+			if address != "" {
+				return nil, fmt.Errorf("the URL has two kinds of address, %s and %s", address, s.Field.Name)
+			}
+			address = s.Field.Name
+		}
+	}
+	return sets, nil
+}

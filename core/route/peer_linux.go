@@ -1,0 +1,22 @@
+package route
+
+import (
+	"net"
+
+	"golang.org/x/sys/unix"
+)
+
+// peerUID is the user id of the process at the other end of a Unix socket
+// (unix(7), SO_PEERCRED).
+func peerUID(conn *net.UnixConn) (uid int, ok bool) {
+	raw, err := conn.SyscallConn()
+	if err != nil {
+		return 0, false
+	}
+	raw.Control(func(fd uintptr) {
+		if cred, err := unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED); err == nil {
+			uid, ok = int(cred.Uid), true
+		}
+	})
+	return uid, ok
+}

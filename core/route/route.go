@@ -1,0 +1,293 @@
+// Package route turns a profile's address into connections: it resolves names,
+// dials the addresses in order, and says in findings why none of them could be
+// reached. On the way from profile to report it stands between resolve and
+// check. What it dials is what the profile names, and nothing else.
+package route
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile"
+)
+
+// Candidate is one server that a profile may mean: a host and port, or a
+// socket. A profile with `hosts` has several.
+type Candidate struct {
+	Host   string
+	Port   int
+	Socket string // path of the socket itself
+	Folder string // the folder that the profile names, where it names one
+}
+
+// String is the candidate as a person writes it.
+func (c Candidate) String() string {
+	if c.Socket != "" {
+		return c.Socket
+	}
+	return net.JoinHostPort(c.Host, strconv.Itoa(c.Port))
+}
+
+// Local reports whether the candidate is written as an address of this machine.
+func (c Candidate) Local() bool { return c.Socket != "" || profile.LocalHost(c.Host) }
+
+// maxSocketPath is what a socket's address holds (unix(7): 108 bytes with the
+// closing zero on Linux, 104 elsewhere).
+const maxSocketPath = 103
+
+// Candidates lists the servers that a profile may mean, in order.
+func Candidates(r *profile.Resolved) ([]Candidate, *finding.Finding) {
+	if r.AddressKind() != "socket" {
+		var list []Candidate
+		for _, h := range r.Hosts() {
+			list = append(list, Candidate{Host: h.Host, Port: h.Port})
+		}
+		return list, nil
+	}
+	c := Candidate{Socket: r.Text("socket")}
+	c.Port, _ = strconv.Atoi(r.Text("port"))
+	if !strings.HasPrefix(filepath.Base(c.Socket), ".s.PGSQL.") {
+		if info, err := os.Stat(c.Socket); err != nil && !strings.Contains(filepath.Base(c.Socket), ".s") || err == nil && info.IsDir() {
+			c.Folder = c.Socket
+			c.Socket = filepath.Join(c.Folder, ".s.PGSQL."+strconv.Itoa(c.Port))
+		}
+	}
+	if c.Folder == "" {
+		c.Folder = filepath.Dir(c.Socket)
+		if port, err := strconv.Atoi(strings.TrimPrefix(filepath.Base(c.Socket), ".s.PGSQL.")); err == nil {
+			c.Port = port
+		}
+	}
+	if len(c.Socket) > maxSocketPath {
+		return nil, finding.New("profile.incomplete", "the socket's path has %d bytes, and a socket's address holds %d", len(c.Socket), maxSocketPath).
+			Suggest("gharbor set %s socket=SHORTER-PATH", r.Profile.Name)
+	}
+	return []Candidate{c}, nil
+}
+
+// Network is what dialling takes from the machine.
+type Network struct {
+	Resolve func(ctx context.Context, host string) ([]netip.Addr, error)
+	Dial    func(ctx context.Context, network, address string) (net.Conn, error)
+}
+
+// System is the machine's own network.
+func System() Network {
+	resolver := &net.Resolver{}
+	dialer := &net.Dialer{Resolver: resolver}
+	return Network{
+		Resolve: func(ctx context.Context, host string) ([]netip.Addr, error) {
+			return resolver.LookupNetIP(ctx, "ip", host)
+		},
+		Dial: dialer.DialContext,
+	}
+}
+
+// Names resolves a candidate's host, in the order in which the addresses will
+// be tried. A literal address and a socket need no resolving.
+func (n Network) Names(ctx context.Context, profileName string, c Candidate) ([]netip.Addr, finding.Result) {
+	if c.Socket != "" {
+		return nil, finding.Good("a Unix socket has no name to resolve")
+	}
+	if addr, err := netip.ParseAddr(c.Host); err == nil {
+		return []netip.Addr{addr}, finding.Good("%s is an address", c.Host)
+	}
+	addrs, err := n.Resolve(ctx, c.Host)
+	if err != nil || len(addrs) == 0 {
+		return nil, finding.Failed(nameFinding(ctx, profileName, c.Host, err))
+	}
+	const most = 16 // a name with more addresses than this is not one server
+	addrs = addrs[:min(len(addrs), most)]
+	texts := make([]string, len(addrs))
+	for i, a := range addrs {
+		addrs[i] = a.Unmap()
+		texts[i] = addrs[i].String()
+	}
+	return addrs, finding.Good("%s is %s", c.Host, strings.Join(texts, ", "))
+}
+
+func nameFinding(ctx context.Context, profileName, host string, err error) *finding.Finding {
+	var dns *net.DNSError
+	if ctx.Err() != nil || errors.As(err, &dns) && dns.IsTimeout {
+		return finding.New("name.timeout", "the name servers did not answer about %s in time", clean.Quoted(host)).
+			Suggest("getent hosts %s", clean.Shell(host)).
+			Suggest("cat /etc/resolv.conf")
+	}
+	found := finding.New("name.unknown", "the host name %s is not known here", clean.Quoted(host))
+	if err != nil {
+		why := err.Error()
+		if dns != nil {
+			why = dns.Err
+			if dns.Server != "" {
+				why += ", asked " + dns.Server
+			}
+		}
+		found.Saw("%s", clean.Line(why, 0))
+	}
+	return found.Saw("names are looked up in the hosts file and in DNS only; getent asks this system's other sources too").
+		Suggest("getent hosts %s", clean.Shell(host)).
+		Suggest("gharbor set %s host=NAME", profileName)
+}
+
+// Reached is a connection that was made.
+type Reached struct {
+	Conn    net.Conn
+	Network string // "tcp" or "unix"
+	Address string
+	// Refused lists the addresses tried before, each with the reason.
+	Refused []Attempt
+}
+
+// Attempt is one address that could not be reached.
+type Attempt struct {
+	Address string
+	Addr    netip.Addr
+	Err     error
+}
+
+// Reach dials a candidate's addresses in order until one accepts.
+func (n Network) Reach(ctx context.Context, c Candidate, addrs []netip.Addr) (*Reached, []Attempt) {
+	if c.Socket != "" {
+		conn, err := n.Dial(ctx, "unix", c.Socket)
+		if err != nil {
+			return nil, []Attempt{{Address: c.Socket, Err: err}}
+		}
+		return &Reached{Conn: conn, Network: "unix", Address: c.Socket}, nil
+	}
+	var tried []Attempt
+	for i, addr := range addrs {
+		address := netip.AddrPortFrom(addr, uint16(c.Port)).String()
+		conn, err := n.dialShare(ctx, address, len(addrs)-i)
+		if err == nil {
+			return &Reached{Conn: conn, Network: "tcp", Address: address, Refused: tried}, nil
+		}
+		tried = append(tried, Attempt{address, addr, err})
+		if ctx.Err() != nil {
+			break
+		}
+	}
+	return nil, tried
+}
+
+// dialShare gives one of several addresses its share of the time left, so that
+// one that swallows packets leaves some for the next.
+func (n Network) dialShare(ctx context.Context, address string, left int) (net.Conn, error) {
+	if deadline, ok := ctx.Deadline(); ok && left > 1 {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeout(ctx, time.Until(deadline)/time.Duration(left))
+		defer cancel()
+	}
+	return n.Dial(ctx, "tcp", address)
+}
+
+// Mixed reports whether an IPv6 address was refused before an IPv4 one served.
+func (r *Reached) Mixed() bool {
+	served, err := netip.ParseAddrPort(r.Address)
+	if err != nil || !served.Addr().Is4() {
+		return false
+	}
+	for _, a := range r.Refused {
+		if a.Addr.Is6() {
+			return true
+		}
+	}
+	return false
+}
+
+// MixedFinding is the warning for a name whose first address does not serve.
+func (r *Reached) MixedFinding(profileName, host string) *finding.Finding {
+	found := finding.New("name.mixed", "the name %s leads to an IPv6 address first, and the server is at the IPv4 address: every connection tries the wrong one before the right one", clean.Quoted(host))
+	for _, a := range r.Refused {
+		found.Saw("%s: %s", a.Address, Reason(a.Err))
+	}
+	served, _ := netip.ParseAddrPort(r.Address)
+	return found.Saw("%s: accepted", r.Address).
+		Suggest("gharbor set %s host=%s", profileName, served.Addr())
+}
+
+// Reason is a dialling error in a few words.
+func Reason(err error) string {
+	switch {
+	case isTimeout(err):
+		return "no answer in time"
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return "connection refused"
+	case errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EADDRNOTAVAIL):
+		return "no route to that network"
+	case errors.Is(err, syscall.EHOSTUNREACH):
+		return "no route to that host"
+	case errors.Is(err, fs.ErrNotExist):
+		return "no such socket"
+	case errors.Is(err, fs.ErrPermission):
+		return "permission denied"
+	}
+	var operation *net.OpError
+	if errors.As(err, &operation) && operation.Err != nil {
+		return clean.Line(operation.Err.Error(), 0)
+	}
+	return clean.Line(err.Error(), 0)
+}
+
+func isTimeout(err error) bool {
+	var timeout interface{ Timeout() bool }
+	return errors.Is(err, context.DeadlineExceeded) || errors.As(err, &timeout) && timeout.Timeout()
+}
+
+// Unreached is the finding for a candidate none of whose addresses accepted.
+func Unreached(profileName string, c Candidate, tried []Attempt) *finding.Finding {
+	last := tried[len(tried)-1].Err
+	for _, a := range tried { // a refusal says more than silence elsewhere
+		if errors.Is(a.Err, syscall.ECONNREFUSED) {
+			last = a.Err
+		}
+	}
+	var found *finding.Finding
+	show := fmt.Sprintf("gharbor show %s", profileName)
+	switch {
+	case c.Socket != "":
+		found = unreachedSocket(profileName, c, last)
+	case errors.Is(last, syscall.ECONNREFUSED):
+		found = finding.New("reach.refused", "nothing listens at %s, or a firewall refuses for it", c).Suggest("%s   # are host and port right?", show)
+	case isTimeout(last):
+		found = finding.New("reach.timeout", "%s does not answer: the host is down or elsewhere, or a firewall drops the packets", c).
+			Suggest("%s   # are host and port right?", show).
+			Suggest("gharbor test %s -timeout 30s", profileName)
+	case errors.Is(last, syscall.ENETUNREACH), errors.Is(last, syscall.EHOSTUNREACH), errors.Is(last, syscall.EADDRNOTAVAIL):
+		found = finding.New("reach.unreachable", "this machine has no way to %s: no network, a VPN that is down, or an address of the wrong kind", c).
+			Suggest("ip route get %s", clean.Shell(c.Host)).Suggest("%s", show)
+	default:
+		found = finding.New("reach.failed", "%s could not be reached", c).Suggest("%s", show)
+	}
+	for _, a := range tried {
+		found.Saw("%s: %s", a.Address, Reason(a.Err))
+	}
+	return found
+}
+
+func unreachedSocket(profileName string, c Candidate, err error) *finding.Finding {
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return finding.New("reach.socket-missing", "there is no socket %s: the server is not running, or its sockets are in another folder or under another port", c.Socket)
+	case errors.Is(err, fs.ErrPermission):
+		return finding.New("reach.socket-permission", "this user may not use the socket %s", c.Socket).
+			Suggest("ls -ld %s %s", clean.Shell(c.Folder), clean.Shell(c.Socket))
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return finding.New("reach.refused", "the socket %s is there and nobody listens on it: the server is not running, or it ended without clearing up", c.Socket)
+	case errors.Is(err, syscall.ENOTSOCK), errors.Is(err, syscall.EPROTOTYPE):
+		return finding.New("reach.not-a-socket", "%s is not a stream socket", c.Socket).
+			Suggest("gharbor set %s socket=PATH", profileName)
+	}
+	return finding.New("reach.failed", "%s could not be reached", c).Suggest("gharbor show %s", profileName)
+}

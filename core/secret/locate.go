@@ -1,0 +1,333 @@
+package secret
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/owner"
+	"gentleharbor/core/secret/passfile"
+)
+
+// maxSecret bounds the first line of a secret file, in bytes: far above any
+// password or token, far below what a wrong PATH could lead to.
+const maxSecret = 64 << 10
+
+// Query says for which connection a secret is wanted.
+type Query struct {
+	Profile  string
+	Source   Source
+	Engine   string
+	Host     string // as written; "" for a socket
+	Socket   string // the folder of the socket, "" for a host
+	Port     string
+	Database string
+	User     string
+	Local    bool
+}
+
+// Finder finds secrets. Its fields are what it needs from the machine.
+type Finder struct {
+	Lookup   func(name string) (string, bool)                        // environment variables
+	Home     string                                                  // the user's home folder
+	Terminal bool                                                    // there is someone to ask
+	Ask      func(ctx context.Context, prompt string) (Value, error) // without echo
+}
+
+// Located is a secret whose place is known and whose value has not been taken.
+type Located struct {
+	Place string // "password file /home/w/.pgpass, line 4", "the terminal", "none"
+	None  bool   // nothing will be sent: the source is none, or no source had anything
+	Tried []string
+	take  func(ctx context.Context) (Value, error)
+}
+
+// Take reads the value. It is called once the server has asked for it.
+func (l *Located) Take(ctx context.Context) (Value, error) {
+	if l.take == nil {
+		return Value{}, nil
+	}
+	return l.take(ctx)
+}
+
+// Locate finds where the secret is, and judges whether it is safe there. The
+// finding is nil or a warning where Located is not nil. A source that is
+// refused never falls through to the next one.
+func (f *Finder) Locate(q Query) (*Located, *finding.Finding) {
+	switch q.Source.Kind {
+	case "none":
+		return &Located{Place: "none, by the profile", None: true}, nil
+	case "ask":
+		if !f.Terminal {
+			return nil, finding.New("secret.no-terminal", "the password is to be asked for, and there is no terminal to ask on").
+				Suggest("gharbor set %s secret=env:NAME", q.Profile).
+				Suggest("gharbor set %s secret=passfile", q.Profile)
+		}
+		return f.asking(q), nil
+	case "env":
+		return f.environment(q)
+	case "file":
+		return f.file(q)
+	case "passfile":
+		return f.passfile(q, false)
+	}
+	return f.inOrder(q)
+}
+
+// inOrder is the order for a profile that names no source.
+func (f *Finder) inOrder(q Query) (*Located, *finding.Finding) {
+	var tried []string
+	if q.Engine == "postgresql" {
+		located, found := f.passfile(q, true)
+		if located != nil || found.Code != "secret.no-match" && found.Code != "secret.missing" {
+			return located, found
+		}
+		tried = append(tried, found.Cause)
+		tried = append(tried, found.Seen...)
+	}
+	if f.Terminal {
+		located := f.asking(q)
+		located.Tried = tried
+		return located, nil
+	}
+	tried = append(tried, "there is no terminal to ask on")
+	return &Located{Place: "none found", None: true, Tried: tried}, nil
+}
+
+func (f *Finder) asking(q Query) *Located {
+	return &Located{Place: "asked for on the terminal", take: func(ctx context.Context) (Value, error) {
+		return f.Ask(ctx, fmt.Sprintf("password of %s for %s", clean.Line(q.User, 80), q.Profile))
+	}}
+}
+
+func (f *Finder) environment(q Query) (*Located, *finding.Finding) {
+	value, ok := f.Lookup(q.Source.Arg)
+	if !ok {
+		return nil, finding.New("secret.missing", "the environment variable %s is not set", q.Source.Arg).
+			Suggest("read -rs %s && export %s", q.Source.Arg, q.Source.Arg).
+			Suggest("gharbor set %s secret=ask", q.Profile)
+	}
+	place := "environment variable " + q.Source.Arg
+	if value == "" {
+		place += ", set and empty: an empty password"
+	}
+	return &Located{Place: place, take: func(context.Context) (Value, error) {
+		value, _ := f.Lookup(q.Source.Arg)
+		return NewValue(value), nil
+	}}, nil
+}
+
+func (f *Finder) file(q Query) (*Located, *finding.Finding) {
+	path := q.Source.Arg
+	if found := judge(path, "the secret file", q.Profile); found != nil {
+		return nil, found
+	}
+	first, err := firstLine(path)
+	if err != nil {
+		return nil, unreadable(path, "the secret file", err)
+	}
+	place := "file " + path + ", line 1"
+	if first.Empty() {
+		place += ", empty: an empty password"
+	}
+	return &Located{Place: place, take: func(context.Context) (Value, error) { return firstLine(path) }}, nil
+}
+
+func firstLine(path string) (Value, error) {
+	file, err := os.Open(path)
+	if err != nil {
+		return Value{}, err
+	}
+	defer file.Close()
+	line, err := bufio.NewReaderSize(io.LimitReader(file, maxSecret+1), 512).ReadString('\n')
+	if err != nil && err != io.EOF {
+		return Value{}, err
+	}
+	if len(line) > maxSecret {
+		return Value{}, fmt.Errorf("its first line is longer than %d KiB", maxSecret>>10)
+	}
+	return NewValue(strings.TrimRight(line, "\r\n")), nil
+}
+
+// passfilePath is where PostgreSQL's documentation puts the password file.
+func (f *Finder) passfilePath(source Source) (path, why string) {
+	if source.Kind == "passfile" && source.Arg != "" {
+		return source.Arg, ""
+	}
+	if path, ok := f.Lookup("PGPASSFILE"); ok && path != "" {
+		return path, " (named by PGPASSFILE)"
+	}
+	if runtime.GOOS == "windows" {
+		dir, _ := f.Lookup("APPDATA")
+		return filepath.Join(dir, "postgresql", "pgpass.conf"), ""
+	}
+	return filepath.Join(f.Home, ".pgpass"), ""
+}
+
+// defaultSocketFolders are the folders that builds of PostgreSQL's client
+// library have as their default; a socket there is "localhost" in a password file.
+var defaultSocketFolders = []string{"/var/run/postgresql", "/run/postgresql", "/tmp"}
+
+func (f *Finder) passfile(q Query, byDefault bool) (*Located, *finding.Finding) {
+	path, why := f.passfilePath(q.Source)
+	what := "the password file"
+	if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
+		line := strings.Join([]string{passfileWord(q), q.Port, q.Database, q.User}, ":")
+		return nil, finding.New("secret.missing", "there is no password file %s%s", path, why).
+			Suggest("(umask 077 && printf '%%s' %s >> %s && cat >> %s)   # then type the password, Enter, Ctrl-D", clean.Shell(line+":"), clean.Shell(path), clean.Shell(path)).
+			Suggest("gharbor set %s secret=ask", q.Profile)
+	}
+	if found := judge(path, what, q.Profile); found != nil {
+		return nil, found
+	}
+	find := func() (passfile.Result, error) {
+		file, err := os.Open(path)
+		if err != nil {
+			return passfile.Result{}, err
+		}
+		defer file.Close()
+		return passfile.Find(file, passfile.Query{Host: passfileWord(q), Port: q.Port, Database: q.Database, User: q.User})
+	}
+	result, err := find()
+	if err != nil {
+		return nil, unreadable(path, what, err)
+	}
+	if result.Match == nil {
+		return nil, noMatch(q, path, why, result)
+	}
+	place := fmt.Sprintf("password file %s%s, line %d", path, why, result.Match.Line)
+	if result.Match.Password == "" {
+		place += ", an empty password"
+	}
+	located := &Located{Place: place, take: func(context.Context) (Value, error) {
+		again, err := find()
+		if err != nil {
+			return Value{}, err
+		}
+		if again.Match == nil {
+			return Value{}, errors.New("the line that matched is gone")
+		}
+		return NewValue(again.Match.Password), nil
+	}}
+	if result.Match.AnyHost && !q.Local {
+		return located, finding.New("secret.any-host", "the line that matches is for any host, so any server that a profile names could be sent this password").
+			Saw("%s line %d has * for the host; this profile's is %s", path, result.Match.Line, clean.Quoted(q.Host)).
+			Suggest("write %s instead of * at the start of line %d of %s", clean.Shell(q.Host), result.Match.Line, clean.Shell(path))
+	}
+	return located, nil
+}
+
+// passfileWord is what the host field of a password file has for this address.
+func passfileWord(q Query) string {
+	if q.Socket == "" {
+		return q.Host
+	}
+	for _, folder := range defaultSocketFolders {
+		if q.Socket == folder {
+			return "localhost"
+		}
+	}
+	return q.Socket
+}
+
+func noMatch(q Query, path, why string, result passfile.Result) *finding.Finding {
+	found := finding.New("secret.no-match", "no line of the password file %s%s is for this connection", path, why)
+	found.Saw("looked for host %s, port %s, database %s, user %s in %d %s",
+		clean.Quoted(passfileWord(q)), q.Port, clean.Quoted(q.Database), clean.Quoted(q.User), result.Lines, plural(result.Lines, "line"))
+	if result.Near != nil {
+		found.Saw("line %d comes nearest: it %s", result.Near.Line, clean.Line(result.Near.Why, 0))
+	} else if result.Lines > 0 {
+		found.Saw("no line has more than one of the four in common")
+	}
+	return found.Suggest("gharbor set %s secret=ask", q.Profile).
+		Suggest("${EDITOR:-vi} %s   # and add a line %s", clean.Shell(path), clean.Shell(strings.Join([]string{escape(passfileWord(q)), q.Port, escape(q.Database), escape(q.User), "PASSWORD"}, ":")))
+}
+
+func escape(s string) string {
+	return strings.ReplaceAll(strings.ReplaceAll(s, `\`, `\\`), ":", `\:`)
+}
+
+func plural(n int, word string) string {
+	if n == 1 {
+		return word
+	}
+	return word + "s"
+}
+
+func unreadable(path, what string, err error) *finding.Finding {
+	why := err.Error()
+	var pathError *fs.PathError
+	if errors.As(err, &pathError) {
+		why = pathError.Err.Error()
+	}
+	return finding.New("secret.unreadable", "%s %s cannot be read", what, path).
+		Saw("%s", clean.Line(why, 0)).
+		Suggest("ls -l %s", clean.Shell(path))
+}
+
+// judge refuses a file of secrets that others can use: PostgreSQL's own
+// clients ignore such a password file, and SECURITY asks it of every source.
+func judge(path, what, profile string) *finding.Finding {
+	link, err := os.Lstat(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return finding.New("secret.missing", "there is no file %s", path).
+			Suggest("(umask 077 && cat > %s)   # then type the password, Enter, Ctrl-D", clean.Shell(path)).
+			Suggest("gharbor set %s secret=ask", profile)
+	}
+	if err != nil {
+		return unreadable(path, what, err)
+	}
+	info, err := os.Stat(path)
+	if err != nil {
+		return unreadable(path, what, err)
+	}
+	if !info.Mode().IsRegular() {
+		return finding.New("secret.unreadable", "%s %s is not a regular file", what, path).
+			Suggest("ls -l %s", clean.Shell(path))
+	}
+	if uid, ok := owner.Of(info); ok && uid != os.Getuid() && uid != 0 {
+		return finding.New("secret.permissions", "%s %s belongs to another user, who could read and change it", what, path).
+			Saw("its owner is user %d; you are user %d", uid, os.Getuid()).
+			Suggest("sudo chown %d %s", os.Getuid(), clean.Shell(path))
+	}
+	if link.Mode()&fs.ModeSymlink != 0 {
+		if found := judgeFolder(path, what); found != nil {
+			return found
+		}
+	}
+	if runtime.GOOS != "windows" && info.Mode().Perm()&0o077 != 0 {
+		return finding.New("secret.permissions", "%s %s can be used by others, so it is not used", what, path).
+			Saw("its permissions are %04o; group and others may have none", info.Mode().Perm()).
+			Suggest("chmod 600 %s", clean.Shell(path))
+	}
+	return nil
+}
+
+// judgeFolder refuses a symbolic link into a folder of another user's, who
+// could put another file in place.
+func judgeFolder(path, what string) *finding.Finding {
+	target, err := filepath.EvalSymlinks(path)
+	if err != nil {
+		return unreadable(path, what, err)
+	}
+	folder := filepath.Dir(target)
+	info, err := os.Stat(folder)
+	if err != nil {
+		return unreadable(path, what, err)
+	}
+	if uid, ok := owner.Of(info); ok && uid != os.Getuid() && uid != 0 {
+		return finding.New("secret.permissions", "%s %s is a link into a folder of another user's, who could change what it leads to", what, path).
+			Saw("it leads to %s; that folder's owner is user %d, you are user %d", target, uid, os.Getuid()).
+			Suggest("ls -ld %s", clean.Shell(folder))
+	}
+	return nil
+}

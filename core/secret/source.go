@@ -1,0 +1,73 @@
+package secret
+
+import (
+	"strings"
+
+	"gentleharbor/core/nearest"
+)
+
+// Forms lists the ways to write a secret source, for help and errors.
+const Forms = "ask, env:NAME, file:PATH, passfile, passfile:PATH, none"
+
+// Source is a parsed secret source.
+type Source struct {
+	Kind string // ask, env, file, passfile, none; "default" for the default order
+	Arg  string // the NAME or PATH behind the colon
+}
+
+// String is the source as a profile writes it.
+func (s Source) String() string {
+	if s.Arg == "" {
+		return s.Kind
+	}
+	return s.Kind + ":" + s.Arg
+}
+
+// kinds says of each source word whether an argument may and must follow.
+var kinds = map[string]struct{ may, must bool }{
+	"ask": {}, "none": {}, "default": {}, "env": {true, true}, "file": {true, true}, "passfile": {true, false},
+}
+
+// later holds the words of sources that this version does not have.
+var later = []string{"wallet", "keyring", "optionfile", "command", "container"}
+
+// ParseSource reads a source; ok is false where it is none.
+func ParseSource(s string) (source Source, ok bool) {
+	kind, arg, colon := strings.Cut(s, ":")
+	rule, known := kinds[kind]
+	if !known || colon && !rule.may || rule.must && arg == "" || colon && arg == "" {
+		return Source{}, false
+	}
+	if kind == "env" && strings.ContainsAny(arg, "= \t$") {
+		return Source{}, false
+	}
+	return Source{kind, arg}, true
+}
+
+// Valid reports whether a profile may have s as its secret source.
+func Valid(s string) bool {
+	source, ok := ParseSource(s)
+	return ok && source.Kind != "default"
+}
+
+// Advice says what is wrong with a source without repeating it: what stands
+// in its place may be a password.
+func Advice(s string) string {
+	kind, _, colon := strings.Cut(s, ":")
+	for _, word := range later {
+		if kind == word {
+			return "the source " + word + " is not in this version; expected " + Forms
+		}
+	}
+	switch {
+	case kind == "env":
+		return "expected env:NAME, the name of an environment variable"
+	case kind == "file":
+		return "expected file:PATH, the file with the password in its first line"
+	case !colon:
+		if near := nearest.Name(kind, []string{"ask", "passfile", "none"}); near != "" && near != kind {
+			return "expected a source (" + Forms + "); did you mean \"" + near + "\"?"
+		}
+	}
+	return "expected where the password is, not the password: " + Forms
+}

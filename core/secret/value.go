@@ -1,0 +1,57 @@
+// Package secret holds secrets and finds them: the hidden value type, and the
+// sources that a profile may name (ask, env:, file:, passfile, none). On the
+// way from profile to report it stands beside the route: a source is located
+// before the first dial and read only when the server has asked for a password.
+package secret
+
+import (
+	"fmt"
+	"io"
+	"log/slog"
+)
+
+// Hidden is what every way of printing a Value shows.
+const Hidden = "[hidden]"
+
+// Value is a secret. However it is formatted, marshalled or logged, it shows
+// as [hidden]; only Disclose gives its text. The text sits behind a pointer
+// because package fmt prints the bytes of an unexported field without calling
+// its methods. The zero Value is no secret at all, which is not the same as
+// an empty password: see Present.
+//
+// Memory can't be promised clean: drivers take strings, and Go copies them.
+type Value struct{ text *text }
+
+type text struct{ s string }
+
+// NewValue wraps s. An empty s is an empty password.
+func NewValue(s string) Value { return Value{&text{s}} }
+
+// Present reports whether there is a secret, be it an empty one.
+func (v Value) Present() bool { return v.text != nil }
+
+// Empty reports whether the secret is there and empty.
+func (v Value) Empty() bool { return v.text != nil && v.text.s == "" }
+
+// Disclose gives the secret's text. Only a driver that sends it, and a writer
+// of a credential file that only its owner can read, may call it.
+func (v Value) Disclose() string {
+	if v.text == nil {
+		return ""
+	}
+	return v.text.s
+}
+
+// String, GoString, Format, MarshalText, MarshalJSON and LogValue keep the
+// secret out of whatever a Value is printed with.
+func (Value) String() string { return Hidden }
+
+func (Value) GoString() string { return Hidden }
+
+func (Value) Format(f fmt.State, _ rune) { io.WriteString(f, Hidden) }
+
+func (Value) MarshalText() ([]byte, error) { return []byte(Hidden), nil }
+
+func (Value) MarshalJSON() ([]byte, error) { return []byte(`"` + Hidden + `"`), nil }
+
+func (Value) LogValue() slog.Value { return slog.StringValue(Hidden) }

@@ -1,0 +1,386 @@
+// Package tlsrule applies a profile's TLS rule to a connection: it makes the
+// configuration, does the handshake, judges the chain by itself, and says what
+// is wrong in findings. It knows no database protocol; an engine calls it once
+// the server has agreed to speak TLS.
+package tlsrule
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/hex"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/netip"
+	"os"
+	"runtime"
+	"slices"
+	"strings"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
+)
+
+// Rule is what a profile asks of the encryption.
+type Rule string
+
+// The rules, weakest first.
+const (
+	Off      Rule = "off"      // never encrypt
+	Offered  Rule = "offered"  // encrypt where the server offers it; for addresses of this machine
+	Required Rule = "required" // encrypt or fail; whoever answers is believed
+	Verified Rule = "verified" // encrypt, and the chain and the name must be right
+)
+
+// ExpiresSoon is when a certificate's remaining time becomes a warning.
+const ExpiresSoon = 21 * 24 * time.Hour
+
+// maxPEM bounds a PEM file; the system's own bundle of authorities is 220 KiB.
+const maxPEM = 4 << 20
+
+// Settings are a profile's TLS keys.
+type Settings struct {
+	Profile   string
+	Rule      Rule
+	Name      string // that the certificate must carry: tls-name, else the host as written
+	NameKey   string // "tls-name" or "host"
+	CA        string // path, "" for the system's authorities
+	Cert, Key string // paths of the client's own, or ""
+}
+
+// Plan is Settings with their files read.
+type Plan struct {
+	Settings
+	roots  *x509.CertPool // nil for the system's
+	client []tls.Certificate
+	Now    func() time.Time
+}
+
+// Load reads the files that the settings name.
+func Load(s Settings) (*Plan, *finding.Finding) {
+	p := &Plan{Settings: s, Now: time.Now}
+	if s.CA != "" {
+		data, err := readPEM(s.CA)
+		if err != nil {
+			return nil, fileFinding(s, "tls-ca", s.CA, err)
+		}
+		p.roots = x509.NewCertPool()
+		if !p.roots.AppendCertsFromPEM(data) {
+			return nil, fileFinding(s, "tls-ca", s.CA, errors.New("there is no PEM certificate in it"))
+		}
+	}
+	if s.Cert == "" && s.Key == "" {
+		return p, nil
+	}
+	if s.Cert == "" || s.Key == "" {
+		have, lack := "tls-cert", "tls-key"
+		if s.Cert == "" {
+			have, lack = lack, have
+		}
+		return nil, finding.New("profile.incomplete", "%s is set and %s is not; a client certificate needs both", have, lack).
+			Suggest("gharbor set %s %s=PATH", s.Profile, lack)
+	}
+	return p, p.loadClient()
+}
+
+func (p *Plan) loadClient() *finding.Finding {
+	cert, err := readPEM(p.Cert)
+	if err != nil {
+		return fileFinding(p.Settings, "tls-cert", p.Cert, err)
+	}
+	if info, err := os.Stat(p.Key); err == nil && runtime.GOOS != "windows" && info.Mode().Perm()&0o077 != 0 {
+		return finding.New("profile.tls-file", "tls-key: %s can be used by others, so it is not used", p.Key).
+			Saw("its permissions are %04o; group and others may have none", info.Mode().Perm()).
+			Suggest("chmod 600 %s", clean.Shell(p.Key))
+	}
+	key, err := readPEM(p.Key)
+	if err != nil {
+		return fileFinding(p.Settings, "tls-key", p.Key, err)
+	}
+	pair, err := tls.X509KeyPair(cert, key)
+	if err != nil {
+		if bytes.Contains(key, []byte("ENCRYPTED")) {
+			err = errors.New("the key has a passphrase, which this version can't ask for; write it out without one into a 0600 file")
+		}
+		return fileFinding(p.Settings, "tls-key", p.Key, err)
+	}
+	p.client = []tls.Certificate{pair}
+	return nil
+}
+
+func readPEM(path string) ([]byte, error) {
+	file, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	data, err := io.ReadAll(io.LimitReader(file, maxPEM+1))
+	if err == nil && len(data) > maxPEM {
+		err = errors.New("it is larger than 4 MiB")
+	}
+	return data, err
+}
+
+func fileFinding(s Settings, key, path string, err error) *finding.Finding {
+	why := err.Error()
+	var pathError *os.PathError
+	if errors.As(err, &pathError) {
+		why = pathError.Err.Error()
+	}
+	return finding.New("profile.tls-file", "%s: %s cannot be used", key, path).
+		Saw("%s", clean.Line(strings.TrimPrefix(why, "tls: "), 0)).
+		Suggest("ls -l %s", clean.Shell(path)).
+		Suggest("gharbor set %s %s=PATH", s.Profile, key)
+}
+
+// Facts are what a handshake came to.
+type Facts struct {
+	Version  string // "TLS 1.3"
+	Cipher   string
+	Verified bool // the chain leads to a trusted authority and the name is right
+	Faults   []*finding.Finding // what verification objects to, gravest first
+	Peer     *Certificate
+	Chain    []*x509.Certificate
+}
+
+// Certificate is what a person wants to know of one.
+type Certificate struct {
+	Subject     string    `json:"subject"`
+	Names       []string  `json:"names"`
+	Issuer      string    `json:"issuer"`
+	NotBefore   time.Time `json:"not_before"`
+	NotAfter    time.Time `json:"not_after"`
+	DaysLeft    int       `json:"days_left"` // negative once expired
+	Fingerprint string    `json:"fingerprint"`
+}
+
+// Describe cleans a certificate's words and counts its days.
+func Describe(c *x509.Certificate, now time.Time) *Certificate {
+	d := &Certificate{
+		Subject: clean.Line(c.Subject.String(), 200), Issuer: clean.Line(c.Issuer.String(), 200),
+		NotBefore: c.NotBefore.UTC(), NotAfter: c.NotAfter.UTC(), Names: []string{},
+		DaysLeft: int(c.NotAfter.Sub(now).Hours() / 24), Fingerprint: Fingerprint(c),
+	}
+	for _, name := range c.DNSNames {
+		d.Names = append(d.Names, clean.Line(name, 100))
+	}
+	for _, ip := range c.IPAddresses {
+		d.Names = append(d.Names, ip.String())
+	}
+	const most = 40 // a certificate may carry thousands of names
+	if len(d.Names) > most {
+		d.Names = append(d.Names[:most], fmt.Sprintf("and %d more", len(d.Names)-most))
+	}
+	return d
+}
+
+// Fingerprint is the SHA-256 of the certificate's DER form, "SHA256:" and 64
+// hexadecimal digits in pairs between colons.
+func Fingerprint(c *x509.Certificate) string {
+	sum := sha256.Sum256(c.Raw)
+	text := strings.ToUpper(hex.EncodeToString(sum[:]))
+	var pairs []string
+	for i := 0; i < len(text); i += 2 {
+		pairs = append(pairs, text[i:i+2])
+	}
+	return "SHA256:" + strings.Join(pairs, ":")
+}
+
+// PEM writes a certificate in its text form.
+func PEM(c *x509.Certificate) []byte {
+	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: c.Raw})
+}
+
+// HandshakeError is a handshake that did not come about.
+type HandshakeError struct{ Err error }
+
+func (e *HandshakeError) Error() string { return e.Err.Error() }
+func (e *HandshakeError) Unwrap() error { return e.Err }
+
+// Handshake encrypts conn and judges the chain by the rule. The connection is
+// a bare *tls.Conn, from which SCRAM takes its channel binding. The chain is
+// judged here and not by crypto/tls, so that every fault of it can be told.
+// Where the result fails, the connection must be closed; err is a
+// *HandshakeError where there was no handshake to judge.
+func (p *Plan) Handshake(ctx context.Context, conn net.Conn) (*tls.Conn, *Facts, finding.Result, error) {
+	config := &tls.Config{
+		MinVersion: tls.VersionTLS12, Certificates: p.client,
+		InsecureSkipVerify: true, // judged below, before anything is sent
+	}
+	if _, err := netip.ParseAddr(p.Name); err != nil {
+		config.ServerName = p.Name // an IP address is no server name (RFC 6066, section 3)
+	}
+	secure := tls.Client(conn, config)
+	if err := secure.HandshakeContext(ctx); err != nil {
+		return nil, nil, finding.Result{}, &HandshakeError{err}
+	}
+	state := secure.ConnectionState()
+	facts := &Facts{Version: tls.VersionName(state.Version), Cipher: tls.CipherSuiteName(state.CipherSuite), Chain: state.PeerCertificates}
+	if len(facts.Chain) > 0 {
+		facts.Peer = Describe(facts.Chain[0], p.Now())
+	}
+	facts.Faults = p.faults(facts.Chain)
+	facts.Verified = len(facts.Faults) == 0
+	return secure, facts, p.judge(facts, facts.Faults), nil
+}
+
+// faults lists what verification would object to, gravest first.
+func (p *Plan) faults(chain []*x509.Certificate) []*finding.Finding {
+	if len(chain) == 0 {
+		return []*finding.Finding{finding.New("tls.untrusted", "the server presented no certificate")}
+	}
+	leaf, now := chain[0], p.Now()
+	var faults []*finding.Finding
+	switch {
+	case now.After(leaf.NotAfter):
+		faults = append(faults, finding.New("tls.expired", "the server's certificate expired on %s", leaf.NotAfter.UTC().Format(time.DateOnly)).
+			Saw("this machine's clock says %s", now.UTC().Format(time.DateTime+" MST")))
+	case now.Before(leaf.NotBefore):
+		faults = append(faults, finding.New("tls.not-yet-valid", "the server's certificate is valid only from %s; one of the two clocks is wrong, or the certificate is", leaf.NotBefore.UTC().Format(time.DateTime+" MST")).
+			Saw("this machine's clock says %s", now.UTC().Format(time.DateTime+" MST")))
+	}
+	if fault := p.chainFault(chain); fault != nil {
+		faults = append(faults, fault)
+	}
+	if err := leaf.VerifyHostname(p.Name); err != nil {
+		faults = append(faults, p.nameFault(leaf))
+	}
+	return faults
+}
+
+// chainFault verifies the chain alone: at a moment when the leaf is valid and
+// without a name, which have faults of their own.
+func (p *Plan) chainFault(chain []*x509.Certificate) *finding.Finding {
+	roots, where := p.roots, "the authorities in "+p.CA
+	if roots == nil {
+		where = "this system's authorities"
+		system, err := x509.SystemCertPool()
+		if err != nil || system.Equal(x509.NewCertPool()) {
+			return finding.New("tls.no-authorities", "this system has no certificate authorities, so no certificate can be verified").
+				Suggest("apt-get install ca-certificates   # or this system's package of that kind").
+				Suggest("gharbor certificate %s -save", p.Profile)
+		}
+		roots = system
+	}
+	at := p.Now()
+	if at.After(chain[0].NotAfter) {
+		at = chain[0].NotAfter
+	} else if at.Before(chain[0].NotBefore) {
+		at = chain[0].NotBefore
+	}
+	between := x509.NewCertPool()
+	for _, c := range chain[1:] {
+		between.AddCert(c)
+	}
+	_, err := chain[0].Verify(x509.VerifyOptions{Roots: roots, Intermediates: between, CurrentTime: at, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}})
+	if err == nil {
+		return nil
+	}
+	top := chain[len(chain)-1]
+	found := finding.New("tls.untrusted", "the certificate is not signed by an authority that is trusted here (%s)", where)
+	if len(chain) == 1 && bytes.Equal(top.RawSubject, top.RawIssuer) {
+		found.Saw("it is signed by itself: %s", clean.Quoted(top.Subject.String()))
+	} else {
+		found.Saw("its issuer is %s", clean.Quoted(top.Issuer.String()))
+	}
+	var unknown x509.UnknownAuthorityError
+	if !errors.As(err, &unknown) {
+		found.Saw("%s", clean.Line(strings.TrimPrefix(err.Error(), "x509: "), 0))
+	}
+	return found.Suggest("gharbor certificate %s -save", p.Profile)
+}
+
+func (p *Plan) nameFault(leaf *x509.Certificate) *finding.Finding {
+	found := finding.New("tls.wrong-name", "the certificate is not for %s, the name that %s gives", clean.Quoted(p.Name), p.NameKey)
+	names := Describe(leaf, p.Now()).Names
+	if len(names) == 0 {
+		found.Saw("it carries no host names, only the subject %s", clean.Quoted(leaf.Subject.String()))
+		return found.Suggest("gharbor certificate %s", p.Profile)
+	}
+	found.Saw("it is for %s", clean.Quoted(strings.Join(names, ", ")))
+	// A name that the server offers is no local value, so no try line repeats it.
+	return found.Suggest("gharbor certificate %s", p.Profile).
+		Suggest("gharbor test %s -override tls-name=NAME", p.Profile)
+}
+
+// judge weighs the faults by the rule.
+func (p *Plan) judge(facts *Facts, faults []*finding.Finding) finding.Result {
+	detail := fmt.Sprintf("%s, %s", facts.Version, facts.Cipher)
+	if facts.Peer != nil {
+		detail += fmt.Sprintf(", certificate of %s, %s", clean.Quoted(facts.Peer.Subject), days(facts.Peer.DaysLeft))
+	}
+	if p.Rule == Verified && len(faults) > 0 {
+		found := faults[0]
+		for _, other := range faults[1:] {
+			found.Saw("also: %s (%s)", other.Cause, other.Code)
+		}
+		return finding.Failed(found)
+	}
+	if p.Rule != Verified {
+		detail += fmt.Sprintf(", not verified (tls = %q)", p.Rule)
+		for _, fault := range faults {
+			if slices.Contains([]string{"tls.expired", "tls.not-yet-valid"}, fault.Code) {
+				return finding.Warned(fault, "%s", detail)
+			}
+		}
+	} else {
+		detail += ", verified"
+	}
+	if facts.Peer != nil && facts.Peer.NotAfter.Sub(p.Now()) < ExpiresSoon && len(faults) == 0 || p.soonUnverified(facts) {
+		return finding.Warned(finding.New("tls.expires-soon", "the server's certificate expires in %s, on %s", plainDays(facts.Peer.DaysLeft), facts.Peer.NotAfter.Format(time.DateOnly)).
+			Saw("issued by %s", clean.Quoted(facts.Peer.Issuer)).
+			Suggest("gharbor certificate %s", p.Profile), "%s", detail)
+	}
+	return finding.Good("%s", detail)
+}
+
+// soonUnverified applies the warning where the chain was not asked about.
+func (p *Plan) soonUnverified(facts *Facts) bool {
+	return p.Rule != Verified && facts.Peer != nil && facts.Peer.NotAfter.Sub(p.Now()) < ExpiresSoon
+}
+
+func days(n int) string {
+	if n < 0 {
+		return fmt.Sprintf("expired %s ago", plainDays(-n))
+	}
+	return plainDays(n) + " left"
+}
+
+func plainDays(n int) string {
+	if n == 1 {
+		return "1 day"
+	}
+	return fmt.Sprintf("%d days", n)
+}
+
+// Diagnose says why there was no handshake.
+func Diagnose(err error, profile, address string) *finding.Finding {
+	var record tls.RecordHeaderError
+	var alert tls.AlertError
+	text := strings.ToLower(err.Error())
+	switch {
+	case errors.As(err, &record):
+		return finding.New("tls.handshake", "what answers at %s agreed to TLS and then did not speak it", address).
+			Saw("its first bytes: %s", clean.Bytes(record.RecordHeader[:], 5)).
+			Suggest("gharbor nearby")
+	case strings.Contains(text, "protocol version"):
+		return finding.New("tls.too-old", "the server speaks only versions of TLS before 1.2, which are broken").
+			Saw("%s", clean.Line(err.Error(), 0)).
+			Suggest("on the server: set ssl_min_protocol_version = 'TLSv1.2' in postgresql.conf, or bring it up to date")
+	case errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, context.DeadlineExceeded) || errors.Is(err, context.Canceled):
+		return finding.New("tls.handshake", "the server agreed to TLS and then did not finish the handshake in time").
+			Suggest("gharbor test %s -timeout 60s", profile)
+	}
+	found := finding.New("tls.handshake", "the TLS handshake failed")
+	if errors.As(err, &alert) || strings.Contains(text, "remote error") {
+		found.Cause = "the server ended the TLS handshake"
+	}
+	return found.Saw("%s", clean.Line(err.Error(), 0)).
+		Suggest("gharbor certificate %s", profile)
+}

@@ -1,0 +1,212 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"strconv"
+	"strings"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/profile"
+)
+
+func addCommand() *command {
+	var given assignments
+	var test bool
+	return &command{
+		name: "add", args: "NAME [URL]", summary: "define a profile: by flags, by a connection URL, or question by question",
+		long: `With flags or a URL the profile is written at once. With neither, on a terminal,
+each value is asked for: the default is shown, Enter keeps it, and a test is offered.
+
+A password has no place here. Say with -secret where it is: ask, env:NAME,
+file:PATH, passfile (PostgreSQL's password file), or none. Where nothing is said,
+the password file is looked through, then the terminal is asked.`,
+		examples: []string{
+			"gharbor add sightings -engine postgresql -host 127.0.0.1 -port 5432 -database sightings -user warden",
+			"gharbor add sightings-ro -like sightings -user visitor -secret env:VISITOR_PASSWORD",
+			"gharbor add tides 'postgresql://tidekeeper@tide-db.internal.example/tides?sslmode=verify-full' -test",
+		},
+		least: 1, most: 2,
+		flags: func(fs *flag.FlagSet) {
+			given.flags(fs)
+			fs.BoolVar(&test, "test", false, "test the profile once it is kept")
+		},
+		run: func(ctx context.Context, c *call) error { return c.add(ctx, given, test) },
+	}
+}
+
+func (c *call) add(ctx context.Context, given assignments, test bool) error {
+	name := c.args[0]
+	if !profile.ValidName(name) {
+		if strings.Contains(name, "://") {
+			return usage("the name comes first: gharbor add NAME URL")
+		}
+		return usage("not a profile name: %s", profile.NameRule)
+	}
+	if len(c.args) == 2 {
+		var err error
+		if given, err = withURL(given, c.args[1]); err != nil {
+			return err
+		}
+	}
+	if err := given.oneAddress(); err != nil {
+		return err
+	}
+	asked := len(given) == 0
+	if asked {
+		if !c.Interactive() {
+			return &exitError{code: exitUsage, err: errors.New("nothing to add, and no terminal to ask on: give flags or a URL"), try: []string{"gharbor help add"}}
+		}
+		if err := c.free(name); err != nil {
+			return err
+		}
+		var err error
+		if given, err = c.ask(ctx); err != nil {
+			return err
+		}
+	} else if _, ok := given.get("engine"); !ok {
+		if _, like := given.get("like"); !like {
+			return &exitError{code: exitUsage, err: errors.New("-engine is missing: which kind of server is it?"), try: []string{"gharbor add " + name + " -engine postgresql …"}}
+		}
+	}
+	if err := c.keep(ctx, name, given); err != nil {
+		return err
+	}
+	if asked {
+		yes, err := c.Confirm(ctx, "test it now?", true)
+		if err != nil {
+			return err
+		}
+		test = yes
+	}
+	if test {
+		c.args = []string{name}
+		return c.test(ctx, testOptions{})
+	}
+	c.Say("  try: gharbor test %s", name)
+	return nil
+}
+
+// keep writes the new profile.
+func (c *call) keep(ctx context.Context, name string, given assignments) error {
+	given.wholePaths(c.environment().Home)
+	h, err := c.home()
+	if err != nil {
+		return err
+	}
+	err = h.Update(ctx, func(f *profile.File) (*profile.Edit, error) { return f.Add(name, given) })
+	if err != nil {
+		return err
+	}
+	c.Say("kept: profile %s in %s", name, h.ProfilesPath())
+	return nil
+}
+
+func withURL(given assignments, url string) (assignments, error) {
+	fromURL, err := profile.ParseURL(url)
+	if err != nil {
+		return nil, usage("%w", err)
+	}
+	for _, one := range fromURL {
+		if _, twice := given.get(one.Field.Name); twice && one.Field.Name != "engine" {
+			return nil, usage("-%s and the URL both say the %s; give it once", one.Field.Name, one.Field.Name)
+		}
+		if e, twice := given.get("engine"); twice && one.Field.Name == "engine" {
+			if e.Text() != one.Value.Text() {
+				return nil, usage("-engine and the URL name different engines; give one")
+			}
+			continue
+		}
+		given = append(given, one)
+	}
+	return given, nil
+}
+
+// free refuses a name that is taken before any question is asked.
+func (c *call) free(name string) error {
+	file, err := c.load()
+	if err != nil {
+		return err
+	}
+	if p := file.Lookup(name); p != nil {
+		return usage("profile %q exists already (%s:%d); gharbor set %s changes it", name, file.Path, p.Line, name)
+	}
+	return nil
+}
+
+// ask goes through the values of a new profile on the terminal.
+func (c *call) ask(ctx context.Context) (assignments, error) {
+	c.Say("Enter keeps the value in brackets; Ctrl-C keeps nothing.")
+	var given assignments
+	engine, err := c.askField(ctx, "engine", "engine", "postgresql", &given)
+	if err != nil {
+		return nil, err
+	}
+	if err := c.askWhere(ctx, &given); err != nil {
+		return nil, err
+	}
+	if _, socket := given.get("socket"); !socket {
+		if _, err := c.askField(ctx, "port", "port", strconv.Itoa(profile.DefaultPort(engine)), &given); err != nil {
+			return nil, err
+		}
+	}
+	login, _ := c.Lookup("USER")
+	user, err := c.askField(ctx, "user", "user", clean.Line(login, 60), &given)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := c.askField(ctx, "database", "database", user, &given); err != nil {
+		return nil, err
+	}
+	const inOrder = "passfile, then ask"
+	if _, err := c.askField(ctx, "secret", "where the password is: ask, env:NAME, file:PATH, passfile or none", inOrder, &given); err != nil {
+		return nil, err
+	}
+	rule := "verified"
+	host, _ := given.get("host")
+	if _, socket := given.get("socket"); socket || profile.LocalHost(host.Text()) {
+		rule = "offered"
+	}
+	_, err = c.askField(ctx, "tls", "tls: off, offered, required or verified", rule, &given)
+	return given, err
+}
+
+// askWhere takes a host or, by its slash, the path of a socket.
+func (c *call) askWhere(ctx context.Context, given *assignments) error {
+	for {
+		answer, err := c.Question(ctx, "host, or the path of a Unix socket", "127.0.0.1")
+		if err != nil {
+			return err
+		}
+		key := "host"
+		if strings.HasPrefix(answer, "/") || strings.HasPrefix(answer, "~") {
+			key = "socket"
+		}
+		if err := given.add(profile.FieldNamed(key), answer, false); err != nil {
+			c.Say("  %s", err)
+			continue
+		}
+		return nil
+	}
+}
+
+// askField asks for one key until the answer fits. What Enter keeps is noted
+// where the file is the better for it; defaults that follow from other values
+// are left to follow.
+func (c *call) askField(ctx context.Context, key, prompt, byDefault string, given *assignments) (string, error) {
+	for {
+		answer, err := c.Question(ctx, prompt, byDefault)
+		if err != nil {
+			return "", err
+		}
+		if answer == byDefault && (key == "secret" || key == "tls") {
+			return answer, nil
+		}
+		if err := given.add(profile.FieldNamed(key), answer, false); err != nil {
+			c.Say("  %s", err)
+			continue
+		}
+		return answer, nil
+	}
+}

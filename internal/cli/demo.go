@@ -1,0 +1,3 @@
+package cli
+
+func demoCommand() *command { return &command{name: "demo"} }

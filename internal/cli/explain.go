@@ -1,0 +1,60 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"strings"
+
+	"gentleharbor/core/finding"
+	"gentleharbor/core/nearest"
+)
+
+func explainCommand() *command {
+	return &command{
+		name: "explain", args: "[CODE]", summary: "the long text of a finding code, or the list of all codes",
+		examples: []string{"gharbor explain", "gharbor explain login.password", "gharbor explain login"},
+		most:     1,
+		run: func(_ context.Context, c *call) error {
+			if len(c.args) == 0 {
+				return c.explainAll("")
+			}
+			page, ok := finding.PageOf(c.args[0])
+			if ok {
+				_, err := fmt.Fprintf(c.Stdout, "%s (%s)\n%s\n\n%s\n", page.Code, page.Outcome, page.Summary, page.Text)
+				return err
+			}
+			var codes []string
+			for _, p := range finding.Pages() {
+				if area, _, _ := strings.Cut(p.Code, "."); area == c.args[0] {
+					return c.explainAll(area)
+				}
+				codes = append(codes, p.Code)
+			}
+			text := "no code of that name"
+			if near := nearest.Name(c.args[0], codes); near != "" {
+				text += fmt.Sprintf("; did you mean %q?", near)
+			}
+			return &exitError{code: exitUsage, err: fmt.Errorf("%s", text), try: []string{"gharbor explain"}}
+		},
+	}
+}
+
+// explainAll lists the codes of an area, "" for all.
+func (c *call) explainAll(area string) error {
+	var b bytes.Buffer
+	last := ""
+	for _, p := range finding.Pages() {
+		group, _, _ := strings.Cut(p.Code, ".")
+		if area != "" && group != area {
+			continue
+		}
+		if last != "" && group != last {
+			b.WriteByte('\n')
+		}
+		last = group
+		fmt.Fprintf(&b, "%-27s %-4s  %s\n", p.Code, p.Outcome, p.Summary)
+	}
+	_, err := c.Stdout.Write(b.Bytes())
+	return err
+}

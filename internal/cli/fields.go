@@ -1,0 +1,166 @@
+package cli
+
+import (
+	"errors"
+	"flag"
+	"fmt"
+	"strings"
+
+	"gentleharbor/core/nearest"
+	"gentleharbor/core/profile"
+)
+
+// assignments collects fields given on a command line, each once.
+type assignments []profile.Override
+
+// flags registers a flag for every key of a profile that is not an expectation.
+func (a *assignments) flags(fs *flag.FlagSet) {
+	for _, f := range profile.Fields() {
+		if strings.HasPrefix(f.Name, "expect.") {
+			continue
+		}
+		field := profile.FieldNamed(f.Name)
+		if field.Name == "tags" {
+			fs.Func("tag", "a word to choose profiles by; several with commas, or repeated", func(s string) error { return a.add(field, s, true) })
+			continue
+		}
+		fs.Func(field.Name, field.Summary, func(s string) error { return a.add(field, s, false) })
+	}
+}
+
+// add notes a value. Its errors never repeat it.
+func (a *assignments) add(field *profile.Field, s string, more bool) error {
+	value, err := field.ParseValue(s)
+	if err != nil {
+		return errors.New(strings.TrimPrefix(err.Error(), field.Name+": "))
+	}
+	for i, have := range *a {
+		if have.Field != field {
+			continue
+		}
+		if !more {
+			return errors.New("it is given twice")
+		}
+		(*a)[i].Value = profile.ListValue(append(have.Value.List(), value.List()...)...)
+		return nil
+	}
+	*a = append(*a, profile.Override{Field: field, Value: value})
+	return nil
+}
+
+func (a assignments) get(key string) (profile.Value, bool) {
+	for _, have := range a {
+		if have.Field.Name == key {
+			return have.Value, true
+		}
+	}
+	return profile.Value{}, false
+}
+
+// oneAddress refuses two kinds of address, and names both.
+func (a assignments) oneAddress() error {
+	first := ""
+	for _, key := range []string{"host", "hosts", "socket"} {
+		if _, ok := a.get(key); !ok {
+			continue
+		}
+		if first != "" {
+			return usage("-%s and -%s are two kinds of address; give one", first, key)
+		}
+		first = key
+	}
+	return nil
+}
+
+// wholePaths makes paths that were typed here independent of the folder that
+// one is in now: in the file, a relative path belongs to the file's folder.
+func (a assignments) wholePaths(home string) {
+	for i, have := range a {
+		text := have.Value.Text()
+		switch {
+		case have.Field.Path && !strings.HasPrefix(text, "~") && !strings.Contains(text, "$"):
+			a[i].Value = profile.TextValue(profile.WholePath(text, "", home))
+		case have.Field.Name == "secret":
+			if kind, path, ok := strings.Cut(text, ":"); ok && (kind == "file" || kind == "passfile") && !strings.HasPrefix(path, "~") {
+				a[i].Value = profile.TextValue(kind + ":" + profile.WholePath(path, "", home))
+			}
+		}
+	}
+}
+
+// keyValue reads key=value; an empty value unsets the key.
+func keyValue(s string) (profile.Override, error) {
+	key, text, ok := strings.Cut(s, "=")
+	if !ok {
+		return profile.Override{}, errors.New("expected key=value, or key= to unset it")
+	}
+	if key == "tag" {
+		key = "tags"
+	}
+	field := profile.FieldNamed(key)
+	if field == nil {
+		return profile.Override{}, unknownKey(key)
+	}
+	if text == "" {
+		return profile.Override{Field: field, Unset: true}, nil
+	}
+	value, err := field.ParseValue(text)
+	return profile.Override{Field: field, Value: value}, err
+}
+
+func unknownKey(key string) error {
+	var all []string
+	for _, f := range profile.Fields() {
+		all = append(all, f.Name)
+	}
+	if nearest.Name(key, []string{"password", "passwd", "passphrase"}) != "" && nearest.Name(key, all) == "" {
+		return errors.New(profile.NoPasswordHere)
+	}
+	if near := nearest.Name(key, all); near != "" {
+		return fmt.Errorf("no key of that name; did you mean %s?", near)
+	}
+	return errors.New("no key of that name; gharbor help set lists them")
+}
+
+// overrides is the flag -override key=value of test, show and certificate.
+type overrides []profile.Override
+
+func (o *overrides) flag(fs *flag.FlagSet) {
+	fs.Func("override", "key=value for this run only; repeat it for more", func(s string) error {
+		one, err := keyValue(s)
+		if err == nil {
+			*o = append(*o, one)
+		}
+		return err
+	})
+}
+
+func (o overrides) check(file *profile.File) error {
+	first := ""
+	for _, one := range o {
+		switch one.Field.Name {
+		case "like":
+			if !one.Unset && file.Lookup(one.Value.Text()) == nil {
+				return usage("-override like: no profile of that name")
+			}
+		case "host", "hosts", "socket":
+			if one.Unset {
+				continue
+			}
+			if first != "" && first != one.Field.Name {
+				return usage("-override %s and -override %s are two kinds of address; give one", first, one.Field.Name)
+			}
+			first = one.Field.Name
+		}
+	}
+	return nil
+}
+
+// keyTable lists the keys for help.
+func keyTable() string {
+	var b strings.Builder
+	for _, f := range profile.Fields() {
+		fmt.Fprintf(&b, "  %-17s  %s\n", f.Name, f.Summary)
+	}
+	return b.String()
+}

@@ -1,0 +1,78 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"flag"
+	"fmt"
+	"io"
+	"strings"
+)
+
+func helpCommand() *command {
+	return &command{
+		name: "help", args: "[COMMAND]", summary: "what the commands do, or one of them in full",
+		examples: []string{"gharbor help", "gharbor help add"},
+		most:     1,
+		run: func(_ context.Context, c *call) error {
+			all := commands()
+			if len(c.args) == 0 {
+				return overview(c.Stdout, all)
+			}
+			cmd := find(all, c.args[0])
+			if cmd == nil {
+				return unknownCommand(all, c.args[0])
+			}
+			return commandHelp(c.Stdout, cmd)
+		},
+	}
+}
+
+func overview(out io.Writer, all []*command) error {
+	var b bytes.Buffer
+	b.WriteString("gharbor keeps connection profiles for database servers, tests them step by step,\nand says where a connection stops, why, and what to try.\n\n")
+	b.WriteString("  gharbor COMMAND [flags] [names]     flags may stand before or after names\n\n")
+	for _, cmd := range all {
+		fmt.Fprintf(&b, "  %-12s %s\n", cmd.name, cmd.summary)
+	}
+	b.WriteString("\nNew here? gharbor demo shows it all against simulated servers; gharbor nearby finds\nthe servers of this machine. gharbor help COMMAND has flags and examples.\n")
+	_, err := out.Write(b.Bytes())
+	return err
+}
+
+func commandHelp(out io.Writer, cmd *command) error {
+	var b bytes.Buffer
+	fmt.Fprintf(&b, "gharbor %s: %s\n\n", cmd.name, cmd.summary)
+	fmt.Fprintf(&b, "  %s\n", strings.TrimRight("gharbor "+cmd.name+" "+cmd.args+flagWord(cmd), " "))
+	if cmd.long != "" {
+		fmt.Fprintf(&b, "\n%s\n", cmd.long)
+	}
+	fs := flag.NewFlagSet(cmd.name, flag.ContinueOnError)
+	if cmd.flags != nil {
+		cmd.flags(fs)
+	}
+	fs.Bool("verbose", false, "log to stderr what is done; never a secret")
+	b.WriteString("\nFlags:\n")
+	width := 0
+	fs.VisitAll(func(f *flag.Flag) { width = max(width, len(f.Name)) })
+	fs.VisitAll(func(f *flag.Flag) {
+		text := f.Usage
+		if f.DefValue != "" && f.DefValue != "false" {
+			text += " (default " + f.DefValue + ")"
+		}
+		fmt.Fprintf(&b, "  -%-*s  %s\n", width, f.Name, text)
+	})
+	b.WriteString("\nExamples:\n")
+	for _, example := range cmd.examples {
+		fmt.Fprintf(&b, "  %s\n", example)
+	}
+	_, err := out.Write(b.Bytes())
+	return err
+}
+
+func flagWord(cmd *command) string {
+	if cmd.flags == nil {
+		return ""
+	}
+	return " [flags]"
+}

@@ -1,0 +1,128 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"slices"
+	"strings"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/profile"
+	"gentleharbor/internal/render"
+)
+
+// listed is a profile in `list -format json`.
+type listed struct {
+	Name     string   `json:"name"`
+	Engine   string   `json:"engine"`
+	Where    string   `json:"where"`
+	User     string   `json:"user"`
+	Database string   `json:"database"`
+	Tags     []string `json:"tags"`
+	Note     string   `json:"note,omitempty"`
+	Like     string   `json:"like,omitempty"`
+	File     string   `json:"file"`
+	Line     int      `json:"line"`
+}
+
+func listCommand() *command {
+	var tag, engine string
+	var form format
+	return &command{
+		name: "list", summary: "the profiles there are",
+		long:     "With -tag or -engine, those that have the tag or are of the engine.",
+		examples: []string{"gharbor list", "gharbor list -tag local", "gharbor list -engine postgresql -format json"},
+		most:     0,
+		flags: func(fs *flag.FlagSet) {
+			fs.StringVar(&tag, "tag", "", "only profiles with this tag")
+			fs.Func("engine", "only profiles of this engine", func(s string) error {
+				_, err := profile.FieldNamed("engine").ParseValue(s)
+				engine = s
+				if err != nil {
+					return fmt.Errorf("%s", strings.TrimPrefix(err.Error(), "engine: "))
+				}
+				return nil
+			})
+			form.flag(fs)
+		},
+		run: func(_ context.Context, c *call) error {
+			file, err := c.load()
+			if err != nil {
+				return err
+			}
+			profiles := c.selected(file, tag, engine)
+			if form.json() {
+				return render.JSON(c.Stdout, map[string]any{"format": 1, "profiles": profiles})
+			}
+			return c.listTable(file, profiles)
+		},
+	}
+}
+
+func (c *call) selected(file *profile.File, tag, engine string) []listed {
+	profiles := []listed{}
+	env := c.environment()
+	for _, p := range file.Profiles {
+		r := file.Resolve(p, nil, env)
+		one := listed{Name: p.Name, Engine: r.Text("engine"), Where: where(r), User: shown(r, "user"), Database: shown(r, "database"),
+			Tags: []string{}, Note: clean.Line(r.Text("note"), 200), Like: r.Text("like"), File: file.Path, Line: p.Line}
+		if tags, ok := r.Get("tags"); ok {
+			for _, t := range tags.Value.List() {
+				one.Tags = append(one.Tags, clean.Line(t, 64))
+			}
+		}
+		if (tag == "" || slices.Contains(one.Tags, tag)) && (engine == "" || engine == one.Engine) {
+			profiles = append(profiles, one)
+		}
+	}
+	return profiles
+}
+
+func (c *call) listTable(file *profile.File, profiles []listed) error {
+	if len(file.Profiles) == 0 {
+		c.Say("no profiles yet")
+		c.Say("  try: gharbor nearby        the database servers of this machine")
+		c.Say("  try: gharbor add NAME      asks question by question")
+		return nil
+	}
+	if len(profiles) == 0 {
+		c.Say("none of the %d profiles fits", len(file.Profiles))
+		return nil
+	}
+	rows := make([][]string, len(profiles))
+	for i, p := range profiles {
+		rows[i] = []string{p.Name, p.Engine, p.Where, p.User, p.Database, strings.Join(p.Tags, " ")}
+	}
+	return render.Table(c.Stdout, c.noColour, []string{"profile", "engine", "where", "user", "database", "tags"}, rows)
+}
+
+// shown is a value for a list: what the file says, variables unexpanded.
+func shown(r *profile.Resolved, key string) string {
+	e, ok := r.Get(key)
+	if !ok {
+		return ""
+	}
+	if e.Template != "" {
+		return clean.Line(e.Template, 60)
+	}
+	return clean.Line(e.Value.Text(), 60)
+}
+
+// where is a profile's address in one word.
+func where(r *profile.Resolved) string {
+	switch r.AddressKind() {
+	case "host":
+		host, port := shown(r, "host"), shown(r, "port")
+		if strings.Contains(host, ":") && !strings.Contains(host, "$") {
+			host = "[" + host + "]"
+		}
+		return host + ":" + port
+	case "socket":
+		return shown(r, "socket")
+	case "hosts":
+		hosts := r.Hosts()
+		return fmt.Sprintf("%s:%d and %d more", clean.Line(hosts[0].Host, 60), hosts[0].Port, len(hosts)-1)
+	}
+	return "-"
+}

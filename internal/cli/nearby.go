@@ -1,0 +1,150 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"net"
+	"strings"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/nearby"
+	"gentleharbor/core/profile"
+	"gentleharbor/internal/render"
+)
+
+// nearbyServer is a server in `nearby -format json`.
+type nearbyServer struct {
+	nearby.Server
+	Profiles []string `json:"profiles"`
+	Add      string   `json:"add,omitempty"` // the line that makes a profile of it
+}
+
+func nearbyCommand() *command {
+	var form format
+	return &command{
+		name: "nearby", summary: "the database servers of this machine, running and stopped",
+		long: `Looks at the sockets in their usual places, at the loopback ports that listen (at
+most 64), and at installed services that are stopped. Every connection ends after
+the greeting and nothing is logged in to; a server may count it as a failed one.`,
+		examples: []string{"gharbor nearby", "gharbor nearby -format json"},
+		flags:    func(fs *flag.FlagSet) { form.flag(fs) },
+		run: func(ctx context.Context, c *call) error {
+			file, err := c.load()
+			if err != nil {
+				return err
+			}
+			survey := nearby.Machine().Survey(ctx, "")
+			if ctx.Err() != nil {
+				return &exitError{code: exitInterrupted}
+			}
+			servers := c.belong(file, survey)
+			if form.json() {
+				return render.JSON(c.Stdout, map[string]any{"format": 1, "servers": servers, "other_ports": survey.Others, "ports_not_asked": survey.Unasked})
+			}
+			return c.nearbyTable(servers, survey)
+		},
+	}
+}
+
+// belong says which profiles lead to each server, and how to add one for those
+// that none does.
+func (c *call) belong(file *profile.File, survey nearby.Survey) []nearbyServer {
+	env := c.environment()
+	var resolved []*profile.Resolved
+	for _, p := range file.Profiles {
+		resolved = append(resolved, file.Resolve(p, nil, env))
+	}
+	servers := []nearbyServer{}
+	taken := make(map[string]bool)
+	for _, s := range survey.Servers {
+		one := nearbyServer{Server: s, Profiles: s.Profiles(resolved)}
+		if one.Profiles == nil {
+			one.Profiles = []string{}
+		}
+		if len(one.Profiles) == 0 && s.State == "answers" {
+			one.Add = c.addLine(file, s, taken)
+		}
+		servers = append(servers, one)
+	}
+	return servers
+}
+
+// addLine is the command that makes a profile of a server, with a name that is
+// free and this account's name as the user.
+func (c *call) addLine(file *profile.File, s nearby.Server, taken map[string]bool) string {
+	base := fmt.Sprintf("%s-%d", s.Engine, s.Port)
+	address := ""
+	if s.Socket != "" {
+		base = s.Engine + "-socket"
+		if s.Port != 0 && s.Port != profile.DefaultPort(s.Engine) {
+			base += fmt.Sprintf("-%d", s.Port)
+		}
+		address = " -socket " + clean.Shell(s.Socket)
+	} else if host, port, err := net.SplitHostPort(s.Address); err == nil {
+		address = " -host " + host + " -port " + port
+	}
+	name := base
+	for n := 2; file.Lookup(name) != nil || taken[name]; n++ {
+		name = fmt.Sprintf("%s-%d", base, n)
+	}
+	taken[name] = true
+	line := "gharbor add " + name + " -engine " + s.Engine + address
+	if user, ok := c.Lookup("USER"); ok && user != "" {
+		line += " -user " + clean.Shell(user)
+	}
+	return line
+}
+
+func (c *call) nearbyTable(servers []nearbyServer, survey nearby.Survey) error {
+	var rows [][]string
+	var add, start []string
+	connections := 0
+	for _, s := range servers {
+		at := s.Address
+		switch {
+		case s.Socket != "":
+			at = s.Socket
+		case at == "":
+			at = "service " + s.Name
+		}
+		profiles := strings.Join(s.Profiles, " ")
+		if profiles == "" {
+			profiles = "-"
+		}
+		rows = append(rows, []string{s.Engine, at, s.State, profiles, strings.TrimPrefix(s.What, "an ")})
+		if s.Add != "" {
+			add = append(add, s.Add)
+		}
+		if s.Start != "" {
+			start = append(start, s.Start)
+		}
+		connections += s.Connections
+	}
+	if len(rows) == 0 {
+		fmt.Fprintln(c.Stdout, "no database server was found on this machine")
+	} else if err := render.Table(c.Stdout, c.noColour, []string{"engine", "at", "state", "profiles", "seen"}, rows); err != nil {
+		return err
+	}
+	for _, group := range []struct {
+		title string
+		lines []string
+	}{{"a profile for those without one:", add}, {"to start what is stopped:", start}} {
+		if len(group.lines) == 0 {
+			continue
+		}
+		fmt.Fprintf(c.Stdout, "\n%s\n", group.title)
+		for _, line := range group.lines {
+			fmt.Fprintf(c.Stdout, "  try  %s\n", line)
+		}
+	}
+	rest := fmt.Sprintf("\n%d other ports listen on loopback and are no database server known here", survey.Others)
+	if survey.Unasked > 0 {
+		rest += fmt.Sprintf("; %d more were not asked", survey.Unasked)
+	}
+	fmt.Fprintln(c.Stdout, rest)
+	if connections > 0 {
+		fmt.Fprintf(c.Stdout, "%d short connections were made to the servers listed; a server may count them as failed logins\n", connections)
+	}
+	return nil
+}

@@ -1,0 +1,139 @@
+package render
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"strings"
+
+	"gentleharbor/core/check"
+	"gentleharbor/core/finding"
+)
+
+// paint wraps text in a style where colour is allowed. The styles only repeat
+// what the words say.
+type paint bool
+
+func (p paint) style(code, s string) string {
+	if !p {
+		return s
+	}
+	return "\x1b[" + code + "m" + s + "\x1b[0m"
+}
+
+func (p paint) outcome(o finding.Outcome, s string) string {
+	switch o {
+	case finding.OK:
+		return p.style("32", s)
+	case finding.Warn:
+		return p.style("33;1", s)
+	case finding.Fail:
+		return p.style("31;1", s)
+	}
+	return p.style("2", s)
+}
+
+// Report writes a test's stages as they end, and its verdict.
+type Report struct {
+	out   io.Writer
+	paint paint
+	width int // 0: lines are not wrapped
+}
+
+// NewReport makes a report on out.
+func NewReport(out io.Writer, noColour bool) *Report {
+	return &Report{out: out, paint: paint(Colours(out, noColour)), width: Width(out)}
+}
+
+// Head writes the line above the stages.
+func (r *Report) Head(name, what string) {
+	fmt.Fprintf(r.out, "%s  %s\n", r.paint.style("1", name), what)
+}
+
+// Stage writes one stage: a line, then cause, seen and try where it has a
+// finding. The columns are stage (8), outcome (4), time (8) and detail.
+func (r *Report) Stage(s check.Stage) {
+	took := ""
+	if s.Outcome != finding.Skip || s.Detail != "" {
+		took = check.Duration(s.MS)
+	}
+	detail := s.Detail
+	if s.Finding != nil {
+		if detail != "" {
+			detail += ": "
+		}
+		detail += s.Finding.Code
+	}
+	head := fmt.Sprintf("  %-8s  %s  %8s", s.Stage, r.paint.outcome(s.Outcome, fmt.Sprintf("%-4s", s.Outcome)), took)
+	const indent = 26
+	if s.Finding == nil || s.Detail == "" {
+		fmt.Fprintln(r.out, strings.TrimRight(head+"  "+r.wrap(detail, indent), " "))
+	} else {
+		fmt.Fprintln(r.out, head+"  "+r.wrap(s.Detail, indent))
+	}
+	if s.Finding != nil {
+		r.finding(s)
+	}
+}
+
+func (r *Report) finding(s check.Stage) {
+	const indent = 19
+	line := func(label, text string, wrap bool) {
+		if wrap {
+			text = r.wrap(text, indent)
+		}
+		fmt.Fprintf(r.out, "%12s%s  %s\n", "", r.paint.style("2", fmt.Sprintf("%-5s", label)), text)
+	}
+	if s.Detail != "" {
+		line("code", s.Finding.Code, false)
+	}
+	line("cause", r.paint.style("1", r.wrap(s.Finding.Cause, indent)), false)
+	for _, seen := range s.Finding.Seen {
+		line("seen", seen, true)
+	}
+	for _, try := range s.Finding.Try {
+		line("try", r.paint.style("36", try), false)
+	}
+}
+
+// wrap breaks text at spaces so that it fits beside a column of indent blanks.
+func (r *Report) wrap(text string, indent int) string {
+	room := r.width - indent - 1
+	if r.width == 0 || room < 20 {
+		return text
+	}
+	var lines []string
+	for len(text) > 0 {
+		runes := []rune(text)
+		if len(runes) <= room {
+			lines = append(lines, text)
+			break
+		}
+		cut := strings.LastIndexByte(string(runes[:room+1]), ' ')
+		if cut <= 0 {
+			cut = len(string(runes[:room]))
+		}
+		lines = append(lines, strings.TrimRight(text[:cut], " "))
+		text = strings.TrimLeft(text[cut:], " ")
+	}
+	return strings.Join(lines, "\n"+strings.Repeat(" ", indent))
+}
+
+// Verdict writes the last line.
+func (r *Report) Verdict(report *check.Report) {
+	text := report.Verdict()
+	word, rest, _ := strings.Cut(text, ":")
+	outcome := report.Outcome
+	if report.Interrupted {
+		outcome = finding.Warn
+	}
+	fmt.Fprintf(r.out, "%s:%s\n", r.paint.outcome(outcome, word), rest)
+}
+
+// JSON writes v, indented, with a line end. Field names are stable.
+func JSON(out io.Writer, v any) error {
+	encoder := json.NewEncoder(out)
+	encoder.SetIndent("", "  ")
+	encoder.SetEscapeHTML(false)
+	return encoder.Encode(v)
+}

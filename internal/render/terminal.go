@@ -1,0 +1,174 @@
+// Package render shows results: tables, reports, JSON. This file owns the
+// terminal. Its rules: results go to stdout, everything else to stderr; colour
+// only on a terminal and never with NO_COLOR, and nothing is said by colour
+// alone; a question is asked only where both stdin and stderr are a terminal;
+// a secret is read without echo, and Ctrl-C gives the echo back; a failure is
+// one lower-case line, followed by lines to try.
+package render
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"golang.org/x/term"
+
+	"gentleharbor/core/secret"
+)
+
+// Terminal is what the program says besides its results, and whom it asks.
+type Terminal struct {
+	in     *os.File // nil where there is nobody to ask
+	lines  *bufio.Reader
+	err    io.Writer
+	colour bool // on stderr
+}
+
+// NewTerminal makes the terminal of stdin and stderr. Either may be no
+// terminal at all.
+func NewTerminal(in io.Reader, stderr io.Writer, noColour bool) *Terminal {
+	t := &Terminal{err: stderr}
+	t.colour = Colours(stderr, noColour)
+	if file, ok := in.(*os.File); ok && IsTerminal(file) && IsTerminal(stderr) {
+		t.in = file
+		t.lines = bufio.NewReader(file)
+	}
+	return t
+}
+
+// IsTerminal reports whether a stream is a terminal.
+func IsTerminal(stream any) bool {
+	file, ok := stream.(*os.File)
+	return ok && term.IsTerminal(int(file.Fd()))
+}
+
+// Colours reports whether a stream may be written to in colour.
+func Colours(stream any, noColour bool) bool { return !noColour && IsTerminal(stream) }
+
+// Width is the number of columns of a stream's terminal, 0 where it is none.
+func Width(stream any) int {
+	if file, ok := stream.(*os.File); ok {
+		if columns, _, err := term.GetSize(int(file.Fd())); err == nil {
+			return columns
+		}
+	}
+	return 0
+}
+
+// Interactive reports whether somebody can be asked.
+func (t *Terminal) Interactive() bool { return t.in != nil }
+
+// Notice says something that is no failure.
+func (t *Terminal) Notice(format string, args ...any) {
+	fmt.Fprintf(t.err, "notice: "+format+"\n", args...)
+}
+
+// Say writes a line to stderr as it is.
+func (t *Terminal) Say(format string, args ...any) {
+	fmt.Fprintf(t.err, format+"\n", args...)
+}
+
+// Failure prints an error as one line, and lines to try.
+func (t *Terminal) Failure(err error, try []string) {
+	label := "gharbor: "
+	if t.colour {
+		label = "\x1b[1mgharbor:\x1b[0m "
+	}
+	fmt.Fprintln(t.err, label+err.Error())
+	for _, line := range try {
+		fmt.Fprintln(t.err, "  try: "+line)
+	}
+}
+
+// ErrNoTerminal is what a question meets where nobody can be asked.
+var ErrNoTerminal = errors.New("there is no terminal to ask on")
+
+// Secret asks for a secret without echo.
+func (t *Terminal) Secret(ctx context.Context, prompt string) (secret.Value, error) {
+	if t.in == nil {
+		return secret.Value{}, ErrNoTerminal
+	}
+	fd := int(t.in.Fd())
+	state, err := term.GetState(fd)
+	if err != nil {
+		return secret.Value{}, err
+	}
+	fmt.Fprint(t.err, prompt+" (not shown): ")
+	var text []byte
+	err = t.interruptible(ctx, func() (err error) {
+		text, err = term.ReadPassword(fd)
+		return err
+	})
+	fmt.Fprintln(t.err)
+	if err != nil {
+		term.Restore(fd, state)
+		return secret.Value{}, err
+	}
+	return secret.NewValue(string(text)), nil
+}
+
+// interruptible runs a blocking read, and leaves it behind when ctx ends.
+func (t *Terminal) interruptible(ctx context.Context, read func() error) error {
+	done := make(chan error, 1)
+	go func() { done <- read() }()
+	select {
+	case err := <-done:
+		return err
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	}
+}
+
+// Question asks for a line; Enter keeps the default.
+func (t *Terminal) Question(ctx context.Context, prompt, byDefault string) (string, error) {
+	if t.in == nil {
+		return "", ErrNoTerminal
+	}
+	if byDefault != "" {
+		prompt += " [" + byDefault + "]"
+	}
+	fmt.Fprint(t.err, prompt+": ")
+	var line string
+	err := t.interruptible(ctx, func() (err error) {
+		line, err = t.lines.ReadString('\n')
+		return err
+	})
+	if err != nil {
+		fmt.Fprintln(t.err)
+		if errors.Is(err, io.EOF) {
+			err = errors.New("the input ended before the last answer; nothing was kept")
+		}
+		return "", err
+	}
+	if line = strings.TrimSpace(line); line == "" {
+		return byDefault, nil
+	}
+	return line, nil
+}
+
+// Confirm asks a question of yes or no.
+func (t *Terminal) Confirm(ctx context.Context, prompt string, byDefault bool) (bool, error) {
+	choice := "y/N"
+	if byDefault {
+		choice = "Y/n"
+	}
+	for {
+		answer, err := t.Question(ctx, prompt+" ["+choice+"]", "")
+		if err != nil {
+			return false, err
+		}
+		switch strings.ToLower(answer) {
+		case "":
+			return byDefault, nil
+		case "y", "yes":
+			return true, nil
+		case "n", "no":
+			return false, nil
+		}
+		t.Say("please answer y or n")
+	}
+}
