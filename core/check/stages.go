@@ -373,15 +373,14 @@ func (t *test) target(c route.Candidate, reached *route.Reached) engine.Target {
 
 // logIn runs the stages from the login on.
 func (t *test) logIn(ctx context.Context, passed []string) {
-	var database finding.Result
-	ok := t.stage(ctx, "login", func(ctx context.Context) (login finding.Result) {
-		login, database = t.conv.Login(ctx)
+	ok := t.stage(ctx, "login", func(ctx context.Context) finding.Result {
+		login := t.conv.Login(ctx)
 		if login.Outcome == finding.Fail && t.Admin != nil {
 			t.lookUp(ctx, login.Finding)
 		}
 		return login
 	})
-	if !ok || !t.stage(ctx, "database", func(context.Context) finding.Result { return database }) {
+	if !ok || !t.stage(ctx, "database", t.conv.Database) {
 		return
 	}
 	if t.stage(ctx, "session", func(ctx context.Context) finding.Result { return t.judgeSession(ctx, passed) }) {

@@ -52,9 +52,10 @@ type Conversation interface {
 	Speak(context.Context) finding.Result
 	// Encrypt applies the TLS rule. The facts are nil without encryption.
 	Encrypt(context.Context) (*tlsrule.Facts, finding.Result)
-	// Login logs in; the second result is about the database, whose outcome is
-	// skip where the login failed.
-	Login(context.Context) (login, database finding.Result)
+	// Login logs in.
+	Login(context.Context) finding.Result
+	// Database says whether the login may use the database.
+	Database(context.Context) finding.Result
 	// Session reads who and where one is.
 	Session(context.Context) finding.Result
 	// Missing returns those of the tables and extensions that do not exist as

@@ -143,7 +143,7 @@ func fileFinding(s Settings, key, path string, err error) *finding.Finding {
 type Facts struct {
 	Version  string // "TLS 1.3"
 	Cipher   string
-	Verified bool // the chain leads to a trusted authority and the name is right
+	Verified bool               // the chain leads to a trusted authority and the name is right
 	Faults   []*finding.Finding // what verification objects to, gravest first
 	Peer     *Certificate
 	Chain    []*x509.Certificate

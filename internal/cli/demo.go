@@ -1,3 +1,78 @@
 package cli
 
-func demoCommand() *command { return &command{name: "demo"} }
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"strings"
+
+	"gentleharbor/demo"
+	"gentleharbor/internal/render"
+)
+
+func demoCommand() *command {
+	var keep, list bool
+	return &command{
+		name: "demo", args: "[PART]", summary: "a guided example against simulated servers; nothing is installed or left behind",
+		long: `Starts simulated servers on free loopback ports and a temporary home, and walks
+through define, test, fail, mend, ready. With -keep the servers stay up for you to
+try the commands, until Ctrl-C.`,
+		examples: []string{"gharbor demo", "gharbor demo -list", "gharbor demo certificate", "gharbor demo -keep"},
+		most:     1,
+		flags: func(fs *flag.FlagSet) {
+			fs.BoolVar(&keep, "keep", false, "leave the servers up, and say how to use them")
+			fs.BoolVar(&list, "list", false, "list the parts")
+		},
+		run: func(ctx context.Context, c *call) error {
+			if list && (keep || len(c.args) > 0) || keep && len(c.args) > 0 {
+				return usage("-list, -keep and a PART are three ways to run the demo; give one")
+			}
+			if list {
+				for _, part := range demo.Parts() {
+					fmt.Fprintf(c.Stdout, "%-12s %s\n", part.Name, part.Summary)
+				}
+				return nil
+			}
+			return c.demo(ctx, keep)
+		},
+	}
+}
+
+func (c *call) demo(ctx context.Context, keep bool) error {
+	o := demo.Options{Out: c.Stdout, Part: strings.Join(c.args, ""), Command: func(home string, args ...string) int {
+		return Run(ctx, c.demoWorld(home), args)
+	}}
+	if render.Colours(c.Stdout, c.noColour) {
+		o.Bold = func(s string) string { return "\x1b[1m" + s + "\x1b[0m" }
+	}
+	var err error
+	if keep {
+		err = demo.Keep(ctx, o)
+	} else {
+		err = demo.Run(ctx, o)
+	}
+	switch {
+	case ctx.Err() != nil && !keep:
+		return &exitError{code: exitInterrupted}
+	case errors.Is(err, context.Canceled):
+		return nil
+	}
+	return err
+}
+
+// demoWorld is a world whose environment knows only the demo's home: nothing
+// of the user's own is read or written, and nobody is asked.
+func (c *call) demoWorld(home string) World {
+	return World{Stdin: nil, Stdout: c.Stdout, Stderr: c.Stdout, Lookup: func(name string) (string, bool) {
+		switch name {
+		case "GHARBOR_HOME", "HOME":
+			return home, true
+		case "USER":
+			return "warden", true
+		case "NO_COLOR":
+			return c.Lookup(name)
+		}
+		return "", false
+	}}
+}

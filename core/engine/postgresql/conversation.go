@@ -38,7 +38,9 @@ type conversation struct {
 	offered byte   // the answer to SSLRequest: 'S', 'N', or 0 where it was not sent
 	early   []byte // what the server answered to our startup message
 
-	pg *pgconn.PgConn
+	pg      *pgconn.PgConn
+	refusal *pgconn.PgError // what the server said of the database after the login
+	used    *pgconn.Config  // what that login was made with
 }
 
 // Begin starts a conversation; it is this engine's engine.Begin.

@@ -114,22 +114,29 @@ type attempt struct {
 }
 
 // Login logs in through the driver, over the connection that the stages
-// before have proved.
-func (c *conversation) Login(ctx context.Context) (login, database finding.Result) {
-	skip := finding.Result{Outcome: finding.Skip}
+// before have proved. What the server says of the database once it has
+// accepted the account is left to Database.
+func (c *conversation) Login(ctx context.Context) finding.Result {
 	a := &attempt{conversation: c, method: methodNone}
 	pg, err := a.connect(ctx)
 	c.facts.LoginMethod = a.method
-	if err != nil {
-		if a.watch != nil && a.watch.authOK {
-			if found, ok := c.databaseRefused(ctx, err, a.config); ok {
-				return a.accepted(), finding.Failed(found)
-			}
-		}
-		return finding.Failed(a.refused(ctx, err)), skip
+	if err == nil {
+		c.pg = pg
+		return a.accepted()
 	}
-	c.pg = pg
-	return a.accepted(), finding.Good("%s", clean.Quoted(c.Database))
+	if refusal := aboutDatabase(err); refusal != nil && a.watch.authOK {
+		c.refusal, c.used = refusal, a.config
+		return a.accepted()
+	}
+	return finding.Failed(a.refused(ctx, err))
+}
+
+// Database says whether the login may use the database.
+func (c *conversation) Database(ctx context.Context) finding.Result {
+	if c.refusal != nil {
+		return finding.Failed(c.databaseRefused(ctx))
+	}
+	return finding.Good("%s", clean.Quoted(c.Database))
 }
 
 // config is the driver's configuration with everything that it could take

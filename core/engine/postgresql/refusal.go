@@ -234,26 +234,29 @@ func (a *attempt) letInWithTLS(ctx context.Context) string {
 	return "asks for the password"
 }
 
-// databaseRefused is for what the server says once the account is accepted.
-// ok is false for what concerns the account all the same.
-func (c *conversation) databaseRefused(ctx context.Context, err error, config *pgconn.Config) (*finding.Finding, bool) {
+// aboutDatabase is the server's error where it concerns the database and not
+// the account.
+func aboutDatabase(err error) *pgconn.PgError {
 	var e *pgconn.PgError
-	if !errors.As(err, &e) {
-		return nil, false
+	if errors.As(err, &e) && (e.Code == invalidCatalogName || e.Code == insufficientRight || e.Code == notInRequiredState) {
+		return e
 	}
-	switch e.Code {
-	case invalidCatalogName:
-		return c.databaseMissing(ctx, e, config), true
+	return nil
+}
+
+// databaseRefused is for what the server says once the account is accepted.
+func (c *conversation) databaseRefused(ctx context.Context) *finding.Finding {
+	switch e := c.refusal; e.Code {
 	case insufficientRight:
 		return finding.New("database.no-access", "the role %s may not connect to the database %s", clean.Quoted(c.User), clean.Quoted(c.Database)).
 			Saw("%s", said(e)).
-			Suggest("as an administrator: GRANT CONNECT ON DATABASE %s TO %s", identifier(c.Database), identifier(c.User)), true
+			Suggest("as an administrator: GRANT CONNECT ON DATABASE %s TO %s", identifier(c.Database), identifier(c.User))
 	case notInRequiredState:
 		return finding.New("database.not-accepting", "the database %s takes no connections", clean.Quoted(c.Database)).
 			Saw("%s", said(e)).
-			Suggest("as an administrator: ALTER DATABASE %s ALLOW_CONNECTIONS true", identifier(c.Database)), true
+			Suggest("as an administrator: ALTER DATABASE %s ALLOW_CONNECTIONS true", identifier(c.Database))
 	}
-	return nil, false
+	return c.databaseMissing(ctx, c.refusal, c.used)
 }
 
 func (c *conversation) databaseMissing(ctx context.Context, e *pgconn.PgError, config *pgconn.Config) *finding.Finding {

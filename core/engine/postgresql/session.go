@@ -7,6 +7,7 @@ import (
 	"math"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -91,17 +92,29 @@ func (c *conversation) measure(ctx context.Context) error {
 	return nil
 }
 
+// summary is the facts in one line.
 func (c *conversation) summary() string {
 	f := &c.facts
-	mode := "writable"
-	if f.Writable != nil && !*f.Writable {
-		mode = "read-only"
+	parts := []string{fmt.Sprintf("%s in %s on PostgreSQL %s", clean.Quoted(f.User), clean.Quoted(f.Database), f.Version)}
+	add := func(known *bool, yes, no string) {
+		if known != nil && *known {
+			parts = append(parts, yes)
+		} else if known != nil {
+			parts = append(parts, no)
+		}
 	}
-	text := fmt.Sprintf("PostgreSQL %s, %s, %s, round trip %.2f ms", f.Version, mode, f.Encoding, *f.RoundTrip)
-	if f.Superuser != nil && *f.Superuser {
-		text += ", superuser"
+	add(f.Writable, "writable", "read-only")
+	add(f.InRecovery, "in recovery", "")
+	add(f.Superuser, "superuser", "no superuser")
+	parts = append(parts, f.Encoding, "time zone "+f.TimeZone)
+	if f.ClockDifference != nil {
+		parts = append(parts, fmt.Sprintf("clock %+.0f ms", *f.ClockDifference))
 	}
-	return text
+	if f.RoundTrip != nil {
+		parts = append(parts, fmt.Sprintf("round trip %.2f ms", *f.RoundTrip))
+	}
+	parts = append(parts, "server "+f.ServerID)
+	return strings.Join(slices.DeleteFunc(parts, func(s string) bool { return s == "" }), ", ")
 }
 
 func truth(value, yes string) *bool {

@@ -1,0 +1,237 @@
+// Package demo is the guided example: simulated servers on free loopback ports
+// with the data of a small bird observatory, and a walk through the commands
+// as a person would type them. It needs nothing installed and no network, and
+// removes what it made. core never imports it.
+package demo
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/standin/postgresql"
+)
+
+// Part is one walk.
+type Part struct {
+	Name    string
+	Summary string
+	walk    func(*stage)
+}
+
+// Parts lists the walks; the first is the one that runs by itself.
+func Parts() []Part {
+	return []Part{
+		{"first", "define, test, fail, mend, ready: the main job", first},
+		{"certificate", "a server with its own authority: untrusted, compared, verified", certificate},
+		{"refusals", "logins that fail, and an administrator's profile that says why", refusals},
+		{"faults", "servers that are starting, full, silent, or something else", faults},
+	}
+}
+
+// Options say how a demo runs.
+type Options struct {
+	Out     io.Writer
+	Part    string // "" for the first
+	Command func(home string, args ...string) int
+	Bold    func(string) string // for the headings and the prompt
+}
+
+// stage is a demo under way.
+type stage struct {
+	Options
+	home      string
+	servers   map[string]*postgresql.Server
+	authority *postgresql.Authority
+	closed    int // a port that nothing listens on
+	failed    error
+}
+
+// The passwords of the demo's made-up accounts; they open nothing else.
+const (
+	wardenPassword  = "dunlin-at-ebb"
+	visitorPassword = "curlew-calling"
+	keeperPassword  = "avocet-egg-4"
+)
+
+var tables = []string{"species", "observer", "sighting", "ring"}
+
+// Run walks through a part. The error is one of setting up, or a command whose
+// end was not the one expected.
+func Run(ctx context.Context, o Options) error {
+	part, ok := find(o.Part)
+	if !ok {
+		return fmt.Errorf("the demo has no part of that name; gharbor demo -list shows them")
+	}
+	s, err := setUp(o)
+	if err != nil {
+		return err
+	}
+	defer s.tearDown()
+	s.say("Saltmarsh Bird Observatory keeps its counts in PostgreSQL. The servers here are simulated,")
+	s.say("on free ports of this machine; the profiles are in %s.", s.home)
+	done := make(chan struct{})
+	go func() { defer close(done); part.walk(s) }()
+	select {
+	case <-done:
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	}
+	if s.failed != nil {
+		return s.failed
+	}
+	fmt.Fprintf(s.Out, "\n%s", s.Bold("The demo is over and everything that it made is gone."))
+	fmt.Fprintf(s.Out, " Next: gharbor nearby, then gharbor add NAME.\n")
+	fmt.Fprintf(s.Out, "More parts: gharbor demo -list. To try the commands yourself: gharbor demo -keep.\n")
+	return nil
+}
+
+func find(name string) (Part, bool) {
+	for i, p := range Parts() {
+		if p.Name == name || name == "" && i == 0 {
+			return p, true
+		}
+	}
+	return Part{}, false
+}
+
+// Keep starts the servers with profiles for all of them, says how to use them,
+// and stays until ctx ends.
+func Keep(ctx context.Context, o Options) error {
+	s, err := setUp(o)
+	if err != nil {
+		return err
+	}
+	defer s.tearDown()
+	if err := s.profiles(); err != nil {
+		return err
+	}
+	fmt.Fprintf(s.Out, "%s In another terminal:\n\n", s.Bold("The simulated servers are up until Ctrl-C."))
+	for _, line := range []string{
+		"export GHARBOR_HOME=" + clean.Shell(s.home), "gharbor list", "gharbor test sightings", "gharbor show sightings-ro",
+		"gharbor test tides", "gharbor certificate tides", "gharbor test sightings -override user=Warden -as sightings-admin",
+	} {
+		fmt.Fprintf(s.Out, "  %s\n", line)
+	}
+	<-ctx.Done()
+	fmt.Fprintf(s.Out, "\nThe servers are stopped and %s is removed.\n", s.home)
+	return nil
+}
+
+// setUp makes the temporary home and starts the servers.
+func setUp(o Options) (*stage, error) {
+	if o.Bold == nil {
+		o.Bold = func(s string) string { return s }
+	}
+	home, err := os.MkdirTemp("", "gharbor-demo-")
+	if err != nil {
+		return nil, err
+	}
+	s := &stage{Options: o, home: home, servers: make(map[string]*postgresql.Server)}
+	if err := s.start(); err != nil {
+		s.tearDown()
+		return nil, err
+	}
+	return s, nil
+}
+
+func (s *stage) tearDown() {
+	for _, server := range s.servers {
+		server.Close()
+	}
+	os.RemoveAll(s.home)
+}
+
+func (s *stage) start() (err error) {
+	if s.authority, err = postgresql.NewAuthority(); err != nil {
+		return err
+	}
+	secure, err := s.authority.TLS([]string{"tide-db.internal.example"}, 300*24*time.Hour)
+	if err != nil {
+		return err
+	}
+	birds := postgresql.Config{Databases: []string{"postgres", "sightings", "ringing"}, Tables: tables, Roles: map[string]postgresql.Role{
+		"warden": {Password: wardenPassword}, "visitor": {Password: visitorPassword},
+		"registrar": {Password: keeperPassword, Superuser: true}, "summer-help": {Password: visitorPassword, Expired: true},
+	}}
+	tides := postgresql.Config{Databases: []string{"postgres", "tides"}, Tables: []string{"tide_reading"}, TLS: secure,
+		Roles: map[string]postgresql.Role{"tidekeeper": {Password: keeperPassword}}}
+	configs := map[string]postgresql.Config{"sightings": birds, "tides": tides}
+	for _, fault := range []postgresql.Fault{postgresql.Starting, postgresql.Full, postgresql.Silent, postgresql.Garbage} {
+		broken := birds
+		broken.Fault = fault
+		configs[string(fault)] = broken
+	}
+	for name, config := range configs {
+		if s.servers[name], err = postgresql.Start(config); err != nil {
+			delete(s.servers, name)
+			return err
+		}
+	}
+	if s.closed, err = closedPort(); err != nil {
+		return err
+	}
+	var lines strings.Builder
+	for _, account := range [][2]string{{"warden", wardenPassword}, {"visitor", visitorPassword}, {"registrar", keeperPassword}, {"tidekeeper", keeperPassword}, {"summer-help", visitorPassword}, {"Warden", wardenPassword}} {
+		fmt.Fprintf(&lines, "127.0.0.1:*:*:%s:%s\n", account[0], account[1])
+	}
+	return os.WriteFile(s.passwords(), []byte(lines.String()), 0o600)
+}
+
+func (s *stage) passwords() string { return filepath.Join(s.home, "passwords") }
+
+// closedPort finds a port that nothing listens on, by having held it.
+func closedPort() (int, error) {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, err
+	}
+	defer listener.Close()
+	return listener.Addr().(*net.TCPAddr).Port, nil
+}
+
+// say explains a step in a line.
+func (s *stage) say(format string, args ...any) {
+	fmt.Fprintf(s.Out, format+"\n", args...)
+}
+
+// step explains, shows the command as typed, and runs it. want is its exit code.
+func (s *stage) step(why string, want int, args ...string) {
+	if s.failed != nil {
+		return
+	}
+	words := make([]string, len(args))
+	for i, arg := range args {
+		words[i] = clean.Shell(arg)
+	}
+	fmt.Fprintf(s.Out, "\n%s\n%s\n", s.Bold("# "+why), s.Bold("$ gharbor "+strings.Join(words, " ")))
+	if got := s.Command(s.home, args...); got != want && s.failed == nil {
+		s.failed = fmt.Errorf("the demo's command ended with %d where %d was expected", got, want)
+	}
+}
+
+// profiles defines a profile for every server, without a word.
+func (s *stage) profiles() error {
+	var b strings.Builder
+	b.WriteString("format = 1\n")
+	one := func(name, server, database, user, more string) {
+		fmt.Fprintf(&b, "\n[profile.%s]\nengine   = \"postgresql\"\nhost     = \"127.0.0.1\"\nport     = %d\ndatabase = %q\nuser     = %q\nsecret   = \"passfile:passwords\"\n%s",
+			name, s.servers[server].Port(), database, user, more)
+	}
+	one("sightings", "sightings", "sightings", "warden", "tags     = [\"local\", \"field\"]\nnote     = \"the bird counts, on this laptop\"\n\n[profile.sightings.expect]\nversion  = \">= 14\"\ntables   = [\"sighting\", \"observer\"]\n")
+	b.WriteString("\n[profile.sightings-ro]\nlike     = \"sightings\"\nuser     = \"visitor\"\n")
+	one("sightings-admin", "sightings", "postgres", "registrar", "tags     = [\"local\"]\n")
+	one("tides", "tides", "tides", "tidekeeper", "tls      = \"verified\"\ntls-ca   = \"authority.pem\"\ntls-name = \"tide-db.internal.example\"\ntags     = [\"remote\"]\n")
+	for _, fault := range []string{"starting", "full", "silent", "garbage"} {
+		one(fault, fault, "sightings", "warden", "tags     = [\"broken\"]\n")
+	}
+	return errors.Join(os.WriteFile(filepath.Join(s.home, "authority.pem"), s.authority.PEM, 0o600),
+		os.WriteFile(filepath.Join(s.home, "profiles.toml"), []byte(b.String()), 0o600))
+}

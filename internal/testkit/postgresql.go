@@ -1,0 +1,392 @@
+//go:build unix
+
+package testkit
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+
+	standin "gentleharbor/standin/postgresql"
+)
+
+// Require is the environment variable that makes a missing server a failure.
+const Require = "GHARBOR_REQUIRE_SERVERS"
+
+// PostgreSQL is a throw-away real server.
+type PostgreSQL struct {
+	Bin    string // folder of the server's programs
+	Folder string // its socket, and the folder above its data
+	Port   int
+
+	Authority  string // PEM of what signed the server's certificate
+	ClientCert string // PEM of a certificate for the user certified
+	ClientKey  string
+	OtherCert  string // the same name, signed by a stranger
+	OtherKey   string
+}
+
+// Accounts of the main server.
+const (
+	WardenPassword = "dunlin at ebb: 7\\8" // with what a password file must escape
+	AdminPassword  = "curlew-9"
+)
+
+// PostgreSQLServer is the main server: TLS, IPv4 only, one account for each
+// rule of its access file. It is started once per test run.
+func PostgreSQLServer(t testing.TB) *PostgreSQL {
+	t.Helper()
+	return need(t, mainServer)
+}
+
+// SecondPostgreSQL is another server on another port: without TLS, with few
+// connections, and read-only by default.
+func SecondPostgreSQL(t testing.TB) *PostgreSQL {
+	t.Helper()
+	return need(t, secondServer)
+}
+
+func need(t testing.TB, start func() (*PostgreSQL, error)) *PostgreSQL {
+	t.Helper()
+	server, err := start()
+	switch {
+	case err == nil:
+		return server
+	case os.Getenv(Require) != "":
+		t.Fatalf("no PostgreSQL server: %v", err)
+	default:
+		t.Skipf("no PostgreSQL server: %v", err)
+	}
+	return nil
+}
+
+var mainServer = sync.OnceValues(func() (*PostgreSQL, error) {
+	p, err := newCluster()
+	if err != nil {
+		return nil, err
+	}
+	if err := p.certificates(); err != nil {
+		return nil, err
+	}
+	account, err := user.Current()
+	if err != nil {
+		return nil, err
+	}
+	settings := fmt.Sprintf("listen_addresses = '127.0.0.1'\nssl = on\nssl_cert_file = '%[1]s/server.pem'\nssl_key_file = '%[1]s/server.key'\nssl_ca_file = '%[1]s/authority.pem'\nmax_connections = 60\n", p.Folder)
+	rules := fmt.Sprintf(`local   all          postgres                 trust
+local   all          %q                       peer
+local   all          someone-else             peer
+local   all          cleartext                password
+host    all          md5user     127.0.0.1/32 md5
+host    all          truster     127.0.0.1/32 trust
+host    all          cleartext   127.0.0.1/32 password
+host    all          banned      127.0.0.1/32 reject
+hostssl all          tlsonly     127.0.0.1/32 scram-sha-256
+hostssl all          certified   127.0.0.1/32 cert
+host    sightings    elsewhere   192.0.2.7/32 scram-sha-256
+hostssl all          nowhere     192.0.2.7/32 scram-sha-256
+host    all          warden,visitor,admin,expired,nologin,nopassword,limited,"Warden",summer,orphan 127.0.0.1/32 scram-sha-256
+`, account.Username)
+	if err := p.startWith(settings, rules); err != nil {
+		return nil, err
+	}
+	return p, p.statements("postgres", mainStatements(account.Username))
+})
+
+func mainStatements(account string) []string {
+	return []string{
+		"SET password_encryption = 'scram-sha-256'",
+		fmt.Sprintf("CREATE ROLE warden LOGIN PASSWORD '%s'", WardenPassword),
+		fmt.Sprintf("CREATE ROLE admin SUPERUSER LOGIN PASSWORD '%s'", AdminPassword),
+		"CREATE ROLE visitor LOGIN PASSWORD 'knot'", "ALTER ROLE visitor SET default_transaction_read_only = on",
+		"CREATE ROLE expired LOGIN PASSWORD 'knot' VALID UNTIL '2001-01-01'",
+		"CREATE ROLE nologin NOLOGIN PASSWORD 'knot'", "CREATE ROLE nopassword LOGIN",
+		"CREATE ROLE limited LOGIN PASSWORD 'knot' CONNECTION LIMIT 0",
+		"CREATE ROLE truster LOGIN", "CREATE ROLE tlsonly LOGIN PASSWORD 'knot'", "CREATE ROLE certified LOGIN",
+		"CREATE ROLE cleartext LOGIN PASSWORD 'knot'", "CREATE ROLE banned LOGIN PASSWORD 'knot'", "CREATE ROLE elsewhere LOGIN PASSWORD 'knot'",
+		"CREATE ROLE nowhere LOGIN PASSWORD 'knot'", `CREATE ROLE "someone-else" LOGIN`, fmt.Sprintf("CREATE ROLE %q LOGIN", account),
+		"SET password_encryption = 'md5'", "CREATE ROLE md5user LOGIN PASSWORD 'knot'",
+		"CREATE DATABASE sightings OWNER warden", "CREATE DATABASE sealed", "REVOKE CONNECT ON DATABASE sealed FROM PUBLIC",
+		"CREATE DATABASE asleep ALLOW_CONNECTIONS false", "CREATE DATABASE crowded CONNECTION LIMIT 0",
+		`\c sightings`, "CREATE TABLE sighting(id int)", "CREATE SCHEMA field CREATE TABLE observer(id int)", "GRANT USAGE ON SCHEMA field TO warden", "CREATE EXTENSION plpgsql",
+	}
+}
+
+var secondServer = sync.OnceValues(func() (*PostgreSQL, error) {
+	p, err := newCluster()
+	if err != nil {
+		return nil, err
+	}
+	settings := "listen_addresses = '127.0.0.1'\nmax_connections = 6\nsuperuser_reserved_connections = 3\nautovacuum = off\nmax_wal_senders = 0\n"
+	if err := p.startWith(settings, "local all all trust\nhost all all 127.0.0.1/32 scram-sha-256\n"); err != nil {
+		return nil, err
+	}
+	return p, p.statements("postgres", []string{
+		fmt.Sprintf("CREATE ROLE warden LOGIN PASSWORD '%s'", WardenPassword), fmt.Sprintf("CREATE ROLE admin SUPERUSER LOGIN PASSWORD '%s'", AdminPassword),
+		"CREATE DATABASE sightings OWNER warden", "ALTER ROLE warden SET default_transaction_read_only = on",
+	})
+})
+
+// ThrowAway is a server that a test may stop and start as it likes.
+func ThrowAway(t testing.TB) *PostgreSQL {
+	t.Helper()
+	return need(t, func() (*PostgreSQL, error) {
+		p, err := newCluster()
+		if err != nil {
+			return nil, err
+		}
+		return p, p.startWith("listen_addresses = '127.0.0.1'\n", "local all all trust\nhost all all 127.0.0.1/32 trust\n")
+	})
+}
+
+// serverPrograms finds the folder of the server's programs, newest first.
+func serverPrograms() (string, error) {
+	folders, _ := filepath.Glob("/usr/lib/postgresql/*/bin")
+	slices.Reverse(folders)
+	for _, folder := range folders {
+		if _, err := os.Stat(filepath.Join(folder, "initdb")); err == nil {
+			return folder, nil
+		}
+	}
+	if path, err := exec.LookPath("initdb"); err == nil {
+		return filepath.Dir(path), nil
+	}
+	return "", errors.New("initdb was not found (Debian's package is postgresql)")
+}
+
+// credential is the account to run a server as: a server refuses to be root's.
+func credential() (*syscall.Credential, error) {
+	if os.Getuid() != 0 {
+		return nil, nil
+	}
+	account, err := user.Lookup("postgres")
+	if err != nil {
+		return nil, err
+	}
+	uid, _ := strconv.Atoi(account.Uid)
+	gid, _ := strconv.Atoi(account.Gid)
+	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
+}
+
+func newCluster() (*PostgreSQL, error) {
+	bin, err := serverPrograms()
+	if err != nil {
+		return nil, err
+	}
+	folder, err := os.MkdirTemp("", "gharbor-pg-")
+	if err != nil {
+		return nil, err
+	}
+	onExit(func() { os.RemoveAll(folder) })
+	os.Chmod(folder, 0o755)
+	if cred, err := credential(); err != nil {
+		return nil, err
+	} else if cred != nil {
+		os.Chown(folder, int(cred.Uid), int(cred.Gid))
+	}
+	p := &PostgreSQL{Bin: bin, Folder: folder}
+	if err := p.command("initdb", "-D", p.data(), "-U", "postgres", "-A", "trust", "--no-sync", "-E", "UTF8", "--locale=C.UTF-8").Run(); err != nil {
+		return nil, fmt.Errorf("initdb: %w", err)
+	}
+	return p, nil
+}
+
+func (p *PostgreSQL) data() string { return filepath.Join(p.Folder, "data") }
+
+// command is one of the server's programs, run as the account that may. It
+// ends with the test run, however that ends.
+func (p *PostgreSQL) command(name string, args ...string) *exec.Cmd {
+	cmd := exec.Command(filepath.Join(p.Bin, name), args...)
+	cmd.Dir = p.Folder
+	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "LC_ALL=C.UTF-8"}
+	cmd.SysProcAttr = &syscall.SysProcAttr{}
+	cmd.SysProcAttr.Credential, _ = credential()
+	return cmd
+}
+
+// startWith writes the settings and rules, and starts the server.
+func (p *PostgreSQL) startWith(settings, rules string) error {
+	port, err := freePort()
+	if err != nil {
+		return err
+	}
+	p.Port = port
+	settings += fmt.Sprintf("port = %d\nunix_socket_directories = '%s'\nfsync = off\nsynchronous_commit = off\nfull_page_writes = off\nshared_buffers = 16MB\n", port, p.Folder)
+	if err := p.write("data/postgresql.auto.conf", settings); err != nil {
+		return err
+	}
+	if err := p.write("data/pg_hba.conf", rules); err != nil {
+		return err
+	}
+	return p.Start()
+}
+
+// Start starts the server and waits until it answers.
+func (p *PostgreSQL) Start() error {
+	if err := p.launch(); err != nil {
+		return err
+	}
+	for range 200 {
+		if err := p.statements("postgres", []string{"SELECT 1"}); err == nil {
+			return nil
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	log, _ := os.ReadFile(filepath.Join(p.Folder, "log"))
+	return fmt.Errorf("the server does not answer:\n%s", log)
+}
+
+// StartUnready starts the server without waiting for it to be ready.
+func (p *PostgreSQL) StartUnready() error { return p.launch() }
+
+func (p *PostgreSQL) launch() error {
+	cmd := p.command("postgres", "-D", p.data())
+	dieWithParent(cmd.SysProcAttr)
+	log, err := os.OpenFile(filepath.Join(p.Folder, "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+	if err != nil {
+		return err
+	}
+	defer log.Close()
+	cmd.Stdout, cmd.Stderr = log, log
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	go cmd.Wait()
+	onExit(func() { p.Stop("immediate") })
+	return nil
+}
+
+// Stop stops the server: smart waits for sessions to end, without our waiting.
+func (p *PostgreSQL) Stop(mode string) {
+	args := []string{"-D", p.data(), "-m", mode, "stop"}
+	if mode == "smart" {
+		args = append(args, "-W")
+	}
+	p.command("pg_ctl", args...).Run()
+}
+
+// Write writes a file below the server's folder, owned by its account.
+func (p *PostgreSQL) Write(name, text string) error { return p.write(name, text) }
+
+func (p *PostgreSQL) write(name, text string) error {
+	path := filepath.Join(p.Folder, name)
+	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+		return err
+	}
+	if cred, err := credential(); err == nil && cred != nil {
+		return os.Chown(path, int(cred.Uid), int(cred.Gid))
+	}
+	return nil
+}
+
+// certificates makes an authority, the server's certificate and two clients'.
+func (p *PostgreSQL) certificates() error {
+	now := time.Now()
+	ours, err := standin.NewAuthority()
+	if err != nil {
+		return err
+	}
+	stranger, err := standin.NewAuthority()
+	if err != nil {
+		return err
+	}
+	_, server, serverKey, err := ours.Issue("sightings.saltmarsh.example", []string{"sightings.saltmarsh.example", "localhost"}, now.Add(-time.Hour), now.Add(90*24*time.Hour))
+	if err != nil {
+		return err
+	}
+	_, client, clientKey, err := ours.Issue("certified", nil, now.Add(-time.Hour), now.Add(90*24*time.Hour))
+	if err != nil {
+		return err
+	}
+	_, other, otherKey, err := stranger.Issue("certified", nil, now.Add(-time.Hour), now.Add(90*24*time.Hour))
+	if err != nil {
+		return err
+	}
+	for name, text := range map[string][]byte{"authority.pem": ours.PEM, "server.pem": server, "server.key": serverKey,
+		"client.pem": client, "client.key": clientKey, "other.pem": other, "other.key": otherKey} {
+		if err := p.write(name, string(text)); err != nil {
+			return err
+		}
+	}
+	path := func(name string) string { return filepath.Join(p.Folder, name) }
+	p.Authority, p.ClientCert, p.ClientKey, p.OtherCert, p.OtherKey = path("authority.pem"), path("client.pem"), path("client.key"), path("other.pem"), path("other.key")
+	return nil
+}
+
+// Connect makes a session as postgres over the socket.
+func (p *PostgreSQL) Connect(database string) (*pgconn.PgConn, error) {
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	return pgconn.Connect(ctx, fmt.Sprintf("host=%s port=%d user=postgres dbname=%s password=none", p.Folder, p.Port, database))
+}
+
+// ConnectAs makes a session over TCP.
+func (p *PostgreSQL) ConnectAs(name, password, database string) (*pgconn.PgConn, error) {
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	return pgconn.Connect(ctx, fmt.Sprintf("host=127.0.0.1 port=%d user=%s dbname=%s password='%s' sslmode=disable", p.Port, name, database, strings.ReplaceAll(password, `\`, `\\`)))
+}
+
+// statements runs SQL as postgres; "\c NAME" changes the database.
+func (p *PostgreSQL) statements(database string, all []string) error {
+	conn, err := p.Connect(database)
+	if err != nil {
+		return err
+	}
+	ctx := context.Background()
+	defer func() { conn.Close(ctx) }()
+	for _, sql := range all {
+		if name, ok := strings.CutPrefix(sql, `\c `); ok {
+			conn.Close(ctx)
+			if conn, err = p.Connect(name); err != nil {
+				return err
+			}
+			continue
+		}
+		if _, err := conn.Exec(ctx, sql).ReadAll(); err != nil && !strings.Contains(err.Error(), "already exists") {
+			return fmt.Errorf("%s: %w", sql, err)
+		}
+	}
+	return nil
+}
+
+// SQL runs statements as postgres in a database, for a test.
+func (p *PostgreSQL) SQL(t testing.TB, database string, all ...string) {
+	t.Helper()
+	if err := p.statements(database, all); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func freePort() (int, error) {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, err
+	}
+	defer listener.Close()
+	return listener.Addr().(*net.TCPAddr).Port, nil
+}
+
+// FreePort is a port of 127.0.0.1 that nothing listens on.
+func FreePort(t testing.TB) int {
+	t.Helper()
+	port, err := freePort()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return port
+}

@@ -1,0 +1,244 @@
+// Package testkit is what the tests share: it builds the program once and runs
+// it on a temporary home, starts throw-away real servers, and searches for
+// secrets in whatever a run leaves behind.
+package testkit
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+)
+
+// build makes the program once per test run.
+var build = sync.OnceValues(func() (string, error) {
+	folder, err := os.MkdirTemp("", "gharbor-build-")
+	if err != nil {
+		return "", err
+	}
+	onExit(func() { os.RemoveAll(folder) })
+	path := filepath.Join(folder, "gharbor")
+	cmd := exec.Command("go", "build", "-o", path, "gentleharbor/cmd/gharbor")
+	cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return "", errors.New(string(out))
+	}
+	return path, nil
+})
+
+var (
+	exitMu    sync.Mutex
+	exitFuncs []func()
+)
+
+func onExit(f func()) {
+	exitMu.Lock()
+	defer exitMu.Unlock()
+	exitFuncs = append(exitFuncs, f)
+}
+
+// Main runs a package's tests and clears up after them.
+func Main(m *testing.M) {
+	code := m.Run()
+	for i := len(exitFuncs) - 1; i >= 0; i-- {
+		exitFuncs[i]()
+	}
+	os.Exit(code)
+}
+
+// Program is the built program with a home of its own.
+type Program struct {
+	t    testing.TB
+	Path string
+	Home string   // GHARBOR_HOME
+	Env  []string // the whole environment
+}
+
+// NewProgram builds the program and gives it a home in a temporary folder.
+func NewProgram(t testing.TB) *Program {
+	t.Helper()
+	path, err := build()
+	if err != nil {
+		t.Fatalf("the program does not build: %v", err)
+	}
+	home := t.TempDir()
+	return &Program{t: t, Path: path, Home: filepath.Join(home, "gharbor"),
+		Env: []string{"GHARBOR_HOME=" + filepath.Join(home, "gharbor"), "HOME=" + home, "PATH=" + os.Getenv("PATH"), "USER=warden"}}
+}
+
+// Setenv sets a variable of the program's environment.
+func (p *Program) Setenv(name, value string) {
+	for i, pair := range p.Env {
+		if strings.HasPrefix(pair, name+"=") {
+			p.Env[i] = name + "=" + value
+			return
+		}
+	}
+	p.Env = append(p.Env, name+"="+value)
+}
+
+// Result is how a run ended.
+type Result struct {
+	t              testing.TB
+	Args           []string
+	Stdout, Stderr string
+	Code           int
+	Took           time.Duration
+}
+
+// Run runs the program without a terminal.
+func (p *Program) Run(args ...string) *Result {
+	p.t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 90*time.Second)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, p.Path, args...)
+	cmd.Env = p.Env
+	cmd.Dir = filepath.Dir(p.Home)
+	var stdout, stderr bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &stdout, &stderr
+	start := time.Now()
+	err := cmd.Run()
+	r := &Result{t: p.t, Args: args, Stdout: stdout.String(), Stderr: stderr.String(), Took: time.Since(start)}
+	var exit *exec.ExitError
+	switch {
+	case errors.As(err, &exit):
+		r.Code = exit.ExitCode()
+	case err != nil:
+		p.t.Fatalf("gharbor %s: %v", strings.Join(args, " "), err)
+	}
+	return r
+}
+
+// OK runs the program and wants exit code 0.
+func (p *Program) OK(args ...string) *Result {
+	p.t.Helper()
+	return p.Run(args...).Want(0)
+}
+
+// Want checks the exit code.
+func (r *Result) Want(code int) *Result {
+	r.t.Helper()
+	if r.Code != code {
+		r.t.Fatalf("gharbor %s: exit code %d, want %d\n%s%s", strings.Join(r.Args, " "), r.Code, code, r.Stdout, r.Stderr)
+	}
+	return r
+}
+
+// Has checks that the output has all the texts, stdout and stderr together.
+func (r *Result) Has(texts ...string) *Result {
+	r.t.Helper()
+	for _, text := range texts {
+		if !strings.Contains(r.Stdout+r.Stderr, text) {
+			r.t.Errorf("gharbor %s: no %q in\n%s%s", strings.Join(r.Args, " "), text, r.Stdout, r.Stderr)
+		}
+	}
+	return r
+}
+
+// HasNot checks that the output has none of the texts.
+func (r *Result) HasNot(texts ...string) *Result {
+	r.t.Helper()
+	for _, text := range texts {
+		if strings.Contains(r.Stdout+r.Stderr, text) {
+			r.t.Errorf("gharbor %s: %q in\n%s%s", strings.Join(r.Args, " "), text, r.Stdout, r.Stderr)
+		}
+	}
+	return r
+}
+
+// Report is `test -format json` as a reader of docs/output.md would read it.
+type Report struct {
+	Profile string         `json:"profile"`
+	Outcome string         `json:"outcome"`
+	MS      float64        `json:"ms"`
+	Facts   map[string]any `json:"facts"`
+	Stages  []Stage        `json:"stages"`
+}
+
+// Stage is one stage of a Report.
+type Stage struct {
+	Stage   string `json:"stage"`
+	Outcome string `json:"outcome"`
+	Detail  string `json:"detail"`
+	Finding *struct {
+		Code  string   `json:"code"`
+		Cause string   `json:"cause"`
+		Seen  []string `json:"seen"`
+		Try   []string `json:"try"`
+	} `json:"finding"`
+}
+
+// Report decodes the output of a test.
+func (r *Result) Report() *Report {
+	r.t.Helper()
+	var all struct {
+		Format   int      `json:"format"`
+		Profiles []Report `json:"profiles"`
+	}
+	if err := json.Unmarshal([]byte(r.Stdout), &all); err != nil || all.Format != 1 || len(all.Profiles) != 1 {
+		r.t.Fatalf("gharbor %s: no report (%v) in\n%s%s", strings.Join(r.Args, " "), err, r.Stdout, r.Stderr)
+	}
+	return &all.Profiles[0]
+}
+
+// Test tests a profile and returns its report.
+func (p *Program) Test(name string, flags ...string) *Report {
+	p.t.Helper()
+	return p.Run(append([]string{"test", name, "-format", "json"}, flags...)...).Report()
+}
+
+// Stage returns the named stage.
+func (r *Report) Stage(name string) Stage {
+	for _, s := range r.Stages {
+		if s.Stage == name {
+			return s
+		}
+	}
+	return Stage{}
+}
+
+// Ends checks at which stage a test ended with which outcome and code, and
+// that what follows a failure was skipped.
+func (r *Report) Ends(t testing.TB, stage, outcome, code string) Stage {
+	t.Helper()
+	s := r.Stage(stage)
+	have := ""
+	if s.Finding != nil {
+		have = s.Finding.Code
+	}
+	if s.Outcome != outcome || have != code {
+		all, _ := json.MarshalIndent(r, "", " ")
+		t.Fatalf("stage %s is %s %q, want %s %q\n%s", stage, s.Outcome, have, outcome, code, all)
+	}
+	after := false
+	for _, other := range r.Stages {
+		if after && outcome == "fail" && other.Outcome != "skip" {
+			t.Errorf("stage %s after the failure is %s", other.Stage, other.Outcome)
+		}
+		after = after || other.Stage == stage
+	}
+	return s
+}
+
+// Seen is a finding's observations as one text.
+func (s Stage) Seen() string {
+	if s.Finding == nil {
+		return ""
+	}
+	return strings.Join(s.Finding.Seen, "\n")
+}
+
+// Try is a finding's lines to try as one text.
+func (s Stage) Try() string {
+	if s.Finding == nil {
+		return ""
+	}
+	return strings.Join(s.Finding.Try, "\n")
+}

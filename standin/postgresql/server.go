@@ -1,0 +1,250 @@
+// Package postgresql is a simulated PostgreSQL server for the demo and for
+// tests of what a real one cannot show. It does SCRAM-SHA-256, MD5 and
+// cleartext logins, TLS with a certificate made at start, answers the few
+// catalogue questions of a test, and commits scripted faults. It listens on
+// loopback only and stores nothing.
+package postgresql
+
+import (
+	"context"
+	"crypto/tls"
+	"encoding/binary"
+	"errors"
+	"io"
+	"net"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgproto3"
+)
+
+// Fault is something that a server does wrong.
+type Fault string
+
+// The faults.
+const (
+	NoFault       Fault = ""
+	Starting      Fault = "starting"       // 57P03 to every login
+	Stopping      Fault = "stopping"       // the same code, another text
+	Recovering    Fault = "recovering"     // the same code, another text
+	Full          Fault = "full"           // 53300 to every login
+	FullReserved  Fault = "full-reserved"  // 53300 with the text of reserved slots
+	Silent        Fault = "silent"         // accepts and says nothing
+	Garbage       Fault = "garbage"        // bytes of no protocol
+	Endless       Fault = "endless"        // garbage without end
+	Trickle       Fault = "trickle"        // a byte a second
+	HugeLength    Fault = "huge-length"    // a message that says it has a gigabyte
+	Slow          Fault = "slow"           // every answer comes late, and right
+	CloseAtOnce   Fault = "close-at-once"  // accepts and closes
+	CloseAtLogin  Fault = "close-at-login" // closes when the password has come
+	ExtraBytes    Fault = "extra-bytes"    // more than S to the request for TLS
+	EscapeMessage Fault = "escape-message" // control sequences in an error's text
+	EmptyMethods  Fault = "odd-method"     // a SASL mechanism nobody knows
+	HangTLS       Fault = "hang-tls"       // agrees to TLS and stops
+)
+
+// Role is an account. Method is how it is asked: "scram-sha-256", "md5",
+// "password" or "trust".
+type Role struct {
+	Password  string
+	Method    string
+	NoLogin   bool
+	Expired   bool
+	Superuser bool
+}
+
+// Config is what a server has and does.
+type Config struct {
+	Version   string // "15.4"
+	Roles     map[string]Role
+	Databases []string
+	Tables    []string
+	Fault     Fault
+	Delay     time.Duration // before each answer of a Slow server
+	ReadOnly  bool
+	TLS       *tls.Config // nil: TLS is not offered
+	OnlyTLS   bool        // the access rules have only hostssl lines
+	Address   string      // "" for 127.0.0.1 and a free port
+}
+
+// Server is a running simulated server.
+type Server struct {
+	Config
+	listener net.Listener
+	started  time.Time
+	group    sync.WaitGroup
+	mu       sync.Mutex
+	open     map[net.Conn]bool
+	logins   int
+}
+
+// Start starts a server; Close ends it.
+func Start(c Config) (*Server, error) {
+	if c.Version == "" {
+		c.Version = "15.4"
+	}
+	address := c.Address
+	if address == "" {
+		address = "127.0.0.1:0"
+	}
+	listener, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, err
+	}
+	s := &Server{Config: c, listener: listener, started: time.Now().Add(-26 * time.Hour), open: make(map[net.Conn]bool)}
+	s.group.Go(s.accept)
+	return s, nil
+}
+
+// Port is the port on 127.0.0.1 that the server listens on.
+func (s *Server) Port() int { return s.listener.Addr().(*net.TCPAddr).Port }
+
+// Connections is how many were made so far.
+func (s *Server) Connections() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.logins
+}
+
+// Close ends the server and all its connections.
+func (s *Server) Close() {
+	s.listener.Close()
+	s.mu.Lock()
+	for conn := range s.open {
+		conn.Close()
+	}
+	s.mu.Unlock()
+	s.group.Wait()
+}
+
+// maxOpen bounds the connections of a server that is there to be looked at.
+const maxOpen = 1000
+
+func (s *Server) accept() {
+	for {
+		conn, err := s.listener.Accept()
+		if err != nil {
+			return
+		}
+		s.mu.Lock()
+		s.logins++
+		full := len(s.open) >= maxOpen
+		if !full {
+			s.open[conn] = true
+		}
+		s.mu.Unlock()
+		if full {
+			conn.Close()
+			continue
+		}
+		s.group.Go(func() {
+			defer func() {
+				conn.Close()
+				s.mu.Lock()
+				delete(s.open, conn)
+				s.mu.Unlock()
+			}()
+			s.serve(conn)
+		})
+	}
+}
+
+// serve holds one connection.
+func (s *Server) serve(conn net.Conn) {
+	conn.SetDeadline(time.Now().Add(5 * time.Minute)) // nobody looks longer
+	if s.misbehave(conn) {
+		return
+	}
+	conn, encrypted, err := s.greet(conn)
+	if err != nil {
+		return
+	}
+	backend := pgproto3.NewBackend(conn, conn)
+	session := &session{Server: s, backend: backend, encrypted: encrypted, conn: conn}
+	if session.login() == nil {
+		session.answer()
+	}
+}
+
+// misbehave commits the faults that come before any protocol.
+func (s *Server) misbehave(conn net.Conn) bool {
+	switch s.Fault {
+	case Silent:
+		io.Copy(io.Discard, conn)
+	case CloseAtOnce:
+	case Garbage:
+		conn.Write([]byte("\x00\x01\x02\xfftide \x1b]0;gone\x07 table"))
+		io.Copy(io.Discard, io.LimitReader(conn, 64))
+	case Endless:
+		for {
+			if _, err := conn.Write([]byte("ebb and flow, ebb and flow, ebb and flow, ")); err != nil {
+				return true
+			}
+		}
+	case Trickle:
+		for range 60 {
+			if _, err := conn.Write([]byte{'.'}); err != nil {
+				return true
+			}
+			time.Sleep(time.Second)
+		}
+	default:
+		return false
+	}
+	return true
+}
+
+var errEnded = errors.New("ended")
+
+// greet answers the requests that come before the startup message, which it
+// leaves to be read.
+func (s *Server) greet(conn net.Conn) (net.Conn, bool, error) {
+	head := make([]byte, 8)
+	if _, err := io.ReadFull(conn, head); err != nil {
+		return nil, false, err
+	}
+	s.wait()
+	if binary.BigEndian.Uint32(head[4:]) != 80877103 { // no SSLRequest
+		return &pushedBack{Conn: conn, front: head}, false, nil
+	}
+	switch {
+	case s.Fault == ExtraBytes:
+		conn.Write([]byte("SR\x00\x00\x00\x08\x00\x00\x00\x00"))
+		return nil, false, errEnded
+	case s.Fault == HangTLS:
+		conn.Write([]byte{'S'})
+		io.Copy(io.Discard, conn)
+		return nil, false, errEnded
+	case s.TLS == nil:
+		_, err := conn.Write([]byte{'N'})
+		return conn, false, err
+	}
+	if _, err := conn.Write([]byte{'S'}); err != nil {
+		return nil, false, err
+	}
+	secure := tls.Server(conn, s.TLS)
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	return secure, true, secure.HandshakeContext(ctx)
+}
+
+func (s *Server) wait() {
+	if s.Fault == Slow {
+		time.Sleep(s.Delay)
+	}
+}
+
+// pushedBack gives back bytes that were read to see what comes.
+type pushedBack struct {
+	net.Conn
+	front []byte
+}
+
+func (p *pushedBack) Read(b []byte) (int, error) {
+	if len(p.front) > 0 {
+		n := copy(b, p.front)
+		p.front = p.front[n:]
+		return n, nil
+	}
+	return p.Conn.Read(b)
+}

@@ -1,0 +1,266 @@
+package postgresql
+
+import (
+	"fmt"
+	"net"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgproto3"
+)
+
+// session is one connection from its startup message on.
+type session struct {
+	*Server
+	backend   *pgproto3.Backend
+	encrypted bool
+	conn      net.Conn // below backend, for what no protocol would send
+	user      string
+	database  string
+	query     string   // of the last Parse
+	arguments [][]byte // of the last Bind
+}
+
+// refuse sends an error that ends the connection.
+func (s *session) refuse(code, routine, message string) error {
+	s.backend.Send(&pgproto3.ErrorResponse{Severity: "FATAL", SeverityUnlocalized: "FATAL", Code: code, Message: message, Routine: routine})
+	s.backend.Flush()
+	return errEnded
+}
+
+// login goes from the startup message to ReadyForQuery.
+func (s *session) login() error {
+	message, err := s.backend.ReceiveStartupMessage()
+	if err != nil {
+		return err
+	}
+	startup, ok := message.(*pgproto3.StartupMessage)
+	if !ok {
+		return errEnded
+	}
+	s.wait()
+	s.user, s.database = startup.Parameters["user"], startup.Parameters["database"]
+	if s.database == "" {
+		s.database = s.user
+	}
+	if err := s.faultAtStartup(); err != nil {
+		return err
+	}
+	if s.OnlyTLS && !s.encrypted {
+		return s.refuse("28000", "ClientAuthentication", fmt.Sprintf("no pg_hba.conf entry for host \"127.0.0.1\", user \"%s\", database \"%s\", no encryption", s.user, s.database))
+	}
+	role, known := s.Roles[s.user]
+	if err := s.authenticate(role, known); err != nil {
+		return err
+	}
+	s.backend.Send(&pgproto3.AuthenticationOk{})
+	if role.NoLogin {
+		return s.refuse("28000", "InitializeSessionUserId", fmt.Sprintf("role \"%s\" is not permitted to log in", s.user))
+	}
+	if !slices.Contains(s.Databases, s.database) {
+		return s.refuse("3D000", "InitPostgres", fmt.Sprintf("database \"%s\" does not exist", s.database))
+	}
+	for name, value := range map[string]string{"server_version": s.Version, "server_encoding": "UTF8", "client_encoding": "UTF8", "TimeZone": "Etc/UTC", "is_superuser": onOff(role.Superuser)} {
+		s.backend.Send(&pgproto3.ParameterStatus{Name: name, Value: value})
+	}
+	s.backend.Send(&pgproto3.BackendKeyData{ProcessID: 4711, SecretKey: []byte{1, 2, 3, 4}})
+	s.backend.Send(&pgproto3.ReadyForQuery{TxStatus: 'I'})
+	return s.backend.Flush()
+}
+
+// faultAtStartup commits the faults that answer a startup message.
+func (s *session) faultAtStartup() error {
+	switch s.Fault {
+	case Starting:
+		return s.refuse("57P03", "ProcessStartupPacket", "the database system is starting up")
+	case Stopping:
+		return s.refuse("57P03", "ProcessStartupPacket", "the database system is shutting down")
+	case Recovering:
+		return s.refuse("57P03", "ProcessStartupPacket", "the database system is in recovery mode")
+	case Full:
+		return s.refuse("53300", "InitProcess", "sorry, too many clients already")
+	case FullReserved:
+		return s.refuse("53300", "InitPostgres", "remaining connection slots are reserved for non-replication superuser connections")
+	case EscapeMessage:
+		return s.refuse("28000", "", "\x1b[2J\x1b]0;owned\x07go\u202eaway\nnow")
+	case HugeLength:
+		s.backend.Flush()
+		s.conn.Write([]byte{'R', 0x3f, 0xff, 0xff, 0xff, 0, 0, 0, 0})
+		return errEnded
+	}
+	return nil
+}
+
+func onOff(on bool) string {
+	if on {
+		return "on"
+	}
+	return "off"
+}
+
+// answer serves statements until the client goes.
+func (s *session) answer() {
+	for {
+		message, err := s.backend.Receive()
+		if err != nil {
+			return
+		}
+		s.wait()
+		switch m := message.(type) {
+		case *pgproto3.Query:
+			s.simple(m.String)
+		case *pgproto3.Parse:
+			s.query = m.Query
+			s.backend.Send(&pgproto3.ParseComplete{})
+		case *pgproto3.Bind:
+			s.arguments = nil
+			for _, p := range m.Parameters {
+				s.arguments = append(s.arguments, slices.Clone(p))
+			}
+			s.backend.Send(&pgproto3.BindComplete{})
+		case *pgproto3.Describe:
+			columns, _ := s.rows(s.query)
+			s.backend.Send(description(columns))
+		case *pgproto3.Execute:
+			_, rows := s.rows(s.query)
+			s.data(rows)
+		case *pgproto3.Sync:
+			s.backend.Send(&pgproto3.ReadyForQuery{TxStatus: 'I'})
+		case *pgproto3.Terminate:
+			return
+		}
+		if s.backend.Flush() != nil {
+			return
+		}
+	}
+}
+
+func (s *session) simple(query string) {
+	if strings.TrimSpace(query) == "" {
+		s.backend.Send(&pgproto3.EmptyQueryResponse{})
+	} else if columns, rows := s.rows(query); len(columns) > 0 {
+		s.backend.Send(description(columns))
+		s.data(rows)
+	} else {
+		s.backend.Send(&pgproto3.ErrorResponse{Severity: "ERROR", Code: "0A000", Message: "the simulated server does not know this statement"})
+	}
+	s.backend.Send(&pgproto3.ReadyForQuery{TxStatus: 'I'})
+}
+
+func description(columns []string) *pgproto3.RowDescription {
+	d := &pgproto3.RowDescription{}
+	for _, name := range columns {
+		d.Fields = append(d.Fields, pgproto3.FieldDescription{Name: []byte(name), DataTypeOID: 25, DataTypeSize: -1, TypeModifier: -1})
+	}
+	return d
+}
+
+func (s *session) data(rows [][][]byte) {
+	for _, row := range rows {
+		s.backend.Send(&pgproto3.DataRow{Values: row})
+	}
+	s.backend.Send(&pgproto3.CommandComplete{CommandTag: []byte(fmt.Sprintf("SELECT %d", len(rows)))})
+}
+
+var columnName = regexp.MustCompile(`AS "([a-z_]+)"`)
+
+// rows answers a question about the catalogue. A question that names its
+// columns gets the simulated value of each.
+func (s *session) rows(query string) (columns []string, rows [][][]byte) {
+	switch {
+	case strings.Contains(query, "FROM pg_database"):
+		for _, name := range s.Databases {
+			rows = append(rows, [][]byte{[]byte(name)})
+		}
+		return []string{"datname"}, rows
+	case strings.Contains(query, "to_regclass"):
+		return []string{"n"}, s.absent(s.Tables)
+	case strings.Contains(query, "pg_extension"):
+		return []string{"n"}, s.absent([]string{"plpgsql"})
+	case strings.Contains(query, "FROM pg_roles WHERE rolname"):
+		return s.role()
+	case strings.Contains(query, "FROM pg_roles WHERE rolcanlogin"):
+		for name, role := range s.Roles {
+			if !role.NoLogin {
+				rows = append(rows, [][]byte{[]byte(name)})
+			}
+		}
+		return []string{"rolname"}, rows
+	case strings.Contains(query, "FROM pg_authid"):
+		if role, ok := s.Roles[s.argument()]; ok {
+			rows = [][][]byte{{[]byte(strconv.FormatBool(role.Password != ""))}}
+		}
+		return []string{"set"}, rows
+	}
+	var row [][]byte
+	for _, match := range columnName.FindAllStringSubmatch(query, -1) {
+		columns = append(columns, match[1])
+		row = append(row, []byte(s.value(match[1])))
+	}
+	return columns, [][][]byte{row}
+}
+
+// value is what the simulated server says of itself.
+func (s *session) value(name string) string {
+	switch name {
+	case "user":
+		return s.user
+	case "database":
+		return s.database
+	case "version":
+		return s.Version
+	case "encoding":
+		return "UTF8"
+	case "time_zone":
+		return "Etc/UTC"
+	case "read_only":
+		return onOff(s.ReadOnly)
+	case "in_recovery":
+		return strconv.FormatBool(s.ReadOnly)
+	case "superuser":
+		return onOff(s.Roles[s.user].Superuser)
+	case "clock":
+		return epoch(time.Now())
+	case "started":
+		return epoch(s.started)
+	case "system_identifier":
+		return "7300000000000000001"
+	}
+	return ""
+}
+
+func epoch(t time.Time) string { return fmt.Sprintf("%.6f", float64(t.UnixMicro())/1e6) }
+
+func (s *session) argument() string {
+	if len(s.arguments) == 0 {
+		return ""
+	}
+	return string(s.arguments[0])
+}
+
+// absent returns the words of the array argument that are not among those.
+func (s *session) absent(present []string) (rows [][][]byte) {
+	for word := range strings.SplitSeq(strings.Trim(s.argument(), "{}"), ",") {
+		word = strings.Trim(word, `"`)
+		if !slices.Contains(present, word) {
+			rows = append(rows, [][]byte{[]byte(word)})
+		}
+	}
+	return rows
+}
+
+func (s *session) role() (columns []string, rows [][][]byte) {
+	columns = []string{"rolcanlogin", "until"}
+	role, ok := s.Roles[s.argument()]
+	if !ok {
+		return columns, nil
+	}
+	var until []byte
+	if role.Expired {
+		until = []byte(epoch(time.Now().Add(-48 * time.Hour)))
+	}
+	return columns, [][][]byte{{[]byte(strconv.FormatBool(!role.NoLogin)), until}}
+}
