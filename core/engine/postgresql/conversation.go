@@ -30,7 +30,7 @@ import (
 const maxMessage = 1 << 20
 
 type conversation struct {
-	engine.Target
+	to    engine.Target
 	raw   net.Conn // as dialled
 	conn  net.Conn // what the driver gets: raw, a *tls.Conn, or a resumed one
 	facts engine.Facts
@@ -45,7 +45,7 @@ type conversation struct {
 
 // Begin starts a conversation; it is this engine's engine.Begin.
 func Begin(conn net.Conn, target engine.Target) engine.Conversation {
-	return &conversation{Target: target, raw: conn, conn: conn, facts: engine.Facts{Engine: "postgresql", TLS: "none"}}
+	return &conversation{to: target, raw: conn, conn: conn, facts: engine.Facts{Engine: "postgresql", TLS: "none"}}
 }
 
 func (c *conversation) Facts() *engine.Facts { return &c.facts }
@@ -73,7 +73,7 @@ func guard(ctx context.Context, conn net.Conn) (release func()) {
 
 // encryptable reports whether SSLRequest is worth sending.
 func (c *conversation) encryptable() bool {
-	return c.TLS.Rule != tlsrule.Off && c.Network != "unix"
+	return c.to.TLS.Rule != tlsrule.Off && c.to.Network != "unix"
 }
 
 // Speak asks for TLS where the rule wants it, else opens with the startup
@@ -114,8 +114,8 @@ func (c *conversation) Speak(ctx context.Context) finding.Result {
 // "StartupMessage"), with the parameters that the driver will send too.
 func (c *conversation) startup() []byte {
 	m := pgproto3.StartupMessage{ProtocolVersion: pgproto3.ProtocolVersion30, Parameters: c.parameters()}
-	m.Parameters["user"] = c.User
-	m.Parameters["database"] = c.Database
+	m.Parameters["user"] = c.to.User
+	m.Parameters["database"] = c.to.Database
 	p, _ := m.Encode(nil) // fails only above the size of a message, which a profile can't reach
 	return p
 }
@@ -202,30 +202,30 @@ func messageSize(p []byte) int {
 
 // identify asks what is there, on connections of its own.
 func (c *conversation) identify(ctx context.Context) (greeting.Service, bool) {
-	if c.Redial == nil {
+	if c.to.Redial == nil {
 		return greeting.Service{}, false
 	}
-	service, _, ok := greeting.Identify(ctx, c.Redial, greeting.Text, greeting.TLS, greeting.Mongo)
+	service, _, ok := greeting.Identify(ctx, c.to.Redial, greeting.Text, greeting.TLS, greeting.Mongo)
 	return service, ok
 }
 
 func (c *conversation) notPostgreSQL(s greeting.Service, reply []byte) finding.Result {
 	if s.TLS {
-		return finding.Failed(finding.New("speak.tls-only", "what listens at %s speaks TLS from the first byte, which PostgreSQL does not: it is another kind of server, or a TLS proxy in front of one", c.Address).
+		return finding.Failed(finding.New("speak.tls-only", "what listens at %s speaks TLS from the first byte, which PostgreSQL does not: it is another kind of server, or a TLS proxy in front of one", c.to.Address).
 			Suggest("gharbor nearby").
-			Suggest("gharbor set %s port=PORT", c.Profile))
+			Suggest("gharbor set %s port=PORT", c.to.Profile))
 	}
-	found := finding.New("speak.other-engine", "%s answers at %s, where the profile says postgresql", s.What, c.Address)
+	found := finding.New("speak.other-engine", "%s answers at %s, where the profile says postgresql", s.What, c.to.Address)
 	if len(reply) > 0 {
 		found.Saw("its first bytes: %s", clean.Bytes(reply, 40))
 	} else {
 		found.Saw("it stayed silent until asked in its own protocol, on another connection")
 	}
 	if s.Engine != "" {
-		found.Suggest("gharbor set %s engine=%s   # if that server is the one that is meant", c.Profile, s.Engine)
+		found.Suggest("gharbor set %s engine=%s   # if that server is the one that is meant", c.to.Profile, s.Engine)
 	}
 	return finding.Failed(found.
-		Suggest("gharbor set %s port=PORT   # if the port is wrong", c.Profile).
+		Suggest("gharbor set %s port=PORT   # if the port is wrong", c.to.Profile).
 		Suggest("gharbor nearby"))
 }
 
@@ -237,23 +237,23 @@ func (c *conversation) unexpectedBytes(ctx context.Context, reply []byte) findin
 	if reply[0] == 'S' && c.encryptable() {
 		return finding.Failed(finding.New("tls.extra-bytes", "bytes came after the server's yes to TLS and before the handshake; somebody on the way may have put them there, so the connection was ended").
 			Saw("after the S: %s", clean.Bytes(reply[1:], 32)).
-			Suggest("gharbor test %s   # again; if it repeats, test from another network", c.Profile))
+			Suggest("gharbor test %s   # again; if it repeats, test from another network", c.to.Profile))
 	}
 	if service, ok := c.identify(ctx); ok && service.Engine != "postgresql" {
 		return c.notPostgreSQL(service, reply)
 	}
-	return finding.Failed(finding.New("speak.garbage", "what answers at %s does not speak PostgreSQL's protocol, nor any that is known here", c.Address).
+	return finding.Failed(finding.New("speak.garbage", "what answers at %s does not speak PostgreSQL's protocol, nor any that is known here", c.to.Address).
 		Saw("its first bytes: %s", clean.Bytes(reply, 32)).
-		Suggest("gharbor set %s port=PORT   # if the port is wrong", c.Profile).
+		Suggest("gharbor set %s port=PORT   # if the port is wrong", c.to.Profile).
 		Suggest("gharbor nearby"))
 }
 
 // nothingHeard is for a server that closed, or stayed silent.
 func (c *conversation) nothingHeard(ctx context.Context, err error) finding.Result {
 	if errors.Is(err, os.ErrDeadlineExceeded) || ctx.Err() != nil {
-		return finding.Failed(finding.New("speak.silent", "%s accepts the connection and then says nothing: the server hangs or is overloaded, or a proxy on the way has nothing behind it", c.Address).
+		return finding.Failed(finding.New("speak.silent", "%s accepts the connection and then says nothing: the server hangs or is overloaded, or a proxy on the way has nothing behind it", c.to.Address).
 			Saw("no answer to PostgreSQL's, Redis', HTTP's, TLS's or MongoDB's opening").
-			Suggest("gharbor test %s -timeout 60s   # if it is only slow", c.Profile).
+			Suggest("gharbor test %s -timeout 60s   # if it is only slow", c.to.Profile).
 			Suggest("gharbor nearby"))
 	}
 	if service, ok := c.identify(ctx); ok && service.Engine != "postgresql" {
@@ -263,9 +263,9 @@ func (c *conversation) nothingHeard(ctx context.Context, err error) finding.Resu
 	if !errors.Is(err, io.EOF) {
 		what = "broke the connection off"
 	}
-	return finding.Failed(finding.New("speak.closed", "%s accepted the connection and %s: the server is only just starting, has no room left, or a proxy on the way has nothing behind it", c.Address, what).
+	return finding.Failed(finding.New("speak.closed", "%s accepted the connection and %s: the server is only just starting, has no room left, or a proxy on the way has nothing behind it", c.to.Address, what).
 		Saw("%s", clean.Line(plainError(err), 0)).
-		Suggest("gharbor test %s   # again in a few seconds", c.Profile).
+		Suggest("gharbor test %s   # again in a few seconds", c.to.Profile).
 		Suggest("gharbor nearby"))
 }
 
@@ -282,13 +282,13 @@ func plainError(err error) string {
 
 // Encrypt does the handshake where the server offered it.
 func (c *conversation) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Result) {
-	rule := c.TLS.Rule
+	rule := c.to.TLS.Rule
 	strict := rule == tlsrule.Required || rule == tlsrule.Verified
 	switch {
-	case c.Network == "unix" && strict:
+	case c.to.Network == "unix" && strict:
 		return nil, finding.Failed(finding.New("tls.not-offered", "a Unix socket carries no TLS, and the rule is %s", rule).
-			Suggest("gharbor set %s tls=offered   # a socket does not leave this machine", c.Profile))
-	case c.Network == "unix":
+			Suggest("gharbor set %s tls=offered   # a socket does not leave this machine", c.to.Profile))
+	case c.to.Network == "unix":
 		return nil, finding.Good("not on a Unix socket")
 	case rule == tlsrule.Off:
 		return nil, finding.Good("not encrypted, by the rule (tls = %q)", rule)
@@ -296,11 +296,11 @@ func (c *conversation) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Res
 		return nil, finding.Failed(finding.New("tls.not-offered", "the server does not offer TLS, and the rule is %s", rule).
 			Saw("the server answered N to the request for TLS; an answer before TLS is not proof of who gave it").
 			Suggest("on the server: set ssl = on with a certificate in postgresql.conf, then SELECT pg_reload_conf()").
-			Suggest("gharbor set %s tls=offered   # only where nobody else is on the way", c.Profile))
+			Suggest("gharbor set %s tls=offered   # only where nobody else is on the way", c.to.Profile))
 	case c.offered == 'N':
 		return nil, finding.Good("not encrypted: the server does not offer it")
 	}
-	secure, facts, result, err := c.TLS.Handshake(ctx, c.raw)
+	secure, facts, result, err := c.to.TLS.Handshake(ctx, c.raw)
 	var record tls.RecordHeaderError
 	if errors.As(err, &record) {
 		// An S that came alone may have been the start of another greeting.
@@ -310,7 +310,7 @@ func (c *conversation) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Res
 		}
 	}
 	if err != nil {
-		return nil, finding.Failed(tlsrule.Diagnose(err, c.Profile, c.Address))
+		return nil, finding.Failed(tlsrule.Diagnose(err, c.to.Profile, c.to.Address))
 	}
 	c.conn = secure
 	c.facts.TLS, c.facts.TLSCipher = facts.Version, facts.Cipher

@@ -136,7 +136,7 @@ func (c *conversation) Database(ctx context.Context) finding.Result {
 	if c.refusal != nil {
 		return finding.Failed(c.databaseRefused(ctx))
 	}
-	return finding.Good("%s", clean.Quoted(c.Database))
+	return finding.Good("%s", clean.Quoted(c.to.Database))
 }
 
 // config is the driver's configuration with everything that it could take
@@ -147,7 +147,7 @@ func (c *conversation) config(conn net.Conn, database string) (*pgconn.Config, e
 	if err != nil {
 		return nil, err
 	}
-	config.User, config.Database, config.Password = c.User, database, ""
+	config.User, config.Database, config.Password = c.to.User, database, ""
 	config.RuntimeParams = c.parameters()
 	config.TLSConfig, config.Fallbacks = nil, nil
 	config.LookupFunc = func(context.Context, string) ([]string, error) { return []string{"127.0.0.1"}, nil } // never dialled
@@ -163,7 +163,7 @@ func (a *attempt) connect(ctx context.Context) (*pgconn.PgConn, error) {
 	if a.early != nil {
 		conn = &resumed{Conn: a.conn, read: a.early}
 	}
-	config, err := a.conversation.config(conn, a.Database)
+	config, err := a.conversation.config(conn, a.to.Database)
 	if err != nil {
 		return nil, err
 	}
@@ -206,10 +206,10 @@ func (a *attempt) asked(ctx context.Context, code uint32, rest []byte) error {
 	if a.method == methodCleartext && !a.clearAllowed() {
 		return errCleartext
 	}
-	if a.NoSecret {
+	if a.to.NoSecret {
 		return errNoSecret
 	}
-	value, err := a.TakeSecret(ctx)
+	value, err := a.to.TakeSecret(ctx)
 	if err != nil {
 		return &secretError{err}
 	}
@@ -237,10 +237,10 @@ func (a *attempt) saslMethod(list []byte) string {
 // clearAllowed says where a password may go out in the clear: over TLS that
 // was verified, or to a socket whose peer was checked.
 func (a *attempt) clearAllowed() bool {
-	if a.Network == "unix" {
-		return a.PeerChecked
+	if a.to.Network == "unix" {
+		return a.to.PeerChecked
 	}
-	return a.TLS.Rule == tlsrule.Verified && a.facts.TLSVerified != nil && *a.facts.TLSVerified
+	return a.to.TLS.Rule == tlsrule.Verified && a.facts.TLSVerified != nil && *a.facts.TLSVerified
 }
 
 func authName(code uint32) string {
@@ -257,19 +257,19 @@ func authName(code uint32) string {
 
 // accepted is the result of a login that the server let pass.
 func (a *attempt) accepted() finding.Result {
-	detail := fmt.Sprintf("%s by %s", clean.Quoted(a.User), a.method)
+	detail := fmt.Sprintf("%s by %s", clean.Quoted(a.to.User), a.method)
 	switch a.method {
 	case methodNone:
-		detail = fmt.Sprintf("%s, no password asked", clean.Quoted(a.User))
-		found := finding.New("login.no-password-asked", "the server let %s in without asking for a password", clean.Quoted(a.User)).
+		detail = fmt.Sprintf("%s, no password asked", clean.Quoted(a.to.User))
+		found := finding.New("login.no-password-asked", "the server let %s in without asking for a password", clean.Quoted(a.to.User)).
 			Saw("its access rules say trust, or it checked the system account (peer, ident) or a certificate: these look alike from here")
-		if a.Network == "unix" {
+		if a.to.Network == "unix" {
 			found.Saw("on a Unix socket it is mostly peer: whoever is this system account is let in")
 		}
 		return finding.Warned(found.Suggest("on the server: SELECT type, database, user_name, address, auth_method FROM pg_hba_file_rules"), "%s", detail)
 	case methodMD5:
 		return finding.Warned(finding.New("login.weak-method", "the server asked for the password by MD5, which is broken: who sees the exchange or the stored hash can find the password or log in with the hash").
-			Suggest("on the server: SET password_encryption = 'scram-sha-256', then set the password of %s again, and scram-sha-256 in pg_hba.conf", identifier(a.User)), "%s", detail)
+			Suggest("on the server: SET password_encryption = 'scram-sha-256', then set the password of %s again, and scram-sha-256 in pg_hba.conf", identifier(a.to.User)), "%s", detail)
 	}
 	return finding.Good("%s", detail)
 }
@@ -289,7 +289,7 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 	case errors.As(err, &taking):
 		return finding.New("secret.unreadable", "the password could not be had when the server asked for it").
 			Saw("%s", clean.Line(taking.Error(), 0)).
-			Suggest("gharbor show %s", a.Profile)
+			Suggest("gharbor show %s", a.to.Profile)
 	case errors.As(err, &server):
 		return a.serverRefused(ctx, server)
 	}
@@ -297,32 +297,32 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 }
 
 func (a *attempt) noSecret() *finding.Finding {
-	if len(a.NoSecretTried) == 0 {
+	if len(a.to.NoSecretTried) == 0 {
 		return finding.New("login.password-wanted", "the server wants a password, and the profile says that none is sent").
 			Saw("it asked by %s", a.method).
-			Suggest("gharbor set %s secret=ask", a.Profile).
-			Suggest("gharbor set %s secret=passfile", a.Profile)
+			Suggest("gharbor set %s secret=ask", a.to.Profile).
+			Suggest("gharbor set %s secret=passfile", a.to.Profile)
 	}
 	found := finding.New("secret.missing", "the server wants a password, and none was found")
-	for i, tried := range a.NoSecretTried {
+	for i, tried := range a.to.NoSecretTried {
 		found.Saw("tried %d: %s", i+1, tried)
 	}
-	return found.Suggest("gharbor test %s   # on a terminal, which asks", a.Profile).
-		Suggest("gharbor set %s secret=env:NAME   # or file:PATH, passfile", a.Profile)
+	return found.Suggest("gharbor test %s   # on a terminal, which asks", a.to.Profile).
+		Suggest("gharbor set %s secret=env:NAME   # or file:PATH, passfile", a.to.Profile)
 }
 
 func (a *attempt) cleartext() *finding.Finding {
 	found := finding.New("login.cleartext-refused", "the server asked for the password in the clear, which is sent only over TLS that was verified or to a socket whose owner was checked")
 	switch {
-	case a.Network == "unix":
+	case a.to.Network == "unix":
 		found.Saw("the process behind the socket is neither root's, yours, nor the folder owner's")
-		return found.Suggest("ls -ld %s", clean.Shell(a.Address))
+		return found.Suggest("ls -ld %s", clean.Shell(a.to.Address))
 	case a.facts.TLS == "none":
 		found.Saw("the connection is not encrypted")
 	default:
 		found.Saw("the connection is encrypted by %s, and who answers was not verified", a.facts.TLS)
 	}
-	return found.Suggest("gharbor set %s tls=verified", a.Profile).
+	return found.Suggest("gharbor set %s tls=verified", a.to.Profile).
 		Suggest("on the server: scram-sha-256 instead of password in pg_hba.conf")
 }
 
@@ -334,11 +334,11 @@ func (a *attempt) brokenOff(ctx context.Context, err error) *finding.Finding {
 	if ctx.Err() != nil || errors.Is(err, os.ErrDeadlineExceeded) {
 		return finding.New("login.timeout", "the server took the login and did not answer in time").
 			Saw("method: %s", a.method).
-			Suggest("gharbor test %s -timeout 60s", a.Profile)
+			Suggest("gharbor test %s -timeout 60s", a.to.Profile)
 	}
 	return finding.New("login.broken-off", "the connection ended during the login, without a reason from the server").
 		Saw("%s", clean.Line(lastError(err), 0)).
-		Suggest("gharbor test %s   # again; if it repeats, the server's log says why", a.Profile)
+		Suggest("gharbor test %s   # again; if it repeats, the server's log says why", a.to.Profile)
 }
 
 // clientCertificateAlert is the TLS alert with which a server refuses a client
@@ -353,12 +353,12 @@ func clientCertificateAlert(err error) string {
 
 func (a *attempt) certificateRefused(seen string) *finding.Finding {
 	found := finding.New("tls.client-certificate", "the server refused the TLS session because of the client's certificate")
-	if a.TLS.Cert == "" {
+	if a.to.TLS.Cert == "" {
 		found.Cause = "the server wants a client certificate, and the profile has none"
-		found.Suggest("gharbor set %s tls-cert=PATH tls-key=PATH", a.Profile)
+		found.Suggest("gharbor set %s tls-cert=PATH tls-key=PATH", a.to.Profile)
 	} else {
-		found.Saw("the profile's certificate is %s", a.TLS.Cert)
-		found.Suggest("openssl x509 -noout -subject -issuer -enddate -in %s", clean.Shell(a.TLS.Cert))
+		found.Saw("the profile's certificate is %s", a.to.TLS.Cert)
+		found.Suggest("openssl x509 -noout -subject -issuer -enddate -in %s", clean.Shell(a.to.TLS.Cert))
 	}
 	return found.Saw("%s", clean.Line(seen, 0))
 }

@@ -60,7 +60,7 @@ func said(e *pgconn.PgError) string {
 // notReady is for 57P03. The code is one for starting, stopping and
 // recovering; the text tells them apart where it is English.
 func (c *conversation) notReady(e *pgconn.PgError) *finding.Finding {
-	again := "gharbor test " + c.Profile + "   # again in a few seconds"
+	again := "gharbor test " + c.to.Profile + "   # again in a few seconds"
 	text := strings.ToLower(e.Message)
 	switch {
 	case strings.Contains(text, "starting up"):
@@ -83,29 +83,29 @@ func (a *attempt) serverRefused(ctx context.Context, e *pgconn.PgError) *finding
 		return a.notReady(e)
 	case adminShutdown, crashShutdown:
 		return finding.New("speak.stopping", "the server is shutting down and ended the connection").Saw("%s", said(e)).
-			Suggest("gharbor test %s   # again in a few seconds", a.Profile)
+			Suggest("gharbor test %s   # again in a few seconds", a.to.Profile)
 	case tooManyConnections:
 		return a.full(e)
 	case invalidAuthorization:
 		return a.notAllowed(ctx, e)
 	}
 	return finding.New("login.refused", "the server refused the login for a reason of its own").Saw("%s", said(e)).
-		Suggest("gharbor show %s", a.Profile)
+		Suggest("gharbor show %s", a.to.Profile)
 }
 
 func (a *attempt) wrongPassword(e *pgconn.PgError) *finding.Finding {
 	if a.empty {
 		return finding.New("login.empty-password", "the password that was sent is empty, and the server refused it").
 			Saw("%s", said(e)).Saw("the source: %s", a.facts.SecretSource).
-			Suggest("gharbor show %s   # says where the password is looked for", a.Profile)
+			Suggest("gharbor show %s   # says where the password is looked for", a.to.Profile)
 	}
 	found := finding.New("login.password", "the server refused the user or the password; it gives the same answer for a wrong password, an unknown role, a role without a password and an expired one").
 		Saw("%s", said(e)).Saw("the password's source: %s", a.facts.SecretSource)
-	if a.User != strings.ToLower(a.User) {
+	if a.to.User != strings.ToLower(a.to.User) {
 		found.Saw("the user's name has capital letters: roles made without quotes have none")
 	}
-	return found.Suggest("gharbor test %s -override secret=ask   # type it once", a.Profile).
-		Suggest("gharbor test %s -as ADMIN-PROFILE   # an administrator's profile looks the role up", a.Profile)
+	return found.Suggest("gharbor test %s -override secret=ask   # type it once", a.to.Profile).
+		Suggest("gharbor test %s -as ADMIN-PROFILE   # an administrator's profile looks the role up", a.to.Profile)
 }
 
 func (a *attempt) full(e *pgconn.PgError) *finding.Finding {
@@ -117,7 +117,7 @@ func (a *attempt) full(e *pgconn.PgError) *finding.Finding {
 		whose = "the database has as many connections as it takes (its CONNECTION LIMIT)"
 	}
 	return finding.New("session.server-full", "%s", whose).Saw("%s", said(e)).
-		Suggest("gharbor test %s   # again in a moment", a.Profile).
+		Suggest("gharbor test %s   # again in a moment", a.to.Profile).
 		Suggest("as an administrator: SELECT usename, datname, state, count(*) FROM pg_stat_activity GROUP BY 1, 2, 3")
 }
 
@@ -128,12 +128,12 @@ func (a *attempt) notAllowed(ctx context.Context, e *pgconn.PgError) *finding.Fi
 	text := strings.ToLower(e.Message)
 	switch {
 	case e.Routine == "InitializeSessionUserId" && strings.Contains(text, "does not exist"):
-		return finding.New("login.no-such-role", "there is no role %s on this server", clean.Quoted(a.User)).Saw("%s", said(e)).
-			Suggest("gharbor set %s user=NAME", a.Profile).
-			Suggest("as an administrator: CREATE ROLE %s LOGIN", identifier(a.User))
+		return finding.New("login.no-such-role", "there is no role %s on this server", clean.Quoted(a.to.User)).Saw("%s", said(e)).
+			Suggest("gharbor set %s user=NAME", a.to.Profile).
+			Suggest("as an administrator: CREATE ROLE %s LOGIN", identifier(a.to.User))
 	case e.Routine == "InitializeSessionUserId" && strings.Contains(text, "not permitted to log in"):
-		return finding.New("login.no-login-right", "the role %s exists and may not log in", clean.Quoted(a.User)).Saw("%s", said(e)).
-			Suggest("as an administrator: ALTER ROLE %s LOGIN", identifier(a.User))
+		return finding.New("login.no-login-right", "the role %s exists and may not log in", clean.Quoted(a.to.User)).Saw("%s", said(e)).
+			Suggest("as an administrator: ALTER ROLE %s LOGIN", identifier(a.to.User))
 	case e.Routine == "ClientAuthentication" && strings.Contains(text, "client certificate"):
 		return a.certificateRefused(said(e))
 	case e.Routine == "ClientAuthentication":
@@ -142,7 +142,7 @@ func (a *attempt) notAllowed(ctx context.Context, e *pgconn.PgError) *finding.Fi
 		return a.otherIdentity(e)
 	}
 	return finding.New("login.refused", "the server does not let this account in").Saw("%s", said(e)).
-		Suggest("gharbor show %s", a.Profile)
+		Suggest("gharbor show %s", a.to.Profile)
 }
 
 // otherIdentity is for methods that compare the account with something other
@@ -150,28 +150,28 @@ func (a *attempt) notAllowed(ctx context.Context, e *pgconn.PgError) *finding.Fi
 func (a *attempt) otherIdentity(e *pgconn.PgError) *finding.Finding {
 	text := strings.ToLower(e.Message)
 	switch {
-	case strings.Contains(text, "certificate") || a.TLS.Cert != "" && a.method == methodNone && a.facts.TLS != "none":
+	case strings.Contains(text, "certificate") || a.to.TLS.Cert != "" && a.method == methodNone && a.facts.TLS != "none":
 		return a.certificateRefused(said(e))
-	case strings.Contains(text, "peer") || a.Network == "unix" && a.method == methodNone:
+	case strings.Contains(text, "peer") || a.to.Network == "unix" && a.method == methodNone:
 		return finding.New("login.peer", "the server compares the system account with the role on this socket, and they are not the same").
 			Saw("%s", said(e)).
-			Suggest("gharbor set %s user=\"$(id -un)\"   # if a role of that name exists", a.Profile).
-			Suggest("gharbor set %s socket= host=127.0.0.1   # by password, where the server's rules have a line for that", a.Profile)
+			Suggest("gharbor set %s user=\"$(id -un)\"   # if a role of that name exists", a.to.Profile).
+			Suggest("gharbor set %s socket= host=127.0.0.1   # by password, where the server's rules have a line for that", a.to.Profile)
 	}
 	return finding.New("login.refused", "the server does not accept this account by the method that its rules ask for").
-		Saw("%s", said(e)).Suggest("gharbor show %s", a.Profile)
+		Saw("%s", said(e)).Suggest("gharbor show %s", a.to.Profile)
 }
 
 // accessRules is for an account that no line of pg_hba.conf lets in from here,
 // or that one rejects. Without encryption it may be only that which is
 // missing: one more connection finds out, without a password.
 func (a *attempt) accessRules(ctx context.Context, e *pgconn.PgError) *finding.Finding {
-	if a.Network == "tcp" && a.facts.TLS == "none" && a.offered != 'N' {
+	if a.to.Network == "tcp" && a.facts.TLS == "none" && a.offered != 'N' {
 		if asked := a.letInWithTLS(ctx); asked != "" {
 			return finding.New("tls.required-by-server", "the server lets this account in only over TLS, and the connection was not encrypted").
 				Saw("%s", said(e)).Saw("over TLS, on another connection, it %s", asked).
-				Suggest("gharbor set %s tls=verified", a.Profile).
-				Suggest("gharbor set %s tls=required   # encrypted, whoever answers", a.Profile)
+				Suggest("gharbor set %s tls=verified", a.to.Profile).
+				Suggest("gharbor set %s tls=required   # encrypted, whoever answers", a.to.Profile)
 		}
 	}
 	kind, from := "host", "this address"
@@ -185,13 +185,13 @@ func (a *attempt) accessRules(ctx context.Context, e *pgconn.PgError) *finding.F
 		}
 		from = host + bits
 	}
-	line := fmt.Sprintf("%s  %s  %s  %s  scram-sha-256", kind, a.Database, a.User, from)
-	if a.Network == "unix" {
-		line = fmt.Sprintf("local  %s  %s  scram-sha-256", a.Database, a.User)
+	line := fmt.Sprintf("%s  %s  %s  %s  scram-sha-256", kind, a.to.Database, a.to.User, from)
+	if a.to.Network == "unix" {
+		line = fmt.Sprintf("local  %s  %s  scram-sha-256", a.to.Database, a.to.User)
 	}
 	return finding.New("login.host-not-allowed", "the server's access rules (pg_hba.conf) do not let this user into this database from here").
 		Saw("%s", said(e)).
-		Suggest("gharbor show %s   # is it the right user and database?", a.Profile).
+		Suggest("gharbor show %s   # is it the right user and database?", a.to.Profile).
 		Suggest("on the server, in pg_hba.conf: %s   # as the server sees this machine, then SELECT pg_reload_conf()", clean.Line(line, 200))
 }
 
@@ -199,10 +199,10 @@ func (a *attempt) accessRules(ctx context.Context, e *pgconn.PgError) *finding.F
 // password, what it would say to this account over TLS: "" where it refuses
 // that as well or offers none.
 func (a *attempt) letInWithTLS(ctx context.Context) string {
-	if a.Redial == nil {
+	if a.to.Redial == nil {
 		return ""
 	}
-	conn, err := a.Redial(ctx)
+	conn, err := a.to.Redial(ctx)
 	if err != nil {
 		return ""
 	}
@@ -215,7 +215,7 @@ func (a *attempt) letInWithTLS(ctx context.Context) string {
 	if n, err := conn.Read(answer); n != 1 || err != nil || answer[0] != 'S' {
 		return ""
 	}
-	plan := *a.TLS
+	plan := *a.to.TLS
 	plan.Rule = tlsrule.Required
 	secure, _, _, err := plan.Handshake(ctx, conn)
 	if err != nil {
@@ -248,21 +248,21 @@ func aboutDatabase(err error) *pgconn.PgError {
 func (c *conversation) databaseRefused(ctx context.Context) *finding.Finding {
 	switch e := c.refusal; e.Code {
 	case insufficientRight:
-		return finding.New("database.no-access", "the role %s may not connect to the database %s", clean.Quoted(c.User), clean.Quoted(c.Database)).
+		return finding.New("database.no-access", "the role %s may not connect to the database %s", clean.Quoted(c.to.User), clean.Quoted(c.to.Database)).
 			Saw("%s", said(e)).
-			Suggest("as an administrator: GRANT CONNECT ON DATABASE %s TO %s", identifier(c.Database), identifier(c.User))
+			Suggest("as an administrator: GRANT CONNECT ON DATABASE %s TO %s", identifier(c.to.Database), identifier(c.to.User))
 	case notInRequiredState:
-		return finding.New("database.not-accepting", "the database %s takes no connections", clean.Quoted(c.Database)).
+		return finding.New("database.not-accepting", "the database %s takes no connections", clean.Quoted(c.to.Database)).
 			Saw("%s", said(e)).
-			Suggest("as an administrator: ALTER DATABASE %s ALLOW_CONNECTIONS true", identifier(c.Database))
+			Suggest("as an administrator: ALTER DATABASE %s ALLOW_CONNECTIONS true", identifier(c.to.Database))
 	}
 	return c.databaseMissing(ctx, c.refusal, c.used)
 }
 
 func (c *conversation) databaseMissing(ctx context.Context, e *pgconn.PgError, config *pgconn.Config) *finding.Finding {
-	found := finding.New("database.missing", "there is no database %s on this server", clean.Quoted(c.Database)).Saw("%s", said(e))
+	found := finding.New("database.missing", "there is no database %s on this server", clean.Quoted(c.to.Database)).Saw("%s", said(e))
 	names, asked := c.databases(ctx, config)
-	near := nearest.Names(c.Database, names, 3)
+	near := nearest.Names(c.to.Database, names, 3)
 	switch {
 	case len(near) > 0:
 		found.Saw("names alike that exist: %s", clean.Quoted(strings.Join(near, ", ")))
@@ -271,15 +271,15 @@ func (c *conversation) databaseMissing(ctx context.Context, e *pgconn.PgError, c
 	default:
 		found.Saw("no other database could be asked for the names there are")
 	}
-	return found.Suggest("gharbor set %s database=NAME", c.Profile).
-		Suggest("as an administrator: CREATE DATABASE %s OWNER %s", identifier(c.Database), identifier(c.User))
+	return found.Suggest("gharbor set %s database=NAME", c.to.Profile).
+		Suggest("as an administrator: CREATE DATABASE %s OWNER %s", identifier(c.to.Database), identifier(c.to.User))
 }
 
 // databases lists the server's databases, asked in one that usually exists,
 // with the same account. asked is "" where none let it in.
 func (c *conversation) databases(ctx context.Context, used *pgconn.Config) (names []string, asked string) {
-	for _, database := range []string{"postgres", c.User, "template1"} {
-		if database == c.Database || c.Redial == nil {
+	for _, database := range []string{"postgres", c.to.User, "template1"} {
+		if database == c.to.Database || c.to.Redial == nil {
 			continue
 		}
 		conn, err := c.redialSecure(ctx)
@@ -313,7 +313,7 @@ func (c *conversation) databases(ctx context.Context, used *pgconn.Config) (name
 
 // redialSecure makes another connection, encrypted as the first one was.
 func (c *conversation) redialSecure(ctx context.Context) (net.Conn, error) {
-	conn, err := c.Redial(ctx)
+	conn, err := c.to.Redial(ctx)
 	if err != nil || c.facts.TLS == "none" {
 		return conn, err
 	}
@@ -327,7 +327,7 @@ func (c *conversation) redialSecure(ctx context.Context) (net.Conn, error) {
 		conn.Close()
 		return nil, errors.New("no TLS on another connection")
 	}
-	secure, _, result, err := c.TLS.Handshake(ctx, conn)
+	secure, _, result, err := c.to.TLS.Handshake(ctx, conn)
 	if err != nil || result.Outcome == finding.Fail {
 		conn.Close()
 		return nil, errors.New("no TLS on another connection")

@@ -155,7 +155,7 @@ func (c *conversation) lost(err error) *finding.Finding {
 	} else {
 		found.Saw("%s", clean.Line(lastError(err), 0))
 	}
-	return found.Suggest("gharbor test %s   # again; if it repeats, the server's log says why", c.Profile)
+	return found.Suggest("gharbor test %s   # again; if it repeats, the server's log says why", c.to.Profile)
 }
 
 // Missing returns the tables and extensions that do not exist for this login.
