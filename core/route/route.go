@@ -277,7 +277,11 @@ func Unreached(profileName string, c Candidate, tried []Attempt) *finding.Findin
 }
 
 func unreachedSocket(profileName string, c Candidate, err error) *finding.Finding {
+	info, statErr := os.Stat(c.Socket)
 	switch {
+	case statErr == nil && info.Mode()&fs.ModeSocket == 0: // Linux refuses to connect to it, like to a dead socket
+		return finding.New("reach.not-a-socket", "%s is not a socket", c.Socket).
+			Suggest("gharbor set %s socket=PATH", profileName)
 	case errors.Is(err, fs.ErrNotExist):
 		return finding.New("reach.socket-missing", "there is no socket %s: the server is not running, or its sockets are in another folder or under another port", c.Socket)
 	case errors.Is(err, fs.ErrPermission):
@@ -285,8 +289,8 @@ func unreachedSocket(profileName string, c Candidate, err error) *finding.Findin
 			Suggest("ls -ld %s %s", clean.Shell(c.Folder), clean.Shell(c.Socket))
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return finding.New("reach.refused", "the socket %s is there and nobody listens on it: the server is not running, or it ended without clearing up", c.Socket)
-	case errors.Is(err, syscall.ENOTSOCK), errors.Is(err, syscall.EPROTOTYPE):
-		return finding.New("reach.not-a-socket", "%s is not a stream socket", c.Socket).
+	case errors.Is(err, syscall.EPROTOTYPE):
+		return finding.New("reach.not-a-socket", "%s is a socket for datagrams, which no database server uses", c.Socket).
 			Suggest("gharbor set %s socket=PATH", profileName)
 	}
 	return finding.New("reach.failed", "%s could not be reached", c).Suggest("gharbor show %s", profileName)

@@ -60,6 +60,10 @@ type Plan struct {
 	roots  *x509.CertPool // nil for the system's
 	client []tls.Certificate
 	Now    func() time.Time
+
+	// MaxVersion bounds the version (tls.VersionTLS12), 0 for none. Up to
+	// TLS 1.2 a server judges the client's certificate within the handshake.
+	MaxVersion uint16
 }
 
 // Load reads the files that the settings name.
@@ -210,7 +214,7 @@ func (e *HandshakeError) Unwrap() error { return e.Err }
 // *HandshakeError where there was no handshake to judge.
 func (p *Plan) Handshake(ctx context.Context, conn net.Conn) (*tls.Conn, *Facts, finding.Result, error) {
 	config := &tls.Config{
-		MinVersion: tls.VersionTLS12, Certificates: p.client,
+		MinVersion: tls.VersionTLS12, MaxVersion: p.MaxVersion, Certificates: p.client,
 		InsecureSkipVerify: true, // judged below, before anything is sent
 	}
 	if _, err := netip.ParseAddr(p.Name); err != nil {

@@ -8,6 +8,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -214,8 +215,14 @@ func (r *Report) Ends(t testing.TB, stage, outcome, code string) Stage {
 		have = s.Finding.Code
 	}
 	if s.Outcome != outcome || have != code {
-		all, _ := json.MarshalIndent(r, "", " ")
-		t.Fatalf("stage %s is %s %q, want %s %q\n%s", stage, s.Outcome, have, outcome, code, all)
+		var all strings.Builder
+		for _, other := range r.Stages {
+			fmt.Fprintf(&all, "%s %s %s\n", other.Stage, other.Outcome, other.Detail)
+			if other.Finding != nil {
+				fmt.Fprintf(&all, "  %+v\n", *other.Finding)
+			}
+		}
+		t.Fatalf("stage %s is %s %q, want %s %q\n%s", stage, s.Outcome, have, outcome, code, all.String())
 	}
 	after := false
 	for _, other := range r.Stages {
@@ -241,4 +248,39 @@ func (s Stage) Try() string {
 		return ""
 	}
 	return strings.Join(s.Finding.Try, "\n")
+}
+
+// Profiles writes the profile file.
+func (p *Program) Profiles(text string) {
+	p.t.Helper()
+	p.Write(filepath.Join(p.Home, "profiles.toml"), text)
+}
+
+// Write writes a file that only its owner may use, and its folder.
+func (p *Program) Write(path, text string) {
+	p.t.Helper()
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		p.t.Fatal(err)
+	}
+	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+		p.t.Fatal(err)
+	}
+}
+
+// ReadProfiles reads the profile file.
+func (p *Program) ReadProfiles() string {
+	p.t.Helper()
+	data, err := os.ReadFile(filepath.Join(p.Home, "profiles.toml"))
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	return string(data)
+}
+
+// Passfile writes the user's password file.
+func (p *Program) Passfile(lines ...string) string {
+	p.t.Helper()
+	path := filepath.Join(filepath.Dir(p.Home), ".pgpass")
+	p.Write(path, strings.Join(lines, "\n")+"\n")
+	return path
 }

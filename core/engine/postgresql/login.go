@@ -2,6 +2,7 @@ package postgresql
 
 import (
 	"context"
+	"crypto/tls"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -331,6 +332,11 @@ func (a *attempt) brokenOff(ctx context.Context, err error) *finding.Finding {
 	if alert := clientCertificateAlert(err); alert != "" {
 		return a.certificateRefused(alert)
 	}
+	if a.to.TLS.Cert != "" && a.facts.TLS != "none" && ctx.Err() == nil {
+		if alert := a.judgedCertificate(ctx); alert != "" {
+			return a.certificateRefused(alert + " (on another connection, by TLS 1.2)")
+		}
+	}
 	if ctx.Err() != nil || errors.Is(err, os.ErrDeadlineExceeded) {
 		return finding.New("login.timeout", "the server took the login and did not answer in time").
 			Saw("method: %s", a.method).
@@ -349,6 +355,20 @@ func clientCertificateAlert(err error) string {
 		return ""
 	}
 	return text
+}
+
+// judgedCertificate finds out whether it was the client's certificate that
+// ended a login without a word: by TLS 1.3 the server's alert comes after the
+// handshake and is lost when it closes. "" where the certificate is accepted.
+func (a *attempt) judgedCertificate(ctx context.Context) string {
+	plan := *a.to.TLS
+	plan.MaxVersion = tls.VersionTLS12
+	secure, err := a.secureAgain(ctx, &plan)
+	if err == nil {
+		secure.Close()
+		return ""
+	}
+	return clientCertificateAlert(err)
 }
 
 func (a *attempt) certificateRefused(seen string) *finding.Finding {

@@ -185,9 +185,9 @@ func (a *attempt) accessRules(ctx context.Context, e *pgconn.PgError) *finding.F
 		}
 		from = host + bits
 	}
-	line := fmt.Sprintf("%s  %s  %s  %s  scram-sha-256", kind, a.to.Database, a.to.User, from)
+	line := fmt.Sprintf("%s %s %s %s scram-sha-256", kind, a.to.Database, a.to.User, from)
 	if a.to.Network == "unix" {
-		line = fmt.Sprintf("local  %s  %s  scram-sha-256", a.to.Database, a.to.User)
+		line = fmt.Sprintf("local %s %s scram-sha-256", a.to.Database, a.to.User)
 	}
 	return finding.New("login.host-not-allowed", "the server's access rules (pg_hba.conf) do not let this user into this database from here").
 		Saw("%s", said(e)).
@@ -199,28 +199,14 @@ func (a *attempt) accessRules(ctx context.Context, e *pgconn.PgError) *finding.F
 // password, what it would say to this account over TLS: "" where it refuses
 // that as well or offers none.
 func (a *attempt) letInWithTLS(ctx context.Context) string {
-	if a.to.Redial == nil {
-		return ""
-	}
-	conn, err := a.to.Redial(ctx)
-	if err != nil {
-		return ""
-	}
-	defer conn.Close()
-	defer guard(ctx, conn)()
-	answer := make([]byte, 1)
-	if _, err := conn.Write(greeting.SSLRequest()); err != nil {
-		return ""
-	}
-	if n, err := conn.Read(answer); n != 1 || err != nil || answer[0] != 'S' {
-		return ""
-	}
 	plan := *a.to.TLS
 	plan.Rule = tlsrule.Required
-	secure, _, _, err := plan.Handshake(ctx, conn)
+	secure, err := a.secureAgain(ctx, &plan)
 	if err != nil {
 		return ""
 	}
+	defer secure.Close()
+	defer guard(ctx, secure)()
 	if _, err := secure.Write(a.startup()); err != nil {
 		return ""
 	}
@@ -313,9 +299,20 @@ func (c *conversation) databases(ctx context.Context, used *pgconn.Config) (name
 
 // redialSecure makes another connection, encrypted as the first one was.
 func (c *conversation) redialSecure(ctx context.Context) (net.Conn, error) {
+	if c.facts.TLS == "none" {
+		return c.to.Redial(ctx)
+	}
+	return c.secureAgain(ctx, c.to.TLS)
+}
+
+// secureAgain makes another connection and encrypts it by a plan.
+func (c *conversation) secureAgain(ctx context.Context, plan *tlsrule.Plan) (net.Conn, error) {
+	if c.to.Redial == nil {
+		return nil, errNoOther
+	}
 	conn, err := c.to.Redial(ctx)
-	if err != nil || c.facts.TLS == "none" {
-		return conn, err
+	if err != nil {
+		return nil, err
 	}
 	release := guard(ctx, conn)
 	defer release()
@@ -323,17 +320,25 @@ func (c *conversation) redialSecure(ctx context.Context) (net.Conn, error) {
 	if _, err = conn.Write(greeting.SSLRequest()); err == nil {
 		_, err = conn.Read(answer)
 	}
-	if err != nil || answer[0] != 'S' {
-		conn.Close()
-		return nil, errors.New("no TLS on another connection")
+	if err == nil && answer[0] != 'S' {
+		err = errNoOther
 	}
-	secure, _, result, err := c.to.TLS.Handshake(ctx, conn)
-	if err != nil || result.Outcome == finding.Fail {
+	if err != nil {
 		conn.Close()
-		return nil, errors.New("no TLS on another connection")
+		return nil, err
+	}
+	secure, _, result, err := plan.Handshake(ctx, conn)
+	if err == nil && result.Outcome == finding.Fail {
+		err = errNoOther
+	}
+	if err != nil {
+		conn.Close()
+		return nil, err
 	}
 	return secure, nil
 }
+
+var errNoOther = errors.New("no other connection of the kind could be made")
 
 // identifier quotes a name for SQL where it needs it.
 func identifier(name string) string {

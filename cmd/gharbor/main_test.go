@@ -1,0 +1,9 @@
+package main
+
+import (
+	"testing"
+
+	"gentleharbor/internal/testkit"
+)
+
+func TestMain(m *testing.M) { testkit.Main(m) }
