@@ -229,8 +229,29 @@ func (c *conversation) notPostgreSQL(s greeting.Service, reply []byte) finding.R
 		Suggest("gharbor nearby"))
 }
 
+// wholeGreeting reads on for a moment: a greeting may come in pieces.
+func (c *conversation) wholeGreeting(reply []byte) []byte {
+	const moment, enough = 400 * time.Millisecond, 256
+	c.raw.SetReadDeadline(time.Now().Add(moment))
+	for len(reply) < enough {
+		if service, ok := greeting.Recognise(reply); ok && service.Engine != "postgresql" {
+			break
+		}
+		piece := make([]byte, enough)
+		n, err := c.raw.Read(piece)
+		reply = append(reply, piece[:n]...)
+		if err != nil {
+			break
+		}
+	}
+	return reply
+}
+
 // unexpectedBytes is for an answer that is not PostgreSQL's.
 func (c *conversation) unexpectedBytes(ctx context.Context, reply []byte) finding.Result {
+	if reply[0] != 'S' || !c.encryptable() {
+		reply = c.wholeGreeting(reply)
+	}
 	if service, ok := greeting.Recognise(reply); ok && service.Engine != "postgresql" {
 		return c.notPostgreSQL(service, reply)
 	}

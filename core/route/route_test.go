@@ -1,0 +1,176 @@
+package route
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"net"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile"
+)
+
+func TestUnreached(t *testing.T) {
+	host := Candidate{Host: "tide-db.internal.example", Port: 5432}
+	socket := Candidate{Socket: "/nowhere/.s.PGSQL.5432", Folder: "/nowhere"}
+	timeout := &net.OpError{Op: "dial", Err: os.ErrDeadlineExceeded}
+	for _, c := range []struct {
+		at   Candidate
+		errs []error
+		want string
+	}{
+		{host, []error{syscall.ECONNREFUSED}, "reach.refused"},
+		{host, []error{timeout}, "reach.timeout"},
+		{host, []error{timeout, syscall.ECONNREFUSED, timeout}, "reach.refused"},
+		{host, []error{syscall.ENETUNREACH}, "reach.unreachable"},
+		{host, []error{syscall.EHOSTUNREACH}, "reach.unreachable"},
+		{host, []error{errors.New("a cable was cut")}, "reach.failed"},
+		{socket, []error{fs.ErrNotExist}, "reach.socket-missing"},
+		{socket, []error{fs.ErrPermission}, "reach.socket-permission"},
+		{socket, []error{syscall.EPROTOTYPE}, "reach.not-a-socket"},
+		{socket, []error{errors.New("odd")}, "reach.failed"},
+	} {
+		var tried []Attempt
+		for _, err := range c.errs {
+			tried = append(tried, Attempt{Address: "192.0.2.1:5432", Err: err})
+		}
+		found := Unreached("tides", c.at, tried)
+		if found.Code != c.want {
+			t.Errorf("%v: %s, want %s", c.errs, found.Code, c.want)
+		}
+		if len(found.Seen) != len(tried) {
+			t.Errorf("%v: seen %q", c.errs, found.Seen)
+		}
+		if _, ok := finding.PageOf(found.Code); !ok {
+			t.Errorf("%s has no page", found.Code)
+		}
+	}
+}
+
+func TestNames(t *testing.T) {
+	ctx := context.Background()
+	answer := func(addrs []netip.Addr, err error) Network {
+		return Network{Resolve: func(context.Context, string) ([]netip.Addr, error) { return addrs, err }}
+	}
+	at := Candidate{Host: "tide-db.internal.example", Port: 5432}
+	_, result := answer(nil, &net.DNSError{Err: "i/o timeout", IsTimeout: true}).Names(ctx, "tides", at)
+	if result.Finding == nil || result.Finding.Code != "name.timeout" {
+		t.Errorf("time-out: %+v", result.Finding)
+	}
+	_, result = answer(nil, &net.DNSError{Err: "no such host\x1b[2J", Server: "192.0.2.53:53", IsNotFound: true}).Names(ctx, "tides", at)
+	if result.Finding == nil || result.Finding.Code != "name.unknown" || strings.Contains(result.Finding.Seen[0], "\x1b") {
+		t.Errorf("unknown: %+v", result.Finding)
+	}
+	many := make([]netip.Addr, 100)
+	for i := range many {
+		many[i] = netip.AddrFrom4([4]byte{192, 0, 2, byte(i)})
+	}
+	if addrs, _ := answer(many, nil).Names(ctx, "tides", at); len(addrs) != 16 {
+		t.Errorf("%d addresses of a name with 100", len(addrs))
+	}
+	if addrs, result := (Network{}).Names(ctx, "tides", Candidate{Host: "::1"}); len(addrs) != 1 || result.Outcome != finding.OK {
+		t.Error("a literal address was looked up")
+	}
+}
+
+// TestReachMixed: the first address refuses, the second serves.
+func TestReachMixed(t *testing.T) {
+	n := Network{Dial: func(_ context.Context, _, address string) (net.Conn, error) {
+		if strings.HasPrefix(address, "[::1]") {
+			return nil, &net.OpError{Op: "dial", Err: syscall.ECONNREFUSED}
+		}
+		ours, theirs := net.Pipe()
+		theirs.Close()
+		return ours, nil
+	}}
+	addrs := []netip.Addr{netip.MustParseAddr("::1"), netip.MustParseAddr("127.0.0.1")}
+	reached, tried := n.Reach(context.Background(), Candidate{Host: "localhost", Port: 5432}, addrs)
+	if reached == nil {
+		t.Fatal(tried)
+	}
+	if !reached.Mixed() || reached.Address != "127.0.0.1:5432" {
+		t.Errorf("mixed %v at %s", reached.Mixed(), reached.Address)
+	}
+	found := reached.MixedFinding("sightings", "localhost")
+	if found.Code != "name.mixed" || found.Try[0] != "gharbor set sightings host=127.0.0.1" {
+		t.Errorf("%+v", found)
+	}
+}
+
+// TestReachShares: an address that swallows packets leaves time for the next.
+func TestReachShares(t *testing.T) {
+	n := Network{Dial: func(ctx context.Context, _, address string) (net.Conn, error) {
+		if strings.HasPrefix(address, "192.0.2.1:") {
+			<-ctx.Done()
+			return nil, ctx.Err()
+		}
+		ours, theirs := net.Pipe()
+		theirs.Close()
+		return ours, nil
+	}}
+	ctx, cancel := context.WithTimeout(context.Background(), 200*time.Millisecond)
+	defer cancel()
+	reached, tried := n.Reach(ctx, Candidate{Host: "x.example", Port: 1}, []netip.Addr{netip.MustParseAddr("192.0.2.1"), netip.MustParseAddr("192.0.2.2")})
+	if reached == nil {
+		t.Fatalf("not reached: %v", tried)
+	}
+}
+
+func TestCandidates(t *testing.T) {
+	folder := t.TempDir()
+	for _, c := range []struct {
+		text string
+		want []Candidate
+	}{
+		{`host = "::1"`, []Candidate{{Host: "::1", Port: 5432}}},
+		{`hosts = ["a.example", "b.example:1", "[::1]:2", "::1"]` + "\nport = 6", []Candidate{{Host: "a.example", Port: 6}, {Host: "b.example", Port: 1}, {Host: "::1", Port: 2}, {Host: "::1", Port: 6}}},
+		{`socket = "` + folder + `"`, []Candidate{{Socket: filepath.Join(folder, ".s.PGSQL.5432"), Folder: folder, Port: 5432}}},
+		{`socket = "` + folder + `"` + "\nport = 5433", []Candidate{{Socket: filepath.Join(folder, ".s.PGSQL.5433"), Folder: folder, Port: 5433}}},
+		{`socket = "` + folder + `/.s.PGSQL.7"`, []Candidate{{Socket: filepath.Join(folder, ".s.PGSQL.7"), Folder: folder, Port: 7}}},
+		{`socket = "/no/such/folder"`, []Candidate{{Socket: "/no/such/folder/.s.PGSQL.5432", Folder: "/no/such/folder", Port: 5432}}},
+	} {
+		f, err := profile.Parse("profiles.toml", []byte("[profile.tides]\nengine = \"postgresql\"\n"+c.text))
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, found := Candidates(f.Resolve(f.Lookup("tides"), nil, profile.Environment{}))
+		if found != nil || len(got) != len(c.want) {
+			t.Fatalf("%s: %v %v", c.text, got, found)
+		}
+		for i := range got {
+			if got[i] != c.want[i] {
+				t.Errorf("%s: %+v, want %+v", c.text, got[i], c.want[i])
+			}
+		}
+	}
+}
+
+func TestPeerChecked(t *testing.T) {
+	folder := t.TempDir()
+	listener, err := net.Listen("unix", filepath.Join(folder, "s"))
+	if err != nil {
+		t.Skip(err)
+	}
+	defer listener.Close()
+	conn, err := net.Dial("unix", filepath.Join(folder, "s"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	if _, ok := peerUID(conn.(*net.UnixConn)); ok && !PeerChecked(conn, folder) {
+		t.Error("this very process is not trusted")
+	}
+	ours, theirs := net.Pipe()
+	defer ours.Close()
+	defer theirs.Close()
+	if PeerChecked(ours, folder) {
+		t.Error("what is no socket was checked")
+	}
+}
