@@ -61,6 +61,7 @@ type entry struct {
 	start, end int  // of `key = value`
 	valueAt    int  // offset of the value
 	inline     int  // offset of the outermost inline table's key, -1 outside of one
+	inlineLine int  // the line of that key
 	outerEnd   int  // end of the outermost expression that it is in
 	name       span // the profile's name as written, where it is part of the key
 	value      Value
@@ -182,7 +183,7 @@ func (r *reader) keyValue(node *unstable.Node, outer entry) {
 	value := node.Value()
 	if value.Kind == unstable.InlineTable {
 		if e.inline < 0 {
-			e.inline = e.start
+			e.inline, e.inlineLine = e.start, e.line
 		}
 		empty := true
 		for it := value.Children(); it.Next(); {

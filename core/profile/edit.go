@@ -211,7 +211,10 @@ func (f *File) Set(name string, sets []Override) (*Edit, error) {
 	}
 	want := &Profile{Name: name, Line: p.Line, Entries: slices.Clone(p.Entries)}
 	e := f.edit()
-	for _, s := range sets {
+	plainFirst := slices.SortedStableFunc(slices.Values(sets), func(a, b Override) int { // a new expect table follows the new keys
+		return strings.Count(a.Field.Name, ".") - strings.Count(b.Field.Name, ".")
+	})
+	for _, s := range plainFirst {
 		if err := e.setOne(p, want, s); err != nil {
 			return nil, err
 		}
@@ -425,7 +428,7 @@ func (e *Edit) insertDotted(p *Profile, key string, v Value) error {
 	d := e.file.doc
 	var last *entry
 	for i := range d.entries {
-		if name, _ := d.owner(&d.entries[i]); name == p.Name {
+		if name, _ := d.owner(&d.entries[i]); name == p.Name && len(d.headers[d.entries[i].table].path) < 2 {
 			last = &d.entries[i]
 		}
 	}
@@ -437,8 +440,8 @@ func (e *Edit) insertDotted(p *Profile, key string, v Value) error {
 		e.insert(d.headers[h].start, "[profile."+nameKey(p.Name)+"]\n"+key+" = "+v.toml()+"\n\n")
 		return nil
 	}
-	if last.inline >= 0 || len(d.headers[last.table].path) > 1 {
-		return refuse("profile %q is written as an inline table or in parts (%s:%d); add %s by hand", p.Name, e.file.Path, last.line, key)
+	if last.inline >= 0 {
+		return refuse("profile %q is written as an inline table (%s:%d); add %s by hand", p.Name, e.file.Path, last.line, key)
 	}
 	start, end := d.lines(last.start, last.outerEnd)
 	e.insertLine(end, string(d.data[start:last.name.end])+"."+key+" = "+v.toml())

@@ -204,7 +204,7 @@ func (a *assembler) entry(e *entry) error {
 		by := "the keys above line " + fmt.Sprint(h.line)
 		switch {
 		case e.inline >= 0:
-			by = fmt.Sprintf("line %d", e.line)
+			by = fmt.Sprintf("line %d", e.inlineLine)
 		case e.table+1 < len(a.doc.headers):
 			by = fmt.Sprintf("the keys above line %d", a.doc.headers[e.table+1].line)
 		}
@@ -213,7 +213,10 @@ func (a *assembler) entry(e *entry) error {
 		}
 	}
 	if path[2] == "expect" && len(h.path) < 3 {
-		by := fmt.Sprintf("the keys of table %d", e.table)
+		by := fmt.Sprintf("the keys below line %d", h.line)
+		if e.inline >= 0 {
+			by = fmt.Sprintf("line %d", e.inlineLine)
+		}
 		if err := a.define(p, a.expectBy, by, e.line, fmt.Sprintf("profile %q has two expect tables", p.Name)); err != nil {
 			return err
 		}
