@@ -24,7 +24,7 @@ func (t *test) expect(ctx context.Context) finding.Result {
 	wanted := 0
 	var wrong []broken
 	f := t.conv.Facts()
-	for _, e := range t.profile.Values {
+	for _, e := range t.profile.Values() {
 		key, ok := strings.CutPrefix(e.Field.Name, "expect.")
 		if !ok {
 			continue

@@ -30,8 +30,8 @@ type plan struct {
 func (t *test) checkProfile(context.Context) finding.Result {
 	p := t.profile
 	name := p.Profile.Name
-	if p.Problem != nil {
-		return finding.Failed(p.Problem)
+	if found := p.Problem(); found != nil {
+		return finding.Failed(found)
 	}
 	word := p.Text("engine")
 	begin := t.Engines[word]
@@ -64,7 +64,7 @@ func (t *test) checkProfile(context.Context) finding.Result {
 }
 
 func shortPath(p *profile.Resolved) string {
-	for _, v := range p.Values {
+	for _, v := range p.Values() {
 		if v.Origin.File != "" {
 			return v.Origin.File[strings.LastIndexByte(v.Origin.File, '/')+1:]
 		}

@@ -21,6 +21,9 @@ func Line(s string, max int) string {
 	if max <= 0 {
 		max = MaxShown
 	}
+	if len(s) <= max && plain(s) {
+		return s
+	}
 	var b strings.Builder
 	space := false
 	for i, r := range s {
@@ -47,6 +50,17 @@ func Line(s string, max int) string {
 		b.WriteRune(r)
 	}
 	return b.String()
+}
+
+// plain reports whether s is printable ASCII with single blanks inside, as
+// nearly all texts are: those need no copy.
+func plain(s string) bool {
+	for i := 0; i < len(s); i++ {
+		if c := s[i]; c < 0x20 || c >= 0x7f || c == ' ' && (i == 0 || i == len(s)-1 || s[i-1] == ' ') {
+			return false
+		}
+	}
+	return true
 }
 
 // Quoted is Line between double quotes: the form in which foreign text appears

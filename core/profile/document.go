@@ -49,23 +49,27 @@ type header struct {
 	name  span // path[1] as written, where there is one
 }
 
-// span is a range of bytes of the file.
-type span struct{ start, end int }
+// here is where the header stands, as a range to be widened to its line.
+func (h header) here() (int32, int32) { return int32(h.start), int32(h.start) }
+
+// span is a range of bytes of the file. A file is smaller than 4 MiB, so its
+// offsets fit an int32; 10,000 profiles have 70,000 entries.
+type span struct{ start, end int32 }
 
 // entry is one `key = value`, flattened: the entries of an inline table are
 // entries of their own.
 type entry struct {
-	table      int      // index into headers
-	key        []string // relative to the table
-	line       int
-	start, end int  // of `key = value`
-	valueAt    int  // offset of the value
-	inline     int  // offset of the outermost inline table's key, -1 outside of one
-	inlineLine int  // the line of that key
-	outerEnd   int  // end of the outermost expression that it is in
-	name       span // the profile's name as written, where it is part of the key
+	key        []string // relative to the table; entries with the same key share it
 	value      Value
 	problem    string // "" or what is wrong with the value's type
+	table      int32  // index into headers
+	line       int32
+	start, end int32 // of `key = value`
+	valueAt    int32 // offset of the value
+	inline     int32 // offset of the outermost inline table's key, -1 outside of one
+	inlineLine int32 // the line of that key
+	outerEnd   int32 // end of the outermost expression that it is in
+	name       span  // the profile's name as written, where it is part of the key
 }
 
 // parseDocument reads data as TOML. Errors are *FileError.
@@ -76,8 +80,9 @@ func parseDocument(path string, data []byte) (*document, error) {
 	if !utf8.Valid(data) {
 		return nil, &FileError{path, invalidLine(data), "not valid UTF-8; save the file as UTF-8"}
 	}
-	d := &document{path: path, data: data, headers: []header{{}}}
-	r := reader{document: d, strings: make(map[string]string), line: 1}
+	lines := bytes.Count(data, []byte{'\n'}) + 1
+	d := &document{path: path, data: data, headers: make([]header, 1, lines/8+1), entries: make([]entry, 0, lines)}
+	r := reader{document: d, strings: make(map[string]string), keys: make(map[string][]string), line: 1}
 	r.parser.Reset(bytes.TrimPrefix(data, []byte("\xef\xbb\xbf")))
 	r.base = len(data) - len(r.parser.Data())
 	for r.parser.NextExpression() {
@@ -113,8 +118,9 @@ func invalidLine(data []byte) int {
 type reader struct {
 	*document
 	parser  unstable.Parser
-	base    int               // bytes before the parser's input (a byte order mark)
-	strings map[string]string // keys seen, so that 10,000 "host" are one string
+	base    int                 // bytes before the parser's input (a byte order mark)
+	strings map[string]string   // texts seen, so that 10,000 "host" are one string
+	keys    map[string][]string // keys of one part seen
 	line    int
 	at      int // the offset that line belongs to
 }
@@ -141,22 +147,36 @@ func (r *reader) intern(b []byte) string {
 // path reads a dotted key; nth is where its component number n stands.
 func (r *reader) path(it unstable.Iterator, n int) (path []string, nth span) {
 	for it.Next() {
+		node := it.Node()
+		if path == nil && it.IsLast() && n != 0 {
+			return r.single(node.Data), span{}
+		}
 		if path == nil {
-			path = make([]string, 0, 2)
+			path = make([]string, 0, 3)
 		}
 		if len(path) == n {
-			nth.start = r.base + int(it.Node().Raw.Offset)
-			nth.end = nth.start + int(it.Node().Raw.Length)
+			nth.start = int32(r.base) + int32(node.Raw.Offset)
+			nth.end = nth.start + int32(node.Raw.Length)
 		}
-		path = append(path, r.intern(it.Node().Data))
+		path = append(path, r.intern(node.Data))
 	}
 	return path, nth
 }
 
+// single is a key of one part.
+func (r *reader) single(b []byte) []string {
+	if key, ok := r.keys[string(b)]; ok {
+		return key
+	}
+	key := []string{r.intern(b)}
+	r.keys[key[0]] = key
+	return key
+}
+
 func (r *reader) header(node *unstable.Node) {
-	_, first := r.path(node.Key(), 0)
 	path, name := r.path(node.Key(), 1)
-	start := bytes.LastIndexByte(r.data[:first.start], '\n') + 1
+	first := r.base + int(node.Child().Raw.Offset)
+	start := bytes.LastIndexByte(r.data[:first], '\n') + 1
 	start += bytes.IndexByte(r.data[start:], '[')
 	r.headers = append(r.headers, header{path: path, start: start, line: r.lineAt(start), array: node.Kind == unstable.ArrayTable, name: name})
 }
@@ -164,7 +184,7 @@ func (r *reader) header(node *unstable.Node) {
 // keyValue takes a key and its value; outer is the inline table that it is in.
 func (r *reader) keyValue(node *unstable.Node, outer entry) {
 	e := outer
-	e.table = len(r.headers) - 1
+	e.table = int32(len(r.headers) - 1)
 	depth := len(r.headers[e.table].path) + len(outer.key)
 	key, name := r.path(node.Key(), 1-depth)
 	if depth < 2 && depth+len(key) >= 2 {
@@ -174,9 +194,9 @@ func (r *reader) keyValue(node *unstable.Node, outer entry) {
 		key = slices.Concat(outer.key, key)
 	}
 	e.key = key
-	e.start = r.base + int(node.Raw.Offset)
-	e.end = e.start + int(node.Raw.Length)
-	e.line = r.lineAt(e.start)
+	e.start = int32(r.base) + int32(node.Raw.Offset)
+	e.end = e.start + int32(node.Raw.Length)
+	e.line = int32(r.lineAt(int(e.start)))
 	if e.inline < 0 {
 		e.outerEnd = e.end
 	}
@@ -205,7 +225,7 @@ func (r *reader) keyValue(node *unstable.Node, outer entry) {
 
 // valueStart finds the value in `key = value`: after the '=' that follows the
 // key, which may be quoted and hold a '=' itself.
-func (r *reader) valueStart(e entry) int {
+func (r *reader) valueStart(e entry) int32 {
 	text := r.data[e.start:e.end]
 	var quoted byte
 	for i := 0; i < len(text); i++ {
@@ -221,7 +241,7 @@ func (r *reader) valueStart(e entry) int {
 		case c == '=':
 			for i++; i < len(text) && (text[i] == ' ' || text[i] == '\t'); i++ {
 			}
-			return e.start + i
+			return e.start + int32(i)
 		}
 	}
 	return e.end

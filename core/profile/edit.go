@@ -265,7 +265,7 @@ func (e *Edit) setOne(p, want *Profile, s Override) error {
 		e.cuts = append(e.cuts, cut{start: start, end: end})
 	case at >= 0:
 		want.Entries[at].Value = s.Value
-		e.cuts = append(e.cuts, cut{place.valueAt, place.end, s.Value.toml()})
+		e.cuts = append(e.cuts, cut{int(place.valueAt), int(place.end), s.Value.toml()})
 	case !s.Unset:
 		want.Entries = append(want.Entries, Entry{Field: s.Field, Value: s.Value})
 		return e.insertKey(p, s)
@@ -298,7 +298,8 @@ func (d *document) owner(e *entry) (profile, field string) {
 }
 
 // lines widens a range to whole lines, a comment behind it included.
-func (d *document) lines(start, end int) (int, int) {
+func (d *document) lines(from, to int32) (start, end int) {
+	start, end = int(from), int(to)
 	start = bytes.LastIndexByte(d.data[:start], '\n') + 1
 	if i := bytes.IndexByte(d.data[end:], '\n'); i >= 0 {
 		return start, end + i + 1
@@ -341,7 +342,7 @@ func (d *document) tableAt(path ...string) int {
 func (e *Edit) hasDotted(table int) bool {
 	for i := range e.file.doc.entries {
 		own := &e.file.doc.entries[i]
-		if own.table == table && own.key[0] == "expect" {
+		if int(own.table) == table && own.key[0] == "expect" {
 			return true
 		}
 	}
@@ -352,7 +353,7 @@ func (e *Edit) hasDotted(table int) bool {
 func (d *document) lastOf(table int) *entry {
 	var last *entry
 	for i := range d.entries {
-		if d.entries[i].table == table {
+		if int(d.entries[i].table) == table {
 			last = &d.entries[i]
 		}
 	}
@@ -364,7 +365,7 @@ func (e *Edit) insertInto(table int, key string, v Value) {
 	d := e.file.doc
 	last := d.lastOf(table)
 	if last == nil {
-		_, end := d.lines(d.headers[table].start, d.headers[table].start)
+		_, end := d.lines(d.headers[table].here())
 		e.insertLine(end, key+" = "+v.toml())
 		return
 	}
@@ -404,7 +405,7 @@ func (e *Edit) insert(at int, text string) {
 
 func (e *Edit) insertExpectTable(p *Profile, table int, key string, v Value) error {
 	d := e.file.doc
-	first, end := d.headers[table].start, d.headers[table].start
+	first, end := d.headers[table].here()
 	if last := d.lastOf(table); last != nil {
 		first, end = last.start, last.outerEnd
 	}
@@ -466,11 +467,11 @@ func (f *File) Remove(name string) (*Edit, error) {
 		if i == 0 || len(h.path) < 2 || h.path[1] != name {
 			continue
 		}
-		first, end := h.start, h.start
-		if last := d.lastOf(i); last != nil {
-			end = last.outerEnd
+		first, last := h.here()
+		if own := d.lastOf(i); own != nil {
+			last = own.outerEnd
 		}
-		start, end := d.lines(first, end)
+		start, end := d.lines(first, last)
 		e.cuts = append(e.cuts, cut{start: d.commentAbove(start), end: d.blankBelow(end)})
 	}
 	for i := range d.entries {
@@ -527,19 +528,19 @@ func (f *File) Rename(from, to string) (*Edit, error) {
 	e.want[slices.Index(e.want, p)] = renamed
 	for _, h := range f.doc.headers {
 		if len(h.path) >= 2 && h.path[1] == from {
-			e.cuts = append(e.cuts, cut{h.name.start, h.name.end, nameKey(to)})
+			e.cuts = append(e.cuts, cut{int(h.name.start), int(h.name.end), nameKey(to)})
 		}
 	}
-	seen := make(map[int]bool)
+	seen := make(map[int32]bool)
 	for i := range f.doc.entries {
 		own := &f.doc.entries[i]
 		who, field := f.doc.owner(own)
 		if who == from && own.name.end > 0 && !seen[own.name.start] {
 			seen[own.name.start] = true
-			e.cuts = append(e.cuts, cut{own.name.start, own.name.end, nameKey(to)})
+			e.cuts = append(e.cuts, cut{int(own.name.start), int(own.name.end), nameKey(to)})
 		}
 		if field == "like" && own.value.text == from {
-			e.cuts = append(e.cuts, cut{own.valueAt, own.end, quote(to)})
+			e.cuts = append(e.cuts, cut{int(own.valueAt), int(own.end), quote(to)})
 		}
 	}
 	for i, other := range e.want {

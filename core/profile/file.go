@@ -67,7 +67,7 @@ func Parse(path string, data []byte) (*File, error) {
 		return nil, err
 	}
 	f := &File{Path: path, byName: make(map[string]*Profile), doc: doc}
-	a := assembler{File: f, expectBy: make(map[string]string), definedBy: make(map[string]string), fields: make(map[string]*Field)}
+	a := assembler{File: f, expectBy: make(map[string]place), definedBy: make(map[string]place), fields: make(map[string]*Field)}
 	if err := a.assemble(); err != nil {
 		return nil, err
 	}
@@ -93,10 +93,24 @@ func (f *File) Names() []string {
 // assembler makes profiles of a document's tables and entries.
 type assembler struct {
 	*File
-	definedBy map[string]string // profile → what part of the file defines it
-	expectBy  map[string]string // the same for its expect table
+	definedBy map[string]place // profile → what part of the file defines it
+	expectBy  map[string]place // the same for its expect table
 	fields    map[string]*Field
 	format    bool
+}
+
+// place is a part of the file that defines a table: a header, an inline table,
+// or the dotted keys below a header.
+type place struct {
+	line   int
+	dotted bool
+}
+
+func (p place) String() string {
+	if p.dotted {
+		return fmt.Sprintf("the keys below line %d", p.line)
+	}
+	return fmt.Sprintf("line %d", p.line)
 }
 
 func (a *assembler) fail(line int, what string, args ...any) error {
@@ -112,7 +126,7 @@ func (a *assembler) assemble() error {
 				return err
 			}
 		}
-		for ; next < len(entries) && entries[next].table == i; next++ {
+		for ; next < len(entries) && int(entries[next].table) == i; next++ {
 			if err := a.entry(&entries[next]); err != nil {
 				return err
 			}
@@ -138,27 +152,27 @@ func (a *assembler) table(h header, index int) error {
 		if by, ok := a.definedBy[""]; ok {
 			return a.fail(h.line, "the table [profile] stands here twice (first: %s)", by)
 		}
-		a.definedBy[""] = fmt.Sprintf("line %d", h.line)
+		a.definedBy[""] = place{line: h.line}
 		return nil
 	}
 	p, err := a.profile(h.path[1], h.line)
 	if err != nil {
 		return err
 	}
-	by := fmt.Sprintf("line %d", h.line)
+	by := place{line: h.line}
 	switch {
 	case len(h.path) == 2:
-		return a.define(p, a.definedBy, by, h.line, fmt.Sprintf("profile %q is defined twice", p.Name))
+		return a.define(p, a.definedBy, by, h.line, "is defined twice")
 	case len(h.path) == 3 && h.path[2] == "expect":
-		return a.define(p, a.expectBy, by, h.line, fmt.Sprintf("profile %q has two expect tables", p.Name))
+		return a.define(p, a.expectBy, by, h.line, "has two expect tables")
 	}
 	return a.fail(h.line, "profile %q: %s", p.Name, unknownKey(strings.Join(h.path[2:], ".")))
 }
 
 // define notes which part of the file defines a table, and refuses a second one.
-func (a *assembler) define(p *Profile, owner map[string]string, by string, line int, what string) error {
+func (a *assembler) define(p *Profile, owner map[string]place, by place, line int, what string) error {
 	if first, ok := owner[p.Name]; ok && first != by {
-		return a.fail(line, "%s; the first is at %s", what, first)
+		return a.fail(line, "profile %q %s; the first is at %s", p.Name, what, first)
 	}
 	owner[p.Name] = by
 	return nil
@@ -190,34 +204,28 @@ func (a *assembler) entry(e *entry) error {
 	if path[0] != "profile" {
 		return a.root(e, strings.Join(path, "."))
 	}
-	p, err := a.profile(path[1], e.line)
+	line := int(e.line)
+	p, err := a.profile(path[1], line)
 	if err != nil {
 		return err
 	}
+	by := place{line: h.line, dotted: true}
+	if e.inline >= 0 {
+		by = place{line: int(e.inlineLine)}
+	}
 	if len(path) == 2 {
 		if e.problem == "an empty table" {
-			return a.define(p, a.definedBy, fmt.Sprintf("line %d", e.line), e.line, fmt.Sprintf("profile %q is defined twice", p.Name))
+			return a.define(p, a.definedBy, by, line, "is defined twice")
 		}
-		return a.fail(e.line, "profile %q: expected a table of keys", p.Name)
+		return a.fail(line, "profile %q: expected a table of keys", p.Name)
 	}
 	if len(h.path) < 2 {
-		by := "the keys above line " + fmt.Sprint(h.line)
-		switch {
-		case e.inline >= 0:
-			by = fmt.Sprintf("line %d", e.inlineLine)
-		case e.table+1 < len(a.doc.headers):
-			by = fmt.Sprintf("the keys above line %d", a.doc.headers[e.table+1].line)
-		}
-		if err := a.define(p, a.definedBy, by, e.line, fmt.Sprintf("profile %q is defined twice", p.Name)); err != nil {
+		if err := a.define(p, a.definedBy, by, line, "is defined twice"); err != nil {
 			return err
 		}
 	}
 	if path[2] == "expect" && len(h.path) < 3 {
-		by := fmt.Sprintf("the keys below line %d", h.line)
-		if e.inline >= 0 {
-			by = fmt.Sprintf("line %d", e.inlineLine)
-		}
-		if err := a.define(p, a.expectBy, by, e.line, fmt.Sprintf("profile %q has two expect tables", p.Name)); err != nil {
+		if err := a.define(p, a.expectBy, by, line, "has two expect tables"); err != nil {
 			return err
 		}
 	}
@@ -233,14 +241,14 @@ func (a *assembler) root(e *entry, key string) error {
 		if fieldByName[key] != nil {
 			near = "; keys of a profile stand below its line [profile.NAME]"
 		}
-		return a.fail(e.line, "unknown key %s%s", clean.Quoted(key), near)
+		return a.fail(int(e.line), "unknown key %s%s", clean.Quoted(key), near)
 	}
 	if a.format {
-		return a.fail(e.line, "format stands here twice")
+		return a.fail(int(e.line), "format stands here twice")
 	}
 	a.format = true
 	if e.value.kind != Number || e.value.text != fmt.Sprint(Format) {
-		return a.fail(e.line, "format: expected %d; a newer gharbor wrote this file, or the number is a slip", Format)
+		return a.fail(int(e.line), "format: expected %d; a newer gharbor wrote this file, or the number is a slip", Format)
 	}
 	return nil
 }
@@ -253,26 +261,29 @@ func (a *assembler) set(p *Profile, e *entry, key []string) error {
 		if name == "expect" && e.problem == "an empty table" {
 			return nil
 		}
-		return a.fail(e.line, "profile %q: %s", p.Name, unknownKey(name))
+		return a.fail(int(e.line), "profile %q: %s", p.Name, unknownKey(name))
 	}
 	for _, own := range p.Entries {
 		if own.Field == f {
-			return a.fail(e.line, "profile %q: %s is set twice (first at line %d)", p.Name, f.Name, own.Line)
+			return a.fail(int(e.line), "profile %q: %s is set twice (first at line %d)", p.Name, f.Name, own.Line)
 		}
 		if isAddress(f.Name) && isAddress(own.Field.Name) {
-			return a.fail(e.line, "profile %q: two kinds of address, %s here and %s at line %d; keep one", p.Name, f.Name, own.Field.Name, own.Line)
+			return a.fail(int(e.line), "profile %q: two kinds of address, %s here and %s at line %d; keep one", p.Name, f.Name, own.Field.Name, own.Line)
 		}
 	}
 	if why := typeProblem(f, e); why != "" {
-		return a.fail(e.line, "profile %q: %s: expected %s, found %s", p.Name, f.Name, f.Expected, why)
+		return a.fail(int(e.line), "profile %q: %s: expected %s, found %s", p.Name, f.Name, f.Expected, why)
 	}
 	if f.Kind == Number && e.value.kind == Text || f.Switchy {
 		e.value.kind = f.Kind
 	}
 	if why := f.check(e.value); why != "" {
-		return a.fail(e.line, "profile %q: %s: %s", p.Name, f.Name, why)
+		return a.fail(int(e.line), "profile %q: %s: %s", p.Name, f.Name, why)
 	}
-	p.Entries = append(p.Entries, Entry{Field: f, Value: e.value, Line: e.line})
+	if p.Entries == nil {
+		p.Entries = make([]Entry, 0, 8)
+	}
+	p.Entries = append(p.Entries, Entry{Field: f, Value: e.value, Line: int(e.line)})
 	return nil
 }
 

@@ -226,7 +226,7 @@ func TestResolve(t *testing.T) {
 	}
 	r = f.Resolve(f.Lookup("sightings-ro"), over("socket", "/run/pg", "user", ""), env)
 	if _, ok := r.Get("host"); ok || r.Text("socket") != "/run/pg" || r.AddressKind() != "socket" || r.Text("user") != "" {
-		t.Errorf("override: %+v", r.Values)
+		t.Errorf("override: %+v", r.Values())
 	}
 	for _, c := range []struct{ key, template, want, shown string }{
 		{"host", "${STATION}", "creek.example", "${STATION} = creek.example"},
@@ -237,17 +237,17 @@ func TestResolve(t *testing.T) {
 		{"user", "${DB_PASSWORD}", "avocet", "${DB_PASSWORD}"},
 	} {
 		r := f.Resolve(f.Lookup("sightings"), over(c.key, c.template), env)
-		if e, _ := r.Get(c.key); r.Problem != nil || e.Value.Text() != c.want || e.Shown() != c.shown {
-			t.Errorf("%s: %q %q %v", c.template, e.Value.Text(), e.Shown(), r.Problem)
+		if e, _ := r.Get(c.key); r.Problem() != nil || e.Value.Text() != c.want || e.Shown() != c.shown {
+			t.Errorf("%s: %q %q %v", c.template, e.Value.Text(), e.Shown(), r.Problem())
 		}
 	}
 	for _, template := range []string{"${NONE}", "${EMPTY}"} {
-		if r := f.Resolve(f.Lookup("sightings"), over("host", template), env); r.Problem == nil || r.Problem.Code != "profile.variable" {
-			t.Errorf("%s: %+v", template, r.Problem)
+		if r := f.Resolve(f.Lookup("sightings"), over("host", template), env); r.Problem() == nil || r.Problem().Code != "profile.variable" {
+			t.Errorf("%s: %+v", template, r.Problem())
 		}
 	}
-	if r := f.Resolve(f.Lookup("sightings"), over("port", "${STATION}"), env); r.Problem == nil || strings.Contains(r.Problem.Cause, "creek") {
-		t.Errorf("a port that is no number: %+v", r.Problem)
+	if r := f.Resolve(f.Lookup("sightings"), over("port", "${STATION}"), env); r.Problem() == nil || strings.Contains(r.Problem().Cause, "creek") {
+		t.Errorf("a port that is no number: %+v", r.Problem())
 	}
 }
 

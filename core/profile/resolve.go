@@ -71,11 +71,15 @@ type Override struct {
 	Unset bool // `key=`: as if neither the profile nor its likes had it
 }
 
-// Resolved is a profile with everything that it takes from elsewhere.
+// Resolved is a profile with everything that it takes from elsewhere. A value
+// is worked out when it is asked for: a list of 10,000 profiles asks for a few.
 type Resolved struct {
-	Profile *Profile
-	Values  []Effective // in the order of Fields
-	Problem *finding.Finding
+	Profile   *Profile
+	file      *File
+	overrides []Override
+	env       Environment
+	chain     []*Profile // the profile, and those that it is like in turn
+	address   string     // the kind of address that counts, "" for none
 }
 
 // Environment is what resolving takes from the machine.
@@ -84,33 +88,68 @@ type Environment struct {
 	Home   string                           // the user's home folder, for "~"
 }
 
-// Resolve finds the effective values of p, which must be a profile of f. A
-// variable that is not set, or whose value does not fit, ends in Problem: the
-// other values are there all the same, so that `show` can show them.
+// Resolve finds what p, which must be a profile of f, comes to.
 func (f *File) Resolve(p *Profile, overrides []Override, env Environment) *Resolved {
-	r := &Resolved{Profile: p}
-	chain := f.chain(p, overrides)
-	address := addressKind(p, overrides, chain)
+	r := &Resolved{Profile: p, file: f, overrides: overrides, env: env, chain: f.chain(p, overrides)}
+	r.address = addressKind(overrides, r.chain)
+	return r
+}
+
+// Get returns the effective value of a key. A value whose variable is missing
+// or does not fit is the template itself; Problem says so.
+func (r *Resolved) Get(key string) (Effective, bool) {
+	field := fieldByName[key]
+	if field == nil || isAddress(key) && key != r.address {
+		return Effective{}, false
+	}
+	e, ok := r.lookUp(field)
+	if !ok {
+		return r.byDefault(field)
+	}
+	r.finish(&e)
+	return e, true
+}
+
+// Text is the effective value of a key as text, "" where there is none.
+func (r *Resolved) Text(key string) string {
+	e, _ := r.Get(key)
+	return e.Value.Text()
+}
+
+// Values lists all effective values, in the order of Fields.
+func (r *Resolved) Values() []Effective {
+	var all []Effective
 	for i := range fields {
-		field := &fields[i]
-		if isAddress(field.Name) && field.Name != address {
+		if e, ok := r.Get(fields[i].Name); ok {
+			all = append(all, e)
+		}
+	}
+	return all
+}
+
+// Problem is the first variable that is not set or whose value does not fit.
+func (r *Resolved) Problem() *finding.Finding {
+	for i := range fields {
+		if !fields[i].Expands || isAddress(fields[i].Name) && fields[i].Name != r.address {
 			continue
 		}
-		e, ok := f.lookUp(field, p, overrides, chain)
+		e, ok := r.lookUp(&fields[i])
 		if !ok {
 			continue
 		}
-		r.finish(&e, f, env)
-		r.Values = append(r.Values, e)
+		if err := r.finish(&e); err != nil {
+			return finding.New("profile.variable", "%s: %v", e.Field.Name, err).
+				Saw("%s is %q, from %s", e.Field.Name, e.Template, e.Origin).
+				Suggest("gharbor show %s", r.Profile.Name)
+		}
 	}
-	r.defaults()
-	return r
+	return nil
 }
 
 // chain is p followed by the profiles that it is like. An overridden `like`
 // is another chain.
 func (f *File) chain(p *Profile, overrides []Override) []*Profile {
-	chain := []*Profile{p}
+	chain := append(make([]*Profile, 0, 2), p)
 	like := p.Text("like")
 	for _, o := range overrides {
 		if o.Field.Name == "like" {
@@ -125,7 +164,7 @@ func (f *File) chain(p *Profile, overrides []Override) []*Profile {
 
 // addressKind is the address key of the first place that has one: a profile
 // that says socket is not at the host of the profile that it is like.
-func addressKind(_ *Profile, overrides []Override, chain []*Profile) string {
+func addressKind(overrides []Override, chain []*Profile) string {
 	for _, o := range overrides {
 		if isAddress(o.Field.Name) && !o.Unset {
 			return o.Field.Name
@@ -150,22 +189,29 @@ func unset(field *Field, overrides []Override) bool {
 	return false
 }
 
-func (f *File) lookUp(field *Field, p *Profile, overrides []Override, chain []*Profile) (Effective, bool) {
-	if unset(field, overrides) {
+// lookUp finds where a key is set: on the command line, in the profile, or in
+// one that it is like.
+func (r *Resolved) lookUp(field *Field) (Effective, bool) {
+	if unset(field, r.overrides) {
 		return Effective{}, false
 	}
-	for i := len(overrides) - 1; i >= 0; i-- {
-		if o := overrides[i]; o.Field == field {
+	for i := len(r.overrides) - 1; i >= 0; i-- {
+		if o := r.overrides[i]; o.Field == field {
 			return Effective{Field: field, Value: o.Value, Origin: Origin{Kind: FromOverride}}, true
 		}
 	}
+	chain := r.chain
 	if field.Name == "like" {
 		chain = chain[:1]
 	}
 	for _, from := range chain {
-		if own, ok := from.Own(field.Name); ok {
-			o := Origin{Kind: FromFile, File: f.Path, Line: own.Line}
-			if from != p {
+		for i := range from.Entries {
+			own := &from.Entries[i]
+			if own.Field != field {
+				continue
+			}
+			o := Origin{Kind: FromFile, File: r.file.Path, Line: own.Line}
+			if from != r.Profile {
 				o.Kind, o.Profile = FromLike, from.Name
 			}
 			return Effective{Field: field, Value: own.Value, Origin: o}, true
@@ -174,37 +220,39 @@ func (f *File) lookUp(field *Field, p *Profile, overrides []Override, chain []*P
 	return Effective{}, false
 }
 
-// finish expands variables and makes paths whole.
-func (r *Resolved) finish(e *Effective, f *File, env Environment) {
+// finish expands variables and makes paths whole. An error never has a
+// variable's value in it.
+func (r *Resolved) finish(e *Effective) error {
 	field := e.Field
 	if field.Expands && strings.Contains(e.Value.text, "$") {
 		e.Template = e.Value.text
-		text, err := expand(e.Value.text, env.Lookup)
+		text, err := expand(e.Value.text, r.env.Lookup)
 		if err == nil && (!field.valid(text) || hasControl(text)) {
 			err = fmt.Errorf("expected %s once its variables have values", field.Expected)
 		}
 		if err != nil {
-			if r.Problem == nil {
-				r.Problem = finding.New("profile.variable", "%s: %v", field.Name, err).
-					Saw("%s is %q, from %s", field.Name, e.Template, e.Origin).
-					Suggest("gharbor show %s", r.Profile.Name)
-			}
-			return
+			return err
 		}
 		e.Value.text = text
 	}
-	base := filepath.Dir(f.Path)
-	if e.Origin.Kind == FromOverride {
-		base = ""
-	}
 	if field.Path {
-		e.Value.text = WholePath(e.Value.text, base, env.Home)
+		e.Value.text = WholePath(e.Value.text, r.base(e.Origin), r.env.Home)
 	}
 	if field.Name == "secret" {
 		if kind, path, ok := strings.Cut(e.Value.text, ":"); ok && (kind == "file" || kind == "passfile") {
-			e.Value.text = kind + ":" + WholePath(path, base, env.Home)
+			e.Value.text = kind + ":" + WholePath(path, r.base(e.Origin), r.env.Home)
 		}
 	}
+	return nil
+}
+
+// base is the folder that a relative path belongs to: that of the file that
+// holds it, or for a command line the working folder ("").
+func (r *Resolved) base(o Origin) string {
+	if o.Kind == FromOverride {
+		return ""
+	}
+	return filepath.Dir(r.file.Path)
 }
 
 // WholePath makes path absolute: "~/" is home, a relative one belongs to base
@@ -227,73 +275,42 @@ func WholePath(path, base, home string) string {
 	return filepath.Join(base, path)
 }
 
-// Get returns the effective value of a key.
-func (r *Resolved) Get(key string) (Effective, bool) {
-	for _, e := range r.Values {
-		if e.Field.Name == key {
-			return e, true
+// byDefault is what holds where nothing was said, and why.
+func (r *Resolved) byDefault(field *Field) (Effective, bool) {
+	text, reason := "", ""
+	switch field.Name {
+	case "port":
+		engine := r.Text("engine")
+		if port := DefaultPort(engine); port != 0 {
+			text, reason = strconv.Itoa(port), engine+"'s usual port"
+		}
+	case "database":
+		if r.Text("engine") == "postgresql" {
+			text, reason = r.Text("user"), "the user's name, as the server would"
+		}
+	case "secret":
+		text, reason = "default", "passfile, then ask if there is a terminal"
+	case "tls":
+		switch {
+		case r.address == "":
+		case r.Local():
+			text, reason = "offered", "the address is on this machine"
+		default:
+			text, reason = "verified", "the address is not on this machine"
+		}
+	case "target":
+		if r.address == "hosts" {
+			text, reason = "any", "the first that serves"
 		}
 	}
-	return Effective{}, false
-}
-
-// Text is the effective value of a key as text, "" where there is none.
-func (r *Resolved) Text(key string) string {
-	e, _ := r.Get(key)
-	return e.Value.Text()
-}
-
-func (r *Resolved) defaults() {
-	engine := r.Text("engine")
-	add := func(key, text, reason string) {
-		if _, ok := r.Get(key); ok || text == "" {
-			return
-		}
-		field := fieldByName[key]
-		e := Effective{Field: field, Value: Value{kind: field.Kind, text: text}, Origin: Origin{Kind: FromEngine, Reason: reason}}
-		at := 0
-		for at < len(r.Values) && fieldIndex(r.Values[at].Field) < fieldIndex(field) {
-			at++
-		}
-		r.Values = append(r.Values[:at], append([]Effective{e}, r.Values[at:]...)...)
+	if text == "" {
+		return Effective{}, false
 	}
-	if port := DefaultPort(engine); port != 0 {
-		add("port", strconv.Itoa(port), engine+"'s usual port")
-	}
-	if engine == "postgresql" {
-		add("database", r.Text("user"), "the user's name, as the server would")
-	}
-	add("secret", "default", "passfile, then ask if there is a terminal")
-	if r.AddressKind() != "" {
-		if r.Local() {
-			add("tls", "offered", "the address is on this machine")
-		} else {
-			add("tls", "verified", "the address is not on this machine")
-		}
-	}
-	if _, ok := r.Get("hosts"); ok {
-		add("target", "any", "the first that serves")
-	}
-}
-
-func fieldIndex(f *Field) int {
-	for i := range fields {
-		if &fields[i] == f {
-			return i
-		}
-	}
-	return len(fields)
+	return Effective{Field: field, Value: Value{kind: field.Kind, text: text}, Origin: Origin{Kind: FromEngine, Reason: reason}}, true
 }
 
 // AddressKind is "host", "hosts", "socket", or "" for a profile without address.
-func (r *Resolved) AddressKind() string {
-	for _, e := range r.Values {
-		if isAddress(e.Field.Name) {
-			return e.Field.Name
-		}
-	}
-	return ""
-}
+func (r *Resolved) AddressKind() string { return r.address }
 
 // HostPort is one server to try.
 type HostPort struct {

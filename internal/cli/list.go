@@ -68,6 +68,7 @@ func (c *call) selected(file *profile.File, tag, engine string) []listed {
 		one := listed{Name: p.Name, Engine: r.Text("engine"), Where: where(r), User: shown(r, "user"), Database: shown(r, "database"),
 			Tags: []string{}, Note: clean.Line(r.Text("note"), 200), Like: r.Text("like"), File: file.Path, Line: p.Line}
 		if tags, ok := r.Get("tags"); ok {
+			one.Tags = make([]string, 0, len(tags.Value.List()))
 			for _, t := range tags.Value.List() {
 				one.Tags = append(one.Tags, clean.Line(t, 64))
 			}

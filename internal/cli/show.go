@@ -2,8 +2,8 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"flag"
-	"fmt"
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/profile"
@@ -40,8 +40,8 @@ func showCommand() *command {
 			} else {
 				err = c.showTable(r)
 			}
-			if err == nil && r.Problem != nil {
-				return &exitError{code: exitFile, err: fmt.Errorf("%s", r.Problem.Cause), try: nil}
+			if found := r.Problem(); err == nil && found != nil {
+				return &exitError{code: exitFile, err: errors.New(found.Cause)}
 			}
 			return err
 		},
@@ -65,8 +65,9 @@ func (c *call) resolve(name string, over overrides) (*profile.Resolved, error) {
 }
 
 func (c *call) showTable(r *profile.Resolved) error {
-	rows := make([][]string, len(r.Values))
-	for i, e := range r.Values {
+	values := r.Values()
+	rows := make([][]string, len(values))
+	for i, e := range values {
 		value := e.Shown()
 		if e.Field.Name == "secret" && value == "default" {
 			value = "(in the default order)"
@@ -77,8 +78,9 @@ func (c *call) showTable(r *profile.Resolved) error {
 }
 
 func (c *call) showJSON(r *profile.Resolved) error {
-	values := make([]shownValue, len(r.Values))
-	for i, e := range r.Values {
+	all := r.Values()
+	values := make([]shownValue, len(all))
+	for i, e := range all {
 		values[i] = shownValue{Key: e.Field.Name, Value: e.Value.Any(), Template: e.Template, Origin: e.Origin}
 		if e.Template != "" && e.Shown() == e.Template {
 			values[i].Value = e.Template // a variable with a secret-looking name is not expanded

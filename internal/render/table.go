@@ -2,8 +2,8 @@ package render
 
 import (
 	"bufio"
+	"bytes"
 	"io"
-	"strings"
 	"unicode/utf8"
 )
 
@@ -21,20 +21,22 @@ func Table(out io.Writer, noColour bool, headings []string, rows [][]string) err
 			widths[i] = max(widths[i], utf8.RuneCountInString(cell))
 		}
 	}
-	w := bufio.NewWriter(out)
+	w := bufio.NewWriterSize(out, 64<<10)
+	var text []byte
 	line := func(row []string, style string) {
-		var b strings.Builder
+		text = text[:0]
 		for i, cell := range row {
-			b.WriteString(cell)
-			if i < len(row)-1 {
-				b.WriteString(strings.Repeat(" ", widths[i]-utf8.RuneCountInString(cell)+2))
+			text = append(text, cell...)
+			for n := utf8.RuneCountInString(cell); i < len(row)-1 && n < widths[i]+2; n++ {
+				text = append(text, ' ')
 			}
 		}
-		text := strings.TrimRight(b.String(), " ")
+		text = bytes.TrimRight(text, " ")
 		if style != "" {
-			text = p.style(style, text)
+			w.WriteString(p.style(style, string(text)))
+		} else {
+			w.Write(text)
 		}
-		w.WriteString(text)
 		w.WriteByte('\n')
 	}
 	line(headings, "2")
