@@ -14,24 +14,23 @@ import (
 const Hidden = "[hidden]"
 
 // Value is a secret. However it is formatted, marshalled or logged, it shows
-// as [hidden]; only Disclose gives its text. The text sits behind a pointer
-// because package fmt prints the bytes of an unexported field without calling
-// its methods. The zero Value is no secret at all, which is not the same as
+// as [hidden]; only Disclose gives its text. The text sits behind a pointer to
+// a string because package fmt prints the bytes of an unexported field without
+// calling its methods, and for a verb that does not fit even the struct behind
+// a pointer. The zero Value is no secret at all, which is not the same as
 // an empty password: see Present.
 //
 // Memory can't be promised clean: drivers take strings, and Go copies them.
-type Value struct{ text *text }
-
-type text struct{ s string }
+type Value struct{ text *string }
 
 // NewValue wraps s. An empty s is an empty password.
-func NewValue(s string) Value { return Value{&text{s}} }
+func NewValue(s string) Value { return Value{&s} }
 
 // Present reports whether there is a secret, be it an empty one.
 func (v Value) Present() bool { return v.text != nil }
 
 // Empty reports whether the secret is there and empty.
-func (v Value) Empty() bool { return v.text != nil && v.text.s == "" }
+func (v Value) Empty() bool { return v.text != nil && *v.text == "" }
 
 // Disclose gives the secret's text. Only a driver that sends it, and a writer
 // of a credential file that only its owner can read, may call it.
@@ -39,7 +38,7 @@ func (v Value) Disclose() string {
 	if v.text == nil {
 		return ""
 	}
-	return v.text.s
+	return *v.text
 }
 
 // String, GoString, Format, MarshalText, MarshalJSON and LogValue keep the
