@@ -63,12 +63,15 @@ const (
 
 var tables = []string{"species", "observer", "sighting", "ring"}
 
+// ErrNoPart is what Run says of a part that is not there.
+var ErrNoPart = errors.New("the demo has no part of that name; gharbor demo -list shows them")
+
 // Run walks through a part. The error is one of setting up, or a command whose
 // end was not the one expected.
 func Run(ctx context.Context, o Options) error {
 	part, ok := find(o.Part)
 	if !ok {
-		return fmt.Errorf("the demo has no part of that name; gharbor demo -list shows them")
+		return ErrNoPart
 	}
 	s, err := setUp(o)
 	if err != nil {

@@ -57,6 +57,8 @@ func (c *call) demo(ctx context.Context, keep bool) error {
 		return &exitError{code: exitInterrupted}
 	case errors.Is(err, context.Canceled):
 		return nil
+	case errors.Is(err, demo.ErrNoPart):
+		return usage("%w", err)
 	}
 	return err
 }

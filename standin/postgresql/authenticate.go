@@ -9,6 +9,7 @@ import (
 	"encoding/base64"
 	"encoding/hex"
 	"fmt"
+	"io"
 	"strings"
 
 	"github.com/jackc/pgx/v5/pgproto3"
@@ -50,7 +51,7 @@ func (s *session) authenticate(role Role, known bool) error {
 			return err
 		}
 		password, ok := message.(*pgproto3.PasswordMessage)
-		if s.Fault == CloseAtLogin {
+		if s.faultAtPassword() {
 			return errEnded
 		}
 		if !ok || !usable || password.Password != want {
@@ -66,6 +67,14 @@ func (s *session) authenticate(role Role, known bool) error {
 		return wrong()
 	}
 	return nil
+}
+
+// faultAtPassword commits the faults of a server that has the password.
+func (s *session) faultAtPassword() bool {
+	if s.Fault == HangAtLogin {
+		io.Copy(io.Discard, s.conn)
+	}
+	return s.Fault == CloseAtLogin || s.Fault == HangAtLogin
 }
 
 func hexMD5(s string) string {
@@ -115,7 +124,7 @@ func (s *session) scram(password string) (bool, error) {
 	if !ok {
 		return false, errEnded
 	}
-	if s.Fault == CloseAtLogin {
+	if s.faultAtPassword() {
 		return false, errEnded
 	}
 	withoutProof, proof, ok := strings.Cut(string(final.Data), ",p=")

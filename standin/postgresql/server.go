@@ -37,6 +37,7 @@ const (
 	Slow          Fault = "slow"           // every answer comes late, and right
 	CloseAtOnce   Fault = "close-at-once"  // accepts and closes
 	CloseAtLogin  Fault = "close-at-login" // closes when the password has come
+	HangAtLogin   Fault = "hang-at-login"  // says nothing more when the password has come
 	ExtraBytes    Fault = "extra-bytes"    // more than S to the request for TLS
 	EscapeMessage Fault = "escape-message" // control sequences in an error's text
 	EmptyMethods  Fault = "odd-method"     // a SASL mechanism nobody knows

@@ -1,0 +1,150 @@
+package main
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"gentleharbor/internal/testkit"
+	"gentleharbor/standin/postgresql"
+)
+
+// The canaries are secrets that would break quoting, escaping and encoding.
+const (
+	canary      = `Reed-Bunting:7\"q' %7e&é`
+	otherCanary = "Spoonbill<>$HOME`x`"
+)
+
+// TestCanary drives unusual secrets through every command, failing and
+// succeeding, and searches all that comes out and all that stays behind.
+func TestCanary(t *testing.T) {
+	t.Parallel()
+	config := birds()
+	config.Roles["warden"] = postgresql.Role{Password: canary}
+	config.Roles["plain"] = postgresql.Role{Password: canary, Method: "password"}
+	config.Roles["oldhand"] = postgresql.Role{Password: canary, Method: "md5"}
+	p, _ := standin(t, config)
+	work := filepath.Dir(p.Home)
+	p.Setenv("CANARY", canary)
+	p.Setenv("OTHER", otherCanary)
+	p.Setenv("PGPASSWORD", otherCanary)
+	p.Setenv("DB_PASSWORD", canary)
+	secretFile := filepath.Join(work, "secret")
+	p.Write(secretFile, canary+"\nsecond line "+otherCanary+"\n")
+	passfile := p.Passfile("127.0.0.1:*:sightings:warden:" + strings.NewReplacer(`\`, `\\`, `:`, `\:`).Replace(canary))
+	looseFile := filepath.Join(work, "loose")
+	p.Write(looseFile, canary)
+	os.Chmod(looseFile, 0o644)
+	shortLine := filepath.Join(work, "short")
+	p.Write(shortLine, "127.0.0.1:*:"+canary+"\n")
+	url := "postgresql://warden:" + strings.ReplaceAll(otherCanary, "/", "") + "@127.0.0.1/sightings"
+	runs := [][]string{
+		{"test", "sightings", "-override", "secret=env:CANARY"},
+		{"test", "sightings", "-override", "secret=env:OTHER"},
+		{"test", "sightings", "-override", "secret=file:" + secretFile},
+		{"test", "sightings", "-override", "secret=file:" + looseFile},
+		{"test", "sightings", "-override", "secret=passfile"},
+		{"test", "sightings", "-override", "secret=passfile:" + shortLine},
+		{"test", "sightings", "-override", "secret=passfile", "-override", "database=ringing"},
+		{"test", "sightings", "-override", "secret=env:CANARY", "-override", "database=none"},
+		{"test", "sightings", "-override", "secret=env:CANARY", "-override", "user=plain"},
+		{"test", "sightings", "-override", "secret=env:CANARY", "-override", "user=oldhand"},
+		{"test", "sightings", "-override", "secret=env:OTHER", "-as", "sightings"},
+		{"test", "sightings", "-override", "secret=" + canary},
+		{"test", "sightings", "-override", "password=" + canary},
+		{"test", "sightings", "-password", canary},
+		{"test", "sightings", "-timeout", canary},
+		{"test", "sightings", "-" + otherCanary},
+		{"test", canary},
+		{"test", "sightings", "-as", canary},
+		{"add", "x", url}, {"add", "x", "postgresql://h/?password=" + otherCanary}, {"add", "x", url, "-secret", canary},
+		{"add", "x", "-engine", "postgresql", "-secret", canary}, {"add", "x", "-engine", canary}, {"add", canary}, {"add", "x", canary},
+		{"add", "x", "-engine", "postgresql", "-host", url}, {"add", "x", "-engine", "postgresql", "-note", url},
+		{"set", "sightings", "secret=" + canary}, {"set", "sightings", "password=" + canary}, {"set", "sightings", canary + "=x"}, {"set", canary, "port=1"},
+		{"set", "sightings", "user=${DB_PASSWORD}"}, {"show", "sightings"}, {"show", "sightings", "-format", "json"}, {"list"}, {"list", "-format", "json"},
+		{"set", "sightings", "user=warden"},
+		{"show", "sightings", "-override", "secret=" + canary}, {"list", "-tag", canary}, {"list", "-engine", canary}, {"list", canary},
+		{"copy", "sightings", canary}, {"rename", "sightings", canary}, {"remove", canary, "-yes"}, {"nearby"}, {"nearby", canary},
+		{"certificate", "sightings"}, {"certificate", "sightings", "-save", "-fingerprint", canary}, {"explain", canary}, {"help", canary}, {"version"}, {canary}, {"demo", canary},
+	}
+	for _, args := range runs {
+		for _, more := range [][]string{nil, {"-verbose"}, {"-format", "json"}} {
+			r := p.Run(append(append([]string{}, args...), more...)...)
+			where := "gharbor " + args[0]
+			testkit.NoSecret(t, where+" on stdout", r.Stdout, canary, otherCanary)
+			testkit.NoSecret(t, where+" on stderr", r.Stderr, canary, otherCanary)
+			if strings.Contains(r.Stderr, "panic") || r.Code == 70 {
+				t.Errorf("%s: a defect\n%s", where, r.Stderr)
+			}
+		}
+	}
+	if r := p.Test("sightings", "-override", "secret=passfile"); r.Outcome != "ok" {
+		t.Errorf("the canary itself does not log in: %+v", r.Stages)
+	}
+	testkit.NoSecretIn(t, work, []string{secretFile, looseFile, shortLine, passfile}, canary, otherCanary)
+}
+
+// TestCanaryTyped: a password that was typed stands nowhere.
+func TestCanaryTyped(t *testing.T) {
+	t.Parallel()
+	p, _ := standin(t, birds())
+	s := p.OnTerminal("test", "sightings", "-override", "secret=ask", "-verbose").Expect("(not shown)")
+	testkit.NoSecret(t, "the terminal", s.Type(canary+"\n").Ends(1), canary)
+	testkit.NoSecretIn(t, filepath.Dir(p.Home), nil, canary)
+}
+
+// TestCrash ends the program while it holds a password, in ways that would
+// leave a dump: there is none, and the last words have no secret in them.
+func TestCrash(t *testing.T) {
+	t.Parallel()
+	config := birds()
+	config.Roles["plain"] = postgresql.Role{Password: canary, Method: "password"}
+	config.Fault = postgresql.HangAtLogin
+	p, _ := standin(t, config)
+	p.Setenv("CANARY", canary)
+	p.Setenv("GOTRACEBACK", "crash")
+	for _, signal := range []syscall.Signal{syscall.SIGQUIT, syscall.SIGABRT, syscall.SIGSEGV, syscall.SIGTERM, syscall.SIGHUP} {
+		cmd := exec.Command(p.Path, "test", "sightings", "-override", "secret=env:CANARY", "-verbose")
+		cmd.Env, cmd.Dir = p.Env, t.TempDir()
+		var out bytes.Buffer
+		cmd.Stdout, cmd.Stderr = &out, &out
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(400 * time.Millisecond)
+		limits, _ := os.ReadFile(fmt.Sprintf("/proc/%d/limits", cmd.Process.Pid))
+		for line := range strings.SplitSeq(string(limits), "\n") {
+			if strings.HasPrefix(line, "Max core file size") && strings.Join(strings.Fields(line)[4:6], " ") != "0 0" {
+				t.Errorf("core dumps are possible: %s", line)
+			}
+		}
+		arguments, _ := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", cmd.Process.Pid))
+		testkit.NoSecret(t, "the arguments", string(arguments), canary)
+		cmd.Process.Signal(signal)
+		cmd.Wait()
+		testkit.NoSecret(t, "the last words after "+signal.String(), out.String(), canary)
+		if entries, _ := os.ReadDir(cmd.Dir); len(entries) > 0 {
+			t.Errorf("left behind after %s: %v", signal, entries)
+		}
+	}
+}
+
+// TestDefect: a panic is one line and a stack, with exit code 70 and no secret.
+func TestNoDefectInSight(t *testing.T) {
+	t.Parallel()
+	p := testkit.NewProgram(t)
+	for _, args := range [][]string{{"\x00"}, {""}, {"-"}, {"--"}, {"test", ""}, {"test", "--", "-x"}, {"set", "a", "="}, {"set", "a", "=x"}, {"add", "a", "://"}, {"add", "a", "postgresql://"}, {"add", "a", ""}, {"-format=", "list"}, {"list", "-="}, {"list", "---x"}} {
+		if strings.Contains(strings.Join(args, ""), "\x00") {
+			continue // the system does not pass it on
+		}
+		if r := p.Run(args...); r.Code == 70 || strings.Contains(r.Stderr, "goroutine") {
+			t.Errorf("%q: %d\n%s", args, r.Code, r.Stderr)
+		}
+	}
+}

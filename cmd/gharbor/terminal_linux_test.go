@@ -1,0 +1,126 @@
+package main
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"gentleharbor/internal/testkit"
+	"gentleharbor/standin/postgresql"
+)
+
+func TestAskWithoutEcho(t *testing.T) {
+	t.Parallel()
+	p, _ := standin(t, birds())
+	s := p.OnTerminal("test", "sightings", "-override", "secret=ask").Expect("password of warden for sightings (not shown): ")
+	if s.Echoes() {
+		t.Error("the terminal echoes while the password is typed")
+	}
+	text := s.Type("dunlin\n").Ends(0)
+	if strings.Contains(text, "dunlin") || !strings.Contains(text, "ready: ") && !strings.Contains(text, "ready\x1b[0m: ") {
+		t.Errorf("the terminal shows\n%s", text)
+	}
+	if strings.Index(text, "speak") > strings.Index(text, "password of") {
+		t.Error("the password was asked for before the server spoke")
+	}
+	// Time spent at the question does not count.
+	s = p.OnTerminal("test", "sightings", "-override", "secret=ask", "-timeout", "600ms").Expect("(not shown)")
+	time.Sleep(900 * time.Millisecond)
+	s.Type("dunlin\n").Ends(0)
+	// Without a password in sight, the default order asks.
+	p.OnTerminal("test", "sightings", "-override", "secret=").Expect("(not shown)").Type("wrong\n").Expect("login.password").Ends(1)
+}
+
+func TestCtrlCAtTheQuestion(t *testing.T) {
+	t.Parallel()
+	p, _ := standin(t, birds())
+	s := p.OnTerminal("test", "sightings", "-override", "secret=ask").Expect("(not shown)")
+	start := time.Now()
+	text := s.Type("dun\x03").Ends(130)
+	if time.Since(start) > 2*time.Second || !s.Echoes() || strings.Contains(text, "dun\n") || !strings.Contains(text, "stopped") {
+		t.Errorf("after %s, echo %v:\n%s", time.Since(start), s.Echoes(), text)
+	}
+}
+
+func TestCtrlCAtASilentServer(t *testing.T) {
+	t.Parallel()
+	config := birds()
+	config.Fault = postgresql.Silent
+	p, _ := standin(t, config)
+	s := p.OnTerminal("test", "sightings").Expect("accepts")
+	time.Sleep(100 * time.Millisecond)
+	start := time.Now()
+	text := s.Type("\x03").Ends(130)
+	if time.Since(start) > 2*time.Second || !strings.Contains(text, "stopped here by Ctrl-C") {
+		t.Errorf("after %s:\n%s", time.Since(start), text)
+	}
+}
+
+func TestAddQuestionByQuestion(t *testing.T) {
+	t.Parallel()
+	server, err := postgresql.Start(birds())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(server.Close)
+	p := testkit.NewProgram(t)
+	s := p.OnTerminal("add", "sightings")
+	s.Expect("engine [postgresql]: ").Type("postgres\n").Expect(`did you mean "postgresql"?`).Type("\n")
+	s.Expect("host, or the path of a Unix socket [127.0.0.1]: ").Type("\n")
+	s.Expect("port [5432]: ").Type("99999\n").Expect("expected a number from 1 to 65535").Type(fmt.Sprintf("%d\n", server.Port()))
+	s.Expect("user [warden]: ").Type("\n").Expect("database [warden]: ").Type("sightings\n")
+	s.Expect("where the password is").Type("ask\n").Expect("[offered]: ").Type("\n")
+	s.Expect("test it now? [Y/n]: ").Type("perhaps\n").Expect("please answer y or n").Type("\n")
+	s.Expect("(not shown)").Type("dunlin\n").Expect("ready")
+	s.Ends(0)
+	want := fmt.Sprintf("format = 1\n\n[profile.sightings]\nengine   = \"postgresql\"\nhost     = \"127.0.0.1\"\nport     = %d\ndatabase = \"sightings\"\nuser     = \"warden\"\nsecret   = \"ask\"\n", server.Port())
+	if got := p.ReadProfiles(); got != want {
+		t.Errorf("got\n%s\nwant\n%s", got, want)
+	}
+	p.OnTerminal("add", "sightings").Expect("exists already").Ends(2)
+	p.OnTerminal("add", "other").Expect("engine").Type("\x03").Ends(130)
+	p.OnTerminal("add", "other").Expect("engine").Type("\n").Expect("host").Type("/tmp\n").Expect("user").Type("\n").Expect("database").Type("\n").
+		Expect("password is").Type("\n").Expect("tls").Type("\n").Expect("test it").Type("n\n").Ends(0)
+	p.OK("show", "other").Has("/tmp", "default: passfile, then ask")
+}
+
+func TestRemoveAsks(t *testing.T) {
+	t.Parallel()
+	p := at(t, 1)
+	p.OnTerminal("remove", "sightings").Expect("remove the profile sightings? [y/N]: ").Type("\n").Expect("nothing was changed").Ends(0)
+	p.OK("show", "sightings")
+	p.OnTerminal("remove", "sightings").Expect("[y/N]").Type("y\n").Expect("removed").Ends(0)
+	p.Run("show", "sightings").Want(2)
+}
+
+func TestColour(t *testing.T) {
+	t.Parallel()
+	p, _ := standin(t, birds())
+	if text := p.OnTerminal("test", "sightings").Ends(0); !strings.Contains(text, "\x1b[") {
+		t.Error("no colour on a terminal")
+	}
+	p.Setenv("NO_COLOR", "1")
+	if text := p.OnTerminal("test", "sightings").Ends(0); strings.Contains(text, "\x1b[") {
+		t.Error("colour in spite of NO_COLOR")
+	}
+	p.OK("test", "sightings").HasNot("\x1b")
+}
+
+func TestCertificateAsks(t *testing.T) {
+	t.Parallel()
+	authority, err := postgresql.NewAuthority()
+	if err != nil {
+		t.Fatal(err)
+	}
+	config := birds()
+	if config.TLS, err = authority.TLS([]string{"127.0.0.1"}, 1000*time.Hour); err != nil {
+		t.Fatal(err)
+	}
+	p, _ := standin(t, config)
+	p.OK("set", "sightings", "tls=verified")
+	p.OnTerminal("certificate", "sightings", "-save").Expect("is it the same? [y/N]: ").Type("\n").Expect("nothing was kept").Ends(0)
+	p.Test("sightings").Ends(t, "tls", "fail", "tls.untrusted")
+	p.OnTerminal("certificate", "sightings", "-save").Expect("compare the fingerprint").Expect("[y/N]").Type("y\n").Expect("kept as tls-ca").Ends(0)
+	p.Test("sightings").Ends(t, "tls", "ok", "")
+}

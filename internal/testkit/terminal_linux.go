@@ -1,0 +1,126 @@
+package testkit
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// Session is the program on a terminal of its own.
+type Session struct {
+	t      testing.TB
+	master *os.File
+	cmd    *exec.Cmd
+	mu     sync.Mutex
+	text   strings.Builder
+	done   chan struct{}
+}
+
+// OnTerminal runs the program on a pseudo-terminal (pty(7)).
+func (p *Program) OnTerminal(args ...string) *Session {
+	p.t.Helper()
+	master, err := os.OpenFile("/dev/ptmx", os.O_RDWR|unix.O_NOCTTY, 0)
+	if err != nil {
+		p.t.Skipf("no pseudo-terminals here: %v", err)
+	}
+	number, err := unix.IoctlGetInt(int(master.Fd()), unix.TIOCGPTN)
+	if err == nil {
+		err = unix.IoctlSetPointerInt(int(master.Fd()), unix.TIOCSPTLCK, 0)
+	}
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	slave, err := os.OpenFile(fmt.Sprintf("/dev/pts/%d", number), os.O_RDWR|unix.O_NOCTTY, 0)
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	unix.IoctlSetWinsize(int(master.Fd()), unix.TIOCSWINSZ, &unix.Winsize{Row: 50, Col: 100})
+	ctx, cancel := context.WithTimeout(context.Background(), 60*time.Second)
+	p.t.Cleanup(cancel)
+	s := &Session{t: p.t, master: master, cmd: exec.CommandContext(ctx, p.Path, args...), done: make(chan struct{})}
+	s.cmd.Env = append(p.Env, "TERM=xterm")
+	s.cmd.Stdin, s.cmd.Stdout, s.cmd.Stderr = slave, slave, slave
+	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}
+	if err := s.cmd.Start(); err != nil {
+		p.t.Fatal(err)
+	}
+	slave.Close()
+	go func() {
+		defer close(s.done)
+		buffer := make([]byte, 4096)
+		for {
+			n, err := master.Read(buffer)
+			s.mu.Lock()
+			s.text.Write(buffer[:n])
+			s.mu.Unlock()
+			if err != nil {
+				return
+			}
+		}
+	}()
+	p.t.Cleanup(func() { master.Close() })
+	return s
+}
+
+// Text is all that stood on the screen so far.
+func (s *Session) Text() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.text.String()
+}
+
+// Expect waits until the text has stood on the screen.
+func (s *Session) Expect(text string) *Session {
+	s.t.Helper()
+	for range 400 {
+		if strings.Contains(s.Text(), text) {
+			return s
+		}
+		time.Sleep(25 * time.Millisecond)
+	}
+	s.t.Fatalf("no %q on the terminal:\n%s", text, s.Text())
+	return s
+}
+
+// Type types keys; "\x03" is Ctrl-C.
+func (s *Session) Type(keys string) *Session {
+	s.t.Helper()
+	if _, err := s.master.WriteString(keys); err != nil {
+		s.t.Fatal(err)
+	}
+	return s
+}
+
+// Echoes reports whether the terminal shows what is typed.
+func (s *Session) Echoes() bool {
+	state, err := unix.IoctlGetTermios(int(s.master.Fd()), unix.TCGETS)
+	return err == nil && state.Lflag&unix.ECHO != 0
+}
+
+// Ends waits for the program and checks its exit code.
+func (s *Session) Ends(code int) string {
+	s.t.Helper()
+	err := s.cmd.Wait()
+	select {
+	case <-s.done:
+	case <-time.After(2 * time.Second):
+	}
+	var exit *exec.ExitError
+	got := 0
+	if errors.As(err, &exit) {
+		got = exit.ExitCode()
+	}
+	if got != code {
+		s.t.Fatalf("exit code %d, want %d:\n%s", got, code, s.Text())
+	}
+	return s.Text()
+}
