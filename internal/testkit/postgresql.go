@@ -53,6 +53,9 @@ func PostgreSQLServer(t testing.TB) *PostgreSQL {
 	return need(t, mainServer)
 }
 
+// StartPostgreSQL is PostgreSQLServer outside of a test.
+func StartPostgreSQL() (*PostgreSQL, error) { return mainServer() }
+
 // SecondPostgreSQL is another server on another port: without TLS, with few
 // connections, and read-only by default.
 func SecondPostgreSQL(t testing.TB) *PostgreSQL {

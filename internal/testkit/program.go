@@ -48,10 +48,18 @@ func onExit(f func()) {
 // Main runs a package's tests and clears up after them.
 func Main(m *testing.M) {
 	code := m.Run()
+	StopAll()
+	os.Exit(code)
+}
+
+// StopAll stops the servers that were started and removes what was made.
+func StopAll() {
+	exitMu.Lock()
+	defer exitMu.Unlock()
 	for i := len(exitFuncs) - 1; i >= 0; i-- {
 		exitFuncs[i]()
 	}
-	os.Exit(code)
+	exitFuncs = nil
 }
 
 // Program is the built program with a home of its own.
@@ -174,6 +182,27 @@ type Stage struct {
 		Seen  []string `json:"seen"`
 		Try   []string `json:"try"`
 	} `json:"finding"`
+}
+
+// StageTime is the time that a report in JSON gives for a stage.
+func StageTime(report []byte, stage string) (time.Duration, error) {
+	var all struct {
+		Profiles []struct {
+			Stages []struct {
+				Stage string
+				MS    float64
+			}
+		}
+	}
+	if err := json.Unmarshal(report, &all); err != nil || len(all.Profiles) != 1 {
+		return 0, fmt.Errorf("no report: %v", err)
+	}
+	for _, s := range all.Profiles[0].Stages {
+		if s.Stage == stage {
+			return time.Duration(s.MS * float64(time.Millisecond)), nil
+		}
+	}
+	return 0, fmt.Errorf("no stage %s", stage)
 }
 
 // Report decodes the output of a test.

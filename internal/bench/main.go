@@ -1,0 +1,188 @@
+//go:build unix
+
+// Command bench measures the program beside its peers in one run and prints
+// ratios: whole processes, in pairs one after the other, medians. The peers
+// are an empty Go program for the start, and the driver's bare login, in a
+// program of its own, for a whole test. scripts/bench runs it.
+package main
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"gentleharbor/internal/testkit"
+)
+
+// pairs is how many times each of two programs is run. The machines are noisy;
+// the median of this many pairs moves by a few hundredths.
+const pairs = 41
+
+func main() {
+	if err := run(); err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+type bench struct {
+	folder string
+	env    []string
+}
+
+func run() error {
+	folder, err := os.MkdirTemp("", "gharbor-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(folder)
+	defer testkit.StopAll()
+	b := &bench{folder: folder}
+	for name, path := range map[string]string{"gharbor": "gentleharbor/cmd/gharbor", "empty": "gentleharbor/internal/bench/empty", "login": "gentleharbor/internal/bench/login"} {
+		cmd := exec.Command("go", "build", "-o", filepath.Join(folder, name), path)
+		cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
+		cmd.Stderr = os.Stderr
+		if err := cmd.Run(); err != nil {
+			return err
+		}
+	}
+	b.env = []string{"HOME=" + folder, "PATH=" + os.Getenv("PATH"), "GHARBOR_HOME=" + filepath.Join(folder, "home"), "WARDEN=" + testkit.WardenPassword}
+	if err := b.start(); err != nil {
+		return err
+	}
+	if err := b.logins(); err != nil {
+		return err
+	}
+	if err := b.list(); err != nil {
+		return err
+	}
+	return b.passfile()
+}
+
+// time runs a program once.
+func (b *bench) time(name string, args ...string) (time.Duration, error) {
+	cmd := exec.Command(filepath.Join(b.folder, name), args...)
+	cmd.Env = b.env
+	var stderr strings.Builder
+	cmd.Stderr = &stderr
+	start := time.Now()
+	err := cmd.Run()
+	took := time.Since(start)
+	if err != nil {
+		return 0, fmt.Errorf("%s %s: %w\n%s", name, strings.Join(args, " "), err, stderr.String())
+	}
+	return took, nil
+}
+
+// compare runs two programs in turn and prints the medians and their ratio.
+func (b *bench) compare(what string, aim float64, ours, peer []string) error {
+	var ourTimes, peerTimes []time.Duration
+	for range pairs {
+		t, err := b.time(ours[0], ours[1:]...)
+		if err != nil {
+			return err
+		}
+		ourTimes = append(ourTimes, t)
+		if t, err = b.time(peer[0], peer[1:]...); err != nil {
+			return err
+		}
+		peerTimes = append(peerTimes, t)
+	}
+	a, p := median(ourTimes), median(peerTimes)
+	fmt.Printf("%-34s %8.2f ms  peer %8.2f ms  ratio %.2f (aim %.1f)\n", what, ms(a), ms(p), float64(a)/float64(p), aim)
+	return nil
+}
+
+func median(times []time.Duration) time.Duration {
+	slices.Sort(times)
+	return times[len(times)/2]
+}
+
+func ms(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
+
+func (b *bench) start() error {
+	return b.compare("start (gharbor version / empty)", 1.3, []string{"gharbor", "version"}, []string{"empty"})
+}
+
+// logins compares a whole test with the bare login, TLS off and verified.
+func (b *bench) logins() error {
+	server, err := testkit.StartPostgreSQL()
+	if err != nil {
+		return err
+	}
+	if _, err := b.time("gharbor", "add", "sightings", "-engine", "postgresql", "-host", "127.0.0.1", "-port", fmt.Sprint(server.Port), "-database", "sightings",
+		"-user", "warden", "-secret", "env:WARDEN", "-tls-ca", server.Authority, "-tls-name", "localhost"); err != nil {
+		return err
+	}
+	base := fmt.Sprintf("host=127.0.0.1 port=%d dbname=sightings user=warden password='%s'", server.Port, strings.ReplaceAll(testkit.WardenPassword, `\`, `\\`))
+	if err := b.compare("test, SCRAM, TLS off", 1.5, []string{"gharbor", "test", "sightings", "-override", "tls=off"}, []string{"login", base + " sslmode=disable"}); err != nil {
+		return err
+	}
+	return b.compare("test, SCRAM, TLS verified", 1.5, []string{"gharbor", "test", "sightings", "-override", "tls=verified"},
+		[]string{"login", strings.Replace(base, "host=127.0.0.1", "host=localhost", 1) + " sslmode=verify-full sslrootcert=" + server.Authority})
+}
+
+// list reads and prints 10,000 profiles.
+func (b *bench) list() error {
+	var text strings.Builder
+	for i := range 10_000 {
+		fmt.Fprintf(&text, "\n[profile.station-%d]\nengine   = \"postgresql\"\nhost     = \"10.0.0.1\"\nport     = 5432\ndatabase = \"sightings\"\nuser     = \"warden\"\ntags     = [\"field\"]\n", i)
+	}
+	if err := os.WriteFile(filepath.Join(b.folder, "home", "profiles.toml"), []byte(text.String()), 0o600); err != nil {
+		return err
+	}
+	return b.alone("list, 10,000 profiles", 100, "list")
+}
+
+// passfile looks through 100,000 lines for the last one. The port is closed,
+// so the rest of the test is a refusal.
+func (b *bench) passfile() error {
+	var text strings.Builder
+	for i := range 100_000 {
+		fmt.Fprintf(&text, "db-%d.saltmarsh.example:5432:sightings:warden:password-%d\n", i, i)
+	}
+	text.WriteString("127.0.0.1:1:*:warden:knot\n")
+	if err := os.WriteFile(filepath.Join(b.folder, ".pgpass"), []byte(text.String()), 0o600); err != nil {
+		return err
+	}
+	profile := "[profile.sightings]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nport = 1\nuser = \"warden\"\nsecret = \"passfile\"\n"
+	if err := os.WriteFile(filepath.Join(b.folder, "home", "profiles.toml"), []byte(profile), 0o600); err != nil {
+		return err
+	}
+	return b.stage("password file of 100,000 lines", 50)
+}
+
+// alone runs a command by itself.
+func (b *bench) alone(what string, aim float64, args ...string) error {
+	var times []time.Duration
+	for range pairs {
+		t, err := b.time("gharbor", args...)
+		if err != nil {
+			return err
+		}
+		times = append(times, t)
+	}
+	fmt.Printf("%-34s %8.2f ms  (aim %.0f ms)\n", what, ms(median(times)), aim)
+	return nil
+}
+
+// stage takes the secret stage's own time from the report.
+func (b *bench) stage(what string, aim float64) error {
+	var times []time.Duration
+	for range pairs {
+		cmd := exec.Command(filepath.Join(b.folder, "gharbor"), "test", "sightings", "-format", "json")
+		cmd.Env = b.env
+		out, _ := cmd.Output() // the test fails by design, at reach
+		took, err := testkit.StageTime(out, "secret")
+		if err != nil {
+			return err
+		}
+		times = append(times, took)
+	}
+	fmt.Printf("%-34s %8.2f ms  (aim %.0f ms)\n", what, ms(median(times)), aim)
+	return nil
+}
