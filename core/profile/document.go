@@ -158,6 +158,10 @@ func (r *reader) path(it unstable.Iterator, n int) (path []string, nth span) {
 			nth.start = int32(r.base) + int32(node.Raw.Offset)
 			nth.end = nth.start + int32(node.Raw.Length)
 		}
+		if len(path) == 1 {
+			path = append(path, string(node.Data)) // mostly a profile's name, which there is once
+			continue
+		}
 		path = append(path, r.intern(node.Data))
 	}
 	return path, nth

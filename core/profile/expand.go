@@ -3,7 +3,6 @@ package profile
 import (
 	"errors"
 	"fmt"
-	"regexp"
 	"strings"
 )
 
@@ -63,14 +62,22 @@ func validVariable(name string) bool {
 	return name != ""
 }
 
-// secretLooking matches the names of variables whose value is not shown.
-var secretLooking = regexp.MustCompile(`(?i)pass|pwd|secret|token|key|cred|auth`)
+// secretLooking reports whether a variable's value is not to be shown.
+func secretLooking(name string) bool {
+	name = strings.ToLower(name)
+	for _, word := range []string{"pass", "pwd", "secret", "token", "key", "cred", "auth"} {
+		if strings.Contains(name, word) {
+			return true
+		}
+	}
+	return false
+}
 
 // showable reports whether every variable of a template may be shown expanded.
 func showable(template string) bool {
 	for part := range strings.SplitSeq(template, "${") {
 		name, _, _ := strings.Cut(part, "}")
-		if secretLooking.MatchString(name) {
+		if secretLooking(name) {
 			return false
 		}
 	}

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"gentleharbor/core/clean"
@@ -347,11 +348,20 @@ func hostAdvice(s string) string {
 }
 
 // hidesPassword reports whether s is a URL that carries a password.
-var urlPassword = regexp.MustCompile(`(?i)^[a-z][a-z0-9+.-]*://[^/@:\s]*:[^@\s]+@|[?&](password|sslpassword|pass|pwd)=[^&\s]`)
-
 func hidesPassword(s string) bool {
-	return strings.Contains(s, "://") && urlPassword.MatchString(s)
+	return strings.Contains(s, "://") && urlPassword().MatchString(s)
 }
+
+// The expressions are compiled when one is needed: most runs need none, and
+// every run would wait for them at its start.
+var (
+	urlPassword = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(`(?i)^[a-z][a-z0-9+.-]*://[^/@:\s]*:[^@\s]+@|[?&](password|sslpassword|pass|pwd)=[^&\s]`)
+	})
+	versionTerm = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(`^\s*(>=|<=|>|<|=|==|!=)?\s*\d+(\.\d+){0,3}\s*$`)
+	})
+)
 
 func hasControl(s string) bool {
 	return strings.ContainsFunc(s, func(r rune) bool { return r < 0x20 || r >= 0x7f && r < 0xa0 })
@@ -430,11 +440,9 @@ func validDuration(s string) bool {
 	return err == nil && d > 0
 }
 
-var versionTerm = regexp.MustCompile(`^\s*(>=|<=|>|<|=|==|!=)?\s*\d+(\.\d+){0,3}\s*$`)
-
 func validVersions(s string) bool {
 	for term := range strings.SplitSeq(s, ",") {
-		if !versionTerm.MatchString(term) {
+		if !versionTerm().MatchString(term) {
 			return false
 		}
 	}

@@ -33,6 +33,8 @@ type Profile struct {
 	Name    string
 	Line    int // of its table
 	Entries []Entry
+
+	defined, expect place // what part of the file defines it, and its expectations
 }
 
 // Own returns the value that the profile sets itself for a key.
@@ -66,8 +68,8 @@ func Parse(path string, data []byte) (*File, error) {
 	if err != nil {
 		return nil, err
 	}
-	f := &File{Path: path, byName: make(map[string]*Profile), doc: doc}
-	a := assembler{File: f, expectBy: make(map[string]place), definedBy: make(map[string]place), fields: make(map[string]*Field)}
+	f := &File{Path: path, byName: make(map[string]*Profile, len(doc.headers)), doc: doc}
+	a := assembler{File: f, fields: make(map[string]*Field)}
 	if err := a.assemble(); err != nil {
 		return nil, err
 	}
@@ -93,10 +95,9 @@ func (f *File) Names() []string {
 // assembler makes profiles of a document's tables and entries.
 type assembler struct {
 	*File
-	definedBy map[string]place // profile → what part of the file defines it
-	expectBy  map[string]place // the same for its expect table
-	fields    map[string]*Field
-	format    bool
+	fields map[string]*Field // by the key within an expect table
+	above  place             // the table [profile]
+	format bool
 }
 
 // place is a part of the file that defines a table: a header, an inline table,
@@ -149,10 +150,10 @@ func (a *assembler) table(h header, index int) error {
 	case h.array:
 		return a.fail(h.line, "a profile is a table with single brackets: [profile.NAME]")
 	case len(h.path) == 1:
-		if by, ok := a.definedBy[""]; ok {
-			return a.fail(h.line, "the table [profile] stands here twice (first: %s)", by)
+		if a.above.line > 0 {
+			return a.fail(h.line, "the table [profile] stands here twice (first: %s)", a.above)
 		}
-		a.definedBy[""] = place{line: h.line}
+		a.above.line = h.line
 		return nil
 	}
 	p, err := a.profile(h.path[1], h.line)
@@ -162,19 +163,19 @@ func (a *assembler) table(h header, index int) error {
 	by := place{line: h.line}
 	switch {
 	case len(h.path) == 2:
-		return a.define(p, a.definedBy, by, h.line, "is defined twice")
+		return a.define(p, &p.defined, by, h.line, "is defined twice")
 	case len(h.path) == 3 && h.path[2] == "expect":
-		return a.define(p, a.expectBy, by, h.line, "has two expect tables")
+		return a.define(p, &p.expect, by, h.line, "has two expect tables")
 	}
 	return a.fail(h.line, "profile %q: %s", p.Name, unknownKey(strings.Join(h.path[2:], ".")))
 }
 
 // define notes which part of the file defines a table, and refuses a second one.
-func (a *assembler) define(p *Profile, owner map[string]place, by place, line int, what string) error {
-	if first, ok := owner[p.Name]; ok && first != by {
-		return a.fail(line, "profile %q %s; the first is at %s", p.Name, what, first)
+func (a *assembler) define(p *Profile, owner *place, by place, line int, what string) error {
+	if *owner != (place{}) && *owner != by {
+		return a.fail(line, "profile %q %s; the first is at %s", p.Name, what, *owner)
 	}
-	owner[p.Name] = by
+	*owner = by
 	return nil
 }
 
@@ -215,17 +216,17 @@ func (a *assembler) entry(e *entry) error {
 	}
 	if len(path) == 2 {
 		if e.problem == "an empty table" {
-			return a.define(p, a.definedBy, by, line, "is defined twice")
+			return a.define(p, &p.defined, by, line, "is defined twice")
 		}
 		return a.fail(line, "profile %q: expected a table of keys", p.Name)
 	}
 	if len(h.path) < 2 {
-		if err := a.define(p, a.definedBy, by, line, "is defined twice"); err != nil {
+		if err := a.define(p, &p.defined, by, line, "is defined twice"); err != nil {
 			return err
 		}
 	}
 	if path[2] == "expect" && len(h.path) < 3 {
-		if err := a.define(p, a.expectBy, by, line, "has two expect tables"); err != nil {
+		if err := a.define(p, &p.expect, by, line, "has two expect tables"); err != nil {
 			return err
 		}
 	}
@@ -325,6 +326,9 @@ func typeProblem(f *Field, e *entry) string {
 func (f *File) checkLikes() error {
 	state := make(map[*Profile]int) // 1 on the path being walked, 2 known to be right
 	for _, start := range f.Profiles {
+		if _, ok := start.Own("like"); !ok {
+			continue
+		}
 		path := []*Profile{}
 		for p := start; p != nil && state[p] != 2; {
 			state[p] = 1
