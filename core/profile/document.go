@@ -72,20 +72,41 @@ type entry struct {
 	name       span  // the profile's name as written, where it is part of the key
 }
 
-// parseDocument reads data as TOML. Errors are *FileError.
+// sink takes a file's tables and entries in their order. An error ends the
+// reading.
+type sink interface {
+	takeTable(header) error
+	takeEntry(*entry) error
+}
+
+func (d *document) takeTable(h header) error {
+	d.headers = append(d.headers, h)
+	return nil
+}
+
+func (d *document) takeEntry(e *entry) error {
+	d.entries = append(d.entries, *e)
+	return nil
+}
+
+// parseDocument reads data and keeps all of it, for an edit.
 func parseDocument(path string, data []byte) (*document, error) {
+	d := &document{path: path, data: data, headers: make([]header, 1)}
+	return d, read(path, data, d)
+}
+
+// read reads data as TOML and hands what it finds to take. Errors are *FileError.
+func read(path string, data []byte, take sink) error {
 	if len(data) > MaxFile {
-		return nil, &FileError{path, 0, fmt.Sprintf("the file has %d bytes; a profile file has at most 4 MiB", len(data))}
+		return &FileError{path, 0, fmt.Sprintf("the file has %d bytes; a profile file has at most 4 MiB", len(data))}
 	}
 	if !utf8.Valid(data) {
-		return nil, &FileError{path, invalidLine(data), "not valid UTF-8; save the file as UTF-8"}
+		return &FileError{path, invalidLine(data), "not valid UTF-8; save the file as UTF-8"}
 	}
-	lines := bytes.Count(data, []byte{'\n'}) + 1
-	d := &document{path: path, data: data, headers: make([]header, 1, lines/8+1), entries: make([]entry, 0, lines)}
-	r := reader{document: d, strings: make(map[string]string), keys: make(map[string][]string), line: 1}
+	r := reader{path: path, data: data, take: take, strings: make(map[string]string), keys: make(map[string][]string), line: 1}
 	r.parser.Reset(bytes.TrimPrefix(data, []byte("\xef\xbb\xbf")))
 	r.base = len(data) - len(r.parser.Data())
-	for r.parser.NextExpression() {
+	for r.err == nil && r.parser.NextExpression() {
 		node := r.parser.Expression()
 		switch node.Kind {
 		case unstable.Table, unstable.ArrayTable:
@@ -94,10 +115,13 @@ func parseDocument(path string, data []byte) (*document, error) {
 			r.keyValue(node, entry{inline: -1})
 		}
 	}
-	if err := r.parser.Error(); err != nil {
-		return nil, r.syntaxError(err)
+	if r.err != nil {
+		return r.err
 	}
-	return d, nil
+	if err := r.parser.Error(); err != nil {
+		return r.syntaxError(err)
+	}
+	return nil
 }
 
 func invalidLine(data []byte) int {
@@ -116,8 +140,14 @@ func invalidLine(data []byte) int {
 }
 
 type reader struct {
-	*document
+	path    string
+	data    []byte
+	take    sink
+	err     error // take's
+	given   entry // what take is shown, so that 60,000 entries are one in memory
 	parser  unstable.Parser
+	table   int32               // number of the table that is being read, 0 for the root
+	within  []string            // its path
 	base    int                 // bytes before the parser's input (a byte order mark)
 	strings map[string]string   // texts seen, so that 10,000 "host" are one string
 	keys    map[string][]string // keys of one part seen
@@ -144,8 +174,8 @@ func (r *reader) intern(b []byte) string {
 	return s
 }
 
-// path reads a dotted key; nth is where its component number n stands.
-func (r *reader) path(it unstable.Iterator, n int) (path []string, nth span) {
+// key reads a dotted key; nth is where its component number n stands.
+func (r *reader) key(it unstable.Iterator, n int) (path []string, nth span) {
 	for it.Next() {
 		node := it.Node()
 		if path == nil && it.IsLast() && n != 0 {
@@ -178,19 +208,24 @@ func (r *reader) single(b []byte) []string {
 }
 
 func (r *reader) header(node *unstable.Node) {
-	path, name := r.path(node.Key(), 1)
+	path, name := r.key(node.Key(), 1)
 	first := r.base + int(node.Child().Raw.Offset)
 	start := bytes.LastIndexByte(r.data[:first], '\n') + 1
 	start += bytes.IndexByte(r.data[start:], '[')
-	r.headers = append(r.headers, header{path: path, start: start, line: r.lineAt(start), array: node.Kind == unstable.ArrayTable, name: name})
+	r.table++
+	r.within = path
+	r.err = r.take.takeTable(header{path: path, start: start, line: r.lineAt(start), array: node.Kind == unstable.ArrayTable, name: name})
 }
 
 // keyValue takes a key and its value; outer is the inline table that it is in.
 func (r *reader) keyValue(node *unstable.Node, outer entry) {
 	e := outer
-	e.table = int32(len(r.headers) - 1)
-	depth := len(r.headers[e.table].path) + len(outer.key)
-	key, name := r.path(node.Key(), 1-depth)
+	if r.err != nil {
+		return
+	}
+	e.table = r.table
+	depth := len(r.within) + len(outer.key)
+	key, name := r.key(node.Key(), 1-depth)
 	if depth < 2 && depth+len(key) >= 2 {
 		e.name = name
 	}
@@ -218,13 +253,19 @@ func (r *reader) keyValue(node *unstable.Node, outer entry) {
 		}
 		if empty {
 			e.problem = "an empty table"
-			r.entries = append(r.entries, e)
+			r.give(e)
 		}
 		return
 	}
 	e.valueAt = r.valueStart(e)
 	e.value, e.problem = r.value(value)
-	r.entries = append(r.entries, e)
+	r.give(e)
+}
+
+// give hands an entry over; take keeps a copy if it keeps any.
+func (r *reader) give(e entry) {
+	r.given = e
+	r.err = r.take.takeEntry(&r.given)
 }
 
 // valueStart finds the value in `key = value`: after the '=' that follows the
@@ -299,5 +340,5 @@ func (r *reader) syntaxError(err error) error {
 			what = "not valid TOML: text needs double quotes around it"
 		}
 	}
-	return &FileError{r.document.path, line, what}
+	return &FileError{r.path, line, what}
 }

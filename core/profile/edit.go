@@ -20,6 +20,7 @@ func refuse(what string, args ...any) error { return &RequestError{fmt.Sprintf(w
 // Edit is a changed text of a file, and what it must mean.
 type Edit struct {
 	file *File
+	doc  *document  // the file's text, taken apart
 	want []*Profile // every profile that the new text must have, with its values
 	cuts []cut
 }
@@ -31,7 +32,11 @@ type cut struct {
 }
 
 func (f *File) edit() *Edit {
-	return &Edit{file: f, want: slices.Clone(f.Profiles)}
+	doc, err := parseDocument(f.Path, f.data)
+	if err != nil {
+		panic(err) // it was read before, or there were no File
+	}
+	return &Edit{file: f, doc: doc, want: slices.Clone(f.Profiles)}
 }
 
 // text applies the cuts.
@@ -39,7 +44,7 @@ func (e *Edit) text() []byte {
 	slices.SortStableFunc(e.cuts, func(a, b cut) int { return a.start - b.start })
 	var b bytes.Buffer
 	at := 0
-	data := e.file.doc.data
+	data := e.doc.data
 	for _, c := range e.cuts {
 		if c.start < at { // two keys of one inline table; the first cut has it
 			continue
@@ -125,7 +130,7 @@ func (f *File) Add(name string, sets []Override) (*Edit, error) {
 	e := f.edit()
 	e.want = append(e.want, p)
 	var b strings.Builder
-	data := f.doc.data
+	data := f.data
 	switch {
 	case len(bytes.TrimSpace(data)) == 0:
 		fmt.Fprintf(&b, "format = %d\n", Format)
@@ -252,7 +257,7 @@ func twoAddresses(f *File, want *Profile) error {
 // setOne notes what one key=value means for the text and for the profile.
 func (e *Edit) setOne(p, want *Profile, s Override) error {
 	at := slices.IndexFunc(want.Entries, func(own Entry) bool { return own.Field == s.Field })
-	place := e.file.entryOf(p.Name, s.Field.Name)
+	place := e.doc.entryOf(p.Name, s.Field.Name)
 	switch {
 	case at >= 0 && place == nil:
 		return refuse("%s is given twice", s.Field.Name)
@@ -261,7 +266,7 @@ func (e *Edit) setOne(p, want *Profile, s Override) error {
 			return refuse("profile %q is an inline table (%s:%d); take %s out by hand", p.Name, e.file.Path, place.line, s.Field.Name)
 		}
 		want.Entries = slices.Delete(want.Entries, at, at+1)
-		start, end := e.file.doc.lines(place.start, place.outerEnd)
+		start, end := e.doc.lines(place.start, place.outerEnd)
 		e.cuts = append(e.cuts, cut{start: start, end: end})
 	case at >= 0:
 		want.Entries[at].Value = s.Value
@@ -274,10 +279,10 @@ func (e *Edit) setOne(p, want *Profile, s Override) error {
 }
 
 // entryOf finds where a profile's key stands in the file.
-func (f *File) entryOf(name, key string) *entry {
-	for i := range f.doc.entries {
-		e := &f.doc.entries[i]
-		if profile, field := f.doc.owner(e); profile == name && field == key {
+func (d *document) entryOf(name, key string) *entry {
+	for i := range d.entries {
+		e := &d.entries[i]
+		if profile, field := d.owner(e); profile == name && field == key {
 			return e
 		}
 	}
@@ -310,7 +315,7 @@ func (d *document) lines(from, to int32) (start, end int) {
 // insertKey puts a new key where a person would look for it: behind the last
 // key of its table, written as the keys around it are.
 func (e *Edit) insertKey(p *Profile, s Override) error {
-	d := e.file.doc
+	d := e.doc
 	key, table := s.Field.Name, []string{"profile", p.Name}
 	expect, isExpect := strings.CutPrefix(key, "expect.")
 	if isExpect {
@@ -340,8 +345,8 @@ func (d *document) tableAt(path ...string) int {
 
 // hasDotted reports whether a table writes its expectations as expect.key.
 func (e *Edit) hasDotted(table int) bool {
-	for i := range e.file.doc.entries {
-		own := &e.file.doc.entries[i]
+	for i := range e.doc.entries {
+		own := &e.doc.entries[i]
 		if int(own.table) == table && own.key[0] == "expect" {
 			return true
 		}
@@ -362,7 +367,7 @@ func (d *document) lastOf(table int) *entry {
 
 // insertInto adds a key behind the last one of a table, its '=' under theirs.
 func (e *Edit) insertInto(table int, key string, v Value) {
-	d := e.file.doc
+	d := e.doc
 	last := d.lastOf(table)
 	if last == nil {
 		_, end := d.lines(d.headers[table].here())
@@ -387,7 +392,7 @@ func (e *Edit) insertInto(table int, key string, v Value) {
 
 // insertLine adds a line at the end of another line.
 func (e *Edit) insertLine(at int, line string) {
-	data := e.file.doc.data
+	data := e.doc.data
 	if at > 0 && data[at-1] != '\n' {
 		line = "\n" + line
 	}
@@ -397,14 +402,14 @@ func (e *Edit) insertLine(at int, line string) {
 // insert adds text in the file's own kind of line end. Several insertions at
 // one place keep the order in which they were asked for.
 func (e *Edit) insert(at int, text string) {
-	if bytes.Contains(e.file.doc.data, []byte("\r\n")) {
+	if bytes.Contains(e.doc.data, []byte("\r\n")) {
 		text = strings.ReplaceAll(text, "\n", "\r\n")
 	}
 	e.cuts = append(e.cuts, cut{at, at, text})
 }
 
 func (e *Edit) insertExpectTable(p *Profile, table int, key string, v Value) error {
-	d := e.file.doc
+	d := e.doc
 	first, end := d.headers[table].here()
 	if last := d.lastOf(table); last != nil {
 		first, end = last.start, last.outerEnd
@@ -426,7 +431,7 @@ func (e *Edit) insertExpectTable(p *Profile, table int, key string, v Value) err
 
 // insertDotted adds a key to a profile that has no table line of its own.
 func (e *Edit) insertDotted(p *Profile, key string, v Value) error {
-	d := e.file.doc
+	d := e.doc
 	var last *entry
 	for i := range d.entries {
 		if name, _ := d.owner(&d.entries[i]); name == p.Name && len(d.headers[d.entries[i].table].path) < 2 {
@@ -461,7 +466,7 @@ func (f *File) Remove(name string) (*Edit, error) {
 		}
 	}
 	e := f.edit()
-	d := f.doc
+	d := e.doc
 	e.want = slices.DeleteFunc(e.want, func(q *Profile) bool { return q == p })
 	for i, h := range d.headers {
 		if i == 0 || len(h.path) < 2 || h.path[1] != name {
@@ -526,15 +531,15 @@ func (f *File) Rename(from, to string) (*Edit, error) {
 	e := f.edit()
 	renamed := &Profile{Name: to, Line: p.Line, Entries: p.Entries}
 	e.want[slices.Index(e.want, p)] = renamed
-	for _, h := range f.doc.headers {
+	for _, h := range e.doc.headers {
 		if len(h.path) >= 2 && h.path[1] == from {
 			e.cuts = append(e.cuts, cut{int(h.name.start), int(h.name.end), nameKey(to)})
 		}
 	}
 	seen := make(map[int32]bool)
-	for i := range f.doc.entries {
-		own := &f.doc.entries[i]
-		who, field := f.doc.owner(own)
+	for i := range e.doc.entries {
+		own := &e.doc.entries[i]
+		who, field := e.doc.owner(own)
 		if who == from && own.name.end > 0 && !seen[own.name.start] {
 			seen[own.name.start] = true
 			e.cuts = append(e.cuts, cut{int(own.name.start), int(own.name.end), nameKey(to)})

@@ -58,19 +58,14 @@ type File struct {
 	Path     string
 	Profiles []*Profile // in the order of the file
 	byName   map[string]*Profile
-	doc      *document
+	data     []byte
 }
 
 // Parse reads a profile file's bytes. path is for messages. Every mistake is a
 // *FileError, the first one in the order of the file.
 func Parse(path string, data []byte) (*File, error) {
-	doc, err := parseDocument(path, data)
-	if err != nil {
-		return nil, err
-	}
-	f := &File{Path: path, byName: make(map[string]*Profile, len(doc.headers)), doc: doc}
-	a := assembler{File: f, fields: make(map[string]*Field)}
-	if err := a.assemble(); err != nil {
+	f := &File{Path: path, byName: make(map[string]*Profile, len(data)/150), data: data} // a short profile has 150 bytes
+	if err := read(path, data, &assembler{File: f, fields: make(map[string]*Field)}); err != nil {
 		return nil, err
 	}
 	if err := f.checkLikes(); err != nil {
@@ -95,9 +90,10 @@ func (f *File) Names() []string {
 // assembler makes profiles of a document's tables and entries.
 type assembler struct {
 	*File
-	fields map[string]*Field // by the key within an expect table
-	above  place             // the table [profile]
-	format bool
+	fields  map[string]*Field // by the key within an expect table
+	current header            // the table that is being read
+	above   place             // the table [profile]
+	format  bool
 }
 
 // place is a part of the file that defines a table: a header, an inline table,
@@ -118,26 +114,9 @@ func (a *assembler) fail(line int, what string, args ...any) error {
 	return &FileError{a.Path, line, fmt.Sprintf(what, args...)}
 }
 
-func (a *assembler) assemble() error {
-	next := 0
-	entries := a.doc.entries
-	for i, h := range a.doc.headers {
-		if i > 0 {
-			if err := a.table(h, i); err != nil {
-				return err
-			}
-		}
-		for ; next < len(entries) && int(entries[next].table) == i; next++ {
-			if err := a.entry(&entries[next]); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
-// table takes a header: [profile], [profile.NAME] or [profile.NAME.expect].
-func (a *assembler) table(h header, index int) error {
+// takeTable takes a header: [profile], [profile.NAME] or [profile.NAME.expect].
+func (a *assembler) takeTable(h header) error {
+	a.current = h
 	switch {
 	case h.path[0] != "profile":
 		near := ""
@@ -192,9 +171,9 @@ func (a *assembler) profile(name string, line int) (*Profile, error) {
 	return p, nil
 }
 
-// entry takes one key: format at the root, or a profile's.
-func (a *assembler) entry(e *entry) error {
-	h := a.doc.headers[e.table]
+// takeEntry takes one key: format at the root, or a profile's.
+func (a *assembler) takeEntry(e *entry) error {
+	h := a.current
 	if len(h.path) == 2 && len(e.key) == 1 && e.inline < 0 { // the usual form, [profile.NAME] key = value
 		return a.set(a.byName[h.path[1]], e, e.key)
 	}
