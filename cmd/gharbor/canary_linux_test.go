@@ -135,8 +135,8 @@ func TestCrash(t *testing.T) {
 	}
 }
 
-// TestDefect: a panic is one line and a stack, with exit code 70 and no secret.
-func TestNoDefectInSight(t *testing.T) {
+// TestNoDefect: words that no person would type end in words, not in a panic.
+func TestNoDefect(t *testing.T) {
 	t.Parallel()
 	p := testkit.NewProgram(t)
 	for _, args := range [][]string{{"\x00"}, {""}, {"-"}, {"--"}, {"test", ""}, {"test", "--", "-x"}, {"set", "a", "="}, {"set", "a", "=x"}, {"add", "a", "://"}, {"add", "a", "postgresql://"}, {"add", "a", ""}, {"-format=", "list"}, {"list", "-="}, {"list", "---x"}} {

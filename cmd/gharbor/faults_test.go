@@ -72,6 +72,8 @@ func TestFaults(t *testing.T) {
 		{postgresql.ExtraBytes, "offered", "tls-extra", "tls.extra-bytes", "after the S"},
 		{postgresql.HangTLS, "required", "tls", "tls.handshake", ""},
 		{postgresql.EmptyMethods, "offered", "login", "login.unsupported-method", ""},
+		{postgresql.LoseSession, "offered", "session", "session.lost", ""},
+		{postgresql.NoCatalogue, "offered", "expect", "expect.unknown", "permission denied"},
 		{postgresql.EscapeMessage, "offered", "login", "login.refused", `"[2J]0;ownedgoaway now"`},
 	}
 	for _, c := range cases {
@@ -84,7 +86,7 @@ func TestFaults(t *testing.T) {
 			if c.stage == "tls-extra" {
 				stage = "speak"
 			}
-			r := p.Run("test", "sightings", "-format", "json", "-timeout", short, "-override", "tls="+c.rule).Want(1)
+			r := p.Run("test", "sightings", "-format", "json", "-timeout", short, "-override", "tls="+c.rule, "-override", "expect.tables=sighting").Want(1)
 			s := r.Report().Ends(t, stage, "fail", c.code)
 			if !strings.Contains(s.Seen(), c.seen) {
 				t.Errorf("no %q in seen:\n%s", c.seen, s.Seen())

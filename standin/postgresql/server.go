@@ -38,6 +38,8 @@ const (
 	CloseAtOnce   Fault = "close-at-once"  // accepts and closes
 	CloseAtLogin  Fault = "close-at-login" // closes when the password has come
 	HangAtLogin   Fault = "hang-at-login"  // says nothing more when the password has come
+	LoseSession   Fault = "lose-session"   // closes at the first statement
+	NoCatalogue   Fault = "no-catalogue"   // will not say which tables exist
 	ExtraBytes    Fault = "extra-bytes"    // more than S to the request for TLS
 	EscapeMessage Fault = "escape-message" // control sequences in an error's text
 	EmptyMethods  Fault = "odd-method"     // a SASL mechanism nobody knows

@@ -109,6 +109,9 @@ func (s *session) answer() {
 			return
 		}
 		s.wait()
+		if s.Fault == LoseSession {
+			return
+		}
 		switch m := message.(type) {
 		case *pgproto3.Query:
 			s.simple(m.String)
@@ -125,6 +128,10 @@ func (s *session) answer() {
 			columns, _ := s.rows(s.query)
 			s.backend.Send(description(columns))
 		case *pgproto3.Execute:
+			if s.Fault == NoCatalogue {
+				s.backend.Send(&pgproto3.ErrorResponse{Severity: "ERROR", Code: "42501", Message: "permission denied for schema pg_catalog"})
+				continue
+			}
 			_, rows := s.rows(s.query)
 			s.data(rows)
 		case *pgproto3.Sync:

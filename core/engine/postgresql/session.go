@@ -108,7 +108,7 @@ func (c *conversation) summary() string {
 	add(f.Superuser, "superuser", "no superuser")
 	parts = append(parts, f.Encoding, "time zone "+f.TimeZone)
 	if f.ClockDifference != nil {
-		parts = append(parts, fmt.Sprintf("clock %+.0f ms", *f.ClockDifference))
+		parts = append(parts, fmt.Sprintf("clock %+d ms", int(math.Round(*f.ClockDifference))))
 	}
 	if f.RoundTrip != nil {
 		parts = append(parts, fmt.Sprintf("round trip %.2f ms", *f.RoundTrip))
