@@ -20,6 +20,7 @@ import (
 // Server is one database server of this machine.
 type Server struct {
 	Engine      string `json:"engine"`
+	Version     string `json:"version,omitempty"` // where the greeting tells it
 	What        string `json:"what"`              // as recognised: "a PostgreSQL server"
 	Address     string `json:"address,omitempty"` // host:port
 	Socket      string `json:"socket,omitempty"`
@@ -118,7 +119,7 @@ func (p Places) askSocket(ctx context.Context, path string) Server {
 		s.What = "something that does not answer as " + s.Engine
 	}
 	if ok {
-		s.Engine, s.What, s.State = service.Engine, service.What, "answers"
+		s.Engine, s.Version, s.What, s.State = service.Engine, service.Version, service.What, "answers"
 	}
 	return s
 }
@@ -143,7 +144,7 @@ func (p Places) askPort(ctx context.Context, addr netip.AddrPort) Server {
 	service, n, ok := p.identify(ctx, "tcp", s.Address, usualEngine(s.Port))
 	s.Connections = n
 	if ok {
-		s.Engine, s.What = service.Engine, service.What
+		s.Engine, s.Version, s.What = service.Engine, service.Version, service.What
 	}
 	return s
 }

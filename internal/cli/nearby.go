@@ -112,7 +112,7 @@ func (c *call) nearbyTable(servers []nearbyServer, survey nearby.Survey) error {
 		if profiles == "" {
 			profiles = "-"
 		}
-		rows = append(rows, []string{s.Engine, at, s.State, profiles, strings.TrimPrefix(s.What, "an ")})
+		rows = append(rows, []string{strings.TrimSpace(s.Engine + " " + s.Version), at, s.State, profiles})
 		if s.Add != "" {
 			add = append(add, s.Add)
 		}
@@ -123,7 +123,7 @@ func (c *call) nearbyTable(servers []nearbyServer, survey nearby.Survey) error {
 	}
 	if len(rows) == 0 {
 		fmt.Fprintln(c.Stdout, "no database server was found on this machine")
-	} else if err := render.Table(c.Stdout, c.noColour, []string{"engine", "at", "state", "profiles", "seen"}, rows); err != nil {
+	} else if err := render.Table(c.Stdout, c.noColour, []string{"engine", "at", "state", "profiles"}, rows); err != nil {
 		return err
 	}
 	for _, group := range []struct {

@@ -65,7 +65,7 @@ func (r *Report) Stage(s check.Stage) {
 		detail += s.Finding.Code
 	}
 	head := fmt.Sprintf("  %-8s  %s  %8s", s.Stage, r.paint.outcome(s.Outcome, fmt.Sprintf("%-4s", s.Outcome)), took)
-	const indent = 26
+	const indent = 28
 	if s.Finding == nil || s.Detail == "" {
 		fmt.Fprintln(r.out, strings.TrimRight(head+"  "+r.wrap(detail, indent), " "))
 	} else {

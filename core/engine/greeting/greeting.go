@@ -14,9 +14,10 @@ import (
 
 // Service is what was recognised.
 type Service struct {
-	Engine string // an engine's word, or "" for what is no database server
-	What   string // for a sentence: "a MariaDB server, version 10.11.6"
-	TLS    bool   // it speaks only TLS
+	Engine  string // an engine's word, or "" for what is no database server
+	Version string // where the greeting tells it
+	What    string // for a sentence: "a MariaDB server, version 10.11.6"
+	TLS     bool   // it speaks only TLS
 }
 
 // Recognise names the service that sent p as its first bytes, be it by itself
@@ -121,10 +122,11 @@ func mysql(p []byte) (Service, bool) {
 		}
 		text := string(version)
 		if i := strings.Index(text, "-MariaDB"); i >= 0 {
-			number := strings.TrimPrefix(text[:i], "5.5.5-") // put in front for old clients
-			return Service{Engine: "mariadb", What: "a MariaDB server, version " + clean.Line(number, 40)}, true
+			number := clean.Line(strings.TrimPrefix(text[:i], "5.5.5-"), 40) // put in front for old clients
+			return Service{Engine: "mariadb", Version: number, What: "a MariaDB server, version " + number}, true
 		}
-		return Service{Engine: "mysql", What: "a MySQL server, version " + clean.Line(text, 40)}, true
+		number := clean.Line(text, 40)
+		return Service{Engine: "mysql", Version: number, What: "a MySQL server, version " + number}, true
 	case 0xff:
 		if len(body) < 4 {
 			return Service{}, false
