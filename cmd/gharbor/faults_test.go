@@ -142,8 +142,8 @@ func TestOtherEngines(t *testing.T) {
 		code  string
 		cause string
 	}{
-		{"MariaDB", speaksFirst(mariadb), "speak.other-engine", "a MariaDB server, version 10.11.6"},
-		{"MySQL", speaksFirst(mysql), "speak.other-engine", "a MySQL server, version 8.0.36"},
+		{"MariaDB", speaksFirst(mariadb), "speak.other-engine", "a MariaDB server (version 10.11.6)"},
+		{"MySQL", speaksFirst(mysql), "speak.other-engine", "a MySQL server (version 8.0.36)"},
 		{"MariaDB, blocked", speaksFirst(blocked), "speak.other-engine", "a MySQL or MariaDB server"},
 		{"SSH", speaksFirst("SSH-2.0-OpenSSH_9.2p1 Debian-2\r\n"), "speak.other-engine", "an SSH server"},
 		{"SSH, a byte at a time", dribble("SSH-2.0-OpenSSH_9.2p1\r\n"), "speak.other-engine", "an SSH server"},

@@ -7,7 +7,6 @@ import (
 	"strconv"
 	"strings"
 
-	"gentleharbor/core/clean"
 	"gentleharbor/core/profile"
 )
 
@@ -151,8 +150,7 @@ func (c *call) ask(ctx context.Context) (assignments, error) {
 			return nil, err
 		}
 	}
-	login, _ := c.Lookup("USER")
-	user, err := c.askField(ctx, "user", "user", clean.Line(login, 60), &given)
+	user, err := c.askField(ctx, "user", "user", c.account(), &given)
 	if err != nil {
 		return nil, err
 	}

@@ -362,6 +362,16 @@ func (c *call) environment() profile.Environment {
 	return profile.Environment{Lookup: c.Lookup, Home: home}
 }
 
+// account is the name of the system account, as its environment says.
+func (c *call) account() string {
+	for _, name := range []string{"USER", "LOGNAME"} {
+		if user, ok := c.Lookup(name); ok && user != "" {
+			return clean.Line(user, 60)
+		}
+	}
+	return ""
+}
+
 // format is the flag -format of a command that lists or tests.
 type format string
 

@@ -90,7 +90,11 @@ func (c *call) addLine(file *profile.File, s nearby.Server, taken map[string]boo
 	}
 	taken[name] = true
 	line := "gharbor add " + name + " -engine " + s.Engine + address
-	if user, ok := c.Lookup("USER"); ok && user != "" {
+	user := c.account()
+	if user == "" { // the administrator that the server was made with
+		user = map[string]string{"postgresql": "postgres", "mysql": "root", "mariadb": "root"}[s.Engine]
+	}
+	if user != "" {
 		line += " -user " + clean.Shell(user)
 	}
 	return line

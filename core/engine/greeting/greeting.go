@@ -16,7 +16,7 @@ import (
 type Service struct {
 	Engine  string // an engine's word, or "" for what is no database server
 	Version string // where the greeting tells it
-	What    string // for a sentence: "a MariaDB server, version 10.11.6"
+	What    string // for a sentence: "a MariaDB server (version 10.11.6)"
 	TLS     bool   // it speaks only TLS
 }
 
@@ -27,15 +27,15 @@ func Recognise(p []byte) (s Service, ok bool) {
 	case len(p) == 0:
 		return Service{}, false
 	case bytes.HasPrefix(p, []byte("SSH-")):
-		return Service{What: "an SSH server, " + clean.Quoted(firstLine(p))}, true
+		return Service{What: "an SSH server (" + clean.Quoted(firstLine(p)) + ")"}, true
 	case bytes.HasPrefix(p, []byte("HTTP/")):
-		return Service{What: "an HTTP server, " + clean.Quoted(firstLine(p))}, true
+		return Service{What: "an HTTP server (" + clean.Quoted(firstLine(p)) + ")"}, true
 	case isHTML(p):
 		return Service{What: "an HTTP server"}, true
 	case isRedis(p):
 		return Service{Engine: "redis", What: "a Redis server"}, true
 	case bytes.HasPrefix(p, []byte("220 ")) || bytes.HasPrefix(p, []byte("220-")):
-		return Service{What: "a mail or file transfer server, " + clean.Quoted(firstLine(p))}, true
+		return Service{What: "a mail or file transfer server (" + clean.Quoted(firstLine(p)) + ")"}, true
 	case isTLS(p):
 		return Service{What: "a server that speaks only TLS on this port", TLS: true}, true
 	case isMongo(p):
@@ -123,10 +123,10 @@ func mysql(p []byte) (Service, bool) {
 		text := string(version)
 		if i := strings.Index(text, "-MariaDB"); i >= 0 {
 			number := clean.Line(strings.TrimPrefix(text[:i], "5.5.5-"), 40) // put in front for old clients
-			return Service{Engine: "mariadb", Version: number, What: "a MariaDB server, version " + number}, true
+			return Service{Engine: "mariadb", Version: number, What: "a MariaDB server (version " + number + ")"}, true
 		}
 		number := clean.Line(text, 40)
-		return Service{Engine: "mysql", Version: number, What: "a MySQL server, version " + number}, true
+		return Service{Engine: "mysql", Version: number, What: "a MySQL server (version " + number + ")"}, true
 	case 0xff:
 		if len(body) < 4 {
 			return Service{}, false
@@ -135,7 +135,7 @@ func mysql(p []byte) (Service, bool) {
 		if text[0] == '#' && len(text) > 6 {
 			text = text[6:]
 		}
-		return Service{Engine: "mysql", What: "a MySQL or MariaDB server, which says " + clean.Quoted(string(text))}, true
+		return Service{Engine: "mysql", What: "a MySQL or MariaDB server (which says " + clean.Quoted(string(text)) + ")"}, true
 	}
 	return Service{}, false
 }

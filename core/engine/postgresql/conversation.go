@@ -128,7 +128,7 @@ func (c *conversation) parameters() map[string]string {
 // patience is how long a silent server is left alone before other connections
 // find out whether it is something else that waits for us to speak.
 func patience(ctx context.Context) time.Duration {
-	const usual = 2 * time.Second
+	const usual = time.Second
 	if deadline, ok := ctx.Deadline(); ok {
 		return min(usual, time.Until(deadline)*2/5)
 	}
@@ -224,9 +224,16 @@ func (c *conversation) notPostgreSQL(s greeting.Service, reply []byte) finding.R
 	if s.Engine != "" {
 		found.Suggest("gharbor set %s engine=%s   # if that server is the one that is meant", c.to.Profile, s.Engine)
 	}
-	return finding.Failed(found.
-		Suggest("gharbor set %s port=PORT   # if the port is wrong", c.to.Profile).
-		Suggest("gharbor nearby"))
+	return finding.Failed(c.suggestPlace(found))
+}
+
+// suggestPlace says how to name another place.
+func (c *conversation) suggestPlace(found *finding.Finding) *finding.Finding {
+	key, what := "port=PORT", "port"
+	if c.to.Network == "unix" {
+		key, what = "socket=PATH", "socket"
+	}
+	return found.Suggest("gharbor set %s %s   # if the %s is wrong", c.to.Profile, key, what).Suggest("gharbor nearby")
 }
 
 // wholeGreeting reads on for a moment: a greeting may come in pieces.
@@ -263,10 +270,8 @@ func (c *conversation) unexpectedBytes(ctx context.Context, reply []byte) findin
 	if service, ok := c.identify(ctx); ok && service.Engine != "postgresql" {
 		return c.notPostgreSQL(service, reply)
 	}
-	return finding.Failed(finding.New("speak.garbage", "what answers at %s does not speak PostgreSQL's protocol, nor any that is known here", c.to.Address).
-		Saw("its first bytes: %s", clean.Bytes(reply, 32)).
-		Suggest("gharbor set %s port=PORT   # if the port is wrong", c.to.Profile).
-		Suggest("gharbor nearby"))
+	return finding.Failed(c.suggestPlace(finding.New("speak.garbage", "what answers at %s does not speak PostgreSQL's protocol, nor any that is known here", c.to.Address).
+		Saw("its first bytes: %s", clean.Bytes(reply, 32))))
 }
 
 // nothingHeard is for a server that closed, or stayed silent.
