@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 
 	"gentleharbor/internal/testkit"
@@ -227,5 +228,23 @@ func TestDemo(t *testing.T) {
 	p.OK("demo", "-list").Has("first", "certificate", "refusals", "faults")
 	if _, err := os.Stat(p.Home); err == nil {
 		t.Error("the demo made the user's own folder")
+	}
+}
+
+// TestFiftyPrograms adds fifty profiles with fifty programs at once.
+func TestFiftyPrograms(t *testing.T) {
+	t.Parallel()
+	p := testkit.NewProgram(t)
+	var group sync.WaitGroup
+	for i := range 50 {
+		group.Go(func() {
+			if r := p.Run("add", fmt.Sprintf("station-%d", i), "-engine", "postgresql", "-host", "127.0.0.1", "-user", "warden"); r.Code != 0 {
+				t.Errorf("%d %s", r.Code, r.Stderr)
+			}
+		})
+	}
+	group.Wait()
+	if n := strings.Count(p.OK("list").Stdout, "station-"); n != 50 {
+		t.Errorf("%d of 50 profiles", n)
 	}
 }

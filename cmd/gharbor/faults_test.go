@@ -427,3 +427,47 @@ func TestReachTimeout(t *testing.T) {
 		t.Errorf("it took %s", r.Took)
 	}
 }
+
+// TestHintNamesTheUsualPort: where the port is wrong and the usual one
+// answers, the line to try leads there.
+func TestHintNamesTheUsualPort(t *testing.T) {
+	config := birds()
+	config.Address = "127.0.0.1:5432"
+	server, err := postgresql.Start(config)
+	if err != nil {
+		t.Skip("port 5432 is taken here")
+	}
+	defer server.Close()
+	p := at(t, testkit.FreePort(t))
+	s := p.Test("sightings").Ends(t, "reach", "fail", "reach.refused")
+	if !strings.Contains(s.Seen(), "a PostgreSQL server answers at 127.0.0.1:5432") || !strings.Contains(s.Try(), "gharbor set sightings port=5432") {
+		t.Fatalf("seen %s\ntry %s", s.Seen(), s.Try())
+	}
+	for line := range strings.SplitSeq(s.Try(), "\n") { // and does what it says
+		if words := strings.Fields(line); words[1] == "set" {
+			p.OK(words[1:]...)
+			break
+		}
+	}
+	if r := p.Test("sightings"); r.Outcome != "ok" {
+		t.Errorf("after the line to try: %+v", r.Stages)
+	}
+}
+
+func TestIPv6(t *testing.T) {
+	t.Parallel()
+	config := birds()
+	config.Address = "[::1]:0"
+	server, err := postgresql.Start(config)
+	if err != nil {
+		t.Skipf("no IPv6 loopback here: %v", err)
+	}
+	defer server.Close()
+	p := at(t, server.Port())
+	if r := p.Test("sightings", override("host=::1")...); r.Outcome != "ok" || r.Facts["route"] != fmt.Sprintf("[::1]:%d", server.Port()) {
+		t.Errorf("%s %v", r.Outcome, r.Facts)
+	}
+	if r := p.Test("sightings", override(fmt.Sprintf("hosts=[::1]:%d", server.Port()))...); r.Outcome != "ok" {
+		t.Errorf("as one of the hosts: %+v", r.Stages)
+	}
+}

@@ -12,7 +12,9 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -81,6 +83,10 @@ func Candidates(r *profile.Resolved) ([]Candidate, *finding.Finding) {
 type Network struct {
 	Resolve func(ctx context.Context, host string) ([]netip.Addr, error)
 	Dial    func(ctx context.Context, network, address string) (net.Conn, error)
+
+	// Others asks the system's other sources of names for a host that Resolve
+	// does not know. ok is false where they could not be asked. It may be nil.
+	Others func(ctx context.Context, host string) (addrs []netip.Addr, ok bool)
 }
 
 // System is the machine's own network.
@@ -91,8 +97,33 @@ func System() Network {
 		Resolve: func(ctx context.Context, host string) ([]netip.Addr, error) {
 			return resolver.LookupNetIP(ctx, "ip", host)
 		},
-		Dial: dialer.DialContext,
+		Dial:   dialer.DialContext,
+		Others: getent,
 	}
+}
+
+// getent asks the system's own look-up (nsswitch.conf(5)), which a program
+// without cgo cannot call: its sources may be mDNS or a directory.
+func getent(ctx context.Context, host string) ([]netip.Addr, bool) {
+	const limit = 2 * time.Second
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	out, err := exec.CommandContext(ctx, "getent", "ahosts", host).Output()
+	var exit *exec.ExitError
+	if errors.As(err, &exit) && exit.ExitCode() == 2 { // "one or more keys could not be found"
+		return nil, true
+	}
+	if err != nil {
+		return nil, false
+	}
+	var addrs []netip.Addr
+	for line := range strings.Lines(string(out)) {
+		word, _, _ := strings.Cut(line, " ")
+		if addr, err := netip.ParseAddr(word); err == nil && !slices.Contains(addrs, addr) {
+			addrs = append(addrs, addr)
+		}
+	}
+	return addrs, true
 }
 
 // Names resolves a candidate's host, in the order in which the addresses will
@@ -106,7 +137,7 @@ func (n Network) Names(ctx context.Context, profileName string, c Candidate) ([]
 	}
 	addrs, err := n.Resolve(ctx, c.Host)
 	if err != nil || len(addrs) == 0 {
-		return nil, finding.Failed(nameFinding(ctx, profileName, c.Host, err))
+		return nil, finding.Failed(n.nameFinding(ctx, profileName, c.Host, err))
 	}
 	const most = 16 // a name with more addresses than this is not one server
 	addrs = addrs[:min(len(addrs), most)]
@@ -118,7 +149,7 @@ func (n Network) Names(ctx context.Context, profileName string, c Candidate) ([]
 	return addrs, finding.Good("%s is %s", c.Host, strings.Join(texts, ", "))
 }
 
-func nameFinding(ctx context.Context, profileName, host string, err error) *finding.Finding {
+func (n Network) nameFinding(ctx context.Context, profileName, host string, err error) *finding.Finding {
 	var dns *net.DNSError
 	if ctx.Err() != nil || errors.As(err, &dns) && dns.IsTimeout {
 		return finding.New("name.timeout", "the name servers did not answer about %s in time", clean.Quoted(host)).
@@ -136,9 +167,24 @@ func nameFinding(ctx context.Context, profileName, host string, err error) *find
 		}
 		found.Saw("%s", clean.Line(why, 0))
 	}
-	return found.Saw("names are looked up in the hosts file and in DNS only; getent asks this system's other sources too").
-		Suggest("getent hosts %s", clean.Shell(host)).
-		Suggest("gharbor set %s host=NAME", profileName)
+	if n.Others != nil {
+		n.compareOthers(ctx, profileName, host, found)
+	}
+	return found.Suggest("gharbor set %s host=NAME", profileName)
+}
+
+// compareOthers adds what the system's other sources say of an unknown name.
+func (n Network) compareOthers(ctx context.Context, profileName, host string, found *finding.Finding) {
+	addrs, ok := n.Others(ctx, host)
+	switch {
+	case !ok:
+		found.Saw("asked were the hosts file and DNS; getent, which asks this system's other sources too, could not be asked")
+	case len(addrs) == 0:
+		found.Saw("asked were the hosts file and DNS; getent, which asks this system's other sources too, does not know it either")
+	default:
+		found.Saw("the hosts file and DNS do not know it; getent, which asks this system's other sources too, says %s", addrs[0])
+		found.Suggest("gharbor set %s host=%s tls-name=%s", profileName, addrs[0], clean.Shell(host))
+	}
 }
 
 // Reached is a connection that was made.

@@ -68,6 +68,20 @@ func TestNames(t *testing.T) {
 	if result.Finding == nil || result.Finding.Code != "name.unknown" || strings.Contains(result.Finding.Seen[0], "\x1b") {
 		t.Errorf("unknown: %+v", result.Finding)
 	}
+	for want, others := range map[string]func(context.Context, string) ([]netip.Addr, bool){
+		"host=192.0.2.9": func(context.Context, string) ([]netip.Addr, bool) {
+			return []netip.Addr{netip.MustParseAddr("192.0.2.9")}, true
+		},
+		"not know it either": func(context.Context, string) ([]netip.Addr, bool) { return nil, true },
+		"could not be asked": func(context.Context, string) ([]netip.Addr, bool) { return nil, false },
+	} {
+		n := answer(nil, &net.DNSError{Err: "no such host", IsNotFound: true})
+		n.Others = others
+		_, result := n.Names(ctx, "tides", at)
+		if text := strings.Join(append(result.Finding.Seen, result.Finding.Try...), "\n"); !strings.Contains(text, want) {
+			t.Errorf("no %q in %s", want, text)
+		}
+	}
 	many := make([]netip.Addr, 100)
 	for i := range many {
 		many[i] = netip.AddrFrom4([4]byte{192, 0, 2, byte(i)})
