@@ -295,9 +295,11 @@ func TestCertificates(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
 			config := birds()
-			if config.TLS, err = authority.TLS(c.names, c.life); err != nil {
+			secure, err := authority.TLS(c.names, c.life)
+			if err != nil {
 				t.Fatal(err)
 			}
+			config.TLS = secure
 			p, _ := standin(t, config)
 			ca := filepath.Join(p.Home, "authority.pem")
 			p.Write(ca, string(authority.PEM))

@@ -451,6 +451,14 @@ func TestRealPassfile(t *testing.T) {
 	p.Test("sightings", override("secret=passfile")...).Ends(t, "secret", "fail", "secret.missing")
 	p.Setenv("PGPASSFILE", other)
 	p.Test("sightings", override("secret=passfile")...).Ends(t, "login", "ok", "")
+	// Each host has a line of its own.
+	second := testkit.SecondPostgreSQL(t)
+	p.Write(other, fmt.Sprintf("127.0.0.1:%d:*:warden:%s\n", second.Port, escaped))
+	r = p.Test("sightings", override("secret=passfile", fmt.Sprintf("hosts=127.0.0.1:%d,127.0.0.1:%d", testkit.FreePort(t), second.Port))...)
+	if r.Outcome != "warn" || r.Stage("login").Outcome != "ok" {
+		t.Errorf("the second host's line: %+v", r.Stages)
+	}
+	p.Test("sightings", override("secret=passfile", fmt.Sprintf("hosts=127.0.0.1:%d,127.0.0.1:%d", server.Port, second.Port))...).Ends(t, "login", "fail", "secret.missing")
 	// A socket outside the default folders is looked up by its folder.
 	p.Write(other, server.Folder+":"+port+":*:cleartext:knot\n")
 	p.Test("socket", override("secret=passfile", "user=cleartext")...).Ends(t, "login", "ok", "")

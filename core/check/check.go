@@ -83,7 +83,8 @@ type test struct {
 	held    []Stage // ended, and not told yet: another host may be tried
 	holding bool
 	over    bool
-	secret  *secret.Located
+	secrets map[route.Candidate]*secret.Located
+	secret  *secret.Located // of the server that is being tried
 	plan    plan
 	conv    engine.Conversation
 }

@@ -111,32 +111,53 @@ func mustGet(p *profile.Resolved, key string) profile.Effective {
 	return e
 }
 
-// locateSecret finds where the password is, and does not read it.
+// locateSecret finds where the password is for each server that the profile
+// may mean (a password file may have a line for each), and reads none.
 func (t *test) locateSecret(context.Context) finding.Result {
-	p := t.profile
-	source, _ := secret.ParseSource(p.Text("secret"))
-	q := secret.Query{Profile: p.Profile.Name, Source: source, Engine: p.Text("engine"), Port: p.Text("port"),
-		Database: p.Text("database"), User: p.Text("user"), Local: p.Local()}
-	candidates, found := route.Candidates(p)
+	candidates, found := route.Candidates(t.profile)
 	if found != nil {
 		return finding.Failed(found)
 	}
-	first := candidates[0]
-	q.Host, q.Socket, q.Port = first.Host, first.Folder, strconv.Itoa(first.Port)
-	located, found := t.Finder.Locate(q)
-	if located == nil {
-		return finding.Failed(found)
+	t.secrets = make(map[route.Candidate]*secret.Located, len(candidates))
+	var shown *secret.Located // the first that there is
+	var first, warning *finding.Finding
+	for _, c := range candidates {
+		located, found := t.Finder.Locate(t.secretQuery(c))
+		switch {
+		case located == nil && found.Code == "secret.no-match":
+			t.secrets[c] = &secret.Located{Place: "none found", None: true, Tried: append([]string{found.Cause}, found.Seen...)}
+		case located == nil:
+			return finding.Failed(found)
+		default:
+			t.secrets[c] = located
+			if shown == nil {
+				shown, warning = located, found
+			}
+		}
+		if first == nil {
+			first = found
+		}
 	}
-	t.secret = located
-	t.report.Facts.SecretSource = located.Place
-	detail := located.Place
-	if located.None && len(located.Tried) > 0 {
+	if shown == nil {
+		return finding.Failed(first)
+	}
+	detail := shown.Place
+	if shown.None && len(shown.Tried) > 0 {
 		detail = "none found; the server may want none"
 	}
-	if found != nil {
-		return finding.Warned(found, "%s", detail)
+	t.report.Facts.SecretSource = shown.Place
+	if warning != nil {
+		return finding.Warned(warning, "%s", detail)
 	}
 	return finding.Good("%s", detail)
+}
+
+// secretQuery says for which connection a secret is wanted.
+func (t *test) secretQuery(c route.Candidate) secret.Query {
+	p := t.profile
+	source, _ := secret.ParseSource(p.Text("secret"))
+	return secret.Query{Profile: p.Profile.Name, Source: source, Engine: p.Text("engine"), Host: c.Host, Socket: c.Folder, Port: strconv.Itoa(c.Port),
+		Database: p.Text("database"), User: p.Text("user"), Local: c.Local()}
 }
 
 // findRoute says what the address comes to.
@@ -205,6 +226,8 @@ func (t *test) whyPassed() string {
 // candidate runs the stages that need a server.
 func (t *test) candidate(ctx context.Context, c route.Candidate, passed *[]string) {
 	t.aim(c)
+	t.secret = t.secrets[c]
+	t.report.Facts.SecretSource = t.secret.Place
 	reached, ok := t.reach(ctx, c, *passed)
 	if !ok {
 		return

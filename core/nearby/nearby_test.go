@@ -43,6 +43,8 @@ func TestStopped(t *testing.T) {
 		{"Homebrew", map[string]string{"/opt/homebrew/var/postgresql@16/postgresql.conf": "port='5434'\n"}, []string{"postgresql@16 5434 brew services start postgresql@16"}},
 		{"others", map[string]string{"/lib/systemd/system/mariadb.service": "", "/etc/init.d/redis-server": ""}, []string{"mariadb 0 sudo service mariadb start", "redis-server 0 sudo service redis-server start"}},
 		{"a name to be quoted", map[string]string{"/etc/postgresql/15/my $(x)/postgresql.conf": ""}, []string{"15/my $(x) 5432 sudo pg_ctlcluster 15 'my $(x)' start"}},
+		{"no cluster yet", map[string]string{"/usr/bin/pg_createcluster": "", "/usr/lib/postgresql/15/bin/postgres": "", "/lib/systemd/system/postgresql.service": ""},
+			[]string{"postgresql 15 5432 sudo pg_createcluster 15 main --start"}},
 		{"nothing", nil, nil},
 	} {
 		var got []string

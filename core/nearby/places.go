@@ -233,10 +233,25 @@ func (p Places) clusters() []Server {
 			}
 		}
 	}
+	if len(found) == 0 && p.exists("/usr/bin/pg_createcluster") {
+		return p.withoutCluster()
+	}
 	if len(found) == 0 && p.installed("postgresql") {
 		found = append(found, Server{Engine: "postgresql", What: "an installed service that does not answer", Name: "postgresql", Port: profile.DefaultPort("postgresql"), State: "stopped", Start: p.startCommand("postgresql")})
 	}
 	return found
+}
+
+// withoutCluster is for Debian's packages installed without a cluster: there
+// is nothing to start before one is made.
+func (p Places) withoutCluster() []Server {
+	versions, _ := filepath.Glob(p.path("/usr/lib/postgresql/*/bin/postgres"))
+	if len(versions) == 0 {
+		return nil
+	}
+	version := filepath.Base(filepath.Dir(filepath.Dir(versions[len(versions)-1])))
+	return []Server{{Engine: "postgresql", What: "an installed PostgreSQL that has no cluster yet", Name: "postgresql " + clean.Line(version, 20),
+		Port: profile.DefaultPort("postgresql"), State: "stopped", Start: "sudo pg_createcluster " + clean.Shell(version) + " main --start"}}
 }
 
 // confPort reads `port` from a postgresql.conf (PostgreSQL documentation,
