@@ -419,17 +419,6 @@ func TestPasswordForAnyHost(t *testing.T) {
 	}
 }
 
-// TestReachTimeout: a listener whose queue is full swallows what comes.
-func TestReachTimeout(t *testing.T) {
-	t.Parallel()
-	p := at(t, fullQueue(t))
-	r := p.Run("test", "sightings", "-format", "json", "-timeout", "700ms").Want(1)
-	r.Report().Ends(t, "reach", "fail", "reach.timeout")
-	if r.Took > 3*time.Second {
-		t.Errorf("it took %s", r.Took)
-	}
-}
-
 // TestHintNamesTheUsualPort: where the port is wrong and the usual one
 // answers, the line to try leads there.
 func TestHintNamesTheUsualPort(t *testing.T) {

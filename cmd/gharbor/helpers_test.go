@@ -15,3 +15,12 @@ func leaveSocket(t *testing.T, path string) {
 	listener.SetUnlinkOnClose(false)
 	listener.Close()
 }
+
+// override makes -override flags.
+func override(pairs ...string) []string {
+	var flags []string
+	for _, pair := range pairs {
+		flags = append(flags, "-override", pair)
+	}
+	return flags
+}

@@ -54,14 +54,6 @@ secret   = "none"
 	return p, server
 }
 
-func override(pairs ...string) []string {
-	var flags []string
-	for _, pair := range pairs {
-		flags = append(flags, "-override", pair)
-	}
-	return flags
-}
-
 func TestRealReady(t *testing.T) {
 	t.Parallel()
 	p, server := onReal(t)

@@ -41,3 +41,14 @@ func fullQueue(t *testing.T) int {
 	t.Skip("this system's queue does not fill")
 	return 0
 }
+
+// TestReachTimeout: a listener whose queue is full swallows what comes.
+func TestReachTimeout(t *testing.T) {
+	t.Parallel()
+	p := at(t, fullQueue(t))
+	r := p.Run("test", "sightings", "-format", "json", "-timeout", "700ms").Want(1)
+	r.Report().Ends(t, "reach", "fail", "reach.timeout")
+	if r.Took > 3*time.Second {
+		t.Errorf("it took %s", r.Took)
+	}
+}

@@ -1,0 +1,215 @@
+package check
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/nearby"
+	"gentleharbor/core/route"
+)
+
+// tryCandidates goes through the servers that a profile may mean. A host that
+// can't be reached, does not serve or is not the target wanted gives way to
+// the next; one that refuses the login does not: the next would be sent the
+// same password.
+func (t *test) tryCandidates(ctx context.Context, candidates []route.Candidate) {
+	var passed []string
+	for i, c := range candidates {
+		last := i == len(candidates)-1
+		if !last {
+			t.hold()
+		}
+		end := t.budget.end
+		t.budget.end = t.budget.share(len(candidates) - i)
+		t.candidate(ctx, c, &passed)
+		t.budget.end = end
+		if last || !t.givesWay() {
+			break
+		}
+		passed = append(passed, fmt.Sprintf("%s: %s", c, t.whyPassed()))
+		t.drop()
+		if t.conv != nil {
+			t.conv.Close()
+			t.conv = nil
+		}
+	}
+	t.release()
+}
+
+// givesWay reports whether the stages held back end in a failure that another
+// host may not have.
+func (t *test) givesWay() bool {
+	if len(t.held) == 0 || t.over {
+		return false
+	}
+	last := t.held[len(t.held)-1]
+	if last.Outcome != finding.Fail {
+		return false
+	}
+	area, _, _ := strings.Cut(last.Finding.Code, ".")
+	return area == "name" || area == "reach" || area == "speak" || last.Finding.Code == "session.server-full" || last.Finding.Code == "session.target"
+}
+
+func (t *test) whyPassed() string {
+	f := t.held[len(t.held)-1].Finding
+	return fmt.Sprintf("%s (%s)", f.Cause, f.Code)
+}
+
+// candidate runs the stages that need a server.
+func (t *test) candidate(ctx context.Context, c route.Candidate, passed *[]string) {
+	t.aim(c)
+	t.secret = t.secrets[c]
+	t.report.Facts.SecretSource = t.secret.Place
+	reached, ok := t.reach(ctx, c, *passed)
+	if !ok {
+		return
+	}
+	t.report.Facts.Route = reached.Address
+	if reached.Network == "unix" {
+		t.report.Facts.Route = "socket " + reached.Address
+	}
+	t.conv = t.plan.begin(reached.Conn, t.target(c, reached))
+	carried := t.conv.Facts()
+	carried.Route, carried.SecretSource, carried.User, carried.Database = t.report.Facts.Route, t.report.Facts.SecretSource, t.report.Facts.User, t.report.Facts.Database
+	t.report.Facts = carried
+	if !t.stage(ctx, "speak", t.conv.Speak) {
+		return
+	}
+	if !t.stage(ctx, "tls", func(ctx context.Context) finding.Result {
+		facts, result := t.conv.Encrypt(ctx)
+		if t.onTLS != nil && facts != nil {
+			t.onTLS(facts)
+		}
+		return result
+	}) {
+		return
+	}
+	t.logIn(ctx, *passed)
+}
+
+// aim gives the TLS rule the name that this candidate's certificate must carry.
+func (t *test) aim(c route.Candidate) {
+	t.plan.tls.Name, t.plan.tls.NameKey = t.profile.Text("tls-name"), "tls-name"
+	if t.plan.tls.Name == "" {
+		t.plan.tls.Name, t.plan.tls.NameKey = c.Host, t.profile.AddressKind()
+	}
+}
+
+// reach resolves and dials. The name's stage is told after the dial where only
+// that can say whether the first of its addresses was the right one.
+func (t *test) reach(ctx context.Context, c route.Candidate, passed []string) (*route.Reached, bool) {
+	name := t.profile.Profile.Name
+	var addrs []netip.Addr
+	wasHolding := t.holding
+	t.hold()
+	ok := t.stage(ctx, "name", func(ctx context.Context) (result finding.Result) {
+		addrs, result = t.Network.Names(ctx, name, c)
+		return result
+	})
+	if !mixed(addrs) && !wasHolding {
+		t.release()
+	}
+	var reached *route.Reached
+	ok = ok && t.stage(ctx, "reach", func(ctx context.Context) finding.Result {
+		var tried []route.Attempt
+		if reached, tried = t.Network.Reach(ctx, c, addrs); reached == nil {
+			return finding.Failed(t.unreached(ctx, c, tried, passed))
+		}
+		detail := reached.Address + " accepts"
+		if len(passed) > 0 {
+			found := finding.New("reach.passed-over", "%s serves after %d of the hosts before it did not", c, len(passed))
+			for _, p := range passed {
+				found.Saw("%s", p)
+			}
+			return finding.Warned(found.Suggest("gharbor show %s   # the order of its hosts", name), "%s", detail)
+		}
+		return finding.Good("%s", detail)
+	})
+	if reached != nil && reached.Mixed() {
+		for i := range t.held {
+			if t.held[i].Stage == "name" {
+				t.held[i].Outcome, t.held[i].Finding = finding.Warn, reached.MixedFinding(name, c.Host)
+			}
+		}
+	}
+	if !wasHolding && t.holding {
+		t.release()
+	}
+	if !ok && reached != nil {
+		reached.Conn.Close()
+	}
+	return reached, ok
+}
+
+func mixed(addrs []netip.Addr) bool {
+	six := slices.ContainsFunc(addrs, netip.Addr.Is6)
+	four := slices.ContainsFunc(addrs, netip.Addr.Is4)
+	return six && four
+}
+
+// unreached is the finding for a server that did not accept, with what answers
+// nearby where the address is this machine's.
+func (t *test) unreached(ctx context.Context, c route.Candidate, tried []route.Attempt, passed []string) *finding.Finding {
+	found := route.Unreached(t.profile.Profile.Name, c, tried)
+	for _, p := range passed {
+		found.Saw("before it, %s", p)
+	}
+	refused := found.Code == "reach.refused" || found.Code == "reach.socket-missing"
+	if refused && c.Local() && ctx.Err() == nil {
+		t.hintNearby(ctx, c, found)
+	}
+	return found
+}
+
+// hintNearby adds what else of the engine's answers on this machine.
+func (t *test) hintNearby(ctx context.Context, c route.Candidate, found *finding.Finding) {
+	name, word := t.profile.Profile.Name, t.profile.Text("engine")
+	servers := t.Places.Answering(ctx, word, c.String())
+	for _, s := range servers {
+		at := s.Address
+		fix := fmt.Sprintf("gharbor set %s %sport=%d", name, hostPart(c, s), s.Port)
+		if s.Socket != "" {
+			at = "the socket " + s.Socket
+			fix = fmt.Sprintf("gharbor set %s host= hosts= socket=%s", name, clean.Shell(s.Socket))
+			if c.Socket != "" {
+				fix = fmt.Sprintf("gharbor set %s socket=%s", name, clean.Shell(s.Socket))
+			} else if t.profile.AddressKind() == "host" {
+				fix = fmt.Sprintf("gharbor set %s host= port= socket=%s", name, clean.Shell(s.Socket))
+			}
+		}
+		if s.State != "answers" {
+			found.Saw("%s is %s", at, s.What)
+			continue
+		}
+		found.Saw("%s answers at %s", s.What, at)
+		if s.Engine == word {
+			found.Suggest("%s", fix)
+		}
+	}
+	if !slices.ContainsFunc(servers, func(s nearby.Server) bool { return s.State == "answers" && s.Engine == word }) {
+		found.Saw("no %s answers on its usual port and sockets either", word)
+	}
+	for _, s := range t.Places.Stopped(servers, word) {
+		found.Saw("%s: %s", clean.Quoted(s.Name), s.What)
+		found.Suggest("%s", s.Start)
+	}
+	found.Suggest("gharbor nearby")
+}
+
+// hostPart is what besides the port must change to get from c to s.
+func hostPart(c route.Candidate, s nearby.Server) string {
+	host, _, _ := net.SplitHostPort(s.Address)
+	switch {
+	case c.Socket != "":
+		return "socket= host=" + host + " "
+	case c.Host == host || c.Host == "localhost":
+		return ""
+	}
+	return "host=" + host + " "
+}
