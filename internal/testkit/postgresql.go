@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
 	"os"
 	"os/exec"
 	"os/user"
@@ -373,23 +372,4 @@ func (p *PostgreSQL) SQL(t testing.TB, database string, all ...string) {
 	if err := p.statements(database, all); err != nil {
 		t.Fatal(err)
 	}
-}
-
-func freePort() (int, error) {
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, err
-	}
-	defer listener.Close()
-	return listener.Addr().(*net.TCPAddr).Port, nil
-}
-
-// FreePort is a port of 127.0.0.1 that nothing listens on.
-func FreePort(t testing.TB) int {
-	t.Helper()
-	port, err := freePort()
-	if err != nil {
-		t.Fatal(err)
-	}
-	return port
 }

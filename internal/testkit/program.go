@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -312,4 +313,23 @@ func (p *Program) Passfile(lines ...string) string {
 	path := filepath.Join(filepath.Dir(p.Home), ".pgpass")
 	p.Write(path, strings.Join(lines, "\n")+"\n")
 	return path
+}
+
+func freePort() (int, error) {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, err
+	}
+	defer listener.Close()
+	return listener.Addr().(*net.TCPAddr).Port, nil
+}
+
+// FreePort is a port of 127.0.0.1 that nothing listens on.
+func FreePort(t testing.TB) int {
+	t.Helper()
+	port, err := freePort()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return port
 }
