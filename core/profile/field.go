@@ -37,6 +37,7 @@ type Field struct {
 	Path     bool   // names a file: "~" and relative paths belong to the file that holds it
 	Switchy  bool   // a Text that also takes true and false
 	valid    func(string) bool
+	address  bool // one of the kinds of address
 }
 
 // Engines are the words that `engine` takes, with each one's usual port.
@@ -71,7 +72,7 @@ var (
 	tlsRules    = []string{"off", "offered", "required", "verified"}
 	targets     = []string{"any", "writable", "read-only"}
 	expectTLS   = []string{"off", "required", "verified", "true", "false"}
-	addressKeys = []string{"host", "hosts", "socket", "alias", "container", "cloud"}
+	addressKeys = []string{"host", "hosts", "socket"}
 )
 
 // fields lists every key in the order in which the tool writes and shows them.
@@ -107,6 +108,7 @@ var fields = []Field{
 var fieldByName = func() map[string]*Field {
 	m := make(map[string]*Field, len(fields))
 	for i := range fields {
+		fields[i].address = slices.Contains(addressKeys, fields[i].Name)
 		m[fields[i].Name] = &fields[i]
 	}
 	return m
@@ -364,7 +366,12 @@ var (
 )
 
 func hasControl(s string) bool {
-	return strings.ContainsFunc(s, func(r rune) bool { return r < 0x20 || r >= 0x7f && r < 0xa0 })
+	for i := 0; i < len(s); i++ {
+		if s[i] < 0x20 || s[i] >= 0x7f {
+			return strings.ContainsFunc(s, func(r rune) bool { return r < 0x20 || r >= 0x7f && r < 0xa0 })
+		}
+	}
+	return false
 }
 
 func notEmpty(s string) bool { return s != "" }

@@ -247,7 +247,7 @@ func (a *assembler) set(p *Profile, e *entry, key []string) error {
 		if own.Field == f {
 			return a.fail(int(e.line), "profile %q: %s is set twice (first at line %d)", p.Name, f.Name, own.Line)
 		}
-		if isAddress(f.Name) && isAddress(own.Field.Name) {
+		if f.address && own.Field.address {
 			return a.fail(int(e.line), "profile %q: two kinds of address, %s here and %s at line %d; keep one", p.Name, f.Name, own.Field.Name, own.Line)
 		}
 	}
@@ -281,8 +281,6 @@ func (a *assembler) field(key []string) *Field {
 	}
 	return nil
 }
-
-func isAddress(key string) bool { return slices.Contains(addressKeys, key) }
 
 // typeProblem names the type found where it is not the field's.
 func typeProblem(f *Field, e *entry) string {

@@ -99,7 +99,7 @@ func (f *File) Resolve(p *Profile, overrides []Override, env Environment) *Resol
 // or does not fit is the template itself; Problem says so.
 func (r *Resolved) Get(key string) (Effective, bool) {
 	field := fieldByName[key]
-	if field == nil || isAddress(key) && key != r.address {
+	if field == nil || field.address && key != r.address {
 		return Effective{}, false
 	}
 	e, ok := r.lookUp(field)
@@ -130,7 +130,7 @@ func (r *Resolved) Values() []Effective {
 // Problem is the first variable that is not set or whose value does not fit.
 func (r *Resolved) Problem() *finding.Finding {
 	for i := range fields {
-		if !fields[i].Expands || isAddress(fields[i].Name) && fields[i].Name != r.address {
+		if !fields[i].Expands || fields[i].address && fields[i].Name != r.address {
 			continue
 		}
 		e, ok := r.lookUp(&fields[i])
@@ -166,13 +166,13 @@ func (f *File) chain(p *Profile, overrides []Override) []*Profile {
 // that says socket is not at the host of the profile that it is like.
 func addressKind(overrides []Override, chain []*Profile) string {
 	for _, o := range overrides {
-		if isAddress(o.Field.Name) && !o.Unset {
+		if o.Field.address && !o.Unset {
 			return o.Field.Name
 		}
 	}
 	for _, p := range chain {
 		for _, e := range p.Entries {
-			if isAddress(e.Field.Name) && !unset(e.Field, overrides) {
+			if e.Field.address && !unset(e.Field, overrides) {
 				return e.Field.Name
 			}
 		}

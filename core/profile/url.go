@@ -186,7 +186,7 @@ func (u *urlReader) sets() ([]Override, error) {
 	sets := append([]Override{engine}, u.given...)
 	var address string
 	for _, s := range sets {
-		if isAddress(s.Field.Name) {
+		if s.Field.address {
 			if address != "" {
 				return nil, fmt.Errorf("the URL has two kinds of address, %s and %s", address, s.Field.Name)
 			}
