@@ -144,6 +144,7 @@ func (t *test) stage(ctx context.Context, name string, run func(context.Context)
 	if ctx.Err() != nil { // Ctrl-C: what the stage made of it is not the server's doing
 		result = finding.Result{Outcome: finding.Skip, Detail: "stopped here by Ctrl-C"}
 		t.report.Interrupted, t.over = true, true
+		defer func() { t.report.Outcome = finding.Fail }() // it is not known to be ready
 	}
 	t.tell(Stage{Stage: name, Outcome: result.Outcome, Detail: result.Detail, Finding: result.Finding,
 		MS: milliseconds(time.Since(start) - (t.budget.pausedFor() - paused))})

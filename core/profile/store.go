@@ -13,6 +13,8 @@ import (
 	"time"
 
 	"github.com/gofrs/flock"
+
+	"gentleharbor/core/owner"
 )
 
 // Home is the folder of the tool's own files.
@@ -49,7 +51,11 @@ func (h Home) Load() (*File, error) {
 	if err != nil {
 		return nil, &FileError{path, 0, "cannot be read: " + reason(err)}
 	}
-	h.tighten(h.Dir, 0o700)
+	if why := sharedFolder(h.Dir); why == "" {
+		h.tighten(h.Dir, 0o700)
+	} else if h.Notice != nil {
+		h.Notice(fmt.Sprintf("%s is %s, so others can see what is in it; set GHARBOR_HOME to a folder of its own", h.Dir, why))
+	}
 	h.tighten(path, 0o600)
 	return Parse(path, data)
 }
@@ -80,6 +86,25 @@ func reason(err error) string {
 		return pathError.Err.Error()
 	}
 	return err.Error()
+}
+
+// sharedFolder says why a folder is not the tool's own to tighten, where it is
+// looser than it would be: "" for one that is.
+func sharedFolder(dir string) string {
+	info, err := os.Stat(dir)
+	if err != nil || info.Mode().Perm()&0o077 == 0 {
+		return ""
+	}
+	if uid, ok := owner.Of(info); ok && uid != os.Getuid() {
+		return "another user's folder"
+	}
+	if info.Mode()&fs.ModeSticky != 0 || filepath.Dir(dir) == dir {
+		return "a folder for everybody"
+	}
+	if home, err := os.UserHomeDir(); err == nil && filepath.Clean(home) == filepath.Clean(dir) {
+		return "your home folder"
+	}
+	return ""
 }
 
 // tighten takes away what group and others may do with a file of the tool's.

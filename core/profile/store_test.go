@@ -112,6 +112,29 @@ func TestPermissions(t *testing.T) {
 	}
 }
 
+// TestSharedFolder: a folder that is not the tool's own keeps its permissions.
+func TestSharedFolder(t *testing.T) {
+	var notices []string
+	h := Home{Dir: t.TempDir(), Notice: func(s string) { notices = append(notices, s) }}
+	os.WriteFile(h.ProfilesPath(), []byte("[profile.a]\n"), 0o600)
+	if err := os.Chmod(h.Dir, 0o777|os.ModeSticky); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := h.Load(); err != nil {
+		t.Fatal(err)
+	}
+	if info, _ := os.Stat(h.Dir); info.Mode().Perm() != 0o777 || len(notices) != 1 || !strings.Contains(notices[0], "for everybody") {
+		t.Errorf("%o %q", info.Mode(), notices)
+	}
+	notices = nil
+	os.Chmod(h.Dir, 0o755)
+	t.Setenv("HOME", h.Dir)
+	h.Load()
+	if info, _ := os.Stat(h.Dir); info.Mode().Perm() != 0o755 || len(notices) != 1 {
+		t.Errorf("%o %q", info.Mode(), notices)
+	}
+}
+
 // TestSymbolicLinks: people keep such files in a dotfiles repository.
 func TestSymbolicLinks(t *testing.T) {
 	h := home(t)

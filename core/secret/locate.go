@@ -135,7 +135,7 @@ func (f *Finder) file(q Query) (*Located, *finding.Finding) {
 	if err != nil {
 		return nil, unreadable(path, "the secret file", err)
 	}
-	place := "file " + path + ", line 1"
+	place := "file " + path + ", line 1" + unchecked
 	if first.Empty() {
 		place += ", empty: an empty password"
 	}
@@ -204,7 +204,7 @@ func (f *Finder) passfile(q Query, byDefault bool) (*Located, *finding.Finding) 
 	if result.Match == nil {
 		return nil, noMatch(q, path, why, result)
 	}
-	place := fmt.Sprintf("password file %s%s, line %d", path, why, result.Match.Line)
+	place := fmt.Sprintf("password file %s%s, line %d%s", path, why, result.Match.Line, unchecked)
 	if result.Match.Password == "" {
 		place += ", an empty password"
 	}
@@ -273,6 +273,9 @@ func unreadable(path, what string, err error) *finding.Finding {
 		Saw("%s", clean.Line(why, 0)).
 		Suggest("ls -l %s", clean.Shell(path))
 }
+
+// unchecked is said of a file where the system's permissions are not read.
+var unchecked = map[bool]string{true: " (who else can read it was not checked)"}[runtime.GOOS == "windows"]
 
 // judge refuses a file of secrets that others can use: PostgreSQL's own
 // clients ignore such a password file, and SECURITY asks it of every source.

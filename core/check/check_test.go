@@ -1,0 +1,255 @@
+package check
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"gentleharbor/core/engine"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/nearby"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/route"
+	"gentleharbor/core/secret"
+	"gentleharbor/core/tlsrule"
+)
+
+// fake is an engine whose stages end as a test says.
+type fake struct {
+	target engine.Target
+	facts  engine.Facts
+	ends   map[string]finding.Result
+	block  string // the stage that waits for its context
+	took   *int   // how often the secret was taken
+}
+
+func (f *fake) end(ctx context.Context, stage string) finding.Result {
+	if f.block == stage {
+		<-ctx.Done()
+	}
+	if r, ok := f.ends[stage]; ok {
+		return r
+	}
+	return finding.Good("fine")
+}
+
+func (f *fake) Speak(ctx context.Context) finding.Result { return f.end(ctx, "speak") }
+func (f *fake) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Result) {
+	return nil, f.end(ctx, "tls")
+}
+func (f *fake) Login(ctx context.Context) finding.Result {
+	if _, err := f.target.TakeSecret(ctx); err != nil {
+		return finding.Failed(finding.New("secret.unreadable", "%v", err))
+	}
+	*f.took++
+	return f.end(ctx, "login")
+}
+func (f *fake) Database(ctx context.Context) finding.Result { return f.end(ctx, "database") }
+func (f *fake) Session(ctx context.Context) finding.Result  { return f.end(ctx, "session") }
+func (f *fake) Missing(context.Context, []string, []string) ([]string, []string, error) {
+	return []string{"ring"}, nil, nil
+}
+func (f *fake) Account(context.Context, string) (*engine.Account, error) {
+	return nil, errors.New("no")
+}
+func (f *fake) Facts() *engine.Facts { return &f.facts }
+func (f *fake) Close()               {}
+
+// run tests a profile against fakes, one for each address that is dialled.
+func run(t *testing.T, ctx context.Context, text string, fakes map[string]*fake, ask func(context.Context, string) (secret.Value, error), timeout time.Duration) (*Report, int) {
+	t.Helper()
+	f, err := profile.Parse("profiles.toml", []byte("[profile.tides]\nengine = \"postgresql\"\nuser = \"u\"\n"+text))
+	if err != nil {
+		t.Fatal(err)
+	}
+	took := 0
+	runner := &Runner{
+		Engines: map[string]engine.Begin{"postgresql": func(conn net.Conn, target engine.Target) engine.Conversation {
+			conn.Close()
+			c := fakes[target.Address]
+			c.target, c.took = target, &took
+			return c
+		}},
+		Network: route.Network{
+			Resolve: func(context.Context, string) ([]netip.Addr, error) { return nil, errors.New("nobody") },
+			Dial: func(_ context.Context, _, address string) (net.Conn, error) {
+				if fakes[address] == nil {
+					return nil, &net.OpError{Op: "dial", Err: syscall.ECONNREFUSED}
+				}
+				ours, theirs := net.Pipe()
+				theirs.Close()
+				return ours, nil
+			},
+		},
+		Finder:  &secret.Finder{Lookup: func(string) (string, bool) { return "knot", true }, Terminal: ask != nil, Ask: ask},
+		Places:  nearby.Places{Root: t.TempDir(), Dial: func(context.Context, string, string) (net.Conn, error) { return nil, errors.New("no") }},
+		Timeout: timeout,
+	}
+	report := runner.Run(ctx, f.Resolve(f.Lookup("tides"), nil, profile.Environment{}))
+	if len(report.Stages) != len(Stages) {
+		t.Errorf("%d stages", len(report.Stages))
+	}
+	return report, took
+}
+
+func outcomes(r *Report) string {
+	var words []string
+	for i, s := range r.Stages {
+		if s.Stage != Stages[i] {
+			words = append(words, "!"+s.Stage)
+		}
+		words = append(words, string(s.Outcome))
+	}
+	return strings.Join(words, " ")
+}
+
+func failing(code string) finding.Result { return finding.Failed(finding.New(code, "it is so")) }
+
+func TestStraightLine(t *testing.T) {
+	const host = "secret = \"env:X\"\nhost = \"10.0.0.1\"\n"
+	for stage, want := range map[string]string{
+		"":         "ok ok ok ok ok ok ok ok ok ok ok",
+		"speak":    "ok ok ok ok ok fail skip skip skip skip skip",
+		"tls":      "ok ok ok ok ok ok fail skip skip skip skip",
+		"login":    "ok ok ok ok ok ok ok fail skip skip skip",
+		"database": "ok ok ok ok ok ok ok ok fail skip skip",
+		"session":  "ok ok ok ok ok ok ok ok ok fail skip",
+	} {
+		f := &fake{ends: map[string]finding.Result{stage: failing("speak.garbage")}}
+		r, took := run(t, context.Background(), host, map[string]*fake{"10.0.0.1:5432": f}, nil, time.Second)
+		if got := outcomes(r); got != want {
+			t.Errorf("%s: %s", stage, got)
+		}
+		if early := stage == "speak" || stage == "tls"; early && took != 0 || !early && took != 1 {
+			t.Errorf("%s fails: the secret was taken %d times", stage, took)
+		}
+	}
+}
+
+func TestFailOver(t *testing.T) {
+	const hosts = "secret = \"env:X\"\nhosts = [\"10.0.0.1\", \"10.0.0.2\", \"10.0.0.3\"]\n"
+	no, yes := false, true
+	for _, c := range []struct {
+		name   string
+		target string
+		first  *fake
+		second *fake
+		at     string
+		want   string
+		took   int
+	}{
+		{"the first serves", "", &fake{}, &fake{}, "10.0.0.1:5432", "ok ok ok ok ok ok ok ok ok ok ok", 1},
+		{"the first is down", "", nil, &fake{}, "10.0.0.2:5432", "ok ok ok ok warn ok ok ok ok ok ok", 1},
+		{"the first is starting", "", &fake{ends: map[string]finding.Result{"speak": failing("speak.starting")}}, &fake{}, "10.0.0.2:5432", "ok ok ok ok warn ok ok ok ok ok ok", 1},
+		{"the first is full", "", &fake{ends: map[string]finding.Result{"login": failing("session.server-full")}}, &fake{}, "10.0.0.2:5432", "ok ok ok ok warn ok ok ok ok ok ok", 2},
+		{"the first refuses the password", "", &fake{ends: map[string]finding.Result{"login": failing("login.password")}}, &fake{}, "10.0.0.1:5432", "ok ok ok ok ok ok ok fail skip skip skip", 1},
+		{"the first is not what it says", "", &fake{ends: map[string]finding.Result{"tls": failing("tls.untrusted")}}, &fake{}, "10.0.0.1:5432", "ok ok ok ok ok ok fail skip skip skip skip", 0},
+		{"the first is a standby", "target = \"writable\"\n", &fake{facts: engine.Facts{Writable: &no}}, &fake{facts: engine.Facts{Writable: &yes}}, "10.0.0.2:5432", "ok ok ok ok warn ok ok ok ok ok ok", 2},
+		{"both are standbys", "target = \"writable\"\n", &fake{facts: engine.Facts{Writable: &no}}, &fake{facts: engine.Facts{Writable: &no}}, "10.0.0.2:5432", "ok ok ok ok fail skip skip skip skip skip skip", 2},
+	} {
+		fakes := map[string]*fake{"10.0.0.2:5432": c.second}
+		if c.first != nil {
+			fakes["10.0.0.1:5432"] = c.first
+		}
+		r, took := run(t, context.Background(), hosts+c.target, fakes, nil, time.Second)
+		if got := outcomes(r); got != c.want || r.Facts.Route != c.at || took != c.took {
+			t.Errorf("%s: %s at %s, secret taken %d times", c.name, got, r.Facts.Route, took)
+		}
+	}
+}
+
+// TestBudget: a stage that hangs is ended, time at a question does not count.
+func TestBudget(t *testing.T) {
+	const host = "host = \"10.0.0.1\"\nsecret = \"ask\"\n"
+	start := time.Now()
+	fakes := func(block string) map[string]*fake {
+		return map[string]*fake{"10.0.0.1:5432": {block: block, ends: map[string]finding.Result{block: failing("speak.silent")}}}
+	}
+	quick := func(context.Context, string) (secret.Value, error) { return secret.NewValue("knot"), nil }
+	r, _ := run(t, context.Background(), host, fakes("speak"), quick, 80*time.Millisecond)
+	if r.Outcome != finding.Fail || time.Since(start) > 2*time.Second {
+		t.Errorf("%s after %s", r.Outcome, time.Since(start))
+	}
+	slow := func(context.Context, string) (secret.Value, error) {
+		time.Sleep(250 * time.Millisecond)
+		return secret.NewValue("knot"), nil
+	}
+	r, _ = run(t, context.Background(), host, fakes(""), slow, 150*time.Millisecond)
+	if r.Outcome != finding.OK {
+		t.Errorf("a slow answer to the question ended the test: %s", outcomes(r))
+	}
+	for _, s := range r.Stages {
+		if s.Stage == "login" && s.MS > 200 {
+			t.Errorf("the time at the question counts: %v ms", s.MS)
+		}
+	}
+}
+
+func TestInterrupted(t *testing.T) {
+	ctx, cancel := context.WithCancel(context.Background())
+	time.AfterFunc(50*time.Millisecond, cancel)
+	start := time.Now()
+	r, _ := run(t, ctx, "host = \"10.0.0.1\"\nsecret = \"env:X\"\n", map[string]*fake{"10.0.0.1:5432": {block: "tls"}}, nil, 20*time.Second)
+	if !r.Interrupted || r.Outcome != finding.Fail || time.Since(start) > 2*time.Second || !strings.HasPrefix(r.Verdict(), "stopped") {
+		t.Errorf("%+v after %s", r, time.Since(start))
+	}
+	if got := outcomes(r); got != "ok ok ok ok ok ok skip skip skip skip skip" {
+		t.Error(got)
+	}
+}
+
+func TestVersionHolds(t *testing.T) {
+	for _, c := range []struct {
+		terms, version string
+		want           bool
+	}{
+		{"15", "15.18 (Debian 15.18-0+deb12u1)", true}, {"15.18", "15.18", true}, {"15.1", "15.18", false}, {"15.18.1", "15.18", false},
+		{">= 14", "15.18", true}, {">=15.18", "15.18", true}, {"> 15", "15.18", false}, {"> 14", "15.18", true}, {"< 16", "15.18", true}, {"<= 15", "15.18", true},
+		{"!= 15", "15.18", false}, {"== 15", "15.18", true}, {">= 14, < 15", "15.18", false}, {">= 14, < 16, != 15.3", "15.18", true},
+		{">= 9.6", "17beta1", true}, {"17", "17beta1", true}, {">= 14", "", false}, {">= 9.6", "10.1", true}, {"< 9.6", "9.5.25", true},
+	} {
+		if got := versionHolds(c.terms, c.version); got != c.want {
+			t.Errorf("%q for %q: %v", c.terms, c.version, got)
+		}
+	}
+}
+
+func TestExplainAccount(t *testing.T) {
+	past, future, yes, no := time.Now().Add(-time.Hour), time.Now().Add(time.Hour), true, false
+	for _, c := range []struct {
+		account engine.Account
+		want    string
+	}{
+		{engine.Account{Near: []string{"warden"}}, "login.no-such-role"},
+		{engine.Account{Exists: true}, "login.no-login-right"},
+		{engine.Account{Exists: true, MayLogIn: true, ValidUntil: &past}, "login.expired"},
+		{engine.Account{Exists: true, MayLogIn: true, ValidUntil: &future, Password: &no}, "login.no-password-set"},
+		{engine.Account{Exists: true, MayLogIn: true, ValidUntil: &future, Password: &yes}, "login.password"},
+		{engine.Account{Exists: true, MayLogIn: true}, "login.password"},
+	} {
+		found := finding.New("login.password", "one of many causes")
+		explainAccount(found, &c.account, `"ward'en"`, "looked up: ", "tides")
+		if found.Code != c.want || !strings.Contains(strings.Join(found.Seen, ""), "looked up: ") {
+			t.Errorf("%+v: %+v", c.account, found)
+		}
+	}
+}
+
+func ExampleDuration() {
+	for _, ms := range []float64{0.04, 9.96, 12.3, 999, 1234, 12345} {
+		fmt.Println(Duration(ms))
+	}
+	// Output:
+	// 0.0 ms
+	// 10.0 ms
+	// 12 ms
+	// 999 ms
+	// 1.2 s
+	// 12 s
+}

@@ -1,0 +1,21 @@
+package nearest
+
+import (
+	"strings"
+	"testing"
+)
+
+func TestName(t *testing.T) {
+	words := []string{"engine", "host", "hosts", "port", "database", "user", "secret", "tls", "tls-ca", "expect.version"}
+	for in, want := range map[string]string{
+		"hosst": "host", "prot": "port", "Host": "host", "databse": "database", "tls_ca": "tls-ca", "usr": "user", "expect.verson": "expect.version",
+		"data": "database", "zzz": "", "": "", "x": "", "completely": "", strings.Repeat("a", 100): "",
+	} {
+		if got := Name(in, words); got != want {
+			t.Errorf("%q: %q, want %q", in, got, want)
+		}
+	}
+	if got := strings.Join(Names("hots", words, 2), " "); got != "host hosts" {
+		t.Error(got)
+	}
+}
