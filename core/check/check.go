@@ -114,7 +114,7 @@ func (r *Runner) run(ctx context.Context, p *profile.Resolved) (*Report, engine.
 	for _, name := range Stages[len(t.report.Stages):] {
 		t.tell(Stage{Stage: name, Outcome: finding.Skip})
 	}
-	t.report.MS = milliseconds(time.Since(start))
+	t.report.MS = milliseconds(time.Since(start) - t.budget.pausedFor())
 	return t.report, t.conv
 }
 
