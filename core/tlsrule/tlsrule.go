@@ -252,10 +252,23 @@ func (p *Plan) faults(chain []*x509.Certificate) []*finding.Finding {
 	if fault := p.chainFault(chain); fault != nil {
 		faults = append(faults, fault)
 	}
-	if err := leaf.VerifyHostname(p.Name); err != nil {
+	if !carriesName(leaf, p.Name) {
 		faults = append(faults, p.nameFault(leaf))
 	}
 	return faults
+}
+
+// carriesName reports whether a certificate is for a name. One without any
+// alternative names is for its common name, as it is for PostgreSQL's own
+// clients (PostgreSQL documentation, "Client Verification of Server
+// Certificates"): the certificates that its documentation teaches to make are
+// of that kind.
+func carriesName(leaf *x509.Certificate, name string) bool {
+	if leaf.VerifyHostname(name) == nil {
+		return true
+	}
+	alternatives := len(leaf.DNSNames) + len(leaf.IPAddresses) + len(leaf.EmailAddresses) + len(leaf.URIs)
+	return alternatives == 0 && name != "" && strings.EqualFold(leaf.Subject.CommonName, name)
 }
 
 // chainFault verifies the chain alone: at a moment when the leaf is valid and
@@ -304,10 +317,10 @@ func (p *Plan) nameFault(leaf *x509.Certificate) *finding.Finding {
 	found := finding.New("tls.wrong-name", "the certificate is not for %s, the name that %s gives", clean.Quoted(p.Name), p.NameKey)
 	names := Describe(leaf, p.Now()).Names
 	if len(names) == 0 {
-		found.Saw("it carries no host names, only the subject %s", clean.Quoted(leaf.Subject.String()))
-		return found.Suggest("gharbor certificate %s", p.Profile)
+		found.Saw("it carries no alternative names, only the subject %s", clean.Quoted(leaf.Subject.String()))
+	} else {
+		found.Saw("it is for %s", clean.Quoted(strings.Join(names, ", ")))
 	}
-	found.Saw("it is for %s", clean.Quoted(strings.Join(names, ", ")))
 	// A name that the server offers is no local value, so no try line repeats it.
 	return found.Suggest("gharbor certificate %s", p.Profile).
 		Suggest("gharbor test %s -override tls-name=NAME", p.Profile)

@@ -50,6 +50,15 @@ func TestRules(t *testing.T) {
 	}
 	leaf := good.Clone()
 	leaf.Certificates[0].Certificate = leaf.Certificates[0].Certificate[:1]
+	commonOnly, err := authority.TLS([]string{name}, 1000*time.Hour)
+	if err != nil {
+		t.Fatal(err)
+	}
+	cert, _, _, err := authority.Issue(name, nil, time.Now().Add(-time.Hour), time.Now().Add(1000*time.Hour))
+	if err != nil {
+		t.Fatal(err)
+	}
+	commonOnly.Certificates = []tls.Certificate{cert}
 	for _, c := range []struct {
 		what     string
 		rule     Rule
@@ -64,6 +73,8 @@ func TestRules(t *testing.T) {
 		{"an IP address", Verified, ca, "192.0.2.7", good, finding.OK, "", true},
 		{"another IP address", Verified, ca, "192.0.2.8", good, finding.Fail, "tls.wrong-name", false},
 		{"letter case does not count", Verified, ca, "Tide-DB.internal.example", good, finding.OK, "", true},
+		{"a common name alone", Verified, ca, name, commonOnly, finding.OK, "", true},
+		{"another common name", Verified, ca, "other.example", commonOnly, finding.Fail, "tls.wrong-name", false},
 		{"another name", Verified, ca, "other.example", good, finding.Fail, "tls.wrong-name", false},
 		{"no name, as for a socket", Verified, ca, "", good, finding.Fail, "tls.wrong-name", false},
 		{"the system's authorities", Verified, "", name, good, finding.Fail, "tls.untrusted", false},
