@@ -27,6 +27,7 @@ func onReal(t *testing.T) (*testkit.Program, *testkit.PostgreSQL) {
 	p.Setenv("KNOT", "knot")
 	p.Setenv("ADMIN", testkit.AdminPassword)
 	p.Setenv("EMPTY", "")
+	p.Setenv("BLANK", "knot ")
 	p.Profiles(fmt.Sprintf(`format = 1
 
 [profile.sightings]
@@ -117,6 +118,8 @@ func TestRealFindings(t *testing.T) {
 		{"may not log in, wrong password, looked up", append(override("user=nologin"), "-as", "admin"), "login", "fail", "login.no-login-right", "NOLOGIN"[2:], "ALTER ROLE"},
 		{"may not log in, the server says so", override("user=nologin", "secret=env:KNOT"), "login", "fail", "login.no-login-right", "not permitted to log in", "ALTER ROLE nologin LOGIN"},
 		{"no password set, looked up", append(override("user=nopassword"), "-as", "admin"), "login", "fail", "login.no-password-set", "no password is stored", ""},
+		{"stored for MD5, SCRAM asked, looked up", append(override("user=oldhash", "secret=env:KNOT"), "-as", "admin"), "login", "fail", "login.other-hash", "begins with md5", "password_encryption"},
+		{"a blank at the end", override("secret=env:BLANK"), "login", "fail", "login.password", "ends with a blank", ""},
 		{"wrong password, looked up", append(override("secret=env:KNOT"), "-as", "admin"), "login", "fail", "login.password", "so it is the password", ""},
 		{"rejected by a rule", override("user=banned", "secret=env:KNOT"), "login", "fail", "login.host-not-allowed", "pg_hba.conf", "127.0.0.1/32"},
 		{"allowed from elsewhere", override("user=elsewhere", "secret=env:KNOT"), "login", "fail", "login.host-not-allowed", "no pg_hba.conf entry", "hostssl sightings elsewhere"},

@@ -231,10 +231,12 @@ func TestExplainAccount(t *testing.T) {
 		{engine.Account{Exists: true, MayLogIn: true, ValidUntil: &past}, "login.expired"},
 		{engine.Account{Exists: true, MayLogIn: true, ValidUntil: &future, Password: &no}, "login.no-password-set"},
 		{engine.Account{Exists: true, MayLogIn: true, ValidUntil: &future, Password: &yes}, "login.password"},
+		{engine.Account{Exists: true, MayLogIn: true, Password: &yes, Stored: "MD5"}, "login.other-hash"},
+		{engine.Account{Exists: true, MayLogIn: true, Password: &yes, Stored: "SCRAM-SHA-256"}, "login.password"},
 		{engine.Account{Exists: true, MayLogIn: true}, "login.password"},
 	} {
 		found := finding.New("login.password", "one of many causes")
-		explainAccount(found, &c.account, `"ward'en"`, "looked up: ", "tides")
+		explainAccount(found, &c.account, "SCRAM-SHA-256", `"ward'en"`, "looked up: ", "tides")
 		if found.Code != c.want || !strings.Contains(strings.Join(found.Seen, ""), "looked up: ") {
 			t.Errorf("%+v: %+v", c.account, found)
 		}

@@ -37,7 +37,7 @@ func (t *test) lookUp(ctx context.Context, found *finding.Finding) {
 		found.Saw("could not be looked up with the profile %s: %s", name, clean.Line(err.Error(), 200))
 		return
 	}
-	explainAccount(found, account, clean.Quoted(user), fmt.Sprintf("looked up with the profile %s at %s: ", name, report.Facts.Route), t.profile.Profile.Name)
+	explainAccount(found, account, t.conv.Facts().LoginMethod, clean.Quoted(user), fmt.Sprintf("looked up with the profile %s at %s: ", name, report.Facts.Route), t.profile.Profile.Name)
 }
 
 func (s Stage) code() string {
@@ -48,7 +48,7 @@ func (s Stage) code() string {
 }
 
 // explainAccount makes the general refusal the particular one.
-func explainAccount(found *finding.Finding, a *engine.Account, user, by, profileName string) {
+func explainAccount(found *finding.Finding, a *engine.Account, method, user, by, profileName string) {
 	quoted := strings.ReplaceAll(strings.Trim(user, `"`), `"`, `""`)
 	switch {
 	case !a.Exists:
@@ -70,6 +70,10 @@ func explainAccount(found *finding.Finding, a *engine.Account, user, by, profile
 		found.Code, found.Cause = "login.no-password-set", fmt.Sprintf("the role %s has no password, so none can be right", user)
 		found.Saw("%sno password is stored", by)
 		found.Try = []string{fmt.Sprintf(`as an administrator: ALTER ROLE "%s" PASSWORD 'NEW-PASSWORD'   # in a session, not in a shell's history`, quoted)}
+	case a.Stored == "MD5" && strings.HasPrefix(method, "SCRAM"):
+		found.Code, found.Cause = "login.other-hash", fmt.Sprintf("the password of %s is stored for MD5, and the server's rules ask for SCRAM, so none can be right", user)
+		found.Saw("%sthe stored form begins with md5; the server asked by %s", by, method)
+		found.Try = []string{fmt.Sprintf(`as an administrator: SET password_encryption = 'scram-sha-256'; ALTER ROLE "%s" PASSWORD 'THE-PASSWORD'   # in a session, not in a shell's history`, quoted)}
 	default:
 		found.Cause = fmt.Sprintf("the password sent for %s is wrong", user)
 		found.Saw("%sthe role exists, may log in and has not expired, so it is the password", by)

@@ -104,5 +104,6 @@ type Account struct {
 	MayLogIn   bool
 	ValidUntil *time.Time
 	Password   *bool    // whether one is set
+	Stored     string   // the method it is stored for, "" where that was not seen
 	Near       []string // names alike, where it does not exist
 }

@@ -101,7 +101,7 @@ hostssl all          tlsonly     127.0.0.1/32 scram-sha-256
 hostssl all          certified   127.0.0.1/32 cert
 host    sightings    elsewhere   192.0.2.7/32 scram-sha-256
 hostssl all          nowhere     192.0.2.7/32 scram-sha-256
-host    all          warden,visitor,admin,expired,nologin,nopassword,limited,summer,vistor 127.0.0.1/32 scram-sha-256
+host    all          warden,visitor,admin,expired,nologin,nopassword,limited,summer,vistor,oldhash 127.0.0.1/32 scram-sha-256
 `, account.Username)
 	if err := p.startWith(settings, rules); err != nil {
 		return nil, err
@@ -121,7 +121,7 @@ func mainStatements(account string) []string {
 		"CREATE ROLE truster LOGIN", "CREATE ROLE tlsonly LOGIN PASSWORD 'knot'", "CREATE ROLE certified LOGIN",
 		"CREATE ROLE cleartext LOGIN PASSWORD 'knot'", "CREATE ROLE banned LOGIN PASSWORD 'knot'", "CREATE ROLE elsewhere LOGIN PASSWORD 'knot'",
 		"CREATE ROLE nowhere LOGIN PASSWORD 'knot'", `CREATE ROLE "someone-else" LOGIN`, fmt.Sprintf("CREATE ROLE %q LOGIN", account),
-		"SET password_encryption = 'md5'", "CREATE ROLE md5user LOGIN PASSWORD 'knot'",
+		"SET password_encryption = 'md5'", "CREATE ROLE md5user LOGIN PASSWORD 'knot'", "CREATE ROLE oldhash LOGIN PASSWORD 'knot'",
 		"CREATE DATABASE sightings OWNER warden", "CREATE DATABASE sealed", "REVOKE CONNECT ON DATABASE sealed FROM PUBLIC",
 		"CREATE DATABASE asleep ALLOW_CONNECTIONS false", "CREATE DATABASE crowded CONNECTION LIMIT 0",
 		`\c sightings`, "CREATE TABLE sighting(id int)", "CREATE SCHEMA field CREATE TABLE observer(id int)", "GRANT USAGE ON SCHEMA field TO warden", "CREATE EXTENSION plpgsql",

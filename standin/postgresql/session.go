@@ -198,9 +198,9 @@ func (s *session) rows(query string) (columns []string, rows [][][]byte) {
 		return []string{"rolname"}, rows
 	case strings.Contains(query, "FROM pg_authid"):
 		if role, ok := s.Roles[s.argument()]; ok {
-			rows = [][][]byte{{[]byte(strconv.FormatBool(role.Password != ""))}}
+			rows = [][][]byte{{[]byte(strconv.FormatBool(role.Password != "")), []byte("SCR")}}
 		}
-		return []string{"set"}, rows
+		return []string{"set", "stored"}, rows
 	}
 	var row [][]byte
 	for _, match := range columnName.FindAllStringSubmatch(query, -1) {

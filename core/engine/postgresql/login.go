@@ -112,6 +112,7 @@ type attempt struct {
 	watch  *observer
 	method string
 	empty  bool // the password sent was empty
+	blank  bool // or has a blank at an end, as files and pasting leave it
 }
 
 // Login logs in through the driver, over the connection that the stages
@@ -214,8 +215,9 @@ func (a *attempt) asked(ctx context.Context, code uint32, rest []byte) error {
 	if err != nil {
 		return &secretError{err}
 	}
-	a.empty = value.Empty()
 	a.config.Password = value.Disclose()
+	a.empty = value.Empty()
+	a.blank = strings.TrimSpace(a.config.Password) != a.config.Password
 	return nil
 }
 

@@ -99,10 +99,13 @@ func (a *attempt) wrongPassword(e *pgconn.PgError) *finding.Finding {
 			Saw("%s", said(e)).Saw("the source: %s", a.facts.SecretSource).
 			Suggest("gharbor show %s   # says where the password is looked for", a.to.Profile)
 	}
-	found := finding.New("login.password", "the server refused the user or the password; it gives the same answer for a wrong password, an unknown role, a role without a password and an expired one").
+	found := finding.New("login.password", "the server refused the user or the password; it gives the same answer for a wrong password, an unknown role, a role without a password, an expired one and one stored for another method").
 		Saw("%s", said(e)).Saw("the password's source: %s", a.facts.SecretSource)
 	if a.to.User != strings.ToLower(a.to.User) {
 		found.Saw("the user's name has capital letters: roles made without quotes have none")
+	}
+	if a.blank {
+		found.Saw("the password that was sent begins or ends with a blank")
 	}
 	return found.Suggest("gharbor test %s -override secret=ask   # type it once", a.to.Profile).
 		Suggest("gharbor test %s -as ADMIN-PROFILE   # an administrator's profile looks the role up", a.to.Profile)

@@ -205,6 +205,10 @@ func array(words []string) string {
 	return string(append(text, '}'))
 }
 
+// storedQuery asks whether a role has a password and how its stored form
+// begins, "md5" or "SCRAM-SHA-256$" (PostgreSQL documentation, "pg_authid").
+const storedQuery = "SELECT (rolpassword IS NOT NULL)::text, coalesce(left(rolpassword, 3), '') FROM pg_authid WHERE rolname = $1"
+
 // Account looks a role up. Whether it has a password only a superuser sees.
 func (c *conversation) Account(ctx context.Context, user string) (*engine.Account, error) {
 	result := c.pg.ExecParams(ctx, "SELECT rolcanlogin::text, extract(epoch FROM rolvaliduntil)::text FROM pg_roles WHERE rolname = $1", [][]byte{[]byte(user)}, nil, nil, nil).Read()
@@ -224,9 +228,10 @@ func (c *conversation) Account(ctx context.Context, user string) (*engine.Accoun
 		until := time.Unix(int64(seconds), 0).UTC()
 		account.ValidUntil = &until
 	}
-	stored := c.pg.ExecParams(ctx, "SELECT (rolpassword IS NOT NULL)::text FROM pg_authid WHERE rolname = $1", [][]byte{[]byte(user)}, nil, nil, nil).Read()
+	stored := c.pg.ExecParams(ctx, storedQuery, [][]byte{[]byte(user)}, nil, nil, nil).Read()
 	if stored.Err == nil && len(stored.Rows) == 1 {
 		account.Password = truth(string(stored.Rows[0][0]), "true")
+		account.Stored = map[string]string{"md5": methodMD5, "SCR": methodSCRAM}[string(stored.Rows[0][1])]
 	}
 	return account, nil
 }
