@@ -107,11 +107,13 @@ func TestSlowServerIsNotWrong(t *testing.T) {
 	config := birds()
 	config.Fault, config.Delay = postgresql.Slow, 120*time.Millisecond
 	p, server := standin(t, config)
-	if r := p.Test("sightings"); r.Outcome != "ok" {
+	r := p.Test("sightings")
+	if r.Outcome != "ok" {
 		t.Errorf("outcome %s: %+v", r.Outcome, r.Stages)
 	}
-	if n := server.Connections(); n != 1 {
-		t.Errorf("%d connections for one test", n)
+	// Only a server that is silent for two seconds is asked what else it is.
+	if n := server.Connections(); n != 1 && r.MS < 2000 {
+		t.Errorf("%d connections for one test of %v ms", n, r.MS)
 	}
 	if s := p.Test("sightings", "-timeout", "300ms").Stage("login"); s.Finding == nil || s.Finding.Code != "login.timeout" {
 		t.Errorf("login with too little time: %+v", s)

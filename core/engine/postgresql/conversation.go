@@ -128,7 +128,7 @@ func (c *conversation) parameters() map[string]string {
 // patience is how long a silent server is left alone before other connections
 // find out whether it is something else that waits for us to speak.
 func patience(ctx context.Context) time.Duration {
-	const usual = time.Second
+	const usual = 2 * time.Second
 	if deadline, ok := ctx.Deadline(); ok {
 		return min(usual, time.Until(deadline)*2/5)
 	}
