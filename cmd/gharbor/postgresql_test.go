@@ -518,8 +518,7 @@ func TestRealCertificate(t *testing.T) {
 	_ = server
 }
 
-func TestRealNearby(t *testing.T) {
-	t.Parallel()
+func TestRealNearby(t *testing.T) { // not parallel: nearby connects to whatever listens, other tests' servers too
 	p, server := onReal(t)
 	second := testkit.SecondPostgreSQL(t)
 	r := p.OK("nearby")
