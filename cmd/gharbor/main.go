@@ -5,7 +5,6 @@ import (
 	"context"
 	"os"
 	"os/signal"
-	"runtime/debug"
 	"strings"
 	"syscall"
 
@@ -16,11 +15,13 @@ func main() { os.Exit(run()) }
 
 func run() int {
 	noCoreDumps()
-	debug.SetGCPercent(400) // runs are short and small: most end before a collection is worth its time
 	lookup := takeEnvironment()
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
-	defer stop()
-	return cli.Run(ctx, cli.World{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Lookup: lookup}, os.Args[1:])
+	return cli.Run(context.Background(), cli.World{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Lookup: lookup, Interrupts: interrupts}, os.Args[1:])
+}
+
+// interrupts ends a context on Ctrl-C and its like.
+func interrupts(ctx context.Context) (context.Context, context.CancelFunc) {
+	return signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 }
 
 // takeEnvironment copies the environment and takes out of the process what a

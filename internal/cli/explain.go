@@ -12,7 +12,7 @@ import (
 
 func explainCommand() *command {
 	return &command{
-		name: "explain", args: "[CODE]", summary: "the long text of a finding code, or the list of all codes",
+		name: "explain", quick: true, args: "[CODE]", summary: "the long text of a finding code, or the list of all codes",
 		examples: []string{"gharbor explain", "gharbor explain login.password", "gharbor explain login"},
 		most:     1,
 		run: func(_ context.Context, c *call) error {

@@ -11,7 +11,7 @@ import (
 
 func helpCommand() *command {
 	return &command{
-		name: "help", args: "[COMMAND]", summary: "what the commands do, or one of them in full",
+		name: "help", quick: true, args: "[COMMAND]", summary: "what the commands do, or one of them in full",
 		examples: []string{"gharbor help", "gharbor help add"},
 		most:     1,
 		run: func(_ context.Context, c *call) error {

@@ -30,7 +30,7 @@ func listCommand() *command {
 	var tag, engine string
 	var form format
 	return &command{
-		name: "list", summary: "the profiles there are",
+		name: "list", quick: true, summary: "the profiles there are",
 		long:     "With -tag or -engine, those that have the tag or are of the engine.",
 		examples: []string{"gharbor list", "gharbor list -tag local", "gharbor list -engine postgresql -format json"},
 		most:     0,

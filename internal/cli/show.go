@@ -22,7 +22,7 @@ func showCommand() *command {
 	var form format
 	var over overrides
 	return &command{
-		name: "show", args: "NAME", summary: "every effective value of a profile, and where it came from",
+		name: "show", quick: true, args: "NAME", summary: "every effective value of a profile, and where it came from",
 		long:     "Nothing is dialled and no secret is read: of a secret its source is shown.",
 		examples: []string{"gharbor show sightings", "gharbor show sightings -override host=10.0.0.5", "gharbor show sightings -format json"},
 		least:    1, most: 1,

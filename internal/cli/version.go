@@ -11,7 +11,7 @@ var Version = "0.1.0-dev"
 
 func versionCommand() *command {
 	return &command{
-		name: "version", summary: "the program's version, and the system it was built for",
+		name: "version", quick: true, summary: "the program's version, and the system it was built for",
 		examples: []string{"gharbor version"},
 		run: func(_ context.Context, c *call) error {
 			_, err := fmt.Fprintf(c.Stdout, "gharbor %s (%s, %s/%s)\n", Version, runtime.Version(), runtime.GOOS, runtime.GOARCH)
