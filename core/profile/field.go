@@ -415,7 +415,7 @@ func validHost(s string) bool {
 	if s == "" || len(s) > 253 || strings.HasPrefix(s, "-") {
 		return false
 	}
-	return !strings.ContainsAny(s, "/@:[]?#,;\\\"'`<>|&()*!{}= \t")
+	return !strings.ContainsAny(s, "/@:[]?#,;\\\"'`<>|&()*!{}=$% \t")
 }
 
 // validHostPort accepts host, host:port and [IPv6]:port.

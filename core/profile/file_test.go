@@ -134,6 +134,7 @@ func TestMistakes(t *testing.T) {
 		{in(`host = "/var/run"`), 4, "in the key socket"},
 		{in(`host = "[::1]"`), 4, "without brackets"},
 		{in(`host = "a,b"`), 4, "several go in the key hosts"},
+		{in(`hosts = ["$HOME"]`), 4, "expected a list of hosts"},
 		{in(`host = "a b"`), 4, "expected a host name"},
 		{in(`host = "$HOME"`), 4, "a lone $"},
 		{in(`host = "${A:-${B}}"`), 4, "inside another's default"},

@@ -61,18 +61,18 @@ func (h Home) Load() (*File, error) {
 }
 
 func readBounded(path string) ([]byte, error) {
-	file, err := os.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	defer file.Close()
-	info, err := file.Stat()
+	info, err := os.Stat(path) // before it is opened: a pipe would wait for a writer
 	if err != nil {
 		return nil, err
 	}
 	if !info.Mode().IsRegular() {
 		return nil, errors.New("it is not a regular file")
 	}
+	file, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
 	var b bytes.Buffer
 	b.Grow(int(min(info.Size(), MaxFile)) + bytes.MinRead)
 	_, err = b.ReadFrom(io.LimitReader(file, MaxFile+1))

@@ -1,0 +1,180 @@
+package postgresql
+
+import (
+	"bytes"
+	"errors"
+	"io"
+	"net"
+	"strings"
+	"testing"
+	"testing/iotest"
+
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgproto3"
+
+	"gentleharbor/core/engine"
+	"gentleharbor/core/tlsrule"
+)
+
+// login is what a server sends during a login with SCRAM, and a row after it.
+func login(t testing.TB) []byte {
+	t.Helper()
+	var all []byte
+	for _, m := range []pgproto3.BackendMessage{
+		&pgproto3.AuthenticationSASL{AuthMechanisms: []string{"SCRAM-SHA-256"}}, &pgproto3.AuthenticationSASLContinue{Data: []byte("r=x,s=y,i=1")},
+		&pgproto3.AuthenticationSASLFinal{Data: []byte("v=z")}, &pgproto3.AuthenticationOk{},
+		&pgproto3.ParameterStatus{Name: "server_version", Value: "15"}, &pgproto3.ReadyForQuery{TxStatus: 'I'}, &pgproto3.DataRow{Values: [][]byte{[]byte("R\x00\x00\x00\x08")}},
+	} {
+		var err error
+		if all, err = m.Encode(all); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return all
+}
+
+// TestObserver reads the same login in pieces of every kind: it sees the same
+// messages, and hands on the same bytes.
+func TestObserver(t *testing.T) {
+	all := login(t)
+	for name, r := range map[string]io.Reader{"whole": bytes.NewReader(all), "bytes": iotest.OneByteReader(bytes.NewReader(all)), "halves": iotest.HalfReader(bytes.NewReader(all)), "with the end": iotest.DataErrReader(bytes.NewReader(all))} {
+		var codes []uint32
+		o := &observer{Reader: r, onAuth: func(code uint32, _ []byte) error { codes = append(codes, code); return nil }}
+		got, err := io.ReadAll(iotest.HalfReader(o))
+		if err != nil || !bytes.Equal(got, all) {
+			t.Errorf("%s: %d of %d bytes, %v", name, len(got), len(all), err)
+		}
+		if len(codes) != 4 || codes[0] != pgproto3.AuthTypeSASL || codes[3] != pgproto3.AuthTypeOk {
+			t.Errorf("%s: saw %v", name, codes)
+		}
+	}
+}
+
+// TestObserverHoldsBack: the driver does not see a request that is refused.
+func TestObserverHoldsBack(t *testing.T) {
+	request, _ := (&pgproto3.AuthenticationCleartextPassword{}).Encode(nil)
+	o := &observer{Reader: bytes.NewReader(request), onAuth: func(uint32, []byte) error { return errCleartext }}
+	if n, err := o.Read(make([]byte, 64)); n != 0 || !errors.Is(err, errCleartext) {
+		t.Errorf("%d bytes, %v", n, err)
+	}
+	o = &observer{Reader: strings.NewReader("R\x7f\xff\xff\xff...."), onAuth: func(uint32, []byte) error { return nil }}
+	if n, err := o.Read(make([]byte, 64)); n != 0 || err == nil {
+		t.Errorf("a message of two gigabytes: %d bytes, %v", n, err)
+	}
+}
+
+func FuzzObserver(f *testing.F) {
+	f.Add(login(f))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		o := &observer{Reader: iotest.HalfReader(bytes.NewReader(data)), onAuth: func(uint32, []byte) error { return nil }}
+		got, _ := io.ReadAll(o) // an end in the middle is one
+		if !bytes.HasPrefix(data, got) {
+			t.Errorf("%q became %q", data, got)
+		}
+	})
+}
+
+// TestCleartextOnlyWhereSafe is the whole table of where a password may go out
+// as it is.
+func TestCleartextOnlyWhereSafe(t *testing.T) {
+	yes, no := true, false
+	for _, c := range []struct {
+		network  string
+		peer     bool
+		rule     tlsrule.Rule
+		tls      string
+		verified *bool
+		want     bool
+	}{
+		{"unix", true, tlsrule.Offered, "none", nil, true},
+		{"unix", false, tlsrule.Offered, "none", nil, false},
+		{"tcp", true, tlsrule.Off, "none", nil, false},
+		{"tcp", false, tlsrule.Offered, "none", nil, false},
+		{"tcp", false, tlsrule.Required, "TLS 1.3", &no, false},
+		{"tcp", false, tlsrule.Required, "TLS 1.3", &yes, false}, // nobody asked for verification, so nothing stops when it ends
+		{"tcp", false, tlsrule.Verified, "TLS 1.3", &no, false},
+		{"tcp", false, tlsrule.Verified, "TLS 1.3", &yes, true},
+	} {
+		a := &attempt{conversation: &conversation{to: engine.Target{Network: c.network, PeerChecked: c.peer, TLS: &tlsrule.Plan{Settings: tlsrule.Settings{Rule: c.rule}}}}}
+		a.facts.TLS, a.facts.TLSVerified = c.tls, c.verified
+		if got := a.clearAllowed(); got != c.want {
+			t.Errorf("%+v: %v", c, got)
+		}
+	}
+}
+
+func TestSASLMethod(t *testing.T) {
+	for list, want := range map[string]string{
+		"SCRAM-SHA-256\x00\x00": "none|SCRAM-SHA-256", "SCRAM-SHA-256-PLUS\x00SCRAM-SHA-256\x00\x00": "TLS 1.3|SCRAM-SHA-256-PLUS",
+		"SCRAM-SHA-256-PLUS\x00\x00": "none|", "OAUTHBEARER\x00\x00": "TLS 1.3|", "": "none|",
+	} {
+		tls, method, _ := strings.Cut(want, "|")
+		a := &attempt{conversation: &conversation{}}
+		a.facts.TLS = tls
+		if got := a.saslMethod([]byte(list)); got != method {
+			t.Errorf("%q with %s: %q", list, tls, got)
+		}
+	}
+}
+
+// TestResumed: the driver's own startup message is taken off, and only that.
+func TestResumed(t *testing.T) {
+	c := &conversation{to: engine.Target{User: "warden", Database: "sightings"}}
+	ours, theirs := net.Pipe()
+	defer ours.Close()
+	go func() {
+		defer theirs.Close()
+		io.Copy(theirs, theirs)
+	}()
+	r := &resumed{Conn: ours, read: []byte("early")}
+	if n, err := r.Write(c.startup()); err != nil || n != len(c.startup()) {
+		t.Fatal(err)
+	}
+	got := make([]byte, 3)
+	for _, want := range []string{"ear", "ly"} {
+		if n, err := r.Read(got); err != nil || string(got[:n]) != want {
+			t.Errorf("%q %v", got[:n], err)
+		}
+	}
+	go r.Write([]byte("abc"))
+	if n, err := io.ReadFull(r, got); err != nil || string(got[:n]) != "abc" {
+		t.Errorf("%q %v", got[:n], err)
+	}
+	if _, err := (&resumed{Conn: ours}).Write([]byte("no startup message")); err == nil {
+		t.Error("something else was taken off")
+	}
+}
+
+func TestNotReady(t *testing.T) {
+	c := &conversation{}
+	for text, want := range map[string]string{
+		"the database system is starting up": "speak.starting", "the database system is shutting down": "speak.stopping",
+		"the database system is in recovery mode": "speak.recovering", "the database system is not yet accepting connections": "speak.recovering",
+		"das Datenbanksystem startet": "speak.starting",
+	} {
+		if got := c.notReady(&pgconn.PgError{Code: cannotConnectNow, Message: text}); got.Code != want {
+			t.Errorf("%s: %s", text, got.Code)
+		}
+	}
+}
+
+func TestQuoting(t *testing.T) {
+	for name, want := range map[string]string{"warden": "warden", "Warden": `"Warden"`, `a"b`: `"a""b"`, "summer-help": `"summer-help"`, "1st": `"1st"`, "": `""`} {
+		if got := identifier(name); got != want {
+			t.Errorf("%q: %s", name, got)
+		}
+	}
+	if got := array([]string{"a", `b"c\d`, "", "e,f"}); got != `{"a","b\"c\\d","","e,f"}` {
+		t.Error(got)
+	}
+}
+
+func FuzzParseError(f *testing.F) {
+	m, _ := (&pgproto3.ErrorResponse{Severity: "FATAL", Code: "57P03", Message: "no"}).Encode(nil)
+	f.Add(m)
+	f.Fuzz(func(t *testing.T, data []byte) {
+		if e := (&conversation{}).parseError(data); e != nil && strings.ContainsAny(said(e), "\n\x1b") {
+			t.Errorf("%q", said(e))
+		}
+	})
+}
