@@ -98,7 +98,7 @@ func parseDocument(path string, data []byte) (*document, error) {
 // read reads data as TOML and hands what it finds to take. Errors are *FileError.
 func read(path string, data []byte, take sink) error {
 	if len(data) > MaxFile {
-		return &FileError{path, 0, fmt.Sprintf("the file has %d bytes; a profile file has at most 4 MiB", len(data))}
+		return &FileError{path, 0, "the file is larger than 4 MiB; a profile file has at most that"}
 	}
 	if !utf8.Valid(data) {
 		return &FileError{path, invalidLine(data), "not valid UTF-8; save the file as UTF-8"}

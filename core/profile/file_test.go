@@ -175,7 +175,7 @@ func TestMistakes(t *testing.T) {
 		{in("note = \"a\x00b\""), 4, ""},
 		{in("user = \"a\\u0007b\""), 4, "control characters"},
 		{in("# fine\nhost = \"\xff\""), 5, "not valid UTF-8"},
-		{strings.Repeat("# tide\n", 800_000), 0, "at most 4 MiB"},
+		{strings.Repeat("# tide\n", 800_000), 0, "larger than 4 MiB"},
 	} {
 		_, err := Parse("profiles.toml", []byte(c.text))
 		var mistake *FileError

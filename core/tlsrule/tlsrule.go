@@ -330,7 +330,7 @@ func (p *Plan) nameFault(leaf *x509.Certificate) *finding.Finding {
 func (p *Plan) judge(facts *Facts, faults []*finding.Finding) finding.Result {
 	detail := fmt.Sprintf("%s, %s", facts.Version, facts.Cipher)
 	if facts.Peer != nil {
-		detail += fmt.Sprintf(", certificate of %s, %s", clean.Quoted(facts.Peer.Subject), days(facts.Peer.DaysLeft))
+		detail += fmt.Sprintf(", certificate of %s by %s, %s", clean.Quoted(facts.Peer.Subject), clean.Quoted(facts.Peer.Issuer), days(facts.Peer.DaysLeft))
 	}
 	if p.Rule == Verified && len(faults) > 0 {
 		found := faults[0]
