@@ -83,6 +83,7 @@ type test struct {
 	held    []Stage // ended, and not told yet: another host may be tried
 	holding bool
 	over    bool
+	passed  []passed // hosts that gave way
 	secrets map[route.Candidate]*secret.Located
 	secret  *secret.Located // of the server that is being tried
 	plan    plan
@@ -164,7 +165,7 @@ func (t *test) tell(s Stage) {
 	}
 }
 
-// hold keeps the stages that follow back, until release or drop.
+// hold keeps the stages that follow back, until release.
 func (t *test) hold() { t.holding = true }
 
 func (t *test) release() {
@@ -176,18 +177,14 @@ func (t *test) release() {
 	}
 }
 
-func (t *test) drop() []Stage {
-	held := t.held
-	t.held = nil
-	return held
-}
-
 func milliseconds(d time.Duration) float64 {
 	return math.Round(float64(d.Microseconds())/10) / 100
 }
 
-// budget is the time a test has. It stands still while a person is asked.
+// budget is the time a test has, or one of several hosts within it. It stands
+// still while a person is asked.
 type budget struct {
+	whole   *budget // what this is a part of; nil for a whole test's
 	ctx     context.Context
 	cancel  context.CancelCauseFunc
 	timer   *time.Timer
@@ -209,6 +206,13 @@ func newBudget(parent context.Context, d time.Duration) *budget {
 	return b
 }
 
+// part is the share of one host of those that are left to try.
+func (b *budget) part(left int) *budget {
+	p := newBudget(b.ctx, time.Until(b.end)/time.Duration(left))
+	p.whole = b
+	return p
+}
+
 func (b *budget) stop() {
 	b.timer.Stop()
 	b.cancel(nil)
@@ -217,17 +221,18 @@ func (b *budget) stop() {
 // context bounds one stage. Its deadline is the budget's end as it is now.
 func (b *budget) context() context.Context { return bounded{b.ctx, b.end} }
 
-// share is a context for one of several hosts that are left to try.
-func (b *budget) share(left int) time.Time {
-	return time.Now().Add(time.Until(b.end) / time.Duration(max(left, 1)))
-}
-
 func (b *budget) pause() {
+	if b.whole != nil {
+		b.whole.pause()
+	}
 	b.timer.Stop()
 	b.paused = time.Now()
 }
 
 func (b *budget) resume() {
+	if b.whole != nil {
+		b.whole.resume()
+	}
 	d := time.Since(b.paused)
 	b.pausing += d
 	b.end = b.end.Add(d)

@@ -150,7 +150,7 @@ func TestFailOver(t *testing.T) {
 		{"the first is full", "", &fake{ends: map[string]finding.Result{"login": failing("session.server-full")}}, &fake{}, "10.0.0.2:5432", "ok ok ok ok warn ok ok ok ok ok ok", 2},
 		{"the first refuses the password", "", &fake{ends: map[string]finding.Result{"login": failing("login.password")}}, &fake{}, "10.0.0.1:5432", "ok ok ok ok ok ok ok fail skip skip skip", 1},
 		{"the first is not what it says", "", &fake{ends: map[string]finding.Result{"tls": failing("tls.untrusted")}}, &fake{}, "10.0.0.1:5432", "ok ok ok ok ok ok fail skip skip skip skip", 0},
-		{"the first is a standby", "target = \"writable\"\n", &fake{facts: engine.Facts{Writable: &no}}, &fake{facts: engine.Facts{Writable: &yes}}, "10.0.0.2:5432", "ok ok ok ok warn ok ok ok ok ok ok", 2},
+		{"the first is a standby", "target = \"writable\"\n", &fake{facts: engine.Facts{Writable: &no}}, &fake{facts: engine.Facts{Writable: &yes}}, "10.0.0.2:5432", "ok ok ok ok ok ok ok ok ok ok ok", 2},
 		{"both are standbys", "target = \"writable\"\n", &fake{facts: engine.Facts{Writable: &no}}, &fake{facts: engine.Facts{Writable: &no}}, "10.0.0.2:5432", "ok ok ok ok fail skip skip skip skip skip skip", 2},
 	} {
 		fakes := map[string]*fake{"10.0.0.2:5432": c.second}
@@ -161,6 +161,29 @@ func TestFailOver(t *testing.T) {
 		if got := outcomes(r); got != c.want || r.Facts.Route != c.at || took != c.took {
 			t.Errorf("%s: %s at %s, secret taken %d times", c.name, got, r.Facts.Route, took)
 		}
+	}
+}
+
+// TestBudgetOfHosts: one host that hangs leaves the next its time, also after a
+// question, and the time at the question is nobody's.
+func TestBudgetOfHosts(t *testing.T) {
+	asked := 0
+	slow := func(context.Context, string) (secret.Value, error) {
+		asked++
+		time.Sleep(300 * time.Millisecond)
+		return secret.NewValue("knot"), nil
+	}
+	for _, block := range []string{"speak", "login"} {
+		hung := &fake{block: block, ends: map[string]finding.Result{block: failing("speak.silent")}}
+		start := time.Now()
+		r, _ := run(t, context.Background(), "secret = \"ask\"\nhosts = [\"10.0.0.1\", \"10.0.0.2\"]\n",
+			map[string]*fake{"10.0.0.1:5432": hung, "10.0.0.2:5432": {}}, slow, 400*time.Millisecond)
+		if r.Outcome != finding.Warn || r.Facts.Route != "10.0.0.2:5432" || r.MS > 400 {
+			t.Errorf("%s hangs: %s at %s after %v ms (%s)", block, outcomes(r), r.Facts.Route, r.MS, time.Since(start))
+		}
+	}
+	if asked != 2 {
+		t.Errorf("asked %d times in two tests", asked)
 	}
 }
 

@@ -19,27 +19,44 @@ import (
 // the next; one that refuses the login does not: the next would be sent the
 // same password.
 func (t *test) tryCandidates(ctx context.Context, candidates []route.Candidate) {
-	var passed []string
+	whole := t.budget
 	for i, c := range candidates {
 		last := i == len(candidates)-1
 		if !last {
 			t.hold()
+			t.budget = whole.part(len(candidates) - i)
 		}
-		end := t.budget.end
-		t.budget.end = t.budget.share(len(candidates) - i)
-		t.candidate(ctx, c, &passed)
-		t.budget.end = end
+		t.candidate(ctx, c)
+		if !last {
+			t.budget.stop()
+			t.budget = whole
+		}
 		if last || !t.givesWay() {
 			break
 		}
-		passed = append(passed, fmt.Sprintf("%s: %s", c, t.whyPassed()))
-		t.drop()
-		if t.conv != nil {
-			t.conv.Close()
-			t.conv = nil
-		}
+		t.passOver(c)
 	}
 	t.release()
+}
+
+// passed is a host that gave way to the next.
+type passed struct {
+	host    route.Candidate
+	why     *finding.Finding
+	trouble bool // it should have served; else it was only not the target
+}
+
+func (p passed) String() string { return fmt.Sprintf("%s: %s (%s)", p.host, p.why.Cause, p.why.Code) }
+
+// passOver forgets a candidate's stages but for the reason.
+func (t *test) passOver(c route.Candidate) {
+	why := t.held[len(t.held)-1].Finding
+	t.passed = append(t.passed, passed{c, why, why.Code != "session.target"})
+	t.held = nil
+	if t.conv != nil {
+		t.conv.Close()
+		t.conv = nil
+	}
 }
 
 // givesWay reports whether the stages held back end in a failure that another
@@ -56,17 +73,12 @@ func (t *test) givesWay() bool {
 	return area == "name" || area == "reach" || area == "speak" || last.Finding.Code == "session.server-full" || last.Finding.Code == "session.target"
 }
 
-func (t *test) whyPassed() string {
-	f := t.held[len(t.held)-1].Finding
-	return fmt.Sprintf("%s (%s)", f.Cause, f.Code)
-}
-
 // candidate runs the stages that need a server.
-func (t *test) candidate(ctx context.Context, c route.Candidate, passed *[]string) {
+func (t *test) candidate(ctx context.Context, c route.Candidate) {
 	t.aim(c)
 	t.secret = t.secrets[c]
 	t.report.Facts.SecretSource = t.secret.Place
-	reached, ok := t.reach(ctx, c, *passed)
+	reached, ok := t.reach(ctx, c)
 	if !ok {
 		return
 	}
@@ -90,7 +102,7 @@ func (t *test) candidate(ctx context.Context, c route.Candidate, passed *[]strin
 	}) {
 		return
 	}
-	t.logIn(ctx, *passed)
+	t.logIn(ctx)
 }
 
 // aim gives the TLS rule the name that this candidate's certificate must carry.
@@ -103,7 +115,7 @@ func (t *test) aim(c route.Candidate) {
 
 // reach resolves and dials. The name's stage is told after the dial where only
 // that can say whether the first of its addresses was the right one.
-func (t *test) reach(ctx context.Context, c route.Candidate, passed []string) (*route.Reached, bool) {
+func (t *test) reach(ctx context.Context, c route.Candidate) (*route.Reached, bool) {
 	name := t.profile.Profile.Name
 	var addrs []netip.Addr
 	wasHolding := t.holding
@@ -119,17 +131,9 @@ func (t *test) reach(ctx context.Context, c route.Candidate, passed []string) (*
 	ok = ok && t.stage(ctx, "reach", func(ctx context.Context) finding.Result {
 		var tried []route.Attempt
 		if reached, tried = t.Network.Reach(ctx, c, addrs); reached == nil {
-			return finding.Failed(t.unreached(ctx, c, tried, passed))
+			return finding.Failed(t.unreached(ctx, c, tried))
 		}
-		detail := reached.Address + " accepts"
-		if len(passed) > 0 {
-			found := finding.New("reach.passed-over", "%s serves after %d of the hosts before it did not", c, len(passed))
-			for _, p := range passed {
-				found.Saw("%s", p)
-			}
-			return finding.Warned(found.Suggest("gharbor show %s   # the order of its hosts", name), "%s", detail)
-		}
-		return finding.Good("%s", detail)
+		return t.accepted(c, reached.Address)
 	})
 	if reached != nil && reached.Mixed() {
 		for i := range t.held {
@@ -147,6 +151,25 @@ func (t *test) reach(ctx context.Context, c route.Candidate, passed []string) (*
 	return reached, ok
 }
 
+// accepted is the result for a server that took the connection, with the hosts
+// that were passed over for it.
+func (t *test) accepted(c route.Candidate, address string) finding.Result {
+	detail := address + " accepts"
+	if len(t.passed) == 0 {
+		return finding.Good("%s", detail)
+	}
+	found := finding.New("reach.passed-over", "%s serves, and of the hosts before it not all did", c)
+	trouble := false
+	for _, p := range t.passed {
+		found.Saw("%s", p)
+		trouble = trouble || p.trouble
+	}
+	if !trouble { // a standby before the primary is as it is meant to be
+		return finding.Good("%s, as number %d of the hosts: those before it are not %s", detail, len(t.passed)+1, t.profile.Text("target"))
+	}
+	return finding.Warned(found.Suggest("gharbor show %s   # the order of its hosts", t.profile.Profile.Name), "%s", detail)
+}
+
 func mixed(addrs []netip.Addr) bool {
 	six := slices.ContainsFunc(addrs, netip.Addr.Is6)
 	four := slices.ContainsFunc(addrs, netip.Addr.Is4)
@@ -155,9 +178,9 @@ func mixed(addrs []netip.Addr) bool {
 
 // unreached is the finding for a server that did not accept, with what answers
 // nearby where the address is this machine's.
-func (t *test) unreached(ctx context.Context, c route.Candidate, tried []route.Attempt, passed []string) *finding.Finding {
+func (t *test) unreached(ctx context.Context, c route.Candidate, tried []route.Attempt) *finding.Finding {
 	found := route.Unreached(t.profile.Profile.Name, c, tried)
-	for _, p := range passed {
+	for _, p := range t.passed {
 		found.Saw("before it, %s", p)
 	}
 	refused := found.Code == "reach.refused" || found.Code == "reach.socket-missing"

@@ -125,6 +125,8 @@ func (t *test) locateSecret(context.Context) finding.Result {
 			t.secrets[c] = &secret.Located{Place: "none found", None: true, Tried: append([]string{found.Cause}, found.Seen...)}
 		case located == nil:
 			return finding.Failed(found)
+		case shown != nil && located.Place == shown.Place:
+			t.secrets[c] = shown
 		default:
 			t.secrets[c] = located
 			if shown == nil {
@@ -192,7 +194,7 @@ func (t *test) target(c route.Candidate, reached *route.Reached) engine.Target {
 }
 
 // logIn runs the stages from the login on.
-func (t *test) logIn(ctx context.Context, passed []string) {
+func (t *test) logIn(ctx context.Context) {
 	ok := t.stage(ctx, "login", func(ctx context.Context) finding.Result {
 		login := t.conv.Login(ctx)
 		if login.Outcome == finding.Fail && t.Admin != nil {
@@ -203,13 +205,13 @@ func (t *test) logIn(ctx context.Context, passed []string) {
 	if !ok || !t.stage(ctx, "database", t.conv.Database) {
 		return
 	}
-	if t.stage(ctx, "session", func(ctx context.Context) finding.Result { return t.judgeSession(ctx, passed) }) {
+	if t.stage(ctx, "session", t.judgeSession) {
 		t.stage(ctx, "expect", t.expect)
 	}
 }
 
 // judgeSession weighs whether the session may write against what is wanted.
-func (t *test) judgeSession(ctx context.Context, passed []string) finding.Result {
+func (t *test) judgeSession(ctx context.Context) finding.Result {
 	result := t.conv.Session(ctx)
 	f := t.conv.Facts()
 	if result.Outcome == finding.Fail || f.Writable == nil {
@@ -219,7 +221,7 @@ func (t *test) judgeSession(ctx context.Context, passed []string) finding.Result
 	have := map[bool]string{true: "writable", false: "read-only"}[*f.Writable]
 	if (target == "writable" || target == "read-only") && have != target {
 		found := finding.New("session.target", "the server at %s is %s, and target is %s", f.Route, have, target)
-		for _, p := range passed {
+		for _, p := range t.passed {
 			found.Saw("before it, %s", p)
 		}
 		return finding.Failed(found.Suggest("gharbor show %s   # its hosts and target", name))
