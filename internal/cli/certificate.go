@@ -98,7 +98,7 @@ func notPresented(report *check.Report, name string) error {
 			return &exitError{code: exitServer, err: fmt.Errorf("%s (%s)", text, s.Finding.Code), try: append(s.Finding.Try, "gharbor test "+name)}
 		}
 	}
-	return &exitError{code: exitServer, err: errServer, try: []string{"gharbor test " + name}}
+	return &exitError{code: exitServer, err: errors.New("the server could not be asked"), try: []string{"gharbor test " + name}}
 }
 
 func chainOf(facts *tlsrule.Facts) []*tlsrule.Certificate {

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"flag"
 	"fmt"
 	"time"
@@ -110,5 +109,3 @@ func headline(p *profile.Resolved) string {
 	}
 	return fmt.Sprintf("%s at %s", engine, clean.Line(where(p), 120))
 }
-
-var errServer = errors.New("the server could not be asked")
