@@ -240,7 +240,7 @@ func (p *Plan) faults(chain []*x509.Certificate) []*finding.Finding {
 		return []*finding.Finding{finding.New("tls.untrusted", "the server presented no certificate")}
 	}
 	leaf, now := chain[0], p.Now()
-	var faults []*finding.Finding
+	faults := []*finding.Finding{}
 	switch {
 	case now.After(leaf.NotAfter):
 		faults = append(faults, finding.New("tls.expired", "the server's certificate expired on %s", leaf.NotAfter.UTC().Format(time.DateOnly)).
