@@ -328,10 +328,7 @@ func (p *Plan) nameFault(leaf *x509.Certificate) *finding.Finding {
 
 // judge weighs the faults by the rule.
 func (p *Plan) judge(facts *Facts, faults []*finding.Finding) finding.Result {
-	detail := fmt.Sprintf("%s, %s", facts.Version, facts.Cipher)
-	if facts.Peer != nil {
-		detail += fmt.Sprintf(", certificate of %s by %s, %s", clean.Quoted(facts.Peer.Subject), clean.Quoted(facts.Peer.Issuer), days(facts.Peer.DaysLeft))
-	}
+	detail := p.detail(facts)
 	if p.Rule == Verified && len(faults) > 0 {
 		found := faults[0]
 		for _, other := range faults[1:] {
@@ -339,15 +336,10 @@ func (p *Plan) judge(facts *Facts, faults []*finding.Finding) finding.Result {
 		}
 		return finding.Failed(found)
 	}
-	if p.Rule != Verified {
-		detail += fmt.Sprintf(", not verified (tls = %q)", p.Rule)
-		for _, fault := range faults {
-			if slices.Contains([]string{"tls.expired", "tls.not-yet-valid"}, fault.Code) {
-				return finding.Warned(fault, "%s", detail)
-			}
+	for _, fault := range faults {
+		if slices.Contains([]string{"tls.expired", "tls.not-yet-valid"}, fault.Code) {
+			return finding.Warned(fault, "%s", detail)
 		}
-	} else {
-		detail += ", verified"
 	}
 	if facts.Peer != nil && facts.Peer.NotAfter.Sub(p.Now()) < ExpiresSoon && len(faults) == 0 || p.soonUnverified(facts) {
 		return finding.Warned(finding.New("tls.expires-soon", "the server's certificate expires in %s, on %s", plainDays(facts.Peer.DaysLeft), facts.Peer.NotAfter.Format(time.DateOnly)).
@@ -355,6 +347,19 @@ func (p *Plan) judge(facts *Facts, faults []*finding.Finding) finding.Result {
 			Suggest("gharbor certificate %s", p.Profile), "%s", detail)
 	}
 	return finding.Good("%s", detail)
+}
+
+// detail is the handshake in one line.
+func (p *Plan) detail(facts *Facts) string {
+	how := "verified"
+	if p.Rule != Verified {
+		how = fmt.Sprintf("not verified (tls = %q)", p.Rule)
+	}
+	detail := fmt.Sprintf("%s, %s, %s", facts.Version, how, facts.Cipher)
+	if facts.Peer != nil {
+		detail += fmt.Sprintf(", certificate of %s by %s, %s", clean.Quoted(facts.Peer.Subject), clean.Quoted(facts.Peer.Issuer), days(facts.Peer.DaysLeft))
+	}
+	return detail
 }
 
 // soonUnverified applies the warning where the chain was not asked about.
