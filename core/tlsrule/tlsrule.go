@@ -341,7 +341,7 @@ func (p *Plan) judge(facts *Facts, faults []*finding.Finding) finding.Result {
 			return finding.Warned(fault, "%s", detail)
 		}
 	}
-	if facts.Peer != nil && facts.Peer.NotAfter.Sub(p.Now()) < ExpiresSoon && len(faults) == 0 || p.soonUnverified(facts) {
+	if facts.Peer != nil && facts.Peer.NotAfter.Sub(p.Now()) < ExpiresSoon {
 		return finding.Warned(finding.New("tls.expires-soon", "the server's certificate expires in %s, on %s", plainDays(facts.Peer.DaysLeft), facts.Peer.NotAfter.Format(time.DateOnly)).
 			Saw("issued by %s", clean.Quoted(facts.Peer.Issuer)).
 			Suggest("gharbor certificate %s", p.Profile), "%s", detail)
@@ -360,11 +360,6 @@ func (p *Plan) detail(facts *Facts) string {
 		detail += fmt.Sprintf(", certificate of %s by %s, %s", clean.Quoted(facts.Peer.Subject), clean.Quoted(facts.Peer.Issuer), days(facts.Peer.DaysLeft))
 	}
 	return detail
-}
-
-// soonUnverified applies the warning where the chain was not asked about.
-func (p *Plan) soonUnverified(facts *Facts) bool {
-	return p.Rule != Verified && facts.Peer != nil && facts.Peer.NotAfter.Sub(p.Now()) < ExpiresSoon
 }
 
 func days(n int) string {
