@@ -58,7 +58,7 @@ func TestFaults(t *testing.T) {
 		{postgresql.Recovering, "offered", "login", "speak.recovering", "recovery"},
 		{postgresql.Full, "offered", "login", "session.server-full", "too many clients"},
 		{postgresql.FullReserved, "offered", "login", "session.server-full", "reserved"},
-		{postgresql.Silent, "offered", "speak", "speak.silent", ""},
+		{postgresql.Silent, "offered", "speak", "speak.silent", "the time ran out before all others were tried"},
 		{postgresql.Silent, "off", "speak", "speak.silent", ""},
 		{postgresql.Garbage, "offered", "speak", "speak.garbage", `\x00\x01\x02\xfftide`},
 		{postgresql.Garbage, "off", "speak", "speak.garbage", ""},
@@ -116,6 +116,18 @@ func TestSlowServerIsNotWrong(t *testing.T) {
 	}
 	if s := p.Test("sightings", "-timeout", "300ms").Stage("login"); s.Finding == nil || s.Finding.Code != "login.timeout" {
 		t.Errorf("login with too little time: %+v", s)
+	}
+}
+
+// TestSilentWithTime: with time enough, all other openings are tried.
+func TestSilentWithTime(t *testing.T) {
+	t.Parallel()
+	config := birds()
+	config.Fault = postgresql.Silent
+	p, server := standin(t, config)
+	s := p.Test("sightings", "-timeout", "6s").Ends(t, "speak", "fail", "speak.silent")
+	if !strings.Contains(s.Seen(), "MongoDB's opening") || server.Connections() != 4 {
+		t.Errorf("after %d connections: %s", server.Connections(), s.Seen())
 	}
 }
 

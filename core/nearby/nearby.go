@@ -78,7 +78,7 @@ func (p Places) Survey(ctx context.Context, engine string) Survey {
 			s.Servers = append(s.Servers, server)
 		}
 	}
-	s.Servers = append(s.Servers, p.stopped(s.Servers, engine)...)
+	s.Servers = append(s.Servers, p.Stopped(s.Servers, engine)...)
 	return s
 }
 
@@ -103,11 +103,6 @@ func (p Places) Answering(ctx context.Context, engine, avoid string) []Server {
 		}
 	}
 	return servers
-}
-
-// Stopped lists installed services of an engine that do not answer.
-func (p Places) Stopped(answering []Server, engine string) []Server {
-	return p.stopped(answering, engine)
 }
 
 func (p Places) askSocket(ctx context.Context, path string) Server {

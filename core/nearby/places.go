@@ -155,8 +155,9 @@ var units = []struct{ engine, unit string }{
 	{"mariadb", "mariadb"}, {"mysql", "mysql"}, {"mysql", "mysqld"}, {"redis", "redis-server"}, {"redis", "redis"}, {"mongodb", "mongod"},
 }
 
-// stopped lists installed services none of whose addresses answers.
-func (p Places) stopped(answering []Server, engine string) []Server {
+// Stopped lists installed services of an engine ("" for all) none of whose
+// addresses is among those that answer.
+func (p Places) Stopped(answering []Server, engine string) []Server {
 	var found []Server
 	answers := func(engine string, port int) bool {
 		return slices.ContainsFunc(answering, func(s Server) bool {

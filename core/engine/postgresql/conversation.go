@@ -38,6 +38,8 @@ type conversation struct {
 	offered byte   // the answer to SSLRequest: 'S', 'N', or 0 where it was not sent
 	early   []byte // what the server answered to our startup message
 
+	askedAll bool // whether it was asked all that other servers answer to
+
 	pg      *pgconn.PgConn
 	refusal *pgconn.PgError // what the server said of the database after the login
 	used    *pgconn.Config  // what that login was made with
@@ -205,7 +207,9 @@ func (c *conversation) identify(ctx context.Context) (greeting.Service, bool) {
 	if c.to.Redial == nil {
 		return greeting.Service{}, false
 	}
-	service, _, ok := greeting.Identify(ctx, c.to.Redial, greeting.Text, greeting.TLS, greeting.Mongo)
+	probes := []greeting.Probe{greeting.Text, greeting.TLS, greeting.Mongo}
+	service, asked, ok := greeting.Identify(ctx, c.to.Redial, probes...)
+	c.askedAll = asked == len(probes) && ctx.Err() == nil
 	return service, ok
 }
 
@@ -277,8 +281,12 @@ func (c *conversation) unexpectedBytes(ctx context.Context, reply []byte) findin
 // nothingHeard is for a server that closed, or stayed silent.
 func (c *conversation) nothingHeard(ctx context.Context, err error) finding.Result {
 	if errors.Is(err, os.ErrDeadlineExceeded) || ctx.Err() != nil {
+		heard := "no answer to PostgreSQL's opening; the time ran out before all others were tried"
+		if c.askedAll {
+			heard = "no answer to PostgreSQL's, Redis', HTTP's, TLS's or MongoDB's opening"
+		}
 		return finding.Failed(finding.New("speak.silent", "%s accepts the connection and then says nothing: the server hangs or is overloaded, or a proxy on the way has nothing behind it", c.to.Address).
-			Saw("no answer to PostgreSQL's, Redis', HTTP's, TLS's or MongoDB's opening").
+			Saw("%s", heard).
 			Suggest("gharbor test %s -timeout 60s   # if it is only slow", c.to.Profile).
 			Suggest("gharbor nearby"))
 	}
