@@ -12,6 +12,7 @@ import (
 	"math"
 	"time"
 
+	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearby"
@@ -158,10 +159,26 @@ func (t *test) tell(s Stage) {
 		t.held = append(t.held, s)
 		return
 	}
+	visible(&s)
 	t.report.Stages = append(t.report.Stages, s)
 	t.report.Outcome = finding.Worse(t.report.Outcome, s.Outcome)
 	if t.Progress != nil {
 		t.Progress(s)
+	}
+}
+
+// visible makes sure that nothing in a stage can steer a terminal, whatever a
+// server, a file or the environment put into it.
+func visible(s *Stage) {
+	s.Detail = clean.Visible(s.Detail)
+	if s.Finding == nil {
+		return
+	}
+	s.Finding.Cause = clean.Visible(s.Finding.Cause)
+	for _, lines := range [][]string{s.Finding.Seen, s.Finding.Try} {
+		for i := range lines {
+			lines[i] = clean.Visible(lines[i])
+		}
 	}
 }
 

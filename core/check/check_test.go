@@ -214,6 +214,17 @@ func TestBudget(t *testing.T) {
 	}
 }
 
+// TestVisible: an engine that forgot to clean a text does no harm.
+func TestVisible(t *testing.T) {
+	dirty := finding.New("login.refused", "a\x1b[2Jb").Saw("c\nd").Suggest("e\u202ef   # g")
+	f := &fake{ends: map[string]finding.Result{"login": {Outcome: finding.Fail, Detail: "h\x07i", Finding: dirty}}}
+	r, _ := run(t, context.Background(), "host = \"10.0.0.1\"\nsecret = \"env:X\"\n", map[string]*fake{"10.0.0.1:5432": f}, nil, time.Second)
+	s := r.firstFailure()
+	if got := strings.Join([]string{s.Detail, s.Finding.Cause, s.Finding.Seen[0], s.Finding.Try[0]}, "|"); got != "hi|a[2Jb|cd|ef   # g" {
+		t.Errorf("%q", got)
+	}
+}
+
 func TestInterrupted(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	time.AfterFunc(50*time.Millisecond, cancel)

@@ -63,6 +63,18 @@ func plain(s string) bool {
 	return true
 }
 
+// Visible drops from s what may not reach a terminal and keeps the rest as it
+// is, blanks too. It is the last guard behind texts that were put together
+// from clean parts.
+func Visible(s string) string {
+	return strings.Map(func(r rune) rune {
+		if Printable(r) {
+			return r
+		}
+		return -1
+	}, s)
+}
+
 // Quoted is Line between double quotes: the form in which foreign text appears
 // in a finding. A quote inside becomes a single one, so that the end is plain.
 func Quoted(s string) string {

@@ -34,6 +34,12 @@ func TestLine(t *testing.T) {
 	}
 }
 
+func TestVisible(t *testing.T) {
+	if got := Visible("gharbor set x   # a\x1b[2J\nb\u202e"); got != "gharbor set x   # a[2Jb" {
+		t.Errorf("%q", got)
+	}
+}
+
 func TestBytesAndQuoted(t *testing.T) {
 	if got := Bytes([]byte("a\x00\x1b\"\\\n\xff"), 6); got != `"a\x00\x1b\"\\\n…"` {
 		t.Error(got)
