@@ -40,6 +40,8 @@ func TestValueIsHidden(t *testing.T) {
 	slog.New(slog.NewTextHandler(&out, nil)).Info("x", "v", v, "h", h)
 	slog.New(slog.NewJSONHandler(&out, nil)).Info("x", "v", v, "h", h, "p", &v)
 	fmt.Fprintln(&out, v, h, &h)
+	marshalled, err := v.MarshalText()
+	fmt.Fprintln(&out, string(marshalled), err, v.String(), v.GoString())
 	text := out.String()
 	for _, form := range []string{canary, fmt.Sprintf("%x", canary), fmt.Sprintf("%X", canary), strings.Trim(fmt.Sprint([]byte(canary)), "[]"), "Y2F"} {
 		if strings.Contains(text, form) {

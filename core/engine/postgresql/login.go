@@ -1,6 +1,7 @@
 package postgresql
 
 import (
+	"bytes"
 	"context"
 	"crypto/tls"
 	"encoding/binary"
@@ -24,8 +25,7 @@ const (
 	methodNone      = "none asked"
 	methodCleartext = "cleartext password"
 	methodMD5       = "MD5"
-	methodSCRAM     = "SCRAM-SHA-256"
-	methodSCRAMPlus = "SCRAM-SHA-256-PLUS" // bound to the TLS connection, RFC 5929
+	methodSCRAM     = "SCRAM-SHA-256" // with -PLUS behind it where it is bound to the TLS connection (RFC 5929)
 )
 
 // observer reads what the server sends before the driver does: it sees which
@@ -111,8 +111,11 @@ type attempt struct {
 	config *pgconn.Config
 	watch  *observer
 	method string
-	empty  bool // the password sent was empty
-	blank  bool // or has a blank at an end, as files and pasting leave it
+
+	choosing bool // the driver is about to answer with a SASL mechanism
+
+	empty bool // the password sent was empty
+	blank bool // or has a blank at an end, as files and pasting leave it
 }
 
 // Login logs in through the driver, over the connection that the stages
@@ -173,13 +176,29 @@ func (a *attempt) connect(ctx context.Context) (*pgconn.PgConn, error) {
 	a.watch = &observer{onAuth: func(code uint32, rest []byte) error { return a.asked(ctx, code, rest) }}
 	config.BuildFrontend = func(r io.Reader, w io.Writer) *pgproto3.Frontend {
 		a.watch.Reader = r
-		return pgproto3.NewFrontend(a.watch, w)
+		return pgproto3.NewFrontend(a.watch, &chosen{w, a})
 	}
 	pg, err := pgconn.ConnectConfig(ctx, config)
 	if err != nil && a.watch.problem != nil {
 		err = a.watch.problem
 	}
 	return pg, err
+}
+
+// chosen reads which SASL mechanism the driver answers with, of those offered.
+type chosen struct {
+	io.Writer
+	attempt *attempt
+}
+
+// Write looks for SASLInitialResponse (PostgreSQL documentation, "Message
+// Formats"): 'p', a length, the mechanism's name and a zero.
+func (c *chosen) Write(p []byte) (int, error) {
+	if c.attempt.choosing && len(p) > 5 && p[0] == 'p' {
+		name, _, _ := bytes.Cut(p[5:], []byte{0})
+		c.attempt.method, c.attempt.choosing = string(name), false
+	}
+	return c.Writer.Write(p)
 }
 
 // asked handles an authentication message (PostgreSQL documentation, "Message
@@ -194,15 +213,15 @@ func (a *attempt) asked(ctx context.Context, code uint32, rest []byte) error {
 	case pgproto3.AuthTypeMD5Password:
 		a.method = methodMD5
 	case pgproto3.AuthTypeSASL:
-		a.method = a.saslMethod(rest)
+		a.method, a.choosing = methodSCRAM, true
+		if !bytes.Contains(rest, []byte(methodSCRAM+"\x00")) {
+			a.method = "SASL " + clean.Line(strings.ReplaceAll(string(rest), "\x00", " "), 60)
+			return errMethod
+		}
 	case pgproto3.AuthTypeCleartextPassword:
 		a.method = methodCleartext
 	default:
 		a.method = authName(code)
-		return errMethod
-	}
-	if a.method == "" {
-		a.method = "SASL " + clean.Line(strings.ReplaceAll(string(rest), "\x00", " "), 60)
 		return errMethod
 	}
 	if a.method == methodCleartext && !a.clearAllowed() {
@@ -219,22 +238,6 @@ func (a *attempt) asked(ctx context.Context, code uint32, rest []byte) error {
 	a.empty = value.Empty()
 	a.blank = strings.TrimSpace(a.config.Password) != a.config.Password
 	return nil
-}
-
-// saslMethod is the mechanism that the driver will choose of those offered.
-func (a *attempt) saslMethod(list []byte) string {
-	best := ""
-	for mechanism := range strings.SplitSeq(string(list), "\x00") {
-		switch mechanism {
-		case methodSCRAMPlus:
-			if a.facts.TLS != "none" {
-				return methodSCRAMPlus
-			}
-		case methodSCRAM:
-			best = methodSCRAM
-		}
-	}
-	return best
 }
 
 // clearAllowed says where a password may go out in the clear: over TLS that

@@ -103,17 +103,17 @@ func TestCleartextOnlyWhereSafe(t *testing.T) {
 	}
 }
 
-func TestSASLMethod(t *testing.T) {
-	for list, want := range map[string]string{
-		"SCRAM-SHA-256\x00\x00": "none|SCRAM-SHA-256", "SCRAM-SHA-256-PLUS\x00SCRAM-SHA-256\x00\x00": "TLS 1.3|SCRAM-SHA-256-PLUS",
-		"SCRAM-SHA-256-PLUS\x00\x00": "none|", "OAUTHBEARER\x00\x00": "TLS 1.3|", "": "none|",
-	} {
-		tls, method, _ := strings.Cut(want, "|")
-		a := &attempt{conversation: &conversation{}}
-		a.facts.TLS = tls
-		if got := a.saslMethod([]byte(list)); got != method {
-			t.Errorf("%q with %s: %q", list, tls, got)
-		}
+// TestChosen: the method told is the one that the driver answered with.
+func TestChosen(t *testing.T) {
+	response, _ := (&pgproto3.SASLInitialResponse{AuthMechanism: "SCRAM-SHA-256-PLUS", Data: []byte("p=tls-server-end-point,,n=,r=x")}).Encode(nil)
+	var out bytes.Buffer
+	a := &attempt{method: methodSCRAM, choosing: true}
+	w := &chosen{&out, a}
+	w.Write([]byte("X"))
+	w.Write(response)
+	w.Write([]byte("p\x00\x00\x00\x09more\x00"))
+	if a.method != "SCRAM-SHA-256-PLUS" || out.Len() != 1+len(response)+10 {
+		t.Errorf("%q, %d bytes", a.method, out.Len())
 	}
 }
 
