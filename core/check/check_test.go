@@ -25,8 +25,9 @@ type fake struct {
 	target engine.Target
 	facts  engine.Facts
 	ends   map[string]finding.Result
-	block  string // the stage that waits for its context
-	took   *int   // how often the secret was taken
+	block  string        // the stage that waits for its context
+	work   time.Duration // that a login takes once it has the secret
+	took   *int          // how often the secret was taken
 }
 
 func (f *fake) end(ctx context.Context, stage string) finding.Result {
@@ -48,6 +49,11 @@ func (f *fake) Login(ctx context.Context) finding.Result {
 		return finding.Failed(finding.New("secret.unreadable", "%v", err))
 	}
 	*f.took++
+	select { // the login itself takes its time
+	case <-time.After(f.work):
+	case <-ctx.Done():
+		return failing("login.timeout")
+	}
 	return f.end(ctx, "login")
 }
 func (f *fake) Database(ctx context.Context) finding.Result { return f.end(ctx, "database") }
@@ -203,7 +209,9 @@ func TestBudget(t *testing.T) {
 		time.Sleep(250 * time.Millisecond)
 		return secret.NewValue("knot"), nil
 	}
-	r, _ = run(t, context.Background(), host, fakes(""), slow, 150*time.Millisecond)
+	working := fakes("")
+	working["10.0.0.1:5432"].work = 70 * time.Millisecond
+	r, _ = run(t, context.Background(), host, working, slow, 150*time.Millisecond)
 	if r.Outcome != finding.OK {
 		t.Errorf("a slow answer to the question ended the test: %s", outcomes(r))
 	}
