@@ -164,13 +164,28 @@ func (c *conversation) listen(ctx context.Context, opening []byte) (reply []byte
 		return a.reply, nil, a.err
 	case <-timer.C:
 	}
-	if service, ok := c.identify(ctx); ok && service.Engine != "postgresql" {
+	probing, stop := context.WithCancel(ctx)
+	defer stop()
+	others := make(chan *greeting.Service, 1)
+	go func() {
+		if service, ok := c.identify(probing); ok && service.Engine != "postgresql" {
+			others <- &service
+			return
+		}
+		others <- nil
+	}()
+	select {
+	case a := <-answers: // only slow
+		stop()
+		<-others
+		return a.reply, nil, a.err
+	case other = <-others:
+	}
+	if other != nil {
 		c.raw.SetDeadline(time.Unix(1, 0))
-		<-answers
-		return nil, &service, nil
 	}
 	a := <-answers
-	return a.reply, nil, a.err
+	return a.reply, other, a.err
 }
 
 // readSome reads one answer: at least the head of a message where it is one.
