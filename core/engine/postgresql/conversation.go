@@ -324,7 +324,7 @@ func plainError(err error) string {
 	}
 	var operation *net.OpError
 	if errors.As(err, &operation) && operation.Err != nil {
-		return operation.Op + ": " + operation.Err.Error()
+		return operation.Err.Error()
 	}
 	return err.Error()
 }
