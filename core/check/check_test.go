@@ -61,11 +61,9 @@ func (f *fake) Session(ctx context.Context) finding.Result  { return f.end(ctx, 
 func (f *fake) Missing(context.Context, []string, []string) ([]string, []string, error) {
 	return []string{"ring"}, nil, nil
 }
-func (f *fake) Account(context.Context, string) (*engine.Account, error) {
-	return nil, errors.New("no")
-}
-func (f *fake) Facts() *engine.Facts { return &f.facts }
-func (f *fake) Close()               {}
+func (f *fake) LookUp(context.Context, engine.Refused) error { return errors.New("no") }
+func (f *fake) Facts() *engine.Facts                         { return &f.facts }
+func (f *fake) Close()                                       {}
 
 // run tests a profile against fakes, one for each address that is dialled.
 func run(t *testing.T, ctx context.Context, text string, fakes map[string]*fake, ask func(context.Context, string) (secret.Value, error), timeout time.Duration) (*Report, int) {
@@ -258,29 +256,6 @@ func TestVersionHolds(t *testing.T) {
 	} {
 		if got := versionHolds(c.terms, c.version); got != c.want {
 			t.Errorf("%q for %q: %v", c.terms, c.version, got)
-		}
-	}
-}
-
-func TestExplainAccount(t *testing.T) {
-	past, future, yes, no := time.Now().Add(-time.Hour), time.Now().Add(time.Hour), true, false
-	for _, c := range []struct {
-		account engine.Account
-		want    string
-	}{
-		{engine.Account{Near: []string{"warden"}}, "login.no-such-role"},
-		{engine.Account{Exists: true}, "login.no-login-right"},
-		{engine.Account{Exists: true, MayLogIn: true, ValidUntil: &past}, "login.expired"},
-		{engine.Account{Exists: true, MayLogIn: true, ValidUntil: &future, Password: &no}, "login.no-password-set"},
-		{engine.Account{Exists: true, MayLogIn: true, ValidUntil: &future, Password: &yes}, "login.password"},
-		{engine.Account{Exists: true, MayLogIn: true, Password: &yes, Stored: "MD5"}, "login.other-hash"},
-		{engine.Account{Exists: true, MayLogIn: true, Password: &yes, Stored: "SCRAM-SHA-256"}, "login.password"},
-		{engine.Account{Exists: true, MayLogIn: true}, "login.password"},
-	} {
-		found := finding.New("login.password", "one of many causes")
-		explainAccount(found, &c.account, "SCRAM-SHA-256", `"ward'en"`, "looked up: ", "tides")
-		if found.Code != c.want || !strings.Contains(strings.Join(found.Seen, ""), "looked up: ") {
-			t.Errorf("%+v: %+v", c.account, found)
 		}
 	}
 }

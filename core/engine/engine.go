@@ -61,8 +61,9 @@ type Conversation interface {
 	// Missing returns those of the tables and extensions that do not exist as
 	// far as this login can see.
 	Missing(ctx context.Context, tables, extensions []string) (noTables, noExtensions []string, err error)
-	// Account looks a login name up, for an administrator's login.
-	Account(ctx context.Context, user string) (*Account, error)
+	// LookUp lets this administrator's login find out why the server refused
+	// another one, and makes that finding the particular one.
+	LookUp(context.Context, Refused) error
 	// Facts is what is known so far.
 	Facts() *Facts
 	// Close ends the connection politely where it can.
@@ -97,13 +98,11 @@ type Facts struct {
 	RoundTrip       *float64             `json:"round_trip_ms,omitempty"`       // median of five
 }
 
-// Account is what an administrator's login can see of a login name. Pointers
-// are nil where it could not be seen.
-type Account struct {
-	Exists     bool
-	MayLogIn   bool
-	ValidUntil *time.Time
-	Password   *bool    // whether one is set
-	Stored     string   // the method it is stored for, "" where that was not seen
-	Near       []string // names alike, where it does not exist
+// Refused is a login that failed for a reason that the server keeps to itself.
+type Refused struct {
+	Profile string
+	User    string
+	Method  string // by which the server asked
+	By      string // "looked up with the profile … at …: ", for what is seen
+	Finding *finding.Finding
 }

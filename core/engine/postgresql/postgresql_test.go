@@ -8,11 +8,13 @@ import (
 	"strings"
 	"testing"
 	"testing/iotest"
+	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgproto3"
 
 	"gentleharbor/core/engine"
+	"gentleharbor/core/finding"
 	"gentleharbor/core/tlsrule"
 )
 
@@ -177,4 +179,32 @@ func FuzzParseError(f *testing.F) {
 			t.Errorf("%q", said(e))
 		}
 	})
+}
+
+func TestExplain(t *testing.T) {
+	past, future, yes, no := time.Now().Add(-time.Hour), time.Now().Add(time.Hour), true, false
+	for _, c := range []struct {
+		account account
+		want    string
+	}{
+		{account{near: []string{"warden"}}, "login.no-such-role"},
+		{account{exists: true}, "login.no-login-right"},
+		{account{exists: true, mayLogIn: true, validUntil: &past}, "login.expired"},
+		{account{exists: true, mayLogIn: true, validUntil: &future, password: &no}, "login.no-password-set"},
+		{account{exists: true, mayLogIn: true, validUntil: &future, password: &yes}, "login.password"},
+		{account{exists: true, mayLogIn: true, password: &yes, stored: "MD5"}, "login.other-hash"},
+		{account{exists: true, mayLogIn: true, password: &yes, stored: "SCRAM-SHA-256"}, "login.password"},
+		{account{exists: true, mayLogIn: true}, "login.password"},
+	} {
+		found := finding.New("login.password", "one of many causes")
+		c.account.explain(engine.Refused{Profile: "tides", User: `ward"en`, Method: "SCRAM-SHA-256", By: "looked up: ", Finding: found})
+		if found.Code != c.want || !strings.Contains(strings.Join(found.Seen, ""), "looked up: ") {
+			t.Errorf("%+v: %+v", c.account, found)
+		}
+		for _, try := range found.Try {
+			if strings.Contains(try, "ROLE") && !strings.Contains(try, `ROLE "ward""en" `) {
+				t.Errorf("the role's name is not quoted for SQL: %s", try)
+			}
+		}
+	}
 }

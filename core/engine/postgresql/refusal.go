@@ -292,10 +292,7 @@ func (c *conversation) databases(ctx context.Context, used *pgconn.Config) (name
 		if rows.Err != nil {
 			continue
 		}
-		for _, row := range rows.Rows {
-			names = append(names, string(row[0]))
-		}
-		return names, database
+		return firstColumn(rows), database
 	}
 	return nil, ""
 }

@@ -13,9 +13,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"gentleharbor/core/clean"
-	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/nearest"
 )
 
 // sessionQuery reads who and where one is, in one round trip.
@@ -175,14 +173,16 @@ func (c *conversation) Missing(ctx context.Context, tables, extensions []string)
 // column runs a statement with one array of texts and returns its first column.
 func (c *conversation) column(ctx context.Context, sql string, words []string) ([]string, error) {
 	result := c.pg.ExecParams(ctx, sql, [][]byte{[]byte(array(words))}, nil, nil, nil).Read()
-	if result.Err != nil {
-		return nil, result.Err
-	}
+	return firstColumn(result), result.Err
+}
+
+// firstColumn is a result's first column.
+func firstColumn(result *pgconn.Result) []string {
 	var values []string
 	for _, row := range result.Rows {
 		values = append(values, string(row[0]))
 	}
-	return values, nil
+	return values
 }
 
 // array writes an array's text form (PostgreSQL documentation, "Array Input
@@ -203,35 +203,4 @@ func array(words []string) string {
 		text = append(text, '"')
 	}
 	return string(append(text, '}'))
-}
-
-// storedQuery asks whether a role has a password and how its stored form
-// begins, "md5" or "SCRAM-SHA-256$" (PostgreSQL documentation, "pg_authid").
-const storedQuery = "SELECT (rolpassword IS NOT NULL)::text, coalesce(left(rolpassword, 3), '') FROM pg_authid WHERE rolname = $1"
-
-// Account looks a role up. Whether it has a password only a superuser sees.
-func (c *conversation) Account(ctx context.Context, user string) (*engine.Account, error) {
-	result := c.pg.ExecParams(ctx, "SELECT rolcanlogin::text, extract(epoch FROM rolvaliduntil)::text FROM pg_roles WHERE rolname = $1", [][]byte{[]byte(user)}, nil, nil, nil).Read()
-	if result.Err != nil {
-		return nil, result.Err
-	}
-	if len(result.Rows) == 0 {
-		names := c.pg.ExecParams(ctx, "SELECT rolname FROM pg_roles WHERE rolcanlogin ORDER BY 1 LIMIT 10000", nil, nil, nil, nil).Read()
-		var all []string
-		for _, row := range names.Rows {
-			all = append(all, string(row[0]))
-		}
-		return &engine.Account{Near: nearest.Names(user, all, 3)}, names.Err
-	}
-	account := &engine.Account{Exists: true, MayLogIn: string(result.Rows[0][0]) == "true"}
-	if seconds, err := strconv.ParseFloat(string(result.Rows[0][1]), 64); err == nil && !math.IsInf(seconds, 0) {
-		until := time.Unix(int64(seconds), 0).UTC()
-		account.ValidUntil = &until
-	}
-	stored := c.pg.ExecParams(ctx, storedQuery, [][]byte{[]byte(user)}, nil, nil, nil).Read()
-	if stored.Err == nil && len(stored.Rows) == 1 {
-		account.Password = truth(string(stored.Rows[0][0]), "true")
-		account.Stored = map[string]string{"md5": methodMD5, "SCR": methodSCRAM}[string(stored.Rows[0][1])]
-	}
-	return account, nil
 }

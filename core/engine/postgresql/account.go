@@ -1,0 +1,96 @@
+package postgresql
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"strconv"
+	"strings"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/nearest"
+)
+
+// account is what an administrator's login can see of a role. Pointers are nil
+// where it could not be seen.
+type account struct {
+	exists     bool
+	mayLogIn   bool
+	validUntil *time.Time
+	password   *bool    // whether one is set
+	stored     string   // the method it is stored for, "" where that was not seen
+	near       []string // names alike, where it does not exist
+}
+
+// LookUp looks the refused role up and says what kept it out.
+func (c *conversation) LookUp(ctx context.Context, refused engine.Refused) error {
+	a, err := c.account(ctx, refused.User)
+	if err == nil {
+		a.explain(refused)
+	}
+	return err
+}
+
+// explain makes the general refusal the particular one.
+func (a *account) explain(r engine.Refused) {
+	found, user, role := r.Finding, clean.Quoted(r.User), identifier(r.User)
+	particular := func(code, cause string, args ...any) {
+		found.Code, found.Cause, found.Try = code, fmt.Sprintf(cause, args...), []string{}
+	}
+	switch {
+	case !a.exists:
+		particular("login.no-such-role", "there is no role %s on this server", user)
+		found.Saw("%sno such role", r.By)
+		if len(a.near) > 0 {
+			found.Saw("roles alike that may log in: %s", clean.Quoted(strings.Join(a.near, ", ")))
+		}
+		found.Suggest("gharbor set %s user=NAME", r.Profile).Suggest("as an administrator: CREATE ROLE %s LOGIN", role)
+	case !a.mayLogIn:
+		particular("login.no-login-right", "the role %s exists and may not log in", user)
+		found.Saw("%sthe role has no LOGIN", r.By).Suggest("as an administrator: ALTER ROLE %s LOGIN", role)
+	case a.validUntil != nil && time.Now().After(*a.validUntil):
+		particular("login.expired", "the password of %s expired on %s", user, a.validUntil.Format(time.DateTime+" MST"))
+		found.Saw("%sVALID UNTIL is %s", r.By, a.validUntil.Format(time.RFC3339)).
+			Suggest("as an administrator: ALTER ROLE %s VALID UNTIL 'infinity'", role)
+	case a.password != nil && !*a.password:
+		particular("login.no-password-set", "the role %s has no password, so none can be right", user)
+		found.Saw("%sno password is stored", r.By).
+			Suggest("as an administrator: ALTER ROLE %s PASSWORD 'NEW-PASSWORD'   # in a session, not in a shell's history", role)
+	case a.stored == methodMD5 && strings.HasPrefix(r.Method, methodSCRAM):
+		particular("login.other-hash", "the password of %s is stored for MD5, and the server's rules ask for SCRAM, so none can be right", user)
+		found.Saw("%sthe stored form begins with md5; the server asked by %s", r.By, r.Method).
+			Suggest("as an administrator: SET password_encryption = 'scram-sha-256'; ALTER ROLE %s PASSWORD 'THE-PASSWORD'   # in a session, not in a shell's history", role)
+	default:
+		found.Cause = fmt.Sprintf("the password sent for %s is wrong", user)
+		found.Saw("%sthe role exists, may log in and has not expired, so it is the password", r.By)
+	}
+}
+
+// storedQuery asks whether a role has a password and how its stored form
+// begins, "md5" or "SCRAM-SHA-256$" (PostgreSQL documentation, "pg_authid").
+const storedQuery = "SELECT (rolpassword IS NOT NULL)::text, coalesce(left(rolpassword, 3), '') FROM pg_authid WHERE rolname = $1"
+
+// account looks a role up. Whether it has a password only a superuser sees.
+func (c *conversation) account(ctx context.Context, user string) (*account, error) {
+	result := c.pg.ExecParams(ctx, "SELECT rolcanlogin::text, extract(epoch FROM rolvaliduntil)::text FROM pg_roles WHERE rolname = $1", [][]byte{[]byte(user)}, nil, nil, nil).Read()
+	if result.Err != nil {
+		return nil, result.Err
+	}
+	if len(result.Rows) == 0 {
+		names := c.pg.ExecParams(ctx, "SELECT rolname FROM pg_roles WHERE rolcanlogin ORDER BY 1 LIMIT 10000", nil, nil, nil, nil).Read()
+		return &account{near: nearest.Names(user, firstColumn(names), 3)}, names.Err
+	}
+	a := &account{exists: true, mayLogIn: string(result.Rows[0][0]) == "true"}
+	if seconds, err := strconv.ParseFloat(string(result.Rows[0][1]), 64); err == nil && !math.IsInf(seconds, 0) {
+		until := time.Unix(int64(seconds), 0).UTC()
+		a.validUntil = &until
+	}
+	stored := c.pg.ExecParams(ctx, storedQuery, [][]byte{[]byte(user)}, nil, nil, nil).Read()
+	if stored.Err == nil && len(stored.Rows) == 1 {
+		a.password = truth(string(stored.Rows[0][0]), "true")
+		a.stored = map[string]string{"md5": methodMD5, "SCR": methodSCRAM}[string(stored.Rows[0][1])]
+	}
+	return a, nil
+}
