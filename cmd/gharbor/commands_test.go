@@ -64,6 +64,13 @@ func TestRelativePaths(t *testing.T) {
 			t.Errorf("no %s in\n%s", want, text)
 		}
 	}
+	p.OK("set", "a", "socket=${PGRUN:-run}/pg", "tls-ca=ca$1.pem", "secret=file:$u")
+	text = p.ReadProfiles()
+	for _, want := range []string{`socket = "${PGRUN:-run}/pg"`, `secret = "file:` + work + `/$u"`, `tls-ca = "` + work + `/ca$1.pem"`} {
+		if !strings.Contains(text, want) {
+			t.Errorf("no %s in\n%s", want, text)
+		}
+	}
 	p.Profiles("[profile.a]\nengine = \"postgresql\"\nsocket = \"pg\"\nsecret = \"passfile:pw\"\nuser = \"u\"\n")
 	p.OK("show", "a").Has(p.Home+"/pg", "passfile:"+p.Home+"/pw")
 	p.OK("show", "a", "-override", "socket=pg").Has(work + "/pg")

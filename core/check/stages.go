@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -53,20 +54,11 @@ func (t *test) checkProfile(context.Context) finding.Result {
 	if t.plan.tls, found = tlsrule.Load(settings); found != nil {
 		return finding.Failed(found)
 	}
-	detail := fmt.Sprintf("%s at %s, line %d", word, clean.Line(shortPath(p), 120), p.Profile.Line)
+	detail := fmt.Sprintf("%s at %s, line %d", word, clean.Line(filepath.Base(p.Path()), 120), p.Profile.Line)
 	if found := idleTLS(p); found != nil {
 		return finding.Warned(found, "%s", detail)
 	}
 	return finding.Good("%s", detail)
-}
-
-func shortPath(p *profile.Resolved) string {
-	for _, v := range p.Values() {
-		if v.Origin.File != "" {
-			return v.Origin.File[strings.LastIndexByte(v.Origin.File, '/')+1:]
-		}
-	}
-	return "profiles.toml"
 }
 
 func engineWords(engines map[string]engine.Begin) []string {
@@ -81,7 +73,8 @@ func engineWords(engines map[string]engine.Begin) []string {
 // idleTLS warns of keys that the TLS rule leaves without effect: a person who
 // names an authority means to be protected by it.
 func idleTLS(p *profile.Resolved) *finding.Finding {
-	rule := p.Text("tls")
+	set, _ := p.Get("tls")
+	rule := set.Value.Text()
 	var idle []string
 	for _, key := range []string{"tls-ca", "tls-name", "tls-cert"} {
 		if _, ok := p.Get(key); !ok {
@@ -99,13 +92,8 @@ func idleTLS(p *profile.Resolved) *finding.Finding {
 			Suggest("gharbor set %s %s=", p.Profile.Name, strings.Join(idle, "= "))
 	}
 	return finding.New("profile.conflict", "%s has no effect: with tls = %q nothing is verified", strings.Join(idle, " and "), rule).
-		Saw("tls is from %s", mustGet(p, "tls").Origin).
+		Saw("tls is from %s", set.Origin).
 		Suggest("gharbor set %s tls=verified", p.Profile.Name)
-}
-
-func mustGet(p *profile.Resolved, key string) profile.Effective {
-	e, _ := p.Get(key)
-	return e
 }
 
 // locateSecret finds where the password is for each server that the profile

@@ -89,8 +89,8 @@ func (p Places) Answering(ctx context.Context, engine, avoid string) []Server {
 	defer cancel()
 	var servers []Server
 	for _, path := range p.sockets(engine) {
-		if server := p.askSocket(ctx, path); path != avoid {
-			servers = append(servers, server)
+		if path != avoid {
+			servers = append(servers, p.askSocket(ctx, path))
 		}
 	}
 	for _, host := range []string{"127.0.0.1", "::1"} {

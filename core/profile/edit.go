@@ -237,7 +237,7 @@ func (f *File) Set(name string, sets []Override) (*Edit, error) {
 func twoAddresses(f *File, want *Profile) error {
 	var first *Entry
 	for i, own := range want.Entries {
-		if !own.Field.address {
+		if !own.Field.Address {
 			continue
 		}
 		if first == nil {

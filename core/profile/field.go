@@ -36,8 +36,8 @@ type Field struct {
 	Expands  bool   // takes ${NAME}
 	Path     bool   // names a file: "~" and relative paths belong to the file that holds it
 	Switchy  bool   // a Text that also takes true and false
+	Address  bool   // one of the kinds of address, of which a profile has one
 	valid    func(string) bool
-	address  bool // one of the kinds of address
 }
 
 // Engines are the words that `engine` takes, with each one's usual port.
@@ -69,21 +69,20 @@ func DefaultPort(engine string) int {
 }
 
 var (
-	tlsRules    = []string{"off", "offered", "required", "verified"}
-	targets     = []string{"any", "writable", "read-only"}
-	expectTLS   = []string{"off", "required", "verified", "true", "false"}
-	addressKeys = []string{"host", "hosts", "socket"}
+	tlsRules  = []string{"off", "offered", "required", "verified"}
+	targets   = []string{"any", "writable", "read-only"}
+	expectTLS = []string{"off", "required", "verified", "true", "false"}
 )
 
 // fields lists every key in the order in which the tool writes and shows them.
 var fields = []Field{
 	{Name: "like", Expected: "the name of another profile", Summary: "take every field not set here from that profile", valid: ValidName},
 	{Name: "engine", Expected: "one of " + strings.Join(Engines(), ", "), Summary: "the kind of server: " + strings.Join(Engines(), ", "), valid: oneOf(Engines())},
-	{Name: "host", Expected: "a host name or an IP address, without port or scheme", Summary: "where the server is", Expands: true, valid: validHost},
+	{Name: "host", Address: true, Expected: "a host name or an IP address, without port or scheme", Summary: "where the server is", Expands: true, valid: validHost},
 	{Name: "port", Kind: Number, Expected: "a number from 1 to 65535", Summary: "its port; the engine's usual one where not set", Expands: true, valid: validPort},
-	{Name: "hosts", Kind: List, Expected: `a list of hosts such as ["10.0.0.1", "10.0.0.2:5433"]`, Summary: "several servers, host or host:port, tried in order", valid: validHostPort},
+	{Name: "hosts", Address: true, Kind: List, Expected: `a list of hosts such as ["10.0.0.1", "10.0.0.2:5433"]`, Summary: "several servers, host or host:port, tried in order", valid: validHostPort},
 	{Name: "target", Expected: "one of any, writable, read-only", Summary: "which of the hosts will do: any, writable, read-only", valid: oneOf(targets)},
-	{Name: "socket", Expected: "a path", Summary: "a Unix socket, or the folder it is in", Expands: true, Path: true, valid: notEmpty},
+	{Name: "socket", Address: true, Expected: "a path", Summary: "a Unix socket, or the folder it is in", Expands: true, Path: true, valid: notEmpty},
 	{Name: "database", Expected: "a name", Summary: "the database to open; the user's name where not set", Expands: true, valid: notEmpty},
 	{Name: "user", Expected: "a name", Summary: "the account to log in as", Expands: true, valid: notEmpty},
 	{Name: "secret", Expected: "a secret source: " + secret.Forms, Summary: "where the password is: " + secret.Forms, valid: secret.Valid},
@@ -108,7 +107,6 @@ var fields = []Field{
 var fieldByName = func() map[string]*Field {
 	m := make(map[string]*Field, len(fields))
 	for i := range fields {
-		fields[i].address = slices.Contains(addressKeys, fields[i].Name)
 		m[fields[i].Name] = &fields[i]
 	}
 	return m

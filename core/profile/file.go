@@ -247,7 +247,7 @@ func (a *assembler) set(p *Profile, e *entry, key []string) error {
 		if own.Field == f {
 			return a.fail(int(e.line), "profile %q: %s is set twice (first at line %d)", p.Name, f.Name, own.Line)
 		}
-		if f.address && own.Field.address {
+		if f.Address && own.Field.Address {
 			return a.fail(int(e.line), "profile %q: two kinds of address, %s here and %s at line %d; keep one", p.Name, f.Name, own.Field.Name, own.Line)
 		}
 	}

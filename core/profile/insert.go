@@ -11,7 +11,7 @@ import (
 // key of its table, written as the keys around it are.
 func (e *Edit) insertKey(p *Profile, s Override) error {
 	d := e.doc
-	key, table := s.Field.Name, []string{"profile", p.Name}
+	key := s.Field.Name
 	expect, isExpect := strings.CutPrefix(key, "expect.")
 	if isExpect {
 		if h := d.tableAt("profile", p.Name, "expect"); h >= 0 {
@@ -19,9 +19,10 @@ func (e *Edit) insertKey(p *Profile, s Override) error {
 			return nil
 		}
 	}
-	if h := d.tableAt(table...); h >= 0 {
+	if h := d.tableAt("profile", p.Name); h >= 0 {
 		if isExpect && !e.hasDotted(h) {
-			return e.insertExpectTable(p, h, expect, s.Value)
+			e.insertExpectTable(p, h, expect, s.Value)
+			return nil
 		}
 		e.insertInto(h, key, s.Value)
 		return nil
@@ -103,7 +104,7 @@ func (e *Edit) insert(at int, text string) {
 	e.cuts = append(e.cuts, cut{at, at, text})
 }
 
-func (e *Edit) insertExpectTable(p *Profile, table int, key string, v Value) error {
+func (e *Edit) insertExpectTable(p *Profile, table int, key string, v Value) {
 	d := e.doc
 	first, end := d.headers[table].here()
 	if last := d.lastOf(table); last != nil {
@@ -113,7 +114,7 @@ func (e *Edit) insertExpectTable(p *Profile, table int, key string, v Value) err
 	for _, c := range e.cuts { // a second expectation of the same call
 		if c.start == at && strings.Contains(c.text, ".expect]") {
 			e.insert(at, key+" = "+v.toml()+"\n")
-			return nil
+			return
 		}
 	}
 	text := "\n[profile." + nameKey(p.Name) + ".expect]\n" + key + " = " + v.toml() + "\n"
@@ -121,7 +122,6 @@ func (e *Edit) insertExpectTable(p *Profile, table int, key string, v Value) err
 		text = "\n" + text
 	}
 	e.insert(at, text)
-	return nil
 }
 
 // insertDotted adds a key to a profile that has no table line of its own.

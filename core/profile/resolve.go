@@ -99,7 +99,7 @@ func (f *File) Resolve(p *Profile, overrides []Override, env Environment) *Resol
 // or does not fit is the template itself; Problem says so.
 func (r *Resolved) Get(key string) (Effective, bool) {
 	field := fieldByName[key]
-	if field == nil || field.address && key != r.address {
+	if field == nil || field.Address && key != r.address {
 		return Effective{}, false
 	}
 	e, ok := r.lookUp(field)
@@ -130,7 +130,7 @@ func (r *Resolved) Values() []Effective {
 // Problem is the first variable that is not set or whose value does not fit.
 func (r *Resolved) Problem() *finding.Finding {
 	for i := range fields {
-		if !fields[i].Expands || fields[i].address && fields[i].Name != r.address {
+		if !fields[i].Expands || fields[i].Address && fields[i].Name != r.address {
 			continue
 		}
 		e, ok := r.lookUp(&fields[i])
@@ -144,6 +144,21 @@ func (r *Resolved) Problem() *finding.Finding {
 		}
 	}
 	return nil
+}
+
+// TwoAddresses names the first two different kinds of address among sets, or
+// nothing where there is one at the most.
+func TwoAddresses(sets []Override) (first, second string) {
+	for _, s := range sets {
+		switch {
+		case !s.Field.Address || s.Unset || s.Field.Name == first:
+		case first == "":
+			first = s.Field.Name
+		default:
+			return first, s.Field.Name
+		}
+	}
+	return "", ""
 }
 
 // chain is p followed by the profiles that it is like. An overridden `like`
@@ -166,13 +181,13 @@ func (f *File) chain(p *Profile, overrides []Override) []*Profile {
 // that says socket is not at the host of the profile that it is like.
 func addressKind(overrides []Override, chain []*Profile) string {
 	for _, o := range overrides {
-		if o.Field.address && !o.Unset {
+		if o.Field.Address && !o.Unset {
 			return o.Field.Name
 		}
 	}
 	for _, p := range chain {
 		for _, e := range p.Entries {
-			if e.Field.address && !unset(e.Field, overrides) {
+			if e.Field.Address && !unset(e.Field, overrides) {
 				return e.Field.Name
 			}
 		}
@@ -235,15 +250,20 @@ func (r *Resolved) finish(e *Effective) error {
 		}
 		e.Value.text = text
 	}
-	if field.Path {
-		e.Value.text = WholePath(e.Value.text, r.base(e.Origin), r.env.Home)
-	}
-	if field.Name == "secret" {
-		if kind, path, ok := strings.Cut(e.Value.text, ":"); ok && (kind == "file" || kind == "passfile") {
-			e.Value.text = kind + ":" + WholePath(path, r.base(e.Origin), r.env.Home)
-		}
-	}
+	e.Value.text = field.Whole(e.Value.text, r.base(e.Origin), r.env.Home)
 	return nil
+}
+
+// Whole makes the path in a value of the field absolute, where there is one: a
+// field that is a path, or a secret source with a path behind its colon.
+func (f *Field) Whole(text, base, home string) string {
+	if f.Path {
+		return wholePath(text, base, home)
+	}
+	if kind, path, ok := strings.Cut(text, ":"); ok && f.Name == "secret" && (kind == "file" || kind == "passfile") {
+		return kind + ":" + wholePath(path, base, home)
+	}
+	return text
 }
 
 // base is the folder that a relative path belongs to: that of the file that
@@ -255,9 +275,9 @@ func (r *Resolved) base(o Origin) string {
 	return filepath.Dir(r.file.Path)
 }
 
-// WholePath makes path absolute: "~/" is home, a relative one belongs to base
+// wholePath makes path absolute: "~/" is home, a relative one belongs to base
 // ("" is the working folder).
-func WholePath(path, base, home string) string {
+func wholePath(path, base, home string) string {
 	if path == "~" {
 		return home
 	}
@@ -308,6 +328,9 @@ func (r *Resolved) byDefault(field *Field) (Effective, bool) {
 	}
 	return Effective{Field: field, Value: Value{kind: field.Kind, text: text}, Origin: Origin{Kind: FromEngine, Reason: reason}}, true
 }
+
+// Path is the file that the profile stands in.
+func (r *Resolved) Path() string { return r.file.Path }
 
 // AddressKind is "host", "hosts", "socket", or "" for a profile without address.
 func (r *Resolved) AddressKind() string { return r.address }

@@ -184,14 +184,8 @@ func (u *urlReader) parameter(name, value string) {
 func (u *urlReader) sets() ([]Override, error) {
 	engine := Override{Field: fieldByName["engine"], Value: TextValue(u.engine)}
 	sets := append([]Override{engine}, u.given...)
-	var address string
-	for _, s := range sets {
-		if s.Field.address {
-			if address != "" {
-				return nil, fmt.Errorf("the URL has two kinds of address, %s and %s", address, s.Field.Name)
-			}
-			address = s.Field.Name
-		}
+	if first, second := TwoAddresses(sets); second != "" {
+		return nil, fmt.Errorf("the URL has two kinds of address, %s and %s", first, second)
 	}
 	return sets, nil
 }

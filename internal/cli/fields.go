@@ -59,31 +59,24 @@ func (a assignments) get(key string) (profile.Value, bool) {
 
 // oneAddress refuses two kinds of address, and names both.
 func (a assignments) oneAddress() error {
-	first := ""
-	for _, key := range []string{"host", "hosts", "socket"} {
-		if _, ok := a.get(key); !ok {
-			continue
-		}
-		if first != "" {
-			return usage("-%s and -%s are two kinds of address; give one", first, key)
-		}
-		first = key
+	if first, second := profile.TwoAddresses(a); second != "" {
+		return usage("-%s and -%s are two kinds of address; give one", first, second)
 	}
 	return nil
 }
 
 // wholePaths makes paths that were typed here independent of the folder that
-// one is in now: in the file, a relative path belongs to the file's folder.
+// one is in now: in the file, a relative path belongs to the file's folder. A
+// path that starts with "~" or a variable is left as it is.
 func (a assignments) wholePaths(home string) {
 	for i, have := range a {
 		text := have.Value.Text()
-		switch {
-		case have.Field.Path && !strings.HasPrefix(text, "~") && !strings.Contains(text, "$"):
-			a[i].Value = profile.TextValue(profile.WholePath(text, "", home))
-		case have.Field.Name == "secret":
-			if kind, path, ok := strings.Cut(text, ":"); ok && (kind == "file" || kind == "passfile") && !strings.HasPrefix(path, "~") {
-				a[i].Value = profile.TextValue(kind + ":" + profile.WholePath(path, "", home))
-			}
+		_, path, _ := strings.Cut(text, ":")
+		if have.Unset || strings.HasPrefix(text, "~") || strings.HasPrefix(path, "~") || have.Field.Expands && strings.Contains(text, "$") {
+			continue
+		}
+		if whole := have.Field.Whole(text, "", home); whole != text {
+			a[i].Value = profile.TextValue(whole)
 		}
 	}
 }
@@ -136,22 +129,13 @@ func (o *overrides) flag(fs *flag.FlagSet) {
 }
 
 func (o overrides) check(file *profile.File) error {
-	first := ""
 	for _, one := range o {
-		switch one.Field.Name {
-		case "like":
-			if !one.Unset && file.Lookup(one.Value.Text()) == nil {
-				return usage("-override like: no profile of that name")
-			}
-		case "host", "hosts", "socket":
-			if one.Unset {
-				continue
-			}
-			if first != "" && first != one.Field.Name {
-				return usage("-override %s and -override %s are two kinds of address; give one", first, one.Field.Name)
-			}
-			first = one.Field.Name
+		if one.Field.Name == "like" && !one.Unset && file.Lookup(one.Value.Text()) == nil {
+			return usage("-override like: no profile of that name")
 		}
+	}
+	if first, second := profile.TwoAddresses(o); second != "" {
+		return usage("-override %s and -override %s are two kinds of address; give one", first, second)
 	}
 	return nil
 }
