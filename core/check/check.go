@@ -89,6 +89,8 @@ type test struct {
 	secret  *secret.Located // of the server that is being tried
 	plan    plan
 	conv    engine.Conversation
+	network string // of conv: "tcp" or "unix"
+	from    string // the address of its end here, "" for a socket
 }
 
 // Run tests a profile. It always returns a report; an interrupted ctx ends the
@@ -301,7 +303,11 @@ func (r *Report) where() string {
 	case f.TLS != "none":
 		safety = f.TLS + ", not verified"
 	}
-	return fmt.Sprintf("%s in %s at %s, %s", f.User, f.Database, f.Route, safety)
+	in := f.Database
+	if in == "" {
+		in = "no database"
+	}
+	return fmt.Sprintf("%s in %s at %s, %s", f.User, in, f.Route, safety)
 }
 
 // Duration writes milliseconds with a unit that fits.

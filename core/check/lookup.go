@@ -3,6 +3,7 @@ package check
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"gentleharbor/core/clean"
@@ -13,7 +14,7 @@ import (
 // lookUp lets an administrator's profile find out what the server would not
 // say, and says so.
 func (t *test) lookUp(ctx context.Context, found *finding.Finding) {
-	if found.Code != "login.password" && found.Code != "login.empty-password" {
+	if !slices.Contains([]string{"login.password", "login.empty-password", "login.password-wanted", "login.locked", "login.expired", "login.peer", "database.no-access"}, found.Code) {
 		return
 	}
 	admin := *t.Runner
@@ -30,7 +31,9 @@ func (t *test) lookUp(ctx context.Context, found *finding.Finding) {
 	defer conv.Close()
 	bound, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
-	refused := engine.Refused{Profile: t.profile.Profile.Name, User: t.profile.Text("user"), Method: t.conv.Facts().LoginMethod,
+	facts := t.conv.Facts()
+	refused := engine.Refused{Profile: t.profile.Profile.Name, User: t.profile.Text("user"), Database: t.profile.Text("database"),
+		Network: t.network, Encrypted: facts.TLS != "none", Method: facts.LoginMethod, SeenAs: facts.SeenAs, From: t.from,
 		By: fmt.Sprintf("looked up with the profile %s at %s: ", name, report.Facts.Route), Finding: found}
 	if err := conv.LookUp(bound, refused); err != nil {
 		found.Saw("could not be looked up with the profile %s: %s", name, clean.Line(err.Error(), 200))

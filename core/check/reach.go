@@ -86,7 +86,10 @@ func (t *test) candidate(ctx context.Context, c route.Candidate) {
 	if reached.Network == "unix" {
 		t.report.Facts.Route = "socket " + reached.Address
 	}
-	t.conv = t.plan.begin(reached.Conn, t.target(c, reached))
+	t.conv, t.network = t.plan.begin(reached.Conn, t.target(c, reached)), reached.Network
+	if host, _, err := net.SplitHostPort(reached.Conn.LocalAddr().String()); err == nil {
+		t.from = host
+	}
 	carried := t.conv.Facts()
 	carried.Route, carried.SecretSource, carried.User, carried.Database = t.report.Facts.Route, t.report.Facts.SecretSource, t.report.Facts.User, t.report.Facts.Database
 	t.report.Facts = carried

@@ -154,7 +154,7 @@ func (t *test) findRoute() ([]route.Candidate, finding.Result) {
 		return nil, finding.Failed(found)
 	}
 	if len(candidates) == 1 {
-		return candidates, finding.Good("direct to %s", candidates[0])
+		return candidates, finding.Good("direct to %s%s", candidates[0], t.overTCP(candidates[0]))
 	}
 	words := make([]string, len(candidates))
 	for i, c := range candidates {
@@ -163,11 +163,21 @@ func (t *test) findRoute() ([]route.Candidate, finding.Result) {
 	return candidates, finding.Good("%d hosts in order, %s: %s", len(candidates), t.profile.Text("target"), strings.Join(words, ", "))
 }
 
+// overTCP says what the name localhost means here: for MySQL's and MariaDB's
+// own clients it is the socket.
+func (t *test) overTCP(c route.Candidate) string {
+	word := t.profile.Text("engine")
+	if c.Host == "localhost" && (word == "mysql" || word == "mariadb") {
+		return ", over TCP: localhost is the Unix socket only where the profile says socket"
+	}
+	return ""
+}
+
 // target is what the engine needs to know for this connection.
 func (t *test) target(c route.Candidate, reached *route.Reached) engine.Target {
 	return engine.Target{
 		Profile: t.profile.Profile.Name, User: t.profile.Text("user"), Database: t.profile.Text("database"),
-		Network: reached.Network, Address: reached.Address, TLS: t.plan.tls,
+		Network: reached.Network, Address: reached.Address, TLS: t.plan.tls, ServerKey: t.profile.Text("server-key"),
 		PeerChecked: reached.Network == "unix" && route.PeerChecked(reached.Conn, c.Folder),
 		NoSecret:    t.secret.None, NoSecretTried: t.secret.Tried,
 		TakeSecret: func(ctx context.Context) (secret.Value, error) {
@@ -190,7 +200,13 @@ func (t *test) logIn(ctx context.Context) {
 		}
 		return login
 	})
-	if !ok || !t.stage(ctx, "database", t.conv.Database) {
+	if !ok || !t.stage(ctx, "database", func(ctx context.Context) finding.Result {
+		opened := t.conv.Database(ctx)
+		if opened.Outcome == finding.Fail && t.Admin != nil {
+			t.lookUp(ctx, opened.Finding)
+		}
+		return opened
+	}) {
 		return
 	}
 	if t.stage(ctx, "session", t.judgeSession) {
@@ -215,12 +231,8 @@ func (t *test) judgeSession(ctx context.Context) finding.Result {
 		return finding.Failed(found.Suggest("gharbor show %s   # its hosts and target", name))
 	}
 	if _, expected := t.profile.Get("expect.writable"); !*f.Writable && !expected && target != "read-only" {
-		why := "the role or the database is set to read-only transactions"
-		if f.InRecovery != nil && *f.InRecovery {
-			why = "the server is a standby, or in recovery"
-		}
-		return finding.Warned(finding.New("session.read-only", "nothing can be written in this session: %s", why).
-			Saw("transaction_read_only is on, pg_is_in_recovery() is %v", f.InRecovery != nil && *f.InRecovery).
+		return finding.Warned(finding.New("session.read-only", "nothing can be written in this session").
+			Saw("%s", f.ReadOnlyBy).
 			Suggest("gharbor set %s expect.writable=false   # if that is meant", name), "%s", result.Detail)
 	}
 	return result

@@ -26,6 +26,10 @@ type Target struct {
 
 	TLS *tlsrule.Plan
 
+	// ServerKey is the path of the server's public key in PEM, pinned by the
+	// profile, "" for none: a password may go out under it without TLS.
+	ServerKey string
+
 	// PeerChecked says that the process behind a Unix socket belongs to root,
 	// to this user or to the owner of the socket's folder. Without it and
 	// without verified TLS no password goes out in the clear.
@@ -62,7 +66,7 @@ type Conversation interface {
 	// far as this login can see.
 	Missing(ctx context.Context, tables, extensions []string) (noTables, noExtensions []string, err error)
 	// LookUp lets this administrator's login find out why the server refused
-	// another one, and makes that finding the particular one.
+	// another one, or its database, and makes that finding the particular one.
 	LookUp(context.Context, Refused) error
 	// Facts is what is known so far.
 	Facts() *Facts
@@ -80,7 +84,11 @@ type Facts struct {
 	Version         string               `json:"version,omitempty"`
 	User            string               `json:"user,omitempty"`
 	Database        string               `json:"database,omitempty"`
+	Account         string               `json:"account,omitempty"` // as the server names it, where that is more than the user
+	SeenAs          string               `json:"seen_as,omitempty"` // the user and host that the server sees, where it says so
 	ServerID        string               `json:"server_id,omitempty"`
+	Lineage         string               `json:"server_lineage,omitempty"` // what its data or its making is known by
+	ServerHost      string               `json:"server_host,omitempty"`    // what it calls its machine, and its port
 	ServerStarted   *time.Time           `json:"server_started,omitempty"`
 	Route           string               `json:"route,omitempty"`
 	TLS             string               `json:"tls,omitempty"` // "TLS 1.3", or "none"
@@ -93,16 +101,25 @@ type Facts struct {
 	InRecovery      *bool                `json:"in_recovery,omitempty"`
 	Superuser       *bool                `json:"superuser,omitempty"`
 	Encoding        string               `json:"encoding,omitempty"`
+	Collation       string               `json:"collation,omitempty"`
+	SQLMode         string               `json:"sql_mode,omitempty"`
 	TimeZone        string               `json:"time_zone,omitempty"`
 	ClockDifference *float64             `json:"clock_difference_ms,omitempty"` // the server's clock less ours
 	RoundTrip       *float64             `json:"round_trip_ms,omitempty"`       // median of five
+
+	ReadOnlyBy string `json:"-"` // why nothing can be written, where that is so
 }
 
 // Refused is a login that failed for a reason that the server keeps to itself.
 type Refused struct {
-	Profile string
-	User    string
-	Method  string // by which the server asked
-	By      string // "looked up with the profile … at …: ", for what is seen
-	Finding *finding.Finding
+	Profile   string
+	User      string
+	Database  string
+	Network   string // "tcp" or "unix"
+	Encrypted bool
+	Method    string // by which the server asked
+	SeenAs    string // as Facts has it
+	From      string // the address of this end of the connection, "" for a socket
+	By        string // "looked up with the profile … at …: ", for what is seen
+	Finding   *finding.Finding
 }

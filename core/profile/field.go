@@ -91,6 +91,7 @@ var fields = []Field{
 	{Name: "tls-name", Expected: "a host name", Summary: "the name that the certificate must carry", valid: validHost},
 	{Name: "tls-cert", Expected: "a path", Summary: "PEM file of the client's certificate", Path: true, valid: notEmpty},
 	{Name: "tls-key", Expected: "a path", Summary: "PEM file of the client's private key", Path: true, valid: notEmpty},
+	{Name: "server-key", Expected: "a path", Summary: "PEM file of a MySQL server's RSA key, for passwords without TLS", Path: true, valid: notEmpty},
 	{Name: "tags", Kind: List, Expected: `a list of words such as ["local", "field"]`, Summary: "words to choose profiles by", valid: validTag},
 	{Name: "note", Expected: "text", Summary: "a line for people", valid: func(string) bool { return true }},
 	{Name: "expect.version", Expected: `versions such as "15", ">= 14" or ">= 14, < 17"`, Summary: "the server's version: 15, or >= 14, < 17", valid: validVersions},

@@ -60,23 +60,52 @@ func Candidates(r *profile.Resolved) ([]Candidate, *finding.Finding) {
 	}
 	c := Candidate{Socket: r.Text("socket")}
 	c.Port, _ = strconv.Atoi(r.Text("port"))
-	if !strings.HasPrefix(filepath.Base(c.Socket), ".s.PGSQL.") {
-		if info, err := os.Stat(c.Socket); err != nil && !strings.Contains(filepath.Base(c.Socket), ".s") || err == nil && info.IsDir() {
-			c.Folder = c.Socket
-			c.Socket = filepath.Join(c.Folder, ".s.PGSQL."+strconv.Itoa(c.Port))
-		}
-	}
-	if c.Folder == "" {
-		c.Folder = filepath.Dir(c.Socket)
-		if port, err := strconv.Atoi(strings.TrimPrefix(filepath.Base(c.Socket), ".s.PGSQL.")); err == nil {
-			c.Port = port
-		}
+	if r.Text("engine") == "postgresql" {
+		c.portSocket()
+	} else {
+		c.namedSocket()
 	}
 	if len(c.Socket) > maxSocketPath {
 		return nil, finding.New("profile.incomplete", "the socket's path has %d bytes, and a socket's address holds %d", len(c.Socket), maxSocketPath).
 			Suggest("gharbor set %s socket=SHORTER-PATH", r.Profile.Name)
 	}
 	return []Candidate{c}, nil
+}
+
+// portSocket finds PostgreSQL's socket, whose name ends with the port, in the
+// folder that a profile names.
+func (c *Candidate) portSocket() {
+	const prefix = ".s.PGSQL."
+	if !strings.HasPrefix(filepath.Base(c.Socket), prefix) {
+		if info, err := os.Stat(c.Socket); err != nil && !strings.Contains(filepath.Base(c.Socket), ".s") || err == nil && info.IsDir() {
+			c.Folder = c.Socket
+			c.Socket = filepath.Join(c.Folder, prefix+strconv.Itoa(c.Port))
+		}
+	}
+	if c.Folder == "" {
+		c.Folder = filepath.Dir(c.Socket)
+		if port, err := strconv.Atoi(strings.TrimPrefix(filepath.Base(c.Socket), prefix)); err == nil {
+			c.Port = port
+		}
+	}
+}
+
+// namedSocket finds a socket of a fixed name in the folder that a profile
+// names: the first of the names that packages give it.
+func (c *Candidate) namedSocket() {
+	if info, err := os.Stat(c.Socket); err != nil || !info.IsDir() {
+		c.Folder = filepath.Dir(c.Socket)
+		return
+	}
+	c.Folder = c.Socket
+	names := []string{"mysqld.sock", "mysql.sock", "mariadb.sock"}
+	for _, name := range names {
+		if _, err := os.Stat(filepath.Join(c.Folder, name)); err == nil {
+			c.Socket = filepath.Join(c.Folder, name)
+			return
+		}
+	}
+	c.Socket = filepath.Join(c.Folder, names[0])
 }
 
 // Network is what dialling takes from the machine.

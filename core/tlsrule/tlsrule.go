@@ -376,8 +376,9 @@ func plainDays(n int) string {
 	return fmt.Sprintf("%d days", n)
 }
 
-// Diagnose says why there was no handshake.
-func Diagnose(err error, profile, address string) *finding.Finding {
+// Diagnose says why there was no handshake. raise is how the server's own
+// settings ask for TLS 1.2.
+func Diagnose(err error, profile, address, raise string) *finding.Finding {
 	var record tls.RecordHeaderError
 	var alert tls.AlertError
 	text := strings.ToLower(err.Error())
@@ -389,7 +390,7 @@ func Diagnose(err error, profile, address string) *finding.Finding {
 	case strings.Contains(text, "protocol version"):
 		return finding.New("tls.too-old", "the server speaks only versions of TLS before 1.2, which are broken").
 			Saw("%s", clean.Line(err.Error(), 0)).
-			Suggest("on the server: set ssl_min_protocol_version = 'TLSv1.2' in postgresql.conf, or bring it up to date")
+			Suggest("on the server: %s, or bring it up to date", raise)
 	case errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, context.DeadlineExceeded) || errors.Is(err, context.Canceled):
 		return finding.New("tls.handshake", "the server agreed to TLS and then did not finish the handshake in time").
 			Suggest("gharbor test %s -timeout 60s", profile)

@@ -131,7 +131,7 @@ func TestDiagnose(t *testing.T) {
 		"tls.too-old":    errors.New("tls: server selected unsupported protocol version 301"),
 		"tls.handshake ": os.ErrDeadlineExceeded,
 	} {
-		if got := Diagnose(fmt.Errorf("x: %w", err), "tides", "h:1"); got.Code != strings.TrimSpace(want) {
+		if got := Diagnose(fmt.Errorf("x: %w", err), "tides", "h:1", "raise it"); got.Code != strings.TrimSpace(want) {
 			t.Errorf("%v: %s", err, got.Code)
 		}
 	}

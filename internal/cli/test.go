@@ -9,6 +9,7 @@ import (
 	"gentleharbor/core/check"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
+	"gentleharbor/core/engine/mysql"
 	"gentleharbor/core/engine/postgresql"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearby"
@@ -53,7 +54,7 @@ failed, else 1. The password is read only when the server has asked for it.`,
 
 // engines are the engines that this version can test.
 func engines() map[string]engine.Begin {
-	return map[string]engine.Begin{"postgresql": postgresql.Begin}
+	return map[string]engine.Begin{"postgresql": postgresql.Begin, "mysql": mysql.Begin("mysql"), "mariadb": mysql.Begin("mariadb")}
 }
 
 // runner gives a test what it takes from the machine and the person.

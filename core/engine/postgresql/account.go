@@ -26,6 +26,9 @@ type account struct {
 
 // LookUp looks the refused role up and says what kept it out.
 func (c *conversation) LookUp(ctx context.Context, refused engine.Refused) error {
+	if refused.Finding.Code != "login.password" && refused.Finding.Code != "login.empty-password" {
+		return nil // the server has said all of it
+	}
 	a, err := c.account(ctx, refused.User)
 	if err == nil {
 		a.explain(refused)

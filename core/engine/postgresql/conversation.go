@@ -10,9 +10,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"io"
 	"net"
-	"os"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -21,6 +19,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/engine/greeting"
+	"gentleharbor/core/engine/opening"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/tlsrule"
 )
@@ -38,7 +37,7 @@ type conversation struct {
 	offered byte   // the answer to SSLRequest: 'S', 'N', or 0 where it was not sent
 	early   []byte // what the server answered to our startup message
 
-	askedAll bool // whether it was asked all that other servers answer to
+	opening *opening.Opening
 
 	pg      *pgconn.PgConn
 	refusal *pgconn.PgError // what the server said of the database after the login
@@ -47,7 +46,10 @@ type conversation struct {
 
 // Begin starts a conversation; it is this engine's engine.Begin.
 func Begin(conn net.Conn, target engine.Target) engine.Conversation {
-	return &conversation{to: target, raw: conn, conn: conn, facts: engine.Facts{Engine: "postgresql", TLS: "none"}}
+	return &conversation{to: target, raw: conn, conn: conn, facts: engine.Facts{Engine: "postgresql", TLS: "none"}, opening: &opening.Opening{
+		To: target, Conn: conn, Word: "postgresql", Name: "PostgreSQL", Ours: []string{"postgresql"},
+		Probes: []greeting.Probe{greeting.Text, greeting.TLS, greeting.Mongo}, ProbeNames: "PostgreSQL's, Redis', HTTP's, TLS's or MongoDB's",
+	}}
 }
 
 func (c *conversation) Facts() *engine.Facts { return &c.facts }
@@ -61,18 +63,6 @@ func (c *conversation) Close() {
 	c.raw.Close()
 }
 
-// guard makes ctx bound the raw connection's reads and writes.
-func guard(ctx context.Context, conn net.Conn) (release func()) {
-	deadline, _ := ctx.Deadline()
-	conn.SetDeadline(deadline)
-	stop := context.AfterFunc(ctx, func() { conn.SetDeadline(time.Unix(1, 0)) })
-	return func() {
-		if stop() {
-			conn.SetDeadline(time.Time{})
-		}
-	}
-}
-
 // encryptable reports whether SSLRequest is worth sending.
 func (c *conversation) encryptable() bool {
 	return c.to.TLS.Rule != tlsrule.Off && c.to.Network != "unix"
@@ -82,17 +72,17 @@ func (c *conversation) encryptable() bool {
 // message that a login begins with; either answer tells PostgreSQL from
 // everything else.
 func (c *conversation) Speak(ctx context.Context) finding.Result {
-	defer guard(ctx, c.raw)()
-	opening := greeting.SSLRequest()
+	defer opening.Guard(ctx, c.raw)()
+	message := greeting.SSLRequest()
 	if !c.encryptable() {
-		opening = c.startup()
+		message = c.startup()
 	}
-	reply, other, err := c.listen(ctx, opening)
+	reply, other, err := c.listen(ctx, message)
 	if other != nil {
-		return c.notPostgreSQL(*other, reply)
+		return c.opening.Other(*other, reply)
 	}
 	if err != nil || len(reply) == 0 {
-		return c.nothingHeard(ctx, err)
+		return c.opening.Nothing(ctx, err)
 	}
 	if c.encryptable() && (reply[0] == 'S' || reply[0] == 'N') {
 		if len(reply) > 1 {
@@ -127,20 +117,9 @@ func (c *conversation) parameters() map[string]string {
 	return map[string]string{"application_name": "gharbor", "client_encoding": "UTF8"}
 }
 
-// patience is how long a silent server is left alone before other connections
-// find out whether it is something else that waits for us to speak.
-func patience(ctx context.Context) time.Duration {
-	const usual = 2 * time.Second
-	if deadline, ok := ctx.Deadline(); ok {
-		return min(usual, time.Until(deadline)*2/5)
-	}
-	return usual
-}
-
-// listen sends the opening and reads the first bytes of the answer. When none
-// come, it keeps waiting and meanwhile asks what else could be there.
-func (c *conversation) listen(ctx context.Context, opening []byte) (reply []byte, other *greeting.Service, err error) {
-	if _, err := c.raw.Write(opening); err != nil {
+// listen sends the opening and reads the first bytes of the answer.
+func (c *conversation) listen(ctx context.Context, message []byte) (reply []byte, other *greeting.Service, err error) {
+	if _, err := c.raw.Write(message); err != nil {
 		// What speaks first and closes may have left its reason to be read.
 		reply, readErr := c.readSome()
 		if readErr == nil {
@@ -148,44 +127,7 @@ func (c *conversation) listen(ctx context.Context, opening []byte) (reply []byte
 		}
 		return nil, nil, err
 	}
-	type answer struct {
-		reply []byte
-		err   error
-	}
-	answers := make(chan answer, 1)
-	go func() {
-		reply, err := c.readSome()
-		answers <- answer{reply, err}
-	}()
-	timer := time.NewTimer(patience(ctx))
-	defer timer.Stop()
-	select {
-	case a := <-answers:
-		return a.reply, nil, a.err
-	case <-timer.C:
-	}
-	probing, stop := context.WithCancel(ctx)
-	defer stop()
-	others := make(chan *greeting.Service, 1)
-	go func() {
-		if service, ok := c.identify(probing); ok && service.Engine != "postgresql" {
-			others <- &service
-			return
-		}
-		others <- nil
-	}()
-	select {
-	case a := <-answers: // only slow
-		stop()
-		<-others
-		return a.reply, nil, a.err
-	case other = <-others:
-	}
-	if other != nil {
-		c.raw.SetDeadline(time.Unix(1, 0))
-	}
-	a := <-answers
-	return a.reply, other, a.err
+	return c.opening.Listen(ctx, c.readSome)
 }
 
 // readSome reads one answer: at least the head of a message where it is one.
@@ -217,116 +159,18 @@ func messageSize(p []byte) int {
 	return 1 + int(binary.BigEndian.Uint32(p[1:]))
 }
 
-// identify asks what is there, on connections of its own.
-func (c *conversation) identify(ctx context.Context) (greeting.Service, bool) {
-	if c.to.Redial == nil {
-		return greeting.Service{}, false
-	}
-	probes := []greeting.Probe{greeting.Text, greeting.TLS, greeting.Mongo}
-	service, asked, ok := greeting.Identify(ctx, c.to.Redial, probes...)
-	c.askedAll = asked == len(probes) && ctx.Err() == nil
-	return service, ok
-}
-
-func (c *conversation) notPostgreSQL(s greeting.Service, reply []byte) finding.Result {
-	if s.TLS {
-		return finding.Failed(finding.New("speak.tls-only", "what listens at %s speaks TLS from the first byte, which PostgreSQL does not: it is another kind of server, or a TLS proxy in front of one", c.to.Address).
-			Suggest("gharbor nearby").
-			Suggest("gharbor set %s port=PORT", c.to.Profile))
-	}
-	found := finding.New("speak.other-engine", "%s answers at %s, where the profile says postgresql", s.What, c.to.Address)
-	if len(reply) > 0 {
-		found.Saw("its first bytes: %s", clean.Bytes(reply, 40))
-	} else {
-		found.Saw("it stayed silent until asked in its own protocol, on another connection")
-	}
-	if s.Engine != "" {
-		found.Suggest("gharbor set %s engine=%s   # if that server is the one that is meant", c.to.Profile, s.Engine)
-	}
-	return finding.Failed(c.suggestPlace(found))
-}
-
-// suggestPlace says how to name another place.
-func (c *conversation) suggestPlace(found *finding.Finding) *finding.Finding {
-	key, what := "port=PORT", "port"
-	if c.to.Network == "unix" {
-		key, what = "socket=PATH", "socket"
-	}
-	return found.Suggest("gharbor set %s %s   # if the %s is wrong", c.to.Profile, key, what).Suggest("gharbor nearby")
-}
-
-// wholeGreeting reads on for a moment: a greeting may come in pieces.
-func (c *conversation) wholeGreeting(reply []byte) []byte {
-	const moment, enough = 400 * time.Millisecond, 256
-	c.raw.SetReadDeadline(time.Now().Add(moment))
-	for len(reply) < enough {
-		if service, ok := greeting.Recognise(reply); ok && service.Engine != "postgresql" {
-			break
-		}
-		piece := make([]byte, enough)
-		n, err := c.raw.Read(piece)
-		reply = append(reply, piece[:n]...)
-		if err != nil {
-			break
-		}
-	}
-	return reply
-}
-
 // unexpectedBytes is for an answer that is not PostgreSQL's.
 func (c *conversation) unexpectedBytes(ctx context.Context, reply []byte) finding.Result {
-	if reply[0] != 'S' || !c.encryptable() {
-		reply = c.wholeGreeting(reply)
+	yes := reply[0] == 'S' && c.encryptable()
+	if !yes {
+		reply = c.opening.Rest(reply)
 	}
-	if service, ok := greeting.Recognise(reply); ok && service.Engine != "postgresql" {
-		return c.notPostgreSQL(service, reply)
-	}
-	if reply[0] == 'S' && c.encryptable() {
+	if _, other := c.opening.Recognise(reply); yes && !other {
 		return finding.Failed(finding.New("tls.extra-bytes", "bytes came after the server's yes to TLS and before the handshake; somebody on the way may have put them there, so the connection was ended").
 			Saw("after the S: %s", clean.Bytes(reply[1:], 32)).
 			Suggest("gharbor test %s   # again; if it repeats, test from another network", c.to.Profile))
 	}
-	if service, ok := c.identify(ctx); ok && service.Engine != "postgresql" {
-		return c.notPostgreSQL(service, reply)
-	}
-	return finding.Failed(c.suggestPlace(finding.New("speak.garbage", "what answers at %s does not speak PostgreSQL's protocol, nor any that is known here", c.to.Address).
-		Saw("its first bytes: %s", clean.Bytes(reply, 32))))
-}
-
-// nothingHeard is for a server that closed, or stayed silent.
-func (c *conversation) nothingHeard(ctx context.Context, err error) finding.Result {
-	if errors.Is(err, os.ErrDeadlineExceeded) || ctx.Err() != nil {
-		heard := "no answer to PostgreSQL's opening; the time ran out before all others were tried"
-		if c.askedAll {
-			heard = "no answer to PostgreSQL's, Redis', HTTP's, TLS's or MongoDB's opening"
-		}
-		return finding.Failed(finding.New("speak.silent", "%s accepts the connection and then says nothing: the server hangs or is overloaded, or a proxy on the way has nothing behind it", c.to.Address).
-			Saw("%s", heard).
-			Suggest("gharbor test %s -timeout 60s   # if it is only slow", c.to.Profile).
-			Suggest("gharbor nearby"))
-	}
-	if service, ok := c.identify(ctx); ok && service.Engine != "postgresql" {
-		return c.notPostgreSQL(service, nil)
-	}
-	what := "closed the connection without a word"
-	if !errors.Is(err, io.EOF) {
-		what = "broke the connection off"
-	}
-	return finding.Failed(finding.New("speak.closed", "%s accepted the connection and %s: the server is only just starting, has no room left, or a proxy on the way has nothing behind it", c.to.Address, what).
-		Saw("%s", clean.Line(plainError(err), 0)).
-		Suggest("gharbor test %s   # again in a few seconds", c.to.Profile).
-		Suggest("gharbor nearby"))
-}
-
-func plainError(err error) string {
-	if errors.Is(err, io.EOF) {
-		return "end of the stream before the first byte"
-	}
-	var operation *net.OpError
-	if errors.As(err, &operation) && operation.Err != nil {
-		return operation.Err.Error()
-	}
-	return err.Error()
+	return c.opening.Unexpected(ctx, reply)
 }
 
 // Encrypt does the handshake where the server offered it.
@@ -354,12 +198,12 @@ func (c *conversation) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Res
 	if errors.As(err, &record) {
 		// An S that came alone may have been the start of another greeting.
 		first := append([]byte{c.offered}, record.RecordHeader[:]...)
-		if service, ok := greeting.Recognise(first); ok && service.Engine != "postgresql" {
-			return nil, c.notPostgreSQL(service, first)
+		if service, ok := c.opening.Recognise(first); ok {
+			return nil, c.opening.Other(service, first)
 		}
 	}
 	if err != nil {
-		return nil, finding.Failed(tlsrule.Diagnose(err, c.to.Profile, c.to.Address))
+		return nil, finding.Failed(tlsrule.Diagnose(err, c.to.Profile, c.to.Address, "set ssl_min_protocol_version = 'TLSv1.2' in postgresql.conf"))
 	}
 	c.conn = secure
 	c.facts.TLS, c.facts.TLSCipher = facts.Version, facts.Cipher

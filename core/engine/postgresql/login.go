@@ -16,6 +16,7 @@ import (
 	"github.com/jackc/pgx/v5/pgproto3"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/engine/opening"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/tlsrule"
 )
@@ -334,7 +335,7 @@ func (a *attempt) cleartext() *finding.Finding {
 
 // brokenOff is for a login that ended without a word from the server.
 func (a *attempt) brokenOff(ctx context.Context, err error) *finding.Finding {
-	if alert := clientCertificateAlert(err); alert != "" {
+	if alert := opening.ClientCertificateAlert(err); alert != "" {
 		return a.certificateRefused(alert)
 	}
 	if a.to.TLS.Cert != "" && a.facts.TLS != "none" && ctx.Err() == nil {
@@ -348,18 +349,8 @@ func (a *attempt) brokenOff(ctx context.Context, err error) *finding.Finding {
 			Suggest("gharbor test %s -timeout 60s", a.to.Profile)
 	}
 	return finding.New("login.broken-off", "the connection ended during the login, without a reason from the server").
-		Saw("%s", clean.Line(lastError(err), 0)).
+		Saw("%s", clean.Line(opening.LastError(err), 0)).
 		Suggest("gharbor test %s   # again; if it repeats, the server's log says why", a.to.Profile)
-}
-
-// clientCertificateAlert is the TLS alert with which a server refuses a client
-// certificate, or its absence. TLS 1.3 tells it only after the handshake.
-func clientCertificateAlert(err error) string {
-	text := lastError(err)
-	if !strings.Contains(text, "remote error: tls:") {
-		return ""
-	}
-	return text
 }
 
 // judgedCertificate finds out whether it was the client's certificate that
@@ -373,7 +364,7 @@ func (a *attempt) judgedCertificate(ctx context.Context) string {
 		secure.Close()
 		return ""
 	}
-	return clientCertificateAlert(err)
+	return opening.ClientCertificateAlert(err)
 }
 
 func (a *attempt) certificateRefused(seen string) *finding.Finding {
@@ -386,29 +377,4 @@ func (a *attempt) certificateRefused(seen string) *finding.Finding {
 		found.Suggest("openssl x509 -noout -subject -issuer -enddate -in %s", clean.Shell(a.to.TLS.Cert))
 	}
 	return found.Saw("%s", clean.Line(seen, 0))
-}
-
-// lastError is the innermost text of a chain of errors: the driver's wrapping
-// repeats host and user.
-func lastError(err error) string {
-	for {
-		switch next := err.(type) {
-		case interface{ Unwrap() error }:
-			if next.Unwrap() == nil {
-				return err.Error()
-			}
-			if _, ok := err.(*net.OpError); ok {
-				return err.Error()
-			}
-			err = next.Unwrap()
-		case interface{ Unwrap() []error }:
-			all := next.Unwrap()
-			if len(all) == 0 {
-				return err.Error()
-			}
-			err = all[len(all)-1]
-		default:
-			return err.Error()
-		}
-	}
 }

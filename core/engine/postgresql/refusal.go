@@ -13,6 +13,7 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine/greeting"
+	"gentleharbor/core/engine/opening"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/tlsrule"
@@ -209,7 +210,7 @@ func (a *attempt) letInWithTLS(ctx context.Context) string {
 		return ""
 	}
 	defer secure.Close()
-	defer guard(ctx, secure)()
+	defer opening.Guard(ctx, secure)()
 	if _, err := secure.Write(a.startup()); err != nil {
 		return ""
 	}
@@ -314,7 +315,7 @@ func (c *conversation) secureAgain(ctx context.Context, plan *tlsrule.Plan) (net
 	if err != nil {
 		return nil, err
 	}
-	release := guard(ctx, conn)
+	release := opening.Guard(ctx, conn)
 	defer release()
 	answer := make([]byte, 1)
 	if _, err = conn.Write(greeting.SSLRequest()); err == nil {

@@ -13,6 +13,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/engine/opening"
 	"gentleharbor/core/finding"
 )
 
@@ -43,6 +44,12 @@ func (c *conversation) Session(ctx context.Context) finding.Result {
 	f.Encoding, f.TimeZone = clean.Line(row["encoding"], 40), clean.Line(row["time_zone"], 80)
 	f.Writable, f.InRecovery = truth(row["read_only"], "off"), truth(row["in_recovery"], "true")
 	f.Superuser = truth(row["superuser"], "on")
+	if f.Writable != nil && !*f.Writable {
+		f.ReadOnlyBy = "transaction_read_only is on: the role or the database is set to read-only transactions"
+		if f.InRecovery != nil && *f.InRecovery {
+			f.ReadOnlyBy = "pg_is_in_recovery() is true: the server is a standby, or in recovery"
+		}
+	}
 	if clock, err := strconv.ParseFloat(row["clock"], 64); err == nil {
 		here := float64(before.Add(took/2).UnixNano()) / 1e9
 		f.ClockDifference = rounded((clock - here) * 1000)
@@ -65,6 +72,7 @@ func (c *conversation) serverID(ctx context.Context) string {
 	if row, err := c.row(ctx, lineageQuery); err == nil {
 		lineage = clean.Line(row["system_identifier"], 40)
 	}
+	c.facts.Lineage = lineage
 	if c.facts.ServerStarted == nil {
 		return lineage
 	}
@@ -151,7 +159,7 @@ func (c *conversation) lost(err error) *finding.Finding {
 	if errors.As(err, &server) {
 		found.Saw("%s", said(server))
 	} else {
-		found.Saw("%s", clean.Line(lastError(err), 0))
+		found.Saw("%s", clean.Line(opening.LastError(err), 0))
 	}
 	return found.Suggest("gharbor test %s   # again; if it repeats, the server's log says why", c.to.Profile)
 }

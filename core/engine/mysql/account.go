@@ -1,0 +1,261 @@
+package mysql
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/nearest"
+)
+
+// account is one account as an administrator sees it: a name and the hosts
+// that it may come from.
+type account struct{ user, host string }
+
+// LookUp looks up what kept a login out, or away from its database.
+func (c *conversation) LookUp(ctx context.Context, r engine.Refused) error {
+	if r.Finding.Code == "database.no-access" {
+		return c.lookUpDatabase(ctx, r)
+	}
+	_, rows, err := c.query(ctx, "SELECT User, Host FROM mysql.user WHERE (User = ? OR User = '') AND Host <> '' LIMIT 1000", r.User)
+	if err != nil {
+		return err
+	}
+	var own, fitting []account
+	_, seen, _ := cutLast(r.SeenAs, "@")
+	if _, err := netip.ParseAddr(seen); err == nil || r.Network == "unix" {
+		r.From = "" // the server knows no other word for this machine
+	}
+	for _, row := range rows {
+		a := account{user: row[0], host: row[1]}
+		if a.user == r.User {
+			own = append(own, a)
+		}
+		if seen != "" && (hostFits(a.host, seen) || r.From != "" && hostFits(a.host, r.From)) {
+			fitting = append(fitting, a)
+		}
+	}
+	switch {
+	case len(own) == 0:
+		return c.noSuchAccount(ctx, r)
+	case seen == "" && len(own) == 1: // it did not say where it sees this machine
+		return c.explain(ctx, r, own[0])
+	case seen == "":
+		r.Finding.Saw("%sthe accounts of that name are for %s; the server did not say where it sees this machine", r.By, hostsOf(own))
+		return nil
+	case !slices.ContainsFunc(fitting, func(a account) bool { return a.user == r.User }):
+		c.elsewhere(r, own, seen)
+		return nil
+	}
+	slices.SortStableFunc(fitting, before)
+	if fitting[0].user != r.User {
+		c.anonymousFirst(r, fitting[0], own)
+		return nil
+	}
+	return c.explain(ctx, r, fitting[0])
+}
+
+// particular makes the general refusal the particular one.
+func particular(found *finding.Finding, code, cause string, args ...any) *finding.Finding {
+	found.Code, found.Cause, found.Try = code, fmt.Sprintf(cause, args...), []string{}
+	return found
+}
+
+func (c *conversation) noSuchAccount(ctx context.Context, r engine.Refused) error {
+	names, err := c.column(ctx, "SELECT DISTINCT User FROM mysql.user WHERE Host <> '' AND User <> '' LIMIT 10000")
+	if err != nil {
+		return err
+	}
+	found := particular(r.Finding, "login.no-such-role", "there is no account %s on this server, for any host", clean.Quoted(r.User)).Saw("%sno such account", r.By)
+	if near := nearest.Names(r.User, names, 3); len(near) > 0 {
+		found.Saw("accounts alike: %s", clean.Quoted(strings.Join(near, ", ")))
+	}
+	found.Suggest("gharbor set %s user=NAME", r.Profile).
+		Suggest("as an administrator: CREATE USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's history", c.accountName(r.User, "%"))
+	return nil
+}
+
+func hostsOf(accounts []account) string {
+	var hosts []string
+	for _, a := range accounts {
+		hosts = append(hosts, "'"+a.host+"'")
+	}
+	return clean.Line(strings.Join(hosts, ", "), 200)
+}
+
+// elsewhere is an account that exists, and not for where it was seen.
+func (c *conversation) elsewhere(r engine.Refused, own []account, seen string) {
+	found := particular(r.Finding, "login.host-not-allowed", "the account %s may come from %s, and the server sees this machine as '%s'", clean.Quoted(r.User), hostsOf(own), clean.Line(seen, 100)).
+		Saw("%sthe accounts of that name are for %s", r.By, hostsOf(own))
+	forSocket := slices.ContainsFunc(own, func(a account) bool { return strings.EqualFold(a.host, "localhost") })
+	switch {
+	case forSocket && r.Network == "tcp" && (seen == "127.0.0.1" || seen == "::1"):
+		found.Saw("'localhost' is the socket for this server, which does not look up names; over TCP it sees addresses").
+			Suggest("gharbor set %s host= port= socket=PATH   # the server's socket", r.Profile)
+	case r.Network == "unix":
+		found.Saw("over a socket a server always sees 'localhost'").
+			Suggest("gharbor set %s socket= host=127.0.0.1", r.Profile)
+	}
+	found.Suggest("as an administrator: RENAME USER %s TO %s   # the same account, from there", c.accountName(own[0].user, own[0].host), c.accountName(r.User, seen))
+}
+
+func (c *conversation) anonymousFirst(r engine.Refused, anonymous account, own []account) {
+	particular(r.Finding, "login.anonymous-first", "an anonymous account for '%s' matches before %s does, so its password is compared, and no other can be right", clean.Line(anonymous.host, 100), clean.Quoted(r.User)).
+		Saw("%sthe accounts are ''@'%s' and %s for %s; the server takes the more exact host first", r.By, clean.Line(anonymous.host, 100), clean.Quoted(r.User), hostsOf(own)).
+		Suggest("as an administrator: DROP USER %s", c.accountName("", anonymous.host))
+}
+
+// explain is for the account that the server compared with.
+func (c *conversation) explain(ctx context.Context, r engine.Refused, a account) error {
+	name := c.accountName(a.user, a.host)
+	text, err := c.value(ctx, "SHOW CREATE USER "+name)
+	if err != nil {
+		return err
+	}
+	found := r.Finding
+	by := func(what string) *finding.Finding { return found.Saw("%sthe account is %s; %s", r.By, name, what) }
+	upper := strings.ToUpper(text)
+	switch {
+	case strings.Contains(upper, "ACCOUNT LOCK"):
+		particular(found, "login.locked", "the account %s is locked", clean.Quoted(r.User))
+		by("it says ACCOUNT LOCK").Suggest("as an administrator: ALTER USER %s ACCOUNT UNLOCK", name)
+	case expiredNow(upper):
+		particular(found, "login.expired", "the password of %s has expired", clean.Quoted(r.User))
+		by("it says PASSWORD EXPIRE").Suggest("as an administrator: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's history", name)
+	case strings.Contains(upper, "REQUIRE SSL") && !r.Encrypted:
+		particular(found, "tls.required-by-server", "the server lets this account in only over TLS, and the connection was not encrypted")
+		by("it says REQUIRE SSL").Suggest("gharbor set %s tls=verified", r.Profile).
+			Suggest("gharbor set %s tls=required   # encrypted, whoever answers", r.Profile)
+	case strings.Contains(upper, "REQUIRE X509") || strings.Contains(upper, "REQUIRE SUBJECT") || strings.Contains(upper, "REQUIRE ISSUER"):
+		particular(found, "tls.client-certificate", "the account %s needs a client certificate", clean.Quoted(r.User))
+		by("it says REQUIRE X509, SUBJECT or ISSUER").Suggest("gharbor set %s tls-cert=PATH tls-key=PATH", r.Profile)
+	case onlySocket(text):
+		particular(found, "login.peer", "the account %s is recognised by the system account behind a Unix socket, not by a password", clean.Quoted(r.User))
+		by("it says unix_socket").Suggest("gharbor set %s host= port= socket=PATH   # as the system account of that name", r.Profile)
+	case !strings.Contains(upper, "IDENTIFIED"):
+		particular(found, "login.no-password-set", "the account %s has no password, so none that is sent can be right", clean.Quoted(r.User))
+		by("no password is stored").Suggest("as an administrator: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's history", name)
+	default:
+		found.Cause = fmt.Sprintf("the password sent for %s is wrong", clean.Quoted(r.User))
+		by("it is neither locked nor expired and fits, so it is the password")
+		found.Try = slices.DeleteFunc(found.Try, func(s string) bool { return strings.Contains(s, "ADMIN-PROFILE") })
+	}
+	return nil
+}
+
+// expiredNow tells PASSWORD EXPIRE from PASSWORD EXPIRE NEVER and the like.
+func expiredNow(upper string) bool {
+	_, rest, ok := strings.Cut(upper, "PASSWORD EXPIRE")
+	if !ok {
+		return false
+	}
+	rest = strings.TrimSpace(rest)
+	for _, word := range []string{"DEFAULT", "NEVER", "INTERVAL"} {
+		if strings.HasPrefix(rest, word) {
+			return false
+		}
+	}
+	return true
+}
+
+func onlySocket(definition string) bool {
+	socket := strings.Contains(definition, "unix_socket") || strings.Contains(definition, "auth_socket")
+	return socket && !strings.Contains(definition, " OR ")
+}
+
+// lookUpDatabase tells a database that is not there from one without rights.
+func (c *conversation) lookUpDatabase(ctx context.Context, r engine.Refused) error {
+	names, err := c.databases(ctx)
+	if err != nil {
+		return err
+	}
+	if slices.Contains(names, r.Database) {
+		r.Finding.Cause = fmt.Sprintf("the database %s exists, and the account has no right to it", clean.Quoted(r.Database))
+		r.Finding.Saw("%sit is there", r.By)
+		r.Finding.Try = slices.DeleteFunc(r.Finding.Try, func(s string) bool { return strings.HasPrefix(s, "gharbor test ") })
+		return nil
+	}
+	found := particular(r.Finding, "database.missing", "there is no database %s on this server", clean.Quoted(r.Database)).Saw("%sno such database", r.By)
+	if near := nearest.Names(r.Database, names, 3); len(near) > 0 {
+		found.Saw("names alike that exist: %s", clean.Quoted(strings.Join(near, ", ")))
+	}
+	found.Suggest("gharbor set %s database=NAME", r.Profile).
+		Suggest("as an administrator: CREATE DATABASE %s", identifier(r.Database))
+	return nil
+}
+
+// hostFits compares a host pattern with where the server sees a client: "%"
+// and "_" as wildcards, or a network with a mask or a number of bits (MySQL
+// documentation, "Specifying Account Names").
+func hostFits(pattern, seen string) bool {
+	if network, mask, ok := strings.Cut(pattern, "/"); ok {
+		return networkHas(network, mask, seen)
+	}
+	return like(strings.ToLower(pattern), strings.ToLower(seen))
+}
+
+// like is SQL's LIKE for a pattern without escapes.
+func like(pattern, s string) bool {
+	if pattern == "" {
+		return s == ""
+	}
+	switch pattern[0] {
+	case '%':
+		for i := 0; i <= len(s); i++ {
+			if like(pattern[1:], s[i:]) {
+				return true
+			}
+		}
+		return false
+	case '_':
+		return s != "" && like(pattern[1:], s[1:])
+	}
+	return s != "" && s[0] == pattern[0] && like(pattern[1:], s[1:])
+}
+
+func networkHas(network, mask, seen string) bool {
+	base, err := netip.ParseAddr(network)
+	addr, seenErr := netip.ParseAddr(seen)
+	if err != nil || seenErr != nil {
+		return false
+	}
+	if prefix, err := netip.ParsePrefix(network + "/" + mask); err == nil {
+		return prefix.Masked().Contains(addr)
+	}
+	m, err := netip.ParseAddr(mask)
+	if err != nil || !m.Is4() || !base.Is4() || !addr.Is4() {
+		return false
+	}
+	b, a, bits := base.As4(), addr.As4(), m.As4()
+	for i := range bits {
+		if b[i]&bits[i] != a[i]&bits[i] {
+			return false
+		}
+	}
+	return true
+}
+
+// before is the order in which a server compares accounts: exact hosts, then
+// the longest text before a wildcard; a name before the anonymous one (MySQL
+// documentation, "Access Control, Stage 1").
+func before(a, b account) int {
+	if n := exactness(b.host) - exactness(a.host); n != 0 {
+		return n
+	}
+	return len(b.user) - len(a.user)
+}
+
+func exactness(host string) int {
+	if strings.Contains(host, "/") {
+		return 1000
+	}
+	if i := strings.IndexAny(host, "%_"); i >= 0 {
+		return i
+	}
+	return 10_000
+}

@@ -1,0 +1,185 @@
+// Package mysql is the engine for MySQL and MariaDB. What speaks on the port
+// and how it is encrypted is found out by its own code on the raw connection;
+// the login and everything after it are the driver's, over that same
+// connection: a server counts greetings that nobody answers against a client,
+// and blocks it in the end.
+package mysql
+
+import (
+	"context"
+	"database/sql/driver"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/engine/greeting"
+	"gentleharbor/core/engine/opening"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/tlsrule"
+)
+
+type conversation struct {
+	to      engine.Target
+	word    string // the engine in the profile
+	raw     net.Conn
+	conn    net.Conn // raw, or a *tls.Conn
+	facts   engine.Facts
+	opening *opening.Opening
+
+	hello *hello
+	seam  *seam
+	db    driver.Conn
+}
+
+// Begin returns the engine.Begin of the engine word, "mysql" or "mariadb":
+// either finds both kinds of server, and warns of the other.
+func Begin(word string) engine.Begin {
+	return func(conn net.Conn, target engine.Target) engine.Conversation {
+		return &conversation{to: target, word: word, raw: conn, conn: conn, facts: engine.Facts{Engine: word, TLS: "none"}, opening: &opening.Opening{
+			To: target, Conn: conn, Word: word, Name: brandOf(word), Ours: []string{"mysql", "mariadb"},
+			Probes:     []greeting.Probe{greeting.PostgreSQL, greeting.Text, greeting.TLS, greeting.Mongo},
+			ProbeNames: brandOf(word) + "'s, PostgreSQL's, Redis', HTTP's, TLS's or MongoDB's",
+			Starting:   ", is only just starting, or looks up the name of this machine's address before it greets",
+		}}
+	}
+}
+
+func brandOf(word string) string {
+	if word == "mariadb" {
+		return "MariaDB"
+	}
+	return "MySQL"
+}
+
+func (c *conversation) Facts() *engine.Facts { return &c.facts }
+
+func (c *conversation) Close() {
+	if c.db != nil {
+		c.conn.SetDeadline(time.Now().Add(time.Second))
+		c.db.Close()
+	}
+	c.raw.Close()
+}
+
+// Speak reads the greeting, which comes unasked, or the error in its place.
+func (c *conversation) Speak(ctx context.Context) finding.Result {
+	defer opening.Guard(ctx, c.raw)()
+	var extra []byte
+	reply, other, err := c.opening.Listen(ctx, func() (first []byte, err error) {
+		first, extra, err = c.readFirst()
+		return first, err
+	})
+	if other != nil {
+		return c.opening.Other(*other, reply)
+	}
+	if len(reply) == 0 {
+		return c.opening.Nothing(ctx, err)
+	}
+	greets, refused, parseErr := parseFirst(reply)
+	switch {
+	case refused != nil:
+		return finding.Failed(c.refusedFirst(refused))
+	case errors.Is(parseErr, errTooOld):
+		return finding.Failed(finding.New("speak.too-old", "the server speaks the protocol of before MySQL 4.1, whose logins are broken and not done here").
+			Saw("its first bytes: %s", clean.Bytes(reply, 40)).
+			Suggest("gharbor nearby   # is it the server that is meant?"))
+	case parseErr != nil && err != nil && len(reply) >= 4 && reply[3] == 0 && packetSize(reply) <= maxGreeting:
+		// It began as one of ours and ended in the middle.
+		return c.opening.Nothing(ctx, err)
+	case parseErr != nil:
+		return c.opening.Unexpected(ctx, c.opening.Rest(reply))
+	case len(extra) > 0:
+		return finding.Failed(finding.New("tls.extra-bytes", "bytes came after the server's greeting, before anything was asked; somebody on the way may have put them there, so the connection was ended").
+			Saw("after the greeting: %s", clean.Bytes(extra, 32)).
+			Suggest("gharbor test %s   # again; if it repeats, test from another network", c.to.Profile))
+	}
+	c.hello = greets
+	c.facts.Engine, c.facts.Version = greets.flavour(), clean.Line(greets.version, 80)
+	return c.greeted()
+}
+
+// readFirst reads the first packet and what came with it.
+func (c *conversation) readFirst() (packet, extra []byte, err error) {
+	buffer := make([]byte, maxGreeting+1)
+	n, err := c.raw.Read(buffer)
+	for err == nil && (n < 4 || buffer[3] == 0 && packetSize(buffer) <= maxGreeting && n < packetSize(buffer)) {
+		var more int
+		more, err = c.raw.Read(buffer[n:])
+		n += more
+	}
+	if n < 4 || packetSize(buffer) > n {
+		return buffer[:n], nil, err
+	}
+	size := packetSize(buffer)
+	return buffer[:size], buffer[size:n], err
+}
+
+// greeted is the result for a server of this engine's family.
+func (c *conversation) greeted() finding.Result {
+	h := c.hello
+	offered := "not offered"
+	if h.caps&capTLS != 0 {
+		offered = "offered"
+	}
+	detail := fmt.Sprintf("%s %s answers, TLS %s, asks by %s, connection %d", h.brand(), h.number(), offered, clean.Line(h.plugin, 60), h.id)
+	if h.flavour() != c.word {
+		return finding.Warned(finding.New("speak.flavour", "a %s server answers, and the profile says %s: they speak one protocol, and differ in accounts, versions and statements", h.brand(), c.word).
+			Saw("its version is %s", clean.Quoted(h.version)).
+			Suggest("gharbor set %s engine=%s", c.to.Profile, h.flavour()), "%s", detail)
+	}
+	return finding.Good("%s", detail)
+}
+
+// Encrypt asks for TLS within the protocol and does the handshake.
+func (c *conversation) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Result) {
+	rule := c.to.TLS.Rule
+	strict := rule == tlsrule.Required || rule == tlsrule.Verified
+	offered := c.hello.caps&capTLS != 0
+	switch {
+	case c.to.Network == "unix" && strict:
+		return nil, finding.Failed(finding.New("tls.not-offered", "over a Unix socket TLS is not used, and the rule is %s", rule).
+			Suggest("gharbor set %s tls=offered   # a socket does not leave this machine", c.to.Profile))
+	case c.to.Network == "unix":
+		return nil, finding.Good("not on a Unix socket")
+	case rule == tlsrule.Off:
+		return nil, finding.Good("not encrypted, by the rule (tls = %q)", rule)
+	case !offered && strict:
+		return nil, finding.Failed(finding.New("tls.not-offered", "the server does not offer TLS, and the rule is %s", rule).
+			Saw("its greeting has no TLS among its capabilities; an answer before TLS is not proof of who gave it").
+			Suggest("on the server: set ssl_cert and ssl_key in the section [mysqld] of its option file, then restart it").
+			Suggest("gharbor set %s tls=offered   # only where nobody else is on the way", c.to.Profile))
+	case !offered:
+		return nil, finding.Good("not encrypted: the server does not offer it")
+	}
+	secure, facts, result, err := c.handshake(ctx, c.raw, c.hello, c.to.TLS)
+	if err != nil {
+		if errors.Is(err, io.EOF) { // a server ends what it can't do without an alert
+			found := tlsrule.Diagnose(err, c.to.Profile, c.to.Address, "")
+			return nil, finding.Failed(found.Saw("the server closed the connection during the handshake"))
+		}
+		return nil, finding.Failed(tlsrule.Diagnose(err, c.to.Profile, c.to.Address, "set tls_version = TLSv1.2,TLSv1.3 in the section [mysqld] of its option file"))
+	}
+	c.conn = secure
+	c.facts.TLS, c.facts.TLSCipher = facts.Version, facts.Cipher
+	c.facts.TLSVerified, c.facts.Certificate = &facts.Verified, facts.Peer
+	return facts, result
+}
+
+// handshake sends the request for TLS on a connection that has been greeted.
+func (c *conversation) handshake(ctx context.Context, conn net.Conn, h *hello, plan *tlsrule.Plan) (net.Conn, *tlsrule.Facts, finding.Result, error) {
+	release := opening.Guard(ctx, conn)
+	_, err := conn.Write(h.tlsRequest())
+	release()
+	if err != nil {
+		return nil, nil, finding.Result{}, err
+	}
+	secure, facts, result, err := plan.Handshake(ctx, conn)
+	if err != nil {
+		return nil, nil, result, err
+	}
+	return secure, facts, result, nil
+}

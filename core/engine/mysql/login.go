@@ -1,0 +1,395 @@
+package mysql
+
+import (
+	"bytes"
+	"context"
+	"crypto/rsa"
+	"crypto/x509"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"strings"
+	"sync/atomic"
+
+	driver "github.com/go-sql-driver/mysql"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine/opening"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/tlsrule"
+)
+
+// The methods by which a server asks who one is: the names of its plugins.
+const (
+	methodNone    = "none asked"
+	methodNative  = "mysql_native_password"
+	methodCaching = "caching_sha2_password"
+	methodSHA256  = "sha256_password"
+	methodClear   = "mysql_clear_password"
+	methodEd25519 = "client_ed25519"
+	methodSocket  = "unix-socket identity" // the plugins unix_socket and auth_socket
+)
+
+// Answers of a server within caching_sha2_password (MySQL documentation,
+// "Caching_sha2_password information").
+const (
+	cachingKnown = 3 // the hash was in the server's cache
+	cachingFull  = 4 // it was not: the password itself is wanted
+)
+
+// These end a login before anything is given away.
+var (
+	errCleartext = errors.New("a password would have gone out in the clear")
+	errMethod    = errors.New("a method that is not supported")
+)
+
+// secretError is a secret that could not be taken.
+type secretError struct{ err error }
+
+func (e *secretError) Error() string { return e.err.Error() }
+func (e *secretError) Unwrap() error { return e.err }
+
+// attempt is one login under way.
+type attempt struct {
+	*conversation
+	method string
+	whole  bool // the server wanted the whole password, by caching_sha2_password
+	sent   bool // a password that is not empty was used
+	empty  bool // the password is empty
+	blank  bool // or has a blank at an end, as files and pasting leave it
+	key    *rsa.PublicKey
+}
+
+// Login logs in through the driver, over the connection that the stages before
+// have proved, and into no database: that is the next stage's question.
+func (c *conversation) Login(ctx context.Context) finding.Result {
+	a := &attempt{conversation: c, method: clean.Line(c.hello.plugin, 60)}
+	err := a.connect(ctx)
+	c.facts.LoginMethod = a.method
+	if err == nil {
+		return a.accepted(ctx)
+	}
+	return finding.Failed(a.refused(ctx, err))
+}
+
+// connect takes the password and runs the driver's login.
+func (a *attempt) connect(ctx context.Context) error {
+	config, err := a.config()
+	if err != nil {
+		return err
+	}
+	if !a.to.NoSecret {
+		value, err := a.to.TakeSecret(ctx)
+		if err != nil {
+			return &secretError{err}
+		}
+		config.Passwd = value.Disclose()
+		a.empty, a.sent = value.Empty(), config.Passwd != ""
+		a.blank = strings.TrimSpace(config.Passwd) != config.Passwd
+	}
+	if a.key != nil {
+		name := fmt.Sprintf("gharbor-%d", keyNumber.Add(1))
+		driver.RegisterServerPubKey(name, a.key)
+		defer driver.DeregisterServerPubKey(name)
+		config.ServerPubKey = name
+	}
+	a.seam = &seam{Conn: a.conn, ready: a.hello.forDriver(), caps: a.hello.loginCaps(a.facts.TLS != "none"), answer: a.asked}
+	if a.facts.TLS != "none" {
+		a.seam.shift = 1
+	}
+	config.DialFunc = func(context.Context, string, string) (net.Conn, error) { return a.seam, nil }
+	connector, err := driver.NewConnector(config)
+	if err != nil {
+		return err
+	}
+	a.db, err = connector.Connect(ctx)
+	if err != nil && a.seam.err != nil {
+		err = a.seam.err
+	}
+	return err
+}
+
+// keyNumber tells the keys of logins at the same time apart: the driver knows
+// them by a name only.
+var keyNumber atomic.Int64
+
+// silentLog is the driver's logger, which else is standard error.
+type silentLog struct{}
+
+func (silentLog) Print(...any) {}
+
+// config is the driver's configuration: nothing in it comes from an option
+// file or the environment, which this driver does not read.
+func (a *attempt) config() (*driver.Config, error) {
+	config := driver.NewConfig()
+	config.User = a.to.User
+	config.Addr = "" // not told to the server
+	// The driver's word for a way on which it may send a password as it is;
+	// over our TLS it can't see for itself.
+	config.Net = "tcp"
+	if a.clearAllowed() {
+		config.Net = "unix"
+	}
+	config.Logger = silentLog{}
+	config.AllowCleartextPasswords = a.clearAllowed()
+	config.AllowOldPasswords = false
+	config.AllowNativePasswords = true
+	config.AllowFallbackToPlaintext = false
+	config.CheckConnLiveness = false
+	config.InterpolateParams = true
+	config.ConnectionAttributes = "program_name:gharbor"
+	if a.to.ServerKey != "" {
+		var err error
+		if a.key, err = readKey(a.to.ServerKey); err != nil {
+			return nil, err
+		}
+	}
+	return config, nil
+}
+
+// keyError is a pinned key that can't be used.
+type keyError struct {
+	path string
+	err  error
+}
+
+func (e *keyError) Error() string { return e.err.Error() }
+
+// readKey reads a server's RSA public key, as the server writes it in PEM.
+func readKey(path string) (*rsa.PublicKey, error) {
+	const largest = 64 << 10
+	info, err := os.Stat(path)
+	if err == nil && info.Size() > largest {
+		err = errors.New("it is larger than 64 KiB")
+	}
+	if err != nil {
+		return nil, &keyError{path, err}
+	}
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return nil, &keyError{path, err}
+	}
+	block, _ := pem.Decode(data)
+	if block == nil {
+		return nil, &keyError{path, errors.New("there is no PEM in it")}
+	}
+	parsed, err := x509.ParsePKIXPublicKey(block.Bytes)
+	key, ok := parsed.(*rsa.PublicKey)
+	if err != nil || !ok {
+		return nil, &keyError{path, errors.New("the PEM in it is no RSA public key")}
+	}
+	return key, nil
+}
+
+// asked looks at a packet of the login before the driver does (MySQL
+// documentation, "Connection Phase Packets").
+func (a *attempt) asked(body []byte) error {
+	if len(body) == 0 {
+		return nil
+	}
+	switch body[0] {
+	case 0xfe:
+		plugin, _, _ := bytes.Cut(body[1:], []byte{0})
+		a.method = clean.Line(string(plugin), 60)
+		if len(plugin) == 0 {
+			a.method = "mysql_old_password"
+		}
+		return a.allowed()
+	case 1:
+		full := a.method == methodCaching && len(body) == 2 && body[1] == cachingFull
+		if !full && !bytes.Contains(body, []byte("PUBLIC KEY")) {
+			return nil
+		}
+		// The whole password is wanted, or a key is offered to put it under
+		// that could be anybody's.
+		a.whole = true
+		if full && (a.clearAllowed() || a.key != nil && a.facts.TLS == "none") {
+			return nil
+		}
+		return errCleartext
+	}
+	return nil
+}
+
+// allowed judges the method that a server switches to.
+func (a *attempt) allowed() error {
+	switch a.method {
+	case methodNative, methodCaching, methodEd25519:
+		return nil
+	case methodClear:
+		if !a.clearAllowed() {
+			return errCleartext
+		}
+		return nil
+	case methodSHA256:
+		if a.facts.TLS == "none" && a.key != nil {
+			return nil
+		}
+	}
+	return errMethod
+}
+
+// clearAllowed says where a password may go out as it is: over TLS that was
+// verified, or to a socket whose peer was checked.
+func (a *attempt) clearAllowed() bool {
+	if a.to.Network == "unix" {
+		return a.to.PeerChecked
+	}
+	return a.to.TLS.Rule == tlsrule.Verified && a.facts.TLSVerified != nil && *a.facts.TLSVerified
+}
+
+// accepted is the result of a login that the server let pass: which account it
+// chose, and whether it asked for anything.
+func (a *attempt) accepted(ctx context.Context) finding.Result {
+	row, err := a.row(ctx, "SELECT CURRENT_USER() AS account, USER() AS seen")
+	if err != nil {
+		if r := refusalOf(err); r != nil && r.Number == mustChangePassword {
+			return finding.Failed(a.expired(r, "it lets the account in, to a session that may do nothing but set a new password"))
+		}
+		return finding.Failed(a.lost(err))
+	}
+	a.facts.Account, a.facts.SeenAs = clean.Line(row["account"], 200), clean.Line(row["seen"], 200)
+	user, _, _ := cutLast(row["account"], "@")
+	a.facts.User = clean.Line(user, 100)
+	if !a.sent || a.to.Network == "unix" {
+		a.identified(ctx)
+	}
+	a.facts.LoginMethod = a.method
+	detail := fmt.Sprintf("%s by %s", clean.Quoted(row["account"]), a.method)
+	if a.method == methodNone {
+		detail = clean.Quoted(row["account"]) + ", no password asked"
+	}
+	switch {
+	case user == "" && a.to.User != "":
+		return finding.Warned(finding.New("login.anonymous", "the server let %s in as its anonymous account, which fits any name: there is no account of that name for where the server sees this machine", clean.Quoted(a.to.User)).
+			Saw("the account is %s, and the server sees %s", clean.Quoted(row["account"]), clean.Quoted(row["seen"])).
+			Suggest("as an administrator: DROP USER %s", a.accountName("", hostOf(row["account"]))), "%s", detail)
+	case a.method == methodNone && user == "root":
+		return finding.Warned(finding.New("login.root-without-password", "the account root has no password: whoever reaches this server is its administrator").
+			Saw("the account is %s", clean.Quoted(row["account"])).
+			Suggest("as root: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's history", a.accountName(user, hostOf(row["account"]))), "%s", detail)
+	case a.method == methodNone:
+		return finding.Warned(finding.New("login.no-password-asked", "the server let %s in without a password", clean.Quoted(a.to.User)).
+			Saw("the account %s has none", clean.Quoted(row["account"])).
+			Suggest("as an administrator: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's history", a.accountName(user, hostOf(row["account"]))), "%s", detail)
+	}
+	return finding.Good("%s", detail)
+}
+
+// identified finds out how the account was recognised where a password was not
+// what did it: by the system account behind the socket, or by nothing.
+func (a *attempt) identified(ctx context.Context) {
+	text, err := a.value(ctx, "SHOW CREATE USER CURRENT_USER()")
+	socket := err == nil && (strings.Contains(text, "unix_socket") || strings.Contains(text, "auth_socket"))
+	switch {
+	case socket && a.to.Network == "unix" && (!a.sent || !strings.Contains(text, methodNative)):
+		a.method = methodSocket
+	case !a.sent:
+		a.method = methodNone
+	}
+}
+
+// refused turns the end of a login into a finding.
+func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
+	var taking *secretError
+	var key *keyError
+	switch {
+	case errors.Is(err, errCleartext):
+		return a.cleartext()
+	case errors.Is(err, errMethod):
+		return a.unsupported()
+	case errors.Is(err, errLocalFile):
+		return a.askedForFile(err)
+	case errors.As(err, &key):
+		return finding.New("profile.tls-file", "server-key: %s cannot be used", key.path).
+			Saw("%s", clean.Line(opening.LastError(key.err), 0)).
+			Suggest("ls -l %s", clean.Shell(key.path)).
+			Suggest("gharbor set %s server-key=PATH", a.to.Profile)
+	case errors.As(err, &taking):
+		return finding.New("secret.unreadable", "the password could not be had when it was to be sent").
+			Saw("%s", clean.Line(taking.Error(), 0)).
+			Suggest("gharbor show %s", a.to.Profile)
+	}
+	if r := refusalOf(err); r != nil {
+		return a.serverRefused(r)
+	}
+	return a.brokenOff(ctx, err)
+}
+
+func (a *attempt) unsupported() *finding.Finding {
+	found := finding.New("login.unsupported-method", "the server asked for a login by %s, which this version does not do here", clean.Quoted(a.method))
+	if a.method == methodSHA256 {
+		found.Saw("it is done only without TLS and with the server's public key pinned (server-key)")
+	}
+	plugin := methodNative
+	if !a.hello.mariadb {
+		plugin = methodCaching
+	}
+	by := "WITH " + plugin + " BY 'THE-PASSWORD'"
+	if a.hello.mariadb {
+		by = "VIA " + plugin + " USING PASSWORD('THE-PASSWORD')"
+	}
+	return found.Suggest("as an administrator: ALTER USER %s IDENTIFIED %s%s", a.someAccount(), by, a.whichHost())
+}
+
+func (a *attempt) cleartext() *finding.Finding {
+	found := finding.New("login.cleartext-refused", "the server wants the password itself, by %s, which is sent only over TLS that was verified, or to a socket whose owner was checked", a.method)
+	if a.whole {
+		found.Saw("by this method the first login after a start of the server, or a change of the password, needs the whole password; later ones do not")
+	}
+	switch {
+	case a.to.Network == "unix":
+		found.Saw("the process behind the socket is neither root's, yours, nor the folder owner's")
+		return found.Suggest("ls -ld %s", clean.Shell(a.to.Address))
+	case a.facts.TLS == "none":
+		found.Saw("the connection is not encrypted")
+	default:
+		found.Saw("the connection is encrypted by %s, and who answers was not verified", a.facts.TLS)
+	}
+	found.Suggest("gharbor set %s tls=verified   # and see gharbor certificate %s -save", a.to.Profile, a.to.Profile)
+	if a.whole && a.facts.TLS == "none" {
+		found.Suggest("gharbor set %s server-key=PATH   # a copy of the server's public_key.pem, brought here by a safe way", a.to.Profile)
+	}
+	return found
+}
+
+// askedForFile is for a server that asks for a file of this machine. It gets
+// nothing.
+func (c *conversation) askedForFile(err error) *finding.Finding {
+	found := finding.New("session.asks-for-file", "the server asked for a file of this machine, which no honest server does of itself; it got nothing, and the connection was ended")
+	var request *fileRequest
+	if errors.As(err, &request) {
+		found.Saw("it asked for %s", clean.Quoted(request.name))
+	}
+	return found.Suggest("gharbor show %s   # is that the server that is meant?", c.to.Profile).
+		Suggest("gharbor certificate %s", c.to.Profile)
+}
+
+// brokenOff is for a login that ended without a word from the server.
+func (a *attempt) brokenOff(ctx context.Context, err error) *finding.Finding {
+	if alert := opening.ClientCertificateAlert(err); alert != "" {
+		return a.certificateRefused(alert)
+	}
+	if ctx.Err() != nil || errors.Is(err, os.ErrDeadlineExceeded) {
+		return finding.New("login.timeout", "the server took the login and did not answer in time").
+			Saw("method: %s", a.method).
+			Suggest("gharbor test %s -timeout 60s", a.to.Profile)
+	}
+	return finding.New("login.broken-off", "the connection ended during the login, without a reason from the server").
+		Saw("%s", clean.Line(plain(err), 0)).
+		Suggest("gharbor test %s   # again; if it repeats, the server's log says why", a.to.Profile)
+}
+
+func (a *attempt) certificateRefused(seen string) *finding.Finding {
+	found := finding.New("tls.client-certificate", "the server refused the TLS session because of the client's certificate")
+	if a.to.TLS.Cert == "" {
+		found.Cause = "the server wants a client certificate, and the profile has none"
+		found.Suggest("gharbor set %s tls-cert=PATH tls-key=PATH", a.to.Profile)
+	} else {
+		found.Saw("the profile's certificate is %s", a.to.TLS.Cert)
+		found.Suggest("openssl x509 -noout -subject -issuer -enddate -in %s", clean.Shell(a.to.TLS.Cert))
+	}
+	return found.Saw("%s", clean.Line(seen, 0))
+}

@@ -1,0 +1,373 @@
+package mysql
+
+import (
+	"context"
+	"errors"
+	"io"
+	"regexp"
+	"strings"
+
+	driver "github.com/go-sql-driver/mysql"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine/opening"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/nearest"
+)
+
+// Error numbers with which a server refuses (MySQL documentation, "Server
+// Error Message Reference"; MariaDB documentation, "MariaDB Error Codes").
+// Where the two use different numbers, both stand.
+const (
+	tooManyConnections  = 1040
+	noRightToDatabase   = 1044
+	accessDenied        = 1045
+	unknownDatabase     = 1049
+	shutdownInProgress  = 1053
+	hostBlocked         = 1129
+	hostNotAllowed      = 1130
+	tooManyOfUser       = 1203
+	resourceUsedUp      = 1226
+	methodNotSupported  = 1251
+	accessDeniedNoWord  = 1698
+	mustChangePassword  = 1820
+	mustChangeAtLogin   = 1862
+	accountLocked       = 3118 // MySQL
+	tlsRequired         = 3159
+	lockedByFailures    = 3955 // MySQL
+	userBlocked         = 4150 // MariaDB
+	accountLockedMaria  = 4151
+	connectionWasKilled = 1927
+)
+
+// refusalOf is the server's error in err, nil where there is none.
+func refusalOf(err error) *refusal {
+	var own *refusal
+	if errors.As(err, &own) {
+		return own
+	}
+	var server *driver.MySQLError
+	if !errors.As(err, &server) {
+		return nil
+	}
+	r := &refusal{Number: server.Number, Message: server.Message}
+	if server.SQLState != [5]byte{} {
+		r.State = string(server.SQLState[:])
+	}
+	return r
+}
+
+// plain is an error's text without the driver's wrapping.
+func plain(err error) string {
+	if errors.Is(err, io.EOF) || errors.Is(err, driver.ErrInvalidConn) {
+		return "end of the stream"
+	}
+	return opening.LastError(err)
+}
+
+// refusedFirst is for an error that came in place of the greeting.
+func (c *conversation) refusedFirst(r *refusal) *finding.Finding {
+	switch r.Number {
+	case tooManyConnections, tooManyOfUser, resourceUsedUp:
+		return c.full(r)
+	case hostBlocked:
+		return finding.New("speak.host-blocked", "the server has blocked the address it sees this machine at, after too many connections that ended before a login (max_connect_errors)").
+			Saw("%s", r.said()).
+			Suggest("as an administrator: FLUSH HOSTS   # or TRUNCATE TABLE performance_schema.host_cache").
+			Suggest("gharbor nearby   # what else of this machine may be connecting?")
+	case hostNotAllowed:
+		found := finding.New("login.host-not-allowed", "the server has no account at all that may come from where it sees this machine").
+			Saw("%s", r.said())
+		host := quotedWord(r.Message)
+		if host == "" {
+			host = "%"
+		}
+		return found.Suggest("gharbor show %s   # is it the right server?", c.to.Profile).
+			Suggest("as an administrator: CREATE USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's history", c.accountName(c.to.User, host))
+	case shutdownInProgress:
+		return c.stopping(r)
+	}
+	return finding.New("login.refused", "the server refused the connection instead of greeting").Saw("%s", r.said()).
+		Suggest("gharbor show %s", c.to.Profile)
+}
+
+func (c *conversation) stopping(r *refusal) *finding.Finding {
+	return finding.New("speak.stopping", "the server is shutting down and lets nobody in any more").Saw("%s", r.said()).
+		Suggest("gharbor test %s   # again in a few seconds", c.to.Profile).
+		Suggest("gharbor nearby   # says how a stopped server of this machine is started")
+}
+
+func (c *conversation) full(r *refusal) *finding.Finding {
+	whose := "the server has as many connections as it takes (max_connections)"
+	switch r.Number {
+	case tooManyOfUser:
+		whose = "the account has as many connections as it may (max_user_connections)"
+	case resourceUsedUp:
+		whose = "the account has used up what it may have of connections or statements in an hour"
+	}
+	return finding.New("session.server-full", "%s", whose).Saw("%s", r.said()).
+		Suggest("gharbor test %s   # again in a moment", c.to.Profile).
+		Suggest("as an administrator: SELECT user, host, db, command, count(*) FROM information_schema.processlist GROUP BY 1, 2, 3, 4")
+}
+
+// serverRefused maps what the server said during the login.
+func (a *attempt) serverRefused(r *refusal) *finding.Finding {
+	switch r.Number {
+	case accessDenied:
+		return a.denied(r)
+	case accessDeniedNoWord:
+		return a.otherIdentity(r)
+	case accountLocked, accountLockedMaria:
+		return finding.New("login.locked", "the account is locked").Saw("%s", r.said()).
+			Suggest("as an administrator: ALTER USER %s ACCOUNT UNLOCK%s", a.someAccount(), a.whichHost())
+	case lockedByFailures, userBlocked:
+		unlock := "FLUSH PRIVILEGES"
+		if !a.hello.mariadb {
+			unlock = "ALTER USER " + a.someAccount() + " ACCOUNT UNLOCK" + a.whichHost()
+		}
+		return finding.New("login.locked", "the account is locked after too many wrong passwords").Saw("%s", r.said()).
+			Suggest("as an administrator: %s", unlock)
+	case mustChangeAtLogin, mustChangePassword:
+		return a.expired(r, "it lets nobody in whose password has expired (disconnect_on_expired_password)")
+	case tooManyConnections, tooManyOfUser, resourceUsedUp:
+		return a.full(r)
+	case shutdownInProgress, connectionWasKilled:
+		return a.stopping(r)
+	case tlsRequired:
+		return a.wantsTLS(r.said())
+	case hostBlocked, hostNotAllowed:
+		return a.refusedFirst(r)
+	case methodNotSupported:
+		return a.unsupported().Saw("%s", r.said())
+	}
+	if strings.Contains(strings.ToLower(r.Message), "insecure transport") {
+		return a.wantsTLS(r.said())
+	}
+	return finding.New("login.refused", "the server refused the login for a reason of its own").Saw("%s", r.said()).
+		Suggest("gharbor show %s", a.to.Profile)
+}
+
+func (c *conversation) wantsTLS(seen string) *finding.Finding {
+	return finding.New("tls.required-by-server", "the server lets nobody in without TLS, and the connection was not encrypted").
+		Saw("%s", seen).
+		Suggest("gharbor set %s tls=verified", c.to.Profile).
+		Suggest("gharbor set %s tls=required   # encrypted, whoever answers", c.to.Profile)
+}
+
+func (c *conversation) expired(r *refusal, how string) *finding.Finding {
+	return finding.New("login.expired", "the password is right, and has expired").Saw("%s", r.said()).Saw("%s", how).
+		Suggest("as an administrator: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'%s", c.someAccount(), c.whichHost())
+}
+
+// denied is for error 1045, the one answer to many causes.
+func (a *attempt) denied(r *refusal) *finding.Finding {
+	const causes = "an unknown account, one for another host, one that needs TLS, and an anonymous account that matches first"
+	var found *finding.Finding
+	switch {
+	case a.to.NoSecret && len(a.to.NoSecretTried) == 0:
+		found = finding.New("login.password-wanted", "no password was sent, by the profile, and the server refused: it wants one; its answer is the same for %s", causes)
+	case a.to.NoSecret:
+		found = finding.New("secret.missing", "no password was found, and the server refused a login without one; its answer is the same for %s", causes)
+		for i, tried := range a.to.NoSecretTried {
+			found.Saw("tried %d: %s", i+1, tried)
+		}
+		return a.sawAs(found, r).Suggest("gharbor test %s   # on a terminal, which asks", a.to.Profile).
+			Suggest("gharbor set %s secret=env:NAME   # or file:PATH", a.to.Profile)
+	case a.empty:
+		found = finding.New("login.empty-password", "the password that was sent is empty, and the server refused it; its answer is the same for %s", causes)
+	default:
+		found = finding.New("login.password", "the server refused the account or the password; its answer is the same for a wrong password, %s", causes)
+	}
+	a.sawAs(found, r)
+	if !a.to.NoSecret {
+		found.Saw("the password's source: %s", a.facts.SecretSource)
+	}
+	if a.blank {
+		found.Saw("the password that was sent begins or ends with a blank")
+	}
+	if a.empty || !a.to.NoSecret {
+		found.Suggest("gharbor test %s -override secret=ask   # type it once", a.to.Profile)
+	} else {
+		found.Suggest("gharbor set %s secret=ask", a.to.Profile)
+	}
+	if a.facts.TLS == "none" && a.hello.caps&capTLS != 0 && a.to.Network == "tcp" {
+		found.Suggest("gharbor test %s -override tls=required   # if the account needs TLS", a.to.Profile)
+	}
+	return found.Suggest("gharbor test %s -as ADMIN-PROFILE   # an administrator's profile looks the account up", a.to.Profile)
+}
+
+// sawAs adds the server's words and the account pattern that it looked for,
+// with the trap in it: on MySQL and MariaDB an account is a name and a host.
+func (a *attempt) sawAs(found *finding.Finding, r *refusal) *finding.Finding {
+	found.Saw("%s", r.said())
+	host := a.seenHost(r)
+	if host != "" {
+		a.facts.SeenAs = clean.Line(a.to.User, 100) + "@" + host
+	}
+	switch {
+	case host == "":
+		return found
+	case a.to.Network == "unix":
+		found.Saw("over the socket the server sees 'localhost': an account made for 127.0.0.1 does not fit")
+	case host == "127.0.0.1" || host == "::1":
+		found.Saw("over TCP the server sees this machine as '%s': an account made for 'localhost' is for the socket and does not fit", host)
+	}
+	return found
+}
+
+// otherIdentity is for error 1698: the account is not recognised by a password.
+func (a *attempt) otherIdentity(r *refusal) *finding.Finding {
+	found := finding.New("login.peer", "the server recognises this account by the system account behind a Unix socket, not by a password").Saw("%s", r.said())
+	if a.to.Network == "unix" {
+		found.Cause = "the server compares the system account with the database account on this socket, and they are not the same"
+		found.Suggest("gharbor set %s user=\"$(id -un)\"   # if an account of that name exists", a.to.Profile)
+	} else {
+		found.Saw("the connection is over TCP, where there is no system account to see")
+		found.Suggest("gharbor set %s host= port= socket=PATH   # as the system account of that name", a.to.Profile)
+	}
+	return found.Suggest("as an administrator: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'%s", a.someAccount(), a.whichHost())
+}
+
+// accountPattern is 'user'@'host' within a message, whatever its language.
+var accountPattern = regexp.MustCompile(`'([^']*)'@'([^']*)'`)
+
+// seenHost is the host in the account that the server says it looked for.
+func (c *conversation) seenHost(r *refusal) string {
+	m := accountPattern.FindStringSubmatch(r.Message)
+	if m == nil {
+		return ""
+	}
+	return clean.Line(m[2], 100)
+}
+
+// someAccount is this login's account for a host that is not known here: the
+// server names the host that it saw, and not the one of the account.
+func (c *conversation) someAccount() string { return literal(c.to.User) + "@'HOST'" }
+
+// whichHost is the comment behind a line with someAccount in it.
+func (c *conversation) whichHost() string {
+	return "   # gharbor test " + c.to.Profile + " -as ADMIN-PROFILE says which HOST"
+}
+
+// quotedWord is the first word between quotes in a message.
+func quotedWord(s string) string {
+	_, rest, _ := strings.Cut(s, "'")
+	word, _, ok := strings.Cut(rest, "'")
+	if !ok || strings.ContainsAny(word, "\\\"`") {
+		return ""
+	}
+	return clean.Line(word, 100)
+}
+
+// accountName writes an account for SQL.
+func (c *conversation) accountName(user, host string) string {
+	return literal(user) + "@" + literal(host)
+}
+
+// literal writes a text for SQL, also where a backslash escapes.
+func literal(s string) string {
+	return "'" + strings.NewReplacer(`\`, `\\`, `'`, `''`).Replace(clean.Line(s, 0)) + "'"
+}
+
+// identifier quotes a name for SQL.
+func identifier(s string) string {
+	return "`" + strings.ReplaceAll(clean.Line(s, 0), "`", "``") + "`"
+}
+
+func cutLast(s, sep string) (before, after string, found bool) {
+	if i := strings.LastIndex(s, sep); i >= 0 {
+		return s[:i], s[i+len(sep):], true
+	}
+	return s, "", false
+}
+
+func hostOf(account string) string {
+	_, host, _ := cutLast(account, "@")
+	return clean.Line(host, 100)
+}
+
+// Database opens the database in the session that is logged in.
+func (c *conversation) Database(ctx context.Context) finding.Result {
+	if c.to.Database == "" {
+		return c.noDatabase(ctx)
+	}
+	err := c.exec(ctx, "USE "+strings.ReplaceAll("`"+strings.ReplaceAll(c.to.Database, "`", "``")+"`", "\x00", ""))
+	if err == nil {
+		c.facts.Database = clean.Line(c.to.Database, 100)
+		return finding.Good("%s", clean.Quoted(c.to.Database))
+	}
+	r := refusalOf(err)
+	if r == nil {
+		return finding.Failed(c.lost(err))
+	}
+	switch r.Number {
+	case unknownDatabase:
+		return finding.Failed(c.databaseMissing(ctx, r))
+	case noRightToDatabase:
+		return finding.Failed(c.databaseDenied(ctx, r))
+	case mustChangePassword:
+		return finding.Failed(c.expired(r, "the session may do nothing but set a new password"))
+	}
+	return finding.Failed(c.lost(err))
+}
+
+// noDatabase is for a profile that names none: the session is in none.
+func (c *conversation) noDatabase(ctx context.Context) finding.Result {
+	c.facts.Database = ""
+	names, err := c.databases(ctx)
+	if err != nil {
+		return finding.Good("none named, and none opened")
+	}
+	return finding.Good("none named, and none opened; this login sees %s", listed(names))
+}
+
+func (c *conversation) databaseMissing(ctx context.Context, r *refusal) *finding.Finding {
+	found := finding.New("database.missing", "there is no database %s on this server", clean.Quoted(c.to.Database)).Saw("%s", r.said())
+	names, err := c.databases(ctx)
+	near := nearest.Names(c.to.Database, names, 3)
+	switch {
+	case err != nil:
+		found.Saw("the names there are could not be asked")
+	case len(near) > 0:
+		found.Saw("names alike that exist: %s", clean.Quoted(strings.Join(near, ", ")))
+	default:
+		found.Saw("no name of those that this login sees is alike: %s", listed(names))
+	}
+	return found.Suggest("gharbor set %s database=NAME", c.to.Profile).
+		Suggest("as an administrator: CREATE DATABASE %s", identifier(c.to.Database))
+}
+
+// databaseDenied is for error 1044, which a server also gives for a database
+// that does not exist, to a login that has no rights everywhere.
+func (c *conversation) databaseDenied(ctx context.Context, r *refusal) *finding.Finding {
+	found := finding.New("database.no-access", "the account may not use the database %s, or there is none of that name: the server gives one answer for both", clean.Quoted(c.to.Database)).
+		Saw("%s", r.said())
+	if names, err := c.databases(ctx); err == nil {
+		found.Saw("this login sees %s", listed(names))
+		if near := nearest.Names(c.to.Database, names, 3); len(near) > 0 {
+			found.Saw("names alike among them: %s", clean.Quoted(strings.Join(near, ", ")))
+		}
+	}
+	user, host, _ := cutLast(c.facts.Account, "@")
+	return found.Suggest("as an administrator: GRANT SELECT, INSERT, UPDATE, DELETE ON %s.* TO %s", identifier(c.to.Database), c.accountName(user, host)).
+		Suggest("gharbor test %s -as ADMIN-PROFILE   # an administrator's profile looks which of the two it is", c.to.Profile)
+}
+
+// databases lists those that this login may see.
+func (c *conversation) databases(ctx context.Context) ([]string, error) {
+	return c.column(ctx, "SELECT schema_name FROM information_schema.schemata ORDER BY 1 LIMIT 10000")
+}
+
+// listed shows a few names.
+func listed(names []string) string {
+	const most = 8
+	switch {
+	case len(names) == 0:
+		return "no database at all"
+	case len(names) == 1 && strings.EqualFold(names[0], "information_schema"):
+		return "nothing but the information schema"
+	case len(names) > most:
+		return clean.Quoted(strings.Join(names[:most], ", ")) + " and more"
+	}
+	return clean.Quoted(strings.Join(names, ", "))
+}

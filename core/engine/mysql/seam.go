@@ -1,0 +1,127 @@
+package mysql
+
+import (
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+)
+
+// maxPacket bounds a packet once logged in, and maxTotal all of them, in
+// bytes. The largest answer that a test reads is a list of database names.
+const (
+	maxPacket = 1 << 20
+	maxTotal  = 16 << 20
+)
+
+// seam is the connection that the driver gets: it has read the greeting
+// already and asked for TLS, so the greeting comes again from memory and the
+// packets of the login are renumbered. It reads every packet before the driver
+// does: a method that would give the password away, or a request for a local
+// file, ends the connection. Deadlines and closing are the connection's own.
+type seam struct {
+	net.Conn
+	ready  []byte                  // for the driver to read
+	shift  byte                    // 1 over TLS: the request for it took a number
+	caps   uint32                  // that the login must announce
+	answer func(body []byte) error // told of each packet of the login
+	wrote  bool                    // the login was sent
+	done   bool                    // the login is over
+	total  int
+	err    error // why the connection was ended here
+}
+
+// errLocalFile is a server that asks for a file of this machine.
+var errLocalFile = errors.New("the server asked for a file of this machine")
+
+// fileRequest is errLocalFile with the name.
+type fileRequest struct{ name string }
+
+func (e *fileRequest) Error() string        { return errLocalFile.Error() }
+func (e *fileRequest) Is(target error) bool { return target == errLocalFile }
+
+func (s *seam) Read(p []byte) (int, error) {
+	if len(s.ready) == 0 {
+		if s.err == nil {
+			s.err = s.next()
+		}
+		if s.err != nil {
+			return 0, s.err
+		}
+	}
+	n := copy(p, s.ready)
+	s.ready = s.ready[n:]
+	return n, nil
+}
+
+// next reads one packet and looks at it.
+func (s *seam) next() error {
+	head := make([]byte, 4)
+	if _, err := io.ReadFull(s.Conn, head); err != nil {
+		return err
+	}
+	size, limit := packetSize(head), maxPacket
+	if !s.done {
+		limit = maxGreeting
+	}
+	if s.total += size; size > limit || s.total > maxTotal {
+		return fmt.Errorf("a packet of %d bytes, where %d is the bound", size, limit)
+	}
+	packet := append(head, make([]byte, size-4)...)
+	if _, err := io.ReadFull(s.Conn, packet[4:]); err != nil {
+		return err
+	}
+	body := packet[4:]
+	switch {
+	case s.done && packet[3] == 1 && len(body) > 0 && body[0] == 0xfb:
+		return &fileRequest{name: string(body[1:])}
+	case !s.done:
+		if err := s.answer(body); err != nil {
+			return err
+		}
+		packet[3] -= s.shift
+	}
+	s.ready = packet
+	return nil
+}
+
+// Write passes the driver's packets on, one a call.
+func (s *seam) Write(p []byte) (int, error) {
+	switch {
+	case len(p) < 4:
+		return 0, fmt.Errorf("a defect: the driver wrote %d bytes that are no packet", len(p))
+	case s.done:
+	case p[3] == 0 && s.wrote:
+		s.done = true // a command: the numbers begin again
+	default:
+		renumbered := bytes.Clone(p)
+		renumbered[3] += s.shift
+		if !s.wrote {
+			if err := s.announce(renumbered); err != nil {
+				return 0, err
+			}
+		}
+		if _, err := s.Conn.Write(renumbered); err != nil {
+			return 0, err
+		}
+		return len(p), nil
+	}
+	return s.Conn.Write(p)
+}
+
+// announce puts the capabilities of the request for TLS into the login: no
+// local files.
+func (s *seam) announce(login []byte) error {
+	s.wrote = true
+	if len(login) < 36 {
+		return fmt.Errorf("a defect: the driver opened with %d bytes that are no login", len(login))
+	}
+	caps := binary.LittleEndian.Uint32(login[4:])
+	if caps&^capLocalFiles != s.caps&^capTLS {
+		return fmt.Errorf("a defect: the driver announced capabilities %#x where %#x were expected", caps, s.caps)
+	}
+	binary.LittleEndian.PutUint32(login[4:], s.caps)
+	return nil
+}

@@ -1,0 +1,364 @@
+package mysql
+
+import (
+	"context"
+	"database/sql/driver"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/finding"
+)
+
+// roundTrips is how many are measured; the median of five forgives two hiccups.
+const roundTrips = 5
+
+// maxRows bounds an answer, whatever its statement's LIMIT said.
+const maxRows = 10_000
+
+// variables are those that the facts are made of. SHOW lists what there is and
+// leaves out what this server does not know; SELECT @@name would fail.
+const variables = `SHOW VARIABLES WHERE Variable_name IN ('version', 'server_uuid', 'server_uid', 'hostname', 'port',
+ 'character_set_database', 'collation_database', 'sql_mode', 'time_zone', 'system_time_zone',
+ 'read_only', 'super_read_only', 'innodb_read_only', 'transaction_read_only', 'tx_read_only')`
+
+// Session reads the facts and measures the round trip.
+func (c *conversation) Session(ctx context.Context) finding.Result {
+	before := time.Now()
+	row, err := c.row(ctx, "SELECT UNIX_TIMESTAMP(NOW(6)) AS clock, DATABASE() AS opened")
+	took := time.Since(before)
+	if err != nil {
+		return finding.Failed(c.lost(err))
+	}
+	set, err := c.pairs(ctx, variables)
+	if err != nil {
+		return finding.Failed(c.lost(err))
+	}
+	f := &c.facts
+	f.Database = clean.Line(row["opened"], 100)
+	if v := set["version"]; v != "" {
+		f.Version = clean.Line(strings.TrimPrefix(v, "5.5.5-"), 80)
+	}
+	f.Encoding, f.Collation = clean.Line(set["character_set_database"], 40), clean.Line(set["collation_database"], 60)
+	f.SQLMode = clean.Line(set["sql_mode"], 400)
+	f.TimeZone = clean.Line(set["time_zone"], 60)
+	if strings.EqualFold(f.TimeZone, "SYSTEM") && set["system_time_zone"] != "" {
+		f.TimeZone = clean.Line("SYSTEM ("+set["system_time_zone"]+")", 80)
+	}
+	f.Lineage = clean.Line(set["server_uuid"]+set["server_uid"], 60)
+	f.ServerHost = clean.Line(set["hostname"], 100)
+	if set["port"] != "" && set["port"] != "0" {
+		f.ServerHost += ":" + clean.Line(set["port"], 5)
+	}
+	if clock, err := strconv.ParseFloat(row["clock"], 64); err == nil {
+		here := float64(before.Add(took/2).UnixNano()) / 1e9
+		f.ClockDifference = rounded((clock - here) * 1000)
+		c.started(ctx, clock)
+	}
+	f.ServerID = serverID(f)
+	if err := c.rights(ctx, set); err != nil {
+		return finding.Failed(c.lost(err))
+	}
+	if err := c.measure(ctx); err != nil {
+		return finding.Failed(c.lost(err))
+	}
+	return finding.Good("%s", c.summary())
+}
+
+// started takes the server's start from its up time, which is in seconds.
+func (c *conversation) started(ctx context.Context, clock float64) {
+	status, err := c.pairs(ctx, "SHOW GLOBAL STATUS LIKE 'Uptime'")
+	if err != nil {
+		return
+	}
+	if up, err := strconv.ParseInt(status["Uptime"], 10, 64); err == nil {
+		at := time.Unix(int64(clock)-up, 0).UTC()
+		c.facts.ServerStarted = &at
+	}
+}
+
+func serverID(f *engine.Facts) string {
+	parts := []string{f.Lineage}
+	if f.ServerStarted != nil {
+		parts = append(parts, "started "+f.ServerStarted.Format("2006-01-02T15:04:05Z"))
+	}
+	return strings.TrimSpace(strings.Join(parts, " "))
+}
+
+// rights finds out whether this session may write, and administer.
+func (c *conversation) rights(ctx context.Context, set map[string]string) error {
+	grants, err := c.column(ctx, "SHOW GRANTS")
+	if err != nil {
+		return err
+	}
+	global := globalRights(grants)
+	all := global["ALL PRIVILEGES"] || global["ALL"]
+	super := all || global["SUPER"]
+	c.facts.Superuser = &super
+	on := func(name string) bool { return strings.EqualFold(set[name], "ON") || set[name] == "1" }
+	exempt := all || global["READ_ONLY ADMIN"] || global["READ ONLY ADMIN"] || global["CONNECTION_ADMIN"] || global["SUPER"] && !c.superIsNotExempt()
+	writable, why := true, ""
+	switch {
+	case on("innodb_read_only"):
+		writable, why = false, "innodb_read_only is on: the server writes no tables"
+	case on("super_read_only"):
+		writable, why = false, "super_read_only is on: the server is a replica, or was set read-only"
+	case on("read_only") && !exempt:
+		writable, why = false, "read_only is on: the server is a replica, or was set read-only"
+	case on("transaction_read_only") || on("tx_read_only"):
+		writable, why = false, "the session's transactions are read-only"
+	}
+	c.facts.Writable, c.facts.ReadOnlyBy = &writable, why
+	return nil
+}
+
+// superIsNotExempt says that SUPER does not reach past read_only: on MariaDB
+// from 10.11 on (MariaDB documentation, "READ_ONLY ADMIN").
+func (c *conversation) superIsNotExempt() bool {
+	if !c.hello.mariadb {
+		return false
+	}
+	major, rest, _ := strings.Cut(c.hello.number(), ".")
+	minor, _, _ := strings.Cut(rest, ".")
+	a, _ := strconv.Atoi(major)
+	b, _ := strconv.Atoi(minor)
+	return a > 10 || a == 10 && b >= 11
+}
+
+// globalRights are the rights on everything in the lines of SHOW GRANTS.
+func globalRights(grants []string) map[string]bool {
+	rights := make(map[string]bool)
+	for _, line := range grants {
+		rest, ok := strings.CutPrefix(line, "GRANT ")
+		list, _, on := strings.Cut(rest, " ON *.* TO ")
+		if !ok || !on {
+			continue
+		}
+		for one := range strings.SplitSeq(list, ",") {
+			rights[strings.ToUpper(strings.TrimSpace(one))] = true
+		}
+	}
+	return rights
+}
+
+// measure takes the median time of a ping there and back.
+func (c *conversation) measure(ctx context.Context) error {
+	pinger, ok := c.db.(driver.Pinger)
+	if !ok {
+		return errors.New("a defect: the driver can't ping")
+	}
+	var times []time.Duration
+	for range roundTrips {
+		start := time.Now()
+		if err := pinger.Ping(ctx); err != nil {
+			return c.ours(err)
+		}
+		times = append(times, time.Since(start))
+	}
+	slices.Sort(times)
+	c.facts.RoundTrip = rounded(float64(times[roundTrips/2].Nanoseconds()) / 1e6)
+	return nil
+}
+
+func rounded(ms float64) *float64 {
+	ms = math.Round(ms*1000) / 1000
+	return &ms
+}
+
+// summary is the facts in one line.
+func (c *conversation) summary() string {
+	f := &c.facts
+	in := "no database"
+	if f.Database != "" {
+		in = clean.Quoted(f.Database)
+	}
+	parts := []string{fmt.Sprintf("%s in %s on %s %s", clean.Quoted(f.Account), in, c.hello.brand(), f.Version)}
+	add := func(known *bool, yes, no string) {
+		if known != nil && *known {
+			parts = append(parts, yes)
+		} else if known != nil {
+			parts = append(parts, no)
+		}
+	}
+	add(f.Writable, "writable", "read-only")
+	add(f.Superuser, "administrator", "no administrator")
+	parts = append(parts, f.Encoding, f.Collation, "time zone "+f.TimeZone, modes(f.SQLMode))
+	if f.ClockDifference != nil {
+		parts = append(parts, fmt.Sprintf("clock %+d ms", int(math.Round(*f.ClockDifference))))
+	}
+	if f.RoundTrip != nil {
+		parts = append(parts, fmt.Sprintf("round trip %.2f ms", *f.RoundTrip))
+	}
+	parts = append(parts, "server "+f.ServerID)
+	return strings.Join(slices.DeleteFunc(parts, func(s string) bool { return s == "" }), ", ")
+}
+
+// modes says in a word what the SQL mode means for wrong data.
+func modes(mode string) string {
+	if mode == "" {
+		return "SQL mode empty"
+	}
+	if strings.Contains(mode, "STRICT_") {
+		return "SQL mode strict"
+	}
+	return "SQL mode not strict"
+}
+
+// lost is for a session that ended, or refused a plain question.
+func (c *conversation) lost(err error) *finding.Finding {
+	if errors.Is(err, errLocalFile) {
+		return c.askedForFile(err)
+	}
+	found := finding.New("session.lost", "the login worked, and then the session failed")
+	if r := refusalOf(err); r != nil {
+		found.Saw("%s", r.said())
+	} else {
+		found.Saw("%s", clean.Line(plain(err), 0))
+	}
+	return found.Suggest("gharbor test %s   # again; if it repeats, the server's log says why", c.to.Profile)
+}
+
+// Missing returns the tables that do not exist for this login, in the database
+// that is open unless a name has another before a dot, and the plugins that
+// are not active: extensions are called plugins here.
+func (c *conversation) Missing(ctx context.Context, tables, extensions []string) (noTables, noExtensions []string, err error) {
+	for _, name := range tables {
+		schema, table, qualified := strings.Cut(name, ".")
+		sql, args := "SELECT 1 FROM information_schema.tables WHERE table_schema = ? AND table_name = ? LIMIT 1", []any{schema, table}
+		if !qualified {
+			sql, args = "SELECT 1 FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = ? LIMIT 1", []any{name}
+		}
+		found, err := c.column(ctx, sql, args...)
+		if err != nil {
+			return nil, nil, err
+		}
+		if len(found) == 0 {
+			noTables = append(noTables, name)
+		}
+	}
+	for _, name := range extensions {
+		found, err := c.column(ctx, "SELECT 1 FROM information_schema.plugins WHERE plugin_name = ? AND plugin_status = 'ACTIVE' LIMIT 1", name)
+		if err != nil {
+			return nil, nil, err
+		}
+		if len(found) == 0 {
+			noExtensions = append(noExtensions, name)
+		}
+	}
+	return noTables, noExtensions, nil
+}
+
+// ours is err, or why the seam ended the connection.
+func (c *conversation) ours(err error) error {
+	if err != nil && c.seam != nil && c.seam.err != nil {
+		return c.seam.err
+	}
+	return err
+}
+
+func (c *conversation) exec(ctx context.Context, sql string) error {
+	_, err := c.db.(driver.ExecerContext).ExecContext(ctx, sql, nil)
+	return c.ours(err)
+}
+
+// query runs a statement and returns the names of its columns and its rows.
+func (c *conversation) query(ctx context.Context, sql string, args ...any) (columns []string, rows [][]string, err error) {
+	var named []driver.NamedValue
+	for i, arg := range args {
+		named = append(named, driver.NamedValue{Ordinal: i + 1, Value: arg})
+	}
+	result, err := c.db.(driver.QueryerContext).QueryContext(ctx, sql, named)
+	if err != nil {
+		return nil, nil, c.ours(err)
+	}
+	defer result.Close()
+	columns = result.Columns()
+	values := make([]driver.Value, len(columns))
+	for len(rows) < maxRows {
+		if err := result.Next(values); err != nil {
+			if errors.Is(err, io.EOF) {
+				break
+			}
+			return nil, nil, c.ours(err)
+		}
+		row := make([]string, len(values))
+		for i, v := range values {
+			row[i] = text(v)
+		}
+		rows = append(rows, row)
+	}
+	return columns, rows, nil
+}
+
+// text is a value as the server wrote it.
+func text(v driver.Value) string {
+	switch v := v.(type) {
+	case nil:
+		return ""
+	case []byte:
+		return string(v)
+	}
+	return fmt.Sprint(v)
+}
+
+// row is the one row of a statement, by column name.
+func (c *conversation) row(ctx context.Context, sql string, args ...any) (map[string]string, error) {
+	columns, rows, err := c.query(ctx, sql, args...)
+	if err != nil {
+		return nil, err
+	}
+	if len(rows) == 0 {
+		return nil, errors.New("the server answered without a row")
+	}
+	row := make(map[string]string)
+	for i, name := range columns {
+		row[name] = rows[0][i]
+	}
+	return row, nil
+}
+
+// pairs is a statement of two columns, names and values.
+func (c *conversation) pairs(ctx context.Context, sql string) (map[string]string, error) {
+	_, rows, err := c.query(ctx, sql)
+	if err != nil {
+		return nil, err
+	}
+	set := make(map[string]string)
+	for _, row := range rows {
+		if len(row) == 2 {
+			set[row[0]] = row[1]
+		}
+	}
+	return set, nil
+}
+
+// column is a statement's first column.
+func (c *conversation) column(ctx context.Context, sql string, args ...any) ([]string, error) {
+	_, rows, err := c.query(ctx, sql, args...)
+	if err != nil {
+		return nil, err
+	}
+	var values []string
+	for _, row := range rows {
+		if len(row) > 0 {
+			values = append(values, row[0])
+		}
+	}
+	return values, nil
+}
+
+// value is the first column of the first row.
+func (c *conversation) value(ctx context.Context, sql string, args ...any) (string, error) {
+	values, err := c.column(ctx, sql, args...)
+	if err == nil && len(values) == 0 {
+		err = errors.New("the server answered without a row")
+	}
+	return strings.Join(values[:min(len(values), 1)], ""), err
+}

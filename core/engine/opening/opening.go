@@ -1,0 +1,261 @@
+// Package opening is what the speak stage of every engine has in common: it
+// waits for the first bytes of a server, finds out on other connections what
+// is there when they do not come or are another protocol's, and says so. It
+// stands between engine and its sub-packages; which bytes are the engine's own
+// is theirs to say.
+package opening
+
+import (
+	"context"
+	"errors"
+	"io"
+	"net"
+	"os"
+	"strings"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/engine/greeting"
+	"gentleharbor/core/finding"
+)
+
+// Opening is one attempt to get a server to speak.
+type Opening struct {
+	To   engine.Target
+	Conn net.Conn // as dialled
+	Word string   // the engine in the profile
+	Name string   // the engine in a sentence: "PostgreSQL"
+	Ours []string // the engine words that are this engine's servers
+
+	// Probes make other servers speak, in order; ProbeNames names the
+	// protocols that were tried then, the engine's own first.
+	Probes     []greeting.Probe
+	ProbeNames string
+
+	// Starting is what a starting server of this engine looks like from here.
+	Starting string
+
+	askedAll bool // whether every probe had its turn
+}
+
+// Guard makes ctx bound a connection's reads and writes until release.
+func Guard(ctx context.Context, conn net.Conn) (release func()) {
+	deadline, _ := ctx.Deadline()
+	conn.SetDeadline(deadline)
+	stop := context.AfterFunc(ctx, func() { conn.SetDeadline(time.Unix(1, 0)) })
+	return func() {
+		if stop() {
+			conn.SetDeadline(time.Time{})
+		}
+	}
+}
+
+// patience is how long a silent server is left alone before other connections
+// find out whether it is something else that waits for us to speak.
+func patience(ctx context.Context) time.Duration {
+	const usual = 2 * time.Second
+	if deadline, ok := ctx.Deadline(); ok {
+		return min(usual, time.Until(deadline)*2/5)
+	}
+	return usual
+}
+
+// Listen runs read, which waits for the server's first bytes. While none come,
+// it asks what else could be there; other is what answered as something else.
+func (o *Opening) Listen(ctx context.Context, read func() ([]byte, error)) (reply []byte, other *greeting.Service, err error) {
+	type answer struct {
+		reply []byte
+		err   error
+	}
+	answers := make(chan answer, 1)
+	go func() {
+		reply, err := read()
+		answers <- answer{reply, err}
+	}()
+	timer := time.NewTimer(patience(ctx))
+	defer timer.Stop()
+	select {
+	case a := <-answers:
+		return a.reply, nil, a.err
+	case <-timer.C:
+	}
+	probing, stop := context.WithCancel(ctx)
+	defer stop()
+	others := make(chan *greeting.Service, 1)
+	go func() {
+		if service, ok := o.Identify(probing); ok {
+			others <- &service
+			return
+		}
+		others <- nil
+	}()
+	select {
+	case a := <-answers: // only slow
+		stop()
+		<-others
+		return a.reply, nil, a.err
+	case other = <-others:
+	}
+	if other != nil {
+		o.Conn.SetDeadline(time.Unix(1, 0))
+	}
+	a := <-answers
+	return a.reply, other, a.err
+}
+
+// Identify asks what is there, on connections of its own. ok is false where
+// nothing recognisable answers, and for a server of this engine.
+func (o *Opening) Identify(ctx context.Context) (s greeting.Service, ok bool) {
+	if o.To.Redial == nil {
+		return greeting.Service{}, false
+	}
+	service, asked, ok := greeting.Identify(ctx, o.To.Redial, o.Probes...)
+	o.askedAll = asked == len(o.Probes) && ctx.Err() == nil
+	return service, ok && !o.isOurs(service)
+}
+
+func (o *Opening) isOurs(s greeting.Service) bool {
+	for _, word := range o.Ours {
+		if s.Engine == word {
+			return true
+		}
+	}
+	return false
+}
+
+// Recognise names the other service whose first bytes p are.
+func (o *Opening) Recognise(p []byte) (s greeting.Service, ok bool) {
+	s, ok = greeting.Recognise(p)
+	return s, ok && !o.isOurs(s)
+}
+
+// Other is the result for a server of another kind. reply is what it sent.
+func (o *Opening) Other(s greeting.Service, reply []byte) finding.Result {
+	if s.TLS {
+		return finding.Failed(finding.New("speak.tls-only", "what listens at %s speaks TLS from the first byte, which %s does not: it is another kind of server, or a TLS proxy in front of one", o.To.Address, o.Name).
+			Suggest("gharbor nearby").
+			Suggest("gharbor set %s port=PORT", o.To.Profile))
+	}
+	found := finding.New("speak.other-engine", "%s answers at %s, where the profile says %s", s.What, o.To.Address, o.Word)
+	if len(reply) > 0 {
+		found.Saw("its first bytes: %s", clean.Bytes(reply, 40))
+	} else {
+		found.Saw("it stayed silent until asked in its own protocol, on another connection")
+	}
+	if s.Engine != "" {
+		found.Suggest("gharbor set %s engine=%s   # if that server is the one that is meant", o.To.Profile, s.Engine)
+	}
+	return finding.Failed(o.suggestPlace(found))
+}
+
+// suggestPlace says how to name another place.
+func (o *Opening) suggestPlace(found *finding.Finding) *finding.Finding {
+	key, what := "port=PORT", "port"
+	if o.To.Network == "unix" {
+		key, what = "socket=PATH", "socket"
+	}
+	return found.Suggest("gharbor set %s %s   # if the %s is wrong", o.To.Profile, key, what).Suggest("gharbor nearby")
+}
+
+// Rest reads on for a moment: a greeting may come in pieces.
+func (o *Opening) Rest(reply []byte) []byte {
+	const moment, enough = 400 * time.Millisecond, 256
+	o.Conn.SetReadDeadline(time.Now().Add(moment))
+	for len(reply) < enough {
+		if _, ok := o.Recognise(reply); ok {
+			break
+		}
+		piece := make([]byte, enough)
+		n, err := o.Conn.Read(piece)
+		reply = append(reply, piece[:n]...)
+		if err != nil {
+			break
+		}
+	}
+	return reply
+}
+
+// Unexpected is the result for an answer that is not the engine's: another
+// server where it can be recognised, else bytes of no known protocol.
+func (o *Opening) Unexpected(ctx context.Context, reply []byte) finding.Result {
+	if service, ok := o.Recognise(reply); ok {
+		return o.Other(service, reply)
+	}
+	if service, ok := o.Identify(ctx); ok {
+		return o.Other(service, reply)
+	}
+	return finding.Failed(o.suggestPlace(finding.New("speak.garbage", "what answers at %s does not speak %s's protocol, nor any that is known here", o.To.Address, o.Name).
+		Saw("its first bytes: %s", clean.Bytes(reply, 32))))
+}
+
+// Nothing is the result for a server that closed, or stayed silent.
+func (o *Opening) Nothing(ctx context.Context, err error) finding.Result {
+	if errors.Is(err, os.ErrDeadlineExceeded) || ctx.Err() != nil {
+		heard := "no answer to " + o.Name + "'s opening; the time ran out before all others were tried"
+		if o.askedAll {
+			heard = "no answer to " + o.ProbeNames + " opening"
+		}
+		found := finding.New("speak.silent", "%s accepts the connection and then says nothing: the server hangs, is overloaded%s, or a proxy on the way has nothing behind it", o.To.Address, o.Starting).
+			Saw("%s", heard)
+		return finding.Failed(found.Suggest("gharbor test %s -timeout 60s   # if it is only slow", o.To.Profile).
+			Suggest("gharbor nearby"))
+	}
+	if service, ok := o.Identify(ctx); ok {
+		return o.Other(service, nil)
+	}
+	what := "closed the connection without a word"
+	if !errors.Is(err, io.EOF) {
+		what = "broke the connection off"
+	}
+	return finding.Failed(finding.New("speak.closed", "%s accepted the connection and %s: the server is only just starting, has no room left, or a proxy on the way has nothing behind it", o.To.Address, what).
+		Saw("%s", clean.Line(plainError(err), 0)).
+		Suggest("gharbor test %s   # again in a few seconds", o.To.Profile).
+		Suggest("gharbor nearby"))
+}
+
+func plainError(err error) string {
+	if errors.Is(err, io.EOF) {
+		return "end of the stream before the first byte"
+	}
+	var operation *net.OpError
+	if errors.As(err, &operation) && operation.Err != nil {
+		return operation.Err.Error()
+	}
+	return err.Error()
+}
+
+// LastError is the innermost text of a chain of errors: a driver's wrapping
+// repeats host and user.
+func LastError(err error) string {
+	for {
+		switch next := err.(type) {
+		case interface{ Unwrap() error }:
+			if next.Unwrap() == nil {
+				return err.Error()
+			}
+			if _, ok := err.(*net.OpError); ok {
+				return err.Error()
+			}
+			err = next.Unwrap()
+		case interface{ Unwrap() []error }:
+			all := next.Unwrap()
+			if len(all) == 0 {
+				return err.Error()
+			}
+			err = all[len(all)-1]
+		default:
+			return err.Error()
+		}
+	}
+}
+
+// ClientCertificateAlert is the TLS alert with which a server refuses a client
+// certificate, or its absence. TLS 1.3 tells it only after the handshake.
+func ClientCertificateAlert(err error) string {
+	text := LastError(err)
+	if !strings.Contains(text, "remote error: tls:") {
+		return ""
+	}
+	return text
+}
