@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/standin/authority"
 	"gentleharbor/standin/postgresql"
 )
 
@@ -49,7 +50,7 @@ type stage struct {
 	Options
 	home      string
 	servers   map[string]*postgresql.Server
-	authority *postgresql.Authority
+	authority *authority.Authority
 	closed    int // a port that nothing listens on
 	failed    error
 }
@@ -153,7 +154,7 @@ func (s *stage) tearDown() {
 }
 
 func (s *stage) start() (err error) {
-	if s.authority, err = postgresql.NewAuthority(); err != nil {
+	if s.authority, err = authority.New(); err != nil {
 		return err
 	}
 	secure, err := s.authority.TLS([]string{"tide-db.internal.example"}, 300*24*time.Hour)

@@ -116,7 +116,11 @@ func TestFindingsPage(t *testing.T) {
 	var b strings.Builder
 	b.WriteString("# All findings\n\nWhat `gharbor explain CODE` prints, for every code. A code is stable; its first word says what it is about,\nand mostly is the stage that it comes from.\n")
 	for _, page := range finding.Pages() {
-		fmt.Fprintf(&b, "\n## %s\n\n*%s.* %s\n\n%s\n", page.Code, page.Outcome, page.Summary, page.Text)
+		passing := ""
+		if page.Passing {
+			passing = "; may pass by itself"
+		}
+		fmt.Fprintf(&b, "\n## %s\n\n*%s at %s%s.* %s\n\n%s\n", page.Code, page.Outcome, strings.Join(page.Stages, " or "), passing, page.Summary, page.Text)
 	}
 	const path = "../../docs/findings.md"
 	if *update {

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"gentleharbor/internal/testkit"
+	"gentleharbor/standin/authority"
 	"gentleharbor/standin/postgresql"
 )
 
@@ -262,7 +263,7 @@ func answersMongo(conn net.Conn) {
 
 // onlyTLS ends with an alert whatever is no handshake.
 func onlyTLS(t *testing.T) func(net.Conn) {
-	authority, err := postgresql.NewAuthority()
+	authority, err := authority.New()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -281,7 +282,7 @@ func onlyTLS(t *testing.T) func(net.Conn) {
 // TestCertificates: what a real server's one certificate cannot show.
 func TestCertificates(t *testing.T) {
 	t.Parallel()
-	authority, err := postgresql.NewAuthority()
+	authority, err := authority.New()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -326,7 +327,7 @@ func TestCertificates(t *testing.T) {
 
 func TestCertificateNotYetValidAndTooOld(t *testing.T) {
 	t.Parallel()
-	authority, err := postgresql.NewAuthority()
+	authority, err := authority.New()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -350,7 +351,7 @@ func TestCertificateNotYetValidAndTooOld(t *testing.T) {
 // TestNoAuthorities: an image without root certificates.
 func TestNoAuthorities(t *testing.T) {
 	t.Parallel()
-	authority, err := postgresql.NewAuthority()
+	authority, err := authority.New()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -372,7 +373,7 @@ func TestTLSFiles(t *testing.T) {
 	t.Parallel()
 	p, _ := standin(t, birds())
 	folder := t.TempDir()
-	authority, err := postgresql.NewAuthority()
+	authority, err := authority.New()
 	if err != nil {
 		t.Fatal(err)
 	}

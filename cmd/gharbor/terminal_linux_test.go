@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"gentleharbor/internal/testkit"
+	"gentleharbor/standin/authority"
 	"gentleharbor/standin/postgresql"
 )
 
@@ -109,7 +110,7 @@ func TestColour(t *testing.T) {
 
 func TestCertificateAsks(t *testing.T) {
 	t.Parallel()
-	authority, err := postgresql.NewAuthority()
+	authority, err := authority.New()
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -3,6 +3,7 @@ package check
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -93,11 +94,28 @@ func compare(key, want string, f *engine.Facts) (have string, holds bool) {
 		}
 		return strconv.FormatBool(*f.Writable), strconv.FormatBool(*f.Writable) == want
 	case "user":
+		if f.Account != "" {
+			return clean.Quoted(f.Account), f.User == want || f.Account == want
+		}
 		return clean.Quoted(f.User), f.User == want
 	case "database":
 		return clean.Quoted(f.Database), f.Database == want
 	case "encoding":
 		return clean.Quoted(f.Encoding), plainEncoding(f.Encoding) == plainEncoding(want)
+	case "server":
+		if f.Lineage == "" {
+			return "not known", false
+		}
+		return clean.Quoted(f.Lineage), f.Lineage == want
+	case "collation":
+		if f.Collation == "" {
+			return "not known", false
+		}
+		return clean.Quoted(f.Collation), strings.EqualFold(f.Collation, want)
+	case "sql-mode":
+		return clean.Quoted(f.SQLMode), hasModes(f.SQLMode, want)
+	case "time-zone":
+		return clean.Quoted(f.TimeZone), sameZone(f.TimeZone, want)
 	case "latency":
 		limit, err := time.ParseDuration(want)
 		if err != nil || f.RoundTrip == nil {
@@ -106,6 +124,23 @@ func compare(key, want string, f *engine.Facts) (have string, holds bool) {
 		return fmt.Sprintf("%.2f ms", *f.RoundTrip), *f.RoundTrip <= float64(limit.Microseconds())/1000
 	}
 	return "", true
+}
+
+// hasModes reports whether all of the wanted SQL modes are on.
+func hasModes(mode, want string) bool {
+	on := strings.Split(strings.ToUpper(mode), ",")
+	for one := range strings.SplitSeq(strings.ToUpper(want), ",") {
+		if !slices.Contains(on, strings.TrimSpace(one)) {
+			return false
+		}
+	}
+	return true
+}
+
+// sameZone compares time zones; "SYSTEM (UTC)" is both of its names.
+func sameZone(zone, want string) bool {
+	system, name, ok := strings.Cut(strings.TrimSuffix(zone, ")"), " (")
+	return strings.EqualFold(zone, want) || ok && (strings.EqualFold(system, want) || strings.EqualFold(name, want))
 }
 
 func compareTLS(want string, f *engine.Facts) (have string, holds bool) {

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearby"
 	"gentleharbor/core/route"
@@ -214,12 +215,15 @@ func (t *test) hintNearby(ctx context.Context, c route.Candidate, found *finding
 			continue
 		}
 		found.Saw("%s answers at %s", s.What, at)
-		if s.Engine == word {
+		if engine.SameFamily(s.Engine, word) {
 			found.Suggest("%s", fix)
 		}
 	}
-	if !slices.ContainsFunc(servers, func(s nearby.Server) bool { return s.State == "answers" && s.Engine == word }) {
+	if !slices.ContainsFunc(servers, func(s nearby.Server) bool { return s.State == "answers" && engine.SameFamily(s.Engine, word) }) {
 		found.Saw("no %s answers on its usual port and sockets either", word)
+	}
+	for _, p := range t.Places.JustStarted(word) {
+		found.Saw("a process %s (%d) was started %s ago: it may be that server, still starting", p.Name, p.PID, p.Age)
 	}
 	for _, s := range t.Places.Stopped(servers, word) {
 		found.Saw("%s: %s", clean.Quoted(s.Name), s.What)

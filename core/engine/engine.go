@@ -110,6 +110,12 @@ type Facts struct {
 	ReadOnlyBy string `json:"-"` // why nothing can be written, where that is so
 }
 
+// SameFamily reports whether two engine words are servers of one protocol.
+func SameFamily(a, b string) bool {
+	mysql := func(word string) bool { return word == "mysql" || word == "mariadb" }
+	return a == b || mysql(a) && mysql(b)
+}
+
 // Refused is a login that failed for a reason that the server keeps to itself.
 type Refused struct {
 	Profile   string

@@ -2,12 +2,15 @@ package finding
 
 import (
 	_ "embed"
+	"slices"
 	"strings"
 	"sync"
 )
 
-// pages holds the long text of every code. Its form: a line "## CODE
-// OUTCOME", a line of summary, and paragraphs up to the next "## ".
+// pages holds the long text of every code. Its form: a line "## CODE OUTCOME",
+// with "passing" behind it where waiting may mend what was found, and
+// "at STAGE,STAGE" where the stage is not the code's first word; a line of
+// summary; and paragraphs up to the next "## ".
 //
 //go:embed pages.txt
 var pages string
@@ -16,8 +19,10 @@ var pages string
 type Page struct {
 	Code    string
 	Outcome Outcome // what it makes of its stage
-	Summary string  // one line
-	Text    string  // paragraphs
+	Stages  []string
+	Passing bool   // it may be over without anybody's doing
+	Summary string // one line
+	Text    string // paragraphs
 }
 
 // Pages returns the page of every code, in the order of the stages.
@@ -26,12 +31,18 @@ var Pages = sync.OnceValue(func() []Page {
 	for part := range strings.SplitSeq(pages, "\n## ") {
 		part = strings.TrimPrefix(part, "## ")
 		head, body, _ := strings.Cut(part, "\n")
-		code, outcome, ok := strings.Cut(head, " ")
-		if !ok {
+		words := strings.Fields(head)
+		if len(words) < 2 {
 			continue
 		}
+		area, _, _ := strings.Cut(words[0], ".")
+		p := Page{Code: words[0], Outcome: Outcome(words[1]), Stages: []string{area}, Passing: slices.Contains(words, "passing")}
+		if _, stages, ok := strings.Cut(head, " at "); ok {
+			p.Stages = strings.Split(stages, ",")
+		}
 		summary, text, _ := strings.Cut(body, "\n")
-		all = append(all, Page{Code: code, Outcome: Outcome(outcome), Summary: summary, Text: strings.TrimSpace(text)})
+		p.Summary, p.Text = summary, strings.TrimSpace(text)
+		all = append(all, p)
 	}
 	return all
 })

@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"gentleharbor/core/clean"
+	engines "gentleharbor/core/engine"
 	"gentleharbor/core/profile"
 )
 
@@ -33,7 +34,7 @@ func (p Places) path(path string) string { return filepath.Join(p.Root, path) }
 func (p Places) sockets(engine string) []string {
 	var found []string
 	for _, usual := range usualSockets {
-		if engine != "" && engine != usual.engine && !(engine == "mariadb" && usual.engine == "mysql") {
+		if engine != "" && !engines.SameFamily(engine, usual.engine) {
 			continue
 		}
 		matches, _ := filepath.Glob(p.path(usual.pattern))
@@ -161,8 +162,7 @@ func (p Places) Stopped(answering []Server, engine string) []Server {
 	var found []Server
 	answers := func(engine string, port int) bool {
 		return slices.ContainsFunc(answering, func(s Server) bool {
-			same := s.Engine == engine || strings.Contains("mysql mariadb", s.Engine) && strings.Contains("mysql mariadb", engine)
-			return s.State == "answers" && same && (port == 0 || s.Port == port)
+			return s.State == "answers" && engines.SameFamily(s.Engine, engine) && (port == 0 || s.Port == port)
 		})
 	}
 	if engine == "" || engine == "postgresql" {
@@ -174,7 +174,7 @@ func (p Places) Stopped(answering []Server, engine string) []Server {
 	}
 	seen := make(map[string]bool)
 	for _, u := range units {
-		if engine != "" && engine != u.engine || seen[u.engine] || answers(u.engine, 0) || !p.installed(u.unit) {
+		if engine != "" && !engines.SameFamily(engine, u.engine) || seen[u.engine] || answers(u.engine, 0) || !p.installed(u.unit) {
 			continue
 		}
 		seen[u.engine] = true

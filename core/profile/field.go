@@ -101,7 +101,11 @@ var fields = []Field{
 	{Name: "expect.database", Expected: "a name", Summary: "the database one is in", valid: notEmpty},
 	{Name: "expect.tables", Kind: List, Expected: `a list of tables such as ["sighting", "field.observer"]`, Summary: "tables that exist", valid: notEmpty},
 	{Name: "expect.extensions", Kind: List, Expected: "a list of extension names", Summary: "extensions that are installed", valid: notEmpty},
+	{Name: "expect.server", Expected: "what show or test calls server_lineage", Summary: "the server's own id: server_lineage of test -format json", valid: notEmpty},
 	{Name: "expect.encoding", Expected: `an encoding such as "UTF8"`, Summary: "the database's encoding", valid: notEmpty},
+	{Name: "expect.collation", Expected: `a collation such as "utf8mb4_general_ci"`, Summary: "the database's collation", valid: notEmpty},
+	{Name: "expect.sql-mode", Kind: List, Expected: `a list of modes such as ["STRICT_TRANS_TABLES"]`, Summary: "SQL modes that are on (MySQL, MariaDB)", valid: notEmpty},
+	{Name: "expect.time-zone", Expected: `a time zone such as "Etc/UTC"`, Summary: "the session's time zone", valid: notEmpty},
 	{Name: "expect.latency", Expected: `a time such as "50ms"`, Summary: "the longest median round trip: 50ms", valid: validDuration},
 }
 
@@ -123,6 +127,17 @@ func fieldNames() []string {
 	names := make([]string, len(fields))
 	for i := range fields {
 		names[i] = fields[i].Name
+	}
+	return names
+}
+
+// expectations are the keys of the expect table.
+func expectations() []string {
+	var names []string
+	for i := range fields {
+		if name, ok := strings.CutPrefix(fields[i].Name, "expect."); ok {
+			names = append(names, name)
+		}
 	}
 	return names
 }
@@ -155,7 +170,7 @@ func unknownKey(name string) string {
 		return text + fmt.Sprintf("; did you mean %q?", near)
 	}
 	if strings.HasPrefix(name, "expect.") {
-		return text + "; an expectation is one of version, tls, writable, user, database, tables, extensions, encoding, latency"
+		return text + "; an expectation is one of " + strings.Join(expectations(), ", ")
 	}
 	return text + "; gharbor help set lists the keys"
 }

@@ -309,7 +309,10 @@ func (r *Resolved) byDefault(field *Field) (Effective, bool) {
 			text, reason = r.Text("user"), "the user's name, as the server would"
 		}
 	case "secret":
-		text, reason = "default", "passfile, then ask if there is a terminal"
+		text, reason = "default", "ask if there is a terminal"
+		if r.Text("engine") == "postgresql" {
+			reason = "passfile, then " + reason
+		}
 	case "tls":
 		switch {
 		case r.address == "":

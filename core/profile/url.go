@@ -27,6 +27,12 @@ var urlTLS = map[string]string{
 	"disable": "off", "allow": "offered", "prefer": "offered", "require": "required", "verify-ca": "verified", "verify-full": "verified",
 }
 
+// urlSSLMode is the same for MySQL's ssl-mode (MySQL documentation, "Command
+// Options for Encrypted Connections").
+var urlSSLMode = map[string]string{
+	"disabled": "off", "preferred": "offered", "required": "required", "verify_ca": "verified", "verify_identity": "verified",
+}
+
 // ParseURL reads a connection URL, as PostgreSQL's documentation describes it
 // ("Connection URIs"): scheme://user@host:port/database?name=value. Several
 // hosts may stand between commas; a host may be a percent-encoded socket
@@ -149,6 +155,7 @@ func (u *urlReader) parameter(name, value string) {
 	keys := map[string]string{
 		"user": "user", "dbname": "database", "port": "port",
 		"sslrootcert": "tls-ca", "sslcert": "tls-cert", "sslkey": "tls-key",
+		"ssl-ca": "tls-ca", "ssl-cert": "tls-cert", "ssl-key": "tls-key", "socket": "socket", "server-public-key-path": "server-key",
 	}
 	switch {
 	case slices.Contains(passwordKeys, strings.ToLower(name)) || name == "sslpassword":
@@ -164,6 +171,10 @@ func (u *urlReader) parameter(name, value string) {
 		u.plain("tls", urlTLS[value])
 	case name == "sslmode":
 		u.err = errors.New("in the URL, sslmode: expected one of disable, allow, prefer, require, verify-ca, verify-full")
+	case name == "ssl-mode" && urlSSLMode[strings.ToLower(value)] != "":
+		u.plain("tls", urlSSLMode[strings.ToLower(value)])
+	case name == "ssl-mode":
+		u.err = errors.New("in the URL, ssl-mode: expected one of DISABLED, PREFERRED, REQUIRED, VERIFY_CA, VERIFY_IDENTITY")
 	case name == "target_session_attrs" && value == "any":
 	case name == "target_session_attrs" && (value == "read-write" || value == "primary"):
 		u.plain("target", "writable")
@@ -172,7 +183,7 @@ func (u *urlReader) parameter(name, value string) {
 	case name == "application_name" || name == "connect_timeout" || name == "channel_binding":
 		// they change how one client connects, not to what; a profile has no key for them
 	default:
-		known := []string{"host", "port", "user", "dbname", "sslmode", "sslrootcert", "sslcert", "sslkey", "passfile", "target_session_attrs"}
+		known := []string{"host", "port", "user", "dbname", "sslmode", "sslrootcert", "sslcert", "sslkey", "passfile", "target_session_attrs", "ssl-mode", "ssl-ca", "ssl-cert", "ssl-key", "socket"}
 		text := fmt.Sprintf("the URL's parameter %s has no place in a profile", clean.Quoted(name))
 		if near := nearest.Name(name, known); near != "" {
 			text += fmt.Sprintf("; did you mean %q?", near)
@@ -184,6 +195,10 @@ func (u *urlReader) parameter(name, value string) {
 func (u *urlReader) sets() ([]Override, error) {
 	engine := Override{Field: fieldByName["engine"], Value: TextValue(u.engine)}
 	sets := append([]Override{engine}, u.given...)
+	if slices.ContainsFunc(sets, func(o Override) bool { return o.Field.Name == "socket" }) && u.engine != "postgresql" {
+		// For MySQL's clients localhost is the socket.
+		sets = slices.DeleteFunc(sets, func(o Override) bool { return o.Field.Name == "host" && o.Value.Text() == "localhost" })
+	}
 	if first, second := TwoAddresses(sets); second != "" {
 		return nil, fmt.Errorf("the URL has two kinds of address, %s and %s", first, second)
 	}

@@ -13,7 +13,7 @@ import (
 	"time"
 
 	"gentleharbor/core/finding"
-	"gentleharbor/standin/postgresql"
+	"gentleharbor/standin/authority"
 )
 
 // handshake speaks TLS over a pipe with a server of that configuration.
@@ -35,7 +35,7 @@ func handshake(t *testing.T, p *Plan, server *tls.Config) (*Facts, finding.Resul
 }
 
 func TestRules(t *testing.T) {
-	authority, err := postgresql.NewAuthority()
+	authority, err := authority.New()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -103,7 +103,7 @@ func TestRules(t *testing.T) {
 
 // TestClockMoves: the same certificate at other moments.
 func TestClockMoves(t *testing.T) {
-	authority, err := postgresql.NewAuthority()
+	authority, err := authority.New()
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -21,7 +21,11 @@ func explainCommand() *command {
 			}
 			page, ok := finding.PageOf(c.args[0])
 			if ok {
-				_, err := fmt.Fprintf(c.Stdout, "%s (%s)\n%s\n\n%s\n", page.Code, page.Outcome, page.Summary, page.Text)
+				passing := ""
+				if page.Passing {
+					passing = ", may pass by itself"
+				}
+				_, err := fmt.Fprintf(c.Stdout, "%s (%s at %s%s)\n%s\n\n%s\n", page.Code, page.Outcome, strings.Join(page.Stages, " or "), passing, page.Summary, page.Text)
 				return err
 			}
 			var codes []string

@@ -19,8 +19,6 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
-
-	standin "gentleharbor/standin/postgresql"
 )
 
 // Require is the environment variable that makes a missing server a failure.
@@ -32,11 +30,7 @@ type PostgreSQL struct {
 	Folder string // its socket, and the folder above its data
 	Port   int
 
-	Authority  string // PEM of what signed the server's certificate
-	ClientCert string // PEM of a certificate for the user certified
-	ClientKey  string
-	OtherCert  string // the same name, signed by a stranger
-	OtherKey   string
+	Certificates
 }
 
 // Accounts of the main server.
@@ -49,7 +43,7 @@ const (
 // rule of its access file. It is started once per test run.
 func PostgreSQLServer(t testing.TB) *PostgreSQL {
 	t.Helper()
-	return need(t, mainServer)
+	return need(t, "PostgreSQL", mainServer)
 }
 
 // StartPostgreSQL is PostgreSQLServer outside of a test.
@@ -59,21 +53,22 @@ func StartPostgreSQL() (*PostgreSQL, error) { return mainServer() }
 // connections, and read-only by default.
 func SecondPostgreSQL(t testing.TB) *PostgreSQL {
 	t.Helper()
-	return need(t, secondServer)
+	return need(t, "PostgreSQL", secondServer)
 }
 
-func need(t testing.TB, start func() (*PostgreSQL, error)) *PostgreSQL {
+// need is a server that a test can't do without: where it can't be started, the
+// test is skipped, or fails where real servers are required.
+func need[S any](t testing.TB, what string, start func() (S, error)) S {
 	t.Helper()
 	server, err := start()
 	switch {
 	case err == nil:
-		return server
 	case os.Getenv(Require) != "":
-		t.Fatalf("no PostgreSQL server: %v", err)
+		t.Fatalf("no %s server: %v", what, err)
 	default:
-		t.Skipf("no PostgreSQL server: %v", err)
+		t.Skipf("no %s server: %v", what, err)
 	}
-	return nil
+	return server
 }
 
 var mainServer = sync.OnceValues(func() (*PostgreSQL, error) {
@@ -146,7 +141,7 @@ var secondServer = sync.OnceValues(func() (*PostgreSQL, error) {
 // ThrowAway is a server that a test may stop and start as it likes.
 func ThrowAway(t testing.TB) *PostgreSQL {
 	t.Helper()
-	return need(t, func() (*PostgreSQL, error) {
+	return need(t, "PostgreSQL", func() (*PostgreSQL, error) {
 		p, err := newCluster()
 		if err != nil {
 			return nil, err
@@ -170,12 +165,13 @@ func serverPrograms() (string, error) {
 	return "", errors.New("initdb was not found (Debian's package is postgresql)")
 }
 
-// credential is the account to run a server as: a server refuses to be root's.
-func credential() (*syscall.Credential, error) {
+// credential is the account to run a server as where one is root: a server
+// refuses to be root's.
+func credential(name string) (*syscall.Credential, error) {
 	if os.Getuid() != 0 {
 		return nil, nil
 	}
-	account, err := user.Lookup("postgres")
+	account, err := user.Lookup(name)
 	if err != nil {
 		return nil, err
 	}
@@ -195,7 +191,7 @@ func newCluster() (*PostgreSQL, error) {
 	}
 	onExit(func() { os.RemoveAll(folder) })
 	os.Chmod(folder, 0o755)
-	if cred, err := credential(); err != nil {
+	if cred, err := credential("postgres"); err != nil {
 		return nil, err
 	} else if cred != nil {
 		os.Chown(folder, int(cred.Uid), int(cred.Gid))
@@ -216,7 +212,7 @@ func (p *PostgreSQL) command(name string, args ...string) *exec.Cmd {
 	cmd.Dir = p.Folder
 	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "LC_ALL=C.UTF-8"}
 	cmd.SysProcAttr = &syscall.SysProcAttr{}
-	cmd.SysProcAttr.Credential, _ = credential()
+	cmd.SysProcAttr.Credential, _ = credential("postgres")
 	return cmd
 }
 
@@ -289,7 +285,7 @@ func (p *PostgreSQL) write(name, text string) error {
 	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
 		return err
 	}
-	if cred, err := credential(); err == nil && cred != nil {
+	if cred, err := credential("postgres"); err == nil && cred != nil {
 		return os.Chown(path, int(cred.Uid), int(cred.Gid))
 	}
 	return nil
@@ -297,36 +293,9 @@ func (p *PostgreSQL) write(name, text string) error {
 
 // certificates makes an authority, the server's certificate and two clients'.
 func (p *PostgreSQL) certificates() error {
-	now := time.Now()
-	ours, err := standin.NewAuthority()
-	if err != nil {
-		return err
-	}
-	stranger, err := standin.NewAuthority()
-	if err != nil {
-		return err
-	}
-	_, server, serverKey, err := ours.Issue("sightings.saltmarsh.example", []string{"sightings.saltmarsh.example", "localhost"}, now.Add(-time.Hour), now.Add(90*24*time.Hour))
-	if err != nil {
-		return err
-	}
-	_, client, clientKey, err := ours.Issue("certified", nil, now.Add(-time.Hour), now.Add(90*24*time.Hour))
-	if err != nil {
-		return err
-	}
-	_, other, otherKey, err := stranger.Issue("certified", nil, now.Add(-time.Hour), now.Add(90*24*time.Hour))
-	if err != nil {
-		return err
-	}
-	for name, text := range map[string][]byte{"authority.pem": ours.PEM, "server.pem": server, "server.key": serverKey,
-		"client.pem": client, "client.key": clientKey, "other.pem": other, "other.key": otherKey} {
-		if err := p.write(name, string(text)); err != nil {
-			return err
-		}
-	}
-	path := func(name string) string { return filepath.Join(p.Folder, name) }
-	p.Authority, p.ClientCert, p.ClientKey, p.OtherCert, p.OtherKey = path("authority.pem"), path("client.pem"), path("client.key"), path("other.pem"), path("other.key")
-	return nil
+	c, err := newCertificates(p.write, func(name string) string { return filepath.Join(p.Folder, name) })
+	p.Certificates = c
+	return err
 }
 
 // Connect makes a session as postgres over the socket.

@@ -13,10 +13,13 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
 	"time"
+
+	"gentleharbor/core/finding"
 )
 
 // build makes the program once per test run.
@@ -253,6 +256,9 @@ func (r *Report) Ends(t testing.TB, stage, outcome, code string) Stage {
 			}
 		}
 		t.Fatalf("stage %s is %s %q, want %s %q\n%s", stage, s.Outcome, have, outcome, code, all.String())
+	}
+	if page, ok := finding.PageOf(code); code != "" && (!ok || !slices.Contains(page.Stages, stage)) {
+		t.Errorf("%s came at the stage %s, and its page says %v", code, stage, page.Stages)
 	}
 	after := false
 	for _, other := range r.Stages {

@@ -178,7 +178,7 @@ var columnName = regexp.MustCompile(`AS "([a-z_]+)"`)
 // columns gets the simulated value of each.
 func (s *session) rows(query string) (columns []string, rows [][][]byte) {
 	switch {
-	case strings.Contains(query, "FROM pg_database"):
+	case strings.Contains(query, "FROM pg_database WHERE NOT"):
 		for _, name := range s.Databases {
 			rows = append(rows, [][]byte{[]byte(name)})
 		}
@@ -221,6 +221,8 @@ func (s *session) value(name string) string {
 		return s.Version
 	case "encoding":
 		return "UTF8"
+	case "collation":
+		return "C.UTF-8"
 	case "time_zone":
 		return "Etc/UTC"
 	case "read_only":

@@ -117,6 +117,12 @@ func (c *conversation) explain(ctx context.Context, r engine.Refused, a account)
 	if err != nil {
 		return err
 	}
+	if r.Network == "tcp" && !r.Encrypted {
+		if set, err := c.pairs(ctx, "SHOW GLOBAL VARIABLES LIKE 'require_secure_transport'"); err == nil && strings.EqualFold(set["require_secure_transport"], "ON") {
+			c.needsTLS(r, "require_secure_transport is on")
+			return nil
+		}
+	}
 	found := r.Finding
 	by := func(what string) *finding.Finding { return found.Saw("%sthe account is %s; %s", r.By, name, what) }
 	upper := strings.ToUpper(text)
@@ -128,9 +134,7 @@ func (c *conversation) explain(ctx context.Context, r engine.Refused, a account)
 		particular(found, "login.expired", "the password of %s has expired", clean.Quoted(r.User))
 		by("it says PASSWORD EXPIRE").Suggest("as an administrator: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's history", name)
 	case strings.Contains(upper, "REQUIRE SSL") && !r.Encrypted:
-		particular(found, "tls.required-by-server", "the server lets this account in only over TLS, and the connection was not encrypted")
-		by("it says REQUIRE SSL").Suggest("gharbor set %s tls=verified", r.Profile).
-			Suggest("gharbor set %s tls=required   # encrypted, whoever answers", r.Profile)
+		c.needsTLS(r, fmt.Sprintf("the account is %s; it says REQUIRE SSL", name))
 	case strings.Contains(upper, "REQUIRE X509") || strings.Contains(upper, "REQUIRE SUBJECT") || strings.Contains(upper, "REQUIRE ISSUER"):
 		particular(found, "tls.client-certificate", "the account %s needs a client certificate", clean.Quoted(r.User))
 		by("it says REQUIRE X509, SUBJECT or ISSUER").Suggest("gharbor set %s tls-cert=PATH tls-key=PATH", r.Profile)
@@ -141,11 +145,18 @@ func (c *conversation) explain(ctx context.Context, r engine.Refused, a account)
 		particular(found, "login.no-password-set", "the account %s has no password, so none that is sent can be right", clean.Quoted(r.User))
 		by("no password is stored").Suggest("as an administrator: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's history", name)
 	default:
-		found.Cause = fmt.Sprintf("the password sent for %s is wrong", clean.Quoted(r.User))
+		found.Code, found.Cause = "login.password", fmt.Sprintf("the password sent for %s is wrong", clean.Quoted(r.User))
 		by("it is neither locked nor expired and fits, so it is the password")
 		found.Try = slices.DeleteFunc(found.Try, func(s string) bool { return strings.Contains(s, "ADMIN-PROFILE") })
 	}
 	return nil
+}
+
+func (c *conversation) needsTLS(r engine.Refused, why string) {
+	particular(r.Finding, "tls.required-by-server", "the server lets this account in only over TLS, and the connection was not encrypted").
+		Saw("%s%s", r.By, why).
+		Suggest("gharbor set %s tls=verified", r.Profile).
+		Suggest("gharbor set %s tls=required   # encrypted, whoever answers", r.Profile)
 }
 
 // expiredNow tells PASSWORD EXPIRE from PASSWORD EXPIRE NEVER and the like.

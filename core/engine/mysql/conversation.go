@@ -87,9 +87,11 @@ func (c *conversation) Speak(ctx context.Context) finding.Result {
 		return finding.Failed(finding.New("speak.too-old", "the server speaks the protocol of before MySQL 4.1, whose logins are broken and not done here").
 			Saw("its first bytes: %s", clean.Bytes(reply, 40)).
 			Suggest("gharbor nearby   # is it the server that is meant?"))
-	case parseErr != nil && err != nil && len(reply) >= 4 && reply[3] == 0 && packetSize(reply) <= maxGreeting:
-		// It began as one of ours and ended in the middle.
-		return c.opening.Nothing(ctx, err)
+	case parseErr != nil && err != nil && (len(reply) < 4 || reply[3] == 0 && packetSize(reply) <= maxGreeting):
+		// It may have begun as one of ours and ended in the middle.
+		result := c.opening.Nothing(ctx, err)
+		result.Finding.Saw("before that, it sent %s", clean.Bytes(reply, 32))
+		return result
 	case parseErr != nil:
 		return c.opening.Unexpected(ctx, c.opening.Rest(reply))
 	case len(extra) > 0:

@@ -190,6 +190,8 @@ func (a *attempt) asked(body []byte) error {
 		return nil
 	}
 	switch body[0] {
+	case 0xfb:
+		return &fileRequest{name: string(body[1:])}
 	case 0xfe:
 		plugin, _, _ := bytes.Cut(body[1:], []byte{0})
 		a.method = clean.Line(string(plugin), 60)
@@ -337,7 +339,7 @@ func (a *attempt) unsupported() *finding.Finding {
 func (a *attempt) cleartext() *finding.Finding {
 	found := finding.New("login.cleartext-refused", "the server wants the password itself, by %s, which is sent only over TLS that was verified, or to a socket whose owner was checked", a.method)
 	if a.whole {
-		found.Saw("by this method the first login after a start of the server, or a change of the password, needs the whole password; later ones do not")
+		found.Saw("by this method the first login after a start of the server, or a change of the password, needs the whole password; later ones do not; and so does every login of an account that does not exist")
 	}
 	switch {
 	case a.to.Network == "unix":

@@ -215,17 +215,22 @@ func (a *attempt) sawAs(found *finding.Finding, r *refusal) *finding.Finding {
 	return found
 }
 
-// otherIdentity is for error 1698: the account is not recognised by a password.
+// otherIdentity is for error 1698: not a password was looked at but the system
+// account behind a socket. MariaDB treats an unknown account like some other
+// one, and then says this of it too.
 func (a *attempt) otherIdentity(r *refusal) *finding.Finding {
-	found := finding.New("login.peer", "the server recognises this account by the system account behind a Unix socket, not by a password").Saw("%s", r.said())
+	found := finding.New("login.peer", "the server looked at the system account behind a Unix socket, not at a password, and refused; its answer can be the same for an unknown account")
 	if a.to.Network == "unix" {
-		found.Cause = "the server compares the system account with the database account on this socket, and they are not the same"
+		found.Cause = "the server compares the system account with the database account on this socket, and they are not the same; its answer can be the same for an unknown account"
+	}
+	a.sawAs(found, r)
+	if a.to.Network == "unix" {
 		found.Suggest("gharbor set %s user=\"$(id -un)\"   # if an account of that name exists", a.to.Profile)
 	} else {
-		found.Saw("the connection is over TCP, where there is no system account to see")
-		found.Suggest("gharbor set %s host= port= socket=PATH   # as the system account of that name", a.to.Profile)
+		found.Saw("the connection is over TCP, where there is no system account to see").
+			Suggest("gharbor set %s host= port= socket=PATH   # as the system account of that name", a.to.Profile)
 	}
-	return found.Suggest("as an administrator: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'%s", a.someAccount(), a.whichHost())
+	return found.Suggest("gharbor test %s -as ADMIN-PROFILE   # an administrator's profile looks the account up", a.to.Profile)
 }
 
 // accountPattern is 'user'@'host' within a message, whatever its language.

@@ -20,6 +20,7 @@ import (
 // sessionQuery reads who and where one is, in one round trip.
 const sessionQuery = `SELECT current_user::text AS "user", current_database()::text AS "database",
  current_setting('server_version') AS "version", current_setting('server_encoding') AS "encoding",
+ (SELECT datcollate FROM pg_database WHERE datname = current_database()) AS "collation",
  current_setting('TimeZone') AS "time_zone", current_setting('transaction_read_only') AS "read_only",
  pg_is_in_recovery()::text AS "in_recovery", current_setting('is_superuser') AS "superuser",
  extract(epoch FROM clock_timestamp())::text AS "clock", extract(epoch FROM pg_postmaster_start_time())::text AS "started"`
@@ -41,6 +42,7 @@ func (c *conversation) Session(ctx context.Context) finding.Result {
 	}
 	f := &c.facts
 	f.User, f.Database, f.Version = clean.Line(row["user"], 0), clean.Line(row["database"], 0), clean.Line(row["version"], 80)
+	f.Collation = clean.Line(row["collation"], 60)
 	f.Encoding, f.TimeZone = clean.Line(row["encoding"], 40), clean.Line(row["time_zone"], 80)
 	f.Writable, f.InRecovery = truth(row["read_only"], "off"), truth(row["in_recovery"], "true")
 	f.Superuser = truth(row["superuser"], "on")

@@ -1,4 +1,6 @@
-package postgresql
+// Package authority makes certificates for simulated servers, and for real ones
+// in tests. They live for a year at the most and are worth nothing elsewhere.
+package authority
 
 import (
 	"crypto/ecdsa"
@@ -20,8 +22,8 @@ type Authority struct {
 	PEM  []byte
 }
 
-// NewAuthority makes an authority that lives for a day.
-func NewAuthority() (*Authority, error) {
+// New makes an authority that lives for a day.
+func New() (*Authority, error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return nil, err

@@ -1,0 +1,161 @@
+package mysql
+
+import (
+	"bytes"
+	"io"
+	"net"
+	"strings"
+	"testing"
+	"time"
+)
+
+// mariadb is the greeting of a real MariaDB 10.11, mysql8 of a MySQL 8.0.
+const (
+	mariadb = "\x5a\x00\x00\x00\x0a5.5.5-10.11.6-MariaDB\x00\x25\x00\x00\x00saltsalt\x00\xfe\xf7\x2d\x02\x00\xff\x81\x15\x00\x00\x00\x00\x00\x00\x1d\x00\x00\x00saltsaltsalt\x00mysql_native_password\x00"
+	mysql8  = "\x4a\x00\x00\x00\x0a8.0.36\x00\x08\x00\x00\x00saltsalt\x00\xff\xff\xff\x02\x00\xff\xdf\x15\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00saltsaltsalt\x00caching_sha2_password\x00"
+)
+
+// sized gives a packet its real length.
+func sized(packet string) []byte {
+	p := []byte(packet)
+	p[0], p[1], p[2] = byte(len(p)-4), byte((len(p)-4)>>8), 0
+	return p
+}
+
+func TestParseFirst(t *testing.T) {
+	h, r, err := parseFirst(sized(mariadb))
+	if err != nil || r != nil || !h.mariadb || h.number() != "10.11.6" || h.id != 37 || h.plugin != "mysql_native_password" || h.caps&capTLS != 0 {
+		t.Errorf("%+v %v %v", h, r, err)
+	}
+	if p := h.forDriver(); bytes.Equal(p, h.packet) || len(p) != len(h.packet) {
+		t.Error("MariaDB's own capabilities reach the driver")
+	}
+	h, _, err = parseFirst(sized(mysql8))
+	if err != nil || h.mariadb || h.version != "8.0.36" || h.plugin != "caching_sha2_password" || h.caps&capTLS == 0 || !bytes.Equal(h.forDriver(), h.packet) {
+		t.Errorf("%+v %v", h, err)
+	}
+	if request := h.tlsRequest(); len(request) != 36 || request[3] != 1 || request[4]&capLocalFiles != 0 || request[5]&(capTLS>>8) == 0 {
+		t.Errorf("the request for TLS: %x", request)
+	}
+	_, r, err = parseFirst(sized("\x00\x00\x00\x00\xff\x10\x04#08004Too many connections"))
+	if err != nil || r.Number != 1040 || r.State != "08004" || r.Message != "Too many connections" {
+		t.Errorf("%+v %v", r, err)
+	}
+	_, r, err = parseFirst(sized("\x00\x00\x00\x00\xff\x69\x04Host 'x' is blocked"))
+	if err != nil || r.Number != hostBlocked || quotedWord(r.Message) != "x" {
+		t.Errorf("%+v %v", r, err)
+	}
+	for _, bad := range []string{"\x00\x00\x00\x00\x0a", "\x00\x00\x00\x00\x0a8.0.36", "\x00\x00\x00\x00\x0aabc\x00", "\x00\x00\x00\x01" + mysql8[4:], mysql8[:40], "\x00\x00\x00\x00\x09old\x00", "\x00\x00\x00\x00\xff"} {
+		if h, r, err := parseFirst(sized(bad)); err == nil {
+			t.Errorf("%q: %+v %+v", bad, h, r)
+		}
+	}
+}
+
+func FuzzParseFirst(f *testing.F) {
+	f.Add(sized(mariadb))
+	f.Add(sized(mysql8))
+	f.Add(sized("\x00\x00\x00\x00\xff\x10\x04#08004Too many connections"))
+	f.Fuzz(func(t *testing.T, p []byte) {
+		h, r, err := parseFirst(p)
+		if (h != nil) == (r != nil) && err == nil {
+			t.Errorf("%x: %+v %+v", p, h, r)
+		}
+		if h != nil {
+			h.forDriver()
+			h.tlsRequest()
+			h.number()
+		}
+		if r != nil && strings.ContainsAny(r.said(), "\x1b\n\x00") {
+			t.Errorf("%q", r.said())
+		}
+	})
+}
+
+func TestHostFits(t *testing.T) {
+	for _, c := range []struct {
+		pattern, seen string
+		want          bool
+	}{
+		{"%", "127.0.0.1", true}, {"localhost", "localhost", true}, {"LOCALHOST", "localhost", true}, {"localhost", "127.0.0.1", false},
+		{"10.%", "10.1.2.3", true}, {"10.%", "110.1.2.3", false}, {"10._.2.3", "10.1.2.3", true}, {"10._.2.3", "10.11.2.3", false},
+		{"10.0.0.0/255.0.0.0", "10.9.8.7", true}, {"10.0.0.0/255.0.0.0", "11.9.8.7", false}, {"10.0.0.0/8", "10.9.8.7", true}, {"10.0.0.0/8", "gate.saltmarsh.example", false},
+		{"%.saltmarsh.example", "gate.saltmarsh.example", true}, {"2001:db8::/32", "2001:db8::1", true}, {"10.0.0.0/x", "10.0.0.1", false},
+	} {
+		if got := hostFits(c.pattern, c.seen); got != c.want {
+			t.Errorf("%s for %s: %v", c.pattern, c.seen, got)
+		}
+	}
+	order := []account{{"bander", "127.0.0.1"}, {"bander", "10.0.0.0/8"}, {"", "10.1.%"}, {"bander", "10.%"}, {"bander", "%"}, {"", "%"}}
+	for i := range len(order) - 1 {
+		if before(order[i], order[i+1]) >= 0 {
+			t.Errorf("%v does not come before %v", order[i], order[i+1])
+		}
+	}
+}
+
+func TestGlobalRights(t *testing.T) {
+	r := globalRights([]string{"GRANT SELECT, SUPER, READ_ONLY ADMIN ON *.* TO `a`@`%` IDENTIFIED BY PASSWORD 'x'", "GRANT ALL PRIVILEGES ON `moult`.* TO `a`@`%`"})
+	if !r["SUPER"] || !r["READ_ONLY ADMIN"] || r["ALL PRIVILEGES"] {
+		t.Errorf("%v", r)
+	}
+	if !expiredNow("… PASSWORD EXPIRE ACCOUNT LOCK") || expiredNow("… PASSWORD EXPIRE NEVER") || expiredNow("… PASSWORD EXPIRE INTERVAL 3 DAY") {
+		t.Error("expiry is misread")
+	}
+	if got := literal(`it's \ "so"`); got != `'it''s \\ "so"'` {
+		t.Error(got)
+	}
+}
+
+// TestSeam: the driver's numbers are those of a connection without TLS, and a
+// wish for a file ends it.
+func TestSeam(t *testing.T) {
+	ours, theirs := net.Pipe()
+	defer ours.Close()
+	defer theirs.Close()
+	h, _, err := parseFirst(sized(mysql8))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var seen [][]byte
+	s := &seam{Conn: ours, ready: h.forDriver(), shift: 1, caps: h.loginCaps(true), answer: func(b []byte) error { seen = append(seen, b); return nil }}
+	buffer := make([]byte, 4096)
+	if n, err := io.ReadFull(s, buffer[:len(h.packet)]); err != nil || !bytes.Equal(buffer[:n], h.packet) {
+		t.Fatalf("%x %v", buffer[:n], err)
+	}
+	exchange := func(write, want string, reply string, reads string) {
+		t.Helper()
+		got := make(chan string, 1)
+		go func() {
+			p := make([]byte, len(want))
+			io.ReadFull(theirs, p)
+			got <- string(p)
+			io.WriteString(theirs, reply)
+		}()
+		if n, err := s.Write([]byte(write)); err != nil || n != len(write) {
+			t.Fatalf("%d %v", n, err)
+		}
+		if p := <-got; p != want {
+			t.Errorf("the server got %q, want %q", p, want)
+		}
+		if n, err := io.ReadFull(s, buffer[:len(reads)]); err != nil || string(buffer[:n]) != reads {
+			t.Errorf("the driver got %q (%v), want %q", buffer[:n], err, reads)
+		}
+	}
+	login := append([]byte{36, 0, 0, 1}, make([]byte, 36)...)
+	caps := h.caps & driverCaps
+	login[4], login[5], login[6], login[7] = byte(caps), byte(caps>>8), byte(caps>>16), byte(caps>>24)
+	wire := bytes.Clone(login)
+	wire[3], wire[4], wire[5] = 2, wire[4]&^capLocalFiles, wire[5]|capTLS>>8
+	exchange(string(login), string(wire), "\x02\x00\x00\x03\x01\x04", "\x02\x00\x00\x02\x01\x04")
+	exchange("\x01\x00\x00\x03x", "\x01\x00\x00\x04x", "\x01\x00\x00\x05\x00", "\x01\x00\x00\x04\x00")
+	exchange("\x01\x00\x00\x00\x0e", "\x01\x00\x00\x00\x0e", "\x01\x00\x00\x01\x00", "\x01\x00\x00\x01\x00")
+	if len(seen) != 2 {
+		t.Errorf("%d packets of the login were looked at", len(seen))
+	}
+	go io.WriteString(theirs, "\x05\x00\x00\x01\xfb/etc")
+	theirs.SetDeadline(time.Now().Add(time.Second))
+	if _, err := s.Read(buffer); err == nil || err.Error() != errLocalFile.Error() {
+		t.Errorf("%v", err)
+	}
+}

@@ -1,0 +1,85 @@
+package nearby
+
+import (
+	"bytes"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Process is a server's process of this machine.
+type Process struct {
+	Name string
+	PID  int
+	Age  time.Duration
+}
+
+// programs are the names of each engine's server programs.
+var programs = map[string][]string{
+	"postgresql": {"postgres", "postmaster"}, "mysql": {"mysqld", "mariadbd"}, "mariadb": {"mariadbd", "mysqld"},
+	"redis": {"redis-server"}, "mongodb": {"mongod"},
+}
+
+// JustStarted lists the engine's server processes that were started within the
+// last two minutes, and so may not listen yet. Linux tells them (proc(5));
+// elsewhere there are none.
+func (p Places) JustStarted(engine string) []Process {
+	const recent, most = 2 * time.Minute, 3
+	uptime := p.uptime()
+	if uptime == 0 {
+		return nil
+	}
+	folders, _ := filepath.Glob(p.path("/proc/[0-9]*"))
+	var found []Process
+	for _, folder := range folders {
+		name, parent, started := p.stat(folder)
+		age := uptime - started
+		if !slices.Contains(programs[engine], name) || age > recent || age < 0 {
+			continue
+		}
+		if above, _, _ := p.stat(p.path("/proc/" + strconv.Itoa(parent))); above == name {
+			continue // one of its workers
+		}
+		pid, _ := strconv.Atoi(filepath.Base(folder))
+		found = append(found, Process{Name: name, PID: pid, Age: age.Round(time.Second)})
+		if len(found) == most {
+			break
+		}
+	}
+	return found
+}
+
+// uptime is how long the machine is up, 0 where it is not known.
+func (p Places) uptime() time.Duration {
+	data, err := os.ReadFile(p.path("/proc/uptime"))
+	if err != nil {
+		return 0
+	}
+	first, _, _ := strings.Cut(string(data), " ")
+	seconds, _ := strconv.ParseFloat(first, 64)
+	return time.Duration(seconds * float64(time.Second))
+}
+
+// stat reads a process's name, its parent, and when it was started, counted
+// from the machine's start: fields 2, 4 and 22, the last in ticks, of which
+// Linux tells 100 a second.
+func (p Places) stat(folder string) (name string, parent int, started time.Duration) {
+	data, err := os.ReadFile(filepath.Join(folder, "stat"))
+	if err != nil {
+		return "", 0, 0
+	}
+	open, shut := bytes.IndexByte(data, '('), bytes.LastIndexByte(data, ')')
+	if open < 0 || shut < open {
+		return "", 0, 0
+	}
+	fields := strings.Fields(string(data[shut+1:]))
+	if len(fields) < 20 {
+		return "", 0, 0
+	}
+	parent, _ = strconv.Atoi(fields[1])
+	ticks, _ := strconv.ParseInt(fields[19], 10, 64)
+	return string(data[open+1 : shut]), parent, time.Duration(ticks) * 10 * time.Millisecond
+}

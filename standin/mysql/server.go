@@ -1,0 +1,267 @@
+// Package mysql is a simulated MySQL or MariaDB server for the demo and for
+// tests of what a real one cannot show. It does logins by
+// mysql_native_password and caching_sha2_password, TLS with a certificate made
+// at start, accounts by name and host, answers the few questions of a test,
+// and commits scripted faults. It listens on loopback or a Unix socket only
+// and stores nothing.
+package mysql
+
+import (
+	"crypto/rand"
+	"crypto/rsa"
+	"crypto/tls"
+	"errors"
+	"io"
+	"net"
+	"sync"
+	"time"
+)
+
+// Fault is something that a server does wrong.
+type Fault string
+
+// The faults.
+const (
+	NoFault       Fault = ""
+	Full          Fault = "full"           // error 1040 instead of a greeting
+	Blocked       Fault = "blocked"        // error 1129 instead of a greeting
+	NotAllowed    Fault = "not-allowed"    // error 1130 instead of a greeting
+	Stopping      Fault = "stopping"       // error 1053 instead of a greeting
+	Silent        Fault = "silent"         // accepts and says nothing
+	Garbage       Fault = "garbage"        // bytes of no protocol
+	Endless       Fault = "endless"        // garbage without end
+	Trickle       Fault = "trickle"        // a byte of the greeting a second
+	HugeLength    Fault = "huge-length"    // a greeting that says it has 16 MiB
+	HalfGreeting  Fault = "half-greeting"  // closes in the middle of the greeting
+	OldProtocol   Fault = "old-protocol"   // a greeting of before 4.1
+	Slow          Fault = "slow"           // every answer comes late, and right
+	CloseAtOnce   Fault = "close-at-once"  // accepts and closes
+	CloseAtLogin  Fault = "close-at-login" // closes when the login has come
+	HangAtLogin   Fault = "hang-at-login"  // says nothing more when the login has come
+	HugeAtLogin   Fault = "huge-at-login"  // answers the login with a packet that says it has 16 MiB
+	LoseSession   Fault = "lose-session"   // closes at the first statement
+	AsksForFile   Fault = "asks-for-file"  // answers the first statement with a wish for a local file
+	FileAtLogin   Fault = "file-at-login"  // answers the login with one
+	ExtraBytes    Fault = "extra-bytes"    // more than the greeting before TLS
+	EscapeMessage Fault = "escape-message" // control sequences in an error's text
+	OddMethod     Fault = "odd-method"     // a plugin that nobody knows
+	OldMethod     Fault = "old-method"     // the passwords of before 4.1
+	ClearMethod   Fault = "clear-method"   // wants the password as it is
+	OfferKey      Fault = "offer-key"      // hands out a key to put the password under, unasked
+	HangTLS       Fault = "hang-tls"       // agrees to TLS and stops
+	NoCatalogue   Fault = "no-catalogue"   // will not say which tables exist
+	FloodRows     Fault = "flood-rows"     // answers a list of databases without end
+)
+
+// Account is an account: a name and the host that it may come from.
+type Account struct {
+	User      string
+	Host      string // "%" for anywhere, "localhost", "127.0.0.1"
+	Password  string
+	Method    string // "mysql_native_password" or "caching_sha2_password"; "" is the server's
+	Locked    bool
+	Expired   bool
+	NeedsTLS  bool
+	Admin     bool
+	Databases []string // it has rights in; an Admin has them in all
+}
+
+// Config is what a server has and does.
+type Config struct {
+	Version   string // "8.0.36"; one with MariaDB in it makes it that
+	UUID      string
+	Accounts  []Account
+	Databases []string
+	Tables    []string // in each database
+	Method    string   // the greeting's; "" for caching_sha2_password, on MariaDB mysql_native_password
+	Fault     Fault
+	Delay     time.Duration // before each answer of a Slow server
+	ReadOnly  bool
+	NoNames   bool        // sees 127.0.0.1 where others see localhost, over TCP
+	TLS       *tls.Config // nil: TLS is not offered
+	Socket    string      // a path to listen on besides TCP
+	Started   time.Time   // zero for some hours ago
+}
+
+// Server is a running simulated server.
+type Server struct {
+	Config
+	Key       *rsa.PrivateKey // for passwords without TLS
+	listeners []net.Listener
+	group     sync.WaitGroup
+	mu        sync.Mutex
+	open      map[net.Conn]bool
+	count     int
+	cached    map[string]bool // accounts whose hash is in the cache
+	files     []byte          // what came in answer to a wish for a file
+}
+
+// Start starts a server; Close ends it.
+func Start(c Config) (*Server, error) {
+	if c.Version == "" {
+		c.Version = "8.0.36"
+	}
+	if c.Method == "" {
+		c.Method = caching
+		if isMariaDB(c.Version) {
+			c.Method = native
+		}
+	}
+	if c.Started.IsZero() {
+		c.Started = time.Now().Add(-26 * time.Hour)
+	}
+	s := &Server{Config: c, open: make(map[net.Conn]bool), cached: make(map[string]bool)}
+	if c.Method == caching || c.Fault == OfferKey {
+		var err error
+		if s.Key, err = rsa.GenerateKey(rand.Reader, 2048); err != nil {
+			return nil, err
+		}
+	}
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, err
+	}
+	s.listeners = append(s.listeners, listener)
+	if c.Socket != "" {
+		listener, err := net.Listen("unix", c.Socket)
+		if err != nil {
+			s.Close()
+			return nil, err
+		}
+		s.listeners = append(s.listeners, listener)
+	}
+	for _, l := range s.listeners {
+		s.group.Go(func() { s.accept(l) })
+	}
+	return s, nil
+}
+
+// Port is the port on 127.0.0.1 that the server listens on.
+func (s *Server) Port() int { return s.listeners[0].Addr().(*net.TCPAddr).Port }
+
+// Connections is how many were made so far.
+func (s *Server) Connections() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.count
+}
+
+// Files is what came in answer to wishes for a file.
+func (s *Server) Files() []byte {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.files
+}
+
+// Close ends the server and all its connections.
+func (s *Server) Close() {
+	for _, l := range s.listeners {
+		l.Close()
+	}
+	s.mu.Lock()
+	for conn := range s.open {
+		conn.Close()
+	}
+	s.mu.Unlock()
+	s.group.Wait()
+}
+
+// maxOpen bounds the connections of a server that is there to be looked at.
+const maxOpen = 1000
+
+func (s *Server) accept(listener net.Listener) {
+	for {
+		conn, err := listener.Accept()
+		if err != nil {
+			return
+		}
+		s.mu.Lock()
+		s.count++
+		number, full := s.count, len(s.open) >= maxOpen
+		if !full {
+			s.open[conn] = true
+		}
+		s.mu.Unlock()
+		if full {
+			conn.Close()
+			continue
+		}
+		s.group.Go(func() {
+			defer func() {
+				conn.Close()
+				s.mu.Lock()
+				delete(s.open, conn)
+				s.mu.Unlock()
+			}()
+			s.serve(conn, number)
+		})
+	}
+}
+
+// serve holds one connection.
+func (s *Server) serve(conn net.Conn, number int) {
+	conn.SetDeadline(time.Now().Add(5 * time.Minute)) // nobody looks longer
+	session := &session{Server: s, wire: &wire{conn: conn}, raw: conn, number: number}
+	if session.misbehave() {
+		return
+	}
+	if session.login() == nil {
+		session.answer()
+	}
+}
+
+var errEnded = errors.New("ended")
+
+// misbehave commits the faults that come instead of a greeting.
+func (s *session) misbehave() bool {
+	refuse := func(code uint16, text string) {
+		s.wire.write(append([]byte{0xff, byte(code), byte(code >> 8)}, text...))
+	}
+	switch s.Fault {
+	case Full:
+		refuse(1040, "Too many connections")
+	case Blocked:
+		refuse(1129, "Host '127.0.0.1' is blocked because of many connection errors; unblock with 'mysqladmin flush-hosts'")
+	case NotAllowed:
+		refuse(1130, "Host '127.0.0.1' is not allowed to connect to this MySQL server")
+	case Stopping:
+		refuse(1053, "Server shutdown in progress")
+	case Silent:
+		io.Copy(io.Discard, s.raw)
+	case CloseAtOnce:
+	case Garbage:
+		s.raw.Write([]byte("\x00\x01\x02\xfftide \x1b]0;gone\x07 table"))
+		io.Copy(io.Discard, io.LimitReader(s.raw, 64))
+	case OldProtocol:
+		s.wire.write([]byte("\x093.23.58\x00\x01\x00\x00\x00saltsalt\x00\x0c\x00"))
+		io.Copy(io.Discard, s.raw)
+	case HugeLength:
+		s.raw.Write(append([]byte{0xff, 0xff, 0xff, 0}, s.greeting()...))
+		io.Copy(io.Discard, s.raw)
+	case HalfGreeting:
+		body := s.greeting()
+		s.raw.Write(append([]byte{byte(len(body)), 0, 0, 0}, body[:20]...))
+	case Trickle:
+		for _, b := range append([]byte{byte(len(s.greeting())), 0, 0, 0}, s.greeting()...) {
+			if _, err := s.raw.Write([]byte{b}); err != nil {
+				return true
+			}
+			time.Sleep(time.Second)
+		}
+	case Endless:
+		for {
+			if _, err := s.raw.Write([]byte("ebb and flow, ebb and flow, ebb and flow, ")); err != nil {
+				return true
+			}
+		}
+	default:
+		return false
+	}
+	return true
+}
+
+func (s *Server) wait() {
+	if s.Fault == Slow {
+		time.Sleep(s.Delay)
+	}
+}
