@@ -165,7 +165,7 @@ func (s *stage) start() (err error) {
 		"warden": {Password: wardenPassword}, "visitor": {Password: visitorPassword},
 		"registrar": {Password: keeperPassword, Superuser: true}, "summer-help": {Password: visitorPassword, Expired: true},
 	}}
-	tides := postgresql.Config{Databases: []string{"postgres", "tides"}, Tables: []string{"tide_reading"}, TLS: secure,
+	tides := postgresql.Config{Databases: []string{"postgres", "tides"}, Tables: []string{"tide_reading"}, TLS: secure, Lineage: "7300000000000000002",
 		Roles: map[string]postgresql.Role{"tidekeeper": {Password: keeperPassword}}}
 	configs := map[string]postgresql.Config{"sightings": birds, "tides": tides}
 	for _, fault := range []postgresql.Fault{postgresql.Starting, postgresql.Full, postgresql.Silent, postgresql.Garbage} {

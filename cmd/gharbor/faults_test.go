@@ -71,7 +71,7 @@ func TestFaults(t *testing.T) {
 		{postgresql.CloseAtOnce, "off", "speak", "speak.closed", ""},
 		{postgresql.CloseAtLogin, "offered", "login", "login.broken-off", ""},
 		{postgresql.ExtraBytes, "offered", "tls-extra", "tls.extra-bytes", "after the S"},
-		{postgresql.HangTLS, "required", "tls", "tls.handshake", ""},
+		{postgresql.HangTLS, "required", "tls", "tls.unfinished", ""},
 		{postgresql.EmptyMethods, "offered", "login", "login.unsupported-method", ""},
 		{postgresql.LoseSession, "offered", "session", "session.lost", ""},
 		{postgresql.NoCatalogue, "offered", "expect", "expect.unknown", "permission denied"},

@@ -70,7 +70,7 @@ func TestMySQLFaults(t *testing.T) {
 		{mysql.AsksForFile, "offered", "login", "session.asks-for-file", "/home/warden/.ssh/id_ed25519"},
 		{mysql.LoseSession, "offered", "login", "session.lost", ""},
 		{mysql.ExtraBytes, "required", "speak", "tls.extra-bytes", "after the greeting"},
-		{mysql.HangTLS, "required", "tls", "tls.handshake", ""},
+		{mysql.HangTLS, "required", "tls", "tls.unfinished", ""},
 		{mysql.OddMethod, "offered", "login", "login.unsupported-method", "tide_table_1"},
 		{mysql.OldMethod, "offered", "login", "login.unsupported-method", "mysql_old_password"},
 		{mysql.ClearMethod, "offered", "login", "login.cleartext-refused", "mysql_clear_password"},

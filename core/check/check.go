@@ -71,8 +71,10 @@ type Runner struct {
 	// refused; nil for none.
 	Admin *profile.Resolved
 
-	until string               // the test stops after this stage; "" is the end
-	onTLS func(*tlsrule.Facts) // told of the handshake's facts; may be nil
+	until  string               // the test stops after this stage; "" is the end
+	onTLS  func(*tlsrule.Facts) // told of the handshake's facts; may be nil
+	single bool                 // no connection but the one that is tested
+	hints  *hints               // what answers nearby, for a run of many; nil for one
 }
 
 // test is one test under way.
@@ -111,7 +113,7 @@ func (r *Runner) run(ctx context.Context, p *profile.Resolved) (*Report, engine.
 	}
 	t := &test{Runner: r, profile: p, budget: newBudget(ctx, timeout), report: &Report{
 		Profile: p.Profile.Name, Outcome: finding.OK, Stages: []Stage{},
-		Facts: &engine.Facts{Engine: p.Text("engine"), User: p.Text("user"), Database: p.Text("database")},
+		Facts: startFacts(p),
 	}}
 	defer t.budget.stop()
 	t.straightLine(ctx)
@@ -120,6 +122,11 @@ func (r *Runner) run(ctx context.Context, p *profile.Resolved) (*Report, engine.
 	}
 	t.report.MS = milliseconds(time.Since(start) - t.budget.pausedFor())
 	return t.report, t.conv
+}
+
+// startFacts is what the profile says itself.
+func startFacts(p *profile.Resolved) *engine.Facts {
+	return &engine.Facts{Engine: p.Text("engine"), User: p.Text("user"), Database: p.Text("database")}
 }
 
 // straightLine goes through the stages until one fails.

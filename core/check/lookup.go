@@ -24,7 +24,7 @@ func (t *test) lookUp(ctx context.Context, found *finding.Finding) {
 	report, conv := admin.run(ctx, t.Admin)
 	t.budget.resume()
 	if conv == nil || report.Outcome == finding.Fail {
-		found.Saw("could not be looked up with the profile %s: %s", name, report.firstFailure().code())
+		found.Saw("could not be looked up with the profile %s: %s", name, report.firstFailure().why())
 		found.Suggest("gharbor test %s", name)
 		return
 	}
@@ -40,7 +40,16 @@ func (t *test) lookUp(ctx context.Context, found *finding.Finding) {
 	}
 }
 
+// code is that of the stage's finding, "" for none.
 func (s Stage) code() string {
+	if s.Finding == nil {
+		return ""
+	}
+	return s.Finding.Code
+}
+
+// why is the finding in a line.
+func (s Stage) why() string {
 	if s.Finding == nil {
 		return "its test did not end"
 	}

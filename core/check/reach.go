@@ -188,7 +188,7 @@ func (t *test) unreached(ctx context.Context, c route.Candidate, tried []route.A
 		found.Saw("before it, %s", p)
 	}
 	refused := found.Code == "reach.refused" || found.Code == "reach.socket-missing"
-	if refused && c.Local() && ctx.Err() == nil {
+	if refused && c.Local() && !t.single && ctx.Err() == nil {
 		t.hintNearby(ctx, c, found)
 	}
 	return found
@@ -197,7 +197,7 @@ func (t *test) unreached(ctx context.Context, c route.Candidate, tried []route.A
 // hintNearby adds what else of the engine's answers on this machine.
 func (t *test) hintNearby(ctx context.Context, c route.Candidate, found *finding.Finding) {
 	name, word := t.profile.Profile.Name, t.profile.Text("engine")
-	servers := t.Places.Answering(ctx, word, c.String())
+	servers := t.answering(ctx, word, c.String())
 	for _, s := range servers {
 		at := s.Address
 		fix := fmt.Sprintf("gharbor set %s %sport=%d", name, hostPart(c, s), s.Port)

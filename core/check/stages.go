@@ -107,7 +107,7 @@ func (t *test) locateSecret(context.Context) finding.Result {
 	var shown *secret.Located // the first that there is
 	var first, warning *finding.Finding
 	for _, c := range candidates {
-		located, found := t.Finder.Locate(t.secretQuery(c))
+		located, found := t.Finder.Locate(secretQuery(t.profile, c))
 		switch {
 		case located == nil && found.Code == "secret.no-match":
 			t.secrets[c] = &secret.Located{Place: "none found", None: true, Tried: append([]string{found.Cause}, found.Seen...)}
@@ -140,8 +140,7 @@ func (t *test) locateSecret(context.Context) finding.Result {
 }
 
 // secretQuery says for which connection a secret is wanted.
-func (t *test) secretQuery(c route.Candidate) secret.Query {
-	p := t.profile
+func secretQuery(p *profile.Resolved, c route.Candidate) secret.Query {
 	source, _ := secret.ParseSource(p.Text("secret"))
 	return secret.Query{Profile: p.Profile.Name, Source: source, Engine: p.Text("engine"), Host: c.Host, Socket: c.Folder, Port: strconv.Itoa(c.Port),
 		Database: p.Text("database"), User: p.Text("user"), Local: c.Local()}
@@ -185,9 +184,18 @@ func (t *test) target(c route.Candidate, reached *route.Reached) engine.Target {
 			defer t.budget.resume()
 			return t.secret.Take(ctx)
 		},
-		Redial: func(ctx context.Context) (net.Conn, error) {
-			return t.Network.Dial(ctx, reached.Network, reached.Address)
-		},
+		Redial: t.redial(reached),
+	}
+}
+
+// redial makes other connections to the address that was reached; nil where
+// there may be none.
+func (t *test) redial(reached *route.Reached) func(context.Context) (net.Conn, error) {
+	if t.single {
+		return nil
+	}
+	return func(ctx context.Context) (net.Conn, error) {
+		return t.Network.Dial(ctx, reached.Network, reached.Address)
 	}
 }
 

@@ -89,6 +89,7 @@ type Facts struct {
 	ServerID        string               `json:"server_id,omitempty"`
 	Lineage         string               `json:"server_lineage,omitempty"` // what its data or its making is known by
 	ServerHost      string               `json:"server_host,omitempty"`    // what it calls its machine, and its port
+	ReplicaOf       string               `json:"replica_of,omitempty"`     // the lineage or address of what it replicates, where it may be read
 	ServerStarted   *time.Time           `json:"server_started,omitempty"`
 	Route           string               `json:"route,omitempty"`
 	TLS             string               `json:"tls,omitempty"` // "TLS 1.3", or "none"

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
+	"sync"
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
@@ -41,12 +42,16 @@ type Finder struct {
 	Home     string                                                  // the user's home folder
 	Terminal bool                                                    // there is someone to ask
 	Ask      func(ctx context.Context, prompt string) (Value, error) // without echo
+
+	mu    sync.Mutex
+	typed map[string]Value // by profile: one answer serves a whole run
 }
 
 // Located is a secret whose place is known and whose value has not been taken.
 type Located struct {
 	Place string // "password file /home/w/.pgpass, line 4", "the terminal", "none"
 	None  bool   // nothing will be sent: the source is none, or no source had anything
+	Asks  bool   // a person will be asked
 	Tried []string
 	take  func(ctx context.Context) (Value, error)
 }
@@ -103,13 +108,22 @@ func (f *Finder) inOrder(q Query) (*Located, *finding.Finding) {
 	return &Located{Place: "none found", None: true, Tried: tried}, nil
 }
 
+// asking asks once for a profile, however many hosts or tests want the answer.
 func (f *Finder) asking(q Query) *Located {
-	var typed Value
-	return &Located{Place: "asked for on the terminal", take: func(ctx context.Context) (_ Value, err error) {
-		if !typed.Present() { // once for a test, however many of its hosts want it
-			typed, err = f.Ask(ctx, fmt.Sprintf("password of %s for %s", clean.Line(q.User, 80), q.Profile))
+	return &Located{Place: "asked for on the terminal", Asks: true, take: func(ctx context.Context) (Value, error) {
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		if value, ok := f.typed[q.Profile]; ok {
+			return value, nil
 		}
-		return typed, err
+		value, err := f.Ask(ctx, fmt.Sprintf("password of %s for %s", clean.Line(q.User, 80), q.Profile))
+		if err == nil {
+			if f.typed == nil {
+				f.typed = make(map[string]Value)
+			}
+			f.typed[q.Profile] = value
+		}
+		return value, err
 	}}
 }
 

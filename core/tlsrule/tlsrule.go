@@ -21,6 +21,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"gentleharbor/core/clean"
@@ -392,8 +393,12 @@ func Diagnose(err error, profile, address, raise string) *finding.Finding {
 			Saw("%s", clean.Line(err.Error(), 0)).
 			Suggest("on the server: %s, or bring it up to date", raise)
 	case errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, context.DeadlineExceeded) || errors.Is(err, context.Canceled):
-		return finding.New("tls.handshake", "the server agreed to TLS and then did not finish the handshake in time").
+		return finding.New("tls.unfinished", "the server agreed to TLS and then did not finish the handshake in time").
 			Suggest("gharbor test %s -timeout 60s", profile)
+	case errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE):
+		return finding.New("tls.unfinished", "the server agreed to TLS and then closed the connection, without a word why").
+			Saw("%s", clean.Line(err.Error(), 0)).
+			Suggest("gharbor test %s   # again in a few seconds; then the server's log", profile)
 	}
 	found := finding.New("tls.handshake", "the TLS handshake failed")
 	if errors.As(err, &alert) || strings.Contains(text, "remote error") {

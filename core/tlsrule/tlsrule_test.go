@@ -129,7 +129,7 @@ func TestDiagnose(t *testing.T) {
 	for want, err := range map[string]error{
 		"tls.handshake":  errors.New("remote error: tls: handshake failure"),
 		"tls.too-old":    errors.New("tls: server selected unsupported protocol version 301"),
-		"tls.handshake ": os.ErrDeadlineExceeded,
+		"tls.unfinished": os.ErrDeadlineExceeded,
 	} {
 		if got := Diagnose(fmt.Errorf("x: %w", err), "tides", "h:1", "raise it"); got.Code != strings.TrimSpace(want) {
 			t.Errorf("%v: %s", err, got.Code)

@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"gentleharbor/core/check"
 	"gentleharbor/core/profile"
 )
 
@@ -80,8 +81,11 @@ func (c *call) add(ctx context.Context, given assignments, test bool) error {
 		test = yes
 	}
 	if test {
-		c.args = []string{name}
-		return c.test(ctx, testOptions{})
+		p, err := c.resolve(name, nil)
+		if err != nil {
+			return err
+		}
+		return c.testOne(ctx, c.runner(check.DefaultTimeout), p, testOptions{form: "text"})
 	}
 	c.Say("  try: gharbor test %s", name)
 	return nil

@@ -13,6 +13,7 @@ import (
 	"log/slog"
 	"os"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"time"
 
@@ -30,6 +31,7 @@ const (
 	exitFile        = 3 // a configuration file is wrong
 	exitSecret      = 4 // a secret could not be had
 	exitServer      = 5 // the server or the route failed
+	exitUnknown     = 6 // compare can't tell
 	exitDefect      = 70
 	exitInterrupted = 130 // Ctrl-C, as shells number it
 )
@@ -75,7 +77,7 @@ type call struct {
 func commands() []*command {
 	return []*command{
 		addCommand(), setCommand(), listCommand(), showCommand(), copyCommand(), renameCommand(), removeCommand(),
-		testCommand(), nearbyCommand(), certificateCommand(), explainCommand(), demoCommand(), versionCommand(), helpCommand(),
+		testCommand(), waitCommand(), compareCommand(), nearbyCommand(), certificateCommand(), explainCommand(), demoCommand(), versionCommand(), helpCommand(),
 	}
 }
 
@@ -393,11 +395,15 @@ func (c *call) account() string {
 // format is the flag -format of a command that lists or tests.
 type format string
 
-func (f *format) flag(fs *flag.FlagSet) {
+// flag registers -format with text and json, and with more where a command has
+// more.
+func (f *format) flag(fs *flag.FlagSet, more ...string) {
 	*f = "text"
-	fs.Func("format", "text or json (default text)", func(s string) error {
-		if s != "text" && s != "json" {
-			return errors.New("expected text or json")
+	words := append([]string{"text", "json"}, more...)
+	one := strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
+	fs.Func("format", one+" (default text)", func(s string) error {
+		if !slices.Contains(words, s) {
+			return errors.New("expected " + one)
 		}
 		*f = format(s)
 		return nil
@@ -405,3 +411,4 @@ func (f *format) flag(fs *flag.FlagSet) {
 }
 
 func (f format) json() bool { return f == "json" }
+func (f format) text() bool { return f == "text" }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"flag"
 	"fmt"
-	"slices"
 	"strings"
 
 	"gentleharbor/core/clean"
@@ -27,7 +26,7 @@ type listed struct {
 }
 
 func listCommand() *command {
-	var tag, engine string
+	var chosen selection
 	var form format
 	return &command{
 		name: "list", quick: true, summary: "the profiles there are",
@@ -35,15 +34,7 @@ func listCommand() *command {
 		examples: []string{"gharbor list", "gharbor list -tag local", "gharbor list -engine postgresql -format json"},
 		most:     0,
 		flags: func(fs *flag.FlagSet) {
-			fs.StringVar(&tag, "tag", "", "only profiles with this tag")
-			fs.Func("engine", "only profiles of this engine", func(s string) error {
-				_, err := profile.FieldNamed("engine").ParseValue(s)
-				engine = s
-				if err != nil {
-					return fmt.Errorf("%s", strings.TrimPrefix(err.Error(), "engine: "))
-				}
-				return nil
-			})
+			chosen.flags(fs, false)
 			form.flag(fs)
 		},
 		run: func(_ context.Context, c *call) error {
@@ -51,7 +42,7 @@ func listCommand() *command {
 			if err != nil {
 				return err
 			}
-			profiles := c.selected(file, tag, engine)
+			profiles := c.selected(file, chosen)
 			if form.json() {
 				return render.JSON(c.Stdout, map[string]any{"format": 1, "profiles": profiles})
 			}
@@ -60,11 +51,14 @@ func listCommand() *command {
 	}
 }
 
-func (c *call) selected(file *profile.File, tag, engine string) []listed {
+func (c *call) selected(file *profile.File, chosen selection) []listed {
 	profiles := []listed{}
 	env := c.environment()
 	for _, p := range file.Profiles {
 		r := file.Resolve(p, nil, env)
+		if !chosen.has(r) {
+			continue
+		}
 		one := listed{Name: p.Name, Engine: r.Text("engine"), Where: where(r), User: shown(r, "user"), Database: shown(r, "database"),
 			Tags: []string{}, Note: clean.Line(r.Text("note"), 200), Like: r.Text("like"), File: file.Path, Line: p.Line}
 		if tags, ok := r.Get("tags"); ok {
@@ -73,9 +67,7 @@ func (c *call) selected(file *profile.File, tag, engine string) []listed {
 				one.Tags = append(one.Tags, clean.Line(t, 64))
 			}
 		}
-		if (tag == "" || slices.Contains(one.Tags, tag)) && (engine == "" || engine == one.Engine) {
-			profiles = append(profiles, one)
-		}
+		profiles = append(profiles, one)
 	}
 	return profiles
 }

@@ -11,7 +11,6 @@ import (
 	"gentleharbor/core/engine"
 	"gentleharbor/core/engine/mysql"
 	"gentleharbor/core/engine/postgresql"
-	"gentleharbor/core/finding"
 	"gentleharbor/core/nearby"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/route"
@@ -21,33 +20,64 @@ import (
 
 // testOptions are the flags of test.
 type testOptions struct {
-	timeout time.Duration
-	over    overrides
-	as      string
-	form    format
+	chosen   selection
+	parallel int
+	timeout  time.Duration
+	over     overrides
+	as       string
+	form     format
+	quiet    bool
+	strict   bool
 }
 
 func testCommand() *command {
 	var o testOptions
 	return &command{
-		name: "test", args: "NAME", summary: "reach the server, log in, and say at which step it stops and why",
+		name: "test", args: "NAME…", summary: "reach the servers, log in, and say at which step it stops and why",
 		long: `Eleven stages on one straight line over one connection: profile, secret, route,
 name, reach, speak, tls, login, database, session, expect. The first that fails ends
-the test; gharbor explain CODE says more about a finding. Exit 0 when no stage
-failed, else 1. The password is read only when the server has asked for it.`,
-		examples: []string{"gharbor test sightings", "gharbor test sightings -override tls=verified -timeout 3s", "gharbor test sightings -as sightings-admin", "gharbor test sightings -format json"},
-		least:    1, most: 1,
+the test; gharbor explain CODE says more about a finding. The password is read only
+when the server has asked for it, or would be asked for next.
+
+Several names, -tag, -engine or -all test many profiles at a time: those that fail are
+shown in full, then a table of all. Passwords that a person must type are asked for
+before the first connection. Exit 0 when no stage failed, else 1.`,
+		examples: []string{"gharbor test sightings", "gharbor test sightings -override tls=verified -timeout 3s", "gharbor test sightings -as sightings-admin",
+			"gharbor test sightings moult tides", "gharbor test -tag local -strict", "gharbor test -all -format junit"},
+		most: -1,
 		flags: func(fs *flag.FlagSet) {
-			fs.DurationVar(&o.timeout, "timeout", check.DefaultTimeout, "bound of the whole test; questions to you do not count")
+			o.chosen.flags(fs, true)
+			fs.IntVar(&o.parallel, "parallel", check.DefaultParallel, fmt.Sprintf("how many profiles to test at a time (default %d)", check.DefaultParallel))
+			fs.DurationVar(&o.timeout, "timeout", check.DefaultTimeout, "bound of each test; questions to you do not count")
 			o.over.flag(fs)
 			fs.StringVar(&o.as, "as", "", "an administrator's profile that looks the account up when the login is refused")
-			o.form.flag(fs)
+			fs.BoolVar(&o.quiet, "quiet", false, "text: only a line for each profile that fails; no progress")
+			fs.BoolVar(&o.strict, "strict", false, "warnings fail too")
+			o.form.flag(fs, "junit")
 		},
 		run: func(ctx context.Context, c *call) error {
-			if o.timeout <= 0 {
+			switch {
+			case o.timeout <= 0:
 				return usage("-timeout: expected a time above zero, such as 10s")
+			case o.parallel < 1 || o.parallel > 1000:
+				return usage("-parallel: expected a number from 1 to 1000")
+			case o.as != "" && (o.chosen.used() || len(c.args) > 1):
+				return usage("-as looks at one server, and several profiles are to be tested; give one name")
 			}
-			return c.test(ctx, o)
+			profiles, err := c.choose(o.chosen, o.over)
+			if err != nil {
+				return err
+			}
+			runner := c.runner(o.timeout)
+			if o.as != "" {
+				if runner.Admin, err = c.resolve(o.as, nil); err != nil {
+					return usage("-as: %w", err)
+				}
+			}
+			if len(profiles) == 1 && !o.chosen.used() {
+				return c.testOne(ctx, runner, profiles[0], o)
+			}
+			return c.testMany(ctx, runner, profiles, o)
 		},
 	}
 }
@@ -65,40 +95,83 @@ func (c *call) runner(timeout time.Duration) *check.Runner {
 	}
 }
 
-func (c *call) test(ctx context.Context, o testOptions) error {
-	p, err := c.resolve(c.args[0], o.over)
-	if err != nil {
-		return err
-	}
-	runner := c.runner(o.timeout)
-	if o.as != "" {
-		if runner.Admin, err = c.resolve(o.as, nil); err != nil {
-			return usage("-as: %w", err)
-		}
-	}
+// testOne tests a profile and shows each stage as it ends.
+func (c *call) testOne(ctx context.Context, runner *check.Runner, p *profile.Resolved, o testOptions) error {
 	text := render.NewReport(c.Stdout, c.noColour)
+	live := o.form.text() && !o.quiet
 	runner.Progress = func(s check.Stage) {
 		c.log.Debug("stage", "name", s.Stage, "outcome", string(s.Outcome), "ms", s.MS)
-		if !o.form.json() {
+		if live {
 			text.Stage(s)
 		}
 	}
-	if !o.form.json() {
+	if live {
 		text.Head(p.Profile.Name, headline(p))
 	}
 	report := runner.Run(ctx, p)
-	if o.form.json() {
-		if err := render.JSON(c.Stdout, map[string]any{"format": 1, "profiles": []*check.Report{report}}); err != nil {
-			return err
-		}
-	} else {
+	if live {
 		text.Verdict(report)
+		return verdictError([]*check.Report{report}, o.strict)
 	}
+	return c.showReports([]*check.Report{report}, nil, time.Duration(report.MS*float64(time.Millisecond)), o)
+}
+
+// testMany tests profiles side by side.
+func (c *call) testMany(ctx context.Context, runner *check.Runner, profiles []*profile.Resolved, o testOptions) error {
+	if err := runner.AskAhead(ctx, profiles); err != nil {
+		return err
+	}
+	screen := c.Stderr
+	if o.quiet {
+		screen = nil
+	}
+	progress := render.NewProgress(screen, len(profiles))
+	start := time.Now()
+	reports := runner.Many(ctx, profiles, o.parallel, check.Watch{Begin: progress.Begin, End: func(r *check.Report) {
+		c.log.Debug("tested", "profile", r.Profile, "outcome", string(r.Outcome), "ms", r.MS)
+		progress.End(r.Profile)
+	}})
+	progress.Clear()
+	return c.showReports(reports, profiles, time.Since(start), o)
+}
+
+// showReports writes reports in the form asked for. profiles are those of a
+// run of many, nil for one.
+func (c *call) showReports(reports []*check.Report, profiles []*profile.Resolved, took time.Duration, o testOptions) error {
+	var err error
 	switch {
-	case report.Interrupted:
-		return &exitError{code: exitInterrupted}
-	case report.Outcome == finding.Fail:
-		return &exitError{code: exitFailed}
+	case o.form.json():
+		err = render.JSON(c.Stdout, map[string]any{"format": 1, "profiles": reports, "summary": check.Summarise(reports, took)})
+	case o.form == "junit":
+		err = render.JUnit(c.Stdout, reports, took, o.strict)
+	case o.quiet:
+		err = render.FailedLines(c.Stdout, reports, o.strict)
+	default:
+		heads := make([]string, len(reports))
+		for i, p := range profiles {
+			heads[i] = headline(p)
+		}
+		err = render.Many(c.Stdout, c.noColour, reports, heads, check.Summarise(reports, took), o.strict)
+	}
+	if err != nil {
+		return err
+	}
+	return verdictError(reports, o.strict)
+}
+
+// verdictError is the exit code that reports come to.
+func verdictError(reports []*check.Report, strict bool) error {
+	code := exitOK
+	for _, r := range reports {
+		switch {
+		case r.Interrupted:
+			return &exitError{code: exitInterrupted}
+		case r.Failed(strict):
+			code = exitFailed
+		}
+	}
+	if code != exitOK {
+		return &exitError{code: code}
 	}
 	return nil
 }

@@ -130,6 +130,22 @@ func (r *Report) Verdict(report *check.Report) {
 	fmt.Fprintf(r.out, "%s:%s\n", r.paint.outcome(outcome, word), rest)
 }
 
+// Line writes one line about a profile, in the colour of an outcome.
+func (r *Report) Line(outcome finding.Outcome, name, text string) {
+	word, rest, _ := strings.Cut(text, " ")
+	fmt.Fprintf(r.out, "%s: %s %s\n", r.paint.style("1", name), r.paint.outcome(outcome, word), rest)
+}
+
+// Conclusion writes a word in the colour of an outcome, and why.
+func (r *Report) Conclusion(outcome finding.Outcome, word, why string) {
+	fmt.Fprintf(r.out, "%s: %s\n", r.paint.outcome(outcome, word), r.wrap(why, len(word)+2))
+}
+
+// Try writes a line to try where those of a finding stand.
+func (r *Report) Try(text string) {
+	fmt.Fprintf(r.out, "%12s%s  %s\n", "", r.paint.style("2", fmt.Sprintf("%-5s", "try")), r.paint.style("36", text))
+}
+
 // JSON writes v, indented, with a line end. Field names are stable.
 func JSON(out io.Writer, v any) error {
 	encoder := json.NewEncoder(out)

@@ -11,6 +11,12 @@ import (
 // wide as their widest cell, but for the last, which ends the line. Headings
 // are dim on a terminal.
 func Table(out io.Writer, noColour bool, headings []string, rows [][]string) error {
+	return table(out, noColour, headings, rows, nil)
+}
+
+// table is Table with cells that colour may paint; it must not change what
+// they say.
+func table(out io.Writer, noColour bool, headings []string, rows [][]string, colour func(row, column int, cell string) string) error {
 	p := paint(Colours(out, noColour))
 	widths := make([]int, len(headings))
 	for i, h := range headings {
@@ -23,10 +29,14 @@ func Table(out io.Writer, noColour bool, headings []string, rows [][]string) err
 	}
 	w := bufio.NewWriterSize(out, 64<<10)
 	var text []byte
-	line := func(row []string, style string) {
+	line := func(number int, row []string, style string) {
 		text = text[:0]
 		for i, cell := range row {
-			text = append(text, cell...)
+			if colour != nil && number >= 0 {
+				text = append(text, colour(number, i, cell)...)
+			} else {
+				text = append(text, cell...)
+			}
 			for n := utf8.RuneCountInString(cell); i < len(row)-1 && n < widths[i]+2; n++ {
 				text = append(text, ' ')
 			}
@@ -39,9 +49,9 @@ func Table(out io.Writer, noColour bool, headings []string, rows [][]string) err
 		}
 		w.WriteByte('\n')
 	}
-	line(headings, "2")
-	for _, row := range rows {
-		line(row, "")
+	line(-1, headings, "2")
+	for i, row := range rows {
+		line(i, row, "")
 	}
 	return w.Flush()
 }

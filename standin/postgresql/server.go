@@ -65,6 +65,8 @@ type Config struct {
 	Fault     Fault
 	Delay     time.Duration // before each answer of a Slow server
 	ReadOnly  bool
+	Lineage   string      // the system identifier
+	Started   time.Time   // zero for some hours ago
 	TLS       *tls.Config // nil: TLS is not offered
 	OnlyTLS   bool        // the access rules have only hostssl lines
 	Address   string      // "" for 127.0.0.1 and a free port
@@ -74,7 +76,6 @@ type Config struct {
 type Server struct {
 	Config
 	listener net.Listener
-	started  time.Time
 	group    sync.WaitGroup
 	mu       sync.Mutex
 	open     map[net.Conn]bool
@@ -86,6 +87,12 @@ func Start(c Config) (*Server, error) {
 	if c.Version == "" {
 		c.Version = "15.4"
 	}
+	if c.Lineage == "" {
+		c.Lineage = "7300000000000000001"
+	}
+	if c.Started.IsZero() {
+		c.Started = time.Now().Add(-26 * time.Hour)
+	}
 	address := c.Address
 	if address == "" {
 		address = "127.0.0.1:0"
@@ -94,7 +101,7 @@ func Start(c Config) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Server{Config: c, listener: listener, started: time.Now().Add(-26 * time.Hour), open: make(map[net.Conn]bool)}
+	s := &Server{Config: c, listener: listener, open: make(map[net.Conn]bool)}
 	s.group.Go(s.accept)
 	return s, nil
 }

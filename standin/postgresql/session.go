@@ -234,9 +234,9 @@ func (s *session) value(name string) string {
 	case "clock":
 		return epoch(time.Now())
 	case "started":
-		return epoch(s.started)
+		return epoch(s.Started)
 	case "system_identifier":
-		return "7300000000000000001"
+		return s.Lineage
 	}
 	return ""
 }

@@ -10,7 +10,6 @@ import (
 	"database/sql/driver"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"time"
 
@@ -159,10 +158,6 @@ func (c *conversation) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Res
 	}
 	secure, facts, result, err := c.handshake(ctx, c.raw, c.hello, c.to.TLS)
 	if err != nil {
-		if errors.Is(err, io.EOF) { // a server ends what it can't do without an alert
-			found := tlsrule.Diagnose(err, c.to.Profile, c.to.Address, "")
-			return nil, finding.Failed(found.Saw("the server closed the connection during the handshake"))
-		}
 		return nil, finding.Failed(tlsrule.Diagnose(err, c.to.Profile, c.to.Address, "set tls_version = TLSv1.2,TLSv1.3 in the section [mysqld] of its option file"))
 	}
 	c.conn = secure

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"net"
 	"slices"
 	"strconv"
 	"strings"
@@ -116,7 +117,27 @@ func (c *conversation) rights(ctx context.Context, set map[string]string) error 
 		writable, why = false, "the session's transactions are read-only"
 	}
 	c.facts.Writable, c.facts.ReadOnlyBy = &writable, why
+	if super || global["REPLICATION CLIENT"] || global["SLAVE MONITOR"] || global["REPLICA MONITOR"] || global["REPLICATION SLAVE ADMIN"] {
+		c.source(ctx)
+	}
 	return nil
+}
+
+// source finds out what this server replicates: the other's server_uuid on
+// MySQL, its address on MariaDB. A server that will not tell is left alone.
+func (c *conversation) source(ctx context.Context) {
+	statement := "SHOW REPLICA STATUS"
+	if c.hello.mariadb {
+		statement = "SHOW ALL SLAVES STATUS"
+	}
+	row, err := c.row(ctx, statement)
+	if err != nil {
+		return
+	}
+	c.facts.ReplicaOf = clean.Line(row["Source_UUID"], 60)
+	if host := row["Master_Host"]; c.hello.mariadb && host != "" {
+		c.facts.ReplicaOf = clean.Line(net.JoinHostPort(host, row["Master_Port"]), 120)
+	}
 }
 
 // superIsNotExempt says that SUPER does not reach past read_only: on MariaDB

@@ -1,0 +1,247 @@
+package check
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile"
+)
+
+// What two profiles lead to.
+const (
+	SameInstance = "same-instance" // one running server
+	SameLineage  = "same-lineage"  // a standby, a replica or a clone
+	Different    = "different"
+	Unknown      = "unknown"
+)
+
+// Comparison is two profiles side by side.
+type Comparison struct {
+	Verdict      string        `json:"verdict"`
+	Why          string        `json:"why"`
+	A            *Report       `json:"a"`
+	B            *Report       `json:"b"`
+	Differs      []Difference  `json:"differs"`
+	Expectations []Expectation `json:"expectations"` // those that hold on one only
+}
+
+// Difference is a fact that is not the same; "" is one that is not known.
+type Difference struct {
+	Fact string `json:"fact"`
+	A    string `json:"a"`
+	B    string `json:"b"`
+}
+
+// Expectation is one that a profile has, looked at on both servers. A text is
+// what was found there, "" where it holds.
+type Expectation struct {
+	Key   string `json:"key"`
+	Want  string `json:"want"`
+	Of    string `json:"of"` // the profile that has it
+	OnA   bool   `json:"holds_on_a"`
+	OnB   bool   `json:"holds_on_b"`
+	HaveA string `json:"found_on_a"`
+	HaveB string `json:"found_on_b"`
+}
+
+// side is one of the two.
+type side struct {
+	profile *profile.Resolved
+	report  *Report
+	conv    engine.Conversation
+}
+
+// Compare logs in to both at the same time and compares what is there.
+func (r *Runner) Compare(ctx context.Context, a, b *profile.Resolved) *Comparison {
+	one := *r
+	one.Progress, one.until, one.hints = nil, "session", &hints{}
+	sides := [2]*side{{profile: a}, {profile: b}}
+	done := make(chan struct{})
+	for _, s := range sides {
+		go func() {
+			defer func() { done <- struct{}{} }()
+			s.report, s.conv = one.run(ctx, s.profile)
+		}()
+	}
+	<-done
+	<-done
+	for _, s := range sides {
+		if s.conv != nil {
+			defer s.conv.Close()
+		}
+	}
+	c := &Comparison{A: sides[0].report, B: sides[1].report, Differs: []Difference{}, Expectations: []Expectation{}}
+	c.Verdict, c.Why = verdict(sides[0].report, sides[1].report)
+	for _, d := range differences(sides[0].report.Facts, sides[1].report.Facts) {
+		// One start read at two moments differs by a second on some servers; and
+		// what a test that failed did not come to is no difference.
+		same := c.Verdict == SameInstance && d.Fact == "server_started"
+		unread := (d.A == "" || d.B == "") && !(sides[0].ready() && sides[1].ready())
+		if !same && !unread {
+			c.Differs = append(c.Differs, d)
+		}
+	}
+	if sides[0].ready() && sides[1].ready() {
+		bound, cancel := context.WithTimeout(ctx, DefaultTimeout)
+		defer cancel()
+		c.Expectations = append(c.Expectations, oneSided(bound, sides)...)
+	}
+	return c
+}
+
+func (s *side) ready() bool { return s.conv != nil && s.report.Outcome != finding.Fail }
+
+// verdict says whether two reports are of one server, and by what one knows.
+func verdict(a, b *Report) (word, why string) {
+	for _, r := range []*Report{a, b} {
+		if r.Interrupted {
+			return Unknown, "the test of " + r.Profile + " was stopped"
+		}
+		if r.Outcome == finding.Fail {
+			return Unknown, "the test of " + r.Profile + " did not come to a session: " + r.firstFailure().Finding.Code
+		}
+	}
+	f, g := a.Facts, b.Facts
+	switch {
+	case f.Engine != g.Engine:
+		return Different, fmt.Sprintf("one is %s, the other %s", f.Engine, g.Engine)
+	case replicates(f, g) || replicates(g, f):
+		return SameLineage, "one replicates the other"
+	case f.ReplicaOf != "" && f.ReplicaOf == g.ReplicaOf:
+		return SameLineage, "both replicate " + clean.Quoted(f.ReplicaOf)
+	case f.Lineage == "" || g.Lineage == "":
+		if f.Engine == "postgresql" && f.ServerStarted != nil && g.ServerStarted != nil && f.ServerStarted.Equal(*g.ServerStarted) {
+			return SameInstance, "they were started in the same microsecond; their identifier may not be read"
+		}
+		return Unknown, "the server's own identifier may not be read, and nothing else tells"
+	case f.Lineage != g.Lineage:
+		return Different, lineageName(f.Engine) + " differ"
+	case f.ServerStarted == nil || g.ServerStarted == nil:
+		return Unknown, lineageName(f.Engine) + " are the same, and when they were started is not known"
+	}
+	return sameLineage(f, g)
+}
+
+// sameLineage is for two with one identifier: the start tells a server from its
+// standby or clone.
+func sameLineage(f, g *engine.Facts) (word, why string) {
+	name := lineageName(f.Engine)
+	if f.Engine == "postgresql" {
+		if f.ServerStarted.Equal(*g.ServerStarted) {
+			return SameInstance, name + " and the start are the same"
+		}
+		return SameLineage, name + " are the same and the starts are not: a standby or a clone"
+	}
+	// Their up time is in whole seconds, and read at two moments.
+	const second = 2 * time.Second
+	apart := f.ServerStarted.Sub(*g.ServerStarted).Abs()
+	switch {
+	case apart <= second && f.ServerHost == g.ServerHost:
+		return SameInstance, name + ", the start, the machine's name and the port are the same"
+	case f.Engine == "mariadb":
+		return Unknown, name + " are the same, and the start or the machine's name is not: MariaDB makes it of the network card and the port, which containers may share"
+	}
+	return SameLineage, name + " are the same, and the start or the machine's name is not: one's data were copied from the other"
+}
+
+func lineageName(engine string) string {
+	return map[string]string{"postgresql": "the system identifiers", "mysql": "the server_uuid", "mariadb": "the server_uid"}[engine]
+}
+
+// replicates reports whether f says that it is a replica of g.
+func replicates(f, g *engine.Facts) bool {
+	return f.ReplicaOf != "" && (f.ReplicaOf == g.Lineage || f.ReplicaOf == g.Route || f.ReplicaOf == g.ServerHost)
+}
+
+// differences lists the facts that are not the same, in a fixed order.
+func differences(a, b *engine.Facts) []Difference {
+	pairs := func(f *engine.Facts) [][2]string {
+		certificate := ""
+		if f.Certificate != nil {
+			certificate = f.Certificate.Fingerprint
+		}
+		started := ""
+		if f.ServerStarted != nil {
+			started = f.ServerStarted.Format("2006-01-02T15:04:05Z")
+		}
+		return [][2]string{{"engine", f.Engine}, {"version", f.Version}, {"route", f.Route}, {"user", f.User}, {"account", f.Account}, {"database", f.Database},
+			{"server_lineage", f.Lineage}, {"server_host", f.ServerHost}, {"server_started", started}, {"replica_of", f.ReplicaOf},
+			{"tls", f.TLS}, {"tls_verified", yesNo(f.TLSVerified)}, {"certificate", certificate}, {"login_method", f.LoginMethod},
+			{"writable", yesNo(f.Writable)}, {"in_recovery", yesNo(f.InRecovery)}, {"superuser", yesNo(f.Superuser)},
+			{"encoding", f.Encoding}, {"collation", f.Collation}, {"sql_mode", f.SQLMode}, {"time_zone", f.TimeZone}}
+	}
+	one, other := pairs(a), pairs(b)
+	var all []Difference
+	for i := range one {
+		if one[i][1] != other[i][1] {
+			all = append(all, Difference{one[i][0], one[i][1], other[i][1]})
+		}
+	}
+	return all
+}
+
+func yesNo(b *bool) string {
+	if b == nil {
+		return ""
+	}
+	return strconv.FormatBool(*b)
+}
+
+// oneSided looks at the expectations of both profiles on both servers, and
+// returns those that hold on one only.
+func oneSided(ctx context.Context, sides [2]*side) []Expectation {
+	var all []Expectation
+	for _, owner := range sides {
+		for _, e := range owner.profile.Values() {
+			key, ok := strings.CutPrefix(e.Field.Name, "expect.")
+			if !ok {
+				continue
+			}
+			words := []string{e.Value.Text()}
+			if key == "tables" || key == "extensions" {
+				words = e.Value.List()
+			}
+			for _, want := range words {
+				x := Expectation{Key: key, Want: want, Of: owner.report.Profile}
+				x.HaveA, x.OnA = sides[0].holds(ctx, key, want)
+				x.HaveB, x.OnB = sides[1].holds(ctx, key, want)
+				twice := slices.ContainsFunc(all, func(o Expectation) bool { return o.Key == key && o.Want == want })
+				if x.OnA != x.OnB && !twice {
+					all = append(all, x)
+				}
+			}
+		}
+	}
+	return all
+}
+
+// holds says what was found for an expectation on one side, "" where it holds.
+func (s *side) holds(ctx context.Context, key, want string) (have string, ok bool) {
+	var tables, extensions []string
+	switch key {
+	case "tables":
+		tables = []string{want}
+	case "extensions":
+		extensions = []string{want}
+	default:
+		if have, ok = compare(key, want, s.conv.Facts()); ok {
+			have = ""
+		}
+		return have, ok
+	}
+	noTables, noExtensions, err := s.conv.Missing(ctx, tables, extensions)
+	switch {
+	case err != nil:
+		return "could not be asked", false
+	case len(noTables)+len(noExtensions) > 0:
+		return "not there", false
+	}
+	return "", true
+}

@@ -1,0 +1,124 @@
+package check
+
+import (
+	"context"
+	"slices"
+	"sync"
+
+	"gentleharbor/core/finding"
+	"gentleharbor/core/nearby"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/route"
+)
+
+// DefaultParallel is how many profiles are tested at once: enough that a few
+// servers which hang hold nobody up, few enough to be no load.
+const DefaultParallel = 16
+
+// Watch is told how a run of many goes on; either may be nil. They are called
+// from several goroutines.
+type Watch struct {
+	Begin func(name string)
+	End   func(*Report)
+}
+
+// Many tests profiles, parallel of them at a time, and returns their reports in
+// the order of the profiles. Time and memory are bounded by parallel: a test
+// that waits takes one place and no more. An interrupted ctx ends the tests
+// under way, and leaves the rest untested.
+func (r *Runner) Many(ctx context.Context, profiles []*profile.Resolved, parallel int, watch Watch) []*Report {
+	one := *r
+	one.Progress = nil
+	one.hints = &hints{}
+	reports := make([]*Report, len(profiles))
+	next := make(chan int)
+	var group sync.WaitGroup
+	for range min(max(parallel, 1), len(profiles)) {
+		group.Go(func() {
+			for i := range next {
+				if watch.Begin != nil {
+					watch.Begin(profiles[i].Profile.Name)
+				}
+				reports[i] = one.Run(ctx, profiles[i])
+				if watch.End != nil {
+					watch.End(reports[i])
+				}
+			}
+		})
+	}
+	for i := range profiles {
+		select {
+		case next <- i:
+		case <-ctx.Done():
+		}
+	}
+	close(next)
+	group.Wait()
+	for i, report := range reports {
+		if report == nil {
+			reports[i] = untested(profiles[i])
+		}
+	}
+	return reports
+}
+
+// untested is the report of a profile whose turn never came.
+func untested(p *profile.Resolved) *Report {
+	report := &Report{Profile: p.Profile.Name, Outcome: finding.Skip, Interrupted: true, Stages: []Stage{}, Facts: startFacts(p)}
+	for _, name := range Stages {
+		report.Stages = append(report.Stages, Stage{Stage: name, Outcome: finding.Skip})
+	}
+	return report
+}
+
+// AskAhead takes the passwords that a person must type, so that all questions
+// come before the first dial. The answers are kept for the tests that follow.
+func (r *Runner) AskAhead(ctx context.Context, profiles []*profile.Resolved) error {
+	for _, p := range profiles {
+		if p.Problem() != nil || p.AddressKind() == "" || p.Text("user") == "" {
+			continue // its test will say so
+		}
+		candidates, found := route.Candidates(p)
+		if found != nil {
+			continue
+		}
+		for _, c := range candidates {
+			located, _ := r.Finder.Locate(secretQuery(p, c))
+			if located == nil || !located.Asks {
+				continue
+			}
+			if _, err := located.Take(ctx); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// hints remembers what answers nearby, so that many profiles that fail in the
+// same way do not ask the same servers again and again.
+type hints struct {
+	mu    sync.Mutex
+	known map[string][]nearby.Server
+}
+
+// answering is what answers on an engine's usual places but the address that
+// refused.
+func (r *Runner) answering(ctx context.Context, engine, avoid string) []nearby.Server {
+	if r.hints == nil {
+		return r.Places.Answering(ctx, engine, avoid)
+	}
+	r.hints.mu.Lock()
+	defer r.hints.mu.Unlock()
+	servers, ok := r.hints.known[engine]
+	if !ok {
+		servers = r.Places.Answering(ctx, engine, "")
+		if ctx.Err() == nil {
+			if r.hints.known == nil {
+				r.hints.known = make(map[string][]nearby.Server)
+			}
+			r.hints.known[engine] = servers
+		}
+	}
+	return slices.DeleteFunc(slices.Clone(servers), func(s nearby.Server) bool { return s.Address == avoid || s.Socket == avoid && avoid != "" })
+}

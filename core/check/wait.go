@@ -1,0 +1,143 @@
+package check
+
+import (
+	"context"
+	"math/rand/v2"
+	"sync"
+	"time"
+
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile"
+)
+
+// Bounds of the pauses between two tries. A local server starts within a
+// second or two; one that replays its log takes minutes, and many waiting for
+// it must not come all at once.
+const (
+	firstPause = 200 * time.Millisecond
+	lastPause  = 5 * time.Second
+	pauseGrows = 1.6
+	jitter     = 0.25 // of the pause, either way
+)
+
+// How a wait ended.
+const (
+	WaitReady   = "ready"
+	WaitGaveUp  = "gave-up"   // waiting can't mend what was found
+	WaitTimeOut = "timed-out" // -within ran out
+	WaitStopped = "stopped"   // by Ctrl-C, or because another profile gave up
+)
+
+// Waited is how the wait for one profile ended.
+type Waited struct {
+	Profile string  `json:"profile"`
+	Outcome string  `json:"outcome"`
+	Tries   int     `json:"tries"`
+	MS      float64 `json:"ms"`
+	Report  *Report `json:"report"` // the last try's
+}
+
+// Waiting says how to wait.
+type Waiting struct {
+	Within   time.Duration
+	Persist  bool // go on also where waiting can't mend it
+	Parallel int  // tries at a time
+
+	// Tried is told of each try that failed and will be repeated. It is called
+	// from several goroutines; nil for nobody.
+	Tried func(*Waited)
+}
+
+// Wait tests the profiles until all are ready. Where one can't become ready,
+// the wait as a whole can't succeed: the others are stopped.
+func (r *Runner) Wait(ctx context.Context, profiles []*profile.Resolved, w Waiting) []*Waited {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	slots := make(chan struct{}, max(w.Parallel, 1))
+	all := make([]*Waited, len(profiles))
+	var group sync.WaitGroup
+	for i, p := range profiles {
+		group.Go(func() {
+			all[i] = r.waitFor(ctx, p, w, slots)
+			if all[i].Outcome == WaitGaveUp {
+				stop()
+			}
+		})
+	}
+	group.Wait()
+	return all
+}
+
+// waitFor tests one profile until it is ready or there is no hope.
+func (r *Runner) waitFor(ctx context.Context, p *profile.Resolved, w Waiting, slots chan struct{}) *Waited {
+	start := time.Now()
+	end := start.Add(w.Within)
+	waited := &Waited{Profile: p.Profile.Name, Outcome: WaitStopped, Report: untested(p)}
+	pause := firstPause
+	for {
+		report := r.try(ctx, p, time.Until(end), waited.Tries == 0, slots)
+		waited.MS = milliseconds(time.Since(start))
+		if report == nil || report.Interrupted {
+			return waited
+		}
+		waited.Tries++
+		waited.Report = report
+		switch {
+		case report.Outcome != finding.Fail:
+			waited.Outcome = WaitReady
+			return waited
+		case !w.Persist && !report.MayPass():
+			waited.Outcome = WaitGaveUp
+			return waited
+		}
+		next := time.Duration(float64(pause) * (1 - jitter + 2*jitter*rand.Float64()))
+		if time.Until(end) <= next {
+			// What is left is shorter than the pause: one more try at the end.
+			next = time.Until(end) - lastTry
+		}
+		if next <= 0 {
+			waited.Outcome = WaitTimeOut
+			return waited
+		}
+		if w.Tried != nil {
+			told := *waited
+			w.Tried(&told)
+		}
+		select {
+		case <-time.After(next):
+		case <-ctx.Done():
+			return waited
+		}
+		pause = min(time.Duration(float64(pause)*pauseGrows), lastPause)
+	}
+}
+
+// lastTry is what is kept for a try before the end; less is not worth a
+// connection.
+const lastTry = 100 * time.Millisecond
+
+// try tests once, within what is left. The first try may ask on connections of
+// its own what else is there; later ones do not: a server that is starting
+// might count them.
+func (r *Runner) try(ctx context.Context, p *profile.Resolved, left time.Duration, first bool, slots chan struct{}) *Report {
+	select {
+	case slots <- struct{}{}:
+		defer func() { <-slots }()
+	case <-ctx.Done():
+		return nil
+	}
+	one := *r
+	one.Progress, one.single = nil, !first
+	if one.Timeout <= 0 {
+		one.Timeout = DefaultTimeout
+	}
+	one.Timeout = max(min(one.Timeout, left), lastTry)
+	return one.Run(ctx, p)
+}
+
+// MayPass reports whether waiting may mend what made the test fail.
+func (r *Report) MayPass() bool {
+	s, ok := r.First()
+	page, known := finding.PageOf(s.code())
+	return ok && known && page.Passing
+}

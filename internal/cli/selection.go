@@ -1,0 +1,114 @@
+package cli
+
+import (
+	"errors"
+	"flag"
+	"fmt"
+	"slices"
+	"strings"
+
+	"gentleharbor/core/nearest"
+	"gentleharbor/core/profile"
+)
+
+// selection is the flags that choose among the profiles.
+type selection struct {
+	tag    string
+	engine string
+	all    bool // only where all was asked for by name
+}
+
+// flags registers -tag and -engine, and -all where a command does nothing
+// without being told to which profiles.
+func (s *selection) flags(fs *flag.FlagSet, all bool) {
+	fs.Func("tag", "only profiles with this tag", func(text string) error {
+		if text == "" {
+			return errors.New("expected a tag")
+		}
+		s.tag = text
+		return nil
+	})
+	fs.Func("engine", "only profiles of this engine", func(text string) error {
+		_, err := profile.FieldNamed("engine").ParseValue(text)
+		s.engine = text
+		if err != nil {
+			return fmt.Errorf("%s", strings.TrimPrefix(err.Error(), "engine: "))
+		}
+		return nil
+	})
+	if all {
+		fs.BoolVar(&s.all, "all", false, "all profiles")
+	}
+}
+
+// used reports whether any of the flags was given.
+func (s *selection) used() bool { return s.all || s.tag != "" || s.engine != "" }
+
+// has reports whether a profile is chosen by tag and engine.
+func (s *selection) has(r *profile.Resolved) bool {
+	if s.engine != "" && r.Text("engine") != s.engine {
+		return false
+	}
+	if s.tag == "" {
+		return true
+	}
+	tags, ok := r.Get("tags")
+	return ok && slices.Contains(tags.Value.List(), s.tag)
+}
+
+// choose returns the profiles that the names or the flags mean, in their
+// order. None at all is a mistake: a check of nothing would look like success.
+func (c *call) choose(s selection, over overrides) ([]*profile.Resolved, error) {
+	try := []string{"gharbor list"}
+	switch {
+	case len(c.args) > 0 && s.used():
+		return nil, usage("names and -all, -tag or -engine are two ways to choose profiles; give one")
+	case s.all && (s.tag != "" || s.engine != ""):
+		return nil, usage("-all and -tag or -engine contradict each other; give one")
+	case len(c.args) == 0 && !s.used():
+		return nil, &exitError{code: exitUsage, err: errors.New("which profiles? give names, or -tag, -engine or -all"), try: try}
+	}
+	file, err := c.load()
+	if err != nil {
+		return nil, err
+	}
+	if err := over.check(file); err != nil {
+		return nil, err
+	}
+	env := c.environment()
+	var chosen []*profile.Resolved
+	if len(c.args) > 0 {
+		for i, name := range c.args {
+			p := file.Lookup(name)
+			if p == nil {
+				return nil, file.Missing(name)
+			}
+			if !slices.Contains(c.args[:i], name) {
+				chosen = append(chosen, file.Resolve(p, over, env))
+			}
+		}
+		return chosen, nil
+	}
+	tags := []string{}
+	for _, p := range file.Profiles {
+		plain := file.Resolve(p, nil, env) // what is chosen does not change by what is overridden
+		if e, ok := plain.Get("tags"); ok {
+			tags = append(tags, e.Value.List()...)
+		}
+		if s.has(plain) {
+			chosen = append(chosen, file.Resolve(p, over, env))
+		}
+	}
+	if len(chosen) > 0 {
+		return chosen, nil
+	}
+	switch near := nearest.Name(s.tag, tags); {
+	case len(file.Profiles) == 0:
+		return nil, &exitError{code: exitUsage, err: errors.New("there are no profiles yet"), try: []string{"gharbor nearby", "gharbor add NAME"}}
+	case s.tag != "" && !slices.Contains(tags, s.tag) && near != "":
+		return nil, &exitError{code: exitUsage, err: fmt.Errorf("-tag: no profile has that tag; did you mean %q?", near), try: try}
+	case s.tag != "" && !slices.Contains(tags, s.tag):
+		return nil, &exitError{code: exitUsage, err: errors.New("-tag: no profile has that tag"), try: try}
+	}
+	return nil, &exitError{code: exitUsage, err: fmt.Errorf("none of the %d profiles fits", len(file.Profiles)), try: try}
+}

@@ -1,0 +1,133 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"gentleharbor/core/check"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile"
+	"gentleharbor/internal/render"
+)
+
+// waitOptions are the flags of wait.
+type waitOptions struct {
+	chosen  selection
+	within  time.Duration
+	timeout time.Duration
+	over    overrides
+	persist bool
+	quiet   bool
+	form    format
+}
+
+func waitCommand() *command {
+	var o waitOptions
+	return &command{
+		name: "wait", args: "NAME…", summary: "test again until the servers are ready, or it is clear that they won't be",
+		long: `Tests each profile until no stage fails, with pauses that grow from a fifth of a
+second to five. What it waits on is said when it changes. It gives up at once on what
+waiting can't mend (a wrong password, a missing database, a certificate that is not
+trusted); gharbor explain CODE says which findings may pass by themselves. Exit 0 when
+all are ready, else 1.`,
+		examples: []string{"gharbor wait sightings", "gharbor wait sightings tides -within 2m", "gharbor wait starting -within 3s"},
+		most:     -1,
+		flags: func(fs *flag.FlagSet) {
+			o.chosen.flags(fs, true)
+			fs.DurationVar(&o.within, "within", time.Minute, "how long to wait for all of them")
+			fs.DurationVar(&o.timeout, "timeout", check.DefaultTimeout, "bound of each try")
+			fs.BoolVar(&o.persist, "persist", false, "go on also where waiting can't mend what was found")
+			fs.BoolVar(&o.quiet, "quiet", false, "say nothing but how it ended")
+			o.over.flag(fs)
+			o.form.flag(fs)
+		},
+		run: func(ctx context.Context, c *call) error {
+			switch {
+			case o.within <= 0:
+				return usage("-within: expected a time above zero, such as 60s")
+			case o.timeout <= 0:
+				return usage("-timeout: expected a time above zero, such as 10s")
+			}
+			profiles, err := c.choose(o.chosen, o.over)
+			if err != nil {
+				return err
+			}
+			return c.wait(ctx, profiles, o)
+		},
+	}
+}
+
+func (c *call) wait(ctx context.Context, profiles []*profile.Resolved, o waitOptions) error {
+	runner := c.runner(o.timeout)
+	if err := runner.AskAhead(ctx, profiles); err != nil {
+		return err
+	}
+	var mu sync.Mutex
+	told := make(map[string]string) // what was said of a profile last
+	all := runner.Wait(ctx, profiles, check.Waiting{Within: o.within, Persist: o.persist, Parallel: check.DefaultParallel, Tried: func(w *check.Waited) {
+		mu.Lock()
+		defer mu.Unlock()
+		s, _ := w.Report.First()
+		c.log.Debug("tried", "profile", w.Profile, "tries", w.Tries, "code", s.Finding.Code)
+		if !o.quiet && told[w.Profile] != s.Finding.Code {
+			told[w.Profile] = s.Finding.Code
+			c.Say("%s: waiting, %s at stage %s: %s", w.Profile, s.Finding.Code, s.Stage, s.Finding.Cause)
+		}
+	}})
+	if o.form.json() {
+		if err := render.JSON(c.Stdout, map[string]any{"format": 1, "waits": all}); err != nil {
+			return err
+		}
+	}
+	code := exitOK
+	for _, w := range all {
+		if o.form.text() {
+			c.showWaited(w, o)
+		}
+		if w.Outcome != check.WaitReady {
+			code = exitFailed
+		}
+	}
+	switch {
+	case ctx.Err() != nil:
+		return &exitError{code: exitInterrupted}
+	case code != exitOK:
+		return &exitError{code: code}
+	}
+	return nil
+}
+
+// showWaited says how the wait for a profile ended.
+func (c *call) showWaited(w *check.Waited, o waitOptions) {
+	tries := fmt.Sprintf("%d tries", w.Tries)
+	if w.Tries == 1 {
+		tries = "1 try"
+	}
+	after := fmt.Sprintf("after %s and %s", check.Duration(w.MS), tries)
+	text := render.NewReport(c.Stdout, c.noColour)
+	switch w.Outcome {
+	case check.WaitReady:
+		text.Line(w.Report.Outcome, w.Profile, "ready "+after+strings.TrimPrefix(w.Report.Verdict(), "ready"))
+		return
+	case check.WaitStopped:
+		text.Line(finding.Skip, w.Profile, "stopped "+after)
+		return
+	case check.WaitGaveUp:
+		text.Line(finding.Fail, w.Profile, "gave up "+after+": waiting does not mend it")
+	default:
+		text.Line(finding.Fail, w.Profile, "not ready "+after)
+	}
+	for _, s := range w.Report.Stages {
+		if s.Outcome == finding.Fail {
+			text.Stage(s)
+		}
+	}
+	if w.Outcome == check.WaitTimeOut && o.within < time.Minute && w.Report.MayPass() {
+		text.Try(fmt.Sprintf("gharbor wait %s -within 2m   # if it only takes longer", w.Profile))
+	}
+	text.Try(fmt.Sprintf("gharbor test %s   # all stages", w.Profile))
+}
