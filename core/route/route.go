@@ -7,7 +7,6 @@ package route
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"net"
 	"net/netip"
@@ -331,21 +330,20 @@ func Unreached(profileName string, c Candidate, tried []Attempt) *finding.Findin
 		}
 	}
 	var found *finding.Finding
-	show := fmt.Sprintf("gharbor show %s", profileName)
 	switch {
 	case c.Socket != "":
 		found = unreachedSocket(profileName, c, last)
 	case errors.Is(last, syscall.ECONNREFUSED):
-		found = finding.New("reach.refused", "nothing listens at %s, or a firewall refuses for it", c).Suggest("%s   # are host and port right?", show)
+		found = finding.New("reach.refused", "nothing listens at %s, or a firewall refuses for it", c).Suggest("gharbor show %s   # are host and port right?", profileName)
 	case isTimeout(last):
 		found = finding.New("reach.timeout", "%s does not answer: the host is down or elsewhere, or a firewall drops the packets", c).
-			Suggest("%s   # are host and port right?", show).
+			Suggest("gharbor show %s   # are host and port right?", profileName).
 			Suggest("gharbor test %s -timeout 30s", profileName)
 	case errors.Is(last, syscall.ENETUNREACH), errors.Is(last, syscall.EHOSTUNREACH), errors.Is(last, syscall.EADDRNOTAVAIL):
 		found = finding.New("reach.unreachable", "this machine has no way to %s: no network, a VPN that is down, or an address of the wrong kind", c).
-			Suggest("ip route get %s", clean.Shell(c.Host)).Suggest("%s", show)
+			Suggest("ip route get %s", clean.Shell(c.Host)).Suggest("gharbor show %s", profileName)
 	default:
-		found = finding.New("reach.failed", "%s could not be reached", c).Suggest("%s", show)
+		found = finding.New("reach.failed", "%s could not be reached", c).Suggest("gharbor show %s", profileName)
 	}
 	for _, a := range tried {
 		found.Saw("%s: %s", a.Address, Reason(a.Err))

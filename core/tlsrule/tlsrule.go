@@ -398,7 +398,7 @@ func Diagnose(err error, profile, address, raise string) *finding.Finding {
 	case errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE):
 		return finding.New("tls.unfinished", "the server agreed to TLS and then closed the connection, without a word why").
 			Saw("%s", clean.Line(err.Error(), 0)).
-			Suggest("gharbor test %s   # again in a few seconds; then the server's log", profile)
+			Suggest("gharbor wait %s   # until it is ready; if it never is, the server's log says why", profile)
 	}
 	found := finding.New("tls.handshake", "the TLS handshake failed")
 	if errors.As(err, &alert) || strings.Contains(text, "remote error") {

@@ -138,15 +138,29 @@ var secondServer = sync.OnceValues(func() (*PostgreSQL, error) {
 	})
 })
 
-// ThrowAway is a server that a test may stop and start as it likes.
+// ThrowAway is a server that a test may stop and start as it likes; everybody
+// of this machine is let in.
 func ThrowAway(t testing.TB) *PostgreSQL {
+	t.Helper()
+	return ThrowAwayWith(t, "local all all trust\nhost all all 127.0.0.1/32 trust\n")
+}
+
+// ThrowAwayWith is ThrowAway with access rules of the test's own, and TLS.
+func ThrowAwayWith(t testing.TB, rules string, statements ...string) *PostgreSQL {
 	t.Helper()
 	return need(t, "PostgreSQL", func() (*PostgreSQL, error) {
 		p, err := newCluster()
 		if err != nil {
 			return nil, err
 		}
-		return p, p.startWith("listen_addresses = '127.0.0.1'\n", "local all all trust\nhost all all 127.0.0.1/32 trust\n")
+		if err := p.certificates(); err != nil {
+			return nil, err
+		}
+		settings := fmt.Sprintf("listen_addresses = '127.0.0.1'\nssl = on\nssl_cert_file = '%[1]s/server.pem'\nssl_key_file = '%[1]s/server.key'\nssl_ca_file = '%[1]s/authority.pem'\n", p.Folder)
+		if err := p.startWith(settings, rules); err != nil {
+			return nil, err
+		}
+		return p, p.statements("postgres", statements)
 	})
 }
 

@@ -93,7 +93,7 @@ func (c *conversation) refusedFirst(r *refusal) *finding.Finding {
 
 func (c *conversation) stopping(r *refusal) *finding.Finding {
 	return finding.New("speak.stopping", "the server is shutting down and lets nobody in any more").Saw("%s", r.said()).
-		Suggest("gharbor test %s   # again in a few seconds", c.to.Profile).
+		Suggest("gharbor wait %s   # until it is ready", c.to.Profile).
 		Suggest("gharbor nearby   # says how a stopped server of this machine is started")
 }
 
@@ -106,7 +106,7 @@ func (c *conversation) full(r *refusal) *finding.Finding {
 		whose = "the account has used up what it may have of connections or statements in an hour"
 	}
 	return finding.New("session.server-full", "%s", whose).Saw("%s", r.said()).
-		Suggest("gharbor test %s   # again in a moment", c.to.Profile).
+		Suggest("gharbor wait %s   # until there is room", c.to.Profile).
 		Suggest("as an administrator: SELECT user, host, db, command, count(*) FROM information_schema.processlist GROUP BY 1, 2, 3, 4")
 }
 

@@ -210,7 +210,7 @@ func (o *Opening) Nothing(ctx context.Context, err error) finding.Result {
 	}
 	return finding.Failed(finding.New("speak.closed", "%s accepted the connection and %s: the server is only just starting, has no room left, or a proxy on the way has nothing behind it", o.To.Address, what).
 		Saw("%s", clean.Line(plainError(err), 0)).
-		Suggest("gharbor test %s   # again in a few seconds", o.To.Profile).
+		Suggest("gharbor wait %s   # until it is ready", o.To.Profile).
 		Suggest("gharbor nearby"))
 }
 

@@ -61,18 +61,17 @@ func said(e *pgconn.PgError) string {
 // notReady is for 57P03. The code is one for starting, stopping and
 // recovering; the text tells them apart where it is English.
 func (c *conversation) notReady(e *pgconn.PgError) *finding.Finding {
-	again := "gharbor test " + c.to.Profile + "   # again in a few seconds"
 	text := strings.ToLower(e.Message)
 	switch {
 	case strings.Contains(text, "starting up"):
-		return finding.New("speak.starting", "the server is starting and lets nobody in yet").Saw("%s", said(e)).Suggest("%s", again)
+		return finding.New("speak.starting", "the server is starting and lets nobody in yet").Saw("%s", said(e)).Suggest("gharbor wait %s   # until it is ready", c.to.Profile)
 	case strings.Contains(text, "shutting down"):
 		return finding.New("speak.stopping", "the server is shutting down and lets nobody in any more").Saw("%s", said(e)).
-			Suggest("%s", again).Suggest("gharbor nearby   # says how a stopped server of this machine is started")
+			Suggest("gharbor wait %s   # until it is ready", c.to.Profile).Suggest("gharbor nearby   # says how a stopped server of this machine is started")
 	case strings.Contains(text, "recover"), strings.Contains(text, "not yet accepting"), strings.Contains(text, "not accepting"):
-		return finding.New("speak.recovering", "the server is in recovery and lets nobody in yet").Saw("%s", said(e)).Suggest("%s", again)
+		return finding.New("speak.recovering", "the server is in recovery and lets nobody in yet").Saw("%s", said(e)).Suggest("gharbor wait %s   # until it is ready", c.to.Profile)
 	}
-	return finding.New("speak.starting", "the server is starting, stopping or in recovery, and lets nobody in at the moment").Saw("%s", said(e)).Suggest("%s", again)
+	return finding.New("speak.starting", "the server is starting, stopping or in recovery, and lets nobody in at the moment").Saw("%s", said(e)).Suggest("gharbor wait %s   # until it is ready", c.to.Profile)
 }
 
 // serverRefused maps what the server said during the login.
@@ -84,7 +83,7 @@ func (a *attempt) serverRefused(ctx context.Context, e *pgconn.PgError) *finding
 		return a.notReady(e)
 	case adminShutdown, crashShutdown:
 		return finding.New("speak.stopping", "the server is shutting down and ended the connection").Saw("%s", said(e)).
-			Suggest("gharbor test %s   # again in a few seconds", a.to.Profile)
+			Suggest("gharbor wait %s   # until it is ready", a.to.Profile)
 	case tooManyConnections:
 		return a.full(e)
 	case invalidAuthorization:
@@ -121,7 +120,7 @@ func (a *attempt) full(e *pgconn.PgError) *finding.Finding {
 		whose = "the database has as many connections as it takes (its CONNECTION LIMIT)"
 	}
 	return finding.New("session.server-full", "%s", whose).Saw("%s", said(e)).
-		Suggest("gharbor test %s   # again in a moment", a.to.Profile).
+		Suggest("gharbor wait %s   # until there is room", a.to.Profile).
 		Suggest("as an administrator: SELECT usename, datname, state, count(*) FROM pg_stat_activity GROUP BY 1, 2, 3")
 }
 

@@ -1,0 +1,441 @@
+//go:build linux
+
+package main
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"gentleharbor/internal/testkit"
+)
+
+// tryWorld is where the lines to try of one finding are run: a program whose
+// profile x fails, and the servers that it fails on.
+type tryWorld struct {
+	*testkit.Program
+	t     *testing.T
+	sql   func(statements ...string) // as the administrator of the server
+	pg    *testkit.PostgreSQL
+	maria *testkit.MariaDB
+	other *testkit.MariaDB
+	dir   string
+}
+
+// tryCase makes one finding happen and says how its lines are to be read.
+type tryCase struct {
+	name  string
+	code  string
+	setUp func(*tryWorld)
+	flags []string          // of the test
+	fill  map[string]string // what a person would write for a word in capitals
+	// after says which code a test ends with once a line that begins so was
+	// run: "ready" for none, "same" where the line only looks. A line that
+	// changes something, and is not named here, must make the finding go away.
+	after map[string]string
+	typed string // a password to type where one is asked for
+}
+
+// TestTryLines runs every line to try, as it is printed, and sees that it
+// changes what it says it changes. Words in capitals are filled in as a person
+// would; what is no command, or would change this machine, is done by hand.
+func TestTryLines(t *testing.T) {
+	run := newTryRun(t)
+	t.Run("cases", func(t *testing.T) {
+		for _, c := range slices.Concat(profileCases(), secretCases(), reachCases(), speakCases(), postgresqlCases(), mariadbCases(), mysqlCases()) {
+			t.Run(c.name, func(t *testing.T) {
+				t.Parallel()
+				run.one(t, c)
+			})
+		}
+	})
+	run.covered(t)
+}
+
+// tryRun is what the cases share.
+type tryRun struct {
+	pg    *testkit.PostgreSQL
+	maria *testkit.MariaDB
+	other *testkit.MariaDB // for anonymous accounts, which get into everybody's way
+	hba   sync.Mutex       // one case at a time changes the access rules
+
+	mu    sync.Mutex
+	lines []string // as printed
+}
+
+const tryRules = `local all postgres trust
+local all all peer
+host all all_trust 127.0.0.1/32 trust
+host all all_md5 127.0.0.1/32 md5
+host all all_clear 127.0.0.1/32 password
+hostssl all all_tls 127.0.0.1/32 scram-sha-256
+hostssl all certified 127.0.0.1/32 cert
+host all all_banned 127.0.0.1/32 reject
+host all admin,warden,nosuch,nologin,expired,unset,oldhash,limited,quiet 127.0.0.1/32 scram-sha-256
+`
+
+func newTryRun(t *testing.T) *tryRun {
+	return &tryRun{
+		pg: testkit.ThrowAwayWith(t, tryRules, "CREATE ROLE admin SUPERUSER LOGIN PASSWORD 'knot'", "CREATE ROLE warden LOGIN PASSWORD 'knot'", "CREATE DATABASE sightings OWNER warden",
+			"CREATE ROLE all_trust LOGIN", "CREATE ROLE all_clear LOGIN PASSWORD 'knot'", "CREATE ROLE all_tls LOGIN PASSWORD 'knot'", "CREATE ROLE certified LOGIN",
+			"CREATE ROLE quiet LOGIN PASSWORD 'knot'", "ALTER ROLE quiet SET default_transaction_read_only = on"),
+		maria: testkit.ThrowAwayMariaDB(t, "--skip-name-resolve"), other: testkit.ThrowAwayMariaDB(t, "--skip-name-resolve"),
+	}
+}
+
+func (r *tryRun) one(t *testing.T, c tryCase) {
+	probe := r.world(t, c)
+	lines := probe.fails(c)
+	if len(lines) == 0 {
+		t.Fatal("the finding has no line to try")
+	}
+	for i, line := range lines {
+		w := probe
+		if i > 0 { // each line in a world of its own, which may have other paths and ports
+			w = r.world(t, c)
+			line = w.fails(c)[i]
+		}
+		r.mu.Lock()
+		r.lines = append(r.lines, line)
+		r.mu.Unlock()
+		changes := w.do(r, c, line)
+		want, named := "", false
+		for prefix, code := range c.after {
+			if strings.HasPrefix(line, prefix) {
+				want, named = code, true
+			}
+		}
+		if !named && !changes {
+			continue
+		}
+		have := w.codeAfter(c)
+		switch {
+		case !named && have == c.code, want == "same" && have != c.code, named && want != "same" && have != want:
+			t.Errorf("after the line\n  %s\nthe test ends with %s, want %q", line, have, want)
+		}
+	}
+}
+
+func (r *tryRun) world(t *testing.T, c tryCase) *tryWorld {
+	p := testkit.NewProgram(t)
+	for name, value := range map[string]string{"KNOT": "knot", "WRONG": "dunlin", "EMPTY": ""} {
+		p.Setenv(name, value)
+	}
+	w := &tryWorld{Program: p, t: t, pg: r.pg, maria: r.maria, other: r.other, dir: t.TempDir()}
+	c.setUp(w)
+	return w
+}
+
+// fails tests the profile and returns the lines to try of the finding wanted.
+func (w *tryWorld) fails(c tryCase) []string {
+	w.t.Helper()
+	s := w.finding(c)
+	if s.Finding == nil || s.Finding.Code != c.code {
+		w.t.Fatalf("the test does not come to %s: %+v", c.code, s)
+	}
+	return s.Finding.Try
+}
+
+// finding is the first finding of a test that is not ok.
+func (w *tryWorld) finding(c tryCase) testkit.Stage {
+	w.t.Helper()
+	r := w.Test("x", append([]string{"-timeout", "3s"}, c.flags...)...)
+	var first testkit.Stage
+	for _, s := range r.Stages {
+		switch {
+		case s.Finding == nil:
+		case s.Finding.Code == c.code:
+			return s
+		case s.Outcome == "fail" || first.Finding == nil:
+			first = s
+		}
+	}
+	return first
+}
+
+// codeAfter is the code that a test ends with, asked on a terminal where
+// somebody must type.
+func (w *tryWorld) codeAfter(c tryCase) string {
+	w.t.Helper()
+	s := w.finding(c)
+	switch {
+	case s.Finding == nil:
+		return "ready"
+	case s.Finding.Code == "secret.no-terminal" && c.typed != "":
+		session := w.OnTerminal("test", "x").Expect("(not shown)").Type(c.typed + "\n").Expect("ready")
+		session.Ends(0)
+		return "ready"
+	}
+	return s.Finding.Code
+}
+
+var capitals = regexp.MustCompile(`\b[A-Z][A-Z]+(-[A-Z]+)*\b`)
+
+// do runs a line and says whether it is one that changes something.
+func (w *tryWorld) do(r *tryRun, c tryCase, line string) (changes bool) {
+	w.t.Helper()
+	filled := line
+	for word, value := range c.fill {
+		filled = strings.ReplaceAll(filled, word, value)
+	}
+	command, comment, _ := strings.Cut(filled, "   #")
+	for _, who := range []string{"as an administrator: ", "as root: ", "on the server: SELECT ", "on the server: SET ", "on the server, in pg_hba.conf: "} {
+		text, ok := strings.CutPrefix(command, who)
+		switch {
+		case !ok:
+			continue
+		case strings.HasSuffix(who, "pg_hba.conf: "):
+			w.addRule(r, text)
+			return true
+		case strings.HasSuffix(who, "SELECT "):
+			w.sql("SELECT " + text)
+			return false
+		case strings.HasSuffix(who, "SET "):
+			return w.byHand(r, line)
+		}
+		w.sql(strings.Split(text, "; ")...)
+		return !strings.HasPrefix(text, "SELECT")
+	}
+	if strings.HasPrefix(command, "sudo ") && !strings.HasPrefix(command, "sudo chown ") {
+		return false // it would start a server of this machine's
+	}
+	if strings.HasPrefix(line, "on the server: ") || strings.HasPrefix(line, "write ") {
+		return w.byHand(r, line)
+	}
+	if typing := strings.Contains(comment, "type the password"); typing || strings.HasPrefix(command, "read -rs") {
+		return w.typing(command)
+	}
+	if strings.HasPrefix(command, "${EDITOR") {
+		_, text, _ := strings.Cut(comment, "add a line ")
+		w.shell(command, "")
+		w.shell(fmt.Sprintf("printf '%%s\\n' %s >> %s", strings.ReplaceAll(text, "PASSWORD", "knot"), strings.Fields(command)[1]), "")
+		return true
+	}
+	if strings.Contains(command, "-override secret=ask") {
+		words := strings.Fields(command)[1:]
+		session := w.OnTerminal(words...).Expect("(not shown)").Type(c.typed + "\n")
+		session.Expect("ready").Ends(0)
+		return false
+	}
+	if strings.HasSuffix(command, "-save") { // asks for the fingerprint to be compared
+		w.OnTerminal(strings.Fields(command)[1:]...).Expect("is it the same?").Type("y\n").Ends(0)
+		return true
+	}
+	w.shell(command, "")
+	if strings.HasPrefix(command, "gharbor set ") {
+		w.isSet(command)
+		return true
+	}
+	return strings.HasPrefix(command, "chmod ") || strings.HasPrefix(command, "sudo chown ")
+}
+
+// shell runs a command as a person's shell would. A test may fail, a command
+// that is not understood may not.
+func (w *tryWorld) shell(command, input string) string {
+	w.t.Helper()
+	cmd := exec.Command("bash", "-c", command)
+	cmd.Dir, cmd.Stdin = w.dir, strings.NewReader(input)
+	bin := filepath.Join(w.dir, "bin")
+	os.MkdirAll(bin, 0o700)
+	for name, text := range map[string]string{"sudo": "#!/bin/sh\nexec \"$@\"\n", "vi": "#!/bin/sh\nexit 0\n"} {
+		os.WriteFile(filepath.Join(bin, name), []byte(text), 0o700)
+	}
+	cmd.Env = append(slices.Clone(w.Env), "PATH="+filepath.Dir(w.Path)+":"+bin+":"+os.Getenv("PATH"))
+	var out bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &out
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	if err := cmd.Start(); err != nil {
+		w.t.Fatal(err)
+	}
+	// A wait that would take its minute is seen to wait, and ended by Ctrl-C.
+	waits := strings.HasPrefix(command, "gharbor wait ") || strings.Contains(command, "-timeout ")
+	if waits {
+		stop := time.AfterFunc(1500*time.Millisecond, func() { syscall.Kill(-cmd.Process.Pid, syscall.SIGINT) })
+		defer stop.Stop()
+	}
+	err := cmd.Wait()
+	code := cmd.ProcessState.ExitCode()
+	for prefix, codes := range map[string][]int{"gharbor test ": {1}, "gharbor wait ": {1, 130}, "gharbor show ": {3}, "getent ": {2}, "gharbor certificate ": {5}} {
+		if strings.HasPrefix(command, prefix) && (slices.Contains(codes, code) || waits && code == 130) {
+			err = nil
+		}
+	}
+	if err != nil {
+		w.t.Errorf("the line\n  %s\nends with %d:\n%s", command, code, out.String())
+	}
+	return out.String()
+}
+
+// typing runs a command that reads a password from its input, in a shell in
+// which the test comes after it.
+func (w *tryWorld) typing(command string) bool {
+	w.t.Helper()
+	out := w.shell(strings.TrimSpace(command)+"; gharbor test x", "knot\n")
+	if !strings.Contains(out, "ready: ") && !strings.Contains(out, "login.") {
+		w.t.Errorf("after\n  %s\n%s", command, out)
+	}
+	return false
+}
+
+// isSet sees that `gharbor set` did what its words say.
+func (w *tryWorld) isSet(command string) {
+	w.t.Helper()
+	var shown struct {
+		Values []struct {
+			Key    string
+			Value  any
+			Origin struct{ Kind string }
+		}
+	}
+	if err := json.Unmarshal([]byte(w.OK("show", "x", "-format", "json").Stdout), &shown); err != nil {
+		w.t.Fatal(err)
+	}
+	for _, word := range strings.Fields(command)[3:] {
+		key, value, ok := strings.Cut(word, "=")
+		if !ok {
+			continue
+		}
+		have, fromFile := "", false
+		for _, v := range shown.Values {
+			if v.Key == key && v.Origin.Kind == "file" {
+				have, fromFile = fmt.Sprint(v.Value), true
+			}
+		}
+		if value == "" && fromFile || value != "" && !fromFile || value != "" && !strings.Contains(value, "$") && have != value && have != filepath.Join(w.dir, value) {
+			w.t.Errorf("after\n  %s\n%s is %q", command, key, have)
+		}
+	}
+}
+
+// addRule puts a line before the others of the access rules.
+func (w *tryWorld) addRule(r *tryRun, line string) {
+	w.t.Helper()
+	r.hba.Lock()
+	defer r.hba.Unlock()
+	old, err := os.ReadFile(filepath.Join(r.pg.Folder, "data/pg_hba.conf"))
+	if err == nil {
+		err = r.pg.Write("data/pg_hba.conf", line+"\n"+string(old))
+	}
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	w.sql("SELECT pg_reload_conf()")
+	w.sql("SELECT pg_sleep(0.3)")
+}
+
+// byHand does what a line asks for in words.
+func (w *tryWorld) byHand(r *tryRun, line string) bool {
+	w.t.Helper()
+	switch {
+	case strings.Contains(line, "SET password_encryption"):
+		w.sql("SET password_encryption = 'scram-sha-256'; ALTER ROLE all_md5 PASSWORD 'knot'")
+		w.addRule(r, "host all all_md5 127.0.0.1/32 scram-sha-256")
+	case strings.Contains(line, "scram-sha-256 instead of password"):
+		w.addRule(r, "host all all_clear 127.0.0.1/32 scram-sha-256")
+	case strings.HasPrefix(line, "write "):
+		path := filepath.Join(filepath.Dir(w.Home), ".pgpass")
+		data, err := os.ReadFile(path)
+		if err != nil {
+			w.t.Fatal(err)
+		}
+		os.WriteFile(path, []byte(strings.Replace(string(data), "*", strings.Fields(line)[1], 1)), 0o600)
+	case strings.HasPrefix(line, "on the server: set ssl"), strings.HasPrefix(line, "on the server: a line for this"), strings.HasSuffix(line, "or bring it up to date"):
+		return false // see notRun
+	default:
+		w.t.Errorf("nobody does by hand what the line says:\n  %s", line)
+	}
+	return true
+}
+
+// notRun are lines that no test can run, with the reason.
+var notRun = map[string]string{
+	"apt-get install ca-certificates":           "it changes this machine",
+	"ip route get":                              "needs an address that no route leads to",
+	"cat /etc/resolv.conf":                      "needs name servers that do not answer",
+	"gharbor test %s -timeout 30s":              "needs an address that swallows packets",
+	"on the server: set ssl = on":               "another configuration of the server; a test in TestRealFindings has both",
+	"on the server: set ssl_cert":               "another configuration of the server; the second MariaDB server has none",
+	"on the server: %s, or bring it":            "needs a server of before TLS 1.2",
+	"on the server: a line for this":            "needs a server that asks for GSSAPI",
+	"ls -ld %s %s":                              "root may use every socket; TestRealSocketPermission has it",
+	"ls -ld %s":                                 "needs a folder of another user's",
+	"sudo chown %d %s":                          "run as root only",
+	"gharbor set %s host=%s tls-name":           "needs a name that only a directory knows; a test in core/route has it",
+	"gharbor set %s tls-cert=PATH tls-key=PATH": "run where a server asks for one",
+}
+
+// covered sees that every line to try that the code can print was run.
+func (r *tryRun) covered(t *testing.T) {
+	for _, format := range suggestions(t) {
+		pattern := regexp.MustCompile("^" + verb.ReplaceAllString(regexp.QuoteMeta(format), "(.+)") + "$")
+		if slices.ContainsFunc(r.lines, pattern.MatchString) {
+			continue
+		}
+		excused := false
+		for prefix := range notRun {
+			excused = excused || strings.HasPrefix(format, prefix)
+		}
+		if !excused {
+			t.Errorf("no case runs the line %q", format)
+		}
+	}
+	t.Logf("%d lines were run", len(r.lines))
+}
+
+var verb = regexp.MustCompile(`%[sdq]`)
+
+// suggestions are the formats of all lines to try, read from the source.
+func suggestions(t *testing.T) []string {
+	t.Helper()
+	found := make(map[string]bool)
+	err := filepath.WalkDir("../../core", func(path string, _ fs.DirEntry, err error) error {
+		if err != nil || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		file, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
+		if err != nil {
+			return err
+		}
+		ast.Inspect(file, func(n ast.Node) bool {
+			call, ok := n.(*ast.CallExpr)
+			if !ok || len(call.Args) == 0 {
+				return true
+			}
+			name, ok := call.Fun.(*ast.SelectorExpr)
+			literal, isText := call.Args[0].(*ast.BasicLit)
+			if ok && isText && name.Sel.Name == "Suggest" {
+				if text, err := strconv.Unquote(literal.Value); err == nil {
+					found[text] = true
+				}
+			}
+			return true
+		})
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var all []string
+	for text := range found {
+		if text != "%s" { // a line that was put together before: what its stage prints is run
+			all = append(all, text)
+		}
+	}
+	slices.Sort(all)
+	return all
+}
