@@ -181,7 +181,7 @@ func TestJUnit(t *testing.T) {
 		t.Errorf("%+v", all)
 	}
 	login := all.Suites[2].Cases[7]
-	if login.Name != "login" || login.Class != "gharbor.full" || login.Failure == nil || login.Failure.Type != "session.server-full" || !strings.Contains(login.Failure.Text, "try: gharbor test full") {
+	if login.Name != "login" || login.Class != "gharbor.full" || login.Failure == nil || login.Failure.Type != "session.server-full" || !strings.Contains(login.Failure.Text, "try: gharbor wait full") {
 		t.Errorf("%+v", login)
 	}
 	if old := all.Suites[1].Cases[7]; old.Failure != nil || !strings.Contains(old.Out, "warning login.weak-method") {

@@ -34,7 +34,7 @@ func onPostgreSQL(pairs []string, statements ...string) func(*tryWorld) {
 func onServer(pairs []string, statements ...string) func(*tryWorld) {
 	return func(w *tryWorld) {
 		w.sql = func(all ...string) { w.t.Helper(); w.maria.SQL(w.t, all...) }
-		w.sql("CREATE OR REPLACE USER admin@'%' IDENTIFIED BY 'knot'", "GRANT ALL ON *.* TO admin@'%' WITH GRANT OPTION", "CREATE DATABASE IF NOT EXISTS moult",
+		w.sql("CREATE USER IF NOT EXISTS admin@'%' IDENTIFIED BY 'knot'", "GRANT ALL ON *.* TO admin@'%' WITH GRANT OPTION", "CREATE DATABASE IF NOT EXISTS moult",
 			"CREATE USER IF NOT EXISTS bander@'%' IDENTIFIED BY 'knot'", "GRANT ALL ON moult.* TO bander@'%'")
 		w.sql(statements...)
 		base := "[profile.%s]\nengine = \"mariadb\"\nhost = \"127.0.0.1\"\nport = %d\nuser = \"%s\"\nsecret = \"env:KNOT\"\n"
@@ -298,7 +298,7 @@ func postgresqlCases() []tryCase {
 			w.OK("set", "admin", "secret=env:WRONG")
 		}, flags: admin, fill: fills{"ADMIN-PROFILE": "admin"}, typed: "knot"},
 		{name: "no login right", code: "login.no-login-right", setUp: with("nologin", role("nologin", "NOLOGIN PASSWORD 'knot'")...), flags: admin, after: fills{"as an administrator": "ready"}},
-		{name: "no login right, looked up", code: "login.no-login-right", setUp: onPostgreSQL([]string{"user=nologin", "secret=env:WRONG"}, role("nologin", "NOLOGIN PASSWORD 'knot'")...), flags: admin, after: fills{"as an administrator": "login.password"}},
+		{name: "no login right, looked up", code: "login.no-login-right", setUp: onPostgreSQL([]string{"user=nologin2", "secret=env:WRONG"}, role("nologin2", "NOLOGIN PASSWORD 'knot'")...), flags: admin, after: fills{"as an administrator": "login.password"}},
 		{name: "expired", code: "login.expired", setUp: with("expired", role("expired", "LOGIN PASSWORD 'knot' VALID UNTIL '2001-01-01'")...), flags: admin, after: fills{"as an administrator": "ready"}},
 		{name: "no password set", code: "login.no-password-set", setUp: with("unset", role("unset", "LOGIN")...), flags: admin, fill: word, after: fills{"as an administrator": "ready"}},
 		{name: "another hash", code: "login.other-hash", setUp: with("oldhash", "DROP ROLE IF EXISTS oldhash", "SET password_encryption = 'md5'; CREATE ROLE oldhash LOGIN PASSWORD 'knot'"), flags: admin, fill: word, after: fills{"as an administrator": "ready"}},
@@ -367,7 +367,7 @@ func mariadbCases() []tryCase {
 		}, flags: admin, after: fills{"as an administrator": "ready", "gharbor set": "reach.refused"}},
 		{name: "MariaDB: anonymous first", code: "login.anonymous-first", setUp: func(w *tryWorld) {
 			w.maria = w.other
-			with("t_shadowed", "CREATE OR REPLACE USER t_shadowed@'127.%' IDENTIFIED BY 'knot'", "CREATE OR REPLACE USER ''@'127.0.0.%'", "CREATE OR REPLACE USER admin@'127.0.0.1' IDENTIFIED BY 'knot'", "GRANT ALL ON *.* TO admin@'127.0.0.1'")(w)
+			with("t_shadowed", "CREATE OR REPLACE USER t_shadowed@'127.%' IDENTIFIED BY 'knot'", "CREATE OR REPLACE USER ''@'127.0.0.%'", "CREATE USER IF NOT EXISTS admin@'127.0.0.1' IDENTIFIED BY 'knot'", "GRANT ALL ON *.* TO admin@'127.0.0.1'")(w)
 		}, flags: admin, after: fills{"as an administrator": "ready"}},
 		{name: "MariaDB: anonymous", code: "login.anonymous", setUp: func(w *tryWorld) {
 			w.maria = w.other

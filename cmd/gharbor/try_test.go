@@ -86,7 +86,7 @@ host all all_clear 127.0.0.1/32 password
 hostssl all all_tls 127.0.0.1/32 scram-sha-256
 hostssl all certified 127.0.0.1/32 cert
 host all all_banned 127.0.0.1/32 reject
-host all admin,warden,nosuch,nologin,expired,unset,oldhash,limited,quiet 127.0.0.1/32 scram-sha-256
+host all admin,warden,nosuch,nologin,nologin2,expired,unset,oldhash,limited,quiet 127.0.0.1/32 scram-sha-256
 `
 
 func newTryRun(t *testing.T) *tryRun {
@@ -367,6 +367,7 @@ var notRun = map[string]string{
 	"apt-get install ca-certificates":           "it changes this machine",
 	"ip route get":                              "needs an address that no route leads to",
 	"cat /etc/resolv.conf":                      "needs name servers that do not answer",
+	"getent hosts":                              "needs name servers that do not answer",
 	"gharbor test %s -timeout 30s":              "needs an address that swallows packets",
 	"on the server: set ssl = on":               "another configuration of the server; a test in TestRealFindings has both",
 	"on the server: set ssl_cert":               "another configuration of the server; the second MariaDB server has none",

@@ -2,6 +2,7 @@ package nearby
 
 import (
 	"bytes"
+	"cmp"
 	"os"
 	"path/filepath"
 	"slices"
@@ -44,10 +45,12 @@ func (p Places) JustStarted(engine string) []Process {
 			continue // one of its workers
 		}
 		pid, _ := strconv.Atoi(filepath.Base(folder))
-		found = append(found, Process{Name: name, PID: pid, Age: age.Round(time.Second)})
-		if len(found) == most {
-			break
-		}
+		found = append(found, Process{Name: name, PID: pid, Age: age})
+	}
+	slices.SortFunc(found, func(a, b Process) int { return cmp.Compare(a.Age, b.Age) })
+	found = found[:min(len(found), most)]
+	for i := range found {
+		found[i].Age = found[i].Age.Round(time.Second)
 	}
 	return found
 }
