@@ -17,6 +17,7 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/standin/authority"
+	"gentleharbor/standin/mysql"
 	"gentleharbor/standin/postgresql"
 )
 
@@ -33,6 +34,8 @@ func Parts() []Part {
 		{"first", "define, test, fail, mend, ready: the main job", first},
 		{"certificate", "a server with its own authority: untrusted, compared, verified", certificate},
 		{"refusals", "logins that fail, and an administrator's profile that says why", refusals},
+		{"moult", "a MySQL server: the socket against TCP, locked and expired accounts", moult},
+		{"fleet", "many profiles at once, waiting, and two profiles side by side", fleet},
 		{"faults", "servers that are starting, full, silent, or something else", faults},
 	}
 }
@@ -50,6 +53,7 @@ type stage struct {
 	Options
 	home      string
 	servers   map[string]*postgresql.Server
+	rings     *mysql.Server // the moult records
 	authority *authority.Authority
 	closed    int // a port that nothing listens on
 	failed    error
@@ -60,6 +64,7 @@ const (
 	wardenPassword  = "dunlin-at-ebb"
 	visitorPassword = "curlew-calling"
 	keeperPassword  = "avocet-egg-4"
+	banderPassword  = "redshank-ring-9"
 )
 
 var tables = []string{"species", "observer", "sighting", "ring"}
@@ -79,8 +84,8 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	defer s.tearDown()
-	s.say("Saltmarsh Bird Observatory keeps its counts in PostgreSQL. The servers here are simulated,")
-	s.say("on free ports of this machine; the profiles are in %s.", s.home)
+	s.say("Saltmarsh Bird Observatory keeps its counts in PostgreSQL and its moult records in MySQL.")
+	s.say("The servers here are simulated, on free ports of this machine; the profiles are in %s.", s.home)
 	done := make(chan struct{})
 	go func() { defer close(done); part.walk(s) }()
 	select {
@@ -121,6 +126,7 @@ func Keep(ctx context.Context, o Options) error {
 	for _, line := range []string{
 		"export GHARBOR_HOME=" + clean.Shell(s.home), "gharbor list", "gharbor test sightings", "gharbor show sightings-ro",
 		"gharbor test tides", "gharbor certificate tides", "gharbor test sightings -override user=Warden -as sightings-admin",
+		"gharbor test moult-tcp -as moult-admin", "gharbor test -all -timeout 3s", "gharbor compare sightings tides",
 	} {
 		fmt.Fprintf(s.Out, "  %s\n", line)
 	}
@@ -149,6 +155,9 @@ func setUp(o Options) (*stage, error) {
 func (s *stage) tearDown() {
 	for _, server := range s.servers {
 		server.Close()
+	}
+	if s.rings != nil {
+		s.rings.Close()
 	}
 	os.RemoveAll(s.home)
 }
@@ -179,6 +188,9 @@ func (s *stage) start() (err error) {
 			return err
 		}
 	}
+	if err := s.startRings(); err != nil {
+		return err
+	}
 	if s.closed, err = closedPort(); err != nil {
 		return err
 	}
@@ -188,6 +200,26 @@ func (s *stage) start() (err error) {
 	}
 	return os.WriteFile(s.passwords(), []byte(lines.String()), 0o600)
 }
+
+// startRings starts the simulated MySQL server. Its account bander is for the
+// socket alone: it looks no names up, so over TCP it sees an address.
+func (s *stage) startRings() (err error) {
+	accounts := []mysql.Account{
+		{User: "bander", Host: "localhost", Password: banderPassword, Databases: []string{"moult"}},
+		{User: "summer-help", Host: "%", Password: banderPassword, Method: "mysql_native_password", Expired: true, Databases: []string{"moult"}},
+		{User: "old-ringer", Host: "%", Password: banderPassword, Method: "mysql_native_password", Locked: true, Databases: []string{"moult"}},
+		{User: "registrar", Host: "%", Password: banderPassword, Method: "mysql_native_password", Admin: true},
+	}
+	s.rings, err = mysql.Start(mysql.Config{UUID: "5a175a17-0000-4000-8000-00000000c0de", Accounts: accounts, NoNames: true, Method: "mysql_native_password",
+		Databases: []string{"moult"}, Tables: []string{"ring", "species", "observer"}, Socket: s.socket()})
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(s.banderFile(), []byte(banderPassword+"\n"), 0o600)
+}
+
+func (s *stage) socket() string     { return filepath.Join(s.home, "mysqld.sock") }
+func (s *stage) banderFile() string { return filepath.Join(s.home, "bander") }
 
 func (s *stage) passwords() string { return filepath.Join(s.home, "passwords") }
 
@@ -233,6 +265,10 @@ func (s *stage) profiles() error {
 	b.WriteString("\n[profile.sightings-ro]\nlike     = \"sightings\"\nuser     = \"visitor\"\n")
 	one("sightings-admin", "sightings", "postgres", "registrar", "tags     = [\"local\"]\n")
 	one("tides", "tides", "tides", "tidekeeper", "tls      = \"verified\"\ntls-ca   = \"authority.pem\"\ntls-name = \"tide-db.internal.example\"\ntags     = [\"remote\"]\n")
+	fmt.Fprintf(&b, "\n[profile.moult]\nengine   = \"mysql\"\nsocket   = \"mysqld.sock\"\ndatabase = \"moult\"\nuser     = \"bander\"\nsecret   = \"file:bander\"\ntags     = [\"local\", \"field\"]\n"+
+		"\n[profile.moult.expect]\ntables   = [\"ring\"]\nsql-mode = [\"STRICT_TRANS_TABLES\"]\n"+
+		"\n[profile.moult-tcp]\nlike     = \"moult\"\nhost     = \"127.0.0.1\"\nport     = %[1]d\ntags     = [\"broken\"]\n"+
+		"\n[profile.moult-admin]\nengine   = \"mysql\"\nhost     = \"127.0.0.1\"\nport     = %[1]d\nuser     = \"registrar\"\nsecret   = \"file:bander\"\ntags     = [\"local\"]\n", s.rings.Port())
 	for _, fault := range []string{"starting", "full", "silent", "garbage"} {
 		one(fault, fault, "sightings", "warden", "tags     = [\"broken\"]\n")
 	}

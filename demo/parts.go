@@ -53,3 +53,29 @@ func faults(s *stage) {
 	s.step("Something accepts and says nothing; the wait is bounded.", 1, "test", "silent", "-timeout", "2s")
 	s.step("Something answers that is no database.", 1, "test", "garbage")
 }
+
+// moult comes from TCP to the socket that the account is for.
+func moult(s *stage) {
+	if s.failed = s.profiles(); s.failed != nil {
+		return
+	}
+	s.step("An account is a name and a host. The server gives one answer for many causes.", 1, "test", "moult-tcp")
+	s.step("An administrator's profile looks the account up: it is for the socket.", 1, "test", "moult-tcp", "-as", "moult-admin")
+	s.step("So come by the socket.", 0, "set", "moult-tcp", "host=", "port=", "socket="+s.socket())
+	s.step("Ready: over the socket the server sees 'localhost'.", 0, "test", "moult-tcp")
+	s.step("A locked account, which the server admits after the right password only.", 1, "test", "moult-admin", "-override", "user=old-ringer")
+	s.step("An expired password, with the very account looked up.", 1, "test", "moult-admin", "-override", "user=summer-help", "-as", "moult-admin")
+}
+
+// fleet tests many at once.
+func fleet(s *stage) {
+	if s.failed = s.profiles(); s.failed != nil {
+		return
+	}
+	s.step("All profiles with a tag, side by side; a warning would fail too.", 0, "test", "-tag", "local", "-strict")
+	s.step("One that fails is shown in full, then the table.", 1, "test", "sightings", "moult", "tides", "full")
+	s.step("For scripts: nothing but a line for each that fails.", 1, "test", "-tag", "broken", "-quiet", "-timeout", "2s")
+	s.step("Wait for servers; what waiting can't mend ends it at once.", 0, "wait", "sightings", "moult")
+	s.step("Two profiles, one server?", 0, "compare", "sightings", "sightings-ro")
+	s.step("And these two:", 1, "compare", "sightings", "tides")
+}

@@ -221,7 +221,7 @@ func TestHelpAndExplain(t *testing.T) {
 func TestDemo(t *testing.T) {
 	t.Parallel()
 	p := testkit.NewProgram(t)
-	for _, part := range []string{"first", "certificate", "refusals", "faults"} {
+	for _, part := range []string{"first", "certificate", "refusals", "moult", "fleet", "faults"} {
 		r := p.OK("demo", part).Has("$ gharbor ", "everything that it made is gone")
 		at := strings.Index(r.Stdout, "/tmp/")
 		if at < 0 {
@@ -232,7 +232,7 @@ func TestDemo(t *testing.T) {
 			t.Errorf("%s was left behind", folder)
 		}
 	}
-	p.OK("demo", "-list").Has("first", "certificate", "refusals", "faults")
+	p.OK("demo", "-list").Has("first", "certificate", "refusals", "moult", "fleet", "faults")
 	if _, err := os.Stat(p.Home); err == nil {
 		t.Error("the demo made the user's own folder")
 	}

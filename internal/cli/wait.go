@@ -4,6 +4,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -123,6 +124,7 @@ func (c *call) showWaited(w *check.Waited, o waitOptions) {
 	}
 	for _, s := range w.Report.Stages {
 		if s.Outcome == finding.Fail {
+			s.Finding.Try = slices.DeleteFunc(s.Finding.Try, func(line string) bool { return strings.HasPrefix(line, "gharbor wait ") }) // done just now
 			text.Stage(s)
 		}
 	}

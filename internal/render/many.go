@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	"path/filepath"
+	"strings"
 
 	"gentleharbor/core/check"
 	"gentleharbor/core/finding"
@@ -30,11 +32,7 @@ func Many(out io.Writer, noColour bool, reports []*check.Report, heads []string,
 		if s, ok := r.First(); ok {
 			first = s.Finding.Code
 		}
-		route := r.Facts.Route
-		if route == "" {
-			route = "-"
-		}
-		rows[i] = []string{r.Profile, r.Facts.Engine, route, r.Word(), first, check.Duration(r.MS)}
+		rows[i] = []string{r.Profile, r.Facts.Engine, shortRoute(r.Facts.Route), r.Word(), first, check.Duration(r.MS)}
 	}
 	paint := paint(Colours(out, noColour))
 	colour := func(row, column int, cell string) string {
@@ -55,6 +53,19 @@ func Many(out io.Writer, noColour bool, reports []*check.Report, heads []string,
 	}
 	_, err := fmt.Fprintln(out, line)
 	return err
+}
+
+// shortRoute leaves the folders of a long socket's path out: the table is to
+// fit beside others on a screen, and JSON has the whole.
+func shortRoute(route string) string {
+	const room = 28
+	if route == "" {
+		return "-"
+	}
+	if path, ok := strings.CutPrefix(route, "socket "); ok && len(route) > room {
+		return "socket …/" + filepath.Base(path)
+	}
+	return route
 }
 
 // FailedLines writes one line for each report that failed, and nothing where
