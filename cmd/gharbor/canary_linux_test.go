@@ -3,6 +3,7 @@ package main
 import (
 	"bytes"
 	"fmt"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -12,6 +13,8 @@ import (
 	"time"
 
 	"gentleharbor/internal/testkit"
+	"gentleharbor/standin/authority"
+	"gentleharbor/standin/mysql"
 	"gentleharbor/standin/postgresql"
 )
 
@@ -42,7 +45,7 @@ func TestCanary(t *testing.T) { // not parallel: nearby connects to whatever lis
 	os.Chmod(looseFile, 0o644)
 	shortLine := filepath.Join(work, "short")
 	p.Write(shortLine, "127.0.0.1:*:"+canary+"\n")
-	url := "postgresql://warden:" + strings.ReplaceAll(otherCanary, "/", "") + "@127.0.0.1/sightings"
+	address := "postgresql://warden:" + strings.ReplaceAll(otherCanary, "/", "") + "@127.0.0.1/sightings"
 	runs := [][]string{
 		{"test", "sightings", "-override", "secret=env:CANARY"},
 		{"test", "sightings", "-override", "secret=env:OTHER"},
@@ -62,9 +65,9 @@ func TestCanary(t *testing.T) { // not parallel: nearby connects to whatever lis
 		{"test", "sightings", "-" + otherCanary},
 		{"test", canary},
 		{"test", "sightings", "-as", canary},
-		{"add", "x", url}, {"add", "x", "postgresql://h/?password=" + otherCanary}, {"add", "x", url, "-secret", canary},
+		{"add", "x", address}, {"add", "x", "postgresql://h/?password=" + otherCanary}, {"add", "x", address, "-secret", canary},
 		{"add", "x", "-engine", "postgresql", "-secret", canary}, {"add", "x", "-engine", canary}, {"add", canary}, {"add", "x", canary},
-		{"add", "x", "-engine", "postgresql", "-host", url}, {"add", "x", "-engine", "postgresql", "-note", url},
+		{"add", "x", "-engine", "postgresql", "-host", address}, {"add", "x", "-engine", "postgresql", "-note", address},
 		{"set", "sightings", "secret=" + canary}, {"set", "sightings", "password=" + canary}, {"set", "sightings", canary + "=x"}, {"set", canary, "port=1"},
 		{"set", "sightings", "user=${DB_PASSWORD}"}, {"show", "sightings"}, {"show", "sightings", "-format", "json"}, {"list"}, {"list", "-format", "json"},
 		{"set", "sightings", "user=warden"},
@@ -87,6 +90,61 @@ func TestCanary(t *testing.T) { // not parallel: nearby connects to whatever lis
 		t.Errorf("the canary itself does not log in: %+v", r.Stages)
 	}
 	testkit.NoSecretIn(t, work, []string{secretFile, looseFile, shortLine, passfile}, canary, otherCanary)
+}
+
+// TestCanaryMySQL does the same with MySQL's ways to log in, and with the
+// commands that test several profiles.
+func TestCanaryMySQL(t *testing.T) {
+	t.Parallel()
+	ca, err := authority.New()
+	if err != nil {
+		t.Fatal(err)
+	}
+	config := rings()
+	if config.TLS, err = ca.TLS([]string{"127.0.0.1"}, 90*24*time.Hour); err != nil {
+		t.Fatal(err)
+	}
+	for i := range config.Accounts {
+		if config.Accounts[i].Password != "" {
+			config.Accounts[i].Password = canary
+		}
+	}
+	p, server := onRings(t, config)
+	clear := config
+	clear.Fault = mysql.ClearMethod
+	asking, err := mysql.Start(clear)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(asking.Close)
+	p.Setenv("CANARY", canary)
+	p.Setenv("OTHER", otherCanary)
+	p.Setenv("MYSQL_PWD", otherCanary)
+	work := filepath.Dir(p.Home)
+	p.Write(filepath.Join(p.Home, "authority.pem"), string(ca.PEM))
+	p.Write(filepath.Join(work, "server.pem"), string(server.PublicKey()))
+	p.OK("set", "moult", "secret=env:CANARY", "tls=verified", "tls-ca="+p.Home+"/authority.pem")
+	p.OK("add", "asking", "-like", "moult", "-port", fmt.Sprint(asking.Port()))
+	for _, args := range [][]string{
+		{"test", "moult", "asking", "admin"}, {"test", "-all", "-strict"}, {"test", "-all", "-quiet"}, {"test", "-all", "-format", "junit"}, {"test", "-all", "-format", "json", "-verbose"},
+		{"test", "-all", "-override", "secret=env:OTHER"}, {"test", "-all", "-override", "tls=off", "-format", "junit"}, {"test", "-all", "-override", "user=bander", "-override", "tls=required"},
+		{"test", "moult", "-override", "user=bander"}, {"test", "moult", "-override", "user=bander", "-override", "tls=off", "-override", "server-key=" + work + "/server.pem"},
+		{"test", "moult", "-override", "secret=env:OTHER", "-as", "admin", "-verbose"}, {"test", "moult", "-override", "user=locked", "-as", "admin"}, {"test", "admin", "-override", "database=none"},
+		{"wait", "moult", "admin", "-verbose"}, {"wait", "moult", "-override", "secret=env:OTHER"}, {"wait", "moult", "-override", "secret=env:OTHER", "-persist", "-within", "1s", "-format", "json"},
+		{"compare", "moult", "admin"}, {"compare", "moult", "asking", "-format", "json", "-verbose"}, {"compare", "moult", canary}, {"wait", canary}, {"test", "-tag", canary}, {"test", "moult", canary},
+		{"wait", "moult", "-within", canary}, {"add", "x", "mysql://bander:" + url.QueryEscape(otherCanary) + "@127.0.0.1/moult"},
+	} {
+		r := p.Run(args...)
+		testkit.NoSecret(t, "gharbor "+args[0]+" on stdout", r.Stdout, canary, otherCanary)
+		testkit.NoSecret(t, "gharbor "+args[0]+" on stderr", r.Stderr, canary, otherCanary)
+		if r.Code == 70 {
+			t.Errorf("a defect\n%s", r.Stderr)
+		}
+	}
+	if r := p.Test("asking"); r.Stage("login").Outcome != "ok" {
+		t.Errorf("the canary itself does not log in: %+v", r.Stage("login"))
+	}
+	testkit.NoSecretIn(t, work, nil, canary, otherCanary)
 }
 
 // TestCanaryTyped: a password that was typed stands nowhere.

@@ -125,3 +125,52 @@ func TestCertificateAsks(t *testing.T) {
 	p.OnTerminal("certificate", "sightings", "-save").Expect("compare the fingerprint").Expect("[y/N]").Type("y\n").Expect("kept as tls-ca").Ends(0)
 	p.Test("sightings").Ends(t, "tls", "ok", "")
 }
+
+// TestManyOnATerminal: passwords are asked for before the first connection, a
+// bar shows what is in flight, and the table comes last, in colour.
+func TestManyOnATerminal(t *testing.T) {
+	t.Parallel()
+	p, server := standin(t, birds())
+	config := birds()
+	config.Fault = postgresql.Silent
+	_, silent := standin(t, config)
+	p.Profiles(p.ReadProfiles() + fmt.Sprintf("\n[profile.asked]\nlike = \"sightings\"\nsecret = \"ask\"\n\n[profile.silent]\nlike = \"sightings\"\nport = %d\n", silent.Port()))
+	s := p.OnTerminal("test", "-all", "-timeout", "3s").Expect("password of warden for asked (not shown): ")
+	if n := server.Connections(); n != 0 {
+		t.Errorf("%d connections before the last question", n)
+	}
+	s.Type("dunlin\n").Expect("(2/3)").Expect("silent")
+	text := s.Expect("not ready").Ends(1)
+	table := text[strings.LastIndex(text, "first finding"):]
+	if !strings.Contains(table, "\x1b[32mready") || !strings.Contains(table, "\x1b[31;1mnot ready") || !strings.Contains(table, "3 profiles: 2 ready, 1 not ready") || strings.Contains(text, "dunlin") {
+		t.Errorf("%s", text)
+	}
+	p.OnTerminal("wait", "asked").Expect("(not shown)").Type("dunlin\n").Expect("ready").Ends(0)
+	p.OnTerminal("compare", "asked", "sightings").Expect("(not shown)").Type("dunlin\n").Expect("same-instance").Ends(0)
+}
+
+// TestCtrlCInManyAndWait: what is known is printed.
+func TestCtrlCInManyAndWait(t *testing.T) {
+	t.Parallel()
+	p, _ := standin(t, birds())
+	config := birds()
+	config.Fault = postgresql.Silent
+	_, silent := standin(t, config)
+	text := p.ReadProfiles()
+	for _, name := range []string{"hung", "behind", "last"} {
+		text += fmt.Sprintf("\n[profile.%s]\nlike = \"sightings\"\nport = %d\n", name, silent.Port())
+	}
+	p.Profiles(text)
+	s := p.OnTerminal("test", "-all", "-parallel", "1").Expect("(1/4)")
+	start := time.Now()
+	screen := s.Type("\x03").Ends(130)
+	if time.Since(start) > 3*time.Second || !strings.Contains(screen, "4 profiles: 1 ready, 3 not tested to the end") || !strings.Contains(screen, "not tested") {
+		t.Errorf("after %s:\n%s", time.Since(start), screen)
+	}
+	s = p.OnTerminal("wait", "hung", "sightings", "-timeout", "1s").Expect("hung: waiting, speak.silent")
+	start = time.Now()
+	screen = s.Type("\x03").Ends(130)
+	if time.Since(start) > 3*time.Second || !strings.Contains(screen, "stopped") || !strings.Contains(screen, "sightings") {
+		t.Errorf("after %s:\n%s", time.Since(start), screen)
+	}
+}
