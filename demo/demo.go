@@ -53,7 +53,8 @@ type stage struct {
 	Options
 	home      string
 	servers   map[string]*postgresql.Server
-	rings     *mysql.Server // the moult records
+	moult     *mysql.Server // MySQL, with an account for the socket alone
+	ringing   *mysql.Server // MariaDB, with an account for another host
 	authority *authority.Authority
 	closed    int // a port that nothing listens on
 	failed    error
@@ -156,8 +157,10 @@ func (s *stage) tearDown() {
 	for _, server := range s.servers {
 		server.Close()
 	}
-	if s.rings != nil {
-		s.rings.Close()
+	for _, server := range []*mysql.Server{s.moult, s.ringing} {
+		if server != nil {
+			server.Close()
+		}
 	}
 	os.RemoveAll(s.home)
 }
@@ -201,17 +204,26 @@ func (s *stage) start() (err error) {
 	return os.WriteFile(s.passwords(), []byte(lines.String()), 0o600)
 }
 
-// startRings starts the simulated MySQL server. Its account bander is for the
-// socket alone: it looks no names up, so over TCP it sees an address.
+// startRings starts the simulated MySQL and MariaDB servers. The account bander
+// is for the socket alone: its server looks no names up, so over TCP it sees an
+// address. ringer is for one machine of the station.
 func (s *stage) startRings() (err error) {
-	accounts := []mysql.Account{
-		{User: "bander", Host: "localhost", Password: banderPassword, Databases: []string{"moult"}},
-		{User: "summer-help", Host: "%", Password: banderPassword, Method: "mysql_native_password", Expired: true, Databases: []string{"moult"}},
-		{User: "old-ringer", Host: "%", Password: banderPassword, Method: "mysql_native_password", Locked: true, Databases: []string{"moult"}},
-		{User: "registrar", Host: "%", Password: banderPassword, Method: "mysql_native_password", Admin: true},
+	native := func(a mysql.Account) mysql.Account {
+		a.Password, a.Method = banderPassword, "mysql_native_password"
+		return a
 	}
-	s.rings, err = mysql.Start(mysql.Config{UUID: "5a175a17-0000-4000-8000-00000000c0de", Accounts: accounts, NoNames: true, Method: "mysql_native_password",
-		Databases: []string{"moult"}, Tables: []string{"ring", "species", "observer"}, Socket: s.socket()})
+	s.moult, err = mysql.Start(mysql.Config{UUID: "5a175a17-0000-4000-8000-00000000c0de", NoNames: true, Method: "mysql_native_password", Socket: s.socket(),
+		Databases: []string{"moult"}, Tables: []string{"ring", "species", "observer"}, Accounts: []mysql.Account{
+			native(mysql.Account{User: "bander", Host: "localhost", Databases: []string{"moult"}}),
+			native(mysql.Account{User: "summer-help", Host: "%", Expired: true, Databases: []string{"moult"}}),
+			native(mysql.Account{User: "old-ringer", Host: "%", Locked: true, Databases: []string{"moult"}}),
+			native(mysql.Account{User: "registrar", Host: "%", Admin: true}),
+		}})
+	if err != nil {
+		return err
+	}
+	s.ringing, err = mysql.Start(mysql.Config{Version: "10.11.6-MariaDB", UUID: "c2FsdG1hcnNoLXJpbmdpbmc=", NoNames: true, Databases: []string{"ringing"}, Tables: []string{"ring", "species"},
+		Accounts: []mysql.Account{native(mysql.Account{User: "ringer", Host: "10.20.0.7", Databases: []string{"ringing"}}), native(mysql.Account{User: "registrar", Host: "%", Admin: true})}})
 	if err != nil {
 		return err
 	}
@@ -265,13 +277,55 @@ func (s *stage) profiles() error {
 	b.WriteString("\n[profile.sightings-ro]\nlike     = \"sightings\"\nuser     = \"visitor\"\n")
 	one("sightings-admin", "sightings", "postgres", "registrar", "tags     = [\"local\"]\n")
 	one("tides", "tides", "tides", "tidekeeper", "tls      = \"verified\"\ntls-ca   = \"authority.pem\"\ntls-name = \"tide-db.internal.example\"\ntags     = [\"remote\"]\n")
-	fmt.Fprintf(&b, "\n[profile.moult]\nengine   = \"mysql\"\nsocket   = \"mysqld.sock\"\ndatabase = \"moult\"\nuser     = \"bander\"\nsecret   = \"file:bander\"\ntags     = [\"local\", \"field\"]\n"+
-		"\n[profile.moult.expect]\ntables   = [\"ring\"]\nsql-mode = [\"STRICT_TRANS_TABLES\"]\n"+
-		"\n[profile.moult-tcp]\nlike     = \"moult\"\nhost     = \"127.0.0.1\"\nport     = %[1]d\ntags     = [\"broken\"]\n"+
-		"\n[profile.moult-admin]\nengine   = \"mysql\"\nhost     = \"127.0.0.1\"\nport     = %[1]d\nuser     = \"registrar\"\nsecret   = \"file:bander\"\ntags     = [\"local\"]\n", s.rings.Port())
+	b.WriteString(s.ringProfiles())
 	for _, fault := range []string{"starting", "full", "silent", "garbage"} {
 		one(fault, fault, "sightings", "warden", "tags     = [\"broken\"]\n")
 	}
 	return errors.Join(os.WriteFile(filepath.Join(s.home, "authority.pem"), s.authority.PEM, 0o600),
 		os.WriteFile(filepath.Join(s.home, "profiles.toml"), []byte(b.String()), 0o600))
+}
+
+// ringProfiles are the profiles on the MySQL and MariaDB servers.
+func (s *stage) ringProfiles() string {
+	return fmt.Sprintf(`
+[profile.moult]
+engine   = "mysql"
+socket   = "mysqld.sock"
+database = "moult"
+user     = "bander"
+secret   = "file:bander"
+tags     = ["local", "field"]
+
+[profile.moult.expect]
+tables   = ["ring"]
+sql-mode = ["STRICT_TRANS_TABLES"]
+
+[profile.moult-tcp]
+like     = "moult"
+host     = "127.0.0.1"
+port     = %[1]d
+tags     = ["broken"]
+
+[profile.moult-admin]
+engine   = "mysql"
+host     = "127.0.0.1"
+port     = %[1]d
+user     = "registrar"
+secret   = "file:bander"
+tags     = ["local"]
+
+[profile.ringing]
+engine   = "mariadb"
+host     = "127.0.0.1"
+port     = %[2]d
+database = "ringing"
+user     = "ringer"
+secret   = "file:bander"
+tags     = ["broken"]
+
+[profile.ringing-admin]
+like     = "ringing"
+user     = "registrar"
+tags     = ["local"]
+`, s.moult.Port(), s.ringing.Port())
 }

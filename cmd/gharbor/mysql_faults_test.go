@@ -135,6 +135,11 @@ func TestMySQLFloodAndSlow(t *testing.T) {
 	p, _ := onRings(t, config)
 	r := p.Test("moult", override("database=molt")...)
 	r.Ends(t, "database", "fail", "database.no-access")
+	config.Fault = mysql.OldVariables // of another version than those known here
+	p, _ = onRings(t, config)
+	if r := p.Test("moult"); r.Outcome != "ok" || r.Facts["server_lineage"] != "5a17-rings" || r.Facts["collation"] == nil {
+		t.Errorf("%s %v", r.Outcome, r.Facts)
+	}
 	config.Fault, config.Delay = mysql.Slow, 50*time.Millisecond
 	p, server := onRings(t, config)
 	if r := p.Test("moult"); r.Outcome != "ok" || server.Connections() != 1 {

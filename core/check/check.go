@@ -71,10 +71,11 @@ type Runner struct {
 	// refused; nil for none.
 	Admin *profile.Resolved
 
-	until  string               // the test stops after this stage; "" is the end
-	onTLS  func(*tlsrule.Facts) // told of the handshake's facts; may be nil
-	single bool                 // no connection but the one that is tested
-	hints  *hints               // what answers nearby, for a run of many; nil for one
+	until    string               // the test stops after this stage; "" is the end
+	onTLS    func(*tlsrule.Facts) // told of the handshake's facts; may be nil
+	single   bool                 // no connection but the one that is tested
+	thorough bool                 // read what only a comparison needs
+	hints    *hints               // what answers nearby, for a run of many; nil for one
 }
 
 // test is one test under way.
@@ -288,7 +289,7 @@ func (r *Report) Verdict() string {
 		return fmt.Sprintf("not ready: %s at stage %s (%s, then %d fail, %d skip; %s)", r.firstFailure().Finding.Code, r.firstFailure().Stage,
 			count, r.Count(finding.Fail), r.Count(finding.Skip), Duration(r.MS))
 	}
-	return fmt.Sprintf("ready: %s (%s; %s)", r.where(), count, Duration(r.MS))
+	return fmt.Sprintf("ready: %s (%s; %s)", r.Where(), count, Duration(r.MS))
 }
 
 func (r *Report) firstFailure() Stage {
@@ -300,8 +301,8 @@ func (r *Report) firstFailure() Stage {
 	return Stage{}
 }
 
-// where says in one line who one is, where, over which route and how safely.
-func (r *Report) where() string {
+// Where says in one line who one is, where, over which route and how safely.
+func (r *Report) Where() string {
 	f := r.Facts
 	safety := "not encrypted"
 	switch {

@@ -61,7 +61,7 @@ type side struct {
 // Compare logs in to both at the same time and compares what is there.
 func (r *Runner) Compare(ctx context.Context, a, b *profile.Resolved) *Comparison {
 	one := *r
-	one.Progress, one.until, one.hints = nil, "session", &hints{}
+	one.Progress, one.until, one.thorough, one.hints = nil, "session", true, &hints{}
 	sides := [2]*side{{profile: a}, {profile: b}}
 	done := make(chan struct{})
 	for _, s := range sides {

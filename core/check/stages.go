@@ -178,6 +178,7 @@ func (t *test) target(c route.Candidate, reached *route.Reached) engine.Target {
 		Profile: t.profile.Profile.Name, User: t.profile.Text("user"), Database: t.profile.Text("database"),
 		Network: reached.Network, Address: reached.Address, TLS: t.plan.tls, ServerKey: t.profile.Text("server-key"),
 		PeerChecked: reached.Network == "unix" && route.PeerChecked(reached.Conn, c.Folder),
+		Thorough:    t.thorough,
 		NoSecret:    t.secret.None, NoSecretTried: t.secret.Tried,
 		TakeSecret: func(ctx context.Context) (secret.Value, error) {
 			t.budget.pause()

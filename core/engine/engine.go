@@ -35,6 +35,10 @@ type Target struct {
 	// without verified TLS no password goes out in the clear.
 	PeerChecked bool
 
+	// Thorough asks for facts that cost more time than most tests want to
+	// spend, and only a comparison needs.
+	Thorough bool
+
 	// NoSecret is set where nothing will be sent: the source is none, or no
 	// source had an entry. NoSecretTried lists what was looked through then.
 	NoSecret      bool

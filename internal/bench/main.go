@@ -2,8 +2,8 @@
 
 // Command bench measures the program beside its peers in one run and prints
 // ratios: whole processes, in pairs one after the other, medians. The peers
-// are an empty Go program for the start, and the driver's bare login, in a
-// program of its own, for a whole test. scripts/bench runs it.
+// are an empty Go program for the start, the drivers' bare logins, in programs
+// of their own, for whole tests, and loops of them for a thousand profiles. scripts/bench runs it.
 package main
 
 import (
@@ -42,7 +42,8 @@ func run() error {
 	defer os.RemoveAll(folder)
 	defer testkit.StopAll()
 	b := &bench{folder: folder}
-	for name, path := range map[string]string{"gharbor": "gentleharbor/cmd/gharbor", "empty": "gentleharbor/internal/bench/empty", "login": "gentleharbor/internal/bench/login"} {
+	for name, path := range map[string]string{"gharbor": "gentleharbor/cmd/gharbor", "empty": "gentleharbor/internal/bench/empty", "login": "gentleharbor/internal/bench/login",
+		"mysqllogin": "gentleharbor/internal/bench/mysqllogin", "loop": "gentleharbor/internal/bench/loop", "mysqlloop": "gentleharbor/internal/bench/mysqlloop"} {
 		cmd := exec.Command("go", "build", "-o", filepath.Join(folder, name), path)
 		cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
 		cmd.Stderr = os.Stderr
@@ -57,8 +58,10 @@ func run() error {
 	if err := b.logins(); err != nil {
 		return err
 	}
-	if err := b.list(); err != nil {
-		return err
+	for _, part := range []func() error{b.mariadb, b.many, b.list} {
+		if err := part(); err != nil {
+			return err
+		}
 	}
 	return b.passfile()
 }
@@ -80,8 +83,12 @@ func (b *bench) time(name string, args ...string) (time.Duration, error) {
 
 // compare runs two programs in turn and prints the medians and their ratio.
 func (b *bench) compare(what string, aim float64, ours, peer []string) error {
+	return b.compareTimes(pairs, what, aim, ours, peer)
+}
+
+func (b *bench) compareTimes(times int, what string, aim float64, ours, peer []string) error {
 	var ourTimes, peerTimes []time.Duration
-	for range pairs {
+	for range times {
 		t, err := b.time(ours[0], ours[1:]...)
 		if err != nil {
 			return err

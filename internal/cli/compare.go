@@ -71,7 +71,7 @@ func (c *call) showComparison(result *check.Comparison, two [2]*profile.Resolved
 	}
 	text := render.NewReport(c.Stdout, c.noColour)
 	for i, r := range []*check.Report{result.A, result.B} {
-		text.Head(r.Profile, headline(two[i]))
+		text.HeadIn(max(len(result.A.Profile), len(result.B.Profile)), r.Profile, headline(two[i]))
 		for _, s := range r.Stages {
 			if s.Outcome == finding.Fail {
 				text.Stage(s)

@@ -112,15 +112,15 @@ func (c *call) showWaited(w *check.Waited, o waitOptions) {
 	text := render.NewReport(c.Stdout, c.noColour)
 	switch w.Outcome {
 	case check.WaitReady:
-		text.Line(w.Report.Outcome, w.Profile, "ready "+after+strings.TrimPrefix(w.Report.Verdict(), "ready"))
+		text.Line(w.Report.Outcome, w.Profile, "ready", after+": "+w.Report.Where())
 		return
 	case check.WaitStopped:
-		text.Line(finding.Skip, w.Profile, "stopped "+after)
+		text.Line(finding.Skip, w.Profile, "stopped", after)
 		return
 	case check.WaitGaveUp:
-		text.Line(finding.Fail, w.Profile, "gave up "+after+": waiting does not mend it")
+		text.Line(finding.Fail, w.Profile, "gave up", after+": waiting does not mend it")
 	default:
-		text.Line(finding.Fail, w.Profile, "not ready "+after)
+		text.Line(finding.Fail, w.Profile, "not ready", after)
 	}
 	for _, s := range w.Report.Stages {
 		if s.Outcome == finding.Fail {

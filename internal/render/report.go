@@ -46,8 +46,11 @@ func NewReport(out io.Writer, noColour bool) *Report {
 }
 
 // Head writes the line above the stages.
-func (r *Report) Head(name, what string) {
-	fmt.Fprintf(r.out, "%s  %s\n", r.paint.style("1", name), what)
+func (r *Report) Head(name, what string) { r.HeadIn(0, name, what) }
+
+// HeadIn is Head with the name in a column of its own.
+func (r *Report) HeadIn(width int, name, what string) {
+	fmt.Fprintf(r.out, "%s  %s\n", r.paint.style("1", fmt.Sprintf("%-*s", width, name)), what)
 }
 
 // Stage writes one stage: a line, then cause, seen and try where it has a
@@ -130,10 +133,10 @@ func (r *Report) Verdict(report *check.Report) {
 	fmt.Fprintf(r.out, "%s:%s\n", r.paint.outcome(outcome, word), rest)
 }
 
-// Line writes one line about a profile, in the colour of an outcome.
-func (r *Report) Line(outcome finding.Outcome, name, text string) {
-	word, rest, _ := strings.Cut(text, " ")
-	fmt.Fprintf(r.out, "%s: %s %s\n", r.paint.style("1", name), r.paint.outcome(outcome, word), rest)
+// Line writes one line about a profile: a verdict in the colour of an outcome,
+// and more.
+func (r *Report) Line(outcome finding.Outcome, name, verdict, more string) {
+	fmt.Fprintf(r.out, "%s: %s %s\n", r.paint.style("1", name), r.paint.outcome(outcome, verdict), r.wrap(more, 4))
 }
 
 // Conclusion writes a word in the colour of an outcome, and why.

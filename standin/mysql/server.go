@@ -50,6 +50,7 @@ const (
 	OfferKey      Fault = "offer-key"      // hands out a key to put the password under, unasked
 	HangTLS       Fault = "hang-tls"       // agrees to TLS and stops
 	NoCatalogue   Fault = "no-catalogue"   // will not say which tables exist
+	OldVariables  Fault = "old-variables"  // does not know one of the variables asked for
 	FloodRows     Fault = "flood-rows"     // answers a list of databases without end
 )
 

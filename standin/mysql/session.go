@@ -95,7 +95,7 @@ func (s *session) rows(columns []string, rows [][]string) error {
 
 // answer serves statements until the client goes.
 func (s *session) answer() {
-	const quit, initDB, query, ping = 1, 2, 3, 14
+	const quit, query, statistics, ping = 1, 3, 9, 14
 	for {
 		body, err := s.wire.read()
 		if err != nil || len(body) == 0 || body[0] == quit {
@@ -110,6 +110,8 @@ func (s *session) answer() {
 			s.wire.write(append([]byte{0xfb}, "/home/warden/.ssh/id_ed25519"...))
 			s.takeFile()
 			return
+		case body[0] == statistics:
+			err = s.wire.write([]byte(fmt.Sprintf("Uptime: %d  Threads: 1  Questions: 7", int(time.Since(s.Started).Seconds()))))
 		case body[0] == ping:
 			err = s.accepted()
 		case body[0] == query:
@@ -157,11 +159,9 @@ func (s *session) statement(sql string) error {
 	case has("SHOW CREATE USER"):
 		return s.rows([]string{"CREATE USER"}, [][]string{{s.definition(sql)}})
 	case has("UNIX_TIMESTAMP"):
-		return s.rows([]string{"clock", "opened"}, [][]string{{fmt.Sprintf("%.6f", float64(time.Now().UnixMicro())/1e6), s.database}})
+		return s.session(sql)
 	case has("SHOW VARIABLES"), has("SHOW GLOBAL VARIABLES"):
 		return s.rows([]string{"Variable_name", "Value"}, s.variables(literals(sql)))
-	case has("SHOW GLOBAL STATUS"):
-		return s.rows([]string{"Variable_name", "Value"}, [][]string{{"Uptime", strconv.Itoa(int(time.Since(s.Started).Seconds()))}})
 	case has("SHOW GRANTS"):
 		return s.rows([]string{"Grants"}, s.grants())
 	case has("information_schema.schemata"):
@@ -214,12 +214,28 @@ func (s *session) schemata() error {
 	return s.rows([]string{"schema_name"}, rows)
 }
 
+var variableName = regexp.MustCompile(`@@([a-z_]+)`)
+
+// session answers with the clock, the database and the variables asked for.
+func (s *session) session(sql string) error {
+	columns := []string{"clock", "opened"}
+	row := []string{fmt.Sprintf("%.6f", float64(time.Now().UnixMicro())/1e6), s.database}
+	for _, m := range variableName.FindAllStringSubmatch(sql, -1) {
+		value := s.variables([]string{m[1]})
+		if len(value) == 0 || s.Fault == OldVariables {
+			return s.wire.fail(1193, "HY000", fmt.Sprintf("Unknown system variable '%s'", m[1]))
+		}
+		columns, row = append(columns, m[1]), append(row, value[0][1])
+	}
+	return s.rows(columns, [][]string{row})
+}
+
 func (s *session) variables(names []string) [][]string {
 	onOff := map[bool]string{true: "ON", false: "OFF"}
 	set := map[string]string{
 		"version": s.Version, "server_uuid": s.UUID, "hostname": "saltmarsh", "port": strconv.Itoa(s.Port()),
 		"character_set_database": "utf8mb4", "collation_database": "utf8mb4_0900_ai_ci", "sql_mode": "ONLY_FULL_GROUP_BY,STRICT_TRANS_TABLES",
-		"time_zone": "SYSTEM", "system_time_zone": "UTC", "read_only": onOff[s.ReadOnly], "super_read_only": "OFF", "transaction_read_only": "OFF",
+		"time_zone": "SYSTEM", "system_time_zone": "UTC", "read_only": onOff[s.ReadOnly], "super_read_only": "OFF", "transaction_read_only": "OFF", "tx_read_only": "OFF", "innodb_read_only": "OFF",
 		"require_secure_transport": "OFF",
 	}
 	if isMariaDB(s.Version) {

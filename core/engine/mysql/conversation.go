@@ -32,6 +32,7 @@ type conversation struct {
 	hello *hello
 	seam  *seam
 	db    driver.Conn
+	trips []time.Duration // of short statements there and back
 }
 
 // Begin returns the engine.Begin of the engine word, "mysql" or "mariadb":

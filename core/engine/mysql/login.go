@@ -245,7 +245,7 @@ func (a *attempt) clearAllowed() bool {
 // accepted is the result of a login that the server let pass: which account it
 // chose, and whether it asked for anything.
 func (a *attempt) accepted(ctx context.Context) finding.Result {
-	row, err := a.row(ctx, "SELECT CURRENT_USER() AS account, USER() AS seen")
+	row, err := a.timed(ctx, "SELECT CURRENT_USER() AS account, USER() AS seen")
 	if err != nil {
 		if r := refusalOf(err); r != nil && r.Number == mustChangePassword {
 			return finding.Failed(a.expired(r, "it lets the account in, to a session that may do nothing but set a new password"))

@@ -6,6 +6,7 @@ import (
 	"io"
 	"regexp"
 	"strings"
+	"time"
 
 	driver "github.com/go-sql-driver/mysql"
 
@@ -23,6 +24,7 @@ const (
 	noRightToDatabase   = 1044
 	accessDenied        = 1045
 	unknownDatabase     = 1049
+	unknownVariable     = 1193
 	shutdownInProgress  = 1053
 	hostBlocked         = 1129
 	hostNotAllowed      = 1130
@@ -296,7 +298,9 @@ func (c *conversation) Database(ctx context.Context) finding.Result {
 	if c.to.Database == "" {
 		return c.noDatabase(ctx)
 	}
-	err := c.exec(ctx, "USE "+strings.ReplaceAll("`"+strings.ReplaceAll(c.to.Database, "`", "``")+"`", "\x00", ""))
+	before := time.Now()
+	err := c.exec(ctx, "USE `"+strings.ReplaceAll(c.to.Database, "`", "``")+"`")
+	c.trips = append(c.trips, time.Since(before))
 	if err == nil {
 		c.facts.Database = clean.Line(c.to.Database, 100)
 		return finding.Good("%s", clean.Quoted(c.to.Database))

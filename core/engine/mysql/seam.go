@@ -1,6 +1,7 @@
 package mysql
 
 import (
+	"bufio"
 	"bytes"
 	"encoding/binary"
 	"errors"
@@ -23,6 +24,7 @@ const (
 // file, ends the connection. Deadlines and closing are the connection's own.
 type seam struct {
 	net.Conn
+	in     *bufio.Reader           // of Conn: an answer has many packets, and comes in one piece
 	ready  []byte                  // for the driver to read
 	shift  byte                    // 1 over TLS: the request for it took a number
 	caps   uint32                  // that the login must announce
@@ -58,8 +60,11 @@ func (s *seam) Read(p []byte) (int, error) {
 
 // next reads one packet and looks at it.
 func (s *seam) next() error {
-	head := make([]byte, 4)
-	if _, err := io.ReadFull(s.Conn, head); err != nil {
+	if s.in == nil {
+		s.in = bufio.NewReaderSize(s.Conn, 4096)
+	}
+	head, err := s.in.Peek(4)
+	if err != nil {
 		return err
 	}
 	size, limit := packetSize(head), maxPacket
@@ -69,8 +74,8 @@ func (s *seam) next() error {
 	if s.total += size; size > limit || s.total > maxTotal {
 		return fmt.Errorf("a packet of %d bytes, where %d is the bound", size, limit)
 	}
-	packet := append(head, make([]byte, size-4)...)
-	if _, err := io.ReadFull(s.Conn, packet[4:]); err != nil {
+	packet := make([]byte, size)
+	if _, err := io.ReadFull(s.in, packet); err != nil {
 		return err
 	}
 	body := packet[4:]
@@ -85,6 +90,21 @@ func (s *seam) next() error {
 	}
 	s.ready = packet
 	return nil
+}
+
+// statistics asks for the server's one line about itself (MySQL documentation,
+// "COM_STATISTICS"). The driver must not be waiting for anything.
+func (s *seam) statistics() (string, error) {
+	const command = 9
+	if _, err := s.Conn.Write([]byte{1, 0, 0, 0, command}); err != nil {
+		return "", err
+	}
+	if s.err = s.next(); s.err != nil {
+		return "", s.err
+	}
+	line := string(s.ready[4:])
+	s.ready = nil
+	return line, nil
 }
 
 // Write passes the driver's packets on, one a call.
