@@ -196,6 +196,15 @@ func TestMariaDBMethods(t *testing.T) {
 			t.Errorf("method %v", r.Facts["login_method"])
 		}
 	} else {
+		own := testkit.ThrowAwayMariaDB(t)
+		defer own.Stop()
+		own.SQL(t, "ALTER USER root@localhost IDENTIFIED VIA unix_socket")
+		root, _ := withMariaDB(t, own, "knot")
+		r := root.Test("socket", override("user=root", "secret=none", "database=")...)
+		r.Ends(t, "login", "ok", "")
+		if r.Facts["login_method"] != "unix-socket identity" {
+			t.Errorf("method %v", r.Facts["login_method"])
+		}
 		server.SQL(t, "CREATE USER IF NOT EXISTS someone@localhost IDENTIFIED VIA unix_socket")
 		p.Test("socket", override("user=someone", "secret=none")...).Ends(t, "login", "fail", "login.peer")
 	}
@@ -295,7 +304,10 @@ func TestMariaDBBlocked(t *testing.T) {
 	defer server.Stop()
 	p, _ := withMariaDB(t, server, "knot")
 	at := override("host="+own, "tls=off")
-	p.Test("moult", at...).Ends(t, "speak", "fail", "login.host-not-allowed")
+	s := p.Test("moult", at...).Ends(t, "speak", "fail", "login.host-not-allowed")
+	if !strings.Contains(s.Finding.Cause, "'") || !strings.Contains(s.Try(), "CREATE USER 'bander'@'") {
+		t.Errorf("%s\n%s", s.Finding.Cause, s.Try())
+	}
 	server.SQL(t, "CREATE USER bander@'%' IDENTIFIED BY 'knot'", "CREATE DATABASE moult", "GRANT ALL ON moult.* TO bander@'%'")
 	for range 4 {
 		conn, err := net.Dial("tcp", net.JoinHostPort(own, fmt.Sprint(server.Port)))
@@ -306,7 +318,7 @@ func TestMariaDBBlocked(t *testing.T) {
 		conn.Close()
 		time.Sleep(20 * time.Millisecond)
 	}
-	s := p.Test("moult", at...).Ends(t, "speak", "fail", "speak.host-blocked")
+	s = p.Test("moult", at...).Ends(t, "speak", "fail", "speak.host-blocked")
 	if !strings.Contains(s.Seen(), "1129") || !strings.Contains(s.Try(), "FLUSH HOSTS") {
 		t.Errorf("seen %s\ntry %s", s.Seen(), s.Try())
 	}

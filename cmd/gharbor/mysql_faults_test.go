@@ -175,7 +175,7 @@ func TestMySQLCachingSHA2(t *testing.T) {
 		p.Write(key, string(server.PublicKey()))
 		return p, server, append(caching, override("tls=verified", "tls-ca="+ca)...)
 	}
-	p, server, verified := fresh()
+	p, _, verified := fresh()
 	for _, rule := range []string{"off", "required"} {
 		s := p.Test("moult", append(caching, override("tls="+rule)...)...).Ends(t, "login", "fail", "login.cleartext-refused")
 		if !strings.Contains(s.Seen(), "the first login after a start") {
@@ -194,10 +194,10 @@ func TestMySQLCachingSHA2(t *testing.T) {
 	p.Test("moult", append(caching, override("tls=off", "secret=env:EMPTY")...)...).Ends(t, "login", "fail", "login.empty-password")
 
 	// A pinned key is as good as TLS; another key is not taken.
-	p, server, _ = fresh()
+	p, _, _ = fresh()
 	key := filepath.Join(p.Home, "server.pem")
 	p.Test("moult", append(caching, override("tls=off", "server-key="+key)...)...).Ends(t, "login", "ok", "")
-	p, server, _ = fresh()
+	p, _, _ = fresh()
 	p.Test("moult", append(caching, override("tls=required", "server-key="+filepath.Join(p.Home, "server.pem"))...)...).Ends(t, "login", "fail", "login.cleartext-refused")
 	other, _, _ := fresh()
 	p.Test("moult", append(caching, override("tls=off", "server-key="+filepath.Join(other.Home, "server.pem"))...)...).Ends(t, "login", "fail", "login.password")
@@ -206,7 +206,7 @@ func TestMySQLCachingSHA2(t *testing.T) {
 
 	// Over a socket whose owner is this user.
 	if runtime.GOOS == "linux" {
-		p, server, _ = fresh()
+		p, server, _ := fresh()
 		p.Test("moult", append(caching, override("host=", "port=", "socket="+server.Socket)...)...).Ends(t, "login", "ok", "")
 	}
 }
@@ -242,6 +242,45 @@ func TestMySQLAccounts(t *testing.T) {
 	p.Test("moult", override("engine=mariadb", "user=expired")...).Ends(t, "login", "fail", "login.expired")
 }
 
+// TestMySQLCertificatesAndHosts: wrong certificates, and several hosts of which
+// one is wanted.
+func TestMySQLCertificatesAndHosts(t *testing.T) {
+	t.Parallel()
+	ca, err := authority.New()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for code, c := range map[string]struct {
+		name string
+		life time.Duration
+	}{"tls.wrong-name": {"moult.saltmarsh.example", 90 * 24 * time.Hour}, "tls.expired": {"127.0.0.1", -24 * time.Hour}} {
+		config := rings()
+		if config.TLS, err = ca.TLS([]string{c.name}, c.life); err != nil {
+			t.Fatal(err)
+		}
+		p, _ := onRings(t, config)
+		path := filepath.Join(p.Home, "authority.pem")
+		p.Write(path, string(ca.PEM))
+		p.Test("moult", override("tls=verified", "tls-ca="+path)...).Ends(t, "tls", "fail", code)
+		p.Test("moult", override("tls=verified")...).Ends(t, "tls", "fail", map[string]string{"tls.wrong-name": "tls.untrusted", "tls.expired": "tls.expired"}[code])
+	}
+	standby := rings()
+	standby.ReadOnly, standby.Method = true, "mysql_native_password"
+	p, first := onRings(t, standby)
+	primary, err := mysql.Start(rings())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(primary.Close)
+	hosts := fmt.Sprintf("hosts=127.0.0.1:%d,127.0.0.1:%d", first.Port(), primary.Port())
+	for target, port := range map[string]int{"writable": primary.Port(), "read-only": first.Port(), "any": first.Port()} {
+		r := p.Test("moult", override("host=", hosts, "target="+target)...)
+		if r.Outcome == "fail" || r.Facts["route"] != fmt.Sprintf("127.0.0.1:%d", port) {
+			t.Errorf("target %s: %s at %v", target, r.Outcome, r.Facts["route"])
+		}
+	}
+}
+
 // TestMySQLOtherServers: what answers is something else.
 func TestMySQLOtherServers(t *testing.T) {
 	t.Parallel()
@@ -254,6 +293,7 @@ func TestMySQLOtherServers(t *testing.T) {
 		"Redis":       {func(t *testing.T) int { return listen(t, answersLine("+PONG\r\n")) }, "speak.other-engine", "a Redis server"},
 		"SSH":         {func(t *testing.T) int { return listen(t, speaksFirst("SSH-2.0-OpenSSH_9.2p1 Debian-2\r\n")) }, "speak.other-engine", "an SSH server"},
 		"SSH, slowly": {func(t *testing.T) int { return listen(t, dribble("SSH-2.0-OpenSSH_9.2p1\r\n")) }, "speak.other-engine", "an SSH server"},
+		"X Protocol":  {func(t *testing.T) int { return listen(t, speaksFirst("\x05\x00\x00\x00\x0b\x08\x05\x1a\x00")) }, "speak.other-engine", "X Protocol"},
 		"MongoDB":     {func(t *testing.T) int { return listen(t, answersMongo) }, "speak.other-engine", "a MongoDB server"},
 		"TLS only":    {func(t *testing.T) int { return listen(t, onlyTLS(t)) }, "speak.tls-only", "TLS from the first byte"},
 	} {

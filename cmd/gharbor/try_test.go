@@ -184,8 +184,6 @@ func (w *tryWorld) codeAfter(c tryCase) string {
 	return s.Finding.Code
 }
 
-var capitals = regexp.MustCompile(`\b[A-Z][A-Z]+(-[A-Z]+)*\b`)
-
 // do runs a line and says whether it is one that changes something.
 func (w *tryWorld) do(r *tryRun, c tryCase, line string) (changes bool) {
 	w.t.Helper()

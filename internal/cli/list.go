@@ -85,7 +85,7 @@ func (c *call) listTable(file *profile.File, profiles []listed) error {
 	}
 	rows := make([][]string, len(profiles))
 	for i, p := range profiles {
-		rows[i] = []string{p.Name, p.Engine, p.Where, p.User, p.Database, strings.Join(p.Tags, " ")}
+		rows[i] = []string{p.Name, p.Engine, render.ShortPath(p.Where), p.User, p.Database, strings.Join(p.Tags, " ")}
 	}
 	return render.Table(c.Stdout, c.noColour, []string{"profile", "engine", "where", "user", "database", "tags"}, rows)
 }

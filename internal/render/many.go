@@ -55,17 +55,25 @@ func Many(out io.Writer, noColour bool, reports []*check.Report, heads []string,
 	return err
 }
 
-// shortRoute leaves the folders of a long socket's path out: the table is to
-// fit beside others on a screen, and JSON has the whole.
+// shortRoute is a route for a table.
 func shortRoute(route string) string {
-	const room = 28
 	if route == "" {
 		return "-"
 	}
-	if path, ok := strings.CutPrefix(route, "socket "); ok && len(route) > room {
-		return "socket …/" + filepath.Base(path)
+	if path, ok := strings.CutPrefix(route, "socket "); ok {
+		return "socket " + ShortPath(path)
 	}
 	return route
+}
+
+// ShortPath leaves the folders of a long path out: a table is to fit beside
+// others on a screen, and JSON has the whole.
+func ShortPath(path string) string {
+	const room = 28
+	if !strings.HasPrefix(path, "/") || len(path) <= room {
+		return path
+	}
+	return "…/" + filepath.Base(path)
 }
 
 // FailedLines writes one line for each report that failed, and nothing where

@@ -38,6 +38,8 @@ func Recognise(p []byte) (s Service, ok bool) {
 		return Service{What: "a mail or file transfer server (" + clean.Quoted(firstLine(p)) + ")"}, true
 	case isTLS(p):
 		return Service{What: "a server that speaks only TLS on this port", TLS: true}, true
+	case bytes.HasPrefix(p, xNotice):
+		return Service{What: "a MySQL server's X Protocol, on a port beside the one that is meant (3306 is the usual one)"}, true
 	case isMongo(p):
 		return Service{Engine: "mongodb", What: "a MongoDB server"}, true
 	}
@@ -49,6 +51,10 @@ func Recognise(p []byte) (s Service, ok bool) {
 	}
 	return Service{}, false
 }
+
+// xNotice is what a MySQL server says first on its X Protocol port, 33060 (MySQL
+// documentation, "X Protocol: Notices"): a frame of length 5, type 11.
+var xNotice = []byte("\x05\x00\x00\x00\x0b\x08\x05\x1a\x00")
 
 func firstLine(p []byte) string {
 	line, _, _ := bytes.Cut(p[:min(len(p), 120)], []byte("\n"))

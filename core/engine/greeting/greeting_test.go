@@ -25,6 +25,7 @@ func TestRecognise(t *testing.T) {
 		{"\x1d\x00\x00\x00\xff\x69\x04Host is blocked", "mysql", "Host is blocked"},
 		{"\x1d\x00\x00\x00\xff\x10\x04#08004Too many connections", "mysql", "Too many connections"},
 		{"\x4a\x00\x00\x01\x0a8.0\x00", "-", ""}, {"\x4a\x00\x00\x00\x09old\x00", "-", ""},
+		{"\x05\x00\x00\x00\x0b\x08\x05\x1a\x00", "", "X Protocol"},
 		{"", "-", ""}, {"tide", "-", ""},
 	} {
 		s, ok := Recognise([]byte(c.bytes))

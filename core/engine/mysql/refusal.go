@@ -78,13 +78,16 @@ func (c *conversation) refusedFirst(r *refusal) *finding.Finding {
 			Suggest("as an administrator: FLUSH HOSTS   # or TRUNCATE TABLE performance_schema.host_cache").
 			Suggest("gharbor nearby   # what else of this machine may be connecting?")
 	case hostNotAllowed:
-		found := finding.New("login.host-not-allowed", "the server has no account at all that may come from where it sees this machine").
-			Saw("%s", r.said())
-		host := quotedWord(r.Message)
+		host, from := quotedWord(r.Message), ""
 		if host == "" {
 			host = "%"
+		} else {
+			c.facts.SeenAs = clean.Line(c.to.User, 100) + "@" + host
+			from = ", '" + host + "'"
 		}
-		return found.Suggest("gharbor show %s   # is it the right server?", c.to.Profile).
+		return finding.New("login.host-not-allowed", "the server has no account at all that may come from where it sees this machine%s, so none for %s", from, clean.Quoted(c.to.User)).
+			Saw("%s", r.said()).
+			Suggest("gharbor show %s   # is it the right server?", c.to.Profile).
 			Suggest("as an administrator: CREATE USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's history", c.accountName(c.to.User, host))
 	case shutdownInProgress:
 		return c.stopping(r)
