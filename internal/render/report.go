@@ -136,7 +136,9 @@ func (r *Report) Verdict(report *check.Report) {
 // Line writes one line about a profile: a verdict in the colour of an outcome,
 // and more.
 func (r *Report) Line(outcome finding.Outcome, name, verdict, more string) {
-	fmt.Fprintf(r.out, "%s: %s %s\n", r.paint.style("1", name), r.paint.outcome(outcome, verdict), r.wrap(more, 4))
+	plain := name + ": " + verdict + " "
+	rest, _ := strings.CutPrefix(r.wrap(plain+more, 4), plain)
+	fmt.Fprintf(r.out, "%s: %s %s\n", r.paint.style("1", name), r.paint.outcome(outcome, verdict), rest)
 }
 
 // Conclusion writes a word in the colour of an outcome, and why.
