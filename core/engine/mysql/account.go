@@ -101,7 +101,7 @@ func (c *conversation) elsewhere(r engine.Refused, own []account, seen string) {
 		found.Saw("over a socket a server always sees 'localhost'").
 			Suggest("gharbor set %s socket= host=127.0.0.1", r.Profile)
 	}
-	found.Suggest("as an administrator: RENAME USER %s TO %s   # the same account, from there", c.accountName(own[0].user, own[0].host), c.accountName(r.User, seen))
+	found.Suggest("as an administrator: RENAME USER %s TO %s   # the same account, from there", c.accountName(r.User, own[0].host), c.accountName(r.User, seen))
 }
 
 func (c *conversation) anonymousFirst(r engine.Refused, anonymous account, own []account) {
@@ -112,8 +112,8 @@ func (c *conversation) anonymousFirst(r engine.Refused, anonymous account, own [
 
 // explain is for the account that the server compared with.
 func (c *conversation) explain(ctx context.Context, r engine.Refused, a account) error {
-	name := c.accountName(a.user, a.host)
-	text, err := c.value(ctx, "SHOW CREATE USER "+name)
+	name := c.accountName(r.User, a.host)
+	text, err := c.value(ctx, "SHOW CREATE USER "+literal(r.User)+"@"+literal(a.host))
 	if err != nil {
 		return err
 	}

@@ -60,7 +60,7 @@ func (c *conversation) Facts() *engine.Facts { return &c.facts }
 func (c *conversation) Close() {
 	if c.db != nil {
 		c.conn.SetDeadline(time.Now().Add(time.Second))
-		c.db.Close()
+		c.guarded(c.db.Close)
 	}
 	c.raw.Close()
 }

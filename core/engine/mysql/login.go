@@ -104,11 +104,10 @@ func (a *attempt) connect(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	a.db, err = connector.Connect(ctx)
-	if err != nil && a.seam.err != nil {
-		err = a.seam.err
-	}
-	return err
+	return a.guarded(func() (err error) {
+		a.db, err = connector.Connect(ctx)
+		return err
+	})
 }
 
 // keyNumber tells the keys of logins at the same time apart: the driver knows
@@ -271,11 +270,11 @@ func (a *attempt) accepted(ctx context.Context) finding.Result {
 	case a.method == methodNone && user == "root":
 		return finding.Warned(finding.New("login.root-without-password", "the account root has no password: whoever reaches this server is its administrator").
 			Saw("the account is %s", clean.Quoted(row["account"])).
-			Suggest("as root: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's history", a.accountName(user, hostOf(row["account"]))), "%s", detail)
+			Suggest("as root: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's history", a.accountName(a.to.User, hostOf(row["account"]))), "%s", detail)
 	case a.method == methodNone:
 		return finding.Warned(finding.New("login.no-password-asked", "the server let %s in without a password", clean.Quoted(a.to.User)).
 			Saw("the account %s has none", clean.Quoted(row["account"])).
-			Suggest("as an administrator: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's history", a.accountName(user, hostOf(row["account"]))), "%s", detail)
+			Suggest("as an administrator: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's history", a.accountName(a.to.User, hostOf(row["account"]))), "%s", detail)
 	}
 	return finding.Good("%s", detail)
 }

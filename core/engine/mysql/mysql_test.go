@@ -2,11 +2,17 @@ package mysql
 
 import (
 	"bytes"
+	"context"
 	"io"
 	"net"
 	"strings"
 	"testing"
 	"time"
+
+	"gentleharbor/core/engine"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/secret"
+	"gentleharbor/core/tlsrule"
 )
 
 // mariadb is the greeting of a real MariaDB 10.11, mysql8 of a MySQL 8.0.
@@ -158,4 +164,71 @@ func TestSeam(t *testing.T) {
 	if _, err := s.Read(buffer); err == nil || err.Error() != errLocalFile.Error() {
 		t.Errorf("%v", err)
 	}
+}
+
+// talk runs a whole login and session against a server that greets, and then
+// sends reply whatever is asked.
+func talk(greeting, reply []byte) (login, session string) {
+	ours, theirs := net.Pipe()
+	defer theirs.Close()
+	go func() {
+		theirs.Write(greeting)
+		buffer := make([]byte, 4096)
+		for len(reply) > 0 {
+			if _, err := theirs.Read(buffer); err != nil {
+				return
+			}
+			// A packet, or what is left where there is no whole one.
+			size := len(reply)
+			if size >= 4 {
+				size = min(size, packetSize(reply))
+			}
+			if _, err := theirs.Write(reply[:size]); err != nil {
+				return
+			}
+			reply = reply[size:]
+		}
+		theirs.Close()
+	}()
+	ctx, cancel := context.WithTimeout(context.Background(), 300*time.Millisecond)
+	defer cancel()
+	c := Begin("mysql")(ours, engine.Target{Profile: "moult", User: "bander", Database: "moult", Network: "tcp", Address: "127.0.0.1:3306", TLS: &tlsrule.Plan{Settings: tlsrule.Settings{Rule: tlsrule.Off}},
+		TakeSecret: func(context.Context) (secret.Value, error) { return secret.NewValue("knot"), nil }})
+	defer c.Close()
+	for _, stage := range []func(context.Context) finding.Result{c.Speak, c.Login, c.Database, c.Session} {
+		if r := stage(ctx); r.Outcome == finding.Fail {
+			return r.Finding.Code, strings.Join(r.Finding.Seen, "|")
+		}
+	}
+	return "", ""
+}
+
+// TestHostileAnswers: lengths that can't be, in places where the driver trusts
+// them.
+func TestHostileAnswers(t *testing.T) {
+	ok := "\x07\x00\x00\x02\x00\x00\x00\x02\x00\x00\x00"
+	for name, c := range map[string]struct{ reply, code, seen string }{
+		"columns without end": {ok + "\x09\x00\x00\x01\xfe\xff\xff\xff\xff\xff\xff\xff\x7f", "session.lost", "more than 4096 columns"},
+		"many columns":        {ok + "\x03\x00\x00\x01\xfc\xff\xff", "session.lost", "more than 4096 columns"},
+		"an empty packet":     {ok + "\x00\x00\x00\x01", "session.lost", ""},
+		"half a length":       {ok + "\x01\x00\x00\x01\x01\x02\x00\x00\x02\xfe\xff\x02\x00\x00\x03\xfe\xff", "session.lost", ""},
+		"a negative length":   {ok + "\x01\x00\x00\x01\x01\x0a\x00\x00\x02\xfe\xff\xff\xff\xff\xff\xff\xff\xff\x00", "session.lost", ""},
+		"an error of a byte":  {"\x01\x00\x00\x02\xff", "login.broken-off", ""},
+		"a switch to nothing": {"\x02\x00\x00\x02\xfe\x00", "login.unsupported-method", ""},
+		"a file":              {ok + "\x02\x00\x00\x01\xfbx", "session.asks-for-file", "\"x\""},
+		"a large packet":      {ok + "\xff\xff\x7f\x01", "session.lost", "is the bound"},
+	} {
+		code, seen := talk(sized(mariadb), []byte(c.reply))
+		if code != c.code || !strings.Contains(seen, c.seen) {
+			t.Errorf("%s: %s, seen %s", name, code, seen)
+		}
+	}
+}
+
+// FuzzAnswers: whatever a server sends ends in a finding or a session.
+func FuzzAnswers(f *testing.F) {
+	f.Add([]byte("\x07\x00\x00\x02\x00\x00\x00\x02\x00\x00\x00\x01\x00\x00\x01\x01"))
+	f.Add([]byte("\x2c\x00\x00\x02\xfecaching_sha2_password\x00saltsaltsaltsaltsalt\x00"))
+	f.Add([]byte("\x02\x00\x00\x02\x01\x04"))
+	f.Fuzz(func(t *testing.T, reply []byte) { talk(sized(mysql8), reply) })
 }

@@ -269,8 +269,17 @@ func quotedWord(s string) string {
 	return clean.Line(word, 100)
 }
 
-// accountName writes an account for SQL.
+// accountName writes an account for SQL: this login's user or the anonymous
+// one, and a host as a server named it, which stands in a line to paste only
+// where it is written like a host.
 func (c *conversation) accountName(user, host string) string {
+	const signs = ".:-_%/"
+	odd := strings.ContainsFunc(host, func(r rune) bool {
+		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune(signs, r))
+	})
+	if odd || host == "" {
+		host = "HOST"
+	}
 	return literal(user) + "@" + literal(host)
 }
 
@@ -360,7 +369,11 @@ func (c *conversation) databaseDenied(ctx context.Context, r *refusal) *finding.
 			found.Saw("names alike among them: %s", clean.Quoted(strings.Join(near, ", ")))
 		}
 	}
-	user, host, _ := cutLast(c.facts.Account, "@")
+	user := c.to.User
+	if c.facts.User == "" {
+		user = ""
+	}
+	host := hostOf(c.facts.Account)
 	return found.Suggest("as an administrator: GRANT SELECT, INSERT, UPDATE, DELETE ON %s.* TO %s", identifier(c.to.Database), c.accountName(user, host)).
 		Suggest("gharbor test %s -as ADMIN-PROFILE   # an administrator's profile looks which of the two it is", c.to.Profile)
 }

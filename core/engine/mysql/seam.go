@@ -82,6 +82,8 @@ func (s *seam) next() error {
 	switch {
 	case s.done && packet[3] == 1 && len(body) > 0 && body[0] == 0xfb:
 		return &fileRequest{name: string(body[1:])}
+	case s.done && packet[3] == 1 && columns(body) > maxColumns:
+		return fmt.Errorf("an answer of more than %d columns", maxColumns) // the driver would make room for all of them
 	case !s.done:
 		if err := s.answer(body); err != nil {
 			return err
@@ -105,6 +107,22 @@ func (s *seam) statistics() (string, error) {
 	line := string(s.ready[4:])
 	s.ready = nil
 	return line, nil
+}
+
+// maxColumns is what a table may have (MySQL documentation, "Column Count
+// Limits").
+const maxColumns = 4096
+
+// columns is the number with which a result set begins, as far as it matters
+// here; small for what is none.
+func columns(body []byte) int {
+	switch {
+	case len(body) > 2 && body[0] == 0xfc:
+		return int(body[1]) | int(body[2])<<8
+	case len(body) > 0 && (body[0] == 0xfd || body[0] == 0xfe):
+		return maxColumns + 1
+	}
+	return 0
 }
 
 // Write passes the driver's packets on, one a call.

@@ -212,8 +212,8 @@ func (c *conversation) measure(ctx context.Context) error {
 	}
 	for len(c.trips) < roundTrips {
 		start := time.Now()
-		if err := pinger.Ping(ctx); err != nil {
-			return c.ours(err)
+		if err := c.guarded(func() error { return pinger.Ping(ctx) }); err != nil {
+			return err
 		}
 		c.trips = append(c.trips, time.Since(start))
 	}
@@ -310,17 +310,29 @@ func (c *conversation) Missing(ctx context.Context, tables, extensions []string)
 	return noTables, noExtensions, nil
 }
 
-// ours is err, or why the seam ended the connection.
-func (c *conversation) ours(err error) error {
-	if err != nil && c.seam != nil && c.seam.err != nil {
-		return c.seam.err
-	}
-	return err
+// errBroken is what a server sent that is no answer at all.
+var errBroken = errors.New("what the server sent breaks the protocol")
+
+// guarded runs a call of the driver. Its error is that of the seam where the
+// seam ended the connection; and the driver, which trusts lengths that a server
+// sends, is kept from ending the program.
+func (c *conversation) guarded(call func() error) (err error) {
+	defer func() {
+		if defect := recover(); defect != nil {
+			err = fmt.Errorf("%w: %v", errBroken, defect)
+		}
+		if err != nil && c.seam != nil && c.seam.err != nil {
+			err = c.seam.err
+		}
+	}()
+	return call()
 }
 
 func (c *conversation) exec(ctx context.Context, sql string) error {
-	_, err := c.db.(driver.ExecerContext).ExecContext(ctx, sql, nil)
-	return c.ours(err)
+	return c.guarded(func() error {
+		_, err := c.db.(driver.ExecerContext).ExecContext(ctx, sql, nil)
+		return err
+	})
 }
 
 // query runs a statement and returns the names of its columns and its rows.
@@ -329,27 +341,29 @@ func (c *conversation) query(ctx context.Context, sql string, args ...any) (colu
 	for i, arg := range args {
 		named = append(named, driver.NamedValue{Ordinal: i + 1, Value: arg})
 	}
-	result, err := c.db.(driver.QueryerContext).QueryContext(ctx, sql, named)
-	if err != nil {
-		return nil, nil, c.ours(err)
-	}
-	defer result.Close()
-	columns = result.Columns()
-	values := make([]driver.Value, len(columns))
-	for len(rows) < maxRows {
-		if err := result.Next(values); err != nil {
-			if errors.Is(err, io.EOF) {
-				break
+	err = c.guarded(func() error {
+		result, err := c.db.(driver.QueryerContext).QueryContext(ctx, sql, named)
+		if err != nil {
+			return err
+		}
+		defer result.Close()
+		columns = result.Columns()
+		values := make([]driver.Value, len(columns))
+		for len(rows) < maxRows {
+			if err := result.Next(values); errors.Is(err, io.EOF) {
+				return nil
+			} else if err != nil {
+				return err
 			}
-			return nil, nil, c.ours(err)
+			row := make([]string, len(values))
+			for i, v := range values {
+				row[i] = text(v)
+			}
+			rows = append(rows, row)
 		}
-		row := make([]string, len(values))
-		for i, v := range values {
-			row[i] = text(v)
-		}
-		rows = append(rows, row)
-	}
-	return columns, rows, nil
+		return nil
+	})
+	return columns, rows, err
 }
 
 // text is a value as the server wrote it.
