@@ -108,11 +108,7 @@ func (r *Runner) Run(ctx context.Context, p *profile.Resolved) *Report {
 
 func (r *Runner) run(ctx context.Context, p *profile.Resolved) (*Report, engine.Conversation) {
 	start := time.Now()
-	timeout := r.Timeout
-	if timeout <= 0 {
-		timeout = DefaultTimeout
-	}
-	t := &test{Runner: r, profile: p, budget: newBudget(ctx, timeout), report: &Report{
+	t := &test{Runner: r, profile: p, budget: newBudget(ctx, r.timeout()), report: &Report{
 		Profile: p.Profile.Name, Outcome: finding.OK, Stages: []Stage{},
 		Facts: startFacts(p),
 	}}

@@ -81,19 +81,21 @@ func (r *Runner) waitFor(ctx context.Context, p *profile.Resolved, w Waiting, sl
 			return waited
 		}
 		waited.Tries++
-		waited.Report = report
+		if waited.Tries == 1 || !cut(report, r.timeout()) {
+			waited.Report = report
+		}
 		switch {
 		case report.Outcome != finding.Fail:
 			waited.Outcome = WaitReady
 			return waited
-		case !w.Persist && !report.MayPass():
+		case !w.Persist && !report.MayPass(): // of this very try
 			waited.Outcome = WaitGaveUp
 			return waited
 		}
 		next := time.Duration(float64(pause) * (1 - jitter + 2*jitter*rand.Float64()))
 		if time.Until(end) <= next {
 			// What is left is shorter than the pause: one more try at the end.
-			next = time.Until(end) - lastTry
+			next = time.Until(end) - min(lastTry, w.Within/4)
 		}
 		if next <= 0 {
 			waited.Outcome = WaitTimeOut
@@ -112,9 +114,29 @@ func (r *Runner) waitFor(ctx context.Context, p *profile.Resolved, w Waiting, sl
 	}
 }
 
-// lastTry is what is kept for a try before the end; less is not worth a
-// connection.
-const lastTry = 100 * time.Millisecond
+// lastTry is what is kept for a try before the end, where there is so much.
+const lastTry = time.Second
+
+// shortest is the least time for a try; less is not worth a connection.
+const shortest = 100 * time.Millisecond
+
+// cut reports whether a try ended only because the time for all of them did,
+// which says less than the try before.
+func cut(report *Report, whole time.Duration) bool {
+	switch report.firstFailure().code() {
+	case "name.timeout", "reach.timeout", "speak.silent", "tls.unfinished", "login.timeout":
+		return time.Duration(report.MS*float64(time.Millisecond)) < whole*9/10
+	}
+	return false
+}
+
+// timeout is the bound of one test.
+func (r *Runner) timeout() time.Duration {
+	if r.Timeout <= 0 {
+		return DefaultTimeout
+	}
+	return r.Timeout
+}
 
 // try tests once, within what is left. The first try may ask on connections of
 // its own what else is there; later ones do not: a server that is starting
@@ -128,10 +150,7 @@ func (r *Runner) try(ctx context.Context, p *profile.Resolved, left time.Duratio
 	}
 	one := *r
 	one.Progress, one.single = nil, !first
-	if one.Timeout <= 0 {
-		one.Timeout = DefaultTimeout
-	}
-	one.Timeout = max(min(one.Timeout, left), lastTry)
+	one.Timeout = max(min(one.timeout(), left), shortest)
 	return one.Run(ctx, p)
 }
 

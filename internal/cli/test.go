@@ -47,7 +47,7 @@ before the first connection. Exit 0 when no stage failed, else 1.`,
 		most: -1,
 		flags: func(fs *flag.FlagSet) {
 			o.chosen.flags(fs, true)
-			fs.IntVar(&o.parallel, "parallel", check.DefaultParallel, fmt.Sprintf("how many profiles to test at a time (default %d)", check.DefaultParallel))
+			fs.IntVar(&o.parallel, "parallel", check.DefaultParallel, "how many profiles to test at a time")
 			fs.DurationVar(&o.timeout, "timeout", check.DefaultTimeout, "bound of each test; questions to you do not count")
 			o.over.flag(fs)
 			fs.StringVar(&o.as, "as", "", "an administrator's profile that looks the account up when the login is refused")

@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"slices"
 	"strings"
 	"time"
 )
@@ -247,7 +248,7 @@ func (s *session) authenticate(response []byte, method string) error {
 		want = s.Method
 	}
 	if method != want {
-		if err := s.wire.write(append(append(append([]byte{0xfe}, want...), 0), append(salt, 0)...)); err != nil {
+		if err := s.wire.write(slices.Concat([]byte{0xfe}, []byte(want), []byte{0}, salt, []byte{0})); err != nil {
 			return err
 		}
 		var err error

@@ -32,12 +32,9 @@ const (
 	methodSocket  = "unix-socket identity" // the plugins unix_socket and auth_socket
 )
 
-// Answers of a server within caching_sha2_password (MySQL documentation,
-// "Caching_sha2_password information").
-const (
-	cachingKnown = 3 // the hash was in the server's cache
-	cachingFull  = 4 // it was not: the password itself is wanted
-)
+// cachingFull is a server's wish for the password itself, which is not in its
+// cache (MySQL documentation, "Caching_sha2_password information").
+const cachingFull = 4
 
 // These end a login before anything is given away.
 var (
