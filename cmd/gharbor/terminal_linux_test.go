@@ -2,6 +2,7 @@ package main
 
 import (
 	"fmt"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -172,5 +173,25 @@ func TestCtrlCInManyAndWait(t *testing.T) {
 	screen = s.Type("\x03").Ends(130)
 	if time.Since(start) > 3*time.Second || !strings.Contains(screen, "stopped") || !strings.Contains(screen, "sightings") {
 		t.Errorf("after %s:\n%s", time.Since(start), screen)
+	}
+}
+
+// TestAddMySQLQuestionByQuestion: a server without a default database, on its
+// socket, and a password that is typed at the test.
+func TestAddMySQLQuestionByQuestion(t *testing.T) {
+	t.Parallel()
+	config := rings()
+	config.Socket = filepath.Join(t.TempDir(), "mysqld.sock")
+	p, server := onRings(t, config)
+	s := p.OnTerminal("add", "ringing")
+	s.Expect("engine [postgresql]: ").Type("mysql\n")
+	s.Expect("host, or the path of a Unix socket").Type(server.Socket + "\n")
+	s.Expect("user [warden]: ").Type("bander\n")
+	s.Expect("database, or Enter for none: ").Type("\n")
+	s.Expect("or none [ask]: ").Type("\n")
+	s.Expect("tls: ").Type("\n")
+	s.Expect("test it now?").Type("\n").Expect("password of bander for ringing").Type("knot\n").Expect("ready").Ends(0)
+	if text := p.ReadProfiles(); !strings.Contains(text, "[profile.ringing]") || strings.Contains(text[strings.Index(text, "[profile.ringing]"):], "database") {
+		t.Errorf("%s", text)
 	}
 }

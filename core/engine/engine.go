@@ -93,6 +93,7 @@ type Facts struct {
 	ServerID        string               `json:"server_id,omitempty"`
 	Lineage         string               `json:"server_lineage,omitempty"` // what its data or its making is known by
 	ServerHost      string               `json:"server_host,omitempty"`    // what it calls its machine, and its port
+	ConnectionID    uint32               `json:"connection_id,omitempty"`  // the connection's number on the server, where its greeting has one
 	ReplicaOf       string               `json:"replica_of,omitempty"`     // the lineage or address of what it replicates, where it may be read
 	ServerStarted   *time.Time           `json:"server_started,omitempty"`
 	Route           string               `json:"route,omitempty"`

@@ -158,10 +158,13 @@ func (c *call) ask(ctx context.Context) (assignments, error) {
 	if err != nil {
 		return nil, err
 	}
-	if _, err := c.askField(ctx, "database", "database", user, &given); err != nil {
+	database, inOrder := "database", "passfile, then ask"
+	if engine != "postgresql" { // no database is one too, and the user's name is none
+		database, inOrder, user = "database, or Enter for none", "ask", ""
+	}
+	if _, err := c.askField(ctx, "database", database, user, &given); err != nil {
 		return nil, err
 	}
-	const inOrder = "passfile, then ask"
 	if _, err := c.askField(ctx, "secret", "where the password is: ask, env:NAME, file:PATH, passfile or none", inOrder, &given); err != nil {
 		return nil, err
 	}
@@ -202,7 +205,7 @@ func (c *call) askField(ctx context.Context, key, prompt, byDefault string, give
 		if err != nil {
 			return "", err
 		}
-		if answer == byDefault && (key == "secret" || key == "tls") {
+		if answer == byDefault && (key == "secret" || key == "tls" || key == "database" && answer == "") {
 			return answer, nil
 		}
 		if err := given.add(profile.FieldNamed(key), answer, false); err != nil {

@@ -100,7 +100,7 @@ func (c *conversation) Speak(ctx context.Context) finding.Result {
 			Suggest("gharbor test %s   # again; if it repeats, test from another network", c.to.Profile))
 	}
 	c.hello = greets
-	c.facts.Engine, c.facts.Version = greets.flavour(), clean.Line(greets.version, 80)
+	c.facts.Engine, c.facts.Version, c.facts.ConnectionID = greets.flavour(), clean.Line(greets.version, 80), greets.id
 	return c.greeted()
 }
 
