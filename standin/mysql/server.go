@@ -15,6 +15,8 @@ import (
 	"net"
 	"sync"
 	"time"
+
+	"gentleharbor/standin/serve"
 )
 
 // Fault is something that a server does wrong.
@@ -87,14 +89,11 @@ type Config struct {
 // Server is a running simulated server.
 type Server struct {
 	Config
-	Key       *rsa.PrivateKey // for passwords without TLS
-	listeners []net.Listener
-	group     sync.WaitGroup
-	mu        sync.Mutex
-	open      map[net.Conn]bool
-	count     int
-	cached    map[string]bool // accounts whose hash is in the cache
-	files     []byte          // what came in answer to a wish for a file
+	serve.Listeners
+	Key    *rsa.PrivateKey // for passwords without TLS
+	mu     sync.Mutex
+	cached map[string]bool // accounts whose hash is in the cache
+	files  []byte          // what came in answer to a wish for a file
 }
 
 // Start starts a server; Close ends it.
@@ -111,40 +110,24 @@ func Start(c Config) (*Server, error) {
 	if c.Started.IsZero() {
 		c.Started = time.Now().Add(-26 * time.Hour)
 	}
-	s := &Server{Config: c, open: make(map[net.Conn]bool), cached: make(map[string]bool)}
+	s := &Server{Config: c, cached: make(map[string]bool)}
 	if c.Method == caching || c.Fault == OfferKey {
 		var err error
 		if s.Key, err = rsa.GenerateKey(rand.Reader, 2048); err != nil {
 			return nil, err
 		}
 	}
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
+	if err := s.Listen("tcp", "127.0.0.1:0"); err != nil {
 		return nil, err
 	}
-	s.listeners = append(s.listeners, listener)
 	if c.Socket != "" {
-		listener, err := net.Listen("unix", c.Socket)
-		if err != nil {
+		if err := s.Listen("unix", c.Socket); err != nil {
 			s.Close()
 			return nil, err
 		}
-		s.listeners = append(s.listeners, listener)
 	}
-	for _, l := range s.listeners {
-		s.group.Go(func() { s.accept(l) })
-	}
+	s.Serve(s.serve)
 	return s, nil
-}
-
-// Port is the port on 127.0.0.1 that the server listens on.
-func (s *Server) Port() int { return s.listeners[0].Addr().(*net.TCPAddr).Port }
-
-// Connections is how many were made so far.
-func (s *Server) Connections() int {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.count
 }
 
 // Files is what came in answer to wishes for a file.
@@ -154,54 +137,8 @@ func (s *Server) Files() []byte {
 	return s.files
 }
 
-// Close ends the server and all its connections.
-func (s *Server) Close() {
-	for _, l := range s.listeners {
-		l.Close()
-	}
-	s.mu.Lock()
-	for conn := range s.open {
-		conn.Close()
-	}
-	s.mu.Unlock()
-	s.group.Wait()
-}
-
-// maxOpen bounds the connections of a server that is there to be looked at.
-const maxOpen = 1000
-
-func (s *Server) accept(listener net.Listener) {
-	for {
-		conn, err := listener.Accept()
-		if err != nil {
-			return
-		}
-		s.mu.Lock()
-		s.count++
-		number, full := s.count, len(s.open) >= maxOpen
-		if !full {
-			s.open[conn] = true
-		}
-		s.mu.Unlock()
-		if full {
-			conn.Close()
-			continue
-		}
-		s.group.Go(func() {
-			defer func() {
-				conn.Close()
-				s.mu.Lock()
-				delete(s.open, conn)
-				s.mu.Unlock()
-			}()
-			s.serve(conn, number)
-		})
-	}
-}
-
 // serve holds one connection.
 func (s *Server) serve(conn net.Conn, number int) {
-	conn.SetDeadline(time.Now().Add(5 * time.Minute)) // nobody looks longer
 	session := &session{Server: s, wire: &wire{conn: conn}, raw: conn, number: number}
 	if session.misbehave() {
 		return

@@ -12,10 +12,11 @@ import (
 	"errors"
 	"io"
 	"net"
-	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgproto3"
+
+	"gentleharbor/standin/serve"
 )
 
 // Fault is something that a server does wrong.
@@ -75,11 +76,7 @@ type Config struct {
 // Server is a running simulated server.
 type Server struct {
 	Config
-	listener net.Listener
-	group    sync.WaitGroup
-	mu       sync.Mutex
-	open     map[net.Conn]bool
-	logins   int
+	serve.Listeners
 }
 
 // Start starts a server; Close ends it.
@@ -97,71 +94,16 @@ func Start(c Config) (*Server, error) {
 	if address == "" {
 		address = "127.0.0.1:0"
 	}
-	listener, err := net.Listen("tcp", address)
-	if err != nil {
+	s := &Server{Config: c}
+	if err := s.Listen("tcp", address); err != nil {
 		return nil, err
 	}
-	s := &Server{Config: c, listener: listener, open: make(map[net.Conn]bool)}
-	s.group.Go(s.accept)
+	s.Serve(func(conn net.Conn, _ int) { s.serve(conn) })
 	return s, nil
-}
-
-// Port is the port on 127.0.0.1 that the server listens on.
-func (s *Server) Port() int { return s.listener.Addr().(*net.TCPAddr).Port }
-
-// Connections is how many were made so far.
-func (s *Server) Connections() int {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.logins
-}
-
-// Close ends the server and all its connections.
-func (s *Server) Close() {
-	s.listener.Close()
-	s.mu.Lock()
-	for conn := range s.open {
-		conn.Close()
-	}
-	s.mu.Unlock()
-	s.group.Wait()
-}
-
-// maxOpen bounds the connections of a server that is there to be looked at.
-const maxOpen = 1000
-
-func (s *Server) accept() {
-	for {
-		conn, err := s.listener.Accept()
-		if err != nil {
-			return
-		}
-		s.mu.Lock()
-		s.logins++
-		full := len(s.open) >= maxOpen
-		if !full {
-			s.open[conn] = true
-		}
-		s.mu.Unlock()
-		if full {
-			conn.Close()
-			continue
-		}
-		s.group.Go(func() {
-			defer func() {
-				conn.Close()
-				s.mu.Lock()
-				delete(s.open, conn)
-				s.mu.Unlock()
-			}()
-			s.serve(conn)
-		})
-	}
 }
 
 // serve holds one connection.
 func (s *Server) serve(conn net.Conn) {
-	conn.SetDeadline(time.Now().Add(5 * time.Minute)) // nobody looks longer
 	if s.misbehave(conn) {
 		return
 	}

@@ -138,32 +138,17 @@ func (c *conversation) greeted() finding.Result {
 
 // Encrypt asks for TLS within the protocol and does the handshake.
 func (c *conversation) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Result) {
-	rule := c.to.TLS.Rule
-	strict := rule == tlsrule.Required || rule == tlsrule.Verified
-	offered := c.hello.caps&capTLS != 0
-	switch {
-	case c.to.Network == "unix" && strict:
-		return nil, finding.Failed(finding.New("tls.not-offered", "over a Unix socket TLS is not used, and the rule is %s", rule).
-			Suggest("gharbor set %s tls=offered   # a socket does not leave this machine", c.to.Profile))
-	case c.to.Network == "unix":
-		return nil, finding.Good("not on a Unix socket")
-	case rule == tlsrule.Off:
-		return nil, finding.Good("not encrypted, by the rule (tls = %q)", rule)
-	case !offered && strict:
-		return nil, finding.Failed(finding.New("tls.not-offered", "the server does not offer TLS, and the rule is %s", rule).
-			Saw("its greeting has no TLS among its capabilities; an answer before TLS is not proof of who gave it").
-			Suggest("on the server: set ssl_cert and ssl_key in the section [mysqld] of its option file, then restart it").
-			Suggest("gharbor set %s tls=offered   # only where nobody else is on the way", c.to.Profile))
-	case !offered:
-		return nil, finding.Good("not encrypted: the server does not offer it")
+	result, done := c.to.WithoutTLS(c.hello.caps&capTLS != 0, engine.NotOffered{Seen: "its greeting has no TLS among its capabilities",
+		Server: "set ssl_cert and ssl_key in the section [mysqld] of its option file, then restart it"})
+	if done {
+		return nil, result
 	}
 	secure, facts, result, err := c.handshake(ctx, c.raw, c.hello, c.to.TLS)
 	if err != nil {
 		return nil, finding.Failed(tlsrule.Diagnose(err, c.to.Profile, c.to.Address, "set tls_version = TLSv1.2,TLSv1.3 in the section [mysqld] of its option file"))
 	}
 	c.conn = secure
-	c.facts.TLS, c.facts.TLSCipher = facts.Version, facts.Cipher
-	c.facts.TLSVerified, c.facts.Certificate = &facts.Verified, facts.Peer
+	c.facts.Encrypted(facts)
 	return facts, result
 }
 

@@ -16,9 +16,9 @@ import (
 	driver "github.com/go-sql-driver/mysql"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
 	"gentleharbor/core/engine/opening"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/tlsrule"
 )
 
 // The methods by which a server asks who one is: the names of its plugins.
@@ -41,12 +41,6 @@ var (
 	errCleartext = errors.New("a password would have gone out in the clear")
 	errMethod    = errors.New("a method that is not supported")
 )
-
-// secretError is a secret that could not be taken.
-type secretError struct{ err error }
-
-func (e *secretError) Error() string { return e.err.Error() }
-func (e *secretError) Unwrap() error { return e.err }
 
 // attempt is one login under way.
 type attempt struct {
@@ -80,7 +74,7 @@ func (a *attempt) connect(ctx context.Context) error {
 	if !a.to.NoSecret {
 		value, err := a.to.TakeSecret(ctx)
 		if err != nil {
-			return &secretError{err}
+			return &engine.SecretError{Err: err}
 		}
 		config.Passwd = value.Disclose()
 		a.empty, a.sent = value.Empty(), config.Passwd != ""
@@ -125,11 +119,11 @@ func (a *attempt) config() (*driver.Config, error) {
 	// The driver's word for a way on which it may send a password as it is;
 	// over our TLS it can't see for itself.
 	config.Net = "tcp"
-	if a.clearAllowed() {
+	if a.to.ClearAllowed(&a.facts) {
 		config.Net = "unix"
 	}
 	config.Logger = silentLog{}
-	config.AllowCleartextPasswords = a.clearAllowed()
+	config.AllowCleartextPasswords = a.to.ClearAllowed(&a.facts)
 	config.AllowOldPasswords = false
 	config.AllowNativePasswords = true
 	config.AllowFallbackToPlaintext = false
@@ -203,7 +197,7 @@ func (a *attempt) asked(body []byte) error {
 		// The whole password is wanted, or a key is offered to put it under
 		// that could be anybody's.
 		a.whole = true
-		if full && (a.clearAllowed() || a.key != nil && a.facts.TLS == "none") {
+		if full && (a.to.ClearAllowed(&a.facts) || a.key != nil && a.facts.TLS == "none") {
 			return nil
 		}
 		return errCleartext
@@ -217,7 +211,7 @@ func (a *attempt) allowed() error {
 	case methodNative, methodCaching, methodEd25519:
 		return nil
 	case methodClear:
-		if !a.clearAllowed() {
+		if !a.to.ClearAllowed(&a.facts) {
 			return errCleartext
 		}
 		return nil
@@ -227,15 +221,6 @@ func (a *attempt) allowed() error {
 		}
 	}
 	return errMethod
-}
-
-// clearAllowed says where a password may go out as it is: over TLS that was
-// verified, or to a socket whose peer was checked.
-func (a *attempt) clearAllowed() bool {
-	if a.to.Network == "unix" {
-		return a.to.PeerChecked
-	}
-	return a.to.TLS.Rule == tlsrule.Verified && a.facts.TLSVerified != nil && *a.facts.TLSVerified
 }
 
 // accepted is the result of a login that the server let pass: which account it
@@ -291,7 +276,7 @@ func (a *attempt) identified(ctx context.Context) {
 
 // refused turns the end of a login into a finding.
 func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
-	var taking *secretError
+	var taking *engine.SecretError
 	var key *keyError
 	switch {
 	case errors.Is(err, errCleartext):
@@ -306,9 +291,7 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 			Suggest("ls -l %s", clean.Shell(key.path)).
 			Suggest("gharbor set %s server-key=PATH", a.to.Profile)
 	case errors.As(err, &taking):
-		return finding.New("secret.unreadable", "the password could not be had when it was to be sent").
-			Saw("%s", clean.Line(taking.Error(), 0)).
-			Suggest("gharbor show %s", a.to.Profile)
+		return a.to.Untaken(taking)
 	}
 	if r := refusalOf(err); r != nil {
 		return a.serverRefused(r)
@@ -337,17 +320,8 @@ func (a *attempt) cleartext() *finding.Finding {
 	if a.whole {
 		found.Saw("by this method the first login after a start of the server, or a change of the password, needs the whole password; later ones do not; and so does every login of an account that does not exist")
 	}
-	switch {
-	case a.to.Network == "unix":
-		found.Saw("the process behind the socket is neither root's, yours, nor the folder owner's")
-		return found.Suggest("ls -ld %s", clean.Shell(a.to.Address))
-	case a.facts.TLS == "none":
-		found.Saw("the connection is not encrypted")
-	default:
-		found.Saw("the connection is encrypted by %s, and who answers was not verified", a.facts.TLS)
-	}
-	found.Suggest("gharbor set %s tls=verified   # and see gharbor certificate %s -save", a.to.Profile, a.to.Profile)
-	if a.whole && a.facts.TLS == "none" {
+	a.to.NotInTheClear(found, &a.facts)
+	if a.whole && a.facts.TLS == "none" && a.to.Network == "tcp" {
 		found.Suggest("gharbor set %s server-key=PATH   # a copy of the server's public_key.pem, brought here by a safe way", a.to.Profile)
 	}
 	return found
@@ -368,26 +342,10 @@ func (c *conversation) askedForFile(err error) *finding.Finding {
 // brokenOff is for a login that ended without a word from the server.
 func (a *attempt) brokenOff(ctx context.Context, err error) *finding.Finding {
 	if alert := opening.ClientCertificateAlert(err); alert != "" {
-		return a.certificateRefused(alert)
+		return a.to.CertificateRefused(alert)
 	}
 	if ctx.Err() != nil || errors.Is(err, os.ErrDeadlineExceeded) {
-		return finding.New("login.timeout", "the server took the login and did not answer in time").
-			Saw("method: %s", a.method).
-			Suggest("gharbor test %s -timeout 60s", a.to.Profile)
+		return a.to.LoginTimeout(a.method)
 	}
-	return finding.New("login.broken-off", "the connection ended during the login, without a reason from the server").
-		Saw("%s", clean.Line(plain(err), 0)).
-		Suggest("gharbor test %s   # again; if it repeats, the server's log says why", a.to.Profile)
-}
-
-func (a *attempt) certificateRefused(seen string) *finding.Finding {
-	found := finding.New("tls.client-certificate", "the server refused the TLS session because of the client's certificate")
-	if a.to.TLS.Cert == "" {
-		found.Cause = "the server wants a client certificate, and the profile has none"
-		found.Suggest("gharbor set %s tls-cert=PATH tls-key=PATH", a.to.Profile)
-	} else {
-		found.Saw("the profile's certificate is %s", a.to.TLS.Cert)
-		found.Suggest("openssl x509 -noout -subject -issuer -enddate -in %s", clean.Shell(a.to.TLS.Cert))
-	}
-	return found.Saw("%s", clean.Line(seen, 0))
+	return a.to.LoginBrokenOff(plain(err))
 }

@@ -6,9 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"math"
 	"net"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -84,7 +82,7 @@ func (c *conversation) Session(ctx context.Context) finding.Result {
 	}
 	if clock, err := strconv.ParseFloat(set["clock"], 64); err == nil {
 		here := float64(before.Add(took/2).UnixNano()) / 1e9
-		f.ClockDifference = rounded((clock - here) * 1000)
+		f.ClockDifference = engine.Milliseconds(time.Duration((clock - here) * float64(time.Second)))
 		if up, ok := c.upTime(ctx); ok {
 			at := time.Unix(int64(clock)-up, 0).UTC()
 			f.ServerStarted = &at
@@ -217,14 +215,8 @@ func (c *conversation) measure(ctx context.Context) error {
 		}
 		c.trips = append(c.trips, time.Since(start))
 	}
-	slices.Sort(c.trips)
-	c.facts.RoundTrip = rounded(float64(c.trips[len(c.trips)/2].Nanoseconds()) / 1e6)
+	c.facts.RoundTrip = engine.Milliseconds(engine.Median(c.trips))
 	return nil
-}
-
-func rounded(ms float64) *float64 {
-	ms = math.Round(ms*1000) / 1000
-	return &ms
 }
 
 // summary is the facts in one line.
@@ -234,25 +226,9 @@ func (c *conversation) summary() string {
 	if f.Database != "" {
 		in = clean.Quoted(f.Database)
 	}
-	parts := []string{fmt.Sprintf("%s in %s on %s %s", clean.Quoted(f.Account), in, c.hello.brand(), f.Version)}
-	add := func(known *bool, yes, no string) {
-		if known != nil && *known {
-			parts = append(parts, yes)
-		} else if known != nil {
-			parts = append(parts, no)
-		}
-	}
-	add(f.Writable, "writable", "read-only")
-	add(f.Superuser, "administrator", "no administrator")
-	parts = append(parts, f.Encoding, f.Collation, "time zone "+f.TimeZone, modes(f.SQLMode))
-	if f.ClockDifference != nil {
-		parts = append(parts, fmt.Sprintf("clock %+d ms", int(math.Round(*f.ClockDifference))))
-	}
-	if f.RoundTrip != nil {
-		parts = append(parts, fmt.Sprintf("round trip %.2f ms", *f.RoundTrip))
-	}
-	parts = append(parts, "server "+f.ServerID)
-	return strings.Join(slices.DeleteFunc(parts, func(s string) bool { return s == "" }), ", ")
+	return f.Summary(fmt.Sprintf("%s in %s on %s %s", clean.Quoted(f.Account), in, c.hello.brand(), f.Version),
+		engine.Either(f.Writable, "writable", "read-only"), engine.Either(f.Superuser, "administrator", "no administrator"),
+		f.Encoding, f.Collation, "time zone "+f.TimeZone, modes(f.SQLMode))
 }
 
 // modes says in a word what the SQL mode means for wrong data.
@@ -271,13 +247,10 @@ func (c *conversation) lost(err error) *finding.Finding {
 	if errors.Is(err, errLocalFile) {
 		return c.askedForFile(err)
 	}
-	found := finding.New("session.lost", "the login worked, and then the session failed")
 	if r := refusalOf(err); r != nil {
-		found.Saw("%s", r.said())
-	} else {
-		found.Saw("%s", clean.Line(plain(err), 0))
+		return c.to.SessionLost(r.said())
 	}
-	return found.Suggest("gharbor test %s   # again; if it repeats, the server's log says why", c.to.Profile)
+	return c.to.SessionLost(plain(err))
 }
 
 // Missing returns the tables that do not exist for this login, in the database

@@ -175,23 +175,10 @@ func (c *conversation) unexpectedBytes(ctx context.Context, reply []byte) findin
 
 // Encrypt does the handshake where the server offered it.
 func (c *conversation) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Result) {
-	rule := c.to.TLS.Rule
-	strict := rule == tlsrule.Required || rule == tlsrule.Verified
-	switch {
-	case c.to.Network == "unix" && strict:
-		return nil, finding.Failed(finding.New("tls.not-offered", "a Unix socket carries no TLS, and the rule is %s", rule).
-			Suggest("gharbor set %s tls=offered   # a socket does not leave this machine", c.to.Profile))
-	case c.to.Network == "unix":
-		return nil, finding.Good("not on a Unix socket")
-	case rule == tlsrule.Off:
-		return nil, finding.Good("not encrypted, by the rule (tls = %q)", rule)
-	case c.offered == 'N' && strict:
-		return nil, finding.Failed(finding.New("tls.not-offered", "the server does not offer TLS, and the rule is %s", rule).
-			Saw("the server answered N to the request for TLS; an answer before TLS is not proof of who gave it").
-			Suggest("on the server: set ssl = on with a certificate in postgresql.conf, then SELECT pg_reload_conf()").
-			Suggest("gharbor set %s tls=offered   # only where nobody else is on the way", c.to.Profile))
-	case c.offered == 'N':
-		return nil, finding.Good("not encrypted: the server does not offer it")
+	result, done := c.to.WithoutTLS(c.offered != 'N', engine.NotOffered{Seen: "the server answered N to the request for TLS",
+		Server: "set ssl = on with a certificate in postgresql.conf, then SELECT pg_reload_conf()"})
+	if done {
+		return nil, result
 	}
 	secure, facts, result, err := c.to.TLS.Handshake(ctx, c.raw)
 	var record tls.RecordHeaderError
@@ -206,8 +193,7 @@ func (c *conversation) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Res
 		return nil, finding.Failed(tlsrule.Diagnose(err, c.to.Profile, c.to.Address, "set ssl_min_protocol_version = 'TLSv1.2' in postgresql.conf"))
 	}
 	c.conn = secure
-	c.facts.TLS, c.facts.TLSCipher = facts.Version, facts.Cipher
-	c.facts.TLSVerified, c.facts.Certificate = &facts.Verified, facts.Peer
+	c.facts.Encrypted(facts)
 	return facts, result
 }
 

@@ -16,9 +16,9 @@ import (
 	"github.com/jackc/pgx/v5/pgproto3"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
 	"gentleharbor/core/engine/opening"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/tlsrule"
 )
 
 // The ways in which a server asks who one is.
@@ -99,12 +99,6 @@ var (
 	errCleartext = errors.New("a password would have gone out in the clear")
 	errMethod    = errors.New("a method that is not supported")
 )
-
-// secretError is a secret that could not be taken.
-type secretError struct{ err error }
-
-func (e *secretError) Error() string { return e.err.Error() }
-func (e *secretError) Unwrap() error { return e.err }
 
 // attempt is one login under way.
 type attempt struct {
@@ -225,7 +219,7 @@ func (a *attempt) asked(ctx context.Context, code uint32, rest []byte) error {
 		a.method = authName(code)
 		return errMethod
 	}
-	if a.method == methodCleartext && !a.clearAllowed() {
+	if a.method == methodCleartext && !a.to.ClearAllowed(&a.facts) {
 		return errCleartext
 	}
 	if a.to.NoSecret {
@@ -233,21 +227,12 @@ func (a *attempt) asked(ctx context.Context, code uint32, rest []byte) error {
 	}
 	value, err := a.to.TakeSecret(ctx)
 	if err != nil {
-		return &secretError{err}
+		return &engine.SecretError{Err: err}
 	}
 	a.config.Password = value.Disclose()
 	a.empty = value.Empty()
 	a.blank = strings.TrimSpace(a.config.Password) != a.config.Password
 	return nil
-}
-
-// clearAllowed says where a password may go out in the clear: over TLS that
-// was verified, or to a socket whose peer was checked.
-func (a *attempt) clearAllowed() bool {
-	if a.to.Network == "unix" {
-		return a.to.PeerChecked
-	}
-	return a.to.TLS.Rule == tlsrule.Verified && a.facts.TLSVerified != nil && *a.facts.TLSVerified
 }
 
 func authName(code uint32) string {
@@ -283,7 +268,7 @@ func (a *attempt) accepted() finding.Result {
 
 // refused turns the end of a login into a finding.
 func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
-	var taking *secretError
+	var taking *engine.SecretError
 	var server *pgconn.PgError
 	switch {
 	case errors.Is(err, errNoSecret):
@@ -294,9 +279,7 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 		return finding.New("login.unsupported-method", "the server asked for a login by %s, which this version does not do", a.method).
 			Suggest("on the server: a line for this account with scram-sha-256 in pg_hba.conf")
 	case errors.As(err, &taking):
-		return finding.New("secret.unreadable", "the password could not be had when the server asked for it").
-			Saw("%s", clean.Line(taking.Error(), 0)).
-			Suggest("gharbor show %s", a.to.Profile)
+		return a.to.Untaken(taking)
 	case errors.As(err, &server):
 		return a.serverRefused(ctx, server)
 	}
@@ -320,37 +303,27 @@ func (a *attempt) noSecret() *finding.Finding {
 
 func (a *attempt) cleartext() *finding.Finding {
 	found := finding.New("login.cleartext-refused", "the server asked for the password in the clear, which is sent only over TLS that was verified or to a socket whose owner was checked")
-	switch {
-	case a.to.Network == "unix":
-		found.Saw("the process behind the socket is neither root's, yours, nor the folder owner's")
-		return found.Suggest("ls -ld %s", clean.Shell(a.to.Address))
-	case a.facts.TLS == "none":
-		found.Saw("the connection is not encrypted")
-	default:
-		found.Saw("the connection is encrypted by %s, and who answers was not verified", a.facts.TLS)
+	a.to.NotInTheClear(found, &a.facts)
+	if a.to.Network == "tcp" {
+		found.Suggest("on the server: scram-sha-256 instead of password in pg_hba.conf")
 	}
-	return found.Suggest("gharbor set %s tls=verified", a.to.Profile).
-		Suggest("on the server: scram-sha-256 instead of password in pg_hba.conf")
+	return found
 }
 
 // brokenOff is for a login that ended without a word from the server.
 func (a *attempt) brokenOff(ctx context.Context, err error) *finding.Finding {
 	if alert := opening.ClientCertificateAlert(err); alert != "" {
-		return a.certificateRefused(alert)
+		return a.to.CertificateRefused(alert)
 	}
 	if a.to.TLS.Cert != "" && a.facts.TLS != "none" && ctx.Err() == nil {
 		if alert := a.judgedCertificate(ctx); alert != "" {
-			return a.certificateRefused(alert + " (on another connection, by TLS 1.2)")
+			return a.to.CertificateRefused(alert + " (on another connection, by TLS 1.2)")
 		}
 	}
 	if ctx.Err() != nil || errors.Is(err, os.ErrDeadlineExceeded) {
-		return finding.New("login.timeout", "the server took the login and did not answer in time").
-			Saw("method: %s", a.method).
-			Suggest("gharbor test %s -timeout 60s", a.to.Profile)
+		return a.to.LoginTimeout(a.method)
 	}
-	return finding.New("login.broken-off", "the connection ended during the login, without a reason from the server").
-		Saw("%s", clean.Line(opening.LastError(err), 0)).
-		Suggest("gharbor test %s   # again; if it repeats, the server's log says why", a.to.Profile)
+	return a.to.LoginBrokenOff(opening.LastError(err))
 }
 
 // judgedCertificate finds out whether it was the client's certificate that
@@ -365,16 +338,4 @@ func (a *attempt) judgedCertificate(ctx context.Context) string {
 		return ""
 	}
 	return opening.ClientCertificateAlert(err)
-}
-
-func (a *attempt) certificateRefused(seen string) *finding.Finding {
-	found := finding.New("tls.client-certificate", "the server refused the TLS session because of the client's certificate")
-	if a.to.TLS.Cert == "" {
-		found.Cause = "the server wants a client certificate, and the profile has none"
-		found.Suggest("gharbor set %s tls-cert=PATH tls-key=PATH", a.to.Profile)
-	} else {
-		found.Saw("the profile's certificate is %s", a.to.TLS.Cert)
-		found.Suggest("openssl x509 -noout -subject -issuer -enddate -in %s", clean.Shell(a.to.TLS.Cert))
-	}
-	return found.Saw("%s", clean.Line(seen, 0))
 }

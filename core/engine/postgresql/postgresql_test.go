@@ -76,35 +76,6 @@ func FuzzObserver(f *testing.F) {
 	})
 }
 
-// TestCleartextOnlyWhereSafe is the whole table of where a password may go out
-// as it is.
-func TestCleartextOnlyWhereSafe(t *testing.T) {
-	yes, no := true, false
-	for _, c := range []struct {
-		network  string
-		peer     bool
-		rule     tlsrule.Rule
-		tls      string
-		verified *bool
-		want     bool
-	}{
-		{"unix", true, tlsrule.Offered, "none", nil, true},
-		{"unix", false, tlsrule.Offered, "none", nil, false},
-		{"tcp", true, tlsrule.Off, "none", nil, false},
-		{"tcp", false, tlsrule.Offered, "none", nil, false},
-		{"tcp", false, tlsrule.Required, "TLS 1.3", &no, false},
-		{"tcp", false, tlsrule.Required, "TLS 1.3", &yes, false}, // nobody asked for verification, so nothing stops when it ends
-		{"tcp", false, tlsrule.Verified, "TLS 1.3", &no, false},
-		{"tcp", false, tlsrule.Verified, "TLS 1.3", &yes, true},
-	} {
-		a := &attempt{conversation: &conversation{to: engine.Target{Network: c.network, PeerChecked: c.peer, TLS: &tlsrule.Plan{Settings: tlsrule.Settings{Rule: c.rule}}}}}
-		a.facts.TLS, a.facts.TLSVerified = c.tls, c.verified
-		if got := a.clearAllowed(); got != c.want {
-			t.Errorf("%+v: %v", c, got)
-		}
-	}
-}
-
 // TestChosen: the method told is the one that the driver answered with.
 func TestChosen(t *testing.T) {
 	response, _ := (&pgproto3.SASLInitialResponse{AuthMechanism: "SCRAM-SHA-256-PLUS", Data: []byte("p=tls-server-end-point,,n=,r=x")}).Encode(nil)

@@ -138,7 +138,7 @@ func (a *attempt) notAllowed(ctx context.Context, e *pgconn.PgError) *finding.Fi
 		return finding.New("login.no-login-right", "the role %s exists and may not log in", clean.Quoted(a.to.User)).Saw("%s", said(e)).
 			Suggest("as an administrator: ALTER ROLE %s LOGIN", identifier(a.to.User))
 	case e.Routine == "ClientAuthentication" && strings.Contains(text, "client certificate"):
-		return a.certificateRefused(said(e))
+		return a.to.CertificateRefused(said(e))
 	case e.Routine == "ClientAuthentication":
 		return a.accessRules(ctx, e)
 	case e.Routine == "auth_failed":
@@ -154,7 +154,7 @@ func (a *attempt) otherIdentity(e *pgconn.PgError) *finding.Finding {
 	text := strings.ToLower(e.Message)
 	switch {
 	case strings.Contains(text, "certificate") || a.to.TLS.Cert != "" && a.method == methodNone && a.facts.TLS != "none":
-		return a.certificateRefused(said(e))
+		return a.to.CertificateRefused(said(e))
 	case strings.Contains(text, "peer") || a.to.Network == "unix" && a.method == methodNone:
 		return finding.New("login.peer", "the server compares the system account with the role on this socket, and they are not the same").
 			Saw("%s", said(e)).

@@ -4,15 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"math"
-	"slices"
 	"strconv"
-	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
 	"gentleharbor/core/engine/opening"
 	"gentleharbor/core/finding"
 )
@@ -54,7 +52,7 @@ func (c *conversation) Session(ctx context.Context) finding.Result {
 	}
 	if clock, err := strconv.ParseFloat(row["clock"], 64); err == nil {
 		here := float64(before.Add(took/2).UnixNano()) / 1e9
-		f.ClockDifference = rounded((clock - here) * 1000)
+		f.ClockDifference = engine.Milliseconds(time.Duration((clock - here) * float64(time.Second)))
 	}
 	if seconds, err := strconv.ParseFloat(row["started"], 64); err == nil {
 		started := time.UnixMicro(int64(seconds * 1e6)).UTC()
@@ -95,34 +93,16 @@ func (c *conversation) measure(ctx context.Context) error {
 		}
 		times = append(times, time.Since(start))
 	}
-	slices.Sort(times)
-	c.facts.RoundTrip = rounded(float64(times[roundTrips/2].Nanoseconds()) / 1e6)
+	c.facts.RoundTrip = engine.Milliseconds(engine.Median(times))
 	return nil
 }
 
 // summary is the facts in one line.
 func (c *conversation) summary() string {
 	f := &c.facts
-	parts := []string{fmt.Sprintf("%s in %s on PostgreSQL %s", clean.Quoted(f.User), clean.Quoted(f.Database), f.Version)}
-	add := func(known *bool, yes, no string) {
-		if known != nil && *known {
-			parts = append(parts, yes)
-		} else if known != nil {
-			parts = append(parts, no)
-		}
-	}
-	add(f.Writable, "writable", "read-only")
-	add(f.InRecovery, "in recovery", "")
-	add(f.Superuser, "superuser", "no superuser")
-	parts = append(parts, f.Encoding, "time zone "+f.TimeZone)
-	if f.ClockDifference != nil {
-		parts = append(parts, fmt.Sprintf("clock %+d ms", int(math.Round(*f.ClockDifference))))
-	}
-	if f.RoundTrip != nil {
-		parts = append(parts, fmt.Sprintf("round trip %.2f ms", *f.RoundTrip))
-	}
-	parts = append(parts, "server "+f.ServerID)
-	return strings.Join(slices.DeleteFunc(parts, func(s string) bool { return s == "" }), ", ")
+	return f.Summary(fmt.Sprintf("%s in %s on PostgreSQL %s", clean.Quoted(f.User), clean.Quoted(f.Database), f.Version),
+		engine.Either(f.Writable, "writable", "read-only"), engine.Either(f.InRecovery, "in recovery", ""),
+		engine.Either(f.Superuser, "superuser", "no superuser"), f.Encoding, "time zone "+f.TimeZone)
 }
 
 func truth(value, yes string) *bool {
@@ -131,11 +111,6 @@ func truth(value, yes string) *bool {
 	}
 	is := value == yes
 	return &is
-}
-
-func rounded(ms float64) *float64 {
-	ms = math.Round(ms*1000) / 1000
-	return &ms
 }
 
 // row runs a statement and returns its one row by column name.
@@ -156,14 +131,11 @@ func (c *conversation) row(ctx context.Context, sql string) (map[string]string, 
 
 // lost is for a session that ended, or refused a plain question.
 func (c *conversation) lost(err error) *finding.Finding {
-	found := finding.New("session.lost", "the login worked, and then the session failed")
 	var server *pgconn.PgError
 	if errors.As(err, &server) {
-		found.Saw("%s", said(server))
-	} else {
-		found.Saw("%s", clean.Line(opening.LastError(err), 0))
+		return c.to.SessionLost(said(server))
 	}
-	return found.Suggest("gharbor test %s   # again; if it repeats, the server's log says why", c.to.Profile)
+	return c.to.SessionLost(opening.LastError(err))
 }
 
 // Missing returns the tables and extensions that do not exist for this login.

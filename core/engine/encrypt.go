@@ -1,0 +1,42 @@
+package engine
+
+import (
+	"gentleharbor/core/finding"
+	"gentleharbor/core/tlsrule"
+)
+
+// NotOffered is what an engine says of a server without TLS.
+type NotOffered struct {
+	Seen   string // how one knows
+	Server string // how it is switched on, on the server
+}
+
+// WithoutTLS is the result of the tls stage where no handshake is to be made;
+// ok is false where one is.
+func (t *Target) WithoutTLS(offered bool, words NotOffered) (result finding.Result, ok bool) {
+	rule := t.TLS.Rule
+	strict := rule == tlsrule.Required || rule == tlsrule.Verified
+	switch {
+	case t.Network == "unix" && strict:
+		return finding.Failed(finding.New("tls.not-offered", "a Unix socket carries no TLS, and the rule is %s", rule).
+			Suggest("gharbor set %s tls=offered   # a socket does not leave this machine", t.Profile)), true
+	case t.Network == "unix":
+		return finding.Good("not on a Unix socket"), true
+	case rule == tlsrule.Off:
+		return finding.Good("not encrypted, by the rule (tls = %q)", rule), true
+	case !offered && strict:
+		return finding.Failed(finding.New("tls.not-offered", "the server does not offer TLS, and the rule is %s", rule).
+			Saw("%s; an answer before TLS is not proof of who gave it", words.Seen).
+			Suggest("on the server: %s", words.Server).
+			Suggest("gharbor set %s tls=offered   # only where nobody else is on the way", t.Profile)), true
+	case !offered:
+		return finding.Good("not encrypted: the server does not offer it"), true
+	}
+	return finding.Result{}, false
+}
+
+// Encrypted notes what a handshake came to.
+func (f *Facts) Encrypted(by *tlsrule.Facts) {
+	f.TLS, f.TLSCipher = by.Version, by.Cipher
+	f.TLSVerified, f.Certificate = &by.Verified, by.Peer
+}

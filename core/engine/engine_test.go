@@ -1,0 +1,67 @@
+package engine
+
+import (
+	"testing"
+	"time"
+
+	"gentleharbor/core/finding"
+	"gentleharbor/core/tlsrule"
+)
+
+// TestCleartextOnlyWhereSafe is the whole table of where a password may go out
+// as it is.
+func TestCleartextOnlyWhereSafe(t *testing.T) {
+	yes, no := true, false
+	for _, c := range []struct {
+		network  string
+		peer     bool
+		rule     tlsrule.Rule
+		tls      string
+		verified *bool
+		want     bool
+	}{
+		{"unix", true, tlsrule.Offered, "none", nil, true},
+		{"unix", false, tlsrule.Offered, "none", nil, false},
+		{"tcp", true, tlsrule.Off, "none", nil, false},
+		{"tcp", false, tlsrule.Offered, "none", nil, false},
+		{"tcp", false, tlsrule.Required, "TLS 1.3", &no, false},
+		{"tcp", false, tlsrule.Required, "TLS 1.3", &yes, false}, // nobody asked for verification, so nothing stops when it ends
+		{"tcp", false, tlsrule.Verified, "TLS 1.3", &no, false},
+		{"tcp", false, tlsrule.Verified, "TLS 1.3", &yes, true},
+	} {
+		to := Target{Network: c.network, PeerChecked: c.peer, TLS: &tlsrule.Plan{Settings: tlsrule.Settings{Rule: c.rule}}}
+		if got := to.ClearAllowed(&Facts{TLS: c.tls, TLSVerified: c.verified}); got != c.want {
+			t.Errorf("%+v: %v", c, got)
+		}
+	}
+}
+
+func TestWithoutTLS(t *testing.T) {
+	for _, c := range []struct {
+		network string
+		rule    tlsrule.Rule
+		offered bool
+		done    bool
+		want    finding.Outcome
+	}{
+		{"tcp", tlsrule.Off, true, true, finding.OK}, {"tcp", tlsrule.Offered, true, false, ""}, {"tcp", tlsrule.Offered, false, true, finding.OK},
+		{"tcp", tlsrule.Required, false, true, finding.Fail}, {"tcp", tlsrule.Verified, false, true, finding.Fail}, {"tcp", tlsrule.Verified, true, false, ""},
+		{"unix", tlsrule.Offered, true, true, finding.OK}, {"unix", tlsrule.Required, true, true, finding.Fail},
+	} {
+		to := Target{Network: c.network, TLS: &tlsrule.Plan{Settings: tlsrule.Settings{Rule: c.rule}}}
+		if r, done := to.WithoutTLS(c.offered, NotOffered{"it is so", "do so"}); done != c.done || r.Outcome != c.want {
+			t.Errorf("%+v: %v %s", c, done, r.Outcome)
+		}
+	}
+}
+
+func TestWords(t *testing.T) {
+	yes, no := true, false
+	f := Facts{ServerID: "7", RoundTrip: Milliseconds(1234 * time.Microsecond), ClockDifference: Milliseconds(-2 * time.Second)}
+	if got := f.Summary("a", Either(&yes, "b", "c"), Either(&no, "d", ""), Either(nil, "e", "f")); got != "a, b, clock -2000 ms, round trip 1.23 ms, server 7" {
+		t.Error(got)
+	}
+	if Median([]time.Duration{5, 1, 3}) != 3 || !SameFamily("mysql", "mariadb") || SameFamily("mysql", "postgresql") || !SameFamily("redis", "redis") {
+		t.Error("a median or a family is wrong")
+	}
+}

@@ -1,0 +1,81 @@
+package engine
+
+import (
+	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/tlsrule"
+)
+
+// SecretError is a secret that could not be taken when it was to be sent.
+type SecretError struct{ Err error }
+
+func (e *SecretError) Error() string { return e.Err.Error() }
+func (e *SecretError) Unwrap() error { return e.Err }
+
+// The findings of a login that mean the same for every engine.
+
+// ClearAllowed says where a password may go out as it is: over TLS that was
+// verified, or to a socket whose peer was checked.
+func (t *Target) ClearAllowed(f *Facts) bool {
+	if t.Network == "unix" {
+		return t.PeerChecked
+	}
+	return t.TLS.Rule == tlsrule.Verified && f.TLSVerified != nil && *f.TLSVerified
+}
+
+// NotInTheClear adds to found why a password may not go out as it is here, and
+// what to do about that.
+func (t *Target) NotInTheClear(found *finding.Finding, f *Facts) *finding.Finding {
+	switch {
+	case t.Network == "unix":
+		found.Saw("the process behind the socket is neither root's, yours, nor the folder owner's")
+		return found.Suggest("ls -ld %s", clean.Shell(t.Address))
+	case f.TLS == "none":
+		found.Saw("the connection is not encrypted")
+	default:
+		found.Saw("the connection is encrypted by %s, and who answers was not verified", f.TLS)
+	}
+	return found.Suggest("gharbor set %s tls=verified", t.Profile)
+}
+
+// Untaken is for a secret that could not be taken.
+func (t *Target) Untaken(err *SecretError) *finding.Finding {
+	return finding.New("secret.unreadable", "the password could not be had when it was to be sent").
+		Saw("%s", clean.Line(err.Error(), 0)).
+		Suggest("gharbor show %s", t.Profile)
+}
+
+// LoginTimeout is for a login that the server did not answer in time.
+func (t *Target) LoginTimeout(method string) *finding.Finding {
+	return finding.New("login.timeout", "the server took the login and did not answer in time").
+		Saw("method: %s", method).
+		Suggest("gharbor test %s -timeout 60s", t.Profile)
+}
+
+// LoginBrokenOff is for a login that ended without a word from the server.
+func (t *Target) LoginBrokenOff(seen string) *finding.Finding {
+	return finding.New("login.broken-off", "the connection ended during the login, without a reason from the server").
+		Saw("%s", clean.Line(seen, 0)).
+		Suggest("gharbor test %s   # again; if it repeats, the server's log says why", t.Profile)
+}
+
+// CertificateRefused is for a client's certificate that is missing, or not the
+// one that the server wants.
+func (t *Target) CertificateRefused(seen string) *finding.Finding {
+	found := finding.New("tls.client-certificate", "the server refused the TLS session because of the client's certificate")
+	if t.TLS.Cert == "" {
+		found.Cause = "the server wants a client certificate, and the profile has none"
+		found.Suggest("gharbor set %s tls-cert=PATH tls-key=PATH", t.Profile)
+	} else {
+		found.Saw("the profile's certificate is %s", t.TLS.Cert)
+		found.Suggest("openssl x509 -noout -subject -issuer -enddate -in %s", clean.Shell(t.TLS.Cert))
+	}
+	return found.Saw("%s", clean.Line(seen, 0))
+}
+
+// SessionLost is for a session that ended, or refused a plain question.
+func (t *Target) SessionLost(seen string) *finding.Finding {
+	return finding.New("session.lost", "the login worked, and then the session failed").
+		Saw("%s", clean.Line(seen, 0)).
+		Suggest("gharbor test %s   # again; if it repeats, the server's log says why", t.Profile)
+}

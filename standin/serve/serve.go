@@ -1,0 +1,99 @@
+// Package serve listens for simulated servers: on loopback or a Unix socket,
+// for a bounded number of connections, until it is closed.
+package serve
+
+import (
+	"net"
+	"sync"
+	"time"
+)
+
+// maxOpen bounds the connections of a server that is there to be looked at.
+const maxOpen = 1000
+
+// Listeners are the places that a server listens on, and its connections.
+type Listeners struct {
+	all   []net.Listener
+	group sync.WaitGroup
+	mu    sync.Mutex
+	open  map[net.Conn]bool
+	count int
+}
+
+// Listen adds a place: "tcp" and a loopback address, port 0 for a free one, or
+// "unix" and a path.
+func (l *Listeners) Listen(network, address string) error {
+	listener, err := net.Listen(network, address)
+	if err == nil {
+		l.all = append(l.all, listener)
+	}
+	return err
+}
+
+// Serve hands every connection to handle, with its number, until Close. It does
+// not wait.
+func (l *Listeners) Serve(handle func(conn net.Conn, number int)) {
+	l.open = make(map[net.Conn]bool)
+	for _, listener := range l.all {
+		l.group.Go(func() { l.accept(listener, handle) })
+	}
+}
+
+func (l *Listeners) accept(listener net.Listener, handle func(net.Conn, int)) {
+	for {
+		conn, err := listener.Accept()
+		if err != nil {
+			return
+		}
+		number, full := l.add(conn)
+		if full {
+			conn.Close()
+			continue
+		}
+		l.group.Go(func() {
+			defer l.remove(conn)
+			conn.SetDeadline(time.Now().Add(5 * time.Minute)) // nobody looks longer
+			handle(conn, number)
+		})
+	}
+}
+
+func (l *Listeners) add(conn net.Conn) (number int, full bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.count++
+	if full = len(l.open) >= maxOpen; !full {
+		l.open[conn] = true
+	}
+	return l.count, full
+}
+
+func (l *Listeners) remove(conn net.Conn) {
+	conn.Close()
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	delete(l.open, conn)
+}
+
+// Port is the port on 127.0.0.1 that was listened on first.
+func (l *Listeners) Port() int { return l.all[0].Addr().(*net.TCPAddr).Port }
+
+// Connections is how many were made so far.
+func (l *Listeners) Connections() int {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.count
+}
+
+// Close ends the listening and all connections.
+func (l *Listeners) Close() {
+	for _, listener := range l.all {
+		listener.Close()
+	}
+	l.mu.Lock()
+	for conn := range l.open {
+		conn.Close()
+	}
+	l.mu.Unlock()
+	l.group.Wait()
+}
