@@ -15,7 +15,6 @@ import (
 
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/tlsrule"
 )
 
 // login is what a server sends during a login with SCRAM, and a row after it.
