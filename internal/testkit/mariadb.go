@@ -161,7 +161,9 @@ func (m *MariaDB) command(name string, args ...string) *exec.Cmd {
 	}
 	cmd := exec.Command(path, args...)
 	cmd.Dir = m.Folder
-	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "LC_ALL=C.UTF-8"}
+	// A server clears up what it finds in the folder for temporary tables, so
+	// each has its own.
+	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "LC_ALL=C.UTF-8", "TMPDIR=" + m.Folder}
 	cmd.SysProcAttr = &syscall.SysProcAttr{}
 	cmd.SysProcAttr.Credential, _ = credential("mysql")
 	return cmd
