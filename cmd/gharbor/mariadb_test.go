@@ -408,3 +408,54 @@ func TestMariaDBNearby(t *testing.T) { // not parallel: nearby connects to whate
 	p.OK(strings.Fields(line)[1:]...)
 	p.Test(fmt.Sprintf("mariadb-%d", server.Port), override("user=bander", "secret=env:BANDER", "database=moult")...).Ends(t, "session", "ok", "")
 }
+
+// TestMariaDBOptionFile: the password comes from an option file, as the
+// server's own clients read it, where it is safe there and meant for this
+// connection.
+func TestMariaDBOptionFile(t *testing.T) {
+	t.Parallel()
+	p, server := onMariaDB(t)
+	home := filepath.Dir(p.Home)
+	path := filepath.Join(home, ".my.cnf")
+	quoted := `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(testkit.BanderPassword) + `"`
+	p.Write(path, "# mine\n[client]\nuser = bander\npassword = "+quoted+"   # the ringer's\n[mysql]\npassword = other\n")
+	r := p.Test("moult", override("secret=")...)
+	r.Ends(t, "login", "ok", "")
+	if want := "option file " + path + ", [client], line 4"; r.Facts["secret_source"] != want {
+		t.Errorf("the source is %v, want %s", r.Facts["secret_source"], want)
+	}
+	p.Test("moult", override("secret=optionfile")...).Ends(t, "login", "ok", "")
+	p.Test("moult", override("secret=optionfile:"+path)...).Ends(t, "login", "ok", "")
+	p.Test("moult", override("secret=optionfile:"+path+"#mysql")...).Ends(t, "login", "fail", "login.password")
+	s := p.Test("moult", override("secret=optionfile", "user=admin")...).Ends(t, "secret", "fail", "secret.no-match")
+	if !strings.Contains(s.Seen(), `names the user "bander"`) || !strings.Contains(s.Seen(), "line 3") {
+		t.Error(s.Seen())
+	}
+	p.Test("moult", override("secret=optionfile:"+path+"#nothing")...).Ends(t, "secret", "fail", "secret.no-match")
+	s = p.Test("moult", override("secret=optionfile:"+home+"/none.cnf")...).Ends(t, "secret", "fail", "secret.missing")
+	if !strings.Contains(s.Try(), "umask 077") {
+		t.Error(s.Try())
+	}
+	// A later group overrides; a file that is included counts; a port of another
+	// server does not fit.
+	p.Write(filepath.Join(home, "more.cnf"), fmt.Sprintf("[client-mariadb]\nport = %d\npassword = knot\n", server.Port))
+	p.Write(path, "[client]\npassword = dunlin\n!include more.cnf\n")
+	p.Test("moult", override("secret=", "user=norights", "database=")...).Ends(t, "login", "ok", "")
+	p.Write(filepath.Join(home, "more.cnf"), "[client-mariadb]\nport = 1\npassword = knot\n")
+	p.Test("moult", override("secret=", "user=norights", "database=")...).Ends(t, "login", "fail", "login.password")
+	// What is read last counts, whichever of the groups it stands in.
+	p.Write(path, "[client-mariadb]\npassword = dunlin\n[client]\npassword = knot\n")
+	p.Test("moult", override("secret=", "user=norights", "database=")...).Ends(t, "login", "ok", "")
+	p.Write(path, "[client]\npassword\nuser\n")
+	p.Test("moult", override("secret=optionfile:"+path)...).Ends(t, "secret", "fail", "secret.no-match")
+	p.Write(path, "password = knot\n")
+	s = p.Test("moult", override("secret=")...).Ends(t, "secret", "fail", "secret.unreadable")
+	if !strings.Contains(s.Seen(), "before the first group") {
+		t.Error(s.Seen())
+	}
+	p.Write(path, "[client]\npassword = knot\n")
+	os.Chmod(path, 0o644)
+	p.Test("moult", override("secret=")...).Ends(t, "secret", "fail", "secret.permissions")
+	os.Chmod(path, 0o666)
+	p.Test("moult", override("secret=optionfile:"+path)...).Ends(t, "secret", "fail", "secret.no-match")
+}

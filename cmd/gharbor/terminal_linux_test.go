@@ -188,7 +188,7 @@ func TestAddMySQLQuestionByQuestion(t *testing.T) {
 	s.Expect("host, or the path of a Unix socket").Type(server.Socket + "\n")
 	s.Expect("user [warden]: ").Type("bander\n")
 	s.Expect("database, or Enter for none: ").Type("\n")
-	s.Expect("or none [ask]: ").Type("\n")
+	s.Expect("or none [optionfile, then ask]: ").Type("\n")
 	s.Expect("tls: ").Type("\n")
 	s.Expect("test it now?").Type("\n").Expect("password of bander for ringing").Type("knot\n").Expect("ready").Ends(0)
 	if text := p.ReadProfiles(); !strings.Contains(text, "[profile.ringing]") || strings.Contains(text[strings.Index(text, "[profile.ringing]"):], "database") {

@@ -175,6 +175,15 @@ func secretCases() []tryCase {
 		}},
 		{name: "a loose secret file", code: "secret.permissions", setUp: file("password", 0o644)},
 		{name: "a folder", code: "secret.unreadable", setUp: file(".", 0o600), after: fills{"ls": "same"}},
+		{name: "no option file", code: "secret.missing", setUp: func(w *tryWorld) { onServer([]string{"secret=optionfile:" + w.dir + "/my.cnf"})(w) }, typed: "knot", after: fills{"gharbor set": "ready"}},
+		{name: "no group", code: "secret.no-match", setUp: func(w *tryWorld) {
+			onServer([]string{"secret=optionfile:" + w.dir + "/my.cnf"})(w)
+			w.Write(filepath.Join(w.dir, "my.cnf"), "[client]\nuser = bander\n")
+		}, typed: "knot", after: fills{"gharbor set": "ready", "${EDITOR": "ready"}},
+		{name: "a group for any host", code: "secret.any-host", setUp: func(w *tryWorld) {
+			onServer([]string{"secret=optionfile:" + w.dir + "/my.cnf", "host=" + hostName(w.t)})(w)
+			w.Write(filepath.Join(w.dir, "my.cnf"), "[client]\npassword = knot\n")
+		}},
 		{name: "nobody to ask", code: "secret.no-terminal", setUp: onPostgreSQL([]string{"secret=ask"}), fill: fills{"NAME": "KNOT"}, after: fills{"gharbor set x secret=env": "ready", "gharbor set x secret=passfile": "secret.missing"}},
 	}
 }

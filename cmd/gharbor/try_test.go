@@ -220,6 +220,9 @@ func (w *tryWorld) do(r *tryRun, c tryCase, line string) (changes bool) {
 	}
 	if strings.HasPrefix(command, "${EDITOR") {
 		_, text, _ := strings.Cut(comment, "add a line ")
+		if _, option, ok := strings.Cut(comment, "a line "); ok && strings.Contains(comment, "add to [") {
+			text = "'" + option + "'" // of an option file, whose last group it is
+		}
 		w.shell(command, "")
 		w.shell(fmt.Sprintf("printf '%%s\\n' %s >> %s", strings.ReplaceAll(text, "PASSWORD", "knot"), strings.Fields(command)[1]), "")
 		return true
@@ -381,7 +384,8 @@ var notRun = map[string]string{
 // covered sees that every line to try that the code can print was run.
 func (r *tryRun) covered(t *testing.T) {
 	for _, format := range suggestions(t) {
-		pattern := regexp.MustCompile("^" + verb.ReplaceAllString(regexp.QuoteMeta(format), "(.+)") + "$")
+		percent := strings.ReplaceAll(regexp.QuoteMeta(format), "%%", "\x00")
+		pattern := regexp.MustCompile("^" + strings.ReplaceAll(verb.ReplaceAllString(percent, "(.+)"), "\x00", "%") + "$")
 		if slices.ContainsFunc(r.lines, pattern.MatchString) {
 			continue
 		}

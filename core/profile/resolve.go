@@ -260,8 +260,12 @@ func (f *Field) Whole(text, base, home string) string {
 	if f.Path {
 		return wholePath(text, base, home)
 	}
-	if kind, path, ok := strings.Cut(text, ":"); ok && f.Name == "secret" && (kind == "file" || kind == "passfile") {
-		return kind + ":" + wholePath(path, base, home)
+	if kind, path, ok := strings.Cut(text, ":"); ok && f.Name == "secret" && (kind == "file" || kind == "passfile" || kind == "optionfile") {
+		group := ""
+		if at := strings.IndexByte(path, '#'); at >= 0 && kind == "optionfile" {
+			path, group = path[:at], path[at:]
+		}
+		return kind + ":" + wholePath(path, base, home) + group
 	}
 	return text
 }
@@ -310,8 +314,11 @@ func (r *Resolved) byDefault(field *Field) (Effective, bool) {
 		}
 	case "secret":
 		text, reason = "default", "ask if there is a terminal"
-		if r.Text("engine") == "postgresql" {
+		switch r.Text("engine") {
+		case "postgresql":
 			reason = "passfile, then " + reason
+		case "mysql", "mariadb":
+			reason = "optionfile, then " + reason
 		}
 	case "tls":
 		switch {

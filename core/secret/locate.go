@@ -83,7 +83,9 @@ func (f *Finder) Locate(q Query) (*Located, *finding.Finding) {
 	case "file":
 		return f.file(q)
 	case "passfile":
-		return f.passfile(q, false)
+		return f.passfile(q)
+	case "optionfile":
+		return f.optionfile(q)
 	}
 	return f.inOrder(q)
 }
@@ -91,8 +93,8 @@ func (f *Finder) Locate(q Query) (*Located, *finding.Finding) {
 // inOrder is the order for a profile that names no source.
 func (f *Finder) inOrder(q Query) (*Located, *finding.Finding) {
 	var tried []string
-	if q.Engine == "postgresql" {
-		located, found := f.passfile(q, true)
+	if credentials := f.credentialFile(q); credentials != nil {
+		located, found := credentials(q)
 		if located != nil || found.Code != "secret.no-match" && found.Code != "secret.missing" {
 			return located, found
 		}
@@ -106,6 +108,18 @@ func (f *Finder) inOrder(q Query) (*Located, *finding.Finding) {
 	}
 	tried = append(tried, "there is no terminal to ask on")
 	return &Located{Place: "none found", None: true, Tried: tried}, nil
+}
+
+// credentialFile looks in the file of passwords that the engine's own clients
+// read; nil where there is none.
+func (f *Finder) credentialFile(q Query) func(Query) (*Located, *finding.Finding) {
+	switch q.Engine {
+	case "postgresql":
+		return f.passfile
+	case "mysql", "mariadb":
+		return f.optionfile
+	}
+	return nil
 }
 
 // asking asks once for a profile, however many hosts or tests want the answer.
@@ -195,7 +209,7 @@ func (f *Finder) passfilePath(source Source) (path, why string) {
 // library have as their default; a socket there is "localhost" in a password file.
 var defaultSocketFolders = []string{"/var/run/postgresql", "/run/postgresql", "/tmp"}
 
-func (f *Finder) passfile(q Query, byDefault bool) (*Located, *finding.Finding) {
+func (f *Finder) passfile(q Query) (*Located, *finding.Finding) {
 	path, why := f.passfilePath(q.Source)
 	what := "the password file"
 	if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {

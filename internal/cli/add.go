@@ -160,12 +160,12 @@ func (c *call) ask(ctx context.Context) (assignments, error) {
 	}
 	database, inOrder := "database", "passfile, then ask"
 	if engine != "postgresql" { // no database is one too, and the user's name is none
-		database, inOrder, user = "database, or Enter for none", "ask", ""
+		database, inOrder, user = "database, or Enter for none", "optionfile, then ask", ""
 	}
 	if _, err := c.askField(ctx, "database", database, user, &given); err != nil {
 		return nil, err
 	}
-	if _, err := c.askField(ctx, "secret", "where the password is: ask, env:NAME, file:PATH, passfile or none", inOrder, &given); err != nil {
+	if _, err := c.askField(ctx, "secret", "where the password is: ask, env:NAME, file:PATH, passfile, optionfile or none", inOrder, &given); err != nil {
 		return nil, err
 	}
 	rule := "verified"
