@@ -184,6 +184,14 @@ func secretCases() []tryCase {
 			onServer([]string{"secret=optionfile:" + w.dir + "/my.cnf", "host=" + hostName(w.t)})(w)
 			w.Write(filepath.Join(w.dir, "my.cnf"), "[client]\npassword = knot\n")
 		}},
+		{name: "no command", code: "secret.missing", setUp: onPostgreSQL([]string{"secret=command"}), fill: fills{"PROGRAM,WORD": "printf,knot"}, after: fills{"gharbor set": "ready"}},
+		{name: "a command that is not there", code: "secret.missing", setUp: onPostgreSQL([]string{"secret=command", "command=no-such-program"}), fill: fills{"PATH,WORD": "/usr/bin/printf,knot"}, after: fills{"gharbor set": "ready"}},
+		{name: "a command that may not be run", code: "secret.missing", setUp: func(w *tryWorld) {
+			w.Write(filepath.Join(w.dir, "plain"), "")
+			onPostgreSQL([]string{"secret=command:" + w.dir + "/plain"})(w)
+		}},
+		{name: "a command that prints nothing", code: "secret.command-failed", setUp: onPostgreSQL([]string{"secret=command:true"})},
+		{name: "a command beside another source", code: "profile.conflict", setUp: onPostgreSQL([]string{"command=printf,knot"}), after: fills{"gharbor set": "ready"}},
 		{name: "nobody to ask", code: "secret.no-terminal", setUp: onPostgreSQL([]string{"secret=ask"}), fill: fills{"NAME": "KNOT"}, after: fills{"gharbor set x secret=env": "ready", "gharbor set x secret=passfile": "secret.missing"}},
 	}
 }

@@ -315,6 +315,9 @@ func (w *tryWorld) isSet(command string) {
 		for _, v := range shown.Values {
 			if v.Key == key && v.Origin.Kind == "file" {
 				have, fromFile = fmt.Sprint(v.Value), true
+				if list, ok := v.Value.([]any); ok {
+					have = strings.Trim(strings.Join(strings.Fields(fmt.Sprint(list)), ","), "[]")
+				}
 			}
 		}
 		if value == "" && fromFile || value != "" && !fromFile || value != "" && !strings.Contains(value, "$") && have != value && have != filepath.Join(w.dir, value) {

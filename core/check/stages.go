@@ -58,6 +58,13 @@ func (t *test) checkProfile(context.Context) finding.Result {
 	if found := idleTLS(p); found != nil {
 		return finding.Warned(found, "%s", detail)
 	}
+	if secret, _ := p.Get("secret"); secret.Value.Text() != "command" {
+		if _, ok := p.Get("command"); ok {
+			return finding.Warned(finding.New("profile.conflict", "command has no effect: secret says %s", clean.Quoted(secret.Value.Text())).
+				Saw("secret is from %s", secret.Origin).
+				Suggest("gharbor set %s secret=command", name), "%s", detail)
+		}
+	}
 	return finding.Good("%s", detail)
 }
 
@@ -142,7 +149,11 @@ func (t *test) locateSecret(context.Context) finding.Result {
 // secretQuery says for which connection a secret is wanted.
 func secretQuery(p *profile.Resolved, c route.Candidate) secret.Query {
 	source, _ := secret.ParseSource(p.Text("secret"))
-	return secret.Query{Profile: p.Profile.Name, Source: source, Engine: p.Text("engine"), Host: c.Host, Socket: c.Folder, Port: strconv.Itoa(c.Port),
+	var command []string
+	if e, ok := p.Get("command"); ok {
+		command = e.Value.List()
+	}
+	return secret.Query{Profile: p.Profile.Name, Source: source, Command: command, Engine: p.Text("engine"), Host: c.Host, Socket: c.Folder, Port: strconv.Itoa(c.Port),
 		Database: p.Text("database"), User: p.Text("user"), Local: c.Local()}
 }
 

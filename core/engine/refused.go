@@ -1,8 +1,11 @@
 package engine
 
 import (
+	"errors"
+
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
+	"gentleharbor/core/secret"
 	"gentleharbor/core/tlsrule"
 )
 
@@ -40,6 +43,10 @@ func (t *Target) NotInTheClear(found *finding.Finding, f *Facts) *finding.Findin
 
 // Untaken is for a secret that could not be taken.
 func (t *Target) Untaken(err *SecretError) *finding.Finding {
+	var own *secret.Failure
+	if errors.As(err, &own) {
+		return own.Found
+	}
 	return finding.New("secret.unreadable", "the password could not be had when it was to be sent").
 		Saw("%s", clean.Line(err.Error(), 0)).
 		Suggest("gharbor show %s", t.Profile)

@@ -313,6 +313,10 @@ func (r *Resolved) byDefault(field *Field) (Effective, bool) {
 			text, reason = r.Text("user"), "the user's name, as the server would"
 		}
 	case "secret":
+		if _, ok := r.lookUp(fieldByName["command"]); ok {
+			text, reason = "command", "the key command names one"
+			break
+		}
 		text, reason = "default", "ask if there is a terminal"
 		switch r.Text("engine") {
 		case "postgresql":

@@ -27,6 +27,7 @@ const maxSecret = 64 << 10
 type Query struct {
 	Profile  string
 	Source   Source
+	Command  []string // the profile's own words for a command; nil for none
 	Engine   string
 	Host     string // as written; "" for a socket
 	Socket   string // the folder of the socket, "" for a host
@@ -86,6 +87,8 @@ func (f *Finder) Locate(q Query) (*Located, *finding.Finding) {
 		return f.passfile(q)
 	case "optionfile":
 		return f.optionfile(q)
+	case "command":
+		return f.command(q)
 	}
 	return f.inOrder(q)
 }

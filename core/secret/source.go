@@ -7,12 +7,12 @@ import (
 )
 
 // Forms lists the ways to write a secret source, for help and errors.
-const Forms = "ask, env:NAME, file:PATH, passfile[:PATH], optionfile[:PATH][#GROUP], none"
+const Forms = "ask, env:NAME, file:PATH, passfile[:PATH], optionfile[:PATH][#GROUP], command:WORDS, none"
 
 // Source is a parsed secret source.
 type Source struct {
-	Kind string // ask, env, file, passfile, optionfile, none; "default" for the default order
-	Arg  string // the NAME, PATH or PATH#GROUP behind the colon
+	Kind string // ask, env, file, passfile, optionfile, command, none; "default" for the default order
+	Arg  string // the NAME, PATH, PATH#GROUP or WORDS behind the colon
 }
 
 // String is the source as a profile writes it.
@@ -32,11 +32,11 @@ func optionPlace(arg string) (path, group string) {
 
 // kinds says of each source word whether an argument may and must follow.
 var kinds = map[string]struct{ may, must bool }{
-	"ask": {}, "none": {}, "default": {}, "env": {true, true}, "file": {true, true}, "passfile": {true, false}, "optionfile": {true, false},
+	"ask": {}, "none": {}, "default": {}, "env": {true, true}, "file": {true, true}, "passfile": {true, false}, "optionfile": {true, false}, "command": {true, false},
 }
 
 // later holds the words of sources that this version does not have.
-var later = []string{"wallet", "keyring", "command", "container"}
+var later = []string{"wallet", "keyring", "container"}
 
 // ParseSource reads a source; ok is false where it is none.
 func ParseSource(s string) (source Source, ok bool) {
@@ -75,7 +75,7 @@ func Advice(s string) string {
 	case kind == "file":
 		return "expected file:PATH, the file with the password in its first line"
 	case !colon:
-		if near := nearest.Name(kind, []string{"ask", "passfile", "optionfile", "none"}); near != "" && near != kind {
+		if near := nearest.Name(kind, []string{"ask", "passfile", "optionfile", "command", "none"}); near != "" && near != kind {
 			return "expected a source (" + Forms + "); did you mean \"" + near + "\"?"
 		}
 	}

@@ -165,7 +165,7 @@ func (c *call) ask(ctx context.Context) (assignments, error) {
 	if _, err := c.askField(ctx, "database", database, user, &given); err != nil {
 		return nil, err
 	}
-	if _, err := c.askField(ctx, "secret", "where the password is: ask, env:NAME, file:PATH, passfile, optionfile or none", inOrder, &given); err != nil {
+	if _, err := c.askField(ctx, "secret", "where the password is: ask, env:NAME, file:PATH, passfile, optionfile, command:WORDS or none", inOrder, &given); err != nil {
 		return nil, err
 	}
 	rule := "verified"

@@ -1,0 +1,14 @@
+//go:build unix
+
+package secret
+
+import (
+	"os/exec"
+	"syscall"
+)
+
+// endWithChildren makes the end of a command the end of what it started too.
+func endWithChildren(cmd *exec.Cmd) {
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
+}
