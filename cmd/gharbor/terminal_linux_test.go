@@ -146,6 +146,11 @@ func TestManyOnATerminal(t *testing.T) {
 	if !strings.Contains(table, "\x1b[32mready") || !strings.Contains(table, "\x1b[31;1mnot ready") || !strings.Contains(table, "3 profiles: 2 ready, 1 not ready") || strings.Contains(text, "dunlin") {
 		t.Errorf("%s", text)
 	}
+	for _, args := range [][]string{{"test", "-all"}, {"wait", "asked"}, {"compare", "asked", "sightings"}} {
+		if text := p.OnTerminal(args...).Expect("(not shown)").Type("\x03").Ends(130); !strings.Contains(text, "stopped at the question; nothing was tested") {
+			t.Errorf("%s", text)
+		}
+	}
 	p.OnTerminal("wait", "asked").Expect("(not shown)").Type("dunlin\n").Expect("ready").Ends(0)
 	p.OnTerminal("compare", "asked", "sightings").Expect("(not shown)").Type("dunlin\n").Expect("same-instance").Ends(0)
 }

@@ -42,7 +42,7 @@ same-instance, 1 for same-lineage and different, 6 for unknown.`,
 				two[i] = p
 			}
 			runner := c.runner(timeout)
-			if err := runner.AskAhead(ctx, two[:]); err != nil {
+			if err := askAhead(ctx, runner, two[:]); err != nil {
 				return err
 			}
 			result := runner.Compare(ctx, two[0], two[1])

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"time"
@@ -118,7 +119,7 @@ func (c *call) testOne(ctx context.Context, runner *check.Runner, p *profile.Res
 
 // testMany tests profiles side by side.
 func (c *call) testMany(ctx context.Context, runner *check.Runner, profiles []*profile.Resolved, o testOptions) error {
-	if err := runner.AskAhead(ctx, profiles); err != nil {
+	if err := askAhead(ctx, runner, profiles); err != nil {
 		return err
 	}
 	screen := c.Stderr
@@ -133,6 +134,15 @@ func (c *call) testMany(ctx context.Context, runner *check.Runner, profiles []*p
 	}})
 	progress.Clear()
 	return c.showReports(reports, profiles, time.Since(start), o)
+}
+
+// askAhead asks for the passwords that a person must type.
+func askAhead(ctx context.Context, runner *check.Runner, profiles []*profile.Resolved) error {
+	err := runner.AskAhead(ctx, profiles)
+	if err != nil && ctx.Err() != nil {
+		return &exitError{code: exitInterrupted, err: errors.New("stopped at the question; nothing was tested")}
+	}
+	return err
 }
 
 // showReports writes reports in the form asked for. profiles are those of a

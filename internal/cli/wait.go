@@ -64,7 +64,7 @@ all are ready, else 1.`,
 
 func (c *call) wait(ctx context.Context, profiles []*profile.Resolved, o waitOptions) error {
 	runner := c.runner(o.timeout)
-	if err := runner.AskAhead(ctx, profiles); err != nil {
+	if err := askAhead(ctx, runner, profiles); err != nil {
 		return err
 	}
 	var mu sync.Mutex

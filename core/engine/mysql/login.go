@@ -115,7 +115,9 @@ func (silentLog) Print(...any) {}
 func (a *attempt) config() (*driver.Config, error) {
 	config := driver.NewConfig()
 	config.User = a.to.User
-	config.Addr = "" // not told to the server
+	if a.to.Network == "tcp" {
+		config.Addr = a.to.Address // only told to the server: the connection is there
+	}
 	// The driver's word for a way on which it may send a password as it is;
 	// over our TLS it can't see for itself.
 	config.Net = "tcp"
