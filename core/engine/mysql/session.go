@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -37,7 +38,7 @@ var (
 
 // sessionRow reads the clock, the database and the variables in one statement.
 func (c *conversation) sessionRow(ctx context.Context) (map[string]string, error) {
-	names := append(ownVariables[c.hello.mariadb], commonVariables...)
+	names := slices.Concat(ownVariables[c.hello.mariadb], commonVariables)
 	statement := "SELECT UNIX_TIMESTAMP(NOW(6)) AS clock, DATABASE() AS opened"
 	for _, name := range names {
 		statement += ", @@" + name + " AS " + name
@@ -49,6 +50,7 @@ func (c *conversation) sessionRow(ctx context.Context) (map[string]string, error
 	if row, err = c.timed(ctx, "SELECT UNIX_TIMESTAMP(NOW(6)) AS clock, DATABASE() AS opened"); err != nil {
 		return nil, err
 	}
+	names = append(names, ownVariables[!c.hello.mariadb]...) // names have moved from one to the other before
 	set, err := c.pairs(ctx, "SHOW VARIABLES WHERE Variable_name IN ('"+strings.Join(names, "', '")+"')")
 	for name, value := range set {
 		row[name] = value
