@@ -166,6 +166,26 @@ func TestSeam(t *testing.T) {
 	}
 }
 
+// TestWholeNonce: a nonce that ends with a zero reaches the driver whole.
+func TestWholeNonce(t *testing.T) {
+	for _, nonce := range []string{strings.Repeat("n", 32), strings.Repeat("n", 31) + "\x00"} {
+		packet := sized("\x00\x00\x00\x02\xfeclient_ed25519\x00" + nonce)
+		if got := wholeNonce(bytes.Clone(packet)); string(got[4:]) != string(packet[4:])+"\x00" || packetSize(got) != len(got) {
+			t.Errorf("%q became %q", packet, got)
+		}
+	}
+	for _, other := range []string{"\x00\x00\x00\x02\xfemysql_native_password\x00" + strings.Repeat("n", 20) + "\x00", "\x00\x00\x00\x02\x00", "\x00\x00\x00\x02\xfeclient_ed25519\x00short"} {
+		if packet := sized(other); !bytes.Equal(wholeNonce(bytes.Clone(packet)), packet) {
+			t.Errorf("%q was changed", packet)
+		}
+	}
+	// The whole way: what the driver signs is 32 bytes, so it goes on to send.
+	ask := sized("\x00\x00\x00\x02\xfeclient_ed25519\x00" + strings.Repeat("n", 31) + "\x00")
+	if code, seen := talk(sized(mariadb), append(ask, "\x09\x00\x00\x04\xff\x15\x04#28000"...)); code != "login.password" {
+		t.Errorf("%s, seen %s", code, seen)
+	}
+}
+
 // talk runs a whole login and session against a server that greets, and then
 // sends reply whatever is asked.
 func talk(greeting, reply []byte) (login, session string) {
