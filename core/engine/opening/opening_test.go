@@ -1,0 +1,106 @@
+package opening
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"gentleharbor/core/engine"
+	"gentleharbor/core/engine/greeting"
+)
+
+// at is an opening on one end of a pipe, and the other end; other connections
+// get answer.
+func at(answer string) (*Opening, net.Conn) {
+	ours, theirs := net.Pipe()
+	redial := func(context.Context) (net.Conn, error) {
+		here, there := net.Pipe()
+		go func() {
+			buffer := make([]byte, 64)
+			if n, _ := there.Read(buffer); n > 0 && answer != "" {
+				io.WriteString(there, answer)
+			}
+			there.Close()
+		}()
+		return here, nil
+	}
+	return &Opening{To: engine.Target{Profile: "moult", Address: "127.0.0.1:3306", Network: "tcp", Redial: redial}, Conn: ours, Word: "mysql", Name: "MySQL",
+		Ours: []string{"mysql", "mariadb"}, Probes: []greeting.Probe{greeting.Text}, ProbeNames: "MySQL's or Redis'"}, theirs
+}
+
+func TestListen(t *testing.T) {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	o, theirs := at("+PONG\r\n")
+	read := func() ([]byte, error) {
+		buffer := make([]byte, 16)
+		n, err := o.Conn.Read(buffer)
+		return buffer[:n], err
+	}
+	go io.WriteString(theirs, "at once")
+	if reply, other, err := o.Listen(ctx, read); string(reply) != "at once" || other != nil || err != nil {
+		t.Errorf("%q %v %v", reply, other, err)
+	}
+	// Silence, until it is asked in another protocol.
+	if reply, other, _ := o.Listen(ctx, read); len(reply) != 0 || other == nil || other.Engine != "redis" {
+		t.Errorf("%q %v", reply, other)
+	}
+	// The engine's own server, only slow, is not taken for another.
+	slow, behind := at("\x4a\x00\x00\x00\x0a8.0.36\x00zz")
+	go func() { time.Sleep(600 * time.Millisecond); io.WriteString(behind, "late") }()
+	late, stop := context.WithTimeout(context.Background(), time.Second)
+	defer stop()
+	if reply, other, _ := slow.Listen(late, func() ([]byte, error) {
+		buffer := make([]byte, 16)
+		n, err := slow.Conn.Read(buffer)
+		return buffer[:n], err
+	}); string(reply) != "late" || other != nil {
+		t.Errorf("%q %v", reply, other)
+	}
+}
+
+func TestWhatItIs(t *testing.T) {
+	ctx := context.Background()
+	for name, c := range map[string]struct {
+		answer string
+		result func(*Opening) string
+		want   string
+	}{
+		"by its bytes":      {"", func(o *Opening) string { return o.Unexpected(ctx, []byte("SSH-2.0-x\r\n")).Finding.Code }, "speak.other-engine"},
+		"when asked":        {"+PONG\r\n", func(o *Opening) string { return o.Unexpected(ctx, []byte("??")).Finding.Code }, "speak.other-engine"},
+		"nothing known":     {"", func(o *Opening) string { return o.Unexpected(ctx, []byte("??")).Finding.Code }, "speak.garbage"},
+		"TLS at once":       {"", func(o *Opening) string { return o.Unexpected(ctx, []byte{21, 3, 1, 0, 2, 2, 70}).Finding.Code }, "speak.tls-only"},
+		"closed":            {"", func(o *Opening) string { return o.Nothing(ctx, io.EOF).Finding.Code }, "speak.closed"},
+		"closed, and Redis": {"+PONG\r\n", func(o *Opening) string { return o.Nothing(ctx, io.EOF).Finding.Code }, "speak.other-engine"},
+		"silent":            {"", func(o *Opening) string { return o.Nothing(ctx, os.ErrDeadlineExceeded).Finding.Code }, "speak.silent"},
+	} {
+		o, theirs := at(c.answer)
+		theirs.Close()
+		if got := c.result(o); got != c.want {
+			t.Errorf("%s: %s", name, got)
+		}
+	}
+	o, _ := at("")
+	o.To.Redial = nil
+	if _, ok := o.Identify(ctx); ok {
+		t.Error("something was identified without a connection")
+	}
+}
+
+func TestLastError(t *testing.T) {
+	inner := errors.New("remote error: tls: bad certificate")
+	for _, err := range []error{fmt.Errorf("a: %w", fmt.Errorf("b: %w", inner)), errors.Join(errors.New("x"), inner)} {
+		if LastError(err) != inner.Error() || !strings.Contains(ClientCertificateAlert(err), "bad certificate") {
+			t.Errorf("%v: %s", err, LastError(err))
+		}
+	}
+	if ClientCertificateAlert(io.EOF) != "" {
+		t.Error("an end is no alert")
+	}
+}
