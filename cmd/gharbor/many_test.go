@@ -3,11 +3,13 @@
 package main
 
 import (
+	"bytes"
 	"encoding/json"
 	"encoding/xml"
 	"fmt"
 	"os/exec"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -288,36 +290,89 @@ func TestWait(t *testing.T) {
 	}
 }
 
+// waiting is a wait under way.
+type waiting struct {
+	t      *testing.T
+	cmd    *exec.Cmd
+	stdout bytes.Buffer
+	mu     sync.Mutex
+	stderr strings.Builder
+}
+
+func startWait(t *testing.T, p *testkit.Program, args ...string) *waiting {
+	t.Helper()
+	w := &waiting{t: t, cmd: exec.Command(p.Path, append([]string{"wait"}, args...)...)}
+	w.cmd.Env, w.cmd.Stdout, w.cmd.Stderr = p.Env, &w.stdout, w
+	if err := w.cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	return w
+}
+
+// Write takes what the program says on its standard error.
+func (w *waiting) Write(p []byte) (int, error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.stderr.Write(p)
+}
+
+// says waits until the program has said something.
+func (w *waiting) says(text string) {
+	w.t.Helper()
+	for range 1200 {
+		w.mu.Lock()
+		said := strings.Contains(w.stderr.String(), text)
+		w.mu.Unlock()
+		if said {
+			return
+		}
+		time.Sleep(25 * time.Millisecond)
+	}
+	w.t.Fatalf("it did not say %q but %s", text, w.stderr.String())
+}
+
+// ready waits for the end, which must be good for all names.
+func (w *waiting) ready(names ...string) {
+	w.t.Helper()
+	if err := w.cmd.Wait(); err != nil {
+		w.t.Fatalf("%v\n%s%s", err, w.stdout.String(), w.stderr.String())
+	}
+	for _, name := range names {
+		if !strings.Contains(w.stdout.String(), name+": ready after") {
+			w.t.Errorf("%s", w.stdout.String())
+		}
+	}
+}
+
 // TestWaitForAServerThatStarts: nothing listens, then something accepts and
 // closes, then the server says that it is starting, and then it is ready.
 func TestWaitForAServerThatStarts(t *testing.T) {
 	t.Parallel()
 	port := testkit.FreePort(t)
 	p := at(t, port)
-	go func() {
-		for _, fault := range []postgresql.Fault{"", postgresql.CloseAtOnce, postgresql.Silent, postgresql.Starting} {
-			time.Sleep(700 * time.Millisecond)
-			if fault == "" {
-				continue
-			}
-			config := birds()
-			config.Fault, config.Address = fault, fmt.Sprintf("127.0.0.1:%d", port)
-			server, err := postgresql.Start(config)
-			if err != nil {
-				continue // the port is still closing
-			}
-			time.Sleep(700 * time.Millisecond)
-			server.Close()
-		}
-		config := birds()
-		config.Address = fmt.Sprintf("127.0.0.1:%d", port)
+	w := startWait(t, p, "sightings", "-within", "80s", "-timeout", "2s")
+	w.says("sightings: waiting, reach.refused")
+	config := birds()
+	config.Address = fmt.Sprintf("127.0.0.1:%d", port)
+	for _, phase := range []struct {
+		fault postgresql.Fault
+		code  string
+	}{{postgresql.CloseAtOnce, "speak.closed"}, {postgresql.Silent, "speak.silent"}, {postgresql.Starting, "speak.starting"}} {
+		config.Fault = phase.fault
 		server, err := postgresql.Start(config)
-		if err == nil {
-			t.Cleanup(server.Close)
+		if err != nil {
+			t.Fatal(err)
 		}
-	}()
-	r := p.OK("wait", "sightings", "-within", "60s", "-timeout", "1s")
-	r.Has("sightings: waiting, reach.refused", "sightings: waiting, speak.closed", "sightings: ready after")
+		w.says("sightings: waiting, " + phase.code)
+		server.Close()
+	}
+	config.Fault = postgresql.NoFault
+	server, err := postgresql.Start(config)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(server.Close)
+	w.ready("sightings")
 }
 
 // TestWaitForRealServers: a PostgreSQL and a MariaDB server that are started
@@ -332,13 +387,13 @@ func TestWaitForRealServers(t *testing.T) {
 	p.OK("set", "moult", "user=root", "secret=none", "database=")
 	p.OK("set", "socket", "user=root", "secret=none", "database=")
 	p.OK("add", "sightings", "-engine", "postgresql", "-host", "127.0.0.1", "-port", fmt.Sprint(postgres.Port), "-user", "postgres", "-secret", "none")
-	go func() {
-		time.Sleep(500 * time.Millisecond)
-		maria.StartUnready()
-		postgres.StartUnready()
-	}()
-	r := p.OK("wait", "moult", "socket", "sightings", "-within", "80s")
-	r.Has("moult: waiting, reach.refused", "socket: waiting, reach.socket-missing", "moult: ready after", "socket: ready after", "sightings: ready after")
+	w := startWait(t, p, "moult", "socket", "sightings", "-within", "80s")
+	w.says("moult: waiting, reach.refused")
+	w.says("socket: waiting, reach.socket-missing")
+	w.says("sightings: waiting, reach.refused")
+	maria.StartUnready()
+	postgres.StartUnready()
+	w.ready("moult", "socket", "sightings")
 	maria.Stop()
 }
 
