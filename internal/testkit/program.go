@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"os"
 	"os/exec"
@@ -321,13 +322,20 @@ func (p *Program) Passfile(lines ...string) string {
 	return path
 }
 
+// freePort finds a port below those that systems give out by themselves (from
+// 32768 on, on Linux): a server that is stopped and started again finds it as it
+// left it.
 func freePort() (int, error) {
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, err
+	const lowest, many = 10240, 20_000
+	var err error
+	for range 50 {
+		var listener net.Listener
+		port := lowest + rand.IntN(many)
+		if listener, err = net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port)); err == nil {
+			return port, listener.Close()
+		}
 	}
-	defer listener.Close()
-	return listener.Addr().(*net.TCPAddr).Port, nil
+	return 0, err
 }
 
 // FreePort is a port of 127.0.0.1 that nothing listens on.
