@@ -63,15 +63,13 @@ func (r *Runner) Compare(ctx context.Context, a, b *profile.Resolved) *Compariso
 	one := *r
 	one.Progress, one.until, one.thorough, one.hints = nil, "session", true, &hints{}
 	sides := [2]*side{{profile: a}, {profile: b}}
-	done := make(chan struct{})
+	var group crew
 	for _, s := range sides {
-		go func() {
-			defer func() { done <- struct{}{} }()
-			s.report, s.conv = one.run(ctx, s.profile)
-		}()
+		group.Go(func() {
+			group.do(func() { s.report, s.conv = one.run(ctx, s.profile) })
+		})
 	}
-	<-done
-	<-done
+	group.Wait()
 	for _, s := range sides {
 		if s.conv != nil {
 			defer s.conv.Close()

@@ -32,25 +32,19 @@ func (r *Runner) Many(ctx context.Context, profiles []*profile.Resolved, paralle
 	one.hints = &hints{}
 	reports := make([]*Report, len(profiles))
 	next := make(chan int)
-	defects := make(chan any, len(profiles))
-	var group sync.WaitGroup
+	var group crew
 	for range min(max(parallel, 1), len(profiles)) {
 		group.Go(func() {
-			defer func() { // a defect is the whole program's, told in one place
-				if defect := recover(); defect != nil {
-					defects <- defect
-					for range next {
-					}
-				}
-			}()
 			for i := range next {
-				if watch.Begin != nil {
-					watch.Begin(profiles[i].Profile.Name)
-				}
-				reports[i] = one.Run(ctx, profiles[i])
-				if watch.End != nil {
-					watch.End(reports[i])
-				}
+				group.do(func() {
+					if watch.Begin != nil {
+						watch.Begin(profiles[i].Profile.Name)
+					}
+					reports[i] = one.Run(ctx, profiles[i])
+					if watch.End != nil {
+						watch.End(reports[i])
+					}
+				})
 			}
 		})
 	}
@@ -62,11 +56,6 @@ func (r *Runner) Many(ctx context.Context, profiles []*profile.Resolved, paralle
 	}
 	close(next)
 	group.Wait()
-	select {
-	case defect := <-defects:
-		panic(defect)
-	default:
-	}
 	for i, report := range reports {
 		if report == nil {
 			reports[i] = untested(profiles[i])

@@ -96,13 +96,21 @@ func TestManyInterruptedAndDefects(t *testing.T) {
 		t.Errorf("%+v", reports)
 	}
 	runner, profiles = station(t, 6, func(engine.Target) *fake { panic("the tide is out") })
-	defer func() {
-		if defect := recover(); defect != "the tide is out" {
-			t.Errorf("the defect is %v", defect)
-		}
-	}()
-	runner.Many(context.Background(), profiles, 2, Watch{})
-	t.Error("a defect is not told")
+	for name, run := range map[string]func(){
+		"many":    func() { runner.Many(context.Background(), profiles, 2, Watch{}) },
+		"wait":    func() { runner.Wait(context.Background(), profiles, Waiting{Within: time.Second, Parallel: 2}) },
+		"compare": func() { runner.Compare(context.Background(), profiles[0], profiles[1]) },
+	} {
+		func() {
+			defer func() {
+				if defect := recover(); defect != "the tide is out" {
+					t.Errorf("%s: the defect is %v", name, defect)
+				}
+			}()
+			run()
+			t.Errorf("%s: a defect is not told", name)
+		}()
+	}
 }
 
 func TestWaitEnds(t *testing.T) {

@@ -3,7 +3,6 @@ package check
 import (
 	"context"
 	"math/rand/v2"
-	"sync"
 	"time"
 
 	"gentleharbor/core/finding"
@@ -55,11 +54,13 @@ func (r *Runner) Wait(ctx context.Context, profiles []*profile.Resolved, w Waiti
 	defer stop()
 	slots := make(chan struct{}, max(w.Parallel, 1))
 	all := make([]*Waited, len(profiles))
-	var group sync.WaitGroup
+	var group crew
 	for i, p := range profiles {
 		group.Go(func() {
-			all[i] = r.waitFor(ctx, p, w, slots)
-			if all[i].Outcome == WaitGaveUp {
+			group.do(func() {
+				all[i] = r.waitFor(ctx, p, w, slots)
+			})
+			if all[i] == nil || all[i].Outcome == WaitGaveUp {
 				stop()
 			}
 		})

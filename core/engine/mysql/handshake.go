@@ -42,7 +42,6 @@ type hello struct {
 	mariadb  bool
 	id       uint32 // the connection's number on the server
 	caps     uint32
-	charset  byte
 	plugin   string // the method that it asks for first
 	extended int    // where MariaDB's own capabilities stand in packet, 0 for nowhere
 }
@@ -127,7 +126,6 @@ func parseHello(p []byte) (*hello, error) {
 	if len(rest) < more+13 {
 		return nil, errIncomplete
 	}
-	h.charset = rest[0]
 	h.caps |= uint32(binary.LittleEndian.Uint16(rest[3:])) << 16
 	if h.caps&capLongPassword == 0 {
 		h.mariadb = true

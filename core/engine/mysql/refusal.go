@@ -6,6 +6,7 @@ import (
 	"io"
 	"regexp"
 	"strings"
+	"sync"
 	"time"
 
 	driver "github.com/go-sql-driver/mysql"
@@ -238,12 +239,13 @@ func (a *attempt) otherIdentity(r *refusal) *finding.Finding {
 	return found.Suggest("gharbor test %s -as ADMIN-PROFILE   # an administrator's profile looks the account up", a.to.Profile)
 }
 
-// accountPattern is 'user'@'host' within a message, whatever its language.
-var accountPattern = regexp.MustCompile(`'([^']*)'@'([^']*)'`)
+// accountPattern is 'user'@'host' within a message, whatever its language. It
+// is compiled when one is needed: every run would wait for it at its start.
+var accountPattern = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`'([^']*)'@'([^']*)'`) })
 
 // seenHost is the host in the account that the server says it looked for.
 func (c *conversation) seenHost(r *refusal) string {
-	m := accountPattern.FindStringSubmatch(r.Message)
+	m := accountPattern().FindStringSubmatch(r.Message)
 	if m == nil {
 		return ""
 	}
