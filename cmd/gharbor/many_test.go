@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"encoding/xml"
+	"errors"
 	"fmt"
 	"os/exec"
 	"strings"
@@ -359,20 +360,29 @@ func TestWaitForAServerThatStarts(t *testing.T) {
 		code  string
 	}{{postgresql.CloseAtOnce, "speak.closed"}, {postgresql.Silent, "speak.silent"}, {postgresql.Starting, "speak.starting"}} {
 		config.Fault = phase.fault
-		server, err := postgresql.Start(config)
-		if err != nil {
-			t.Fatal(err)
-		}
+		server := startAgain(t, config)
 		w.says("sightings: waiting, " + phase.code)
 		server.Close()
 	}
 	config.Fault = postgresql.NoFault
-	server, err := postgresql.Start(config)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(server.Close)
+	t.Cleanup(startAgain(t, config).Close)
 	w.ready("sightings")
+}
+
+// startAgain starts a stand-in on a port that another one has just left: a
+// program that is being started at this moment, by another test, may still hold
+// that listener until it runs.
+func startAgain(t *testing.T, config postgresql.Config) *postgresql.Server {
+	t.Helper()
+	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		server, err := postgresql.Start(config)
+		if err == nil {
+			return server
+		}
+		if !errors.Is(err, syscall.EADDRINUSE) || time.Now().After(deadline) {
+			t.Fatal(err)
+		}
+	}
 }
 
 // TestWaitForRealServers: a PostgreSQL and a MariaDB server that are started

@@ -9,7 +9,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"math/rand/v2"
 	"net"
 	"os"
 	"os/exec"
@@ -17,6 +16,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -322,20 +322,25 @@ func (p *Program) Passfile(lines ...string) string {
 	return path
 }
 
+// ports counts the ports that this process handed out: every test gets its own.
+var ports atomic.Int32
+
 // freePort finds a port below those that systems give out by themselves (from
 // 32768 on, on Linux): a server that is stopped and started again finds it as it
-// left it.
+// left it. It is looked for by dialling, since a listener may live on for a
+// moment in a program that another test is starting; processes that run side by
+// side begin far from each other.
 func freePort() (int, error) {
-	const lowest, many = 10240, 20_000
-	var err error
+	const lowest, many, apart = 10240, 20_000, 257
 	for range 50 {
-		var listener net.Listener
-		port := lowest + rand.IntN(many)
-		if listener, err = net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port)); err == nil {
-			return port, listener.Close()
+		port := lowest + (os.Getpid()*apart+int(ports.Add(1)))%many
+		conn, err := net.DialTimeout("tcp", fmt.Sprintf("127.0.0.1:%d", port), time.Second)
+		if err != nil {
+			return port, nil
 		}
+		conn.Close()
 	}
-	return 0, err
+	return 0, errors.New("no free port was found")
 }
 
 // FreePort is a port of 127.0.0.1 that nothing listens on.
