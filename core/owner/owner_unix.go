@@ -15,3 +15,11 @@ func Of(info fs.FileInfo) (uid int, ok bool) {
 	}
 	return 0, false
 }
+
+// GroupOf is the id of a file's group. ok is false where the system has none.
+func GroupOf(info fs.FileInfo) (gid int, ok bool) {
+	if stat, ok := info.Sys().(*syscall.Stat_t); ok {
+		return int(stat.Gid), true
+	}
+	return 0, false
+}

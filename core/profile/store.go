@@ -10,10 +10,8 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
-	"time"
 
-	"github.com/gofrs/flock"
-
+	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/owner"
 )
 
@@ -125,10 +123,6 @@ func (h Home) tighten(path string, mode fs.FileMode) {
 	}
 }
 
-// lockWait bounds the wait for another writer. A write takes milliseconds, so
-// a lock held this long belongs to a program that hangs.
-const lockWait = 30 * time.Second
-
 // Update edits the user's profile file: under the lock it reads the file,
 // lets edit make a new text of it, checks that text as if it had been read,
 // and replaces the file in one step. Where edit or the check fails nothing
@@ -137,13 +131,13 @@ func (h Home) Update(ctx context.Context, edit func(*File) (*Edit, error)) error
 	if err := os.MkdirAll(h.Dir, 0o700); err != nil {
 		return &FileError{h.Dir, 0, "cannot be made: " + reason(err)}
 	}
-	target, err := resolveLink(h.ProfilesPath())
+	target, err := atomicfile.Resolve(h.ProfilesPath())
 	if err != nil {
 		return &FileError{h.ProfilesPath(), 0, reason(err)}
 	}
-	unlock, err := lock(ctx, target+".lock")
+	unlock, err := atomicfile.Lock(ctx, target)
 	if err != nil {
-		return err
+		return &FileError{target + ".lock", 0, reason(err)}
 	}
 	defer unlock()
 	file, err := h.Load()
@@ -161,81 +155,10 @@ func (h Home) Update(ctx context.Context, edit func(*File) (*Edit, error)) error
 	return WriteFile(target, text)
 }
 
-// resolveLink follows symbolic links, so that a rename replaces the file that
-// a link in a dotfiles folder leads to and not the link.
-func resolveLink(path string) (string, error) {
-	for range 40 { // the system's own limit for links in a row
-		info, err := os.Lstat(path)
-		if errors.Is(err, fs.ErrNotExist) || err == nil && info.Mode()&fs.ModeSymlink == 0 {
-			dir, err := filepath.EvalSymlinks(filepath.Dir(path))
-			if err != nil {
-				return "", err
-			}
-			return filepath.Join(dir, filepath.Base(path)), nil
-		}
-		if err != nil {
-			return "", err
-		}
-		to, err := os.Readlink(path)
-		if err != nil {
-			return "", err
-		}
-		if !filepath.IsAbs(to) {
-			to = filepath.Join(filepath.Dir(path), to)
-		}
-		path = to
-	}
-	return "", errors.New("too many symbolic links in a row")
-}
-
-func lock(ctx context.Context, path string) (unlock func(), err error) {
-	ctx, cancel := context.WithTimeout(ctx, lockWait)
-	defer cancel()
-	l := flock.New(path, flock.SetPermissions(0o600))
-	held, err := l.TryLockContext(ctx, 5*time.Millisecond)
-	if err != nil || !held {
-		if errors.Is(err, context.DeadlineExceeded) {
-			return nil, &FileError{path, 0, "another gharbor has held this lock for 30 s; end it and try again"}
-		}
-		if err == nil {
-			err = errors.New("could not be locked")
-		}
-		return nil, &FileError{path, 0, reason(err)}
-	}
-	return func() { l.Unlock() }, nil
-}
-
-// WriteFile replaces path by data in one step: a temporary file in the same
-// folder, fsync, rename, fsync of the folder. Its mode is 0600. A crash leaves
-// the old file or the new one.
-func WriteFile(path string, data []byte) (err error) {
-	dir := filepath.Dir(path)
-	temp, err := os.CreateTemp(dir, "."+filepath.Base(path)+".*.tmp") // made 0600
-	if err != nil {
+// WriteFile replaces a file of the tool's in one step; its mode is 0600.
+func WriteFile(path string, data []byte) error {
+	if err := (atomicfile.Writer{}).Write(path, data); err != nil {
 		return &FileError{path, 0, "cannot be written: " + reason(err)}
-	}
-	defer func() {
-		if err != nil {
-			temp.Close()
-			os.Remove(temp.Name())
-			err = &FileError{path, 0, "cannot be written: " + reason(err)}
-		}
-	}()
-	if _, err = temp.Write(data); err != nil {
-		return err
-	}
-	if err = temp.Sync(); err != nil {
-		return err
-	}
-	if err = temp.Close(); err != nil {
-		return err
-	}
-	if err = os.Rename(temp.Name(), path); err != nil {
-		return err
-	}
-	if d, openErr := os.Open(dir); openErr == nil {
-		d.Sync() // not every system can; the rename itself has happened
-		d.Close()
 	}
 	return nil
 }

@@ -1,0 +1,146 @@
+// Package atomicfile replaces files in one step, under a lock: a crash at any
+// moment leaves the old file or the new one, and two writers at once lose
+// nothing. Every file that the tool keeps is written through it. It stands
+// below all rooms and knows none of them.
+package atomicfile
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/gofrs/flock"
+
+	"gentleharbor/core/owner"
+)
+
+// Resolve follows symbolic links, so that a rename replaces the file that a
+// link in a dotfiles folder leads to and not the link. The file itself need not
+// exist; its folder must.
+func Resolve(path string) (string, error) {
+	for range 40 { // the system's own limit for links in a row
+		info, err := os.Lstat(path)
+		if errors.Is(err, fs.ErrNotExist) || err == nil && info.Mode()&fs.ModeSymlink == 0 {
+			dir, err := filepath.EvalSymlinks(filepath.Dir(path))
+			if err != nil {
+				return "", err
+			}
+			return filepath.Join(dir, filepath.Base(path)), nil
+		}
+		if err != nil {
+			return "", err
+		}
+		to, err := os.Readlink(path)
+		if err != nil {
+			return "", err
+		}
+		if !filepath.IsAbs(to) {
+			to = filepath.Join(filepath.Dir(path), to)
+		}
+		path = to
+	}
+	return "", errors.New("too many symbolic links in a row")
+}
+
+// lockWait bounds the wait for another writer. A write takes milliseconds, so
+// a lock held this long belongs to a program that hangs.
+const lockWait = 30 * time.Second
+
+// ErrHeld is a lock that somebody else held for 30 seconds.
+var ErrHeld = errors.New("another gharbor has held this lock for 30 s; end it and try again")
+
+// Lock waits for path's lock, a file of its own that is never replaced: path
+// with ".lock" behind it. unlock gives it back.
+func Lock(ctx context.Context, path string) (unlock func(), err error) {
+	ctx, cancel := context.WithTimeout(ctx, lockWait)
+	defer cancel()
+	l := flock.New(path+".lock", flock.SetPermissions(0o600))
+	held, err := l.TryLockContext(ctx, 5*time.Millisecond)
+	if err != nil || !held {
+		if errors.Is(err, context.DeadlineExceeded) {
+			err = ErrHeld
+		}
+		if err == nil {
+			err = errors.New("could not be locked")
+		}
+		return nil, err
+	}
+	return func() { l.Unlock() }, nil
+}
+
+// Writer replaces files. The zero Writer is ready.
+type Writer struct {
+	Step func(name string) // told of each step before it is taken; may be nil
+}
+
+// Write replaces path by data: a temporary file in the same folder, fsync,
+// rename, fsync of the folder. The file's mode is 0600.
+func (w Writer) Write(path string, data []byte) error { return w.write(path, data, nil) }
+
+// WriteShared is Write for a file that others may be let read, as its owner has
+// arranged: the read permissions and the group of the file that it replaces
+// stay. Nobody but the owner may write the new one.
+func (w Writer) WriteShared(path string, data []byte) error {
+	old, err := os.Stat(path)
+	if err != nil {
+		old = nil
+	}
+	return w.write(path, data, old)
+}
+
+func (w Writer) write(path string, data []byte, old fs.FileInfo) (err error) {
+	dir := filepath.Dir(path)
+	w.step("create")
+	temp, err := os.CreateTemp(dir, "."+filepath.Base(path)+".*.tmp") // made 0600
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if err != nil {
+			temp.Close()
+			os.Remove(temp.Name())
+		}
+	}()
+	w.step("write")
+	if _, err = temp.Write(data); err != nil {
+		return err
+	}
+	if old != nil && old.Mode().Perm()&0o044 != 0 {
+		if gid, ok := owner.GroupOf(old); ok {
+			err = temp.Chown(-1, gid) // only a member of the group may; else it stays 0600
+		}
+		if err == nil {
+			err = temp.Chmod(0o600 | old.Mode().Perm()&0o044)
+		}
+		if err != nil && !errors.Is(err, fs.ErrPermission) {
+			return err
+		}
+	}
+	w.step("sync")
+	if err = temp.Sync(); err != nil {
+		return err
+	}
+	if err = temp.Close(); err != nil {
+		return err
+	}
+	w.step("rename")
+	if err = os.Rename(temp.Name(), path); err != nil {
+		return err
+	}
+	w.step("sync folder")
+	if d, openErr := os.Open(dir); openErr == nil {
+		d.Sync() // not every system can; the rename itself has happened
+		d.Close()
+	}
+	w.step("done")
+	return nil
+}
+
+func (w Writer) step(name string) {
+	if w.Step != nil {
+		w.Step(name)
+	}
+}
