@@ -154,7 +154,8 @@ func secretQuery(p *profile.Resolved, c route.Candidate) secret.Query {
 		command = e.Value.List()
 	}
 	return secret.Query{Profile: p.Profile.Name, Source: source, Command: command, Engine: p.Text("engine"), Host: c.Host, Socket: c.Folder, Port: strconv.Itoa(c.Port),
-		Database: p.Text("database"), User: p.Text("user"), Local: c.Local()}
+		Database: p.Text("database"), User: p.Text("user"), Local: c.Local(),
+		Address: c.String(), TLS: p.Text("tls"), TLSAuthority: p.Text("tls-ca"), TLSName: p.Text("tls-name"), Project: !p.Own()}
 }
 
 // findRoute says what the address comes to.

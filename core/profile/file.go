@@ -56,6 +56,7 @@ func (p *Profile) Text(key string) string {
 // File is a profile file that has been read and found right.
 type File struct {
 	Path     string
+	Project  bool       // it is a project's gharbor.toml, not the user's own
 	Profiles []*Profile // in the order of the file
 	byName   map[string]*Profile
 	data     []byte

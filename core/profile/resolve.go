@@ -346,6 +346,10 @@ func (r *Resolved) byDefault(field *Field) (Effective, bool) {
 // Path is the file that the profile stands in.
 func (r *Resolved) Path() string { return r.file.Path }
 
+// Own reports whether the profile stands in the user's own file, and not in a
+// project's.
+func (r *Resolved) Own() bool { return !r.file.Project }
+
 // AddressKind is "host", "hosts", "socket", or "" for a profile without address.
 func (r *Resolved) AddressKind() string { return r.address }
 

@@ -8,16 +8,6 @@ import (
 	"gentleharbor/core/owner"
 )
 
-// peerUID is the user id of the process at the other end of a Unix socket.
-func peerUID(conn *net.UnixConn) (uid int, ok bool) {
-	raw, err := conn.SyscallConn()
-	if err != nil {
-		return 0, false
-	}
-	err = raw.Control(func(fd uintptr) { uid, ok = peerOf(int(fd)) })
-	return uid, ok && err == nil
-}
-
 // PeerChecked reports whether the process behind a Unix socket is one that the
 // socket's place vouches for: root's, this user's, or that of the owner of the
 // socket's folder, where nobody else could have put a socket there.
@@ -26,7 +16,7 @@ func PeerChecked(conn net.Conn, folder string) bool {
 	if !ok {
 		return false
 	}
-	uid, ok := peerUID(socket)
+	uid, ok := owner.OfPeer(socket)
 	if !ok {
 		return false
 	}

@@ -3,6 +3,7 @@ package route
 import (
 	"context"
 	"errors"
+	"gentleharbor/core/owner"
 	"io/fs"
 	"net"
 	"net/netip"
@@ -178,7 +179,7 @@ func TestPeerChecked(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer conn.Close()
-	if _, ok := peerUID(conn.(*net.UnixConn)); ok && !PeerChecked(conn, folder) {
+	if _, ok := owner.OfPeer(conn.(*net.UnixConn)); ok && !PeerChecked(conn, folder) {
 		t.Error("this very process is not trusted")
 	}
 	ours, theirs := net.Pipe()

@@ -35,6 +35,14 @@ type Query struct {
 	Database string
 	User     string
 	Local    bool
+
+	// What a wallet's bindings are compared with.
+	Address      string   // "host:port" as written, or a socket's path
+	Hops         []string // in order from here
+	TLS          string   // the rule
+	TLSAuthority string   // the path of tls-ca, "" for the system's authorities
+	TLSName      string   // tls-name, "" for the host
+	Project      bool     // the profile is a project file's
 }
 
 // Finder finds secrets. Its fields are what it needs from the machine.
@@ -43,6 +51,11 @@ type Finder struct {
 	Home     string                                                  // the user's home folder
 	Terminal bool                                                    // there is someone to ask
 	Ask      func(ctx context.Context, prompt string) (Value, error) // without echo
+
+	// Wallet finds an entry of the wallet. A source that was not named in the
+	// profile (byDefault) asks nobody: where the wallet is not open, or has
+	// nothing that fits, the finding's code is secret.no-match.
+	Wallet func(q Query, byDefault bool) (*Located, *finding.Finding)
 
 	mu    sync.Mutex
 	typed map[string]Value // by profile: one answer serves a whole run
@@ -54,15 +67,15 @@ type Located struct {
 	None  bool   // nothing will be sent: the source is none, or no source had anything
 	Asks  bool   // a person will be asked
 	Tried []string
-	take  func(ctx context.Context) (Value, error)
+	Read  func(ctx context.Context) (Value, error) // nil where nothing will be sent
 }
 
 // Take reads the value. It is called once the server has asked for it.
 func (l *Located) Take(ctx context.Context) (Value, error) {
-	if l.take == nil {
+	if l.Read == nil {
 		return Value{}, nil
 	}
-	return l.take(ctx)
+	return l.Read(ctx)
 }
 
 // Locate finds where the secret is, and judges whether it is safe there. The
@@ -89,6 +102,8 @@ func (f *Finder) Locate(q Query) (*Located, *finding.Finding) {
 		return f.optionfile(q)
 	case "command":
 		return f.command(q)
+	case "wallet":
+		return f.Wallet(q, false)
 	}
 	return f.inOrder(q)
 }
@@ -99,6 +114,14 @@ func (f *Finder) inOrder(q Query) (*Located, *finding.Finding) {
 	if credentials := f.credentialFile(q); credentials != nil {
 		located, found := credentials(q)
 		if located != nil || found.Code != "secret.no-match" && found.Code != "secret.missing" {
+			return located, found
+		}
+		tried = append(tried, found.Cause)
+		tried = append(tried, found.Seen...)
+	}
+	if f.Wallet != nil {
+		located, found := f.Wallet(q, true)
+		if located != nil || found.Code != "secret.no-match" {
 			return located, found
 		}
 		tried = append(tried, found.Cause)
@@ -127,7 +150,7 @@ func (f *Finder) credentialFile(q Query) func(Query) (*Located, *finding.Finding
 
 // asking asks once for a profile, however many hosts or tests want the answer.
 func (f *Finder) asking(q Query) *Located {
-	return &Located{Place: "asked for on the terminal", Asks: true, take: func(ctx context.Context) (Value, error) {
+	return &Located{Place: "asked for on the terminal", Asks: true, Read: func(ctx context.Context) (Value, error) {
 		f.mu.Lock()
 		defer f.mu.Unlock()
 		if value, ok := f.typed[q.Profile]; ok {
@@ -155,7 +178,7 @@ func (f *Finder) environment(q Query) (*Located, *finding.Finding) {
 	if value == "" {
 		place += ", set and empty: an empty password"
 	}
-	return &Located{Place: place, take: func(context.Context) (Value, error) {
+	return &Located{Place: place, Read: func(context.Context) (Value, error) {
 		value, _ := f.Lookup(q.Source.Arg)
 		return NewValue(value), nil
 	}}, nil
@@ -174,7 +197,7 @@ func (f *Finder) file(q Query) (*Located, *finding.Finding) {
 	if first.Empty() {
 		place += ", empty: an empty password"
 	}
-	return &Located{Place: place, take: func(context.Context) (Value, error) { return firstLine(path) }}, nil
+	return &Located{Place: place, Read: func(context.Context) (Value, error) { return firstLine(path) }}, nil
 }
 
 func firstLine(path string) (Value, error) {
@@ -243,7 +266,7 @@ func (f *Finder) passfile(q Query) (*Located, *finding.Finding) {
 	if result.Match.Password == "" {
 		place += ", an empty password"
 	}
-	located := &Located{Place: place, take: func(context.Context) (Value, error) {
+	located := &Located{Place: place, Read: func(context.Context) (Value, error) {
 		again, err := find()
 		if err != nil {
 			return Value{}, err
@@ -312,14 +335,22 @@ func unreadable(path, what string, err error) *finding.Finding {
 // unchecked is said of a file where the system's permissions are not read.
 var unchecked = map[bool]string{true: " (who else can read it was not checked)"}[runtime.GOOS == "windows"]
 
-// judge refuses a file of secrets that others can use: PostgreSQL's own
-// clients ignore such a password file, and SECURITY asks it of every source.
+// judge is JudgeFile with the lines to try of a profile's secret file.
 func judge(path, what, profile string) *finding.Finding {
+	found := JudgeFile(path, what)
+	if found != nil && found.Code == "secret.missing" {
+		found.Suggest("(umask 077 && cat > %s)   # then type the password, Enter, Ctrl-D", clean.Shell(path)).
+			Suggest("gharbor set %s secret=ask", profile)
+	}
+	return found
+}
+
+// JudgeFile refuses a file of secrets that others can use: PostgreSQL's own
+// clients ignore such a password file, and no source here is held to less.
+func JudgeFile(path, what string) *finding.Finding {
 	link, err := os.Lstat(path)
 	if errors.Is(err, fs.ErrNotExist) {
-		return finding.New("secret.missing", "there is no file %s", path).
-			Suggest("(umask 077 && cat > %s)   # then type the password, Enter, Ctrl-D", clean.Shell(path)).
-			Suggest("gharbor set %s secret=ask", profile)
+		return finding.New("secret.missing", "there is no file %s", path)
 	}
 	if err != nil {
 		return unreadable(path, what, err)

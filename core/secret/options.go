@@ -135,7 +135,7 @@ func (f *Finder) inGroup(q Query, s section, password optionfile.Option) (*Locat
 	if password.Value == "" {
 		place += ", an empty password"
 	}
-	located := &Located{Place: place, take: func(context.Context) (Value, error) {
+	located := &Located{Place: place, Read: func(context.Context) (Value, error) {
 		again, _, _, found := f.options(q)
 		if found != nil {
 			return Value{}, errors.New(found.Cause)

@@ -7,12 +7,12 @@ import (
 )
 
 // Forms lists the ways to write a secret source, for help and errors.
-const Forms = "ask, env:NAME, file:PATH, passfile[:PATH], optionfile[:PATH][#GROUP], command:WORDS, none"
+const Forms = "ask, env:NAME, file:PATH, passfile[:PATH], optionfile[:PATH][#GROUP], wallet[:ENTRY], keyring[:ENTRY], command:WORDS, none"
 
 // Source is a parsed secret source.
 type Source struct {
-	Kind string // ask, env, file, passfile, optionfile, command, none; "default" for the default order
-	Arg  string // the NAME, PATH, PATH#GROUP or WORDS behind the colon
+	Kind string // a word of kinds, or "default" for the default order
+	Arg  string // the NAME, PATH, PATH#GROUP, ENTRY or WORDS behind the colon
 }
 
 // String is the source as a profile writes it.
@@ -33,10 +33,11 @@ func optionPlace(arg string) (path, group string) {
 // kinds says of each source word whether an argument may and must follow.
 var kinds = map[string]struct{ may, must bool }{
 	"ask": {}, "none": {}, "default": {}, "env": {true, true}, "file": {true, true}, "passfile": {true, false}, "optionfile": {true, false}, "command": {true, false},
+	"wallet": {true, false}, "keyring": {true, false},
 }
 
 // later holds the words of sources that this version does not have.
-var later = []string{"wallet", "keyring", "container"}
+var later = []string{"container"}
 
 // ParseSource reads a source; ok is false where it is none.
 func ParseSource(s string) (source Source, ok bool) {
@@ -75,7 +76,7 @@ func Advice(s string) string {
 	case kind == "file":
 		return "expected file:PATH, the file with the password in its first line"
 	case !colon:
-		if near := nearest.Name(kind, []string{"ask", "passfile", "optionfile", "command", "none"}); near != "" && near != kind {
+		if near := nearest.Name(kind, []string{"ask", "passfile", "optionfile", "wallet", "keyring", "command", "none"}); near != "" && near != kind {
 			return "expected a source (" + Forms + "); did you mean \"" + near + "\"?"
 		}
 	}

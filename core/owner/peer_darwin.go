@@ -1,11 +1,11 @@
-package route
+package owner
 
 import "golang.org/x/sys/unix"
 
 // peerOf is the user id of the process at the other end of a Unix socket
-// (unix(7), SO_PEERCRED).
+// (unix(4), LOCAL_PEERCRED).
 func peerOf(fd int) (uid int, ok bool) {
-	cred, err := unix.GetsockoptUcred(fd, unix.SOL_SOCKET, unix.SO_PEERCRED)
+	cred, err := unix.GetsockoptXucred(fd, unix.SOL_LOCAL, unix.LOCAL_PEERCRED)
 	if err != nil {
 		return 0, false
 	}

@@ -1,6 +1,6 @@
 //go:build !linux && !darwin
 
-package route
+package owner
 
 // peerOf is not asked on this system.
 func peerOf(int) (uid int, ok bool) { return 0, false }

@@ -1,0 +1,154 @@
+package wallet
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/route"
+	"gentleharbor/core/secret"
+	"gentleharbor/core/tlsrule"
+)
+
+// Binding says where an entry may be sent: an address with all that makes it
+// this address, or an alias.
+type Binding struct {
+	Profile   string       `json:"profile,omitempty"` // the user's own profile that it was made from
+	Alias     string       `json:"alias,omitempty"`   // alone
+	Engine    string       `json:"engine,omitempty"`
+	Addresses []string     `json:"addresses,omitempty"` // "host:port" or a socket's path, as written, in small letters
+	Hops      []string     `json:"hops,omitempty"`      // in order from here
+	TLS       tlsrule.Rule `json:"tls,omitempty"`       // the least that must be asked
+	Authority string       `json:"authority,omitempty"` // SHA-256 of tls-ca's file, "" for the system's authorities
+	TLSName   string       `json:"tls_name,omitempty"`  // tls-name, "" for the host
+}
+
+// BindingOf binds to where a profile leads now.
+func BindingOf(p *profile.Resolved) (Binding, error) {
+	if found := p.Problem(); found != nil {
+		return Binding{}, errors.New(found.Cause)
+	}
+	b := Binding{Engine: p.Text("engine"), TLS: tlsrule.Rule(p.Text("tls")), TLSName: strings.ToLower(p.Text("tls-name"))}
+	if p.Own() {
+		b.Profile = p.Profile.Name
+	}
+	if b.Engine == "" || p.AddressKind() == "" {
+		return Binding{}, fmt.Errorf("the profile %s has no engine or no address yet", p.Profile.Name)
+	}
+	candidates, found := route.Candidates(p)
+	if found != nil {
+		return Binding{}, errors.New(found.Cause)
+	}
+	for _, c := range candidates {
+		b.Addresses = append(b.Addresses, lower(c.String()))
+	}
+	var err error
+	if b.TLS == tlsrule.Verified {
+		b.Authority, err = authority(p.Text("tls-ca"))
+	} else {
+		b.TLSName = ""
+	}
+	return b, err
+}
+
+// authority is what tells one file of authorities from another: the SHA-256 of
+// its bytes. The system's authorities are "".
+func authority(path string) (string, error) {
+	if path == "" {
+		return "", nil
+	}
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return "", fmt.Errorf("tls-ca %s: %w", path, plain(err))
+	}
+	sum := sha256.Sum256(data)
+	return hex.EncodeToString(sum[:]), nil
+}
+
+// String says where the binding leads, in one line.
+func (b Binding) String() string {
+	if b.Alias != "" {
+		return "alias:" + b.Alias
+	}
+	text := b.Engine + " at " + strings.Join(b.Addresses, ", ")
+	if len(b.Hops) > 0 {
+		text += " behind " + strings.Join(b.Hops, ", ")
+	}
+	if b.TLS == tlsrule.Required || b.TLS == tlsrule.Verified {
+		text += ", tls " + string(b.TLS)
+	}
+	if b.Authority != "" {
+		text += " by authority " + b.Authority[:8]
+	}
+	if b.TLSName != "" {
+		text += " for " + b.TLSName
+	}
+	return clean.Line(text, 0)
+}
+
+// Same reports whether two bindings let the same be done.
+func (b Binding) Same(o Binding) bool {
+	return b.Profile == o.Profile && b.Alias == o.Alias && b.leads(o)
+}
+
+func (b Binding) leads(o Binding) bool {
+	return b.Engine == o.Engine && slices.Equal(b.Addresses, o.Addresses) && slices.Equal(b.Hops, o.Hops) && b.TLS == o.TLS && b.Authority == o.Authority && b.TLSName == o.TLSName
+}
+
+// objection says why the binding does not let a secret be sent as the query
+// would have it, "" where it does.
+func (b Binding) objection(q secret.Query) string {
+	if b.Alias != "" {
+		return "it is bound to the alias " + b.Alias + ", and this address is none"
+	}
+	strength := []tlsrule.Rule{"", tlsrule.Off, tlsrule.Offered, tlsrule.Required, tlsrule.Verified}
+	socket := strings.HasPrefix(q.Address, "/") // a socket is never encrypted
+	switch {
+	case !engine.SameFamily(b.Engine, q.Engine):
+		return fmt.Sprintf("it is bound to the engine %s, and this is %s", b.Engine, q.Engine)
+	case !slices.Contains(b.Addresses, lower(q.Address)):
+		return fmt.Sprintf("it is bound to %s, and this is %s", strings.Join(b.Addresses, ", "), q.Address)
+	case !slices.Equal(b.Hops, q.Hops):
+		return "it is bound to another way there: " + orNone(b.Hops, "no hop") + ", and this is " + orNone(q.Hops, "no hop")
+	case socket:
+		return ""
+	case slices.Index(strength, tlsrule.Rule(q.TLS)) < slices.Index(strength, b.TLS):
+		return fmt.Sprintf("it is bound to tls = %q, and this asks for less: %q", b.TLS, q.TLS)
+	case b.TLS != tlsrule.Verified:
+		return ""
+	case b.TLSName != strings.ToLower(q.TLSName):
+		return fmt.Sprintf("it is bound to a certificate for %s, and this asks for %s", orHost(b.TLSName), orHost(q.TLSName))
+	}
+	if has, err := authority(q.TLSAuthority); err != nil || has != b.Authority {
+		return "it is bound to another authority than this tls-ca"
+	}
+	return ""
+}
+
+func lower(address string) string {
+	if strings.HasPrefix(address, "/") {
+		return address
+	}
+	return strings.ToLower(address)
+}
+
+func orNone(words []string, none string) string {
+	if len(words) == 0 {
+		return none
+	}
+	return strings.Join(words, ", ")
+}
+
+func orHost(name string) string {
+	if name == "" {
+		return "the host's name"
+	}
+	return name
+}

@@ -1,0 +1,252 @@
+// Package wallet is the encrypted store of secrets: one file that whoever has
+// its passphrase can read and change, and that a reader (a machine, a service
+// account, a scheduled job) can read with a pin file and not change. The format
+// is described in docs/wallet-format.md. On the way from profile to report it
+// stands behind core/secret: it releases an entry only to where the entry is
+// bound to.
+package wallet
+
+import (
+	"bytes"
+	"crypto/ed25519"
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"runtime"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/secret"
+)
+
+// magic starts every wallet file; the number is the format's.
+const magic = "gentle-harbor wallet 1\n"
+
+// Bounds of a file's parts, in bytes. A reader takes some 250 bytes of header
+// and as many of keys, an entry some 400: 1,000 of either fit many times.
+const (
+	maxHeader  = 1 << 20
+	maxContent = 16 << 20
+	maxReaders = 1000
+)
+
+const (
+	checksumSize  = sha256.Size
+	signatureSize = ed25519.SignatureSize
+)
+
+// header is what anybody may read of a wallet. It is the associated data of
+// every sealed part, so its bytes are kept as they were read.
+type header struct {
+	ID         string       `json:"id"` // 16 random bytes, hexadecimal
+	Generation uint64       `json:"generation"`
+	Previous   string       `json:"previous"` // SHA-256 of the file that this one replaced, "" for the first
+	Written    time.Time    `json:"written"`
+	SigningKey []byte       `json:"signing_key"` // Ed25519
+	Cost       Cost         `json:"argon2id"`
+	Salt       []byte       `json:"salt"` // of Argon2id, 16 bytes
+	Readers    []ReaderInfo `json:"readers"`
+}
+
+// ReaderInfo is a reader as the header names it.
+type ReaderInfo struct {
+	Name      string    `json:"name"`
+	PublicKey []byte    `json:"public_key"` // X25519
+	Added     time.Time `json:"added"`
+}
+
+// sealedKeys are the keys, sealed to the passphrase and to each reader.
+type sealedKeys struct {
+	Owner   []byte      `json:"owner"` // nonce and box of the content key and the signing seed
+	Readers []readerBox `json:"readers"`
+}
+
+// readerBox is the content key sealed to a reader.
+type readerBox struct {
+	Name      string `json:"name"`
+	Ephemeral []byte `json:"ephemeral"` // X25519 public key made for this box alone
+	Box       []byte `json:"box"`       // nonce and box
+}
+
+// File is a wallet file whose structure, checksum and signature are right. Who
+// signed it is judged when it is opened.
+type File struct {
+	Path string
+
+	data        []byte
+	headerBytes []byte
+	header      header
+	keys        sealedKeys
+	content     []byte // nonce and box
+}
+
+// ID is the wallet's own number, the same for all its generations.
+func (f *File) ID() string { return f.header.ID }
+
+// Generation grows by one with every write.
+func (f *File) Generation() uint64 { return f.header.Generation }
+
+// Readers are those who can read the wallet without its passphrase.
+func (f *File) Readers() []ReaderInfo { return f.header.Readers }
+
+// Hash is the SHA-256 of the whole file, hexadecimal.
+func (f *File) Hash() string {
+	sum := sha256.Sum256(f.data)
+	return hex.EncodeToString(sum[:])
+}
+
+// refuse is a finding as an error.
+func refuse(found *finding.Finding) error { return &secret.Failure{Found: found} }
+
+// Load reads a wallet file. Errors are *secret.Failure.
+func Load(path string) (*File, error) {
+	info, err := os.Stat(path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, refuse(finding.New("wallet.missing", "there is no wallet %s", path).
+			Suggest("gharbor wallet create"))
+	case err != nil:
+		return nil, refuse(unreadable(path, err))
+	case !info.Mode().IsRegular():
+		return nil, refuse(unreadable(path, errors.New("it is not a regular file")))
+	case runtime.GOOS != "windows" && info.Mode().Perm()&0o022 != 0:
+		return nil, refuse(finding.New("wallet.permissions", "others may write the wallet %s, so it is not used", path).
+			Saw("its permissions are %04o; only its owner may write it", info.Mode().Perm()).
+			Suggest("chmod go-w %s", clean.Shell(path)))
+	}
+	file, err := os.Open(path)
+	if err != nil {
+		return nil, refuse(unreadable(path, err))
+	}
+	defer file.Close()
+	const most = len(magic) + 3*4 + 2*maxHeader + maxContent + checksumSize + signatureSize
+	var b bytes.Buffer
+	b.Grow(int(min(info.Size(), int64(most))) + bytes.MinRead)
+	if _, err := b.ReadFrom(io.LimitReader(file, int64(most)+1)); err != nil {
+		return nil, refuse(unreadable(path, err))
+	}
+	return Parse(path, b.Bytes())
+}
+
+func unreadable(path string, err error) *finding.Finding {
+	var pathError *fs.PathError
+	if errors.As(err, &pathError) {
+		err = pathError.Err
+	}
+	return finding.New("wallet.unreadable", "the wallet %s cannot be read", path).
+		Saw("%s", clean.Line(err.Error(), 0)).
+		Suggest("ls -l %s", clean.Shell(path))
+}
+
+// damaged is for a file that no gharbor wrote as it is now.
+func damaged(path, why string, args ...any) error {
+	return refuse(finding.New("wallet.damaged", "the wallet %s is damaged; nothing was taken from it", path).
+		Saw(why, args...).
+		Suggest("gharbor wallet restore BACKUP   # a copy that gharbor wallet backup made"))
+}
+
+// Parse takes a wallet file's bytes apart. path is for messages. It keeps data.
+func Parse(path string, data []byte) (*File, error) {
+	f := &File{Path: path, data: data}
+	if !bytes.HasPrefix(data, []byte(magic)) {
+		if newer, _, ok := bytes.Cut(data, []byte("\n")); ok && bytes.HasPrefix(newer, []byte("gentle-harbor wallet ")) {
+			return nil, refuse(finding.New("wallet.format", "the wallet %s is of another format than this gharbor knows", path).
+				Saw("it starts with %s; known is %q", clean.Quoted(clean.Line(string(newer), 60)), magic[:len(magic)-1]).
+				Suggest("gharbor version   # a newer one reads it"))
+		}
+		return nil, damaged(path, "it does not start as a wallet does")
+	}
+	rest := data[len(magic):]
+	var parts [3][]byte
+	for i, most := range []int{maxHeader, maxHeader, maxContent} {
+		if len(rest) < 4 {
+			return nil, damaged(path, "it ends too soon, after %d bytes", len(data))
+		}
+		size := int(binary.BigEndian.Uint32(rest))
+		if size > most {
+			return nil, damaged(path, "part %d says that it has %d bytes; the most is %d", i+1, size, most)
+		}
+		if len(rest) < 4+size {
+			return nil, damaged(path, "it ends too soon, after %d bytes", len(data))
+		}
+		parts[i], rest = rest[4:4+size], rest[4+size:]
+	}
+	if len(rest) != checksumSize+signatureSize {
+		return nil, damaged(path, "it has %d bytes behind its parts, and %d are right", len(rest), checksumSize+signatureSize)
+	}
+	signed := len(data) - len(rest)
+	if sum := sha256.Sum256(data[:signed]); !bytes.Equal(sum[:], rest[:checksumSize]) {
+		return nil, damaged(path, "its checksum is not that of its bytes")
+	}
+	f.headerBytes, f.content = parts[0], parts[2]
+	if err := strictJSON(parts[0], &f.header); err != nil {
+		return nil, damaged(path, "its header cannot be read")
+	}
+	if err := strictJSON(parts[1], &f.keys); err != nil {
+		return nil, damaged(path, "its keys cannot be read")
+	}
+	if why := f.header.problem(); why != "" {
+		return nil, damaged(path, "%s", why)
+	}
+	if !ed25519.Verify(f.header.SigningKey, signedText(rest[:checksumSize]), rest[checksumSize:]) {
+		return nil, refuse(finding.New("wallet.forged", "the wallet %s was changed by somebody who could not sign it; nothing was taken from it", path).
+			Saw("its checksum is right and its signature is not").
+			Suggest("gharbor wallet restore BACKUP   # a copy that gharbor wallet backup made"))
+	}
+	return f, nil
+}
+
+// problem says what no wallet's header has.
+func (h *header) problem() string {
+	names := make(map[string]bool)
+	for _, r := range h.Readers {
+		if !profile.ValidName(r.Name) || len(r.PublicKey) != keySize || names[r.Name] {
+			return "its header names a reader that none can be"
+		}
+		names[r.Name] = true
+	}
+	switch {
+	case len(h.ID) != 32 || h.Generation == 0 || len(h.SigningKey) != ed25519.PublicKeySize || len(h.Salt) != saltSize:
+		return "its header lacks what every wallet's has"
+	case len(h.Readers) > maxReaders:
+		return fmt.Sprintf("its header names %d readers; the most is %d", len(h.Readers), maxReaders)
+	}
+	return h.Cost.problem()
+}
+
+func strictJSON(data []byte, into any) error {
+	decoder := json.NewDecoder(bytes.NewReader(data))
+	decoder.DisallowUnknownFields()
+	if err := decoder.Decode(into); err != nil {
+		return err
+	}
+	if decoder.More() {
+		return errors.New("more than one value")
+	}
+	return nil
+}
+
+// signedText is what is signed: a label, and the checksum of all the rest.
+func signedText(checksum []byte) []byte {
+	return append([]byte("gentle-harbor wallet signature\n"), checksum...)
+}
+
+// assemble puts a file together and signs it.
+func assemble(headerBytes, keys, content []byte, sign ed25519.PrivateKey) []byte {
+	data := []byte(magic)
+	for _, part := range [][]byte{headerBytes, keys, content} {
+		data = binary.BigEndian.AppendUint32(data, uint32(len(part)))
+		data = append(data, part...)
+	}
+	sum := sha256.Sum256(data)
+	data = append(data, sum[:]...)
+	return append(data, ed25519.Sign(sign, signedText(sum[:]))...)
+}

@@ -1,0 +1,109 @@
+package wallet
+
+import (
+	"fmt"
+	"slices"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/secret"
+)
+
+// match finds the entry that a connection may be sent: the one named, else the
+// one bound to the profile, else the one bound to the address.
+func (w *Wallet) match(q secret.Query) (*Entry, *finding.Finding) {
+	if q.Source.Kind == "wallet" && q.Source.Arg != "" {
+		return w.named(q)
+	}
+	var fits []*Entry
+	var near []string
+	for i := range w.Entries {
+		e := &w.Entries[i]
+		own := !q.Project && slices.ContainsFunc(e.Bindings, func(b Binding) bool { return b.Profile == q.Profile })
+		why := e.objection(q)
+		switch {
+		case why == "" && own:
+			return e, nil // bound to this very profile
+		case why == "":
+			fits = append(fits, e)
+		case own:
+			return nil, w.elsewhere(e, q, why)
+		case slices.ContainsFunc(e.Bindings, func(b Binding) bool { return slices.Contains(b.Addresses, lower(q.Address)) }):
+			near = append(near, fmt.Sprintf("entry %s: %s", e.Name, why))
+		}
+	}
+	if len(fits) > 1 { // one that names the user is meant rather than one that names none
+		if particular := slices.DeleteFunc(slices.Clone(fits), func(e *Entry) bool { return e.User == "" }); len(particular) == 1 {
+			fits = particular
+		}
+	}
+	switch len(fits) {
+	case 1:
+		return fits[0], nil
+	case 0:
+		found := finding.New("secret.no-match", "no entry of the wallet %s is bound to this connection", w.File.Path)
+		for _, line := range near[:min(len(near), 3)] {
+			found.Saw("%s", line)
+		}
+		if len(near) == 0 {
+			found.Saw("none of its %d %s is bound to %s", len(w.Entries), entries(len(w.Entries)), clean.Quoted(q.Address))
+		}
+		return nil, found.Suggest("gharbor wallet put %s -bind %s", q.Profile, q.Profile)
+	}
+	found := finding.New("secret.ambiguous", "several entries of the wallet %s are bound to this connection", w.File.Path)
+	for _, e := range fits[:min(len(fits), 5)] {
+		found.Saw("entry %s fits", e.Name)
+	}
+	return nil, found.Suggest("gharbor set %s secret=wallet:%s", q.Profile, fits[0].Name)
+}
+
+func entries(n int) string {
+	if n == 1 {
+		return "entry"
+	}
+	return "entries"
+}
+
+// named is the entry that the profile's source names.
+func (w *Wallet) named(q secret.Query) (*Entry, *finding.Finding) {
+	e := w.Entry(q.Source.Arg)
+	if e == nil {
+		found := finding.New("secret.missing", "the wallet %s has no entry %s", w.File.Path, clean.Quoted(q.Source.Arg))
+		if near := w.Near(q.Source.Arg); near != "" {
+			found.Saw("the nearest name is %s", near)
+		}
+		return nil, found.Suggest("gharbor wallet put %s -bind %s", clean.Shell(q.Source.Arg), q.Profile)
+	}
+	if len(e.Bindings) == 0 && !q.Project && (e.User == "" || e.User == q.User) {
+		return e, nil // the user's own profile names it; audit says that it is bound to nothing
+	}
+	if why := e.objection(q); why != "" {
+		return nil, w.elsewhere(e, q, why)
+	}
+	return e, nil
+}
+
+// objection says why an entry may not be sent, "" where it may.
+func (e *Entry) objection(q secret.Query) string {
+	if e.User != "" && e.User != q.User {
+		return fmt.Sprintf("it is the password of %s, and this is %s", clean.Quoted(e.User), clean.Quoted(q.User))
+	}
+	why := "it is bound to nothing"
+	for i, b := range e.Bindings {
+		objection := b.objection(q)
+		if objection == "" {
+			return ""
+		}
+		if i == 0 || slices.Contains(b.Addresses, lower(q.Address)) {
+			why = objection
+		}
+	}
+	return why
+}
+
+// elsewhere refuses an entry. It never falls through to another source.
+func (w *Wallet) elsewhere(e *Entry, q secret.Query, why string) *finding.Finding {
+	return finding.New("secret.bound-elsewhere", "the wallet's entry %s may not be sent there: %s", e.Name, clean.Line(why, 0)).
+		Saw("the profile is %s, the address %s", q.Profile, clean.Quoted(q.Address)).
+		Suggest("gharbor wallet bind %s %s   # after making sure that this is where it belongs", e.Name, q.Profile)
+}

@@ -1,0 +1,208 @@
+package wallet
+
+import (
+	"bytes"
+	"crypto/ecdh"
+	"crypto/ed25519"
+	"encoding/json"
+	"slices"
+	"strings"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/nearest"
+	"gentleharbor/core/secret"
+)
+
+// Entry is one secret and where it may be sent.
+type Entry struct {
+	Name     string
+	User     string // whose password it is; "" for whoever a profile names
+	Secret   secret.Value
+	Bindings []Binding
+	Note     string
+	Created  time.Time
+	Changed  time.Time
+}
+
+// storedEntry is an Entry within the sealed content: the one place where the
+// secret's text is written.
+type storedEntry struct {
+	Name     string    `json:"name"`
+	User     string    `json:"user,omitempty"`
+	Secret   string    `json:"secret"`
+	Bindings []Binding `json:"bindings,omitempty"`
+	Note     string    `json:"note,omitempty"`
+	Created  time.Time `json:"created"`
+	Changed  time.Time `json:"changed"`
+}
+
+type content struct {
+	Entries []storedEntry `json:"entries"`
+}
+
+// Wallet is an opened wallet.
+type Wallet struct {
+	File    *File
+	Entries []Entry // sorted by name
+	Through string  // what opened it: "its passphrase", "the reader nightly", "an unlock until 15:04"
+
+	owner *ownerKeys // nil where it was opened for reading alone
+}
+
+// ownerKeys are what the passphrase gives: enough to write the next generation.
+type ownerKeys struct {
+	passphraseKey []byte // what Argon2id made of the passphrase
+	contentKey    []byte
+	signing       ed25519.PrivateKey
+}
+
+// Opener gives a file's content, having made sure that the wallet's own key
+// signed the file.
+type Opener interface {
+	open(f *File) (*Wallet, error)
+}
+
+// Passphrase opens a wallet for reading and writing.
+type Passphrase struct {
+	Value secret.Value
+
+	derived map[string][]byte // by salt and cost: one answer, one derivation
+}
+
+func (p *Passphrase) key(h *header) []byte {
+	of := string(h.Salt) + string(label("", mustJSON(h.Cost)))
+	if key, ok := p.derived[of]; ok {
+		return key
+	}
+	key := h.Cost.derive(p.Value, h.Salt)
+	if p.derived == nil {
+		p.derived = make(map[string][]byte)
+	}
+	p.derived[of] = key
+	return key
+}
+
+func (p *Passphrase) open(f *File) (*Wallet, error) {
+	key := p.key(&f.header)
+	keys, err := unseal(key, f.keys.Owner, label("owner", f.headerBytes))
+	if err != nil || len(keys) != keySize+ed25519.SeedSize {
+		return nil, refuse(finding.New("wallet.passphrase", "this passphrase does not open the wallet %s", f.Path).
+			Saw("the file is whole: its checksum is right, so it is not damaged").
+			Suggest("gharbor wallet verify"))
+	}
+	owner := &ownerKeys{passphraseKey: key, contentKey: keys[:keySize], signing: ed25519.NewKeyFromSeed(keys[keySize:])}
+	if !owner.signing.Public().(ed25519.PublicKey).Equal(ed25519.PublicKey(f.header.SigningKey)) {
+		return nil, forged(f)
+	}
+	w, err := f.read(owner.contentKey, "its passphrase")
+	if err == nil {
+		w.owner = owner
+	}
+	return w, err
+}
+
+func forged(f *File) error {
+	return refuse(finding.New("wallet.forged", "the wallet %s was not signed by the key that it is known by; nothing was taken from it", f.Path).
+		Saw("its generation says %d", f.header.Generation).
+		Suggest("gharbor wallet restore BACKUP   # a copy that gharbor wallet backup made"))
+}
+
+// open opens a wallet for reading, if the pin's own key signed it.
+func (p *Pin) open(f *File) (*Wallet, error) {
+	if p.Wallet != f.header.ID {
+		return nil, refuse(finding.New("wallet.other", "the reader's pin file is for another wallet than %s", f.Path).
+			Saw("the pin file %s is for the wallet %s, this is %s", p.Path, p.Wallet[:8], f.header.ID[:8]).
+			Suggest("gharbor wallet reader add %s -out %s   # as the wallet's owner", p.Name, clean.Shell(p.Path)))
+	}
+	if !bytes.Equal(p.SigningKey, f.header.SigningKey) {
+		return nil, forged(f)
+	}
+	private, err := ecdh.X25519().NewPrivateKey(p.PrivateKey)
+	if err != nil {
+		return nil, refuse(finding.New("wallet.pin", "the reader's pin file %s is damaged", p.Path).
+			Suggest("gharbor wallet reader add %s -out %s   # as the wallet's owner", p.Name, clean.Shell(p.Path)))
+	}
+	for _, box := range f.keys.Readers {
+		if key, err := unsealAs(private, box, f.headerBytes); err == nil {
+			return f.read(key, "the reader "+box.Name)
+		}
+	}
+	return nil, refuse(finding.New("wallet.reader-removed", "the wallet %s is not sealed to this reader any more", f.Path).
+		Saw("the pin file %s is for the reader %s", p.Path, p.Name).
+		Suggest("gharbor wallet reader add %s -out %s   # as the wallet's owner", p.Name, clean.Shell(p.Path)))
+}
+
+// read opens the content.
+func (f *File) read(contentKey []byte, through string) (*Wallet, error) {
+	text, err := unseal(contentKey, f.content, label("content", f.headerBytes))
+	if err != nil {
+		return nil, damaged(f.Path, "its content is not sealed by its own key")
+	}
+	return f.decode(text, through)
+}
+
+func (f *File) decode(text []byte, through string) (*Wallet, error) {
+	var c content
+	if err := strictJSON(text, &c); err != nil {
+		return nil, damaged(f.Path, "its content cannot be read")
+	}
+	w := &Wallet{File: f, Through: through, Entries: make([]Entry, len(c.Entries))}
+	for i, e := range c.Entries {
+		w.Entries[i] = Entry{Name: e.Name, User: e.User, Secret: secret.NewValue(e.Secret), Bindings: e.Bindings, Note: e.Note, Created: e.Created, Changed: e.Changed}
+	}
+	return w, nil
+}
+
+func (w *Wallet) encode() []byte {
+	c := content{Entries: make([]storedEntry, len(w.Entries))}
+	for i, e := range w.Entries {
+		c.Entries[i] = storedEntry{Name: e.Name, User: e.User, Secret: e.Secret.Disclose(), Bindings: e.Bindings, Note: e.Note, Created: e.Created, Changed: e.Changed}
+	}
+	return mustJSON(c)
+}
+
+func mustJSON(v any) []byte {
+	data, err := json.Marshal(v)
+	if err != nil {
+		panic(err) // plain values of ours
+	}
+	return data
+}
+
+// Entry returns the named entry, or nil.
+func (w *Wallet) Entry(name string) *Entry {
+	i, ok := slices.BinarySearchFunc(w.Entries, name, func(e Entry, name string) int { return strings.Compare(e.Name, name) })
+	if !ok {
+		return nil
+	}
+	return &w.Entries[i]
+}
+
+// Names returns the names of all entries, sorted.
+func (w *Wallet) Names() []string {
+	names := make([]string, len(w.Entries))
+	for i, e := range w.Entries {
+		names[i] = e.Name
+	}
+	return names
+}
+
+// Near returns the entry name nearest to one that is not there, or "".
+func (w *Wallet) Near(name string) string { return nearest.Name(name, w.Names()) }
+
+// Put adds an entry, or takes the place of the one of its name.
+func (w *Wallet) Put(e Entry) {
+	if old := w.Entry(e.Name); old != nil {
+		*old = e
+		return
+	}
+	w.Entries = append(w.Entries, e)
+	slices.SortFunc(w.Entries, func(a, b Entry) int { return strings.Compare(a.Name, b.Name) })
+}
+
+// Remove takes an entry out.
+func (w *Wallet) Remove(name string) {
+	w.Entries = slices.DeleteFunc(w.Entries, func(e Entry) bool { return e.Name == name })
+}

@@ -1,0 +1,109 @@
+package wallet
+
+import (
+	"crypto/ecdh"
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/secret"
+)
+
+// Pin is what a reader has: a private key to read the wallet, and the key that
+// the wallet must be signed by. It can't make a wallet that any reader, this one
+// included, would believe.
+type Pin struct {
+	Path string // where it was read
+
+	pinFile
+}
+
+// pinFile is a pin as its file has it.
+type pinFile struct {
+	Format     int    `json:"format"` // 1
+	Wallet     string `json:"wallet"` // its id
+	Name       string `json:"name"`
+	PrivateKey []byte `json:"private_key"` // X25519
+	SigningKey []byte `json:"signing_key"` // Ed25519, public
+}
+
+// String keeps the private key out of whatever a pin is printed with.
+func (Pin) String() string { return secret.Hidden }
+
+// GoString does so for %#v.
+func (Pin) GoString() string { return secret.Hidden }
+
+// maxPin bounds a pin file, which has some 300 bytes.
+const maxPin = 16 << 10
+
+// LoadPin reads a reader's pin file. Errors are *secret.Failure.
+func LoadPin(path string) (*Pin, error) {
+	if found := secret.JudgeFile(path, "the reader's pin file"); found != nil {
+		return nil, refuse(found)
+	}
+	file, err := os.Open(path)
+	if err != nil {
+		return nil, refuse(unreadable(path, err))
+	}
+	defer file.Close()
+	data, err := io.ReadAll(io.LimitReader(file, maxPin+1))
+	if err != nil {
+		return nil, refuse(unreadable(path, err))
+	}
+	p := &Pin{Path: path}
+	if err := strictJSON(data, &p.pinFile); err != nil || p.Format != 1 || len(p.Wallet) != 32 || !profile.ValidName(p.Name) ||
+		len(p.PrivateKey) != keySize || len(p.SigningKey) != ed25519.PublicKeySize {
+		return nil, refuse(finding.New("wallet.pin", "the reader's pin file %s is damaged", path).
+			Suggest("gharbor wallet reader add NAME -out %s   # as the wallet's owner", clean.Shell(path)))
+	}
+	return p, nil
+}
+
+// newPin makes a reader's keys.
+func newPin(h *header, name string) (*Pin, ReaderInfo, error) {
+	private, err := ecdh.X25519().GenerateKey(rand.Reader)
+	if err != nil {
+		return nil, ReaderInfo{}, err
+	}
+	p := &Pin{pinFile: pinFile{Format: 1, Wallet: h.ID, Name: name, PrivateKey: private.Bytes(), SigningKey: h.SigningKey}}
+	return p, ReaderInfo{Name: name, PublicKey: private.PublicKey().Bytes()}, nil
+}
+
+// WriteNew writes the pin file, 0600, where nothing stands yet.
+func (p *Pin) WriteNew(path string) error {
+	data, err := json.MarshalIndent(p.pinFile, "", "  ")
+	if err != nil {
+		return err
+	}
+	file, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return plain(err)
+	}
+	_, err = file.Write(append(data, '\n'))
+	if err == nil {
+		err = file.Sync()
+	}
+	if closeErr := file.Close(); err == nil {
+		err = closeErr
+	}
+	if err != nil {
+		os.Remove(path)
+	}
+	return plain(err)
+}
+
+// plain is an error of a file without its path, which the message has already.
+func plain(err error) error {
+	var pathError *fs.PathError
+	if errors.As(err, &pathError) {
+		return pathError.Err
+	}
+	return err
+}

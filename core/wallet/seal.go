@@ -1,0 +1,161 @@
+package wallet
+
+import (
+	"crypto/cipher"
+	"crypto/ecdh"
+	"crypto/hkdf"
+	"crypto/rand"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"runtime"
+	"time"
+
+	"golang.org/x/crypto/argon2"
+	"golang.org/x/crypto/chacha20poly1305"
+
+	"gentleharbor/core/secret"
+)
+
+const (
+	keySize  = chacha20poly1305.KeySize // of all keys, in bytes
+	saltSize = 16
+)
+
+// Cost says how hard it is to try a passphrase: the parameters of Argon2id
+// (RFC 9106).
+type Cost struct {
+	MemoryKiB uint32 `json:"memory_kib"`
+	Passes    uint32 `json:"passes"`
+	Threads   uint8  `json:"threads"`
+}
+
+// floor and ceiling bound what a header may ask for: below the floor trying
+// passphrases is cheap, above the ceiling opening a file that somebody sent
+// could stop the machine.
+var (
+	floor   = Cost{MemoryKiB: 64 << 10, Passes: 3, Threads: 1}
+	ceiling = Cost{MemoryKiB: 1 << 20, Passes: 64, Threads: 16}
+)
+
+func (c Cost) problem() string {
+	for _, p := range []struct {
+		name          string
+		is, low, high uint32
+	}{
+		{"memory_kib", c.MemoryKiB, floor.MemoryKiB, ceiling.MemoryKiB},
+		{"passes", c.Passes, floor.Passes, ceiling.Passes},
+		{"threads", uint32(c.Threads), uint32(floor.Threads), uint32(ceiling.Threads)},
+	} {
+		if p.is < p.low || p.is > p.high {
+			return fmt.Sprintf("its header asks for Argon2id with %s = %d; allowed is %d to %d", p.name, p.is, p.low, p.high)
+		}
+	}
+	return ""
+}
+
+// CostFor finds the cost with which opening takes about d on this machine, the
+// floor at the least. More memory comes before more passes: it is what makes
+// trying on special hardware dear.
+func CostFor(d time.Duration) Cost {
+	c := floor
+	c.Threads = uint8(min(runtime.NumCPU(), 4))
+	start := time.Now()
+	c.derive(secret.NewValue("a trial"), make([]byte, saltSize))
+	took := max(time.Since(start), time.Millisecond)
+	for c.MemoryKiB < 256<<10 && 2*took <= d {
+		c.MemoryKiB, took = 2*c.MemoryKiB, 2*took
+	}
+	onePass := took / time.Duration(c.Passes)
+	c.Passes = min(max(uint32(d/onePass), floor.Passes), ceiling.Passes)
+	return c
+}
+
+// derive makes the key that the passphrase comes to.
+func (c Cost) derive(passphrase secret.Value, salt []byte) []byte {
+	return argon2.IDKey([]byte(passphrase.Disclose()), salt, c.Passes, c.MemoryKiB, c.Threads, keySize)
+}
+
+func random(n int) []byte {
+	b := make([]byte, n)
+	rand.Read(b) // never fails (crypto/rand)
+	return b
+}
+
+// label is the associated data of a sealed part: what the part is, and the
+// whole header, so that no part can be put to another use or into another file.
+func label(what string, headerBytes []byte) []byte {
+	return append([]byte("gentle-harbor wallet "+what+"\n"), headerBytes...)
+}
+
+// seal encrypts text with XChaCha20-Poly1305 and a random nonce, which stands
+// before the box.
+func seal(key, text, ad []byte) []byte {
+	aead := newAEAD(key)
+	nonce := random(aead.NonceSize())
+	return aead.Seal(nonce, nonce, text, ad)
+}
+
+var errSeal = errors.New("the seal is not of this key")
+
+// unseal is the way back.
+func unseal(key, sealed, ad []byte) ([]byte, error) {
+	aead := newAEAD(key)
+	if len(sealed) < aead.NonceSize() {
+		return nil, errSeal
+	}
+	nonce, box := sealed[:aead.NonceSize()], sealed[aead.NonceSize():]
+	text, err := aead.Open(nil, nonce, box, ad)
+	if err != nil {
+		return nil, errSeal
+	}
+	return text, nil
+}
+
+func newAEAD(key []byte) cipher.AEAD {
+	aead, err := chacha20poly1305.NewX(key)
+	if err != nil {
+		panic(err) // a key of another length, which is ours to get right
+	}
+	return aead
+}
+
+// sealTo seals the content key to a reader's public key: an X25519 exchange with
+// a key made for this box alone (RFC 7748), its result and both public keys
+// through HKDF-SHA256 (RFC 5869).
+func sealTo(reader ReaderInfo, contentKey, headerBytes []byte) (readerBox, error) {
+	public, err := ecdh.X25519().NewPublicKey(reader.PublicKey)
+	if err != nil {
+		return readerBox{}, err
+	}
+	ephemeral, err := ecdh.X25519().GenerateKey(rand.Reader)
+	if err != nil {
+		return readerBox{}, err
+	}
+	key, err := exchange(ephemeral, public, ephemeral.PublicKey().Bytes(), reader.PublicKey)
+	if err != nil {
+		return readerBox{}, err
+	}
+	return readerBox{Name: reader.Name, Ephemeral: ephemeral.PublicKey().Bytes(), Box: seal(key, contentKey, label("reader "+reader.Name, headerBytes))}, nil
+}
+
+// unsealAs is the way back, with the reader's private key.
+func unsealAs(private *ecdh.PrivateKey, box readerBox, headerBytes []byte) ([]byte, error) {
+	ephemeral, err := ecdh.X25519().NewPublicKey(box.Ephemeral)
+	if err != nil {
+		return nil, errSeal
+	}
+	key, err := exchange(private, ephemeral, box.Ephemeral, private.PublicKey().Bytes())
+	if err != nil {
+		return nil, errSeal
+	}
+	return unseal(key, box.Box, label("reader "+box.Name, headerBytes))
+}
+
+func exchange(private *ecdh.PrivateKey, public *ecdh.PublicKey, ephemeral, reader []byte) ([]byte, error) {
+	shared, err := private.ECDH(public)
+	if err != nil {
+		return nil, err
+	}
+	return hkdf.Key(sha256.New, shared, append(append([]byte{}, ephemeral...), reader...), "gentle-harbor wallet reader key", keySize)
+}

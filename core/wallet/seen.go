@@ -1,0 +1,125 @@
+package wallet
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"gentleharbor/core/atomicfile"
+	"gentleharbor/core/finding"
+)
+
+// seenFile remembers the newest generation of each wallet that was opened here,
+// apart from the wallet and from any pin file: whoever puts an older wallet back
+// in its place would have to change this file too.
+type seenFile struct {
+	Format  int             `json:"format"` // 1
+	Wallets map[string]seen `json:"wallets"`
+}
+
+// seen is what is remembered of a wallet, by its id.
+type seen struct {
+	Path       string `json:"path"`
+	Generation uint64 `json:"generation"`
+	Hash       string `json:"sha256"` // of that generation's file
+	SigningKey []byte `json:"signing_key"`
+}
+
+// maxSeen bounds the file: some 300 bytes a wallet.
+const maxSeen = 1 << 20
+
+func (s *Store) readSeen() (seenFile, error) {
+	all := seenFile{Format: 1, Wallets: make(map[string]seen)}
+	info, err := os.Stat(s.Seen)
+	if errors.Is(err, fs.ErrNotExist) {
+		return all, nil
+	}
+	if err == nil && info.Size() > maxSeen {
+		err = errors.New("it is too large")
+	}
+	var data []byte
+	if err == nil {
+		data, err = os.ReadFile(s.Seen)
+	}
+	if err == nil {
+		err = strictJSON(data, &all)
+	}
+	if err == nil && all.Wallets == nil {
+		err = errors.New("it has no wallets")
+	}
+	if err != nil {
+		return all, refuse(finding.New("wallet.memory", "what was seen of the wallets so far cannot be read, so a wallet put back to an older state would not be noticed").
+			Saw("%s: %s", s.Seen, plain(err)).
+			Suggest("gharbor wallet verify -forget   # after making sure that the wallet is the newest"))
+	}
+	return all, nil
+}
+
+// judge compares a file with what was seen of its wallet.
+func (s *Store) judge(f *File) (seen, error) {
+	all, err := s.readSeen()
+	if err != nil {
+		return seen{}, err
+	}
+	known, ok := all.Wallets[f.header.ID]
+	if !ok {
+		return seen{}, nil
+	}
+	switch {
+	case !bytes.Equal(known.SigningKey, f.header.SigningKey) && f.header.Generation <= known.Generation:
+		return known, forged(f)
+	case f.header.Generation < known.Generation:
+		return known, refuse(finding.New("wallet.rolled-back", "the wallet %s is older than the one that was here; nothing was taken from it", f.Path).
+			Saw("it is generation %d; generation %d was seen here", f.header.Generation, known.Generation).
+			Suggest("gharbor wallet restore %s   # if the older one is meant to count again", s.shellPath()))
+	case f.header.Generation == known.Generation && f.Hash() != known.Hash:
+		return known, refuse(finding.New("wallet.forked", "the wallet %s is not the generation %d that was here, but another one of that number; nothing was taken from it", f.Path, known.Generation).
+			Saw("it was changed on two machines at once, or somebody put an older one back and changed it").
+			Suggest("gharbor wallet merge OTHER-COPY   # takes both, and shows where they differ"))
+	}
+	return known, nil
+}
+
+// remember notes a file as the newest of its wallet. It is done after the file
+// was written or opened: a crash in between leaves an older memory, which
+// accepts the newer file.
+func (s *Store) remember(ctx context.Context, f *File) error {
+	known, err := s.judge(f)
+	if err != nil || known.Generation == f.header.Generation && known.Path == f.Path {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(s.Seen), 0o700); err != nil {
+		return plain(err)
+	}
+	unlock, err := atomicfile.Lock(ctx, s.Seen)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	all, err := s.readSeen()
+	if err != nil {
+		return err
+	}
+	if now := all.Wallets[f.header.ID]; now.Generation > f.header.Generation {
+		return nil // another process was here with a newer one
+	}
+	all.Wallets[f.header.ID] = seen{Path: f.Path, Generation: f.header.Generation, Hash: f.Hash(), SigningKey: f.header.SigningKey}
+	data, err := json.MarshalIndent(all, "", "  ")
+	if err != nil {
+		return err
+	}
+	return plain(s.Writer.Write(s.Seen, append(data, '\n')))
+}
+
+// Forget drops what was seen of all wallets, for a file that can't be read.
+func (s *Store) Forget() error {
+	err := os.Remove(s.Seen)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return plain(err)
+}

@@ -1,0 +1,415 @@
+package wallet
+
+import (
+	"bytes"
+	"context"
+	"crypto/ed25519"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"gentleharbor/core/atomicfile"
+	"gentleharbor/core/clean"
+	"gentleharbor/core/secret"
+)
+
+// Store is a wallet's place, and the memory of what was seen there.
+type Store struct {
+	Path   string           // of the wallet file
+	Seen   string           // of the file that remembers generations
+	Now    func() time.Time // nil for the clock
+	Writer atomicfile.Writer
+}
+
+func (s *Store) now() time.Time {
+	if s.Now != nil {
+		return s.Now().UTC().Truncate(time.Second)
+	}
+	return time.Now().UTC().Truncate(time.Second)
+}
+
+func (s *Store) shellPath() string { return clean.Shell(s.Path) }
+
+// Open opens the wallet. Remembering its generation is an error only where the
+// memory contradicts the file: a scheduled job may have no place to write to.
+func (s *Store) Open(ctx context.Context, opener Opener) (*Wallet, error) {
+	f, err := Load(s.Path)
+	if err != nil {
+		return nil, err
+	}
+	return s.openFile(ctx, f, opener)
+}
+
+func (s *Store) openFile(ctx context.Context, f *File, opener Opener) (*Wallet, error) {
+	known, err := s.judge(f)
+	if err != nil {
+		return nil, err
+	}
+	w, err := opener.open(f)
+	if err != nil {
+		return nil, err
+	}
+	if known.Generation > 0 && !bytes.Equal(known.SigningKey, f.header.SigningKey) && !w.rotatedFrom(known) {
+		return nil, forged(f)
+	}
+	var failure *secret.Failure
+	if err := s.remember(ctx, f); errors.As(err, &failure) {
+		return nil, err
+	}
+	return w, nil
+}
+
+// rotatedFrom reports whether a wallet with another signing key than the one
+// that was seen may be its successor: only its owner can tell, who alone can
+// have sealed the new key under the passphrase.
+func (w *Wallet) rotatedFrom(known seen) bool {
+	return w.owner != nil && w.File.header.Generation > known.Generation
+}
+
+// Create makes a new wallet, where there is none yet.
+func (s *Store) Create(ctx context.Context, passphrase *Passphrase, cost Cost) (*Wallet, error) {
+	if err := os.MkdirAll(filepath.Dir(s.Path), 0o700); err != nil {
+		return nil, fmt.Errorf("%s: cannot be made: %w", filepath.Dir(s.Path), plain(err))
+	}
+	unlock, err := s.lock(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	if _, err := os.Lstat(s.Path); !errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%s exists already; a second wallet needs another place: -wallet FILE", s.Path)
+	}
+	h := header{ID: hex.EncodeToString(random(16)), Cost: cost, Readers: []ReaderInfo{}}
+	owner := &ownerKeys{}
+	newKeys(&h, owner, passphrase)
+	return s.write(ctx, &Wallet{File: &File{Path: s.Path, header: h}, owner: owner})
+}
+
+// newKeys makes all keys new.
+func newKeys(h *header, owner *ownerKeys, passphrase *Passphrase) {
+	h.Salt = random(saltSize)
+	owner.passphraseKey = passphrase.key(h)
+	owner.contentKey = random(keySize)
+	owner.signing = ed25519.NewKeyFromSeed(random(ed25519.SeedSize))
+	h.SigningKey = owner.signing.Public().(ed25519.PublicKey)
+}
+
+func (s *Store) lock(ctx context.Context) (func(), error) {
+	unlock, err := atomicfile.Lock(ctx, s.Path)
+	if err != nil {
+		return nil, fmt.Errorf("%s.lock: %w", s.Path, plain(err))
+	}
+	return unlock, nil
+}
+
+// Update opens the wallet under its lock, lets change do its work, and writes
+// the next generation. Where change fails nothing has changed.
+func (s *Store) Update(ctx context.Context, passphrase *Passphrase, change func(*Wallet) error) (*Wallet, error) {
+	target, err := atomicfile.Resolve(s.Path)
+	if err != nil {
+		return nil, refuse(unreadable(s.Path, err))
+	}
+	at := *s
+	at.Path = target
+	if f, err := Load(target); err != nil {
+		return nil, err
+	} else if _, err := at.judge(f); err != nil {
+		return nil, err
+	} else {
+		passphrase.key(&f.header) // half a second that other writers need not wait for
+	}
+	unlock, err := at.lock(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	w, err := at.Open(ctx, passphrase)
+	if err != nil {
+		return nil, err
+	}
+	if err := change(w); err != nil {
+		return nil, err
+	}
+	return at.write(ctx, w)
+}
+
+// write seals a wallet as the next generation and puts it in place. The lock
+// must be held.
+func (s *Store) write(ctx context.Context, w *Wallet) (*Wallet, error) {
+	h := w.File.header
+	h.Generation++
+	h.Previous, h.Written = "", s.now()
+	if w.File.data != nil {
+		h.Previous = w.File.Hash()
+	}
+	headerBytes := mustJSON(h)
+	keys := sealedKeys{Owner: seal(w.owner.passphraseKey, slices.Concat(w.owner.contentKey, w.owner.signing.Seed()), label("owner", headerBytes)), Readers: []readerBox{}}
+	for _, reader := range h.Readers {
+		box, err := sealTo(reader, w.owner.contentKey, headerBytes)
+		if err != nil {
+			return nil, err
+		}
+		keys.Readers = append(keys.Readers, box)
+	}
+	text := w.encode()
+	if len(text) > maxContent-1024 || len(headerBytes) > maxHeader {
+		return nil, fmt.Errorf("%s: the wallet would be larger than %d MiB, which is the most", s.Path, maxContent>>20)
+	}
+	data := assemble(headerBytes, mustJSON(keys), seal(w.owner.contentKey, text, label("content", headerBytes)), w.owner.signing)
+	f, err := Parse(s.Path, data) // what can't be read back is never put in place
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Writer.WriteShared(s.Path, data); err != nil {
+		return nil, fmt.Errorf("%s: cannot be written: %w", s.Path, plain(err))
+	}
+	if err := s.remember(ctx, f); err != nil {
+		return nil, fmt.Errorf("the wallet was written, and that it was could not be noted in %s: %w", s.Seen, err)
+	}
+	return &Wallet{File: f, Entries: w.Entries, Through: w.Through, owner: w.owner}, nil
+}
+
+// ChangePassphrase makes the next generation open by another passphrase. The
+// content key is new too: an old copy with the old passphrase opens nothing that
+// is written later. Inside Update.
+func (w *Wallet) ChangePassphrase(passphrase *Passphrase, cost Cost) {
+	w.File.header.Cost = cost
+	w.File.header.Salt = random(saltSize)
+	w.owner.passphraseKey = passphrase.key(&w.File.header)
+	w.owner.contentKey = random(keySize)
+}
+
+// Rotate makes all keys new, the signing key too: every pin file ends, and the
+// readers are returned. Inside Update.
+func (w *Wallet) Rotate(passphrase *Passphrase) []ReaderInfo {
+	ended := w.File.header.Readers
+	w.File.header.Readers = []ReaderInfo{}
+	newKeys(&w.File.header, w.owner, passphrase)
+	return ended
+}
+
+// AddReader makes a reader's keys and lets it in. Inside Update.
+func (w *Wallet) AddReader(name string, at time.Time) (*Pin, error) {
+	if slices.ContainsFunc(w.File.header.Readers, func(r ReaderInfo) bool { return r.Name == name }) {
+		return nil, fmt.Errorf("there is a reader %s already; gharbor wallet reader remove %s ends it", name, name)
+	}
+	if len(w.File.header.Readers) >= maxReaders {
+		return nil, fmt.Errorf("the wallet has %d readers, which is the most", maxReaders)
+	}
+	pin, info, err := newPin(&w.File.header, name)
+	if err != nil {
+		return nil, err
+	}
+	info.Added = at.UTC().Truncate(time.Second)
+	w.File.header.Readers = append(slices.Clone(w.File.header.Readers), info)
+	return pin, nil
+}
+
+// RemoveReader shuts a reader out of all that is written from now on, by a new
+// content key. It returns what the reader could have read. Inside Update.
+func (w *Wallet) RemoveReader(name string) ([]string, error) {
+	readers := slices.DeleteFunc(slices.Clone(w.File.header.Readers), func(r ReaderInfo) bool { return r.Name == name })
+	if len(readers) == len(w.File.header.Readers) {
+		return nil, fmt.Errorf("there is no reader of that name; gharbor wallet reader list shows those there are")
+	}
+	w.File.header.Readers = readers
+	w.owner.contentKey = random(keySize)
+	return w.Names(), nil
+}
+
+// Restore signs the content of another file of this wallet's, an older one or a
+// backup, as the newest generation. Readers that the present file does not have
+// any more do not come back; where there is no present file to tell, none do.
+// gone are the names of readers that were left out.
+func (s *Store) Restore(ctx context.Context, from *File, passphrase *Passphrase) (w *Wallet, gone []string, err error) {
+	target, err := atomicfile.Resolve(s.Path)
+	if err != nil {
+		return nil, nil, refuse(unreadable(s.Path, err))
+	}
+	at := *s
+	at.Path = target
+	unlock, err := at.lock(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer unlock()
+	w, err = passphrase.open(from)
+	if err != nil {
+		return nil, nil, err
+	}
+	all, err := at.readSeen()
+	if err != nil {
+		return nil, nil, err
+	}
+	newest := max(from.header.Generation, all.Wallets[from.header.ID].Generation)
+	var staying []ReaderInfo
+	if present, err := Load(target); err == nil && present.header.ID == from.header.ID && bytes.Equal(present.header.SigningKey, from.header.SigningKey) {
+		newest, staying = max(newest, present.header.Generation), present.header.Readers
+	} else if err == nil && present.header.ID != from.header.ID {
+		return nil, nil, fmt.Errorf("%s is another wallet than %s; restore to another place with -wallet FILE", target, from.Path)
+	}
+	h := &w.File.header
+	kept := []ReaderInfo{}
+	for _, r := range h.Readers {
+		if slices.ContainsFunc(staying, func(o ReaderInfo) bool { return bytes.Equal(o.PublicKey, r.PublicKey) }) {
+			kept = append(kept, r)
+		} else {
+			gone = append(gone, r.Name)
+		}
+	}
+	h.Readers, h.Generation = kept, newest
+	w.owner.contentKey = random(keySize)
+	w, err = at.write(ctx, w)
+	return w, gone, err
+}
+
+// Merged is what a merge did with the entries of the other file.
+type Merged struct {
+	Added     []string // they were not here
+	Same      []string
+	Conflicts []Conflict
+}
+
+// Conflict is an entry that the two files have differently. Both are kept.
+type Conflict struct {
+	Name    string // stays as it is here
+	Other   string // the name under which the other file's was kept
+	Differs []string
+}
+
+// merge takes entries of another file, from another machine, into this one.
+// Nothing is lost: what differs is kept beside ours under a name of its own.
+func (w *Wallet) merge(other *Wallet) Merged {
+	var m Merged
+	for _, theirs := range other.Entries {
+		ours := w.Entry(theirs.Name)
+		if ours == nil {
+			w.Put(theirs)
+			m.Added = append(m.Added, theirs.Name)
+			continue
+		}
+		differs := ours.differs(theirs)
+		if len(differs) == 0 {
+			m.Same = append(m.Same, theirs.Name)
+			continue
+		}
+		name := theirs.Name
+		theirs.Name = w.freeName(theirs.Name)
+		w.Put(theirs)
+		m.Conflicts = append(m.Conflicts, Conflict{Name: name, Other: theirs.Name, Differs: differs})
+	}
+	return m
+}
+
+// freeName is name with the first ending that no entry has.
+func (w *Wallet) freeName(name string) string {
+	for i := 2; ; i++ {
+		ending := fmt.Sprintf(".%d", i)
+		candidate := name[:min(len(name), 64-len(ending))] + ending
+		if w.Entry(candidate) == nil {
+			return candidate
+		}
+	}
+}
+
+func (e *Entry) differs(o Entry) []string {
+	var words []string
+	if e.Secret.Disclose() != o.Secret.Disclose() {
+		words = append(words, "secret")
+	}
+	if e.User != o.User {
+		words = append(words, "user")
+	}
+	if e.Note != o.Note {
+		words = append(words, "note")
+	}
+	if !slices.EqualFunc(e.Bindings, o.Bindings, Binding.Same) {
+		words = append(words, "bindings")
+	}
+	return words
+}
+
+// openForMerge opens the wallet although another one of its generation was seen,
+// if the other copy is the one that was.
+func (s *Store) openForMerge(ctx context.Context, other *File, passphrase *Passphrase) (*Wallet, error) {
+	f, err := Load(s.Path)
+	if err != nil {
+		return nil, err
+	}
+	known, judged := s.judge(f)
+	if judged == nil {
+		return s.openFile(ctx, f, passphrase)
+	}
+	if f.header.ID != other.header.ID || known.Hash != other.Hash() {
+		return nil, judged
+	}
+	return passphrase.open(f)
+}
+
+// Merge opens the wallet and another copy, lets nothing of either be lost, and
+// writes the next generation of both.
+func (s *Store) Merge(ctx context.Context, other *File, passphrase, others *Passphrase) (Merged, error) {
+	target, err := atomicfile.Resolve(s.Path)
+	if err != nil {
+		return Merged{}, refuse(unreadable(s.Path, err))
+	}
+	at := *s
+	at.Path = target
+	unlock, err := at.lock(ctx)
+	if err != nil {
+		return Merged{}, err
+	}
+	defer unlock()
+	w, err := at.openForMerge(ctx, other, passphrase)
+	if err != nil {
+		return Merged{}, err
+	}
+	theirs, err := others.open(other)
+	if err != nil {
+		return Merged{}, err
+	}
+	m := w.merge(theirs)
+	if other.header.ID == w.File.header.ID {
+		w.File.header.Generation = max(w.File.header.Generation, other.header.Generation)
+	}
+	_, err = at.write(ctx, w)
+	return m, err
+}
+
+// Backup copies the wallet file, once its structure and signature were found
+// right, to where nothing stands yet.
+func (s *Store) Backup(to string) (*File, error) {
+	f, err := Load(s.Path)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := s.judge(f); err != nil {
+		return nil, err
+	}
+	if _, err := os.Lstat(to); !errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%s exists already; a backup never overwrites", to)
+	}
+	if err := s.Writer.Write(to, f.data); err != nil {
+		return nil, fmt.Errorf("%s: cannot be written: %w", to, plain(err))
+	}
+	return f, nil
+}
+
+// CheckPassphrase says what is wrong with a new passphrase, "" for nothing.
+// Argon2id makes trying dear, and a short one is still soon tried.
+func CheckPassphrase(v secret.Value) string {
+	const least = 8
+	switch text := v.Disclose(); {
+	case len([]rune(text)) < least:
+		return fmt.Sprintf("a passphrase has %d characters at the least; a few words are easy to keep in mind and hard to guess", least)
+	case strings.TrimSpace(text) != text:
+		return "a passphrase neither starts nor ends with a blank"
+	}
+	return ""
+}

@@ -1,0 +1,125 @@
+package wallet
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"sync"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/secret"
+)
+
+// Vault gives profiles their secrets out of a wallet. It opens the wallet once
+// for a whole run: by a reader's pin file, by an unlock, or by the passphrase.
+type Vault struct {
+	Store    Store
+	Pin      string                                                         // path of a reader's pin file; there need not be one
+	Unlocked func(id string) Opener                                         // the process that keeps the wallet of that id open; nil where none does
+	Terminal bool                                                           // there is someone to ask
+	Ask      func(ctx context.Context, prompt string) (secret.Value, error) // without echo
+
+	mu     sync.Mutex
+	opened *Wallet
+	failed error
+}
+
+// Find is a secret.Finder's Wallet.
+func (v *Vault) Find(q secret.Query, byDefault bool) (*secret.Located, *finding.Finding) {
+	v.mu.Lock()
+	w, err := v.openQuietly()
+	v.mu.Unlock()
+	var failure *secret.Failure
+	switch {
+	case errors.As(err, &failure):
+		if byDefault && failure.Found.Code == "wallet.missing" {
+			return nil, finding.New("secret.no-match", "there is no wallet %s", v.Store.Path)
+		}
+		return nil, failure.Found
+	case err != nil:
+		return nil, unreadable(v.Store.Path, err)
+	case w == nil && byDefault:
+		return nil, finding.New("secret.no-match", "the wallet %s is locked, and the profile does not name it", v.Store.Path)
+	case w == nil && !v.Terminal:
+		return nil, finding.New("wallet.locked", "the wallet %s is locked, and there is no terminal to ask for its passphrase on", v.Store.Path).
+			Suggest("gharbor wallet unlock -lifetime 15m   # on a terminal, for this user").
+			Suggest("gharbor wallet reader add NAME -out FILE   # for a job that runs unattended")
+	case w == nil:
+		return &secret.Located{Place: fmt.Sprintf("wallet %s, once its passphrase is given", clean.Line(v.Store.Path, 200)), Asks: true,
+			Read: func(ctx context.Context) (secret.Value, error) { return v.ask(ctx, q) }}, nil
+	}
+	e, found := w.match(q)
+	if e == nil {
+		return nil, found
+	}
+	value := e.Secret
+	return &secret.Located{Place: w.place(e), Read: func(context.Context) (secret.Value, error) { return value, nil }}, nil
+}
+
+// place says where a secret was, by wallet and entry.
+func (w *Wallet) place(e *Entry) string {
+	text := fmt.Sprintf("wallet %s, entry %s, opened by %s", clean.Line(w.File.Path, 200), e.Name, w.Through)
+	if len(e.Bindings) == 0 {
+		text += " (bound to nothing)"
+	}
+	return text
+}
+
+// openQuietly opens the wallet without asking anybody; nil and no error where
+// that can't be done.
+func (v *Vault) openQuietly() (*Wallet, error) {
+	if v.opened != nil || v.failed != nil {
+		return v.opened, v.failed
+	}
+	f, err := Load(v.Store.Path)
+	if err != nil {
+		v.failed = err
+		return nil, err
+	}
+	opener := v.Unlocked(f.ID())
+	if _, err := os.Stat(v.Pin); v.Pin != "" && !errors.Is(err, fs.ErrNotExist) {
+		if opener, err = LoadPin(v.Pin); err != nil {
+			v.failed = err
+			return nil, err
+		}
+	}
+	if opener != nil {
+		v.opened, v.failed = v.Store.openFile(context.Background(), f, opener)
+	}
+	return v.opened, v.failed
+}
+
+// ask opens the wallet by its passphrase, with three tries.
+func (v *Vault) ask(ctx context.Context, q secret.Query) (secret.Value, error) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	for try := 1; v.opened == nil && v.failed == nil; try++ {
+		answer, err := v.Ask(ctx, "passphrase of the wallet "+clean.Line(v.Store.Path, 200))
+		if err != nil {
+			return secret.Value{}, err
+		}
+		w, err := v.Store.Open(ctx, &Passphrase{Value: answer})
+		if err == nil {
+			v.opened = w
+		} else if try == 3 || !IsWrongPassphrase(err) {
+			v.failed = err
+		}
+	}
+	if v.failed != nil {
+		return secret.Value{}, v.failed
+	}
+	e, found := v.opened.match(q)
+	if e == nil {
+		return secret.Value{}, &secret.Failure{Found: found}
+	}
+	return e.Secret, nil
+}
+
+// IsWrongPassphrase tells a slip of the fingers from all else.
+func IsWrongPassphrase(err error) bool {
+	var failure *secret.Failure
+	return errors.As(err, &failure) && failure.Found.Code == "wallet.passphrase"
+}

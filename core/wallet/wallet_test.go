@@ -1,0 +1,665 @@
+package wallet
+
+import (
+	"bytes"
+	"context"
+	"crypto/ecdh"
+	"crypto/ed25519"
+	"crypto/sha256"
+	"encoding/binary"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"gentleharbor/core/atomicfile"
+	"gentleharbor/core/secret"
+)
+
+var update = flag.Bool("update", false, "write the test vector of docs/wallet-format.md anew")
+
+const canary = "dunlin-4711-übers-Watt"
+
+// world is a wallet with two entries and a reader, in a folder of its own.
+type world struct {
+	*testing.T
+	Store
+	pass *Passphrase
+	pin  *Pin
+}
+
+func newWorld(t *testing.T) *world {
+	t.Helper()
+	dir := t.TempDir()
+	w := &world{T: t, Store: Store{Path: filepath.Join(dir, "wallet.ghw"), Seen: filepath.Join(dir, "state", "seen.json")},
+		pass: &Passphrase{Value: secret.NewValue("seven brown curlews")}}
+	if _, err := w.Create(context.Background(), w.pass, floor); err != nil {
+		t.Fatal(err)
+	}
+	w.put("sightings", canary)
+	w.put("tides", "knot-0815")
+	w.pin = w.reader("nightly")
+	return w
+}
+
+func (w *world) change(f func(*Wallet) error) *Wallet {
+	w.Helper()
+	opened, err := w.Update(context.Background(), w.pass, f)
+	if err != nil {
+		w.Fatal(err)
+	}
+	return opened
+}
+
+func (w *world) put(name, text string) {
+	w.Helper()
+	w.change(func(o *Wallet) error {
+		o.Put(Entry{Name: name, Secret: secret.NewValue(text), Created: w.now(), Changed: w.now()})
+		return nil
+	})
+}
+
+func (w *world) reader(name string) *Pin {
+	w.Helper()
+	var pin *Pin
+	w.change(func(o *Wallet) (err error) {
+		pin, err = o.AddReader(name, w.now())
+		return err
+	})
+	return pin
+}
+
+func (w *world) bytes() []byte {
+	w.Helper()
+	data, err := os.ReadFile(w.Path)
+	if err != nil {
+		w.Fatal(err)
+	}
+	return data
+}
+
+func (w *world) write(data []byte) {
+	w.Helper()
+	if err := os.WriteFile(w.Path, data, 0o600); err != nil {
+		w.Fatal(err)
+	}
+}
+
+// fails opens the wallet and wants a finding of one of the codes.
+func (w *world) fails(what string, opener Opener, codes ...string) {
+	w.Helper()
+	opened, err := w.Open(context.Background(), opener)
+	if opened != nil {
+		w.Fatalf("%s: it opened", what)
+	}
+	var failure *secret.Failure
+	if !errors.As(err, &failure) || !slices.Contains(codes, failure.Found.Code) {
+		w.Fatalf("%s: %v, and one of %v was expected", what, err, codes)
+	}
+	if text := fmt.Sprint(failure.Found); strings.Contains(text, canary) {
+		w.Fatalf("%s: the finding has the secret in it", what)
+	}
+}
+
+func (w *world) has(opener Opener, names ...string) {
+	w.Helper()
+	opened, err := w.Open(context.Background(), opener)
+	if err != nil {
+		w.Fatal(err)
+	}
+	if !slices.Equal(opened.Names(), names) {
+		w.Fatalf("%v", opened.Names())
+	}
+}
+
+func TestOpening(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.has(w.pass, "sightings", "tides")
+	w.has(w.pin, "sightings", "tides")
+	opened, _ := w.Open(context.Background(), w.pin)
+	if opened.Entry("sightings").Secret.Disclose() != canary || opened.Entry("knot") != nil || opened.owner != nil {
+		t.Error("a reader reads, and no more")
+	}
+	if bytes.Contains(w.bytes(), []byte(canary)) || bytes.Contains(w.bytes(), []byte("sightings")) {
+		t.Error("a name or a secret is readable in the file")
+	}
+	w.fails("another passphrase", &Passphrase{Value: secret.NewValue("seven brown curlew")}, "wallet.passphrase")
+	other := newWorld(t)
+	w.fails("another wallet's reader", other.pin, "wallet.other")
+	if _, err := w.Create(context.Background(), w.pass, floor); err == nil {
+		t.Error("a wallet was made over another")
+	}
+}
+
+// TestDamage: every byte flipped in turn, and every length.
+func TestDamage(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	whole := w.bytes()
+	for i := range whole {
+		broken := slices.Clone(whole)
+		broken[i] ^= 1 << (i % 8)
+		if _, err := Parse(w.Path, broken); err == nil {
+			t.Fatalf("byte %d flipped, and it was read", i)
+		}
+		if _, err := Parse(w.Path, whole[:i]); err == nil {
+			t.Fatalf("cut at %d, and it was read", i)
+		}
+	}
+	w.write(append(slices.Clone(whole), 'x'))
+	w.fails("a byte more", w.pin, "wallet.damaged")
+	w.write([]byte("gentle-harbor wallet 2\nand then something else"))
+	w.fails("a newer format", w.pin, "wallet.format")
+	w.write(nil)
+	w.fails("nothing", w.pin, "wallet.damaged")
+	huge := append([]byte(magic), 0xff, 0xff, 0xff, 0xff)
+	w.write(huge)
+	w.fails("a huge length", w.pin, "wallet.damaged")
+	os.Remove(w.Path)
+	w.fails("no file", w.pin, "wallet.missing")
+	os.Mkdir(w.Path, 0o700)
+	w.fails("a folder", w.pin, "wallet.unreadable")
+	os.Remove(w.Path)
+	w.write(whole)
+	os.Chmod(w.Path, 0o666)
+	w.fails("writable by others", w.pin, "wallet.permissions")
+	os.Chmod(w.Path, 0o644)
+	w.has(w.pin, "sightings", "tides")
+}
+
+// parts takes a file apart without judging it.
+func parts(data []byte) (header, keys, content, tail []byte) {
+	rest := data[len(magic):]
+	next := func() []byte {
+		n := binary.BigEndian.Uint32(rest)
+		part := rest[4 : 4+n]
+		rest = rest[4+n:]
+		return part
+	}
+	header, keys, content = next(), next(), next()
+	return header, keys, content, rest
+}
+
+// TestForgery: what a reader has (its pin file and the wallet) is not enough to
+// make a wallet that anybody believes, whatever of it is changed.
+func TestForgery(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	second := w.reader("weekly")
+	whole := w.bytes()
+	f, err := Parse(w.Path, whole)
+	if err != nil {
+		t.Fatal(err)
+	}
+	// The reader can have the content key, and an Ed25519 key of its own.
+	private, _ := ecdh.X25519().NewPrivateKey(w.pin.PrivateKey)
+	contentKey, err := unsealAs(private, f.keys.Readers[0], f.headerBytes)
+	if err != nil {
+		t.Fatal(err)
+	}
+	mine := ed25519.NewKeyFromSeed(random(ed25519.SeedSize))
+	opened, _ := w.Open(context.Background(), w.pin)
+	opened.Put(Entry{Name: "sightings", Secret: secret.NewValue("forged")})
+
+	forge := func(name string, h header, sign ed25519.PrivateKey) {
+		headerBytes := mustJSON(h)
+		keys := f.keys
+		keys.Readers = nil
+		for _, r := range h.Readers {
+			box, err := sealTo(r, contentKey, headerBytes)
+			if err != nil {
+				t.Fatal(err)
+			}
+			keys.Readers = append(keys.Readers, box)
+		}
+		w.write(assemble(headerBytes, mustJSON(keys), seal(contentKey, opened.encode(), label("content", headerBytes)), sign))
+		w.fails(name+", to its maker", w.pin, "wallet.forged")
+		w.fails(name+", to another reader", second, "wallet.forged")
+		w.fails(name+", to the owner", w.pass, "wallet.forged", "wallet.passphrase")
+		fresh := w.Store
+		fresh.Seen = filepath.Join(t.TempDir(), "seen.json") // a machine that has not seen the wallet yet
+		for _, opener := range []Opener{w.pass, w.pin, second} {
+			if opened, err := fresh.Open(context.Background(), opener); err == nil {
+				t.Fatalf("%s: a fresh machine believes it: %v", name, opened.Names())
+			}
+		}
+	}
+	h := f.header
+	h.Generation++
+	forge("signed by another key", h, mine)
+	h.SigningKey = mine.Public().(ed25519.PublicKey)
+	forge("signed by the key that it names", h, mine)
+	h.Generation = f.header.Generation
+	forge("of the same generation", h, mine)
+
+	// Parts of the file, changed and summed up again, but not signed again.
+	for i, name := range []string{"header", "keys", "content"} {
+		data := slices.Clone(whole)
+		header, keys, content, tail := parts(data)
+		part := [][]byte{header, keys, content}[i]
+		part[len(part)/2] ^= 1
+		sum := sha256.Sum256(data[:len(data)-len(tail)])
+		copy(tail, sum[:])
+		w.write(data)
+		w.fails("a changed "+name, w.pin, "wallet.forged", "wallet.damaged")
+	}
+	w.write(whole)
+	w.has(w.pin, "sightings", "tides")
+}
+
+// TestSwappedParts: parts of two wallets of one owner, summed up and even signed
+// by the owner's key, do not open: the header is sealed into each.
+func TestSwappedParts(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	old := w.bytes()
+	w.put("sightings", "newer")
+	opened, err := w.Open(context.Background(), w.pass)
+	if err != nil {
+		t.Fatal(err)
+	}
+	oldHeader, oldKeys, oldContent, _ := parts(old)
+	header, keys, content, _ := parts(w.bytes())
+	for name, p := range map[string][3][]byte{
+		"content": {header, keys, oldContent}, "keys": {header, oldKeys, content}, "header": {oldHeader, keys, content},
+		"keys and content": {header, oldKeys, oldContent},
+	} {
+		w.write(assemble(p[0], p[1], p[2], opened.owner.signing))
+		w.fails("the old "+name+" (owner)", w.pass, "wallet.damaged", "wallet.passphrase", "wallet.rolled-back", "wallet.forked")
+		w.fails("the old "+name+" (reader)", w.pin, "wallet.damaged", "wallet.reader-removed", "wallet.rolled-back", "wallet.forked")
+		fresh := w.Store
+		fresh.Seen = filepath.Join(t.TempDir(), "seen.json")
+		if _, err := fresh.Open(context.Background(), w.pin); err == nil {
+			t.Errorf("%s: it opens where nothing was seen yet", name)
+		}
+	}
+}
+
+func TestHeaderBounds(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	f, _ := Parse(w.Path, w.bytes())
+	opened, err := w.Open(context.Background(), w.pass)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, change := range map[string]func(*header){
+		"little memory": func(h *header) { h.Cost.MemoryKiB = 1024 }, "much memory": func(h *header) { h.Cost.MemoryKiB = 4 << 20 },
+		"few passes": func(h *header) { h.Cost.Passes = 1 }, "many passes": func(h *header) { h.Cost.Passes = 1 << 30 },
+		"no threads": func(h *header) { h.Cost.Threads = 0 }, "many threads": func(h *header) { h.Cost.Threads = 200 },
+		"no salt": func(h *header) { h.Salt = nil }, "no id": func(h *header) { h.ID = "" }, "generation 0": func(h *header) { h.Generation = 0 },
+		"a reader's name": func(h *header) { h.Readers[0].Name = "\x1b[2J" }, "a reader's key": func(h *header) { h.Readers[0].PublicKey = []byte("x") },
+	} {
+		h := f.header
+		h.Readers = slices.Clone(h.Readers)
+		change(&h)
+		data := assemble(mustJSON(h), mustJSON(f.keys), f.content, opened.owner.signing)
+		if _, err := Parse(w.Path, data); err == nil || !strings.Contains(err.Error(), "damaged") {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
+
+func TestRemovedReader(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	weekly := w.reader("weekly")
+	old := w.bytes()
+	oldKey, _ := w.Open(context.Background(), w.pass)
+	var saw []string
+	w.change(func(o *Wallet) (err error) {
+		saw, err = o.RemoveReader("nightly")
+		return err
+	})
+	if !slices.Equal(saw, []string{"sightings", "tides"}) {
+		t.Errorf("%v", saw)
+	}
+	w.fails("a removed reader", w.pin, "wallet.reader-removed")
+	w.has(weekly, "sightings", "tides")
+	w.put("later", "written after")
+	w.fails("a removed reader, later", w.pin, "wallet.reader-removed")
+	f, _ := Parse(w.Path, w.bytes())
+	if _, err := f.read(oldKey.owner.contentKey, ""); err == nil {
+		t.Error("the old content key opens what was written later")
+	}
+	w.write(old)
+	w.fails("the file from before", w.pin, "wallet.rolled-back")
+	if _, err := w.Update(context.Background(), w.pass, func(o *Wallet) error { return nil }); err == nil {
+		t.Error("an older file was written on")
+	}
+	if _, gone, err := w.Restore(context.Background(), mustParse(t, old), w.pass); err != nil || !slices.Equal(gone, []string{"nightly"}) && len(gone) != 0 {
+		t.Errorf("%v, %v", gone, err)
+	}
+}
+
+func mustParse(t *testing.T, data []byte) *File {
+	t.Helper()
+	f, err := Parse("a copy", data)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return f
+}
+
+func TestPassphraseAndRotation(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	old, oldPass := w.bytes(), w.pass
+	opened, _ := w.Open(context.Background(), w.pass)
+	next := &Passphrase{Value: secret.NewValue("two avocets and a knot")}
+	w.change(func(o *Wallet) error { o.ChangePassphrase(next, floor); return nil })
+	w.fails("the old passphrase", oldPass, "wallet.passphrase")
+	w.pass = next
+	w.has(w.pin, "sightings", "tides")
+	w.put("later", "written after")
+	if _, err := mustParse(t, w.bytes()).read(opened.owner.contentKey, ""); err == nil {
+		t.Error("an old copy's key opens what was written later")
+	}
+	w.change(func(o *Wallet) error {
+		if ended := o.Rotate(w.pass); len(ended) != 1 || ended[0].Name != "nightly" {
+			t.Errorf("%v", ended)
+		}
+		return nil
+	})
+	w.has(w.pass, "later", "sightings", "tides")
+	w.fails("a reader from before the rotation", w.pin, "wallet.forged")
+	w.write(old)
+	w.fails("the file from before", oldPass, "wallet.rolled-back", "wallet.forged")
+}
+
+func TestRollbackForkAndRestore(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	old := w.bytes()
+	w.put("sightings", "two")
+	ours := w.bytes()
+	w.write(old)
+	w.fails("an older file", w.pass, "wallet.rolled-back")
+	w.fails("an older file", w.pin, "wallet.rolled-back")
+
+	// The other machine changes the same generation in its own way.
+	there := *w
+	there.Seen = filepath.Join(t.TempDir(), "seen.json")
+	there.put("tides", "theirs")
+	there.put("tides", "theirs too")
+	there.write(old)
+	there.Seen = filepath.Join(t.TempDir(), "seen.json")
+	there.put("ringing", "new over there")
+	theirs := w.bytes()
+	w.fails("a fork", w.pass, "wallet.forked")
+	w.fails("a fork", w.pin, "wallet.forked")
+	copied := filepath.Join(t.TempDir(), "copy")
+	os.WriteFile(copied, ours, 0o600)
+	other, err := Load(copied)
+	if err != nil {
+		t.Fatal(err)
+	}
+	m, err := w.Merge(context.Background(), other, w.pass, w.pass)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(m.Conflicts) != 1 || m.Conflicts[0].Name != "sightings" || m.Conflicts[0].Other != "sightings.2" || len(m.Same) != 1 || len(m.Added) != 0 {
+		t.Errorf("%+v", m)
+	}
+	w.has(w.pin, "ringing", "sightings", "sightings.2", "tides")
+	opened, _ := w.Open(context.Background(), w.pin)
+	if opened.Entry("sightings").Secret.Disclose() != canary || opened.Entry("sightings.2").Secret.Disclose() != "two" {
+		t.Error("an entry was lost")
+	}
+	w.write(theirs)
+	w.fails("the fork, after the merge", w.pass, "wallet.rolled-back")
+
+	restored, gone, err := w.Restore(context.Background(), mustParse(t, old), w.pass)
+	if err != nil || len(gone) > 0 || restored.Entry("sightings").Secret.Disclose() != canary {
+		t.Fatalf("%v %v", gone, err)
+	}
+	w.has(w.pin, "sightings", "tides")
+	if _, err := w.Merge(context.Background(), other, w.pass, &Passphrase{Value: secret.NewValue("no such one")}); err == nil {
+		t.Error("a merge without the other's passphrase")
+	}
+}
+
+// TestTwoWriters: nothing is lost, whoever comes first.
+func TestTwoWriters(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	var group sync.WaitGroup
+	for i := range 8 {
+		group.Go(func() {
+			_, err := w.Update(context.Background(), &Passphrase{Value: w.pass.Value, derived: map[string][]byte{}}, func(o *Wallet) error {
+				o.Put(Entry{Name: fmt.Sprintf("entry-%d", i), Secret: secret.NewValue("x")})
+				return nil
+			})
+			if err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	group.Wait()
+	opened, err := w.Open(context.Background(), w.pin)
+	if err != nil || len(opened.Entries) != 10 {
+		t.Fatalf("%v, %v", opened, err)
+	}
+}
+
+// TestKilledWriter: a writer is ended at each step of the write of the wallet and
+// of the memory, and the wallet opens, as it was or as it was to be.
+func TestKilledWriter(t *testing.T) {
+	t.Parallel()
+	for step := range 12 {
+		w := newWorld(t)
+		count := 0
+		killed := *w
+		killed.Writer = atomicfile.Writer{Step: func(string) {
+			if count == step {
+				panic("killed") // nothing behind this step is done; a lock ends with its holder
+			}
+			count++
+		}}
+		func() {
+			defer func() { recover() }()
+			killed.put("sightings", "newer")
+		}()
+		fresh := *w
+		opened, err := fresh.Open(context.Background(), w.pin)
+		if err != nil || len(opened.Entries) != 2 {
+			t.Fatalf("killed at step %d: %v", step, err)
+		}
+		if text := opened.Entry("sightings").Secret.Disclose(); text != canary && text != "newer" {
+			t.Errorf("killed at step %d: %q", step, text)
+		}
+		fresh.put("sightings", "after")
+	}
+}
+
+func TestKeeper(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	opened, err := w.Open(context.Background(), w.pass)
+	if err != nil {
+		t.Fatal(err)
+	}
+	short, err := os.MkdirTemp("", "gh") // a socket's path is short
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(short) })
+	socket := filepath.Join(short, "k", "w.sock")
+	listener, err := Listen(socket)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ended := make(chan bool)
+	go func() {
+		Keep(context.Background(), listener, opened.Keys(time.Now().Add(time.Minute)))
+		close(ended)
+	}()
+	u := Unlocked{socket}
+	w.has(u, "sightings", "tides")
+	if until, ok := u.Status(); !ok || time.Until(until) <= 0 {
+		t.Error("no status")
+	}
+	if _, err := Listen(socket); err == nil {
+		t.Error("two keepers on one socket")
+	}
+	other := newWorld(t)
+	other.fails("another wallet's keeper", u, "wallet.locked")
+	w.change(func(o *Wallet) error { _, err := o.RemoveReader("nightly"); return err })
+	w.fails("after the keys were made new", u, "wallet.locked")
+	for _, request := range []string{"open x\n", "open 99999999999\n", "open 10\nshort", "nonsense\n", ""} {
+		u.ask([]byte(request))
+	}
+	if err := u.Lock(); err != nil {
+		t.Error(err)
+	}
+	<-ended
+	if u.Lock() == nil {
+		t.Error("a lock that nobody took")
+	}
+	os.Chmod(filepath.Dir(socket), 0o755)
+	if _, err := Listen(socket); err == nil {
+		t.Error("a keeper in a folder that others see")
+	}
+}
+
+// TestVector: the file that docs/wallet-format.md describes, byte for byte.
+func TestVector(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	s := Store{Path: "../../docs/wallet-format.ghw", Seen: filepath.Join(dir, "seen.json")}
+	pass := &Passphrase{Value: secret.NewValue("curlew, knot and dunlin")}
+	if *update {
+		os.Remove(s.Path)
+		os.Remove("../../docs/wallet-format.pin")
+		s.Now = func() time.Time { return time.Date(2026, 11, 1, 12, 0, 0, 0, time.UTC) }
+		if _, err := s.Create(context.Background(), pass, floor); err != nil {
+			t.Fatal(err)
+		}
+		_, err := s.Update(context.Background(), pass, func(w *Wallet) error {
+			w.Put(Entry{Name: "sightings", User: "visitor", Secret: secret.NewValue("a made-up password"), Created: s.now(), Changed: s.now(),
+				Bindings: []Binding{{Profile: "sightings", Engine: "postgresql", Addresses: []string{"127.0.0.1:5432"}, TLS: "offered"}}})
+			pin, err := w.AddReader("nightly", s.now())
+			if err != nil {
+				return err
+			}
+			return pin.WriteNew("../../docs/wallet-format.pin")
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+		os.Remove(s.Path + ".lock")
+		s.Seen = filepath.Join(t.TempDir(), "seen.json")
+	}
+	data, err := os.ReadFile("../../docs/wallet-format.pin")
+	if err != nil {
+		t.Fatal(err)
+	}
+	path := filepath.Join(dir, "pin")
+	os.WriteFile(path, data, 0o600) // a checkout has made it readable for all
+	pin, err := LoadPin(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, opener := range []Opener{pass, pin} {
+		file, _ := os.ReadFile(s.Path)
+		f, err := Parse(s.Path, file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		w, err := opener.open(f)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if e := w.Entry("sightings"); f.Generation() != 2 || e == nil || e.Secret.Disclose() != "a made-up password" || e.User != "visitor" {
+			t.Errorf("%+v", w)
+		}
+	}
+}
+
+func TestPinFile(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	path := filepath.Join(t.TempDir(), "pin")
+	if err := w.pin.WriteNew(path); err != nil {
+		t.Fatal(err)
+	}
+	if w.pin.WriteNew(path) == nil {
+		t.Error("a pin file was written over another")
+	}
+	if _, err := LoadPin(path); err != nil {
+		t.Error(err)
+	}
+	if text := fmt.Sprintf("%v %+v %#v %s", w.pin, w.pin, *w.pin, *w.pin); strings.Contains(text, fmt.Sprint(w.pin.PrivateKey)) {
+		t.Errorf("a pin prints its key: %s", text)
+	}
+	code := func() string {
+		_, err := LoadPin(path)
+		var failure *secret.Failure
+		if !errors.As(err, &failure) {
+			return fmt.Sprint(err)
+		}
+		return failure.Found.Code
+	}
+	os.Chmod(path, 0o644)
+	if code() != "secret.permissions" {
+		t.Error(code())
+	}
+	for _, text := range []string{"", "{}", `{"format":1,"wallet":"x"}`, strings.Repeat("x", maxPin+2)} {
+		os.WriteFile(path, []byte(text), 0o600)
+		os.Chmod(path, 0o600)
+		if code() != "wallet.pin" {
+			t.Errorf("%.20q: %s", text, code())
+		}
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	if data, err := os.ReadFile("../../docs/wallet-format.ghw"); err == nil {
+		f.Add(data)
+		f.Add(data[:len(data)/2])
+	}
+	f.Add([]byte(magic))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		file, err := Parse("fuzz", data)
+		if err != nil {
+			return
+		}
+		pin := &Pin{pinFile: pinFile{Wallet: file.header.ID, Name: "fuzz", PrivateKey: make([]byte, keySize), SigningKey: file.header.SigningKey}}
+		if _, err := pin.open(file); err == nil {
+			t.Error("a reader that was never let in reads it")
+		}
+	})
+}
+
+func BenchmarkReader1000(b *testing.B) {
+	dir := b.TempDir()
+	s := Store{Path: filepath.Join(dir, "w.ghw"), Seen: filepath.Join(dir, "seen.json")}
+	pass := &Passphrase{Value: secret.NewValue("seven brown curlews")}
+	if _, err := s.Create(context.Background(), pass, floor); err != nil {
+		b.Fatal(err)
+	}
+	var pin *Pin
+	_, err := s.Update(context.Background(), pass, func(w *Wallet) (err error) {
+		for i := range 1000 {
+			w.Put(Entry{Name: fmt.Sprintf("entry-%04d", i), User: "warden", Secret: secret.NewValue(canary), Bindings: []Binding{{Profile: fmt.Sprintf("p%d", i),
+				Engine: "postgresql", Addresses: []string{fmt.Sprintf("db%d.saltmarsh.example:5432", i)}, TLS: "verified"}}})
+		}
+		pin, err = w.AddReader("nightly", time.Now())
+		return err
+	})
+	if err != nil {
+		b.Fatal(err)
+	}
+	for b.Loop() {
+		if _, err := s.Open(context.Background(), pin); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
