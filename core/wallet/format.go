@@ -86,6 +86,7 @@ type File struct {
 	header      header
 	keys        sealedKeys
 	content     []byte // nonce and box
+	hash        string
 }
 
 // ID is the wallet's own number, the same for all its generations.
@@ -98,10 +99,7 @@ func (f *File) Generation() uint64 { return f.header.Generation }
 func (f *File) Readers() []ReaderInfo { return f.header.Readers }
 
 // Hash is the SHA-256 of the whole file, hexadecimal.
-func (f *File) Hash() string {
-	sum := sha256.Sum256(f.data)
-	return hex.EncodeToString(sum[:])
-}
+func (f *File) Hash() string { return f.hash }
 
 // refuse is a finding as an error.
 func refuse(found *finding.Finding) error { return &secret.Failure{Found: found} }
@@ -183,9 +181,13 @@ func Parse(path string, data []byte) (*File, error) {
 		return nil, damaged(path, "it has %d bytes behind its parts, and %d are right", len(rest), checksumSize+signatureSize)
 	}
 	signed := len(data) - len(rest)
-	if sum := sha256.Sum256(data[:signed]); !bytes.Equal(sum[:], rest[:checksumSize]) {
+	digest := sha256.New() // of the signed part, and then of the whole
+	digest.Write(data[:signed])
+	if !bytes.Equal(digest.Sum(nil), rest[:checksumSize]) {
 		return nil, damaged(path, "its checksum is not that of its bytes")
 	}
+	digest.Write(rest)
+	f.hash = hex.EncodeToString(digest.Sum(nil))
 	f.headerBytes, f.content = parts[0], parts[2]
 	if err := strictJSON(parts[0], &f.header); err != nil {
 		return nil, damaged(path, "its header cannot be read")

@@ -145,7 +145,7 @@ func (f *File) read(contentKey []byte, through string) (*Wallet, error) {
 
 func (f *File) decode(text []byte, through string) (*Wallet, error) {
 	var c content
-	if err := strictJSON(text, &c); err != nil {
+	if err := json.Unmarshal(text, &c); err != nil {
 		return nil, damaged(f.Path, "its content cannot be read")
 	}
 	w := &Wallet{File: f, Through: through, Entries: make([]Entry, len(c.Entries))}

@@ -87,10 +87,9 @@ func (s *Store) judge(f *File) (seen, error) {
 // remember notes a file as the newest of its wallet. It is done after the file
 // was written or opened: a crash in between leaves an older memory, which
 // accepts the newer file.
-func (s *Store) remember(ctx context.Context, f *File) error {
-	known, err := s.judge(f)
-	if err != nil || known.Generation == f.header.Generation && known.Path == f.Path {
-		return err
+func (s *Store) remember(ctx context.Context, f *File, known seen) error {
+	if known.Generation == f.header.Generation && known.Path == f.Path {
+		return nil
 	}
 	if err := os.MkdirAll(filepath.Dir(s.Seen), 0o700); err != nil {
 		return plain(err)

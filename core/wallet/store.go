@@ -59,7 +59,7 @@ func (s *Store) openFile(ctx context.Context, f *File, opener Opener) (*Wallet, 
 		return nil, forged(f)
 	}
 	var failure *secret.Failure
-	if err := s.remember(ctx, f); errors.As(err, &failure) {
+	if err := s.remember(ctx, f, known); errors.As(err, &failure) {
 		return nil, err
 	}
 	return w, nil
@@ -169,7 +169,7 @@ func (s *Store) write(ctx context.Context, w *Wallet) (*Wallet, error) {
 	if err := s.Writer.WriteShared(s.Path, data); err != nil {
 		return nil, fmt.Errorf("%s: cannot be written: %w", s.Path, plain(err))
 	}
-	if err := s.remember(ctx, f); err != nil {
+	if err := s.remember(ctx, f, seen{}); err != nil {
 		return nil, fmt.Errorf("the wallet was written, and that it was could not be noted in %s: %w", s.Seen, err)
 	}
 	return &Wallet{File: f, Entries: w.Entries, Through: w.Through, owner: w.owner}, nil
