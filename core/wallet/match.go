@@ -17,8 +17,15 @@ func (w *Wallet) match(q secret.Query) (*Entry, *finding.Finding) {
 	}
 	var fits []*Entry
 	var near []string
+	profile, address := mustJSON(q.Profile), mustJSON(lower(q.Address))
 	for i := range w.Entries {
 		e := &w.Entries[i]
+		if !e.mentions(profile) && !e.mentions(address) {
+			continue
+		}
+		if err := w.unfold(e); err != nil {
+			return nil, err.(*secret.Failure).Found
+		}
 		own := !q.Project && slices.ContainsFunc(e.Bindings, func(b Binding) bool { return b.Profile == q.Profile })
 		why := e.objection(q)
 		switch {
@@ -73,6 +80,9 @@ func (w *Wallet) named(q secret.Query) (*Entry, *finding.Finding) {
 			found.Saw("the nearest name is %s", near)
 		}
 		return nil, found.Suggest("gharbor wallet put %s -bind %s", clean.Shell(q.Source.Arg), q.Profile)
+	}
+	if err := w.unfold(e); err != nil {
+		return nil, err.(*secret.Failure).Found
 	}
 	if len(e.Bindings) == 0 && !q.Project && (e.User == "" || e.User == q.User) {
 		return e, nil // the user's own profile names it; audit says that it is bound to nothing

@@ -24,14 +24,22 @@ type Entry struct {
 	Note     string
 	Created  time.Time
 	Changed  time.Time
+
+	folded json.RawMessage // the details, where they were not read yet
 }
 
 // storedEntry is an Entry within the sealed content: the one place where the
-// secret's text is written.
+// secret's text is written. What a look-up by name does not need stands in a
+// part of its own, which is read when it is wanted: of 1,000 entries a job wants
+// one.
 type storedEntry struct {
-	Name     string    `json:"name"`
-	User     string    `json:"user,omitempty"`
-	Secret   string    `json:"secret"`
+	Name   string          `json:"name"`
+	User   string          `json:"user,omitempty"`
+	Secret string          `json:"secret"`
+	More   json.RawMessage `json:"more"` // an entryDetails
+}
+
+type entryDetails struct {
 	Bindings []Binding `json:"bindings,omitempty"`
 	Note     string    `json:"note,omitempty"`
 	Created  time.Time `json:"created"`
@@ -45,7 +53,7 @@ type content struct {
 // Wallet is an opened wallet.
 type Wallet struct {
 	File    *File
-	Entries []Entry // sorted by name
+	Entries []Entry // sorted by name; their details are read where Store.Open opened it
 	Through string  // what opened it: "its passphrase", "the reader nightly", "an unlock until 15:04"
 
 	owner *ownerKeys // nil where it was opened for reading alone
@@ -97,10 +105,11 @@ func (p *Passphrase) open(f *File) (*Wallet, error) {
 		return nil, forged(f)
 	}
 	w, err := f.read(owner.contentKey, "its passphrase")
-	if err == nil {
-		w.owner = owner
+	if err != nil {
+		return nil, err
 	}
-	return w, err
+	w.owner = owner
+	return w, w.unfoldAll()
 }
 
 func forged(f *File) error {
@@ -150,15 +159,42 @@ func (f *File) decode(text []byte, through string) (*Wallet, error) {
 	}
 	w := &Wallet{File: f, Through: through, Entries: make([]Entry, len(c.Entries))}
 	for i, e := range c.Entries {
-		w.Entries[i] = Entry{Name: e.Name, User: e.User, Secret: secret.NewValue(e.Secret), Bindings: e.Bindings, Note: e.Note, Created: e.Created, Changed: e.Changed}
+		w.Entries[i] = Entry{Name: e.Name, User: e.User, Secret: secret.NewValue(e.Secret), folded: e.More}
 	}
 	return w, nil
 }
 
+// unfold reads an entry's details.
+func (w *Wallet) unfold(e *Entry) error {
+	if e.folded == nil {
+		return nil
+	}
+	var d entryDetails
+	if err := json.Unmarshal(e.folded, &d); err != nil {
+		return damaged(w.File.Path, "the details of an entry cannot be read")
+	}
+	e.Bindings, e.Note, e.Created, e.Changed, e.folded = d.Bindings, d.Note, d.Created, d.Changed, nil
+	return nil
+}
+
+func (w *Wallet) unfoldAll() error {
+	for i := range w.Entries {
+		if err := w.unfold(&w.Entries[i]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// mentions reports whether the details of an entry have a text in them, without
+// reading them.
+func (e *Entry) mentions(text []byte) bool { return e.folded == nil || bytes.Contains(e.folded, text) }
+
 func (w *Wallet) encode() []byte {
 	c := content{Entries: make([]storedEntry, len(w.Entries))}
 	for i, e := range w.Entries {
-		c.Entries[i] = storedEntry{Name: e.Name, User: e.User, Secret: e.Secret.Disclose(), Bindings: e.Bindings, Note: e.Note, Created: e.Created, Changed: e.Changed}
+		c.Entries[i] = storedEntry{Name: e.Name, User: e.User, Secret: e.Secret.Disclose(),
+			More: mustJSON(entryDetails{Bindings: e.Bindings, Note: e.Note, Created: e.Created, Changed: e.Changed})}
 	}
 	return mustJSON(c)
 }

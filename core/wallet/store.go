@@ -43,7 +43,11 @@ func (s *Store) Open(ctx context.Context, opener Opener) (*Wallet, error) {
 	if err != nil {
 		return nil, err
 	}
-	return s.openFile(ctx, f, opener)
+	w, err := s.openFile(ctx, f, opener)
+	if err != nil {
+		return nil, err
+	}
+	return w, w.unfoldAll()
 }
 
 func (s *Store) openFile(ctx context.Context, f *File, opener Opener) (*Wallet, error) {

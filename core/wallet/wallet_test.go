@@ -657,9 +657,19 @@ func BenchmarkReader1000(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	for b.Loop() {
-		if _, err := s.Open(context.Background(), pin); err != nil {
-			b.Fatal(err)
-		}
+	pinned := filepath.Join(dir, "pin")
+	if err := pin.WriteNew(pinned); err != nil {
+		b.Fatal(err)
+	}
+	for _, source := range []secret.Source{{Kind: "wallet"}, {Kind: "wallet", Arg: "entry-0700"}} {
+		b.Run(source.String(), func(b *testing.B) {
+			for b.Loop() {
+				v := Vault{Store: s, Pin: pinned, Unlocked: func(string) Opener { return nil }}
+				located, found := v.Find(secret.Query{Profile: "other", Source: source, Engine: "postgresql", Address: "db700.saltmarsh.example:5432", TLS: "verified", User: "warden"}, false)
+				if found != nil || located.Asks {
+					b.Fatal(found)
+				}
+			}
+		})
 	}
 }
