@@ -58,8 +58,15 @@ type File struct {
 	Path     string
 	Project  bool       // it is a project's gharbor.toml, not the user's own
 	Profiles []*Profile // in the order of the file
+	Settings Settings
 	byName   map[string]*Profile
 	data     []byte
+}
+
+// Settings are what the user's file says of the tool itself, in [settings].
+type Settings struct {
+	Wallet string // path of the wallet as written, "" for the usual place
+	Reader string // path of a reader's pin file as written, "" for the usual place
 }
 
 // Parse reads a profile file's bytes. path is for messages. Every mistake is a
@@ -95,6 +102,8 @@ type assembler struct {
 	current header            // the table that is being read
 	above   place             // the table [profile]
 	format  bool
+
+	settings int // the line of [settings]
 }
 
 // place is a part of the file that defines a table: a header, an inline table,
@@ -119,10 +128,16 @@ func (a *assembler) fail(line int, what string, args ...any) error {
 func (a *assembler) takeTable(h header) error {
 	a.current = h
 	switch {
+	case h.path[0] == "settings" && len(h.path) == 1 && !h.array:
+		if a.settings > 0 {
+			return a.fail(h.line, "the table [settings] stands here twice (first: line %d)", a.settings)
+		}
+		a.settings = h.line
+		return nil
 	case h.path[0] != "profile":
 		near := ""
-		if nearest.Name(h.path[0], []string{"profile"}) != "" {
-			near = `; did you mean "profile"?`
+		if n := nearest.Name(h.path[0], []string{"profile", "settings"}); n != "" {
+			near = fmt.Sprintf("; did you mean %q?", n)
 		}
 		return a.fail(h.line, "unknown table %s%s; a profile is a table [profile.NAME]", clean.Quoted(h.path[0]), near)
 	case h.array && len(h.path) == 3 && h.path[2] == "hop":
@@ -179,6 +194,9 @@ func (a *assembler) takeEntry(e *entry) error {
 		return a.set(a.byName[h.path[1]], e, e.key)
 	}
 	path := append(slices.Clone(h.path), e.key...)
+	if path[0] == "settings" {
+		return a.setting(e, path[1:])
+	}
 	if len(path) == 1 {
 		return a.root(e, path[0])
 	}
@@ -211,6 +229,30 @@ func (a *assembler) takeEntry(e *entry) error {
 		}
 	}
 	return a.set(p, e, path[2:])
+}
+
+// setting takes a key of [settings].
+func (a *assembler) setting(e *entry, key []string) error {
+	name := strings.Join(key, ".")
+	into := map[string]*string{"wallet": &a.Settings.Wallet, "reader": &a.Settings.Reader}[name]
+	switch {
+	case name == "" && e.problem == "an empty table":
+		return nil
+	case into == nil && len(key) == 0:
+		return a.fail(int(e.line), "settings is a table: [settings]")
+	case into == nil:
+		near := ""
+		if n := nearest.Name(name, []string{"wallet", "reader"}); n != "" {
+			near = fmt.Sprintf("; did you mean %q?", n)
+		}
+		return a.fail(int(e.line), "settings: unknown key %s%s", clean.Quoted(name), near)
+	case e.problem != "" || e.value.kind != Text || e.value.text == "" || hasControl(e.value.text):
+		return a.fail(int(e.line), "settings: %s: expected a path", name)
+	case *into != "":
+		return a.fail(int(e.line), "settings: %s is set twice", name)
+	}
+	*into = e.value.text
+	return nil
 }
 
 func (a *assembler) root(e *entry, key string) error {

@@ -279,6 +279,11 @@ func (r *Resolved) base(o Origin) string {
 	return filepath.Dir(r.file.Path)
 }
 
+// WholeSetting makes the path of a setting absolute.
+func (f *File) WholeSetting(path, home string) string {
+	return wholePath(path, filepath.Dir(f.Path), home)
+}
+
 // wholePath makes path absolute: "~/" is home, a relative one belongs to base
 // ("" is the working folder).
 func wholePath(path, base, home string) string {
@@ -405,4 +410,15 @@ func LocalHost(host string) bool {
 	}
 	addr, err := netip.ParseAddr(host)
 	return err == nil && addr.IsLoopback()
+}
+
+// Loose resolves values that stand in no file, such as those of a connection
+// URL, as a profile of that name would be.
+func Loose(name string, sets []Override, env Environment) *Resolved {
+	p := &Profile{Name: name}
+	for _, s := range sets {
+		p.Entries = append(p.Entries, Entry{Field: s.Field, Value: s.Value})
+	}
+	f := &File{Project: true, byName: map[string]*Profile{name: p}, Profiles: []*Profile{p}}
+	return f.Resolve(p, nil, env)
 }

@@ -189,7 +189,7 @@ func (f *Finder) file(q Query) (*Located, *finding.Finding) {
 	if found := judge(path, "the secret file", q.Profile); found != nil {
 		return nil, found
 	}
-	first, err := firstLine(path)
+	first, err := FirstLine(path)
 	if err != nil {
 		return nil, unreadable(path, "the secret file", err)
 	}
@@ -197,10 +197,12 @@ func (f *Finder) file(q Query) (*Located, *finding.Finding) {
 	if first.Empty() {
 		place += ", empty: an empty password"
 	}
-	return &Located{Place: place, Read: func(context.Context) (Value, error) { return firstLine(path) }}, nil
+	return &Located{Place: place, Read: func(context.Context) (Value, error) { return FirstLine(path) }}, nil
 }
 
-func firstLine(path string) (Value, error) {
+// FirstLine is the first line of a file, of at most 64 KiB. Whether others can read
+// the file is JudgeFile's business.
+func FirstLine(path string) (Value, error) {
 	file, err := os.Open(path)
 	if err != nil {
 		return Value{}, err

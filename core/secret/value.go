@@ -54,3 +54,6 @@ func (Value) MarshalText() ([]byte, error) { return []byte(Hidden), nil }
 func (Value) MarshalJSON() ([]byte, error) { return []byte(`"` + Hidden + `"`), nil }
 
 func (Value) LogValue() slog.Value { return slog.StringValue(Hidden) }
+
+// Same reports whether two secrets are the same text.
+func (v Value) Same(o Value) bool { return v.Disclose() == o.Disclose() }

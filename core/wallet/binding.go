@@ -152,3 +152,15 @@ func orHost(name string) string {
 	}
 	return name
 }
+
+// Is reports whether a word, as given to unbind, names the binding: the profile
+// that it was made from, alias:NAME, or one of its addresses.
+func (b Binding) Is(word string) bool {
+	if b.Alias != "" {
+		return word == "alias:"+b.Alias
+	}
+	if _, rest, ok := strings.Cut(word, "://"); ok {
+		word = rest
+	}
+	return word == b.Profile || slices.Contains(b.Addresses, lower(word))
+}

@@ -59,6 +59,13 @@ func (s *Store) readSeen() (seenFile, error) {
 	return all, nil
 }
 
+// Judge compares a file with what was seen of its wallet here: an older or
+// another one of the same generation is an error.
+func (s *Store) Judge(f *File) error {
+	_, err := s.judge(f)
+	return err
+}
+
 // judge compares a file with what was seen of its wallet.
 func (s *Store) judge(f *File) (seen, error) {
 	all, err := s.readSeen()

@@ -23,6 +23,7 @@ type Vault struct {
 	Ask      func(ctx context.Context, prompt string) (secret.Value, error) // without echo
 
 	mu     sync.Mutex
+	tried  bool // to open it without asking
 	opened *Wallet
 	failed error
 }
@@ -71,9 +72,10 @@ func (w *Wallet) place(e *Entry) string {
 // openQuietly opens the wallet without asking anybody; nil and no error where
 // that can't be done.
 func (v *Vault) openQuietly() (*Wallet, error) {
-	if v.opened != nil || v.failed != nil {
+	if v.tried {
 		return v.opened, v.failed
 	}
+	v.tried = true
 	f, err := Load(v.Store.Path)
 	if err != nil {
 		v.failed = err

@@ -85,7 +85,11 @@ func (c *call) add(ctx context.Context, given assignments, test bool) error {
 		if err != nil {
 			return err
 		}
-		return c.testOne(ctx, c.runner(check.DefaultTimeout), p, testOptions{form: "text"})
+		runner, err := c.runner(check.DefaultTimeout)
+		if err != nil {
+			return err
+		}
+		return c.testOne(ctx, runner, p, testOptions{form: "text"})
 	}
 	c.Say("  try: gharbor test %s", name)
 	return nil
@@ -102,6 +106,7 @@ func (c *call) keep(ctx context.Context, name string, given assignments) error {
 	if err != nil {
 		return err
 	}
+	c.loaded = nil
 	c.Say("kept: profile %s in %s", name, h.ProfilesPath())
 	return nil
 }

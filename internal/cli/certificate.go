@@ -69,7 +69,11 @@ func (c *call) certificate(ctx context.Context, o certificateOptions) error {
 	if err != nil {
 		return err
 	}
-	report, facts := c.runner(o.timeout).Certificates(ctx, asking)
+	runner, err := c.runner(o.timeout)
+	if err != nil {
+		return err
+	}
+	report, facts := runner.Certificates(ctx, asking)
 	if report.Interrupted {
 		return &exitError{code: exitInterrupted}
 	}

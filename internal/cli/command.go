@@ -20,6 +20,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/secret"
 	"gentleharbor/internal/render"
 )
 
@@ -51,7 +52,7 @@ type World struct {
 
 // command is one command: what help shows of it, and what it does.
 type command struct {
-	name     string
+	name     string // "add"; a verb's with its group's before it: "wallet put"
 	args     string // "NAME [URL]"
 	summary  string // one line
 	long     string
@@ -61,6 +62,8 @@ type command struct {
 	most     int
 	flags    func(*flag.FlagSet)
 	run      func(context.Context, *call) error
+	verbs    func() []*command // a group's; it has no run of its own
+	hidden   bool              // what the program starts itself as; help does not show it
 }
 
 // call is a command being run.
@@ -71,13 +74,14 @@ type call struct {
 	set      map[string]bool // flags that were given
 	noColour bool
 	log      *slog.Logger
+	loaded   *profile.File
 }
 
 // commands lists them in the order in which help shows them.
 func commands() []*command {
 	return []*command{
 		addCommand(), setCommand(), listCommand(), showCommand(), copyCommand(), renameCommand(), removeCommand(),
-		testCommand(), waitCommand(), compareCommand(), nearbyCommand(), certificateCommand(), explainCommand(), demoCommand(), versionCommand(), helpCommand(),
+		testCommand(), waitCommand(), compareCommand(), nearbyCommand(), certificateCommand(), walletCommand(), explainCommand(), demoCommand(), versionCommand(), helpCommand(),
 	}
 }
 
@@ -128,6 +132,7 @@ func exitCode(err error) (code int, try []string) {
 	var exit *exitError
 	var file *profile.FileError
 	var request *profile.RequestError
+	var secretFailure *secret.Failure
 	switch {
 	case errors.As(err, &exit):
 		return exit.code, exit.try
@@ -135,6 +140,8 @@ func exitCode(err error) (code int, try []string) {
 		return exitFile, nil
 	case errors.As(err, &request):
 		return exitUsage, nil
+	case errors.As(err, &secretFailure):
+		return exitSecret, secretFailure.Found.Try
 	case errors.Is(err, context.Canceled):
 		return exitInterrupted, nil
 	}
@@ -153,12 +160,18 @@ func dispatch(ctx context.Context, w World, term *render.Terminal, noColour bool
 	case "-version", "--version":
 		name = "version"
 	}
-	cmd := find(all, name)
-	if cmd == nil {
-		return unknownCommand(all, name)
+	cmd, rest, err := choice(all, append([]string{name}, args[1:]...))
+	if err != nil {
+		return err
+	}
+	if cmd.verbs != nil {
+		if len(rest) > 0 {
+			return groupHelp(w.Stdout, cmd)
+		}
+		return &exitError{code: exitUsage, err: fmt.Errorf("%s needs a verb: %s", cmd.name, strings.Join(verbNames(cmd.verbs()), ", ")), try: []string{"gharbor help " + cmd.name}}
 	}
 	c := &call{World: w, Terminal: term, noColour: noColour, set: make(map[string]bool)}
-	verbose, err := c.parse(cmd, args[1:])
+	verbose, err := c.parse(cmd, rest)
 	if errors.Is(err, flag.ErrHelp) {
 		return commandHelp(w.Stdout, cmd)
 	}
@@ -178,28 +191,49 @@ func dispatch(ctx context.Context, w World, term *render.Terminal, noColour bool
 	return cmd.run(ctx, c)
 }
 
-func find(all []*command, name string) *command {
-	for _, cmd := range all {
-		if cmd.name == name {
-			return cmd
+// choice finds the command that the first words name, a group's verb included.
+// rest are the words behind it; a group comes back itself where no verb follows,
+// or a wish for help.
+func choice(all []*command, words []string) (cmd *command, rest []string, err error) {
+	group := ""
+	for {
+		name := strings.TrimSpace(group + " " + words[0])
+		cmd, rest = nil, words[1:]
+		for _, one := range all {
+			if one.name == name {
+				cmd = one
+			}
 		}
+		if cmd == nil {
+			return nil, nil, unknownCommand(all, group, words[0])
+		}
+		if cmd.verbs == nil || len(rest) == 0 || rest[0] == "-h" || rest[0] == "-help" || rest[0] == "--help" {
+			return cmd, rest, nil
+		}
+		all, group, words = cmd.verbs(), cmd.name, rest
 	}
-	return nil
 }
 
-func names(all []*command) []string {
-	words := make([]string, len(all))
-	for i, cmd := range all {
-		words[i] = cmd.name
+// verbNames are the last words of the names that help shows.
+func verbNames(all []*command) []string {
+	var words []string
+	for _, cmd := range all {
+		if !cmd.hidden {
+			words = append(words, cmd.name[strings.LastIndexByte(cmd.name, ' ')+1:])
+		}
 	}
 	return words
 }
 
-func unknownCommand(all []*command, name string) error {
-	if near := nearest.Name(name, names(all)); near != "" {
-		return &exitError{code: exitUsage, err: fmt.Errorf("no command of that name; did you mean %q?", near), try: []string{"gharbor help " + near}}
+func unknownCommand(all []*command, group, word string) error {
+	what, prefix := "command", ""
+	if group != "" {
+		what, prefix = "verb of "+group, group+" "
 	}
-	return &exitError{code: exitUsage, err: errors.New("no command of that name"), try: []string{"gharbor help"}}
+	if near := nearest.Name(word, verbNames(all)); near != "" {
+		return &exitError{code: exitUsage, err: fmt.Errorf("no %s of that name; did you mean %q?", what, near), try: []string{"gharbor help " + prefix + near}}
+	}
+	return &exitError{code: exitUsage, err: fmt.Errorf("no %s of that name", what), try: []string{strings.TrimSpace("gharbor help " + group)}}
 }
 
 // parse takes flags before and after names, up to "--". A flag's wrong value
@@ -357,8 +391,19 @@ func (c *call) home() (profile.Home, error) {
 // would take a part of the time that is felt: about 1,500 profiles.
 const large = 256 << 10
 
-// load reads the profiles.
+// load reads the profiles, once.
 func (c *call) load() (*profile.File, error) {
+	if c.loaded == nil {
+		file, err := c.read()
+		if err != nil {
+			return nil, err
+		}
+		c.loaded = file
+	}
+	return c.loaded, nil
+}
+
+func (c *call) read() (*profile.File, error) {
 	h, err := c.home()
 	if err != nil {
 		return nil, err

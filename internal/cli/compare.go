@@ -41,7 +41,10 @@ same-instance, 1 for same-lineage and different, 6 for unknown.`,
 				}
 				two[i] = p
 			}
-			runner := c.runner(timeout)
+			runner, err := c.runner(timeout)
+			if err != nil {
+				return err
+			}
 			if err := askAhead(ctx, runner, two[:]); err != nil {
 				return err
 			}

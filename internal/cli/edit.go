@@ -105,6 +105,7 @@ func (c *call) update(ctx context.Context, done, name string, edit func(*profile
 	if err := h.Update(ctx, edit); err != nil {
 		return err
 	}
+	c.loaded = nil
 	c.Say("%s: profile %s in %s", done, name, h.ProfilesPath())
 	return nil
 }

@@ -11,17 +11,21 @@ import (
 
 func helpCommand() *command {
 	return &command{
-		name: "help", quick: true, args: "[COMMAND]", summary: "what the commands do, or one of them in full",
+		name: "help", quick: true, args: "[COMMAND [VERB]]", summary: "what the commands do, or one of them in full",
 		examples: []string{"gharbor help", "gharbor help add"},
-		most:     1,
+		most:     3,
 		run: func(_ context.Context, c *call) error {
-			all := commands()
 			if len(c.args) == 0 {
-				return overview(c.Stdout, all)
+				return overview(c.Stdout, commands())
 			}
-			cmd := find(all, c.args[0])
-			if cmd == nil {
-				return unknownCommand(all, c.args[0])
+			cmd, rest, err := choice(commands(), c.args)
+			switch {
+			case err != nil:
+				return err
+			case len(rest) > 0:
+				return usage("help takes a command and its verb")
+			case cmd.verbs != nil:
+				return groupHelp(c.Stdout, cmd)
 			}
 			return commandHelp(c.Stdout, cmd)
 		},
@@ -36,6 +40,29 @@ func overview(out io.Writer, all []*command) error {
 		fmt.Fprintf(&b, "  %-12s %s\n", cmd.name, cmd.summary)
 	}
 	b.WriteString("\nNew here? gharbor demo shows it all against simulated servers; gharbor nearby finds\nthe servers of this machine. gharbor help COMMAND has flags and examples.\n")
+	_, err := out.Write(b.Bytes())
+	return err
+}
+
+// groupHelp shows a group's verbs.
+func groupHelp(out io.Writer, cmd *command) error {
+	var b bytes.Buffer
+	fmt.Fprintf(&b, "gharbor %s: %s\n\n", cmd.name, cmd.summary)
+	if cmd.long != "" {
+		fmt.Fprintf(&b, "%s\n\n", cmd.long)
+	}
+	width := 0
+	for _, verb := range cmd.verbs() {
+		if !verb.hidden {
+			width = max(width, len(verb.name))
+		}
+	}
+	for _, verb := range cmd.verbs() {
+		if !verb.hidden {
+			fmt.Fprintf(&b, "  %-*s  %s\n", width, verb.name, verb.summary)
+		}
+	}
+	fmt.Fprintf(&b, "\ngharbor help %s VERB has the flags and examples.\n", cmd.name)
 	_, err := out.Write(b.Bytes())
 	return err
 }

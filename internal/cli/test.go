@@ -69,7 +69,10 @@ before the first connection. Exit 0 when no stage failed, else 1.`,
 			if err != nil {
 				return err
 			}
-			runner := c.runner(o.timeout)
+			runner, err := c.runner(o.timeout)
+			if err != nil {
+				return err
+			}
 			if o.as != "" {
 				if runner.Admin, err = c.resolve(o.as, nil); err != nil {
 					return usage("-as: %w", err)
@@ -89,11 +92,15 @@ func engines() map[string]engine.Begin {
 }
 
 // runner gives a test what it takes from the machine and the person.
-func (c *call) runner(timeout time.Duration) *check.Runner {
-	return &check.Runner{
-		Engines: engines(), Network: route.System(), Places: nearby.Machine(), Timeout: timeout,
-		Finder: &secret.Finder{Lookup: c.Lookup, Home: c.environment().Home, Terminal: c.Interactive(), Ask: c.Secret},
-	}
+func (c *call) runner(timeout time.Duration) (*check.Runner, error) {
+	finder, err := c.finder()
+	return &check.Runner{Engines: engines(), Network: route.System(), Places: nearby.Machine(), Timeout: timeout, Finder: finder}, err
+}
+
+// finder finds secrets for profiles.
+func (c *call) finder() (*secret.Finder, error) {
+	vault, err := c.vault("")
+	return &secret.Finder{Lookup: c.Lookup, Home: c.environment().Home, Terminal: c.Interactive(), Ask: c.Secret, Wallet: vault.Find}, err
 }
 
 // testOne tests a profile and shows each stage as it ends.

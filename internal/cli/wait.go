@@ -63,7 +63,10 @@ all are ready, else 1.`,
 }
 
 func (c *call) wait(ctx context.Context, profiles []*profile.Resolved, o waitOptions) error {
-	runner := c.runner(o.timeout)
+	runner, err := c.runner(o.timeout)
+	if err != nil {
+		return err
+	}
 	if err := askAhead(ctx, runner, profiles); err != nil {
 		return err
 	}

@@ -17,6 +17,7 @@ import (
 
 	"golang.org/x/term"
 
+	"gentleharbor/core/clean"
 	"gentleharbor/core/secret"
 )
 
@@ -72,13 +73,24 @@ func (t *Terminal) Say(format string, args ...any) {
 	fmt.Fprintf(t.err, format+"\n", args...)
 }
 
-// Failure prints an error as one line, and lines to try.
+// Failure prints an error as one line, what was seen of it where it is a
+// finding's, and lines to try.
 func (t *Terminal) Failure(err error, try []string) {
 	label := "gharbor: "
 	if t.colour {
 		label = "\x1b[1mgharbor:\x1b[0m "
 	}
-	fmt.Fprintln(t.err, label+err.Error())
+	text := err.Error()
+	var failure *secret.Failure
+	if errors.As(err, &failure) {
+		text += " (" + failure.Found.Code + ")"
+	}
+	fmt.Fprintln(t.err, label+text)
+	if failure != nil {
+		for _, line := range failure.Found.Seen {
+			fmt.Fprintln(t.err, "  seen: "+clean.Visible(line))
+		}
+	}
 	for _, line := range try {
 		fmt.Fprintln(t.err, "  try: "+line)
 	}

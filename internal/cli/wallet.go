@@ -1,0 +1,291 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/secret"
+	"gentleharbor/core/wallet"
+)
+
+func walletCommand() *command {
+	return &command{
+		name: "wallet", args: "VERB", summary: "an encrypted store of secrets, each bound to where it may be sent",
+		long: `One file. Whoever has its passphrase can read and change it; a reader (a scheduled job,
+a service account) reads it with a pin file and can't change it. An entry is sent only
+to the address, over the hops and with the TLS that it is bound to.`,
+		verbs: func() []*command {
+			return []*command{
+				walletCreate(), walletPut(), walletList(), walletBind(), walletUnbind(), walletRename(), walletRemove(), walletDisclose(),
+				walletPassphrase(), walletRotate(), walletReader(), walletUnlock(), walletLock(), walletKeep(),
+				walletVerify(), walletBackup(), walletRestore(), walletMerge(),
+			}
+		},
+	}
+}
+
+// walletFlags are the flags of the commands that open a wallet.
+type walletFlags struct {
+	path string
+	file string // of the passphrase
+}
+
+func (o *walletFlags) flags(fs *flag.FlagSet) {
+	fs.StringVar(&o.path, "wallet", "", "the wallet's file, instead of the one of the settings")
+	fs.StringVar(&o.file, "passphrase-file", "", "a 0600 file with the passphrase in its first line")
+}
+
+// store is the wallet that the flag, the settings or the usual place name, and
+// the place of the pin file of a reader.
+func (c *call) store(path string) (s wallet.Store, pin string, err error) {
+	h, err := c.home()
+	if err != nil {
+		return s, "", err
+	}
+	file, err := c.load()
+	if err != nil {
+		return s, "", err
+	}
+	s.Seen = filepath.Join(h.Dir, "wallets-seen.json")
+	s.Path, pin = filepath.Join(h.Dir, "wallet.ghw"), filepath.Join(h.Dir, "reader.pin")
+	home := c.environment().Home
+	if file.Settings.Wallet != "" {
+		s.Path = file.WholeSetting(file.Settings.Wallet, home)
+	}
+	if file.Settings.Reader != "" {
+		pin = file.WholeSetting(file.Settings.Reader, home)
+	}
+	if path != "" {
+		s.Path, err = filepath.Abs(path)
+	}
+	c.log.Debug("wallet", "file", s.Path, "reader", pin)
+	return s, pin, err
+}
+
+// vault gives profiles the wallet's secrets.
+func (c *call) vault(path string) (*wallet.Vault, error) {
+	s, pin, err := c.store(path)
+	return &wallet.Vault{Store: s, Pin: pin, Terminal: c.Interactive(), Ask: c.Secret, Unlocked: c.keeper}, err
+}
+
+// keeper is the process that keeps a wallet open, nil where there is none.
+func (c *call) keeper(id string) wallet.Opener {
+	u := wallet.Unlocked{Socket: wallet.KeeperSocket(c.Lookup, id)}
+	if _, ok := u.Status(); !ok {
+		return nil
+	}
+	return u
+}
+
+// noTerminal is the error for a question that nobody can be asked.
+func noTerminal(what, instead string) error {
+	return &exitError{code: exitSecret, err: fmt.Errorf("%s is to be typed, and there is no terminal to ask on", what), try: []string{instead}}
+}
+
+// passphrase takes the wallet's passphrase from its file or the terminal.
+func (c *call) passphrase(ctx context.Context, o walletFlags, s wallet.Store) (*wallet.Passphrase, error) {
+	if o.file == "" && !c.Interactive() {
+		return nil, noTerminal("the wallet's passphrase", "-passphrase-file FILE   # a 0600 file with the passphrase in its first line")
+	}
+	if o.file != "" {
+		v, err := secretFile(o.file, "the passphrase file")
+		return &wallet.Passphrase{Value: v}, err
+	}
+	v, err := c.Secret(ctx, "passphrase of the wallet "+clean.Line(s.Path, 200))
+	return &wallet.Passphrase{Value: v}, err
+}
+
+// secretFile is the first line of a file that nobody else can read.
+func secretFile(path, what string) (secret.Value, error) {
+	if found := secret.JudgeFile(path, what); found != nil {
+		return secret.Value{}, &secret.Failure{Found: found}
+	}
+	return secret.FirstLine(path)
+}
+
+// newPassphrase takes a new one, typed twice.
+func (c *call) newPassphrase(ctx context.Context, file string) (*wallet.Passphrase, error) {
+	var v secret.Value
+	var err error
+	switch {
+	case file != "":
+		v, err = secretFile(file, "the passphrase file")
+	case !c.Interactive():
+		err = noTerminal("the new passphrase", "-passphrase-file FILE   # a 0600 file with the passphrase in its first line")
+	default:
+		v, err = c.twice(ctx, "a new passphrase for the wallet")
+	}
+	if err != nil {
+		return nil, err
+	}
+	if why := wallet.CheckPassphrase(v); why != "" {
+		return nil, usage("%s", why)
+	}
+	return &wallet.Passphrase{Value: v}, nil
+}
+
+// twice asks for a secret until it was typed twice alike.
+func (c *call) twice(ctx context.Context, prompt string) (secret.Value, error) {
+	for range 3 {
+		first, err := c.Secret(ctx, prompt)
+		if err != nil {
+			return secret.Value{}, err
+		}
+		second, err := c.Secret(ctx, "the same again")
+		if err != nil {
+			return secret.Value{}, err
+		}
+		if first.Same(second) {
+			return first, nil
+		}
+		c.Say("the two differ")
+	}
+	return secret.Value{}, &exitError{code: exitSecret, err: errors.New("the two differed three times; nothing was kept")}
+}
+
+// maxSecretInput bounds a secret from standard input, in bytes.
+const maxSecretInput = 64 << 10
+
+// secretFromStdin is the first line of standard input.
+func (c *call) secretFromStdin() (secret.Value, error) {
+	line, err := bufio.NewReader(io.LimitReader(c.Stdin, maxSecretInput+1)).ReadString('\n')
+	if err != nil && err != io.EOF {
+		return secret.Value{}, fmt.Errorf("standard input cannot be read: %w", err)
+	}
+	if len(line) > maxSecretInput {
+		return secret.Value{}, usage("the first line of standard input has more than %d KiB", maxSecretInput>>10)
+	}
+	if line == "" {
+		return secret.Value{}, usage("-secret-stdin: standard input is empty")
+	}
+	return secret.NewValue(strings.TrimRight(line, "\r\n")), nil
+}
+
+// openWallet opens the wallet for reading: as a reader, through an unlock, or by
+// the passphrase.
+func (c *call) openWallet(ctx context.Context, o walletFlags) (*wallet.Wallet, error) {
+	s, pin, err := c.store(o.path)
+	if err != nil {
+		return nil, err
+	}
+	f, err := wallet.Load(s.Path)
+	if err != nil {
+		return nil, err
+	}
+	if o.file == "" {
+		if _, err := os.Stat(pin); err == nil {
+			p, err := wallet.LoadPin(pin)
+			if err != nil {
+				return nil, err
+			}
+			return s.Open(ctx, p)
+		}
+		if k := c.keeper(f.ID()); k != nil {
+			return s.Open(ctx, k)
+		}
+	}
+	pass, err := c.passphrase(ctx, o, s)
+	if err != nil {
+		return nil, err
+	}
+	return s.Open(ctx, pass)
+}
+
+// changeWallet takes the passphrase and writes the next generation.
+func (c *call) changeWallet(ctx context.Context, o walletFlags, change func(*wallet.Wallet, *wallet.Passphrase) error) (*wallet.Wallet, error) {
+	s, _, err := c.store(o.path)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := wallet.Load(s.Path); err != nil {
+		return nil, err // before anything is asked
+	}
+	pass, err := c.passphrase(ctx, o, s)
+	if err != nil {
+		return nil, err
+	}
+	return s.Update(ctx, pass, func(w *wallet.Wallet) error { return change(w, pass) })
+}
+
+// entry is an entry of the wallet, or an error with the nearest name.
+func entry(w *wallet.Wallet, name string) (*wallet.Entry, error) {
+	if e := w.Entry(name); e != nil {
+		return e, nil
+	}
+	if near := w.Near(name); near != "" {
+		return nil, usage("the wallet has no entry of that name; did you mean %q?", near)
+	}
+	return nil, &exitError{code: exitUsage, err: errors.New("the wallet has no entry of that name"), try: []string{"gharbor wallet list"}}
+}
+
+// bindings reads what -bind or bind was given: profiles, addresses and aliases.
+func (c *call) bindings(words []string) ([]wallet.Binding, error) {
+	var all []wallet.Binding
+	for _, word := range words {
+		b, err := c.binding(word)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, b)
+	}
+	return all, nil
+}
+
+func (c *call) binding(word string) (wallet.Binding, error) {
+	if alias, ok := strings.CutPrefix(word, "alias:"); ok {
+		if !profile.ValidName(alias) {
+			return wallet.Binding{}, usage("not an alias name: %s", profile.NameRule)
+		}
+		return wallet.Binding{Alias: alias}, nil
+	}
+	var p *profile.Resolved
+	if strings.Contains(word, "://") {
+		sets, err := profile.ParseURL(word)
+		if err != nil {
+			return wallet.Binding{}, usage("%w", err)
+		}
+		p = profile.Loose("address", sets, c.environment())
+	} else {
+		var err error
+		if p, err = c.resolve(word, nil); err != nil {
+			var request *profile.RequestError
+			if errors.As(err, &request) && !profile.ValidName(word) {
+				return wallet.Binding{}, usage("to bind to: a profile, alias:NAME, or an address with its engine such as postgresql://db.saltmarsh.example:5432")
+			}
+			return wallet.Binding{}, err
+		}
+	}
+	b, err := wallet.BindingOf(p)
+	if err != nil {
+		return b, usage("%w", err)
+	}
+	return b, nil
+}
+
+// bindTo adds bindings that an entry does not have yet.
+func bindTo(e *wallet.Entry, add []wallet.Binding) {
+	for _, b := range add {
+		have := false
+		for i, old := range e.Bindings {
+			switch {
+			case old.Same(b):
+				have = true
+			case old.Profile != "" && old.Profile == b.Profile: // where that profile led before
+				e.Bindings[i] = b
+				have = true
+			}
+		}
+		if !have {
+			e.Bindings = append(e.Bindings, b)
+		}
+	}
+}

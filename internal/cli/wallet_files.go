@@ -1,0 +1,193 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"gentleharbor/core/wallet"
+)
+
+func walletVerify() *command {
+	var o walletFlags
+	var forget bool
+	return &command{
+		name: "wallet verify", summary: "look through the whole file, and say what is wrong",
+		long: `Structure, checksum, signature and generation are looked at without the passphrase;
+the content with whatever opens it: a pin file, an unlock or the passphrase.`,
+		examples: []string{"gharbor wallet verify", "gharbor wallet verify -passphrase-file FILE"},
+		flags: func(fs *flag.FlagSet) {
+			o.flags(fs)
+			fs.BoolVar(&forget, "forget", false, "drop what was seen of the wallets so far, where that file is damaged")
+		},
+		run: func(ctx context.Context, c *call) error {
+			s, _, err := c.store(o.path)
+			if err != nil {
+				return err
+			}
+			if forget {
+				if err := s.Forget(); err != nil {
+					return err
+				}
+				c.Say("forgotten: the generations that were seen, in %s", s.Seen)
+			}
+			f, err := wallet.Load(s.Path)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(c.Stdout, "file         %s\nstructure    right\nchecksum     right\nsignature    right\nwallet       %s, generation %d\n", f.Path, f.ID(), f.Generation())
+			if err := s.Judge(f); err != nil {
+				return err
+			}
+			names := make([]string, len(f.Readers()))
+			for i, r := range f.Readers() {
+				names[i] = r.Name
+			}
+			fmt.Fprintf(c.Stdout, "seen here    nothing newer\nreaders      %s\n", orNone(names))
+			w, err := c.openWallet(ctx, o)
+			var exit *exitError
+			if errors.As(err, &exit) && exit.code == exitSecret {
+				c.Say("the content was not looked at: it takes a pin file, an unlock or the passphrase")
+				return nil
+			}
+			if err != nil {
+				return err
+			}
+			unbound := 0
+			for _, e := range w.Entries {
+				if len(e.Bindings) == 0 {
+					unbound++
+				}
+			}
+			_, err = fmt.Fprintf(c.Stdout, "content      right: %d %s, %d of them bound to nothing (opened by %s)\n", len(w.Entries), plural(len(w.Entries), "entry", "entries"), unbound, w.Through)
+			return err
+		},
+	}
+}
+
+func orNone(words []string) string {
+	if len(words) == 0 {
+		return "none"
+	}
+	return strings.Join(words, ", ")
+}
+
+func walletBackup() *command {
+	var o walletFlags
+	return &command{
+		name: "wallet backup", args: "FILE", summary: "copy the wallet, as encrypted as it is",
+		examples: []string{"gharbor wallet backup ~/wallet-2026-11.ghw"},
+		least:    1, most: 1,
+		flags: func(fs *flag.FlagSet) {
+			fs.StringVar(&o.path, "wallet", "", "the wallet's file, instead of the one of the settings")
+		},
+		run: func(_ context.Context, c *call) error {
+			s, _, err := c.store(o.path)
+			if err != nil {
+				return err
+			}
+			to, err := filepath.Abs(c.args[0])
+			if err != nil {
+				return err
+			}
+			f, err := s.Backup(to)
+			if err == nil {
+				c.Say("kept: generation %d of %s as %s; the passphrase of today opens it", f.Generation(), s.Path, to)
+			}
+			return err
+		},
+	}
+}
+
+func walletRestore() *command {
+	var o walletFlags
+	return &command{
+		name: "wallet restore", args: "FILE", summary: "make an older content, or a backup, the newest again",
+		long: `What the wallet has now is replaced; take a backup of it first if it may be wanted.
+A reader that the present wallet does not have any more does not come back.`,
+		examples: []string{"gharbor wallet restore ~/wallet-2026-11.ghw"},
+		least:    1, most: 1,
+		flags: o.flags,
+		run: func(ctx context.Context, c *call) error {
+			s, _, err := c.store(o.path)
+			if err != nil {
+				return err
+			}
+			from, err := wallet.Load(c.args[0])
+			if err != nil {
+				return err
+			}
+			pass, err := c.passphrase(ctx, o, wallet.Store{Path: from.Path})
+			if err != nil {
+				return err
+			}
+			w, gone, err := s.Restore(ctx, from, pass)
+			if err != nil {
+				return err
+			}
+			c.Say("restored: %s, generation %d, with the %d %s of generation %d", s.Path, w.File.Generation(), len(w.Entries), plural(len(w.Entries), "entry", "entries"), from.Generation())
+			for _, name := range gone {
+				c.Say("  not let in again: reader %s", name)
+			}
+			return nil
+		},
+	}
+}
+
+func walletMerge() *command {
+	var o walletFlags
+	var other walletFlags
+	return &command{
+		name: "wallet merge", args: "FILE", summary: "take in another copy, from another machine; nothing is lost",
+		long: `Entries that only one of the two has are kept. An entry that they have differently
+stays as it is here, and the other file's is kept beside it under a name of its own.
+An entry that was removed on one of the machines comes back.`,
+		examples: []string{"gharbor wallet merge wallet-of-the-laptop.ghw"},
+		least:    1, most: 1,
+		flags: func(fs *flag.FlagSet) {
+			o.flags(fs)
+			fs.StringVar(&other.file, "other-passphrase-file", "", "a 0600 file with the other copy's passphrase, where it is another one")
+		},
+		run: func(ctx context.Context, c *call) error {
+			s, _, err := c.store(o.path)
+			if err != nil {
+				return err
+			}
+			from, err := wallet.Load(c.args[0])
+			if err != nil {
+				return err
+			}
+			pass, err := c.passphrase(ctx, o, s)
+			if err != nil {
+				return err
+			}
+			theirs := pass
+			if other.file != "" {
+				if theirs, err = c.passphrase(ctx, other, s); err != nil {
+					return err
+				}
+			}
+			m, err := s.Merge(ctx, from, pass, theirs)
+			if wallet.IsWrongPassphrase(err) && other.file == "" && c.Interactive() {
+				if theirs, err = c.passphrase(ctx, walletFlags{}, wallet.Store{Path: from.Path}); err != nil {
+					return err
+				}
+				m, err = s.Merge(ctx, from, pass, theirs)
+			}
+			if err != nil {
+				return err
+			}
+			c.Say("merged: %d added, %d the same, %d different", len(m.Added), len(m.Same), len(m.Conflicts))
+			for _, name := range m.Added {
+				c.Say("  added: %s", name)
+			}
+			for _, conflict := range m.Conflicts {
+				c.Say("  different: %s (%s); the other copy's is kept as %s", conflict.Name, strings.Join(conflict.Differs, ", "), conflict.Other)
+			}
+			return nil
+		},
+	}
+}

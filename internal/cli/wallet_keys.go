@@ -1,0 +1,298 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"os"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/wallet"
+	"gentleharbor/internal/render"
+)
+
+// costFlag is how long opening by passphrase may take.
+func costFlag(fs *flag.FlagSet, d *time.Duration) {
+	*d = 500 * time.Millisecond
+	fs.DurationVar(d, "opening", *d, "how long opening by passphrase may take here: the longer, the harder to guess")
+}
+
+func costOf(d time.Duration) (wallet.Cost, error) {
+	if d <= 0 || d > 10*time.Second {
+		return wallet.Cost{}, usage("-opening: expected a time from 1ms to 10s")
+	}
+	return wallet.CostFor(d), nil
+}
+
+func walletCreate() *command {
+	var o walletFlags
+	var opening time.Duration
+	return &command{
+		name: "wallet create", summary: "make a wallet, with a passphrase typed twice",
+		long: `The passphrase is the only way to change the wallet: keep it where you will find it.
+How dear guessing it is, is chosen so that opening takes about half a second here.`,
+		examples: []string{"gharbor wallet create", "gharbor wallet create -wallet ~/work.ghw -passphrase-file FILE"},
+		flags: func(fs *flag.FlagSet) {
+			o.flags(fs)
+			costFlag(fs, &opening)
+		},
+		run: func(ctx context.Context, c *call) error {
+			s, _, err := c.store(o.path)
+			if err != nil {
+				return err
+			}
+			if _, err := os.Lstat(s.Path); err == nil {
+				return usage("%s exists already; a second wallet needs another place: -wallet FILE", s.Path)
+			}
+			if opening <= 0 {
+				return usage("-opening: expected a time above zero")
+			}
+			pass, err := c.newPassphrase(ctx, o.file)
+			if err != nil {
+				return err
+			}
+			cost, err := costOf(opening)
+			if err != nil {
+				return err
+			}
+			if _, err := s.Create(ctx, pass, cost); err != nil {
+				return err
+			}
+			c.Say("made: wallet %s", s.Path)
+			c.Say("  try: gharbor wallet put ENTRY -bind PROFILE")
+			return nil
+		},
+	}
+}
+
+func walletPassphrase() *command {
+	var o walletFlags
+	var newFile string
+	var opening time.Duration
+	return &command{
+		name: "wallet passphrase", summary: "change the passphrase",
+		long: `The content key is made new too: an old copy of the file, with the old passphrase,
+opens nothing that is written later. Readers stay.`,
+		examples: []string{"gharbor wallet passphrase"},
+		flags: func(fs *flag.FlagSet) {
+			o.flags(fs)
+			costFlag(fs, &opening)
+			fs.StringVar(&newFile, "new-passphrase-file", "", "a 0600 file with the new passphrase in its first line")
+		},
+		run: func(ctx context.Context, c *call) error {
+			w, err := c.changeWallet(ctx, o, func(w *wallet.Wallet, _ *wallet.Passphrase) error {
+				next, err := c.newPassphrase(ctx, newFile)
+				if err != nil {
+					return err
+				}
+				cost, err := costOf(opening)
+				if err == nil {
+					w.ChangePassphrase(next, cost)
+				}
+				return err
+			})
+			if err == nil {
+				c.Say("changed: the passphrase of %s; copies and backups from before still open by the old one", w.File.Path)
+			}
+			return err
+		},
+	}
+}
+
+func walletRotate() *command {
+	var o walletFlags
+	return &command{
+		name: "wallet rotate", summary: "make all keys new; every reader's pin file ends",
+		examples: []string{"gharbor wallet rotate"},
+		flags:    o.flags,
+		run: func(ctx context.Context, c *call) error {
+			var ended []wallet.ReaderInfo
+			w, err := c.changeWallet(ctx, o, func(w *wallet.Wallet, pass *wallet.Passphrase) error {
+				ended = w.Rotate(pass)
+				return nil
+			})
+			if err != nil {
+				return err
+			}
+			c.Say("rotated: the keys of %s", w.File.Path)
+			for _, r := range ended {
+				c.Say("  ended: reader %s; gharbor wallet reader add %s -out FILE lets it in again", r.Name, r.Name)
+			}
+			return nil
+		},
+	}
+}
+
+func walletReader() *command {
+	return &command{
+		name: "wallet reader", args: "VERB", summary: "machines and accounts that read the wallet without its passphrase",
+		long: `A reader has a pin file: a private key that opens the wallet as it is now and later,
+and the key that the wallet must be signed by. It can't write, re-bind or forge one.
+A reader's gharbor takes the pin file from reader.pin in its own GHARBOR_HOME, or from
+where [settings] reader in its profiles.toml says, and the wallet from [settings] wallet.`,
+		verbs: func() []*command { return []*command{readerAdd(), readerList(), readerRemove()} },
+	}
+}
+
+func readerAdd() *command {
+	var o walletFlags
+	var out, account string
+	return &command{
+		name: "wallet reader add", args: "NAME", summary: "make a reader and its pin file",
+		examples: []string{"gharbor wallet reader add nightly -out nightly.pin", "gharbor wallet reader add nightly -out /var/lib/nightly/reader.pin -for nightly"},
+		least:    1, most: 1,
+		flags: func(fs *flag.FlagSet) {
+			o.flags(fs)
+			fs.StringVar(&out, "out", "", "where the pin file is written, 0600; nothing may stand there")
+			fs.StringVar(&account, "for", "", "the account that the pin file shall belong to (as root)")
+		},
+		run: func(ctx context.Context, c *call) error {
+			name := c.args[0]
+			if !profile.ValidName(name) {
+				return usage("not a reader's name: %s", profile.NameRule)
+			}
+			if out == "" {
+				return &exitError{code: exitUsage, err: errors.New("-out is missing: where the pin file goes"), try: []string{"gharbor wallet reader add " + name + " -out " + name + ".pin"}}
+			}
+			whole, err := filepath.Abs(out)
+			if err != nil {
+				return err
+			}
+			own, err := ownerFor(account)
+			if err != nil {
+				return err
+			}
+			written := false
+			w, err := c.changeWallet(ctx, o, func(w *wallet.Wallet, _ *wallet.Passphrase) error {
+				pin, err := w.AddReader(name, time.Now())
+				if err != nil {
+					return usage("%w", err)
+				}
+				if err := pin.WriteNew(whole); err != nil {
+					return &profile.FileError{Path: whole, What: "cannot be written: " + err.Error()}
+				}
+				written = true
+				return own(whole)
+			})
+			if err != nil {
+				if written {
+					os.Remove(whole)
+				}
+				return err
+			}
+			c.Say("made: reader %s of %s, its pin file %s", name, w.File.Path, whole)
+			c.Say("  it reads all %d %s, now and later; gharbor wallet reader remove %s ends that", len(w.Entries), plural(len(w.Entries), "entry", "entries"), name)
+			if account == "" {
+				c.Say("  for another account: sudo install -m 600 -o ACCOUNT %s PLACE && rm %s", clean.Shell(whole), clean.Shell(whole))
+			}
+			if info, err := os.Stat(w.File.Path); err == nil && info.Mode().Perm()&0o044 == 0 {
+				c.Say("  another account must be let read the wallet, which is encrypted: chmod a+r %s", clean.Shell(w.File.Path))
+			}
+			return nil
+		},
+	}
+}
+
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return one
+	}
+	return many
+}
+
+// ownerFor gives a file to an account; "" leaves it with this one.
+func ownerFor(account string) (func(path string) error, error) {
+	if account == "" {
+		return func(string) error { return nil }, nil
+	}
+	u, err := user.Lookup(account)
+	if err != nil {
+		return nil, usage("-for: this machine has no account of that name")
+	}
+	uid, err := strconv.Atoi(u.Uid)
+	if err != nil {
+		return nil, usage("-for: not on this system")
+	}
+	gid, _ := strconv.Atoi(u.Gid)
+	if os.Getuid() != 0 && uid != os.Getuid() {
+		return nil, &exitError{code: exitUsage, err: errors.New("-for: only root can give a file to another account"), try: []string{"gharbor wallet reader add NAME -out FILE   # and then: sudo install -m 600 -o ACCOUNT FILE PLACE"}}
+	}
+	return func(path string) error { return os.Chown(path, uid, gid) }, nil
+}
+
+func readerList() *command {
+	var o walletFlags
+	var form format
+	return &command{
+		name: "wallet reader list", summary: "who can read the wallet without its passphrase",
+		examples: []string{"gharbor wallet reader list"},
+		flags: func(fs *flag.FlagSet) {
+			fs.StringVar(&o.path, "wallet", "", "the wallet's file, instead of the one of the settings")
+			form.flag(fs)
+		},
+		run: func(_ context.Context, c *call) error {
+			s, _, err := c.store(o.path)
+			if err != nil {
+				return err
+			}
+			f, err := wallet.Load(s.Path)
+			if err != nil {
+				return err
+			}
+			if form.json() {
+				type listedReader struct {
+					Name  string    `json:"name"`
+					Added time.Time `json:"added"`
+				}
+				all := []listedReader{}
+				for _, r := range f.Readers() {
+					all = append(all, listedReader{r.Name, r.Added})
+				}
+				return render.JSON(c.Stdout, map[string]any{"format": 1, "wallet": f.Path, "readers": all})
+			}
+			if len(f.Readers()) == 0 {
+				c.Say("the wallet %s has no readers", f.Path)
+				return nil
+			}
+			var rows [][]string
+			for _, r := range f.Readers() {
+				rows = append(rows, []string{r.Name, r.Added.Local().Format(time.DateOnly)})
+			}
+			return render.Table(c.Stdout, c.noColour, []string{"reader", "added"}, rows)
+		},
+	}
+}
+
+func readerRemove() *command {
+	var o walletFlags
+	return &command{
+		name: "wallet reader remove", args: "NAME", summary: "shut a reader out of all that is written from now on",
+		long:     "The secrets that it could have read are listed: whoever has its pin file and a copy of\nthe wallet from before still can. Change them on their servers.",
+		examples: []string{"gharbor wallet reader remove nightly"},
+		least:    1, most: 1,
+		flags: o.flags,
+		run: func(ctx context.Context, c *call) error {
+			var saw []string
+			_, err := c.changeWallet(ctx, o, func(w *wallet.Wallet, _ *wallet.Passphrase) (err error) {
+				if saw, err = w.RemoveReader(c.args[0]); err != nil {
+					err = usage("%w", err)
+				}
+				return err
+			})
+			if err != nil {
+				return err
+			}
+			c.Say("removed: reader %s, and a new content key was made", c.args[0])
+			if len(saw) > 0 {
+				c.Say("  it could have read, so change them on their servers: %s", strings.Join(saw, ", "))
+			}
+			return nil
+		},
+	}
+}

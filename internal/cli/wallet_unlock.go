@@ -1,0 +1,154 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"strings"
+	"time"
+
+	"gentleharbor/core/wallet"
+)
+
+// maxLifetime bounds an unlock: a day at work.
+const maxLifetime = 24 * time.Hour
+
+func walletUnlock() *command {
+	var o walletFlags
+	var lifetime time.Duration
+	return &command{
+		name: "wallet unlock", summary: "keep the wallet open for a while, for this user",
+		long: `A small process of your own keeps what opens the wallet in its memory, behind a socket
+that only you can reach. It can't change the wallet, and ends by itself.`,
+		examples: []string{"gharbor wallet unlock", "gharbor wallet unlock -lifetime 8h"},
+		flags: func(fs *flag.FlagSet) {
+			o.flags(fs)
+			fs.DurationVar(&lifetime, "lifetime", 15*time.Minute, "for how long, 24h at the most")
+		},
+		run: func(ctx context.Context, c *call) error {
+			if lifetime < time.Second || lifetime > maxLifetime {
+				return usage("-lifetime: expected a time from 1s to 24h")
+			}
+			s, _, err := c.store(o.path)
+			if err != nil {
+				return err
+			}
+			f, err := wallet.Load(s.Path)
+			if err != nil {
+				return err
+			}
+			pass, err := c.passphrase(ctx, o, s)
+			if err != nil {
+				return err
+			}
+			w, err := s.Open(ctx, pass)
+			if err != nil {
+				return err
+			}
+			socket := wallet.KeeperSocket(c.Lookup, f.ID())
+			if old := (wallet.Unlocked{Socket: socket}); old.Lock() == nil {
+				time.Sleep(50 * time.Millisecond) // until it has let go of the socket
+			}
+			until := time.Now().Add(lifetime)
+			if err := startKeeper(ctx, socket, w.Keys(until)); err != nil {
+				return &exitError{code: exitSecret, err: fmt.Errorf("the wallet can't be kept open: %w", err)}
+			}
+			c.Say("unlocked: %s until %s", s.Path, until.Format("15:04"))
+			c.Say("  try: gharbor wallet lock   # ends it before")
+			return nil
+		},
+	}
+}
+
+// startKeeper starts this program as the process that keeps the wallet open. The
+// keys go through a pipe, never through an argument or the environment.
+func startKeeper(ctx context.Context, socket string, keys wallet.Keys) error {
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	cmd := exec.Command(self, "wallet", "keep", socket)
+	cmd.Dir = "/"
+	detach(cmd)
+	in, err := cmd.StdinPipe()
+	if err != nil {
+		return err
+	}
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	defer context.AfterFunc(ctx, func() { cmd.Process.Kill() })()
+	if err := json.NewEncoder(in).Encode(keys); err != nil {
+		return err
+	}
+	in.Close()
+	said, err := io.ReadAll(io.LimitReader(out, 1000))
+	if err != nil {
+		return err
+	}
+	if text := strings.TrimSpace(string(said)); text != "ready" {
+		return errors.New(text)
+	}
+	return cmd.Process.Release()
+}
+
+// walletKeep is the process behind unlock.
+func walletKeep() *command {
+	return &command{
+		name: "wallet keep", args: "SOCKET", hidden: true, summary: "what unlock starts", least: 1, most: 1,
+		run: func(ctx context.Context, c *call) error {
+			var keys wallet.Keys
+			if err := json.NewDecoder(io.LimitReader(c.Stdin, 16<<10)).Decode(&keys); err != nil {
+				return usage("this is for gharbor wallet unlock to start")
+			}
+			listener, err := wallet.Listen(c.args[0])
+			out, _ := c.Stdout.(*os.File)
+			if err != nil {
+				fmt.Fprintln(c.Stdout, err)
+				return &exitError{code: exitSecret}
+			}
+			fmt.Fprintln(c.Stdout, "ready")
+			if out != nil {
+				out.Close() // whoever started it waits for the end of what it says
+			}
+			wallet.Keep(ctx, listener, keys)
+			return nil
+		},
+	}
+}
+
+func walletLock() *command {
+	var o walletFlags
+	return &command{
+		name: "wallet lock", summary: "end an unlock",
+		examples: []string{"gharbor wallet lock"},
+		flags: func(fs *flag.FlagSet) {
+			fs.StringVar(&o.path, "wallet", "", "the wallet's file, instead of the one of the settings")
+		},
+		run: func(_ context.Context, c *call) error {
+			s, _, err := c.store(o.path)
+			if err != nil {
+				return err
+			}
+			f, err := wallet.Load(s.Path)
+			if err != nil {
+				return err
+			}
+			if (wallet.Unlocked{Socket: wallet.KeeperSocket(c.Lookup, f.ID())}).Lock() != nil {
+				c.Say("the wallet %s was not unlocked", s.Path)
+				return nil
+			}
+			c.Say("locked: %s", s.Path)
+			return nil
+		},
+	}
+}
