@@ -146,6 +146,20 @@ func (t *test) locateSecret(context.Context) finding.Result {
 	return finding.Good("%s", detail)
 }
 
+// SecretQuery says for which connection a profile's secret is wanted: that to the
+// first of its servers.
+func SecretQuery(p *profile.Resolved) (secret.Query, *finding.Finding) {
+	candidates, found := route.Candidates(p)
+	if found != nil {
+		return secret.Query{}, found
+	}
+	if len(candidates) == 0 {
+		return secret.Query{}, finding.New("profile.incomplete", "the profile does not say where the server is").
+			Suggest("gharbor set %s host=HOST   # or socket=PATH", p.Profile.Name)
+	}
+	return secretQuery(p, candidates[0]), nil
+}
+
 // secretQuery says for which connection a secret is wanted.
 func secretQuery(p *profile.Resolved, c route.Candidate) secret.Query {
 	source, _ := secret.ParseSource(p.Text("secret"))

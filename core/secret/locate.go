@@ -59,6 +59,8 @@ type Finder struct {
 
 	mu    sync.Mutex
 	typed map[string]Value // by profile: one answer serves a whole run
+
+	ringed map[string]Value // by entry of the keyring
 }
 
 // Located is a secret whose place is known and whose value has not been taken.
@@ -104,6 +106,8 @@ func (f *Finder) Locate(q Query) (*Located, *finding.Finding) {
 		return f.command(q)
 	case "wallet":
 		return f.Wallet(q, false)
+	case "keyring":
+		return f.keyring(q)
 	}
 	return f.inOrder(q)
 }

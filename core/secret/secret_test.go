@@ -58,7 +58,7 @@ func TestValueIsHidden(t *testing.T) {
 
 func TestParseSource(t *testing.T) {
 	for s, want := range map[string]bool{"ask": true, "none": true, "passfile": true, "passfile:/x": true, "env:PGPW": true, "file:~/x": true, "file:C:\\x": true,
-		"": false, "default": false, "env": false, "env:": false, "env:A=B": false, "file": false, "ask:x": false, "none:": false, "knot": false, "passfile:": false, "wallet": false} {
+		"": false, "default": false, "env": false, "env:": false, "env:A=B": false, "file": false, "ask:x": false, "none:": false, "knot": false, "passfile:": false, "wallet": true} {
 		if Valid(s) != want {
 			t.Errorf("%q: %v", s, !want)
 		}

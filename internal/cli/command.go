@@ -81,7 +81,7 @@ type call struct {
 func commands() []*command {
 	return []*command{
 		addCommand(), setCommand(), listCommand(), showCommand(), copyCommand(), renameCommand(), removeCommand(),
-		testCommand(), waitCommand(), compareCommand(), nearbyCommand(), certificateCommand(), walletCommand(), explainCommand(), demoCommand(), versionCommand(), helpCommand(),
+		testCommand(), waitCommand(), compareCommand(), nearbyCommand(), certificateCommand(), secretCommand(), walletCommand(), explainCommand(), demoCommand(), versionCommand(), helpCommand(),
 	}
 }
 

@@ -63,7 +63,15 @@ func Read(path string) (Result, error) {
 	return r.Result, err
 }
 
+// Parse reads one file's own options. Included files are not followed.
+func Parse(data []byte) ([]Option, error) {
+	r := reader{alone: true}
+	err := r.parse("", data, 0)
+	return r.Options, err
+}
+
 type reader struct {
+	alone bool // directives are passed over
 	Result
 	files int
 }
@@ -103,6 +111,7 @@ func (r *reader) parse(path string, data []byte, depth int) error {
 		wrong := func(what string) error { return &Error{path, number, what} }
 		switch {
 		case text == "" || text[0] == '#' || text[0] == ';':
+		case text[0] == '!' && r.alone:
 		case text[0] == '!':
 			if err := r.directive(path, number, strings.TrimSpace(text[1:]), depth); err != nil {
 				return err

@@ -1,0 +1,56 @@
+package secret
+
+import (
+	"context"
+	"errors"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/secret/keyring"
+)
+
+// KeyringEntry is the entry that a profile's source means: the one named, else
+// the profile's own name.
+func (q Query) KeyringEntry() string {
+	if q.Source.Arg != "" {
+		return q.Source.Arg
+	}
+	return q.Profile
+}
+
+// keyring looks whether there is a keyring, and asks it nothing yet.
+func (f *Finder) keyring(q Query) (*Located, *finding.Finding) {
+	if why := keyring.Problem(f.Lookup); why != "" {
+		return nil, noKeyring(q, why)
+	}
+	entry := q.KeyringEntry()
+	return &Located{Place: "the system's keyring, entry " + clean.Line(entry, 80), Read: func(ctx context.Context) (Value, error) {
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		if value, ok := f.ringed[entry]; ok {
+			return value, nil // one question serves a whole run
+		}
+		text, err := keyring.Get(ctx, entry)
+		switch {
+		case errors.Is(err, keyring.ErrNoEntry):
+			return Value{}, &Failure{finding.New("secret.missing", "the system's keyring has no entry %s of ours", clean.Quoted(entry)).
+				Suggest("gharbor secret put %s", q.Profile)}
+		case errors.Is(err, keyring.ErrNone):
+			return Value{}, &Failure{noKeyring(q, keyring.Reason(err))}
+		case err != nil:
+			return Value{}, err
+		}
+		if f.ringed == nil {
+			f.ringed = make(map[string]Value)
+		}
+		f.ringed[entry] = NewValue(text)
+		return f.ringed[entry], nil
+	}}, nil
+}
+
+func noKeyring(q Query, why string) *finding.Finding {
+	return finding.New("secret.no-keyring", "the password is to come from the system's keyring, and none can be reached").
+		Saw("%s", clean.Line(why, 300)).
+		Suggest("gharbor set %s secret=wallet   # needs no desktop", q.Profile).
+		Suggest("gharbor set %s secret=ask", q.Profile)
+}

@@ -1,0 +1,99 @@
+// Package keyring keeps secrets in the system's keyring: on Linux the desktop's
+// secret service on the session bus (freedesktop.org, "Secret Service API"), on
+// macOS and Windows what the system has. It is one of the places that
+// core/secret takes secrets from.
+package keyring
+
+import (
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"time"
+
+	library "github.com/zalando/go-keyring"
+)
+
+// Service is the name that all our entries are kept under.
+const Service = "gentle-harbor"
+
+// Limit bounds a call. A keyring that is locked asks its user for a password,
+// who needs longer to type it than a program to answer.
+const Limit = 60 * time.Second
+
+var (
+	// ErrNone is a system that has no keyring, or none that can be reached.
+	ErrNone = errors.New("no keyring can be reached")
+	// ErrNoEntry is a keyring without an entry of that name.
+	ErrNoEntry = errors.New("the keyring has no such entry")
+)
+
+// Problem says why no keyring can be reached, without reaching for it: "" where
+// one may be. lookup reads environment variables.
+func Problem(lookup func(string) (string, bool)) string {
+	if runtime.GOOS == "darwin" || runtime.GOOS == "windows" {
+		return ""
+	}
+	// The library would start a bus of its own, on which nothing listens.
+	if address, ok := lookup("DBUS_SESSION_BUS_ADDRESS"); ok && address != "" && address != "autolaunch:" {
+		return ""
+	}
+	if folder, ok := lookup("XDG_RUNTIME_DIR"); ok {
+		if _, err := os.Stat(filepath.Join(folder, "bus")); err == nil {
+			return ""
+		}
+	}
+	return "there is no session bus here (DBUS_SESSION_BUS_ADDRESS is not set), as in a job, a container or a remote login"
+}
+
+// Get reads an entry. Errors are ErrNoEntry, or wrap ErrNone.
+func Get(ctx context.Context, entry string) (string, error) {
+	return bounded(ctx, func() (string, error) { return library.Get(Service, entry) })
+}
+
+// Set writes an entry, in place of one of its name.
+func Set(ctx context.Context, entry, text string) error {
+	_, err := bounded(ctx, func() (string, error) { return "", library.Set(Service, entry, text) })
+	return err
+}
+
+// bounded leaves a call behind that does not end.
+func bounded(ctx context.Context, call func() (string, error)) (string, error) {
+	type answer struct {
+		text string
+		err  error
+	}
+	done := make(chan answer, 1)
+	go func() {
+		text, err := call()
+		done <- answer{text, err}
+	}()
+	timer := time.NewTimer(Limit)
+	defer timer.Stop()
+	select {
+	case a := <-done:
+		return a.text, named(a.err)
+	case <-timer.C:
+		return "", errors.Join(ErrNone, errors.New("it did not answer within "+Limit.String()))
+	case <-ctx.Done():
+		return "", context.Cause(ctx)
+	}
+}
+
+func named(err error) error {
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, library.ErrNotFound):
+		return ErrNoEntry
+	}
+	return errors.Join(ErrNone, err)
+}
+
+// Reason is what the system said, in one line.
+func Reason(err error) string {
+	text := strings.TrimPrefix(err.Error(), ErrNone.Error()+"\n")
+	return strings.ReplaceAll(text, "\n", "; ")
+}

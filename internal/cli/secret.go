@@ -1,0 +1,135 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"time"
+
+	"gentleharbor/core/check"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/secret"
+	"gentleharbor/core/wallet"
+)
+
+func secretCommand() *command {
+	return &command{
+		name: "secret", args: "VERB", summary: "keep a profile's password where its source points",
+		verbs: func() []*command { return []*command{secretPut()} },
+	}
+}
+
+func secretPut() *command {
+	var o walletFlags
+	var in secretInput
+	return &command{
+		name: "secret put", args: "PROFILE", summary: "keep the password where the profile takes it from",
+		long: `Writes to a wallet entry (bound to the profile), the system's keyring, a line of a
+password file, a group of an option file, or a file of its own. The rest of such a file
+stays byte for byte, and only its owner can read it. Where the profile names no source:
+to the credential file of its engine where that has a line for it, else to the wallet.`,
+		examples: []string{"gharbor secret put sightings", "gharbor secret put moult -secret-stdin"},
+		least:    1, most: 1,
+		flags: func(fs *flag.FlagSet) {
+			in.flags(fs)
+			o.flags(fs)
+		},
+		run: func(ctx context.Context, c *call) error {
+			if err := in.check(c); err != nil {
+				return err
+			}
+			p, err := c.resolve(c.args[0], nil)
+			if err != nil {
+				return err
+			}
+			query, err := queryOf(p)
+			if err != nil {
+				return err
+			}
+			finder, err := c.finder()
+			if err != nil {
+				return err
+			}
+			s, _, err := c.store(o.path)
+			if err != nil {
+				return err
+			}
+			if query.Source.Kind == "default" {
+				_, none := os.Stat(s.Path)
+				query.Source = finder.Kept(query, none == nil)
+			}
+			if query.Source.Kind == "wallet" {
+				return c.putInWallet(ctx, o, in, p, query)
+			}
+			if why := finder.CanPut(query); why != nil {
+				return putError(why)
+			}
+			v, err := in.take(ctx, c, fmt.Sprintf("the password of %s for %s", p.Text("user"), p.Profile.Name))
+			if err != nil {
+				return err
+			}
+			place, err := finder.Put(ctx, query, v)
+			if err != nil {
+				return putError(err)
+			}
+			c.Say("kept: the password of %s in the %s", p.Profile.Name, place)
+			return nil
+		},
+	}
+}
+
+func putError(err error) error {
+	var no *secret.ErrNotKept
+	if errors.As(err, &no) {
+		return usage("nothing was kept: %s", no.Why)
+	}
+	return err
+}
+
+// queryOf is the question for a profile's secret, at its first address.
+func queryOf(p *profile.Resolved) (secret.Query, error) {
+	if found := p.Problem(); found != nil {
+		return secret.Query{}, &exitError{code: exitFile, err: errors.New(found.Cause)}
+	}
+	q, found := check.SecretQuery(p)
+	if found != nil {
+		return q, &exitError{code: exitFile, err: errors.New(found.Cause), try: found.Try}
+	}
+	return q, nil
+}
+
+// putInWallet keeps a profile's password as the entry that its source names, or
+// as one of the profile's name, bound to where the profile leads.
+func (c *call) putInWallet(ctx context.Context, o walletFlags, in secretInput, p *profile.Resolved, q secret.Query) error {
+	name := q.Source.Arg
+	if name == "" {
+		name = p.Profile.Name
+	}
+	b, err := wallet.BindingOf(p)
+	if err != nil {
+		return usage("%w", err)
+	}
+	changed := false
+	w, err := c.changeWallet(ctx, o, func(w *wallet.Wallet, _ *wallet.Passphrase) error {
+		now := time.Now().UTC().Truncate(time.Second)
+		e := wallet.Entry{Name: name, User: p.Text("user"), Created: now}
+		if old := w.Entry(name); old != nil {
+			if old.User != "" && old.User != e.User {
+				return usage("the wallet's entry %s is the password of another user (%s); name another entry: gharbor set %s secret=wallet:ENTRY", name, old.User, p.Profile.Name)
+			}
+			e, changed = *old, true
+		}
+		bindTo(&e, []wallet.Binding{b})
+		e.Changed = now
+		var err error
+		e.Secret, err = in.take(ctx, c, fmt.Sprintf("the password of %s for %s", p.Text("user"), p.Profile.Name))
+		w.Put(e)
+		return err
+	})
+	if err == nil {
+		c.kept(w.Entry(name), changed)
+	}
+	return err
+}
