@@ -6,6 +6,8 @@ package atomicfile
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"io/fs"
 	"os"
@@ -55,9 +57,23 @@ var ErrHeld = errors.New("another gharbor has held this lock for 30 s; end it an
 // Lock waits for path's lock, a file of its own that is never replaced: path
 // with ".lock" behind it. unlock gives it back.
 func Lock(ctx context.Context, path string) (unlock func(), err error) {
+	return lock(ctx, path+".lock")
+}
+
+// LockIn is Lock for a file beside which nothing may be left: its lock is in a
+// folder of the tool's, under the hash of its path.
+func LockIn(ctx context.Context, folder, path string) (unlock func(), err error) {
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return nil, err
+	}
+	sum := sha256.Sum256([]byte(path))
+	return lock(ctx, filepath.Join(folder, hex.EncodeToString(sum[:8])+".lock"))
+}
+
+func lock(ctx context.Context, path string) (unlock func(), err error) {
 	ctx, cancel := context.WithTimeout(ctx, lockWait)
 	defer cancel()
-	l := flock.New(path+".lock", flock.SetPermissions(0o600))
+	l := flock.New(path, flock.SetPermissions(0o600))
 	held, err := l.TryLockContext(ctx, 5*time.Millisecond)
 	if err != nil || !held {
 		if errors.Is(err, context.DeadlineExceeded) {

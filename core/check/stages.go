@@ -49,7 +49,7 @@ func (t *test) checkProfile(context.Context) finding.Result {
 			Suggest("gharbor set %s user=NAME", name))
 	}
 	t.plan.begin = begin
-	settings := tlsrule.Settings{Profile: name, Rule: tlsrule.Rule(p.Text("tls")), CA: p.Text("tls-ca"), Cert: p.Text("tls-cert"), Key: p.Text("tls-key")}
+	settings := tlsrule.Settings{Profile: name, Rule: tlsrule.Rule(p.Text("tls")), CA: p.Text("tls-ca"), Cert: p.Text("tls-cert"), Key: p.Text("tls-key"), Pinned: p.Pinned()}
 	var found *finding.Finding
 	if t.plan.tls, found = tlsrule.Load(settings); found != nil {
 		return finding.Failed(found)
@@ -163,13 +163,9 @@ func SecretQuery(p *profile.Resolved) (secret.Query, *finding.Finding) {
 // secretQuery says for which connection a secret is wanted.
 func secretQuery(p *profile.Resolved, c route.Candidate) secret.Query {
 	source, _ := secret.ParseSource(p.Text("secret"))
-	var command []string
-	if e, ok := p.Get("command"); ok {
-		command = e.Value.List()
-	}
-	return secret.Query{Profile: p.Profile.Name, Source: source, Command: command, Engine: p.Text("engine"), Host: c.Host, Socket: c.Folder, Port: strconv.Itoa(c.Port),
+	return secret.Query{Profile: p.Called, Source: source, Command: p.Command(), Folder: p.Folder(), Engine: p.Text("engine"), Host: c.Host, Socket: c.Folder, Port: strconv.Itoa(c.Port),
 		Database: p.Text("database"), User: p.Text("user"), Local: c.Local(),
-		Address: c.String(), TLS: p.Text("tls"), TLSAuthority: p.Text("tls-ca"), TLSName: p.Text("tls-name"), Project: !p.Own()}
+		Address: c.String(), TLS: p.Text("tls"), TLSAuthority: p.Text("tls-ca"), TLSName: p.Text("tls-name"), Project: !p.Own(), Pinned: p.Pinned()}
 }
 
 // findRoute says what the address comes to.
@@ -202,7 +198,7 @@ func (t *test) overTCP(c route.Candidate) string {
 func (t *test) target(c route.Candidate, reached *route.Reached) engine.Target {
 	return engine.Target{
 		Profile: t.profile.Profile.Name, User: t.profile.Text("user"), Database: t.profile.Text("database"),
-		Network: reached.Network, Address: reached.Address, TLS: t.plan.tls, ServerKey: t.profile.Text("server-key"),
+		Network: reached.Network, Address: reached.Address, TLS: t.plan.tls, ServerKey: t.profile.Text("server-key"), Pinned: t.profile.Pinned(),
 		PeerChecked: reached.Network == "unix" && route.PeerChecked(reached.Conn, c.Folder),
 		Thorough:    t.thorough,
 		NoSecret:    t.secret.None, NoSecretTried: t.secret.Tried,

@@ -29,6 +29,8 @@ type Target struct {
 	// ServerKey is the path of the server's public key in PEM, pinned by the
 	// profile, "" for none: a password may go out under it without TLS.
 	ServerKey string
+	// Pinned are bytes to take in place of a file's, by path.
+	Pinned map[string][]byte
 
 	// PeerChecked says that the process behind a Unix socket belongs to root,
 	// to this user or to the owner of the socket's folder. Without it and

@@ -3,6 +3,7 @@ package profile
 import (
 	"bytes"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -62,7 +63,7 @@ func (e *Edit) text() []byte {
 // writing is refused, never made approximately.
 func (e *Edit) checked() ([]byte, error) {
 	text := e.text()
-	got, err := Parse(e.file.Path, text)
+	got, err := readInto(&File{Path: e.file.Path, Project: e.file.Project}, text)
 	if err != nil {
 		if fe, ok := err.(*FileError); ok {
 			return nil, refuse("that would not be right: %s", fe.What)
@@ -145,22 +146,30 @@ func (f *File) Add(name string, sets []Override) (*Edit, error) {
 	return e, nil
 }
 
-// Copy appends a profile with another's own keys.
-func (f *File) Copy(from, to string) (*Edit, error) {
-	p := f.byName[from]
-	if p == nil {
-		return nil, f.Missing(from)
-	}
+// Copied is what a copy of a profile sets itself, in the user's or in the project's
+// file. From one file to the other, a relative path is made whole, and a like of
+// the project's named as such; the project can't be like a profile of the user's.
+func (f *File) Copied(p *Profile, intoProject bool, home string) ([]Override, error) {
 	sets := make([]Override, 0, len(p.Entries))
 	for _, own := range p.Entries {
-		sets = append(sets, Override{Field: own.Field, Value: own.Value})
+		set := Override{Field: own.Field, Value: own.Value}
+		switch {
+		case p.InProject() == intoProject:
+		case own.Field.Name == "like" && intoProject:
+			return nil, refuse("%s is like %s, which stands in your own file; a project's profile can't be", p.Name, own.Value.Text())
+		case own.Field.Name == "like":
+			set.Value = TextValue(ProjectPrefix + own.Value.Text())
+		case own.Value.kind == Text && !(own.Field.Expands && strings.Contains(own.Value.text, "$")):
+			set.Value = TextValue(own.Field.Whole(own.Value.text, filepath.Dir(p.in.Path), home))
+		}
+		sets = append(sets, set)
 	}
-	return f.Add(to, sets)
+	return sets, nil
 }
 
 func (f *File) checkLike(p *Profile) error {
 	like := p.Text("like")
-	if like == "" || f.byName[like] != nil && like != p.Name {
+	if like == "" || !f.Project && strings.HasPrefix(like, ProjectPrefix) || f.byName[like] != nil && like != p.Name {
 		return nil
 	}
 	if near := nearest.Name(like, f.Names()); near != "" && near != p.Name {

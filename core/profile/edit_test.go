@@ -119,7 +119,7 @@ func TestAddRemoveRenameCopy(t *testing.T) {
 		t.Errorf("got\n%s", first)
 	}
 	f = parse(t, first)
-	edit, err = f.Copy("field.notes", "copy")
+	edit, err = copied(f, "field.notes", "copy")
 	both := after(t, edit, err)
 	f = parse(t, both)
 	edit, err = f.Remove("field.notes")
@@ -173,3 +173,11 @@ func TestAddRemoveRenameCopy(t *testing.T) {
 }
 
 func second(_ *Edit, err error) error { return err }
+
+func copied(f *File, from, to string) (*Edit, error) {
+	sets, err := f.Copied(f.Lookup(from), false, "/home/w")
+	if err != nil {
+		return nil, err
+	}
+	return f.Add(to, sets)
+}

@@ -53,6 +53,16 @@ func expand(s string, lookup func(string) (string, bool)) (string, error) {
 	}
 }
 
+// Variables are the names of the environment variables that a value would take.
+func Variables(s string) []string {
+	var names []string
+	expand(s, func(name string) (string, bool) {
+		names = append(names, name)
+		return "", true
+	})
+	return names
+}
+
 func validVariable(name string) bool {
 	for i, r := range name {
 		if !(r == '_' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || i > 0 && r >= '0' && r <= '9') {

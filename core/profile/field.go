@@ -76,7 +76,7 @@ var (
 
 // fields lists every key in the order in which the tool writes and shows them.
 var fields = []Field{
-	{Name: "like", Expected: "the name of another profile", Summary: "take every field not set here from that profile", valid: ValidName},
+	{Name: "like", Expected: "the name of another profile", Summary: "take every field not set here from that profile; project:NAME is one of a project's file", valid: validLike},
 	{Name: "engine", Expected: "one of " + strings.Join(Engines(), ", "), Summary: "the kind of server: " + strings.Join(Engines(), ", "), valid: oneOf(Engines())},
 	{Name: "host", Address: true, Expected: "a host name or an IP address, without port or scheme", Summary: "where the server is", Expands: true, valid: validHost},
 	{Name: "port", Kind: Number, Expected: "a number from 1 to 65535", Summary: "its port; the engine's usual one where not set", Expands: true, valid: validPort},
@@ -394,6 +394,8 @@ func notEmpty(s string) bool { return s != "" }
 func oneOf(words []string) func(string) bool {
 	return func(s string) bool { return slices.Contains(words, s) }
 }
+
+func validLike(s string) bool { return ValidName(strings.TrimPrefix(s, ProjectPrefix)) }
 
 // ValidName reports whether s may name a profile: [a-z0-9][a-z0-9._-]{0,63}.
 func ValidName(s string) bool {

@@ -34,6 +34,7 @@ type Profile struct {
 	Line    int // of its table
 	Entries []Entry
 
+	in              *File // that it stands in
 	defined, expect place // what part of the file defines it, and its expectations
 }
 
@@ -57,10 +58,12 @@ func (p *Profile) Text(key string) string {
 type File struct {
 	Path     string
 	Project  bool       // it is a project's gharbor.toml, not the user's own
+	Root     string     // of the repository that a project's file is in
 	Profiles []*Profile // in the order of the file
 	Settings Settings
 	byName   map[string]*Profile
 	data     []byte
+	project  *File // the project's, attached to the user's
 }
 
 // Settings are what the user's file says of the tool itself, in [settings].
@@ -71,9 +74,12 @@ type Settings struct {
 
 // Parse reads a profile file's bytes. path is for messages. Every mistake is a
 // *FileError, the first one in the order of the file.
-func Parse(path string, data []byte) (*File, error) {
-	f := &File{Path: path, byName: make(map[string]*Profile, len(data)/150), data: data} // a short profile has 150 bytes
-	if err := read(path, data, &assembler{File: f, fields: make(map[string]*Field)}); err != nil {
+func Parse(path string, data []byte) (*File, error) { return readInto(&File{Path: path}, data) }
+
+// readInto fills a file whose path and kind are set.
+func readInto(f *File, data []byte) (*File, error) {
+	f.byName, f.data = make(map[string]*Profile, len(data)/150), data // a short profile has 150 bytes
+	if err := read(f.Path, data, &assembler{File: f, fields: make(map[string]*Field)}); err != nil {
 		return nil, err
 	}
 	if err := f.checkLikes(); err != nil {
@@ -82,14 +88,15 @@ func Parse(path string, data []byte) (*File, error) {
 	return f, nil
 }
 
-// Lookup returns the named profile, or nil.
-func (f *File) Lookup(name string) *Profile { return f.byName[name] }
+// Lookup returns the profile that a name means, or nil: the user's own, else the
+// attached project's; the project's alone with "project:" before the name.
+func (f *File) Lookup(name string) *Profile { return f.find(name) }
 
 // Names returns the names of all profiles, sorted.
 func (f *File) Names() []string {
 	names := make([]string, 0, len(f.Profiles))
-	for _, p := range f.Profiles {
-		names = append(names, p.Name)
+	for _, p := range f.All() {
+		names = append(names, f.Called(p))
 	}
 	slices.Sort(names)
 	return names
@@ -128,6 +135,8 @@ func (a *assembler) fail(line int, what string, args ...any) error {
 func (a *assembler) takeTable(h header) error {
 	a.current = h
 	switch {
+	case h.path[0] == "settings" && a.Project:
+		return a.fail(h.line, "settings are your own: they stand in your profiles.toml, never in a project's file")
 	case h.path[0] == "settings" && len(h.path) == 1 && !h.array:
 		if a.settings > 0 {
 			return a.fail(h.line, "the table [settings] stands here twice (first: line %d)", a.settings)
@@ -181,7 +190,7 @@ func (a *assembler) profile(name string, line int) (*Profile, error) {
 	if !ValidName(name) {
 		return nil, a.fail(line, "%s is not a profile name: %s", clean.Quoted(name), NameRule)
 	}
-	p := &Profile{Name: name, Line: line}
+	p := &Profile{Name: name, Line: line, in: a.File}
 	a.byName[name] = p
 	a.Profiles = append(a.Profiles, p)
 	return p, nil
@@ -233,6 +242,9 @@ func (a *assembler) takeEntry(e *entry) error {
 
 // setting takes a key of [settings].
 func (a *assembler) setting(e *entry, key []string) error {
+	if a.Project {
+		return a.fail(int(e.line), "settings are your own: they stand in your profiles.toml, never in a project's file")
+	}
 	name := strings.Join(key, ".")
 	into := map[string]*string{"wallet": &a.Settings.Wallet, "reader": &a.Settings.Reader}[name]
 	switch {
@@ -356,6 +368,12 @@ func (f *File) checkLikes() error {
 			like, ok := p.Own("like")
 			if !ok {
 				break
+			}
+			if strings.HasPrefix(like.Value.Text(), ProjectPrefix) {
+				if f.Project {
+					return &FileError{f.Path, like.Line, fmt.Sprintf("profile %q: like: in a project's file it names a profile of the same file, without %q", p.Name, ProjectPrefix)}
+				}
+				break // looked for when it is resolved: the project's file is another one
 			}
 			next := f.byName[like.Value.Text()]
 			if next == nil {

@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -58,7 +59,7 @@ func (e Effective) Shown() string {
 	if e.Template == "" {
 		return e.Value.Text()
 	}
-	if !showable(e.Template) {
+	if e.Template == e.Value.text || !showable(e.Template) {
 		return e.Template
 	}
 	return e.Template + " = " + e.Value.Text()
@@ -75,23 +76,32 @@ type Override struct {
 // is worked out when it is asked for: a list of 10,000 profiles asks for a few.
 type Resolved struct {
 	Profile   *Profile
+	Called    string // the name by which the user means it
 	file      *File
 	overrides []Override
 	env       Environment
 	chain     []*Profile // the profile, and those that it is like in turn
 	address   string     // the kind of address that counts, "" for none
+
+	pinned     map[string][]byte
+	notVouched *finding.Finding // why nothing of it may be used; nil where it may
 }
 
 // Environment is what resolving takes from the machine.
 type Environment struct {
 	Lookup func(name string) (string, bool) // environment variables
 	Home   string                           // the user's home folder, for "~"
+
+	// Vouch judges a project's profile: nil where the user vouched for what it
+	// uses. Without it nobody did.
+	Vouch func(*Resolved) *finding.Finding
 }
 
 // Resolve finds what p, which must be a profile of f, comes to.
 func (f *File) Resolve(p *Profile, overrides []Override, env Environment) *Resolved {
-	r := &Resolved{Profile: p, file: f, overrides: overrides, env: env, chain: f.chain(p, overrides)}
+	r := &Resolved{Profile: p, Called: f.Called(p), file: p.in, overrides: overrides, env: env, chain: f.chain(p, overrides)}
 	r.address = addressKind(overrides, r.chain)
+	r.notVouched = r.unvouched()
 	return r
 }
 
@@ -129,6 +139,13 @@ func (r *Resolved) Values() []Effective {
 
 // Problem is the first variable that is not set or whose value does not fit.
 func (r *Resolved) Problem() *finding.Finding {
+	if r.notVouched != nil {
+		return r.notVouched
+	}
+	if last := r.chain[len(r.chain)-1]; strings.HasPrefix(last.Text("like"), ProjectPrefix) {
+		return finding.New("profile.incomplete", "the profile is like %s, and there is no such profile in a project's file here", last.Text("like")).
+			Suggest("gharbor show %s   # from a folder of that project", r.Profile.Name)
+	}
 	for i := range fields {
 		if !fields[i].Expands || fields[i].Address && fields[i].Name != r.address {
 			continue
@@ -171,10 +188,22 @@ func (f *File) chain(p *Profile, overrides []Override) []*Profile {
 			like = o.Value.Text()
 		}
 	}
-	for next := f.byName[like]; next != nil && len(chain) <= len(f.Profiles); next = f.byName[next.Text("like")] {
+	for next := f.like(p, like); next != nil && len(chain) <= len(f.Profiles)+1000; next = f.like(next, next.Text("like")) {
 		chain = append(chain, next)
 	}
 	return chain
+}
+
+// like is the profile that p's like names: one of the same file, or with
+// "project:" before it one of the attached project's.
+func (f *File) like(p *Profile, name string) *Profile {
+	if own, ok := strings.CutPrefix(name, ProjectPrefix); ok {
+		if p.in.Project || f.project == nil {
+			return nil
+		}
+		return f.project.byName[own]
+	}
+	return p.in.byName[name]
 }
 
 // addressKind is the address key of the first place that has one: a profile
@@ -225,7 +254,7 @@ func (r *Resolved) lookUp(field *Field) (Effective, bool) {
 			if own.Field != field {
 				continue
 			}
-			o := Origin{Kind: FromFile, File: r.file.Path, Line: own.Line}
+			o := Origin{Kind: FromFile, File: from.in.Path, Line: own.Line}
 			if from != r.Profile {
 				o.Kind, o.Profile = FromLike, from.Name
 			}
@@ -239,6 +268,12 @@ func (r *Resolved) lookUp(field *Field) (Effective, bool) {
 // variable's value in it.
 func (r *Resolved) finish(e *Effective) error {
 	field := e.Field
+	if r.notVouched != nil { // nothing is expanded, not even into what is shown
+		if field.Expands && strings.Contains(e.Value.text, "$") {
+			e.Template = e.Value.text
+		}
+		return nil
+	}
 	if field.Expands && strings.Contains(e.Value.text, "$") {
 		e.Template = e.Value.text
 		text, err := expand(e.Value.text, r.env.Lookup)
@@ -276,7 +311,7 @@ func (r *Resolved) base(o Origin) string {
 	if o.Kind == FromOverride {
 		return ""
 	}
-	return filepath.Dir(r.file.Path)
+	return filepath.Dir(o.File)
 }
 
 // WholeSetting makes the path of a setting absolute.
@@ -351,9 +386,11 @@ func (r *Resolved) byDefault(field *Field) (Effective, bool) {
 // Path is the file that the profile stands in.
 func (r *Resolved) Path() string { return r.file.Path }
 
-// Own reports whether the profile stands in the user's own file, and not in a
-// project's.
-func (r *Resolved) Own() bool { return !r.file.Project }
+// Own reports whether the profile has all that it has from the user's own file,
+// and nothing from a project's.
+func (r *Resolved) Own() bool {
+	return !slices.ContainsFunc(r.chain, (*Profile).InProject)
+}
 
 // AddressKind is "host", "hosts", "socket", or "" for a profile without address.
 func (r *Resolved) AddressKind() string { return r.address }
@@ -419,6 +456,7 @@ func Loose(name string, sets []Override, env Environment) *Resolved {
 	for _, s := range sets {
 		p.Entries = append(p.Entries, Entry{Field: s.Field, Value: s.Value})
 	}
-	f := &File{Project: true, byName: map[string]*Profile{name: p}, Profiles: []*Profile{p}}
+	f := &File{byName: map[string]*Profile{name: p}, Profiles: []*Profile{p}}
+	p.in = f
 	return f.Resolve(p, nil, env)
 }

@@ -38,6 +38,10 @@ func FindHome(lookup func(string) (string, bool)) (Home, error) {
 // ProfilesPath is the user's profile file.
 func (h Home) ProfilesPath() string { return filepath.Join(h.Dir, "profiles.toml") }
 
+// LocksPath is the folder of the locks of files that are not the tool's own, so
+// that nothing is left beside those.
+func (h Home) LocksPath() string { return filepath.Join(h.Dir, "locks") }
+
 // Load reads the user's profile file; a file that is not there has no
 // profiles. Loose permissions are mended, and said.
 func (h Home) Load() (*File, error) {

@@ -22,18 +22,9 @@ type Failure struct{ Found *finding.Finding }
 
 func (f *Failure) Error() string { return f.Found.Cause }
 
-// words are the command's: those behind the colon, which blanks part, or the
-// profile's list.
-func (q Query) words() []string {
-	if q.Source.Arg != "" {
-		return strings.Fields(q.Source.Arg)
-	}
-	return q.Command
-}
-
 // command finds the program and runs nothing.
 func (f *Finder) command(q Query) (*Located, *finding.Finding) {
-	words := q.words()
+	words := q.Command
 	if len(words) == 0 {
 		return nil, finding.New("secret.missing", "the secret is to come from a command, and the profile names none").
 			Suggest("gharbor set %s command=PROGRAM,WORD   # or secret=\"command:PROGRAM WORD\"", q.Profile)
@@ -69,6 +60,9 @@ func (f *Finder) run(ctx context.Context, q Query, path string, words []string) 
 	defer cancel()
 	defer context.AfterFunc(ctx, cancel)()
 	cmd := exec.CommandContext(bound, path, words[1:]...)
+	if q.Project {
+		cmd.Dir = q.Folder // its words belong there, wherever one is
+	}
 	endWithChildren(cmd)
 	cmd.WaitDelay = time.Second // for what it left behind with its output open
 	var out, said bounded

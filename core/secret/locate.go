@@ -2,6 +2,7 @@ package secret
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -27,7 +28,8 @@ const maxSecret = 64 << 10
 type Query struct {
 	Profile  string
 	Source   Source
-	Command  []string // the profile's own words for a command; nil for none
+	Command  []string // the words of the command that prints it; nil for none
+	Folder   string   // of the file that the profile stands in
 	Engine   string
 	Host     string // as written; "" for a socket
 	Socket   string // the folder of the socket, "" for a host
@@ -42,13 +44,16 @@ type Query struct {
 	TLS          string   // the rule
 	TLSAuthority string   // the path of tls-ca, "" for the system's authorities
 	TLSName      string   // tls-name, "" for the host
-	Project      bool     // the profile is a project file's
+	Project      bool     // the profile has something from a project's file
+
+	Pinned map[string][]byte // bytes to take in place of a file's, by path
 }
 
 // Finder finds secrets. Its fields are what it needs from the machine.
 type Finder struct {
 	Lookup   func(name string) (string, bool)                        // environment variables
 	Home     string                                                  // the user's home folder
+	Locks    string                                                  // folder of the locks of files that are written to
 	Terminal bool                                                    // there is someone to ask
 	Ask      func(ctx context.Context, prompt string) (Value, error) // without echo
 
@@ -193,7 +198,7 @@ func (f *Finder) file(q Query) (*Located, *finding.Finding) {
 	if found := judge(path, "the secret file", q.Profile); found != nil {
 		return nil, found
 	}
-	first, err := FirstLine(path)
+	first, err := q.firstLine(path)
 	if err != nil {
 		return nil, unreadable(path, "the secret file", err)
 	}
@@ -201,13 +206,23 @@ func (f *Finder) file(q Query) (*Located, *finding.Finding) {
 	if first.Empty() {
 		place += ", empty: an empty password"
 	}
-	return &Located{Place: place, Read: func(context.Context) (Value, error) { return FirstLine(path) }}, nil
+	return &Located{Place: place, Read: func(context.Context) (Value, error) { return q.firstLine(path) }}, nil
 }
 
 // FirstLine is the first line of a file, of at most 64 KiB. Whether others can read
 // the file is JudgeFile's business.
-func FirstLine(path string) (Value, error) {
-	file, err := os.Open(path)
+func FirstLine(path string) (Value, error) { return Query{}.firstLine(path) }
+
+// open opens a file, or the bytes that were pinned of it.
+func (q Query) open(path string) (io.ReadCloser, error) {
+	if data, ok := q.Pinned[path]; ok {
+		return io.NopCloser(bytes.NewReader(data)), nil
+	}
+	return os.Open(path)
+}
+
+func (q Query) firstLine(path string) (Value, error) {
+	file, err := q.open(path)
 	if err != nil {
 		return Value{}, err
 	}
@@ -254,7 +269,7 @@ func (f *Finder) passfile(q Query) (*Located, *finding.Finding) {
 		return nil, found
 	}
 	find := func() (passfile.Result, error) {
-		file, err := os.Open(path)
+		file, err := q.open(path)
 		if err != nil {
 			return passfile.Result{}, err
 		}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"path/filepath"
 	"slices"
@@ -58,7 +59,14 @@ func (f *Finder) options(q Query) (sections []section, read, ignored []string, f
 	}
 	count := 0
 	for _, p := range paths {
-		result, err := optionfile.Read(p)
+		result, err := optionfile.ReadWith(p, func(path string) ([]byte, error) {
+			file, err := q.open(path)
+			if err != nil {
+				return nil, err
+			}
+			defer file.Close()
+			return io.ReadAll(file)
+		})
 		switch {
 		case errors.Is(err, fs.ErrNotExist):
 			continue

@@ -156,11 +156,10 @@ func (f *Finder) rewrite(ctx context.Context, path string, change func([]byte) (
 	if err != nil {
 		return fmt.Errorf("%s: %w", path, unwrapPath(err))
 	}
-	unlock, err := atomicfile.Lock(ctx, target)
+	unlock, err := atomicfile.LockIn(ctx, f.Locks, target)
 	if err != nil {
-		return fmt.Errorf("%s.lock: %w", target, unwrapPath(err))
+		return fmt.Errorf("%s: cannot be locked: %w", target, unwrapPath(err))
 	}
-	defer os.Remove(target + ".lock") // the file is not the tool's own: nothing stays beside it
 	defer unlock()
 	if found := JudgeFile(path, "the file"); found != nil && found.Code != "secret.missing" {
 		return &Failure{found}

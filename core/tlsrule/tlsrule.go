@@ -53,6 +53,8 @@ type Settings struct {
 	NameKey   string // "tls-name" or "host"
 	CA        string // path, "" for the system's authorities
 	Cert, Key string // paths of the client's own, or ""
+
+	Pinned map[string][]byte // bytes to take in place of a file's, by path
 }
 
 // Plan is Settings with their files read.
@@ -71,7 +73,7 @@ type Plan struct {
 func Load(s Settings) (*Plan, *finding.Finding) {
 	p := &Plan{Settings: s, Now: time.Now}
 	if s.CA != "" {
-		data, err := readPEM(s.CA)
+		data, err := s.readPEM(s.CA)
 		if err != nil {
 			return nil, fileFinding(s, "tls-ca", s.CA, err)
 		}
@@ -95,7 +97,7 @@ func Load(s Settings) (*Plan, *finding.Finding) {
 }
 
 func (p *Plan) loadClient() *finding.Finding {
-	cert, err := readPEM(p.Cert)
+	cert, err := p.readPEM(p.Cert)
 	if err != nil {
 		return fileFinding(p.Settings, "tls-cert", p.Cert, err)
 	}
@@ -104,7 +106,7 @@ func (p *Plan) loadClient() *finding.Finding {
 			Saw("its permissions are %04o; group and others may have none", info.Mode().Perm()).
 			Suggest("chmod 600 %s", clean.Shell(p.Key))
 	}
-	key, err := readPEM(p.Key)
+	key, err := p.readPEM(p.Key)
 	if err != nil {
 		return fileFinding(p.Settings, "tls-key", p.Key, err)
 	}
@@ -119,7 +121,10 @@ func (p *Plan) loadClient() *finding.Finding {
 	return nil
 }
 
-func readPEM(path string) ([]byte, error) {
+func (s Settings) readPEM(path string) ([]byte, error) {
+	if data, ok := s.Pinned[path]; ok {
+		return data, nil
+	}
 	file, err := os.Open(path)
 	if err != nil {
 		return nil, err

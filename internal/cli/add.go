@@ -14,6 +14,7 @@ import (
 func addCommand() *command {
 	var given assignments
 	var test bool
+	var to target
 	return &command{
 		name: "add", args: "NAME [URL]", summary: "define a profile: by flags, by a connection URL, or question by question",
 		long: `With flags or a URL the profile is written at once. With neither, on a terminal,
@@ -30,13 +31,14 @@ the password file is looked through, then the terminal is asked.`,
 		least: 1, most: 2,
 		flags: func(fs *flag.FlagSet) {
 			given.flags(fs)
+			to.flag(fs)
 			fs.BoolVar(&test, "test", false, "test the profile once it is kept")
 		},
-		run: func(ctx context.Context, c *call) error { return c.add(ctx, given, test) },
+		run: func(ctx context.Context, c *call) error { return c.add(ctx, to, given, test) },
 	}
 }
 
-func (c *call) add(ctx context.Context, given assignments, test bool) error {
+func (c *call) add(ctx context.Context, to target, given assignments, test bool) error {
 	name := c.args[0]
 	if !profile.ValidName(name) {
 		if strings.Contains(name, "://") {
@@ -58,7 +60,7 @@ func (c *call) add(ctx context.Context, given assignments, test bool) error {
 		if !c.Interactive() {
 			return &exitError{code: exitUsage, err: errors.New("nothing to add, and no terminal to ask on: give flags or a URL"), try: []string{"gharbor help add"}}
 		}
-		if err := c.free(name); err != nil {
+		if err := c.free(to, name); err != nil {
 			return err
 		}
 		var err error
@@ -70,15 +72,18 @@ func (c *call) add(ctx context.Context, given assignments, test bool) error {
 			return &exitError{code: exitUsage, err: errors.New("-engine is missing: which kind of server is it?"), try: []string{"gharbor add " + name + " -engine postgresql …"}}
 		}
 	}
-	if err := c.keep(ctx, name, given); err != nil {
+	if err := c.keep(ctx, to, name, given); err != nil {
 		return err
 	}
-	if asked {
+	if asked && !to.project {
 		yes, err := c.Confirm(ctx, "test it now?", true)
 		if err != nil {
 			return err
 		}
 		test = yes
+	}
+	if to.project {
+		return nil // it has to be vouched for first
 	}
 	if test {
 		p, err := c.resolve(name, nil)
@@ -96,19 +101,11 @@ func (c *call) add(ctx context.Context, given assignments, test bool) error {
 }
 
 // keep writes the new profile.
-func (c *call) keep(ctx context.Context, name string, given assignments) error {
-	given.wholePaths(c.environment().Home)
-	h, err := c.home()
-	if err != nil {
-		return err
+func (c *call) keep(ctx context.Context, to target, name string, given assignments) error {
+	if !to.project { // in a project's file a relative path is the repository's
+		given.wholePaths(c.environment().Home)
 	}
-	err = h.Update(ctx, func(f *profile.File) (*profile.Edit, error) { return f.Add(name, given) })
-	if err != nil {
-		return err
-	}
-	c.loaded = nil
-	c.Say("kept: profile %s in %s", name, h.ProfilesPath())
-	return nil
+	return c.update(ctx, to, "kept", name, func(f *profile.File) (*profile.Edit, error) { return f.Add(name, given) })
 }
 
 func withURL(given assignments, url string) (assignments, error) {
@@ -132,12 +129,18 @@ func withURL(given assignments, url string) (assignments, error) {
 }
 
 // free refuses a name that is taken before any question is asked.
-func (c *call) free(name string) error {
+func (c *call) free(to target, name string) error {
 	file, err := c.load()
 	if err != nil {
 		return err
 	}
-	if p := file.Lookup(name); p != nil {
+	if to.project {
+		file = file.Attached()
+	}
+	if file == nil {
+		return nil
+	}
+	if p := file.Lookup(name); p != nil && p.InProject() == to.project {
 		return usage("profile %q exists already (%s:%d); gharbor set %s changes it", name, file.Path, p.Line, name)
 	}
 	return nil

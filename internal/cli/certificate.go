@@ -150,6 +150,9 @@ func (c *call) certificateText(name string, facts *tlsrule.Facts) error {
 // saveCertificate keeps the topmost certificate once its fingerprint was compared.
 func (c *call) saveCertificate(ctx context.Context, p *profile.Resolved, chain []*x509.Certificate, fingerprint string) error {
 	name := p.Profile.Name
+	if p.Profile.InProject() {
+		return usage("a project's profile takes its tls-ca from a file of the repository: write the certificate there, and gharbor set %s tls-ca=PATH", name)
+	}
 	top := chain[len(chain)-1]
 	have := tlsrule.Fingerprint(top)
 	if fingerprint != "" {
@@ -183,7 +186,7 @@ func (c *call) saveCertificate(ctx context.Context, p *profile.Resolved, chain [
 	if err != nil {
 		return err
 	}
-	if err := c.update(ctx, "kept as tls-ca", name, func(f *profile.File) (*profile.Edit, error) { return f.Set(name, []profile.Override{keep}) }); err != nil {
+	if err := c.update(ctx, target{}, "kept as tls-ca", name, func(f *profile.File) (*profile.Edit, error) { return f.Set(name, []profile.Override{keep}) }); err != nil {
 		return err
 	}
 	if p.Text("tls") != "verified" {

@@ -12,6 +12,7 @@ import (
 	"io"
 	"log/slog"
 	"os"
+	"path/filepath"
 	"runtime/debug"
 	"slices"
 	"strings"
@@ -21,6 +22,7 @@ import (
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/secret"
+	"gentleharbor/core/vouch"
 	"gentleharbor/internal/render"
 )
 
@@ -75,13 +77,15 @@ type call struct {
 	noColour bool
 	log      *slog.Logger
 	loaded   *profile.File
+	broken   error // what is wrong with the project's file
+	vouched  vouch.Book
 }
 
 // commands lists them in the order in which help shows them.
 func commands() []*command {
 	return []*command{
 		addCommand(), setCommand(), listCommand(), showCommand(), copyCommand(), renameCommand(), removeCommand(),
-		testCommand(), waitCommand(), compareCommand(), nearbyCommand(), certificateCommand(), secretCommand(), walletCommand(), explainCommand(), demoCommand(), versionCommand(), helpCommand(),
+		testCommand(), waitCommand(), compareCommand(), nearbyCommand(), certificateCommand(), secretCommand(), walletCommand(), vouchCommand(), explainCommand(), demoCommand(), versionCommand(), helpCommand(),
 	}
 }
 
@@ -398,9 +402,58 @@ func (c *call) load() (*profile.File, error) {
 		if err != nil {
 			return nil, err
 		}
+		c.attach(file)
 		c.loaded = file
 	}
 	return c.loaded, nil
+}
+
+// attach looks for a project's file. One that is wrong, or somebody else's, is
+// said and passed over: it can't keep the user from their own profiles.
+func (c *call) attach(file *profile.File) {
+	place, ok := c.projectPlace()
+	if !ok {
+		return
+	}
+	project, err := profile.LoadProject(place)
+	if err != nil {
+		c.Notice("%s", clean.Line(err.Error(), 0))
+		c.broken = err
+		return
+	}
+	c.log.Debug("project", "file", project.Path, "count", len(project.Profiles))
+	file.Attach(project)
+}
+
+// projectPlace is where the project's file is, or would be made.
+func (c *call) projectPlace() (place profile.Place, ok bool) {
+	dir, err := os.Getwd()
+	if err != nil {
+		return place, false
+	}
+	return profile.FindProject(dir)
+}
+
+// missing is the error for a profile that is not there. Where the project's file
+// is wrong, the profile may stand in it.
+func (c *call) missing(file *profile.File, name string) error {
+	if c.broken != nil {
+		return c.broken
+	}
+	return file.Missing(name)
+}
+
+// lookup finds a profile by its name, and says so where the project has one of
+// the same name.
+func (c *call) lookup(file *profile.File, name string) (*profile.Profile, error) {
+	p := file.Lookup(name)
+	if p == nil {
+		return nil, c.missing(file, name)
+	}
+	if project := file.Attached(); project != nil && !p.InProject() && project.Lookup(name) != nil {
+		c.Notice("the project's file has a profile %s too; yours is meant, and %s%s is the other", name, profile.ProjectPrefix, name)
+	}
+	return p, nil
 }
 
 func (c *call) read() (*profile.File, error) {
@@ -424,7 +477,12 @@ func (c *call) environment() profile.Environment {
 	if home == "" {
 		home, _ = os.UserHomeDir()
 	}
-	return profile.Environment{Lookup: c.Lookup, Home: home}
+	if c.vouched.Path == "" {
+		if h, err := profile.FindHome(c.Lookup); err == nil {
+			c.vouched = vouch.Book{Path: filepath.Join(h.Dir, "vouched.toml")}
+		}
+	}
+	return profile.Environment{Lookup: c.Lookup, Home: home, Vouch: c.vouched.Judge}
 }
 
 // account is the name of the system account, as its environment says.

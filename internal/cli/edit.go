@@ -11,6 +11,7 @@ import (
 )
 
 func setCommand() *command {
+	var to target
 	return &command{
 		name: "set", args: "NAME key=value…", summary: "change keys of a profile; key= takes one away",
 		long: `Only the bytes of the keys that change are touched: comments, blank lines and the
@@ -23,7 +24,12 @@ order of keys stay. Lists take commas: tags=local,field. The keys:
 			`gharbor set sightings "expect.version=>= 14" expect.tables=sighting,observer`,
 		},
 		least: 2, most: -1,
+		flags: to.flag,
 		run: func(ctx context.Context, c *call) error {
+			name, err := to.of(c, c.args[0])
+			if err != nil {
+				return err
+			}
 			var sets assignments
 			for _, arg := range c.args[1:] {
 				one, err := keyValue(arg)
@@ -32,52 +38,84 @@ order of keys stay. Lists take commas: tags=local,field. The keys:
 				}
 				sets = append(sets, one)
 			}
-			sets.wholePaths(c.environment().Home)
-			return c.update(ctx, "changed", c.args[0], func(f *profile.File) (*profile.Edit, error) { return f.Set(c.args[0], sets) })
+			if !to.project { // in a project's file a relative path is the repository's
+				sets.wholePaths(c.environment().Home)
+			}
+			return c.update(ctx, to, "changed", name, func(f *profile.File) (*profile.Edit, error) { return f.Set(name, sets) })
 		},
 	}
 }
 
 func copyCommand() *command {
+	var to target
 	return &command{
 		name: "copy", args: "NAME NEW-NAME", summary: "a new profile with another's own keys",
 		long:     "The copy has what the profile sets itself; what it takes from the profile it is like, the copy takes from there too.",
 		examples: []string{"gharbor copy sightings sightings-test", "gharbor set sightings-test database=sightings_test"},
 		least:    2, most: 2,
+		flags: to.flag,
 		run: func(ctx context.Context, c *call) error {
-			return c.update(ctx, "kept", c.args[1], func(f *profile.File) (*profile.Edit, error) { return f.Copy(c.args[0], c.args[1]) })
+			file, err := c.load()
+			if err != nil {
+				return err
+			}
+			p, err := c.lookup(file, c.args[0])
+			if err != nil {
+				return err
+			}
+			sets, err := file.Copied(p, to.project, c.environment().Home)
+			if err != nil {
+				return err
+			}
+			return c.update(ctx, to, "kept", c.args[1], func(f *profile.File) (*profile.Edit, error) { return f.Add(c.args[1], sets) })
 		},
 	}
 }
 
 func renameCommand() *command {
+	var to target
 	return &command{
 		name: "rename", args: "NAME NEW-NAME", summary: "give a profile another name",
 		long:     "Profiles that are like it follow.",
 		examples: []string{"gharbor rename sightings bird-counts"},
 		least:    2, most: 2,
+		flags: to.flag,
 		run: func(ctx context.Context, c *call) error {
-			return c.update(ctx, "renamed", c.args[1], func(f *profile.File) (*profile.Edit, error) { return f.Rename(c.args[0], c.args[1]) })
+			name, err := to.of(c, c.args[0])
+			if err != nil {
+				return err
+			}
+			return c.update(ctx, to, "renamed", c.args[1], func(f *profile.File) (*profile.Edit, error) { return f.Rename(name, c.args[1]) })
 		},
 	}
 }
 
 func removeCommand() *command {
 	var yes bool
+	var to target
 	return &command{
 		name: "remove", args: "NAME", summary: "take a profile out of the file",
 		long:     "Asks first, unless -yes. The comment directly above the profile goes with it.",
 		examples: []string{"gharbor remove sightings-test", "gharbor remove sightings-test -yes"},
 		least:    1, most: 1,
-		flags: func(fs *flag.FlagSet) { fs.BoolVar(&yes, "yes", false, "do not ask") },
+		flags: func(fs *flag.FlagSet) {
+			fs.BoolVar(&yes, "yes", false, "do not ask")
+			to.flag(fs)
+		},
 		run: func(ctx context.Context, c *call) error {
 			file, err := c.load()
 			if err != nil {
 				return err
 			}
-			name := c.args[0]
+			name, err := to.of(c, c.args[0])
+			if err != nil {
+				return err
+			}
+			if to.project && file.Attached() != nil {
+				file = file.Attached()
+			}
 			if file.Lookup(name) == nil {
-				return file.Missing(name)
+				return c.missing(file, name)
 			}
 			if !yes {
 				if !c.Interactive() {
@@ -91,21 +129,58 @@ func removeCommand() *command {
 					return nil
 				}
 			}
-			return c.update(ctx, "removed", name, func(f *profile.File) (*profile.Edit, error) { return f.Remove(name) })
+			return c.update(ctx, to, "removed", name, func(f *profile.File) (*profile.Edit, error) { return f.Remove(name) })
 		},
 	}
 }
 
-// update edits the user's file and says what was done.
-func (c *call) update(ctx context.Context, done, name string, edit func(*profile.File) (*profile.Edit, error)) error {
+// target says which file an edit of a profile goes to: the project's where that
+// was asked for, or where only the project has the name.
+type target struct{ project bool }
+
+func (t *target) flag(fs *flag.FlagSet) {
+	fs.BoolVar(&t.project, "project", false, "in the project's gharbor.toml rather than in your own file")
+}
+
+// of takes "project:" off a name and notes what it says.
+func (t *target) of(c *call, name string) (string, error) {
+	if own, ok := strings.CutPrefix(name, profile.ProjectPrefix); ok {
+		t.project = true
+		return own, nil
+	}
+	if t.project {
+		return name, nil
+	}
+	file, err := c.load()
+	if err != nil {
+		return "", err
+	}
+	p := file.Lookup(name)
+	t.project = p != nil && p.InProject()
+	return name, nil
+}
+
+// update edits the user's or the project's file and says what was done.
+func (c *call) update(ctx context.Context, t target, done, name string, edit func(*profile.File) (*profile.Edit, error)) error {
 	h, err := c.home()
 	if err != nil {
 		return err
 	}
-	if err := h.Update(ctx, edit); err != nil {
+	path := h.ProfilesPath()
+	if t.project {
+		place, _ := c.projectPlace()
+		path = place.Path
+		err = h.UpdateProject(ctx, place, edit)
+	} else {
+		err = h.Update(ctx, edit)
+	}
+	if err != nil {
 		return err
 	}
 	c.loaded = nil
-	c.Say("%s: profile %s in %s", done, name, h.ProfilesPath())
+	c.Say("%s: profile %s in %s", done, name, path)
+	if t.project {
+		c.Say("  try: gharbor vouch %s   # a project's profile does nothing before", name)
+	}
 	return nil
 }

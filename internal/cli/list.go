@@ -23,6 +23,8 @@ type listed struct {
 	Like     string   `json:"like,omitempty"`
 	File     string   `json:"file"`
 	Line     int      `json:"line"`
+	Project  bool     `json:"project"` // it stands in a project's file
+	Vouched  bool     `json:"vouched"` // it may be used
 }
 
 func listCommand() *command {
@@ -54,13 +56,13 @@ func listCommand() *command {
 func (c *call) selected(file *profile.File, chosen selection) []listed {
 	profiles := []listed{}
 	env := c.environment()
-	for _, p := range file.Profiles {
+	for _, p := range file.All() {
 		r := file.Resolve(p, nil, env)
 		if !chosen.has(r) {
 			continue
 		}
-		one := listed{Name: p.Name, Engine: r.Text("engine"), Where: where(r), User: shown(r, "user"), Database: shown(r, "database"),
-			Tags: []string{}, Note: clean.Line(r.Text("note"), 200), Like: r.Text("like"), File: file.Path, Line: p.Line}
+		one := listed{Name: r.Called, Engine: r.Text("engine"), Where: where(r), User: shown(r, "user"), Database: shown(r, "database"),
+			Tags: []string{}, Note: clean.Line(r.Text("note"), 200), Like: r.Text("like"), File: r.Path(), Line: p.Line, Project: p.InProject(), Vouched: r.Vouched()}
 		if tags, ok := r.Get("tags"); ok {
 			one.Tags = make([]string, 0, len(tags.Value.List()))
 			for _, t := range tags.Value.List() {
@@ -73,21 +75,34 @@ func (c *call) selected(file *profile.File, chosen selection) []listed {
 }
 
 func (c *call) listTable(file *profile.File, profiles []listed) error {
-	if len(file.Profiles) == 0 {
+	if len(file.All()) == 0 {
 		c.Say("no profiles yet")
 		c.Say("  try: gharbor nearby        the database servers of this machine")
 		c.Say("  try: gharbor add NAME      asks question by question")
 		return nil
 	}
 	if len(profiles) == 0 {
-		c.Say("none of the %d profiles fits", len(file.Profiles))
+		c.Say("none of the %d profiles fits", len(file.All()))
 		return nil
+	}
+	headings := []string{"profile", "engine", "where", "user", "database", "tags"}
+	if file.Attached() != nil {
+		headings = append(headings, "from")
 	}
 	rows := make([][]string, len(profiles))
 	for i, p := range profiles {
 		rows[i] = []string{p.Name, p.Engine, render.ShortPath(p.Where), p.User, p.Database, strings.Join(p.Tags, " ")}
+		switch {
+		case file.Attached() == nil:
+		case !p.Vouched:
+			rows[i] = append(rows[i], "project, not vouched")
+		case p.Project:
+			rows[i] = append(rows[i], "project")
+		default:
+			rows[i] = append(rows[i], "you")
+		}
 	}
-	return render.Table(c.Stdout, c.noColour, []string{"profile", "engine", "where", "user", "database", "tags"}, rows)
+	return render.Table(c.Stdout, c.noColour, headings, rows)
 }
 
 // shown is a value for a list: what the file says, variables unexpanded.

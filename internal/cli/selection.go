@@ -79,9 +79,9 @@ func (c *call) choose(s selection, over overrides) ([]*profile.Resolved, error) 
 	var chosen []*profile.Resolved
 	if len(c.args) > 0 {
 		for i, name := range c.args {
-			p := file.Lookup(name)
-			if p == nil {
-				return nil, file.Missing(name)
+			p, err := c.lookup(file, name)
+			if err != nil {
+				return nil, err
 			}
 			if !slices.Contains(c.args[:i], name) {
 				chosen = append(chosen, file.Resolve(p, over, env))
@@ -90,25 +90,31 @@ func (c *call) choose(s selection, over overrides) ([]*profile.Resolved, error) 
 		return chosen, nil
 	}
 	tags := []string{}
-	for _, p := range file.Profiles {
+	skipped := 0
+	for _, p := range file.All() {
 		plain := file.Resolve(p, nil, env) // what is chosen does not change by what is overridden
 		if e, ok := plain.Get("tags"); ok {
 			tags = append(tags, e.Value.List()...)
 		}
-		if s.has(plain) {
+		if s.has(plain) && !plain.Vouched() {
+			skipped++
+		} else if s.has(plain) {
 			chosen = append(chosen, file.Resolve(p, over, env))
 		}
+	}
+	if skipped > 0 {
+		c.Notice("%d %s of the project's file left out, not vouched for; gharbor vouch shows what they would use", skipped, plural(skipped, "profile", "profiles"))
 	}
 	if len(chosen) > 0 {
 		return chosen, nil
 	}
 	switch near := nearest.Name(s.tag, tags); {
-	case len(file.Profiles) == 0:
+	case len(file.All()) == 0:
 		return nil, &exitError{code: exitUsage, err: errors.New("there are no profiles yet"), try: []string{"gharbor nearby", "gharbor add NAME"}}
 	case s.tag != "" && !slices.Contains(tags, s.tag) && near != "":
 		return nil, &exitError{code: exitUsage, err: fmt.Errorf("-tag: no profile has that tag; did you mean %q?", near), try: try}
 	case s.tag != "" && !slices.Contains(tags, s.tag):
 		return nil, &exitError{code: exitUsage, err: errors.New("-tag: no profile has that tag"), try: try}
 	}
-	return nil, &exitError{code: exitUsage, err: fmt.Errorf("none of the %d profiles fits", len(file.Profiles)), try: try}
+	return nil, &exitError{code: exitUsage, err: fmt.Errorf("none of the %d profiles fits", len(file.All())), try: try}
 }

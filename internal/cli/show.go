@@ -40,6 +40,11 @@ func showCommand() *command {
 			} else {
 				err = c.showTable(r)
 			}
+			if !r.Vouched() {
+				c.Notice("%s; nothing of it is read, expanded or dialled", r.WhyNotVouched().Cause)
+				c.Say("  try: %s", r.WhyNotVouched().Try[0])
+				return err
+			}
 			if found := r.Problem(); err == nil && found != nil {
 				return &exitError{code: exitFile, err: errors.New(found.Cause)}
 			}
@@ -54,9 +59,9 @@ func (c *call) resolve(name string, over overrides) (*profile.Resolved, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := file.Lookup(name)
-	if p == nil {
-		return nil, file.Missing(name)
+	p, err := c.lookup(file, name)
+	if err != nil {
+		return nil, err
 	}
 	if err := over.check(file); err != nil {
 		return nil, err
@@ -86,5 +91,6 @@ func (c *call) showJSON(r *profile.Resolved) error {
 			values[i].Value = e.Template // a variable with a secret-looking name is not expanded
 		}
 	}
-	return render.JSON(c.Stdout, map[string]any{"format": 1, "profile": r.Profile.Name, "line": r.Profile.Line, "values": values})
+	return render.JSON(c.Stdout, map[string]any{"format": 1, "profile": r.Profile.Name, "file": r.Path(), "line": r.Profile.Line,
+		"project": r.Profile.InProject(), "vouched": r.Vouched(), "values": values})
 }

@@ -134,7 +134,7 @@ func (a *attempt) config() (*driver.Config, error) {
 	config.ConnectionAttributes = "program_name:gharbor"
 	if a.to.ServerKey != "" {
 		var err error
-		if a.key, err = readKey(a.to.ServerKey); err != nil {
+		if a.key, err = readKey(a.to.ServerKey, a.to.Pinned); err != nil {
 			return nil, err
 		}
 	}
@@ -150,18 +150,20 @@ type keyError struct {
 func (e *keyError) Error() string { return e.err.Error() }
 
 // readKey reads a server's RSA public key, as the server writes it in PEM.
-func readKey(path string) (*rsa.PublicKey, error) {
+func readKey(path string, pinned map[string][]byte) (*rsa.PublicKey, error) {
 	const largest = 64 << 10
-	info, err := os.Stat(path)
-	if err == nil && info.Size() > largest {
-		err = errors.New("it is larger than 64 KiB")
-	}
-	if err != nil {
-		return nil, &keyError{path, err}
-	}
-	data, err := os.ReadFile(path)
-	if err != nil {
-		return nil, &keyError{path, err}
+	data, ok := pinned[path]
+	if !ok {
+		info, err := os.Stat(path)
+		if err == nil && info.Size() > largest {
+			err = errors.New("it is larger than 64 KiB")
+		}
+		if err == nil {
+			data, err = os.ReadFile(path)
+		}
+		if err != nil {
+			return nil, &keyError{path, err}
+		}
 	}
 	block, _ := pem.Decode(data)
 	if block == nil {

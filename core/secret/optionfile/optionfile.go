@@ -57,8 +57,11 @@ type Result struct {
 // Read reads a file and those that it includes. A file that is not there is an
 // error that errors.Is calls fs.ErrNotExist; an included one that is not there
 // is passed over, as by the servers' own clients.
-func Read(path string) (Result, error) {
-	r := reader{}
+func Read(path string) (Result, error) { return ReadWith(path, os.ReadFile) }
+
+// ReadWith is Read with a reader of files of the caller's.
+func ReadWith(path string, read func(path string) ([]byte, error)) (Result, error) {
+	r := reader{read: read}
 	err := r.file(path, 0)
 	return r.Result, err
 }
@@ -72,6 +75,7 @@ func Parse(data []byte) ([]Option, error) {
 
 type reader struct {
 	alone bool // directives are passed over
+	read  func(path string) ([]byte, error)
 	Result
 	files int
 }
@@ -94,7 +98,7 @@ func (r *reader) file(path string, depth int) error {
 	if info.Size() > maxFile {
 		return &Error{path, 0, fmt.Sprintf("larger than %d KiB", maxFile>>10)}
 	}
-	data, err := os.ReadFile(path)
+	data, err := r.read(path)
 	if err != nil {
 		return err
 	}

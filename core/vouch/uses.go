@@ -1,0 +1,301 @@
+// Package vouch decides whether a profile of a project's file may be used. A
+// cloned repository may hold a hostile one, so its profiles do nothing until the
+// user has seen what each would use and said yes. What is recorded is those uses,
+// with a hash of every file inside the repository that they name: a change of a
+// note does not lapse it, a change of a use does. It stands between profile and
+// route.
+package vouch
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/secret/optionfile"
+)
+
+// maxFile bounds a file that is hashed: certificates and scripts are far smaller.
+const maxFile = 4 << 20
+
+// Uses is what a project's profile would use.
+type Uses struct {
+	Profile string
+	Lines   []string          // for people, one use each, in a fixed order; part of the hash
+	Files   map[string][]byte // the bytes of the files inside the repository, by absolute path
+	Hash    string            // SHA-256 of the lines, hexadecimal; the same in every clone
+	Trouble string            // why it can't be vouched for, "" where it can
+}
+
+// collector gathers lines.
+type collector struct {
+	p *profile.Resolved
+	Uses
+}
+
+// Of finds what a project's profile uses. Nothing is expanded, run or dialled;
+// files inside the repository are read once, and hashed from what was read.
+func Of(p *profile.Resolved) Uses {
+	c := &collector{p: p, Uses: Uses{Profile: p.Profile.Name, Files: make(map[string][]byte)}}
+	c.value("engine", "engine")
+	for _, key := range []string{"host", "hosts", "socket", "port", "target"} {
+		c.value(key, map[string]string{"hosts": "hosts", "target": "which host"}[key])
+	}
+	c.value("database", "database")
+	c.value("user", "user")
+	c.value("tls", "tls rule")
+	if _, ok := p.Written("tls"); !ok {
+		c.line("tls rule", p.Text("tls")+", by default")
+	}
+	c.value("tls-name", "certificate name")
+	for _, key := range []string{"tls-ca", "tls-cert", "tls-key", "server-key"} {
+		if v, ok := p.Written(key); ok {
+			c.file(key, v.Text())
+		}
+	}
+	c.variables()
+	c.secret()
+	c.Hash = sum(strings.Join(c.Lines, "\n"))
+	return c.Uses
+}
+
+func sum(text string) string {
+	sum := sha256.Sum256([]byte(text))
+	return hex.EncodeToString(sum[:])
+}
+
+func (c *collector) line(what, value string) {
+	c.Lines = append(c.Lines, what+": "+clean.Quoted(value))
+}
+
+func (c *collector) value(key, what string) {
+	if what == "" {
+		what = key
+	}
+	if v, ok := c.p.Written(key); ok {
+		c.line(what, strings.Join(v.List(), ", "))
+	}
+}
+
+// variables lists the environment variables that the values would be filled from.
+func (c *collector) variables() {
+	for _, key := range []string{"host", "port", "database", "user", "socket"} {
+		v, ok := c.p.Written(key)
+		if !ok {
+			continue
+		}
+		for _, name := range profile.Variables(v.Text()) {
+			c.line("environment variable", name+", in "+key)
+		}
+	}
+}
+
+// secret lists where the password would come from.
+func (c *collector) secret() {
+	v, ok := c.p.Written("secret")
+	_, command := c.p.Written("command")
+	if !ok && !command {
+		c.line("secret", "the engine's credential file, a wallet entry bound to this address, or your answer")
+		return
+	}
+	kind, arg, _ := strings.Cut(v.Text(), ":")
+	if !ok {
+		kind = "command"
+	}
+	if group, of := strings.CutPrefix(v.Text(), "optionfile#"); of {
+		kind, arg = "optionfile", "#"+group
+	}
+	switch {
+	case kind == "command":
+		c.command()
+	case kind == "env":
+		c.line("environment variable", arg+", as the password")
+	case arg == "" || kind == "wallet" || kind == "keyring":
+		c.line("secret", v.Text())
+	case kind == "optionfile":
+		path, group, _ := strings.Cut(arg, "#")
+		if group != "" {
+			c.line("option group", group)
+		}
+		if path != "" {
+			c.optionFiles(path)
+		} else {
+			c.line("secret", "optionfile")
+		}
+	default:
+		c.file("secret "+kind, arg)
+	}
+}
+
+// command lists the words, and the files of the repository that they name.
+func (c *collector) command() {
+	words := c.p.Command()
+	if len(words) == 0 {
+		c.line("secret", "command, and the profile names none")
+		return
+	}
+	shown := slices.Clone(words)
+	shown[0] = c.relative(shown[0])
+	c.line("command", strings.Join(shown, " "))
+	program := words[0]
+	if !strings.Contains(program, "/") {
+		found, err := exec.LookPath(program)
+		if err != nil && !errors.Is(err, exec.ErrDot) {
+			return // not found: there is nothing to be changed
+		}
+		if program, err = filepath.Abs(found); err != nil {
+			return
+		}
+	}
+	if c.inside(program) {
+		c.hash("program", program)
+	}
+	for _, word := range words[1:] {
+		for _, path := range fileWords(word) {
+			if !filepath.IsAbs(path) {
+				path = filepath.Join(c.p.Folder(), path)
+			}
+			if info, err := os.Stat(path); err == nil && c.inside(path) {
+				if info.IsDir() {
+					c.Trouble = fmt.Sprintf("the command is given a folder of the repository (%s), whose files can't all be vouched for; give it files", c.relative(path))
+					continue
+				}
+				c.hash("file of the command", path)
+			}
+		}
+	}
+}
+
+// fileWords are the parts of a command's word that may name a file: the word,
+// and what stands behind its first equals sign.
+func fileWords(word string) []string {
+	parts := []string{word}
+	if _, after, ok := strings.Cut(word, "="); ok && after != "" {
+		parts = append(parts, after)
+	}
+	return parts
+}
+
+// whole makes a path that stands in the project's file absolute.
+func (c *collector) whole(path string) string {
+	if path == "~" || strings.HasPrefix(path, "~/") {
+		return filepath.Join(c.p.Home(), strings.TrimPrefix(path, "~"))
+	}
+	if filepath.IsAbs(path) {
+		return filepath.Clean(path)
+	}
+	return filepath.Join(c.p.Folder(), path)
+}
+
+// inside reports whether a path is within the repository, by its name or by
+// where links lead it.
+func (c *collector) inside(path string) bool {
+	under := func(path, root string) bool {
+		rel, err := filepath.Rel(root, path)
+		return err == nil && rel != ".." && !strings.HasPrefix(rel, "../")
+	}
+	if under(path, c.p.Root()) {
+		return true
+	}
+	real, err := filepath.EvalSymlinks(path)
+	root, rootErr := filepath.EvalSymlinks(c.p.Root())
+	return err == nil && rootErr == nil && under(real, root)
+}
+
+// relative is a path as it is in every clone: from the repository's root where it
+// is inside.
+func (c *collector) relative(path string) string {
+	if rel, err := filepath.Rel(c.p.Root(), path); err == nil && filepath.IsAbs(path) && rel != ".." && !strings.HasPrefix(rel, "../") {
+		return "./" + rel
+	}
+	return path
+}
+
+// file is a file that a key names: hashed where it is the repository's.
+func (c *collector) file(what, written string) {
+	path := c.whole(written)
+	if c.inside(path) {
+		c.hash(what, path)
+		return
+	}
+	c.line(what, written)
+}
+
+// hash notes a file of the repository with the hash of its bytes.
+func (c *collector) hash(what, path string) {
+	data, err := readFile(path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		c.line(what, c.relative(path)+" (not there)")
+		return
+	case err != nil:
+		c.Trouble = fmt.Sprintf("%s cannot be read: %s", c.relative(path), plain(err))
+		c.line(what, c.relative(path)+" (cannot be read)")
+		return
+	}
+	c.Files[path] = data
+	c.line(what, c.relative(path)+" sha256:"+sum(string(data)))
+}
+
+// optionFiles notes an option file and all that it includes.
+func (c *collector) optionFiles(written string) {
+	path := c.whole(written)
+	if !c.inside(path) {
+		c.line("option file", written)
+		return
+	}
+	_, err := optionfile.ReadWith(path, func(path string) ([]byte, error) {
+		data, err := readFile(path)
+		if err == nil && c.inside(path) {
+			c.hash("option file", path)
+			data = c.Files[path]
+		} else if err == nil {
+			c.line("option file", path)
+		}
+		return data, err
+	})
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		c.line("option file", c.relative(path)+" (not there)")
+	case err != nil:
+		c.Trouble = fmt.Sprintf("the option file %s cannot be read: %s", c.relative(path), plain(err))
+		c.line("option file", c.relative(path)+" (cannot be read)")
+	}
+}
+
+func readFile(path string) ([]byte, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode().IsRegular() {
+		return nil, errors.New("it is not a regular file")
+	}
+	file, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	data, err := io.ReadAll(io.LimitReader(file, maxFile+1))
+	if err == nil && len(data) > maxFile {
+		err = fmt.Errorf("it is larger than %d MiB", maxFile>>20)
+	}
+	return data, err
+}
+
+func plain(err error) string {
+	var pathError *fs.PathError
+	if errors.As(err, &pathError) {
+		return pathError.Err.Error()
+	}
+	return err.Error()
+}

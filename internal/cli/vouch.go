@@ -1,0 +1,222 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"gentleharbor/core/nearest"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/vouch"
+	"gentleharbor/internal/render"
+)
+
+func vouchCommand() *command {
+	var list, withdraw bool
+	var expect string
+	var form format
+	return &command{
+		name: "vouch", args: "[PROFILE…]", summary: "let profiles of a project's gharbor.toml use what they name",
+		long: `A profile of a project's file does nothing until you have seen what it would use: its
+address, user, command, files, environment variables, TLS rule. What you say yes to is
+kept with a hash of each file of the repository that it names. A change of a use lapses
+it, and the difference is shown; a changed note does not. Without names: all profiles.
+
+In CI, where nobody can be asked, -expect compares with the hash that vouch showed.`,
+		examples: []string{"gharbor vouch", "gharbor vouch tides", "gharbor vouch -list", "gharbor vouch -withdraw tides", "gharbor vouch -expect HASH"},
+		most:     -1,
+		flags: func(fs *flag.FlagSet) {
+			fs.BoolVar(&list, "list", false, "show what was vouched for, and ask nothing")
+			fs.BoolVar(&withdraw, "withdraw", false, "take back what was said of the profiles")
+			fs.StringVar(&expect, "expect", "", "the hash that the profiles' uses must come to; nobody is asked")
+			form.flag(fs)
+		},
+		run: func(ctx context.Context, c *call) error {
+			switch {
+			case list && withdraw, list && expect != "", withdraw && expect != "":
+				return usage("-list, -withdraw and -expect are three things; give one")
+			case !form.text() && !list:
+				return usage("-format goes with -list")
+			}
+			sealed, err := c.projectProfiles()
+			if err != nil {
+				return err
+			}
+			switch {
+			case list:
+				return c.vouchList(sealed, form)
+			case withdraw:
+				return c.withdraw(ctx, sealed)
+			}
+			return c.vouch(ctx, sealed, expect)
+		},
+	}
+}
+
+// projectProfiles are the project's profiles that the arguments name, or all.
+func (c *call) projectProfiles() ([]*profile.Resolved, error) {
+	file, err := c.load()
+	if err != nil {
+		return nil, err
+	}
+	if c.broken != nil {
+		return nil, c.broken
+	}
+	project := file.Attached()
+	if project == nil {
+		return nil, &exitError{code: exitUsage, err: errors.New("there is no gharbor.toml here, nor in a folder above up to the repository's root"), try: []string{"gharbor add NAME -project …"}}
+	}
+	env := c.environment()
+	var chosen []*profile.Resolved
+	for _, p := range project.Profiles {
+		if r := file.Resolve(p, nil, env).Sealed(); len(c.args) == 0 {
+			chosen = append(chosen, r)
+		}
+	}
+	for _, name := range c.args {
+		name = strings.TrimPrefix(name, profile.ProjectPrefix)
+		p := project.Lookup(name)
+		if p == nil {
+			if near := nearest.Name(name, project.Names()); near != "" {
+				return nil, usage("the project's file has no profile of that name; did you mean %q?", near)
+			}
+			return nil, usage("the project's file has no profile of that name")
+		}
+		chosen = append(chosen, file.Resolve(p, nil, env).Sealed())
+	}
+	if len(chosen) == 0 {
+		return nil, usage("the project's file %s has no profiles", project.Path)
+	}
+	return chosen, nil
+}
+
+// vouch shows what profiles would use, and records it after a yes, or where its
+// hash is the expected one.
+func (c *call) vouch(ctx context.Context, sealed []*profile.Resolved, expect string) error {
+	c.environment()
+	var all []vouch.Uses
+	var records []vouch.Record
+	news := 0
+	for _, p := range sealed {
+		state, before, err := c.vouched.StateOf(p)
+		if err != nil {
+			return err
+		}
+		uses := vouch.Of(p)
+		if uses.Trouble != "" {
+			return &profile.FileError{Path: p.Path(), Line: p.Profile.Line, What: fmt.Sprintf("profile %q: %s", p.Profile.Name, uses.Trouble)}
+		}
+		all = append(all, uses)
+		if state != vouch.Vouched {
+			news++
+		}
+		c.showUses(p, state, before, uses)
+		records = append(records, vouch.Record{File: p.Path(), Profile: p.Profile.Name, Hash: uses.Hash, At: time.Now().UTC().Truncate(time.Second), Uses: uses.Lines})
+	}
+	hash := vouch.Together(all)
+	fmt.Fprintf(c.Stdout, "hash of %s: %s\n", plural(len(all), "this", "these"), hash)
+	switch {
+	case expect != "" && !strings.EqualFold(expect, hash):
+		return &exitError{code: exitFailed, err: errors.New("the hash is another one than expected, so nothing was vouched for: what a profile uses has changed"), try: []string{"gharbor vouch   # on a machine where somebody can look"}}
+	case expect != "":
+	case news == 0:
+		c.Say("vouched for already; gharbor vouch -withdraw takes it back")
+		return nil
+	case !c.Interactive():
+		return &exitError{code: exitUsage, err: errors.New("there is no terminal to ask on, so nothing was vouched for"), try: []string{"gharbor vouch -expect HASH   # with the hash that somebody saw on a terminal"}}
+	default:
+		yes, err := c.Confirm(ctx, fmt.Sprintf("may %s use that?", plural(len(all), "this profile", "these profiles")), false)
+		if err != nil {
+			return err
+		}
+		if !yes {
+			c.Say("nothing was vouched for")
+			return nil
+		}
+	}
+	if err := c.vouched.Add(ctx, records...); err != nil {
+		return err
+	}
+	c.Say("vouched for: %s", namesOf(sealed))
+	return nil
+}
+
+func namesOf(profiles []*profile.Resolved) string {
+	names := make([]string, len(profiles))
+	for i, p := range profiles {
+		names[i] = p.Profile.Name
+	}
+	return strings.Join(names, ", ")
+}
+
+func (c *call) showUses(p *profile.Resolved, state vouch.State, before *vouch.Record, uses vouch.Uses) {
+	fmt.Fprintf(c.Stdout, "%s  %s, line %d: %s\n", p.Profile.Name, filepath.Base(p.Path()), p.Profile.Line, state)
+	if state == vouch.Lapsed {
+		for _, line := range vouch.Difference(before.Uses, uses.Lines) {
+			fmt.Fprintf(c.Stdout, "  %s\n", line)
+		}
+		fmt.Fprintf(c.Stdout, "  all that it would use:\n")
+	}
+	for _, line := range uses.Lines {
+		fmt.Fprintf(c.Stdout, "    %s\n", line)
+	}
+}
+
+func (c *call) withdraw(ctx context.Context, sealed []*profile.Resolved) error {
+	c.environment()
+	gone, err := c.vouched.Withdraw(ctx, sealed[0].Path(), c.args)
+	if err != nil {
+		return err
+	}
+	if len(gone) == 0 {
+		c.Say("nothing of that was vouched for")
+	}
+	for _, r := range gone {
+		c.Say("withdrawn: %s", r.Profile)
+	}
+	return nil
+}
+
+// listedVouch is a profile in `vouch -list -format json`.
+type listedVouch struct {
+	Profile string     `json:"profile"`
+	File    string     `json:"file"`
+	Line    int        `json:"line"`
+	State   string     `json:"state"` // not vouched, lapsed, vouched
+	At      *time.Time `json:"at,omitempty"`
+	Uses    []string   `json:"uses"`
+	Hash    string     `json:"hash"`
+}
+
+func (c *call) vouchList(sealed []*profile.Resolved, form format) error {
+	c.environment()
+	all := []listedVouch{}
+	var rows [][]string
+	for _, p := range sealed {
+		state, record, err := c.vouched.StateOf(p)
+		if err != nil {
+			return err
+		}
+		var uses vouch.Uses
+		count := ""
+		if state != vouch.Never { // of those nothing is read
+			uses = vouch.Of(p)
+			count = fmt.Sprintf("%d uses", len(uses.Lines))
+		}
+		one := listedVouch{Profile: p.Profile.Name, File: p.Path(), Line: p.Profile.Line, State: string(state), Uses: uses.Lines, Hash: uses.Hash}
+		since := ""
+		if record != nil {
+			one.At, since = &record.At, record.At.Local().Format(time.DateOnly)
+		}
+		all = append(all, one)
+		rows = append(rows, []string{p.Profile.Name, string(state), since, count})
+	}
+	if form.json() {
+		return render.JSON(c.Stdout, map[string]any{"format": 1, "profiles": all})
+	}
+	return render.Table(c.Stdout, c.noColour, []string{"profile", "state", "since", "uses"}, rows)
+}
