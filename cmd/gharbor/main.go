@@ -15,8 +15,9 @@ func main() { os.Exit(run()) }
 
 func run() int {
 	noCoreDumps()
+	given := os.Environ()
 	lookup := takeEnvironment()
-	return cli.Run(context.Background(), cli.World{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Lookup: lookup, Interrupts: interrupts}, os.Args[1:])
+	return cli.Run(context.Background(), cli.World{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Lookup: lookup, Environ: func() []string { return given }, Interrupts: interrupts}, os.Args[1:])
 }
 
 // interrupts ends a context on Ctrl-C and its like.

@@ -63,6 +63,9 @@ func Variables(s string) []string {
 	return names
 }
 
+// VariableName reports whether a word may name an environment variable.
+func VariableName(name string) bool { return validVariable(name) }
+
 func validVariable(name string) bool {
 	for i, r := range name {
 		if !(r == '_' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || i > 0 && r >= '0' && r <= '9') {

@@ -27,7 +27,7 @@ type Record struct {
 	Profile string    `toml:"profile"`
 	Hash    string    `toml:"hash"` // of its uses, as Uses has it
 	At      time.Time `toml:"at"`
-	Uses    []string  `toml:"uses"` // so that a difference can be shown
+	Uses    []string  `toml:"uses,multiline"` // so that a difference can be shown
 }
 
 type bookFile struct {

@@ -54,7 +54,7 @@ func Of(p *profile.Resolved) Uses {
 	c.value("user", "user")
 	c.value("tls", "tls rule")
 	if _, ok := p.Written("tls"); !ok {
-		c.line("tls rule", p.Text("tls")+", by default")
+		c.line("tls rule", "by default: verified, or offered where the address is one of this machine")
 	}
 	c.value("tls-name", "certificate name")
 	for _, key := range []string{"tls-ca", "tls-cert", "tls-key", "server-key"} {

@@ -45,6 +45,8 @@ type World struct {
 	Stdout io.Writer
 	Stderr io.Writer
 	Lookup func(name string) (string, bool) // environment variables
+	// Environ is the whole environment as the program was given it, "NAME=value".
+	Environ func() []string
 
 	// Interrupts makes a context that Ctrl-C ends. A command that is over in
 	// milliseconds does without: the system ends it, and its start is quicker.
@@ -73,6 +75,7 @@ type call struct {
 	World
 	*render.Terminal
 	args     []string
+	after    int             // how many of args stood before "--"; -1 where there was none
 	set      map[string]bool // flags that were given
 	noColour bool
 	log      *slog.Logger
@@ -85,7 +88,7 @@ type call struct {
 func commands() []*command {
 	return []*command{
 		addCommand(), setCommand(), listCommand(), showCommand(), copyCommand(), renameCommand(), removeCommand(),
-		testCommand(), waitCommand(), compareCommand(), nearbyCommand(), certificateCommand(), secretCommand(), walletCommand(), vouchCommand(), explainCommand(), demoCommand(), versionCommand(), helpCommand(),
+		testCommand(), waitCommand(), compareCommand(), nearbyCommand(), certificateCommand(), withCommand(), shortcutCommand(), secretCommand(), walletCommand(), vouchCommand(), explainCommand(), demoCommand(), versionCommand(), helpCommand(),
 	}
 }
 
@@ -137,9 +140,12 @@ func exitCode(err error) (code int, try []string) {
 	var file *profile.FileError
 	var request *profile.RequestError
 	var secretFailure *secret.Failure
+	var program *programExit
 	switch {
 	case errors.As(err, &exit):
 		return exit.code, exit.try
+	case errors.As(err, &program):
+		return program.code, nil
 	case errors.As(err, &file):
 		return exitFile, nil
 	case errors.As(err, &request):
@@ -253,9 +259,10 @@ func (c *call) parse(cmd *command, args []string) (verbose bool, err error) {
 	var wrong error
 	fs.VisitAll(func(f *flag.Flag) { f.Value = &quiet{f.Value, f.Name, &wrong} })
 	var after []string
+	c.after = -1
 	for i, arg := range args {
 		if arg == "--" {
-			args, after = args[:i], args[i+1:]
+			args, after, c.after = args[:i], args[i+1:], 0
 			break
 		}
 	}
@@ -268,6 +275,9 @@ func (c *call) parse(cmd *command, args []string) (verbose bool, err error) {
 		}
 		c.args = append(c.args, fs.Arg(0))
 		args = fs.Args()[1:]
+	}
+	if c.after == 0 {
+		c.after = len(c.args)
 	}
 	c.args = append(c.args, after...)
 	fs.Visit(func(f *flag.Flag) { c.set[f.Name] = true })

@@ -117,6 +117,7 @@ func (c *call) testOne(ctx context.Context, runner *check.Runner, p *profile.Res
 		text.Head(p.Profile.Name, headline(p))
 	}
 	report := runner.Run(ctx, p)
+	c.remember(ctx, []*profile.Resolved{p}, []*check.Report{report})
 	if live {
 		text.Verdict(report)
 		return verdictError([]*check.Report{report}, o.strict)
@@ -140,6 +141,7 @@ func (c *call) testMany(ctx context.Context, runner *check.Runner, profiles []*p
 		progress.End(r.Profile)
 	}})
 	progress.Clear()
+	c.remember(ctx, profiles, reports)
 	return c.showReports(reports, profiles, time.Since(start), o)
 }
 

@@ -1,0 +1,118 @@
+package handover
+
+import (
+	"bytes"
+	"context"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+)
+
+// Installed is a program found outside the folders of PATH.
+type Installed struct {
+	Path    string
+	Version string // from its folder's name, "" where that has none
+}
+
+// folders are where packages and installers put programs that are not on the
+// path, as patterns.
+func folders(home string) []string {
+	return []string{
+		"/usr/lib/postgresql/*/bin", "/usr/pgsql-*/bin", "/usr/local/pgsql*/bin", "/usr/local/mysql*/bin", "/usr/local/mariadb*/bin", "/opt/*/bin", "/opt/*/*/bin",
+		"/opt/homebrew/opt/*/bin", "/usr/local/opt/*/bin", "/usr/local/bin", "/usr/sbin", "/sbin", "/usr/local/sbin", "/snap/bin",
+		filepath.Join(home, ".local", "bin"), filepath.Join(home, "bin"), filepath.Join(home, "go", "bin"),
+	}
+}
+
+var versionInPath = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`[/@-](\d+(?:\.\d+)*)(?:/|$)`) })
+
+// Elsewhere finds executables of a name in the usual install folders, the newest
+// version first. root is put before them, for tests; "" otherwise.
+func Elsewhere(name, home, root string) []Installed {
+	if strings.ContainsRune(name, filepath.Separator) || name == "" {
+		return nil
+	}
+	var found []Installed
+	seen := make(map[string]bool)
+	for _, pattern := range folders(home) {
+		matches, _ := filepath.Glob(filepath.Join(root, pattern, name))
+		for _, path := range matches {
+			info, err := os.Stat(path)
+			if err != nil || info.IsDir() || info.Mode().Perm()&0o111 == 0 || seen[path] {
+				continue
+			}
+			seen[path] = true
+			one := Installed{Path: path}
+			if m := versionInPath().FindStringSubmatch(filepath.Dir(strings.TrimPrefix(path, root)) + "/"); m != nil {
+				one.Version = m[1]
+			}
+			found = append(found, one)
+		}
+	}
+	slices.SortStableFunc(found, func(a, b Installed) int { return compareVersions(b.Version, a.Version) })
+	return found
+}
+
+// compareVersions orders "9.6" before "15"; "" comes first.
+func compareVersions(a, b string) int {
+	x, y := strings.Split(a, "."), strings.Split(b, ".")
+	for i := range max(len(x), len(y)) {
+		part := func(parts []string) int {
+			if i >= len(parts) {
+				return -1
+			}
+			n, err := strconv.Atoi(parts[i])
+			if err != nil {
+				return -1
+			}
+			return n
+		}
+		if d := part(x) - part(y); d != 0 {
+			return d
+		}
+	}
+	return 0
+}
+
+// clients are programs that say their version by themselves when asked to, with
+// the number of major versions by which each may be older than its server: what
+// copies a server's data out refuses a newer one.
+var clients = map[string]int{
+	"psql": 1, "pg_dump": 0, "pg_dumpall": 0, "pg_restore": 1, "mysql": 1, "mysqldump": 1, "mariadb": 1, "mariadb-dump": 1, "redis-cli": 1,
+}
+
+var versionSaid = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?:from |Distrib |\(PostgreSQL\) |redis-cli |^mysql\S*  Ver )(\d+)(?:\.\d+)*`)
+})
+
+// OlderClient reports whether a program is a server's own client that is much
+// older than the server, whose version is known from the last test. Only programs
+// of those names are run, with --version.
+func OlderClient(ctx context.Context, path, server string) (client string, older bool) {
+	may, known := clients[filepath.Base(path)]
+	if !known || server == "" {
+		return "", false
+	}
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	out, err := exec.CommandContext(ctx, path, "--version").Output()
+	if err != nil {
+		return "", false
+	}
+	found := versionSaid().FindAllSubmatch(out, -1)
+	if len(found) == 0 || bytes.Contains(out, []byte("MariaDB")) != strings.Contains(server, "MariaDB") {
+		return "", false
+	}
+	m := found[len(found)-1] // of "Ver 15.1 Distrib 10.11" the second
+	major := func(s string) int {
+		n, _ := strconv.Atoi(strings.SplitN(s, ".", 2)[0])
+		return n
+	}
+	return string(m[1]), major(server)-major(string(m[1])) > may
+}

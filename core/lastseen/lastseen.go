@@ -1,0 +1,113 @@
+// Package lastseen keeps what the last good login of each profile was like: how
+// the server asked for the password, how the connection was encrypted, what the
+// account may do. `audit` and `with` say something of it without connecting.
+package lastseen
+
+import (
+	"context"
+	"encoding/json"
+	"maps"
+	"os"
+	"path/filepath"
+	"time"
+
+	"gentleharbor/core/atomicfile"
+	"gentleharbor/core/check"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile"
+)
+
+// Seen is what a login was like.
+type Seen struct {
+	At          time.Time `json:"at"` // when it was first so
+	Route       string    `json:"route"`
+	Version     string    `json:"version"`
+	LoginMethod string    `json:"login_method"`
+	TLS         string    `json:"tls"`
+	TLSVerified bool      `json:"tls_verified"`
+	Superuser   bool      `json:"superuser"`
+	User        string    `json:"user"`
+}
+
+type file struct {
+	Format   int             `json:"format"` // 1
+	Profiles map[string]Seen `json:"profiles"`
+}
+
+// Store is the file that keeps it.
+type Store struct{ Path string }
+
+// maxFile bounds the file: some 300 bytes a profile.
+const maxFile = 16 << 20
+
+// Key is a profile's, by the file that it stands in and its name.
+func Key(p *profile.Resolved) string { return p.Path() + "#" + p.Profile.Name }
+
+// All is what is kept; a file that is not there, or not readable, has nothing.
+func (s Store) All() map[string]Seen {
+	f := file{Profiles: map[string]Seen{}}
+	if info, err := os.Stat(s.Path); err == nil && info.Size() <= maxFile {
+		if data, err := os.ReadFile(s.Path); err == nil {
+			json.Unmarshal(data, &f)
+		}
+	}
+	if f.Format != 1 || f.Profiles == nil {
+		return map[string]Seen{}
+	}
+	return f.Profiles
+}
+
+// Keep notes the logins of reports. What has not changed is not written again.
+func (s Store) Keep(ctx context.Context, profiles []*profile.Resolved, reports []*check.Report) error {
+	fresh := make(map[string]Seen)
+	for i, r := range reports {
+		if i < len(profiles) && loggedIn(r) {
+			fresh[Key(profiles[i])] = of(r)
+		}
+	}
+	if same(s.All(), fresh) {
+		return nil
+	}
+	if err := os.MkdirAll(filepath.Dir(s.Path), 0o700); err != nil {
+		return err
+	}
+	unlock, err := atomicfile.Lock(ctx, s.Path)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	all := s.All()
+	maps.Copy(all, fresh)
+	data, err := json.MarshalIndent(file{Format: 1, Profiles: all}, "", " ")
+	if err != nil {
+		return err
+	}
+	return atomicfile.Writer{}.Write(s.Path, append(data, '\n'))
+}
+
+func same(all, fresh map[string]Seen) bool {
+	for key, now := range fresh {
+		before, ok := all[key]
+		before.At = now.At
+		if !ok || before != now {
+			return false
+		}
+	}
+	return true
+}
+
+// loggedIn reports whether a test came as far as the session.
+func loggedIn(r *check.Report) bool {
+	for _, s := range r.Stages {
+		if s.Stage == "session" {
+			return s.Outcome == finding.OK || s.Outcome == finding.Warn
+		}
+	}
+	return false
+}
+
+func of(r *check.Report) Seen {
+	f := r.Facts
+	return Seen{At: time.Now().UTC().Truncate(time.Second), Route: f.Route, Version: f.Version, LoginMethod: f.LoginMethod, TLS: f.TLS,
+		TLSVerified: f.TLSVerified != nil && *f.TLSVerified, Superuser: f.Superuser != nil && *f.Superuser, User: f.User}
+}

@@ -1,0 +1,328 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"strings"
+
+	"gentleharbor/core/check"
+	"gentleharbor/core/clean"
+	"gentleharbor/core/handover"
+	"gentleharbor/core/lastseen"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/secret"
+	"gentleharbor/core/secret/optionfile"
+	"gentleharbor/internal/render"
+)
+
+// Exit codes of with's own failures, as programs that start others have them; all
+// else is its program's.
+const (
+	exitWith        = 125
+	exitNotRunnable = 126
+	exitNoProgram   = 127
+)
+
+// withOptions are the flags of with.
+type withOptions struct {
+	url   string
+	check bool
+	over  overrides
+}
+
+func withCommand() *command {
+	var o withOptions
+	return &command{
+		name: "with", args: "PROFILE -- PROGRAM [ARGS…]", summary: "run a program with the connection in its environment",
+		long: `The program finds the connection where its engine's own clients and libraries look: in
+PG… variables and a password file for PostgreSQL, in an option file for MySQL and
+MariaDB; and as GHARBOR_HOST, _PORT, _SOCKET, _USER, _DATABASE, _ENGINE and _PROFILE
+whatever the engine. What the environment had of that engine before is cleared. The
+files are private, and gone when the program has ended.
+
+In ARGS, {host} {port} {user} {database} {socket} {passfile} {optionfile} stand for the
+values. There is none for the password: arguments can be read by everybody here.
+
+Signals, streams and the exit code are the program's. 125: it was not started; 126: it
+can't be run; 127: it was not found.`,
+		examples: []string{"gharbor with sightings -- ./report.sh", "gharbor with moult -- mariadb --defaults-file={optionfile} -e 'SELECT 1'", "gharbor with sightings -url DATABASE_URL -- ./serve"},
+		least:    1, most: -1,
+		flags: func(fs *flag.FlagSet) {
+			fs.Func("url", "put a connection URL, password included, into the variable of this name", func(s string) error {
+				if !profile.VariableName(s) {
+					return errors.New("expected the name of an environment variable")
+				}
+				o.url = s
+				return nil
+			})
+			fs.BoolVar(&o.check, "check", false, "test the profile first, and start nothing where it is not ready")
+			o.over.flag(fs)
+		},
+		run: func(ctx context.Context, c *call) error {
+			err := c.with(ctx, o)
+			var exit *exitError
+			var ended *programExit
+			if err == nil || errors.As(err, &ended) || errors.As(err, &exit) && exit.code >= exitWith {
+				return err
+			}
+			_, try := exitCode(err)
+			return &exitError{code: exitWith, err: err, try: try}
+		},
+	}
+}
+
+func (c *call) with(ctx context.Context, o withOptions) error {
+	if c.after < 0 || len(c.args) <= c.after || c.after != 1 {
+		return &exitError{code: exitWith, err: errors.New("with takes a profile, two dashes, and a program: gharbor with PROFILE -- PROGRAM ARGS"), try: []string{"gharbor help with"}}
+	}
+	p, err := c.resolve(c.args[0], o.over)
+	if err != nil {
+		return err
+	}
+	if found := p.Problem(); found != nil {
+		return &secret.Failure{Found: found}
+	}
+	words := c.args[1:]
+	program, err := c.program(words[0])
+	if err != nil {
+		return err
+	}
+	if o.check {
+		if err := c.ready(ctx, p); err != nil {
+			return err
+		}
+	}
+	value, err := c.secretOf(ctx, p)
+	if err != nil {
+		return err
+	}
+	conn, found := handover.Of(p, value)
+	if found != nil {
+		return &secret.Failure{Found: found}
+	}
+	c.olderClient(ctx, p, program)
+	return c.run(conn, o, program, words)
+}
+
+// program finds the program, or says where on this machine one of its name is.
+func (c *call) program(name string) (string, error) {
+	path, err := exec.LookPath(name)
+	if err == nil {
+		return filepath.Abs(path)
+	}
+	shown := clean.Quoted(name)
+	if errors.Is(err, os.ErrPermission) || strings.Contains(name, "/") && !errors.Is(err, os.ErrNotExist) {
+		return "", &exitError{code: exitNotRunnable, err: fmt.Errorf("%s can't be run: %s", shown, plainReason(err)), try: []string{"chmod +x " + clean.Shell(name)}}
+	}
+	failure := &exitError{code: exitNoProgram, err: fmt.Errorf("no program %s in the folders of PATH", shown)}
+	if strings.Contains(name, "/") {
+		failure.err = fmt.Errorf("there is no program %s", shown)
+		return "", failure
+	}
+	elsewhere := handover.Elsewhere(name, c.environment().Home, "")
+	if len(elsewhere) == 0 {
+		return "", failure
+	}
+	var places []string
+	for _, one := range elsewhere[:min(len(elsewhere), 6)] {
+		text := one.Path
+		if one.Version != "" {
+			text += " (version " + one.Version + ")"
+		}
+		places = append(places, text)
+	}
+	failure.err = fmt.Errorf("%w; it is at %s", failure.err, strings.Join(places, ", "))
+	failure.try = []string{fmt.Sprintf("export PATH=%s:$PATH", clean.Shell(filepath.Dir(elsewhere[0].Path)))}
+	return "", failure
+}
+
+func plainReason(err error) string {
+	var execError *exec.Error
+	if errors.As(err, &execError) {
+		err = execError.Err
+	}
+	var pathError *os.PathError
+	if errors.As(err, &pathError) {
+		err = pathError.Err
+	}
+	return err.Error()
+}
+
+// ready tests the profile; what is wrong is told as test tells it.
+func (c *call) ready(ctx context.Context, p *profile.Resolved) error {
+	runner, err := c.runner(check.DefaultTimeout)
+	if err != nil {
+		return err
+	}
+	report := runner.Run(ctx, p)
+	c.remember(ctx, []*profile.Resolved{p}, []*check.Report{report})
+	if !report.Failed(false) {
+		return nil
+	}
+	text := render.NewReport(c.Stderr, c.noColour)
+	text.Head(p.Called, headline(p))
+	for _, s := range report.Stages {
+		text.Stage(s)
+	}
+	text.Verdict(report)
+	return &exitError{code: exitWith}
+}
+
+// secretOf takes a profile's secret, for a program. A profile that has none is no
+// failure: the server may want none.
+func (c *call) secretOf(ctx context.Context, p *profile.Resolved) (secret.Value, error) {
+	query, err := queryOf(p)
+	if err != nil {
+		return secret.Value{}, err
+	}
+	finder, err := c.finder()
+	if err != nil {
+		return secret.Value{}, err
+	}
+	located, found := finder.Locate(query)
+	if located == nil {
+		return secret.Value{}, &secret.Failure{Found: found}
+	}
+	if found != nil {
+		c.Notice("%s (%s)", found.Cause, found.Code)
+	}
+	c.log.Debug("secret", "place", located.Place)
+	return located.Take(ctx)
+}
+
+// olderClient says that a server's own client is much older than the server was
+// at the last test.
+func (c *call) olderClient(ctx context.Context, p *profile.Resolved, program string) {
+	seen, ok := c.lastSeen().All()[lastseen.Key(p)]
+	if !ok {
+		return
+	}
+	if client, older := handover.OlderClient(ctx, program, seen.Version); older {
+		c.Notice("%s is version %s, much older than the server, which was %s at the last test; expect it to fail or to leave things out", filepath.Base(program), client, clean.Line(seen.Version, 40))
+	}
+}
+
+func (c *call) lastSeen() lastseen.Store {
+	h, err := profile.FindHome(c.Lookup)
+	if err != nil {
+		return lastseen.Store{}
+	}
+	return lastseen.Store{Path: filepath.Join(h.Dir, "last-seen.json")}
+}
+
+// remember keeps what logins were like. That it can't is no reason to fail.
+func (c *call) remember(ctx context.Context, profiles []*profile.Resolved, reports []*check.Report) {
+	if err := c.lastSeen().Keep(ctx, profiles, reports); err != nil {
+		c.log.Debug("last seen", "not kept", err)
+	}
+}
+
+// run starts the program and is it, as far as the caller can tell.
+func (c *call) run(conn handover.Connection, o withOptions, program string, words []string) error {
+	folder, err := handover.NewFolder(c.Lookup)
+	if err != nil {
+		return fmt.Errorf("no private folder for the connection's files: %w", err)
+	}
+	defer folder.Remove()
+	signals := make(chan os.Signal, 8) // before there is a secret in the folder
+	signal.Notify(signals, passedOn...)
+	defer signal.Stop(signals)
+	file, led, err := conn.Files(folder.Path)
+	if err != nil {
+		return err
+	}
+	args, err := conn.Words(words[1:], file)
+	if err != nil {
+		return err
+	}
+	if conn.Engine == "mysql" || conn.Engine == "mariadb" {
+		c.ownOptions(conn)
+	}
+	cmd := exec.Command(program, args...)
+	cmd.Args[0] = words[0]
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = c.Stdin, c.Stdout, c.Stderr
+	cmd.Env = c.environmentFor(conn, o, led)
+	if err := cmd.Start(); err != nil {
+		return &exitError{code: exitNotRunnable, err: fmt.Errorf("%s can't be run: %s", clean.Quoted(words[0]), plainReason(err))}
+	}
+	folder.For(cmd.Process.Pid)
+	done := make(chan error, 1)
+	go func() { done <- cmd.Wait() }()
+	for {
+		select {
+		case s := <-signals:
+			if !fromTerminal(s) || !c.Interactive() { // the terminal has sent it to the program too
+				cmd.Process.Signal(s)
+			}
+		case err := <-done:
+			return programEnd(err)
+		}
+	}
+}
+
+// programEnd is the program's end as an exit code: its own, or 128 and the
+// signal's number, as shells have it.
+func programEnd(err error) error {
+	var exit *exec.ExitError
+	if err == nil {
+		return nil
+	}
+	if !errors.As(err, &exit) {
+		return err
+	}
+	return &programExit{endCode(exit)}
+}
+
+// programExit carries a program's own exit code.
+type programExit struct{ code int }
+
+func (e *programExit) Error() string { return "" }
+
+// environmentFor is the environment of the program: the caller's, without what
+// belongs to the engine, and with the connection.
+func (c *call) environmentFor(conn handover.Connection, o withOptions, led []handover.Variable) []string {
+	var env []string
+	own := make(map[string]bool)
+	given := append(append(conn.Variables(), conn.Neutral()...), led...)
+	if o.url != "" {
+		given = append(given, handover.Variable{Name: o.url, Value: conn.URL()})
+	}
+	for _, v := range given {
+		own[v.Name] = true
+	}
+	for _, pair := range c.Environ() {
+		name, _, _ := strings.Cut(pair, "=")
+		if !own[name] && !conn.Inherited(name) {
+			env = append(env, pair)
+		}
+	}
+	for _, v := range given {
+		env = append(env, v.Name+"="+v.Value)
+	}
+	return env
+}
+
+// ownOptions says so where the user's own option file would have the last word:
+// MySQL's clients read it after the one that they are handed.
+func (c *call) ownOptions(conn handover.Connection) {
+	path := filepath.Join(c.environment().Home, ".my.cnf")
+	result, err := optionfile.Read(path)
+	if err != nil {
+		return
+	}
+	for _, option := range result.Options {
+		switch option.Name {
+		case "user", "host", "port", "socket", "password":
+			if strings.HasPrefix(option.Group, "client") {
+				c.Notice("%s, line %d, sets %s, and clients read it last; give the program --defaults-file={optionfile} to have this connection's", option.File, option.Line, option.Name)
+				return
+			}
+		}
+	}
+}
