@@ -9,11 +9,12 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/nearest"
+	"gentleharbor/core/secret"
 )
 
 // ErrURLPassword is what ParseURL says of a URL with a password in it.
 var ErrURLPassword = errors.New("the URL has a password in it, which is never taken from a command line (the shell's history holds it now: consider it known). " +
-	"Give the URL without it, and say where the password is: -secret ask, env:NAME, file:PATH or passfile")
+	"Give the URL without it, and say where the password is: -secret ask, env:NAME, file:PATH or passfile; or paste it where nobody keeps it: gharbor add NAME -url-stdin -into wallet")
 
 // urlEngines are the URL schemes of each engine.
 var urlEngines = map[string]string{
@@ -38,6 +39,51 @@ var urlSSLMode = map[string]string{
 // hosts may stand between commas; a host may be a percent-encoded socket
 // folder or given as ?host=. An error never repeats the URL.
 func ParseURL(s string) ([]Override, error) {
+	sets, password, err := SplitURL(s)
+	if err == nil && password.Present() {
+		err = ErrURLPassword
+	}
+	return sets, err
+}
+
+// SplitURL is ParseURL for a URL that may have a password in it, which comes back
+// apart. An error never repeats any of the URL.
+func SplitURL(s string) (sets []Override, password secret.Value, err error) {
+	u, err := readURL(s)
+	if err != nil {
+		return nil, secret.Value{}, err
+	}
+	sets, err = u.sets()
+	return sets, u.password, err
+}
+
+// FromParameters makes values of named parameters, as a service file, an option
+// file or an environment has them: the names of a URL's parameters, of which
+// "password" comes back apart. other are those that a profile has no place for.
+func FromParameters(engine string, pairs [][2]string) (sets []Override, password secret.Value, other []string, err error) {
+	u := urlReader{engine: engine, what: "found"}
+	for _, pair := range pairs {
+		known := u
+		u.parameter(pair[0], pair[1])
+		var unknown *unknownParameter
+		if errors.As(u.err, &unknown) {
+			u = known
+			other = append(other, pair[0])
+		}
+		if u.err != nil {
+			return nil, secret.Value{}, nil, u.err
+		}
+	}
+	sets, err = u.sets()
+	return sets, u.password, other, err
+}
+
+// unknownParameter is a parameter without a place in a profile.
+type unknownParameter struct{ text string }
+
+func (e *unknownParameter) Error() string { return e.text }
+
+func readURL(s string) (*urlReader, error) {
 	scheme, rest, ok := strings.Cut(s, "://")
 	engine := urlEngines[strings.ToLower(scheme)]
 	if !ok || engine == "" {
@@ -59,21 +105,22 @@ func ParseURL(s string) ([]Override, error) {
 	if !hasUser {
 		user, hosts = "", authority
 	}
-	u := urlReader{engine: engine}
-	if strings.Contains(user, ":") {
-		if !strings.HasSuffix(user, ":") {
-			return nil, ErrURLPassword
+	u := &urlReader{engine: engine, what: "in the URL"}
+	if name, password, ok := strings.Cut(user, ":"); ok {
+		user = name
+		if password != "" {
+			plain, err := url.PathUnescape(password)
+			if err != nil {
+				return nil, errors.New("the URL's password has a % that is not followed by two hexadecimal digits; write %25 for one that belongs to it")
+			}
+			u.password = secret.NewValue(plain)
 		}
-		user = strings.TrimSuffix(user, ":")
 	}
 	u.text("user", user)
 	u.text("database", database)
 	u.hosts(hosts)
 	u.query(query)
-	if u.err != nil {
-		return nil, u.err
-	}
-	return u.sets()
+	return u, u.err
 }
 
 func cutLast(s, sep string) (before, after string, found bool) {
@@ -85,9 +132,11 @@ func cutLast(s, sep string) (before, after string, found bool) {
 }
 
 type urlReader struct {
-	engine string
-	given  []Override
-	err    error
+	engine   string
+	what     string // where values stand, for errors
+	given    []Override
+	password secret.Value
+	err      error
 }
 
 // text notes a percent-encoded value for a key; an empty one is not given.
@@ -111,7 +160,7 @@ func (u *urlReader) plain(key, value string) {
 	}
 	v, err := f.ParseValue(value)
 	if err != nil {
-		u.err = fmt.Errorf("in the URL, %w", err)
+		u.err = fmt.Errorf("%s, %w", u.what, err)
 		return
 	}
 	u.given = slices.DeleteFunc(u.given, func(o Override) bool { return o.Field == f })
@@ -158,8 +207,10 @@ func (u *urlReader) parameter(name, value string) {
 		"ssl-ca": "tls-ca", "ssl-cert": "tls-cert", "ssl-key": "tls-key", "socket": "socket", "server-public-key-path": "server-key",
 	}
 	switch {
-	case slices.Contains(passwordKeys, strings.ToLower(name)) || name == "sslpassword":
+	case name == "sslpassword":
 		u.err = ErrURLPassword
+	case slices.Contains(passwordKeys, strings.ToLower(name)):
+		u.password = secret.NewValue(value)
 	case value == "":
 	case keys[name] != "":
 		u.plain(keys[name], value)
@@ -170,11 +221,11 @@ func (u *urlReader) parameter(name, value string) {
 	case name == "sslmode" && urlTLS[value] != "":
 		u.plain("tls", urlTLS[value])
 	case name == "sslmode":
-		u.err = errors.New("in the URL, sslmode: expected one of disable, allow, prefer, require, verify-ca, verify-full")
+		u.err = errors.New(u.what + ", sslmode: expected one of disable, allow, prefer, require, verify-ca, verify-full")
 	case name == "ssl-mode" && urlSSLMode[strings.ToLower(value)] != "":
 		u.plain("tls", urlSSLMode[strings.ToLower(value)])
 	case name == "ssl-mode":
-		u.err = errors.New("in the URL, ssl-mode: expected one of DISABLED, PREFERRED, REQUIRED, VERIFY_CA, VERIFY_IDENTITY")
+		u.err = errors.New(u.what + ", ssl-mode: expected one of DISABLED, PREFERRED, REQUIRED, VERIFY_CA, VERIFY_IDENTITY")
 	case name == "target_session_attrs" && value == "any":
 	case name == "target_session_attrs" && (value == "read-write" || value == "primary"):
 		u.plain("target", "writable")
@@ -188,7 +239,7 @@ func (u *urlReader) parameter(name, value string) {
 		if near := nearest.Name(name, known); near != "" {
 			text += fmt.Sprintf("; did you mean %q?", near)
 		}
-		u.err = errors.New(text)
+		u.err = &unknownParameter{text}
 	}
 }
 
@@ -204,3 +255,6 @@ func (u *urlReader) sets() ([]Override, error) {
 	}
 	return sets, nil
 }
+
+// IsScheme reports whether a URL's scheme is that of an engine.
+func IsScheme(scheme string) bool { return urlEngines[strings.ToLower(scheme)] != "" }

@@ -8,13 +8,14 @@ import (
 	"strings"
 
 	"gentleharbor/core/check"
+	"gentleharbor/core/intake"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/secret"
 )
 
 func addCommand() *command {
 	var given assignments
-	var test bool
-	var to target
+	var o addOptions
 	return &command{
 		name: "add", args: "NAME [URL]", summary: "define a profile: by flags, by a connection URL, or question by question",
 		long: `With flags or a URL the profile is written at once. With neither, on a terminal,
@@ -31,14 +32,27 @@ the password file is looked through, then the terminal is asked.`,
 		least: 1, most: 2,
 		flags: func(fs *flag.FlagSet) {
 			given.flags(fs)
-			to.flag(fs)
-			fs.BoolVar(&test, "test", false, "test the profile once it is kept")
+			o.to.flag(fs)
+			fs.BoolVar(&o.test, "test", false, "test the profile once it is kept")
+			fs.BoolVar(&o.urlStdin, "url-stdin", false, "the URL is the first line of standard input; it may have its password with -into wallet")
+			intoFlag(fs, &o.into)
+			o.wallet.flags(fs)
 		},
-		run: func(ctx context.Context, c *call) error { return c.add(ctx, to, given, test) },
+		run: func(ctx context.Context, c *call) error { return c.add(ctx, o, given) },
 	}
 }
 
-func (c *call) add(ctx context.Context, to target, given assignments, test bool) error {
+// addOptions are the flags of add that are no keys of a profile.
+type addOptions struct {
+	to       target
+	test     bool
+	urlStdin bool
+	into     string
+	wallet   walletFlags
+}
+
+func (c *call) add(ctx context.Context, o addOptions, given assignments) error {
+	to, test := o.to, o.test
 	name := c.args[0]
 	if !profile.ValidName(name) {
 		if strings.Contains(name, "://") {
@@ -46,7 +60,20 @@ func (c *call) add(ctx context.Context, to target, given assignments, test bool)
 		}
 		return usage("not a profile name: %s", profile.NameRule)
 	}
-	if len(c.args) == 2 {
+	var password secret.Value
+	switch {
+	case o.into != "" && !o.urlStdin:
+		return usage("-into wallet goes with -url-stdin: a password on a command line would be in the shell's history")
+	case o.urlStdin && len(c.args) == 2:
+		return usage("-url-stdin and a URL are two ways to give it; give one")
+	case o.into != "" && o.to.project:
+		return usage("-into wallet and -project contradict each other: a project's file is shared, a wallet is not")
+	case o.urlStdin:
+		var err error
+		if given, password, err = c.withPastedURL(name, given, o.into); err != nil {
+			return err
+		}
+	case len(c.args) == 2:
 		var err error
 		if given, err = withURL(given, c.args[1]); err != nil {
 			return err
@@ -71,6 +98,15 @@ func (c *call) add(ctx context.Context, to target, given assignments, test bool)
 		if _, like := given.get("like"); !like {
 			return &exitError{code: exitUsage, err: errors.New("-engine is missing: which kind of server is it?"), try: []string{"gharbor add " + name + " -engine postgresql …"}}
 		}
+	}
+	if password.Present() {
+		if err := c.free(to, name); err != nil {
+			return err
+		}
+		if err := c.keepPasswords(ctx, o.wallet, []*planned{{Found: intake.Found{Name: name, Password: password}, sets: given}}); err != nil {
+			return err
+		}
+		c.Say("kept: the password, as entry %s of the wallet", name)
 	}
 	if err := c.keep(ctx, to, name, given); err != nil {
 		return err
@@ -108,11 +144,44 @@ func (c *call) keep(ctx context.Context, to target, name string, given assignmen
 	return c.update(ctx, to, "kept", name, func(f *profile.File) (*profile.Edit, error) { return f.Add(name, given) })
 }
 
+// withPastedURL takes a URL from standard input. Its password, if it has one,
+// comes back apart, and the profile names the wallet for it.
+func (c *call) withPastedURL(name string, given assignments, into string) (assignments, secret.Value, error) {
+	pasted, err := c.secretFromStdin()
+	if err != nil {
+		return nil, secret.Value{}, err
+	}
+	sets, password, err := profile.SplitURL(strings.TrimSpace(pasted.Disclose()))
+	switch {
+	case err != nil:
+		return nil, secret.Value{}, usage("%w", err)
+	case password.Present() && into == "":
+		return nil, secret.Value{}, usage("the URL has a password in it; -into wallet keeps it there")
+	}
+	given, err = withSets(given, sets)
+	if err != nil || into == "" {
+		return given, secret.Value{}, err
+	}
+	if !password.Present() {
+		return nil, secret.Value{}, usage("-into wallet: the URL has no password in it")
+	}
+	if _, twice := given.get("secret"); twice {
+		return nil, secret.Value{}, usage("-secret and -into wallet both say where the password is; give one")
+	}
+	err = given.add(profile.FieldNamed("secret"), "wallet:"+name, false)
+	return given, password, err
+}
+
 func withURL(given assignments, url string) (assignments, error) {
 	fromURL, err := profile.ParseURL(url)
 	if err != nil {
 		return nil, usage("%w", err)
 	}
+	return withSets(given, fromURL)
+}
+
+// withSets adds what a URL says to what the flags say.
+func withSets(given assignments, fromURL []profile.Override) (assignments, error) {
 	for _, one := range fromURL {
 		if _, twice := given.get(one.Field.Name); twice && one.Field.Name != "engine" {
 			return nil, usage("-%s and the URL both say the %s; give it once", one.Field.Name, one.Field.Name)

@@ -1,0 +1,193 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"gentleharbor/core/atomicfile"
+	"gentleharbor/core/clean"
+	"gentleharbor/core/handover"
+	"gentleharbor/core/intake"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/secret"
+	"gentleharbor/internal/render"
+)
+
+// exportForms are the forms that a profile can be written in.
+var exportForms = []string{"url", "env", "dotenv", "passfile-line", "service", "json"}
+
+// exportOptions are the flags of export.
+type exportOptions struct {
+	as         string
+	withSecret bool
+	out        string
+}
+
+func exportCommand() *command {
+	var o exportOptions
+	return &command{
+		name: "export", args: "PROFILE", summary: "a profile in an open form: URL, variables, a line of a credential file",
+		long: `There is no secret in it, unless -with-secret: that asks on a terminal first, and writes
+only to a terminal or to a file that nobody else can read.`,
+		examples: []string{"gharbor export sightings -as url", "gharbor export sightings -as dotenv -with-secret -out .env", "gharbor export sightings -as service"},
+		least:    1, most: 1,
+		flags: func(fs *flag.FlagSet) {
+			one := strings.Join(exportForms, ", ")
+			fs.Func("as", "one of "+one, func(s string) error {
+				if !slices.Contains(exportForms, s) {
+					return errors.New("expected one of " + one)
+				}
+				o.as = s
+				return nil
+			})
+			fs.BoolVar(&o.withSecret, "with-secret", false, "with the password, after asking")
+			fs.StringVar(&o.out, "out", "", "write to this file, 0600, where nothing stands yet")
+		},
+		run: func(ctx context.Context, c *call) error { return c.export(ctx, o) },
+	}
+}
+
+func (c *call) export(ctx context.Context, o exportOptions) error {
+	if o.as == "" {
+		return &exitError{code: exitUsage, err: errors.New("-as is missing: " + strings.Join(exportForms, ", ")), try: []string{"gharbor export " + clean.Line(c.args[0], 64) + " -as url"}}
+	}
+	if o.withSecret && o.as == "json" {
+		return usage("-with-secret: json has no place for a password; take url, env, dotenv, passfile-line or service")
+	}
+	p, err := c.resolve(c.args[0], nil)
+	if err != nil {
+		return err
+	}
+	if found := p.Problem(); found != nil {
+		return &secret.Failure{Found: found}
+	}
+	var value secret.Value
+	if o.withSecret {
+		if err := c.maySpell(ctx, p, o.out); err != nil {
+			return err
+		}
+		if value, err = c.secretOf(ctx, p); err != nil {
+			return err
+		}
+		if !value.Present() {
+			c.Notice("the profile has no password, so none is in what follows")
+		}
+	}
+	conn, found := handover.Of(p, value)
+	if found != nil {
+		return &secret.Failure{Found: found}
+	}
+	text, err := c.exported(conn, o)
+	if err != nil {
+		return err
+	}
+	if o.out == "" {
+		_, err = c.Stdout.Write(text)
+		return err
+	}
+	return c.writeNew(o.out, text)
+}
+
+// maySpell asks before a password is written, and looks where it would go.
+func (c *call) maySpell(ctx context.Context, p *profile.Resolved, out string) error {
+	if !c.Interactive() {
+		return noTerminal("whether the password may be written out", "gharbor with "+p.Called+" -- PROGRAM   # hands it to a program without writing it out")
+	}
+	where := "on this terminal"
+	if out != "" {
+		where = "to " + out
+	} else if !render.IsTerminal(c.Stdout) {
+		file, ok := c.Stdout.(*os.File)
+		info, err := file.Stat()
+		switch {
+		case !ok || err != nil || !info.Mode().IsRegular():
+			return usage("the password would go into a pipe; -out FILE writes it to a file that only you can read")
+		case info.Mode().Perm()&0o077 != 0:
+			return usage("others can read the file that standard output goes to (%04o); -out FILE writes one that they can't", info.Mode().Perm())
+		}
+		where = "to the file of standard output"
+	}
+	yes, err := c.Confirm(ctx, fmt.Sprintf("write the password of %s out, %s?", p.Called, where), false)
+	if err == nil && !yes {
+		err = &exitError{code: exitUsage, err: errors.New("nothing was written")}
+	}
+	return err
+}
+
+func (c *call) writeNew(path string, text []byte) error {
+	whole, err := filepath.Abs(path)
+	if err != nil {
+		return err
+	}
+	if _, err := os.Lstat(whole); err == nil {
+		return usage("-out: %s exists already", whole)
+	}
+	if err := (atomicfile.Writer{}).Write(whole, text); err != nil {
+		return &profile.FileError{Path: whole, What: "cannot be written: " + plainReason(err)}
+	}
+	c.Say("written: %s", whole)
+	return nil
+}
+
+// exported is the text of a form.
+func (c *call) exported(conn handover.Connection, o exportOptions) ([]byte, error) {
+	var b bytes.Buffer
+	variables := conn.Variables()
+	if len(variables) == 0 {
+		variables = conn.Neutral()
+	}
+	if conn.Engine == "mysql" || conn.Engine == "mariadb" { // which have no variable for these two
+		variables = append(variables, handover.Variable{Name: "MYSQL_USER", Value: conn.User}, handover.Variable{Name: "MYSQL_DATABASE", Value: conn.Database})
+	}
+	if conn.Password.Present() && conn.PasswordVariable() != "" {
+		variables = append(variables, handover.Variable{Name: conn.PasswordVariable(), Value: conn.Password.Disclose()})
+	}
+	switch o.as {
+	case "url":
+		fmt.Fprintln(&b, conn.URL())
+	case "env":
+		for _, v := range variables {
+			fmt.Fprintf(&b, "export %s=%s\n", v.Name, clean.Shell(v.Value))
+		}
+	case "dotenv":
+		for _, v := range variables {
+			fmt.Fprintln(&b, intake.DotenvLine(v.Name, v.Value))
+		}
+	case "passfile-line":
+		if conn.Engine != "postgresql" {
+			return nil, usage("a password file is PostgreSQL's, and the profile is for %s", conn.Engine)
+		}
+		if !conn.Password.Present() {
+			c.Notice("PASSWORD stands for the password; -with-secret writes it")
+			conn.Password = secret.NewValue("PASSWORD")
+		}
+		fmt.Fprintln(&b, strings.Join(conn.PassfileLines(), "\n"))
+	case "service":
+		lines, err := conn.ServiceLines()
+		if err != nil {
+			return nil, usage("%w", err)
+		}
+		if conn.Password.Present() {
+			lines = append(lines, "password="+conn.Password.Disclose())
+		}
+		fmt.Fprintln(&b, strings.Join(lines, "\n"))
+	case "json":
+		values := map[string]any{"engine": conn.Engine, "user": conn.User, "database": conn.Database, "tls": conn.TLS, "tls_ca": conn.CA, "tls_name": conn.TLSName, "target": conn.Target}
+		var servers []string
+		for _, s := range conn.Servers {
+			servers = append(servers, s.String())
+		}
+		values["servers"] = servers
+		if err := render.JSON(&b, map[string]any{"format": 1, "profile": conn.Profile, "connection": values}); err != nil {
+			return nil, err
+		}
+	}
+	return b.Bytes(), nil
+}

@@ -1,0 +1,377 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/intake"
+	"gentleharbor/core/nearest"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/secret"
+	"gentleharbor/core/wallet"
+)
+
+// importForms are the forms that connections are taken in from.
+var importForms = []string{"url", "env", "dotenv", "passfile", "service", "optionfile"}
+
+// importOptions are the flags of import.
+type importOptions struct {
+	walletFlags
+	name    string
+	into    string
+	dryRun  bool
+	replace bool
+	yes     bool
+}
+
+// intoFlag registers -into, which names the one place that a password may go to.
+func intoFlag(fs *flag.FlagSet, into *string) {
+	fs.Func("into", "wallet: keep the password there, bound to its address", func(s string) error {
+		if s != "wallet" {
+			return errors.New("expected wallet")
+		}
+		*into = s
+		return nil
+	})
+}
+
+func importCommand() *command {
+	var o importOptions
+	return &command{
+		name: "import", args: "FORM [FILE]", summary: "profiles from connection URLs, variables, and the files of the servers' clients",
+		long: `FORM is one of:
+  url         a connection URL, from standard input
+  env         the variables of this shell that the engines' clients read
+  dotenv      a file of NAME=VALUE lines (default .env); connection URLs in it too
+  service     PostgreSQL's service file (default ~/.pg_service.conf)
+  passfile    PostgreSQL's password file (default ~/.pgpass): lines without wildcards
+  optionfile  an option file of MySQL or MariaDB (default ~/.my.cnf): its groups
+
+What is found is shown, and added under names of its own; a name that is taken is left
+alone, unless -replace. Passwords go to the wallet with -into wallet; those of a
+password or option file can stay there, and the profile names the file.`,
+		examples: []string{"gharbor import dotenv .env -dry-run", "gharbor import service", "gharbor import url -name sightings-copy -into wallet"},
+		least:    1, most: 2,
+		flags: func(fs *flag.FlagSet) {
+			o.walletFlags.flags(fs)
+			fs.StringVar(&o.name, "name", "", "the profile's name, where one connection is found")
+			intoFlag(fs, &o.into)
+			fs.BoolVar(&o.dryRun, "dry-run", false, "show what would be added, and add nothing")
+			fs.BoolVar(&o.replace, "replace", false, "a profile of the same name becomes what is found")
+			fs.BoolVar(&o.yes, "yes", false, "do not ask before taking in a file of a repository")
+		},
+		run: func(ctx context.Context, c *call) error { return c.imports(ctx, o) },
+	}
+}
+
+func (c *call) imports(ctx context.Context, o importOptions) error {
+	if o.name != "" && !profile.ValidName(o.name) {
+		return usage("-name: not a profile name: %s", profile.NameRule)
+	}
+	found, path, err := c.find(c.args)
+	if err != nil {
+		return err
+	}
+	if len(found) == 0 {
+		return &exitError{code: exitFailed, err: errors.New("no connection was found there")}
+	}
+	if o.name != "" && len(found) > 1 {
+		return usage("-name is for one connection, and %d were found; without it each gets a name of its own", len(found))
+	}
+	plans, err := c.plan(found, o)
+	if err != nil {
+		return err
+	}
+	c.showPlans(plans, o)
+	if o.dryRun {
+		c.Say("nothing was added: -dry-run")
+		return nil
+	}
+	if err := c.agreed(ctx, path, o.yes); err != nil {
+		return err
+	}
+	if o.into != "" {
+		if err := c.keepPasswords(ctx, o.walletFlags, plans); err != nil {
+			return err
+		}
+	}
+	for _, one := range plans {
+		if one.skip != "" {
+			continue
+		}
+		if err := c.takeIn(ctx, one); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// find reads the form. path is the file's, "" where there is none.
+func (c *call) find(args []string) (found []intake.Found, path string, err error) {
+	form := args[0]
+	home := c.environment().Home
+	byDefault := map[string]string{"dotenv": ".env", "service": intake.ServicePath(c.Lookup, home), "passfile": filepath.Join(home, ".pgpass"), "optionfile": filepath.Join(home, ".my.cnf")}
+	if len(args) == 2 {
+		path = args[1]
+		if form == "url" || form == "env" {
+			if _, secretURL, err := profile.SplitURL(path); form == "url" && err == nil && !secretURL.Present() {
+				found, err = intake.URL(path)
+				return found, "", err
+			} else if form == "url" && secretURL.Present() {
+				return nil, "", usage("%w", profile.ErrURLPassword)
+			}
+			return nil, "", usage("import %s takes no file", form)
+		}
+	} else {
+		path = byDefault[form]
+	}
+	switch form {
+	case "url":
+		v, err := c.secretFromStdin()
+		if err != nil {
+			return nil, "", err
+		}
+		if found, err = intake.URL(v.Disclose()); err != nil {
+			err = usage("%w", err)
+		}
+		return found, "", err
+	case "env":
+		var all []intake.Variable
+		for _, pair := range c.Environ() {
+			name, value, _ := strings.Cut(pair, "=")
+			all = append(all, intake.Variable{Name: name, Value: value})
+		}
+		if found, err = intake.Variables(all, "the environment"); err != nil {
+			err = usage("%w", err)
+		}
+		return found, "", err
+	case "dotenv", "service", "passfile", "optionfile":
+	default:
+		if near := nearest.Name(form, importForms); near != "" {
+			return nil, "", usage("no form of that name; did you mean %q?", near)
+		}
+		return nil, "", usage("no form of that name; expected one of %s", strings.Join(importForms, ", "))
+	}
+	if path, err = filepath.Abs(path); err != nil {
+		return nil, "", err
+	}
+	found, err = readForm(form, path)
+	var file *profile.FileError
+	if err != nil && !errors.As(err, &file) {
+		text := strings.TrimPrefix(err.Error(), path+": ")
+		if strings.HasPrefix(text, path+":") {
+			return nil, "", &exitError{code: exitFile, err: err}
+		}
+		err = &profile.FileError{Path: path, What: clean.Line(text, 0)}
+	}
+	return found, path, err
+}
+
+func readForm(form, path string) ([]intake.Found, error) {
+	if form == "optionfile" {
+		found, err := intake.Options(path)
+		return found, shortError(err)
+	}
+	data, err := intake.ReadFile(path)
+	if err != nil {
+		return nil, shortError(err)
+	}
+	switch form {
+	case "service":
+		return intake.Service(data, path)
+	case "passfile":
+		return intake.Passfile(data, path)
+	}
+	all, err := intake.Dotenv(data)
+	if err != nil {
+		return nil, err
+	}
+	return intake.Variables(all, "dotenv file "+path)
+}
+
+// shortError is a file's error without the path, which is said before it.
+func shortError(err error) error {
+	var pathError *os.PathError
+	if errors.As(err, &pathError) {
+		return fmt.Errorf("cannot be read: %w", pathError.Err)
+	}
+	return err
+}
+
+// planned is what is to become of a connection.
+type planned struct {
+	intake.Found
+	sets    []profile.Override
+	replace bool
+	skip    string // why nothing becomes of it
+	notes   []string
+}
+
+// plan gives names, and says where passwords go.
+func (c *call) plan(found []intake.Found, o importOptions) ([]*planned, error) {
+	file, err := c.load()
+	if err != nil {
+		return nil, err
+	}
+	var plans []*planned
+	taken := make(map[string]bool)
+	for _, f := range found {
+		if o.name != "" {
+			f.Name = o.name
+		}
+		one := &planned{Found: f, sets: slices.Clone(f.Sets)}
+		for n := 2; taken[one.Name]; n++ {
+			one.Name = fmt.Sprintf("%.60s-%d", f.Name, n)
+		}
+		taken[one.Name] = true
+		if old := file.Lookup(one.Name); old != nil && !old.InProject() {
+			one.replace = true
+			if !o.replace {
+				one.skip = fmt.Sprintf("a profile of that name is at line %d of your file; -replace changes it", old.Line)
+			}
+		}
+		if err := one.placePassword(o.into); err != nil {
+			return nil, err
+		}
+		note := "imported from " + f.Origin
+		one.sets = append(one.sets, profile.Override{Field: profile.FieldNamed("note"), Value: profile.TextValue(clean.Line(note, 200))})
+		if len(f.Other) > 0 {
+			one.notes = append(one.notes, "left out, a profile has no place for it: "+clean.Line(strings.Join(f.Other, ", "), 200))
+		}
+		plans = append(plans, one)
+	}
+	return plans, nil
+}
+
+// placePassword decides where a connection's password will be looked for.
+func (one *planned) placePassword(into string) error {
+	at := slices.IndexFunc(one.sets, func(s profile.Override) bool { return s.Field.Name == "secret" })
+	switch {
+	case !one.Password.Present():
+	case into == "wallet":
+		if at >= 0 {
+			one.sets = slices.Delete(one.sets, at, at+1)
+		}
+		one.sets = append(one.sets, profile.Override{Field: profile.FieldNamed("secret"), Value: profile.TextValue("wallet:" + one.Name)})
+	case at >= 0:
+	case strings.HasPrefix(one.Origin, "a connection URL"):
+		return usage("the URL has a password in it; -into wallet keeps it there")
+	default:
+		one.notes = append(one.notes, "its password is not taken over; -into wallet keeps it")
+	}
+	return nil
+}
+
+// showPlans says what is, or would be, added.
+func (c *call) showPlans(plans []*planned, o importOptions) {
+	for _, one := range plans {
+		head := "new"
+		switch {
+		case one.skip != "":
+			head = "left alone"
+		case one.replace:
+			head = "replaced"
+		}
+		fmt.Fprintf(c.Stdout, "%s  %s, from %s\n", one.Name, head, clean.Line(one.Origin, 300))
+		if one.skip != "" {
+			fmt.Fprintf(c.Stdout, "    %s\n", one.skip)
+			continue
+		}
+		for _, s := range one.sets {
+			if s.Field.Name != "note" {
+				fmt.Fprintf(c.Stdout, "    %-9s %s\n", s.Field.Name, clean.Line(s.Value.Text(), 200))
+			}
+		}
+		for _, note := range one.notes {
+			fmt.Fprintf(c.Stdout, "    %s\n", note)
+		}
+	}
+}
+
+// agreed asks before a file of a repository is taken in: whoever wrote it decides
+// where the profiles lead.
+func (c *call) agreed(ctx context.Context, path string, yes bool) error {
+	if path == "" || yes {
+		return nil
+	}
+	place, _ := profile.FindProject(filepath.Dir(path))
+	if _, err := os.Lstat(filepath.Join(place.Root, ".git")); err != nil {
+		return nil
+	}
+	if !c.Interactive() {
+		return &exitError{code: exitUsage, err: fmt.Errorf("%s stands in a repository, so what it has must be looked at first, and there is no terminal to ask on; -yes says that it was", path)}
+	}
+	sure, err := c.Confirm(ctx, "this stands in a repository: shall it become profiles of yours?", false)
+	if err == nil && !sure {
+		err = &exitError{code: exitUsage, err: errors.New("nothing was added")}
+	}
+	return err
+}
+
+// keepPasswords puts the passwords into the wallet, each bound to where its
+// profile will lead. It comes before the profiles: a profile without its secret
+// would be half of one.
+func (c *call) keepPasswords(ctx context.Context, o walletFlags, plans []*planned) error {
+	entries := make(map[string]wallet.Entry)
+	for _, one := range plans {
+		if one.skip != "" || !one.Password.Present() {
+			continue
+		}
+		e, err := c.boundEntry(one.Name, one.sets, one.Password)
+		if err != nil {
+			return err
+		}
+		entries[one.Name] = e
+	}
+	if len(entries) == 0 {
+		return nil
+	}
+	_, err := c.changeWallet(ctx, o, func(w *wallet.Wallet, _ *wallet.Passphrase) error {
+		for name, e := range entries {
+			if old := w.Entry(name); old != nil && !old.Secret.Same(e.Secret) {
+				return usage("the wallet has another secret as entry %s; rename that one first: gharbor wallet rename %s NEW-NAME", name, name)
+			}
+			w.Put(e)
+		}
+		return nil
+	})
+	return err
+}
+
+// boundEntry is a wallet entry for a profile that is about to be.
+func (c *call) boundEntry(name string, sets []profile.Override, v secret.Value) (wallet.Entry, error) {
+	p := profile.Loose(name, sets, c.environment())
+	b, err := wallet.BindingOf(p)
+	if err != nil {
+		return wallet.Entry{}, usage("%w", err)
+	}
+	b.Profile = name
+	now := time.Now().UTC().Truncate(time.Second)
+	return wallet.Entry{Name: name, User: p.Text("user"), Secret: v, Bindings: []wallet.Binding{b}, Created: now, Changed: now}, nil
+}
+
+// takeIn writes one profile.
+func (c *call) takeIn(ctx context.Context, one *planned) error {
+	sets := assignments(one.sets)
+	sets.wholePaths(c.environment().Home)
+	if !one.replace {
+		return c.update(ctx, target{}, "kept", one.Name, func(f *profile.File) (*profile.Edit, error) { return f.Add(one.Name, sets) })
+	}
+	return c.update(ctx, target{}, "replaced", one.Name, func(f *profile.File) (*profile.Edit, error) {
+		all := slices.Clone(sets)
+		for _, own := range f.Lookup(one.Name).Entries {
+			if _, ok := sets.get(own.Field.Name); !ok {
+				all = append(all, profile.Override{Field: own.Field, Unset: true})
+			}
+		}
+		return f.Set(one.Name, all)
+	})
+}
