@@ -88,7 +88,7 @@ type call struct {
 func commands() []*command {
 	return []*command{
 		addCommand(), setCommand(), listCommand(), showCommand(), copyCommand(), renameCommand(), removeCommand(),
-		testCommand(), waitCommand(), compareCommand(), nearbyCommand(), certificateCommand(), withCommand(), shortcutCommand(), importCommand(), exportCommand(), secretCommand(), walletCommand(), vouchCommand(), explainCommand(), demoCommand(), versionCommand(), helpCommand(),
+		testCommand(), waitCommand(), compareCommand(), nearbyCommand(), certificateCommand(), withCommand(), shortcutCommand(), importCommand(), exportCommand(), secretCommand(), walletCommand(), auditCommand(), vouchCommand(), explainCommand(), demoCommand(), versionCommand(), helpCommand(),
 	}
 }
 

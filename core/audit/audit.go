@@ -1,0 +1,229 @@
+// Package audit looks for everything about the profiles and files on this machine
+// that is less safe than it could be. It connects to nothing: what a login was
+// like, it knows from the last test. It stands beside the check, at the end of the
+// way.
+package audit
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/lastseen"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/vouch"
+	"gentleharbor/core/wallet"
+)
+
+// Severity is how much harm an issue could do.
+type Severity string
+
+// The severities. Any that is high makes an audit fail.
+const (
+	High   Severity = "high"   // somebody else can have a secret, or be taken for the server
+	Medium Severity = "medium" // one more thing going wrong leads there
+	Low    Severity = "low"    // good to know
+)
+
+// Issue is something less safe than it could be.
+type Issue struct {
+	Code     string   `json:"code"` // its page is `gharbor explain CODE`
+	Severity Severity `json:"severity"`
+	Place    Place    `json:"place"`
+	Why      string   `json:"why"`
+	Try      []string `json:"try"`
+	Fix      *Fix     `json:"fix,omitempty"`
+}
+
+// Place is where an issue is.
+type Place struct {
+	File    string `json:"file,omitempty"`
+	Line    int    `json:"line,omitempty"` // from 1; 0 for the file as a whole
+	Profile string `json:"profile,omitempty"`
+	Entry   string `json:"entry,omitempty"` // of the wallet
+}
+
+// String is the place in a few words.
+func (p Place) String() string {
+	text := p.File
+	if p.Line > 0 {
+		text += fmt.Sprintf(":%d", p.Line)
+	}
+	switch {
+	case p.Profile != "" && text != "":
+		text += " (profile " + p.Profile + ")"
+	case p.Profile != "":
+		text = "profile " + p.Profile
+	case p.Entry != "":
+		text += " (entry " + p.Entry + ")"
+	}
+	return clean.Line(text, 0)
+}
+
+// Subject is what is audited.
+type Subject struct {
+	Home     string // the user's home folder
+	Folder   string // of the tool's own files
+	Work     string // the working folder
+	Lookup   func(name string) (string, bool)
+	Profiles []*profile.Resolved // with their origins; a project's among them
+	Seen     map[string]lastseen.Seen
+	Book     vouch.Book
+	Wallet   *wallet.File   // nil where there is none, or it can't be read
+	Opened   *wallet.Wallet // nil where its content can't be looked at
+	Pin      string         // path of the reader's pin file, "" for none
+}
+
+// auditor gathers issues.
+type auditor struct {
+	Subject
+	issues []Issue
+	looked map[string]bool // files whose permissions were looked at
+}
+
+// Run audits a subject. The gravest issues come first, then by place.
+func Run(_ context.Context, s Subject) []Issue {
+	a := &auditor{Subject: s, issues: []Issue{}, looked: make(map[string]bool)}
+	a.ownFiles()
+	for _, p := range s.Profiles {
+		a.profile(p)
+	}
+	a.projectText()
+	a.dotenvFiles()
+	a.wallet()
+	rank := map[Severity]int{High: 0, Medium: 1, Low: 2}
+	slices.SortStableFunc(a.issues, func(x, y Issue) int {
+		return cmp.Or(rank[x.Severity]-rank[y.Severity], strings.Compare(x.Place.File, y.Place.File), x.Place.Line-y.Place.Line, strings.Compare(x.Code, y.Code))
+	})
+	return a.issues
+}
+
+// found adds an issue.
+func (a *auditor) found(code string, severity Severity, place Place, why string, args ...any) *Issue {
+	a.issues = append(a.issues, Issue{Code: code, Severity: severity, Place: place, Why: clean.Line(fmt.Sprintf(why, args...), 0), Try: []string{}})
+	return &a.issues[len(a.issues)-1]
+}
+
+// Suggest adds a line to try.
+func (i *Issue) Suggest(format string, args ...any) *Issue {
+	i.Try = append(i.Try, fmt.Sprintf(format, args...))
+	return i
+}
+
+// profile looks at one profile and at the files that it names.
+func (a *auditor) profile(p *profile.Resolved) {
+	at := Place{File: p.Path(), Line: p.Profile.Line, Profile: p.Called}
+	if !p.Vouched() {
+		if state, record, err := a.Book.StateOf(p.Sealed()); err == nil && state == vouch.Lapsed {
+			a.found("audit.vouch-lapsed", Low, at, "what the project's profile uses has changed since you vouched for it on %s", record.At.Local().Format("2006-01-02")).
+				Suggest("gharbor vouch %s   # shows what is different", p.Profile.Name)
+		}
+		return // nothing of it is read
+	}
+	a.encryption(p, at)
+	a.account(p, at)
+	a.sources(p, at)
+	for _, key := range []string{"tls-key"} {
+		if path := p.Text(key); path != "" {
+			a.secretFile(path, "the private key of the profile "+p.Called)
+		}
+	}
+	for _, key := range []string{"tls-ca", "tls-cert", "server-key"} {
+		if path := p.Text(key); path != "" {
+			a.trustedFile(path, "the "+key+" of the profile "+p.Called)
+		}
+	}
+}
+
+// line is where a profile sets a key, or the profile's own place.
+func line(p *profile.Resolved, key string, at Place) Place {
+	if e, ok := p.Get(key); ok && e.Origin.Line > 0 {
+		at.File, at.Line = e.Origin.File, e.Origin.Line
+	}
+	return at
+}
+
+// encryption looks at the TLS rule of an address that is not this machine's.
+func (a *auditor) encryption(p *profile.Resolved, at Place) {
+	if p.AddressKind() == "" || p.Local() {
+		return
+	}
+	at = line(p, "tls", at)
+	switch rule := p.Text("tls"); rule {
+	case "off", "offered":
+		a.found("audit.tls-weak", High, at, "tls = %q to a host that is not this machine: the password and all that follows may go over the network in the clear", rule).
+			Suggest("gharbor set %s tls=verified", p.Called)
+	case "required":
+		a.found("audit.tls-weak", Medium, at, "tls = \"required\" encrypts and verifies nobody: whoever stands between here and the server can be the server").
+			Suggest("gharbor set %s tls=verified", p.Called)
+	}
+}
+
+// administrators are the names that the engines give to accounts which may do
+// everything.
+var administrators = []string{"postgres", "root", "mysql", "admin", "administrator", "sys", "system", "sa", "default"}
+
+// weakMethods are login methods that give away more than they have to, with why.
+var weakMethods = map[string]string{
+	"md5":                   "MD5, which is broken: who sees the exchange or the stored hash can log in",
+	"password":              "the password in the clear",
+	"mysql_clear_password":  "the password in the clear",
+	"mysql_native_password": "a hash by SHA-1, with which whoever reads it on the server can log in",
+	"mysql_old_password":    "a method that is broken since long",
+}
+
+// account looks at who logs in, and how, as the last test saw it.
+func (a *auditor) account(p *profile.Resolved, at Place) {
+	user := p.Text("user")
+	seen, tested := a.Seen[lastseen.Key(p)]
+	tested = tested && seen.User == user
+	tags, _ := p.Get("tags")
+	meant := slices.Contains(tags.Value.List(), "admin")
+	withAdmin := strings.TrimPrefix(tags.Value.Text()+",admin", ",")
+	switch {
+	case meant:
+	case tested && seen.Superuser:
+		a.found("audit.administrator", Medium, line(p, "user", at), "the account %s may do everything on its server, as the last test saw; a slip in a program can too", clean.Quoted(user)).
+			Suggest("gharbor set %s user=NAME   # an account with the rights that the work needs", p.Called).
+			Suggest("gharbor set %s tags=%s   # if it is there to administer", p.Called, withAdmin)
+	case slices.Contains(administrators, strings.ToLower(user)):
+		a.found("audit.administrator", Medium, line(p, "user", at), "%s is the name of an account that may do everything on its server", clean.Quoted(user)).
+			Suggest("gharbor set %s user=NAME   # an account with the rights that the work needs", p.Called).
+			Suggest("gharbor set %s tags=%s   # if it is there to administer", p.Called, withAdmin)
+	}
+	if !tested {
+		return
+	}
+	if why, weak := weakMethods[methodWord(seen.LoginMethod)]; weak {
+		severity := Medium
+		if strings.Contains(why, "SHA-1") {
+			severity = Low // MariaDB's own default
+		}
+		if strings.Contains(why, "clear") && !seen.TLSVerified && !p.Local() {
+			severity = High
+		}
+		a.found("audit.login-method", severity, at, "at the last test the server asked for %s (%s)", why, clean.Line(seen.LoginMethod, 60)).
+			Suggest("gharbor explain login.weak-method")
+	}
+	if noPassword(seen.LoginMethod) && p.AddressKind() != "socket" {
+		a.found("audit.no-password", Medium, at, "at the last test the server let %s in without a password", clean.Quoted(user)).
+			Suggest("gharbor explain login.no-password-asked")
+	}
+}
+
+// methodWord is the first word of a method, in small letters.
+func methodWord(method string) string {
+	word, _, _ := strings.Cut(strings.ToLower(method), " ")
+	switch word {
+	case "cleartext":
+		return "password"
+	}
+	return word
+}
+
+func noPassword(method string) bool {
+	return strings.HasPrefix(method, "none") || strings.HasPrefix(method, "no password")
+}

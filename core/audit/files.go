@@ -1,0 +1,276 @@
+package audit
+
+import (
+	"bytes"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/intake"
+	"gentleharbor/core/owner"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/secret"
+	"gentleharbor/core/secret/optionfile"
+	"gentleharbor/core/secret/passfile"
+)
+
+// Fix is a change of permissions that mends an issue.
+type Fix struct {
+	Path string      `json:"path"`
+	Mode fs.FileMode `json:"-"`
+	Show string      `json:"mode"` // "0600"
+}
+
+// Apply changes the permissions. A symbolic link is followed to what it leads to.
+func (f *Fix) Apply() error { return os.Chmod(f.Path, f.Mode) }
+
+// ownFiles looks at the tool's own folder, and at the reader's pin file.
+func (a *auditor) ownFiles() {
+	a.folder(a.Folder, "the folder of gharbor's files", 0o077)
+	for _, name := range []string{"profiles.toml", "aliases.toml", "known_hosts", "vouched.toml", "wallets-seen.json", "last-seen.json"} {
+		a.permissions(filepath.Join(a.Folder, name), "one of gharbor's own files", 0o022, Medium)
+	}
+	if a.Pin != "" {
+		a.secretFile(a.Pin, "a reader's pin file")
+	}
+	if a.Wallet != nil {
+		a.permissions(a.Wallet.Path, "the wallet", 0o022, High)
+		a.folder(filepath.Dir(a.Wallet.Path), "the wallet's folder", 0o022)
+	}
+}
+
+// secretFile looks at a file that only its owner may read, and at its folder.
+func (a *auditor) secretFile(path, what string) {
+	a.permissions(path, what, 0o077, High)
+	a.folder(filepath.Dir(path), "the folder of "+what, 0o022)
+}
+
+// trustedFile looks at a file that others may read and not write.
+func (a *auditor) trustedFile(path, what string) { a.permissions(path, what, 0o022, High) }
+
+// permissions looks at a file. others are the permission bits that group and
+// others may not have. A file that is not there is no issue.
+func (a *auditor) permissions(path, what string, others fs.FileMode, severity Severity) {
+	if path == "" || a.looked[path] || runtime.GOOS == "windows" {
+		return
+	}
+	a.looked[path] = true
+	info, err := os.Stat(path)
+	if err != nil {
+		return
+	}
+	if uid, ok := owner.Of(info); ok && uid != os.Getuid() && uid != 0 {
+		a.found("audit.owner", High, Place{File: path}, "%s belongs to another user (%d), who could change it", what, uid).
+			Suggest("sudo chown %d %s", os.Getuid(), clean.Shell(path))
+		return
+	}
+	mode := info.Mode().Perm()
+	if mode&others == 0 {
+		return
+	}
+	verb := "read or change"
+	if others == 0o022 {
+		verb = "change"
+	}
+	mended := mode &^ others
+	a.found("audit.permissions", severity, Place{File: path}, "others can %s %s (%04o)", verb, what, mode).
+		Suggest("chmod %04o %s", mended, clean.Shell(path)).Fix = &Fix{Path: path, Mode: mended, Show: fmt.Sprintf("%04o", mended)}
+}
+
+// folder looks at a folder: who can write it can put another file into the place
+// of one. A sticky one, such as the temporary folder, is not written by others in
+// that way.
+func (a *auditor) folder(path, what string, others fs.FileMode) {
+	info, err := os.Stat(path)
+	if err != nil || a.looked[path] || runtime.GOOS == "windows" {
+		return
+	}
+	if info.Mode()&fs.ModeSticky != 0 {
+		return
+	}
+	if uid, ok := owner.Of(info); ok && uid != os.Getuid() {
+		a.looked[path] = true
+		if uid != 0 {
+			a.found("audit.owner", High, Place{File: path}, "%s belongs to another user (%d), who could put other files into it", what, uid).
+				Suggest("ls -ld %s", clean.Shell(path))
+		}
+		return // root's folders are root's to arrange
+	}
+	a.permissions(path, what, others, High)
+}
+
+// sources looks at where a profile's password is.
+func (a *auditor) sources(p *profile.Resolved, at Place) {
+	at = line(p, "secret", at)
+	source, _ := secret.ParseSource(p.Text("secret"))
+	switch source.Kind {
+	case "none":
+		a.found("audit.no-password", Low, at, "no password is sent: whoever reaches the server as %s is let in as it", clean.Quoted(p.Text("user"))).
+			Suggest("gharbor test %s   # does the server check in another way?", p.Called)
+	case "file":
+		a.secretFile(source.Arg, "the secret file of the profile "+p.Called)
+		a.emptyFile(source.Arg, at)
+	case "passfile":
+		a.passfile(a.passfilePath(source.Arg), p)
+	case "optionfile":
+		a.optionFile(source.Arg, p)
+	case "env":
+		if v, ok := a.Lookup(source.Arg); ok && v == "" {
+			a.found("audit.no-password", Medium, at, "the environment variable %s is set and empty: an empty password is sent", source.Arg).
+				Suggest("gharbor set %s secret=wallet", p.Called)
+		}
+	case "default":
+		switch p.Text("engine") {
+		case "postgresql":
+			a.passfile(a.passfilePath(""), p)
+		case "mysql", "mariadb":
+			a.optionFile("", p)
+		}
+	}
+	if words := p.Command(); len(words) > 0 && strings.Contains(words[0], "/") {
+		a.trustedFile(words[0], "the command of the profile "+p.Called)
+	}
+}
+
+func (a *auditor) emptyFile(path string, at Place) {
+	if info, err := os.Stat(path); err == nil && info.Size() == 0 {
+		a.found("audit.no-password", Medium, at, "the secret file %s is empty: an empty password is sent", path)
+	}
+}
+
+func (a *auditor) passfilePath(path string) string {
+	if path != "" {
+		return path
+	}
+	if path, ok := a.Lookup("PGPASSFILE"); ok && path != "" {
+		return path
+	}
+	return filepath.Join(a.Home, ".pgpass")
+}
+
+// passfile looks at a password file, and at lines that would send a password to
+// any host.
+func (a *auditor) passfile(path string, p *profile.Resolved) {
+	if a.looked[path] {
+		return
+	}
+	a.secretFile(path, "a password file")
+	data, err := intake.ReadFile(path)
+	if err != nil {
+		return
+	}
+	entries, err := passfile.Entries(bytes.NewReader(data))
+	if err != nil {
+		return
+	}
+	for _, e := range entries {
+		if e.Host == "*" {
+			a.found("audit.any-host", Medium, Place{File: path, Line: e.Line}, "the line is for any host, so any server that somebody connects to could be sent its password").
+				Suggest("write the host instead of * at the start of line %d of %s", e.Line, clean.Shell(path))
+		}
+		if e.Password == "" {
+			a.found("audit.no-password", Medium, Place{File: path, Line: e.Line}, "the line has an empty password")
+		}
+	}
+}
+
+// optionFile looks at the option files that have a password, which stands there in
+// the clear.
+func (a *auditor) optionFile(arg string, p *profile.Resolved) {
+	path, _, _ := strings.Cut(arg, "#")
+	if path == "" {
+		path = filepath.Join(a.Home, ".my.cnf")
+	}
+	result, err := optionfile.Read(path)
+	if err != nil {
+		return
+	}
+	for _, o := range result.Options {
+		if o.Name != "password" || a.looked[fmt.Sprint(o.File, "#", o.Line)] {
+			continue
+		}
+		a.looked[fmt.Sprint(o.File, "#", o.Line)] = true
+		a.secretFile(o.File, "an option file with a password")
+		at := Place{File: o.File, Line: o.Line}
+		switch {
+		case o.Set && o.Value == "":
+			a.found("audit.no-password", Medium, at, "[%s] has an empty password", clean.Line(o.Group, 60))
+		case o.Set:
+			a.found("audit.plain-password", Low, at, "[%s] has a password in the clear, which the profile %s uses; in the wallet it would be encrypted", clean.Line(o.Group, 60), p.Called).
+				Suggest("gharbor set %s secret=wallet && gharbor secret put %s", p.Called, p.Called)
+		}
+	}
+}
+
+// urlWithPassword finds a connection URL with a password in any text.
+var urlWithPassword = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?i)\b(postgres(?:ql)?|mysql|mariadb|mongodb(?:\+srv)?|rediss?)://[^\s:/@"']*:[^\s@"'$<{]+@`)
+})
+
+// projectText looks for passwords in the comments and notes of project files: no
+// key can hold one, and people paste URLs.
+func (a *auditor) projectText() {
+	var paths []string
+	for _, p := range a.Profiles {
+		if p.Profile.InProject() && !slices.Contains(paths, p.Path()) {
+			paths = append(paths, p.Path())
+		}
+	}
+	for _, path := range paths {
+		data, err := intake.ReadFile(path)
+		if err != nil {
+			continue
+		}
+		number := 0
+		for text := range bytes.SplitSeq(data, []byte("\n")) {
+			number++
+			if urlWithPassword().Match(text) {
+				a.found("audit.shared-password", High, Place{File: path, Line: number}, "the line has a connection URL with a password in it, and the file is there to be shared").
+					Suggest("${EDITOR:-vi} %s   # take it out, and change the password: the repository's history has it", clean.Shell(path))
+			}
+		}
+	}
+}
+
+// dotenvFiles looks at the dotenv files of the working folder and of the project.
+func (a *auditor) dotenvFiles() {
+	folders := []string{a.Work}
+	for _, p := range a.Profiles {
+		if p.Profile.InProject() && !slices.Contains(folders, p.Folder()) {
+			folders = append(folders, p.Folder())
+		}
+	}
+	for _, folder := range folders {
+		matches, _ := filepath.Glob(filepath.Join(folder, ".env*"))
+		for _, path := range matches {
+			a.dotenv(path)
+		}
+	}
+}
+
+func (a *auditor) dotenv(path string) {
+	data, err := intake.ReadFile(path)
+	if err != nil || a.looked[path] {
+		return
+	}
+	all, err := intake.Dotenv(data)
+	if err != nil {
+		return
+	}
+	for _, v := range all {
+		secretName := strings.Contains(strings.ToLower(v.Name), "passw") && v.Value != "" || strings.HasSuffix(v.Name, "_PWD") && v.Value != ""
+		if !secretName && !urlWithPassword().MatchString(v.Value) {
+			continue
+		}
+		a.permissions(path, "a dotenv file with a password", 0o077, High)
+		a.found("audit.plain-password", Low, Place{File: path, Line: v.Line}, "%s has a password in the clear; see that the file is not committed, or hand the connection over without it", clean.Line(v.Name, 60)).
+			Suggest("gharbor import dotenv %s -into wallet", clean.Shell(path))
+	}
+}

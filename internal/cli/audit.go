@@ -1,0 +1,143 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"gentleharbor/core/audit"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/secret"
+	"gentleharbor/core/wallet"
+	"gentleharbor/internal/render"
+)
+
+func auditCommand() *command {
+	var o walletFlags
+	var form format
+	var fix bool
+	return &command{
+		name: "audit", summary: "everything about the profiles and files here that is less safe than it could be",
+		long: `Looks at permissions of every file involved, passwords in files that are shared or in the
+clear, weak TLS, accounts that may do everything, login methods as the last test saw
+them, readers and entries of the wallet, and what was vouched for. Connects to nothing.
+The wallet's entries are looked at where it is open: by a pin file, an unlock, or
+-passphrase-file. Exit 1 where anything of severity high is left.`,
+		examples: []string{"gharbor audit", "gharbor audit -fix", "gharbor audit -format sarif"},
+		flags: func(fs *flag.FlagSet) {
+			o.flags(fs)
+			form.flag(fs, "sarif")
+			fs.BoolVar(&fix, "fix", false, "mend permissions, after showing them")
+		},
+		run: func(ctx context.Context, c *call) error {
+			subject, err := c.auditSubject(ctx, o)
+			if err != nil {
+				return err
+			}
+			issues := audit.Run(ctx, subject)
+			if fix {
+				if err := c.mend(ctx, issues); err != nil {
+					return err
+				}
+				issues = audit.Run(ctx, subject)
+			}
+			switch {
+			case form.json():
+				err = render.JSON(c.Stdout, map[string]any{"format": 1, "issues": issues, "summary": render.CountIssues(issues)})
+			case form == "sarif":
+				err = render.SARIF(c.Stdout, issues)
+			default:
+				err = render.Issues(c.Stdout, c.noColour, issues)
+			}
+			if err != nil {
+				return err
+			}
+			for _, i := range issues {
+				if i.Severity == audit.High {
+					return &exitError{code: exitFailed}
+				}
+			}
+			return nil
+		},
+	}
+}
+
+// auditSubject gathers what there is to look at.
+func (c *call) auditSubject(ctx context.Context, o walletFlags) (audit.Subject, error) {
+	h, err := profile.FindHome(c.Lookup)
+	if err != nil {
+		return audit.Subject{}, err
+	}
+	data, err := os.Stat(h.ProfilesPath())
+	if err == nil && data.Mode().Perm()&0o077 != 0 {
+		// Loading would mend it, and what was wrong would not be told.
+		c.Notice("others could use %s (%04o); gharbor keeps it at 0600", h.ProfilesPath(), data.Mode().Perm())
+	}
+	file, err := c.load()
+	if err != nil {
+		return audit.Subject{}, err
+	}
+	env := c.environment()
+	s := audit.Subject{Home: env.Home, Folder: h.Dir, Lookup: c.Lookup, Seen: c.lastSeen().All(), Book: c.vouched}
+	s.Work, _ = os.Getwd()
+	for _, p := range file.All() {
+		s.Profiles = append(s.Profiles, file.Resolve(p, nil, env))
+	}
+	store, pin, err := c.store(o.path)
+	if err != nil {
+		return s, err
+	}
+	if _, err := os.Stat(pin); err == nil {
+		s.Pin = pin
+	}
+	var failure *secret.Failure
+	s.Wallet, err = wallet.Load(store.Path)
+	switch {
+	case errors.As(err, &failure) && failure.Found.Code == "wallet.missing":
+		return s, nil
+	case err != nil:
+		c.Notice("the wallet can't be looked at: %s", err)
+		s.Wallet = nil
+		return s, nil
+	}
+	if o.file == "" && s.Pin == "" && c.keeper(s.Wallet.ID()) == nil {
+		c.Notice("the wallet's entries are not looked at: it is locked; gharbor wallet unlock, or -passphrase-file")
+		return s, nil
+	}
+	if s.Opened, err = c.openWallet(ctx, o); err != nil {
+		return s, err
+	}
+	return s, nil
+}
+
+// mend shows the changes of permissions that would help, and makes them.
+func (c *call) mend(ctx context.Context, issues []audit.Issue) error {
+	var fixes []*audit.Fix
+	for _, i := range issues {
+		if i.Fix != nil {
+			fixes = append(fixes, i.Fix)
+		}
+	}
+	if len(fixes) == 0 {
+		c.Say("there are no permissions to mend")
+		return nil
+	}
+	for _, f := range fixes {
+		c.Say("  chmod %s %s", f.Show, f.Path)
+	}
+	if c.Interactive() {
+		yes, err := c.Confirm(ctx, fmt.Sprintf("make %s?", plural(len(fixes), "this change", "these changes")), true)
+		if err != nil || !yes {
+			return err
+		}
+	}
+	for _, f := range fixes {
+		if err := f.Apply(); err != nil {
+			c.Notice("%s stays as it is: %s", filepath.Clean(f.Path), plainReason(err))
+		}
+	}
+	return nil
+}

@@ -1,0 +1,117 @@
+package render
+
+import (
+	"fmt"
+	"io"
+	"net/url"
+	"strings"
+
+	"gentleharbor/core/audit"
+	"gentleharbor/core/finding"
+)
+
+// CountIssues counts issues by severity.
+func CountIssues(issues []audit.Issue) map[audit.Severity]int {
+	count := map[audit.Severity]int{audit.High: 0, audit.Medium: 0, audit.Low: 0}
+	for _, i := range issues {
+		count[i.Severity]++
+	}
+	return count
+}
+
+// Issues writes an audit: each issue with its severity in front, its place, its
+// code and what to try, then the count.
+func Issues(out io.Writer, noColour bool, issues []audit.Issue) error {
+	r := NewReport(out, noColour)
+	outcome := map[audit.Severity]finding.Outcome{audit.High: finding.Fail, audit.Medium: finding.Warn, audit.Low: finding.Skip}
+	const indent = 8
+	blank := strings.Repeat(" ", indent)
+	for _, i := range issues {
+		fmt.Fprintf(out, "%s%s\n", r.paint.outcome(outcome[i.Severity], fmt.Sprintf("%-*s", indent, i.Severity)), r.wrap(i.Why, indent))
+		fmt.Fprintf(out, "%s%s  %s\n", blank, r.paint.style("1", i.Place.String()), r.paint.style("2", i.Code))
+		for _, try := range i.Try {
+			fmt.Fprintf(out, "%s%s  %s\n", blank, r.paint.style("2", "try"), r.paint.style("36", try))
+		}
+	}
+	count := CountIssues(issues)
+	if len(issues) > 0 {
+		fmt.Fprintln(out)
+	}
+	_, err := fmt.Fprintf(out, "%d high, %d medium, %d low\n", count[audit.High], count[audit.Medium], count[audit.Low])
+	return err
+}
+
+// The parts of SARIF 2.1.0 (OASIS, "Static Analysis Results Interchange Format")
+// that an audit fills.
+type (
+	sarifLog struct {
+		Schema  string     `json:"$schema"`
+		Version string     `json:"version"`
+		Runs    []sarifRun `json:"runs"`
+	}
+	sarifRun struct {
+		Tool    sarifTool     `json:"tool"`
+		Results []sarifResult `json:"results"`
+	}
+	sarifTool struct {
+		Driver sarifDriver `json:"driver"`
+	}
+	sarifDriver struct {
+		Name  string      `json:"name"`
+		Rules []sarifRule `json:"rules"`
+	}
+	sarifRule struct {
+		ID               string    `json:"id"`
+		ShortDescription sarifText `json:"shortDescription"`
+		FullDescription  sarifText `json:"fullDescription"`
+	}
+	sarifText struct {
+		Text string `json:"text"`
+	}
+	sarifResult struct {
+		RuleID    string          `json:"ruleId"`
+		RuleIndex int             `json:"ruleIndex"`
+		Level     string          `json:"level"`
+		Message   sarifText       `json:"message"`
+		Locations []sarifLocation `json:"locations"`
+	}
+	sarifLocation struct {
+		Physical sarifPhysical `json:"physicalLocation"`
+	}
+	sarifPhysical struct {
+		Artifact sarifArtifact `json:"artifactLocation"`
+		Region   *sarifRegion  `json:"region,omitempty"`
+	}
+	sarifArtifact struct {
+		URI string `json:"uri"`
+	}
+	sarifRegion struct {
+		StartLine int `json:"startLine"`
+	}
+)
+
+// SARIF writes an audit for tools that collect the results of analyses.
+func SARIF(out io.Writer, issues []audit.Issue) error {
+	level := map[audit.Severity]string{audit.High: "error", audit.Medium: "warning", audit.Low: "note"}
+	run := sarifRun{Tool: sarifTool{sarifDriver{Name: "gharbor", Rules: []sarifRule{}}}, Results: []sarifResult{}}
+	index := make(map[string]int)
+	for _, i := range issues {
+		at, known := index[i.Code]
+		if !known {
+			page, _ := finding.PageOf(i.Code)
+			at = len(run.Tool.Driver.Rules)
+			index[i.Code] = at
+			run.Tool.Driver.Rules = append(run.Tool.Driver.Rules, sarifRule{ID: i.Code, ShortDescription: sarifText{page.Summary}, FullDescription: sarifText{page.Text}})
+		}
+		text := i.Why
+		if len(i.Try) > 0 {
+			text += "\nTry: " + strings.Join(i.Try, "\n     ")
+		}
+		physical := sarifPhysical{Artifact: sarifArtifact{(&url.URL{Scheme: "file", Path: i.Place.File}).String()}}
+		if i.Place.Line > 0 {
+			physical.Region = &sarifRegion{i.Place.Line}
+		}
+		run.Results = append(run.Results, sarifResult{RuleID: i.Code, RuleIndex: at, Level: level[i.Severity], Message: sarifText{text}, Locations: []sarifLocation{{physical}}})
+	}
+	return JSON(out, sarifLog{Schema: "https://json.schemastore.org/sarif-2.1.0.json", Version: "2.1.0", Runs: []sarifRun{run}})
+}
