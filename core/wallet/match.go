@@ -33,9 +33,9 @@ func (w *Wallet) match(q secret.Query) (*Entry, *finding.Finding) {
 			return e, nil // bound to this very profile
 		case why == "":
 			fits = append(fits, e)
-		case own:
+		case own && e.serves(q):
 			return nil, w.elsewhere(e, q, why)
-		case slices.ContainsFunc(e.Bindings, func(b Binding) bool { return slices.Contains(b.Addresses, lower(q.Address)) }):
+		case own || slices.ContainsFunc(e.Bindings, func(b Binding) bool { return slices.Contains(b.Addresses, lower(q.Address)) }):
 			near = append(near, fmt.Sprintf("entry %s: %s", e.Name, why))
 		}
 	}
@@ -84,7 +84,7 @@ func (w *Wallet) named(q secret.Query) (*Entry, *finding.Finding) {
 	if err := w.unfold(e); err != nil {
 		return nil, err.(*secret.Failure).Found
 	}
-	if len(e.Bindings) == 0 && !q.Project && (e.User == "" || e.User == q.User) {
+	if len(e.Bindings) == 0 && !q.Project && e.serves(q) {
 		return e, nil // the user's own profile names it; audit says that it is bound to nothing
 	}
 	if why := e.objection(q); why != "" {
@@ -93,9 +93,12 @@ func (w *Wallet) named(q secret.Query) (*Entry, *finding.Finding) {
 	return e, nil
 }
 
+// serves reports whether the entry is the password of the user who logs in.
+func (e *Entry) serves(q secret.Query) bool { return e.User == "" || e.User == q.User }
+
 // objection says why an entry may not be sent, "" where it may.
 func (e *Entry) objection(q secret.Query) string {
-	if e.User != "" && e.User != q.User {
+	if !e.serves(q) {
 		return fmt.Sprintf("it is the password of %s, and this is %s", clean.Quoted(e.User), clean.Quoted(q.User))
 	}
 	why := "it is bound to nothing"

@@ -100,7 +100,11 @@ func (c *call) runner(timeout time.Duration) (*check.Runner, error) {
 // finder finds secrets for profiles.
 func (c *call) finder() (*secret.Finder, error) {
 	vault, err := c.vault("")
-	return &secret.Finder{Lookup: c.Lookup, Home: c.environment().Home, Terminal: c.Interactive(), Ask: c.Secret, Wallet: vault.Find}, err
+	if err != nil {
+		return nil, err
+	}
+	h, err := c.home()
+	return &secret.Finder{Lookup: c.Lookup, Locks: h.LocksPath(), Home: c.environment().Home, Terminal: c.Interactive(), Ask: c.Secret, Wallet: vault.Find}, err
 }
 
 // testOne tests a profile and shows each stage as it ends.

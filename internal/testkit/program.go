@@ -72,6 +72,7 @@ type Program struct {
 	t    testing.TB
 	Path string
 	Home string   // GHARBOR_HOME
+	Dir  string   // to run it in; "" for the folder above Home
 	Env  []string // the whole environment
 }
 
@@ -107,14 +108,24 @@ type Result struct {
 	Took           time.Duration
 }
 
-// Run runs the program without a terminal.
+// Run runs the program without a terminal, and with nothing to read.
 func (p *Program) Run(args ...string) *Result {
+	p.t.Helper()
+	return p.Feed("", args...)
+}
+
+// Feed runs the program with a text as its standard input.
+func (p *Program) Feed(input string, args ...string) *Result {
 	p.t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), 90*time.Second)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, p.Path, args...)
 	cmd.Env = p.Env
-	cmd.Dir = filepath.Dir(p.Home)
+	cmd.Dir = p.Dir
+	if cmd.Dir == "" {
+		cmd.Dir = filepath.Dir(p.Home)
+	}
+	cmd.Stdin = strings.NewReader(input)
 	var stdout, stderr bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &stdout, &stderr
 	start := time.Now()
