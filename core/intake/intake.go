@@ -86,7 +86,7 @@ func URL(text string) ([]Found, error) {
 func nameOf(sets []profile.Override) string {
 	for _, key := range []string{"database", "host", "engine"} {
 		for _, s := range sets {
-			if s.Field.Name == key {
+			if s.Field.Name == key && !profile.LocalHost(s.Value.Text()) {
 				return Name(s.Value.Text())
 			}
 		}

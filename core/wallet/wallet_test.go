@@ -638,6 +638,27 @@ func FuzzParse(f *testing.F) {
 	})
 }
 
+// FuzzSigned fuzzes what stands behind the checksum and the signature: an owner's
+// own machine may have written nonsense.
+func FuzzSigned(f *testing.F) {
+	sign := ed25519.NewKeyFromSeed(make([]byte, ed25519.SeedSize))
+	private, _ := ecdh.X25519().NewPrivateKey(bytes.Repeat([]byte{7}, keySize))
+	h := header{ID: strings.Repeat("ab", 16), Generation: 1, SigningKey: sign.Public().(ed25519.PublicKey), Salt: make([]byte, saltSize), Cost: floor,
+		Readers: []ReaderInfo{{Name: "nightly", PublicKey: private.PublicKey().Bytes()}}}
+	f.Add(mustJSON(h), mustJSON(sealedKeys{Owner: []byte("x"), Readers: []readerBox{{Name: "nightly", Ephemeral: make([]byte, 32), Box: []byte("x")}}}), []byte("content"))
+	f.Add([]byte("{}"), []byte("[]"), []byte{})
+	f.Fuzz(func(t *testing.T, headerBytes, keys, content []byte) {
+		file, err := Parse("fuzz", assemble(headerBytes, keys, content, sign))
+		if err != nil {
+			return
+		}
+		pin := &Pin{pinFile: pinFile{Wallet: file.header.ID, Name: "nightly", PrivateKey: private.Bytes(), SigningKey: file.header.SigningKey}}
+		if _, err := pin.open(file); err == nil {
+			t.Error("a box that was never sealed to it opened")
+		}
+	})
+}
+
 func BenchmarkReader1000(b *testing.B) {
 	dir := b.TempDir()
 	s := Store{Path: filepath.Join(dir, "w.ghw"), Seen: filepath.Join(dir, "seen.json")}
