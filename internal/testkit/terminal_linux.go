@@ -47,7 +47,7 @@ func (p *Program) OnTerminal(args ...string) *Session {
 	ctx, cancel := context.WithTimeout(context.Background(), 60*time.Second)
 	p.t.Cleanup(cancel)
 	s := &Session{t: p.t, master: master, cmd: exec.CommandContext(ctx, p.Path, args...), done: make(chan struct{})}
-	s.cmd.Env = append(p.Env, "TERM=xterm")
+	s.cmd.Env, s.cmd.Dir = append(p.Env, "TERM=xterm"), p.Dir
 	s.cmd.Stdin, s.cmd.Stdout, s.cmd.Stderr = slave, slave, slave
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}
 	if err := s.cmd.Start(); err != nil {
