@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"os"
 	"strings"
 	"syscall"
 	"testing"
@@ -271,4 +272,43 @@ func ExampleDuration() {
 	// 999 ms
 	// 1.2 s
 	// 12 s
+}
+
+// TestNotVouchedDoesNothing: of a project's profile that nobody vouched for no
+// name is looked up, nothing dialled, no variable read and no secret located.
+func TestNotVouchedDoesNothing(t *testing.T) {
+	folder := t.TempDir()
+	path := folder + "/gharbor.toml"
+	text := "[profile.tides]\nengine = \"postgresql\"\nhost = \"${TOKEN}.evil.example\"\nuser = \"${TOKEN}\"\nsecret = \"env:TOKEN\"\ntls = \"verified\"\ntls-ca = \"ca.pem\"\n"
+	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	project, err := profile.LoadProject(profile.Place{Path: path, Root: folder})
+	if err != nil {
+		t.Fatal(err)
+	}
+	user, _ := profile.Parse("profiles.toml", []byte("[profile.mine]\nlike = \"project:tides\"\n"))
+	user.Attach(project)
+	never := func(what string) { t.Errorf("something was done: %s", what) }
+	lookup := func(name string) (string, bool) { never("the variable " + name); return "", false }
+	runner := &Runner{
+		Engines: map[string]engine.Begin{"postgresql": func(net.Conn, engine.Target) engine.Conversation { never("a conversation"); return nil }},
+		Network: route.Network{
+			Resolve: func(context.Context, string) ([]netip.Addr, error) { never("a look-up"); return nil, errors.New("no") },
+			Dial:    func(context.Context, string, string) (net.Conn, error) { never("a dial"); return nil, errors.New("no") },
+		},
+		Finder: &secret.Finder{Lookup: lookup, Terminal: true, Ask: func(context.Context, string) (secret.Value, error) { never("a question"); return secret.Value{}, nil }},
+		Places: nearby.Places{Root: t.TempDir(), Dial: func(context.Context, string, string) (net.Conn, error) { never("a dial nearby"); return nil, errors.New("no") }},
+	}
+	for _, name := range []string{"tides", "project:tides", "mine"} {
+		p := user.Resolve(user.Lookup(name), nil, profile.Environment{Lookup: lookup})
+		if err := runner.AskAhead(context.Background(), []*profile.Resolved{p}); err != nil {
+			t.Error(err)
+		}
+		p.Values()
+		r := runner.Run(context.Background(), p)
+		if s := r.Stages[0]; s.Outcome != finding.Fail || s.Finding.Code != "profile.not-vouched" || outcomes(r) != "fail skip skip skip skip skip skip skip skip skip skip" {
+			t.Errorf("%s: %s", name, outcomes(r))
+		}
+	}
 }
