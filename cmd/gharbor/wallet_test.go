@@ -40,6 +40,7 @@ func withWallet(t *testing.T, p *testkit.Program) *testWallet {
 	p.Setenv("XDG_RUNTIME_DIR", runtime)
 	w := &testWallet{Program: p, t: t, open: []string{"-passphrase-file", file}, path: filepath.Join(p.Home, "wallet.ghw")}
 	w.ok("create", "-opening", "1ms")
+	t.Cleanup(func() { p.Run("wallet", "lock") }) // no process stays behind
 	return w
 }
 

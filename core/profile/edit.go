@@ -223,6 +223,11 @@ func (f *File) Set(name string, sets []Override) (*Edit, error) {
 	if p == nil {
 		return nil, f.Missing(name)
 	}
+	for i, s := range sets {
+		if slices.ContainsFunc(sets[:i], func(o Override) bool { return o.Field == s.Field }) {
+			return nil, refuse("%s is given twice", s.Field.Name)
+		}
+	}
 	want := &Profile{Name: name, Line: p.Line, Entries: slices.Clone(p.Entries)}
 	e := f.edit()
 	plainFirst := slices.SortedStableFunc(slices.Values(sets), func(a, b Override) int { // a new expect table follows the new keys
@@ -268,8 +273,6 @@ func (e *Edit) setOne(p, want *Profile, s Override) error {
 	at := slices.IndexFunc(want.Entries, func(own Entry) bool { return own.Field == s.Field })
 	place := e.doc.entryOf(p.Name, s.Field.Name)
 	switch {
-	case at >= 0 && place == nil:
-		return refuse("%s is given twice", s.Field.Name)
 	case at >= 0 && s.Unset:
 		if place.inline >= 0 {
 			return refuse("profile %q is an inline table (%s:%d); take %s out by hand", p.Name, e.file.Path, place.line, s.Field.Name)

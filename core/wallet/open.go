@@ -123,7 +123,7 @@ func (p *Pin) open(f *File) (*Wallet, error) {
 	if p.Wallet != f.header.ID {
 		return nil, refuse(finding.New("wallet.other", "the reader's pin file is for another wallet than %s", f.Path).
 			Saw("the pin file %s is for the wallet %s, this is %s", p.Path, p.Wallet[:8], f.header.ID[:8]).
-			Suggest("gharbor wallet reader add %s -out %s   # as the wallet's owner", p.Name, clean.Shell(p.Path)))
+			Suggest("rm %s && gharbor wallet reader add %s -out %s   # as the wallet's owner", clean.Shell(p.Path), p.Name, clean.Shell(p.Path)))
 	}
 	if !bytes.Equal(p.SigningKey, f.header.SigningKey) {
 		return nil, forged(f)
@@ -131,7 +131,7 @@ func (p *Pin) open(f *File) (*Wallet, error) {
 	private, err := ecdh.X25519().NewPrivateKey(p.PrivateKey)
 	if err != nil {
 		return nil, refuse(finding.New("wallet.pin", "the reader's pin file %s is damaged", p.Path).
-			Suggest("gharbor wallet reader add %s -out %s   # as the wallet's owner", p.Name, clean.Shell(p.Path)))
+			Suggest("rm %s && gharbor wallet reader add %s -out %s   # as the wallet's owner", clean.Shell(p.Path), p.Name, clean.Shell(p.Path)))
 	}
 	for _, box := range f.keys.Readers {
 		if key, err := unsealAs(private, box, f.headerBytes); err == nil {
@@ -140,7 +140,7 @@ func (p *Pin) open(f *File) (*Wallet, error) {
 	}
 	return nil, refuse(finding.New("wallet.reader-removed", "the wallet %s is not sealed to this reader any more", f.Path).
 		Saw("the pin file %s is for the reader %s", p.Path, p.Name).
-		Suggest("gharbor wallet reader add %s -out %s   # as the wallet's owner", p.Name, clean.Shell(p.Path)))
+		Suggest("rm %s && gharbor wallet reader add %s -out %s   # as the wallet's owner", clean.Shell(p.Path), p.Name, clean.Shell(p.Path)))
 }
 
 // read opens the content.

@@ -61,7 +61,7 @@ func LoadPin(path string) (*Pin, error) {
 	if err := strictJSON(data, &p.pinFile); err != nil || p.Format != 1 || len(p.Wallet) != 32 || !profile.ValidName(p.Name) ||
 		len(p.PrivateKey) != keySize || len(p.SigningKey) != ed25519.PublicKeySize {
 		return nil, refuse(finding.New("wallet.pin", "the reader's pin file %s is damaged", path).
-			Suggest("gharbor wallet reader add NAME -out %s   # as the wallet's owner", clean.Shell(path)))
+			Suggest("rm %s && gharbor wallet reader add NAME -out %s   # as the wallet's owner", clean.Shell(path), clean.Shell(path)))
 	}
 	return p, nil
 }

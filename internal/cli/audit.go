@@ -107,10 +107,12 @@ func (c *call) auditSubject(ctx context.Context, o walletFlags) (audit.Subject, 
 		c.Notice("the wallet's entries are not looked at: it is locked; gharbor wallet unlock, or -passphrase-file")
 		return s, nil
 	}
-	if s.Opened, err = c.openWallet(ctx, o); err != nil {
-		return s, err
+	s.Opened, err = c.openWallet(ctx, o)
+	if errors.As(err, &failure) && o.file == "" {
+		c.Notice("the wallet's entries are not looked at: %s (%s)", failure.Found.Cause, failure.Found.Code)
+		err = nil
 	}
-	return s, nil
+	return s, err
 }
 
 // mend shows the changes of permissions that would help, and makes them.

@@ -124,3 +124,37 @@ func (s *Session) Ends(code int) string {
 	}
 	return s.Text()
 }
+
+// Dialogue answers questions as they come, until the program ends: answers has
+// what is typed, without its Enter, by a text that stands in the question. It
+// returns all that stood on the screen, and the exit code.
+func (s *Session) Dialogue(answers map[string]string) (text string, code int) {
+	s.t.Helper()
+	read := 0
+	for {
+		screen := s.Text()
+		next, answer := -1, ""
+		for question, a := range answers {
+			if at := strings.Index(screen[read:], question); at >= 0 && (next < 0 || at+len(question) < next) {
+				next, answer = at+len(question), a
+			}
+		}
+		if next >= 0 {
+			read += next
+			for range 40 { // until the echo is off, where it goes off
+				if !s.Echoes() || !strings.Contains(screen[read:], "not shown") {
+					break
+				}
+				time.Sleep(5 * time.Millisecond)
+			}
+			s.Type(answer + "\n")
+			continue
+		}
+		select {
+		case <-s.done:
+			s.cmd.Wait()
+			return s.Text(), s.cmd.ProcessState.ExitCode()
+		case <-time.After(10 * time.Millisecond):
+		}
+	}
+}
