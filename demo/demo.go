@@ -36,6 +36,8 @@ func Parts() []Part {
 		{"refusals", "logins that fail, and an administrator's profile that says why", refusals},
 		{"moult", "a MySQL server: the socket against TCP, locked and expired accounts", moult},
 		{"fleet", "many profiles at once, waiting, and two profiles side by side", fleet},
+		{"wallet", "a password in a wallet, bound to its address; a scheduled job that reads it", wallet},
+		{"project", "a repository with profiles in it: nothing happens before you vouch for them", project},
 		{"faults", "servers that are starting, full, silent, or something else", faults},
 	}
 }
@@ -44,8 +46,16 @@ func Parts() []Part {
 type Options struct {
 	Out     io.Writer
 	Part    string // "" for the first
-	Command func(home string, args ...string) int
+	Command func(Step) int
 	Bold    func(string) string // for the headings and the prompt
+}
+
+// Step is a command to run.
+type Step struct {
+	Home  string // GHARBOR_HOME
+	Dir   string // the working folder
+	Input string // standard input
+	Args  []string
 }
 
 // stage is a demo under way.
@@ -252,15 +262,25 @@ func (s *stage) say(format string, args ...any) {
 
 // step explains, shows the command as typed, and runs it. want is its exit code.
 func (s *stage) step(why string, want int, args ...string) {
+	s.stepIn(Step{Home: s.home, Dir: s.home, Args: args}, "", why, want)
+}
+
+// stepIn is step in another home or folder, or with something to read; around is
+// what the shell line has besides the command, with a % in its place.
+func (s *stage) stepIn(step Step, around, why string, want int) {
 	if s.failed != nil {
 		return
 	}
-	words := make([]string, len(args))
-	for i, arg := range args {
+	words := make([]string, len(step.Args))
+	for i, arg := range step.Args {
 		words[i] = clean.Shell(arg)
 	}
-	fmt.Fprintf(s.Out, "\n%s\n%s\n", s.Bold("# "+why), s.Bold("$ gharbor "+strings.Join(words, " ")))
-	if got := s.Command(s.home, args...); got != want && s.failed == nil {
+	line := "gharbor " + strings.Join(words, " ")
+	if around != "" {
+		line = strings.Replace(around, "%", line, 1)
+	}
+	fmt.Fprintf(s.Out, "\n%s\n%s\n", s.Bold("# "+why), s.Bold("$ "+line))
+	if got := s.Command(step); got != want && s.failed == nil {
 		s.failed = fmt.Errorf("the demo's command ended with %d where %d was expected", got, want)
 	}
 }
@@ -275,7 +295,7 @@ func (s *stage) profiles() error {
 	}
 	one("sightings", "sightings", "sightings", "warden", "tags     = [\"local\", \"field\"]\nnote     = \"the bird counts, on this laptop\"\n\n[profile.sightings.expect]\nversion  = \">= 14\"\ntables   = [\"sighting\", \"observer\"]\n")
 	b.WriteString("\n[profile.sightings-ro]\nlike     = \"sightings\"\nuser     = \"visitor\"\n")
-	one("sightings-admin", "sightings", "postgres", "registrar", "tags     = [\"local\"]\n")
+	one("sightings-admin", "sightings", "postgres", "registrar", "tags     = [\"local\", \"admin\"]\n")
 	one("tides", "tides", "tides", "tidekeeper", "tls      = \"verified\"\ntls-ca   = \"authority.pem\"\ntls-name = \"tide-db.internal.example\"\ntags     = [\"remote\"]\n")
 	b.WriteString(s.ringProfiles())
 	for _, fault := range []string{"starting", "full", "silent", "garbage"} {
@@ -312,7 +332,7 @@ host     = "127.0.0.1"
 port     = %[1]d
 user     = "registrar"
 secret   = "file:bander"
-tags     = ["local"]
+tags     = ["local", "admin"]
 
 [profile.ringing]
 engine   = "mariadb"
@@ -326,6 +346,6 @@ tags     = ["broken"]
 [profile.ringing-admin]
 like     = "ringing"
 user     = "registrar"
-tags     = ["local"]
+tags     = ["local", "admin"]
 `, s.moult.Port(), s.ringing.Port())
 }

@@ -2,9 +2,13 @@ package demo
 
 import (
 	"fmt"
+	"os"
+	"path/filepath"
 	"strconv"
 
+	"gentleharbor/core/profile"
 	"gentleharbor/core/tlsrule"
+	"gentleharbor/core/vouch"
 )
 
 // first goes from nothing to a profile that is ready.
@@ -78,4 +82,85 @@ func fleet(s *stage) {
 	s.step("Wait for servers; what waiting can't mend ends it at once.", 0, "wait", "sightings", "moult")
 	s.step("Two profiles, one server?", 0, "compare", "sightings", "sightings-ro")
 	s.step("And these two:", 1, "compare", "sightings", "tides")
+}
+
+// wallet puts a password into a wallet, and lets a scheduled job read it there.
+func wallet(s *stage) {
+	if s.failed = s.profiles(); s.failed != nil {
+		return
+	}
+	pass, pin, job := filepath.Join(s.home, "passphrase"), filepath.Join(s.home, "nightly.pin"), filepath.Join(s.home, "job")
+	if s.failed = os.WriteFile(pass, []byte("seven brown curlews\n"), 0o600); s.failed != nil {
+		return
+	}
+	open := []string{"-passphrase-file", pass}
+	s.step("A wallet. On a terminal the passphrase is typed; a demo has a file for it.", 0, append([]string{"wallet", "create", "-opening", "100ms"}, open...)...)
+	s.stepIn(Step{Home: s.home, Dir: s.home, Input: wardenPassword + "\n", Args: append([]string{"wallet", "put", "sightings", "-secret-stdin"}, open...)}, "% < warden",
+		"The password goes in, bound to where the profile of that name leads.", 0)
+	s.step("The profile takes it from there.", 0, "set", "sightings", "secret=wallet")
+	s.step("A scheduled job shall use it, without the passphrase: a reader.", 0, append([]string{"wallet", "reader", "add", "nightly", "-out", pin}, open...)...)
+	if s.failed = s.jobHome(job, pin); s.failed != nil {
+		return
+	}
+	inJob := func(why string, want int, args ...string) {
+		s.stepIn(Step{Home: job, Dir: job, Args: args}, "GHARBOR_HOME="+job+" %", why, want)
+	}
+	inJob("The job's account has a home of its own, with the pin file. It tests,", 0, "test", "sightings", "-quiet")
+	inJob("and runs its program. The password is neither in an argument nor in the environment.", 0, "with", "sightings", "--", "printenv", "PGUSER", "PGPASSFILE", "GHARBOR_PROFILE")
+	inJob("It can read the wallet, and not change it.", 4, "wallet", "put", "mine", "-generate", "32")
+	inJob("A profile that leads elsewhere gets nothing.", 1, "test", "sightings", "-override", "host=localhost")
+	s.step("What is there, never what it is.", 0, append([]string{"wallet", "list"}, open...)...)
+	s.step("And what could be safer?", 0, append([]string{"audit"}, open...)...)
+}
+
+// jobHome makes the home of a scheduled job that is a reader of the wallet.
+func (s *stage) jobHome(job, pin string) error {
+	if err := os.Mkdir(job, 0o700); err != nil {
+		return err
+	}
+	text := fmt.Sprintf("[settings]\nwallet = %q\nreader = %q\n\n[profile.sightings]\nengine   = \"postgresql\"\nhost     = \"127.0.0.1\"\nport     = %d\ndatabase = \"sightings\"\nuser     = \"warden\"\nsecret   = \"wallet\"\n",
+		filepath.Join(s.home, "wallet.ghw"), pin, s.servers["sightings"].Port())
+	return os.WriteFile(filepath.Join(job, "profiles.toml"), []byte(text), 0o600)
+}
+
+// project comes to a repository with profiles in it.
+func project(s *stage) {
+	root := filepath.Join(s.home, "field-reports")
+	if s.failed = os.MkdirAll(filepath.Join(root, ".git"), 0o755); s.failed != nil {
+		return
+	}
+	text := func(user string) error {
+		return os.WriteFile(filepath.Join(root, "gharbor.toml"), []byte(fmt.Sprintf("format = 1\n\n[profile.counts]\nengine   = \"postgresql\"\nhost     = \"127.0.0.1\"\nport     = %d\ndatabase = \"sightings\"\nuser     = %q\nsecret   = \"passfile:%s\"\n",
+			s.servers["sightings"].Port(), user, s.passwords())), 0o644)
+	}
+	if s.failed = text("warden"); s.failed != nil {
+		return
+	}
+	in := func(why string, want int, args ...string) {
+		s.stepIn(Step{Home: s.home, Dir: root, Args: args}, "", why, want)
+	}
+	in("A repository was cloned, and has a gharbor.toml. Its profiles can be seen,", 0, "list")
+	in("and nothing is dialled, read or run for them.", 1, "test", "counts", "-quiet")
+	in("What would it use? On a terminal, the question follows.", 2, "vouch", "counts")
+	in("In CI nobody can be asked: the hash that somebody saw is compared.", 0, "vouch", "counts", "-expect", s.usesHash(root))
+	in("Now it is used.", 0, "test", "counts", "-quiet")
+	if s.failed != nil {
+		return
+	}
+	if s.failed = text("registrar"); s.failed != nil {
+		return
+	}
+	in("Somebody changes the account. What is used is another thing than you saw.", 1, "test", "counts")
+}
+
+// usesHash is what vouch shows for the profile counts.
+func (s *stage) usesHash(root string) string {
+	place, _ := profile.FindProject(root)
+	file, err := profile.LoadProject(place)
+	if err != nil {
+		s.failed = err
+		return ""
+	}
+	p := file.Resolve(file.Lookup("counts"), nil, profile.Environment{Home: s.home})
+	return vouch.Together([]vouch.Uses{vouch.Of(p.Sealed())})
 }

@@ -73,6 +73,9 @@ func TestAudit(t *testing.T) {
 			t.Errorf("%s, and nothing of it is wrong", key)
 		}
 	}
+	if none["audit.unbound-entry loose"] != "medium" || none["audit.reused-secret one"] != "medium" {
+		t.Errorf("%v", none)
+	}
 	if clean.Summary["medium"] != 2 || clean.Summary["low"] != 1 {
 		t.Errorf("%v", none)
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -197,15 +198,7 @@ func TestHelpAndExplain(t *testing.T) {
 		if !ok || !strings.HasPrefix(line, "  ") || name == "gharbor" {
 			continue
 		}
-		r := p.OK("help", name).Has("gharbor "+name, "Examples:", "-verbose")
-		if again := p.OK(name, "-h"); again.Stdout != r.Stdout {
-			t.Errorf("%s -h is not help %s", name, name)
-		}
-		for line := range strings.SplitSeq(r.Stdout, "\n") {
-			if len([]rune(line)) > 132 {
-				t.Errorf("help %s: a line of %d columns", name, len([]rune(line)))
-			}
-		}
+		helpOf(t, p, name)
 	}
 	list := p.OK("explain").Stdout
 	for line := range strings.SplitSeq(strings.TrimSpace(list), "\n") {
@@ -253,5 +246,27 @@ func TestFiftyPrograms(t *testing.T) {
 	group.Wait()
 	if n := strings.Count(p.OK("list").Stdout, "station-"); n != 50 {
 		t.Errorf("%d of 50 profiles", n)
+	}
+}
+
+// helpOf looks at a command's help, and at that of a group's verbs.
+func helpOf(t *testing.T, p *testkit.Program, words ...string) {
+	t.Helper()
+	name := strings.Join(words, " ")
+	r := p.OK(append([]string{"help"}, words...)...).Has("gharbor " + name)
+	if again := p.OK(append(slices.Clone(words), "-h")...); again.Stdout != r.Stdout {
+		t.Errorf("%s -h is not help %s", name, name)
+	}
+	verbs := strings.Contains(r.Stdout, "VERB has the flags")
+	if !verbs {
+		r.Has("Examples:", "-verbose")
+	}
+	for line := range strings.SplitSeq(r.Stdout, "\n") {
+		if len([]rune(line)) > 132 {
+			t.Errorf("help %s: a line of %d columns", name, len([]rune(line)))
+		}
+		if rest, ok := strings.CutPrefix(line, "  "+name+" "); ok && verbs {
+			helpOf(t, p, append(slices.Clone(words), strings.Fields(rest)[0])...)
+		}
 	}
 }

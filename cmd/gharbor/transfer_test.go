@@ -81,7 +81,7 @@ func TestImport(t *testing.T) {
 	p.Run("import", "dotnev").Want(2).Has(`did you mean "dotenv"?`)
 	p.Run("import", "dotenv", "/nowhere/.env").Want(3).Has("/nowhere/.env: cannot be read")
 	p.Write(env, "NOT A LINE dunlin\n")
-	p.Run("import", "dotenv", env).Want(3).Has(env+": line 1: expected NAME=VALUE").HasNot("dunlin")
+	p.Run("import", "dotenv", env).Want(3).Has(env + ": line 1: expected NAME=VALUE").HasNot("dunlin")
 	p.Write(env, "A=1\n")
 	p.Run("import", "dotenv", env).Want(1).Has("no connection was found")
 

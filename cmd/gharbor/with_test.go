@@ -103,7 +103,7 @@ func TestWithPrograms(t *testing.T) {
 	if r := p.Feed("through\n", "with", "sightings", "--", "cat"); r.Stdout != "through\n" {
 		t.Errorf("%q", r.Stdout)
 	}
-	p.OK("with", "sightings", "--", "echo", "{host}:{port}/{database}", "{user}", "{unknown} {}", "-verbose").Has("127.0.0.1:"+port(server)+"/sightings warden {unknown} {} -verbose\n")
+	p.OK("with", "sightings", "--", "echo", "{host}:{port}/{database}", "{user}", "{unknown} {}", "-verbose").Has("127.0.0.1:" + port(server) + "/sightings warden {unknown} {} -verbose\n")
 	for _, words := range [][]string{{"{password}"}, {"x{socket}"}, {"{optionfile}"}} {
 		p.Run(append([]string{"with", "sightings", "--", "echo"}, words...)...).Want(125)
 	}

@@ -75,8 +75,11 @@ func (a *auditor) permissions(path, what string, others fs.FileMode, severity Se
 	if mode&others == 0 {
 		return
 	}
-	verb := "read or change"
-	if others == 0o022 {
+	verb := "read"
+	switch {
+	case mode&others&0o022 != 0 && others&0o044 != 0:
+		verb = "read and change"
+	case mode&others&0o022 != 0:
 		verb = "change"
 	}
 	mended := mode &^ others

@@ -207,7 +207,7 @@ func TestResolve(t *testing.T) {
 	for key, want := range map[string]string{
 		"user": "visitor|profiles.toml:19", "host": "127.0.0.1|like sightings, profiles.toml:7", "database": "sightings|like sightings, profiles.toml:10",
 		"tls": "offered|default: the address is on this machine", "expect.version": ">= 14|profiles.toml:22", "tags": "local,field|like sightings, profiles.toml:12",
-		"secret": "default|default: passfile, then ask if there is a terminal",
+		"secret": "default|default: passfile, then an open wallet, then ask if there is a terminal",
 	} {
 		e, _ := r.Get(key)
 		if got := e.Value.Text() + "|" + e.Origin.String(); got != want {

@@ -357,7 +357,7 @@ func (r *Resolved) byDefault(field *Field) (Effective, bool) {
 			text, reason = "command", "the key command names one"
 			break
 		}
-		text, reason = "default", "ask if there is a terminal"
+		text, reason = "default", "an open wallet, then ask if there is a terminal"
 		switch r.Text("engine") {
 		case "postgresql":
 			reason = "passfile, then " + reason

@@ -9,6 +9,9 @@ import (
 // Forms lists the ways to write a secret source, for help and errors.
 const Forms = "ask, env:NAME, file:PATH, passfile[:PATH], optionfile[:PATH][#GROUP], wallet[:ENTRY], keyring[:ENTRY], command:WORDS, none"
 
+// Words are the same without what may follow them, for a line of help.
+const Words = "ask, env:NAME, file:PATH, passfile, optionfile, wallet, keyring, command:WORDS, none"
+
 // Source is a parsed secret source.
 type Source struct {
 	Kind string // a word of kinds, or "default" for the default order

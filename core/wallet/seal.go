@@ -58,17 +58,30 @@ func (c Cost) problem() string {
 // floor at the least. More memory comes before more passes: it is what makes
 // trying on special hardware dear.
 func CostFor(d time.Duration) Cost {
+	const least = 50 * time.Millisecond // no machine does the floor in less
 	c := floor
+	took := c.trial(d < least)
+	if took >= d {
+		return c
+	}
 	c.Threads = uint8(min(runtime.NumCPU(), 4))
-	start := time.Now()
-	c.derive(secret.NewValue("a trial"), make([]byte, saltSize))
-	took := max(time.Since(start), time.Millisecond)
+	took = c.trial(false)
 	for c.MemoryKiB < 256<<10 && 2*took <= d {
 		c.MemoryKiB, took = 2*c.MemoryKiB, 2*took
 	}
 	onePass := took / time.Duration(c.Passes)
 	c.Passes = min(max(uint32(d/onePass), floor.Passes), ceiling.Passes)
 	return c
+}
+
+// trial is how long a derivation takes, or a long time without one.
+func (c Cost) trial(spare bool) time.Duration {
+	if spare {
+		return time.Hour
+	}
+	start := time.Now()
+	c.derive(secret.NewValue("a trial"), make([]byte, saltSize))
+	return max(time.Since(start), time.Millisecond)
 }
 
 // derive makes the key that the passphrase comes to.

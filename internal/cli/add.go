@@ -21,9 +21,9 @@ func addCommand() *command {
 		long: `With flags or a URL the profile is written at once. With neither, on a terminal,
 each value is asked for: the default is shown, Enter keeps it, and a test is offered.
 
-A password has no place here. Say with -secret where it is: ask, env:NAME,
-file:PATH, passfile (PostgreSQL's password file), or none. Where nothing is said,
-the password file is looked through, then the terminal is asked.`,
+A password has no place here. Say with -secret where it is. Where nothing is said, the
+engine's credential file is looked through, then an open wallet, then the terminal is
+asked. A URL with its password in it is pasted: -url-stdin -into wallet.`,
 		examples: []string{
 			"gharbor add sightings -engine postgresql -host 127.0.0.1 -port 5432 -database sightings -user warden",
 			"gharbor add sightings-ro -like sightings -user visitor -secret env:VISITOR_PASSWORD",
@@ -235,14 +235,14 @@ func (c *call) ask(ctx context.Context) (assignments, error) {
 	if err != nil {
 		return nil, err
 	}
-	database, inOrder := "database", "passfile, then ask"
+	database, inOrder := "database", "passfile, wallet, then ask"
 	if engine != "postgresql" { // no database is one too, and the user's name is none
-		database, inOrder, user = "database, or Enter for none", "optionfile, then ask", ""
+		database, inOrder, user = "database, or Enter for none", "optionfile, wallet, then ask", ""
 	}
 	if _, err := c.askField(ctx, "database", database, user, &given); err != nil {
 		return nil, err
 	}
-	if _, err := c.askField(ctx, "secret", "where the password is: ask, env:NAME, file:PATH, passfile, optionfile, command:WORDS or none", inOrder, &given); err != nil {
+	if _, err := c.askField(ctx, "secret", "where the password is: " + secret.Words, inOrder, &given); err != nil {
 		return nil, err
 	}
 	rule := "verified"

@@ -82,7 +82,7 @@ func (c *call) auditSubject(ctx context.Context, o walletFlags) (audit.Subject, 
 	}
 	env := c.environment()
 	s := audit.Subject{Home: env.Home, Folder: h.Dir, Lookup: c.Lookup, Seen: c.lastSeen().All(), Book: c.vouched}
-	s.Work, _ = os.Getwd()
+	s.Work, _ = c.workDir()
 	for _, p := range file.All() {
 		s.Profiles = append(s.Profiles, file.Resolve(p, nil, env))
 	}

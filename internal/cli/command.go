@@ -45,6 +45,8 @@ type World struct {
 	Stdout io.Writer
 	Stderr io.Writer
 	Lookup func(name string) (string, bool) // environment variables
+	// Dir is the working folder, "" for the process's own.
+	Dir string
 	// Environ is the whole environment as the program was given it, "NAME=value".
 	Environ func() []string
 
@@ -437,11 +439,19 @@ func (c *call) attach(file *profile.File) {
 
 // projectPlace is where the project's file is, or would be made.
 func (c *call) projectPlace() (place profile.Place, ok bool) {
-	dir, err := os.Getwd()
+	dir, err := c.workDir()
 	if err != nil {
 		return place, false
 	}
 	return profile.FindProject(dir)
+}
+
+// workDir is the working folder.
+func (c *call) workDir() (string, error) {
+	if c.Dir != "" {
+		return c.Dir, nil
+	}
+	return os.Getwd()
 }
 
 // missing is the error for a profile that is not there. Where the project's file

@@ -40,8 +40,8 @@ try the commands, until Ctrl-C.`,
 }
 
 func (c *call) demo(ctx context.Context, keep bool) error {
-	o := demo.Options{Out: c.Stdout, Part: strings.Join(c.args, ""), Command: func(home string, args ...string) int {
-		return Run(ctx, c.demoWorld(home), args)
+	o := demo.Options{Out: c.Stdout, Part: strings.Join(c.args, ""), Command: func(step demo.Step) int {
+		return Run(ctx, c.demoWorld(step), step.Args)
 	}}
 	if render.Colours(c.Stdout, c.noColour) {
 		o.Bold = func(s string) string { return "\x1b[1m" + s + "\x1b[0m" }
@@ -65,11 +65,11 @@ func (c *call) demo(ctx context.Context, keep bool) error {
 
 // demoWorld is a world whose environment knows only the demo's home: nothing
 // of the user's own is read or written, and nobody is asked.
-func (c *call) demoWorld(home string) World {
-	return World{Stdin: nil, Stdout: c.Stdout, Stderr: c.Stdout, Lookup: func(name string) (string, bool) {
+func (c *call) demoWorld(step demo.Step) World {
+	w := World{Stdin: strings.NewReader(step.Input), Stdout: c.Stdout, Stderr: c.Stdout, Dir: step.Dir, Lookup: func(name string) (string, bool) {
 		switch name {
 		case "GHARBOR_HOME", "HOME":
-			return home, true
+			return step.Home, true
 		case "USER":
 			return "warden", true
 		case "NO_COLOR":
@@ -77,4 +77,9 @@ func (c *call) demoWorld(home string) World {
 		}
 		return "", false
 	}}
+	w.Environ = func() []string {
+		path, _ := c.Lookup("PATH")
+		return []string{"GHARBOR_HOME=" + step.Home, "HOME=" + step.Home, "PATH=" + path}
+	}
+	return w
 }

@@ -161,8 +161,13 @@ func (c *call) showUses(p *profile.Resolved, state vouch.State, before *vouch.Re
 		}
 		fmt.Fprintf(c.Stdout, "  all that it would use:\n")
 	}
+	width := 0
 	for _, line := range uses.Lines {
-		fmt.Fprintf(c.Stdout, "    %s\n", line)
+		width = max(width, strings.Index(line, ": "))
+	}
+	for _, line := range uses.Lines {
+		what, value, _ := strings.Cut(line, ": ")
+		fmt.Fprintf(c.Stdout, "    %-*s  %s\n", width, what, value)
 	}
 }
 

@@ -106,6 +106,9 @@ func (c *call) passphrase(ctx context.Context, o walletFlags, s wallet.Store) (*
 
 // secretFile is the first line of a file that nobody else can read.
 func secretFile(path, what string) (secret.Value, error) {
+	if _, err := os.Lstat(path); err != nil {
+		return secret.Value{}, usage("%s can't be opened; its name is not repeated here, in case it is the passphrase itself", what)
+	}
 	if found := secret.JudgeFile(path, what); found != nil {
 		return secret.Value{}, &secret.Failure{Found: found}
 	}
