@@ -58,7 +58,6 @@ func audited(t *testing.T, p *testkit.Program, args ...string) (auditReport, map
 func TestAudit(t *testing.T) {
 	t.Parallel()
 	config := birds()
-	config.Roles["oldhand"] = config.Roles["oldhand"]
 	p, server := standin(t, config)
 	home := filepath.Dir(p.Home)
 	os.Chmod(home, 0o755)

@@ -84,7 +84,7 @@ func TestAddQuestionByQuestion(t *testing.T) {
 	p.OnTerminal("add", "other").Expect("engine").Type("\x03").Ends(130)
 	p.OnTerminal("add", "other").Expect("engine").Type("\n").Expect("host").Type("/tmp\n").Expect("user").Type("\n").Expect("database").Type("\n").
 		Expect("password is").Type("\n").Expect("tls").Type("\n").Expect("test it").Type("n\n").Ends(0)
-	p.OK("show", "other").Has("/tmp", "default: passfile, then ask")
+	p.OK("show", "other").Has("/tmp", "default: passfile, then an open wallet")
 }
 
 func TestRemoveAsks(t *testing.T) {
@@ -193,7 +193,7 @@ func TestAddMySQLQuestionByQuestion(t *testing.T) {
 	s.Expect("host, or the path of a Unix socket").Type(server.Socket + "\n")
 	s.Expect("user [warden]: ").Type("bander\n")
 	s.Expect("database, or Enter for none: ").Type("\n")
-	s.Expect("or none [optionfile, then ask]: ").Type("\n")
+	s.Expect("none [optionfile, wallet, then ask]: ").Type("\n")
 	s.Expect("tls: ").Type("\n")
 	s.Expect("test it now?").Type("\n").Expect("password of bander for ringing").Type("knot\n").Expect("ready").Ends(0)
 	if text := p.ReadProfiles(); !strings.Contains(text, "[profile.ringing]") || strings.Contains(text[strings.Index(text, "[profile.ringing]"):], "database") {

@@ -3,7 +3,6 @@
 package main
 
 import (
-	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -136,7 +135,7 @@ func TestExport(t *testing.T) {
 			}
 		}
 	}
-	p.Profiles(fmt.Sprintf("[profile.moult]\nengine = \"mariadb\"\nhost = \"h.example\"\nport = 3307\nuser = \"bander\"\ndatabase = \"moult\"\n"))
+	p.Profiles("[profile.moult]\nengine = \"mariadb\"\nhost = \"h.example\"\nport = 3307\nuser = \"bander\"\ndatabase = \"moult\"\n")
 	if r := p.OK("export", "moult", "-as", "url"); r.Stdout != "mysql://bander@h.example:3307/moult?ssl-mode=VERIFY_IDENTITY\n" {
 		t.Error(r.Stdout)
 	}

@@ -113,7 +113,7 @@ func TestVouch(t *testing.T) {
 	vouchFor(t, p)
 	p.OK("test", "mine").Has("ready: ")
 	p.Dir = t.TempDir()
-	s = p.Test("mine").Ends(t, "profile", "fail", "profile.incomplete")
+	p.Test("mine").Ends(t, "profile", "fail", "profile.incomplete")
 	p.Run("vouch").Want(2).Has("there is no gharbor.toml here")
 	os.WriteFile(filepath.Join(p.Home, "vouched.toml"), []byte("nonsense"), 0o600)
 	p.Dir = root

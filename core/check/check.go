@@ -90,6 +90,7 @@ type test struct {
 	passed  []passed // hosts that gave way
 	secrets map[route.Candidate]*secret.Located
 	secret  *secret.Located // of the server that is being tried
+	taken   bool            // it was asked for, and handed over
 	plan    plan
 	conv    engine.Conversation
 	network string // of conv: "tcp" or "unix"

@@ -298,7 +298,10 @@ func TestNotVouchedDoesNothing(t *testing.T) {
 			Dial:    func(context.Context, string, string) (net.Conn, error) { never("a dial"); return nil, errors.New("no") },
 		},
 		Finder: &secret.Finder{Lookup: lookup, Terminal: true, Ask: func(context.Context, string) (secret.Value, error) { never("a question"); return secret.Value{}, nil }},
-		Places: nearby.Places{Root: t.TempDir(), Dial: func(context.Context, string, string) (net.Conn, error) { never("a dial nearby"); return nil, errors.New("no") }},
+		Places: nearby.Places{Root: t.TempDir(), Dial: func(context.Context, string, string) (net.Conn, error) {
+			never("a dial nearby")
+			return nil, errors.New("no")
+		}},
 	}
 	for _, name := range []string{"tides", "project:tides", "mine"} {
 		p := user.Resolve(user.Lookup(name), nil, profile.Environment{Lookup: lookup})

@@ -205,7 +205,9 @@ func (t *test) target(c route.Candidate, reached *route.Reached) engine.Target {
 		TakeSecret: func(ctx context.Context) (secret.Value, error) {
 			t.budget.pause()
 			defer t.budget.resume()
-			return t.secret.Take(ctx)
+			value, err := t.secret.Take(ctx)
+			t.taken = err == nil && value.Present()
+			return value, err
 		},
 		Redial: t.redial(reached),
 	}
@@ -228,6 +230,9 @@ func (t *test) logIn(ctx context.Context) {
 		login := t.conv.Login(ctx)
 		if login.Outcome == finding.Fail && t.Admin != nil {
 			t.lookUp(ctx, login.Finding)
+		}
+		if login.Outcome != finding.Fail && t.taken {
+			login.Detail += ", password from: " + t.secret.Place
 		}
 		return login
 	})

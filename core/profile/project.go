@@ -80,7 +80,9 @@ func (f *File) Attached() *File { return f.project }
 
 // Shadowed reports whether a project's profile has a name that the user's file
 // has too.
-func (f *File) Shadowed(p *Profile) bool { return p.in.Project && !f.Project && f.byName[p.Name] != nil }
+func (f *File) Shadowed(p *Profile) bool {
+	return p.in.Project && !f.Project && f.byName[p.Name] != nil
+}
 
 // All lists the profiles of both files, the user's first.
 func (f *File) All() []*Profile {

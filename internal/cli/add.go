@@ -52,7 +52,6 @@ type addOptions struct {
 }
 
 func (c *call) add(ctx context.Context, o addOptions, given assignments) error {
-	to, test := o.to, o.test
 	name := c.args[0]
 	if !profile.ValidName(name) {
 		if strings.Contains(name, "://") {
@@ -60,47 +59,19 @@ func (c *call) add(ctx context.Context, o addOptions, given assignments) error {
 		}
 		return usage("not a profile name: %s", profile.NameRule)
 	}
-	var password secret.Value
-	switch {
-	case o.into != "" && !o.urlStdin:
-		return usage("-into wallet goes with -url-stdin: a password on a command line would be in the shell's history")
-	case o.urlStdin && len(c.args) == 2:
-		return usage("-url-stdin and a URL are two ways to give it; give one")
-	case o.into != "" && o.to.project:
-		return usage("-into wallet and -project contradict each other: a project's file is shared, a wallet is not")
-	case o.urlStdin:
-		var err error
-		if given, password, err = c.withPastedURL(name, given, o.into); err != nil {
-			return err
-		}
-	case len(c.args) == 2:
-		var err error
-		if given, err = withURL(given, c.args[1]); err != nil {
-			return err
-		}
+	given, password, err := c.fromURL(o, given)
+	if err != nil {
+		return err
 	}
 	if err := given.oneAddress(); err != nil {
 		return err
 	}
 	asked := len(given) == 0
-	if asked {
-		if !c.Interactive() {
-			return &exitError{code: exitUsage, err: errors.New("nothing to add, and no terminal to ask on: give flags or a URL"), try: []string{"gharbor help add"}}
-		}
-		if err := c.free(to, name); err != nil {
-			return err
-		}
-		var err error
-		if given, err = c.ask(ctx); err != nil {
-			return err
-		}
-	} else if _, ok := given.get("engine"); !ok {
-		if _, like := given.get("like"); !like {
-			return &exitError{code: exitUsage, err: errors.New("-engine is missing: which kind of server is it?"), try: []string{"gharbor add " + name + " -engine postgresql …"}}
-		}
+	if given, err = c.complete(ctx, o.to, given); err != nil {
+		return err
 	}
 	if password.Present() {
-		if err := c.free(to, name); err != nil {
+		if err := c.free(o.to, name); err != nil {
 			return err
 		}
 		if err := c.keepPasswords(ctx, o.wallet, []*planned{{Found: intake.Found{Name: name, Password: password}, sets: given}}); err != nil {
@@ -108,32 +79,66 @@ func (c *call) add(ctx context.Context, o addOptions, given assignments) error {
 		}
 		c.Say("kept: the password, as entry %s of the wallet", name)
 	}
-	if err := c.keep(ctx, to, name, given); err != nil {
+	if err := c.keep(ctx, o.to, name, given); err != nil || o.to.project {
+		return err // a project's profile has to be vouched for first
+	}
+	test := o.test
+	if asked {
+		if test, err = c.Confirm(ctx, "test it now?", true); err != nil {
+			return err
+		}
+	}
+	if !test {
+		c.Say("  try: gharbor test %s", name)
+		return nil
+	}
+	p, err := c.resolve(name, nil)
+	if err != nil {
 		return err
 	}
-	if asked && !to.project {
-		yes, err := c.Confirm(ctx, "test it now?", true)
-		if err != nil {
-			return err
-		}
-		test = yes
+	runner, err := c.runner(check.DefaultTimeout)
+	if err != nil {
+		return err
 	}
-	if to.project {
-		return nil // it has to be vouched for first
+	return c.testOne(ctx, runner, p, testOptions{form: "text"})
+}
+
+// fromURL adds what a URL says, as a word or pasted, to what the flags say. A
+// pasted one's password comes back apart.
+func (c *call) fromURL(o addOptions, given assignments) (assignments, secret.Value, error) {
+	var err error
+	switch {
+	case o.into != "" && !o.urlStdin:
+		err = usage("-into wallet goes with -url-stdin: a password on a command line would be in the shell's history")
+	case o.urlStdin && len(c.args) == 2:
+		err = usage("-url-stdin and a URL are two ways to give it; give one")
+	case o.into != "" && o.to.project:
+		err = usage("-into wallet and -project contradict each other: a project's file is shared, a wallet is not")
+	case o.urlStdin:
+		return c.withPastedURL(c.args[0], given, o.into)
+	case len(c.args) == 2:
+		given, err = withURL(given, c.args[1])
 	}
-	if test {
-		p, err := c.resolve(name, nil)
-		if err != nil {
-			return err
-		}
-		runner, err := c.runner(check.DefaultTimeout)
-		if err != nil {
-			return err
-		}
-		return c.testOne(ctx, runner, p, testOptions{form: "text"})
+	return given, secret.Value{}, err
+}
+
+// complete asks for the values where none was given, and wants an engine where
+// some were.
+func (c *call) complete(ctx context.Context, to target, given assignments) (assignments, error) {
+	_, engine := given.get("engine")
+	_, like := given.get("like")
+	switch {
+	case engine || like:
+		return given, nil
+	case len(given) > 0:
+		return nil, &exitError{code: exitUsage, err: errors.New("-engine is missing: which kind of server is it?"), try: []string{"gharbor add " + c.args[0] + " -engine postgresql …"}}
+	case !c.Interactive():
+		return nil, &exitError{code: exitUsage, err: errors.New("nothing to add, and no terminal to ask on: give flags or a URL"), try: []string{"gharbor help add"}}
 	}
-	c.Say("  try: gharbor test %s", name)
-	return nil
+	if err := c.free(to, c.args[0]); err != nil {
+		return nil, err
+	}
+	return c.ask(ctx)
 }
 
 // keep writes the new profile.
@@ -242,7 +247,7 @@ func (c *call) ask(ctx context.Context) (assignments, error) {
 	if _, err := c.askField(ctx, "database", database, user, &given); err != nil {
 		return nil, err
 	}
-	if _, err := c.askField(ctx, "secret", "where the password is: " + secret.Words, inOrder, &given); err != nil {
+	if _, err := c.askField(ctx, "secret", "where the password is: "+secret.Words, inOrder, &given); err != nil {
 		return nil, err
 	}
 	rule := "verified"
