@@ -84,11 +84,11 @@ func (b Binding) String() string {
 	if b.TLS == tlsrule.Required || b.TLS == tlsrule.Verified {
 		text += ", tls " + string(b.TLS)
 	}
-	if b.Authority != "" {
-		text += " by authority " + b.Authority[:8]
-	}
 	if b.TLSName != "" {
-		text += " for " + b.TLSName
+		text += " as " + b.TLSName
+	}
+	if b.Authority != "" {
+		text += " (own tls-ca)"
 	}
 	return clean.Line(text, 0)
 }

@@ -145,13 +145,17 @@ func TestSwappedParts(t *testing.T) {
 	}
 	oldHeader, oldKeys, oldContent, _ := parts(old)
 	header, keys, content, _ := parts(w.bytes())
+	stranger := newWorld(t) // another wallet of the same passphrase
+	otherHeader, otherKeys, otherContent, _ := parts(stranger.bytes())
 	for name, p := range map[string][3][]byte{
+		"other content": {header, keys, otherContent}, "other keys": {header, otherKeys, content}, "other header": {otherHeader, keys, content},
+		"other keys and content": {header, otherKeys, otherContent}, "other header and keys": {otherHeader, otherKeys, content},
 		"content": {header, keys, oldContent}, "keys": {header, oldKeys, content}, "header": {oldHeader, keys, content},
 		"keys and content": {header, oldKeys, oldContent},
 	} {
 		w.write(assemble(p[0], p[1], p[2], opened.owner.signing))
-		w.fails("the old "+name+" (owner)", w.pass, "wallet.damaged", "wallet.passphrase", "wallet.rolled-back", "wallet.forked")
-		w.fails("the old "+name+" (reader)", w.pin, "wallet.damaged", "wallet.reader-removed", "wallet.rolled-back", "wallet.forked")
+		w.fails("the old "+name+" (owner)", w.pass, "wallet.damaged", "wallet.passphrase", "wallet.rolled-back", "wallet.forked", "wallet.forged")
+		w.fails("the old "+name+" (reader)", w.pin, "wallet.damaged", "wallet.reader-removed", "wallet.rolled-back", "wallet.forked", "wallet.forged", "wallet.other")
 		fresh := w.Store
 		fresh.Seen = filepath.Join(t.TempDir(), "seen.json")
 		if _, err := fresh.Open(context.Background(), w.pin); err == nil {

@@ -232,6 +232,9 @@ func (w *Wallet) RemoveReader(name string) ([]string, error) {
 // any more do not come back; where there is no present file to tell, none do.
 // gone are the names of readers that were left out.
 func (s *Store) Restore(ctx context.Context, from *File, passphrase *Passphrase) (w *Wallet, gone []string, err error) {
+	if err := os.MkdirAll(filepath.Dir(s.Path), 0o700); err != nil {
+		return nil, nil, fmt.Errorf("%s: cannot be made: %w", filepath.Dir(s.Path), plain(err))
+	}
 	target, err := atomicfile.Resolve(s.Path)
 	if err != nil {
 		return nil, nil, refuse(unreadable(s.Path, err))

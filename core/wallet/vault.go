@@ -36,8 +36,8 @@ func (v *Vault) Find(q secret.Query, byDefault bool) (*secret.Located, *finding.
 	var failure *secret.Failure
 	switch {
 	case errors.As(err, &failure):
-		if byDefault && failure.Found.Code == "wallet.missing" {
-			return nil, finding.New("secret.no-match", "there is no wallet %s", v.Store.Path)
+		if code := failure.Found.Code; byDefault && (code == "wallet.missing" || code == "wallet.locked") {
+			return nil, finding.New("secret.no-match", "%s, and the profile does not name it", failure.Found.Cause)
 		}
 		return nil, failure.Found
 	case err != nil:

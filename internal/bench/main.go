@@ -63,7 +63,10 @@ func run() error {
 			return err
 		}
 	}
-	return b.passfile()
+	if err := b.passfile(); err != nil {
+		return err
+	}
+	return b.wallet()
 }
 
 // time runs a program once.

@@ -100,9 +100,13 @@ func (r *Report) finding(s check.Stage) {
 }
 
 // wrap breaks text at spaces so that it fits beside a column of indent blanks.
-func (r *Report) wrap(text string, indent int) string {
-	room := r.width - indent - 1
-	if r.width == 0 || room < 20 {
+func (r *Report) wrap(text string, indent int) string { return wrap(text, r.width, indent) }
+
+// wrap breaks text at spaces into lines of width columns, those after the first
+// behind indent blanks. Width 0 is no terminal, whose lines stay whole.
+func wrap(text string, width, indent int) string {
+	room := width - indent - 1
+	if width == 0 || room < 20 {
 		return text
 	}
 	var lines []string

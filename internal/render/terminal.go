@@ -76,19 +76,18 @@ func (t *Terminal) Say(format string, args ...any) {
 // Failure prints an error as one line, what was seen of it where it is a
 // finding's, and lines to try.
 func (t *Terminal) Failure(err error, try []string) {
-	label := "gharbor: "
-	if t.colour {
-		label = "\x1b[1mgharbor:\x1b[0m "
-	}
+	const label, indent = "gharbor: ", 2
+	width := Width(t.err)
 	text := err.Error()
 	var failure *secret.Failure
 	if errors.As(err, &failure) {
 		text += " (" + failure.Found.Code + ")"
 	}
-	fmt.Fprintln(t.err, label+text)
+	text = wrap(strings.Repeat("x", len(label)-indent)+text, width, indent)[len(label)-indent:] // the label takes room too
+	fmt.Fprintln(t.err, paint(t.colour).style("1", strings.TrimSpace(label))+" "+text)
 	if failure != nil {
 		for _, line := range failure.Found.Seen {
-			fmt.Fprintln(t.err, "  seen: "+clean.Visible(line))
+			fmt.Fprintln(t.err, "  "+wrap("seen: "+clean.Visible(line), width, 8))
 		}
 	}
 	for _, line := range try {
