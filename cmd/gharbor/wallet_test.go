@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -27,15 +28,13 @@ type testWallet struct {
 	path string
 }
 
-// turn lets one test at a time work with a wallet: making keys of passphrases
-// takes a whole core, and tests of servers that are slow go by the clock.
-var turn = make(chan bool, 1)
+// turn lets one test at a time make a key of a passphrase: that takes a whole
+// core, and tests of servers that are slow go by the clock.
+var turn sync.Mutex
 
 // withWallet makes a wallet at the lowest cost that there is.
 func withWallet(t *testing.T, p *testkit.Program) *testWallet {
 	t.Helper()
-	turn <- true
-	t.Cleanup(func() { <-turn })
 	file := filepath.Join(t.TempDir(), "passphrase")
 	p.Write(file, passphrase+"\n")
 	runtime, err := os.MkdirTemp("", "gh") // the path of a socket is short
@@ -53,6 +52,8 @@ func withWallet(t *testing.T, p *testkit.Program) *testWallet {
 // do runs a verb of wallet with the passphrase.
 func (w *testWallet) do(args ...string) *testkit.Result {
 	w.t.Helper()
+	turn.Lock()
+	defer turn.Unlock()
 	return w.Run(append(append([]string{"wallet"}, args...), w.open...)...)
 }
 
@@ -64,6 +65,8 @@ func (w *testWallet) ok(args ...string) *testkit.Result {
 // put keeps a secret.
 func (w *testWallet) put(name, text string, args ...string) *testkit.Result {
 	w.t.Helper()
+	turn.Lock()
+	defer turn.Unlock()
 	return w.Feed(text, slices.Concat([]string{"wallet", "put", name, "-secret-stdin"}, args, w.open)...)
 }
 
