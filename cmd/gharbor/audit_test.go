@@ -62,10 +62,10 @@ func TestAudit(t *testing.T) {
 	home := filepath.Dir(p.Home)
 	os.Chmod(home, 0o755)
 	w := withWallet(t, p)
-	w.put("one", "dunlin", "-bind", "sightings").Want(0)
-	w.put("two", "dunlin", "-bind", "sightings").Want(0)
-	w.put("loose", "knot").Want(0)
-	w.ok("reader", "add", "nightly", "-out", filepath.Join(t.TempDir(), "pin"))
+	w.quickPut("one", "dunlin", "sightings")
+	w.quickPut("two", "dunlin", "sightings")
+	w.quickPut("loose", "knot", "")
+	w.quickReader("nightly", filepath.Join(t.TempDir(), "pin"))
 	clean, none := audited(t, p, w.open...)
 	for key := range none {
 		if !strings.HasPrefix(key, "audit.un") && !strings.HasPrefix(key, "audit.re") {

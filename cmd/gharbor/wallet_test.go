@@ -4,6 +4,7 @@ package main
 
 import (
 	"bytes"
+	"context"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -14,6 +15,9 @@ import (
 	"testing"
 	"time"
 
+	"gentleharbor/core/profile"
+	"gentleharbor/core/secret"
+	"gentleharbor/core/wallet"
 	"gentleharbor/internal/testkit"
 	"gentleharbor/standin/postgresql"
 )
@@ -28,11 +32,31 @@ type testWallet struct {
 	path string
 }
 
-// turn lets one test at a time make a key of a passphrase: that takes a whole
-// core, and tests of servers that are slow go by the clock.
+// turn lets one test at a time make a key of a passphrase, which takes a whole
+// core.
 var turn sync.Mutex
 
-// withWallet makes a wallet at the lowest cost that there is.
+// template is a wallet at the lowest cost that there is, made once, and its
+// passphrase, whose key is then known.
+var template = sync.OnceValues(func() (made struct {
+	pass *wallet.Passphrase
+	data []byte
+}, err error) {
+	folder, err := os.MkdirTemp("", "gharbor-wallet-")
+	if err != nil {
+		return made, err
+	}
+	defer os.RemoveAll(folder)
+	s := wallet.Store{Path: filepath.Join(folder, "wallet.ghw"), Seen: filepath.Join(folder, "seen.json")}
+	made.pass = &wallet.Passphrase{Value: secret.NewValue(passphrase)}
+	if _, err := s.Create(context.Background(), made.pass, wallet.CostFor(time.Millisecond)); err != nil {
+		return made, err
+	}
+	made.data, err = os.ReadFile(s.Path)
+	return made, err
+})
+
+// withWallet gives a program a wallet.
 func withWallet(t *testing.T, p *testkit.Program) *testWallet {
 	t.Helper()
 	file := filepath.Join(t.TempDir(), "passphrase")
@@ -43,10 +67,61 @@ func withWallet(t *testing.T, p *testkit.Program) *testWallet {
 	}
 	t.Cleanup(func() { os.RemoveAll(runtime) })
 	p.Setenv("XDG_RUNTIME_DIR", runtime)
+	p.Slow = true // tests of servers that are slow go by the clock
 	w := &testWallet{Program: p, t: t, open: []string{"-passphrase-file", file}, path: filepath.Join(p.Home, "wallet.ghw")}
-	w.ok("create", "-opening", "1ms")
+	made, err := template()
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.Write(w.path, string(made.data))
 	t.Cleanup(func() { p.Run("wallet", "lock") }) // no process stays behind
 	return w
+}
+
+// quick changes the wallet without the program, and without making a key of the
+// passphrase anew: for what a test only starts from.
+func (w *testWallet) quick(change func(*wallet.Wallet) error) {
+	w.t.Helper()
+	turn.Lock()
+	defer turn.Unlock()
+	made, err := template()
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	s := wallet.Store{Path: w.path, Seen: filepath.Join(w.Home, "wallets-seen.json")}
+	if _, err := s.Update(context.Background(), made.pass, change); err != nil {
+		w.t.Fatal(err)
+	}
+}
+
+// quickPut keeps a secret, bound to where a profile leads; "" for nowhere.
+func (w *testWallet) quickPut(name, text, bound string) {
+	w.t.Helper()
+	e := wallet.Entry{Name: name, Secret: secret.NewValue(text), Created: time.Now().UTC(), Changed: time.Now().UTC()}
+	if bound != "" {
+		file, err := (profile.Home{Dir: w.Home}).Load()
+		if err != nil {
+			w.t.Fatal(err)
+		}
+		b, err := wallet.BindingOf(file.Resolve(file.Lookup(bound), nil, profile.Environment{Lookup: func(string) (string, bool) { return "", false }}))
+		if err != nil {
+			w.t.Fatal(err)
+		}
+		e.Bindings = []wallet.Binding{b}
+	}
+	w.quick(func(o *wallet.Wallet) error { o.Put(e); return nil })
+}
+
+// quickReader lets a reader in.
+func (w *testWallet) quickReader(name, path string) {
+	w.t.Helper()
+	w.quick(func(o *wallet.Wallet) error {
+		pin, err := o.AddReader(name, time.Now())
+		if err != nil {
+			return err
+		}
+		return pin.WriteNew(path)
+	})
 }
 
 // do runs a verb of wallet with the passphrase.

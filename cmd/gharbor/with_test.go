@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -155,24 +156,36 @@ func TestWithPrograms(t *testing.T) {
 		}
 	}
 
-	// A gharbor that is killed can't clean up; the next one does.
-	cmd := exec.Command(p.Path, "with", "sightings", "--", "sh", "-c", "echo ready; sleep 1")
+	// A gharbor that is killed can't clean up; the next one does, once its program
+	// has ended too.
+	cmd := exec.Command(p.Path, "with", "sightings", "--", "sh", "-c", "echo $$; sleep 60")
 	cmd.Env = p.Env
 	out, _ := cmd.StdoutPipe()
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	out.Read(make([]byte, 6))
+	line := make([]byte, 20)
+	n, _ := out.Read(line)
+	pid, err := strconv.Atoi(strings.TrimSpace(string(line[:n])))
+	if err != nil {
+		t.Fatal(err)
+	}
+	noted := filepath.Join(runtime, strings.Join(left(), ""), "process")
+	for _, err := os.Stat(noted); err != nil; _, err = os.Stat(noted) {
+		time.Sleep(5 * time.Millisecond)
+	}
 	cmd.Process.Kill()
 	cmd.Wait()
 	p.OK("with", "sightings", "--", "true")
 	if len(left()) != 1 {
 		t.Errorf("the program still runs, and its file is gone: %v", left())
 	}
-	time.Sleep(1300 * time.Millisecond)
-	p.OK("with", "sightings", "--", "true")
-	if len(left()) != 0 {
-		t.Errorf("not swept: %v", left())
+	syscall.Kill(pid, syscall.SIGKILL)
+	for deadline := time.Now().Add(20 * time.Second); len(left()) > 0; time.Sleep(50 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			t.Fatalf("not swept: %v", left())
+		}
+		p.OK("with", "sightings", "--", "true")
 	}
 }
 

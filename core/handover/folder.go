@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"time"
 
 	"gentleharbor/core/owner"
 )
@@ -68,10 +69,12 @@ func sweep(base string) {
 		if err != nil || alive(pid) {
 			continue
 		}
-		if data, err := os.ReadFile(filepath.Join(path, "process")); err == nil {
-			if pid, err := strconv.Atoi(string(data)); err == nil && alive(pid) {
-				continue
-			}
+		data, err := os.ReadFile(filepath.Join(path, "process"))
+		if err != nil && time.Since(info.ModTime()) < time.Minute {
+			continue // its program may have been started and not noted yet
+		}
+		if pid, err := strconv.Atoi(string(data)); err == nil && alive(pid) {
+			continue
 		}
 		os.RemoveAll(path)
 	}
