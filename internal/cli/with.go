@@ -106,6 +106,9 @@ func (c *call) with(ctx context.Context, o withOptions) error {
 	if found != nil {
 		return &secret.Failure{Found: found}
 	}
+	if len(conn.Servers) > 1 && conn.Engine != "postgresql" {
+		c.Notice("the profile has %d hosts, and this engine's clients take one: they are given the first, %s", len(conn.Servers), conn.Servers[0])
+	}
 	c.olderClient(ctx, p, program)
 	return c.run(conn, o, program, words)
 }
