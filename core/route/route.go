@@ -265,7 +265,11 @@ func (n Network) dialShare(ctx context.Context, address string, left int) (net.C
 		ctx, cancel = context.WithTimeout(ctx, time.Until(deadline)/time.Duration(left))
 		defer cancel()
 	}
-	return n.Dial(ctx, "tcp", address)
+	conn, err := n.Dial(ctx, "tcp", address)
+	if deadline, ok := ctx.Deadline(); ok && errors.Is(err, context.Canceled) && !time.Now().Before(deadline) {
+		err = context.DeadlineExceeded // the budget was taken away before the dialler noticed its end
+	}
+	return conn, err
 }
 
 // Mixed reports whether an IPv6 address was refused before an IPv4 one served.

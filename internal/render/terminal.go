@@ -108,6 +108,9 @@ func (t *Terminal) Secret(ctx context.Context, prompt string) (secret.Value, err
 	if err != nil {
 		return secret.Value{}, err
 	}
+	if err := echoOff(fd); err != nil {
+		return secret.Value{}, err
+	}
 	fmt.Fprint(t.err, prompt+" (not shown): ")
 	var text []byte
 	err = t.interruptible(ctx, func() (err error) {
@@ -115,8 +118,8 @@ func (t *Terminal) Secret(ctx context.Context, prompt string) (secret.Value, err
 		return err
 	})
 	fmt.Fprintln(t.err)
+	term.Restore(fd, state) // reading it gave back what it found: no echo
 	if err != nil {
-		term.Restore(fd, state)
 		return secret.Value{}, err
 	}
 	return secret.NewValue(string(text)), nil

@@ -72,7 +72,6 @@ type Program struct {
 	t    testing.TB
 	Path string
 	Home string   // GHARBOR_HOME
-	Slow bool     // run it with the lowest priority, since it computes a lot
 	Dir  string   // to run it in; "" for the folder above Home
 	Env  []string // the whole environment
 }
@@ -121,9 +120,6 @@ func (p *Program) Feed(input string, args ...string) *Result {
 	ctx, cancel := context.WithTimeout(context.Background(), 90*time.Second)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, p.Path, args...)
-	if nice, err := exec.LookPath("nice"); p.Slow && err == nil {
-		cmd = exec.CommandContext(ctx, nice, append([]string{"-n", "19", p.Path}, args...)...)
-	}
 	cmd.Env = p.Env
 	cmd.Dir = p.Dir
 	if cmd.Dir == "" {
