@@ -144,7 +144,11 @@ func (c *call) exported(conn handover.Connection, o exportOptions) ([]byte, erro
 		variables = conn.Neutral()
 	}
 	if conn.Engine == "mysql" || conn.Engine == "mariadb" { // which have no variable for these two
-		variables = append(variables, handover.Variable{Name: "MYSQL_USER", Value: conn.User}, handover.Variable{Name: "MYSQL_DATABASE", Value: conn.Database})
+		for _, v := range []handover.Variable{{Name: "MYSQL_USER", Value: conn.User}, {Name: "MYSQL_DATABASE", Value: conn.Database}} {
+			if v.Value != "" {
+				variables = append(variables, v)
+			}
+		}
 	}
 	if conn.Password.Present() && conn.PasswordVariable() != "" {
 		variables = append(variables, handover.Variable{Name: conn.PasswordVariable(), Value: conn.Password.Disclose()})

@@ -116,14 +116,14 @@ func secretFile(path, what string) (secret.Value, error) {
 }
 
 // newPassphrase takes a new one, typed twice.
-func (c *call) newPassphrase(ctx context.Context, file string) (*wallet.Passphrase, error) {
+func (c *call) newPassphrase(ctx context.Context, file, flag string) (*wallet.Passphrase, error) {
 	var v secret.Value
 	var err error
 	switch {
 	case file != "":
 		v, err = secretFile(file, "the passphrase file")
 	case !c.Interactive():
-		err = noTerminal("the new passphrase", "-passphrase-file FILE   # a 0600 file with the passphrase in its first line")
+		err = noTerminal("the new passphrase", flag+" FILE   # a 0600 file with the passphrase in its first line")
 	default:
 		v, err = c.twice(ctx, "a new passphrase for the wallet")
 	}
@@ -257,6 +257,9 @@ func (c *call) binding(word string) (wallet.Binding, error) {
 			return wallet.Binding{}, usage("%w", err)
 		}
 		p = profile.Loose("address", sets, c.environment())
+		if p.AddressKind() == "" {
+			return wallet.Binding{}, usage("the address to bind to has no host")
+		}
 	} else {
 		var err error
 		if p, err = c.resolve(word, nil); err != nil {
@@ -272,6 +275,14 @@ func (c *call) binding(word string) (wallet.Binding, error) {
 		return b, usage("%w", err)
 	}
 	return b, nil
+}
+
+// otherFile is a wallet file that a command is given.
+func otherFile(path string) (*wallet.File, error) {
+	if _, err := os.Stat(path); err != nil {
+		return nil, usage("there is no file %s", path)
+	}
+	return wallet.Load(path)
 }
 
 // bindTo adds bindings that an entry does not have yet.

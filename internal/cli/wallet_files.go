@@ -116,7 +116,7 @@ A reader that the present wallet does not have any more does not come back.`,
 			if err != nil {
 				return err
 			}
-			from, err := wallet.Load(c.args[0])
+			from, err := otherFile(c.args[0])
 			if err != nil {
 				return err
 			}
@@ -156,7 +156,7 @@ An entry that was removed on one of the machines comes back.`,
 			if err != nil {
 				return err
 			}
-			from, err := wallet.Load(c.args[0])
+			from, err := otherFile(c.args[0])
 			if err != nil {
 				return err
 			}

@@ -53,7 +53,7 @@ How dear guessing it is, is chosen so that opening takes about half a second her
 			if opening <= 0 {
 				return usage("-opening: expected a time above zero")
 			}
-			pass, err := c.newPassphrase(ctx, o.file)
+			pass, err := c.newPassphrase(ctx, o.file, "-passphrase-file")
 			if err != nil {
 				return err
 			}
@@ -87,7 +87,7 @@ opens nothing that is written later. Readers stay.`,
 		},
 		run: func(ctx context.Context, c *call) error {
 			w, err := c.changeWallet(ctx, o, func(w *wallet.Wallet, _ *wallet.Passphrase) error {
-				next, err := c.newPassphrase(ctx, newFile)
+				next, err := c.newPassphrase(ctx, newFile, "-new-passphrase-file")
 				if err != nil {
 					return err
 				}
