@@ -1,14 +1,17 @@
-// Package atomicfile replaces files in one step, under a lock: a crash at any
-// moment leaves the old file or the new one, and two writers at once lose
-// nothing. Every file that the tool keeps is written through it. It stands
-// below all rooms and knows none of them.
+// Package atomicfile reads files within bounds, and replaces them in one step,
+// under a lock: a crash at any moment leaves the old file or the new one, and two
+// writers at once lose nothing. Every file that the tool keeps is written through
+// it. It stands below all rooms and knows none of them.
 package atomicfile
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
+	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -18,6 +21,40 @@ import (
 
 	"gentleharbor/core/owner"
 )
+
+// Read reads a regular file of at most most bytes. Anything else is an error: a
+// pipe would wait for a writer, a device has no end.
+func Read(path string, most int64) ([]byte, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode().IsRegular() {
+		return nil, errors.New("it is not a regular file")
+	}
+	file, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	var b bytes.Buffer
+	b.Grow(int(min(info.Size(), most)) + bytes.MinRead)
+	_, err = b.ReadFrom(io.LimitReader(file, most+1))
+	if err == nil && int64(b.Len()) > most {
+		err = fmt.Errorf("it is larger than %d KiB", most>>10)
+	}
+	return b.Bytes(), err
+}
+
+// Plain is a file's error without the operation and the path, which whoever says
+// it has said already.
+func Plain(err error) error {
+	var pathError *fs.PathError
+	if errors.As(err, &pathError) {
+		return pathError.Err
+	}
+	return err
+}
 
 // Resolve follows symbolic links, so that a rename replaces the file that a
 // link in a dotfiles folder leads to and not the link. The file itself need not

@@ -7,14 +7,12 @@ package intake
 
 import (
 	"bytes"
-	"errors"
 	"fmt"
-	"io"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
+	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/secret/optionfile"
@@ -34,25 +32,7 @@ type Found struct {
 const maxFile = 4 << 20
 
 // ReadFile reads a file of text, of at most 4 MiB.
-func ReadFile(path string) ([]byte, error) {
-	info, err := os.Stat(path)
-	if err != nil {
-		return nil, err
-	}
-	if !info.Mode().IsRegular() {
-		return nil, errors.New("it is not a regular file")
-	}
-	file, err := os.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	defer file.Close()
-	data, err := io.ReadAll(io.LimitReader(file, maxFile+1))
-	if err == nil && len(data) > maxFile {
-		err = fmt.Errorf("it is larger than %d MiB", maxFile>>20)
-	}
-	return data, err
-}
+func ReadFile(path string) ([]byte, error) { return atomicfile.Read(path, maxFile) }
 
 // Name makes a profile's name of words: small letters, digits, and signs between.
 func Name(words ...string) string {

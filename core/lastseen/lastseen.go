@@ -46,10 +46,8 @@ func Key(p *profile.Resolved) string { return p.Path() + "#" + p.Profile.Name }
 // All is what is kept; a file that is not there, or not readable, has nothing.
 func (s Store) All() map[string]Seen {
 	f := file{Profiles: map[string]Seen{}}
-	if info, err := os.Stat(s.Path); err == nil && info.Size() <= maxFile {
-		if data, err := os.ReadFile(s.Path); err == nil {
-			json.Unmarshal(data, &f)
-		}
+	if data, err := atomicfile.Read(s.Path, maxFile); err == nil {
+		json.Unmarshal(data, &f)
 	}
 	if f.Format != 1 || f.Profiles == nil {
 		return map[string]Seen{}

@@ -64,7 +64,7 @@ func LoadProject(place Place) (*File, error) {
 	if uid, ok := owner.Of(info); ok && uid != os.Getuid() && uid != 0 {
 		return nil, &FileError{place.Path, 0, ErrForeign.Error()}
 	}
-	data, err := readBounded(place.Path)
+	data, err := atomicfile.Read(place.Path, MaxFile)
 	if err != nil {
 		return nil, &FileError{place.Path, 0, "cannot be read: " + reason(err)}
 	}

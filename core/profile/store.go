@@ -1,11 +1,9 @@
 package profile
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -46,7 +44,7 @@ func (h Home) LocksPath() string { return filepath.Join(h.Dir, "locks") }
 // profiles. Loose permissions are mended, and said.
 func (h Home) Load() (*File, error) {
 	path := h.ProfilesPath()
-	data, err := readBounded(path)
+	data, err := atomicfile.Read(path, MaxFile)
 	if errors.Is(err, fs.ErrNotExist) {
 		return Parse(path, nil)
 	}
@@ -62,33 +60,8 @@ func (h Home) Load() (*File, error) {
 	return Parse(path, data)
 }
 
-func readBounded(path string) ([]byte, error) {
-	info, err := os.Stat(path) // before it is opened: a pipe would wait for a writer
-	if err != nil {
-		return nil, err
-	}
-	if !info.Mode().IsRegular() {
-		return nil, errors.New("it is not a regular file")
-	}
-	file, err := os.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	defer file.Close()
-	var b bytes.Buffer
-	b.Grow(int(min(info.Size(), MaxFile)) + bytes.MinRead)
-	_, err = b.ReadFrom(io.LimitReader(file, MaxFile+1))
-	return b.Bytes(), err
-}
-
 // reason is the system's reason without the path, which stands before it.
-func reason(err error) string {
-	var pathError *fs.PathError
-	if errors.As(err, &pathError) {
-		return pathError.Err.Error()
-	}
-	return err.Error()
-}
+func reason(err error) string { return atomicfile.Plain(err).Error() }
 
 // sharedFolder says why a folder is not the tool's own to tighten, where it is
 // looser than it would be: "" for one that is.

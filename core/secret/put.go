@@ -154,11 +154,11 @@ func setGroup(data []byte, group string, q Query, v Value) ([]byte, int, error) 
 func (f *Finder) rewrite(ctx context.Context, path string, change func([]byte) ([]byte, int, error), place *string) error {
 	target, err := atomicfile.Resolve(path)
 	if err != nil {
-		return fmt.Errorf("%s: %w", path, unwrapPath(err))
+		return fmt.Errorf("%s: %w", path, atomicfile.Plain(err))
 	}
 	unlock, err := atomicfile.LockIn(ctx, f.Locks, target)
 	if err != nil {
-		return fmt.Errorf("%s: cannot be locked: %w", target, unwrapPath(err))
+		return fmt.Errorf("%s: cannot be locked: %w", target, atomicfile.Plain(err))
 	}
 	defer unlock()
 	if found := JudgeFile(path, "the file"); found != nil && found.Code != "secret.missing" {
@@ -166,23 +166,15 @@ func (f *Finder) rewrite(ctx context.Context, path string, change func([]byte) (
 	}
 	data, err := os.ReadFile(target)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return fmt.Errorf("%s: %w", path, unwrapPath(err))
+		return fmt.Errorf("%s: %w", path, atomicfile.Plain(err))
 	}
 	text, line, err := change(data)
 	if err != nil {
 		return err
 	}
 	if err := (atomicfile.Writer{}).Write(target, text); err != nil {
-		return fmt.Errorf("%s: %w", path, unwrapPath(err))
+		return fmt.Errorf("%s: %w", path, atomicfile.Plain(err))
 	}
 	*place = fmt.Sprintf("%s, line %d", path, line)
 	return nil
-}
-
-func unwrapPath(err error) error {
-	var pathError *fs.PathError
-	if errors.As(err, &pathError) {
-		return pathError.Err
-	}
-	return err
 }

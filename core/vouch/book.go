@@ -3,9 +3,7 @@ package vouch
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -40,19 +38,12 @@ const maxBook = 16 << 20
 
 // Records reads the book; a file that is not there has none.
 func (b Book) Records() ([]Record, error) {
-	info, err := os.Stat(b.Path)
+	data, err := atomicfile.Read(b.Path, maxBook)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
-	var data []byte
-	if err == nil && info.Size() > maxBook {
-		err = fmt.Errorf("it is larger than %d MiB", maxBook>>20)
-	}
-	if err == nil {
-		data, err = os.ReadFile(b.Path)
-	}
 	if err != nil {
-		return nil, &profile.FileError{Path: b.Path, What: "cannot be read: " + plain(err)}
+		return nil, &profile.FileError{Path: b.Path, What: "cannot be read: " + atomicfile.Plain(err).Error()}
 	}
 	var file bookFile
 	if err := toml.Unmarshal(data, &file); err != nil || file.Format != 1 {
@@ -172,7 +163,7 @@ func (b Book) Withdraw(ctx context.Context, file string, names []string) ([]Reco
 func (b Book) change(ctx context.Context, change func([]Record) []Record) error {
 	unlock, err := atomicfile.Lock(ctx, b.Path)
 	if err != nil {
-		return &profile.FileError{Path: b.Path, What: plain(err)}
+		return &profile.FileError{Path: b.Path, What: atomicfile.Plain(err).Error()}
 	}
 	defer unlock()
 	all, err := b.Records()

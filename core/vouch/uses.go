@@ -11,7 +11,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"os/exec"
@@ -19,6 +18,7 @@ import (
 	"slices"
 	"strings"
 
+	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/secret/optionfile"
@@ -232,13 +232,13 @@ func (c *collector) file(what, written string) {
 
 // hash notes a file of the repository with the hash of its bytes.
 func (c *collector) hash(what, path string) {
-	data, err := readFile(path)
+	data, err := atomicfile.Read(path, maxFile)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		c.line(what, c.relative(path)+" (not there)")
 		return
 	case err != nil:
-		c.Trouble = fmt.Sprintf("%s cannot be read: %s", c.relative(path), plain(err))
+		c.Trouble = fmt.Sprintf("%s cannot be read: %s", c.relative(path), atomicfile.Plain(err))
 		c.line(what, c.relative(path)+" (cannot be read)")
 		return
 	}
@@ -254,7 +254,7 @@ func (c *collector) optionFiles(written string) {
 		return
 	}
 	_, err := optionfile.ReadWith(path, func(path string) ([]byte, error) {
-		data, err := readFile(path)
+		data, err := atomicfile.Read(path, maxFile)
 		if err == nil && c.inside(path) {
 			c.hash("option file", path)
 			data = c.Files[path]
@@ -267,35 +267,7 @@ func (c *collector) optionFiles(written string) {
 	case errors.Is(err, fs.ErrNotExist):
 		c.line("option file", c.relative(path)+" (not there)")
 	case err != nil:
-		c.Trouble = fmt.Sprintf("the option file %s cannot be read: %s", c.relative(path), plain(err))
+		c.Trouble = fmt.Sprintf("the option file %s cannot be read: %s", c.relative(path), atomicfile.Plain(err))
 		c.line("option file", c.relative(path)+" (cannot be read)")
 	}
-}
-
-func readFile(path string) ([]byte, error) {
-	info, err := os.Stat(path)
-	if err != nil {
-		return nil, err
-	}
-	if !info.Mode().IsRegular() {
-		return nil, errors.New("it is not a regular file")
-	}
-	file, err := os.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	defer file.Close()
-	data, err := io.ReadAll(io.LimitReader(file, maxFile+1))
-	if err == nil && len(data) > maxFile {
-		err = fmt.Errorf("it is larger than %d MiB", maxFile>>20)
-	}
-	return data, err
-}
-
-func plain(err error) string {
-	var pathError *fs.PathError
-	if errors.As(err, &pathError) {
-		return pathError.Err.Error()
-	}
-	return err.Error()
 }

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/profile"
@@ -66,7 +67,7 @@ func authority(path string) (string, error) {
 	}
 	data, err := os.ReadFile(path)
 	if err != nil {
-		return "", fmt.Errorf("tls-ca %s: %w", path, plain(err))
+		return "", fmt.Errorf("tls-ca %s: %w", path, atomicfile.Plain(err))
 	}
 	sum := sha256.Sum256(data)
 	return hex.EncodeToString(sum[:]), nil

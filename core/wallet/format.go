@@ -15,12 +15,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"runtime"
 	"time"
 
+	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
@@ -113,34 +113,21 @@ func Load(path string) (*File, error) {
 			Suggest("gharbor wallet create"))
 	case err != nil:
 		return nil, refuse(unreadable(path, err))
-	case !info.Mode().IsRegular():
-		return nil, refuse(unreadable(path, errors.New("it is not a regular file")))
 	case runtime.GOOS != "windows" && info.Mode().Perm()&0o022 != 0:
 		return nil, refuse(finding.New("wallet.permissions", "others may write the wallet %s, so it is not used", path).
 			Saw("its permissions are %04o; only its owner may write it", info.Mode().Perm()).
 			Suggest("chmod go-w %s", clean.Shell(path)))
 	}
-	file, err := os.Open(path)
+	data, err := atomicfile.Read(path, int64(len(magic)+3*4+2*maxHeader+maxContent+checksumSize+signatureSize))
 	if err != nil {
 		return nil, refuse(unreadable(path, err))
 	}
-	defer file.Close()
-	const most = len(magic) + 3*4 + 2*maxHeader + maxContent + checksumSize + signatureSize
-	var b bytes.Buffer
-	b.Grow(int(min(info.Size(), int64(most))) + bytes.MinRead)
-	if _, err := b.ReadFrom(io.LimitReader(file, int64(most)+1)); err != nil {
-		return nil, refuse(unreadable(path, err))
-	}
-	return Parse(path, b.Bytes())
+	return Parse(path, data)
 }
 
 func unreadable(path string, err error) *finding.Finding {
-	var pathError *fs.PathError
-	if errors.As(err, &pathError) {
-		err = pathError.Err
-	}
 	return finding.New("wallet.unreadable", "the wallet %s cannot be read", path).
-		Saw("%s", clean.Line(err.Error(), 0)).
+		Saw("%s", clean.Line(atomicfile.Plain(err).Error(), 0)).
 		Suggest("ls -l %s", clean.Shell(path))
 }
 

@@ -5,11 +5,9 @@ import (
 	"crypto/ed25519"
 	"crypto/rand"
 	"encoding/json"
-	"errors"
-	"io"
-	"io/fs"
 	"os"
 
+	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
@@ -48,14 +46,11 @@ func LoadPin(path string) (*Pin, error) {
 	if found := secret.JudgeFile(path, "the reader's pin file"); found != nil {
 		return nil, refuse(found)
 	}
-	file, err := os.Open(path)
+	data, err := atomicfile.Read(path, maxPin)
 	if err != nil {
-		return nil, refuse(unreadable(path, err))
-	}
-	defer file.Close()
-	data, err := io.ReadAll(io.LimitReader(file, maxPin+1))
-	if err != nil {
-		return nil, refuse(unreadable(path, err))
+		return nil, refuse(finding.New("wallet.pin", "the reader's pin file %s is damaged, or can't be read", path).
+			Saw("%s", atomicfile.Plain(err)).
+			Suggest("rm %s && gharbor wallet reader add NAME -out %s   # as the wallet's owner", clean.Shell(path), clean.Shell(path)))
 	}
 	p := &Pin{Path: path}
 	if err := strictJSON(data, &p.pinFile); err != nil || p.Format != 1 || len(p.Wallet) != 32 || !profile.ValidName(p.Name) ||
@@ -84,7 +79,7 @@ func (p *Pin) WriteNew(path string) error {
 	}
 	file, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	if err != nil {
-		return plain(err)
+		return atomicfile.Plain(err)
 	}
 	_, err = file.Write(append(data, '\n'))
 	if err == nil {
@@ -96,14 +91,5 @@ func (p *Pin) WriteNew(path string) error {
 	if err != nil {
 		os.Remove(path)
 	}
-	return plain(err)
-}
-
-// plain is an error of a file without its path, which the message has already.
-func plain(err error) error {
-	var pathError *fs.PathError
-	if errors.As(err, &pathError) {
-		return pathError.Err
-	}
-	return err
+	return atomicfile.Plain(err)
 }

@@ -34,16 +34,9 @@ const maxSeen = 1 << 20
 
 func (s *Store) readSeen() (seenFile, error) {
 	all := seenFile{Format: 1, Wallets: make(map[string]seen)}
-	info, err := os.Stat(s.Seen)
+	data, err := atomicfile.Read(s.Seen, maxSeen)
 	if errors.Is(err, fs.ErrNotExist) {
 		return all, nil
-	}
-	if err == nil && info.Size() > maxSeen {
-		err = errors.New("it is too large")
-	}
-	var data []byte
-	if err == nil {
-		data, err = os.ReadFile(s.Seen)
 	}
 	if err == nil {
 		err = strictJSON(data, &all)
@@ -53,7 +46,7 @@ func (s *Store) readSeen() (seenFile, error) {
 	}
 	if err != nil {
 		return all, refuse(finding.New("wallet.memory", "what was seen of the wallets so far cannot be read, so a wallet put back to an older state would not be noticed").
-			Saw("%s: %s", s.Seen, plain(err)).
+			Saw("%s: %s", s.Seen, atomicfile.Plain(err)).
 			Suggest("gharbor wallet verify -forget   # after making sure that the wallet is the newest"))
 	}
 	return all, nil
@@ -99,7 +92,7 @@ func (s *Store) remember(ctx context.Context, f *File, known seen) error {
 		return nil
 	}
 	if err := os.MkdirAll(filepath.Dir(s.Seen), 0o700); err != nil {
-		return plain(err)
+		return atomicfile.Plain(err)
 	}
 	unlock, err := atomicfile.Lock(ctx, s.Seen)
 	if err != nil {
@@ -118,7 +111,7 @@ func (s *Store) remember(ctx context.Context, f *File, known seen) error {
 	if err != nil {
 		return err
 	}
-	return plain(s.Writer.Write(s.Seen, append(data, '\n')))
+	return atomicfile.Plain(s.Writer.Write(s.Seen, append(data, '\n')))
 }
 
 // Forget drops what was seen of all wallets, for a file that can't be read.
@@ -127,5 +120,5 @@ func (s *Store) Forget() error {
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
-	return plain(err)
+	return atomicfile.Plain(err)
 }

@@ -79,7 +79,7 @@ func (w *Wallet) rotatedFrom(known seen) bool {
 // Create makes a new wallet, where there is none yet.
 func (s *Store) Create(ctx context.Context, passphrase *Passphrase, cost Cost) (*Wallet, error) {
 	if err := os.MkdirAll(filepath.Dir(s.Path), 0o700); err != nil {
-		return nil, fmt.Errorf("%s: cannot be made: %w", filepath.Dir(s.Path), plain(err))
+		return nil, fmt.Errorf("%s: cannot be made: %w", filepath.Dir(s.Path), atomicfile.Plain(err))
 	}
 	unlock, err := s.lock(ctx)
 	if err != nil {
@@ -107,7 +107,7 @@ func newKeys(h *header, owner *ownerKeys, passphrase *Passphrase) {
 func (s *Store) lock(ctx context.Context) (func(), error) {
 	unlock, err := atomicfile.Lock(ctx, s.Path)
 	if err != nil {
-		return nil, fmt.Errorf("%s.lock: %w", s.Path, plain(err))
+		return nil, fmt.Errorf("%s.lock: %w", s.Path, atomicfile.Plain(err))
 	}
 	return unlock, nil
 }
@@ -171,7 +171,7 @@ func (s *Store) write(ctx context.Context, w *Wallet) (*Wallet, error) {
 		return nil, err
 	}
 	if err := s.Writer.WriteShared(s.Path, data); err != nil {
-		return nil, fmt.Errorf("%s: cannot be written: %w", s.Path, plain(err))
+		return nil, fmt.Errorf("%s: cannot be written: %w", s.Path, atomicfile.Plain(err))
 	}
 	if err := s.remember(ctx, f, seen{}); err != nil {
 		return nil, fmt.Errorf("the wallet was written, and that it was could not be noted in %s: %w", s.Seen, err)
@@ -233,7 +233,7 @@ func (w *Wallet) RemoveReader(name string) ([]string, error) {
 // gone are the names of readers that were left out.
 func (s *Store) Restore(ctx context.Context, from *File, passphrase *Passphrase) (w *Wallet, gone []string, err error) {
 	if err := os.MkdirAll(filepath.Dir(s.Path), 0o700); err != nil {
-		return nil, nil, fmt.Errorf("%s: cannot be made: %w", filepath.Dir(s.Path), plain(err))
+		return nil, nil, fmt.Errorf("%s: cannot be made: %w", filepath.Dir(s.Path), atomicfile.Plain(err))
 	}
 	target, err := atomicfile.Resolve(s.Path)
 	if err != nil {
@@ -403,7 +403,7 @@ func (s *Store) Backup(to string) (*File, error) {
 		return nil, fmt.Errorf("%s exists already; a backup never overwrites", to)
 	}
 	if err := s.Writer.Write(to, f.data); err != nil {
-		return nil, fmt.Errorf("%s: cannot be written: %w", to, plain(err))
+		return nil, fmt.Errorf("%s: cannot be written: %w", to, atomicfile.Plain(err))
 	}
 	return f, nil
 }
