@@ -106,7 +106,11 @@ func (a *auditor) folder(path, what string, others fs.FileMode) {
 		}
 		return // root's folders are root's to arrange
 	}
-	a.permissions(path, what, others, High)
+	severity := Medium // others see the names in it
+	if info.Mode().Perm()&0o022 != 0 {
+		severity = High
+	}
+	a.permissions(path, what, others, severity)
 }
 
 // sources looks at where a profile's password is.
