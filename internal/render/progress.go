@@ -1,20 +1,22 @@
 package render
 
 import (
+	"fmt"
 	"io"
 	"slices"
 	"strings"
 	"sync"
 	"time"
-
-	"github.com/schollz/progressbar/v3"
 )
 
 // Progress shows on a terminal how far a run of many is, and what is in
-// flight. It is made for stderr: where that is no terminal it shows nothing.
+// flight. It is made for stderr: where that is no terminal it shows nothing. The
+// bar is a line of ours: a library for it brought an HTTP client along, which
+// every start of the program would wait for.
 type Progress struct {
 	mu     sync.Mutex
-	bar    *progressbar.ProgressBar
+	out    io.Writer
+	total  int
 	room   int // columns for the names
 	flying []string
 	done   int
@@ -38,9 +40,7 @@ func NewProgress(out io.Writer, total int) *Progress {
 	}
 	const count = 20 // columns for "| (1000/1000) " and the bar's ends
 	p.room = max(width-barWidth-count, 8)
-	p.bar = progressbar.NewOptions(total, progressbar.OptionSetWriter(out), progressbar.OptionSetWidth(barWidth), progressbar.OptionShowCount(),
-		progressbar.OptionSetPredictTime(false), progressbar.OptionSetElapsedTime(false), progressbar.OptionClearOnFinish(),
-		progressbar.OptionShowDescriptionAtLineEnd(), progressbar.OptionSetTheme(progressbar.Theme{Saucer: "~", SaucerHead: "~", SaucerPadding: " ", BarStart: "|", BarEnd: "|"}))
+	p.out, p.total = out, total
 	p.stop, p.ended = make(chan struct{}), make(chan struct{})
 	go p.draw()
 	return p
@@ -53,7 +53,7 @@ func (p *Progress) draw() {
 	for {
 		select {
 		case <-p.stop:
-			p.bar.Clear()
+			fmt.Fprint(p.out, clearLine)
 			return
 		case <-time.After(wait):
 			wait = redraw
@@ -63,10 +63,18 @@ func (p *Progress) draw() {
 			if runes := []rune(names); len(runes) > p.room {
 				names = string(runes[:p.room-1]) + "…"
 			}
-			p.bar.Describe(names)
-			p.bar.Set(done)
+			fmt.Fprint(p.out, clearLine+line(done, p.total, names))
 		}
 	}
+}
+
+// clearLine goes back to the line's start and empties it (ECMA-48, EL).
+const clearLine = "\r\x1b[K"
+
+// line is the display: the bar, the count, and the names.
+func line(done, total int, names string) string {
+	full := barWidth * done / max(total, 1)
+	return fmt.Sprintf("|%s%s| (%d/%d) %s", strings.Repeat("~", full), strings.Repeat(" ", barWidth-full), done, total, names)
 }
 
 // Begin notes that a step is in flight.

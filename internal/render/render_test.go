@@ -72,3 +72,14 @@ func TestTable(t *testing.T) {
 		t.Errorf("%q", out.String())
 	}
 }
+
+func TestProgressLine(t *testing.T) {
+	for _, c := range []struct {
+		done, total int
+		want        string
+	}{{0, 4, "|" + strings.Repeat(" ", 24) + "| (0/4) a, b"}, {1, 4, "|~~~~~~" + strings.Repeat(" ", 18) + "| (1/4) a, b"}, {4, 4, "|" + strings.Repeat("~", 24) + "| (4/4) a, b"}, {0, 0, "|" + strings.Repeat(" ", 24) + "| (0/0) a, b"}} {
+		if got := line(c.done, c.total, "a, b"); got != c.want {
+			t.Errorf("%q, want %q", got, c.want)
+		}
+	}
+}
