@@ -70,7 +70,14 @@ func groupHelp(out io.Writer, cmd *command) error {
 func commandHelp(out io.Writer, cmd *command) error {
 	var b bytes.Buffer
 	fmt.Fprintf(&b, "gharbor %s: %s\n\n", cmd.name, cmd.summary)
-	fmt.Fprintf(&b, "  %s\n", strings.TrimRight("gharbor "+cmd.name+" "+cmd.args+flagWord(cmd), " "))
+	words := []string{"gharbor", cmd.name}
+	if cmd.args != "" {
+		words = append(words, cmd.args)
+	}
+	if cmd.flags != nil && !strings.Contains(cmd.args, "[flags]") {
+		words = append(words, "[flags]")
+	}
+	fmt.Fprintf(&b, "  %s\n", strings.Join(words, " "))
 	if cmd.long != "" {
 		fmt.Fprintf(&b, "\n%s\n", cmd.long)
 	}
@@ -95,11 +102,4 @@ func commandHelp(out io.Writer, cmd *command) error {
 	}
 	_, err := out.Write(b.Bytes())
 	return err
-}
-
-func flagWord(cmd *command) string {
-	if cmd.flags == nil {
-		return ""
-	}
-	return " [flags]"
 }

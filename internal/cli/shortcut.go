@@ -19,11 +19,11 @@ import (
 func shortcutCommand() *command {
 	var into string
 	return &command{
-		name: "shortcut", args: "PROFILE NAME -- PROGRAM [ARGS…]", summary: "write a command of your own that runs a program with a profile",
+		name: "shortcut", args: "PROFILE NAME [flags] -- PROGRAM [ARGS…]", summary: "write a command of your own that runs a program with a profile",
 		long: `The command is a few lines of shell that call gharbor with; it holds no secret. Words
 given to it follow ARGS. It goes into a folder on your PATH, and never takes the place
 of a command that there is.`,
-		examples: []string{"gharbor shortcut sightings count-birds -- ./report.sh", "gharbor shortcut moult moult-sql -into ~/.local/bin -- mariadb --defaults-file={optionfile}"},
+		examples: []string{"gharbor shortcut sightings whose-birds -into ~/.local/bin -- printenv PGUSER", "gharbor shortcut moult moult-user -- grep user {optionfile}"},
 		least:    1, most: -1,
 		flags: func(fs *flag.FlagSet) { fs.StringVar(&into, "into", "", "the folder to write it into") },
 		run: func(ctx context.Context, c *call) error {

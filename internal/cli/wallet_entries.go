@@ -90,7 +90,7 @@ never given as a word. -bind takes a profile (what it leads to now), an address 
 its engine (postgresql://db.saltmarsh.example:5432), or alias:NAME. Without -bind the
 entry is bound to the profile of the same name, where there is one.`,
 		examples: []string{"gharbor wallet put sightings -bind sightings", "gharbor wallet put visitor -user visitor -bind sightings-ro -generate 32",
-			"pass-it-on | gharbor wallet put tides -bind postgresql://tide-db.internal.example:5432 -secret-stdin -passphrase-file FILE"},
+			"gharbor wallet put tides -bind postgresql://tide-db.internal.example:5432 -secret-stdin < FILE"},
 		least: 1, most: 1,
 		flags: func(fs *flag.FlagSet) {
 			o.flags(fs)

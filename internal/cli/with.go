@@ -39,7 +39,7 @@ type withOptions struct {
 func withCommand() *command {
 	var o withOptions
 	return &command{
-		name: "with", args: "PROFILE -- PROGRAM [ARGS…]", summary: "run a program with the connection in its environment",
+		name: "with", args: "PROFILE [flags] -- PROGRAM [ARGS…]", summary: "run a program with the connection in its environment",
 		long: `The program finds the connection where its engine's own clients and libraries look: in
 PG… variables and a password file for PostgreSQL, in an option file for MySQL and
 MariaDB; and as GHARBOR_HOST, _PORT, _SOCKET, _USER, _DATABASE, _ENGINE and _PROFILE
@@ -51,8 +51,9 @@ values. There is none for the password: arguments can be read by everybody here.
 
 Signals, streams and the exit code are the program's. 125: it was not started; 126: it
 can't be run; 127: it was not found.`,
-		examples: []string{"gharbor with sightings -- ./report.sh", "gharbor with moult -- mariadb --defaults-file={optionfile} -e 'SELECT 1'", "gharbor with sightings -url DATABASE_URL -- ./serve"},
-		least:    1, most: -1,
+		examples: []string{"gharbor with sightings -- printenv PGHOST PGUSER", "gharbor with sightings -check -- sh -c 'echo \"$PGUSER at $PGHOST\"'",
+			"gharbor with moult -- grep user {optionfile}", "gharbor with sightings -url DATABASE_URL -- sh -c 'echo \"${DATABASE_URL%%:*}\"'"},
+		least: 1, most: -1,
 		flags: func(fs *flag.FlagSet) {
 			fs.Func("url", "put a connection URL, password included, into the variable of this name", func(s string) error {
 				if !profile.VariableName(s) {
