@@ -82,12 +82,49 @@ type call struct {
 	vouched  vouch.Book
 }
 
-// commands lists them in the order in which help shows them.
-func commands() []*command {
-	return []*command{
-		addCommand(), setCommand(), listCommand(), showCommand(), copyCommand(), renameCommand(), removeCommand(),
-		testCommand(), waitCommand(), compareCommand(), nearbyCommand(), certificateCommand(), withCommand(), shortcutCommand(), importCommand(), exportCommand(), secretCommand(), walletCommand(), auditCommand(), vouchCommand(), explainCommand(), demoCommand(), versionCommand(), helpCommand(),
+// maker makes a command by its name: a run makes the one that it is of.
+type maker struct {
+	name string
+	make func() *command
+}
+
+// makers lists them in the order in which help shows them.
+func makers() []maker {
+	return []maker{
+		{"add", addCommand},
+		{"set", setCommand},
+		{"list", listCommand},
+		{"show", showCommand},
+		{"copy", copyCommand},
+		{"rename", renameCommand},
+		{"remove", removeCommand},
+		{"test", testCommand},
+		{"wait", waitCommand},
+		{"compare", compareCommand},
+		{"nearby", nearbyCommand},
+		{"certificate", certificateCommand},
+		{"with", withCommand},
+		{"shortcut", shortcutCommand},
+		{"import", importCommand},
+		{"export", exportCommand},
+		{"secret", secretCommand},
+		{"wallet", walletCommand},
+		{"audit", auditCommand},
+		{"vouch", vouchCommand},
+		{"explain", explainCommand},
+		{"demo", demoCommand},
+		{"version", versionCommand},
+		{"help", helpCommand},
 	}
+}
+
+// commands makes them all, for help.
+func commands() []*command {
+	var all []*command
+	for _, m := range makers() {
+		all = append(all, m.make())
+	}
+	return all
 }
 
 // exitError is an error with an exit code of its own and lines to try.
@@ -157,18 +194,17 @@ func exitCode(err error) (code int, try []string) {
 }
 
 func dispatch(ctx context.Context, w World, term *render.Terminal, noColour bool, args []string) error {
-	all := commands()
 	if len(args) == 0 {
-		return overview(w.Stdout, all)
+		return overview(w.Stdout, commands())
 	}
 	name := args[0]
 	switch name {
 	case "-h", "-help", "--help":
-		return overview(w.Stdout, all)
+		return overview(w.Stdout, commands())
 	case "-version", "--version":
 		name = "version"
 	}
-	cmd, rest, err := choice(all, append([]string{name}, args[1:]...))
+	cmd, rest, err := choice(append([]string{name}, args[1:]...))
 	if err != nil {
 		return err
 	}
@@ -202,7 +238,16 @@ func dispatch(ctx context.Context, w World, term *render.Terminal, noColour bool
 // choice finds the command that the first words name, a group's verb included.
 // rest are the words behind it; a group comes back itself where no verb follows,
 // or a wish for help.
-func choice(all []*command, words []string) (cmd *command, rest []string, err error) {
+func choice(words []string) (cmd *command, rest []string, err error) {
+	var all []*command
+	for _, m := range makers() {
+		if m.name == words[0] {
+			all = []*command{m.make()}
+		}
+	}
+	if all == nil {
+		return nil, nil, unknownCommand(commands(), "", words[0])
+	}
 	group := ""
 	for {
 		name := strings.TrimSpace(group + " " + words[0])

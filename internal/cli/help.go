@@ -18,7 +18,7 @@ func helpCommand() *command {
 			if len(c.args) == 0 {
 				return overview(c.Stdout, commands())
 			}
-			cmd, rest, err := choice(commands(), c.args)
+			cmd, rest, err := choice(c.args)
 			switch {
 			case err != nil:
 				return err
