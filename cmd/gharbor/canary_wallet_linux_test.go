@@ -123,6 +123,9 @@ func testCanaryWith(t *testing.T) {
 	for _, pid := range []string{words[0], strconv.Itoa(cmd.Process.Pid)} {
 		for _, name := range []string{"cmdline", "environ"} {
 			data, err := os.ReadFile("/proc/" + pid + "/" + name)
+			if os.IsPermission(err) && pid != words[0] {
+				continue // gharbor's own can't be read, but by root
+			}
 			if err != nil {
 				t.Fatal(err)
 			}
