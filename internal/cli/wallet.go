@@ -138,6 +138,7 @@ func (c *call) newPassphrase(ctx context.Context, file, flag string) (*wallet.Pa
 
 // twice asks for a secret until it was typed twice alike.
 func (c *call) twice(ctx context.Context, prompt string) (secret.Value, error) {
+	defer c.Unseen()()
 	for range 3 {
 		first, err := c.Secret(ctx, prompt)
 		if err != nil {

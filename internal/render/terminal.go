@@ -125,6 +125,20 @@ func (t *Terminal) Secret(ctx context.Context, prompt string) (secret.Value, err
 	return secret.NewValue(string(text)), nil
 }
 
+// Unseen switches the echo off for a dialogue of several secrets, so that what is
+// typed ahead of a question is not shown either. seen gives it back.
+func (t *Terminal) Unseen() (seen func()) {
+	if t.in == nil {
+		return func() {}
+	}
+	fd := int(t.in.Fd())
+	state, err := term.GetState(fd)
+	if err != nil || echoOff(fd) != nil {
+		return func() {}
+	}
+	return func() { term.Restore(fd, state) }
+}
+
 // interruptible runs a blocking read, and leaves it behind when ctx ends.
 func (t *Terminal) interruptible(ctx context.Context, read func() error) error {
 	done := make(chan error, 1)
