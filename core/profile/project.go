@@ -143,11 +143,7 @@ func (h Home) UpdateProject(ctx context.Context, place Place, edit func(*File) (
 	if err != nil {
 		return err
 	}
-	e, err := edit(file)
-	if err != nil {
-		return err
-	}
-	text, err := e.checked()
+	text, err := file.edited(edit)
 	if err != nil {
 		return err
 	}

@@ -121,15 +121,20 @@ func (h Home) Update(ctx context.Context, edit func(*File) (*Edit, error)) error
 	if err != nil {
 		return err
 	}
-	e, err := edit(file)
-	if err != nil {
-		return err
-	}
-	text, err := e.checked()
+	text, err := file.edited(edit)
 	if err != nil {
 		return err
 	}
 	return WriteFile(target, text)
+}
+
+// edited is the file's text after an edit, checked as if it had been read.
+func (f *File) edited(edit func(*File) (*Edit, error)) ([]byte, error) {
+	e, err := edit(f)
+	if err != nil {
+		return nil, err
+	}
+	return e.checked()
 }
 
 // WriteFile replaces a file of the tool's in one step; its mode is 0600.

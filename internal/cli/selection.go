@@ -99,7 +99,10 @@ func (c *call) choose(s selection, over overrides) ([]*profile.Resolved, error) 
 		if s.has(plain) && !plain.Vouched() {
 			skipped++
 		} else if s.has(plain) {
-			chosen = append(chosen, file.Resolve(p, over, env))
+			if len(over) > 0 { // once is enough otherwise: a project's profile is hashed each time
+				plain = file.Resolve(p, over, env)
+			}
+			chosen = append(chosen, plain)
 		}
 	}
 	if skipped > 0 {

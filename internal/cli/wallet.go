@@ -39,8 +39,13 @@ type walletFlags struct {
 	file string // of the passphrase
 }
 
-func (o *walletFlags) flags(fs *flag.FlagSet) {
+// pathFlag registers -wallet alone, for what needs no passphrase.
+func (o *walletFlags) pathFlag(fs *flag.FlagSet) {
 	fs.StringVar(&o.path, "wallet", "", "the wallet's file, instead of the one of the settings")
+}
+
+func (o *walletFlags) flags(fs *flag.FlagSet) {
+	o.pathFlag(fs)
 	fs.StringVar(&o.file, "passphrase-file", "", "a 0600 file with the passphrase in its first line")
 }
 

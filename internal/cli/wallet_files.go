@@ -81,9 +81,7 @@ func walletBackup() *command {
 		name: "wallet backup", args: "FILE", summary: "copy the wallet, as encrypted as it is",
 		examples: []string{"gharbor wallet backup ~/wallet-2026-11.ghw"},
 		least:    1, most: 1,
-		flags: func(fs *flag.FlagSet) {
-			fs.StringVar(&o.path, "wallet", "", "the wallet's file, instead of the one of the settings")
-		},
+		flags: o.pathFlag,
 		run: func(_ context.Context, c *call) error {
 			s, _, err := c.store(o.path)
 			if err != nil {

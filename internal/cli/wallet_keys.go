@@ -233,7 +233,7 @@ func readerList() *command {
 		name: "wallet reader list", summary: "who can read the wallet without its passphrase",
 		examples: []string{"gharbor wallet reader list"},
 		flags: func(fs *flag.FlagSet) {
-			fs.StringVar(&o.path, "wallet", "", "the wallet's file, instead of the one of the settings")
+			o.pathFlag(fs)
 			form.flag(fs)
 		},
 		run: func(_ context.Context, c *call) error {

@@ -131,9 +131,7 @@ func walletLock() *command {
 	return &command{
 		name: "wallet lock", summary: "end an unlock",
 		examples: []string{"gharbor wallet lock"},
-		flags: func(fs *flag.FlagSet) {
-			fs.StringVar(&o.path, "wallet", "", "the wallet's file, instead of the one of the settings")
-		},
+		flags:    o.pathFlag,
 		run: func(_ context.Context, c *call) error {
 			s, _, err := c.store(o.path)
 			if err != nil {

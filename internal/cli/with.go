@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/check"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/handover"
@@ -151,11 +152,7 @@ func plainReason(err error) string {
 	if errors.As(err, &execError) {
 		err = execError.Err
 	}
-	var pathError *os.PathError
-	if errors.As(err, &pathError) {
-		err = pathError.Err
-	}
-	return err.Error()
+	return atomicfile.Plain(err).Error()
 }
 
 // ready tests the profile; what is wrong is told as test tells it.

@@ -14,6 +14,8 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+
+	"gentleharbor/core/atomicfile"
 )
 
 // Bounds. Real option files have some kilobytes; what is beyond these is no
@@ -160,7 +162,7 @@ func (r *reader) directive(path string, number int, text string, depth int) erro
 	}
 	entries, err := os.ReadDir(target)
 	if err != nil {
-		return &Error{path, number, "!includedir: " + plain(err)}
+		return &Error{path, number, "!includedir: " + atomicfile.Plain(err).Error()}
 	}
 	for _, entry := range entries { // sorted by name
 		if slices.Contains([]string{".cnf", ".ini"}, filepath.Ext(entry.Name())) {
@@ -181,15 +183,7 @@ func (r *reader) included(path string, number int, target string, depth int) err
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
-	return &Error{path, number, fmt.Sprintf("!include %s: %s", target, plain(err))}
-}
-
-func plain(err error) string {
-	var pathError *fs.PathError
-	if errors.As(err, &pathError) {
-		return pathError.Err.Error()
-	}
-	return err.Error()
+	return &Error{path, number, fmt.Sprintf("!include %s: %s", target, atomicfile.Plain(err))}
 }
 
 // parseOption reads a name, or a name and a value. A comment begins at a # that
