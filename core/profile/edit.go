@@ -81,7 +81,7 @@ func (e *Edit) checked() ([]byte, error) {
 }
 
 func (p *Profile) sameAs(o *Profile) bool {
-	if o == nil || len(p.Entries) != len(o.Entries) {
+	if o == nil || len(p.Entries) != len(o.Entries) || (p.direct > 0) != (o.direct > 0) || !slices.EqualFunc(p.Hops, o.Hops, (*Hop).equal) {
 		return false
 	}
 	for _, e := range p.Entries {
@@ -120,13 +120,19 @@ func (f *File) Add(name string, sets []Override) (*Edit, error) {
 		return nil, err
 	}
 	p := &Profile{Name: name}
+	p.Hops, p.direct = hopsOf(sets)
 	for _, s := range sets {
-		if !s.Unset {
+		if !s.Unset && s.Hop == 0 {
 			p.Entries = append(p.Entries, Entry{Field: s.Field, Value: s.Value})
 		}
 	}
 	if err := f.checkLike(p); err != nil {
 		return nil, err
+	}
+	for i, h := range p.Hops {
+		if why := h.problem(); why != "" {
+			return nil, refuse("hop %d: %s", i+1, why)
+		}
 	}
 	e := f.edit()
 	e.want = append(e.want, p)
@@ -159,12 +165,32 @@ func (f *File) Copied(p *Profile, intoProject bool, home string) ([]Override, er
 			return nil, refuse("%s is like %s, which stands in your own file; a project's profile can't be", p.Name, own.Value.Text())
 		case own.Field.Name == "like":
 			set.Value = TextValue(ProjectPrefix + own.Value.Text())
-		case own.Value.kind == Text && !(own.Field.Expands && strings.Contains(own.Value.text, "$")):
-			set.Value = TextValue(own.Field.Whole(own.Value.text, filepath.Dir(p.in.Path), home))
+		default:
+			set.Value = p.whole(own, home)
 		}
 		sets = append(sets, set)
 	}
+	if p.direct > 0 {
+		sets = append(sets, Override{Field: &Field{Name: "hop"}, Hop: -1})
+	}
+	for i, h := range p.Hops {
+		for _, own := range h.Entries {
+			set := Override{Field: own.Field, Value: own.Value, Hop: i + 1}
+			if p.InProject() != intoProject {
+				set.Value = p.whole(own, home)
+			}
+			sets = append(sets, set)
+		}
+	}
 	return sets, nil
+}
+
+// whole is an entry's value with its path made whole, where it has one.
+func (p *Profile) whole(own Entry, home string) Value {
+	if own.Value.kind != Text || own.Field.Expands && strings.Contains(own.Value.text, "$") {
+		return own.Value
+	}
+	return TextValue(own.Field.Whole(own.Value.text, filepath.Dir(p.in.Path), home))
 }
 
 func (f *File) checkLike(p *Profile) error {
@@ -196,15 +222,22 @@ func (p *Profile) toml() string {
 		for _, e := range entries {
 			width = max(width, len(e.Field.Name)-len(prefix))
 		}
-		fmt.Fprintf(&b, "[%s]\n", header)
+		fmt.Fprintf(&b, "%s\n", header)
 		for _, e := range entries {
 			fmt.Fprintf(&b, "%-*s = %s\n", width, strings.TrimPrefix(e.Field.Name, prefix), e.Value.toml())
 		}
 	}
-	table("profile."+nameKey(p.Name), "", own)
+	table("[profile."+nameKey(p.Name)+"]", "", own)
+	if p.direct > 0 {
+		b.WriteString("hop = []\n")
+	}
+	for _, h := range p.Hops {
+		b.WriteByte('\n')
+		table("[[profile."+nameKey(p.Name)+".hop]]", "", h.sorted())
+	}
 	if len(expect) > 0 {
 		b.WriteByte('\n')
-		table("profile."+nameKey(p.Name)+".expect", "expect.", expect)
+		table("[profile."+nameKey(p.Name)+".expect]", "expect.", expect)
 	}
 	return b.String()
 }
@@ -224,17 +257,21 @@ func (f *File) Set(name string, sets []Override) (*Edit, error) {
 		return nil, f.Missing(name)
 	}
 	for i, s := range sets {
-		if slices.ContainsFunc(sets[:i], func(o Override) bool { return o.Field == s.Field }) {
+		if slices.ContainsFunc(sets[:i], func(o Override) bool { return o.Field == s.Field && o.Hop == s.Hop }) {
 			return nil, refuse("%s is given twice", s.Field.Name)
 		}
 	}
-	want := &Profile{Name: name, Line: p.Line, Entries: slices.Clone(p.Entries)}
+	want := p.clone()
 	e := f.edit()
 	plainFirst := slices.SortedStableFunc(slices.Values(sets), func(a, b Override) int { // a new expect table follows the new keys
 		return strings.Count(a.Field.Name, ".") - strings.Count(b.Field.Name, ".")
 	})
 	for _, s := range plainFirst {
-		if err := e.setOne(p, want, s); err != nil {
+		set := e.setOne
+		if s.Hop > 0 {
+			set = e.setHop
+		}
+		if err := set(p, want, s); err != nil {
 			return nil, err
 		}
 	}
@@ -246,6 +283,15 @@ func (f *File) Set(name string, sets []Override) (*Edit, error) {
 	}
 	e.want[slices.Index(e.want, p)] = want
 	return e, nil
+}
+
+// clone is a copy that can be changed without the profile.
+func (p *Profile) clone() *Profile {
+	c := &Profile{Name: p.Name, Line: p.Line, Entries: slices.Clone(p.Entries), direct: p.direct}
+	for _, h := range p.Hops {
+		c.Hops = append(c.Hops, &Hop{Line: h.Line, Entries: slices.Clone(h.Entries)})
+	}
+	return c
 }
 
 func twoAddresses(f *File, want *Profile) error {

@@ -37,6 +37,7 @@ type Field struct {
 	Path     bool   // names a file: "~" and relative paths belong to the file that holds it
 	Switchy  bool   // a Text that also takes true and false
 	Address  bool   // one of the kinds of address, of which a profile has one
+	Hop      bool   // a key of a hop, not of the profile
 	valid    func(string) bool
 }
 
@@ -148,7 +149,6 @@ var later = map[string]string{
 	"alias":     "address by alias is not in this version; use host, hosts or socket",
 	"container": "address by container is not in this version; use host and the published port",
 	"cloud":     "address by cloud instance is not in this version; use host",
-	"hop":       "hops are not in this version",
 }
 
 // passwordKeys are what people call a password; none of them may hold one.
@@ -323,7 +323,7 @@ func (f *Field) check(v Value) string {
 	if f.Name == "host" {
 		why = hostAdvice(v.text)
 	}
-	if f.Name == "secret" {
+	if f.Name == "secret" && !f.Hop {
 		why = secret.Advice(v.text)
 	}
 	if words := enumeration(f.Name); words != nil {

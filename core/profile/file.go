@@ -33,7 +33,9 @@ type Profile struct {
 	Name    string
 	Line    int // of its table
 	Entries []Entry
+	Hops    []*Hop // in order from here to the server
 
+	direct          int   // the line of hop = [], 0 for none
 	in              *File // that it stands in
 	defined, expect place // what part of the file defines it, and its expectations
 }
@@ -85,6 +87,9 @@ func readInto(f *File, data []byte) (*File, error) {
 	if err := f.checkLikes(); err != nil {
 		return nil, err
 	}
+	if err := f.checkHops(); err != nil {
+		return nil, err
+	}
 	return f, nil
 }
 
@@ -131,7 +136,8 @@ func (a *assembler) fail(line int, what string, args ...any) error {
 	return &FileError{a.Path, line, fmt.Sprintf(what, args...)}
 }
 
-// takeTable takes a header: [profile], [profile.NAME] or [profile.NAME.expect].
+// takeTable takes a header: [profile], [profile.NAME], [profile.NAME.expect] or
+// [[profile.NAME.hop]].
 func (a *assembler) takeTable(h header) error {
 	a.current = h
 	switch {
@@ -149,9 +155,9 @@ func (a *assembler) takeTable(h header) error {
 			near = fmt.Sprintf("; did you mean %q?", n)
 		}
 		return a.fail(h.line, "unknown table %s%s; a profile is a table [profile.NAME]", clean.Quoted(h.path[0]), near)
-	case h.array && len(h.path) == 3 && h.path[2] == "hop":
-		return a.fail(h.line, "%s", later["hop"])
-	case h.array:
+	case len(h.path) == 3 && h.path[2] == "hop" && !h.array:
+		return a.fail(h.line, "a hop is a table with double brackets: [[profile.%s.hop]]", nameKey(h.path[1]))
+	case h.array && !(len(h.path) == 3 && h.path[2] == "hop"):
 		return a.fail(h.line, "a profile is a table with single brackets: [profile.NAME]")
 	case len(h.path) == 1:
 		if a.above.line > 0 {
@@ -166,6 +172,8 @@ func (a *assembler) takeTable(h header) error {
 	}
 	by := place{line: h.line}
 	switch {
+	case h.array:
+		return a.newHop(p, h.line)
 	case len(h.path) == 2:
 		return a.define(p, &p.defined, by, h.line, "is defined twice")
 	case len(h.path) == 3 && h.path[2] == "expect":
@@ -199,7 +207,7 @@ func (a *assembler) profile(name string, line int) (*Profile, error) {
 // takeEntry takes one key: format at the root, or a profile's.
 func (a *assembler) takeEntry(e *entry) error {
 	h := a.current
-	if len(h.path) == 2 && len(e.key) == 1 && e.inline < 0 { // the usual form, [profile.NAME] key = value
+	if len(h.path) == 2 && len(e.key) == 1 && e.inline < 0 && e.key[0] != "hop" { // the usual form, [profile.NAME] key = value
 		return a.set(a.byName[h.path[1]], e, e.key)
 	}
 	path := append(slices.Clone(h.path), e.key...)
@@ -217,6 +225,9 @@ func (a *assembler) takeEntry(e *entry) error {
 	if err != nil {
 		return err
 	}
+	if h.array {
+		return a.setHop(p, e, path[3:])
+	}
 	by := place{line: h.line, dotted: true}
 	if e.inline >= 0 {
 		by = place{line: int(e.inlineLine)}
@@ -231,6 +242,12 @@ func (a *assembler) takeEntry(e *entry) error {
 		if err := a.define(p, &p.defined, by, line, "is defined twice"); err != nil {
 			return err
 		}
+	}
+	if path[2] == "hop" {
+		if len(path) > 3 {
+			return a.fail(line, "profile %q: a hop is a table of its own: [[profile.%s.hop]]", p.Name, nameKey(p.Name))
+		}
+		return a.noHops(p, e)
 	}
 	if path[2] == "expect" && len(h.path) < 3 {
 		if err := a.define(p, &p.expect, by, line, "has two expect tables"); err != nil {

@@ -154,7 +154,6 @@ func TestMistakes(t *testing.T) {
 		{in(`like = "b"`), 4, `like: no profile "b"`},
 		{in(`like = "a"`), 4, "a circle, a → a"},
 		{in(`alias = "archive"`), 4, "not in this version"},
-		{in("host = \"x\"\n[[profile.a.hop]]\nhost = \"gate\""), 5, "hops are not in this version"},
 		{in("[profile.b]\nlike = \"a\"\n[profile.a.expect]\n[profile.c]\nlike = \"d\"\n[profile.d]\nlike = \"c\""), 10, "a circle, c → d → c"},
 		{in("[profile.b]\nlike = \"aa\""), 5, `did you mean "a"`},
 		{in("[profile.a]\nhost = \"x\""), 4, `profile "a" is defined twice; the first is at line 2`},

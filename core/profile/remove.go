@@ -23,12 +23,7 @@ func (f *File) Remove(name string) (*Edit, error) {
 		if i == 0 || len(h.path) < 2 || h.path[1] != name {
 			continue
 		}
-		first, last := h.here()
-		if own := d.lastOf(i); own != nil {
-			last = own.outerEnd
-		}
-		start, end := d.lines(first, last)
-		e.cuts = append(e.cuts, cut{start: d.commentAbove(start), end: d.blankBelow(end)})
+		e.cutTable(i)
 	}
 	for i := range d.entries {
 		own := &d.entries[i]
@@ -80,7 +75,8 @@ func (f *File) Rename(from, to string) (*Edit, error) {
 		return nil, err
 	}
 	e := f.edit()
-	renamed := &Profile{Name: to, Line: p.Line, Entries: p.Entries}
+	renamed := p.clone()
+	renamed.Name = to
 	e.want[slices.Index(e.want, p)] = renamed
 	for _, h := range e.doc.headers {
 		if len(h.path) >= 2 && h.path[1] == from {
@@ -103,7 +99,7 @@ func (f *File) Rename(from, to string) (*Edit, error) {
 		if other.Text("like") != from {
 			continue
 		}
-		changed := &Profile{Name: other.Name, Line: other.Line, Entries: slices.Clone(other.Entries)}
+		changed := other.clone()
 		for j := range changed.Entries {
 			if changed.Entries[j].Field.Name == "like" {
 				changed.Entries[j].Value = TextValue(to)

@@ -70,6 +70,7 @@ type Override struct {
 	Field *Field
 	Value Value
 	Unset bool // `key=`: as if neither the profile nor its likes had it
+	Hop   int  // the number of the hop whose key it is, 0 for the profile's; -1: there are none
 }
 
 // Resolved is a profile with everything that it takes from elsewhere. A value
@@ -159,6 +160,11 @@ func (r *Resolved) Problem() *finding.Finding {
 				Saw("%s is %q, from %s", e.Field.Name, e.Template, e.Origin).
 				Suggest("gharbor show %s", r.Profile.Name)
 		}
+	}
+	if key, e, err := r.hopProblem(); err != nil {
+		return finding.New("profile.variable", "%s: %v", key, err).
+			Saw("%s is %q, from %s", key, e.Template, e.Origin).
+			Suggest("gharbor show %s", r.Profile.Name)
 	}
 	return nil
 }
@@ -295,7 +301,7 @@ func (f *Field) Whole(text, base, home string) string {
 	if f.Path {
 		return wholePath(text, base, home)
 	}
-	if kind, path, ok := strings.Cut(text, ":"); ok && f.Name == "secret" && (kind == "file" || kind == "passfile" || kind == "optionfile") {
+	if kind, path, ok := strings.Cut(text, ":"); ok && (f.Name == "secret" || f.Name == "key-secret") && (kind == "file" || kind == "passfile" || kind == "optionfile") {
 		group := ""
 		if at := strings.IndexByte(path, '#'); at >= 0 && kind == "optionfile" {
 			path, group = path[:at], path[at:]
@@ -367,6 +373,8 @@ func (r *Resolved) byDefault(field *Field) (Effective, bool) {
 	case "tls":
 		switch {
 		case r.address == "":
+		case r.Local() && len(r.Hops()) > 0:
+			text, reason = "offered", "the address is on the last hop's own machine"
 		case r.Local():
 			text, reason = "offered", "the address is on this machine"
 		default:
@@ -424,7 +432,8 @@ func (r *Resolved) Hosts() []HostPort {
 }
 
 // Local reports whether everything that the profile may dial is written as an
-// address of this machine. DNS has no say in it.
+// address of the machine that dials it: this one, or the last hop. DNS has no say
+// in it.
 func (r *Resolved) Local() bool {
 	if r.AddressKind() == "socket" {
 		return true

@@ -12,6 +12,17 @@ const Forms = "ask, env:NAME, file:PATH, passfile[:PATH], optionfile[:PATH][#GRO
 // Words are the same without what may follow them, for a line of help.
 const Words = "ask, env:NAME, file:PATH, passfile, optionfile, wallet, keyring, command:WORDS, none"
 
+// HopForms lists the ways to write a secret source of a hop: credential files are
+// the database servers'.
+const HopForms = "ask, env:NAME, file:PATH, wallet[:ENTRY], keyring[:ENTRY], command:WORDS, none"
+
+// ValidForHop reports whether a hop may have s as the source of a password or of
+// a key's passphrase.
+func ValidForHop(s string) bool {
+	source, ok := ParseSource(s)
+	return ok && source.Kind != "default" && source.Kind != "passfile" && source.Kind != "optionfile" && s != "command"
+}
+
 // Source is a parsed secret source.
 type Source struct {
 	Kind string // a word of kinds, or "default" for the default order

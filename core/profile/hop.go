@@ -1,0 +1,431 @@
+package profile
+
+import (
+	"fmt"
+	"net"
+	"net/url"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/nearest"
+	"gentleharbor/core/secret"
+)
+
+// MaxHops bounds the hops of a profile: a longer way is a mistake.
+const MaxHops = 16
+
+// Hop is one jump host or proxy on the way to a server, as its file has it: a
+// table [[profile.NAME.hop]].
+type Hop struct {
+	Line    int // of its table
+	Entries []Entry
+}
+
+// own returns what the hop sets itself for a key.
+func (h *Hop) own(field *Field) (Entry, bool) {
+	for _, e := range h.Entries {
+		if e.Field == field {
+			return e, true
+		}
+	}
+	return Entry{}, false
+}
+
+func (h *Hop) has(key string) bool {
+	_, ok := h.own(hopFieldByName[key])
+	return ok
+}
+
+// OlderAlgorithms are those that a hop may ask for by name: none of them is used
+// otherwise. Some are broken, and all are out of date (OpenSSH's release notes say
+// since when each is off by default).
+var OlderAlgorithms = []string{
+	"diffie-hellman-group14-sha1", "diffie-hellman-group1-sha1", "diffie-hellman-group-exchange-sha1",
+	"ssh-rsa", "ssh-dss", "aes128-cbc", "3des-cbc", "hmac-sha1", "hmac-sha1-96",
+}
+
+// hopFields lists every key of a hop in the order in which the tool writes and
+// shows them.
+var hopFields = []Field{
+	{Name: "ssh", Expected: "the name of a host in your SSH client configuration", Summary: "take host, port, user, keys and more from that host of ~/.ssh/config", valid: validAlias},
+	{Name: "host", Expected: "a host name or an IP address, without port or user", Summary: "the jump host", Expands: true, valid: validHost},
+	{Name: "proxy", Expected: "socks5://HOST:PORT or http://HOST:PORT, without a user", Summary: "a SOCKS5 or HTTP CONNECT proxy in place of a jump host", valid: validProxy},
+	{Name: "port", Kind: Number, Expected: "a number from 1 to 65535", Summary: "its SSH port; 22 where not set", Expands: true, valid: validPort},
+	{Name: "user", Expected: "a name", Summary: "the account there; your own name where not set", Expands: true, valid: notEmpty},
+	{Name: "key", Expected: "a path", Summary: "a private key file; the usual ones in ~/.ssh where not set", Path: true, valid: notEmpty},
+	{Name: "key-secret", Expected: "a secret source: " + secret.HopForms, Summary: "where the key's passphrase is", valid: secret.ValidForHop},
+	{Name: "agent", Kind: Switch, Expected: "true or false", Summary: "offer the keys of the SSH agent too (default true)"},
+	{Name: "secret", Expected: "a secret source: " + secret.HopForms, Summary: "where the account's password is", valid: secret.ValidForHop},
+	{Name: "host-key", Expected: "a fingerprint such as SHA256:…, or a key such as ssh-ed25519 AAAA…", Summary: "the hop's own key: a fingerprint or a key line", valid: validHostKey},
+	{Name: "algorithms", Kind: List, Expected: "older algorithms by name: " + strings.Join(OlderAlgorithms, ", "), Summary: "older algorithms to allow there, by name", valid: oneOf(OlderAlgorithms)},
+}
+
+var hopFieldByName = func() map[string]*Field {
+	m := make(map[string]*Field, len(hopFields))
+	for i := range hopFields {
+		hopFields[i].Hop = true
+		m[hopFields[i].Name] = &hopFields[i]
+	}
+	return m
+}()
+
+// HopFields returns the description of every key of a hop, in writing order.
+func HopFields() []Field { return slices.Clone(hopFields) }
+
+// HopField returns the description of a hop's key, or nil.
+func HopField(name string) *Field { return hopFieldByName[name] }
+
+// hopKey matches hop.NUMBER.KEY, as a command line names a hop's key.
+var hopKey = regexp.MustCompile(`^hop\.([1-9][0-9]?)\.([a-z-]+)$`)
+
+// ParseHopKey takes hop.NUMBER.KEY apart. ok is false for anything else, and field
+// is nil for a key that no hop has.
+func ParseHopKey(s string) (number int, field *Field, ok bool) {
+	m := hopKey.FindStringSubmatch(s)
+	if m == nil {
+		return 0, nil, false
+	}
+	number, _ = strconv.Atoi(m[1])
+	return number, hopFieldByName[m[2]], true
+}
+
+// UnknownHopKey says what a hop's key that is none was probably meant to be.
+func UnknownHopKey(name string) string {
+	if slices.Contains(passwordKeys, strings.ToLower(name)) {
+		return "a password is never kept here; say where it is instead: secret (of the account) or key-secret (of the key)"
+	}
+	names := make([]string, len(hopFields))
+	for i := range hopFields {
+		names[i] = hopFields[i].Name
+	}
+	text := fmt.Sprintf("unknown key %s", clean.Quoted(name))
+	if near := nearest.Name(name, names); near != "" {
+		return text + fmt.Sprintf("; did you mean %q?", near)
+	}
+	return text + "; a hop has " + strings.Join(names, ", ")
+}
+
+// validAlias accepts what may follow Host in an SSH client configuration and is
+// one name: no pattern, and nothing that could be taken for an option.
+func validAlias(s string) bool {
+	return s != "" && len(s) <= 253 && !strings.HasPrefix(s, "-") && !strings.ContainsAny(s, " \t\"'*?!,;|&<>$`\\")
+}
+
+func validProxy(s string) bool {
+	u, err := url.Parse(s)
+	if err != nil || u.Scheme != "socks5" && u.Scheme != "http" || u.User != nil || u.RawQuery != "" || u.Fragment != "" || u.Path != "" && u.Path != "/" {
+		return false
+	}
+	host, port, err := net.SplitHostPort(u.Host)
+	return err == nil && validHost(host) && validPort(port)
+}
+
+var (
+	fingerprint = regexp.MustCompile(`^SHA256:[A-Za-z0-9+/]{43}=?$`)
+	keyLine     = regexp.MustCompile(`^(ssh|ecdsa|sk-ssh|sk-ecdsa)-[a-z0-9@.-]+ [A-Za-z0-9+/]{60,}={0,2}( .*)?$`)
+)
+
+func validHostKey(s string) bool { return fingerprint.MatchString(s) || keyLine.MatchString(s) }
+
+// newHop begins a hop at its table's line.
+func (a *assembler) newHop(p *Profile, line int) error {
+	if p.direct > 0 {
+		return a.fail(line, "profile %q: hop = [] at line %d says that there are none", p.Name, p.direct)
+	}
+	if len(p.Hops) == MaxHops {
+		return a.fail(line, "profile %q has more than %d hops", p.Name, MaxHops)
+	}
+	p.Hops = append(p.Hops, &Hop{Line: line})
+	return nil
+}
+
+// setHop takes a key of the hop that is being read.
+func (a *assembler) setHop(p *Profile, e *entry, key []string) error {
+	h, number := p.Hops[len(p.Hops)-1], len(p.Hops)
+	line, name := int(e.line), strings.Join(key, ".")
+	f := hopFieldByName[name]
+	switch {
+	case f == nil:
+		return a.fail(line, "profile %q: hop %d: %s", p.Name, number, UnknownHopKey(name))
+	case h.has(name):
+		return a.fail(line, "profile %q: hop %d: %s is set twice", p.Name, number, name)
+	}
+	if why := typeProblem(f, e); why != "" {
+		return a.fail(line, "profile %q: hop %d: %s: expected %s, found %s", p.Name, number, name, f.Expected, why)
+	}
+	if f.Kind == Number && e.value.kind == Text {
+		e.value.kind = f.Kind
+	}
+	if why := f.check(e.value); why != "" {
+		return a.fail(line, "profile %q: hop %d: %s: %s", p.Name, number, name, why)
+	}
+	h.Entries = append(h.Entries, Entry{Field: f, Value: e.value, Line: line})
+	return nil
+}
+
+// noHops takes `hop = []`, which says that there are none although the profile
+// that this one is like has some.
+func (a *assembler) noHops(p *Profile, e *entry) error {
+	switch {
+	case e.problem != "" || e.value.kind != List || len(e.value.list) > 0:
+		return a.fail(int(e.line), "profile %q: hop: a hop is a table of its own, [[profile.%s.hop]]; hop = [] says that there is none", p.Name, nameKey(p.Name))
+	case len(p.Hops) > 0:
+		return a.fail(int(e.line), "profile %q: hop = [] says that there are none, and there is one at line %d", p.Name, p.Hops[0].Line)
+	}
+	p.direct = int(e.line)
+	return nil
+}
+
+// checkHops refuses hops that say too little or contradict themselves.
+func (f *File) checkHops() error {
+	for _, p := range f.Profiles {
+		for i, h := range p.Hops {
+			if why := h.problem(); why != "" {
+				return &FileError{f.Path, h.Line, fmt.Sprintf("profile %q: hop %d: %s", p.Name, i+1, why)}
+			}
+		}
+	}
+	return nil
+}
+
+// problem says what is wrong with a hop as a whole, or "".
+func (h *Hop) problem() string {
+	var kinds []string
+	for _, key := range []string{"ssh", "host", "proxy"} {
+		if h.has(key) {
+			kinds = append(kinds, key)
+		}
+	}
+	switch {
+	case len(kinds) == 0:
+		return "it needs host, ssh or proxy: where is it?"
+	case len(kinds) > 1:
+		return fmt.Sprintf("%s and %s both say where it is; keep one", kinds[0], kinds[1])
+	case kinds[0] != "proxy":
+		return ""
+	}
+	for _, e := range h.Entries {
+		if !slices.Contains([]string{"proxy", "user", "secret"}, e.Field.Name) {
+			return fmt.Sprintf("%s has no meaning for a proxy, which takes proxy, user and secret", e.Field.Name)
+		}
+	}
+	return ""
+}
+
+func (h *Hop) equal(o *Hop) bool {
+	return slices.EqualFunc(h.sorted(), o.sorted(), func(a, b Entry) bool { return a.Field == b.Field && a.Value.equal(b.Value) })
+}
+
+// sorted are the entries in the usual order.
+func (h *Hop) sorted() []Entry {
+	var all []Entry
+	for i := range hopFields {
+		if e, ok := h.own(&hopFields[i]); ok {
+			all = append(all, e)
+		}
+	}
+	return all
+}
+
+// hopsOf makes hops of what a command line or a copy says, numbered from 1.
+func hopsOf(sets []Override) (hops []*Hop, direct int) {
+	for _, s := range sets {
+		switch {
+		case s.Hop < 0:
+			direct = 1
+		case s.Hop > 0 && !s.Unset:
+			for len(hops) < s.Hop {
+				hops = append(hops, &Hop{})
+			}
+			h := hops[s.Hop-1]
+			h.Entries = append(h.Entries, Entry{Field: s.Field, Value: s.Value})
+		}
+	}
+	return hops, direct
+}
+
+// EffectiveHop is one hop with everything that it takes from elsewhere.
+type EffectiveHop struct {
+	Number int // from 1, from here to the server
+	r      *Resolved
+	from   *Profile
+	hop    *Hop
+}
+
+// Hops are the hops on the way to the server, in order: the profile's own, or all
+// of the nearest profile that it is like.
+func (r *Resolved) Hops() []EffectiveHop {
+	for _, p := range r.chain {
+		if p.direct > 0 {
+			return nil
+		}
+		if len(p.Hops) == 0 {
+			continue
+		}
+		all := make([]EffectiveHop, len(p.Hops))
+		for i, h := range p.Hops {
+			all[i] = EffectiveHop{i + 1, r, p, h}
+		}
+		return all
+	}
+	return nil
+}
+
+// Line is the hop's place in its file.
+func (h EffectiveHop) Line() int { return h.hop.Line }
+
+// File is the file that the hop stands in.
+func (h EffectiveHop) File() string { return h.from.in.Path }
+
+// Profile is the name by which the profile that has the hop is meant.
+func (h EffectiveHop) Profile() string { return h.r.Called }
+
+// Key is the full name of one of its keys, as set and -override take it.
+func (h EffectiveHop) Key(key string) string { return fmt.Sprintf("hop.%d.%s", h.Number, key) }
+
+// Get returns the effective value of a key. What an SSH client configuration says
+// for it is not known here.
+func (h EffectiveHop) Get(key string) (Effective, bool) {
+	e, ok := h.Written(key)
+	if !ok {
+		return h.byDefault(key)
+	}
+	h.r.finish(&e)
+	return e, true
+}
+
+// Written is what the hop's file or the command line says for a key; nothing is
+// expanded.
+func (h EffectiveHop) Written(key string) (Effective, bool) {
+	field := hopFieldByName[key]
+	for i := len(h.r.overrides) - 1; i >= 0; i-- {
+		if o := h.r.overrides[i]; o.Field == field && o.Hop == h.Number {
+			return Effective{Field: field, Value: o.Value, Origin: Origin{Kind: FromOverride}}, !o.Unset
+		}
+	}
+	own, ok := h.hop.own(field)
+	if !ok {
+		return Effective{}, false
+	}
+	o := Origin{Kind: FromFile, File: h.from.in.Path, Line: own.Line}
+	if h.from != h.r.Profile {
+		o.Kind, o.Profile = FromLike, h.from.Name
+	}
+	return Effective{Field: field, Value: own.Value, Origin: o}, true
+}
+
+// byDefault is what holds where nothing was said. Where the hop is named by an
+// SSH client configuration, the port and the user are its business.
+func (h EffectiveHop) byDefault(key string) (Effective, bool) {
+	text, reason := "", ""
+	_, alias := h.Written("ssh")
+	_, proxy := h.Written("proxy")
+	switch {
+	case alias || proxy:
+	case key == "port":
+		text, reason = "22", "SSH's usual port"
+	case key == "user":
+		if h.r.env.Lookup != nil && h.r.notVouched == nil {
+			for _, name := range []string{"USER", "LOGNAME", "USERNAME"} {
+				if user, ok := h.r.env.Lookup(name); ok && user != "" && text == "" {
+					text, reason = user, "your own name here"
+				}
+			}
+		}
+	}
+	if key == "agent" && !proxy {
+		text, reason = "true", "a running SSH agent is asked"
+	}
+	if text == "" {
+		return Effective{}, false
+	}
+	return Effective{Field: hopFieldByName[key], Value: Value{kind: hopFieldByName[key].Kind, text: text}, Origin: Origin{Kind: FromEngine, Reason: reason}}, true
+}
+
+// Text is the effective value of a key as text, "" where there is none.
+func (h EffectiveHop) Text(key string) string {
+	e, _ := h.Get(key)
+	return e.Value.Text()
+}
+
+// Values lists the effective values, in the order of HopFields.
+func (h EffectiveHop) Values() []Effective {
+	var all []Effective
+	for i := range hopFields {
+		if e, ok := h.Get(hopFields[i].Name); ok {
+			all = append(all, e)
+		}
+	}
+	return all
+}
+
+// Command is the program and the words of a source command:WORDS of the hop, nil
+// for another source.
+func (h EffectiveHop) Command(key string) []string {
+	e, _ := h.Get(key)
+	source, ok := strings.CutPrefix(e.Value.Text(), "command:")
+	if !ok {
+		return nil
+	}
+	words := strings.Fields(source)
+	if len(words) > 0 && strings.Contains(words[0], "/") {
+		words[0] = wholePath(words[0], h.r.base(e.Origin), h.r.env.Home)
+	}
+	return words
+}
+
+// Folder is the folder of the file that the hop stands in.
+func (h EffectiveHop) Folder() string { return filepath.Dir(h.from.in.Path) }
+
+// Word names the hop as written: ssh:ALIAS, a proxy's URL, or USER@HOST:PORT. It
+// is what a wallet's entry is bound to.
+func (h EffectiveHop) Word() string {
+	if alias := h.Text("ssh"); alias != "" {
+		return "ssh:" + alias
+	}
+	if proxy := h.Text("proxy"); proxy != "" {
+		return strings.TrimSuffix(proxy, "/")
+	}
+	return h.Text("user") + "@" + net.JoinHostPort(strings.ToLower(h.Text("host")), h.Text("port"))
+}
+
+// HopWords are the words of all hops, in order from here.
+func (r *Resolved) HopWords() []string {
+	var words []string
+	for _, h := range r.Hops() {
+		words = append(words, h.Word())
+	}
+	return words
+}
+
+// hopProblem is the first variable of a hop that is not set or does not fit, and
+// a number on the command line that no hop has.
+func (r *Resolved) hopProblem() (where string, e Effective, err error) {
+	for _, h := range r.Hops() {
+		for i := range hopFields {
+			e, ok := h.Written(hopFields[i].Name)
+			if !ok || !hopFields[i].Expands {
+				continue
+			}
+			if err := r.finish(&e); err != nil {
+				return h.Key(hopFields[i].Name), e, err
+			}
+		}
+	}
+	return "", Effective{}, nil
+}
+
+// MissingHop is the number of a hop that an override names and the profile does
+// not have, 0 for none.
+func (r *Resolved) MissingHop() int {
+	for _, o := range r.overrides {
+		if o.Hop > len(r.Hops()) {
+			return o.Hop
+		}
+	}
+	return 0
+}
