@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"time"
 
 	"gentleharbor/core/clean"
@@ -18,12 +19,22 @@ import (
 	"gentleharbor/core/nearby"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/route"
+	"gentleharbor/core/route/hop"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/tlsrule"
 )
 
-// Stages are the names of the stages, in their order.
+// Stages are the names of the stages of a profile without hops, in their order.
 var Stages = []string{"profile", "secret", "route", "name", "reach", "speak", "tls", "login", "database", "session", "expect"}
+
+// stages are the names with those of so many hops.
+func stages(hops int) []string {
+	all := slices.Clone(Stages[:3])
+	for i := range hops {
+		all = append(all, fmt.Sprintf("hop %d", i+1))
+	}
+	return append(all, Stages[3:]...)
+}
 
 // DefaultTimeout bounds a whole test; questions to a person do not count.
 const DefaultTimeout = 10 * time.Second
@@ -62,6 +73,7 @@ func (r *Report) Count(o finding.Outcome) int {
 type Runner struct {
 	Engines  map[string]engine.Begin // by engine word
 	Network  route.Network
+	Hops     hop.Places
 	Finder   *secret.Finder
 	Places   nearby.Places
 	Timeout  time.Duration
@@ -95,6 +107,7 @@ type test struct {
 	conv    engine.Conversation
 	network string // of conv: "tcp" or "unix"
 	from    string // the address of its end here, "" for a socket
+	way
 }
 
 // Run tests a profile. It always returns a report; an interrupted ctx ends the
@@ -115,11 +128,11 @@ func (r *Runner) run(ctx context.Context, p *profile.Resolved) (*Report, engine.
 	}}
 	defer t.budget.stop()
 	t.straightLine(ctx)
-	for _, name := range Stages[len(t.report.Stages):] {
+	for _, name := range stages(t.count(p))[len(t.report.Stages):] {
 		t.tell(Stage{Stage: name, Outcome: finding.Skip})
 	}
 	t.report.MS = milliseconds(time.Since(start) - t.budget.pausedFor())
-	return t.report, t.conv
+	return t.report, t.whole()
 }
 
 // startFacts is what the profile says itself.
@@ -137,7 +150,7 @@ func (t *test) straightLine(ctx context.Context) {
 			candidates, result = t.findRoute()
 			return result
 		})
-	if ok {
+	if ok && t.goThrough(ctx) {
 		t.tryCandidates(ctx, candidates)
 	}
 }

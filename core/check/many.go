@@ -69,7 +69,7 @@ func (r *Runner) Many(ctx context.Context, profiles []*profile.Resolved, paralle
 // untested is the report of a profile whose turn never came.
 func untested(p *profile.Resolved) *Report {
 	report := &Report{Profile: p.Profile.Name, Outcome: finding.Skip, Interrupted: true, Stages: []Stage{}, Facts: startFacts(p)}
-	for _, name := range Stages {
+	for _, name := range stages(len(p.Hops())) {
 		report.Stages = append(report.Stages, Stage{Stage: name, Outcome: finding.Skip})
 	}
 	return report
@@ -85,6 +85,9 @@ func (r *Runner) AskAhead(ctx context.Context, profiles []*profile.Resolved) err
 		candidates, found := route.Candidates(p)
 		if found != nil {
 			continue
+		}
+		if err := r.askHops(ctx, p); err != nil {
+			return err
 		}
 		for _, c := range candidates {
 			located, _ := r.Finder.Locate(secretQuery(p, c))

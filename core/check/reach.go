@@ -71,7 +71,7 @@ func (t *test) givesWay() bool {
 		return false
 	}
 	area, _, _ := strings.Cut(last.Finding.Code, ".")
-	return area == "name" || area == "reach" || area == "speak" || last.Finding.Code == "session.server-full" || last.Finding.Code == "session.target"
+	return area == "hop" || area == "name" || area == "reach" || area == "speak" || last.Finding.Code == "session.server-full" || last.Finding.Code == "session.target"
 }
 
 // candidate runs the stages that need a server.
@@ -87,8 +87,9 @@ func (t *test) candidate(ctx context.Context, c route.Candidate) {
 	if reached.Network == "unix" {
 		t.report.Facts.Route = "socket " + reached.Address
 	}
+	t.report.Facts.Route += t.through()
 	t.conv, t.network = t.plan.begin(reached.Conn, t.target(c, reached)), reached.Network
-	if host, _, err := net.SplitHostPort(reached.Conn.LocalAddr().String()); err == nil {
+	if host, _, err := net.SplitHostPort(reached.Conn.LocalAddr().String()); err == nil && t.link == nil {
 		t.from = host
 	}
 	carried := t.conv.Facts()
@@ -120,6 +121,9 @@ func (t *test) aim(c route.Candidate) {
 // reach resolves and dials. The name's stage is told after the dial where only
 // that can say whether the first of its addresses was the right one.
 func (t *test) reach(ctx context.Context, c route.Candidate) (*route.Reached, bool) {
+	if t.link != nil {
+		return t.reachThrough(ctx, c)
+	}
 	name := t.profile.Profile.Name
 	var addrs []netip.Addr
 	wasHolding := t.holding

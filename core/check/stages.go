@@ -140,6 +140,11 @@ func (t *test) locateSecret(context.Context) finding.Result {
 		detail = "none found; the server may want none"
 	}
 	t.report.Facts.SecretSource = shown.Place
+	said, hopFound := t.locateHopSecrets()
+	if hopFound != nil {
+		return finding.Failed(hopFound)
+	}
+	detail += said
 	if warning != nil {
 		return finding.Warned(warning, "%s", detail)
 	}
@@ -163,7 +168,7 @@ func SecretQuery(p *profile.Resolved) (secret.Query, *finding.Finding) {
 // secretQuery says for which connection a secret is wanted.
 func secretQuery(p *profile.Resolved, c route.Candidate) secret.Query {
 	source, _ := secret.ParseSource(p.Text("secret"))
-	return secret.Query{Profile: p.Called, Source: source, Command: p.Command(), Folder: p.Folder(), Engine: p.Text("engine"), Host: c.Host, Socket: c.Folder, Port: strconv.Itoa(c.Port),
+	return secret.Query{Profile: p.Called, Source: source, Command: p.Command(), Folder: p.SecretFolder(), Hops: p.HopWords(), Engine: p.Text("engine"), Host: c.Host, Socket: c.Folder, Port: strconv.Itoa(c.Port),
 		Database: p.Text("database"), User: p.Text("user"), Local: c.Local(),
 		Address: c.String(), TLS: p.Text("tls"), TLSAuthority: p.Text("tls-ca"), TLSName: p.Text("tls-name"), Project: !p.Own(), Pinned: p.Pinned()}
 }
@@ -173,6 +178,9 @@ func (t *test) findRoute() ([]route.Candidate, finding.Result) {
 	candidates, found := route.Candidates(t.profile)
 	if found != nil {
 		return nil, finding.Failed(found)
+	}
+	if len(t.profile.Hops()) > 0 {
+		return candidates, t.planHops(candidates)
 	}
 	if len(candidates) == 1 {
 		return candidates, finding.Good("direct to %s%s", candidates[0], t.overTCP(candidates[0]))
@@ -199,7 +207,7 @@ func (t *test) target(c route.Candidate, reached *route.Reached) engine.Target {
 	return engine.Target{
 		Profile: t.profile.Profile.Name, User: t.profile.Text("user"), Database: t.profile.Text("database"),
 		Network: reached.Network, Address: reached.Address, TLS: t.plan.tls, ServerKey: t.profile.Text("server-key"), Pinned: t.profile.Pinned(),
-		PeerChecked: reached.Network == "unix" && route.PeerChecked(reached.Conn, c.Folder),
+		PeerChecked: reached.Network == "unix" && !c.Behind && route.PeerChecked(reached.Conn, c.Folder),
 		Thorough:    t.thorough,
 		NoSecret:    t.secret.None, NoSecretTried: t.secret.Tried,
 		TakeSecret: func(ctx context.Context) (secret.Value, error) {
@@ -218,6 +226,9 @@ func (t *test) target(c route.Candidate, reached *route.Reached) engine.Target {
 func (t *test) redial(reached *route.Reached) func(context.Context) (net.Conn, error) {
 	if t.single {
 		return nil
+	}
+	if t.link != nil {
+		return func(ctx context.Context) (net.Conn, error) { return t.link.Dial(ctx, reached.Network, reached.Address) }
 	}
 	return func(ctx context.Context) (net.Conn, error) {
 		return t.Network.Dial(ctx, reached.Network, reached.Address)

@@ -284,6 +284,17 @@ func (h EffectiveHop) File() string { return h.from.in.Path }
 // Profile is the name by which the profile that has the hop is meant.
 func (h EffectiveHop) Profile() string { return h.r.Called }
 
+// Owner is the name by which the profile is changed that the hop stands in.
+func (h EffectiveHop) Owner() string {
+	if h.from.InProject() && !h.r.Profile.InProject() {
+		return ProjectPrefix + h.from.Name
+	}
+	if h.from == h.r.Profile {
+		return h.r.Called
+	}
+	return h.from.Name
+}
+
 // Key is the full name of one of its keys, as set and -override take it.
 func (h EffectiveHop) Key(key string) string { return fmt.Sprintf("hop.%d.%s", h.Number, key) }
 
@@ -377,6 +388,12 @@ func (h EffectiveHop) Command(key string) []string {
 	}
 	return words
 }
+
+// Project reports whether the profile has something from a project's file.
+func (h EffectiveHop) Project() bool { return !h.r.Own() }
+
+// Pinned are the files' bytes that the profile was judged by.
+func (h EffectiveHop) Pinned() map[string][]byte { return h.r.pinned }
 
 // Folder is the folder of the file that the hop stands in.
 func (h EffectiveHop) Folder() string { return filepath.Dir(h.from.in.Path) }

@@ -251,6 +251,17 @@ func (r *Resolved) Command() []string {
 	return words
 }
 
+// SecretFolder is the folder of the file that names the command which prints the
+// secret, that of the profile's own file where none does.
+func (r *Resolved) SecretFolder() string {
+	for _, key := range []string{"command", "secret"} {
+		if e, ok := r.lookUp(fieldByName[key]); ok && e.Origin.File != "" {
+			return filepath.Dir(e.Origin.File)
+		}
+	}
+	return r.Folder()
+}
+
 // Pin keeps the bytes of files that the profile names, as they were when they were
 // judged: they are used in place of what the files have later.
 func (r *Resolved) Pin(files map[string][]byte) { r.pinned = files }

@@ -12,6 +12,7 @@ import (
 	"net/netip"
 	"os"
 	"os/exec"
+	"path"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -31,6 +32,7 @@ type Candidate struct {
 	Port   int
 	Socket string // path of the socket itself
 	Folder string // the folder that the profile names, where it names one
+	Behind bool   // hops stand before it: names, loopback and sockets are the last hop's
 }
 
 // String is the candidate as a person writes it.
@@ -42,7 +44,7 @@ func (c Candidate) String() string {
 }
 
 // Local reports whether the candidate is written as an address of this machine.
-func (c Candidate) Local() bool { return c.Socket != "" || profile.LocalHost(c.Host) }
+func (c Candidate) Local() bool { return !c.Behind && (c.Socket != "" || profile.LocalHost(c.Host)) }
 
 // maxSocketPath is what a socket's address holds (unix(7): 108 bytes with the
 // closing zero on Linux, 104 elsewhere).
@@ -50,14 +52,15 @@ const maxSocketPath = 103
 
 // Candidates lists the servers that a profile may mean, in order.
 func Candidates(r *profile.Resolved) ([]Candidate, *finding.Finding) {
+	behind := len(r.Hops()) > 0
 	if r.AddressKind() != "socket" {
 		var list []Candidate
 		for _, h := range r.Hosts() {
-			list = append(list, Candidate{Host: h.Host, Port: h.Port})
+			list = append(list, Candidate{Host: h.Host, Port: h.Port, Behind: behind})
 		}
 		return list, nil
 	}
-	c := Candidate{Socket: r.Text("socket")}
+	c := Candidate{Socket: r.Text("socket"), Behind: behind}
 	c.Port, _ = strconv.Atoi(r.Text("port"))
 	if r.Text("engine") == "postgresql" {
 		c.portSocket()
@@ -76,7 +79,10 @@ func Candidates(r *profile.Resolved) ([]Candidate, *finding.Finding) {
 func (c *Candidate) portSocket() {
 	const prefix = ".s.PGSQL."
 	if !strings.HasPrefix(filepath.Base(c.Socket), prefix) {
-		if info, err := os.Stat(c.Socket); err != nil && !strings.Contains(filepath.Base(c.Socket), ".s") || err == nil && info.IsDir() {
+		if c.Behind { // what it is on the hop's machine is not seen from here
+			c.Folder = c.Socket
+			c.Socket = path.Join(c.Folder, prefix+strconv.Itoa(c.Port))
+		} else if info, err := os.Stat(c.Socket); err != nil && !strings.Contains(filepath.Base(c.Socket), ".s") || err == nil && info.IsDir() {
 			c.Folder = c.Socket
 			c.Socket = filepath.Join(c.Folder, prefix+strconv.Itoa(c.Port))
 		}
@@ -92,7 +98,7 @@ func (c *Candidate) portSocket() {
 // namedSocket finds a socket of a fixed name in the folder that a profile
 // names: the first of the names that packages give it.
 func (c *Candidate) namedSocket() {
-	if info, err := os.Stat(c.Socket); err != nil || !info.IsDir() {
+	if info, err := os.Stat(c.Socket); c.Behind || err != nil || !info.IsDir() {
 		c.Folder = filepath.Dir(c.Socket)
 		return
 	}

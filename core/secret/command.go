@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"os/exec"
 	"path/filepath"
 	"strings"
@@ -36,7 +37,7 @@ func (f *Finder) command(q Query) (*Located, *finding.Finding) {
 			return nil, found.Saw("%s", clean.Line(plainExec(err), 0)).Suggest("ls -l %s", clean.Shell(words[0]))
 		}
 		return nil, found.Saw("it is in none of the folders of PATH").
-			Suggest("gharbor set %s command=PATH,WORD   # with the program's whole path", q.Profile)
+			Suggest("%s", q.wholePath())
 	}
 	if whole, err := filepath.Abs(path); err == nil {
 		path = whole
@@ -50,6 +51,14 @@ func plainExec(err error) string {
 		err = execError.Err
 	}
 	return err.Error()
+}
+
+// wholePath is how to name the program by its path.
+func (q Query) wholePath() string {
+	if q.Kind != OfDatabase {
+		return fmt.Sprintf("gharbor set %s %s=command:PATH   # the program's whole path", q.Profile, q.SettingKey())
+	}
+	return fmt.Sprintf("gharbor set %s command=PATH,WORD   # with the program's whole path", q.Profile)
 }
 
 // run runs the command, without a shell and with nothing to read, and takes the

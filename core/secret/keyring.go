@@ -15,6 +15,9 @@ func (q Query) KeyringEntry() string {
 	if q.Source.Arg != "" {
 		return q.Source.Arg
 	}
+	if q.Kind != OfDatabase {
+		return q.Address
+	}
 	return q.Profile
 }
 
@@ -33,8 +36,11 @@ func (f *Finder) keyring(q Query) (*Located, *finding.Finding) {
 		text, err := keyring.Get(ctx, entry)
 		switch {
 		case errors.Is(err, keyring.ErrNoEntry):
-			return Value{}, &Failure{finding.New("secret.missing", "the system's keyring has no entry %s of ours", clean.Quoted(entry)).
-				Suggest("gharbor secret put %s", q.Profile)}
+			found := finding.New("secret.missing", "the system's keyring has no entry %s of ours", clean.Quoted(entry))
+			if q.Kind != OfDatabase {
+				return Value{}, &Failure{q.suggest(found, "wallet", "ask")}
+			}
+			return Value{}, &Failure{found.Suggest("gharbor secret put %s", q.Profile)}
 		case errors.Is(err, keyring.ErrNone):
 			return Value{}, &Failure{noKeyring(q, keyring.Reason(err))}
 		case err != nil:
@@ -51,6 +57,6 @@ func (f *Finder) keyring(q Query) (*Located, *finding.Finding) {
 func noKeyring(q Query, why string) *finding.Finding {
 	return finding.New("secret.no-keyring", "the password is to come from the system's keyring, and none can be reached").
 		Saw("%s", clean.Line(why, 300)).
-		Suggest("gharbor set %s secret=wallet   # needs no desktop", q.Profile).
-		Suggest("gharbor set %s secret=ask", q.Profile)
+		Suggest("gharbor set %s %s=wallet   # needs no desktop", q.Profile, q.SettingKey()).
+		Suggest("gharbor set %s %s=ask", q.Profile, q.SettingKey())
 }

@@ -24,8 +24,17 @@ import (
 // password or token, far below what a wrong PATH could lead to.
 const maxSecret = 64 << 10
 
+// The kinds of secret.
+const (
+	OfDatabase = ""    // a database account's password
+	OfHop      = "hop" // the password of an account on a jump host, or of a proxy
+	OfKey      = "key" // the passphrase of a private key file
+)
+
 // Query says for which connection a secret is wanted.
 type Query struct {
+	Kind     string
+	Setting  string // the key that names the source, "" for "secret"
 	Profile  string
 	Source   Source
 	Command  []string // the words of the command that prints it; nil for none
@@ -39,7 +48,7 @@ type Query struct {
 	Local    bool
 
 	// What a wallet's bindings are compared with.
-	Address      string   // "host:port" as written, or a socket's path
+	Address      string   // "host:port" as written, or a socket's path; a hop's word; a key's path
 	Hops         []string // in order from here
 	TLS          string   // the rule
 	TLSAuthority string   // the path of tls-ca, "" for the system's authorities
@@ -63,7 +72,7 @@ type Finder struct {
 	Wallet func(q Query, byDefault bool) (*Located, *finding.Finding)
 
 	mu    sync.Mutex
-	typed map[string]Value // by profile: one answer serves a whole run
+	typed map[string]Value // by what it is for: one answer serves a whole run
 
 	ringed map[string]Value // by entry of the keyring
 }
@@ -94,9 +103,7 @@ func (f *Finder) Locate(q Query) (*Located, *finding.Finding) {
 		return &Located{Place: "none, by the profile", None: true}, nil
 	case "ask":
 		if !f.Terminal {
-			return nil, finding.New("secret.no-terminal", "the password is to be asked for, and there is no terminal to ask on").
-				Suggest("gharbor set %s secret=env:NAME", q.Profile).
-				Suggest("gharbor set %s secret=passfile", q.Profile)
+			return nil, q.suggest(finding.New("secret.no-terminal", "the %s is to be asked for, and there is no terminal to ask on", q.what()), "env:NAME", q.fileSource())
 		}
 		return f.asking(q), nil
 	case "env":
@@ -162,18 +169,25 @@ func (f *Finder) asking(q Query) *Located {
 	return &Located{Place: "asked for on the terminal", Asks: true, Read: func(ctx context.Context) (Value, error) {
 		f.mu.Lock()
 		defer f.mu.Unlock()
-		if value, ok := f.typed[q.Profile]; ok {
+		if value, ok := f.typed[q.asked()]; ok {
 			return value, nil
 		}
-		value, err := f.Ask(ctx, fmt.Sprintf("password of %s for %s", clean.Line(q.User, 80), q.Profile))
+		value, err := f.Ask(ctx, q.prompt())
 		if err == nil {
 			if f.typed == nil {
 				f.typed = make(map[string]Value)
 			}
-			f.typed[q.Profile] = value
+			f.typed[q.asked()] = value
 		}
 		return value, err
 	}}
+}
+
+// Forget drops what a person typed: it was wrong.
+func (f *Finder) Forget(q Query) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	delete(f.typed, q.asked())
 }
 
 func (f *Finder) environment(q Query) (*Located, *finding.Finding) {
@@ -181,7 +195,7 @@ func (f *Finder) environment(q Query) (*Located, *finding.Finding) {
 	if !ok {
 		return nil, finding.New("secret.missing", "the environment variable %s is not set", q.Source.Arg).
 			Suggest("read -rs %s && export %s", q.Source.Arg, q.Source.Arg).
-			Suggest("gharbor set %s secret=ask", q.Profile)
+			Suggest("gharbor set %s %s=ask", q.Profile, q.SettingKey())
 	}
 	place := "environment variable " + q.Source.Arg
 	if value == "" {
@@ -195,7 +209,7 @@ func (f *Finder) environment(q Query) (*Located, *finding.Finding) {
 
 func (f *Finder) file(q Query) (*Located, *finding.Finding) {
 	path := q.Source.Arg
-	if found := judge(path, "the secret file", q.Profile); found != nil {
+	if found := judge(path, "the secret file", q); found != nil {
 		return nil, found
 	}
 	first, err := q.firstLine(path)
@@ -265,7 +279,7 @@ func (f *Finder) passfile(q Query) (*Located, *finding.Finding) {
 			Suggest("(umask 077 && printf '%%s' %s >> %s && cat >> %s)   # then type the password, Enter, Ctrl-D", clean.Shell(line+":"), clean.Shell(path), clean.Shell(path)).
 			Suggest("gharbor set %s secret=ask", q.Profile)
 	}
-	if found := judge(path, what, q.Profile); found != nil {
+	if found := judge(path, what, q); found != nil {
 		return nil, found
 	}
 	find := func() (passfile.Result, error) {
@@ -357,11 +371,11 @@ func unreadable(path, what string, err error) *finding.Finding {
 var unchecked = map[bool]string{true: " (who else can read it was not checked)"}[runtime.GOOS == "windows"]
 
 // judge is JudgeFile with the lines to try of a profile's secret file.
-func judge(path, what, profile string) *finding.Finding {
+func judge(path, what string, q Query) *finding.Finding {
 	found := JudgeFile(path, what)
 	if found != nil && found.Code == "secret.missing" {
 		found.Suggest("(umask 077 && cat > %s)   # then type the password, Enter, Ctrl-D", clean.Shell(path)).
-			Suggest("gharbor set %s secret=ask", profile)
+			Suggest("gharbor set %s %s=ask", q.Profile, q.SettingKey())
 	}
 	return found
 }

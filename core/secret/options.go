@@ -118,7 +118,7 @@ func (f *Finder) optionfile(q Query) (*Located, *finding.Finding) {
 			miss.Saw("[%s] has one in %s, line %d, and %s", clean.Line(s.group, 60), password.File, password.Line, why)
 			continue
 		}
-		if found := judge(password.File, "the option file", q.Profile); found != nil {
+		if found := judge(password.File, "the option file", q); found != nil {
 			return nil, found
 		}
 		return f.inGroup(q, s, password)

@@ -23,6 +23,8 @@ import (
 type Binding struct {
 	Profile   string       `json:"profile,omitempty"` // the user's own profile that it was made from
 	Alias     string       `json:"alias,omitempty"`   // alone
+	Hop       string       `json:"hop,omitempty"`     // alone: a jump host or proxy as a profile writes it, "user@host:port"
+	Key       string       `json:"key,omitempty"`     // alone: the absolute path of a private key file
 	Engine    string       `json:"engine,omitempty"`
 	Addresses []string     `json:"addresses,omitempty"` // "host:port" or a socket's path, as written, in small letters
 	Hops      []string     `json:"hops,omitempty"`      // in order from here
@@ -36,7 +38,7 @@ func BindingOf(p *profile.Resolved) (Binding, error) {
 	if found := p.Problem(); found != nil {
 		return Binding{}, errors.New(found.Cause)
 	}
-	b := Binding{Engine: p.Text("engine"), TLS: tlsrule.Rule(p.Text("tls")), TLSName: strings.ToLower(p.Text("tls-name"))}
+	b := Binding{Engine: p.Text("engine"), Hops: p.HopWords(), TLS: tlsrule.Rule(p.Text("tls")), TLSName: strings.ToLower(p.Text("tls-name"))}
 	if p.Own() {
 		b.Profile = p.Profile.Name
 	}
@@ -75,8 +77,13 @@ func authority(path string) (string, error) {
 
 // String says where the binding leads, in one line.
 func (b Binding) String() string {
-	if b.Alias != "" {
+	switch {
+	case b.Alias != "":
 		return "alias:" + b.Alias
+	case b.Hop != "":
+		return "hop:" + clean.Line(b.Hop, 200)
+	case b.Key != "":
+		return "key:" + clean.Line(b.Key, 300)
 	}
 	text := b.Engine + " at " + strings.Join(b.Addresses, ", ")
 	if len(b.Hops) > 0 {
@@ -96,7 +103,7 @@ func (b Binding) String() string {
 
 // Same reports whether two bindings let the same be done.
 func (b Binding) Same(o Binding) bool {
-	return b.Profile == o.Profile && b.Alias == o.Alias && b.leads(o)
+	return b.Profile == o.Profile && b.Alias == o.Alias && b.Hop == o.Hop && b.Key == o.Key && b.leads(o)
 }
 
 func (b Binding) leads(o Binding) bool {
@@ -106,6 +113,9 @@ func (b Binding) leads(o Binding) bool {
 // objection says why the binding does not let a secret be sent as the query
 // would have it, "" where it does.
 func (b Binding) objection(q secret.Query) string {
+	if q.Kind != secret.OfDatabase || b.Hop != "" || b.Key != "" {
+		return b.otherKind(q)
+	}
 	if b.Alias != "" {
 		return "it is bound to the alias " + b.Alias + ", and this address is none"
 	}
@@ -157,11 +167,41 @@ func orHost(name string) string {
 // Is reports whether a word, as given to unbind, names the binding: the profile
 // that it was made from, alias:NAME, or one of its addresses.
 func (b Binding) Is(word string) bool {
-	if b.Alias != "" {
-		return word == "alias:"+b.Alias
+	if b.Alias != "" || b.Hop != "" || b.Key != "" {
+		return word == b.String()
 	}
 	if _, rest, ok := strings.Cut(word, "://"); ok {
 		word = rest
 	}
 	return word == b.Profile || slices.Contains(b.Addresses, lower(word))
+}
+
+// otherKind judges what is bound to a hop or a key, or asked for one: each has
+// bindings of its own kind.
+func (b Binding) otherKind(q secret.Query) string {
+	bound := "a database server, " + b.String()
+	switch {
+	case b.Hop != "" && q.Kind == secret.OfHop && b.Hop == q.Address, b.Key != "" && q.Kind == secret.OfKey && b.Key == q.Address:
+		return ""
+	case b.Hop != "":
+		bound = "the hop " + b.Hop
+	case b.Key != "":
+		bound = "the key " + b.Key
+	case b.Alias != "":
+		bound = "the alias " + b.Alias
+	}
+	what := map[string]string{secret.OfDatabase: "a database server", secret.OfHop: "the hop " + q.Address, secret.OfKey: "the key " + q.Address}[q.Kind]
+	return fmt.Sprintf("it is bound to %s, and this is %s", bound, what)
+}
+
+// ParseOther reads a binding that is not made from a profile: hop:USER@HOST:PORT,
+// hop:ssh:ALIAS, a proxy's hop:URL, or key:PATH, whose path must be absolute.
+func ParseOther(word string) (b Binding, ok bool) {
+	if hop, ok := strings.CutPrefix(word, "hop:"); ok && hop != "" {
+		return Binding{Hop: hop}, true
+	}
+	if key, ok := strings.CutPrefix(word, "key:"); ok && key != "" {
+		return Binding{Key: key}, true
+	}
+	return Binding{}, false
 }

@@ -26,7 +26,7 @@ func (w *Wallet) match(q secret.Query) (*Entry, *finding.Finding) {
 		if err := w.unfold(e); err != nil {
 			return nil, err.(*secret.Failure).Found
 		}
-		own := !q.Project && slices.ContainsFunc(e.Bindings, func(b Binding) bool { return b.Profile == q.Profile })
+		own := q.Kind == secret.OfDatabase && !q.Project && slices.ContainsFunc(e.Bindings, func(b Binding) bool { return b.Profile == q.Profile })
 		why := e.objection(q)
 		switch {
 		case why == "" && own:
@@ -55,13 +55,13 @@ func (w *Wallet) match(q secret.Query) (*Entry, *finding.Finding) {
 		if len(near) == 0 {
 			found.Saw("none of its %d %s is bound to %s", len(w.Entries), entries(len(w.Entries)), clean.Quoted(q.Address))
 		}
-		return nil, found.Suggest("gharbor wallet put %s -bind %s", q.Profile, q.Profile)
+		return nil, found.Suggest("gharbor wallet put %s -bind %s", entryName(q), clean.Shell(bindWord(q)))
 	}
 	found := finding.New("secret.ambiguous", "several entries of the wallet %s are bound to this connection", w.File.Path)
 	for _, e := range fits[:min(len(fits), 5)] {
 		found.Saw("entry %s fits", e.Name)
 	}
-	return nil, found.Suggest("gharbor set %s secret=wallet:%s", q.Profile, fits[0].Name)
+	return nil, found.Suggest("gharbor set %s %s=wallet:%s", q.Profile, q.SettingKey(), fits[0].Name)
 }
 
 func entries(n int) string {
@@ -79,7 +79,7 @@ func (w *Wallet) named(q secret.Query) (*Entry, *finding.Finding) {
 		if near := w.Near(q.Source.Arg); near != "" {
 			found.Saw("the nearest name is %s", near)
 		}
-		return nil, found.Suggest("gharbor wallet put %s -bind %s", clean.Shell(q.Source.Arg), q.Profile)
+		return nil, found.Suggest("gharbor wallet put %s -bind %s", clean.Shell(q.Source.Arg), clean.Shell(bindWord(q)))
 	}
 	if err := w.unfold(e); err != nil {
 		return nil, err.(*secret.Failure).Found
@@ -118,5 +118,21 @@ func (e *Entry) objection(q secret.Query) string {
 func (w *Wallet) elsewhere(e *Entry, q secret.Query, why string) *finding.Finding {
 	return finding.New("secret.bound-elsewhere", "the wallet's entry %s may not be sent there: %s", e.Name, clean.Line(why, 0)).
 		Saw("the profile is %s, the address %s", q.Profile, clean.Quoted(q.Address)).
-		Suggest("gharbor wallet bind %s %s   # after making sure that this is where it belongs", e.Name, q.Profile)
+		Suggest("gharbor wallet bind %s %s   # after making sure that this is where it belongs", e.Name, clean.Shell(bindWord(q)))
+}
+
+// bindWord is what binds an entry to what is asked for, as put and bind take it.
+func bindWord(q secret.Query) string {
+	if q.Kind == secret.OfDatabase {
+		return q.Profile
+	}
+	return q.Kind + ":" + q.Address
+}
+
+// entryName is a name for a new entry.
+func entryName(q secret.Query) string {
+	if q.Kind == secret.OfDatabase {
+		return q.Profile
+	}
+	return q.Profile + "-" + q.Kind
 }

@@ -256,6 +256,12 @@ func (c *call) binding(word string) (wallet.Binding, error) {
 		}
 		return wallet.Binding{Alias: alias}, nil
 	}
+	if b, ok := wallet.ParseOther(word); ok {
+		if b.Key != "" {
+			b.Key = profile.HopField("key").Whole(b.Key, "", c.environment().Home)
+		}
+		return b, nil
+	}
 	var p *profile.Resolved
 	if strings.Contains(word, "://") {
 		sets, err := profile.ParseURL(word)

@@ -1,0 +1,259 @@
+package check
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/route"
+	"gentleharbor/core/route/hop"
+	"gentleharbor/core/secret"
+)
+
+// way is the part of a test that goes through hops.
+type way struct {
+	hops    []*hop.Hop
+	planned bool
+	link    *hop.Link // to the last of them
+	pending *Stage    // of the last hop: whether it forwards, the first dial through it tells
+}
+
+// count is how many hops the way has, as far as it is known.
+func (w *way) count(p *profile.Resolved) int {
+	if w.planned {
+		return len(w.hops)
+	}
+	return len(p.Hops())
+}
+
+// through tells the hops behind an address, "" where there are none.
+func (w *way) through() string {
+	if len(w.hops) == 0 {
+		return ""
+	}
+	words := make([]string, len(w.hops))
+	for i, h := range w.hops {
+		words[i] = h.String()
+	}
+	return " through " + strings.Join(words, ", ")
+}
+
+// locateHopSecrets finds the secrets that the profile names for its hops, but for
+// those that a person is asked for, should they be needed.
+func (t *test) locateHopSecrets() (said string, found *finding.Finding) {
+	for _, e := range t.profile.Hops() {
+		for _, q := range hop.Named(e) {
+			if q.Source.Kind == "ask" || q.Source.Kind == "none" {
+				continue
+			}
+			located, found := t.Finder.Locate(q)
+			if located == nil {
+				return "", found
+			}
+			said += fmt.Sprintf("; %s from %s", q.SettingKey(), located.Place)
+		}
+	}
+	return said, nil
+}
+
+// planHops says what the hops come to.
+func (t *test) planHops(candidates []route.Candidate) finding.Result {
+	hops, notes, found := t.Hops.Plan(t.profile)
+	if found != nil {
+		return finding.Failed(found)
+	}
+	t.hops, t.planned = hops, true
+	to := candidates[0].String()
+	if n := len(candidates) - 1; n > 0 {
+		to += fmt.Sprintf(" and %d more", n)
+	}
+	detail := "to " + to + t.through()
+	if len(notes) == 0 {
+		return finding.Good("%s", detail)
+	}
+	warning := finding.New("hop.config-ignored", "the SSH client configuration says what is not honoured here")
+	for _, note := range notes[:min(len(notes), 5)] {
+		warning.Saw("%s", note)
+	}
+	return finding.Warned(warning.Suggest("gharbor show %s   # what the hops come to", t.profile.Called), "%s", detail)
+}
+
+// dialer connects to the hops for this test.
+func (t *test) dialer() *hop.Dialer {
+	return &hop.Dialer{Network: t.Network, Finder: t.Finder, Profile: t.profile.Called, Unattended: t.hints != nil, Pause: func() func() {
+		t.budget.pause()
+		return t.budget.resume
+	}}
+}
+
+// goThrough connects to one hop after the other. That a hop lets one in and forbids
+// the way on shows only when the next connection is asked for, so its stage is told
+// after that.
+func (t *test) goThrough(ctx context.Context) bool {
+	d := t.dialer()
+	for _, h := range t.hops {
+		t.hold()
+		ok := t.stage(ctx, h.Stage, func(ctx context.Context) finding.Result {
+			link, result := d.Connect(ctx, t.link, h)
+			if link != nil {
+				t.link = link
+			}
+			return result
+		})
+		last := t.held[len(t.held)-1]
+		t.held, t.holding = nil, false
+		if last.Outcome == finding.Fail && last.Finding.Code == "hop.forward-refused" && t.pending != nil {
+			t.forbidden(last)
+			return false
+		}
+		t.settle()
+		if !ok {
+			t.tell(last)
+			return false
+		}
+		t.pending = &last
+	}
+	return true
+}
+
+// settle tells the stage of the last hop.
+func (t *test) settle() {
+	if t.pending == nil {
+		return
+	}
+	wasHolding := t.holding
+	t.holding = false // it comes before whatever is held of the server
+	t.tell(*t.pending)
+	t.pending, t.holding = nil, wasHolding
+}
+
+// forbidden tells the last hop's stage as failed: it does not let one through.
+func (t *test) forbidden(next Stage) {
+	t.pending.Outcome, t.pending.Finding = finding.Fail, next.Finding
+	t.pending.MS += next.MS
+	t.settle()
+}
+
+// reachThrough has the last hop connect to a server, which also looks its name up.
+func (t *test) reachThrough(ctx context.Context, c route.Candidate) (*route.Reached, bool) {
+	reached := &route.Reached{Network: "tcp", Address: c.String()}
+	if c.Socket != "" {
+		reached.Network = "unix"
+	}
+	wasHolding := t.holding
+	t.hold()
+	var why hop.Reason
+	ok := t.stage(ctx, "reach", func(ctx context.Context) finding.Result {
+		var err error
+		if reached.Conn, err = t.link.Dial(ctx, reached.Network, reached.Address); err != nil {
+			var found *finding.Finding
+			found, why = t.unreachedThrough(c, err)
+			return finding.Failed(found)
+		}
+		return t.accepted(c, reached.Address)
+	})
+	end := t.held[len(t.held)-1]
+	t.held = t.held[:len(t.held)-1]
+	t.holding = wasHolding
+	if why == hop.Prohibited && !wasHolding && t.pending != nil {
+		t.forbidden(end)
+		return nil, false
+	}
+	t.settle()
+	name := Stage{Stage: "name", Outcome: finding.OK, Detail: fmt.Sprintf("%s looks up %s, not this machine", t.link.Hop, c.Host)}
+	switch {
+	case t.over:
+		name.Outcome, name.Detail = finding.Skip, ""
+	case c.Socket != "":
+		name.Detail = "a Unix socket has no name to resolve"
+	case why == hop.NameUnknown:
+		end.Stage = "name"
+		t.tell(end)
+		return nil, false
+	}
+	t.tell(name)
+	t.tell(end)
+	if !ok && reached.Conn != nil {
+		reached.Conn.Close()
+	}
+	return reached, ok
+}
+
+// unreachedThrough is the finding for a server that a hop could not reach.
+func (t *test) unreachedThrough(c route.Candidate, err error) (*finding.Finding, hop.Reason) {
+	if found := t.link.Refusal(err); found != nil {
+		return found, hop.Prohibited
+	}
+	why, text := hop.Why(err)
+	from, name := t.link.Hop, t.profile.Called
+	var found *finding.Finding
+	switch why {
+	case hop.Prohibited:
+		return t.link.Forbidden(c.String(), text), why
+	case hop.NameUnknown:
+		found = finding.New("name.unknown-there", "the hop %s does not know the host name %s: it is looked up there, not here", from, clean.Quoted(c.Host)).
+			Suggest("gharbor set %s host=NAME-OR-ADDRESS   # as the hop knows it", name)
+	case hop.Refused:
+		found = finding.New("reach.refused", "nothing listens at %s, as the hop %s sees it, or a firewall refuses for it", c, from).Suggest("gharbor show %s   # are host and port right?", name)
+	case hop.Silent:
+		found = finding.New("reach.timeout", "%s does not answer the hop %s: it is down, or a firewall between those two drops the packets; whoever runs it must let %s reach %s", c, from, from.Host, c).
+			Suggest("gharbor show %s   # are host and port right?", name).Suggest("gharbor test %s -timeout 30s", name)
+	case hop.Unreachable:
+		found = finding.New("reach.unreachable", "the hop %s has no way to %s: the server is in a network that the hop is not in", from, c).Suggest("gharbor show %s   # its hops and host", name)
+	case hop.Dropped:
+		return finding.New("hop.dropped", "the connection to the hop %s broke off when it was asked for %s", from, c).Saw("%s", text).Suggest("gharbor test %s", name), why
+	default:
+		found = finding.New("reach.failed", "the hop %s could not reach %s", from, c).Suggest("gharbor show %s", name)
+	}
+	if text != "" {
+		found.Saw("the hop said %s", clean.Quoted(text))
+	}
+	for _, p := range t.passed {
+		found.Saw("before it, %s", p)
+	}
+	return found, why
+}
+
+// askHops takes what a person must type for a profile's hops.
+func (r *Runner) askHops(ctx context.Context, p *profile.Resolved) error {
+	if len(p.Hops()) == 0 {
+		return nil
+	}
+	hops, _, found := r.Hops.Plan(p)
+	if found != nil {
+		return nil // its test will say so
+	}
+	d := &hop.Dialer{Network: r.Network, Finder: r.Finder, Profile: p.Called, Unattended: true}
+	var failure *secret.Failure
+	if err := d.AskAhead(ctx, hops); err != nil && !errors.As(err, &failure) {
+		return err
+	}
+	return nil
+}
+
+// whole is the conversation, whose end is also that of the way to it.
+func (t *test) whole() engine.Conversation {
+	switch {
+	case t.link == nil:
+		return t.conv
+	case t.conv == nil:
+		t.link.Close()
+		return nil
+	}
+	return throughHops{t.conv, t.link}
+}
+
+type throughHops struct {
+	engine.Conversation
+	link *hop.Link
+}
+
+func (c throughHops) Close() {
+	c.Conversation.Close()
+	c.link.Close()
+}

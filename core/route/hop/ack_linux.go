@@ -1,0 +1,23 @@
+package hop
+
+import (
+	"net"
+	"syscall"
+)
+
+// acknowledge has the system acknowledge at once what was read: a server that sends
+// little and waits for the acknowledgement before it sends more would wait for 40 ms
+// (tcp(7), TCP_QUICKACK, which does not last and is set again after each read).
+func acknowledge(conn net.Conn) {
+	socket, ok := conn.(*net.TCPConn)
+	if !ok {
+		return
+	}
+	raw, err := socket.SyscallConn()
+	if err != nil {
+		return
+	}
+	raw.Control(func(fd uintptr) {
+		syscall.SetsockoptInt(int(fd), syscall.IPPROTO_TCP, syscall.TCP_QUICKACK, 1)
+	})
+}

@@ -1,0 +1,69 @@
+package hop
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"strings"
+
+	"golang.org/x/crypto/ssh"
+
+	"gentleharbor/core/profile"
+	"gentleharbor/core/secret"
+)
+
+// Named are the secrets that a profile names for a hop: the account's password, and
+// the passphrase of its key.
+func Named(e profile.EffectiveHop) []secret.Query {
+	h := &Hop{Of: e, Word: e.Word(), User: e.Text("user"), Host: e.Text("host")}
+	var all []secret.Query
+	if e.Text("secret") != "" {
+		all = append(all, h.query(secret.OfHop, "secret", h.Word))
+	}
+	if e.Text("key-secret") != "" {
+		all = append(all, h.query(secret.OfKey, "key-secret", e.Text("key")))
+	}
+	return all
+}
+
+// AskAhead takes what a person must type for hops: their passwords, and the
+// passphrases of keys that no agent holds. The answers are kept for what follows.
+func (d *Dialer) AskAhead(ctx context.Context, hops []*Hop) error {
+	for _, h := range hops {
+		if h.derived() {
+			continue
+		}
+		for _, q := range Named(h.Of) {
+			if q.Source.Kind != "ask" || q.Kind == secret.OfKey && !d.locked(ctx, h) {
+				continue
+			}
+			if _, _, err := d.take(ctx, q); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// locked reports whether the hop's key needs its passphrase: it is encrypted, and
+// the agent does not hold it.
+func (d *Dialer) locked(ctx context.Context, h *Hop) bool {
+	if len(h.keys) == 0 || !h.keys[0].named {
+		return false
+	}
+	r := &ring{d: d, h: h}
+	defer r.close()
+	data, found := r.readKey(h.keys[0])
+	var missing *ssh.PassphraseMissingError
+	if found != nil {
+		return false
+	}
+	if _, err := ssh.ParsePrivateKey(data); !errors.As(err, &missing) {
+		return false
+	}
+	if h.agent == "" || missing.PublicKey == nil {
+		return true
+	}
+	public := string(missing.PublicKey.Marshal())
+	return !slices.ContainsFunc(r.agentKeys(ctx), func(s ssh.Signer) bool { return strings.Compare(string(s.PublicKey().Marshal()), public) == 0 })
+}

@@ -1,0 +1,422 @@
+package hop
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/route"
+	"gentleharbor/core/route/hostkey"
+	"gentleharbor/core/secret"
+)
+
+// Dialer makes the connections to hops. Its fields are what it needs from the
+// machine and from a person.
+type Dialer struct {
+	Network route.Network
+	Finder  *secret.Finder
+	Profile string // the name of the profile, for the lines to try
+
+	// Pause stops the clock of a test while a person is asked; resume starts it
+	// again. It may be nil.
+	Pause func() (resume func())
+
+	// Unattended asks nobody for what the profile does not say is to be asked for.
+	Unattended bool
+
+	// Learn is shown a host key that nobody knows, and says whether it is kept and
+	// the connection goes on. nil refuses it.
+	Learn func(ctx context.Context, h *Hop, key ssh.PublicKey) error
+}
+
+// Link is a connection to one hop, through those before it.
+type Link struct {
+	Hop    *Hop
+	Detail string // how it came about, for a stage
+	Warn   *finding.Finding
+
+	client *ssh.Client
+	proxy  func(ctx context.Context, address string) (net.Conn, error) // of a proxy
+	before *Link
+	gone   chan struct{}
+	once   sync.Once
+	cause  error
+}
+
+// Close ends the link and those before it.
+func (l *Link) Close() {
+	for ; l != nil; l = l.before {
+		if l.client != nil {
+			l.client.Close()
+		}
+	}
+}
+
+// Gone is closed when the connection to the hop has ended; Cause then says why. A
+// proxy has no connection of its own.
+func (l *Link) Gone() <-chan struct{} { return l.gone }
+
+// Cause is why the connection ended.
+func (l *Link) Cause() error {
+	<-l.gone
+	return l.cause
+}
+
+// Alive asks the hop for an answer, whatever it is.
+func (l *Link) Alive(ctx context.Context) error {
+	if l.client == nil {
+		return nil
+	}
+	answer := make(chan error, 1)
+	go func() {
+		_, _, err := l.client.SendRequest("keepalive@openssh.com", true, nil)
+		answer <- err
+	}()
+	select {
+	case err := <-answer:
+		return err
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// Connect reaches a hop through the one before, checks that it is the right one,
+// and logs in. before is nil for the first. A link that is not nil must be closed,
+// and closes those before it too.
+func (d *Dialer) Connect(ctx context.Context, before *Link, h *Hop) (*Link, finding.Result) {
+	if h.timeout > 0 {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeout(ctx, h.timeout)
+		defer cancel()
+	}
+	conn, found := d.reach(ctx, before, h)
+	if found != nil {
+		return nil, finding.Failed(found)
+	}
+	if h.Proxy != "" {
+		return d.proxyLink(ctx, before, h, conn)
+	}
+	l := &Link{Hop: h, before: before, gone: make(chan struct{})}
+	result := d.handshake(ctx, l, conn)
+	if result.Outcome == finding.Fail {
+		conn.Close()
+		return nil, result
+	}
+	l.Detail, l.Warn = result.Detail, result.Finding
+	return l, result
+}
+
+// attempt is one handshake under way: what was seen of it.
+type attempt struct {
+	d        *Dialer
+	h        *Hop
+	wire     *wire
+	ring     *ring
+	store    *hostkey.Store
+	verdict  hostkey.Verdict
+	key      ssh.PublicKey // that the hop showed, nil before
+	banner   string
+	accepts  []string // the methods that it takes
+	tried    []string
+	partial  []string
+	answered string // the place of the password that was sent, "" for none
+	asked    []string
+	trouble  error // of a callback
+	learned  error
+}
+
+func (d *Dialer) handshake(ctx context.Context, l *Link, conn net.Conn) finding.Result {
+	h := l.Hop
+	a := &attempt{d: d, h: h, wire: &wire{Conn: conn}, store: hostkey.Read(h.known...)}
+	stop := context.AfterFunc(ctx, func() { conn.Close() })
+	defer stop()
+	a.ring = &ring{d: d, h: h}
+	defer func() { a.ring.close() }()
+	config := a.config(ctx)
+	c, channels, requests, err := ssh.NewClientConn(a.wire, h.Address(), config)
+	if err == nil && !stop() {
+		err = ctx.Err()
+	}
+	if err != nil {
+		return finding.Failed(a.failed(ctx, err))
+	}
+	a.wire.quiet()
+	l.client = ssh.NewClient(c, channels, requests)
+	go func() {
+		err := l.client.Wait()
+		l.once.Do(func() { l.cause = err; close(l.gone) })
+	}()
+	detail := fmt.Sprintf("%s is %s, known by %s; in %s", h, hostkey.Kind(a.key), a.verdict.By, a.how())
+	return a.warned(detail, c)
+}
+
+// warned adds what is not as it could be, although one is in.
+func (a *attempt) warned(detail string, c ssh.Conn) finding.Result {
+	used := c.(interface{ Algorithms() ssh.NegotiatedAlgorithms }).Algorithms()
+	var old []string
+	for _, name := range []string{used.KeyExchange, used.HostKey, used.Read.Cipher, used.Write.Cipher, used.Read.MAC, used.Write.MAC} {
+		if slices.Contains(a.h.older, name) && !slices.Contains(old, name) {
+			old = append(old, name)
+		}
+	}
+	if len(old) > 0 {
+		return finding.Warned(finding.New("hop.old-algorithms", "the hop %s is reached with algorithms that are out of date", a.h).
+			Saw("%s, as the profile allows", strings.Join(old, ", ")).
+			Suggest("%s", a.h.set("algorithms", "   # once its server has been brought up to date")), "%s", detail)
+	}
+	if len(a.store.Skipped) > 0 {
+		found := finding.New("hop.known-hosts", "a known-hosts file has lines that can't be read; a key that stands there is not known")
+		for _, line := range a.store.Skipped[:min(len(a.store.Skipped), 3)] {
+			found.Saw("%s", clean.Line(line, 0))
+		}
+		path, _, _ := strings.Cut(strings.Fields(a.store.Skipped[0])[0], ":")
+		return finding.Warned(found.Suggest("${EDITOR:-vi} %s", clean.Shell(path)), "%s", detail)
+	}
+	return finding.Good("%s", detail)
+}
+
+// how tells by what the login was.
+func (a *attempt) how() string {
+	for _, o := range a.ring.offers {
+		if o.used {
+			if a.answered != "" {
+				return "by " + o.what + " and a password from: " + a.answered
+			}
+			return "by " + o.what
+		}
+	}
+	switch {
+	case a.answered != "":
+		return "by password, from: " + a.answered
+	case len(a.asked) > 0:
+		return "by answers to its questions"
+	}
+	return "without any proof of who one is"
+}
+
+// config is what the SSH library is asked to do.
+func (a *attempt) config(ctx context.Context) *ssh.ClientConfig {
+	h := a.h
+	all := ssh.SupportedAlgorithms()
+	current := func(list []string) []string {
+		list = slices.DeleteFunc(list, func(name string) bool { return strings.HasSuffix(name, "-sha1") || name == ssh.HMACSHA1 })
+		for _, name := range h.older {
+			list = append(list, name)
+		}
+		return list
+	}
+	allowed := func(list, supported []string) []string { // a name of another kind is none of this list's
+		return slices.DeleteFunc(list, func(name string) bool { return !slices.Contains(supported, name) })
+	}
+	old := ssh.InsecureAlgorithms()
+	c := &ssh.ClientConfig{User: h.User, ClientVersion: "SSH-2.0-gharbor"}
+	c.KeyExchanges = allowed(current(all.KeyExchanges), append(all.KeyExchanges, old.KeyExchanges...))
+	c.Ciphers = allowed(current(all.Ciphers), append(all.Ciphers, old.Ciphers...))
+	c.MACs = allowed(current(all.MACs), append(all.MACs, old.MACs...))
+	keys := allowed(current(all.HostKeys), append(all.HostKeys, old.HostKeys...))
+	slices.SortStableFunc(keys, func(a, b string) int { return rank(a) - rank(b) })
+	c.HostKeyAlgorithms = a.store.Algorithms(h.keyName, h.pin, keys)
+	c.HostKeyCallback = func(_ string, _ net.Addr, key ssh.PublicKey) error { return a.judge(ctx, key) }
+	c.BannerCallback = func(message string) error {
+		a.banner = clean.Line(message, 300)
+		return nil
+	}
+	c.AuthCallback = func(state *ssh.ClientAuthContext) (ssh.AuthMethod, error) {
+		a.accepts, a.tried, a.partial = state.AllowedMethods, state.TriedMethods, state.PartialSuccessMethods
+		return nil, a.trouble
+	}
+	c.Auth = a.methods(ctx)
+	return c
+}
+
+// rank puts the kinds of host key in the order in which a new one is best known.
+func rank(algorithm string) int {
+	for i, word := range []string{"ed25519", "ecdsa", "rsa"} {
+		if strings.Contains(algorithm, word) {
+			return i
+		}
+	}
+	return 3
+}
+
+var errHostKey = errors.New("the host key is refused")
+
+// judge is shown the hop's key, before anything of a login is sent.
+func (a *attempt) judge(ctx context.Context, key ssh.PublicKey) error {
+	a.key = key
+	a.verdict = a.store.Judge(a.h.keyName, a.h.pin, key)
+	if a.verdict.Outcome == hostkey.Known {
+		return nil
+	}
+	if a.verdict.Outcome == hostkey.Unknown && a.d.Learn != nil {
+		resume := a.d.pause()
+		defer resume()
+		if a.learned = a.d.Learn(ctx, a.h, key); a.learned != nil {
+			return a.learned
+		}
+		a.verdict = hostkey.Verdict{Outcome: hostkey.Known, By: "what was just kept"}
+		return nil
+	}
+	return errHostKey
+}
+
+func (d *Dialer) pause() (resume func()) {
+	if d.Pause == nil {
+		return func() {}
+	}
+	return d.Pause()
+}
+
+// methods are the ways to log in, in order: keys, then what a password may answer.
+func (a *attempt) methods(ctx context.Context) []ssh.AuthMethod {
+	h := a.h
+	keys := ssh.PublicKeysCallback(func() ([]ssh.Signer, error) {
+		a.ring = a.d.ring(ctx, h)
+		signers := make([]ssh.Signer, len(a.ring.offers))
+		for i, o := range a.ring.offers {
+			signers[i] = o.Signer
+		}
+		for _, problem := range a.ring.problems {
+			if named(h, problem) {
+				a.trouble = &secret.Failure{Found: problem}
+				return nil, a.trouble
+			}
+		}
+		return signers, nil
+	})
+	password := ssh.PasswordCallback(func() (string, error) {
+		value, err := a.password(ctx)
+		if err != nil {
+			return "", err
+		}
+		return value.Disclose(), nil
+	})
+	questions := ssh.KeyboardInteractive(func(_, _ string, prompts []string, echo []bool) ([]string, error) {
+		return a.answer(ctx, prompts, echo)
+	})
+	var all []ssh.AuthMethod
+	if !h.noKeys {
+		all = append(all, keys)
+	}
+	explicit := !h.derived() && h.Of.Text("secret") != ""
+	switch {
+	case h.noPassword && !h.noQuestion:
+		all = append(all, questions)
+	case !h.noPassword && h.noQuestion:
+		all = append(all, password)
+	case h.noPassword:
+	case explicit:
+		all = append(all, password, questions)
+	default:
+		all = append(all, questions, password)
+	}
+	return all
+}
+
+// named reports whether a key file's problem is that of one which the profile
+// names: it is a mistake there, whatever else might log in.
+func named(h *Hop, problem *finding.Finding) bool {
+	return slices.ContainsFunc(h.keys, func(k keyFile) bool { return k.named && strings.Contains(problem.Cause, k.path) })
+}
+
+// noSecret ends a method for which there is no secret.
+var errNoSecret = errors.New("there is no password for it")
+
+// password takes the account's password.
+func (a *attempt) password(ctx context.Context) (secret.Value, error) {
+	value, place, err := a.d.take(ctx, a.h.query(secret.OfHop, "secret", a.h.Word))
+	if err != nil {
+		a.trouble = err
+		return secret.Value{}, err
+	}
+	if !value.Present() {
+		return secret.Value{}, errNoSecret
+	}
+	a.answered = place
+	return value, nil
+}
+
+// answer answers a server's questions: one that is not to be shown gets the
+// password, once; all others are a person's.
+func (a *attempt) answer(ctx context.Context, prompts []string, echo []bool) ([]string, error) {
+	answers := make([]string, len(prompts))
+	for i, prompt := range prompts {
+		prompt = clean.Line(prompt, 120)
+		a.asked = append(a.asked, prompt)
+		if !echo[i] && len(prompts) == 1 && a.answered == "" && strings.Contains(strings.ToLower(prompt), "password") {
+			value, err := a.password(ctx)
+			if err != nil {
+				return nil, err
+			}
+			answers[i] = value.Disclose()
+			continue
+		}
+		if !a.d.Finder.Terminal || a.d.Unattended {
+			return nil, errNoSecret
+		}
+		resume := a.d.pause()
+		value, err := a.d.Finder.Ask(ctx, fmt.Sprintf("%s asks %s", a.h, clean.Quoted(prompt)))
+		resume()
+		if err != nil {
+			a.trouble = err
+			return nil, err
+		}
+		answers[i] = value.Disclose()
+	}
+	return answers, nil
+}
+
+// query says for which hop or key a secret is wanted.
+func (h *Hop) query(kind, key, address string) secret.Query {
+	q := secret.Query{Kind: kind, Setting: "hop.N." + key, Address: address, User: h.User, Host: h.Host, Source: secret.Source{Kind: "default"}}
+	if kind == secret.OfKey {
+		q.User = ""
+	}
+	if h.derived() {
+		return q
+	}
+	q.Profile, q.Setting, q.Folder, q.Project, q.Pinned = h.Of.Owner(), h.Of.Key(key), h.Of.Folder(), h.Of.Project(), h.Of.Pinned()
+	if text := h.Of.Text(key); text != "" {
+		q.Source, _ = secret.ParseSource(text)
+		q.Command = h.Of.Command(key)
+	}
+	return q
+}
+
+// take finds and takes a secret. One that is not there is no error.
+func (d *Dialer) take(ctx context.Context, q secret.Query) (secret.Value, string, error) {
+	located, err := d.locate(q)
+	if err != nil {
+		return secret.Value{}, "", err
+	}
+	if located.Read == nil {
+		return secret.Value{}, "", nil
+	}
+	resume := d.pause()
+	defer resume()
+	value, err := located.Take(ctx)
+	return value, located.Place, err
+}
+
+func (d *Dialer) locate(q secret.Query) (*secret.Located, error) {
+	located, found := d.Finder.Locate(q)
+	if located == nil {
+		return nil, &secret.Failure{Found: found}
+	}
+	if located.Asks && d.Unattended && q.Source.Kind == "default" {
+		return &secret.Located{Place: "none found", None: true}, nil
+	}
+	return located, nil
+}
+
+// patience is how long an answer is waited for where nothing else bounds it.
+const patience = 20 * time.Second

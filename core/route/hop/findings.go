@@ -1,0 +1,359 @@
+package hop
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"slices"
+	"strings"
+	"syscall"
+
+	"golang.org/x/crypto/ssh"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine/greeting"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/route"
+	"gentleharbor/core/route/hostkey"
+	"gentleharbor/core/secret"
+)
+
+// reach dials a hop: from here, or from the hop before.
+func (d *Dialer) reach(ctx context.Context, before *Link, h *Hop) (net.Conn, *finding.Finding) {
+	if before != nil {
+		conn, err := before.Dial(ctx, "tcp", h.Address())
+		if err != nil {
+			return nil, before.unreached(d, h, err)
+		}
+		return conn, nil
+	}
+	c := route.Candidate{Host: h.Host, Port: h.Port}
+	addrs, result := d.Network.Names(ctx, d.Profile, c)
+	if result.Finding != nil {
+		found := finding.New("hop.name-unknown", "the hop's name %s is not known here", clean.Quoted(h.Host))
+		found.Seen = result.Finding.Seen
+		if h.Word == "ssh:"+h.Host {
+			found.Saw("no Host of the SSH client configuration gives it another name")
+		}
+		return nil, found.Suggest("%s", h.set("host", "HOST")).Suggest("getent hosts %s", clean.Shell(h.Host))
+	}
+	reached, tried := d.Network.Reach(ctx, c, addrs)
+	if reached == nil {
+		return nil, d.unreached(h, tried)
+	}
+	return reached.Conn, nil
+}
+
+// unreached is the finding for a first hop that did not accept.
+func (d *Dialer) unreached(h *Hop, tried []route.Attempt) *finding.Finding {
+	plain := route.Unreached(d.Profile, route.Candidate{Host: h.Host, Port: h.Port}, tried)
+	code, cause := "hop.failed", fmt.Sprintf("the hop %s could not be reached", h)
+	switch plain.Code {
+	case "reach.refused":
+		code, cause = "hop.refused", fmt.Sprintf("nothing listens at the hop %s, or a firewall refuses for it: is its SSH server running, and on this port?", h.Address())
+	case "reach.timeout":
+		code, cause = "hop.timeout", fmt.Sprintf("the hop %s does not answer: it is down or elsewhere, or a firewall between here and there drops the packets", h.Address())
+	case "reach.unreachable":
+		code, cause = "hop.unreachable", fmt.Sprintf("this machine has no way to the hop %s: no network, or a VPN that is down", h.Address())
+	}
+	found := finding.New(code, "%s", cause)
+	found.Seen = plain.Seen
+	return h.wherefrom(found)
+}
+
+// wherefrom adds the lines that change where a hop is.
+func (h *Hop) wherefrom(found *finding.Finding) *finding.Finding {
+	switch {
+	case h.Proxy != "":
+		return found.Suggest("%s", h.set("proxy", h.Proxy+"://HOST:PORT"))
+	case strings.HasPrefix(h.Word, "ssh:"):
+		return found.Suggest("ssh -G %s | grep -iE '^(hostname|port|user) '   # what the SSH client makes of it", clean.Shell(strings.TrimPrefix(h.Word, "ssh:")))
+	}
+	return found.Suggest("%s", h.set("port", "PORT")).Suggest("ssh -v -p %d %s   # does the system's own client get there?", h.Port, clean.Shell(h.User+"@"+h.Host))
+}
+
+// unreached is the finding for a hop that the one before could not reach.
+func (l *Link) unreached(d *Dialer, h *Hop, err error) *finding.Finding {
+	if found := l.Refusal(err); found != nil {
+		return found
+	}
+	why, text := Why(err)
+	if why == Prohibited {
+		return l.Forbidden(h.Address(), text)
+	}
+	code := map[Reason]string{Refused: "hop.refused", Silent: "hop.timeout", Unreachable: "hop.unreachable", NameUnknown: "hop.name-unknown"}[why]
+	cause := map[Reason]string{Refused: "nothing listens there, or a firewall refuses for it", Silent: "it does not answer, so a firewall may drop the packets",
+		Unreachable: "there is no way to it from there", NameUnknown: "its name is not known there"}[why]
+	if code == "" {
+		code, cause = "hop.failed", "it could not be reached"
+	}
+	return h.wherefrom(finding.New(code, "from %s, the next hop %s is out of reach: %s", l.Hop, h.Address(), cause).Saw("%s said %s", l.Hop, clean.Quoted(text)))
+}
+
+// Forbidden is the finding for a hop that does not let one through.
+func (l *Link) Forbidden(address, text string) *finding.Finding {
+	found := finding.New("hop.forward-refused", "the hop %s lets %s in and forbids the way on to %s", l.Hop, clean.Quoted(l.Hop.User), address)
+	if text != "" {
+		found.Saw("it said %s", clean.Quoted(text))
+	}
+	if l.Hop.Proxy != "" {
+		return found.Suggest("ask whoever runs the proxy to allow %s", address)
+	}
+	return found.Saw("an SSH server says this for AllowTcpForwarding no, for PermitOpen without this address, and for a key with no-port-forwarding or restrict").
+		Suggest("ask whoever runs %s for:   PermitOpen %s   (sshd_config, or permitopen= before the key in authorized_keys)", l.Hop.Host, address)
+}
+
+// Reason is why a hop could not open a connection.
+type Reason int
+
+// The reasons.
+const (
+	Other Reason = iota
+	Prohibited
+	Refused
+	Silent
+	Unreachable
+	NameUnknown
+	Dropped // the connection to the hop ended meanwhile
+)
+
+// Why tells the reason of a Dial through a hop that failed, and what the hop said.
+// An SSH server gives a number for a prohibition and words for all else: those of
+// its C library (OpenSSH), or of ours.
+func Why(err error) (Reason, string) {
+	var open *ssh.OpenChannelError
+	var answer *proxyError
+	switch {
+	case errors.As(err, &answer):
+		return answer.reason, answer.text
+	case errors.Is(err, context.DeadlineExceeded), errors.Is(err, context.Canceled):
+		return Silent, "nothing, in the time there was"
+	case !errors.As(err, &open):
+		return Dropped, clean.Line(err.Error(), 200)
+	case open.Reason == ssh.Prohibited:
+		return Prohibited, open.Message
+	}
+	text := strings.ToLower(open.Message)
+	for _, known := range []struct {
+		reason Reason
+		words  []string
+	}{
+		{Refused, []string{"connection refused", "no such file"}},
+		{Silent, []string{"timed out", "timeout"}},
+		{Unreachable, []string{"no route to host", "unreachable"}},
+		{NameUnknown, []string{"name or service not known", "name resolution", "no address associated", "servname", "no such host", "not known"}},
+	} {
+		if slices.ContainsFunc(known.words, func(w string) bool { return strings.Contains(text, w) }) {
+			return known.reason, open.Message
+		}
+	}
+	return Other, open.Message
+}
+
+// failed is the finding for a handshake that came to nothing.
+func (a *attempt) failed(ctx context.Context, err error) *finding.Finding {
+	h := a.h
+	var negotiation *ssh.AlgorithmNegotiationError
+	var failure *secret.Failure
+	said := a.wire.said()
+	switch {
+	case a.learned != nil:
+		return finding.New("hop.host-key-unknown", "the host key of %s was not kept", h).Suggest("gharbor hop pin %s", a.d.Profile)
+	case a.key != nil && a.verdict.Outcome != hostkey.Known:
+		return a.hostKey()
+	case errors.As(a.trouble, &failure):
+		return failure.Found
+	case errors.As(a.ring.failed, &failure):
+		return failure.Found
+	case errors.As(err, &negotiation):
+		return a.oldOnly(negotiation)
+	case a.accepts != nil:
+		return a.refused(ctx, err)
+	case ctx.Err() != nil && len(said) == 0:
+		return h.wherefrom(finding.New("hop.silent", "%s accepts connections and says nothing: no SSH server does that, unless it is overloaded", h.Address()))
+	case ctx.Err() != nil:
+		return finding.New("hop.timeout", "the hop %s began to talk and did not finish in time", h).Suggest("gharbor test %s -timeout 30s", a.d.Profile)
+	case busy(said) || len(said) == 0:
+		found := finding.New("hop.closed", "%s accepts connections and closes them at once", h.Address())
+		if len(said) > 0 {
+			found.Saw("it said %s", clean.Quoted(clean.Bytes(said, 120)))
+		}
+		return found.Saw("an SSH server does that when too many are at its door (MaxStartups), when it keeps an address off for a while after failed logins, or when a list of hosts forbids this one; another kind of server may do it when it is not spoken to in its own protocol").
+			Suggest("gharbor wait %s -within 2m", a.d.Profile).
+			Suggest("ask whoever runs %s what its log says of this minute", clean.Shell(h.Host))
+	case !strings.Contains(string(said), "SSH-"):
+		return a.notSSH(said)
+	}
+	return h.wherefrom(finding.New("hop.failed", "the talk with the hop %s broke off", h).Saw("%s", clean.Line(plain(err), 300)))
+}
+
+// busy reports whether the first words are those of an SSH server that sends one
+// away.
+func busy(said []byte) bool {
+	return strings.HasPrefix(string(said), "Exceeded MaxStartups") || strings.HasPrefix(string(said), "Not allowed at this time")
+}
+
+func (a *attempt) notSSH(said []byte) *finding.Finding {
+	found := finding.New("hop.not-ssh", "what listens at %s is not an SSH server", a.h.Address())
+	if s, ok := greeting.Recognise(said); ok {
+		found.Saw("it is %s", s.What)
+	} else {
+		found.Saw("it said %s", clean.Quoted(clean.Bytes(said, 80)))
+	}
+	return a.h.wherefrom(found)
+}
+
+// hostKey is the finding for a host key that is not to be trusted.
+func (a *attempt) hostKey() *finding.Finding {
+	h, v := a.h, a.verdict
+	shown := hostkey.Describe(a.key)
+	switch v.Outcome {
+	case hostkey.Revoked:
+		return finding.New("hop.host-key-revoked", "the key of %s is marked as revoked, so nothing was sent to it", h).
+			Saw("it shows %s", shown).Saw("%s says @revoked", v.By).
+			Suggest("ask whoever runs %s which key it has now", clean.Shell(h.Host))
+	case hostkey.Certificate:
+		return finding.New("hop.host-certificate", "the host certificate of %s does not hold, so nothing was sent to it", h).
+			Saw("%s", v.Reason).Saw("its authority is known by %s", v.By).
+			Suggest("ask whoever runs %s for a new host certificate", clean.Shell(h.Host))
+	case hostkey.Changed:
+		found := finding.New("hop.host-key-changed", "%s shows another host key than is known: it may be another machine that stands between, so nothing was sent to it", h).Saw("it shows %s", shown)
+		for _, line := range v.Against[:min(len(v.Against), 4)] {
+			found.Saw("%s", line)
+		}
+		found.Suggest("ask whoever runs %s whether its key is now %s, and only then:", clean.Shell(h.Host), ssh.FingerprintSHA256(a.key))
+		files := map[string]bool{}
+		for _, l := range v.Lines {
+			if !files[l.File] {
+				found.Suggest("ssh-keygen -R %s -f %s", clean.Shell(h.keyName), clean.Shell(l.File))
+			}
+			files[l.File] = true
+		}
+		if len(v.Lines) == 0 {
+			return found.Suggest("%s", h.set("host-key", ssh.FingerprintSHA256(a.key)))
+		}
+		return found.Suggest("gharbor hop pin %s", a.d.Profile)
+	}
+	found := finding.New("hop.host-key-unknown", "the host key of %s is not known here, so nothing was sent to it", h).Saw("it shows %s", shown).
+		Saw("looked for %s in %s", h.keyName, strings.Join(h.known, ", "))
+	return found.Suggest("gharbor hop pin %s   # after comparing the fingerprint with whoever runs the hop", a.d.Profile)
+}
+
+// oldOnly is the finding for two that have no algorithm in common.
+func (a *attempt) oldOnly(e *ssh.AlgorithmNegotiationError) *finding.Finding {
+	h := a.h
+	found := finding.New("hop.algorithms", "the hop %s and gharbor have no %s in common", h, e.What).
+		Saw("it offers only %s", clean.Line(strings.Join(e.RequestedAlgorithms, ", "), 300))
+	old := ssh.InsecureAlgorithms()
+	var able []string
+	for _, name := range e.RequestedAlgorithms {
+		if slices.Contains(slices.Concat(old.KeyExchanges, old.Ciphers, old.MACs, old.HostKeys, []string{ssh.HMACSHA1}), name) {
+			able = append(able, name)
+		}
+	}
+	found.Suggest("ask whoever runs %s to bring its SSH server up to date", clean.Shell(h.Host))
+	if len(able) > 0 {
+		found.Suggest("%s   # weak, and audit will say so", h.set("algorithms", strings.Join(append(slices.Clone(h.older), able[0]), ",")))
+	}
+	return found
+}
+
+// refused is the finding for a login that did not succeed.
+func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
+	h := a.h
+	accepts := "it takes: " + clean.Line(strings.Join(a.accepts, ", "), 120)
+	var found *finding.Finding
+	switch {
+	case strings.Contains(err.Error(), "Too many authentication failures"):
+		found = finding.New("hop.too-many-failures", "the hop %s ended the login after too many tries: each key that is offered counts as one", h)
+		a.sawOffers(found)
+		found.Suggest("%s", h.set("agent", "false")).Suggest("%s", h.set("key", "PATH"))
+		return a.sawBanner(found)
+	case ctx.Err() != nil:
+		found = finding.New("hop.timeout", "the login at the hop %s did not end in time", h).Suggest("gharbor test %s -timeout 30s", a.d.Profile)
+		a.sawOffers(found)
+		return found
+	case a.answered != "":
+		found = finding.New("hop.password-refused", "the hop %s refuses the password", h).Saw("the password is from: %s", a.answered)
+		a.d.Finder.Forget(h.query(secret.OfHop, "secret", h.Word))
+		found.Suggest("%s", h.set("user", "NAME")).Suggest("%s", h.set("secret", "ask"))
+	case len(a.asked) > 0:
+		found = finding.New("hop.questions", "the hop %s asks what can't be answered without a person at a terminal", h)
+		for _, prompt := range a.asked[:min(len(a.asked), 3)] {
+			found.Saw("it asks %s", clean.Quoted(prompt))
+		}
+		found.Suggest("gharbor test %s   # in a terminal", a.d.Profile)
+	case len(a.ring.offers) > 0 && len(a.partial) == 0:
+		found = finding.New("hop.key-refused", "the hop %s takes none of the keys that were offered for the user %s", h, clean.Quoted(h.User))
+		found.Suggest("%s", h.set("key", "PATH")).Suggest("%s", h.set("user", "NAME"))
+		if path := publicPart(a.ring); path != "" {
+			found.Suggest("ssh-copy-id -i %s -p %d %s   # where another way in is open", clean.Shell(path), h.Port, clean.Shell(h.User+"@"+h.Host))
+		}
+	case len(a.ring.problems) > 0:
+		first := *a.ring.problems[0]
+		return first.Saw("%s", accepts)
+	default:
+		found = finding.New("hop.login", "there is nothing to log in with at the hop %s", h)
+		if slices.Contains(a.accepts, "publickey") {
+			found.Suggest("%s", h.set("key", "PATH")).Suggest("ssh-add PATH   # or lets the SSH agent hold the key")
+		}
+		if slices.Contains(a.accepts, "password") || slices.Contains(a.accepts, "keyboard-interactive") {
+			found.Suggest("%s", h.set("secret", "ask"))
+		}
+	}
+	a.sawOffers(found)
+	found.Saw("%s", accepts)
+	if len(a.partial) > 0 {
+		found.Saw("it wants more than one proof, and had: %s", strings.Join(a.partial, ", "))
+	}
+	if a.ring.failed != nil {
+		found.Saw("a signature failed: %s", clean.Line(a.ring.failed.Error(), 200))
+	}
+	return a.sawBanner(found)
+}
+
+func (a *attempt) sawBanner(found *finding.Finding) *finding.Finding {
+	if a.banner != "" {
+		found.Saw("it says to all: %s", clean.Quoted(a.banner))
+	}
+	return found
+}
+
+// sawOffers tells which keys were offered, and which could not be.
+func (a *attempt) sawOffers(found *finding.Finding) {
+	for _, o := range a.ring.offers {
+		found.Saw("offered: %s", o.what)
+	}
+	for _, problem := range a.ring.problems {
+		found.Saw("not offered: %s", problem.Cause)
+	}
+	found.Seen = append(found.Seen, a.ring.seen...)
+}
+
+// publicPart is the file of the public part of a key that was offered, "" for none.
+func publicPart(r *ring) string {
+	for _, k := range r.h.keys {
+		if strings.HasSuffix(k.path, ".pub") {
+			return k.path
+		}
+		for _, o := range r.offers {
+			if strings.Contains(o.what, "key "+k.path) {
+				return k.path + ".pub"
+			}
+		}
+	}
+	return ""
+}
+
+// plain is an error of the SSH library without its prefixes.
+func plain(err error) string {
+	text := err.Error()
+	for _, prefix := range []string{"ssh: handshake failed: ", "ssh: "} {
+		text = strings.TrimPrefix(text, prefix)
+	}
+	if errors.Is(err, syscall.ECONNRESET) {
+		return "connection reset by peer"
+	}
+	return text
+}

@@ -1,0 +1,29 @@
+package hop
+
+import (
+	"context"
+	"net"
+)
+
+// Dial opens a connection from the hop to an address: "tcp" and host:port, whose
+// name the hop looks up, or "unix" and the path of a socket of the hop's machine.
+// Why tells the reason of an error.
+func (l *Link) Dial(ctx context.Context, network, address string) (net.Conn, error) {
+	if l.proxy != nil {
+		return l.proxy(ctx, address)
+	}
+	conn, err := l.client.DialContext(ctx, network, address)
+	if err != nil {
+		return nil, err
+	}
+	return newStream(conn), nil
+}
+
+// DialRaw is Dial for a connection on which nobody sets deadlines: it has no
+// goroutine of its own.
+func (l *Link) DialRaw(ctx context.Context, network, address string) (net.Conn, error) {
+	if l.proxy != nil {
+		return l.proxy(ctx, address)
+	}
+	return l.client.DialContext(ctx, network, address)
+}

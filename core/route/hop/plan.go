@@ -1,0 +1,295 @@
+// Package hop goes through SSH jump hosts and proxies: it works out what a profile's
+// hops come to, connects to each through the one before, checks its host key, logs
+// in, and opens connections from the last one. It opens no local port, asks a
+// person only through the secret finder, and says in findings where it stopped. On
+// the way profile → resolve → route → check it is the part of the route that lies
+// between here and the server.
+package hop
+
+import (
+	"errors"
+	"fmt"
+	"net"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/route/hostkey"
+	"gentleharbor/core/route/sshconfig"
+)
+
+// Hop is one jump host or proxy as it is to be reached.
+type Hop struct {
+	Stage string               // "hop 1": its number on the way
+	Of    profile.EffectiveHop // the hop of the profile that it comes from
+	Word  string               // as written: "keeper@gate.saltmarsh.example:22", "ssh:gate"
+	From  string               // the file and line whose ProxyJump asks for it, "" for a hop of the profile
+
+	Host  string
+	Port  int
+	User  string
+	Proxy string // "socks5" or "http"; "" for SSH
+
+	keys       []keyFile
+	noKeys     bool
+	noPassword bool
+	noQuestion bool
+	only       bool   // of the agent's keys, only those of the key files
+	agent      string // path of its socket, "" for none
+	keyName    string // the server's name in known-hosts files
+	known      []string
+	pin        hostkey.Pin
+	older      []string
+	timeout    time.Duration // of the connection, 0 for what the test has
+	alive      time.Duration // between two keep-alives, 0 for the default
+	aliveCount int
+}
+
+// Address is the hop's host and port.
+func (h *Hop) Address() string { return net.JoinHostPort(h.Host, strconv.Itoa(h.Port)) }
+
+// String is the hop as it is told: the account and the address.
+func (h *Hop) String() string {
+	if h.Proxy != "" {
+		return h.Proxy + " proxy " + h.Address()
+	}
+	text := h.Host
+	if h.Port != 22 {
+		text = h.Address()
+	}
+	return h.User + "@" + text
+}
+
+// derived reports whether the hop stands in no profile: a ProxyJump named it.
+func (h *Hop) derived() bool { return h.From != "" }
+
+// set is the line that changes a key of the hop, or a hint at the file that has it.
+func (h *Hop) set(key, value string) string {
+	if h.derived() {
+		return fmt.Sprintf("${EDITOR:-vi} %s   # the host that it names there", clean.Shell(strings.Split(h.From, ":")[0]))
+	}
+	return fmt.Sprintf("gharbor set %s %s=%s", h.Of.Owner(), h.Of.Key(key), value)
+}
+
+// Places are what hops take from the machine.
+type Places struct {
+	Home   string                           // the user's home folder
+	System string                           // the folder of the system's SSH configuration, "" for /etc/ssh
+	Known  string                           // the tool's own known-hosts file
+	Lookup func(name string) (string, bool) // environment variables
+}
+
+func (p Places) lookup(name string) string {
+	if p.Lookup == nil {
+		return ""
+	}
+	value, _ := p.Lookup(name)
+	return value
+}
+
+func (p Places) user() string {
+	for _, name := range []string{"USER", "LOGNAME", "USERNAME"} {
+		if user := p.lookup(name); user != "" {
+			return user
+		}
+	}
+	return ""
+}
+
+// Plan works out what a profile's hops come to. It reads the user's SSH client
+// configuration where a hop names a host of it, and connects to nothing. notes are
+// what that says and is not honoured.
+func (p Places) Plan(r *profile.Resolved) (hops []*Hop, notes []string, found *finding.Finding) {
+	for _, e := range r.Hops() {
+		var more []*Hop
+		if alias := e.Text("ssh"); alias != "" {
+			var said []string
+			if more, said, found = p.listed(e, alias, true, nil); found != nil {
+				return nil, nil, found
+			}
+			notes = append(notes, said...)
+		} else {
+			one, found := p.plain(e)
+			if found != nil {
+				return nil, nil, found
+			}
+			more = []*Hop{one}
+		}
+		hops = append(hops, more...)
+	}
+	if len(hops) > profile.MaxHops {
+		return nil, nil, finding.New("hop.config", "the way to the server has %d hops; %d are the most", len(hops), profile.MaxHops).Suggest("gharbor show %s", r.Called)
+	}
+	for i, h := range hops {
+		h.Stage = fmt.Sprintf("hop %d", i+1)
+	}
+	return hops, notes, nil
+}
+
+// plain is a hop that the profile itself describes.
+func (p Places) plain(e profile.EffectiveHop) (*Hop, *finding.Finding) {
+	h := &Hop{Of: e, Word: e.Word(), User: e.Text("user")}
+	if proxy := e.Text("proxy"); proxy != "" {
+		u, err := url.Parse(proxy)
+		if err != nil {
+			return nil, finding.New("hop.config", "the proxy's URL can't be read").Suggest("gharbor show %s", e.Profile())
+		}
+		h.Proxy, h.Host = u.Scheme, u.Hostname()
+		h.Port, _ = strconv.Atoi(u.Port())
+		return h, nil
+	}
+	h.Host = e.Text("host")
+	h.Port, _ = strconv.Atoi(e.Text("port"))
+	h.known = []string{filepath.Join(p.Home, ".ssh", "known_hosts"), filepath.Join(p.Home, ".ssh", "known_hosts2"), filepath.Join(p.system(), "ssh_known_hosts")}
+	h.keyName = hostkey.Name(h.Address())
+	return h, p.own(h)
+}
+
+func (p Places) system() string {
+	if p.System == "" {
+		return "/etc/ssh"
+	}
+	return p.System
+}
+
+// own takes what the profile says of a hop, over whatever a configuration says.
+func (p Places) own(h *Hop) *finding.Finding {
+	e := h.Of
+	h.known = append(h.known, p.Known)
+	if pin, ok := e.Get("host-key"); ok {
+		h.pin = hostkey.Pin{Text: pin.Value.Text(), At: "host-key of the profile (" + pin.Origin.String() + ")"}
+	}
+	if older, ok := e.Get("algorithms"); ok {
+		h.older = older.Value.List()
+	}
+	if h.User == "" {
+		return finding.New("hop.config", "it is not known whose account on %s is meant: neither the profile nor the environment names a user", clean.Quoted(h.Host)).
+			Suggest("%s", h.set("user", "NAME"))
+	}
+	if key, ok := e.Get("key"); ok {
+		h.keys = []keyFile{{path: key.Value.Text(), named: true, at: key.Origin.String()}}
+	}
+	if e.Text("agent") == "false" {
+		h.agent = "none"
+	}
+	h.usual(p)
+	return nil
+}
+
+// usual fills in what nobody said: the usual key files, and the agent that runs.
+func (h *Hop) usual(p Places) {
+	if h.keys == nil {
+		for _, name := range []string{"id_ed25519", "id_ecdsa", "id_rsa"} {
+			path := filepath.Join(p.Home, ".ssh", name)
+			if _, err := os.Stat(path); err == nil {
+				h.keys = append(h.keys, keyFile{path: path})
+			}
+		}
+	}
+	switch h.agent {
+	case "":
+		h.agent = p.lookup("SSH_AUTH_SOCK")
+	case "none":
+		h.agent = ""
+	}
+}
+
+// listed is a host of the SSH client configuration, with the hosts before it that
+// its ProxyJump asks for. path are the lines that led here.
+func (p Places) listed(e profile.EffectiveHop, word string, jumps bool, path []string) (hops []*Hop, notes []string, found *finding.Finding) {
+	if len(path) > profile.MaxHops {
+		return nil, nil, finding.New("hop.config", "ProxyJump goes in a circle").Saw("the last turn is at %s", path[len(path)-1]).Suggest("gharbor show %s", e.Profile())
+	}
+	user, name, port := jumpHost(word)
+	c, err := sshconfig.Reader{Home: p.Home, User: p.user(), System: p.System, Lookup: p.Lookup}.Read(name)
+	if err != nil {
+		return nil, nil, configFinding(e, name, err)
+	}
+	for _, note := range c.NotHonoured {
+		notes = append(notes, clean.Line(note, 0))
+	}
+	for i, one := range c.Jump {
+		if !jumps {
+			break
+		}
+		before, said, found := p.listed(e, one, i == 0, append(path[:len(path):len(path)], c.JumpAt.String()))
+		if found != nil {
+			return nil, nil, found
+		}
+		hops, notes = append(hops, before...), append(notes, said...)
+	}
+	h := configured(c)
+	h.Of, h.Word = e, e.Word()
+	if len(path) == 0 { // what the profile sets itself goes before
+		user = e.Text("user")
+		port, _ = strconv.Atoi(e.Text("port"))
+	} else {
+		h.From, h.Word = path[len(path)-1], "ssh:"+name
+	}
+	if user != "" {
+		h.User = user
+	}
+	if port != 0 {
+		h.Port = port
+	}
+	h.keyName = hostkey.Name(h.Address())
+	if c.HostKeyAlias.Value != "" {
+		h.keyName = strings.ToLower(c.HostKeyAlias.Value)
+	}
+	if h.derived() { // nothing that the profile says of its own hop is meant for it
+		h.known = append(h.known, p.Known)
+		h.usual(p)
+		return append(hops, h), notes, nil
+	}
+	return append(hops, h), notes, p.own(h)
+}
+
+// configured is a hop as an SSH client configuration describes it.
+func configured(c *sshconfig.Host) *Hop {
+	h := &Hop{Host: c.HostName.Value, User: c.User.Value, noKeys: c.NoPublicKey, noPassword: c.NoPassword, noQuestion: c.NoInteractive,
+		only: c.IdentitiesOnly, agent: c.IdentityAgent.Value, timeout: c.ConnectTimeout, alive: c.AliveInterval, aliveCount: c.AliveCount}
+	h.Port, _ = strconv.Atoi(c.Port.Value)
+	for _, s := range append(c.UserKnownHosts, c.GlobalKnownHosts...) {
+		h.known = append(h.known, s.Value)
+	}
+	for _, s := range c.IdentityFiles {
+		one := keyFile{path: s.Value, at: s.String()}
+		for _, certificate := range c.CertificateFiles {
+			one.certificates = append(one.certificates, certificate.Value)
+		}
+		h.keys = append(h.keys, one)
+	}
+	return h
+}
+
+// jumpHost takes [user@]host[:port], or an ssh:// URL of the same, apart.
+func jumpHost(word string) (user, host string, port int) {
+	word = strings.TrimPrefix(word, "ssh://")
+	if i := strings.LastIndexByte(word, '@'); i >= 0 {
+		user, word = word[:i], word[i+1:]
+	}
+	host, text := profile.SplitHostPort(strings.TrimSuffix(word, "/"))
+	port, _ = strconv.Atoi(text)
+	return user, host, port
+}
+
+// configFinding is for a configuration that can't be followed.
+func configFinding(e profile.EffectiveHop, name string, err error) *finding.Finding {
+	var refusal *sshconfig.Refusal
+	if !errors.As(err, &refusal) {
+		return finding.New("hop.config", "the SSH client configuration cannot be read").Saw("%s", clean.Line(err.Error(), 0)).Suggest("ls -l ~/.ssh/config")
+	}
+	found := finding.New("hop.config", "what the SSH client configuration says of %s can't be followed", clean.Quoted(name)).Saw("%s", clean.Line(refusal.Error(), 0))
+	if refusal.At.Line > 0 {
+		found.Suggest("${EDITOR:-vi} +%d %s", refusal.At.Line, clean.Shell(refusal.At.File))
+	} else {
+		found.Suggest("ls -l %s", clean.Shell(refusal.At.File))
+	}
+	return found.Suggest("gharbor set %s %s= %s=HOST   # or say in the profile where the hop is", e.Owner(), e.Key("ssh"), e.Key("host"))
+}

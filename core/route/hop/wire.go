@@ -1,0 +1,67 @@
+package hop
+
+import (
+	"net"
+	"sync"
+)
+
+// wire is the connection under SSH. It keeps the first bytes that the other side
+// sent, which say what it is, gathers reads, and has the system acknowledge at once.
+type wire struct {
+	net.Conn
+
+	mu    sync.Mutex
+	first []byte
+	done  bool // no more is kept
+
+	buffer     []byte // read and not handed on
+	start, end int
+}
+
+// firstBytes bounds what is kept: an SSH server's greeting is 255 bytes at most (RFC 4253,
+// section 4.2), and lines may stand before it.
+const firstBytes = 512
+
+// readSize is how much is read at a time: the library asks for 4 KiB, and a
+// channel's packets have 32.
+const readSize = 256 << 10
+
+func (w *wire) Read(p []byte) (int, error) {
+	if w.start == w.end {
+		if w.buffer == nil {
+			w.buffer = make([]byte, readSize)
+		}
+		n, err := w.Conn.Read(w.buffer)
+		acknowledge(w.Conn)
+		w.start, w.end = 0, n
+		w.note(w.buffer[:n])
+		if n == 0 {
+			return 0, err
+		}
+	}
+	n := copy(p, w.buffer[w.start:w.end])
+	w.start += n
+	return n, nil
+}
+
+func (w *wire) note(p []byte) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if room := firstBytes - len(w.first); !w.done && room > 0 {
+		w.first = append(w.first, p[:min(room, len(p))]...)
+	}
+}
+
+// said is what the other side sent first.
+func (w *wire) said() []byte {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.first
+}
+
+// quiet ends the keeping.
+func (w *wire) quiet() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.done, w.first = true, nil
+}

@@ -1,0 +1,59 @@
+package secret
+
+import (
+	"fmt"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
+)
+
+// SettingKey is the key that names the source, as set takes it.
+func (q Query) SettingKey() string {
+	if q.Setting == "" {
+		return "secret"
+	}
+	return q.Setting
+}
+
+// suggest adds lines that name another source.
+func (q Query) suggest(found *finding.Finding, sources ...string) *finding.Finding {
+	for _, source := range sources {
+		found.Suggest("gharbor set %s %s=%s", q.Profile, q.SettingKey(), source)
+	}
+	return found
+}
+
+// fileSource is a source that needs no terminal and keeps the secret in a file.
+func (q Query) fileSource() string {
+	if q.Kind == OfDatabase {
+		return "passfile"
+	}
+	return "wallet"
+}
+
+// what names the secret in a sentence.
+func (q Query) what() string {
+	switch q.Kind {
+	case OfHop:
+		return fmt.Sprintf("password of %s", clean.Line(q.Address, 120))
+	case OfKey:
+		return fmt.Sprintf("passphrase of the key %s", clean.Line(q.Address, 200))
+	}
+	return "password"
+}
+
+// prompt is the question for a person.
+func (q Query) prompt() string {
+	if q.Kind == OfDatabase {
+		return fmt.Sprintf("password of %s for %s", clean.Line(q.User, 80), q.Profile)
+	}
+	return q.what()
+}
+
+// asked is what one answer serves: a profile, or a hop or key whoever uses it.
+func (q Query) asked() string {
+	if q.Kind == OfDatabase {
+		return q.Profile
+	}
+	return q.Kind + " " + q.Address
+}
