@@ -109,6 +109,7 @@ func makers() []maker {
 		{"export", exportCommand},
 		{"secret", secretCommand},
 		{"wallet", walletCommand},
+		{"hop", hopCommand},
 		{"audit", auditCommand},
 		{"vouch", vouchCommand},
 		{"explain", explainCommand},

@@ -90,12 +90,31 @@ func keyValue(s string) (profile.Override, error) {
 	if key == "tag" {
 		key = "tags"
 	}
-	field := profile.FieldNamed(key)
+	field, hop := profile.FieldNamed(key), 0
+	if number, of, ok := profile.ParseHopKey(key); ok {
+		if field, hop = of, number; field == nil {
+			return profile.Override{}, errors.New(profile.UnknownHopKey(key[strings.LastIndexByte(key, '.')+1:]))
+		}
+	}
 	if field == nil {
 		return profile.Override{}, unknownKey(key)
 	}
 	if text == "" {
-		return profile.Override{Field: field, Unset: true}, nil
+		return profile.Override{Field: field, Hop: hop, Unset: true}, nil
+	}
+	value, err := field.ParseValue(text)
+	return profile.Override{Field: field, Hop: hop, Value: value}, err
+}
+
+// hopKeyValue reads a hop's key=value.
+func hopKeyValue(s string) (profile.Override, error) {
+	key, text, ok := strings.Cut(s, "=")
+	field := profile.HopField(key)
+	switch {
+	case !ok || text == "":
+		return profile.Override{}, errors.New("expected key=value, such as host=gate.saltmarsh.example")
+	case field == nil:
+		return profile.Override{}, errors.New(profile.UnknownHopKey(key))
 	}
 	value, err := field.ParseValue(text)
 	return profile.Override{Field: field, Value: value}, err
@@ -140,11 +159,29 @@ func (o overrides) check(file *profile.File) error {
 	return nil
 }
 
+// fits refuses an override of a hop that the profile does not have.
+func (o overrides) fits(r *profile.Resolved) error {
+	if n := r.MissingHop(); n > 0 {
+		return usage("-override hop.%d: the profile %s has no hop %d", n, r.Called, n)
+	}
+	return nil
+}
+
 // keyTable lists the keys for help.
 func keyTable() string {
 	var b strings.Builder
 	for _, f := range profile.Fields() {
 		fmt.Fprintf(&b, "  %-17s  %s\n", f.Name, f.Summary)
+	}
+	b.WriteString("  hop.N.KEY          a key of hop number N; gharbor help hop add lists them\n")
+	return b.String()
+}
+
+// hopKeyTable lists a hop's keys for help.
+func hopKeyTable() string {
+	var b strings.Builder
+	for _, f := range profile.HopFields() {
+		fmt.Fprintf(&b, "  %-10s  %s\n", f.Name, f.Summary)
 	}
 	return b.String()
 }

@@ -117,8 +117,20 @@ func shown(r *profile.Resolved, key string) string {
 	return clean.Line(e.Value.Text(), 60)
 }
 
-// where is a profile's address in one word.
+// where is a profile's address in one word, and how many hops stand before it.
 func where(r *profile.Resolved) string {
+	at := address(r)
+	switch n := len(r.Hops()); n {
+	case 0:
+		return at
+	case 1:
+		return at + " (1 hop)"
+	default:
+		return fmt.Sprintf("%s (%d hops)", at, n)
+	}
+}
+
+func address(r *profile.Resolved) string {
 	switch r.AddressKind() {
 	case "host":
 		host, port := shown(r, "host"), shown(r, "port")

@@ -58,7 +58,7 @@ func (s *selection) has(r *profile.Resolved) bool {
 
 // choose returns the profiles that the names or the flags mean, in their
 // order. None at all is a mistake: a check of nothing would look like success.
-func (c *call) choose(s selection, over overrides) ([]*profile.Resolved, error) {
+func (c *call) choose(s selection, over overrides) (chosen []*profile.Resolved, err error) {
 	try := []string{"gharbor list"}
 	switch {
 	case len(c.args) > 0 && s.used():
@@ -76,7 +76,13 @@ func (c *call) choose(s selection, over overrides) ([]*profile.Resolved, error) 
 		return nil, err
 	}
 	env := c.environment()
-	var chosen []*profile.Resolved
+	defer func() {
+		for _, r := range chosen {
+			if misfit := over.fits(r); misfit != nil && err == nil {
+				chosen, err = nil, misfit
+			}
+		}
+	}()
 	if len(c.args) > 0 {
 		for i, name := range c.args {
 			p, err := c.lookup(file, name)

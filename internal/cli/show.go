@@ -4,9 +4,12 @@ import (
 	"context"
 	"errors"
 	"flag"
+	"slices"
+	"strings"
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/route/hop"
 	"gentleharbor/internal/render"
 )
 
@@ -16,6 +19,16 @@ type shownValue struct {
 	Value    any            `json:"value"`
 	Template string         `json:"template,omitempty"`
 	Origin   profile.Origin `json:"origin"`
+}
+
+// shownHop is a hop in `show -format json`, as it would be reached.
+type shownHop struct {
+	Stage  string `json:"stage"`
+	User   string `json:"user,omitempty"`
+	Host   string `json:"host"`
+	Port   int    `json:"port"`
+	Proxy  string `json:"proxy,omitempty"`
+	Origin string `json:"origin"`
 }
 
 func showCommand() *command {
@@ -66,7 +79,8 @@ func (c *call) resolve(name string, over overrides) (*profile.Resolved, error) {
 	if err := over.check(file); err != nil {
 		return nil, err
 	}
-	return file.Resolve(p, over, c.environment()), nil
+	r := file.Resolve(p, over, c.environment())
+	return r, over.fits(r)
 }
 
 func (c *call) showTable(r *profile.Resolved) error {
@@ -79,18 +93,57 @@ func (c *call) showTable(r *profile.Resolved) error {
 		}
 		rows[i] = []string{e.Field.Name, clean.Line(value, 200), e.Origin.String()}
 	}
+	for _, h := range r.Hops() {
+		for _, e := range h.Values() {
+			rows = append(rows, []string{h.Key(e.Field.Name), clean.Line(e.Shown(), 200), e.Origin.String()})
+		}
+	}
+	for _, h := range c.comeTo(r) {
+		rows = append(rows, []string{h.Stage, clean.Line(h.String(), 200), h.Origin})
+	}
 	return render.Table(c.Stdout, c.noColour, []string{"key", "value", "origin"}, rows)
 }
 
 func (c *call) showJSON(r *profile.Resolved) error {
-	all := r.Values()
+	values := shownValues(r.Values(), func(key string) string { return key })
+	for _, h := range r.Hops() {
+		values = append(values, shownValues(h.Values(), h.Key)...)
+	}
+	way := []shownHop{}
+	for _, h := range c.comeTo(r) {
+		way = append(way, shownHop{Stage: h.Stage, User: h.User, Host: h.Host, Port: h.Port, Proxy: h.Proxy, Origin: h.Origin})
+	}
+	return render.JSON(c.Stdout, map[string]any{"format": 1, "profile": r.Profile.Name, "file": r.Path(), "line": r.Profile.Line,
+		"project": r.Profile.InProject(), "vouched": r.Vouched(), "values": values, "way": way})
+}
+
+func shownValues(all []profile.Effective, name func(string) string) []shownValue {
 	values := make([]shownValue, len(all))
 	for i, e := range all {
-		values[i] = shownValue{Key: e.Field.Name, Value: e.Value.Any(), Template: e.Template, Origin: e.Origin}
+		values[i] = shownValue{Key: name(e.Field.Name), Value: e.Value.Any(), Template: e.Template, Origin: e.Origin}
 		if e.Template != "" && e.Shown() == e.Template {
 			values[i].Value = e.Template // a variable with a secret-looking name is not expanded
 		}
 	}
-	return render.JSON(c.Stdout, map[string]any{"format": 1, "profile": r.Profile.Name, "file": r.Path(), "line": r.Profile.Line,
-		"project": r.Profile.InProject(), "vouched": r.Vouched(), "values": values})
+	return values
+}
+
+// comeTo is what the hops come to where an SSH client configuration has a say in
+// it; else their keys say it all.
+func (c *call) comeTo(r *profile.Resolved) []*hop.Hop {
+	if !r.Vouched() || !slices.ContainsFunc(r.Hops(), func(h profile.EffectiveHop) bool { return h.Text("ssh") != "" }) {
+		return nil
+	}
+	places, err := c.hopPlaces()
+	if err != nil {
+		return nil
+	}
+	hops, notes, found := places.Plan(r)
+	if found != nil {
+		c.Notice("%s: %s", found.Cause, strings.Join(found.Seen, "; "))
+	}
+	for _, note := range notes {
+		c.Notice("%s", note)
+	}
+	return hops
 }

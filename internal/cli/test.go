@@ -36,8 +36,8 @@ func testCommand() *command {
 	return &command{
 		name: "test", args: "NAME…", summary: "reach the servers, log in, and say at which step it stops and why",
 		long: `Eleven stages on one straight line over one connection: profile, secret, route,
-name, reach, speak, tls, login, database, session, expect. The first that fails ends
-the test; gharbor explain CODE says more about a finding. The password is read only
+name, reach, speak, tls, login, database, session, expect; and one for each hop, after
+route. The first that fails ends the test; gharbor explain CODE says more about a finding. The password is read only
 when the server has asked for it, or would be asked for next.
 
 Several names, -tag, -engine or -all test many profiles at a time: those that fail are
@@ -94,7 +94,11 @@ func engines() map[string]engine.Begin {
 // runner gives a test what it takes from the machine and the person.
 func (c *call) runner(timeout time.Duration) (*check.Runner, error) {
 	finder, err := c.finder()
-	return &check.Runner{Engines: engines(), Network: route.System(), Places: nearby.Machine(), Timeout: timeout, Finder: finder}, err
+	if err != nil {
+		return nil, err
+	}
+	places, err := c.hopPlaces()
+	return &check.Runner{Hops: places, Engines: engines(), Network: route.System(), Places: nearby.Machine(), Timeout: timeout, Finder: finder}, err
 }
 
 // finder finds secrets for profiles.

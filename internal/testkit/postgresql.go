@@ -30,6 +30,8 @@ type PostgreSQL struct {
 	Folder string // its socket, and the folder above its data
 	Port   int
 
+	in *Namespace // where it runs; nil for here
+
 	Certificates
 }
 
@@ -164,6 +166,28 @@ func ThrowAwayWith(t testing.TB, rules string, statements ...string) *PostgreSQL
 	})
 }
 
+// PrivatePostgreSQL is a server on the loopback of a private network: only what
+// runs there can reach it. It lets everybody in, and has the accounts and the
+// database of the demo's tides.
+func PrivatePostgreSQL(t testing.TB, in *Namespace) *PostgreSQL {
+	t.Helper()
+	return need(t, "PostgreSQL", func() (*PostgreSQL, error) {
+		p, err := newCluster()
+		if err != nil {
+			return nil, err
+		}
+		p.in = in
+		if err := p.certificates(); err != nil {
+			return nil, err
+		}
+		settings := fmt.Sprintf("listen_addresses = '127.0.0.1'\nssl = on\nssl_cert_file = '%[1]s/server.pem'\nssl_key_file = '%[1]s/server.key'\nssl_ca_file = '%[1]s/authority.pem'\nmax_connections = 600\n", p.Folder)
+		if err := p.startWith(settings, "local all postgres trust\nlocal all all scram-sha-256\nhost all all 127.0.0.1/32 scram-sha-256\n"); err != nil {
+			return nil, err
+		}
+		return p, p.statements("postgres", []string{fmt.Sprintf("CREATE ROLE tidekeeper LOGIN PASSWORD '%s'", WardenPassword), "CREATE DATABASE tides OWNER tidekeeper"})
+	})
+}
+
 // serverPrograms finds the folder of the server's programs, newest first.
 func serverPrograms() (string, error) {
 	folders, _ := filepath.Glob("/usr/lib/postgresql/*/bin")
@@ -274,7 +298,7 @@ func (p *PostgreSQL) launch() error {
 	}
 	defer log.Close()
 	cmd.Stdout, cmd.Stderr = log, log
-	if err := cmd.Start(); err != nil {
+	if err := p.in.do(cmd.Start); err != nil {
 		return err
 	}
 	go cmd.Wait()

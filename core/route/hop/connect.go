@@ -32,10 +32,6 @@ type Dialer struct {
 
 	// Unattended asks nobody for what the profile does not say is to be asked for.
 	Unattended bool
-
-	// Learn is shown a host key that nobody knows, and says whether it is kept and
-	// the connection goes on. nil refuses it.
-	Learn func(ctx context.Context, h *Hop, key ssh.PublicKey) error
 }
 
 // Link is a connection to one hop, through those before it.
@@ -115,6 +111,34 @@ func (d *Dialer) Connect(ctx context.Context, before *Link, h *Hop) (*Link, find
 	return l, result
 }
 
+// HostKey asks a hop for its key, through the hop before, and ends the connection
+// before anything of a login is sent. The finding is nil where there is a key.
+func (d *Dialer) HostKey(ctx context.Context, before *Link, h *Hop) (ssh.PublicKey, hostkey.Verdict, *finding.Finding) {
+	conn, found := d.reach(ctx, before, h)
+	if found != nil {
+		return nil, hostkey.Verdict{}, found
+	}
+	defer conn.Close()
+	defer context.AfterFunc(ctx, func() { conn.Close() })()
+	a := newAttempt(d, h, conn)
+	a.onlyKey = true
+	_, _, _, err := ssh.NewClientConn(a.wire, h.Address(), a.config(ctx))
+	if a.key == nil {
+		return nil, hostkey.Verdict{}, a.failed(ctx, err)
+	}
+	if a.verdict.Outcome != hostkey.Known && a.verdict.Outcome != hostkey.Unknown {
+		return a.key, a.verdict, a.hostKey()
+	}
+	return a.key, a.verdict, nil
+}
+
+func newAttempt(d *Dialer, h *Hop, conn net.Conn) *attempt {
+	return &attempt{d: d, h: h, wire: &wire{Conn: conn}, store: hostkey.Read(h.known...), ring: &ring{d: d, h: h}}
+}
+
+// KeyName is what known-hosts files call the hop.
+func (h *Hop) KeyName() string { return h.keyName }
+
 // attempt is one handshake under way: what was seen of it.
 type attempt struct {
 	d        *Dialer
@@ -131,15 +155,14 @@ type attempt struct {
 	answered string // the place of the password that was sent, "" for none
 	asked    []string
 	trouble  error // of a callback
-	learned  error
+	onlyKey  bool  // nothing but the host key is wanted
 }
 
 func (d *Dialer) handshake(ctx context.Context, l *Link, conn net.Conn) finding.Result {
 	h := l.Hop
-	a := &attempt{d: d, h: h, wire: &wire{Conn: conn}, store: hostkey.Read(h.known...)}
+	a := newAttempt(d, h, conn)
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	defer stop()
-	a.ring = &ring{d: d, h: h}
 	defer func() { a.ring.close() }()
 	config := a.config(ctx)
 	c, channels, requests, err := ssh.NewClientConn(a.wire, h.Address(), config)
@@ -225,7 +248,7 @@ func (a *attempt) config(ctx context.Context) *ssh.ClientConfig {
 	keys := allowed(current(all.HostKeys), append(all.HostKeys, old.HostKeys...))
 	slices.SortStableFunc(keys, func(a, b string) int { return rank(a) - rank(b) })
 	c.HostKeyAlgorithms = a.store.Algorithms(h.keyName, h.pin, keys)
-	c.HostKeyCallback = func(_ string, _ net.Addr, key ssh.PublicKey) error { return a.judge(ctx, key) }
+	c.HostKeyCallback = func(_ string, _ net.Addr, key ssh.PublicKey) error { return a.judge(key) }
 	c.BannerCallback = func(message string) error {
 		a.banner = clean.Line(message, 300)
 		return nil
@@ -251,19 +274,10 @@ func rank(algorithm string) int {
 var errHostKey = errors.New("the host key is refused")
 
 // judge is shown the hop's key, before anything of a login is sent.
-func (a *attempt) judge(ctx context.Context, key ssh.PublicKey) error {
+func (a *attempt) judge(key ssh.PublicKey) error {
 	a.key = key
 	a.verdict = a.store.Judge(a.h.keyName, a.h.pin, key)
-	if a.verdict.Outcome == hostkey.Known {
-		return nil
-	}
-	if a.verdict.Outcome == hostkey.Unknown && a.d.Learn != nil {
-		resume := a.d.pause()
-		defer resume()
-		if a.learned = a.d.Learn(ctx, a.h, key); a.learned != nil {
-			return a.learned
-		}
-		a.verdict = hostkey.Verdict{Outcome: hostkey.Known, By: "what was just kept"}
+	if a.verdict.Outcome == hostkey.Known && !a.onlyKey {
 		return nil
 	}
 	return errHostKey

@@ -158,8 +158,6 @@ func (a *attempt) failed(ctx context.Context, err error) *finding.Finding {
 	var failure *secret.Failure
 	said := a.wire.said()
 	switch {
-	case a.learned != nil:
-		return finding.New("hop.host-key-unknown", "the host key of %s was not kept", h).Suggest("gharbor hop pin %s", a.d.Profile)
 	case a.key != nil && a.verdict.Outcome != hostkey.Known:
 		return a.hostKey()
 	case errors.As(a.trouble, &failure):
@@ -172,6 +170,8 @@ func (a *attempt) failed(ctx context.Context, err error) *finding.Finding {
 		return a.refused(ctx, err)
 	case ctx.Err() != nil && len(said) == 0:
 		return h.wherefrom(finding.New("hop.silent", "%s accepts connections and says nothing: no SSH server does that, unless it is overloaded", h.Address()))
+	case ctx.Err() != nil && !strings.Contains(string(said), "SSH-"):
+		return a.notSSH(said)
 	case ctx.Err() != nil:
 		return finding.New("hop.timeout", "the hop %s began to talk and did not finish in time", h).Suggest("gharbor test %s -timeout 30s", a.d.Profile)
 	case busy(said) || len(said) == 0:

@@ -26,10 +26,11 @@ import (
 
 // Hop is one jump host or proxy as it is to be reached.
 type Hop struct {
-	Stage string               // "hop 1": its number on the way
-	Of    profile.EffectiveHop // the hop of the profile that it comes from
-	Word  string               // as written: "keeper@gate.saltmarsh.example:22", "ssh:gate"
-	From  string               // the file and line whose ProxyJump asks for it, "" for a hop of the profile
+	Stage  string               // "hop 1": its number on the way
+	Of     profile.EffectiveHop // the hop of the profile that it comes from
+	Word   string               // as written: "keeper@gate.saltmarsh.example:22", "ssh:gate"
+	Origin string               // where it is told: "profiles.toml:9", "HostName, ~/.ssh/config:3"
+	From   string               // the file and line whose ProxyJump asks for it, "" for a hop of the profile
 
 	Host  string
 	Port  int
@@ -134,7 +135,7 @@ func (p Places) Plan(r *profile.Resolved) (hops []*Hop, notes []string, found *f
 
 // plain is a hop that the profile itself describes.
 func (p Places) plain(e profile.EffectiveHop) (*Hop, *finding.Finding) {
-	h := &Hop{Of: e, Word: e.Word(), User: e.Text("user")}
+	h := &Hop{Of: e, Word: e.Word(), User: e.Text("user"), Origin: fmt.Sprintf("%s:%d", filepath.Base(e.File()), e.Line())}
 	if proxy := e.Text("proxy"); proxy != "" {
 		u, err := url.Parse(proxy)
 		if err != nil {
@@ -231,6 +232,7 @@ func (p Places) listed(e profile.EffectiveHop, word string, jumps bool, path []s
 		port, _ = strconv.Atoi(e.Text("port"))
 	} else {
 		h.From, h.Word = path[len(path)-1], "ssh:"+name
+		h.Origin = "ProxyJump, " + h.From
 	}
 	if user != "" {
 		h.User = user
@@ -252,8 +254,11 @@ func (p Places) listed(e profile.EffectiveHop, word string, jumps bool, path []s
 
 // configured is a hop as an SSH client configuration describes it.
 func configured(c *sshconfig.Host) *Hop {
-	h := &Hop{Host: c.HostName.Value, User: c.User.Value, noKeys: c.NoPublicKey, noPassword: c.NoPassword, noQuestion: c.NoInteractive,
+	h := &Hop{Origin: "the name itself", Host: c.HostName.Value, User: c.User.Value, noKeys: c.NoPublicKey, noPassword: c.NoPassword, noQuestion: c.NoInteractive,
 		only: c.IdentitiesOnly, agent: c.IdentityAgent.Value, timeout: c.ConnectTimeout, alive: c.AliveInterval, aliveCount: c.AliveCount}
+	if c.HostName.Line > 0 {
+		h.Origin = "HostName, " + c.HostName.String()
+	}
 	h.Port, _ = strconv.Atoi(c.Port.Value)
 	for _, s := range append(c.UserKnownHosts, c.GlobalKnownHosts...) {
 		h.known = append(h.known, s.Value)

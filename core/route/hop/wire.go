@@ -1,8 +1,11 @@
 package hop
 
 import (
+	"bytes"
 	"net"
 	"sync"
+
+	"gentleharbor/core/engine/greeting"
 )
 
 // wire is the connection under SSH. It keeps the first bytes that the other side
@@ -49,6 +52,9 @@ func (w *wire) note(p []byte) {
 	defer w.mu.Unlock()
 	if room := firstBytes - len(w.first); !w.done && room > 0 {
 		w.first = append(w.first, p[:min(room, len(p))]...)
+		if _, ok := greeting.Recognise(w.first); ok && !bytes.HasPrefix(w.first, []byte("SSH-")) {
+			w.Conn.Close() // the library would wait for a greeting of SSH's, which may follow any lines
+		}
 	}
 }
 

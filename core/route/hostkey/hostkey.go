@@ -10,6 +10,7 @@ package hostkey
 
 import (
 	"bytes"
+	"context"
 	"crypto/hmac"
 	"crypto/sha1"
 	"encoding/base64"
@@ -291,6 +292,27 @@ func (s *Store) Algorithms(name string, pin Pin, all []string) []string {
 		}
 	}
 	return slices.Concat(first, known, rest)
+}
+
+// Append adds a line to a known-hosts file of the tool's own, under its lock.
+func Append(ctx context.Context, path, line string) error {
+	target, err := atomicfile.Resolve(path)
+	if err != nil {
+		return err
+	}
+	unlock, err := atomicfile.Lock(ctx, target)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	data, err := atomicfile.Read(target, maxFile)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if len(data) > 0 && data[len(data)-1] != '\n' {
+		data = append(data, '\n')
+	}
+	return atomicfile.Writer{}.Write(target, append(data, line+"\n"...))
 }
 
 // Entry is the line by which a known-hosts file takes in a key.

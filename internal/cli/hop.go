@@ -1,0 +1,229 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"gentleharbor/core/check"
+	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/route"
+	"gentleharbor/core/route/hop"
+	"gentleharbor/core/route/hostkey"
+	"gentleharbor/core/secret"
+)
+
+func hopCommand() *command {
+	return &command{
+		name: "hop", args: "VERB", summary: "the jump hosts and proxies on the way to a server",
+		long: `A profile's hops are tables [[profile.NAME.hop]], in order from here to the server. The
+keys of one that is there are changed by gharbor set NAME hop.N.KEY=VALUE.`,
+		verbs: func() []*command { return []*command{hopAdd(), hopRemove(), hopPin()} },
+	}
+}
+
+// hopPlaces are what hops take from this machine.
+func (c *call) hopPlaces() (hop.Places, error) {
+	h, err := c.home()
+	return hop.Places{Home: c.environment().Home, Known: filepath.Join(h.Dir, "known_hosts"), Lookup: c.Lookup}, err
+}
+
+func hopAdd() *command {
+	var to target
+	return &command{
+		name: "hop add", args: "PROFILE key=value…", summary: "add a jump host as the last before the server",
+		long: `A hop is a host with an SSH server, a host of your SSH client configuration (ssh=NAME),
+or a proxy. Where no key is named, the SSH agent's and the usual files in ~/.ssh are
+offered. The keys:
+
+` + strings.TrimRight(hopKeyTable(), "\n"),
+		examples: []string{"gharbor hop add tides host=gate.saltmarsh.example user=keeper key=~/.ssh/gate", "gharbor hop add tides ssh=gate", "gharbor hop add tides proxy=socks5://127.0.0.1:1080"},
+		least:    2, most: -1,
+		flags: to.flag,
+		run: func(ctx context.Context, c *call) error {
+			name, err := to.of(c, c.args[0])
+			if err != nil {
+				return err
+			}
+			var sets assignments
+			for _, arg := range c.args[1:] {
+				one, err := hopKeyValue(arg)
+				switch {
+				case err != nil:
+					return usage("%w", err)
+				case slices.ContainsFunc(sets, func(o profile.Override) bool { return o.Field == one.Field }):
+					return usage("%s is given twice", one.Field.Name)
+				}
+				sets = append(sets, one)
+			}
+			if !to.project {
+				sets.wholePaths(c.environment().Home)
+			}
+			return c.update(ctx, to, "hop added", name, func(f *profile.File) (*profile.Edit, error) { return f.AddHop(name, sets) })
+		},
+	}
+}
+
+func hopRemove() *command {
+	var to target
+	return &command{
+		name: "hop remove", args: "PROFILE NUMBER", summary: "take a hop out of a profile",
+		long:     "The numbers are those of test and show: 1 is the first from here.",
+		examples: []string{"gharbor hop remove tides 2"},
+		least:    2, most: 2,
+		flags: to.flag,
+		run: func(ctx context.Context, c *call) error {
+			number, err := strconv.Atoi(c.args[1])
+			if err != nil || number < 1 {
+				return usage("the hop: expected its number, such as 1")
+			}
+			name, err := to.of(c, c.args[0])
+			if err != nil {
+				return err
+			}
+			return c.update(ctx, to, "hop removed", name, func(f *profile.File) (*profile.Edit, error) { return f.RemoveHop(name, number) })
+		},
+	}
+}
+
+// pinOptions are the flags of hop pin.
+type pinOptions struct {
+	fingerprints []string
+	timeout      time.Duration
+}
+
+func hopPin() *command {
+	var o pinOptions
+	return &command{
+		name: "hop pin", args: "PROFILE", summary: "show the hops' host keys, and keep those that are new after a yes",
+		long: `Asks each hop for its key and shows the fingerprint. One that no known-hosts file has
+is kept in the tool's own known_hosts once you have compared it with one that came to
+you by another way: on a terminal you are asked, elsewhere -fingerprint says what it
+must be. A key that contradicts a known one is refused, always.`,
+		examples: []string{"gharbor hop pin tides", "gharbor hop pin tides -fingerprint SHA256:3Jx…"},
+		least:    1, most: 1,
+		flags: func(fs *flag.FlagSet) {
+			fs.Func("fingerprint", "what a new key's fingerprint must be, SHA256:…; repeat it for more hops", func(s string) error {
+				if !strings.HasPrefix(s, "SHA256:") || len(strings.TrimRight(s, "=")) != len("SHA256:")+43 {
+					return errors.New("expected SHA256: and 43 characters")
+				}
+				o.fingerprints = append(o.fingerprints, strings.TrimRight(s, "="))
+				return nil
+			})
+			fs.DurationVar(&o.timeout, "timeout", check.DefaultTimeout, "bound of each hop")
+		},
+		run: func(ctx context.Context, c *call) error {
+			if o.timeout <= 0 {
+				return usage("-timeout: expected a time above zero, such as 10s")
+			}
+			return c.pinHops(ctx, o)
+		},
+	}
+}
+
+// routeFailed is a way to a server that could not be gone.
+func routeFailed(found *finding.Finding) error {
+	return &exitError{code: exitServer, err: &secret.Failure{Found: found}, try: found.Try}
+}
+
+func (c *call) pinHops(ctx context.Context, o pinOptions) error {
+	p, err := c.resolve(c.args[0], nil)
+	if err != nil {
+		return err
+	}
+	if found := p.Problem(); found != nil {
+		return &exitError{code: exitFile, err: fmt.Errorf("%s (%s)", found.Cause, found.Code), try: found.Try}
+	}
+	if len(p.Hops()) == 0 {
+		return &exitError{code: exitUsage, err: fmt.Errorf("the profile %s has no hops", p.Called), try: []string{"gharbor hop add " + p.Called + " host=HOST"}}
+	}
+	places, err := c.hopPlaces()
+	if err != nil {
+		return err
+	}
+	hops, _, found := places.Plan(p)
+	if found != nil {
+		return &exitError{code: exitFile, err: fmt.Errorf("%s (%s)", found.Cause, found.Code), try: found.Try}
+	}
+	finder, err := c.finder()
+	if err != nil {
+		return err
+	}
+	d := &hop.Dialer{Network: route.System(), Finder: finder, Profile: p.Called}
+	var link *hop.Link
+	defer func() { link.Close() }()
+	for i, h := range hops {
+		if err := c.pinHop(ctx, d, link, h, places.Known, o); err != nil {
+			return err
+		}
+		if i == len(hops)-1 {
+			break
+		}
+		bound, cancel := context.WithTimeout(ctx, o.timeout)
+		next, result := d.Connect(bound, link, h) // the next one is reached through it
+		cancel()
+		if next == nil {
+			return routeFailed(result.Finding)
+		}
+		link = next
+	}
+	return nil
+}
+
+// pinHop shows one hop's key, and keeps it where it is new and meant.
+func (c *call) pinHop(ctx context.Context, d *hop.Dialer, link *hop.Link, h *hop.Hop, known string, o pinOptions) error {
+	if h.Proxy != "" {
+		_, err := fmt.Fprintf(c.Stdout, "%s: %s has no host key\n", h.Stage, h)
+		return err
+	}
+	bound, cancel := context.WithTimeout(ctx, o.timeout)
+	defer cancel()
+	key, verdict, found := d.HostKey(bound, link, h)
+	if found != nil {
+		return routeFailed(found)
+	}
+	text := fmt.Sprintf("%s: %s shows %s", h.Stage, clean.Line(h.String(), 200), hostkey.Describe(key))
+	if verdict.Outcome == hostkey.Known {
+		_, err := fmt.Fprintf(c.Stdout, "%s\n  known by %s\n", text, verdict.By)
+		return err
+	}
+	if _, err := fmt.Fprintf(c.Stdout, "%s\n  not known here\n", text); err != nil {
+		return err
+	}
+	fingerprint := strings.Fields(hostkey.Describe(key))
+	print := fingerprint[len(fingerprint)-1]
+	switch {
+	case slices.Contains(o.fingerprints, print):
+	case len(o.fingerprints) > 0:
+		return &exitError{code: exitServer, err: fmt.Errorf("%s shows another key than -fingerprint says; nothing is kept", h.Stage)}
+	case !c.Interactive():
+		return &exitError{code: exitUsage, err: errors.New("there is no terminal to compare the fingerprint on; -fingerprint says what it must be"), try: []string{fmt.Sprintf("gharbor hop pin %s -fingerprint %s   # if that is the hop's", d.Profile, print)}}
+	default:
+		c.Say("  Compare it with what whoever runs the hop tells you: a machine that stands between shows a key too.")
+		yes, err := c.Confirm(ctx, "  is it the hop's key, and to be kept?", false)
+		if err != nil {
+			return err
+		}
+		if !yes {
+			c.Say("nothing was kept")
+			return &exitError{code: exitServer}
+		}
+	}
+	if err := os.MkdirAll(filepath.Dir(known), 0o700); err != nil {
+		return &profile.FileError{Path: filepath.Dir(known), What: "cannot be made: " + plainReason(err)}
+	}
+	if err := hostkey.Append(ctx, known, hostkey.Entry(h.KeyName(), key)); err != nil {
+		return &profile.FileError{Path: known, What: "cannot be written: " + plainReason(err)}
+	}
+	c.Say("kept: the host key of %s in %s", clean.Line(h.KeyName(), 120), known)
+	return nil
+}
