@@ -58,6 +58,16 @@ func Of(p *profile.Resolved, v secret.Value) (Connection, *finding.Finding) {
 	return c, nil
 }
 
+// At is the connection by another address that leads to the same server, such as the
+// local one of a tunnel: the certificate is still the server's.
+func (c Connection) At(local route.Candidate) Connection {
+	if c.TLS == "verified" && c.TLSName == "" && c.first().Socket == "" {
+		c.TLSName = c.first().Host
+	}
+	c.Servers = []route.Candidate{local}
+	return c
+}
+
 // mysql reports whether the engine speaks MySQL's protocol.
 func (c *Connection) mysql() bool { return c.Engine == "mysql" || c.Engine == "mariadb" }
 
@@ -143,6 +153,10 @@ func (c *Connection) URL() string {
 		if c.Socket() != "" {
 			query.Set("host", c.Host())
 			query.Set("port", c.Port())
+		}
+		if name, address, ok := c.apart(); ok {
+			u.Host = net.JoinHostPort(name, c.Port())
+			query.Set("hostaddr", address)
 		}
 		query.Set("sslmode", c.tlsMode())
 		query.Set("sslrootcert", c.CA)

@@ -73,6 +73,15 @@ type Override struct {
 	Hop   int  // the number of the hop whose key it is, 0 for the profile's; -1: there are none
 }
 
+// String is the override as a command line has it.
+func (o Override) String() string {
+	key := o.Field.Name
+	if o.Hop > 0 {
+		key = fmt.Sprintf("hop.%d.%s", o.Hop, key)
+	}
+	return key + "=" + o.Value.Text()
+}
+
 // Resolved is a profile with everything that it takes from elsewhere. A value
 // is worked out when it is asked for: a list of 10,000 profiles asks for a few.
 type Resolved struct {

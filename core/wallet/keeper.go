@@ -1,23 +1,19 @@
 package wallet
 
 import (
-	"bufio"
 	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"net"
-	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
 	"time"
 
+	"gentleharbor/core/control"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/owner"
 )
 
 // Keys are what a keeper holds: enough to read the wallet as it is now, not to
@@ -35,40 +31,16 @@ func (w *Wallet) Keys(until time.Time) Keys {
 	return Keys{Wallet: w.File.header.ID, Path: w.File.Path, SigningKey: w.File.header.SigningKey, ContentKey: w.owner.contentKey, Until: until}
 }
 
-// KeeperSocket is where the keeper of a wallet listens: in the user's runtime
-// folder (XDG Base Directory Specification), else in a folder of the user's own
-// below the system's temporary one.
+// KeeperSocket is where the keeper of a wallet listens.
 func KeeperSocket(lookup func(string) (string, bool), id string) string {
-	folder, ok := lookup("XDG_RUNTIME_DIR")
-	if info, err := os.Stat(folder); !ok || err != nil || !ours(info) {
-		folder = os.TempDir()
-	}
-	return filepath.Join(folder, fmt.Sprintf("gentle-harbor-%d", os.Getuid()), "wallet-"+id[:16]+".sock")
-}
-
-// ours reports whether a folder is this user's and closed to others.
-func ours(info fs.FileInfo) bool {
-	uid, ok := owner.Of(info)
-	return ok && info.IsDir() && uid == os.Getuid() && info.Mode().Perm()&0o077 == 0
+	return filepath.Join(control.Folder(lookup), "wallet-"+id[:16]+".sock")
 }
 
 // Listen makes the keeper's socket, in a folder that is this user's alone.
 func Listen(socket string) (net.Listener, error) {
-	folder := filepath.Dir(socket)
-	if err := os.MkdirAll(folder, 0o700); err != nil {
-		return nil, err
-	}
-	if info, err := os.Lstat(folder); err != nil || !ours(info) {
-		return nil, fmt.Errorf("%s is not a folder of yours alone, so nothing secret is kept behind it", folder)
-	}
-	if conn, err := net.Dial("unix", socket); err == nil {
-		conn.Close()
+	listener, err := control.Listen(socket)
+	if errors.Is(err, control.ErrTaken) {
 		return nil, errors.New("the wallet is unlocked already; gharbor wallet lock ends that")
-	}
-	os.Remove(socket) // of a keeper that ended without being asked
-	listener, err := net.Listen("unix", socket)
-	if err == nil {
-		err = os.Chmod(socket, 0o600)
 	}
 	return listener, err
 }
@@ -81,24 +53,13 @@ var errLocked = errors.New("locked")
 func Keep(ctx context.Context, listener net.Listener, keys Keys) {
 	ctx, lock := context.WithDeadlineCause(ctx, keys.Until, errLocked)
 	defer lock()
-	stop := context.AfterFunc(ctx, func() { listener.Close() })
-	defer stop()
-	for {
-		conn, err := listener.Accept()
-		if err != nil {
-			return
+	control.Serve(ctx, listener, func(line string, in io.Reader) (any, func()) {
+		r, end := keys.answer(line, in)
+		if end {
+			return r, lock
 		}
-		go func() {
-			defer conn.Close()
-			if uid, ok := owner.OfPeer(conn.(*net.UnixConn)); !ok || uid != os.Getuid() {
-				return
-			}
-			conn.SetDeadline(time.Now().Add(5 * time.Second)) // a whole wallet is sent in milliseconds
-			if answer(conn, keys) {
-				lock()
-			}
-		}()
-	}
+		return r, nil
+	})
 }
 
 // reply is a keeper's answer, one JSON value.
@@ -110,25 +71,16 @@ type reply struct {
 
 // answer serves one request: "lock", "status", or "open N" followed by the N
 // bytes of a wallet file, and reports whether the keeper is to end.
-func answer(conn net.Conn, keys Keys) (lock bool) {
-	in := bufio.NewReader(io.LimitReader(conn, maxContent+4*maxHeader))
-	line, err := in.ReadString('\n')
-	if err != nil {
-		return false
-	}
-	r := reply{Until: keys.Until}
-	word, size, _ := strings.Cut(strings.TrimSpace(line), " ")
-	switch word {
-	case "lock":
-		lock = true
-	case "open":
-		r.Content, err = keys.content(in, size)
-		if err != nil {
+func (k Keys) answer(line string, in io.Reader) (r reply, lock bool) {
+	r.Until = k.Until
+	word, size, _ := strings.Cut(line, " ")
+	if word == "open" {
+		var err error
+		if r.Content, err = k.content(in, size); err != nil {
 			r.Error = err.Error()
 		}
 	}
-	conn.Write(mustJSON(r))
-	return lock
+	return r, word == "lock"
 }
 
 func (k Keys) content(in io.Reader, size string) ([]byte, error) {
@@ -155,20 +107,8 @@ type Unlocked struct{ Socket string }
 
 // ask sends a request to the keeper. A keeper of another user's is none.
 func (u Unlocked) ask(request []byte) (reply, error) {
-	conn, err := net.DialTimeout("unix", u.Socket, time.Second)
-	if err != nil {
-		return reply{}, err
-	}
-	defer conn.Close()
-	if uid, ok := owner.OfPeer(conn.(*net.UnixConn)); !ok || uid != os.Getuid() {
-		return reply{}, errors.New("the process behind the socket is another user's")
-	}
-	conn.SetDeadline(time.Now().Add(5 * time.Second))
-	if _, err := conn.Write(request); err != nil {
-		return reply{}, err
-	}
 	var r reply
-	err = json.NewDecoder(io.LimitReader(conn, 2*maxContent)).Decode(&r)
+	err := control.Ask(u.Socket, request, 2*maxContent, &r)
 	return r, err
 }
 

@@ -110,6 +110,7 @@ func makers() []maker {
 		{"secret", secretCommand},
 		{"wallet", walletCommand},
 		{"hop", hopCommand},
+		{"tunnel", tunnelCommand},
 		{"audit", auditCommand},
 		{"vouch", vouchCommand},
 		{"explain", explainCommand},

@@ -5,11 +5,13 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"os/signal"
 	"path/filepath"
 	"strings"
+	"sync"
 
 	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/check"
@@ -17,6 +19,7 @@ import (
 	"gentleharbor/core/handover"
 	"gentleharbor/core/lastseen"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/route"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/secret/optionfile"
 	"gentleharbor/internal/render"
@@ -112,7 +115,38 @@ func (c *call) with(ctx context.Context, o withOptions) error {
 		c.Notice("the profile has %d hosts, and this engine's clients take one: they are given the first, %s", len(conn.Servers), conn.Servers[0])
 	}
 	c.olderClient(ctx, p, program)
+	if len(p.Hops()) > 0 {
+		local, end, err := c.ownTunnel(ctx, p)
+		if err != nil {
+			return err
+		}
+		defer end()
+		if conn = conn.At(local); conn.TLS == "verified" && conn.Engine != "postgresql" {
+			c.Notice("this engine's clients can't verify a certificate for %s at the local address of a tunnel; expect them to refuse it", conn.TLSName)
+		}
+	}
 	return c.run(conn, o, program, words)
+}
+
+// ownTunnel opens a tunnel that lives until end is called.
+func (c *call) ownTunnel(ctx context.Context, p *profile.Resolved) (local route.Candidate, end func(), err error) {
+	finder, err := c.finder()
+	if err != nil {
+		return local, nil, err
+	}
+	listen := func(handover.Connection) (net.Listener, error) { return net.Listen("tcp", "127.0.0.1:0") }
+	told := func(text string) { c.log.Info("tunnel", "event", text) }
+	h, err := c.throughHops(ctx, p, openOptions{timeout: check.DefaultTimeout}, finder, listen, told)
+	if err != nil {
+		return local, nil, err
+	}
+	running, stop := context.WithCancel(context.WithoutCancel(ctx)) // a signal is the program's, and it may still need the way
+	var done sync.WaitGroup
+	done.Go(func() { h.tunnel.Run(running) })
+	return localOf(h.listener.Addr(), p.Text("engine")), func() {
+		stop()
+		done.Wait()
+	}, nil
 }
 
 // program finds the program, or says where on this machine one of its name is.

@@ -364,3 +364,13 @@ func FreePort(t testing.TB) int {
 	}
 	return port
 }
+
+// Getenv is a variable of the program's environment.
+func (p *Program) Getenv(name string) string {
+	for _, pair := range p.Env {
+		if value, ok := strings.CutPrefix(pair, name+"="); ok {
+			return value
+		}
+	}
+	return ""
+}

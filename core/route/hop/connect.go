@@ -30,6 +30,10 @@ type Dialer struct {
 	// again. It may be nil.
 	Pause func() (resume func())
 
+	// Kept remembers what opened keys and what was typed, for a tunnel that connects
+	// again when nobody is there. It may be nil.
+	Kept *Kept
+
 	// Unattended asks nobody for what the profile does not say is to be asked for.
 	Unattended bool
 }
@@ -57,24 +61,50 @@ func (l *Link) Close() {
 	}
 }
 
-// Gone is closed when the connection to the hop has ended; Cause then says why. A
-// proxy has no connection of its own.
-func (l *Link) Gone() <-chan struct{} { return l.gone }
+// lasting is the link of the last SSH hop, nil where all are proxies: those have no
+// connection that lasts.
+func (l *Link) lasting() *Link {
+	for ; l != nil && l.client == nil; l = l.before {
+	}
+	return l
+}
+
+// Lasts reports whether there is a connection that can be lost.
+func (l *Link) Lasts() bool { return l.lasting() != nil }
+
+// Gone is closed when the connection to the hop has ended; Cause then says why.
+func (l *Link) Gone() <-chan struct{} {
+	if ssh := l.lasting(); ssh != nil {
+		return ssh.gone
+	}
+	return nil
+}
 
 // Cause is why the connection ended.
 func (l *Link) Cause() error {
-	<-l.gone
-	return l.cause
+	ssh := l.lasting()
+	<-ssh.gone
+	return ssh.cause
+}
+
+// AliveEvery is the time between two signs of life: what an SSH client configuration
+// says, or the one given.
+func (l *Link) AliveEvery(byDefault time.Duration) time.Duration {
+	if l.Hop.alive > 0 {
+		return l.Hop.alive
+	}
+	return byDefault
 }
 
 // Alive asks the hop for an answer, whatever it is.
 func (l *Link) Alive(ctx context.Context) error {
-	if l.client == nil {
+	ssh := l.lasting()
+	if ssh == nil {
 		return nil
 	}
 	answer := make(chan error, 1)
 	go func() {
-		_, _, err := l.client.SendRequest("keepalive@openssh.com", true, nil)
+		_, _, err := ssh.client.SendRequest("keepalive@openssh.com", true, nil)
 		answer <- err
 	}()
 	select {
@@ -184,7 +214,9 @@ func (d *Dialer) handshake(ctx context.Context, l *Link, conn net.Conn) finding.
 
 // warned adds what is not as it could be, although one is in.
 func (a *attempt) warned(detail string, c ssh.Conn) finding.Result {
-	used := c.(interface{ Algorithms() ssh.NegotiatedAlgorithms }).Algorithms()
+	used := c.(interface {
+		Algorithms() ssh.NegotiatedAlgorithms
+	}).Algorithms()
 	var old []string
 	for _, name := range []string{used.KeyExchange, used.HostKey, used.Read.Cipher, used.Write.Cipher, used.Read.MAC, used.Write.MAC} {
 		if slices.Contains(a.h.older, name) && !slices.Contains(old, name) {
@@ -415,9 +447,15 @@ func (d *Dialer) take(ctx context.Context, q secret.Query) (secret.Value, string
 	if located.Read == nil {
 		return secret.Value{}, "", nil
 	}
+	if value, ok := d.Kept.value(q); ok {
+		return value, located.Place, nil
+	}
 	resume := d.pause()
 	defer resume()
 	value, err := located.Take(ctx)
+	if err == nil {
+		d.Kept.keep(q, value)
+	}
 	return value, located.Place, err
 }
 

@@ -277,6 +277,7 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 	case a.answered != "":
 		found = finding.New("hop.password-refused", "the hop %s refuses the password", h).Saw("the password is from: %s", a.answered)
 		a.d.Finder.Forget(h.query(secret.OfHop, "secret", h.Word))
+		a.d.Kept.forget(h.query(secret.OfHop, "secret", h.Word))
 		found.Suggest("%s", h.set("user", "NAME")).Suggest("%s", h.set("secret", "ask"))
 	case len(a.asked) > 0:
 		found = finding.New("hop.questions", "the hop %s asks what can't be answered without a person at a terminal", h)

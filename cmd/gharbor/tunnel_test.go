@@ -1,0 +1,118 @@
+//go:build unix
+
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"gentleharbor/core/tunnel"
+	"gentleharbor/internal/testkit"
+)
+
+// opened opens a tunnel in the background and returns its status.
+func opened(t *testing.T, p *testkit.Program, flags ...string) tunnel.Status {
+	t.Helper()
+	p.OK(append([]string{"tunnel", "open", "tides", "-background"}, flags...)...)
+	t.Cleanup(func() { p.Run("tunnel", "close", "-all") })
+	return status(t, p)
+}
+
+func status(t *testing.T, p *testkit.Program) tunnel.Status {
+	t.Helper()
+	var all struct{ Tunnel tunnel.Status }
+	r := p.OK("tunnel", "show", "tides", "-format", "json")
+	if err := json.Unmarshal([]byte(r.Stdout), &all); err != nil {
+		t.Fatal(err)
+	}
+	return all.Tunnel
+}
+
+// ask logs in to PostgreSQL at an address and asks who one is.
+func ask(address string) error {
+	ctx, cancel := context.WithTimeout(context.Background(), 40*time.Second)
+	defer cancel()
+	host, port, _ := strings.Cut(address, ":")
+	conn, err := pgconn.Connect(ctx, fmt.Sprintf("host=%s port=%s user=tidekeeper dbname=tides sslmode=require password='%s'", host, port, strings.ReplaceAll(testkit.WardenPassword, `\`, `\\`)))
+	if err != nil {
+		return err
+	}
+	defer conn.Close(ctx)
+	result := conn.ExecParams(ctx, "SELECT current_user", nil, nil, nil, nil).Read()
+	if result.Err != nil || string(result.Rows[0][0]) != "tidekeeper" {
+		return fmt.Errorf("%v %v", result.Err, result.Rows)
+	}
+	return nil
+}
+
+// TestTunnel: a local address that leads to a private server, keeps its port, and
+// heals itself when the hop is restarted.
+func TestTunnel(t *testing.T) {
+	t.Parallel()
+	p, gate, _ := tides(t)
+	p.Setenv("XDG_RUNTIME_DIR", t.TempDir())
+	os.Chmod(p.Getenv("XDG_RUNTIME_DIR"), 0o700)
+	r := p.OK("tunnel", "open", "tides", "-background")
+	r.Has("open: 127.0.0.1:", "through "+gate.User+"@", "url   postgresql://tidekeeper@localhost:", "hostaddr=127.0.0.1", "psql ", "gharbor with tides")
+	t.Cleanup(func() { p.Run("tunnel", "close", "-all") })
+	s := status(t, p)
+	if err := ask(s.Local); err != nil {
+		t.Fatal(err)
+	}
+	if s = status(t, p); s.State != tunnel.Up || s.Connections != 1 || s.Sent == 0 || s.Received == 0 || !s.Background {
+		t.Errorf("%+v", s)
+	}
+	p.OK("tunnel", "list").Has("tides", "up", s.Local)
+	p.Run("tunnel", "open", "tides").Want(5).Has("open already, at "+s.Local, "gharbor tunnel close tides")
+	p.Run("tunnel", "show", "tide").Want(2).Has(`did you mean "tides"`)
+
+	gate.Stop()
+	waitFor(t, "the tunnel to notice", func() bool { return status(t, p).State == tunnel.Down })
+	p.OK("tunnel", "show", "tides").Has("down for", "last trouble")
+	waiting := make(chan error, 1)
+	go func() { waiting <- ask(s.Local) }() // a new connection waits for the way
+	time.Sleep(300 * time.Millisecond)
+	if err := gate.Start(); err != nil {
+		t.Fatal(err)
+	}
+	if err := <-waiting; err != nil {
+		t.Errorf("the connection that waited: %v", err)
+	}
+	if s = status(t, p); s.Reconnects == 0 || s.LastError == nil || s.State != tunnel.Up {
+		t.Errorf("%+v", s)
+	}
+	p.OK("tunnel", "close", "tides").Has("closed: tides at " + s.Local)
+	if err := ask(s.Local); err == nil {
+		t.Error("it is closed and serves")
+	}
+	p.OK("tunnel", "list").Has("no tunnel is open")
+	if again := opened(t, p); again.Local != s.Local {
+		t.Errorf("the address was %s and is %s", s.Local, again.Local)
+	}
+}
+
+// TestWithTunnel: a program gets a plain address that leads through the hops.
+func TestWithTunnel(t *testing.T) {
+	t.Parallel()
+	p, _, _ := tides(t)
+	p.OK("with", "tides", "--", "sh", "-c", "echo $PGHOST $PGHOSTADDR $PGSSLMODE; psql -Atc 'SELECT current_user, ssl FROM pg_stat_ssl WHERE pid = pg_backend_pid()'").
+		Has("localhost 127.0.0.1 verify-full", "tidekeeper|t")
+}
+
+func waitFor(t *testing.T, what string, ok func() bool) {
+	t.Helper()
+	for range 400 {
+		if ok() {
+			return
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	t.Fatalf("waited 20 s for %s", what)
+}

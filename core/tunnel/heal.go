@@ -1,0 +1,156 @@
+package tunnel
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"net"
+	"slices"
+	"strings"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/route/hop"
+)
+
+// How a way is kept.
+const (
+	aliveEvery  = 15 * time.Second       // between two signs of life
+	aliveWithin = 10 * time.Second       // the answer to one
+	nudgeWithin = 3 * time.Second        // the answer after a sleep or a change of networks
+	firstPause  = 300 * time.Millisecond // before the second try; each is twice the one before
+	longest     = 30 * time.Second
+	tryWithin   = 15 * time.Second // one try, through all hops
+)
+
+// tend keeps the way: it waits for its end and makes it anew.
+func (t *Tunnel) tend(ctx context.Context) {
+	for ctx.Err() == nil {
+		link, _ := t.current()
+		if link != nil {
+			why := t.hold(ctx, link)
+			if ctx.Err() != nil {
+				return
+			}
+			t.set(Down, nil)
+			link.Close()
+			t.fail("hop.dropped", why)
+		}
+		t.again(ctx)
+	}
+}
+
+// hold waits until the way is lost, and says how.
+func (t *Tunnel) hold(ctx context.Context, link *hop.Link) string {
+	every := link.AliveEvery(aliveEvery)
+	timer := time.NewTicker(every)
+	defer timer.Stop()
+	for {
+		within := min(aliveWithin, max(every, time.Second))
+		select {
+		case <-ctx.Done():
+			return ""
+		case <-link.Gone():
+			return fmt.Sprintf("the connection to %s ended: %s", link.Hop, clean.Line(plainCause(link.Cause()), 200))
+		case <-t.nudge:
+			within = nudgeWithin
+		case <-timer.C:
+		}
+		bound, cancel := context.WithTimeout(ctx, within)
+		err := link.Alive(bound)
+		cancel()
+		if err != nil && ctx.Err() == nil {
+			return fmt.Sprintf("%s gave no sign of life within %s", link.Hop, within)
+		}
+	}
+}
+
+func plainCause(err error) string {
+	if err == nil {
+		return "the other side closed it"
+	}
+	text := strings.TrimPrefix(err.Error(), "ssh: ")
+	if text == "EOF" {
+		return "the other side closed it"
+	}
+	return text
+}
+
+// again makes the way anew, with longer and longer pauses.
+func (t *Tunnel) again(ctx context.Context) {
+	pause := firstPause
+	lost := time.Now()
+	for ctx.Err() == nil {
+		bound, cancel := context.WithTimeout(ctx, tryWithin)
+		link, found := t.connect(bound)
+		cancel()
+		if found == nil {
+			t.reconnects.Add(1)
+			t.set(Up, link)
+			t.o.Told(fmt.Sprintf("back after %s: %s is reached again", time.Since(lost).Round(100*time.Millisecond), link.Hop))
+			return
+		}
+		if ctx.Err() != nil {
+			return
+		}
+		t.fail(found.Code, found.Cause)
+		timer := time.NewTimer(pause + rand.N(pause/4)) // many tunnels do not come back in one moment
+		select {
+		case <-ctx.Done():
+		case <-timer.C:
+		case <-t.nudge:
+			pause = firstPause / 2
+		}
+		timer.Stop()
+		pause = min(2*pause, longest)
+	}
+}
+
+// watch notices when the machine has slept and when its networks have changed: a
+// way that looks as if it were there may be none.
+func (t *Tunnel) watch(ctx context.Context) {
+	const every, slept = 2 * time.Second, 8 * time.Second
+	ticker := time.NewTicker(every)
+	defer ticker.Stop()
+	last, networks := time.Now().Round(0), addresses() // the wall's clock, which goes on in a sleep
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+		}
+		now, have := time.Now().Round(0), addresses()
+		switch gap := now.Sub(last); {
+		case gap > slept:
+			t.wake(fmt.Sprintf("this machine slept for %s", gap.Round(time.Second)))
+		case !slices.Equal(have, networks):
+			t.wake("the networks of this machine have changed")
+		}
+		last, networks = now, have
+	}
+}
+
+// wake has the way looked at at once.
+func (t *Tunnel) wake(why string) {
+	t.o.Told(why + "; the way to the hops is looked at")
+	select {
+	case t.nudge <- why:
+	default:
+	}
+}
+
+// addresses are this machine's, loopback left out.
+func addresses() []string {
+	all, err := net.InterfaceAddrs()
+	if err != nil {
+		return nil
+	}
+	var texts []string
+	for _, a := range all {
+		if network, ok := a.(*net.IPNet); ok && !network.IP.IsLoopback() {
+			texts = append(texts, a.String())
+		}
+	}
+	slices.Sort(texts)
+	return texts
+}

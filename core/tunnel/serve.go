@@ -1,0 +1,153 @@
+package tunnel
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/route/hop"
+)
+
+// bufferSize is what is copied at a time: two packets of a channel.
+const bufferSize = 64 << 10
+
+var buffers = sync.Pool{New: func() any { return new([bufferSize]byte) }}
+
+// serve leads one connection to the server.
+func (t *Tunnel) serve(ctx context.Context, local net.Conn) {
+	defer func() {
+		local.Close()
+		t.open.Add(-1)
+		t.activity.Store(time.Now().UnixNano())
+	}()
+	t.activity.Store(time.Now().UnixNano())
+	remote, err := t.dial(ctx)
+	if err != nil {
+		t.refused.Add(1)
+		if ctx.Err() == nil {
+			t.fail("", err.Error())
+		}
+		return
+	}
+	defer remote.Close()
+	pair := closers{local, remote}
+	t.conns.Store(pair, nil)
+	defer t.conns.Delete(pair)
+	if ctx.Err() != nil {
+		return // the tunnel ended meanwhile, and did not see this one
+	}
+	done := make(chan struct{})
+	go func() {
+		pass(remote, local, &t.sent)
+		close(done)
+	}()
+	if pass(local, remote, &t.received) != nil {
+		local.Close() // the connection broke: who writes is not left waiting
+	}
+	<-done
+}
+
+// closers are both ends of a connection.
+type closers struct{ local, remote net.Conn }
+
+func (c closers) Close() error {
+	c.local.Close()
+	return c.remote.Close()
+}
+
+// pass copies from one end to the other and passes the end of what comes on, so
+// that the other direction may go on.
+func pass(to, from net.Conn, count *atomic.Int64) error {
+	buffer := buffers.Get().(*[bufferSize]byte)
+	defer buffers.Put(buffer)
+	for {
+		n, err := from.Read(buffer[:])
+		if n > 0 {
+			count.Add(int64(n))
+			if _, err := to.Write(buffer[:n]); err != nil {
+				closeRead(from)
+				return err
+			}
+		}
+		if err != nil {
+			if half, ok := to.(interface{ CloseWrite() error }); ok {
+				half.CloseWrite()
+			} else {
+				to.Close()
+			}
+			if err == io.EOF {
+				return nil
+			}
+			return err
+		}
+	}
+}
+
+// closeRead tells whoever sends that nobody reads any more.
+func closeRead(conn net.Conn) {
+	if half, ok := conn.(interface{ CloseRead() error }); ok {
+		half.CloseRead()
+		return
+	}
+	conn.Close()
+}
+
+// dial opens a connection from the last hop to the first of the servers that takes
+// it, and waits for the way where it is being made.
+func (t *Tunnel) dial(ctx context.Context) (net.Conn, error) {
+	ctx, cancel := context.WithTimeout(ctx, t.o.Patience)
+	defer cancel()
+	for {
+		link, changed := t.current()
+		if link == nil {
+			select {
+			case <-changed:
+				continue
+			case <-ctx.Done():
+				return nil, fmt.Errorf("a connection waited %s for the way to the hops, and was closed", t.o.Patience)
+			}
+		}
+		conn, why, err := t.dialServers(ctx, link)
+		if why != hop.Dropped || !link.Lasts() {
+			return conn, err
+		}
+		select { // the way ended under it: the next one may do
+		case <-changed:
+		case <-link.Gone():
+			<-changed
+		case <-ctx.Done():
+			return nil, err
+		}
+	}
+}
+
+func (t *Tunnel) dialServers(ctx context.Context, link *hop.Link) (conn net.Conn, why hop.Reason, err error) {
+	for _, c := range t.o.Servers {
+		network, address := "tcp", c.String()
+		if c.Socket != "" {
+			network = "unix"
+		}
+		conn, err = link.DialRaw(ctx, network, address)
+		if err == nil {
+			return conn, 0, nil
+		}
+		var text string
+		if why, text = hop.Why(err); why == hop.Dropped {
+			return nil, why, err
+		}
+		err = fmt.Errorf("from %s, %s %s: %s", link.Hop, c, reasons[why], clean.Quoted(text))
+		if errors.Is(ctx.Err(), context.Canceled) {
+			break
+		}
+	}
+	return nil, why, err
+}
+
+var reasons = map[hop.Reason]string{hop.Prohibited: "is forbidden", hop.Refused: "refuses connections", hop.Silent: "does not answer", hop.Unreachable: "can't be reached",
+	hop.NameUnknown: "is a name that is not known there", hop.Other: "could not be reached"}

@@ -1,0 +1,290 @@
+// Package tunnel holds a local address that leads to a server through a profile's
+// hops. The connection to the hops heals itself: it is asked for a sign of life,
+// looked at when the machine has slept or its network has changed, and made again
+// when it has ended; the local address stays. It stands behind core/route/hop, and
+// prints nothing.
+//
+// A connection takes a channel's window of memory at the most, 2 MiB, however slow
+// its reader is, and two buffers of 64 KiB; there are at most MaxConnections.
+package tunnel
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/route"
+	"gentleharbor/core/route/hop"
+)
+
+// MaxConnections bounds the connections at one time: with every reader stalled they
+// hold 2 GiB, and a database server allows fewer.
+const MaxConnections = 1000
+
+// Patience is how long a new connection waits while the hops are out of reach.
+const Patience = 20 * time.Second
+
+// Options are what a tunnel is.
+type Options struct {
+	Profile  string
+	Hops     []*hop.Hop
+	Servers  []route.Candidate // in the order in which they are tried
+	Dialer   *hop.Dialer
+	Listener net.Listener
+
+	Lifetime time.Duration // 0 for as long as it is wanted
+	Idle     time.Duration // without any connection; 0 for any
+	Patience time.Duration // 0 for Patience
+
+	// Told is shown what happens, one sentence each. It may be nil.
+	Told func(text string)
+}
+
+// State is how the way to the hops is.
+type State string
+
+// The states.
+const (
+	Connecting State = "connecting" // for the first time
+	Up         State = "up"
+	Down       State = "down" // and being made again
+	Ended      State = "ended"
+)
+
+// Happening is something that went wrong.
+type Happening struct {
+	At   time.Time `json:"at"`
+	Code string    `json:"code,omitempty"` // of a finding
+	Text string    `json:"text"`
+}
+
+// Status is what a tunnel tells of itself. Bytes count both ways, as seen from here.
+type Status struct {
+	Profile     string     `json:"profile"`
+	PID         int        `json:"pid"`
+	Home        string     `json:"home"` // the folder of the profile's own files
+	Local       string     `json:"local"`
+	Server      string     `json:"server"`
+	Through     []string   `json:"through"`
+	State       State      `json:"state"`
+	Since       time.Time  `json:"since"`
+	StateSince  time.Time  `json:"state_since"`
+	Until       *time.Time `json:"until,omitempty"`
+	IdleAfter   string     `json:"idle_after,omitempty"`
+	Background  bool       `json:"background"`
+	Open        int        `json:"open"`
+	Connections int64      `json:"connections"`
+	Refused     int64      `json:"refused"` // that came to nothing
+	Sent        int64      `json:"sent_bytes"`
+	Received    int64      `json:"received_bytes"`
+	Reconnects  int64      `json:"reconnects"`
+	LastError   *Happening `json:"last_error,omitempty"`
+}
+
+// Tunnel is one that runs.
+type Tunnel struct {
+	o     Options
+	since time.Time
+
+	mu         sync.Mutex
+	state      State
+	stateSince time.Time
+	link       *hop.Link
+	changed    chan struct{} // closed when state changes
+	last       *Happening
+
+	open, connections, refused, sent, received, reconnects atomic.Int64
+	activity                                               atomic.Int64 // when the last connection began or ended, in Unix nanoseconds
+	nudge                                                  chan string
+	conns                                                  sync.Map // of connections' ends: what is closed when the tunnel ends
+}
+
+// New makes a tunnel; Connect, then Run, make it work.
+func New(o Options) *Tunnel {
+	if o.Patience == 0 {
+		o.Patience = Patience
+	}
+	if o.Told == nil {
+		o.Told = func(string) {}
+	}
+	now := time.Now()
+	t := &Tunnel{o: o, since: now, state: Connecting, stateSince: now, changed: make(chan struct{}), nudge: make(chan string, 1)}
+	t.activity.Store(now.UnixNano())
+	return t
+}
+
+// Connect goes through the hops for the first time. The finding says where it
+// stopped.
+func (t *Tunnel) Connect(ctx context.Context) *finding.Finding {
+	link, found := t.connect(ctx)
+	if found != nil {
+		return found
+	}
+	t.set(Up, link)
+	return nil
+}
+
+func (t *Tunnel) connect(ctx context.Context) (*hop.Link, *finding.Finding) {
+	var link *hop.Link
+	for _, h := range t.o.Hops {
+		next, result := t.o.Dialer.Connect(ctx, link, h)
+		if next == nil {
+			link.Close()
+			return nil, result.Finding
+		}
+		link = next
+	}
+	return link, nil
+}
+
+// ErrLifetime and ErrIdle are the ends that were asked for.
+var (
+	ErrLifetime = errors.New("its lifetime is over")
+	ErrIdle     = errors.New("nobody used it")
+)
+
+// Run serves connections until ctx ends, or the tunnel's own time is over. It
+// closes the listener and every connection.
+func (t *Tunnel) Run(ctx context.Context) error {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	var running sync.WaitGroup
+	running.Go(func() { t.tend(ctx) })
+	running.Go(func() { t.watch(ctx) })
+	running.Go(func() { t.limits(ctx, cancel) })
+	stop := context.AfterFunc(ctx, func() { t.o.Listener.Close() })
+	defer stop()
+	var pause time.Duration
+	for {
+		conn, err := t.o.Listener.Accept()
+		switch {
+		case ctx.Err() != nil:
+			if err == nil {
+				conn.Close()
+			}
+			t.end()
+			running.Wait()
+			return context.Cause(ctx)
+		case errors.Is(err, net.ErrClosed):
+			cancel(err)
+		case err != nil: // too many open files: they become fewer
+			pause = min(max(2*pause, 5*time.Millisecond), time.Second)
+			t.fail("", "a connection could not be taken: "+clean.Line(err.Error(), 200))
+			time.Sleep(pause)
+		case t.open.Load() >= MaxConnections:
+			conn.Close()
+			t.refused.Add(1)
+			t.fail("", fmt.Sprintf("%d connections are open, the most that there may be", MaxConnections))
+		default:
+			pause = 0
+			t.open.Add(1)
+			t.connections.Add(1)
+			go t.serve(ctx, conn)
+		}
+	}
+}
+
+// end closes what is left.
+func (t *Tunnel) end() {
+	t.conns.Range(func(conn, _ any) bool {
+		conn.(io.Closer).Close()
+		return true
+	})
+	t.mu.Lock()
+	link := t.link
+	t.mu.Unlock()
+	t.set(Ended, nil)
+	link.Close()
+}
+
+// limits ends the tunnel when its time is over, or nobody has used it for long.
+func (t *Tunnel) limits(ctx context.Context, end context.CancelCauseFunc) {
+	var lifetime <-chan time.Time
+	if t.o.Lifetime > 0 {
+		timer := time.NewTimer(t.o.Lifetime)
+		defer timer.Stop()
+		lifetime = timer.C
+	}
+	var look <-chan time.Time
+	if t.o.Idle > 0 {
+		ticker := time.NewTicker(max(t.o.Idle/20, 10*time.Millisecond))
+		defer ticker.Stop()
+		look = ticker.C
+	}
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-lifetime:
+			end(ErrLifetime)
+		case <-look:
+			if t.open.Load() == 0 && time.Since(time.Unix(0, t.activity.Load())) >= t.o.Idle {
+				end(ErrIdle)
+			}
+		}
+	}
+}
+
+// set changes the state.
+func (t *Tunnel) set(s State, link *hop.Link) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.link = link
+	if t.state != s {
+		t.state, t.stateSince = s, time.Now()
+	}
+	close(t.changed)
+	t.changed = make(chan struct{})
+}
+
+// current is the way to the hops, nil while there is none, and what is closed when
+// that changes.
+func (t *Tunnel) current() (*hop.Link, <-chan struct{}) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.link, t.changed
+}
+
+// fail notes what went wrong, and tells it where it is news.
+func (t *Tunnel) fail(code, text string) {
+	t.mu.Lock()
+	news := t.last == nil || t.last.Text != text || time.Since(t.last.At) > time.Minute
+	t.last = &Happening{At: time.Now(), Code: code, Text: text}
+	t.mu.Unlock()
+	if news {
+		t.o.Told(text)
+	}
+}
+
+// Status is how the tunnel is now.
+func (t *Tunnel) Status() Status {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	s := Status{Profile: t.o.Profile, Local: Address(t.o.Listener), Server: t.o.Servers[0].String(), State: t.state, Since: t.since, StateSince: t.stateSince,
+		Open: int(t.open.Load()), Connections: t.connections.Load(), Refused: t.refused.Load(), Sent: t.sent.Load(), Received: t.received.Load(), Reconnects: t.reconnects.Load()}
+	for _, h := range t.o.Hops {
+		s.Through = append(s.Through, h.String())
+	}
+	if t.o.Lifetime > 0 {
+		until := t.since.Add(t.o.Lifetime)
+		s.Until = &until
+	}
+	if t.o.Idle > 0 {
+		s.IdleAfter = t.o.Idle.String()
+	}
+	if t.last != nil {
+		last := *t.last
+		s.LastError = &last
+	}
+	return s
+}
+
+// Address is where a listener listens, as a person writes it.
+func Address(l net.Listener) string { return l.Addr().String() }

@@ -1,0 +1,292 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/handover"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/route"
+	"gentleharbor/core/route/hop"
+	"gentleharbor/core/secret"
+	"gentleharbor/core/tunnel"
+)
+
+func tunnelCommand() *command {
+	return &command{
+		name: "tunnel", args: "VERB", summary: "local addresses that lead through the hops, held open",
+		long: `A tunnel listens on a local address and leads each connection through the profile's
+hops to its server. It heals itself: when a hop drops, the address stays, and the way is
+made anew.`,
+		verbs: func() []*command {
+			return []*command{tunnelOpen(), tunnelList(), tunnelShow(), tunnelClose(), tunnelHold()}
+		},
+	}
+}
+
+// openOptions are the flags of tunnel open.
+type openOptions struct {
+	local      string
+	socket     string
+	network    bool
+	background bool
+	lifetime   time.Duration
+	idle       time.Duration
+	timeout    time.Duration
+	over       overrides
+}
+
+func (o *openOptions) flags(fs *flag.FlagSet) {
+	fs.Func("local", "the address to listen on, HOST:PORT or PORT; by default a free port of 127.0.0.1, the same each time", func(s string) error {
+		host, port, err := localAddress(s)
+		o.local = net.JoinHostPort(host, port)
+		return err
+	})
+	fs.StringVar(&o.socket, "socket", "", "listen on a Unix socket: its path, or a folder for the engine's usual name")
+	fs.BoolVar(&o.network, "open-to-network", false, "allow -local an address that is not this machine's own: everybody who can reach it gets to the server's login")
+	fs.BoolVar(&o.background, "background", false, "go on after this command has ended, until tunnel close")
+	fs.DurationVar(&o.lifetime, "lifetime", 0, "end by itself after this time, such as 8h")
+	fs.DurationVar(&o.idle, "idle", 0, "end by itself when nobody was connected for this long, such as 30m")
+	fs.DurationVar(&o.timeout, "timeout", 15*time.Second, "bound of the first way through the hops")
+	o.over.flag(fs)
+}
+
+// localAddress reads HOST:PORT, :PORT or PORT.
+func localAddress(s string) (host, port string, err error) {
+	host, port = "127.0.0.1", strings.TrimPrefix(s, ":")
+	if strings.Contains(port, ":") {
+		if host, port, err = net.SplitHostPort(s); err != nil {
+			return "", "", errors.New("expected HOST:PORT or PORT")
+		}
+	}
+	if n, err := strconv.Atoi(port); err != nil || n < 0 || n > 65535 || host == "" {
+		return "", "", errors.New("expected HOST:PORT or PORT, a number up to 65535")
+	}
+	return host, port, nil
+}
+
+func (o *openOptions) check() error {
+	host, _, _ := net.SplitHostPort(o.local)
+	switch {
+	case o.local != "" && o.socket != "":
+		return usage("-local and -socket are two addresses; give one")
+	case o.local != "" && !profile.LocalHost(host) && !o.network:
+		return usage("-local: that address is not this machine's own, so others on the network could use the tunnel; -open-to-network says that this is meant")
+	case o.network && (o.local == "" || profile.LocalHost(host)):
+		return usage("-open-to-network goes with -local and an address of the network, such as 0.0.0.0:5432")
+	case o.lifetime < 0 || o.idle < 0 || o.timeout <= 0:
+		return usage("-lifetime, -idle and -timeout: expected a time above zero, such as 8h")
+	}
+	return nil
+}
+
+func tunnelOpen() *command {
+	var o openOptions
+	return &command{
+		name: "tunnel open", args: "PROFILE", summary: "open a local address that leads to the profile's server",
+		long: `Stays in the foreground until Ctrl-C, and tells what happens; -background gives the
+terminal back. The address is 127.0.0.1 and a port that the profile keeps. The password
+is not the tunnel's business: gharbor with finds it, through a tunnel of its own.`,
+		examples: []string{"gharbor tunnel open tides", "gharbor tunnel open tides -background -idle 30m", "gharbor tunnel open tides -local 5433", "gharbor tunnel open tides -socket ./run/"},
+		least:    1, most: 1,
+		flags: o.flags,
+		run: func(ctx context.Context, c *call) error {
+			if err := o.check(); err != nil {
+				return err
+			}
+			if o.background {
+				return c.startTunnel(ctx, o)
+			}
+			return c.holdTunnel(ctx, o, nil)
+		},
+	}
+}
+
+// held is a tunnel that is about to run, with what is told of it.
+type held struct {
+	tunnel   *tunnel.Tunnel
+	listener net.Listener
+	conn     handover.Connection // by its local address
+	profile  *profile.Resolved
+}
+
+// prepared finds the way, opens the local address, and goes through the hops.
+func (c *call) prepared(ctx context.Context, o openOptions, finder *secret.Finder, told func(string)) (*held, error) {
+	p, err := c.resolve(c.args[0], o.over)
+	if err != nil {
+		return nil, err
+	}
+	listen := func(conn handover.Connection) (net.Listener, error) { return c.listenLocal(ctx, o, p, conn) }
+	return c.throughHops(ctx, p, o, finder, listen, told)
+}
+
+// throughHops makes a tunnel for a profile, and connects it.
+func (c *call) throughHops(ctx context.Context, p *profile.Resolved, o openOptions, finder *secret.Finder, listen func(handover.Connection) (net.Listener, error), told func(string)) (*held, error) {
+	conn, found := handover.Of(p, secret.Value{})
+	if found != nil {
+		return nil, &secret.Failure{Found: found}
+	}
+	places, err := c.hopPlaces()
+	if err != nil {
+		return nil, err
+	}
+	hops, notes, found := places.Plan(p)
+	if found != nil {
+		return nil, routeFailed(found)
+	}
+	for _, note := range notes {
+		c.Notice("%s", note)
+	}
+	if len(hops) == 0 {
+		return nil, &exitError{code: exitUsage, err: fmt.Errorf("the profile %s has no hops, so its server is reached without a tunnel", p.Called),
+			try: []string{"gharbor test " + p.Called, "gharbor hop add " + p.Called + " host=HOST"}}
+	}
+	listener, err := listen(conn)
+	if err != nil {
+		return nil, err
+	}
+	d := &hop.Dialer{Network: route.System(), Finder: finder, Profile: p.Called, Kept: &hop.Kept{}}
+	t := tunnel.New(tunnel.Options{Profile: p.Called, Hops: hops, Servers: conn.Servers, Dialer: d, Listener: listener, Lifetime: o.lifetime, Idle: o.idle, Told: told})
+	bound, cancel := context.WithTimeout(ctx, o.timeout)
+	defer cancel()
+	if found := t.Connect(bound); found != nil {
+		listener.Close()
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, routeFailed(found)
+	}
+	return &held{tunnel: t, listener: listener, conn: conn.At(localOf(listener.Addr(), conn.Engine)), profile: p}, nil
+}
+
+// localOf is a tunnel's local address as that of a server.
+func localOf(local net.Addr, engine string) route.Candidate {
+	if at, ok := local.(*net.TCPAddr); ok {
+		host := at.IP.String()
+		if at.IP.IsUnspecified() {
+			host = "127.0.0.1"
+		}
+		return route.Candidate{Host: host, Port: at.Port}
+	}
+	c := route.Candidate{Socket: local.String(), Folder: filepath.Dir(local.String())}
+	if port, ok := strings.CutPrefix(filepath.Base(c.Socket), ".s.PGSQL."); ok && engine == "postgresql" {
+		c.Port, _ = strconv.Atoi(port)
+	}
+	return c
+}
+
+// listenLocal opens the local address that was asked for, or the profile's own.
+func (c *call) listenLocal(ctx context.Context, o openOptions, p *profile.Resolved, conn handover.Connection) (net.Listener, error) {
+	switch {
+	case o.socket != "":
+		return c.listenSocket(o.socket, conn)
+	case o.local != "":
+		l, err := net.Listen("tcp", o.local)
+		if err != nil {
+			return nil, c.takenAddress(o, p, err)
+		}
+		return l, nil
+	}
+	h, err := c.home()
+	if err != nil {
+		return nil, err
+	}
+	l, usual, err := tunnel.Ports{Path: filepath.Join(h.Dir, "tunnel-ports.json")}.Listen(ctx, p.Called)
+	if err != nil {
+		return nil, &exitError{code: exitServer, err: fmt.Errorf("no local port could be opened: %s", plainReason(err))}
+	}
+	if usual != 0 {
+		c.Notice("the tunnel's usual port %d is taken%s; this time it is %s", usual, holder(usual), l.Addr())
+	}
+	return l, nil
+}
+
+// listenSocket listens on a Unix socket that only this user can reach. In a folder
+// it has the name that the engine's clients look for.
+func (c *call) listenSocket(path string, conn handover.Connection) (net.Listener, error) {
+	whole := profile.HopField("key").Whole(path, "", c.environment().Home)
+	if info, err := os.Stat(whole); strings.HasSuffix(path, "/") || err == nil && info.IsDir() {
+		name := "mysqld.sock"
+		if conn.Engine == "postgresql" {
+			name = ".s.PGSQL." + conn.Port()
+			if conn.Port() == "" {
+				name = ".s.PGSQL.5432"
+			}
+		}
+		if err := os.MkdirAll(whole, 0o700); err != nil {
+			return nil, &exitError{code: exitServer, err: fmt.Errorf("-socket: %s can't be made: %s", clean.Line(whole, 200), plainReason(err))}
+		}
+		whole = filepath.Join(whole, name)
+	}
+	if old, err := net.Dial("unix", whole); err == nil {
+		old.Close()
+		return nil, &exitError{code: exitServer, err: fmt.Errorf("-socket: another process listens on %s", clean.Line(whole, 200)), try: []string{"gharbor tunnel list"}}
+	}
+	if info, err := os.Lstat(whole); err == nil {
+		if info.Mode()&os.ModeSocket == 0 {
+			return nil, usage("-socket: what is there already is no socket")
+		}
+		os.Remove(whole)
+	}
+	private := umask(0o177)
+	l, err := net.Listen("unix", whole)
+	umask(private)
+	if err != nil {
+		return nil, &exitError{code: exitServer, err: fmt.Errorf("-socket: %s can't be listened on: %s", clean.Line(whole, 200), plainReason(err))}
+	}
+	if conn.TLS == "required" || conn.TLS == "verified" {
+		c.Notice("clients use no TLS over a socket: from the last hop on, what goes through is not encrypted; -local keeps tls = %s", conn.TLS)
+	}
+	return l, nil
+}
+
+// takenAddress says who has the local address that was asked for, and which is free.
+func (c *call) takenAddress(o openOptions, p *profile.Resolved, err error) error {
+	host, text, _ := net.SplitHostPort(o.local)
+	port, _ := strconv.Atoi(text)
+	failure := &exitError{code: exitServer, err: fmt.Errorf("-local: %s can't be listened on: %s", o.local, plainReason(err))}
+	if !addressInUse(err) {
+		return failure
+	}
+	who := holder(port)
+	if registry, err := c.registry(); err == nil {
+		for _, s := range registry.List() {
+			if _, at, _ := net.SplitHostPort(s.Local); at == text {
+				who = fmt.Sprintf(" by the tunnel of the profile %s, which leads to %s through %s (process %d)", s.Profile, s.Server, strings.Join(s.Through, ", "), s.PID)
+				failure.try = append(failure.try, "gharbor tunnel close "+s.Profile)
+			}
+		}
+	}
+	failure.err = fmt.Errorf("-local: %s is taken%s", o.local, who)
+	if free, err := tunnel.Free(host, port+1); err == nil {
+		failure.try = append(failure.try, fmt.Sprintf("gharbor tunnel open %s -local %s", p.Called, net.JoinHostPort(host, strconv.Itoa(free))))
+	}
+	return failure
+}
+
+// holder says which process has a port, where the system tells.
+func holder(port int) string {
+	h, ok := tunnel.HolderOf(port)
+	switch {
+	case !ok:
+		return ", and the system does not tell by whom"
+	case h.Leads != "":
+		return fmt.Sprintf(" by %s (process %d), which leads to %s", clean.Line(h.Name, 40), h.PID, clean.Line(h.Leads, 200))
+	}
+	return fmt.Sprintf(" by %s (process %d)", clean.Line(h.Name, 40), h.PID)
+}
+
+// registry is where this user's tunnels are found.
+func (c *call) registry() (tunnel.Registry, error) {
+	h, err := c.home()
+	return tunnel.Registry{Lookup: c.Lookup, Home: h.Dir}, err
+}

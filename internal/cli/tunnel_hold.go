@@ -1,0 +1,330 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"strings"
+	"sync"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/control"
+	"gentleharbor/core/handover"
+	"gentleharbor/core/secret"
+	"gentleharbor/core/tunnel"
+	"gentleharbor/internal/render"
+)
+
+// holdTunnel runs a tunnel until ctx ends, or its own time. In the background, ready
+// is told that it serves.
+func (c *call) holdTunnel(ctx context.Context, o openOptions, parent *parent) error {
+	ctx, end := context.WithCancelCause(ctx)
+	defer end(nil)
+	registry, err := c.registry()
+	if err != nil {
+		return err
+	}
+	name, err := c.calledName(c.args[0])
+	if err != nil {
+		return err
+	}
+	socket, err := registry.Listen(name)
+	if errors.Is(err, control.ErrTaken) {
+		return alreadyOpen(registry, name)
+	}
+	if err != nil {
+		c.Notice("tunnel list won't know of this one: %s", plainReason(err)) // a system without Unix sockets, say
+	}
+	finder, err := c.finder()
+	if err != nil {
+		return err
+	}
+	told := func(text string) { c.Say("%s  %s", time.Now().Format(time.TimeOnly), text) }
+	if parent != nil {
+		finder.Terminal, finder.Ask = true, parent.ask
+		told = func(text string) { c.log.Info("tunnel", "event", text) }
+	}
+	h, err := c.prepared(ctx, o, finder, told)
+	if err != nil {
+		if socket != nil {
+			socket.Close()
+		}
+		return err
+	}
+	if socket != nil {
+		go tunnel.Answer(ctx, socket, h.tunnel, func() { end(errClosed) }, func(s *tunnel.Status) {
+			s.PID, s.Home, s.Background = os.Getpid(), registry.Home, parent != nil
+		})
+	}
+	if parent != nil {
+		if err := parent.ready(h.listener.Addr().String()); err != nil {
+			return err
+		}
+		finder.Terminal = false // nobody is there any more
+	} else if err := c.showOpen(h.conn, h.tunnel.Status(), "Ctrl-C closes it"); err != nil {
+		return err
+	}
+	why := h.tunnel.Run(ctx)
+	if parent == nil {
+		s := h.tunnel.Status()
+		c.Say("closed: %s (%s, %s sent, %s received)%s", s.Local, count(s.Connections, "connection"), size(s.Sent), size(s.Received), because(why))
+	}
+	return nil
+}
+
+// errClosed ends a tunnel by tunnel close.
+var errClosed = errors.New("tunnel close was asked for")
+
+func because(why error) string {
+	if why == nil || errors.Is(why, context.Canceled) {
+		return ""
+	}
+	return ": " + why.Error()
+}
+
+func alreadyOpen(registry tunnel.Registry, name string) error {
+	s, ok := registry.Find(name)
+	if !ok {
+		return &exitError{code: exitServer, err: fmt.Errorf("a tunnel of the profile %s is being opened or closed at this moment", name), try: []string{"gharbor tunnel list"}}
+	}
+	return &exitError{code: exitServer, err: fmt.Errorf("the tunnel of the profile %s is open already, at %s (process %d)", name, s.Local, s.PID), try: []string{"gharbor tunnel show " + name, "gharbor tunnel close " + name}}
+}
+
+// calledName is the name by which a profile's tunnel is known.
+func (c *call) calledName(name string) (string, error) {
+	p, err := c.resolve(name, nil)
+	if err != nil {
+		return "", err
+	}
+	return p.Called, nil
+}
+
+// showOpen tells how to use a tunnel.
+func (c *call) showOpen(conn handover.Connection, s tunnel.Status, end string) error {
+	lines := []string{
+		fmt.Sprintf("open: %s leads to %s through %s", s.Local, s.Server, strings.Join(s.Through, ", ")),
+		"  url   " + conn.URL(),
+	}
+	if line := conn.ClientLine(); line != "" {
+		lines = append(lines, "  use   "+line)
+	}
+	lines = append(lines, "  use   gharbor with "+conn.Profile+" -- PROGRAM   # with the password, through a tunnel of its own")
+	_, err := fmt.Fprintf(c.Stdout, "%s\n", strings.Join(lines, "\n"))
+	c.Say("%s", end)
+	return err
+}
+
+// startTunnel starts this program as the process that keeps a tunnel, and waits until
+// it serves. What that one must ask a person, it asks through here.
+func (c *call) startTunnel(ctx context.Context, o openOptions) error {
+	registry, err := c.registry()
+	if err != nil {
+		return err
+	}
+	name, err := c.calledName(c.args[0])
+	if err != nil {
+		return err
+	}
+	if _, ok := registry.Find(name); ok {
+		return alreadyOpen(registry, name)
+	}
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	cmd := exec.Command(self, append([]string{"tunnel", "hold", c.args[0]}, o.words()...)...)
+	cmd.Dir, cmd.Env = c.Dir, c.Environ()
+	detach(cmd)
+	in, err := cmd.StdinPipe()
+	if err != nil {
+		return err
+	}
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	defer context.AfterFunc(ctx, func() { cmd.Process.Kill() })()
+	if err := c.attend(ctx, in, out); err != nil {
+		return err
+	}
+	s, ok := registry.Find(name)
+	if !ok {
+		return &exitError{code: exitServer, err: errors.New("the tunnel was opened and has ended at once"), try: []string{"gharbor tunnel open " + name}}
+	}
+	p, err := c.resolve(c.args[0], o.over)
+	if err != nil {
+		return err
+	}
+	conn, found := handover.Of(p, secret.Value{})
+	if found != nil {
+		return &secret.Failure{Found: found}
+	}
+	if err := c.showOpen(conn.At(localOfText(s.Local, conn.Engine)), s, "gharbor tunnel close "+name+" closes it"); err != nil {
+		return err
+	}
+	return cmd.Process.Release()
+}
+
+// message is what the process that keeps a tunnel says to the one that started it: a
+// notice, a question, that it serves, or why it does not.
+type message struct {
+	Notice  string          `json:"notice,omitempty"`
+	Ask     string          `json:"ask,omitempty"`
+	Ready   string          `json:"ready,omitempty"`
+	Failed  string          `json:"failed,omitempty"`
+	Finding json.RawMessage `json:"finding,omitempty"`
+	Try     []string        `json:"try,omitempty"`
+	Code    int             `json:"code,omitempty"`
+}
+
+// attend answers what the other process asks until it serves.
+func (c *call) attend(ctx context.Context, in io.WriteCloser, out io.Reader) error {
+	defer in.Close()
+	said := json.NewDecoder(out)
+	for {
+		var m message
+		if err := said.Decode(&m); err != nil {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			return &exitError{code: exitServer, err: errors.New("the process that was to keep the tunnel ended without a word")}
+		}
+		switch {
+		case m.Notice != "":
+			c.Say("%s", m.Notice)
+		case m.Ready != "":
+			return nil
+		case m.Failed != "":
+			failure := &exitError{code: m.Code, err: errors.New(m.Failed), try: m.Try}
+			if m.Finding != nil {
+				found := new(secret.Failure)
+				if json.Unmarshal(m.Finding, &found.Found) == nil {
+					failure.err = found
+				}
+			}
+			return failure
+		default:
+			if err := c.reply(ctx, in, m.Ask); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+// reply asks the person here, and hands the answer over through the pipe.
+func (c *call) reply(ctx context.Context, in io.Writer, prompt string) error {
+	answer := struct{ Answer, Error string }{}
+	value, err := c.Secret(ctx, prompt)
+	if err != nil {
+		answer.Error = err.Error()
+	}
+	answer.Answer = value.Disclose() // into the pipe of a process of one's own, and nowhere else
+	if err := json.NewEncoder(in).Encode(answer); err != nil {
+		return err
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	return nil
+}
+
+// parent is the process that started this one, until this one serves.
+type parent struct {
+	mu  sync.Mutex
+	in  *bufio.Reader
+	out *os.File
+}
+
+func (p *parent) say(m message) error { return json.NewEncoder(p.out).Encode(m) }
+
+// Write hands a notice on, as long as somebody is there.
+func (p *parent) Write(line []byte) (int, error) {
+	p.say(message{Notice: strings.TrimRight(string(line), "\n")})
+	return len(line), nil
+}
+
+// ask asks the person at the other end.
+func (p *parent) ask(_ context.Context, prompt string) (secret.Value, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if err := p.say(message{Ask: prompt}); err != nil {
+		return secret.Value{}, err
+	}
+	line, err := p.in.ReadBytes('\n')
+	if err != nil {
+		return secret.Value{}, err
+	}
+	var answer struct{ Answer, Error string }
+	if err := json.Unmarshal(line, &answer); err != nil {
+		return secret.Value{}, err
+	}
+	if answer.Error != "" {
+		return secret.Value{}, errors.New(answer.Error)
+	}
+	return secret.NewValue(answer.Answer), nil
+}
+
+// ready tells that the tunnel serves, and lets go.
+func (p *parent) ready(local string) error {
+	err := p.say(message{Ready: local})
+	p.out.Close()
+	os.Chdir("/") // not to keep a folder from being unmounted
+	return err
+}
+
+// tunnelHold is the process behind tunnel open -background.
+func tunnelHold() *command {
+	var o openOptions
+	return &command{
+		name: "tunnel hold", args: "PROFILE", hidden: true, summary: "what open -background starts", least: 1, most: 1,
+		flags: func(fs *flag.FlagSet) { o.flags(fs) },
+		run: func(ctx context.Context, c *call) error {
+			out, ok := c.Stdout.(*os.File)
+			if !ok {
+				return usage("this is for gharbor tunnel open to start")
+			}
+			p := &parent{in: bufio.NewReader(c.Stdin), out: out}
+			c.Terminal = render.NewTerminal(nil, p, true)
+			err := c.holdTunnel(ctx, o, p)
+			if err == nil {
+				return nil
+			}
+			code, try := exitCode(err)
+			m := message{Failed: clean.Visible(err.Error()), Code: code, Try: try}
+			var failure *secret.Failure
+			if errors.As(err, &failure) {
+				m.Finding, _ = json.Marshal(failure.Found)
+			}
+			p.say(m)
+			return &exitError{code: code}
+		},
+	}
+}
+
+// words are the flags as the process behind them takes them.
+func (o openOptions) words() []string {
+	words := []string{"-timeout", o.timeout.String(), "-lifetime", o.lifetime.String(), "-idle", o.idle.String()}
+	if o.local != "" {
+		words = append(words, "-local", o.local)
+	}
+	if o.socket != "" {
+		words = append(words, "-socket", o.socket)
+	}
+	if o.network {
+		words = append(words, "-open-to-network")
+	}
+	for _, one := range o.over {
+		words = append(words, "-override", one.String())
+	}
+	return words
+}

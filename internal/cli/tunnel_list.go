@@ -1,0 +1,199 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"net"
+	"net/netip"
+	"strconv"
+	"strings"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/nearest"
+	"gentleharbor/core/route"
+	"gentleharbor/core/tunnel"
+	"gentleharbor/internal/render"
+)
+
+func tunnelList() *command {
+	var form format
+	return &command{
+		name: "tunnel list", summary: "the tunnels that are open",
+		examples: []string{"gharbor tunnel list", "gharbor tunnel list -format json"},
+		flags:    func(fs *flag.FlagSet) { form.flag(fs) },
+		run: func(_ context.Context, c *call) error {
+			registry, err := c.registry()
+			if err != nil {
+				return err
+			}
+			all := registry.List()
+			if form.json() {
+				return render.JSON(c.Stdout, map[string]any{"format": 1, "tunnels": all})
+			}
+			if len(all) == 0 {
+				c.Say("no tunnel is open")
+				c.Say("  try: gharbor tunnel open PROFILE")
+				return nil
+			}
+			rows := make([][]string, len(all))
+			for i, s := range all {
+				rows[i] = []string{s.Profile, string(s.State), s.Local, s.Server, strings.Join(s.Through, ", "), age(s.Since), strconv.Itoa(s.Open), strconv.FormatInt(s.Reconnects, 10)}
+			}
+			return render.Table(c.Stdout, c.noColour, []string{"profile", "state", "local", "server", "through", "since", "open", "remade"}, rows)
+		},
+	}
+}
+
+func tunnelShow() *command {
+	var form format
+	return &command{
+		name: "tunnel show", args: "PROFILE", summary: "one tunnel: since when, what went through, what went wrong last",
+		examples: []string{"gharbor tunnel show tides", "gharbor tunnel show tides -format json"},
+		least:    1, most: 1,
+		flags: func(fs *flag.FlagSet) { form.flag(fs) },
+		run: func(_ context.Context, c *call) error {
+			registry, err := c.registry()
+			if err != nil {
+				return err
+			}
+			s, ok := registry.Find(c.args[0])
+			if !ok {
+				return noTunnel(registry, c.args[0])
+			}
+			if form.json() {
+				return render.JSON(c.Stdout, map[string]any{"format": 1, "tunnel": s})
+			}
+			return render.Table(c.Stdout, c.noColour, []string{"of", clean.Line(s.Profile, 80)}, describe(s))
+		},
+	}
+}
+
+// describe is a status as rows.
+func describe(s tunnel.Status) [][]string {
+	state := string(s.State)
+	if s.State != tunnel.Connecting {
+		state += " for " + age(s.StateSince)
+	}
+	rows := [][]string{
+		{"state", state}, {"local", s.Local}, {"server", s.Server}, {"through", strings.Join(s.Through, ", ")},
+		{"since", s.Since.Local().Format(time.DateTime) + " (" + age(s.Since) + ")"},
+		{"process", strconv.Itoa(s.PID) + map[bool]string{true: ", in the background", false: ", in the foreground"}[s.Background]},
+		{"connections", fmt.Sprintf("%d open, %d in all, %d came to nothing", s.Open, s.Connections, s.Refused)},
+		{"went through", fmt.Sprintf("%s sent, %s received", size(s.Sent), size(s.Received))},
+		{"way made anew", count(s.Reconnects, "time")},
+	}
+	if s.Until != nil {
+		rows = append(rows, []string{"ends at", s.Until.Local().Format(time.DateTime)})
+	}
+	if s.IdleAfter != "" {
+		rows = append(rows, []string{"ends when unused", "for " + s.IdleAfter})
+	}
+	last := "none"
+	if s.LastError != nil {
+		last = age(s.LastError.At) + " ago: " + clean.Line(s.LastError.Text, 300)
+		if s.LastError.Code != "" {
+			last += " (" + s.LastError.Code + ")"
+		}
+	}
+	return append(rows, []string{"last trouble", last})
+}
+
+func tunnelClose() *command {
+	var all bool
+	return &command{
+		name: "tunnel close", args: "PROFILE | -all", summary: "end a tunnel, in the background or in another terminal",
+		examples: []string{"gharbor tunnel close tides", "gharbor tunnel close -all"},
+		most:     1,
+		flags:    func(fs *flag.FlagSet) { fs.BoolVar(&all, "all", false, "every tunnel of yours") },
+		run: func(_ context.Context, c *call) error {
+			if all == (len(c.args) == 1) {
+				return &exitError{code: exitUsage, err: errors.New("which tunnel? give the profile's name, or -all"), try: []string{"gharbor tunnel list"}}
+			}
+			registry, err := c.registry()
+			if err != nil {
+				return err
+			}
+			names := c.args
+			if all {
+				names = nil
+				for _, s := range registry.List() {
+					names = append(names, s.Profile)
+				}
+				if len(names) == 0 {
+					c.Say("no tunnel is open")
+				}
+			}
+			for _, name := range names {
+				s, ok := registry.Close(name)
+				if !ok {
+					return noTunnel(registry, name)
+				}
+				c.Say("closed: %s at %s (%s, %s sent, %s received)", name, s.Local, count(s.Connections, "connection"), size(s.Sent), size(s.Received))
+			}
+			return nil
+		},
+	}
+}
+
+// noTunnel is for a name that no tunnel has.
+func noTunnel(registry tunnel.Registry, name string) error {
+	var names []string
+	for _, s := range registry.List() {
+		names = append(names, s.Profile)
+	}
+	failure := &exitError{code: exitUsage, err: errors.New("no tunnel of that profile is open"), try: []string{"gharbor tunnel list"}}
+	if near := nearest.Name(name, names); near != "" {
+		failure.err = fmt.Errorf("no tunnel of that profile is open; did you mean %q?", near)
+	}
+	return failure
+}
+
+// localOfText is a tunnel's local address as it tells it.
+func localOfText(text, engine string) route.Candidate {
+	if strings.HasPrefix(text, "/") {
+		return localOf(&net.UnixAddr{Name: text, Net: "unix"}, engine)
+	}
+	at, err := netip.ParseAddrPort(text)
+	if err != nil {
+		return route.Candidate{}
+	}
+	return localOf(net.TCPAddrFromAddrPort(at), engine)
+}
+
+// age is how long ago a time was, in a few characters.
+func age(t time.Time) string {
+	d := time.Since(t)
+	switch {
+	case d < time.Minute:
+		return fmt.Sprintf("%d s", int(d.Seconds()))
+	case d < time.Hour:
+		return fmt.Sprintf("%d min", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60)
+	}
+	return fmt.Sprintf("%d days", int(d.Hours()/24))
+}
+
+// size is a number of bytes with a unit that fits.
+func size(n int64) string {
+	units := []string{"B", "KiB", "MiB", "GiB", "TiB"}
+	x, i := float64(n), 0
+	for ; x >= 1024 && i < len(units)-1; i++ {
+		x /= 1024
+	}
+	if i == 0 {
+		return fmt.Sprintf("%d B", n)
+	}
+	return fmt.Sprintf("%.1f %s", x, units[i])
+}
+
+// count is a number with its noun.
+func count(n int64, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}
