@@ -19,6 +19,7 @@ import (
 	"gentleharbor/standin/authority"
 	"gentleharbor/standin/mysql"
 	"gentleharbor/standin/postgresql"
+	"gentleharbor/standin/ssh"
 )
 
 // Part is one walk.
@@ -37,6 +38,7 @@ func Parts() []Part {
 		{"moult", "a MySQL server: the socket against TCP, locked and expired accounts", moult},
 		{"fleet", "many profiles at once, waiting, and two profiles side by side", fleet},
 		{"wallet", "a password in a wallet, bound to its address; a scheduled job that reads it", wallet},
+		{"tides", "a server behind jump hosts: a host key to compare, a way through, a tunnel", tides},
 		{"project", "a repository with profiles in it: nothing happens before you vouch for them", project},
 		{"faults", "servers that are starting, full, silent, or something else", faults},
 	}
@@ -65,6 +67,8 @@ type stage struct {
 	servers   map[string]*postgresql.Server
 	moult     *mysql.Server // MySQL, with an account for the socket alone
 	ringing   *mysql.Server // MariaDB, with an account for another host
+	gate      *ssh.Server   // a jump host at the edge of the network
+	sluice    *ssh.Server   // one more, which only the gate reaches
 	authority *authority.Authority
 	closed    int // a port that nothing listens on
 	failed    error
@@ -172,6 +176,11 @@ func (s *stage) tearDown() {
 			server.Close()
 		}
 	}
+	for _, server := range []*ssh.Server{s.gate, s.sluice} {
+		if server != nil {
+			server.Close()
+		}
+	}
 	os.RemoveAll(s.home)
 }
 
@@ -179,7 +188,7 @@ func (s *stage) start() (err error) {
 	if s.authority, err = authority.New(); err != nil {
 		return err
 	}
-	secure, err := s.authority.TLS([]string{"tide-db.internal.example"}, 300*24*time.Hour)
+	secure, err := s.authority.TLS([]string{tideHost}, 300*24*time.Hour)
 	if err != nil {
 		return err
 	}
@@ -204,6 +213,9 @@ func (s *stage) start() (err error) {
 	if err := s.startRings(); err != nil {
 		return err
 	}
+	if err := s.startHops(); err != nil {
+		return err
+	}
 	if s.closed, err = closedPort(); err != nil {
 		return err
 	}
@@ -211,6 +223,7 @@ func (s *stage) start() (err error) {
 	for _, account := range [][2]string{{"warden", wardenPassword}, {"visitor", visitorPassword}, {"registrar", keeperPassword}, {"tidekeeper", keeperPassword}, {"summer-help", visitorPassword}, {"Warden", wardenPassword}} {
 		fmt.Fprintf(&lines, "127.0.0.1:*:*:%s:%s\n", account[0], account[1])
 	}
+	fmt.Fprintf(&lines, "%s:5432:tides:tidekeeper:%s\n", tideHost, keeperPassword)
 	return os.WriteFile(s.passwords(), []byte(lines.String()), 0o600)
 }
 
@@ -296,12 +309,13 @@ func (s *stage) profiles() error {
 	one("sightings", "sightings", "sightings", "warden", "tags     = [\"local\", \"field\"]\nnote     = \"the bird counts, on this laptop\"\n\n[profile.sightings.expect]\nversion  = \">= 14\"\ntables   = [\"sighting\", \"observer\"]\n")
 	b.WriteString("\n[profile.sightings-ro]\nlike     = \"sightings\"\nuser     = \"visitor\"\n")
 	one("sightings-admin", "sightings", "postgres", "registrar", "tags     = [\"local\", \"admin\"]\n")
-	one("tides", "tides", "tides", "tidekeeper", "tls      = \"verified\"\ntls-ca   = \"authority.pem\"\ntls-name = \"tide-db.internal.example\"\ntags     = [\"remote\"]\n")
+	b.WriteString(s.tideProfiles())
 	b.WriteString(s.ringProfiles())
 	for _, fault := range []string{"starting", "full", "silent", "garbage"} {
 		one(fault, fault, "sightings", "warden", "tags     = [\"broken\"]\n")
 	}
 	return errors.Join(os.WriteFile(filepath.Join(s.home, "authority.pem"), s.authority.PEM, 0o600),
+		os.WriteFile(filepath.Join(s.home, "known_hosts"), []byte(s.gate.KnownLine()+"\n"+s.sluice.KnownLine()+"\n"), 0o600),
 		os.WriteFile(filepath.Join(s.home, "profiles.toml"), []byte(b.String()), 0o600))
 }
 

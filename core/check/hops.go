@@ -165,7 +165,7 @@ func (t *test) reachThrough(ctx context.Context, c route.Candidate) (*route.Reac
 		return nil, false
 	}
 	t.settle()
-	name := Stage{Stage: "name", Outcome: finding.OK, Detail: fmt.Sprintf("%s looks up %s, not this machine", t.link.Hop, c.Host)}
+	name := Stage{Stage: "name", Outcome: finding.OK, Detail: fmt.Sprintf("%s is looked up by %s, not by this machine", c.Host, t.link.Hop)}
 	switch {
 	case t.over:
 		name.Outcome, name.Detail = finding.Skip, ""

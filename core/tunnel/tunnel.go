@@ -5,7 +5,8 @@
 // prints nothing.
 //
 // A connection takes a channel's window of memory at the most, 2 MiB, however slow
-// its reader is, and two buffers of 64 KiB; there are at most MaxConnections.
+// its reader is, and two buffers of 32 KiB, or 256 KiB while it is busy; there are at
+// most MaxConnections.
 package tunnel
 
 import (

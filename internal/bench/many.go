@@ -67,6 +67,9 @@ func (b *bench) fleet(form string) error {
 }
 
 func (b *bench) profiles(text string) error {
+	if err := os.MkdirAll(filepath.Join(b.folder, "home"), 0o700); err != nil {
+		return err
+	}
 	return os.WriteFile(filepath.Join(b.folder, "home", "profiles.toml"), []byte(text), 0o600)
 }
 

@@ -10,6 +10,7 @@ import (
 	"io"
 	"os"
 	"os/exec"
+	"runtime"
 	"strings"
 	"sync"
 	"time"
@@ -71,6 +72,9 @@ func (c *call) holdTunnel(ctx context.Context, o openOptions, parent *parent) er
 	} else if err := c.showOpen(h.conn, h.tunnel.Status(), "Ctrl-C closes it"); err != nil {
 		return err
 	}
+	// The ends of a tunnel are mostly on this machine too: half of its cores is enough,
+	// and faster than all of them.
+	runtime.GOMAXPROCS(min(max(runtime.NumCPU()/2, 1), 4))
 	why := h.tunnel.Run(ctx)
 	if parent == nil {
 		s := h.tunnel.Status()
@@ -141,6 +145,11 @@ func (c *call) startTunnel(ctx context.Context, o openOptions) error {
 	}
 	cmd := exec.Command(self, append([]string{"tunnel", "hold", c.args[0]}, o.words()...)...)
 	cmd.Dir, cmd.Env = c.Dir, c.Environ()
+	if _, set := c.Lookup("GODEBUG"); !set {
+		// Packets come and go by thousands: memory that is given back to the system at
+		// once has to be asked for again at once (package runtime, madvdontneed).
+		cmd.Env = append(cmd.Env, "GODEBUG=madvdontneed=0")
+	}
 	detach(cmd)
 	in, err := cmd.StdinPipe()
 	if err != nil {

@@ -42,7 +42,7 @@ func tunnelList() *command {
 			for i, s := range all {
 				rows[i] = []string{s.Profile, string(s.State), s.Local, s.Server, strings.Join(s.Through, ", "), age(s.Since), strconv.Itoa(s.Open), strconv.FormatInt(s.Reconnects, 10)}
 			}
-			return render.Table(c.Stdout, c.noColour, []string{"profile", "state", "local", "server", "through", "since", "open", "remade"}, rows)
+			return render.Table(c.Stdout, c.noColour, []string{"profile", "state", "local", "server", "through", "since", "open", "reconnects"}, rows)
 		},
 	}
 }
@@ -83,7 +83,7 @@ func describe(s tunnel.Status) [][]string {
 		{"process", strconv.Itoa(s.PID) + map[bool]string{true: ", in the background", false: ", in the foreground"}[s.Background]},
 		{"connections", fmt.Sprintf("%d open, %d in all, %d came to nothing", s.Open, s.Connections, s.Refused)},
 		{"went through", fmt.Sprintf("%s sent, %s received", size(s.Sent), size(s.Received))},
-		{"way made anew", count(s.Reconnects, "time")},
+		{"reconnected", count(s.Reconnects, "time")},
 	}
 	if s.Until != nil {
 		rows = append(rows, []string{"ends at", s.Until.Local().Format(time.DateTime)})

@@ -56,6 +56,19 @@ func SSHServer(t testing.TB, lines ...string) *SSHD {
 	return SSHServerIn(t, nil, lines...)
 }
 
+// StartSSHServer is SSHServer outside of a test; StopAll ends it.
+func StartSSHServer(lines ...string) (*SSHD, error) {
+	s, err := newSSHD(nil, lines)
+	if err != nil {
+		return nil, err
+	}
+	onExit(func() {
+		s.Stop()
+		os.RemoveAll(s.Folder)
+	})
+	return s, s.Start()
+}
+
 // SSHServerIn is SSHServer on a private network, where in is not nil.
 func SSHServerIn(t testing.TB, in *Namespace, lines ...string) *SSHD {
 	t.Helper()
@@ -221,8 +234,21 @@ func (s *SSHD) Fresh(t testing.TB) {
 // KnownLine is the line by which a known-hosts file knows the server.
 func (s *SSHD) KnownLine(t testing.TB) string {
 	t.Helper()
-	words := strings.Fields(Public(t, s.Path("host_ed25519")))
-	return fmt.Sprintf("[%s]:%d %s %s", s.Host, s.Port, words[0], words[1])
+	line, err := s.Known()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return line
+}
+
+// Known is KnownLine outside of a test.
+func (s *SSHD) Known() (string, error) {
+	data, err := os.ReadFile(s.Path("host_ed25519") + ".pub")
+	words := strings.Fields(string(data))
+	if err != nil || len(words) < 2 {
+		return "", fmt.Errorf("no host key: %w", err)
+	}
+	return fmt.Sprintf("[%s]:%d %s %s", s.Host, s.Port, words[0], words[1]), nil
 }
 
 // Hop is the server as a hop of a profile.

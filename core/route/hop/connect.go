@@ -208,7 +208,7 @@ func (d *Dialer) handshake(ctx context.Context, l *Link, conn net.Conn) finding.
 		err := l.client.Wait()
 		l.once.Do(func() { l.cause = err; close(l.gone) })
 	}()
-	detail := fmt.Sprintf("%s is %s, known by %s; in %s", h, hostkey.Kind(a.key), a.verdict.By, a.how())
+	detail := fmt.Sprintf("%s: in %s; its %s host key is known by %s", h, a.how(), hostkey.Kind(a.key), h.short(a.verdict.By))
 	return a.warned(detail, c)
 }
 
@@ -241,12 +241,13 @@ func (a *attempt) warned(detail string, c ssh.Conn) finding.Result {
 
 // how tells by what the login was.
 func (a *attempt) how() string {
+	h := a.h
 	for _, o := range a.ring.offers {
 		if o.used {
 			if a.answered != "" {
-				return "by " + o.what + " and a password from: " + a.answered
+				return "by " + h.short(o.name) + " and a password from: " + a.answered
 			}
-			return "by " + o.what
+			return "by " + h.short(o.name)
 		}
 	}
 	switch {

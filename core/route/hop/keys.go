@@ -43,7 +43,8 @@ type keyFile struct {
 // offer is a key to offer to a hop.
 type offer struct {
 	ssh.Signer
-	what string // for a person: "key ~/.ssh/gate (ED25519 SHA256:…)"
+	name string // "key ~/.ssh/gate (ED25519)"
+	what string // the same with its fingerprint
 	used bool   // the hop took it, and a signature was made
 }
 
@@ -112,7 +113,7 @@ func (r *ring) add(s ssh.Signer, what string) {
 	if slices.ContainsFunc(r.offers, func(o *offer) bool { return bytes.Equal(o.PublicKey().Marshal(), s.PublicKey().Marshal()) }) {
 		return
 	}
-	o := &offer{what: fmt.Sprintf("%s (%s)", what, hostkey.Describe(s.PublicKey()))}
+	o := &offer{name: fmt.Sprintf("%s (%s)", what, hostkey.Kind(s.PublicKey())), what: fmt.Sprintf("%s (%s)", what, hostkey.Describe(s.PublicKey()))}
 	o.Signer = r.signer(s, o)
 	r.offers = append(r.offers, o)
 }

@@ -37,6 +37,7 @@ type Hop struct {
 	User  string
 	Proxy string // "socks5" or "http"; "" for SSH
 
+	home       string // the user's, which is told as "~"
 	keys       []keyFile
 	noKeys     bool
 	noPassword bool
@@ -65,6 +66,14 @@ func (h *Hop) String() string {
 		text = h.Address()
 	}
 	return h.User + "@" + text
+}
+
+// short puts "~" for the user's home folder.
+func (h *Hop) short(text string) string {
+	if h.home == "" {
+		return text
+	}
+	return strings.ReplaceAll(text, h.home+"/", "~/")
 }
 
 // derived reports whether the hop stands in no profile: a ProxyJump named it.
@@ -128,7 +137,7 @@ func (p Places) Plan(r *profile.Resolved) (hops []*Hop, notes []string, found *f
 		return nil, nil, finding.New("hop.config", "the way to the server has %d hops; %d are the most", len(hops), profile.MaxHops).Suggest("gharbor show %s", r.Called)
 	}
 	for i, h := range hops {
-		h.Stage = fmt.Sprintf("hop %d", i+1)
+		h.Stage, h.home = fmt.Sprintf("hop %d", i+1), p.Home
 	}
 	return hops, notes, nil
 }

@@ -35,7 +35,9 @@ func (w *wire) Read(p []byte) (int, error) {
 			w.buffer = make([]byte, readSize)
 		}
 		n, err := w.Conn.Read(w.buffer)
-		acknowledge(w.Conn)
+		if n < len(w.buffer) { // nothing more is there: the other side may be waiting
+			acknowledge(w.Conn)
+		}
 		w.start, w.end = 0, n
 		w.note(w.buffer[:n])
 		if n == 0 {
