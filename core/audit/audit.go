@@ -126,6 +126,7 @@ func (a *auditor) profile(p *profile.Resolved) {
 	a.encryption(p, at)
 	a.account(p, at)
 	a.sources(p, at)
+	a.hops(p, at)
 	for _, key := range []string{"tls-key"} {
 		if path := p.Text(key); path != "" {
 			a.secretFile(path, "the private key of the profile "+p.Called)
@@ -159,6 +160,27 @@ func (a *auditor) encryption(p *profile.Resolved, at Place) {
 	case "required":
 		a.found("audit.tls-weak", Medium, at, "tls = \"required\" encrypts and verifies nobody: whoever stands between here and the server can be the server").
 			Suggest("gharbor set %s tls=verified", p.Called)
+	}
+}
+
+// hops looks at the jump hosts on the way: older algorithms, and keys that others can
+// read.
+func (a *auditor) hops(p *profile.Resolved, at Place) {
+	for _, h := range p.Hops() {
+		if e, ok := h.Get("algorithms"); ok {
+			where := at
+			where.File, where.Line = e.Origin.File, e.Origin.Line
+			a.found("audit.old-algorithms", Medium, where, "hop %d allows algorithms that are out of date: %s", h.Number, strings.Join(e.Value.List(), ", ")).
+				Suggest("gharbor set %s %s=   # once its server has been brought up to date", h.Owner(), h.Key("algorithms"))
+		}
+		if path := h.Text("key"); path != "" && !strings.HasSuffix(path, ".pub") {
+			a.secretFile(path, fmt.Sprintf("the key of hop %d of the profile %s", h.Number, p.Called))
+		}
+		for _, key := range []string{"secret", "key-secret"} {
+			if path, ok := strings.CutPrefix(h.Text(key), "file:"); ok {
+				a.secretFile(path, fmt.Sprintf("the %s of the profile %s", h.Key(key), p.Called))
+			}
+		}
 	}
 }
 

@@ -64,8 +64,53 @@ func Of(p *profile.Resolved) Uses {
 	}
 	c.variables()
 	c.secret()
+	for _, h := range p.Hops() {
+		c.hop(h)
+	}
 	c.Hash = sum(strings.Join(c.Lines, "\n"))
 	return c.Uses
+}
+
+// hop gathers what a jump host or proxy on the way would use.
+func (c *collector) hop(h profile.EffectiveHop) {
+	at := fmt.Sprintf("hop %d ", h.Number)
+	_, proxy := h.Written("proxy")
+	for _, f := range profile.HopFields() {
+		e, ok := h.Written(f.Name)
+		switch {
+		case !ok && f.Name == "agent" && !proxy:
+			c.line(at+"agent", "the keys of your SSH agent are offered")
+		case !ok && f.Name == "key" && !proxy:
+			c.line(at+"key", "the usual key files in ~/.ssh, or those of your SSH client configuration, are offered")
+		case !ok:
+		case f.Name == "key":
+			c.file(at+"key", e.Value.Text())
+		case f.Name == "secret" || f.Name == "key-secret":
+			c.hopSecret(h, f.Name)
+		default:
+			c.line(at+f.Name, strings.Join(e.Value.List(), ", "))
+			for _, name := range profile.Variables(e.Value.Text()) {
+				if f.Expands {
+					c.line("environment variable", name+", in "+h.Key(f.Name))
+				}
+			}
+		}
+	}
+}
+
+// hopSecret gathers where a hop's password or a key's passphrase is.
+func (c *collector) hopSecret(h profile.EffectiveHop, key string) {
+	at := fmt.Sprintf("hop %d %s", h.Number, key)
+	e, _ := h.Written(key)
+	kind, arg, _ := strings.Cut(e.Value.Text(), ":")
+	switch kind {
+	case "file":
+		c.file(at, arg)
+	case "command":
+		c.words(at+" command", h.Command(key))
+	default:
+		c.line(at, e.Value.Text())
+	}
 }
 
 func sum(text string) string {
@@ -143,9 +188,18 @@ func (c *collector) command() {
 		c.line("secret", "command, and the profile names none")
 		return
 	}
+	c.words("command", words)
+}
+
+// words gathers a command's program and words, and the files of the repository among
+// them.
+func (c *collector) words(what string, words []string) {
+	if len(words) == 0 {
+		return
+	}
 	shown := slices.Clone(words)
 	shown[0] = c.relative(shown[0])
-	c.line("command", strings.Join(shown, " "))
+	c.line(what, strings.Join(shown, " "))
 	program := words[0]
 	if !strings.Contains(program, "/") {
 		found, err := exec.LookPath(program)

@@ -84,6 +84,9 @@ func (c *call) export(ctx context.Context, o exportOptions) error {
 	if found != nil {
 		return &secret.Failure{Found: found}
 	}
+	if conn, err = c.throughTunnel(p, conn); err != nil {
+		return err
+	}
 	text, err := c.exported(conn, o)
 	if err != nil {
 		return err
@@ -93,6 +96,24 @@ func (c *call) export(ctx context.Context, o exportOptions) error {
 		return err
 	}
 	return c.writeNew(o.out, text)
+}
+
+// throughTunnel gives the local address of the profile's tunnel, where it has hops
+// and one is open; else what is written leads nowhere from here, and that is said.
+func (c *call) throughTunnel(p *profile.Resolved, conn handover.Connection) (handover.Connection, error) {
+	if len(p.Hops()) == 0 {
+		return conn, nil
+	}
+	registry, err := c.registry()
+	if err != nil {
+		return conn, err
+	}
+	if s, ok := registry.Find(p.Called); ok {
+		c.Notice("the address is that of the open tunnel, %s", s.Local)
+		return conn.At(localOfText(s.Local, conn.Engine)), nil
+	}
+	c.Notice("the address is the server's behind the hops, which nothing here reaches directly; gharbor tunnel open %s gives a local one", p.Called)
+	return conn, nil
 }
 
 // maySpell asks before a password is written, and looks where it would go.
