@@ -34,3 +34,16 @@ func full(t *testing.T) string {
 	}
 	return port
 }
+
+// outerAddress is an address of this machine that is not written as its own.
+func outerAddress(t *testing.T) string {
+	t.Helper()
+	all, _ := net.InterfaceAddrs()
+	for _, a := range all {
+		if network, ok := a.(*net.IPNet); ok && !network.IP.IsLoopback() && network.IP.To4() != nil {
+			return network.IP.String()
+		}
+	}
+	t.Skip("this machine has no address but its loopback's")
+	return ""
+}

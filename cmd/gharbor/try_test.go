@@ -57,7 +57,7 @@ type tryCase struct {
 func TestTryLines(t *testing.T) {
 	run := newTryRun(t)
 	t.Run("cases", func(t *testing.T) {
-		for _, c := range slices.Concat(profileCases(), secretCases(), reachCases(), speakCases(), postgresqlCases(), mariadbCases(), mysqlCases(), walletCases(), projectCases()) {
+		for _, c := range slices.Concat(profileCases(), secretCases(), reachCases(), speakCases(), postgresqlCases(), mariadbCases(), mysqlCases(), walletCases(), projectCases(), hopCases()) {
 			t.Run(c.name, func(t *testing.T) {
 				t.Parallel()
 				run.one(t, c)
@@ -237,6 +237,20 @@ func (w *tryWorld) do(r *tryRun, c tryCase, line string) (changes bool) {
 		w.OnTerminal(strings.Fields(command)[1:]...).Expect("is it the same?").Type("y\n").Ends(0)
 		return true
 	}
+	for _, prefix := range []string{"ask whoever", "ssh -v ", "ssh -G ", "ssh-add ", "ssh-copy-id ", "ssh-keygen -y", "ssh-keygen -p", "getent hosts no-such"} { // see notRun
+		if strings.HasPrefix(command, prefix) {
+			return false
+		}
+	}
+	if strings.HasPrefix(command, "gharbor hop pin ") { // asks for the fingerprint to be compared
+		session := w.OnTerminal(strings.Fields(command)[1:]...)
+		if c.code == "hop.host-key-changed" { // refused, always
+			session.Ends(5)
+			return true
+		}
+		session.Expect("to be kept?").Type("y\n").Ends(0)
+		return true
+	}
 	if asks(command) {
 		w.dialogue(command)
 		return true
@@ -246,7 +260,7 @@ func (w *tryWorld) do(r *tryRun, c tryCase, line string) (changes bool) {
 		w.isSet(command)
 		return true
 	}
-	return strings.HasPrefix(command, "chmod ") || strings.HasPrefix(command, "sudo chown ")
+	return strings.HasPrefix(command, "chmod ") || strings.HasPrefix(command, "ssh-keygen -R") || strings.HasPrefix(command, "gharbor hop add ") || strings.HasPrefix(command, "sudo chown ")
 }
 
 // shell runs a command as a person's shell would. A test may fail, a command
@@ -387,6 +401,12 @@ var notRun = map[string]string{
 	"gharbor set %s host=%s tls-name":           "needs a name that only a directory knows; a test in core/route has it",
 	"gharbor wallet verify":                     "the passphrase is typed on a terminal; TestWalletFiles has it",
 	"gharbor set %s tls-cert=PATH tls-key=PATH": "run where a server asks for one",
+	"ask whoever runs":                          "it is somebody else's to do",
+	"ssh-copy-id -i":                            "it asks for a password of this machine's",
+	"ssh-keygen -y -f":                          "it asks for the passphrase itself",
+	"ssh-keygen -p -f":                          "it asks for the passphrase itself",
+	"ssh-add ":                                  "needs an agent of the system's",
+	"ls -l ~/.ssh/config":                       "needs a configuration that root can't read",
 }
 
 // covered sees that every line to try that the code can print was run.

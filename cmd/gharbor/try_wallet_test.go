@@ -186,7 +186,7 @@ func TestAuditTryLines(t *testing.T) {
 		w := &tryWorld{Program: p, t: t, dir: home}
 		p.Profiles(fmt.Sprintf("[profile.plain]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nport = %d\nuser = \"md5user\"\ndatabase = \"sightings\"\nsecret = \"env:KNOT\"\n", pg.Port) +
 			fmt.Sprintf("[profile.open]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nport = %d\nuser = \"truster\"\ndatabase = \"sightings\"\nsecret = \"none\"\n", pg.Port) +
-			"[profile.far]\nengine = \"postgresql\"\nhost = \"h.example\"\nuser = \"postgres\"\ntls = \"offered\"\ntags = [\"a\"]\n" +
+			"[profile.far]\nengine = \"postgresql\"\nhost = \"h.example\"\nuser = \"postgres\"\ntls = \"offered\"\ntags = [\"a\"]\n[[profile.far.hop]]\nhost = \"gate.example\"\nuser = \"keeper\"\nalgorithms = [\"ssh-rsa\"]\n" +
 			"[profile.empty]\nengine = \"postgresql\"\nhost = \"h.example\"\nuser = \"u\"\nsecret = \"env:EMPTY\"\n" +
 			"[profile.moult]\nengine = \"mysql\"\nhost = \"127.0.0.1\"\nuser = \"bander\"\nsecret = \"optionfile:" + home + "/my.cnf\"\n")
 		p.Setenv("EMPTY", "")

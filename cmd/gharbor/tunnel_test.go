@@ -6,7 +6,10 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"net"
 	"os"
+	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -15,6 +18,7 @@ import (
 
 	"gentleharbor/core/tunnel"
 	"gentleharbor/internal/testkit"
+	"gentleharbor/standin/ssh"
 )
 
 // opened opens a tunnel in the background and returns its status.
@@ -115,4 +119,79 @@ func waitFor(t *testing.T, what string, ok func() bool) {
 		time.Sleep(50 * time.Millisecond)
 	}
 	t.Fatalf("waited 20 s for %s", what)
+}
+
+// TestTunnelOptions: where it listens, for how long, and what is refused.
+func TestTunnelOptions(t *testing.T) {
+	t.Parallel()
+	p, _ := simulatedTides(t, ssh.Config{})
+	p.Setenv("XDG_RUNTIME_DIR", t.TempDir())
+	os.Chmod(p.Getenv("XDG_RUNTIME_DIR"), 0o700)
+	t.Cleanup(func() { p.Run("tunnel", "close", "-all") })
+	p.Run("tunnel", "open", "tides", "-local", "0.0.0.0:5433").Want(2).Has("others on the network", "-open-to-network")
+	p.Run("tunnel", "open", "tides", "-local", "5433", "-socket", "x").Want(2).Has("-local and -socket")
+	p.Run("tunnel", "open", "tides", "-local", "tide").Want(2).Has("expected HOST:PORT")
+	p.Run("tunnel", "close").Want(2).Has("which tunnel?")
+	p.OK("copy", "tides", "flat")
+	p.OK("hop", "remove", "flat", "1")
+	p.Run("tunnel", "open", "flat").Want(2).Has("has no hops")
+
+	taken, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer taken.Close()
+	r := p.Run("tunnel", "open", "tides", "-local", taken.Addr().String()).Want(5)
+	r.Has("is taken by ", fmt.Sprintf("(process %d)", os.Getpid()), "gharbor tunnel open tides -local 127.0.0.1:")
+	port := fmt.Sprint(testkit.FreePort(t))
+	p.OK("tunnel", "open", "tides", "-background", "-local", port).Has("open: 127.0.0.1:" + port)
+	p.OK("copy", "tides", "second")
+	p.Run("tunnel", "open", "second", "-local", port).Want(5).Has("the tunnel of the profile tides, which leads to tide-db.internal.example:5432", "gharbor tunnel close tides")
+	p.OK("export", "tides", "-as", "url").Has("@127.0.0.1:" + port + "/")
+	p.OK("tunnel", "close", "tides")
+	p.OK("export", "tides", "-as", "url").Has("@tide-db.internal.example:5432/", "gharbor tunnel open tides")
+
+	folder := filepath.Join(filepath.Dir(p.Home), "run")
+	p.OK("tunnel", "open", "tides", "-background", "-socket", folder+"/").Has(folder+"/.s.PGSQL.5432", "host="+folder)
+	if info, err := os.Stat(folder + "/.s.PGSQL.5432"); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("%v %v", info, err)
+	}
+	p.OK("add", "bysocket", "-engine", "postgresql", "-socket", folder, "-user", "warden", "-database", "sightings", "-secret", "env:DUNLIN", "-tls", "off")
+	p.Test("bysocket").Ends(t, "session", "ok", "")
+	p.OK("tunnel", "close", "-all")
+	if _, err := os.Stat(folder + "/.s.PGSQL.5432"); err == nil {
+		t.Error("the socket is left behind")
+	}
+	p.OK("tunnel", "open", "tides", "-background", "-idle", "300ms")
+	waitFor(t, "the idle tunnel to end", func() bool { return strings.Contains(p.OK("tunnel", "list").Stderr, "no tunnel") })
+	p.OK("tunnel", "open", "tides", "-background", "-lifetime", "300ms")
+	waitFor(t, "the tunnel's lifetime", func() bool { return strings.Contains(p.OK("tunnel", "list").Stderr, "no tunnel") })
+	p.OK("set", "tides", "hop.1.user=stranger")
+	p.Run("tunnel", "open", "tides", "-background").Want(5).Has("hop.key-refused", "offered: key")
+	p.OK("tunnel", "list").Has("no tunnel is open")
+}
+
+// TestTunnelOfSSH: a port that is itself a forward of the system's SSH client.
+func TestTunnelOfSSH(t *testing.T) {
+	t.Parallel()
+	gate := testkit.SSHServer(t)
+	p := behind(t, gate, quoted("key", gate.Key))
+	port := fmt.Sprint(testkit.FreePort(t))
+	known := filepath.Join(filepath.Dir(p.Home), ".ssh", "known_hosts")
+	client := exec.Command("ssh", "-F", "none", "-N", "-o", "UserKnownHostsFile="+known, "-i", gate.Key, "-p", fmt.Sprint(gate.Port), "-L", port+":tide-db.internal.example:5432", gate.User+"@127.0.0.1")
+	if err := client.Start(); err != nil {
+		t.Skip(err)
+	}
+	defer func() {
+		client.Process.Kill()
+		client.Wait()
+	}()
+	waitFor(t, "the SSH client", func() bool {
+		conn, err := net.Dial("tcp", "127.0.0.1:"+port)
+		if err == nil {
+			conn.Close()
+		}
+		return err == nil
+	})
+	p.Run("tunnel", "open", "tides", "-local", port).Want(5).Has("is taken by ssh (process ", "leads to tide-db.internal.example:5432 through "+gate.User+"@127.0.0.1")
 }

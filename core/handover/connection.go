@@ -35,6 +35,8 @@ type Connection struct {
 	Cert     string
 	Key      string
 	Target   string // any, writable, read-only
+
+	local bool // the address is not the server's own, and the certificate is the server's
 }
 
 // Of is the connection that a profile leads to.
@@ -64,7 +66,7 @@ func (c Connection) At(local route.Candidate) Connection {
 	if c.TLS == "verified" && c.TLSName == "" && c.first().Socket == "" {
 		c.TLSName = c.first().Host
 	}
-	c.Servers = []route.Candidate{local}
+	c.Servers, c.local = []route.Candidate{local}, true
 	return c
 }
 
@@ -154,7 +156,7 @@ func (c *Connection) URL() string {
 			query.Set("host", c.Host())
 			query.Set("port", c.Port())
 		}
-		if name, address, ok := c.apart(); ok {
+		if name, address, ok := c.apart(); ok && c.local {
 			u.Host = net.JoinHostPort(name, c.Port())
 			query.Set("hostaddr", address)
 		}

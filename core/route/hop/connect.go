@@ -124,6 +124,9 @@ func (d *Dialer) Connect(ctx context.Context, before *Link, h *Hop) (*Link, find
 		ctx, cancel = context.WithTimeout(ctx, h.timeout)
 		defer cancel()
 	}
+	if found := h.clear(before); found != nil {
+		return nil, finding.Failed(found)
+	}
 	conn, found := d.reach(ctx, before, h)
 	if found != nil {
 		return nil, finding.Failed(found)
@@ -184,6 +187,7 @@ type attempt struct {
 	partial  []string
 	answered string // the place of the password that was sent, "" for none
 	asked    []string
+	open     string // the question that nobody answered, "" for none
 	trouble  error // of a callback
 	onlyKey  bool  // nothing but the host key is wanted
 }
@@ -408,6 +412,7 @@ func (a *attempt) answer(ctx context.Context, prompts []string, echo []bool) ([]
 			continue
 		}
 		if !a.d.Finder.Terminal || a.d.Unattended {
+			a.open = prompt
 			return nil, errNoSecret
 		}
 		resume := a.d.pause()

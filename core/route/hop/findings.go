@@ -274,17 +274,20 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 		found = finding.New("hop.timeout", "the login at the hop %s did not end in time", h).Suggest("gharbor test %s -timeout 30s", a.d.Profile)
 		a.sawOffers(found)
 		return found
+	case a.open != "":
+		found = finding.New("hop.questions", "the hop %s asks what can't be answered without a person at a terminal", h).
+			Saw("it asks %s", clean.Quoted(a.open)).Suggest("gharbor test %s   # in a terminal", a.d.Profile)
 	case a.answered != "":
 		found = finding.New("hop.password-refused", "the hop %s refuses the password", h).Saw("the password is from: %s", a.answered)
 		a.d.Finder.Forget(h.query(secret.OfHop, "secret", h.Word))
 		a.d.Kept.forget(h.query(secret.OfHop, "secret", h.Word))
 		found.Suggest("%s", h.set("user", "NAME")).Suggest("%s", h.set("secret", "ask"))
 	case len(a.asked) > 0:
-		found = finding.New("hop.questions", "the hop %s asks what can't be answered without a person at a terminal", h)
+		found = finding.New("hop.password-refused", "the hop %s refuses the answers to its questions", h)
 		for _, prompt := range a.asked[:min(len(a.asked), 3)] {
-			found.Saw("it asks %s", clean.Quoted(prompt))
+			found.Saw("it asked %s", clean.Quoted(prompt))
 		}
-		found.Suggest("gharbor test %s   # in a terminal", a.d.Profile)
+		found.Suggest("%s", h.set("user", "NAME")).Suggest("%s", h.set("secret", "ask"))
 	case len(a.ring.offers) > 0 && len(a.partial) == 0:
 		found = finding.New("hop.key-refused", "the hop %s takes none of the keys that were offered for the user %s", h, clean.Quoted(h.User))
 		found.Suggest("%s", h.set("key", "PATH")).Suggest("%s", h.set("user", "NAME"))

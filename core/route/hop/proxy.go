@@ -11,6 +11,7 @@ import (
 	"net"
 	"net/netip"
 	"net/textproto"
+	"os"
 	"strconv"
 	"strings"
 	"time"
@@ -36,7 +37,7 @@ func (e *proxyError) Error() string { return e.text }
 // one that was made already.
 func (d *Dialer) proxyLink(ctx context.Context, before *Link, h *Hop, first net.Conn) (*Link, finding.Result) {
 	l := &Link{Hop: h, before: before, gone: make(chan struct{})}
-	user, password, place, found := d.proxyLogin(ctx, before, h)
+	user, password, place, found := d.proxyLogin(ctx, h)
 	if found != nil {
 		first.Close()
 		return nil, finding.Failed(found)
@@ -66,15 +67,21 @@ func (d *Dialer) proxyLink(ctx context.Context, before *Link, h *Hop, first net.
 	return l, finding.Good("%s", l.Detail)
 }
 
+// clear is the finding for a proxy whose password would go over the network in the
+// clear: the proxy is on another machine, and no SSH hop stands before it.
+func (h *Hop) clear(before *Link) *finding.Finding {
+	if h.Proxy == "" || h.User == "" || profile.LocalHost(h.Host) || before.lasting() != nil {
+		return nil
+	}
+	return finding.New("hop.proxy-clear", "a password for the proxy at %s would go there in the clear, so it is not sent", h.Address()).
+		Suggest("%s   # a proxy that wants no login", h.set("user", "")).
+		Suggest("ask whoever runs %s for an SSH hop to go before it", h.Host)
+}
+
 // proxyLogin takes what a proxy may ask for, where the profile names a user.
-func (d *Dialer) proxyLogin(ctx context.Context, before *Link, h *Hop) (user string, password secret.Value, place string, found *finding.Finding) {
+func (d *Dialer) proxyLogin(ctx context.Context, h *Hop) (user string, password secret.Value, place string, found *finding.Finding) {
 	if h.User == "" {
 		return "", password, "", nil
-	}
-	if !profile.LocalHost(h.Host) && (before == nil || before.client == nil) {
-		return "", password, "", finding.New("hop.proxy-clear", "a password for the proxy at %s would go there in the clear, so it is not sent", h.Address()).
-			Suggest("%s   # a proxy that wants no login", h.set("user", "")).
-			Suggest("gharbor hop add %s host=HOST   # an SSH hop to the proxy's machine, put before it", h.Of.Owner())
 	}
 	password, place, err := d.take(ctx, h.query(secret.OfHop, "secret", h.Word))
 	var failure *secret.Failure
@@ -98,7 +105,8 @@ func ask(ctx context.Context, conn net.Conn, kind, address, user string, passwor
 	if !stop() && err == nil {
 		err = ctx.Err()
 	}
-	if err != nil && ctx.Err() != nil {
+	var answer *proxyError
+	if err != nil && ctx.Err() != nil && !errors.As(err, &answer) {
 		return nil, ctx.Err()
 	}
 	if err == io.EOF || err == io.ErrUnexpectedEOF {
@@ -128,6 +136,9 @@ func socks5(conn net.Conn, address, user string, password secret.Value) (net.Con
 	}
 	var reply [2]byte
 	if _, err := io.ReadFull(conn, reply[:]); err != nil {
+		if errors.Is(err, os.ErrDeadlineExceeded) { // a SOCKS5 server answers this at once
+			return nil, &proxyError{alien: true, text: "no answer to SOCKS5's first words"}
+		}
 		return nil, err
 	}
 	switch {

@@ -1,0 +1,294 @@
+//go:build unix
+
+package main
+
+import (
+	"bufio"
+	"encoding/base64"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	cryptossh "golang.org/x/crypto/ssh"
+
+	"gentleharbor/internal/testkit"
+	"gentleharbor/standin/postgresql"
+	"gentleharbor/standin/ssh"
+)
+
+// simulatedTides is a program whose profile tides leads through a simulated jump host
+// to a simulated server.
+func simulatedTides(t *testing.T, config ssh.Config, hop ...string) (*testkit.Program, *ssh.Server) {
+	t.Helper()
+	server, err := postgresql.Start(birds())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(server.Close)
+	folder := t.TempDir()
+	key, err := ssh.NewKey(filepath.Join(folder, "gate"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if config.Accounts == nil {
+		config.Accounts = map[string]ssh.Account{"keeper": {Keys: []cryptossh.PublicKey{key}}}
+	}
+	config.Hosts = map[string]string{"tide-db.internal.example:5432": fmt.Sprintf("127.0.0.1:%d", server.Port())}
+	gate, err := ssh.Start(config)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(gate.Close)
+	p := testkit.NewProgram(t)
+	p.Setenv("KNOT", "knot")
+	p.Setenv("DUNLIN", "dunlin")
+	p.Knows(gate.KnownLine())
+	p.Profiles(fmt.Sprintf("[profile.tides]\nengine = \"postgresql\"\nhost = \"tide-db.internal.example\"\nport = 5432\ndatabase = \"sightings\"\nuser = \"warden\"\nsecret = \"env:DUNLIN\"\ntls = \"off\"\n\n[[profile.tides.hop]]\nhost = \"127.0.0.1\"\nport = %d\nuser = \"keeper\"\nkey = %q\n%s\n",
+		gate.Port(), filepath.Join(folder, "gate"), strings.Join(hop, "\n")))
+	return p, gate
+}
+
+// TestHopFaults: what no real server shows at will.
+func TestHopFaults(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct {
+		fault     ssh.Fault
+		at, code  string
+		seen, not string
+	}{
+		{ssh.Close, "hop 1", "hop.closed", "MaxStartups", ""},
+		{ssh.Silent, "hop 1", "hop.silent", "", ""},
+		{ssh.Garbage, "hop 1", "hop.not-ssh", "", "\x16"},
+		{ssh.Endless, "hop 1", "", "", ""},
+		{ssh.Forbid, "hop 1", "hop.forward-refused", "open failed", ""},
+		{ssh.HangOpen, "reach", "reach.timeout", "", ""},
+		{ssh.Drop, "reach", "hop.dropped", "", ""},
+		{ssh.Escape, "reach", "reach.failed", "no", "\x1b"},
+	} {
+		t.Run(string(c.fault), func(t *testing.T) {
+			t.Parallel()
+			p, _ := simulatedTides(t, ssh.Config{Fault: c.fault})
+			r := p.Test("tides", "-timeout", "2s")
+			s := r.Stage(c.at)
+			if s.Finding == nil || c.code != "" && s.Finding.Code != c.code || !strings.Contains(s.Seen()+s.Finding.Cause, c.seen) {
+				t.Errorf("%+v %+v", s, s.Finding)
+			}
+			if text := p.Run("test", "tides", "-timeout", "2s").Stdout; c.not != "" && strings.Contains(text, c.not) {
+				t.Errorf("a control character: %q", text)
+			}
+		})
+	}
+	for text, code := range map[string]string{"Connection refused": "reach.refused", "Connection timed out": "reach.timeout", "No route to host": "reach.unreachable", "odd": "reach.failed"} {
+		p, _ := simulatedTides(t, ssh.Config{Refusals: map[string]string{"tide-db.internal.example:5432": text}})
+		p.Test("tides").Ends(t, "reach", "fail", code)
+	}
+	// the same of a hop behind the hop
+	for text, code := range map[string]string{"Connection refused": "hop.refused", "Connection timed out": "hop.timeout", "No route to host": "hop.unreachable", "odd": "hop.failed", "Name or service not known": "hop.name-unknown"} {
+		p, _ := simulatedTides(t, ssh.Config{Refusals: map[string]string{"sluice.internal.example:22": text}}, "[[profile.tides.hop]]\nhost = \"sluice.internal.example\"\nuser = \"keeper\"")
+		s := p.Test("tides").Ends(t, "hop 2", "fail", code)
+		if !strings.Contains(s.Finding.Cause, "from keeper@127.0.0.1") {
+			t.Error(s.Finding.Cause)
+		}
+	}
+}
+
+// TestHopPasswords: by password and by questions, from a source and on a terminal.
+func TestHopPasswords(t *testing.T) {
+	t.Parallel()
+	p, _ := simulatedTides(t, ssh.Config{Accounts: map[string]ssh.Account{"keeper": {Password: "knot"}}}, `secret = "env:KNOT"`)
+	if s := p.Test("tides").Ends(t, "hop 1", "ok", ""); !strings.Contains(s.Detail, "by password, from: environment variable KNOT") {
+		t.Error(s.Detail)
+	}
+	p, _ = simulatedTides(t, ssh.Config{Accounts: map[string]ssh.Account{"keeper": {Questions: []string{"Password: "}, Answers: []string{"knot"}}}}, `secret = "env:KNOT"`)
+	p.Test("tides").Ends(t, "hop 1", "ok", "")
+	p, _ = simulatedTides(t, ssh.Config{Accounts: map[string]ssh.Account{"keeper": {Questions: []string{"Password: ", "Verification code: "}, Answers: []string{"knot", "42"}}}}, `secret = "env:KNOT"`)
+	s := p.Test("tides").Ends(t, "hop 1", "fail", "hop.questions")
+	if !strings.Contains(s.Seen(), "Verification code:") {
+		t.Error(s.Seen())
+	}
+}
+
+// TestHopWallet: a hop's password and a key's passphrase from the wallet, each bound
+// to its own.
+func TestWalletHops(t *testing.T) {
+	p, gate := simulatedTides(t, ssh.Config{Accounts: map[string]ssh.Account{"keeper": {Password: "knot"}}}, `secret = "wallet:gate"`)
+	w := withWallet(t, p)
+	word := fmt.Sprintf("hop:keeper@127.0.0.1:%d", gate.Port())
+	w.put("gate", "knot", "-bind", "key:/home/w/.ssh/gate").Want(0)
+	w.ok("unlock", "-lifetime", "2m")
+	s := p.Test("tides").Ends(t, "secret", "fail", "secret.bound-elsewhere")
+	if !strings.Contains(s.Finding.Cause, "bound to the key") || !strings.Contains(s.Try(), word) {
+		t.Errorf("%+v", s.Finding)
+	}
+	w.ok("bind", "gate", word)
+	p.Test("tides").Ends(t, "hop 1", "ok", "")
+	p.OK("set", "tides", "hop.1.secret=wallet") // found by what it is bound to
+	if s := p.Test("tides").Ends(t, "hop 1", "ok", ""); !strings.Contains(s.Detail, "entry gate") {
+		t.Error(s.Detail)
+	}
+	p.Test("tides", override("secret=wallet:gate")...).Ends(t, "secret", "fail", "secret.bound-elsewhere") // never to a database
+}
+
+// TestProxies: a SOCKS5 and an HTTP proxy as a hop, and what they refuse.
+func TestProxies(t *testing.T) {
+	t.Parallel()
+	db, err := postgresql.Start(birds())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	p := testkit.NewProgram(t)
+	p.Setenv("KNOT", "knot")
+	p.Setenv("DUNLIN", "dunlin")
+	at := fmt.Sprintf("127.0.0.1:%d", db.Port())
+	open, login := proxies(t, at, ""), proxies(t, at, "keeper:knot")
+	test := func(proxy, host, more string, at, outcome, code string) {
+		t.Helper()
+		p.Profiles(fmt.Sprintf("[profile.tides]\nengine = \"postgresql\"\nhost = %q\nport = 5432\ndatabase = \"sightings\"\nuser = \"warden\"\nsecret = \"env:DUNLIN\"\ntls = \"off\"\n\n[[profile.tides.hop]]\nproxy = %q\n%s\n", host, proxy, more))
+		p.Test("tides", "-timeout", "3s").Ends(t, at, outcome, code)
+	}
+	const user = "user = \"keeper\"\nsecret = \"env:KNOT\""
+	for kind, other := range map[string]string{"socks5": "http", "http": "socks5"} {
+		test(kind+"://"+open[kind], "tide-db.internal.example", "", "session", "ok", "")
+		test(kind+"://"+login[kind], "tide-db.internal.example", user, "session", "ok", "")
+		test(kind+"://"+login[kind], "tide-db.internal.example", "", "hop 1", "fail", "hop.proxy-login")
+		test(kind+"://"+open[kind], "forbidden.example", "", "hop 1", "fail", "hop.forward-refused")
+		test(kind+"://"+open[other], "tide-db.internal.example", "", "hop 1", "fail", "hop.not-proxy")
+		test(kind+"://"+open[kind], "down.example", "", "reach", "fail", map[string]string{"socks5": "reach.refused", "http": "reach.unreachable"}[kind])
+	}
+	test("socks5://192.0.2.1:1080", "tide-db.internal.example", user, "hop 1", "fail", "hop.proxy-clear")
+	p.Profiles(fmt.Sprintf("[profile.tides]\nengine = \"postgresql\"\nhost = \"tide-db.internal.example\"\nuser = \"warden\"\ndatabase = \"sightings\"\nsecret = \"env:DUNLIN\"\ntls = \"off\"\n[[profile.tides.hop]]\nproxy = \"socks5://%s\"\n", open["socks5"]))
+	p.OK("with", "tides", "--", "sh", "-c", "test -n \"$PGPORT\"")
+}
+
+// proxies are a SOCKS5 and an HTTP proxy that know one server by its private name.
+func proxies(t *testing.T, server, login string) map[string]string {
+	t.Helper()
+	forward := func(conn net.Conn, in io.Reader) {
+		far, err := net.Dial("tcp", server)
+		if err != nil {
+			return
+		}
+		defer far.Close()
+		go io.Copy(far, in)
+		io.Copy(conn, far)
+	}
+	socks := listens(t, func(conn net.Conn) {
+		head := make([]byte, 2)
+		io.ReadFull(conn, head)
+		if head[0] != 5 {
+			return
+		}
+		methods := make([]byte, head[1])
+		io.ReadFull(conn, methods)
+		if login != "" {
+			if !strings.Contains(string(methods), "\x02") {
+				conn.Write([]byte{5, 0xff})
+				return
+			}
+			conn.Write([]byte{5, 2})
+			io.ReadFull(conn, head)
+			name := make([]byte, int(head[1])+1)
+			io.ReadFull(conn, name)
+			word := make([]byte, name[len(name)-1])
+			io.ReadFull(conn, word)
+			if string(name[:len(name)-1])+":"+string(word) != login {
+				conn.Write([]byte{1, 1})
+				return
+			}
+			conn.Write([]byte{1, 0})
+		} else {
+			conn.Write([]byte{5, 0})
+		}
+		request := make([]byte, 5)
+		io.ReadFull(conn, request)
+		host := make([]byte, int(request[4])+2)
+		io.ReadFull(conn, host)
+		code := map[string]byte{"forbidden.example": 2, "down.example": 5}[string(host[:len(host)-2])]
+		conn.Write([]byte{5, code, 0, 1, 0, 0, 0, 0, 0, 0})
+		if code == 0 {
+			forward(conn, conn)
+		}
+	})
+	http := listens(t, func(conn net.Conn) {
+		in := bufio.NewReader(conn)
+		first, err := in.ReadString('\n')
+		if err != nil || !strings.HasPrefix(first, "CONNECT ") {
+			fmt.Fprint(conn, "HTTP/1.1 400 Bad Request\r\n\r\n")
+			return
+		}
+		allowed := login == ""
+		for {
+			line, err := in.ReadString('\n')
+			if err != nil || line == "\r\n" {
+				break
+			}
+			allowed = allowed || strings.TrimSpace(line) == "Proxy-Authorization: Basic "+base64.StdEncoding.EncodeToString([]byte(login))
+		}
+		switch {
+		case !allowed:
+			fmt.Fprint(conn, "HTTP/1.1 407 Proxy Authentication Required\r\n\r\n")
+		case strings.Contains(first, "forbidden"):
+			fmt.Fprint(conn, "HTTP/1.1 403 Forbidden\r\n\r\n")
+		case strings.Contains(first, "down"):
+			fmt.Fprint(conn, "HTTP/1.1 502 Bad Gateway\r\n\r\n")
+		default:
+			fmt.Fprint(conn, "HTTP/1.1 200 OK\r\nVia: saltmarsh\r\n\r\n")
+			forward(conn, in)
+		}
+	})
+	return map[string]string{"socks5": "127.0.0.1:" + socks, "http": "127.0.0.1:" + http}
+}
+
+// TestHopPin: the fingerprint is shown, and kept after a yes or a comparison.
+func TestHopPin(t *testing.T) {
+	t.Parallel()
+	p, gate := simulatedTides(t, ssh.Config{})
+	print := cryptossh.FingerprintSHA256(gate.HostKey.PublicKey())
+	p.OK("hop", "pin", "tides").Has("hop 1: keeper@127.0.0.1", print, "known by")
+	p.Knows("# empty")
+	p.Run("hop", "pin", "tides").Want(2).Has(print, "no terminal", "-fingerprint "+print)
+	p.Run("hop", "pin", "tides", "-fingerprint", "SHA256:"+strings.Repeat("A", 43)).Want(5).Has("nothing is kept")
+	if _, err := os.Stat(filepath.Join(p.Home, "known_hosts")); err == nil {
+		t.Error("something was kept")
+	}
+	p.OK("hop", "pin", "tides", "-fingerprint", print).Has("kept: the host key")
+	p.Test("tides").Ends(t, "session", "ok", "")
+	other, _ := ssh.Start(ssh.Config{})
+	defer other.Close()
+	words := strings.Fields(other.KnownLine())
+	p.Knows(strings.Fields(gate.KnownLine())[0] + " " + words[1] + " " + words[2])
+	p.Run("hop", "pin", "tides", "-fingerprint", print).Want(5).Has("hop.host-key-changed")
+	p.Run("hop", "pin", "nosuch").Want(2)
+	p.OK("copy", "tides", "flat")
+	p.OK("hop", "remove", "flat", "1")
+	p.Run("hop", "pin", "flat").Want(2).Has("has no hops", "gharbor hop add flat")
+	p.Run("hop", "add", "flat", "password=knot").Want(2).Has("a password is never kept here").HasNot("knot")
+	p.Run("hop", "add", "flat", "user=keeper").Want(2).Has("where is it?")
+	p.Run("hop", "add", "flat", "host=a", "host=b").Want(2).Has("given twice")
+	p.OK("hop", "add", "flat", "host=gate.example", "algorithms=ssh-rsa")
+	p.Run("audit").Has("audit.old-algorithms", "gharbor set flat hop.1.algorithms=")
+	p.OK("list").Has("tide-db.internal.example:5432 (1 hop)")
+}
+
+// TestHopVouch: a project's hops do nothing before they are vouched for.
+func TestHopVouch(t *testing.T) {
+	t.Parallel()
+	p, gate := simulatedTides(t, ssh.Config{})
+	text := p.ReadProfiles()
+	p.Profiles("")
+	root := project(t, p, text)
+	p.Test("tides").Ends(t, "profile", "fail", "profile.not-vouched")
+	if n := gate.Connections(); n != 0 {
+		t.Errorf("%d connections before vouching", n)
+	}
+	p.Run("vouch", "tides").Has("hop 1 host", "hop 1 agent", "the keys of your SSH agent are offered")
+	vouchFor(t, p, "tides")
+	p.Test("tides").Ends(t, "session", "ok", "")
+	p.Write(filepath.Join(root, "gharbor.toml"), strings.Replace(text, `user = "keeper"`, `user = "other"`, 1))
+	p.Test("tides").Ends(t, "profile", "fail", "profile.not-vouched")
+}
