@@ -104,7 +104,7 @@ func shell(t *testing.T, p *testkit.Program, home, work, command string) string 
 	return strings.ReplaceAll(text, work+"/", "")
 }
 
-var varies = regexp.MustCompile(`([0-9A-F]{2}:){31}[0-9A-F]{2}|[+-]?[0-9]+([.][0-9]+)*`)
+var varies = regexp.MustCompile(`SHA256:[A-Za-z0-9+/]{43}|([0-9A-F]{2}:){31}[0-9A-F]{2}|[+-]?[0-9]+([.][0-9]+)*`)
 
 // plain is a text without what differs from run to run.
 func plain(s string) string {

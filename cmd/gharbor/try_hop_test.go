@@ -105,7 +105,10 @@ func hopCases() []tryCase {
 	return []tryCase{
 		{name: "a hop's port", code: "hop.refused", setUp: throughHop(nil, "hop.1.port=1"), fill: mend, after: same()},
 		{name: "a hop's name", code: "hop.name-unknown", setUp: throughHop(nil, "hop.1.host=no-such-gate.saltmarsh.example"), fill: mend, after: same()},
-		{name: "not a hop", code: "hop.not-ssh", setUp: func(w *tryWorld) { throughHop(nil)(w); w.OK("set", "x", "hop.1.port="+says(w.t, "220 mail.saltmarsh.example\r\n")) }, fill: mend, after: same()},
+		{name: "not a hop", code: "hop.not-ssh", setUp: func(w *tryWorld) {
+			throughHop(nil)(w)
+			w.OK("set", "x", "hop.1.port="+says(w.t, "220 mail.saltmarsh.example\r\n"))
+		}, fill: mend, after: same()},
 		{name: "a closing hop", code: "hop.closed", setUp: simulatedHop(ssh.Config{Fault: ssh.Close}), after: same("gharbor wait", "same")},
 		{name: "a slow hop", code: "hop.silent", setUp: simulatedHop(ssh.Config{Fault: ssh.Silent}), fill: map[string]string{"hop.1.port=PORT": "hop.1.port=$GATE_PORT"}, after: same("gharbor set", "same")},
 		{name: "a hop behind a firewall", code: "hop.timeout", setUp: func(w *tryWorld) { throughHop(nil)(w); w.OK("set", "x", "hop.1.port="+full(w.t)) }, fill: mend, after: same()},

@@ -351,12 +351,12 @@ func TestHolder(t *testing.T) {
 		t.Errorf("%+v %v", h, ok)
 	}
 	for line, want := range map[string]string{
-		"ssh -N -L 5433:tide-db:5432 keeper@gate":                                                             "tide-db:5432 through keeper@gate",
-		"/usr/bin/ssh -fNL 127.0.0.1:5433:tide-db:5432 -p 2222 gate":                                          "tide-db:5432 through gate",
-		"ssh -p 22 -i key gate -L5433:tide-db:5432":                                                           "tide-db:5432 through gate",
-		"ssh gate":                                                                                            "",
+		"ssh -N -L 5433:tide-db:5432 keeper@gate":                    "tide-db:5432 through keeper@gate",
+		"/usr/bin/ssh -fNL 127.0.0.1:5433:tide-db:5432 -p 2222 gate": "tide-db:5432 through gate",
+		"ssh -p 22 -i key gate -L5433:tide-db:5432":                  "tide-db:5432 through gate",
+		"ssh gate": "",
 		"docker-proxy -proto tcp -host-ip 0.0.0.0 -host-port 5433 -container-ip 172.17.0.2 -container-port 1": "a container at 172.17.0.2:1",
-		"postgres -p 5433":                                                                                    "",
+		"postgres -p 5433": "",
 	} {
 		if got := leads(strings.Fields(line), 5433); got != want {
 			t.Errorf("%s: %q, want %q", line, got, want)

@@ -16,6 +16,7 @@ type listed struct {
 	Name     string   `json:"name"`
 	Engine   string   `json:"engine"`
 	Where    string   `json:"where"`
+	Hops     []string `json:"hops,omitempty"` // in order from here
 	User     string   `json:"user"`
 	Database string   `json:"database"`
 	Tags     []string `json:"tags"`
@@ -61,7 +62,7 @@ func (c *call) selected(file *profile.File, chosen selection) []listed {
 		if !chosen.has(r) {
 			continue
 		}
-		one := listed{Name: r.Called, Engine: r.Text("engine"), Where: where(r), User: shown(r, "user"), Database: shown(r, "database"),
+		one := listed{Name: r.Called, Engine: r.Text("engine"), Where: address(r), Hops: hopWords(r), User: shown(r, "user"), Database: shown(r, "database"),
 			Tags: []string{}, Note: clean.Line(r.Text("note"), 200), Like: r.Text("like"), File: r.Path(), Line: p.Line, Project: p.InProject(), Vouched: r.Vouched()}
 		if tags, ok := r.Get("tags"); ok {
 			one.Tags = make([]string, 0, len(tags.Value.List()))
@@ -91,7 +92,7 @@ func (c *call) listTable(file *profile.File, profiles []listed) error {
 	}
 	rows := make([][]string, len(profiles))
 	for i, p := range profiles {
-		rows[i] = []string{p.Name, p.Engine, render.ShortPath(p.Where), p.User, p.Database, strings.Join(p.Tags, " ")}
+		rows[i] = []string{p.Name, p.Engine, render.ShortPath(p.Where) + behindHops(len(p.Hops)), p.User, p.Database, strings.Join(p.Tags, " ")}
 		switch {
 		case file.Attached() == nil:
 		case !p.Vouched:
@@ -118,18 +119,28 @@ func shown(r *profile.Resolved, key string) string {
 }
 
 // where is a profile's address in one word, and how many hops stand before it.
-func where(r *profile.Resolved) string {
-	at := address(r)
-	switch n := len(r.Hops()); n {
+func where(r *profile.Resolved) string { return address(r) + behindHops(len(r.Hops())) }
+
+func behindHops(n int) string {
+	switch n {
 	case 0:
-		return at
+		return ""
 	case 1:
-		return at + " (1 hop)"
-	default:
-		return fmt.Sprintf("%s (%d hops)", at, n)
+		return " (1 hop)"
 	}
+	return fmt.Sprintf(" (%d hops)", n)
 }
 
+// hopWords are the hops as written, for JSON.
+func hopWords(r *profile.Resolved) []string {
+	var words []string
+	for _, word := range r.HopWords() {
+		words = append(words, clean.Line(word, 200))
+	}
+	return words
+}
+
+// address is a profile's address in one word.
 func address(r *profile.Resolved) string {
 	switch r.AddressKind() {
 	case "host":

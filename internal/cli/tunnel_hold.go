@@ -69,7 +69,7 @@ func (c *call) holdTunnel(ctx context.Context, o openOptions, parent *parent) er
 			return err
 		}
 		finder.Terminal = false // nobody is there any more
-	} else if err := c.showOpen(h.conn, h.tunnel.Status(), "Ctrl-C closes it"); err != nil {
+	} else if err := c.showOpen(h.conn, h.tunnel.Status(), "close it: Ctrl-C"); err != nil {
 		return err
 	}
 	// The ends of a tunnel are mostly on this machine too: half of its cores is enough,
@@ -178,7 +178,7 @@ func (c *call) startTunnel(ctx context.Context, o openOptions) error {
 	if found != nil {
 		return &secret.Failure{Found: found}
 	}
-	if err := c.showOpen(conn.At(localOfText(s.Local, conn.Engine)), s, "gharbor tunnel close "+name+" closes it"); err != nil {
+	if err := c.showOpen(conn.At(localOfText(s.Local, conn.Engine)), s, "close it: gharbor tunnel close "+name); err != nil {
 		return err
 	}
 	return cmd.Process.Release()

@@ -188,8 +188,8 @@ type attempt struct {
 	answered string // the place of the password that was sent, "" for none
 	asked    []string
 	open     string // the question that nobody answered, "" for none
-	trouble  error // of a callback
-	onlyKey  bool  // nothing but the host key is wanted
+	trouble  error  // of a callback
+	onlyKey  bool   // nothing but the host key is wanted
 }
 
 func (d *Dialer) handshake(ctx context.Context, l *Link, conn net.Conn) finding.Result {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"os"
 	"slices"
 	"strings"
 	"syscall"
@@ -338,12 +339,13 @@ func (a *attempt) sawOffers(found *finding.Finding) {
 // publicPart is the file of the public part of a key that was offered, "" for none.
 func publicPart(r *ring) string {
 	for _, k := range r.h.keys {
-		if strings.HasSuffix(k.path, ".pub") {
-			return k.path
+		path := strings.TrimSuffix(k.path, ".pub") + ".pub"
+		if _, err := os.Stat(path); err != nil {
+			continue
 		}
 		for _, o := range r.offers {
 			if strings.Contains(o.what, "key "+k.path) {
-				return k.path + ".pub"
+				return path
 			}
 		}
 	}

@@ -136,10 +136,7 @@ func socks5(conn net.Conn, address, user string, password secret.Value) (net.Con
 	}
 	var reply [2]byte
 	if _, err := io.ReadFull(conn, reply[:]); err != nil {
-		if errors.Is(err, os.ErrDeadlineExceeded) { // a SOCKS5 server answers this at once
-			return nil, &proxyError{alien: true, text: "no answer to SOCKS5's first words"}
-		}
-		return nil, err
+		return nil, &proxyError{alien: true, text: "no answer to SOCKS5's first words"} // which such a server gives at once
 	}
 	switch {
 	case reply[0] != 5:
@@ -261,6 +258,9 @@ func connect(conn net.Conn, address, user string, password secret.Value) (net.Co
 func connectReply(in *bufio.Reader) error {
 	text := textproto.NewReader(in)
 	line, err := text.ReadLine()
+	if err != nil && !errors.Is(err, os.ErrDeadlineExceeded) {
+		return &proxyError{alien: true, text: "no answer of HTTP's"}
+	}
 	if err != nil {
 		return err
 	}
