@@ -269,10 +269,7 @@ func (a *attempt) config(ctx context.Context) *ssh.ClientConfig {
 	all := ssh.SupportedAlgorithms()
 	current := func(list []string) []string {
 		list = slices.DeleteFunc(list, func(name string) bool { return strings.HasSuffix(name, "-sha1") || name == ssh.HMACSHA1 })
-		for _, name := range h.older {
-			list = append(list, name)
-		}
-		return list
+		return append(list, h.older...)
 	}
 	allowed := func(list, supported []string) []string { // a name of another kind is none of this list's
 		return slices.DeleteFunc(list, func(name string) bool { return !slices.Contains(supported, name) })
@@ -475,6 +472,3 @@ func (d *Dialer) locate(q secret.Query) (*secret.Located, error) {
 	}
 	return located, nil
 }
-
-// patience is how long an answer is waited for where nothing else bounds it.
-const patience = 20 * time.Second
