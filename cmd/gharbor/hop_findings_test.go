@@ -270,12 +270,16 @@ func TestHopPasswordRefused(t *testing.T) {
 func TestHopBusy(t *testing.T) {
 	t.Parallel()
 	gate := testkit.SSHServer(t, "MaxStartups 1:100:1")
-	wait, err := net.Dial("tcp", gate.Address())
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer wait.Close()
-	wait.Read(make([]byte, 1)) // it is at the door
+	waitFor(t, "a place at the door", func() bool {
+		wait, err := net.Dial("tcp", gate.Address())
+		if err != nil {
+			return false
+		}
+		t.Cleanup(func() { wait.Close() })
+		said := make([]byte, 4)
+		wait.Read(said)
+		return string(said) == "SSH-" // else the one that looked whether it listens is still there
+	})
 	p := behind(t, gate, quoted("key", gate.Key))
 	s := p.Test("tides").Ends(t, "hop 1", "fail", "hop.closed")
 	if !strings.Contains(s.Seen(), "Exceeded MaxStartups") {

@@ -40,7 +40,7 @@ func (w *way) through() string {
 	for i, h := range w.hops {
 		words[i] = h.String()
 	}
-	return " through " + strings.Join(words, ", ")
+	return " through " + strings.Join(words, ", then ")
 }
 
 // locateHopSecrets finds the secrets that the profile names for its hops, but for

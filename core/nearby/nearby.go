@@ -179,6 +179,9 @@ func (s Server) Profiles(resolved []*profile.Resolved) []string {
 }
 
 func (s Server) is(r *profile.Resolved) bool {
+	if len(r.Hops()) > 0 {
+		return false // its loopback and sockets are the last hop's
+	}
 	if s.Socket != "" {
 		socket := r.Text("socket")
 		if socket == "" {

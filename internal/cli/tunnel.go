@@ -8,6 +8,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strconv"
 	"strings"
 	"time"
@@ -83,6 +84,8 @@ func (o *openOptions) check() error {
 		return usage("-local: that address is not this machine's own, so others on the network could use the tunnel; -open-to-network says that this is meant")
 	case o.network && (o.local == "" || profile.LocalHost(host)):
 		return usage("-open-to-network goes with -local and an address of the network, such as 0.0.0.0:5432")
+	case o.background && runtime.GOOS == "windows":
+		return usage("-background is for systems where the process at the other end of a socket can be checked; leave the terminal open")
 	case o.lifetime < 0 || o.idle < 0 || o.timeout <= 0:
 		return usage("-lifetime, -idle and -timeout: expected a time above zero, such as 8h")
 	}
@@ -261,7 +264,7 @@ func (c *call) takenAddress(o openOptions, p *profile.Resolved, err error) error
 	if registry, err := c.registry(); err == nil {
 		for _, s := range registry.List() {
 			if _, at, _ := net.SplitHostPort(s.Local); at == text {
-				who = fmt.Sprintf(" by the tunnel of the profile %s, which leads to %s through %s (process %d)", s.Profile, s.Server, strings.Join(s.Through, ", "), s.PID)
+				who = fmt.Sprintf(" by the tunnel of the profile %s, which leads to %s through %s (process %d)", s.Profile, s.Server, strings.Join(s.Through, ", then "), s.PID)
 				failure.try = append(failure.try, "gharbor tunnel close "+s.Profile)
 			}
 		}

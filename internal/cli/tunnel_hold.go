@@ -113,7 +113,7 @@ func (c *call) calledName(name string) (string, error) {
 // showOpen tells how to use a tunnel.
 func (c *call) showOpen(conn handover.Connection, s tunnel.Status, end string) error {
 	lines := []string{
-		fmt.Sprintf("open: %s leads to %s through %s", s.Local, s.Server, strings.Join(s.Through, ", ")),
+		fmt.Sprintf("open: %s leads to %s through %s", s.Local, s.Server, strings.Join(s.Through, ", then ")),
 		"  url   " + conn.URL(),
 	}
 	if line := conn.ClientLine(); line != "" {

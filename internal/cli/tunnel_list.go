@@ -40,9 +40,9 @@ func tunnelList() *command {
 			}
 			rows := make([][]string, len(all))
 			for i, s := range all {
-				rows[i] = []string{s.Profile, string(s.State), s.Local, s.Server, strings.Join(s.Through, ", "), age(s.Since), strconv.Itoa(s.Open), strconv.FormatInt(s.Reconnects, 10)}
+				rows[i] = []string{s.Profile, string(s.State), render.ShortPath(s.Local), render.ShortPath(s.Server), strconv.Itoa(len(s.Through)), age(s.Since), strconv.Itoa(s.Open)}
 			}
-			return render.Table(c.Stdout, c.noColour, []string{"profile", "state", "local", "server", "through", "since", "open", "reconnects"}, rows)
+			return render.Table(c.Stdout, c.noColour, []string{"profile", "state", "local", "server", "hops", "since", "open"}, rows)
 		},
 	}
 }
@@ -78,7 +78,7 @@ func describe(s tunnel.Status) [][]string {
 		state += " for " + age(s.StateSince)
 	}
 	rows := [][]string{
-		{"state", state}, {"local", s.Local}, {"server", s.Server}, {"through", strings.Join(s.Through, ", ")},
+		{"state", state}, {"local", s.Local}, {"server", s.Server}, {"through", strings.Join(s.Through, ", then ")},
 		{"since", s.Since.Local().Format(time.DateTime) + " (" + age(s.Since) + ")"},
 		{"process", strconv.Itoa(s.PID) + map[bool]string{true: ", in the background", false: ", in the foreground"}[s.Background]},
 		{"connections", fmt.Sprintf("%d open, %d in all, %d came to nothing", s.Open, s.Connections, s.Refused)},

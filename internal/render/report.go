@@ -134,7 +134,7 @@ func (r *Report) Verdict(report *check.Report) {
 	if report.Interrupted {
 		outcome = finding.Warn
 	}
-	fmt.Fprintf(r.out, "%s:%s\n", r.paint.outcome(outcome, word), rest)
+	fmt.Fprintf(r.out, "%s: %s\n", r.paint.outcome(outcome, word), r.wrap(strings.TrimPrefix(rest, " "), len(word)+2))
 }
 
 // Line writes one line about a profile: a verdict in the colour of an outcome,

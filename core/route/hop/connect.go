@@ -119,11 +119,6 @@ func (l *Link) Alive(ctx context.Context) error {
 // and logs in. before is nil for the first. A link that is not nil must be closed,
 // and closes those before it too.
 func (d *Dialer) Connect(ctx context.Context, before *Link, h *Hop) (*Link, finding.Result) {
-	if h.timeout > 0 {
-		var cancel context.CancelFunc
-		ctx, cancel = context.WithTimeout(ctx, h.timeout)
-		defer cancel()
-	}
 	if found := h.clear(before); found != nil {
 		return nil, finding.Failed(found)
 	}
@@ -212,7 +207,7 @@ func (d *Dialer) handshake(ctx context.Context, l *Link, conn net.Conn) finding.
 		err := l.client.Wait()
 		l.once.Do(func() { l.cause = err; close(l.gone) })
 	}()
-	detail := fmt.Sprintf("%s: in %s; its %s host key is known by %s", h, a.how(), hostkey.Kind(a.key), h.short(a.verdict.By))
+	detail := fmt.Sprintf("%s: in %s; host key %s, known by %s", h, a.how(), hostkey.Kind(a.key), h.short(a.verdict.By))
 	return a.warned(detail, c)
 }
 

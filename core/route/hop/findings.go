@@ -22,6 +22,11 @@ import (
 
 // reach dials a hop: from here, or from the hop before.
 func (d *Dialer) reach(ctx context.Context, before *Link, h *Hop) (net.Conn, *finding.Finding) {
+	if h.timeout > 0 {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeout(ctx, h.timeout)
+		defer cancel()
+	}
 	if before != nil {
 		conn, err := before.Dial(ctx, "tcp", h.Address())
 		if err != nil {
@@ -223,7 +228,7 @@ func (a *attempt) hostKey() *finding.Finding {
 		for _, line := range v.Against[:min(len(v.Against), 4)] {
 			found.Saw("%s", line)
 		}
-		found.Suggest("ask whoever runs %s whether its key is now %s, and only then:", clean.Shell(h.Host), ssh.FingerprintSHA256(a.key))
+		found.Suggest("ask whoever runs %s whether that is its new key, and only then:", clean.Shell(h.Host))
 		files := map[string]bool{}
 		for _, l := range v.Lines {
 			if !files[l.File] {
