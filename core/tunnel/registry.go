@@ -74,14 +74,12 @@ func (r Registry) Listen(profile string) (net.Listener, error) {
 }
 
 // Answer serves a tunnel's socket until ctx ends: "status", and "close", which calls
-// end. more adds to the status what the tunnel itself does not know.
-func Answer(ctx context.Context, listener net.Listener, t *Tunnel, end func(), more func(*Status)) {
+// end.
+func Answer(ctx context.Context, listener net.Listener, status func() Status, end func()) {
 	control.Serve(ctx, listener, func(line string, _ io.Reader) (any, func()) {
-		s := t.Status()
-		more(&s)
 		if line == "close" {
-			return s, end
+			return status(), end
 		}
-		return s, nil
+		return status(), nil
 	})
 }

@@ -91,7 +91,7 @@ func commandHelp(out io.Writer, cmd *command) error {
 	fs.VisitAll(func(f *flag.Flag) { width = max(width, len(f.Name)) })
 	fs.VisitAll(func(f *flag.Flag) {
 		text := f.Usage
-		if f.DefValue != "" && f.DefValue != "false" {
+		if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "0s" {
 			text += " (default " + f.DefValue + ")"
 		}
 		fmt.Fprintf(&b, "  -%-*s  %s\n", width, f.Name, text)

@@ -13,6 +13,7 @@ import (
 	"runtime"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"gentleharbor/core/clean"
@@ -43,6 +44,19 @@ func (c *call) holdTunnel(ctx context.Context, o openOptions, parent *parent) er
 	if err != nil {
 		c.Notice("tunnel list won't know of this one: %s", plainReason(err)) // a system without Unix sockets, say
 	}
+	var running atomic.Pointer[tunnel.Tunnel]
+	began := time.Now()
+	if socket != nil {
+		defer socket.Close()
+		go tunnel.Answer(ctx, socket, func() tunnel.Status {
+			s := tunnel.Status{Profile: name, State: tunnel.Connecting, Since: began, StateSince: began}
+			if t := running.Load(); t != nil {
+				s = t.Status()
+			}
+			s.PID, s.Home, s.Background = os.Getpid(), registry.Home, parent != nil
+			return s
+		}, func() { end(errClosed) })
+	}
 	finder, err := c.finder()
 	if err != nil {
 		return err
@@ -54,16 +68,9 @@ func (c *call) holdTunnel(ctx context.Context, o openOptions, parent *parent) er
 	}
 	h, err := c.prepared(ctx, o, finder, told)
 	if err != nil {
-		if socket != nil {
-			socket.Close()
-		}
 		return err
 	}
-	if socket != nil {
-		go tunnel.Answer(ctx, socket, h.tunnel, func() { end(errClosed) }, func(s *tunnel.Status) {
-			s.PID, s.Home, s.Background = os.Getpid(), registry.Home, parent != nil
-		})
-	}
+	running.Store(h.tunnel)
 	if parent != nil {
 		if err := parent.ready(h.listener.Addr().String()); err != nil {
 			return err
@@ -95,7 +102,7 @@ func because(why error) string {
 
 func alreadyOpen(registry tunnel.Registry, name string) error {
 	s, ok := registry.Find(name)
-	if !ok {
+	if !ok || s.State == tunnel.Connecting {
 		return &exitError{code: exitServer, err: fmt.Errorf("a tunnel of the profile %s is being opened or closed at this moment", name), try: []string{"gharbor tunnel list"}}
 	}
 	return &exitError{code: exitServer, err: fmt.Errorf("the tunnel of the profile %s is open already, at %s (process %d)", name, s.Local, s.PID), try: []string{"gharbor tunnel show " + name, "gharbor tunnel close " + name}}
@@ -136,7 +143,7 @@ func (c *call) startTunnel(ctx context.Context, o openOptions) error {
 	if err != nil {
 		return err
 	}
-	if _, ok := registry.Find(name); ok {
+	if _, ok := registry.Find(name); ok { // said here, where it is not a failure of another process
 		return alreadyOpen(registry, name)
 	}
 	self, err := os.Executable()

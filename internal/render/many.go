@@ -57,6 +57,10 @@ func Many(out io.Writer, noColour bool, reports []*check.Report, heads []string,
 
 // shortRoute is a route for a table.
 func shortRoute(route string) string {
+	if at, hops, ok := strings.Cut(route, " through "); ok {
+		n := strings.Count(hops, ", then ") + 1
+		return fmt.Sprintf("%s (%d %s)", shortRoute(at), n, map[bool]string{true: "hop", false: "hops"}[n == 1])
+	}
 	if route == "" {
 		return "-"
 	}
