@@ -120,6 +120,9 @@ func TestHopHostKeys(t *testing.T) {
 	test("a pattern", "ok", "", "[127.0.0.*]:"+fmt.Sprint(gate.Port)+",!x "+key)
 	test("another port's", "fail", "hop.host-key-unknown", "127.0.0.1 "+key)
 	test("a bad line", "warn", "hop.known-hosts", "dunlin knot", line)
+	if s := test("nothing but a bad line", "fail", "hop.host-key-unknown", "dunlin knot"); !strings.Contains(s.Seen(), known+":1 is not") {
+		t.Error(s.Seen())
+	}
 	p.Knows(line)
 	if err := testkit.Keygen("-H", "-f", known); err != nil {
 		t.Fatal(err)

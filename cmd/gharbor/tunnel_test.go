@@ -56,6 +56,27 @@ func ask(address string) error {
 	return nil
 }
 
+// bulk asks PostgreSQL for half a gibibyte, and says when the first of it has come.
+func bulk(address string, started chan<- bool) error {
+	ctx, cancel := context.WithTimeout(context.Background(), 40*time.Second)
+	defer cancel()
+	host, port, _ := strings.Cut(address, ":")
+	conn, err := pgconn.Connect(ctx, fmt.Sprintf("host=%s port=%s user=tidekeeper dbname=tides sslmode=require password='%s'", host, port, strings.ReplaceAll(testkit.WardenPassword, `\`, `\\`)))
+	if err != nil {
+		close(started)
+		return err
+	}
+	defer conn.Close(ctx)
+	rows := conn.ExecParams(ctx, "SELECT repeat('ebb and flow ', 5000) FROM generate_series(1, 8000)", nil, nil, nil, nil)
+	for n := 0; rows.NextRow(); n++ {
+		if n == 20 {
+			close(started)
+		}
+	}
+	_, err = rows.Close()
+	return err
+}
+
 // TestTunnel: a local address that leads to a private server, keeps its port, and
 // heals itself when the hop is restarted.
 func TestTunnel(t *testing.T) {
@@ -77,7 +98,19 @@ func TestTunnel(t *testing.T) {
 	p.Run("tunnel", "open", "tides").Want(5).Has("open already, at "+s.Local, "gharbor tunnel close tides")
 	p.Run("tunnel", "show", "tide").Want(2).Has(`did you mean "tides"`)
 
+	broken := make(chan error, 1)
+	started := make(chan bool)
+	go func() { broken <- bulk(s.Local, started) }() // ends with the hop, in mid-transfer
+	<-started
 	gate.Stop()
+	select {
+	case err := <-broken:
+		if err == nil {
+			t.Error("a transfer went on without a hop")
+		}
+	case <-time.After(20 * time.Second):
+		t.Error("a transfer hangs after its hop has gone")
+	}
 	waitFor(t, "the tunnel to notice", func() bool { return status(t, p).State == tunnel.Down })
 	p.OK("tunnel", "show", "tides").Has("down for", "last trouble")
 	waiting := make(chan error, 1)
@@ -92,7 +125,13 @@ func TestTunnel(t *testing.T) {
 	if s = status(t, p); s.Reconnects == 0 || s.LastError == nil || s.State != tunnel.Up {
 		t.Errorf("%+v", s)
 	}
+	gate.Fresh(t) // another machine in the hop's place
+	waitFor(t, "the tunnel to see the other key", func() bool {
+		s := status(t, p)
+		return s.State == tunnel.Down && s.LastError != nil && s.LastError.Code == "hop.host-key-changed"
+	})
 	p.OK("tunnel", "close", "tides").Has("closed: tides at " + s.Local)
+	p.Knows(gate.KnownLine(t))
 	if err := ask(s.Local); err == nil {
 		t.Error("it is closed and serves")
 	}

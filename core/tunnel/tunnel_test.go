@@ -155,7 +155,7 @@ func TestManyAtOnce(t *testing.T) {
 		t.Error(err)
 	}
 	s := w.tunnel.Status()
-	if s.Connections < 500 || s.Sent != 500*20_000 || s.Received != s.Sent { // more where somebody looks for servers on this machine
+	if s.Connections < 500 || s.Sent < 500*20_000 || s.Received < 500*20_000 { // more where somebody looks for servers on this machine
 		t.Errorf("%+v", s)
 	}
 }

@@ -243,6 +243,9 @@ func (a *attempt) hostKey() *finding.Finding {
 	}
 	found := finding.New("hop.host-key-unknown", "the host key of %s is not known here, so nothing was sent to it", h).Saw("it shows %s", shown).
 		Saw("looked for %s in %s", h.keyName, strings.Join(h.known, ", "))
+	for _, line := range a.store.Skipped[:min(len(a.store.Skipped), 3)] {
+		found.Saw("%s", clean.Line(line, 0))
+	}
 	return found.Suggest("gharbor hop pin %s   # after comparing the fingerprint with whoever runs the hop", a.d.Profile)
 }
 

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"net"
 	"os"
 	"slices"
@@ -240,9 +239,13 @@ func (r *ring) readKey(k keyFile) ([]byte, *finding.Finding) {
 		}
 		return nil, found
 	}
+	if !r.h.derived() {
+		if data, ok := r.h.Of.Pinned()[k.path]; ok { // as it was when it was vouched for
+			return data, nil
+		}
+	}
 	data, err := atomicfile.Read(k.path, maxKeyFile)
-	switch {
-	case errors.Is(err, fs.ErrPermission) || err != nil:
+	if err != nil {
 		return nil, finding.New("hop.key-unreadable", "the key file %s cannot be read", k.path).Saw("%s", clean.Line(atomicfile.Plain(err).Error(), 0)).Suggest("ls -l %s", clean.Shell(k.path))
 	}
 	return data, nil
