@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	cryptossh "golang.org/x/crypto/ssh"
 
@@ -94,6 +95,41 @@ func TestHopFaults(t *testing.T) {
 			t.Error(s.Finding.Cause)
 		}
 	}
+}
+
+// TestHopGreetings: first bytes that are odd, and whole ones that come one by one.
+func TestHopGreetings(t *testing.T) {
+	t.Parallel()
+	p, gate := simulatedTides(t, ssh.Config{})
+	for text, want := range map[string][2]string{
+		"SSH-1.5-old\r\n": {"hop.not-ssh", "first version of SSH"}, "SSH-2.0-" + strings.Repeat("a", 5000): {"hop.failed", "overflow"},
+		"SSH-2.0-x\r\n\xff\xff\xff\xff\x01aaaaaaaaaaaaaaaa": {"hop.failed", "too large"}, "HTTP/1.1 400 Bad Request\r\n\r\n": {"hop.not-ssh", "HTTP server"},
+	} {
+		s := p.Test("tides", append(override("hop.1.port="+says(t, text)), "-timeout", "3s")...).Ends(t, "hop 1", "fail", want[0])
+		if !strings.Contains(s.Finding.Cause+s.Seen(), want[1]) {
+			t.Errorf("%.20q: %+v", text, s.Finding)
+		}
+	}
+	slow := listens(t, func(conn net.Conn) {
+		far, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", gate.Port()))
+		if err != nil {
+			return
+		}
+		defer far.Close()
+		go io.Copy(far, conn)
+		one := make([]byte, 1)
+		for range 30 { // the greeting, byte by byte
+			if _, err := far.Read(one); err != nil {
+				return
+			}
+			conn.Write(one)
+			time.Sleep(10 * time.Millisecond)
+		}
+		io.Copy(conn, far)
+	})
+	words := strings.Fields(gate.KnownLine())
+	p.Knows("[127.0.0.1]:" + slow + " " + words[1] + " " + words[2])
+	p.Test("tides", override("hop.1.port="+slow)...).Ends(t, "session", "ok", "")
 }
 
 // TestHopPasswords: by password and by questions, from a source and on a terminal.

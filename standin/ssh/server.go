@@ -119,17 +119,22 @@ func (s *Server) serve(conn net.Conn) {
 		return
 	}
 	conn.SetDeadline(time.Time{}) // a tunnel stays
-	_, channels, requests, err := ssh.NewServerConn(conn, s.config())
+	whole, channels, requests, err := ssh.NewServerConn(conn, s.config())
 	if err != nil {
 		return
 	}
+	gone := make(chan struct{})
+	go func() {
+		whole.Wait()
+		close(gone)
+	}()
 	go s.requests(requests)
 	var group sync.WaitGroup
 	for c := range channels {
 		if s.Fault == Drop {
 			return
 		}
-		group.Go(func() { s.channel(c) })
+		group.Go(func() { s.channel(c, gone) })
 	}
 	group.Wait()
 }
@@ -218,7 +223,7 @@ func (s *Server) requests(all <-chan *ssh.Request) {
 }
 
 // channel opens one connection (RFC 4254, section 7.2).
-func (s *Server) channel(c ssh.NewChannel) {
+func (s *Server) channel(c ssh.NewChannel, gone <-chan struct{}) {
 	var want struct {
 		Host  string
 		Port  uint32
@@ -241,7 +246,7 @@ func (s *Server) channel(c ssh.NewChannel) {
 		c.Reject(ssh.ConnectionFailed, "\x1b[31mno\x1b[0m\u202e")
 		return
 	case HangOpen:
-		time.Sleep(time.Minute)
+		<-gone
 		return
 	}
 	if text := s.Refusals[name]; text != "" {

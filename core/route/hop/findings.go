@@ -170,6 +170,9 @@ func (a *attempt) failed(ctx context.Context, err error) *finding.Finding {
 		return failure.Found
 	case errors.As(a.ring.failed, &failure):
 		return failure.Found
+	case oldVersion(said):
+		return finding.New("hop.not-ssh", "the hop %s speaks only the first version of SSH, which is broken and used by nobody any more", h).Saw("it said %s", clean.Bytes(said, 80)).
+			Suggest("ask whoever runs %s to bring its SSH server up to date", clean.Shell(h.Host))
 	case errors.As(err, &negotiation):
 		return a.oldOnly(negotiation)
 	case a.accepts != nil:
@@ -183,7 +186,7 @@ func (a *attempt) failed(ctx context.Context, err error) *finding.Finding {
 	case busy(said) || len(said) == 0:
 		found := finding.New("hop.closed", "%s accepts connections and closes them at once", h.Address())
 		if len(said) > 0 {
-			found.Saw("it said %s", clean.Quoted(clean.Bytes(said, 120)))
+			found.Saw("it said %s", clean.Bytes(said, 120))
 		}
 		return found.Saw("an SSH server does that when too many are at its door (MaxStartups), when it keeps an address off for a while after failed logins, or when a list of hosts forbids this one; another kind of server may do it when it is not spoken to in its own protocol").
 			Suggest("gharbor wait %s -within 2m", a.d.Profile).
@@ -205,7 +208,7 @@ func (a *attempt) notSSH(said []byte) *finding.Finding {
 	if s, ok := greeting.Recognise(said); ok {
 		found.Saw("it is %s", s.What)
 	} else {
-		found.Saw("it said %s", clean.Quoted(clean.Bytes(said, 80)))
+		found.Saw("it said %s", clean.Bytes(said, 80))
 	}
 	return a.h.wherefrom(found)
 }

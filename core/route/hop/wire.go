@@ -54,10 +54,27 @@ func (w *wire) note(p []byte) {
 	defer w.mu.Unlock()
 	if room := firstBytes - len(w.first); !w.done && room > 0 {
 		w.first = append(w.first, p[:min(room, len(p))]...)
-		if _, ok := greeting.Recognise(w.first); ok && !bytes.HasPrefix(w.first, []byte("SSH-")) {
+		if alien(w.first) {
 			w.Conn.Close() // the library would wait for a greeting of SSH's, which may follow any lines
 		}
 	}
+}
+
+// alien reports whether first bytes are another protocol's, or those of a version of
+// SSH that nobody uses any more.
+func alien(first []byte) bool {
+	const greets = "SSH-"
+	if n := min(len(first), len(greets)); string(first[:n]) == greets[:n] {
+		return oldVersion(first)
+	}
+	_, known := greeting.Recognise(first)
+	return known
+}
+
+// oldVersion reports whether a greeting is that of SSH's first version: one that
+// speaks both says 1.99 (RFC 4253, section 5.1).
+func oldVersion(first []byte) bool {
+	return bytes.HasPrefix(first, []byte("SSH-1.")) && bytes.Contains(first, []byte("\n")) && !bytes.HasPrefix(first, []byte("SSH-1.99-"))
 }
 
 // said is what the other side sent first.
