@@ -354,23 +354,5 @@ func closes(t *testing.T) string { t.Helper(); return listens(t, func(net.Conn) 
 
 func listens(t *testing.T, serve func(net.Conn)) string {
 	t.Helper()
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { listener.Close() })
-	go func() {
-		for {
-			conn, err := listener.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer conn.Close()
-				serve(conn)
-			}()
-		}
-	}()
-	_, port, _ := net.SplitHostPort(listener.Addr().String())
-	return port
+	return fmt.Sprint(listen(t, serve))
 }

@@ -30,16 +30,9 @@ order of keys stay. Lists take commas: tags=local,field. The keys:
 			if err != nil {
 				return err
 			}
-			var sets assignments
-			for _, arg := range c.args[1:] {
-				one, err := keyValue(arg)
-				if err != nil {
-					return usage("%w", err)
-				}
-				sets = append(sets, one)
-			}
-			if !to.project { // in a project's file a relative path is the repository's
-				sets.wholePaths(c.environment().Home)
+			sets, err := c.assigned(to, keyValue)
+			if err != nil {
+				return err
 			}
 			return c.update(ctx, to, "changed", name, func(f *profile.File) (*profile.Edit, error) { return f.Set(name, sets) })
 		},

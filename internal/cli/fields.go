@@ -81,6 +81,23 @@ func (a assignments) wholePaths(home string) {
 	}
 }
 
+// assigned reads the words key=value behind a profile's name, for an edit of the
+// user's file or the project's.
+func (c *call) assigned(to target, read func(string) (profile.Override, error)) (assignments, error) {
+	var sets assignments
+	for _, arg := range c.args[1:] {
+		one, err := read(arg)
+		if err != nil {
+			return nil, usage("%w", err)
+		}
+		sets = append(sets, one)
+	}
+	if !to.project { // in a project's file a relative path is the repository's
+		sets.wholePaths(c.environment().Home)
+	}
+	return sets, nil
+}
+
 // keyValue reads key=value; an empty value unsets the key.
 func keyValue(s string) (profile.Override, error) {
 	key, text, ok := strings.Cut(s, "=")

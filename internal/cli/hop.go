@@ -54,19 +54,14 @@ offered. The keys:
 			if err != nil {
 				return err
 			}
-			var sets assignments
-			for _, arg := range c.args[1:] {
-				one, err := hopKeyValue(arg)
-				switch {
-				case err != nil:
-					return usage("%w", err)
-				case slices.ContainsFunc(sets, func(o profile.Override) bool { return o.Field == one.Field }):
+			sets, err := c.assigned(to, hopKeyValue)
+			if err != nil {
+				return err
+			}
+			for i, one := range sets {
+				if slices.ContainsFunc(sets[:i], func(o profile.Override) bool { return o.Field == one.Field }) {
 					return usage("%s is given twice", one.Field.Name)
 				}
-				sets = append(sets, one)
-			}
-			if !to.project {
-				sets.wholePaths(c.environment().Home)
 			}
 			return c.update(ctx, to, "hop added", name, func(f *profile.File) (*profile.Edit, error) { return f.AddHop(name, sets) })
 		},

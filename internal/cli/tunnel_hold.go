@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"os/exec"
 	"runtime"
 	"strings"
 	"sync"
@@ -146,31 +145,18 @@ func (c *call) startTunnel(ctx context.Context, o openOptions) error {
 	if _, ok := registry.Find(name); ok { // said here, where it is not a failure of another process
 		return alreadyOpen(registry, name)
 	}
-	self, err := os.Executable()
-	if err != nil {
-		return err
-	}
-	cmd := exec.Command(self, append([]string{"tunnel", "hold", c.args[0]}, o.words()...)...)
-	cmd.Dir, cmd.Env = c.Dir, c.Environ()
+	env := c.Environ()
 	if _, set := c.Lookup("GODEBUG"); !set {
 		// Packets come and go by thousands: memory that is given back to the system at
 		// once has to be asked for again at once (package runtime, madvdontneed).
-		cmd.Env = append(cmd.Env, "GODEBUG=madvdontneed=0")
+		env = append(env, "GODEBUG=madvdontneed=0")
 	}
-	detach(cmd)
-	in, err := cmd.StdinPipe()
+	b, err := startBackground(c.Dir, env, append([]string{"tunnel", "hold", c.args[0]}, o.words()...)...)
 	if err != nil {
 		return err
 	}
-	out, err := cmd.StdoutPipe()
-	if err != nil {
-		return err
-	}
-	if err := cmd.Start(); err != nil {
-		return err
-	}
-	defer context.AfterFunc(ctx, func() { cmd.Process.Kill() })()
-	if err := c.attend(ctx, in, out); err != nil {
+	defer context.AfterFunc(ctx, func() { b.cmd.Process.Kill() })()
+	if err := c.attend(ctx, b.in, b.out); err != nil {
 		return err
 	}
 	s, ok := registry.Find(name)
@@ -188,7 +174,7 @@ func (c *call) startTunnel(ctx context.Context, o openOptions) error {
 	if err := c.showOpen(conn.At(localOfText(s.Local, conn.Engine)), s, "close it: gharbor tunnel close "+name); err != nil {
 		return err
 	}
-	return cmd.Process.Release()
+	return b.cmd.Process.Release()
 }
 
 // message is what the process that keeps a tunnel says to the one that started it: a

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"os/exec"
 	"strings"
 	"time"
 
@@ -68,37 +67,23 @@ that only you can reach. It can't change the wallet, and ends by itself.`,
 // startKeeper starts this program as the process that keeps the wallet open. The
 // keys go through a pipe, never through an argument or the environment.
 func startKeeper(ctx context.Context, socket string, keys wallet.Keys) error {
-	self, err := os.Executable()
+	b, err := startBackground("/", nil, "wallet", "keep", socket)
 	if err != nil {
 		return err
 	}
-	cmd := exec.Command(self, "wallet", "keep", socket)
-	cmd.Dir = "/"
-	detach(cmd)
-	in, err := cmd.StdinPipe()
-	if err != nil {
+	defer context.AfterFunc(ctx, func() { b.cmd.Process.Kill() })()
+	if err := json.NewEncoder(b.in).Encode(keys); err != nil {
 		return err
 	}
-	out, err := cmd.StdoutPipe()
-	if err != nil {
-		return err
-	}
-	if err := cmd.Start(); err != nil {
-		return err
-	}
-	defer context.AfterFunc(ctx, func() { cmd.Process.Kill() })()
-	if err := json.NewEncoder(in).Encode(keys); err != nil {
-		return err
-	}
-	in.Close()
-	said, err := io.ReadAll(io.LimitReader(out, 1000))
+	b.in.Close()
+	said, err := io.ReadAll(io.LimitReader(b.out, 1000))
 	if err != nil {
 		return err
 	}
 	if text := strings.TrimSpace(string(said)); text != "ready" {
 		return errors.New(text)
 	}
-	return cmd.Process.Release()
+	return b.cmd.Process.Release()
 }
 
 // walletKeep is the process behind unlock.
