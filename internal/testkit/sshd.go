@@ -207,6 +207,7 @@ func (s *SSHD) Stop() {
 	if s.cmd == nil || s.cmd.Process == nil {
 		return
 	}
+	syscall.Kill(s.cmd.Process.Pid, syscall.SIGSTOP)                          // a client that comes back at once is not let in meanwhile
 	exec.Command("pkill", "-KILL", "-P", fmt.Sprint(s.cmd.Process.Pid)).Run() // its sessions have groups of their own
 	syscall.Kill(-s.cmd.Process.Pid, syscall.SIGKILL)
 	for range 100 { // the port is free once it is gone

@@ -7,7 +7,6 @@ import (
 	"net"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -48,7 +47,6 @@ type Link struct {
 	proxy  func(ctx context.Context, address string) (net.Conn, error) // of a proxy
 	before *Link
 	gone   chan struct{}
-	once   sync.Once
 	cause  error
 }
 
@@ -204,8 +202,8 @@ func (d *Dialer) handshake(ctx context.Context, l *Link, conn net.Conn) finding.
 	a.wire.quiet()
 	l.client = ssh.NewClient(c, channels, requests)
 	go func() {
-		err := l.client.Wait()
-		l.once.Do(func() { l.cause = err; close(l.gone) })
+		l.cause = l.client.Wait()
+		close(l.gone)
 	}()
 	detail := fmt.Sprintf("%s: in %s; host key %s, known by %s", h, a.how(), hostkey.Kind(a.key), h.short(a.verdict.By))
 	return a.warned(detail, c)

@@ -320,6 +320,9 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 	}
 	a.sawOffers(found)
 	found.Saw("%s", accepts)
+	if tried := slices.DeleteFunc(slices.Clone(a.tried), func(m string) bool { return m == "none" }); len(tried) > 0 {
+		found.Saw("tried: %s", strings.Join(tried, ", "))
+	}
 	if len(a.partial) > 0 {
 		found.Saw("it wants more than one proof, and had: %s", strings.Join(a.partial, ", "))
 	}
