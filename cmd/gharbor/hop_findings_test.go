@@ -335,6 +335,13 @@ func TestThreeHops(t *testing.T) {
 	if !strings.Contains(s.Seen(), ".ssh/config:6") {
 		t.Error(s.Seen())
 	}
+	p.Write(filepath.Join(filepath.Dir(p.Home), ".ssh", "config"), host("outer", outer, "  UserKnownHostsFile /dev/null\n")+host("middle", middle, "  ProxyJump outer\n"))
+	p.Test("tides").Ends(t, "hop 1", "fail", "hop.host-key-unknown")
+	p.Write(filepath.Join(filepath.Dir(p.Home), ".ssh", "known_outer"), strings.Replace(outer.KnownLine(t), fmt.Sprintf("[127.0.0.1]:%d", outer.Port), "the-gate", 1)+"\n")
+	p.Write(filepath.Join(filepath.Dir(p.Home), ".ssh", "config"), host("outer", outer, "  UserKnownHostsFile /dev/null ~/.ssh/known_outer\n  HostKeyAlias The-Gate\n")+host("middle", middle, "  ProxyJump outer\n"))
+	if s := p.Test("tides").Ends(t, "hop 1", "ok", ""); !strings.Contains(s.Detail, "known_outer:1") {
+		t.Error(s.Detail)
+	}
 	p.Write(filepath.Join(filepath.Dir(p.Home), ".ssh", "config"), host("outer", outer, "")+host("middle", middle, "  StrictHostKeyChecking no\n  ProxyJump outer\n"))
 	p.Test("tides").Ends(t, "route", "warn", "hop.config-ignored")
 }

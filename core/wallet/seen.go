@@ -84,6 +84,25 @@ func (s *Store) judge(f *File) (seen, error) {
 	return known, nil
 }
 
+// judgeNow is judge for a file that another process may have written since it was
+// read: what is noted of the newer one does not make the older one a fraud. It
+// returns the file that was judged.
+func (s *Store) judgeNow(f *File) (*File, seen, error) {
+	known, err := s.judge(f)
+	for range 8 {
+		if err == nil {
+			break
+		}
+		now, loadErr := Load(f.Path)
+		if loadErr != nil || now.Hash() == f.Hash() {
+			break
+		}
+		f = now
+		known, err = s.judge(f)
+	}
+	return f, known, err
+}
+
 // remember notes a file as the newest of its wallet. It is done after the file
 // was written or opened: a crash in between leaves an older memory, which
 // accepts the newer file.

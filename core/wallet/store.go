@@ -51,7 +51,7 @@ func (s *Store) Open(ctx context.Context, opener Opener) (*Wallet, error) {
 }
 
 func (s *Store) openFile(ctx context.Context, f *File, opener Opener) (*Wallet, error) {
-	known, err := s.judge(f)
+	f, known, err := s.judgeNow(f)
 	if err != nil {
 		return nil, err
 	}
@@ -123,7 +123,7 @@ func (s *Store) Update(ctx context.Context, passphrase *Passphrase, change func(
 	at.Path = target
 	if f, err := Load(target); err != nil {
 		return nil, err
-	} else if _, err := at.judge(f); err != nil {
+	} else if f, _, err := at.judgeNow(f); err != nil {
 		return nil, err
 	} else {
 		passphrase.key(&f.header) // half a second that other writers need not wait for

@@ -496,3 +496,38 @@ func BenchmarkReader1000(b *testing.B) {
 		})
 	}
 }
+
+// TestReadersBesideWriter: whoever reads while another process writes gets the wallet
+// as it was or as it is, and no false alarm.
+func TestReadersBesideWriter(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	done := make(chan bool)
+	var group sync.WaitGroup
+	for range 4 {
+		group.Go(func() {
+			for {
+				select {
+				case <-done:
+					return
+				default:
+				}
+				if _, err := w.Open(context.Background(), w.pin); err != nil {
+					t.Error(err)
+					return
+				}
+			}
+		})
+	}
+	for i := range 40 {
+		_, err := w.Update(context.Background(), &Passphrase{Value: w.pass.Value, derived: maps.Clone(w.pass.derived)}, func(o *Wallet) error {
+			o.Put(Entry{Name: fmt.Sprintf("entry-%d", i), Secret: secret.NewValue("x")})
+			return nil
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	close(done)
+	group.Wait()
+}

@@ -50,7 +50,6 @@ type Hop struct {
 	older      []string
 	timeout    time.Duration // of the connection, 0 for what the test has
 	alive      time.Duration // between two keep-alives, 0 for the default
-	aliveCount int
 }
 
 // Address is the hop's host and port.
@@ -264,7 +263,7 @@ func (p Places) listed(e profile.EffectiveHop, word string, jumps bool, path []s
 // configured is a hop as an SSH client configuration describes it.
 func configured(c *sshconfig.Host) *Hop {
 	h := &Hop{Origin: "the name itself", Host: c.HostName.Value, User: c.User.Value, noKeys: c.NoPublicKey, noPassword: c.NoPassword, noQuestion: c.NoInteractive,
-		only: c.IdentitiesOnly, agent: c.IdentityAgent.Value, timeout: c.ConnectTimeout, alive: c.AliveInterval, aliveCount: c.AliveCount}
+		only: c.IdentitiesOnly, agent: c.IdentityAgent.Value, timeout: c.ConnectTimeout, alive: c.AliveInterval}
 	if c.HostName.Line > 0 {
 		h.Origin = "HostName, " + c.HostName.String()
 	}

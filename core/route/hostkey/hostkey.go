@@ -17,6 +17,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 	"slices"
 	"strings"
 
@@ -55,7 +56,7 @@ type Store struct {
 func Read(paths ...string) *Store {
 	s := &Store{}
 	for i, path := range paths {
-		if path == "" || slices.Contains(paths[:i], path) {
+		if path == "" || path == os.DevNull || slices.Contains(paths[:i], path) {
 			continue
 		}
 		data, err := atomicfile.Read(path, maxFile)

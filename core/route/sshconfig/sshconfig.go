@@ -61,7 +61,6 @@ type Host struct {
 	GlobalKnownHosts []Setting
 	ConnectTimeout   time.Duration
 	AliveInterval    time.Duration
-	AliveCount       int
 	NoPublicKey      bool
 	NoPassword       bool
 	NoInteractive    bool
@@ -218,7 +217,7 @@ func (p *parser) ignored(at Setting, what string, args ...any) {
 
 // used are the keywords that are honoured.
 var used = []string{"hostname", "port", "user", "hostkeyalias", "proxyjump", "identityfile", "certificatefile", "identitiesonly", "identityagent",
-	"userknownhostsfile", "globalknownhostsfile", "connecttimeout", "serveraliveinterval", "serveralivecountmax",
+	"userknownhostsfile", "globalknownhostsfile", "connecttimeout", "serveraliveinterval",
 	"pubkeyauthentication", "passwordauthentication", "kbdinteractiveauthentication"}
 
 // passedOver are keywords that change how a host is reached or trusted and are not

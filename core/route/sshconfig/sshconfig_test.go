@@ -145,7 +145,6 @@ func TestRefusals(t *testing.T) {
 		"Host\n":                                         "has no value",
 		"Host gate\n  RevokedHostKeys /etc/revoked\n":    "RevokedHostKeys can't be honoured",
 		"Include config\n":                               "too many files",
-		"Host gate\n  ServerAliveCountMax -1\n":          "expected a number",
 		"Match host gate exec \"x\"\n  ProxyJump sluice": "decides over proxyjump",
 	} {
 		_, err := reader(t, map[string]string{".ssh/config": text}).Read("gate")

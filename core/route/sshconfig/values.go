@@ -85,13 +85,6 @@ func (p *parser) switches() error {
 		}
 		*into = d
 	}
-	if s := p.setting("serveralivecountmax", ""); s.Line > 0 {
-		n, err := strconv.Atoi(s.Value)
-		if err != nil || n < 0 {
-			return &Refusal{s, "ServerAliveCountMax: expected a number"}
-		}
-		h.AliveCount = n
-	}
 	return nil
 }
 
