@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/nearest"
@@ -79,13 +80,14 @@ func HopFields() []Field { return slices.Clone(hopFields) }
 // HopField returns the description of a hop's key, or nil.
 func HopField(name string) *Field { return hopFieldByName[name] }
 
-// hopKey matches hop.NUMBER.KEY, as a command line names a hop's key.
-var hopKey = regexp.MustCompile(`^hop\.([1-9][0-9]?)\.([a-z-]+)$`)
+// hopKey matches hop.NUMBER.KEY, as a command line names a hop's key. It and its like
+// are made when they are wanted: most runs start without.
+var hopKey = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^hop\.([1-9][0-9]?)\.([a-z-]+)$`) })
 
 // ParseHopKey takes hop.NUMBER.KEY apart. ok is false for anything else, and field
 // is nil for a key that no hop has.
 func ParseHopKey(s string) (number int, field *Field, ok bool) {
-	m := hopKey.FindStringSubmatch(s)
+	m := hopKey().FindStringSubmatch(s)
 	if m == nil {
 		return 0, nil, false
 	}
@@ -125,11 +127,13 @@ func validProxy(s string) bool {
 }
 
 var (
-	fingerprint = regexp.MustCompile(`^SHA256:[A-Za-z0-9+/]{43}=?$`)
-	keyLine     = regexp.MustCompile(`^(ssh|ecdsa|sk-ssh|sk-ecdsa)-[a-z0-9@.-]+ [A-Za-z0-9+/]{60,}={0,2}( .*)?$`)
+	fingerprint = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^SHA256:[A-Za-z0-9+/]{43}=?$`) })
+	keyLine     = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(`^(ssh|ecdsa|sk-ssh|sk-ecdsa)-[a-z0-9@.-]+ [A-Za-z0-9+/]{60,}={0,2}( .*)?$`)
+	})
 )
 
-func validHostKey(s string) bool { return fingerprint.MatchString(s) || keyLine.MatchString(s) }
+func validHostKey(s string) bool { return fingerprint().MatchString(s) || keyLine().MatchString(s) }
 
 // newHop begins a hop at its table's line.
 func (a *assembler) newHop(p *Profile, line int) error {
