@@ -193,20 +193,10 @@ func listen(t *testing.T, serve func(net.Conn)) int {
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { listener.Close() })
-	go func() {
-		for {
-			conn, err := listener.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer conn.Close()
-				conn.SetDeadline(time.Now().Add(20 * time.Second))
-				serve(conn)
-			}()
-		}
-	}()
+	testkit.Serve(t, listener, func(conn net.Conn) {
+		conn.SetDeadline(time.Now().Add(20 * time.Second))
+		serve(conn)
+	})
 	return listener.Addr().(*net.TCPAddr).Port
 }
 

@@ -47,7 +47,8 @@ func (p Ports) load() portsFile {
 // another one is taken for this time, and usual is the one that was wanted; else it
 // is 0. A port that is given out for the first time is remembered.
 func (p Ports) Listen(ctx context.Context, profile string) (l net.Listener, usual int, err error) {
-	if port := p.load().Ports[profile]; port != 0 {
+	known := p.load().Ports
+	if port := known[profile]; port != 0 {
 		if l, err := net.Listen("tcp", address(port)); err == nil {
 			return l, 0, nil
 		}
@@ -56,7 +57,7 @@ func (p Ports) Listen(ctx context.Context, profile string) (l net.Listener, usua
 	h := fnv.New32a()
 	h.Write([]byte(profile))
 	taken := make(map[int]bool)
-	for _, port := range p.load().Ports {
+	for _, port := range known {
 		taken[port] = true
 	}
 	for i := range manyPorts {

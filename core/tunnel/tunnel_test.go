@@ -22,6 +22,7 @@ import (
 	"gentleharbor/core/route"
 	"gentleharbor/core/route/hop"
 	"gentleharbor/core/secret"
+	"gentleharbor/internal/testkit"
 	"gentleharbor/standin/ssh"
 )
 
@@ -43,19 +44,7 @@ func newWorld(t *testing.T, serve func(net.Conn), change func(*Options)) *world 
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { server.Close() })
-	go func() {
-		for {
-			conn, err := server.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer conn.Close()
-				serve(conn)
-			}()
-		}
-	}()
+	testkit.Serve(t, server, serve)
 	home := t.TempDir()
 	key, err := ssh.NewKey(filepath.Join(home, "gate"))
 	if err != nil {

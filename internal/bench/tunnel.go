@@ -4,7 +4,6 @@ package main
 
 import (
 	"fmt"
-	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -62,20 +61,14 @@ type way struct {
 	bulk, greet string // ports
 }
 
-// lastPort counts up: below the ports that systems give to whoever dials, where a
-// client that tries again and again would at last meet itself.
-var lastPort = 13_000 + os.Getpid()%1000*8
-
-// freePort is a port that nothing listens on.
+// freePort is a port that nothing listens on, below those that systems give to whoever
+// dials: a client that tries again and again would at last meet itself there.
 func freePort() string {
-	for {
-		lastPort++
-		conn, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", lastPort))
-		if err != nil {
-			return strconv.Itoa(lastPort)
-		}
-		conn.Close()
+	port, err := testkit.UnusedPort()
+	if err != nil {
+		return "0" // and whoever is to listen there says so
 	}
+	return strconv.Itoa(port)
 }
 
 // ssh starts the system's client forwarding a port.

@@ -26,11 +26,7 @@ order of keys stay. Lists take commas: tags=local,field. The keys:
 		least: 2, most: -1,
 		flags: to.flag,
 		run: func(ctx context.Context, c *call) error {
-			name, err := to.of(c, c.args[0])
-			if err != nil {
-				return err
-			}
-			sets, err := c.assigned(to, keyValue)
+			name, sets, err := c.assigned(&to, keyValue)
 			if err != nil {
 				return err
 			}

@@ -81,21 +81,23 @@ func (a assignments) wholePaths(home string) {
 	}
 }
 
-// assigned reads the words key=value behind a profile's name, for an edit of the
-// user's file or the project's.
-func (c *call) assigned(to target, read func(string) (profile.Override, error)) (assignments, error) {
-	var sets assignments
+// assigned reads a profile's name and the words key=value behind it, for an edit of
+// the user's file or the project's.
+func (c *call) assigned(to *target, read func(string) (profile.Override, error)) (name string, sets assignments, err error) {
+	if name, err = to.of(c, c.args[0]); err != nil {
+		return "", nil, err
+	}
 	for _, arg := range c.args[1:] {
 		one, err := read(arg)
 		if err != nil {
-			return nil, usage("%w", err)
+			return "", nil, usage("%w", err)
 		}
 		sets = append(sets, one)
 	}
 	if !to.project { // in a project's file a relative path is the repository's
 		sets.wholePaths(c.environment().Home)
 	}
-	return sets, nil
+	return name, sets, nil
 }
 
 // keyValue reads key=value; an empty value unsets the key.

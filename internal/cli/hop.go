@@ -50,11 +50,7 @@ offered. The keys:
 		least:    2, most: -1,
 		flags: to.flag,
 		run: func(ctx context.Context, c *call) error {
-			name, err := to.of(c, c.args[0])
-			if err != nil {
-				return err
-			}
-			sets, err := c.assigned(to, hopKeyValue)
+			name, sets, err := c.assigned(&to, hopKeyValue)
 			if err != nil {
 				return err
 			}

@@ -260,7 +260,7 @@ func (c *call) takenAddress(o openOptions, p *profile.Resolved, err error) error
 	if !addressInUse(err) {
 		return failure
 	}
-	who := holder(port)
+	who := ""
 	if registry, err := c.registry(); err == nil {
 		for _, s := range registry.List() {
 			if _, at, _ := net.SplitHostPort(s.Local); at == text {
@@ -268,6 +268,9 @@ func (c *call) takenAddress(o openOptions, p *profile.Resolved, err error) error
 				failure.try = append(failure.try, "gharbor tunnel close "+s.Profile)
 			}
 		}
+	}
+	if who == "" {
+		who = holder(port)
 	}
 	failure.err = fmt.Errorf("-local: %s is taken%s", o.local, who)
 	if free, err := tunnel.Free(host, port+1); err == nil {

@@ -40,18 +40,6 @@ func Agent(t testing.TB, keys ...string) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { listener.Close() })
-	go func() {
-		for {
-			conn, err := listener.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer conn.Close()
-				agent.ServeAgent(ring, conn)
-			}()
-		}
-	}()
+	Serve(t, listener, func(conn net.Conn) { agent.ServeAgent(ring, conn) })
 	return socket
 }

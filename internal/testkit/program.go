@@ -355,6 +355,27 @@ func freePort() (int, error) {
 	return 0, errors.New("no free port was found")
 }
 
+// UnusedPort is FreePort outside of a test.
+func UnusedPort() (int, error) { return freePort() }
+
+// Serve hands each connection of a listener to serve, and closes it after; the
+// listener is closed with the test.
+func Serve(t testing.TB, listener net.Listener, serve func(net.Conn)) {
+	t.Cleanup(func() { listener.Close() })
+	go func() {
+		for {
+			conn, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer conn.Close()
+				serve(conn)
+			}()
+		}
+	}()
+}
+
 // FreePort is a port of 127.0.0.1 that nothing listens on.
 func FreePort(t testing.TB) int {
 	t.Helper()

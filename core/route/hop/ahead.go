@@ -3,8 +3,6 @@ package hop
 import (
 	"context"
 	"errors"
-	"slices"
-	"strings"
 
 	"golang.org/x/crypto/ssh"
 
@@ -64,6 +62,5 @@ func (d *Dialer) locked(ctx context.Context, h *Hop) bool {
 	if h.agent == "" || missing.PublicKey == nil {
 		return true
 	}
-	public := string(missing.PublicKey.Marshal())
-	return !slices.ContainsFunc(r.agentKeys(ctx), func(s ssh.Signer) bool { return strings.Compare(string(s.PublicKey().Marshal()), public) == 0 })
+	return indexOf(r.agentKeys(ctx), missing.PublicKey) < 0
 }

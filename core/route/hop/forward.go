@@ -9,12 +9,9 @@ import (
 // name the hop looks up, or "unix" and the path of a socket of the hop's machine.
 // Why tells the reason of an error.
 func (l *Link) Dial(ctx context.Context, network, address string) (net.Conn, error) {
-	if l.proxy != nil {
-		return l.proxy(ctx, address)
-	}
-	conn, err := l.client.DialContext(ctx, network, address)
-	if err != nil {
-		return nil, err
+	conn, err := l.DialRaw(ctx, network, address)
+	if err != nil || l.proxy != nil { // a proxy's connection has deadlines of its own
+		return conn, err
 	}
 	return newStream(conn), nil
 }

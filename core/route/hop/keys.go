@@ -130,7 +130,7 @@ func (r *ring) addFile(ctx context.Context, k keyFile, held []ssh.Signer) []ssh.
 		return held
 	}
 	what := "key " + k.path
-	if i := slices.IndexFunc(held, func(s ssh.Signer) bool { return bytes.Equal(s.PublicKey().Marshal(), pub.Marshal()) }); i >= 0 {
+	if i := indexOf(held, pub); i >= 0 {
 		signer, what = held[i], what+", by the SSH agent"
 		held = slices.Delete(slices.Clone(held), i, i+1)
 	}
@@ -146,6 +146,12 @@ func (r *ring) addFile(ctx context.Context, k keyFile, held []ssh.Signer) []ssh.
 	}
 	r.add(signer, what)
 	return held
+}
+
+// indexOf finds the signer of a public key, -1 where there is none.
+func indexOf(signers []ssh.Signer, pub ssh.PublicKey) int {
+	blob := pub.Marshal()
+	return slices.IndexFunc(signers, func(s ssh.Signer) bool { return bytes.Equal(s.PublicKey().Marshal(), blob) })
 }
 
 // certified is a key with the certificate that stands in a file, if it is one for
