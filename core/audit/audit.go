@@ -117,7 +117,7 @@ func (i *Issue) Suggest(format string, args ...any) *Issue {
 func (a *auditor) profile(p *profile.Resolved) {
 	at := Place{File: p.Path(), Line: p.Profile.Line, Profile: p.Called}
 	if !p.Vouched() {
-		if state, record, err := a.Book.StateOf(p.Sealed()); err == nil && state == vouch.Lapsed {
+		if state, record, err := a.Book.StateOf(vouch.ProfileItem(p.Sealed())); err == nil && state == vouch.Lapsed {
 			a.found("audit.vouch-lapsed", Low, at, "what the project's profile uses has changed since you vouched for it on %s", record.At.Local().Format("2006-01-02")).
 				Suggest("gharbor vouch %s   # shows what is different", p.Profile.Name)
 		}

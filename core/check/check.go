@@ -105,6 +105,10 @@ type test struct {
 	taken   bool            // it was asked for, and handed over
 	plan    plan
 	conv    engine.Conversation
+
+	candidates   []route.Candidate // the servers that the profile may mean
+	noCandidates *finding.Finding  // why there are none
+
 	network string // of conv: "tcp" or "unix"
 	from    string // the address of its end here, "" for a socket
 	way
@@ -120,12 +124,20 @@ func (r *Runner) Run(ctx context.Context, p *profile.Resolved) *Report {
 	return report
 }
 
+// on is the runner with the network as a profile's files have it.
+func (r *Runner) on(p *profile.Resolved) *Runner {
+	own := *r
+	own.Network = r.Network.For(p)
+	return &own
+}
+
 func (r *Runner) run(ctx context.Context, p *profile.Resolved) (*Report, engine.Conversation) {
 	start := time.Now()
 	t := &test{Runner: r, profile: p, budget: newBudget(ctx, r.timeout()), report: &Report{
 		Profile: p.Profile.Name, Outcome: finding.OK, Stages: []Stage{},
 		Facts: startFacts(p),
 	}}
+	t.Runner = t.Runner.on(p)
 	defer t.budget.stop()
 	t.straightLine(ctx)
 	for _, name := range stages(t.count(p))[len(t.report.Stages):] {
@@ -142,16 +154,11 @@ func startFacts(p *profile.Resolved) *engine.Facts {
 
 // straightLine goes through the stages until one fails.
 func (t *test) straightLine(ctx context.Context) {
-	var candidates []route.Candidate
 	ok := t.stage(ctx, "profile", t.checkProfile) &&
 		t.stage(ctx, "secret", t.locateSecret) &&
-		t.stage(ctx, "route", func(context.Context) finding.Result {
-			var result finding.Result
-			candidates, result = t.findRoute()
-			return result
-		})
+		t.stage(ctx, "route", t.findRoute)
 	if ok && t.goThrough(ctx) {
-		t.tryCandidates(ctx, candidates)
+		t.tryCandidates(ctx)
 	}
 }
 

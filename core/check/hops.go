@@ -141,7 +141,8 @@ func (t *test) forbidden(next Stage) {
 
 // reachThrough has the last hop connect to a server, which also looks its name up.
 func (t *test) reachThrough(ctx context.Context, c route.Candidate) (*route.Reached, bool) {
-	reached := &route.Reached{Network: "tcp", Address: c.String()}
+	through := c.Through()
+	reached := &route.Reached{Network: "tcp", Address: through[0]}
 	if c.Socket != "" {
 		reached.Network = "unix"
 	}
@@ -149,13 +150,17 @@ func (t *test) reachThrough(ctx context.Context, c route.Candidate) (*route.Reac
 	t.hold()
 	var why hop.Reason
 	ok := t.stage(ctx, "reach", func(ctx context.Context) finding.Result {
+		ctx, cancel := t.patience(ctx)
+		defer cancel()
 		var err error
-		if reached.Conn, err = t.link.Dial(ctx, reached.Network, reached.Address); err != nil {
-			var found *finding.Finding
-			found, why = t.unreachedThrough(c, err)
-			return finding.Failed(found)
+		for _, reached.Address = range through {
+			if reached.Conn, err = t.link.Dial(ctx, reached.Network, reached.Address); err == nil {
+				return t.accepted(c, reached.Address)
+			}
 		}
-		return t.accepted(c, reached.Address)
+		var found *finding.Finding
+		found, why = t.unreachedThrough(c, err)
+		return finding.Failed(found)
 	})
 	end := t.held[len(t.held)-1]
 	t.held = t.held[:len(t.held)-1]
@@ -171,6 +176,9 @@ func (t *test) reachThrough(ctx context.Context, c route.Candidate) (*route.Reac
 		name.Outcome, name.Detail = finding.Skip, ""
 	case c.Socket != "":
 		name.Detail = "a Unix socket has no name to resolve"
+	case c.Given != nil:
+		_, given := t.Network.Names(ctx, "", c)
+		name.Detail = given.Detail
 	case why == hop.NameUnknown:
 		end.Stage = "name"
 		t.tell(end)

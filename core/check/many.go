@@ -9,7 +9,6 @@ import (
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearby"
 	"gentleharbor/core/profile"
-	"gentleharbor/core/route"
 	"gentleharbor/core/secret"
 )
 
@@ -82,7 +81,7 @@ func (r *Runner) AskAhead(ctx context.Context, profiles []*profile.Resolved) err
 		if p.Problem() != nil || p.AddressKind() == "" || p.Text("user") == "" {
 			continue // its test will say so
 		}
-		candidates, found := route.Candidates(p)
+		candidates, found := r.Network.Candidates(ctx, p)
 		if found != nil {
 			continue
 		}

@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
@@ -18,10 +19,18 @@ import (
 // tryCandidates goes through the servers that a profile may mean. A host that
 // can't be reached, does not serve or is not the target wanted gives way to
 // the next; one that refuses the login does not: the next would be sent the
-// same password.
-func (t *test) tryCandidates(ctx context.Context, candidates []route.Candidate) {
+// same password. An alias may say that all are tried again.
+func (t *test) tryCandidates(ctx context.Context) {
+	candidates := t.arrange(ctx, t.candidates)
+	round := candidates
+	for range t.profile.Service().Retries() {
+		candidates = append(slices.Clip(candidates), round...)
+	}
 	whole := t.budget
 	for i, c := range candidates {
+		if i > 0 && i%len(round) == 0 {
+			t.pauseBeforeRetry()
+		}
 		last := i == len(candidates)-1
 		if !last {
 			t.hold()
@@ -40,6 +49,15 @@ func (t *test) tryCandidates(ctx context.Context, candidates []route.Candidate) 
 	t.release()
 }
 
+// pauseBeforeRetry waits a moment before all addresses are tried again.
+func (t *test) pauseBeforeRetry() {
+	const pause = 300 * time.Millisecond
+	select {
+	case <-t.budget.context().Done():
+	case <-time.After(pause):
+	}
+}
+
 // passed is a host that gave way to the next.
 type passed struct {
 	host    route.Candidate
@@ -52,6 +70,7 @@ func (p passed) String() string { return fmt.Sprintf("%s: %s (%s)", p.host, p.wh
 // passOver forgets a candidate's stages but for the reason.
 func (t *test) passOver(c route.Candidate) {
 	why := t.held[len(t.held)-1].Finding
+	t.passed = slices.DeleteFunc(t.passed, func(p passed) bool { return p.host == c }) // of a round before
 	t.passed = append(t.passed, passed{c, why, why.Code != "session.target"})
 	t.held = nil
 	if t.conv != nil {
@@ -114,7 +133,7 @@ func (t *test) candidate(ctx context.Context, c route.Candidate) {
 func (t *test) aim(c route.Candidate) {
 	t.plan.tls.Name, t.plan.tls.NameKey = t.profile.Text("tls-name"), "tls-name"
 	if t.plan.tls.Name == "" {
-		t.plan.tls.Name, t.plan.tls.NameKey = c.Host, t.profile.AddressKind()
+		t.plan.tls.Name, t.plan.tls.NameKey = c.CertificateName(), t.profile.AddressKind()
 	}
 }
 
@@ -137,6 +156,8 @@ func (t *test) reach(ctx context.Context, c route.Candidate) (*route.Reached, bo
 	}
 	var reached *route.Reached
 	ok = ok && t.stage(ctx, "reach", func(ctx context.Context) finding.Result {
+		ctx, cancel := t.patience(ctx)
+		defer cancel()
 		var tried []route.Attempt
 		if reached, tried = t.Network.Reach(ctx, c, addrs); reached == nil {
 			return finding.Failed(t.unreached(ctx, c, tried))
@@ -157,6 +178,14 @@ func (t *test) reach(ctx context.Context, c route.Candidate) (*route.Reached, bo
 		reached.Conn.Close()
 	}
 	return reached, ok
+}
+
+// patience bounds how long one address may take to accept, where the alias says so.
+func (t *test) patience(ctx context.Context) (context.Context, context.CancelFunc) {
+	if limit := t.profile.Service().ConnectTimeout(); limit > 0 {
+		return context.WithTimeout(ctx, limit)
+	}
+	return ctx, func() {}
 }
 
 // accepted is the result for a server that took the connection, with the hosts
@@ -188,6 +217,9 @@ func mixed(addrs []netip.Addr) bool {
 // nearby where the address is this machine's.
 func (t *test) unreached(ctx context.Context, c route.Candidate, tried []route.Attempt) *finding.Finding {
 	found := route.Unreached(t.profile.Profile.Name, c, tried)
+	if limit := t.profile.Service().Text("connect-timeout"); limit != "" && found.Code == "reach.timeout" {
+		found.Saw("the alias gives an address %s to accept (connect-timeout)", limit)
+	}
 	for _, p := range t.passed {
 		found.Saw("before it, %s", p)
 	}

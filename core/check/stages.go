@@ -31,6 +31,9 @@ func (t *test) checkProfile(context.Context) finding.Result {
 	if found := p.Problem(); found != nil {
 		return finding.Failed(found)
 	}
+	if p.Astray() != nil {
+		return finding.Good("%s, line %d; what its alias says is not known yet", clean.Line(filepath.Base(p.Path()), 120), p.Profile.Line)
+	}
 	word := p.Text("engine")
 	begin := t.Engines[word]
 	switch {
@@ -47,6 +50,9 @@ func (t *test) checkProfile(context.Context) finding.Result {
 	case p.Text("user") == "":
 		return finding.Failed(finding.New("profile.incomplete", "the profile does not say which user to log in as").
 			Suggest("gharbor set %s user=NAME", name))
+	case word == "oracle" && p.Text("service") == "" && p.Text("instance") == "":
+		return finding.Failed(finding.New("profile.incomplete", "neither the profile nor its alias says which service the listener is to be asked for").
+			Suggest("gharbor set %s service=NAME   # or instance=NAME", name))
 	}
 	t.plan.begin = begin
 	settings := tlsrule.Settings{Profile: name, Rule: tlsrule.Rule(p.Text("tls")), CA: p.Text("tls-ca"), Cert: p.Text("tls-cert"), Key: p.Text("tls-key"), Pinned: p.Pinned()}
@@ -56,6 +62,9 @@ func (t *test) checkProfile(context.Context) finding.Result {
 	}
 	detail := fmt.Sprintf("%s at %s, line %d", word, clean.Line(filepath.Base(p.Path()), 120), p.Profile.Line)
 	if found := idleTLS(p); found != nil {
+		return finding.Warned(found, "%s", detail)
+	}
+	if found := idleKeys(p, word); found != nil {
 		return finding.Warned(found, "%s", detail)
 	}
 	if secret, _ := p.Get("secret"); secret.Value.Text() != "command" {
@@ -103,10 +112,31 @@ func idleTLS(p *profile.Resolved) *finding.Finding {
 		Suggest("gharbor set %s tls=verified", p.Profile.Name)
 }
 
+// idleKeys warns of what only a listener of Oracle's understands.
+func idleKeys(p *profile.Resolved, word string) *finding.Finding {
+	if word == "oracle" {
+		return nil
+	}
+	var idle []string
+	for _, key := range []string{"service", "instance", "as"} {
+		if _, ok := p.Get(key); ok {
+			idle = append(idle, key)
+		}
+	}
+	if len(idle) == 0 {
+		return nil
+	}
+	return finding.New("profile.conflict", "%s has no effect: it is for oracle, and the engine is %s", strings.Join(idle, " and "), word).
+		Suggest("gharbor set %s %s=", p.Profile.Name, strings.Join(idle, "= "))
+}
+
 // locateSecret finds where the password is for each server that the profile
 // may mean (a password file may have a line for each), and reads none.
-func (t *test) locateSecret(context.Context) finding.Result {
-	candidates, found := route.Candidates(t.profile)
+func (t *test) locateSecret(ctx context.Context) finding.Result {
+	candidates, found := t.servers(ctx)
+	if found != nil && t.profile.AddressKind() == "alias" {
+		return finding.Result{Outcome: finding.Skip, Detail: "not looked for: it is not known yet where it would be sent"}
+	}
 	if found != nil {
 		return finding.Failed(found)
 	}
@@ -153,8 +183,8 @@ func (t *test) locateSecret(context.Context) finding.Result {
 
 // SecretQuery says for which connection a profile's secret is wanted: that to the
 // first of its servers.
-func SecretQuery(p *profile.Resolved) (secret.Query, *finding.Finding) {
-	candidates, found := route.Candidates(p)
+func SecretQuery(ctx context.Context, n route.Network, p *profile.Resolved) (secret.Query, *finding.Finding) {
+	candidates, found := n.Candidates(ctx, p)
 	if found != nil {
 		return secret.Query{}, found
 	}
@@ -170,26 +200,36 @@ func secretQuery(p *profile.Resolved, c route.Candidate) secret.Query {
 	source, _ := secret.ParseSource(p.Text("secret"))
 	return secret.Query{Profile: p.Called, Source: source, Command: p.Command(), Folder: p.SecretFolder(), Hops: p.HopWords(), Engine: p.Text("engine"), Host: c.Host, Socket: c.Folder, Port: strconv.Itoa(c.Port),
 		Database: p.Text("database"), User: p.Text("user"), Local: c.Local(),
-		Address: c.String(), TLS: p.Text("tls"), TLSAuthority: p.Text("tls-ca"), TLSName: p.Text("tls-name"), Project: !p.Own(), Pinned: p.Pinned()}
+		Address: c.String(), TLS: p.Text("tls"), TLSAuthority: p.Text("tls-ca"), TLSName: p.Text("tls-name"), Project: !p.Own(), Pinned: p.Pinned(),
+		Aliases: links(p), Told: c.ToldBy()}
 }
 
 // findRoute says what the address comes to.
-func (t *test) findRoute() ([]route.Candidate, finding.Result) {
-	candidates, found := route.Candidates(t.profile)
+func (t *test) findRoute(ctx context.Context) finding.Result {
+	candidates, found := t.servers(ctx)
 	if found != nil {
-		return nil, finding.Failed(found)
+		return finding.Failed(found)
 	}
+	result := t.wayTo(candidates)
+	if t.profile.Service() != nil && result.Outcome == finding.OK {
+		return t.routeByAlias(candidates, result.Detail)
+	}
+	return result
+}
+
+// wayTo says how the candidates are reached.
+func (t *test) wayTo(candidates []route.Candidate) finding.Result {
 	if len(t.profile.Hops()) > 0 {
-		return candidates, t.planHops(candidates)
+		return t.planHops(candidates)
 	}
 	if len(candidates) == 1 {
-		return candidates, finding.Good("direct to %s%s", candidates[0], t.overTCP(candidates[0]))
+		return finding.Good("direct to %s%s", candidates[0], t.overTCP(candidates[0]))
 	}
 	words := make([]string, len(candidates))
 	for i, c := range candidates {
 		words[i] = c.String()
 	}
-	return candidates, finding.Good("%d hosts in order, %s: %s", len(candidates), t.profile.Text("target"), strings.Join(words, ", "))
+	return finding.Good("%d hosts in order, %s: %s", len(candidates), t.profile.Text("target"), strings.Join(words, ", "))
 }
 
 // overTCP says what the name localhost means here: for MySQL's and MariaDB's
@@ -210,6 +250,7 @@ func (t *test) target(c route.Candidate, reached *route.Reached) engine.Target {
 		PeerChecked: reached.Network == "unix" && !c.Behind && route.PeerChecked(reached.Conn, c.Folder),
 		Thorough:    t.thorough,
 		NoSecret:    t.secret.None, NoSecretTried: t.secret.Tried,
+		Service: t.profile.Text("service"), Instance: t.profile.Text("instance"), As: t.profile.Text("as"), Follow: t.follow, Alias: t.named("service", "instance"),
 		TakeSecret: func(ctx context.Context) (secret.Value, error) {
 			t.budget.pause()
 			defer t.budget.resume()

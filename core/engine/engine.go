@@ -37,6 +37,14 @@ type Target struct {
 	// without verified TLS no password goes out in the clear.
 	PeerChecked bool
 
+	// Service or Instance is what a listener is asked for (oracle), and As the
+	// administrator's right that is asked for with it, "" for none. Alias says which
+	// alias named them, for messages, "" where none did.
+	Service, Instance, As, Alias string
+	// Follow connects to a host and port that the server told one to go to. listed is
+	// false, and nothing was dialled, where neither the profile nor its alias has it.
+	Follow func(ctx context.Context, host string, port int) (conn net.Conn, address string, listed bool, err error)
+
 	// Thorough asks for facts that cost more time than most tests want to
 	// spend, and only a comparison needs.
 	Thorough bool

@@ -39,13 +39,9 @@ type Connection struct {
 	local bool // the address is not the server's own, and the certificate is the server's
 }
 
-// Of is the connection that a profile leads to.
-func Of(p *profile.Resolved, v secret.Value) (Connection, *finding.Finding) {
+// Of is the connection that a profile leads to. servers are its candidates.
+func Of(p *profile.Resolved, servers []route.Candidate, v secret.Value) (Connection, *finding.Finding) {
 	if found := p.Problem(); found != nil {
-		return Connection{}, found
-	}
-	servers, found := route.Candidates(p)
-	if found != nil {
 		return Connection{}, found
 	}
 	if len(servers) == 0 || p.Text("engine") == "" {
@@ -57,7 +53,24 @@ func Of(p *profile.Resolved, v secret.Value) (Connection, *finding.Finding) {
 	if c.TLS != "verified" {
 		c.CA, c.TLSName = "", ""
 	}
+	c.spellOut()
 	return c, nil
+}
+
+// spellOut makes of the servers what a program can dial that knows nothing of [hosts]
+// and SRV records: addresses, and apart from them the name that a certificate must
+// be for. Programs take one such name, so then they are given the first server.
+func (c *Connection) spellOut() {
+	first := c.first()
+	c.Servers = slices.Clone(c.Servers)
+	for i, s := range c.Servers {
+		if s.Given != nil {
+			c.Servers[i].Host = s.Given.Addresses[0].String()
+		}
+	}
+	if c.TLS == "verified" && c.TLSName == "" && (first.Given != nil || first.Name != "") {
+		c.TLSName, c.Servers = first.CertificateName(), c.Servers[:1]
+	}
 }
 
 // At is the connection by another address that leads to the same server, such as the

@@ -171,24 +171,59 @@ func fromPairs(engine string, pairs [][2]string) (Found, error) {
 	return Found{Name: nameOf(sets), Sets: sets, Password: password, Other: other}, nil
 }
 
+// section is a part of a service file.
+type section struct {
+	name  string
+	line  int
+	pairs [][2]string
+}
+
+// found is the connection that a section describes.
+func (s section) found(path string) (Found, error) {
+	one, err := fromPairs("postgresql", s.pairs)
+	if err != nil {
+		return one, fmt.Errorf("%s:%d: [%s]: %w", path, s.line, s.name, err)
+	}
+	one.Name, one.Origin = Name(s.name), fmt.Sprintf("service file %s, [%s]", path, s.name)
+	return one, nil
+}
+
 // Service reads a PostgreSQL service file (PostgreSQL documentation, "The
 // Connection Service File"): sections of key=value lines.
 func Service(data []byte, path string) ([]Found, error) {
-	var found []Found
-	var pairs [][2]string
-	section, number, from := "", 0, 0
-	end := func() error {
-		if section == "" {
-			return nil
-		}
-		one, err := fromPairs("postgresql", pairs)
-		if err != nil {
-			return fmt.Errorf("%s:%d: [%s]: %w", path, from, section, err)
-		}
-		one.Name, one.Origin = Name(section), fmt.Sprintf("service file %s, [%s]", path, section)
-		found = append(found, one)
-		return nil
+	all, err := sections(data, path)
+	if err != nil {
+		return nil, err
 	}
+	var found []Found
+	for _, s := range all {
+		one, err := s.found(path)
+		if err != nil {
+			return nil, err
+		}
+		found = append(found, one)
+	}
+	return found, nil
+}
+
+// ServiceSection is the section of that name in a service file: the first, as
+// libpq has it. names lists all sections; line is 0 where there is none of that
+// name.
+func ServiceSection(data []byte, path, name string) (found Found, line int, names []string, err error) {
+	all, err := sections(data, path)
+	for _, s := range all {
+		names = append(names, s.name)
+		if s.name == name && line == 0 && err == nil {
+			line = s.line
+			found, err = s.found(path)
+		}
+	}
+	return found, line, names, err
+}
+
+func sections(data []byte, path string) ([]section, error) {
+	var all []section
+	number := 0
 	for line := range strings.SplitSeq(string(data), "\n") {
 		number++
 		line = strings.TrimSpace(line)
@@ -199,21 +234,22 @@ func Service(data []byte, path string) ([]Found, error) {
 			if !ok || name == "" {
 				return nil, fmt.Errorf("%s:%d: a section is a name in brackets", path, number)
 			}
-			if err := end(); err != nil {
-				return nil, err
-			}
-			section, pairs, from = name, nil, number
+			all = append(all, section{name: name, line: number})
 		case strings.HasPrefix(line, "ldap"):
 			return nil, fmt.Errorf("%s:%d: a look-up by LDAP is not followed; write the values themselves", path, number)
 		default:
 			key, value, ok := strings.Cut(line, "=")
-			if !ok || section == "" {
+			if !ok || len(all) == 0 {
 				return nil, fmt.Errorf("%s:%d: expected key=value below a [section]", path, number)
 			}
-			pairs = append(pairs, [2]string{key, value})
+			last := &all[len(all)-1]
+			if slices.ContainsFunc(last.pairs, func(p [2]string) bool { return p[0] == key }) {
+				continue // the first counts
+			}
+			last.pairs = append(last.pairs, [2]string{key, value})
 		}
 	}
-	return found, end()
+	return all, nil
 }
 
 // Passfile reads the lines of a PostgreSQL password file that name one
@@ -298,8 +334,25 @@ func Options(path string) ([]Found, error) {
 
 // ServicePath is where libpq looks for the user's service file.
 func ServicePath(lookup func(string) (string, bool), home string) string {
-	if path, ok := lookup("PGSERVICEFILE"); ok && path != "" {
-		return path
-	}
-	return filepath.Join(home, ".pg_service.conf")
+	return ServicePaths(lookup, home)[0]
 }
+
+// ServicePaths are where libpq looks for a service, in order: in the one file that
+// PGSERVICEFILE names, else in the user's and then in the system's.
+func ServicePaths(lookup func(string) (string, bool), home string) []string {
+	if path, ok := lookup("PGSERVICEFILE"); ok && path != "" {
+		return []string{path}
+	}
+	paths := []string{filepath.Join(home, ".pg_service.conf")}
+	if folder, ok := lookup("PGSYSCONFDIR"); ok && folder != "" {
+		return append(paths, filepath.Join(folder, "pg_service.conf"))
+	}
+	for _, folder := range systemFolders {
+		paths = append(paths, filepath.Join(folder, "pg_service.conf"))
+	}
+	return paths
+}
+
+// systemFolders are what builds of PostgreSQL have as their folder of system-wide
+// settings: Debian's packages, and PostgreSQL's own.
+var systemFolders = []string{"/etc/postgresql-common", "/etc/sysconfig/pgsql", "/usr/local/pgsql/etc"}

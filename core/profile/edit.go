@@ -24,6 +24,8 @@ type Edit struct {
 	doc  *document  // the file's text, taken apart
 	want []*Profile // every profile that the new text must have, with its values
 	cuts []cut
+
+	wantAliases []*Alias
 }
 
 // cut replaces the bytes from start to end.
@@ -37,7 +39,7 @@ func (f *File) edit() *Edit {
 	if err != nil {
 		panic(err) // it was read before, or there were no File
 	}
-	return &Edit{file: f, doc: doc, want: slices.Clone(f.Profiles)}
+	return &Edit{file: f, doc: doc, want: slices.Clone(f.Profiles), wantAliases: slices.Clone(f.Aliases)}
 }
 
 // text applies the cuts.
@@ -63,16 +65,20 @@ func (e *Edit) text() []byte {
 // writing is refused, never made approximately.
 func (e *Edit) checked() ([]byte, error) {
 	text := e.text()
-	got, err := readInto(&File{Path: e.file.Path, Project: e.file.Project}, text)
+	got, err := readInto(&File{Path: e.file.Path, Project: e.file.Project, ForAlias: e.file.ForAlias}, text)
 	if err != nil {
 		if fe, ok := err.(*FileError); ok {
 			return nil, refuse("that would not be right: %s", fe.What)
 		}
 		return nil, err
 	}
-	same := len(got.Profiles) == len(e.want)
+	same := len(got.Profiles) == len(e.want) && len(got.Aliases) == len(e.wantAliases) && slices.EqualFunc(got.Hosts, e.file.Hosts, GivenHost.same)
 	for _, want := range e.want {
 		same = same && want.sameAs(got.Lookup(want.Name))
+	}
+	for _, want := range e.wantAliases {
+		found := got.aliases[want.Name]
+		same = same && found != nil && want.sameEntries(&found.table)
 	}
 	if !same {
 		return nil, refuse("%s is written in a way that this edit can't be made in; make it by hand", e.file.Path)
@@ -81,10 +87,14 @@ func (e *Edit) checked() ([]byte, error) {
 }
 
 func (p *Profile) sameAs(o *Profile) bool {
-	if o == nil || len(p.Entries) != len(o.Entries) || (p.direct > 0) != (o.direct > 0) || !slices.EqualFunc(p.Hops, o.Hops, (*Hop).equal) {
+	return o != nil && (p.direct > 0) == (o.direct > 0) && slices.EqualFunc(p.Hops, o.Hops, (*Hop).equal) && p.sameEntries(&o.table)
+}
+
+func (t *table) sameEntries(o *table) bool {
+	if len(t.Entries) != len(o.Entries) {
 		return false
 	}
-	for _, e := range p.Entries {
+	for _, e := range t.Entries {
 		other, ok := o.Own(e.Field.Name)
 		if !ok || !e.Value.equal(other.Value) {
 			return false
@@ -119,7 +129,7 @@ func (f *File) Add(name string, sets []Override) (*Edit, error) {
 	if err := f.free(name); err != nil {
 		return nil, err
 	}
-	p := &Profile{Name: name}
+	p := &Profile{table: table{Name: name, kind: "profile"}}
 	p.Hops, p.direct = hopsOf(sets)
 	for _, s := range sets {
 		if !s.Unset && s.Hop == 0 {
@@ -136,8 +146,14 @@ func (f *File) Add(name string, sets []Override) (*Edit, error) {
 	}
 	e := f.edit()
 	e.want = append(e.want, p)
+	e.appendTable(p.toml())
+	return e, nil
+}
+
+// appendTable adds a table at the end of the file.
+func (e *Edit) appendTable(text string) {
 	var b strings.Builder
-	data := f.data
+	data := e.doc.data
 	switch {
 	case len(bytes.TrimSpace(data)) == 0:
 		fmt.Fprintf(&b, "format = %d\n", Format)
@@ -147,9 +163,8 @@ func (f *File) Add(name string, sets []Override) (*Edit, error) {
 	if !bytes.HasSuffix(data, []byte("\n\n")) && !bytes.HasSuffix(data, []byte("\n\r\n")) {
 		b.WriteByte('\n')
 	}
-	b.WriteString(p.toml())
+	b.WriteString(text)
 	e.insert(len(data), b.String())
-	return e, nil
 }
 
 // Copied is what a copy of a profile sets itself, in the user's or in the project's
@@ -216,33 +231,34 @@ func (p *Profile) toml() string {
 			}
 		}
 	}
-	var b strings.Builder
-	table := func(header, prefix string, entries []Entry) {
-		width := 0
-		for _, e := range entries {
-			width = max(width, len(e.Field.Name)-len(prefix))
-		}
-		fmt.Fprintf(&b, "%s\n", header)
-		for _, e := range entries {
-			fmt.Fprintf(&b, "%-*s = %s\n", width, strings.TrimPrefix(e.Field.Name, prefix), e.Value.toml())
-		}
-	}
-	table("[profile."+nameKey(p.Name)+"]", "", own)
+	text := tableText("[profile."+nameKey(p.Name)+"]", "", own)
 	if p.direct > 0 {
-		b.WriteString("hop = []\n")
+		text += "hop = []\n"
 	}
 	for _, h := range p.Hops {
-		b.WriteByte('\n')
-		table("[[profile."+nameKey(p.Name)+".hop]]", "", h.sorted())
+		text += "\n" + tableText("[[profile."+nameKey(p.Name)+".hop]]", "", h.sorted())
 	}
 	if len(expect) > 0 {
-		b.WriteByte('\n')
-		table("[profile."+nameKey(p.Name)+".expect]", "expect.", expect)
+		text += "\n" + tableText("[profile."+nameKey(p.Name)+".expect]", "expect.", expect)
+	}
+	return text
+}
+
+// tableText writes a table, the signs of equality one under the other.
+func tableText(header, prefix string, entries []Entry) string {
+	var b strings.Builder
+	width := 0
+	for _, e := range entries {
+		width = max(width, len(e.Field.Name)-len(prefix))
+	}
+	fmt.Fprintf(&b, "%s\n", header)
+	for _, e := range entries {
+		fmt.Fprintf(&b, "%-*s = %s\n", width, strings.TrimPrefix(e.Field.Name, prefix), e.Value.toml())
 	}
 	return b.String()
 }
 
-// nameKey is a profile's name as part of a TOML key.
+// nameKey is a profile's or an alias' name as part of a TOML key.
 func nameKey(name string) string {
 	if strings.Contains(name, ".") {
 		return `"` + name + `"`
@@ -256,10 +272,8 @@ func (f *File) Set(name string, sets []Override) (*Edit, error) {
 	if p == nil {
 		return nil, f.Missing(name)
 	}
-	for i, s := range sets {
-		if slices.ContainsFunc(sets[:i], func(o Override) bool { return o.Field == s.Field && o.Hop == s.Hop }) {
-			return nil, refuse("%s is given twice", s.Field.Name)
-		}
+	if err := onceEach(sets); err != nil {
+		return nil, err
 	}
 	want := p.clone()
 	e := f.edit()
@@ -267,15 +281,17 @@ func (f *File) Set(name string, sets []Override) (*Edit, error) {
 		return strings.Count(a.Field.Name, ".") - strings.Count(b.Field.Name, ".")
 	})
 	for _, s := range plainFirst {
-		set := e.setOne
+		var err error
 		if s.Hop > 0 {
-			set = e.setHop
+			err = e.setHop(want, s)
+		} else {
+			err = e.setOne(&p.table, &want.table, s)
 		}
-		if err := set(p, want, s); err != nil {
+		if err != nil {
 			return nil, err
 		}
 	}
-	if err := twoAddresses(f, want); err != nil {
+	if err := twoAddresses(f, &want.table, "gharbor set "+name); err != nil {
 		return nil, err
 	}
 	if err := f.checkLike(want); err != nil {
@@ -285,16 +301,33 @@ func (f *File) Set(name string, sets []Override) (*Edit, error) {
 	return e, nil
 }
 
+// onceEach refuses a key that is given twice.
+func onceEach(sets []Override) error {
+	for i, s := range sets {
+		if slices.ContainsFunc(sets[:i], func(o Override) bool { return o.Field == s.Field && o.Hop == s.Hop }) {
+			return refuse("%s is given twice", s.Field.Name)
+		}
+	}
+	return nil
+}
+
+// copy is a table that can be changed without this one.
+func (t *table) copy() table {
+	return table{Name: t.Name, Line: t.Line, Entries: slices.Clone(t.Entries), kind: t.kind}
+}
+
 // clone is a copy that can be changed without the profile.
 func (p *Profile) clone() *Profile {
-	c := &Profile{Name: p.Name, Line: p.Line, Entries: slices.Clone(p.Entries), direct: p.direct}
+	c := &Profile{table: p.copy(), direct: p.direct}
 	for _, h := range p.Hops {
 		c.Hops = append(c.Hops, &Hop{Line: h.Line, Entries: slices.Clone(h.Entries)})
 	}
 	return c
 }
 
-func twoAddresses(f *File, want *Profile) error {
+// twoAddresses refuses a second kind of address; set is the command that changes
+// the table.
+func twoAddresses(f *File, want *table, set string) error {
 	var first *Entry
 	for i, own := range want.Entries {
 		if !own.Field.Address {
@@ -308,20 +341,20 @@ func twoAddresses(f *File, want *Profile) error {
 		if old.Line == 0 {
 			old, new = new, old
 		}
-		return refuse("%s and %s are two kinds of address (%s is at %s:%d); to change over: gharbor set %s %s= %s=…",
-			old.Field.Name, new.Field.Name, old.Field.Name, f.Path, old.Line, want.Name, old.Field.Name, new.Field.Name)
+		return refuse("%s and %s are two kinds of address (%s is at %s:%d); to change over: %s %s= %s=…",
+			old.Field.Name, new.Field.Name, old.Field.Name, f.Path, old.Line, set, old.Field.Name, new.Field.Name)
 	}
 	return nil
 }
 
-// setOne notes what one key=value means for the text and for the profile.
-func (e *Edit) setOne(p, want *Profile, s Override) error {
+// setOne notes what one key=value means for the text and for the table.
+func (e *Edit) setOne(t, want *table, s Override) error {
 	at := slices.IndexFunc(want.Entries, func(own Entry) bool { return own.Field == s.Field })
-	place := e.doc.entryOf(p.Name, s.Field.Name)
+	place := e.doc.entryOf(t, s.Field.Name)
 	switch {
 	case at >= 0 && s.Unset:
 		if place.inline >= 0 {
-			return refuse("profile %q is an inline table (%s:%d); take %s out by hand", p.Name, e.file.Path, place.line, s.Field.Name)
+			return refuse("%s is an inline table (%s:%d); take %s out by hand", t, e.file.Path, place.line, s.Field.Name)
 		}
 		want.Entries = slices.Delete(want.Entries, at, at+1)
 		start, end := e.doc.lines(place.start, place.outerEnd)
@@ -331,33 +364,34 @@ func (e *Edit) setOne(p, want *Profile, s Override) error {
 		e.cuts = append(e.cuts, cut{int(place.valueAt), int(place.end), s.Value.toml()})
 	case !s.Unset:
 		want.Entries = append(want.Entries, Entry{Field: s.Field, Value: s.Value})
-		return e.insertKey(p, s)
+		return e.insertKey(t, s)
 	}
 	return nil
 }
 
-// entryOf finds where a profile's key stands in the file.
-func (d *document) entryOf(name, key string) *entry {
+// entryOf finds where a table's key stands in the file.
+func (d *document) entryOf(t *table, key string) *entry {
 	for i := range d.entries {
 		e := &d.entries[i]
-		if profile, field := d.owner(e); profile == name && field == key {
+		if kind, name, field := d.owner(e); kind == t.kind && name == t.Name && field == key {
 			return e
 		}
 	}
 	return nil
 }
 
-// owner is the profile that an entry belongs to, and the key's full name.
-func (d *document) owner(e *entry) (profile, field string) {
+// owner is the table that an entry belongs to, by its kind and name, and the key's
+// full name.
+func (d *document) owner(e *entry) (kind, name, field string) {
 	table := d.headers[e.table].path
 	path := e.key
 	if len(table) > 0 {
 		path = slices.Concat(table, e.key)
 	}
-	if len(path) < 2 || path[0] != "profile" {
-		return "", ""
+	if len(path) < 2 || path[0] != "profile" && path[0] != "alias" {
+		return "", "", ""
 	}
-	return path[1], strings.Join(path[2:], ".")
+	return path[0], path[1], strings.Join(path[2:], ".")
 }
 
 // lines widens a range to whole lines, a comment behind it included.

@@ -21,7 +21,7 @@ func (d *document) hopTable(name string, number int) int {
 }
 
 // setHop notes what one hop.N.key=value means for the text and for the profile.
-func (e *Edit) setHop(_, want *Profile, s Override) error {
+func (e *Edit) setHop(want *Profile, s Override) error {
 	if s.Hop > len(want.Hops) {
 		return want.noSuchHop(s.Hop)
 	}

@@ -70,6 +70,9 @@ func DefaultPort(engine string) int {
 }
 
 var (
+	// privileges are the administrative rights of Oracle's databases.
+	privileges = []string{"sysdba", "sysoper", "sysbackup", "sysdg", "syskm", "sysrac", "sysasm"}
+
 	tlsRules  = []string{"off", "offered", "required", "verified"}
 	targets   = []string{"any", "writable", "read-only"}
 	expectTLS = []string{"off", "required", "verified", "true", "false"}
@@ -84,8 +87,12 @@ var fields = []Field{
 	{Name: "hosts", Address: true, Kind: List, Expected: `a list of hosts such as ["10.0.0.1", "10.0.0.2:5433"]`, Summary: "several servers, host or host:port, tried in order", valid: validHostPort},
 	{Name: "target", Expected: "one of any, writable, read-only", Summary: "which of the hosts will do: any, writable, read-only", valid: oneOf(targets)},
 	{Name: "socket", Address: true, Expected: "a path", Summary: "a Unix socket, or the folder it is in (localhost is TCP)", Expands: true, Path: true, valid: notEmpty},
+	{Name: "alias", Address: true, Expected: "the name of an alias, or service:NAME of PostgreSQL's service file", Summary: "where the server is, by an alias; project:NAME is one of a project's file", valid: validAliasWord},
+	{Name: "service", Expected: "a name", Summary: "the service's name, as the listener knows it (oracle)", valid: notEmpty},
+	{Name: "instance", Expected: "a name", Summary: "the instance's name, as the listener knows it (oracle)", valid: notEmpty},
 	{Name: "database", Expected: "a name", Summary: "the database to open; on PostgreSQL the user's name where not set", Expands: true, valid: notEmpty},
 	{Name: "user", Expected: "a name", Summary: "the account to log in as", Expands: true, valid: notEmpty},
+	{Name: "as", Expected: "one of " + strings.Join(privileges, ", "), Summary: "log in with an administrator's right (oracle): " + strings.Join(privileges, ", "), valid: oneOf(privileges)},
 	{Name: "secret", Expected: "a secret source: " + secret.Forms, Summary: "the password from: " + secret.Words, valid: secret.Valid},
 	{Name: "command", Kind: List, Expected: `a list of words such as ["/usr/local/bin/unlock", "sightings"]`, Summary: "a program and its words that print the password, where secret is command or not set", valid: notEmpty},
 	{Name: "tls", Expected: "one of off, offered, required, verified", Summary: "the rule for encryption: off, offered, required, verified", valid: oneOf(tlsRules)},
@@ -146,7 +153,6 @@ func expectations() []string {
 
 // later holds keys that the design names and this version does not have.
 var later = map[string]string{
-	"alias":     "address by alias is not in this version; use host, hosts or socket",
 	"container": "address by container is not in this version; use host and the published port",
 	"cloud":     "address by cloud instance is not in this version; use host",
 }
@@ -342,6 +348,10 @@ func enumeration(name string) []string {
 		return tlsRules
 	case "target":
 		return targets
+	case "pick":
+		return picks
+	case "as":
+		return privileges
 	case "expect.tls":
 		return expectTLS
 	}
@@ -425,6 +435,9 @@ func validPort(s string) bool {
 }
 
 // validHost accepts what DNS, a hosts file or an IP literal (with zone) can be.
+// ValidHost reports whether s could be a host's name or address, wherever it is from.
+func ValidHost(s string) bool { return validHost(s) && !hasControl(s) }
+
 func validHost(s string) bool {
 	if _, err := netip.ParseAddr(s); err == nil {
 		return true

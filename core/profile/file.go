@@ -1,6 +1,6 @@
-// Package profile is the model of connection profiles: it reads and edits the
-// files that hold them, and resolves a profile to effective values with their
-// origins. It is the first room on the way profile → resolve → route → check →
+// Package profile is the model of connection profiles and of the aliases that they
+// name: it reads and edits the files that hold them, and resolves a profile to
+// effective values with their origins. It is the first room on the way profile → resolve → route → check →
 // report, and it dials nothing and asks nobody.
 //
 // An edit changes the bytes of the one table that it concerns: comments, blank
@@ -21,28 +21,39 @@ import (
 // Format is the number at the head of a profile file.
 const Format = 1
 
-// Entry is one key that a profile sets itself.
+// Entry is one key that a profile or an alias sets itself.
 type Entry struct {
 	Field *Field
 	Value Value
 	Line  int // in the file
 }
 
-// Profile is one profile as its file has it, before `like` and defaults.
-type Profile struct {
+// table is what profiles and aliases have in common: a table with a name.
+type table struct {
 	Name    string
 	Line    int // of its table
 	Entries []Entry
-	Hops    []*Hop // in order from here to the server
 
-	direct          int   // the line of hop = [], 0 for none
-	in              *File // that it stands in
-	defined, expect place // what part of the file defines it, and its expectations
+	kind    string // the word before its name in the file: "profile", "alias"
+	in      *File  // that it stands in
+	defined place  // what part of the file defines it
 }
 
-// Own returns the value that the profile sets itself for a key.
-func (p *Profile) Own(key string) (Entry, bool) {
-	for _, e := range p.Entries {
+// Profile is one profile as its file has it, before `like` and defaults.
+type Profile struct {
+	table
+	Hops []*Hop // in order from here to the server
+
+	direct int   // the line of hop = [], 0 for none
+	expect place // what part of the file defines its expectations
+}
+
+// String is the table as messages name it.
+func (t *table) String() string { return fmt.Sprintf("%s %q", t.kind, t.Name) }
+
+// Own returns the value that the table sets itself for a key.
+func (t *table) Own(key string) (Entry, bool) {
+	for _, e := range t.Entries {
 		if e.Field.Name == key {
 			return e, true
 		}
@@ -51,8 +62,8 @@ func (p *Profile) Own(key string) (Entry, bool) {
 }
 
 // Text is the own value of a key as text, "" where it is not set.
-func (p *Profile) Text(key string) string {
-	e, _ := p.Own(key)
+func (t *table) Text(key string) string {
+	e, _ := t.Own(key)
 	return e.Value.Text()
 }
 
@@ -60,10 +71,14 @@ func (p *Profile) Text(key string) string {
 type File struct {
 	Path     string
 	Project  bool       // it is a project's gharbor.toml, not the user's own
+	ForAlias bool       // it is a file of aliases, which holds no profiles
 	Root     string     // of the repository that a project's file is in
 	Profiles []*Profile // in the order of the file
+	Aliases  []*Alias
+	Hosts    []GivenHost
 	Settings Settings
 	byName   map[string]*Profile
+	aliases  map[string]*Alias
 	data     []byte
 	project  *File // the project's, attached to the user's
 }
@@ -90,6 +105,9 @@ func readInto(f *File, data []byte) (*File, error) {
 	if err := f.checkHops(); err != nil {
 		return nil, err
 	}
+	if err := f.checkAliases(); err != nil {
+		return nil, err
+	}
 	return f, nil
 }
 
@@ -112,7 +130,7 @@ type assembler struct {
 	*File
 	fields  map[string]*Field // by the key within an expect table
 	current header            // the table that is being read
-	above   place             // the table [profile]
+	above   map[string]place  // the tables [profile] and [alias]
 	format  bool
 
 	settings int // the line of [settings]
@@ -149,22 +167,16 @@ func (a *assembler) takeTable(h header) error {
 		}
 		a.settings = h.line
 		return nil
-	case h.path[0] != "profile":
-		near := ""
-		if n := nearest.Name(h.path[0], []string{"profile", "settings"}); n != "" {
-			near = fmt.Sprintf("; did you mean %q?", n)
-		}
-		return a.fail(h.line, "unknown table %s%s; a profile is a table [profile.NAME]", clean.Quoted(h.path[0]), near)
+	case a.misplaced(h.path[0]) != "":
+		return a.fail(h.line, "%s", a.misplaced(h.path[0]))
+	case h.path[0] == "hosts" || h.path[0] == "alias":
+		return a.takeAliasTable(h)
 	case len(h.path) == 3 && h.path[2] == "hop" && !h.array:
 		return a.fail(h.line, "a hop is a table with double brackets: [[profile.%s.hop]]", nameKey(h.path[1]))
 	case h.array && !(len(h.path) == 3 && h.path[2] == "hop"):
 		return a.fail(h.line, "a profile is a table with single brackets: [profile.NAME]")
 	case len(h.path) == 1:
-		if a.above.line > 0 {
-			return a.fail(h.line, "the table [profile] stands here twice (first: %s)", a.above)
-		}
-		a.above.line = h.line
-		return nil
+		return a.once(h)
 	}
 	p, err := a.profile(h.path[1], h.line)
 	if err != nil {
@@ -175,17 +187,52 @@ func (a *assembler) takeTable(h header) error {
 	case h.array:
 		return a.newHop(p, h.line)
 	case len(h.path) == 2:
-		return a.define(p, &p.defined, by, h.line, "is defined twice")
+		return a.define(&p.table, &p.defined, by, h.line, "is defined twice")
 	case len(h.path) == 3 && h.path[2] == "expect":
-		return a.define(p, &p.expect, by, h.line, "has two expect tables")
+		return a.define(&p.table, &p.expect, by, h.line, "has two expect tables")
 	}
 	return a.fail(h.line, "profile %q: %s", p.Name, unknownKey(strings.Join(h.path[2:], ".")))
 }
 
+// misplaced says why a table does not belong into this kind of file, "" where it
+// does.
+func (a *assembler) misplaced(word string) string {
+	switch {
+	case a.ForAlias && (word == "profile" || word == "settings"):
+		return "profiles and settings stand in your profiles.toml; this is a file of aliases"
+	case !a.ForAlias && !a.Project && (word == "alias" || word == "hosts"):
+		return "aliases and hosts stand in your aliases.toml, beside this file"
+	case word == "profile" || word == "alias" || word == "hosts" || word == "settings":
+		return ""
+	}
+	near := ""
+	if n := nearest.Name(word, []string{"profile", "settings", "alias", "hosts"}); n != "" {
+		near = fmt.Sprintf("; did you mean %q?", n)
+	}
+	holds := "a profile is a table [profile.NAME]"
+	if a.ForAlias {
+		holds = "an alias is a table [alias.NAME]"
+	}
+	return fmt.Sprintf("unknown table %s%s; %s", clean.Quoted(word), near, holds)
+}
+
+// once refuses a second table of that name, such as [profile].
+func (a *assembler) once(h header) error {
+	word := h.path[0]
+	if first, twice := a.above[word]; twice {
+		return a.fail(h.line, "the table [%s] stands here twice (first: %s)", word, first)
+	}
+	if a.above == nil {
+		a.above = make(map[string]place)
+	}
+	a.above[word] = place{line: h.line}
+	return nil
+}
+
 // define notes which part of the file defines a table, and refuses a second one.
-func (a *assembler) define(p *Profile, owner *place, by place, line int, what string) error {
+func (a *assembler) define(t *table, owner *place, by place, line int, what string) error {
 	if *owner != (place{}) && *owner != by {
-		return a.fail(line, "profile %q %s; the first is at %s", p.Name, what, *owner)
+		return a.fail(line, "%s %s; the first is at %s", t, what, *owner)
 	}
 	*owner = by
 	return nil
@@ -198,7 +245,7 @@ func (a *assembler) profile(name string, line int) (*Profile, error) {
 	if !ValidName(name) {
 		return nil, a.fail(line, "%s is not a profile name: %s", clean.Quoted(name), NameRule)
 	}
-	p := &Profile{Name: name, Line: line, in: a.File}
+	p := &Profile{table: table{Name: name, Line: line, kind: "profile", in: a.File}}
 	a.byName[name] = p
 	a.Profiles = append(a.Profiles, p)
 	return p, nil
@@ -207,10 +254,19 @@ func (a *assembler) profile(name string, line int) (*Profile, error) {
 // takeEntry takes one key: format at the root, or a profile's.
 func (a *assembler) takeEntry(e *entry) error {
 	h := a.current
-	if len(h.path) == 2 && len(e.key) == 1 && e.inline < 0 && e.key[0] != "hop" { // the usual form, [profile.NAME] key = value
+	if len(h.path) == 2 && len(e.key) == 1 && e.inline < 0 && e.key[0] != "hop" && h.path[0] == "profile" { // the usual form, [profile.NAME] key = value
 		return a.set(a.byName[h.path[1]], e, e.key)
 	}
 	path := append(slices.Clone(h.path), e.key...)
+	if why := a.misplaced(path[0]); len(path) > 1 && path[0] != "settings" && why != "" && !strings.HasPrefix(why, "unknown") {
+		return a.fail(int(e.line), "%s", why)
+	}
+	switch {
+	case path[0] == "hosts":
+		return a.takeHost(e, path[1:])
+	case path[0] == "alias" && len(path) > 1:
+		return a.takeAliasEntry(e, path)
+	}
 	if path[0] == "settings" {
 		return a.setting(e, path[1:])
 	}
@@ -234,12 +290,12 @@ func (a *assembler) takeEntry(e *entry) error {
 	}
 	if len(path) == 2 {
 		if e.problem == "an empty table" {
-			return a.define(p, &p.defined, by, line, "is defined twice")
+			return a.define(&p.table, &p.defined, by, line, "is defined twice")
 		}
 		return a.fail(line, "profile %q: expected a table of keys", p.Name)
 	}
 	if len(h.path) < 2 {
-		if err := a.define(p, &p.defined, by, line, "is defined twice"); err != nil {
+		if err := a.define(&p.table, &p.defined, by, line, "is defined twice"); err != nil {
 			return err
 		}
 	}
@@ -250,7 +306,7 @@ func (a *assembler) takeEntry(e *entry) error {
 		return a.noHops(p, e)
 	}
 	if path[2] == "expect" && len(h.path) < 3 {
-		if err := a.define(p, &p.expect, by, line, "has two expect tables"); err != nil {
+		if err := a.define(&p.table, &p.expect, by, line, "has two expect tables"); err != nil {
 			return err
 		}
 	}
@@ -287,7 +343,7 @@ func (a *assembler) setting(e *entry, key []string) error {
 func (a *assembler) root(e *entry, key string) error {
 	if key != "format" {
 		near := ""
-		if n := nearest.Name(key, []string{"format", "profile"}); n != "" {
+		if n := nearest.Name(key, []string{"format", "profile", "alias", "hosts"}); n != "" {
 			near = fmt.Sprintf("; did you mean %q?", n)
 		}
 		if fieldByName[key] != nil {
@@ -315,27 +371,32 @@ func (a *assembler) set(p *Profile, e *entry, key []string) error {
 		}
 		return a.fail(int(e.line), "profile %q: %s", p.Name, unknownKey(name))
 	}
-	for _, own := range p.Entries {
+	return a.assign(&p.table, f, e)
+}
+
+// assign gives a table the value of one of its keys.
+func (a *assembler) assign(t *table, f *Field, e *entry) error {
+	for _, own := range t.Entries {
 		if own.Field == f {
-			return a.fail(int(e.line), "profile %q: %s is set twice (first at line %d)", p.Name, f.Name, own.Line)
+			return a.fail(int(e.line), "%s: %s is set twice (first at line %d)", t, f.Name, own.Line)
 		}
 		if f.Address && own.Field.Address {
-			return a.fail(int(e.line), "profile %q: two kinds of address, %s here and %s at line %d; keep one", p.Name, f.Name, own.Field.Name, own.Line)
+			return a.fail(int(e.line), "%s: two kinds of address, %s here and %s at line %d; keep one", t, f.Name, own.Field.Name, own.Line)
 		}
 	}
 	if why := typeProblem(f, e); why != "" {
-		return a.fail(int(e.line), "profile %q: %s: expected %s, found %s", p.Name, f.Name, f.Expected, why)
+		return a.fail(int(e.line), "%s: %s: expected %s, found %s", t, f.Name, f.Expected, why)
 	}
 	if f.Kind == Number && e.value.kind == Text || f.Switchy {
 		e.value.kind = f.Kind
 	}
 	if why := f.check(e.value); why != "" {
-		return a.fail(int(e.line), "profile %q: %s: %s", p.Name, f.Name, why)
+		return a.fail(int(e.line), "%s: %s: %s", t, f.Name, why)
 	}
-	if p.Entries == nil {
-		p.Entries = make([]Entry, 0, 8)
+	if t.Entries == nil {
+		t.Entries = make([]Entry, 0, 8)
 	}
-	p.Entries = append(p.Entries, Entry{Field: f, Value: e.value, Line: int(e.line)})
+	t.Entries = append(t.Entries, Entry{Field: f, Value: e.value, Line: int(e.line)})
 	return nil
 }
 

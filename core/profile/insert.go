@@ -9,25 +9,25 @@ import (
 
 // insertKey puts a new key where a person would look for it: behind the last
 // key of its table, written as the keys around it are.
-func (e *Edit) insertKey(p *Profile, s Override) error {
+func (e *Edit) insertKey(t *table, s Override) error {
 	d := e.doc
 	key := s.Field.Name
 	expect, isExpect := strings.CutPrefix(key, "expect.")
 	if isExpect {
-		if h := d.tableAt("profile", p.Name, "expect"); h >= 0 {
+		if h := d.tableAt(t.kind, t.Name, "expect"); h >= 0 {
 			e.insertInto(h, expect, s.Value)
 			return nil
 		}
 	}
-	if h := d.tableAt("profile", p.Name); h >= 0 {
+	if h := d.tableAt(t.kind, t.Name); h >= 0 {
 		if isExpect && !e.hasDotted(h) {
-			e.insertExpectTable(p, h, expect, s.Value)
+			e.insertExpectTable(t, h, expect, s.Value)
 			return nil
 		}
 		e.insertInto(h, key, s.Value)
 		return nil
 	}
-	return e.insertDotted(p, key, s.Value)
+	return e.insertDotted(t, key, s.Value)
 }
 
 func (d *document) tableAt(path ...string) int {
@@ -104,7 +104,7 @@ func (e *Edit) insert(at int, text string) {
 	e.cuts = append(e.cuts, cut{at, at, text})
 }
 
-func (e *Edit) insertExpectTable(p *Profile, table int, key string, v Value) {
+func (e *Edit) insertExpectTable(p *table, table int, key string, v Value) {
 	d := e.doc
 	first, end := d.headers[table].here()
 	if last := d.lastOf(table); last != nil {
@@ -124,25 +124,25 @@ func (e *Edit) insertExpectTable(p *Profile, table int, key string, v Value) {
 	e.insert(at, text)
 }
 
-// insertDotted adds a key to a profile that has no table line of its own.
-func (e *Edit) insertDotted(p *Profile, key string, v Value) error {
+// insertDotted adds a key to a table that has no line of its own.
+func (e *Edit) insertDotted(t *table, key string, v Value) error {
 	d := e.doc
 	var last *entry
 	for i := range d.entries {
-		if name, _ := d.owner(&d.entries[i]); name == p.Name && len(d.headers[d.entries[i].table].path) < 2 {
+		if kind, name, _ := d.owner(&d.entries[i]); kind == t.kind && name == t.Name && len(d.headers[d.entries[i].table].path) < 2 {
 			last = &d.entries[i]
 		}
 	}
 	if last == nil { // only [profile.NAME.expect] stands in the file
-		h := d.tableAt("profile", p.Name, "expect")
+		h := d.tableAt(t.kind, t.Name, "expect")
 		if h < 0 {
-			return refuse("profile %q can't be changed by this edit; make it by hand (%s:%d)", p.Name, e.file.Path, p.Line)
+			return refuse("%s can't be changed by this edit; make it by hand (%s:%d)", t, e.file.Path, t.Line)
 		}
-		e.insert(d.headers[h].start, "[profile."+nameKey(p.Name)+"]\n"+key+" = "+v.toml()+"\n\n")
+		e.insert(d.headers[h].start, "["+t.kind+"."+nameKey(t.Name)+"]\n"+key+" = "+v.toml()+"\n\n")
 		return nil
 	}
 	if last.inline >= 0 {
-		return refuse("profile %q is written as an inline table (%s:%d); add %s by hand", p.Name, e.file.Path, last.line, key)
+		return refuse("%s is written as an inline table (%s:%d); add %s by hand", t, e.file.Path, last.line, key)
 	}
 	start, end := d.lines(last.start, last.outerEnd)
 	e.insertLine(end, string(d.data[start:last.name.end])+"."+key+" = "+v.toml())

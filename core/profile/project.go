@@ -115,8 +115,8 @@ func (f *File) find(name string) *Profile {
 	return f.project.byName[name]
 }
 
-// InProject reports whether the profile stands in a project's file.
-func (p *Profile) InProject() bool { return p.in != nil && p.in.Project }
+// InProject reports whether the table stands in a project's file.
+func (t *table) InProject() bool { return t.in != nil && t.in.Project }
 
 // UpdateProject edits a project's file as Update does the user's. A new file is
 // readable as the user's umask has it: it is there to be shared.
@@ -221,6 +221,9 @@ func (r *Resolved) Written(key string) (Value, bool) {
 	e, ok := r.lookUp(field)
 	return e.Value, ok
 }
+
+// File is the file that the profile stands in.
+func (r *Resolved) File() *File { return r.file }
 
 // Root is the repository that the profile's file belongs to, "" for the user's.
 func (r *Resolved) Root() string { return r.file.Root }

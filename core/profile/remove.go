@@ -17,17 +17,23 @@ func (f *File) Remove(name string) (*Edit, error) {
 		}
 	}
 	e := f.edit()
-	d := e.doc
 	e.want = slices.DeleteFunc(e.want, func(q *Profile) bool { return q == p })
+	e.cutOut(&p.table)
+	return e, nil
+}
+
+// cutOut takes a table out, with all that belongs to it.
+func (e *Edit) cutOut(t *table) {
+	d := e.doc
 	for i, h := range d.headers {
-		if i == 0 || len(h.path) < 2 || h.path[1] != name {
+		if i == 0 || len(h.path) < 2 || h.path[0] != t.kind || h.path[1] != t.Name {
 			continue
 		}
 		e.cutTable(i)
 	}
 	for i := range d.entries {
 		own := &d.entries[i]
-		if who, _ := d.owner(own); who != name || len(d.headers[own.table].path) > 1 {
+		if kind, name, _ := d.owner(own); kind != t.kind || name != t.Name || len(d.headers[own.table].path) > 1 {
 			continue
 		}
 		start, end := d.lines(own.start, own.outerEnd)
@@ -36,7 +42,6 @@ func (f *File) Remove(name string) (*Edit, error) {
 		}
 		e.cuts = append(e.cuts, cut{start: start, end: end})
 	}
-	return e, nil
 }
 
 // commentAbove widens a table's start to the comment lines directly above it,
@@ -78,34 +83,56 @@ func (f *File) Rename(from, to string) (*Edit, error) {
 	renamed := p.clone()
 	renamed.Name = to
 	e.want[slices.Index(e.want, p)] = renamed
+	e.renameTable(&p.table, to)
+	e.rename("profile", "like", from, to)
+	return e, nil
+}
+
+// renameTable gives a table another name wherever the file writes it.
+func (e *Edit) renameTable(t *table, to string) {
 	for _, h := range e.doc.headers {
-		if len(h.path) >= 2 && h.path[1] == from {
+		if len(h.path) >= 2 && h.path[0] == t.kind && h.path[1] == t.Name {
 			e.cuts = append(e.cuts, cut{int(h.name.start), int(h.name.end), nameKey(to)})
 		}
 	}
 	seen := make(map[int32]bool)
 	for i := range e.doc.entries {
 		own := &e.doc.entries[i]
-		who, field := e.doc.owner(own)
-		if who == from && own.name.end > 0 && !seen[own.name.start] {
+		kind, name, _ := e.doc.owner(own)
+		if kind == t.kind && name == t.Name && own.name.end > 0 && !seen[own.name.start] {
 			seen[own.name.start] = true
 			e.cuts = append(e.cuts, cut{int(own.name.start), int(own.name.end), nameKey(to)})
 		}
-		if field == "like" && own.value.text == from {
+	}
+}
+
+// rename makes every table of a kind whose key names from name to instead.
+func (e *Edit) rename(kind, key, from, to string) {
+	for i := range e.doc.entries {
+		own := &e.doc.entries[i]
+		if of, _, field := e.doc.owner(own); of == kind && field == key && own.value.text == from {
 			e.cuts = append(e.cuts, cut{int(own.valueAt), int(own.end), quote(to)})
 		}
 	}
-	for i, other := range e.want {
-		if other.Text("like") != from {
-			continue
-		}
-		changed := other.clone()
-		for j := range changed.Entries {
-			if changed.Entries[j].Field.Name == "like" {
-				changed.Entries[j].Value = TextValue(to)
+	renamed := func(t *table) {
+		for i := range t.Entries {
+			if t.Entries[i].Field.Name == key {
+				t.Entries[i].Value = TextValue(to)
 			}
 		}
-		e.want[i] = changed
 	}
-	return e, nil
+	for i, other := range e.want {
+		if kind == "profile" && other.Text(key) == from {
+			changed := other.clone()
+			renamed(&changed.table)
+			e.want[i] = changed
+		}
+	}
+	for i, other := range e.wantAliases {
+		if kind == "alias" && other.Text(key) == from {
+			changed := &Alias{table: other.copy()}
+			renamed(&changed.table)
+			e.wantAliases[i] = changed
+		}
+	}
 }

@@ -20,6 +20,7 @@ const (
 	FromOverride OriginKind = "override" // -override on the command line
 	FromFile     OriginKind = "file"     // the profile itself
 	FromLike     OriginKind = "like"     // a profile that it is like
+	FromAlias    OriginKind = "alias"    // the alias that is its address
 	FromEngine   OriginKind = "default"  // the engine's default, or the tool's
 )
 
@@ -29,6 +30,7 @@ type Origin struct {
 	File    string     `json:"file,omitempty"`
 	Line    int        `json:"line,omitempty"`
 	Profile string     `json:"profile,omitempty"` // the profile named by like
+	Alias   string     `json:"alias,omitempty"`   // the alias that sets it
 	Reason  string     `json:"reason,omitempty"`  // why a default is what it is
 }
 
@@ -41,6 +43,8 @@ func (o Origin) String() string {
 		return fmt.Sprintf("%s:%d", filepath.Base(o.File), o.Line)
 	case FromLike:
 		return fmt.Sprintf("like %s, %s:%d", o.Profile, filepath.Base(o.File), o.Line)
+	case FromAlias:
+		return fmt.Sprintf("alias %s, %s:%d", o.Alias, filepath.Base(o.File), o.Line)
 	}
 	return "default: " + o.Reason
 }
@@ -93,6 +97,9 @@ type Resolved struct {
 	chain     []*Profile // the profile, and those that it is like in turn
 	address   string     // the kind of address that counts, "" for none
 
+	service *Chain           // what its alias comes to, nil without one
+	astray  *finding.Finding // why its alias comes to nothing
+
 	pinned     map[string][]byte
 	notVouched *finding.Finding // why nothing of it may be used; nil where it may
 }
@@ -105,6 +112,18 @@ type Environment struct {
 	// Vouch judges a project's profile: nil where the user vouched for what it
 	// uses. Without it nobody did.
 	Vouch func(*Resolved) *finding.Finding
+
+	// Aliases finds what an alias comes to; nil where there are none.
+	Aliases Aliases
+}
+
+// Aliases are the aliases and given hosts that profiles may name.
+type Aliases interface {
+	// Chain follows an alias. The profile that names it is for messages.
+	Chain(word string, by *Resolved) (*Chain, *finding.Finding)
+	// Given is what [hosts] has for a host name. A project's file counts for what
+	// stands in that file.
+	Given(host string, project bool) (GivenHost, bool)
 }
 
 // Resolve finds what p, which must be a profile of f, comes to.
@@ -112,14 +131,42 @@ func (f *File) Resolve(p *Profile, overrides []Override, env Environment) *Resol
 	r := &Resolved{Profile: p, Called: f.Called(p), file: p.in, overrides: overrides, env: env, chain: f.chain(p, overrides)}
 	r.address = addressKind(overrides, r.chain)
 	r.notVouched = r.unvouched()
+	r.follow()
 	return r
+}
+
+// follow finds what the profile's alias comes to.
+func (r *Resolved) follow() {
+	if r.address != "alias" || r.notVouched != nil {
+		return
+	}
+	word, _ := r.lookUp(fieldByName["alias"])
+	if r.env.Aliases == nil {
+		r.astray = finding.New("alias.unknown", "there are no aliases here").Suggest("gharbor show %s", r.Called)
+		return
+	}
+	r.service, r.astray = r.env.Aliases.Chain(word.Value.Text(), r)
+}
+
+// Service is what the profile's alias comes to, nil without one.
+func (r *Resolved) Service() *Chain { return r.service }
+
+// Astray says why the profile's alias comes to nothing, nil where it does not.
+func (r *Resolved) Astray() *finding.Finding { return r.astray }
+
+// Given is what [hosts] of a file has for a host name that the profile dials.
+func (r *Resolved) Given(host string) (GivenHost, bool) {
+	if r.env.Aliases == nil || r.notVouched != nil {
+		return GivenHost{}, false
+	}
+	return r.env.Aliases.Given(host, !r.Own())
 }
 
 // Get returns the effective value of a key. A value whose variable is missing
 // or does not fit is the template itself; Problem says so.
 func (r *Resolved) Get(key string) (Effective, bool) {
 	field := fieldByName[key]
-	if field == nil || field.Address && key != r.address {
+	if field == nil || field.Address && key != r.address && !(key == "socket" && r.service.Text("socket") != "") {
 		return Effective{}, false
 	}
 	e, ok := r.lookUp(field)
@@ -276,6 +323,9 @@ func (r *Resolved) lookUp(field *Field) (Effective, bool) {
 			return Effective{Field: field, Value: own.Value, Origin: o}, true
 		}
 	}
+	if e, link, ok := r.service.Own(field.Name); ok && field.Name != "alias" && field.Name != "note" {
+		return Effective{Field: field, Value: e.Value, Origin: Origin{Kind: FromAlias, Alias: link.Called(), File: link.Path(), Line: e.Line}}, true
+	}
 	return Effective{}, false
 }
 
@@ -390,7 +440,7 @@ func (r *Resolved) byDefault(field *Field) (Effective, bool) {
 			text, reason = "verified", "the address is not on this machine"
 		}
 	case "target":
-		if r.address == "hosts" {
+		if r.address == "hosts" || r.address == "alias" && len(r.Hosts()) != 1 && r.service.Text("socket") == "" {
 			text, reason = "any", "the first that serves"
 		}
 	}
@@ -403,13 +453,19 @@ func (r *Resolved) byDefault(field *Field) (Effective, bool) {
 // Path is the file that the profile stands in.
 func (r *Resolved) Path() string { return r.file.Path }
 
-// Own reports whether the profile has all that it has from the user's own file,
+// Own reports whether the profile has all that it has from the user's own files,
 // and nothing from a project's.
 func (r *Resolved) Own() bool {
-	return !slices.ContainsFunc(r.chain, (*Profile).InProject)
+	for _, p := range r.chain {
+		if p.InProject() {
+			return false
+		}
+	}
+	return r.service == nil || !slices.ContainsFunc(r.service.Links, func(a *Alias) bool { return a.InProject() })
 }
 
-// AddressKind is "host", "hosts", "socket", or "" for a profile without address.
+// AddressKind is "host", "hosts", "socket", "alias", or "" for a profile without
+// address.
 func (r *Resolved) AddressKind() string { return r.address }
 
 // HostPort is one server to try.
@@ -424,27 +480,27 @@ func (r *Resolved) Hosts() []HostPort {
 	if e, ok := r.Get("host"); ok {
 		return []HostPort{{e.Value.Text(), common}}
 	}
+	if r.address == "alias" {
+		return r.service.Addresses(common)
+	}
 	e, ok := r.Get("hosts")
 	if !ok {
 		return nil
 	}
-	var hosts []HostPort
-	for _, item := range e.Value.List() {
-		host, port := SplitHostPort(item)
-		n, err := strconv.Atoi(port)
-		if err != nil {
-			n = common
-		}
-		hosts = append(hosts, HostPort{host, n})
-	}
-	return hosts
+	return hostPorts(e.Value.List(), common)
+}
+
+// Lists reports whether an address is one that the profile or its alias lists, as
+// host and port.
+func (r *Resolved) Lists(host string, port int) bool {
+	return slices.ContainsFunc(r.Hosts(), func(h HostPort) bool { return strings.EqualFold(h.Host, host) && h.Port == port })
 }
 
 // Local reports whether everything that the profile may dial is written as an
 // address of the machine that dials it: this one, or the last hop. DNS has no say
 // in it.
 func (r *Resolved) Local() bool {
-	if r.AddressKind() == "socket" {
+	if r.AddressKind() == "socket" || r.service.Text("socket") != "" {
 		return true
 	}
 	hosts := r.Hosts()
@@ -470,7 +526,7 @@ func LocalHost(host string) bool {
 // Loose resolves values that stand in no file, such as those of a connection
 // URL, as a profile of that name would be.
 func Loose(name string, sets []Override, env Environment) *Resolved {
-	p := &Profile{Name: name}
+	p := &Profile{table: table{Name: name, kind: "profile"}}
 	for _, s := range sets {
 		p.Entries = append(p.Entries, Entry{Field: s.Field, Value: s.Value})
 	}

@@ -36,17 +36,47 @@ func FindHome(lookup func(string) (string, bool)) (Home, error) {
 // ProfilesPath is the user's profile file.
 func (h Home) ProfilesPath() string { return filepath.Join(h.Dir, "profiles.toml") }
 
+// AliasesPath is the user's file of aliases.
+func (h Home) AliasesPath() string { return filepath.Join(h.Dir, "aliases.toml") }
+
 // LocksPath is the folder of the locks of files that are not the tool's own, so
 // that nothing is left beside those.
 func (h Home) LocksPath() string { return filepath.Join(h.Dir, "locks") }
 
 // Load reads the user's profile file; a file that is not there has no
 // profiles. Loose permissions are mended, and said.
-func (h Home) Load() (*File, error) {
-	path := h.ProfilesPath()
+func (h Home) Load() (*File, error) { return h.load(&File{Path: h.ProfilesPath()}) }
+
+// LoadAliases reads the user's file of aliases in the same way.
+func (h Home) LoadAliases() (*File, error) {
+	return h.load(&File{Path: h.AliasesPath(), ForAlias: true})
+}
+
+// LoadOtherAliases reads a file of aliases that is somewhere else. Somebody else's
+// is passed over: they could lead every connection elsewhere.
+func LoadOtherAliases(path string) (*File, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, &FileError{path, 0, "cannot be read: " + reason(err)}
+	}
+	if uid, ok := owner.Of(info); ok && uid != os.Getuid() && uid != 0 {
+		return nil, &FileError{path, 0, ErrForeign.Error()}
+	}
+	if runtime.GOOS != "windows" && info.Mode().Perm()&0o002 != 0 {
+		return nil, &FileError{path, 0, "everybody can change it, so it is passed over"}
+	}
+	data, err := atomicfile.Read(path, MaxFile)
+	if err != nil {
+		return nil, &FileError{path, 0, "cannot be read: " + reason(err)}
+	}
+	return readInto(&File{Path: path, ForAlias: true}, data)
+}
+
+func (h Home) load(f *File) (*File, error) {
+	path := f.Path
 	data, err := atomicfile.Read(path, MaxFile)
 	if errors.Is(err, fs.ErrNotExist) {
-		return Parse(path, nil)
+		return readInto(f, nil)
 	}
 	if err != nil {
 		return nil, &FileError{path, 0, "cannot be read: " + reason(err)}
@@ -57,7 +87,7 @@ func (h Home) Load() (*File, error) {
 		h.Notice(fmt.Sprintf("%s is %s, so others can see what is in it; set GHARBOR_HOME to a folder of its own", h.Dir, why))
 	}
 	h.tighten(path, 0o600)
-	return Parse(path, data)
+	return readInto(f, data)
 }
 
 // reason is the system's reason without the path, which stands before it.
@@ -105,19 +135,28 @@ func (h Home) tighten(path string, mode fs.FileMode) {
 // and replaces the file in one step. Where edit or the check fails nothing
 // has changed.
 func (h Home) Update(ctx context.Context, edit func(*File) (*Edit, error)) error {
+	return h.update(ctx, h.ProfilesPath(), h.Load, edit)
+}
+
+// UpdateAliases edits the user's file of aliases in the same way.
+func (h Home) UpdateAliases(ctx context.Context, edit func(*File) (*Edit, error)) error {
+	return h.update(ctx, h.AliasesPath(), h.LoadAliases, edit)
+}
+
+func (h Home) update(ctx context.Context, path string, load func() (*File, error), edit func(*File) (*Edit, error)) error {
 	if err := os.MkdirAll(h.Dir, 0o700); err != nil {
 		return &FileError{h.Dir, 0, "cannot be made: " + reason(err)}
 	}
-	target, err := atomicfile.Resolve(h.ProfilesPath())
+	target, err := atomicfile.Resolve(path)
 	if err != nil {
-		return &FileError{h.ProfilesPath(), 0, reason(err)}
+		return &FileError{path, 0, reason(err)}
 	}
 	unlock, err := atomicfile.Lock(ctx, target)
 	if err != nil {
 		return &FileError{target + ".lock", 0, reason(err)}
 	}
 	defer unlock()
-	file, err := h.Load()
+	file, err := load()
 	if err != nil {
 		return err
 	}

@@ -7,6 +7,7 @@ package route
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"net"
 	"net/netip"
@@ -33,6 +34,40 @@ type Candidate struct {
 	Socket string // path of the socket itself
 	Folder string // the folder that the profile names, where it names one
 	Behind bool   // hops stand before it: names, loopback and sockets are the last hop's
+
+	Told  string             // who gave the address, where no file has it written: "the SRV record …"
+	Name  string             // the name that a certificate must be for, "" for the host
+	Given *profile.GivenHost // what [hosts] of a file has for the host, nil for nothing
+}
+
+// CertificateName is the name that the server's certificate must be for.
+func (c Candidate) CertificateName() string {
+	if c.Name != "" {
+		return c.Name
+	}
+	return c.Host
+}
+
+// Through are the addresses that a hop is asked to connect to, in order: the host as
+// written, which the hop looks up, or what [hosts] has for it.
+func (c Candidate) Through() []string {
+	if c.Socket != "" || c.Given == nil {
+		return []string{c.String()}
+	}
+	addresses := make([]string, len(c.Given.Addresses))
+	for i, addr := range c.Given.Addresses {
+		addresses[i] = netip.AddrPortFrom(addr, uint16(c.Port)).String()
+	}
+	return addresses
+}
+
+// ToldBy says who gave the address that is dialled, "" where it is as the profile or
+// its alias has it written, or comes from it by DNS.
+func (c Candidate) ToldBy() string {
+	if c.Told == "" && c.Given != nil {
+		return fmt.Sprintf("[hosts] at %s:%d", c.Given.File, c.Given.Line)
+	}
+	return c.Told
 }
 
 // String is the candidate as a person writes it.
@@ -50,13 +85,30 @@ func (c Candidate) Local() bool { return !c.Behind && (c.Socket != "" || profile
 // closing zero on Linux, 104 elsewhere).
 const maxSocketPath = 103
 
-// Candidates lists the servers that a profile may mean, in order.
-func Candidates(r *profile.Resolved) ([]Candidate, *finding.Finding) {
+// Candidates lists the servers that a profile may mean, in the order in which they
+// are written, or in which DNS gives them. A profile whose alias comes to nothing has
+// none, and a finding.
+func (n Network) Candidates(ctx context.Context, r *profile.Resolved) ([]Candidate, *finding.Finding) {
 	behind := len(r.Hops()) > 0
-	if r.AddressKind() != "socket" {
+	if found := r.Astray(); found != nil {
+		return nil, found
+	}
+	if r.AddressKind() != "socket" && r.Text("socket") == "" {
 		var list []Candidate
+		if srv := r.Service().Text("srv"); srv != "" {
+			var found *finding.Finding
+			if list, found = n.records(ctx, srv, r.Service()); found != nil {
+				return nil, found
+			}
+		}
 		for _, h := range r.Hosts() {
-			list = append(list, Candidate{Host: h.Host, Port: h.Port, Behind: behind})
+			list = append(list, Candidate{Host: h.Host, Port: h.Port})
+		}
+		for i := range list {
+			list[i].Behind = behind
+			if given, ok := r.Given(list[i].Host); ok {
+				list[i].Given = &given
+			}
 		}
 		return list, nil
 	}
@@ -118,6 +170,10 @@ type Network struct {
 	Resolve func(ctx context.Context, host string) ([]netip.Addr, error)
 	Dial    func(ctx context.Context, network, address string) (net.Conn, error)
 
+	// Services asks DNS for the SRV records of a name, sorted by priority and, within
+	// one, at random by weight (RFC 2782).
+	Services func(ctx context.Context, name string) ([]*net.SRV, error)
+
 	// Others asks the system's other sources of names for a host that Resolve
 	// does not know. ok is false where they could not be asked. It may be nil.
 	Others func(ctx context.Context, host string) (addrs []netip.Addr, ok bool)
@@ -130,6 +186,10 @@ func System() Network {
 	return Network{
 		Resolve: func(ctx context.Context, host string) ([]netip.Addr, error) {
 			return resolver.LookupNetIP(ctx, "ip", host)
+		},
+		Services: func(ctx context.Context, name string) ([]*net.SRV, error) {
+			_, records, err := resolver.LookupSRV(ctx, "", "", name)
+			return records, err
 		},
 		Dial:   dialer.DialContext,
 		Others: getent,
@@ -171,6 +231,9 @@ func (n Network) Names(ctx context.Context, profileName string, c Candidate) ([]
 	if addr, err := netip.ParseAddr(c.Host); err == nil {
 		return []netip.Addr{addr}, finding.Good("%s is an address", c.Host)
 	}
+	if c.Given != nil {
+		return c.Given.Addresses, finding.Good("%s", c.given())
+	}
 	addrs, err := n.Resolve(ctx, c.Host)
 	if err != nil || len(addrs) == 0 {
 		return nil, finding.Failed(n.nameFinding(ctx, profileName, c.Host, err))
@@ -183,6 +246,28 @@ func (n Network) Names(ctx context.Context, profileName string, c Candidate) ([]
 		texts[i] = addrs[i].String()
 	}
 	return addrs, finding.Good("%s is %s", c.Host, strings.Join(texts, ", "))
+}
+
+// given says what [hosts] has for the host.
+func (c Candidate) given() string {
+	texts := make([]string, len(c.Given.Addresses))
+	for i, a := range c.Given.Addresses {
+		texts[i] = a.String()
+	}
+	return fmt.Sprintf("%s is %s, by [hosts] at %s:%d; DNS is not asked", c.Host, strings.Join(texts, ", "), filepath.Base(c.Given.File), c.Given.Line)
+}
+
+// For is the network as a profile's files have it: names in their [hosts] are not
+// asked of DNS, those of jump hosts neither.
+func (n Network) For(r *profile.Resolved) Network {
+	resolve := n.Resolve
+	n.Resolve = func(ctx context.Context, host string) ([]netip.Addr, error) {
+		if given, ok := r.Given(host); ok {
+			return given.Addresses, nil
+		}
+		return resolve(ctx, host)
+	}
+	return n
 }
 
 func (n Network) nameFinding(ctx context.Context, profileName, host string, err error) *finding.Finding {

@@ -155,7 +155,7 @@ func TestCandidates(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		got, found := Candidates(f.Resolve(f.Lookup("tides"), nil, profile.Environment{}))
+		got, found := Network{}.Candidates(t.Context(), f.Resolve(f.Lookup("tides"), nil, profile.Environment{}))
 		if found != nil || len(got) != len(c.want) {
 			t.Fatalf("%s: %v %v", c.text, got, found)
 		}

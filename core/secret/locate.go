@@ -54,6 +54,8 @@ type Query struct {
 	TLSAuthority string   // the path of tls-ca, "" for the system's authorities
 	TLSName      string   // tls-name, "" for the host
 	Project      bool     // the profile has something from a project's file
+	Aliases      []Link   // that the address is from: the one named, and those that it names in turn
+	Told         string   // who gave the address, "" where a file has it written
 
 	Pinned map[string][]byte // bytes to take in place of a file's, by path
 }

@@ -7,6 +7,13 @@ import (
 	"gentleharbor/core/finding"
 )
 
+// Link is an alias that an address is from.
+type Link struct {
+	Name string
+	File string // the project's file that it stands in, "" for one of the user's
+	TLS  string // the TLS rule that it or one behind it says, "" for none
+}
+
 // SettingKey is the key that names the source, as set takes it.
 func (q Query) SettingKey() string {
 	if q.Setting == "" {

@@ -68,7 +68,7 @@ func newWorld(t *testing.T, serve func(net.Conn), change func(*Options)) *world 
 	if found != nil {
 		t.Fatal(found.Cause)
 	}
-	servers, _ := route.Candidates(p)
+	servers, _ := route.Network{}.Candidates(t.Context(), p)
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)

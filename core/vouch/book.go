@@ -3,6 +3,7 @@ package vouch
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"slices"
 	"strings"
@@ -10,6 +11,7 @@ import (
 
 	"github.com/pelletier/go-toml/v2"
 
+	"gentleharbor/core/alias"
 	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
@@ -52,10 +54,10 @@ func (b Book) Records() ([]Record, error) {
 	return file.Vouched, nil
 }
 
-// find is the record of a project's profile.
-func find(records []Record, p *profile.Resolved) *Record {
+// find is the record of a profile, or of an alias by its word, of a project's file.
+func find(records []Record, path, name string) *Record {
 	for i, r := range records {
-		if r.File == p.Path() && r.Profile == p.Profile.Name {
+		if r.File == path && r.Profile == name {
 			return &records[i]
 		}
 	}
@@ -65,20 +67,44 @@ func find(records []Record, p *profile.Resolved) *Record {
 // Judge is a profile.Environment's Vouch: nil where what the profile uses now is
 // what was vouched for.
 func (b Book) Judge(p *profile.Resolved) *finding.Finding {
-	uses, state, record, err := b.state(p)
-	name := p.Profile.Name
+	uses, state, record, err := b.state(p.Path(), p.Profile.Name, func() Uses { return Of(p) })
 	switch {
-	case err != nil:
-		return finding.New("profile.not-vouched", "what was vouched for can't be read, so no project's profile is used").
-			Saw("%s", clean.Line(err.Error(), 300)).
-			Suggest("mv %s %s.old && gharbor vouch %s", clean.Shell(b.Path), clean.Shell(b.Path), name)
-	case state == Vouched:
+	case err == nil && state == Vouched:
 		p.Pin(uses.Files)
 		return nil
-	case state == Never:
-		return profile.NotVouched(name)
+	case err == nil && state == Never:
+		return profile.NotVouched(p.Profile.Name)
+	case err != nil:
+		return b.unreadable("profile.not-vouched", "no project's profile is used", p.Profile.Name, err)
 	}
-	found := finding.New("profile.not-vouched", "what the project's profile uses has changed since you vouched for it on %s", record.At.Local().Format(time.DateOnly))
+	return lapsed("profile.not-vouched", "what the project's profile uses", p.Profile.Name, record, uses)
+}
+
+// JudgeAlias is nil where an alias of a project's file leads where it led when it was
+// vouched for.
+func (b Book) JudgeAlias(a *profile.Alias, home string) *finding.Finding {
+	word := AliasWord + a.Name
+	uses, state, record, err := b.state(a.Path(), word, func() Uses { return OfAlias(a, home) })
+	switch {
+	case err == nil && state == Vouched:
+		return nil
+	case err == nil && state == Never:
+		return alias.NotVouched(a)
+	case err != nil:
+		return b.unreadable("alias.not-vouched", "no project's alias is used", word, err)
+	}
+	return lapsed("alias.not-vouched", fmt.Sprintf("where the project's alias %s leads", a.Name), word, record, uses)
+}
+
+func (b Book) unreadable(code, so, name string, err error) *finding.Finding {
+	return finding.New(code, "what was vouched for can't be read, so %s", so).
+		Saw("%s", clean.Line(err.Error(), 300)).
+		Suggest("mv %s %s.old && gharbor vouch %s", clean.Shell(b.Path), clean.Shell(b.Path), name)
+}
+
+// lapsed is the finding for what has changed since, with the difference.
+func lapsed(code, what, name string, record *Record, uses Uses) *finding.Finding {
+	found := finding.New(code, "%s has changed since you vouched for it on %s", what, record.At.Local().Format(time.DateOnly))
 	for _, line := range Difference(record.Uses, uses.Lines) {
 		found.Saw("%s", clean.Line(line, 300))
 	}
@@ -95,25 +121,43 @@ const (
 	Vouched State = "vouched"
 )
 
-func (b Book) state(p *profile.Resolved) (Uses, State, *Record, error) {
+func (b Book) state(path, name string, of func() Uses) (Uses, State, *Record, error) {
 	records, err := b.Records()
 	if err != nil {
 		return Uses{}, Never, nil, err
 	}
-	record := find(records, p)
+	record := find(records, path, name)
 	if record == nil {
 		return Uses{}, Never, nil, nil // nothing of it is looked at
 	}
-	uses := Of(p)
+	uses := of()
 	if uses.Hash != record.Hash || uses.Trouble != "" {
 		return uses, Lapsed, record, nil
 	}
 	return uses, Vouched, record, nil
 }
 
-// StateOf says whether a sealed profile was vouched for, and what was then.
-func (b Book) StateOf(p *profile.Resolved) (State, *Record, error) {
-	_, state, record, err := b.state(p)
+// Item is a profile or an alias of a project's file that can be vouched for.
+type Item struct {
+	Name string // "tides", "alias:archive"
+	Path string // of the file
+	Line int
+	Uses func() Uses
+}
+
+// ProfileItem is a sealed profile as one.
+func ProfileItem(p *profile.Resolved) Item {
+	return Item{Name: p.Profile.Name, Path: p.Path(), Line: p.Profile.Line, Uses: func() Uses { return Of(p) }}
+}
+
+// AliasItem is an alias as one; home is the user's home folder.
+func AliasItem(a *profile.Alias, home string) Item {
+	return Item{Name: AliasWord + a.Name, Path: a.Path(), Line: a.Line, Uses: func() Uses { return OfAlias(a, home) }}
+}
+
+// StateOf says whether something was vouched for, and what was then.
+func (b Book) StateOf(i Item) (State, *Record, error) {
+	_, state, record, err := b.state(i.Path, i.Name, i.Uses)
 	return state, record, err
 }
 

@@ -1,4 +1,4 @@
-// Package vouch decides whether a profile of a project's file may be used. A
+// Package vouch decides whether a profile or an alias of a project's file may be used. A
 // cloned repository may hold a hostile one, so its profiles do nothing until the
 // user has seen what each would use and said yes. What is recorded is those uses,
 // with a hash of every file inside the repository that they name: a change of a
@@ -18,6 +18,7 @@ import (
 	"slices"
 	"strings"
 
+	"gentleharbor/core/alias"
 	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/profile"
@@ -27,9 +28,9 @@ import (
 // maxFile bounds a file that is hashed: certificates and scripts are far smaller.
 const maxFile = 4 << 20
 
-// Uses is what a project's profile would use.
+// Uses is what a project's profile would use, or where its alias leads.
 type Uses struct {
-	Profile string
+	Profile string            // its name; of an alias "alias:NAME"
 	Lines   []string          // for people, one use each, in a fixed order; part of the hash
 	Files   map[string][]byte // the bytes of the files inside the repository, by absolute path
 	Hash    string            // SHA-256 of the lines, hexadecimal; the same in every clone
@@ -38,16 +39,18 @@ type Uses struct {
 
 // collector gathers lines.
 type collector struct {
-	p *profile.Resolved
+	p    *profile.Resolved // nil for an alias
+	file *profile.File     // the project's
+	home string            // the user's home folder
 	Uses
 }
 
 // Of finds what a project's profile uses. Nothing is expanded, run or dialled;
 // files inside the repository are read once, and hashed from what was read.
 func Of(p *profile.Resolved) Uses {
-	c := &collector{p: p, Uses: Uses{Profile: p.Profile.Name, Files: make(map[string][]byte)}}
+	c := &collector{p: p, file: p.File(), home: p.Home(), Uses: Uses{Profile: p.Profile.Name, Files: make(map[string][]byte)}}
 	c.value("engine", "engine")
-	for _, key := range []string{"host", "hosts", "socket", "port", "target"} {
+	for _, key := range []string{"alias", "host", "hosts", "socket", "port", "target", "service", "instance", "as"} {
 		c.value(key, map[string]string{"hosts": "hosts", "target": "which host"}[key])
 	}
 	c.value("database", "database")
@@ -59,7 +62,7 @@ func Of(p *profile.Resolved) Uses {
 	c.value("tls-name", "certificate name")
 	for _, key := range []string{"tls-ca", "tls-cert", "tls-key", "server-key"} {
 		if v, ok := p.Written(key); ok {
-			c.file(key, v.Text())
+			c.named(key, v.Text())
 		}
 	}
 	c.variables()
@@ -67,8 +70,89 @@ func Of(p *profile.Resolved) Uses {
 	for _, h := range p.Hops() {
 		c.hop(h)
 	}
+	if v, ok := p.Written("alias"); ok {
+		c.aliases(v.Text())
+	}
+	c.hosts()
 	c.Hash = sum(strings.Join(c.Lines, "\n"))
 	return c.Uses
+}
+
+// AliasWord is what an alias of a project's file is called among what was vouched
+// for, before its name.
+const AliasWord = "alias:"
+
+// OfAlias finds where an alias of a project's file leads, as far as that file says.
+func OfAlias(a *profile.Alias, home string) Uses {
+	c := &collector{file: a.File(), home: home, Uses: Uses{Profile: AliasWord + a.Name, Files: make(map[string][]byte)}}
+	c.aliases(a.Name)
+	c.hosts()
+	c.Hash = sum(strings.Join(c.Lines, "\n"))
+	return c.Uses
+}
+
+// aliases gathers what the project's aliases behind a name say. One of the user's own
+// would be used in their place: it is not the project's, and the same in no clone.
+func (c *collector) aliases(word string) {
+	for _, a := range alias.Within(c.file, word) {
+		for _, e := range a.Entries {
+			at := "alias " + a.Name + " " + e.Field.Name
+			switch {
+			case e.Field.Name == "note":
+			case e.Field.Path:
+				c.named(at, e.Value.Text())
+			default:
+				c.line(at, strings.Join(e.Value.List(), ", "))
+			}
+		}
+	}
+}
+
+// hosts gathers the addresses that the project's file gives to names that are dialled;
+// all of them, where a name is known only when it is.
+func (c *collector) hosts() {
+	names, all := c.dialled()
+	for _, h := range c.file.Hosts {
+		if !all && !slices.Contains(names, h.Name) {
+			continue
+		}
+		addresses := make([]string, len(h.Addresses))
+		for i, addr := range h.Addresses {
+			addresses[i] = addr.String()
+		}
+		c.line("given host", h.Name+" is "+strings.Join(addresses, ", "))
+	}
+}
+
+// dialled are the host names that stand in the file for what is dialled; all is set
+// where there are others that the environment or DNS will say.
+func (c *collector) dialled() (names []string, all bool) {
+	add := func(items ...string) {
+		for _, item := range items {
+			host, _ := profile.SplitHostPort(item)
+			names = append(names, strings.ToLower(strings.TrimSuffix(host, ".")))
+			all = all || strings.Contains(item, "$")
+		}
+	}
+	word := strings.TrimPrefix(c.Profile, AliasWord)
+	if c.p != nil {
+		for _, key := range []string{"host", "hosts"} {
+			v, _ := c.p.Written(key)
+			add(v.List()...)
+		}
+		for _, h := range c.p.Hops() {
+			e, _ := h.Written("host")
+			add(e.Value.Text())
+		}
+		v, _ := c.p.Written("alias")
+		word = v.Text()
+	}
+	for _, a := range alias.Within(c.file, word) {
+		e, _ := a.Own("addresses")
+		add(e.Value.List()...)
+		all = all || a.Text("srv") != ""
+	}
+	return names, all
 }
 
 // hop gathers what a jump host or proxy on the way would use.
@@ -84,7 +168,7 @@ func (c *collector) hop(h profile.EffectiveHop) {
 			c.line(at+"key", "the usual key files in ~/.ssh, or those of your SSH client configuration, are offered")
 		case !ok:
 		case f.Name == "key":
-			c.file(at+"key", e.Value.Text())
+			c.named(at+"key", e.Value.Text())
 		case f.Name == "secret" || f.Name == "key-secret":
 			c.hopSecret(h, f.Name)
 		default:
@@ -105,13 +189,16 @@ func (c *collector) hopSecret(h profile.EffectiveHop, key string) {
 	kind, arg, _ := strings.Cut(e.Value.Text(), ":")
 	switch kind {
 	case "file":
-		c.file(at, arg)
+		c.named(at, arg)
 	case "command":
 		c.words(at+" command", h.Command(key))
 	default:
 		c.line(at, e.Value.Text())
 	}
 }
+
+// folder is where relative paths of the project's file begin.
+func (c *collector) folder() string { return filepath.Dir(c.file.Path) }
 
 func sum(text string) string {
 	sum := sha256.Sum256([]byte(text))
@@ -177,7 +264,7 @@ func (c *collector) secret() {
 			c.line("secret", "optionfile")
 		}
 	default:
-		c.file("secret "+kind, arg)
+		c.named("secret "+kind, arg)
 	}
 }
 
@@ -216,7 +303,7 @@ func (c *collector) words(what string, words []string) {
 	for _, word := range words[1:] {
 		for _, path := range fileWords(word) {
 			if !filepath.IsAbs(path) {
-				path = filepath.Join(c.p.Folder(), path)
+				path = filepath.Join(c.folder(), path)
 			}
 			if info, err := os.Stat(path); err == nil && c.inside(path) {
 				if info.IsDir() {
@@ -242,12 +329,12 @@ func fileWords(word string) []string {
 // whole makes a path that stands in the project's file absolute.
 func (c *collector) whole(path string) string {
 	if path == "~" || strings.HasPrefix(path, "~/") {
-		return filepath.Join(c.p.Home(), strings.TrimPrefix(path, "~"))
+		return filepath.Join(c.home, strings.TrimPrefix(path, "~"))
 	}
 	if filepath.IsAbs(path) {
 		return filepath.Clean(path)
 	}
-	return filepath.Join(c.p.Folder(), path)
+	return filepath.Join(c.folder(), path)
 }
 
 // inside reports whether a path is within the repository, by its name or by
@@ -257,25 +344,25 @@ func (c *collector) inside(path string) bool {
 		rel, err := filepath.Rel(root, path)
 		return err == nil && rel != ".." && !strings.HasPrefix(rel, "../")
 	}
-	if under(path, c.p.Root()) {
+	if under(path, c.file.Root) {
 		return true
 	}
 	real, err := filepath.EvalSymlinks(path)
-	root, rootErr := filepath.EvalSymlinks(c.p.Root())
+	root, rootErr := filepath.EvalSymlinks(c.file.Root)
 	return err == nil && rootErr == nil && under(real, root)
 }
 
 // relative is a path as it is in every clone: from the repository's root where it
 // is inside.
 func (c *collector) relative(path string) string {
-	if rel, err := filepath.Rel(c.p.Root(), path); err == nil && filepath.IsAbs(path) && rel != ".." && !strings.HasPrefix(rel, "../") {
+	if rel, err := filepath.Rel(c.file.Root, path); err == nil && filepath.IsAbs(path) && rel != ".." && !strings.HasPrefix(rel, "../") {
 		return "./" + rel
 	}
 	return path
 }
 
-// file is a file that a key names: hashed where it is the repository's.
-func (c *collector) file(what, written string) {
+// named is a file that a key names: hashed where it is the repository's.
+func (c *collector) named(what, written string) {
 	path := c.whole(written)
 	if c.inside(path) {
 		c.hash(what, path)

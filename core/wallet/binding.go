@@ -1,6 +1,7 @@
 package wallet
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -21,10 +22,11 @@ import (
 // Binding says where an entry may be sent: an address with all that makes it
 // this address, or an alias.
 type Binding struct {
-	Profile   string       `json:"profile,omitempty"` // the user's own profile that it was made from
-	Alias     string       `json:"alias,omitempty"`   // alone
-	Hop       string       `json:"hop,omitempty"`     // alone: a jump host or proxy as a profile writes it, "user@host:port"
-	Key       string       `json:"key,omitempty"`     // alone: the absolute path of a private key file
+	Profile   string       `json:"profile,omitempty"`    // the user's own profile that it was made from
+	Alias     string       `json:"alias,omitempty"`      // alone, but for Profile and AliasFile
+	AliasFile string       `json:"alias_file,omitempty"` // the project's file that the alias stands in, "" for one of the user's
+	Hop       string       `json:"hop,omitempty"`        // alone: a jump host or proxy as a profile writes it, "user@host:port"
+	Key       string       `json:"key,omitempty"`        // alone: the absolute path of a private key file
 	Engine    string       `json:"engine,omitempty"`
 	Addresses []string     `json:"addresses,omitempty"` // "host:port" or a socket's path, as written, in small letters
 	Hops      []string     `json:"hops,omitempty"`      // in order from here
@@ -38,6 +40,9 @@ func BindingOf(p *profile.Resolved) (Binding, error) {
 	if found := p.Problem(); found != nil {
 		return Binding{}, errors.New(found.Cause)
 	}
+	if p.AddressKind() == "alias" {
+		return ofAlias(p)
+	}
 	b := Binding{Engine: p.Text("engine"), Hops: p.HopWords(), TLS: tlsrule.Rule(p.Text("tls")), TLSName: strings.ToLower(p.Text("tls-name"))}
 	if p.Own() {
 		b.Profile = p.Profile.Name
@@ -45,7 +50,7 @@ func BindingOf(p *profile.Resolved) (Binding, error) {
 	if b.Engine == "" || p.AddressKind() == "" {
 		return Binding{}, fmt.Errorf("the profile %s has no engine or no address yet", p.Profile.Name)
 	}
-	candidates, found := route.Candidates(p)
+	candidates, found := route.Network{}.Candidates(context.Background(), p) // without an alias, nothing is asked
 	if found != nil {
 		return Binding{}, errors.New(found.Cause)
 	}
@@ -59,6 +64,29 @@ func BindingOf(p *profile.Resolved) (Binding, error) {
 		b.TLSName = ""
 	}
 	return b, err
+}
+
+// ofAlias binds to the alias that a profile names: where that leads later, the secret
+// may be sent too.
+func ofAlias(p *profile.Resolved) (Binding, error) {
+	if found := p.Astray(); found != nil {
+		return Binding{}, errors.New(found.Cause)
+	}
+	b := ToAlias(p.Service().Links[0])
+	if p.Own() {
+		b.Profile = p.Profile.Name
+	}
+	return b, nil
+}
+
+// ToAlias binds to an alias. One of a project's file is another alias than one of the
+// same name elsewhere.
+func ToAlias(a *profile.Alias) Binding {
+	b := Binding{Alias: a.Name}
+	if a.InProject() {
+		b.AliasFile = a.Path()
+	}
+	return b
 }
 
 // authority is what tells one file of authorities from another: the SHA-256 of
@@ -78,6 +106,8 @@ func authority(path string) (string, error) {
 // String says where the binding leads, in one line.
 func (b Binding) String() string {
 	switch {
+	case b.Alias != "" && b.AliasFile != "":
+		return "alias:" + b.Alias + " of " + clean.Line(b.AliasFile, 200)
 	case b.Alias != "":
 		return "alias:" + b.Alias
 	case b.Hop != "":
@@ -103,7 +133,7 @@ func (b Binding) String() string {
 
 // Same reports whether two bindings let the same be done.
 func (b Binding) Same(o Binding) bool {
-	return b.Profile == o.Profile && b.Alias == o.Alias && b.Hop == o.Hop && b.Key == o.Key && b.leads(o)
+	return b.Profile == o.Profile && b.Alias == o.Alias && b.AliasFile == o.AliasFile && b.Hop == o.Hop && b.Key == o.Key && b.leads(o)
 }
 
 func (b Binding) leads(o Binding) bool {
@@ -117,9 +147,8 @@ func (b Binding) objection(q secret.Query) string {
 		return b.otherKind(q)
 	}
 	if b.Alias != "" {
-		return "it is bound to the alias " + b.Alias + ", and this address is none"
+		return b.ofAnother(q)
 	}
-	strength := []tlsrule.Rule{"", tlsrule.Off, tlsrule.Offered, tlsrule.Required, tlsrule.Verified}
 	socket := strings.HasPrefix(q.Address, "/") // a socket is never encrypted
 	switch {
 	case !engine.SameFamily(b.Engine, q.Engine):
@@ -130,7 +159,7 @@ func (b Binding) objection(q secret.Query) string {
 		return "it is bound to another way there: " + orNone(b.Hops, "no hop") + ", and this is " + orNone(q.Hops, "no hop")
 	case socket:
 		return ""
-	case slices.Index(strength, tlsrule.Rule(q.TLS)) < slices.Index(strength, b.TLS):
+	case weaker(q.TLS, string(b.TLS)):
 		return fmt.Sprintf("it is bound to tls = %q, and this asks for less: %q", b.TLS, q.TLS)
 	case b.TLS != tlsrule.Verified:
 		return ""
@@ -141,6 +170,44 @@ func (b Binding) objection(q secret.Query) string {
 		return "it is bound to another authority than this tls-ca"
 	}
 	return ""
+}
+
+// weaker reports whether one TLS rule asks for less than another.
+func weaker(rule, than string) bool {
+	strength := []tlsrule.Rule{"", tlsrule.Off, tlsrule.Offered, tlsrule.Required, tlsrule.Verified}
+	return slices.Index(strength, tlsrule.Rule(rule)) < slices.Index(strength, tlsrule.Rule(than))
+}
+
+// ofAnother says why what is bound to an alias may not be sent, "" where it may: to
+// an address that this very alias leads to.
+func (b Binding) ofAnother(q secret.Query) string {
+	if len(q.Aliases) == 0 {
+		return "it is bound to the alias " + b.Alias + ", and this address is none"
+	}
+	why := fmt.Sprintf("it is bound to the alias %s, and this is the alias %s", b.Alias, q.Aliases[0].Name)
+	for _, link := range q.Aliases {
+		switch {
+		case link.Name != b.Alias:
+		case link.File != b.AliasFile && b.AliasFile == "":
+			why = fmt.Sprintf("it is bound to your own alias %s, and this is one of that name in %s", b.Alias, link.File)
+		case link.File != b.AliasFile:
+			why = fmt.Sprintf("it is bound to the alias %s of %s, and this is another of that name", b.Alias, b.AliasFile)
+		case weaker(q.TLS, link.TLS):
+			return fmt.Sprintf("the alias %s says tls = %q, and this asks for less: %q", b.Alias, link.TLS, q.TLS)
+		default:
+			return ""
+		}
+	}
+	return why
+}
+
+// told says why a secret may not be sent to an address that no file has written, ""
+// where it may: with TLS that is verified against a name that one has.
+func told(q secret.Query) string {
+	if q.Told == "" || q.TLS == string(tlsrule.Verified) {
+		return ""
+	}
+	return fmt.Sprintf("%s gave the address %s, and to such a one it is sent only with tls = \"verified\"; this asks for %q", q.Told, q.Address, q.TLS)
 }
 
 func lower(address string) string {
@@ -167,8 +234,11 @@ func orHost(name string) string {
 // Is reports whether a word, as given to unbind, names the binding: the profile
 // that it was made from, alias:NAME, or one of its addresses.
 func (b Binding) Is(word string) bool {
-	if b.Alias != "" || b.Hop != "" || b.Key != "" {
+	if b.Hop != "" || b.Key != "" {
 		return word == b.String()
+	}
+	if b.Alias != "" {
+		return word == b.String() || word == "alias:"+b.Alias || word == "alias:"+profile.ProjectPrefix+b.Alias || word == b.Profile && word != ""
 	}
 	if _, rest, ok := strings.Cut(word, "://"); ok {
 		word = rest

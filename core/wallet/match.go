@@ -17,10 +17,13 @@ func (w *Wallet) match(q secret.Query) (*Entry, *finding.Finding) {
 	}
 	var fits []*Entry
 	var near []string
-	profile, address := mustJSON(q.Profile), mustJSON(lower(q.Address))
+	wanted := [][]byte{mustJSON(q.Profile), mustJSON(lower(q.Address))}
+	for _, link := range q.Aliases {
+		wanted = append(wanted, mustJSON(link.Name))
+	}
 	for i := range w.Entries {
 		e := &w.Entries[i]
-		if !e.mentions(profile) && !e.mentions(address) {
+		if !slices.ContainsFunc(wanted, e.mentions) {
 			continue
 		}
 		if err := w.unfold(e); err != nil {
@@ -35,7 +38,7 @@ func (w *Wallet) match(q secret.Query) (*Entry, *finding.Finding) {
 			fits = append(fits, e)
 		case own && e.serves(q):
 			return nil, w.elsewhere(e, q, why)
-		case own || slices.ContainsFunc(e.Bindings, func(b Binding) bool { return slices.Contains(b.Addresses, lower(q.Address)) }):
+		case own || slices.ContainsFunc(e.Bindings, func(b Binding) bool { return b.near(q) }):
 			near = append(near, fmt.Sprintf("entry %s: %s", e.Name, why))
 		}
 	}
@@ -52,7 +55,9 @@ func (w *Wallet) match(q secret.Query) (*Entry, *finding.Finding) {
 		for _, line := range near[:min(len(near), 3)] {
 			found.Saw("%s", line)
 		}
-		if len(near) == 0 {
+		if len(near) == 0 && len(q.Aliases) > 0 {
+			found.Saw("none of its %d %s is bound to the alias %s", len(w.Entries), entries(len(w.Entries)), q.Aliases[0].Name)
+		} else if len(near) == 0 {
 			found.Saw("none of its %d %s is bound to %s", len(w.Entries), entries(len(w.Entries)), clean.Quoted(q.Address))
 		}
 		return nil, found.Suggest("gharbor wallet put %s -bind %s", entryName(q), clean.Shell(bindWord(q)))
@@ -84,7 +89,7 @@ func (w *Wallet) named(q secret.Query) (*Entry, *finding.Finding) {
 	if err := w.unfold(e); err != nil {
 		return nil, err.(*secret.Failure).Found
 	}
-	if len(e.Bindings) == 0 && !q.Project && e.serves(q) {
+	if len(e.Bindings) == 0 && !q.Project && e.serves(q) && told(q) == "" {
 		return e, nil // the user's own profile names it; audit says that it is bound to nothing
 	}
 	if why := e.objection(q); why != "" {
@@ -104,14 +109,26 @@ func (e *Entry) objection(q secret.Query) string {
 	why := "it is bound to nothing"
 	for i, b := range e.Bindings {
 		objection := b.objection(q)
+		if objection == "" && q.Kind == secret.OfDatabase {
+			objection = told(q)
+		}
 		if objection == "" {
 			return ""
 		}
-		if i == 0 || slices.Contains(b.Addresses, lower(q.Address)) {
+		if i == 0 || b.near(q) {
 			why = objection
 		}
 	}
+	if len(e.Bindings) == 0 && told(q) != "" {
+		return told(q)
+	}
 	return why
+}
+
+// near reports whether a binding is to the very address or alias, whatever else may
+// object.
+func (b Binding) near(q secret.Query) bool {
+	return slices.Contains(b.Addresses, lower(q.Address)) || slices.ContainsFunc(q.Aliases, func(l secret.Link) bool { return l.Name == b.Alias })
 }
 
 // elsewhere refuses an entry. It never falls through to another source.
@@ -121,8 +138,15 @@ func (w *Wallet) elsewhere(e *Entry, q secret.Query, why string) *finding.Findin
 		Suggest("gharbor wallet bind %s %s   # after making sure that this is where it belongs", e.Name, clean.Shell(bindWord(q)))
 }
 
-// bindWord is what binds an entry to what is asked for, as put and bind take it.
+// bindWord is what binds an entry to what is asked for, as put and bind take it. An
+// alias is bound to by its name: it may lead elsewhere tomorrow.
 func bindWord(q secret.Query) string {
+	if len(q.Aliases) > 0 && q.Kind == secret.OfDatabase {
+		if q.Aliases[0].File != "" {
+			return "alias:project:" + q.Aliases[0].Name
+		}
+		return "alias:" + q.Aliases[0].Name
+	}
 	if q.Kind == secret.OfDatabase {
 		return q.Profile
 	}

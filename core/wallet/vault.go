@@ -57,14 +57,19 @@ func (v *Vault) Find(q secret.Query, byDefault bool) (*secret.Located, *finding.
 		return nil, found
 	}
 	value := e.Secret
-	return &secret.Located{Place: w.place(e), Read: func(context.Context) (secret.Value, error) { return value, nil }}, nil
+	return &secret.Located{Place: w.place(e, q), Read: func(context.Context) (secret.Value, error) { return value, nil }}, nil
 }
 
 // place says where a secret was, by wallet and entry.
-func (w *Wallet) place(e *Entry) string {
+func (w *Wallet) place(e *Entry, q secret.Query) string {
 	text := fmt.Sprintf("wallet %s, entry %s, opened by %s", clean.Line(w.File.Path, 200), e.Name, w.Through)
 	if len(e.Bindings) == 0 {
 		text += " (bound to nothing)"
+	}
+	for _, b := range e.Bindings {
+		if b.Alias != "" && b.ofAnother(q) == "" {
+			return text + ", released to " + b.String()
+		}
 	}
 	return text
 }

@@ -14,6 +14,7 @@ import (
 	"runtime/debug"
 	"strings"
 
+	"gentleharbor/core/alias"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile"
@@ -80,6 +81,7 @@ type call struct {
 	loaded   *profile.File
 	broken   error // what is wrong with the project's file
 	vouched  vouch.Book
+	book     *alias.Book // the aliases, once loaded
 }
 
 // maker makes a command by its name: a run makes the one that it is of.

@@ -80,9 +80,9 @@ func (c *call) export(ctx context.Context, o exportOptions) error {
 			c.Notice("the profile has no password, so none is in what follows")
 		}
 	}
-	conn, found := handover.Of(p, value)
-	if found != nil {
-		return &secret.Failure{Found: found}
+	conn, err := handOver(ctx, p, value)
+	if err != nil {
+		return err
 	}
 	if conn, err = c.throughTunnel(p, conn); err != nil {
 		return err

@@ -149,7 +149,7 @@ func (c *call) pinHops(ctx context.Context, o pinOptions) error {
 	if err != nil {
 		return err
 	}
-	d := &hop.Dialer{Network: route.System(), Finder: finder, Profile: p.Called}
+	d := &hop.Dialer{Network: route.System().For(p), Finder: finder, Profile: p.Called}
 	var link *hop.Link
 	defer func() { link.Close() }()
 	for i, h := range hops {

@@ -151,6 +151,8 @@ func address(r *profile.Resolved) string {
 		return host + ":" + port
 	case "socket":
 		return shown(r, "socket")
+	case "alias":
+		return "alias " + shown(r, "alias")
 	case "hosts":
 		hosts := r.Hosts()
 		return fmt.Sprintf("%s:%d and %d more", clean.Line(hosts[0].Host, 60), hosts[0].Port, len(hosts)-1)

@@ -5,7 +5,9 @@ import (
 	"path/filepath"
 	"runtime/debug"
 
+	"gentleharbor/core/alias"
 	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/vouch"
 )
@@ -33,9 +35,30 @@ func (c *call) load() (*profile.File, error) {
 			return nil, err
 		}
 		c.attach(file)
+		if err := c.loadAliases(file); err != nil {
+			return nil, err
+		}
 		c.loaded = file
 	}
 	return c.loaded, nil
+}
+
+// loadAliases reads the files of aliases: the user's, and the project's behind them.
+func (c *call) loadAliases(file *profile.File) error {
+	h, err := c.home()
+	if err != nil {
+		return err
+	}
+	c.book, err = alias.Load(h, c.Lookup, c.environment().Home, func(err error) { c.Notice("%s", clean.Line(err.Error(), 0)) })
+	if err != nil {
+		return err
+	}
+	c.book.Project = file.Attached()
+	c.book.Vouch = func(a *profile.Alias) *finding.Finding { return c.vouched.JudgeAlias(a, c.book.Home) }
+	for _, f := range c.book.Files {
+		c.log.Debug("aliases", "file", f.Path, "count", len(f.Aliases))
+	}
+	return nil
 }
 
 // attach looks for a project's file. One that is wrong, or somebody else's, is
@@ -120,7 +143,11 @@ func (c *call) environment() profile.Environment {
 			c.vouched = vouch.Book{Path: filepath.Join(h.Dir, "vouched.toml")}
 		}
 	}
-	return profile.Environment{Lookup: c.Lookup, Home: home, Vouch: c.vouched.Judge}
+	env := profile.Environment{Lookup: c.Lookup, Home: home, Vouch: c.vouched.Judge}
+	if c.book != nil {
+		env.Aliases = c.book
+	}
+	return env
 }
 
 // account is the name of the system account, as its environment says.

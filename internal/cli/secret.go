@@ -10,6 +10,7 @@ import (
 
 	"gentleharbor/core/check"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/route"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/wallet"
 )
@@ -44,7 +45,7 @@ to the credential file of its engine where that has a line for it, else to the w
 			if err != nil {
 				return err
 			}
-			query, err := queryOf(p)
+			query, err := queryOf(ctx, p)
 			if err != nil {
 				return err
 			}
@@ -89,11 +90,11 @@ func putError(err error) error {
 }
 
 // queryOf is the question for a profile's secret, at its first address.
-func queryOf(p *profile.Resolved) (secret.Query, error) {
+func queryOf(ctx context.Context, p *profile.Resolved) (secret.Query, error) {
 	if found := p.Problem(); found != nil {
 		return secret.Query{}, &exitError{code: exitFile, err: errors.New(found.Cause)}
 	}
-	q, found := check.SecretQuery(p)
+	q, found := check.SecretQuery(ctx, route.System(), p)
 	if found != nil {
 		return q, &exitError{code: exitFile, err: errors.New(found.Cause), try: found.Try}
 	}

@@ -167,9 +167,9 @@ func (c *call) startTunnel(ctx context.Context, o openOptions) error {
 	if err != nil {
 		return err
 	}
-	conn, found := handover.Of(p, secret.Value{})
-	if found != nil {
-		return &secret.Failure{Found: found}
+	conn, err := handOver(ctx, p, secret.Value{})
+	if err != nil {
+		return err
 	}
 	if err := c.showOpen(conn.At(localOfText(s.Local, conn.Engine)), s, "close it: gharbor tunnel close "+name); err != nil {
 		return err

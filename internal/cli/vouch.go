@@ -26,6 +26,8 @@ address, user, command, files, environment variables, TLS rule. What you say yes
 kept with a hash of each file of the repository that it names. A change of a use lapses
 it, and the difference is shown; a changed note does not. Without names: all profiles.
 
+An alias of the project that a profile of your own names is vouched for as alias:NAME.
+
 In CI, where nobody can be asked, -expect compares with the hash that vouch showed.`,
 		examples: []string{"gharbor vouch", "gharbor vouch tides", "gharbor vouch -list", "gharbor vouch -withdraw tides", "gharbor vouch -expect HASH"},
 		most:     -1,
@@ -42,23 +44,24 @@ In CI, where nobody can be asked, -expect compares with the hash that vouch show
 			case !form.text() && !list:
 				return usage("-format goes with -list")
 			}
-			sealed, err := c.projectProfiles()
+			items, err := c.vouchable()
 			if err != nil {
 				return err
 			}
 			switch {
 			case list:
-				return c.vouchList(sealed, form)
+				return c.vouchList(items, form)
 			case withdraw:
-				return c.withdraw(ctx, sealed)
+				return c.withdraw(ctx, items)
 			}
-			return c.vouch(ctx, sealed, expect)
+			return c.vouch(ctx, items, expect)
 		},
 	}
 }
 
-// projectProfiles are the project's profiles that the arguments name, or all.
-func (c *call) projectProfiles() ([]*profile.Resolved, error) {
+// vouchable are the project's profiles and aliases that the arguments name. Without
+// any they are all profiles, and the aliases that a profile of the user's own names.
+func (c *call) vouchable() ([]vouch.Item, error) {
 	file, err := c.load()
 	if err != nil {
 		return nil, err
@@ -71,22 +74,32 @@ func (c *call) projectProfiles() ([]*profile.Resolved, error) {
 		return nil, &exitError{code: exitUsage, err: errors.New("there is no gharbor.toml here, nor in a folder above up to the repository's root"), try: []string{"gharbor add NAME -project …"}}
 	}
 	env := c.environment()
-	var chosen []*profile.Resolved
-	for _, p := range project.Profiles {
-		if r := file.Resolve(p, nil, env).Sealed(); len(c.args) == 0 {
-			chosen = append(chosen, r)
+	var chosen []vouch.Item
+	if len(c.args) == 0 {
+		for _, p := range project.Profiles {
+			chosen = append(chosen, vouch.ProfileItem(file.Resolve(p, nil, env).Sealed()))
+		}
+		for _, a := range project.Aliases {
+			if users := c.book.Users(a, file); len(users) > 0 {
+				chosen = append(chosen, vouch.AliasItem(a, env.Home))
+			}
 		}
 	}
 	for _, name := range c.args {
+		if word, ok := strings.CutPrefix(name, vouch.AliasWord); ok {
+			a := project.AliasNamed(strings.TrimPrefix(word, profile.ProjectPrefix))
+			if a == nil {
+				return nil, missingIn("alias", strings.TrimPrefix(word, profile.ProjectPrefix), project.AliasNames())
+			}
+			chosen = append(chosen, vouch.AliasItem(a, env.Home))
+			continue
+		}
 		name = strings.TrimPrefix(name, profile.ProjectPrefix)
 		p := project.Lookup(name)
 		if p == nil {
-			if near := nearest.Name(name, project.Names()); near != "" {
-				return nil, usage("the project's file has no profile of that name; did you mean %q?", near)
-			}
-			return nil, usage("the project's file has no profile of that name")
+			return nil, missingIn("profile", name, project.Names())
 		}
-		chosen = append(chosen, file.Resolve(p, nil, env).Sealed())
+		chosen = append(chosen, vouch.ProfileItem(file.Resolve(p, nil, env).Sealed()))
 	}
 	if len(chosen) == 0 {
 		return nil, usage("the project's file %s has no profiles", project.Path)
@@ -94,28 +107,36 @@ func (c *call) projectProfiles() ([]*profile.Resolved, error) {
 	return chosen, nil
 }
 
+// missingIn is the error for what the project's file does not have.
+func missingIn(what, name string, names []string) error {
+	if near := nearest.Name(name, names); near != "" {
+		return usage("the project's file has no %s of that name; did you mean %q?", what, near)
+	}
+	return usage("the project's file has no %s of that name", what)
+}
+
 // vouch shows what profiles would use, and records it after a yes, or where its
 // hash is the expected one.
-func (c *call) vouch(ctx context.Context, sealed []*profile.Resolved, expect string) error {
+func (c *call) vouch(ctx context.Context, items []vouch.Item, expect string) error {
 	c.environment()
 	var all []vouch.Uses
 	var records []vouch.Record
 	news := 0
-	for _, p := range sealed {
-		state, before, err := c.vouched.StateOf(p)
+	for _, i := range items {
+		state, before, err := c.vouched.StateOf(i)
 		if err != nil {
 			return err
 		}
-		uses := vouch.Of(p)
+		uses := i.Uses()
 		if uses.Trouble != "" {
-			return &profile.FileError{Path: p.Path(), Line: p.Profile.Line, What: fmt.Sprintf("profile %q: %s", p.Profile.Name, uses.Trouble)}
+			return &profile.FileError{Path: i.Path, Line: i.Line, What: fmt.Sprintf("profile %q: %s", i.Name, uses.Trouble)}
 		}
 		all = append(all, uses)
 		if state != vouch.Vouched {
 			news++
 		}
-		c.showUses(p, state, before, uses)
-		records = append(records, vouch.Record{File: p.Path(), Profile: p.Profile.Name, Hash: uses.Hash, At: time.Now().UTC().Truncate(time.Second), Uses: uses.Lines})
+		c.showUses(i, state, before, uses)
+		records = append(records, vouch.Record{File: i.Path, Profile: i.Name, Hash: uses.Hash, At: time.Now().UTC().Truncate(time.Second), Uses: uses.Lines})
 	}
 	hash := vouch.Together(all)
 	fmt.Fprintf(c.Stdout, "hash of %s: %s\n", plural(len(all), "this", "these"), hash)
@@ -141,20 +162,16 @@ func (c *call) vouch(ctx context.Context, sealed []*profile.Resolved, expect str
 	if err := c.vouched.Add(ctx, records...); err != nil {
 		return err
 	}
-	c.Say("vouched for: %s", namesOf(sealed))
+	names := make([]string, len(items))
+	for i, one := range items {
+		names[i] = one.Name
+	}
+	c.Say("vouched for: %s", strings.Join(names, ", "))
 	return nil
 }
 
-func namesOf(profiles []*profile.Resolved) string {
-	names := make([]string, len(profiles))
-	for i, p := range profiles {
-		names[i] = p.Profile.Name
-	}
-	return strings.Join(names, ", ")
-}
-
-func (c *call) showUses(p *profile.Resolved, state vouch.State, before *vouch.Record, uses vouch.Uses) {
-	fmt.Fprintf(c.Stdout, "%s  %s, line %d: %s\n", p.Profile.Name, filepath.Base(p.Path()), p.Profile.Line, state)
+func (c *call) showUses(i vouch.Item, state vouch.State, before *vouch.Record, uses vouch.Uses) {
+	fmt.Fprintf(c.Stdout, "%s  %s, line %d: %s\n", i.Name, filepath.Base(i.Path), i.Line, state)
 	if state == vouch.Lapsed {
 		for _, line := range vouch.Difference(before.Uses, uses.Lines) {
 			fmt.Fprintf(c.Stdout, "  %s\n", line)
@@ -171,9 +188,9 @@ func (c *call) showUses(p *profile.Resolved, state vouch.State, before *vouch.Re
 	}
 }
 
-func (c *call) withdraw(ctx context.Context, sealed []*profile.Resolved) error {
+func (c *call) withdraw(ctx context.Context, items []vouch.Item) error {
 	c.environment()
-	gone, err := c.vouched.Withdraw(ctx, sealed[0].Path(), c.args)
+	gone, err := c.vouched.Withdraw(ctx, items[0].Path, c.args)
 	if err != nil {
 		return err
 	}
@@ -197,28 +214,28 @@ type listedVouch struct {
 	Hash    string     `json:"hash"`
 }
 
-func (c *call) vouchList(sealed []*profile.Resolved, form format) error {
+func (c *call) vouchList(items []vouch.Item, form format) error {
 	c.environment()
 	all := []listedVouch{}
 	var rows [][]string
-	for _, p := range sealed {
-		state, record, err := c.vouched.StateOf(p)
+	for _, i := range items {
+		state, record, err := c.vouched.StateOf(i)
 		if err != nil {
 			return err
 		}
 		var uses vouch.Uses
 		count := ""
 		if state != vouch.Never { // of those nothing is read
-			uses = vouch.Of(p)
+			uses = i.Uses()
 			count = fmt.Sprintf("%d uses", len(uses.Lines))
 		}
-		one := listedVouch{Profile: p.Profile.Name, File: p.Path(), Line: p.Profile.Line, State: string(state), Uses: uses.Lines, Hash: uses.Hash}
+		one := listedVouch{Profile: i.Name, File: i.Path, Line: i.Line, State: string(state), Uses: uses.Lines, Hash: uses.Hash}
 		since := ""
 		if record != nil {
 			one.At, since = &record.At, record.At.Local().Format(time.DateOnly)
 		}
 		all = append(all, one)
-		rows = append(rows, []string{p.Profile.Name, string(state), since, count})
+		rows = append(rows, []string{i.Name, string(state), since, count})
 	}
 	if form.json() {
 		return render.JSON(c.Stdout, map[string]any{"format": 1, "profiles": all})

@@ -250,11 +250,8 @@ func (c *call) bindings(words []string) ([]wallet.Binding, error) {
 }
 
 func (c *call) binding(word string) (wallet.Binding, error) {
-	if alias, ok := strings.CutPrefix(word, "alias:"); ok {
-		if !profile.ValidName(alias) {
-			return wallet.Binding{}, usage("not an alias name: %s", profile.NameRule)
-		}
-		return wallet.Binding{Alias: alias}, nil
+	if name, ok := strings.CutPrefix(word, "alias:"); ok {
+		return c.aliasBinding(name)
 	}
 	if b, ok := wallet.ParseOther(word); ok {
 		if b.Key != "" {
@@ -287,6 +284,25 @@ func (c *call) binding(word string) (wallet.Binding, error) {
 		return b, usage("%w", err)
 	}
 	return b, nil
+}
+
+// aliasBinding binds to an alias: the user's own of that name, also where there is
+// none yet, else the project's.
+func (c *call) aliasBinding(name string) (wallet.Binding, error) {
+	if _, err := c.load(); err != nil {
+		return wallet.Binding{}, err
+	}
+	_, err := profile.FieldNamed("alias").ParseValue(name)
+	a := c.book.Find(name)
+	switch project := strings.HasPrefix(name, profile.ProjectPrefix); {
+	case err != nil:
+		return wallet.Binding{}, usage("not an alias name: %s", profile.NameRule)
+	case a == nil && project:
+		return wallet.Binding{}, usage("there is no alias of that name in a project's file here")
+	case a == nil:
+		return wallet.Binding{Alias: name}, nil
+	}
+	return wallet.ToAlias(a), nil
 }
 
 // otherFile is a wallet file that a command is given.

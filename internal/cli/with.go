@@ -82,6 +82,18 @@ can't be run; 127: it was not found.`,
 	}
 }
 
+// handOver is the connection that a profile leads to, for another program.
+func handOver(ctx context.Context, p *profile.Resolved, v secret.Value) (handover.Connection, error) {
+	servers, found := route.System().Candidates(ctx, p)
+	if found == nil {
+		var conn handover.Connection
+		if conn, found = handover.Of(p, servers, v); found == nil {
+			return conn, nil
+		}
+	}
+	return handover.Connection{}, &secret.Failure{Found: found}
+}
+
 func (c *call) with(ctx context.Context, o withOptions) error {
 	if c.after < 0 || len(c.args) <= c.after || c.after != 1 {
 		return &exitError{code: exitWith, err: errors.New("with takes a profile, two dashes, and a program: gharbor with PROFILE -- PROGRAM ARGS"), try: []string{"gharbor help with"}}
@@ -107,9 +119,9 @@ func (c *call) with(ctx context.Context, o withOptions) error {
 	if err != nil {
 		return err
 	}
-	conn, found := handover.Of(p, value)
-	if found != nil {
-		return &secret.Failure{Found: found}
+	conn, err := handOver(ctx, p, value)
+	if err != nil {
+		return err
 	}
 	if len(conn.Servers) > 1 && conn.Engine != "postgresql" {
 		c.Notice("the profile has %d hosts, and this engine's clients take one: they are given the first, %s", len(conn.Servers), conn.Servers[0])
@@ -212,7 +224,7 @@ func (c *call) ready(ctx context.Context, p *profile.Resolved) error {
 // secretOf takes a profile's secret, for a program. A profile that has none is no
 // failure: the server may want none.
 func (c *call) secretOf(ctx context.Context, p *profile.Resolved) (secret.Value, error) {
-	query, err := queryOf(p)
+	query, err := queryOf(ctx, p)
 	if err != nil {
 		return secret.Value{}, err
 	}

@@ -1,0 +1,326 @@
+// Package alias finds what a service alias comes to: it follows one name through
+// the user's files, a project's and PostgreSQL's service file to the addresses where
+// a service lives, asks DNS for the records of those that name some, and knocks at
+// listeners without logging in. On the way from profile to report it stands between
+// profile and route; the files and their keys are profile's.
+package alias
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/intake"
+	"gentleharbor/core/nearest"
+	"gentleharbor/core/profile"
+)
+
+// Variable names further files of aliases, with the system's list separator between
+// them.
+const Variable = "GHARBOR_ALIASES"
+
+// Book is all files that have aliases. It is a profile.Aliases.
+type Book struct {
+	Files   []*profile.File // the user's aliases.toml, then those of GHARBOR_ALIASES
+	Project *profile.File   // nil where there is none
+	Lookup  func(name string) (string, bool)
+	Home    string // the user's home folder
+
+	// Vouch judges a project's alias that a profile of the user's names: nil where
+	// the user vouched for it.
+	Vouch func(*profile.Alias) *finding.Finding
+}
+
+// Load reads the user's files. A file of GHARBOR_ALIASES that is somebody else's is
+// told to notice and passed over; one that is wrong, or not there, is an error.
+func Load(h profile.Home, lookup func(string) (string, bool), home string, notice func(error)) (*Book, error) {
+	own, err := h.LoadAliases()
+	if err != nil {
+		return nil, err
+	}
+	b := &Book{Files: []*profile.File{own}, Lookup: lookup, Home: home}
+	list, _ := lookup(Variable)
+	for _, path := range filepath.SplitList(list) {
+		if path == "" {
+			continue
+		}
+		f, err := profile.LoadOtherAliases(path)
+		var wrong *profile.FileError
+		switch {
+		case errors.As(err, &wrong) && strings.HasSuffix(wrong.What, "passed over"):
+			notice(err)
+			continue
+		case errors.As(err, &wrong) && wrong.Line == 0:
+			return nil, &profile.FileError{Path: path, What: wrong.What + " (" + Variable + " names it)"}
+		case err != nil:
+			return nil, err
+		}
+		b.Files = append(b.Files, f)
+	}
+	return b, nil
+}
+
+// Find returns the alias that a word means, or nil: the user's, else the project's;
+// the project's alone with "project:" before the name.
+func (b *Book) Find(word string) *profile.Alias {
+	if name, ok := strings.CutPrefix(word, profile.ProjectPrefix); ok {
+		return b.Project.AliasNamed(name)
+	}
+	for _, f := range b.Files {
+		if a := f.AliasNamed(word); a != nil {
+			return a
+		}
+	}
+	return b.Project.AliasNamed(word)
+}
+
+// All lists every alias that a name leads to, the user's first.
+func (b *Book) All() []*profile.Alias {
+	var all []*profile.Alias
+	seen := make(map[string]bool)
+	for _, f := range b.Files {
+		for _, a := range f.Aliases {
+			if !seen[a.Name] {
+				seen[a.Name] = true
+				all = append(all, a)
+			}
+		}
+	}
+	if b.Project != nil {
+		all = append(all, b.Project.Aliases...)
+	}
+	return all
+}
+
+// Called is the shortest name that leads to an alias from the user's own file.
+func (b *Book) Called(a *profile.Alias) string {
+	if a.InProject() && b.Find(a.Name) == a {
+		return a.Name
+	}
+	return a.Called()
+}
+
+// names are the words that Find knows.
+func (b *Book) names() []string {
+	var names []string
+	for _, a := range b.All() {
+		names = append(names, b.Called(a))
+	}
+	return names
+}
+
+// Chain follows an alias for a profile, as profile.Aliases has it. What a project's
+// file says counts once it was vouched for: with the profile, where that is the
+// project's and the chain is the one it was vouched for with; else by itself.
+func (b *Book) Chain(word string, by *profile.Resolved) (*profile.Chain, *finding.Finding) {
+	chain, found := b.Follow(word)
+	if found != nil {
+		return nil, found
+	}
+	var covered []*profile.Alias
+	if sealed := by.Sealed(); sealed != nil {
+		covered = Within(b.Project, word)
+	}
+	for _, link := range chain.Links {
+		if !link.InProject() || slices.Contains(covered, link) {
+			continue
+		}
+		if found := b.Judge(link); found != nil {
+			return nil, found
+		}
+	}
+	return chain, nil
+}
+
+// Judge is nil where a project's alias was vouched for.
+func (b *Book) Judge(a *profile.Alias) *finding.Finding {
+	if !a.InProject() {
+		return nil
+	}
+	if b.Vouch == nil {
+		return NotVouched(a)
+	}
+	return b.Vouch(a)
+}
+
+// NotVouched is the finding for a project's alias that nobody vouched for.
+func NotVouched(a *profile.Alias) *finding.Finding {
+	return finding.New("alias.not-vouched", "the alias %s stands in a project's file, and you have not vouched for where it leads", a.Name).
+		Suggest("gharbor vouch alias:%s   # shows where it leads, and asks", a.Name)
+}
+
+// Within follows a name in a project's file alone: what a profile of that file is
+// vouched for with, the same in every clone. It ends where the file does.
+func Within(project *profile.File, word string) []*profile.Alias {
+	var links []*profile.Alias
+	for len(links) < profile.MaxAliases {
+		a := project.AliasNamed(strings.TrimPrefix(word, profile.ProjectPrefix))
+		if a == nil || slices.Contains(links, a) {
+			break
+		}
+		links = append(links, a)
+		word = a.Text("alias")
+	}
+	return links
+}
+
+// Follow follows an alias to the one that says where the service lives. Whether a
+// project's may be used is not asked.
+func (b *Book) Follow(word string) (*profile.Chain, *finding.Finding) {
+	chain := &profile.Chain{}
+	var last *profile.Alias
+	for word != "" {
+		a, ignored, found := b.next(word, last)
+		if found != nil {
+			return nil, found
+		}
+		circle := slices.Contains(chain.Links, a)
+		chain.Links = append(chain.Links, a)
+		chain.Ignored = append(chain.Ignored, ignored...)
+		if circle || len(chain.Links) > profile.MaxAliases {
+			return nil, cycle(chain, circle)
+		}
+		last, word = a, a.Text("alias")
+	}
+	return chain, nil
+}
+
+// next is the alias that a word leads to; by is the one that names it, nil for the
+// first.
+func (b *Book) next(word string, by *profile.Alias) (a *profile.Alias, ignored []string, found *finding.Finding) {
+	if name, ok := strings.CutPrefix(word, profile.ServicePrefix); ok {
+		return b.service(name)
+	}
+	if a = b.Find(word); a != nil {
+		return a, nil, nil
+	}
+	found = finding.New("alias.unknown", "there is no alias %s", clean.Quoted(word))
+	if by != nil {
+		e, _ := by.Own("alias")
+		found.Saw("the alias %s names it (%s:%d)", by.Called(), by.Path(), e.Line)
+	}
+	found.Saw("looked in %s", b.places())
+	if near := nearest.Name(word, b.names()); near != "" {
+		found.Saw("the nearest name is %s", near)
+	}
+	found.Suggest("gharbor alias list")
+	if profile.ValidName(word) {
+		found.Suggest("gharbor alias add %s addresses=HOST:PORT", word)
+	}
+	return nil, nil, found
+}
+
+// places are the files that names are looked for in.
+func (b *Book) places() string {
+	var places []string
+	for _, f := range b.Files {
+		places = append(places, f.Path)
+	}
+	if b.Project != nil {
+		places = append(places, b.Project.Path)
+	}
+	return strings.Join(places, ", ")
+}
+
+func cycle(chain *profile.Chain, circle bool) *finding.Finding {
+	first := chain.Links[0]
+	found := finding.New("alias.cycle", "the alias %s leads back to itself, and never to an address", first.Called())
+	if !circle {
+		found = finding.New("alias.cycle", "the alias %s goes over more than %d others", first.Called(), profile.MaxAliases)
+	}
+	last := chain.Links[len(chain.Links)-2]
+	for i, link := range chain.Links[:len(chain.Links)-1] {
+		e, _ := link.Own("alias")
+		found.Saw("%s:%d: %s is %s", link.Path(), e.Line, link.Called(), chain.Links[i+1].Called())
+	}
+	return found.Suggest("gharbor alias set %s alias= addresses=HOST:PORT   # where does it live?", last.Called())
+}
+
+// service reads an alias from PostgreSQL's service file.
+func (b *Book) service(name string) (*profile.Alias, []string, *finding.Finding) {
+	paths := intake.ServicePaths(b.Lookup, b.Home)
+	var names []string
+	looked := []string{}
+	for _, path := range paths {
+		data, err := intake.ReadFile(path)
+		if errors.Is(err, fs.ErrNotExist) {
+			looked = append(looked, path+" (not there)")
+			continue
+		}
+		var one intake.Found
+		line := 0
+		if err == nil {
+			var of []string
+			one, line, of, err = intake.ServiceSection(data, path, name)
+			names = append(names, of...)
+		}
+		if err != nil {
+			return nil, nil, finding.New("alias.service-file", "PostgreSQL's service file %s can't be used", path).
+				Saw("%s", clean.Line(err.Error(), 300)).
+				Suggest("ls -l %s", clean.Shell(path))
+		}
+		if line > 0 {
+			ignored := one.Other
+			if one.Password.Present() {
+				ignored = append(ignored, "password (say in the profile where it is)")
+			}
+			return profile.NewServiceAlias(profile.ServicePrefix+name, path, line, one.Sets), ignored, nil
+		}
+		looked = append(looked, path)
+	}
+	found := finding.New("alias.unknown", "no service file has a section %s", clean.Quoted(name)).
+		Saw("looked in %s", strings.Join(looked, ", "))
+	if near := nearest.Name(name, names); near != "" {
+		found.Saw("the nearest name is %s", clean.Quoted(near))
+	}
+	return nil, nil, found.Suggest("${EDITOR:-vi} %s   # and add a section [%s]", clean.Shell(paths[0]), name)
+}
+
+// Given is what [hosts] has for a host name: the user's files come first, and a
+// project's counts for what stands in that file.
+func (b *Book) Given(host string, project bool) (profile.GivenHost, bool) {
+	for _, f := range b.Files {
+		if h, ok := f.Given(host); ok {
+			return h, true
+		}
+	}
+	if project {
+		return b.Project.Given(host)
+	}
+	return profile.GivenHost{}, false
+}
+
+// Users lists what names an alias, directly or over others: "profile archive",
+// "alias old-archive".
+func (b *Book) Users(a *profile.Alias, profiles ...*profile.File) []string {
+	var users []string
+	words := map[string]bool{}
+	for _, o := range b.All() {
+		if chain, found := b.Follow(b.Called(o)); found == nil && slices.Contains(chain.Links, a) {
+			words[b.Called(o)], words[o.Called()] = true, true
+			if o != a {
+				users = append(users, fmt.Sprintf("alias %s", b.Called(o)))
+			}
+		}
+	}
+	for _, f := range profiles {
+		if f == nil {
+			continue
+		}
+		for _, p := range f.Profiles {
+			if words[p.Text("alias")] {
+				name := p.Name
+				if f.Project {
+					name = profile.ProjectPrefix + name
+				}
+				users = append(users, "profile "+name)
+			}
+		}
+	}
+	return users
+}

@@ -1,0 +1,196 @@
+package check
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"net"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/route"
+	"gentleharbor/core/secret"
+)
+
+// servers are the candidates of the profile, found once: DNS may be asked for them.
+func (t *test) servers(ctx context.Context) ([]route.Candidate, *finding.Finding) {
+	if t.candidates == nil && t.noCandidates == nil {
+		t.candidates, t.noCandidates = t.Network.Candidates(ctx, t.profile)
+	}
+	return t.candidates, t.noCandidates
+}
+
+// links are the aliases that the profile's address is from, as a wallet's bindings
+// know them.
+func links(p *profile.Resolved) []secret.Link {
+	chain := p.Service()
+	if chain == nil {
+		return nil
+	}
+	all := make([]secret.Link, len(chain.Links))
+	rule := ""
+	for i := len(chain.Links) - 1; i >= 0; i-- {
+		link := chain.Links[i]
+		if own := link.Text("tls"); own != "" {
+			rule = own
+		}
+		all[i] = secret.Link{Name: link.Name, TLS: rule}
+		if link.InProject() {
+			all[i].File = link.Path()
+		}
+	}
+	return all
+}
+
+// chainWords says over which aliases an address was found, with their places: "alias
+// archive (aliases.toml:12) is alias saltmarsh (aliases.toml:5)".
+func chainWords(chain *profile.Chain) string {
+	words := make([]string, len(chain.Links))
+	for i, link := range chain.Links {
+		words[i] = fmt.Sprintf("%s (%s:%d)", link.Called(), clean.Line(filepath.Base(link.Path()), 80), link.Line)
+	}
+	return "alias " + strings.Join(words, ", which is ")
+}
+
+// routeByAlias is the result of the route stage for a profile with an alias.
+func (t *test) routeByAlias(candidates []route.Candidate, detail string) finding.Result {
+	chain := t.profile.Service()
+	if srv := chain.Text("srv"); srv != "" {
+		detail += ", by the SRV records of " + srv
+	}
+	detail = chainWords(chain) + ": " + detail
+	if len(candidates) > 1 {
+		if pick := t.pick(); pick != "in-order" {
+			detail += ", " + pick
+		}
+	}
+	if len(chain.Ignored) == 0 {
+		return finding.Good("%s", detail)
+	}
+	found := finding.New("alias.ignored", "the section %s of PostgreSQL's service file says what has no meaning here", clean.Quoted(strings.TrimPrefix(chain.Links[0].Name, profile.ServicePrefix)))
+	for _, word := range chain.Ignored[:min(len(chain.Ignored), 8)] {
+		found.Saw("%s", clean.Line(word, 100))
+	}
+	return finding.Warned(found.Suggest("gharbor show %s   # what is taken from it", t.profile.Called), "%s", detail)
+}
+
+// named says which alias, and where, gave the first of some keys that has a value, ""
+// where the profile has it itself.
+func (t *test) named(keys ...string) string {
+	for _, key := range keys {
+		e, ok := t.profile.Get(key)
+		if ok && e.Origin.Kind == profile.FromAlias {
+			return e.Origin.String()
+		}
+		if ok {
+			break
+		}
+	}
+	return ""
+}
+
+// pick is the order in which the addresses are tried.
+func (t *test) pick() string {
+	if pick := t.profile.Service().Text("pick"); pick != "" {
+		return pick
+	}
+	return "in-order"
+}
+
+// arrange puts the candidates into the order in which they are tried.
+func (t *test) arrange(ctx context.Context, candidates []route.Candidate) []route.Candidate {
+	if len(candidates) < 2 {
+		return candidates
+	}
+	switch t.pick() {
+	case "random":
+		candidates = slices.Clone(candidates)
+		rand.Shuffle(len(candidates), func(i, j int) { candidates[i], candidates[j] = candidates[j], candidates[i] })
+	case "fastest":
+		candidates = t.fastest(ctx, candidates)
+	}
+	return candidates
+}
+
+// fastest sorts candidates by how soon each accepts a connection, which is ended at
+// once. One that does not accept comes last.
+func (t *test) fastest(ctx context.Context, candidates []route.Candidate) []route.Candidate {
+	const longest = time.Second // of waiting for the slowest: those that took longer come last
+	ctx, cancel := context.WithTimeout(ctx, min(longest, time.Until(t.budget.end)/3))
+	defer cancel()
+	took := make(map[route.Candidate]time.Duration, len(candidates))
+	var mu sync.Mutex
+	var group sync.WaitGroup
+	for _, c := range candidates {
+		took[c] = time.Hour
+		group.Go(func() {
+			start := time.Now()
+			if conn, err := t.dialAny(ctx, c); err == nil {
+				mu.Lock()
+				took[c] = time.Since(start)
+				mu.Unlock()
+				conn.Close()
+			}
+		})
+	}
+	group.Wait()
+	sorted := slices.Clone(candidates)
+	slices.SortStableFunc(sorted, func(a, b route.Candidate) int { return int(took[a] - took[b]) })
+	return sorted
+}
+
+// dialAny connects to the first address of a candidate that accepts.
+func (t *test) dialAny(ctx context.Context, c route.Candidate) (net.Conn, error) {
+	if t.link != nil {
+		var last error
+		for _, address := range c.Through() {
+			conn, err := t.link.Dial(ctx, "tcp", address)
+			if err == nil {
+				return conn, nil
+			}
+			last = err
+		}
+		return nil, last
+	}
+	addrs, result := t.Network.Names(ctx, t.profile.Called, c)
+	if result.Outcome == finding.Fail {
+		return nil, errors.New(result.Finding.Cause)
+	}
+	reached, tried := t.Network.Reach(ctx, c, addrs)
+	if reached == nil {
+		return nil, tried[len(tried)-1].Err
+	}
+	return reached.Conn, nil
+}
+
+// follow connects to an address that the server told one to go to, if it is one that
+// the profile or its alias lists. What is known of the secret is that server's then.
+func (t *test) follow(ctx context.Context, host string, port int) (net.Conn, string, bool, error) {
+	i := slices.IndexFunc(t.candidates, func(c route.Candidate) bool {
+		return strings.EqualFold(strings.TrimSuffix(c.Host, "."), strings.TrimSuffix(host, ".")) && c.Port == port && c.Told == ""
+	})
+	if i < 0 {
+		return nil, "", false, nil
+	}
+	c := t.candidates[i]
+	conn, err := t.dialAny(ctx, c)
+	if err != nil {
+		return nil, "", true, err
+	}
+	t.aim(c)
+	t.secret = t.secrets[c]
+	t.report.Facts.SecretSource = t.secret.Place
+	address := net.JoinHostPort(c.Host, strconv.Itoa(c.Port))
+	if t.link == nil && conn.RemoteAddr() != nil {
+		address = conn.RemoteAddr().String()
+	}
+	return conn, address, true, nil
+}

@@ -1,0 +1,440 @@
+package profile
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/nearest"
+)
+
+// Alias is one name for where a service lives, as its file has it: a table
+// [alias.NAME] of aliases.toml or of a project's gharbor.toml.
+type Alias struct {
+	table
+	serves string // whose service file it was read from, "" for a table of ours
+}
+
+// ServicePrefix before a name says that a section of PostgreSQL's service file is
+// meant.
+const ServicePrefix = "service:"
+
+// MaxAliases bounds a chain of aliases: a longer one is a mistake.
+const MaxAliases = 16
+
+var picks = []string{"in-order", "random", "fastest"}
+
+// aliasFields lists every key of an alias in the order in which the tool writes and
+// shows them.
+var aliasFields = []Field{
+	{Name: "alias", Address: true, Expected: "the name of another alias", Summary: "another alias that this one is a name for", valid: validAliasWord},
+	{Name: "engine", Expected: "one of " + strings.Join(Engines(), ", "), Summary: "the kind of server: " + strings.Join(Engines(), ", "), valid: oneOf(Engines())},
+	{Name: "addresses", Address: true, Kind: List, Expected: `a list of addresses such as ["db-a.example:1521", "db-b.example:1521"]`, Summary: "where it lives: host or host:port, one or several", valid: validHostPort},
+	{Name: "srv", Address: true, Expected: `a service's name in DNS such as "_postgresql._tcp.saltmarsh.example"`, Summary: "the name of DNS SRV records that list the addresses (RFC 2782)", valid: validSRV},
+	{Name: "pick", Expected: "one of " + strings.Join(picks, ", "), Summary: "which address is tried first: " + strings.Join(picks, ", "), valid: oneOf(picks)},
+	{Name: "service", Expected: "a name", Summary: "the service's name, as the listener knows it (oracle)", valid: notEmpty},
+	{Name: "instance", Expected: "a name", Summary: "the instance's name, as the listener knows it (oracle)", valid: notEmpty},
+	{Name: "database", Expected: "a name", Summary: "the database to open", valid: notEmpty},
+	{Name: "connect-timeout", Expected: `a time such as "3s"`, Summary: "how long one address may take to accept: 3s", valid: validDuration},
+	{Name: "retries", Kind: Number, Expected: "a number from 0 to 10", Summary: "how often all addresses are tried again when none accepts", valid: validRetries},
+	{Name: "tls", Expected: "one of off, offered, required, verified", Summary: "the rule for encryption: off, offered, required, verified", valid: oneOf(tlsRules)},
+	{Name: "tls-ca", Expected: "a path", Summary: "PEM file of the authorities to trust instead of the system's", Path: true, valid: notEmpty},
+	{Name: "tls-name", Expected: "a host name", Summary: "the name that the certificate must carry", valid: validHost},
+	{Name: "tls-cert", Expected: "a path", Summary: "PEM file of the client's certificate", Path: true, valid: notEmpty},
+	{Name: "tls-key", Expected: "a path", Summary: "PEM file of the client's private key", Path: true, valid: notEmpty},
+	{Name: "note", Expected: "text", Summary: "a line for people", valid: func(string) bool { return true }},
+}
+
+// serviceOnly are the keys that PostgreSQL's service file can give beyond those of
+// an alias of ours.
+var serviceOnly = []string{"user", "socket", "target"}
+
+var aliasFieldByName = func() map[string]*Field {
+	m := make(map[string]*Field, len(aliasFields))
+	for i := range aliasFields {
+		m[aliasFields[i].Name] = &aliasFields[i]
+	}
+	return m
+}()
+
+// AliasFields returns the description of every key of an alias, in writing order.
+func AliasFields() []Field { return slices.Clone(aliasFields) }
+
+// AliasField returns the description of an alias' key, or nil.
+func AliasField(name string) *Field { return aliasFieldByName[name] }
+
+// UnknownAliasKey says what an alias' key that is none was probably meant to be.
+func UnknownAliasKey(name string) string {
+	if slices.Contains(passwordKeys, strings.ToLower(name)) {
+		return "an alias says where a service lives and holds no secret; the profile says where the password is, or the wallet has it, bound to alias:NAME"
+	}
+	names := make([]string, len(aliasFields))
+	for i := range aliasFields {
+		names[i] = aliasFields[i].Name
+	}
+	text := fmt.Sprintf("unknown key %s", clean.Quoted(name))
+	if name == "host" || name == "hosts" || name == "address" {
+		return text + `; did you mean addresses = ["HOST:PORT"]?`
+	}
+	if near := nearest.Name(name, names); near != "" {
+		return text + fmt.Sprintf("; did you mean %q?", near)
+	}
+	return text + "; an alias has " + strings.Join(names, ", ")
+}
+
+// validAliasWord accepts what may name an alias where one is used: a name, also with
+// "project:" or "service:" before it. The names of services are PostgreSQL's.
+func validAliasWord(s string) bool {
+	if service, ok := strings.CutPrefix(s, ServicePrefix); ok {
+		return service != "" && len(service) <= 200 && !strings.ContainsAny(service, "]\"'`$\\;&|<> \t")
+	}
+	return ValidName(strings.TrimPrefix(s, ProjectPrefix))
+}
+
+func validRetries(s string) bool {
+	n, err := strconv.Atoi(s)
+	return err == nil && n >= 0 && n <= 10
+}
+
+// validSRV accepts _service._proto.name (RFC 2782).
+func validSRV(s string) bool {
+	parts := strings.SplitN(strings.TrimSuffix(s, "."), ".", 3)
+	if len(parts) < 3 || !strings.HasPrefix(parts[0], "_") || parts[1] != "_tcp" || len(parts[0]) < 2 {
+		return false
+	}
+	return validHost(strings.Trim(parts[0], "_")) && validHost(parts[2])
+}
+
+// SRVDomain is the domain that SRV records are asked of: what a certificate of the
+// service must be for, as the servers' own names come from DNS.
+func SRVDomain(srv string) string {
+	parts := strings.SplitN(strings.TrimSuffix(srv, "."), ".", 3)
+	return parts[len(parts)-1]
+}
+
+// GivenHost is a host name with the addresses that a file gives it, in [hosts].
+type GivenHost struct {
+	Name      string // in small letters
+	Addresses []netip.Addr
+	File      string
+	Line      int
+}
+
+func (h GivenHost) same(o GivenHost) bool {
+	return h.Name == o.Name && slices.Equal(h.Addresses, o.Addresses)
+}
+
+// takeAliasTable takes the header [alias], [alias.NAME] or [hosts].
+func (a *assembler) takeAliasTable(h header) error {
+	word := h.path[0]
+	switch {
+	case h.array && word == "alias":
+		return a.fail(h.line, "an alias is a table with single brackets: [alias.NAME]")
+	case word == "hosts" && (h.array || len(h.path) > 1):
+		return a.fail(h.line, `hosts is one table, [hosts], of lines "NAME" = ["ADDRESS", …]`)
+	case len(h.path) == 1:
+		return a.once(h)
+	case len(h.path) > 2:
+		return a.fail(h.line, "alias %q: %s", h.path[1], UnknownAliasKey(strings.Join(h.path[2:], ".")))
+	}
+	one, err := a.alias(h.path[1], h.line)
+	if err != nil {
+		return err
+	}
+	return a.define(&one.table, &one.defined, place{line: h.line}, h.line, "is defined twice")
+}
+
+func (a *assembler) alias(name string, line int) (*Alias, error) {
+	if one := a.aliases[name]; one != nil {
+		return one, nil
+	}
+	if !ValidName(name) {
+		return nil, a.fail(line, "%s is not an alias name: %s", clean.Quoted(name), NameRule)
+	}
+	one := &Alias{table: table{Name: name, Line: line, kind: "alias", in: a.File}}
+	if a.aliases == nil {
+		a.aliases = make(map[string]*Alias)
+	}
+	a.aliases[name] = one
+	a.Aliases = append(a.Aliases, one)
+	return one, nil
+}
+
+// takeAliasEntry takes a key of an alias; path begins with "alias" and its name.
+func (a *assembler) takeAliasEntry(e *entry, path []string) error {
+	line := int(e.line)
+	one, err := a.alias(path[1], line)
+	if err != nil {
+		return err
+	}
+	if len(a.current.path) < 2 {
+		by := place{line: a.current.line, dotted: true}
+		if e.inline >= 0 {
+			by = place{line: int(e.inlineLine)}
+		}
+		if err := a.define(&one.table, &one.defined, by, line, "is defined twice"); err != nil {
+			return err
+		}
+	}
+	if len(path) == 2 {
+		if e.problem == "an empty table" {
+			return nil
+		}
+		return a.fail(line, "alias %q: expected a table of keys", one.Name)
+	}
+	name := strings.Join(path[2:], ".")
+	f := aliasFieldByName[name]
+	if f == nil {
+		return a.fail(line, "alias %q: %s", one.Name, UnknownAliasKey(name))
+	}
+	return a.assign(&one.table, f, e)
+}
+
+// takeHost takes a line of [hosts].
+func (a *assembler) takeHost(e *entry, key []string) error {
+	line, name := int(e.line), strings.ToLower(strings.TrimSuffix(strings.Join(key, "."), "."))
+	switch {
+	case len(key) == 0 && e.problem == "an empty table":
+		return nil
+	case len(key) == 0:
+		return a.fail(line, `hosts is a table, [hosts], of lines "NAME" = ["ADDRESS", …]`)
+	case !validHost(name):
+		return a.fail(line, "hosts: %s is not a host name", clean.Quoted(name))
+	case e.problem != "" || e.value.kind != Text && e.value.kind != List || len(e.value.List()) == 0:
+		return a.fail(line, `hosts: %s: expected addresses such as ["192.0.2.10"]`, clean.Quoted(name))
+	}
+	if _, err := netip.ParseAddr(name); err == nil || LocalHost(name) {
+		return a.fail(line, "hosts: %s is an address or this machine's own name, which is never looked up", clean.Quoted(name))
+	}
+	for _, h := range a.Hosts {
+		if h.Name == name {
+			return a.fail(line, "hosts: %s is given twice (first at line %d)", clean.Quoted(name), h.Line)
+		}
+	}
+	h := GivenHost{Name: name, File: a.Path, Line: line}
+	for _, text := range e.value.List() {
+		addr, err := netip.ParseAddr(text)
+		if err != nil || addr.Zone() != "" {
+			return a.fail(line, "hosts: %s: expected IP addresses, without a port", clean.Quoted(name))
+		}
+		h.Addresses = append(h.Addresses, addr.Unmap())
+	}
+	a.Hosts = append(a.Hosts, h)
+	return nil
+}
+
+// checkAliases refuses an alias that says too little or contradicts itself. What it
+// names in another file is seen when it is used.
+func (f *File) checkAliases() error {
+	for _, one := range f.Aliases {
+		if why := one.problem(); why != "" {
+			return &FileError{f.Path, one.Line, fmt.Sprintf("alias %q: %s", one.Name, why)}
+		}
+	}
+	return nil
+}
+
+// problem says what is wrong with an alias as a whole, or "".
+func (a *Alias) problem() string {
+	where := ""
+	for _, key := range []string{"addresses", "srv", "alias"} {
+		if _, ok := a.Own(key); ok {
+			where = key
+		}
+	}
+	_, pick := a.Own("pick")
+	engine := a.Text("engine")
+	switch {
+	case where == "":
+		return "it needs addresses, srv or alias: where does the service live?"
+	case where == "alias" && a.Text("alias") == a.Name && (a.in == nil || !a.in.Project):
+		return "it names itself"
+	case pick && where == "srv":
+		return "pick has no meaning with srv: the records' own priorities and weights say the order"
+	case engine != "" && engine != "oracle" && (a.Text("service") != "" || a.Text("instance") != ""):
+		return "service and instance are what a listener of oracle knows; for " + engine + " it is database"
+	case a.Text("service") != "" && a.Text("instance") != "":
+		return "service and instance both say what the listener is asked for; keep one"
+	}
+	if addresses, ok := a.Own("addresses"); ok && engine == "" {
+		return "" // the profile's engine says the port
+	} else if ok && DefaultPort(engine) == 0 {
+		for _, item := range addresses.Value.List() {
+			if _, port := SplitHostPort(item); port == "" {
+				return "an address has no port"
+			}
+		}
+	}
+	return ""
+}
+
+// NewServiceAlias makes an alias of what a section of PostgreSQL's service file
+// says. Its name begins with "service:".
+func NewServiceAlias(name, path string, line int, sets []Override) *Alias {
+	a := &Alias{table: table{Name: name, Line: line, kind: "alias", in: &File{Path: path}}, serves: path}
+	port := ""
+	for _, s := range sets {
+		if s.Field.Name == "port" {
+			port = s.Value.Text()
+		}
+	}
+	add := func(name string, v Value) {
+		f := aliasFieldByName[name]
+		if f == nil {
+			f = fieldByName[name]
+		}
+		a.Entries = append(a.Entries, Entry{Field: f, Value: v, Line: line})
+	}
+	add("engine", TextValue("postgresql"))
+	for _, s := range sets {
+		switch name := s.Field.Name; {
+		case name == "host" || name == "hosts":
+			var list []string
+			for _, host := range s.Value.List() {
+				list = append(list, withPort(host, port))
+			}
+			add("addresses", ListValue(list...))
+		case name == "engine" || name == "port":
+		case aliasFieldByName[name] != nil || slices.Contains(serviceOnly, name):
+			add(name, s.Value)
+		}
+	}
+	if port != "" && a.Text("socket") != "" {
+		add("port", Value{kind: Number, text: port})
+	}
+	return a
+}
+
+// withPort adds a port to an address that has none.
+func withPort(item, port string) string {
+	host, own := SplitHostPort(item)
+	if own != "" || port == "" {
+		return item
+	}
+	if strings.Contains(host, ":") {
+		host = "[" + host + "]"
+	}
+	return host + ":" + port
+}
+
+// File is the file that the alias stands in.
+func (a *Alias) File() *File { return a.in }
+
+// Path is the path of that file.
+func (a *Alias) Path() string { return a.in.Path }
+
+// Called is the name by which the alias is meant from the user's own file: with
+// "project:" before it where it stands in a project's.
+func (a *Alias) Called() string {
+	if a.InProject() {
+		return ProjectPrefix + a.Name
+	}
+	return a.Name
+}
+
+// Root is the repository that a project's alias belongs to, "" for the user's.
+func (a *Alias) Root() string { return a.in.Root }
+
+// ServiceFile is PostgreSQL's service file that the alias was read from, "" for an
+// alias of ours.
+func (a *Alias) ServiceFile() string { return a.serves }
+
+// AliasNamed is the file's own alias of that name, or nil.
+func (f *File) AliasNamed(name string) *Alias {
+	if f == nil {
+		return nil
+	}
+	return f.aliases[name]
+}
+
+// Given is what the file's [hosts] has for a host name.
+func (f *File) Given(host string) (GivenHost, bool) {
+	if f == nil || len(f.Hosts) == 0 {
+		return GivenHost{}, false
+	}
+	host = strings.ToLower(strings.TrimSuffix(host, "."))
+	for _, h := range f.Hosts {
+		if h.Name == host {
+			return h, true
+		}
+	}
+	return GivenHost{}, false
+}
+
+// Chain is an alias with those that it names in turn; the last says where the
+// service lives.
+type Chain struct {
+	Links   []*Alias
+	Ignored []string // options of a service file that have no meaning here
+}
+
+// Own returns what the first link that sets a key sets it to.
+func (c *Chain) Own(key string) (Entry, *Alias, bool) {
+	if c == nil {
+		return Entry{}, nil, false
+	}
+	for _, link := range c.Links {
+		if e, ok := link.Own(key); ok {
+			return e, link, true
+		}
+	}
+	return Entry{}, nil, false
+}
+
+// Text is the value of a key as text, "" where no link sets it.
+func (c *Chain) Text(key string) string {
+	e, _, _ := c.Own(key)
+	return e.Value.Text()
+}
+
+// Names are the links' names, as Called gives them.
+func (c *Chain) Names() []string {
+	if c == nil {
+		return nil
+	}
+	names := make([]string, len(c.Links))
+	for i, link := range c.Links {
+		names[i] = link.Called()
+	}
+	return names
+}
+
+// ConnectTimeout is how long one address may take to accept, 0 where nothing was
+// said.
+func (c *Chain) ConnectTimeout() time.Duration {
+	d, _ := time.ParseDuration(c.Text("connect-timeout"))
+	return d
+}
+
+// Retries is how often all addresses are tried again.
+func (c *Chain) Retries() int {
+	n, _ := strconv.Atoi(c.Text("retries"))
+	return n
+}
+
+// Addresses are the servers that the chain lists itself. port is for those without
+// one of their own.
+func (c *Chain) Addresses(port int) []HostPort {
+	e, _, ok := c.Own("addresses")
+	if !ok {
+		return nil
+	}
+	return hostPorts(e.Value.List(), port)
+}
+
+func hostPorts(items []string, common int) []HostPort {
+	var hosts []HostPort
+	for _, item := range items {
+		host, port := SplitHostPort(item)
+		n, err := strconv.Atoi(port)
+		if err != nil {
+			n = common
+		}
+		hosts = append(hosts, HostPort{host, n})
+	}
+	return hosts
+}
