@@ -151,6 +151,8 @@ func (p Places) identify(ctx context.Context, network, address, likely string) (
 	switch likely {
 	case "redis":
 		probes = []greeting.Probe{greeting.Text, greeting.PostgreSQL, greeting.Mongo}
+	case "oracle":
+		probes = append([]greeting.Probe{greeting.Listener}, probes...)
 	case "mongodb":
 		probes = []greeting.Probe{greeting.Mongo, greeting.PostgreSQL, greeting.Text}
 	}

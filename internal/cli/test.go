@@ -11,6 +11,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/engine/mysql"
+	"gentleharbor/core/engine/oracle"
 	"gentleharbor/core/engine/postgresql"
 	"gentleharbor/core/nearby"
 	"gentleharbor/core/profile"
@@ -88,7 +89,7 @@ before the first connection. Exit 0 when no stage failed, else 1.`,
 
 // engines are the engines that this version can test.
 func engines() map[string]engine.Begin {
-	return map[string]engine.Begin{"postgresql": postgresql.Begin, "mysql": mysql.Begin("mysql"), "mariadb": mysql.Begin("mariadb")}
+	return map[string]engine.Begin{"postgresql": postgresql.Begin, "mysql": mysql.Begin("mysql"), "mariadb": mysql.Begin("mariadb"), oracle.Word: oracle.Begin}
 }
 
 // runner gives a test what it takes from the machine and the person.

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/engine/oracle/tns"
 )
 
 // Service is what was recognised.
@@ -46,8 +47,40 @@ func Recognise(p []byte) (s Service, ok bool) {
 	if s, ok := mysql(p); ok {
 		return s, true
 	}
+	if s, ok := listener(p); ok {
+		return s, true
+	}
 	if isPostgreSQL(p) {
 		return Service{Engine: "postgresql", What: "a PostgreSQL server"}, true
+	}
+	return Service{}, false
+}
+
+// listener recognises a packet with which Oracle's listener answers.
+func listener(p []byte) (Service, bool) {
+	packet, err := tns.Read(bytes.NewReader(p))
+	if err != nil {
+		return Service{}, false
+	}
+	s := Service{Engine: "oracle", What: "a listener of Oracle's databases"}
+	switch packet.Type {
+	case tns.Refuse:
+		refusal, err := tns.ParseRefuse(packet)
+		if err != nil || !strings.Contains(refusal.Text, "(DESCRIPTION") {
+			return Service{}, false
+		}
+		if s.Version = refusal.Listen; s.Version != "" {
+			s.What += " (version " + s.Version + ")"
+		}
+		return s, true
+	case tns.Accept:
+		_, err := tns.ParseAccept(packet)
+		return s, err == nil
+	case tns.Redirect:
+		_, _, err := tns.ParseRedirect(packet)
+		return s, err == nil
+	case tns.Resend:
+		return s, len(packet.Raw) == 8
 	}
 	return Service{}, false
 }

@@ -7,6 +7,8 @@ import (
 	"io"
 	"net"
 	"time"
+
+	"gentleharbor/core/engine/oracle/tns"
 )
 
 // Dial makes a connection to the one address that is being asked about.
@@ -29,6 +31,7 @@ var (
 	Text       Probe = func(_ context.Context, c net.Conn) []byte { return ask(c, TextProbe()) } // Redis, HTTP
 	Mongo      Probe = func(_ context.Context, c net.Conn) []byte { return ask(c, MongoProbe()) }
 	TLS        Probe = askTLS
+	Listener   Probe = func(_ context.Context, c net.Conn) []byte { return ask(c, tns.ConnectPacket(tns.Target{})) } // of Oracle's
 )
 
 // Identify finds out what answers by trying the probes in order, each on a

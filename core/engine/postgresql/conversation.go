@@ -48,7 +48,7 @@ type conversation struct {
 func Begin(conn net.Conn, target engine.Target) engine.Conversation {
 	return &conversation{to: target, raw: conn, conn: conn, facts: engine.Facts{Engine: "postgresql", TLS: "none"}, opening: &opening.Opening{
 		To: target, Conn: conn, Word: "postgresql", Name: "PostgreSQL", Ours: []string{"postgresql"},
-		Probes: []greeting.Probe{greeting.Text, greeting.TLS, greeting.Mongo}, ProbeNames: "PostgreSQL's, Redis', HTTP's, TLS's or MongoDB's",
+		Probes: []greeting.Probe{greeting.Text, greeting.TLS, greeting.Mongo, greeting.Listener}, ProbeNames: "PostgreSQL's, Redis', HTTP's, TLS's, MongoDB's or Oracle's",
 	}}
 }
 

@@ -1,0 +1,341 @@
+// Package oracle is the engine for Oracle's databases. What the listener answers, and
+// how the connection is encrypted, is found out by its own code on the raw
+// connection; the login and everything after it are the driver's, over that same
+// connection. The driver is shown the listener's acceptance from memory: it would
+// follow redirects by itself, dial again, and read files that nobody named.
+package oracle
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/engine/greeting"
+	"gentleharbor/core/engine/opening"
+	"gentleharbor/core/engine/oracle/tns"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/tlsrule"
+)
+
+// Word is the engine's word in a profile.
+const Word = "oracle"
+
+type conversation struct {
+	to      engine.Target
+	raw     net.Conn
+	conn    net.Conn // raw, or a *tls.Conn
+	facts   engine.Facts
+	opening *opening.Opening
+
+	tlsFacts  *tlsrule.Facts  // of a handshake made before the listener spoke
+	tlsResult *finding.Result // how that went, told at its own stage
+	accepted  tns.Accepted
+	session   *session // the driver's, once logged in
+}
+
+// Begin starts a conversation with a listener.
+func Begin(conn net.Conn, target engine.Target) engine.Conversation {
+	return &conversation{to: target, raw: conn, conn: conn, facts: engine.Facts{Engine: Word, TLS: "none"}, opening: &opening.Opening{
+		To: target, Conn: conn, Word: Word, Name: "Oracle's listener", Ours: []string{Word},
+		Probes:     []greeting.Probe{greeting.PostgreSQL, greeting.Text, greeting.TLS, greeting.Mongo},
+		ProbeNames: "Oracle's, PostgreSQL's, Redis', HTTP's, TLS's or MongoDB's",
+		Starting:   ", or waits for a service that is only just starting",
+	}}
+}
+
+func (c *conversation) Facts() *engine.Facts { return &c.facts }
+
+func (c *conversation) Close() {
+	if c.session != nil {
+		c.raw.SetDeadline(time.Now().Add(time.Second))
+		c.session.close()
+	}
+	c.raw.Close()
+}
+
+// Speak asks the listener for the service. Where the rule wants TLS that comes first:
+// a listener of this server has a port of its own for it, and says nothing there
+// before the handshake.
+func (c *conversation) Speak(ctx context.Context) finding.Result {
+	if rule := c.to.TLS.Rule; c.to.Network == "tcp" && (rule == tlsrule.Required || rule == tlsrule.Verified) {
+		if !c.encryptFirst(ctx) {
+			return finding.Good("%s answers; what it is shows within TLS", c.to.Address)
+		}
+	}
+	return c.ask(ctx, 0)
+}
+
+// encryptFirst makes the handshake, and says whether to go on.
+func (c *conversation) encryptFirst(ctx context.Context) bool {
+	secure, facts, result, err := c.to.TLS.Handshake(ctx, c.raw)
+	if err != nil {
+		found := tlsrule.Diagnose(err, c.to.Profile, c.to.Address, "set SSL_VERSION = 1.2 in the listener's sqlnet.ora")
+		if c.plainListener(ctx, err) {
+			found = finding.New("tls.not-offered", "the listener at %s speaks without TLS, and the rule is %s: TLS is spoken at a port of its own, often 2484", c.to.Address, c.to.TLS.Rule).
+				Saw("asked in the clear, on another connection, it answered as a listener").
+				Suggest("gharbor set %s port=2484   # or addresses=HOST:2484 in its alias", c.to.Profile).
+				Suggest("gharbor set %s tls=off   # only where nobody else is on the way", c.to.Profile)
+		}
+		failed := finding.Failed(found)
+		c.tlsResult = &failed
+		return false
+	}
+	c.tlsFacts, c.tlsResult = facts, &result
+	if result.Outcome == finding.Fail {
+		return false
+	}
+	c.conn = secure
+	c.facts.Encrypted(facts)
+	return true
+}
+
+// plainListener reports whether a listener answers in the clear what ended a
+// handshake.
+func (c *conversation) plainListener(ctx context.Context, err error) bool {
+	var certificate *tlsrule.HandshakeError
+	if errors.As(err, &certificate) && opening.ClientCertificateAlert(err) != "" || c.to.Redial == nil || ctx.Err() != nil {
+		return false
+	}
+	service, _, ok := greeting.Identify(ctx, c.to.Redial, greeting.Listener)
+	return ok && service.Engine == Word
+}
+
+// Encrypt tells how the handshake went, which was made before.
+func (c *conversation) Encrypt(context.Context) (*tlsrule.Facts, finding.Result) {
+	if c.tlsResult != nil {
+		return c.tlsFacts, *c.tlsResult
+	}
+	if c.to.TLS.Rule == tlsrule.Off || c.to.Network == "unix" {
+		result, _ := c.to.WithoutTLS(false, engine.NotOffered{})
+		return nil, result
+	}
+	return nil, finding.Good("not encrypted: the listener speaks without TLS at this port")
+}
+
+// maxResends bounds how often a server may have the connect packet sent again: once
+// is usual, when it hands the connection to another process.
+const maxResends = 3
+
+// ask sends the connect packet and judges the answer. redirected counts how often the
+// listener sent us elsewhere.
+func (c *conversation) ask(ctx context.Context, redirected int) finding.Result {
+	defer opening.Guard(ctx, c.raw)()
+	packet := tns.ConnectPacket(c.wanted())
+	for range maxResends {
+		if _, err := c.conn.Write(packet); err != nil {
+			return c.opening.Nothing(ctx, err)
+		}
+		answer, other, result := c.listen(ctx)
+		switch {
+		case result != nil:
+			return *result
+		case other != nil:
+			return c.opening.Other(*other, answer.Raw)
+		}
+		switch answer.Type {
+		case tns.Resend:
+			if answer.Renegotiates() && c.conn != c.raw {
+				if result := c.again(ctx); result != nil {
+					return *result
+				}
+			}
+			continue
+		case tns.Accept:
+			return c.let(answer)
+		case tns.Refuse:
+			refusal, err := tns.ParseRefuse(answer)
+			if err != nil {
+				return c.opening.Unexpected(ctx, answer.Raw)
+			}
+			return finding.Failed(c.listenerRefused(refusal))
+		case tns.Redirect:
+			return c.redirect(ctx, answer, redirected)
+		}
+		return c.opening.Unexpected(ctx, answer.Raw)
+	}
+	return finding.Failed(finding.New("speak.garbage", "the listener at %s has the connect packet sent again and again", c.to.Address).
+		Saw("asked %d times", maxResends).Suggest("gharbor test %s   # again; if it repeats, the listener's log says why", c.to.Profile))
+}
+
+// wanted is what the listener is asked for.
+func (c *conversation) wanted() tns.Target {
+	host, port, _ := net.SplitHostPort(c.to.Address)
+	number := 0
+	fmt.Sscan(port, &number)
+	return tns.Target{Host: host, Port: number, Service: c.to.Service, Instance: c.to.Instance, Secure: c.conn != c.raw, Program: "gharbor"}
+}
+
+// listen reads the answer to the connect packet; result is set where there is none.
+func (c *conversation) listen(ctx context.Context) (answer tns.Packet, other *greeting.Service, result *finding.Result) {
+	reply, other, err := c.opening.Listen(ctx, func() ([]byte, error) {
+		var err error
+		answer, err = tns.Read(c.conn)
+		return answer.Raw, err
+	})
+	if other != nil {
+		return answer, other, nil
+	}
+	var judged finding.Result
+	switch {
+	case errors.Is(err, tns.ErrNotTNS):
+		judged = c.notTNS(ctx, reply)
+	case err != nil && len(reply) > 0 && !errors.Is(err, os.ErrDeadlineExceeded):
+		judged = c.notTNS(ctx, reply)
+	case err != nil:
+		if alert := opening.ClientCertificateAlert(err); alert != "" {
+			judged = finding.Failed(c.to.CertificateRefused(alert))
+			break
+		}
+		judged = c.opening.Nothing(ctx, err)
+	default:
+		return answer, nil, nil
+	}
+	return answer, nil, &judged
+}
+
+// notTNS is the result for an answer of another kind.
+func (c *conversation) notTNS(ctx context.Context, reply []byte) finding.Result {
+	if service, ok := c.opening.Recognise(reply); ok && service.TLS {
+		return finding.Failed(finding.New("speak.tls-only", "the listener at %s speaks TLS from the first byte, and the rule is %s", c.to.Address, c.to.TLS.Rule).
+			Saw("its first bytes: %s", clean.Bytes(reply, 16)).
+			Suggest("gharbor set %s tls=verified", c.to.Profile))
+	}
+	if c.conn != c.raw {
+		return finding.Failed(finding.New("speak.garbage", "what answers at %s within TLS is no listener of Oracle's", c.to.Address).
+			Saw("its first bytes: %s", clean.Bytes(reply, 32)).
+			Suggest("gharbor show %s   # are host and port right?", c.to.Profile))
+	}
+	return c.opening.Unexpected(ctx, c.opening.Rest(reply))
+}
+
+// again makes a new handshake where the server that takes over wants its own.
+func (c *conversation) again(ctx context.Context) *finding.Result {
+	secure, facts, result, err := c.to.TLS.Handshake(ctx, c.raw)
+	if err != nil {
+		result = finding.Failed(tlsrule.Diagnose(err, c.to.Profile, c.to.Address, "set SSL_VERSION = 1.2 in the server's sqlnet.ora"))
+		return &result
+	}
+	if result.Outcome == finding.Fail {
+		return &result
+	}
+	c.tlsFacts, c.tlsResult, c.conn = facts, &result, secure
+	c.facts.Encrypted(facts)
+	return nil
+}
+
+// let is the result for a listener that lets one in.
+func (c *conversation) let(answer tns.Packet) finding.Result {
+	var err error
+	if c.accepted, err = tns.ParseAccept(answer); err != nil {
+		return finding.Failed(finding.New("speak.garbage", "the listener at %s accepts in a form that is not known here", c.to.Address).
+			Saw("its answer: %s", clean.Bytes(answer.Raw, 40)).Suggest("gharbor show %s", c.to.Profile))
+	}
+	return finding.Good("the listener knows %s and lets one in, protocol %d", c.asked(), c.accepted.Version)
+}
+
+// asked names what the listener was asked for.
+func (c *conversation) asked() string {
+	if c.to.Service == "" {
+		return "the instance " + clean.Quoted(c.to.Instance)
+	}
+	return "the service " + clean.Quoted(c.to.Service)
+}
+
+// redirect follows a listener to the server that it names: once, and only to an
+// address that the profile or its alias lists.
+func (c *conversation) redirect(ctx context.Context, answer tns.Packet, before int) finding.Result {
+	place, err := c.place(answer)
+	if err != nil {
+		return finding.Failed(finding.New("speak.redirected", "the listener at %s sends one to another place, and says none that could be dialled", c.to.Address).
+			Saw("it says %s", clean.Quoted(place.Text)).
+			Suggest("gharbor show %s   # is it the right listener?", c.to.Profile))
+	}
+	to := fmt.Sprintf("%s:%d", place.Host, place.Port)
+	found := finding.New("speak.redirected", "the listener at %s sends one to another place, which neither the profile nor its alias lists: nothing was sent there", c.to.Address).
+		Saw("it says %s", clean.Quoted(to)).
+		Suggest("gharbor show %s   # add the address to its alias or hosts, if it is to be trusted", c.to.Profile)
+	if before > 0 {
+		found.Cause = fmt.Sprintf("the listener at %s sends one on, and so does the place that it sends to", c.to.Address)
+		return finding.Failed(found)
+	}
+	if c.to.Follow == nil {
+		return finding.Failed(found)
+	}
+	conn, address, listed, err := c.to.Follow(ctx, place.Host, place.Port)
+	switch {
+	case !listed:
+		return finding.Failed(found)
+	case err != nil:
+		found.Cause = fmt.Sprintf("the listener at %s sends one to %s, which does not accept a connection", c.to.Address, to)
+		return finding.Failed(found.Saw("%s", clean.Line(opening.LastError(err), 200)))
+	}
+	from := c.to.Address
+	c.raw.Close()
+	c.raw, c.conn, c.opening.Conn, c.to.Address = conn, conn, conn, address
+	c.opening.To.Address, c.opening.To.Redial = address, nil
+	c.facts.Route = address
+	if c.tlsResult != nil && !c.encryptFirst(ctx) {
+		return finding.Good("%s sends one to %s, which answers; what it is shows within TLS", from, address)
+	}
+	result := c.ask(ctx, before+1)
+	if result.Outcome == finding.OK {
+		result.Detail += fmt.Sprintf("; %s sent one to %s, which is listed", from, address)
+	} else if result.Finding != nil {
+		result.Finding.Saw("%s sent one there", from)
+	}
+	return result
+}
+
+// place is where a redirect leads.
+func (c *conversation) place(answer tns.Packet) (tns.Place, error) {
+	place, more, err := tns.ParseRedirect(answer)
+	if err != nil || more == 0 {
+		return place, err
+	}
+	next, err := tns.Read(c.conn)
+	if err != nil {
+		return place, err
+	}
+	body, err := tns.DataBody(next)
+	if err != nil {
+		return place, err
+	}
+	return tns.ParsePlace(bytes.TrimSuffix(body[:min(len(body), more)], []byte{0}), answer.Flags&2 != 0)
+}
+
+// Knock asks a listener for a target on a connection that has just been made, and
+// reads its answer: "accept", "refuse" with its refusal, or "redirect" with its
+// place. Nothing is logged in.
+func Knock(conn io.ReadWriter, target tns.Target) (answer tns.Type, refusal tns.Refusal, place tns.Place, err error) {
+	packet := tns.ConnectPacket(target)
+	for range maxResends {
+		if _, err := conn.Write(packet); err != nil {
+			return 0, refusal, place, err
+		}
+		p, err := tns.Read(conn)
+		if err != nil {
+			return 0, refusal, place, err
+		}
+		switch p.Type {
+		case tns.Resend:
+			continue
+		case tns.Refuse:
+			refusal, err = tns.ParseRefuse(p)
+		case tns.Redirect:
+			place, _, err = tns.ParseRedirect(p)
+		case tns.Accept:
+			_, err = tns.ParseAccept(p)
+		default:
+			err = tns.ErrNotTNS
+		}
+		return p.Type, refusal, place, err
+	}
+	return tns.Resend, refusal, place, tns.ErrNotTNS
+}

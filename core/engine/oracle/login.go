@@ -1,0 +1,211 @@
+package oracle
+
+import (
+	"context"
+	"database/sql/driver"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	goora "github.com/sijms/go-ora/v2"
+	"github.com/sijms/go-ora/v2/configurations"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/engine/opening"
+	"gentleharbor/core/engine/oracle/tns"
+	"gentleharbor/core/finding"
+)
+
+// These end a login before anything is given away.
+var (
+	errWeak  = errors.New("the server asked by a verifier that is broken")
+	errEmpty = errors.New("an empty password")
+	errNone  = errors.New("no password")
+)
+
+// errBroken is a defect of the driver's on what the server sent.
+var errBroken = errors.New("the server sent what the driver can't read")
+
+// session is the driver's part of the conversation.
+type session struct {
+	db   *goora.Connection
+	seam *seam
+	open bool
+}
+
+// close ends the session politely.
+func (s *session) close() {
+	if s.open {
+		s.guarded(s.db.Close)
+	}
+}
+
+// guarded runs the driver's code, whose defects on a hostile server's bytes end the
+// call and not the program.
+func (s *session) guarded(call func() error) (err error) {
+	defer func() {
+		if defect := recover(); defect != nil {
+			err = fmt.Errorf("%w: %v", errBroken, defect)
+		}
+		if err != nil && s.seam.err != nil {
+			err = s.seam.err
+		}
+	}()
+	return call()
+}
+
+// Login logs in through the driver, over the connection that the stages before have
+// proved.
+func (c *conversation) Login(ctx context.Context) finding.Result {
+	if err := c.logIn(ctx); err != nil {
+		return finding.Failed(c.loginFailed(ctx, err))
+	}
+	detail := fmt.Sprintf("%s by the %s", clean.Quoted(c.facts.User), c.facts.LoginMethod)
+	if c.to.As != "" {
+		detail += ", as " + c.to.As
+	}
+	if c.session.seam.warning == "" {
+		return finding.Good("%s", detail)
+	}
+	return finding.Warned(finding.New("login.expires-soon", "the server let %s in and warned: the password is about to expire, or is in its grace time", clean.Quoted(c.to.User)).
+		Saw("it said %s", clean.Quoted(c.session.seam.warning)).
+		Suggest("as %s: ALTER USER %s IDENTIFIED BY \"NEW-PASSWORD\" REPLACE \"OLD-PASSWORD\"   # in a session, not in a shell's history", c.to.User, identifier(c.to.User)), "%s", detail)
+}
+
+// logIn takes the password and runs the driver's login.
+func (c *conversation) logIn(ctx context.Context) error {
+	if c.to.NoSecret {
+		return errNone
+	}
+	value, err := c.to.TakeSecret(ctx)
+	if err != nil {
+		return &engine.SecretError{Err: err}
+	}
+	if value.Empty() {
+		return errEmpty
+	}
+	defer opening.Guard(ctx, c.raw)()
+	s := &seam{Conn: c.conn, replay: c.accepted.Replay, long: c.accepted.Version >= tns.LongLengths, login: true}
+	s.judge = func(body []byte) error {
+		kind, ok := verifier(body)
+		if !ok {
+			return nil
+		}
+		c.facts.LoginMethod = verifierName(kind)
+		if kind == verifier10 && !c.to.ClearAllowed(&c.facts) {
+			return errWeak
+		}
+		return nil
+	}
+	config := c.config(s)
+	config.Password = value.Disclose()
+	db, err := goora.NewConnection("", config)
+	if err != nil {
+		return err
+	}
+	c.session = &session{db: db, seam: s}
+	if err := c.session.guarded(func() error { return db.OpenWithContext(ctx) }); err != nil {
+		return err
+	}
+	s.login, c.session.open = false, true
+	c.loggedIn(db.SessionProperties)
+	return nil
+}
+
+// config is the driver's configuration, made by hand: its own reader of connection
+// strings looks for wallets, and asks the system who one is.
+func (c *conversation) config(s *seam) *configurations.ConnectionConfig {
+	wanted := c.wanted()
+	return &configurations.ConnectionConfig{
+		ClientInfo: configurations.ClientInfo{ProgramName: "gharbor", ProgramPath: "gharbor", DriverName: "gharbor", HostName: "gharbor", OSUserName: "gharbor",
+			PID: os.Getpid(), Language: "AMERICAN", Territory: "AMERICA"},
+		DatabaseInfo: configurations.DatabaseInfo{UserID: c.to.User, ServiceName: c.to.Service, SID: c.to.Instance,
+			Servers:      []configurations.ServerAddr{{Protocol: "tcp", Addr: wanted.Host, Port: wanted.Port}},
+			DBAPrivilege: configurations.DBAPrivilegeFromString(c.to.As),
+			Location:     "UTC"}, // so that it does not ask
+		SessionInfo:  configurations.SessionInfo{SessionDataUnitSize: 8192, TransportDataUnitSize: 0xffff, Protocol: "tcp", Dialer: s},
+		PrefetchRows: 100,
+		Lob:          configurations.STREAM,
+	}
+}
+
+// loggedIn takes the facts that the server gives with its yes.
+func (c *conversation) loggedIn(p map[string]string) {
+	f := &c.facts
+	f.User = clean.Line(strings.ToUpper(c.to.User), 100)
+	if n, err := strconv.ParseUint(p["AUTH_VERSION_NO"], 10, 32); err == nil {
+		f.Version = tns.Version(uint32(n))
+	}
+	f.Database = clean.Line(firstOf(p["AUTH_DBNAME"], p["AUTH_SC_DBUNIQUE_NAME"]), 100)
+	f.ServerHost = clean.Line(p["AUTH_SC_SERVER_HOST"], 100)
+	if f.LoginMethod == "" {
+		f.LoginMethod = "a method that was not seen"
+	}
+}
+
+func firstOf(words ...string) string {
+	for _, word := range words {
+		if word != "" {
+			return word
+		}
+	}
+	return ""
+}
+
+// Database says what the service opened: with this server that is not the client's
+// choice.
+func (c *conversation) Database(context.Context) finding.Result {
+	p := c.session.db.SessionProperties
+	words := []string{c.asked()}
+	for _, one := range [][2]string{{"database ", c.facts.Database}, {"instance ", p["AUTH_SC_INSTANCE_NAME"]}} {
+		if one[1] != "" {
+			words = append(words, one[0]+clean.Line(one[1], 60))
+		}
+	}
+	return finding.Good("%s", strings.Join(words, ", "))
+}
+
+// query runs a statement and returns its rows as text.
+func (c *conversation) query(ctx context.Context, sql string) (rows [][]string, err error) {
+	defer opening.Guard(ctx, c.raw)()
+	err = c.session.guarded(func() error {
+		result, err := c.session.db.QueryContext(ctx, sql, nil)
+		if err != nil {
+			return err
+		}
+		defer result.Close()
+		values := make([]driver.Value, len(result.Columns()))
+		for len(rows) < maxRows {
+			if err := result.Next(values); errors.Is(err, io.EOF) {
+				return nil
+			} else if err != nil {
+				return err
+			}
+			row := make([]string, len(values))
+			for i, v := range values {
+				if v != nil {
+					row[i] = fmt.Sprint(v)
+				}
+			}
+			rows = append(rows, row)
+		}
+		return nil
+	})
+	return rows, err
+}
+
+// maxRows bounds an answer.
+const maxRows = 1000
+
+// ping measures one round trip.
+func (c *conversation) ping(ctx context.Context) (time.Duration, error) {
+	defer opening.Guard(ctx, c.raw)()
+	before := time.Now()
+	err := c.session.guarded(func() error { return c.session.db.Ping(ctx) })
+	return time.Since(before), err
+}

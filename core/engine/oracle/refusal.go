@@ -1,0 +1,215 @@
+package oracle
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+
+	"github.com/sijms/go-ora/v2/network"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/engine/opening"
+	"gentleharbor/core/engine/oracle/tns"
+	"gentleharbor/core/finding"
+)
+
+// Numbers with which a listener or a server refuses (Oracle documentation, "Database
+// Error Messages").
+const (
+	maxSessions        = 18
+	maxProcesses       = 20
+	nullPassword       = 1005
+	invalidLogin       = 1017
+	insufficientRights = 1031
+	startingOrStopping = 1033
+	notAvailable       = 1034
+	restrictedOnly     = 1035
+	noCreateSession    = 1045
+	unknownSID         = 12505
+	unknownService     = 12514
+	noHandler          = 12516
+	notHandedOver      = 12518
+	noServiceHandler   = 12519
+	noServerHandler    = 12520
+	unknownInstance    = 12521
+	allRestricted      = 12526
+	someRestricted     = 12527
+	allBlocked         = 12528
+	accountLocked      = 28000
+	passwordExpired    = 28001
+	sysNeedsRight      = 28009
+	noCommonProtocol   = 28040
+)
+
+// listenerRefused is the finding for a listener's no.
+func (c *conversation) listenerRefused(r tns.Refusal) *finding.Finding {
+	code := fmt.Sprintf("ORA-%05d", r.Code)
+	var found *finding.Finding
+	switch r.Code {
+	case unknownService, unknownSID, unknownInstance:
+		found = finding.New("speak.service-unknown", "the listener at %s is up and does not know %s: the name is wrong, or the database behind it is down or has not told the listener of itself yet", c.to.Address, c.asked())
+		if c.to.Alias != "" {
+			found.Saw("it was asked for by %s", c.to.Alias)
+			found.Suggest("gharbor alias show %s   # where the name stands", firstWord(c.to.Alias))
+		}
+		found.Suggest("gharbor set %s %s=NAME   # what the listener knows", c.to.Profile, c.key()).
+			Suggest("on the server: lsnrctl services   # what it knows")
+	case noHandler, noServiceHandler, noServerHandler, notHandedOver:
+		found = finding.New("speak.no-handler", "the listener at %s knows %s, and no process of it takes another connection: it has as many as it may, or only others than were asked for", c.to.Address, c.asked()).
+			Suggest("gharbor wait %s   # until there is room", c.to.Profile).
+			Suggest("as an administrator: SELECT resource_name, current_utilization, limit_value FROM v$resource_limit WHERE resource_name IN ('processes', 'sessions')")
+	case allRestricted, someRestricted, allBlocked:
+		found = finding.New("speak.service-blocked", "the listener at %s knows %s, and its instances let nobody in: they are starting, not open yet, or in restricted mode", c.to.Address, c.asked()).
+			Suggest("gharbor wait %s   # until it is ready", c.to.Profile).
+			Suggest("on the server: lsnrctl services   # BLOCKED or RESTRICTED, and since when")
+	case notAvailable:
+		found = c.instanceDown()
+	default:
+		found = finding.New("login.refused", "the listener at %s refused %s", c.to.Address, c.asked()).
+			Suggest("gharbor show %s", c.to.Profile).Suggest("on the server: lsnrctl status")
+	}
+	said := code
+	if !r.Numbers {
+		said = "no number"
+	}
+	found.Saw("the listener said %s: %s", said, clean.Quoted(r.Text))
+	if r.Listen != "" {
+		found.Saw("the listener's version is %s", r.Listen)
+	}
+	return found
+}
+
+// firstWord is the alias's name in the words for where it stands.
+func firstWord(origin string) string {
+	var kind, name string
+	fmt.Sscanf(origin, "%s %s", &kind, &name)
+	for len(name) > 0 && name[len(name)-1] == ',' {
+		name = name[:len(name)-1]
+	}
+	return name
+}
+
+// key is the profile's key for what the listener was asked for.
+func (c *conversation) key() string {
+	if c.to.Service == "" {
+		return "instance"
+	}
+	return "service"
+}
+
+func (c *conversation) instanceDown() *finding.Finding {
+	return finding.New("speak.instance-down", "the listener knows %s, and the instance behind it is down", c.asked()).
+		Suggest("gharbor wait %s   # until it is up", c.to.Profile).
+		Suggest("on the server, as its owner: sqlplus / as sysdba, then STARTUP")
+}
+
+// loginFailed turns the end of a login into a finding.
+func (c *conversation) loginFailed(ctx context.Context, err error) *finding.Finding {
+	var taking *engine.SecretError
+	var server *network.OracleError
+	switch {
+	case errors.As(err, &taking):
+		return c.to.Untaken(taking)
+	case errors.Is(err, errNone):
+		found := finding.New("login.password-wanted", "the server wants a password for %s, and none is to be sent", clean.Quoted(c.to.User))
+		for _, tried := range c.to.NoSecretTried {
+			found.Saw("%s", tried)
+		}
+		return found.Suggest("gharbor set %s secret=ask", c.to.Profile)
+	case errors.Is(err, errEmpty):
+		return finding.New("login.empty-password", "the password is empty, which this server takes from nobody: it was not asked").
+			Suggest("gharbor set %s secret=ask", c.to.Profile)
+	case errors.Is(err, errWeak):
+		found := finding.New("login.cleartext-refused", "the server asks by the %s: who listens can find the password from the exchange, so it is answered only over TLS that was verified", verifierName(verifier10))
+		return c.to.NotInTheClear(found, &c.facts)
+	case errors.Is(err, errTooLong), errors.Is(err, errBroken):
+		return finding.New("login.broken-off", "the connection was ended here during the login: the server sent what no honest one does").
+			Saw("%s", clean.Line(plain(err), 200)).
+			Suggest("gharbor show %s   # is it the right server?", c.to.Profile)
+	case errors.As(err, &server):
+		return c.serverRefused(server)
+	}
+	if alert := opening.ClientCertificateAlert(err); alert != "" {
+		return c.to.CertificateRefused(alert)
+	}
+	method := c.facts.LoginMethod
+	if method == "" {
+		method = "none asked yet"
+	}
+	if ctx.Err() != nil || errors.Is(err, os.ErrDeadlineExceeded) {
+		return c.to.LoginTimeout(method)
+	}
+	return c.to.LoginBrokenOff(plain(err))
+}
+
+// plain is an error's text without the driver's wrapping.
+func plain(err error) string {
+	var server *network.OracleError
+	switch {
+	case errors.As(err, &server):
+		return said(server)
+	case errors.Is(err, io.EOF):
+		return "end of the stream"
+	}
+	return opening.LastError(err)
+}
+
+// said is the server's own words, of which the number is sure.
+func said(e *network.OracleError) string {
+	if e.ErrMsg == "" {
+		return fmt.Sprintf("ORA-%05d", e.ErrCode)
+	}
+	return clean.Quoted(e.ErrMsg)
+}
+
+// serverRefused maps what the server said during the login.
+func (c *conversation) serverRefused(e *network.OracleError) *finding.Finding {
+	name, user := c.to.Profile, clean.Quoted(c.to.User)
+	var found *finding.Finding
+	switch e.ErrCode {
+	case invalidLogin:
+		found = finding.New("login.password", "the server refused the user %s or the password; it does not tell which: a wrong password, an account that does not exist, and one without the right that as asks for look alike", user).
+			Suggest("gharbor show %s   # is the user right, and where the password is from?", name)
+	case nullPassword:
+		found = finding.New("login.empty-password", "the server says that no password was given").Suggest("gharbor set %s secret=ask", name)
+	case accountLocked:
+		found = finding.New("login.locked", "the account %s is locked", user).
+			Suggest("as an administrator: ALTER USER %s ACCOUNT UNLOCK", identifier(c.to.User))
+	case passwordExpired:
+		found = finding.New("login.expired", "the password of %s has expired: nothing works before a new one is set", user).
+			Suggest("as an administrator: ALTER USER %s IDENTIFIED BY \"NEW-PASSWORD\"   # in a session, not in a shell's history", identifier(c.to.User))
+	case insufficientRights:
+		found = finding.New("login.right-refused", "the account %s may log in, and not as %s", user, firstOf(c.to.As, "an administrator")).
+			Suggest("gharbor set %s as=   # as an ordinary user", name)
+		if c.to.As != "" {
+			found.Suggest("as an administrator: GRANT %s TO %s", upper(c.to.As), identifier(c.to.User))
+		}
+	case sysNeedsRight:
+		found = finding.New("login.right-needed", "the account %s is let in only with an administrator's right", user).
+			Suggest("gharbor set %s as=sysdba   # or as=sysoper", name)
+	case noCreateSession:
+		found = finding.New("login.no-login-right", "the account %s is there, and has not the right to log in (CREATE SESSION)", user).
+			Suggest("as an administrator: GRANT CREATE SESSION TO %s", identifier(c.to.User))
+	case startingOrStopping:
+		found = finding.New("speak.starting", "the instance is starting or stopping").Suggest("gharbor wait %s   # until it is ready", name)
+	case notAvailable:
+		found = c.instanceDown()
+	case restrictedOnly:
+		found = finding.New("speak.service-blocked", "the instance is in restricted mode, for administrators alone").Suggest("gharbor wait %s   # until it is ready", name)
+	case maxSessions, maxProcesses:
+		found = finding.New("session.server-full", "the server has as many sessions or processes as it may").
+			Suggest("gharbor wait %s   # until there is room", name).
+			Suggest("as an administrator: SELECT resource_name, current_utilization, limit_value FROM v$resource_limit WHERE resource_name IN ('processes', 'sessions')")
+	case noCommonProtocol:
+		found = finding.New("login.unsupported-method", "the server takes no method of login that is done here").
+			Suggest("as an administrator: ALTER USER %s IDENTIFIED BY \"THE-PASSWORD\"   # makes the newer verifiers", identifier(c.to.User))
+	default:
+		found = finding.New("login.refused", "the server refused the login of %s", user).Suggest("gharbor show %s", name)
+	}
+	return found.Saw("the server said %s", said(e))
+}
+
+func upper(s string) string { return folded(s) }

@@ -1,0 +1,177 @@
+package oracle
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/finding"
+)
+
+// roundTrips is how many are measured; the median of five forgives two hiccups.
+const roundTrips = 5
+
+// sessionQuery reads what every account may see (Oracle documentation, "SYS_CONTEXT").
+const sessionQuery = "SELECT SYS_CONTEXT('USERENV','SESSION_USER'), SYS_CONTEXT('USERENV','DB_NAME'), SYS_CONTEXT('USERENV','CON_NAME'), " +
+	"SYS_CONTEXT('USERENV','DB_UNIQUE_NAME'), SYS_CONTEXT('USERENV','DATABASE_ROLE'), SYS_CONTEXT('USERENV','SERVER_HOST'), " +
+	"SYS_CONTEXT('USERENV','INSTANCE_NAME'), SYS_CONTEXT('USERENV','ISDBA'), SESSIONTIMEZONE, " +
+	"TO_CHAR(SYS_EXTRACT_UTC(SYSTIMESTAMP), 'YYYY-MM-DD\"T\"HH24:MI:SS.FF3'), " +
+	"(SELECT value FROM nls_database_parameters WHERE parameter = 'NLS_CHARACTERSET') FROM dual"
+
+// openQuery says whether the database may be written to; few accounts may ask.
+const openQuery = "SELECT open_mode, TO_CHAR(dbid), TO_CHAR(resetlogs_change#) FROM v$database"
+
+// Session reads the facts and measures the round trip.
+func (c *conversation) Session(ctx context.Context) finding.Result {
+	before := time.Now()
+	rows, err := c.query(ctx, sessionQuery)
+	took := time.Since(before)
+	if err == nil && (len(rows) != 1 || len(rows[0]) != 11) {
+		err = errors.New("the server answered in another form than asked")
+	}
+	if err != nil {
+		return finding.Failed(c.to.SessionLost(plain(err)))
+	}
+	row, f := rows[0], &c.facts
+	for i := range row {
+		row[i] = clean.Line(row[i], 120)
+	}
+	f.User = firstOf(row[0], f.User)
+	f.Database = firstOf(row[2], row[1], f.Database)
+	f.ServerHost = firstOf(row[5], f.ServerHost)
+	f.TimeZone, f.Encoding = row[8], row[10]
+	f.Lineage = row[3]
+	f.ServerID = strings.Trim(row[3]+"/"+row[6], "/")
+	if row[7] != "" {
+		dba := strings.EqualFold(row[7], "TRUE")
+		f.Superuser = &dba
+	}
+	if clock, err := time.Parse("2006-01-02T15:04:05.000", row[9]); err == nil {
+		f.ClockDifference = engine.Milliseconds(clock.Sub(before.Add(took / 2)))
+	}
+	c.mayWrite(ctx, row[4])
+	if err := c.measure(ctx); err != nil {
+		return finding.Failed(c.to.SessionLost(plain(err)))
+	}
+	role := ""
+	if row[4] != "" {
+		role = strings.ToLower(row[4])
+	}
+	version := ""
+	if f.Version != "" {
+		version = "version " + f.Version
+	}
+	return finding.Good("%s", f.Summary(version, role, engine.Either(f.Writable, "writable", "read-only"), f.TimeZone))
+}
+
+// mayWrite finds out whether anything can be written: a standby can't be, and of the
+// others an account with the right to look says so. Else it is not known.
+func (c *conversation) mayWrite(ctx context.Context, role string) {
+	f := &c.facts
+	standby := strings.Contains(role, "STANDBY")
+	if role != "" {
+		f.InRecovery = &standby
+	}
+	rows, err := c.query(ctx, openQuery)
+	if err == nil && len(rows) == 1 && len(rows[0]) == 3 {
+		writes := strings.HasPrefix(rows[0][0], "READ WRITE")
+		f.Writable = &writes
+		f.Lineage = clean.Line(rows[0][1]+"/"+rows[0][2], 60)
+		if !writes {
+			f.ReadOnlyBy = "the database is open as " + clean.Quoted(rows[0][0])
+		}
+		return
+	}
+	if standby && role != "SNAPSHOT STANDBY" {
+		no := false
+		f.Writable, f.ReadOnlyBy = &no, "the database is a "+clean.Line(strings.ToLower(role), 40)
+	}
+}
+
+func (c *conversation) measure(ctx context.Context) error {
+	var trips []time.Duration
+	for range roundTrips {
+		took, err := c.ping(ctx)
+		if err != nil {
+			return err
+		}
+		trips = append(trips, took)
+	}
+	c.facts.RoundTrip = engine.Milliseconds(engine.Median(trips))
+	return nil
+}
+
+// identifier is a name as a statement has it.
+func identifier(name string) string {
+	if name != "" && strings.Trim(name, "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789_$#") == "" {
+		return strings.ToUpper(name)
+	}
+	return `"` + strings.ReplaceAll(name, `"`, "") + `"`
+}
+
+// literal is a text in a statement.
+func literal(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
+
+// folded is a name as the server keeps it: in capital letters, but where it is quoted.
+func folded(name string) string {
+	if own, ok := strings.CutPrefix(name, `"`); ok {
+		return strings.TrimSuffix(own, `"`)
+	}
+	return strings.ToUpper(name)
+}
+
+// Missing returns the tables and views that this login does not see. There are no
+// extensions with this server.
+func (c *conversation) Missing(ctx context.Context, tables, extensions []string) (noTables, noExtensions []string, err error) {
+	for _, table := range tables {
+		owner, name, ok := strings.Cut(table, ".")
+		whose := "owner = " + literal(folded(owner))
+		if !ok {
+			name, whose = table, "owner IN (SYS_CONTEXT('USERENV','CURRENT_SCHEMA'), 'PUBLIC')"
+		}
+		rows, err := c.query(ctx, fmt.Sprintf("SELECT TO_CHAR(COUNT(*)) FROM all_objects WHERE object_name = %s AND %s AND object_type IN ('TABLE', 'VIEW', 'MATERIALIZED VIEW', 'SYNONYM')",
+			literal(folded(name)), whose))
+		if err != nil {
+			return nil, nil, errors.New(plain(err))
+		}
+		if len(rows) == 0 || len(rows[0]) == 0 || rows[0][0] == "0" {
+			noTables = append(noTables, table)
+		}
+	}
+	return noTables, extensions, nil
+}
+
+// LookUp finds out in the catalogue why an account was kept out.
+func (c *conversation) LookUp(ctx context.Context, r engine.Refused) error {
+	rows, err := c.query(ctx, "SELECT account_status FROM dba_users WHERE username = "+literal(folded(r.User)))
+	if err != nil {
+		return errors.New(plain(err))
+	}
+	if len(rows) == 0 || len(rows[0]) == 0 {
+		return particular(r, "login.no-such-role", fmt.Sprintf("there is no account %s on this server", clean.Quoted(r.User)),
+			"no such account", "gharbor set "+r.Profile+" user=NAME")
+	}
+	status := clean.Line(rows[0][0], 60)
+	switch {
+	case strings.Contains(status, "LOCKED"):
+		return particular(r, "login.locked", fmt.Sprintf("the account %s is locked", clean.Quoted(r.User)),
+			"its status is "+clean.Quoted(status), "as an administrator: ALTER USER "+identifier(r.User)+" ACCOUNT UNLOCK")
+	case strings.HasPrefix(status, "EXPIRED") && !strings.Contains(status, "GRACE"):
+		return particular(r, "login.expired", fmt.Sprintf("the password of %s has expired", clean.Quoted(r.User)),
+			"its status is "+clean.Quoted(status), "as an administrator: ALTER USER "+identifier(r.User)+` IDENTIFIED BY "NEW-PASSWORD"   # in a session, not in a shell's history`)
+	}
+	r.Finding.Saw("%sthe account is there, and its status is %s: what is left is the password", r.By, clean.Quoted(status))
+	return nil
+}
+
+// particular makes the general refusal the particular one.
+func particular(r engine.Refused, code, cause, saw, try string) error {
+	found := r.Finding
+	found.Code, found.Cause, found.Try = code, cause, []string{try}
+	found.Saw("%s%s", r.By, saw)
+	return nil
+}

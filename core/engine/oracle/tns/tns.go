@@ -1,0 +1,350 @@
+// Package tns is the packets that a client and a listener of Oracle's databases
+// exchange before a login: the connect packet, and what may answer it. It takes and
+// gives bytes, never a socket. The layout is the one that the open-source drivers of
+// this server have (github.com/sijms/go-ora/v2, package network).
+package tns
+
+import (
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"regexp"
+	"strconv"
+	"strings"
+	"sync"
+)
+
+// Type is the kind of a packet, its byte 4.
+type Type byte
+
+// The packets of the opening; Data carries everything after it.
+const (
+	Connect  Type = 1
+	Accept   Type = 2
+	Refuse   Type = 4
+	Redirect Type = 5
+	Data     Type = 6
+	Resend   Type = 11
+	Marker   Type = 12
+)
+
+// Sizes, in bytes.
+const (
+	headerSize  = 8
+	connectHead = 70
+	acceptHead  = 32
+	inlineLimit = 230      // of connect data: more follows in a data packet
+	MaxOpening  = 64 << 10 // of a packet before the login: its length has 16 bits
+	unit        = 8192     // the session data unit that is asked for
+)
+
+// The versions of the protocol that the connect packet offers: what the driver that
+// does the login speaks.
+const (
+	version       = 317
+	lowestVersion = 300
+	// LongLengths is the version from which a packet's length has 32 bits, once the
+	// connection was accepted.
+	LongLengths = 315
+)
+
+// ErrNotTNS is for bytes that are no packet of this protocol.
+var ErrNotTNS = errors.New("not a packet of Oracle's listener")
+
+// Packet is one packet of the opening.
+type Packet struct {
+	Type  Type
+	Flags byte   // byte 5
+	Raw   []byte // the whole packet, its header included
+}
+
+// Renegotiates reports whether the server wants a new TLS handshake before the
+// connect packet is sent again.
+func (p Packet) Renegotiates() bool { return p.Type == Resend && p.Flags&8 != 0 }
+
+// Read reads one packet of the opening. What came before an error is in the packet's
+// Raw.
+func Read(r io.Reader) (Packet, error) {
+	raw := make([]byte, headerSize)
+	if n, err := io.ReadFull(r, raw); err != nil {
+		return Packet{Raw: raw[:n]}, err
+	}
+	length := int(binary.BigEndian.Uint16(raw))
+	p := Packet{Type: Type(raw[4]), Flags: raw[5], Raw: raw}
+	if length < headerSize || raw[2] != 0 || raw[3] != 0 || raw[6] != 0 || raw[7] != 0 || p.Type < Connect || p.Type > 19 {
+		return p, ErrNotTNS
+	}
+	p.Raw = append(raw, make([]byte, length-headerSize)...)
+	n, err := io.ReadFull(r, p.Raw[headerSize:])
+	p.Raw = p.Raw[:headerSize+n]
+	if err == io.EOF {
+		err = io.ErrUnexpectedEOF
+	}
+	return p, err
+}
+
+// Target is what a listener is asked for: a service or an instance, or neither for
+// the listener itself.
+type Target struct {
+	Host     string // as written, for the listener's log
+	Port     int
+	Service  string
+	Instance string // its SID
+	Secure   bool   // within TLS
+	Program  string // what the server sees as the client's
+}
+
+// value is a text within a connect descriptor: its own signs can't be part of it.
+func value(s string) string {
+	return strings.Map(func(r rune) rune {
+		if strings.ContainsRune(`()='"\`, r) || r < 0x20 || r >= 0x7f && r < 0xa0 {
+			return -1
+		}
+		return r
+	}, s)
+}
+
+// Descriptor is the text that tells a listener what is wanted.
+func (t Target) Descriptor() string {
+	if t.Service == "" && t.Instance == "" {
+		return "(CONNECT_DATA=(COMMAND=ping))" // the listener answers for itself
+	}
+	protocol, wanted := "tcp", "(SERVICE_NAME="+value(t.Service)+")"
+	if t.Secure {
+		protocol = "tcps"
+	}
+	if t.Service == "" {
+		wanted = "(SID=" + value(t.Instance) + ")"
+	}
+	return fmt.Sprintf("(DESCRIPTION=(ADDRESS=(PROTOCOL=%s)(HOST=%s)(PORT=%d))(CONNECT_DATA=%s(CID=(PROGRAM=%s)(HOST=)(USER=))))",
+		protocol, value(t.Host), t.Port, wanted, value(t.Program))
+}
+
+// ConnectPacket asks for a target.
+func ConnectPacket(t Target) []byte {
+	data := []byte(t.Descriptor())
+	inline := data
+	if len(data) > inlineLimit {
+		inline = nil
+	}
+	p := make([]byte, connectHead, connectHead+len(data)+10)
+	binary.BigEndian.PutUint16(p, uint16(connectHead+len(inline)))
+	p[4] = byte(Connect)
+	binary.BigEndian.PutUint16(p[8:], version)
+	binary.BigEndian.PutUint16(p[10:], lowestVersion)
+	binary.BigEndian.PutUint16(p[12:], 1|2048) // the options that the driver asks for
+	binary.BigEndian.PutUint16(p[14:], unit)
+	binary.BigEndian.PutUint16(p[16:], 0xffff)
+	p[18], p[19] = 79, 152 // characteristics of the transport
+	binary.BigEndian.PutUint16(p[22:], 1)
+	binary.BigEndian.PutUint16(p[24:], uint16(len(data)))
+	binary.BigEndian.PutUint16(p[26:], connectHead)
+	p[32], p[33] = 1, 1
+	binary.BigEndian.PutUint32(p[58:], unit)
+	binary.BigEndian.PutUint32(p[62:], 0xffff)
+	p = append(p, inline...)
+	if inline != nil {
+		return p
+	}
+	return append(p, DataPacket(data, 0, false)...)
+}
+
+// DataPacket wraps what is said after the opening; long is how lengths are written
+// once a connection of a newer version was accepted.
+func DataPacket(body []byte, flags uint16, long bool) []byte {
+	p := make([]byte, 10, 10+len(body))
+	if long {
+		binary.BigEndian.PutUint32(p, uint32(10+len(body)))
+	} else {
+		binary.BigEndian.PutUint16(p, uint16(10+len(body)))
+	}
+	p[4] = byte(Data)
+	binary.BigEndian.PutUint16(p[8:], flags)
+	return append(p, body...)
+}
+
+// Wanted reads what a connect packet asks for. more is what has to follow in a data
+// packet.
+func Wanted(p Packet) (descriptor string, more int, err error) {
+	if p.Type != Connect || len(p.Raw) < 28 {
+		return "", 0, ErrNotTNS
+	}
+	size, at := int(binary.BigEndian.Uint16(p.Raw[24:])), int(binary.BigEndian.Uint16(p.Raw[26:]))
+	if at+size <= len(p.Raw) {
+		return string(p.Raw[at : at+size]), 0, nil
+	}
+	if at == len(p.Raw) {
+		return "", size, nil
+	}
+	return "", 0, ErrNotTNS
+}
+
+// Accepted is what an accept packet says.
+type Accepted struct {
+	Version uint16
+	// Replay is the packet as a driver is shown it that did not see the opening.
+	Replay []byte
+}
+
+// ParseAccept reads an accept packet.
+func ParseAccept(p Packet) (Accepted, error) {
+	if p.Type != Accept || len(p.Raw) < acceptHead {
+		return Accepted{}, ErrNotTNS
+	}
+	a := Accepted{Version: binary.BigEndian.Uint16(p.Raw[8:])}
+	data, at := int(binary.BigEndian.Uint16(p.Raw[18:])), int(binary.BigEndian.Uint16(p.Raw[20:]))
+	head := acceptHead
+	if a.Version >= LongLengths {
+		head = 40 // with the units' long forms
+	}
+	if a.Version < lowestVersion || a.Version > version+100 || at < acceptHead || at+data > len(p.Raw) || len(p.Raw) < head {
+		return Accepted{}, ErrNotTNS
+	}
+	a.Replay = bytes.Clone(p.Raw[:at+data])
+	a.Replay[5] &^= 1 // nothing of what may stand behind is shown
+	binary.BigEndian.PutUint16(a.Replay, uint16(len(a.Replay)))
+	for len(a.Replay) < head {
+		a.Replay = append(a.Replay, p.Raw[len(a.Replay)])
+	}
+	return a, nil
+}
+
+// Refusal is a listener's no, or its answer to a question about itself.
+type Refusal struct {
+	Code    int    // ORA-…; 0 where it only answers
+	Listen  string // the listener's version: "19.0.0.0.0", "" where it does not say
+	Text    string // what it said
+	Numbers bool   // there was a code
+}
+
+var (
+	refusalCode    = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?i)\(\s*ERR\s*=\s*(\d{1,7})\s*\)`) })
+	refusalStack   = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?i)\(\s*CODE\s*=\s*(\d{1,7})\s*\)`) })
+	refusalVersion = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?i)\(\s*VSNNUM\s*=\s*(\d{1,10})\s*\)`) })
+)
+
+// ParseRefuse reads a refuse packet.
+func ParseRefuse(p Packet) (Refusal, error) {
+	if p.Type != Refuse || len(p.Raw) < 12 {
+		return Refusal{}, ErrNotTNS
+	}
+	size := int(binary.BigEndian.Uint16(p.Raw[10:]))
+	r := Refusal{Text: string(p.Raw[12:min(len(p.Raw), 12+size)])}
+	for _, pattern := range []*regexp.Regexp{refusalCode(), refusalStack()} {
+		if m := pattern.FindStringSubmatch(r.Text); m != nil && !r.Numbers {
+			r.Code, _ = strconv.Atoi(m[1])
+			r.Numbers = true
+		}
+	}
+	if m := refusalVersion().FindStringSubmatch(r.Text); m != nil {
+		n, _ := strconv.ParseUint(m[1], 10, 32)
+		r.Listen = Version(uint32(n))
+	}
+	return r, nil
+}
+
+// Version spells a version number out: from 18 on by one packing, before by another.
+func Version(n uint32) string {
+	if n == 0 {
+		return ""
+	}
+	if n>>24 >= 18 {
+		return fmt.Sprintf("%d.%d.%d.%d.%d", n>>24, n>>16&0xff, n>>12&0xf, n>>4&0xff, n&0xf)
+	}
+	return fmt.Sprintf("%d.%d.%d.%d.%d", n>>24, n>>20&0xf, n>>12&0xff, n>>8&0xf, n&0xff)
+}
+
+// Place is where a listener says one should go instead.
+type Place struct {
+	Host string
+	Port int
+	Data string // the connect data to say there, "" for the same again
+	Text string // what it said
+}
+
+var (
+	placeHost = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?i)\(\s*HOST\s*=\s*([^()\s]{1,253})\s*\)`) })
+	placePort = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?i)\(\s*PORT\s*=\s*(\d{1,5})\s*\)`) })
+)
+
+// ParseRedirect reads a redirect packet. more is the number of bytes that follow in a
+// data packet; Follow reads them.
+func ParseRedirect(p Packet) (place Place, more int, err error) {
+	if p.Type != Redirect || len(p.Raw) < 10 {
+		return Place{}, 0, ErrNotTNS
+	}
+	size := int(binary.BigEndian.Uint16(p.Raw[8:]))
+	if len(p.Raw) == 10 && size > 0 {
+		return Place{}, size, nil
+	}
+	if len(p.Raw) < 10+size {
+		return Place{}, 0, ErrNotTNS
+	}
+	place, err = ParsePlace(p.Raw[10:10+size], p.Flags&2 != 0)
+	return place, 0, err
+}
+
+// ParsePlace reads the text of a redirect; parted says that connect data follows the
+// address behind a zero byte.
+func ParsePlace(text []byte, parted bool) (Place, error) {
+	address, data := text, []byte(nil)
+	if i := bytes.IndexByte(text, 0); parted && i >= 0 {
+		address, data = text[:i], text[i+1:]
+	}
+	place := Place{Text: string(address), Data: string(bytes.Trim(data, "\x00"))}
+	host, port := placeHost().FindSubmatch(address), placePort().FindSubmatch(address)
+	if host == nil || port == nil {
+		return place, ErrNotTNS
+	}
+	place.Host = string(host[1])
+	place.Port, _ = strconv.Atoi(string(port[1]))
+	if place.Port < 1 || place.Port > 65535 {
+		return place, ErrNotTNS
+	}
+	return place, nil
+}
+
+// DataBody is the body of a data packet of the opening.
+func DataBody(p Packet) ([]byte, error) {
+	if p.Type != Data || len(p.Raw) < 10 {
+		return nil, ErrNotTNS
+	}
+	return p.Raw[10:], nil
+}
+
+// RefusePacket, and the next two, are a listener's answers: for a simulated one.
+func RefusePacket(text string) []byte {
+	p := make([]byte, 12, 12+len(text))
+	binary.BigEndian.PutUint16(p, uint16(12+len(text)))
+	p[4], p[8], p[9] = byte(Refuse), 34, 0
+	binary.BigEndian.PutUint16(p[10:], uint16(len(text)))
+	return append(p, text...)
+}
+
+// RedirectPacket sends one elsewhere.
+func RedirectPacket(text string) []byte {
+	p := make([]byte, 10, 10+len(text))
+	binary.BigEndian.PutUint16(p, uint16(10+len(text)))
+	p[4] = byte(Redirect)
+	binary.BigEndian.PutUint16(p[8:], uint16(len(text)))
+	return append(p, text...)
+}
+
+// AcceptPacket lets one in, with the version and units that were asked for.
+func AcceptPacket(wanted Packet, upTo uint16) []byte {
+	p := make([]byte, 40)
+	binary.BigEndian.PutUint16(p, 40)
+	p[4] = byte(Accept)
+	asked := binary.BigEndian.Uint16(wanted.Raw[8:])
+	binary.BigEndian.PutUint16(p[8:], min(asked, upTo))
+	binary.BigEndian.PutUint16(p[12:], unit)
+	binary.BigEndian.PutUint16(p[14:], 0xffff)
+	binary.BigEndian.PutUint16(p[16:], 1)
+	binary.BigEndian.PutUint16(p[20:], 40)
+	p[22], p[23] = 4, 8 // no negotiation of further services
+	binary.BigEndian.PutUint32(p[32:], unit)
+	binary.BigEndian.PutUint32(p[36:], 0xffff)
+	return p
+}
