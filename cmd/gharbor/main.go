@@ -17,7 +17,9 @@ func run() int {
 	noCoreDumps()
 	given := os.Environ()
 	lookup := takeEnvironment()
-	return cli.Run(context.Background(), cli.World{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Lookup: lookup, Environ: func() []string { return given }, Interrupts: interrupts}, os.Args[1:])
+	out := os.Stdout
+	os.Stdout = nil // a driver that prints by itself prints nowhere: what is written here is ours alone
+	return cli.Run(context.Background(), cli.World{Stdin: os.Stdin, Stdout: out, Stderr: os.Stderr, Lookup: lookup, Environ: func() []string { return given }, Interrupts: interrupts}, os.Args[1:])
 }
 
 // interrupts ends a context on Ctrl-C and its like.

@@ -324,3 +324,27 @@ func (b *Book) Users(a *profile.Alias, profiles ...*profile.File) []string {
 	}
 	return users
 }
+
+// Used are the aliases that profiles of some files name, directly or over others.
+func (b *Book) Used(files ...*profile.File) map[*profile.Alias]bool {
+	used := make(map[*profile.Alias]bool)
+	words := make(map[string]bool)
+	for _, f := range files {
+		if f == nil {
+			continue
+		}
+		for _, p := range f.Profiles {
+			word := p.Text("alias")
+			if word == "" || words[word] {
+				continue
+			}
+			words[word] = true
+			if chain, found := b.Follow(word); found == nil {
+				for _, link := range chain.Links {
+					used[link] = true
+				}
+			}
+		}
+	}
+	return used
+}

@@ -223,6 +223,9 @@ func (t *test) unreached(ctx context.Context, c route.Candidate, tried []route.A
 	for _, p := range t.passed {
 		found.Saw("before it, %s", p)
 	}
+	if found.Code == "reach.refused" && t.profile.Text("engine") == "oracle" {
+		found.Suggest("on the server: lsnrctl status   # is the listener up, and at this port?")
+	}
 	refused := found.Code == "reach.refused" || found.Code == "reach.socket-missing"
 	if refused && c.Local() && !t.single && ctx.Err() == nil {
 		t.hintNearby(ctx, c, found)

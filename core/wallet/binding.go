@@ -89,6 +89,13 @@ func ToAlias(a *profile.Alias) Binding {
 	return b
 }
 
+// IsAlias reports whether it is the alias that a name means, "project:NAME" for one of
+// a project's file.
+func (b Binding) IsAlias(name string) bool {
+	own, project := strings.CutPrefix(name, profile.ProjectPrefix)
+	return b.Alias == own && b.Alias != "" && (b.AliasFile != "") == project
+}
+
 // authority is what tells one file of authorities from another: the SHA-256 of
 // its bytes. The system's authorities are "".
 func authority(path string) (string, error) {

@@ -111,6 +111,7 @@ func makers() []maker {
 		{"export", exportCommand},
 		{"secret", secretCommand},
 		{"wallet", walletCommand},
+		{"alias", aliasCommand},
 		{"hop", hopCommand},
 		{"tunnel", tunnelCommand},
 		{"audit", auditCommand},

@@ -90,6 +90,9 @@ func (c *call) addLine(file *profile.File, s nearby.Server, taken map[string]boo
 	}
 	taken[name] = true
 	line := "gharbor add " + name + " -engine " + s.Engine + address
+	if s.Engine == "oracle" {
+		line += " -service NAME"
+	}
 	user := c.account()
 	if user == "" { // the administrator that the server was made with
 		user = map[string]string{"postgresql": "postgres", "mysql": "root", "mariadb": "root"}[s.Engine]

@@ -34,6 +34,22 @@ var (
 	Listener   Probe = func(_ context.Context, c net.Conn) []byte { return ask(c, tns.ConnectPacket(tns.Target{})) } // of Oracle's
 )
 
+// Opening is what a client of an engine says first, nil where the server speaks first
+// or the engine is not known.
+func Opening(engine string) []byte {
+	switch engine {
+	case "postgresql":
+		return SSLRequest()
+	case "redis":
+		return TextProbe()
+	case "mongodb":
+		return MongoProbe()
+	case "oracle":
+		return tns.ConnectPacket(tns.Target{})
+	}
+	return nil
+}
+
 // Identify finds out what answers by trying the probes in order, each on a
 // connection of its own that ends after the greeting. It never logs in. ok is
 // false where nothing recognisable answered; n is the number of connections.

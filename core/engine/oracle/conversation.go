@@ -10,7 +10,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"os"
 	"time"
@@ -119,16 +118,12 @@ func (c *conversation) Encrypt(context.Context) (*tlsrule.Facts, finding.Result)
 	return nil, finding.Good("not encrypted: the listener speaks without TLS at this port")
 }
 
-// maxResends bounds how often a server may have the connect packet sent again: once
-// is usual, when it hands the connection to another process.
-const maxResends = 3
-
 // ask sends the connect packet and judges the answer. redirected counts how often the
 // listener sent us elsewhere.
 func (c *conversation) ask(ctx context.Context, redirected int) finding.Result {
 	defer opening.Guard(ctx, c.raw)()
 	packet := tns.ConnectPacket(c.wanted())
-	for range maxResends {
+	for range tns.MaxResends {
 		if _, err := c.conn.Write(packet); err != nil {
 			return c.opening.Nothing(ctx, err)
 		}
@@ -161,7 +156,7 @@ func (c *conversation) ask(ctx context.Context, redirected int) finding.Result {
 		return c.opening.Unexpected(ctx, answer.Raw)
 	}
 	return finding.Failed(finding.New("speak.garbage", "the listener at %s has the connect packet sent again and again", c.to.Address).
-		Saw("asked %d times", maxResends).Suggest("gharbor test %s   # again; if it repeats, the listener's log says why", c.to.Profile))
+		Saw("asked %d times", tns.MaxResends).Suggest("gharbor test %s   # again; if it repeats, the listener's log says why", c.to.Profile))
 }
 
 // wanted is what the listener is asked for.
@@ -308,34 +303,4 @@ func (c *conversation) place(answer tns.Packet) (tns.Place, error) {
 		return place, err
 	}
 	return tns.ParsePlace(bytes.TrimSuffix(body[:min(len(body), more)], []byte{0}), answer.Flags&2 != 0)
-}
-
-// Knock asks a listener for a target on a connection that has just been made, and
-// reads its answer: "accept", "refuse" with its refusal, or "redirect" with its
-// place. Nothing is logged in.
-func Knock(conn io.ReadWriter, target tns.Target) (answer tns.Type, refusal tns.Refusal, place tns.Place, err error) {
-	packet := tns.ConnectPacket(target)
-	for range maxResends {
-		if _, err := conn.Write(packet); err != nil {
-			return 0, refusal, place, err
-		}
-		p, err := tns.Read(conn)
-		if err != nil {
-			return 0, refusal, place, err
-		}
-		switch p.Type {
-		case tns.Resend:
-			continue
-		case tns.Refuse:
-			refusal, err = tns.ParseRefuse(p)
-		case tns.Redirect:
-			place, _, err = tns.ParseRedirect(p)
-		case tns.Accept:
-			_, err = tns.ParseAccept(p)
-		default:
-			err = tns.ErrNotTNS
-		}
-		return p.Type, refusal, place, err
-	}
-	return tns.Resend, refusal, place, tns.ErrNotTNS
 }

@@ -1,6 +1,6 @@
 // Package tns is the packets that a client and a listener of Oracle's databases
 // exchange before a login: the connect packet, and what may answer it. It takes and
-// gives bytes, never a socket. The layout is the one that the open-source drivers of
+// gives bytes, and dials nothing. The layout is the one that the open-source drivers of
 // this server have (github.com/sijms/go-ora/v2, package network).
 package tns
 
@@ -165,22 +165,6 @@ func DataPacket(body []byte, flags uint16, long bool) []byte {
 	return append(p, body...)
 }
 
-// Wanted reads what a connect packet asks for. more is what has to follow in a data
-// packet.
-func Wanted(p Packet) (descriptor string, more int, err error) {
-	if p.Type != Connect || len(p.Raw) < 28 {
-		return "", 0, ErrNotTNS
-	}
-	size, at := int(binary.BigEndian.Uint16(p.Raw[24:])), int(binary.BigEndian.Uint16(p.Raw[26:]))
-	if at+size <= len(p.Raw) {
-		return string(p.Raw[at : at+size]), 0, nil
-	}
-	if at == len(p.Raw) {
-		return "", size, nil
-	}
-	return "", 0, ErrNotTNS
-}
-
 // Accepted is what an accept packet says.
 type Accepted struct {
 	Version uint16
@@ -314,37 +298,46 @@ func DataBody(p Packet) ([]byte, error) {
 	return p.Raw[10:], nil
 }
 
-// RefusePacket, and the next two, are a listener's answers: for a simulated one.
-func RefusePacket(text string) []byte {
-	p := make([]byte, 12, 12+len(text))
-	binary.BigEndian.PutUint16(p, uint16(12+len(text)))
-	p[4], p[8], p[9] = byte(Refuse), 34, 0
-	binary.BigEndian.PutUint16(p[10:], uint16(len(text)))
-	return append(p, text...)
+// MaxResends bounds how often a server may have the connect packet sent again: once
+// is usual, when it hands the connection to another process.
+const MaxResends = 3
+
+// Answer is what a listener said to a connect packet.
+type Answer struct {
+	Type    Type // Accept, Refuse or Redirect
+	Refusal Refusal
+	Place   Place // of a redirect
 }
 
-// RedirectPacket sends one elsewhere.
-func RedirectPacket(text string) []byte {
-	p := make([]byte, 10, 10+len(text))
-	binary.BigEndian.PutUint16(p, uint16(10+len(text)))
-	p[4] = byte(Redirect)
-	binary.BigEndian.PutUint16(p[8:], uint16(len(text)))
-	return append(p, text...)
-}
-
-// AcceptPacket lets one in, with the version and units that were asked for.
-func AcceptPacket(wanted Packet, upTo uint16) []byte {
-	p := make([]byte, 40)
-	binary.BigEndian.PutUint16(p, 40)
-	p[4] = byte(Accept)
-	asked := binary.BigEndian.Uint16(wanted.Raw[8:])
-	binary.BigEndian.PutUint16(p[8:], min(asked, upTo))
-	binary.BigEndian.PutUint16(p[12:], unit)
-	binary.BigEndian.PutUint16(p[14:], 0xffff)
-	binary.BigEndian.PutUint16(p[16:], 1)
-	binary.BigEndian.PutUint16(p[20:], 40)
-	p[22], p[23] = 4, 8 // no negotiation of further services
-	binary.BigEndian.PutUint32(p[32:], unit)
-	binary.BigEndian.PutUint32(p[36:], 0xffff)
-	return p
+// Ask asks a listener for a target on a connection that has just been made, and reads
+// its answer. Nothing is logged in.
+func Ask(conn io.ReadWriter, target Target) (Answer, error) {
+	packet := ConnectPacket(target)
+	for range MaxResends {
+		if _, err := conn.Write(packet); err != nil {
+			return Answer{}, err
+		}
+		p, err := Read(conn)
+		if err != nil {
+			return Answer{}, err
+		}
+		a := Answer{Type: p.Type}
+		switch p.Type {
+		case Resend:
+			continue
+		case Accept:
+			_, err = ParseAccept(p)
+		case Refuse:
+			a.Refusal, err = ParseRefuse(p)
+		case Redirect:
+			more := 0
+			if a.Place, more, err = ParseRedirect(p); err == nil && more > 0 {
+				err = ErrNotTNS // a form that only a conversation follows
+			}
+		default:
+			err = ErrNotTNS
+		}
+		return a, err
+	}
+	return Answer{}, ErrNotTNS
 }

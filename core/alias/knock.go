@@ -1,0 +1,241 @@
+package alias
+
+import (
+	"context"
+	"errors"
+	"net"
+	"net/netip"
+	"slices"
+	"strconv"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine/greeting"
+	"gentleharbor/core/engine/oracle/tns"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/route"
+	"gentleharbor/core/tlsrule"
+)
+
+// MaxKnocks bounds the knocks at one address: a server may count each as a failed
+// connection, and block a client that makes too many (MariaDB documentation,
+// max_connect_errors: 100 by default).
+const MaxKnocks = 20
+
+// What a listener says of a service.
+const (
+	ServiceKnown      = "known"
+	ServiceUnknown    = "unknown"
+	ServiceBlocked    = "known, lets nobody in"
+	ServiceElsewhere  = "redirects"
+	ServiceNotOffered = "" // this engine's listener can't be asked
+)
+
+// Knock is what one address answered.
+type Knock struct {
+	Address string           `json:"address"`          // as written
+	At      string           `json:"at,omitempty"`     // as dialled
+	Answers bool             `json:"answers"`          // something that was recognised
+	Engine  string           `json:"engine,omitempty"` // its word, "" for what is no database server
+	What    string           `json:"what,omitempty"`   // in words
+	Service string           `json:"service,omitempty"`
+	Said    string           `json:"said,omitempty"` // of the service, by the listener
+	Knocks  int              `json:"knocks"`         // connections that were made
+	Min     float64          `json:"min_ms,omitempty"`
+	Median  float64          `json:"median_ms,omitempty"`
+	Max     float64          `json:"max_ms,omitempty"`
+	Finding *finding.Finding `json:"finding,omitempty"` // why it does not answer, or not as wanted
+}
+
+// Knocker knocks at the addresses of an alias, without logging in.
+type Knocker struct {
+	Network  route.Network
+	Name     string // of the alias
+	Engine   string // that it names, "" for none
+	Service  string
+	Instance string
+	TLS      *tlsrule.Plan // for an oracle listener that speaks within TLS; nil for none
+	Timeout  time.Duration // of each knock
+}
+
+// At knocks count times at one address.
+func (k Knocker) At(ctx context.Context, c route.Candidate, count int) Knock {
+	result := Knock{Address: c.String()}
+	addrs, named := k.Network.Names(ctx, k.Name, c)
+	if named.Outcome == finding.Fail {
+		result.Finding = retry(named.Finding, k.Name)
+		return result
+	}
+	var times []time.Duration
+	word := k.Engine
+	for range min(count, MaxKnocks) {
+		took, service, found := k.once(ctx, c, &result, addrs, word)
+		if found != nil {
+			result.Finding = found
+			return result
+		}
+		times = append(times, took)
+		result.Answers, result.Engine, result.What = true, service.Engine, service.What
+		if ctx.Err() != nil {
+			break
+		}
+		if word == "" {
+			word = service.Engine
+		}
+	}
+	slices.Sort(times)
+	ms := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
+	result.Min, result.Median, result.Max = ms(times[0]), ms(times[len(times)/2]), ms(times[len(times)-1])
+	if k.Engine != "" && result.Engine != k.Engine && !(family(k.Engine) && family(result.Engine)) {
+		result.Finding = finding.New("speak.other-engine", "%s answers at %s, where the alias says %s", result.What, c, k.Engine).
+			Suggest("gharbor alias show %s   # are its addresses right?", k.Name)
+		return result
+	}
+	if result.Engine == "oracle" && k.Service+k.Instance != "" {
+		k.ask(ctx, c, addrs, &result)
+	}
+	return result
+}
+
+func family(word string) bool { return word == "mysql" || word == "mariadb" }
+
+// retry makes a finding's lines those of an alias.
+func retry(found *finding.Finding, name string) *finding.Finding {
+	found.Try = []string{"gharbor alias show " + name + "   # are its addresses right?"}
+	return found
+}
+
+// dial connects to the first of a candidate's addresses that accepts, within TLS where
+// the listener speaks nothing else.
+func (k Knocker) dial(ctx context.Context, c route.Candidate, addrs []netip.Addr, result *Knock) (net.Conn, *finding.Finding) {
+	reached, tried := k.Network.Reach(ctx, c, addrs)
+	if reached == nil {
+		return nil, retry(route.Unreached(k.Name, c, tried), k.Name)
+	}
+	result.Knocks++
+	result.At = reached.Address
+	if deadline, ok := ctx.Deadline(); ok {
+		reached.Conn.SetDeadline(deadline)
+	}
+	if k.TLS == nil {
+		return reached.Conn, nil
+	}
+	secure, _, handshake, err := k.TLS.Handshake(ctx, reached.Conn)
+	if err != nil || handshake.Outcome == finding.Fail {
+		reached.Conn.Close()
+		found := handshake.Finding
+		if err != nil {
+			found = tlsrule.Diagnose(err, k.Name, reached.Address, "set SSL_VERSION = 1.2 in the listener's sqlnet.ora")
+		}
+		return nil, retry(found, k.Name)
+	}
+	return secure, nil
+}
+
+// once knocks once, and measures from the client's first word, or from the connection
+// where the server speaks first, to the answer.
+func (k Knocker) once(ctx context.Context, c route.Candidate, result *Knock, addrs []netip.Addr, word string) (time.Duration, greeting.Service, *finding.Finding) {
+	ctx, cancel := context.WithTimeout(ctx, k.Timeout)
+	defer cancel()
+	if word == "" {
+		return k.identify(ctx, c, addrs, result)
+	}
+	conn, found := k.dial(ctx, c, addrs, result)
+	if found != nil {
+		return 0, greeting.Service{}, found
+	}
+	defer conn.Close()
+	before := time.Now()
+	if opening := greeting.Opening(word); opening != nil {
+		conn.Write(opening)
+	}
+	reply := make([]byte, 4096)
+	n, err := conn.Read(reply)
+	took := time.Since(before)
+	service, ok := greeting.Recognise(reply[:n])
+	if ok {
+		return took, service, nil
+	}
+	if n == 0 && err != nil { // silent, or it closed: another question may be the right one
+		if took, service, found := k.identify(ctx, c, addrs, result); found == nil {
+			return took, service, nil
+		}
+	}
+	silent := finding.New("speak.silent", "%s accepts the connection and says nothing that is known here", c)
+	if n > 0 {
+		silent.Saw("its first bytes: %s", clean.Bytes(reply[:n], 32))
+	}
+	return 0, greeting.Service{}, retry(silent, k.Name)
+}
+
+// identify asks in the ways of all engines.
+func (k Knocker) identify(ctx context.Context, c route.Candidate, addrs []netip.Addr, result *Knock) (time.Duration, greeting.Service, *finding.Finding) {
+	var refused *finding.Finding
+	var began time.Time
+	dial := func(ctx context.Context) (net.Conn, error) {
+		conn, found := k.dial(ctx, c, addrs, result)
+		if found != nil {
+			refused = found
+			return nil, errors.New(found.Cause)
+		}
+		began = time.Now()
+		return conn, nil
+	}
+	service, _, ok := greeting.Identify(ctx, dial, greeting.PostgreSQL, greeting.Text, greeting.Mongo, greeting.Listener)
+	if !ok && refused == nil {
+		refused = retry(finding.New("speak.silent", "%s accepts the connection and says nothing that is known here", c), k.Name)
+	}
+	return time.Since(began), service, refused
+}
+
+// ask asks a listener for the service.
+func (k Knocker) ask(ctx context.Context, c route.Candidate, addrs []netip.Addr, result *Knock) {
+	ctx, cancel := context.WithTimeout(ctx, k.Timeout)
+	defer cancel()
+	conn, found := k.dial(ctx, c, addrs, result)
+	if found != nil {
+		result.Finding = found
+		return
+	}
+	defer conn.Close()
+	name := k.Service
+	if name == "" {
+		name = k.Instance
+	}
+	answer, err := tns.Ask(conn, tns.Target{Host: c.Host, Port: c.Port, Service: k.Service, Instance: k.Instance, Secure: k.TLS != nil, Program: "gharbor"})
+	switch {
+	case err != nil:
+		result.Finding = retry(finding.New("speak.garbage", "the listener at %s does not answer the question for %s in a form that is known here", c, clean.Quoted(name)), k.Name)
+	case answer.Type == tns.Accept:
+		result.Service = ServiceKnown
+	case answer.Type == tns.Redirect:
+		result.Service, result.Said = ServiceElsewhere, "to "+clean.Quoted(net.JoinHostPort(answer.Place.Host, strconv.Itoa(answer.Place.Port)))
+	default:
+		result.Said = "ORA-" + pad(answer.Refusal.Code)
+		if _, unknown := map[int]bool{12514: true, 12505: true, 12521: true}[answer.Refusal.Code]; !unknown {
+			result.Service = ServiceBlocked
+			return
+		}
+		result.Service = ServiceUnknown
+		result.Finding = finding.New("speak.service-unknown", "the listener at %s is up and does not know %s", c, clean.Quoted(name)).
+			Saw("the listener said %s", result.Said).
+			Suggest("gharbor alias show %s   # where the name stands", k.Name).
+			Suggest("on the server: lsnrctl services   # what it knows")
+	}
+}
+
+func pad(code int) string {
+	text := strconv.Itoa(code)
+	for len(text) < 5 {
+		text = "0" + text
+	}
+	return text
+}
+
+// Candidates are the servers that a chain comes to. project says that what a
+// project's file gives to hosts counts.
+func (b *Book) Candidates(ctx context.Context, n route.Network, chain *profile.Chain) ([]route.Candidate, *finding.Finding) {
+	sets := []profile.Override{{Field: profile.FieldNamed("alias"), Value: profile.TextValue(chain.Links[0].Called())}}
+	return n.Candidates(ctx, profile.Loose(chain.Links[0].Name, sets, profile.Environment{Lookup: b.Lookup, Home: b.Home, Aliases: b}))
+}

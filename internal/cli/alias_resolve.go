@@ -1,0 +1,318 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"math/rand/v2"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"gentleharbor/core/alias"
+	"gentleharbor/core/check"
+	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/route"
+	"gentleharbor/core/tlsrule"
+	"gentleharbor/internal/render"
+)
+
+// chainOf follows an alias that may be used: a project's once it was vouched for.
+func (c *call) chainOf(name string) (*profile.Chain, error) {
+	if _, err := c.load(); err != nil {
+		return nil, err
+	}
+	if c.book.Find(name) == nil && c.broken != nil {
+		return nil, c.broken
+	}
+	chain, found := c.book.Follow(name)
+	if found != nil {
+		code := exitFile
+		if found.Code == "alias.unknown" && len(found.Seen) > 0 && !strings.Contains(strings.Join(found.Seen, " "), "names it") {
+			code = exitUsage
+		}
+		return nil, aliasFailed(found, code)
+	}
+	for _, link := range chain.Links {
+		if found := c.book.Judge(link); found != nil {
+			return nil, aliasFailed(found, exitFile)
+		}
+	}
+	return chain, nil
+}
+
+func aliasFailed(found *finding.Finding, code int) error {
+	text := fmt.Sprintf("%s (%s)", found.Cause, found.Code)
+	for _, seen := range found.Seen {
+		text += "; " + seen
+	}
+	return &exitError{code: code, err: errors.New(clean.Line(text, 600)), try: found.Try}
+}
+
+// resolved is one address of `alias resolve -format json`.
+type resolvedAddress struct {
+	Address   string   `json:"address"`   // as written, or as an SRV record names it
+	Addresses []string `json:"addresses"` // after [hosts] and DNS, in the order in which they would be dialled
+	By        string   `json:"by"`        // "DNS", "[hosts] FILE:LINE", "written", "socket"
+	Told      string   `json:"told,omitempty"`
+	Problem   string   `json:"problem,omitempty"`
+}
+
+func aliasResolve() *command {
+	var form format
+	var timeout time.Duration
+	return &command{
+		name: "alias resolve", args: "NAME", summary: "where an alias leads: the chain, then addresses in the order they are tried",
+		long: `Host names are looked up in [hosts] and then in DNS, SRV records first. Nothing is
+dialled, so pick=fastest shows the order as written.`,
+		examples: []string{"gharbor alias resolve skein", "gharbor alias resolve skein -format json"},
+		least:    1, most: 1,
+		flags: func(fs *flag.FlagSet) {
+			fs.DurationVar(&timeout, "timeout", check.DefaultTimeout, "bound of the look-ups")
+			form.flag(fs)
+		},
+		run: func(ctx context.Context, c *call) error {
+			chain, err := c.chainOf(c.args[0])
+			if err != nil {
+				return err
+			}
+			ctx, cancel := context.WithTimeout(ctx, timeout)
+			defer cancel()
+			network := route.System()
+			candidates, found := c.book.Candidates(ctx, network, chain)
+			if found != nil {
+				return routeFailed(found)
+			}
+			pick := chain.Text("pick")
+			if pick == "" {
+				pick = "in-order"
+			}
+			if pick == "random" {
+				rand.Shuffle(len(candidates), func(i, j int) { candidates[i], candidates[j] = candidates[j], candidates[i] })
+			}
+			all := []resolvedAddress{}
+			unknown := 0
+			for _, one := range candidates {
+				r := lookUp(ctx, network, chain.Links[0].Called(), one)
+				if r.Problem != "" {
+					unknown++
+				}
+				all = append(all, r)
+			}
+			if form.json() {
+				err = render.JSON(c.Stdout, map[string]any{"format": 1, "alias": chain.Links[0].Called(), "chain": chainLinks(chain), "pick": pick, "addresses": all})
+			} else {
+				err = c.resolveTable(chain, pick, all)
+			}
+			if err == nil && unknown > 0 {
+				return &exitError{code: exitServer, err: fmt.Errorf("%d of %d %s not be resolved", unknown, len(all), plural(len(all), "address could", "addresses could"))}
+			}
+			return err
+		},
+	}
+}
+
+// chainLinks are a chain's aliases with their places.
+func chainLinks(chain *profile.Chain) []map[string]any {
+	links := []map[string]any{}
+	for _, link := range chain.Links {
+		links = append(links, map[string]any{"alias": link.Called(), "file": link.Path(), "line": link.Line})
+	}
+	return links
+}
+
+// lookUp finds the addresses of one server.
+func lookUp(ctx context.Context, n route.Network, name string, c route.Candidate) resolvedAddress {
+	r := resolvedAddress{Address: c.String(), Told: c.Told, By: "DNS", Addresses: []string{}}
+	if c.Port == 0 && c.Socket == "" {
+		r.Address = c.Host + " (the engine's usual port)"
+	}
+	addrs, result := n.Names(ctx, name, c)
+	switch {
+	case result.Outcome == finding.Fail:
+		r.Problem = result.Finding.Cause
+		return r
+	case c.Socket != "":
+		r.By = "socket"
+	case c.Given != nil:
+		r.By = fmt.Sprintf("[hosts] %s:%d", filepath.Base(c.Given.File), c.Given.Line)
+	case len(addrs) == 1 && addrs[0].String() == c.Host:
+		r.By = "written"
+	}
+	for _, a := range addrs {
+		r.Addresses = append(r.Addresses, a.String())
+	}
+	return r
+}
+
+func (c *call) resolveTable(chain *profile.Chain, pick string, all []resolvedAddress) error {
+	for i, link := range chain.Links {
+		line := "alias " + link.Called()
+		if i > 0 {
+			line = "is    " + link.Called()
+		}
+		fmt.Fprintf(c.Stdout, "%s  %s:%d\n", line, link.Path(), link.Line)
+	}
+	for _, key := range []string{"engine", "service", "instance", "database", "tls", "srv"} {
+		if text := chain.Text(key); text != "" {
+			fmt.Fprintf(c.Stdout, "  %-8s  %s\n", key, clean.Line(text, 200))
+		}
+	}
+	if len(all) > 1 {
+		fmt.Fprintf(c.Stdout, "  %-8s  %s\n", "pick", pick)
+	}
+	fmt.Fprintln(c.Stdout)
+	var rows [][]string
+	for i, r := range all {
+		at := strings.Join(r.Addresses, ", ")
+		if r.Problem != "" {
+			at = r.Problem
+		}
+		by := r.By
+		if r.Told != "" {
+			by += ", " + r.Told
+		}
+		rows = append(rows, []string{fmt.Sprint(i + 1), r.Address, at, by})
+	}
+	return render.Table(c.Stdout, c.noColour, []string{"", "address", "is", "by"}, rows)
+}
+
+func aliasKnock() *command {
+	var form format
+	var count int
+	var timeout time.Duration
+	return &command{
+		name: "alias knock", args: "NAME", summary: "reach the listener of each address, without logging in",
+		long: `Says what answers, how long it takes there and back, and where the engine's listener can
+be asked (oracle), whether it knows the service. A server may count each knock as a
+failed connection (MySQL and MariaDB do, and block a client after 100 in a row), so
+there are 20 at most for an address. No hops are gone through.`,
+		examples: []string{"gharbor alias knock skein", "gharbor alias knock skein -count 5"},
+		least:    1, most: 1,
+		flags: func(fs *flag.FlagSet) {
+			fs.IntVar(&count, "count", 3, fmt.Sprintf("knocks at each address, %d at most", alias.MaxKnocks))
+			fs.DurationVar(&timeout, "timeout", 3*time.Second, "bound of each knock")
+			form.flag(fs)
+		},
+		run: func(ctx context.Context, c *call) error {
+			switch {
+			case count < 1 || count > alias.MaxKnocks:
+				return usage("-count: expected a number from 1 to %d", alias.MaxKnocks)
+			case timeout <= 0:
+				return usage("-timeout: expected a time above zero, such as 3s")
+			}
+			chain, err := c.chainOf(c.args[0])
+			if err != nil {
+				return err
+			}
+			return c.knock(ctx, chain, count, timeout, form)
+		},
+	}
+}
+
+func (c *call) knock(ctx context.Context, chain *profile.Chain, count int, timeout time.Duration, form format) error {
+	network := route.System()
+	bound, cancel := context.WithTimeout(ctx, timeout)
+	candidates, found := c.book.Candidates(bound, network, chain)
+	cancel()
+	if found != nil {
+		return routeFailed(found)
+	}
+	if limit := chain.ConnectTimeout(); limit > 0 && !c.set["timeout"] {
+		timeout = limit
+	}
+	name := chain.Links[0].Called()
+	knocks := []alias.Knock{}
+	for _, one := range candidates {
+		k := alias.Knocker{Network: network, Name: name, Engine: chain.Text("engine"), Service: chain.Text("service"), Instance: chain.Text("instance"), Timeout: timeout}
+		var found *finding.Finding
+		if k.TLS, found = c.listenerTLS(chain, one); found != nil {
+			return &exitError{code: exitFile, err: errors.New(found.Cause), try: found.Try}
+		}
+		knocks = append(knocks, k.At(ctx, one, count))
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+	}
+	if form.json() {
+		if err := render.JSON(c.Stdout, map[string]any{"format": 1, "alias": name, "knocks": knocks}); err != nil {
+			return err
+		}
+	} else if err := c.knockTable(chain, knocks); err != nil {
+		return err
+	}
+	if slices.ContainsFunc(knocks, func(k alias.Knock) bool { return k.Finding != nil }) {
+		return &exitError{code: exitServer}
+	}
+	return nil
+}
+
+// listenerTLS is how TLS is spoken to an oracle listener: from the first byte, where
+// the alias wants it. Other engines agree on it later, which a knock does not wait for.
+func (c *call) listenerTLS(chain *profile.Chain, one route.Candidate) (*tlsrule.Plan, *finding.Finding) {
+	rule := tlsrule.Rule(chain.Text("tls"))
+	if chain.Text("engine") != "oracle" || rule != tlsrule.Required && rule != tlsrule.Verified {
+		return nil, nil
+	}
+	path := func(key string) string {
+		e, link, ok := chain.Own(key)
+		if !ok {
+			return ""
+		}
+		return e.Field.Whole(e.Value.Text(), filepath.Dir(link.Path()), c.environment().Home)
+	}
+	plan, found := tlsrule.Load(tlsrule.Settings{Profile: chain.Links[0].Called(), Rule: rule, CA: path("tls-ca"), Cert: path("tls-cert"), Key: path("tls-key")})
+	if found != nil {
+		return nil, found
+	}
+	plan.Name, plan.NameKey = chain.Text("tls-name"), "tls-name"
+	if plan.Name == "" {
+		plan.Name, plan.NameKey = one.CertificateName(), "addresses"
+	}
+	return plan, nil
+}
+
+func (c *call) knockTable(chain *profile.Chain, knocks []alias.Knock) error {
+	var rows [][]string
+	made := 0
+	for _, k := range knocks {
+		made += k.Knocks
+		row := []string{k.Address, "-", "-", "-"}
+		if k.Answers {
+			row[1] = k.Engine
+			if row[1] == "" {
+				row[1] = k.What
+			}
+			row[2] = fmt.Sprintf("%.2f / %.2f / %.2f ms", k.Min, k.Median, k.Max)
+			if k.Service != "" {
+				row[3] = strings.TrimSpace(k.Service + " " + k.Said)
+			}
+		}
+		rows = append(rows, row)
+	}
+	service := "service"
+	if name := chain.Text("service") + chain.Text("instance"); name != "" {
+		service = clean.Line(name, 40)
+	}
+	if err := render.Table(c.Stdout, c.noColour, []string{"address", "answers", "there and back: least / median / most", service}, rows); err != nil {
+		return err
+	}
+	for _, k := range knocks {
+		if k.Finding == nil {
+			continue
+		}
+		fmt.Fprintf(c.Stdout, "\n%s  %s\n  cause  %s\n", k.Address, k.Finding.Code, k.Finding.Cause)
+		for _, seen := range k.Finding.Seen {
+			fmt.Fprintf(c.Stdout, "  seen   %s\n", seen)
+		}
+		for _, try := range k.Finding.Try {
+			fmt.Fprintf(c.Stdout, "  try    %s\n", try)
+		}
+	}
+	c.Say("%d %s made, and no login; a server may count each as a failed one", made, plural(made, "connection was", "connections were"))
+	return nil
+}

@@ -1,0 +1,243 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"net/netip"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"gentleharbor/core/check"
+	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/route"
+	"gentleharbor/core/wallet"
+	"gentleharbor/internal/render"
+)
+
+func aliasUsed() *command {
+	var form format
+	return &command{
+		name: "alias used", args: "NAME", summary: "which profiles, aliases and wallet entries depend on an alias",
+		long: `Directly or over another alias. The wallet is looked through where it can be read
+without its passphrase: as a reader, or while it is unlocked.`,
+		examples: []string{"gharbor alias used skein", "gharbor alias used skein -format json"},
+		least:    1, most: 1,
+		flags: func(fs *flag.FlagSet) { form.flag(fs) },
+		run: func(ctx context.Context, c *call) error {
+			a, err := c.foundAlias(c.args[0])
+			if err != nil {
+				return err
+			}
+			profiles, err := c.load()
+			if err != nil {
+				return err
+			}
+			users := c.book.Users(a, profiles, profiles.Attached())
+			if a.ServiceFile() != "" {
+				users = serviceUsers(a.Name, profiles)
+			}
+			entries, looked, err := c.entriesOf(ctx, a.Called())
+			if err != nil {
+				return err
+			}
+			if form.json() {
+				out := map[string]any{"format": 1, "alias": a.Called(), "profiles": []string{}, "aliases": []string{}, "wallet": append([]string{}, entries...), "wallet_read": looked}
+				for _, key := range []string{"profile", "alias"} {
+					var names []string
+					for _, user := range users {
+						if name, ok := strings.CutPrefix(user, key+" "); ok {
+							names = append(names, name)
+						}
+					}
+					out[map[string]string{"profile": "profiles", "alias": "aliases"}[key]] = append([]string{}, names...)
+				}
+				return render.JSON(c.Stdout, out)
+			}
+			for _, user := range users {
+				fmt.Fprintln(c.Stdout, user)
+			}
+			for _, e := range entries {
+				fmt.Fprintln(c.Stdout, "wallet entry "+e)
+			}
+			if len(users)+len(entries) == 0 {
+				c.Say("nothing depends on the alias %s", a.Called())
+			}
+			if !looked {
+				c.Say("the wallet was not looked through: it takes its passphrase (gharbor wallet unlock)")
+			}
+			return nil
+		},
+	}
+}
+
+// serviceUsers are the profiles that name a section of PostgreSQL's service file.
+func serviceUsers(name string, profiles *profile.File) []string {
+	var users []string
+	for _, p := range profiles.All() {
+		if p.Text("alias") == name {
+			users = append(users, "profile "+profiles.Called(p))
+		}
+	}
+	return users
+}
+
+// entriesOf are the wallet's entries that are bound to an alias. looked is false where
+// there is a wallet that can't be read without asking.
+func (c *call) entriesOf(ctx context.Context, name string) (entries []string, looked bool, err error) {
+	s, pin, err := c.store("")
+	if err != nil {
+		return nil, false, err
+	}
+	f, err := wallet.Load(s.Path)
+	if err != nil {
+		_, missing := os.Stat(s.Path)
+		return nil, os.IsNotExist(missing), nil // what is wrong with it is not this command's business
+	}
+	var w *wallet.Wallet
+	if p, pinErr := wallet.LoadPin(pin); pinErr == nil {
+		w, err = s.Open(ctx, p)
+	} else if k := c.keeper(f.ID()); k != nil {
+		w, err = s.Open(ctx, k)
+	}
+	if w == nil || err != nil {
+		return nil, false, nil
+	}
+	for _, e := range w.Entries {
+		if slices.ContainsFunc(e.Bindings, func(b wallet.Binding) bool { return b.IsAlias(name) }) {
+			entries = append(entries, e.Name)
+		}
+	}
+	return entries, true, nil
+}
+
+// checked is one alias in `alias check -format json`.
+type checkedAlias struct {
+	Alias   string           `json:"alias"`
+	File    string           `json:"file"`
+	Line    int              `json:"line"`
+	Outcome finding.Outcome  `json:"outcome"`
+	Finding *finding.Finding `json:"finding,omitempty"`
+}
+
+func aliasCheck() *command {
+	var form format
+	var timeout time.Duration
+	return &command{
+		name: "alias check", summary: "look through every alias: chains, hosts that DNS does not know, names that nothing uses",
+		long: `Names are looked up and nothing is dialled. Ends with 1 where an alias leads nowhere or
+to a host that is not known; an alias that nothing uses is a warning.`,
+		examples: []string{"gharbor alias check", "gharbor alias check -format json"},
+		flags: func(fs *flag.FlagSet) {
+			fs.DurationVar(&timeout, "timeout", check.DefaultTimeout, "bound of all look-ups")
+			form.flag(fs)
+		},
+		run: func(ctx context.Context, c *call) error {
+			profiles, err := c.load()
+			if err != nil {
+				return err
+			}
+			ctx, cancel := context.WithTimeout(ctx, timeout)
+			defer cancel()
+			all := c.checkAliases(ctx, profiles)
+			if form.json() {
+				err = render.JSON(c.Stdout, map[string]any{"format": 1, "aliases": all})
+			} else {
+				err = c.checkTable(all)
+			}
+			if err == nil && slices.ContainsFunc(all, func(a checkedAlias) bool { return a.Outcome == finding.Fail }) {
+				return &exitError{code: exitFailed}
+			}
+			return err
+		},
+	}
+}
+
+// checkAliases judges every alias. A host is looked up once, however many name it.
+func (c *call) checkAliases(ctx context.Context, profiles *profile.File) []checkedAlias {
+	network := route.System()
+	network.Others = nil // thousands of names are asked of DNS alone
+	plain := network.Resolve
+	type answer struct {
+		addrs []netip.Addr
+		err   error
+	}
+	known := make(map[string]answer)
+	network.Resolve = func(ctx context.Context, host string) ([]netip.Addr, error) {
+		a, ok := known[host]
+		if !ok {
+			a.addrs, a.err = plain(ctx, host)
+			known[host] = a
+		}
+		return a.addrs, a.err
+	}
+	used := c.book.Used(profiles, profiles.Attached())
+	all := []checkedAlias{}
+	for _, a := range c.book.All() {
+		one := checkedAlias{Alias: c.book.Called(a), File: a.Path(), Line: a.Line, Outcome: finding.OK}
+		one.Finding, one.Outcome = c.checkAlias(ctx, network, a)
+		if one.Finding == nil && !used[a] {
+			one.Outcome = finding.Warn
+			one.Finding = finding.New("alias.unused", "no profile names the alias %s, nor an alias that one names", c.book.Called(a)).
+				Suggest("gharbor alias used %s   # wallet entries too", c.book.Called(a))
+		}
+		all = append(all, one)
+	}
+	return all
+}
+
+func (c *call) checkAlias(ctx context.Context, network route.Network, a *profile.Alias) (*finding.Finding, finding.Outcome) {
+	chain, found := c.book.Follow(a.Called())
+	if found != nil {
+		return found, finding.Fail
+	}
+	for _, link := range chain.Links {
+		if found := c.book.Judge(link); found != nil {
+			return found, finding.Warn // nothing of it is looked up
+		}
+	}
+	candidates, found := c.book.Candidates(ctx, network, chain)
+	if found != nil {
+		return found, finding.Fail
+	}
+	var unknown *finding.Finding
+	for _, one := range candidates {
+		if _, result := network.Names(ctx, a.Called(), one); result.Outcome == finding.Fail {
+			if unknown == nil {
+				unknown = finding.New("alias.unknown-host", "of the alias' %d %s, not all are known", len(candidates), plural(len(candidates), "host", "hosts"))
+			}
+			unknown.Saw("%s", result.Finding.Cause)
+		}
+	}
+	if unknown != nil {
+		return unknown.Suggest("gharbor alias resolve %s", c.book.Called(a)), finding.Fail
+	}
+	return nil, finding.OK
+}
+
+func (c *call) checkTable(all []checkedAlias) error {
+	count := make(map[finding.Outcome]int)
+	var rows [][]string
+	for _, a := range all {
+		count[a.Outcome]++
+		if a.Finding == nil {
+			continue
+		}
+		what := a.Finding.Cause
+		if a.Finding.Code == "alias.unknown-host" {
+			what = strings.Join(a.Finding.Seen, "; ")
+		}
+		rows = append(rows, []string{a.Alias, string(a.Outcome), a.Finding.Code, clean.Line(what, 200)})
+	}
+	if len(rows) > 0 {
+		if err := render.Table(c.Stdout, c.noColour, []string{"alias", "", "code", "what"}, rows); err != nil {
+			return err
+		}
+	}
+	_, err := fmt.Fprintf(c.Stdout, "%d %s: %d ok, %d warn, %d fail\n", len(all), plural(len(all), "alias", "aliases"), count[finding.OK], count[finding.Warn], count[finding.Fail])
+	return err
+}

@@ -1,0 +1,119 @@
+package oracle
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+)
+
+// statement answers a query out of a few that are known by their beginnings.
+func (s *session) statement(body []byte) *writer {
+	sql, ok := sqlOf(body)
+	if !ok {
+		return (&writer{}).summary(900, "ORA-00900: invalid SQL statement")
+	}
+	switch {
+	case strings.HasPrefix(sql, "SELECT SYS_CONTEXT('USERENV','SESSION_USER')"):
+		role, dba := "PRIMARY", "FALSE"
+		if s.Standby {
+			role = "PHYSICAL STANDBY"
+		}
+		user := s.account.User
+		if s.dba {
+			user, dba = "SYS", "TRUE"
+		}
+		return rows([]string{user, "SKEIN", "SKEINPDB1", "skein_a", role, "archive-a", "skein1", dba, "+00:00",
+			time.Now().UTC().Format("2006-01-02T15:04:05.000"), "AL32UTF8"})
+	case strings.Contains(sql, "FROM v$database"):
+		if !s.account.DBA {
+			return (&writer{}).summary(942, "ORA-00942: table or view does not exist")
+		}
+		mode := "READ WRITE"
+		if s.Standby {
+			mode = "READ ONLY WITH APPLY"
+		}
+		return rows([]string{mode, "1729000001", "1"})
+	case strings.Contains(sql, "FROM all_objects"):
+		count := 0
+		name, owner := quoted(sql, `object_name = `), quoted(sql, `owner = `)
+		if owner == "" {
+			owner = s.account.User
+		}
+		if slices.Contains(s.Tables, owner+"."+name) {
+			count = 1
+		}
+		return rows([]string{fmt.Sprint(count)})
+	case strings.Contains(sql, "FROM dba_users"):
+		if !s.account.DBA {
+			return (&writer{}).summary(942, "ORA-00942: table or view does not exist")
+		}
+		a := s.find(quoted(sql, "username = "))
+		if a == nil {
+			return rows(nil)
+		}
+		status := "OPEN"
+		switch {
+		case a.Locked:
+			status = "LOCKED(TIMED)"
+		case a.Expired:
+			status = "EXPIRED"
+		case a.Grace:
+			status = "EXPIRED(GRACE)"
+		}
+		return rows([]string{status})
+	}
+	return (&writer{}).summary(900, "ORA-00900: invalid SQL statement")
+}
+
+// quoted is the text in quotes behind some words of a statement.
+func quoted(sql, before string) string {
+	m := regexp.MustCompile(regexp.QuoteMeta(before) + `'([^']*)'`).FindStringSubmatch(sql)
+	if m == nil {
+		return ""
+	}
+	return m[1]
+}
+
+// sqlOf takes the statement's text out of a message that executes it.
+func sqlOf(body []byte) (string, bool) {
+	r := &reader{b: body[3:]}
+	options := r.number()
+	r.number() // the cursor
+	r.byte()
+	r.number() // the text's length
+	r.byte()
+	r.number() // of the settings behind it
+	r.take(2)
+	if r.byte(); options&0x20 != 0 && options&1 != 0 {
+		r.number() // rows to send at once
+	} else {
+		r.byte()
+	}
+	r.number() // the longest value
+	r.take(2 + 5 + 2)
+	sql := r.text()
+	return sql, !r.bad && strings.HasPrefix(sql, "SELECT")
+}
+
+// rows is an answer of one row of texts, or of none.
+func rows(row []string) *writer {
+	w := (&writer{}).bytes(16, 0).number(4000).number(len(row))
+	if len(row) > 0 {
+		w.bytes(0)
+	}
+	for i := range row {
+		w.bytes(1, 0, 0, 0).number(400).number(0).number(0).sized("").number(0).number(873).bytes(1).number(400)
+		w.bytes(1, 0).sized(fmt.Sprintf("C%d", i+1)).sized("").sized("")
+	}
+	w.sized("")
+	if len(row) > 0 {
+		w.bytes(6, 0).number(len(row)).number(0).number(1).number(0).sized("").sized("")
+		w.bytes(7)
+		for _, value := range row {
+			w.text(value)
+		}
+	}
+	return w.summary(1403, "ORA-01403: no data found")
+}
