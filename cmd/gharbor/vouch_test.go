@@ -230,7 +230,7 @@ func testHostileProject(t *testing.T) {
 		"[profile.a]\npassword = \"x\"\n":                      "a password is never kept here",
 		"[profile.a]\nlike = \"project:b\"\n":                  "names a profile of the same file",
 		"[profile.a]\nlike = \"sightings\"\n":                  "no profile",
-		"[alias.archive]\naddresses = [\"evil.example:1\"]\n":  "unknown table",
+		"[alias.archive]\npassword = \"evil\"\n":               "holds no secret",
 		"[profile.a]\nnote = \"x\x1b[2J\"\n":                   "TOML",
 		"[profile.a]\nengine = \"postgresql\"\nhost = \"a;b\"": "host",
 	} {

@@ -68,10 +68,12 @@ func (k Knocker) At(ctx context.Context, c route.Candidate, count int) Knock {
 		return result
 	}
 	var times []time.Duration
+	var service greeting.Service
 	word := k.Engine
 	for range min(count, MaxKnocks) {
-		took, service, found := k.once(ctx, c, &result, addrs, word)
-		if found != nil {
+		var took time.Duration
+		var found *finding.Finding
+		if took, service, found = k.once(ctx, c, &result, addrs, word); found != nil {
 			result.Finding = found
 			return result
 		}
@@ -87,6 +89,11 @@ func (k Knocker) At(ctx context.Context, c route.Candidate, count int) Knock {
 	slices.Sort(times)
 	ms := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 	result.Min, result.Median, result.Max = ms(times[0]), ms(times[len(times)/2]), ms(times[len(times)-1])
+	if k.Engine == "oracle" && service.TLS {
+		result.Finding = finding.New("speak.tls-only", "the listener at %s speaks TLS from the first byte, and the alias does not say so", c).
+			Suggest("gharbor alias set %s tls=verified", k.Name)
+		return result
+	}
 	if k.Engine != "" && result.Engine != k.Engine && !(family(k.Engine) && family(result.Engine)) {
 		result.Finding = finding.New("speak.other-engine", "%s answers at %s, where the alias says %s", result.What, c, k.Engine).
 			Suggest("gharbor alias show %s   # are its addresses right?", k.Name)

@@ -159,6 +159,8 @@ func (a *assembler) fail(line int, what string, args ...any) error {
 func (a *assembler) takeTable(h header) error {
 	a.current = h
 	switch {
+	case a.ForAlias && a.misplaced(h.path[0]) != "":
+		return a.fail(h.line, "%s", a.misplaced(h.path[0]))
 	case h.path[0] == "settings" && a.Project:
 		return a.fail(h.line, "settings are your own: they stand in your profiles.toml, never in a project's file")
 	case h.path[0] == "settings" && len(h.path) == 1 && !h.array:
@@ -258,7 +260,7 @@ func (a *assembler) takeEntry(e *entry) error {
 		return a.set(a.byName[h.path[1]], e, e.key)
 	}
 	path := append(slices.Clone(h.path), e.key...)
-	if why := a.misplaced(path[0]); len(path) > 1 && path[0] != "settings" && why != "" && !strings.HasPrefix(why, "unknown") {
+	if why := a.misplaced(path[0]); len(path) > 1 && (a.ForAlias || path[0] != "settings") && why != "" && !strings.HasPrefix(why, "unknown") {
 		return a.fail(int(e.line), "%s", why)
 	}
 	switch {

@@ -4,12 +4,12 @@ import (
 	"context"
 	"flag"
 	"fmt"
-	"net/netip"
 	"os"
 	"slices"
 	"strings"
 	"time"
 
+	"gentleharbor/core/alias"
 	"gentleharbor/core/check"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
@@ -115,15 +115,6 @@ func (c *call) entriesOf(ctx context.Context, name string) (entries []string, lo
 	return entries, true, nil
 }
 
-// checked is one alias in `alias check -format json`.
-type checkedAlias struct {
-	Alias   string           `json:"alias"`
-	File    string           `json:"file"`
-	Line    int              `json:"line"`
-	Outcome finding.Outcome  `json:"outcome"`
-	Finding *finding.Finding `json:"finding,omitempty"`
-}
-
 func aliasCheck() *command {
 	var form format
 	var timeout time.Duration
@@ -143,13 +134,13 @@ to a host that is not known; an alias that nothing uses is a warning.`,
 			}
 			ctx, cancel := context.WithTimeout(ctx, timeout)
 			defer cancel()
-			all := c.checkAliases(ctx, profiles)
+			all := c.book.Check(ctx, route.System(), profiles, profiles.Attached())
 			if form.json() {
 				err = render.JSON(c.Stdout, map[string]any{"format": 1, "aliases": all})
 			} else {
 				err = c.checkTable(all)
 			}
-			if err == nil && slices.ContainsFunc(all, func(a checkedAlias) bool { return a.Outcome == finding.Fail }) {
+			if err == nil && slices.ContainsFunc(all, func(a alias.Checked) bool { return a.Outcome == finding.Fail }) {
 				return &exitError{code: exitFailed}
 			}
 			return err
@@ -157,69 +148,7 @@ to a host that is not known; an alias that nothing uses is a warning.`,
 	}
 }
 
-// checkAliases judges every alias. A host is looked up once, however many name it.
-func (c *call) checkAliases(ctx context.Context, profiles *profile.File) []checkedAlias {
-	network := route.System()
-	network.Others = nil // thousands of names are asked of DNS alone
-	plain := network.Resolve
-	type answer struct {
-		addrs []netip.Addr
-		err   error
-	}
-	known := make(map[string]answer)
-	network.Resolve = func(ctx context.Context, host string) ([]netip.Addr, error) {
-		a, ok := known[host]
-		if !ok {
-			a.addrs, a.err = plain(ctx, host)
-			known[host] = a
-		}
-		return a.addrs, a.err
-	}
-	used := c.book.Used(profiles, profiles.Attached())
-	all := []checkedAlias{}
-	for _, a := range c.book.All() {
-		one := checkedAlias{Alias: c.book.Called(a), File: a.Path(), Line: a.Line, Outcome: finding.OK}
-		one.Finding, one.Outcome = c.checkAlias(ctx, network, a)
-		if one.Finding == nil && !used[a] {
-			one.Outcome = finding.Warn
-			one.Finding = finding.New("alias.unused", "no profile names the alias %s, nor an alias that one names", c.book.Called(a)).
-				Suggest("gharbor alias used %s   # wallet entries too", c.book.Called(a))
-		}
-		all = append(all, one)
-	}
-	return all
-}
-
-func (c *call) checkAlias(ctx context.Context, network route.Network, a *profile.Alias) (*finding.Finding, finding.Outcome) {
-	chain, found := c.book.Follow(a.Called())
-	if found != nil {
-		return found, finding.Fail
-	}
-	for _, link := range chain.Links {
-		if found := c.book.Judge(link); found != nil {
-			return found, finding.Warn // nothing of it is looked up
-		}
-	}
-	candidates, found := c.book.Candidates(ctx, network, chain)
-	if found != nil {
-		return found, finding.Fail
-	}
-	var unknown *finding.Finding
-	for _, one := range candidates {
-		if _, result := network.Names(ctx, a.Called(), one); result.Outcome == finding.Fail {
-			if unknown == nil {
-				unknown = finding.New("alias.unknown-host", "of the alias' %d %s, not all are known", len(candidates), plural(len(candidates), "host", "hosts"))
-			}
-			unknown.Saw("%s", result.Finding.Cause)
-		}
-	}
-	if unknown != nil {
-		return unknown.Suggest("gharbor alias resolve %s", c.book.Called(a)), finding.Fail
-	}
-	return nil, finding.OK
-}
-
-func (c *call) checkTable(all []checkedAlias) error {
+func (c *call) checkTable(all []alias.Checked) error {
 	count := make(map[finding.Outcome]int)
 	var rows [][]string
 	for _, a := range all {

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"flag"
+	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -58,8 +60,12 @@ func showCommand() *command {
 				c.Say("  try: %s", r.WhyNotVouched().Try[0])
 				return err
 			}
-			if found := r.Problem(); err == nil && found != nil {
-				return &exitError{code: exitFile, err: errors.New(found.Cause)}
+			found := r.Problem()
+			if found == nil {
+				found = r.Astray()
+			}
+			if err == nil && found != nil {
+				return &exitError{code: exitFile, err: errors.New(found.Cause), try: found.Try}
 			}
 			return err
 		},
@@ -93,6 +99,7 @@ func (c *call) showTable(r *profile.Resolved) error {
 		}
 		rows[i] = []string{e.Field.Name, clean.Line(value, 200), e.Origin.String()}
 	}
+	rows = append(rows, c.chainRows(r)...)
 	for _, h := range r.Hops() {
 		for _, e := range h.Values() {
 			rows = append(rows, []string{h.Key(e.Field.Name), clean.Line(e.Shown(), 200), e.Origin.String()})
@@ -104,6 +111,32 @@ func (c *call) showTable(r *profile.Resolved) error {
 	return render.Table(c.Stdout, c.noColour, []string{"key", "value", "origin"}, rows)
 }
 
+// chainRows are the aliases that the address is from, what they say of the way, and
+// what [hosts] has for the names that are dialled.
+func (c *call) chainRows(r *profile.Resolved) (rows [][]string) {
+	at := func(file string, line int) string { return fmt.Sprintf("%s:%d", filepath.Base(file), line) }
+	if chain := r.Service(); chain != nil {
+		for i, link := range chain.Links[:len(chain.Links)-1] {
+			e, _ := link.Own("alias")
+			rows = append(rows, []string{"  is", "alias " + chain.Links[i+1].Called(), at(link.Path(), e.Line)})
+		}
+		for _, key := range []string{"addresses", "srv", "pick", "connect-timeout", "retries"} {
+			if e, link, ok := chain.Own(key); ok {
+				rows = append(rows, []string{"  " + key, clean.Line(strings.Join(e.Value.List(), ", "), 200), "alias " + link.Called() + ", " + at(link.Path(), e.Line)})
+			}
+		}
+		for _, word := range chain.Ignored {
+			rows = append(rows, []string{"  not used", clean.Line(word, 100), at(chain.Links[0].Path(), chain.Links[0].Line)})
+		}
+	}
+	for _, h := range r.Hosts() {
+		if given, ok := r.Given(h.Host); ok {
+			rows = append(rows, []string{"  hosts", given.Name + " is " + givenText(given), at(given.File, given.Line)})
+		}
+	}
+	return rows
+}
+
 func (c *call) showJSON(r *profile.Resolved) error {
 	values := shownValues(r.Values(), func(key string) string { return key })
 	for _, h := range r.Hops() {
@@ -113,8 +146,16 @@ func (c *call) showJSON(r *profile.Resolved) error {
 	for _, h := range c.comeTo(r) {
 		way = append(way, shownHop{Stage: h.Stage, User: h.User, Host: h.Host, Port: h.Port, Proxy: h.Proxy, Origin: h.Origin})
 	}
-	return render.JSON(c.Stdout, map[string]any{"format": 1, "profile": r.Profile.Name, "file": r.Path(), "line": r.Profile.Line,
-		"project": r.Profile.InProject(), "vouched": r.Vouched(), "values": values, "way": way})
+	out := map[string]any{"format": 1, "profile": r.Profile.Name, "file": r.Path(), "line": r.Profile.Line,
+		"project": r.Profile.InProject(), "vouched": r.Vouched(), "values": values, "way": way}
+	if chain := r.Service(); chain != nil {
+		out["chain"] = chainLinks(chain)
+		out["addresses"] = []string{}
+		if e, _, ok := chain.Own("addresses"); ok {
+			out["addresses"] = e.Value.List()
+		}
+	}
+	return render.JSON(c.Stdout, out)
 }
 
 func shownValues(all []profile.Effective, name func(string) string) []shownValue {

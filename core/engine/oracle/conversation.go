@@ -71,17 +71,32 @@ func (c *conversation) Speak(ctx context.Context) finding.Result {
 	return c.ask(ctx, 0)
 }
 
-// encryptFirst makes the handshake, and says whether to go on.
+// encryptFirst makes the handshake, and says whether to go on. A listener without TLS
+// takes its first bytes for a long packet and waits for the rest.
 func (c *conversation) encryptFirst(ctx context.Context) bool {
+	plain := make(chan bool, 1)
+	probing, stop := context.WithCancel(ctx)
+	timer := time.AfterFunc(patience(ctx), func() {
+		is := c.plainListener(probing)
+		plain <- is
+		if is {
+			c.raw.SetDeadline(time.Unix(1, 0))
+		}
+	})
 	secure, facts, result, err := c.to.TLS.Handshake(ctx, c.raw)
+	asked := !timer.Stop()
+	if err == nil {
+		stop()
+	}
 	if err != nil {
 		found := tlsrule.Diagnose(err, c.to.Profile, c.to.Address, "set SSL_VERSION = 1.2 in the listener's sqlnet.ora")
-		if c.plainListener(ctx, err) {
+		if asked && <-plain || !asked && opening.ClientCertificateAlert(err) == "" && c.plainListener(ctx) {
 			found = finding.New("tls.not-offered", "the listener at %s speaks without TLS, and the rule is %s: TLS is spoken at a port of its own, often 2484", c.to.Address, c.to.TLS.Rule).
 				Saw("asked in the clear, on another connection, it answered as a listener").
 				Suggest("gharbor set %s port=2484   # or addresses=HOST:2484 in its alias", c.to.Profile).
 				Suggest("gharbor set %s tls=off   # only where nobody else is on the way", c.to.Profile)
 		}
+		stop()
 		failed := finding.Failed(found)
 		c.tlsResult = &failed
 		return false
@@ -95,11 +110,19 @@ func (c *conversation) encryptFirst(ctx context.Context) bool {
 	return true
 }
 
-// plainListener reports whether a listener answers in the clear what ended a
-// handshake.
-func (c *conversation) plainListener(ctx context.Context, err error) bool {
-	var certificate *tlsrule.HandshakeError
-	if errors.As(err, &certificate) && opening.ClientCertificateAlert(err) != "" || c.to.Redial == nil || ctx.Err() != nil {
+// patience is how long a handshake is left alone before another connection finds out
+// whether the listener speaks without TLS.
+func patience(ctx context.Context) time.Duration {
+	const usual = time.Second
+	if deadline, ok := ctx.Deadline(); ok {
+		return min(usual, time.Until(deadline)/3)
+	}
+	return usual
+}
+
+// plainListener reports whether a listener answers in the clear.
+func (c *conversation) plainListener(ctx context.Context) bool {
+	if c.to.Redial == nil || ctx.Err() != nil {
 		return false
 	}
 	service, _, ok := greeting.Identify(ctx, c.to.Redial, greeting.Listener)

@@ -103,7 +103,7 @@ func (c *conversation) key() string {
 func (c *conversation) instanceDown() *finding.Finding {
 	return finding.New("speak.instance-down", "the listener knows %s, and the instance behind it is down", c.asked()).
 		Suggest("gharbor wait %s   # until it is up", c.to.Profile).
-		Suggest("on the server, as its owner: sqlplus / as sysdba, then STARTUP")
+		Suggest("on the server: start the instance (STARTUP), as its owner")
 }
 
 // loginFailed turns the end of a login into a finding.

@@ -186,12 +186,11 @@ func ParseAccept(p Packet) (Accepted, error) {
 	if a.Version < lowestVersion || a.Version > version+100 || at < acceptHead || at+data > len(p.Raw) || len(p.Raw) < head {
 		return Accepted{}, ErrNotTNS
 	}
-	a.Replay = bytes.Clone(p.Raw[:at+data])
+	a.Replay = bytes.Clone(p.Raw[:max(head, at+data)])
 	a.Replay[5] &^= 1 // nothing of what may stand behind is shown
 	binary.BigEndian.PutUint16(a.Replay, uint16(len(a.Replay)))
-	for len(a.Replay) < head {
-		a.Replay = append(a.Replay, p.Raw[len(a.Replay)])
-	}
+	binary.BigEndian.PutUint16(a.Replay[18:], 0) // nor the data, which says nothing to a driver
+	binary.BigEndian.PutUint16(a.Replay[20:], uint16(len(a.Replay)))
 	return a, nil
 }
 

@@ -1,0 +1,251 @@
+package profile
+
+import (
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"testing"
+
+	"gentleharbor/core/finding"
+)
+
+// aliasFile reads the text of an aliases.toml.
+func aliasFile(t testing.TB, text string) *File {
+	t.Helper()
+	f, err := readInto(&File{Path: "aliases.toml", ForAlias: true}, []byte(text))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return f
+}
+
+const skein = `format = 1
+
+# where the archive lives
+[alias.skein]
+engine    = "oracle"
+addresses = ["archive-a.saltmarsh.example:1521", "archive-b.saltmarsh.example"]   # both
+service   = "SKEIN"
+retries   = 2
+
+[alias]
+old-skein = { alias = "skein" }
+counts.srv = "_postgresql._tcp.saltmarsh.example"
+
+[hosts]
+"archive-a.saltmarsh.example" = ["192.0.2.10", "2001:db8::10"]
+archive-b.saltmarsh.example = "192.0.2.11"
+`
+
+func TestAliasFile(t *testing.T) {
+	f := aliasFile(t, skein)
+	if names := f.AliasNames(); !slices.Equal(names, []string{"counts", "old-skein", "skein"}) {
+		t.Errorf("%v", names)
+	}
+	a := f.AliasNamed("skein")
+	chain := &Chain{Links: []*Alias{f.AliasNamed("old-skein"), a}}
+	if got := chain.Addresses(1522); len(got) != 2 || got[1] != (HostPort{"archive-b.saltmarsh.example", 1522}) || chain.Retries() != 2 || chain.Text("service") != "SKEIN" {
+		t.Errorf("%v, %d", got, chain.Retries())
+	}
+	if h, ok := f.Given("ARCHIVE-A.saltmarsh.example."); !ok || len(h.Addresses) != 2 || h.Line != 15 {
+		t.Errorf("%+v", h)
+	}
+	if h, _ := f.Given("archive-b.saltmarsh.example"); !slices.Equal(h.Addresses, []netip.Addr{netip.MustParseAddr("192.0.2.11")}) {
+		t.Errorf("%+v", h)
+	}
+}
+
+// TestAliasMistakes: a mistake is one line with file, line and what was expected.
+func TestAliasMistakes(t *testing.T) {
+	in := func(lines string) string { return "[alias.skein]\nengine = \"oracle\"\n" + lines + "\n" }
+	const at = "addresses = [\"a:1521\"]\n"
+	for _, c := range []struct {
+		text string
+		line int
+		want string
+	}{
+		{in("adresses = [\"a\"]"), 3, `did you mean "addresses"`},
+		{in("host = \"a\""), 3, "did you mean addresses"},
+		{in("password = \"avocet\""), 3, "holds no secret"},
+		{in("addresses = \"a:1521\""), 3, "expected a list of addresses"},
+		{in("addresses = []"), 3, "expected a list"},
+		{in("addresses = [\"a:0\"]"), 3, "expected a list"},
+		{in("addresses = [\"oracle://a\"]"), 3, "expected a list"},
+		{in(at + "srv = \"_x._tcp.a.example\""), 4, "two kinds of address"},
+		{in("srv = \"x.tcp.a.example\""), 3, "_postgresql._tcp"},
+		{in("srv = \"_x._udp.a.example\""), 3, "_postgresql._tcp"},
+		{in(at + "pick = \"first\""), 4, "in-order, random, fastest"},
+		{in("srv = \"_x._tcp.a.example\"\npick = \"random\""), 1, "pick has no meaning"},
+		{in(at + "retries = 99"), 4, "from 0 to 10"},
+		{in(at + "retries = \"2\""), 4, "found text"},
+		{in(at + "connect-timeout = \"fast\""), 4, "a time such as"},
+		{in(at + "service = \"S\"\ninstance = \"I\""), 1, "keep one"},
+		{in("service = \"S\""), 1, "where does the service live"},
+		{"[alias.a]\nengine = \"postgresql\"\naddresses = [\"a\"]\nservice = \"S\"", 1, "for postgresql it is database"},
+		{"[alias.a]\nalias = \"a\"", 1, "names itself"},
+		{"[alias.a]\nalias = \"A B\"", 2, "the name of another alias"},
+		{"[alias.A]\naddresses = [\"a\"]", 1, "not an alias name"},
+		{"[[alias.a]]\naddresses = [\"a\"]", 1, "single brackets"},
+		{"[alias.a.b]\nx = 1", 1, "unknown key"},
+		{"[alias.a]\naddresses = [\"a\"]\n[alias.a]\nnote = \"x\"", 3, "defined twice"},
+		{"[alias]\na = 3", 2, "a table of keys"},
+		{"[profile.a]\nengine = \"mysql\"", 1, "profiles.toml"},
+		{"profile.a.engine = \"mysql\"", 1, "profiles.toml"},
+		{"[settings]\nwallet = \"x\"", 1, "your own"},
+		{"[aliases.a]\naddresses = [\"a\"]", 1, `did you mean "alias"`},
+		{"[hosts]\n\"a b\" = \"192.0.2.1\"", 2, "not a host name"},
+		{"[hosts]\n\"a.example\" = \"b.example\"", 2, "expected IP addresses"},
+		{"[hosts]\n\"a.example\" = []", 2, "expected addresses"},
+		{"[hosts]\n\"a.example\" = 3", 2, "expected addresses"},
+		{"[hosts]\n\"localhost\" = \"192.0.2.1\"", 2, "never looked up"},
+		{"[hosts]\n\"192.0.2.1\" = \"192.0.2.2\"", 2, "never looked up"},
+		{"[hosts]\na.example = \"192.0.2.1\"\n\"A.example\" = \"192.0.2.2\"", 3, "given twice (first at line 2)"},
+		{"[hosts]\n[hosts]", 2, "stands here twice"},
+		{"hosts = 3", 1, "hosts is a table"},
+		{"[[hosts]]\n", 1, "hosts is one table"},
+	} {
+		_, err := readInto(&File{Path: "aliases.toml", ForAlias: true}, []byte(c.text))
+		var mistake *FileError
+		if !errors.As(err, &mistake) || mistake.Line != c.line || !strings.Contains(mistake.What, c.want) {
+			t.Errorf("%q:\n got %v\nwant line %d, %q", c.text, err, c.line, c.want)
+		}
+		if err != nil && (strings.Contains(err.Error(), "avocet") || strings.Contains(err.Error(), "\n")) {
+			t.Errorf("%q", err)
+		}
+	}
+}
+
+// TestAliasEdits: an edit changes the bytes of what it is about, and no others.
+func TestAliasEdits(t *testing.T) {
+	set := func(words ...string) (sets []Override) {
+		for _, w := range words {
+			key, text, _ := strings.Cut(w, "=")
+			f := AliasField(key)
+			if text == "" {
+				sets = append(sets, Override{Field: f, Unset: true})
+				continue
+			}
+			v, err := f.ParseValue(text)
+			if err != nil {
+				t.Fatal(err)
+			}
+			sets = append(sets, Override{Field: f, Value: v})
+		}
+		return sets
+	}
+	for _, c := range []struct {
+		name string
+		edit func(*File) (*Edit, error)
+		old  string // of skein's text, and what stands there instead
+		new  string
+		why  string // of a refusal
+	}{
+		{"move", func(f *File) (*Edit, error) {
+			return f.SetAlias("skein", set("addresses=archive-c.saltmarsh.example:1521"))
+		},
+			`["archive-a.saltmarsh.example:1521", "archive-b.saltmarsh.example"]`, `["archive-c.saltmarsh.example:1521"]`, ""},
+		{"a new key", func(f *File) (*Edit, error) { return f.SetAlias("skein", set("pick=random")) }, "retries   = 2\n", "retries   = 2\npick      = \"random\"\n", ""},
+		{"without", func(f *File) (*Edit, error) { return f.SetAlias("skein", set("retries=")) }, "retries   = 2\n", "", ""},
+		{"over to SRV", func(f *File) (*Edit, error) {
+			return f.SetAlias("skein", set("addresses=", "srv=_oracle._tcp.saltmarsh.example"))
+		},
+			"addresses = [\"archive-a.saltmarsh.example:1521\", \"archive-b.saltmarsh.example\"]   # both\nservice   = \"SKEIN\"\nretries   = 2\n",
+			"service   = \"SKEIN\"\nretries   = 2\nsrv       = \"_oracle._tcp.saltmarsh.example\"\n", ""},
+		{"rename", func(f *File) (*Edit, error) { return f.RenameAlias("skein", "yarn") }, "", "", ""},
+		{"a dotted one", func(f *File) (*Edit, error) { return f.SetAlias("counts", set("note=birds")) }, "saltmarsh.example\"\n\n", "saltmarsh.example\"\ncounts.note = \"birds\"\n\n", ""},
+		{"remove", func(f *File) (*Edit, error) { return f.RemoveAlias("old-skein") }, "old-skein = { alias = \"skein\" }\n", "", ""},
+		{"two addresses", func(f *File) (*Edit, error) { return f.SetAlias("skein", set("alias=counts")) }, "", "", "two kinds of address"},
+		{"no address", func(f *File) (*Edit, error) { return f.SetAlias("skein", set("addresses=")) }, "", "", "where does the service live"},
+		{"twice", func(f *File) (*Edit, error) { return f.AddAlias("skein", set("addresses=a")) }, "", "", "exists already"},
+		{"none", func(f *File) (*Edit, error) { return f.SetAlias("skien", set("note=x")) }, "", "", `did you mean "skein"`},
+		{"an inline one", func(f *File) (*Edit, error) { return f.SetAlias("old-skein", set("note=x")) }, "", "", "inline table"},
+		{"a name", func(f *File) (*Edit, error) { return f.RenameAlias("skein", "S K") }, "", "", "not an alias name"},
+	} {
+		f := aliasFile(t, skein)
+		e, err := c.edit(f)
+		var text []byte
+		if err == nil {
+			text, err = e.checked()
+		}
+		want := strings.Replace(skein, c.old, c.new, 1)
+		if c.name == "rename" {
+			want = strings.ReplaceAll(strings.ReplaceAll(skein, "[alias.skein]", "[alias.yarn]"), `{ alias = "skein" }`, `{ alias = "yarn" }`)
+		}
+		switch {
+		case c.why != "" && (err == nil || !strings.Contains(err.Error(), c.why)):
+			t.Errorf("%s: %v, want %q", c.name, err, c.why)
+		case c.why == "" && (err != nil || string(text) != want):
+			t.Errorf("%s: %v\n%s\nwant\n%s", c.name, err, text, want)
+		}
+	}
+	f := aliasFile(t, "")
+	e, err := f.AddAlias("sight.ings", set("engine=postgresql", "addresses=a.example,b.example:5433", "database=sightings"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if text, err := e.checked(); err != nil || string(text) != "format = 1\n\n[alias.\"sight.ings\"]\nengine    = \"postgresql\"\naddresses = [\"a.example\", \"b.example:5433\"]\ndatabase  = \"sightings\"\n" {
+		t.Errorf("%s %v", text, err)
+	}
+}
+
+// chains is a profile.Aliases of one chain.
+type chains struct{ all *Chain }
+
+func (c chains) Chain(string, *Resolved) (*Chain, *finding.Finding) { return c.all, nil }
+func (c chains) Given(string, bool) (GivenHost, bool)               { return GivenHost{}, false }
+
+// TestThroughAlias: what the profile sets wins over the alias, and the alias over the
+// engine's defaults; the origin says which.
+func TestThroughAlias(t *testing.T) {
+	f := aliasFile(t, "[alias.old]\nalias = \"skein\"\ntls = \"required\"\n[alias.skein]\nengine = \"oracle\"\naddresses = [\"archive-a.saltmarsh.example\", \"127.0.0.1:1\"]\nservice = \"SKEIN\"\ntls = \"verified\"\ntls-ca = \"ca.pem\"\n")
+	f.Path = "/etc/team/aliases.toml"
+	p, err := Parse("profiles.toml", []byte("[profile.archive]\nalias = \"old\"\nuser = \"curator\"\nservice = \"OTHER\"\n[profile.direct]\nlike = \"archive\"\nhost = \"db.example\"\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	env := Environment{Aliases: chains{&Chain{Links: []*Alias{f.AliasNamed("old"), f.AliasNamed("skein")}}}}
+	r := p.Resolve(p.Lookup("archive"), nil, env)
+	for key, want := range map[string]string{
+		"engine": "oracle alias skein, aliases.toml:5", "service": "OTHER profiles.toml:4", "tls": "required alias old, aliases.toml:3",
+		"tls-ca": "/etc/team/ca.pem alias skein, aliases.toml:9", "port": "1521 default: oracle's usual port", "target": "any default: the first that serves", "note": " ",
+	} {
+		e, ok := r.Get(key)
+		if got := fmt.Sprintf("%s %s", e.Value.Text(), e.Origin); ok && got != want || !ok && want != " " {
+			t.Errorf("%s: %q, want %q", key, got, want)
+		}
+	}
+	if got := r.Hosts(); len(got) != 2 || got[0].Port != 1521 || got[1].Port != 1 || r.Local() || !r.Lists("ARCHIVE-A.saltmarsh.example", 1521) || r.Lists("archive-a.saltmarsh.example", 1) {
+		t.Errorf("%v", got)
+	}
+	if d := p.Resolve(p.Lookup("direct"), nil, env); d.AddressKind() != "host" || d.Text("engine") != "" || d.Service() != nil {
+		t.Errorf("a host of its own, and still %q by %q", d.Text("engine"), d.AddressKind())
+	}
+}
+
+// FuzzAliases: a file of aliases is taken or refused with a line, and what is taken can
+// be edited.
+func FuzzAliases(f *testing.F) {
+	f.Add([]byte(skein))
+	f.Add([]byte("alias.a.addresses = [\"x\"]\nhosts.a = \"192.0.2.1\""))
+	f.Add([]byte("[alias.\"a.b\"]\nsrv=\"_x._tcp.y\"\n[hosts]\n\"\" = \"\""))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		file, err := readInto(&File{Path: "aliases.toml", ForAlias: true}, data)
+		if err != nil {
+			var mistake *FileError
+			if !errors.As(err, &mistake) || strings.ContainsAny(err.Error(), "\n\x1b\x00") {
+				t.Fatalf("%q: %v", data, err)
+			}
+			return
+		}
+		for _, a := range file.Aliases {
+			if e, err := file.RenameAlias(a.Name, "renamed"); err == nil {
+				if _, err := e.checked(); err != nil && !strings.Contains(err.Error(), "by hand") && !strings.Contains(err.Error(), "would not be right") {
+					t.Errorf("%q: %v", data, err)
+				}
+			}
+			_ = a.problem()
+		}
+	})
+}
