@@ -119,7 +119,7 @@ func TestNotVouched(t *testing.T) {
 func TestServiceFile(t *testing.T) {
 	b := files(t, "[alias.birds]\nalias = \"service:counts\"\n", "", "")
 	path := filepath.Join(b.Home, ".pg_service.conf")
-	os.WriteFile(path, []byte("# theirs\n[other]\nhost=o.example\n[counts]\nhost=db-a.example,db-b.example\nport=5433\ndbname=sightings\nuser=warden\nsslmode=verify-full\napplication_name=x\npassword=avocet\n[counts]\nhost=never.example\n[odd]\nport=many\n"), 0o644)
+	os.WriteFile(path, []byte("# theirs\n[other]\nhost=o.example\n[counts]\nhost=db-a.example,db-b.example\nport=5433\ndbname=sightings\nuser=warden\nsslmode=verify-full\noptions=-c x=1\npassword=avocet\n[counts]\nhost=never.example\n[odd]\nport=many\n"), 0o644)
 	chain, found := b.Follow("birds")
 	if found != nil {
 		t.Fatalf("%+v", found)
@@ -127,7 +127,7 @@ func TestServiceFile(t *testing.T) {
 	if got := chain.Addresses(1); !slices.Equal(got, []profile.HostPort{{Host: "db-a.example", Port: 5433}, {Host: "db-b.example", Port: 5433}}) || chain.Text("user") != "warden" || chain.Text("database") != "sightings" || chain.Text("tls") != "verified" {
 		t.Errorf("%v %q", got, chain.Text("tls"))
 	}
-	if said := strings.Join(chain.Ignored, " "); !strings.Contains(said, "application_name") || !strings.Contains(said, "password") || strings.Contains(said, "avocet") {
+	if said := strings.Join(chain.Ignored, " "); !strings.Contains(said, "options") || !strings.Contains(said, "password") || strings.Contains(said, "avocet") {
 		t.Errorf("%q", said)
 	}
 	for word, want := range map[string]string{"service:conts": "alias.unknown", "service:odd": "alias.service-file"} {

@@ -143,12 +143,12 @@ func (k Knocker) dial(ctx context.Context, c route.Candidate, addrs []netip.Addr
 // once knocks once, and measures from the client's first word, or from the connection
 // where the server speaks first, to the answer.
 func (k Knocker) once(ctx context.Context, c route.Candidate, result *Knock, addrs []netip.Addr, word string) (time.Duration, greeting.Service, *finding.Finding) {
-	ctx, cancel := context.WithTimeout(ctx, k.Timeout)
-	defer cancel()
 	if word == "" {
 		return k.identify(ctx, c, addrs, result)
 	}
-	conn, found := k.dial(ctx, c, addrs, result)
+	bound, cancel := context.WithTimeout(ctx, k.Timeout)
+	defer cancel()
+	conn, found := k.dial(bound, c, addrs, result)
 	if found != nil {
 		return 0, greeting.Service{}, found
 	}
@@ -178,6 +178,8 @@ func (k Knocker) once(ctx context.Context, c route.Candidate, result *Knock, add
 
 // identify asks in the ways of all engines.
 func (k Knocker) identify(ctx context.Context, c route.Candidate, addrs []netip.Addr, result *Knock) (time.Duration, greeting.Service, *finding.Finding) {
+	ctx, cancel := context.WithTimeout(ctx, k.Timeout)
+	defer cancel()
 	var refused *finding.Finding
 	var began time.Time
 	dial := func(ctx context.Context) (net.Conn, error) {

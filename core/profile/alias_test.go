@@ -93,7 +93,7 @@ func TestAliasMistakes(t *testing.T) {
 		{"[alias]\na = 3", 2, "a table of keys"},
 		{"[profile.a]\nengine = \"mysql\"", 1, "profiles.toml"},
 		{"profile.a.engine = \"mysql\"", 1, "profiles.toml"},
-		{"[settings]\nwallet = \"x\"", 1, "your own"},
+		{"[settings]\nwallet = \"x\"", 1, "profiles.toml"},
 		{"[aliases.a]\naddresses = [\"a\"]", 1, `did you mean "alias"`},
 		{"[hosts]\n\"a b\" = \"192.0.2.1\"", 2, "not a host name"},
 		{"[hosts]\n\"a.example\" = \"b.example\"", 2, "expected IP addresses"},
