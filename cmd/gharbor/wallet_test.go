@@ -38,7 +38,7 @@ type testWallet struct {
 func TestWallet(t *testing.T) {
 	for name, test := range map[string]func(*testing.T){
 		"commands": testWalletCommands, "secret": testWalletSecret, "reader": testWalletReader, "files": testWalletFiles, "writers": testWalletWriters, "put": testSecretPut,
-		"pasted": testAddPastedURL, "import": testImport, "audit": testAudit, "hostile": testHostileProject,
+		"pasted": testAddPastedURL, "import": testImport, "audit": testAudit, "hostile": testHostileProject, "alias": testAliasWallet,
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

@@ -61,17 +61,12 @@ func chainWords(chain *profile.Chain) string {
 }
 
 // routeByAlias is the result of the route stage for a profile with an alias.
-func (t *test) routeByAlias(candidates []route.Candidate, detail string) finding.Result {
+func (t *test) routeByAlias(detail string) finding.Result {
 	chain := t.profile.Service()
 	if srv := chain.Text("srv"); srv != "" {
 		detail += ", by the SRV records of " + srv
 	}
 	detail = chainWords(chain) + ": " + detail
-	if len(candidates) > 1 {
-		if pick := t.pick(); pick != "in-order" {
-			detail += ", " + pick
-		}
-	}
 	if len(chain.Ignored) == 0 {
 		return finding.Good("%s", detail)
 	}
@@ -97,13 +92,8 @@ func (t *test) named(keys ...string) string {
 	return ""
 }
 
-// pick is the order in which the addresses are tried.
-func (t *test) pick() string {
-	if pick := t.profile.Service().Text("pick"); pick != "" {
-		return pick
-	}
-	return "in-order"
-}
+// pick is the order in which the addresses are tried, "" for that in which they stand.
+func (t *test) pick() string { return t.profile.Service().Text("pick") }
 
 // arrange puts the candidates into the order in which they are tried.
 func (t *test) arrange(ctx context.Context, candidates []route.Candidate) []route.Candidate {

@@ -115,6 +115,10 @@ func idleTLS(p *profile.Resolved) *finding.Finding {
 // idleKeys warns of what only a listener of Oracle's understands.
 func idleKeys(p *profile.Resolved, word string) *finding.Finding {
 	if word == "oracle" {
+		if _, ok := p.Get("database"); ok {
+			return finding.New("profile.conflict", "database has no effect on oracle: the service decides which one is opened").
+				Suggest("gharbor set %s database=", p.Profile.Name)
+		}
 		return nil
 	}
 	var idle []string
@@ -212,7 +216,7 @@ func (t *test) findRoute(ctx context.Context) finding.Result {
 	}
 	result := t.wayTo(candidates)
 	if t.profile.Service() != nil && result.Outcome == finding.OK {
-		return t.routeByAlias(candidates, result.Detail)
+		return t.routeByAlias(result.Detail)
 	}
 	return result
 }
@@ -229,7 +233,11 @@ func (t *test) wayTo(candidates []route.Candidate) finding.Result {
 	for i, c := range candidates {
 		words[i] = c.String()
 	}
-	return finding.Good("%d hosts in order, %s: %s", len(candidates), t.profile.Text("target"), strings.Join(words, ", "))
+	order := map[string]string{"random": "at random", "fastest": "fastest first"}[t.pick()]
+	if order == "" {
+		order = "in order"
+	}
+	return finding.Good("%d hosts %s, %s: %s", len(candidates), order, t.profile.Text("target"), strings.Join(words, ", "))
 }
 
 // overTCP says what the name localhost means here: for MySQL's and MariaDB's

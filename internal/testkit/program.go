@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"os/exec"
@@ -69,11 +70,12 @@ func StopAll() {
 
 // Program is the built program with a home of its own.
 type Program struct {
-	t    testing.TB
-	Path string
-	Home string   // GHARBOR_HOME
-	Dir  string   // to run it in; "" for the folder above Home
-	Env  []string // the whole environment
+	t      testing.TB
+	Path   string
+	Home   string   // GHARBOR_HOME
+	Dir    string   // to run it in; "" for the folder above Home
+	Env    []string // the whole environment
+	Prefix []string // the words of a program that runs it, none for itself
 }
 
 // NewProgram builds the program and gives it a home in a temporary folder.
@@ -119,7 +121,8 @@ func (p *Program) Feed(input string, args ...string) *Result {
 	p.t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), 90*time.Second)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, p.Path, args...)
+	words := append(append(append([]string{}, p.Prefix...), p.Path), args...)
+	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
 	cmd.Env = p.Env
 	cmd.Dir = p.Dir
 	if cmd.Dir == "" {
@@ -316,6 +319,22 @@ func (p *Program) Write(path, text string) {
 	}
 }
 
+// Aliases writes the file of aliases.
+func (p *Program) Aliases(text string) {
+	p.t.Helper()
+	p.Write(filepath.Join(p.Home, "aliases.toml"), text)
+}
+
+// ReadAliases reads the file of aliases.
+func (p *Program) ReadAliases() string {
+	p.t.Helper()
+	data, err := os.ReadFile(filepath.Join(p.Home, "aliases.toml"))
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	return string(data)
+}
+
 // ReadProfiles reads the profile file.
 func (p *Program) ReadProfiles() string {
 	p.t.Helper()
@@ -353,6 +372,25 @@ func freePort() (int, error) {
 		conn.Close()
 	}
 	return 0, errors.New("no free port was found")
+}
+
+// Forward hands every connection of a listener on to an address, until it is closed.
+func Forward(listener net.Listener, to string) {
+	for {
+		conn, err := listener.Accept()
+		if err != nil {
+			return
+		}
+		next, err := net.Dial("tcp", to)
+		if err != nil {
+			conn.Close()
+			continue
+		}
+		go func() { io.Copy(next, conn); next.Close() }()
+		io.Copy(conn, next)
+		conn.Close()
+		listener.Close()
+	}
 }
 
 // UnusedPort is FreePort outside of a test.

@@ -216,7 +216,8 @@ func (s *session) login(body []byte) bool {
 	s.account, s.dba = a, mode&0x60 != 0
 	w := (&writer{}).bytes(8)
 	pairs := [][2]string{{"AUTH_SESSION_ID", "41"}, {"AUTH_SERIAL_NUM", "7"}, {"AUTH_VERSION_NO", fmt.Sprint(s.Version)}, {"AUTH_DBNAME", "SKEIN"},
-		{"AUTH_SC_DBUNIQUE_NAME", "skein_a"}, {"AUTH_SC_INSTANCE_NAME", "skein1"}, {"AUTH_SC_SERVER_HOST", "archive-a"}, {"AUTH_SC_SERVICE_NAME", "SKEIN"}}
+		{"AUTH_SC_DBUNIQUE_NAME", "skein_a"}, {"AUTH_SC_INSTANCE_NAME", "skein1"}, {"AUTH_SC_SERVER_HOST", "archive-a"}, {"AUTH_SC_SERVICE_NAME", "SKEIN"},
+		{"AUTH_SC_INSTANCE_START_TIME", "2026-11-02 06:30:00.000000000 +00:00"}}
 	w.number(len(pairs))
 	for _, p := range pairs {
 		w.pair(p[0], p[1], 0)

@@ -143,6 +143,10 @@ func (c *conversation) loggedIn(p map[string]string) {
 	}
 	f.Database = clean.Line(firstOf(p["AUTH_DBNAME"], p["AUTH_SC_DBUNIQUE_NAME"]), 100)
 	f.ServerHost = clean.Line(p["AUTH_SC_SERVER_HOST"], 100)
+	if at, err := time.Parse("2006-01-02 15:04:05.999999999 -07:00", p["AUTH_SC_INSTANCE_START_TIME"]); err == nil {
+		at = at.UTC()
+		f.ServerStarted = &at
+	}
 	if f.LoginMethod == "" {
 		f.LoginMethod = "a method that was not seen"
 	}

@@ -44,7 +44,6 @@ func (c *conversation) Session(ctx context.Context) finding.Result {
 	f.Database = firstOf(row[2], row[1], f.Database)
 	f.ServerHost = firstOf(row[5], f.ServerHost)
 	f.TimeZone, f.Encoding = row[8], row[10]
-	f.Lineage = row[3]
 	f.ServerID = strings.Trim(row[3]+"/"+row[6], "/")
 	if row[7] != "" {
 		dba := strings.EqualFold(row[7], "TRUE")
