@@ -39,6 +39,7 @@ const (
 	HangAtLogin  Fault = "hang-at-login"  // says nothing more when the login has come
 	HugeAtLogin  Fault = "huge-at-login"  // answers the login with a packet that says it has 1 GiB
 	NoiseAtLogin Fault = "noise-at-login" // answers the login with bytes that make no sense
+	NoMethod     Fault = "no-method"      // takes no method of login that the client has
 	WeakVerifier Fault = "weak-verifier"  // asks by the verifier of before 11g
 	LoseSession  Fault = "lose-session"   // closes at the first statement
 )
@@ -53,6 +54,7 @@ const (
 	NoHandler State = "no-handler" // ORA-12516
 	Down      State = "down"       // the listener lets one in, and the instance is not there: ORA-01034
 	Starting  State = "starting"   // ORA-01033
+	Filtered  State = "filtered"   // ORA-12529
 )
 
 // Account is a database account.
@@ -216,6 +218,8 @@ func (s *Server) reply(wanted connect) []byte {
 		return no(12514)
 	case state == Blocked:
 		return no(12528)
+	case state == Filtered:
+		return no(12529)
 	case state == NoHandler:
 		return no(12516)
 	}

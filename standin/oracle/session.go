@@ -90,10 +90,13 @@ func protocol() *writer {
 	return w.bytes(byte(len(able))).bytes(able...).bytes(2, 2, 1)
 }
 
+// find is a copy of an account, nil where there is none.
 func (s *session) find(user string) *Account {
-	for i := range s.Accounts {
-		if strings.EqualFold(s.Accounts[i].User, strings.Trim(user, `"`)) {
-			return &s.Accounts[i]
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, a := range s.Accounts {
+		if strings.EqualFold(a.User, strings.Trim(user, `"`)) {
+			return &a
 		}
 	}
 	return nil
@@ -114,6 +117,9 @@ func (s *session) challenge(body []byte) bool {
 		return false
 	case HangAtLogin:
 		io.Copy(io.Discard, s.conn)
+		return false
+	case NoMethod:
+		s.say((&writer{}).summary(28040, "ORA-28040: No matching authentication protocol"))
 		return false
 	case HugeAtLogin:
 		s.conn.Write([]byte{0, 2, 0, 0, typeData, 0, 0, 0, 0, 0})
@@ -293,3 +299,33 @@ func random(n int) []byte {
 }
 
 func upperHex(p []byte) string { return strings.ToUpper(hex.EncodeToString(p)) }
+
+// Do carries out a statement that an administrator would give, of the few that mend an
+// account: ALTER USER … ACCOUNT UNLOCK or IDENTIFIED BY, GRANT CREATE SESSION or SYSDBA.
+func (s *Server) Do(statement string) error {
+	words := strings.Fields(strings.NewReplacer(`"`, "", ";", "").Replace(statement))
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	change := func(user string, change func(*Account)) error {
+		for i := range s.Accounts {
+			if strings.EqualFold(s.Accounts[i].User, user) {
+				change(&s.Accounts[i])
+				return nil
+			}
+		}
+		return fmt.Errorf("no account %s", user)
+	}
+	switch text := strings.Join(words, " "); {
+	case strings.HasPrefix(text, "SELECT "):
+		return nil
+	case len(words) == 5 && strings.HasPrefix(text, "ALTER USER") && words[4] == "UNLOCK":
+		return change(words[2], func(a *Account) { a.Locked = false })
+	case len(words) >= 6 && strings.HasPrefix(text, "ALTER USER") && words[4] == "BY":
+		return change(words[2], func(a *Account) { a.Password, a.Expired, a.Grace = words[5], false, false })
+	case len(words) == 5 && strings.HasPrefix(text, "GRANT CREATE SESSION TO"):
+		return change(words[4], func(a *Account) { a.NoSession = false })
+	case len(words) == 4 && strings.HasPrefix(text, "GRANT SYSDBA TO"):
+		return change(words[3], func(a *Account) { a.DBA = true })
+	}
+	return fmt.Errorf("not a statement that is known here: %s", statement)
+}
