@@ -18,6 +18,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/standin/authority"
 	"gentleharbor/standin/mysql"
+	"gentleharbor/standin/oracle"
 	"gentleharbor/standin/postgresql"
 	"gentleharbor/standin/ssh"
 )
@@ -39,6 +40,7 @@ func Parts() []Part {
 		{"fleet", "many profiles at once, waiting, and two profiles side by side", fleet},
 		{"wallet", "a password in a wallet, bound to its address; a scheduled job that reads it", wallet},
 		{"tides", "a server behind jump hosts: a host key to compare, a way through, a tunnel", tides},
+		{"archive", "one name for a service: an alias, a knock, a batch job, a name that nobody knows", archive},
 		{"project", "a repository with profiles in it: nothing happens before you vouch for them", project},
 		{"faults", "servers that are starting, full, silent, or something else", faults},
 	}
@@ -69,6 +71,7 @@ type stage struct {
 	ringing   *mysql.Server // MariaDB, with an account for another host
 	gate      *ssh.Server   // a jump host at the edge of the network
 	sluice    *ssh.Server   // one more, which only the gate reaches
+	archive   *oracle.Server
 	authority *authority.Authority
 	closed    int // a port that nothing listens on
 	failed    error
@@ -140,7 +143,7 @@ func Keep(ctx context.Context, o Options) error {
 	fmt.Fprintf(s.Out, "%s In another terminal:\n\n", s.Bold("The simulated servers are up until Ctrl-C."))
 	for _, line := range []string{
 		"export GHARBOR_HOME=" + clean.Shell(s.home), "gharbor list", "gharbor test sightings", "gharbor show sightings-ro",
-		"gharbor test tides", "gharbor certificate tides", "gharbor test sightings -override user=Warden -as sightings-admin",
+		"gharbor test tides", "gharbor certificate tides", "gharbor alias resolve archive", "gharbor alias knock archive", "gharbor test archive", "gharbor test sightings -override user=Warden -as sightings-admin",
 		"gharbor test moult-tcp -as moult-admin", "gharbor test -all -timeout 3s", "gharbor compare sightings tides",
 	} {
 		fmt.Fprintf(s.Out, "  %s\n", line)
@@ -181,6 +184,9 @@ func (s *stage) tearDown() {
 			server.Close()
 		}
 	}
+	if s.archive != nil {
+		s.archive.Close()
+	}
 	os.RemoveAll(s.home)
 }
 
@@ -214,6 +220,9 @@ func (s *stage) start() (err error) {
 		return err
 	}
 	if err := s.startHops(); err != nil {
+		return err
+	}
+	if err := s.startArchive(); err != nil {
 		return err
 	}
 	if s.closed, err = closedPort(); err != nil {
@@ -311,11 +320,13 @@ func (s *stage) profiles() error {
 	one("sightings-admin", "sightings", "postgres", "registrar", "tags     = [\"local\", \"admin\"]\n")
 	b.WriteString(s.tideProfiles())
 	b.WriteString(s.ringProfiles())
+	b.WriteString(archiveProfile)
 	for _, fault := range []string{"starting", "full", "silent", "garbage"} {
 		one(fault, fault, "sightings", "warden", "tags     = [\"broken\"]\n")
 	}
 	return errors.Join(os.WriteFile(filepath.Join(s.home, "authority.pem"), s.authority.PEM, 0o600),
 		os.WriteFile(filepath.Join(s.home, "known_hosts"), []byte(s.gate.KnownLine()+"\n"+s.sluice.KnownLine()+"\n"), 0o600),
+		os.WriteFile(filepath.Join(s.home, "aliases.toml"), []byte(s.archiveAliases()), 0o600),
 		os.WriteFile(filepath.Join(s.home, "profiles.toml"), []byte(b.String()), 0o600))
 }
 

@@ -77,19 +77,19 @@ func (t *test) routeByAlias(detail string) finding.Result {
 	return finding.Warned(found.Suggest("gharbor show %s   # what is taken from it", t.profile.Called), "%s", detail)
 }
 
-// named says which alias, and where, gave the first of some keys that has a value, ""
-// where the profile has it itself.
-func (t *test) named(keys ...string) string {
+// named is the origin of the first of some keys that has a value, where that is an
+// alias.
+func (t *test) named(keys ...string) profile.Origin {
 	for _, key := range keys {
 		e, ok := t.profile.Get(key)
 		if ok && e.Origin.Kind == profile.FromAlias {
-			return e.Origin.String()
+			return e.Origin
 		}
 		if ok {
 			break
 		}
 	}
-	return ""
+	return profile.Origin{}
 }
 
 // pick is the order in which the addresses are tried, "" for that in which they stand.

@@ -252,13 +252,15 @@ func (t *test) overTCP(c route.Candidate) string {
 
 // target is what the engine needs to know for this connection.
 func (t *test) target(c route.Candidate, reached *route.Reached) engine.Target {
+	by := t.named("service", "instance")
 	return engine.Target{
+		Alias: by.Alias, AliasAt: by.String(),
 		Profile: t.profile.Profile.Name, User: t.profile.Text("user"), Database: t.profile.Text("database"),
 		Network: reached.Network, Address: reached.Address, TLS: t.plan.tls, ServerKey: t.profile.Text("server-key"), Pinned: t.profile.Pinned(),
 		PeerChecked: reached.Network == "unix" && !c.Behind && route.PeerChecked(reached.Conn, c.Folder),
 		Thorough:    t.thorough,
 		NoSecret:    t.secret.None, NoSecretTried: t.secret.Tried,
-		Service: t.profile.Text("service"), Instance: t.profile.Text("instance"), As: t.profile.Text("as"), Follow: t.follow, Alias: t.named("service", "instance"),
+		Service: t.profile.Text("service"), Instance: t.profile.Text("instance"), As: t.profile.Text("as"), Follow: t.follow,
 		TakeSecret: func(ctx context.Context) (secret.Value, error) {
 			t.budget.pause()
 			defer t.budget.resume()

@@ -38,9 +38,11 @@ type Target struct {
 	PeerChecked bool
 
 	// Service or Instance is what a listener is asked for (oracle), and As the
-	// administrator's right that is asked for with it, "" for none. Alias says which
-	// alias named them, for messages, "" where none did.
-	Service, Instance, As, Alias string
+	// administrator's right that is asked for with it, "" for none. Alias is the alias
+	// that named the service or instance, and AliasAt its place in words; "" where none
+	// did.
+	Service, Instance, As string
+	Alias, AliasAt        string
 	// Follow connects to a host and port that the server told one to go to. listed is
 	// false, and nothing was dialled, where neither the profile nor its alias has it.
 	Follow func(ctx context.Context, host string, port int) (conn net.Conn, address string, listed bool, err error)

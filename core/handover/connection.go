@@ -27,6 +27,8 @@ type Connection struct {
 	Engine   string
 	Servers  []route.Candidate // in the order in which they are tried
 	Database string
+	Service  string // what the listener is asked for (oracle)
+	Instance string // its SID, in place of a service
 	User     string
 	Password secret.Value // not Present where none is handed over
 	TLS      string       // the rule
@@ -48,7 +50,7 @@ func Of(p *profile.Resolved, servers []route.Candidate, v secret.Value) (Connect
 		return Connection{}, finding.New("profile.incomplete", "the profile does not say where the server is, or which engine it is").
 			Suggest("gharbor show %s", p.Called)
 	}
-	c := Connection{Profile: p.Called, Engine: p.Text("engine"), Servers: servers, Database: p.Text("database"), User: p.Text("user"), Password: v,
+	c := Connection{Profile: p.Called, Engine: p.Text("engine"), Servers: servers, Database: p.Text("database"), User: p.Text("user"), Password: v, Service: p.Text("service"), Instance: p.Text("instance"),
 		TLS: p.Text("tls"), CA: p.Text("tls-ca"), TLSName: p.Text("tls-name"), Cert: p.Text("tls-cert"), Key: p.Text("tls-key"), Target: p.Text("target")}
 	if c.TLS != "verified" {
 		c.CA, c.TLSName = "", ""
@@ -164,6 +166,10 @@ func (c *Connection) URL() string {
 	}
 	u.Host = strings.Join(hosts, ",")
 	switch {
+	case c.Engine == "oracle":
+		u.Host = net.JoinHostPort(c.first().Host, c.Port())
+		u.Path = "/" + c.Service
+		query.Set("SID", c.Instance)
 	case c.Engine == "postgresql":
 		if c.Socket() != "" {
 			query.Set("host", c.Host())

@@ -66,8 +66,12 @@ func (c *Connection) Variables() []Variable {
 
 // Neutral are the variables that are the same for every engine.
 func (c *Connection) Neutral() []Variable {
-	return []Variable{{Name: "GHARBOR_HOST", Value: c.Host()}, {Name: "GHARBOR_PORT", Value: c.Port()}, {Name: "GHARBOR_SOCKET", Value: c.Socket()}, {Name: "GHARBOR_USER", Value: c.User},
+	all := []Variable{{Name: "GHARBOR_HOST", Value: c.Host()}, {Name: "GHARBOR_PORT", Value: c.Port()}, {Name: "GHARBOR_SOCKET", Value: c.Socket()}, {Name: "GHARBOR_USER", Value: c.User},
 		{Name: "GHARBOR_DATABASE", Value: c.Database}, {Name: "GHARBOR_ENGINE", Value: c.Engine}, {Name: "GHARBOR_PROFILE", Value: c.Profile}}
+	if c.Engine == "oracle" {
+		all = append(all, Variable{Name: "GHARBOR_SERVICE", Value: c.Service}, Variable{Name: "GHARBOR_INSTANCE", Value: c.Instance})
+	}
+	return all
 }
 
 // PasswordVariable is the variable that the engine's clients take a password

@@ -127,8 +127,9 @@ func (c *call) fromURL(o addOptions, given assignments) (assignments, secret.Val
 func (c *call) complete(ctx context.Context, to target, given assignments) (assignments, error) {
 	_, engine := given.get("engine")
 	_, like := given.get("like")
+	_, alias := given.get("alias")
 	switch {
-	case engine || like:
+	case engine || like || alias:
 		return given, nil
 	case len(given) > 0:
 		return nil, &exitError{code: exitUsage, err: errors.New("-engine is missing: which kind of server is it?"), try: []string{"gharbor add " + c.args[0] + " -engine postgresql …"}}
@@ -241,10 +242,16 @@ func (c *call) ask(ctx context.Context) (assignments, error) {
 		return nil, err
 	}
 	database, inOrder := "database", "passfile, wallet, then ask"
-	if engine != "postgresql" { // no database is one too, and the user's name is none
+	if engine == "oracle" {
+		if _, err := c.askField(ctx, "service", "service, as the listener knows it", "", &given); err != nil {
+			return nil, err
+		}
+	} else if engine != "postgresql" { // no database is one too, and the user's name is none
 		database, inOrder, user = "database, or Enter for none", "optionfile, wallet, then ask", ""
 	}
-	if _, err := c.askField(ctx, "database", database, user, &given); err != nil {
+	if engine == "oracle" {
+		inOrder = "wallet, then ask"
+	} else if _, err := c.askField(ctx, "database", database, user, &given); err != nil {
 		return nil, err
 	}
 	if _, err := c.askField(ctx, "secret", "where the password is: "+secret.Words, inOrder, &given); err != nil {

@@ -52,11 +52,13 @@ func (c *conversation) listenerRefused(r tns.Refusal) *finding.Finding {
 	case unknownService, unknownSID, unknownInstance:
 		found = finding.New("speak.service-unknown", "the listener at %s is up and does not know %s: the name is wrong, or the database behind it is down or has not told the listener of itself yet", c.to.Address, c.asked())
 		if c.to.Alias != "" {
-			found.Saw("it was asked for by %s", c.to.Alias)
-			found.Suggest("gharbor alias show %s   # where the name stands", firstWord(c.to.Alias))
+			found.Saw("it was asked for by %s", c.to.AliasAt).
+				Suggest("gharbor alias show %s   # where the name stands", c.to.Alias).
+				Suggest("gharbor alias set %s %s=NAME   # what the listener knows", c.to.Alias, c.key())
+		} else {
+			found.Suggest("gharbor set %s %s=NAME   # what the listener knows", c.to.Profile, c.key())
 		}
-		found.Suggest("gharbor set %s %s=NAME   # what the listener knows", c.to.Profile, c.key()).
-			Suggest("on the server: lsnrctl services   # what it knows")
+		found.Suggest("on the server: lsnrctl services   # what it knows")
 	case noHandler, noServiceHandler, noServerHandler, notHandedOver:
 		found = finding.New("speak.no-handler", "the listener at %s knows %s, and no process of it takes another connection: it has as many as it may, or only others than were asked for", c.to.Address, c.asked()).
 			Suggest("gharbor wait %s   # until there is room", c.to.Profile).
@@ -80,16 +82,6 @@ func (c *conversation) listenerRefused(r tns.Refusal) *finding.Finding {
 		found.Saw("the listener's version is %s", r.Listen)
 	}
 	return found
-}
-
-// firstWord is the alias's name in the words for where it stands.
-func firstWord(origin string) string {
-	var kind, name string
-	fmt.Sscanf(origin, "%s %s", &kind, &name)
-	for len(name) > 0 && name[len(name)-1] == ',' {
-		name = name[:len(name)-1]
-	}
-	return name
 }
 
 // key is the profile's key for what the listener was asked for.
