@@ -349,6 +349,11 @@ func TestSRVAlias(t *testing.T) {
 		t.Errorf("%+v", report.Stages)
 	}
 	p.Run("alias", "check").Want(1).Has("none", "alias.srv-unknown")
+	p.Aliases("[alias.gone]\naddresses = [\"gone.saltmarsh.example:1\"]\n[alias.idle]\naddresses = [\"a.saltmarsh.example:1\"]\n")
+	checked := p.Run("alias", "check", "-format", "json").Want(1)
+	for _, code := range []string{"alias.unknown-host", "alias.unused"} {
+		checked.Has(code)
+	}
 }
 
 // TestAliasKnock: what answers at each address, without a login.
@@ -369,7 +374,7 @@ func TestAliasKnock(t *testing.T) {
 	p.Run("alias", "knock", "rings", "-count", "1").Want(5).Has("mariadb", "speak.other-engine", "a PostgreSQL server answers")
 	p.OK("alias", "knock", "any", "-format", "json").Has(`"engine": "postgresql"`)
 	p.Run("alias", "knock", "any", "-count", "21").Want(2).Has("from 1 to 20")
-	p.Run("alias", "knock", "skeim").Want(2).Has("alias.unknown")
+	p.Run("alias", "knock", "skeim").Want(2).Has(`did you mean "skein"`)
 	if listener.Logins() != 0 {
 		t.Errorf("%d logins", listener.Logins())
 	}

@@ -205,3 +205,47 @@ func TestNoDefect(t *testing.T) {
 		}
 	}
 }
+
+// TestCanaryAlias does the same with aliases, and with a login to an oracle database.
+func TestCanaryAlias(t *testing.T) {
+	t.Parallel()
+	config := archive()
+	for i := range config.Accounts {
+		config.Accounts[i].Password = canary
+	}
+	p, server := listening(t, config)
+	p.Setenv("CANARY", canary)
+	p.Setenv("OTHER", otherCanary)
+	work := filepath.Dir(p.Home)
+	service := filepath.Join(work, ".pg_service.conf")
+	p.Write(service, "[birds]\nhost=127.0.0.1\nport="+fmt.Sprint(server.Port())+"\nuser=warden\npassword="+otherCanary+"\n")
+	p.Aliases(fmt.Sprintf("[alias.skein]\nengine = \"oracle\"\naddresses = [\"127.0.0.1:%d\"]\nservice = \"SKEIN\"\ntls = \"offered\"\n", server.Port()))
+	p.OK("set", "archive", "secret=env:CANARY", "host=", "port=", "service=", "engine=", "alias=skein")
+	for _, args := range [][]string{
+		{"test", "archive"}, {"test", "archive", "-verbose"}, {"test", "archive", "-format", "json", "-verbose"}, {"test", "archive", "-override", "secret=env:OTHER", "-as", "sys"},
+		{"test", "archive", "-override", "user=locked"}, {"test", "archive", "-override", "user=grace", "-verbose"}, {"test", "archive", "-override", "service=" + canary[:4], "-verbose"},
+		{"test", "archive", "-override", "alias=service:birds", "-override", "engine=oracle"}, {"show", "archive"}, {"show", "archive", "-override", "alias=service:birds", "-format", "json"},
+		{"alias", "add", canary, "addresses=a"}, {"alias", "add", "x", "password=" + canary}, {"alias", "add", "x", canary + "=a"}, {"alias", "add", "x", "addresses=postgresql://u:" + otherCanary + "@h"},
+		{"alias", "set", "skein", "pick=" + canary}, {"alias", "set", "skein", canary}, {"alias", "set", canary, "note=x"}, {"alias", "show", canary}, {"alias", "rename", "skein", canary}, {"alias", "remove", canary, "-yes"},
+		{"alias", "resolve", canary}, {"alias", "resolve", "skein", "-timeout", canary}, {"alias", "knock", canary}, {"alias", "knock", "skein", "-count", canary}, {"alias", "knock", "skein", "-verbose"}, {"alias", "used", canary},
+		{"alias", "show", "service:birds"}, {"alias", "show", "service:birds", "-format", "json"}, {"alias", "resolve", "service:birds"}, {"alias", "knock", "service:birds"}, {"alias", "used", "service:birds"}, {"alias", "check", "-format", "json"}, {"alias", canary}, {"vouch", "alias:" + canary},
+		{"wait", "archive", "-override", "secret=env:OTHER"}, {"compare", "archive", "sys"}, {"export", "archive", "-as", "url"}, {"with", "archive", "--", "true"}, {"with", "archive", "--", "printenv"},
+	} {
+		r := p.Run(args...)
+		if args[0] == "with" && len(args) > 3 && args[3] == "printenv" {
+			r.Stdout = strings.ReplaceAll(strings.ReplaceAll(r.Stdout, "CANARY="+canary, ""), "OTHER="+otherCanary, "") // its own environment
+		}
+		testkit.NoSecret(t, "gharbor "+strings.Join(args[:2], " ")+" on stdout", r.Stdout, canary, otherCanary)
+		testkit.NoSecret(t, "gharbor "+strings.Join(args[:2], " ")+" on stderr", r.Stderr, canary, otherCanary)
+		if r.Code == 70 || strings.Contains(r.Stderr, "goroutine") {
+			t.Errorf("a defect\n%s", r.Stderr)
+		}
+	}
+	if r := p.Test("archive"); r.Stage("login").Outcome != "ok" {
+		t.Errorf("the canary itself does not log in: %+v", r.Stages)
+	}
+	for _, asked := range server.Asked() {
+		testkit.NoSecret(t, "the listener", asked, canary, otherCanary)
+	}
+	testkit.NoSecretIn(t, work, []string{service}, canary, otherCanary)
+}

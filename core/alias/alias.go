@@ -105,6 +105,18 @@ func (b *Book) Called(a *profile.Alias) string {
 	return a.Called()
 }
 
+// Missing is the error for a word that leads to no alias. It does not repeat the word,
+// which may be a misplaced password.
+func (b *Book) Missing(word string) error {
+	what := "no alias of that name; gharbor alias list shows those there are"
+	if near := nearest.Name(word, b.names()); near != "" {
+		what = fmt.Sprintf("no alias of that name; did you mean %q?", near)
+	} else if len(b.All()) == 0 {
+		what = "there are no aliases yet; gharbor alias add NAME addresses=HOST:PORT makes one"
+	}
+	return &profile.RequestError{What: what}
+}
+
 // names are the words that Find knows.
 func (b *Book) names() []string {
 	var names []string

@@ -105,12 +105,21 @@ func aliasKeyValue(s string) (profile.Override, error) {
 	case !ok:
 		return profile.Override{}, errors.New("expected key=value, such as addresses=archive-a.saltmarsh.example:1521")
 	case field == nil:
-		return profile.Override{}, errors.New(profile.UnknownAliasKey(key))
+		return profile.Override{}, unknownAliasKey(key)
 	case text == "":
 		return profile.Override{Field: field, Unset: true}, nil
 	}
 	value, err := field.ParseValue(text)
 	return profile.Override{Field: field, Value: value}, err
+}
+
+// unknownAliasKey says what a key was probably meant to be, without repeating it.
+func unknownAliasKey(key string) error {
+	text := profile.UnknownAliasKey(key)
+	if quoted := "unknown key " + clean.Quoted(key); strings.HasPrefix(text, quoted) {
+		text = "there is no such key" + strings.TrimPrefix(text, quoted)
+	}
+	return errors.New(text)
 }
 
 // aliasKeyTable lists an alias' keys for help.
@@ -197,7 +206,7 @@ func (c *call) foundAlias(name string) (*profile.Alias, error) {
 	if c.broken != nil {
 		return nil, c.broken
 	}
-	return nil, c.book.Files[0].MissingAlias(name)
+	return nil, c.book.Missing(name)
 }
 
 // listedAlias is an alias in `alias list -format json`.

@@ -23,34 +23,28 @@ import (
 
 // chainOf follows an alias that may be used: a project's once it was vouched for.
 func (c *call) chainOf(name string) (*profile.Chain, error) {
-	if _, err := c.load(); err != nil {
+	if _, err := c.foundAlias(name); err != nil {
 		return nil, err
-	}
-	if c.book.Find(name) == nil && c.broken != nil {
-		return nil, c.broken
 	}
 	chain, found := c.book.Follow(name)
 	if found != nil {
-		code := exitFile
-		if found.Code == "alias.unknown" && len(found.Seen) > 0 && !strings.Contains(strings.Join(found.Seen, " "), "names it") {
-			code = exitUsage
-		}
-		return nil, aliasFailed(found, code)
+		return nil, aliasFailed(found)
 	}
 	for _, link := range chain.Links {
 		if found := c.book.Judge(link); found != nil {
-			return nil, aliasFailed(found, exitFile)
+			return nil, aliasFailed(found)
 		}
 	}
 	return chain, nil
 }
 
-func aliasFailed(found *finding.Finding, code int) error {
+// aliasFailed is a chain that comes to nothing, or may not be used.
+func aliasFailed(found *finding.Finding) error {
 	text := fmt.Sprintf("%s (%s)", found.Cause, found.Code)
 	for _, seen := range found.Seen {
 		text += "; " + seen
 	}
-	return &exitError{code: code, err: errors.New(clean.Line(text, 600)), try: found.Try}
+	return &exitError{code: exitFile, err: errors.New(clean.Line(text, 600)), try: found.Try}
 }
 
 // resolved is one address of `alias resolve -format json`.
