@@ -143,21 +143,30 @@ func lookUp(ctx context.Context, n route.Network, name string, c route.Candidate
 	return r
 }
 
+// width is that of the longest name of a chain.
+func width(chain *profile.Chain) int {
+	longest := 0
+	for _, name := range chain.Names() {
+		longest = max(longest, len(name))
+	}
+	return longest
+}
+
 func (c *call) resolveTable(chain *profile.Chain, pick string, all []resolvedAddress) error {
 	for i, link := range chain.Links {
-		line := "alias " + link.Called()
+		word := "alias"
 		if i > 0 {
-			line = "is    " + link.Called()
+			word = "  is"
 		}
-		fmt.Fprintf(c.Stdout, "%s  %s:%d\n", line, link.Path(), link.Line)
+		fmt.Fprintf(c.Stdout, "%-8s  %-*s  %s:%d\n", word, width(chain), link.Called(), filepath.Base(link.Path()), link.Line)
 	}
 	for _, key := range []string{"engine", "service", "instance", "database", "tls", "srv"} {
 		if text := chain.Text(key); text != "" {
-			fmt.Fprintf(c.Stdout, "  %-8s  %s\n", key, clean.Line(text, 200))
+			fmt.Fprintf(c.Stdout, "%-8s  %s\n", key, clean.Line(text, 200))
 		}
 	}
 	if len(all) > 1 {
-		fmt.Fprintf(c.Stdout, "  %-8s  %s\n", "pick", pick)
+		fmt.Fprintf(c.Stdout, "%-8s  %s\n", "pick", pick)
 	}
 	fmt.Fprintln(c.Stdout)
 	var rows [][]string

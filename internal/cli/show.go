@@ -91,15 +91,17 @@ func (c *call) resolve(name string, over overrides) (*profile.Resolved, error) {
 
 func (c *call) showTable(r *profile.Resolved) error {
 	values := r.Values()
-	rows := make([][]string, len(values))
-	for i, e := range values {
+	var rows [][]string
+	for _, e := range values {
 		value := e.Shown()
 		if e.Field.Name == "secret" && value == "default" {
 			value = "(in the default order)"
 		}
-		rows[i] = []string{e.Field.Name, clean.Line(value, 200), e.Origin.String()}
+		rows = append(rows, []string{e.Field.Name, clean.Line(value, 200), e.Origin.String()})
+		if e.Field.Address {
+			rows = append(rows, c.chainRows(r)...)
+		}
 	}
-	rows = append(rows, c.chainRows(r)...)
 	for _, h := range r.Hops() {
 		for _, e := range h.Values() {
 			rows = append(rows, []string{h.Key(e.Field.Name), clean.Line(e.Shown(), 200), e.Origin.String()})

@@ -81,6 +81,9 @@ func (c *conversation) listenerRefused(r tns.Refusal) *finding.Finding {
 	if r.Listen != "" {
 		found.Saw("the listener's version is %s", r.Listen)
 	}
+	if c.facts.TLS != "none" {
+		found.Saw("it was asked within %s, %s", c.facts.TLS, engine.Either(c.facts.TLSVerified, "verified", "not verified"))
+	}
 	return found
 }
 
