@@ -48,7 +48,7 @@ func TestAliasMoves(t *testing.T) {
 	if text := p.ReadAliases(); !strings.HasPrefix(text, "# ours\n[alias.birds] # here\naddresses = [") {
 		t.Error(text)
 	}
-	p.OK("show", "sightings").Has("alias birds, aliases.toml:4", "  is", "aliases.toml:8", fmt.Sprint(other.Port()))
+	p.OK("show", "sightings").Has("alias birds, aliases.toml:4", "which is", "aliases.toml:7", "aliases.toml:2", fmt.Sprint(other.Port()))
 	p.OK("show", "sightings", "-format", "json").Has(`"kind": "alias"`, `"chain": [`, `"alias": "birds"`)
 	p.OK("list").Has("alias counts")
 	p.OK("alias", "used", "birds").Has("alias counts", "profile sightings")
@@ -412,6 +412,26 @@ func TestAliasCommands(t *testing.T) {
 		t.Errorf("%v %v", info.Mode(), err)
 	}
 	p.Run("alias", "resolve", "skein").Want(5).Has("2 of 2 addresses could not be resolved", "b.example:1522")
+}
+
+// TestThousandAliases: a large file is listed, followed, checked and changed.
+func TestThousandAliases(t *testing.T) {
+	t.Parallel()
+	p, server := aliased(t, "addresses = [\"127.0.0.1:1\"]\n")
+	var text strings.Builder
+	for i := range 1000 {
+		fmt.Fprintf(&text, "\n[alias.gauge-%d]\nengine = \"postgresql\"\naddresses = [\"127.0.0.1:%d\"]\ndatabase = \"sightings\"\n", i, server.Port())
+	}
+	p.Aliases(text.String() + "[alias.counts]\nalias = \"gauge-999\"\n")
+	if n := strings.Count(p.OK("alias", "list").Stdout, "\n"); n != 1002 {
+		t.Errorf("%d lines", n)
+	}
+	p.OK("test", "sightings").Has("counts (aliases.toml:5001), which is gauge-999 (aliases.toml:4997)")
+	p.OK("alias", "check").Has("1001 aliases: 2 ok, 999 warn, 0 fail")
+	p.OK("alias", "set", "gauge-500", "note=on the old sluice")
+	if now := p.ReadAliases(); len(now) != len(text.String())+len("[alias.counts]\nalias = \"gauge-999\"\n")+len("note = \"on the old sluice\"\n") {
+		t.Errorf("%d bytes", len(now))
+	}
 }
 
 // TestAliasWriters: writers at once lose nothing.

@@ -136,7 +136,8 @@ func (b *Book) Chain(word string, by *profile.Resolved) (*profile.Chain, *findin
 	}
 	var covered []*profile.Alias
 	if sealed := by.Sealed(); sealed != nil {
-		covered = Within(b.Project, word)
+		own, _ := sealed.Written("alias") // not one that somebody put in its place
+		covered = Within(b.Project, own.Text())
 	}
 	for _, link := range chain.Links {
 		if !link.InProject() || slices.Contains(covered, link) {
@@ -294,17 +295,79 @@ func (b *Book) service(name string) (*profile.Alias, []string, *finding.Finding)
 }
 
 // Given is what [hosts] has for a host name: the user's files come first, and a
-// project's counts for what stands in that file.
-func (b *Book) Given(host string, project bool) (profile.GivenHost, bool) {
+// project's counts for names that stand in that file, as it was vouched for.
+func (b *Book) Given(host string, by *profile.Resolved) (profile.GivenHost, bool) {
+	if h, ok := b.ownGiven(host); ok {
+		return h, true
+	}
+	h, ok := b.Project.Given(host)
+	if !ok {
+		return h, false
+	}
+	if sealed := by.Sealed(); sealed != nil && Dialled(b.Project, sealed, "")(h.Name) {
+		return h, true
+	}
+	if chain := by.Service(); chain != nil {
+		for _, link := range chain.Links {
+			if h, ok := b.GivenTo(host, link); ok {
+				return h, true
+			}
+		}
+	}
+	return profile.GivenHost{}, false
+}
+
+// GivenTo is what [hosts] has for a host name that an alias lists.
+func (b *Book) GivenTo(host string, a *profile.Alias) (profile.GivenHost, bool) {
+	if h, ok := b.ownGiven(host); ok {
+		return h, true
+	}
+	h, ok := b.Project.Given(host)
+	return h, ok && a.InProject() && Dialled(b.Project, nil, a.Name)(h.Name)
+}
+
+// ownGiven is what the user's files have for a host name.
+func (b *Book) ownGiven(host string) (profile.GivenHost, bool) {
 	for _, f := range b.Files {
 		if h, ok := f.Given(host); ok {
 			return h, true
 		}
 	}
-	if project {
-		return b.Project.Given(host)
-	}
 	return profile.GivenHost{}, false
+}
+
+// Dialled reports of a host name in small letters whether a project's file has it
+// dialled itself, for a sealed profile of that file or, where p is nil, for an alias.
+// Any may be, where the environment or DNS says it. It is what vouching shows, so
+// that a project's [hosts] leads no name astray that the user's own files have.
+func Dialled(project *profile.File, p *profile.Resolved, word string) func(host string) bool {
+	var names []string
+	all := false
+	add := func(items ...string) {
+		for _, item := range items {
+			host, _ := profile.SplitHostPort(item)
+			names = append(names, strings.ToLower(strings.TrimSuffix(host, ".")))
+			all = all || strings.Contains(item, "$")
+		}
+	}
+	if p != nil {
+		for _, key := range []string{"host", "hosts"} {
+			v, _ := p.Written(key)
+			add(v.List()...)
+		}
+		for _, h := range p.Hops() {
+			e, _ := h.Written("host")
+			add(e.Value.Text())
+		}
+		v, _ := p.Written("alias")
+		word = v.Text()
+	}
+	for _, a := range Within(project, word) {
+		e, _ := a.Own("addresses")
+		add(e.Value.List()...)
+		all = all || a.Text("srv") != ""
+	}
+	return func(host string) bool { return all || slices.Contains(names, host) }
 }
 
 // Users lists what names an alias, directly or over others: "profile archive",

@@ -114,6 +114,24 @@ func TestNotVouched(t *testing.T) {
 	}
 }
 
+// TestVouchedTogether: a project's profile is vouched for with the aliases that it
+// names, and with no other that somebody puts in their place.
+func TestVouchedTogether(t *testing.T) {
+	b := files(t, "", "", at("rings", "ring.example:3")+at("other", "other.example:4")+"[profile.ours]\nalias = \"rings\"\n")
+	f, _ := profile.Parse("p.toml", []byte("[profile.like]\nlike = \"project:ours\"\n[profile.moved]\nlike = \"project:ours\"\nalias = \"project:other\"\n"))
+	f.Attach(b.Project)
+	env := profile.Environment{Aliases: b, Vouch: func(*profile.Resolved) *finding.Finding { return nil }}
+	value, _ := profile.FieldNamed("alias").ParseValue("other")
+	for name, c := range map[string]struct {
+		over []profile.Override
+		ok   bool
+	}{"ours": {nil, true}, "like": {nil, true}, "moved": {nil, false}, "project:ours": {[]profile.Override{{Field: profile.FieldNamed("alias"), Value: value}}, false}} {
+		if r := f.Resolve(f.Lookup(name), c.over, env); (r.Astray() == nil) != c.ok || !c.ok && r.Astray().Code != "alias.not-vouched" {
+			t.Errorf("%s: %+v", name, r.Astray())
+		}
+	}
+}
+
 // TestServiceFile: sections of PostgreSQL's service file are aliases; what has no
 // meaning here is said, a password first.
 func TestServiceFile(t *testing.T) {
@@ -219,12 +237,38 @@ func TestGiven(t *testing.T) {
 	if len(addrs) != 2 || addrs[0].String() != "192.0.2.10" || !strings.Contains(result.Detail, "by [hosts] at aliases.toml:5") || len(server.Asked()) > 0 || c[0].CertificateName() != "db.example" {
 		t.Errorf("%v %q, asked %v", addrs, result.Detail, server.Asked())
 	}
-	for _, project := range []bool{false, true} {
-		if h, ok := b.Given("ring.example", project); ok != project || project && h.Addresses[0].String() != "192.0.2.66" {
-			t.Errorf("project %v: %+v", project, h)
+	rings, counts := b.Project.AliasNamed("rings"), b.Files[0].AliasNamed("counts")
+	for _, c := range []struct {
+		host string
+		to   *profile.Alias
+		want string
+	}{{"ring.example", rings, "192.0.2.66"}, {"ring.example", counts, ""}, {"db.example", rings, "192.0.2.10"}, {"db.example", counts, "192.0.2.10"}} {
+		if h, ok := b.GivenTo(c.host, c.to); ok != (c.want != "") || ok && h.Addresses[0].String() != c.want {
+			t.Errorf("%s of %s: %+v", c.host, c.to.Name, h)
 		}
-		if h, _ := b.Given("db.example", project); h.Addresses[0].String() != "192.0.2.10" {
-			t.Errorf("project %v: %+v", project, h)
+	}
+}
+
+// TestHostileHosts: a project's [hosts] counts for the names that its own file dials,
+// and leads none astray that an alias of the user's has, vouched for or not.
+func TestHostileHosts(t *testing.T) {
+	b := files(t, at("counts", "db.saltmarsh.example:1"), "", at("rings", "ring.example:3")+"[profile.evil]\nalias = \"counts\"\n[profile.good]\nalias = \"rings\"\n[profile.any]\nhost = \"${H:-x}\"\n[hosts]\n\"db.saltmarsh.example\" = \"192.0.2.66\"\n\"ring.example\" = \"192.0.2.67\"\n")
+	b.Vouch = func(*profile.Alias) *finding.Finding { return nil }
+	own, _ := profile.Parse("p.toml", []byte("[profile.mine]\nalias = \"counts\"\n[profile.theirs]\nalias = \"rings\"\n[profile.plain]\nhost = \"db.saltmarsh.example\"\n"))
+	own.Attach(b.Project)
+	env := profile.Environment{Aliases: b, Lookup: func(string) (string, bool) { return "", false }, Vouch: func(*profile.Resolved) *finding.Finding { return nil }}
+	for name, want := range map[string]string{"evil": "", "good": "192.0.2.67", "mine": "", "theirs": "192.0.2.67", "plain": ""} {
+		r := own.Resolve(own.Lookup(name), nil, env)
+		c, found := (route.Network{}).Candidates(t.Context(), r)
+		if found != nil || len(c) != 1 {
+			t.Fatalf("%s: %+v", name, found)
+		}
+		got := ""
+		if c[0].Given != nil {
+			got = c[0].Given.Addresses[0].String()
+		}
+		if got != want {
+			t.Errorf("%s dials %s by %q, want %q", name, c[0].Host, got, want)
 		}
 	}
 }

@@ -194,7 +194,7 @@ func TestAliasEdits(t *testing.T) {
 type chains struct{ all *Chain }
 
 func (c chains) Chain(string, *Resolved) (*Chain, *finding.Finding) { return c.all, nil }
-func (c chains) Given(string, bool) (GivenHost, bool)               { return GivenHost{}, false }
+func (c chains) Given(string, *Resolved) (GivenHost, bool)          { return GivenHost{}, false }
 
 // TestThroughAlias: what the profile sets wins over the alias, and the alias over the
 // engine's defaults; the origin says which.

@@ -121,9 +121,9 @@ type Environment struct {
 type Aliases interface {
 	// Chain follows an alias. The profile that names it is for messages.
 	Chain(word string, by *Resolved) (*Chain, *finding.Finding)
-	// Given is what [hosts] has for a host name. A project's file counts for what
-	// stands in that file.
-	Given(host string, project bool) (GivenHost, bool)
+	// Given is what [hosts] has for a host name that a profile dials. A project's file
+	// counts for what stands in that file.
+	Given(host string, by *Resolved) (GivenHost, bool)
 }
 
 // Resolve finds what p, which must be a profile of f, comes to.
@@ -159,7 +159,7 @@ func (r *Resolved) Given(host string) (GivenHost, bool) {
 	if r.env.Aliases == nil || r.notVouched != nil {
 		return GivenHost{}, false
 	}
-	return r.env.Aliases.Given(host, !r.Own())
+	return r.env.Aliases.Given(host, r)
 }
 
 // Get returns the effective value of a key. A value whose variable is missing

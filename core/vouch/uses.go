@@ -111,9 +111,9 @@ func (c *collector) aliases(word string) {
 // hosts gathers the addresses that the project's file gives to names that are dialled;
 // all of them, where a name is known only when it is.
 func (c *collector) hosts() {
-	names, all := c.dialled()
+	dialled := alias.Dialled(c.file, c.p, strings.TrimPrefix(c.Profile, AliasWord))
 	for _, h := range c.file.Hosts {
-		if !all && !slices.Contains(names, h.Name) {
+		if !dialled(h.Name) {
 			continue
 		}
 		addresses := make([]string, len(h.Addresses))
@@ -122,37 +122,6 @@ func (c *collector) hosts() {
 		}
 		c.line("given host", h.Name+" is "+strings.Join(addresses, ", "))
 	}
-}
-
-// dialled are the host names that stand in the file for what is dialled; all is set
-// where there are others that the environment or DNS will say.
-func (c *collector) dialled() (names []string, all bool) {
-	add := func(items ...string) {
-		for _, item := range items {
-			host, _ := profile.SplitHostPort(item)
-			names = append(names, strings.ToLower(strings.TrimSuffix(host, ".")))
-			all = all || strings.Contains(item, "$")
-		}
-	}
-	word := strings.TrimPrefix(c.Profile, AliasWord)
-	if c.p != nil {
-		for _, key := range []string{"host", "hosts"} {
-			v, _ := c.p.Written(key)
-			add(v.List()...)
-		}
-		for _, h := range c.p.Hops() {
-			e, _ := h.Written("host")
-			add(e.Value.Text())
-		}
-		v, _ := c.p.Written("alias")
-		word = v.Text()
-	}
-	for _, a := range alias.Within(c.file, word) {
-		e, _ := a.Own("addresses")
-		add(e.Value.List()...)
-		all = all || a.Text("srv") != ""
-	}
-	return names, all
 }
 
 // hop gathers what a jump host or proxy on the way would use.

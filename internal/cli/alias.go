@@ -354,7 +354,7 @@ func (c *call) aliasRows(links []*profile.Alias) error {
 		addresses, _ := link.Own("addresses")
 		for _, item := range addresses.Value.List() {
 			host, _ := profile.SplitHostPort(item)
-			if given, ok := c.book.Given(host, link.InProject()); ok {
+			if given, ok := c.book.GivenTo(host, link); ok {
 				rows = append(rows, []string{"hosts", given.Name, givenText(given), fmt.Sprintf("%s:%d", filepath.Base(given.File), given.Line)})
 			}
 		}

@@ -118,9 +118,12 @@ func (c *call) showTable(r *profile.Resolved) error {
 func (c *call) chainRows(r *profile.Resolved) (rows [][]string) {
 	at := func(file string, line int) string { return fmt.Sprintf("%s:%d", filepath.Base(file), line) }
 	if chain := r.Service(); chain != nil {
-		for i, link := range chain.Links[:len(chain.Links)-1] {
-			e, _ := link.Own("alias")
-			rows = append(rows, []string{"  is", "alias " + chain.Links[i+1].Called(), at(link.Path(), e.Line)})
+		for i, link := range chain.Links {
+			word := "  which is"
+			if i == 0 {
+				word = "  stands at"
+			}
+			rows = append(rows, []string{word, link.Called(), at(link.Path(), link.Line)})
 		}
 		for _, key := range []string{"addresses", "srv", "pick", "connect-timeout", "retries"} {
 			if e, link, ok := chain.Own(key); ok {
