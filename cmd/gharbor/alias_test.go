@@ -422,15 +422,16 @@ func TestThousandAliases(t *testing.T) {
 	for i := range 1000 {
 		fmt.Fprintf(&text, "\n[alias.gauge-%d]\nengine = \"postgresql\"\naddresses = [\"127.0.0.1:%d\"]\ndatabase = \"sightings\"\n", i, server.Port())
 	}
-	p.Aliases(text.String() + "[alias.counts]\nalias = \"gauge-999\"\n")
+	text.WriteString("[alias.counts]\nalias = \"gauge-999\"\n")
+	p.Aliases(text.String())
 	if n := strings.Count(p.OK("alias", "list").Stdout, "\n"); n != 1002 {
 		t.Errorf("%d lines", n)
 	}
 	p.OK("test", "sightings").Has("counts (aliases.toml:5001), which is gauge-999 (aliases.toml:4997)")
 	p.OK("alias", "check").Has("1001 aliases: 2 ok, 999 warn, 0 fail")
 	p.OK("alias", "set", "gauge-500", "note=on the old sluice")
-	if now := p.ReadAliases(); len(now) != len(text.String())+len("[alias.counts]\nalias = \"gauge-999\"\n")+len("note = \"on the old sluice\"\n") {
-		t.Errorf("%d bytes", len(now))
+	if now := strings.Replace(p.ReadAliases(), "note     = \"on the old sluice\"\n", "", 1); now != text.String() {
+		t.Error("more than the one key has changed")
 	}
 }
 

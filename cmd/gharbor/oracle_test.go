@@ -223,3 +223,23 @@ func TestOracleRedirect(t *testing.T) {
 	gone := net.JoinHostPort("127.0.0.1", fmt.Sprint(testkit.FreePort(t)))
 	p.Test("archive", override("host=", "hosts="+sends(gone)+","+gone)...).Ends(t, "reach", "fail", "reach.refused")
 }
+
+// TestOracleBehindHop: an alias leads through a real jump host, and a name of [hosts] is
+// not the hop's to look up.
+func TestOracleBehindHop(t *testing.T) {
+	t.Parallel()
+	gate := testkit.SSHServer(t)
+	p, server := listening(t, archive())
+	p.Knows(gate.KnownLine(t))
+	p.Aliases(fmt.Sprintf("[alias.skein]\nengine = \"oracle\"\naddresses = [\"archive-a.internal.example:%d\", \"archive-b.internal.example:%d\"]\nservice = \"SKEIN\"\ntls = \"off\"\n[hosts]\n\"archive-a.internal.example\" = \"127.0.0.9\"\n\"archive-b.internal.example\" = [\"127.0.0.9\", \"127.0.0.1\"]\n", server.Port(), server.Port()))
+	p.Profiles("[profile.archive]\nalias = \"skein\"\nuser = \"curator\"\nsecret = \"env:AVOCET\"\n" + gate.Hop("archive", fmt.Sprintf("key = %q", gate.Key)))
+	r := p.Test("archive")
+	s := r.Ends(t, "reach", "warn", "reach.passed-over")
+	if r.Outcome != "warn" || !strings.Contains(s.Seen(), "archive-a.internal.example") || !strings.Contains(r.Stage("name").Detail, "by [hosts] at aliases.toml") || !strings.Contains(r.Stage("route").Detail, "alias skein") {
+		t.Errorf("%s %+v", r.Outcome, r.Stages)
+	}
+	p.OK("alias", "set", "skein", "pick=fastest")
+	if r := p.Test("archive"); r.Outcome != "ok" {
+		t.Errorf("%s %+v", r.Outcome, r.Stages)
+	}
+}

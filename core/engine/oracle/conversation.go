@@ -76,6 +76,7 @@ func (c *conversation) Speak(ctx context.Context) finding.Result {
 func (c *conversation) encryptFirst(ctx context.Context) bool {
 	plain := make(chan bool, 1)
 	probing, stop := context.WithCancel(ctx)
+	defer stop()
 	timer := time.AfterFunc(patience(ctx), func() {
 		is := c.plainListener(probing)
 		plain <- is
@@ -85,9 +86,6 @@ func (c *conversation) encryptFirst(ctx context.Context) bool {
 	})
 	secure, facts, result, err := c.to.TLS.Handshake(ctx, c.raw)
 	asked := !timer.Stop()
-	if err == nil {
-		stop()
-	}
 	if err != nil {
 		found := tlsrule.Diagnose(err, c.to.Profile, c.to.Address, "set SSL_VERSION = 1.2 in the listener's sqlnet.ora")
 		if asked && <-plain || !asked && opening.ClientCertificateAlert(err) == "" && c.plainListener(ctx) {
@@ -96,7 +94,6 @@ func (c *conversation) encryptFirst(ctx context.Context) bool {
 				Suggest("gharbor set %s port=2484   # or addresses=HOST:2484 in its alias", c.to.Profile).
 				Suggest("gharbor set %s tls=off   # only where nobody else is on the way", c.to.Profile)
 		}
-		stop()
 		failed := finding.Failed(found)
 		c.tlsResult = &failed
 		return false
