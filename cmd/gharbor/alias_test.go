@@ -199,6 +199,8 @@ func TestTeamAliases(t *testing.T) {
 	p.Test("sightings").Ends(t, "reach", "fail", "reach.refused") // one's own wins
 	p.OK("test", "sightings", "-override", "alias=numbers").Has("numbers (more.toml:1)")
 	p.Run("alias", "set", "numbers", "note=x").Want(2).Has("GHARBOR_ALIASES names")
+	p.OK("alias", "add", "numbers", "addresses=127.0.0.1:1").Has("aliases.toml") // one's own, in its place
+	p.OK("alias", "remove", "numbers", "-yes").Has("aliases.toml")
 	os.Chmod(more, 0o666)
 	p.Run("test", "sightings", "-override", "alias=numbers").Want(1).Has("everybody can change it, so it is passed over", "alias.unknown")
 	p.Setenv("GHARBOR_ALIASES", filepath.Join(folder, "gone.toml"))
@@ -265,6 +267,8 @@ func TestProjectAlias(t *testing.T) {
 	p.Test("ours").Ends(t, "profile", "fail", "profile.not-vouched")
 	p.OK("alias", "add", "-project", "new", "addresses=db.saltmarsh.example:1").Has("gharbor.toml")
 	p.OK("alias", "remove", "project:new", "-yes")
+	p.OK("alias", "rename", "project:counts", "numbers").Has("gharbor set sightings alias=project:numbers")
+	p.OK("show", "project:ours").Has("theirs")
 }
 
 // testAliasWallet: a secret bound to an alias goes where the alias leads, and nowhere

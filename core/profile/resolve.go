@@ -117,15 +117,6 @@ type Environment struct {
 	Aliases Aliases
 }
 
-// Aliases are the aliases and given hosts that profiles may name.
-type Aliases interface {
-	// Chain follows an alias. The profile that names it is for messages.
-	Chain(word string, by *Resolved) (*Chain, *finding.Finding)
-	// Given is what [hosts] has for a host name that a profile dials. A project's file
-	// counts for what stands in that file.
-	Given(host string, by *Resolved) (GivenHost, bool)
-}
-
 // Resolve finds what p, which must be a profile of f, comes to.
 func (f *File) Resolve(p *Profile, overrides []Override, env Environment) *Resolved {
 	r := &Resolved{Profile: p, Called: f.Called(p), file: p.in, overrides: overrides, env: env, chain: f.chain(p, overrides)}
@@ -133,33 +124,6 @@ func (f *File) Resolve(p *Profile, overrides []Override, env Environment) *Resol
 	r.notVouched = r.unvouched()
 	r.follow()
 	return r
-}
-
-// follow finds what the profile's alias comes to.
-func (r *Resolved) follow() {
-	if r.address != "alias" || r.notVouched != nil {
-		return
-	}
-	word, _ := r.lookUp(fieldByName["alias"])
-	if r.env.Aliases == nil {
-		r.astray = finding.New("alias.unknown", "there are no aliases here").Suggest("gharbor show %s", r.Called)
-		return
-	}
-	r.service, r.astray = r.env.Aliases.Chain(word.Value.Text(), r)
-}
-
-// Service is what the profile's alias comes to, nil without one.
-func (r *Resolved) Service() *Chain { return r.service }
-
-// Astray says why the profile's alias comes to nothing, nil where it does not.
-func (r *Resolved) Astray() *finding.Finding { return r.astray }
-
-// Given is what [hosts] of a file has for a host name that the profile dials.
-func (r *Resolved) Given(host string) (GivenHost, bool) {
-	if r.env.Aliases == nil || r.notVouched != nil {
-		return GivenHost{}, false
-	}
-	return r.env.Aliases.Given(host, r)
 }
 
 // Get returns the effective value of a key. A value whose variable is missing
@@ -488,12 +452,6 @@ func (r *Resolved) Hosts() []HostPort {
 		return nil
 	}
 	return hostPorts(e.Value.List(), common)
-}
-
-// Lists reports whether an address is one that the profile or its alias lists, as
-// host and port.
-func (r *Resolved) Lists(host string, port int) bool {
-	return slices.ContainsFunc(r.Hosts(), func(h HostPort) bool { return strings.EqualFold(h.Host, host) && h.Port == port })
 }
 
 // Local reports whether everything that the profile may dial is written as an

@@ -61,6 +61,12 @@ func run() error {
 	if err := b.logins(); err != nil {
 		return err
 	}
+	if len(os.Args) > 1 && os.Args[1] == "short" {
+		return b.aliases()
+	}
+	if err := b.aliases(); err != nil {
+		return err
+	}
 	for _, part := range []func() error{b.tunnels, b.mariadb, b.many, b.list} {
 		if err := part(); err != nil {
 			return err

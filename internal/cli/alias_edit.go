@@ -1,0 +1,324 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"strings"
+
+	"gentleharbor/core/alias"
+	"gentleharbor/core/clean"
+	"gentleharbor/core/profile"
+)
+
+// aliasTarget says which file an edit of an alias goes to: the project's where that
+// was asked for, or where only the project has the name.
+type aliasTarget struct {
+	project bool
+	new     bool // the alias is to be made: one of the name elsewhere is in nobody's way
+}
+
+func (t *aliasTarget) flag(fs *flag.FlagSet) {
+	fs.BoolVar(&t.project, "project", false, "in the project's gharbor.toml rather than in your own aliases.toml")
+}
+
+// of takes "project:" off a name and notes what it says. An alias of another file of
+// yours is not edited here.
+func (t *aliasTarget) of(c *call, name string) (string, error) {
+	if _, err := c.load(); err != nil {
+		return "", err
+	}
+	if strings.HasPrefix(name, profile.ServicePrefix) {
+		return "", usage("that is a section of PostgreSQL's service file, which is not changed here")
+	}
+	if own, ok := strings.CutPrefix(name, profile.ProjectPrefix); ok {
+		t.project = true
+		return own, nil
+	}
+	a := c.book.Find(name)
+	switch {
+	case t.project || a == nil || t.new:
+	case a.InProject():
+		t.project = true
+	case a.File() != c.book.Files[0]:
+		return "", usage("the alias %s stands in %s, which %s names; it is changed there by hand", name, a.Path(), alias.Variable)
+	}
+	return name, nil
+}
+
+// updateAliases edits the user's aliases or the project's file and says what was done.
+func (c *call) updateAliases(ctx context.Context, t aliasTarget, done, name string, edit func(*profile.File) (*profile.Edit, error)) error {
+	h, err := c.home()
+	if err != nil {
+		return err
+	}
+	path := h.AliasesPath()
+	if t.project {
+		place, _ := c.projectPlace()
+		path = place.Path
+		err = h.UpdateProject(ctx, place, edit)
+	} else {
+		err = h.UpdateAliases(ctx, edit)
+	}
+	if err != nil {
+		return err
+	}
+	c.loaded = nil
+	c.Say("%s: alias %s in %s", done, name, path)
+	return nil
+}
+
+// aliasSets reads the words key=value behind an alias' name.
+func (c *call) aliasSets(to aliasTarget) (sets assignments, err error) {
+	for _, arg := range c.args[1:] {
+		one, err := aliasKeyValue(arg)
+		if err != nil {
+			return nil, usage("%w", err)
+		}
+		sets = append(sets, one)
+	}
+	if !to.project { // in a project's file a relative path is the repository's
+		sets.wholePaths(c.environment().Home)
+	}
+	return sets, nil
+}
+
+// aliasKeyValue reads an alias' key=value; an empty value unsets the key.
+func aliasKeyValue(s string) (profile.Override, error) {
+	key, text, ok := strings.Cut(s, "=")
+	field := profile.AliasField(key)
+	switch {
+	case !ok:
+		return profile.Override{}, errors.New("expected key=value, such as addresses=archive-a.saltmarsh.example:1521")
+	case field == nil:
+		return profile.Override{}, unknownAliasKey(key)
+	case text == "":
+		return profile.Override{Field: field, Unset: true}, nil
+	}
+	value, err := field.ParseValue(text)
+	return profile.Override{Field: field, Value: value}, err
+}
+
+// unknownAliasKey says what a key was probably meant to be, without repeating it.
+func unknownAliasKey(key string) error {
+	text := profile.UnknownAliasKey(key)
+	if quoted := "unknown key " + clean.Quoted(key); strings.HasPrefix(text, quoted) {
+		text = "there is no such key" + strings.TrimPrefix(text, quoted)
+	}
+	return errors.New(text)
+}
+
+// aliasKeyTable lists an alias' keys for help.
+func aliasKeyTable() string {
+	var b strings.Builder
+	for _, f := range profile.AliasFields() {
+		fmt.Fprintf(&b, "  %-15s  %s\n", f.Name, f.Summary)
+	}
+	return strings.TrimRight(b.String(), "\n")
+}
+
+func aliasAdd() *command {
+	to := aliasTarget{new: true}
+	return &command{
+		name: "alias add", args: "NAME key=value…", summary: "define an alias",
+		long: `Lists take commas: addresses=db-a.example:1521,db-b.example:1521. The keys:
+
+` + aliasKeyTable(),
+		examples: []string{
+			"gharbor alias add skein engine=oracle addresses=archive-a.saltmarsh.example:1521,archive-b.saltmarsh.example:1521 service=SKEIN",
+			"gharbor alias add counts engine=postgresql srv=_postgresql._tcp.saltmarsh.example database=sightings",
+			"gharbor alias add old-skein alias=skein",
+		},
+		least: 2, most: -1,
+		flags: to.flag,
+		run: func(ctx context.Context, c *call) error {
+			name, err := to.of(c, c.args[0])
+			if err != nil {
+				return err
+			}
+			sets, err := c.aliasSets(to)
+			if err != nil {
+				return err
+			}
+			if err := c.updateAliases(ctx, to, "kept", name, func(f *profile.File) (*profile.Edit, error) { return f.AddAlias(name, sets) }); err != nil {
+				return err
+			}
+			if to.project {
+				c.Say("  try: gharbor vouch alias:%s   # before a profile of your own may use it", name)
+				return nil
+			}
+			c.Say("  try: gharbor alias knock %s", name)
+			return nil
+		},
+	}
+}
+
+func aliasSet() *command {
+	var to aliasTarget
+	return &command{
+		name: "alias set", args: "NAME key=value…", summary: "change keys of an alias; key= takes one away",
+		long: `Every profile and wallet entry that names the alias follows. Only the bytes of the keys
+that change are touched. The keys:
+
+` + aliasKeyTable(),
+		examples: []string{"gharbor alias set skein addresses=archive-c.saltmarsh.example:1521", "gharbor alias set skein pick=fastest connect-timeout=3s", "gharbor alias set skein note="},
+		least:    2, most: -1,
+		flags: to.flag,
+		run: func(ctx context.Context, c *call) error {
+			name, err := to.of(c, c.args[0])
+			if err != nil {
+				return err
+			}
+			sets, err := c.aliasSets(to)
+			if err != nil {
+				return err
+			}
+			return c.updateAliases(ctx, to, "changed", name, func(f *profile.File) (*profile.Edit, error) { return f.SetAlias(name, sets) })
+		},
+	}
+}
+
+func aliasRename() *command {
+	var to aliasTarget
+	return &command{
+		name: "alias rename", args: "NAME NEW-NAME", summary: "give an alias another name",
+		long: `Aliases and profiles that name it follow. Of an alias of your own, the old name stays
+as an alias of the new one until your profiles have been changed: nothing breaks between.`,
+		examples: []string{"gharbor alias rename skein archive-service"},
+		least:    2, most: 2,
+		flags: to.flag,
+		run: func(ctx context.Context, c *call) error {
+			name, err := to.of(c, c.args[0])
+			if err != nil {
+				return err
+			}
+			return c.renameAlias(ctx, to, name, c.args[1])
+		},
+	}
+}
+
+// renameAlias renames in the file of aliases, then in that of the profiles. A crash
+// between the two leaves both names.
+func (c *call) renameAlias(ctx context.Context, to aliasTarget, from, name string) error {
+	quiet := func(edit func(*profile.File) (*profile.Edit, error)) error {
+		h, err := c.home()
+		if err == nil {
+			err = h.UpdateAliases(ctx, edit)
+		}
+		return err
+	}
+	profiles, err := c.load()
+	if err != nil {
+		return err
+	}
+	_, follow := profiles.FollowAlias(from, name)
+	if to.project || !follow {
+		stay := c.left(to, from, profiles)
+		if err := c.updateAliases(ctx, to, "renamed", name, func(f *profile.File) (*profile.Edit, error) { return f.RenameAlias(from, name) }); err != nil {
+			return err
+		}
+		for _, profile := range stay {
+			c.Say("  try: gharbor set %s alias=project:%s   # it names the old one", profile, name)
+		}
+		return c.boundTo(ctx, from, name)
+	}
+	if err := quiet(func(f *profile.File) (*profile.Edit, error) { return f.RenameAlias(from, name) }); err != nil {
+		return err
+	}
+	both := []profile.Override{{Field: profile.AliasField("alias"), Value: profile.TextValue(name)}}
+	if err := quiet(func(f *profile.File) (*profile.Edit, error) { return f.AddAlias(from, both) }); err != nil {
+		return err
+	}
+	h, err := c.home()
+	if err != nil {
+		return err
+	}
+	if err := h.Update(ctx, func(f *profile.File) (*profile.Edit, error) {
+		e, _ := f.FollowAlias(from, name)
+		return e, nil
+	}); err != nil {
+		return err
+	}
+	if err := c.updateAliases(ctx, to, "renamed", name, func(f *profile.File) (*profile.Edit, error) { return f.RemoveAlias(from) }); err != nil {
+		return err
+	}
+	return c.boundTo(ctx, from, name)
+}
+
+// left are the user's own profiles that name an alias of the project's: they stand in
+// another file than it, and are not changed with it.
+func (c *call) left(to aliasTarget, from string, profiles *profile.File) (names []string) {
+	if !to.project {
+		return nil
+	}
+	a := c.book.Project.AliasNamed(from)
+	for _, p := range profiles.Profiles {
+		if word := p.Text("alias"); word != "" && a != nil && c.book.Find(word) == a {
+			names = append(names, p.Name)
+		}
+	}
+	return names
+}
+
+// boundTo says which entries of the wallet are bound to a name that is gone, where the
+// wallet can be read without asking.
+func (c *call) boundTo(ctx context.Context, from, name string) error {
+	entries, _, err := c.entriesOf(ctx, from)
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		c.Say("  try: gharbor wallet bind %s alias:%s   # it is bound to alias:%s", e, name, from)
+	}
+	return nil
+}
+
+func aliasRemove() *command {
+	var to aliasTarget
+	var yes bool
+	return &command{
+		name: "alias remove", args: "NAME", summary: "take an alias out of its file",
+		long:     "Refused while a profile or another alias names it. Asks first, unless -yes.",
+		examples: []string{"gharbor alias remove old-skein -yes"},
+		least:    1, most: 1,
+		flags: func(fs *flag.FlagSet) {
+			fs.BoolVar(&yes, "yes", false, "do not ask")
+			to.flag(fs)
+		},
+		run: func(ctx context.Context, c *call) error {
+			name, err := to.of(c, c.args[0])
+			if err != nil {
+				return err
+			}
+			word := name
+			if to.project {
+				word = profile.ProjectPrefix + name
+			}
+			a, err := c.foundAlias(word)
+			if err != nil {
+				return err
+			}
+			profiles, err := c.load()
+			if err != nil {
+				return err
+			}
+			if users := c.book.Users(a, profiles, profiles.Attached()); len(users) > 0 {
+				return &exitError{code: exitUsage, err: fmt.Errorf("the alias %s is named by %s", name, strings.Join(users[:min(len(users), 5)], ", ")), try: []string{"gharbor alias used " + name}}
+			}
+			if !yes {
+				if !c.Interactive() {
+					return &exitError{code: exitUsage, err: errors.New("there is no terminal to ask on; -yes removes without asking"), try: []string{"gharbor alias remove " + name + " -yes"}}
+				}
+				if yes, err = c.Confirm(ctx, fmt.Sprintf("remove the alias %s?", name), false); err != nil {
+					return err
+				}
+				if !yes {
+					c.Say("nothing was changed")
+					return nil
+				}
+			}
+			return c.updateAliases(ctx, to, "removed", name, func(f *profile.File) (*profile.Edit, error) { return f.RemoveAlias(name) })
+		},
+	}
+}
