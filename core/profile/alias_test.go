@@ -219,6 +219,9 @@ func TestThroughAlias(t *testing.T) {
 	if got := r.Hosts(); len(got) != 2 || got[0].Port != 1521 || got[1].Port != 1 || r.Local() || !r.Lists("ARCHIVE-A.saltmarsh.example", 1521) || r.Lists("archive-a.saltmarsh.example", 1) {
 		t.Errorf("%v", got)
 	}
+	if r := p.Resolve(p.Lookup("archive"), []Override{{Field: FieldNamed("service"), Unset: true}}, env); r.Text("service") != "SKEIN" {
+		t.Errorf("without the profile's own service: %q", r.Text("service"))
+	}
 	if d := p.Resolve(p.Lookup("direct"), nil, env); d.AddressKind() != "host" || d.Text("engine") != "" || d.Service() != nil {
 		t.Errorf("a host of its own, and still %q by %q", d.Text("engine"), d.AddressKind())
 	}

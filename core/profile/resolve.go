@@ -259,12 +259,22 @@ func unset(field *Field, overrides []Override) bool {
 	return false
 }
 
-// lookUp finds where a key is set: on the command line, in the profile, or in
-// one that it is like.
+// lookUp finds where a key is set: on the command line, in the profile, in one that
+// it is like, or in its alias.
 func (r *Resolved) lookUp(field *Field) (Effective, bool) {
-	if unset(field, r.overrides) {
-		return Effective{}, false
+	if !unset(field, r.overrides) {
+		if e, ok := r.ownLookUp(field); ok {
+			return e, true
+		}
 	}
+	if e, link, ok := r.service.Own(field.Name); ok && field.Name != "alias" && field.Name != "note" {
+		return Effective{Field: field, Value: e.Value, Origin: Origin{Kind: FromAlias, Alias: link.Called(), File: link.Path(), Line: e.Line}}, true
+	}
+	return Effective{}, false
+}
+
+// ownLookUp is lookUp without the alias.
+func (r *Resolved) ownLookUp(field *Field) (Effective, bool) {
 	for i := len(r.overrides) - 1; i >= 0; i-- {
 		if o := r.overrides[i]; o.Field == field {
 			return Effective{Field: field, Value: o.Value, Origin: Origin{Kind: FromOverride}}, true
@@ -286,9 +296,6 @@ func (r *Resolved) lookUp(field *Field) (Effective, bool) {
 			}
 			return Effective{Field: field, Value: own.Value, Origin: o}, true
 		}
-	}
-	if e, link, ok := r.service.Own(field.Name); ok && field.Name != "alias" && field.Name != "note" {
-		return Effective{Field: field, Value: e.Value, Origin: Origin{Kind: FromAlias, Alias: link.Called(), File: link.Path(), Line: e.Line}}, true
 	}
 	return Effective{}, false
 }

@@ -28,12 +28,15 @@ func (b *bench) aliases() error {
 	defer os.Remove(path)
 	var with, without []time.Duration
 	for range pairs {
-		err := os.WriteFile(path, []byte(text.String()), 0o600)
+		if err := os.WriteFile(path, []byte(text.String()), 0o600); err != nil {
+			return err
+		}
 		t, testErr := b.time("gharbor", "test", "sightings", "-override", "tls=off", "-override", "host=", "-override", "port=", "-override", "database=", "-override", "alias=gauge-999")
 		with = append(with, t)
 		gone := os.Remove(path)
-		if t, err = b.time("gharbor", "test", "sightings", "-override", "tls=off"); errors.Join(err, testErr, gone) != nil {
-			return errors.Join(err, testErr, gone)
+		t, err := b.time("gharbor", "test", "sightings", "-override", "tls=off")
+		if err := errors.Join(err, testErr, gone); err != nil {
+			return err
 		}
 		without = append(without, t)
 	}
