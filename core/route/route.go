@@ -279,19 +279,24 @@ func (n Network) nameFinding(ctx context.Context, profileName, host string, err 
 	}
 	found := finding.New("name.unknown", "the host name %s is not known here", clean.Quoted(host))
 	if err != nil {
-		why := err.Error()
-		if dns != nil {
-			why = dns.Err
-			if dns.Server != "" {
-				why += ", asked " + dns.Server
-			}
-		}
-		found.Saw("%s", clean.Line(why, 0))
+		found.Saw("%s", lookUpReason(err))
 	}
 	if n.Others != nil {
 		n.compareOthers(ctx, profileName, host, found)
 	}
 	return found.Suggest("gharbor set %s host=NAME", profileName)
+}
+
+// lookUpReason is why a look-up failed, and whom was asked.
+func lookUpReason(err error) string {
+	why := err.Error()
+	var dns *net.DNSError
+	if errors.As(err, &dns) {
+		if why = dns.Err; dns.Server != "" {
+			why += ", asked " + dns.Server
+		}
+	}
+	return clean.Line(why, 0)
 }
 
 // compareOthers adds what the system's other sources say of an unknown name.

@@ -34,14 +34,7 @@ func (n Network) records(ctx context.Context, srv string, chain *profile.Chain) 
 	case len(records) == 0:
 		found := finding.New("alias.srv-unknown", "DNS has no SRV records for %s", srv)
 		if err != nil {
-			why := err.Error()
-			if dns != nil {
-				why = dns.Err
-				if dns.Server != "" {
-					why += ", asked " + dns.Server
-				}
-			}
-			found.Saw("%s", clean.Line(why, 200))
+			found.Saw("%s", lookUpReason(err))
 		}
 		return nil, found.Suggest("gharbor alias set %s srv=_SERVICE._tcp.DOMAIN", name)
 	}

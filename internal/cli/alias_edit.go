@@ -49,24 +49,7 @@ func (t *aliasTarget) of(c *call, name string) (string, error) {
 
 // updateAliases edits the user's aliases or the project's file and says what was done.
 func (c *call) updateAliases(ctx context.Context, t aliasTarget, done, name string, edit func(*profile.File) (*profile.Edit, error)) error {
-	h, err := c.home()
-	if err != nil {
-		return err
-	}
-	path := h.AliasesPath()
-	if t.project {
-		place, _ := c.projectPlace()
-		path = place.Path
-		err = h.UpdateProject(ctx, place, edit)
-	} else {
-		err = h.UpdateAliases(ctx, edit)
-	}
-	if err != nil {
-		return err
-	}
-	c.loaded = nil
-	c.Say("%s: alias %s in %s", done, name, path)
-	return nil
+	return c.change(ctx, t.project, "alias", done, name, edit)
 }
 
 // aliasSets reads the words key=value behind an alias' name.
@@ -306,17 +289,8 @@ func aliasRemove() *command {
 			if users := c.book.Users(a, profiles, profiles.Attached()); len(users) > 0 {
 				return &exitError{code: exitUsage, err: fmt.Errorf("the alias %s is named by %s", name, strings.Join(users[:min(len(users), 5)], ", ")), try: []string{"gharbor alias used " + name}}
 			}
-			if !yes {
-				if !c.Interactive() {
-					return &exitError{code: exitUsage, err: errors.New("there is no terminal to ask on; -yes removes without asking"), try: []string{"gharbor alias remove " + name + " -yes"}}
-				}
-				if yes, err = c.Confirm(ctx, fmt.Sprintf("remove the alias %s?", name), false); err != nil {
-					return err
-				}
-				if !yes {
-					c.Say("nothing was changed")
-					return nil
-				}
+			if yes, err = c.mayRemove(ctx, yes, "alias "+name, "gharbor alias remove "+name); err != nil || !yes {
+				return err
 			}
 			return c.updateAliases(ctx, to, "removed", name, func(f *profile.File) (*profile.Edit, error) { return f.RemoveAlias(name) })
 		},

@@ -106,17 +106,8 @@ func removeCommand() *command {
 			if file.Lookup(name) == nil {
 				return c.missing(file, name)
 			}
-			if !yes {
-				if !c.Interactive() {
-					return &exitError{code: exitUsage, err: errors.New("there is no terminal to ask on; -yes removes without asking"), try: []string{"gharbor remove " + name + " -yes"}}
-				}
-				if yes, err = c.Confirm(ctx, fmt.Sprintf("remove the profile %s?", name), false); err != nil {
-					return err
-				}
-				if !yes {
-					c.Say("nothing was changed")
-					return nil
-				}
+			if yes, err = c.mayRemove(ctx, yes, "profile "+name, "gharbor remove "+name); err != nil || !yes {
+				return err
 			}
 			return c.update(ctx, to, "removed", name, func(f *profile.File) (*profile.Edit, error) { return f.Remove(name) })
 		},
@@ -149,27 +140,53 @@ func (t *target) of(c *call, name string) (string, error) {
 	return name, nil
 }
 
-// update edits the user's or the project's file and says what was done.
+// update edits the user's or the project's file of profiles and says what was done.
 func (c *call) update(ctx context.Context, t target, done, name string, edit func(*profile.File) (*profile.Edit, error)) error {
-	h, err := c.home()
-	if err != nil {
+	if err := c.change(ctx, t.project, "profile", done, name, edit); err != nil {
 		return err
 	}
-	path := h.ProfilesPath()
-	if t.project {
-		place, _ := c.projectPlace()
-		path = place.Path
-		err = h.UpdateProject(ctx, place, edit)
-	} else {
-		err = h.Update(ctx, edit)
-	}
-	if err != nil {
-		return err
-	}
-	c.loaded = nil
-	c.Say("%s: profile %s in %s", done, name, path)
 	if t.project {
 		c.Say("  try: gharbor vouch %s   # a project's profile does nothing before", name)
 	}
 	return nil
+}
+
+// change edits the file that has profiles, or aliases, the user's or the project's.
+func (c *call) change(ctx context.Context, project bool, kind, done, name string, edit func(*profile.File) (*profile.Edit, error)) error {
+	h, err := c.home()
+	if err != nil {
+		return err
+	}
+	path, update := h.ProfilesPath(), h.Update
+	if kind == "alias" {
+		path, update = h.AliasesPath(), h.UpdateAliases
+	}
+	if project {
+		place, _ := c.projectPlace()
+		path = place.Path
+		update = func(ctx context.Context, edit func(*profile.File) (*profile.Edit, error)) error {
+			return h.UpdateProject(ctx, place, edit)
+		}
+	}
+	if err := update(ctx, edit); err != nil {
+		return err
+	}
+	c.loaded = nil
+	c.Say("%s: %s %s in %s", done, kind, name, path)
+	return nil
+}
+
+// mayRemove asks whether something is to be removed, unless -yes said so.
+func (c *call) mayRemove(ctx context.Context, yes bool, what, command string) (bool, error) {
+	if yes {
+		return true, nil
+	}
+	if !c.Interactive() {
+		return false, &exitError{code: exitUsage, err: errors.New("there is no terminal to ask on; -yes removes without asking"), try: []string{command + " -yes"}}
+	}
+	yes, err := c.Confirm(ctx, fmt.Sprintf("remove the %s?", what), false)
+	if err == nil && !yes {
+		c.Say("nothing was changed")
+	}
+	return yes, err
 }

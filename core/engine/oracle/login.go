@@ -89,7 +89,7 @@ func (c *conversation) logIn(ctx context.Context) error {
 	if value.Empty() {
 		return errEmpty
 	}
-	defer opening.Guard(ctx, c.raw)()
+	defer c.ended(ctx)()
 	s := &seam{Conn: c.conn, replay: c.accepted.Replay, long: c.accepted.Version >= tns.LongLengths, login: true}
 	s.judge = func(body []byte) error {
 		kind, ok := verifier(body)
@@ -115,6 +115,13 @@ func (c *conversation) logIn(ctx context.Context) error {
 	s.login, c.session.open = false, true
 	c.loggedIn(db.SessionProperties)
 	return nil
+}
+
+// ended makes the end of ctx that of what is read and written. Its deadline was set
+// before a person was asked, so it is not looked at.
+func (c *conversation) ended(ctx context.Context) (release func() bool) {
+	c.raw.SetDeadline(time.Time{})
+	return context.AfterFunc(ctx, func() { c.raw.SetDeadline(time.Unix(1, 0)) })
 }
 
 // config is the driver's configuration, made by hand: its own reader of connection
