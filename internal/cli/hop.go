@@ -37,6 +37,20 @@ func (c *call) hopPlaces() (hop.Places, error) {
 	return hop.Places{Home: c.environment().Home, Known: filepath.Join(h.Dir, "known_hosts"), Lookup: c.Lookup}, err
 }
 
+// planHops is what a profile's hops come to, with notes on what of the SSH client
+// configuration is not honoured.
+func (c *call) planHops(p *profile.Resolved) ([]*hop.Hop, []string, error) {
+	places, err := c.hopPlaces()
+	if err != nil {
+		return nil, nil, err
+	}
+	hops, notes, found := places.Plan(p)
+	if found != nil {
+		return nil, nil, &exitError{code: exitFile, err: fmt.Errorf("%s (%s)", found.Cause, found.Code), try: found.Try}
+	}
+	return hops, notes, nil
+}
+
 func hopAdd() *command {
 	var to target
 	return &command{
@@ -141,9 +155,9 @@ func (c *call) pinHops(ctx context.Context, o pinOptions) error {
 	if err != nil {
 		return err
 	}
-	hops, _, found := places.Plan(p)
-	if found != nil {
-		return &exitError{code: exitFile, err: fmt.Errorf("%s (%s)", found.Cause, found.Code), try: found.Try}
+	hops, _, err := c.planHops(p)
+	if err != nil {
+		return err
 	}
 	finder, err := c.finder()
 	if err != nil {

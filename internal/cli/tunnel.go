@@ -138,13 +138,9 @@ func (c *call) throughHops(ctx context.Context, p *profile.Resolved, o openOptio
 	if err != nil {
 		return nil, err
 	}
-	places, err := c.hopPlaces()
+	hops, notes, err := c.planHops(p)
 	if err != nil {
 		return nil, err
-	}
-	hops, notes, found := places.Plan(p)
-	if found != nil {
-		return nil, routeFailed(found)
 	}
 	for _, note := range notes {
 		c.Notice("%s", note)
