@@ -389,6 +389,11 @@ func TestAliasCommands(t *testing.T) {
 	t.Parallel()
 	p := testkit.NewProgram(t)
 	p.OK("alias", "add", "skein", "engine=oracle", "addresses=a.example,b.example:1522", "service=SKEIN")
+	p.OK("alias", "add", "old", "alias=skein")
+	p.OK("alias", "add", "odd", "alias=nobody").Has(`notice: there is no alias "nobody"`)
+	p.OK("alias", "remove", "odd", "-yes")
+	p.OK("add", "x", "-alias", "skien", "-user", "u").Has(`notice: there is no alias "skien"`)
+	p.OK("set", "x", "alias=skein").HasNot("notice")
 	before := p.ReadAliases()
 	for want, words := range map[string][]string{
 		"exists already":              {"add", "skein", "addresses=c.example"},
@@ -398,10 +403,11 @@ func TestAliasCommands(t *testing.T) {
 		`did you mean "addresses"`:    {"set", "skein", "adresses=c.example"},
 		"holds no secret":             {"set", "skein", "password=avocet"},
 		"two kinds of address":        {"set", "skein", "srv=_oracle._tcp.saltmarsh.example"},
+		"skein → old → skein":         {"set", "skein", "addresses=", "alias=old"},
 		"given twice":                 {"set", "skein", "note=a", "note=b"},
 		"not an alias name":           {"rename", "skein", "S K"},
 		`did you mean "skein"`:        {"remove", "skien", "-yes"},
-		"there is no terminal":        {"remove", "skein"},
+		"there is no terminal":        {"remove", "old"},
 	} {
 		r := p.Run(append([]string{"alias"}, words...)...).Want(2).Has(want).HasNot("avocet")
 		if lines := strings.Count(strings.TrimSpace(r.Stderr), "\n"); lines > 1 {
@@ -415,6 +421,7 @@ func TestAliasCommands(t *testing.T) {
 	if err != nil || info.Mode().Perm() != 0o600 {
 		t.Errorf("%v %v", info.Mode(), err)
 	}
+	p.OK("set", "x", "alias=", "host=127.0.0.1")
 	p.Run("alias", "resolve", "skein").Want(5).Has("2 of 2 addresses could not be resolved", "b.example:1522")
 }
 

@@ -1,7 +1,9 @@
 package main
 
 import (
+	"crypto/tls"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"path/filepath"
@@ -185,6 +187,35 @@ func TestOracleTLS(t *testing.T) {
 	}
 	p.Test("archive", override("tls=off")...).Ends(t, "speak", "fail", "speak.tls-only")
 	p.OK("certificate", "archive").Has("archive-a.saltmarsh.example")
+	config.Fault = oracle.Silent
+	quiet, _ := listening(t, config, "tls = \"required\"")
+	quiet.Test("archive", "-timeout", "3s").Ends(t, "speak", "fail", "speak.silent")
+	closing, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	testkit.Serve(t, closing, func(conn net.Conn) { // ends what is no handshake without a word
+		head := make([]byte, 1)
+		if _, err := io.ReadFull(conn, head); err == nil && head[0] == 22 {
+			tls.Server(&replayed{conn, head}, config.TLS).Handshake()
+		}
+	})
+	p.Test("archive", override("tls=off", fmt.Sprint("port=", closing.Addr().(*net.TCPAddr).Port))...).Ends(t, "speak", "fail", "speak.tls-only")
+}
+
+// replayed is a connection whose first bytes were read already.
+type replayed struct {
+	net.Conn
+	first []byte
+}
+
+func (r *replayed) Read(p []byte) (int, error) {
+	if len(r.first) == 0 {
+		return r.Conn.Read(p)
+	}
+	n := copy(p, r.first)
+	r.first = r.first[n:]
+	return n, nil
 }
 
 // TestOracleRedirect: a redirect is followed once, and only to an address that the

@@ -2,6 +2,7 @@ package profile
 
 import (
 	"slices"
+	"strings"
 
 	"gentleharbor/core/nearest"
 )
@@ -58,6 +59,9 @@ func (f *File) AddAlias(name string, sets []Override) (*Edit, error) {
 	if why := a.problem(); why != "" {
 		return nil, refuse("%s", why)
 	}
+	if err := f.leadsBack(a); err != nil {
+		return nil, err
+	}
 	e := f.edit()
 	e.wantAliases = append(e.wantAliases, a)
 	e.appendTable(tableText("[alias."+nameKey(name)+"]", "", a.sorted()))
@@ -97,8 +101,28 @@ func (f *File) SetAlias(name string, sets []Override) (*Edit, error) {
 	if why := want.problem(); why != "" {
 		return nil, refuse("%s", why)
 	}
+	if err := f.leadsBack(want); err != nil {
+		return nil, err
+	}
 	e.wantAliases[slices.Index(e.wantAliases, a)] = want
 	return e, nil
+}
+
+// leadsBack refuses an alias that would come back to itself over others of the file.
+func (f *File) leadsBack(a *Alias) error {
+	names := []string{a.Name}
+	for next := a.Text("alias"); next != "" && len(names) <= MaxAliases; {
+		names = append(names, next)
+		if next == a.Name {
+			return refuse("alias: it would lead back to itself: %s", strings.Join(names, " → "))
+		}
+		other := f.aliases[next]
+		if other == nil {
+			break
+		}
+		next = other.Text("alias")
+	}
+	return nil
 }
 
 // RemoveAlias takes an alias out of the file, with the comment directly above it.

@@ -147,7 +147,11 @@ func (c *call) keep(ctx context.Context, to target, name string, given assignmen
 	if !to.project { // in a project's file a relative path is the repository's
 		given.wholePaths(c.environment().Home)
 	}
-	return c.update(ctx, to, "kept", name, func(f *profile.File) (*profile.Edit, error) { return f.Add(name, given) })
+	err := c.update(ctx, to, "kept", name, func(f *profile.File) (*profile.Edit, error) { return f.Add(name, given) })
+	if _, alias := given.get("alias"); alias && err == nil {
+		c.astray(to, name)
+	}
+	return err
 }
 
 // withPastedURL takes a URL from standard input. Its password, if it has one,

@@ -52,6 +52,20 @@ func (c *call) updateAliases(ctx context.Context, t aliasTarget, done, name stri
 	return c.change(ctx, t.project, "alias", done, name, edit)
 }
 
+// comesTo says where a new or changed alias leads nowhere yet: what it names may
+// stand in another file, or be added next.
+func (c *call) comesTo(to aliasTarget, name string) {
+	if to.project {
+		name = profile.ProjectPrefix + name
+	}
+	if _, err := c.load(); err != nil {
+		return
+	}
+	if _, found := c.book.Follow(name); found != nil {
+		c.Notice("%s", found.Cause)
+	}
+}
+
 // aliasSets reads the words key=value behind an alias' name.
 func (c *call) aliasSets(to aliasTarget) (sets assignments, err error) {
 	for _, arg := range c.args[1:] {
@@ -127,6 +141,7 @@ func aliasAdd() *command {
 			if err := c.updateAliases(ctx, to, "kept", name, func(f *profile.File) (*profile.Edit, error) { return f.AddAlias(name, sets) }); err != nil {
 				return err
 			}
+			c.comesTo(to, name)
 			if to.project {
 				c.Say("  try: gharbor vouch alias:%s   # before a profile of your own may use it", name)
 				return nil
@@ -157,7 +172,11 @@ that change are touched. The keys:
 			if err != nil {
 				return err
 			}
-			return c.updateAliases(ctx, to, "changed", name, func(f *profile.File) (*profile.Edit, error) { return f.SetAlias(name, sets) })
+			if err := c.updateAliases(ctx, to, "changed", name, func(f *profile.File) (*profile.Edit, error) { return f.SetAlias(name, sets) }); err != nil {
+				return err
+			}
+			c.comesTo(to, name)
+			return nil
 		},
 	}
 }

@@ -30,7 +30,13 @@ order of keys stay. Lists take commas: tags=local,field. The keys:
 			if err != nil {
 				return err
 			}
-			return c.update(ctx, to, "changed", name, func(f *profile.File) (*profile.Edit, error) { return f.Set(name, sets) })
+			if err := c.update(ctx, to, "changed", name, func(f *profile.File) (*profile.Edit, error) { return f.Set(name, sets) }); err != nil {
+				return err
+			}
+			if _, alias := sets.get("alias"); alias {
+				c.astray(to, name)
+			}
+			return nil
 		},
 	}
 }
@@ -111,6 +117,19 @@ func removeCommand() *command {
 			}
 			return c.update(ctx, to, "removed", name, func(f *profile.File) (*profile.Edit, error) { return f.Remove(name) })
 		},
+	}
+}
+
+// astray says where the alias that a profile was given comes to nothing yet.
+func (c *call) astray(to target, name string) {
+	file, err := c.load()
+	if err != nil || to.project {
+		return
+	}
+	if p := file.Lookup(name); p != nil {
+		if found := file.Resolve(p, nil, c.environment()).Astray(); found != nil {
+			c.Notice("%s", found.Cause)
+		}
 	}
 }
 

@@ -194,11 +194,14 @@ func (c *conversation) listen(ctx context.Context) (answer tns.Packet, other *gr
 		answer, err = tns.Read(c.conn)
 		return answer.Raw, err
 	})
-	if other != nil {
-		return answer, other, nil
-	}
 	var judged finding.Result
 	switch {
+	case other != nil && other.TLS && c.conn != c.raw: // as it does: it was asked within TLS
+		judged = c.opening.Nothing(ctx, os.ErrDeadlineExceeded)
+	case other != nil && other.TLS:
+		judged = c.tlsOnly("it stayed silent until TLS was offered, on another connection")
+	case other != nil:
+		return answer, other, nil
 	case errors.Is(err, tns.ErrNotTNS):
 		judged = c.notTNS(ctx, reply)
 	case err != nil && len(reply) > 0 && !errors.Is(err, os.ErrDeadlineExceeded):
@@ -206,6 +209,10 @@ func (c *conversation) listen(ctx context.Context) (answer tns.Packet, other *gr
 	case err != nil:
 		if alert := opening.ClientCertificateAlert(err); alert != "" {
 			judged = finding.Failed(c.to.CertificateRefused(alert))
+			break
+		}
+		if c.conn == c.raw && !errors.Is(err, os.ErrDeadlineExceeded) && ctx.Err() == nil && c.wantsTLS(ctx) {
+			judged = c.tlsOnly("it closed the connection, and took up TLS on another one")
 			break
 		}
 		judged = c.opening.Nothing(ctx, err)
@@ -218,9 +225,7 @@ func (c *conversation) listen(ctx context.Context) (answer tns.Packet, other *gr
 // notTNS is the result for an answer of another kind.
 func (c *conversation) notTNS(ctx context.Context, reply []byte) finding.Result {
 	if service, ok := c.opening.Recognise(reply); ok && service.TLS {
-		return finding.Failed(finding.New("speak.tls-only", "the listener at %s speaks TLS from the first byte, and the rule is %s", c.to.Address, c.to.TLS.Rule).
-			Saw("its first bytes: %s", clean.Bytes(reply, 16)).
-			Suggest("gharbor set %s tls=verified", c.to.Profile))
+		return c.tlsOnly("its first bytes: " + clean.Bytes(reply, 16))
 	}
 	if c.conn != c.raw {
 		return finding.Failed(finding.New("speak.garbage", "what answers at %s within TLS is no listener of Oracle's", c.to.Address).
@@ -228,6 +233,22 @@ func (c *conversation) notTNS(ctx context.Context, reply []byte) finding.Result 
 			Suggest("gharbor show %s   # are host and port right?", c.to.Profile))
 	}
 	return c.opening.Unexpected(ctx, c.opening.Rest(reply))
+}
+
+// wantsTLS reports whether the listener takes up a handshake.
+func (c *conversation) wantsTLS(ctx context.Context) bool {
+	if c.to.Redial == nil {
+		return false
+	}
+	service, _, ok := greeting.Identify(ctx, c.to.Redial, greeting.TLS)
+	return ok && service.TLS
+}
+
+// tlsOnly is the result for a listener that was spoken to in the clear and wants TLS.
+func (c *conversation) tlsOnly(seen string) finding.Result {
+	return finding.Failed(finding.New("speak.tls-only", "the listener at %s speaks TLS from the first byte, and the rule is %s", c.to.Address, c.to.TLS.Rule).
+		Saw("%s", seen).
+		Suggest("gharbor set %s tls=verified", c.to.Profile))
 }
 
 // again makes a new handshake where the server that takes over wants its own.
