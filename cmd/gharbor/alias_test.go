@@ -201,6 +201,9 @@ func TestTeamAliases(t *testing.T) {
 	p.Run("alias", "set", "numbers", "note=x").Want(2).Has("GHARBOR_ALIASES names")
 	p.OK("alias", "add", "numbers", "addresses=127.0.0.1:1").Has("aliases.toml") // one's own, in its place
 	p.OK("alias", "remove", "numbers", "-yes").Has("aliases.toml")
+	os.Chmod(more, 0o664)
+	p.OK("test", "sightings", "-override", "alias=numbers")
+	p.Run("audit").Want(1).Has("audit.permissions", "others can change a file of aliases", "chmod 0644 "+more)
 	os.Chmod(more, 0o666)
 	p.Run("test", "sightings", "-override", "alias=numbers").Want(1).Has("everybody can change it, so it is passed over", "alias.unknown")
 	p.Setenv("GHARBOR_ALIASES", filepath.Join(folder, "gone.toml"))

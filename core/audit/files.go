@@ -12,6 +12,7 @@ import (
 	"strings"
 	"sync"
 
+	"gentleharbor/core/alias"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/intake"
 	"gentleharbor/core/owner"
@@ -36,6 +37,11 @@ func (a *auditor) ownFiles() {
 	a.folder(a.Folder, "the folder of gharbor's files", 0o077)
 	for _, name := range []string{"profiles.toml", "aliases.toml", "known_hosts", "vouched.toml", "wallets-seen.json", "last-seen.json"} {
 		a.permissions(filepath.Join(a.Folder, name), "one of gharbor's own files", 0o022, Medium)
+	}
+	if list, ok := a.Lookup(alias.Variable); ok {
+		for _, path := range filepath.SplitList(list) {
+			a.trustedFile(path, "a file of aliases, which says where secrets go,")
+		}
 	}
 	if a.Pin != "" {
 		a.secretFile(a.Pin, "a reader's pin file")

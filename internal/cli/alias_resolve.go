@@ -316,6 +316,9 @@ func (c *call) knockTable(chain *profile.Chain, knocks []alias.Knock) error {
 			fmt.Fprintf(c.Stdout, "  try    %s\n", try)
 		}
 	}
+	if slices.ContainsFunc(knocks, func(k alias.Knock) bool { return k.Finding != nil }) {
+		fmt.Fprintln(c.Stdout)
+	}
 	c.Say("%d %s made, and no login; a server may count each as a failed one", made, plural(made, "connection was", "connections were"))
 	return nil
 }
