@@ -84,14 +84,18 @@ can't be run; 127: it was not found.`,
 
 // handOver is the connection that a profile leads to, for another program.
 func handOver(ctx context.Context, p *profile.Resolved, v secret.Value) (handover.Connection, error) {
-	servers, found := route.System().Candidates(ctx, p)
-	if found == nil {
-		var conn handover.Connection
-		if conn, found = handover.Of(p, servers, v); found == nil {
-			return conn, nil
-		}
+	if found := p.Problem(); found != nil {
+		return handover.Connection{}, &secret.Failure{Found: found}
 	}
-	return handover.Connection{}, &secret.Failure{Found: found}
+	servers, found := route.System().Candidates(ctx, p)
+	if found != nil {
+		return handover.Connection{}, routeFailed(found)
+	}
+	conn, found := handover.Of(p, servers, v)
+	if found != nil {
+		return conn, &secret.Failure{Found: found}
+	}
+	return conn, nil
 }
 
 func (c *call) with(ctx context.Context, o withOptions) error {
