@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/pelletier/go-toml/v2"
@@ -18,8 +19,22 @@ import (
 	"gentleharbor/core/profile"
 )
 
-// Book is the file that keeps what the user vouched for.
-type Book struct{ Path string }
+// Book is the file that keeps what the user vouched for. NewBook makes one that reads
+// the file once, however many profiles are judged.
+type Book struct {
+	Path string
+	kept *kept // nil where the file is read each time
+}
+
+// kept is what was read of the file.
+type kept struct {
+	mu      sync.Mutex
+	known   bool
+	records []Record
+}
+
+// NewBook is the book at a path, for one run of the program.
+func NewBook(path string) Book { return Book{Path: path, kept: &kept{}} }
 
 // Record is a profile of a project's file that was vouched for.
 type Record struct {
@@ -38,8 +53,33 @@ type bookFile struct {
 // maxBook bounds the file: a record has some 500 bytes.
 const maxBook = 16 << 20
 
-// Records reads the book; a file that is not there has none.
+// Records are what the book has; a file that is not there has none.
 func (b Book) Records() ([]Record, error) {
+	if b.kept == nil {
+		return b.read()
+	}
+	b.kept.mu.Lock()
+	defer b.kept.mu.Unlock()
+	if !b.kept.known {
+		records, err := b.read()
+		if err != nil {
+			return nil, err
+		}
+		b.kept.records, b.kept.known = records, true
+	}
+	return slices.Clone(b.kept.records), nil
+}
+
+// forget makes the next question read the file again.
+func (b Book) forget() {
+	if b.kept != nil {
+		b.kept.mu.Lock()
+		b.kept.known = false
+		b.kept.mu.Unlock()
+	}
+}
+
+func (b Book) read() ([]Record, error) {
 	data, err := atomicfile.Read(b.Path, maxBook)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
@@ -210,7 +250,8 @@ func (b Book) change(ctx context.Context, change func([]Record) []Record) error 
 		return &profile.FileError{Path: b.Path, What: atomicfile.Plain(err).Error()}
 	}
 	defer unlock()
-	all, err := b.Records()
+	defer b.forget()
+	all, err := b.read()
 	if err != nil {
 		return err
 	}

@@ -59,7 +59,7 @@ func TestHash(t *testing.T) {
 
 func TestBook(t *testing.T) {
 	ctx := context.Background()
-	b := Book{Path: filepath.Join(t.TempDir(), "vouched.toml")}
+	b := NewBook(filepath.Join(t.TempDir(), "vouched.toml"))
 	p := clone(t, "host = \"h.example\"\ntls-ca = \"ca.pem\"\n")
 	if found := b.Judge(p); found == nil || found.Code != "profile.not-vouched" {
 		t.Fatalf("%+v", found)
@@ -82,6 +82,10 @@ func TestBook(t *testing.T) {
 		t.Errorf("%v %v", records, err)
 	}
 	os.WriteFile(b.Path, []byte("format = 2\n"), 0o600)
+	if records, err := b.Records(); err != nil || len(records) != 0 {
+		t.Errorf("the file was read again for one run: %v %v", records, err)
+	}
+	b = NewBook(b.Path)
 	if _, err := b.Records(); err == nil {
 		t.Error("another format was read")
 	}

@@ -140,7 +140,7 @@ func (c *call) environment() profile.Environment {
 	}
 	if c.vouched.Path == "" {
 		if h, err := profile.FindHome(c.Lookup); err == nil {
-			c.vouched = vouch.Book{Path: filepath.Join(h.Dir, "vouched.toml")}
+			c.vouched = vouch.NewBook(filepath.Join(h.Dir, "vouched.toml"))
 		}
 	}
 	env := profile.Environment{Lookup: c.Lookup, Home: home, Vouch: c.vouched.Judge}
