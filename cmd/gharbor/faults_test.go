@@ -404,6 +404,10 @@ func TestIncomplete(t *testing.T) {
 	t.Parallel()
 	p := at(t, 1)
 	p.Test("sightings", override("host=no-such-host.saltmarsh.example")...).Ends(t, "name", "fail", "name.unknown")
+	s := p.Test("sightings", override("host=", "hosts=127.0.0.1:1,no-such-host.saltmarsh.example")...).Ends(t, "name", "fail", "name.unknown")
+	if !strings.Contains(s.Seen(), "before it, 127.0.0.1:1: ") || strings.Contains(s.Try(), "host=NAME") {
+		t.Errorf("seen %s, try %s", s.Seen(), s.Try())
+	}
 	for _, c := range [][2]string{{"host=", "profile.incomplete"}, {"user=", "profile.incomplete"}, {"engine=", "profile.incomplete"}, {"engine=redis", "profile.engine"}, {"host=${NO_SUCH_VARIABLE}", "profile.variable"}} {
 		p.Test("sightings", override(c[0])...).Ends(t, "profile", "fail", c[1])
 	}

@@ -96,7 +96,7 @@ func TestExport(t *testing.T) {
 	p.OK("set", "sightings", "tls=verified", "tls-ca=/etc/hosts", "tls-name=db.saltmarsh.example")
 	at := port(server)
 	for as, want := range map[string]string{
-		"url":           "postgresql://warden@127.0.0.1:" + at + "/sightings?sslmode=verify-full&sslrootcert=/etc/hosts\n",
+		"url":           "postgresql://warden@db.saltmarsh.example:" + at + "/sightings?hostaddr=127.0.0.1&sslmode=verify-full&sslrootcert=/etc/hosts\n",
 		"env":           "export PGHOST=db.saltmarsh.example\nexport PGHOSTADDR=127.0.0.1\nexport PGPORT=" + at + "\nexport PGDATABASE=sightings\nexport PGUSER=warden\nexport PGSSLMODE=verify-full\nexport PGSSLROOTCERT=/etc/hosts\n",
 		"dotenv":        "PGHOST='db.saltmarsh.example'\nPGHOSTADDR='127.0.0.1'\nPGPORT='" + at + "'\nPGDATABASE='sightings'\nPGUSER='warden'\nPGSSLMODE='verify-full'\nPGSSLROOTCERT='/etc/hosts'\n",
 		"service":       "[sightings]\nhost=db.saltmarsh.example\nhostaddr=127.0.0.1\nport=" + at + "\ndbname=sightings\nuser=warden\nsslmode=verify-full\nsslrootcert=/etc/hosts\n",

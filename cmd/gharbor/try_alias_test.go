@@ -44,6 +44,7 @@ func aliasCases() []tryCase {
 		{name: "a circle", code: "alias.cycle", setUp: byAlias("counts", "[alias.counts]\nalias = \"birds\"\n[alias.birds]\nalias = \"counts\""), fill: mend},
 		{name: "no records", code: "alias.srv-unknown", setUp: func(w *tryWorld) { srv(w, "none") }, fill: mend},
 		{name: "a service taken away", code: "alias.srv-none", setUp: func(w *tryWorld) { srv(w, "gone") }, fill: mend},
+		{name: "an address that nobody knows", code: "name.unknown", setUp: byAlias("counts", "[alias.counts]\naddresses = [\"no-such-host.saltmarsh.example\"]"), after: fills{"gharbor alias show": "same"}},
 		{name: "a project's alias", code: "alias.not-vouched", setUp: func(w *tryWorld) {
 			byAlias("counts", "")(w)
 			project(w.t, w.Program, fmt.Sprintf("[alias.counts]\naddresses = [\"127.0.0.1:%d\"]\n", w.pg.Port))

@@ -206,6 +206,7 @@ func reachCases() []tryCase {
 	return []tryCase{
 		{name: "nothing listens", code: "reach.refused", setUp: onPort("postgresql", nowhere)},
 		{name: "a name that nobody knows", code: "name.unknown", setUp: onPostgreSQL([]string{"host=no-such-host.saltmarsh.example"}), fill: fills{"NAME": "127.0.0.1"}, after: fills{"gharbor set": "ready"}},
+		{name: "names that nobody knows", code: "name.unknown", setUp: onPostgreSQL([]string{"host=", "hosts=127.0.0.1:1,no-such-host.saltmarsh.example"}), after: fills{"gharbor show": "same"}},
 		{name: "no socket", code: "reach.socket-missing", setUp: socket("mysql", "none.sock")},
 		{name: "no socket of PostgreSQL's", code: "reach.socket-missing", setUp: socket("postgresql", ".s.PGSQL.1")},
 		{name: "no socket at all", code: "reach.not-a-socket", setUp: socket("mysql", "plain"), fill: fills{"PATH": "/tmp/none.sock"}, after: fills{"gharbor set": "reach.socket-missing"}},

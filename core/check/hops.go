@@ -221,9 +221,7 @@ func (t *test) unreachedThrough(c route.Candidate, err error) (*finding.Finding,
 	if text != "" {
 		found.Saw("the hop said %s", clean.Quoted(text))
 	}
-	for _, p := range t.passed {
-		found.Saw("before it, %s", p)
-	}
+	t.sawPassed(found)
 	return found, why
 }
 

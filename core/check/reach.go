@@ -149,6 +149,9 @@ func (t *test) reach(ctx context.Context, c route.Candidate) (*route.Reached, bo
 	t.hold()
 	ok := t.stage(ctx, "name", func(ctx context.Context) (result finding.Result) {
 		addrs, result = t.Network.Names(ctx, name, c)
+		if result.Outcome == finding.Fail {
+			t.unresolved(result.Finding)
+		}
 		return result
 	})
 	if !mixed(addrs) && !wasHolding {
@@ -207,6 +210,30 @@ func (t *test) accepted(c route.Candidate, address string) finding.Result {
 	return finding.Warned(found.Suggest("gharbor show %s   # the order of its hosts", t.profile.Profile.Name), "%s", detail)
 }
 
+// unresolved adds to a host name's finding what the hosts before it said, and where the
+// name is written.
+func (t *test) unresolved(found *finding.Finding) {
+	t.sawPassed(found)
+	if found.Code != "name.unknown" {
+		return
+	}
+	switch name := t.profile.Profile.Name; t.profile.AddressKind() {
+	case "alias":
+		found.Suggest("gharbor alias show %s   # are its addresses right?", t.profile.Text("alias"))
+	case "hosts":
+		found.Suggest("gharbor show %s   # are its hosts right?", name)
+	default:
+		found.Suggest("gharbor set %s host=NAME", name)
+	}
+}
+
+// sawPassed adds what the hosts that were tried before said.
+func (t *test) sawPassed(found *finding.Finding) {
+	for _, p := range t.passed {
+		found.Saw("before it, %s", p)
+	}
+}
+
 func mixed(addrs []netip.Addr) bool {
 	six := slices.ContainsFunc(addrs, netip.Addr.Is6)
 	four := slices.ContainsFunc(addrs, netip.Addr.Is4)
@@ -220,9 +247,7 @@ func (t *test) unreached(ctx context.Context, c route.Candidate, tried []route.A
 	if limit := t.profile.Service().Text("connect-timeout"); limit != "" && found.Code == "reach.timeout" {
 		found.Saw("the alias gives an address %s to accept (connect-timeout)", limit)
 	}
-	for _, p := range t.passed {
-		found.Saw("before it, %s", p)
-	}
+	t.sawPassed(found)
 	if found.Code == "reach.refused" && t.profile.Text("engine") == "oracle" {
 		found.Suggest("on the server: lsnrctl status   # is the listener up, and at this port?")
 	}

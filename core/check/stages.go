@@ -323,9 +323,7 @@ func (t *test) judgeSession(ctx context.Context) finding.Result {
 	have := map[bool]string{true: "writable", false: "read-only"}[*f.Writable]
 	if (target == "writable" || target == "read-only") && have != target {
 		found := finding.New("session.target", "the server at %s is %s, and target is %s", f.Route, have, target)
-		for _, p := range t.passed {
-			found.Saw("before it, %s", p)
-		}
+		t.sawPassed(found)
 		return finding.Failed(found.Suggest("gharbor show %s   # its hosts and target", name))
 	}
 	if _, expected := t.profile.Get("expect.writable"); !*f.Writable && !expected && target != "read-only" {

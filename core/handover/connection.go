@@ -175,7 +175,7 @@ func (c *Connection) URL() string {
 			query.Set("host", c.Host())
 			query.Set("port", c.Port())
 		}
-		if name, address, ok := c.apart(); ok && c.local {
+		if name, address, ok := c.apart(); ok && (c.local || address == c.first().Host) {
 			u.Host = net.JoinHostPort(name, c.Port())
 			query.Set("hostaddr", address)
 		}

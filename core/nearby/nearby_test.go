@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"gentleharbor/core/profile"
+	"gentleharbor/standin/oracle"
 )
 
 // places is a machine made of files: nothing of it answers.
@@ -102,5 +103,21 @@ profile.other = { engine = "postgresql", socket = "/tmp", port = 5433 }
 		if got := strings.Join(s.Profiles(all), " "); got != want {
 			t.Errorf("%+v: %q, want %q", s, got, want)
 		}
+	}
+}
+
+// TestListener: oracle's listener says nothing by itself, and is asked its own question
+// where its port is the usual one.
+func TestListener(t *testing.T) {
+	server, err := oracle.Start(oracle.Config{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer server.Close()
+	var d net.Dialer
+	address := net.JoinHostPort("127.0.0.1", strconv.Itoa(server.Port()))
+	found, n, ok := Places{Dial: d.DialContext}.identify(context.Background(), "tcp", address, usualEngine(1521))
+	if !ok || found.Engine != "oracle" || n != 1 {
+		t.Errorf("%+v after %d connections, %v", found, n, ok)
 	}
 }

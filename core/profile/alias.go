@@ -33,7 +33,7 @@ var picks = []string{"in-order", "random", "fastest"}
 var aliasFields = []Field{
 	{Name: "alias", Address: true, Expected: "the name of another alias", Summary: "another alias that this one is a name for", valid: validAliasWord},
 	{Name: "engine", Expected: "one of " + strings.Join(Engines(), ", "), Summary: "the kind of server: " + strings.Join(Engines(), ", "), valid: oneOf(Engines())},
-	{Name: "addresses", Address: true, Kind: List, Expected: `a list of addresses such as ["db-a.example:1521", "db-b.example:1521"]`, Summary: "where it lives: host or host:port, one or several", valid: validHostPort},
+	{Name: "addresses", Address: true, Kind: List, Expected: `a list of addresses, ports from 1 to 65535, such as ["db-a.example:1521", "db-b.example:1521"]`, Summary: "where it lives: host or host:port, one or several", valid: validHostPort},
 	{Name: "srv", Address: true, Expected: `a service's name in DNS such as "_postgresql._tcp.saltmarsh.example"`, Summary: "the name of DNS SRV records that list the addresses (RFC 2782)", valid: validSRV},
 	{Name: "pick", Expected: "one of " + strings.Join(picks, ", "), Summary: "which address is tried first: " + strings.Join(picks, ", "), valid: oneOf(picks)},
 	{Name: "service", Expected: "a name", Summary: "the service's name, as the listener knows it (oracle)", valid: notEmpty},

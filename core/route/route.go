@@ -284,7 +284,7 @@ func (n Network) nameFinding(ctx context.Context, profileName, host string, err 
 	if n.Others != nil {
 		n.compareOthers(ctx, profileName, host, found)
 	}
-	return found.Suggest("gharbor set %s host=NAME", profileName)
+	return found
 }
 
 // lookUpReason is why a look-up failed, and whom was asked.

@@ -316,6 +316,9 @@ func (c *call) knockTable(chain *profile.Chain, knocks []alias.Knock) error {
 			fmt.Fprintf(c.Stdout, "  try    %s\n", try)
 		}
 	}
+	if made == 0 {
+		return nil
+	}
 	if slices.ContainsFunc(knocks, func(k alias.Knock) bool { return k.Finding != nil }) {
 		fmt.Fprintln(c.Stdout)
 	}
