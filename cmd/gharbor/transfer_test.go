@@ -107,6 +107,12 @@ func TestExport(t *testing.T) {
 			t.Errorf("%s:\n%s\nwant\n%s", as, r.Stdout, want)
 		}
 	}
+	// The address is dialled and the certificate must be for the name, also on the way back.
+	url := strings.TrimSpace(p.OK("export", "sightings", "-as", "url").Stdout)
+	p.OK("add", "again", url)
+	if back := strings.TrimSpace(p.OK("export", "again", "-as", "url").Stdout); back != url {
+		t.Errorf("%s came back as %s", url, back)
+	}
 	p.OK("export", "sightings", "-as", "json").Has(`"tls": "verified"`, `"127.0.0.1:`+at)
 	p.Run("export", "sightings").Want(2).Has("-as is missing")
 	p.Run("export", "sightings", "-as", "xml").Want(2).Has("expected one of url")

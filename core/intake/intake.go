@@ -158,9 +158,6 @@ func (v Variable) place() string {
 // fromPairs makes a connection of parameters. Without an address it is the one
 // that the clients take: this machine.
 func fromPairs(engine string, pairs [][2]string) (Found, error) {
-	if slices.ContainsFunc(pairs, func(p [2]string) bool { return p[0] == "host" }) { // the name is what a certificate is for
-		pairs = slices.DeleteFunc(slices.Clone(pairs), func(p [2]string) bool { return p[0] == "hostaddr" })
-	}
 	sets, password, other, err := profile.FromParameters(engine, pairs)
 	if err != nil {
 		return Found{}, err

@@ -80,7 +80,7 @@ func TestVariables(t *testing.T) {
 	if v := values(found[0]); found[0].Name != "database" || v["host"] != "db.saltmarsh.example" || v["tls"] != "required" || found[0].Password.Disclose() != "p@ss" {
 		t.Errorf("%+v", v)
 	}
-	if v := values(found[1]); v["host"] != "h.example" || v["user"] != "u$$er" || v["tls"] != "verified" || found[1].Password.Disclose() != "p$w" {
+	if v := values(found[1]); v["host"] != "192.0.2.1" || v["tls-name"] != "h.example" || v["user"] != "u$$er" || v["tls"] != "verified" || found[1].Password.Disclose() != "p$w" {
 		t.Errorf("%+v", v)
 	}
 	if v := values(found[2]); v["engine"] != "mysql" || v["host"] != "127.0.0.1" || v["database"] != "rings" {

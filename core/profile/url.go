@@ -135,6 +135,7 @@ type urlReader struct {
 	engine   string
 	what     string // where values stand, for errors
 	given    []Override
+	address  string // where to dial in place of the host, which stays the certificate's name
 	password secret.Value
 	err      error
 }
@@ -214,8 +215,10 @@ func (u *urlReader) parameter(name, value string) {
 	case value == "":
 	case keys[name] != "":
 		u.plain(keys[name], value)
-	case name == "host" || name == "hostaddr":
+	case name == "host":
 		u.hosts(value)
+	case name == "hostaddr":
+		u.address = value
 	case name == "passfile":
 		u.plain("secret", "passfile:"+value)
 	case name == "sslmode" && urlTLS[value] != "":
@@ -243,7 +246,32 @@ func (u *urlReader) parameter(name, value string) {
 	}
 }
 
+// dial gives effect to hostaddr: it is dialled, and the certificate must be for the
+// host (PostgreSQL documentation, "Parameter Key Words"). Of several hosts the names
+// are kept instead.
+func (u *urlReader) dial() {
+	named := func(key string) (string, bool) {
+		i := slices.IndexFunc(u.given, func(o Override) bool { return o.Field.Name == key })
+		if i < 0 {
+			return "", false
+		}
+		return u.given[i].Value.Text(), true
+	}
+	host, one := named("host")
+	_, several := named("hosts")
+	switch {
+	case u.address == "" || several || one && strings.Contains(u.address, ","):
+		return
+	case one && host != u.address:
+		u.plain("tls-name", host)
+	}
+	u.hosts(u.address)
+}
+
 func (u *urlReader) sets() ([]Override, error) {
+	if u.dial(); u.err != nil {
+		return nil, u.err
+	}
 	engine := Override{Field: fieldByName["engine"], Value: TextValue(u.engine)}
 	sets := append([]Override{engine}, u.given...)
 	if slices.ContainsFunc(sets, func(o Override) bool { return o.Field.Name == "socket" }) && u.engine != "postgresql" {
