@@ -268,17 +268,20 @@ func TestLocalHost(t *testing.T) {
 
 func TestParseURL(t *testing.T) {
 	for url, want := range map[string]string{
-		"postgresql://warden@127.0.0.1:5433/sightings":                   "engine=postgresql user=warden database=sightings host=127.0.0.1 port=5433",
-		"postgres://127.0.0.1":                                           "engine=postgresql host=127.0.0.1",
-		"postgresql://warden:@h.example/":                                "engine=postgresql user=warden host=h.example",
-		"postgresql://w%40rden@[2001:db8::1]:6/a%2Fb":                    "engine=postgresql user=w@rden database=a/b host=2001:db8::1 port=6",
-		"postgresql://w@a.example:1,b.example/x":                         "engine=postgresql user=w database=x hosts=a.example:1,b.example",
-		"postgresql://%2Fvar%2Frun%2Fpostgresql/x":                       "engine=postgresql database=x socket=/var/run/postgresql",
-		"postgresql:///x?host=/tmp&port=5433&user=w":                     "engine=postgresql database=x socket=/tmp port=5433 user=w",
-		"postgresql://h.example/x?sslmode=require":                       "engine=postgresql database=x host=h.example tls=required",
-		"postgresql://h.example/x?sslmode=verify-full&connect_timeout=3": "engine=postgresql database=x host=h.example tls=verified",
-		"postgresql://h.example/x?target_session_attrs=read-write":       "engine=postgresql database=x host=h.example target=writable",
-		"postgresql://h.example/a$b":                                     "engine=postgresql database=a$$b host=h.example",
+		"postgresql://warden@127.0.0.1:5433/sightings":                    "engine=postgresql user=warden database=sightings host=127.0.0.1 port=5433",
+		"postgres://127.0.0.1":                                            "engine=postgresql host=127.0.0.1",
+		"postgresql://warden:@h.example/":                                 "engine=postgresql user=warden host=h.example",
+		"postgresql://w%40rden@[2001:db8::1]:6/a%2Fb":                     "engine=postgresql user=w@rden database=a/b host=2001:db8::1 port=6",
+		"postgresql://w@a.example:1,b.example/x":                          "engine=postgresql user=w database=x hosts=a.example:1,b.example",
+		"postgresql://%2Fvar%2Frun%2Fpostgresql/x":                        "engine=postgresql database=x socket=/var/run/postgresql",
+		"postgresql:///x?host=/tmp&port=5433&user=w":                      "engine=postgresql database=x socket=/tmp port=5433 user=w",
+		"postgresql://h.example/x?sslmode=require":                        "engine=postgresql database=x host=h.example tls=required",
+		"postgresql://h.example/x?sslmode=verify-full&connect_timeout=3":  "engine=postgresql database=x host=h.example tls=verified",
+		"postgresql://h.example/x?target_session_attrs=read-write":        "engine=postgresql database=x host=h.example target=writable",
+		"postgresql://h.example/x?hostaddr=192.0.2.1":                     "engine=postgresql database=x tls-name=h.example host=192.0.2.1",
+		"postgresql://a.example,b.example/x?hostaddr=192.0.2.1,192.0.2.2": "engine=postgresql database=x hosts=a.example,b.example",
+		"postgresql:///x?hostaddr=192.0.2.1":                              "engine=postgresql database=x host=192.0.2.1",
+		"postgresql://h.example/a$b":                                      "engine=postgresql database=a$$b host=h.example",
 	} {
 		sets, err := ParseURL(url)
 		var got []string
