@@ -233,7 +233,7 @@ func TestPatience(t *testing.T) {
 	if took := time.Since(start); took > 20*time.Second {
 		t.Errorf("it took %s", took)
 	}
-	if s := w.tunnel.Status(); s.Refused != 1 || s.State != Down {
+	if s := w.tunnel.Status(); s.Refused == 0 || s.State != Down { // other tests look at this machine's ports, and count too
 		t.Errorf("%+v", s)
 	}
 }
