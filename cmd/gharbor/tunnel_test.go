@@ -91,7 +91,7 @@ func TestTunnel(t *testing.T) {
 	if err := ask(s.Local); err != nil {
 		t.Fatal(err)
 	}
-	if s = status(t, p); s.State != tunnel.Up || s.Connections != 1 || s.Sent == 0 || s.Received == 0 || !s.Background {
+	if s = status(t, p); s.State != tunnel.Up || s.Connections == 0 || s.Sent == 0 || s.Received == 0 || !s.Background {
 		t.Errorf("%+v", s)
 	}
 	p.OK("tunnel", "list").Has("tides", "up", s.Local)
