@@ -221,8 +221,8 @@ func (k Knocker) ask(ctx context.Context, c route.Candidate, addrs []netip.Addr,
 	case answer.Type == tns.Redirect:
 		result.Service, result.Said = ServiceElsewhere, "to "+clean.Quoted(net.JoinHostPort(answer.Place.Host, strconv.Itoa(answer.Place.Port)))
 	default:
-		result.Said = "ORA-" + pad(answer.Refusal.Code)
-		if _, unknown := map[int]bool{12514: true, 12505: true, 12521: true}[answer.Refusal.Code]; !unknown {
+		result.Said = answer.Refusal.Number()
+		if !answer.Refusal.Unknown() {
 			result.Service = ServiceBlocked
 			return
 		}
@@ -234,16 +234,7 @@ func (k Knocker) ask(ctx context.Context, c route.Candidate, addrs []netip.Addr,
 	}
 }
 
-func pad(code int) string {
-	text := strconv.Itoa(code)
-	for len(text) < 5 {
-		text = "0" + text
-	}
-	return text
-}
-
-// Candidates are the servers that a chain comes to. project says that what a
-// project's file gives to hosts counts.
+// Candidates are the servers that a chain comes to.
 func (b *Book) Candidates(ctx context.Context, n route.Network, chain *profile.Chain) ([]route.Candidate, *finding.Finding) {
 	sets := []profile.Override{{Field: profile.FieldNamed("alias"), Value: profile.TextValue(chain.Links[0].Called())}}
 	return n.Candidates(ctx, profile.Loose(chain.Links[0].Name, sets, profile.Environment{Lookup: b.Lookup, Home: b.Home, Aliases: b}))

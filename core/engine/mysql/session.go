@@ -5,7 +5,6 @@ import (
 	"database/sql/driver"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"slices"
 	"strconv"
@@ -321,35 +320,11 @@ func (c *conversation) query(ctx context.Context, sql string, args ...any) (colu
 		if err != nil {
 			return err
 		}
-		defer result.Close()
 		columns = result.Columns()
-		values := make([]driver.Value, len(columns))
-		for len(rows) < maxRows {
-			if err := result.Next(values); errors.Is(err, io.EOF) {
-				return nil
-			} else if err != nil {
-				return err
-			}
-			row := make([]string, len(values))
-			for i, v := range values {
-				row[i] = text(v)
-			}
-			rows = append(rows, row)
-		}
-		return nil
+		rows, err = engine.Rows(result, maxRows)
+		return err
 	})
 	return columns, rows, err
-}
-
-// text is a value as the server wrote it.
-func text(v driver.Value) string {
-	switch v := v.(type) {
-	case nil:
-		return ""
-	case []byte:
-		return string(v)
-	}
-	return fmt.Sprint(v)
 }
 
 // row is the one row of a statement, by column name.

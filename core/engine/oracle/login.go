@@ -2,10 +2,8 @@ package oracle
 
 import (
 	"context"
-	"database/sql/driver"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"strconv"
 	"strings"
@@ -189,23 +187,8 @@ func (c *conversation) query(ctx context.Context, sql string) (rows [][]string, 
 		if err != nil {
 			return err
 		}
-		defer result.Close()
-		values := make([]driver.Value, len(result.Columns()))
-		for len(rows) < maxRows {
-			if err := result.Next(values); errors.Is(err, io.EOF) {
-				return nil
-			} else if err != nil {
-				return err
-			}
-			row := make([]string, len(values))
-			for i, v := range values {
-				if v != nil {
-					row[i] = fmt.Sprint(v)
-				}
-			}
-			rows = append(rows, row)
-		}
-		return nil
+		rows, err = engine.Rows(result, maxRows)
+		return err
 	})
 	return rows, err
 }

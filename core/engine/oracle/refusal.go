@@ -28,13 +28,10 @@ const (
 	notAvailable       = 1034
 	restrictedOnly     = 1035
 	noCreateSession    = 1045
-	unknownSID         = 12505
-	unknownService     = 12514
 	noHandler          = 12516
 	notHandedOver      = 12518
 	noServiceHandler   = 12519
 	noServerHandler    = 12520
-	unknownInstance    = 12521
 	allRestricted      = 12526
 	someRestricted     = 12527
 	allBlocked         = 12528
@@ -46,10 +43,9 @@ const (
 
 // listenerRefused is the finding for a listener's no.
 func (c *conversation) listenerRefused(r tns.Refusal) *finding.Finding {
-	code := fmt.Sprintf("ORA-%05d", r.Code)
 	var found *finding.Finding
 	switch r.Code {
-	case unknownService, unknownSID, unknownInstance:
+	case tns.UnknownService, tns.UnknownSID, tns.UnknownInstance:
 		found = finding.New("speak.service-unknown", "the listener at %s is up and does not know %s: the name is wrong, or the database behind it is down or has not told the listener of itself yet", c.to.Address, c.asked())
 		if c.to.Alias != "" {
 			found.Saw("it was asked for by %s", c.to.AliasAt).
@@ -73,7 +69,7 @@ func (c *conversation) listenerRefused(r tns.Refusal) *finding.Finding {
 		found = finding.New("login.refused", "the listener at %s refused %s", c.to.Address, c.asked()).
 			Suggest("gharbor show %s", c.to.Profile).Suggest("on the server: lsnrctl status")
 	}
-	said := code
+	said := r.Number()
 	if !r.Numbers {
 		said = "no number"
 	}

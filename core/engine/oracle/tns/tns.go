@@ -202,6 +202,22 @@ type Refusal struct {
 	Numbers bool   // there was a code
 }
 
+// Number is the code as the documentation writes it: "ORA-12514".
+func (r Refusal) Number() string { return fmt.Sprintf("ORA-%05d", r.Code) }
+
+// Numbers with which a listener says that it does not know what it was asked for
+// (Oracle documentation, "Database Error Messages").
+const (
+	UnknownSID      = 12505
+	UnknownService  = 12514
+	UnknownInstance = 12521
+)
+
+// Unknown reports whether the listener does not know what it was asked for.
+func (r Refusal) Unknown() bool {
+	return r.Code == UnknownService || r.Code == UnknownSID || r.Code == UnknownInstance
+}
+
 var (
 	refusalCode    = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?i)\(\s*ERR\s*=\s*(\d{1,7})\s*\)`) })
 	refusalStack   = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?i)\(\s*CODE\s*=\s*(\d{1,7})\s*\)`) })
