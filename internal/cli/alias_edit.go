@@ -66,19 +66,21 @@ func (c *call) comesTo(to aliasTarget, name string) {
 	}
 }
 
-// aliasSets reads the words key=value behind an alias' name.
-func (c *call) aliasSets(to aliasTarget) (sets assignments, err error) {
-	for _, arg := range c.args[1:] {
-		one, err := aliasKeyValue(arg)
-		if err != nil {
-			return nil, usage("%w", err)
-		}
-		sets = append(sets, one)
+// writeAlias reads an alias' name and the words key=value behind it, has the edit made
+// of them, and says where the alias leads nowhere yet.
+func (c *call) writeAlias(ctx context.Context, to *aliasTarget, done string, edit func(f *profile.File, name string, sets []profile.Override) (*profile.Edit, error)) (name string, err error) {
+	if name, err = to.of(c, c.args[0]); err != nil {
+		return "", err
 	}
-	if !to.project { // in a project's file a relative path is the repository's
-		sets.wholePaths(c.environment().Home)
+	sets, err := c.sets(to.project, aliasKeyValue)
+	if err != nil {
+		return "", err
 	}
-	return sets, nil
+	err = c.updateAliases(ctx, *to, done, name, func(f *profile.File) (*profile.Edit, error) { return edit(f, name, sets) })
+	if err == nil {
+		c.comesTo(*to, name)
+	}
+	return name, err
 }
 
 // aliasKeyValue reads an alias' key=value; an empty value unsets the key.
@@ -106,22 +108,13 @@ func unknownAliasKey(key string) error {
 	return errors.New(text)
 }
 
-// aliasKeyTable lists an alias' keys for help.
-func aliasKeyTable() string {
-	var b strings.Builder
-	for _, f := range profile.AliasFields() {
-		fmt.Fprintf(&b, "  %-15s  %s\n", f.Name, f.Summary)
-	}
-	return strings.TrimRight(b.String(), "\n")
-}
-
 func aliasAdd() *command {
 	to := aliasTarget{new: true}
 	return &command{
 		name: "alias add", args: "NAME key=value…", summary: "define an alias",
 		long: `Lists take commas: addresses=db-a.example:1521,db-b.example:1521. The keys:
 
-` + aliasKeyTable(),
+` + strings.TrimRight(aliasKeyTable(), "\n"),
 		examples: []string{
 			"gharbor alias add skein engine=oracle addresses=archive-a.saltmarsh.example:1521,archive-b.saltmarsh.example:1521 service=SKEIN",
 			"gharbor alias add counts engine=postgresql srv=_postgresql._tcp.saltmarsh.example database=sightings",
@@ -130,18 +123,10 @@ func aliasAdd() *command {
 		least: 2, most: -1,
 		flags: to.flag,
 		run: func(ctx context.Context, c *call) error {
-			name, err := to.of(c, c.args[0])
+			name, err := c.writeAlias(ctx, &to, "kept", (*profile.File).AddAlias)
 			if err != nil {
 				return err
 			}
-			sets, err := c.aliasSets(to)
-			if err != nil {
-				return err
-			}
-			if err := c.updateAliases(ctx, to, "kept", name, func(f *profile.File) (*profile.Edit, error) { return f.AddAlias(name, sets) }); err != nil {
-				return err
-			}
-			c.comesTo(to, name)
 			if to.project {
 				c.Say("  try: gharbor vouch alias:%s   # before a profile of your own may use it", name)
 				return nil
@@ -159,24 +144,13 @@ func aliasSet() *command {
 		long: `Every profile and wallet entry that names the alias follows. Only the bytes of the keys
 that change are touched. The keys:
 
-` + aliasKeyTable(),
+` + strings.TrimRight(aliasKeyTable(), "\n"),
 		examples: []string{"gharbor alias set skein addresses=archive-c.saltmarsh.example:1521", "gharbor alias set skein pick=fastest connect-timeout=3s", "gharbor alias set skein note="},
 		least:    2, most: -1,
 		flags: to.flag,
 		run: func(ctx context.Context, c *call) error {
-			name, err := to.of(c, c.args[0])
-			if err != nil {
-				return err
-			}
-			sets, err := c.aliasSets(to)
-			if err != nil {
-				return err
-			}
-			if err := c.updateAliases(ctx, to, "changed", name, func(f *profile.File) (*profile.Edit, error) { return f.SetAlias(name, sets) }); err != nil {
-				return err
-			}
-			c.comesTo(to, name)
-			return nil
+			_, err := c.writeAlias(ctx, &to, "changed", (*profile.File).SetAlias)
+			return err
 		},
 	}
 }

@@ -87,17 +87,23 @@ func (c *call) assigned(to *target, read func(string) (profile.Override, error))
 	if name, err = to.of(c, c.args[0]); err != nil {
 		return "", nil, err
 	}
+	sets, err = c.sets(to.project, read)
+	return name, sets, err
+}
+
+// sets reads the words key=value behind the first.
+func (c *call) sets(project bool, read func(string) (profile.Override, error)) (sets assignments, err error) {
 	for _, arg := range c.args[1:] {
 		one, err := read(arg)
 		if err != nil {
-			return "", nil, usage("%w", err)
+			return nil, usage("%w", err)
 		}
 		sets = append(sets, one)
 	}
-	if !to.project { // in a project's file a relative path is the repository's
+	if !project { // in a project's file a relative path is the repository's
 		sets.wholePaths(c.environment().Home)
 	}
-	return name, sets, nil
+	return sets, nil
 }
 
 // keyValue reads key=value; an empty value unsets the key.
@@ -188,19 +194,20 @@ func (o overrides) fits(r *profile.Resolved) error {
 
 // keyTable lists the keys for help.
 func keyTable() string {
-	var b strings.Builder
-	for _, f := range profile.Fields() {
-		fmt.Fprintf(&b, "  %-17s  %s\n", f.Name, f.Summary)
-	}
-	b.WriteString("  hop.N.KEY          a key of hop number N; gharbor help hop add lists them\n")
-	return b.String()
+	return fieldTable(profile.Fields(), 17) + "  hop.N.KEY          a key of hop number N; gharbor help hop add lists them\n"
 }
 
 // hopKeyTable lists a hop's keys for help.
-func hopKeyTable() string {
+func hopKeyTable() string { return fieldTable(profile.HopFields(), 10) }
+
+// aliasKeyTable lists an alias' keys for help.
+func aliasKeyTable() string { return fieldTable(profile.AliasFields(), 15) }
+
+// fieldTable lists keys for help, their names in so many columns.
+func fieldTable(fields []profile.Field, width int) string {
 	var b strings.Builder
-	for _, f := range profile.HopFields() {
-		fmt.Fprintf(&b, "  %-10s  %s\n", f.Name, f.Summary)
+	for _, f := range fields {
+		fmt.Fprintf(&b, "  %-*s  %s\n", width, f.Name, f.Summary)
 	}
 	return b.String()
 }
