@@ -229,6 +229,8 @@ func TestServiceFileAlias(t *testing.T) {
 	testkit.NoSecret(t, "show", shown.Stdout+shown.Stderr, "Reed-Bunting-Canary")
 	p.OK("alias", "show", "service:birds").Has(".pg_service.conf:1")
 	p.OK("alias", "used", "service:birds").Has("profile x")
+	p.Aliases("[alias.flock]\nalias = \"service:birds\"\n")
+	p.OK("alias", "used", "service:birds").Has("profile x", "alias flock")
 	p.Run("alias", "set", "service:birds", "note=x").Want(2)
 	p.Write(path, "[birds]\nport=many\n")
 	p.Test("x").Ends(t, "route", "fail", "alias.service-file")

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
@@ -34,6 +35,15 @@ type Book struct {
 	// Vouch judges a project's alias that a profile of the user's names: nil where
 	// the user vouched for it.
 	Vouch func(*profile.Alias) *finding.Finding
+
+	mu       sync.Mutex
+	sections map[string]section // of PostgreSQL's service file, as they were asked for
+}
+
+// section is what the service file has of a name.
+type section struct {
+	alias   *profile.Alias
+	ignored []string
 }
 
 // Load reads the user's files. A file of GHARBOR_ALIASES that is somebody else's is
@@ -254,8 +264,25 @@ func cycle(chain *profile.Chain, circle bool) *finding.Finding {
 	return found.Suggest("gharbor alias set %s alias= addresses=HOST:PORT   # where does it live?", last.Called())
 }
 
-// service reads an alias from PostgreSQL's service file.
+// service is an alias from PostgreSQL's service file, which is read once for each name.
 func (b *Book) service(name string) (*profile.Alias, []string, *finding.Finding) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if s, ok := b.sections[name]; ok {
+		return s.alias, s.ignored, nil
+	}
+	a, ignored, found := b.readService(name)
+	if found != nil {
+		return nil, nil, found
+	}
+	if b.sections == nil {
+		b.sections = make(map[string]section)
+	}
+	b.sections[name] = section{a, ignored}
+	return a, ignored, nil
+}
+
+func (b *Book) readService(name string) (*profile.Alias, []string, *finding.Finding) {
 	paths := intake.ServicePaths(b.Lookup, b.Home)
 	var names []string
 	looked := []string{}
@@ -374,13 +401,13 @@ func Dialled(project *profile.File, p *profile.Resolved, word string) func(host 
 // "alias old-archive".
 func (b *Book) Users(a *profile.Alias, profiles ...*profile.File) []string {
 	var users []string
-	words := map[string]bool{}
+	leads := func(word string) bool {
+		chain, found := b.Follow(word)
+		return found == nil && slices.Contains(chain.Links, a)
+	}
 	for _, o := range b.All() {
-		if chain, found := b.Follow(b.Called(o)); found == nil && slices.Contains(chain.Links, a) {
-			words[b.Called(o)], words[o.Called()] = true, true
-			if o != a {
-				users = append(users, fmt.Sprintf("alias %s", b.Called(o)))
-			}
+		if o != a && leads(b.Called(o)) {
+			users = append(users, "alias "+b.Called(o))
 		}
 	}
 	for _, f := range profiles {
@@ -388,7 +415,7 @@ func (b *Book) Users(a *profile.Alias, profiles ...*profile.File) []string {
 			continue
 		}
 		for _, p := range f.Profiles {
-			if words[p.Text("alias")] {
+			if leads(p.Text("alias")) {
 				name := p.Name
 				if f.Project {
 					name = profile.ProjectPrefix + name

@@ -3,6 +3,7 @@ package profile
 import (
 	"fmt"
 	"net/netip"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -16,7 +17,6 @@ import (
 // [alias.NAME] of aliases.toml or of a project's gharbor.toml.
 type Alias struct {
 	table
-	serves string // whose service file it was read from, "" for a table of ours
 }
 
 // ServicePrefix before a name says that a section of PostgreSQL's service file is
@@ -123,6 +123,18 @@ type GivenHost struct {
 	File      string
 	Line      int
 }
+
+// List is the addresses in one line.
+func (h GivenHost) List() string {
+	texts := make([]string, len(h.Addresses))
+	for i, a := range h.Addresses {
+		texts[i] = a.String()
+	}
+	return strings.Join(texts, ", ")
+}
+
+// At is where it stands: "aliases.toml:2".
+func (h GivenHost) At() string { return fmt.Sprintf("%s:%d", filepath.Base(h.File), h.Line) }
 
 func (h GivenHost) same(o GivenHost) bool {
 	return h.Name == o.Name && slices.Equal(h.Addresses, o.Addresses)
@@ -275,7 +287,7 @@ func (a *Alias) problem() string {
 // NewServiceAlias makes an alias of what a section of PostgreSQL's service file
 // says. Its name begins with "service:".
 func NewServiceAlias(name, path string, line int, sets []Override) *Alias {
-	a := &Alias{table: table{Name: name, Line: line, kind: "alias", in: &File{Path: path}}, serves: path}
+	a := &Alias{table: table{Name: name, Line: line, kind: "alias", in: &File{Path: path}}}
 	port := ""
 	for _, s := range sets {
 		if s.Field.Name == "port" {
@@ -338,10 +350,6 @@ func (a *Alias) Called() string {
 
 // Root is the repository that a project's alias belongs to, "" for the user's.
 func (a *Alias) Root() string { return a.in.Root }
-
-// ServiceFile is PostgreSQL's service file that the alias was read from, "" for an
-// alias of ours.
-func (a *Alias) ServiceFile() string { return a.serves }
 
 // AliasNamed is the file's own alias of that name, or nil.
 func (f *File) AliasNamed(name string) *Alias {

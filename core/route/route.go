@@ -250,11 +250,7 @@ func (n Network) Names(ctx context.Context, profileName string, c Candidate) ([]
 
 // given says what [hosts] has for the host.
 func (c Candidate) given() string {
-	texts := make([]string, len(c.Given.Addresses))
-	for i, a := range c.Given.Addresses {
-		texts[i] = a.String()
-	}
-	return fmt.Sprintf("%s is %s, by [hosts] at %s:%d; DNS is not asked", c.Host, strings.Join(texts, ", "), filepath.Base(c.Given.File), c.Given.Line)
+	return fmt.Sprintf("%s is %s, by [hosts] at %s; DNS is not asked", c.Host, c.Given.List(), c.Given.At())
 }
 
 // For is the network as a profile's files have it: names in their [hosts] are not

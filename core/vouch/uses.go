@@ -113,14 +113,9 @@ func (c *collector) aliases(word string) {
 func (c *collector) hosts() {
 	dialled := alias.Dialled(c.file, c.p, strings.TrimPrefix(c.Profile, AliasWord))
 	for _, h := range c.file.Hosts {
-		if !dialled(h.Name) {
-			continue
+		if dialled(h.Name) {
+			c.line("given host", h.Name+" is "+h.List())
 		}
-		addresses := make([]string, len(h.Addresses))
-		for i, addr := range h.Addresses {
-			addresses[i] = addr.String()
-		}
-		c.line("given host", h.Name+" is "+strings.Join(addresses, ", "))
 	}
 }
 

@@ -194,19 +194,11 @@ func (c *call) aliasRows(links []*profile.Alias) error {
 		for _, item := range addresses.Value.List() {
 			host, _ := profile.SplitHostPort(item)
 			if given, ok := c.book.GivenTo(host, link); ok {
-				rows = append(rows, []string{"hosts", given.Name, givenText(given), fmt.Sprintf("%s:%d", filepath.Base(given.File), given.Line)})
+				rows = append(rows, []string{"hosts", given.Name, given.List(), given.At()})
 			}
 		}
 	}
 	return render.Table(c.Stdout, c.noColour, []string{"alias", "key", "value", "origin"}, rows)
-}
-
-func givenText(h profile.GivenHost) string {
-	texts := make([]string, len(h.Addresses))
-	for i, a := range h.Addresses {
-		texts[i] = a.String()
-	}
-	return strings.Join(texts, ", ")
 }
 
 func (c *call) aliasJSON(links []*profile.Alias) error {

@@ -133,7 +133,7 @@ func lookUp(ctx context.Context, n route.Network, name string, c route.Candidate
 	case c.Socket != "":
 		r.By = "socket"
 	case c.Given != nil:
-		r.By = fmt.Sprintf("[hosts] %s:%d", filepath.Base(c.Given.File), c.Given.Line)
+		r.By = "[hosts] " + c.Given.At()
 	case len(addrs) == 1 && addrs[0].String() == c.Host:
 		r.By = "written"
 	}
@@ -304,16 +304,11 @@ func (c *call) knockTable(chain *profile.Chain, knocks []alias.Knock) error {
 	if err := render.Table(c.Stdout, c.noColour, []string{"address", "answers", "there and back: least / median / most", service}, rows); err != nil {
 		return err
 	}
+	report := render.NewReport(c.Stdout, c.noColour)
 	for _, k := range knocks {
-		if k.Finding == nil {
-			continue
-		}
-		fmt.Fprintf(c.Stdout, "\n%s  %s\n  cause  %s\n", k.Address, k.Finding.Code, k.Finding.Cause)
-		for _, seen := range k.Finding.Seen {
-			fmt.Fprintf(c.Stdout, "  seen   %s\n", seen)
-		}
-		for _, try := range k.Finding.Try {
-			fmt.Fprintf(c.Stdout, "  try    %s\n", try)
+		if k.Finding != nil {
+			fmt.Fprintf(c.Stdout, "\n%s  %s\n", k.Address, k.Finding.Code)
+			report.Finding(2, k.Finding)
 		}
 	}
 	if made == 0 {

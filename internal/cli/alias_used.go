@@ -13,7 +13,6 @@ import (
 	"gentleharbor/core/check"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/profile"
 	"gentleharbor/core/route"
 	"gentleharbor/core/wallet"
 	"gentleharbor/internal/render"
@@ -38,9 +37,6 @@ without its passphrase: as a reader, or while it is unlocked.`,
 				return err
 			}
 			users := c.book.Users(a, profiles, profiles.Attached())
-			if a.ServiceFile() != "" {
-				users = serviceUsers(a.Name, profiles)
-			}
 			entries, looked, err := c.entriesOf(ctx, a.Called())
 			if err != nil {
 				return err
@@ -73,17 +69,6 @@ without its passphrase: as a reader, or while it is unlocked.`,
 			return nil
 		},
 	}
-}
-
-// serviceUsers are the profiles that name a section of PostgreSQL's service file.
-func serviceUsers(name string, profiles *profile.File) []string {
-	var users []string
-	for _, p := range profiles.All() {
-		if p.Text("alias") == name {
-			users = append(users, "profile "+profiles.Called(p))
-		}
-	}
-	return users
 }
 
 // entriesOf are the wallet's entries that are bound to an alias. looked is false where

@@ -136,7 +136,7 @@ func (c *call) chainRows(r *profile.Resolved) (rows [][]string) {
 	}
 	for _, h := range r.Hosts() {
 		if given, ok := r.Given(h.Host); ok {
-			rows = append(rows, []string{"  hosts", given.Name + " is " + givenText(given), at(given.File, given.Line)})
+			rows = append(rows, []string{"  hosts", given.Name + " is " + given.List(), at(given.File, given.Line)})
 		}
 	}
 	return rows

@@ -75,28 +75,30 @@ func (r *Report) Stage(s check.Stage) {
 		fmt.Fprintln(r.out, head+"  "+r.wrap(s.Detail, indent))
 	}
 	if s.Finding != nil {
-		r.finding(s)
+		const margin = 12
+		if s.Detail != "" {
+			r.label(margin, "code", s.Finding.Code)
+		}
+		r.Finding(margin, s.Finding)
 	}
 }
 
-func (r *Report) finding(s check.Stage) {
-	const indent = 19
-	line := func(label, text string, wrap bool) {
-		if wrap {
-			text = r.wrap(text, indent)
-		}
-		fmt.Fprintf(r.out, "%12s%s  %s\n", "", r.paint.style("2", fmt.Sprintf("%-5s", label)), text)
+// Finding writes a finding's cause, what was seen and what to try, behind margin
+// blanks. Its code is the caller's to write.
+func (r *Report) Finding(margin int, f *finding.Finding) {
+	indent := margin + 7
+	r.label(margin, "cause", r.paint.style("1", r.wrap(f.Cause, indent)))
+	for _, seen := range f.Seen {
+		r.label(margin, "seen", r.wrap(seen, indent))
 	}
-	if s.Detail != "" {
-		line("code", s.Finding.Code, false)
+	for _, try := range f.Try {
+		r.label(margin, "try", r.paint.style("36", try))
 	}
-	line("cause", r.paint.style("1", r.wrap(s.Finding.Cause, indent)), false)
-	for _, seen := range s.Finding.Seen {
-		line("seen", seen, true)
-	}
-	for _, try := range s.Finding.Try {
-		line("try", r.paint.style("36", try), false)
-	}
+}
+
+// label writes a line of a finding.
+func (r *Report) label(margin int, label, text string) {
+	fmt.Fprintf(r.out, "%*s%s  %s\n", margin, "", r.paint.style("2", fmt.Sprintf("%-5s", label)), text)
 }
 
 // wrap breaks text at spaces so that it fits beside a column of indent blanks.
