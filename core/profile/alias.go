@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"gentleharbor/core/clean"
-	"gentleharbor/core/nearest"
 )
 
 // Alias is one name for where a service lives, as its file has it: a table
@@ -53,13 +52,7 @@ var aliasFields = []Field{
 // an alias of ours.
 var serviceOnly = []string{"user", "socket", "target"}
 
-var aliasFieldByName = func() map[string]*Field {
-	m := make(map[string]*Field, len(aliasFields))
-	for i := range aliasFields {
-		m[aliasFields[i].Name] = &aliasFields[i]
-	}
-	return m
-}()
+var aliasFieldByName = indexed(aliasFields)
 
 // AliasFields returns the description of every key of an alias, in writing order.
 func AliasFields() []Field { return slices.Clone(aliasFields) }
@@ -72,18 +65,10 @@ func UnknownAliasKey(name string) string {
 	if slices.Contains(passwordKeys, strings.ToLower(name)) {
 		return "an alias says where a service lives and holds no secret; the profile says where the password is, or the wallet has it, bound to alias:NAME"
 	}
-	names := make([]string, len(aliasFields))
-	for i := range aliasFields {
-		names[i] = aliasFields[i].Name
-	}
-	text := fmt.Sprintf("unknown key %s", clean.Quoted(name))
 	if name == "host" || name == "hosts" || name == "address" {
-		return text + `; did you mean addresses = ["HOST:PORT"]?`
+		return fmt.Sprintf(`unknown key %s; did you mean addresses = ["HOST:PORT"]?`, clean.Quoted(name))
 	}
-	if near := nearest.Name(name, names); near != "" {
-		return text + fmt.Sprintf("; did you mean %q?", near)
-	}
-	return text + "; an alias has " + strings.Join(names, ", ")
+	return unknownOf(name, "an alias", aliasFields)
 }
 
 // validAliasWord accepts what may name an alias where one is used: a name, also with

@@ -118,13 +118,16 @@ var fields = []Field{
 	{Name: "expect.latency", Expected: `a time such as "50ms"`, Summary: "the longest median round trip: 50ms", valid: validDuration},
 }
 
-var fieldByName = func() map[string]*Field {
+var fieldByName = indexed(fields)
+
+// indexed finds the keys of a table by name.
+func indexed(fields []Field) map[string]*Field {
 	m := make(map[string]*Field, len(fields))
 	for i := range fields {
 		m[fields[i].Name] = &fields[i]
 	}
 	return m
-}()
+}
 
 // Fields returns the description of every key, in writing order.
 func Fields() []Field { return slices.Clone(fields) }
@@ -132,7 +135,7 @@ func Fields() []Field { return slices.Clone(fields) }
 // FieldNamed returns a key's description, or nil.
 func FieldNamed(name string) *Field { return fieldByName[name] }
 
-func fieldNames() []string {
+func namesOf(fields []Field) []string {
 	names := make([]string, len(fields))
 	for i := range fields {
 		names[i] = fields[i].Name
@@ -173,7 +176,7 @@ func unknownKey(name string) string {
 		return text
 	}
 	text := fmt.Sprintf("unknown key %s", clean.Quoted(name))
-	if near := nearest.Name(name, fieldNames()); near != "" {
+	if near := nearest.Name(name, namesOf(fields)); near != "" {
 		return text + fmt.Sprintf("; did you mean %q?", near)
 	}
 	if strings.HasPrefix(name, "expect.") {

@@ -66,12 +66,10 @@ var hopFields = []Field{
 }
 
 var hopFieldByName = func() map[string]*Field {
-	m := make(map[string]*Field, len(hopFields))
 	for i := range hopFields {
 		hopFields[i].Hop = true
-		m[hopFields[i].Name] = &hopFields[i]
 	}
-	return m
+	return indexed(hopFields)
 }()
 
 // HopFields returns the description of every key of a hop, in writing order.
@@ -100,15 +98,17 @@ func UnknownHopKey(name string) string {
 	if slices.Contains(passwordKeys, strings.ToLower(name)) {
 		return "a password is never kept here; say where it is instead: secret (of the account) or key-secret (of the key)"
 	}
-	names := make([]string, len(hopFields))
-	for i := range hopFields {
-		names[i] = hopFields[i].Name
-	}
-	text := fmt.Sprintf("unknown key %s", clean.Quoted(name))
+	return unknownOf(name, "a hop", hopFields)
+}
+
+// unknownOf names the nearest key that a table has, or all of them.
+func unknownOf(name, table string, fields []Field) string {
+	names := namesOf(fields)
+	text := "unknown key " + clean.Quoted(name)
 	if near := nearest.Name(name, names); near != "" {
 		return text + fmt.Sprintf("; did you mean %q?", near)
 	}
-	return text + "; a hop has " + strings.Join(names, ", ")
+	return text + "; " + table + " has " + strings.Join(names, ", ")
 }
 
 // validAlias accepts what may follow Host in an SSH client configuration and is

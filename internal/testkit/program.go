@@ -328,17 +328,19 @@ func (p *Program) Aliases(text string) {
 // ReadAliases reads the file of aliases.
 func (p *Program) ReadAliases() string {
 	p.t.Helper()
-	data, err := os.ReadFile(filepath.Join(p.Home, "aliases.toml"))
-	if err != nil {
-		p.t.Fatal(err)
-	}
-	return string(data)
+	return p.readOwn("aliases.toml")
 }
 
 // ReadProfiles reads the profile file.
 func (p *Program) ReadProfiles() string {
 	p.t.Helper()
-	data, err := os.ReadFile(filepath.Join(p.Home, "profiles.toml"))
+	return p.readOwn("profiles.toml")
+}
+
+// readOwn reads a file of the folder of settings.
+func (p *Program) readOwn(name string) string {
+	p.t.Helper()
+	data, err := os.ReadFile(filepath.Join(p.Home, name))
 	if err != nil {
 		p.t.Fatal(err)
 	}
