@@ -111,7 +111,7 @@ func (w *testWallet) quickPut(name, text, bound string) {
 		if err != nil {
 			w.t.Fatal(err)
 		}
-		b, err := wallet.BindingOf(file.Resolve(file.Lookup(bound), nil, profile.Environment{Lookup: func(string) (string, bool) { return "", false }}))
+		b, err := wallet.BindingOf(context.Background(), nil, file.Resolve(file.Lookup(bound), nil, profile.Environment{Lookup: func(string) (string, bool) { return "", false }}))
 		if err != nil {
 			w.t.Fatal(err)
 		}

@@ -114,7 +114,7 @@ func (t *test) candidate(ctx context.Context, c route.Candidate) {
 	carried := t.conv.Facts()
 	carried.Route, carried.SecretSource, carried.User, carried.Database = t.report.Facts.Route, t.report.Facts.SecretSource, t.report.Facts.User, t.report.Facts.Database
 	t.report.Facts = carried
-	if !t.stage(ctx, "speak", t.conv.Speak) {
+	if !t.stage(ctx, "speak", func(ctx context.Context) finding.Result { return t.explained(ctx, c, t.conv.Speak(ctx)) }) {
 		return
 	}
 	if !t.stage(ctx, "tls", func(ctx context.Context) finding.Result {
@@ -126,7 +126,7 @@ func (t *test) candidate(ctx context.Context, c route.Candidate) {
 	}) {
 		return
 	}
-	t.logIn(ctx)
+	t.logIn(ctx, c)
 }
 
 // aim gives the TLS rule the name that this candidate's certificate must carry.
@@ -163,7 +163,7 @@ func (t *test) reach(ctx context.Context, c route.Candidate) (*route.Reached, bo
 		defer cancel()
 		var tried []route.Attempt
 		if reached, tried = t.Network.Reach(ctx, c, addrs); reached == nil {
-			return finding.Failed(t.unreached(ctx, c, tried))
+			return finding.Failed(t.explainContained(ctx, c, t.unreached(ctx, c, tried)))
 		}
 		return t.accepted(c, reached.Address)
 	})
@@ -252,7 +252,7 @@ func (t *test) unreached(ctx context.Context, c route.Candidate, tried []route.A
 		found.Suggest("on the server: lsnrctl status   # is the listener up, and at this port?")
 	}
 	refused := found.Code == "reach.refused" || found.Code == "reach.socket-missing"
-	if refused && c.Local() && !t.single && ctx.Err() == nil {
+	if refused && c.Local() && c.Container == nil && !t.single && ctx.Err() == nil {
 		t.hintNearby(ctx, c, found)
 	}
 	return found

@@ -47,6 +47,10 @@ func (t *test) checkProfile(context.Context) finding.Result {
 		return finding.Failed(finding.New("profile.incomplete", "the profile does not say where the server is").
 			Suggest("gharbor set %s host=HOST   # or socket=PATH", name).
 			Suggest("gharbor nearby   # the servers of this machine"))
+	case p.AddressKind() == "container" && len(p.Hops()) > 0:
+		return finding.Failed(finding.New("profile.conflict", "a container is asked of the engines that this machine reaches, and hops stand before it").
+			Suggest("gharbor set %s container= host=HOST   # as the last hop sees it", name).
+			Suggest("gharbor hop remove %s 1   # where the container's engine is on this machine", name))
 	case p.Text("user") == "":
 		return finding.Failed(finding.New("profile.incomplete", "the profile does not say which user to log in as").
 			Suggest("gharbor set %s user=NAME", name))
@@ -61,6 +65,10 @@ func (t *test) checkProfile(context.Context) finding.Result {
 		return finding.Failed(found)
 	}
 	detail := fmt.Sprintf("%s at %s, line %d", word, clean.Line(filepath.Base(p.Path()), 120), p.Profile.Line)
+	if _, ok := p.Get("endpoint"); ok && p.AddressKind() != "container" {
+		return finding.Warned(finding.New("profile.conflict", "endpoint has no effect: the address is no container").
+			Suggest("gharbor set %s endpoint=", name), "%s", detail)
+	}
 	if found := idleTLS(p); found != nil {
 		return finding.Warned(found, "%s", detail)
 	}
@@ -138,7 +146,7 @@ func idleKeys(p *profile.Resolved, word string) *finding.Finding {
 // may mean (a password file may have a line for each), and reads none.
 func (t *test) locateSecret(ctx context.Context) finding.Result {
 	candidates, found := t.servers(ctx)
-	if found != nil && t.profile.AddressKind() == "alias" {
+	if kind := t.profile.AddressKind(); found != nil && (kind == "alias" || kind == "container") {
 		return finding.Result{Outcome: finding.Skip, Detail: "not looked for: it is not known yet where it would be sent"}
 	}
 	if found != nil {
@@ -202,10 +210,14 @@ func SecretQuery(ctx context.Context, n route.Network, p *profile.Resolved) (sec
 // secretQuery says for which connection a secret is wanted.
 func secretQuery(p *profile.Resolved, c route.Candidate) secret.Query {
 	source, _ := secret.ParseSource(p.Text("secret"))
-	return secret.Query{Profile: p.Called, Source: source, Command: p.Command(), Folder: p.SecretFolder(), Hops: p.HopWords(), Engine: p.Text("engine"), Host: c.Host, Socket: c.Folder, Port: strconv.Itoa(c.Port),
+	q := secret.Query{Profile: p.Called, Source: source, Command: p.Command(), Folder: p.SecretFolder(), Hops: p.HopWords(), Engine: p.Text("engine"), Host: c.Host, Socket: c.Folder, Port: strconv.Itoa(c.Port),
 		Database: p.Text("database"), User: p.Text("user"), Local: c.Local(),
 		Address: c.String(), TLS: p.Text("tls"), TLSAuthority: p.Text("tls-ca"), TLSName: p.Text("tls-name"), Project: !p.Own(), Pinned: p.Pinned(),
 		Aliases: links(p), Told: c.ToldBy()}
+	if c.Container != nil {
+		q.Container, q.Endpoint, q.Declared = c.Container.Called.String(), c.Container.Endpoint, c.Container.Declared
+	}
+	return q
 }
 
 // findRoute says what the address comes to.
@@ -213,6 +225,9 @@ func (t *test) findRoute(ctx context.Context) finding.Result {
 	candidates, found := t.servers(ctx)
 	if found != nil {
 		return finding.Failed(found)
+	}
+	if in := candidates[0].Container; in != nil {
+		return t.routeIn(in)
 	}
 	result := t.wayTo(candidates)
 	if t.profile.Service() != nil && result.Outcome == finding.OK {
@@ -287,7 +302,7 @@ func (t *test) redial(reached *route.Reached) func(context.Context) (net.Conn, e
 }
 
 // logIn runs the stages from the login on.
-func (t *test) logIn(ctx context.Context) {
+func (t *test) logIn(ctx context.Context, c route.Candidate) {
 	ok := t.stage(ctx, "login", func(ctx context.Context) finding.Result {
 		login := t.conv.Login(ctx)
 		if login.Outcome == finding.Fail && t.Admin != nil {
@@ -296,7 +311,7 @@ func (t *test) logIn(ctx context.Context) {
 		if login.Outcome != finding.Fail && t.taken {
 			login.Detail += ", password from: " + t.secret.Place
 		}
-		return login
+		return t.explained(ctx, c, login)
 	})
 	if !ok || !t.stage(ctx, "database", func(ctx context.Context) finding.Result {
 		opened := t.conv.Database(ctx)

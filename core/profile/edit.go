@@ -351,6 +351,12 @@ func twoAddresses(f *File, want *table, set string) error {
 func (e *Edit) setOne(t, want *table, s Override) error {
 	at := slices.IndexFunc(want.Entries, func(own Entry) bool { return own.Field == s.Field })
 	place := e.doc.entryOf(t, s.Field.Name)
+	if at >= 0 && place == nil {
+		var err error
+		if place, err = e.placeTable(t, s.Field.Name); err != nil {
+			return err
+		}
+	}
 	switch {
 	case at >= 0 && s.Unset:
 		if place.inline >= 0 {
@@ -367,6 +373,22 @@ func (e *Edit) setOne(t, want *table, s Override) error {
 		return e.insertKey(t, s)
 	}
 	return nil
+}
+
+// placeTable is an entry for a key whose value is an inline table on its own.
+func (e *Edit) placeTable(t *table, key string) (*entry, error) {
+	first := e.doc.entryOf(t, key+".project")
+	if first == nil || first.inline < 0 || len(e.doc.headers[first.table].path) != 2 {
+		return nil, refuse("%s: %s is written as keys of its own in %s; change it by hand", t, key, e.file.Path)
+	}
+	whole := *first
+	whole.start, whole.end, whole.inline = first.inline, first.outerEnd, -1
+	equals := bytes.IndexByte(e.doc.data[whole.start:], '=') + 1
+	for equals < len(e.doc.data) && e.doc.data[int(whole.start)+equals] == ' ' {
+		equals++
+	}
+	whole.valueAt = whole.start + int32(equals)
+	return &whole, nil
 }
 
 // entryOf finds where a table's key stands in the file.

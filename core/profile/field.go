@@ -20,10 +20,11 @@ type Kind int
 
 // The kinds of value.
 const (
-	Text   Kind = iota // a TOML string
-	Number             // a TOML integer, or a string with ${NAME} in it
-	List               // a TOML array of strings; on the command line, words between commas
-	Switch             // true or false
+	Text         Kind = iota // a TOML string
+	Number                   // a TOML integer, or a string with ${NAME} in it
+	List                     // a TOML array of strings; on the command line, words between commas
+	Switch                   // true or false
+	NameOrLabels             // a TOML string, or a table of two: what names a container
 )
 
 // Field describes one key of a profile: the single place that says what a key
@@ -88,6 +89,8 @@ var fields = []Field{
 	{Name: "target", Expected: "one of any, writable, read-only", Summary: "which of the hosts will do: any, writable, read-only", valid: oneOf(targets)},
 	{Name: "socket", Address: true, Expected: "a path", Summary: "a Unix socket, or the folder it is in (localhost is TCP)", Expands: true, Path: true, valid: notEmpty},
 	{Name: "alias", Address: true, Expected: "the name of an alias, or service:NAME of PostgreSQL's service file", Summary: "where the server is, by an alias; project:NAME is one of a project's file", valid: validAliasWord},
+	{Name: "container", Address: true, Kind: NameOrLabels, Expected: containerForms, Summary: "the container that it is in, by name, or PROJECT/SERVICE of a compose file", valid: validContainer},
+	{Name: "endpoint", Expected: "where a container engine is asked: unix:///PATH or tcp://HOST:PORT", Summary: "the container engine: unix:///PATH or tcp://HOST:PORT; all of this machine's where not set", valid: ValidEndpoint},
 	{Name: "service", Expected: "a name", Summary: "the service's name, as the listener knows it (oracle)", valid: notEmpty},
 	{Name: "instance", Expected: "a name", Summary: "the instance's name, as the listener knows it (oracle)", valid: notEmpty},
 	{Name: "database", Expected: "a name", Summary: "the database to open; on PostgreSQL the user's name where not set", Expands: true, valid: notEmpty},
@@ -156,8 +159,7 @@ func expectations() []string {
 
 // later holds keys that the design names and this version does not have.
 var later = map[string]string{
-	"container": "address by container is not in this version; use host and the published port",
-	"cloud":     "address by cloud instance is not in this version; use host",
+	"cloud": "address by cloud instance is not in this version; use host",
 }
 
 // passwordKeys are what people call a password; none of them may hold one.
@@ -200,8 +202,11 @@ func ListValue(words ...string) Value { return Value{kind: List, list: words} }
 
 // Text is the value as one word or line; a list's items stand between commas.
 func (v Value) Text() string {
-	if v.kind == List {
+	switch {
+	case v.kind == List:
 		return strings.Join(v.list, ",")
+	case v.kind == NameOrLabels && len(v.list) > 0:
+		return strings.Join(v.list, "/")
 	}
 	return v.text
 }
@@ -225,6 +230,10 @@ func (v Value) Any() any {
 		}
 	case Switch:
 		return v.text == "true"
+	case NameOrLabels:
+		if c := v.Container(); c.Compose() {
+			return map[string]string{"project": c.Project, "service": c.Service}
+		}
 	}
 	return v.text
 }
@@ -248,6 +257,10 @@ func (v Value) toml() string {
 		}
 	case Switch:
 		return v.text
+	case NameOrLabels:
+		if c := v.Container(); c.Compose() {
+			return fmt.Sprintf("{ project = %s, service = %s }", quote(c.Project), quote(c.Service))
+		}
 	}
 	return quote(v.text)
 }
@@ -279,6 +292,9 @@ func quote(s string) string {
 // expected and never repeats the value, which may be a misplaced password.
 func (f *Field) ParseValue(s string) (Value, error) {
 	v := Value{kind: f.Kind, text: s}
+	if f.Kind == NameOrLabels {
+		v = placeValue(s)
+	}
 	if f.Kind == List {
 		v.text = ""
 		for item := range strings.SplitSeq(s, ",") {
@@ -313,6 +329,9 @@ func (f *Field) check(v Value) string {
 		}
 		return ""
 	}
+	if f.Kind == NameOrLabels {
+		return f.checkPlace(v)
+	}
 	if hasControl(v.text) {
 		return "control characters are not allowed"
 	}
@@ -331,6 +350,9 @@ func (f *Field) check(v Value) string {
 	why := "expected " + f.Expected
 	if f.Name == "host" {
 		why = hostAdvice(v.text)
+	}
+	if f.Name == "endpoint" {
+		why = endpointAdvice(v.text)
 	}
 	if f.Name == "secret" && !f.Hop {
 		why = secret.Advice(v.text)

@@ -105,6 +105,9 @@ func readInto(f *File, data []byte) (*File, error) {
 	if err := f.checkHops(); err != nil {
 		return nil, err
 	}
+	if err := f.checkPlaces(); err != nil {
+		return nil, err
+	}
 	if err := f.checkAliases(); err != nil {
 		return nil, err
 	}
@@ -192,6 +195,8 @@ func (a *assembler) takeTable(h header) error {
 		return a.define(&p.table, &p.defined, by, h.line, "is defined twice")
 	case len(h.path) == 3 && h.path[2] == "expect":
 		return a.define(&p.table, &p.expect, by, h.line, "has two expect tables")
+	case len(h.path) == 3 && h.path[2] == "container":
+		return nil
 	}
 	return a.fail(h.line, "profile %q: %s", p.Name, unknownKey(strings.Join(h.path[2:], ".")))
 }
@@ -312,6 +317,9 @@ func (a *assembler) takeEntry(e *entry) error {
 			return err
 		}
 	}
+	if path[2] == "container" && len(path) > 3 {
+		return a.takePlace(p, e, strings.Join(path[3:], "."))
+	}
 	return a.set(p, e, path[2:])
 }
 
@@ -378,6 +386,20 @@ func (a *assembler) set(p *Profile, e *entry, key []string) error {
 
 // assign gives a table the value of one of its keys.
 func (a *assembler) assign(t *table, f *Field, e *entry) error {
+	if why := typeProblem(f, e); why != "" {
+		return a.fail(int(e.line), "%s: %s: expected %s, found %s", t, f.Name, f.Expected, why)
+	}
+	if f.Kind == Number && e.value.kind == Text || f.Kind == NameOrLabels || f.Switchy {
+		e.value.kind = f.Kind
+	}
+	if why := f.check(e.value); why != "" {
+		return a.fail(int(e.line), "%s: %s: %s", t, f.Name, why)
+	}
+	return a.assignUnchecked(t, f, e)
+}
+
+// assignUnchecked is assign for a value that is right, or is checked once it is whole.
+func (a *assembler) assignUnchecked(t *table, f *Field, e *entry) error {
 	for _, own := range t.Entries {
 		if own.Field == f {
 			return a.fail(int(e.line), "%s: %s is set twice (first at line %d)", t, f.Name, own.Line)
@@ -385,15 +407,6 @@ func (a *assembler) assign(t *table, f *Field, e *entry) error {
 		if f.Address && own.Field.Address {
 			return a.fail(int(e.line), "%s: two kinds of address, %s here and %s at line %d; keep one", t, f.Name, own.Field.Name, own.Line)
 		}
-	}
-	if why := typeProblem(f, e); why != "" {
-		return a.fail(int(e.line), "%s: %s: expected %s, found %s", t, f.Name, f.Expected, why)
-	}
-	if f.Kind == Number && e.value.kind == Text || f.Switchy {
-		e.value.kind = f.Kind
-	}
-	if why := f.check(e.value); why != "" {
-		return a.fail(int(e.line), "%s: %s: %s", t, f.Name, why)
 	}
 	if t.Entries == nil {
 		t.Entries = make([]Entry, 0, 8)
@@ -428,7 +441,7 @@ func typeProblem(f *Field, e *entry) string {
 	switch {
 	case f.Kind == Number && e.value.kind == Text && strings.Contains(e.value.text, "${"):
 		return ""
-	case f.Switchy && e.value.kind == Switch:
+	case f.Switchy && e.value.kind == Switch, f.Kind == NameOrLabels && e.value.kind == Text:
 		return ""
 	}
 	return map[Kind]string{Text: "text", Number: "a number", List: "a list", Switch: "true or false"}[e.value.kind]

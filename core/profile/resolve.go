@@ -383,6 +383,9 @@ func (r *Resolved) byDefault(field *Field) (Effective, bool) {
 		engine := r.Text("engine")
 		if port := DefaultPort(engine); port != 0 {
 			text, reason = strconv.Itoa(port), engine+"'s usual port"
+			if r.address == "container" {
+				reason += ", inside the container"
+			}
 		}
 	case "database":
 		if r.Text("engine") == "postgresql" {
@@ -403,6 +406,10 @@ func (r *Resolved) byDefault(field *Field) (Effective, bool) {
 	case "tls":
 		switch {
 		case r.address == "":
+		case r.address == "container" && r.localEngine():
+			text, reason = "offered", "the container's engine is on this machine"
+		case r.address == "container":
+			text, reason = "verified", "the container's engine is not on this machine"
 		case r.Local() && len(r.Hops()) > 0:
 			text, reason = "offered", "the address is on the last hop's own machine"
 		case r.Local():
@@ -435,7 +442,7 @@ func (r *Resolved) Own() bool {
 	return r.service == nil || !slices.ContainsFunc(r.service.Links, func(a *Alias) bool { return a.InProject() })
 }
 
-// AddressKind is "host", "hosts", "socket", "alias", or "" for a profile without
+// AddressKind is "host", "hosts", "socket", "alias", "container", or "" for a profile without
 // address.
 func (r *Resolved) AddressKind() string { return r.address }
 
@@ -467,6 +474,9 @@ func (r *Resolved) Hosts() []HostPort {
 func (r *Resolved) Local() bool {
 	if r.AddressKind() == "socket" || r.service.Text("socket") != "" {
 		return true
+	}
+	if r.address == "container" {
+		return r.localEngine()
 	}
 	hosts := r.Hosts()
 	for _, h := range hosts {

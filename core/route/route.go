@@ -35,9 +35,11 @@ type Candidate struct {
 	Folder string // the folder that the profile names, where it names one
 	Behind bool   // hops stand before it: names, loopback and sockets are the last hop's
 
-	Told  string             // who gave the address, where no file has it written: "the SRV record …"
-	Name  string             // the name that a certificate must be for, "" for the host
-	Given *profile.GivenHost // what [hosts] of a file has for the host, nil for nothing
+	Told string // who gave the address, where no file has it written: "the SRV record …"
+	Name string // the name that a certificate must be for, "" for the host
+
+	Container *Placed            // the container that it is in, nil for none
+	Given     *profile.GivenHost // what [hosts] of a file has for the host, nil for nothing
 }
 
 // CertificateName is the name that the server's certificate must be for.
@@ -93,6 +95,9 @@ func (n Network) Candidates(ctx context.Context, r *profile.Resolved) ([]Candida
 	if found := r.Astray(); found != nil {
 		return nil, found
 	}
+	if r.AddressKind() == "container" {
+		return n.contained(ctx, r)
+	}
 	if r.AddressKind() != "socket" && r.Text("socket") == "" {
 		var list []Candidate
 		if srv := r.Service().Text("srv"); srv != "" {
@@ -124,6 +129,18 @@ func (n Network) Candidates(ctx context.Context, r *profile.Resolved) ([]Candida
 			Suggest("gharbor set %s socket=SHORTER-PATH", r.Profile.Name)
 	}
 	return []Candidate{c}, nil
+}
+
+// contained is the server of a profile whose address is a container.
+func (n Network) contained(ctx context.Context, r *profile.Resolved) ([]Candidate, *finding.Finding) {
+	if n.Containers == nil {
+		return nil, finding.New("container.no-engine", "no container engine is asked here")
+	}
+	placed, found := n.Containers.Place(ctx, r)
+	if found != nil {
+		return nil, found
+	}
+	return []Candidate{placed.candidate()}, nil
 }
 
 // portSocket finds PostgreSQL's socket, whose name ends with the port, in the
@@ -173,6 +190,9 @@ type Network struct {
 	// Services asks DNS for the SRV records of a name, sorted by priority and, within
 	// one, at random by weight (RFC 2782).
 	Services func(ctx context.Context, name string) ([]*net.SRV, error)
+
+	// Containers finds the servers that are in containers; nil where none are looked for.
+	Containers Containers
 
 	// Others asks the system's other sources of names for a host that Resolve
 	// does not know. ok is false where they could not be asked. It may be nil.

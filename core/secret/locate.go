@@ -56,9 +56,15 @@ type Query struct {
 	Project      bool     // the profile has something from a project's file
 	Aliases      []Link   // that the address is from: the one named, and those that it names in turn
 	Told         string   // who gave the address, "" where a file has it written
+	Container    string   // the container that it is in, by name or PROJECT/SERVICE, "" for none
+	Endpoint     string   // of the container engine that has it
+	Declared     Declared // nil where it is in no container
 
 	Pinned map[string][]byte // bytes to take in place of a file's, by path
 }
+
+// Declared finds the password that a container's environment declares.
+type Declared func(q Query) (*Located, *finding.Finding)
 
 // Finder finds secrets. Its fields are what it needs from the machine.
 type Finder struct {
@@ -122,6 +128,12 @@ func (f *Finder) Locate(q Query) (*Located, *finding.Finding) {
 		return f.Wallet(q, false)
 	case "keyring":
 		return f.keyring(q)
+	case "container":
+		if q.Declared == nil {
+			return nil, finding.New("secret.missing", "the secret is to come from a container, and the profile's address is none").
+				Suggest("gharbor set %s secret=ask", q.Profile)
+		}
+		return q.Declared(q)
 	}
 	return f.inOrder(q)
 }

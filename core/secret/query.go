@@ -14,6 +14,14 @@ type Link struct {
 	TLS  string // the TLS rule that it or one behind it says, "" for none
 }
 
+// Where is the address that the secret is wanted for.
+func (q Query) Where() string {
+	if q.Container != "" {
+		return "container " + q.Container + " of " + q.Endpoint
+	}
+	return q.Address
+}
+
 // SettingKey is the key that names the source, as set takes it.
 func (q Query) SettingKey() string {
 	if q.Setting == "" {

@@ -7,10 +7,10 @@ import (
 )
 
 // Forms lists the ways to write a secret source, for help and errors.
-const Forms = "ask, env:NAME, file:PATH, passfile[:PATH], optionfile[:PATH][#GROUP], wallet[:ENTRY], keyring[:ENTRY], command:WORDS, none"
+const Forms = "ask, env:NAME, file:PATH, passfile[:PATH], optionfile[:PATH][#GROUP], wallet[:ENTRY], keyring[:ENTRY], command:WORDS, container:VARIABLE, none"
 
 // Words are the same without what may follow them, for a line of help.
-const Words = "ask, env:NAME, file:PATH, passfile, optionfile, wallet, keyring, command:WORDS, none"
+const Words = "ask, env:NAME, file:PATH, passfile, optionfile, wallet, keyring, command:WORDS, container:VARIABLE, none"
 
 // HopForms lists the ways to write a secret source of a hop: credential files are
 // the database servers'.
@@ -20,7 +20,7 @@ const HopForms = "ask, env:NAME, file:PATH, wallet[:ENTRY], keyring[:ENTRY], com
 // a key's passphrase.
 func ValidForHop(s string) bool {
 	source, ok := ParseSource(s)
-	return ok && source.Kind != "default" && source.Kind != "passfile" && source.Kind != "optionfile" && s != "command"
+	return ok && source.Kind != "default" && source.Kind != "passfile" && source.Kind != "optionfile" && source.Kind != "container" && s != "command"
 }
 
 // Source is a parsed secret source.
@@ -47,11 +47,8 @@ func optionPlace(arg string) (path, group string) {
 // kinds says of each source word whether an argument may and must follow.
 var kinds = map[string]struct{ may, must bool }{
 	"ask": {}, "none": {}, "default": {}, "env": {true, true}, "file": {true, true}, "passfile": {true, false}, "optionfile": {true, false}, "command": {true, false},
-	"wallet": {true, false}, "keyring": {true, false},
+	"wallet": {true, false}, "keyring": {true, false}, "container": {true, true},
 }
-
-// later holds the words of sources that this version does not have.
-var later = []string{"container"}
 
 // ParseSource reads a source; ok is false where it is none.
 func ParseSource(s string) (source Source, ok bool) {
@@ -63,7 +60,7 @@ func ParseSource(s string) (source Source, ok bool) {
 	if !known || colon && !rule.may || rule.must && arg == "" || colon && arg == "" {
 		return Source{}, false
 	}
-	if kind == "env" && strings.ContainsAny(arg, "= \t$") {
+	if (kind == "env" || kind == "container") && strings.ContainsAny(arg, "= \t$/") {
 		return Source{}, false
 	}
 	return Source{kind, arg}, true
@@ -79,14 +76,11 @@ func Valid(s string) bool {
 // in its place may be a password.
 func Advice(s string) string {
 	kind, _, colon := strings.Cut(s, ":")
-	for _, word := range later {
-		if kind == word {
-			return "the source " + word + " is not in this version; expected " + Forms
-		}
-	}
 	switch {
 	case kind == "env":
 		return "expected env:NAME, the name of an environment variable"
+	case kind == "container":
+		return "expected container:VARIABLE, a variable of the container's environment"
 	case kind == "file":
 		return "expected file:PATH, the file with the password in its first line"
 	case !colon:

@@ -50,7 +50,7 @@ type collector struct {
 func Of(p *profile.Resolved) Uses {
 	c := &collector{p: p, file: p.File(), home: p.Home(), Uses: Uses{Profile: p.Profile.Name, Files: make(map[string][]byte)}}
 	c.value("engine", "engine")
-	for _, key := range []string{"alias", "host", "hosts", "socket", "port", "target", "service", "instance", "as"} {
+	for _, key := range []string{"alias", "host", "hosts", "socket", "container", "endpoint", "port", "target", "service", "instance", "as"} {
 		c.value(key, map[string]string{"hosts": "hosts", "target": "which host"}[key])
 	}
 	c.value("database", "database")
@@ -215,6 +215,8 @@ func (c *collector) secret() {
 		c.command()
 	case kind == "env":
 		c.line("environment variable", arg+", as the password")
+	case kind == "container":
+		c.line("secret", "the variable "+arg+" of the container's environment")
 	case arg == "" || kind == "wallet" || kind == "keyring":
 		c.line("secret", v.Text())
 	case kind == "optionfile":

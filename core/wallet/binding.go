@@ -27,6 +27,8 @@ type Binding struct {
 	AliasFile string       `json:"alias_file,omitempty"` // the project's file that the alias stands in, "" for one of the user's
 	Hop       string       `json:"hop,omitempty"`        // alone: a jump host or proxy as a profile writes it, "user@host:port"
 	Key       string       `json:"key,omitempty"`        // alone: the absolute path of a private key file
+	Container string       `json:"container,omitempty"`  // with Engine, Endpoint and TLS: a container's name, or PROJECT/SERVICE
+	Endpoint  string       `json:"endpoint,omitempty"`   // of the container engine that has it
 	Engine    string       `json:"engine,omitempty"`
 	Addresses []string     `json:"addresses,omitempty"` // "host:port" or a socket's path, as written, in small letters
 	Hops      []string     `json:"hops,omitempty"`      // in order from here
@@ -35,8 +37,9 @@ type Binding struct {
 	TLSName   string       `json:"tls_name,omitempty"`  // tls-name, "" for the host
 }
 
-// BindingOf binds to where a profile leads now.
-func BindingOf(p *profile.Resolved) (Binding, error) {
+// BindingOf binds to where a profile leads now. containers says which engine has the
+// container of a profile that names one and no engine.
+func BindingOf(ctx context.Context, containers route.Containers, p *profile.Resolved) (Binding, error) {
 	if found := p.Problem(); found != nil {
 		return Binding{}, errors.New(found.Cause)
 	}
@@ -50,12 +53,20 @@ func BindingOf(p *profile.Resolved) (Binding, error) {
 	if b.Engine == "" || p.AddressKind() == "" {
 		return Binding{}, fmt.Errorf("the profile %s has no engine or no address yet", p.Profile.Name)
 	}
-	candidates, found := route.Network{}.Candidates(context.Background(), p) // without an alias, nothing is asked
-	if found != nil {
-		return Binding{}, errors.New(found.Cause)
-	}
-	for _, c := range candidates {
-		b.Addresses = append(b.Addresses, lower(c.String()))
+	if in, ok := p.Container(); ok {
+		endpoint, found := containers.Endpoint(ctx, p)
+		if found != nil {
+			return Binding{}, errors.New(found.Cause)
+		}
+		b.Container, b.Endpoint = in.String(), endpoint
+	} else {
+		candidates, found := route.Network{}.Candidates(ctx, p) // without an alias, nothing is asked
+		if found != nil {
+			return Binding{}, errors.New(found.Cause)
+		}
+		for _, c := range candidates {
+			b.Addresses = append(b.Addresses, lower(c.String()))
+		}
 	}
 	var err error
 	if b.TLS == tlsrule.Verified {
@@ -122,7 +133,7 @@ func (b Binding) String() string {
 	case b.Key != "":
 		return "key:" + clean.Line(b.Key, 300)
 	}
-	text := b.Engine + " at " + strings.Join(b.Addresses, ", ")
+	text := b.Engine + " at " + b.where()
 	if len(b.Hops) > 0 {
 		text += " behind " + strings.Join(b.Hops, ", ")
 	}
@@ -138,13 +149,21 @@ func (b Binding) String() string {
 	return clean.Line(text, 0)
 }
 
+// where is the address that the entry is bound to.
+func (b Binding) where() string {
+	if b.Container != "" {
+		return "container:" + b.Container + " of " + b.Endpoint
+	}
+	return strings.Join(b.Addresses, ", ")
+}
+
 // Same reports whether two bindings let the same be done.
 func (b Binding) Same(o Binding) bool {
 	return b.Profile == o.Profile && b.Alias == o.Alias && b.AliasFile == o.AliasFile && b.Hop == o.Hop && b.Key == o.Key && b.leads(o)
 }
 
 func (b Binding) leads(o Binding) bool {
-	return b.Engine == o.Engine && slices.Equal(b.Addresses, o.Addresses) && slices.Equal(b.Hops, o.Hops) && b.TLS == o.TLS && b.Authority == o.Authority && b.TLSName == o.TLSName
+	return b.Engine == o.Engine && b.Container == o.Container && b.Endpoint == o.Endpoint && slices.Equal(b.Addresses, o.Addresses) && slices.Equal(b.Hops, o.Hops) && b.TLS == o.TLS && b.Authority == o.Authority && b.TLSName == o.TLSName
 }
 
 // objection says why the binding does not let a secret be sent as the query
@@ -160,8 +179,14 @@ func (b Binding) objection(q secret.Query) string {
 	switch {
 	case !engine.SameFamily(b.Engine, q.Engine):
 		return fmt.Sprintf("it is bound to the engine %s, and this is %s", b.Engine, q.Engine)
+	case b.Container != "" || q.Container != "":
+		if why := b.inAnother(q); why != "" {
+			return why
+		}
 	case !slices.Contains(b.Addresses, lower(q.Address)):
-		return fmt.Sprintf("it is bound to %s, and this is %s", strings.Join(b.Addresses, ", "), q.Address)
+		return fmt.Sprintf("it is bound to %s, and this is %s", b.where(), q.Address)
+	}
+	switch {
 	case !slices.Equal(b.Hops, q.Hops):
 		return "it is bound to another way there: " + orNone(b.Hops, "no hop") + ", and this is " + orNone(q.Hops, "no hop")
 	case socket:
@@ -175,6 +200,23 @@ func (b Binding) objection(q secret.Query) string {
 	}
 	if has, err := authority(q.TLSAuthority); err != nil || has != b.Authority {
 		return "it is bound to another authority than this tls-ca"
+	}
+	return ""
+}
+
+// inAnother says why what is bound to a container may not be sent, or what is bound to
+// an address not to one, "" where it may: to this very container, wherever its engine
+// has published it.
+func (b Binding) inAnother(q secret.Query) string {
+	switch {
+	case q.Container == "":
+		return fmt.Sprintf("it is bound to the container %s, and this is %s", b.Container, q.Address)
+	case b.Container == "":
+		return fmt.Sprintf("it is bound to %s, and this is the container %s", b.where(), q.Container)
+	case b.Container != q.Container:
+		return fmt.Sprintf("it is bound to the container %s, and this is %s", b.Container, q.Container)
+	case b.Endpoint != q.Endpoint:
+		return fmt.Sprintf("it is bound to the container engine at %s, and this is %s", b.Endpoint, q.Endpoint)
 	}
 	return ""
 }
@@ -250,7 +292,7 @@ func (b Binding) Is(word string) bool {
 	if _, rest, ok := strings.Cut(word, "://"); ok {
 		word = rest
 	}
-	return word == b.Profile || slices.Contains(b.Addresses, lower(word))
+	return word == b.Profile || b.Container != "" && word == "container:"+b.Container || slices.Contains(b.Addresses, lower(word))
 }
 
 // otherKind judges what is bound to a hop or a key, or asked for one: each has

@@ -18,6 +18,9 @@ func (w *Wallet) match(q secret.Query) (*Entry, *finding.Finding) {
 	var fits []*Entry
 	var near []string
 	wanted := [][]byte{mustJSON(q.Profile), mustJSON(lower(q.Address))}
+	if q.Container != "" {
+		wanted = append(wanted, mustJSON(q.Container))
+	}
 	for _, link := range q.Aliases {
 		wanted = append(wanted, mustJSON(link.Name))
 	}
@@ -58,7 +61,7 @@ func (w *Wallet) match(q secret.Query) (*Entry, *finding.Finding) {
 		if len(near) == 0 && len(q.Aliases) > 0 {
 			found.Saw("none of its %d %s is bound to the alias %s", len(w.Entries), entries(len(w.Entries)), q.Aliases[0].Name)
 		} else if len(near) == 0 {
-			found.Saw("none of its %d %s is bound to %s", len(w.Entries), entries(len(w.Entries)), clean.Quoted(q.Address))
+			found.Saw("none of its %d %s is bound to %s", len(w.Entries), entries(len(w.Entries)), clean.Quoted(q.Where()))
 		}
 		return nil, found.Suggest("gharbor wallet put %s -bind %s", entryName(q), clean.Shell(bindWord(q)))
 	}
@@ -128,13 +131,13 @@ func (e *Entry) objection(q secret.Query) string {
 // near reports whether a binding is to the very address or alias, whatever else may
 // object.
 func (b Binding) near(q secret.Query) bool {
-	return slices.Contains(b.Addresses, lower(q.Address)) || slices.ContainsFunc(q.Aliases, func(l secret.Link) bool { return l.Name == b.Alias })
+	return slices.Contains(b.Addresses, lower(q.Address)) || b.Container != "" && b.Container == q.Container || slices.ContainsFunc(q.Aliases, func(l secret.Link) bool { return l.Name == b.Alias })
 }
 
 // elsewhere refuses an entry. It never falls through to another source.
 func (w *Wallet) elsewhere(e *Entry, q secret.Query, why string) *finding.Finding {
 	return finding.New("secret.bound-elsewhere", "the wallet's entry %s may not be sent there: %s", e.Name, clean.Line(why, 0)).
-		Saw("the profile is %s, the address %s", q.Profile, clean.Quoted(q.Address)).
+		Saw("the profile is %s, the address %s", q.Profile, clean.Quoted(q.Where())).
 		Suggest("gharbor wallet bind %s %s   # after making sure that this is where it belongs", e.Name, clean.Shell(bindWord(q)))
 }
 

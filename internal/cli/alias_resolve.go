@@ -76,7 +76,7 @@ dialled, so pick=fastest shows the order as written.`,
 			}
 			ctx, cancel := context.WithTimeout(ctx, timeout)
 			defer cancel()
-			network := route.System()
+			network := c.network()
 			candidates, found := c.book.Candidates(ctx, network, chain)
 			if found != nil {
 				return routeFailed(found)
@@ -218,7 +218,7 @@ there are 20 at most for an address. No hops are gone through.`,
 }
 
 func (c *call) knock(ctx context.Context, chain *profile.Chain, count int, timeout time.Duration, form format) error {
-	network := route.System()
+	network := c.network()
 	bound, cancel := context.WithTimeout(ctx, timeout)
 	candidates, found := c.book.Candidates(bound, network, chain)
 	cancel()

@@ -13,7 +13,6 @@ import (
 	"gentleharbor/core/check"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/route"
 	"gentleharbor/core/wallet"
 	"gentleharbor/internal/render"
 )
@@ -119,7 +118,7 @@ to a host that is not known; an alias that nothing uses is a warning.`,
 			}
 			ctx, cancel := context.WithTimeout(ctx, timeout)
 			defer cancel()
-			all := c.book.Check(ctx, route.System(), profiles, profiles.Attached())
+			all := c.book.Check(ctx, c.network(), profiles, profiles.Attached())
 			if form.json() {
 				err = render.JSON(c.Stdout, map[string]any{"format": 1, "aliases": all})
 			} else {

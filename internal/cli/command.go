@@ -18,6 +18,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/route/container"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/vouch"
 	"gentleharbor/internal/render"
@@ -82,6 +83,7 @@ type call struct {
 	broken   error // what is wrong with the project's file
 	vouched  vouch.Book
 	book     *alias.Book // the aliases, once loaded
+	engines  *container.Engines
 }
 
 // maker makes a command by its name: a run makes the one that it is of.
@@ -114,6 +116,7 @@ func makers() []maker {
 		{"alias", aliasCommand},
 		{"hop", hopCommand},
 		{"tunnel", tunnelCommand},
+		{"container", containerCommand},
 		{"audit", auditCommand},
 		{"vouch", vouchCommand},
 		{"explain", explainCommand},

@@ -80,7 +80,7 @@ func (c *call) export(ctx context.Context, o exportOptions) error {
 			c.Notice("the profile has no password, so none is in what follows")
 		}
 	}
-	conn, err := handOver(ctx, p, value)
+	conn, err := c.handOver(ctx, p, value)
 	if err != nil {
 		return err
 	}

@@ -16,7 +16,6 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
-	"gentleharbor/core/route"
 	"gentleharbor/core/route/hop"
 	"gentleharbor/core/route/hostkey"
 	"gentleharbor/core/secret"
@@ -163,7 +162,7 @@ func (c *call) pinHops(ctx context.Context, o pinOptions) error {
 	if err != nil {
 		return err
 	}
-	d := &hop.Dialer{Network: route.System().For(p), Finder: finder, Profile: p.Called}
+	d := &hop.Dialer{Network: c.network().For(p), Finder: finder, Profile: p.Called}
 	var link *hop.Link
 	defer func() { link.Close() }()
 	for i, h := range hops {

@@ -325,7 +325,7 @@ func (c *call) keepPasswords(ctx context.Context, o walletFlags, plans []*planne
 		if one.skip != "" || !one.Password.Present() {
 			continue
 		}
-		e, err := c.boundEntry(one.Name, one.sets, one.Password)
+		e, err := c.boundEntry(ctx, one.Name, one.sets, one.Password)
 		if err != nil {
 			return err
 		}
@@ -347,9 +347,9 @@ func (c *call) keepPasswords(ctx context.Context, o walletFlags, plans []*planne
 }
 
 // boundEntry is a wallet entry for a profile that is about to be.
-func (c *call) boundEntry(name string, sets []profile.Override, v secret.Value) (wallet.Entry, error) {
+func (c *call) boundEntry(ctx context.Context, name string, sets []profile.Override, v secret.Value) (wallet.Entry, error) {
 	p := profile.Loose(name, sets, c.environment())
-	b, err := wallet.BindingOf(p)
+	b, err := c.bindingOf(ctx, p)
 	if err != nil {
 		return wallet.Entry{}, usage("%w", err)
 	}

@@ -153,6 +153,8 @@ func address(r *profile.Resolved) string {
 		return shown(r, "socket")
 	case "alias":
 		return "alias " + shown(r, "alias")
+	case "container":
+		return "container " + shown(r, "container")
 	case "hosts":
 		hosts := r.Hosts()
 		return fmt.Sprintf("%s:%d and %d more", clean.Line(hosts[0].Host, 60), hosts[0].Port, len(hosts)-1)

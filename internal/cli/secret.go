@@ -10,7 +10,6 @@ import (
 
 	"gentleharbor/core/check"
 	"gentleharbor/core/profile"
-	"gentleharbor/core/route"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/wallet"
 )
@@ -45,7 +44,7 @@ to the credential file of its engine where that has a line for it, else to the w
 			if err != nil {
 				return err
 			}
-			query, err := queryOf(ctx, p)
+			query, err := c.queryOf(ctx, p)
 			if err != nil {
 				return err
 			}
@@ -90,11 +89,11 @@ func putError(err error) error {
 }
 
 // queryOf is the question for a profile's secret, at its first address.
-func queryOf(ctx context.Context, p *profile.Resolved) (secret.Query, error) {
+func (c *call) queryOf(ctx context.Context, p *profile.Resolved) (secret.Query, error) {
 	if found := p.Problem(); found != nil {
 		return secret.Query{}, &exitError{code: exitFile, err: errors.New(found.Cause)}
 	}
-	q, found := check.SecretQuery(ctx, route.System(), p)
+	q, found := check.SecretQuery(ctx, c.network(), p)
 	if found != nil {
 		return q, &exitError{code: exitFile, err: errors.New(found.Cause), try: found.Try}
 	}
@@ -108,7 +107,7 @@ func (c *call) putInWallet(ctx context.Context, o walletFlags, in secretInput, p
 	if name == "" {
 		name = p.Profile.Name
 	}
-	b, err := wallet.BindingOf(p)
+	b, err := c.bindingOf(ctx, p)
 	if err != nil {
 		return usage("%w", err)
 	}

@@ -15,7 +15,6 @@ import (
 	"gentleharbor/core/engine/postgresql"
 	"gentleharbor/core/nearby"
 	"gentleharbor/core/profile"
-	"gentleharbor/core/route"
 	"gentleharbor/core/secret"
 	"gentleharbor/internal/render"
 )
@@ -99,7 +98,7 @@ func (c *call) runner(timeout time.Duration) (*check.Runner, error) {
 		return nil, err
 	}
 	places, err := c.hopPlaces()
-	return &check.Runner{Hops: places, Engines: engines(), Network: route.System(), Places: nearby.Machine(), Timeout: timeout, Finder: finder}, err
+	return &check.Runner{Hops: places, Engines: engines(), Network: c.network(), Places: nearby.Machine(), Timeout: timeout, Finder: finder}, err
 }
 
 // finder finds secrets for profiles.

@@ -134,7 +134,7 @@ func (c *call) prepared(ctx context.Context, o openOptions, finder *secret.Finde
 
 // throughHops makes a tunnel for a profile, and connects it.
 func (c *call) throughHops(ctx context.Context, p *profile.Resolved, o openOptions, finder *secret.Finder, listen func(handover.Connection) (net.Listener, error), told func(string)) (*held, error) {
-	conn, err := handOver(ctx, p, secret.Value{})
+	conn, err := c.handOver(ctx, p, secret.Value{})
 	if err != nil {
 		return nil, err
 	}
@@ -153,7 +153,7 @@ func (c *call) throughHops(ctx context.Context, p *profile.Resolved, o openOptio
 	if err != nil {
 		return nil, err
 	}
-	d := &hop.Dialer{Network: route.System().For(p), Finder: finder, Profile: p.Called, Kept: &hop.Kept{}}
+	d := &hop.Dialer{Network: c.network().For(p), Finder: finder, Profile: p.Called, Kept: &hop.Kept{}}
 	t := tunnel.New(tunnel.Options{Profile: p.Called, Hops: hops, Servers: conn.Servers, Dialer: d, Listener: listener, Lifetime: o.lifetime, Idle: o.idle, Told: told})
 	bound, cancel := context.WithTimeout(ctx, o.timeout)
 	defer cancel()

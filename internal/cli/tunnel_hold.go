@@ -167,7 +167,7 @@ func (c *call) startTunnel(ctx context.Context, o openOptions) error {
 	if err != nil {
 		return err
 	}
-	conn, err := handOver(ctx, p, secret.Value{})
+	conn, err := c.handOver(ctx, p, secret.Value{})
 	if err != nil {
 		return err
 	}

@@ -237,10 +237,10 @@ func entry(w *wallet.Wallet, name string) (*wallet.Entry, error) {
 }
 
 // bindings reads what -bind or bind was given: profiles, addresses and aliases.
-func (c *call) bindings(words []string) ([]wallet.Binding, error) {
+func (c *call) bindings(ctx context.Context, words []string) ([]wallet.Binding, error) {
 	var all []wallet.Binding
 	for _, word := range words {
-		b, err := c.binding(word)
+		b, err := c.binding(ctx, word)
 		if err != nil {
 			return nil, err
 		}
@@ -249,7 +249,7 @@ func (c *call) bindings(words []string) ([]wallet.Binding, error) {
 	return all, nil
 }
 
-func (c *call) binding(word string) (wallet.Binding, error) {
+func (c *call) binding(ctx context.Context, word string) (wallet.Binding, error) {
 	if name, ok := strings.CutPrefix(word, "alias:"); ok {
 		return c.aliasBinding(name)
 	}
@@ -279,7 +279,7 @@ func (c *call) binding(word string) (wallet.Binding, error) {
 			return wallet.Binding{}, err
 		}
 	}
-	b, err := wallet.BindingOf(p)
+	b, err := c.bindingOf(ctx, p)
 	if err != nil {
 		return b, usage("%w", err)
 	}

@@ -111,13 +111,13 @@ entry is bound to the profile of the same name, where there is one.`,
 			if err := in.check(c); err != nil {
 				return err
 			}
-			bound, err := c.bindings(bind)
+			bound, err := c.bindings(ctx, bind)
 			if err != nil {
 				return err
 			}
 			if len(bind) == 0 {
 				if p, err := c.resolve(name, nil); err == nil {
-					if b, err := wallet.BindingOf(p); err == nil {
+					if b, err := c.bindingOf(ctx, p); err == nil {
 						bound = append(bound, b)
 					}
 				}
@@ -250,7 +250,7 @@ func walletBind() *command {
 		least:    2, most: -1,
 		flags: o.flags,
 		run: func(ctx context.Context, c *call) error {
-			add, err := c.bindings(c.args[1:])
+			add, err := c.bindings(ctx, c.args[1:])
 			if err != nil {
 				return err
 			}

@@ -83,11 +83,11 @@ can't be run; 127: it was not found.`,
 }
 
 // handOver is the connection that a profile leads to, for another program.
-func handOver(ctx context.Context, p *profile.Resolved, v secret.Value) (handover.Connection, error) {
+func (c *call) handOver(ctx context.Context, p *profile.Resolved, v secret.Value) (handover.Connection, error) {
 	if found := p.Problem(); found != nil {
 		return handover.Connection{}, &secret.Failure{Found: found}
 	}
-	servers, found := route.System().Candidates(ctx, p)
+	servers, found := c.network().Candidates(ctx, p)
 	if found != nil {
 		return handover.Connection{}, routeFailed(found)
 	}
@@ -123,7 +123,7 @@ func (c *call) with(ctx context.Context, o withOptions) error {
 	if err != nil {
 		return err
 	}
-	conn, err := handOver(ctx, p, value)
+	conn, err := c.handOver(ctx, p, value)
 	if err != nil {
 		return err
 	}
@@ -228,7 +228,7 @@ func (c *call) ready(ctx context.Context, p *profile.Resolved) error {
 // secretOf takes a profile's secret, for a program. A profile that has none is no
 // failure: the server may want none.
 func (c *call) secretOf(ctx context.Context, p *profile.Resolved) (secret.Value, error) {
-	query, err := queryOf(ctx, p)
+	query, err := c.queryOf(ctx, p)
 	if err != nil {
 		return secret.Value{}, err
 	}

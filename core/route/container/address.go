@@ -1,0 +1,211 @@
+package container
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/route/container/api"
+)
+
+// place is where a server in a container is reached, and how.
+type place struct {
+	host string
+	port int
+	how  string
+}
+
+func (p place) String() string { return net.JoinHostPort(p.host, strconv.Itoa(p.port)) }
+
+// inside is the port that the server has in its container.
+func (v *view) inside() int {
+	port, _ := strconv.Atoi(v.profile.Text("port"))
+	return port
+}
+
+// address finds where the server is reached from here: at a published port, on the
+// host's own network, or at the container's address where that is on this machine.
+func (v *view) address(ctx context.Context) (place, *finding.Finding) {
+	port := v.inside()
+	if all := v.published(port); len(all) > 0 {
+		first := all[0]
+		first.how = fmt.Sprintf("its port %d is published at %s", port, first)
+		for i, other := range all[1:] {
+			first.how += map[bool]string{true: ", and at ", false: ", "}[i == 0] + other.String()
+		}
+		return first, nil
+	}
+	if v.one.HostConfig.NetworkMode == "host" {
+		host := v.client.Endpoint.Host()
+		if host == "" {
+			host = "127.0.0.1"
+		}
+		return place{host, port, fmt.Sprintf("it is on its host's own network, port %d", port)}, nil
+	}
+	if v.client.Endpoint.Host() == "" {
+		if own, ok := v.own(ctx); ok {
+			return place{own, port, fmt.Sprintf("its port %d is not published; this machine reaches it at its own address %s", port, own)}, nil
+		}
+	}
+	return place{}, v.unpublished(port)
+}
+
+// published are the addresses at which a port is published and that can be dialled
+// from here, the likeliest first: loopback, and IPv4 before IPv6.
+func (v *view) published(port int) []place {
+	return publishedOf(v.one.NetworkSettings.Ports[strconv.Itoa(port)+"/tcp"], v.client.Endpoint.Host())
+}
+
+// publishedOf are the addresses that bindings come to for an engine on a host, ""
+// for this machine.
+func publishedOf(bindings []api.Binding, host string) []place {
+	type ranked struct {
+		place
+		rank int
+	}
+	var all []ranked
+	for _, b := range bindings {
+		port, err := strconv.Atoi(b.HostPort)
+		if err != nil || port < 1 || port > 65535 {
+			continue
+		}
+		ip := b.HostIp
+		if ip == "" {
+			ip = "0.0.0.0"
+		}
+		addr, err := netip.ParseAddr(ip)
+		if err != nil {
+			continue
+		}
+		addr = addr.Unmap()
+		one := ranked{place: place{addr.String(), port, ""}, rank: 2}
+		switch {
+		case host != "" && addr.IsLoopback():
+			continue // of the other machine
+		case host != "" && addr.IsUnspecified():
+			one.host = host
+		case addr.IsUnspecified() && addr.Is4():
+			one.host, one.rank = "127.0.0.1", 0
+		case addr.IsUnspecified():
+			one.host, one.rank = "::1", 1
+		case addr.IsLoopback() && addr.Is4():
+			one.rank = 0
+		case addr.IsLoopback():
+			one.rank = 1
+		case !addr.Is4():
+			one.rank = 3
+		}
+		if !slices.ContainsFunc(all, func(o ranked) bool { return o.place == one.place }) {
+			all = append(all, one)
+		}
+	}
+	slices.SortStableFunc(all, func(a, b ranked) int { return a.rank - b.rank })
+	places := make([]place, len(all))
+	for i, one := range all {
+		places[i] = one.place
+	}
+	return places
+}
+
+// own is the container's own address, where this machine stands in its network: where
+// the network's gateway is one of this machine's addresses. Nothing is dialled to
+// find out, as the server would count it.
+func (v *view) own(ctx context.Context) (string, bool) {
+	var mine []netip.Addr
+	for _, n := range v.networks() {
+		addr, err := netip.ParseAddr(n.IPAddress)
+		if err != nil {
+			continue
+		}
+		if mine == nil {
+			mine = v.Own()
+		}
+		for _, text := range v.gatewaysOf(ctx, n) {
+			if gateway, err := netip.ParseAddr(text); err == nil && slices.Contains(mine, gateway.Unmap()) {
+				return addr.Unmap().String(), true
+			}
+		}
+	}
+	return "", false
+}
+
+// unpublished says that nothing leads to the port, and what would.
+func (v *view) unpublished(port int) *finding.Finding {
+	found := finding.New("container.unpublished", "the port %d of the container %s is not published, and this machine is not in its network", port, v.one.Name)
+	if bindings := v.one.NetworkSettings.Ports[strconv.Itoa(port)+"/tcp"]; len(bindings) > 0 {
+		found.Cause = fmt.Sprintf("the port %d of the container %s is published on its host's loopback only, and the host is %s", port, v.one.Name, clean.Quoted(v.client.Endpoint.Host()))
+	}
+	others := v.otherPorts(port)
+	if len(others) > 0 {
+		found.Saw("published are: %s", strings.Join(others, ", "))
+	} else {
+		found.Saw("it publishes no port at all")
+	}
+	if mode := v.one.HostConfig.NetworkMode; mode == "none" {
+		found.Saw("it has no network")
+	}
+	publish := fmt.Sprintf("127.0.0.1:%d:%d", port, port)
+	service := v.called
+	if !service.Compose() {
+		service = labelled(v.one.Config.Labels)
+	}
+	if service.Compose() {
+		if files := v.one.Config.Labels["com.docker.compose.project.config_files"]; files != "" {
+			found.Saw("its compose file: %s", clean.Quoted(files))
+		}
+		found.Suggest("%s compose -p %s up -d %s   # after adding to the service: ports: [\"%s\"]", tool(v.client), service.Project, service.Service, publish)
+	} else {
+		found.Suggest("%s run -p %s …   # the container made anew, with its other options and volumes", tool(v.client), publish)
+	}
+	if inner := v.innerPorts(port); len(inner) == 1 {
+		found.Suggest("gharbor set %s port=%d   # if that is the server's port in the container", v.profile.Profile.Name, inner[0])
+	}
+	return found.Suggest("gharbor container scan")
+}
+
+// otherPorts are the ports that are published, for people: "8080 at 127.0.0.1:80".
+func (v *view) otherPorts(but int) []string {
+	var words []string
+	for _, port := range v.innerPorts(but) {
+		for _, one := range publishedOf(v.one.NetworkSettings.Ports[strconv.Itoa(port)+"/tcp"], v.client.Endpoint.Host()) {
+			words = append(words, fmt.Sprintf("%d at %s", port, one))
+		}
+	}
+	return words
+}
+
+// innerPorts are the ports of the container that are published, but one.
+func (v *view) innerPorts(but int) []int {
+	var ports []int
+	for key, bindings := range v.one.NetworkSettings.Ports {
+		number, _, _ := strings.Cut(key, "/")
+		if port, err := strconv.Atoi(number); err == nil && len(bindings) > 0 && strings.HasSuffix(key, "/tcp") && port != but {
+			ports = append(ports, port)
+		}
+	}
+	slices.Sort(ports)
+	return ports
+}
+
+// publishes reports whether a profile's written address is one at which a container's
+// port is published.
+func (s Seen) publishes(r *profile.Resolved) bool {
+	if len(r.Hops()) > 0 || r.AddressKind() == "container" {
+		return false
+	}
+	for _, h := range r.Hosts() {
+		for _, one := range s.places {
+			if h.Port == one.port && (h.Host == one.host || profile.LocalHost(h.Host) && profile.LocalHost(one.host)) {
+				return true
+			}
+		}
+	}
+	return false
+}

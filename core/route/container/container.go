@@ -1,0 +1,396 @@
+// Package container finds the database servers that are in containers: it asks the
+// container engines of this machine, or the one that a profile names, where a
+// container is now, what state it is in and what its environment declares. A
+// container is known by its name, or by the labels of a compose file's service, never
+// by its id: it may be made anew at any time. On the way from profile to report it is
+// a part of route; the engine's interface itself is package api's.
+package container
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/route"
+	"gentleharbor/core/route/container/api"
+)
+
+// Engines are the container engines that this machine can ask. It is a
+// route.Containers.
+type Engines struct {
+	Lookup func(name string) (string, bool) // environment variables
+	Home   string                           // the user's home folder
+	UID    int
+	Dial   api.Dialer
+	Own    func() []netip.Addr // the addresses of this machine
+
+	mu      sync.Mutex
+	clients map[string]*connecting // by endpoint: versions are agreed on once
+}
+
+// connecting is a client that is being made, or was.
+type connecting struct {
+	once   sync.Once
+	client *api.Client
+	err    error
+}
+
+// System asks the engines of this machine.
+func System(lookup func(string) (string, bool), home string) *Engines {
+	return &Engines{Lookup: lookup, Home: home, UID: os.Getuid(), Dial: (&net.Dialer{}).DialContext, Own: ownAddresses}
+}
+
+func ownAddresses() []netip.Addr {
+	list, err := net.InterfaceAddrs()
+	if err != nil {
+		return nil
+	}
+	var all []netip.Addr
+	for _, one := range list {
+		if prefix, err := netip.ParsePrefix(one.String()); err == nil {
+			all = append(all, prefix.Addr().Unmap())
+		}
+	}
+	return all
+}
+
+// connect connects to an engine, once.
+func (e *Engines) connect(ctx context.Context, endpoint api.Endpoint) (*api.Client, error) {
+	e.mu.Lock()
+	if e.clients == nil {
+		e.clients = make(map[string]*connecting)
+	}
+	one := e.clients[endpoint.Address]
+	if one == nil {
+		one = new(connecting)
+		e.clients[endpoint.Address] = one
+	}
+	e.mu.Unlock()
+	one.once.Do(func() { one.client, one.err = api.Connect(ctx, endpoint, e.Lookup, e.Home, e.Dial) })
+	if one.err != nil { // it may be there the next time
+		e.mu.Lock()
+		if e.clients[endpoint.Address] == one {
+			delete(e.clients, endpoint.Address)
+		}
+		e.mu.Unlock()
+		return nil, one.err
+	}
+	return one.client, nil
+}
+
+// endpoints are where a container is looked for: where the profile says, or at all
+// engines that this machine may have.
+func (e *Engines) endpoints(written string) ([]api.Endpoint, *finding.Finding) {
+	if written != "" {
+		return []api.Endpoint{{Address: written, From: "the profile"}}, nil
+	}
+	all, err := api.Endpoints(e.Lookup, e.Home, e.UID)
+	if err != nil {
+		return nil, Trouble(err)
+	}
+	if len(all) == 0 {
+		return nil, finding.New("container.no-engine", "no container engine was found on this machine").
+			Saw("none of the usual sockets is there, and %s is not set", profile.EndpointVariable).
+			Suggest("sudo systemctl start docker   # if it is installed").
+			Suggest("export DOCKER_HOST=unix:///PATH   # if its socket is elsewhere")
+	}
+	return all, nil
+}
+
+// Canonical is an endpoint in the form in which a wallet's bindings keep it: a
+// socket by its one real path.
+func Canonical(endpoint string) string {
+	socket := api.Endpoint{Address: endpoint}.Socket()
+	if socket == "" {
+		return strings.TrimSuffix(strings.ToLower(endpoint), "/")
+	}
+	if folder, err := filepath.EvalSymlinks(filepath.Dir(socket)); err == nil {
+		socket = filepath.Join(folder, filepath.Base(socket))
+	}
+	return "unix://" + socket
+}
+
+// Endpoint is the engine that a profile's container is looked for at.
+func (e *Engines) Endpoint(ctx context.Context, r *profile.Resolved) (string, *finding.Finding) {
+	all, found := e.endpoints(r.Text("endpoint"))
+	switch {
+	case found != nil:
+		return "", found
+	case len(all) == 1:
+		return Canonical(all[0].Address), nil
+	}
+	m, found := e.find(ctx, r)
+	if found != nil {
+		return "", found
+	}
+	return Canonical(m.client.Endpoint.Address), nil
+}
+
+// match is a container that was found, and who has it.
+type match struct {
+	client *api.Client
+	one    *api.Container
+}
+
+// Find looks a container up at all engines, or at the one that endpoint names.
+func (e *Engines) Find(ctx context.Context, wanted profile.Container, endpoint string) (*api.Client, *api.Container, *finding.Finding) {
+	m, found := e.look(ctx, wanted, endpoint, "")
+	return m.client, m.one, found
+}
+
+// find looks up a profile's container.
+func (e *Engines) find(ctx context.Context, r *profile.Resolved) (match, *finding.Finding) {
+	wanted, _ := r.Container()
+	return e.look(ctx, wanted, r.Text("endpoint"), r.Called)
+}
+
+// look asks all engines at once. A container that two of them have, or two
+// containers of one service, are none: nobody can say which is meant.
+func (e *Engines) look(ctx context.Context, wanted profile.Container, endpoint, profileName string) (match, *finding.Finding) {
+	endpoints, found := e.endpoints(endpoint)
+	if found != nil {
+		return match{}, found
+	}
+	answers := make([]answer, len(endpoints))
+	var group sync.WaitGroup
+	for i, one := range endpoints {
+		group.Go(func() { answers[i] = e.ask(ctx, one, wanted) })
+	}
+	group.Wait()
+	var all []match
+	for _, a := range answers {
+		all = append(all, a.found...)
+	}
+	switch {
+	case len(all) == 1:
+		return all[0], nil
+	case len(all) > 1:
+		return match{}, ambiguous(wanted, profileName, all)
+	}
+	return match{}, unknown(wanted, profileName, endpoints, answers)
+}
+
+// answer is what one engine said.
+type answer struct {
+	found []match
+	names []string // of all its containers, where it has not the one wanted
+	err   error
+}
+
+func (e *Engines) ask(ctx context.Context, endpoint api.Endpoint, wanted profile.Container) (a answer) {
+	var client *api.Client
+	if client, a.err = e.connect(ctx, endpoint); a.err != nil {
+		return a
+	}
+	if wanted.Compose() {
+		a.found, a.err = composed(ctx, client, wanted)
+	} else {
+		a.found, a.err = named(ctx, client, wanted.Name)
+	}
+	if a.err != nil || len(a.found) > 0 {
+		return a
+	}
+	var list []api.Summary
+	if list, a.err = client.List(ctx); a.err == nil {
+		for _, one := range list {
+			a.names = append(a.names, calledOf(wanted, one)...)
+		}
+	}
+	return a
+}
+
+// calledOf is what a container could have been meant by.
+func calledOf(wanted profile.Container, one api.Summary) []string {
+	if !wanted.Compose() {
+		return []string{one.Name()}
+	}
+	if c := labelled(one.Labels); c.Compose() {
+		return []string{c.String()}
+	}
+	return nil
+}
+
+// The labels that compose files leave on containers (compose specification,
+// "labels"): the two of a service, and that of a container for one command.
+const (
+	projectLabel = "com.docker.compose.project"
+	serviceLabel = "com.docker.compose.service"
+	oneOffLabel  = "com.docker.compose.oneoff"
+)
+
+// labelled is the compose file's service that labels name, if they do.
+func labelled(labels map[string]string) profile.Container {
+	c, ok := profile.ParseContainer(labels[projectLabel] + "/" + labels[serviceLabel])
+	if !ok || strings.EqualFold(labels[oneOffLabel], "true") {
+		return profile.Container{}
+	}
+	return c
+}
+
+func composed(ctx context.Context, client *api.Client, wanted profile.Container) ([]match, error) {
+	list, err := client.List(ctx, projectLabel+"="+wanted.Project, serviceLabel+"="+wanted.Service)
+	if err != nil {
+		return nil, err
+	}
+	var all []match
+	for _, s := range list {
+		if labelled(s.Labels) != wanted {
+			continue
+		}
+		one, err := client.Inspect(ctx, s.ID)
+		if gone(err) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, match{client, one})
+	}
+	return all, nil
+}
+
+// named finds a container by its name. The engine takes the beginning of an id for
+// a name too; that is never meant here.
+func named(ctx context.Context, client *api.Client, name string) ([]match, error) {
+	one, err := client.Inspect(ctx, name)
+	switch {
+	case gone(err):
+		return nil, nil
+	case err != nil:
+		return nil, err
+	case one.Name != name:
+		return nil, nil
+	}
+	return []match{{client, one}}, nil
+}
+
+// gone reports that the engine has no such container.
+func gone(err error) bool {
+	var answered *api.Error
+	return errors.As(err, &answered) && answered.Kind == api.Refused && answered.Status == 404
+}
+
+// Place asks the container engine where a profile's container is now.
+func (e *Engines) Place(ctx context.Context, r *profile.Resolved) (*route.Placed, *finding.Finding) {
+	m, found := e.find(ctx, r)
+	if found != nil {
+		return nil, found
+	}
+	if err := m.join(ctx); err != nil {
+		return nil, Trouble(err)
+	}
+	v := &view{Engines: e, match: m, profile: r}
+	v.called, _ = r.Container()
+	if found := v.idle(ctx); found != nil {
+		return nil, found
+	}
+	place, found := v.address(ctx)
+	if found != nil {
+		return nil, found
+	}
+	placed := &route.Placed{Called: v.called, Name: m.one.Name, Endpoint: Canonical(m.client.Endpoint.Address), Host: place.host, Port: place.port,
+		Detail: fmt.Sprintf("container %s on %s: %s; %s", m.one.Name, m.client.Engine, v.state(), place.how), Gateways: v.gateways(ctx),
+		NotReady: v.notReady, Declared: v.declared}
+	if placed.Warning = v.unhealthy(); placed.Warning == nil {
+		placed.Warning = v.noVolume()
+	}
+	return placed, nil
+}
+
+// join gives a container that is in the network of another that one's published
+// ports and addresses.
+func (m *match) join(ctx context.Context) error {
+	id, ok := strings.CutPrefix(m.one.HostConfig.NetworkMode, "container:")
+	if !ok {
+		return nil
+	}
+	other, err := m.client.Inspect(ctx, id)
+	if gone(err) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	m.one.NetworkSettings, m.one.HostConfig.NetworkMode = other.NetworkSettings, other.HostConfig.NetworkMode
+	return nil
+}
+
+// view is a container as a profile sees it.
+type view struct {
+	*Engines
+	match
+	profile *profile.Resolved
+	called  profile.Container
+}
+
+// gateways are the addresses from which the server sees what comes through a
+// published port: the host's own in the container's networks.
+func (v *view) gateways(ctx context.Context) (all []netip.Addr) {
+	for _, n := range v.networks() {
+		for _, text := range v.gatewaysOf(ctx, n) {
+			if addr, err := netip.ParseAddr(text); err == nil && !slices.Contains(all, addr.Unmap()) {
+				all = append(all, addr.Unmap())
+			}
+		}
+	}
+	return all
+}
+
+// networks are those of the container, in the order of their names.
+func (v *view) networks() []api.Network {
+	settings := v.one.NetworkSettings.Networks
+	names := make([]string, 0, len(settings))
+	for name := range settings {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	all := make([]api.Network, len(names))
+	for i, name := range names {
+		all[i] = settings[name]
+	}
+	return all
+}
+
+// gatewaysOf are the host's addresses in a network. An internal one has no gateway in
+// the container's own description, and one all the same.
+func (v *view) gatewaysOf(ctx context.Context, n api.Network) []string {
+	var all []string
+	for _, text := range []string{n.Gateway, n.IPv6Gateway} {
+		if text != "" {
+			all = append(all, text)
+		}
+	}
+	if len(all) == 0 && n.NetworkID != "" && n.IPAddress != "" {
+		all, _ = v.client.Gateways(ctx, n.NetworkID)
+	}
+	return all
+}
+
+// tool is the program by which a person talks to the engine.
+func tool(c *api.Client) string {
+	if strings.HasPrefix(strings.ToLower(c.Engine), "podman") {
+		return "podman"
+	}
+	return "docker"
+}
+
+// name is a container's own name for a command line; foreign names are as the engine
+// takes them, which a shell needs no quotes for.
+func name(one *api.Container) string { return clean.Shell(one.Name) }
+
+// Sole reports whether an endpoint is the only engine of this machine, at a usual
+// socket: a profile need not name it then.
+func (e *Engines) Sole(endpoint string) bool {
+	all, err := api.Endpoints(e.Lookup, e.Home, e.UID)
+	return err == nil && len(all) == 1 && all[0].From != profile.EndpointVariable && Canonical(all[0].Address) == Canonical(endpoint)
+}

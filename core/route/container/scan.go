@@ -1,0 +1,289 @@
+package container
+
+import (
+	"context"
+	"net"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine/greeting"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/route/container/api"
+)
+
+// Seen is a container that looks like a database server.
+type Seen struct {
+	Container string   `json:"container"`
+	Compose   string   `json:"compose,omitempty"` // PROJECT/SERVICE
+	Engine    string   `json:"engine"`            // "" where nothing tells which
+	Image     string   `json:"image"`
+	State     string   `json:"state"`
+	Published []string `json:"published"` // the addresses at which its port is published
+	Port      int      `json:"port"`      // the server's in the container
+	User      string   `json:"user,omitempty"`
+	Database  string   `json:"database,omitempty"`
+	Variable  string   `json:"variable,omitempty"` // that has the password
+	By        string   `json:"by"`                 // what it was recognised by: "environment", "port", "greeting"
+
+	ID          string            `json:"-"`
+	Declaration Declaration       `json:"-"`
+	Named       profile.Container `json:"-"` // what a profile calls it best
+	places      []place           // at which its port is published
+	labels      profile.Container // of its compose file's service
+}
+
+// View is what one container engine has.
+type View struct {
+	Endpoint    string           `json:"endpoint"`
+	From        string           `json:"from"` // who named it
+	Engine      string           `json:"engine,omitempty"`
+	Version     string           `json:"version,omitempty"` // of its interface
+	Finding     *finding.Finding `json:"finding,omitempty"` // why it could not be asked
+	Containers  []Seen           `json:"containers"`
+	Others      int              `json:"other_containers"`
+	Connections int              `json:"connections"` // made to servers to find out what they are
+}
+
+// Bounds of a scan.
+const (
+	scanParallel = 8                // requests to one engine at a time
+	scanBudget   = 30 * time.Second // for everything
+	mostGreeted  = 64               // containers that are dialled: their ports answer within a second
+	mostPorts    = 3                // of one container
+)
+
+// Scan looks through all engines, or the one that endpoint names.
+func (e *Engines) Scan(ctx context.Context, endpoint string) ([]View, *finding.Finding) {
+	endpoints, found := e.endpoints(endpoint)
+	if found != nil {
+		return nil, found
+	}
+	ctx, cancel := context.WithTimeout(ctx, scanBudget)
+	defer cancel()
+	views := make([]View, len(endpoints))
+	var group sync.WaitGroup
+	for i, one := range endpoints {
+		group.Go(func() { views[i] = e.view(ctx, one) })
+	}
+	group.Wait()
+	return views, nil
+}
+
+// view looks through one engine.
+func (e *Engines) view(ctx context.Context, endpoint api.Endpoint) View {
+	v := View{Endpoint: endpoint.Address, From: endpoint.From, Containers: []Seen{}}
+	client, err := e.connect(ctx, endpoint)
+	if err != nil {
+		v.Finding = Trouble(err)
+		return v
+	}
+	v.Engine, v.Version = client.Engine, client.Version
+	list, err := client.List(ctx)
+	if err != nil {
+		v.Finding = Trouble(err)
+		return v
+	}
+	seen := make([]*Seen, len(list))
+	var greeted, connections atomic.Int32
+	slots := make(chan struct{}, scanParallel)
+	var group sync.WaitGroup
+	for i, summary := range list {
+		group.Go(func() {
+			slots <- struct{}{}
+			defer func() { <-slots }()
+			one, n := e.recognise(ctx, client, summary, &greeted)
+			seen[i] = one
+			connections.Add(int32(n))
+		})
+	}
+	group.Wait()
+	for _, one := range seen {
+		if one == nil {
+			v.Others++
+			continue
+		}
+		v.Containers = append(v.Containers, *one)
+	}
+	v.Connections = int(connections.Load())
+	slices.SortFunc(v.Containers, func(a, b Seen) int { return strings.Compare(a.Container, b.Container) })
+	return v
+}
+
+// Look describes one container as a scan does; ok is false where nothing says that it
+// is a database server.
+func (e *Engines) Look(ctx context.Context, client *api.Client, one *api.Container) (Seen, bool) {
+	seen, _ := e.judge(ctx, client, one, new(atomic.Int32))
+	if seen == nil {
+		return newSeen(one), false
+	}
+	return *seen, true
+}
+
+// recognise looks at one container of a list; nil is no database server. n is the
+// number of connections that were made to its ports.
+func (e *Engines) recognise(ctx context.Context, client *api.Client, s api.Summary, greeted *atomic.Int32) (seen *Seen, n int) {
+	one, err := client.Inspect(ctx, s.ID)
+	if err != nil { // removed since, or too much for the engine: what the list says is known
+		one = &api.Container{ID: s.ID, Name: s.Name()}
+		one.Config.Image, one.Config.Labels, one.State.Status, one.State.Running = s.Image, s.Labels, s.State, s.State == "running"
+		one.NetworkSettings.Ports = make(map[string][]api.Binding)
+		for _, p := range s.Ports {
+			key := strconv.Itoa(p.PrivatePort) + "/" + p.Type
+			if p.PublicPort != 0 {
+				one.NetworkSettings.Ports[key] = append(one.NetworkSettings.Ports[key], api.Binding{HostIp: p.IP, HostPort: strconv.Itoa(p.PublicPort)})
+			}
+		}
+	}
+	return e.judge(ctx, client, one, greeted)
+}
+
+func newSeen(one *api.Container) Seen {
+	s := Seen{Container: clean.Line(one.Name, 128), Image: clean.Line(one.Config.Image, 200), State: State(one), Published: []string{}, ID: one.ID, labels: labelled(one.Config.Labels)}
+	s.Named = profile.Container{Name: one.Name}
+	if s.labels.Compose() {
+		s.Compose, s.Named = s.labels.String(), s.labels
+	}
+	return s
+}
+
+// judge says whether a container is a database server: by what its environment
+// declares, by its ports, or by the greeting on a port that is published on loopback.
+func (e *Engines) judge(ctx context.Context, client *api.Client, one *api.Container, greeted *atomic.Int32) (*Seen, int) {
+	s := newSeen(one)
+	m := match{client, one}
+	if m.join(ctx) != nil {
+		return nil, 0
+	}
+	ports := tcpPorts(one)
+	declared, known := Declared(one.Config.Env, one.Config.Image)
+	n := 0
+	switch engine := byPort(ports, one.Config.Image); {
+	case known:
+		s.Engine, s.By, s.Declaration = declared.Engine, "environment", declared
+	case engine != "":
+		s.Engine, s.By = engine, "port"
+	}
+	s.Port = serverPort(ports, s.Engine)
+	if s.By != "environment" && one.State.Running && client.Endpoint.Host() == "" && greeted.Add(1) <= mostGreeted {
+		if engine, port, asked := e.greeting(ctx, one, ports, s.Engine); engine != "" {
+			s.Engine, s.Port, s.By, n = engine, port, "greeting", asked
+		} else {
+			n = asked
+		}
+	}
+	if s.By == "" {
+		return nil, n
+	}
+	s.Declaration.Engine = s.Engine
+	s.User, s.Database, s.Variable = s.Declaration.User, s.Declaration.Database, s.Declaration.Variable
+	s.places = publishedOf(one.NetworkSettings.Ports[strconv.Itoa(s.Port)+"/tcp"], client.Endpoint.Host())
+	for _, p := range s.places {
+		s.Published = append(s.Published, p.String())
+	}
+	if one.HostConfig.NetworkMode == "host" && one.State.Running {
+		s.places = append(s.places, place{"127.0.0.1", s.Port, ""})
+		s.Published = append(s.Published, net.JoinHostPort("127.0.0.1", strconv.Itoa(s.Port)))
+	}
+	return &s, n
+}
+
+// tcpPorts are the ports that a container exposes or publishes, or would.
+func tcpPorts(one *api.Container) []int {
+	var ports []int
+	add := func(key string) {
+		number, kind, _ := strings.Cut(key, "/")
+		if port, err := strconv.Atoi(number); err == nil && (kind == "tcp" || kind == "") && !slices.Contains(ports, port) {
+			ports = append(ports, port)
+		}
+	}
+	for key := range one.NetworkSettings.Ports {
+		add(key)
+	}
+	for key := range one.HostConfig.PortBindings {
+		add(key)
+	}
+	for key := range one.Config.ExposedPorts {
+		add(key)
+	}
+	slices.Sort(ports)
+	return ports
+}
+
+// byPort is the engine whose usual port is among a container's, "" for none. MySQL
+// and MariaDB have the same.
+func byPort(ports []int, image string) string {
+	for _, engine := range profile.Engines() {
+		if slices.Contains(ports, profile.DefaultPort(engine)) {
+			if engine == "mysql" && strings.Contains(strings.ToLower(image), "mariadb") {
+				return "mariadb"
+			}
+			return engine
+		}
+	}
+	return ""
+}
+
+// serverPort is the port that an engine's server has among a container's: the usual
+// one, or the only one.
+func serverPort(ports []int, engine string) int {
+	usual := profile.DefaultPort(engine)
+	if len(ports) == 1 && ports[0] != usual {
+		return ports[0]
+	}
+	return usual
+}
+
+// greeting asks the ports that are published on loopback what they are, the likely
+// one first. Nothing is logged in to; a server may count each as a failed connection.
+func (e *Engines) greeting(ctx context.Context, one *api.Container, ports []int, likely string) (engine string, port, connections int) {
+	usual := profile.DefaultPort(likely)
+	slices.SortStableFunc(ports, func(a, b int) int {
+		switch {
+		case a == usual:
+			return -1
+		case b == usual:
+			return 1
+		}
+		return 0
+	})
+	for _, port := range ports[:min(len(ports), mostPorts)] {
+		for _, at := range publishedOf(one.NetworkSettings.Ports[strconv.Itoa(port)+"/tcp"], "") {
+			if !profile.LocalHost(at.host) {
+				continue
+			}
+			probes := []greeting.Probe{greeting.PostgreSQL, greeting.Text}
+			if likely == "mongodb" {
+				probes = []greeting.Probe{greeting.Mongo}
+			}
+			dial := func(ctx context.Context) (net.Conn, error) { return e.Dial(ctx, "tcp", at.String()) }
+			service, n, ok := greeting.Identify(ctx, dial, probes...)
+			connections += n
+			if ok && profile.DefaultPort(service.Engine) != 0 {
+				return service.Engine, port, connections
+			}
+			break // its other addresses are the same server
+		}
+	}
+	return "", 0, connections
+}
+
+// Leads reports whether a profile leads to the container, at the engine that has it.
+func (s Seen) Leads(r *profile.Resolved, endpoint string) bool {
+	wanted, ok := r.Container()
+	if !ok {
+		return s.publishes(r)
+	}
+	if written := r.Text("endpoint"); written != "" && Canonical(written) != Canonical(endpoint) {
+		return false
+	}
+	if wanted.Compose() {
+		return wanted == s.labels
+	}
+	return wanted.Name == s.Container
+}

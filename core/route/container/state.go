@@ -1,0 +1,282 @@
+package container
+
+import (
+	"context"
+	"fmt"
+	"path"
+	"strings"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/route/container/api"
+)
+
+// shownLines is how many of a log's last lines a finding has.
+const shownLines = 5
+
+// state is the container's state in a few words: "running, healthy".
+func (v *view) state() string { return State(v.one) }
+
+// State is a container's state in a few words: "running, healthy".
+func State(one *api.Container) string {
+	text := clean.Line(one.State.Status, 20)
+	if h := one.State.Health; h != nil && one.State.Running && h.Status != "none" && h.Status != "" {
+		text += ", " + clean.Line(h.Status, 20)
+	}
+	return text
+}
+
+// idle is the finding for a container whose server can't answer, nil for one that
+// runs.
+func (v *view) idle(ctx context.Context) *finding.Finding {
+	one := v.one
+	switch {
+	case one.State.Status == "restarting":
+		return v.restarting(ctx)
+	case one.State.Paused:
+		return finding.New("container.stopped", "the container %s is paused: its processes are held still", one.Name).
+			Suggest("gharbor container start %s", v.startName())
+	case one.State.Running:
+		return nil
+	case Taken(one.State.Error):
+		return v.PortTaken(ctx, v.client, one, one.State.Error)
+	}
+	found := finding.New("container.stopped", "the container %s is not running: %s", one.Name, ended(one))
+	if one.State.Error != "" {
+		found.Saw("the container engine: %s", clean.Quoted(one.State.Error))
+	}
+	v.sawLog(ctx, found)
+	return found.Suggest("gharbor container start %s", v.startName()).
+		Suggest("%s logs --tail 50 %s", tool(v.client), name(one))
+}
+
+// startName is by what `container start` is told of the container: the profile that
+// leads to it.
+func (v *view) startName() string {
+	if v.profile != nil {
+		return v.profile.Called
+	}
+	return name(v.one)
+}
+
+// ended says how a container ended.
+func ended(one *api.Container) string {
+	code := one.State.ExitCode
+	switch {
+	case one.State.Status == "created":
+		return "it was made and has not been started"
+	case one.State.OOMKilled:
+		return fmt.Sprintf("the system ended it for lack of memory (exit code %d)", code)
+	case code == 0:
+		return "it was stopped, or ended by itself (exit code 0)"
+	case code == 137:
+		return "it was killed (exit code 137)"
+	case code == 143:
+		return "it was stopped (exit code 143)"
+	}
+	return fmt.Sprintf("it ended with exit code %d", code)
+}
+
+// sawLog adds the last lines of the log, with what looks like a password cut out.
+func (v *view) sawLog(ctx context.Context, found *finding.Finding) {
+	lines, err := v.log(ctx, 50)
+	if err != nil {
+		found.Saw("its log could not be read: %s", clean.Line(err.Error(), 200))
+		return
+	}
+	if len(lines) == 0 {
+		found.Saw("its log is empty")
+	}
+	for _, line := range lines[max(0, len(lines)-shownLines):] {
+		found.Saw("its log: %s", clean.Quoted(clean.Line(line, 200)))
+	}
+}
+
+// log reads the container's last lines. Lines before those that are shown are read
+// too: one may announce a password that stands on the next.
+func (v *view) log(ctx context.Context, lines int) ([]string, error) {
+	text, err := v.client.Logs(ctx, v.one, lines)
+	if err != nil {
+		return nil, err
+	}
+	var known []string
+	for variable, value := range v.one.Config.Env {
+		if secretLooking(variable) {
+			known = append(known, value.Disclose())
+		}
+	}
+	var full []string
+	for _, line := range clean.CutSecrets(text, known...) {
+		if strings.TrimSpace(line) != "" {
+			full = append(full, line)
+		}
+	}
+	return full, nil
+}
+
+// secretLooking reports whether a variable's name says that its value is a secret.
+func secretLooking(variable string) bool {
+	upper := strings.ToUpper(variable)
+	for _, word := range []string{"PASS", "PWD", "SECRET", "TOKEN", "KEY", "CREDENTIAL"} {
+		if strings.Contains(upper, word) {
+			return true
+		}
+	}
+	return false
+}
+
+func (v *view) restarting(ctx context.Context) *finding.Finding {
+	times := "again and again"
+	if n := v.one.RestartCount; n == 1 {
+		times = "once"
+	} else if n > 1 {
+		times = fmt.Sprintf("%d times", n)
+	}
+	found := finding.New("container.restarting", "the container %s does not stay up: it was started anew %s, and last ended with exit code %d", v.one.Name, times, v.one.State.ExitCode)
+	v.sawLog(ctx, found)
+	return found.Suggest("%s logs --tail 50 %s", tool(v.client), name(v.one)).
+		Suggest("gharbor container stop %s   # until its cause is mended", v.startName())
+}
+
+// unhealthy warns where the container's own check says that it is not well. The test
+// goes on: the check may be wrong, and the test finds out.
+func (v *view) unhealthy() *finding.Finding {
+	h := v.one.State.Health
+	if h == nil || h.Status != "unhealthy" {
+		return nil
+	}
+	found := finding.New("container.unhealthy", "the container's own health check fails")
+	if n := len(h.Log); n > 0 {
+		last := h.Log[n-1]
+		found.Saw("its last run ended with code %d: %s", last.ExitCode, clean.Quoted(strings.Join(clean.CutSecrets(strings.Split(last.Output, "\n")), " ")))
+	}
+	return found.Suggest("%s inspect --format '{{json .State.Health}}' %s", tool(v.client), name(v.one))
+}
+
+// dataFolders are where the servers of official images keep their data (the images'
+// documentation); the variable that moves it, where there is one.
+var dataFolders = map[string]struct {
+	folders  []string
+	variable string
+}{
+	"postgresql": {[]string{"/var/lib/postgresql/data", "/var/lib/postgresql"}, "PGDATA"},
+	"mysql":      {[]string{"/var/lib/mysql"}, ""},
+	"mariadb":    {[]string{"/var/lib/mysql"}, ""},
+	"mongodb":    {[]string{"/data/db"}, ""},
+	"redis":      {[]string{"/data"}, ""},
+	"oracle":     {[]string{"/opt/oracle/oradata"}, ""},
+}
+
+// noVolume warns where the server's data are in the container itself.
+func (v *view) noVolume() *finding.Finding {
+	place, known := dataFolders[v.profile.Text("engine")]
+	if !known {
+		return nil
+	}
+	folders := place.folders
+	if moved := v.one.Config.Env[place.variable].Disclose(); place.variable != "" && path.IsAbs(moved) {
+		folders = []string{moved}
+	}
+	for _, folder := range folders {
+		if kept(v.one, folder) {
+			return nil
+		}
+	}
+	found := finding.New("container.no-volume", "the server's data are in the container itself: whoever removes the container, or makes it anew, removes them")
+	found.Saw("no volume and no folder of the host is at %s", clean.Line(folders[0], 200))
+	return found.Suggest("%s run -v %s-data:%s …   # when the container is next made", tool(v.client), name(v.one), clean.Shell(clean.Line(folders[0], 200)))
+}
+
+// kept reports whether a folder is in a volume, or in a folder of the host.
+func kept(one *api.Container, folder string) bool {
+	for _, m := range one.Mounts {
+		if m.Type != "tmpfs" && (m.Destination == folder || strings.HasPrefix(folder, strings.TrimSuffix(m.Destination, "/")+"/")) {
+			return true
+		}
+	}
+	return false
+}
+
+// notReady says why the server in a running container does not answer yet.
+func (v *view) notReady(ctx context.Context) *finding.Finding {
+	again, err := v.client.Inspect(ctx, v.one.ID)
+	if err != nil {
+		return nil
+	}
+	again.NetworkSettings, again.HostConfig = v.one.NetworkSettings, v.one.HostConfig
+	v.one = again
+	if found := v.idle(ctx); found != nil {
+		return found
+	}
+	if since, err := time.Parse(time.RFC3339Nano, again.State.StartedAt); err == nil && again.RestartCount > 0 && time.Since(since) < time.Minute {
+		return v.restarting(ctx)
+	}
+	lines, err := v.log(ctx, 400)
+	starting, seen := false, ""
+	if err == nil {
+		starting, seen = Starting(v.profile.Text("engine"), lines)
+	}
+	if h := again.State.Health; h != nil && h.Status == "starting" {
+		starting = true
+	}
+	if !starting {
+		return nil
+	}
+	found := finding.New("container.starting", "the server in the container %s is still starting", v.one.Name)
+	if h := again.State.Health; h != nil && h.Status != "" && h.Status != "none" {
+		found.Saw("its health check says: %s", clean.Line(h.Status, 20))
+	}
+	if seen != "" {
+		found.Saw("its log: %s", clean.Quoted(clean.Line(seen, 200)))
+	}
+	return found.Suggest("gharbor wait %s", v.profile.Called)
+}
+
+// milestones are the lines by which a server's log says that it starts, or is ready.
+var milestones = map[string]struct{ begins, ready, before []string }{
+	"postgresql": {[]string{"starting PostgreSQL", "The files belonging to this database system", "database system is shut down", "database system is starting up", "database system was interrupted", "redo starts"},
+		[]string{"database system is ready to accept connections", "database system is ready to accept read-only connections"}, []string{"waiting for server to start"}},
+	"mariadb": {[]string{"Entrypoint script for", "Starting temporary server", "Initializing database", "starting as process", "Stopping temporary server", "Shutdown complete"}, []string{"ready for connections"}, []string{"port: 0"}},
+	"mongodb": {[]string{"MongoDB starting"}, []string{"Waiting for connections"}, nil},
+	"redis":   {[]string{"Redis is starting", "oO0OoO0OoO0Oo"}, []string{"Ready to accept connections"}, nil},
+	"oracle":  {[]string{"ORACLE EDITION", "CONTAINER: starting up"}, []string{"DATABASE IS READY TO USE"}, nil},
+}
+
+// Starting reports whether a server's log says that it starts and is not ready yet,
+// and the last line that says so. Images start a server for their own preparations
+// first, which is not the one that is waited for.
+func Starting(engine string, lines []string) (starting bool, seen string) {
+	if engine == "mysql" {
+		engine = "mariadb"
+	}
+	marks, known := milestones[engine]
+	if !known {
+		return false, ""
+	}
+	has := func(line string, words []string) bool {
+		for _, word := range words {
+			if strings.Contains(line, word) {
+				return true
+			}
+		}
+		return false
+	}
+	preparing := false // the image's own server is the one that speaks
+	for i, line := range lines {
+		own := has(line, marks.before) || engine == "mariadb" && has(line, marks.ready) && i+1 < len(lines) && has(lines[i+1], marks.before)
+		switch {
+		case engine == "postgresql" && own:
+			preparing, starting, seen = true, true, line
+		case strings.Contains(line, "init process complete"), strings.Contains(line, "init process done"):
+			preparing, starting, seen = false, true, line
+		case has(line, marks.ready) && (preparing || own):
+			starting, seen = true, line
+		case has(line, marks.ready):
+			starting, seen = false, ""
+		case has(line, marks.begins):
+			starting, seen = true, line
+		}
+	}
+	return starting, seen
+}

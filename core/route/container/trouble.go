@@ -1,0 +1,208 @@
+package container
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/nearest"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/route/container/api"
+)
+
+// Trouble is the finding for a container engine that could not be asked.
+func Trouble(err error) *finding.Finding {
+	var failed *api.Error
+	if !errors.As(err, &failed) {
+		return finding.New("container.engine-broken", "the container engine could not be asked").Saw("%s", clean.Line(err.Error(), 200))
+	}
+	at := clean.Line(failed.Endpoint.Address, 200)
+	socket := failed.Endpoint.Socket()
+	switch failed.Kind {
+	case api.NoEngine:
+		found := finding.New("container.no-engine", "no container engine listens at %s", at).
+			Saw("named by %s: %s", failed.Endpoint.From, clean.Line(failed.Error(), 200))
+		if runtime.GOOS == "linux" && socket != "" {
+			found.Suggest("sudo systemctl start docker   # if it is installed")
+		}
+		return found.Suggest("gharbor container scan   # the engines that are here")
+	case api.Denied:
+		return finding.New("container.no-permission", "your account may not use the container engine at %s", at).
+			Saw("whoever may use it can do anything on its machine, so this is for its administrator to decide").
+			Suggest("ls -l %s", clean.Shell(socket)).
+			Suggest("sudo usermod -aG docker \"$USER\"   # then log in anew")
+	case api.Slow:
+		return finding.New("container.engine-slow", "the container engine at %s did not answer in time", at).
+			Suggest("time docker -H %s version", clean.Shell(at))
+	case api.Old:
+		return finding.New("container.engine-old", "the container engine at %s and gharbor have no version of its interface in common", at).
+			Saw("%s", failed.Message).
+			Suggest("docker -H %s version", clean.Shell(at))
+	case api.Insecure:
+		return finding.New("container.engine-tls", "the container engine at %s is not asked: there is no TLS that can be trusted", at).
+			Saw("%s", clean.Line(failed.Error(), 200)).
+			Suggest("export DOCKER_TLS_VERIFY=1 DOCKER_CERT_PATH=\"$HOME/.docker\"   # the folder of ca.pem, cert.pem and key.pem")
+	case api.BadEndpoint:
+		return finding.New("container.endpoint", "%s does not say where a container engine is asked", failed.Endpoint.From).
+			Saw("it is %s; unix:///PATH and tcp://HOST:PORT can be asked", clean.Quoted(at)).
+			Suggest("unset DOCKER_HOST   # or set it to such an address")
+	case api.Refused:
+		return finding.New("container.engine-refused", "the container engine at %s refused", at).
+			Saw("status %d: %s", failed.Status, clean.Quoted(failed.Message)).
+			Suggest("docker -H %s info", clean.Shell(at))
+	}
+	return finding.New("container.engine-broken", "what answers at %s does not answer as a container engine", at).
+		Saw("%s", clean.Line(failed.Error(), 200)).
+		Suggest("docker -H %s version", clean.Shell(at))
+}
+
+// unknown is the finding for a container that no engine has: with the nearest names,
+// and the engines that could not be asked. Where none could, that is what is wrong.
+func unknown(wanted profile.Container, profileName string, endpoints []api.Endpoint, answers []answer) *finding.Finding {
+	var names []string
+	var trouble []*finding.Finding
+	asked := 0
+	for _, a := range answers {
+		if a.err != nil {
+			trouble = append(trouble, Trouble(a.err))
+			continue
+		}
+		asked++
+		names = append(names, a.names...)
+	}
+	if asked == 0 {
+		first := trouble[0]
+		for _, other := range trouble[1:] {
+			if first.Code == "container.no-engine" { // of several, what is there says more
+				first, other = other, first
+			}
+			first.Saw("%s", other.Cause)
+		}
+		return first
+	}
+	what := fmt.Sprintf("there is no container %s", clean.Quoted(wanted.Name))
+	if wanted.Compose() {
+		what = fmt.Sprintf("there is no container of the service %s in the compose project %s", clean.Quoted(wanted.Service), clean.Quoted(wanted.Project))
+	}
+	found := finding.New("container.unknown", "%s", what)
+	for i, a := range answers {
+		if a.err == nil {
+			found.Saw("asked: %s, which has %d other %s", endpoints[i].Address, len(a.names), plural(len(a.names), "container"))
+		}
+	}
+	for _, one := range trouble {
+		found.Saw("%s (%s)", one.Cause, one.Code)
+	}
+	slices.Sort(names)
+	near := nearest.Name(wanted.String(), names)
+	if near != "" {
+		found.Saw("the nearest name is %s", clean.Quoted(near))
+	}
+	if _, ok := profile.ParseContainer(near); ok && profileName != "" {
+		found.Suggest("gharbor set %s container=%s", profileName, near)
+	}
+	if wanted.Compose() && asked > 0 {
+		found.Suggest("docker compose -p %s up -d %s", wanted.Project, wanted.Service)
+	}
+	return found.Suggest("gharbor container scan")
+}
+
+func plural(n int, word string) string {
+	if n == 1 {
+		return word
+	}
+	return word + "s"
+}
+
+// ambiguous refuses to choose between containers: a password could go to the wrong
+// one.
+func ambiguous(wanted profile.Container, profileName string, all []match) *finding.Finding {
+	found := finding.New("container.ambiguous", "%d containers are what %s names, and nothing says which is meant", len(all), clean.Quoted(wanted.String()))
+	engines := make(map[string]bool)
+	for _, m := range all {
+		engines[m.client.Endpoint.Address] = true
+		found.Saw("%s at %s: %s", clean.Quoted(m.one.Name), m.client.Endpoint.Address, State(m.one))
+	}
+	if profileName == "" {
+		return found.Suggest("gharbor container scan")
+	}
+	if len(engines) > 1 {
+		return found.Suggest("gharbor set %s endpoint=%s   # or another of them", profileName, clean.Shell(all[0].client.Endpoint.Address))
+	}
+	for _, m := range all {
+		found.Suggest("gharbor set %s container=%s", profileName, name(m.one))
+	}
+	return found
+}
+
+// Taken reports whether an engine's words say that an address to publish at is in
+// use.
+func Taken(said string) bool {
+	said = strings.ToLower(said)
+	return strings.Contains(said, "port is already allocated") || strings.Contains(said, "address already in use") || strings.Contains(said, "ports are not available")
+}
+
+// PortTaken is the finding for a container that can't start because the address at
+// which its port is published is another's.
+func (e *Engines) PortTaken(ctx context.Context, client *api.Client, one *api.Container, said string) *finding.Finding {
+	var ports []int
+	var words []string
+	for key, bindings := range one.HostConfig.PortBindings {
+		for _, p := range publishedOf(bindings, client.Endpoint.Host()) {
+			ports, words = append(ports, p.port), append(words, fmt.Sprintf("%s for its port %s", p, strings.TrimSuffix(key, "/tcp")))
+		}
+	}
+	slices.Sort(words)
+	found := finding.New("container.port-taken", "the container %s can't start: an address at which its port is published is taken", one.Name)
+	if len(words) > 0 {
+		found.Saw("it publishes at %s", strings.Join(words, ", "))
+	}
+	found.Saw("the container engine: %s", clean.Quoted(said))
+	other := holder(ctx, client, ports, one.ID)
+	if other != "" {
+		found.Saw("the container %s publishes there", clean.Quoted(other))
+		found.Suggest("gharbor container stop %s", clean.Shell(other))
+	} else {
+		found.Saw("no other container publishes there, so a program of the machine listens")
+	}
+	return found.Suggest("gharbor nearby   # what listens on this machine").
+		Suggest("%s run -p 127.0.0.1:0:PORT …   # the container made anew, at a port of the engine's choice", tool(client))
+}
+
+// holder is the running container that publishes one of some ports, "" for none.
+func holder(ctx context.Context, client *api.Client, ports []int, but string) string {
+	list, err := client.List(ctx)
+	if err != nil {
+		return ""
+	}
+	for _, s := range list {
+		for _, p := range s.Ports {
+			if s.ID != but && p.PublicPort != 0 && slices.Contains(ports, p.PublicPort) {
+				return s.Name()
+			}
+		}
+	}
+	return ""
+}
+
+// free asks the system for an address of loopback that nobody listens at: the port
+// that is wanted, else any.
+func free(wanted int) (port int, asWanted bool) {
+	for _, try := range []int{wanted, 0} {
+		listener, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(try)))
+		if err != nil {
+			continue
+		}
+		port = listener.Addr().(*net.TCPAddr).Port
+		listener.Close()
+		return port, port == wanted
+	}
+	return wanted, true
+}

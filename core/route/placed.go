@@ -1,0 +1,46 @@
+package route
+
+import (
+	"context"
+	"net/netip"
+
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/secret"
+)
+
+// Containers finds where the server of a profile is whose address is a container.
+type Containers interface {
+	// Place asks the container engine where the container is now.
+	Place(ctx context.Context, r *profile.Resolved) (*Placed, *finding.Finding)
+
+	// Endpoint is the engine that the profile's container is looked for at, in the
+	// form in which a wallet's bindings keep it.
+	Endpoint(ctx context.Context, r *profile.Resolved) (string, *finding.Finding)
+}
+
+// Placed is a container, and where its server is reached just now.
+type Placed struct {
+	Called   profile.Container // as the profile names it
+	Name     string            // its own name
+	Endpoint string            // of the engine that has it, as Containers.Endpoint gives it
+	Host     string
+	Port     int
+
+	Detail   string           // how it is reached, for the route stage
+	Warning  *finding.Finding // what is not as it could be, nil for nothing
+	Gateways []netip.Addr     // from where its server sees connections that come through the engine
+
+	// NotReady says why a server in it that did not answer may not do so yet, nil where
+	// neither the engine nor the container's log says so.
+	NotReady func(context.Context) *finding.Finding
+
+	// Declared finds the password that a variable of the container's environment has,
+	// or that is in the file which it names.
+	Declared func(q secret.Query) (*secret.Located, *finding.Finding)
+}
+
+// candidate is the server in the container.
+func (p *Placed) candidate() Candidate {
+	return Candidate{Host: p.Host, Port: p.Port, Container: p}
+}

@@ -1,0 +1,253 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"slices"
+	"strings"
+
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/route/container"
+	"gentleharbor/internal/render"
+)
+
+func containerCommand() *command {
+	return &command{
+		name: "container", args: "VERB", summary: "database servers in containers: found, followed, started and made",
+		long: `A profile whose address is a container is led to it anew each time: a container is
+known by its name, or by the labels of a compose file's service, so it may be made anew
+on another port. Asked are the engine that DOCKER_HOST names and the usual sockets of
+this machine; a profile's endpoint names one of them.`,
+		verbs: func() []*command {
+			return []*command{containerScan(), containerAdopt(), containerStart(), containerStop(), containerMake(), containerRemove()}
+		},
+	}
+}
+
+// endpointFlag registers -endpoint, which names one container engine.
+func endpointFlag(fs *flag.FlagSet, endpoint *string) {
+	field := profile.FieldNamed("endpoint")
+	fs.Func("endpoint", "one container engine, unix:///PATH or tcp://HOST:PORT, instead of all of this machine's", func(s string) error {
+		value, err := field.ParseValue(s)
+		*endpoint = value.Text()
+		if err != nil {
+			return fmt.Errorf("expected %s", strings.TrimPrefix(err.Error(), "endpoint: expected "))
+		}
+		return nil
+	})
+}
+
+// scannedContainer is a container in `container scan -format json`.
+type scannedContainer struct {
+	container.Seen
+	Profiles []string `json:"profiles"`
+	Adopt    string   `json:"adopt,omitempty"` // the line that makes a profile of it
+}
+
+// scannedEngine is a container engine in `container scan -format json`.
+type scannedEngine struct {
+	container.View
+	Containers []scannedContainer `json:"containers"`
+}
+
+func containerScan() *command {
+	var form format
+	var endpoint string
+	return &command{
+		name: "container scan", summary: "the database servers in the containers of this machine's engines",
+		long: `Running and stopped containers are listed that are database servers by what their
+environment declares or by the port that they have. Where neither tells, a port that is
+published on loopback is asked for its greeting: nothing is logged in to, and a server
+may count that as a failed connection.`,
+		examples: []string{"gharbor container scan", "gharbor container scan -format json"},
+		flags: func(fs *flag.FlagSet) {
+			endpointFlag(fs, &endpoint)
+			form.flag(fs)
+		},
+		run: func(ctx context.Context, c *call) error {
+			file, err := c.load()
+			if err != nil {
+				return err
+			}
+			views, found := c.containers().Scan(ctx, endpoint)
+			if ctx.Err() != nil {
+				return &exitError{code: exitInterrupted}
+			}
+			if found != nil {
+				return routeFailed(found)
+			}
+			engines := c.withProfiles(file, views)
+			if form.json() {
+				err = render.JSON(c.Stdout, map[string]any{"format": 1, "engines": engines})
+			} else {
+				err = c.scanTables(engines)
+			}
+			if err == nil && !slices.ContainsFunc(views, func(v container.View) bool { return v.Finding == nil }) {
+				return &exitError{code: exitServer}
+			}
+			return err
+		},
+	}
+}
+
+// withProfiles says which profiles lead to each container, and how to adopt those to
+// which none does.
+func (c *call) withProfiles(file *profile.File, views []container.View) []scannedEngine {
+	env := c.environment()
+	var resolved []*profile.Resolved
+	for _, p := range file.All() {
+		resolved = append(resolved, file.Resolve(p, nil, env))
+	}
+	engines := make([]scannedEngine, len(views))
+	for i, v := range views {
+		engines[i] = scannedEngine{View: v, Containers: []scannedContainer{}}
+		for _, seen := range v.Containers {
+			one := scannedContainer{Seen: seen, Profiles: []string{}}
+			for _, r := range resolved {
+				if seen.Leads(r, v.Endpoint) {
+					one.Profiles = append(one.Profiles, r.Called)
+				}
+			}
+			if len(one.Profiles) == 0 {
+				one.Adopt = "gharbor container adopt " + seen.Container
+				if len(views) > 1 {
+					one.Adopt += " -endpoint " + v.Endpoint
+				}
+			}
+			engines[i].Containers = append(engines[i].Containers, one)
+		}
+	}
+	return engines
+}
+
+// adoptLines is how many lines to try a scan shows: more would hide the table.
+const adoptLines = 5
+
+// scanTables shows each engine with its containers.
+func (c *call) scanTables(engines []scannedEngine) error {
+	report := render.NewReport(c.Stdout, c.noColour)
+	var adopt []string
+	connections := 0
+	for i, e := range engines {
+		if i > 0 {
+			fmt.Fprintln(c.Stdout)
+		}
+		if e.Finding != nil {
+			report.Head(e.Endpoint, e.Finding.Code)
+			report.Finding(2, e.Finding)
+			continue
+		}
+		report.Head(e.Endpoint, fmt.Sprintf("%s, interface %s (%s)", e.Engine, e.Version, e.From))
+		if len(e.Containers) > 0 {
+			if err := render.Table(c.Stdout, c.noColour, []string{"container", "engine", "image", "state", "published", "user, database", "profiles"}, scanRows(e.Containers)); err != nil {
+				return err
+			}
+		}
+		fmt.Fprintln(c.Stdout, countOthers(len(e.Containers), e.Others))
+		for _, one := range e.Containers {
+			if one.Adopt != "" {
+				adopt = append(adopt, one.Adopt)
+			}
+		}
+		connections += e.Connections
+	}
+	if len(adopt) > 0 {
+		fmt.Fprintln(c.Stdout, "\na profile for those without one:")
+		for _, line := range adopt[:min(len(adopt), adoptLines)] {
+			fmt.Fprintf(c.Stdout, "  try  %s\n", line)
+		}
+		if more := len(adopt) - adoptLines; more > 0 {
+			fmt.Fprintf(c.Stdout, "  and %d more\n", more)
+		}
+	}
+	if connections > 0 {
+		fmt.Fprintf(c.Stdout, "\n%d short connections were made to published ports; a server may count them as failed logins\n", connections)
+	}
+	return nil
+}
+
+func scanRows(containers []scannedContainer) [][]string {
+	var rows [][]string
+	for _, one := range containers {
+		account := strings.Trim(one.User+", "+one.Database, ", ")
+		rows = append(rows, []string{one.Container, one.Engine, shortened(one.Image, 32), one.State, orDash(strings.Join(one.Published, " ")), orDash(account), orDash(strings.Join(one.Profiles, " "))})
+	}
+	return rows
+}
+
+func orDash(s string) string {
+	if s == "" {
+		return "-"
+	}
+	return s
+}
+
+// shortened keeps the end of a name, which tells images apart.
+func shortened(s string, most int) string {
+	if r := []rune(s); len(r) > most {
+		return "…" + string(r[len(r)-most+1:])
+	}
+	return s
+}
+
+func countOthers(servers, others int) string {
+	switch {
+	case servers == 0 && others == 0:
+		return "it has no containers"
+	case servers == 0 && others == 1:
+		return "its 1 container is no database server known here"
+	case servers == 0:
+		return fmt.Sprintf("none of its %d containers is a database server known here", others)
+	case others == 0:
+		return "it has no other containers"
+	case others == 1:
+		return "1 other container is no database server known here"
+	}
+	return fmt.Sprintf("%d other containers are no database servers known here", others)
+}
+
+// containerOf finds the container that a word means: that of a profile of this name,
+// else one of this name, with the profile that leads to it, if one does.
+func (c *call) containerOf(ctx context.Context, word, endpoint string) (*named, error) {
+	file, err := c.load()
+	if err != nil {
+		return nil, err
+	}
+	if p := file.Lookup(word); p != nil {
+		r := file.Resolve(p, nil, c.environment())
+		if wanted, ok := r.Container(); ok {
+			if found := r.Problem(); found != nil {
+				return nil, routeFailed(found)
+			}
+			if endpoint == "" {
+				endpoint = r.Text("endpoint")
+			}
+			one := &named{profile: r}
+			var found *finding.Finding
+			if one.client, one.Container, found = c.containers().Find(ctx, wanted, endpoint); found != nil {
+				return nil, routeFailed(found)
+			}
+			return one, nil
+		}
+	}
+	wanted, ok := profile.ParseContainer(word)
+	if !ok {
+		return nil, usage("expected a profile, a container's name, or PROJECT/SERVICE of a compose file")
+	}
+	one := &named{}
+	var found *finding.Finding
+	if one.client, one.Container, found = c.containers().Find(ctx, wanted, endpoint); found != nil {
+		return nil, routeFailed(found)
+	}
+	one.seen, _ = c.containers().Look(ctx, one.client, one.Container)
+	for _, p := range file.All() {
+		r := file.Resolve(p, nil, c.environment())
+		if _, in := r.Container(); in && r.Problem() == nil && one.seen.Leads(r, one.client.Endpoint.Address) {
+			one.profile = r
+			break
+		}
+	}
+	return one, nil
+}

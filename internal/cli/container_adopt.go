@@ -1,0 +1,179 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"strings"
+
+	"gentleharbor/core/check"
+	"gentleharbor/core/intake"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/route/container"
+	"gentleharbor/core/secret"
+)
+
+// adoptOptions are the flags of container adopt.
+type adoptOptions struct {
+	walletFlags
+	endpoint string
+	engine   string
+	into     string
+	test     bool
+}
+
+func containerAdopt() *command {
+	var o adoptOptions
+	return &command{
+		name: "container adopt", args: "NAME [PROFILE]", summary: "a profile that leads to a container, wherever it is published",
+		long: `NAME is a container's name, or PROJECT/SERVICE of a compose file. The profile has the
+engine, user and database that the container's environment declares, and reads the
+password from there at each use (container:VARIABLE); with -into wallet a copy is kept
+in the wallet, bound to this container. Without PROFILE it is called as the container.`,
+		examples: []string{"gharbor container adopt saltmarsh-ringing ringing", "gharbor container adopt saltmarsh/ringing -into wallet", "gharbor container adopt saltmarsh-ringing ringing -test"},
+		least:    1, most: 2,
+		flags: func(fs *flag.FlagSet) {
+			endpointFlag(fs, &o.endpoint)
+			engine := profile.FieldNamed("engine")
+			fs.Func("engine", "the kind of server, where nothing tells: "+strings.Join(profile.Engines(), ", "), func(s string) error {
+				o.engine = s
+				_, err := engine.ParseValue(s)
+				if err != nil {
+					return fmt.Errorf("expected one of %s", strings.Join(profile.Engines(), ", "))
+				}
+				return nil
+			})
+			intoFlag(fs, &o.into)
+			fs.BoolVar(&o.test, "test", false, "test the profile once it is kept")
+			o.walletFlags.flags(fs)
+		},
+		run: func(ctx context.Context, c *call) error { return c.adopt(ctx, o) },
+	}
+}
+
+func (c *call) adopt(ctx context.Context, o adoptOptions) error {
+	wanted, ok := profile.ParseContainer(c.args[0])
+	if !ok {
+		return usage("expected a container's name, or PROJECT/SERVICE of a compose file")
+	}
+	client, one, found := c.containers().Find(ctx, wanted, o.endpoint)
+	if found != nil {
+		return routeFailed(found)
+	}
+	seen, known := c.containers().Look(ctx, client, one)
+	if o.engine != "" {
+		seen.Engine, seen.Declaration.Engine = o.engine, o.engine
+	} else if !known {
+		return &exitError{code: exitUsage, err: fmt.Errorf("nothing says that the container %s is a database server, or which", seen.Container),
+			try: []string{fmt.Sprintf("gharbor container adopt %s -engine postgresql   # or which it is", c.args[0])}}
+	}
+	named := seen.Named
+	if named.Compose() && !wanted.Compose() {
+		if _, _, found := c.containers().Find(ctx, named, o.endpoint); found != nil {
+			named = wanted // its service has several containers
+		}
+	}
+	name := adoptedName(named)
+	if len(c.args) == 2 {
+		name = c.args[1]
+	}
+	if !profile.ValidName(name) {
+		return usage("not a profile name: %s", profile.NameRule)
+	}
+	if err := c.free(target{}, name); err != nil {
+		return err
+	}
+	adopted := &planned{Found: intake.Found{Name: name, Sets: c.adoptedSets(seen, named, client.Endpoint.Address, o)}}
+	adopted.sets = adopted.Sets
+	if err := c.adoptPassword(ctx, adopted, seen, o); err != nil {
+		return err
+	}
+	if err := c.keep(ctx, target{}, name, adopted.sets); err != nil {
+		return err
+	}
+	c.adoptNotices(seen, o)
+	if !o.test {
+		c.Say("  try: gharbor test %s", name)
+		return nil
+	}
+	p, err := c.resolve(name, nil)
+	if err != nil {
+		return err
+	}
+	runner, err := c.runner(check.DefaultTimeout)
+	if err != nil {
+		return err
+	}
+	return c.testOne(ctx, runner, p, testOptions{form: "text"})
+}
+
+// adoptedName is what a profile of a container is called where nothing was said.
+func adoptedName(named profile.Container) string {
+	if named.Compose() {
+		return intake.Name(named.Service)
+	}
+	return intake.Name(named.Name)
+}
+
+// adoptedSets are the keys of the new profile.
+func (c *call) adoptedSets(seen container.Seen, named profile.Container, endpoint string, o adoptOptions) assignments {
+	sets := assignments(seen.Declaration.Sets(named))
+	if !c.containers().Sole(endpoint) || o.endpoint != "" {
+		sets = append(sets, profile.Override{Field: profile.FieldNamed("endpoint"), Value: profile.TextValue(endpoint)})
+	}
+	if seen.Port != 0 && seen.Port != profile.DefaultPort(seen.Engine) {
+		if port, err := profile.FieldNamed("port").ParseValue(fmt.Sprint(seen.Port)); err == nil {
+			sets = append(sets, profile.Override{Field: profile.FieldNamed("port"), Value: port})
+		}
+	}
+	return sets
+}
+
+// adoptPassword copies the declared password into the wallet, where that was asked
+// for.
+func (c *call) adoptPassword(ctx context.Context, adopted *planned, seen container.Seen, o adoptOptions) error {
+	if o.into == "" {
+		return nil
+	}
+	if seen.Declaration.Variable == "" {
+		return usage("-into wallet: the container %s declares no password", seen.Container)
+	}
+	p := profile.Loose(adopted.Name, adopted.sets, c.environment())
+	q, err := c.queryOf(ctx, p)
+	if err != nil {
+		return err
+	}
+	q.Source = secret.Source{Kind: "container", Arg: seen.Declaration.Variable}
+	located, found := (&secret.Finder{}).Locate(q)
+	if found != nil {
+		return &secret.Failure{Found: found}
+	}
+	if adopted.Password, err = located.Take(ctx); err != nil {
+		return err
+	}
+	if err := adopted.placePassword(o.into); err != nil {
+		return err
+	}
+	if err := c.keepPasswords(ctx, o.walletFlags, []*planned{adopted}); err != nil {
+		return err
+	}
+	c.Say("kept: the password, as entry %s of the wallet, bound to the container", adopted.Name)
+	return nil
+}
+
+// adoptNotices says what the declared password means, or that there is none.
+func (c *call) adoptNotices(seen container.Seen, o adoptOptions) {
+	d := seen.Declaration
+	switch {
+	case o.into != "":
+		c.Notice("the container still declares the password: whoever may use the container engine can read it there")
+	case strings.HasSuffix(d.Variable, "_FILE"):
+		c.Notice("the password is read from the file that %s names in the container, at each use; it is the one that the server was first started with", d.Variable)
+	case d.Variable != "":
+		c.Notice("the password is read from %s at each use: whoever may use the container engine can read it there, and it is the one that the server was first started with; -into wallet keeps a copy of your own", d.Variable)
+	case d.Made:
+		c.Notice("the server's image made a password at its first start and printed it in its log; it is not read from there")
+	case d.User == "":
+		c.Notice("the container declares no user: gharbor set NAME user=…")
+	}
+}

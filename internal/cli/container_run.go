@@ -1,0 +1,130 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"time"
+
+	"gentleharbor/core/check"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/route/container"
+	"gentleharbor/core/route/container/api"
+)
+
+// named is a container that a command is about.
+type named struct {
+	*api.Container
+	client  *api.Client
+	seen    container.Seen
+	profile *profile.Resolved // that leads to it, nil for none
+}
+
+func containerStart() *command {
+	var endpoint string
+	var within time.Duration
+	return &command{
+		name: "container start", args: "NAME", summary: "start a container, and wait until its server is ready",
+		long: `NAME is a profile whose address is a container, a container's name, or PROJECT/SERVICE
+of a compose file. Where a profile leads to it, it is ready when that passes its test;
+else when its health check says so, or its published port answers.`,
+		examples: []string{"gharbor container start ringing", "gharbor container start saltmarsh-ringing -within 2m"},
+		least:    1, most: 1,
+		flags: func(fs *flag.FlagSet) {
+			endpointFlag(fs, &endpoint)
+			fs.DurationVar(&within, "within", time.Minute, "how long to wait until it is ready")
+		},
+		run: func(ctx context.Context, c *call) error {
+			if within <= 0 {
+				return usage("-within: expected a time above zero, such as 60s")
+			}
+			one, err := c.containerOf(ctx, c.args[0], endpoint)
+			if err != nil {
+				return err
+			}
+			if err := c.startContainer(ctx, one); err != nil {
+				return err
+			}
+			return c.waitContainer(ctx, one, within)
+		},
+	}
+}
+
+// startContainer starts a container that does not run.
+func (c *call) startContainer(ctx context.Context, one *named) error {
+	start, done := one.client.Start, "started"
+	switch {
+	case one.State.Paused:
+		start, done = one.client.Unpause, "goes on"
+	case one.State.Running:
+		c.Say("the container %s is running already", one.Name)
+		return nil
+	}
+	if err := start(ctx, one.ID); err != nil {
+		return c.startRefused(ctx, one, err)
+	}
+	c.Say("%s: container %s", done, one.Name)
+	return nil
+}
+
+// startRefused says why an engine did not start a container.
+func (c *call) startRefused(ctx context.Context, one *named, err error) error {
+	var failed *api.Error
+	if errors.As(err, &failed) && container.Taken(failed.Message) {
+		return routeFailed(c.containers().PortTaken(ctx, one.client, one.Container, failed.Message))
+	}
+	return engineFailed(err)
+}
+
+// engineFailed is a container engine's refusal.
+func engineFailed(err error) error {
+	if errors.Is(err, context.Canceled) {
+		return err
+	}
+	return routeFailed(container.Trouble(err))
+}
+
+// waitContainer waits until the server in a container is ready.
+func (c *call) waitContainer(ctx context.Context, one *named, within time.Duration) error {
+	if one.profile != nil {
+		return c.wait(ctx, []*profile.Resolved{one.profile}, waitOptions{within: within, timeout: check.DefaultTimeout, form: "text"})
+	}
+	ctx, cancel := context.WithTimeout(ctx, within)
+	defer cancel()
+	state, found := c.containers().Ready(ctx, one.client, one.ID)
+	switch {
+	case errors.Is(ctx.Err(), context.Canceled):
+		return &exitError{code: exitInterrupted}
+	case found != nil:
+		return routeFailed(found)
+	}
+	c.Say("ready: container %s (%s)", one.Name, state)
+	c.Say("  try: gharbor container adopt %s   # a profile that leads to it", one.Name)
+	return nil
+}
+
+func containerStop() *command {
+	var endpoint string
+	return &command{
+		name: "container stop", args: "NAME", summary: "stop a container; its data stay",
+		long:     "NAME is a profile whose address is a container, a container's name, or PROJECT/SERVICE of a compose file.",
+		examples: []string{"gharbor container stop ringing"},
+		least:    1, most: 1,
+		flags: func(fs *flag.FlagSet) { endpointFlag(fs, &endpoint) },
+		run: func(ctx context.Context, c *call) error {
+			one, err := c.containerOf(ctx, c.args[0], endpoint)
+			if err != nil {
+				return err
+			}
+			if !one.State.Running && one.State.Status != "restarting" {
+				c.Say("the container %s is not running (%s)", one.Name, container.State(one.Container))
+				return nil
+			}
+			if err := one.client.Stop(ctx, one.ID); err != nil {
+				return engineFailed(err)
+			}
+			c.Say("stopped: container %s", one.Name)
+			return nil
+		},
+	}
+}

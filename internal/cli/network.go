@@ -1,0 +1,30 @@
+package cli
+
+import (
+	"context"
+
+	"gentleharbor/core/profile"
+	"gentleharbor/core/route"
+	"gentleharbor/core/route/container"
+	"gentleharbor/core/wallet"
+)
+
+// containers are the container engines of this machine.
+func (c *call) containers() *container.Engines {
+	if c.engines == nil {
+		c.engines = container.System(c.Lookup, c.environment().Home)
+	}
+	return c.engines
+}
+
+// network is what dialling takes from this machine.
+func (c *call) network() route.Network {
+	network := route.System()
+	network.Containers = c.containers()
+	return network
+}
+
+// bindingOf binds a wallet's entry to where a profile leads.
+func (c *call) bindingOf(ctx context.Context, p *profile.Resolved) (wallet.Binding, error) {
+	return wallet.BindingOf(ctx, c.containers(), p)
+}
