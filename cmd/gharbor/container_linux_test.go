@@ -11,6 +11,7 @@ func engineProgram(t *testing.T) (*testkit.ContainerEngine, *testkit.Program) {
 	t.Helper()
 	e := testkit.Containers(t)
 	p := testkit.NewProgram(t)
+	p.Prefix = e.Inside()
 	p.Setenv("GHARBOR_ENGINES", e.Socket)
 	return e, p
 }

@@ -1,4 +1,479 @@
 package cli
 
-func containerMake() *command   { return &command{name: "container make"} }
-func containerRemove() *command { return &command{name: "container remove"} }
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/route/container"
+	"gentleharbor/core/route/container/api"
+	"gentleharbor/core/secret"
+	"gentleharbor/core/wallet"
+	"gentleharbor/internal/render"
+)
+
+// makeOptions are the flags of container make.
+type makeOptions struct {
+	walletFlags
+	endpoint string
+	image    string
+	name     string
+	volume   string
+	port     int
+	mounts   []container.Mount
+	dryRun   bool
+	within   time.Duration
+}
+
+// generatedLength is that of a password that is made for a new server: 190 bits.
+const generatedLength = 32
+
+func containerMake() *command {
+	var o makeOptions
+	return &command{
+		name: "container make", args: "PROFILE -image IMAGE", summary: "a new container with the server that a profile describes",
+		long: `Shows what it will do, then does it: the image is fetched where it is not there, the
+server is published on 127.0.0.1 alone (at its usual port, or one that is free), its
+data are in a volume, and a health check watches it. A password is made into the wallet,
+or the one that is there is taken, and handed over as a file that only the container's
+root can read. The profile then leads to the container. -dry-run stops after showing.`,
+		examples: []string{"gharbor container make ringing -image mariadb:11 -dry-run", "gharbor container make ringing -image mariadb:11"},
+		least:    1, most: 1,
+		flags: func(fs *flag.FlagSet) {
+			fs.Func("image", "the image, such as postgres:16", func(s string) error {
+				o.image = s
+				if !container.ValidImage(s) {
+					return errors.New("expected an image's name, such as postgres:16")
+				}
+				return nil
+			})
+			fs.StringVar(&o.name, "name", "", "the container's name, where the profile does not say it")
+			fs.Func("port", "the port of 127.0.0.1 to publish at", func(s string) (err error) {
+				if o.port, err = strconv.Atoi(s); err != nil || o.port < 1 || o.port > 65535 {
+					err = errors.New("expected a number from 1 to 65535")
+				}
+				return err
+			})
+			fs.StringVar(&o.volume, "volume", "", "the volume for its data (default NAME-data)")
+			fs.Func("mount", "SOURCE:TARGET[:ro], a folder or file of this machine that it is to see; repeat it for more", func(s string) error {
+				m, err := parseMount(s)
+				o.mounts = append(o.mounts, m)
+				return err
+			})
+			endpointFlag(fs, &o.endpoint)
+			fs.BoolVar(&o.dryRun, "dry-run", false, "show what would be done, and do nothing")
+			fs.DurationVar(&o.within, "within", 2*time.Minute, "how long to wait until it is ready")
+			o.walletFlags.flags(fs)
+		},
+		run: func(ctx context.Context, c *call) error {
+			switch {
+			case o.image == "":
+				return &exitError{code: exitUsage, err: errors.New("-image is missing: of which image is it to be made?"), try: []string{"gharbor help container make"}}
+			case o.within <= 0:
+				return usage("-within: expected a time above zero, such as 60s")
+			}
+			return c.makeContainer(ctx, o)
+		},
+	}
+}
+
+// parseMount reads SOURCE:TARGET[:ro].
+func parseMount(s string) (container.Mount, error) {
+	parts := strings.Split(s, ":")
+	if len(parts) == 3 && parts[2] == "ro" || len(parts) == 2 {
+		if source, err := filepath.Abs(parts[0]); err == nil && parts[0] != "" && strings.HasPrefix(parts[1], "/") {
+			return container.Mount{Source: source, Target: parts[1], ReadOnly: len(parts) == 3}, nil
+		}
+	}
+	return container.Mount{}, errors.New("expected SOURCE:TARGET or SOURCE:TARGET:ro, TARGET from the container's root on")
+}
+
+// making is a container that is being made.
+type making struct {
+	makeOptions
+	profile *profile.Resolved
+	plan    *container.Plan
+	sets    assignments       // what changes in the profile
+	own     *profile.Resolved // whose source has the password; nil where the wallet has or gets it
+	entry   string            // of the wallet
+}
+
+func (c *call) makeContainer(ctx context.Context, o makeOptions) error {
+	p, err := c.makeable(o)
+	if err != nil {
+		return err
+	}
+	m := &making{makeOptions: o, profile: p}
+	if m.endpoint == "" {
+		m.endpoint = p.Text("endpoint")
+	}
+	client, found := c.containers().One(ctx, m.endpoint)
+	if found != nil {
+		return routeFailed(found)
+	}
+	wish, err := m.wish()
+	if err != nil {
+		return err
+	}
+	if m.plan, found = c.containers().Plan(ctx, client, wish); found != nil {
+		return routeFailed(found)
+	}
+	if err := c.planProfile(m, client); err != nil {
+		return err
+	}
+	c.showPlan(m, client)
+	if o.dryRun {
+		c.Say("nothing was made: -dry-run")
+		return nil
+	}
+	return c.carryOut(ctx, m, client)
+}
+
+// makeable is the profile, where a container can be made of it.
+func (c *call) makeable(o makeOptions) (*profile.Resolved, error) {
+	file, err := c.load()
+	if err != nil {
+		return nil, err
+	}
+	name := c.args[0]
+	if profile.ValidName(name) && file.Lookup(name) == nil {
+		return nil, &exitError{code: exitUsage, err: fmt.Errorf("there is no profile %s yet to make a container of", name),
+			try: []string{fmt.Sprintf("gharbor add %s -engine %s -container %s -user %s -secret wallet", name, imageEngine(o.image), name, clean.Shell(orWord(c.account(), "NAME")))}}
+	}
+	p, err := c.resolve(name, nil)
+	if err != nil {
+		return nil, err
+	}
+	if found := p.Problem(); found != nil {
+		return nil, routeFailed(found)
+	}
+	called, in := p.Container()
+	local := p.AddressKind() == "host" && p.Local()
+	switch engine := p.Text("engine"); {
+	case !slices.Contains(container.Makeable(), engine):
+		return nil, usage("a container can be made of %s, and the profile's engine is %s", strings.Join(container.Makeable(), ", "), orWord(engine, "not said"))
+	case len(p.Hops()) > 0:
+		return nil, usage("the profile has hops, and the container would be on this side of them")
+	case in && called.Compose():
+		return nil, &exitError{code: exitUsage, err: errors.New("the profile's container is a compose file's service, which its compose file makes"),
+			try: []string{fmt.Sprintf("docker compose -p %s up -d %s", called.Project, called.Service)}}
+	case !in && !local && p.AddressKind() != "":
+		return nil, usage("the profile leads to another machine or a socket; a container is made of one whose address is container, or this machine's")
+	case p.Text("user") == "":
+		return nil, &exitError{code: exitUsage, err: errors.New("the profile does not say which user to make"), try: []string{"gharbor set " + p.Called + " user=NAME"}}
+	case p.Text("secret") == "none":
+		return nil, &exitError{code: exitUsage, err: errors.New("the profile says secret = \"none\": whoever is on this machine could log in to such a server"), try: []string{"gharbor set " + p.Called + " secret=wallet"}}
+	}
+	return p, nil
+}
+
+// imageEngine is the engine that an image's name says it is of.
+func imageEngine(image string) string {
+	for _, engine := range []string{"mariadb", "mysql"} {
+		if strings.Contains(strings.ToLower(image), engine) {
+			return engine
+		}
+	}
+	return "postgresql"
+}
+
+func orWord(s, instead string) string {
+	if s == "" {
+		return instead
+	}
+	return s
+}
+
+// wish is the container that the profile and the flags describe.
+func (m *making) wish() (container.Wish, error) {
+	p := m.profile
+	w := container.Wish{Profile: p.Profile.Name, Engine: p.Text("engine"), User: p.Text("user"), Database: p.Text("database"), Image: m.image, Name: m.name, Port: m.port, Volume: m.volume, Mounts: m.mounts}
+	m.entry = w.Profile
+	if source, _ := secret.ParseSource(p.Text("secret")); source.Kind == "wallet" && source.Arg != "" {
+		m.entry = source.Arg
+	}
+	w.Entry, w.Inside = m.entry, profile.DefaultPort(w.Engine)
+	port, _ := strconv.Atoi(p.Text("port"))
+	called, in := p.Container()
+	switch {
+	case in && m.name != "" && m.name != called.Name:
+		return w, usage("-name and the profile's container are two names; give one")
+	case in:
+		w.Name, w.Inside = called.Name, port
+	case w.Name == "":
+		w.Name = w.Profile
+	}
+	if !in && w.Port == 0 && p.AddressKind() == "host" && port != w.Inside {
+		w.Port = port
+	}
+	if _, ok := profile.ParseContainer(w.Name); !ok || strings.Contains(w.Name, "/") {
+		return w, usage("-name: expected a container's name: letters, digits, and . _ - between them")
+	}
+	if m.volume != "" {
+		if _, ok := profile.ParseContainer(m.volume); !ok || strings.Contains(m.volume, "/") {
+			return w, usage("-volume: expected a volume's name: letters, digits, and . _ - between them")
+		}
+	}
+	return w, nil
+}
+
+// planProfile says what changes in the profile, and where the password comes from.
+func (c *call) planProfile(m *making, client *api.Client) error {
+	p := m.profile
+	set := func(key, value string) error { return m.sets.add(profile.FieldNamed(key), value, false) }
+	unset := func(key string) {
+		if _, ok := p.Written(key); ok {
+			m.sets = append(m.sets, profile.Override{Field: profile.FieldNamed(key), Unset: true})
+		}
+	}
+	var err error
+	if _, in := p.Container(); !in {
+		unset("host")
+		unset("port")
+		err = set("container", m.plan.Name)
+	}
+	endpoint := client.Endpoint.Address
+	if p.Text("endpoint") == "" && (m.endpoint != "" || !c.containers().Sole(endpoint)) {
+		err = errors.Join(err, set("endpoint", endpoint))
+	}
+	switch source, _ := secret.ParseSource(p.Text("secret")); source.Kind {
+	case "wallet":
+	case "default", "container":
+		err = errors.Join(err, set("secret", "wallet:"+m.entry))
+	default:
+		m.own = c.hereOf(p)
+	}
+	if err == nil && len(m.sets) > 0 && !p.Own() {
+		err = usage("the project's profile would have to be changed; write it by hand: %s", m.sets.words())
+	}
+	return err
+}
+
+// hereOf is the profile as one of this machine, for its own source of the password:
+// where the server will be is not known yet.
+func (c *call) hereOf(p *profile.Resolved) *profile.Resolved {
+	here := []profile.Override{{Field: profile.FieldNamed("host"), Value: profile.TextValue("127.0.0.1")}}
+	for _, key := range []string{"engine", "user", "database", "secret", "command"} {
+		if e, ok := p.Get(key); ok {
+			here = append(here, profile.Override{Field: e.Field, Value: e.Value})
+		}
+	}
+	return profile.Loose(p.Profile.Name, here, c.environment())
+}
+
+// showPlan says what will be done, in the order in which it will be.
+func (c *call) showPlan(m *making, client *api.Client) {
+	p := m.plan
+	report := render.NewReport(c.Stdout, c.noColour)
+	report.Head(m.profile.Called, fmt.Sprintf("a container %s at %s", p.Name, client.Endpoint.Address))
+	line := func(what, format string, args ...any) {
+		fmt.Fprintf(c.Stdout, "  %-9s %s\n", what, fmt.Sprintf(format, args...))
+	}
+	if p.Pull {
+		line("image", "%s, to be fetched first", p.Image)
+	} else {
+		line("image", "%s, which is there", p.Image)
+	}
+	line("published", "127.0.0.1:%d for its port %d, on this address alone", p.Port, p.Inside)
+	if p.Moved != "" {
+		line("", "%s", p.Moved)
+	}
+	if p.OldVolume {
+		line("data", "volume %s at %s, with what is in it already", p.Volume, p.Folder)
+	} else {
+		line("data", "volume %s at %s, to be made", p.Volume, p.Folder)
+	}
+	for _, mount := range p.Mounts {
+		line("mount", "%s at %s%s", clean.Line(mount.Source, 200), clean.Line(mount.Target, 200), map[bool]string{true: ", read-only"}[mount.ReadOnly])
+	}
+	for _, v := range p.Variables {
+		line("variable", "%s", clean.Line(v, 200))
+	}
+	for _, s := range p.Secrets {
+		from := fmt.Sprintf("entry %s of the wallet, made where it is not there", s.Entry)
+		if m.own != nil && s.Entry == m.entry {
+			from = "the profile's own source, " + clean.Line(m.profile.Text("secret"), 100)
+		}
+		line("password", "of %s: %s", s.User, from)
+		if s.File != "" {
+			line("", "handed over as the file %s, 0600, in volume %s", s.File, p.Secretly)
+		} else {
+			line("", "handed over in the variable %s: the image's own account is %s", s.Variable, "one whose files can't be made from here")
+		}
+	}
+	line("check", "%s", strings.Join(p.Check[1:], " "))
+	if len(m.sets) > 0 {
+		line("profile", "%s", m.sets.words())
+	}
+}
+
+// words are assignments as set takes them.
+func (a assignments) words() string {
+	var words []string
+	for _, s := range a {
+		if s.Unset {
+			words = append(words, s.Field.Name+"=")
+		} else {
+			words = append(words, s.Field.Name+"="+clean.Line(s.Value.Text(), 200))
+		}
+	}
+	return strings.Join(words, " ")
+}
+
+// carryOut does what was shown.
+func (c *call) carryOut(ctx context.Context, m *making, client *api.Client) error {
+	if m.plan.Pull {
+		if err := c.pull(ctx, m.plan); err != nil {
+			return err
+		}
+	}
+	values, err := c.makeSecrets(ctx, m)
+	if err != nil {
+		return err
+	}
+	undo, found := c.containers().Make(ctx, m.plan, values)
+	if found != nil {
+		return routeFailed(found)
+	}
+	if len(m.sets) > 0 {
+		name := m.profile.Profile.Name
+		if err := c.update(ctx, target{}, "changed", name, func(f *profile.File) (*profile.Edit, error) { return f.Set(name, m.sets) }); err != nil {
+			undo()
+			return err
+		}
+	}
+	c.Say("started: container %s at 127.0.0.1:%d, its data in volume %s", m.plan.Name, m.plan.Port, m.plan.Volume)
+	c.loaded = nil // the profile is another now
+	p, err := c.resolve(m.profile.Profile.Name, nil)
+	if err != nil {
+		return err
+	}
+	one := &named{client: client, profile: p}
+	if one.Container, found = c.containers().At(ctx, client, m.plan.Name); found != nil {
+		return routeFailed(found)
+	}
+	if m.own == nil && !c.unlocked() { // nobody is asked for the passphrase again
+		one.profile = nil
+	}
+	return c.waitContainer(ctx, one, m.within, "gharbor test "+p.Called)
+}
+
+// unlocked reports whether the wallet can be read without a question.
+func (c *call) unlocked() bool {
+	s, pin, err := c.store("")
+	if err != nil {
+		return false
+	}
+	if _, err := os.Stat(pin); err == nil {
+		return true
+	}
+	f, err := wallet.Load(s.Path)
+	return err == nil && c.keeper(f.ID()) != nil
+}
+
+// pull fetches the image, with progress on a terminal.
+func (c *call) pull(ctx context.Context, p *container.Plan) error {
+	c.Say("fetching the image %s", p.Image)
+	progress := render.NewProgress(c.Stderr, 100)
+	progress.Begin(p.Image)
+	found := p.PullImage(ctx, func(have, want int64) {
+		progress.Set(int(100*have/max(want, 1)), render.Bytes(have)+" of "+render.Bytes(want))
+	})
+	progress.Clear()
+	switch {
+	case ctx.Err() != nil:
+		return &exitError{code: exitInterrupted}
+	case found != nil:
+		return routeFailed(found)
+	}
+	return nil
+}
+
+// makeSecrets takes the passwords that the wallet has, and makes those that it has not,
+// bound to the container that is about to be.
+func (c *call) makeSecrets(ctx context.Context, m *making) (map[string]secret.Value, error) {
+	values := make(map[string]secret.Value)
+	inWallet := slices.Clone(m.plan.Secrets)
+	if m.own != nil {
+		v, err := c.secretOf(ctx, m.own)
+		if err != nil {
+			return nil, err
+		}
+		if !v.Present() || v.Empty() {
+			return nil, &exitError{code: exitSecret, err: errors.New("the profile's password is empty, and a server without one would be open to everybody here")}
+		}
+		for _, s := range m.plan.Secrets {
+			if s.Entry == m.entry {
+				values[s.Variable] = v
+			}
+		}
+		inWallet = slices.DeleteFunc(inWallet, func(h container.Handed) bool { return h.Entry == m.entry })
+	}
+	if len(inWallet) == 0 {
+		return values, nil
+	}
+	b, err := c.bindingOf(ctx, profile.Loose(m.profile.Profile.Name, m.leads(), c.environment()))
+	if err != nil {
+		return nil, usage("%w", err)
+	}
+	var made []string
+	_, err = c.changeWallet(ctx, m.walletFlags, func(w *wallet.Wallet, _ *wallet.Passphrase) error {
+		for _, s := range inWallet {
+			now := time.Now().UTC().Truncate(time.Second)
+			e := wallet.Entry{Name: s.Entry, User: s.User, Created: now, Changed: now}
+			switch old := w.Entry(s.Entry); {
+			case old != nil:
+				e = *old
+				e.Bindings, e.Changed = slices.Clone(old.Bindings), now
+			case m.plan.OldVolume && s.Entry == m.entry:
+				return &exitError{code: exitUsage, err: fmt.Errorf("the volume %s is there already, and the password of what is in it is not in the wallet", m.plan.Volume),
+					try: []string{"gharbor wallet put " + s.Entry + "   # the password that its server has", fmt.Sprintf("gharbor container make %s -image %s -volume %s-2", m.profile.Called, m.image, m.plan.Volume)}}
+			default:
+				e.Secret = generate(generatedLength)
+				made = append(made, s.Entry)
+			}
+			bound := b
+			if s.Entry == m.entry {
+				bound.Profile = m.profile.Profile.Name
+			}
+			bindTo(&e, []wallet.Binding{bound})
+			values[s.Variable] = e.Secret
+			w.Put(e)
+		}
+		return nil
+	})
+	for _, name := range made {
+		if err == nil {
+			c.Say("made: a password, as entry %s of the wallet, bound to the container", name)
+		}
+	}
+	return values, err
+}
+
+// leads are the keys by which the profile will lead to the container.
+func (m *making) leads() []profile.Override {
+	sets := []profile.Override{{Field: profile.FieldNamed("engine"), Value: profile.TextValue(m.plan.Engine)},
+		{Field: profile.FieldNamed("container"), Value: profile.ContainerValue(profile.Container{Name: m.plan.Name})}}
+	for _, key := range []string{"tls", "tls-ca", "tls-name", "endpoint"} {
+		if v, ok := m.profile.Written(key); ok {
+			sets = append(sets, profile.Override{Field: profile.FieldNamed(key), Value: v})
+		}
+	}
+	if _, ok := m.profile.Written("endpoint"); !ok {
+		for _, s := range m.sets {
+			if s.Field.Name == "endpoint" {
+				sets = append(sets, s)
+			}
+		}
+	}
+	return sets
+}

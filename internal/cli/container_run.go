@@ -45,7 +45,7 @@ else when its health check says so, or its published port answers.`,
 			if err := c.startContainer(ctx, one); err != nil {
 				return err
 			}
-			return c.waitContainer(ctx, one, within)
+			return c.waitContainer(ctx, one, within, "gharbor container adopt "+one.Name+"   # a profile that leads to it")
 		},
 	}
 }
@@ -84,8 +84,9 @@ func engineFailed(err error) error {
 	return routeFailed(container.Trouble(err))
 }
 
-// waitContainer waits until the server in a container is ready.
-func (c *call) waitContainer(ctx context.Context, one *named, within time.Duration) error {
+// waitContainer waits until the server in a container is ready; next is the line to try
+// then, where no profile says so by itself.
+func (c *call) waitContainer(ctx context.Context, one *named, within time.Duration, next string) error {
 	if one.profile != nil {
 		return c.wait(ctx, []*profile.Resolved{one.profile}, waitOptions{within: within, timeout: check.DefaultTimeout, form: "text"})
 	}
@@ -99,7 +100,7 @@ func (c *call) waitContainer(ctx context.Context, one *named, within time.Durati
 		return routeFailed(found)
 	}
 	c.Say("ready: container %s (%s)", one.Name, state)
-	c.Say("  try: gharbor container adopt %s   # a profile that leads to it", one.Name)
+	c.Say("  try: %s", next)
 	return nil
 }
 

@@ -94,6 +94,25 @@ func (p *Progress) End(name string) {
 	p.done++
 }
 
+// Set says how many of the steps are done, and in words how far that is.
+func (p *Progress) Set(done int, words string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.done, p.flying = done, []string{words}
+}
+
+// Bytes writes a size with a unit that fits.
+func Bytes(n int64) string {
+	const kilo, mega, giga = 1 << 10, 1 << 20, 1 << 30
+	switch {
+	case n >= giga:
+		return fmt.Sprintf("%.1f GiB", float64(n)/giga)
+	case n >= mega:
+		return fmt.Sprintf("%d MiB", n/mega)
+	}
+	return fmt.Sprintf("%d KiB", n/kilo)
+}
+
 // Clear takes the display away.
 func (p *Progress) Clear() {
 	if p.stop != nil {

@@ -15,12 +15,17 @@ import (
 	"time"
 )
 
-// ContainerEngine is a throw-away real container engine, on a socket and with data of
-// its own, and an image in which the machine's own servers run.
+// ContainerEngine is a throw-away real container engine, on a socket, with data and in
+// a network namespace of its own (an engine writes packet rules), and an image in which
+// the machine's own servers run.
 type ContainerEngine struct {
-	Folder string
-	Socket string
+	Folder  string
+	Socket  string
+	network *Namespace // what is published is published there
 }
+
+// Inside are the words that run a program where the containers' ports are published.
+func (e *ContainerEngine) Inside() []string { return []string{"ip", "netns", "exec", e.network.name} }
 
 // Endpoint is where it is asked.
 func (e *ContainerEngine) Endpoint() string { return "unix://" + e.Socket }
@@ -39,16 +44,22 @@ var containerEngine = sync.OnceValues(func() (*ContainerEngine, error) {
 	if os.Getuid() != 0 {
 		return nil, errors.New("a container engine takes root")
 	}
-	for _, program := range []string{"dockerd", "docker", "iptables"} {
+	for _, program := range []string{"dockerd", "docker", "iptables", "ip"} {
 		if _, err := exec.LookPath(program); err != nil {
-			return nil, fmt.Errorf("%s was not found (Debian's packages are docker.io and iptables)", program)
+			return nil, fmt.Errorf("%s was not found (Debian's packages are docker.io, iptables and iproute2)", program)
 		}
 	}
 	folder, err := os.MkdirTemp("", "gharbor-dock-")
 	if err != nil {
 		return nil, err
 	}
-	e := &ContainerEngine{Folder: folder, Socket: filepath.Join(folder, "docker.sock")}
+	e := &ContainerEngine{Folder: folder, Socket: filepath.Join(folder, "docker.sock"), network: &Namespace{name: fmt.Sprintf("gharbor-engine-%d", os.Getpid())}}
+	for _, words := range []string{"netns add " + e.network.name, "-n " + e.network.name + " link set lo up"} {
+		if out, err := exec.Command("ip", strings.Fields(words)...).CombinedOutput(); err != nil {
+			return nil, fmt.Errorf("ip %s: %w: %s", words, err, out)
+		}
+	}
+	onExit(func() { exec.Command("ip", "netns", "del", e.network.name).Run() })
 	path := func(name string) string { return filepath.Join(folder, name) }
 	log, err := os.Create(path("log"))
 	if err != nil {
@@ -62,7 +73,7 @@ var containerEngine = sync.OnceValues(func() (*ContainerEngine, error) {
 	cmd.SysProcAttr = &syscall.SysProcAttr{}
 	dieWithParent(cmd.SysProcAttr)
 	cmd.SysProcAttr.Pdeathsig = syscall.SIGTERM // it ends its containers then
-	if err := cmd.Start(); err != nil {
+	if err := e.network.do(cmd.Start); err != nil {
 		return nil, err
 	}
 	ended := make(chan struct{})
@@ -143,7 +154,8 @@ quoted() { printf "%s" "$1" | sed "s/'/''/g"; }
 case "${1:-}" in
 postgresql)
   data="${PGDATA:-/var/lib/postgresql/data}" user="${POSTGRES_USER:-postgres}" bin=$(ls -d /usr/lib/postgresql/*/bin | tail -1)
-  [ -n "$FIRST_SLEEP" ] && { echo 'The files belonging to this database system will be owned by user "postgres".'; sleep "$FIRST_SLEEP"; }
+  echo "The files belonging to this database system will be owned by user \"postgres\"."
+  sleep "${SLEEP:-0}"
   mkdir -p "$data" /run/postgresql; chown -R postgres "$data" /run/postgresql; chmod 700 "$data"
   as="setpriv --reuid=postgres --regid=postgres --clear-groups"
   if [ ! -s "$data/PG_VERSION" ]; then
@@ -164,14 +176,24 @@ mariadb)
   mkdir -p $data /run/mysqld; chown -R mysql $data /run/mysqld
   if [ ! -d $data/mysql ]; then
     echo '[Note] [Entrypoint]: Initializing database files'
+    sleep "${SLEEP:-0}"
     mariadb-install-db --no-defaults --user=mysql --datadir=$data --auth-root-authentication-method=normal --skip-test-db --innodb-log-file-size=8M >/dev/null
     root=$(value MARIADB_ROOT_PASSWORD) password=$(value MARIADB_PASSWORD)
-    if [ -n "$MARIADB_RANDOM_ROOT_PASSWORD" ]; then root=Gen3rated-curlew; echo "[Note] [Entrypoint]: GENERATED ROOT PASSWORD: $root"; fi
+    if [ -n "$MARIADB_RANDOM_ROOT_PASSWORD" ]; then root=$(head -c 18 /dev/urandom | base64); echo "[Note] [Entrypoint]: GENERATED ROOT PASSWORD: $root"; fi
+    from="${FROM_HOST:-%}"
     { echo "FLUSH PRIVILEGES;"
-      [ -z "$MARIADB_DATABASE" ] || echo "CREATE DATABASE IF NOT EXISTS $MARIADB_DATABASE;"
-      [ -z "$MARIADB_USER" ] || echo "CREATE USER '$MARIADB_USER'@'${FROM_HOST:-%}' IDENTIFIED BY '$(quoted "$password")'; GRANT ALL ON ${MARIADB_DATABASE:-*}.* TO '$MARIADB_USER'@'${FROM_HOST:-%}';"
-      [ -z "$root" ] || echo "CREATE USER IF NOT EXISTS root@'%' IDENTIFIED BY '$(quoted "$root")'; GRANT ALL ON *.* TO root@'%' WITH GRANT OPTION;"
-    } | mariadbd --no-defaults --user=mysql --datadir=$data --bootstrap
+      if [ -n "$MARIADB_DATABASE" ]; then echo "CREATE DATABASE IF NOT EXISTS $MARIADB_DATABASE;"; fi
+      if [ -n "$MARIADB_USER" ]; then
+        echo "CREATE USER '$MARIADB_USER'@'$from' IDENTIFIED BY '$(quoted "$password")';"
+        echo "GRANT ALL ON ${MARIADB_DATABASE:-*}.* TO '$MARIADB_USER'@'$from';"
+      fi
+      if [ -n "$root" ]; then
+        echo "CREATE USER IF NOT EXISTS root@'%' IDENTIFIED BY '$(quoted "$root")';"
+        echo "GRANT ALL ON *.* TO root@'%' WITH GRANT OPTION;"
+      fi
+    } >/tmp/first.sql
+    mariadbd --no-defaults --user=mysql --datadir=$data --bootstrap </tmp/first.sql
+    rm /tmp/first.sql
     echo '[Note] [Entrypoint]: MySQL init process done. Ready for start up.'
   fi
   exec mariadbd --no-defaults --user=mysql --datadir=$data --socket=/run/mysqld/mysqld.sock --bind-address=0.0.0.0 --port="${PORT:-3306}" --skip-name-resolve --innodb-buffer-pool-size=16M --innodb-log-file-size=8M

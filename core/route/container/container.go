@@ -148,6 +148,15 @@ func (e *Engines) Find(ctx context.Context, wanted profile.Container, endpoint s
 	return m.client, m.one, found
 }
 
+// At is the container of a name at one engine.
+func (e *Engines) At(ctx context.Context, client *api.Client, name string) (*api.Container, *finding.Finding) {
+	one, err := client.Inspect(ctx, name)
+	if err != nil {
+		return nil, Trouble(err)
+	}
+	return one, nil
+}
+
 // find looks up a profile's container.
 func (e *Engines) find(ctx context.Context, r *profile.Resolved) (match, *finding.Finding) {
 	wanted, _ := r.Container()

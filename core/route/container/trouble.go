@@ -4,10 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
 	"runtime"
 	"slices"
-	"strconv"
 	"strings"
 
 	"gentleharbor/core/clean"
@@ -190,19 +188,4 @@ func holder(ctx context.Context, client *api.Client, ports []int, but string) st
 		}
 	}
 	return ""
-}
-
-// free asks the system for an address of loopback that nobody listens at: the port
-// that is wanted, else any.
-func free(wanted int) (port int, asWanted bool) {
-	for _, try := range []int{wanted, 0} {
-		listener, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(try)))
-		if err != nil {
-			continue
-		}
-		port = listener.Addr().(*net.TCPAddr).Port
-		listener.Close()
-		return port, port == wanted
-	}
-	return wanted, true
 }

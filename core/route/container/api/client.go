@@ -188,24 +188,28 @@ func (c *Client) call(ctx context.Context, method, path string, query url.Values
 
 // send sends one request; an answer that is an error becomes one.
 func (c *Client) send(ctx context.Context, method, path string, query url.Values, body any) (*http.Response, error) {
+	if body == nil {
+		return c.sendBytes(ctx, method, path, query, "", nil)
+	}
+	data, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	return c.sendBytes(ctx, method, path, query, "application/json", bytes.NewReader(data))
+}
+
+// sendBytes is send for a body that is of a kind already.
+func (c *Client) sendBytes(ctx context.Context, method, path string, query url.Values, kind string, body io.Reader) (*http.Response, error) {
 	target := c.base + path
 	if len(query) > 0 {
 		target += "?" + query.Encode()
 	}
-	var content io.Reader
-	if body != nil {
-		data, err := json.Marshal(body)
-		if err != nil {
-			return nil, err
-		}
-		content = bytes.NewReader(data)
-	}
-	request, err := http.NewRequestWithContext(ctx, method, target, content)
+	request, err := http.NewRequestWithContext(ctx, method, target, body)
 	if err != nil {
 		return nil, &Error{Kind: BadEndpoint, Endpoint: c.Endpoint, Err: err}
 	}
-	if body != nil {
-		request.Header.Set("Content-Type", "application/json")
+	if kind != "" {
+		request.Header.Set("Content-Type", kind)
 	}
 	answer, err := c.http.Do(request)
 	if err != nil {

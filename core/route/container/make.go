@@ -1,0 +1,206 @@
+package container
+
+import (
+	"context"
+	"errors"
+	"strings"
+
+	"gentleharbor/core/finding"
+	"gentleharbor/core/route/container/api"
+	"gentleharbor/core/secret"
+)
+
+// PullImage fetches the plan's image. told is given the bytes that have come and those that
+// will.
+func (p *Plan) PullImage(ctx context.Context, told func(have, want int64)) *finding.Finding {
+	name, tag := p.Image, "latest"
+	if at := strings.LastIndexAny(name, ":@"); at > strings.LastIndexByte(name, '/') {
+		if digest := strings.IndexByte(name, '@'); digest >= 0 {
+			at = digest
+		}
+		name, tag = name[:at], name[at+1:]
+	}
+	if err := p.client.Pull(ctx, name, tag, told); err != nil {
+		return p.noImage(err)
+	}
+	image, here, err := p.client.Image(ctx, p.Image)
+	if err != nil {
+		return Trouble(err)
+	}
+	if !here {
+		return p.noImage(errors.New("it was fetched, and is not there"))
+	}
+	p.takeImage(image)
+	p.Pull = false
+	p.Variables, p.Secrets = nil, nil // the image says how they are handed over
+	p.account(recipes[p.Engine])
+	return nil
+}
+
+// noImage is the finding for an image that could not be had.
+func (p *Plan) noImage(err error) *finding.Finding {
+	var failed *api.Error
+	if errors.As(err, &failed) && failed.Kind != api.Refused {
+		return Trouble(err)
+	}
+	return finding.New("container.image", "the image %s is not on the engine's machine, and could not be fetched", p.Image).
+		Saw("the container engine: %q", err.Error()).
+		Suggest("%s pull %s   # signs in where that is needed", tool(p.client), p.Image).
+		Suggest("%s images   # those that are there", tool(p.client))
+}
+
+// Make makes the container, with its volumes and secrets, and starts it. values are the
+// secrets by the variables of the plan's. What was made is taken away again where a
+// step fails: nothing half-made stays.
+func (e *Engines) Make(ctx context.Context, p *Plan, values map[string]secret.Value) (undo func(), found *finding.Finding) {
+	var undos []func(context.Context)
+	undo = func() {
+		ctx := context.WithoutCancel(ctx)
+		for i := len(undos) - 1; i >= 0; i-- {
+			undos[i](ctx)
+		}
+	}
+	id, found := p.make(ctx, values, &undos)
+	if found != nil {
+		undo()
+		return nil, found
+	}
+	if err := p.client.Start(ctx, id); err != nil {
+		found := e.notStarted(ctx, p, id, err)
+		undo()
+		return nil, found
+	}
+	return undo, nil
+}
+
+// make makes all but the start.
+func (p *Plan) make(ctx context.Context, values map[string]secret.Value, undos *[]func(context.Context)) (id string, found *finding.Finding) {
+	labels := map[string]string{profileLabel: p.Profile}
+	volumes := []string{}
+	if !p.OldVolume {
+		volumes = append(volumes, p.Volume)
+	}
+	if p.Secretly != "" {
+		volumes = append(volumes, p.Secretly)
+	}
+	for _, volume := range volumes {
+		if err := p.client.CreateVolume(ctx, volume, labels); err != nil {
+			return "", Trouble(err)
+		}
+		*undos = append(*undos, func(ctx context.Context) { p.client.RemoveVolume(ctx, volume) })
+	}
+	open := make(map[string]string)
+	var files []api.File
+	for _, s := range p.Secrets {
+		if s.File == "" {
+			open[s.Variable] = values[s.Variable].Disclose()
+			continue
+		}
+		files = append(files, api.File{Name: strings.TrimPrefix(s.File, secretsFolder+"/"), Content: values[s.Variable], UID: p.uid})
+	}
+	id, err := p.client.Create(ctx, p.Name, p.spec(open))
+	if err != nil {
+		return "", p.notCreated(ctx, err)
+	}
+	*undos = append(*undos, func(ctx context.Context) {
+		p.client.Stop(ctx, id)
+		p.client.Remove(ctx, id)
+	})
+	if len(files) > 0 {
+		if err := p.client.WriteFiles(ctx, id, secretsFolder, files); err != nil {
+			return "", Trouble(err)
+		}
+	}
+	return id, nil
+}
+
+func (p *Plan) notCreated(ctx context.Context, err error) *finding.Finding {
+	var failed *api.Error
+	if errors.As(err, &failed) && failed.Status == 409 {
+		if found := nameTaken(ctx, p.client, p.Wish); found != nil {
+			return found
+		}
+	}
+	return Trouble(err)
+}
+
+func (e *Engines) notStarted(ctx context.Context, p *Plan, id string, err error) *finding.Finding {
+	var failed *api.Error
+	if errors.As(err, &failed) && Taken(failed.Message) {
+		if one, again := p.client.Inspect(ctx, id); again == nil {
+			return e.PortTaken(ctx, p.client, one, failed.Message)
+		}
+	}
+	return Trouble(err)
+}
+
+// Removed is what became of a container's volumes.
+type Removed struct {
+	Volume string // with the data, "" where it has none of its own
+	Gone   bool   // with the container
+}
+
+// Remove removes a container that was made here, with its secrets. Its data stay in
+// their volume, unless data says that they shall go too.
+func (e *Engines) Remove(ctx context.Context, client *api.Client, one *api.Container, data bool) (Removed, *finding.Finding) {
+	removed := Removed{Volume: one.Config.Labels[DataLabel]}
+	if one.State.Running || one.State.Status == "restarting" {
+		if err := client.Stop(ctx, one.ID); err != nil {
+			return removed, Trouble(err)
+		}
+	}
+	if err := client.Remove(ctx, one.ID); err != nil {
+		return removed, Trouble(err)
+	}
+	if volume := one.Config.Labels[secretsLabel]; volume != "" && mounted(one, volume) {
+		if err := client.RemoveVolume(ctx, volume); err != nil && !gone(err) {
+			return removed, Trouble(err)
+		}
+	}
+	if data && mounted(one, removed.Volume) {
+		if err := client.RemoveVolume(ctx, removed.Volume); err != nil && !gone(err) {
+			return removed, Trouble(err)
+		}
+		removed.Gone = true
+	}
+	return removed, nil
+}
+
+// mounted reports whether a volume is one of a container's: a label alone says nothing.
+func mounted(one *api.Container, volume string) bool {
+	for _, m := range one.Mounts {
+		if m.Type == "volume" && m.Name == volume {
+			return true
+		}
+	}
+	return false
+}
+
+// One is the engine to make a container at: the one that is named, else the only one
+// that answers.
+func (e *Engines) One(ctx context.Context, endpoint string) (*api.Client, *finding.Finding) {
+	endpoints, found := e.endpoints(endpoint)
+	if found != nil {
+		return nil, found
+	}
+	var clients []*api.Client
+	for _, at := range endpoints {
+		client, err := e.connect(ctx, at)
+		if err == nil {
+			clients = append(clients, client)
+		} else if found == nil {
+			found = Trouble(err)
+		}
+	}
+	if len(clients) == 1 {
+		return clients[0], nil
+	}
+	if len(clients) == 0 {
+		return nil, found
+	}
+	found = finding.New("container.ambiguous", "%d container engines answer, and nothing says at which the container is to be", len(clients))
+	for _, c := range clients {
+		found.Saw("%s at %s", c.Engine, c.Endpoint.Address)
+	}
+	return nil, found.Suggest("-endpoint %s   # or another of them, with the command", clients[0].Endpoint.Address)
+}

@@ -1,0 +1,297 @@
+package container
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"net"
+	"path"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/route/container/api"
+)
+
+// The labels of what was made here: on the container, and on its volumes.
+const (
+	profileLabel = "gentle-harbor.profile" // the profile that it was made for
+	DataLabel    = "gentle-harbor.data"    // on the container: the volume with its data
+	secretsLabel = "gentle-harbor.secrets" // on the container: the volume with its secrets
+)
+
+// secretsFolder is where a container that is made finds its secrets.
+const secretsFolder = "/run/secrets"
+
+// Wish is a container that is to be made.
+type Wish struct {
+	Profile  string
+	Entry    string // of the wallet, for the user's password
+	Engine   string
+	User     string
+	Database string
+	Inside   int // the server's port in the container
+	Image    string
+	Name     string // the container's
+	Port     int    // on 127.0.0.1 of the engine's host; 0 for the server's usual one, or another where that is taken
+	Volume   string // for the data; "" for NAME-data
+	Mounts   []Mount
+}
+
+// Mount is a folder or file of the host that a container is to see.
+type Mount struct {
+	Source, Target string
+	ReadOnly       bool
+}
+
+// Plan is how a container will be made.
+type Plan struct {
+	Wish
+	Pull      bool     // the image has to be fetched first
+	Moved     string   // why it is not at the usual port, "" where it is
+	Folder    string   // of the data, in the container
+	OldVolume bool     // the volume is there already, with what is in it
+	Variables []string // of its environment: "POSTGRES_USER=warden"
+	Secrets   []Handed
+	Check     []string // the command of its health check
+	Secretly  string   // the volume with the secrets, "" where a variable has them
+
+	client *api.Client
+	uid    int // whose the secrets are, in the container
+}
+
+// Handed is a secret that the server is to be given, by a variable of the image.
+type Handed struct {
+	Variable string // "POSTGRES_PASSWORD"
+	Entry    string // of the wallet
+	User     string // whose it is
+	File     string // in the container, "" where the variable has the secret itself
+}
+
+// recipe says how an engine's images are told of an account (the images' documentation;
+// a variable with _FILE behind its name takes the name of a file).
+type recipe struct {
+	folder   string // of the data, where the image does not say
+	root     string // the account that is always there
+	rootPass string
+	user     string // the variables of another one; "" where the first account may have any name
+	pass     string
+	database string
+	check    func(w Wish) []string
+}
+
+var recipes = map[string]recipe{
+	"postgresql": {folder: "/var/lib/postgresql/data", user: "POSTGRES_USER", pass: "POSTGRES_PASSWORD", database: "POSTGRES_DB", check: func(w Wish) []string {
+		return []string{"CMD", "pg_isready", "-q", "-h", "127.0.0.1", "-p", strconv.Itoa(w.Inside), "-U", w.User, "-d", w.Database}
+	}},
+	"mariadb": {folder: "/var/lib/mysql", root: "root", rootPass: "MARIADB_ROOT_PASSWORD", user: "MARIADB_USER", pass: "MARIADB_PASSWORD", database: "MARIADB_DATABASE", check: pingBy("mariadb-admin")},
+	"mysql":   {folder: "/var/lib/mysql", root: "root", rootPass: "MYSQL_ROOT_PASSWORD", user: "MYSQL_USER", pass: "MYSQL_PASSWORD", database: "MYSQL_DATABASE", check: pingBy("mysqladmin")},
+}
+
+// pingBy asks a server whether it is there, which takes no account. Over TCP: the
+// server of an image's own preparations has a socket alone.
+func pingBy(program string) func(Wish) []string {
+	return func(w Wish) []string {
+		return []string{"CMD", program, "ping", "--silent", "-h", "127.0.0.1", "-P", strconv.Itoa(w.Inside)}
+	}
+}
+
+// Makeable are the engines of which a container can be made.
+func Makeable() []string { return slices.Sorted(maps.Keys(recipes)) }
+
+var imageName = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^[a-z0-9][a-zA-Z0-9._-]*(:[0-9]+/)?([/:@][a-zA-Z0-9][a-zA-Z0-9._-]*)*(:[a-zA-Z0-9._-]+)?$`)
+})
+
+// ValidImage reports whether s can name an image: "mariadb:11",
+// "registry.saltmarsh.example:5000/birds/postgres:16".
+func ValidImage(s string) bool {
+	const most = 255
+	return len(s) <= most && imageName().MatchString(s) && !strings.Contains(s, "..")
+}
+
+// Plan finds out how a container can be made as wished; nothing is changed yet.
+func (e *Engines) Plan(ctx context.Context, client *api.Client, w Wish) (*Plan, *finding.Finding) {
+	r := recipes[w.Engine]
+	if w.Volume == "" {
+		w.Volume = w.Name + "-data"
+	}
+	if w.Database == "" && w.Engine == "postgresql" {
+		w.Database = w.User
+	}
+	p := &Plan{Wish: w, client: client, Check: r.check(w), Folder: r.folder, Secretly: w.Name + "-secrets"}
+	if found := nameTaken(ctx, client, w); found != nil {
+		return nil, found
+	}
+	image, here, err := client.Image(ctx, w.Image)
+	if err != nil {
+		return nil, Trouble(err)
+	}
+	p.Pull = !here
+	if here {
+		p.takeImage(image)
+	}
+	if _, p.OldVolume, err = client.HasVolume(ctx, w.Volume); err != nil {
+		return nil, Trouble(err)
+	}
+	if found := e.choosePort(ctx, p); found != nil {
+		return nil, found
+	}
+	p.account(r)
+	return p, nil
+}
+
+// takeImage takes from an image whose account its server is started by, and where it
+// has its data.
+func (p *Plan) takeImage(image api.Image) {
+	if len(image.Config.Volumes) == 1 {
+		for folder := range image.Config.Volumes {
+			p.Folder = path.Clean("/" + folder)
+		}
+	}
+	user, _, _ := strings.Cut(image.Config.User, ":")
+	uid, err := strconv.Atoi(user)
+	switch {
+	case user == "" || user == "root":
+	case err == nil:
+		p.uid = uid
+	default: // by name: whose the file would have to be is not known here
+		p.Secretly = ""
+	}
+}
+
+// account sets the variables by which the image is told of the account.
+func (p *Plan) account(r recipe) {
+	set := func(variable, value string) {
+		if value != "" {
+			p.Variables = append(p.Variables, variable+"="+value)
+		}
+	}
+	hand := func(variable, user, entry string) {
+		h := Handed{Variable: variable, Entry: entry, User: user}
+		if p.Secretly != "" {
+			h.File = path.Join(secretsFolder, entry)
+			set(variable+"_FILE", h.File)
+		}
+		p.Secrets = append(p.Secrets, h)
+	}
+	if p.User != r.root {
+		set(r.user, p.User)
+		hand(r.pass, p.User, p.Entry)
+		if r.root != "" {
+			hand(r.rootPass, r.root, p.Entry+"-"+r.root)
+		}
+	} else {
+		hand(r.rootPass, r.root, p.Entry)
+	}
+	set(r.database, p.Database)
+}
+
+// choosePort finds the port of loopback at which the server will be published: the one
+// wished for, else its usual one, else any that is free.
+func (e *Engines) choosePort(ctx context.Context, p *Plan) *finding.Finding {
+	wanted := p.Port
+	if wanted == 0 {
+		wanted = p.Inside
+	}
+	by := holder(ctx, p.client, []int{wanted}, "")
+	remote := p.client.Endpoint.Host()
+	if by == "" && remote == "" {
+		by = e.listener(wanted)
+	}
+	switch {
+	case by == "":
+		p.Port = wanted
+		return nil
+	case p.Port != 0:
+		found := finding.New("container.port-taken", "the port %d of 127.0.0.1, at which the container %s is to be published, is taken", wanted, p.Name)
+		return found.Saw("it is taken by %s", by).
+			Suggest("gharbor container make %s -image %s   # at a port that is free", p.Profile, p.Image).
+			Suggest("gharbor nearby   # what listens on this machine")
+	case remote != "":
+		return finding.New("container.port-taken", "the port %d of the container engine's machine is taken, and which is free there is not known here", wanted).
+			Saw("it is taken by %s", by).
+			Suggest("gharbor container make %s -image %s -port PORT", p.Profile, p.Image)
+	}
+	p.Port, p.Moved = freePort(), fmt.Sprintf("%d is taken by %s", wanted, by)
+	return nil
+}
+
+// listener is who holds a port of loopback, "" for nobody.
+func (e *Engines) listener(port int) string {
+	listener, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(port)))
+	if err != nil {
+		return "a program of this machine"
+	}
+	listener.Close()
+	return ""
+}
+
+// freePort is a port of loopback that nobody listens at, 0 where the system has none.
+func freePort() int {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0
+	}
+	defer listener.Close()
+	return listener.Addr().(*net.TCPAddr).Port
+}
+
+// nameTaken is the finding for a name that a container has already.
+func nameTaken(ctx context.Context, client *api.Client, w Wish) *finding.Finding {
+	old, err := client.Inspect(ctx, w.Name)
+	switch {
+	case gone(err):
+		return nil
+	case err != nil:
+		return Trouble(err)
+	case old.Name != w.Name: // the beginning of an id
+		return nil
+	}
+	found := finding.New("container.name-taken", "there is a container %s already, and it is left as it is", w.Name)
+	made := "not made by gharbor"
+	if MadeFor(old) != "" {
+		made = "made by gharbor for the profile " + clean.Quoted(clean.Line(MadeFor(old), 64))
+	}
+	found.Saw("it is of the image %s, %s, and %s", clean.Quoted(clean.Line(old.Config.Image, 200)), State(old), made)
+	if MadeFor(old) != "" {
+		return found.Suggest("gharbor container start %s   # to use it", name(old)).
+			Suggest("gharbor container remove %s   # to make it anew; its volume stays", name(old))
+	}
+	return found.Suggest("gharbor container make %s -image %s -name %s", w.Profile, w.Image, w.Name+"-2").
+		Suggest("gharbor container adopt %s   # a profile that leads to it", name(old))
+}
+
+// MadeFor is the profile for which a container was made here, "" for one that was not.
+func MadeFor(one *api.Container) string { return one.Config.Labels[profileLabel] }
+
+// spec is the container in the engine's form.
+func (p *Plan) spec(secrets map[string]string) api.Spec {
+	port := strconv.Itoa(p.Inside) + "/tcp"
+	labels := map[string]string{profileLabel: p.Profile, DataLabel: p.Volume}
+	mounts := []api.SpecMount{{Type: "volume", Source: p.Volume, Target: p.Folder}}
+	variables := slices.Clone(p.Variables)
+	if p.Secretly != "" {
+		labels[secretsLabel] = p.Secretly
+		mounts = append(mounts, api.SpecMount{Type: "volume", Source: p.Secretly, Target: secretsFolder})
+	}
+	for variable, value := range secrets {
+		variables = append(variables, variable+"="+value)
+	}
+	for _, m := range p.Mounts {
+		mounts = append(mounts, api.SpecMount{Type: "bind", Source: m.Source, Target: m.Target, ReadOnly: m.ReadOnly})
+	}
+	const (
+		interval = 3 * time.Second // while it runs; a check is a small program
+		begin    = 2 * time.Minute // a first start, in which a failed check does not count
+		retries  = 5
+	)
+	return api.Spec{Image: p.Image, Env: variables, Labels: labels, ExposedPorts: map[string]struct{}{port: {}},
+		Healthcheck: &api.Healthcheck{Test: p.Check, Interval: int64(interval), Timeout: int64(interval), StartPeriod: int64(begin), Retries: retries},
+		HostConfig:  api.HostConfig{PortBindings: map[string][]api.Binding{port: {{HostIp: "127.0.0.1", HostPort: strconv.Itoa(p.Port)}}}, Mounts: mounts}}
+}

@@ -1,0 +1,59 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/route/container"
+)
+
+func containerRemove() *command {
+	var endpoint string
+	var yes, data bool
+	return &command{
+		name: "container remove", args: "NAME", summary: "remove a container that gharbor made; its data stay, unless -data",
+		long: `NAME is a profile whose address is a container, or a container's name. Asks first, unless
+-yes. A container that gharbor did not make is left alone. The profile stays, and so does
+the password in the wallet.`,
+		examples: []string{"gharbor container remove ringing", "gharbor container remove ringing -data -yes"},
+		least:    1, most: 1,
+		flags: func(fs *flag.FlagSet) {
+			endpointFlag(fs, &endpoint)
+			fs.BoolVar(&yes, "yes", false, "do not ask")
+			fs.BoolVar(&data, "data", false, "remove its volume too, with all data in it")
+		},
+		run: func(ctx context.Context, c *call) error {
+			one, err := c.containerOf(ctx, c.args[0], endpoint)
+			if err != nil {
+				return err
+			}
+			if container.MadeFor(one.Container) == "" {
+				return &exitError{code: exitUsage, err: fmt.Errorf("the container %s was not made by gharbor, so it is left alone", one.Name), try: []string{"docker rm " + clean.Shell(one.Name) + "   # if that is meant"}}
+			}
+			volume := one.Config.Labels[container.DataLabel]
+			what := "container " + one.Name + "; its volume " + clean.Line(volume, 200) + " stays, with the data"
+			command := "gharbor container remove " + c.args[0]
+			if data {
+				what = "container " + one.Name + " and its volume " + clean.Line(volume, 200) + ", WITH ALL ITS DATA"
+				command += " -data"
+			}
+			if yes, err = c.mayRemove(ctx, yes, what, command); err != nil || !yes {
+				return err
+			}
+			removed, found := c.containers().Remove(ctx, one.client, one.Container, data)
+			if found != nil {
+				return routeFailed(found)
+			}
+			c.Say("removed: container %s", one.Name)
+			switch {
+			case removed.Gone:
+				c.Say("removed: volume %s, with the data", clean.Line(removed.Volume, 200))
+			default:
+				c.Say("its volume %s stays, with the data; gharbor container make %s -image %s uses it again", clean.Line(removed.Volume, 200), clean.Shell(container.MadeFor(one.Container)), clean.Shell(clean.Line(one.Config.Image, 200)))
+			}
+			return nil
+		},
+	}
+}
