@@ -9,7 +9,7 @@ import (
 	"testing"
 )
 
-var code = regexp.MustCompile(`"((?:profile|secret|wallet|hop|audit|alias|name|reach|speak|tls|login|database|session|expect)\.[a-z-]+)[" ]`)
+var code = regexp.MustCompile(`"((?:profile|secret|wallet|hop|audit|alias|container|name|reach|speak|tls|login|database|session|expect)\.[a-z-]+)[" ]`)
 
 // codesIn collects the codes that stand in Go files below a folder.
 func codesIn(t *testing.T, folder string, tests bool) map[string]bool {

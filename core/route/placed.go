@@ -31,9 +31,11 @@ type Placed struct {
 	Warning  *finding.Finding // what is not as it could be, nil for nothing
 	Gateways []netip.Addr     // from where its server sees connections that come through the engine
 
-	// NotReady says why a server in it that did not answer may not do so yet, nil where
-	// neither the engine nor the container's log says so.
-	NotReady func(context.Context) *finding.Finding
+	// Explain is what is to be said of a server in it that did not answer, of which found
+	// is what the connection says: that the container has ended since, or that its server
+	// still starts, where the engine or the container's log says so; else found, with what
+	// is known of the container.
+	Explain func(ctx context.Context, found *finding.Finding) *finding.Finding
 
 	// Declared finds the password that a variable of the container's environment has,
 	// or that is in the file which it names.

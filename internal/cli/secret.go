@@ -6,6 +6,7 @@ import (
 	"flag"
 	"fmt"
 	"os"
+	"strings"
 	"time"
 
 	"gentleharbor/core/check"
@@ -94,7 +95,11 @@ func (c *call) queryOf(ctx context.Context, p *profile.Resolved) (secret.Query, 
 		return secret.Query{}, &exitError{code: exitFile, err: errors.New(found.Cause)}
 	}
 	q, found := check.SecretQuery(ctx, c.network(), p)
-	if found != nil {
+	switch {
+	case found == nil:
+	case strings.HasPrefix(found.Code, "container."):
+		return q, routeFailed(found)
+	default:
 		return q, &exitError{code: exitFile, err: errors.New(found.Cause), try: found.Try}
 	}
 	return q, nil

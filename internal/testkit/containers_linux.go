@@ -133,11 +133,11 @@ func (e *ContainerEngine) Docker(t testing.TB, args ...string) string {
 func (e *ContainerEngine) Serve(t testing.TB, name string, options []string, words ...string) {
 	t.Helper()
 	t.Cleanup(func() { e.docker("rm", "-f", "-v", name) })
-	e.Docker(t, e.ServeWords(name, options, words...)...)
+	e.Docker(t, serveWords(name, options, words...)...)
 }
 
-// ServeWords are the words of docker that Serve runs.
-func (e *ContainerEngine) ServeWords(name string, options []string, words ...string) []string {
+// serveWords are the words of docker that Serve runs.
+func serveWords(name string, options []string, words ...string) []string {
 	all := append([]string{"run", "-d", "--name", name, "-v", "/usr:/usr:ro", "-v", "/etc:/etc:ro"}, options...)
 	return append(append(all, ServerImage), words...)
 }
@@ -146,12 +146,16 @@ func (e *ContainerEngine) ServeWords(name string, options []string, words ...str
 // the official images do, and becomes the server.
 const entry = `#!/bin/bash
 set -e
+trap 'exit 143' TERM
 value() { # VARIABLE: its value, or that of the file which VARIABLE_FILE names
   local file="${1}_FILE"
   if [ -n "${!file:-}" ]; then cat "${!file}"; else printf '%s' "${!1:-}"; fi
 }
 quoted() { printf "%s" "$1" | sed "s/'/''/g"; }
-case "${1:-}" in
+if [ $# = 0 ]; then # by what the environment declares, as an image of its own would
+  if [ -n "$POSTGRES_USER" ]; then set -- postgresql; else set -- mariadb; fi
+fi
+case "$1" in
 postgresql)
   data="${PGDATA:-/var/lib/postgresql/data}" user="${POSTGRES_USER:-postgres}" bin=$(ls -d /usr/lib/postgresql/*/bin | tail -1)
   echo "The files belonging to this database system will be owned by user \"postgres\"."
@@ -220,6 +224,7 @@ func (e *ContainerEngine) importImage() error {
 			add(tar.Header{Typeflag: tar.TypeSymlink, Name: link, Linkname: "usr/" + link, Mode: 0o777}, "")
 		}
 	}
+	add(tar.Header{Typeflag: tar.TypeSymlink, Name: "var/run", Linkname: "/run", Mode: 0o777}, "")
 	add(tar.Header{Typeflag: tar.TypeReg, Name: "entry", Mode: 0o755}, entry)
 	if err := w.Close(); err != nil {
 		return err

@@ -309,7 +309,7 @@ func (e *Engines) Place(ctx context.Context, r *profile.Resolved) (*route.Placed
 	}
 	placed := &route.Placed{Called: v.called, Name: m.one.Name, Endpoint: Canonical(m.client.Endpoint.Address), Host: place.host, Port: place.port,
 		Detail: fmt.Sprintf("container %s on %s: %s; %s", m.one.Name, m.client.Engine, v.state(), place.how), Gateways: v.gateways(ctx),
-		NotReady: v.notReady, Declared: v.declared}
+		Explain: v.explain, Declared: v.declared}
 	if placed.Warning = v.unhealthy(); placed.Warning == nil {
 		placed.Warning = v.noVolume()
 	}

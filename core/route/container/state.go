@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -198,34 +199,61 @@ func kept(one *api.Container, folder string) bool {
 	return false
 }
 
-// notReady says why the server in a running container does not answer yet.
-func (v *view) notReady(ctx context.Context) *finding.Finding {
+// answers are what the connection came to, in a few words, by the finding for it.
+var answers = map[string]string{
+	"reach.refused": "refused",
+	"reach.timeout": "no answer in time",
+	"speak.silent":  "the container engine accepts, and nothing answers",
+	"speak.closed":  "the container engine accepts, and nothing answers",
+}
+
+// explain says why the server in a running container does not answer; found is what the
+// connection says.
+func (v *view) explain(ctx context.Context, found *finding.Finding) *finding.Finding {
 	again, err := v.client.Inspect(ctx, v.one.ID)
 	if err != nil {
-		return nil
+		return found
 	}
 	again.NetworkSettings, again.HostConfig = v.one.NetworkSettings, v.one.HostConfig
 	v.one = again
-	if found := v.idle(ctx); found != nil {
-		return found
+	started, err := time.Parse(time.RFC3339Nano, again.State.StartedAt)
+	lately := err == nil && time.Since(started) < time.Minute
+	better := v.idle(ctx)
+	if better == nil && lately && again.RestartCount > 0 {
+		better = v.restarting(ctx)
 	}
-	if since, err := time.Parse(time.RFC3339Nano, again.State.StartedAt); err == nil && again.RestartCount > 0 && time.Since(since) < time.Minute {
-		return v.restarting(ctx)
+	var lines []string
+	if better == nil {
+		lines, _ = v.log(ctx, 400)
+		better = v.starting(lines)
 	}
-	lines, err := v.log(ctx, 400)
-	starting, seen := false, ""
-	if err == nil {
-		starting, seen = Starting(v.profile.Text("engine"), lines)
+	if better != nil {
+		return better.Saw("at its address: %s (%s)", answers[found.Code], found.Code)
 	}
-	if h := again.State.Health; h != nil && h.Status == "starting" {
-		starting = true
+	if found.Code == "speak.closed" || found.Code == "speak.silent" {
+		found.Saw("at a published port it is the container engine that accepts, whether a server listens in the container or not")
 	}
-	if !starting {
+	if lately {
+		found.Saw("the container was started %s ago", time.Since(started).Round(time.Second))
+	}
+	if ready := lastReady(v.profile.Text("engine"), lines); ready != "" {
+		found.Saw("its log: %s", clean.Quoted(clean.Line(ready, 200)))
+	}
+	return found.Suggest("%s logs --tail 50 %s", tool(v.client), name(v.one))
+}
+
+// starting is the finding for a server that starts, by its container's health check or
+// by the log; nil where neither says so.
+func (v *view) starting(lines []string) *finding.Finding {
+	starting, seen := Starting(v.profile.Text("engine"), lines)
+	h := v.one.State.Health
+	checked := h != nil && h.Status == "starting"
+	if !starting && !checked {
 		return nil
 	}
 	found := finding.New("container.starting", "the server in the container %s is still starting", v.one.Name)
-	if h := again.State.Health; h != nil && h.Status != "" && h.Status != "none" {
-		found.Saw("its health check says: %s", clean.Line(h.Status, 20))
+	if checked {
+		found.Saw("its health check says: starting")
 	}
 	if seen != "" {
 		found.Saw("its log: %s", clean.Quoted(clean.Line(seen, 200)))
@@ -233,48 +261,65 @@ func (v *view) notReady(ctx context.Context) *finding.Finding {
 	return found.Suggest("gharbor wait %s", v.profile.Called)
 }
 
-// milestones are the lines by which a server's log says that it starts, or is ready.
-var milestones = map[string]struct{ begins, ready, before []string }{
-	"postgresql": {[]string{"starting PostgreSQL", "The files belonging to this database system", "database system is shut down", "database system is starting up", "database system was interrupted", "redo starts"},
-		[]string{"database system is ready to accept connections", "database system is ready to accept read-only connections"}, []string{"waiting for server to start"}},
-	"mariadb": {[]string{"Entrypoint script for", "Starting temporary server", "Initializing database", "starting as process", "Stopping temporary server", "Shutdown complete"}, []string{"ready for connections"}, []string{"port: 0"}},
-	"mongodb": {[]string{"MongoDB starting"}, []string{"Waiting for connections"}, nil},
-	"redis":   {[]string{"Redis is starting", "oO0OoO0OoO0Oo"}, []string{"Ready to accept connections"}, nil},
-	"oracle":  {[]string{"ORACLE EDITION", "CONTAINER: starting up"}, []string{"DATABASE IS READY TO USE"}, nil},
+// lastReady is the last line by which a log says that the server is ready, with the line
+// behind it where that says at which port.
+func lastReady(engine string, lines []string) string {
+	for i := len(lines) - 1; i >= 0; i-- {
+		if hasAny(lines[i], marksOf(engine).ready) {
+			if i+1 < len(lines) && strings.Contains(lines[i+1], "port: ") {
+				return lines[i+1]
+			}
+			return lines[i]
+		}
+	}
+	return ""
+}
+
+// marks are the lines by which a server's log says that it starts, or is ready, and those
+// that say that it is the server of the image's own preparations.
+type marks struct{ begins, ready, before []string }
+
+var milestones = map[string]marks{
+	"postgresql": {begins: []string{"starting PostgreSQL", "The files belonging to this database system", "database system is shut down", "database system is starting up", "database system was interrupted", "redo starts"},
+		ready: []string{"database system is ready to accept connections", "database system is ready to accept read-only connections"}, before: []string{"waiting for server to start"}},
+	"mariadb": {begins: []string{"Entrypoint script for", "Starting temporary server", "Initializing database", "starting as process", "Stopping temporary server", "Shutdown complete"},
+		ready: []string{"ready for connections"}, before: []string{"port: 0"}},
+	"mongodb": {begins: []string{"MongoDB starting"}, ready: []string{"Waiting for connections"}},
+	"redis":   {begins: []string{"Redis is starting", "oO0OoO0OoO0Oo"}, ready: []string{"Ready to accept connections"}},
+	"oracle":  {begins: []string{"ORACLE EDITION", "CONTAINER: starting up"}, ready: []string{"DATABASE IS READY TO USE"}},
+}
+
+func marksOf(engine string) marks {
+	if engine == "mysql" {
+		engine = "mariadb"
+	}
+	return milestones[engine]
+}
+
+func hasAny(line string, words []string) bool {
+	return slices.ContainsFunc(words, func(word string) bool { return strings.Contains(line, word) })
 }
 
 // Starting reports whether a server's log says that it starts and is not ready yet,
 // and the last line that says so. Images start a server for their own preparations
-// first, which is not the one that is waited for.
+// first, which is not the one that is waited for: PostgreSQL's is announced before it
+// starts, MySQL's and MariaDB's say port 0 in the line of being ready or the one behind it.
 func Starting(engine string, lines []string) (starting bool, seen string) {
-	if engine == "mysql" {
-		engine = "mariadb"
-	}
-	marks, known := milestones[engine]
-	if !known {
-		return false, ""
-	}
-	has := func(line string, words []string) bool {
-		for _, word := range words {
-			if strings.Contains(line, word) {
-				return true
-			}
-		}
-		return false
-	}
+	m := marksOf(engine)
 	preparing := false // the image's own server is the one that speaks
 	for i, line := range lines {
-		own := has(line, marks.before) || engine == "mariadb" && has(line, marks.ready) && i+1 < len(lines) && has(lines[i+1], marks.before)
+		own := hasAny(line, m.before) || hasAny(line, m.ready) && i+1 < len(lines) && hasAny(lines[i+1], m.before)
 		switch {
+		case strings.Contains(line, "X Plugin"): // of MySQL; it says so of itself
 		case engine == "postgresql" && own:
 			preparing, starting, seen = true, true, line
 		case strings.Contains(line, "init process complete"), strings.Contains(line, "init process done"):
 			preparing, starting, seen = false, true, line
-		case has(line, marks.ready) && (preparing || own):
+		case hasAny(line, m.ready) && (preparing || own):
 			starting, seen = true, line
-		case has(line, marks.ready):
+		case hasAny(line, m.ready):
 			starting, seen = false, ""
-		case has(line, marks.begins):
+		case hasAny(line, m.begins):
 			starting, seen = true, line
 		}
 	}
