@@ -26,6 +26,7 @@ type Found struct {
 	Password secret.Value // not Present where there is none
 	Origin   string       // "service file /home/w/.pg_service.conf, [sightings]"
 	Other    []string     // settings that a profile has no place for
+	Trouble  string       // why a password that is declared is not there, "" where it is or none is
 }
 
 // maxFile bounds a file that is taken in.

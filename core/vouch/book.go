@@ -181,8 +181,16 @@ func (b Book) state(path, name string, of func() Uses) (Uses, State, *Record, er
 type Item struct {
 	Name string // "tides", "alias:archive"
 	Path string // of the file
-	Line int
+	Line int    // 0 where it is the whole file
 	Uses func() Uses
+}
+
+// Called is the item for people: "profile "tides"".
+func (i Item) Called() string {
+	if i.Line == 0 || strings.HasPrefix(i.Name, AliasWord) {
+		return i.Name
+	}
+	return fmt.Sprintf("profile %q", i.Name)
 }
 
 // ProfileItem is a sealed profile as one.
@@ -229,7 +237,8 @@ func (b Book) Add(ctx context.Context, records ...Record) error {
 	})
 }
 
-// Withdraw drops records, and returns those that there were.
+// Withdraw drops the records of a file's items, or all of the file's where none is named,
+// and returns those that there were.
 func (b Book) Withdraw(ctx context.Context, file string, names []string) ([]Record, error) {
 	var gone []Record
 	err := b.change(ctx, func(all []Record) []Record {

@@ -91,6 +91,11 @@ func OfAlias(a *profile.Alias, home string) Uses {
 	return c.Uses
 }
 
+// Listed are uses that were found elsewhere, one a line.
+func Listed(name string, lines []string) Uses {
+	return Uses{Profile: name, Lines: lines, Hash: sum(strings.Join(lines, "\n"))}
+}
+
 // aliases gathers what the project's aliases behind a name say. One of the user's own
 // would be used in their place: it is not the project's, and the same in no clone.
 func (c *collector) aliases(word string) {

@@ -49,13 +49,7 @@ root can read. The profile then leads to the container. -dry-run stops after sho
 		examples: []string{"gharbor container make ringing -image mariadb:11 -dry-run", "gharbor container make ringing -image mariadb:11"},
 		least:    1, most: 1,
 		flags: func(fs *flag.FlagSet) {
-			fs.Func("image", "the image, such as postgres:16", func(s string) error {
-				o.image = s
-				if !container.ValidImage(s) {
-					return errors.New("expected an image's name, such as postgres:16")
-				}
-				return nil
-			})
+			imageFlag(fs, &o.image, "the image, such as postgres:16")
 			fs.StringVar(&o.name, "name", "", "the container's name, where the profile does not say it")
 			fs.Func("port", "the port of 127.0.0.1 to publish at", func(s string) (err error) {
 				if o.port, err = strconv.Atoi(s); err != nil || o.port < 1 || o.port > 65535 {
@@ -84,6 +78,17 @@ root can read. The profile then leads to the container. -dry-run stops after sho
 			return c.makeContainer(ctx, o)
 		},
 	}
+}
+
+// imageFlag registers -image.
+func imageFlag(fs *flag.FlagSet, image *string, help string) {
+	fs.Func("image", help, func(s string) error {
+		*image = s
+		if !container.ValidImage(s) {
+			return errors.New("expected an image's name, such as postgres:16")
+		}
+		return nil
+	})
 }
 
 // parseMount reads SOURCE:TARGET[:ro].

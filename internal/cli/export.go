@@ -21,13 +21,14 @@ import (
 )
 
 // exportForms are the forms that a profile can be written in.
-var exportForms = []string{"url", "env", "dotenv", "passfile-line", "service", "json"}
+var exportForms = []string{"url", "env", "dotenv", "passfile-line", "service", "compose", "json"}
 
 // exportOptions are the flags of export.
 type exportOptions struct {
 	as         string
 	withSecret bool
 	out        string
+	image      string
 }
 
 func exportCommand() *command {
@@ -35,8 +36,9 @@ func exportCommand() *command {
 	return &command{
 		name: "export", args: "PROFILE", summary: "a profile in an open form: URL, variables, a line of a credential file",
 		long: `There is no secret in it, unless -with-secret: that asks on a terminal first, and writes
-only to a terminal or to a file that nobody else can read.`,
-		examples: []string{"gharbor export sightings -as url", "gharbor export sightings -as dotenv -with-secret -out .env", "gharbor export sightings -as service"},
+only to a terminal or to a file that nobody else can read. A compose file names a file for
+each password, beside it.`,
+		examples: []string{"gharbor export sightings -as url", "gharbor export sightings -as dotenv -with-secret -out .env", "gharbor export sightings -as compose -image postgres:16"},
 		least:    1, most: 1,
 		flags: func(fs *flag.FlagSet) {
 			one := strings.Join(exportForms, ", ")
@@ -49,6 +51,7 @@ only to a terminal or to a file that nobody else can read.`,
 			})
 			fs.BoolVar(&o.withSecret, "with-secret", false, "with the password, after asking")
 			fs.StringVar(&o.out, "out", "", "write to this file, 0600, where nothing stands yet")
+			imageFlag(fs, &o.image, "the image for a compose file; else the container's own, or the official one")
 		},
 		run: func(ctx context.Context, c *call) error { return c.export(ctx, o) },
 	}
@@ -58,8 +61,11 @@ func (c *call) export(ctx context.Context, o exportOptions) error {
 	if o.as == "" {
 		return &exitError{code: exitUsage, err: errors.New("-as is missing: " + strings.Join(exportForms, ", ")), try: []string{"gharbor export " + clean.Line(c.args[0], 64) + " -as url"}}
 	}
-	if o.withSecret && o.as == "json" {
-		return usage("-with-secret: json has no place for a password; take url, env, dotenv, passfile-line or service")
+	switch {
+	case o.withSecret && (o.as == "json" || o.as == "compose"):
+		return usage("-with-secret: %s has no place for a password; take url, env, dotenv, passfile-line or service", o.as)
+	case o.image != "" && o.as != "compose":
+		return usage("-image goes with -as compose")
 	}
 	p, err := c.resolve(c.args[0], nil)
 	if err != nil {
@@ -67,6 +73,9 @@ func (c *call) export(ctx context.Context, o exportOptions) error {
 	}
 	if found := p.Problem(); found != nil {
 		return &secret.Failure{Found: found}
+	}
+	if o.as == "compose" {
+		return c.exportCompose(ctx, p, o)
 	}
 	var value secret.Value
 	if o.withSecret {
@@ -91,11 +100,16 @@ func (c *call) export(ctx context.Context, o exportOptions) error {
 	if err != nil {
 		return err
 	}
-	if o.out == "" {
-		_, err = c.Stdout.Write(text)
+	return c.writeOut(o.out, text)
+}
+
+// writeOut writes to standard output, or to a new file.
+func (c *call) writeOut(out string, text []byte) error {
+	if out == "" {
+		_, err := c.Stdout.Write(text)
 		return err
 	}
-	return c.writeNew(o.out, text)
+	return c.writeNew(out, text)
 }
 
 // throughTunnel gives the local address of the profile's tunnel, where it has hops

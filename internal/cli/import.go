@@ -20,11 +20,12 @@ import (
 )
 
 // importForms are the forms that connections are taken in from.
-var importForms = []string{"url", "env", "dotenv", "passfile", "service", "optionfile"}
+var importForms = []string{"url", "env", "dotenv", "passfile", "service", "optionfile", "compose"}
 
 // importOptions are the flags of import.
 type importOptions struct {
 	walletFlags
+	composeOptions
 	name    string
 	into    string
 	dryRun  bool
@@ -46,7 +47,7 @@ func intoFlag(fs *flag.FlagSet, into *string) {
 func importCommand() *command {
 	var o importOptions
 	return &command{
-		name: "import", args: "FORM [FILE]", summary: "profiles from connection URLs, variables, and the files of the servers' clients",
+		name: "import", args: "FORM [FILE…]", summary: "profiles from connection URLs, variables, compose files, and the files of the servers' clients",
 		long: `FORM is one of:
   url         a connection URL, from standard input
   env         the variables of this shell that the engines' clients read
@@ -54,12 +55,16 @@ func importCommand() *command {
   service     PostgreSQL's service file (default ~/.pg_service.conf)
   passfile    PostgreSQL's password file (default ~/.pgpass): lines without wildcards
   optionfile  an option file of MySQL or MariaDB (default ~/.my.cnf): its groups
+  compose     compose files (default compose.yaml and its override, here): the services
+              that are database servers; import compose.yaml says the same
 
 What is found is shown, and added under names of its own; a name that is taken is left
 alone, unless -replace. Passwords go to the wallet with -into wallet; those of a
-password or option file can stay there, and the profile names the file.`,
-		examples: []string{"gharbor import dotenv .env -dry-run", "gharbor import service", "gharbor import url -name sightings-copy -into wallet"},
-		least:    1, most: 2,
+password or option file can stay there, and the profile names the file. A compose file's
+profiles lead to the services' containers and take the passwords from there; variables of
+this machine stand in it only after gharbor vouch FILE where it is a repository's.`,
+		examples: []string{"gharbor import dotenv .env -dry-run", "gharbor import service", "gharbor import compose.yaml -dry-run", "gharbor import url -name sightings-copy -into wallet"},
+		least:    1, most: -1,
 		flags: func(fs *flag.FlagSet) {
 			o.walletFlags.flags(fs)
 			fs.StringVar(&o.name, "name", "", "the profile's name, where one connection is found")
@@ -67,6 +72,7 @@ password or option file can stay there, and the profile names the file.`,
 			fs.BoolVar(&o.dryRun, "dry-run", false, "show what would be added, and add nothing")
 			fs.BoolVar(&o.replace, "replace", false, "a profile of the same name becomes what is found")
 			fs.BoolVar(&o.yes, "yes", false, "do not ask before taking in a file of a repository")
+			o.composeOptions.flags(fs)
 		},
 		run: func(ctx context.Context, c *call) error { return c.imports(ctx, o) },
 	}
@@ -76,7 +82,7 @@ func (c *call) imports(ctx context.Context, o importOptions) error {
 	if o.name != "" && !profile.ValidName(o.name) {
 		return usage("-name: not a profile name: %s", profile.NameRule)
 	}
-	found, path, err := c.find(c.args)
+	found, path, err := c.find(ctx, c.args, o)
 	if err != nil {
 		return err
 	}
@@ -114,9 +120,19 @@ func (c *call) imports(ctx context.Context, o importOptions) error {
 	return nil
 }
 
-// find reads the form. path is the file's, "" where there is none.
-func (c *call) find(args []string) (found []intake.Found, path string, err error) {
+// find reads the form. path is the file's, "" where there is none, or nobody need be asked.
+func (c *call) find(ctx context.Context, args []string, o importOptions) (found []intake.Found, path string, err error) {
 	form := args[0]
+	switch files := composeFiles(args); {
+	case len(files) > 0:
+		return c.findCompose(ctx, files, o.composeOptions)
+	case form == "compose":
+		return c.findCompose(ctx, args[1:], o.composeOptions)
+	case o.given():
+		return nil, "", usage("-env-file, -compose-profile and -compose-project are for compose files")
+	case len(args) > 2:
+		return nil, "", usage("import %s takes one file", clean.Line(form, 20))
+	}
 	home := c.environment().Home
 	byDefault := map[string]string{"dotenv": ".env", "service": intake.ServicePath(c.Lookup, home), "passfile": filepath.Join(home, ".pgpass"), "optionfile": filepath.Join(home, ".my.cnf")}
 	if len(args) == 2 {
@@ -243,6 +259,9 @@ func (c *call) plan(found []intake.Found, o importOptions) ([]*planned, error) {
 		}
 		note := "imported from " + f.Origin
 		one.sets = append(one.sets, profile.Override{Field: profile.FieldNamed("note"), Value: profile.TextValue(clean.Line(note, 200))})
+		if f.Trouble != "" && o.into != "" {
+			one.notes = append(one.notes, "its password can't be copied: "+clean.Line(f.Trouble, 200))
+		}
 		if len(f.Other) > 0 {
 			one.notes = append(one.notes, "left out, a profile has no place for it: "+clean.Line(strings.Join(f.Other, ", "), 200))
 		}
@@ -299,11 +318,7 @@ func (c *call) showPlans(plans []*planned, o importOptions) {
 // agreed asks before a file of a repository is taken in: whoever wrote it decides
 // where the profiles lead.
 func (c *call) agreed(ctx context.Context, path string, yes bool) error {
-	if path == "" || yes {
-		return nil
-	}
-	place, _ := profile.FindProject(filepath.Dir(path))
-	if _, err := os.Lstat(filepath.Join(place.Root, ".git")); err != nil {
+	if path == "" || yes || repositoryOf(path) == "" {
 		return nil
 	}
 	if !c.Interactive() {

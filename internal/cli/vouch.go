@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"gentleharbor/core/intake/compose"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/vouch"
@@ -26,10 +27,12 @@ address, user, command, files, environment variables, TLS rule. What you say yes
 kept with a hash of each file of the repository that it names. A change of a use lapses
 it, and the difference is shown; a changed note does not. Without names: all profiles.
 
-An alias of the project that a profile of your own names is vouched for as alias:NAME.
+An alias of the project that a profile of your own names is vouched for as alias:NAME, and
+a compose file, for import, by its path: variables of this machine and files outside of
+the repository are used for it only then.
 
 In CI, where nobody can be asked, -expect compares with the hash that vouch showed.`,
-		examples: []string{"gharbor vouch", "gharbor vouch tides", "gharbor vouch -list", "gharbor vouch -withdraw tides", "gharbor vouch -expect HASH"},
+		examples: []string{"gharbor vouch", "gharbor vouch tides", "gharbor vouch -list", "gharbor vouch -withdraw tides", "gharbor vouch compose.yaml", "gharbor vouch -expect HASH"},
 		most:     -1,
 		flags: func(fs *flag.FlagSet) {
 			fs.BoolVar(&list, "list", false, "show what was vouched for, and ask nothing")
@@ -44,7 +47,7 @@ In CI, where nobody can be asked, -expect compares with the hash that vouch show
 			case !form.text() && !list:
 				return usage("-format goes with -list")
 			}
-			items, err := c.vouchable()
+			items, err := c.vouchable(ctx)
 			if err != nil {
 				return err
 			}
@@ -61,7 +64,10 @@ In CI, where nobody can be asked, -expect compares with the hash that vouch show
 
 // vouchable are the project's profiles and aliases that the arguments name. Without
 // any they are all profiles, and the aliases that a profile of the user's own names.
-func (c *call) vouchable() ([]vouch.Item, error) {
+func (c *call) vouchable(ctx context.Context) ([]vouch.Item, error) {
+	if files := composeFiles(c.args); len(files) > 0 {
+		return c.vouchableCompose(ctx, files)
+	}
 	file, err := c.load()
 	if err != nil {
 		return nil, err
@@ -129,7 +135,7 @@ func (c *call) vouch(ctx context.Context, items []vouch.Item, expect string) err
 		}
 		uses := i.Uses()
 		if uses.Trouble != "" {
-			return &profile.FileError{Path: i.Path, Line: i.Line, What: fmt.Sprintf("profile %q: %s", i.Name, uses.Trouble)}
+			return &profile.FileError{Path: i.Path, Line: i.Line, What: fmt.Sprintf("%s: %s", i.Called(), uses.Trouble)}
 		}
 		all = append(all, uses)
 		if state != vouch.Vouched {
@@ -171,7 +177,11 @@ func (c *call) vouch(ctx context.Context, items []vouch.Item, expect string) err
 }
 
 func (c *call) showUses(i vouch.Item, state vouch.State, before *vouch.Record, uses vouch.Uses) {
-	fmt.Fprintf(c.Stdout, "%s  %s, line %d: %s\n", i.Name, filepath.Base(i.Path), i.Line, state)
+	at := filepath.Base(i.Path)
+	if i.Line > 0 {
+		at += fmt.Sprintf(", line %d", i.Line)
+	}
+	fmt.Fprintf(c.Stdout, "%s  %s: %s\n", i.Name, at, state)
 	if state == vouch.Lapsed {
 		for _, line := range vouch.Difference(before.Uses, uses.Lines) {
 			fmt.Fprintf(c.Stdout, "  %s\n", line)
@@ -190,7 +200,11 @@ func (c *call) showUses(i vouch.Item, state vouch.State, before *vouch.Record, u
 
 func (c *call) withdraw(ctx context.Context, items []vouch.Item) error {
 	c.environment()
-	gone, err := c.vouched.Withdraw(ctx, items[0].Path, c.args)
+	names := c.args
+	if items[0].Name == compose.Word {
+		names = []string{compose.Word}
+	}
+	gone, err := c.vouched.Withdraw(ctx, items[0].Path, names)
 	if err != nil {
 		return err
 	}

@@ -77,6 +77,29 @@ func Declared(env api.Environment, image string) (Declaration, bool) {
 	return Declaration{}, false
 }
 
+// Describe says which server an environment, an image and the ports of a container are
+// of, and at which port it is in there; ok is false where nothing says that it is one.
+func Describe(env api.Environment, image string, ports []int) (d Declaration, port int, ok bool) {
+	d, ok = Declared(env, image)
+	if !ok {
+		d.Engine = byPort(ports, image)
+	}
+	if d.Engine == "" {
+		d.Engine = byImage(image)
+	}
+	return d, serverPort(ports, d.Engine), d.Engine != ""
+}
+
+// byImage is the engine that an image's name says it is of, by the names of the
+// official ones; "" for none.
+func byImage(image string) string {
+	name := image[strings.LastIndexByte(image, '/')+1:]
+	if at := strings.IndexAny(name, ":@"); at >= 0 {
+		name = name[:at]
+	}
+	return map[string]string{"postgres": "postgresql", "mariadb": "mariadb", "mysql": "mysql", "mongo": "mongodb", "redis": "redis"}[name]
+}
+
 // is reports whether an environment is such a server's.
 func (o official) is(env api.Environment) bool {
 	for _, mark := range o.marks {
@@ -146,10 +169,10 @@ func (o official) read(env api.Environment) Declaration {
 	return d
 }
 
-// plainText is a declared name that can be kept in a profile, "" for one with signs
-// that no name has.
+// plainText is a declared name that can be shown, "" for one with signs that no name
+// has.
 func plainText(s string) string {
-	if s != clean.Line(s, 128) || strings.Contains(s, "$") {
+	if s != clean.Line(s, 128) {
 		return ""
 	}
 	return s
@@ -211,6 +234,9 @@ func (d Declaration) Sets(c profile.Container) []profile.Override {
 	var sets []profile.Override
 	add := func(key, value string) {
 		if f := profile.FieldNamed(key); value != "" {
+			if f.Expands { // where a dollar sign is one of a variable's
+				value = strings.ReplaceAll(value, "$", "$$")
+			}
 			if v, err := f.ParseValue(value); err == nil {
 				sets = append(sets, profile.Override{Field: f, Value: v})
 			}

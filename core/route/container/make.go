@@ -32,8 +32,6 @@ func (p *Plan) PullImage(ctx context.Context, told func(have, want int64)) *find
 	}
 	p.takeImage(image)
 	p.Pull = false
-	p.Variables, p.Secrets = nil, nil // the image says how they are handed over
-	p.account(recipes[p.Engine])
 	return nil
 }
 

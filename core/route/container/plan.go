@@ -76,6 +76,7 @@ type Handed struct {
 // recipe says how an engine's images are told of an account (the images' documentation;
 // a variable with _FILE behind its name takes the name of a file).
 type recipe struct {
+	image    string // its official name
 	folder   string // of the data, where the image does not say
 	root     string // the account that is always there
 	rootPass string
@@ -86,11 +87,11 @@ type recipe struct {
 }
 
 var recipes = map[string]recipe{
-	"postgresql": {folder: "/var/lib/postgresql/data", user: "POSTGRES_USER", pass: "POSTGRES_PASSWORD", database: "POSTGRES_DB", check: func(w Wish) []string {
+	"postgresql": {image: "postgres", folder: "/var/lib/postgresql/data", user: "POSTGRES_USER", pass: "POSTGRES_PASSWORD", database: "POSTGRES_DB", check: func(w Wish) []string {
 		return []string{"CMD", "pg_isready", "-q", "-h", "127.0.0.1", "-p", strconv.Itoa(w.Inside), "-U", w.User, "-d", w.Database}
 	}},
-	"mariadb": {folder: "/var/lib/mysql", root: "root", rootPass: "MARIADB_ROOT_PASSWORD", user: "MARIADB_USER", pass: "MARIADB_PASSWORD", database: "MARIADB_DATABASE", check: pingBy("mariadb-admin")},
-	"mysql":   {folder: "/var/lib/mysql", root: "root", rootPass: "MYSQL_ROOT_PASSWORD", user: "MYSQL_USER", pass: "MYSQL_PASSWORD", database: "MYSQL_DATABASE", check: pingBy("mysqladmin")},
+	"mariadb": {image: "mariadb", folder: "/var/lib/mysql", root: "root", rootPass: "MARIADB_ROOT_PASSWORD", user: "MARIADB_USER", pass: "MARIADB_PASSWORD", database: "MARIADB_DATABASE", check: pingBy("mariadb-admin")},
+	"mysql":   {image: "mysql", folder: "/var/lib/mysql", root: "root", rootPass: "MYSQL_ROOT_PASSWORD", user: "MYSQL_USER", pass: "MYSQL_PASSWORD", database: "MYSQL_DATABASE", check: pingBy("mysqladmin")},
 }
 
 // pingBy asks a server whether it is there, which takes no account. Over TCP: the
@@ -99,6 +100,20 @@ func pingBy(program string) func(Wish) []string {
 	return func(w Wish) []string {
 		return []string{"CMD", program, "ping", "--silent", "-h", "127.0.0.1", "-P", strconv.Itoa(w.Inside)}
 	}
+}
+
+// OfficialImage is the name of an engine's official image, with the major version of a
+// server's where that is known: "postgres:16".
+func OfficialImage(engine, version string) string {
+	image := recipes[engine].image
+	parts := strings.SplitN(version, ".", 3)
+	if _, err := strconv.Atoi(parts[0]); err != nil {
+		return image
+	}
+	if engine == "postgresql" || len(parts) == 1 {
+		return image + ":" + parts[0]
+	}
+	return image + ":" + parts[0] + "." + parts[1]
 }
 
 // Makeable are the engines of which a container can be made.
@@ -115,8 +130,8 @@ func ValidImage(s string) bool {
 	return len(s) <= most && imageName().MatchString(s) && !strings.Contains(s, "..")
 }
 
-// Plan finds out how a container can be made as wished; nothing is changed yet.
-func (e *Engines) Plan(ctx context.Context, client *api.Client, w Wish) (*Plan, *finding.Finding) {
+// Draft is how a container would be made as wished, as far as no engine is asked.
+func Draft(w Wish) *Plan {
 	r := recipes[w.Engine]
 	if w.Volume == "" {
 		w.Volume = w.Name + "-data"
@@ -124,7 +139,15 @@ func (e *Engines) Plan(ctx context.Context, client *api.Client, w Wish) (*Plan, 
 	if w.Database == "" && w.Engine == "postgresql" {
 		w.Database = w.User
 	}
-	p := &Plan{Wish: w, client: client, Check: r.check(w), Folder: r.folder, Secretly: w.Name + "-secrets"}
+	p := &Plan{Wish: w, Check: r.check(w), Folder: r.folder, Secretly: w.Name + "-secrets"}
+	p.account(r)
+	return p
+}
+
+// Plan finds out how a container can be made as wished; nothing is changed yet.
+func (e *Engines) Plan(ctx context.Context, client *api.Client, w Wish) (*Plan, *finding.Finding) {
+	p := Draft(w)
+	p.client = client
 	if found := nameTaken(ctx, client, w); found != nil {
 		return nil, found
 	}
@@ -136,14 +159,10 @@ func (e *Engines) Plan(ctx context.Context, client *api.Client, w Wish) (*Plan, 
 	if here {
 		p.takeImage(image)
 	}
-	if _, p.OldVolume, err = client.HasVolume(ctx, w.Volume); err != nil {
+	if _, p.OldVolume, err = client.HasVolume(ctx, p.Volume); err != nil {
 		return nil, Trouble(err)
 	}
-	if found := e.choosePort(ctx, p); found != nil {
-		return nil, found
-	}
-	p.account(r)
-	return p, nil
+	return p, e.choosePort(ctx, p)
 }
 
 // takeImage takes from an image whose account its server is started by, and where it
@@ -162,11 +181,13 @@ func (p *Plan) takeImage(image api.Image) {
 		p.uid = uid
 	default: // by name: whose the file would have to be is not known here
 		p.Secretly = ""
+		p.account(recipes[p.Engine])
 	}
 }
 
 // account sets the variables by which the image is told of the account.
 func (p *Plan) account(r recipe) {
+	p.Variables, p.Secrets = nil, nil
 	set := func(variable, value string) {
 		if value != "" {
 			p.Variables = append(p.Variables, variable+"="+value)

@@ -29,7 +29,7 @@ type Seen struct {
 	User      string   `json:"user,omitempty"`
 	Database  string   `json:"database,omitempty"`
 	Variable  string   `json:"variable,omitempty"` // that has the password
-	By        string   `json:"by"`                 // what it was recognised by: "environment", "port", "greeting"
+	By        string   `json:"by"`                 // what it was recognised by: "environment", "port", "image", "greeting"
 
 	ID          string            `json:"-"`
 	Declaration Declaration       `json:"-"`
@@ -168,6 +168,8 @@ func (e *Engines) judge(ctx context.Context, client *api.Client, one *api.Contai
 		s.Engine, s.By, s.Declaration = declared.Engine, "environment", declared
 	case engine != "":
 		s.Engine, s.By = engine, "port"
+	case byImage(one.Config.Image) != "":
+		s.Engine, s.By = byImage(one.Config.Image), "image"
 	}
 	s.Port = serverPort(ports, s.Engine)
 	if s.By != "environment" && one.State.Running && client.Endpoint.Host() == "" && greeted.Add(1) <= mostGreeted {
@@ -271,6 +273,16 @@ func (e *Engines) greeting(ctx context.Context, one *api.Container, ports []int,
 		}
 	}
 	return "", 0, connections
+}
+
+// LocalPort is the port of loopback at which the server's port is published, 0 for none.
+func (s Seen) LocalPort() int {
+	for _, p := range s.places {
+		if profile.LocalHost(p.host) {
+			return p.port
+		}
+	}
+	return 0
 }
 
 // Leads reports whether a profile leads to the container, at the engine that has it.

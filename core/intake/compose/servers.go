@@ -1,0 +1,144 @@
+package compose
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/compose-spec/compose-go/v2/types"
+
+	"gentleharbor/core/intake"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/route/container"
+	"gentleharbor/core/route/container/api"
+	"gentleharbor/core/secret"
+)
+
+// Result is what compose files have.
+type Result struct {
+	Project string
+	Servers []Server
+	LeftOut []string // services that look like servers and whose compose profile is not active: "db (test)"
+	Missed  []string // variables that have no value where they may come from
+	Spared  []string // those of them for which the files have a value of their own
+	Read    map[string][]byte
+}
+
+// Server is a service that looks like a database server.
+type Server struct {
+	Service     string
+	Declaration container.Declaration
+	Container   profile.Container
+	Port        int // the server's in the container
+	Published   []string
+	Password    secret.Value // as declared, for who wants a copy
+	Trouble     string       // why the declared password can't be had
+}
+
+// Read reads compose files.
+func Read(ctx context.Context, r Request) (*Result, error) {
+	project, l, err := load(ctx, r)
+	if err != nil {
+		return nil, err
+	}
+	result := &Result{Project: project.Name, Read: l.read}
+	for _, name := range project.ServiceNames() {
+		if s, ok := l.server(project, project.Services[name]); ok {
+			result.Servers = append(result.Servers, s)
+		}
+	}
+	for _, name := range project.DisabledServiceNames() {
+		one := project.DisabledServices[name]
+		if _, ok := l.server(project, one); ok {
+			result.LeftOut = append(result.LeftOut, fmt.Sprintf("%s (%s)", name, strings.Join(one.Profiles, ", ")))
+		}
+	}
+	result.Missed, result.Spared = slices.Sorted(maps.Keys(l.missed)), slices.Sorted(maps.Keys(l.spared))
+	return result, nil
+}
+
+// server reads one service; ok is false for one that is no database server.
+func (l *loading) server(project *types.Project, service types.ServiceConfig) (s Server, ok bool) {
+	env := make(api.Environment)
+	for name, value := range service.Environment {
+		if value != nil {
+			env[name] = secret.NewValue(*value)
+		} else {
+			env[name] = secret.NewValue("")
+		}
+	}
+	var ports []int
+	for _, p := range service.Ports {
+		if p.Protocol == "tcp" || p.Protocol == "" {
+			ports = append(ports, int(p.Target))
+			s.Published = append(s.Published, p.Published)
+		}
+	}
+	for _, text := range service.Expose {
+		if port, err := strconv.Atoi(strings.TrimSuffix(text, "/tcp")); err == nil {
+			ports = append(ports, port)
+		}
+	}
+	s.Service, s.Container = service.Name, profile.Container{Project: project.Name, Service: service.Name}
+	if s.Declaration, s.Port, ok = container.Describe(env, service.Image, ports); !ok {
+		return s, false
+	}
+	s.Password, s.Trouble = l.password(project, service, env, s.Declaration.Variable)
+	return s, true
+}
+
+// password is the password that a service declares, in a variable or in the file that it
+// names, which is one of the project's secrets.
+func (l *loading) password(project *types.Project, service types.ServiceConfig, env api.Environment, variable string) (secret.Value, string) {
+	if variable == "" {
+		return secret.Value{}, ""
+	}
+	value := env[variable]
+	if !strings.HasSuffix(variable, "_FILE") {
+		return value, ""
+	}
+	for _, use := range service.Secrets {
+		target := use.Target
+		if target == "" {
+			target = use.Source
+		}
+		if !path.IsAbs(target) {
+			target = path.Join("/run/secrets", target)
+		}
+		if target != value.Disclose() {
+			continue
+		}
+		declared := project.Secrets[use.Source]
+		switch {
+		case declared.File != "":
+			data, err := l.file(declared.File)
+			if err != nil {
+				return secret.Value{}, "the secret " + use.Source + ": " + err.Error()
+			}
+			line, _, _ := strings.Cut(string(data), "\n")
+			return secret.NewValue(strings.TrimRight(line, "\r")), ""
+		case declared.Environment != "":
+			if text, ok := l.lookup(declared.Environment); ok {
+				return secret.NewValue(text), ""
+			}
+			return secret.Value{}, "the secret " + use.Source + " is the variable " + declared.Environment + ", which has no value here"
+		}
+		return secret.Value{}, "the secret " + use.Source + " is kept outside of the compose file"
+	}
+	return secret.Value{}, "no secret of the service is the file that " + variable + " names"
+}
+
+// Found is the server as a connection that was found; origin says in which files.
+func (s Server) Found(origin string) intake.Found {
+	f := intake.Found{Name: intake.Name(s.Service), Sets: s.Declaration.Sets(s.Container), Password: s.Password, Origin: origin}
+	if s.Port != 0 && s.Port != profile.DefaultPort(s.Declaration.Engine) {
+		if port, err := profile.FieldNamed("port").ParseValue(strconv.Itoa(s.Port)); err == nil {
+			f.Sets = append(f.Sets, profile.Override{Field: profile.FieldNamed("port"), Value: port})
+		}
+	}
+	return f
+}

@@ -1,0 +1,70 @@
+package cli
+
+import (
+	"context"
+	"slices"
+	"strconv"
+	"strings"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/intake/compose"
+	"gentleharbor/core/lastseen"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/route/container"
+)
+
+// exportCompose writes a compose file of a server such as the profile leads to.
+func (c *call) exportCompose(ctx context.Context, p *profile.Resolved, o exportOptions) error {
+	w := container.Wish{Profile: p.Profile.Name, Entry: p.Profile.Name + "-password", Engine: p.Text("engine"), User: p.Text("user"), Database: p.Text("database"), Image: o.image, Name: p.Profile.Name}
+	switch {
+	case !slices.Contains(container.Makeable(), w.Engine):
+		return usage("a compose file can be written of %s, and the profile's engine is %s", strings.Join(container.Makeable(), ", "), orWord(w.Engine, "not said"))
+	case w.User == "":
+		return usage("the profile does not say which user its server has")
+	}
+	w.Inside = profile.DefaultPort(w.Engine)
+	w.Port = w.Inside
+	if port, err := strconv.Atoi(p.Text("port")); err == nil && p.Local() {
+		w.Port = port
+	}
+	project := p.Profile.Name
+	if called, ok := p.Container(); ok {
+		if called.Compose() {
+			project, w.Name = called.Project, called.Service
+		}
+		w.Image, w.Port = c.asItIs(ctx, p, w.Image, w.Port)
+	}
+	if w.Image == "" {
+		w.Image = container.OfficialImage(w.Engine, c.lastSeen().All()[lastseen.Key(p)].Version)
+		c.Notice("the image is the engine's official one; -image names another")
+	}
+	text, files, err := compose.Write(project, w.Name, container.Draft(w))
+	if err != nil {
+		return usage("%w", err)
+	}
+	if err := c.writeOut(o.out, text); err != nil {
+		return err
+	}
+	for _, file := range files {
+		c.Say("  write the password into the file %s beside it: (umask 077; cat > %s)", file, clean.Shell(file))
+	}
+	return nil
+}
+
+// asItIs are the image of a profile's container, and the port at which it is published,
+// where its engine has it now.
+func (c *call) asItIs(ctx context.Context, p *profile.Resolved, image string, port int) (string, int) {
+	called, _ := p.Container()
+	client, one, found := c.containers().Find(ctx, called, p.Text("endpoint"))
+	if found != nil {
+		return image, port
+	}
+	if image == "" && container.ValidImage(one.Config.Image) {
+		image = one.Config.Image
+	}
+	seen, _ := c.containers().Look(ctx, client, one)
+	if at := seen.LocalPort(); at != 0 {
+		port = at
+	}
+	return image, port
+}
