@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -254,6 +256,9 @@ func (b Book) Withdraw(ctx context.Context, file string, names []string) ([]Reco
 }
 
 func (b Book) change(ctx context.Context, change func([]Record) []Record) error {
+	if err := os.MkdirAll(filepath.Dir(b.Path), 0o700); err != nil { // who vouches first has none yet
+		return &profile.FileError{Path: b.Path, What: atomicfile.Plain(err).Error()}
+	}
 	unlock, err := atomicfile.Lock(ctx, b.Path)
 	if err != nil {
 		return &profile.FileError{Path: b.Path, What: atomicfile.Plain(err).Error()}

@@ -75,13 +75,17 @@ may count that as a failed connection.`,
 			if ctx.Err() != nil {
 				return &exitError{code: exitInterrupted}
 			}
-			if found != nil {
-				return routeFailed(found)
-			}
 			engines := c.withProfiles(file, views)
-			if form.json() {
-				err = render.JSON(c.Stdout, map[string]any{"format": 1, "engines": engines})
-			} else {
+			switch {
+			case form.json():
+				answer := map[string]any{"format": 1, "engines": engines}
+				if found != nil {
+					answer["finding"] = found
+				}
+				err = render.JSON(c.Stdout, answer)
+			case found != nil:
+				return routeFailed(found)
+			default:
 				err = c.scanTables(engines)
 			}
 			if err == nil && !slices.ContainsFunc(views, func(v container.View) bool { return v.Finding == nil }) {

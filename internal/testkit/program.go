@@ -87,7 +87,7 @@ func NewProgram(t testing.TB) *Program {
 	}
 	home := t.TempDir()
 	return &Program{t: t, Path: path, Home: filepath.Join(home, "gharbor"),
-		Env: []string{"GHARBOR_HOME=" + filepath.Join(home, "gharbor"), "HOME=" + home, "PATH=" + os.Getenv("PATH"), "USER=warden"}}
+		Env: []string{"GHARBOR_HOME=" + filepath.Join(home, "gharbor"), "HOME=" + home, "PATH=" + os.Getenv("PATH"), "USER=warden", "GHARBOR_ENGINES="}} // no engine of this machine is asked
 }
 
 // Setenv sets a variable of the program's environment.

@@ -10,6 +10,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
+	"log"
+	"maps"
 	"net"
 	"net/http"
 	"os"
@@ -143,7 +146,7 @@ func Start(c Config) (*Server, error) {
 	if c.TLS != nil {
 		listener = tls.NewListener(listener, c.TLS)
 	}
-	s.http = &http.Server{Handler: s.handler(), ReadHeaderTimeout: 5 * time.Second, ErrorLog: nil}
+	s.http = &http.Server{Handler: s.handler(), ReadHeaderTimeout: 5 * time.Second, ErrorLog: log.New(io.Discard, "", 0)}
 	if c.Fault == NotHTTP {
 		go s.speakOther(listener)
 	} else {
@@ -258,4 +261,11 @@ func (s *Server) stop(c *Container) {
 	if s.OnStop != nil {
 		s.OnStop(c)
 	}
+}
+
+// Volumes are the names of the volumes that there are.
+func (s *Server) Volumes() []string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return slices.Sorted(maps.Keys(s.volumes))
 }

@@ -222,6 +222,9 @@ func (e *Engines) choosePort(ctx context.Context, p *Plan) *finding.Finding {
 	}
 	by := holder(ctx, p.client, []int{wanted}, "")
 	remote := p.client.Endpoint.Host()
+	if by != "" {
+		by = "the container " + clean.Line(by, 128)
+	}
 	if by == "" && remote == "" {
 		by = e.listener(wanted)
 	}

@@ -122,7 +122,7 @@ func (c *Client) agree(ctx context.Context) error {
 	}
 	if err := c.call(ctx, http.MethodGet, "/version", nil, nil, &v); err != nil {
 		var answered *Error
-		if errors.As(err, &answered) && answered.Kind == Refused {
+		if errors.As(err, &answered) && answered.Status == http.StatusNotFound { // which every engine answers
 			answered.Kind = Broken
 		}
 		return err
