@@ -38,7 +38,8 @@ type Binding struct {
 }
 
 // BindingOf binds to where a profile leads now. containers says which engine has the
-// container of a profile that names one and no engine.
+// container of a profile that names one and no engine; where none can be asked, the error
+// is a *secret.Failure.
 func BindingOf(ctx context.Context, containers route.Containers, p *profile.Resolved) (Binding, error) {
 	if found := p.Problem(); found != nil {
 		return Binding{}, errors.New(found.Cause)
@@ -56,7 +57,7 @@ func BindingOf(ctx context.Context, containers route.Containers, p *profile.Reso
 	if in, ok := p.Container(); ok {
 		endpoint, found := containers.Endpoint(ctx, p)
 		if found != nil {
-			return Binding{}, errors.New(found.Cause)
+			return Binding{}, &secret.Failure{Found: found}
 		}
 		b.Container, b.Endpoint = in.String(), endpoint
 	} else {

@@ -428,7 +428,7 @@ func (c *call) makeSecrets(ctx context.Context, m *making) (map[string]secret.Va
 	}
 	b, err := c.bindingOf(ctx, profile.Loose(m.profile.Profile.Name, m.leads(), c.environment()))
 	if err != nil {
-		return nil, usage("%w", err)
+		return nil, err
 	}
 	var made []string
 	_, err = c.changeWallet(ctx, m.walletFlags, func(w *wallet.Wallet, _ *wallet.Passphrase) error {

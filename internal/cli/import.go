@@ -366,7 +366,7 @@ func (c *call) boundEntry(ctx context.Context, name string, sets []profile.Overr
 	p := profile.Loose(name, sets, c.environment())
 	b, err := c.bindingOf(ctx, p)
 	if err != nil {
-		return wallet.Entry{}, usage("%w", err)
+		return wallet.Entry{}, err
 	}
 	b.Profile = name
 	now := time.Now().UTC().Truncate(time.Second)

@@ -2,10 +2,12 @@ package cli
 
 import (
 	"context"
+	"errors"
 
 	"gentleharbor/core/profile"
 	"gentleharbor/core/route"
 	"gentleharbor/core/route/container"
+	"gentleharbor/core/secret"
 	"gentleharbor/core/wallet"
 )
 
@@ -26,5 +28,13 @@ func (c *call) network() route.Network {
 
 // bindingOf binds a wallet's entry to where a profile leads.
 func (c *call) bindingOf(ctx context.Context, p *profile.Resolved) (wallet.Binding, error) {
-	return wallet.BindingOf(ctx, c.containers(), p)
+	b, err := wallet.BindingOf(ctx, c.containers(), p)
+	var failure *secret.Failure
+	switch {
+	case err == nil:
+		return b, nil
+	case errors.As(err, &failure):
+		return b, routeFailed(failure.Found)
+	}
+	return b, usage("%w", err)
 }

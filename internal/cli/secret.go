@@ -114,7 +114,7 @@ func (c *call) putInWallet(ctx context.Context, o walletFlags, in secretInput, p
 	}
 	b, err := c.bindingOf(ctx, p)
 	if err != nil {
-		return usage("%w", err)
+		return err
 	}
 	changed := false
 	w, err := c.changeWallet(ctx, o, func(w *wallet.Wallet, _ *wallet.Passphrase) error {

@@ -279,11 +279,7 @@ func (c *call) binding(ctx context.Context, word string) (wallet.Binding, error)
 			return wallet.Binding{}, err
 		}
 	}
-	b, err := c.bindingOf(ctx, p)
-	if err != nil {
-		return b, usage("%w", err)
-	}
-	return b, nil
+	return c.bindingOf(ctx, p)
 }
 
 // aliasBinding binds to an alias: the user's own of that name, also where there is

@@ -117,8 +117,13 @@ entry is bound to the profile of the same name, where there is one.`,
 			}
 			if len(bind) == 0 {
 				if p, err := c.resolve(name, nil); err == nil {
-					if b, err := c.bindingOf(ctx, p); err == nil {
+					b, err := c.bindingOf(ctx, p)
+					var unreached *secret.Failure
+					switch {
+					case err == nil:
 						bound = append(bound, b)
+					case errors.As(err, &unreached): // its container's engine: bound to nothing is not what is meant
+						return err
 					}
 				}
 			}

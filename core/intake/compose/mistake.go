@@ -70,6 +70,9 @@ func (l *loading) mistake(err error) error {
 // harmless is an error's text without the values that it quotes.
 func harmless(text string) string {
 	text, _, _ = strings.Cut(strings.TrimSpace(text), "\n") // what follows is the value itself
+	if before, _, ok := strings.Cut(text, "is missing a value"); ok { // what the file says of it follows
+		text = before + "is missing a value"
+	}
 	text = quoted().ReplaceAllString(text, "…")
 	return clean.Line(clean.CutSecrets([]string{text})[0], 300)
 }

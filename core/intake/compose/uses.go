@@ -30,9 +30,10 @@ func Uses(ctx context.Context, r Request) vouch.Uses {
 	line := func(what, format string, args ...any) {
 		lines = append(lines, what+": "+clean.Line(fmt.Sprintf(format, args...), 300))
 	}
+	l.Root = root
 	for _, path := range append(slices.Sorted(maps.Keys(l.read)), l.named...) {
 		inside, err := filepath.Rel(root, path)
-		if err != nil || !filepath.IsLocal(inside) {
+		if err != nil || l.within(path) != nil { // by whatever links
 			line("file outside of the repository", "%s", path)
 			continue
 		}
