@@ -90,7 +90,7 @@ var fields = []Field{
 	{Name: "socket", Address: true, Expected: "a path", Summary: "a Unix socket, or the folder it is in (localhost is TCP)", Expands: true, Path: true, valid: notEmpty},
 	{Name: "alias", Address: true, Expected: "the name of an alias, or service:NAME of PostgreSQL's service file", Summary: "where the server is, by an alias; project:NAME is one of a project's file", valid: validAliasWord},
 	{Name: "container", Address: true, Kind: NameOrLabels, Expected: containerForms, Summary: "the container that it is in, by name, or PROJECT/SERVICE of a compose file", valid: validContainer},
-	{Name: "endpoint", Expected: "where a container engine is asked: unix:///PATH or tcp://HOST:PORT", Summary: "the container engine: unix:///PATH or tcp://HOST:PORT; all of this machine's where not set", valid: ValidEndpoint},
+	{Name: "endpoint", Expected: "where a container engine is asked: unix:///PATH or tcp://HOST:PORT", Summary: "the container engine, unix:///PATH or tcp://HOST:PORT; else all here", valid: ValidEndpoint},
 	{Name: "service", Expected: "a name", Summary: "the service's name, as the listener knows it (oracle)", valid: notEmpty},
 	{Name: "instance", Expected: "a name", Summary: "the instance's name, as the listener knows it (oracle)", valid: notEmpty},
 	{Name: "database", Expected: "a name", Summary: "the database to open; on PostgreSQL the user's name where not set", Expands: true, valid: notEmpty},

@@ -69,7 +69,7 @@ func (l *loading) mistake(err error) error {
 
 // harmless is an error's text without the values that it quotes.
 func harmless(text string) string {
-	text, _, _ = strings.Cut(strings.TrimSpace(text), "\n") // what follows is the value itself
+	text, _, _ = strings.Cut(strings.TrimSpace(text), "\n")           // what follows is the value itself
 	if before, _, ok := strings.Cut(text, "is missing a value"); ok { // what the file says of it follows
 		text = before + "is missing a value"
 	}

@@ -308,14 +308,18 @@ func Starting(engine string, lines []string) (starting bool, seen string) {
 	m := marksOf(engine)
 	preparing := false // the image's own server is the one that speaks
 	for i, line := range lines {
-		own := hasAny(line, m.before) || hasAny(line, m.ready) && i+1 < len(lines) && hasAny(lines[i+1], m.before)
+		next := "" // where MariaDB says the port; not written yet where it is the last
+		if i+1 < len(lines) {
+			next = lines[i+1]
+		}
+		own := hasAny(line, m.before) || hasAny(line, m.ready) && hasAny(next, m.before)
 		switch {
 		case strings.Contains(line, "X Plugin"): // of MySQL; it says so of itself
 		case engine == "postgresql" && own:
 			preparing, starting, seen = true, true, line
 		case strings.Contains(line, "init process complete"), strings.Contains(line, "init process done"):
 			preparing, starting, seen = false, true, line
-		case hasAny(line, m.ready) && (preparing || own):
+		case hasAny(line, m.ready) && (preparing || own || engine == "mariadb" && next == "" && !strings.Contains(line, "port: ")):
 			starting, seen = true, line
 		case hasAny(line, m.ready):
 			starting, seen = false, ""

@@ -1,0 +1,180 @@
+package api
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"gentleharbor/standin/engineapi"
+)
+
+func none(string) (string, bool) { return "", false }
+
+// connect starts an engine and connects to it.
+func connect(t *testing.T, c engineapi.Config) (*Client, *engineapi.Server, error) {
+	t.Helper()
+	folder, err := os.MkdirTemp("", "gh-api-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(folder) })
+	c.Socket = filepath.Join(folder, "s")
+	s, err := engineapi.Start(c)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	client, err := Connect(t.Context(), Endpoint{s.Endpoint(), "the test"}, none, "", (&net.Dialer{}).DialContext)
+	return client, s, err
+}
+
+// TestVersions agrees on the newest version that both know.
+func TestVersions(t *testing.T) {
+	for _, c := range []struct {
+		high, low string
+		want      string // "" for none in common
+	}{
+		{"1.41", "1.12", "1.41"}, {"1.99", "1.44", fmt.Sprintf("1.%d", newest)}, {"1.24", "1.24", "1.24"}, {"1.24", "", "1.24"},
+		{"1.23", "1.12", ""}, {"1.99", "1.90", ""}, {"2.0", "2.0", ""}, {"1.x", "1.1", ""},
+	} {
+		client, s, err := connect(t, engineapi.Config{APIVersion: c.high, MinVersion: c.low})
+		if (err == nil) != (c.want != "") || err == nil && client.Version != c.want {
+			t.Errorf("with %s to %s: %v", c.low, c.high, err)
+		}
+		if err != nil {
+			continue
+		}
+		if _, err := client.List(t.Context()); err != nil || !slices.Contains(s.Calls(), "GET /containers/json") {
+			t.Errorf("%v, calls %v", err, s.Calls())
+		}
+	}
+}
+
+// TestCalls goes through what a client asks and does.
+func TestCalls(t *testing.T) {
+	client, s, err := connect(t, engineapi.Config{Images: []string{"mariadb:11"}, Registry: []string{"postgres:16"}, Containers: []*engineapi.Container{
+		{Name: "rings", Labels: map[string]string{"a": "b"}, Env: []string{"MARIADB_PASSWORD=x=y", "EMPTY="}, Log: []string{"one", "two", "three"}, Files: map[string]string{"/run/secrets/p": "knot\n"}},
+		{Name: "counts", TTY: true, Log: []string{"plain"}},
+	}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx := t.Context()
+	if list, err := client.List(ctx, "a=b"); err != nil || len(list) != 1 || list[0].Name() != "rings" {
+		t.Errorf("the list is %v, %v", list, err)
+	}
+	rings, err := client.Inspect(ctx, "rings")
+	if err != nil || rings.Config.Env["MARIADB_PASSWORD"].Disclose() != "x=y" || !rings.Config.Env["EMPTY"].Empty() {
+		t.Errorf("%v, %v", rings, err)
+	}
+	if text := fmt.Sprintf("%v %+v", rings.Config.Env, rings.Config); strings.Contains(text, "x=y") {
+		t.Error("an environment can be printed")
+	}
+	if lines, err := client.Logs(ctx, rings, 2); err != nil || strings.Join(lines, " ") != "two three" {
+		t.Errorf("the log is %q, %v", lines, err)
+	}
+	counts, _ := client.Inspect(ctx, "counts")
+	if lines, err := client.Logs(ctx, counts, 2); err != nil || strings.Join(lines, " ") != "plain" {
+		t.Errorf("the log of a terminal is %q, %v", lines, err)
+	}
+	if v, err := client.ReadFile(ctx, rings.ID, "/run/secrets/p"); err != nil || v.Disclose() != "knot" {
+		t.Errorf("the file: %v", err)
+	}
+	var failed *Error
+	if _, err := client.ReadFile(ctx, rings.ID, "/etc/none"); !errors.As(err, &failed) || failed.Status != 404 {
+		t.Errorf("a file that is not there: %v", err)
+	}
+	if err := errors.Join(client.Stop(ctx, rings.ID), client.Stop(ctx, rings.ID), client.Start(ctx, rings.ID)); err != nil || s.Find("rings").State != "running" {
+		t.Errorf("stopped twice and started: %v", err)
+	}
+	if err := client.Remove(ctx, rings.ID); !errors.As(err, &failed) || failed.Status != 409 {
+		t.Errorf("a running one was removed: %v", err)
+	}
+	var steps int
+	if err := client.Pull(ctx, "postgres", "16", func(have, want int64) {
+		if steps++; have > want {
+			t.Errorf("%d of %d bytes", have, want)
+		}
+	}); err != nil || steps == 0 {
+		t.Errorf("pulled in %d steps: %v", steps, err)
+	}
+	if _, ok, err := client.Image(ctx, "postgres:16"); err != nil || !ok {
+		t.Errorf("the image: %v", err)
+	}
+	ended, cancel := context.WithCancel(ctx)
+	cancel()
+	if _, err := client.List(ended); !errors.Is(err, context.Canceled) {
+		t.Errorf("after Ctrl-C: %v", err)
+	}
+}
+
+// TestEndpoints finds the engines that a machine may have, each once.
+func TestEndpoints(t *testing.T) {
+	folder := t.TempDir()
+	for _, path := range []string{"docker.sock", "podman/podman.sock"} {
+		os.MkdirAll(filepath.Dir(filepath.Join(folder, path)), 0o700)
+		os.WriteFile(filepath.Join(folder, path), nil, 0o600)
+	}
+	os.Symlink(filepath.Join(folder, "docker.sock"), filepath.Join(folder, "link.sock"))
+	lookup := func(values ...string) func(string) (string, bool) {
+		return func(name string) (string, bool) {
+			for i := 0; i+1 < len(values); i += 2 {
+				if values[i] == name {
+					return values[i+1], true
+				}
+			}
+			return "", false
+		}
+	}
+	in := func(name string) string { return "unix://" + filepath.Join(folder, name) }
+	for _, c := range []struct {
+		values []string
+		want   []string
+	}{
+		{[]string{"XDG_RUNTIME_DIR", folder}, []string{in("docker.sock"), in("podman/podman.sock")}},
+		{[]string{"XDG_RUNTIME_DIR", folder, "DOCKER_HOST", in("link.sock")}, []string{in("link.sock"), in("podman/podman.sock")}},
+		{[]string{SocketsVariable, filepath.Join(folder, "docker.sock") + ":" + filepath.Join(folder, "none")}, []string{in("docker.sock")}},
+		{[]string{SocketsVariable, "", "DOCKER_HOST", "tcp://127.0.0.1:2375"}, []string{"tcp://127.0.0.1:2375"}},
+	} {
+		all, err := Endpoints(lookup(c.values...), "", 1000)
+		var have []string
+		for _, e := range all {
+			if strings.Contains(e.Address, folder) || e.Socket() == "" { // the machine's own may be there too
+				have = append(have, e.Address)
+			}
+		}
+		if err != nil || !slices.Equal(have, c.want) {
+			t.Errorf("%v: %v, %v", c.values, have, err)
+		}
+	}
+	if _, err := Endpoints(lookup("DOCKER_HOST", "ssh://x"), "", 0); err == nil {
+		t.Error("ssh:// is an endpoint")
+	}
+}
+
+// FuzzLog takes the frames of a log apart, whatever they are.
+func FuzzLog(f *testing.F) {
+	f.Add([]byte("\x01\x00\x00\x00\x00\x00\x00\x03one\x02\x00\x00\x00\x00\x00\x00\x02tw"))
+	f.Add([]byte("no frames"))
+	f.Add([]byte{1, 0, 0, 0, 255, 255, 255, 255, 'x'})
+	f.Fuzz(func(t *testing.T, data []byte) {
+		if text := unframe(data); len(text) > len(data) {
+			t.Errorf("%d bytes became %d", len(data), len(text))
+		}
+		if len(data) < 1<<16 {
+			var framed []byte
+			framed = append(framed, 1, 0, 0, 0)
+			framed = binary.BigEndian.AppendUint32(framed, uint32(len(data)))
+			if got := unframe(append(framed, data...)); string(got) != string(data) {
+				t.Errorf("%q became %q", data, got)
+			}
+		}
+	})
+}
