@@ -140,11 +140,11 @@ func TestComposeMistakes(t *testing.T) {
 	const secret = "pa55-of-the-warden"
 	for text, want := range map[string]string{
 		"services:\n  counts:\n    image: postgres\n    enviroment: {POSTGRES_PASSWORD: " + secret + "}\n": `compose.yaml:4: unknown key "services.counts.enviroment"; did you mean "environment"?`,
-		"services:\n  counts:\n    ports: " + secret + "\n":                                              "compose.yaml:3: services.counts.ports must be a",
-		"services:\n  counts: [" + secret + "\n":                                                         "compose.yaml:",
-		"services:\n  counts:\n    image: postgres\n    command: psql ${" + secret + "\n":                "compose.yaml:4: invalid interpolation format for services.counts.command",
-		"services:\n  counts:\n    image: postgres\n    environment: {A: \"${B:?" + secret + "}\"}\n":    "compose.yaml",
-		"services:\n  counts:\n    depends_on: [" + secret + "]\n    image: postgres\n":                 "compose.yaml",
+		"services:\n  counts:\n    ports: " + secret + "\n":                                                "compose.yaml:3: services.counts.ports must be a",
+		"services:\n  counts: [" + secret + "\n":                                                           "compose.yaml:",
+		"services:\n  counts:\n    image: postgres\n    command: psql ${" + secret + "\n":                  "compose.yaml:4: invalid interpolation format for services.counts.command",
+		"services:\n  counts:\n    image: postgres\n    environment: {A: \"${B:?" + secret + "}\"}\n":      "compose.yaml",
+		"services:\n  counts:\n    depends_on: [" + secret + "]\n    image: postgres\n":                    "compose.yaml",
 		"- " + secret + "\n": "compose.yaml",
 		"":                   "compose.yaml",
 	} {

@@ -350,3 +350,28 @@ func TestContainerAdopt(t *testing.T) {
 	h.Run("add", "none", "-engine", "postgresql", "-host", "127.0.0.1", "-user", "warden", "-secret", "container:X").Want(0)
 	h.Run("test", "none").Want(1).Has("secret.missing", "the profile's address is none")
 }
+
+// TestContainerNearby: containers stand among the servers of this machine, and in hints for
+// a local address that refuses.
+func TestContainerNearby(t *testing.T) {
+	port := testkit.FreePort(t)
+	h := newHarbour(t, func(h *harbour, c *engineapi.Config) {
+		stopped := h.ringing("old-ringing")
+		stopped.State, stopped.Ports = "exited", map[string][]engineapi.Binding{"3306/tcp": {{HostIp: "127.0.0.1", HostPort: strconv.Itoa(port)}}}
+		inner := h.ringing("inner-ringing")
+		inner.Ports = nil
+		c.Containers = append(c.Containers, stopped, inner)
+	})
+	h.OK("nearby").Has(fmt.Sprintf("127.0.0.1:%d (container saltmarsh-ringing)", h.server.Port()), "container old-ringing", "stopped", "container inner-ringing", "unpublished", "gharbor container start old-ringing", "gharbor container adopt inner-ringing")
+	h.OK("nearby", "-format", "json").Has(`"container": "saltmarsh-ringing"`)
+	h.Profiles(fmt.Sprintf("format = 1\n[profile.ringing]\nengine = \"mariadb\"\nhost = \"127.0.0.1\"\nport = %d\nuser = \"ringer\"\nsecret = \"env:RINGER\"\n", port))
+	h.Setenv("RINGER", ringerPassword)
+	s := h.Test("ringing").Ends(t, "reach", "fail", "reach.refused")
+	if !strings.Contains(s.Seen(), `container "old-ringing" publishes its server at this port when it runs; it is exited`) || !strings.Contains(s.Try(), "gharbor container start old-ringing") || !strings.Contains(s.Try(), "gharbor set ringing host= port= container=saltmarsh-ringing") {
+		t.Errorf("the finding is %+v", s.Finding)
+	}
+	h.OK("set", "ringing", "host=", "port=", "container=saltmarsh-ringing")
+	h.OK("test", "ringing", "-quiet")
+	h.Setenv("GHARBOR_ENGINES", "")
+	h.OK("nearby").HasNot("container ")
+}

@@ -2,8 +2,10 @@ package check
 
 import (
 	"context"
+	"slices"
 	"strings"
 
+	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/route"
 )
@@ -53,5 +55,26 @@ func explainBridge(in *route.Placed, found *finding.Finding) {
 			found.Suggest("let the account come from %s, an address of the container's network", gateway)
 		}
 		return
+	}
+}
+
+// hintContainers adds the containers that publish such a server elsewhere, or would
+// publish it at this very port if they ran.
+func (t *test) hintContainers(ctx context.Context, c route.Candidate, found *finding.Finding) {
+	if t.Network.Containers == nil || c.Socket != "" {
+		return
+	}
+	name := t.profile.Profile.Name
+	for _, n := range t.Network.Containers.Nearby(ctx, t.profile.Text("engine")) {
+		switch {
+		case slices.Contains(n.WouldBe, c.Port):
+			found.Saw("the container %s publishes its server at this port when it runs; it is %s", clean.Quoted(n.Name), n.State)
+			found.Suggest("gharbor container start %s", clean.Shell(n.Name))
+		case n.Port != 0 && n.Port != c.Port:
+			found.Saw("the container %s publishes its server at 127.0.0.1:%d", clean.Quoted(n.Name), n.Port)
+			if t.profile.AddressKind() == "host" {
+				found.Suggest("gharbor set %s host= port= container=%s   # which follows it wherever it is published", name, clean.Shell(n.Called.String()))
+			}
+		}
 	}
 }

@@ -286,6 +286,7 @@ func (t *test) hintNearby(ctx context.Context, c route.Candidate, found *finding
 	if !slices.ContainsFunc(servers, func(s nearby.Server) bool { return s.State == "answers" && engine.SameFamily(s.Engine, word) }) {
 		found.Saw("no %s answers on its usual port and sockets either", word)
 	}
+	t.hintContainers(ctx, c, found)
 	for _, p := range t.Places.JustStarted(word) {
 		found.Saw("a process %s (%d) was started %s ago: it may be that server, still starting", p.Name, p.PID, p.Age)
 	}

@@ -25,7 +25,7 @@ type Server struct {
 	Address     string `json:"address,omitempty"` // host:port
 	Socket      string `json:"socket,omitempty"`
 	Port        int    `json:"port,omitempty"`
-	State       string `json:"state"`           // "answers", "silent" (a socket that nobody listens on) or "stopped"
+	State       string `json:"state"`           // "answers", "silent" (a socket that nobody listens on), "stopped", or "unpublished" (in a container that runs)
 	Start       string `json:"start,omitempty"` // the command that starts a stopped one
 	Name        string `json:"name,omitempty"`  // of a stopped service
 	Connections int    `json:"connections"`     // made to find out; a server may count them as failed logins

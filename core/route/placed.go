@@ -17,6 +17,18 @@ type Containers interface {
 	// Endpoint is the engine that the profile's container is looked for at, in the
 	// form in which a wallet's bindings keep it.
 	Endpoint(ctx context.Context, r *profile.Resolved) (string, *finding.Finding)
+
+	// Nearby are the containers of this machine that are servers of an engine's kind.
+	Nearby(ctx context.Context, engine string) []Neighbour
+}
+
+// Neighbour is a container on this machine with a server in it.
+type Neighbour struct {
+	Called  profile.Container // as a profile would name it
+	Name    string            // its own name
+	State   string            // "running", "exited"
+	Port    int               // of loopback at which it is published, 0 for none
+	WouldBe []int             // the ports at which it would be, where it does not run
 }
 
 // Placed is a container, and where its server is reached just now.

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/route/container"
@@ -115,9 +116,9 @@ func (c *call) withProfiles(file *profile.File, views []container.View) []scanne
 				}
 			}
 			if len(one.Profiles) == 0 {
-				one.Adopt = "gharbor container adopt " + seen.Container
+				one.Adopt = "gharbor container adopt " + clean.Shell(seen.Container)
 				if len(views) > 1 {
-					one.Adopt += " -endpoint " + v.Endpoint
+					one.Adopt += " -endpoint " + clean.Shell(v.Endpoint)
 				}
 			}
 			engines[i].Containers = append(engines[i].Containers, one)

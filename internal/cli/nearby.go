@@ -5,19 +5,22 @@ import (
 	"flag"
 	"fmt"
 	"net"
+	"slices"
 	"strings"
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/nearby"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/route/container"
 	"gentleharbor/internal/render"
 )
 
 // nearbyServer is a server in `nearby -format json`.
 type nearbyServer struct {
 	nearby.Server
-	Profiles []string `json:"profiles"`
-	Add      string   `json:"add,omitempty"` // the line that makes a profile of it
+	Container string   `json:"container,omitempty"` // that it is in
+	Profiles  []string `json:"profiles"`
+	Add       string   `json:"add,omitempty"` // the line that makes a profile of it
 }
 
 func nearbyCommand() *command {
@@ -25,8 +28,9 @@ func nearbyCommand() *command {
 	return &command{
 		name: "nearby", summary: "the database servers of this machine, running and stopped",
 		long: `Looks at the sockets in their usual places, at the loopback ports that listen (at
-most 64), and at installed services that are stopped. Every connection ends after
-the greeting and nothing is logged in to; a server may count it as a failed one.`,
+most 64), at installed services that are stopped, and at the containers of this machine's
+engines. Every connection ends after the greeting and nothing is logged in to; a server
+may count it as a failed one.`,
 		examples: []string{"gharbor nearby", "gharbor nearby -format json"},
 		flags:    func(fs *flag.FlagSet) { form.flag(fs) },
 		run: func(ctx context.Context, c *call) error {
@@ -34,13 +38,24 @@ the greeting and nothing is logged in to; a server may count it as a failed one.
 			if err != nil {
 				return err
 			}
+			views := make(chan []container.View, 1)
+			go func() {
+				all, _ := c.containers().Scan(ctx, "") // no engine is nothing to be told of here
+				views <- all
+			}()
 			survey := nearby.Machine().Survey(ctx, "")
+			engines := <-views
 			if ctx.Err() != nil {
 				return &exitError{code: exitInterrupted}
 			}
-			servers := c.belong(file, survey)
+			servers := c.contained(file, c.belong(file, survey), engines)
 			if form.json() {
 				return render.JSON(c.Stdout, map[string]any{"format": 1, "servers": servers, "other_ports": survey.Others, "ports_not_asked": survey.Unasked})
+			}
+			for _, v := range engines {
+				if v.Finding != nil && v.Finding.Code != "container.no-engine" {
+					c.Notice("%s (%s)", v.Finding.Cause, v.Finding.Code)
+				}
 			}
 			return c.nearbyTable(servers, survey)
 		},
@@ -66,6 +81,28 @@ func (c *call) belong(file *profile.File, survey nearby.Survey) []nearbyServer {
 			one.Add = c.addLine(file, s, taken)
 		}
 		servers = append(servers, one)
+	}
+	return servers
+}
+
+// contained says which servers are in containers, and adds those that are in one and do
+// not answer on loopback.
+func (c *call) contained(file *profile.File, servers []nearbyServer, views []container.View) []nearbyServer {
+	for _, e := range c.withProfiles(file, views) {
+		for _, one := range e.Containers {
+			at := slices.IndexFunc(servers, func(s nearbyServer) bool { return s.Address != "" && one.LocalPort() == s.Port && s.Port != 0 })
+			if at < 0 {
+				s := nearby.Server{Engine: one.Engine, What: "a container: " + one.State, State: "unpublished"}
+				if !strings.HasPrefix(one.State, "running") {
+					s.State, s.Start = "stopped", "gharbor container start "+clean.Shell(one.Container)
+				}
+				servers = append(servers, nearbyServer{Server: s})
+				at = len(servers) - 1
+			}
+			s := &servers[at]
+			s.Container, s.Add = one.Container, one.Adopt
+			s.Profiles = slices.Compact(slices.Sorted(slices.Values(append(s.Profiles, one.Profiles...))))
+		}
 	}
 	return servers
 }
@@ -110,6 +147,10 @@ func (c *call) nearbyTable(servers []nearbyServer, survey nearby.Survey) error {
 	for _, s := range servers {
 		at := s.Address
 		switch {
+		case at != "" && s.Container != "":
+			at += " (container " + s.Container + ")"
+		case s.Container != "":
+			at = "container " + s.Container
 		case s.Socket != "":
 			at = s.Socket
 		case at == "":

@@ -34,6 +34,7 @@ type Engines struct {
 	Dial   api.Dialer
 	Own    func() []netip.Addr // the addresses of this machine
 
+	looked  looked
 	mu      sync.Mutex
 	clients map[string]*connecting // by endpoint: versions are agreed on once
 }

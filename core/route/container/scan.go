@@ -35,6 +35,7 @@ type Seen struct {
 	Declaration Declaration       `json:"-"`
 	Named       profile.Container `json:"-"` // what a profile calls it best
 	places      []place           // at which its port is published
+	wanted      []place           // at which it would be, where it does not run
 	labels      profile.Container // of its compose file's service
 }
 
@@ -66,17 +67,22 @@ func (e *Engines) Scan(ctx context.Context, endpoint string) ([]View, *finding.F
 	}
 	ctx, cancel := context.WithTimeout(ctx, scanBudget)
 	defer cancel()
+	return e.views(ctx, endpoints, true), nil
+}
+
+// views looks through engines; greet lets ports be asked what they are.
+func (e *Engines) views(ctx context.Context, endpoints []api.Endpoint, greet bool) []View {
 	views := make([]View, len(endpoints))
 	var group sync.WaitGroup
 	for i, one := range endpoints {
-		group.Go(func() { views[i] = e.view(ctx, one) })
+		group.Go(func() { views[i] = e.view(ctx, one, greet) })
 	}
 	group.Wait()
-	return views, nil
+	return views
 }
 
 // view looks through one engine.
-func (e *Engines) view(ctx context.Context, endpoint api.Endpoint) View {
+func (e *Engines) view(ctx context.Context, endpoint api.Endpoint, greet bool) View {
 	v := View{Endpoint: endpoint.Address, From: endpoint.From, Containers: []Seen{}}
 	client, err := e.connect(ctx, endpoint)
 	if err != nil {
@@ -91,6 +97,9 @@ func (e *Engines) view(ctx context.Context, endpoint api.Endpoint) View {
 	}
 	seen := make([]*Seen, len(list))
 	var greeted, connections atomic.Int32
+	if !greet {
+		greeted.Store(mostGreeted)
+	}
 	slots := make(chan struct{}, scanParallel)
 	var group sync.WaitGroup
 	for i, summary := range list {
@@ -187,6 +196,9 @@ func (e *Engines) judge(ctx context.Context, client *api.Client, one *api.Contai
 	s.places = publishedOf(one.NetworkSettings.Ports[strconv.Itoa(s.Port)+"/tcp"], client.Endpoint.Host())
 	for _, p := range s.places {
 		s.Published = append(s.Published, p.String())
+	}
+	if !one.State.Running {
+		s.wanted = publishedOf(one.HostConfig.PortBindings[strconv.Itoa(s.Port)+"/tcp"], client.Endpoint.Host())
 	}
 	if one.HostConfig.NetworkMode == "host" && one.State.Running {
 		s.places = append(s.places, place{"127.0.0.1", s.Port, ""})

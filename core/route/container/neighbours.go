@@ -1,0 +1,57 @@
+package container
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"gentleharbor/core/engine"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/route"
+	"gentleharbor/core/route/container/api"
+)
+
+// neighbourBudget bounds a look for a hint, which nobody asked for.
+const neighbourBudget = 1500 * time.Millisecond
+
+// looked is a look for hints, which one is enough for in a run of the program.
+type looked struct {
+	once  sync.Once
+	views []View
+}
+
+// Nearby are the containers of this machine's engines that are servers of an engine's
+// kind, for a hint where a local address refused. No server is dialled.
+func (e *Engines) Nearby(ctx context.Context, word string) []route.Neighbour {
+	e.looked.once.Do(func() {
+		ctx, cancel := context.WithTimeout(ctx, neighbourBudget)
+		defer cancel()
+		all, err := api.Endpoints(e.Lookup, e.Home, e.UID)
+		if err != nil {
+			return
+		}
+		var local []api.Endpoint
+		for _, one := range all {
+			if profile.LocalEndpoint(one.Address) {
+				local = append(local, one)
+			}
+		}
+		e.looked.views = e.views(ctx, local, false)
+	})
+	var found []route.Neighbour
+	for _, v := range e.looked.views {
+		for _, s := range v.Containers {
+			if !engine.SameFamily(s.Engine, word) {
+				continue
+			}
+			n := route.Neighbour{Called: s.Named, Name: s.Container, State: s.State, Port: s.LocalPort()}
+			for _, p := range s.wanted {
+				if profile.LocalHost(p.host) {
+					n.WouldBe = append(n.WouldBe, p.port)
+				}
+			}
+			found = append(found, n)
+		}
+	}
+	return found
+}
