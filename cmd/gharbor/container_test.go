@@ -30,7 +30,13 @@ type harbour struct {
 // change what it has before it starts; nil for nothing.
 func newHarbour(t *testing.T, change func(*harbour, *engineapi.Config)) *harbour {
 	t.Helper()
-	h := &harbour{Program: testkit.NewProgram(t), t: t}
+	return harbourFor(t, testkit.NewProgram(t), change)
+}
+
+// harbourFor is newHarbour for a program that is there.
+func harbourFor(t *testing.T, p *testkit.Program, change func(*harbour, *engineapi.Config)) *harbour {
+	t.Helper()
+	h := &harbour{Program: p, t: t}
 	var err error
 	h.server, err = mysql.Start(mysql.Config{Version: "10.11.6-MariaDB", NoNames: true, Method: "mysql_native_password", Databases: []string{"ringing"}, Tables: []string{"ring"},
 		Accounts: []mysql.Account{{User: "ringer", Host: "%", Password: ringerPassword, Method: "mysql_native_password", Databases: []string{"ringing"}}}})

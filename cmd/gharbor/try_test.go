@@ -23,6 +23,7 @@ import (
 	"time"
 
 	"gentleharbor/internal/testkit"
+	"gentleharbor/standin/engineapi"
 )
 
 // tryWorld is where the lines to try of one finding are run: a program whose
@@ -35,6 +36,9 @@ type tryWorld struct {
 	maria *testkit.MariaDB
 	other *testkit.MariaDB
 	dir   string
+
+	engine *engineapi.Server                // of containers; nil for none
+	anew   func(all []*engineapi.Container) // makes its container anew as a line asks
 }
 
 // tryCase makes one finding happen and says how its lines are to be read.
@@ -57,7 +61,7 @@ type tryCase struct {
 func TestTryLines(t *testing.T) {
 	run := newTryRun(t)
 	t.Run("cases", func(t *testing.T) {
-		for _, c := range slices.Concat(profileCases(), secretCases(), reachCases(), speakCases(), postgresqlCases(), mariadbCases(), mysqlCases(), walletCases(), projectCases(), hopCases(), aliasCases(), oracleCases()) {
+		for _, c := range slices.Concat(profileCases(), secretCases(), reachCases(), speakCases(), postgresqlCases(), mariadbCases(), mysqlCases(), walletCases(), projectCases(), hopCases(), aliasCases(), oracleCases(), containerCases()) {
 			t.Run(c.name, func(t *testing.T) {
 				t.Parallel()
 				run.one(t, c)
@@ -216,7 +220,7 @@ func (w *tryWorld) do(r *tryRun, c tryCase, line string) (changes bool) {
 		w.sql(own)
 		return true
 	}
-	if strings.HasPrefix(line, "on the server: ") || strings.HasPrefix(line, "write ") {
+	if strings.HasPrefix(line, "on the server: ") || strings.HasPrefix(line, "write ") || strings.HasPrefix(line, "make the container anew ") || strings.HasPrefix(line, "when the container is next made") {
 		return w.byHand(r, line)
 	}
 	if typing := strings.Contains(comment, "type the password"); typing || strings.HasPrefix(command, "read -rs") {
@@ -264,6 +268,9 @@ func (w *tryWorld) do(r *tryRun, c tryCase, line string) (changes bool) {
 		w.isSet(command)
 		return true
 	}
+	if strings.HasPrefix(command, "gharbor container start ") || strings.HasPrefix(command, "gharbor container stop ") || strings.HasPrefix(command, "gharbor hop remove ") {
+		return true
+	}
 	return strings.HasPrefix(command, "chmod ") || strings.HasPrefix(command, "ssh-keygen -R") || strings.HasPrefix(command, "gharbor hop add ") || strings.HasPrefix(command, "gharbor alias add ") || strings.HasPrefix(command, "gharbor alias set ") || strings.HasPrefix(command, "sudo chown ")
 }
 
@@ -275,7 +282,7 @@ func (w *tryWorld) shell(command, input string) string {
 	cmd.Dir, cmd.Stdin = w.dir, strings.NewReader(input)
 	bin := filepath.Join(w.dir, "bin")
 	os.MkdirAll(bin, 0o700)
-	for name, text := range map[string]string{"sudo": "#!/bin/sh\nexec \"$@\"\n", "vi": "#!/bin/sh\nexit 0\n"} {
+	for name, text := range map[string]string{"sudo": "#!/bin/sh\nexec \"$@\"\n", "vi": "#!/bin/sh\nexit 0\n", "docker": "#!/bin/sh\nexit 0\n"} {
 		os.WriteFile(filepath.Join(bin, name), []byte(text), 0o700)
 	}
 	cmd.Env = append(slices.Clone(w.Env), "PATH="+filepath.Dir(w.Path)+":"+bin+":"+os.Getenv("PATH"))
@@ -293,7 +300,7 @@ func (w *tryWorld) shell(command, input string) string {
 	}
 	err := cmd.Wait()
 	code := cmd.ProcessState.ExitCode()
-	for prefix, codes := range map[string][]int{"gharbor test ": {1}, "gharbor wait ": {1, 130}, "gharbor show ": {3}, "getent ": {2}, "gharbor certificate ": {5}} {
+	for prefix, codes := range map[string][]int{"gharbor test ": {1}, "gharbor wait ": {1, 130}, "gharbor show ": {3}, "getent ": {2}, "gharbor certificate ": {5}, "gharbor container scan": {5}} {
 		if strings.HasPrefix(command, prefix) && (slices.Contains(codes, code) || waits && (code == 130 || code == -1)) { // -1: it had not come as far as to listen for it
 			err = nil
 		}
@@ -337,6 +344,9 @@ func (w *tryWorld) isSet(command string) {
 		for _, v := range shown.Values {
 			if v.Key == key && v.Origin.Kind == "file" {
 				have, fromFile = fmt.Sprint(v.Value), true
+				if labels, ok := v.Value.(map[string]any); ok {
+					have = fmt.Sprintf("%v/%v", labels["project"], labels["service"])
+				}
 				if list, ok := v.Value.([]any); ok {
 					have = strings.Trim(strings.Join(strings.Fields(fmt.Sprint(list)), ","), "[]")
 				}
@@ -368,6 +378,8 @@ func (w *tryWorld) addRule(r *tryRun, line string) {
 func (w *tryWorld) byHand(r *tryRun, line string) bool {
 	w.t.Helper()
 	switch {
+	case w.engine != nil:
+		w.engine.Change(func(all *[]*engineapi.Container) { w.anew(*all) })
 	case strings.Contains(line, "SET password_encryption"):
 		w.sql("SET password_encryption = 'scram-sha-256'; ALTER ROLE all_md5 PASSWORD 'knot'")
 		w.addRule(r, "host all all_md5 127.0.0.1/32 scram-sha-256")
@@ -392,6 +404,17 @@ func (w *tryWorld) byHand(r *tryRun, line string) bool {
 
 // notRun are lines that no test can run, with the reason.
 var notRun = map[string]string{
+	"gharbor container make %s -image":         "of container make; TestContainerMake comes upon it",
+	"gharbor container adopt %s   # a profile": "of container make; TestContainerAdopt adopts",
+	"gharbor container remove %s   # to make":  "of container make; TestContainerMake removes",
+	"gharbor container start %s   # to use it": "of container make; TestContainerStates starts",
+	"%s pull %s":                                "it fetches from a registry",
+	"%s images":                                 "of container make",
+	"-endpoint %s   # or another":               "a flag of container make; TestContainerTwoEngines gives it",
+	"gharbor container start %s -within 5m":     "of container start, which it says again",
+	"let the account come from %s":              "an account of a real server's; TestRealContainerMariaDB has both",
+	"ls -l %s":                                  "root may use every socket; TestContainerEndpoints has it",
+	"sudo usermod -aG docker":                   "it changes this machine",
 	"apt-get install ca-certificates":           "it changes this machine",
 	"ip route get":                              "needs an address that no route leads to",
 	"cat /etc/resolv.conf":                      "needs name servers that do not answer",

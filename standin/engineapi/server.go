@@ -249,7 +249,7 @@ func (s *Server) start(c *Container) error {
 	case s.Fault == PortIsTaken:
 		return errors.New("driver failed programming external connectivity on endpoint: Bind for 127.0.0.1 failed: port is already allocated")
 	}
-	c.State, c.Started, c.Ports = "running", time.Now(), c.asked
+	c.State, c.Error, c.Restarts, c.Started, c.Ports = "running", "", 0, time.Now(), c.asked
 	if s.OnStart != nil {
 		return s.OnStart(c)
 	}
@@ -268,4 +268,16 @@ func (s *Server) Volumes() []string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return slices.Sorted(maps.Keys(s.volumes))
+}
+
+// Published is the port at which a container was asked to be published first, "" for none.
+func (s *Server) Published(name string) string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, bindings := range s.find(name).asked {
+		for _, b := range bindings {
+			return b.HostPort
+		}
+	}
+	return ""
 }

@@ -162,7 +162,10 @@ func (v *view) unpublished(port int) *finding.Finding {
 		}
 		found.Suggest("%s compose -p %s up -d %s   # after adding to the service: ports: [\"%s\"]", tool(v.client), service.Project, service.Service, publish)
 	} else {
-		found.Suggest("%s run -p %s …   # the container made anew, with its other options and volumes", tool(v.client), publish)
+		if v.one.HostConfig.NetworkMode == "none" && v.client.Endpoint.Host() == "" {
+			found.Suggest("%s network disconnect none %s && %s network connect bridge %s   # a network that this machine is in", tool(v.client), name(v.one), tool(v.client), name(v.one))
+		}
+		found.Suggest("make the container anew with -p %s among the options of %s run, and its other options and volumes", publish, tool(v.client))
 	}
 	if inner := v.innerPorts(port); len(inner) == 1 {
 		found.Suggest("gharbor set %s port=%d   # if that is the server's port in the container", v.profile.Profile.Name, inner[0])

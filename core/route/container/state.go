@@ -41,7 +41,9 @@ func (v *view) idle(ctx context.Context) *finding.Finding {
 	case one.State.Running:
 		return nil
 	case Taken(one.State.Error):
-		return v.PortTaken(ctx, v.client, one, one.State.Error)
+		if found := v.PortTaken(ctx, v.client, one, one.State.Error); found != nil {
+			return found
+		}
 	}
 	found := finding.New("container.stopped", "the container %s is not running: %s", one.Name, ended(one))
 	if one.State.Error != "" {
@@ -186,7 +188,7 @@ func (v *view) noVolume() *finding.Finding {
 	}
 	found := finding.New("container.no-volume", "the server's data are in the container itself: whoever removes the container, or makes it anew, removes them")
 	found.Saw("no volume and no folder of the host is at %s", clean.Line(folders[0], 200))
-	return found.Suggest("%s run -v %s-data:%s …   # when the container is next made", tool(v.client), name(v.one), clean.Shell(clean.Line(folders[0], 200)))
+	return found.Suggest("when the container is next made: -v %s-data:%s among the options of %s run, once the data were copied out", name(v.one), clean.Shell(clean.Line(folders[0], 200)), tool(v.client))
 }
 
 // kept reports whether a folder is in a volume, or in a folder of the host.

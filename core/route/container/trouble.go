@@ -148,14 +148,20 @@ func Taken(said string) bool {
 }
 
 // PortTaken is the finding for a container that can't start because the address at
-// which its port is published is another's.
+// which its port is published is another's; nil where all of them are free by now.
 func (e *Engines) PortTaken(ctx context.Context, client *api.Client, one *api.Container, said string) *finding.Finding {
 	var ports []int
 	var words []string
+	busy := client.Endpoint.Host() != "" || len(one.HostConfig.PortBindings) == 0 // what can't be looked at is believed
 	for key, bindings := range one.HostConfig.PortBindings {
 		for _, p := range publishedOf(bindings, client.Endpoint.Host()) {
 			ports, words = append(ports, p.port), append(words, fmt.Sprintf("%s for its port %s", p, strings.TrimSuffix(key, "/tcp")))
+			busy = busy || e.listener(p.port) != ""
 		}
+	}
+	other := holder(ctx, client, ports, one.ID)
+	if other == "" && !busy {
+		return nil
 	}
 	slices.Sort(words)
 	found := finding.New("container.port-taken", "the container %s can't start: an address at which its port is published is taken", one.Name)
@@ -163,7 +169,6 @@ func (e *Engines) PortTaken(ctx context.Context, client *api.Client, one *api.Co
 		found.Saw("it publishes at %s", strings.Join(words, ", "))
 	}
 	found.Saw("the container engine: %s", clean.Quoted(said))
-	other := holder(ctx, client, ports, one.ID)
 	if other != "" {
 		found.Saw("the container %s publishes there", clean.Quoted(other))
 		found.Suggest("gharbor container stop %s", clean.Shell(other))
@@ -171,7 +176,7 @@ func (e *Engines) PortTaken(ctx context.Context, client *api.Client, one *api.Co
 		found.Saw("no other container publishes there, so a program of the machine listens")
 	}
 	return found.Suggest("gharbor nearby   # what listens on this machine").
-		Suggest("%s run -p 127.0.0.1:0:PORT …   # the container made anew, at a port of the engine's choice", tool(client))
+		Suggest("make the container anew with -p 127.0.0.1::PORT among the options of %s run: at a port of the engine's choice", tool(client))
 }
 
 // holder is the running container that publishes one of some ports, "" for none.
