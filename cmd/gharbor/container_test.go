@@ -381,3 +381,51 @@ func TestContainerNearby(t *testing.T) {
 	h.Setenv("GHARBOR_ENGINES", "")
 	h.OK("nearby").HasNot("container ")
 }
+
+// TestCanaryContainers: whatever a container declares, logs or has in a file, no command
+// shows a password of it, and none is left in a file.
+func TestCanaryContainers(t *testing.T) {
+	t.Parallel()
+	const rootPassword = "Spoonbill<>$HOME`x`9"
+	h := newHarbour(t, func(h *harbour, c *engineapi.Config) {
+		one := c.Containers[0]
+		one.Env = append(one.Env, "MARIADB_ROOT_PASSWORD="+rootPassword, "OTHER_TOKEN="+rootPassword)
+		one.Log = []string{"+ mariadb --password=" + ringerPassword, "GENERATED ROOT PASSWORD: " + rootPassword, "just " + ringerPassword + " by itself", "mysql://root:" + rootPassword + "@db/x"}
+		one.Health, one.Checked = "unhealthy", "denied for "+ringerPassword
+		loops := h.ringing("loops")
+		loops.State, loops.Log, loops.Env = "restarting", one.Log, one.Env
+		ended := h.ringing("ended")
+		ended.State, ended.ExitCode, ended.Log, ended.Env, ended.Error = "exited", 1, one.Log, one.Env, "exec: MARIADB_PASSWORD="+ringerPassword
+		filed := h.ringing("filed")
+		filed.Env, filed.Files = []string{"MARIADB_USER=ringer", "MARIADB_PASSWORD_FILE=/run/secrets/ringer"}, map[string]string{"/run/secrets/ringer": ringerPassword + "\n"}
+		c.Containers = append(c.Containers, loops, ended, filed)
+	})
+	open := walletFor(h.Program)
+	station(h.Program, filepath.Join(filepath.Dir(h.Home), "station"))
+	h.Write(filepath.Join(h.Dir, "ringer.txt"), ringerPassword+"\n")
+	for _, args := range [][]string{
+		{"container", "scan"}, {"container", "scan", "-format", "json"}, {"nearby"},
+		{"container", "adopt", "saltmarsh-ringing", "ringing", "-test"}, {"container", "adopt", "loops"}, {"container", "adopt", "ended"}, {"container", "adopt", "filed"},
+		append([]string{"container", "adopt", "saltmarsh-ringing", "kept", "-into", "wallet"}, open...),
+		{"list"}, {"show", "ringing"}, {"show", "ringing", "-format", "json"},
+		{"test", "ringing"}, {"test", "loops"}, {"test", "ended"}, {"test", "filed"}, {"test", "-all", "-format", "json"}, {"test", "-all", "-format", "junit"},
+		{"test", "ringing", "-override", "secret=container:MARIADB_ROOT_PASSWORD", "-override", "user=root"}, {"test", "ringing", "-override", "secret=container:MARIADB_PASSWORT"},
+		{"wait", "ended", "-within", "1s"}, {"container", "stop", "ringing"}, {"container", "start", "ringing", "-within", "1s"}, {"container", "start", "ended", "-within", "1s"},
+		{"with", "ringing", "--", "true"}, {"with", "filed", "--", "printenv", "GHARBOR_PROFILE"}, {"export", "ringing", "-as", "url"}, {"export", "ringing", "-as", "compose"},
+		append([]string{"container", "make", "ringing", "-image", "mariadb:11"}, open...), {"container", "remove", "ringing", "-yes"},
+		append([]string{"import", "compose.yaml", "-compose-profile", "rings", "-into", "wallet"}, open...), {"audit"},
+	} {
+		for _, more := range [][]string{nil, {"-verbose"}} {
+			words := append(append([]string{args[0]}, more...), args[1:]...)
+			if args[0] == "container" {
+				words = append(append([]string{args[0], args[1]}, more...), args[2:]...)
+			}
+			r := h.Run(words...)
+			testkit.NoSecret(t, strings.Join(words, " "), r.Stdout+r.Stderr, ringerPassword, rootPassword)
+			if r.Code == 70 {
+				t.Errorf("%v: a defect\n%s", words, r.Stderr)
+			}
+		}
+	}
+	testkit.NoSecretIn(t, h.Home, nil, ringerPassword, rootPassword)
+}

@@ -129,7 +129,9 @@ func containerCases() []tryCase {
 			w.OK("set", "x", "container=", "host=127.0.0.1", fmt.Sprintf("port=%d", testkit.FreePort(w.t)))
 		}, after: with(fills{"gharbor show": "same", "gharbor set x socket": "login.password", "gharbor set x port": "login.password"})},
 		{name: "a container nearby that is stopped", code: "reach.refused", setUp: func(w *tryWorld) {
-			oneIs(func(h *harbour, one *engineapi.Container) {
+			inContainer(func(_ *tryWorld, h *harbour, c *engineapi.Config) {
+				c.OnStart = func(c *engineapi.Container) error { c.Health = "healthy"; return nil }
+				one := c.Containers[0]
 				one.State = "exited"
 				one.Ports = map[string][]engineapi.Binding{"3306/tcp": {{HostIp: "127.0.0.1", HostPort: strconv.Itoa(testkit.FreePort(h.t))}}}
 			})(w)
