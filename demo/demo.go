@@ -17,6 +17,7 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/standin/authority"
+	"gentleharbor/standin/engineapi"
 	"gentleharbor/standin/mysql"
 	"gentleharbor/standin/oracle"
 	"gentleharbor/standin/postgresql"
@@ -36,6 +37,7 @@ func Parts() []Part {
 		{"first", "define, test, fail, mend, ready: the main job", first},
 		{"certificate", "a server with its own authority: untrusted, compared, verified", certificate},
 		{"refusals", "logins that fail, and an administrator's profile that says why", refusals},
+		{"ringing", "a server in a container: found, adopted, followed when it moves, stopped, started", ringing},
 		{"moult", "a MySQL server: the socket against TCP, locked and expired accounts", moult},
 		{"fleet", "many profiles at once, waiting, and two profiles side by side", fleet},
 		{"wallet", "a password in a wallet, bound to its address; a scheduled job that reads it", wallet},
@@ -60,6 +62,8 @@ type Step struct {
 	Dir   string // the working folder
 	Input string // standard input
 	Args  []string
+
+	Engines string // the sockets of container engines, for GHARBOR_ENGINES
 }
 
 // stage is a demo under way.
@@ -68,9 +72,11 @@ type stage struct {
 	home      string
 	servers   map[string]*postgresql.Server
 	moult     *mysql.Server // MySQL, with an account for the socket alone
-	ringing   *mysql.Server // MariaDB, with an account for another host
-	gate      *ssh.Server   // a jump host at the edge of the network
-	sluice    *ssh.Server   // one more, which only the gate reaches
+	ringing   *mysql.Server // MariaDB, in a container
+	oldRings  *mysql.Server // in another one, with an account for this machine's loopback alone
+	engine    *engineapi.Server
+	gate      *ssh.Server // a jump host at the edge of the network
+	sluice    *ssh.Server // one more, which only the gate reaches
 	archive   *oracle.Server
 	authority *authority.Authority
 	closed    int // a port that nothing listens on
@@ -142,8 +148,8 @@ func Keep(ctx context.Context, o Options) error {
 	}
 	fmt.Fprintf(s.Out, "%s In another terminal:\n\n", s.Bold("The simulated servers are up until Ctrl-C."))
 	for _, line := range []string{
-		"export GHARBOR_HOME=" + clean.Shell(s.home), "gharbor list", "gharbor test sightings", "gharbor show sightings-ro",
-		"gharbor test tides", "gharbor certificate tides", "gharbor alias resolve archive", "gharbor alias knock archive", "gharbor test archive", "gharbor test sightings -override user=Warden -as sightings-admin",
+		"export GHARBOR_HOME=" + clean.Shell(s.home) + " GHARBOR_ENGINES=" + clean.Shell(s.socketOf("engine")), "gharbor list", "gharbor test sightings", "gharbor show sightings-ro",
+		"gharbor test tides", "gharbor certificate tides", "gharbor alias resolve archive", "gharbor alias knock archive", "gharbor test archive", "gharbor container scan", "gharbor test ringing", "gharbor test sightings -override user=Warden -as sightings-admin",
 		"gharbor test moult-tcp -as moult-admin", "gharbor test -all -timeout 3s", "gharbor compare sightings tides",
 	} {
 		fmt.Fprintf(s.Out, "  %s\n", line)
@@ -174,7 +180,10 @@ func (s *stage) tearDown() {
 	for _, server := range s.servers {
 		server.Close()
 	}
-	for _, server := range []*mysql.Server{s.moult, s.ringing} {
+	if s.engine != nil {
+		s.engine.Close()
+	}
+	for _, server := range []*mysql.Server{s.moult, s.ringing, s.oldRings} {
 		if server != nil {
 			server.Close()
 		}
@@ -236,9 +245,9 @@ func (s *stage) start() (err error) {
 	return os.WriteFile(s.passwords(), []byte(lines.String()), 0o600)
 }
 
-// startRings starts the simulated MySQL and MariaDB servers. The account bander
-// is for the socket alone: its server looks no names up, so over TCP it sees an
-// address. ringer is for one machine of the station.
+// startRings starts the simulated MySQL server, and the MariaDB ones in containers. The
+// account bander is for the socket alone: its server looks no names up, so over TCP it
+// sees an address.
 func (s *stage) startRings() (err error) {
 	native := func(a mysql.Account) mysql.Account {
 		a.Password, a.Method = banderPassword, "mysql_native_password"
@@ -254,15 +263,17 @@ func (s *stage) startRings() (err error) {
 	if err != nil {
 		return err
 	}
-	s.ringing, err = mysql.Start(mysql.Config{Version: "10.11.6-MariaDB", UUID: "c2FsdG1hcnNoLXJpbmdpbmc=", NoNames: true, Databases: []string{"ringing"}, Tables: []string{"ring", "species"},
-		Accounts: []mysql.Account{native(mysql.Account{User: "ringer", Host: "10.20.0.7", Databases: []string{"ringing"}}), native(mysql.Account{User: "registrar", Host: "%", Admin: true})}})
-	if err != nil {
+	if err := s.startContainers(); err != nil {
 		return err
 	}
 	return os.WriteFile(s.banderFile(), []byte(banderPassword+"\n"), 0o600)
 }
 
-func (s *stage) socket() string     { return filepath.Join(s.home, "mysqld.sock") }
+func (s *stage) socket() string { return s.socketOf("mysqld") }
+
+// socketOf is the path of a server's socket.
+func (s *stage) socketOf(name string) string { return filepath.Join(s.home, name+".sock") }
+
 func (s *stage) banderFile() string { return filepath.Join(s.home, "bander") }
 
 func (s *stage) passwords() string { return filepath.Join(s.home, "passwords") }
@@ -297,6 +308,7 @@ func (s *stage) stepIn(step Step, around, why string, want int) {
 	for i, arg := range step.Args {
 		words[i] = clean.Shell(arg)
 	}
+	step.Engines = s.socketOf("engine")
 	line := "gharbor " + strings.Join(words, " ")
 	if around != "" {
 		line = strings.Replace(around, "%", line, 1)
@@ -360,17 +372,17 @@ secret   = "file:bander"
 tags     = ["local", "admin"]
 
 [profile.ringing]
-engine   = "mariadb"
-host     = "127.0.0.1"
-port     = %[2]d
-database = "ringing"
-user     = "ringer"
-secret   = "file:bander"
-tags     = ["broken"]
+engine    = "mariadb"
+container = "saltmarsh-ringing"
+database  = "ringing"
+user      = "ringer"
+secret    = "container:MARIADB_PASSWORD"
+tags      = ["local", "container"]
 
 [profile.ringing-admin]
 like     = "ringing"
 user     = "registrar"
+secret   = "file:bander"
 tags     = ["local", "admin"]
-`, s.moult.Port(), s.ringing.Port())
+`, s.moult.Port())
 }

@@ -72,8 +72,10 @@ func keepDemo(t *testing.T, p *testkit.Program) (home string) {
 	}
 	lines := bufio.NewScanner(out)
 	for lines.Scan() {
-		if _, path, ok := strings.Cut(lines.Text(), "export GHARBOR_HOME="); ok {
+		if _, rest, ok := strings.Cut(lines.Text(), "export GHARBOR_HOME="); ok {
+			path, engines, _ := strings.Cut(rest, " GHARBOR_ENGINES=")
 			home = path
+			p.Setenv("GHARBOR_ENGINES", engines)
 			break
 		}
 	}

@@ -412,7 +412,6 @@ var notRun = map[string]string{
 	"%s images":                                 "of container make",
 	"-endpoint %s   # or another":               "a flag of container make; TestContainerTwoEngines gives it",
 	"gharbor container start %s -within 5m":     "of container start, which it says again",
-	"let the account come from %s":              "an account of a real server's; TestRealContainerMariaDB has both",
 	"ls -l %s":                                  "root may use every socket; TestContainerEndpoints has it",
 	"sudo usermod -aG docker":                   "it changes this machine",
 	"apt-get install ca-certificates":           "it changes this machine",

@@ -51,9 +51,6 @@ func explainBridge(in *route.Placed, found *finding.Finding) {
 			continue
 		}
 		found.Saw("%s is the container engine's own address in the container's network: what connects from this machine comes from there, and not from 127.0.0.1", gateway)
-		if found.Code == "login.host-not-allowed" {
-			found.Suggest("let the account come from %s, an address of the container's network", gateway)
-		}
 		return
 	}
 }

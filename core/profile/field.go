@@ -96,7 +96,7 @@ var fields = []Field{
 	{Name: "database", Expected: "a name", Summary: "the database to open; on PostgreSQL the user's name where not set", Expands: true, valid: notEmpty},
 	{Name: "user", Expected: "a name", Summary: "the account to log in as", Expands: true, valid: notEmpty},
 	{Name: "as", Expected: "one of " + strings.Join(privileges, ", "), Summary: "log in with an administrator's right (oracle): " + strings.Join(privileges, ", "), valid: oneOf(privileges)},
-	{Name: "secret", Expected: "a secret source: " + secret.Forms, Summary: "the password from: " + secret.Words, valid: secret.Valid},
+	{Name: "secret", Expected: "a secret source: " + secret.Forms, Summary: "password from: " + secret.Words, valid: secret.Valid},
 	{Name: "command", Kind: List, Expected: `a list of words such as ["/usr/local/bin/unlock", "sightings"]`, Summary: "a program and its words that print the password, where secret is command or not set", valid: notEmpty},
 	{Name: "tls", Expected: "one of off, offered, required, verified", Summary: "the rule for encryption: off, offered, required, verified", valid: oneOf(tlsRules)},
 	{Name: "tls-ca", Expected: "a path", Summary: "PEM file of the authorities to trust instead of the system's", Path: true, valid: notEmpty},

@@ -10,7 +10,7 @@ import (
 const Forms = "ask, env:NAME, file:PATH, passfile[:PATH], optionfile[:PATH][#GROUP], wallet[:ENTRY], keyring[:ENTRY], command:WORDS, container:VARIABLE, none"
 
 // Words are the same without what may follow them, for a line of help.
-const Words = "ask, env:NAME, file:PATH, passfile, optionfile, wallet, keyring, command:…, container:NAME, none"
+const Words = "ask, env:NAME, file:PATH, passfile, optionfile, wallet, keyring, command:…, container:…, none"
 
 // HopForms lists the ways to write a secret source of a hop: credential files are
 // the database servers'.

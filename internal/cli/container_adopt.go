@@ -168,9 +168,9 @@ func (c *call) adoptNotices(seen container.Seen, o adoptOptions) {
 	case o.into != "":
 		c.Notice("the container still declares the password: whoever may use the container engine can read it there")
 	case strings.HasSuffix(d.Variable, "_FILE"):
-		c.Notice("the password is read from the file that %s names in the container, at each use; it is the one that the server was first started with", d.Variable)
+		c.Notice("at each use the password is read from the file that the container's %s names", d.Variable)
 	case d.Variable != "":
-		c.Notice("the password is read from %s at each use: whoever may use the container engine can read it there, and it is the one that the server was first started with; -into wallet keeps a copy of your own", d.Variable)
+		c.Notice("at each use the password is read from the container's %s, which whoever may use the container engine can read too; -into wallet keeps a copy of your own", d.Variable)
 	case d.Made:
 		c.Notice("the server's image made a password at its first start and printed it in its log; it is not read from there")
 	case d.User == "":

@@ -72,6 +72,8 @@ func (c *call) demoWorld(step demo.Step) World {
 			return step.Home, true
 		case "USER":
 			return "warden", true
+		case "GHARBOR_ENGINES":
+			return step.Engines, true
 		case "NO_COLOR":
 			return c.Lookup(name)
 		}

@@ -211,6 +211,9 @@ func (s *session) seen() string {
 	if _, ok := s.raw.(*net.UnixConn); ok || !s.NoNames {
 		return "localhost"
 	}
+	if s.Seen != "" {
+		return s.Seen
+	}
 	return "127.0.0.1"
 }
 
@@ -219,7 +222,7 @@ func (s *session) find() (Account, bool) {
 	var best Account
 	found, overTCP := false, s.raw.RemoteAddr().Network() == "tcp"
 	for _, a := range s.Accounts {
-		fits := a.Host == "%" || a.Host == s.seen() || overTCP && a.Host == "127.0.0.1"
+		fits := a.Host == "%" || a.Host == s.seen() || overTCP && s.Seen == "" && a.Host == "127.0.0.1"
 		if (a.User == s.user || a.User == "") && fits && (!found || best.Host == "%" && a.Host != "%") {
 			best, found = a, true
 		}

@@ -81,6 +81,7 @@ type Config struct {
 	Delay     time.Duration // before each answer of a Slow server
 	ReadOnly  bool
 	NoNames   bool        // sees 127.0.0.1 where others see localhost, over TCP
+	Seen      string      // the address that it sees connections over TCP come from, with NoNames; "" for 127.0.0.1
 	TLS       *tls.Config // nil: TLS is not offered
 	Socket    string      // a path to listen on besides TCP
 	Started   time.Time   // zero for some hours ago
@@ -161,7 +162,7 @@ func (s *session) misbehave() bool {
 	case Blocked:
 		refuse(1129, "Host '127.0.0.1' is blocked because of many connection errors; unblock with 'mysqladmin flush-hosts'")
 	case NotAllowed:
-		refuse(1130, "Host '127.0.0.1' is not allowed to connect to this MySQL server")
+		refuse(1130, "Host '"+s.seen()+"' is not allowed to connect to this MySQL server")
 	case Stopping:
 		refuse(1053, "Server shutdown in progress")
 	case Silent:

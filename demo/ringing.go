@@ -1,0 +1,96 @@
+package demo
+
+import (
+	"strconv"
+	"time"
+
+	"gentleharbor/standin/engineapi"
+	"gentleharbor/standin/mysql"
+)
+
+// bridge is the container engine's own address in the containers' network.
+const bridge = "172.17.0.1"
+
+// rings is the simulated MariaDB server of a container: it sees what comes through a
+// published port come from the bridge.
+func rings(accounts ...mysql.Account) (*mysql.Server, error) {
+	for i := range accounts {
+		accounts[i].Password, accounts[i].Method = banderPassword, "mysql_native_password"
+	}
+	return mysql.Start(mysql.Config{Version: "10.11.6-MariaDB", UUID: "c2FsdG1hcnNoLXJpbmdpbmc=", NoNames: true, Seen: bridge, Databases: []string{"ringing"}, Tables: []string{"ring", "species"}, Accounts: accounts})
+}
+
+// published is where a simulated server is published.
+func published(s *mysql.Server) map[string][]engineapi.Binding {
+	return map[string][]engineapi.Binding{"3306/tcp": {{HostIp: "127.0.0.1", HostPort: strconv.Itoa(s.Port())}}}
+}
+
+// startContainers starts the simulated container engine, with three containers: the
+// rings' server, an old one whose account is for loopback alone, and the station's web site.
+func (s *stage) startContainers() (err error) {
+	if s.ringing, err = s.newRings(); err != nil {
+		return err
+	}
+	s.oldRings, err = mysql.Start(mysql.Config{Version: "10.11.6-MariaDB", NoNames: true, Seen: bridge, Fault: mysql.NotAllowed})
+	if err != nil {
+		return err
+	}
+	s.engine, err = engineapi.Start(engineapi.Config{Socket: s.socketOf("engine"), Images: []string{"mariadb:10.11"}, Containers: []*engineapi.Container{
+		ringContainer("saltmarsh-ringing", s.ringing), ringContainer("saltmarsh-old-rings", s.oldRings),
+		{Name: "saltmarsh-web", Image: "saltmarsh/web:4", Exposed: []string{"8080/tcp"}, Env: []string{"MYSQL_HOST=saltmarsh-ringing", "MYSQL_USER=ringer"}},
+	}, OnStart: s.startRinging, OnStop: s.stopRinging})
+	return err
+}
+
+func (s *stage) newRings() (*mysql.Server, error) {
+	return rings(mysql.Account{User: "ringer", Host: "%", Databases: []string{"ringing"}}, mysql.Account{User: "registrar", Host: "%", Admin: true})
+}
+
+func ringContainer(name string, server *mysql.Server) *engineapi.Container {
+	return &engineapi.Container{Name: name, Image: "mariadb:10.11", Exposed: []string{"3306/tcp"}, Ports: published(server), Health: "healthy",
+		Env:    []string{"MARIADB_USER=ringer", "MARIADB_PASSWORD=" + banderPassword, "MARIADB_DATABASE=ringing", "MARIADB_RANDOM_ROOT_PASSWORD=1", "MARIADB_VERSION=1:10.11.6"},
+		Mounts: []engineapi.Mount{{Type: "volume", Name: name + "-data", Destination: "/var/lib/mysql"}},
+		Log: []string{"[Note] [Entrypoint]: GENERATED ROOT PASSWORD: Wigeon-over-the-weir", "[Note] mariadbd: ready for connections.",
+			"Version: '10.11.6-MariaDB-1:10.11.6'  socket: '/run/mysqld/mysqld.sock'  port: 3306  mariadb.org binary distribution"}}
+}
+
+// startRinging starts the server of a container that is started; a free port is its own
+// each time.
+func (s *stage) startRinging(c *engineapi.Container) error {
+	server, err := s.newRings()
+	if err != nil {
+		return err
+	}
+	s.ringing, c.Ports = server, published(server)
+	return nil
+}
+
+func (s *stage) stopRinging(c *engineapi.Container) {
+	s.ringing.Close()
+	c.Log = append(c.Log, "[Note] mariadbd (initiated by: unknown): Normal shutdown", "[Note] mariadbd: Shutdown complete")
+}
+
+// ringing finds a server in a container, and follows it.
+func ringing(s *stage) {
+	s.step("Somebody runs the rings' database in a container. What is there?", 0, "container", "scan")
+	s.step("A profile of it: engine, user and database as the container declares them.", 0, "container", "adopt", "saltmarsh-ringing", "ringing")
+	s.step("Ready, and nothing of it was typed.", 0, "test", "ringing")
+	if s.failed == nil {
+		s.engine.Change(func(*[]*engineapi.Container) {
+			c := s.engine.Containers[0]
+			s.ringing.Close()
+			s.failed = s.startRinging(c)
+			c.ID, c.Started = "", time.Now()
+		})
+	}
+	s.step("The container is made anew, and is published at another port.", 0, "container", "scan")
+	s.step("The profile follows: no word is ready.", 0, "test", "ringing", "-quiet")
+	s.step("One evening it is stopped.", 0, "container", "stop", "ringing")
+	s.step("The finding has the state and the end of the log, without what looks like a password.", 1, "test", "ringing")
+	s.step("Start it, and wait until the profile's test passes.", 0, "container", "start", "ringing")
+	s.step("An older container has its account for 127.0.0.1. Which address does its server see?", 0, "container", "adopt", "saltmarsh-old-rings", "old-rings")
+	s.step("The container engine's own, and the finding says so.", 1, "test", "old-rings")
+	s.step("The next season shall have a server of its own, in a container that is not there yet.", 0,
+		"add", "next-season", "-engine", "mariadb", "-container", "saltmarsh-next-season", "-user", "ringer", "-database", "ringing")
+	s.step("What would be made? Published on 127.0.0.1 alone, its password made into the wallet.", 0, "container", "make", "next-season", "-image", "mariadb:10.11", "-dry-run")
+}
