@@ -43,7 +43,7 @@ func run() error {
 	defer testkit.StopAll()
 	b := &bench{folder: folder}
 	for name, path := range map[string]string{"gharbor": "gentleharbor/cmd/gharbor", "empty": "gentleharbor/internal/bench/empty", "login": "gentleharbor/internal/bench/login",
-		"mysqllogin": "gentleharbor/internal/bench/mysqllogin", "loop": "gentleharbor/internal/bench/loop", "traffic": "gentleharbor/internal/bench/traffic", "mysqlloop": "gentleharbor/internal/bench/mysqlloop"} {
+		"mysqllogin": "gentleharbor/internal/bench/mysqllogin", "loop": "gentleharbor/internal/bench/loop", "traffic": "gentleharbor/internal/bench/traffic", "mysqlloop": "gentleharbor/internal/bench/mysqlloop", "asker": "gentleharbor/internal/bench/asker"} {
 		cmd := exec.Command("go", "build", "-o", filepath.Join(folder, name), path)
 		cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
 		cmd.Stderr = os.Stderr
@@ -54,6 +54,9 @@ func run() error {
 	b.env = []string{"HOME=" + folder, "PATH=" + os.Getenv("PATH"), "GHARBOR_HOME=" + filepath.Join(folder, "home"), "WARDEN=" + testkit.WardenPassword}
 	if len(os.Args) > 1 && os.Args[1] == "tunnels" {
 		return b.tunnels()
+	}
+	if len(os.Args) > 1 && os.Args[1] == "containers" {
+		return b.containers()
 	}
 	if err := b.start(); err != nil {
 		return err
@@ -67,7 +70,7 @@ func run() error {
 	if err := b.aliases(); err != nil {
 		return err
 	}
-	for _, part := range []func() error{b.tunnels, b.mariadb, b.many, b.list} {
+	for _, part := range []func() error{b.tunnels, b.mariadb, b.many, b.list, b.containers} {
 		if err := part(); err != nil {
 			return err
 		}
