@@ -281,7 +281,7 @@ func (c *call) showPlan(m *making, client *api.Client) {
 	report := render.NewReport(c.Stdout, c.noColour)
 	report.Head(m.profile.Called, fmt.Sprintf("a container %s at %s", p.Name, client.Endpoint.Address))
 	line := func(what, format string, args ...any) {
-		fmt.Fprintf(c.Stdout, "  %-9s %s\n", what, fmt.Sprintf(format, args...))
+		fmt.Fprintf(c.Stdout, "  %-9s  %s\n", what, fmt.Sprintf(format, args...))
 	}
 	if p.Pull {
 		line("image", "%s, to be fetched first", p.Image)
@@ -308,12 +308,16 @@ func (c *call) showPlan(m *making, client *api.Client) {
 		if m.own != nil && s.Entry == m.entry {
 			from = "the profile's own source, " + clean.Line(m.profile.Text("secret"), 100)
 		}
-		line("password", "of %s: %s", s.User, from)
+		how := "in the variable " + s.Variable
 		if s.File != "" {
-			line("", "handed over as the file %s, 0600, in volume %s", s.File, p.Secretly)
-		} else {
-			line("", "handed over in the variable %s: the image's own account is %s", s.Variable, "one whose files can't be made from here")
+			how = "as the 0600 file " + s.File
 		}
+		line("password", "of %s: %s; handed over %s", s.User, from, how)
+	}
+	if p.Secretly != "" {
+		line("secrets", "volume %s at /run/secrets, for those files alone", p.Secretly)
+	} else {
+		line("", "the image's processes run as another user, so they could not read a file that is made from here")
 	}
 	line("check", "%s", strings.Join(p.Check[1:], " "))
 	if len(m.sets) > 0 {

@@ -71,9 +71,7 @@ func (c *call) startContainer(ctx context.Context, one *named) error {
 func (c *call) startRefused(ctx context.Context, one *named, err error) error {
 	var failed *api.Error
 	if errors.As(err, &failed) && container.Taken(failed.Message) {
-		if found := c.containers().PortTaken(ctx, one.client, one.Container, failed.Message); found != nil {
-			return routeFailed(found)
-		}
+		return routeFailed(c.containers().PortTaken(ctx, one.client, one.Container, failed.Message))
 	}
 	return engineFailed(err)
 }

@@ -101,6 +101,9 @@ func (c *call) contained(file *profile.File, servers []nearbyServer, views []con
 			}
 			s := &servers[at]
 			s.Container, s.Add = one.Container, one.Adopt
+			if s.Version == "" { // its greeting told less than the container declares
+				s.Engine = one.Engine
+			}
 			s.Profiles = slices.Compact(slices.Sorted(slices.Values(append(s.Profiles, one.Profiles...))))
 		}
 	}

@@ -65,7 +65,8 @@ func (t *Terminal) Interactive() bool { return t.in != nil }
 
 // Notice says something that is no failure.
 func (t *Terminal) Notice(format string, args ...any) {
-	fmt.Fprintf(t.err, "notice: "+format+"\n", args...)
+	const label = "notice: "
+	fmt.Fprintln(t.err, label+wrap(fmt.Sprintf(format, args...), Width(t.err), len(label)))
 }
 
 // Say writes a line to stderr as it is.

@@ -126,9 +126,7 @@ func (e *Engines) notStarted(ctx context.Context, p *Plan, id string, err error)
 	var failed *api.Error
 	if errors.As(err, &failed) && Taken(failed.Message) {
 		if one, again := p.client.Inspect(ctx, id); again == nil {
-			if found := e.PortTaken(ctx, p.client, one, failed.Message); found != nil {
-				return found
-			}
+			return e.PortTaken(ctx, p.client, one, failed.Message)
 		}
 	}
 	return Trouble(err)

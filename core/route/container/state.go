@@ -40,10 +40,8 @@ func (v *view) idle(ctx context.Context) *finding.Finding {
 			Suggest("gharbor container start %s", v.startName())
 	case one.State.Running:
 		return nil
-	case Taken(one.State.Error):
-		if found := v.PortTaken(ctx, v.client, one, one.State.Error); found != nil {
-			return found
-		}
+	case Taken(one.State.Error) && v.stillTaken(ctx, v.client, one):
+		return v.PortTaken(ctx, v.client, one, one.State.Error)
 	}
 	found := finding.New("container.stopped", "the container %s is not running: %s", one.Name, ended(one))
 	if one.State.Error != "" {

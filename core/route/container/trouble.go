@@ -147,21 +147,33 @@ func Taken(said string) bool {
 	return strings.Contains(said, "port is already allocated") || strings.Contains(said, "address already in use") || strings.Contains(said, "ports are not available")
 }
 
+// stillTaken reports whether an address at which a container's port is to be published is
+// another's now; the engine's word is of when it was last started. What can't be looked at
+// from here is believed.
+func (e *Engines) stillTaken(ctx context.Context, client *api.Client, one *api.Container) bool {
+	if client.Endpoint.Host() != "" || len(one.HostConfig.PortBindings) == 0 {
+		return true
+	}
+	var ports []int
+	for _, bindings := range one.HostConfig.PortBindings {
+		for _, p := range publishedOf(bindings, "") {
+			if ports = append(ports, p.port); e.listener(p.port) != "" {
+				return true
+			}
+		}
+	}
+	return holder(ctx, client, ports, one.ID) != ""
+}
+
 // PortTaken is the finding for a container that can't start because the address at
-// which its port is published is another's; nil where all of them are free by now.
+// which its port is published is another's.
 func (e *Engines) PortTaken(ctx context.Context, client *api.Client, one *api.Container, said string) *finding.Finding {
 	var ports []int
 	var words []string
-	busy := client.Endpoint.Host() != "" || len(one.HostConfig.PortBindings) == 0 // what can't be looked at is believed
 	for key, bindings := range one.HostConfig.PortBindings {
 		for _, p := range publishedOf(bindings, client.Endpoint.Host()) {
 			ports, words = append(ports, p.port), append(words, fmt.Sprintf("%s for its port %s", p, strings.TrimSuffix(key, "/tcp")))
-			busy = busy || e.listener(p.port) != ""
 		}
-	}
-	other := holder(ctx, client, ports, one.ID)
-	if other == "" && !busy {
-		return nil
 	}
 	slices.Sort(words)
 	found := finding.New("container.port-taken", "the container %s can't start: an address at which its port is published is taken", one.Name)
@@ -169,7 +181,7 @@ func (e *Engines) PortTaken(ctx context.Context, client *api.Client, one *api.Co
 		found.Saw("it publishes at %s", strings.Join(words, ", "))
 	}
 	found.Saw("the container engine: %s", clean.Quoted(said))
-	if other != "" {
+	if other := holder(ctx, client, ports, one.ID); other != "" {
 		found.Saw("the container %s publishes there", clean.Quoted(other))
 		found.Suggest("gharbor container stop %s", clean.Shell(other))
 	} else {
