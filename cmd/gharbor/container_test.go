@@ -359,7 +359,7 @@ func TestContainerAdopt(t *testing.T) {
 
 // TestContainerNearby: containers stand among the servers of this machine, and in hints for
 // a local address that refuses.
-func TestContainerNearby(t *testing.T) {
+func TestContainerNearby(t *testing.T) { // not parallel: nearby connects to whatever listens
 	port := testkit.FreePort(t)
 	h := newHarbour(t, func(h *harbour, c *engineapi.Config) {
 		stopped := h.ringing("old-ringing")
@@ -384,8 +384,7 @@ func TestContainerNearby(t *testing.T) {
 
 // TestCanaryContainers: whatever a container declares, logs or has in a file, no command
 // shows a password of it, and none is left in a file.
-func TestCanaryContainers(t *testing.T) {
-	t.Parallel()
+func TestCanaryContainers(t *testing.T) { // not parallel: nearby connects to whatever listens
 	const rootPassword = "Spoonbill<>$HOME`x`9"
 	h := newHarbour(t, func(h *harbour, c *engineapi.Config) {
 		one := c.Containers[0]

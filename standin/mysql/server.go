@@ -162,7 +162,11 @@ func (s *session) misbehave() bool {
 	case Blocked:
 		refuse(1129, "Host '127.0.0.1' is blocked because of many connection errors; unblock with 'mysqladmin flush-hosts'")
 	case NotAllowed:
-		refuse(1130, "Host '"+s.seen()+"' is not allowed to connect to this MySQL server")
+		host := s.Seen
+		if host == "" {
+			host = "127.0.0.1"
+		}
+		refuse(1130, "Host '"+host+"' is not allowed to connect to this MySQL server")
 	case Stopping:
 		refuse(1053, "Server shutdown in progress")
 	case Silent:
