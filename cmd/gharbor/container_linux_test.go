@@ -189,7 +189,7 @@ func TestRealContainerStates(t *testing.T) {
 		add("unwell", name)
 		p.OK("wait", "unwell")
 		for range 50 {
-			if strings.Contains(fmt.Sprint(scanned(t, p)[name]["state"]), "unhealthy") {
+			if strings.Contains(fmt.Sprint(scanned(t, p)[name]["health"]), "unhealthy") {
 				break
 			}
 			time.Sleep(200 * time.Millisecond)

@@ -12,15 +12,20 @@ const CutOut = "[cut out]"
 // telling are the words after which a password may stand, with what may be around
 // them: "GENERATED ROOT PASSWORD: …", "--password …", "MYSQL_PWD=…", "IDENTIFIED BY '…'".
 var telling = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`(?i)(pass(word|wd|phrase|code)?|pwd|secret|token|credentials?|api[-_ ]?key|private[-_ ]?key|requirepass|masterauth|identified (with \S+ )?(by|as))([-_a-z0-9]*)`)
+	return regexp.MustCompile(`(?i)(pass(word|wd|phrase|code)?|pwd|secret|token|credentials?|authorization|bearer|api[-_ ]?key|private[-_ ]?key|requirepass|masterauth|identified (with \S+ )?(by|as))([-_a-z0-9]*)`)
 })
 
 // inURL is the password of a URL.
 var inURL = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`([a-zA-Z][a-zA-Z0-9+.-]*://[^\s/:@]*):[^\s@]*@`) })
 
+// short is a client's option whose value follows without a blank.
+var short = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`((?:mysql|mariadb)[a-z-]*\s(?:\S+\s+)*?-p)\S+`)
+})
+
 // harmless is what follows such a word where it is no password.
 var harmless = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`(?i)^(authentication failed|(is |was )?(not )?(required|expired|set|provided|empty|specified|supplied|wrong|incorrect|missing|option|options|for (user|role)|files?\b|authentication)|: (yes|no)\b)`)
+	return regexp.MustCompile(`(?i)^(authentication failed[^:=]*$|(is |was )?(not )?(required|expired|set|provided|empty|specified|supplied|wrong|incorrect|missing|option|options|files?\b|authentication)[^:=]*$|: (yes|no)\b)`)
 })
 
 // CutSecrets takes out of lines of a log what looks like a password: what follows a
@@ -41,7 +46,7 @@ func CutSecrets(lines []string, known ...string) []string {
 			}
 			continue
 		}
-		cut[i], announced = cutLine(inURL().ReplaceAllString(line, "$1:"+CutOut+"@"))
+		cut[i], announced = cutLine(short().ReplaceAllString(inURL().ReplaceAllString(line, "$1:"+CutOut+"@"), "$1"+CutOut))
 	}
 	return cut
 }
@@ -65,7 +70,7 @@ func cutLine(line string) (text string, announced bool) {
 			return line, true
 		case sign >= 0:
 			return line[:end+sign+1] + " " + CutOut, false
-		case strings.HasPrefix(word, "identified"), word == "requirepass", word == "masterauth", strings.HasPrefix(word, "pass"), strings.HasPrefix(word, "pwd"), strings.HasPrefix(word, "token"), strings.HasPrefix(word, "secret"):
+		case strings.HasPrefix(word, "identified"), word == "requirepass", word == "masterauth", strings.HasPrefix(word, "pass"), strings.HasPrefix(word, "pwd"), strings.HasPrefix(word, "token"), strings.HasPrefix(word, "secret"), strings.HasPrefix(word, "bearer"):
 			return line[:end] + " " + CutOut, false
 		}
 		from = end

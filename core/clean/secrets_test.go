@@ -25,6 +25,13 @@ func TestCutSecrets(t *testing.T) {
 		"Password = \"" + secret + "\"",
 		"api_key: " + secret,
 		"token " + secret,
+		"Root password set to: " + secret,
+		"The password for user root is " + secret,
+		"password is not required: " + secret,
+		"+ mysql -uroot -p" + secret + " mysql",
+		"+ mariadb-admin -h db -u root -p" + secret,
+		"Authorization: Bearer " + secret,
+		"using bearer " + secret,
 	} {
 		if cut := CutSecrets([]string{line})[0]; strings.Contains(cut, secret) || !strings.Contains(cut, CutOut) {
 			t.Errorf("%q became %q", line, cut)

@@ -177,7 +177,7 @@ func scanRows(containers []scannedContainer) [][]string {
 	var rows [][]string
 	for _, one := range containers {
 		account := strings.Trim(one.User+", "+one.Database, ", ")
-		rows = append(rows, []string{one.Container, one.Engine, shortened(one.Image, 32), one.State, orDash(strings.Join(one.Published, " ")), orDash(account), orDash(strings.Join(one.Profiles, " "))})
+		rows = append(rows, []string{one.Container, one.Engine, shortened(one.Image, 32), strings.TrimSuffix(one.State+", "+one.Health, ", "), orDash(strings.Join(one.Published, " ")), orDash(account), orDash(strings.Join(one.Profiles, " "))})
 	}
 	return rows
 }

@@ -58,9 +58,17 @@ func (v *view) address(ctx context.Context) (place, *finding.Finding) {
 }
 
 // published are the addresses at which a port is published and that can be dialled
-// from here, the likeliest first: loopback, and IPv4 before IPv6.
+// from here, the likeliest first: loopback, and IPv4 before IPv6. An engine of this
+// machine publishes on this machine: one that names another's address is not believed.
 func (v *view) published(port int) []place {
-	return publishedOf(v.one.NetworkSettings.Ports[strconv.Itoa(port)+"/tcp"], v.client.Endpoint.Host())
+	all := publishedOf(v.one.NetworkSettings.Ports[strconv.Itoa(port)+"/tcp"], v.client.Endpoint.Host())
+	if v.client.Endpoint.Host() != "" {
+		return all
+	}
+	return slices.DeleteFunc(all, func(p place) bool {
+		addr, err := netip.ParseAddr(p.host)
+		return err != nil || !addr.IsLoopback() && !slices.ContainsFunc(v.Own(), func(own netip.Prefix) bool { return own.Addr() == addr })
+	})
 }
 
 // publishedOf are the addresses that bindings come to for an engine on a host, ""
@@ -115,10 +123,10 @@ func publishedOf(bindings []api.Binding, host string) []place {
 }
 
 // own is the container's own address, where this machine stands in its network: where
-// the network's gateway is one of this machine's addresses. Nothing is dialled to
-// find out, as the server would count it.
+// the network's gateway is one of this machine's addresses, and the container's within
+// the same network. Nothing is dialled to find out, as the server would count it.
 func (v *view) own(ctx context.Context) (string, bool) {
-	var mine []netip.Addr
+	var mine []netip.Prefix
 	for _, n := range v.networks() {
 		addr, err := netip.ParseAddr(n.IPAddress)
 		if err != nil {
@@ -128,7 +136,9 @@ func (v *view) own(ctx context.Context) (string, bool) {
 			mine = v.Own()
 		}
 		for _, text := range v.gatewaysOf(ctx, n) {
-			if gateway, err := netip.ParseAddr(text); err == nil && slices.Contains(mine, gateway.Unmap()) {
+			gateway, err := netip.ParseAddr(text)
+			within := func(own netip.Prefix) bool { return own.Addr() == gateway.Unmap() && own.Contains(addr.Unmap()) }
+			if err == nil && slices.ContainsFunc(mine, within) {
 				return addr.Unmap().String(), true
 			}
 		}

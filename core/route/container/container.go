@@ -32,7 +32,7 @@ type Engines struct {
 	Home   string                           // the user's home folder
 	UID    int
 	Dial   api.Dialer
-	Own    func() []netip.Addr // the addresses of this machine
+	Own    func() []netip.Prefix // the addresses of this machine, with their networks
 
 	looked  looked
 	mu      sync.Mutex
@@ -51,15 +51,15 @@ func System(lookup func(string) (string, bool), home string) *Engines {
 	return &Engines{Lookup: lookup, Home: home, UID: os.Getuid(), Dial: (&net.Dialer{}).DialContext, Own: ownAddresses}
 }
 
-func ownAddresses() []netip.Addr {
+func ownAddresses() []netip.Prefix {
 	list, err := net.InterfaceAddrs()
 	if err != nil {
 		return nil
 	}
-	var all []netip.Addr
+	var all []netip.Prefix
 	for _, one := range list {
 		if prefix, err := netip.ParsePrefix(one.String()); err == nil {
-			all = append(all, prefix.Addr().Unmap())
+			all = append(all, prefix)
 		}
 	}
 	return all

@@ -180,9 +180,13 @@ func TestImages(t *testing.T) {
 // machine.
 func TestOwnAddress(t *testing.T) {
 	one := &api.Container{Name: "saltmarsh-ringing"}
-	one.NetworkSettings.Networks = map[string]api.Network{"a": {IPAddress: "172.30.0.2", Gateway: "172.30.0.1"}, "b": {IPAddress: "", Gateway: "172.31.0.1"}}
-	for own, want := range map[string]bool{"172.30.0.1": true, "172.31.0.1": false, "192.0.2.1": false} {
-		v := &view{Engines: &Engines{Own: func() []netip.Addr { return []netip.Addr{netip.MustParseAddr(own)} }}, match: match{one: one}}
+	one.NetworkSettings.Networks = map[string]api.Network{"a": {IPAddress: "172.30.0.2", Gateway: "172.30.0.1"}, "b": {IPAddress: "", Gateway: "172.31.0.1"}, "c": {IPAddress: "203.0.113.9", Gateway: "192.0.2.1"}}
+	for own, want := range map[string]bool{"172.30.0.1/16": true, "172.31.0.1/16": false, "192.0.2.1/24": false, "192.0.2.7/24": false} { // the last but one is told of a stranger
+		v := &view{Engines: &Engines{Own: func() []netip.Prefix { return []netip.Prefix{netip.MustParsePrefix(own)} }}, match: match{one: one, client: &api.Client{Endpoint: api.Endpoint{Address: "unix:///x"}}}}
+		one.NetworkSettings.Ports = map[string][]api.Binding{"5432/tcp": {{HostIp: "203.0.113.9", HostPort: "5432"}, {HostIp: netip.MustParsePrefix(own).Addr().String(), HostPort: "5433"}}}
+		if all := v.published(5432); len(all) != 1 || all[0].port != 5433 {
+			t.Errorf("with %s here it is published at %v", own, all)
+		}
 		if at, ok := v.own(t.Context()); ok != want || ok && at != "172.30.0.2" {
 			t.Errorf("with %s here it is reached at %q %v", own, at, ok)
 		}

@@ -23,9 +23,10 @@ type Seen struct {
 	Compose   string   `json:"compose,omitempty"` // PROJECT/SERVICE
 	Engine    string   `json:"engine"`            // "" where nothing tells which
 	Image     string   `json:"image"`
-	State     string   `json:"state"`
-	Published []string `json:"published"` // the addresses at which its port is published
-	Port      int      `json:"port"`      // the server's in the container
+	State     string   `json:"state"`            // "running", "exited"
+	Health    string   `json:"health,omitempty"` // "healthy", "unhealthy", "starting"
+	Published []string `json:"published"`        // the addresses at which its port is published
+	Port      int      `json:"port"`             // the server's in the container
 	User      string   `json:"user,omitempty"`
 	Database  string   `json:"database,omitempty"`
 	Variable  string   `json:"variable,omitempty"` // that has the password
@@ -153,7 +154,7 @@ func (e *Engines) recognise(ctx context.Context, client *api.Client, s api.Summa
 }
 
 func newSeen(one *api.Container) Seen {
-	s := Seen{Container: clean.Line(one.Name, 128), Image: clean.Line(one.Config.Image, 200), State: State(one), Published: []string{}, ID: one.ID, labels: labelled(one.Config.Labels)}
+	s := Seen{Container: clean.Line(one.Name, 128), Image: clean.Line(one.Config.Image, 200), State: clean.Line(one.State.Status, 20), Health: health(one), Published: []string{}, ID: one.ID, labels: labelled(one.Config.Labels)}
 	s.Named = profile.Container{Name: one.Name}
 	if s.labels.Compose() {
 		s.Compose, s.Named = s.labels.String(), s.labels

@@ -22,10 +22,18 @@ func (v *view) state() string { return State(v.one) }
 // State is a container's state in a few words: "running, healthy".
 func State(one *api.Container) string {
 	text := clean.Line(one.State.Status, 20)
-	if h := one.State.Health; h != nil && one.State.Running && h.Status != "none" && h.Status != "" {
-		text += ", " + clean.Line(h.Status, 20)
+	if h := health(one); h != "" {
+		text += ", " + h
 	}
 	return text
+}
+
+// health is what a running container's own check says, "" where it has none.
+func health(one *api.Container) string {
+	if h := one.State.Health; h != nil && one.State.Running && h.Status != "none" {
+		return clean.Line(h.Status, 20)
+	}
+	return ""
 }
 
 // idle is the finding for a container whose server can't answer, nil for one that
@@ -45,7 +53,7 @@ func (v *view) idle(ctx context.Context) *finding.Finding {
 	}
 	found := finding.New("container.stopped", "the container %s is not running: %s", one.Name, ended(one))
 	if one.State.Error != "" {
-		found.Saw("the container engine: %s", clean.Quoted(one.State.Error))
+		found.Saw("the container engine: %s", v.quoted(one.State.Error))
 	}
 	v.sawLog(ctx, found)
 	return found.Suggest("gharbor container start %s", v.startName()).
@@ -101,19 +109,30 @@ func (v *view) log(ctx context.Context, lines int) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	var known []string
-	for variable, value := range v.one.Config.Env {
-		if secretLooking(variable) {
-			known = append(known, value.Disclose())
-		}
-	}
 	var full []string
-	for _, line := range clean.CutSecrets(text, known...) {
+	for _, line := range clean.CutSecrets(text, known(v.one)...) {
 		if strings.TrimSpace(line) != "" {
 			full = append(full, line)
 		}
 	}
 	return full, nil
+}
+
+// known are the secrets that a container declares, to be cut out of what is shown of it.
+func known(one *api.Container) (texts []string) {
+	for variable, value := range one.Config.Env {
+		if secretLooking(variable) {
+			texts = append(texts, value.Disclose())
+		}
+	}
+	return texts
+}
+
+// quoted is foreign text about the container, without what looks like a password.
+func (v *view) quoted(text string) string { return quoted(v.one, text) }
+
+func quoted(one *api.Container, text string) string {
+	return clean.Quoted(strings.Join(clean.CutSecrets(strings.Split(text, "\n"), known(one)...), " "))
 }
 
 // secretLooking reports whether a variable's name says that its value is a secret.
@@ -150,7 +169,7 @@ func (v *view) unhealthy() *finding.Finding {
 	found := finding.New("container.unhealthy", "the container's own health check fails")
 	if n := len(h.Log); n > 0 {
 		last := h.Log[n-1]
-		found.Saw("its last run ended with code %d: %s", last.ExitCode, clean.Quoted(strings.Join(clean.CutSecrets(strings.Split(last.Output, "\n")), " ")))
+		found.Saw("its last run ended with code %d: %s", last.ExitCode, v.quoted(last.Output))
 	}
 	return found.Suggest("%s inspect --format '{{json .State.Health}}' %s", tool(v.client), name(v.one))
 }

@@ -180,7 +180,7 @@ func (e *Engines) PortTaken(ctx context.Context, client *api.Client, one *api.Co
 	if len(words) > 0 {
 		found.Saw("it publishes at %s", strings.Join(words, ", "))
 	}
-	found.Saw("the container engine: %s", clean.Quoted(said))
+	found.Saw("the container engine: %s", quoted(one, said))
 	if other := holder(ctx, client, ports, one.ID); other != "" {
 		found.Saw("the container %s publishes there", clean.Quoted(other))
 		found.Suggest("gharbor container stop %s", clean.Shell(other))

@@ -14,6 +14,7 @@ import (
 	"strconv"
 	"strings"
 
+	"gentleharbor/core/clean"
 	"gentleharbor/core/secret"
 )
 
@@ -36,14 +37,17 @@ type Summary struct {
 	Labels map[string]string
 }
 
+// maxName bounds a container's name, which engines do not.
+const maxName = 256
+
 // Name is the container's own name, without the slash before it.
 func (s Summary) Name() string {
 	for _, name := range s.Names { // links to it have a second slash
 		if name = strings.TrimPrefix(name, "/"); !strings.Contains(name, "/") {
-			return name
+			return clean.Line(name, maxName)
 		}
 	}
-	return s.ID[:min(len(s.ID), 12)]
+	return clean.Line(s.ID[:min(len(s.ID), 12)], maxName)
 }
 
 // Binding is an address of the engine's host at which a port is published.
@@ -146,7 +150,7 @@ func (c *Client) Inspect(ctx context.Context, id string) (*Container, error) {
 	if err := c.call(ctx, http.MethodGet, "/containers/"+url.PathEscape(id)+"/json", nil, nil, &one); err != nil {
 		return nil, err
 	}
-	one.Name = strings.TrimPrefix(one.Name, "/")
+	one.Name = clean.Line(strings.TrimPrefix(one.Name, "/"), maxName)
 	return &one, nil
 }
 

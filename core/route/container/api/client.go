@@ -31,7 +31,7 @@ const (
 // of a thousand containers 2 MiB.
 const (
 	maxAnswer = 32 << 20
-	maxLog    = 256 << 10
+	maxLog    = 8 << 20          // the last lines of a log: 400 of the 16 KiB that engines split at
 	patience  = 3 * time.Second  // for a question
 	doing     = 60 * time.Second // for a start or a stop, which takes ten by itself
 )
