@@ -297,6 +297,8 @@ func TestContainerWallet(t *testing.T) {
 	h.OK(append([]string{"wallet", "list"}, open...)...).Has("container:saltmarsh-ringing of unix://" + h.engine.Socket)
 	h.OK(append([]string{"wallet", "reader", "add", "me", "-out", filepath.Join(h.Home, "reader.pin")}, open...)...)
 	h.OK("test", "ringing", "-quiet")
+	h.OK("container", "stop", "ringing") // a stopped one declares it too
+	h.OK(append([]string{"container", "adopt", "saltmarsh-ringing", "stopped", "-into", "wallet"}, open...)...)
 
 	h.engine.Change(func(all *[]*engineapi.Container) { // made anew: another id, another port
 		*all = []*engineapi.Container{h.ringing("saltmarsh-ringing"), h.ringing("saltmarsh-copy")}

@@ -10,7 +10,6 @@ import (
 	"gentleharbor/core/intake"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/route/container"
-	"gentleharbor/core/secret"
 )
 
 // adoptOptions are the flags of container adopt.
@@ -85,8 +84,17 @@ func (c *call) adopt(ctx context.Context, o adoptOptions) error {
 	}
 	adopted := &planned{Found: intake.Found{Name: name, Sets: c.adoptedSets(seen, named, client.Endpoint.Address, o)}}
 	adopted.sets = adopted.Sets
-	if err := c.adoptPassword(ctx, adopted, seen, o); err != nil {
-		return err
+	if o.into != "" {
+		if seen.Declaration.Variable == "" {
+			return usage("-into wallet: the container %s declares no password", seen.Container)
+		}
+		var err error
+		if adopted.Password, err = c.containers().Password(ctx, client, one, seen.Declaration.Variable, name); err != nil {
+			return err
+		}
+		if err := c.adoptPassword(ctx, adopted, o); err != nil {
+			return err
+		}
 	}
 	if err := c.keep(ctx, target{}, name, adopted.sets); err != nil {
 		return err
@@ -129,28 +137,8 @@ func (c *call) adoptedSets(seen container.Seen, named profile.Container, endpoin
 	return sets
 }
 
-// adoptPassword copies the declared password into the wallet, where that was asked
-// for.
-func (c *call) adoptPassword(ctx context.Context, adopted *planned, seen container.Seen, o adoptOptions) error {
-	if o.into == "" {
-		return nil
-	}
-	if seen.Declaration.Variable == "" {
-		return usage("-into wallet: the container %s declares no password", seen.Container)
-	}
-	p := profile.Loose(adopted.Name, adopted.sets, c.environment())
-	q, err := c.queryOf(ctx, p)
-	if err != nil {
-		return err
-	}
-	q.Source = secret.Source{Kind: "container", Arg: seen.Declaration.Variable}
-	located, found := (&secret.Finder{}).Locate(q)
-	if found != nil {
-		return &secret.Failure{Found: found}
-	}
-	if adopted.Password, err = located.Take(ctx); err != nil {
-		return err
-	}
+// adoptPassword puts the declared password into the wallet.
+func (c *call) adoptPassword(ctx context.Context, adopted *planned, o adoptOptions) error {
 	if err := adopted.placePassword(o.into); err != nil {
 		return err
 	}

@@ -42,7 +42,9 @@ the password in the wallet.`,
 			if yes, err = c.mayRemove(ctx, yes, what, command); err != nil || !yes {
 				return err
 			}
+			done := c.progress("removing the container " + one.Name)
 			removed, found := c.containers().Remove(ctx, one.client, one.Container, data)
+			done()
 			if found != nil {
 				return routeFailed(found)
 			}

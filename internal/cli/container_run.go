@@ -10,6 +10,7 @@ import (
 	"gentleharbor/core/profile"
 	"gentleharbor/core/route/container"
 	"gentleharbor/core/route/container/api"
+	"gentleharbor/internal/render"
 )
 
 // named is a container that a command is about.
@@ -76,6 +77,13 @@ func (c *call) startRefused(ctx context.Context, one *named, err error) error {
 	return engineFailed(err)
 }
 
+// progress shows on a terminal what is under way, until done is called.
+func (c *call) progress(what string) (done func()) {
+	p := render.NewProgress(c.Stderr, 1)
+	p.Begin(what)
+	return p.Clear
+}
+
 // engineFailed is a container engine's refusal.
 func engineFailed(err error) error {
 	if errors.Is(err, context.Canceled) {
@@ -90,11 +98,13 @@ func (c *call) waitContainer(ctx context.Context, one *named, within time.Durati
 	if one.profile != nil {
 		return c.wait(ctx, []*profile.Resolved{one.profile}, waitOptions{within: within, timeout: check.DefaultTimeout, form: "text"})
 	}
-	ctx, cancel := context.WithTimeout(ctx, within)
+	bound, cancel := context.WithTimeout(ctx, within)
 	defer cancel()
-	state, found := c.containers().Ready(ctx, one.client, one.ID)
+	done := c.progress("waiting for the container " + one.Name)
+	state, found := c.containers().Ready(bound, one.client, one.ID)
+	done()
 	switch {
-	case errors.Is(ctx.Err(), context.Canceled):
+	case ctx.Err() != nil:
 		return &exitError{code: exitInterrupted}
 	case found != nil:
 		return routeFailed(found)
@@ -121,7 +131,10 @@ func containerStop() *command {
 				c.Say("the container %s is not running (%s)", one.Name, container.State(one.Container))
 				return nil
 			}
-			if err := one.client.Stop(ctx, one.ID); err != nil {
+			done := c.progress("stopping the container " + one.Name)
+			err = one.client.Stop(ctx, one.ID)
+			done()
+			if err != nil {
 				return engineFailed(err)
 			}
 			c.Say("stopped: container %s", one.Name)

@@ -156,7 +156,11 @@ func (c *call) vouch(ctx context.Context, items []vouch.Item, expect string) err
 	case !c.Interactive():
 		return &exitError{code: exitUsage, err: errors.New("there is no terminal to ask on, so nothing was vouched for"), try: []string{"gharbor vouch -expect HASH   # with the hash that somebody saw on a terminal"}}
 	default:
-		yes, err := c.Confirm(ctx, fmt.Sprintf("may %s use that?", plural(len(all), "this profile", "these profiles")), false)
+		what := plural(len(all), "this profile", "these profiles")
+		if items[0].Name == compose.Word {
+			what = "this compose file"
+		}
+		yes, err := c.Confirm(ctx, fmt.Sprintf("may %s use that?", what), false)
 		if err != nil {
 			return err
 		}

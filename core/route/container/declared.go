@@ -215,6 +215,17 @@ func (v *view) declared(q secret.Query) (*secret.Located, *finding.Finding) {
 		Read: func(ctx context.Context) (secret.Value, error) { return v.fileSecret(ctx, q, file) }}, nil
 }
 
+// Password takes the password that a variable of a container's environment declares,
+// whether the container runs or not. profileName is whose it is to be.
+func (e *Engines) Password(ctx context.Context, client *api.Client, one *api.Container, variable, profileName string) (secret.Value, error) {
+	v := &view{Engines: e, match: match{client, one}}
+	located, found := v.declared(secret.Query{Profile: profileName, Source: secret.Source{Kind: "container", Arg: variable}})
+	if found != nil {
+		return secret.Value{}, &secret.Failure{Found: found}
+	}
+	return located.Take(ctx)
+}
+
 // fileSecret reads a password from a file of the container.
 func (v *view) fileSecret(ctx context.Context, q secret.Query, file string) (secret.Value, error) {
 	value, err := v.client.ReadFile(ctx, v.one.ID, file)

@@ -1,0 +1,108 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"time"
+
+	"gentleharbor/core/profile"
+	"gentleharbor/core/route/container"
+	"gentleharbor/core/secret"
+	"gentleharbor/core/wallet"
+)
+
+// makeSecrets takes the passwords that the wallet has, and makes those that it has not,
+// bound to the container that is about to be.
+func (c *call) makeSecrets(ctx context.Context, m *making) (map[string]secret.Value, error) {
+	values := make(map[string]secret.Value)
+	inWallet := slices.Clone(m.plan.Secrets)
+	if m.own != nil {
+		v, err := c.secretOf(ctx, m.own)
+		if err != nil {
+			return nil, err
+		}
+		if !v.Present() || v.Empty() {
+			return nil, &exitError{code: exitSecret, err: errors.New("the profile's password is empty, and a server without one would be open to everybody here")}
+		}
+		for _, s := range m.plan.Secrets {
+			if s.Entry == m.entry {
+				values[s.Variable] = v
+			}
+		}
+		inWallet = slices.DeleteFunc(inWallet, func(h container.Handed) bool { return h.Entry == m.entry })
+	}
+	if len(inWallet) == 0 {
+		return values, nil
+	}
+	b, err := c.bindingOf(ctx, profile.Loose(m.profile.Profile.Name, m.leads(), c.environment()))
+	if err != nil {
+		return nil, err
+	}
+	var made []string
+	_, err = c.changeWallet(ctx, m.walletFlags, func(w *wallet.Wallet, _ *wallet.Passphrase) error {
+		for _, s := range inWallet {
+			now := time.Now().UTC().Truncate(time.Second)
+			e := wallet.Entry{Name: s.Entry, User: s.User, Created: now, Changed: now}
+			switch old := w.Entry(s.Entry); {
+			case old != nil:
+				e = *old
+				e.Bindings, e.Changed = slices.Clone(old.Bindings), now
+			case m.plan.OldVolume && s.Entry == m.entry:
+				return &exitError{code: exitUsage, err: fmt.Errorf("the volume %s is there already, and the password of what is in it is not in the wallet", m.plan.Volume),
+					try: []string{"gharbor wallet put " + s.Entry + "   # the password that its server has", fmt.Sprintf("gharbor container make %s -image %s -volume %s-2", m.profile.Called, m.image, m.plan.Volume)}}
+			default:
+				e.Secret = generate(generatedLength)
+				made = append(made, s.Entry)
+			}
+			bound := b
+			if s.Entry == m.entry {
+				bound.Profile = m.profile.Profile.Name
+			}
+			bindTo(&e, []wallet.Binding{bound})
+			values[s.Variable] = e.Secret
+			w.Put(e)
+		}
+		return nil
+	})
+	for _, name := range made {
+		if err == nil {
+			c.Say("made: a password, as entry %s of the wallet, bound to the container", name)
+		}
+	}
+	return values, err
+}
+
+// leads are the keys by which the profile will lead to the container.
+func (m *making) leads() []profile.Override {
+	sets := []profile.Override{{Field: profile.FieldNamed("engine"), Value: profile.TextValue(m.plan.Engine)},
+		{Field: profile.FieldNamed("container"), Value: profile.ContainerValue(profile.Container{Name: m.plan.Name})}}
+	for _, key := range []string{"tls", "tls-ca", "tls-name", "endpoint"} {
+		if v, ok := m.profile.Written(key); ok {
+			sets = append(sets, profile.Override{Field: profile.FieldNamed(key), Value: v})
+		}
+	}
+	if _, ok := m.profile.Written("endpoint"); !ok {
+		for _, s := range m.sets {
+			if s.Field.Name == "endpoint" {
+				sets = append(sets, s)
+			}
+		}
+	}
+	return sets
+}
+
+// unlocked reports whether the wallet can be read without a question.
+func (c *call) unlocked() bool {
+	s, pin, err := c.store("")
+	if err != nil {
+		return false
+	}
+	if _, err := os.Stat(pin); err == nil {
+		return true
+	}
+	f, err := wallet.Load(s.Path)
+	return err == nil && c.keeper(f.ID()) != nil
+}
