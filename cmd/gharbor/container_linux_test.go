@@ -182,6 +182,7 @@ func TestRealContainerStates(t *testing.T) {
 			t.Errorf("the finding is %+v", s.Finding)
 		}
 		p.Run("wait", "ended", "-within", "30s").Want(1).Has("gave up")
+		e.Paste(t, s.Try())
 	})
 	t.Run("unhealthy", func(t *testing.T) {
 		name := named(t, "pg")
@@ -200,6 +201,7 @@ func TestRealContainerStates(t *testing.T) {
 			t.Errorf("seen is\n%s", s.Seen())
 		}
 		r.Ends(t, "session", "ok", "")
+		e.Paste(t, s.Try())
 	})
 	t.Run("starting", func(t *testing.T) {
 		name := named(t, "pg")
@@ -288,6 +290,8 @@ func TestRealContainerRoutes(t *testing.T) {
 		if !strings.Contains(s.Seen(), "it has no network") || !strings.Contains(s.Try(), "-p 127.0.0.1:5432:5432") {
 			t.Errorf("the finding is %+v", s.Finding)
 		}
+		e.Paste(t, s.Try()) // which gives it a network
+		p.OK("wait", "none")
 	})
 }
 
@@ -344,3 +348,47 @@ func TestRealContainerMariaDB(t *testing.T) {
 	}
 	p.Run("container", "start", "root", "-within", "20s", "-endpoint", e.Endpoint()).Want(1).Has("started: ", "secret.missing").HasNot(made)
 }
+
+// TestRealContainerMake makes containers from profiles, and removes them.
+func TestRealContainerMake(t *testing.T) {
+	t.Parallel()
+	e, p := engineProgram(t)
+	open := walletFor(p)
+	words := func(verb, profile string, more ...string) []string {
+		return append(append([]string{"container", verb, profile}, more...), open...)
+	}
+	image := []string{"-image", testkit.ServerImage, "-mount", "/usr:/usr:ro", "-mount", "/etc:/etc:ro"}
+	p.OK(append([]string{"wallet", "reader", "add", "me", "-out", filepath.Join(p.Home, "reader.pin")}, open...)...)
+	for engine, entries := range map[string][]string{"postgresql": {"made-postgresql"}, "mariadb": {"made-mariadb", "made-mariadb-root"}} {
+		profile, name := "made-"+engine, named(t, engine)
+		t.Cleanup(func() {
+			e.Docker(t, "rm", "-f", name)
+			e.Docker(t, "volume", "rm", "-f", name+"-data", name+"-secrets")
+		})
+		p.OK("add", profile, "-engine", engine, "-container", name, "-user", "warden", "-database", "sightings")
+		p.OK(words("make", profile, image...)...).Has("started: container "+name, profile+": ready")
+		r := p.Test(profile)
+		r.Ends(t, "route", "ok", "")
+		r.Ends(t, "session", "ok", "")
+		for _, entry := range entries {
+			if mode := e.Docker(t, "exec", name, "stat", "-c", "%a %u", "/run/secrets/"+entry); mode != "600 0" {
+				t.Errorf("the secret %s has mode and owner %s", entry, mode)
+			}
+		}
+		password := e.Docker(t, "exec", name, "cat", "/run/secrets/"+entries[0])
+		if text := e.Docker(t, "inspect", name); len(password) != generatedHere || strings.Contains(text, password) || strings.Contains(text, "0.0.0.0") {
+			t.Errorf("the container is\n%s", text)
+		}
+		testkit.NoSecretIn(t, filepath.Dir(p.Home), nil, password)
+		p.Run("container", "remove", profile).Want(2)
+		p.OK("container", "remove", profile, "-yes").Has("its volume " + name + "-data stays")
+		p.OK(words("make", profile, image...)...).Has("with what is in it already", profile+": ready") // the data, and the password
+		p.OK("container", "remove", name, "-yes", "-data")
+		if left := e.Docker(t, "volume", "ls", "-q", "--filter", "name="+name); left != "" {
+			t.Errorf("left are the volumes %s", left)
+		}
+	}
+}
+
+// generatedHere is the length of a password that container make makes.
+const generatedHere = 32

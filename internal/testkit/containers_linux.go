@@ -128,6 +128,21 @@ func (e *ContainerEngine) Docker(t testing.TB, args ...string) string {
 	return strings.TrimSpace(out)
 }
 
+// Paste runs the lines of a finding that are the engine's own client's, as a person would.
+func (e *ContainerEngine) Paste(t testing.TB, lines string) {
+	t.Helper()
+	for line := range strings.Lines(lines) {
+		if !strings.HasPrefix(line, "docker ") {
+			continue
+		}
+		cmd := exec.Command("sh", "-c", line)
+		cmd.Env = append(os.Environ(), "DOCKER_HOST="+e.Endpoint())
+		if out, err := cmd.CombinedOutput(); err != nil {
+			t.Errorf("the line %s: %v\n%s", line, err, out)
+		}
+	}
+}
+
 // Serve runs a container of the image and removes it at the test's end. options are
 // those of docker run; words are what runs in it: postgresql, mariadb, or sh and more.
 func (e *ContainerEngine) Serve(t testing.TB, name string, options []string, words ...string) {
