@@ -144,6 +144,11 @@ func TestContainerEndpoints(t *testing.T) {
 		h.Test("ringing").Ends(t, "route", "fail", "container.endpoint")
 		h.Run("container", "scan").Want(5).HasNot("\x1b")
 	}
+	h.Setenv("GHARBOR_ENGINES", h.engine.Socket) // the others are shown all the same
+	h.Setenv("DOCKER_HOST", "ssh://warden@gate.saltmarsh.example")
+	h.OK("container", "scan").Has("container.endpoint", "saltmarsh-ringing")
+	h.Test("ringing").Ends(t, "route", "fail", "container.endpoint") // which is where it is meant to be looked for
+	h.Setenv("GHARBOR_ENGINES", "")
 	h.Setenv("DOCKER_HOST", "tcp://192.0.2.9:2375") // another machine, without TLS: nothing is dialled
 	if s := h.Test("ringing").Ends(t, "route", "fail", "container.engine-tls"); !strings.Contains(s.Seen(), "plain TCP") {
 		t.Errorf("seen is %s", s.Seen())

@@ -88,6 +88,11 @@ func (c *call) add(ctx context.Context, o addOptions, given assignments) error {
 			return err
 		}
 	}
+	return c.firstTest(ctx, name, test)
+}
+
+// firstTest tests a profile that was just kept, or says how.
+func (c *call) firstTest(ctx context.Context, name string, test bool) error {
 	if !test {
 		c.Say("  try: gharbor test %s", name)
 		return nil

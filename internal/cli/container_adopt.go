@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"strings"
 
-	"gentleharbor/core/check"
 	"gentleharbor/core/intake"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/route/container"
@@ -28,7 +27,8 @@ func containerAdopt() *command {
 		long: `NAME is a container's name, or PROJECT/SERVICE of a compose file. The profile has the
 engine, user and database that the container's environment declares, and reads the
 password from there at each use (container:VARIABLE); with -into wallet a copy is kept
-in the wallet, bound to this container. Without PROFILE it is called as the container.`,
+in the wallet, bound to this container. Without PROFILE it is called as the container, or
+as the compose file's service.`,
 		examples: []string{"gharbor container adopt saltmarsh-ringing ringing", "gharbor container adopt saltmarsh/ringing -into wallet", "gharbor container adopt saltmarsh-ringing ringing -test"},
 		least:    1, most: 2,
 		flags: func(fs *flag.FlagSet) {
@@ -72,7 +72,10 @@ func (c *call) adopt(ctx context.Context, o adoptOptions) error {
 			named = wanted // its service has several containers
 		}
 	}
-	name := adoptedName(named)
+	name := intake.Name(named.Name)
+	if named.Compose() {
+		name = c.composeName(intake.Name(named.Service), named)
+	}
 	if len(c.args) == 2 {
 		name = c.args[1]
 	}
@@ -100,27 +103,7 @@ func (c *call) adopt(ctx context.Context, o adoptOptions) error {
 		return err
 	}
 	c.adoptNotices(seen, o)
-	if !o.test {
-		c.Say("  try: gharbor test %s", name)
-		return nil
-	}
-	p, err := c.resolve(name, nil)
-	if err != nil {
-		return err
-	}
-	runner, err := c.runner(check.DefaultTimeout)
-	if err != nil {
-		return err
-	}
-	return c.testOne(ctx, runner, p, testOptions{form: "text"})
-}
-
-// adoptedName is what a profile of a container is called where nothing was said.
-func adoptedName(named profile.Container) string {
-	if named.Compose() {
-		return intake.Name(named.Service)
-	}
-	return intake.Name(named.Name)
+	return c.firstTest(ctx, name, o.test)
 }
 
 // adoptedSets are the keys of the new profile.

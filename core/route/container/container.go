@@ -90,14 +90,15 @@ func (e *Engines) connect(ctx context.Context, endpoint api.Endpoint) (*api.Clie
 }
 
 // endpoints are where a container is looked for: where the profile says, or at all
-// engines that this machine may have.
+// engines that this machine may have. A finding is of what DOCKER_HOST says, where that is
+// no endpoint: others may stand beside it.
 func (e *Engines) endpoints(written string) ([]api.Endpoint, *finding.Finding) {
 	if written != "" {
 		return []api.Endpoint{{Address: written, From: "the profile"}}, nil
 	}
 	all, err := api.Endpoints(e.Lookup, e.Home, e.UID)
 	if err != nil {
-		return nil, Trouble(err)
+		return all, Trouble(err)
 	}
 	if len(all) == 0 {
 		return nil, finding.New("container.no-engine", "no container engine was found on this machine").

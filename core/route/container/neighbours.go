@@ -26,10 +26,7 @@ func (e *Engines) Nearby(ctx context.Context, word string) []route.Neighbour {
 	e.looked.once.Do(func() {
 		ctx, cancel := context.WithTimeout(ctx, neighbourBudget)
 		defer cancel()
-		all, err := api.Endpoints(e.Lookup, e.Home, e.UID)
-		if err != nil {
-			return
-		}
+		all, _ := api.Endpoints(e.Lookup, e.Home, e.UID)
 		var local []api.Endpoint
 		for _, one := range all {
 			if profile.LocalEndpoint(one.Address) {

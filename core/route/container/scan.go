@@ -63,12 +63,17 @@ const (
 // Scan looks through all engines, or the one that endpoint names.
 func (e *Engines) Scan(ctx context.Context, endpoint string) ([]View, *finding.Finding) {
 	endpoints, found := e.endpoints(endpoint)
-	if found != nil {
+	if found != nil && len(endpoints) == 0 {
 		return nil, found
 	}
 	ctx, cancel := context.WithTimeout(ctx, scanBudget)
 	defer cancel()
-	return e.views(ctx, endpoints, true), nil
+	views := e.views(ctx, endpoints, true)
+	if found != nil { // of what DOCKER_HOST says; the usual sockets are there all the same
+		named, _ := e.Lookup(profile.EndpointVariable)
+		views = append([]View{{Endpoint: clean.Line(named, 200), From: profile.EndpointVariable, Finding: found, Containers: []Seen{}}}, views...)
+	}
+	return views, nil
 }
 
 // views looks through engines; greet lets ports be asked what they are.

@@ -115,15 +115,17 @@ func usualSockets(lookup func(string) (string, bool), home string, uid int) []st
 
 // Endpoints are the engines that this machine may have: the one that DOCKER_HOST
 // names, and the usual sockets that are there. One that is named and is no endpoint is
-// an error.
+// an error, beside the others.
 func Endpoints(lookup func(string) (string, bool), home string, uid int) ([]Endpoint, error) {
 	var all []Endpoint
+	var problem error
 	named, _ := lookup(profile.EndpointVariable)
-	if named != "" {
-		if !profile.ValidEndpoint(named) {
-			return nil, &Error{Kind: BadEndpoint, Endpoint: Endpoint{Address: named, From: profile.EndpointVariable}}
-		}
-		all = append(all, Endpoint{named, profile.EndpointVariable})
+	switch one := (Endpoint{named, profile.EndpointVariable}); {
+	case named == "":
+	case profile.ValidEndpoint(named):
+		all = append(all, one)
+	default:
+		problem = &Error{Kind: BadEndpoint, Endpoint: one}
 	}
 	sockets := usualSockets(lookup, home, uid)
 	if list, ok := lookup(SocketsVariable); ok {
@@ -138,7 +140,7 @@ func Endpoints(lookup func(string) (string, bool), home string, uid int) ([]Endp
 			all = append(all, Endpoint{"unix://" + path, "a usual socket"})
 		}
 	}
-	return all, nil
+	return all, problem
 }
 
 // SocketsVariable names the sockets to look at in place of the usual ones, with the
