@@ -316,6 +316,7 @@ func TestContainerWallet(t *testing.T) {
 	if err := os.Symlink(h.engine.Socket, link); err != nil {
 		t.Fatal(err)
 	}
+	h.OK("test", "ringing", "-quiet", "-override", "endpoint=unix://"+link) // the same engine
 	other, err := engineapi.Start(engineapi.Config{Socket: socketPath(t), Containers: []*engineapi.Container{h.ringing("saltmarsh-ringing")}})
 	if err != nil {
 		t.Fatal(err)

@@ -83,10 +83,16 @@ type loading struct {
 	spared map[string]bool   // variables for which the files have a value of their own
 }
 
-// load reads the files into the library's model.
-func load(ctx context.Context, r Request) (*types.Project, *loading, error) {
+// load reads the files into the library's model. Where the library gives up on a file in
+// a way of its own, that is the file's fault too.
+func load(ctx context.Context, r Request) (project *types.Project, l *loading, err error) {
+	defer func() {
+		if recover() != nil {
+			err = &profile.FileError{Path: r.Files[0], What: "is no compose file that can be read"}
+		}
+	}()
 	quiet()
-	l := &loading{Request: r, folder: filepath.Dir(r.Files[0]), env: types.Mapping{}, read: make(map[string][]byte), missed: make(map[string]bool), spared: make(map[string]bool)}
+	l = &loading{Request: r, folder: filepath.Dir(r.Files[0]), env: types.Mapping{}, read: make(map[string][]byte), missed: make(map[string]bool), spared: make(map[string]bool)}
 	if err := l.variables(); err != nil {
 		return nil, nil, err
 	}
@@ -99,7 +105,7 @@ func load(ctx context.Context, r Request) (*types.Project, *loading, error) {
 		details.ConfigFiles = append(details.ConfigFiles, types.ConfigFile{Filename: path, Content: data})
 	}
 	l.withDefault()
-	project, err := loader.LoadWithContext(ctx, details, func(o *loader.Options) {
+	project, err = loader.LoadWithContext(ctx, details, func(o *loader.Options) {
 		o.SkipResolveEnvironment = true
 		o.Profiles = l.active()
 		o.ResourceLoaders = []loader.ResourceLoader{fence{l}}

@@ -116,7 +116,9 @@ func Canonical(endpoint string) string {
 	if socket == "" {
 		return strings.TrimSuffix(strings.ToLower(endpoint), "/")
 	}
-	if folder, err := filepath.EvalSymlinks(filepath.Dir(socket)); err == nil {
+	if real, err := filepath.EvalSymlinks(socket); err == nil {
+		socket = real
+	} else if folder, err := filepath.EvalSymlinks(filepath.Dir(socket)); err == nil { // it may come
 		socket = filepath.Join(folder, filepath.Base(socket))
 	}
 	return "unix://" + socket

@@ -1,0 +1,132 @@
+package compose
+
+import (
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"gentleharbor/core/profile"
+	"gentleharbor/core/route/container"
+)
+
+// read reads compose files, the texts of "NAME\ntext", the first of them with its
+// overrides in order.
+func read(t testing.TB, machine map[string]string, files ...string) (*Result, error) {
+	t.Helper()
+	folder := t.TempDir()
+	r := Request{Machine: machine}
+	for _, f := range files {
+		name, text, _ := strings.Cut(f, "\n")
+		path := filepath.Join(folder, name)
+		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if strings.HasSuffix(name, ".yaml") {
+			r.Files = append(r.Files, path)
+		}
+	}
+	return Read(context.Background(), r)
+}
+
+// TestPasswords finds the password that a service declares, in each way that there is.
+func TestPasswords(t *testing.T) {
+	const head = "a.yaml\nname: station\nservices:\n  counts:\n    image: postgres\n    environment: "
+	for text, want := range map[string]string{
+		head + "{POSTGRES_PASSWORD: knot}\n":     "knot",
+		head + "{POSTGRES_PASSWORD: \"${P}\"}\n": "machine",
+		head + "[POSTGRES_PASSWORD=$$knot]\n":    "$knot",
+		head + "[POSTGRES_PASSWORD]\n":           "machine",
+		head + "{POSTGRES_PASSWORD_FILE: /run/secrets/p}\n    secrets: [p]\nsecrets: {p: {file: ./p.txt}}\n":             "from the file",
+		head + "{POSTGRES_PASSWORD_FILE: /pw}\n    secrets: [{source: p, target: /pw}]\nsecrets: {p: {file: ./p.txt}}\n": "from the file",
+		head + "{POSTGRES_PASSWORD_FILE: /run/secrets/p}\n    secrets: [p]\nsecrets: {p: {environment: P}}\n":            "machine",
+		head + "{POSTGRES_PASSWORD_FILE: /run/secrets/p}\n    secrets: [p]\nsecrets: {p: {external: true}}\n":            "!kept outside",
+		head + "{POSTGRES_PASSWORD_FILE: /etc/p}\n":                                                                      "!no secret of the service",
+		head + "{POSTGRES_PASSWORD_FILE: /run/secrets/p}\n    secrets: [p]\nsecrets: {p: {environment: NONE}}\n":         "!has no value here",
+		head + "{POSTGRES_USER: warden}\n": "",
+	} {
+		result, err := read(t, map[string]string{"P": "machine", "POSTGRES_PASSWORD": "machine"}, text, "p.txt\nfrom the file\nand more\n")
+		if err != nil || len(result.Servers) != 1 {
+			t.Fatalf("%s: %v", text, err)
+		}
+		s := result.Servers[0]
+		if why, wrong := strings.CutPrefix(want, "!"); wrong && !strings.Contains(s.Trouble, why) || !wrong && s.Password.Disclose() != want {
+			t.Errorf("%s has the password %q, %s", text, s.Password.Disclose(), s.Trouble)
+		}
+	}
+}
+
+// TestServers tells servers from what uses them, and reads them in all their parts.
+func TestServers(t *testing.T) {
+	result, err := read(t, nil, `a.yaml
+services:
+  base: {image: "mariadb:11", environment: {MARIADB_USER: ringer, MARIADB_DATABASE: ringing}, profiles: [never]}
+  rings: {extends: base, profiles: !reset [], ports: ["127.0.0.1:3399:3306"]}
+  built: {build: ., ports: ["5432"]}
+  odd: {image: postgres, environment: {POSTGRES_USER: warden}, expose: ["5499"]}
+  web: {image: saltmarsh/web, environment: {MYSQL_HOST: rings, MYSQL_USER: ringer}, ports: ["80:80"]}
+  cache: {image: "docker.io/library/redis:7"}
+`, "b.yaml\nname: fieldstation\nservices: {rings: {environment: {MARIADB_DATABASE: other}}}\n")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var have []string
+	for _, s := range result.Servers {
+		f := s.Found("x")
+		words := []string{f.Name}
+		for _, set := range f.Sets {
+			words = append(words, set.Field.Name+"="+set.Value.Text())
+		}
+		have = append(have, strings.Join(words, " "))
+	}
+	want := `built engine=postgresql container=fieldstation/built
+cache engine=redis container=fieldstation/cache
+odd engine=postgresql container=fieldstation/odd database=warden user=warden port=5499
+rings engine=mariadb container=fieldstation/rings database=other user=ringer`
+	if got := strings.Join(have, "\n"); got != want {
+		t.Errorf("got\n%s\nwant\n%s", got, want)
+	}
+	if left := strings.Join(result.LeftOut, " "); left != "base (never)" {
+		t.Errorf("left out are %s", left)
+	}
+}
+
+// TestWritten: what is written is read as what it was.
+func TestWritten(t *testing.T) {
+	for _, engine := range container.Makeable() {
+		w := container.Wish{Profile: "counts", Entry: "counts", Engine: engine, User: "war$den", Database: "sightings", Inside: profile.DefaultPort(engine), Port: 40404, Image: container.OfficialImage(engine, ""), Name: "counts"}
+		text, files, err := Write("station", "counts", container.Draft(w))
+		if err != nil {
+			t.Fatal(err)
+		}
+		result, err := read(t, nil, "a.yaml\n"+string(text), files[0]+"\nknot\n")
+		if err != nil || len(result.Servers) != 1 {
+			t.Fatalf("%v in\n%s", err, text)
+		}
+		s := result.Servers[0]
+		if d := s.Declaration; d.Engine != engine || d.User != "war$den" || d.Database != "sightings" || s.Password.Disclose() != "knot" || len(s.Published) != 1 || s.Published[0] != "40404" {
+			t.Errorf("%s came back as %+v, published %v", engine, d, s.Published)
+		}
+	}
+}
+
+// FuzzCompose reads files, whatever is in them: an error that names the file, and no crash.
+func FuzzCompose(f *testing.F) {
+	f.Add("services:\n  counts:\n    image: postgres:${V:-16}\n    environment: {POSTGRES_USER: warden}\n    ports: ['5432']\n    healthcheck: {test: [CMD, true]}\n")
+	f.Add("include: [a.yaml]\nx-a: &a {b: c}\nservices:\n  a: {<<: *a, extends: {service: a}}\n")
+	f.Add("services: {a: {image: [], ports: {}, secrets: [1], env_file: [{path: x}]}}\nsecrets: {x: 7}\n")
+	f.Add("a: &a [*a]\n")
+	f.Add("services:\n  a: !reset null\n  b: !override {image: x}\nname: ${")
+	f.Fuzz(func(t *testing.T, text string) {
+		if len(text) > 4096 {
+			return
+		}
+		_, err := read(t, map[string]string{"V": "1"}, "a.yaml\n"+text)
+		var file *profile.FileError
+		if err != nil && !errors.As(err, &file) {
+			t.Errorf("%q: %v", text, err)
+		}
+	})
+}
