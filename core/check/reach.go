@@ -107,6 +107,9 @@ func (t *test) candidate(ctx context.Context, c route.Candidate) {
 		t.report.Facts.Route = "socket " + reached.Address
 	}
 	t.report.Facts.Route += t.through()
+	if c.Container != nil {
+		t.report.Facts.Route += " in container " + c.Container.Name
+	}
 	t.conv, t.network = t.plan.begin(reached.Conn, t.target(c, reached)), reached.Network
 	if host, _, err := net.SplitHostPort(reached.Conn.LocalAddr().String()); err == nil && t.link == nil {
 		t.from = host

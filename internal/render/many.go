@@ -61,6 +61,7 @@ func shortRoute(route string) string {
 		n := strings.Count(hops, ", then ") + 1
 		return fmt.Sprintf("%s (%d %s)", shortRoute(at), n, map[bool]string{true: "hop", false: "hops"}[n == 1])
 	}
+	route, _, _ = strings.Cut(route, " in container ") // its profile says so
 	if route == "" {
 		return "-"
 	}
