@@ -181,7 +181,9 @@ func (s *stage) tearDown() {
 		server.Close()
 	}
 	if s.engine != nil {
+		s.engine.Change(func(*[]*engineapi.Container) { s.ringing.Close() })
 		s.engine.Close()
+		s.ringing = nil
 	}
 	for _, server := range []*mysql.Server{s.moult, s.ringing, s.oldRings} {
 		if server != nil {

@@ -76,8 +76,8 @@ func ringing(s *stage) {
 	s.step("A profile of it: engine, user and database as the container declares them.", 0, "container", "adopt", "saltmarsh-ringing", "ringing")
 	s.step("Ready, and nothing of it was typed.", 0, "test", "ringing")
 	if s.failed == nil {
-		s.engine.Change(func(*[]*engineapi.Container) {
-			c := s.engine.Containers[0]
+		s.engine.Change(func(all *[]*engineapi.Container) {
+			c := (*all)[0]
 			s.ringing.Close()
 			s.failed = s.startRinging(c)
 			c.ID, c.Started = "", time.Now()

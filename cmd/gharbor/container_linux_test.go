@@ -234,6 +234,16 @@ func TestRealContainerStates(t *testing.T) {
 			t.Errorf("seen is\n%s", s.Seen())
 		}
 	})
+	t.Run("not for the bridge", func(t *testing.T) {
+		name := named(t, "pg")
+		e.Serve(t, name, counts("-p", "127.0.0.1::5432", "-e", "POSTGRES_HOST_AUTH_METHOD=reject"))
+		add("rejected", name)
+		p.Run("wait", "rejected").Want(1)
+		s := p.Test("rejected").Ends(t, "login", "fail", "login.host-not-allowed")
+		if !regexp.MustCompile(`172\.[0-9.]+ is the container engine's own address`).MatchString(s.Seen()) {
+			t.Errorf("seen is\n%s", s.Seen())
+		}
+	})
 	t.Run("never started", func(t *testing.T) {
 		name, other := named(t, "pg"), named(t, "other")
 		port := fmt.Sprint(testkit.FreePort(t))

@@ -59,7 +59,7 @@ func TestContainerMake(t *testing.T) {
 	}
 	h.engine.Change(func(*[]*engineapi.Container) { h.engine.Fault = engineapi.NoFault })
 
-	h.engine.OnStart = func(c *engineapi.Container) error { c.Health = "healthy"; return nil }
+	h.startsHealthy()
 	make("rings", "-image", "mariadb:11").Want(0).Has("started: container saltmarsh-rings", "ready: container saltmarsh-rings (running, healthy)", "gharbor test rings")
 	one := h.engine.Find("saltmarsh-rings")
 	files := one.Files
@@ -115,7 +115,7 @@ func TestContainerPull(t *testing.T) {
 	h := newHarbour(t, nil)
 	open := walletFor(h.Program)
 	h.OK("add", "counts", "-engine", "postgresql", "-container", "counts", "-user", "warden")
-	h.engine.OnStart = func(c *engineapi.Container) error { c.Health = "healthy"; return nil }
+	h.startsHealthy()
 	words := append([]string{"container", "make", "counts", "-image", "postgres:16"}, open...)
 	h.Run(append(words, "-dry-run")...).Want(0).Has("to be fetched first")
 	h.engine.Change(func(*[]*engineapi.Container) { h.engine.Fault = engineapi.PullFails })

@@ -15,7 +15,7 @@ func TestContainerOnTerminal(t *testing.T) {
 	h := newHarbour(t, func(h *harbour, c *engineapi.Config) { c.Pace = 120 * time.Millisecond })
 	open := walletFor(h.Program)
 	h.OK("add", "counts", "-engine", "postgresql", "-container", "counts", "-user", "warden")
-	h.engine.OnStart = func(c *engineapi.Container) error { c.Health = "healthy"; return nil }
+	h.startsHealthy()
 	h.OnTerminal(append([]string{"container", "make", "counts", "-image", "postgres:16"}, open...)...).
 		Expect("fetching the image postgres:16").Expect(" MiB of ").Expect("ready: container counts").Ends(0)
 	h.OnTerminal("container", "remove", "counts").Expect("its volume counts-data stays, with the data?").Type("n\n").Expect("nothing was changed").Ends(0)

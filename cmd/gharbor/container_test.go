@@ -58,6 +58,13 @@ func harbourFor(t *testing.T, p *testkit.Program, change func(*harbour, *enginea
 	return h
 }
 
+// startsHealthy makes every container that is started from now on a healthy one.
+func (h *harbour) startsHealthy() {
+	h.engine.Change(func(*[]*engineapi.Container) {
+		h.engine.OnStart = func(c *engineapi.Container) error { c.Health = "healthy"; return nil }
+	})
+}
+
 // socketPath is a place for a socket, short enough for its address.
 func socketPath(t *testing.T) string {
 	t.Helper()
@@ -239,7 +246,8 @@ func TestContainerStates(t *testing.T) {
 	t.Parallel()
 	h := newHarbour(t, nil)
 	h.Profiles("format = 1\n" + byContainer)
-	one := h.engine.Find("saltmarsh-ringing")
+	var one *engineapi.Container // which is looked at and changed under the engine's lock
+	h.engine.Change(func(all *[]*engineapi.Container) { one = (*all)[0] })
 	set := func(change func()) { h.engine.Change(func(*[]*engineapi.Container) { change() }) }
 
 	set(func() { one.Mounts = nil })
@@ -286,7 +294,7 @@ func TestContainerStates(t *testing.T) {
 		t.Errorf("the lines to try are %s", s.Try())
 	}
 	h.Run("test", "ringing", "-override", "container=saltmarsh-ringin").Want(1).Has("container.unknown", `the nearest name is "saltmarsh-ringing"`, "gharbor set ringing container=saltmarsh-ringing")
-	h.Run("test", "ringing", "-override", "container="+one.ID[:12]).Want(1).Has("container.unknown") // an id is no name
+	h.Run("test", "ringing", "-override", "container="+h.engine.Find("saltmarsh-ringing").ID[:12]).Want(1).Has("container.unknown") // an id is no name
 }
 
 // TestContainerWallet binds a password to a container, wherever it is published, and to

@@ -67,7 +67,7 @@ func containerCases() []tryCase {
 		}, "container=station/rings"), after: same},
 		{name: "two engines", code: "container.ambiguous", setUp: func(w *tryWorld) {
 			inContainer(nil)(w)
-			other, err := engineapi.Start(engineapi.Config{Socket: socketPath(w.t), Containers: w.engine.Containers})
+			other, err := engineapi.Start(engineapi.Config{Socket: socketPath(w.t), Containers: []*engineapi.Container{w.engine.Find("saltmarsh-ringing")}})
 			if err != nil {
 				w.t.Fatal(err)
 			}

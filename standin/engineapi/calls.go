@@ -54,11 +54,11 @@ func (s *Server) handler() http.Handler {
 
 // misbehave answers with the engine's fault, where it has one for this call.
 func (s *Server) misbehave(w http.ResponseWriter, r *http.Request) bool {
-	listing := r.URL.Path == "/containers/json"
+	fault, listing := s.fault(), r.URL.Path == "/containers/json"
 	switch {
-	case s.Fault == Slow:
+	case fault == Slow:
 		<-r.Context().Done()
-	case s.Fault == Trickle:
+	case fault == Trickle:
 		for range 120 {
 			io.WriteString(w, " ")
 			w.(http.Flusher).Flush()
@@ -68,13 +68,13 @@ func (s *Server) misbehave(w http.ResponseWriter, r *http.Request) bool {
 			case <-time.After(time.Second):
 			}
 		}
-	case s.Fault == Forbidden:
+	case fault == Forbidden:
 		refuse(w, http.StatusForbidden, "authorization denied by plugin")
-	case s.Fault == Redirects:
+	case fault == Redirects:
 		http.Redirect(w, r, "http://192.0.2.1/", http.StatusFound)
-	case s.Fault == ListRefused && listing:
+	case fault == ListRefused && listing:
 		refuse(w, http.StatusInternalServerError, "database is locked\x1b]0;owned\x07")
-	case s.Fault == Huge && listing:
+	case fault == Huge && listing:
 		io.WriteString(w, "[")
 		line := []byte(`{"Id":"` + strings.Repeat("f", 64) + `","Names":["/` + strings.Repeat("n", 900) + `"]},`)
 		for r.Context().Err() == nil {
@@ -82,11 +82,11 @@ func (s *Server) misbehave(w http.ResponseWriter, r *http.Request) bool {
 				break
 			}
 		}
-	case s.Fault == BrokenJSON && listing:
+	case fault == BrokenJSON && listing:
 		io.WriteString(w, `[{"Id":"5a17","Names":["/saltm`)
-	case s.Fault == Deep && listing:
+	case fault == Deep && listing:
 		io.WriteString(w, strings.Repeat("[", 200_000))
-	case s.Fault == Odd && listing:
+	case fault == Odd && listing:
 		io.WriteString(w, `{"Id":7,"Names":"ringing","Ports":"3306"}`)
 	default:
 		return false
@@ -107,7 +107,7 @@ func refuse(w http.ResponseWriter, status int, message string) {
 
 func (s *Server) version(w http.ResponseWriter, _ *http.Request) {
 	high, low := s.APIVersion, s.MinVersion
-	switch s.Fault {
+	switch s.fault() {
 	case Old:
 		high, low = "1.18", "1.12"
 	case TooNew:
@@ -378,10 +378,11 @@ func (s *Server) pull(w http.ResponseWriter, r *http.Request) {
 	}
 	steps := json.NewEncoder(w)
 	steps.Encode(map[string]any{"status": "Pulling from " + name, "id": "latest"})
+	fault := s.fault()
 	const layers, parts, size = 3, 4, 9 << 20
 	for part := 1; part <= parts; part++ {
 		for layer := range layers {
-			if s.Fault == PullFails && part == 2 {
+			if fault == PullFails && part == 2 {
 				steps.Encode(map[string]any{"error": "unexpected EOF from registry"})
 				return
 			}

@@ -205,8 +205,8 @@ func (s *Server) complete(c *Container) {
 	c.asked = c.Ports
 }
 
-// Change changes a container under the engine's lock, as its owner would. The
-// container may be added or taken away: all are given.
+// Change changes what the engine has under its lock, as its owner would: containers, of
+// which some may be added or taken away, its fault, what it tells of starts.
 func (s *Server) Change(change func(all *[]*Container)) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -225,11 +225,23 @@ func (s *Server) Calls() []string {
 	return slices.Clone(s.calls)
 }
 
-// Find is the container of a name or id, or nil.
+// Find is the container of a name or id as it is now, a copy, or nil.
 func (s *Server) Find(word string) *Container {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return s.find(word)
+	c := s.find(word)
+	if c == nil {
+		return nil
+	}
+	now := *c
+	return &now
+}
+
+// fault is the engine's fault as it is now: Change may change it.
+func (s *Server) fault() Fault {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.Fault
 }
 
 func (s *Server) find(word string) *Container {
