@@ -50,11 +50,16 @@ func TestContainerMake(t *testing.T) {
 	make("rings", "-image", "mariadb:12").Want(5).Has("container.image", "docker pull mariadb:12")
 	make("rings", "-image", "mariadb:11", "-port", strconv.Itoa(h.server.Port())).Want(5).Has("container.port-taken", "saltmarsh-ringing")
 
+	h.engine.AddVolume("somebodys-secrets")
+	h.OK("add", "somebodys", "-engine", "mariadb", "-container", "somebodys", "-user", "ringer")
+	make("somebodys", "-image", "mariadb:11").Want(5).Has("container.name-taken", "a volume somebodys-secrets already")
+
 	h.engine.Change(func(*[]*engineapi.Container) { h.engine.Fault = engineapi.PortIsTaken })
 	make("rings", "-image", "mariadb:11").Want(5).Has("container.port-taken", "already allocated")
 	h.engine.Change(func(*[]*engineapi.Container) { h.engine.Fault = engineapi.StartFails })
 	make("rings", "-image", "mariadb:11").Want(5).Has("container.engine-refused", "exec format error").HasNot("\x1b")
-	if h.engine.Find("saltmarsh-rings") != nil || len(h.engine.Volumes()) > 0 || h.ReadProfiles() != before {
+	h.OK("remove", "somebodys", "-yes")
+	if h.engine.Find("saltmarsh-rings") != nil || len(h.engine.Volumes()) != 1 || h.ReadProfiles() != before {
 		t.Errorf("half of it was made: %v", h.engine.Volumes())
 	}
 	h.engine.Change(func(*[]*engineapi.Container) { h.engine.Fault = engineapi.NoFault })
@@ -81,7 +86,7 @@ func TestContainerMake(t *testing.T) {
 	h.Run("container", "remove", "saltmarsh-ringing", "-yes").Want(2).Has("not made by gharbor")
 	h.Run("container", "remove", "rings").Want(2).Has("-yes")
 	h.OK("container", "remove", "rings", "-yes").Has("removed: container saltmarsh-rings", "its volume saltmarsh-rings-data stays")
-	if have := strings.Join(h.engine.Volumes(), " "); have != "saltmarsh-rings-data" {
+	if have := strings.Join(h.engine.Volumes(), " "); have != "saltmarsh-rings-data somebodys-secrets" {
 		t.Errorf("the volumes are %q", have)
 	}
 	password := files["/run/secrets/rings"]

@@ -338,14 +338,14 @@ func (a assignments) words() string {
 
 // carryOut does what was shown.
 func (c *call) carryOut(ctx context.Context, m *making, client *api.Client) error {
+	values, err := c.makeSecrets(ctx, m) // before minutes of fetching: there may be no wallet
+	if err != nil {
+		return err
+	}
 	if m.plan.Pull {
 		if err := c.pull(ctx, m.plan); err != nil {
 			return err
 		}
-	}
-	values, err := c.makeSecrets(ctx, m)
-	if err != nil {
-		return err
 	}
 	undo, found := c.containers().Make(ctx, m.plan, values)
 	switch {

@@ -234,6 +234,11 @@ func (s *Server) readFile(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	archive := tar.NewWriter(w)
+	if link, ok := strings.CutPrefix(text, "-> "); ok {
+		archive.WriteHeader(&tar.Header{Typeflag: tar.TypeSymlink, Name: path.Base(name), Linkname: link, Mode: 0o777})
+		archive.Close()
+		return
+	}
 	archive.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: path.Base(name), Mode: 0o600, Size: int64(len(text))})
 	io.WriteString(archive, text)
 	archive.Close()

@@ -78,7 +78,7 @@ type Container struct {
 	Mounts   []Mount
 	Log      []string
 	TTY      bool
-	Files    map[string]string // by path
+	Files    map[string]string // by path; "-> PATH" is a link
 
 	Cmd         []string
 	Healthcheck json.RawMessage
@@ -292,4 +292,11 @@ func (s *Server) Published(name string) string {
 		}
 	}
 	return ""
+}
+
+// AddVolume makes a volume, as somebody else would.
+func (s *Server) AddVolume(name string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.volumes[name] = map[string]string{}
 }

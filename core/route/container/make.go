@@ -150,7 +150,7 @@ func (e *Engines) Remove(ctx context.Context, client *api.Client, one *api.Conta
 	if err := client.Remove(ctx, one.ID); err != nil {
 		return removed, Trouble(err)
 	}
-	if volume := one.Config.Labels[secretsLabel]; volume != "" && mounted(one, volume) {
+	if volume := one.Config.Labels[secretsLabel]; volume != "" && mounted(one, volume) && madeHere(ctx, client, volume) {
 		if err := client.RemoveVolume(ctx, volume); err != nil && !gone(err) {
 			return removed, Trouble(err)
 		}
@@ -162,6 +162,12 @@ func (e *Engines) Remove(ctx context.Context, client *api.Client, one *api.Conta
 		removed.Gone = true
 	}
 	return removed, nil
+}
+
+// madeHere reports whether a volume was made by container make.
+func madeHere(ctx context.Context, client *api.Client, volume string) bool {
+	labels, ok, err := client.HasVolume(ctx, volume)
+	return err == nil && ok && labels[profileLabel] != ""
 }
 
 // mounted reports whether a volume is one of a container's: a label alone says nothing.

@@ -159,10 +159,30 @@ func (e *Engines) Plan(ctx context.Context, client *api.Client, w Wish) (*Plan, 
 	if here {
 		p.takeImage(image)
 	}
+	if found := p.foreignSecrets(ctx); found != nil {
+		return nil, found
+	}
 	if _, p.OldVolume, err = client.HasVolume(ctx, p.Volume); err != nil {
 		return nil, Trouble(err)
 	}
 	return p, e.choosePort(ctx, p)
+}
+
+// foreignSecrets is the finding for a volume of the secrets' name that was not made here:
+// nothing is written into it.
+func (p *Plan) foreignSecrets(ctx context.Context) *finding.Finding {
+	if p.Secretly == "" {
+		return nil
+	}
+	labels, ok, err := p.client.HasVolume(ctx, p.Secretly)
+	switch {
+	case err != nil:
+		return Trouble(err)
+	case !ok || labels[profileLabel] != "":
+		return nil
+	}
+	return finding.New("container.name-taken", "there is a volume %s already, which gharbor did not make, and it is left as it is", p.Secretly).
+		Suggest("gharbor container make %s -image %s -name %s", p.Profile, p.Image, p.Name+"-2")
 }
 
 // takeImage takes from an image whose account its server is started by, and where it

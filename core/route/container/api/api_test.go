@@ -60,7 +60,7 @@ func TestVersions(t *testing.T) {
 // TestCalls goes through what a client asks and does.
 func TestCalls(t *testing.T) {
 	client, s, err := connect(t, engineapi.Config{Images: []string{"mariadb:11"}, Registry: []string{"postgres:16"}, Containers: []*engineapi.Container{
-		{Name: "rings", Labels: map[string]string{"a": "b"}, Env: []string{"MARIADB_PASSWORD=x=y", "EMPTY="}, Log: []string{"one", "two", "three"}, Files: map[string]string{"/run/secrets/p": "knot\n"}},
+		{Name: "rings", Labels: map[string]string{"a": "b"}, Env: []string{"MARIADB_PASSWORD=x=y", "EMPTY="}, Log: []string{"one", "two", "three"}, Files: map[string]string{"/run/secrets/p": "knot\n", "/run/secrets/link": "-> ../secrets/p", "/run/secrets/circle": "-> circle"}},
 		{Name: "counts", TTY: true, Log: []string{"plain"}},
 	}})
 	if err != nil {
@@ -86,6 +86,12 @@ func TestCalls(t *testing.T) {
 	}
 	if v, err := client.ReadFile(ctx, rings.ID, "/run/secrets/p"); err != nil || v.Disclose() != "knot" {
 		t.Errorf("the file: %v", err)
+	}
+	if v, err := client.ReadFile(ctx, rings.ID, "/run/secrets/link"); err != nil || v.Disclose() != "knot" {
+		t.Errorf("the file behind a link: %v", err)
+	}
+	if _, err := client.ReadFile(ctx, rings.ID, "/run/secrets/circle"); err == nil {
+		t.Error("a circle of links was read")
 	}
 	var failed *Error
 	if _, err := client.ReadFile(ctx, rings.ID, "/etc/none"); !errors.As(err, &failed) || failed.Status != 404 {

@@ -10,6 +10,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -201,30 +202,51 @@ func unframe(data []byte) []byte {
 // larger ones.
 const maxFile = 64 << 10
 
-// ReadFile reads a file of a container, at most 64 KiB of it.
-func (c *Client) ReadFile(ctx context.Context, id, path string) (secret.Value, error) {
+// maxLinks bounds the links that a file is looked for through.
+const maxLinks = 4
+
+// ReadFile reads a file of a container, at most 64 KiB of it. A link is followed within
+// the container.
+func (c *Client) ReadFile(ctx context.Context, id, file string) (secret.Value, error) {
+	for range maxLinks {
+		value, link, err := c.readFile(ctx, id, file)
+		if err != nil || link == "" {
+			return value, err
+		}
+		if !path.IsAbs(link) {
+			link = path.Join(path.Dir(file), link)
+		}
+		file = link
+	}
+	return secret.Value{}, &Error{Kind: Refused, Endpoint: c.Endpoint, Message: "it is a link to a link to a link"}
+}
+
+// readFile reads one file; link is where it leads to, where it is a link.
+func (c *Client) readFile(ctx context.Context, id, path string) (value secret.Value, link string, err error) {
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
 	answer, err := c.send(ctx, http.MethodGet, "/containers/"+url.PathEscape(id)+"/archive", url.Values{"path": {path}}, nil)
 	if err != nil {
-		return secret.Value{}, err
+		return value, "", err
 	}
 	defer answer.Body.Close()
 	archive := tar.NewReader(io.LimitReader(answer.Body, maxFile+(8<<10)))
 	head, err := archive.Next()
 	switch {
 	case err != nil:
-		return secret.Value{}, &Error{Kind: Broken, Endpoint: c.Endpoint, Err: errors.New("its answer is no archive")}
+		return value, "", &Error{Kind: Broken, Endpoint: c.Endpoint, Err: errors.New("its answer is no archive")}
+	case head.Typeflag == tar.TypeSymlink:
+		return value, head.Linkname, nil
 	case head.Typeflag != tar.TypeReg:
-		return secret.Value{}, &Error{Kind: Refused, Endpoint: c.Endpoint, Message: "it is no regular file"}
+		return value, "", &Error{Kind: Refused, Endpoint: c.Endpoint, Message: "it is no regular file"}
 	case head.Size > maxFile:
-		return secret.Value{}, &Error{Kind: Refused, Endpoint: c.Endpoint, Message: fmt.Sprintf("it is larger than %d KiB", maxFile>>10)}
+		return value, "", &Error{Kind: Refused, Endpoint: c.Endpoint, Message: fmt.Sprintf("it is larger than %d KiB", maxFile>>10)}
 	}
 	data, err := io.ReadAll(archive)
 	if err != nil {
-		return secret.Value{}, c.failed(ctx, err)
+		return value, "", c.failed(ctx, err)
 	}
-	return secret.NewValue(strings.TrimRight(string(data), "\r\n")), nil
+	return secret.NewValue(strings.TrimRight(string(data), "\r\n")), "", nil
 }
 
 // Gateways are the addresses of the host on the side of a network.
