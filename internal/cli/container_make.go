@@ -13,8 +13,8 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/profile"
-	"gentleharbor/core/route/container"
 	"gentleharbor/core/route/container/api"
+	"gentleharbor/core/route/container/making"
 	"gentleharbor/core/secret"
 	"gentleharbor/internal/render"
 )
@@ -27,7 +27,7 @@ type makeOptions struct {
 	name     string
 	volume   string
 	port     int
-	mounts   []container.Mount
+	mounts   []making.Mount
 	dryRun   bool
 	within   time.Duration
 }
@@ -82,7 +82,7 @@ root can read. The profile then leads to the container. -dry-run stops after sho
 func imageFlag(fs *flag.FlagSet, image *string, help string) {
 	fs.Func("image", help, func(s string) error {
 		*image = s
-		if !container.ValidImage(s) {
+		if !making.ValidImage(s) {
 			return errors.New("expected an image's name, such as postgres:16")
 		}
 		return nil
@@ -90,21 +90,21 @@ func imageFlag(fs *flag.FlagSet, image *string, help string) {
 }
 
 // parseMount reads SOURCE:TARGET[:ro].
-func parseMount(s string) (container.Mount, error) {
+func parseMount(s string) (making.Mount, error) {
 	parts := strings.Split(s, ":")
 	if len(parts) == 3 && parts[2] == "ro" || len(parts) == 2 {
 		if source, err := filepath.Abs(parts[0]); err == nil && parts[0] != "" && strings.HasPrefix(parts[1], "/") {
-			return container.Mount{Source: source, Target: parts[1], ReadOnly: len(parts) == 3}, nil
+			return making.Mount{Source: source, Target: parts[1], ReadOnly: len(parts) == 3}, nil
 		}
 	}
-	return container.Mount{}, errors.New("expected SOURCE:TARGET or SOURCE:TARGET:ro, TARGET from the container's root on")
+	return making.Mount{}, errors.New("expected SOURCE:TARGET or SOURCE:TARGET:ro, TARGET from the container's root on")
 }
 
-// making is a container that is being made.
-type making struct {
+// building is a container that is being made.
+type building struct {
 	makeOptions
 	profile *profile.Resolved
-	plan    *container.Plan
+	plan    *making.Plan
 	sets    assignments       // what changes in the profile
 	own     *profile.Resolved // whose source has the password; nil where the wallet has or gets it
 	entry   string            // of the wallet
@@ -115,7 +115,7 @@ func (c *call) makeContainer(ctx context.Context, o makeOptions) error {
 	if err != nil {
 		return err
 	}
-	m := &making{makeOptions: o, profile: p}
+	m := &building{makeOptions: o, profile: p}
 	if m.endpoint == "" {
 		m.endpoint = p.Text("endpoint")
 	}
@@ -127,7 +127,7 @@ func (c *call) makeContainer(ctx context.Context, o makeOptions) error {
 	if err != nil {
 		return err
 	}
-	if m.plan, found = c.containers().Plan(ctx, client, wish); found != nil {
+	if m.plan, found = making.New(ctx, client, wish); found != nil {
 		return routeFailed(found)
 	}
 	if err := c.planProfile(m, client); err != nil {
@@ -162,8 +162,8 @@ func (c *call) makeable(o makeOptions) (*profile.Resolved, error) {
 	called, in := p.Container()
 	local := p.AddressKind() == "host" && p.Local()
 	switch engine := p.Text("engine"); {
-	case !slices.Contains(container.Makeable(), engine):
-		return nil, usage("a container can be made of %s, and the profile's engine is %s", strings.Join(container.Makeable(), ", "), orWord(engine, "not said"))
+	case !slices.Contains(making.Makeable(), engine):
+		return nil, usage("a container can be made of %s, and the profile's engine is %s", strings.Join(making.Makeable(), ", "), orWord(engine, "not said"))
 	case len(p.Hops()) > 0:
 		return nil, usage("the profile has hops, and the container would be on this side of them")
 	case in && called.Compose():
@@ -197,9 +197,9 @@ func orWord(s, instead string) string {
 }
 
 // wish is the container that the profile and the flags describe.
-func (m *making) wish() (container.Wish, error) {
+func (m *building) wish() (making.Wish, error) {
 	p := m.profile
-	w := container.Wish{Profile: p.Profile.Name, Engine: p.Text("engine"), User: p.Text("user"), Database: p.Text("database"), Image: m.image, Name: m.name, Port: m.port, Volume: m.volume, Mounts: m.mounts}
+	w := making.Wish{Profile: p.Profile.Name, Engine: p.Text("engine"), User: p.Text("user"), Database: p.Text("database"), Image: m.image, Name: m.name, Port: m.port, Volume: m.volume, Mounts: m.mounts}
 	m.entry = w.Profile
 	if source, _ := secret.ParseSource(p.Text("secret")); source.Kind == "wallet" && source.Arg != "" {
 		m.entry = source.Arg
@@ -230,7 +230,7 @@ func (m *making) wish() (container.Wish, error) {
 }
 
 // planProfile says what changes in the profile, and where the password comes from.
-func (c *call) planProfile(m *making, client *api.Client) error {
+func (c *call) planProfile(m *building, client *api.Client) error {
 	p := m.profile
 	set := func(key, value string) error { return m.sets.add(profile.FieldNamed(key), value, false) }
 	unset := func(key string) {
@@ -274,7 +274,7 @@ func (c *call) hereOf(p *profile.Resolved) *profile.Resolved {
 }
 
 // showPlan says what will be done, in the order in which it will be.
-func (c *call) showPlan(m *making, client *api.Client) {
+func (c *call) showPlan(m *building, client *api.Client) {
 	p := m.plan
 	report := render.NewReport(c.Stdout, c.noColour)
 	report.Head(m.profile.Called, fmt.Sprintf("a container %s at %s", p.Name, client.Endpoint.Address))
@@ -337,7 +337,7 @@ func (a assignments) words() string {
 }
 
 // carryOut does what was shown.
-func (c *call) carryOut(ctx context.Context, m *making, client *api.Client) error {
+func (c *call) carryOut(ctx context.Context, m *building, client *api.Client) error {
 	values, err := c.makeSecrets(ctx, m) // before minutes of fetching: there may be no wallet
 	if err != nil {
 		return err
@@ -347,7 +347,7 @@ func (c *call) carryOut(ctx context.Context, m *making, client *api.Client) erro
 			return err
 		}
 	}
-	undo, found := c.containers().Make(ctx, m.plan, values)
+	undo, found := m.plan.Make(ctx, c.containers(), values)
 	switch {
 	case ctx.Err() != nil:
 		if undo != nil {
@@ -381,7 +381,7 @@ func (c *call) carryOut(ctx context.Context, m *making, client *api.Client) erro
 }
 
 // pull fetches the image, with progress on a terminal.
-func (c *call) pull(ctx context.Context, p *container.Plan) error {
+func (c *call) pull(ctx context.Context, p *making.Plan) error {
 	c.Say("fetching the image %s", p.Image)
 	progress := render.NewProgress(c.Stderr, 100)
 	progress.Begin(p.Image)

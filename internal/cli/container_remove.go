@@ -6,7 +6,7 @@ import (
 	"fmt"
 
 	"gentleharbor/core/clean"
-	"gentleharbor/core/route/container"
+	"gentleharbor/core/route/container/making"
 )
 
 func containerRemove() *command {
@@ -29,10 +29,10 @@ the password in the wallet.`,
 			if err != nil {
 				return err
 			}
-			if container.MadeFor(one.Container) == "" {
+			if making.MadeFor(one.Container) == "" {
 				return &exitError{code: exitUsage, err: fmt.Errorf("the container %s was not made by gharbor, so it is left alone", one.Name), try: []string{"docker rm " + clean.Shell(one.Name) + "   # if that is meant"}}
 			}
-			volume := one.Config.Labels[container.DataLabel]
+			volume := one.Config.Labels[making.DataLabel]
 			what := "container " + one.Name + "; its volume " + clean.Line(volume, 200) + " stays, with the data"
 			command := "gharbor container remove " + c.args[0]
 			if data {
@@ -43,7 +43,7 @@ the password in the wallet.`,
 				return err
 			}
 			done := c.progress("removing the container " + one.Name)
-			removed, found := c.containers().Remove(ctx, one.client, one.Container, data)
+			removed, found := making.Remove(ctx, one.client, one.Container, data)
 			done()
 			if found != nil {
 				return routeFailed(found)
@@ -53,7 +53,7 @@ the password in the wallet.`,
 			case removed.Gone:
 				c.Say("removed: volume %s, with the data", clean.Line(removed.Volume, 200))
 			default:
-				c.Say("its volume %s stays, with the data; gharbor container make %s -image %s uses it again", clean.Line(removed.Volume, 200), clean.Shell(container.MadeFor(one.Container)), clean.Shell(clean.Line(one.Config.Image, 200)))
+				c.Say("its volume %s stays, with the data; gharbor container make %s -image %s uses it again", clean.Line(removed.Volume, 200), clean.Shell(making.MadeFor(one.Container)), clean.Shell(clean.Line(one.Config.Image, 200)))
 			}
 			return nil
 		},

@@ -9,14 +9,14 @@ import (
 	"time"
 
 	"gentleharbor/core/profile"
-	"gentleharbor/core/route/container"
+	"gentleharbor/core/route/container/making"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/wallet"
 )
 
 // makeSecrets takes the passwords that the wallet has, and makes those that it has not,
 // bound to the container that is about to be.
-func (c *call) makeSecrets(ctx context.Context, m *making) (map[string]secret.Value, error) {
+func (c *call) makeSecrets(ctx context.Context, m *building) (map[string]secret.Value, error) {
 	values := make(map[string]secret.Value)
 	inWallet := slices.Clone(m.plan.Secrets)
 	if m.own != nil {
@@ -32,7 +32,7 @@ func (c *call) makeSecrets(ctx context.Context, m *making) (map[string]secret.Va
 				values[s.Variable] = v
 			}
 		}
-		inWallet = slices.DeleteFunc(inWallet, func(h container.Handed) bool { return h.Entry == m.entry })
+		inWallet = slices.DeleteFunc(inWallet, func(h making.Handed) bool { return h.Entry == m.entry })
 	}
 	if len(inWallet) == 0 {
 		return values, nil
@@ -76,7 +76,7 @@ func (c *call) makeSecrets(ctx context.Context, m *making) (map[string]secret.Va
 }
 
 // leads are the keys by which the profile will lead to the container.
-func (m *making) leads() []profile.Override {
+func (m *building) leads() []profile.Override {
 	sets := []profile.Override{{Field: profile.FieldNamed("engine"), Value: profile.TextValue(m.plan.Engine)},
 		{Field: profile.FieldNamed("container"), Value: profile.ContainerValue(profile.Container{Name: m.plan.Name})}}
 	for _, key := range []string{"tls", "tls-ca", "tls-name", "endpoint"} {

@@ -10,15 +10,15 @@ import (
 	"gentleharbor/core/intake/compose"
 	"gentleharbor/core/lastseen"
 	"gentleharbor/core/profile"
-	"gentleharbor/core/route/container"
+	"gentleharbor/core/route/container/making"
 )
 
 // exportCompose writes a compose file of a server such as the profile leads to.
 func (c *call) exportCompose(ctx context.Context, p *profile.Resolved, o exportOptions) error {
-	w := container.Wish{Profile: p.Profile.Name, Entry: p.Profile.Name + "-password", Engine: p.Text("engine"), User: p.Text("user"), Database: p.Text("database"), Image: o.image, Name: p.Profile.Name}
+	w := making.Wish{Profile: p.Profile.Name, Entry: p.Profile.Name + "-password", Engine: p.Text("engine"), User: p.Text("user"), Database: p.Text("database"), Image: o.image, Name: p.Profile.Name}
 	switch {
-	case !slices.Contains(container.Makeable(), w.Engine):
-		return usage("a compose file can be written of %s, and the profile's engine is %s", strings.Join(container.Makeable(), ", "), orWord(w.Engine, "not said"))
+	case !slices.Contains(making.Makeable(), w.Engine):
+		return usage("a compose file can be written of %s, and the profile's engine is %s", strings.Join(making.Makeable(), ", "), orWord(w.Engine, "not said"))
 	case w.User == "":
 		return usage("the profile does not say which user its server has")
 	}
@@ -35,10 +35,10 @@ func (c *call) exportCompose(ctx context.Context, p *profile.Resolved, o exportO
 		w.Image, w.Port = c.asItIs(ctx, p, w.Image, w.Port)
 	}
 	if w.Image == "" {
-		w.Image = container.OfficialImage(w.Engine, c.lastSeen().All()[lastseen.Key(p)].Version)
+		w.Image = making.OfficialImage(w.Engine, c.lastSeen().All()[lastseen.Key(p)].Version)
 		c.Notice("the image is the engine's official one; -image names another")
 	}
-	text, files, err := compose.Write(project, w.Name, container.Draft(w))
+	text, files, err := compose.Write(project, w.Name, making.Draft(w))
 	if err != nil {
 		return usage("%w", err)
 	}
@@ -59,7 +59,7 @@ func (c *call) asItIs(ctx context.Context, p *profile.Resolved, image string, po
 	if found != nil {
 		return image, port
 	}
-	if image == "" && container.ValidImage(one.Config.Image) {
+	if image == "" && making.ValidImage(one.Config.Image) {
 		image = one.Config.Image
 	}
 	seen, _ := c.containers().Look(ctx, client, one)

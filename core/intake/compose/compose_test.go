@@ -9,7 +9,7 @@ import (
 	"testing"
 
 	"gentleharbor/core/profile"
-	"gentleharbor/core/route/container"
+	"gentleharbor/core/route/container/making"
 )
 
 // read reads compose files, the texts of "NAME\ntext", the first of them with its
@@ -95,9 +95,9 @@ rings engine=mariadb container=fieldstation/rings database=other user=ringer`
 
 // TestWritten: what is written is read as what it was.
 func TestWritten(t *testing.T) {
-	for _, engine := range container.Makeable() {
-		w := container.Wish{Profile: "counts", Entry: "counts", Engine: engine, User: "war$den", Database: "sightings", Inside: profile.DefaultPort(engine), Port: 40404, Image: container.OfficialImage(engine, ""), Name: "counts"}
-		text, files, err := Write("station", "counts", container.Draft(w))
+	for _, engine := range making.Makeable() {
+		w := making.Wish{Profile: "counts", Entry: "counts", Engine: engine, User: "war$den", Database: "sightings", Inside: profile.DefaultPort(engine), Port: 40404, Image: making.OfficialImage(engine, ""), Name: "counts"}
+		text, files, err := Write("station", "counts", making.Draft(w))
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -9,13 +9,13 @@ import (
 
 	"github.com/compose-spec/compose-go/v2/types"
 
-	"gentleharbor/core/route/container"
+	"gentleharbor/core/route/container/making"
 )
 
 // Write writes the compose file of one service, as a container would be made. Its
 // passwords are not in it: each is a secret that is read from a file of its own, of which
 // files are the names.
-func Write(project, service string, p *container.Plan) (text []byte, files []string, err error) {
+func Write(project, service string, p *making.Plan) (text []byte, files []string, err error) {
 	s := types.ServiceConfig{Name: service, Image: p.Image, Environment: make(types.MappingWithEquals),
 		Ports:   []types.ServicePortConfig{{Mode: "ingress", HostIP: "127.0.0.1", Published: strconv.Itoa(p.Port), Target: uint32(p.Inside), Protocol: "tcp"}},
 		Volumes: []types.ServiceVolumeConfig{{Type: types.VolumeTypeVolume, Source: p.Volume, Target: p.Folder}}}

@@ -8,7 +8,6 @@ package container
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"net"
 	"net/netip"
@@ -261,7 +260,7 @@ func composed(ctx context.Context, client *api.Client, wanted profile.Container)
 			continue
 		}
 		one, err := client.Inspect(ctx, s.ID)
-		if gone(err) {
+		if api.Gone(err) {
 			continue
 		}
 		if err != nil {
@@ -277,7 +276,7 @@ func composed(ctx context.Context, client *api.Client, wanted profile.Container)
 func named(ctx context.Context, client *api.Client, name string) ([]match, error) {
 	one, err := client.Inspect(ctx, name)
 	switch {
-	case gone(err):
+	case api.Gone(err):
 		return nil, nil
 	case err != nil:
 		return nil, err
@@ -285,12 +284,6 @@ func named(ctx context.Context, client *api.Client, name string) ([]match, error
 		return nil, nil
 	}
 	return []match{{client, one}}, nil
-}
-
-// gone reports that the engine has no such container.
-func gone(err error) bool {
-	var answered *api.Error
-	return errors.As(err, &answered) && answered.Kind == api.Refused && answered.Status == 404
 }
 
 // Place asks the container engine where a profile's container is now.
@@ -328,7 +321,7 @@ func (m *match) join(ctx context.Context) error {
 		return nil
 	}
 	other, err := m.client.Inspect(ctx, id)
-	if gone(err) {
+	if api.Gone(err) {
 		return nil
 	}
 	if err != nil {
@@ -389,14 +382,6 @@ func (v *view) gatewaysOf(ctx context.Context, n api.Network) []string {
 	return all
 }
 
-// tool is the program by which a person talks to the engine.
-func tool(c *api.Client) string {
-	if strings.HasPrefix(strings.ToLower(c.Engine), "podman") {
-		return "podman"
-	}
-	return "docker"
-}
-
 // name is a container's own name for a command line; foreign names are as the engine
 // takes them, which a shell needs no quotes for.
 func name(one *api.Container) string { return clean.Shell(one.Name) }
@@ -406,4 +391,33 @@ func name(one *api.Container) string { return clean.Shell(one.Name) }
 func (e *Engines) Sole(endpoint string) bool {
 	all, err := api.Endpoints(e.Lookup, e.Home, e.UID)
 	return err == nil && len(all) == 1 && all[0].From != profile.EndpointVariable && Canonical(all[0].Address) == Canonical(endpoint)
+}
+
+// One is the engine to make a container at: the one that is named, else the only one
+// that answers.
+func (e *Engines) One(ctx context.Context, endpoint string) (*api.Client, *finding.Finding) {
+	endpoints, found := e.endpoints(endpoint)
+	if found != nil {
+		return nil, found
+	}
+	var clients []*api.Client
+	for _, at := range endpoints {
+		client, err := e.connect(ctx, at)
+		if err == nil {
+			clients = append(clients, client)
+		} else if found == nil {
+			found = Trouble(err)
+		}
+	}
+	if len(clients) == 1 {
+		return clients[0], nil
+	}
+	if len(clients) == 0 {
+		return nil, found
+	}
+	found = finding.New("container.ambiguous", "%d container engines answer, and nothing says at which the container is to be", len(clients))
+	for _, c := range clients {
+		found.Saw("%s at %s", c.Engine, c.Endpoint.Address)
+	}
+	return nil, found.Suggest("-endpoint %s   # or another of them, with the command", clients[0].Endpoint.Address)
 }

@@ -57,7 +57,7 @@ func (v *view) idle(ctx context.Context) *finding.Finding {
 	}
 	v.sawLog(ctx, found)
 	return found.Suggest("gharbor container start %s", v.startName()).
-		Suggest("%s logs --tail 50 %s", tool(v.client), name(one))
+		Suggest("%s logs --tail 50 %s", v.client.Tool(), name(one))
 }
 
 // startName is by what `container start` is told of the container: the profile that
@@ -155,7 +155,7 @@ func (v *view) restarting(ctx context.Context) *finding.Finding {
 	}
 	found := finding.New("container.restarting", "the container %s does not stay up: it was started anew %s, and last ended with exit code %d", v.one.Name, times, v.one.State.ExitCode)
 	v.sawLog(ctx, found)
-	return found.Suggest("%s logs --tail 50 %s", tool(v.client), name(v.one)).
+	return found.Suggest("%s logs --tail 50 %s", v.client.Tool(), name(v.one)).
 		Suggest("gharbor container stop %s   # until its cause is mended", v.startName())
 }
 
@@ -171,7 +171,7 @@ func (v *view) unhealthy() *finding.Finding {
 		last := h.Log[n-1]
 		found.Saw("its last run ended with code %d: %s", last.ExitCode, v.quoted(last.Output))
 	}
-	return found.Suggest("%s inspect --format '{{json .State.Health}}' %s", tool(v.client), name(v.one))
+	return found.Suggest("%s inspect --format '{{json .State.Health}}' %s", v.client.Tool(), name(v.one))
 }
 
 // dataFolders are where the servers of official images keep their data (the images'
@@ -205,7 +205,7 @@ func (v *view) noVolume() *finding.Finding {
 	}
 	found := finding.New("container.no-volume", "the server's data are in the container itself: whoever removes the container, or makes it anew, removes them")
 	found.Saw("no volume and no folder of the host is at %s", clean.Line(folders[0], 200))
-	return found.Suggest("when the container is next made: -v %s-data:%s among the options of %s run, once the data were copied out", name(v.one), clean.Shell(clean.Line(folders[0], 200)), tool(v.client))
+	return found.Suggest("when the container is next made: -v %s-data:%s among the options of %s run, once the data were copied out", name(v.one), clean.Shell(clean.Line(folders[0], 200)), v.client.Tool())
 }
 
 // kept reports whether a folder is in a volume, or in a folder of the host.
@@ -258,7 +258,7 @@ func (v *view) explain(ctx context.Context, found *finding.Finding) *finding.Fin
 	if ready := lastReady(v.profile.Text("engine"), lines); ready != "" {
 		found.Saw("its log: %s", clean.Quoted(clean.Line(ready, 200)))
 	}
-	return found.Suggest("%s logs --tail 50 %s", tool(v.client), name(v.one))
+	return found.Suggest("%s logs --tail 50 %s", v.client.Tool(), name(v.one))
 }
 
 // starting is the finding for a server that starts, by its container's health check or

@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 
 	"gentleharbor/core/clean"
@@ -157,12 +159,12 @@ func (e *Engines) stillTaken(ctx context.Context, client *api.Client, one *api.C
 	var ports []int
 	for _, bindings := range one.HostConfig.PortBindings {
 		for _, p := range publishedOf(bindings, "") {
-			if ports = append(ports, p.port); e.listener(p.port) != "" {
+			if ports = append(ports, p.port); Listening(p.port) {
 				return true
 			}
 		}
 	}
-	return holder(ctx, client, ports, one.ID) != ""
+	return Holder(ctx, client, ports, one.ID) != ""
 }
 
 // PortTaken is the finding for a container that can't start because the address at
@@ -181,18 +183,18 @@ func (e *Engines) PortTaken(ctx context.Context, client *api.Client, one *api.Co
 		found.Saw("it publishes at %s", strings.Join(words, ", "))
 	}
 	found.Saw("the container engine: %s", quoted(one, said))
-	if other := holder(ctx, client, ports, one.ID); other != "" {
+	if other := Holder(ctx, client, ports, one.ID); other != "" {
 		found.Saw("the container %s publishes there", clean.Quoted(other))
 		found.Suggest("gharbor container stop %s", clean.Shell(other))
 	} else {
 		found.Saw("no other container publishes there, so a program of the machine listens")
 	}
 	return found.Suggest("gharbor nearby   # what listens on this machine").
-		Suggest("make the container anew with -p 127.0.0.1::PORT among the options of %s run: at a port of the engine's choice", tool(client))
+		Suggest("make the container anew with -p 127.0.0.1::PORT among the options of %s run: at a port of the engine's choice", client.Tool())
 }
 
-// holder is the running container that publishes one of some ports, "" for none.
-func holder(ctx context.Context, client *api.Client, ports []int, but string) string {
+// Holder is the running container that publishes one of some ports, "" for none.
+func Holder(ctx context.Context, client *api.Client, ports []int, but string) string {
 	list, err := client.List(ctx)
 	if err != nil {
 		return ""
@@ -205,4 +207,14 @@ func holder(ctx context.Context, client *api.Client, ports []int, but string) st
 		}
 	}
 	return ""
+}
+
+// Listening reports whether a port of loopback on this machine is somebody's.
+func Listening(port int) bool {
+	listener, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(port)))
+	if err != nil {
+		return true
+	}
+	listener.Close()
+	return false
 }

@@ -269,8 +269,7 @@ func (c *Client) Gateways(ctx context.Context, network string) ([]string, error)
 
 // present reads a missing thing as an answer.
 func present(err error) (bool, error) {
-	var answered *Error
-	if errors.As(err, &answered) && answered.Status == http.StatusNotFound {
+	if Gone(err) {
 		return false, nil
 	}
 	return err == nil, err

@@ -82,6 +82,12 @@ func (e *Error) Error() string {
 
 func (e *Error) Unwrap() error { return e.Err }
 
+// Gone reports that the engine has no such thing.
+func Gone(err error) bool {
+	var answered *Error
+	return errors.As(err, &answered) && answered.Kind == Refused && answered.Status == http.StatusNotFound
+}
+
 // Dialer makes the connections of a client.
 type Dialer func(ctx context.Context, network, address string) (net.Conn, error)
 
@@ -108,6 +114,14 @@ func Connect(ctx context.Context, e Endpoint, lookup func(string) (string, bool)
 		}
 	}
 	return c, c.agree(ctx)
+}
+
+// Tool is the program by which a person talks to the engine.
+func (c *Client) Tool() string {
+	if strings.HasPrefix(strings.ToLower(c.Engine), "podman") {
+		return "podman"
+	}
+	return "docker"
 }
 
 // Close ends idle connections.

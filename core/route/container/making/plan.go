@@ -1,4 +1,4 @@
-package container
+package making
 
 import (
 	"context"
@@ -15,6 +15,7 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
+	"gentleharbor/core/route/container"
 	"gentleharbor/core/route/container/api"
 )
 
@@ -144,8 +145,8 @@ func Draft(w Wish) *Plan {
 	return p
 }
 
-// Plan finds out how a container can be made as wished; nothing is changed yet.
-func (e *Engines) Plan(ctx context.Context, client *api.Client, w Wish) (*Plan, *finding.Finding) {
+// New finds out how a container can be made as wished; nothing is changed yet.
+func New(ctx context.Context, client *api.Client, w Wish) (*Plan, *finding.Finding) {
 	p := Draft(w)
 	p.client = client
 	if found := nameTaken(ctx, client, w); found != nil {
@@ -153,7 +154,7 @@ func (e *Engines) Plan(ctx context.Context, client *api.Client, w Wish) (*Plan, 
 	}
 	image, here, err := client.Image(ctx, w.Image)
 	if err != nil {
-		return nil, Trouble(err)
+		return nil, container.Trouble(err)
 	}
 	p.Pull = !here
 	if here {
@@ -163,9 +164,9 @@ func (e *Engines) Plan(ctx context.Context, client *api.Client, w Wish) (*Plan, 
 		return nil, found
 	}
 	if _, p.OldVolume, err = client.HasVolume(ctx, p.Volume); err != nil {
-		return nil, Trouble(err)
+		return nil, container.Trouble(err)
 	}
-	return p, e.choosePort(ctx, p)
+	return p, p.choosePort(ctx)
 }
 
 // foreignSecrets is the finding for a volume of the secrets' name that was not made here:
@@ -177,7 +178,7 @@ func (p *Plan) foreignSecrets(ctx context.Context) *finding.Finding {
 	labels, ok, err := p.client.HasVolume(ctx, p.Secretly)
 	switch {
 	case err != nil:
-		return Trouble(err)
+		return container.Trouble(err)
 	case !ok || labels[profileLabel] != "":
 		return nil
 	}
@@ -235,18 +236,18 @@ func (p *Plan) account(r recipe) {
 
 // choosePort finds the port of loopback at which the server will be published: the one
 // wished for, else its usual one, else any that is free.
-func (e *Engines) choosePort(ctx context.Context, p *Plan) *finding.Finding {
+func (p *Plan) choosePort(ctx context.Context) *finding.Finding {
 	wanted := p.Port
 	if wanted == 0 {
 		wanted = p.Inside
 	}
-	by := holder(ctx, p.client, []int{wanted}, "")
+	by := container.Holder(ctx, p.client, []int{wanted}, "")
 	remote := p.client.Endpoint.Host()
 	if by != "" {
 		by = "the container " + clean.Line(by, 128)
 	}
-	if by == "" && remote == "" {
-		by = e.listener(wanted)
+	if by == "" && remote == "" && container.Listening(wanted) {
+		by = "a program of this machine"
 	}
 	switch {
 	case by == "":
@@ -266,16 +267,6 @@ func (e *Engines) choosePort(ctx context.Context, p *Plan) *finding.Finding {
 	return nil
 }
 
-// listener is who holds a port of loopback, "" for nobody.
-func (e *Engines) listener(port int) string {
-	listener, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(port)))
-	if err != nil {
-		return "a program of this machine"
-	}
-	listener.Close()
-	return ""
-}
-
 // freePort is a port of loopback that nobody listens at, 0 where the system has none.
 func freePort() int {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
@@ -290,10 +281,10 @@ func freePort() int {
 func nameTaken(ctx context.Context, client *api.Client, w Wish) *finding.Finding {
 	old, err := client.Inspect(ctx, w.Name)
 	switch {
-	case gone(err):
+	case api.Gone(err):
 		return nil
 	case err != nil:
-		return Trouble(err)
+		return container.Trouble(err)
 	case old.Name != w.Name: // the beginning of an id
 		return nil
 	}
@@ -302,13 +293,13 @@ func nameTaken(ctx context.Context, client *api.Client, w Wish) *finding.Finding
 	if MadeFor(old) != "" {
 		made = "made by gharbor for the profile " + clean.Quoted(clean.Line(MadeFor(old), 64))
 	}
-	found.Saw("it is of the image %s, %s, and %s", clean.Quoted(clean.Line(old.Config.Image, 200)), State(old), made)
+	found.Saw("it is of the image %s, %s, and %s", clean.Quoted(clean.Line(old.Config.Image, 200)), container.State(old), made)
 	if MadeFor(old) != "" {
-		return found.Suggest("gharbor container start %s   # to use it", name(old)).
-			Suggest("gharbor container remove %s   # to make it anew; its volume stays", name(old))
+		return found.Suggest("gharbor container start %s   # to use it", clean.Shell(old.Name)).
+			Suggest("gharbor container remove %s   # to make it anew; its volume stays", clean.Shell(old.Name))
 	}
 	return found.Suggest("gharbor container make %s -image %s -name %s", w.Profile, w.Image, w.Name+"-2").
-		Suggest("gharbor container adopt %s   # a profile that leads to it", name(old))
+		Suggest("gharbor container adopt %s   # a profile that leads to it", clean.Shell(old.Name))
 }
 
 // MadeFor is the profile for which a container was made here, "" for one that was not.

@@ -1,4 +1,8 @@
-package container
+// Package making makes containers from profiles, and removes them: the image, a volume for
+// the data, secrets handed over as files, a port on loopback, a health check. What was
+// made is known by its labels, and nothing else is touched. It stands beside package
+// container, which finds them.
+package making
 
 import (
 	"context"
@@ -6,6 +10,7 @@ import (
 	"strings"
 
 	"gentleharbor/core/finding"
+	"gentleharbor/core/route/container"
 	"gentleharbor/core/route/container/api"
 	"gentleharbor/core/secret"
 )
@@ -25,7 +30,7 @@ func (p *Plan) PullImage(ctx context.Context, told func(have, want int64)) *find
 	}
 	image, here, err := p.client.Image(ctx, p.Image)
 	if err != nil {
-		return Trouble(err)
+		return container.Trouble(err)
 	}
 	if !here {
 		return p.noImage(errors.New("it was fetched, and is not there"))
@@ -39,18 +44,18 @@ func (p *Plan) PullImage(ctx context.Context, told func(have, want int64)) *find
 func (p *Plan) noImage(err error) *finding.Finding {
 	var failed *api.Error
 	if errors.As(err, &failed) && failed.Kind != api.Refused {
-		return Trouble(err)
+		return container.Trouble(err)
 	}
 	return finding.New("container.image", "the image %s is not on the engine's machine, and could not be fetched", p.Image).
 		Saw("the container engine: %q", err.Error()).
-		Suggest("%s pull %s   # signs in where that is needed", tool(p.client), p.Image).
-		Suggest("%s images   # those that are there", tool(p.client))
+		Suggest("%s pull %s   # signs in where that is needed", p.client.Tool(), p.Image).
+		Suggest("%s images   # those that are there", p.client.Tool())
 }
 
 // Make makes the container, with its volumes and secrets, and starts it. values are the
 // secrets by the variables of the plan's. What was made is taken away again where a
 // step fails: nothing half-made stays.
-func (e *Engines) Make(ctx context.Context, p *Plan, values map[string]secret.Value) (undo func(), found *finding.Finding) {
+func (p *Plan) Make(ctx context.Context, engines *container.Engines, values map[string]secret.Value) (undo func(), found *finding.Finding) {
 	var undos []func(context.Context)
 	undo = func() {
 		ctx := context.WithoutCancel(ctx)
@@ -64,7 +69,7 @@ func (e *Engines) Make(ctx context.Context, p *Plan, values map[string]secret.Va
 		return nil, found
 	}
 	if err := p.client.Start(ctx, id); err != nil {
-		found := e.notStarted(ctx, p, id, err)
+		found := p.notStarted(ctx, engines, id, err)
 		undo()
 		return nil, found
 	}
@@ -83,7 +88,7 @@ func (p *Plan) make(ctx context.Context, values map[string]secret.Value, undos *
 	}
 	for _, volume := range volumes {
 		if err := p.client.CreateVolume(ctx, volume, labels); err != nil {
-			return "", Trouble(err)
+			return "", container.Trouble(err)
 		}
 		*undos = append(*undos, func(ctx context.Context) { p.client.RemoveVolume(ctx, volume) })
 	}
@@ -106,7 +111,7 @@ func (p *Plan) make(ctx context.Context, values map[string]secret.Value, undos *
 	})
 	if len(files) > 0 {
 		if err := p.client.WriteFiles(ctx, id, secretsFolder, files); err != nil {
-			return "", Trouble(err)
+			return "", container.Trouble(err)
 		}
 	}
 	return id, nil
@@ -119,17 +124,17 @@ func (p *Plan) notCreated(ctx context.Context, err error) *finding.Finding {
 			return found
 		}
 	}
-	return Trouble(err)
+	return container.Trouble(err)
 }
 
-func (e *Engines) notStarted(ctx context.Context, p *Plan, id string, err error) *finding.Finding {
+func (p *Plan) notStarted(ctx context.Context, engines *container.Engines, id string, err error) *finding.Finding {
 	var failed *api.Error
-	if errors.As(err, &failed) && Taken(failed.Message) {
+	if errors.As(err, &failed) && container.Taken(failed.Message) {
 		if one, again := p.client.Inspect(ctx, id); again == nil {
-			return e.PortTaken(ctx, p.client, one, failed.Message)
+			return engines.PortTaken(ctx, p.client, one, failed.Message)
 		}
 	}
-	return Trouble(err)
+	return container.Trouble(err)
 }
 
 // Removed is what became of a container's volumes.
@@ -140,24 +145,24 @@ type Removed struct {
 
 // Remove removes a container that was made here, with its secrets. Its data stay in
 // their volume, unless data says that they shall go too.
-func (e *Engines) Remove(ctx context.Context, client *api.Client, one *api.Container, data bool) (Removed, *finding.Finding) {
+func Remove(ctx context.Context, client *api.Client, one *api.Container, data bool) (Removed, *finding.Finding) {
 	removed := Removed{Volume: one.Config.Labels[DataLabel]}
 	if one.State.Running || one.State.Status == "restarting" {
 		if err := client.Stop(ctx, one.ID); err != nil {
-			return removed, Trouble(err)
+			return removed, container.Trouble(err)
 		}
 	}
 	if err := client.Remove(ctx, one.ID); err != nil {
-		return removed, Trouble(err)
+		return removed, container.Trouble(err)
 	}
 	if volume := one.Config.Labels[secretsLabel]; volume != "" && mounted(one, volume) && madeHere(ctx, client, volume) {
-		if err := client.RemoveVolume(ctx, volume); err != nil && !gone(err) {
-			return removed, Trouble(err)
+		if err := client.RemoveVolume(ctx, volume); err != nil && !api.Gone(err) {
+			return removed, container.Trouble(err)
 		}
 	}
 	if data && mounted(one, removed.Volume) {
-		if err := client.RemoveVolume(ctx, removed.Volume); err != nil && !gone(err) {
-			return removed, Trouble(err)
+		if err := client.RemoveVolume(ctx, removed.Volume); err != nil && !api.Gone(err) {
+			return removed, container.Trouble(err)
 		}
 		removed.Gone = true
 	}
@@ -178,33 +183,4 @@ func mounted(one *api.Container, volume string) bool {
 		}
 	}
 	return false
-}
-
-// One is the engine to make a container at: the one that is named, else the only one
-// that answers.
-func (e *Engines) One(ctx context.Context, endpoint string) (*api.Client, *finding.Finding) {
-	endpoints, found := e.endpoints(endpoint)
-	if found != nil {
-		return nil, found
-	}
-	var clients []*api.Client
-	for _, at := range endpoints {
-		client, err := e.connect(ctx, at)
-		if err == nil {
-			clients = append(clients, client)
-		} else if found == nil {
-			found = Trouble(err)
-		}
-	}
-	if len(clients) == 1 {
-		return clients[0], nil
-	}
-	if len(clients) == 0 {
-		return nil, found
-	}
-	found = finding.New("container.ambiguous", "%d container engines answer, and nothing says at which the container is to be", len(clients))
-	for _, c := range clients {
-		found.Saw("%s at %s", c.Engine, c.Endpoint.Address)
-	}
-	return nil, found.Suggest("-endpoint %s   # or another of them, with the command", clients[0].Endpoint.Address)
 }
