@@ -102,6 +102,12 @@ func TestComposeRepository(t *testing.T) {
 	p.OK("vouch", "compose.yaml", "-expect", hash).Has("vouched for: compose")
 	p.OK("import", "compose.yaml", "-dry-run").Has("user      registrar")
 	p.OK("vouch", "-list", "compose.yaml").Has("vouched")
+	p.OK("import", "compose.yaml", "-dry-run", "-compose-profile", "rings", "-compose-project", "other").Has("user      registrar", "container other/ringing").HasNot("has changed")
+	p.Write(filepath.Join(folder, "compose.override.yaml"), "services: {}\n")
+	p.OK("import", "compose", "-yes", "-dry-run").Has("has changed", "compose.override.yaml").HasNot("registrar") // another file was not vouched for
+	if err := os.Remove(filepath.Join(folder, "compose.override.yaml")); err != nil {
+		t.Fatal(err)
+	}
 	p.Write(filepath.Join(folder, ".env"), "COUNTS_USER=bander\n")
 	p.OK("import", "compose.yaml", "-yes", "-dry-run").Has("has changed since", "user      bander").HasNot("registrar")
 	p.OK("vouch", "-withdraw", "compose.yaml").Has("withdrawn: compose")

@@ -234,6 +234,12 @@ func TestContainerTwoEngines(t *testing.T) {
 	if text := h.ReadProfiles(); strings.Count(text, fmt.Sprintf("endpoint  = %q", other.Endpoint())) != 2 {
 		t.Errorf("the profiles are\n%s", text)
 	}
+	h.OK("add", "fresh", "-engine", "mariadb", "-container", "fresh", "-user", "ringer")
+	h.Run("container", "make", "fresh", "-image", "mariadb:11", "-dry-run").Want(5).Has("container.ambiguous", "-endpoint unix://")
+	h.OK("container", "make", "fresh", "-image", "mariadb:11", "-dry-run", "-endpoint", other.Endpoint()).Has("endpoint=" + other.Endpoint())
+	h.Setenv("DOCKER_HOST", h.engine.Endpoint())
+	h.OK("container", "make", "fresh", "-image", "mariadb:11", "-dry-run").Has(" at "+h.engine.Endpoint(), "which is there")
+	h.Setenv("DOCKER_HOST", "")
 	h.engine.Close() // one that is gone takes nothing from what the other has
 	leaveSocket(t, h.engine.Socket)
 	h.OK("container", "scan").Has("container.no-engine", "saltmarsh-other")

@@ -102,8 +102,18 @@ func (c *call) vouchableCompose(ctx context.Context, files []string) ([]vouch.It
 	return []vouch.Item{composeItem(ctx, r)}, nil
 }
 
+// composeItem is what is vouched for: the files, whatever flags they are read with.
 func composeItem(ctx context.Context, r compose.Request) vouch.Item {
-	return vouch.Item{Name: compose.Word, Path: r.Files[0], Uses: func() vouch.Uses { return compose.Uses(ctx, r) }}
+	return vouch.Item{Name: compose.Word, Path: r.Files[0], Uses: func() vouch.Uses { return compose.Uses(ctx, r.Files, r.Root) }}
+}
+
+// vouchLine is the command that vouches for compose files.
+func vouchLine(files []string) string {
+	line := "gharbor vouch"
+	for _, path := range files {
+		line += " " + clean.Shell(path)
+	}
+	return line
 }
 
 // findCompose reads the servers out of compose files. asked is true where the files
@@ -123,7 +133,7 @@ func (c *call) findCompose(ctx context.Context, files []string, o composeOptions
 			return nil, "", err
 		}
 		if state == vouch.Lapsed {
-			c.Notice("what the compose file uses has changed since you vouched for it; gharbor vouch %s shows the difference", clean.Shell(r.Files[0]))
+			c.Notice("what the compose file uses has changed since you vouched for it; this shows the difference: %s", vouchLine(r.Files))
 		}
 		vouched = state == vouch.Vouched
 	}
@@ -140,7 +150,7 @@ func (c *call) findCompose(ctx context.Context, files []string, o composeOptions
 	var outside *compose.Outside
 	switch {
 	case errors.As(err, &outside):
-		return nil, "", &exitError{code: exitFile, err: err, try: []string{"gharbor vouch " + clean.Shell(r.Files[0])}}
+		return nil, "", &exitError{code: exitFile, err: err, try: []string{vouchLine(r.Files)}}
 	case err != nil:
 		return nil, "", err
 	}
@@ -168,7 +178,7 @@ func (c *call) composeNotices(result *compose.Result, r compose.Request, vouched
 	}
 	if len(here) > 0 {
 		c.Notice("the file stands in a repository, so these variables of this machine are not used for it before you have vouched for it: %s", clean.Line(strings.Join(here, ", "), 300))
-		c.Say("  try: gharbor vouch %s", clean.Shell(r.Files[0]))
+		c.Say("  try: %s", vouchLine(r.Files))
 	}
 	if len(nowhere) > 0 {
 		c.Notice("without a value here: %s", clean.Line(strings.Join(nowhere, ", "), 300))

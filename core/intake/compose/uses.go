@@ -16,13 +16,11 @@ import (
 // Word is what a compose file is called among what was vouched for.
 const Word = "compose"
 
-// Uses are what compose files of a repository would use: the files, the variables of
-// this machine, and where the profiles would lead. No such variable has a value here, so
-// it is the same in every clone.
-func Uses(ctx context.Context, r Request) vouch.Uses {
-	root := r.Root
-	r.Machine, r.Root = nil, ""
-	project, l, err := load(ctx, r)
+// Uses are what compose files of the repository at root would use, all their profiles
+// taken together: the files, the variables of this machine, and where the profiles of ours
+// would lead. No such variable has a value here, so it is the same in every clone.
+func Uses(ctx context.Context, files []string, root string) vouch.Uses {
+	project, l, err := load(ctx, Request{Files: files, Active: []string{"*"}})
 	if err != nil {
 		return vouch.Uses{Profile: Word, Trouble: err.Error()}
 	}

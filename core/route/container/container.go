@@ -393,12 +393,15 @@ func (e *Engines) Sole(endpoint string) bool {
 	return err == nil && len(all) == 1 && all[0].From != profile.EndpointVariable && Canonical(all[0].Address) == Canonical(endpoint)
 }
 
-// One is the engine to make a container at: the one that is named, else the only one
-// that answers.
+// One is the engine to make a container at: the one that is named, by DOCKER_HOST too,
+// else the only one that answers.
 func (e *Engines) One(ctx context.Context, endpoint string) (*api.Client, *finding.Finding) {
 	endpoints, found := e.endpoints(endpoint)
 	if found != nil {
 		return nil, found
+	}
+	if endpoints[0].From == profile.EndpointVariable {
+		endpoints = endpoints[:1]
 	}
 	var clients []*api.Client
 	for _, at := range endpoints {
