@@ -172,8 +172,11 @@ func (c *call) program(name string) (string, error) {
 		return filepath.Abs(path)
 	}
 	shown := clean.Quoted(name)
+	if clean.Shell(name) != name { // no program's name has such signs; a misplaced password has
+		shown = "of that name"
+	}
 	if errors.Is(err, os.ErrPermission) || strings.Contains(name, "/") && !errors.Is(err, os.ErrNotExist) {
-		return "", &exitError{code: exitNotRunnable, err: fmt.Errorf("%s can't be run: %s", shown, plainReason(err)), try: []string{"chmod +x " + clean.Shell(name)}}
+		return "", &exitError{code: exitNotRunnable, err: fmt.Errorf("the program %s can't be run: %s", shown, plainReason(err)), try: []string{"chmod +x " + clean.Shell(name)}}
 	}
 	failure := &exitError{code: exitNoProgram, err: fmt.Errorf("no program %s in the folders of PATH", shown)}
 	if strings.Contains(name, "/") {
