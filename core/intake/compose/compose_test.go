@@ -68,6 +68,8 @@ services:
   odd: {image: postgres, environment: {POSTGRES_USER: warden}, expose: ["5499"]}
   web: {image: saltmarsh/web, environment: {MYSQL_HOST: rings, MYSQL_USER: ringer}, ports: ["80:80"]}
   cache: {image: "docker.io/library/redis:7"}
+  second: {image: "mariadb:11", environment: {MARIADB_USER: ringer}, depends_on: [rings]}
+  worker: {image: saltmarsh/worker, environment: {MARIADB_USER: ringer, MARIADB_PASSWORD: x}, depends_on: [rings]}
 `, "b.yaml\nname: fieldstation\nservices: {rings: {environment: {MARIADB_DATABASE: other}}}\n")
 	if err != nil {
 		t.Fatal(err)
@@ -84,7 +86,8 @@ services:
 	want := `built engine=postgresql container=fieldstation/built
 cache engine=redis container=fieldstation/cache
 odd engine=postgresql container=fieldstation/odd database=warden user=warden port=5499
-rings engine=mariadb container=fieldstation/rings database=other user=ringer`
+rings engine=mariadb container=fieldstation/rings database=other user=ringer
+second engine=mariadb container=fieldstation/second user=ringer`
 	if got := strings.Join(have, "\n"); got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}

@@ -51,6 +51,8 @@ func Read(ctx context.Context, r Request) (*Result, error) {
 			result.Servers = append(result.Servers, s)
 		}
 	}
+	all := slices.Clone(result.Servers)
+	result.Servers = slices.DeleteFunc(result.Servers, func(s Server) bool { return uses(project.Services[s.Service], all) })
 	for _, name := range project.DisabledServiceNames() {
 		one := project.DisabledServices[name]
 		if _, ok := l.server(project, one); ok {
@@ -59,6 +61,20 @@ func Read(ctx context.Context, r Request) (*Result, error) {
 	}
 	result.Missed, result.Spared = slices.Sorted(maps.Keys(l.missed)), slices.Sorted(maps.Keys(l.spared))
 	return result, nil
+}
+
+// uses reports whether a service waits for another one that is such a server too: it has
+// the server's variables because it logs in there.
+func uses(service types.ServiceConfig, servers []Server) bool {
+	if _, _, known := container.Describe(nil, service.Image, nil); known || len(service.Ports)+len(service.Expose) > 0 {
+		return false // by its image, or its ports, it is one itself
+	}
+	for _, s := range servers {
+		if _, ok := service.DependsOn[s.Service]; ok {
+			return true
+		}
+	}
+	return false
 }
 
 // server reads one service; ok is false for one that is no database server.

@@ -64,13 +64,14 @@ var officials = []official{
 // clientMarks are variables that say that a program is a server's client.
 var clientMarks = []string{"POSTGRES_HOST", "MYSQL_HOST", "MARIADB_HOST", "DB_HOST", "DATABASE_URL", "PGHOST", "REDIS_HOST", "REDIS_URL", "MONGO_URL", "MONGODB_URI"}
 
-// Declared reads what an environment says; ok is false where it names no server.
-func Declared(env api.Environment, image string) (Declaration, bool) {
+// declared reads what an environment says; ok is false where it names no server. ports
+// are those that the container exposes or publishes.
+func declared(env api.Environment, image string, ports []int) (d Declaration, ok bool) {
 	for _, o := range officials {
 		if o.engine == "mysql" && strings.Contains(strings.ToLower(image), "mariadb") {
 			continue
 		}
-		if o.engine == "mariadb" && strings.Contains(strings.ToLower(image), "mariadb") && hasPrefix(env, []string{"MYSQL_"}) || o.is(env) {
+		if o.engine == "mariadb" && strings.Contains(strings.ToLower(image), "mariadb") && hasPrefix(env, []string{"MYSQL_"}) || o.is(env, image, ports) {
 			return o.read(env), true
 		}
 	}
@@ -80,7 +81,7 @@ func Declared(env api.Environment, image string) (Declaration, bool) {
 // Describe says which server an environment, an image and the ports of a container are
 // of, and at which port it is in there; ok is false where nothing says that it is one.
 func Describe(env api.Environment, image string, ports []int) (d Declaration, port int, ok bool) {
-	d, ok = Declared(env, image)
+	d, ok = declared(env, image, ports)
 	if !ok {
 		d.Engine = byPort(ports, image)
 	}
@@ -100,8 +101,10 @@ func byImage(image string) string {
 	return map[string]string{"postgres": "postgresql", "mariadb": "mariadb", "mysql": "mysql", "mongo": "mongodb", "redis": "redis"}[name]
 }
 
-// is reports whether an environment is such a server's.
-func (o official) is(env api.Environment) bool {
+// is reports whether an environment is such a server's. One file of variables often is
+// given to the server and to its clients: those count where nothing says that this is one
+// of the latter.
+func (o official) is(env api.Environment, image string, ports []int) bool {
 	for _, mark := range o.marks {
 		if _, ok := env[mark]; ok {
 			return true
@@ -111,7 +114,8 @@ func (o official) is(env api.Environment) bool {
 		return true
 	}
 	client := slices.ContainsFunc(clientMarks, func(mark string) bool { _, ok := env[mark]; return ok })
-	return !client && hasPrefix(env, o.shared)
+	likely := len(ports) == 0 || slices.Contains(ports, profile.DefaultPort(o.engine)) || byImage(image) == o.engine
+	return !client && likely && hasPrefix(env, o.shared)
 }
 
 func hasPrefix(env api.Environment, prefixes []string) bool {

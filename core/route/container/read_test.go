@@ -123,26 +123,30 @@ func TestDeclared(t *testing.T) {
 		image string
 		want  Declaration
 		ok    bool
+		ports []int
 	}{
-		{"POSTGRES_PASSWORD=x", "postgres:16", Declaration{Engine: "postgresql", User: "postgres", Database: "postgres", Variable: "POSTGRES_PASSWORD"}, true},
-		{"POSTGRES_USER=warden POSTGRES_PASSWORD_FILE=/run/secrets/p PG_MAJOR=16", "own", Declaration{Engine: "postgresql", User: "warden", Database: "warden", Variable: "POSTGRES_PASSWORD_FILE"}, true},
-		{"POSTGRES_USER=warden POSTGRES_DB=sightings POSTGRES_HOST_AUTH_METHOD=trust", "postgres", Declaration{Engine: "postgresql", User: "warden", Database: "sightings", None: true}, true},
-		{"POSTGRES_USER=warden POSTGRES_PASSWORD=x POSTGRES_HOST=db", "web", Declaration{}, false},
-		{"PGDATA=/data PG_MAJOR=16 POSTGRES_PASSWORD=", "postgres", Declaration{Engine: "postgresql", User: "postgres", Database: "postgres"}, true},
-		{"MARIADB_USER=ringer MARIADB_PASSWORD=x MARIADB_ROOT_PASSWORD=y MARIADB_DATABASE=ringing", "mariadb:11", Declaration{Engine: "mariadb", User: "ringer", Database: "ringing", Variable: "MARIADB_PASSWORD"}, true},
-		{"MYSQL_USER=ringer MYSQL_PASSWORD=x MARIADB_VERSION=11", "mariadb:11", Declaration{Engine: "mariadb", User: "ringer", Variable: "MYSQL_PASSWORD"}, true},
-		{"MYSQL_USER=ringer MYSQL_PASSWORD=x", "docker.io/library/mariadb:10", Declaration{Engine: "mariadb", User: "ringer", Variable: "MYSQL_PASSWORD"}, true},
-		{"MYSQL_ROOT_PASSWORD=x", "mysql:8", Declaration{Engine: "mysql", User: "root", Variable: "MYSQL_ROOT_PASSWORD"}, true},
-		{"MYSQL_RANDOM_ROOT_PASSWORD=yes", "mysql:8", Declaration{Engine: "mysql", User: "root", Made: true}, true},
-		{"MYSQL_ALLOW_EMPTY_PASSWORD=1", "mysql:8", Declaration{Engine: "mysql", User: "root", None: true}, true},
-		{"MYSQL_HOST=db MYSQL_USER=ringer MYSQL_PASSWORD=x", "web", Declaration{}, false},
-		{"MONGO_INITDB_ROOT_USERNAME=scribe MONGO_INITDB_ROOT_PASSWORD=x", "mongo", Declaration{Engine: "mongodb", User: "scribe", Variable: "MONGO_INITDB_ROOT_PASSWORD"}, true},
-		{"REDIS_VERSION=7", "redis", Declaration{Engine: "redis"}, true},
-		{"ORACLE_PWD=x ORACLE_SID=SKEIN", "oracle", Declaration{Engine: "oracle", User: "SYSTEM", Variable: "ORACLE_PWD", Service: "SKEIN"}, true},
-		{"PATH=/bin", "nginx", Declaration{}, false},
-		{"POSTGRES_USER=war\x1bden POSTGRES_PASSWORD=x", "postgres", Declaration{Engine: "postgresql", User: "postgres", Database: "postgres", Variable: "POSTGRES_PASSWORD"}, true},
+		{"POSTGRES_PASSWORD=x", "postgres:16", Declaration{Engine: "postgresql", User: "postgres", Database: "postgres", Variable: "POSTGRES_PASSWORD"}, true, nil},
+		{"POSTGRES_USER=warden POSTGRES_PASSWORD_FILE=/run/secrets/p PG_MAJOR=16", "own", Declaration{Engine: "postgresql", User: "warden", Database: "warden", Variable: "POSTGRES_PASSWORD_FILE"}, true, nil},
+		{"POSTGRES_USER=warden POSTGRES_DB=sightings POSTGRES_HOST_AUTH_METHOD=trust", "postgres", Declaration{Engine: "postgresql", User: "warden", Database: "sightings", None: true}, true, nil},
+		{"POSTGRES_USER=warden POSTGRES_PASSWORD=x POSTGRES_HOST=db", "web", Declaration{}, false, nil},
+		{"PGDATA=/data PG_MAJOR=16 POSTGRES_PASSWORD=", "postgres", Declaration{Engine: "postgresql", User: "postgres", Database: "postgres"}, true, nil},
+		{"MARIADB_USER=ringer MARIADB_PASSWORD=x MARIADB_ROOT_PASSWORD=y MARIADB_DATABASE=ringing", "mariadb:11", Declaration{Engine: "mariadb", User: "ringer", Database: "ringing", Variable: "MARIADB_PASSWORD"}, true, nil},
+		{"MYSQL_USER=ringer MYSQL_PASSWORD=x MARIADB_VERSION=11", "mariadb:11", Declaration{Engine: "mariadb", User: "ringer", Variable: "MYSQL_PASSWORD"}, true, nil},
+		{"MYSQL_USER=ringer MYSQL_PASSWORD=x", "docker.io/library/mariadb:10", Declaration{Engine: "mariadb", User: "ringer", Variable: "MYSQL_PASSWORD"}, true, nil},
+		{"MYSQL_ROOT_PASSWORD=x", "mysql:8", Declaration{Engine: "mysql", User: "root", Variable: "MYSQL_ROOT_PASSWORD"}, true, nil},
+		{"MYSQL_RANDOM_ROOT_PASSWORD=yes", "mysql:8", Declaration{Engine: "mysql", User: "root", Made: true}, true, nil},
+		{"MYSQL_ALLOW_EMPTY_PASSWORD=1", "mysql:8", Declaration{Engine: "mysql", User: "root", None: true}, true, nil},
+		{"MYSQL_HOST=db MYSQL_USER=ringer MYSQL_PASSWORD=x", "web", Declaration{}, false, nil},
+		{"MONGO_INITDB_ROOT_USERNAME=scribe MONGO_INITDB_ROOT_PASSWORD=x", "mongo", Declaration{Engine: "mongodb", User: "scribe", Variable: "MONGO_INITDB_ROOT_PASSWORD"}, true, nil},
+		{"REDIS_VERSION=7", "redis", Declaration{Engine: "redis"}, true, nil},
+		{"ORACLE_PWD=x ORACLE_SID=SKEIN", "oracle", Declaration{Engine: "oracle", User: "SYSTEM", Variable: "ORACLE_PWD", Service: "SKEIN"}, true, nil},
+		{"PATH=/bin", "nginx", Declaration{}, false, nil},
+		{"POSTGRES_USER=warden POSTGRES_PASSWORD=x", "saltmarsh/web", Declaration{}, false, []int{8080}}, // the server's variables, given to a client
+		{"POSTGRES_USER=warden POSTGRES_PASSWORD=x", "saltmarsh/own", Declaration{Engine: "postgresql", User: "warden", Database: "warden", Variable: "POSTGRES_PASSWORD"}, true, []int{5432, 8008}},
+		{"MARIADB_USER=ringer", "mariadb:11", Declaration{Engine: "mariadb", User: "ringer"}, true, []int{4406}},
+		{"POSTGRES_USER=war\x1bden POSTGRES_PASSWORD=x", "postgres", Declaration{Engine: "postgresql", User: "postgres", Database: "postgres", Variable: "POSTGRES_PASSWORD"}, true, nil},
 	} {
-		have, ok := Declared(env(strings.Fields(c.env)...), c.image)
+		have, ok := declared(env(strings.Fields(c.env)...), c.image, c.ports)
 		if have != c.want || ok != c.ok {
 			t.Errorf("%s of %s declares %+v %v, want %+v", c.env, c.image, have, ok, c.want)
 		}

@@ -176,11 +176,11 @@ func (e *Engines) judge(ctx context.Context, client *api.Client, one *api.Contai
 		return nil, 0
 	}
 	ports := tcpPorts(one)
-	declared, known := Declared(one.Config.Env, one.Config.Image)
+	says, known := declared(one.Config.Env, one.Config.Image, ports)
 	n := 0
 	switch engine := byPort(ports, one.Config.Image); {
 	case known:
-		s.Engine, s.By, s.Declaration = declared.Engine, "environment", declared
+		s.Engine, s.By, s.Declaration = says.Engine, "environment", says
 	case engine != "":
 		s.Engine, s.By = engine, "port"
 	case byImage(one.Config.Image) != "":
