@@ -72,7 +72,9 @@ may count that as a failed connection.`,
 			if err != nil {
 				return err
 			}
+			done := c.progress("asking the container engines")
 			views, found := c.containers().Scan(ctx, endpoint)
+			done()
 			if ctx.Err() != nil {
 				return &exitError{code: exitInterrupted}
 			}
