@@ -81,7 +81,10 @@ func TestContainerMake(t *testing.T) {
 	}
 	make("rings", "-image", "mariadb:11").Want(5).Has("container.name-taken", "made by gharbor for the profile", "gharbor container remove saltmarsh-rings")
 	h.OK("add", "copy", "-engine", "mariadb", "-container", "saltmarsh-ringing", "-user", "ringer")
-	make("copy", "-image", "mariadb:11").Want(5).Has("container.name-taken", "not made by gharbor", "gharbor container adopt saltmarsh-ringing")
+	make("copy", "-image", "mariadb:11").Want(5).Has("container.name-taken", "not made by gharbor", "gharbor set copy container=saltmarsh-ringing-2 && gharbor container make copy -image mariadb:11", "gharbor container adopt saltmarsh-ringing")
+	h.OK("set", "copy", "container=", "host=127.0.0.1")
+	make("copy", "-image", "mariadb:11", "-name", "saltmarsh-ringing").Want(5).Has("gharbor container make copy -image mariadb:11 -name saltmarsh-ringing-2")
+	h.OK("remove", "copy", "-yes")
 
 	h.Run("container", "remove", "saltmarsh-ringing", "-yes").Want(2).Has("not made by gharbor")
 	h.Run("container", "remove", "rings").Want(2).Has("-yes")

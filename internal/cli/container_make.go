@@ -211,7 +211,7 @@ func (m *building) wish() (making.Wish, error) {
 	case in && m.name != "" && m.name != called.Name:
 		return w, usage("-name and the profile's container are two names; give one")
 	case in:
-		w.Name, w.Inside = called.Name, port
+		w.Name, w.Fixed, w.Inside = called.Name, true, port
 	case w.Name == "":
 		w.Name = w.Profile
 	}

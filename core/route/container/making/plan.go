@@ -39,6 +39,7 @@ type Wish struct {
 	Inside   int // the server's port in the container
 	Image    string
 	Name     string // the container's
+	Fixed    bool   // the profile says the name
 	Port     int    // on 127.0.0.1 of the engine's host; 0 for the server's usual one, or another where that is taken
 	Volume   string // for the data; "" for NAME-data
 	Mounts   []Mount
@@ -183,7 +184,15 @@ func (p *Plan) foreignSecrets(ctx context.Context) *finding.Finding {
 		return nil
 	}
 	return finding.New("container.name-taken", "there is a volume %s already, which gharbor did not make, and it is left as it is", p.Secretly).
-		Suggest("gharbor container make %s -image %s -name %s", p.Profile, p.Image, p.Name+"-2")
+		Suggest("%s", p.underAnotherName())
+}
+
+// underAnotherName is the command that makes the container by another name.
+func (w Wish) underAnotherName() string {
+	if w.Fixed {
+		return fmt.Sprintf("gharbor set %s container=%s-2 && gharbor container make %s -image %s", w.Profile, w.Name, w.Profile, w.Image)
+	}
+	return fmt.Sprintf("gharbor container make %s -image %s -name %s-2", w.Profile, w.Image, w.Name)
 }
 
 // takeImage takes from an image whose account its server is started by, and where it
@@ -298,7 +307,7 @@ func nameTaken(ctx context.Context, client *api.Client, w Wish) *finding.Finding
 		return found.Suggest("gharbor container start %s   # to use it", clean.Shell(old.Name)).
 			Suggest("gharbor container remove %s   # to make it anew; its volume stays", clean.Shell(old.Name))
 	}
-	return found.Suggest("gharbor container make %s -image %s -name %s", w.Profile, w.Image, w.Name+"-2").
+	return found.Suggest("%s", w.underAnotherName()).
 		Suggest("gharbor container adopt %s   # a profile that leads to it", clean.Shell(old.Name))
 }
 
