@@ -155,7 +155,7 @@ func TestRealContainerStates(t *testing.T) {
 
 	t.Run("crash-looping", func(t *testing.T) {
 		name := named(t, "pg")
-		e.Serve(t, name, counts("--restart", "always", "-p", "127.0.0.1::5432"), "sh", "-c", "echo 'the data folder is of another version'; echo root password: "+knotPassword+"; exit 7")
+		e.Serve(t, name, counts("--restart", "always", "-p", "127.0.0.1::5432"), "sh", "-c", "echo 'the data folder is of another version'; echo 'root password: "+knotPassword+"'; exit 7")
 		add("loops", name)
 		var s testkit.Stage
 		for range 60 {
