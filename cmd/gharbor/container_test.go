@@ -130,6 +130,14 @@ func TestContainerEngineFaults(t *testing.T) {
 		h := newHarbour(t, func(h *harbour, c *engineapi.Config) { c.Fault = engineapi.Slow })
 		h.Profiles("format = 1\n" + byContainer)
 		h.Run("wait", "ringing", "-within", "4s").Want(1).HasNot("gave up")
+		many := "format = 1\n"
+		for i := range 40 { // each does not wait for the engine by itself
+			many += strings.Replace(byContainer, "profile.ringing", fmt.Sprintf("profile.ringing-%d", i), 1)
+		}
+		h.Profiles(many)
+		if r := h.Run("test", "-all", "-parallel", "4", "-quiet").Want(1); r.Took > 15*time.Second {
+			t.Errorf("40 profiles took %v", r.Took)
+		}
 	})
 }
 

@@ -8,6 +8,7 @@ package container
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"net/netip"
@@ -16,6 +17,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
@@ -43,7 +45,12 @@ type connecting struct {
 	once   sync.Once
 	client *api.Client
 	err    error
+	failed time.Time // when err came, under the lock of the engines
 }
+
+// remembered is how long an engine that could not be asked is not asked again: of many
+// profiles each would wait for it.
+const remembered = 2 * time.Second
 
 // System asks the engines of this machine.
 func System(lookup func(string) (string, bool), home string) *Engines {
@@ -71,16 +78,19 @@ func (e *Engines) connect(ctx context.Context, endpoint api.Endpoint) (*api.Clie
 		e.clients = make(map[string]*connecting)
 	}
 	one := e.clients[endpoint.Address]
-	if one == nil {
+	if one == nil || !one.failed.IsZero() && time.Since(one.failed) > remembered {
 		one = new(connecting)
 		e.clients[endpoint.Address] = one
 	}
 	e.mu.Unlock()
 	one.once.Do(func() { one.client, one.err = api.Connect(ctx, endpoint, e.Lookup, e.Home, e.Dial) })
-	if one.err != nil { // it may be there the next time
+	if one.err != nil {
 		e.mu.Lock()
-		if e.clients[endpoint.Address] == one {
+		switch {
+		case errors.Is(one.err, context.Canceled) && e.clients[endpoint.Address] == one: // which says nothing of the engine
 			delete(e.clients, endpoint.Address)
+		case one.failed.IsZero():
+			one.failed = time.Now()
 		}
 		e.mu.Unlock()
 		return nil, one.err
