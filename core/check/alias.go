@@ -20,10 +20,13 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// servers are the candidates of the profile, found once: DNS may be asked for them.
+// servers are the candidates of the profile, found once: DNS or a container engine may be
+// asked for them.
 func (t *test) servers(ctx context.Context) ([]route.Candidate, *finding.Finding) {
 	if t.candidates == nil && t.noCandidates == nil {
+		start := time.Now()
 		t.candidates, t.noCandidates = t.Network.Candidates(ctx, t.profile)
+		t.resolving = time.Since(start)
 	}
 	return t.candidates, t.noCandidates
 }

@@ -108,6 +108,7 @@ type test struct {
 
 	candidates   []route.Candidate // the servers that the profile may mean
 	noCandidates *finding.Finding  // why there are none
+	resolving    time.Duration     // that it took to find them: the stage secret does it, and route is what it is of
 
 	network string // of conv: "tcp" or "unix"
 	from    string // the address of its end here, "" for a socket
@@ -169,14 +170,19 @@ func (t *test) stage(ctx context.Context, name string, run func(context.Context)
 	}
 	start := time.Now()
 	paused := t.budget.pausedFor()
+	found := t.resolving
 	result := run(t.budget.context())
+	took := time.Since(start) - (t.budget.pausedFor() - paused) - (t.resolving - found)
+	if name == "route" {
+		took += t.resolving
+	}
 	if ctx.Err() != nil { // Ctrl-C: what the stage made of it is not the server's doing
 		result = finding.Result{Outcome: finding.Skip, Detail: "stopped here by Ctrl-C"}
 		t.report.Interrupted, t.over = true, true
 		defer func() { t.report.Outcome = finding.Fail }() // it is not known to be ready
 	}
 	t.tell(Stage{Stage: name, Outcome: result.Outcome, Detail: result.Detail, Finding: result.Finding,
-		MS: milliseconds(time.Since(start) - (t.budget.pausedFor() - paused))})
+		MS: milliseconds(took)})
 	return result.Outcome != finding.Fail && !t.over && name != t.until
 }
 
