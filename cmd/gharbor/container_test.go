@@ -4,6 +4,7 @@ import (
 	"crypto/tls"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -457,4 +458,39 @@ func TestCanaryContainers(t *testing.T) { // not parallel: nearby connects to wh
 		}
 	}
 	testkit.NoSecretIn(t, h.Home, nil, ringerPassword, rootPassword)
+}
+
+// TestContainerHostile: what an engine says steers no terminal, and no line to paste runs
+// anything of it.
+func TestContainerHostile(t *testing.T) { // not parallel: nearby connects to whatever listens
+	const evil = "x\x1b[31m$(touch owned)`touch owned`'\"\u202e;touch owned"
+	h := newHarbour(t, func(h *harbour, c *engineapi.Config) {
+		one := h.ringing(evil)
+		one.Image, one.State, one.Health, one.Checked, one.Error, one.Log = evil, evil, evil, evil, evil, []string{evil}
+		one.Env = []string{"MARIADB_USER=" + evil, "MARIADB_DATABASE=" + evil, evil + "=" + evil, "MARIADB_VERSION=11"}
+		one.Labels = map[string]string{"com.docker.compose.project": evil, "com.docker.compose.service": evil, "com.docker.compose.project.config_files": evil}
+		stopped := h.ringing("stopped")
+		stopped.State, stopped.Error, stopped.Log, stopped.Image = "exited", evil, []string{evil}, evil
+		c.Containers, c.Name, c.Release = []*engineapi.Container{one, stopped}, evil, evil
+	})
+	h.Profiles("format = 1\n" + strings.Replace(byContainer, "saltmarsh-ringing", "stopped", 1))
+	folder := t.TempDir()
+	for _, args := range [][]string{{"container", "scan"}, {"container", "scan", "-format", "json"}, {"nearby"}, {"test", "ringing"}, {"container", "start", "ringing", "-within", "1s"}, {"container", "adopt", "stopped"}, {"export", "stopped", "-as", "compose"}, {"test", "ringing", "-override", "container=nobody"}} {
+		r := h.Run(args...)
+		if out := r.Stdout + r.Stderr; strings.ContainsAny(out, "\x1b\u202e") || r.Code == 70 {
+			t.Errorf("%v ends with %d:\n%q", args, r.Code, out)
+		}
+		for line := range strings.Lines(r.Stdout + r.Stderr) {
+			_, command, ok := strings.Cut(line, "try")
+			if !ok || !strings.Contains(command, "gharbor ") {
+				continue
+			}
+			cmd := exec.Command("sh", "-c", "gharbor() { :; }\n"+strings.TrimLeft(command, ": "))
+			cmd.Dir = folder
+			cmd.Run()
+		}
+	}
+	if left, _ := os.ReadDir(folder); len(left) > 0 {
+		t.Errorf("a line to try made %v", left)
+	}
 }
