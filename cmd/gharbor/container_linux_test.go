@@ -186,7 +186,7 @@ func TestRealContainerStates(t *testing.T) {
 	})
 	t.Run("unhealthy", func(t *testing.T) {
 		name := named(t, "pg")
-		e.Serve(t, name, counts("-p", "127.0.0.1::5432", "-v", "/var/lib/postgresql/data", "--health-cmd", "echo no tide today; false", "--health-interval", "1s", "--health-retries", "1"))
+		e.Serve(t, name, counts("-p", "127.0.0.1::5432", "-v", name+":/var/lib/postgresql/data", "--health-cmd", "echo no tide today; false", "--health-interval", "1s", "--health-retries", "1"))
 		add("unwell", name)
 		p.OK("wait", "unwell")
 		for range 50 {
@@ -281,7 +281,7 @@ func TestRealContainerRoutes(t *testing.T) {
 	} {
 		t.Run(c.word, func(t *testing.T) {
 			name := named(t, "pg")
-			e.Serve(t, name, counts(append(c.options, "-v", "/var/lib/postgresql/data")...))
+			e.Serve(t, name, counts(append(c.options, "-v", name+":/var/lib/postgresql/data")...))
 			p.OK("container", "adopt", name, c.word)
 			if c.port != "" {
 				p.OK("set", c.word, "port="+c.port)
@@ -325,6 +325,9 @@ func TestRealContainerMariaDB(t *testing.T) {
 	p.OK("container", "adopt", near, "ringing").Has("MARIADB_PASSWORD_FILE")
 	p.OK("wait", "ringing")
 	r := p.Test("ringing")
+	if s := r.Ends(t, "route", "warn", "container.no-volume"); !strings.Contains(s.Finding.Cause, "a volume without a name") {
+		t.Errorf("the cause is %q", s.Finding.Cause)
+	}
 	if s := r.Ends(t, "login", "ok", ""); !strings.Contains(s.Detail, "file /run/secrets/ringer of the container "+near) {
 		t.Errorf("the login is %q", s.Detail)
 	}

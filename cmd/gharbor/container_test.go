@@ -267,6 +267,12 @@ func TestContainerStates(t *testing.T) {
 
 	set(func() { one.Mounts = nil })
 	h.Test("ringing").Ends(t, "route", "warn", "container.no-volume")
+	set(func() {
+		one.Mounts = []engineapi.Mount{{Type: "volume", Name: strings.Repeat("5a", 32), Destination: "/var/lib/mysql"}}
+	})
+	h.Test("ringing").Ends(t, "route", "warn", "container.no-volume")
+	set(func() { one.Mounts[0].Type, one.Mounts[0].Name = "bind", "" })
+	h.Test("ringing").Ends(t, "route", "ok", "")
 	set(func() { one.Health, one.Checked = "unhealthy", "\x1b[31mpassword="+ringerPassword })
 	s := h.Test("ringing").Ends(t, "route", "warn", "container.unhealthy")
 	testkit.NoSecret(t, "the finding", s.Seen(), ringerPassword)

@@ -198,24 +198,36 @@ func (v *view) noVolume() *finding.Finding {
 	if moved := v.one.Config.Env[place.variable].Disclose(); place.variable != "" && path.IsAbs(moved) {
 		folders = []string{moved}
 	}
+	found := finding.New("container.no-volume", "the server's data are in the container itself: whoever removes the container, or makes it anew, removes them").
+		Saw("no volume and no folder of the host is at %s", clean.Line(folders[0], 200))
 	for _, folder := range folders {
-		if kept(v.one, folder) {
+		m, ok := mountAt(v.one, folder)
+		switch {
+		case !ok:
+			continue
+		case !anonymous(m) || labelled(v.one.Config.Labels).Compose(): // which compose hands on
 			return nil
 		}
+		found = finding.New("container.no-volume", "the server's data are in a volume without a name, which is this container's alone: one that is made anew starts without them").
+			Saw("the volume at %s is %s", clean.Line(m.Destination, 200), clean.Line(m.Name, 12))
 	}
-	found := finding.New("container.no-volume", "the server's data are in the container itself: whoever removes the container, or makes it anew, removes them")
-	found.Saw("no volume and no folder of the host is at %s", clean.Line(folders[0], 200))
 	return found.Suggest("when the container is next made: -v %s-data:%s among the options of %s run, once the data were copied out", name(v.one), clean.Shell(clean.Line(folders[0], 200)), v.client.Tool())
 }
 
-// kept reports whether a folder is in a volume, or in a folder of the host.
-func kept(one *api.Container, folder string) bool {
+// mountAt is the volume, or the folder of the host, that a container's folder is in.
+func mountAt(one *api.Container, folder string) (api.Mount, bool) {
 	for _, m := range one.Mounts {
 		if m.Type != "tmpfs" && (m.Destination == folder || strings.HasPrefix(folder, strings.TrimSuffix(m.Destination, "/")+"/")) {
-			return true
+			return m, true
 		}
 	}
-	return false
+	return api.Mount{}, false
+}
+
+// anonymous reports whether an engine made a volume by itself, for an image that declares
+// one: its name is 64 hexadecimal digits then.
+func anonymous(m api.Mount) bool {
+	return m.Type == "volume" && len(m.Name) == 64 && strings.Trim(m.Name, "0123456789abcdef") == ""
 }
 
 // answers are what the connection came to, in a few words, by the finding for it.
