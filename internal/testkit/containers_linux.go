@@ -8,11 +8,14 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
 	"testing"
 	"time"
+
+	"golang.org/x/sys/unix"
 )
 
 // ContainerEngine is a throw-away real container engine, on a socket, with data and in
@@ -105,7 +108,23 @@ func (e *ContainerEngine) end(cmd *exec.Cmd, ended chan struct{}) {
 		cmd.Process.Kill()
 		<-ended
 	}
+	e.unmount()
 	os.RemoveAll(e.Folder)
+}
+
+// unmount takes off what the engine leaves mounted in its folder.
+func (e *ContainerEngine) unmount() {
+	mounts, err := os.ReadFile("/proc/self/mounts")
+	if err != nil {
+		return
+	}
+	lines := strings.Split(string(mounts), "\n")
+	slices.Reverse(lines) // the inner ones first
+	for _, line := range lines {
+		if fields := strings.Fields(line); len(fields) > 1 && strings.HasPrefix(fields[1], e.Folder+"/") {
+			unix.Unmount(fields[1], unix.MNT_DETACH)
+		}
+	}
 }
 
 func (e *ContainerEngine) docker(args ...string) (string, error) {

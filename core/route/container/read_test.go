@@ -12,8 +12,8 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// TestStarting reads logs as the official images write them, up to each moment.
-func TestStarting(t *testing.T) {
+// TestStillStarts reads logs as the official images write them, up to each moment.
+func TestStillStarts(t *testing.T) {
 	postgres := []string{
 		"The files belonging to this database system will be owned by user \"postgres\".",
 		"Success. You can now start the database server using:",
@@ -57,20 +57,20 @@ func TestStarting(t *testing.T) {
 		ready  int // lines from which on it is ready
 	}{{"postgresql", postgres, len(postgres)}, {"mysql", mysql, len(mysql)}, {"mariadb", mariadb, len(mariadb)}} {
 		for n := 1; n <= len(c.lines); n++ {
-			starting, seen := Starting(c.engine, c.lines[:n])
+			starting, seen := stillStarts(c.engine, c.lines[:n])
 			if starting != (n < c.ready) || starting && !slices.Contains(c.lines[:n], seen) {
 				t.Errorf("%s after %d of %d lines (%q): starting is %v, by %q", c.engine, n, len(c.lines), c.lines[n-1], starting, seen)
 			}
 		}
 		again := append(slices.Clone(c.lines), "received fast shutdown request", c.lines[len(c.lines)-2])
-		if starting, _ := Starting(c.engine, append(again, c.lines[c.ready-2:]...)); starting {
+		if starting, _ := stillStarts(c.engine, append(again, c.lines[c.ready-2:]...)); starting {
 			t.Errorf("%s that came back is starting", c.engine)
 		}
 	}
-	if starting, _ := Starting("redis", []string{"1:M * Ready to accept connections tcp"}); starting {
+	if starting, _ := stillStarts("redis", []string{"1:M * Ready to accept connections tcp"}); starting {
 		t.Error("redis")
 	}
-	if starting, _ := Starting("none", mariadb[:2]); starting {
+	if starting, _ := stillStarts("none", mariadb[:2]); starting {
 		t.Error("an engine that is not known is starting")
 	}
 }

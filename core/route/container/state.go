@@ -276,7 +276,7 @@ func (v *view) explain(ctx context.Context, found *finding.Finding) *finding.Fin
 // starting is the finding for a server that starts, by its container's health check or
 // by the log; nil where neither says so.
 func (v *view) starting(lines []string) *finding.Finding {
-	starting, seen := Starting(v.profile.Text("engine"), lines)
+	starting, seen := stillStarts(v.profile.Text("engine"), lines)
 	h := v.one.State.Health
 	checked := h != nil && h.Status == "starting"
 	if !starting && !checked {
@@ -331,11 +331,11 @@ func hasAny(line string, words []string) bool {
 	return slices.ContainsFunc(words, func(word string) bool { return strings.Contains(line, word) })
 }
 
-// Starting reports whether a server's log says that it starts and is not ready yet,
+// stillStarts reports whether a server's log says that it starts and is not ready yet,
 // and the last line that says so. Images start a server for their own preparations
 // first, which is not the one that is waited for: PostgreSQL's is announced before it
 // starts, MySQL's and MariaDB's say port 0 in the line of being ready or the one behind it.
-func Starting(engine string, lines []string) (starting bool, seen string) {
+func stillStarts(engine string, lines []string) (starting bool, seen string) {
 	m := marksOf(engine)
 	preparing := false // the image's own server is the one that speaks
 	for i, line := range lines {
