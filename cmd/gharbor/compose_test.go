@@ -152,10 +152,15 @@ func TestComposeMistakes(t *testing.T) {
 		"services:\n  counts:\n    image: postgres\n    environment: {A: \"${B:?" + secret + "}\"}\n":      "compose.yaml",
 		"services:\n  counts:\n    depends_on: [" + secret + "]\n    image: postgres\n":                    "compose.yaml",
 		"- " + secret + "\n": "compose.yaml",
+		"servics: {}\n":      `compose.yaml:1: unknown key "servics"; did you mean "services"?`,
 		"":                   "compose.yaml",
 	} {
 		p.Write(filepath.Join(p.Dir, "compose.yaml"), text)
 		p.Run("import", "compose.yaml").Want(3).Has(want).HasNot(secret)
+	}
+	for _, text := range []string{"models:\n  small: {model: x}\nservices:\n  counts:\n    image: postgres\n", "services:\n  counts:\n    image: postgres\n  other:\n    provider: {type: x}\n"} { // of a later specification
+		p.Write(filepath.Join(p.Dir, "compose.yaml"), text)
+		p.OK("import", "compose.yaml", "-dry-run").Has("not known here", "counts  new")
 	}
 	p.Write(filepath.Join(p.Dir, "compose.yaml"), "services:\n  web:\n    image: saltmarsh/web\n")
 	p.Run("import", "compose.yaml").Want(1).Has("no connection was found")

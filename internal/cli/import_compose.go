@@ -168,6 +168,9 @@ func (c *call) findCompose(ctx context.Context, files []string, o composeOptions
 
 // composeNotices says what of the files could not be taken into account.
 func (c *call) composeNotices(result *compose.Result, r compose.Request, vouched bool) {
+	if result.Unknown != "" {
+		c.Notice("the file has keys that are not known here, such as %s; they are passed over, and the rest is not checked against the specification", result.Unknown)
+	}
 	var here, nowhere []string
 	for _, name := range result.Missed {
 		if _, ok := c.Lookup(name); ok && !vouched {

@@ -75,12 +75,13 @@ var quiet = sync.OnceFunc(func() { logrus.SetOutput(io.Discard) })
 // loading is one read under way.
 type loading struct {
 	Request
-	folder string
-	env    types.Mapping
-	read   map[string][]byte // every file that was read here, by absolute path
-	named  []string          // files that the files name, which the library reads
-	missed map[string]bool   // variables that have no value
-	spared map[string]bool   // variables for which the files have a value of their own
+	folder  string
+	env     types.Mapping
+	read    map[string][]byte // every file that was read here, by absolute path
+	named   []string          // files that the files name, which the library reads
+	missed  map[string]bool   // variables that have no value
+	unknown string            // a key that was passed over, "" for none
+	spared  map[string]bool   // variables for which the files have a value of their own
 }
 
 // load reads the files into the library's model. Where the library gives up on a file in
@@ -105,14 +106,11 @@ func load(ctx context.Context, r Request) (project *types.Project, l *loading, e
 		details.ConfigFiles = append(details.ConfigFiles, types.ConfigFile{Filename: path, Content: data})
 	}
 	l.withDefault()
-	project, err = loader.LoadWithContext(ctx, details, func(o *loader.Options) {
-		o.SkipResolveEnvironment = true
-		o.Profiles = l.active()
-		o.ResourceLoaders = []loader.ResourceLoader{fence{l}}
-		o.Interpolate.LookupValue = l.lookup
-		name, given := l.name()
-		o.SetProjectName(name, given)
-	})
+	project, err = l.project(ctx, details, false)
+	if key := newKey(err); key != "" { // of a later version of the specification, mostly
+		l.unknown = key
+		project, err = l.project(ctx, details, true)
+	}
 	if err != nil {
 		return nil, nil, l.mistake(err)
 	}
@@ -130,6 +128,19 @@ func load(ctx context.Context, r Request) (project *types.Project, l *loading, e
 		return nil, nil, l.mistake(err)
 	}
 	return project, l, nil
+}
+
+// project has the library read the files; unchecked passes over keys that its schema does
+// not have.
+func (l *loading) project(ctx context.Context, details types.ConfigDetails, unchecked bool) (*types.Project, error) {
+	return loader.LoadWithContext(ctx, details, func(o *loader.Options) {
+		o.SkipResolveEnvironment, o.SkipValidation, o.SkipConsistencyCheck = true, unchecked, unchecked
+		o.Profiles = l.active()
+		o.ResourceLoaders = []loader.ResourceLoader{fence{l}}
+		o.Interpolate.LookupValue = l.lookup
+		name, given := l.name()
+		o.SetProjectName(name, given)
+	})
 }
 
 // variables gathers the variables that stand for values in the files: those of this

@@ -19,7 +19,7 @@ import (
 // The forms of the library's errors that say where a mistake is.
 var (
 	yamlLine   = once(`^yaml: line ([0-9]+): `)
-	additional = once(`(?:^|: )([a-zA-Z0-9_.-]*) ?[Aa]dditional propert(?:y|ies) '?([^' ]+)'? (?:is|are) not allowed`)
+	additional = once(`(?:^|: )(?:\(root\)|([a-zA-Z0-9_.-]*)) ?[Aa]dditional propert(?:y|ies) '?([^' ]+)'? (?:is|are) not allowed`)
 	keyPath    = once(`(?:^|: | )((?:services|secrets|volumes|networks|configs)\.[a-zA-Z0-9_.-]+)`)
 	quoted     = once(`"[^"]*"|'[^']*'`) // values that an error repeats
 )
@@ -65,6 +65,18 @@ func (l *loading) mistake(err error) error {
 		line = l.lineOf(path, strings.TrimRight(m[1], "."))
 	}
 	return &profile.FileError{Path: path, Line: line, What: harmless(text)}
+}
+
+// newKey is a key that the library does not know and that is like none that it does, ""
+// where the error is another.
+func newKey(err error) string {
+	if err == nil {
+		return ""
+	}
+	if m := additional().FindStringSubmatch(err.Error()); m != nil && nearest.Name(m[2], keysAt(m[1])) == "" {
+		return clean.Line(strings.Trim(m[1]+"."+m[2], "."), 100)
+	}
+	return ""
 }
 
 // harmless is an error's text without the values that it quotes.

@@ -23,6 +23,7 @@ type Result struct {
 	Project string
 	Servers []Server
 	LeftOut []string // services that look like servers and whose compose profile is not active: "db (test)"
+	Unknown string   // a key of the files that is not known here and was passed over, "" for none
 	Missed  []string // variables that have no value where they may come from
 	Spared  []string // those of them for which the files have a value of their own
 	Read    map[string][]byte
@@ -45,7 +46,7 @@ func Read(ctx context.Context, r Request) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	result := &Result{Project: project.Name, Read: l.read}
+	result := &Result{Project: project.Name, Read: l.read, Unknown: l.unknown}
 	for _, name := range project.ServiceNames() {
 		if s, ok := l.server(project, project.Services[name]); ok {
 			result.Servers = append(result.Servers, s)
