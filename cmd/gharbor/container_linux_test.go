@@ -135,6 +135,10 @@ func TestRealContainerCompose(t *testing.T) {
 	e.Docker(t, "rename", name+"-1", name+"-7")
 	t.Cleanup(func() { e.Docker(t, "rm", "-f", name+"-7") })
 	p.Test("counts").Ends(t, "session", "ok", "")
+	p.Write(filepath.Join(filepath.Dir(p.Home), "compose.yaml"), "name: fieldstation\nservices:\n  counts:\n    image: postgres\n    environment: {POSTGRES_USER: warden, POSTGRES_DB: sightings, POSTGRES_PASSWORD: \"declared, and read from the container\"}\n")
+	p.OK("import", "compose.yaml", "-name", "from-file")
+	p.Test("from-file").Ends(t, "session", "ok", "")
+	p.OK("export", "counts", "-as", "compose").Has("name: fieldstation", "image: "+testkit.ServerImage)
 	e.Serve(t, name+"-8", labels, "sleep", "60")
 	s := p.Test("counts").Ends(t, "route", "fail", "container.ambiguous")
 	if !strings.Contains(s.Seen(), name+"-7") || !strings.Contains(s.Seen(), name+"-8") {
