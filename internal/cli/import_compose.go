@@ -116,7 +116,7 @@ func vouchLine(files []string) string {
 	return line
 }
 
-// findCompose reads the servers out of compose files. asked is true where the files
+// findCompose reads the servers out of compose files. path is the first file's where they
 // stand in a repository and nobody has vouched for them: then no variable of this machine
 // is used, no file outside of the repository read, and taking them in is to be agreed to.
 func (c *call) findCompose(ctx context.Context, files []string, o composeOptions) (found []intake.Found, path string, err error) {
@@ -128,7 +128,13 @@ func (c *call) findCompose(ctx context.Context, files []string, o composeOptions
 	vouched := root == ""
 	if root != "" {
 		r.Root = root
-		state, _, err := c.vouched.StateOf(composeItem(ctx, r))
+		item := composeItem(ctx, r)
+		item.Uses = func() vouch.Uses { // read once: what was hashed is what is used
+			uses := compose.Uses(ctx, r.Files, root)
+			r.Pinned = uses.Files
+			return uses
+		}
+		state, _, err := c.vouched.StateOf(item)
 		if err != nil {
 			return nil, "", err
 		}
@@ -157,9 +163,6 @@ func (c *call) findCompose(ctx context.Context, files []string, o composeOptions
 	c.composeNotices(result, r, vouched)
 	for _, s := range result.Servers {
 		f := s.Found("compose file " + r.Files[0] + ", service " + s.Service)
-		if s.Trouble != "" {
-			f.Trouble = s.Trouble
-		}
 		f.Name = c.composeName(f.Name, s.Container)
 		found = append(found, f)
 	}

@@ -53,5 +53,7 @@ func Uses(ctx context.Context, files []string, root string) vouch.Uses {
 			}
 		}
 	}
-	return vouch.Listed(Word, lines)
+	uses := vouch.Listed(Word, lines)
+	uses.Files = l.read
+	return uses
 }
