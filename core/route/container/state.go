@@ -188,6 +188,9 @@ var dataFolders = map[string]struct {
 	"oracle":     {[]string{"/opt/oracle/oradata"}, ""},
 }
 
+// SecretsFolder is where containers find secrets that are handed over as files.
+const SecretsFolder = "/run/secrets"
+
 // noVolume warns where the server's data are in the container itself.
 func (v *view) noVolume() *finding.Finding {
 	place, known := dataFolders[v.profile.Text("engine")]
@@ -198,8 +201,11 @@ func (v *view) noVolume() *finding.Finding {
 	if moved := v.one.Config.Env[place.variable].Disclose(); place.variable != "" && path.IsAbs(moved) {
 		folders = []string{moved}
 	}
-	found := finding.New("container.no-volume", "the server's data are in the container itself: whoever removes the container, or makes it anew, removes them").
+	found := finding.New("container.no-volume", "the folder where its image keeps the server's data is in the container itself: whoever removes the container, or makes it anew, removes what is in it").
 		Saw("no volume and no folder of the host is at %s", clean.Line(folders[0], 200))
+	if slices.ContainsFunc(v.one.Mounts, func(m api.Mount) bool { return m.Type == "volume" && !anonymous(m) && m.Destination != SecretsFolder }) {
+		return nil // a volume somebody named, elsewhere: the data may well be there
+	}
 	for _, folder := range folders {
 		m, ok := mountAt(v.one, folder)
 		switch {

@@ -99,7 +99,7 @@ func (p *Plan) make(ctx context.Context, values map[string]secret.Value, undos *
 			open[s.Variable] = values[s.Variable].Disclose()
 			continue
 		}
-		files = append(files, api.File{Name: strings.TrimPrefix(s.File, secretsFolder+"/"), Content: values[s.Variable], UID: p.uid})
+		files = append(files, api.File{Name: strings.TrimPrefix(s.File, container.SecretsFolder+"/"), Content: values[s.Variable], UID: p.uid})
 	}
 	id, err := p.client.Create(ctx, p.Name, p.spec(open))
 	if err != nil {
@@ -110,7 +110,7 @@ func (p *Plan) make(ctx context.Context, values map[string]secret.Value, undos *
 		p.client.Remove(ctx, id)
 	})
 	if len(files) > 0 {
-		if err := p.client.WriteFiles(ctx, id, secretsFolder, files); err != nil {
+		if err := p.client.WriteFiles(ctx, id, container.SecretsFolder, files); err != nil {
 			return "", container.Trouble(err)
 		}
 	}

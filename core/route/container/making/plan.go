@@ -26,9 +26,6 @@ const (
 	secretsLabel = "gentle-harbor.secrets" // on the container: the volume with its secrets
 )
 
-// secretsFolder is where a container that is made finds its secrets.
-const secretsFolder = "/run/secrets"
-
 // Wish is a container that is to be made.
 type Wish struct {
 	Profile  string
@@ -226,7 +223,7 @@ func (p *Plan) account(r recipe) {
 	hand := func(variable, user, entry string) {
 		h := Handed{Variable: variable, Entry: entry, User: user}
 		if p.Secretly != "" {
-			h.File = path.Join(secretsFolder, entry)
+			h.File = path.Join(container.SecretsFolder, entry)
 			set(variable+"_FILE", h.File)
 		}
 		p.Secrets = append(p.Secrets, h)
@@ -322,7 +319,7 @@ func (p *Plan) spec(secrets map[string]string) api.Spec {
 	variables := slices.Clone(p.Variables)
 	if p.Secretly != "" {
 		labels[secretsLabel] = p.Secretly
-		mounts = append(mounts, api.SpecMount{Type: "volume", Source: p.Secretly, Target: secretsFolder})
+		mounts = append(mounts, api.SpecMount{Type: "volume", Source: p.Secretly, Target: container.SecretsFolder})
 	}
 	for variable, value := range secrets {
 		variables = append(variables, variable+"="+value)
