@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"flag"
 	"fmt"
@@ -73,7 +74,7 @@ may count that as a failed connection.`,
 				return err
 			}
 			done := c.progress("asking the container engines")
-			views, found := c.containers().Scan(ctx, endpoint)
+			views, found := c.containers().Scan(ctx, endpoint, true)
 			done()
 			if ctx.Err() != nil {
 				return &exitError{code: exitInterrupted}
@@ -179,16 +180,9 @@ func scanRows(containers []scannedContainer) [][]string {
 	var rows [][]string
 	for _, one := range containers {
 		account := strings.Trim(one.User+", "+one.Database, ", ")
-		rows = append(rows, []string{one.Container, one.Engine, shortened(one.Image, 32), strings.TrimSuffix(one.State+", "+one.Health, ", "), orDash(strings.Join(one.Published, " ")), orDash(account), orDash(strings.Join(one.Profiles, " "))})
+		rows = append(rows, []string{one.Container, one.Engine, shortened(one.Image, 32), strings.TrimSuffix(one.State+", "+one.Health, ", "), cmp.Or(strings.Join(one.Published, " "), "-"), cmp.Or(account, "-"), cmp.Or(strings.Join(one.Profiles, " "), "-")})
 	}
 	return rows
-}
-
-func orDash(s string) string {
-	if s == "" {
-		return "-"
-	}
-	return s
 }
 
 // shortened keeps the end of a name, which tells images apart.
@@ -248,10 +242,10 @@ func (c *call) containerOf(ctx context.Context, word, endpoint string) (*named, 
 	if one.client, one.Container, found = c.containers().Find(ctx, wanted, endpoint); found != nil {
 		return nil, routeFailed(found)
 	}
-	one.seen, _ = c.containers().Look(ctx, one.client, one.Container)
+	seen, _ := c.containers().Look(ctx, one.client, one.Container, false)
 	for _, p := range file.All() {
 		r := file.Resolve(p, nil, c.environment())
-		if _, in := r.Container(); in && r.Problem() == nil && one.seen.Leads(r, one.client.Endpoint.Address) {
+		if _, in := r.Container(); in && r.Problem() == nil && seen.Leads(r, one.client.Endpoint.Address) {
 			one.profile = r
 			break
 		}

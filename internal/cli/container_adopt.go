@@ -59,7 +59,7 @@ func (c *call) adopt(ctx context.Context, o adoptOptions) error {
 	if found != nil {
 		return routeFailed(found)
 	}
-	seen, known := c.containers().Look(ctx, client, one)
+	seen, known := c.containers().Look(ctx, client, one, true)
 	if o.engine != "" {
 		seen.Engine, seen.Declaration.Engine = o.engine, o.engine
 	} else if !known {
@@ -108,14 +108,9 @@ func (c *call) adopt(ctx context.Context, o adoptOptions) error {
 
 // adoptedSets are the keys of the new profile.
 func (c *call) adoptedSets(seen container.Seen, named profile.Container, endpoint string, o adoptOptions) assignments {
-	sets := assignments(seen.Declaration.Sets(named))
+	sets := assignments(seen.Declaration.Sets(named, seen.Port))
 	if !c.containers().Sole(endpoint) || o.endpoint != "" {
 		sets = append(sets, profile.Override{Field: profile.FieldNamed("endpoint"), Value: profile.TextValue(endpoint)})
-	}
-	if seen.Port != 0 && seen.Port != profile.DefaultPort(seen.Engine) {
-		if port, err := profile.FieldNamed("port").ParseValue(fmt.Sprint(seen.Port)); err == nil {
-			sets = append(sets, profile.Override{Field: profile.FieldNamed("port"), Value: port})
-		}
 	}
 	return sets
 }

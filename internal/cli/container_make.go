@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"flag"
@@ -27,7 +28,7 @@ type makeOptions struct {
 	name     string
 	volume   string
 	port     int
-	mounts   []making.Mount
+	mounts   []api.SpecMount
 	dryRun   bool
 	within   time.Duration
 }
@@ -90,14 +91,14 @@ func imageFlag(fs *flag.FlagSet, image *string, help string) {
 }
 
 // parseMount reads SOURCE:TARGET[:ro].
-func parseMount(s string) (making.Mount, error) {
+func parseMount(s string) (api.SpecMount, error) {
 	parts := strings.Split(s, ":")
 	if len(parts) == 3 && parts[2] == "ro" || len(parts) == 2 {
 		if source, err := filepath.Abs(parts[0]); err == nil && parts[0] != "" && strings.HasPrefix(parts[1], "/") {
-			return making.Mount{Source: source, Target: parts[1], ReadOnly: len(parts) == 3}, nil
+			return api.SpecMount{Type: "bind", Source: source, Target: parts[1], ReadOnly: len(parts) == 3}, nil
 		}
 	}
-	return making.Mount{}, errors.New("expected SOURCE:TARGET or SOURCE:TARGET:ro, TARGET from the container's root on")
+	return api.SpecMount{}, errors.New("expected SOURCE:TARGET or SOURCE:TARGET:ro, TARGET from the container's root on")
 }
 
 // building is a container that is being made.
@@ -150,7 +151,7 @@ func (c *call) makeable(o makeOptions) (*profile.Resolved, error) {
 	name := c.args[0]
 	if profile.ValidName(name) && file.Lookup(name) == nil {
 		return nil, &exitError{code: exitUsage, err: fmt.Errorf("there is no profile %s yet to make a container of", name),
-			try: []string{fmt.Sprintf("gharbor add %s -engine %s -container %s -user %s -secret wallet", name, imageEngine(o.image), name, clean.Shell(orWord(c.account(), "NAME")))}}
+			try: []string{fmt.Sprintf("gharbor add %s -engine %s -container %s -user %s -secret wallet", name, imageEngine(o.image), name, clean.Shell(cmp.Or(c.account(), "NAME")))}}
 	}
 	p, err := c.resolve(name, nil)
 	if err != nil {
@@ -163,7 +164,7 @@ func (c *call) makeable(o makeOptions) (*profile.Resolved, error) {
 	local := p.AddressKind() == "host" && p.Local()
 	switch engine := p.Text("engine"); {
 	case !slices.Contains(making.Makeable(), engine):
-		return nil, usage("a container can be made of %s, and the profile's engine is %s", strings.Join(making.Makeable(), ", "), orWord(engine, "not said"))
+		return nil, usage("a container can be made of %s, and the profile's engine is %s", strings.Join(making.Makeable(), ", "), cmp.Or(engine, "not said"))
 	case len(p.Hops()) > 0:
 		return nil, usage("the profile has hops, and the container would be on this side of them")
 	case in && called.Compose():
@@ -189,13 +190,6 @@ func imageEngine(image string) string {
 	return "postgresql"
 }
 
-func orWord(s, instead string) string {
-	if s == "" {
-		return instead
-	}
-	return s
-}
-
 // wish is the container that the profile and the flags describe.
 func (m *building) wish() (making.Wish, error) {
 	p := m.profile
@@ -218,13 +212,15 @@ func (m *building) wish() (making.Wish, error) {
 	if !in && w.Port == 0 && p.AddressKind() == "host" && port != w.Inside {
 		w.Port = port
 	}
-	if _, ok := profile.ParseContainer(w.Name); !ok || strings.Contains(w.Name, "/") {
-		return w, usage("-name: expected a container's name: letters, digits, and . _ - between them")
+	named := func(s string) bool {
+		one, ok := profile.ParseContainer(s)
+		return ok && !one.Compose()
 	}
-	if m.volume != "" {
-		if _, ok := profile.ParseContainer(m.volume); !ok || strings.Contains(m.volume, "/") {
-			return w, usage("-volume: expected a volume's name: letters, digits, and . _ - between them")
-		}
+	switch { // engines take the same names for both
+	case !named(w.Name):
+		return w, usage("-name: expected a container's name: letters, digits, and . _ - between them")
+	case m.volume != "" && !named(m.volume):
+		return w, usage("-volume: expected a volume's name: letters, digits, and . _ - between them")
 	}
 	return w, nil
 }
@@ -371,8 +367,8 @@ func (c *call) carryOut(ctx context.Context, m *building, client *api.Client) er
 		return err
 	}
 	one := &named{client: client, profile: p}
-	if one.Container, found = c.containers().At(ctx, client, m.plan.Name); found != nil {
-		return routeFailed(found)
+	if one.Container, err = client.Inspect(ctx, m.plan.Name); err != nil {
+		return engineFailed(err)
 	}
 	if m.own == nil && !c.unlocked() { // nobody is asked for the passphrase again
 		one.profile = nil

@@ -17,7 +17,6 @@ import (
 type named struct {
 	*api.Container
 	client  *api.Client
-	seen    container.Seen
 	profile *profile.Resolved // that leads to it, nil for none
 }
 

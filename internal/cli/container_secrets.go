@@ -8,7 +8,6 @@ import (
 	"slices"
 	"time"
 
-	"gentleharbor/core/profile"
 	"gentleharbor/core/route/container/making"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/wallet"
@@ -37,7 +36,11 @@ func (c *call) makeSecrets(ctx context.Context, m *building) (map[string]secret.
 	if len(inWallet) == 0 {
 		return values, nil
 	}
-	b, err := c.bindingOf(ctx, profile.Loose(m.profile.Profile.Name, m.leads(), c.environment()))
+	will, err := c.resolve(m.profile.Called, overrides(m.sets)) // as the profile will be
+	if err != nil {
+		return nil, err
+	}
+	b, err := c.bindingOf(ctx, will)
 	if err != nil {
 		return nil, err
 	}
@@ -73,25 +76,6 @@ func (c *call) makeSecrets(ctx context.Context, m *building) (map[string]secret.
 		}
 	}
 	return values, err
-}
-
-// leads are the keys by which the profile will lead to the container.
-func (m *building) leads() []profile.Override {
-	sets := []profile.Override{{Field: profile.FieldNamed("engine"), Value: profile.TextValue(m.plan.Engine)},
-		{Field: profile.FieldNamed("container"), Value: profile.ContainerValue(profile.Container{Name: m.plan.Name})}}
-	for _, key := range []string{"tls", "tls-ca", "tls-name", "endpoint"} {
-		if v, ok := m.profile.Written(key); ok {
-			sets = append(sets, profile.Override{Field: profile.FieldNamed(key), Value: v})
-		}
-	}
-	if _, ok := m.profile.Written("endpoint"); !ok {
-		for _, s := range m.sets {
-			if s.Field.Name == "endpoint" {
-				sets = append(sets, s)
-			}
-		}
-	}
-	return sets
 }
 
 // unlocked reports whether the wallet can be read without a question.

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"strconv"
@@ -18,7 +19,7 @@ func (c *call) exportCompose(ctx context.Context, p *profile.Resolved, o exportO
 	w := making.Wish{Profile: p.Profile.Name, Entry: p.Profile.Name + "-password", Engine: p.Text("engine"), User: p.Text("user"), Database: p.Text("database"), Image: o.image, Name: p.Profile.Name}
 	switch {
 	case !slices.Contains(making.Makeable(), w.Engine):
-		return usage("a compose file can be written of %s, and the profile's engine is %s", strings.Join(making.Makeable(), ", "), orWord(w.Engine, "not said"))
+		return usage("a compose file can be written of %s, and the profile's engine is %s", strings.Join(making.Makeable(), ", "), cmp.Or(w.Engine, "not said"))
 	case w.User == "":
 		return usage("the profile does not say which user its server has")
 	}
@@ -62,7 +63,7 @@ func (c *call) asItIs(ctx context.Context, p *profile.Resolved, image string, po
 	if image == "" && making.ValidImage(one.Config.Image) {
 		image = one.Config.Image
 	}
-	seen, _ := c.containers().Look(ctx, client, one)
+	seen, _ := c.containers().Look(ctx, client, one, false)
 	if at := seen.LocalPort(); at != 0 {
 		port = at
 	}

@@ -39,20 +39,21 @@ may count it as a failed one.`,
 				return err
 			}
 			views := make(chan []container.View, 1)
+			engines := c.containers()
 			go func() {
-				all, _ := c.containers().Scan(ctx, "") // no engine is nothing to be told of here
+				all, _ := engines.Scan(ctx, "", false) // the ports are asked below; no engine is nothing to be told of here
 				views <- all
 			}()
 			survey := nearby.Machine().Survey(ctx, "")
-			engines := <-views
+			inContainers := <-views
 			if ctx.Err() != nil {
 				return &exitError{code: exitInterrupted}
 			}
-			servers := c.contained(file, c.belong(file, survey), engines)
+			servers := c.contained(file, c.belong(file, survey), inContainers)
 			if form.json() {
 				return render.JSON(c.Stdout, map[string]any{"format": 1, "servers": servers, "other_ports": survey.Others, "ports_not_asked": survey.Unasked})
 			}
-			for _, v := range engines {
+			for _, v := range inContainers {
 				if v.Finding != nil && v.Finding.Code != "container.no-engine" {
 					c.Notice("%s (%s)", v.Finding.Cause, v.Finding.Code)
 				}

@@ -151,11 +151,5 @@ func (l *loading) password(project *types.Project, service types.ServiceConfig, 
 
 // Found is the server as a connection that was found; origin says in which files.
 func (s Server) Found(origin string) intake.Found {
-	f := intake.Found{Name: intake.Name(s.Service), Sets: s.Declaration.Sets(s.Container), Password: s.Password, Origin: origin, Trouble: s.Trouble}
-	if s.Port != 0 && s.Port != profile.DefaultPort(s.Declaration.Engine) {
-		if port, err := profile.FieldNamed("port").ParseValue(strconv.Itoa(s.Port)); err == nil {
-			f.Sets = append(f.Sets, profile.Override{Field: profile.FieldNamed("port"), Value: port})
-		}
-	}
-	return f
+	return intake.Found{Name: intake.Name(s.Service), Sets: s.Declaration.Sets(s.Container, s.Port), Password: s.Password, Origin: origin, Trouble: s.Trouble}
 }

@@ -161,15 +161,6 @@ func (e *Engines) Find(ctx context.Context, wanted profile.Container, endpoint s
 	return m.client, m.one, found
 }
 
-// At is the container of a name at one engine.
-func (e *Engines) At(ctx context.Context, client *api.Client, name string) (*api.Container, *finding.Finding) {
-	one, err := client.Inspect(ctx, name)
-	if err != nil {
-		return nil, Trouble(err)
-	}
-	return one, nil
-}
-
 // find looks up a profile's container.
 func (e *Engines) find(ctx context.Context, r *profile.Resolved) (match, *finding.Finding) {
 	wanted, _ := r.Container()
@@ -392,8 +383,7 @@ func (v *view) gatewaysOf(ctx context.Context, n api.Network) []string {
 	return all
 }
 
-// name is a container's own name for a command line; foreign names are as the engine
-// takes them, which a shell needs no quotes for.
+// name is a container's own name, as a command line has it.
 func name(one *api.Container) string { return clean.Shell(one.Name) }
 
 // Sole reports whether an endpoint is the only engine of this machine, at a usual

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 
 	"gentleharbor/core/clean"
@@ -81,14 +82,24 @@ func declared(env api.Environment, image string, ports []int) (d Declaration, ok
 // Describe says which server an environment, an image and the ports of a container are
 // of, and at which port it is in there; ok is false where nothing says that it is one.
 func Describe(env api.Environment, image string, ports []int) (d Declaration, port int, ok bool) {
-	d, ok = declared(env, image, ports)
-	if !ok {
-		d.Engine = byPort(ports, image)
+	d, by := describe(env, image, ports)
+	return d, serverPort(ports, d.Engine), by != ""
+}
+
+// describe says which server it is, and by what: "environment", "port", "image", or "" for
+// nothing.
+func describe(env api.Environment, image string, ports []int) (d Declaration, by string) {
+	d, ok := declared(env, image, ports)
+	if ok {
+		return d, "environment"
 	}
-	if d.Engine == "" {
-		d.Engine = byImage(image)
+	if d.Engine = byPort(ports, image); d.Engine != "" {
+		return d, "port"
 	}
-	return d, serverPort(ports, d.Engine), d.Engine != ""
+	if d.Engine = byImage(image); d.Engine != "" {
+		return d, "image"
+	}
+	return d, ""
 }
 
 // byImage is the engine that an image's name says it is of, by the names of the
@@ -244,8 +255,9 @@ func (v *view) fileSecret(ctx context.Context, q secret.Query, file string) (sec
 	return secret.Value{}, &secret.Failure{Found: found.Suggest("gharbor set %s secret=ask", q.Profile)}
 }
 
-// Sets are the keys of a profile that leads to a container.
-func (d Declaration) Sets(c profile.Container) []profile.Override {
+// Sets are the keys of a profile that leads to a container, in which the server is at a
+// port; 0 where that is not known.
+func (d Declaration) Sets(c profile.Container, port int) []profile.Override {
 	var sets []profile.Override
 	add := func(key, value string) {
 		if f := profile.FieldNamed(key); value != "" {
@@ -269,6 +281,9 @@ func (d Declaration) Sets(c profile.Container) []profile.Override {
 		add("secret", "container:"+d.Variable)
 	case d.None:
 		add("secret", "none")
+	}
+	if port != 0 && port != profile.DefaultPort(d.Engine) {
+		add("port", strconv.Itoa(port))
 	}
 	return sets
 }

@@ -154,7 +154,7 @@ func TestDeclared(t *testing.T) {
 	if d, port, ok := Describe(env(), "registry.saltmarsh.example:5000/library/redis:7@sha256:ab", []int{6400}); d.Engine != "redis" || port != 6400 || !ok {
 		t.Errorf("by its image it is %+v, port %d", d, port)
 	}
-	sets := Declaration{Engine: "postgresql", User: "war$den", Database: "sightings", Variable: "POSTGRES_PASSWORD"}.Sets(profile.Container{Project: "station", Service: "counts"})
+	sets := Declaration{Engine: "postgresql", User: "war$den", Database: "sightings", Variable: "POSTGRES_PASSWORD"}.Sets(profile.Container{Project: "station", Service: "counts"}, 5432)
 	r := profile.Loose("counts", sets, profile.Environment{Lookup: func(string) (string, bool) { return "", false }})
 	if found := r.Problem(); found != nil || r.Text("user") != "war$den" || r.Text("secret") != "container:POSTGRES_PASSWORD" {
 		t.Errorf("the profile has the user %q: %+v", r.Text("user"), found)
@@ -187,7 +187,7 @@ func FuzzContainer(f *testing.F) {
 			return
 		}
 		d, _, _ := Describe(one.Config.Env, one.Config.Image, tcpPorts(&one))
-		d.Sets(profile.Container{Name: "x"})
+		d.Sets(profile.Container{Name: "x"}, 0)
 		for _, bindings := range one.NetworkSettings.Ports {
 			for _, p := range publishedOf(bindings, "") {
 				if p.port < 1 || p.port > 65535 || p.host == "" {

@@ -60,15 +60,25 @@ const (
 	mostPorts    = 3                // of one container
 )
 
-// Scan looks through all engines, or the one that endpoint names.
-func (e *Engines) Scan(ctx context.Context, endpoint string) ([]View, *finding.Finding) {
+// greetings counts the containers that are dialled; none may be where greet is false.
+func greetings(greet bool) *atomic.Int32 {
+	count := new(atomic.Int32)
+	if !greet {
+		count.Store(mostGreeted)
+	}
+	return count
+}
+
+// Scan looks through all engines, or the one that endpoint names; greet lets ports be
+// asked what they are.
+func (e *Engines) Scan(ctx context.Context, endpoint string, greet bool) ([]View, *finding.Finding) {
 	endpoints, found := e.endpoints(endpoint)
 	if found != nil && len(endpoints) == 0 {
 		return nil, found
 	}
 	ctx, cancel := context.WithTimeout(ctx, scanBudget)
 	defer cancel()
-	views := e.views(ctx, endpoints, true)
+	views := e.views(ctx, endpoints, greet)
 	if found != nil { // of what DOCKER_HOST says; the usual sockets are there all the same
 		named, _ := e.Lookup(profile.EndpointVariable)
 		views = append([]View{{Endpoint: clean.Line(named, 200), From: profile.EndpointVariable, Finding: found, Containers: []Seen{}}}, views...)
@@ -76,7 +86,7 @@ func (e *Engines) Scan(ctx context.Context, endpoint string) ([]View, *finding.F
 	return views, nil
 }
 
-// views looks through engines; greet lets ports be asked what they are.
+// views looks through engines.
 func (e *Engines) views(ctx context.Context, endpoints []api.Endpoint, greet bool) []View {
 	views := make([]View, len(endpoints))
 	var group sync.WaitGroup
@@ -102,17 +112,15 @@ func (e *Engines) view(ctx context.Context, endpoint api.Endpoint, greet bool) V
 		return v
 	}
 	seen := make([]*Seen, len(list))
-	var greeted, connections atomic.Int32
-	if !greet {
-		greeted.Store(mostGreeted)
-	}
+	greeted := greetings(greet)
+	var connections atomic.Int32
 	slots := make(chan struct{}, scanParallel)
 	var group sync.WaitGroup
 	for i, summary := range list {
 		group.Go(func() {
 			slots <- struct{}{}
 			defer func() { <-slots }()
-			one, n := e.recognise(ctx, client, summary, &greeted)
+			one, n := e.recognise(ctx, client, summary, greeted)
 			seen[i] = one
 			connections.Add(int32(n))
 		})
@@ -131,9 +139,9 @@ func (e *Engines) view(ctx context.Context, endpoint api.Endpoint, greet bool) V
 }
 
 // Look describes one container as a scan does; ok is false where nothing says that it
-// is a database server.
-func (e *Engines) Look(ctx context.Context, client *api.Client, one *api.Container) (Seen, bool) {
-	seen, _ := e.judge(ctx, client, one, new(atomic.Int32))
+// is a database server. greet lets its ports be asked what they are.
+func (e *Engines) Look(ctx context.Context, client *api.Client, one *api.Container, greet bool) (Seen, bool) {
+	seen, _ := e.judge(ctx, client, one, greetings(greet))
 	if seen == nil {
 		return newSeen(one), false
 	}
@@ -176,16 +184,9 @@ func (e *Engines) judge(ctx context.Context, client *api.Client, one *api.Contai
 		return nil, 0
 	}
 	ports := tcpPorts(one)
-	says, known := declared(one.Config.Env, one.Config.Image, ports)
 	n := 0
-	switch engine := byPort(ports, one.Config.Image); {
-	case known:
-		s.Engine, s.By, s.Declaration = says.Engine, "environment", says
-	case engine != "":
-		s.Engine, s.By = engine, "port"
-	case byImage(one.Config.Image) != "":
-		s.Engine, s.By = byImage(one.Config.Image), "image"
-	}
+	s.Declaration, s.By = describe(one.Config.Env, one.Config.Image, ports)
+	s.Engine = s.Declaration.Engine
 	s.Port = serverPort(ports, s.Engine)
 	if s.By != "environment" && one.State.Running && client.Endpoint.Host() == "" && greeted.Add(1) <= mostGreeted {
 		if engine, port, asked := e.greeting(ctx, one, ports, s.Engine); engine != "" {

@@ -35,17 +35,11 @@ type Wish struct {
 	Database string
 	Inside   int // the server's port in the container
 	Image    string
-	Name     string // the container's
-	Fixed    bool   // the profile says the name
-	Port     int    // on 127.0.0.1 of the engine's host; 0 for the server's usual one, or another where that is taken
-	Volume   string // for the data; "" for NAME-data
-	Mounts   []Mount
-}
-
-// Mount is a folder or file of the host that a container is to see.
-type Mount struct {
-	Source, Target string
-	ReadOnly       bool
+	Name     string          // the container's
+	Fixed    bool            // the profile says the name
+	Port     int             // on 127.0.0.1 of the engine's host; 0 for the server's usual one, or another where that is taken
+	Volume   string          // for the data; "" for NAME-data
+	Mounts   []api.SpecMount // folders and files of the host that it is to see
 }
 
 // Plan is how a container will be made.
@@ -324,9 +318,7 @@ func (p *Plan) spec(secrets map[string]string) api.Spec {
 	for variable, value := range secrets {
 		variables = append(variables, variable+"="+value)
 	}
-	for _, m := range p.Mounts {
-		mounts = append(mounts, api.SpecMount{Type: "bind", Source: m.Source, Target: m.Target, ReadOnly: m.ReadOnly})
-	}
+	mounts = append(mounts, p.Mounts...)
 	const (
 		interval = 3 * time.Second // while it runs; a check is a small program
 		begin    = 2 * time.Minute // a first start, in which a failed check does not count
