@@ -115,10 +115,14 @@ func TestComposeRepository(t *testing.T) {
 	outside := filepath.Join(filepath.Dir(p.Home), "outside.env")
 	p.Write(outside, "MARIADB_USER=ringer\n")
 	for name, text := range map[string]string{
-		"env file":         "services:\n  a:\n    image: mariadb\n    env_file: ../outside.env\n",
-		"env file by link": "services:\n  a:\n    image: mariadb\n    env_file: link.env\n",
-		"include":          "include: [../outside.yaml]\nservices:\n  a:\n    image: mariadb\n",
-		"extends":          "services:\n  a:\n    image: mariadb\n    extends: {file: ../outside.yaml, service: b}\n",
+		"env file":          "services:\n  a:\n    image: mariadb\n    env_file: ../outside.env\n",
+		"env file by link":  "services:\n  a:\n    image: mariadb\n    env_file: link.env\n",
+		"include":           "include: [../outside.yaml]\nservices:\n  a:\n    image: mariadb\n",
+		"label file":        "services:\n  a:\n    image: mariadb\n    label_file: [../outside.env]\n",
+		"include's file":    "include: [{path: inside.yaml, env_file: ../outside.env}]\nservices:\n  a:\n    image: mariadb\n",
+		"by a variable":     "services:\n  a:\n    image: mariadb\n    label_file: ${COUNTS_USER}\n",
+		"behind an include": "include: [labels.yaml]\nservices:\n  a:\n    image: mariadb\n",
+		"extends":           "services:\n  a:\n    image: mariadb\n    extends: {file: ../outside.yaml, service: b}\n",
 	} {
 		if name == "env file by link" {
 			if err := os.Symlink(outside, filepath.Join(folder, "link.env")); err != nil {
@@ -127,8 +131,15 @@ func TestComposeRepository(t *testing.T) {
 		}
 		p.Write(filepath.Join(filepath.Dir(p.Home), "outside.yaml"), "services:\n  b:\n    image: mariadb\n")
 		p.Write(filepath.Join(folder, "compose.yaml"), text)
+		p.Write(filepath.Join(folder, "bander"), "a=b\n") // which the variable names now
+		p.Write(filepath.Join(folder, "inside.yaml"), "services:\n  b:\n    image: mariadb\n")
+		p.Write(filepath.Join(folder, "labels.yaml"), "services:\n  b:\n    image: mariadb\n    label_file: ../outside.env\n")
 		p.Run("import", "compose.yaml", "-yes", "-dry-run").Want(3).Has("outside of the repository", "gharbor vouch")
-		p.Run("vouch", "compose.yaml").Want(2).Has("file outside of the repository")
+		want := "file outside of the repository"
+		if name == "by a variable" {
+			want = "${COUNTS_USER}, which can't be read"
+		}
+		p.Run("vouch", "compose.yaml").Want(2).Has(want)
 	}
 	p.Write(filepath.Join(folder, "compose.yaml"), "include: [https://saltmarsh.example/compose.yaml]\nservices: {}\n")
 	p.Run("import", "compose.yaml", "-yes").Want(3).Has("is not fetched")

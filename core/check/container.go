@@ -20,10 +20,9 @@ func (t *test) routeIn(in *route.Placed) finding.Result {
 
 // explained adds to a stage that failed what is known of the container.
 func (t *test) explained(ctx context.Context, c route.Candidate, result finding.Result) finding.Result {
-	if c.Container == nil || result.Outcome != finding.Fail {
-		return result
+	if result.Outcome == finding.Fail {
+		result.Finding = t.explainContained(ctx, c, result.Finding)
 	}
-	result.Finding = t.explainContained(ctx, c, result.Finding)
 	return result
 }
 
@@ -45,9 +44,9 @@ func (t *test) explainContained(ctx context.Context, c route.Candidate, found *f
 // explainBridge says, where the server named the host that it saw the login come from,
 // what that host is.
 func explainBridge(in *route.Placed, found *finding.Finding) {
-	said := found.Cause + " " + strings.Join(found.Seen, " ")
+	said := strings.FieldsFunc(found.Cause+" "+strings.Join(found.Seen, " "), func(r rune) bool { return !strings.ContainsRune("0123456789abcdefABCDEF.:", r) })
 	for _, gateway := range in.Gateways {
-		if !strings.Contains(said, gateway.String()) {
+		if !slices.Contains(said, gateway.String()) { // as a whole: 172.17.0.1 is not 172.17.0.12
 			continue
 		}
 		found.Saw("%s is the container engine's own address in the container's network: what connects from this machine comes from there, and not from 127.0.0.1", gateway)

@@ -109,6 +109,11 @@ func load(ctx context.Context, r Request) (project *types.Project, l *loading, e
 		}
 		details.ConfigFiles = append(details.ConfigFiles, types.ConfigFile{Filename: path, Content: data})
 	}
+	for _, path := range r.Files {
+		if err := l.reaches(path); err != nil {
+			return nil, nil, err
+		}
+	}
 	l.withDefault()
 	project, err = l.project(ctx, details, false)
 	if key := newKey(err); key != "" { // of a later version of the specification, mostly
@@ -323,5 +328,8 @@ func (f fence) refusal(path string) error {
 	if scheme, _, ok := strings.Cut(path, "://"); ok || strings.HasPrefix(path, "git@") {
 		return fmt.Errorf("a compose file from elsewhere (%s) is not fetched; get it first", clean.Line(scheme, 40))
 	}
-	return f.within(f.whole(path))
+	if err := f.within(f.whole(path)); err != nil {
+		return err
+	}
+	return f.reaches(f.whole(path))
 }

@@ -37,8 +37,9 @@ func Uses(ctx context.Context, files []string, root string) vouch.Uses {
 		}
 		data, known := l.read[path]
 		if !known {
-			if data, err = os.ReadFile(path); err != nil {
-				continue // the library said so, if it needed it
+			if data, err = os.ReadFile(path); err != nil { // the library said so, if it needed it
+				line("file", "%s, which can't be read", inside)
+				continue
 			}
 		}
 		line("file", "%s, SHA-256 %x", inside, sha256.Sum256(data))
