@@ -216,31 +216,27 @@ func (c *call) containerOf(ctx context.Context, word, endpoint string) (*named, 
 	if err != nil {
 		return nil, err
 	}
+	one := &named{}
+	wanted, ok := profile.ParseContainer(word)
 	if p := file.Lookup(word); p != nil {
 		r := file.Resolve(p, nil, c.environment())
-		if wanted, ok := r.Container(); ok {
+		if in, its := r.Container(); its {
 			if found := r.Problem(); found != nil {
 				return nil, routeFailed(found)
 			}
-			if endpoint == "" {
-				endpoint = r.Text("endpoint")
-			}
-			one := &named{profile: r}
-			var found *finding.Finding
-			if one.client, one.Container, found = c.containers().Find(ctx, wanted, endpoint); found != nil {
-				return nil, routeFailed(found)
-			}
-			return one, nil
+			one.profile, wanted, ok = r, in, true
+			endpoint = cmp.Or(endpoint, r.Text("endpoint"))
 		}
 	}
-	wanted, ok := profile.ParseContainer(word)
 	if !ok {
 		return nil, usage("expected a profile, a container's name, or PROJECT/SERVICE of a compose file")
 	}
-	one := &named{}
 	var found *finding.Finding
 	if one.client, one.Container, found = c.containers().Find(ctx, wanted, endpoint); found != nil {
 		return nil, routeFailed(found)
+	}
+	if one.profile != nil {
+		return one, nil
 	}
 	seen, _ := c.containers().Look(ctx, one.client, one.Container, false)
 	for _, p := range file.All() {
