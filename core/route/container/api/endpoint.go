@@ -23,7 +23,7 @@ import (
 // Endpoint is where a container engine listens.
 type Endpoint struct {
 	Address string // unix:///PATH or tcp://HOST:PORT
-	From    string // who named it: "DOCKER_HOST", "the profile", "a usual socket"
+	From    string // who named it: "DOCKER_HOST", "the profile", "a usual socket", "GHARBOR_ENGINES"
 }
 
 // Socket is the path of a Unix socket, "" for TCP.
@@ -127,9 +127,9 @@ func Endpoints(lookup func(string) (string, bool), home string, uid int) ([]Endp
 	default:
 		problem = &Error{Kind: BadEndpoint, Endpoint: one}
 	}
-	sockets := usualSockets(lookup, home, uid)
+	sockets, from := usualSockets(lookup, home, uid), "a usual socket"
 	if list, ok := lookup(SocketsVariable); ok {
-		sockets = filepath.SplitList(list)
+		sockets, from = filepath.SplitList(list), SocketsVariable
 	}
 	for _, path := range sockets {
 		info, err := os.Stat(path)
@@ -137,7 +137,7 @@ func Endpoints(lookup func(string) (string, bool), home string, uid int) ([]Endp
 			continue
 		}
 		if !sameSocket(all, info, path) {
-			all = append(all, Endpoint{"unix://" + path, "a usual socket"})
+			all = append(all, Endpoint{"unix://" + path, from})
 		}
 	}
 	return all, problem
