@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/defect"
 	"gentleharbor/standin/authority"
 	"gentleharbor/standin/engineapi"
 	"gentleharbor/standin/mysql"
@@ -111,7 +112,7 @@ func Run(ctx context.Context, o Options) error {
 	s.say("Saltmarsh Bird Observatory keeps its counts in PostgreSQL and its moult records in MySQL.")
 	s.say("The servers here are simulated, on free ports of this machine; the profiles are in %s.", s.home)
 	done := make(chan struct{})
-	go func() { defer close(done); part.walk(s) }()
+	defect.Go(func() { defer close(done); part.walk(s) })
 	select {
 	case <-done:
 	case <-ctx.Done():

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"syscall"
 
+	"gentleharbor/core/defect"
 	"gentleharbor/internal/cli"
 )
 
@@ -15,6 +16,7 @@ func main() { os.Exit(run()) }
 
 func run() int {
 	noCoreDumps()
+	defect.OnDefect(func(d *defect.Defect) { os.Exit(cli.Defect(os.Stderr, d)) })
 	given := os.Environ()
 	lookup := takeEnvironment()
 	out := os.Stdout

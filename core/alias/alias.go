@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -32,9 +33,13 @@ type Book struct {
 	Lookup  func(name string) (string, bool)
 	Home    string // the user's home folder
 
-	// Vouch judges a project's alias that a profile of the user's names: nil where
-	// the user vouched for it.
-	Vouch func(*profile.Alias) *finding.Finding
+	// Vouch judges a project's alias that a profile of the user's names: without a finding
+	// where the user vouched for it, with the bytes of the files that it names, by path.
+	Vouch func(*profile.Alias) (files map[string][]byte, found *finding.Finding)
+
+	// JudgeFile judges a file that a variable of the environment names: nil where it is no
+	// repository's, or was vouched for. nil for no judge.
+	JudgeFile func(path string) *finding.Finding
 
 	mu       sync.Mutex
 	sections map[string]section // of PostgreSQL's service file, as they were asked for
@@ -46,23 +51,28 @@ type section struct {
 	ignored []string
 }
 
-// Load reads the user's files. A file of GHARBOR_ALIASES that is somebody else's is
-// told to notice and passed over; one that is wrong, or not there, is an error.
-func Load(h profile.Home, lookup func(string) (string, bool), home string, notice func(error)) (*Book, error) {
+// Load reads the user's files. A file of GHARBOR_ALIASES that is somebody else's, or a
+// repository's that judge has a finding for, is told to notice and passed over; one that is
+// wrong, or not there, is an error.
+func Load(h profile.Home, lookup func(string) (string, bool), home string, judge func(path string) *finding.Finding, notice func(error)) (*Book, error) {
 	own, err := h.LoadAliases()
 	if err != nil {
 		return nil, err
 	}
-	b := &Book{Files: []*profile.File{own}, Lookup: lookup, Home: home}
+	b := &Book{Files: []*profile.File{own}, Lookup: lookup, Home: home, JudgeFile: judge}
 	list, _ := lookup(Variable)
 	for _, path := range filepath.SplitList(list) {
 		if path == "" {
 			continue
 		}
+		if found := judge(path); found != nil {
+			notice(fmt.Errorf("%s, so its aliases are passed over; %s", found.Cause, found.Try[0]))
+			continue
+		}
 		f, err := profile.LoadOtherAliases(path)
 		var wrong *profile.FileError
 		switch {
-		case errors.As(err, &wrong) && strings.HasSuffix(wrong.What, "passed over"):
+		case errors.As(err, new(*profile.PassedOver)):
 			notice(err)
 			continue
 		case errors.As(err, &wrong) && wrong.Line == 0:
@@ -153,22 +163,34 @@ func (b *Book) Chain(word string, by *profile.Resolved) (*profile.Chain, *findin
 		if !link.InProject() || slices.Contains(covered, link) {
 			continue
 		}
-		if found := b.Judge(link); found != nil {
+		files, found := b.Judge(link)
+		if found != nil {
 			return nil, found
 		}
+		if chain.Pinned == nil {
+			chain.Pinned = make(map[string][]byte)
+		}
+		maps.Copy(chain.Pinned, files)
 	}
 	return chain, nil
 }
 
-// Judge is nil where a project's alias was vouched for.
-func (b *Book) Judge(a *profile.Alias) *finding.Finding {
+// Judge is without a finding where an alias is the user's own, or a project's that was vouched
+// for: then with the bytes of the files that it names.
+func (b *Book) Judge(a *profile.Alias) (map[string][]byte, *finding.Finding) {
 	if !a.InProject() {
-		return nil
+		return nil, nil
 	}
 	if b.Vouch == nil {
-		return NotVouched(a)
+		return nil, NotVouched(a)
 	}
 	return b.Vouch(a)
+}
+
+// Vouched reports whether an alias may be used.
+func (b *Book) Vouched(a *profile.Alias) bool {
+	_, found := b.Judge(a)
+	return found == nil
 }
 
 // NotVouched is the finding for a project's alias that nobody vouched for.
@@ -287,6 +309,11 @@ func (b *Book) readService(name string) (*profile.Alias, []string, *finding.Find
 	var names []string
 	looked := []string{}
 	for _, path := range paths {
+		if b.JudgeFile != nil && len(paths) == 1 { // PGSERVICEFILE names it
+			if found := b.JudgeFile(path); found != nil {
+				return nil, nil, found
+			}
+		}
 		data, err := intake.ReadFile(path)
 		if errors.Is(err, fs.ErrNotExist) {
 			looked = append(looked, path+" (not there)")

@@ -37,7 +37,7 @@ func files(t testing.TB, own, team, project string) *Book {
 		env[Variable] = write("team.toml", team)
 	}
 	lookup := func(name string) (string, bool) { v, ok := env[name]; return v, ok }
-	b, err := Load(profile.Home{Dir: dir}, lookup, dir, func(err error) { t.Error(err) })
+	b, err := Load(profile.Home{Dir: dir}, lookup, dir, func(string) *finding.Finding { return nil }, func(err error) { t.Error(err) })
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -108,8 +108,10 @@ func TestNotVouched(t *testing.T) {
 	if r := f.Resolve(f.Lookup("x"), nil, env); r.Astray() == nil || r.Astray().Code != "alias.not-vouched" || len(r.Hosts()) > 0 || r.Text("engine") != "" {
 		t.Errorf("%+v", r.Astray())
 	}
-	b.Vouch = func(*profile.Alias) *finding.Finding { return nil }
-	if r := f.Resolve(f.Lookup("x"), nil, env); r.Astray() != nil || len(r.Hosts()) != 1 || r.Own() {
+	b.Vouch = func(*profile.Alias) (map[string][]byte, *finding.Finding) {
+		return map[string][]byte{"/ca.pem": []byte("ca")}, nil
+	}
+	if r := f.Resolve(f.Lookup("x"), nil, env); r.Astray() != nil || len(r.Hosts()) != 1 || r.Own() || string(r.Pinned()["/ca.pem"]) != "ca" {
 		t.Errorf("%+v", r.Astray())
 	}
 }
@@ -253,7 +255,7 @@ func TestGiven(t *testing.T) {
 // and leads none astray that an alias of the user's has, vouched for or not.
 func TestHostileHosts(t *testing.T) {
 	b := files(t, at("counts", "db.saltmarsh.example:1"), "", at("rings", "ring.example:3")+"[profile.evil]\nalias = \"counts\"\n[profile.good]\nalias = \"rings\"\n[profile.any]\nhost = \"${H:-x}\"\n[hosts]\n\"db.saltmarsh.example\" = \"192.0.2.66\"\n\"ring.example\" = \"192.0.2.67\"\n")
-	b.Vouch = func(*profile.Alias) *finding.Finding { return nil }
+	b.Vouch = func(*profile.Alias) (map[string][]byte, *finding.Finding) { return nil, nil }
 	own, _ := profile.Parse("p.toml", []byte("[profile.mine]\nalias = \"counts\"\n[profile.theirs]\nalias = \"rings\"\n[profile.plain]\nhost = \"db.saltmarsh.example\"\n"))
 	own.Attach(b.Project)
 	env := profile.Environment{Aliases: b, Lookup: func(string) (string, bool) { return "", false }, Vouch: func(*profile.Resolved) *finding.Finding { return nil }}
@@ -335,7 +337,7 @@ func BenchmarkThousand(b *testing.B) {
 	dir := files(b, text.String(), "", "").Home
 	lookup := func(string) (string, bool) { return "", false }
 	for b.Loop() {
-		book, err := Load(profile.Home{Dir: dir}, lookup, dir, nil)
+		book, err := Load(profile.Home{Dir: dir}, lookup, dir, nil, nil)
 		if err != nil {
 			b.Fatal(err)
 		}

@@ -62,7 +62,7 @@ func (b *Book) check(ctx context.Context, network route.Network, a *profile.Alia
 		return found, finding.Fail
 	}
 	for _, link := range chain.Links {
-		if found := b.Judge(link); found != nil {
+		if _, found := b.Judge(link); found != nil {
 			return found, finding.Warn // nothing of it is looked up
 		}
 	}

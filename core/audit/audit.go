@@ -127,14 +127,14 @@ func (a *auditor) profile(p *profile.Resolved) {
 	a.account(p, at)
 	a.sources(p, at)
 	a.hops(p, at)
-	for _, key := range []string{"tls-key"} {
-		if path := p.Text(key); path != "" {
-			a.secretFile(path, "the private key of the profile "+p.Called)
-		}
-	}
-	for _, key := range []string{"tls-ca", "tls-cert", "server-key"} {
-		if path := p.Text(key); path != "" {
-			a.trustedFile(path, "the "+key+" of the profile "+p.Called)
+	for _, f := range profile.Fields() {
+		path := p.Text(f.Name)
+		switch {
+		case !f.Path || f.Address || path == "":
+		case f.Private:
+			a.secretFile(path, "the "+f.Name+" of the profile "+p.Called)
+		default:
+			a.trustedFile(path, "the "+f.Name+" of the profile "+p.Called)
 		}
 	}
 }
@@ -173,12 +173,17 @@ func (a *auditor) hops(p *profile.Resolved, at Place) {
 			a.found("audit.old-algorithms", Medium, where, "hop %d allows algorithms that are out of date: %s", h.Number, strings.Join(e.Value.List(), ", ")).
 				Suggest("gharbor set %s %s=   # once its server has been brought up to date", h.Owner(), h.Key("algorithms"))
 		}
-		if path := h.Text("key"); path != "" && !strings.HasSuffix(path, ".pub") {
-			a.secretFile(path, fmt.Sprintf("the key of hop %d of the profile %s", h.Number, p.Called))
-		}
-		for _, key := range []string{"secret", "key-secret"} {
-			if path, ok := strings.CutPrefix(h.Text(key), "file:"); ok {
-				a.secretFile(path, fmt.Sprintf("the %s of the profile %s", h.Key(key), p.Called))
+		for _, f := range profile.HopFields() {
+			path, text := h.Text(f.Name), fmt.Sprintf("the %s of the profile %s", h.Key(f.Name), p.Called)
+			secretPath, isFile := strings.CutPrefix(path, "file:")
+			switch {
+			case f.Source && isFile:
+				a.secretFile(secretPath, text)
+			case !f.Path || path == "":
+			case f.Private && !strings.HasSuffix(path, ".pub"):
+				a.secretFile(path, text)
+			default:
+				a.trustedFile(path, text)
 			}
 		}
 	}

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/defect"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/route"
@@ -39,13 +40,10 @@ func links(p *profile.Resolved) []secret.Link {
 		return nil
 	}
 	all := make([]secret.Link, len(chain.Links))
-	rule := ""
-	for i := len(chain.Links) - 1; i >= 0; i-- {
-		link := chain.Links[i]
-		if own := link.Text("tls"); own != "" {
-			rule = own
-		}
-		all[i] = secret.Link{Name: link.Name, TLS: rule}
+	for i, link := range chain.Links {
+		from := profile.Chain{Links: chain.Links[i:]} // what this one comes to, whoever names it
+		all[i] = secret.Link{Name: link.Name, Engine: from.Text("engine"), TLS: from.Text("tls"),
+			TLSAuthority: p.LinkPath(&from, "tls-ca"), TLSName: from.Text("tls-name")}
 		if link.InProject() {
 			all[i].File = link.Path()
 		}
@@ -121,7 +119,7 @@ func (t *test) fastest(ctx context.Context, candidates []route.Candidate) []rout
 	defer cancel()
 	took := make(map[route.Candidate]time.Duration, len(candidates))
 	var mu sync.Mutex
-	var group sync.WaitGroup
+	var group defect.Group
 	for _, c := range candidates {
 		took[c] = time.Hour
 		group.Go(func() {

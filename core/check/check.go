@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 	"time"
 
 	"gentleharbor/core/clean"
@@ -207,11 +208,31 @@ func visible(s *Stage) {
 	if s.Finding == nil {
 		return
 	}
+	withoutHome(s.Finding)
 	s.Finding.Cause = clean.Visible(s.Finding.Cause)
 	for _, lines := range [][]string{s.Finding.Seen, s.Finding.Try} {
 		for i := range lines {
 			lines[i] = clean.Visible(lines[i])
 		}
+	}
+}
+
+// withoutHome says in a finding that the home folder is not known, where it is about a file there.
+func withoutHome(found *finding.Finding) {
+	about := false
+	tilde := func(text string) string {
+		about = about || strings.Contains(text, profile.NoHome)
+		return strings.ReplaceAll(text, profile.NoHome, "~")
+	}
+	found.Cause = tilde(found.Cause)
+	for _, lines := range [][]string{found.Seen, found.Try} {
+		for i := range lines {
+			lines[i] = tilde(lines[i])
+		}
+	}
+	if about {
+		found.Saw("HOME is not set, or is not an absolute path, so there is nothing under ~")
+		found.Try = append([]string{`export HOME="$(getent passwd "$(id -u)" | cut -d: -f6)"   # your home folder`}, found.Try...)
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/defect"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
@@ -63,10 +64,10 @@ func (r *Runner) Compare(ctx context.Context, a, b *profile.Resolved) *Compariso
 	one := *r
 	one.Progress, one.until, one.thorough, one.hints = nil, "session", true, &hints{}
 	sides := [2]*side{{profile: a}, {profile: b}}
-	var group crew
+	var group defect.Group
 	for _, s := range sides {
 		group.Go(func() {
-			group.do(func() { s.report, s.conv = one.run(ctx, s.profile) })
+			group.Do(func() { s.report, s.conv = one.run(ctx, s.profile) })
 		})
 	}
 	group.Wait()

@@ -45,13 +45,13 @@ func (w *way) through() string {
 
 // locateHopSecrets finds the secrets that the profile names for its hops, but for
 // those that a person is asked for, should they be needed.
-func (t *test) locateHopSecrets() (said string, found *finding.Finding) {
+func (t *test) locateHopSecrets(ctx context.Context) (said string, found *finding.Finding) {
 	for _, e := range t.profile.Hops() {
 		for _, q := range hop.Named(e) {
 			if q.Source.Kind == "ask" || q.Source.Kind == "none" {
 				continue
 			}
-			located, found := t.Finder.Locate(q)
+			located, found := t.Finder.Locate(ctx, q)
 			if located == nil {
 				return "", found
 			}

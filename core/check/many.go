@@ -6,6 +6,7 @@ import (
 	"slices"
 	"sync"
 
+	"gentleharbor/core/defect"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearby"
 	"gentleharbor/core/profile"
@@ -33,11 +34,11 @@ func (r *Runner) Many(ctx context.Context, profiles []*profile.Resolved, paralle
 	one.hints = &hints{}
 	reports := make([]*Report, len(profiles))
 	next := make(chan int)
-	var group crew
+	var group defect.Group
 	for range min(max(parallel, 1), len(profiles)) {
 		group.Go(func() {
 			for i := range next {
-				group.do(func() {
+				group.Do(func() {
 					if watch.Begin != nil {
 						watch.Begin(profiles[i].Profile.Name)
 					}
@@ -89,7 +90,7 @@ func (r *Runner) AskAhead(ctx context.Context, profiles []*profile.Resolved) err
 			return err
 		}
 		for _, c := range candidates {
-			located, _ := r.Finder.Locate(secretQuery(p, c))
+			located, _ := r.Finder.Locate(ctx, secretQuery(p, c))
 			if located == nil || !located.Asks {
 				continue
 			}

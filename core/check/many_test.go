@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"gentleharbor/core/defect"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearby"
@@ -103,8 +104,8 @@ func TestManyInterruptedAndDefects(t *testing.T) {
 	} {
 		func() {
 			defer func() {
-				if defect := recover(); defect != "the tide is out" {
-					t.Errorf("%s: the defect is %v", name, defect)
+				if d := defect.Caught(recover()); d.Error() != "the tide is out" || !strings.Contains(string(d.Stack), "many_test.go") {
+					t.Errorf("%s: the defect is %v\n%s", name, d, d.Stack)
 				}
 			}()
 			run()

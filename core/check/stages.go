@@ -156,7 +156,7 @@ func (t *test) locateSecret(ctx context.Context) finding.Result {
 	var shown *secret.Located // the first that there is
 	var first, warning *finding.Finding
 	for _, c := range candidates {
-		located, found := t.Finder.Locate(secretQuery(t.profile, c))
+		located, found := t.Finder.Locate(ctx, secretQuery(t.profile, c))
 		switch {
 		case located == nil && found.Code == "secret.no-match":
 			t.secrets[c] = &secret.Located{Place: "none found", None: true, Tried: append([]string{found.Cause}, found.Seen...)}
@@ -182,7 +182,7 @@ func (t *test) locateSecret(ctx context.Context) finding.Result {
 		detail = "none found; the server may want none"
 	}
 	t.report.Facts.SecretSource = shown.Place
-	said, hopFound := t.locateHopSecrets()
+	said, hopFound := t.locateHopSecrets(ctx)
 	if hopFound != nil {
 		return finding.Failed(hopFound)
 	}
@@ -210,9 +210,9 @@ func SecretQuery(ctx context.Context, n route.Network, p *profile.Resolved) (sec
 // secretQuery says for which connection a secret is wanted.
 func secretQuery(p *profile.Resolved, c route.Candidate) secret.Query {
 	source, _ := secret.ParseSource(p.Text("secret"))
-	q := secret.Query{Profile: p.Called, Source: source, Command: p.Command(), Folder: p.SecretFolder(), Hops: p.HopWords(), Engine: p.Text("engine"), Host: c.Host, Socket: c.Folder, Port: strconv.Itoa(c.Port),
+	q := secret.Query{Profile: p.Called, Source: source, Command: p.Command(), Folder: p.SecretFolder(), Hops: p.BoundHops(), Engine: p.Text("engine"), Host: c.Host, Socket: c.Folder, Port: strconv.Itoa(c.Port),
 		Database: p.Text("database"), User: p.Text("user"), Local: c.Local(),
-		Address: c.String(), TLS: p.Text("tls"), TLSAuthority: p.Text("tls-ca"), TLSName: p.Text("tls-name"), Project: !p.Own(), Pinned: p.Pinned(),
+		Address: c.String(), TLS: p.Text("tls"), TLSAuthority: p.Text("tls-ca"), TLSName: p.Text("tls-name"), ServerKey: p.Text("server-key"), Project: !p.Own(), Pinned: p.Pinned(), Recheck: p.Recheck(),
 		Aliases: links(p), Told: c.ToldBy()}
 	if c.Container != nil {
 		q.Container, q.Endpoint, q.Declared = c.Container.Called.String(), c.Container.Endpoint, c.Container.Declared

@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"time"
 
+	"gentleharbor/core/defect"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
 )
@@ -54,10 +55,10 @@ func (r *Runner) Wait(ctx context.Context, profiles []*profile.Resolved, w Waiti
 	defer stop()
 	slots := make(chan struct{}, max(w.Parallel, 1))
 	all := make([]*Waited, len(profiles))
-	var group crew
+	var group defect.Group
 	for i, p := range profiles {
 		group.Go(func() {
-			group.do(func() {
+			group.Do(func() {
 				all[i] = r.waitFor(ctx, p, w, slots)
 			})
 			if all[i] == nil || all[i].Outcome == WaitGaveUp {

@@ -75,6 +75,15 @@ func Visible(s string) string {
 	}, s)
 }
 
+// Lines is Visible for text of several lines, tabs at their starts included.
+func Lines(s string) string {
+	lines := strings.Split(s, "\n")
+	for i, line := range lines {
+		lines[i] = Visible(strings.ReplaceAll(line, "\t", "    "))
+	}
+	return strings.Join(lines, "\n")
+}
+
 // Quoted is Line between double quotes: the form in which foreign text appears
 // in a finding. A quote inside becomes a single one, so that the end is plain.
 func Quoted(s string) string {

@@ -2,7 +2,10 @@
 // background: a socket in a folder that only this user can enter, with the process
 // at the other end checked on both sides. One request and one answer, each a line or
 // a JSON value. It stands beside the wallet and the tunnels, which keep such
-// processes.
+// processes. Begin with Serve and Ask.
+//
+// Such a process holds a secret, so it can always be found and ended: it ends by itself once
+// its socket is gone or another's (Serve), and Ask tells one that does not answer from none.
 package control
 
 import (
@@ -17,8 +20,10 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"time"
 
+	"gentleharbor/core/defect"
 	"gentleharbor/core/owner"
 )
 
@@ -45,6 +50,32 @@ func ours(info fs.FileInfo) bool {
 // ErrTaken is a socket behind which a process listens already.
 var ErrTaken = errors.New("another process listens there already")
 
+// ErrNone is a socket behind which no process of this user's listens.
+var ErrNone = errors.New("no process listens there")
+
+// Silent is a process that is there and does not answer: it hangs, or was stopped.
+type Silent struct {
+	PID int   // its process number, 0 where the system does not tell
+	Err error // what came instead of an answer
+}
+
+func (e *Silent) Error() string {
+	if e.PID == 0 {
+		return fmt.Sprintf("a process is there and does not answer (%v)", e.Err)
+	}
+	return fmt.Sprintf("process %d is there and does not answer (%v)", e.PID, e.Err)
+}
+
+func (e *Silent) Unwrap() error { return e.Err }
+
+// EndLine is the command that ends the process: it need not answer for that.
+func (e *Silent) EndLine() string {
+	if e.PID == 0 {
+		return "ps -u $(id -u) -o pid,args | grep '[g]harbor'   # then kill -KILL PID"
+	}
+	return fmt.Sprintf("kill -KILL %d", e.PID)
+}
+
 // Listen makes a socket, in a folder that is this user's alone.
 func Listen(socket string) (net.Listener, error) {
 	folder := filepath.Dir(socket)
@@ -54,9 +85,11 @@ func Listen(socket string) (net.Listener, error) {
 	if info, err := os.Lstat(folder); err != nil || !ours(info) {
 		return nil, fmt.Errorf("%s is not a folder of yours alone, so nothing is kept behind it", folder)
 	}
-	if conn, err := net.Dial("unix", socket); err == nil {
+	if conn, err := net.DialTimeout("unix", socket, time.Second); err == nil {
 		conn.Close()
 		return nil, ErrTaken
+	} else if !nobody(err) {
+		return nil, ErrTaken // its queue is full: it is there
 	}
 	os.Remove(socket) // of a process that ended without clearing up
 	listener, err := net.Listen("unix", socket)
@@ -66,50 +99,120 @@ func Listen(socket string) (net.Listener, error) {
 	return listener, err
 }
 
-// Serve answers requests of this user's until the context ends, which closes the
-// listener. answer gets the connection's first line, and a reader of what follows;
-// then, if not nil, is called once the reply is out.
+// nobody reports whether an error of dialling a socket says that no process listens there.
+func nobody(err error) bool {
+	return errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ECONNREFUSED) || errors.Is(err, syscall.ENOTDIR)
+}
+
+// watchEvery is how often a process looks whether its socket is still there.
+const watchEvery = 2 * time.Second
+
+// Serve answers requests of this user's until the context ends, or the socket is gone from its
+// place or another's: then nobody could find the process any more. It closes the listener.
+// answer gets the connection's first line, and a reader of what follows; then, if not nil, is
+// called once the reply is out.
 func Serve(ctx context.Context, listener net.Listener, answer func(line string, in io.Reader) (reply any, then func())) {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
 	defer context.AfterFunc(ctx, func() { listener.Close() })()
+	defect.Go(func() {
+		if gone(ctx, listener, watchEvery) {
+			stop()
+		}
+	})
 	for {
 		conn, err := listener.Accept()
 		if err != nil {
 			return
 		}
-		go func() {
-			defer conn.Close()
-			if uid, ok := owner.OfPeer(conn.(*net.UnixConn)); !ok || uid != os.Getuid() {
-				return
+		defect.Go(func() { serve(conn, os.Getuid(), answer) })
+	}
+}
+
+// gone waits until the listener's socket is not in its place any more. It is false where the
+// context ended first.
+func gone(ctx context.Context, listener net.Listener, every time.Duration) bool {
+	path := listener.Addr().String()
+	own, err := os.Lstat(path)
+	tick := time.NewTicker(every)
+	defer tick.Stop()
+	for err == nil {
+		now, errNow := os.Lstat(path)
+		if errNow != nil || !os.SameFile(own, now) {
+			if l, ok := listener.(*net.UnixListener); ok {
+				l.SetUnlinkOnClose(false) // what is there now is another's
 			}
-			conn.SetDeadline(time.Now().Add(moment))
-			in := bufio.NewReader(conn)
-			line, err := in.ReadString('\n')
-			if err != nil {
-				return
-			}
-			reply, then := answer(strings.TrimSpace(line), in)
-			json.NewEncoder(conn).Encode(reply)
-			if then != nil {
-				then()
-			}
-		}()
+			return true
+		}
+		select {
+		case <-ctx.Done():
+			return false
+		case <-tick.C:
+		}
+	}
+	return true
+}
+
+// serve answers one request, where the process at the other end is the user's own.
+func serve(conn net.Conn, user int, answer func(line string, in io.Reader) (reply any, then func())) {
+	defer conn.Close()
+	if uid, ok := owner.OfPeer(conn.(*net.UnixConn)); !ok || uid != user {
+		return
+	}
+	conn.SetDeadline(time.Now().Add(moment))
+	in := bufio.NewReader(conn)
+	line, err := in.ReadString('\n')
+	if err != nil {
+		return
+	}
+	reply, then := answer(strings.TrimSpace(line), in)
+	json.NewEncoder(conn).Encode(reply)
+	if then != nil {
+		then()
 	}
 }
 
 // Ask sends a request, a line and what may follow it, and reads the answer into
-// reply, of so many bytes at the most. A process of another user's is none.
-func Ask(socket string, request []byte, most int64, reply any) error {
-	conn, err := net.DialTimeout("unix", socket, time.Second)
-	if err != nil {
-		return err
+// reply, of so many bytes at the most. The error is ErrNone where no process of this user's is
+// there, and a *Silent where one is and does not answer. It ends with its context.
+func Ask(ctx context.Context, socket string, request []byte, most int64, reply any) error {
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	bound, cancel := context.WithTimeout(ctx, moment)
+	defer cancel()
+	conn, err := (&net.Dialer{}).DialContext(bound, "unix", socket)
+	switch {
+	case err != nil && nobody(err):
+		return ErrNone
+	case err != nil:
+		return silent(ctx, nil, err)
 	}
 	defer conn.Close()
+	defer context.AfterFunc(bound, func() { conn.SetDeadline(time.Unix(1, 0)) })()
 	if uid, ok := owner.OfPeer(conn.(*net.UnixConn)); !ok || uid != os.Getuid() {
-		return errors.New("the process behind the socket is another user's")
+		return fmt.Errorf("%w: the one behind the socket is another user's", ErrNone)
 	}
-	conn.SetDeadline(time.Now().Add(moment))
 	if _, err := conn.Write(request); err != nil {
-		return err
+		return silent(ctx, conn, err)
 	}
-	return json.NewDecoder(io.LimitReader(conn, most)).Decode(reply)
+	if err := json.NewDecoder(io.LimitReader(conn, most)).Decode(reply); err != nil {
+		return silent(ctx, conn, err)
+	}
+	return nil
+}
+
+// silent is the error for a process that is there and did not answer.
+func silent(ctx context.Context, conn net.Conn, err error) error {
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if errors.Is(err, os.ErrDeadlineExceeded) {
+		err = fmt.Errorf("nothing came within %s", moment)
+	}
+	s := &Silent{Err: err}
+	if unix, ok := conn.(*net.UnixConn); ok {
+		s.PID, _ = owner.PeerProcess(unix)
+	}
+	return s
 }

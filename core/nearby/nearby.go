@@ -10,9 +10,9 @@ import (
 	"net/netip"
 	"slices"
 	"strconv"
-	"sync"
 	"time"
 
+	"gentleharbor/core/defect"
 	"gentleharbor/core/engine/greeting"
 	"gentleharbor/core/profile"
 )
@@ -121,7 +121,7 @@ func (p Places) askSocket(ctx context.Context, path string) Server {
 
 func (p Places) askPorts(ctx context.Context, addrs []netip.AddrPort) []Server {
 	servers := make([]Server, len(addrs))
-	var group sync.WaitGroup
+	var group defect.Group
 	slots := make(chan struct{}, parallel)
 	for i, addr := range addrs {
 		group.Go(func() {

@@ -10,3 +10,6 @@ func Of(fs.FileInfo) (uid int, ok bool) { return 0, false }
 
 // GroupOf is not known here either.
 func GroupOf(fs.FileInfo) (gid int, ok bool) { return 0, false }
+
+// Unsafe is not known either.
+func Unsafe(fs.FileInfo) string { return "" }

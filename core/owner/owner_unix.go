@@ -4,7 +4,9 @@
 package owner
 
 import (
+	"fmt"
 	"io/fs"
+	"os"
 	"syscall"
 )
 
@@ -22,4 +24,17 @@ func GroupOf(info fs.FileInfo) (gid int, ok bool) {
 		return int(stat.Gid), true
 	}
 	return 0, false
+}
+
+// Unsafe says why a file or folder may be changed by somebody who is neither the user nor root,
+// "" where only they may: it belongs to another user, or anybody may write to it. In a folder
+// with the sticky bit nobody may put another file in the place of one that is not theirs.
+func Unsafe(info fs.FileInfo) string {
+	if uid, ok := Of(info); ok && uid != os.Getuid() && uid != 0 {
+		return fmt.Sprintf("it belongs to another user (%d)", uid)
+	}
+	if info.Mode().Perm()&0o002 != 0 && !(info.IsDir() && info.Mode()&fs.ModeSticky != 0) {
+		return fmt.Sprintf("anybody may write to it (its permissions are %04o)", info.Mode().Perm())
+	}
+	return ""
 }

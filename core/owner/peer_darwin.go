@@ -11,3 +11,9 @@ func peerOf(fd int) (uid int, ok bool) {
 	}
 	return int(cred.Uid), true
 }
+
+// processOf is the number of that process (unix(4), LOCAL_PEERPID).
+func processOf(fd int) (pid int, ok bool) {
+	pid, err := unix.GetsockoptInt(fd, unix.SOL_LOCAL, unix.LOCAL_PEERPID)
+	return pid, err == nil
+}

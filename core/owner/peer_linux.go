@@ -11,3 +11,12 @@ func peerOf(fd int) (uid int, ok bool) {
 	}
 	return int(cred.Uid), true
 }
+
+// processOf is the number of that process, from the same record.
+func processOf(fd int) (pid int, ok bool) {
+	cred, err := unix.GetsockoptUcred(fd, unix.SOL_SOCKET, unix.SO_PEERCRED)
+	if err != nil {
+		return 0, false
+	}
+	return int(cred.Pid), true
+}

@@ -44,8 +44,8 @@ var aliasFields = []Field{
 	{Name: "tls-ca", Expected: "a path", Summary: "PEM file of the authorities to trust instead of the system's", Path: true, valid: notEmpty},
 	{Name: "tls-name", Expected: "a host name", Summary: "the name that the certificate must carry", valid: validHost},
 	{Name: "tls-cert", Expected: "a path", Summary: "PEM file of the client's certificate", Path: true, valid: notEmpty},
-	{Name: "tls-key", Expected: "a path", Summary: "PEM file of the client's private key", Path: true, valid: notEmpty},
-	{Name: "note", Expected: "text", Summary: "a line for people", valid: func(string) bool { return true }},
+	{Name: "tls-key", Private: true, Expected: "a path", Summary: "PEM file of the client's private key", Path: true, valid: notEmpty},
+	{Name: "note", NotUse: true, NotBound: true, Expected: "text", Summary: "a line for people", valid: func(string) bool { return true }},
 }
 
 // serviceOnly are the keys that PostgreSQL's service file can give beyond those of
@@ -363,6 +363,8 @@ func (f *File) Given(host string) (GivenHost, bool) {
 type Chain struct {
 	Links   []*Alias
 	Ignored []string // options of a service file that have no meaning here
+
+	Pinned map[string][]byte // the files of project's aliases, as they were vouched for, by path
 }
 
 // Own returns what the first link that sets a key sets it to.

@@ -12,6 +12,7 @@ import (
 	"sync"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/secret"
 )
@@ -52,15 +53,15 @@ var OlderAlgorithms = []string{
 // hopFields lists every key of a hop in the order in which the tool writes and
 // shows them.
 var hopFields = []Field{
-	{Name: "ssh", Expected: "the name of a host in your SSH client configuration", Summary: "take host, port, user, keys and more from that host of ~/.ssh/config", valid: validAlias},
-	{Name: "host", Expected: "a host name or an IP address, without port or user", Summary: "the jump host", Expands: true, valid: validHost},
-	{Name: "proxy", Expected: "socks5://HOST:PORT or http://HOST:PORT, without a user", Summary: "a SOCKS5 or HTTP CONNECT proxy in place of a jump host", valid: validProxy},
-	{Name: "port", Kind: Number, Expected: "a number from 1 to 65535", Summary: "its SSH port; 22 where not set", Expands: true, valid: validPort},
-	{Name: "user", Expected: "a name", Summary: "the account there; your own name where not set", Expands: true, valid: notEmpty},
-	{Name: "key", Expected: "a path", Summary: "a private key file; the usual ones in ~/.ssh where not set", Path: true, valid: notEmpty},
-	{Name: "key-secret", Expected: "a secret source: " + secret.HopForms, Summary: "where the key's passphrase is", valid: secret.ValidForHop},
-	{Name: "agent", Kind: Switch, Expected: "true or false", Summary: "offer the keys of the SSH agent too (default true)"},
-	{Name: "secret", Expected: "a secret source: " + secret.HopForms, Summary: "where the account's password is", valid: secret.ValidForHop},
+	{Name: "ssh", InWord: true, Expected: "the name of a host in your SSH client configuration", Summary: "take host, port, user, keys and more from that host of ~/.ssh/config", valid: validAlias},
+	{Name: "host", InWord: true, Expected: "a host name or an IP address, without port or user", Summary: "the jump host", Expands: true, valid: validHost},
+	{Name: "proxy", InWord: true, Expected: "socks5://HOST:PORT or http://HOST:PORT, without a user", Summary: "a SOCKS5 or HTTP CONNECT proxy in place of a jump host", valid: validProxy},
+	{Name: "port", InWord: true, Kind: Number, Expected: "a number from 1 to 65535", Summary: "its SSH port; 22 where not set", Expands: true, valid: validPort},
+	{Name: "user", InWord: true, Expected: "a name", Summary: "the account there; your own name where not set", Expands: true, valid: notEmpty},
+	{Name: "key", NotBound: true, Private: true, Expected: "a path", Summary: "a private key file; the usual ones in ~/.ssh where not set", Path: true, valid: notEmpty},
+	{Name: "key-secret", NotBound: true, Source: true, Expected: "a secret source: " + secret.HopForms, Summary: "where the key's passphrase is", valid: secret.ValidForHop},
+	{Name: "agent", NotBound: true, Kind: Switch, Expected: "true or false", Summary: "offer the keys of the SSH agent too (default true)"},
+	{Name: "secret", NotBound: true, Source: true, Expected: "a secret source: " + secret.HopForms, Summary: "where the account's password is", valid: secret.ValidForHop},
 	{Name: "host-key", Expected: "a fingerprint such as SHA256:…, or a key such as ssh-ed25519 AAAA…", Summary: "the hop's own key: a fingerprint or a key line", valid: validHostKey},
 	{Name: "algorithms", Kind: List, Expected: "older algorithms by name: " + strings.Join(OlderAlgorithms, ", "), Summary: "older algorithms to allow there, by name", valid: oneOf(OlderAlgorithms)},
 }
@@ -398,6 +399,40 @@ func (h EffectiveHop) Project() bool { return !h.r.Own() }
 
 // Pinned are the files' bytes that the profile was judged by.
 func (h EffectiveHop) Pinned() map[string][]byte { return h.r.pinned }
+
+// BoundWord is the word of the hop with all else that a wallet's secret is bound to. A hop of a
+// project's file is another one than the user's of the same word where that file says which
+// host key is right, allows older algorithms, or gives a proxy its address: those decide who
+// sees a secret.
+func (h EffectiveHop) BoundWord() string {
+	word := h.Word()
+	if !h.from.InProject() {
+		return word
+	}
+	for _, f := range hopFields {
+		if e, ok := h.Written(f.Name); ok && !f.NotBound && !f.InWord {
+			word += fmt.Sprintf(" %s=%s", f.Name, strings.Join(e.Value.Words(), ","))
+		}
+	}
+	if u, err := url.Parse(h.Text("proxy")); err == nil && u.Host != "" {
+		if given, ok := h.r.Given(u.Hostname()); ok {
+			word += " at " + given.List()
+		}
+	}
+	return word
+}
+
+// BoundHops are the BoundWords of all hops, in order from here.
+func (r *Resolved) BoundHops() []string {
+	var words []string
+	for _, h := range r.Hops() {
+		words = append(words, h.BoundWord())
+	}
+	return words
+}
+
+// Recheck judges the hop's profile once more; nil where nothing of it is a project's.
+func (h EffectiveHop) Recheck() func() *finding.Finding { return h.r.Recheck() }
 
 // Folder is the folder of the file that the hop stands in.
 func (h EffectiveHop) Folder() string { return filepath.Dir(h.from.in.Path) }

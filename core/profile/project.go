@@ -51,8 +51,16 @@ func FindProject(dir string) (place Place, ok bool) {
 	}
 }
 
-// ErrForeign is a project's file of somebody else's, which is passed over.
-var ErrForeign = errors.New("it belongs neither to you nor to root, so it is passed over")
+// PassedOver is a file that somebody who is neither the user nor root may change: it could lead
+// every connection elsewhere, and counts as if it were not there.
+type PassedOver struct{ FileError }
+
+// Unwrap is the error of the file, with its place.
+func (e *PassedOver) Unwrap() error { return &e.FileError }
+
+func passedOver(path, why string) error {
+	return &PassedOver{FileError{path, 0, why + ", so it is passed over"}}
+}
 
 // LoadProject reads a project's file. Its bytes are read once: what is hashed is
 // what was parsed.
@@ -61,8 +69,8 @@ func LoadProject(place Place) (*File, error) {
 	if err != nil {
 		return nil, &FileError{place.Path, 0, "cannot be read: " + reason(err)}
 	}
-	if uid, ok := owner.Of(info); ok && uid != os.Getuid() && uid != 0 {
-		return nil, &FileError{place.Path, 0, ErrForeign.Error()}
+	if why := owner.Unsafe(info); why != "" {
+		return nil, passedOver(place.Path, why)
 	}
 	data, err := atomicfile.Read(place.Path, MaxFile)
 	if err != nil {
@@ -174,6 +182,18 @@ func (r *Resolved) unvouched() *finding.Finding {
 		found := r.env.Vouch(sealed)
 		r.pinned = sealed.pinned
 		return found
+	}
+	return nil
+}
+
+// Recheck gives what judges once more what the profile takes from a project's file: without a
+// finding where it is still what the user vouched for. A secret is taken only after it, as a
+// script may be rewritten while the connection is made. It is nil where nothing is a project's.
+func (r *Resolved) Recheck() func() *finding.Finding {
+	for _, p := range r.chain {
+		if p.InProject() && r.env.Vouch != nil {
+			return func() *finding.Finding { return r.env.Vouch(r.sealed(p)) }
+		}
 	}
 	return nil
 }

@@ -27,10 +27,30 @@ func FindHome(lookup func(string) (string, bool)) (Home, error) {
 		return Home{Dir: whole}, err
 	}
 	dir, err := os.UserConfigDir()
+	if err == nil && !filepath.IsAbs(dir) {
+		err = errors.New("HOME is not an absolute path")
+	}
 	if err != nil {
 		return Home{}, fmt.Errorf("no place for the profiles: %w; set GHARBOR_HOME to a folder", err)
 	}
 	return Home{Dir: filepath.Join(dir, "gentle-harbor")}, nil
+}
+
+// NoHome stands for the user's home folder where HOME is not set, or is no absolute path: a
+// service often has none. Nothing is under it, as there is nothing under an empty home either:
+// "~/.ssh" must never become ".ssh" of the working folder, which may be a hostile clone.
+const NoHome = "/nonexistent/HOME-is-not-set"
+
+// UserHome is the user's home folder by HOME, NoHome where that says none.
+func UserHome(lookup func(string) (string, bool)) string {
+	home, ok := lookup("HOME")
+	if !ok && runtime.GOOS == "windows" {
+		home, _ = os.UserHomeDir()
+	}
+	if !filepath.IsAbs(home) {
+		return NoHome
+	}
+	return home
 }
 
 // ProfilesPath is the user's profile file.
@@ -59,11 +79,8 @@ func LoadOtherAliases(path string) (*File, error) {
 	if err != nil {
 		return nil, &FileError{path, 0, "cannot be read: " + reason(err)}
 	}
-	if uid, ok := owner.Of(info); ok && uid != os.Getuid() && uid != 0 {
-		return nil, &FileError{path, 0, ErrForeign.Error()}
-	}
-	if runtime.GOOS != "windows" && info.Mode().Perm()&0o002 != 0 {
-		return nil, &FileError{path, 0, "everybody can change it, so it is passed over"}
+	if why := owner.Unsafe(info); why != "" {
+		return nil, passedOver(path, why)
 	}
 	data, err := atomicfile.Read(path, MaxFile)
 	if err != nil {

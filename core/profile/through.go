@@ -1,6 +1,8 @@
 package profile
 
 import (
+	"maps"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -27,10 +29,24 @@ func (r *Resolved) follow() {
 		return
 	}
 	r.service, r.astray = r.env.Aliases.Chain(word.Value.Text(), r)
+	if r.service != nil && len(r.service.Pinned) > 0 {
+		all := maps.Clone(r.service.Pinned)
+		maps.Copy(all, r.pinned)
+		r.pinned = all
+	}
 }
 
 // Service is what the profile's alias comes to, nil without one.
 func (r *Resolved) Service() *Chain { return r.service }
+
+// LinkPath is a path that a chain of aliases says for a key, made absolute; "" for none.
+func (r *Resolved) LinkPath(c *Chain, key string) string {
+	e, link, ok := c.Own(key)
+	if !ok {
+		return ""
+	}
+	return e.Field.Whole(e.Value.Text(), filepath.Dir(link.Path()), r.env.Home)
+}
 
 // Astray says why the profile's alias comes to nothing, nil where it does not.
 func (r *Resolved) Astray() *finding.Finding { return r.astray }

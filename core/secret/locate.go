@@ -53,6 +53,7 @@ type Query struct {
 	TLS          string   // the rule
 	TLSAuthority string   // the path of tls-ca, "" for the system's authorities
 	TLSName      string   // tls-name, "" for the host
+	ServerKey    string   // the path of server-key, "" for none
 	Project      bool     // the profile has something from a project's file
 	Aliases      []Link   // that the address is from: the one named, and those that it names in turn
 	Told         string   // who gave the address, "" where a file has it written
@@ -61,6 +62,10 @@ type Query struct {
 	Declared     Declared // nil where it is in no container
 
 	Pinned map[string][]byte // bytes to take in place of a file's, by path
+
+	// Recheck judges once more, directly before the value is taken, what the user vouched for;
+	// nil where nothing of it is a project's.
+	Recheck func() *finding.Finding
 }
 
 // Declared finds the password that a container's environment declares.
@@ -77,7 +82,11 @@ type Finder struct {
 	// Wallet finds an entry of the wallet. A source that was not named in the
 	// profile (byDefault) asks nobody: where the wallet is not open, or has
 	// nothing that fits, the finding's code is secret.no-match.
-	Wallet func(q Query, byDefault bool) (*Located, *finding.Finding)
+	Wallet func(ctx context.Context, q Query, byDefault bool) (*Located, *finding.Finding)
+
+	// JudgeFile judges a file that a variable of the environment names: nil where it is no
+	// repository's, or was vouched for. nil for no judge.
+	JudgeFile func(path string) *finding.Finding
 
 	mu    sync.Mutex
 	typed map[string]Value // by what it is for: one answer serves a whole run
@@ -105,7 +114,22 @@ func (l *Located) Take(ctx context.Context) (Value, error) {
 // Locate finds where the secret is, and judges whether it is safe there. The
 // finding is nil or a warning where Located is not nil. A source that is
 // refused never falls through to the next one.
-func (f *Finder) Locate(q Query) (*Located, *finding.Finding) {
+func (f *Finder) Locate(ctx context.Context, q Query) (*Located, *finding.Finding) {
+	located, found := f.locate(ctx, q)
+	if located == nil || located.Read == nil || q.Recheck == nil {
+		return located, found
+	}
+	read := located.Read
+	located.Read = func(ctx context.Context) (Value, error) {
+		if found := q.Recheck(); found != nil {
+			return Value{}, &Failure{found}
+		}
+		return read(ctx)
+	}
+	return located, found
+}
+
+func (f *Finder) locate(ctx context.Context, q Query) (*Located, *finding.Finding) {
 	switch q.Source.Kind {
 	case "none":
 		return &Located{Place: "none, by the profile", None: true}, nil
@@ -125,7 +149,7 @@ func (f *Finder) Locate(q Query) (*Located, *finding.Finding) {
 	case "command":
 		return f.command(q)
 	case "wallet":
-		return f.Wallet(q, false)
+		return f.Wallet(ctx, q, false)
 	case "keyring":
 		return f.keyring(q)
 	case "container":
@@ -135,11 +159,11 @@ func (f *Finder) Locate(q Query) (*Located, *finding.Finding) {
 		}
 		return q.Declared(q)
 	}
-	return f.inOrder(q)
+	return f.inOrder(ctx, q)
 }
 
 // inOrder is the order for a profile that names no source.
-func (f *Finder) inOrder(q Query) (*Located, *finding.Finding) {
+func (f *Finder) inOrder(ctx context.Context, q Query) (*Located, *finding.Finding) {
 	var tried []string
 	if credentials := f.credentialFile(q); credentials != nil {
 		located, found := credentials(q)
@@ -150,7 +174,7 @@ func (f *Finder) inOrder(q Query) (*Located, *finding.Finding) {
 		tried = append(tried, found.Seen...)
 	}
 	if f.Wallet != nil {
-		located, found := f.Wallet(q, true)
+		located, found := f.Wallet(ctx, q, true)
 		if located != nil || found.Code != "secret.no-match" {
 			return located, found
 		}
@@ -287,6 +311,11 @@ var defaultSocketFolders = []string{"/var/run/postgresql", "/run/postgresql", "/
 func (f *Finder) passfile(q Query) (*Located, *finding.Finding) {
 	path, why := f.passfilePath(q.Source)
 	what := "the password file"
+	if why != "" && f.JudgeFile != nil {
+		if found := f.JudgeFile(path); found != nil {
+			return nil, found
+		}
+	}
 	if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
 		line := strings.Join([]string{passfileWord(q), q.Port, q.Database, q.User}, ":")
 		return nil, finding.New("secret.missing", "there is no password file %s%s", path, why).

@@ -78,7 +78,7 @@ func (f *Finder) CanPut(q Query) error {
 // Kept finds the source that a profile which names none has its secret in, or
 // would have: the credential file where a line fits, else the wallet where there
 // is one, else the credential file.
-func (f *Finder) Kept(q Query, wallet bool) Source {
+func (f *Finder) Kept(ctx context.Context, q Query, wallet bool) Source {
 	kind := ""
 	switch q.Engine {
 	case "postgresql":
@@ -88,7 +88,7 @@ func (f *Finder) Kept(q Query, wallet bool) Source {
 	}
 	if kind != "" {
 		q.Source = Source{Kind: kind}
-		if located, _ := f.Locate(q); located != nil {
+		if located, _ := f.Locate(ctx, q); located != nil {
 			return q.Source
 		}
 	}

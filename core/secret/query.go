@@ -11,7 +11,12 @@ import (
 type Link struct {
 	Name string
 	File string // the project's file that it stands in, "" for one of the user's
-	TLS  string // the TLS rule that it or one behind it says, "" for none
+
+	// What it or one behind it says, "" for nothing.
+	Engine       string
+	TLS          string // the rule
+	TLSAuthority string // the path of tls-ca
+	TLSName      string
 }
 
 // Where is the address that the secret is wanted for.

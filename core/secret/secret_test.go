@@ -77,12 +77,12 @@ func TestLocateInOrder(t *testing.T) {
 	f := &Finder{Home: home, Lookup: func(string) (string, bool) { return "", false },
 		Ask: func(context.Context, string) (Value, error) { asked++; return NewValue("typed"), nil }}
 	q := Query{Profile: "sightings", Source: Source{Kind: "default"}, Engine: "postgresql", Host: "127.0.0.1", Port: "5432", Database: "sightings", User: "warden", Local: true}
-	l, found := f.Locate(q)
+	l, found := f.Locate(t.Context(), q)
 	if found != nil || !l.None || len(l.Tried) != 2 || !strings.Contains(l.Tried[0], "no password file") || !strings.Contains(l.Tried[1], "no terminal") {
 		t.Errorf("nothing there: %+v %+v", l, found)
 	}
 	f.Terminal = true
-	if l, _ = f.Locate(q); l.None || asked != 0 {
+	if l, _ = f.Locate(t.Context(), q); l.None || asked != 0 {
 		t.Errorf("a terminal: %+v, asked %d times too early", l, asked)
 	}
 	if v, err := l.Take(context.Background()); err != nil || v.Disclose() != "typed" || asked != 1 {
@@ -90,11 +90,11 @@ func TestLocateInOrder(t *testing.T) {
 	}
 	path := filepath.Join(home, ".pgpass")
 	os.WriteFile(path, []byte("x:1:y:z:no\n"), 0o600)
-	if l, _ = f.Locate(q); l.None || !strings.Contains(strings.Join(l.Tried, "\n"), "no line of the password file") {
+	if l, _ = f.Locate(t.Context(), q); l.None || !strings.Contains(strings.Join(l.Tried, "\n"), "no line of the password file") {
 		t.Errorf("a miss: %+v", l)
 	}
 	os.WriteFile(path, []byte("*:*:*:*:knot\n"), 0o600)
-	l, found = f.Locate(q)
+	l, found = f.Locate(t.Context(), q)
 	if v, err := l.Take(context.Background()); found != nil || err != nil || v.Disclose() != "knot" || !strings.HasSuffix(l.Place, ".pgpass, line 1") {
 		t.Errorf("a match: %+v %v", l, err)
 	}
@@ -103,7 +103,7 @@ func TestLocateInOrder(t *testing.T) {
 		t.Error("a line that is gone was taken")
 	}
 	os.Chmod(path, 0o644)
-	if l, found = f.Locate(q); l != nil || found.Code != "secret.permissions" {
+	if l, found = f.Locate(t.Context(), q); l != nil || found.Code != "secret.permissions" {
 		t.Errorf("a refused file fell through: %+v %+v", l, found)
 	}
 }

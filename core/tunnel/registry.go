@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"io"
 	"net"
 	"path/filepath"
@@ -12,6 +13,7 @@ import (
 	"time"
 
 	"gentleharbor/core/control"
+	"gentleharbor/core/defect"
 )
 
 // Registry is where tunnels that run are found: each has a socket that only this
@@ -30,42 +32,54 @@ func (r Registry) Socket(profile string) string {
 // maxStatus bounds a status, in bytes.
 const maxStatus = 64 << 10
 
-// Find asks a profile's tunnel for its status; ok is false where none runs.
-func (r Registry) Find(profile string) (s Status, ok bool) {
-	err := control.Ask(r.Socket(profile), []byte("status\n"), maxStatus, &s)
-	return s, err == nil
+// Find asks a profile's tunnel for its status. The error is control.ErrNone where none runs, and
+// a *control.Silent where one does and does not answer.
+func (r Registry) Find(ctx context.Context, profile string) (s Status, err error) {
+	err = control.Ask(ctx, r.Socket(profile), []byte("status\n"), maxStatus, &s)
+	return s, err
 }
 
-// List asks all tunnels that run, sorted by profile.
-func (r Registry) List() []Status {
+// List asks all tunnels that run, side by side, sorted by profile. silent are those that are
+// there and do not answer; whose they are they can't say.
+func (r Registry) List(ctx context.Context) (all []Status, silent []*control.Silent) {
 	sockets, _ := filepath.Glob(filepath.Join(control.Folder(r.Lookup), "tunnel-*.sock"))
-	all := []Status{}
-	for _, socket := range sockets {
-		var s Status
-		if control.Ask(socket, []byte("status\n"), maxStatus, &s) == nil && s.Home == r.Home {
-			all = append(all, s)
+	all = []Status{}
+	answers := make([]Status, len(sockets))
+	errs := make([]error, len(sockets))
+	var group defect.Group
+	for i, socket := range sockets {
+		group.Go(func() { errs[i] = control.Ask(ctx, socket, []byte("status\n"), maxStatus, &answers[i]) })
+	}
+	group.Wait()
+	for i, err := range errs {
+		var one *control.Silent
+		switch {
+		case err == nil && answers[i].Home == r.Home:
+			all = append(all, answers[i])
+		case errors.As(err, &one):
+			silent = append(silent, one)
 		}
 	}
 	slices.SortFunc(all, func(a, b Status) int { return cmp.Compare(a.Profile, b.Profile) })
-	return all
+	return all, silent
 }
 
-// Close ends a profile's tunnel, and waits until it has let go of its address. ok is
-// false where none runs.
-func (r Registry) Close(profile string) (s Status, ok bool) {
+// Close ends a profile's tunnel, and waits until it has let go of its address. The errors are
+// those of Find.
+func (r Registry) Close(ctx context.Context, profile string) (s Status, err error) {
 	socket := r.Socket(profile)
-	if control.Ask(socket, []byte("close\n"), maxStatus, &s) != nil {
-		return s, false
+	if err := control.Ask(ctx, socket, []byte("close\n"), maxStatus, &s); err != nil {
+		return s, err
 	}
 	for range 100 {
 		conn, err := net.DialTimeout("unix", socket, time.Second)
-		if err != nil {
+		if err != nil || ctx.Err() != nil {
 			break
 		}
 		conn.Close()
 		time.Sleep(20 * time.Millisecond)
 	}
-	return s, true
+	return s, nil
 }
 
 // Listen makes the socket of a profile's tunnel; control.ErrTaken where one runs.
@@ -73,8 +87,8 @@ func (r Registry) Listen(profile string) (net.Listener, error) {
 	return control.Listen(r.Socket(profile))
 }
 
-// Answer serves a tunnel's socket until ctx ends: "status", and "close", which calls
-// end.
+// Answer serves a tunnel's socket until ctx ends, or the socket is gone: "status", and "close",
+// which calls end.
 func Answer(ctx context.Context, listener net.Listener, status func() Status, end func()) {
 	control.Serve(ctx, listener, func(line string, _ io.Reader) (any, func()) {
 		if line == "close" {

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/defect"
 	"gentleharbor/core/route/hop"
 )
 
@@ -51,10 +52,10 @@ func (t *Tunnel) serve(ctx context.Context, local net.Conn) {
 		return // the tunnel ended meanwhile, and did not see this one
 	}
 	done := make(chan struct{})
-	go func() {
+	defect.Go(func() {
 		pass(remote, local, &t.sent)
 		close(done)
-	}()
+	})
 	if pass(local, remote, &t.received) != nil {
 		local.Close() // the connection broke: who writes is not left waiting
 	}

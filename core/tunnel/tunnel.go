@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/defect"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/route"
 	"gentleharbor/core/route/hop"
@@ -156,7 +157,7 @@ var (
 func (t *Tunnel) Run(ctx context.Context) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	var running sync.WaitGroup
+	var running defect.Group
 	running.Go(func() { t.tend(ctx) })
 	running.Go(func() { t.watch(ctx) })
 	running.Go(func() { t.limits(ctx, cancel) })
@@ -187,7 +188,7 @@ func (t *Tunnel) Run(ctx context.Context) error {
 			pause = 0
 			t.open.Add(1)
 			t.connections.Add(1)
-			go t.serve(ctx, conn)
+			defect.Go(func() { t.serve(ctx, conn) })
 		}
 	}
 }

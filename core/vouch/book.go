@@ -48,9 +48,13 @@ type Record struct {
 }
 
 type bookFile struct {
-	Format  int      `toml:"format"` // 1
+	Format  int      `toml:"format"` // bookFormat
 	Vouched []Record `toml:"vouched"`
 }
+
+// bookFormat is the number at the head of the file. Format 1 had hashes of what was shown, which
+// let some changes pass: its records count for nothing, and are dropped at the next write.
+const bookFormat = 2
 
 // maxBook bounds the file: a record has some 500 bytes.
 const maxBook = 16 << 20
@@ -90,7 +94,11 @@ func (b Book) read() ([]Record, error) {
 		return nil, &profile.FileError{Path: b.Path, What: "cannot be read: " + atomicfile.Plain(err).Error()}
 	}
 	var file bookFile
-	if err := toml.Unmarshal(data, &file); err != nil || file.Format != 1 {
+	err = toml.Unmarshal(data, &file)
+	if err == nil && file.Format == 1 {
+		return nil, nil
+	}
+	if err != nil || file.Format != bookFormat {
 		return nil, &profile.FileError{Path: b.Path, What: "is not as gharbor vouch writes it; remove it, and vouch again"}
 	}
 	return file.Vouched, nil
@@ -122,20 +130,20 @@ func (b Book) Judge(p *profile.Resolved) *finding.Finding {
 	return lapsed("profile.not-vouched", "what the project's profile uses", p.Profile.Name, record, uses)
 }
 
-// JudgeAlias is nil where an alias of a project's file leads where it led when it was
-// vouched for.
-func (b Book) JudgeAlias(a *profile.Alias, home string) *finding.Finding {
+// JudgeAlias is without a finding where an alias of a project's file leads where it led when it
+// was vouched for. It gives the bytes of the files that the alias names, as they were hashed.
+func (b Book) JudgeAlias(a *profile.Alias, home string) (map[string][]byte, *finding.Finding) {
 	word := AliasWord + a.Name
 	uses, state, record, err := b.state(a.Path(), word, func() Uses { return OfAlias(a, home) })
 	switch {
 	case err == nil && state == Vouched:
-		return nil
+		return uses.Files, nil
 	case err == nil && state == Never:
-		return alias.NotVouched(a)
+		return nil, alias.NotVouched(a)
 	case err != nil:
-		return b.unreadable("alias.not-vouched", "no project's alias is used", word, err)
+		return nil, b.unreadable("alias.not-vouched", "no project's alias is used", word, err)
 	}
-	return lapsed("alias.not-vouched", fmt.Sprintf("where the project's alias %s leads", a.Name), word, record, uses)
+	return nil, lapsed("alias.not-vouched", fmt.Sprintf("where the project's alias %s leads", a.Name), word, record, uses)
 }
 
 func (b Book) unreadable(code, so, name string, err error) *finding.Finding {
@@ -147,8 +155,8 @@ func (b Book) unreadable(code, so, name string, err error) *finding.Finding {
 // lapsed is the finding for what has changed since, with the difference.
 func lapsed(code, what, name string, record *Record, uses Uses) *finding.Finding {
 	found := finding.New(code, "%s has changed since you vouched for it on %s", what, record.At.Local().Format(time.DateOnly))
-	for _, line := range Difference(record.Uses, uses.Lines) {
-		found.Saw("%s", clean.Line(line, 300))
+	for _, line := range Difference(record.Uses, uses.Lines()) {
+		found.Saw("%s", clean.Line(line, 600))
 	}
 	return found.Suggest("gharbor vouch %s   # shows what it would use, and asks", name)
 }
@@ -271,20 +279,9 @@ func (b Book) change(ctx context.Context, change func([]Record) []Record) error 
 	}
 	all = change(all)
 	slices.SortFunc(all, func(a, b Record) int { return strings.Compare(a.File+"\n"+a.Profile, b.File+"\n"+b.Profile) })
-	data, err := toml.Marshal(bookFile{Format: 1, Vouched: all})
+	data, err := toml.Marshal(bookFile{Format: bookFormat, Vouched: all})
 	if err != nil {
 		return err
 	}
 	return profile.WriteFile(b.Path, data)
-}
-
-// Together is one hash for several profiles, for CI: the SHA-256 of their names
-// and hashes.
-func Together(all []Uses) string {
-	lines := make([]string, len(all))
-	for i, u := range all {
-		lines[i] = u.Profile + " " + u.Hash
-	}
-	slices.Sort(lines)
-	return sum(strings.Join(lines, "\n"))
 }

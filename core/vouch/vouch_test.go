@@ -38,10 +38,10 @@ func clone(t *testing.T, text string) *profile.Resolved {
 func TestHash(t *testing.T) {
 	const base = "host = \"db.saltmarsh.example\"\nuser = \"${USER}\"\ncommand = [\"./sub/unlock.sh\", \"--file=ca.pem\"]\n"
 	first := Of(clone(t, base))
-	if first.Trouble != "" || len(first.Files) != 2 || !slices.Contains(first.Lines, `environment variable: "USER, in user"`) {
+	if first.Trouble != "" || len(first.Files) != 2 || !slices.Contains(first.Lines(), `environment variable: USER 'in user'`) {
 		t.Errorf("%+v", first)
 	}
-	for _, line := range first.Lines {
+	for _, line := range first.Lines() {
 		if strings.Contains(line, os.TempDir()) {
 			t.Errorf("a path of this clone is in %s", line)
 		}
@@ -52,7 +52,7 @@ func TestHash(t *testing.T) {
 		strings.Replace(base, "saltmarsh", "evil", 1): false, strings.Replace(base, "--file", "--other", 1): false,
 	} {
 		if got := Of(clone(t, text)); (got.Hash == first.Hash) != same {
-			t.Errorf("%q: the same hash is %v\n%s", text, !same, strings.Join(got.Lines, "\n"))
+			t.Errorf("%q: the same hash is %v\n%s", text, !same, strings.Join(got.Lines(), "\n"))
 		}
 	}
 }
@@ -65,7 +65,7 @@ func TestBook(t *testing.T) {
 		t.Fatalf("%+v", found)
 	}
 	uses := Of(p)
-	if err := b.Add(ctx, Record{File: p.Path(), Profile: "tides", Hash: uses.Hash, Uses: uses.Lines}); err != nil {
+	if err := b.Add(ctx, Record{File: p.Path(), Profile: "tides", Hash: uses.Hash, Uses: uses.Lines()}); err != nil {
 		t.Fatal(err)
 	}
 	if found := b.Judge(p); found != nil || string(p.Pinned()[filepath.Join(p.Root(), "ca.pem")]) != "ca" {
@@ -81,7 +81,7 @@ func TestBook(t *testing.T) {
 	if records, err := b.Records(); err != nil || len(records) != 0 {
 		t.Errorf("%v %v", records, err)
 	}
-	os.WriteFile(b.Path, []byte("format = 2\n"), 0o600)
+	os.WriteFile(b.Path, []byte("format = 3\n"), 0o600)
 	if records, err := b.Records(); err != nil || len(records) != 0 {
 		t.Errorf("the file was read again for one run: %v %v", records, err)
 	}

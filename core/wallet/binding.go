@@ -1,12 +1,13 @@
 package wallet
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 
@@ -30,11 +31,56 @@ type Binding struct {
 	Container string       `json:"container,omitempty"`  // with Engine, Endpoint and TLS: a container's name, or PROJECT/SERVICE
 	Endpoint  string       `json:"endpoint,omitempty"`   // of the container engine that has it
 	Engine    string       `json:"engine,omitempty"`
-	Addresses []string     `json:"addresses,omitempty"` // "host:port" or a socket's path, as written, in small letters
-	Hops      []string     `json:"hops,omitempty"`      // in order from here
-	TLS       tlsrule.Rule `json:"tls,omitempty"`       // the least that must be asked
-	Authority string       `json:"authority,omitempty"` // SHA-256 of tls-ca's file, "" for the system's authorities
-	TLSName   string       `json:"tls_name,omitempty"`  // tls-name, "" for the host
+	Addresses []string     `json:"addresses,omitempty"`  // "host:port" or a socket's path, as written, in small letters
+	Hops      []string     `json:"hops,omitempty"`       // in order from here
+	TLS       tlsrule.Rule `json:"tls,omitempty"`        // the least that must be asked
+	Authority string       `json:"authority,omitempty"`  // SHA-256 of tls-ca's file, "" for the system's authorities
+	TLSName   string       `json:"tls_name,omitempty"`   // tls-name, "" for the host
+	ServerKey string       `json:"server_key,omitempty"` // SHA-256 of server-key's file, "" for none
+
+	foreign []byte // the binding as it was read, where it has a key that is not known here
+}
+
+// plainBinding is a Binding without its methods.
+type plainBinding Binding
+
+// UnmarshalJSON reads a binding. One with a key that is not known here may mean less than what
+// is known of it: it lets nothing go, and is kept as it is.
+func (b *Binding) UnmarshalJSON(data []byte) error {
+	var known plainBinding
+	if err := json.Unmarshal(data, &known); err != nil {
+		return err
+	}
+	if strictJSON(data, new(plainBinding)) != nil {
+		known.foreign = bytes.Clone(data)
+	}
+	*b = Binding(known)
+	return nil
+}
+
+// MarshalJSON writes a binding, one with an unknown key as it was read.
+func (b Binding) MarshalJSON() ([]byte, error) {
+	if b.foreign != nil {
+		return b.foreign, nil
+	}
+	return json.Marshal(plainBinding(b))
+}
+
+// problem says why a binding lets nothing go whatever is asked, "" where it may.
+func (b Binding) problem() string {
+	kinds := 0
+	for _, is := range []bool{b.Alias != "", b.Hop != "", b.Key != "", b.Container != "", len(b.Addresses) > 0} {
+		if is {
+			kinds++
+		}
+	}
+	switch {
+	case b.foreign != nil:
+		return "its binding has a key that this gharbor does not know"
+	case kinds != 1 || b.AliasFile != "" && b.Alias == "" || (b.Container != "") != (b.Endpoint != ""):
+		return "its binding is of no kind that this gharbor knows"
+	}
+	return ""
 }
 
 // BindingOf binds to where a profile leads now. containers says which engine has the
@@ -47,7 +93,10 @@ func BindingOf(ctx context.Context, containers route.Containers, p *profile.Reso
 	if p.AddressKind() == "alias" {
 		return ofAlias(p)
 	}
-	b := Binding{Engine: p.Text("engine"), Hops: p.HopWords(), TLS: tlsrule.Rule(p.Text("tls")), TLSName: strings.ToLower(p.Text("tls-name"))}
+	b, err := facts(p)
+	if err != nil {
+		return Binding{}, err
+	}
 	if p.Own() {
 		b.Profile = p.Profile.Name
 	}
@@ -69,22 +118,42 @@ func BindingOf(ctx context.Context, containers route.Containers, p *profile.Reso
 			b.Addresses = append(b.Addresses, lower(c.String()))
 		}
 	}
+	return b, nil
+}
+
+// facts are what a profile says of the way to an address and of who is to be there.
+func facts(p *profile.Resolved) (Binding, error) {
+	b := Binding{Engine: p.Text("engine"), Hops: p.BoundHops(), TLS: tlsrule.Rule(p.Text("tls"))}
 	var err error
-	if b.TLS == tlsrule.Verified {
-		b.Authority, err = authority(p.Text("tls-ca"))
-	} else {
-		b.TLSName = ""
+	if b.ServerKey, err = fileHash("server-key", p.Text("server-key"), p.Pinned()); err != nil || b.TLS != tlsrule.Verified {
+		return b, err // without verification authority and name have no effect
 	}
+	b.TLSName = strings.ToLower(p.Text("tls-name"))
+	b.Authority, err = fileHash("tls-ca", p.Text("tls-ca"), p.Pinned())
 	return b, err
 }
 
 // ofAlias binds to the alias that a profile names: where that leads later, the secret
-// may be sent too.
+// may be sent too. What the profile itself says of hops and TLS is kept with it; what it leaves
+// to the alias stays the alias's.
 func ofAlias(p *profile.Resolved) (Binding, error) {
 	if found := p.Astray(); found != nil {
 		return Binding{}, errors.New(found.Cause)
 	}
 	b := ToAlias(p.Service().Links[0])
+	own := len(p.Hops()) > 0
+	for _, key := range []string{"tls", "tls-ca", "tls-name", "server-key"} {
+		e, ok := p.Get(key)
+		own = own || ok && e.Origin.Kind != profile.FromAlias && e.Origin.Kind != profile.FromEngine
+	}
+	if own {
+		said, err := facts(p)
+		if err != nil {
+			return Binding{}, err
+		}
+		said.Alias, said.AliasFile = b.Alias, b.AliasFile
+		b = said
+	}
 	if p.Own() {
 		b.Profile = p.Profile.Name
 	}
@@ -108,33 +177,46 @@ func (b Binding) IsAlias(name string) bool {
 	return b.Alias == own && b.Alias != "" && (b.AliasFile != "") == project
 }
 
-// authority is what tells one file of authorities from another: the SHA-256 of
-// its bytes. The system's authorities are "".
-func authority(path string) (string, error) {
+// fileHash is what tells one file that a key names from another: the SHA-256 of its bytes, of
+// those that were vouched for where they are pinned. Without a path it is "".
+func fileHash(key, path string, pinned map[string][]byte) (string, error) {
 	if path == "" {
 		return "", nil
 	}
-	data, err := os.ReadFile(path)
-	if err != nil {
-		return "", fmt.Errorf("tls-ca %s: %w", path, atomicfile.Plain(err))
+	data, ok := pinned[path]
+	if !ok {
+		var err error
+		if data, err = atomicfile.Read(path, maxAuthority); err != nil {
+			return "", fmt.Errorf("%s %s: %w", key, path, atomicfile.Plain(err))
+		}
 	}
 	sum := sha256.Sum256(data)
 	return hex.EncodeToString(sum[:]), nil
 }
 
+// maxAuthority bounds a file of certificates: all public authorities together have some 250 KiB.
+const maxAuthority = 4 << 20
+
 // String says where the binding leads, in one line.
 func (b Binding) String() string {
 	switch {
-	case b.Alias != "" && b.AliasFile != "":
-		return "alias:" + b.Alias + " of " + clean.Line(b.AliasFile, 200)
 	case b.Alias != "":
-		return "alias:" + b.Alias
+		text := "alias:" + b.Alias
+		if b.AliasFile != "" {
+			text += " of " + clean.Line(b.AliasFile, 200)
+		}
+		return clean.Line(text+b.conditions(), 0)
 	case b.Hop != "":
 		return "hop:" + clean.Line(b.Hop, 200)
 	case b.Key != "":
 		return "key:" + clean.Line(b.Key, 300)
 	}
-	text := b.Engine + " at " + b.where()
+	return clean.Line(b.Engine+" at "+b.where()+b.conditions(), 0)
+}
+
+// conditions is what must hold on the way there, each with a word before it.
+func (b Binding) conditions() string {
+	text := ""
 	if len(b.Hops) > 0 {
 		text += " behind " + strings.Join(b.Hops, ", ")
 	}
@@ -147,7 +229,10 @@ func (b Binding) String() string {
 	if b.Authority != "" {
 		text += " (own tls-ca)"
 	}
-	return clean.Line(text, 0)
+	if b.ServerKey != "" {
+		text += " (own server-key)"
+	}
+	return text
 }
 
 // where is the address that the entry is bound to.
@@ -159,24 +244,20 @@ func (b Binding) where() string {
 }
 
 // Same reports whether two bindings let the same be done.
-func (b Binding) Same(o Binding) bool {
-	return b.Profile == o.Profile && b.Alias == o.Alias && b.AliasFile == o.AliasFile && b.Hop == o.Hop && b.Key == o.Key && b.leads(o)
-}
-
-func (b Binding) leads(o Binding) bool {
-	return b.Engine == o.Engine && b.Container == o.Container && b.Endpoint == o.Endpoint && slices.Equal(b.Addresses, o.Addresses) && slices.Equal(b.Hops, o.Hops) && b.TLS == o.TLS && b.Authority == o.Authority && b.TLSName == o.TLSName
-}
+func (b Binding) Same(o Binding) bool { return bytes.Equal(mustJSON(b), mustJSON(o)) }
 
 // objection says why the binding does not let a secret be sent as the query
-// would have it, "" where it does.
+// would have it, "" where it does. docs/wallet.md has the rule as a table.
 func (b Binding) objection(q secret.Query) string {
+	if why := b.problem(); why != "" {
+		return why
+	}
 	if q.Kind != secret.OfDatabase || b.Hop != "" || b.Key != "" {
 		return b.otherKind(q)
 	}
 	if b.Alias != "" {
 		return b.ofAnother(q)
 	}
-	socket := strings.HasPrefix(q.Address, "/") // a socket is never encrypted
 	switch {
 	case !engine.SameFamily(b.Engine, q.Engine):
 		return fmt.Sprintf("it is bound to the engine %s, and this is %s", b.Engine, q.Engine)
@@ -187,19 +268,28 @@ func (b Binding) objection(q secret.Query) string {
 	case !slices.Contains(b.Addresses, lower(q.Address)):
 		return fmt.Sprintf("it is bound to %s, and this is %s", b.where(), q.Address)
 	}
+	return b.otherWay(q)
+}
+
+// otherWay says why the way there, or who is to be there, is not as the binding has it. Asking
+// for more TLS with an authority or a name of one's own is as wide as asking for less.
+func (b Binding) otherWay(q secret.Query) string {
+	serverKey, keyErr := fileHash("server-key", q.ServerKey, q.Pinned)
 	switch {
 	case !slices.Equal(b.Hops, q.Hops):
 		return "it is bound to another way there: " + orNone(b.Hops, "no hop") + ", and this is " + orNone(q.Hops, "no hop")
-	case socket:
+	case strings.HasPrefix(q.Address, "/"): // a socket is never encrypted
 		return ""
 	case weaker(q.TLS, string(b.TLS)):
 		return fmt.Sprintf("it is bound to tls = %q, and this asks for less: %q", b.TLS, q.TLS)
-	case b.TLS != tlsrule.Verified:
+	case keyErr != nil || serverKey != "" && serverKey != b.ServerKey:
+		return "it is bound to another server-key than this one"
+	case q.TLS != string(tlsrule.Verified):
 		return ""
 	case b.TLSName != strings.ToLower(q.TLSName):
 		return fmt.Sprintf("it is bound to a certificate for %s, and this asks for %s", orHost(b.TLSName), orHost(q.TLSName))
 	}
-	if has, err := authority(q.TLSAuthority); err != nil || has != b.Authority {
+	if has, err := fileHash("tls-ca", q.TLSAuthority, q.Pinned); err != nil || has != b.Authority {
 		return "it is bound to another authority than this tls-ca"
 	}
 	return ""
@@ -229,7 +319,8 @@ func weaker(rule, than string) bool {
 }
 
 // ofAnother says why what is bound to an alias may not be sent, "" where it may: to
-// an address that this very alias leads to.
+// an address that this very alias leads to, by the way and the rule that the alias, or the
+// binding, says.
 func (b Binding) ofAnother(q secret.Query) string {
 	if len(q.Aliases) == 0 {
 		return "it is bound to the alias " + b.Alias + ", and this address is none"
@@ -242,22 +333,63 @@ func (b Binding) ofAnother(q secret.Query) string {
 			why = fmt.Sprintf("it is bound to your own alias %s, and this is one of that name in %s", b.Alias, link.File)
 		case link.File != b.AliasFile:
 			why = fmt.Sprintf("it is bound to the alias %s of %s, and this is another of that name", b.Alias, b.AliasFile)
-		case weaker(q.TLS, link.TLS):
-			return fmt.Sprintf("the alias %s says tls = %q, and this asks for less: %q", b.Alias, link.TLS, q.TLS)
 		default:
-			return ""
+			return b.unlikeAlias(link, q)
 		}
 	}
 	return why
 }
 
-// told says why a secret may not be sent to an address that no file has written, ""
-// where it may: with TLS that is verified against a name that one has.
-func told(q secret.Query) string {
-	if q.Told == "" || q.TLS == string(tlsrule.Verified) {
-		return ""
+// unlikeAlias compares what a profile says with what its alias does, or with what the binding
+// says in the alias's place.
+func (b Binding) unlikeAlias(link secret.Link, q secret.Query) string {
+	if link.Engine != "" && !engine.SameFamily(link.Engine, q.Engine) {
+		return fmt.Sprintf("the alias %s is of the engine %s, and this is %s", link.Name, link.Engine, q.Engine)
 	}
-	return fmt.Sprintf("%s gave the address %s, and to such a one it is sent only with tls = \"verified\"; this asks for %q", q.Told, q.Address, q.TLS)
+	if b.TLS != "" { // the profile that it was bound by said so itself
+		if !engine.SameFamily(b.Engine, q.Engine) {
+			return fmt.Sprintf("it is bound to the engine %s, and this is %s", b.Engine, q.Engine)
+		}
+		return b.otherWay(q)
+	}
+	as := Binding{TLS: tlsrule.Rule(link.TLS)}
+	if as.TLS == "" { // what a profile that says nothing gets
+		as.TLS = tlsrule.Verified
+		if q.Local {
+			as.TLS = tlsrule.Offered
+		}
+	}
+	if as.TLS == tlsrule.Verified {
+		as.TLSName = strings.ToLower(link.TLSName)
+		var err error
+		if as.Authority, err = fileHash("tls-ca", link.TLSAuthority, q.Pinned); err != nil {
+			return err.Error()
+		}
+	}
+	if why := as.otherWay(q); why != "" {
+		return fmt.Sprintf("by the alias %s %s", link.Name, why)
+	}
+	return ""
+}
+
+// told says why a secret may not be sent to an address that no file has written, ""
+// where it may: with TLS that is verified against the written name, by the system's authorities
+// or those of the binding. An entry that is bound to nothing has none.
+func (b Binding) told(q secret.Query) string {
+	switch {
+	case q.Told == "":
+		return ""
+	case q.TLS != string(tlsrule.Verified):
+		return fmt.Sprintf("%s gave the address %s, and to such a one it is sent only with tls = \"verified\"; this asks for %q", q.Told, q.Address, q.TLS)
+	case b.Alias != "":
+		return "" // unlikeAlias has compared authority and name with the alias's
+	case strings.ToLower(q.TLSName) != b.TLSName:
+		return fmt.Sprintf("%s gave the address %s, and to such a one it is sent only where the certificate is for the written name; this asks for %s", q.Told, q.Address, q.TLSName)
+	}
+	if has, err := fileHash("tls-ca", q.TLSAuthority, q.Pinned); err != nil || has != b.Authority {
+		return fmt.Sprintf("%s gave the address %s, and to such a one it is sent only where the system's authorities vouch for the server; this brings a tls-ca", q.Told, q.Address)
+	}
+	return ""
 }
 
 func lower(address string) string {

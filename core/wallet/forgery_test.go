@@ -201,7 +201,7 @@ func FuzzParse(f *testing.F) {
 			return
 		}
 		pin := &Pin{pinFile: pinFile{Wallet: file.header.ID, Name: "fuzz", PrivateKey: make([]byte, keySize), SigningKey: file.header.SigningKey}}
-		if _, err := pin.open(file); err == nil {
+		if _, err := pin.open(t.Context(), file); err == nil {
 			t.Error("a reader that was never let in reads it")
 		}
 	})
@@ -222,7 +222,7 @@ func FuzzSigned(f *testing.F) {
 			return
 		}
 		pin := &Pin{pinFile: pinFile{Wallet: file.header.ID, Name: "nightly", PrivateKey: private.Bytes(), SigningKey: file.header.SigningKey}}
-		if _, err := pin.open(file); err == nil {
+		if _, err := pin.open(t.Context(), file); err == nil {
 			t.Error("a box that was never sealed to it opened")
 		}
 	})

@@ -105,27 +105,36 @@ func (k Keys) content(in io.Reader, size string) ([]byte, error) {
 // Unlocked opens the wallet through its keeper.
 type Unlocked struct{ Socket string }
 
-// ask sends a request to the keeper. A keeper of another user's is none.
-func (u Unlocked) ask(request []byte) (reply, error) {
+// ask sends a request to the keeper: control.ErrNone where there is none, a *control.Silent
+// where one is and does not answer.
+func (u Unlocked) ask(ctx context.Context, request []byte) (reply, error) {
 	var r reply
-	err := control.Ask(u.Socket, request, 2*maxContent, &r)
+	err := control.Ask(ctx, u.Socket, request, 2*maxContent, &r)
 	return r, err
 }
 
 // Status says until when the wallet is open.
-func (u Unlocked) Status() (until time.Time, ok bool) {
-	r, err := u.ask([]byte("status\n"))
-	return r.Until, err == nil
+func (u Unlocked) Status(ctx context.Context) (until time.Time, err error) {
+	r, err := u.ask(ctx, []byte("status\n"))
+	return r.Until, err
 }
 
-// Lock ends the keeper. It is an error where there is none.
-func (u Unlocked) Lock() error {
-	_, err := u.ask([]byte("lock\n"))
+// Lock ends the keeper. It is control.ErrNone where there is none.
+func (u Unlocked) Lock(ctx context.Context) error {
+	_, err := u.ask(ctx, []byte("lock\n"))
 	return err
 }
 
-func (u Unlocked) open(f *File) (*Wallet, error) {
-	r, err := u.ask(append([]byte(fmt.Sprintf("open %d\n", len(f.data))), f.data...))
+func (u Unlocked) open(ctx context.Context, f *File) (*Wallet, error) {
+	r, err := u.ask(ctx, append([]byte(fmt.Sprintf("open %d\n", len(f.data))), f.data...))
+	var silent *control.Silent
+	if errors.As(err, &silent) {
+		return nil, refuse(finding.New("wallet.no-answer", "the process that keeps the wallet %s open does not answer", f.Path).
+			Saw("%s", silent).Suggest("%s   # ends it", silent.EndLine()))
+	}
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
 	if err != nil || r.Error != "" {
 		return nil, refuse(finding.New("wallet.locked", "the wallet %s was unlocked before its keys were made new", f.Path).
 			Suggest("gharbor wallet lock && gharbor wallet unlock -lifetime 15m"))

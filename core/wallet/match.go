@@ -92,7 +92,7 @@ func (w *Wallet) named(q secret.Query) (*Entry, *finding.Finding) {
 	if err := w.unfold(e); err != nil {
 		return nil, err.(*secret.Failure).Found
 	}
-	if len(e.Bindings) == 0 && !q.Project && e.serves(q) && told(q) == "" {
+	if len(e.Bindings) == 0 && !q.Project && e.serves(q) && (Binding{}).told(q) == "" {
 		return e, nil // the user's own profile names it; audit says that it is bound to nothing
 	}
 	if why := e.objection(q); why != "" {
@@ -113,7 +113,7 @@ func (e *Entry) objection(q secret.Query) string {
 	for i, b := range e.Bindings {
 		objection := b.objection(q)
 		if objection == "" && q.Kind == secret.OfDatabase {
-			objection = told(q)
+			objection = b.told(q)
 		}
 		if objection == "" {
 			return ""
@@ -122,8 +122,8 @@ func (e *Entry) objection(q secret.Query) string {
 			why = objection
 		}
 	}
-	if len(e.Bindings) == 0 && told(q) != "" {
-		return told(q)
+	if told := (Binding{}).told(q); len(e.Bindings) == 0 && told != "" {
+		return told
 	}
 	return why
 }

@@ -2,6 +2,7 @@ package wallet
 
 import (
 	"bytes"
+	"context"
 	"crypto/ecdh"
 	"crypto/ed25519"
 	"encoding/json"
@@ -69,7 +70,7 @@ type ownerKeys struct {
 // Opener gives a file's content, having made sure that the wallet's own key
 // signed the file.
 type Opener interface {
-	open(f *File) (*Wallet, error)
+	open(ctx context.Context, f *File) (*Wallet, error)
 }
 
 // Passphrase opens a wallet for reading and writing.
@@ -79,21 +80,28 @@ type Passphrase struct {
 	derived map[string][]byte // by salt and cost: one answer, one derivation
 }
 
-func (p *Passphrase) key(h *header) []byte {
+// key derives the key that the passphrase comes to. It ends with its context.
+func (p *Passphrase) key(ctx context.Context, h *header) ([]byte, error) {
 	of := string(h.Salt) + string(label("", mustJSON(h.Cost)))
 	if key, ok := p.derived[of]; ok {
-		return key
+		return key, nil
 	}
-	key := h.Cost.derive(p.Value, h.Salt)
+	key, err := h.Cost.deriveWithin(ctx, p.Value, h.Salt)
+	if err != nil {
+		return nil, err
+	}
 	if p.derived == nil {
 		p.derived = make(map[string][]byte)
 	}
 	p.derived[of] = key
-	return key
+	return key, nil
 }
 
-func (p *Passphrase) open(f *File) (*Wallet, error) {
-	key := p.key(&f.header)
+func (p *Passphrase) open(ctx context.Context, f *File) (*Wallet, error) {
+	key, err := p.key(ctx, &f.header)
+	if err != nil {
+		return nil, err
+	}
 	keys, err := unseal(key, f.keys.Owner, label("owner", f.headerBytes))
 	if err != nil || len(keys) != keySize+ed25519.SeedSize {
 		return nil, refuse(finding.New("wallet.passphrase", "this passphrase does not open the wallet %s", f.Path).
@@ -119,14 +127,21 @@ func forged(f *File) error {
 }
 
 // open opens a wallet for reading, if the pin's own key signed it.
-func (p *Pin) open(f *File) (*Wallet, error) {
+func (p *Pin) open(_ context.Context, f *File) (*Wallet, error) {
 	if p.Wallet != f.header.ID {
 		return nil, refuse(finding.New("wallet.other", "the reader's pin file is for another wallet than %s", f.Path).
 			Saw("the pin file %s is for the wallet %s, this is %s", p.Path, p.Wallet[:8], f.header.ID[:8]).
 			Suggest("rm %s && gharbor wallet reader add %s -out %s   # as the wallet's owner", clean.Shell(p.Path), p.Name, clean.Shell(p.Path)))
 	}
 	if !bytes.Equal(p.SigningKey, f.header.SigningKey) {
-		return nil, forged(f)
+		return nil, refuse(finding.New("wallet.forged", "the wallet %s is not signed by the key in the reader's pin file; nothing was taken from it", f.Path).
+			Saw("either its owner made its keys new (wallet passphrase, wallet rotate), which ends every pin file, or somebody forged it: ask the owner").
+			Suggest("rm %s && gharbor wallet reader add %s -out %s   # as the wallet's owner, who made the keys new", clean.Shell(p.Path), p.Name, clean.Shell(p.Path)))
+	}
+	if f.header.Generation < p.Generation {
+		return nil, refuse(finding.New("wallet.rolled-back", "the wallet %s is older than the reader's pin file; nothing was taken from it", f.Path).
+			Saw("it is generation %d; the pin file %s was made at generation %d", f.header.Generation, p.Path, p.Generation).
+			Suggest("gharbor wallet restore %s   # as the wallet's owner, if the older one is meant to count again", clean.Shell(f.Path)))
 	}
 	private, err := ecdh.X25519().NewPrivateKey(p.PrivateKey)
 	if err != nil {

@@ -28,8 +28,9 @@ type pinFile struct {
 	Format     int    `json:"format"` // 1
 	Wallet     string `json:"wallet"` // its id
 	Name       string `json:"name"`
-	PrivateKey []byte `json:"private_key"` // X25519
-	SigningKey []byte `json:"signing_key"` // Ed25519, public
+	PrivateKey []byte `json:"private_key"`          // X25519
+	SigningKey []byte `json:"signing_key"`          // Ed25519, public
+	Generation uint64 `json:"generation,omitempty"` // at which it was made: no older wallet is believed
 }
 
 // String keeps the private key out of whatever a pin is printed with.
@@ -67,7 +68,7 @@ func newPin(h *header, name string) (*Pin, ReaderInfo, error) {
 	if err != nil {
 		return nil, ReaderInfo{}, err
 	}
-	p := &Pin{pinFile: pinFile{Format: 1, Wallet: h.ID, Name: name, PrivateKey: private.Bytes(), SigningKey: h.SigningKey}}
+	p := &Pin{pinFile: pinFile{Format: 1, Wallet: h.ID, Name: name, PrivateKey: private.Bytes(), SigningKey: h.SigningKey, Generation: h.Generation + 1}}
 	return p, ReaderInfo{Name: name, PublicKey: private.PublicKey().Bytes()}, nil
 }
 

@@ -1,6 +1,7 @@
 package wallet
 
 import (
+	"context"
 	"crypto/cipher"
 	"crypto/ecdh"
 	"crypto/hkdf"
@@ -13,7 +14,9 @@ import (
 
 	"golang.org/x/crypto/argon2"
 	"golang.org/x/crypto/chacha20poly1305"
+	"golang.org/x/text/unicode/norm"
 
+	"gentleharbor/core/defect"
 	"gentleharbor/core/secret"
 )
 
@@ -38,6 +41,11 @@ var (
 	ceiling = Cost{MemoryKiB: 1 << 20, Passes: 64, Threads: 16}
 )
 
+// mostWork bounds memory times passes, in KiB: each alone within its ceiling could still keep a
+// machine for minutes. 4 GiB take some 5 s on one core (measured: 64 MiB with 3 passes 0.25 s),
+// and CostFor's half second stays far below on any number of cores.
+const mostWork = 4 << 20
+
 func (c Cost) problem() string {
 	for _, p := range []struct {
 		name          string
@@ -50,6 +58,9 @@ func (c Cost) problem() string {
 		if p.is < p.low || p.is > p.high {
 			return fmt.Sprintf("its header asks for Argon2id with %s = %d; allowed is %d to %d", p.name, p.is, p.low, p.high)
 		}
+	}
+	if work := uint64(c.MemoryKiB) * uint64(c.Passes); work > mostWork {
+		return fmt.Sprintf("its header asks for Argon2id with %d passes over %d MiB; memory times passes may be %d MiB", c.Passes, c.MemoryKiB>>10, mostWork>>10)
 	}
 	return ""
 }
@@ -70,7 +81,7 @@ func CostFor(d time.Duration) Cost {
 		c.MemoryKiB, took = 2*c.MemoryKiB, 2*took
 	}
 	onePass := took / time.Duration(c.Passes)
-	c.Passes = min(max(uint32(d/onePass), floor.Passes), ceiling.Passes)
+	c.Passes = min(max(uint32(d/onePass), floor.Passes), ceiling.Passes, mostWork/c.MemoryKiB)
 	return c
 }
 
@@ -84,9 +95,23 @@ func (c Cost) trial(spare bool) time.Duration {
 	return max(time.Since(start), time.Millisecond)
 }
 
-// derive makes the key that the passphrase comes to.
+// derive makes the key that the passphrase comes to: Argon2id (RFC 9106) over its bytes in
+// Unicode's normalization form C, as two keyboards may give one text in two forms.
 func (c Cost) derive(passphrase secret.Value, salt []byte) []byte {
-	return argon2.IDKey([]byte(passphrase.Disclose()), salt, c.Passes, c.MemoryKiB, c.Threads, keySize)
+	return argon2.IDKey(norm.NFC.Bytes([]byte(passphrase.Disclose())), salt, c.Passes, c.MemoryKiB, c.Threads, keySize)
+}
+
+// deriveWithin is derive that ends with its context. The library can't be interrupted: what it
+// was at ends with the program, or goes on unheard.
+func (c Cost) deriveWithin(ctx context.Context, passphrase secret.Value, salt []byte) ([]byte, error) {
+	done := make(chan []byte, 1)
+	defect.Go(func() { done <- c.derive(passphrase, salt) })
+	select {
+	case key := <-done:
+		return key, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
 }
 
 func random(n int) []byte {

@@ -55,7 +55,7 @@ func (s *Store) openFile(ctx context.Context, f *File, opener Opener) (*Wallet, 
 	if err != nil {
 		return nil, err
 	}
-	w, err := opener.open(f)
+	w, err := opener.open(ctx, f)
 	if err != nil {
 		return nil, err
 	}
@@ -91,17 +91,24 @@ func (s *Store) Create(ctx context.Context, passphrase *Passphrase, cost Cost) (
 	}
 	h := header{ID: hex.EncodeToString(random(16)), Cost: cost, Readers: []ReaderInfo{}}
 	owner := &ownerKeys{}
-	newKeys(&h, owner, passphrase)
+	if err := newKeys(ctx, &h, owner, passphrase); err != nil {
+		return nil, err
+	}
 	return s.write(ctx, &Wallet{File: &File{Path: s.Path, header: h}, owner: owner})
 }
 
 // newKeys makes all keys new.
-func newKeys(h *header, owner *ownerKeys, passphrase *Passphrase) {
+func newKeys(ctx context.Context, h *header, owner *ownerKeys, passphrase *Passphrase) error {
 	h.Salt = random(saltSize)
-	owner.passphraseKey = passphrase.key(h)
+	key, err := passphrase.key(ctx, h)
+	if err != nil {
+		return err
+	}
+	owner.passphraseKey = key
 	owner.contentKey = random(keySize)
 	owner.signing = ed25519.NewKeyFromSeed(random(ed25519.SeedSize))
 	h.SigningKey = owner.signing.Public().(ed25519.PublicKey)
+	return nil
 }
 
 func (s *Store) lock(ctx context.Context) (func(), error) {
@@ -125,8 +132,8 @@ func (s *Store) Update(ctx context.Context, passphrase *Passphrase, change func(
 		return nil, err
 	} else if f, _, err := at.judgeNow(f); err != nil {
 		return nil, err
-	} else {
-		passphrase.key(&f.header) // half a second that other writers need not wait for
+	} else if _, err := passphrase.key(ctx, &f.header); err != nil { // half a second that other writers need not wait for
+		return nil, err
 	}
 	unlock, err := at.lock(ctx)
 	if err != nil {
@@ -179,23 +186,21 @@ func (s *Store) write(ctx context.Context, w *Wallet) (*Wallet, error) {
 	return &Wallet{File: f, Entries: w.Entries, Through: w.Through, owner: w.owner}, nil
 }
 
-// ChangePassphrase makes the next generation open by another passphrase. The
-// content key is new too: an old copy with the old passphrase opens nothing that
-// is written later. Inside Update.
-func (w *Wallet) ChangePassphrase(passphrase *Passphrase, cost Cost) {
+// ChangePassphrase makes the next generation open by another passphrase, at another cost. All
+// keys are new, as Rotate has it: an old copy of the file with the old passphrase opens nothing
+// that is written later, and signs nothing that a reader believes. Inside Update.
+func (w *Wallet) ChangePassphrase(ctx context.Context, passphrase *Passphrase, cost Cost) ([]ReaderInfo, error) {
 	w.File.header.Cost = cost
-	w.File.header.Salt = random(saltSize)
-	w.owner.passphraseKey = passphrase.key(&w.File.header)
-	w.owner.contentKey = random(keySize)
+	return w.Rotate(ctx, passphrase)
 }
 
-// Rotate makes all keys new, the signing key too: every pin file ends, and the
-// readers are returned. Inside Update.
-func (w *Wallet) Rotate(passphrase *Passphrase) []ReaderInfo {
+// Rotate makes all keys new, the signing key too. Every pin file ends, and the readers are
+// returned: a new signing key that the old one vouched for could be forged by whoever has the
+// old one. Inside Update.
+func (w *Wallet) Rotate(ctx context.Context, passphrase *Passphrase) ([]ReaderInfo, error) {
 	ended := w.File.header.Readers
 	w.File.header.Readers = []ReaderInfo{}
-	newKeys(&w.File.header, w.owner, passphrase)
-	return ended
+	return ended, newKeys(ctx, &w.File.header, w.owner, passphrase)
 }
 
 // AddReader makes a reader's keys and lets it in. Inside Update.
@@ -227,11 +232,17 @@ func (w *Wallet) RemoveReader(name string) ([]string, error) {
 	return w.Names(), nil
 }
 
-// Restore signs the content of another file of this wallet's, an older one or a
-// backup, as the newest generation. Readers that the present file does not have
-// any more do not come back; where there is no present file to tell, none do.
-// gone are the names of readers that were left out.
-func (s *Store) Restore(ctx context.Context, from *File, passphrase *Passphrase) (w *Wallet, gone []string, err error) {
+// ErrOldPassphrase is a file to restore whose passphrase, or signing key, is not the wallet's
+// any more.
+var ErrOldPassphrase = errors.New("the file to restore is from before the wallet's passphrase or keys were changed")
+
+// Restore puts the entries of another file of this wallet's, an older one or a backup, into the
+// newest generation. The keys, the passphrase and the readers stay those of the present file,
+// which passphrase must open, while others opens the other file. Where the present file is gone
+// or damaged, or the caller asks for it by old, the other file's passphrase becomes the
+// wallet's, with all keys made new; not by itself where the passphrase was changed since
+// (ErrOldPassphrase). gone are the names of readers that were left out.
+func (s *Store) Restore(ctx context.Context, from *File, passphrase, others *Passphrase, old bool) (w *Wallet, gone []string, err error) {
 	if err := os.MkdirAll(filepath.Dir(s.Path), 0o700); err != nil {
 		return nil, nil, fmt.Errorf("%s: cannot be made: %w", filepath.Dir(s.Path), atomicfile.Plain(err))
 	}
@@ -246,7 +257,7 @@ func (s *Store) Restore(ctx context.Context, from *File, passphrase *Passphrase)
 		return nil, nil, err
 	}
 	defer unlock()
-	w, err = passphrase.open(from)
+	w, err = others.open(ctx, from)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -254,24 +265,47 @@ func (s *Store) Restore(ctx context.Context, from *File, passphrase *Passphrase)
 	if err != nil {
 		return nil, nil, err
 	}
-	newest := max(from.header.Generation, all.Wallets[from.header.ID].Generation)
-	var staying []ReaderInfo
-	if present, err := Load(target); err == nil && present.header.ID == from.header.ID && bytes.Equal(present.header.SigningKey, from.header.SigningKey) {
-		newest, staying = max(newest, present.header.Generation), present.header.Readers
-	} else if err == nil && present.header.ID != from.header.ID {
+	known := all.Wallets[from.header.ID]
+	newest := max(from.header.Generation, known.Generation)
+	present, err := Load(target)
+	here := err == nil
+	if here && present.header.ID != from.header.ID {
 		return nil, nil, fmt.Errorf("%s is another wallet than %s; restore to another place with -wallet FILE", target, from.Path)
 	}
-	h := &w.File.header
-	kept := []ReaderInfo{}
-	for _, r := range h.Readers {
-		if slices.ContainsFunc(staying, func(o ReaderInfo) bool { return bytes.Equal(o.PublicKey, r.PublicKey) }) {
-			kept = append(kept, r)
-		} else {
+	current := known.SigningKey
+	if here {
+		newest = max(newest, present.header.Generation)
+		if current == nil {
+			current = present.header.SigningKey
+		}
+	}
+	changed := current != nil && !bytes.Equal(current, from.header.SigningKey)
+	var staying []ReaderInfo
+	switch {
+	case here && !old && bytes.Equal(current, present.header.SigningKey):
+		now, err := passphrase.open(ctx, present)
+		if err != nil {
+			return nil, nil, err
+		}
+		if _, err := at.judge(present); err != nil { // an older file may have readers that were removed since
+			now.File.header.Readers = []ReaderInfo{}
+		}
+		now.Entries, now.Through = w.Entries, w.Through
+		w, staying = now, now.File.header.Readers
+		w.owner.contentKey = random(keySize)
+	case changed && !old:
+		return nil, nil, ErrOldPassphrase
+	default:
+		if _, err := w.Rotate(ctx, others); err != nil {
+			return nil, nil, err
+		}
+	}
+	for _, r := range from.header.Readers {
+		if !slices.ContainsFunc(staying, func(o ReaderInfo) bool { return bytes.Equal(o.PublicKey, r.PublicKey) }) {
 			gone = append(gone, r.Name)
 		}
 	}
-	h.Readers, h.Generation = kept, newest
-	w.owner.contentKey = random(keySize)
+	w.File.header.Generation = newest
 	w, err = at.write(ctx, w)
 	return w, gone, err
 }
@@ -356,7 +390,7 @@ func (s *Store) openForMerge(ctx context.Context, other *File, passphrase *Passp
 	if f.header.ID != other.header.ID || known.Hash != other.Hash() {
 		return nil, judged
 	}
-	return passphrase.open(f)
+	return passphrase.open(ctx, f)
 }
 
 // Merge opens the wallet and another copy, lets nothing of either be lost, and
@@ -377,7 +411,7 @@ func (s *Store) Merge(ctx context.Context, other *File, passphrase, others *Pass
 	if err != nil {
 		return Merged{}, err
 	}
-	theirs, err := others.open(other)
+	theirs, err := others.open(ctx, other)
 	if err != nil {
 		return Merged{}, err
 	}

@@ -18,7 +18,7 @@ import (
 type Vault struct {
 	Store    Store
 	Pin      string                                                         // path of a reader's pin file; there need not be one
-	Unlocked func(id string) Opener                                         // the process that keeps the wallet of that id open; nil where none does
+	Unlocked func(ctx context.Context, id string) (Opener, error)           // the process that keeps the wallet of that id open; nil where none does
 	Terminal bool                                                           // there is someone to ask
 	Ask      func(ctx context.Context, prompt string) (secret.Value, error) // without echo
 
@@ -29,9 +29,9 @@ type Vault struct {
 }
 
 // Find is a secret.Finder's Wallet.
-func (v *Vault) Find(q secret.Query, byDefault bool) (*secret.Located, *finding.Finding) {
+func (v *Vault) Find(ctx context.Context, q secret.Query, byDefault bool) (*secret.Located, *finding.Finding) {
 	v.mu.Lock()
-	w, err := v.openQuietly()
+	w, err := v.openQuietly(ctx)
 	v.mu.Unlock()
 	var failure *secret.Failure
 	switch {
@@ -67,7 +67,7 @@ func (w *Wallet) place(e *Entry, q secret.Query) string {
 		text += " (bound to nothing)"
 	}
 	for _, b := range e.Bindings {
-		if b.Alias != "" && b.ofAnother(q) == "" {
+		if b.Alias != "" && b.objection(q) == "" {
 			return text + ", released to " + b.String()
 		}
 	}
@@ -76,7 +76,7 @@ func (w *Wallet) place(e *Entry, q secret.Query) string {
 
 // openQuietly opens the wallet without asking anybody; nil and no error where
 // that can't be done.
-func (v *Vault) openQuietly() (*Wallet, error) {
+func (v *Vault) openQuietly(ctx context.Context) (*Wallet, error) {
 	if v.tried {
 		return v.opened, v.failed
 	}
@@ -86,7 +86,11 @@ func (v *Vault) openQuietly() (*Wallet, error) {
 		v.failed = err
 		return nil, err
 	}
-	opener := v.Unlocked(f.ID())
+	opener, err := v.Unlocked(ctx, f.ID())
+	if err != nil {
+		v.failed = err
+		return nil, err
+	}
 	if _, err := os.Stat(v.Pin); v.Pin != "" && !errors.Is(err, fs.ErrNotExist) {
 		if opener, err = LoadPin(v.Pin); err != nil {
 			v.failed = err
@@ -94,7 +98,7 @@ func (v *Vault) openQuietly() (*Wallet, error) {
 		}
 	}
 	if opener != nil {
-		v.opened, v.failed = v.Store.openFile(context.Background(), f, opener)
+		v.opened, v.failed = v.Store.openFile(ctx, f, opener)
 	}
 	return v.opened, v.failed
 }

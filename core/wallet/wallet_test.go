@@ -9,8 +9,10 @@ import (
 	"flag"
 	"fmt"
 	"maps"
+	"net"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -18,6 +20,7 @@ import (
 	"time"
 
 	"gentleharbor/core/atomicfile"
+	"gentleharbor/core/control"
 	"gentleharbor/core/secret"
 )
 
@@ -37,7 +40,7 @@ type world struct {
 // are of all else that a wallet does.
 var known = sync.OnceValue(func() *Passphrase {
 	p := &Passphrase{Value: secret.NewValue("seven brown curlews")}
-	p.key(&header{Cost: floor, Salt: make([]byte, saltSize)})
+	p.key(context.Background(), &header{Cost: floor, Salt: make([]byte, saltSize)})
 	return p
 })
 
@@ -47,7 +50,8 @@ func newWorld(t *testing.T) *world {
 	w := &world{T: t, Store: Store{Path: filepath.Join(dir, "wallet.ghw"), Seen: filepath.Join(dir, "state", "seen.json")},
 		pass: &Passphrase{Value: known().Value, derived: maps.Clone(known().derived)}}
 	h := header{ID: hex.EncodeToString(random(16)), Cost: floor, Salt: make([]byte, saltSize), Readers: []ReaderInfo{}}
-	owner := &ownerKeys{passphraseKey: w.pass.key(&h), contentKey: random(keySize), signing: ed25519.NewKeyFromSeed(random(ed25519.SeedSize))}
+	key, _ := w.pass.key(t.Context(), &h)
+	owner := &ownerKeys{passphraseKey: key, contentKey: random(keySize), signing: ed25519.NewKeyFromSeed(random(ed25519.SeedSize))}
 	h.SigningKey = owner.signing.Public().(ed25519.PublicKey)
 	if _, err := w.Store.write(context.Background(), &Wallet{File: &File{Path: w.Path, header: h}, owner: owner}); err != nil {
 		t.Fatal(err)
@@ -175,8 +179,8 @@ func TestRemovedReader(t *testing.T) {
 	if _, err := w.Update(context.Background(), w.pass, func(o *Wallet) error { return nil }); err == nil {
 		t.Error("an older file was written on")
 	}
-	if _, gone, err := w.Restore(context.Background(), mustParse(t, old), w.pass); err != nil || !slices.Equal(gone, []string{"nightly"}) && len(gone) != 0 {
-		t.Errorf("%v, %v", gone, err)
+	if r, gone, err := w.Restore(context.Background(), mustParse(t, old), w.pass, w.pass, false); err != nil || !slices.Contains(gone, "nightly") || len(r.File.Readers()) != 0 {
+		t.Errorf("an older file in place brought a removed reader back: %v, %v", gone, err)
 	}
 }
 
@@ -195,24 +199,85 @@ func TestPassphraseAndRotation(t *testing.T) {
 	old, oldPass := w.bytes(), w.pass
 	opened, _ := w.Open(context.Background(), w.pass)
 	next := &Passphrase{Value: secret.NewValue("two avocets and a knot")}
-	w.change(func(o *Wallet) error { o.ChangePassphrase(next, floor); return nil })
+	w.change(func(o *Wallet) error {
+		ended, err := o.ChangePassphrase(t.Context(), next, floor)
+		if len(ended) != 1 || ended[0].Name != "nightly" {
+			t.Errorf("%v", ended)
+		}
+		return err
+	})
 	w.fails("the old passphrase", oldPass, "wallet.passphrase")
+	w.fails("a reader from before", w.pin, "wallet.forged")
 	w.pass = next
+	w.pin = w.reader("weekly")
 	w.has(w.pin, "sightings", "tides")
+	w.forgeWith(opened, oldPass)
+	w.restoreOld(old, oldPass)
+	w.pin = w.reader("nightly")
 	w.put("later", "written after")
 	if _, err := mustParse(t, w.bytes()).read(opened.owner.contentKey, ""); err == nil {
 		t.Error("an old copy's key opens what was written later")
 	}
 	w.change(func(o *Wallet) error {
-		if ended := o.Rotate(w.pass); len(ended) != 1 || ended[0].Name != "nightly" {
+		ended, err := o.Rotate(t.Context(), w.pass)
+		if len(ended) != 2 || ended[1].Name != "nightly" {
 			t.Errorf("%v", ended)
 		}
-		return nil
+		return err
 	})
 	w.has(w.pass, "later", "sightings", "tides")
 	w.fails("a reader from before the rotation", w.pin, "wallet.forged")
 	w.write(old)
 	w.fails("the file from before", oldPass, "wallet.rolled-back", "wallet.forged")
+}
+
+// forgeWith makes a newer generation with all that the old passphrase gives, sealed to the
+// readers of today: nobody believes it.
+func (w *world) forgeWith(old *Wallet, oldPass *Passphrase) {
+	w.Helper()
+	now := w.bytes()
+	forged := *w
+	forged.Seen = filepath.Join(w.TempDir(), "seen.json")
+	h := mustParse(w.T, now).header
+	h.SigningKey, h.Salt, h.Cost = old.File.header.SigningKey, old.File.header.Salt, old.File.header.Cost
+	h.Generation += 10
+	one := &Wallet{File: &File{Path: w.Path, header: h}, owner: old.owner, Entries: []Entry{{Name: "sightings", Secret: secret.NewValue("FORGED")}}}
+	if _, err := forged.Store.write(context.Background(), one); err != nil {
+		w.Fatal(err)
+	}
+	w.fails("forged with the old passphrase", w.pin, "wallet.forged")
+	w.fails("forged with the old passphrase", w.pass, "wallet.passphrase", "wallet.forged")
+	w.write(now)
+	w.has(w.pin, "sightings", "tides") // and the memory was not spoilt
+}
+
+// restoreOld restores a file from before the passphrase was changed: the present passphrase
+// stays, and the old one comes back only where that is asked for.
+func (w *world) restoreOld(old []byte, oldPass *Passphrase) {
+	w.Helper()
+	from := mustParse(w.T, old)
+	if _, _, err := w.Restore(context.Background(), from, oldPass, oldPass, false); !IsWrongPassphrase(err) {
+		w.Errorf("the old passphrase restored: %v", err)
+	}
+	if _, _, err := w.Restore(context.Background(), from, w.pass, oldPass, false); err != nil {
+		w.Error(err)
+	}
+	w.fails("the old passphrase, after a restore", oldPass, "wallet.passphrase")
+	w.has(w.pin, "sightings", "tides")
+	now := w.bytes()
+	os.Remove(w.Path)
+	if _, _, err := w.Restore(context.Background(), from, oldPass, oldPass, false); !errors.Is(err, ErrOldPassphrase) {
+		w.Errorf("without a present file: %v", err)
+	}
+	other := *w
+	other.Seen, other.Path = filepath.Join(w.TempDir(), "seen.json"), filepath.Join(w.TempDir(), "w.ghw")
+	os.WriteFile(other.Path, now, 0o600)
+	if _, _, err := other.Restore(context.Background(), from, oldPass, oldPass, true); err != nil {
+		w.Error(err)
+	}
+	other.has(oldPass, "sightings", "tides")
+	other.fails("a reader, after the old passphrase came back", w.pin, "wallet.forged")
+	w.write(now)
 }
 
 func TestRollbackForkAndRestore(t *testing.T) {
@@ -257,11 +322,17 @@ func TestRollbackForkAndRestore(t *testing.T) {
 	w.write(theirs)
 	w.fails("the fork, after the merge", w.pass, "wallet.rolled-back")
 
-	restored, gone, err := w.Restore(context.Background(), mustParse(t, old), w.pass)
-	if err != nil || len(gone) > 0 || restored.Entry("sightings").Secret.Disclose() != canary {
+	restored, gone, err := w.Restore(context.Background(), mustParse(t, old), w.pass, w.pass, false)
+	if err != nil || !slices.Equal(gone, []string{"nightly"}) || restored.Entry("sightings").Secret.Disclose() != canary {
 		t.Fatalf("%v %v", gone, err)
 	}
-	w.has(w.pin, "sightings", "tides")
+	w.pin = w.reader("nightly")
+	w.put("tides", "after")
+	restored, gone, err = w.Restore(context.Background(), mustParse(t, old), w.pass, w.pass, false)
+	if err != nil || restored.Entry("tides").Secret.Disclose() != "knot-0815" || len(restored.File.Readers()) != 1 {
+		t.Fatalf("%v %v", gone, err)
+	}
+	w.has(w.pin, "sightings", "tides") // a reader of the present wallet stays
 	if _, err := w.Merge(context.Background(), other, w.pass, &Passphrase{Value: secret.NewValue("no such one")}); err == nil {
 		t.Error("a merge without the other's passphrase")
 	}
@@ -344,7 +415,7 @@ func TestKeeper(t *testing.T) {
 	}()
 	u := Unlocked{socket}
 	w.has(u, "sightings", "tides")
-	if until, ok := u.Status(); !ok || time.Until(until) <= 0 {
+	if until, err := u.Status(t.Context()); err != nil || time.Until(until) <= 0 {
 		t.Error("no status")
 	}
 	if _, err := Listen(socket); err == nil {
@@ -355,19 +426,90 @@ func TestKeeper(t *testing.T) {
 	w.change(func(o *Wallet) error { _, err := o.RemoveReader("nightly"); return err })
 	w.fails("after the keys were made new", u, "wallet.locked")
 	for _, request := range []string{"open x\n", "open 99999999999\n", "open 10\nshort", "nonsense\n", ""} {
-		u.ask([]byte(request))
+		u.ask(t.Context(), []byte(request))
 	}
-	if err := u.Lock(); err != nil {
+	if err := u.Lock(t.Context()); err != nil {
 		t.Error(err)
 	}
 	<-ended
-	if u.Lock() == nil {
+	if err := u.Lock(t.Context()); !errors.Is(err, control.ErrNone) {
 		t.Error("a lock that nobody took")
 	}
 	os.Chmod(filepath.Dir(socket), 0o755)
 	if _, err := Listen(socket); err == nil {
 		t.Error("a keeper in a folder that others see")
 	}
+}
+
+// TestSilentKeeper: a keeper that does not answer is not taken for none, and its number is told.
+func TestSilentKeeper(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	socket := filepath.Join(t.TempDir(), "s")
+	listener, err := net.Listen("unix", socket)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer listener.Close()
+	go func() {
+		for {
+			conn, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			conn.Close() // as one that is ended in the middle of an answer
+		}
+	}()
+	u := Unlocked{socket}
+	w.fails("a silent keeper", u, "wallet.no-answer")
+	var silent *control.Silent
+	if err := u.Lock(t.Context()); !errors.As(err, &silent) || runtime.GOOS == "linux" && silent.PID != os.Getpid() {
+		t.Errorf("%v", err)
+	}
+	listener.Close()
+	if err := u.Lock(t.Context()); !errors.Is(err, control.ErrNone) {
+		t.Errorf("none is there, and %v", err)
+	}
+}
+
+// TestCost: what a header may ask for is bounded in each number and in their product, and
+// working on it ends with the context.
+func TestCost(t *testing.T) {
+	t.Parallel()
+	for c, ok := range map[Cost]bool{
+		floor: true, {MemoryKiB: 1 << 20, Passes: 4, Threads: 1}: true, {MemoryKiB: 64 << 10, Passes: 64, Threads: 16}: true,
+		{MemoryKiB: 1 << 20, Passes: 5, Threads: 1}: false, {MemoryKiB: 1 << 20, Passes: 64, Threads: 1}: false, {MemoryKiB: 128 << 10, Passes: 33, Threads: 4}: false,
+	} {
+		if why := c.problem(); (why == "") != ok {
+			t.Errorf("%+v: %s", c, why)
+		}
+	}
+	if c := CostFor(10 * time.Minute); c.problem() != "" {
+		t.Errorf("%+v: %s", c, c.problem())
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	dear := Cost{MemoryKiB: 256 << 10, Passes: 16, Threads: 1}
+	if _, err := (&Passphrase{Value: secret.NewValue("x")}).key(ctx, &header{Cost: dear, Salt: make([]byte, saltSize)}); !errors.Is(err, context.Canceled) {
+		t.Error(err)
+	}
+	one := floor.derive(secret.NewValue("d\u00fcnn"), make([]byte, saltSize))
+	if two := floor.derive(secret.NewValue("du\u0308nn"), make([]byte, saltSize)); !bytes.Equal(one, two) {
+		t.Error("one text in two forms gives two keys")
+	}
+}
+
+// TestPinFloor: a reader that never opened the wallet before believes none that is older than its
+// pin file.
+func TestPinFloor(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	old := w.bytes()
+	pin := w.reader("weekly")
+	w.has(pin, "sightings", "tides")
+	w.write(old)
+	w.Seen = filepath.Join(t.TempDir(), "seen.json")
+	w.fails("an older file, at the first use", pin, "wallet.rolled-back")
 }
 
 // TestVector: the file that docs/wallet-format.md describes, byte for byte.
@@ -414,7 +556,7 @@ func TestVector(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		w, err := opener.open(f)
+		w, err := opener.open(t.Context(), f)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -487,8 +629,8 @@ func BenchmarkReader1000(b *testing.B) {
 	for _, source := range []secret.Source{{Kind: "wallet"}, {Kind: "wallet", Arg: "entry-0700"}} {
 		b.Run(source.String(), func(b *testing.B) {
 			for b.Loop() {
-				v := Vault{Store: s, Pin: pinned, Unlocked: func(string) Opener { return nil }}
-				located, found := v.Find(secret.Query{Profile: "other", Source: source, Engine: "postgresql", Address: "db700.saltmarsh.example:5432", TLS: "verified", User: "warden"}, false)
+				v := Vault{Store: s, Pin: pinned, Unlocked: func(context.Context, string) (Opener, error) { return nil, nil }}
+				located, found := v.Find(b.Context(), secret.Query{Profile: "other", Source: source, Engine: "postgresql", Address: "db700.saltmarsh.example:5432", TLS: "verified", User: "warden"}, false)
 				if found != nil || located.Asks {
 					b.Fatal(found)
 				}

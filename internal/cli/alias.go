@@ -78,7 +78,7 @@ func aliasList() *command {
 			for _, a := range c.book.All() {
 				e, _ := a.Own("addresses")
 				one := listedAlias{Name: c.book.Called(a), Engine: a.Text("engine"), Addresses: []string{}, SRV: a.Text("srv"), Alias: a.Text("alias"),
-					Service: firstText(a, "service", "instance", "database"), Note: clean.Line(a.Text("note"), 200), File: a.Path(), Line: a.Line, Project: a.InProject(), Vouched: c.book.Judge(a) == nil}
+					Service: firstText(a, "service", "instance", "database"), Note: clean.Line(a.Text("note"), 200), File: a.Path(), Line: a.Line, Project: a.InProject(), Vouched: c.book.Vouched(a)}
 				for _, item := range e.Value.List() {
 					if item != "" {
 						one.Addresses = append(one.Addresses, clean.Line(item, 260))
@@ -172,7 +172,7 @@ func aliasShow() *command {
 				}
 			}
 			for _, link := range links {
-				if c.book.Judge(link) != nil {
+				if !c.book.Vouched(link) {
 					c.Notice("%s stands in a project's file: a profile of your own may not use it before gharbor vouch alias:%s", link.Called(), link.Name)
 				}
 			}

@@ -31,7 +31,7 @@ func (c *call) chainOf(name string) (*profile.Chain, error) {
 		return nil, aliasFailed(found)
 	}
 	for _, link := range chain.Links {
-		if found := c.book.Judge(link); found != nil {
+		if _, found := c.book.Judge(link); found != nil {
 			return nil, aliasFailed(found)
 		}
 	}

@@ -103,7 +103,12 @@ func (c *call) auditSubject(ctx context.Context, o walletFlags) (audit.Subject, 
 		s.Wallet = nil
 		return s, nil
 	}
-	if o.file == "" && s.Pin == "" && c.keeper(s.Wallet.ID()) == nil {
+	open := o.file != "" || s.Pin != ""
+	if !open {
+		k, _ := c.keeper(ctx, s.Wallet.ID())
+		open = k != nil
+	}
+	if !open {
 		c.Notice("the wallet's entries are not looked at: it is locked; gharbor wallet unlock, or -passphrase-file")
 		return s, nil
 	}

@@ -11,11 +11,11 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
-	"runtime/debug"
 	"strings"
 
 	"gentleharbor/core/alias"
 	"gentleharbor/core/clean"
+	"gentleharbor/core/defect"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/route/container"
@@ -161,10 +161,8 @@ func Run(ctx context.Context, w World, args []string) (code int) {
 	_, noColour := w.Lookup("NO_COLOR")
 	term := render.NewTerminal(w.Stdin, w.Stderr, noColour)
 	defer func() {
-		if defect := recover(); defect != nil {
-			term.Failure(fmt.Errorf("a defect in gharbor, which is not your doing: %s", clean.Line(fmt.Sprint(defect), 200)), nil)
-			term.Say("%s", debug.Stack())
-			code = exitDefect
+		if value := recover(); value != nil {
+			code = showDefect(term, defect.Caught(value))
 		}
 	}()
 	err := dispatch(ctx, w, term, noColour, args)
@@ -176,6 +174,17 @@ func Run(ctx context.Context, w World, args []string) (code int) {
 		term.Failure(err, try)
 	}
 	return code
+}
+
+// Defect shows a panic of a goroutine that nobody waits for, and is its exit code.
+func Defect(stderr io.Writer, d *defect.Defect) int {
+	return showDefect(render.NewTerminal(nil, stderr, true), d)
+}
+
+func showDefect(term *render.Terminal, d *defect.Defect) int {
+	term.Failure(fmt.Errorf("a defect in gharbor, which is not your doing: %s", clean.Line(d.Error(), 200)), nil)
+	term.Say("%s", clean.Lines(string(d.Stack)))
+	return exitDefect
 }
 
 func exitCode(err error) (code int, try []string) {

@@ -370,7 +370,7 @@ func (c *call) carryOut(ctx context.Context, m *building, client *api.Client) er
 	if one.Container, err = client.Inspect(ctx, m.plan.Name); err != nil {
 		return engineFailed(err)
 	}
-	if m.own == nil && !c.unlocked() { // nobody is asked for the passphrase again
+	if m.own == nil && !c.unlocked(ctx) { // nobody is asked for the passphrase again
 		one.profile = nil
 	}
 	return c.waitContainer(ctx, one, m.within, "gharbor test "+p.Called)

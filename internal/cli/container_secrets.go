@@ -79,7 +79,7 @@ func (c *call) makeSecrets(ctx context.Context, m *building) (map[string]secret.
 }
 
 // unlocked reports whether the wallet can be read without a question.
-func (c *call) unlocked() bool {
+func (c *call) unlocked(ctx context.Context) bool {
 	s, pin, err := c.store("")
 	if err != nil {
 		return false
@@ -88,5 +88,9 @@ func (c *call) unlocked() bool {
 		return true
 	}
 	f, err := wallet.Load(s.Path)
-	return err == nil && c.keeper(f.ID()) != nil
+	if err != nil {
+		return false
+	}
+	k, _ := c.keeper(ctx, f.ID())
+	return k != nil
 }

@@ -7,7 +7,9 @@ import (
 	"fmt"
 	"strings"
 
+	"gentleharbor/core/clean"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/vouch"
 )
 
 func setCommand() *command {
@@ -58,6 +60,9 @@ func copyCommand() *command {
 			if err != nil {
 				return err
 			}
+			if err := c.mayCopy(file, p, to); err != nil {
+				return err
+			}
 			sets, err := file.Copied(p, to.project, c.environment().Home)
 			if err != nil {
 				return err
@@ -65,6 +70,33 @@ func copyCommand() *command {
 			return c.update(ctx, to, "kept", c.args[1], func(f *profile.File) (*profile.Edit, error) { return f.Add(c.args[1], sets) })
 		},
 	}
+}
+
+// mayCopy refuses to make what a project's profile uses the user's own, where nobody has said yes
+// to it, or where a later change of the repository's files would go unnoticed.
+func (c *call) mayCopy(file *profile.File, p *profile.Profile, to target) error {
+	if to.project || !p.InProject() {
+		return nil
+	}
+	r := file.Resolve(p, nil, c.environment())
+	if found := r.WhyNotVouched(); found != nil {
+		return &exitError{code: exitFile, err: fmt.Errorf("%s: a copy would use the same (%s)", found.Cause, found.Code), try: found.Try}
+	}
+	if uses := vouch.Of(r.Sealed()); len(uses.Files) > 0 {
+		return &exitError{code: exitFile, err: fmt.Errorf("the profile %s uses files of the repository (%s): in a copy nobody would notice when they change; a profile that is like it does", r.Called, vouchedFile(uses)),
+			try: []string{fmt.Sprintf("gharbor add %s -like %s", c.args[1], profile.ProjectPrefix+p.Name)}}
+	}
+	return nil
+}
+
+// vouchedFile names the first file of the repository among some uses.
+func vouchedFile(uses vouch.Uses) string {
+	for _, use := range uses.List {
+		if use.File.State == vouch.Hashed {
+			return clean.Word(use.File.Path)
+		}
+	}
+	return ""
 }
 
 func renameCommand() *command {

@@ -93,7 +93,7 @@ func (c *call) export(ctx context.Context, o exportOptions) error {
 	if err != nil {
 		return err
 	}
-	if conn, err = c.throughTunnel(p, conn); err != nil {
+	if conn, err = c.throughTunnel(ctx, p, conn); err != nil {
 		return err
 	}
 	text, err := c.exported(conn, o)
@@ -114,7 +114,7 @@ func (c *call) writeOut(out string, text []byte) error {
 
 // throughTunnel gives the local address of the profile's tunnel, where it has hops
 // and one is open; else what is written leads nowhere from here, and that is said.
-func (c *call) throughTunnel(p *profile.Resolved, conn handover.Connection) (handover.Connection, error) {
+func (c *call) throughTunnel(ctx context.Context, p *profile.Resolved, conn handover.Connection) (handover.Connection, error) {
 	if len(p.Hops()) == 0 {
 		return conn, nil
 	}
@@ -122,7 +122,7 @@ func (c *call) throughTunnel(p *profile.Resolved, conn handover.Connection) (han
 	if err != nil {
 		return conn, err
 	}
-	if s, ok := registry.Find(p.Called); ok {
+	if s, err := registry.Find(ctx, p.Called); err == nil {
 		c.Notice("the address is that of the open tunnel, %s", s.Local)
 		return conn.At(localOfText(s.Local, conn.Engine)), nil
 	}

@@ -16,6 +16,7 @@ import (
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/secret"
+	"gentleharbor/core/vouch"
 	"gentleharbor/core/wallet"
 )
 
@@ -179,6 +180,9 @@ func (c *call) find(ctx context.Context, args []string, o importOptions) (found 
 	if path, err = filepath.Abs(path); err != nil {
 		return nil, "", err
 	}
+	if err := c.mayRead(ctx, path, o.yes); err != nil {
+		return nil, "", err
+	}
 	found, err = readForm(form, path)
 	var file *profile.FileError
 	if err != nil && !errors.As(err, &file) {
@@ -306,7 +310,7 @@ func (c *call) showPlans(plans []*planned, o importOptions) {
 		}
 		for _, s := range one.sets {
 			if s.Field.Name != "note" {
-				fmt.Fprintf(c.Stdout, "    %-9s %s\n", s.Field.Name, clean.Line(s.Value.Text(), 200))
+				fmt.Fprintf(c.Stdout, "    %-9s %s\n", s.Field.Name, clean.Words(s.Value.Words()))
 			}
 		}
 		for _, note := range one.notes {
@@ -315,10 +319,35 @@ func (c *call) showPlans(plans []*planned, o importOptions) {
 	}
 }
 
+// mayRead asks before a file is read that a repository names and that is not the repository's: a
+// link in a clone may lead to any file of the user's.
+func (c *call) mayRead(ctx context.Context, path string, yes bool) error {
+	root := repositoryOf(path)
+	if root == "" || yes {
+		return nil
+	}
+	file, _, _ := vouch.NewRepository(root).Look(path)
+	if file.State != vouch.Outside {
+		return nil
+	}
+	if !c.Interactive() {
+		return &exitError{code: exitUsage, err: fmt.Errorf("%s in a repository leads outside of it, to %s; it is not read, and there is no terminal to ask on; -yes reads it", clean.Word(path), clean.Word(file.Real))}
+	}
+	sure, err := c.Confirm(ctx, fmt.Sprintf("%s in a repository leads outside of it, to %s: read it?", clean.Word(path), clean.Word(file.Real)), false)
+	if err == nil && !sure {
+		err = &exitError{code: exitUsage, err: errors.New("nothing was read")}
+	}
+	return err
+}
+
 // agreed asks before a file of a repository is taken in: whoever wrote it decides
 // where the profiles lead.
 func (c *call) agreed(ctx context.Context, path string, yes bool) error {
-	if path == "" || yes || repositoryOf(path) == "" {
+	h, err := c.home()
+	if err != nil {
+		return err
+	}
+	if path == "" || yes || repositoryOf(path) == "" && vouch.RepositoryOf(path, c.environment().Home, h.Dir) == "" {
 		return nil
 	}
 	if !c.Interactive() {

@@ -49,12 +49,16 @@ func (c *call) loadAliases(file *profile.File) error {
 	if err != nil {
 		return err
 	}
-	c.book, err = alias.Load(h, c.Lookup, c.environment().Home, func(err error) { c.Notice("%s", clean.Line(err.Error(), 0)) })
+	home := c.environment().Home
+	judge := func(path string) *finding.Finding { return c.vouched.JudgeFile(path, home) }
+	c.book, err = alias.Load(h, c.Lookup, home, judge, func(err error) { c.Notice("%s", clean.Line(err.Error(), 0)) })
 	if err != nil {
 		return err
 	}
 	c.book.Project = file.Attached()
-	c.book.Vouch = func(a *profile.Alias) *finding.Finding { return c.vouched.JudgeAlias(a, c.book.Home) }
+	c.book.Vouch = func(a *profile.Alias) (map[string][]byte, *finding.Finding) {
+		return c.vouched.JudgeAlias(a, c.book.Home)
+	}
 	for _, f := range c.book.Files {
 		c.log.Debug("aliases", "file", f.Path, "count", len(f.Aliases))
 	}
@@ -134,10 +138,7 @@ func (c *call) read() (*profile.File, error) {
 
 // environment is what resolving a profile takes from the machine.
 func (c *call) environment() profile.Environment {
-	home, _ := c.Lookup("HOME")
-	if home == "" {
-		home, _ = os.UserHomeDir()
-	}
+	home := profile.UserHome(c.Lookup)
 	if c.vouched.Path == "" {
 		if h, err := profile.FindHome(c.Lookup); err == nil {
 			c.vouched = vouch.NewBook(filepath.Join(h.Dir, "vouched.toml"))

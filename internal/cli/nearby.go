@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/defect"
 	"gentleharbor/core/nearby"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/route/container"
@@ -40,10 +41,10 @@ may count it as a failed one.`,
 			}
 			views := make(chan []container.View, 1)
 			engines := c.containers()
-			go func() {
+			defect.Go(func() {
 				all, _ := engines.Scan(ctx, "", false) // the ports are asked below; no engine is nothing to be told of here
 				views <- all
-			}()
+			})
 			survey := nearby.Machine().Survey(ctx, "")
 			inContainers := <-views
 			if ctx.Err() != nil {

@@ -13,6 +13,7 @@ import (
 	"gentleharbor/core/engine/mysql"
 	"gentleharbor/core/engine/oracle"
 	"gentleharbor/core/engine/postgresql"
+	"gentleharbor/core/finding"
 	"gentleharbor/core/nearby"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/secret"
@@ -108,7 +109,8 @@ func (c *call) finder() (*secret.Finder, error) {
 		return nil, err
 	}
 	h, err := c.home()
-	return &secret.Finder{Lookup: c.Lookup, Locks: h.LocksPath(), Home: c.environment().Home, Terminal: c.Interactive(), Ask: c.Secret, Wallet: vault.Find}, err
+	return &secret.Finder{Lookup: c.Lookup, Locks: h.LocksPath(), Home: c.environment().Home, Terminal: c.Interactive(), Ask: c.Secret, Wallet: vault.Find,
+		JudgeFile: func(path string) *finding.Finding { return c.vouched.JudgeFile(path, c.environment().Home) }}, err
 }
 
 // testOne tests a profile and shows each stage as it ends.

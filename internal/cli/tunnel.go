@@ -191,7 +191,7 @@ func (c *call) listenLocal(ctx context.Context, o openOptions, p *profile.Resolv
 	case o.local != "":
 		l, err := net.Listen("tcp", o.local)
 		if err != nil {
-			return nil, c.takenAddress(o, p, err)
+			return nil, c.takenAddress(ctx, o, p, err)
 		}
 		return l, nil
 	}
@@ -249,7 +249,7 @@ func (c *call) listenSocket(path string, conn handover.Connection) (net.Listener
 }
 
 // takenAddress says who has the local address that was asked for, and which is free.
-func (c *call) takenAddress(o openOptions, p *profile.Resolved, err error) error {
+func (c *call) takenAddress(ctx context.Context, o openOptions, p *profile.Resolved, err error) error {
 	host, text, _ := net.SplitHostPort(o.local)
 	port, _ := strconv.Atoi(text)
 	failure := &exitError{code: exitServer, err: fmt.Errorf("-local: %s can't be listened on: %s", o.local, plainReason(err))}
@@ -258,7 +258,8 @@ func (c *call) takenAddress(o openOptions, p *profile.Resolved, err error) error
 	}
 	who := ""
 	if registry, err := c.registry(); err == nil {
-		for _, s := range registry.List() {
+		open, _ := registry.List(ctx)
+		for _, s := range open {
 			if _, at, _ := net.SplitHostPort(s.Local); at == text {
 				who = fmt.Sprintf(" by the tunnel of the profile %s, which leads to %s through %s (process %d)", s.Profile, s.Server, strings.Join(s.Through, ", then "), s.PID)
 				failure.try = append(failure.try, "gharbor tunnel close "+s.Profile)

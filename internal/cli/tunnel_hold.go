@@ -17,6 +17,7 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/control"
+	"gentleharbor/core/defect"
 	"gentleharbor/core/handover"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/tunnel"
@@ -38,7 +39,7 @@ func (c *call) holdTunnel(ctx context.Context, o openOptions, parent *parent) er
 	}
 	socket, err := registry.Listen(name)
 	if errors.Is(err, control.ErrTaken) {
-		return alreadyOpen(registry, name)
+		return alreadyOpen(ctx, registry, name)
 	}
 	if err != nil {
 		c.Notice("tunnel list won't know of this one: %s", plainReason(err)) // a system without Unix sockets, say
@@ -47,14 +48,18 @@ func (c *call) holdTunnel(ctx context.Context, o openOptions, parent *parent) er
 	began := time.Now()
 	if socket != nil {
 		defer socket.Close()
-		go tunnel.Answer(ctx, socket, func() tunnel.Status {
+		status := func() tunnel.Status {
 			s := tunnel.Status{Profile: name, State: tunnel.Connecting, Since: began, StateSince: began}
 			if t := running.Load(); t != nil {
 				s = t.Status()
 			}
 			s.PID, s.Home, s.Background = os.Getpid(), registry.Home, parent != nil
 			return s
-		}, func() { end(errClosed) })
+		}
+		defect.Go(func() {
+			tunnel.Answer(ctx, socket, status, func() { end(errClosed) })
+			end(errNotFound) // nobody could list or close it any more
+		})
 	}
 	finder, err := c.finder()
 	if err != nil {
@@ -92,6 +97,9 @@ func (c *call) holdTunnel(ctx context.Context, o openOptions, parent *parent) er
 // errClosed ends a tunnel by tunnel close.
 var errClosed = errors.New("tunnel close was asked for")
 
+// errNotFound ends a tunnel that tunnel list can't find any more.
+var errNotFound = errors.New("its control socket was removed, so that tunnel close could not have ended it")
+
 func because(why error) string {
 	if why == nil || errors.Is(why, context.Canceled) {
 		return ""
@@ -99,12 +107,20 @@ func because(why error) string {
 	return ": " + why.Error()
 }
 
-func alreadyOpen(registry tunnel.Registry, name string) error {
-	s, ok := registry.Find(name)
-	if !ok || s.State == tunnel.Connecting {
+func alreadyOpen(ctx context.Context, registry tunnel.Registry, name string) error {
+	s, err := registry.Find(ctx, name)
+	if silent := new(control.Silent); errors.As(err, &silent) {
+		return noAnswer(fmt.Sprintf("a tunnel of the profile %s", name), silent)
+	}
+	if err != nil || s.State == tunnel.Connecting {
 		return &exitError{code: exitServer, err: fmt.Errorf("a tunnel of the profile %s is being opened or closed at this moment", name), try: []string{"gharbor tunnel list"}}
 	}
 	return &exitError{code: exitServer, err: fmt.Errorf("the tunnel of the profile %s is open already, at %s (process %d)", name, s.Local, s.PID), try: []string{"gharbor tunnel show " + name, "gharbor tunnel close " + name}}
+}
+
+// noAnswer is for a process of the program's own that is there and does not answer.
+func noAnswer(what string, silent *control.Silent) error {
+	return &exitError{code: exitServer, err: fmt.Errorf("%s is there, and does not answer: %w", what, silent), try: []string{silent.EndLine() + "   # ends it"}}
 }
 
 // calledName is the name by which a profile's tunnel is known.
@@ -142,8 +158,8 @@ func (c *call) startTunnel(ctx context.Context, o openOptions) error {
 	if err != nil {
 		return err
 	}
-	if _, ok := registry.Find(name); ok { // said here, where it is not a failure of another process
-		return alreadyOpen(registry, name)
+	if _, err := registry.Find(ctx, name); !errors.Is(err, control.ErrNone) { // said here, where it is not a failure of another process
+		return alreadyOpen(ctx, registry, name)
 	}
 	env := c.Environ()
 	if _, set := c.Lookup("GODEBUG"); !set {
@@ -159,8 +175,8 @@ func (c *call) startTunnel(ctx context.Context, o openOptions) error {
 	if err := c.attend(ctx, b.in, b.out); err != nil {
 		return err
 	}
-	s, ok := registry.Find(name)
-	if !ok {
+	s, err := registry.Find(ctx, name)
+	if err != nil {
 		return &exitError{code: exitServer, err: errors.New("the tunnel was opened and has ended at once"), try: []string{"gharbor tunnel open " + name}}
 	}
 	p, err := c.resolve(c.args[0], o.over)

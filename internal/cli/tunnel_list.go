@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/control"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/route"
 	"gentleharbor/core/tunnel"
@@ -24,14 +25,20 @@ func tunnelList() *command {
 		name: "tunnel list", summary: "the tunnels that are open",
 		examples: []string{"gharbor tunnel list", "gharbor tunnel list -format json"},
 		flags:    func(fs *flag.FlagSet) { form.flag(fs) },
-		run: func(_ context.Context, c *call) error {
+		run: func(ctx context.Context, c *call) error {
 			registry, err := c.registry()
 			if err != nil {
 				return err
 			}
-			all := registry.List()
+			all, silent := registry.List(ctx)
 			if form.json() {
-				return render.JSON(c.Stdout, map[string]any{"format": 1, "tunnels": all})
+				if err := render.JSON(c.Stdout, map[string]any{"format": 1, "tunnels": all}); err != nil {
+					return err
+				}
+				return c.silentTunnels(silent)
+			}
+			if len(all) == 0 && len(silent) > 0 {
+				return c.silentTunnels(silent)
 			}
 			if len(all) == 0 {
 				c.Say("no tunnel is open")
@@ -42,7 +49,10 @@ func tunnelList() *command {
 			for i, s := range all {
 				rows[i] = []string{s.Profile, string(s.State), render.ShortPath(s.Local), render.ShortPath(s.Server), strconv.Itoa(len(s.Through)), age(s.Since), strconv.Itoa(s.Open)}
 			}
-			return render.Table(c.Stdout, c.noColour, []string{"profile", "state", "local", "server", "hops", "since", "open"}, rows)
+			if err := render.Table(c.Stdout, c.noColour, []string{"profile", "state", "local", "server", "hops", "since", "open"}, rows); err != nil {
+				return err
+			}
+			return c.silentTunnels(silent)
 		},
 	}
 }
@@ -54,14 +64,14 @@ func tunnelShow() *command {
 		examples: []string{"gharbor tunnel show tides", "gharbor tunnel show tides -format json"},
 		least:    1, most: 1,
 		flags: func(fs *flag.FlagSet) { form.flag(fs) },
-		run: func(_ context.Context, c *call) error {
+		run: func(ctx context.Context, c *call) error {
 			registry, err := c.registry()
 			if err != nil {
 				return err
 			}
-			s, ok := registry.Find(c.args[0])
-			if !ok {
-				return noTunnel(registry, c.args[0])
+			s, err := registry.Find(ctx, c.args[0])
+			if err != nil {
+				return noTunnel(ctx, registry, c.args[0], err)
 			}
 			if form.json() {
 				return render.JSON(c.Stdout, map[string]any{"format": 1, "tunnel": s})
@@ -108,7 +118,7 @@ func tunnelClose() *command {
 		examples: []string{"gharbor tunnel close tides", "gharbor tunnel close -all"},
 		most:     1,
 		flags:    func(fs *flag.FlagSet) { fs.BoolVar(&all, "all", false, "every tunnel of yours") },
-		run: func(_ context.Context, c *call) error {
+		run: func(ctx context.Context, c *call) error {
 			if all == (len(c.args) == 1) {
 				return &exitError{code: exitUsage, err: errors.New("which tunnel? give the profile's name, or -all"), try: []string{"gharbor tunnel list"}}
 			}
@@ -117,32 +127,54 @@ func tunnelClose() *command {
 				return err
 			}
 			names := c.args
+			var silent []*control.Silent
 			if all {
 				names = nil
-				for _, s := range registry.List() {
+				var open []tunnel.Status
+				open, silent = registry.List(ctx)
+				for _, s := range open {
 					names = append(names, s.Profile)
 				}
-				if len(names) == 0 {
+				if len(names)+len(silent) == 0 {
 					c.Say("no tunnel is open")
 				}
 			}
 			for _, name := range names {
-				s, ok := registry.Close(name)
-				if !ok {
-					return noTunnel(registry, name)
+				s, err := registry.Close(ctx, name)
+				if err != nil {
+					return noTunnel(ctx, registry, name, err)
 				}
 				c.Say("closed: %s at %s (%s, %s sent, %s received)", name, s.Local, count(s.Connections, "connection"), size(s.Sent), size(s.Received))
 			}
-			return nil
+			return c.silentTunnels(silent)
 		},
 	}
 }
 
-// noTunnel is for a name that no tunnel has.
-func noTunnel(registry tunnel.Registry, name string) error {
+// silentTunnels is for tunnels that are there and do not answer: each is named, and an error
+// ends the command.
+func (c *call) silentTunnels(silent []*control.Silent) error {
+	if len(silent) == 0 {
+		return nil
+	}
+	for _, one := range silent[:len(silent)-1] {
+		c.Notice("a tunnel is there, and does not answer: %s; %s ends it", one, one.EndLine())
+	}
+	return noAnswer("a tunnel", silent[len(silent)-1])
+}
+
+// noTunnel is for a name whose tunnel can't be asked, with the reason.
+func noTunnel(ctx context.Context, registry tunnel.Registry, name string, why error) error {
+	if silent := new(control.Silent); errors.As(why, &silent) {
+		return noAnswer("the tunnel of that profile", silent)
+	}
 	var names []string
-	for _, s := range registry.List() {
+	open, silent := registry.List(ctx)
+	for _, s := range open {
 		names = append(names, s.Profile)
+	}
+	if len(silent) > 0 && len(open) == 0 {
+		return noAnswer("a tunnel", silent[0])
 	}
 	failure := &exitError{code: exitUsage, err: errors.New("no tunnel of that profile is open"), try: []string{"gharbor tunnel list"}}
 	if near := nearest.Name(name, names); near != "" {

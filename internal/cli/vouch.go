@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"gentleharbor/core/clean"
 	"gentleharbor/core/intake/compose"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile"
@@ -26,6 +27,9 @@ func vouchCommand() *command {
 address, user, command, files, environment variables, TLS rule. What you say yes to is
 kept with a hash of each file of the repository that it names. A change of a use lapses
 it, and the difference is shown; a changed note does not. Without names: all profiles.
+
+A file that a variable of the environment names (GHARBOR_ALIASES, PGSERVICEFILE, PGPASSFILE)
+and that stands in a repository is vouched for by its path, with a slash in it.
 
 An alias of the project that a profile of your own names is vouched for as alias:NAME, and
 a compose file, for import, by its path: variables of this machine and files outside of
@@ -67,6 +71,9 @@ In CI, where nobody can be asked, -expect compares with the hash that vouch show
 func (c *call) vouchable(ctx context.Context) ([]vouch.Item, error) {
 	if files := composeFiles(c.args); len(files) > 0 {
 		return c.vouchableCompose(ctx, files)
+	}
+	if len(c.args) > 0 && strings.Contains(c.args[0], "/") {
+		return c.vouchableFiles()
 	}
 	file, err := c.load()
 	if err != nil {
@@ -113,6 +120,28 @@ func (c *call) vouchable(ctx context.Context) ([]vouch.Item, error) {
 	return chosen, nil
 }
 
+// vouchableFiles are files that a variable of the environment names: of aliases, services or
+// passwords.
+func (c *call) vouchableFiles() ([]vouch.Item, error) {
+	home := c.environment().Home
+	var chosen []vouch.Item
+	for _, path := range c.args {
+		if !filepath.IsAbs(path) {
+			dir, err := c.workDir()
+			if err != nil {
+				return nil, err
+			}
+			path = filepath.Join(dir, path)
+		}
+		root := vouch.RepositoryOf(path, home, filepath.Dir(c.vouched.Path))
+		if root == "" {
+			return nil, usage("%s stands in no repository, so nothing needs to be vouched for", clean.Word(path))
+		}
+		chosen = append(chosen, vouch.FileItem(path, root, home))
+	}
+	return chosen, nil
+}
+
 // missingIn is the error for what the project's file does not have.
 func missingIn(what, name string, names []string) error {
 	if near := nearest.Name(name, names); near != "" {
@@ -142,7 +171,7 @@ func (c *call) vouch(ctx context.Context, items []vouch.Item, expect string) err
 			news++
 		}
 		c.showUses(i, state, before, uses)
-		records = append(records, vouch.Record{File: i.Path, Profile: i.Name, Hash: uses.Hash, At: time.Now().UTC().Truncate(time.Second), Uses: uses.Lines})
+		records = append(records, vouch.Record{File: i.Path, Profile: i.Name, Hash: uses.Hash, At: time.Now().UTC().Truncate(time.Second), Uses: uses.Lines()})
 	}
 	hash := vouch.Together(all)
 	fmt.Fprintf(c.Stdout, "hash of %s: %s\n", plural(len(all), "this", "these"), hash)
@@ -157,6 +186,9 @@ func (c *call) vouch(ctx context.Context, items []vouch.Item, expect string) err
 		return &exitError{code: exitUsage, err: errors.New("there is no terminal to ask on, so nothing was vouched for"), try: []string{"gharbor vouch -expect HASH   # with the hash that somebody saw on a terminal"}}
 	default:
 		what := plural(len(all), "this profile", "these profiles")
+		if items[0].Name == vouch.FileWord {
+			what = plural(len(all), "this file", "these files")
+		}
 		if items[0].Name == compose.Word {
 			what = "this compose file"
 		}
@@ -187,26 +219,28 @@ func (c *call) showUses(i vouch.Item, state vouch.State, before *vouch.Record, u
 	}
 	fmt.Fprintf(c.Stdout, "%s  %s: %s\n", i.Name, at, state)
 	if state == vouch.Lapsed {
-		for _, line := range vouch.Difference(before.Uses, uses.Lines) {
+		for _, line := range vouch.Difference(before.Uses, uses.Lines()) {
 			fmt.Fprintf(c.Stdout, "  %s\n", line)
 		}
 		fmt.Fprintf(c.Stdout, "  all that it would use:\n")
 	}
 	width := 0
-	for _, line := range uses.Lines {
-		width = max(width, strings.Index(line, ": "))
+	for _, use := range uses.List {
+		width = max(width, len(use.Key))
 	}
-	for _, line := range uses.Lines {
-		what, value, _ := strings.Cut(line, ": ")
-		fmt.Fprintf(c.Stdout, "    %-*s  %s\n", width, what, value)
+	for _, use := range uses.List {
+		fmt.Fprintf(c.Stdout, "    %-*s  %s\n", width, use.Key, use.Shown())
+		if use.Note != "" {
+			fmt.Fprintf(c.Stdout, "    %-*s  not hashed: %s\n", width, "", use.Note)
+		}
 	}
 }
 
 func (c *call) withdraw(ctx context.Context, items []vouch.Item) error {
 	c.environment()
 	names := c.args
-	if items[0].Name == compose.Word {
-		names = []string{compose.Word}
+	if word := items[0].Name; word == compose.Word || word == vouch.FileWord {
+		names = []string{word}
 	}
 	gone, err := c.vouched.Withdraw(ctx, items[0].Path, names)
 	if err != nil {
@@ -245,9 +279,9 @@ func (c *call) vouchList(items []vouch.Item, form format) error {
 		count := ""
 		if state != vouch.Never { // of those nothing is read
 			uses = i.Uses()
-			count = fmt.Sprintf("%d uses", len(uses.Lines))
+			count = fmt.Sprintf("%d uses", len(uses.List))
 		}
-		one := listedVouch{Profile: i.Name, File: i.Path, Line: i.Line, State: string(state), Uses: uses.Lines, Hash: uses.Hash}
+		one := listedVouch{Profile: i.Name, File: i.Path, Line: i.Line, State: string(state), Uses: uses.Lines(), Hash: uses.Hash}
 		since := ""
 		if record != nil {
 			one.At, since = &record.At, record.At.Local().Format(time.DateOnly)

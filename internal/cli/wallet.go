@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/control"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/wallet"
@@ -83,12 +84,17 @@ func (c *call) vault(path string) (*wallet.Vault, error) {
 }
 
 // keeper is the process that keeps a wallet open, nil where there is none.
-func (c *call) keeper(id string) wallet.Opener {
+// One that does not answer is an error: it holds the keys, and must be known of.
+func (c *call) keeper(ctx context.Context, id string) (wallet.Opener, error) {
 	u := wallet.Unlocked{Socket: wallet.KeeperSocket(c.Lookup, id)}
-	if _, ok := u.Status(); !ok {
-		return nil
+	_, err := u.Status(ctx)
+	switch silent := new(control.Silent); {
+	case err == nil:
+		return u, nil
+	case errors.As(err, &silent):
+		c.Notice("the process that keeps the wallet open does not answer, so it counts as locked: %s; %s ends it", silent, silent.EndLine())
 	}
-	return u
+	return nil, ctx.Err()
 }
 
 // noTerminal is the error for a question that nobody can be asked.
@@ -198,7 +204,9 @@ func (c *call) openWallet(ctx context.Context, o walletFlags) (*wallet.Wallet, e
 			}
 			return s.Open(ctx, p)
 		}
-		if k := c.keeper(f.ID()); k != nil {
+		if k, err := c.keeper(ctx, f.ID()); err != nil {
+			return nil, err
+		} else if k != nil {
 			return s.Open(ctx, k)
 		}
 	}

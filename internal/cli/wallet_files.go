@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"gentleharbor/core/clean"
 	"gentleharbor/core/wallet"
 )
 
@@ -101,14 +102,21 @@ func walletBackup() *command {
 }
 
 func walletRestore() *command {
-	var o walletFlags
+	var o, other walletFlags
+	var old bool
 	return &command{
 		name: "wallet restore", args: "FILE", summary: "make an older content, or a backup, the newest again",
 		long: `What the wallet has now is replaced; take a backup of it first if it may be wanted.
-A reader that the present wallet does not have any more does not come back.`,
+The passphrase, the keys and the readers stay those of the present wallet. Where that is
+gone or can't be opened, -old-passphrase makes the backup's passphrase the wallet's again,
+with new keys and no readers: whoever knows the old passphrase can open it then.`,
 		examples: []string{"gharbor wallet restore ~/wallet-2026-11.ghw"},
 		least:    1, most: 1,
-		flags: o.flags,
+		flags: func(fs *flag.FlagSet) {
+			o.flags(fs)
+			fs.StringVar(&other.file, "other-passphrase-file", "", "a 0600 file with the backup's passphrase, where it is another one")
+			fs.BoolVar(&old, "old-passphrase", false, "make the backup's passphrase the wallet's again")
+		},
 		run: func(ctx context.Context, c *call) error {
 			s, _, err := c.store(o.path)
 			if err != nil {
@@ -118,13 +126,31 @@ A reader that the present wallet does not have any more does not come back.`,
 			if err != nil {
 				return err
 			}
-			pass, err := c.passphrase(ctx, o, wallet.Store{Path: from.Path})
+			pass, err := c.passphrase(ctx, o, s)
 			if err != nil {
 				return err
 			}
-			w, gone, err := s.Restore(ctx, from, pass)
+			theirs := pass
+			if other.file != "" {
+				if theirs, err = c.passphrase(ctx, other, s); err != nil {
+					return err
+				}
+			}
+			w, gone, err := s.Restore(ctx, from, pass, theirs, old)
+			if wallet.IsWrongPassphrase(err) && other.file == "" && c.Interactive() {
+				if theirs, err = c.passphrase(ctx, walletFlags{}, wallet.Store{Path: from.Path}); err != nil {
+					return err
+				}
+				w, gone, err = s.Restore(ctx, from, pass, theirs, old)
+			}
+			if errors.Is(err, wallet.ErrOldPassphrase) {
+				return &exitError{code: exitSecret, err: err, try: []string{"gharbor wallet restore " + clean.Shell(c.args[0]) + " -old-passphrase   # makes the old passphrase the wallet's again"}}
+			}
 			if err != nil {
 				return err
+			}
+			if old {
+				c.Notice("the passphrase of %s is the wallet's now; gharbor wallet passphrase changes it", from.Path)
 			}
 			c.Say("restored: %s, generation %d, with the %d %s of generation %d", s.Path, w.File.Generation(), len(w.Entries), plural(len(w.Entries), "entry", "entries"), from.Generation())
 			for _, name := range gone {

@@ -77,8 +77,9 @@ func walletPassphrase() *command {
 	var opening time.Duration
 	return &command{
 		name: "wallet passphrase", summary: "change the passphrase",
-		long: `The content key is made new too: an old copy of the file, with the old passphrase,
-opens nothing that is written later. Readers stay.`,
+		long: `All keys are made new: an old copy of the file, with the old passphrase, opens nothing
+that is written later, and signs nothing that a reader believes. So every reader's pin file
+ends, and the command says which to make again.`,
 		examples: []string{"gharbor wallet passphrase"},
 		flags: func(fs *flag.FlagSet) {
 			o.flags(fs)
@@ -86,6 +87,7 @@ opens nothing that is written later. Readers stay.`,
 			fs.StringVar(&newFile, "new-passphrase-file", "", "a 0600 file with the new passphrase in its first line")
 		},
 		run: func(ctx context.Context, c *call) error {
+			var ended []wallet.ReaderInfo
 			w, err := c.changeWallet(ctx, o, func(w *wallet.Wallet, _ *wallet.Passphrase) error {
 				next, err := c.newPassphrase(ctx, newFile, "-new-passphrase-file")
 				if err != nil {
@@ -93,14 +95,16 @@ opens nothing that is written later. Readers stay.`,
 				}
 				cost, err := costOf(opening)
 				if err == nil {
-					w.ChangePassphrase(next, cost)
+					ended, err = w.ChangePassphrase(ctx, next, cost)
 				}
 				return err
 			})
-			if err == nil {
-				c.Say("changed: the passphrase of %s; copies and backups from before still open by the old one", w.File.Path)
+			if err != nil {
+				return err
 			}
-			return err
+			c.Say("changed: the passphrase of %s; copies and backups from before still open by the old one", w.File.Path)
+			c.endedReaders(ended)
+			return nil
 		},
 	}
 }
@@ -114,18 +118,25 @@ func walletRotate() *command {
 		run: func(ctx context.Context, c *call) error {
 			var ended []wallet.ReaderInfo
 			w, err := c.changeWallet(ctx, o, func(w *wallet.Wallet, pass *wallet.Passphrase) error {
-				ended = w.Rotate(pass)
-				return nil
+				var err error
+				ended, err = w.Rotate(ctx, pass)
+				return err
 			})
 			if err != nil {
 				return err
 			}
 			c.Say("rotated: the keys of %s", w.File.Path)
-			for _, r := range ended {
-				c.Say("  ended: reader %s; gharbor wallet reader add %s -out FILE lets it in again", r.Name, r.Name)
-			}
+			c.endedReaders(ended)
 			return nil
 		},
+	}
+}
+
+// endedReaders says which pin files ended with the old keys, and how to make them again.
+func (c *call) endedReaders(ended []wallet.ReaderInfo) {
+	for _, r := range ended {
+		c.Say("  ended: the pin file of reader %s", r.Name)
+		c.Say("  try: gharbor wallet reader add %s -out %s.pin   # lets it in again, with a new one", r.Name, r.Name)
 	}
 }
 

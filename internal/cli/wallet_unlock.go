@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"gentleharbor/core/control"
 	"gentleharbor/core/wallet"
 )
 
@@ -50,8 +51,12 @@ that only you can reach. It can't change the wallet, and ends by itself.`,
 				return err
 			}
 			socket := wallet.KeeperSocket(c.Lookup, f.ID())
-			if old := (wallet.Unlocked{Socket: socket}); old.Lock() == nil {
+			err = wallet.Unlocked{Socket: socket}.Lock(ctx)
+			switch silent := new(control.Silent); {
+			case err == nil:
 				time.Sleep(50 * time.Millisecond) // until it has let go of the socket
+			case errors.As(err, &silent):
+				return keeperSilent(s.Path, silent)
 			}
 			until := time.Now().Add(lifetime)
 			if err := startKeeper(ctx, socket, w.Keys(until)); err != nil {
@@ -62,6 +67,11 @@ that only you can reach. It can't change the wallet, and ends by itself.`,
 			return nil
 		},
 	}
+}
+
+// keeperSilent is for a process that holds the wallet's keys and does not answer.
+func keeperSilent(path string, silent *control.Silent) error {
+	return &exitError{code: exitSecret, err: fmt.Errorf("the process that keeps the wallet %s open is there, and does not answer: %w", path, silent), try: []string{silent.EndLine() + "   # ends it"}}
 }
 
 // startKeeper starts this program as the process that keeps the wallet open. The
@@ -117,7 +127,7 @@ func walletLock() *command {
 		name: "wallet lock", summary: "end an unlock",
 		examples: []string{"gharbor wallet lock"},
 		flags:    o.pathFlag,
-		run: func(_ context.Context, c *call) error {
+		run: func(ctx context.Context, c *call) error {
 			s, _, err := c.store(o.path)
 			if err != nil {
 				return err
@@ -126,11 +136,17 @@ func walletLock() *command {
 			if err != nil {
 				return err
 			}
-			if (wallet.Unlocked{Socket: wallet.KeeperSocket(c.Lookup, f.ID())}).Lock() != nil {
+			err = wallet.Unlocked{Socket: wallet.KeeperSocket(c.Lookup, f.ID())}.Lock(ctx)
+			switch silent := new(control.Silent); {
+			case err == nil:
+				c.Say("locked: %s", s.Path)
+			case errors.Is(err, control.ErrNone):
 				c.Say("the wallet %s was not unlocked", s.Path)
-				return nil
+			case errors.As(err, &silent):
+				return keeperSilent(s.Path, silent)
+			default:
+				return err
 			}
-			c.Say("locked: %s", s.Path)
 			return nil
 		},
 	}

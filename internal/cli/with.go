@@ -11,11 +11,11 @@ import (
 	"os/signal"
 	"path/filepath"
 	"strings"
-	"sync"
 
 	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/check"
 	"gentleharbor/core/clean"
+	"gentleharbor/core/defect"
 	"gentleharbor/core/handover"
 	"gentleharbor/core/lastseen"
 	"gentleharbor/core/profile"
@@ -157,7 +157,7 @@ func (c *call) ownTunnel(ctx context.Context, p *profile.Resolved) (local route.
 		return local, nil, err
 	}
 	running, stop := context.WithCancel(context.WithoutCancel(ctx)) // a signal is the program's, and it may still need the way
-	var done sync.WaitGroup
+	var done defect.Group
 	done.Go(func() { h.tunnel.Run(running) })
 	return localOf(h.listener.Addr(), p.Text("engine")), func() {
 		stop()
@@ -239,7 +239,7 @@ func (c *call) secretOf(ctx context.Context, p *profile.Resolved) (secret.Value,
 	if err != nil {
 		return secret.Value{}, err
 	}
-	located, found := finder.Locate(query)
+	located, found := finder.Locate(ctx, query)
 	if located == nil {
 		return secret.Value{}, &secret.Failure{Found: found}
 	}
@@ -307,7 +307,7 @@ func (c *call) run(conn handover.Connection, o withOptions, program string, word
 	}
 	folder.For(cmd.Process.Pid)
 	done := make(chan error, 1)
-	go func() { done <- cmd.Wait() }()
+	defect.Go(func() { done <- cmd.Wait() })
 	for {
 		select {
 		case s := <-signals:

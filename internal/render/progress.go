@@ -7,6 +7,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"gentleharbor/core/defect"
 )
 
 // Progress shows on a terminal how far a run of many is, and what is in
@@ -42,7 +44,7 @@ func NewProgress(out io.Writer, total int) *Progress {
 	p.room = max(width-barWidth-count, 8)
 	p.out, p.total = out, total
 	p.stop, p.ended = make(chan struct{}), make(chan struct{})
-	go p.draw()
+	defect.Go(p.draw)
 	return p
 }
 

@@ -18,6 +18,7 @@ import (
 	"golang.org/x/term"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/defect"
 	"gentleharbor/core/secret"
 )
 
@@ -143,7 +144,7 @@ func (t *Terminal) Unseen() (seen func()) {
 // interruptible runs a blocking read, and leaves it behind when ctx ends.
 func (t *Terminal) interruptible(ctx context.Context, read func() error) error {
 	done := make(chan error, 1)
-	go func() { done <- read() }()
+	defect.Go(func() { done <- read() })
 	select {
 	case err := <-done:
 		return err

@@ -8,6 +8,8 @@ import (
 	"net"
 	"strings"
 	"sync"
+
+	"gentleharbor/core/defect"
 )
 
 // Record is one SRV record (RFC 2782).
@@ -42,7 +44,7 @@ func (s *Server) Start(address string) error {
 		return err
 	}
 	s.conn, s.done = conn, make(chan struct{})
-	go s.serve()
+	defect.Go(s.serve)
 	return nil
 }
 

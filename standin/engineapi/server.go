@@ -21,6 +21,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"gentleharbor/core/defect"
 )
 
 // Fault is something that an engine does wrong.
@@ -148,9 +150,9 @@ func Start(c Config) (*Server, error) {
 	}
 	s.http = &http.Server{Handler: s.handler(), ReadHeaderTimeout: 5 * time.Second, ErrorLog: log.New(io.Discard, "", 0)}
 	if c.Fault == NotHTTP {
-		go s.speakOther(listener)
+		defect.Go(func() { s.speakOther(listener) })
 	} else {
-		go s.http.Serve(listener)
+		defect.Go(func() { s.http.Serve(listener) })
 	}
 	return s, nil
 }

@@ -6,6 +6,8 @@ import (
 	"net"
 	"sync"
 	"time"
+
+	"gentleharbor/core/defect"
 )
 
 // maxOpen bounds the connections of a server that is there to be looked at.
@@ -14,7 +16,7 @@ const maxOpen = 1000
 // Listeners are the places that a server listens on, and its connections.
 type Listeners struct {
 	all   []net.Listener
-	group sync.WaitGroup
+	group defect.Group
 	mu    sync.Mutex
 	open  map[net.Conn]bool
 	count int

@@ -20,6 +20,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"gentleharbor/core/defect"
 	"gentleharbor/standin/serve"
 )
 
@@ -124,12 +125,12 @@ func (s *Server) serve(conn net.Conn) {
 		return
 	}
 	gone := make(chan struct{})
-	go func() {
+	defect.Go(func() {
 		whole.Wait()
 		close(gone)
-	}()
-	go s.requests(requests)
-	var group sync.WaitGroup
+	})
+	defect.Go(func() { s.requests(requests) })
+	var group defect.Group
 	for c := range channels {
 		if s.Fault == Drop {
 			return
@@ -269,13 +270,13 @@ func (s *Server) channel(c ssh.NewChannel, gone <-chan struct{}) {
 		return
 	}
 	defer channel.Close()
-	go ssh.DiscardRequests(requests)
+	defect.Go(func() { ssh.DiscardRequests(requests) })
 	done := make(chan struct{})
-	go func() {
+	defect.Go(func() {
 		defer close(done)
 		io.Copy(conn, channel)
 		conn.(*net.TCPConn).CloseWrite()
-	}()
+	})
 	io.Copy(channel, conn)
 	channel.CloseWrite()
 	<-done

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/defect"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/engine/greeting"
 	"gentleharbor/core/finding"
@@ -69,10 +70,10 @@ func (o *Opening) Listen(ctx context.Context, read func() ([]byte, error)) (repl
 		err   error
 	}
 	answers := make(chan answer, 1)
-	go func() {
+	defect.Go(func() {
 		reply, err := read()
 		answers <- answer{reply, err}
-	}()
+	})
 	timer := time.NewTimer(patience(ctx))
 	defer timer.Stop()
 	select {
@@ -83,13 +84,13 @@ func (o *Opening) Listen(ctx context.Context, read func() ([]byte, error)) (repl
 	probing, stop := context.WithCancel(ctx)
 	defer stop()
 	others := make(chan *greeting.Service, 1)
-	go func() {
+	defect.Go(func() {
 		if service, ok := o.Identify(probing); ok {
 			others <- &service
 			return
 		}
 		others <- nil
-	}()
+	})
 	select {
 	case a := <-answers: // only slow
 		stop()

@@ -31,6 +31,7 @@ import (
 
 	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
+	"gentleharbor/core/defect"
 	"gentleharbor/core/profile"
 )
 
@@ -53,6 +54,11 @@ type Request struct {
 
 	// Root is the folder out of which no file is read, "" for no such bound.
 	Root string
+
+	// templates leaves variables as they are written, and passes over env files that are
+	// outside of the root.
+	templates bool
+	blank     bool // with templates: variables are empty, as a template fits in no number
 }
 
 // DefaultFiles are the compose files of a folder that are taken where none is named: the
@@ -88,9 +94,34 @@ type loading struct {
 	spared  map[string]bool   // variables for which the files have a value of their own
 }
 
-// load reads the files into the library's model. Where the library gives up on a file in
-// a way of its own, that is the file's fault too.
-func load(ctx context.Context, r Request) (project *types.Project, l *loading, err error) {
+// load reads the files into the library's model. It ends with its context: how long the
+// library takes is up to the files.
+func load(ctx context.Context, r Request) (*types.Project, *loading, error) {
+	type model struct {
+		project *types.Project
+		l       *loading
+		err     error
+	}
+	done := make(chan model, 1)
+	defect.Go(func() {
+		project, l, err := loadModel(ctx, r)
+		if err != nil && r.templates && !errors.As(err, new(*Outside)) {
+			r.blank = true
+			project, l, err = loadModel(ctx, r)
+		}
+		done <- model{project, l, err}
+	})
+	select {
+	case m := <-done:
+		return m.project, m.l, m.err
+	case <-ctx.Done():
+		return nil, nil, ctx.Err()
+	}
+}
+
+// loadModel is load without the context's end. Where the library gives up on a file in a way of
+// its own, that is the file's fault too.
+func loadModel(ctx context.Context, r Request) (project *types.Project, l *loading, err error) {
 	defer func() {
 		if recover() != nil {
 			err = &profile.FileError{Path: r.Files[0], What: "is no compose file that can be read"}
@@ -133,6 +164,9 @@ func load(ctx context.Context, r Request) (project *types.Project, l *loading, e
 			}
 		}
 	}
+	if r.templates {
+		return project, l, nil
+	}
 	if project, err = project.WithServicesEnvironmentResolved(true); err != nil {
 		return nil, nil, l.mistake(err)
 	}
@@ -147,7 +181,7 @@ func (l *loading) project(ctx context.Context, details types.ConfigDetails, unch
 		o.Profiles = l.active()
 		o.ResourceLoaders = []loader.ResourceLoader{fence{l}}
 		o.Interpolate.LookupValue = l.lookup
-		name, given := l.name()
+		name, given := l.projectName()
 		o.SetProjectName(name, given)
 	})
 }
@@ -171,6 +205,9 @@ func (l *loading) variables() error {
 		if err != nil {
 			return err
 		}
+		if l.templates {
+			continue
+		}
 		values, err := dotenv.UnmarshalBytesWithLookup(data, l.lookup)
 		if err != nil {
 			return &profile.FileError{Path: path, What: "is no file of NAME=VALUE lines as the compose specification has them"}
@@ -187,6 +224,10 @@ func (l *loading) variables() error {
 // file reads a file whole.
 func (l *loading) file(path string) ([]byte, error) {
 	if err := l.within(path); err != nil {
+		if l.templates && !slices.Contains(l.Files, path) {
+			l.name(path)
+			return nil, nil
+		}
 		return nil, err
 	}
 	data, pinned := l.Pinned[path]
@@ -207,7 +248,17 @@ func (l *loading) lookup(name string) (string, bool) {
 	if !ok {
 		l.missed[name] = true
 	}
+	if l.templates && !l.blank {
+		return "${" + name + "}", true
+	}
 	return value, ok
+}
+
+// name notes a file that the files name.
+func (l *loading) name(path string) {
+	if !slices.Contains(l.named, path) {
+		l.named = append(l.named, path)
+	}
 }
 
 // withDefault notes the variables for which the files have a value where there is none:
@@ -235,10 +286,10 @@ func (l *loading) active() []string {
 	return strings.Split(l.env["COMPOSE_PROFILES"], ",")
 }
 
-// name is the project's name where it is not the file that says it; given is true where
+// projectName is the project's name where it is not the file that says it; given is true where
 // it is before what the file says (compose specification, "Version and name top-level
 // elements").
-func (l *loading) name() (name string, given bool) {
+func (l *loading) projectName() (name string, given bool) {
 	if l.Project != "" {
 		return l.Project, true
 	}
@@ -305,9 +356,7 @@ func (f fence) Accept(path string) bool {
 	if f.refusal(path) != nil {
 		return true
 	}
-	if path = f.whole(path); !slices.Contains(f.named, path) {
-		f.named = append(f.named, path)
-	}
+	f.name(f.whole(path))
 	return false
 }
 

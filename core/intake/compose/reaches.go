@@ -1,13 +1,15 @@
 package compose
 
 import (
+	"errors"
+	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 
 	"gopkg.in/yaml.v3"
 
 	"gentleharbor/core/atomicfile"
+	"gentleharbor/core/profile"
 )
 
 // reaches notes the files that a file names and that the library reads by itself as soon
@@ -21,6 +23,9 @@ func (l *loading) reaches(path string) error {
 		if data, err = atomicfile.Read(path, maxFile); err != nil {
 			return nil // the library says so
 		}
+	}
+	if err := checkAnchors(data); err != nil {
+		return &profile.FileError{Path: path, What: err.Error()}
 	}
 	var document struct {
 		Include  yaml.Node
@@ -36,23 +41,14 @@ func (l *loading) reaches(path string) error {
 		named = append(named, scalars(&service.Labels)...)
 	}
 	for _, one := range document.Include.Content {
-		if one.Kind != yaml.MappingNode {
-			continue // a path by itself, at which the fence stands
-		}
-		for i := 0; i+1 < len(one.Content); i += 2 {
-			if key := one.Content[i].Value; key == "env_file" || key == "project_directory" {
-				named = append(named, scalars(one.Content[i+1])...)
-			}
-		}
+		named = append(named, included(filepath.Dir(path), one)...)
 	}
 	for _, name := range named {
 		whole := name
 		if !filepath.IsAbs(name) {
 			whole = filepath.Join(filepath.Dir(path), name)
 		}
-		if !slices.Contains(l.named, whole) {
-			l.named = append(l.named, whole)
-		}
+		l.name(whole)
 		if l.Root != "" && strings.Contains(name, "$") {
 			return &Outside{name}
 		}
@@ -73,4 +69,85 @@ func scalars(n *yaml.Node) []string {
 		all = append(all, scalars(one)...)
 	}
 	return all
+}
+
+// included are the files beside an included compose file that the library reads for it: the
+// files of variables that the include names, or .env in its folder (compose specification,
+// "Include"). The compose file itself is the fence's business.
+func included(folder string, include *yaml.Node) []string {
+	var named []string
+	paths, directory, variables := scalars(include), "", false
+	if include.Kind == yaml.MappingNode {
+		paths = nil
+		for i := 0; i+1 < len(include.Content); i += 2 {
+			switch values := scalars(include.Content[i+1]); include.Content[i].Value {
+			case "path":
+				paths = values
+			case "env_file":
+				variables = len(values) > 0
+				named = append(named, values...)
+			case "project_directory":
+				named = append(named, values...)
+				directory = strings.Join(values, "")
+			}
+		}
+	}
+	if variables || len(paths) == 0 {
+		return named
+	}
+	if directory == "" {
+		directory = filepath.Dir(paths[0])
+	}
+	variablesFile := filepath.Join(directory, ".env")
+	whole := variablesFile
+	if !filepath.IsAbs(whole) {
+		whole = filepath.Join(folder, whole)
+	}
+	if _, err := os.Lstat(whole); err != nil {
+		return named
+	}
+	return append(named, variablesFile)
+}
+
+// maxNodes bounds a compose file with all its anchors written out. Large real ones have some
+// 10,000 values.
+const maxNodes = 1 << 20
+
+// checkAnchors refuses a file whose anchors hold themselves, or come to more than can be
+// worked on: the library would go on without an end.
+func checkAnchors(data []byte) error {
+	var document yaml.Node
+	if yaml.Unmarshal(data, &document) != nil {
+		return nil // which is said when it is read in earnest
+	}
+	const open = -1
+	sizes := make(map[*yaml.Node]int)
+	var size func(n *yaml.Node) (int, error)
+	size = func(n *yaml.Node) (int, error) {
+		switch known := sizes[n]; {
+		case known == open:
+			return 0, errors.New("an anchor in it holds itself (YAML, &NAME and *NAME)")
+		case known > 0:
+			return known, nil
+		}
+		sizes[n] = open
+		all := 1
+		children := n.Content
+		if n.Alias != nil {
+			children = append(children, n.Alias)
+		}
+		for _, child := range children {
+			one, err := size(child)
+			if err != nil {
+				return 0, err
+			}
+			if all += one; all > maxNodes {
+				return 0, errors.New("its anchors come to more values than can be worked on (YAML, &NAME and *NAME)")
+			}
+		}
+		sizes[n] = all
+		return all, nil
+	}
+	_, err := size(&document)
+	return err
 }

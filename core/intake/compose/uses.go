@@ -2,12 +2,12 @@ package compose
 
 import (
 	"context"
-	"crypto/sha256"
+	"errors"
 	"fmt"
 	"maps"
-	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/vouch"
@@ -18,43 +18,54 @@ const Word = "compose"
 
 // Uses are what compose files of the repository at root would use, all their profiles
 // taken together: the files, the variables of this machine, and where the profiles of ours
-// would lead. No such variable has a value here, so it is the same in every clone.
+// would lead. No variable is filled in, and no file outside of the repository is read: what a
+// value is made of is shown as it is written, and the same in every clone.
 func Uses(ctx context.Context, files []string, root string) vouch.Uses {
-	project, l, err := load(ctx, Request{Files: files, Active: []string{"*"}})
+	project, l, err := load(ctx, Request{Files: files, Active: []string{"*"}, Root: root, templates: true})
+	if outside := new(Outside); errors.As(err, &outside) {
+		return vouch.Uses{Profile: Word, Trouble: fmt.Sprintf("it takes more from %s, which is outside of the repository: what that holds can't be shown before your yes", clean.Word(outside.Path))}
+	}
 	if err != nil {
 		return vouch.Uses{Profile: Word, Trouble: err.Error()}
 	}
-	var lines []string
-	line := func(what, format string, args ...any) {
-		lines = append(lines, what+": "+clean.Line(fmt.Sprintf(format, args...), 300))
-	}
-	l.Root = root
+	repo := vouch.NewRepository(root)
+	var list []vouch.Use
+	trouble := ""
 	for _, path := range append(slices.Sorted(maps.Keys(l.read)), l.named...) {
-		inside, err := filepath.Rel(root, path)
-		if err != nil || l.within(path) != nil { // by whatever links
-			line("file outside of the repository", "%s", path)
+		if strings.Contains(path, "$") {
+			list = append(list, vouch.Use{Key: "file", Words: []string{path}, File: vouch.File{State: vouch.Unsettled}})
 			continue
 		}
-		data, known := l.read[path]
-		if !known {
-			if data, err = os.ReadFile(path); err != nil { // the library said so, if it needed it
-				line("file", "%s, which can't be read", inside)
-				continue
-			}
+		file, data, why := repo.Look(path)
+		if why != "" && trouble == "" {
+			trouble = why
 		}
-		line("file", "%s, SHA-256 %x", inside, sha256.Sum256(data))
+		if was, ok := l.read[path]; ok && file.State == vouch.Hashed && string(was) != string(data) {
+			trouble = fmt.Sprintf("%s changes at this moment", path)
+		}
+		if file.State == vouch.Hashed {
+			l.read[path] = data
+		}
+		use := vouch.Use{Key: "file", File: file}
+		if inside, err := filepath.Rel(root, path); err == nil && filepath.IsLocal(inside) {
+			use.Words = []string{"./" + filepath.ToSlash(inside)}
+		}
+		list = append(list, use)
 	}
 	for _, name := range slices.Sorted(maps.Keys(l.missed)) {
-		line("variable of this machine", "%s", name)
+		list = append(list, vouch.Use{Key: "variable of this machine", Words: []string{name}})
 	}
 	for _, name := range project.ServiceNames() {
 		if s, ok := l.server(project, project.Services[name]); ok {
 			for _, set := range s.Found("").Sets {
-				line("service "+name, "%s %s", set.Field.Name, set.Value.Text())
+				list = append(list, vouch.Use{Key: "service " + name + " " + set.Field.Name, Words: set.Value.Words()})
 			}
 		}
 	}
-	uses := vouch.Listed(Word, lines)
+	uses := vouch.New(Word, list)
 	uses.Files = l.read
+	if trouble != "" {
+		uses.Trouble = trouble
+	}
 	return uses
 }

@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/defect"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/route"
@@ -175,7 +176,7 @@ func (e *Engines) look(ctx context.Context, wanted profile.Container, endpoint, 
 		return match{}, found
 	}
 	answers := make([]answer, len(endpoints))
-	var group sync.WaitGroup
+	var group defect.Group
 	for i, one := range endpoints {
 		group.Go(func() { answers[i] = e.ask(ctx, one, wanted) })
 	}

@@ -6,11 +6,11 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"sync/atomic"
 	"time"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/defect"
 	"gentleharbor/core/engine/greeting"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
@@ -89,7 +89,7 @@ func (e *Engines) Scan(ctx context.Context, endpoint string, greet bool) ([]View
 // views looks through engines.
 func (e *Engines) views(ctx context.Context, endpoints []api.Endpoint, greet bool) []View {
 	views := make([]View, len(endpoints))
-	var group sync.WaitGroup
+	var group defect.Group
 	for i, one := range endpoints {
 		group.Go(func() { views[i] = e.view(ctx, one, greet) })
 	}
@@ -115,7 +115,7 @@ func (e *Engines) view(ctx context.Context, endpoint api.Endpoint, greet bool) V
 	greeted := greetings(greet)
 	var connections atomic.Int32
 	slots := make(chan struct{}, scanParallel)
-	var group sync.WaitGroup
+	var group defect.Group
 	for i, summary := range list {
 		group.Go(func() {
 			slots <- struct{}{}

@@ -12,6 +12,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/defect"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/route"
 	"gentleharbor/core/route/hostkey"
@@ -101,10 +102,10 @@ func (l *Link) Alive(ctx context.Context) error {
 		return nil
 	}
 	answer := make(chan error, 1)
-	go func() {
+	defect.Go(func() {
 		_, _, err := ssh.client.SendRequest("keepalive@openssh.com", true, nil)
 		answer <- err
-	}()
+	})
 	select {
 	case err := <-answer:
 		return err
@@ -201,10 +202,10 @@ func (d *Dialer) handshake(ctx context.Context, l *Link, conn net.Conn) finding.
 	}
 	a.wire.quiet()
 	l.client = ssh.NewClient(c, channels, requests)
-	go func() {
+	defect.Go(func() {
 		l.cause = l.client.Wait()
 		close(l.gone)
-	}()
+	})
 	detail := fmt.Sprintf("%s: in %s; host key %s, known by %s", h, a.how(), hostkey.Kind(a.key), h.short(a.verdict.By))
 	return a.warned(detail, c)
 }
@@ -426,7 +427,10 @@ func (h *Hop) query(kind, key, address string) secret.Query {
 	if h.derived() {
 		return q
 	}
-	q.Profile, q.Setting, q.Folder, q.Project, q.Pinned = h.Of.Owner(), h.Of.Key(key), h.Of.Folder(), h.Of.Project(), h.Of.Pinned()
+	q.Profile, q.Setting, q.Folder, q.Project, q.Pinned, q.Recheck = h.Of.Owner(), h.Of.Key(key), h.Of.Folder(), h.Of.Project(), h.Of.Pinned(), h.Of.Recheck()
+	if kind == secret.OfHop {
+		q.Address = h.Of.BoundWord()
+	}
 	if text := h.Of.Text(key); text != "" {
 		q.Source, _ = secret.ParseSource(text)
 		q.Command = h.Of.Command(key)
@@ -436,7 +440,7 @@ func (h *Hop) query(kind, key, address string) secret.Query {
 
 // take finds and takes a secret. One that is not there is no error.
 func (d *Dialer) take(ctx context.Context, q secret.Query) (secret.Value, string, error) {
-	located, err := d.locate(q)
+	located, err := d.locate(ctx, q)
 	if err != nil {
 		return secret.Value{}, "", err
 	}
@@ -455,8 +459,8 @@ func (d *Dialer) take(ctx context.Context, q secret.Query) (secret.Value, string
 	return value, located.Place, err
 }
 
-func (d *Dialer) locate(q secret.Query) (*secret.Located, error) {
-	located, found := d.Finder.Locate(q)
+func (d *Dialer) locate(ctx context.Context, q secret.Query) (*secret.Located, error) {
+	located, found := d.Finder.Locate(ctx, q)
 	if located == nil {
 		return nil, &secret.Failure{Found: found}
 	}

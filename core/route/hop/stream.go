@@ -6,6 +6,8 @@ import (
 	"os"
 	"sync"
 	"time"
+
+	"gentleharbor/core/defect"
 )
 
 // stream gives a channel of an SSH connection the deadlines that drivers want and
@@ -29,7 +31,7 @@ func newStream(conn net.Conn) net.Conn {
 	s := &stream{Conn: conn, chunks: make(chan []byte), ended: make(chan struct{})}
 	s.read.init()
 	s.write.init()
-	go s.pump()
+	defect.Go(s.pump)
 	return s
 }
 
@@ -91,13 +93,13 @@ func (s *stream) Write(p []byte) (int, error) {
 	}
 	done := make(chan struct{})
 	defer close(done)
-	go func() {
+	defect.Go(func() {
 		select {
 		case <-over:
 			s.Close()
 		case <-done:
 		}
-	}()
+	})
 	n, err := s.Conn.Write(p)
 	if err != nil {
 		select {

@@ -14,6 +14,8 @@ import (
 	"time"
 
 	library "github.com/zalando/go-keyring"
+
+	"gentleharbor/core/defect"
 )
 
 // Service is the name that all our entries are kept under.
@@ -66,10 +68,10 @@ func bounded(ctx context.Context, call func() (string, error)) (string, error) {
 		err  error
 	}
 	done := make(chan answer, 1)
-	go func() {
+	defect.Go(func() {
 		text, err := call()
 		done <- answer{text, err}
-	}()
+	})
 	timer := time.NewTimer(Limit)
 	defer timer.Stop()
 	select {

@@ -1,0 +1,100 @@
+package vouch
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile"
+)
+
+// FileWord is what a file that a variable of the environment names is called among what was
+// vouched for.
+const FileWord = "file"
+
+// RepositoryOf is the root of the repository that a path is really in, "" for none. A repository
+// that the home folder itself is, or that holds the tool's own files, is the user's.
+func RepositoryOf(path, home, own string) string {
+	real, err := realPath(path)
+	if err != nil {
+		real = path
+	}
+	for at := filepath.Dir(real); ; at = filepath.Dir(at) {
+		if _, err := os.Lstat(filepath.Join(at, ".git")); err == nil {
+			for _, users := range []string{home, own} {
+				if users, err := realPath(users); err == nil && within(users, at) {
+					return ""
+				}
+			}
+			return at
+		}
+		if filepath.Dir(at) == at {
+			return ""
+		}
+	}
+}
+
+func within(path, root string) bool {
+	rel, err := filepath.Rel(root, path)
+	return err == nil && filepath.IsLocal(rel)
+}
+
+// OfFile finds what a file of aliases, of services or of passwords in a repository uses: its
+// bytes, and where its aliases lead. Other files' lines are the user's to look at.
+func OfFile(path, root, home string) Uses {
+	repo := NewRepository(root)
+	file, data, trouble := repo.Look(path)
+	if file.State == Missing {
+		trouble = fmt.Sprintf("there is no file %s", clean.Word(path))
+	}
+	list := []Use{{Key: "file", File: file}}
+	if f, err := profile.Parse(path, data); err == nil && trouble == "" {
+		f.Root, f.Project = root, true
+		c := newCollector(nil, f, home)
+		for _, a := range f.Aliases {
+			c.aliases(a.Name)
+		}
+		for _, h := range f.Hosts {
+			c.add("hosts "+h.Name, h.List())
+		}
+		list = append(list, c.list...)
+		if trouble == "" {
+			trouble = c.trouble
+		}
+	}
+	u := New(FileWord, list)
+	if trouble != "" {
+		u.Trouble = trouble
+	}
+	return u
+}
+
+// FileItem is a file of a repository as one that can be vouched for.
+func FileItem(path, root, home string) Item {
+	return Item{Name: FileWord, Path: path, Uses: func() Uses { return OfFile(path, root, home) }}
+}
+
+// JudgeFile is nil where a file that a variable of the environment names is no repository's, or
+// was vouched for: what stands in a clone counts for nothing only because a variable leads there.
+func (b Book) JudgeFile(path, home string) *finding.Finding {
+	if whole, err := filepath.Abs(path); err == nil {
+		path = whole
+	}
+	root := RepositoryOf(path, home, filepath.Dir(b.Path))
+	if root == "" {
+		return nil
+	}
+	state, _, err := b.StateOf(FileItem(path, root, home))
+	if err == nil && state == Vouched {
+		return nil
+	}
+	word := path
+	if !strings.Contains(word, "/") {
+		word = "./" + word
+	}
+	return finding.New("profile.file-not-vouched", "a variable of the environment names %s, which stands in a repository, and you have not vouched for it", clean.Word(path)).
+		Suggest("gharbor vouch %s   # shows what it uses, and asks", clean.Shell(word))
+}

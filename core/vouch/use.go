@@ -1,0 +1,141 @@
+package vouch
+
+import (
+	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"gentleharbor/core/clean"
+)
+
+// Use is one thing that a profile, an alias or a compose file would use. Everything but Note
+// is part of the hash.
+type Use struct {
+	Key   string   // of the file, with what it belongs to before it: "host", "hop 1 key", "alias db srv"
+	Words []string // the value as written: one word, the items of a list, or the words of a command
+	File  File     // the file that the value names; the zero File where it names none
+	Note  string   // for people only: what is not covered
+}
+
+// File is a file that a use names, by where it really is.
+type File struct {
+	State FileState // "" where the use names no file
+	Path  string    // inside: from the repository's root, "./ca.pem"; outside: the real path, "" where no link leads there
+	Sum   string    // SHA-256 of its bytes, hexadecimal; "" unless State is Hashed
+	Real  string    // the whole real path of one outside, for people only: it is another on each machine
+}
+
+// FileState says what is known of a file that a use names.
+type FileState string
+
+// The states of a file.
+const (
+	Hashed    FileState = "hashed"    // it is the repository's, and its bytes are a part of the hash
+	Outside   FileState = "outside"   // it is not the repository's: neither read nor hashed
+	Missing   FileState = "not there" // nothing is there yet
+	Unsettled FileState = "unsettled" // its path holds a variable, so where it is can't be known here
+)
+
+// The longest that is shown for a yes. What is longer could hide its end from whoever reads
+// it, and is refused. An argument list of honest length stays far below.
+const (
+	maxShown = 4 << 10 // of one use, in bytes as shown
+	maxUses  = 300     // of one profile
+)
+
+// Shown is the use as a person sees it: the words whole, each quoted for a shell, and the file
+// by its real path. Two uses that differ never look the same.
+func (u Use) Shown() string {
+	text := clean.Words(u.Words)
+	path := clean.Word(cmp.Or(u.File.Real, u.File.Path))
+	switch u.File.State {
+	case Hashed:
+		return fmt.Sprintf("sha256:%s %s%s", u.File.Sum, path, u.writtenAs(text))
+	case Outside:
+		return fmt.Sprintf("outside of the repository, not hashed: %s%s", path, u.writtenAs(text))
+	case Missing:
+		return fmt.Sprintf("%s (not there)%s", path, u.writtenAs(text))
+	case Unsettled:
+		return text + " (named by a variable, not hashed)"
+	}
+	return text
+}
+
+// writtenAs says how the file is written, where that is another text than its path.
+func (u Use) writtenAs(text string) string {
+	if len(u.Words) == 1 && slices.Contains([]string{u.File.Path, u.File.Real}, u.Words[0]) || text == "" {
+		return ""
+	}
+	if len(u.Words) == 1 && "./"+u.Words[0] == u.File.Path {
+		return ""
+	}
+	return ", written " + text
+}
+
+// Line is the use in one line, with its key.
+func (u Use) Line() string { return u.Key + ": " + u.Shown() }
+
+// encode writes uses so that no two different lists have the same bytes: each part is preceded
+// by its length. It is what the hash is made of, never what is shown.
+func encode(uses []Use) []byte {
+	b := []byte("gharbor uses 2\n")
+	part := func(s string) {
+		b = strconv.AppendInt(b, int64(len(s)), 10)
+		b = append(append(append(b, ':'), s...), ',')
+	}
+	for _, u := range uses {
+		part(u.Key)
+		part(string(u.File.State))
+		part(u.File.Path)
+		part(u.File.Sum)
+		part(strconv.Itoa(len(u.Words)))
+		for _, word := range u.Words {
+			part(word)
+		}
+	}
+	return b
+}
+
+// New makes the uses of something by its name: the hash is worked out, and what can't be shown
+// whole is refused.
+func New(name string, list []Use) Uses {
+	u := Uses{Profile: name, List: list, Hash: sum(encode(list))}
+	if len(list) > maxUses {
+		u.Trouble = fmt.Sprintf("it has %d uses, and more than %d can't be looked at for a yes", len(list), maxUses)
+	}
+	for _, one := range list {
+		if n := len(one.Shown()); n > maxShown {
+			u.Trouble = fmt.Sprintf("%s is too long to be shown for a yes (%d bytes; at most %d are)", clean.Word(one.Key), n, maxShown)
+			break
+		}
+	}
+	return u
+}
+
+// Lines are the uses for people, one each.
+func (u Uses) Lines() []string {
+	lines := make([]string, len(u.List))
+	for i, one := range u.List {
+		lines[i] = one.Line()
+	}
+	return lines
+}
+
+func sum(data []byte) string {
+	sum := sha256.Sum256(data)
+	return hex.EncodeToString(sum[:])
+}
+
+// Together is one hash for several profiles, for CI: that of their names and hashes.
+func Together(all []Uses) string {
+	uses := make([]Use, len(all))
+	for i, u := range all {
+		uses[i] = Use{Key: u.Profile, Words: []string{u.Hash}}
+	}
+	slices.SortFunc(uses, func(a, b Use) int { return strings.Compare(a.Key, b.Key) })
+	return sum(encode(uses))
+}
