@@ -205,7 +205,7 @@ func TestTeamAliases(t *testing.T) {
 	p.OK("test", "sightings", "-override", "alias=numbers")
 	p.Run("audit").Want(1).Has("audit.permissions", "others can change a file of aliases", "chmod 0644 "+more)
 	os.Chmod(more, 0o666)
-	p.Run("test", "sightings", "-override", "alias=numbers").Want(1).Has("everybody can change it, so it is passed over", "alias.unknown")
+	p.Run("test", "sightings", "-override", "alias=numbers").Want(1).Has("anybody may write to it (its permissions are 0666), so it is passed over", "alias.unknown")
 	p.Setenv("GHARBOR_ALIASES", filepath.Join(folder, "gone.toml"))
 	p.Run("list").Want(3).Has("gone.toml", "GHARBOR_ALIASES names it")
 }

@@ -161,7 +161,7 @@ func TestContainerProject(t *testing.T) {
 	if calls := h.engine.Calls(); len(calls) > 0 {
 		t.Errorf("before that the engine was asked %v", calls)
 	}
-	out := h.Run("vouch").Want(2).Has("container", "saltmarsh-ringing", "the variable MARIADB_PASSWORD of the container's environment").Stdout
+	out := h.Run("vouch").Want(2).Has("container", "saltmarsh-ringing", "container:MARIADB_PASSWORD").Stdout
 	h.OK("vouch", "-expect", out[strings.LastIndex(out, " ")+1:len(out)-1])
 	h.OK("test", "ringing", "-quiet")
 	h.Write(filepath.Join(root, "gharbor.toml"), "format = 1\n\n"+strings.Replace(byContainer, "saltmarsh-ringing", "saltmarsh-other", 1))

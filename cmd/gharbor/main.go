@@ -21,12 +21,15 @@ func run() int {
 	lookup := takeEnvironment()
 	out := os.Stdout
 	os.Stdout = nil // a driver that prints by itself prints nowhere: what is written here is ours alone
-	return cli.Run(context.Background(), cli.World{Stdin: os.Stdin, Stdout: out, Stderr: os.Stderr, Lookup: lookup, Environ: func() []string { return given }, Interrupts: interrupts}, os.Args[1:])
+	return cli.Run(context.Background(), cli.World{Stdin: os.Stdin, Stdout: out, Stderr: os.Stderr, Lookup: lookup, Environ: func() []string { return given }, Interrupts: interrupts, Exit: os.Exit}, os.Args[1:])
 }
 
-// interrupts ends a context on Ctrl-C and its like.
+// interrupts ends a context on Ctrl-C and its like, Ctrl-\ too: at a question the echo is given
+// back then. A second signal ends the program as the system does.
 func interrupts(ctx context.Context) (context.Context, context.CancelFunc) {
-	return signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT)
+	context.AfterFunc(ctx, stop)
+	return ctx, stop
 }
 
 // takeEnvironment copies the environment and takes out of the process what a

@@ -7,7 +7,9 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 
 	"gentleharbor/internal/testkit"
@@ -67,6 +69,22 @@ func walletWorld(by string, change func(*tryWorld, *testWallet)) func(*tryWorld)
 	}
 }
 
+// keeperOf is the process that keeps a program's wallet open.
+func keeperOf(t *testing.T, p *testkit.Program) int {
+	t.Helper()
+	lines, _ := filepath.Glob("/proc/[0-9]*/cmdline")
+	for _, path := range lines {
+		line, _ := os.ReadFile(path)
+		words := strings.Split(string(line), "\x00")
+		if len(words) > 3 && words[1] == "wallet" && words[2] == "keep" && strings.HasPrefix(words[3], p.Getenv("XDG_RUNTIME_DIR")) {
+			pid, _ := strconv.Atoi(filepath.Base(filepath.Dir(path)))
+			return pid
+		}
+	}
+	t.Fatal("no process keeps the wallet open")
+	return 0
+}
+
 func (w *tryWorld) overwrite(name string, data []byte) {
 	w.t.Helper()
 	rewrite(w.t, filepath.Join(w.Home, name), data)
@@ -109,6 +127,19 @@ func walletCases() []tryCase {
 			o.quickPut("later", "x", "")
 			w.overwrite("wallet.ghw", old)
 		}), after: ready},
+		{name: "a silent keeper", code: "wallet.no-answer", setUp: walletWorld("keeper", func(w *tryWorld, _ *testWallet) {
+			pid := keeperOf(w.t, w.Program)
+			syscall.Kill(pid, syscall.SIGSTOP)
+			w.t.Cleanup(func() { syscall.Kill(pid, syscall.SIGKILL) })
+		}),
+			flags: []string{"-timeout", "20s"}, after: fills{"kill": "wallet.locked"}},
+		{name: "an older wallet at a reader's first use", code: "wallet.rolled-back", setUp: walletWorld("", func(w *tryWorld, o *testWallet) {
+			old := o.bytes()
+			o.quickReader("nightly", filepath.Join(w.Home, "reader.pin"))
+			w.overwrite("wallet.ghw", old)
+			os.Remove(filepath.Join(w.Home, "wallets-seen.json"))
+		}), after: fills{"gharbor wallet restore": "wallet.reader-removed"}},
+		{name: "a reader from before new keys", code: "wallet.forged", setUp: walletWorld("pin", func(w *tryWorld, o *testWallet) { o.ok("rotate") }), after: ready},
 		{name: "a forked wallet", code: "wallet.forked", setUp: walletWorld("pin", func(w *tryWorld, o *testWallet) {
 			start, seen := o.bytes(), w.read("wallets-seen.json")
 			o.quickPut("ours", "x", "")
@@ -167,6 +198,14 @@ func projectCases() []tryCase {
 			w.OK("set", "x", "database=postgres")
 		}), after: ready},
 		{name: "a book that can't be read", code: "profile.not-vouched", setUp: inProject(func(w *tryWorld, _ string) { w.overwrite("vouched.toml", []byte("x")) }), after: ready},
+		{name: "a password file of a repository", code: "profile.file-not-vouched", setUp: func(w *tryWorld) {
+			root := project(w.t, w.Program, "[profile.y]\nengine = \"postgresql\"\n")
+			w.dir = w.Dir
+			path := filepath.Join(root, "pgpass")
+			os.WriteFile(path, []byte("*:*:*:*:knot\n"), 0o600)
+			w.Setenv("PGPASSFILE", path)
+			w.Profiles(fmt.Sprintf("[profile.x]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nport = %d\ndatabase = \"sightings\"\nuser = \"warden\"\nsecret = \"passfile\"\n", w.pg.Port))
+		}, after: ready},
 		{name: "like a project's that is elsewhere", code: "profile.incomplete", setUp: func(w *tryWorld) { w.Profiles("[profile.x]\nlike = \"project:tides\"\n") }, after: fills{"gharbor show": "same"}},
 	}
 }

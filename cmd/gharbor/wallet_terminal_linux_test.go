@@ -69,7 +69,7 @@ func TestVouchOnTerminal(t *testing.T) {
 	t.Parallel()
 	p, server := standin(t, birds())
 	project(t, p, fmt.Sprintf("[profile.counts]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nport = %d\nuser = \"warden\"\ndatabase = \"sightings\"\nsecret = \"env:DUNLIN\"\n", server.Port()))
-	p.OnTerminal("vouch").Expect("environment variable  \"DUNLIN, as the password\"").Expect("may this profile use that? [y/N]").Type("\n").Expect("nothing was vouched for").Ends(0)
+	p.OnTerminal("vouch").Expect("env:DUNLIN").Expect("may this profile use that? [y/N]").Type("\n").Expect("nothing was vouched for").Ends(0)
 	p.Test("counts").Ends(t, "profile", "fail", "profile.not-vouched")
 	p.OnTerminal("vouch").Expect("[y/N]").Type("y\n").Expect("vouched for: counts").Ends(0)
 	p.OK("test", "counts")

@@ -15,6 +15,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
+	"syscall"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -50,8 +52,14 @@ func Read(path string, most int64) ([]byte, error) {
 // it has said already.
 func Plain(err error) error {
 	var pathError *fs.PathError
-	if errors.As(err, &pathError) {
+	var linkError *os.LinkError // of a rename
+	switch {
+	case errors.As(err, &pathError):
 		return pathError.Err
+	case errors.As(err, &linkError) && errors.Is(linkError.Err, syscall.EBUSY):
+		return fmt.Errorf("%w: a file that is mounted by itself can't be replaced; mount its folder", linkError.Err)
+	case errors.As(err, &linkError):
+		return linkError.Err
 	}
 	return err
 }
@@ -110,7 +118,7 @@ func LockIn(ctx context.Context, folder, path string) (unlock func(), err error)
 func lock(ctx context.Context, path string) (unlock func(), err error) {
 	ctx, cancel := context.WithTimeout(ctx, lockWait)
 	defer cancel()
-	l := flock.New(path, flock.SetPermissions(0o600))
+	l := flock.New(path, flock.SetFlag(os.O_CREATE|os.O_RDONLY|noFollow), flock.SetPermissions(0o600)) // a link could make a file elsewhere
 	held, err := l.TryLockContext(ctx, 5*time.Millisecond)
 	if err != nil || !held {
 		if errors.Is(err, context.DeadlineExceeded) {
@@ -146,8 +154,9 @@ func (w Writer) WriteShared(path string, data []byte) error {
 
 func (w Writer) write(path string, data []byte, old fs.FileInfo) (err error) {
 	dir := filepath.Dir(path)
+	sweep(path)
 	w.step("create")
-	temp, err := os.CreateTemp(dir, "."+filepath.Base(path)+".*.tmp") // made 0600
+	temp, err := createTemp(dir, filepath.Base(path))
 	if err != nil {
 		return err
 	}
@@ -195,5 +204,45 @@ func (w Writer) write(path string, data []byte, old fs.FileInfo) (err error) {
 func (w Writer) step(name string) {
 	if w.Step != nil {
 		w.Step(name)
+	}
+}
+
+// createTemp makes the temporary file, 0600, and holds it: one that nobody holds is a killed
+// writer's.
+func createTemp(dir, base string) (*os.File, error) {
+	for {
+		temp, err := os.CreateTemp(dir, "."+base+".*.tmp")
+		if err != nil {
+			return nil, err
+		}
+		if err := hold(temp); err != nil {
+			temp.Close()
+			os.Remove(temp.Name())
+			return nil, err
+		}
+		if _, err := os.Lstat(temp.Name()); err == nil {
+			return temp, nil
+		}
+		temp.Close() // another writer took it for a killed one's before it was held
+	}
+}
+
+// sweep removes the temporary files of a path that killed writers left: they may hold a password
+// that was changed or removed since. What can't be removed is no failure of this write.
+func sweep(path string) {
+	dir, start := filepath.Dir(path), "."+filepath.Base(path)+"."
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return
+	}
+	for _, entry := range entries {
+		number, ok := strings.CutPrefix(entry.Name(), start)
+		number, temp := strings.CutSuffix(number, ".tmp")
+		if !ok || !temp || number == "" || strings.Trim(number, "0123456789") != "" || !entry.Type().IsRegular() {
+			continue
+		}
+		if whole := filepath.Join(dir, entry.Name()); abandoned(whole) {
+			os.Remove(whole)
+		}
 	}
 }

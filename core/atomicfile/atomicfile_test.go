@@ -2,10 +2,12 @@ package atomicfile
 
 import (
 	"context"
+	"errors"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 )
 
@@ -76,5 +78,84 @@ func TestShared(t *testing.T) {
 	left, _ := filepath.Glob(filepath.Join(filepath.Dir(path), ".*"))
 	if len(left) > 0 {
 		t.Errorf("left behind: %s", strings.Join(left, " "))
+	}
+}
+
+// TestSweep: the next writer removes what a killed one left, and nothing else.
+func TestSweep(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, ".pgpass")
+	os.WriteFile(path, []byte("old"), 0o600)
+	for _, step := range []string{"write", "sync", "rename"} {
+		cmd := exec.Command(os.Args[0])
+		cmd.Env = append(os.Environ(), "GHARBOR_TEST_WRITE="+path, "GHARBOR_TEST_STEP="+step)
+		cmd.Run()
+	}
+	temps := func() []string {
+		all, _ := filepath.Glob(filepath.Join(dir, "..pgpass.*.tmp"))
+		return all
+	}
+	if len(temps()) == 0 {
+		t.Fatal("a killed writer left nothing to be swept")
+	}
+	living, err := createTemp(dir, ".pgpass")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer living.Close()
+	for _, name := range []string{"..pgpass.mine.tmp", "..pgpass.1.tmp.bak", ".other.1.tmp"} {
+		os.WriteFile(filepath.Join(dir, name), []byte("x"), 0o600)
+	}
+	victim := filepath.Join(t.TempDir(), "victim")
+	os.WriteFile(victim, []byte("x"), 0o600)
+	os.Symlink(victim, filepath.Join(dir, "..pgpass.7.tmp"))
+	os.Mkdir(filepath.Join(dir, "..pgpass.8.tmp"), 0o700)
+	if err := (Writer{}).Write(path, []byte("new")); err != nil {
+		t.Fatal(err)
+	}
+	have := strings.Join(temps(), " ")
+	for _, kept := range []string{filepath.Base(living.Name()), "..pgpass.mine.tmp", "..pgpass.7.tmp", "..pgpass.8.tmp"} {
+		if !strings.Contains(have, kept) {
+			t.Errorf("%s was swept", kept)
+		}
+	}
+	if len(temps()) != 4 {
+		t.Errorf("left: %s", have)
+	}
+	if _, err := os.Stat(victim); err != nil {
+		t.Error("what a link leads to was removed")
+	}
+	if os.Getuid() == 0 {
+		theirs := filepath.Join(dir, "..pgpass.9.tmp")
+		os.WriteFile(theirs, []byte("x"), 0o600)
+		os.Chown(theirs, 12345, 12345)
+		(Writer{}).Write(path, []byte("newer"))
+		if _, err := os.Stat(theirs); err != nil {
+			t.Error("another user's file was swept")
+		}
+	}
+}
+
+// TestLockFollowsNoLink: a link in the lock's place makes no file elsewhere.
+func TestLockFollowsNoLink(t *testing.T) {
+	dir, victim := t.TempDir(), filepath.Join(t.TempDir(), "victim")
+	os.Symlink(victim, filepath.Join(dir, "w.ghw.lock"))
+	if unlock, err := Lock(context.Background(), filepath.Join(dir, "w.ghw")); err == nil {
+		unlock()
+		t.Error("a lock went through a link")
+	}
+	if _, err := os.Lstat(victim); err == nil {
+		t.Error("a file was made at the link's end")
+	}
+}
+
+// TestPlain: what a rename fails with is said without its paths.
+func TestPlain(t *testing.T) {
+	err := Plain(&os.LinkError{Op: "rename", Old: "/a", New: "/b", Err: syscall.EROFS})
+	if strings.Contains(err.Error(), "/a") || !errors.Is(err, syscall.EROFS) {
+		t.Error(err)
+	}
+	if err := Plain(&os.LinkError{Op: "rename", Old: "/a", New: "/b", Err: syscall.EBUSY}); strings.Contains(err.Error(), "/a") || !strings.Contains(err.Error(), "mount its folder") {
+		t.Error(err)
 	}
 }

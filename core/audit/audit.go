@@ -127,14 +127,16 @@ func (a *auditor) profile(p *profile.Resolved) {
 	a.account(p, at)
 	a.sources(p, at)
 	a.hops(p, at)
-	for _, f := range profile.Fields() {
-		path := p.Text(f.Name)
-		switch {
-		case !f.Path || f.Address || path == "":
-		case f.Private:
-			a.secretFile(path, "the "+f.Name+" of the profile "+p.Called)
-		default:
-			a.trustedFile(path, "the "+f.Name+" of the profile "+p.Called)
+	for _, private := range []bool{true, false} { // a file may be both: then nobody else may read it
+		for _, f := range profile.Fields() {
+			path := p.Text(f.Name)
+			switch {
+			case !f.Path || f.Address || path == "" || f.Private != private:
+			case private:
+				a.secretFile(path, "the "+f.Name+" of the profile "+p.Called)
+			default:
+				a.trustedFile(path, "the "+f.Name+" of the profile "+p.Called)
+			}
 		}
 	}
 }

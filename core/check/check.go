@@ -217,10 +217,11 @@ func visible(s *Stage) {
 	}
 }
 
-// withoutHome says in a finding that the home folder is not known, where it is about a file there.
+// withoutHome cuts the passwords of URLs out of a finding, and says in it that the home folder is not known, where it is about a file there.
 func withoutHome(found *finding.Finding) {
 	about := false
 	tilde := func(text string) string {
+		text = clean.WithoutPasswords(text)
 		about = about || strings.Contains(text, profile.NoHome)
 		return strings.ReplaceAll(text, profile.NoHome, "~")
 	}

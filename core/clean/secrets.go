@@ -2,8 +2,11 @@ package clean
 
 import (
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
+	"unicode"
+	"unicode/utf8"
 )
 
 // CutOut stands where something that looks like a password was.
@@ -16,7 +19,7 @@ var telling = sync.OnceValue(func() *regexp.Regexp {
 })
 
 // inURL is the password of a URL.
-var inURL = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`([a-zA-Z][a-zA-Z0-9+.-]*://[^\s/:@]*):[^\s@]*@`) })
+var inURL = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`([a-zA-Z][a-zA-Z0-9+.-]*://[^\s/:@]*):\S*@`) })
 
 // short is a client's option whose value follows without a blank.
 var short = sync.OnceValue(func() *regexp.Regexp {
@@ -36,19 +39,84 @@ func CutSecrets(lines []string, known ...string) []string {
 	announced := false // a line before said that the password follows
 	for i, line := range lines {
 		for _, text := range known {
-			if len(text) >= 4 {
-				line = strings.ReplaceAll(line, text, CutOut)
-			}
+			line = cutKnown(line, text)
 		}
 		if announced {
-			if strings.TrimSpace(line) != "" {
+			if strings.TrimSpace(line) != "" && !onlyNames().MatchString(line) {
 				cut[i], announced = CutOut, false
+			} else {
+				cut[i] = line
 			}
 			continue
 		}
-		cut[i], announced = cutLine(short().ReplaceAllString(inURL().ReplaceAllString(line, "$1:"+CutOut+"@"), "$1"+CutOut))
+		cut[i], announced = cutLine(short().ReplaceAllString(WithoutPasswords(line), "$1"+CutOut))
 	}
 	return cut
+}
+
+// WithoutPasswords cuts the passwords of URLs out of a text.
+func WithoutPasswords(text string) string {
+	if !strings.Contains(text, "://") {
+		return text
+	}
+	return inURL().ReplaceAllString(text, "$1:"+CutOut+"@")
+}
+
+// names are names of variables that hold a secret or where one is: a log says of them that they
+// are missing. They are no secret, and whoever reads it needs them.
+var names = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`\b(?:[A-Z][A-Z0-9]*_)+(?:PASSWORD|PASS|SECRET|TOKEN)(?:_FILE|_HASH)?\b`)
+})
+
+var onlyNames = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^[\s*,.-]*(?:(?:[A-Z][A-Z0-9]*_)+(?:PASSWORD|PASS|SECRET|TOKEN)(?:_FILE|_HASH)?(?:\s+(?:and|or))?[\s,.;]*)+$`)
+})
+
+// wordlike is a password that is an ordinary word, as those of containers often are: it stands
+// in paths and sentences that have nothing to do with it.
+var wordlike = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z]+[0-9]{0,4}$`) })
+
+// common are short words that stand in every log: to cut them out would only tell that one of
+// them is the password.
+var common = []string{"root", "admin", "user", "test", "pass", "mysql", "maria", "redis", "mongo", "oracle", "guest", "data", "main", "local", "app", "web", "dev", "db"}
+
+// cutKnown cuts a known password out of a line: every token that it is in, whole, so that
+// nothing of a longer word is left to be guessed from. One that is an ordinary word is cut where
+// it is a token by itself.
+func cutKnown(line, text string) string {
+	const shortest, shortWord = 4, 6
+	if len(text) < shortest || len(text) < shortWord && slices.Contains(common, strings.ToLower(text)) || !strings.Contains(line, text) {
+		return line
+	}
+	if strings.ContainsFunc(text, betweenTokens) { // it is more than a token itself
+		return strings.ReplaceAll(line, text, CutOut)
+	}
+	plain := wordlike().MatchString(text)
+	var b strings.Builder
+	for line != "" {
+		end := strings.IndexFunc(line, betweenTokens)
+		if end < 0 {
+			end = len(line)
+		}
+		switch token := line[:end]; {
+		case token == text, !plain && strings.Contains(token, text):
+			b.WriteString(CutOut)
+		default:
+			b.WriteString(token)
+		}
+		line = line[end:]
+		if line != "" {
+			_, width := utf8.DecodeRuneInString(line)
+			b.WriteString(line[:width])
+			line = line[width:]
+		}
+	}
+	return b.String()
+}
+
+// betweenTokens are the signs between the tokens of a log's line.
+func betweenTokens(r rune) bool {
+	return unicode.IsSpace(r) || strings.ContainsRune("\"'`=:,;()[]{}<>@|&?", r)
 }
 
 // cutLine cuts one line; announced is true where it ends before the password.
@@ -69,10 +137,22 @@ func cutLine(line string) (text string, announced bool) {
 		case sign >= 0 && strings.TrimSpace(rest[sign+1:]) == "":
 			return line, true
 		case sign >= 0:
-			return line[:end+sign+1] + " " + CutOut, false
+			return line[:end+sign+1] + " " + CutOut + namesIn(rest[sign+1:]), false
 		case strings.HasPrefix(word, "identified"), word == "requirepass", word == "masterauth", strings.HasPrefix(word, "pass"), strings.HasPrefix(word, "pwd"), strings.HasPrefix(word, "token"), strings.HasPrefix(word, "secret"), strings.HasPrefix(word, "bearer"):
-			return line[:end] + " " + CutOut, false
+			return line[:end] + " " + CutOut + namesIn(rest), false
 		}
 		from = end
 	}
+}
+
+// namesIn are the names of variables in a text that is cut out, each with a blank before it, but
+// for those that a value follows.
+func namesIn(text string) string {
+	kept := ""
+	for _, at := range names().FindAllStringIndex(text, -1) {
+		if !strings.HasPrefix(text[at[1]:], "=") && !strings.Contains(kept+" ", " "+text[at[0]:at[1]]+" ") {
+			kept += " " + text[at[0]:at[1]]
+		}
+	}
+	return kept
 }

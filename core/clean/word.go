@@ -48,6 +48,15 @@ func Word(s string) string {
 	return b.String()
 }
 
+// Name quotes a name that was not known, so that what tells it from a known one can be seen:
+// Quoted, or Word where it has a character that can't be.
+func Name(s string) string {
+	if word := Word(s); strings.HasPrefix(word, "$'") && len(word) <= MaxShown {
+		return word
+	}
+	return Quoted(s)
+}
+
 // Words is Word for several, with blanks between them.
 func Words(words []string) string {
 	shown := make([]string, len(words))

@@ -71,7 +71,7 @@ func (e *Silent) Unwrap() error { return e.Err }
 // EndLine is the command that ends the process: it need not answer for that.
 func (e *Silent) EndLine() string {
 	if e.PID == 0 {
-		return "ps -u $(id -u) -o pid,args | grep '[g]harbor'   # then kill -KILL PID"
+		return "pkill -KILL -u $(id -u) -x gharbor"
 	}
 	return fmt.Sprintf("kill -KILL %d", e.PID)
 }

@@ -66,7 +66,7 @@ func UnknownAliasKey(name string) string {
 		return "an alias says where a service lives and holds no secret; the profile says where the password is, or the wallet has it, bound to alias:NAME"
 	}
 	if name == "host" || name == "hosts" || name == "address" {
-		return fmt.Sprintf(`unknown key %s; did you mean addresses = ["HOST:PORT"]?`, clean.Quoted(name))
+		return fmt.Sprintf(`unknown key %s; did you mean addresses = ["HOST:PORT"]?`, clean.Name(name))
 	}
 	return unknownOf(name, "an alias", aliasFields)
 }

@@ -126,6 +126,36 @@ func (f *File) free(name string) error {
 
 // Add appends a profile.
 func (f *File) Add(name string, sets []Override) (*Edit, error) {
+	return f.AddAll([]New{{name, sets}})
+}
+
+// New is a profile that is about to be.
+type New struct {
+	Name string
+	Sets []Override
+}
+
+// AddAll adds several profiles in one edit: all of them are kept, or none.
+func (f *File) AddAll(all []New) (*Edit, error) {
+	e := f.edit()
+	var text strings.Builder
+	for i, one := range all {
+		p, err := f.newProfile(one.Name, one.Sets)
+		if err != nil {
+			return nil, err
+		}
+		if i > 0 {
+			text.WriteByte('\n')
+		}
+		text.WriteString(p.toml())
+		e.want = append(e.want, p)
+	}
+	e.appendTable(text.String())
+	return e, nil
+}
+
+// newProfile makes a profile that the file does not have, and checks it.
+func (f *File) newProfile(name string, sets []Override) (*Profile, error) {
 	if err := f.free(name); err != nil {
 		return nil, err
 	}
@@ -144,10 +174,7 @@ func (f *File) Add(name string, sets []Override) (*Edit, error) {
 			return nil, refuse("hop %d: %s", i+1, why)
 		}
 	}
-	e := f.edit()
-	e.want = append(e.want, p)
-	e.appendTable(p.toml())
-	return e, nil
+	return p, nil
 }
 
 // appendTable adds a table at the end of the file.

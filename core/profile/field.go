@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/nearest"
@@ -186,7 +187,7 @@ func unknownKey(name string) string {
 	if text, ok := later[strings.SplitN(name, ".", 2)[0]]; ok {
 		return text
 	}
-	text := fmt.Sprintf("unknown key %s", clean.Quoted(name))
+	text := fmt.Sprintf("unknown key %s", clean.Name(name))
 	if near := nearest.Name(name, namesOf(fields)); near != "" {
 		return text + fmt.Sprintf("; did you mean %q?", near)
 	}
@@ -335,7 +336,7 @@ func (f *Field) check(v Value) string {
 			return "expected " + f.Expected
 		}
 		for _, item := range v.list {
-			if !f.valid(item) || hasControl(item) {
+			if !f.valid(item) || hasControl(item) || !utf8.ValidString(item) {
 				return "expected " + f.Expected
 			}
 		}
@@ -349,6 +350,9 @@ func (f *Field) check(v Value) string {
 	}
 	if f.Kind == NameOrLabels {
 		return f.checkPlace(v)
+	}
+	if !utf8.ValidString(v.text) {
+		return "expected text in UTF-8, and this is in another encoding"
 	}
 	if hasControl(v.text) {
 		return "control characters are not allowed"

@@ -448,25 +448,33 @@ func typeProblem(f *Field, e *entry) string {
 }
 
 // checkLikes refuses a `like` that names nothing, and a circle of them.
+// MaxLikes bounds a chain of profiles that are like one another: a longer one is a mistake, and
+// each profile of it would go through the whole.
+const MaxLikes = 16
+
 func (f *File) checkLikes() error {
 	state := make(map[*Profile]int) // 1 on the path being walked, 2 known to be right
+	below := make(map[*Profile]int) // how many profiles follow one that is known to be right
 	for _, start := range f.Profiles {
 		if _, ok := start.Own("like"); !ok {
 			continue
 		}
 		path := []*Profile{}
-		for p := start; p != nil && state[p] != 2; {
+		p := start
+		for p != nil && state[p] != 2 {
 			state[p] = 1
 			path = append(path, p)
 			like, ok := p.Own("like")
 			if !ok {
-				break
+				p = nil
+				continue
 			}
 			if strings.HasPrefix(like.Value.Text(), ProjectPrefix) {
 				if f.Project {
 					return &FileError{f.Path, like.Line, fmt.Sprintf("profile %q: like: in a project's file it names a profile of the same file, without %q", p.Name, ProjectPrefix)}
 				}
-				break // looked for when it is resolved: the project's file is another one
+				p = nil // looked for when it is resolved: the project's file is another one
+				continue
 			}
 			next := f.byName[like.Value.Text()]
 			if next == nil {
@@ -476,13 +484,16 @@ func (f *File) checkLikes() error {
 				}
 				return &FileError{f.Path, like.Line, fmt.Sprintf("profile %q: like: no profile %s in this file%s", p.Name, clean.Quoted(like.Value.Text()), near)}
 			}
+			if len(path)+below[next] > MaxLikes {
+				return &FileError{f.Path, like.Line, fmt.Sprintf("profile %q: like: a chain of more than %d profiles that are like one another", p.Name, MaxLikes)}
+			}
 			if state[next] == 1 {
 				return &FileError{f.Path, like.Line, fmt.Sprintf("profile %q: like: a circle, %s", p.Name, circle(path, next))}
 			}
 			p = next
 		}
-		for _, p := range path {
-			state[p] = 2
+		for i, one := range path {
+			state[one], below[one] = 2, len(path)-i+below[p]
 		}
 	}
 	return nil

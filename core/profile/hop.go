@@ -105,7 +105,7 @@ func UnknownHopKey(name string) string {
 // unknownOf names the nearest key that a table has, or all of them.
 func unknownOf(name, table string, fields []Field) string {
 	names := namesOf(fields)
-	text := "unknown key " + clean.Quoted(name)
+	text := "unknown key " + clean.Name(name)
 	if near := nearest.Name(name, names); near != "" {
 		return text + fmt.Sprintf("; did you mean %q?", near)
 	}

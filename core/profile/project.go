@@ -163,6 +163,9 @@ func (h Home) UpdateProject(ctx context.Context, place Place, edit func(*File) (
 		empty.Close()
 	}
 	if err := (atomicfile.Writer{}).WriteShared(target, text); err != nil {
+		if made {
+			os.Remove(target)
+		}
 		return &FileError{place.Path, 0, "cannot be written: " + reason(err)}
 	}
 	return nil

@@ -147,6 +147,28 @@ func (r *Resolved) Text(key string) string {
 	return e.Value.Text()
 }
 
+// NamedVariables are the environment variables that the profile and its hops name, in ${NAME} or
+// as env:NAME. command is true where one of them runs a program for a secret, which may read any.
+func (r *Resolved) NamedVariables() (names []string, command bool) {
+	add := func(e Effective) {
+		names = append(names, Variables(e.Template)...)
+		kind, arg, _ := strings.Cut(e.Value.Text(), ":")
+		if e.Field.Source && kind == "env" {
+			names = append(names, arg)
+		}
+		command = command || e.Field.Source && kind == "command"
+	}
+	for _, e := range r.Values() {
+		add(e)
+	}
+	for _, h := range r.Hops() {
+		for _, e := range h.Values() {
+			add(e)
+		}
+	}
+	return names, command
+}
+
 // Values lists all effective values, in the order of Fields.
 func (r *Resolved) Values() []Effective {
 	var all []Effective
@@ -214,7 +236,7 @@ func (f *File) chain(p *Profile, overrides []Override) []*Profile {
 			like = o.Value.Text()
 		}
 	}
-	for next := f.like(p, like); next != nil && len(chain) <= len(f.Profiles)+1000; next = f.like(next, next.Text("like")) {
+	for next := f.like(p, like); next != nil && len(chain) <= 2*(MaxLikes+1); next = f.like(next, next.Text("like")) {
 		chain = append(chain, next)
 	}
 	return chain

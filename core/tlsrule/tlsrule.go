@@ -10,6 +10,8 @@ import (
 	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/asn1"
 	"encoding/hex"
 	"encoding/pem"
 	"errors"
@@ -255,37 +257,55 @@ func (p *Plan) faults(chain []*x509.Certificate) []*finding.Finding {
 		faults = append(faults, finding.New("tls.not-yet-valid", "the server's certificate is valid only from %s; one of the two clocks is wrong, or the certificate is", leaf.NotBefore.UTC().Format(time.DateTime+" MST")).
 			Saw("this machine's clock says %s", now.UTC().Format(time.DateTime+" MST")))
 	}
-	if fault := p.chainFault(chain); fault != nil {
+	verified, fault := p.chainFault(chain)
+	if fault != nil {
 		faults = append(faults, fault)
 	}
-	if !carriesName(leaf, p.Name) {
+	if !carriesName(slices.Concat(append(verified, chain)...), p.Name) {
 		faults = append(faults, p.nameFault(leaf))
 	}
 	return faults
 }
 
-// carriesName reports whether a certificate is for a name. One without any
-// alternative names is for its common name, as it is for PostgreSQL's own
+// The extensions of RFC 5280 that decide about names: 4.2.1.6 and 4.2.1.10.
+var (
+	subjectAltName  = asn1.ObjectIdentifier{2, 5, 29, 17}
+	nameConstraints = asn1.ObjectIdentifier{2, 5, 29, 30}
+)
+
+// carriesName reports whether the first certificate of a chain is for a name. One without the
+// extension for alternative names is for its common name, as it is for PostgreSQL's own
 // clients (PostgreSQL documentation, "Client Verification of Server
 // Certificates"): the certificates that its documentation teaches to make are
-// of that kind.
-func carriesName(leaf *x509.Certificate, name string) bool {
+// of that kind. There is no such fallback for an address, and none where any certificate of the
+// chain constrains names: constraints are checked against alternative names alone (RFC 5280,
+// 4.2.1.10), so a common name would get around them.
+func carriesName(chain []*x509.Certificate, name string) bool {
+	leaf := chain[0]
 	if leaf.VerifyHostname(name) == nil {
 		return true
 	}
-	alternatives := len(leaf.DNSNames) + len(leaf.IPAddresses) + len(leaf.EmailAddresses) + len(leaf.URIs)
-	return alternatives == 0 && name != "" && strings.EqualFold(leaf.Subject.CommonName, name)
+	if has(leaf, subjectAltName) || slices.ContainsFunc(chain, func(c *x509.Certificate) bool { return has(c, nameConstraints) }) {
+		return false
+	}
+	_, err := netip.ParseAddr(name)
+	return err != nil && name != "" && strings.EqualFold(leaf.Subject.CommonName, name)
+}
+
+func has(c *x509.Certificate, extension asn1.ObjectIdentifier) bool {
+	return slices.ContainsFunc(c.Extensions, func(e pkix.Extension) bool { return e.Id.Equal(extension) })
 }
 
 // chainFault verifies the chain alone: at a moment when the leaf is valid and
-// without a name, which have faults of their own.
-func (p *Plan) chainFault(chain []*x509.Certificate) *finding.Finding {
+// without a name, which have faults of their own. It gives the chains to authorities that there
+// are.
+func (p *Plan) chainFault(chain []*x509.Certificate) ([][]*x509.Certificate, *finding.Finding) {
 	roots, where := p.roots, "the authorities in "+p.CA
 	if roots == nil {
 		where = "this system's authorities"
 		system, err := x509.SystemCertPool()
 		if err != nil || system.Equal(x509.NewCertPool()) {
-			return finding.New("tls.no-authorities", "this system has no certificate authorities, so no certificate can be verified").
+			return nil, finding.New("tls.no-authorities", "this system has no certificate authorities, so no certificate can be verified").
 				Suggest("apt-get install ca-certificates   # or this system's package of that kind").
 				Suggest("gharbor certificate %s -save", p.Profile)
 		}
@@ -301,9 +321,9 @@ func (p *Plan) chainFault(chain []*x509.Certificate) *finding.Finding {
 	for _, c := range chain[1:] {
 		between.AddCert(c)
 	}
-	_, err := chain[0].Verify(x509.VerifyOptions{Roots: roots, Intermediates: between, CurrentTime: at, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}})
+	verified, err := chain[0].Verify(x509.VerifyOptions{Roots: roots, Intermediates: between, CurrentTime: at, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}})
 	if err == nil {
-		return nil
+		return verified, nil
 	}
 	top := chain[len(chain)-1]
 	found := finding.New("tls.untrusted", "the certificate is not signed by an authority that is trusted here (%s)", where)
@@ -316,7 +336,7 @@ func (p *Plan) chainFault(chain []*x509.Certificate) *finding.Finding {
 	if !errors.As(err, &unknown) {
 		found.Saw("%s", clean.Line(strings.TrimPrefix(err.Error(), "x509: "), 0))
 	}
-	return found.Suggest("gharbor certificate %s -save", p.Profile)
+	return nil, found.Suggest("gharbor certificate %s -save", p.Profile)
 }
 
 func (p *Plan) nameFault(leaf *x509.Certificate) *finding.Finding {

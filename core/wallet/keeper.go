@@ -129,8 +129,7 @@ func (u Unlocked) open(ctx context.Context, f *File) (*Wallet, error) {
 	r, err := u.ask(ctx, append([]byte(fmt.Sprintf("open %d\n", len(f.data))), f.data...))
 	var silent *control.Silent
 	if errors.As(err, &silent) {
-		return nil, refuse(finding.New("wallet.no-answer", "the process that keeps the wallet %s open does not answer", f.Path).
-			Saw("%s", silent).Suggest("%s   # ends it", silent.EndLine()))
+		return nil, refuse(noAnswer(f.Path, silent))
 	}
 	if ctx.Err() != nil {
 		return nil, ctx.Err()

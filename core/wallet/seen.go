@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/finding"
@@ -23,10 +24,11 @@ type seenFile struct {
 
 // seen is what is remembered of a wallet, by its id.
 type seen struct {
-	Path       string `json:"path"`
-	Generation uint64 `json:"generation"`
-	Hash       string `json:"sha256"` // of that generation's file
-	SigningKey []byte `json:"signing_key"`
+	Path       string   `json:"path"`
+	Generation uint64   `json:"generation"`
+	Hash       string   `json:"sha256"` // of that generation's file
+	SigningKey []byte   `json:"signing_key"`
+	Readers    [][]byte `json:"readers,omitempty"` // their public keys: one that is not here was removed
 }
 
 // maxSeen bounds the file: some 300 bytes a wallet.
@@ -125,7 +127,7 @@ func (s *Store) remember(ctx context.Context, f *File, known seen) error {
 	if now := all.Wallets[f.header.ID]; now.Generation > f.header.Generation {
 		return nil // another process was here with a newer one
 	}
-	all.Wallets[f.header.ID] = seen{Path: f.Path, Generation: f.header.Generation, Hash: f.Hash(), SigningKey: f.header.SigningKey}
+	all.Wallets[f.header.ID] = seen{Path: f.Path, Generation: f.header.Generation, Hash: f.Hash(), SigningKey: f.header.SigningKey, Readers: f.readerKeys()}
 	data, err := json.MarshalIndent(all, "", "  ")
 	if err != nil {
 		return err
@@ -140,4 +142,18 @@ func (s *Store) Forget() error {
 		return nil
 	}
 	return atomicfile.Plain(err)
+}
+
+// readerKeys are the public keys of the readers.
+func (f *File) readerKeys() [][]byte {
+	keys := make([][]byte, len(f.header.Readers))
+	for i, r := range f.header.Readers {
+		keys[i] = r.PublicKey
+	}
+	return keys
+}
+
+// lets reports whether a reader was one when the wallet was last seen.
+func (s seen) lets(r ReaderInfo) bool {
+	return slices.ContainsFunc(s.Readers, func(key []byte) bool { return bytes.Equal(key, r.PublicKey) })
 }

@@ -9,6 +9,7 @@ import (
 	"sync"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/control"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/secret"
 )
@@ -26,6 +27,13 @@ type Vault struct {
 	tried  bool // to open it without asking
 	opened *Wallet
 	failed error
+	silent *finding.Finding // the process that keeps it open does not answer
+}
+
+// noAnswer is the finding for a keeper that is there and does not answer.
+func noAnswer(path string, silent *control.Silent) *finding.Finding {
+	return finding.New("wallet.no-answer", "the process that keeps the wallet %s open is there, and does not answer", path).
+		Saw("%s", silent).Suggest("%s   # ends it", silent.EndLine())
 }
 
 // Find is a secret.Finder's Wallet.
@@ -44,6 +52,8 @@ func (v *Vault) Find(ctx context.Context, q secret.Query, byDefault bool) (*secr
 		return nil, unreadable(v.Store.Path, err)
 	case w == nil && byDefault:
 		return nil, finding.New("secret.no-match", "the wallet %s is locked, and the profile does not name it", v.Store.Path)
+	case w == nil && !v.Terminal && v.silent != nil:
+		return nil, v.silent
 	case w == nil && !v.Terminal:
 		return nil, finding.New("wallet.locked", "the wallet %s is locked, and there is no terminal to ask for its passphrase on", v.Store.Path).
 			Suggest("gharbor wallet unlock -lifetime 15m   # on a terminal, for this user").
@@ -87,8 +97,12 @@ func (v *Vault) openQuietly(ctx context.Context) (*Wallet, error) {
 		return nil, err
 	}
 	opener, err := v.Unlocked(ctx, f.ID())
-	if err != nil {
-		v.failed = err
+	var silent *control.Silent
+	switch {
+	case errors.As(err, &silent):
+		v.silent = noAnswer(f.Path, silent)
+	case err != nil:
+		v.tried = ctx.Err() == nil // one test's time may be over, and the next one's not
 		return nil, err
 	}
 	if _, err := os.Stat(v.Pin); v.Pin != "" && !errors.Is(err, fs.ErrNotExist) {

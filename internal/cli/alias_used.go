@@ -85,7 +85,7 @@ func (c *call) entriesOf(ctx context.Context, name string) (entries []string, lo
 	var w *wallet.Wallet
 	if p, pinErr := wallet.LoadPin(pin); pinErr == nil {
 		w, err = s.Open(ctx, p)
-	} else if k, _ := c.keeper(ctx, f.ID()); k != nil {
+	} else if k := c.openKeeper(ctx, f.ID()); k != nil {
 		w, err = s.Open(ctx, k)
 	}
 	if w == nil || err != nil {

@@ -103,12 +103,7 @@ func (c *call) auditSubject(ctx context.Context, o walletFlags) (audit.Subject, 
 		s.Wallet = nil
 		return s, nil
 	}
-	open := o.file != "" || s.Pin != ""
-	if !open {
-		k, _ := c.keeper(ctx, s.Wallet.ID())
-		open = k != nil
-	}
-	if !open {
+	if o.file == "" && s.Pin == "" && c.openKeeper(ctx, s.Wallet.ID()) == nil {
 		c.Notice("the wallet's entries are not looked at: it is locked; gharbor wallet unlock, or -passphrase-file")
 		return s, nil
 	}

@@ -4,6 +4,10 @@ import (
 	"io"
 	"os"
 	"os/exec"
+	"slices"
+	"strings"
+
+	"gentleharbor/core/profile"
 )
 
 // background is this program, started again as a process that outlives the terminal.
@@ -15,14 +19,15 @@ type background struct {
 }
 
 // startBackground starts a hidden command in dir, "" for the folder that one is in.
-// env is its environment, nil for this process's own.
+// env is all that it has of an environment: a process that stays for hours has no use for the
+// tokens of the shell that it was started from, and others of this user could read them there.
 func startBackground(dir string, env []string, words ...string) (*background, error) {
 	self, err := os.Executable()
 	if err != nil {
 		return nil, err
 	}
 	b := &background{cmd: exec.Command(self, words...)}
-	b.cmd.Dir, b.cmd.Env = dir, env
+	b.cmd.Dir, b.cmd.Env = dir, append([]string{}, env...) // nil would be the whole of this process
 	detach(b.cmd)
 	if b.in, err = b.cmd.StdinPipe(); err != nil {
 		return nil, err
@@ -31,4 +36,30 @@ func startBackground(dir string, env []string, words ...string) (*background, er
 		return nil, err
 	}
 	return b, b.cmd.Start()
+}
+
+// needed are the variables that the program itself reads, or a library for it: where files,
+// agents and container engines are, and which authorities count. One that ends with a star
+// stands for all that begin so.
+var needed = []string{
+	"PATH", "HOME", "USER", "LOGNAME", "USERNAME", "LANG", "LC_*", "TZ", "TMPDIR", "TMP", "TEMP", "XDG_*", "GHARBOR_*", "GODEBUG", "NO_COLOR",
+	"SSH_AUTH_SOCK", "DBUS_SESSION_BUS_ADDRESS", "DOCKER_*", "SSL_CERT_FILE", "SSL_CERT_DIR", "PGPASSFILE", "PGSERVICEFILE", "PGSYSCONFDIR", "MYSQL_HOME",
+	"APPDATA", "LOCALAPPDATA", "USERPROFILE", "SYSTEMROOT",
+}
+
+// environmentOf is the part of the environment that a background process for a profile needs:
+// what the program reads, and the variables that the profile names. Where the profile runs a
+// command for a secret, what that needs can't be known, and all is handed on.
+func (c *call) environmentOf(p *profile.Resolved) []string {
+	named, all := p.NamedVariables()
+	if all {
+		return c.Environ()
+	}
+	return slices.DeleteFunc(c.Environ(), func(pair string) bool {
+		name, _, _ := strings.Cut(pair, "=")
+		return !slices.Contains(named, name) && !slices.ContainsFunc(needed, func(one string) bool {
+			start, many := strings.CutSuffix(one, "*")
+			return one == name || many && strings.HasPrefix(name, start)
+		})
+	})
 }

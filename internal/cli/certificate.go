@@ -179,7 +179,9 @@ func (c *call) saveCertificate(ctx context.Context, p *profile.Resolved, chain [
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return &profile.FileError{Path: folder, What: "cannot be made: " + clean.Line(err.Error(), 200)}
 	}
-	if err := profile.WriteFile(filepath.Join(folder, name+".pem"), tlsrule.PEM(top)); err != nil {
+	path := filepath.Join(folder, name+".pem")
+	before, readErr := os.ReadFile(path)
+	if err := profile.WriteFile(path, tlsrule.PEM(top)); err != nil {
 		return err
 	}
 	keep, err := keyValue("tls-ca=certificates/" + name + ".pem")
@@ -187,6 +189,11 @@ func (c *call) saveCertificate(ctx context.Context, p *profile.Resolved, chain [
 		return err
 	}
 	if err := c.update(ctx, target{}, "kept as tls-ca", name, func(f *profile.File) (*profile.Edit, error) { return f.Set(name, []profile.Override{keep}) }); err != nil {
+		if readErr == nil { // nothing is half kept
+			profile.WriteFile(path, before)
+		} else {
+			os.Remove(path)
+		}
 		return err
 	}
 	if p.Text("tls") != "verified" {

@@ -12,6 +12,7 @@ import (
 	"io"
 	"log/slog"
 	"strings"
+	"time"
 
 	"gentleharbor/core/alias"
 	"gentleharbor/core/clean"
@@ -52,6 +53,10 @@ type World struct {
 	// milliseconds does without: the system ends it, and its start is quicker.
 	// nil where the context given to Run is one already.
 	Interrupts func(context.Context) (context.Context, context.CancelFunc)
+
+	// Exit ends the program at once. It is used where a command does not end soon after
+	// Ctrl-C; nil where it may take its time.
+	Exit func(code int)
 }
 
 // command is one command: what help shows of it, and what it does.
@@ -62,6 +67,7 @@ type command struct {
 	long     string
 	examples []string
 	quick    bool // over in milliseconds: neither dials, asks nor writes
+	patient  bool // a signal is its program's, which may go on
 	least    int  // names it takes, at the least and at the most
 	most     int
 	flags    func(*flag.FlagSet)
@@ -165,12 +171,18 @@ func Run(ctx context.Context, w World, args []string) (code int) {
 			code = showDefect(term, defect.Caught(value))
 		}
 	}()
+	out := render.NewOutput(w.Stdout)
+	w.Stdout = out
 	err := dispatch(ctx, w, term, noColour, args)
-	if err == nil {
-		return exitOK
-	}
 	code, try := exitCode(err)
-	if err.Error() != "" {
+	if unwritten := out.Err(); unwritten != nil { // said once, whoever met it
+		if errors.Is(err, unwritten) {
+			err, code = nil, exitOK
+		}
+		term.Failure(fmt.Errorf("the output could not be written: %s", plainReason(unwritten)), nil)
+		code = max(code, exitFailed)
+	}
+	if err != nil && err.Error() != "" {
 		term.Failure(err, try)
 	}
 	return code
@@ -194,6 +206,8 @@ func exitCode(err error) (code int, try []string) {
 	var secretFailure *secret.Failure
 	var program *programExit
 	switch {
+	case err == nil:
+		return exitOK, nil
 	case errors.As(err, &exit):
 		return exit.code, exit.try
 	case errors.As(err, &program):
@@ -248,9 +262,19 @@ func dispatch(ctx context.Context, w World, term *render.Terminal, noColour bool
 		var stop context.CancelFunc
 		ctx, stop = w.Interrupts(ctx)
 		defer stop()
+		if w.Exit != nil && !cmd.patient {
+			defer context.AfterFunc(ctx, func() {
+				time.Sleep(lastMoment)
+				w.Exit(exitInterrupted)
+			})()
+		}
 	}
 	return cmd.run(ctx, c)
 }
+
+// lastMoment is how long a command may go on after Ctrl-C: what tidies up behind it takes less,
+// and what does not end by then hangs in a library.
+const lastMoment = 10 * time.Second
 
 // choice finds the command that the first words name, a group's verb included.
 // rest are the words behind it; a group comes back itself where no verb follows,

@@ -88,9 +88,5 @@ func (c *call) unlocked(ctx context.Context) bool {
 		return true
 	}
 	f, err := wallet.Load(s.Path)
-	if err != nil {
-		return false
-	}
-	k, _ := c.keeper(ctx, f.ID())
-	return k != nil
+	return err == nil && c.openKeeper(ctx, f.ID()) != nil
 }

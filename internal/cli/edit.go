@@ -82,17 +82,18 @@ func (c *call) mayCopy(file *profile.File, p *profile.Profile, to target) error 
 	if found := r.WhyNotVouched(); found != nil {
 		return &exitError{code: exitFile, err: fmt.Errorf("%s: a copy would use the same (%s)", found.Cause, found.Code), try: found.Try}
 	}
-	if uses := vouch.Of(r.Sealed()); len(uses.Files) > 0 {
-		return &exitError{code: exitFile, err: fmt.Errorf("the profile %s uses files of the repository (%s): in a copy nobody would notice when they change; a profile that is like it does", r.Called, vouchedFile(uses)),
+	if file := repositoryFile(vouch.Of(r.Sealed())); file != "" {
+		return &exitError{code: exitFile, err: fmt.Errorf("the profile %s uses files of the repository (%s): in a copy nobody would notice when they change; a profile that is like it does", r.Called, file),
 			try: []string{fmt.Sprintf("gharbor add %s -like %s", c.args[1], profile.ProjectPrefix+p.Name)}}
 	}
 	return nil
 }
 
-// vouchedFile names the first file of the repository among some uses.
-func vouchedFile(uses vouch.Uses) string {
+// repositoryFile names the first file of the repository among some uses, also one that is not
+// there yet; "" for none.
+func repositoryFile(uses vouch.Uses) string {
 	for _, use := range uses.List {
-		if use.File.State == vouch.Hashed {
+		if use.File.State == vouch.Hashed || use.File.State == vouch.Missing {
 			return clean.Word(use.File.Path)
 		}
 	}
@@ -204,11 +205,22 @@ func (c *call) update(ctx context.Context, t target, done, name string, edit fun
 
 // change edits the file that has profiles, or aliases, the user's or the project's.
 func (c *call) change(ctx context.Context, project bool, kind, done, name string, edit func(*profile.File) (*profile.Edit, error)) error {
-	h, err := c.home()
+	path, err := c.write(ctx, project, kind, edit)
 	if err != nil {
 		return err
 	}
-	path, update := h.ProfilesPath(), h.Update
+	c.Say("%s: %s %s in %s", done, kind, name, clean.Visible(path))
+	return nil
+}
+
+// write makes an edit and says nothing; path is the file that was changed.
+func (c *call) write(ctx context.Context, project bool, kind string, edit func(*profile.File) (*profile.Edit, error)) (path string, err error) {
+	h, err := c.home()
+	if err != nil {
+		return "", err
+	}
+	path = h.ProfilesPath()
+	update := h.Update
 	if kind == "alias" {
 		path, update = h.AliasesPath(), h.UpdateAliases
 	}
@@ -220,11 +232,10 @@ func (c *call) change(ctx context.Context, project bool, kind, done, name string
 		}
 	}
 	if err := update(ctx, edit); err != nil {
-		return err
+		return "", err
 	}
 	c.loaded = nil
-	c.Say("%s: %s %s in %s", done, kind, name, path)
-	return nil
+	return path, nil
 }
 
 // mayRemove asks whether something is to be removed, unless -yes said so.

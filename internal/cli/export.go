@@ -139,10 +139,9 @@ func (c *call) maySpell(ctx context.Context, p *profile.Resolved, out string) er
 	if out != "" {
 		where = "to " + out
 	} else if !render.IsTerminal(c.Stdout) {
-		file, ok := c.Stdout.(*os.File)
-		info, err := file.Stat()
+		info, err := render.FileOf(c.Stdout).Stat() // of no file it is an error
 		switch {
-		case !ok || err != nil || !info.Mode().IsRegular():
+		case err != nil || !info.Mode().IsRegular():
 			return usage("the password would go into a pipe; -out FILE writes it to a file that only you can read")
 		case info.Mode().Perm()&0o077 != 0:
 			return usage("others can read the file that standard output goes to (%04o); -out FILE writes one that they can't", info.Mode().Perm())

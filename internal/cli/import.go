@@ -110,15 +110,7 @@ func (c *call) imports(ctx context.Context, o importOptions) error {
 			return err
 		}
 	}
-	for _, one := range plans {
-		if one.skip != "" {
-			continue
-		}
-		if err := c.takeIn(ctx, one); err != nil {
-			return err
-		}
-	}
-	return nil
+	return c.takeIn(ctx, plans)
 }
 
 // find reads the form. path is the file's, "" where there is none, or nobody need be asked.
@@ -310,13 +302,21 @@ func (c *call) showPlans(plans []*planned, o importOptions) {
 		}
 		for _, s := range one.sets {
 			if s.Field.Name != "note" {
-				fmt.Fprintf(c.Stdout, "    %-9s %s\n", s.Field.Name, clean.Words(s.Value.Words()))
+				fmt.Fprintf(c.Stdout, "    %-9s %s\n", s.Field.Name, wholeValue(s.Value))
 			}
 		}
 		for _, note := range one.notes {
 			fmt.Fprintf(c.Stdout, "    %s\n", note)
 		}
 	}
+}
+
+// wholeValue is a value whole, as a command line has it.
+func wholeValue(v profile.Value) string {
+	if words := v.List(); len(words) > 1 {
+		return clean.Words(words)
+	}
+	return clean.Word(v.Text())
 }
 
 // mayRead asks before a file is read that a repository names and that is not the repository's: a
@@ -402,13 +402,41 @@ func (c *call) boundEntry(ctx context.Context, name string, sets []profile.Overr
 	return wallet.Entry{Name: name, User: p.Text("user"), Secret: v, Bindings: []wallet.Binding{b}, Created: now, Changed: now}, nil
 }
 
-// takeIn writes one profile.
-func (c *call) takeIn(ctx context.Context, one *planned) error {
+// takeIn writes the profiles: the new ones in one step, all or none.
+func (c *call) takeIn(ctx context.Context, plans []*planned) error {
+	home := c.environment().Home
+	var added []profile.New
+	var names []string
+	for _, one := range plans {
+		if one.skip == "" && !one.replace {
+			sets := assignments(one.sets)
+			sets.wholePaths(home)
+			added, names = append(added, profile.New{Name: one.Name, Sets: sets}), append(names, one.Name)
+		}
+	}
+	if len(added) > 0 {
+		path, err := c.write(ctx, false, "profile", func(f *profile.File) (*profile.Edit, error) { return f.AddAll(added) })
+		if err != nil {
+			return err
+		}
+		for _, name := range names {
+			c.Say("kept: profile %s in %s", name, path)
+		}
+	}
+	for _, one := range plans {
+		if one.skip == "" && one.replace {
+			if err := c.replace(ctx, one); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// replace makes a profile what was found under its name.
+func (c *call) replace(ctx context.Context, one *planned) error {
 	sets := assignments(one.sets)
 	sets.wholePaths(c.environment().Home)
-	if !one.replace {
-		return c.update(ctx, target{}, "kept", one.Name, func(f *profile.File) (*profile.Edit, error) { return f.Add(one.Name, sets) })
-	}
 	return c.update(ctx, target{}, "replaced", one.Name, func(f *profile.File) (*profile.Edit, error) {
 		all := slices.Clone(sets)
 		for _, own := range f.Lookup(one.Name).Entries {

@@ -161,7 +161,11 @@ func (c *call) startTunnel(ctx context.Context, o openOptions) error {
 	if _, err := registry.Find(ctx, name); !errors.Is(err, control.ErrNone) { // said here, where it is not a failure of another process
 		return alreadyOpen(ctx, registry, name)
 	}
-	env := c.Environ()
+	p, err := c.resolve(c.args[0], o.over)
+	if err != nil {
+		return err
+	}
+	env := c.environmentOf(p)
 	if _, set := c.Lookup("GODEBUG"); !set {
 		// Packets come and go by thousands: memory that is given back to the system at
 		// once has to be asked for again at once (package runtime, madvdontneed).
@@ -178,10 +182,6 @@ func (c *call) startTunnel(ctx context.Context, o openOptions) error {
 	s, err := registry.Find(ctx, name)
 	if err != nil {
 		return &exitError{code: exitServer, err: errors.New("the tunnel was opened and has ended at once"), try: []string{"gharbor tunnel open " + name}}
-	}
-	p, err := c.resolve(c.args[0], o.over)
-	if err != nil {
-		return err
 	}
 	conn, err := c.handOver(ctx, p, secret.Value{})
 	if err != nil {
@@ -307,8 +307,8 @@ func tunnelHold() *command {
 		name: "tunnel hold", args: "PROFILE", hidden: true, summary: "what open -background starts", least: 1, most: 1,
 		flags: func(fs *flag.FlagSet) { o.flags(fs) },
 		run: func(ctx context.Context, c *call) error {
-			out, ok := c.Stdout.(*os.File)
-			if !ok {
+			out := render.FileOf(c.Stdout)
+			if out == nil {
 				return usage("this is for gharbor tunnel open to start")
 			}
 			p := &parent{in: bufio.NewReader(c.Stdin), out: out}

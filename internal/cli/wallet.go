@@ -88,13 +88,23 @@ func (c *call) vault(path string) (*wallet.Vault, error) {
 func (c *call) keeper(ctx context.Context, id string) (wallet.Opener, error) {
 	u := wallet.Unlocked{Socket: wallet.KeeperSocket(c.Lookup, id)}
 	_, err := u.Status(ctx)
-	switch silent := new(control.Silent); {
+	switch {
 	case err == nil:
 		return u, nil
-	case errors.As(err, &silent):
-		c.Notice("the process that keeps the wallet open does not answer, so it counts as locked: %s; %s ends it", silent, silent.EndLine())
+	case errors.As(err, new(*control.Silent)):
+		return nil, err
 	}
 	return nil, ctx.Err()
+}
+
+// openKeeper is keeper for a command that goes on without one: a process that does not answer is
+// told of.
+func (c *call) openKeeper(ctx context.Context, id string) wallet.Opener {
+	k, err := c.keeper(ctx, id)
+	if silent := new(control.Silent); errors.As(err, &silent) {
+		c.Notice("the process that keeps the wallet open does not answer, so the wallet counts as locked: %s; %s ends it", silent, silent.EndLine())
+	}
+	return k
 }
 
 // noTerminal is the error for a question that nobody can be asked.
@@ -204,9 +214,7 @@ func (c *call) openWallet(ctx context.Context, o walletFlags) (*wallet.Wallet, e
 			}
 			return s.Open(ctx, p)
 		}
-		if k, err := c.keeper(ctx, f.ID()); err != nil {
-			return nil, err
-		} else if k != nil {
+		if k := c.openKeeper(ctx, f.ID()); k != nil {
 			return s.Open(ctx, k)
 		}
 	}

@@ -7,12 +7,12 @@ import (
 	"flag"
 	"fmt"
 	"io"
-	"os"
 	"strings"
 	"time"
 
 	"gentleharbor/core/control"
 	"gentleharbor/core/wallet"
+	"gentleharbor/internal/render"
 )
 
 // maxLifetime bounds an unlock: a day at work.
@@ -106,7 +106,7 @@ func walletKeep() *command {
 				return usage("this is for gharbor wallet unlock to start")
 			}
 			listener, err := wallet.Listen(c.args[0])
-			out, _ := c.Stdout.(*os.File)
+			out := render.FileOf(c.Stdout)
 			if err != nil {
 				fmt.Fprintln(c.Stdout, err)
 				return &exitError{code: exitSecret}

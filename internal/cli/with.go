@@ -43,7 +43,8 @@ type withOptions struct {
 func withCommand() *command {
 	var o withOptions
 	return &command{
-		name: "with", args: "PROFILE [flags] -- PROGRAM [ARGS…]", summary: "run a program with the connection in its environment",
+		patient: true,
+		name:    "with", args: "PROFILE [flags] -- PROGRAM [ARGS…]", summary: "run a program with the connection in its environment",
 		long: `The program finds the connection where its engine's own clients and libraries look: in
 PG… variables and a password file for PostgreSQL, in an option file for MySQL and
 MariaDB; and as GHARBOR_HOST, _PORT, _SOCKET, _USER, _DATABASE, _ENGINE and _PROFILE
@@ -301,6 +302,9 @@ func (c *call) run(conn handover.Connection, o withOptions, program string, word
 	cmd := exec.Command(program, args...)
 	cmd.Args[0] = words[0]
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = c.Stdin, c.Stdout, c.Stderr
+	if file := render.FileOf(c.Stdout); file != nil {
+		cmd.Stdout = file // the program writes to it by itself
+	}
 	cmd.Env = c.environmentFor(conn, o, led)
 	if err := cmd.Start(); err != nil {
 		return &exitError{code: exitNotRunnable, err: fmt.Errorf("%s can't be run: %s", clean.Quoted(words[0]), plainReason(err))}

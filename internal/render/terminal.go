@@ -44,8 +44,8 @@ func NewTerminal(in io.Reader, stderr io.Writer, noColour bool) *Terminal {
 
 // IsTerminal reports whether a stream is a terminal.
 func IsTerminal(stream any) bool {
-	file, ok := stream.(*os.File)
-	return ok && term.IsTerminal(int(file.Fd()))
+	file := FileOf(stream)
+	return file != nil && term.IsTerminal(int(file.Fd()))
 }
 
 // Colours reports whether a stream may be written to in colour.
@@ -53,7 +53,7 @@ func Colours(stream any, noColour bool) bool { return !noColour && IsTerminal(st
 
 // Width is the number of columns of a stream's terminal, 0 where it is none.
 func Width(stream any) int {
-	if file, ok := stream.(*os.File); ok {
+	if file := FileOf(stream); file != nil {
 		if columns, _, err := term.GetSize(int(file.Fd())); err == nil {
 			return columns
 		}
@@ -67,20 +67,24 @@ func (t *Terminal) Interactive() bool { return t.in != nil }
 // Notice says something that is no failure.
 func (t *Terminal) Notice(format string, args ...any) {
 	const label = "notice: "
-	fmt.Fprintln(t.err, label+wrap(fmt.Sprintf(format, args...), Width(t.err), len(label)))
+	fmt.Fprintln(t.err, label+wrap(safe(fmt.Sprintf(format, args...)), Width(t.err), len(label)))
 }
 
 // Say writes a line to stderr as it is.
 func (t *Terminal) Say(format string, args ...any) {
-	fmt.Fprintf(t.err, format+"\n", args...)
+	fmt.Fprintln(t.err, safe(fmt.Sprintf(format, args...)))
 }
+
+// safe is text that can steer no terminal, without the password of a URL: the last guard behind
+// texts with a path, a variable's value or a file's word in them.
+func safe(text string) string { return clean.WithoutPasswords(clean.Lines(text)) }
 
 // Failure prints an error as one line, what was seen of it where it is a
 // finding's, and lines to try.
 func (t *Terminal) Failure(err error, try []string) {
 	const label, indent = "gharbor: ", 2
 	width := Width(t.err)
-	text := err.Error()
+	text := safe(err.Error())
 	var failure *secret.Failure
 	if errors.As(err, &failure) {
 		text += " (" + failure.Found.Code + ")"
@@ -89,11 +93,11 @@ func (t *Terminal) Failure(err error, try []string) {
 	fmt.Fprintln(t.err, paint(t.colour).style("1", strings.TrimSpace(label))+" "+text)
 	if failure != nil {
 		for _, line := range failure.Found.Seen {
-			fmt.Fprintln(t.err, "  "+wrap("seen: "+clean.Visible(line), width, 8))
+			fmt.Fprintln(t.err, "  "+wrap("seen: "+safe(line), width, 8))
 		}
 	}
 	for _, line := range try {
-		fmt.Fprintln(t.err, "  try: "+line)
+		fmt.Fprintln(t.err, "  try: "+safe(line))
 	}
 }
 
@@ -114,6 +118,11 @@ func (t *Terminal) Secret(ctx context.Context, prompt string) (secret.Value, err
 		return secret.Value{}, err
 	}
 	fmt.Fprint(t.err, prompt+" (not shown): ")
+	done := aroundStops(func() { term.Restore(fd, state) }, func() {
+		echoOff(fd)
+		fmt.Fprint(t.err, prompt+" (not shown): ")
+	})
+	defer done()
 	var text []byte
 	err = t.interruptible(ctx, func() (err error) {
 		text, err = term.ReadPassword(fd)
@@ -138,7 +147,11 @@ func (t *Terminal) Unseen() (seen func()) {
 	if err != nil || echoOff(fd) != nil {
 		return func() {}
 	}
-	return func() { term.Restore(fd, state) }
+	done := aroundStops(func() { term.Restore(fd, state) }, func() { echoOff(fd) })
+	return func() {
+		done()
+		term.Restore(fd, state)
+	}
 }
 
 // interruptible runs a blocking read, and leaves it behind when ctx ends.

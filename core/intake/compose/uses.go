@@ -58,7 +58,8 @@ func Uses(ctx context.Context, files []string, root string) vouch.Uses {
 	for _, name := range project.ServiceNames() {
 		if s, ok := l.server(project, project.Services[name]); ok {
 			for _, set := range s.Found("").Sets {
-				list = append(list, vouch.Use{Key: "service " + name + " " + set.Field.Name, Words: set.Value.Words()})
+				text := strings.ReplaceAll(set.Value.Text(), "$$", "$") // as the file has it
+				list = append(list, vouch.Use{Key: "service " + name + " " + set.Field.Name, Words: []string{text}})
 			}
 		}
 	}

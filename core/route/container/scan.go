@@ -81,7 +81,7 @@ func (e *Engines) Scan(ctx context.Context, endpoint string, greet bool) ([]View
 	views := e.views(ctx, endpoints, greet)
 	if found != nil { // of what DOCKER_HOST says; the usual sockets are there all the same
 		named, _ := e.Lookup(profile.EndpointVariable)
-		views = append([]View{{Endpoint: clean.Line(named, 200), From: profile.EndpointVariable, Finding: found, Containers: []Seen{}}}, views...)
+		views = append([]View{{Endpoint: clean.Line(clean.WithoutPasswords(named), 200), From: profile.EndpointVariable, Finding: found, Containers: []Seen{}}}, views...)
 	}
 	return views, nil
 }

@@ -51,7 +51,7 @@ func Trouble(err error) *finding.Finding {
 			Suggest("export DOCKER_TLS_VERIFY=1 DOCKER_CERT_PATH=\"$HOME/.docker\"   # the folder of ca.pem, cert.pem and key.pem")
 	case api.BadEndpoint:
 		return finding.New("container.endpoint", "%s does not say where a container engine is asked", failed.Endpoint.From).
-			Saw("it is %s; unix:///PATH and tcp://HOST:PORT can be asked", clean.Quoted(at)).
+			Saw("it is %s; unix:///PATH and tcp://HOST:PORT can be asked", clean.Quoted(clean.WithoutPasswords(at))).
 			Suggest("unset DOCKER_HOST   # or set it to such an address")
 	case api.Refused:
 		return finding.New("container.engine-refused", "the container engine at %s refused", at).

@@ -73,6 +73,7 @@ func Read(paths ...string) *Store {
 
 func (s *Store) parse(path string, data []byte) {
 	number := 0
+	data = bytes.TrimPrefix(data, []byte("\ufeff")) // an editor's mark of the encoding, which is no part of a name
 	for text := range bytes.Lines(data) {
 		number++
 		text = bytes.Trim(text, " \t\r\n")
@@ -80,6 +81,9 @@ func (s *Store) parse(path string, data []byte) {
 			continue
 		}
 		marker, patterns, key, _, _, err := ssh.ParseKnownHosts(text)
+		if strings.EqualFold(marker, "revoked") { // who writes it large means it too
+			marker = "revoked"
+		}
 		if err != nil || !slices.Contains([]string{"", "cert-authority", "revoked"}, marker) {
 			s.Skipped = append(s.Skipped, fmt.Sprintf("%s:%d is not a known-hosts line, so it is passed over", path, number))
 			continue
@@ -216,6 +220,9 @@ func (s *Store) judgeCertificate(name string, certificate *ssh.Certificate) Verd
 	}
 	checker := ssh.CertChecker{IsHostAuthority: func(ssh.PublicKey, string) bool { return true }}
 	err := checker.CheckCert(hostOf(name), certificate)
+	if len(certificate.ValidPrincipals) == 0 {
+		err = errors.New("it names no host, so it would be good for every one")
+	}
 	if certificate.CertType != ssh.HostCert {
 		err = errors.New("it is a user's certificate, not a host's")
 	}

@@ -97,6 +97,40 @@ func TestRead(t *testing.T) {
 
 // TestAlgorithms: what is known for a host is asked for first, so that a server with
 // several keys shows one that is known.
+// TestOddLines: a revocation counts in any letter case, a mark of the encoding before the first
+// line is no part of it, and a certificate that names no host is good for none.
+func TestOddLines(t *testing.T) {
+	t.Parallel()
+	a, b := key(t), key(t)
+	if v := files(t, line("gate", a)+"\n@REVOKED "+line("gate", a)).Judge("gate", Pin{}, a); v.Outcome != Revoked {
+		t.Errorf("@REVOKED: %+v", v)
+	}
+	if v := files(t, "\ufeff"+line("gate", a)).Judge("gate", Pin{}, b); v.Outcome != Changed {
+		t.Errorf("behind a mark of the encoding: %+v", v)
+	}
+	_, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	authority, err := ssh.NewSignerFromKey(private)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, principals := range [][]string{{"gate"}, nil} {
+		certificate := &ssh.Certificate{Key: a, CertType: ssh.HostCert, ValidPrincipals: principals, ValidBefore: ssh.CertTimeInfinity}
+		if err := certificate.SignCert(rand.Reader, authority); err != nil {
+			t.Fatal(err)
+		}
+		want := Known
+		if principals == nil {
+			want = Certificate
+		}
+		if v := files(t, "@cert-authority "+line("gate", authority.PublicKey())).Judge("gate", Pin{}, certificate); v.Outcome != want {
+			t.Errorf("a certificate for %q: %+v", principals, v)
+		}
+	}
+}
+
 func TestAlgorithms(t *testing.T) {
 	t.Parallel()
 	all := []string{ssh.CertAlgoED25519v01, ssh.KeyAlgoECDSA256, ssh.KeyAlgoRSASHA256, ssh.KeyAlgoED25519}

@@ -1,0 +1,39 @@
+//go:build unix
+
+package render
+
+import (
+	"os"
+	"os/signal"
+	"syscall"
+
+	"gentleharbor/core/defect"
+)
+
+// aroundStops calls leave before the program is stopped by the terminal (Ctrl-Z), and again once
+// it goes on: a shell may have changed the terminal's modes meanwhile, or left them as they
+// were. done ends that.
+func aroundStops(leave, again func()) (done func()) {
+	signals := make(chan os.Signal, 4)
+	signal.Notify(signals, syscall.SIGTSTP, syscall.SIGCONT)
+	over := make(chan struct{})
+	defect.Go(func() {
+		for {
+			select {
+			case <-over:
+				return
+			case s := <-signals:
+				if s == syscall.SIGCONT {
+					again()
+					continue
+				}
+				leave()
+				syscall.Kill(syscall.Getpid(), syscall.SIGSTOP)
+			}
+		}
+	})
+	return func() {
+		signal.Stop(signals)
+		close(over)
+	}
+}
