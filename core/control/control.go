@@ -115,8 +115,9 @@ func Serve(ctx context.Context, listener net.Listener, answer func(line string, 
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	defer context.AfterFunc(ctx, func() { listener.Close() })()
+	own, err := os.Lstat(listener.Addr().String())
 	defect.Go(func() {
-		if gone(ctx, listener, watchEvery) {
+		if err != nil || gone(ctx, listener, own) {
 			stop()
 		}
 	})
@@ -129,16 +130,15 @@ func Serve(ctx context.Context, listener net.Listener, answer func(line string, 
 	}
 }
 
-// gone waits until the listener's socket is not in its place any more. It is false where the
+// gone waits until the listener's own socket is not in its place any more. It is false where the
 // context ended first.
-func gone(ctx context.Context, listener net.Listener, every time.Duration) bool {
-	path := listener.Addr().String()
-	own, err := os.Lstat(path)
-	tick := time.NewTicker(every)
+func gone(ctx context.Context, listener net.Listener, own fs.FileInfo) bool {
+	tick := time.NewTicker(watchEvery)
 	defer tick.Stop()
-	for err == nil {
-		now, errNow := os.Lstat(path)
-		if errNow != nil || !os.SameFile(own, now) {
+	for {
+		now, err := os.Lstat(listener.Addr().String())
+		// The system gives a file's number to the next one: its time is compared too.
+		if err != nil || !os.SameFile(own, now) || !now.ModTime().Equal(own.ModTime()) || now.Mode().Type() != own.Mode().Type() {
 			if l, ok := listener.(*net.UnixListener); ok {
 				l.SetUnlinkOnClose(false) // what is there now is another's
 			}
@@ -150,7 +150,6 @@ func gone(ctx context.Context, listener net.Listener, every time.Duration) bool 
 		case <-tick.C:
 		}
 	}
-	return true
 }
 
 // serve answers one request, where the process at the other end is the user's own.

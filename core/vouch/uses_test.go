@@ -361,6 +361,23 @@ func TestEveryCharacter(t *testing.T) {
 	}
 }
 
+// TestEncoding: words that look like the parts of another use are not taken for them.
+func TestEncoding(t *testing.T) {
+	one := []Use{{Key: "k", Words: []string{"a", "k2", "", "", "", "0"}}}
+	two := []Use{{Key: "k", Words: []string{"a"}}, {Key: "k2"}}
+	three := []Use{{Key: "k", Words: []string{"a", "k2", "", "", ""}}}
+	if bytes.Equal(encode(one), encode(two)) || bytes.Equal(encode(three), encode(two)) || bytes.Equal(encode(one), encode(three)) {
+		t.Error("two lists of uses have the same bytes")
+	}
+	for _, list := range [][]Use{{{Key: "a,"}}, {{Key: "a"}, {}}, {{Words: []string{"1:a,"}}}, {{Words: []string{"1", "a"}}}} {
+		for _, other := range [][]Use{{{Key: "1:a,"}}, {{}, {Key: "a"}}, {{Words: []string{"a"}}}, {{Words: []string{"1,a"}}}} {
+			if bytes.Equal(encode(list), encode(other)) {
+				t.Errorf("%+v and %+v have the same bytes", list, other)
+			}
+		}
+	}
+}
+
 // FuzzEncoding: two lists of uses that differ never have the same bytes.
 func FuzzEncoding(f *testing.F) {
 	f.Add("host", "a", "b", "", "host", "a,b", "", "")

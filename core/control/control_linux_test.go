@@ -1,0 +1,201 @@
+package control
+
+import (
+	"context"
+	"errors"
+	"io"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"gentleharbor/internal/testkit"
+)
+
+// answered is what the tests' process says.
+type answered struct{ Line, Rest string }
+
+func echo(line string, in io.Reader) (any, func()) {
+	rest := make([]byte, 4)
+	n := 0
+	if line == "more" {
+		n, _ = io.ReadFull(in, rest)
+	}
+	return answered{line, string(rest[:n])}, nil
+}
+
+// folder is one of the user's own, with a short path.
+func folder(t *testing.T) string {
+	t.Helper()
+	dir, err := os.MkdirTemp("", "gh")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	return dir
+}
+
+// serving listens and serves until the test ends; ended is closed once it does not any more.
+func serving(t *testing.T, socket string) (ended chan struct{}) {
+	t.Helper()
+	listener, err := Listen(socket)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, stop := context.WithCancel(t.Context())
+	ended = make(chan struct{})
+	go func() {
+		Serve(ctx, listener, echo)
+		close(ended)
+	}()
+	t.Cleanup(func() {
+		stop()
+		<-ended
+	})
+	return ended
+}
+
+func TestAsk(t *testing.T) {
+	t.Parallel()
+	socket := filepath.Join(folder(t), "c", "s")
+	if err := Ask(t.Context(), socket, []byte("x\n"), 100, new(answered)); !errors.Is(err, ErrNone) {
+		t.Errorf("no socket: %v", err)
+	}
+	serving(t, socket)
+	var a answered
+	if err := Ask(t.Context(), socket, []byte("more\nmuch"), 1000, &a); err != nil || a.Line != "more" || a.Rest != "much" {
+		t.Errorf("%+v %v", a, err)
+	}
+	if _, err := Listen(socket); !errors.Is(err, ErrTaken) {
+		t.Errorf("a second listener: %v", err)
+	}
+	if info, _ := os.Stat(socket); info.Mode().Perm() != 0o600 {
+		t.Errorf("the socket's permissions are %v", info.Mode())
+	}
+	left := filepath.Join(filepath.Dir(socket), "left")
+	dead, _ := net.Listen("unix", left)
+	dead.(*net.UnixListener).SetUnlinkOnClose(false)
+	dead.Close()
+	if err := Ask(t.Context(), left, []byte("x\n"), 100, &a); !errors.Is(err, ErrNone) {
+		t.Errorf("a socket that was left behind: %v", err)
+	}
+	serving(t, left)
+}
+
+// TestSilent: a process that is there and does not answer is not taken for none; the wait for it
+// ends with the context.
+func TestSilent(t *testing.T) {
+	t.Parallel()
+	socket := filepath.Join(folder(t), "s")
+	listener, err := net.Listen("unix", socket)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer listener.Close()
+	ctx, cancel := context.WithTimeout(t.Context(), 100*time.Millisecond)
+	defer cancel()
+	start := time.Now()
+	if err := Ask(ctx, socket, []byte("x\n"), 100, new(answered)); !errors.Is(err, context.DeadlineExceeded) || time.Since(start) > moment/2 {
+		t.Errorf("%v after %s", err, time.Since(start))
+	}
+	go func() {
+		for {
+			conn, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			conn.Write([]byte("no answer"))
+			conn.Close()
+		}
+	}()
+	var silent *Silent
+	if err := Ask(t.Context(), socket, []byte("x\n"), 100, new(answered)); !errors.As(err, &silent) || silent.PID != os.Getpid() || !strings.HasPrefix(silent.EndLine(), "kill -KILL ") {
+		t.Errorf("%v %+v", err, silent)
+	}
+}
+
+// TestGone: a process whose socket is removed, or is another's, ends, and leaves what is there
+// now alone.
+func TestGone(t *testing.T) {
+	t.Parallel()
+	for name, change := range map[string]func(socket string){
+		"socket removed": func(socket string) { os.Remove(socket) },
+		"folder removed": func(socket string) { os.RemoveAll(filepath.Dir(socket)) },
+		"another's": func(socket string) {
+			os.Remove(socket)
+			os.WriteFile(socket, nil, 0o600)
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			socket := filepath.Join(folder(t), "c", "s")
+			ended := serving(t, socket)
+			if err := Ask(t.Context(), socket, []byte("x\n"), 1000, new(answered)); err != nil {
+				t.Fatal(err)
+			}
+			change(socket)
+			select {
+			case <-ended:
+			case <-time.After(30 * time.Second):
+				t.Fatal("it goes on, and nobody can find it")
+			}
+			if name == "another's" {
+				if _, err := os.Stat(socket); err != nil {
+					t.Error("what took the socket's place was removed")
+				}
+			}
+		})
+	}
+}
+
+// TestOtherUsers: a client of another user's gets no byte, a process of another user's is none,
+// and nothing is kept in a folder that is not the user's alone.
+func TestOtherUsers(t *testing.T) {
+	t.Parallel()
+	own := filepath.Join(folder(t), "c")
+	socket := filepath.Join(own, "s")
+	serving(t, socket)
+	for path, mode := range map[string]os.FileMode{filepath.Dir(own): 0o755, own: 0o755, socket: 0o777} {
+		os.Chmod(path, mode) // as if somebody had opened them by hand
+	}
+	testkit.AsUser(t, testkit.Nobody, func() {
+		conn, err := net.Dial("unix", socket)
+		if err != nil {
+			t.Error(err)
+			return
+		}
+		defer conn.Close()
+		conn.SetDeadline(time.Now().Add(10 * time.Second))
+		conn.Write([]byte("more\nmuch"))
+		if data, _ := io.ReadAll(conn); len(data) > 0 {
+			t.Errorf("another user got %q", data)
+		}
+	})
+	open := folder(t)
+	os.Chmod(open, 0o777)
+	theirs := filepath.Join(open, "theirs")
+	testkit.AsUser(t, testkit.Nobody, func() {
+		listener, err := net.Listen("unix", theirs)
+		if err != nil {
+			t.Error(err)
+			return
+		}
+		t.Cleanup(func() { listener.Close() })
+		os.Mkdir(filepath.Join(open, "squatted"), 0o700)
+	})
+	var silent *Silent
+	if err := Ask(t.Context(), theirs, []byte("x\n"), 100, new(answered)); !errors.Is(err, ErrNone) || errors.As(err, &silent) {
+		t.Errorf("another user's process: %v", err)
+	}
+	for name, dir := range map[string]string{"another user's folder": filepath.Join(open, "squatted"), "a folder that all may write": open} {
+		if _, err := Listen(filepath.Join(dir, "s")); err == nil {
+			t.Errorf("%s was used", name)
+		}
+	}
+	runtime := map[string]string{"XDG_RUNTIME_DIR": filepath.Join(open, "squatted")}
+	if got := Folder(func(name string) (string, bool) { v, ok := runtime[name]; return v, ok }); strings.HasPrefix(got, open) {
+		t.Errorf("another user's folder is taken: %s", got)
+	}
+}
