@@ -24,6 +24,21 @@ type Watch struct {
 	End   func(*Report)
 }
 
+// perTest is how many descriptors one test may need at a time: its connection, one to find out
+// what else is there, a name server's, a file, and a command's pipes.
+const perTest = 5
+
+// affordable is parallel, or as many tests as this process may open descriptors for: with more
+// of them good servers would be called unreachable.
+func affordable(parallel int) int {
+	parallel = max(parallel, 1)
+	if free, ok := freeDescriptors(); ok {
+		const spare = 10 // for the wallet, the report and the terminal
+		parallel = min(parallel, max((free-spare)/perTest, 1))
+	}
+	return parallel
+}
+
 // Many tests profiles, parallel of them at a time, and returns their reports in
 // the order of the profiles. Time and memory are bounded by parallel: a test
 // that waits takes one place and no more. An interrupted ctx ends the tests
@@ -35,7 +50,7 @@ func (r *Runner) Many(ctx context.Context, profiles []*profile.Resolved, paralle
 	reports := make([]*Report, len(profiles))
 	next := make(chan int)
 	var group defect.Group
-	for range min(max(parallel, 1), len(profiles)) {
+	for range min(affordable(parallel), len(profiles)) {
 		group.Go(func() {
 			for i := range next {
 				group.Do(func() {

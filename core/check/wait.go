@@ -53,7 +53,7 @@ type Waiting struct {
 func (r *Runner) Wait(ctx context.Context, profiles []*profile.Resolved, w Waiting) []*Waited {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
-	slots := make(chan struct{}, max(w.Parallel, 1))
+	slots := make(chan struct{}, affordable(w.Parallel))
 	all := make([]*Waited, len(profiles))
 	var group defect.Group
 	for i, p := range profiles {

@@ -10,6 +10,7 @@ import (
 	"runtime"
 
 	"gentleharbor/core/atomicfile"
+	"gentleharbor/core/clean"
 	"gentleharbor/core/owner"
 )
 
@@ -89,6 +90,11 @@ func LoadOtherAliases(path string) (*File, error) {
 	return readInto(&File{Path: path, ForAlias: true}, data)
 }
 
+// ParseAliases reads the bytes of a file of aliases that stands in the repository at root.
+func ParseAliases(path, root string, data []byte) (*File, error) {
+	return readInto(&File{Path: path, Root: root, ForAlias: true, Project: true}, data)
+}
+
 func (h Home) load(f *File) (*File, error) {
 	path := f.Path
 	data, err := atomicfile.Read(path, MaxFile)
@@ -162,7 +168,11 @@ func (h Home) UpdateAliases(ctx context.Context, edit func(*File) (*Edit, error)
 
 func (h Home) update(ctx context.Context, path string, load func() (*File, error), edit func(*File) (*Edit, error)) error {
 	if err := os.MkdirAll(h.Dir, 0o700); err != nil {
-		return &FileError{h.Dir, 0, "cannot be made: " + reason(err)}
+		what := "cannot be made: " + reason(err)
+		if to, linkErr := os.Readlink(h.Dir); linkErr == nil {
+			what = "is a link to " + clean.Word(to) + ", which is not there"
+		}
+		return &FileError{h.Dir, 0, what}
 	}
 	target, err := atomicfile.Resolve(path)
 	if err != nil {

@@ -211,7 +211,7 @@ func System() Network {
 			_, records, err := resolver.LookupSRV(ctx, "", "", name)
 			return records, err
 		},
-		Dial:   dialer.DialContext,
+		Dial:   dialAccepted(dialer.DialContext),
 		Others: getent,
 	}
 }
@@ -447,6 +447,9 @@ func Unreached(profileName string, c Candidate, tried []Attempt) *finding.Findin
 	}
 	var found *finding.Finding
 	switch {
+	case errors.Is(last, syscall.EMFILE), errors.Is(last, syscall.ENFILE):
+		found = finding.New("reach.too-many-files", "this machine lets gharbor open no more files and connections, so %s was not tried", c).
+			Suggest("gharbor test %s   # by itself it needs a few", profileName)
 	case c.Socket != "":
 		found = unreachedSocket(profileName, c, last)
 	case errors.Is(last, syscall.ECONNREFUSED):

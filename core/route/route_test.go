@@ -33,6 +33,8 @@ func TestUnreached(t *testing.T) {
 		{host, []error{syscall.ENETUNREACH}, "reach.unreachable"},
 		{host, []error{syscall.EHOSTUNREACH}, "reach.unreachable"},
 		{host, []error{errors.New("a cable was cut")}, "reach.failed"},
+		{host, []error{&net.OpError{Op: "dial", Err: syscall.EMFILE}}, "reach.too-many-files"},
+		{socket, []error{&net.OpError{Op: "dial", Err: syscall.ENFILE}}, "reach.too-many-files"},
 		{socket, []error{fs.ErrNotExist}, "reach.socket-missing"},
 		{socket, []error{fs.ErrPermission}, "reach.socket-permission"},
 		{socket, []error{syscall.EPROTOTYPE}, "reach.not-a-socket"},
@@ -52,6 +54,25 @@ func TestUnreached(t *testing.T) {
 		if _, ok := finding.PageOf(found.Code); !ok {
 			t.Errorf("%s has no page", found.Code)
 		}
+	}
+}
+
+// TestReset: a connection that is reset before the dial ends was accepted all the same.
+func TestReset(t *testing.T) {
+	dial := func(err error) func(context.Context, string, string) (net.Conn, error) {
+		return dialAccepted(func(context.Context, string, string) (net.Conn, error) {
+			return nil, &net.OpError{Op: "dial", Err: err}
+		})
+	}
+	conn, err := dial(syscall.ECONNRESET)(t.Context(), "tcp", "192.0.2.1:5432")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := conn.Read(make([]byte, 1)); !errors.Is(err, syscall.ECONNRESET) || conn.RemoteAddr().String() != "192.0.2.1:5432" {
+		t.Errorf("%v %v", err, conn.RemoteAddr())
+	}
+	if _, err := dial(syscall.ECONNREFUSED)(t.Context(), "tcp", "192.0.2.1:5432"); !errors.Is(err, syscall.ECONNREFUSED) {
+		t.Error(err)
 	}
 }
 

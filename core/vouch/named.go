@@ -51,8 +51,7 @@ func OfFile(path, root, home string) Uses {
 		trouble = fmt.Sprintf("there is no file %s", clean.Word(path))
 	}
 	list := []Use{{Key: "file", File: file}}
-	if f, err := profile.Parse(path, data); err == nil && trouble == "" {
-		f.Root, f.Project = root, true
+	if f, err := profile.ParseAliases(path, root, data); err == nil && trouble == "" {
 		c := newCollector(nil, f, home)
 		for _, a := range f.Aliases {
 			c.aliases(a.Name)

@@ -101,6 +101,11 @@ func (p *Program) Setenv(name, value string) {
 	p.Env = append(p.Env, name+"="+value)
 }
 
+// Unsetenv takes a variable out of the program's environment.
+func (p *Program) Unsetenv(name string) {
+	p.Env = slices.DeleteFunc(p.Env, func(pair string) bool { return strings.HasPrefix(pair, name+"=") })
+}
+
 // Result is how a run ended.
 type Result struct {
 	t              testing.TB

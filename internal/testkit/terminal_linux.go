@@ -100,6 +100,15 @@ func (s *Session) Type(keys string) *Session {
 	return s
 }
 
+// Signal sends the program a signal.
+func (s *Session) Signal(signal os.Signal) *Session {
+	s.t.Helper()
+	if err := s.cmd.Process.Signal(signal); err != nil {
+		s.t.Fatal(err)
+	}
+	return s
+}
+
 // Echoes reports whether the terminal shows what is typed.
 func (s *Session) Echoes() bool {
 	state, err := unix.IoctlGetTermios(int(s.master.Fd()), unix.TCGETS)

@@ -37,7 +37,8 @@ type Opening struct {
 	// Starting is what a starting server of this engine looks like from here.
 	Starting string
 
-	askedAll bool // whether every probe had its turn
+	unfinished bool // it began to answer, and nothing more came for a while
+	askedAll   bool // whether every probe had its turn
 }
 
 // Guard makes ctx bound a connection's reads and writes until release.
@@ -171,6 +172,7 @@ func (o *Opening) Rest(reply []byte) []byte {
 		n, err := o.Conn.Read(piece)
 		reply = append(reply, piece[:n]...)
 		if err != nil {
+			o.unfinished = errors.Is(err, os.ErrDeadlineExceeded)
 			break
 		}
 	}
@@ -185,6 +187,13 @@ func (o *Opening) Unexpected(ctx context.Context, reply []byte) finding.Result {
 	}
 	if service, ok := o.Identify(ctx); ok {
 		return o.Other(service, reply)
+	}
+	const few = 8 // bytes: of these no protocol can be told
+	if o.unfinished && len(reply) < few {
+		return finding.Failed(finding.New("speak.silent", "%s began to answer and does not go on: the server hangs, is overloaded%s, or a proxy on the way has nothing behind it", o.To.Address, o.Starting).
+			Saw("its first bytes: %s", clean.Bytes(reply, 32)).
+			Suggest("gharbor test %s -timeout 60s   # if it is only slow", o.To.Profile).
+			Suggest("gharbor nearby"))
 	}
 	return finding.Failed(o.suggestPlace(finding.New("speak.garbage", "what answers at %s does not speak %s's protocol, nor any that is known here", o.To.Address, o.Name).
 		Saw("its first bytes: %s", clean.Bytes(reply, 32))))

@@ -1,0 +1,46 @@
+package route
+
+import (
+	"context"
+	"errors"
+	"net"
+	"net/netip"
+	"syscall"
+	"time"
+)
+
+// dialAccepted dials, and gives a connection for one that was accepted and reset at once. Whether
+// the system tells of the reset in the dial or in the first read is chance; that something
+// accepts there is sure, and the finding is the same in both cases.
+func dialAccepted(dial func(ctx context.Context, network, address string) (net.Conn, error)) func(context.Context, string, string) (net.Conn, error) {
+	return func(ctx context.Context, network, address string) (net.Conn, error) {
+		conn, err := dial(ctx, network, address)
+		if err != nil && errors.Is(err, syscall.ECONNRESET) {
+			return resetConn{network, address}, nil
+		}
+		return conn, err
+	}
+}
+
+// resetConn is a connection that the other side has reset.
+type resetConn struct{ network, address string }
+
+func (c resetConn) failed(op string) error {
+	return &net.OpError{Op: op, Net: c.network, Addr: c.RemoteAddr(), Err: syscall.ECONNRESET}
+}
+
+func (c resetConn) Read([]byte) (int, error)  { return 0, c.failed("read") }
+func (c resetConn) Write([]byte) (int, error) { return 0, c.failed("write") }
+func (resetConn) Close() error                { return nil }
+func (resetConn) LocalAddr() net.Addr         { return &net.TCPAddr{} }
+
+func (c resetConn) RemoteAddr() net.Addr {
+	if at, err := netip.ParseAddrPort(c.address); err == nil {
+		return net.TCPAddrFromAddrPort(at)
+	}
+	return &net.UnixAddr{Name: c.address, Net: c.network}
+}
+
+func (resetConn) SetDeadline(time.Time) error      { return nil }
+func (resetConn) SetReadDeadline(time.Time) error  { return nil }
+func (resetConn) SetWriteDeadline(time.Time) error { return nil }
