@@ -38,6 +38,9 @@ const (
 	maxReaders = 1000
 )
 
+// maxGeneration is the highest number that every reader of JSON holds exactly (RFC 8259, 6).
+const maxGeneration = 1<<53 - 1
+
 const (
 	checksumSize  = sha256.Size
 	signatureSize = ed25519.SignatureSize
@@ -203,6 +206,8 @@ func (h *header) problem() string {
 		names[r.Name] = true
 	}
 	switch {
+	case h.Generation > maxGeneration:
+		return "its generation is higher than any wallet's can be"
 	case len(h.ID) != 32 || h.Generation == 0 || len(h.SigningKey) != ed25519.PublicKeySize || len(h.Salt) != saltSize:
 		return "its header lacks what every wallet's has"
 	case len(h.Readers) > maxReaders:
