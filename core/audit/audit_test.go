@@ -2,8 +2,11 @@ package audit
 
 import (
 	"context"
+	"fmt"
+	"gentleharbor/core/vouch"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 
 	"gentleharbor/core/lastseen"
@@ -83,5 +86,49 @@ func TestFix(t *testing.T) {
 	}
 	if info, _ := os.Stat(path); info.Mode().Perm() != 0o600 {
 		t.Errorf("%o", info.Mode())
+	}
+}
+
+// TestEveryFileIsLookedAt: a file that any key of the tables names is an issue where others may
+// change it, and one that is private also where they may read it.
+func TestEveryFileIsLookedAt(t *testing.T) {
+	looked := 0
+	for _, hop := range []bool{false, true} {
+		fields := profile.Fields()
+		if hop {
+			fields = profile.HopFields()
+		}
+		for _, f := range fields {
+			if !f.Path && !f.Source || f.Address {
+				continue
+			}
+			for mode, issue := range map[os.FileMode]bool{0o600: false, 0o644: f.Private || f.Source, 0o622: true} {
+				path := filepath.Join(t.TempDir(), "f")
+				os.WriteFile(path, nil, 0o600)
+				os.Chmod(path, mode)
+				value := path
+				if f.Source {
+					value = "file:" + path
+				}
+				text := "[profile.p]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nuser = \"warden\"\n"
+				if hop {
+					text += "[[profile.p.hop]]\nhost = \"g\"\n"
+				}
+				file, err := profile.Parse("profiles.toml", []byte(text+fmt.Sprintf("%s = %q\n", f.Name, value)))
+				if err != nil {
+					t.Fatal(err)
+				}
+				p := file.Resolve(file.Lookup("p"), nil, profile.Environment{})
+				issues := Run(t.Context(), Subject{Home: t.TempDir(), Folder: t.TempDir(), Lookup: func(string) (string, bool) { return "", false }, Profiles: []*profile.Resolved{p}, Book: vouch.NewBook("/nowhere")})
+				found := slices.ContainsFunc(issues, func(i Issue) bool { return i.Place.File == path })
+				if found != issue {
+					t.Errorf("%s (of a hop: %v) with %04o: an issue %v\n%+v", f.Name, hop, mode, found, issues)
+				}
+				looked++
+			}
+		}
+	}
+	if looked < 18 {
+		t.Errorf("only %d files were looked at", looked)
 	}
 }

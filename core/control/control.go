@@ -61,9 +61,9 @@ type Silent struct {
 
 func (e *Silent) Error() string {
 	if e.PID == 0 {
-		return fmt.Sprintf("a process is there and does not answer (%v)", e.Err)
+		return fmt.Sprintf("it does not answer (%v)", e.Err)
 	}
-	return fmt.Sprintf("process %d is there and does not answer (%v)", e.PID, e.Err)
+	return fmt.Sprintf("process %d does not answer (%v)", e.PID, e.Err)
 }
 
 func (e *Silent) Unwrap() error { return e.Err }

@@ -2,6 +2,7 @@ package profile
 
 import (
 	"errors"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -180,4 +181,55 @@ func copied(f *File, from, to string) (*Edit, error) {
 		return nil, err
 	}
 	return f.Add(to, sets)
+}
+
+// TestEveryKeyIsCopied: a copy has every key of the tables that the profile sets itself, with its
+// path made whole where it goes to another file.
+func TestEveryKeyIsCopied(t *testing.T) {
+	values := map[string]string{"like": `"base"`, "engine": `"mysql"`, "host": `"h"`, "port": `1`, "hosts": `["a"]`, "socket": `"/s"`, "alias": `"a"`, "container": `"c"`, "secret": `"file:f"`,
+		"command": `["./f"]`, "tags": `["t"]`, "tls": `"off"`, "target": `"any"`, "as": `"sysdba"`, "endpoint": `"unix:///s"`, "agent": `true`, "algorithms": `["ssh-rsa"]`, "proxy": `"http://a:1"`,
+		"key-secret": `"file:f"`, "host-key": `"SHA256:` + strings.Repeat("A", 43) + `"`, "expect.tls": `"off"`, "expect.version": `"15"`, "expect.writable": `true`, "expect.latency": `"1s"`}
+	text := func(f Field) string {
+		if v, ok := values[f.Name]; ok {
+			return v
+		}
+		if f.Kind == List {
+			return `["x"]`
+		}
+		if f.Kind == Number {
+			return "1"
+		}
+		return `"x"`
+	}
+	for _, hop := range []bool{false, true} {
+		fields := Fields()
+		if hop {
+			fields = HopFields()
+		}
+		for _, f := range fields {
+			head := "[profile.base]\n[profile.p]\n"
+			if hop {
+				head += "[[profile.p.hop]]\n"
+				if !f.InWord || f.Name == "port" || f.Name == "user" {
+					head += "host = \"g\"\n"
+				}
+			}
+			from, err := readInto(&File{Path: "/r/gharbor.toml", Root: "/r", Project: true}, []byte(head+f.Name+" = "+text(f)+"\n"))
+			if err != nil {
+				t.Fatalf("%s: %v", f.Name, err)
+			}
+			sets, err := from.Copied(from.Lookup("p"), false, "/home/w")
+			if err != nil {
+				t.Fatal(err)
+			}
+			at := slices.IndexFunc(sets, func(s Override) bool { return s.Field.Name == f.Name && (s.Hop > 0) == hop })
+			if at < 0 {
+				t.Errorf("%s is lost in a copy", f.Name)
+				continue
+			}
+			if got := sets[at].Value.Text(); f.Path && !f.Address && got != "/r/x" || f.Source && got != "file:/r/f" {
+				t.Errorf("%s is copied as %q", f.Name, got)
+			}
+		}
+	}
 }

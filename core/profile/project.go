@@ -72,11 +72,26 @@ func LoadProject(place Place) (*File, error) {
 	if why := owner.Unsafe(info); why != "" {
 		return nil, passedOver(place.Path, why)
 	}
+	if !inside(place) {
+		return nil, passedOver(place.Path, "it is a link that leads out of the repository")
+	}
 	data, err := atomicfile.Read(place.Path, MaxFile)
 	if err != nil {
 		return nil, &FileError{place.Path, 0, "cannot be read: " + reason(err)}
 	}
 	return readInto(&File{Path: place.Path, Root: place.Root, Project: true}, data)
+}
+
+// inside reports whether a project's file really is in its repository: a link in a clone may lead
+// to any file of the user's, and what is wrong with that would be told.
+func inside(place Place) bool {
+	real, err := filepath.EvalSymlinks(place.Path)
+	root, rootErr := filepath.EvalSymlinks(place.Root)
+	if err != nil || rootErr != nil {
+		return false
+	}
+	within, err := filepath.Rel(root, real)
+	return err == nil && filepath.IsLocal(within)
 }
 
 // Attach lets the user's file know the project's: names that the user does not

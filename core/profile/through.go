@@ -39,6 +39,23 @@ func (r *Resolved) follow() {
 // Service is what the profile's alias comes to, nil without one.
 func (r *Resolved) Service() *Chain { return r.service }
 
+// SaysPort reports whether the profile itself says a port that an address of its alias, which has
+// none, is given.
+func (r *Resolved) SaysPort() bool {
+	e, ok := r.Get("port")
+	if r.address != "alias" || !ok || e.Origin.Kind == FromAlias || e.Origin.Kind == FromEngine {
+		return false
+	}
+	listed, _, ok := r.service.Own("addresses")
+	if !ok {
+		return r.service.Text("socket") != "" // whose name ends with it; with srv DNS says it
+	}
+	return slices.ContainsFunc(listed.Value.List(), func(item string) bool {
+		_, port := SplitHostPort(item)
+		return port == ""
+	})
+}
+
 // LinkPath is a path that a chain of aliases says for a key, made absolute; "" for none.
 func (r *Resolved) LinkPath(c *Chain, key string) string {
 	e, link, ok := c.Own(key)

@@ -18,14 +18,14 @@ import (
 // The notes beside a command. What a program does by itself can't be known from its words, so
 // every command has the first; the second stands where a word holds more than a name.
 const (
-	notSeen = "what the program reads or runs by itself is not hashed"
-	inline  = "the program text in the words of this command, and what it reads or runs, is shown and not hashed"
+	notSeen = "what the program reads or runs by itself"
+	inline  = "what the inline program in these words reads or runs"
 )
 
 // command notes the program of a command and the files of the repository that its words name.
 func (c *collector) command(called string, words []string) {
 	if len(words) == 0 {
-		c.add(called+" (not set)", "the profile names no command")
+		c.means(called, "the profile names no command")
 		return
 	}
 	note := notSeen
@@ -75,7 +75,7 @@ func (c *collector) program(key, name string, depth int) {
 	}
 	inside, ok := c.repo.Inside(path)
 	if !ok {
-		c.list = append(c.list, Use{Key: key, Words: []string{filepath.Base(name)}, Note: fmt.Sprintf("%s is outside of the repository and not hashed", clean.Word(path))})
+		c.list = append(c.list, Use{Key: key, Words: []string{filepath.Base(name)}, Note: fmt.Sprintf("%s, which is outside of the repository", clean.Word(path))})
 		return
 	}
 	data := c.look(key, []string{inside}, path, "")

@@ -13,12 +13,13 @@ import (
 )
 
 // Use is one thing that a profile, an alias or a compose file would use. Everything but Note
-// is part of the hash.
+// and Means is part of the hash.
 type Use struct {
 	Key   string   // of the file, with what it belongs to before it: "host", "hop 1 key", "alias db srv"
 	Words []string // the value as written: one word, the items of a list, or the words of a command
 	File  File     // the file that the value names; the zero File where it names none
-	Note  string   // for people only: what is not covered
+	Note  string   // for people only: what is not hashed
+	Means string   // for people only: what holds where nothing is set
 }
 
 // File is a file that a use names, by where it really is.
@@ -50,6 +51,9 @@ const (
 // Shown is the use as a person sees it: the words whole, each quoted for a shell, and the file
 // by its real path. Two uses that differ never look the same.
 func (u Use) Shown() string {
+	if u.Means != "" {
+		return u.Means
+	}
 	text := clean.Words(u.Words)
 	path := clean.Word(cmp.Or(u.File.Real, u.File.Path))
 	switch u.File.State {
@@ -114,6 +118,11 @@ func New(name string, list []Use) Uses {
 		}
 	}
 	return u
+}
+
+// Leaves reports whether a use is, or may be, a file outside of the repository.
+func (u Uses) Leaves() bool {
+	return slices.ContainsFunc(u.List, func(one Use) bool { return one.File.State == Outside || one.File.State == Unsettled })
 }
 
 // Lines are the uses for people, one each.

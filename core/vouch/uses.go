@@ -98,6 +98,11 @@ func (c *collector) add(key string, words ...string) {
 	c.list = append(c.list, Use{Key: key, Words: words})
 }
 
+// means notes what holds for a key that nothing sets.
+func (c *collector) means(key, what string) {
+	c.list = append(c.list, Use{Key: key + " (not set)", Means: what})
+}
+
 // value notes what a key says, and the files that it names. called is the key with what it
 // belongs to, for people; full is the key as set takes it. command are the words of a command
 // that the value is, with the program's path made whole.
@@ -121,14 +126,14 @@ func (c *collector) value(f profile.Field, called, full string, words []string, 
 		}
 	case f.Source && kind == "env":
 		c.add(called, text)
-		c.add("environment variable", arg, "in "+full)
+		c.add("variable in "+full, arg)
 	default:
 		c.add(called, words...)
 	}
 	for _, word := range words {
 		for _, name := range profile.Variables(word) {
 			if f.Expands {
-				c.add("environment variable", name, "in "+full)
+				c.add("variable in "+full, name)
 			}
 		}
 	}
@@ -139,9 +144,9 @@ func (c *collector) unset(key string) {
 	_, command := c.p.Written("command")
 	switch {
 	case key == "tls":
-		c.add("tls (not set)", "verified, or offered where the address is one of this machine")
+		c.means("tls", "verified, or offered where the address is one of this machine")
 	case key == "secret" && !command:
-		c.add("secret (not set)", "the engine's credential file, a wallet entry bound to this address, or your answer")
+		c.means("secret", "the engine's credential file, a wallet entry bound to this address, or your answer")
 	}
 }
 
@@ -184,9 +189,9 @@ func (c *collector) hop(h profile.EffectiveHop) {
 		case ok:
 			c.value(f, at+f.Name, h.Key(f.Name), e.Value.Words(), func() []string { return h.Command(f.Name) })
 		case f.Name == "agent" && !proxy:
-			c.add(at+"agent (not set)", "the keys of your SSH agent are offered")
+			c.means(at+"agent", "the keys of your SSH agent are offered")
 		case f.Name == "key" && !proxy:
-			c.add(at+"key (not set)", "the usual key files in ~/.ssh, or those of your SSH client configuration, are offered")
+			c.means(at+"key", "the usual key files in ~/.ssh, or those of your SSH client configuration, are offered")
 		}
 	}
 }

@@ -38,7 +38,7 @@ func clone(t *testing.T, text string) *profile.Resolved {
 func TestHash(t *testing.T) {
 	const base = "host = \"db.saltmarsh.example\"\nuser = \"${USER}\"\ncommand = [\"./sub/unlock.sh\", \"--file=ca.pem\"]\n"
 	first := Of(clone(t, base))
-	if first.Trouble != "" || len(first.Files) != 2 || !slices.Contains(first.Lines(), `environment variable: USER 'in user'`) {
+	if first.Trouble != "" || len(first.Files) != 2 || !slices.Contains(first.Lines(), `variable in user: USER`) {
 		t.Errorf("%+v", first)
 	}
 	for _, line := range first.Lines() {

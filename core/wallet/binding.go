@@ -90,7 +90,7 @@ func BindingOf(ctx context.Context, containers route.Containers, p *profile.Reso
 	if found := p.Problem(); found != nil {
 		return Binding{}, errors.New(found.Cause)
 	}
-	if p.AddressKind() == "alias" {
+	if p.AddressKind() == "alias" && !p.SaysPort() { // with a port of its own it is an address that counts
 		return ofAlias(p)
 	}
 	b, err := facts(p)
@@ -141,6 +141,7 @@ func ofAlias(p *profile.Resolved) (Binding, error) {
 		return Binding{}, errors.New(found.Cause)
 	}
 	b := ToAlias(p.Service().Links[0])
+	b.Engine = p.Text("engine")
 	own := len(p.Hops()) > 0
 	for _, key := range []string{"tls", "tls-ca", "tls-name", "server-key"} {
 		e, ok := p.Get(key)
@@ -346,10 +347,12 @@ func (b Binding) unlikeAlias(link secret.Link, q secret.Query) string {
 	if link.Engine != "" && !engine.SameFamily(link.Engine, q.Engine) {
 		return fmt.Sprintf("the alias %s is of the engine %s, and this is %s", link.Name, link.Engine, q.Engine)
 	}
-	if b.TLS != "" { // the profile that it was bound by said so itself
-		if !engine.SameFamily(b.Engine, q.Engine) {
-			return fmt.Sprintf("it is bound to the engine %s, and this is %s", b.Engine, q.Engine)
-		}
+	switch {
+	case b.Engine != "" && !engine.SameFamily(b.Engine, q.Engine):
+		return fmt.Sprintf("it is bound to the engine %s, and this is %s", b.Engine, q.Engine)
+	case q.SaysPort:
+		return fmt.Sprintf("the alias %s has an address without a port, and the profile says one of its own", link.Name)
+	case b.TLS != "": // the profile that it was bound by said so itself
 		return b.otherWay(q)
 	}
 	as := Binding{TLS: tlsrule.Rule(link.TLS)}

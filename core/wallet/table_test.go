@@ -60,7 +60,7 @@ func (s station) resolve(cell string) *profile.Resolved {
 			}
 		}
 	}
-	if keys["alias"] != "" && !slices.Contains(said, "engine") && keys["alias"] != "plain" {
+	if keys["alias"] != "" && !slices.Contains(said, "engine") && keys["alias"] != "plain" && keys["alias"] != "portless" {
 		delete(keys, "engine")
 	}
 	var text strings.Builder
@@ -72,7 +72,7 @@ func (s station) resolve(cell string) *profile.Resolved {
 			fmt.Fprintf(&text, "%s = %q\n", key, value)
 		}
 	}
-	aliases := hosts + "[alias.counts]\nengine = \"postgresql\"\n" + counts + "tls = \"verified\"\ntls-ca = \"own.pem\"\n[alias.old-counts]\nalias = \"counts\"\n[alias.loose-counts]\nalias = \"counts\"\ntls-ca = \"other.pem\"\n[alias.plain]\n" + counts
+	aliases := hosts + "[alias.counts]\nengine = \"postgresql\"\n" + counts + "tls = \"verified\"\ntls-ca = \"own.pem\"\n[alias.old-counts]\nalias = \"counts\"\n[alias.loose-counts]\nalias = \"counts\"\ntls-ca = \"other.pem\"\n[alias.portless]\naddresses = [\"db.saltmarsh.example\"]\n[alias.plain]\n" + counts
 	env := profile.Environment{Home: s.dir, Lookup: func(string) (string, bool) { return "", false }, Vouch: func(*profile.Resolved) *finding.Finding { return nil }}
 	home := profile.Home{Dir: s.dir}
 	if err := os.WriteFile(home.AliasesPath(), []byte(aliases), 0o600); err != nil {

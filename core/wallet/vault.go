@@ -32,7 +32,7 @@ type Vault struct {
 
 // noAnswer is the finding for a keeper that is there and does not answer.
 func noAnswer(path string, silent *control.Silent) *finding.Finding {
-	return finding.New("wallet.no-answer", "the process that keeps the wallet %s open is there, and does not answer", path).
+	return finding.New("wallet.no-answer", "the process that keeps the wallet %s open can't be asked", path).
 		Saw("%s", silent).Suggest("%s   # ends it", silent.EndLine())
 }
 

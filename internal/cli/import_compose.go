@@ -125,13 +125,13 @@ func (c *call) findCompose(ctx context.Context, files []string, o composeOptions
 		return nil, "", err
 	}
 	c.environment() // which knows the book of what was vouched for
-	vouched := root == ""
+	vouched, leaves := root == "", root == ""
 	if root != "" {
 		r.Root = root
 		item := composeItem(ctx, r)
 		item.Uses = func() vouch.Uses { // read once: what was hashed is what is used
 			uses := compose.Uses(ctx, r.Files, root)
-			r.Pinned = uses.Files
+			r.Pinned, leaves = uses.Files, uses.Leaves()
 			return uses
 		}
 		state, _, err := c.vouched.StateOf(item)
@@ -144,7 +144,10 @@ func (c *call) findCompose(ctx context.Context, files []string, o composeOptions
 		vouched = state == vouch.Vouched
 	}
 	if vouched {
-		r.Root, r.Machine = "", make(map[string]string)
+		if leaves { // the yes was for files outside of the repository too
+			r.Root = ""
+		}
+		r.Machine = make(map[string]string)
 		for _, pair := range c.Environ() {
 			name, value, _ := strings.Cut(pair, "=")
 			r.Machine[name] = value

@@ -120,7 +120,7 @@ func alreadyOpen(ctx context.Context, registry tunnel.Registry, name string) err
 
 // noAnswer is for a process of the program's own that is there and does not answer.
 func noAnswer(what string, silent *control.Silent) error {
-	return &exitError{code: exitServer, err: fmt.Errorf("%s is there, and does not answer: %w", what, silent), try: []string{silent.EndLine() + "   # ends it"}}
+	return &exitError{code: exitServer, err: fmt.Errorf("%s can't be asked: %w", what, silent), try: []string{silent.EndLine() + "   # ends it"}}
 }
 
 // calledName is the name by which a profile's tunnel is known.

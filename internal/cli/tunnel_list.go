@@ -158,9 +158,9 @@ func (c *call) silentTunnels(silent []*control.Silent) error {
 		return nil
 	}
 	for _, one := range silent[:len(silent)-1] {
-		c.Notice("a tunnel is there, and does not answer: %s; %s ends it", one, one.EndLine())
+		c.Notice("a tunnel can't be asked: %s; %s ends it", one, one.EndLine())
 	}
-	return noAnswer("a tunnel", silent[len(silent)-1])
+	return noAnswer("a tunnel that is open", silent[len(silent)-1])
 }
 
 // noTunnel is for a name whose tunnel can't be asked, with the reason.
@@ -174,7 +174,7 @@ func noTunnel(ctx context.Context, registry tunnel.Registry, name string, why er
 		names = append(names, s.Profile)
 	}
 	if len(silent) > 0 && len(open) == 0 {
-		return noAnswer("a tunnel", silent[0])
+		return noAnswer("a tunnel that is open", silent[0])
 	}
 	failure := &exitError{code: exitUsage, err: errors.New("no tunnel of that profile is open"), try: []string{"gharbor tunnel list"}}
 	if near := nearest.Name(name, names); near != "" {

@@ -102,7 +102,7 @@ func (c *call) keeper(ctx context.Context, id string) (wallet.Opener, error) {
 func (c *call) openKeeper(ctx context.Context, id string) wallet.Opener {
 	k, err := c.keeper(ctx, id)
 	if silent := new(control.Silent); errors.As(err, &silent) {
-		c.Notice("the process that keeps the wallet open does not answer, so the wallet counts as locked: %s; %s ends it", silent, silent.EndLine())
+		c.Notice("the wallet counts as locked, as the process that keeps it open can't be asked: %s; %s ends it", silent, silent.EndLine())
 	}
 	return k
 }

@@ -136,7 +136,11 @@ with new keys and no readers: whoever knows the old passphrase can open it then.
 					return err
 				}
 			}
+			was := from.Generation()
 			w, gone, err := s.Restore(ctx, from, pass, theirs, old)
+			if wallet.IsWrongPassphrase(err) && other.file == "" && !c.Interactive() {
+				return &exitError{code: exitSecret, err: err, try: []string{"gharbor wallet restore " + clean.Shell(c.args[0]) + " -passphrase-file FILE -other-passphrase-file FILE   # today's passphrase, and the backup's"}}
+			}
 			if wallet.IsWrongPassphrase(err) && other.file == "" && c.Interactive() {
 				if theirs, err = c.passphrase(ctx, walletFlags{}, wallet.Store{Path: from.Path}); err != nil {
 					return err
@@ -152,7 +156,7 @@ with new keys and no readers: whoever knows the old passphrase can open it then.
 			if old {
 				c.Notice("the passphrase of %s is the wallet's now; gharbor wallet passphrase changes it", from.Path)
 			}
-			c.Say("restored: %s, generation %d, with the %d %s of generation %d", s.Path, w.File.Generation(), len(w.Entries), plural(len(w.Entries), "entry", "entries"), from.Generation())
+			c.Say("restored: %s, generation %d, with the %d %s of generation %d", s.Path, w.File.Generation(), len(w.Entries), plural(len(w.Entries), "entry", "entries"), was)
 			for _, name := range gone {
 				c.Say("  not let in again: reader %s", name)
 			}

@@ -37,6 +37,8 @@ type Opening struct {
 	// Starting is what a starting server of this engine looks like from here.
 	Starting string
 
+	Shortest int // bytes that a whole first answer has at the least: of fewer nothing can be told; 0 where one byte is an answer
+
 	unfinished bool // it began to answer, and nothing more came for a while
 	askedAll   bool // whether every probe had its turn
 }
@@ -188,8 +190,7 @@ func (o *Opening) Unexpected(ctx context.Context, reply []byte) finding.Result {
 	if service, ok := o.Identify(ctx); ok {
 		return o.Other(service, reply)
 	}
-	const few = 8 // bytes: of these no protocol can be told
-	if o.unfinished && len(reply) < few {
+	if o.unfinished && len(reply) < o.Shortest {
 		return finding.Failed(finding.New("speak.silent", "%s began to answer and does not go on: the server hangs, is overloaded%s, or a proxy on the way has nothing behind it", o.To.Address, o.Starting).
 			Saw("its first bytes: %s", clean.Bytes(reply, 32)).
 			Suggest("gharbor test %s -timeout 60s   # if it is only slow", o.To.Profile).

@@ -87,6 +87,7 @@ func TestWhatItIs(t *testing.T) {
 		}
 	}
 	o, theirs := at("")
+	o.Shortest = 5
 	go theirs.Write([]byte("J"))
 	if reply := o.Rest(nil); o.Unexpected(ctx, reply).Finding.Code != "speak.silent" {
 		t.Errorf("after %q and nothing more: %+v", reply, o.Unexpected(ctx, reply).Finding)

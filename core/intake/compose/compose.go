@@ -223,6 +223,10 @@ func (l *loading) variables() error {
 
 // file reads a file whole.
 func (l *loading) file(path string) ([]byte, error) {
+	if l.templates && strings.Contains(path, "$") { // where it is is not known yet
+		l.name(path)
+		return nil, nil
+	}
 	if err := l.within(path); err != nil {
 		if l.templates && !slices.Contains(l.Files, path) {
 			l.name(path)
