@@ -61,7 +61,7 @@ func TestVouch(t *testing.T) {
 	p.Run("certificate", "counts").Want(5).Has("profile.not-vouched")
 	p.Run("test", "-tag", "team").Want(2).Has("1 profile of the project's file left out")
 	p.OK("test", "-all").Has("1 profile of the project's file left out").HasNot("counts:")
-	p.Run("vouch").Want(2).Has("no terminal to ask on", " ./scripts/unlock.sh", "file of the command   sha256:", "variable in host     COUNTS\n", "not hashed: what the program reads or runs by itself")
+	p.Run("vouch").Want(2).Has("no terminal to ask on", " ./scripts/unlock.sh", "file of the command  sha256:", "variable in host     COUNTS\n", "not hashed: what the program reads or runs by itself")
 	p.Run("vouch", "-expect", strings.Repeat("0", 64)).Want(1).Has("another one than expected")
 	if server.Connections() != connections+1 { // that of -all
 		t.Errorf("%d connections", server.Connections())

@@ -37,9 +37,6 @@ type Opening struct {
 	// Starting is what a starting server of this engine looks like from here.
 	Starting string
 
-	Shortest int // bytes that a whole first answer has at the least: of fewer nothing can be told; 0 where one byte is an answer
-
-	unfinished bool // it began to answer, and nothing more came for a while
 	askedAll   bool // whether every probe had its turn
 }
 
@@ -174,7 +171,6 @@ func (o *Opening) Rest(reply []byte) []byte {
 		n, err := o.Conn.Read(piece)
 		reply = append(reply, piece[:n]...)
 		if err != nil {
-			o.unfinished = errors.Is(err, os.ErrDeadlineExceeded)
 			break
 		}
 	}
@@ -189,12 +185,6 @@ func (o *Opening) Unexpected(ctx context.Context, reply []byte) finding.Result {
 	}
 	if service, ok := o.Identify(ctx); ok {
 		return o.Other(service, reply)
-	}
-	if o.unfinished && len(reply) < o.Shortest {
-		return finding.Failed(finding.New("speak.silent", "%s began to answer and does not go on: the server hangs, is overloaded%s, or a proxy on the way has nothing behind it", o.To.Address, o.Starting).
-			Saw("its first bytes: %s", clean.Bytes(reply, 32)).
-			Suggest("gharbor test %s -timeout 60s   # if it is only slow", o.To.Profile).
-			Suggest("gharbor nearby"))
 	}
 	return finding.Failed(o.suggestPlace(finding.New("speak.garbage", "what answers at %s does not speak %s's protocol, nor any that is known here", o.To.Address, o.Name).
 		Saw("its first bytes: %s", clean.Bytes(reply, 32))))

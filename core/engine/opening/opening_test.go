@@ -86,13 +86,7 @@ func TestWhatItIs(t *testing.T) {
 			t.Errorf("%s: %s", name, got)
 		}
 	}
-	o, theirs := at("")
-	o.Shortest = 5
-	go theirs.Write([]byte("J"))
-	if reply := o.Rest(nil); o.Unexpected(ctx, reply).Finding.Code != "speak.silent" {
-		t.Errorf("after %q and nothing more: %+v", reply, o.Unexpected(ctx, reply).Finding)
-	}
-	o, _ = at("")
+	o, _ := at("")
 	o.To.Redial = nil
 	if _, ok := o.Identify(ctx); ok {
 		t.Error("something was identified without a connection")
