@@ -40,7 +40,7 @@ type conversation struct {
 func Begin(word string) engine.Begin {
 	return func(conn net.Conn, target engine.Target) engine.Conversation {
 		return &conversation{to: target, word: word, raw: conn, conn: conn, facts: engine.Facts{Engine: word, TLS: "none"}, opening: &opening.Opening{
-			To:       target, Conn: conn, Word: word, Name: brandOf(word), Ours: []string{"mysql", "mariadb"},
+			To: target, Conn: conn, Word: word, Name: brandOf(word), Ours: []string{"mysql", "mariadb"},
 			Probes:     []greeting.Probe{greeting.PostgreSQL, greeting.Text, greeting.TLS, greeting.Mongo, greeting.Listener},
 			ProbeNames: brandOf(word) + "'s, PostgreSQL's, Redis', HTTP's, TLS's, MongoDB's or Oracle's",
 			Starting:   ", is only just starting, or looks up the name of this machine's address before it greets",

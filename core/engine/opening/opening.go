@@ -37,7 +37,7 @@ type Opening struct {
 	// Starting is what a starting server of this engine looks like from here.
 	Starting string
 
-	askedAll   bool // whether every probe had its turn
+	askedAll bool // whether every probe had its turn
 }
 
 // Guard makes ctx bound a connection's reads and writes until release.
