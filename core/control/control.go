@@ -35,7 +35,7 @@ const moment = 5 * time.Second
 // one.
 func Folder(lookup func(string) (string, bool)) string {
 	folder, ok := lookup("XDG_RUNTIME_DIR")
-	if info, err := os.Stat(folder); !ok || err != nil || !ours(info) {
+	if info, err := os.Stat(folder); !ok || err != nil || !filepath.IsAbs(folder) || !ours(info) {
 		folder = os.TempDir()
 	}
 	return filepath.Join(folder, fmt.Sprintf("gentle-harbor-%d", os.Getuid()))

@@ -320,7 +320,7 @@ func (c *call) aliasBinding(name string) (wallet.Binding, error) {
 // otherFile is a wallet file that a command is given.
 func otherFile(path string) (*wallet.File, error) {
 	if _, err := os.Stat(path); err != nil {
-		return nil, usage("there is no file %s", path)
+		return nil, usage("there is no file of that name") // which may be a misplaced password
 	}
 	return wallet.Load(path)
 }
