@@ -294,11 +294,25 @@ func TestNothingLaunders(t *testing.T) {
 	p.Write(team, "[alias.numbers]\nengine = \"postgresql\"\naddresses = [\"127.0.0.1:2\"]\n")
 	p.Run("test", "a").Want(1).Has("alias.unknown")
 
+	p.Write(filepath.Join(root, "my.cnf"), "[client]\npassword=dunlin\n")
+	os.Chmod(filepath.Join(root, "my.cnf"), 0o600)
+	p.Setenv("MYSQL_HOME", root)
+	p.Profiles("[profile.m]\nengine = \"mysql\"\nhost = \"127.0.0.1\"\nport = 1\nuser = \"u\"\n[profile.s]\nengine = \"postgresql\"\nalias = \"service:birds\"\nuser = \"u\"\n")
+	p.Test("m").Ends(t, "secret", "fail", "profile.file-not-vouched")
+	vouchFor(t, p, filepath.Join(root, "my.cnf"))
+	p.Test("m").Ends(t, "reach", "fail", "reach.refused")
+	p.Unsetenv("PGSERVICEFILE")
+	p.Setenv("PGSYSCONFDIR", filepath.Join(root, "etc"))
+	p.Write(filepath.Join(root, "etc", "pg_service.conf"), "[birds]\nhost=127.0.0.1\nport=1\n")
+	p.Test("s").Ends(t, "route", "fail", "profile.file-not-vouched")
+
 	// An import shows what it would add, and reads nothing that a link in a clone leads to.
 	p.Write(filepath.Join(filepath.Dir(p.Home), "own.env"), "DATABASE_URL=postgresql://u@h.example/db\n")
 	os.Symlink(filepath.Join(filepath.Dir(p.Home), "own.env"), filepath.Join(root, "x.env"))
 	p.Run("import", "dotenv", filepath.Join(root, "x.env"), "-dry-run").Want(2).Has("leads outside of it").HasNot("h.example")
 	p.OK("import", "dotenv", filepath.Join(root, "x.env"), "-dry-run", "-yes").Has("h.example")
+	p.Write(filepath.Join(root, "more.cnf"), "[client]\nuser=u\nhost=h.example\npassword=dunlin\nssl-ca="+filepath.Join(root, "ca.pem")+"\n")
+	p.OK("import", "optionfile", filepath.Join(root, "more.cnf"), "-dry-run").Has("tls-ca is a file of the repository (./ca.pem)", "secret is a file of the repository (./more.cnf)")
 }
 
 // TestNoHome: without a home folder nothing of the working folder is taken for what is in it.

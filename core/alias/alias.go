@@ -309,7 +309,7 @@ func (b *Book) readService(name string) (*profile.Alias, []string, *finding.Find
 	var names []string
 	looked := []string{}
 	for _, path := range paths {
-		if b.JudgeFile != nil && len(paths) == 1 { // PGSERVICEFILE names it
+		if b.JudgeFile != nil && intake.NamedByVariable(path, b.Lookup) {
 			if found := b.JudgeFile(path); found != nil {
 				return nil, nil, found
 			}

@@ -351,6 +351,14 @@ func ServicePaths(lookup func(string) (string, bool), home string) []string {
 	return paths
 }
 
+// NamedByVariable reports whether a path of ServicePaths is there because a variable of the
+// environment says so.
+func NamedByVariable(path string, lookup func(string) (string, bool)) bool {
+	file, _ := lookup("PGSERVICEFILE")
+	folder, _ := lookup("PGSYSCONFDIR")
+	return path == file || folder != "" && path == filepath.Join(folder, "pg_service.conf")
+}
+
 // systemFolders are what builds of PostgreSQL have as their folder of system-wide
 // settings: Debian's packages, and PostgreSQL's own.
 var systemFolders = []string{"/etc/postgresql-common", "/etc/sysconfig/pgsql", "/usr/local/pgsql/etc"}

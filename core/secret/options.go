@@ -47,6 +47,11 @@ func (f *Finder) options(q Query) (sections []section, read, ignored []string, f
 	paths, groups := []string{path}, []string{group}
 	if path == "" {
 		paths = f.optionPaths()
+		if home, ok := f.Lookup("MYSQL_HOME"); ok && home != "" && f.JudgeFile != nil {
+			if found := f.JudgeFile(filepath.Join(home, "my.cnf")); found != nil {
+				return nil, nil, nil, found
+			}
+		}
 	}
 	if group == "" {
 		groups = clientGroups[q.Engine]

@@ -1,7 +1,9 @@
 package vouch
 
 import (
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -81,6 +83,9 @@ func FileItem(path, root, home string) Item {
 func (b Book) JudgeFile(path, home string) *finding.Finding {
 	if whole, err := filepath.Abs(path); err == nil {
 		path = whole
+	}
+	if _, err := os.Lstat(path); errors.Is(err, fs.ErrNotExist) {
+		return nil // whoever reads it says so
 	}
 	root := RepositoryOf(path, home, filepath.Dir(b.Path))
 	if root == "" {

@@ -44,8 +44,9 @@ const (
 // The longest that is shown for a yes. What is longer could hide its end from whoever reads
 // it, and is refused. An argument list of honest length stays far below.
 const (
-	maxShown = 4 << 10 // of one use, in bytes as shown
-	maxUses  = 300     // of one profile
+	maxShown = 4 << 10  // of one use, in bytes as shown
+	maxAll   = 24 << 10 // of one profile: some 300 lines of a terminal
+	maxUses  = 300      // of one profile
 )
 
 // Shown is the use as a person sees it: the words whole, each quoted for a shell, and the file
@@ -111,8 +112,13 @@ func New(name string, list []Use) Uses {
 	if len(list) > maxUses {
 		u.Trouble = fmt.Sprintf("it has %d uses, and more than %d can't be looked at for a yes", len(list), maxUses)
 	}
+	all := 0
 	for _, one := range list {
-		if n := len(one.Shown()); n > maxShown {
+		n := len(one.Shown())
+		if all += n; all > maxAll {
+			u.Trouble = fmt.Sprintf("all that it uses is too long to be shown for a yes (at most %d bytes are)", maxAll)
+		}
+		if n > maxShown {
 			u.Trouble = fmt.Sprintf("%s is too long to be shown for a yes (%d bytes; at most %d are)", clean.Word(one.Key), n, maxShown)
 			break
 		}

@@ -294,6 +294,13 @@ func TestShownWhole(t *testing.T) {
 	if u := Of(sealed(t, repository(t, toml(strings.Repeat("x", maxShown)), nil), "p")); !strings.Contains(u.Trouble, "too long to be shown") {
 		t.Errorf("%q", u.Trouble)
 	}
+	two := toml(strings.Repeat("x", maxShown-200))
+	for i := range 16 {
+		two += fmt.Sprintf("[[profile.p.hop]]\nhost = \"g\"\nsecret = \"command:sh %d%s\"\n", i, strings.Repeat("y", 2000))
+	}
+	if u := Of(sealed(t, repository(t, two, nil), "p")); !strings.Contains(u.Trouble, "all that it uses is too long") {
+		t.Errorf("%q", u.Trouble)
+	}
 	var hops strings.Builder
 	for range 16 {
 		hops.WriteString("[[profile.p.hop]]\nhost = \"g\"\nuser = \"${U}\"\nkey = \"k\"\nsecret = \"ask\"\nkey-secret = \"ask\"\n")

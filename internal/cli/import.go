@@ -97,6 +97,7 @@ func (c *call) imports(ctx context.Context, o importOptions) error {
 	if err != nil {
 		return err
 	}
+	c.noteRepositoryFiles(plans, path)
 	c.showPlans(plans, o)
 	if o.dryRun {
 		c.Say("nothing was added: -dry-run")
@@ -317,6 +318,29 @@ func wholeValue(v profile.Value) string {
 		return clean.Words(words)
 	}
 	return clean.Word(v.Text())
+}
+
+// noteRepositoryFiles says of what a file of a repository would add which files of that repository
+// it names: in a profile of the user's own nobody notices when they change.
+func (c *call) noteRepositoryFiles(plans []*planned, path string) {
+	root := repositoryOf(path)
+	if path == "" || root == "" {
+		return
+	}
+	repo, home := vouch.NewRepository(root), c.environment().Home
+	for _, one := range plans {
+		for _, s := range one.sets {
+			whole := s.Field.Whole(s.Value.Text(), "", home)
+			if kind, file, ok := strings.Cut(whole, ":"); s.Field.Source && ok && kind != "env" {
+				whole, _, _ = strings.Cut(file, "#")
+			}
+			if (s.Field.Path && !s.Field.Address || s.Field.Source) && filepath.IsAbs(whole) {
+				if inside, ok := repo.Inside(whole); ok {
+					one.notes = append(one.notes, fmt.Sprintf("%s is a file of the repository (%s): in a profile of yours nobody notices when it changes", s.Field.Name, clean.Word(inside)))
+				}
+			}
+		}
+	}
 }
 
 // mayRead asks before a file is read that a repository names and that is not the repository's: a
