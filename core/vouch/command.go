@@ -136,13 +136,20 @@ func (c *collector) optionFiles(called, written string) {
 		c.look(called+" file", []string{written}, path, "")
 		return
 	}
-	_, err := optionfile.ReadWith(path, func(path string) ([]byte, error) {
+	list := func(folder string) ([]fs.DirEntry, error) {
+		if _, ok := c.repo.Inside(folder); ok {
+			return os.ReadDir(folder)
+		}
+		c.look(called+" folder", []string{folder}, folder, "") // not looked into before the yes
+		return nil, nil
+	}
+	_, err := optionfile.ReadListed(path, func(path string) ([]byte, error) {
 		data := c.look(called+" file", nil, path, "")
 		if _, ok := c.files[path]; !ok {
 			return nil, fs.ErrNotExist // outside, or not there: not read before the yes
 		}
 		return data, nil
-	})
+	}, list)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) && c.trouble == "" {
 		c.trouble = fmt.Sprintf("the option file %s cannot be read: %s", clean.Word(written), atomicfile.Plain(err))
 	}

@@ -195,12 +195,12 @@ func TestFilesLapse(t *testing.T) {
 // TestOutside: what a link or a path leads to outside of the repository is named as that by its
 // real path, and neither read nor hashed.
 func TestOutside(t *testing.T) {
-	outside := filepath.Join(t.TempDir(), "victim")
+	outside := filepath.Join(t.TempDir(), "victim.cnf")
 	os.WriteFile(outside, []byte("UNIQUE-SECRET\n"), 0o600)
 	real, _ := filepath.EvalSymlinks(outside)
-	for name, key := range map[string]string{"link": `secret = "file:db.pass"`, "folder": `tls-ca = "folder/victim"`, "written": `tls-ca = "` + outside + `"`,
-		"options": `secret = "optionfile:db.pass"`, "include": `secret = "optionfile:my.cnf"`, "word": `command = ["cat", "db.pass"]`, "dangling": `secret = "file:gone"`} {
-		f := repository(t, "[profile.p]\nengine = \"mysql\"\nhost = \"h\"\n"+key+"\n", map[string]string{"db.pass": "-> " + outside, "folder": "-> " + filepath.Dir(outside), "my.cnf": "!include " + outside + "\n", "gone": "-> /nowhere/at/all"})
+	for name, key := range map[string]string{"link": `secret = "file:db.pass"`, "folder": `tls-ca = "folder/victim.cnf"`, "written": `tls-ca = "` + outside + `"`,
+		"options": `secret = "optionfile:db.pass"`, "include of a folder": `secret = "optionfile:dir.cnf"`, "include": `secret = "optionfile:my.cnf"`, "word": `command = ["cat", "db.pass"]`, "dangling": `secret = "file:gone"`} {
+		f := repository(t, "[profile.p]\nengine = \"mysql\"\nhost = \"h\"\n"+key+"\n", map[string]string{"db.pass": "-> " + outside, "folder": "-> " + filepath.Dir(outside), "my.cnf": "!include " + outside + "\n", "dir.cnf": "!includedir " + filepath.Dir(outside) + "\n", "gone": "-> /nowhere/at/all"})
 		u := Of(sealed(t, f, "p"))
 		text := strings.Join(u.Lines(), "\n")
 		if strings.Contains(text, sum([]byte("UNIQUE-SECRET\n"))) || strings.Contains(text, "UNIQUE") {
@@ -215,6 +215,12 @@ func TestOutside(t *testing.T) {
 			continue // a command's words are not followed out of the repository
 		}
 		want := "outside of the repository, not hashed: " + real
+		if name == "include of a folder" {
+			want = "outside of the repository, not hashed: " + filepath.Dir(real)
+			if strings.Contains(text, "victim") {
+				t.Errorf("%s: the folder was looked into\n%s", name, text)
+			}
+		}
 		if name == "dangling" {
 			want = "outside of the repository, not hashed: /nowhere/at/all"
 		}

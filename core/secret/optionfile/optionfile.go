@@ -63,7 +63,12 @@ func Read(path string) (Result, error) { return ReadWith(path, os.ReadFile) }
 
 // ReadWith is Read with a reader of files of the caller's.
 func ReadWith(path string, read func(path string) ([]byte, error)) (Result, error) {
-	r := reader{read: read}
+	return ReadListed(path, read, os.ReadDir)
+}
+
+// ReadListed is ReadWith with a reader of folders of the caller's too, for !includedir.
+func ReadListed(path string, read func(path string) ([]byte, error), list func(folder string) ([]fs.DirEntry, error)) (Result, error) {
+	r := reader{read: read, list: list}
 	err := r.file(path, 0)
 	return r.Result, err
 }
@@ -78,6 +83,7 @@ func Parse(data []byte) ([]Option, error) {
 type reader struct {
 	alone bool // directives are passed over
 	read  func(path string) ([]byte, error)
+	list  func(folder string) ([]fs.DirEntry, error)
 	Result
 	files int
 }
@@ -160,7 +166,7 @@ func (r *reader) directive(path string, number int, text string, depth int) erro
 	if word == "include" {
 		return r.included(path, number, target, depth)
 	}
-	entries, err := os.ReadDir(target)
+	entries, err := r.list(target)
 	if err != nil {
 		return &Error{path, number, "!includedir: " + atomicfile.Plain(err).Error()}
 	}
