@@ -107,6 +107,9 @@ func nobody(err error) bool {
 // watchEvery is how often a process looks whether its socket is still there.
 const watchEvery = 2 * time.Second
 
+// acceptPause is the wait after a connection could not be taken for want of a descriptor.
+const acceptPause = 100 * time.Millisecond
+
 // Serve answers requests of this user's until the context ends, or the socket is gone from its
 // place or another's: then nobody could find the process any more. It closes the listener.
 // answer gets the connection's first line, and a reader of what follows; then, if not nil, is
@@ -123,7 +126,11 @@ func Serve(ctx context.Context, listener net.Listener, answer func(line string, 
 	})
 	for {
 		conn, err := listener.Accept()
-		if err != nil {
+		switch {
+		case errors.Is(err, syscall.EMFILE), errors.Is(err, syscall.ENFILE), errors.Is(err, syscall.ECONNABORTED):
+			time.Sleep(acceptPause) // it passes, and the process is still there to be found
+			continue
+		case err != nil:
 			return
 		}
 		defect.Go(func() { serve(conn, os.Getuid(), answer) })

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -113,6 +114,35 @@ func TestSilent(t *testing.T) {
 	var silent *Silent
 	if err := Ask(t.Context(), socket, []byte("x\n"), 100, new(answered)); !errors.As(err, &silent) || silent.PID != os.Getpid() || !strings.HasPrefix(silent.EndLine(), "kill -KILL ") {
 		t.Errorf("%v %+v", err, silent)
+	}
+}
+
+// failing is a listener whose first connections can't be taken.
+type failing struct {
+	net.Listener
+	left int
+}
+
+func (f *failing) Accept() (net.Conn, error) {
+	if f.left--; f.left >= 0 {
+		return nil, &net.OpError{Op: "accept", Err: syscall.EMFILE}
+	}
+	return f.Listener.Accept()
+}
+
+// TestAcceptFails: a process that has no descriptor left for a moment is still there afterwards.
+func TestAcceptFails(t *testing.T) {
+	t.Parallel()
+	socket := filepath.Join(folder(t), "c", "s")
+	listener, err := Listen(socket)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, stop := context.WithCancel(t.Context())
+	defer stop()
+	go Serve(ctx, &failing{listener, 2}, echo)
+	if err := Ask(t.Context(), socket, []byte("x\n"), 1000, new(answered)); err != nil {
+		t.Error(err)
 	}
 }
 

@@ -18,6 +18,7 @@ import (
 	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
+	"gentleharbor/core/owner"
 	"gentleharbor/core/profile"
 )
 
@@ -92,6 +93,11 @@ func (b Book) read() ([]Record, error) {
 	}
 	if err != nil {
 		return nil, &profile.FileError{Path: b.Path, What: "cannot be read: " + atomicfile.Plain(err).Error()}
+	}
+	if info, err := os.Stat(b.Path); err == nil {
+		if why := owner.Unsafe(info); why != "" { // whoever may write it may vouch in the user's place
+			return nil, &profile.FileError{Path: b.Path, What: why + ", so it counts for nothing; remove it, and vouch again"}
+		}
 	}
 	var file bookFile
 	err = toml.Unmarshal(data, &file)

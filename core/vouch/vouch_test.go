@@ -75,6 +75,11 @@ func TestBook(t *testing.T) {
 	if found := b.Judge(p); found == nil || len(found.Seen) != 2 {
 		t.Errorf("%+v", found)
 	}
+	os.Chmod(b.Path, 0o666)
+	if _, err := NewBook(b.Path).Records(); err == nil || !strings.Contains(err.Error(), "anybody may write") {
+		t.Errorf("a book that anybody may write vouches: %v", err)
+	}
+	os.Chmod(b.Path, 0o600)
 	if gone, err := b.Withdraw(ctx, p.Path(), nil); err != nil || len(gone) != 1 {
 		t.Errorf("%v %v", gone, err)
 	}
