@@ -51,9 +51,9 @@ type section struct {
 	ignored []string
 }
 
-// Load reads the user's files. A file of GHARBOR_ALIASES that is somebody else's, or a
-// repository's that judge has a finding for, is told to notice and passed over; one that is
-// wrong, or not there, is an error.
+// Load reads the user's files. It passes over a file of GHARBOR_ALIASES that belongs to another
+// user, or that judge has a finding for, and calls notice. A file that is wrong, or not there, is
+// an error.
 func Load(h profile.Home, lookup func(string) (string, bool), home string, judge func(path string) *finding.Finding, notice func(error)) (*Book, error) {
 	own, err := h.LoadAliases()
 	if err != nil {

@@ -9,7 +9,7 @@ import (
 
 const noFollow = 0
 
-// hold has nothing to do: who writes is known by the file's age here.
+// hold does nothing here: abandoned judges a file by its age.
 func hold(*os.File) error { return nil }
 
 // abandoned reports whether a temporary file is older than any write takes.

@@ -41,7 +41,7 @@ func links(p *profile.Resolved) []secret.Link {
 	}
 	all := make([]secret.Link, len(chain.Links))
 	for i, link := range chain.Links {
-		from := profile.Chain{Links: chain.Links[i:]} // what this one comes to, whoever names it
+		from := profile.Chain{Links: chain.Links[i:]} // this alias and those that it names
 		all[i] = secret.Link{Name: link.Name, Engine: from.Text("engine"), TLS: from.Text("tls"),
 			TLSAuthority: p.LinkPath(&from, "tls-ca"), TLSName: from.Text("tls-name")}
 		if link.InProject() {

@@ -213,7 +213,7 @@ func secretQuery(p *profile.Resolved, c route.Candidate) secret.Query {
 	q := secret.Query{Profile: p.Called, Source: source, Command: p.Command(), Folder: p.SecretFolder(), Hops: p.BoundHops(), Engine: p.Text("engine"), Host: c.Host, Socket: c.Folder, Port: strconv.Itoa(c.Port),
 		Database: p.Text("database"), User: p.Text("user"), Local: c.Local(),
 		Address: c.String(), TLS: p.Text("tls"), TLSAuthority: p.Text("tls-ca"), TLSName: p.Text("tls-name"), ServerKey: p.Text("server-key"), Project: !p.Own(), Pinned: p.Pinned(), Recheck: p.Recheck(),
-		Aliases: links(p), SaysPort: p.SaysPort(), Told: c.ToldBy()}
+		Aliases: links(p), PortOverride: p.PortOverride(), Told: c.ToldBy()}
 	if c.Container != nil {
 		q.Container, q.Endpoint, q.Declared = c.Container.Called.String(), c.Container.Endpoint, c.Container.Declared
 	}

@@ -14,7 +14,7 @@ import (
 func Word(s string) string {
 	visible := utf8.ValidString(s)
 	for _, r := range s {
-		visible = visible && seen(r)
+		visible = visible && leavesMark(r)
 	}
 	if visible {
 		return Shell(s)
@@ -35,7 +35,7 @@ func Word(s string) string {
 			b.WriteString(`\t`)
 		case r == '\r':
 			b.WriteString(`\r`)
-		case seen(r):
+		case leavesMark(r):
 			b.WriteRune(r)
 		case r > 0xffff:
 			fmt.Fprintf(&b, `\U%08x`, r)
@@ -66,10 +66,10 @@ func Words(words []string) string {
 	return strings.Join(shown, " ")
 }
 
-// seen reports whether a character leaves a mark of its own on a screen: a letter, a digit, a
+// leavesMark reports whether a character leaves a mark of its own on a screen: a letter, a digit, a
 // sign, or the plain blank. Marks that join another character, blanks of other widths and
 // characters that most fonts leave out (Unicode, "Default_Ignorable_Code_Point") do not.
-func seen(r rune) bool {
+func leavesMark(r rune) bool {
 	if r == ' ' {
 		return true
 	}

@@ -120,7 +120,7 @@ func Serve(ctx context.Context, listener net.Listener, answer func(line string, 
 	defer context.AfterFunc(ctx, func() { listener.Close() })()
 	own, err := os.Lstat(listener.Addr().String())
 	defect.Go(func() {
-		if err != nil || gone(ctx, listener, own) {
+		if err != nil || socketGone(ctx, listener, own) {
 			stop()
 		}
 	})
@@ -137,9 +137,9 @@ func Serve(ctx context.Context, listener net.Listener, answer func(line string, 
 	}
 }
 
-// gone waits until the listener's own socket is not in its place any more. It is false where the
+// socketGone waits until the listener's own socket is not in its place any more. It is false where the
 // context ended first.
-func gone(ctx context.Context, listener net.Listener, own fs.FileInfo) bool {
+func socketGone(ctx context.Context, listener net.Listener, own fs.FileInfo) bool {
 	tick := time.NewTicker(watchEvery)
 	defer tick.Stop()
 	for {

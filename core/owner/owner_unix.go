@@ -26,8 +26,8 @@ func GroupOf(info fs.FileInfo) (gid int, ok bool) {
 	return 0, false
 }
 
-// Unsafe says why a file or folder may be changed by somebody who is neither the user nor root,
-// "" where only they may: it belongs to another user, or anybody may write to it. In a folder
+// Unsafe says why another user than root may change a file or folder, "" where none may: it
+// belongs to another user, or anybody may write to it. In a folder
 // with the sticky bit nobody may put another file in the place of one that is not theirs.
 func Unsafe(info fs.FileInfo) string {
 	if uid, ok := Of(info); ok && uid != os.Getuid() && uid != 0 {

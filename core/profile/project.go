@@ -51,8 +51,8 @@ func FindProject(dir string) (place Place, ok bool) {
 	}
 }
 
-// PassedOver is a file that somebody who is neither the user nor root may change: it could lead
-// every connection elsewhere, and counts as if it were not there.
+// PassedOver is a file that another user than root may change. It could lead every connection
+// elsewhere, so it counts as if it were not there.
 type PassedOver struct{ FileError }
 
 // Unwrap is the error of the file, with its place.

@@ -39,9 +39,9 @@ func (r *Resolved) follow() {
 // Service is what the profile's alias comes to, nil without one.
 func (r *Resolved) Service() *Chain { return r.service }
 
-// SaysPort reports whether the profile itself says a port that an address of its alias, which has
+// PortOverride reports whether the profile itself says a port that an address of its alias, which has
 // none, is given.
-func (r *Resolved) SaysPort() bool {
+func (r *Resolved) PortOverride() bool {
 	e, ok := r.Get("port")
 	if r.address != "alias" || !ok || e.Origin.Kind == FromAlias || e.Origin.Kind == FromEngine {
 		return false

@@ -56,7 +56,7 @@ type Query struct {
 	ServerKey    string   // the path of server-key, "" for none
 	Project      bool     // the profile has something from a project's file
 	Aliases      []Link   // that the address is from: the one named, and those that it names in turn
-	SaysPort     bool     // the profile itself says the port of an alias's address that has none
+	PortOverride bool     // the profile itself says the port of an alias's address that has none
 	Told         string   // who gave the address, "" where a file has it written
 	Container    string   // the container that it is in, by name or PROJECT/SERVICE, "" for none
 	Endpoint     string   // of the container engine that has it

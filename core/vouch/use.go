@@ -126,8 +126,8 @@ func New(name string, list []Use) Uses {
 	return u
 }
 
-// Leaves reports whether a use is, or may be, a file outside of the repository.
-func (u Uses) Leaves() bool {
+// UsesOutside reports whether a use is, or may be, a file outside of the repository.
+func (u Uses) UsesOutside() bool {
 	return slices.ContainsFunc(u.List, func(one Use) bool { return one.File.State == Outside || one.File.State == Unsettled })
 }
 

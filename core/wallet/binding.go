@@ -66,7 +66,7 @@ func (b Binding) MarshalJSON() ([]byte, error) {
 	return json.Marshal(plainBinding(b))
 }
 
-// problem says why a binding lets nothing go whatever is asked, "" where it may.
+// problem says why a binding releases nothing at all, "" where it may release something.
 func (b Binding) problem() string {
 	kinds := 0
 	for _, is := range []bool{b.Alias != "", b.Hop != "", b.Key != "", b.Container != "", len(b.Addresses) > 0} {
@@ -90,8 +90,8 @@ func BindingOf(ctx context.Context, containers route.Containers, p *profile.Reso
 	if found := p.Problem(); found != nil {
 		return Binding{}, errors.New(found.Cause)
 	}
-	if p.AddressKind() == "alias" && !p.SaysPort() { // with a port of its own it is an address that counts
-		return ofAlias(p)
+	if p.AddressKind() == "alias" && !p.PortOverride() { // with a port of its own it is an address that counts
+		return bindingToAlias(p)
 	}
 	b, err := facts(p)
 	if err != nil {
@@ -121,7 +121,7 @@ func BindingOf(ctx context.Context, containers route.Containers, p *profile.Reso
 	return b, nil
 }
 
-// facts are what a profile says of the way to an address and of who is to be there.
+// facts are the hops, the TLS rule and the server's identity that a profile asks for.
 func facts(p *profile.Resolved) (Binding, error) {
 	b := Binding{Engine: p.Text("engine"), Hops: p.BoundHops(), TLS: tlsrule.Rule(p.Text("tls"))}
 	var err error
@@ -133,10 +133,10 @@ func facts(p *profile.Resolved) (Binding, error) {
 	return b, err
 }
 
-// ofAlias binds to the alias that a profile names: where that leads later, the secret
+// bindingToAlias binds to the alias that a profile names: where that leads later, the secret
 // may be sent too. What the profile itself says of hops and TLS is kept with it; what it leaves
 // to the alias stays the alias's.
-func ofAlias(p *profile.Resolved) (Binding, error) {
+func bindingToAlias(p *profile.Resolved) (Binding, error) {
 	if found := p.Astray(); found != nil {
 		return Binding{}, errors.New(found.Cause)
 	}
@@ -254,27 +254,27 @@ func (b Binding) objection(q secret.Query) string {
 		return why
 	}
 	if q.Kind != secret.OfDatabase || b.Hop != "" || b.Key != "" {
-		return b.otherKind(q)
+		return b.kindObjection(q)
 	}
 	if b.Alias != "" {
-		return b.ofAnother(q)
+		return b.aliasObjection(q)
 	}
 	switch {
 	case !engine.SameFamily(b.Engine, q.Engine):
 		return fmt.Sprintf("it is bound to the engine %s, and this is %s", b.Engine, q.Engine)
 	case b.Container != "" || q.Container != "":
-		if why := b.inAnother(q); why != "" {
+		if why := b.containerObjection(q); why != "" {
 			return why
 		}
 	case !slices.Contains(b.Addresses, lower(q.Address)):
 		return fmt.Sprintf("it is bound to %s, and this is %s", b.where(), q.Address)
 	}
-	return b.otherWay(q)
+	return b.wayObjection(q)
 }
 
-// otherWay says why the way there, or who is to be there, is not as the binding has it. Asking
-// for more TLS with an authority or a name of one's own is as wide as asking for less.
-func (b Binding) otherWay(q secret.Query) string {
+// wayObjection compares the hops, the TLS rule and the server's identity. A profile that asks for
+// more TLS with an authority or a name of its own widens the binding as one that asks for less.
+func (b Binding) wayObjection(q secret.Query) string {
 	serverKey, keyErr := fileHash("server-key", q.ServerKey, q.Pinned)
 	switch {
 	case !slices.Equal(b.Hops, q.Hops):
@@ -296,10 +296,10 @@ func (b Binding) otherWay(q secret.Query) string {
 	return ""
 }
 
-// inAnother says why what is bound to a container may not be sent, or what is bound to
+// containerObjection says why what is bound to a container may not be sent, or what is bound to
 // an address not to one, "" where it may: to this very container, wherever its engine
 // has published it.
-func (b Binding) inAnother(q secret.Query) string {
+func (b Binding) containerObjection(q secret.Query) string {
 	switch {
 	case q.Container == "":
 		return fmt.Sprintf("it is bound to the container %s, and this is %s", b.Container, q.Address)
@@ -319,10 +319,10 @@ func weaker(rule, than string) bool {
 	return slices.Index(strength, tlsrule.Rule(rule)) < slices.Index(strength, tlsrule.Rule(than))
 }
 
-// ofAnother says why what is bound to an alias may not be sent, "" where it may: to
+// aliasObjection says why what is bound to an alias may not be sent, "" where it may: to
 // an address that this very alias leads to, by the way and the rule that the alias, or the
 // binding, says.
-func (b Binding) ofAnother(q secret.Query) string {
+func (b Binding) aliasObjection(q secret.Query) string {
 	if len(q.Aliases) == 0 {
 		return "it is bound to the alias " + b.Alias + ", and this address is none"
 	}
@@ -335,25 +335,25 @@ func (b Binding) ofAnother(q secret.Query) string {
 		case link.File != b.AliasFile:
 			why = fmt.Sprintf("it is bound to the alias %s of %s, and this is another of that name", b.Alias, b.AliasFile)
 		default:
-			return b.unlikeAlias(link, q)
+			return b.aliasFactsObjection(link, q)
 		}
 	}
 	return why
 }
 
-// unlikeAlias compares what a profile says with what its alias does, or with what the binding
+// aliasFactsObjection compares what a profile says with what its alias does, or with what the binding
 // says in the alias's place.
-func (b Binding) unlikeAlias(link secret.Link, q secret.Query) string {
+func (b Binding) aliasFactsObjection(link secret.Link, q secret.Query) string {
 	if link.Engine != "" && !engine.SameFamily(link.Engine, q.Engine) {
 		return fmt.Sprintf("the alias %s is of the engine %s, and this is %s", link.Name, link.Engine, q.Engine)
 	}
 	switch {
 	case b.Engine != "" && !engine.SameFamily(b.Engine, q.Engine):
 		return fmt.Sprintf("it is bound to the engine %s, and this is %s", b.Engine, q.Engine)
-	case q.SaysPort:
+	case q.PortOverride:
 		return fmt.Sprintf("the alias %s has an address without a port, and the profile says one of its own", link.Name)
 	case b.TLS != "": // the profile that it was bound by said so itself
-		return b.otherWay(q)
+		return b.wayObjection(q)
 	}
 	as := Binding{TLS: tlsrule.Rule(link.TLS)}
 	if as.TLS == "" { // what a profile that says nothing gets
@@ -369,7 +369,7 @@ func (b Binding) unlikeAlias(link secret.Link, q secret.Query) string {
 			return err.Error()
 		}
 	}
-	if why := as.otherWay(q); why != "" {
+	if why := as.wayObjection(q); why != "" {
 		return fmt.Sprintf("by the alias %s %s", link.Name, why)
 	}
 	return ""
@@ -378,14 +378,14 @@ func (b Binding) unlikeAlias(link secret.Link, q secret.Query) string {
 // told says why a secret may not be sent to an address that no file has written, ""
 // where it may: with TLS that is verified against the written name, by the system's authorities
 // or those of the binding. An entry that is bound to nothing has none.
-func (b Binding) told(q secret.Query) string {
+func (b Binding) sourceObjection(q secret.Query) string {
 	switch {
 	case q.Told == "":
 		return ""
 	case q.TLS != string(tlsrule.Verified):
 		return fmt.Sprintf("%s gave the address %s, and to such a one it is sent only with tls = \"verified\"; this asks for %q", q.Told, q.Address, q.TLS)
 	case b.Alias != "":
-		return "" // unlikeAlias has compared authority and name with the alias's
+		return "" // aliasFactsObjection has compared authority and name with the alias's
 	case strings.ToLower(q.TLSName) != b.TLSName:
 		return fmt.Sprintf("%s gave the address %s, and to such a one it is sent only where the certificate is for the written name; this asks for %s", q.Told, q.Address, q.TLSName)
 	}
@@ -431,9 +431,9 @@ func (b Binding) Is(word string) bool {
 	return word == b.Profile || b.Container != "" && word == "container:"+b.Container || slices.Contains(b.Addresses, lower(word))
 }
 
-// otherKind judges what is bound to a hop or a key, or asked for one: each has
+// kindObjection judges what is bound to a hop or a key, or asked for one: each has
 // bindings of its own kind.
-func (b Binding) otherKind(q secret.Query) string {
+func (b Binding) kindObjection(q secret.Query) string {
 	bound := "a database server, " + b.String()
 	switch {
 	case b.Hop != "" && q.Kind == secret.OfHop && b.Hop == q.Address, b.Key != "" && q.Kind == secret.OfKey && b.Key == q.Address:

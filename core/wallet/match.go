@@ -92,7 +92,7 @@ func (w *Wallet) named(q secret.Query) (*Entry, *finding.Finding) {
 	if err := w.unfold(e); err != nil {
 		return nil, err.(*secret.Failure).Found
 	}
-	if len(e.Bindings) == 0 && !q.Project && e.serves(q) && (Binding{}).told(q) == "" {
+	if len(e.Bindings) == 0 && !q.Project && e.serves(q) && (Binding{}).sourceObjection(q) == "" {
 		return e, nil // the user's own profile names it; audit says that it is bound to nothing
 	}
 	if why := e.objection(q); why != "" {
@@ -113,7 +113,7 @@ func (e *Entry) objection(q secret.Query) string {
 	for i, b := range e.Bindings {
 		objection := b.objection(q)
 		if objection == "" && q.Kind == secret.OfDatabase {
-			objection = b.told(q)
+			objection = b.sourceObjection(q)
 		}
 		if objection == "" {
 			return ""
@@ -122,7 +122,7 @@ func (e *Entry) objection(q secret.Query) string {
 			why = objection
 		}
 	}
-	if told := (Binding{}).told(q); len(e.Bindings) == 0 && told != "" {
+	if told := (Binding{}).sourceObjection(q); len(e.Bindings) == 0 && told != "" {
 		return told
 	}
 	return why

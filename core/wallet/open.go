@@ -80,7 +80,7 @@ type Passphrase struct {
 	derived map[string][]byte // by salt and cost: one answer, one derivation
 }
 
-// key derives the key that the passphrase comes to. It ends with its context.
+// key derives the wallet's key from the passphrase. It ends with its context.
 func (p *Passphrase) key(ctx context.Context, h *header) ([]byte, error) {
 	of := string(h.Salt) + string(label("", mustJSON(h.Cost)))
 	if key, ok := p.derived[of]; ok {

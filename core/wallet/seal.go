@@ -95,7 +95,7 @@ func (c Cost) trial(spare bool) time.Duration {
 	return max(time.Since(start), time.Millisecond)
 }
 
-// derive makes the key that the passphrase comes to: Argon2id (RFC 9106) over its bytes in
+// derive makes the key from the passphrase: Argon2id (RFC 9106) over its bytes in
 // Unicode's normalization form C, as two keyboards may give one text in two forms.
 func (c Cost) derive(passphrase secret.Value, salt []byte) []byte {
 	return argon2.IDKey(norm.NFC.Bytes([]byte(passphrase.Disclose())), salt, c.Passes, c.MemoryKiB, c.Threads, keySize)

@@ -131,7 +131,7 @@ func (c *call) findCompose(ctx context.Context, files []string, o composeOptions
 		item := composeItem(ctx, r)
 		item.Uses = func() vouch.Uses { // read once: what was hashed is what is used
 			uses := compose.Uses(ctx, r.Files, root)
-			r.Pinned, leaves = uses.Files, uses.Leaves()
+			r.Pinned, leaves = uses.Files, uses.UsesOutside()
 			return uses
 		}
 		state, _, err := c.vouched.StateOf(item)

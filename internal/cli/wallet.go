@@ -97,8 +97,8 @@ func (c *call) keeper(ctx context.Context, id string) (wallet.Opener, error) {
 	return nil, ctx.Err()
 }
 
-// openKeeper is keeper for a command that goes on without one: a process that does not answer is
-// told of.
+// openKeeper is keeper for a command that goes on without one. It prints a notice where the
+// process does not answer.
 func (c *call) openKeeper(ctx context.Context, id string) wallet.Opener {
 	k, err := c.keeper(ctx, id)
 	if silent := new(control.Silent); errors.As(err, &silent) {

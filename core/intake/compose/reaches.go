@@ -113,8 +113,8 @@ func included(folder string, include *yaml.Node) []string {
 // 10,000 values.
 const maxNodes = 1 << 20
 
-// checkAnchors refuses a file whose anchors hold themselves, or come to more than can be
-// worked on: the library would go on without an end.
+// checkAnchors refuses a file whose anchors contain themselves, or expand to too many values: the
+// library would never finish.
 func checkAnchors(data []byte) error {
 	var document yaml.Node
 	if yaml.Unmarshal(data, &document) != nil {
@@ -126,7 +126,7 @@ func checkAnchors(data []byte) error {
 	size = func(n *yaml.Node) (int, error) {
 		switch known := sizes[n]; {
 		case known == open:
-			return 0, errors.New("an anchor in it holds itself (YAML, &NAME and *NAME)")
+			return 0, errors.New("an anchor in it contains itself (YAML, &NAME and *NAME)")
 		case known > 0:
 			return known, nil
 		}
@@ -142,7 +142,7 @@ func checkAnchors(data []byte) error {
 				return 0, err
 			}
 			if all += one; all > maxNodes {
-				return 0, errors.New("its anchors come to more values than can be worked on (YAML, &NAME and *NAME)")
+				return 0, errors.New("its anchors expand to too many values (YAML, &NAME and *NAME)")
 			}
 		}
 		sizes[n] = all

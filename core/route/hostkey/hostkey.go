@@ -81,7 +81,7 @@ func (s *Store) parse(path string, data []byte) {
 			continue
 		}
 		marker, patterns, key, _, _, err := ssh.ParseKnownHosts(text)
-		if strings.EqualFold(marker, "revoked") { // who writes it large means it too
+		if strings.EqualFold(marker, "revoked") { // in capitals it is meant too
 			marker = "revoked"
 		}
 		if err != nil || !slices.Contains([]string{"", "cert-authority", "revoked"}, marker) {
