@@ -24,8 +24,13 @@ func (s *stage) startArchive() error {
 	if err != nil {
 		return err
 	}
-	s.archive, err = oracle.Start(oracle.Config{TLS: secure, Resend: true, Services: map[string]oracle.State{"SKEIN": oracle.Up},
-		Accounts: []oracle.Account{{User: "CURATOR", Password: curatorPassword}}, Tables: []string{"CURATOR.SPECIES", "CURATOR.SIGHTING"}})
+	s.archive, err = oracle.Start(oracle.Config{
+		TLS:      secure,
+		Resend:   true,
+		Services: map[string]oracle.State{"SKEIN": oracle.Up},
+		Accounts: []oracle.Account{{User: "CURATOR", Password: curatorPassword}},
+		Tables:   []string{"CURATOR.SPECIES", "CURATOR.SIGHTING"},
+	})
 	if err != nil {
 		return err
 	}
@@ -52,7 +57,11 @@ const archiveProfile = "\n[profile.archive]\nalias    = \"archive\"\nuser     = 
 func archive(s *stage) {
 	pass, pin, job := filepath.Join(s.home, "passphrase"), filepath.Join(s.home, "nightly.pin"), filepath.Join(s.home, "job")
 	ca := filepath.Join(s.home, "authority.pem")
-	for path, text := range map[string]string{pass: "seven brown curlews\n", ca: string(s.authority.PEM), filepath.Join(s.home, "aliases.toml"): archiveHosts} {
+	for path, text := range map[string]string{
+		pass:                                  "seven brown curlews\n",
+		ca:                                    string(s.authority.PEM),
+		filepath.Join(s.home, "aliases.toml"): archiveHosts,
+	} {
 		if s.failed = os.WriteFile(path, []byte(text), 0o600); s.failed != nil {
 			return
 		}
@@ -65,7 +74,12 @@ func archive(s *stage) {
 	s.step("Knock, before anybody logs in. One machine is down tonight; the other knows the service.", 5, "alias", "knock", "archive")
 	s.step("The profile names the alias, and who logs in.", 0, "add", "archive", "-alias", "archive", "-user", "curator", "-secret", "wallet")
 	s.step("A wallet for the password,", 0, append([]string{"wallet", "create", "-opening", "100ms"}, open...)...)
-	s.stepIn(Step{Home: s.home, Dir: s.home, Input: curatorPassword + "\n", Args: append([]string{"wallet", "put", "archive", "-bind", "alias:archive", "-secret-stdin"}, open...)}, "% < curator",
+	s.stepIn(Step{
+		Home:  s.home,
+		Dir:   s.home,
+		Input: curatorPassword + "\n",
+		Args:  append([]string{"wallet", "put", "archive", "-bind", "alias:archive", "-secret-stdin"}, open...),
+	}, "% < curator",
 		"which is bound to the alias: where that leads, it may be sent.", 0)
 	s.step("The nightly batch job reads it without the passphrase.", 0, append([]string{"wallet", "reader", "add", "nightly", "-out", pin}, open...)...)
 	if s.failed == nil {

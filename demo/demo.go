@@ -210,12 +210,21 @@ func (s *stage) start() (err error) {
 	if err != nil {
 		return err
 	}
-	birds := postgresql.Config{Databases: []string{"postgres", "sightings", "ringing"}, Tables: tables, Roles: map[string]postgresql.Role{
-		"warden": {Password: wardenPassword}, "visitor": {Password: visitorPassword},
-		"registrar": {Password: keeperPassword, Superuser: true}, "summer-help": {Password: visitorPassword, Expired: true},
-	}}
-	tides := postgresql.Config{Databases: []string{"postgres", "tides"}, Tables: []string{"tide_reading"}, TLS: secure, Lineage: "7300000000000000002",
-		Roles: map[string]postgresql.Role{"tidekeeper": {Password: keeperPassword}}}
+	birds := postgresql.Config{
+		Databases: []string{"postgres", "sightings", "ringing"},
+		Tables:    tables,
+		Roles: map[string]postgresql.Role{
+			"warden": {Password: wardenPassword}, "visitor": {Password: visitorPassword},
+			"registrar": {Password: keeperPassword, Superuser: true}, "summer-help": {Password: visitorPassword, Expired: true},
+		},
+	}
+	tides := postgresql.Config{
+		Databases: []string{"postgres", "tides"},
+		Tables:    []string{"tide_reading"},
+		TLS:       secure,
+		Lineage:   "7300000000000000002",
+		Roles:     map[string]postgresql.Role{"tidekeeper": {Password: keeperPassword}},
+	}
 	configs := map[string]postgresql.Config{"sightings": birds, "tides": tides}
 	for _, fault := range []postgresql.Fault{postgresql.Starting, postgresql.Full, postgresql.Silent, postgresql.Garbage} {
 		broken := birds
@@ -256,13 +265,20 @@ func (s *stage) startRings() (err error) {
 		a.Password, a.Method = banderPassword, "mysql_native_password"
 		return a
 	}
-	s.moult, err = mysql.Start(mysql.Config{UUID: "5a175a17-0000-4000-8000-00000000c0de", NoNames: true, Method: "mysql_native_password", Socket: s.socket(),
-		Databases: []string{"moult"}, Tables: []string{"ring", "species", "observer"}, Accounts: []mysql.Account{
+	s.moult, err = mysql.Start(mysql.Config{
+		UUID:      "5a175a17-0000-4000-8000-00000000c0de",
+		NoNames:   true,
+		Method:    "mysql_native_password",
+		Socket:    s.socket(),
+		Databases: []string{"moult"},
+		Tables:    []string{"ring", "species", "observer"},
+		Accounts: []mysql.Account{
 			native(mysql.Account{User: "bander", Host: "localhost", Databases: []string{"moult"}}),
 			native(mysql.Account{User: "summer-help", Host: "%", Expired: true, Databases: []string{"moult"}}),
 			native(mysql.Account{User: "old-ringer", Host: "%", Locked: true, Databases: []string{"moult"}}),
 			native(mysql.Account{User: "registrar", Host: "%", Admin: true}),
-		}})
+		},
+	})
 	if err != nil {
 		return err
 	}

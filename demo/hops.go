@@ -31,7 +31,11 @@ func (s *stage) startHops() error {
 	}
 	at := "127.0.0.1:" + strconv.Itoa(s.sluice.Port())
 	inner := map[string]string{tideHost + ":5432": hosts[tideHost+":5432"], at: at}
-	s.gate, err = ssh.Start(ssh.Config{Accounts: accounts, Hosts: inner, Banner: "Saltmarsh Bird Observatory: members only"})
+	s.gate, err = ssh.Start(ssh.Config{
+		Accounts: accounts,
+		Hosts:    inner,
+		Banner:   "Saltmarsh Bird Observatory: members only",
+	})
 	return err
 }
 

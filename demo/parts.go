@@ -95,7 +95,12 @@ func wallet(s *stage) {
 	}
 	open := []string{"-passphrase-file", pass}
 	s.step("A wallet. On a terminal the passphrase is typed; a demo has a file for it.", 0, append([]string{"wallet", "create", "-opening", "100ms"}, open...)...)
-	s.stepIn(Step{Home: s.home, Dir: s.home, Input: wardenPassword + "\n", Args: append([]string{"wallet", "put", "sightings", "-secret-stdin"}, open...)}, "% < warden",
+	s.stepIn(Step{
+		Home:  s.home,
+		Dir:   s.home,
+		Input: wardenPassword + "\n",
+		Args:  append([]string{"wallet", "put", "sightings", "-secret-stdin"}, open...),
+	}, "% < warden",
 		"The password goes in, bound to where the profile of that name leads.", 0)
 	s.step("The profile takes it from there.", 0, "set", "sightings", "secret=wallet")
 	s.step("A scheduled job shall use it, without the passphrase: a reader.", 0, append([]string{"wallet", "reader", "add", "nightly", "-out", pin}, open...)...)

@@ -17,7 +17,15 @@ func rings(accounts ...mysql.Account) (*mysql.Server, error) {
 	for i := range accounts {
 		accounts[i].Password, accounts[i].Method = banderPassword, "mysql_native_password"
 	}
-	return mysql.Start(mysql.Config{Version: "10.11.6-MariaDB", UUID: "c2FsdG1hcnNoLXJpbmdpbmc=", NoNames: true, Seen: bridge, Databases: []string{"ringing"}, Tables: []string{"ring", "species"}, Accounts: accounts})
+	return mysql.Start(mysql.Config{
+		Version:   "10.11.6-MariaDB",
+		UUID:      "c2FsdG1hcnNoLXJpbmdpbmc=",
+		NoNames:   true,
+		Seen:      bridge,
+		Databases: []string{"ringing"},
+		Tables:    []string{"ring", "species"},
+		Accounts:  accounts,
+	})
 }
 
 // published is where a simulated server is published.
@@ -31,14 +39,25 @@ func (s *stage) startContainers() (err error) {
 	if s.ringing, err = s.newRings(); err != nil {
 		return err
 	}
-	s.oldRings, err = mysql.Start(mysql.Config{Version: "10.11.6-MariaDB", NoNames: true, Seen: bridge, Fault: mysql.NotAllowed})
+	s.oldRings, err = mysql.Start(mysql.Config{
+		Version: "10.11.6-MariaDB",
+		NoNames: true,
+		Seen:    bridge,
+		Fault:   mysql.NotAllowed,
+	})
 	if err != nil {
 		return err
 	}
-	s.engine, err = engineapi.Start(engineapi.Config{Socket: s.socketOf("engine"), Images: []string{"mariadb:10.11"}, Containers: []*engineapi.Container{
-		ringContainer("saltmarsh-ringing", s.ringing), ringContainer("saltmarsh-old-rings", s.oldRings),
-		{Name: "saltmarsh-web", Image: "saltmarsh/web:4", Exposed: []string{"8080/tcp"}, Env: []string{"MYSQL_HOST=saltmarsh-ringing", "MYSQL_USER=ringer"}},
-	}, OnStart: s.startRinging, OnStop: s.stopRinging})
+	s.engine, err = engineapi.Start(engineapi.Config{
+		Socket: s.socketOf("engine"),
+		Images: []string{"mariadb:10.11"},
+		Containers: []*engineapi.Container{
+			ringContainer("saltmarsh-ringing", s.ringing), ringContainer("saltmarsh-old-rings", s.oldRings),
+			{Name: "saltmarsh-web", Image: "saltmarsh/web:4", Exposed: []string{"8080/tcp"}, Env: []string{"MYSQL_HOST=saltmarsh-ringing", "MYSQL_USER=ringer"}},
+		},
+		OnStart: s.startRinging,
+		OnStop:  s.stopRinging,
+	})
 	return err
 }
 
@@ -47,11 +66,17 @@ func (s *stage) newRings() (*mysql.Server, error) {
 }
 
 func ringContainer(name string, server *mysql.Server) *engineapi.Container {
-	return &engineapi.Container{Name: name, Image: "mariadb:10.11", Exposed: []string{"3306/tcp"}, Ports: published(server), Health: "healthy",
-		Env:    []string{"MARIADB_USER=ringer", "MARIADB_PASSWORD=" + banderPassword, "MARIADB_DATABASE=ringing", "MARIADB_RANDOM_ROOT_PASSWORD=1", "MARIADB_VERSION=1:10.11.6"},
-		Mounts: []engineapi.Mount{{Type: "volume", Name: name + "-data", Destination: "/var/lib/mysql"}},
+	return &engineapi.Container{
+		Name:    name,
+		Image:   "mariadb:10.11",
+		Exposed: []string{"3306/tcp"},
+		Ports:   published(server),
+		Health:  "healthy",
+		Env:     []string{"MARIADB_USER=ringer", "MARIADB_PASSWORD=" + banderPassword, "MARIADB_DATABASE=ringing", "MARIADB_RANDOM_ROOT_PASSWORD=1", "MARIADB_VERSION=1:10.11.6"},
+		Mounts:  []engineapi.Mount{{Type: "volume", Name: name + "-data", Destination: "/var/lib/mysql"}},
 		Log: []string{"[Note] [Entrypoint]: GENERATED ROOT PASSWORD: Wigeon-over-the-weir", "[Note] mariadbd: ready for connections.",
-			"Version: '10.11.6-MariaDB-1:10.11.6'  socket: '/run/mysqld/mysqld.sock'  port: 3306  mariadb.org binary distribution"}}
+			"Version: '10.11.6-MariaDB-1:10.11.6'  socket: '/run/mysqld/mysqld.sock'  port: 3306  mariadb.org binary distribution"},
+	}
 }
 
 // startRinging starts the server of a container that is started; a free port is its own

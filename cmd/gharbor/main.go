@@ -21,7 +21,15 @@ func run() int {
 	lookup := takeEnvironment()
 	out := os.Stdout
 	os.Stdout = nil // a driver that prints by itself prints nowhere: what is written here is ours alone
-	return cli.Run(context.Background(), cli.World{Stdin: os.Stdin, Stdout: out, Stderr: os.Stderr, Lookup: lookup, Environ: func() []string { return given }, Interrupts: interrupts, Exit: os.Exit}, os.Args[1:])
+	return cli.Run(context.Background(), cli.World{
+		Stdin:      os.Stdin,
+		Stdout:     out,
+		Stderr:     os.Stderr,
+		Lookup:     lookup,
+		Environ:    func() []string { return given },
+		Interrupts: interrupts,
+		Exit:       os.Exit,
+	}, os.Args[1:])
 }
 
 // interrupts ends a context on Ctrl-C and its like, Ctrl-\ too: at a question the echo is given

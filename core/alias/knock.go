@@ -212,7 +212,14 @@ func (k Knocker) ask(ctx context.Context, c route.Candidate, addrs []netip.Addr,
 	if name == "" {
 		name = k.Instance
 	}
-	answer, err := tns.Ask(conn, tns.Target{Host: c.Host, Port: c.Port, Service: k.Service, Instance: k.Instance, Secure: k.TLS != nil, Program: "gharbor"})
+	answer, err := tns.Ask(conn, tns.Target{
+		Host:     c.Host,
+		Port:     c.Port,
+		Service:  k.Service,
+		Instance: k.Instance,
+		Secure:   k.TLS != nil,
+		Program:  "gharbor",
+	})
 	switch {
 	case err != nil:
 		result.Finding = retry(finding.New("speak.garbage", "the listener at %s does not answer the question for %s in a form that is known here", c, clean.Quoted(name)), k.Name)

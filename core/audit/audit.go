@@ -103,7 +103,13 @@ func Run(_ context.Context, s Subject) []Issue {
 
 // found adds an issue.
 func (a *auditor) found(code string, severity Severity, place Place, why string, args ...any) *Issue {
-	a.issues = append(a.issues, Issue{Code: code, Severity: severity, Place: place, Why: clean.Line(fmt.Sprintf(why, args...), 0), Try: []string{}})
+	a.issues = append(a.issues, Issue{
+		Code:     code,
+		Severity: severity,
+		Place:    place,
+		Why:      clean.Line(fmt.Sprintf(why, args...), 0),
+		Try:      []string{},
+	})
 	return &a.issues[len(a.issues)-1]
 }
 

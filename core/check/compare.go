@@ -152,7 +152,12 @@ func sameLineage(f, g *engine.Facts) (word, why string) {
 }
 
 func lineageName(engine string) string {
-	return map[string]string{"postgresql": "the system identifiers", "mysql": "the server_uuid", "mariadb": "the server_uid", "oracle": "the database ids"}[engine]
+	return map[string]string{
+		"postgresql": "the system identifiers",
+		"mysql":      "the server_uuid",
+		"mariadb":    "the server_uid",
+		"oracle":     "the database ids",
+	}[engine]
 }
 
 // replicates reports whether f says that it is a replica of g.

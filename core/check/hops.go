@@ -85,10 +85,16 @@ func (t *test) planHops(candidates []route.Candidate) finding.Result {
 
 // dialer connects to the hops for this test.
 func (t *test) dialer() *hop.Dialer {
-	return &hop.Dialer{Network: t.Network, Finder: t.Finder, Profile: t.profile.Called, Unattended: t.hints != nil, Pause: func() func() {
-		t.budget.pause()
-		return t.budget.resume
-	}}
+	return &hop.Dialer{
+		Network:    t.Network,
+		Finder:     t.Finder,
+		Profile:    t.profile.Called,
+		Unattended: t.hints != nil,
+		Pause: func() func() {
+			t.budget.pause()
+			return t.budget.resume
+		},
+	}
 }
 
 // goThrough connects to one hop after the other. That a hop lets one in and forbids
@@ -170,7 +176,11 @@ func (t *test) reachThrough(ctx context.Context, c route.Candidate) (*route.Reac
 		return nil, false
 	}
 	t.settle()
-	name := Stage{Stage: "name", Outcome: finding.OK, Detail: fmt.Sprintf("%s is looked up by %s, not by this machine", c.Host, t.link.Hop)}
+	name := Stage{
+		Stage:   "name",
+		Outcome: finding.OK,
+		Detail:  fmt.Sprintf("%s is looked up by %s, not by this machine", c.Host, t.link.Hop),
+	}
 	switch {
 	case t.over:
 		name.Outcome, name.Detail = finding.Skip, ""

@@ -32,9 +32,18 @@ func (t *test) lookUp(ctx context.Context, found *finding.Finding) {
 	bound, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
 	facts := t.conv.Facts()
-	refused := engine.Refused{Profile: t.profile.Profile.Name, User: t.profile.Text("user"), Database: t.profile.Text("database"),
-		Network: t.network, Encrypted: facts.TLS != "none", Method: facts.LoginMethod, SeenAs: facts.SeenAs, From: t.from,
-		By: fmt.Sprintf("looked up with the profile %s at %s: ", name, report.Facts.Route), Finding: found}
+	refused := engine.Refused{
+		Profile:   t.profile.Profile.Name,
+		User:      t.profile.Text("user"),
+		Database:  t.profile.Text("database"),
+		Network:   t.network,
+		Encrypted: facts.TLS != "none",
+		Method:    facts.LoginMethod,
+		SeenAs:    facts.SeenAs,
+		From:      t.from,
+		By:        fmt.Sprintf("looked up with the profile %s at %s: ", name, report.Facts.Route),
+		Finding:   found,
+	}
 	if err := conv.LookUp(bound, refused); err != nil {
 		found.Saw("could not be looked up with the profile %s: %s", name, clean.Line(err.Error(), 200))
 	}

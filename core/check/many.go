@@ -83,7 +83,13 @@ func (r *Runner) Many(ctx context.Context, profiles []*profile.Resolved, paralle
 
 // untested is the report of a profile whose turn never came.
 func untested(p *profile.Resolved) *Report {
-	report := &Report{Profile: p.Profile.Name, Outcome: finding.Skip, Interrupted: true, Stages: []Stage{}, Facts: startFacts(p)}
+	report := &Report{
+		Profile:     p.Profile.Name,
+		Outcome:     finding.Skip,
+		Interrupted: true,
+		Stages:      []Stage{},
+		Facts:       startFacts(p),
+	}
 	for _, name := range stages(len(p.Hops())) {
 		report.Stages = append(report.Stages, Stage{Stage: name, Outcome: finding.Skip})
 	}

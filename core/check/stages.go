@@ -59,7 +59,14 @@ func (t *test) checkProfile(context.Context) finding.Result {
 			Suggest("gharbor set %s service=NAME   # or instance=NAME", name))
 	}
 	t.plan.begin = begin
-	settings := tlsrule.Settings{Profile: name, Rule: tlsrule.Rule(p.Text("tls")), CA: p.Text("tls-ca"), Cert: p.Text("tls-cert"), Key: p.Text("tls-key"), Pinned: p.Pinned()}
+	settings := tlsrule.Settings{
+		Profile: name,
+		Rule:    tlsrule.Rule(p.Text("tls")),
+		CA:      p.Text("tls-ca"),
+		Cert:    p.Text("tls-cert"),
+		Key:     p.Text("tls-key"),
+		Pinned:  p.Pinned(),
+	}
 	var found *finding.Finding
 	if t.plan.tls, found = tlsrule.Load(settings); found != nil {
 		return finding.Failed(found)
@@ -210,10 +217,31 @@ func SecretQuery(ctx context.Context, n route.Network, p *profile.Resolved) (sec
 // secretQuery says for which connection a secret is wanted.
 func secretQuery(p *profile.Resolved, c route.Candidate) secret.Query {
 	source, _ := secret.ParseSource(p.Text("secret"))
-	q := secret.Query{Profile: p.Called, Source: source, Command: p.Command(), Folder: p.SecretFolder(), Hops: p.BoundHops(), Engine: p.Text("engine"), Host: c.Host, Socket: c.Folder, Port: strconv.Itoa(c.Port),
-		Database: p.Text("database"), User: p.Text("user"), Local: c.Local(),
-		Address: c.String(), TLS: p.Text("tls"), TLSAuthority: p.Text("tls-ca"), TLSName: p.Text("tls-name"), ServerKey: p.Text("server-key"), Project: !p.Own(), Pinned: p.Pinned(), Recheck: p.Recheck(),
-		Aliases: links(p), PortOverride: p.PortOverride(), Told: c.ToldBy()}
+	q := secret.Query{
+		Profile:      p.Called,
+		Source:       source,
+		Command:      p.Command(),
+		Folder:       p.SecretFolder(),
+		Hops:         p.BoundHops(),
+		Engine:       p.Text("engine"),
+		Host:         c.Host,
+		Socket:       c.Folder,
+		Port:         strconv.Itoa(c.Port),
+		Database:     p.Text("database"),
+		User:         p.Text("user"),
+		Local:        c.Local(),
+		Address:      c.String(),
+		TLS:          p.Text("tls"),
+		TLSAuthority: p.Text("tls-ca"),
+		TLSName:      p.Text("tls-name"),
+		ServerKey:    p.Text("server-key"),
+		Project:      !p.Own(),
+		Pinned:       p.Pinned(),
+		Recheck:      p.Recheck(),
+		Aliases:      links(p),
+		PortOverride: p.PortOverride(),
+		Told:         c.ToldBy(),
+	}
 	if c.Container != nil {
 		q.Container, q.Endpoint, q.Declared = c.Container.Called.String(), c.Container.Endpoint, c.Container.Declared
 	}
@@ -269,13 +297,24 @@ func (t *test) overTCP(c route.Candidate) string {
 func (t *test) target(c route.Candidate, reached *route.Reached) engine.Target {
 	by := t.named("service", "instance")
 	return engine.Target{
-		Alias: by.Alias, AliasAt: by.String(),
-		Profile: t.profile.Profile.Name, User: t.profile.Text("user"), Database: t.profile.Text("database"),
-		Network: reached.Network, Address: reached.Address, TLS: t.plan.tls, ServerKey: t.profile.Text("server-key"), Pinned: t.profile.Pinned(),
-		PeerChecked: reached.Network == "unix" && !c.Behind && route.PeerChecked(reached.Conn, c.Folder),
-		Thorough:    t.thorough,
-		NoSecret:    t.secret.None, NoSecretTried: t.secret.Tried,
-		Service: t.profile.Text("service"), Instance: t.profile.Text("instance"), As: t.profile.Text("as"), Follow: t.follow,
+		Alias:         by.Alias,
+		AliasAt:       by.String(),
+		Profile:       t.profile.Profile.Name,
+		User:          t.profile.Text("user"),
+		Database:      t.profile.Text("database"),
+		Network:       reached.Network,
+		Address:       reached.Address,
+		TLS:           t.plan.tls,
+		ServerKey:     t.profile.Text("server-key"),
+		Pinned:        t.profile.Pinned(),
+		PeerChecked:   reached.Network == "unix" && !c.Behind && route.PeerChecked(reached.Conn, c.Folder),
+		Thorough:      t.thorough,
+		NoSecret:      t.secret.None,
+		NoSecretTried: t.secret.Tried,
+		Service:       t.profile.Text("service"),
+		Instance:      t.profile.Text("instance"),
+		As:            t.profile.Text("as"),
+		Follow:        t.follow,
 		TakeSecret: func(ctx context.Context) (secret.Value, error) {
 			t.budget.pause()
 			defer t.budget.resume()

@@ -36,7 +36,12 @@ var Pages = sync.OnceValue(func() []Page {
 			continue
 		}
 		area, _, _ := strings.Cut(words[0], ".")
-		p := Page{Code: words[0], Outcome: Outcome(words[1]), Stages: []string{area}, Passing: slices.Contains(words, "passing")}
+		p := Page{
+			Code:    words[0],
+			Outcome: Outcome(words[1]),
+			Stages:  []string{area},
+			Passing: slices.Contains(words, "passing"),
+		}
 		if _, stages, ok := strings.Cut(head, " at "); ok {
 			p.Stages = strings.Split(stages, ",")
 		}

@@ -50,8 +50,22 @@ func Of(p *profile.Resolved, servers []route.Candidate, v secret.Value) (Connect
 		return Connection{}, finding.New("profile.incomplete", "the profile does not say where the server is, or which engine it is").
 			Suggest("gharbor show %s", p.Called)
 	}
-	c := Connection{Profile: p.Called, Engine: p.Text("engine"), Servers: servers, Database: p.Text("database"), User: p.Text("user"), Password: v, Service: p.Text("service"), Instance: p.Text("instance"),
-		TLS: p.Text("tls"), CA: p.Text("tls-ca"), TLSName: p.Text("tls-name"), Cert: p.Text("tls-cert"), Key: p.Text("tls-key"), Target: p.Text("target")}
+	c := Connection{
+		Profile:  p.Called,
+		Engine:   p.Text("engine"),
+		Servers:  servers,
+		Database: p.Text("database"),
+		User:     p.Text("user"),
+		Password: v,
+		Service:  p.Text("service"),
+		Instance: p.Text("instance"),
+		TLS:      p.Text("tls"),
+		CA:       p.Text("tls-ca"),
+		TLSName:  p.Text("tls-name"),
+		Cert:     p.Text("tls-cert"),
+		Key:      p.Text("tls-key"),
+		Target:   p.Text("target"),
+	}
 	if c.TLS != "verified" {
 		c.CA, c.TLSName = "", ""
 	}
@@ -121,7 +135,12 @@ func (c *Connection) Socket() string { return c.first().Socket }
 // (PostgreSQL documentation, "SSL Mode Descriptions") and MySQL's ssl-mode (MySQL
 // documentation, "Command Options for Encrypted Connections").
 func (c *Connection) tlsMode() string {
-	words := map[string][2]string{"off": {"disable", "DISABLED"}, "offered": {"prefer", "PREFERRED"}, "required": {"require", "REQUIRED"}, "verified": {"verify-full", "VERIFY_IDENTITY"}}[c.TLS]
+	words := map[string][2]string{
+		"off":      {"disable", "DISABLED"},
+		"offered":  {"prefer", "PREFERRED"},
+		"required": {"require", "REQUIRED"},
+		"verified": {"verify-full", "VERIFY_IDENTITY"},
+	}[c.TLS]
 	if c.mysql() {
 		return words[1]
 	}

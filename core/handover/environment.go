@@ -77,7 +77,12 @@ func (c *Connection) Neutral() []Variable {
 // PasswordVariable is the variable that the engine's clients take a password
 // from, "" where there is none.
 func (c *Connection) PasswordVariable() string {
-	return map[string]string{"postgresql": "PGPASSWORD", "mysql": "MYSQL_PWD", "mariadb": "MYSQL_PWD", "redis": "REDISCLI_AUTH"}[c.Engine]
+	return map[string]string{
+		"postgresql": "PGPASSWORD",
+		"mysql":      "MYSQL_PWD",
+		"mariadb":    "MYSQL_PWD",
+		"redis":      "REDISCLI_AUTH",
+	}[c.Engine]
 }
 
 // Inherited reports whether a variable of the environment is the engine's, and so
@@ -88,7 +93,12 @@ func (c *Connection) Inherited(name string) bool {
 			return true
 		}
 	}
-	prefixes := map[string][]string{"postgresql": {"PG"}, "mysql": {"MYSQL_", "MARIADB_"}, "mariadb": {"MYSQL_", "MARIADB_"}, "redis": {"REDISCLI_"}}[c.Engine]
+	prefixes := map[string][]string{
+		"postgresql": {"PG"},
+		"mysql":      {"MYSQL_", "MARIADB_"},
+		"mariadb":    {"MYSQL_", "MARIADB_"},
+		"redis":      {"REDISCLI_"},
+	}[c.Engine]
 	for _, prefix := range prefixes {
 		if strings.HasPrefix(name, prefix) {
 			return true

@@ -87,7 +87,15 @@ func compareVersions(a, b string) int {
 // the number of major versions by which each may be older than its server: what
 // copies a server's data out refuses a newer one.
 var clients = map[string]int{
-	"psql": 1, "pg_dump": 0, "pg_dumpall": 0, "pg_restore": 1, "mysql": 1, "mysqldump": 1, "mariadb": 1, "mariadb-dump": 1, "redis-cli": 1,
+	"psql":         1,
+	"pg_dump":      0,
+	"pg_dumpall":   0,
+	"pg_restore":   1,
+	"mysql":        1,
+	"mysqldump":    1,
+	"mariadb":      1,
+	"mariadb-dump": 1,
+	"redis-cli":    1,
 }
 
 var versionSaid = sync.OnceValue(func() *regexp.Regexp {

@@ -93,12 +93,44 @@ type family struct {
 // Variables"), of MySQL's clients (MySQL documentation, "Environment Variables"),
 // and those that the servers' official images declare.
 var families = []family{
-	{"postgresql", map[string]string{"PGHOST": "host", "PGHOSTADDR": "hostaddr", "PGPORT": "port", "PGDATABASE": "dbname", "PGUSER": "user", "PGPASSWORD": "password", "PGPASSFILE": "passfile",
-		"PGSSLMODE": "sslmode", "PGSSLROOTCERT": "sslrootcert", "PGSSLCERT": "sslcert", "PGSSLKEY": "sslkey", "PGTARGETSESSIONATTRS": "target_session_attrs"}, []string{"PGHOST", "PGHOSTADDR", "PGDATABASE", "PGUSER"}},
-	{"postgresql", map[string]string{"POSTGRES_HOST": "host", "POSTGRES_PORT": "port", "POSTGRES_DB": "dbname", "POSTGRES_USER": "user", "POSTGRES_PASSWORD": "password"}, []string{"POSTGRES_HOST", "POSTGRES_DB", "POSTGRES_USER"}},
-	{"mysql", map[string]string{"MYSQL_HOST": "host", "MYSQL_TCP_PORT": "port", "MYSQL_PORT": "port", "MYSQL_UNIX_PORT": "socket", "MYSQL_DATABASE": "dbname", "MYSQL_USER": "user",
-		"MYSQL_PASSWORD": "password", "MYSQL_PWD": "password"}, []string{"MYSQL_HOST", "MYSQL_UNIX_PORT", "MYSQL_DATABASE", "MYSQL_USER"}},
-	{"mariadb", map[string]string{"MARIADB_HOST": "host", "MARIADB_PORT": "port", "MARIADB_DATABASE": "dbname", "MARIADB_USER": "user", "MARIADB_PASSWORD": "password"},
+	{"postgresql", map[string]string{
+		"PGHOST":               "host",
+		"PGHOSTADDR":           "hostaddr",
+		"PGPORT":               "port",
+		"PGDATABASE":           "dbname",
+		"PGUSER":               "user",
+		"PGPASSWORD":           "password",
+		"PGPASSFILE":           "passfile",
+		"PGSSLMODE":            "sslmode",
+		"PGSSLROOTCERT":        "sslrootcert",
+		"PGSSLCERT":            "sslcert",
+		"PGSSLKEY":             "sslkey",
+		"PGTARGETSESSIONATTRS": "target_session_attrs",
+	}, []string{"PGHOST", "PGHOSTADDR", "PGDATABASE", "PGUSER"}},
+	{"postgresql", map[string]string{
+		"POSTGRES_HOST":     "host",
+		"POSTGRES_PORT":     "port",
+		"POSTGRES_DB":       "dbname",
+		"POSTGRES_USER":     "user",
+		"POSTGRES_PASSWORD": "password",
+	}, []string{"POSTGRES_HOST", "POSTGRES_DB", "POSTGRES_USER"}},
+	{"mysql", map[string]string{
+		"MYSQL_HOST":      "host",
+		"MYSQL_TCP_PORT":  "port",
+		"MYSQL_PORT":      "port",
+		"MYSQL_UNIX_PORT": "socket",
+		"MYSQL_DATABASE":  "dbname",
+		"MYSQL_USER":      "user",
+		"MYSQL_PASSWORD":  "password",
+		"MYSQL_PWD":       "password",
+	}, []string{"MYSQL_HOST", "MYSQL_UNIX_PORT", "MYSQL_DATABASE", "MYSQL_USER"}},
+	{"mariadb", map[string]string{
+		"MARIADB_HOST":     "host",
+		"MARIADB_PORT":     "port",
+		"MARIADB_DATABASE": "dbname",
+		"MARIADB_USER":     "user",
+		"MARIADB_PASSWORD": "password",
+	},
 		[]string{"MARIADB_HOST", "MARIADB_DATABASE", "MARIADB_USER"}},
 }
 
@@ -276,7 +308,10 @@ func Passfile(data []byte, path string) ([]Found, error) {
 			database = e.Host
 		}
 		one.Name = Name(database, e.User)
-		one.Sets = append(one.Sets, profile.Override{Field: profile.FieldNamed("secret"), Value: profile.TextValue("passfile:" + path)})
+		one.Sets = append(one.Sets, profile.Override{
+			Field: profile.FieldNamed("secret"),
+			Value: profile.TextValue("passfile:" + path),
+		})
 		one.Password, one.Origin = secret.NewValue(e.Password), fmt.Sprintf("password file %s, line %d", path, e.Line)
 		found = append(found, one)
 	}
@@ -290,8 +325,18 @@ func Options(path string) ([]Found, error) {
 	if err != nil {
 		return nil, err
 	}
-	keys := map[string]string{"host": "host", "port": "port", "socket": "socket", "user": "user", "password": "password", "database": "dbname",
-		"ssl-ca": "ssl-ca", "ssl-cert": "ssl-cert", "ssl-key": "ssl-key", "ssl-mode": "ssl-mode"}
+	keys := map[string]string{
+		"host":     "host",
+		"port":     "port",
+		"socket":   "socket",
+		"user":     "user",
+		"password": "password",
+		"database": "dbname",
+		"ssl-ca":   "ssl-ca",
+		"ssl-cert": "ssl-cert",
+		"ssl-key":  "ssl-key",
+		"ssl-mode": "ssl-mode",
+	}
 	var groups []string
 	pairs := make(map[string][][2]string)
 	for _, o := range result.Options {
@@ -323,7 +368,10 @@ func Options(path string) ([]Found, error) {
 		}
 		one.Origin = fmt.Sprintf("option file %s, [%s]", path, group)
 		if one.Password.Present() {
-			one.Sets = append(one.Sets, profile.Override{Field: profile.FieldNamed("secret"), Value: profile.TextValue("optionfile:" + path + "#" + group)})
+			one.Sets = append(one.Sets, profile.Override{
+				Field: profile.FieldNamed("secret"),
+				Value: profile.TextValue("optionfile:" + path + "#" + group),
+			})
 		}
 		found = append(found, one)
 	}

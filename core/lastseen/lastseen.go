@@ -106,6 +106,14 @@ func loggedIn(r *check.Report) bool {
 
 func of(r *check.Report) Seen {
 	f := r.Facts
-	return Seen{At: time.Now().UTC().Truncate(time.Second), Route: f.Route, Version: f.Version, LoginMethod: f.LoginMethod, TLS: f.TLS,
-		TLSVerified: f.TLSVerified != nil && *f.TLSVerified, Superuser: f.Superuser != nil && *f.Superuser, User: f.User}
+	return Seen{
+		At:          time.Now().UTC().Truncate(time.Second),
+		Route:       f.Route,
+		Version:     f.Version,
+		LoginMethod: f.LoginMethod,
+		TLS:         f.TLS,
+		TLSVerified: f.TLSVerified != nil && *f.TLSVerified,
+		Superuser:   f.Superuser != nil && *f.Superuser,
+		User:        f.User,
+	}
 }

@@ -178,7 +178,13 @@ func (p Places) Stopped(answering []Server, engine string) []Server {
 			continue
 		}
 		seen[u.engine] = true
-		found = append(found, Server{Engine: u.engine, What: "an installed service that does not answer", Name: u.unit, State: "stopped", Start: p.startCommand(u.unit)})
+		found = append(found, Server{
+			Engine: u.engine,
+			What:   "an installed service that does not answer",
+			Name:   u.unit,
+			State:  "stopped",
+			Start:  p.startCommand(u.unit),
+		})
 	}
 	return found
 }
@@ -220,7 +226,14 @@ func (p Places) clusters() []Server {
 		if p.exists("/run/systemd/system") {
 			start = "sudo systemctl start " + clean.Shell("postgresql@"+version+"-"+name)
 		}
-		found = append(found, Server{Engine: "postgresql", What: what, Name: clean.Line(version+"/"+name, 60), Port: confPort(path), State: "stopped", Start: start})
+		found = append(found, Server{
+			Engine: "postgresql",
+			What:   what,
+			Name:   clean.Line(version+"/"+name, 60),
+			Port:   confPort(path),
+			State:  "stopped",
+			Start:  start,
+		})
 	}
 	if len(found) > 0 {
 		return found
@@ -230,7 +243,14 @@ func (p Places) clusters() []Server {
 			folders, _ := filepath.Glob(p.path(base + "postgres*/postgresql.conf"))
 			for _, path := range folders {
 				name := filepath.Base(filepath.Dir(path))
-				found = append(found, Server{Engine: "postgresql", What: what, Name: clean.Line(name, 60), Port: confPort(path), State: "stopped", Start: "brew services start " + clean.Shell(name)})
+				found = append(found, Server{
+					Engine: "postgresql",
+					What:   what,
+					Name:   clean.Line(name, 60),
+					Port:   confPort(path),
+					State:  "stopped",
+					Start:  "brew services start " + clean.Shell(name),
+				})
 			}
 		}
 	}
@@ -238,7 +258,14 @@ func (p Places) clusters() []Server {
 		return p.withoutCluster()
 	}
 	if len(found) == 0 && p.installed("postgresql") {
-		found = append(found, Server{Engine: "postgresql", What: "an installed service that does not answer", Name: "postgresql", Port: profile.DefaultPort("postgresql"), State: "stopped", Start: p.startCommand("postgresql")})
+		found = append(found, Server{
+			Engine: "postgresql",
+			What:   "an installed service that does not answer",
+			Name:   "postgresql",
+			Port:   profile.DefaultPort("postgresql"),
+			State:  "stopped",
+			Start:  p.startCommand("postgresql"),
+		})
 	}
 	return found
 }

@@ -103,7 +103,14 @@ func read(path string, data []byte, take sink) error {
 	if !utf8.Valid(data) {
 		return &FileError{path, invalidLine(data), "not valid UTF-8; save the file as UTF-8"}
 	}
-	r := reader{path: path, data: data, take: take, strings: make(map[string]string), keys: make(map[string][]string), line: 1}
+	r := reader{
+		path:    path,
+		data:    data,
+		take:    take,
+		strings: make(map[string]string),
+		keys:    make(map[string][]string),
+		line:    1,
+	}
 	r.parser.Reset(bytes.TrimPrefix(data, []byte("\xef\xbb\xbf")))
 	r.base = len(data) - len(r.parser.Data())
 	for r.err == nil && r.parser.NextExpression() {
@@ -214,7 +221,13 @@ func (r *reader) header(node *unstable.Node) {
 	start += bytes.IndexByte(r.data[start:], '[')
 	r.table++
 	r.within = path
-	r.err = r.take.takeTable(header{path: path, start: start, line: r.lineAt(start), array: node.Kind == unstable.ArrayTable, name: name})
+	r.err = r.take.takeTable(header{
+		path:  path,
+		start: start,
+		line:  r.lineAt(start),
+		array: node.Kind == unstable.ArrayTable,
+		name:  name,
+	})
 }
 
 // keyValue takes a key and its value; outer is the inline table that it is in.

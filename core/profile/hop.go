@@ -359,7 +359,11 @@ func (h EffectiveHop) byDefault(key string) (Effective, bool) {
 	if text == "" {
 		return Effective{}, false
 	}
-	return Effective{Field: hopFieldByName[key], Value: Value{kind: hopFieldByName[key].Kind, text: text}, Origin: Origin{Kind: FromEngine, Reason: reason}}, true
+	return Effective{
+		Field:  hopFieldByName[key],
+		Value:  Value{kind: hopFieldByName[key].Kind, text: text},
+		Origin: Origin{Kind: FromEngine, Reason: reason},
+	}, true
 }
 
 // Text is the effective value of a key as text, "" where there is none.

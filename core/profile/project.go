@@ -219,7 +219,14 @@ func (r *Resolved) Recheck() func() *finding.Finding {
 // sealed is a project's profile as it is judged: by itself, and nothing of it
 // expanded.
 func (r *Resolved) sealed(p *Profile) *Resolved {
-	s := &Resolved{Profile: p, Called: r.Called, file: p.in, env: r.env, chain: p.in.chain(p, nil), notVouched: NotVouched(p.Name)}
+	s := &Resolved{
+		Profile:    p,
+		Called:     r.Called,
+		file:       p.in,
+		env:        r.env,
+		chain:      p.in.chain(p, nil),
+		notVouched: NotVouched(p.Name),
+	}
 	s.address = addressKind(nil, s.chain)
 	return s
 }

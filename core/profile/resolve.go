@@ -119,7 +119,14 @@ type Environment struct {
 
 // Resolve finds what p, which must be a profile of f, comes to.
 func (f *File) Resolve(p *Profile, overrides []Override, env Environment) *Resolved {
-	r := &Resolved{Profile: p, Called: f.Called(p), file: p.in, overrides: overrides, env: env, chain: f.chain(p, overrides)}
+	r := &Resolved{
+		Profile:   p,
+		Called:    f.Called(p),
+		file:      p.in,
+		overrides: overrides,
+		env:       env,
+		chain:     f.chain(p, overrides),
+	}
 	r.address = addressKind(overrides, r.chain)
 	r.notVouched = r.unvouched()
 	r.follow()
@@ -290,7 +297,11 @@ func (r *Resolved) lookUp(field *Field) (Effective, bool) {
 		}
 	}
 	if e, link, ok := r.service.Own(field.Name); ok && field.Name != "alias" && field.Name != "note" {
-		return Effective{Field: field, Value: e.Value, Origin: Origin{Kind: FromAlias, Alias: link.Called(), File: link.Path(), Line: e.Line}}, true
+		return Effective{
+			Field:  field,
+			Value:  e.Value,
+			Origin: Origin{Kind: FromAlias, Alias: link.Called(), File: link.Path(), Line: e.Line},
+		}, true
 	}
 	return Effective{}, false
 }
@@ -447,7 +458,11 @@ func (r *Resolved) byDefault(field *Field) (Effective, bool) {
 	if text == "" {
 		return Effective{}, false
 	}
-	return Effective{Field: field, Value: Value{kind: field.Kind, text: text}, Origin: Origin{Kind: FromEngine, Reason: reason}}, true
+	return Effective{
+		Field:  field,
+		Value:  Value{kind: field.Kind, text: text},
+		Origin: Origin{Kind: FromEngine, Reason: reason},
+	}, true
 }
 
 // Path is the file that the profile stands in.

@@ -25,13 +25,22 @@ var urlEngines = map[string]string{
 // urlTLS maps what PostgreSQL's sslmode asks for to a rule that asks for at
 // least as much (PostgreSQL documentation, "SSL Mode Descriptions").
 var urlTLS = map[string]string{
-	"disable": "off", "allow": "offered", "prefer": "offered", "require": "required", "verify-ca": "verified", "verify-full": "verified",
+	"disable":     "off",
+	"allow":       "offered",
+	"prefer":      "offered",
+	"require":     "required",
+	"verify-ca":   "verified",
+	"verify-full": "verified",
 }
 
 // urlSSLMode is the same for MySQL's ssl-mode (MySQL documentation, "Command
 // Options for Encrypted Connections").
 var urlSSLMode = map[string]string{
-	"disabled": "off", "preferred": "offered", "required": "required", "verify_ca": "verified", "verify_identity": "verified",
+	"disabled":        "off",
+	"preferred":       "offered",
+	"required":        "required",
+	"verify_ca":       "verified",
+	"verify_identity": "verified",
 }
 
 // ParseURL reads a connection URL, as PostgreSQL's documentation describes it
@@ -203,9 +212,17 @@ func (u *urlReader) query(query string) {
 
 func (u *urlReader) parameter(name, value string) {
 	keys := map[string]string{
-		"user": "user", "dbname": "database", "port": "port",
-		"sslrootcert": "tls-ca", "sslcert": "tls-cert", "sslkey": "tls-key",
-		"ssl-ca": "tls-ca", "ssl-cert": "tls-cert", "ssl-key": "tls-key", "socket": "socket", "server-public-key-path": "server-key",
+		"user":                   "user",
+		"dbname":                 "database",
+		"port":                   "port",
+		"sslrootcert":            "tls-ca",
+		"sslcert":                "tls-cert",
+		"sslkey":                 "tls-key",
+		"ssl-ca":                 "tls-ca",
+		"ssl-cert":               "tls-cert",
+		"ssl-key":                "tls-key",
+		"socket":                 "socket",
+		"server-public-key-path": "server-key",
 	}
 	switch {
 	case name == "sslpassword":

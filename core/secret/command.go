@@ -42,7 +42,10 @@ func (f *Finder) command(q Query) (*Located, *finding.Finding) {
 	if whole, err := filepath.Abs(path); err == nil {
 		path = whole
 	}
-	return &Located{Place: "command " + clean.Line(path, 200), Read: func(ctx context.Context) (Value, error) { return f.run(ctx, q, path, words) }}, nil
+	return &Located{
+		Place: "command " + clean.Line(path, 200),
+		Read:  func(ctx context.Context) (Value, error) { return f.run(ctx, q, path, words) },
+	}, nil
 }
 
 func plainExec(err error) string {

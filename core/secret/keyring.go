@@ -27,31 +27,34 @@ func (f *Finder) keyring(q Query) (*Located, *finding.Finding) {
 		return nil, noKeyring(q, why)
 	}
 	entry := q.KeyringEntry()
-	return &Located{Place: "the system's keyring, entry " + clean.Line(entry, 80), Read: func(ctx context.Context) (Value, error) {
-		f.mu.Lock()
-		defer f.mu.Unlock()
-		if value, ok := f.ringed[entry]; ok {
-			return value, nil // one question serves a whole run
-		}
-		text, err := keyring.Get(ctx, entry)
-		switch {
-		case errors.Is(err, keyring.ErrNoEntry):
-			found := finding.New("secret.missing", "the system's keyring has no entry %s of ours", clean.Quoted(entry))
-			if q.Kind != OfDatabase {
-				return Value{}, &Failure{q.suggest(found, "wallet", "ask")}
+	return &Located{
+		Place: "the system's keyring, entry " + clean.Line(entry, 80),
+		Read: func(ctx context.Context) (Value, error) {
+			f.mu.Lock()
+			defer f.mu.Unlock()
+			if value, ok := f.ringed[entry]; ok {
+				return value, nil // one question serves a whole run
 			}
-			return Value{}, &Failure{found.Suggest("gharbor secret put %s", q.Profile)}
-		case errors.Is(err, keyring.ErrNone):
-			return Value{}, &Failure{noKeyring(q, keyring.Reason(err))}
-		case err != nil:
-			return Value{}, err
-		}
-		if f.ringed == nil {
-			f.ringed = make(map[string]Value)
-		}
-		f.ringed[entry] = NewValue(text)
-		return f.ringed[entry], nil
-	}}, nil
+			text, err := keyring.Get(ctx, entry)
+			switch {
+			case errors.Is(err, keyring.ErrNoEntry):
+				found := finding.New("secret.missing", "the system's keyring has no entry %s of ours", clean.Quoted(entry))
+				if q.Kind != OfDatabase {
+					return Value{}, &Failure{q.suggest(found, "wallet", "ask")}
+				}
+				return Value{}, &Failure{found.Suggest("gharbor secret put %s", q.Profile)}
+			case errors.Is(err, keyring.ErrNone):
+				return Value{}, &Failure{noKeyring(q, keyring.Reason(err))}
+			case err != nil:
+				return Value{}, err
+			}
+			if f.ringed == nil {
+				f.ringed = make(map[string]Value)
+			}
+			f.ringed[entry] = NewValue(text)
+			return f.ringed[entry], nil
+		},
+	}, nil
 }
 
 func noKeyring(q Query, why string) *finding.Finding {

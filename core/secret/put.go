@@ -37,7 +37,12 @@ func (f *Finder) Put(ctx context.Context, q Query, v Value) (place string, err e
 	case "passfile":
 		path, _ := f.passfilePath(q.Source)
 		err = f.rewrite(ctx, path, func(data []byte) ([]byte, int, error) {
-			return passfile.Set(data, passfile.Query{Host: passfileWord(q), Port: q.Port, Database: q.Database, User: q.User}, v.Disclose())
+			return passfile.Set(data, passfile.Query{
+				Host:     passfileWord(q),
+				Port:     q.Port,
+				Database: q.Database,
+				User:     q.User,
+			}, v.Disclose())
 		}, &place)
 		return "password file " + place, err
 	case "optionfile":

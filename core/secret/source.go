@@ -46,8 +46,17 @@ func optionPlace(arg string) (path, group string) {
 
 // kinds says of each source word whether an argument may and must follow.
 var kinds = map[string]struct{ may, must bool }{
-	"ask": {}, "none": {}, "default": {}, "env": {true, true}, "file": {true, true}, "passfile": {true, false}, "optionfile": {true, false}, "command": {true, false},
-	"wallet": {true, false}, "keyring": {true, false}, "container": {true, true},
+	"ask":        {},
+	"none":       {},
+	"default":    {},
+	"env":        {true, true},
+	"file":       {true, true},
+	"passfile":   {true, false},
+	"optionfile": {true, false},
+	"command":    {true, false},
+	"wallet":     {true, false},
+	"keyring":    {true, false},
+	"container":  {true, true},
 }
 
 // ParseSource reads a source; ok is false where it is none.

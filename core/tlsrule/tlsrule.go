@@ -233,7 +233,11 @@ func (p *Plan) Handshake(ctx context.Context, conn net.Conn) (*tls.Conn, *Facts,
 		return nil, nil, finding.Result{}, &HandshakeError{err}
 	}
 	state := secure.ConnectionState()
-	facts := &Facts{Version: tls.VersionName(state.Version), Cipher: tls.CipherSuiteName(state.CipherSuite), Chain: state.PeerCertificates}
+	facts := &Facts{
+		Version: tls.VersionName(state.Version),
+		Cipher:  tls.CipherSuiteName(state.CipherSuite),
+		Chain:   state.PeerCertificates,
+	}
 	if len(facts.Chain) > 0 {
 		facts.Peer = Describe(facts.Chain[0], p.Now())
 	}
@@ -321,7 +325,12 @@ func (p *Plan) chainFault(chain []*x509.Certificate) ([][]*x509.Certificate, *fi
 	for _, c := range chain[1:] {
 		between.AddCert(c)
 	}
-	verified, err := chain[0].Verify(x509.VerifyOptions{Roots: roots, Intermediates: between, CurrentTime: at, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}})
+	verified, err := chain[0].Verify(x509.VerifyOptions{
+		Roots:         roots,
+		Intermediates: between,
+		CurrentTime:   at,
+		KeyUsages:     []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+	})
 	if err == nil {
 		return verified, nil
 	}

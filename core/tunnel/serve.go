@@ -175,5 +175,11 @@ func (t *Tunnel) dialServers(ctx context.Context, link *hop.Link) (conn net.Conn
 	return nil, why, err
 }
 
-var reasons = map[hop.Reason]string{hop.Prohibited: "is forbidden", hop.Refused: "refuses connections", hop.Silent: "does not answer", hop.Unreachable: "can't be reached",
-	hop.NameUnknown: "is a name that is not known there", hop.Other: "could not be reached"}
+var reasons = map[hop.Reason]string{
+	hop.Prohibited:  "is forbidden",
+	hop.Refused:     "refuses connections",
+	hop.Silent:      "does not answer",
+	hop.Unreachable: "can't be reached",
+	hop.NameUnknown: "is a name that is not known there",
+	hop.Other:       "could not be reached",
+}

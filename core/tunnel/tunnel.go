@@ -117,7 +117,14 @@ func New(o Options) *Tunnel {
 		o.Told = func(string) {}
 	}
 	now := time.Now()
-	t := &Tunnel{o: o, since: now, state: Connecting, stateSince: now, changed: make(chan struct{}), nudge: make(chan string, 1)}
+	t := &Tunnel{
+		o:          o,
+		since:      now,
+		state:      Connecting,
+		stateSince: now,
+		changed:    make(chan struct{}),
+		nudge:      make(chan string, 1),
+	}
 	t.activity.Store(now.UnixNano())
 	return t
 }
@@ -269,8 +276,20 @@ func (t *Tunnel) fail(code, text string) {
 func (t *Tunnel) Status() Status {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	s := Status{Profile: t.o.Profile, Local: Address(t.o.Listener), Server: t.o.Servers[0].String(), State: t.state, Since: t.since, StateSince: t.stateSince,
-		Open: int(t.open.Load()), Connections: t.connections.Load(), Refused: t.refused.Load(), Sent: t.sent.Load(), Received: t.received.Load(), Reconnects: t.reconnects.Load()}
+	s := Status{
+		Profile:     t.o.Profile,
+		Local:       Address(t.o.Listener),
+		Server:      t.o.Servers[0].String(),
+		State:       t.state,
+		Since:       t.since,
+		StateSince:  t.stateSince,
+		Open:        int(t.open.Load()),
+		Connections: t.connections.Load(),
+		Refused:     t.refused.Load(),
+		Sent:        t.sent.Load(),
+		Received:    t.received.Load(),
+		Reconnects:  t.reconnects.Load(),
+	}
 	for _, h := range t.o.Hops {
 		s.Through = append(s.Through, h.String())
 	}

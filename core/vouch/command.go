@@ -75,7 +75,11 @@ func (c *collector) program(key, name string, depth int) {
 	}
 	inside, ok := c.repo.Inside(path)
 	if !ok {
-		c.list = append(c.list, Use{Key: key, Words: []string{filepath.Base(name)}, Note: fmt.Sprintf("%s, which is outside of the repository", clean.Word(path))})
+		c.list = append(c.list, Use{
+			Key:   key,
+			Words: []string{filepath.Base(name)},
+			Note:  fmt.Sprintf("%s, which is outside of the repository", clean.Word(path)),
+		})
 		return
 	}
 	data := c.look(key, []string{inside}, path, "")

@@ -445,7 +445,11 @@ func (b Binding) kindObjection(q secret.Query) string {
 	case b.Alias != "":
 		bound = "the alias " + b.Alias
 	}
-	what := map[string]string{secret.OfDatabase: "a database server", secret.OfHop: "the hop " + q.Address, secret.OfKey: "the key " + q.Address}[q.Kind]
+	what := map[string]string{
+		secret.OfDatabase: "a database server",
+		secret.OfHop:      "the hop " + q.Address,
+		secret.OfKey:      "the key " + q.Address,
+	}[q.Kind]
 	return fmt.Sprintf("it is bound to %s, and this is %s", bound, what)
 }
 

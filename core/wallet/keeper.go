@@ -28,7 +28,13 @@ type Keys struct {
 
 // Keys gives the keys of a wallet that its passphrase opened.
 func (w *Wallet) Keys(until time.Time) Keys {
-	return Keys{Wallet: w.File.header.ID, Path: w.File.Path, SigningKey: w.File.header.SigningKey, ContentKey: w.owner.contentKey, Until: until}
+	return Keys{
+		Wallet:     w.File.header.ID,
+		Path:       w.File.Path,
+		SigningKey: w.File.header.SigningKey,
+		ContentKey: w.owner.contentKey,
+		Until:      until,
+	}
 }
 
 // KeeperSocket is where the keeper of a wallet listens.

@@ -68,7 +68,14 @@ func newPin(h *header, name string) (*Pin, ReaderInfo, error) {
 	if err != nil {
 		return nil, ReaderInfo{}, err
 	}
-	p := &Pin{pinFile: pinFile{Format: 1, Wallet: h.ID, Name: name, PrivateKey: private.Bytes(), SigningKey: h.SigningKey, Generation: h.Generation + 1}}
+	p := &Pin{pinFile: pinFile{
+		Format:     1,
+		Wallet:     h.ID,
+		Name:       name,
+		PrivateKey: private.Bytes(),
+		SigningKey: h.SigningKey,
+		Generation: h.Generation + 1,
+	}}
 	return p, ReaderInfo{Name: name, PublicKey: private.PublicKey().Bytes()}, nil
 }
 

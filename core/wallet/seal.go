@@ -174,7 +174,11 @@ func sealTo(reader ReaderInfo, contentKey, headerBytes []byte) (readerBox, error
 	if err != nil {
 		return readerBox{}, err
 	}
-	return readerBox{Name: reader.Name, Ephemeral: ephemeral.PublicKey().Bytes(), Box: seal(key, contentKey, label("reader "+reader.Name, headerBytes))}, nil
+	return readerBox{
+		Name:      reader.Name,
+		Ephemeral: ephemeral.PublicKey().Bytes(),
+		Box:       seal(key, contentKey, label("reader "+reader.Name, headerBytes)),
+	}, nil
 }
 
 // unsealAs is the way back, with the reader's private key.

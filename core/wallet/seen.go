@@ -127,7 +127,13 @@ func (s *Store) remember(ctx context.Context, f *File, known seen) error {
 	if now := all.Wallets[f.header.ID]; now.Generation > f.header.Generation {
 		return nil // another process was here with a newer one
 	}
-	all.Wallets[f.header.ID] = seen{Path: f.Path, Generation: f.header.Generation, Hash: f.Hash(), SigningKey: f.header.SigningKey, Readers: f.readerKeys()}
+	all.Wallets[f.header.ID] = seen{
+		Path:       f.Path,
+		Generation: f.header.Generation,
+		Hash:       f.Hash(),
+		SigningKey: f.header.SigningKey,
+		Readers:    f.readerKeys(),
+	}
 	data, err := json.MarshalIndent(all, "", "  ")
 	if err != nil {
 		return err

@@ -160,7 +160,10 @@ func (s *Store) write(ctx context.Context, w *Wallet) (*Wallet, error) {
 		h.Previous = w.File.Hash()
 	}
 	headerBytes := mustJSON(h)
-	keys := sealedKeys{Owner: seal(w.owner.passphraseKey, slices.Concat(w.owner.contentKey, w.owner.signing.Seed()), label("owner", headerBytes)), Readers: []readerBox{}}
+	keys := sealedKeys{
+		Owner:   seal(w.owner.passphraseKey, slices.Concat(w.owner.contentKey, w.owner.signing.Seed()), label("owner", headerBytes)),
+		Readers: []readerBox{},
+	}
 	for _, reader := range h.Readers {
 		box, err := sealTo(reader, w.owner.contentKey, headerBytes)
 		if err != nil {

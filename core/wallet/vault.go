@@ -59,15 +59,21 @@ func (v *Vault) Find(ctx context.Context, q secret.Query, byDefault bool) (*secr
 			Suggest("gharbor wallet unlock -lifetime 15m   # on a terminal, for this user").
 			Suggest("gharbor wallet reader add NAME -out FILE   # for a job that runs unattended")
 	case w == nil:
-		return &secret.Located{Place: fmt.Sprintf("wallet %s, once its passphrase is given", clean.Line(v.Store.Path, 200)), Asks: true,
-			Read: func(ctx context.Context) (secret.Value, error) { return v.ask(ctx, q) }}, nil
+		return &secret.Located{
+			Place: fmt.Sprintf("wallet %s, once its passphrase is given", clean.Line(v.Store.Path, 200)),
+			Asks:  true,
+			Read:  func(ctx context.Context) (secret.Value, error) { return v.ask(ctx, q) },
+		}, nil
 	}
 	e, found := w.match(q)
 	if e == nil {
 		return nil, found
 	}
 	value := e.Secret
-	return &secret.Located{Place: w.place(e, q), Read: func(context.Context) (secret.Value, error) { return value, nil }}, nil
+	return &secret.Located{
+		Place: w.place(e, q),
+		Read:  func(context.Context) (secret.Value, error) { return value, nil },
+	}, nil
 }
 
 // place says where a secret was, by wallet and entry.

@@ -26,9 +26,14 @@ func (b *bench) containers() error {
 	socket := filepath.Join(b.folder, "engine.sock")
 	config := engineapi.Config{Socket: socket}
 	for i := range scanned {
-		one := &engineapi.Container{Name: fmt.Sprintf("station-%d", i), Image: "postgres:16", Exposed: []string{"5432/tcp"}, Ports: map[string][]engineapi.Binding{"5432/tcp": {{HostIp: "127.0.0.1", HostPort: strconv.Itoa(server.Port)}}},
-			Env:    []string{"POSTGRES_USER=warden", "POSTGRES_DB=sightings", "POSTGRES_PASSWORD=" + testkit.WardenPassword, "PG_MAJOR=16", "PATH=/usr/local/sbin:/usr/local/bin", "LANG=en_US.utf8"},
-			Mounts: []engineapi.Mount{{Type: "volume", Name: fmt.Sprintf("station-%d", i), Destination: "/var/lib/postgresql/data"}}}
+		one := &engineapi.Container{
+			Name:    fmt.Sprintf("station-%d", i),
+			Image:   "postgres:16",
+			Exposed: []string{"5432/tcp"},
+			Ports:   map[string][]engineapi.Binding{"5432/tcp": {{HostIp: "127.0.0.1", HostPort: strconv.Itoa(server.Port)}}},
+			Env:     []string{"POSTGRES_USER=warden", "POSTGRES_DB=sightings", "POSTGRES_PASSWORD=" + testkit.WardenPassword, "PG_MAJOR=16", "PATH=/usr/local/sbin:/usr/local/bin", "LANG=en_US.utf8"},
+			Mounts:  []engineapi.Mount{{Type: "volume", Name: fmt.Sprintf("station-%d", i), Destination: "/var/lib/postgresql/data"}},
+		}
 		config.Containers = append(config.Containers, one)
 	}
 	engine, err := engineapi.Start(config)

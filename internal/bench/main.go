@@ -42,8 +42,16 @@ func run() error {
 	defer os.RemoveAll(folder)
 	defer testkit.StopAll()
 	b := &bench{folder: folder}
-	for name, path := range map[string]string{"gharbor": "gentleharbor/cmd/gharbor", "empty": "gentleharbor/internal/bench/empty", "login": "gentleharbor/internal/bench/login",
-		"mysqllogin": "gentleharbor/internal/bench/mysqllogin", "loop": "gentleharbor/internal/bench/loop", "traffic": "gentleharbor/internal/bench/traffic", "mysqlloop": "gentleharbor/internal/bench/mysqlloop", "asker": "gentleharbor/internal/bench/asker"} {
+	for name, path := range map[string]string{
+		"gharbor":    "gentleharbor/cmd/gharbor",
+		"empty":      "gentleharbor/internal/bench/empty",
+		"login":      "gentleharbor/internal/bench/login",
+		"mysqllogin": "gentleharbor/internal/bench/mysqllogin",
+		"loop":       "gentleharbor/internal/bench/loop",
+		"traffic":    "gentleharbor/internal/bench/traffic",
+		"mysqlloop":  "gentleharbor/internal/bench/mysqlloop",
+		"asker":      "gentleharbor/internal/bench/asker",
+	} {
 		cmd := exec.Command("go", "build", "-o", filepath.Join(folder, name), path)
 		cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
 		cmd.Stderr = os.Stderr

@@ -137,9 +137,17 @@ func (c *call) complete(ctx context.Context, to target, given assignments) (assi
 	case engine || like || alias:
 		return given, nil
 	case len(given) > 0:
-		return nil, &exitError{code: exitUsage, err: errors.New("-engine is missing: which kind of server is it?"), try: []string{"gharbor add " + c.args[0] + " -engine postgresql …"}}
+		return nil, &exitError{
+			code: exitUsage,
+			err:  errors.New("-engine is missing: which kind of server is it?"),
+			try:  []string{"gharbor add " + c.args[0] + " -engine postgresql …"},
+		}
 	case !c.Interactive():
-		return nil, &exitError{code: exitUsage, err: errors.New("nothing to add, and no terminal to ask on: give flags or a URL"), try: []string{"gharbor help add"}}
+		return nil, &exitError{
+			code: exitUsage,
+			err:  errors.New("nothing to add, and no terminal to ask on: give flags or a URL"),
+			try:  []string{"gharbor help add"},
+		}
 	}
 	if err := c.free(to, c.args[0]); err != nil {
 		return nil, err

@@ -77,8 +77,19 @@ func aliasList() *command {
 			all := []listedAlias{}
 			for _, a := range c.book.All() {
 				e, _ := a.Own("addresses")
-				one := listedAlias{Name: c.book.Called(a), Engine: a.Text("engine"), Addresses: []string{}, SRV: a.Text("srv"), Alias: a.Text("alias"),
-					Service: firstText(a, "service", "instance", "database"), Note: clean.Line(a.Text("note"), 200), File: a.Path(), Line: a.Line, Project: a.InProject(), Vouched: c.book.Vouched(a)}
+				one := listedAlias{
+					Name:      c.book.Called(a),
+					Engine:    a.Text("engine"),
+					Addresses: []string{},
+					SRV:       a.Text("srv"),
+					Alias:     a.Text("alias"),
+					Service:   firstText(a, "service", "instance", "database"),
+					Note:      clean.Line(a.Text("note"), 200),
+					File:      a.Path(),
+					Line:      a.Line,
+					Project:   a.InProject(),
+					Vouched:   c.book.Vouched(a),
+				}
 				for _, item := range e.Value.List() {
 					if item != "" {
 						one.Addresses = append(one.Addresses, clean.Line(item, 260))

@@ -280,7 +280,11 @@ func aliasRemove() *command {
 				return err
 			}
 			if users := c.book.Users(a, profiles, profiles.Attached()); len(users) > 0 {
-				return &exitError{code: exitUsage, err: fmt.Errorf("the alias %s is named by %s", name, strings.Join(users[:min(len(users), 5)], ", ")), try: []string{"gharbor alias used " + name}}
+				return &exitError{
+					code: exitUsage,
+					err:  fmt.Errorf("the alias %s is named by %s", name, strings.Join(users[:min(len(users), 5)], ", ")),
+					try:  []string{"gharbor alias used " + name},
+				}
 			}
 			if yes, err = c.mayRemove(ctx, yes, "alias "+name, "gharbor alias remove "+name); err != nil || !yes {
 				return err

@@ -60,11 +60,14 @@ func aliasResolve() *command {
 	var form format
 	var timeout time.Duration
 	return &command{
-		name: "alias resolve", args: "NAME", summary: "where an alias leads: the chain, then addresses in the order they are tried",
+		name:    "alias resolve",
+		args:    "NAME",
+		summary: "where an alias leads: the chain, then addresses in the order they are tried",
 		long: `Host names are looked up in [hosts] and then in DNS, SRV records first. Nothing is
 dialled, so pick=fastest shows the order as written.`,
 		examples: []string{"gharbor alias resolve skein", "gharbor alias resolve skein -format json"},
-		least:    1, most: 1,
+		least:    1,
+		most:     1,
 		flags: func(fs *flag.FlagSet) {
 			fs.DurationVar(&timeout, "timeout", check.DefaultTimeout, "bound of the look-ups")
 			form.flag(fs)
@@ -98,12 +101,21 @@ dialled, so pick=fastest shows the order as written.`,
 				all = append(all, r)
 			}
 			if form.json() {
-				err = render.JSON(c.Stdout, map[string]any{"format": 1, "alias": chain.Links[0].Called(), "chain": chainLinks(chain), "pick": pick, "addresses": all})
+				err = render.JSON(c.Stdout, map[string]any{
+					"format":    1,
+					"alias":     chain.Links[0].Called(),
+					"chain":     chainLinks(chain),
+					"pick":      pick,
+					"addresses": all,
+				})
 			} else {
 				err = c.resolveTable(chain, pick, all)
 			}
 			if err == nil && unknown > 0 {
-				return &exitError{code: exitServer, err: fmt.Errorf("%d of %d %s not be resolved", unknown, len(all), plural(len(all), "address could", "addresses could"))}
+				return &exitError{
+					code: exitServer,
+					err:  fmt.Errorf("%d of %d %s not be resolved", unknown, len(all), plural(len(all), "address could", "addresses could")),
+				}
 			}
 			return err
 		},
@@ -231,7 +243,14 @@ func (c *call) knock(ctx context.Context, chain *profile.Chain, count int, timeo
 	name := chain.Links[0].Called()
 	knocks := []alias.Knock{}
 	for _, one := range candidates {
-		k := alias.Knocker{Network: network, Name: name, Engine: chain.Text("engine"), Service: chain.Text("service"), Instance: chain.Text("instance"), Timeout: timeout}
+		k := alias.Knocker{
+			Network:  network,
+			Name:     name,
+			Engine:   chain.Text("engine"),
+			Service:  chain.Text("service"),
+			Instance: chain.Text("instance"),
+			Timeout:  timeout,
+		}
 		var found *finding.Finding
 		if k.TLS, found = c.listenerTLS(chain, one); found != nil {
 			return &exitError{code: exitFile, err: errors.New(found.Cause), try: found.Try}
@@ -268,7 +287,13 @@ func (c *call) listenerTLS(chain *profile.Chain, one route.Candidate) (*tlsrule.
 		}
 		return e.Field.Whole(e.Value.Text(), filepath.Dir(link.Path()), c.environment().Home)
 	}
-	plan, found := tlsrule.Load(tlsrule.Settings{Profile: chain.Links[0].Called(), Rule: rule, CA: path("tls-ca"), Cert: path("tls-cert"), Key: path("tls-key")})
+	plan, found := tlsrule.Load(tlsrule.Settings{
+		Profile: chain.Links[0].Called(),
+		Rule:    rule,
+		CA:      path("tls-ca"),
+		Cert:    path("tls-cert"),
+		Key:     path("tls-key"),
+	})
 	if found != nil {
 		return nil, found
 	}

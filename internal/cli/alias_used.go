@@ -41,7 +41,14 @@ without its passphrase: as a reader, or while it is unlocked.`,
 				return err
 			}
 			if form.json() {
-				out := map[string]any{"format": 1, "alias": a.Called(), "profiles": []string{}, "aliases": []string{}, "wallet": append([]string{}, entries...), "wallet_read": looked}
+				out := map[string]any{
+					"format":      1,
+					"alias":       a.Called(),
+					"profiles":    []string{},
+					"aliases":     []string{},
+					"wallet":      append([]string{}, entries...),
+					"wallet_read": looked,
+				}
 				for _, key := range []string{"profile", "alias"} {
 					var names []string
 					for _, user := range users {
@@ -103,7 +110,8 @@ func aliasCheck() *command {
 	var form format
 	var timeout time.Duration
 	return &command{
-		name: "alias check", summary: "look through every alias: chains, hosts that DNS does not know, names that nothing uses",
+		name:    "alias check",
+		summary: "look through every alias: chains, hosts that DNS does not know, names that nothing uses",
 		long: `Names are looked up and nothing is dialled. Ends with 1 where an alias leads nowhere or
 to a host that is not known; an alias that nothing uses is a warning.`,
 		examples: []string{"gharbor alias check", "gharbor alias check -format json"},

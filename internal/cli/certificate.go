@@ -56,7 +56,11 @@ func (c *call) certificate(ctx context.Context, o certificateOptions) error {
 	case o.fingerprint != "" && !o.save:
 		return usage("-fingerprint goes with -save")
 	case o.save && o.fingerprint == "" && !c.Interactive():
-		return &exitError{code: exitUsage, err: errors.New("there is no terminal to compare the fingerprint on; -fingerprint says what it must be"), try: []string{"gharbor certificate " + name}}
+		return &exitError{
+			code: exitUsage,
+			err:  errors.New("there is no terminal to compare the fingerprint on; -fingerprint says what it must be"),
+			try:  []string{"gharbor certificate " + name},
+		}
 	case o.timeout <= 0:
 		return usage("-timeout: expected a time above zero, such as 10s")
 	}
@@ -96,13 +100,25 @@ func notPresented(report *check.Report, name string) error {
 	for _, s := range report.Stages {
 		if s.Outcome == finding.Fail {
 			if s.Finding.Code == "tls.not-offered" { // its cause speaks of a rule that only this command has
-				return &exitError{code: exitServer, err: errors.New("no certificate: the server offers no TLS here (tls.not-offered); a Unix socket never does"), try: []string{"gharbor test " + name}}
+				return &exitError{
+					code: exitServer,
+					err:  errors.New("no certificate: the server offers no TLS here (tls.not-offered); a Unix socket never does"),
+					try:  []string{"gharbor test " + name},
+				}
 			}
 			text := s.Finding.Cause
-			return &exitError{code: exitServer, err: fmt.Errorf("%s (%s)", text, s.Finding.Code), try: append(s.Finding.Try, "gharbor test "+name)}
+			return &exitError{
+				code: exitServer,
+				err:  fmt.Errorf("%s (%s)", text, s.Finding.Code),
+				try:  append(s.Finding.Try, "gharbor test "+name),
+			}
 		}
 	}
-	return &exitError{code: exitServer, err: errors.New("the server could not be asked"), try: []string{"gharbor test " + name}}
+	return &exitError{
+		code: exitServer,
+		err:  errors.New("the server could not be asked"),
+		try:  []string{"gharbor test " + name},
+	}
 }
 
 func chainOf(facts *tlsrule.Facts) []*tlsrule.Certificate {
@@ -157,7 +173,11 @@ func (c *call) saveCertificate(ctx context.Context, p *profile.Resolved, chain [
 	have := tlsrule.Fingerprint(top)
 	if fingerprint != "" {
 		if !sameFingerprint(fingerprint, have) {
-			return &exitError{code: exitFailed, err: errors.New("the fingerprint is another one, so nothing was kept: either what you were told is of another certificate, or this is another server"), try: []string{"gharbor certificate " + name}}
+			return &exitError{
+				code: exitFailed,
+				err:  errors.New("the fingerprint is another one, so nothing was kept: either what you were told is of another certificate, or this is another server"),
+				try:  []string{"gharbor certificate " + name},
+			}
 		}
 	} else {
 		c.Say("\ncompare the fingerprint of certificate %d with one that came by another way (from the server's administrator, or read on the server itself):", len(chain))

@@ -243,7 +243,11 @@ func dispatch(ctx context.Context, w World, term *render.Terminal, noColour bool
 		if len(rest) > 0 {
 			return groupHelp(w.Stdout, cmd)
 		}
-		return &exitError{code: exitUsage, err: fmt.Errorf("%s needs a verb: %s", cmd.name, strings.Join(verbNames(cmd.verbs()), ", ")), try: []string{"gharbor help " + cmd.name}}
+		return &exitError{
+			code: exitUsage,
+			err:  fmt.Errorf("%s needs a verb: %s", cmd.name, strings.Join(verbNames(cmd.verbs()), ", ")),
+			try:  []string{"gharbor help " + cmd.name},
+		}
 	}
 	c := &call{World: w, Terminal: term, noColour: noColour, set: make(map[string]bool)}
 	verbose, err := c.parse(cmd, rest)
@@ -325,7 +329,15 @@ func unknownCommand(all []*command, group, word string) error {
 		what, prefix = "verb of "+group, group+" "
 	}
 	if near := nearest.Name(word, verbNames(all)); near != "" {
-		return &exitError{code: exitUsage, err: fmt.Errorf("no %s of that name; did you mean %q?", what, near), try: []string{"gharbor help " + prefix + near}}
+		return &exitError{
+			code: exitUsage,
+			err:  fmt.Errorf("no %s of that name; did you mean %q?", what, near),
+			try:  []string{"gharbor help " + prefix + near},
+		}
 	}
-	return &exitError{code: exitUsage, err: fmt.Errorf("no %s of that name", what), try: []string{strings.TrimSpace("gharbor help " + group)}}
+	return &exitError{
+		code: exitUsage,
+		err:  fmt.Errorf("no %s of that name", what),
+		try:  []string{strings.TrimSpace("gharbor help " + group)},
+	}
 }

@@ -81,7 +81,12 @@ func (c *call) showComparison(result *check.Comparison, two [2]*profile.Resolved
 			}
 		}
 	}
-	outcome := map[string]finding.Outcome{check.SameInstance: finding.OK, check.SameLineage: finding.Warn, check.Different: finding.Fail, check.Unknown: finding.Warn}[result.Verdict]
+	outcome := map[string]finding.Outcome{
+		check.SameInstance: finding.OK,
+		check.SameLineage:  finding.Warn,
+		check.Different:    finding.Fail,
+		check.Unknown:      finding.Warn,
+	}[result.Verdict]
 	fmt.Fprintln(c.Stdout)
 	text.Conclusion(outcome, result.Verdict, result.Why)
 	var facts, expectations [][]string

@@ -23,14 +23,17 @@ type adoptOptions struct {
 func containerAdopt() *command {
 	var o adoptOptions
 	return &command{
-		name: "container adopt", args: "NAME [PROFILE]", summary: "a profile that leads to a container, wherever it is published",
+		name:    "container adopt",
+		args:    "NAME [PROFILE]",
+		summary: "a profile that leads to a container, wherever it is published",
 		long: `NAME is a container's name, or PROJECT/SERVICE of a compose file. The profile has the
 engine, user and database that the container's environment declares, and reads the
 password from there at each use (container:VARIABLE); with -into wallet a copy is kept
 in the wallet, bound to this container. Without PROFILE it is called as the container, or
 as the compose file's service.`,
 		examples: []string{"gharbor container adopt saltmarsh-ringing ringing", "gharbor container adopt saltmarsh/ringing -into wallet", "gharbor container adopt saltmarsh-ringing ringing -test"},
-		least:    1, most: 2,
+		least:    1,
+		most:     2,
 		flags: func(fs *flag.FlagSet) {
 			endpointFlag(fs, &o.endpoint)
 			engine := profile.FieldNamed("engine")
@@ -63,8 +66,11 @@ func (c *call) adopt(ctx context.Context, o adoptOptions) error {
 	if o.engine != "" {
 		seen.Engine, seen.Declaration.Engine = o.engine, o.engine
 	} else if !known {
-		return &exitError{code: exitUsage, err: fmt.Errorf("nothing says that the container %s is a database server, or which", seen.Container),
-			try: []string{fmt.Sprintf("gharbor container adopt %s -engine postgresql   # or which it is", c.args[0])}}
+		return &exitError{
+			code: exitUsage,
+			err:  fmt.Errorf("nothing says that the container %s is a database server, or which", seen.Container),
+			try:  []string{fmt.Sprintf("gharbor container adopt %s -engine postgresql   # or which it is", c.args[0])},
+		}
 	}
 	named := seen.Named
 	if named.Compose() && !wanted.Compose() {

@@ -39,14 +39,17 @@ const generatedLength = 32
 func containerMake() *command {
 	var o makeOptions
 	return &command{
-		name: "container make", args: "PROFILE -image IMAGE", summary: "a new container with the server that a profile describes",
+		name:    "container make",
+		args:    "PROFILE -image IMAGE",
+		summary: "a new container with the server that a profile describes",
 		long: `Shows what it will do, then does it: the image is fetched where it is not there, the
 server is published on 127.0.0.1 alone (at its usual port, or one that is free), its
 data are in a volume, and a health check watches it. A password is made into the wallet,
 or the one that is there is taken, and handed over as a file that only the container's
 root can read. The profile then leads to the container. -dry-run stops after showing.`,
 		examples: []string{"gharbor container make ringing -image mariadb:11 -dry-run", "gharbor container make ringing -image mariadb:11"},
-		least:    1, most: 1,
+		least:    1,
+		most:     1,
 		flags: func(fs *flag.FlagSet) {
 			imageFlag(fs, &o.image, "the image, such as postgres:16")
 			fs.StringVar(&o.name, "name", "", "the container's name, where the profile does not say it")
@@ -70,7 +73,11 @@ root can read. The profile then leads to the container. -dry-run stops after sho
 		run: func(ctx context.Context, c *call) error {
 			switch {
 			case o.image == "":
-				return &exitError{code: exitUsage, err: errors.New("-image is missing: of which image is it to be made?"), try: []string{"gharbor help container make"}}
+				return &exitError{
+					code: exitUsage,
+					err:  errors.New("-image is missing: of which image is it to be made?"),
+					try:  []string{"gharbor help container make"},
+				}
 			case o.within <= 0:
 				return usage("-within: expected a time above zero, such as 60s")
 			}
@@ -168,14 +175,25 @@ func (c *call) makeable(o makeOptions) (*profile.Resolved, error) {
 	case len(p.Hops()) > 0:
 		return nil, usage("the profile has hops, and the container would be on this side of them")
 	case in && called.Compose():
-		return nil, &exitError{code: exitUsage, err: errors.New("the profile's container is a compose file's service, which its compose file makes"),
-			try: []string{fmt.Sprintf("docker compose -p %s up -d %s", called.Project, called.Service)}}
+		return nil, &exitError{
+			code: exitUsage,
+			err:  errors.New("the profile's container is a compose file's service, which its compose file makes"),
+			try:  []string{fmt.Sprintf("docker compose -p %s up -d %s", called.Project, called.Service)},
+		}
 	case !in && !local && p.AddressKind() != "":
 		return nil, usage("the profile leads to another machine or a socket; a container is made of one whose address is container, or this machine's")
 	case p.Text("user") == "":
-		return nil, &exitError{code: exitUsage, err: errors.New("the profile does not say which user to make"), try: []string{"gharbor set " + p.Called + " user=NAME"}}
+		return nil, &exitError{
+			code: exitUsage,
+			err:  errors.New("the profile does not say which user to make"),
+			try:  []string{"gharbor set " + p.Called + " user=NAME"},
+		}
 	case p.Text("secret") == "none":
-		return nil, &exitError{code: exitUsage, err: errors.New("the profile says secret = \"none\": whoever is on this machine could log in to such a server"), try: []string{"gharbor set " + p.Called + " secret=wallet"}}
+		return nil, &exitError{
+			code: exitUsage,
+			err:  errors.New("the profile says secret = \"none\": whoever is on this machine could log in to such a server"),
+			try:  []string{"gharbor set " + p.Called + " secret=wallet"},
+		}
 	}
 	return p, nil
 }
@@ -193,7 +211,17 @@ func imageEngine(image string) string {
 // wish is the container that the profile and the flags describe.
 func (m *building) wish() (making.Wish, error) {
 	p := m.profile
-	w := making.Wish{Profile: p.Profile.Name, Engine: p.Text("engine"), User: p.Text("user"), Database: p.Text("database"), Image: m.image, Name: m.name, Port: m.port, Volume: m.volume, Mounts: m.mounts}
+	w := making.Wish{
+		Profile:  p.Profile.Name,
+		Engine:   p.Text("engine"),
+		User:     p.Text("user"),
+		Database: p.Text("database"),
+		Image:    m.image,
+		Name:     m.name,
+		Port:     m.port,
+		Volume:   m.volume,
+		Mounts:   m.mounts,
+	}
 	m.entry = w.Profile
 	if source, _ := secret.ParseSource(p.Text("secret")); source.Kind == "wallet" && source.Arg != "" {
 		m.entry = source.Arg

@@ -30,7 +30,11 @@ the password in the wallet.`,
 				return err
 			}
 			if making.MadeFor(one.Container) == "" {
-				return &exitError{code: exitUsage, err: fmt.Errorf("the container %s was not made by gharbor, so it is left alone", one.Name), try: []string{"docker rm " + clean.Shell(one.Name) + "   # if that is meant"}}
+				return &exitError{
+					code: exitUsage,
+					err:  fmt.Errorf("the container %s was not made by gharbor, so it is left alone", one.Name),
+					try:  []string{"docker rm " + clean.Shell(one.Name) + "   # if that is meant"},
+				}
 			}
 			volume := one.Config.Labels[making.DataLabel]
 			what := "container " + one.Name + "; its volume " + clean.Line(volume, 200) + " stays, with the data"

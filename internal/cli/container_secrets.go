@@ -24,7 +24,10 @@ func (c *call) makeSecrets(ctx context.Context, m *building) (map[string]secret.
 			return nil, err
 		}
 		if !v.Present() || v.Empty() {
-			return nil, &exitError{code: exitSecret, err: errors.New("the profile's password is empty, and a server without one would be open to everybody here")}
+			return nil, &exitError{
+				code: exitSecret,
+				err:  errors.New("the profile's password is empty, and a server without one would be open to everybody here"),
+			}
 		}
 		for _, s := range m.plan.Secrets {
 			if s.Entry == m.entry {
@@ -54,8 +57,11 @@ func (c *call) makeSecrets(ctx context.Context, m *building) (map[string]secret.
 				e = *old
 				e.Bindings, e.Changed = slices.Clone(old.Bindings), now
 			case m.plan.OldVolume && s.Entry == m.entry:
-				return &exitError{code: exitUsage, err: fmt.Errorf("the volume %s is there already, and the password of what is in it is not in the wallet", m.plan.Volume),
-					try: []string{"gharbor wallet put " + s.Entry + "   # the password that its server has", fmt.Sprintf("gharbor container make %s -image %s -volume %s-2", m.profile.Called, m.image, m.plan.Volume)}}
+				return &exitError{
+					code: exitUsage,
+					err:  fmt.Errorf("the volume %s is there already, and the password of what is in it is not in the wallet", m.plan.Volume),
+					try:  []string{"gharbor wallet put " + s.Entry + "   # the password that its server has", fmt.Sprintf("gharbor container make %s -image %s -volume %s-2", m.profile.Called, m.image, m.plan.Volume)},
+				}
 			default:
 				e.Secret = generate(generatedLength)
 				made = append(made, s.Entry)

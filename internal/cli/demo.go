@@ -14,7 +14,9 @@ import (
 func demoCommand() *command {
 	var keep, list bool
 	return &command{
-		name: "demo", args: "[PART]", summary: "a guided example against simulated servers; nothing is installed or left behind",
+		name:    "demo",
+		args:    "[PART]",
+		summary: "a guided example against simulated servers; nothing is installed or left behind",
 		long: `Starts simulated servers on free loopback ports and a temporary home, and walks
 through define, test, fail, mend, ready. With -keep the servers stay up for you to
 try the commands, until Ctrl-C.`,
@@ -66,19 +68,25 @@ func (c *call) demo(ctx context.Context, keep bool) error {
 // demoWorld is a world whose environment knows only the demo's home: nothing
 // of the user's own is read or written, and nobody is asked.
 func (c *call) demoWorld(step demo.Step) World {
-	w := World{Stdin: strings.NewReader(step.Input), Stdout: c.Stdout, Stderr: c.Stdout, Dir: step.Dir, Lookup: func(name string) (string, bool) {
-		switch name {
-		case "GHARBOR_HOME", "HOME":
-			return step.Home, true
-		case "USER":
-			return "warden", true
-		case "GHARBOR_ENGINES":
-			return step.Engines, true
-		case "NO_COLOR":
-			return c.Lookup(name)
-		}
-		return "", false
-	}}
+	w := World{
+		Stdin:  strings.NewReader(step.Input),
+		Stdout: c.Stdout,
+		Stderr: c.Stdout,
+		Dir:    step.Dir,
+		Lookup: func(name string) (string, bool) {
+			switch name {
+			case "GHARBOR_HOME", "HOME":
+				return step.Home, true
+			case "USER":
+				return "warden", true
+			case "GHARBOR_ENGINES":
+				return step.Engines, true
+			case "NO_COLOR":
+				return c.Lookup(name)
+			}
+			return "", false
+		},
+	}
 	w.Environ = func() []string {
 		path, _ := c.Lookup("PATH")
 		return []string{"GHARBOR_HOME=" + step.Home, "HOME=" + step.Home, "PATH=" + path}

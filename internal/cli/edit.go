@@ -80,11 +80,18 @@ func (c *call) mayCopy(file *profile.File, p *profile.Profile, to target) error 
 	}
 	r := file.Resolve(p, nil, c.environment())
 	if found := r.WhyNotVouched(); found != nil {
-		return &exitError{code: exitFile, err: fmt.Errorf("%s: a copy would use the same (%s)", found.Cause, found.Code), try: found.Try}
+		return &exitError{
+			code: exitFile,
+			err:  fmt.Errorf("%s: a copy would use the same (%s)", found.Cause, found.Code),
+			try:  found.Try,
+		}
 	}
 	if file := repositoryFile(vouch.Of(r.Sealed())); file != "" {
-		return &exitError{code: exitFile, err: fmt.Errorf("the profile %s uses files of the repository (%s): in a copy nobody would notice when they change; a profile that is like it does", r.Called, file),
-			try: []string{fmt.Sprintf("gharbor add %s -like %s", c.args[1], profile.ProjectPrefix+p.Name)}}
+		return &exitError{
+			code: exitFile,
+			err:  fmt.Errorf("the profile %s uses files of the repository (%s): in a copy nobody would notice when they change; a profile that is like it does", r.Called, file),
+			try:  []string{fmt.Sprintf("gharbor add %s -like %s", c.args[1], profile.ProjectPrefix+p.Name)},
+		}
 	}
 	return nil
 }
@@ -244,7 +251,11 @@ func (c *call) mayRemove(ctx context.Context, yes bool, what, command string) (b
 		return true, nil
 	}
 	if !c.Interactive() {
-		return false, &exitError{code: exitUsage, err: errors.New("there is no terminal to ask on; -yes removes without asking"), try: []string{command + " -yes"}}
+		return false, &exitError{
+			code: exitUsage,
+			err:  errors.New("there is no terminal to ask on; -yes removes without asking"),
+			try:  []string{command + " -yes"},
+		}
 	}
 	yes, err := c.Confirm(ctx, fmt.Sprintf("remove the %s?", what), false)
 	if err == nil && !yes {

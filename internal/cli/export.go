@@ -59,7 +59,11 @@ each password, beside it.`,
 
 func (c *call) export(ctx context.Context, o exportOptions) error {
 	if o.as == "" {
-		return &exitError{code: exitUsage, err: errors.New("-as is missing: " + strings.Join(exportForms, ", ")), try: []string{"gharbor export " + clean.Line(c.args[0], 64) + " -as url"}}
+		return &exitError{
+			code: exitUsage,
+			err:  errors.New("-as is missing: " + strings.Join(exportForms, ", ")),
+			try:  []string{"gharbor export " + clean.Line(c.args[0], 64) + " -as url"},
+		}
 	}
 	switch {
 	case o.withSecret && (o.as == "json" || o.as == "compose"):
@@ -217,7 +221,15 @@ func (c *call) exported(conn handover.Connection, o exportOptions) ([]byte, erro
 		}
 		fmt.Fprintln(&b, strings.Join(lines, "\n"))
 	case "json":
-		values := map[string]any{"engine": conn.Engine, "user": conn.User, "database": conn.Database, "tls": conn.TLS, "tls_ca": conn.CA, "tls_name": conn.TLSName, "target": conn.Target}
+		values := map[string]any{
+			"engine":   conn.Engine,
+			"user":     conn.User,
+			"database": conn.Database,
+			"tls":      conn.TLS,
+			"tls_ca":   conn.CA,
+			"tls_name": conn.TLSName,
+			"target":   conn.Target,
+		}
 		var servers []string
 		for _, s := range conn.Servers {
 			servers = append(servers, s.String())

@@ -16,7 +16,15 @@ import (
 
 // exportCompose writes a compose file of a server such as the profile leads to.
 func (c *call) exportCompose(ctx context.Context, p *profile.Resolved, o exportOptions) error {
-	w := making.Wish{Profile: p.Profile.Name, Entry: p.Profile.Name + "-password", Engine: p.Text("engine"), User: p.Text("user"), Database: p.Text("database"), Image: o.image, Name: p.Profile.Name}
+	w := making.Wish{
+		Profile:  p.Profile.Name,
+		Entry:    p.Profile.Name + "-password",
+		Engine:   p.Text("engine"),
+		User:     p.Text("user"),
+		Database: p.Text("database"),
+		Image:    o.image,
+		Name:     p.Profile.Name,
+	}
 	switch {
 	case !slices.Contains(making.Makeable(), w.Engine):
 		return usage("a compose file can be written of %s, and the profile's engine is %s", strings.Join(making.Makeable(), ", "), cmp.Or(w.Engine, "not said"))

@@ -148,7 +148,11 @@ func (c *call) pinHops(ctx context.Context, o pinOptions) error {
 		return &exitError{code: exitFile, err: fmt.Errorf("%s (%s)", found.Cause, found.Code), try: found.Try}
 	}
 	if len(p.Hops()) == 0 {
-		return &exitError{code: exitUsage, err: fmt.Errorf("the profile %s has no hops", p.Called), try: []string{"gharbor hop add " + p.Called + " host=HOST"}}
+		return &exitError{
+			code: exitUsage,
+			err:  fmt.Errorf("the profile %s has no hops", p.Called),
+			try:  []string{"gharbor hop add " + p.Called + " host=HOST"},
+		}
 	}
 	places, err := c.hopPlaces()
 	if err != nil {
@@ -208,9 +212,16 @@ func (c *call) pinHop(ctx context.Context, d *hop.Dialer, link *hop.Link, h *hop
 	switch {
 	case slices.Contains(o.fingerprints, print):
 	case len(o.fingerprints) > 0:
-		return &exitError{code: exitServer, err: fmt.Errorf("%s shows another key than -fingerprint says; nothing is kept", h.Stage)}
+		return &exitError{
+			code: exitServer,
+			err:  fmt.Errorf("%s shows another key than -fingerprint says; nothing is kept", h.Stage),
+		}
 	case !c.Interactive():
-		return &exitError{code: exitUsage, err: errors.New("there is no terminal to compare the fingerprint on; -fingerprint says what it must be"), try: []string{fmt.Sprintf("gharbor hop pin %s -fingerprint %s   # if that is the hop's", d.Profile, print)}}
+		return &exitError{
+			code: exitUsage,
+			err:  errors.New("there is no terminal to compare the fingerprint on; -fingerprint says what it must be"),
+			try:  []string{fmt.Sprintf("gharbor hop pin %s -fingerprint %s   # if that is the hop's", d.Profile, print)},
+		}
 	default:
 		c.Say("  Compare it with what whoever runs the hop tells you: a machine that stands between shows a key too.")
 		yes, err := c.Confirm(ctx, "  is it the hop's key, and to be kept?", false)

@@ -48,7 +48,9 @@ func intoFlag(fs *flag.FlagSet, into *string) {
 func importCommand() *command {
 	var o importOptions
 	return &command{
-		name: "import", args: "FORM [FILE…]", summary: "profiles from connection URLs, variables, compose files, and the files of the servers' clients",
+		name:    "import",
+		args:    "FORM [FILE…]",
+		summary: "profiles from connection URLs, variables, compose files, and the files of the servers' clients",
 		long: `FORM is one of:
   url         a connection URL, from standard input
   env         the variables of this shell that the engines' clients read
@@ -65,7 +67,8 @@ password or option file can stay there, and the profile names the file. A compos
 profiles lead to the services' containers and take the passwords from there; variables of
 this machine stand in it only after gharbor vouch FILE where it is a repository's.`,
 		examples: []string{"gharbor import dotenv .env -dry-run", "gharbor import service", "gharbor import compose.yaml -dry-run", "gharbor import url -name sightings-copy -into wallet"},
-		least:    1, most: -1,
+		least:    1,
+		most:     -1,
 		flags: func(fs *flag.FlagSet) {
 			o.walletFlags.flags(fs)
 			fs.StringVar(&o.name, "name", "", "the profile's name, where one connection is found")
@@ -128,7 +131,12 @@ func (c *call) find(ctx context.Context, args []string, o importOptions) (found 
 		return nil, "", usage("import %s takes one file", clean.Line(form, 20))
 	}
 	home := c.environment().Home
-	byDefault := map[string]string{"dotenv": ".env", "service": intake.ServicePath(c.Lookup, home), "passfile": filepath.Join(home, ".pgpass"), "optionfile": filepath.Join(home, ".my.cnf")}
+	byDefault := map[string]string{
+		"dotenv":     ".env",
+		"service":    intake.ServicePath(c.Lookup, home),
+		"passfile":   filepath.Join(home, ".pgpass"),
+		"optionfile": filepath.Join(home, ".my.cnf"),
+	}
 	if len(args) == 2 {
 		path = args[1]
 		if form == "url" || form == "env" {
@@ -255,7 +263,10 @@ func (c *call) plan(found []intake.Found, o importOptions) ([]*planned, error) {
 			return nil, err
 		}
 		note := "imported from " + f.Origin
-		one.sets = append(one.sets, profile.Override{Field: profile.FieldNamed("note"), Value: profile.TextValue(clean.Line(note, 200))})
+		one.sets = append(one.sets, profile.Override{
+			Field: profile.FieldNamed("note"),
+			Value: profile.TextValue(clean.Line(note, 200)),
+		})
 		if f.Trouble != "" && o.into != "" {
 			one.notes = append(one.notes, "its password can't be copied: "+clean.Line(f.Trouble, 200))
 		}
@@ -276,7 +287,10 @@ func (one *planned) placePassword(into string) error {
 		if at >= 0 {
 			one.sets = slices.Delete(one.sets, at, at+1)
 		}
-		one.sets = append(one.sets, profile.Override{Field: profile.FieldNamed("secret"), Value: profile.TextValue("wallet:" + one.Name)})
+		one.sets = append(one.sets, profile.Override{
+			Field: profile.FieldNamed("secret"),
+			Value: profile.TextValue("wallet:" + one.Name),
+		})
 	case at >= 0:
 	case strings.HasPrefix(one.Origin, "a connection URL"):
 		return usage("the URL has a password in it; -into wallet keeps it there")
@@ -355,7 +369,10 @@ func (c *call) mayRead(ctx context.Context, path string, yes bool) error {
 		return nil
 	}
 	if !c.Interactive() {
-		return &exitError{code: exitUsage, err: fmt.Errorf("%s in a repository leads outside of it, to %s; it is not read, and there is no terminal to ask on; -yes reads it", clean.Word(path), clean.Word(file.Real))}
+		return &exitError{
+			code: exitUsage,
+			err:  fmt.Errorf("%s in a repository leads outside of it, to %s; it is not read, and there is no terminal to ask on; -yes reads it", clean.Word(path), clean.Word(file.Real)),
+		}
 	}
 	sure, err := c.Confirm(ctx, fmt.Sprintf("%s in a repository leads outside of it, to %s: read it?", clean.Word(path), clean.Word(file.Real)), false)
 	if err == nil && !sure {
@@ -375,7 +392,10 @@ func (c *call) agreed(ctx context.Context, path string, yes bool) error {
 		return nil
 	}
 	if !c.Interactive() {
-		return &exitError{code: exitUsage, err: fmt.Errorf("%s stands in a repository, so what it has must be looked at first, and there is no terminal to ask on; -yes says that it was", path)}
+		return &exitError{
+			code: exitUsage,
+			err:  fmt.Errorf("%s stands in a repository, so what it has must be looked at first, and there is no terminal to ask on; -yes says that it was", path),
+		}
 	}
 	sure, err := c.Confirm(ctx, "this stands in a repository: shall it become profiles of yours?", false)
 	if err == nil && !sure {
@@ -423,7 +443,14 @@ func (c *call) boundEntry(ctx context.Context, name string, sets []profile.Overr
 	}
 	b.Profile = name
 	now := time.Now().UTC().Truncate(time.Second)
-	return wallet.Entry{Name: name, User: p.Text("user"), Secret: v, Bindings: []wallet.Binding{b}, Created: now, Changed: now}, nil
+	return wallet.Entry{
+		Name:     name,
+		User:     p.Text("user"),
+		Secret:   v,
+		Bindings: []wallet.Binding{b},
+		Created:  now,
+		Changed:  now,
+	}, nil
 }
 
 // takeIn writes the profiles: the new ones in one step, all or none.

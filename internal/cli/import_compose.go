@@ -56,7 +56,11 @@ func (c *call) composeRequest(files []string, o composeOptions) (r compose.Reque
 			return r, "", err
 		}
 		if files = compose.DefaultFiles(folder); len(files) == 0 {
-			return r, "", &exitError{code: exitFile, err: errors.New("there is no compose.yaml here, nor another of the usual names"), try: []string{"gharbor import compose FILE"}}
+			return r, "", &exitError{
+				code: exitFile,
+				err:  errors.New("there is no compose.yaml here, nor another of the usual names"),
+				try:  []string{"gharbor import compose FILE"},
+			}
 		}
 	}
 	r = compose.Request{Active: o.active, Project: o.project}
@@ -104,7 +108,11 @@ func (c *call) vouchableCompose(ctx context.Context, files []string) ([]vouch.It
 
 // composeItem is what is vouched for: the files, whatever flags they are read with.
 func composeItem(ctx context.Context, r compose.Request) vouch.Item {
-	return vouch.Item{Name: compose.Word, Path: r.Files[0], Uses: func() vouch.Uses { return compose.Uses(ctx, r.Files, r.Root) }}
+	return vouch.Item{
+		Name: compose.Word,
+		Path: r.Files[0],
+		Uses: func() vouch.Uses { return compose.Uses(ctx, r.Files, r.Root) },
+	}
 }
 
 // vouchLine is the command that vouches for compose files.

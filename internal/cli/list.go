@@ -62,8 +62,21 @@ func (c *call) selected(file *profile.File, chosen selection) []listed {
 		if !chosen.has(r) {
 			continue
 		}
-		one := listed{Name: r.Called, Engine: r.Text("engine"), Where: address(r), Hops: hopWords(r), User: shown(r, "user"), Database: shown(r, "database"),
-			Tags: []string{}, Note: clean.Line(r.Text("note"), 200), Like: r.Text("like"), File: r.Path(), Line: p.Line, Project: p.InProject(), Vouched: r.Vouched()}
+		one := listed{
+			Name:     r.Called,
+			Engine:   r.Text("engine"),
+			Where:    address(r),
+			Hops:     hopWords(r),
+			User:     shown(r, "user"),
+			Database: shown(r, "database"),
+			Tags:     []string{},
+			Note:     clean.Line(r.Text("note"), 200),
+			Like:     r.Text("like"),
+			File:     r.Path(),
+			Line:     p.Line,
+			Project:  p.InProject(),
+			Vouched:  r.Vouched(),
+		}
 		if tags, ok := r.Get("tags"); ok {
 			one.Tags = make([]string, 0, len(tags.Value.List()))
 			for _, t := range tags.Value.List() {

@@ -52,7 +52,12 @@ may count it as a failed one.`,
 			}
 			servers := c.contained(file, c.belong(file, survey), inContainers)
 			if form.json() {
-				return render.JSON(c.Stdout, map[string]any{"format": 1, "servers": servers, "other_ports": survey.Others, "ports_not_asked": survey.Unasked})
+				return render.JSON(c.Stdout, map[string]any{
+					"format":          1,
+					"servers":         servers,
+					"other_ports":     survey.Others,
+					"ports_not_asked": survey.Unasked,
+				})
 			}
 			for _, v := range inContainers {
 				if v.Finding != nil && v.Finding.Code != "container.no-engine" {

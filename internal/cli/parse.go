@@ -62,7 +62,11 @@ func (c *call) countArgs(cmd *command) error {
 		if what == "" {
 			what = "no names"
 		}
-		return &exitError{code: exitUsage, err: fmt.Errorf("%s takes %s, and %d words were given; a value with blanks needs quotes, a switch's value an = sign", cmd.name, what, n), try: try}
+		return &exitError{
+			code: exitUsage,
+			err:  fmt.Errorf("%s takes %s, and %d words were given; a value with blanks needs quotes, a switch's value an = sign", cmd.name, what, n),
+			try:  try,
+		}
 	}
 	return nil
 }

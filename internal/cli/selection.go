@@ -66,7 +66,11 @@ func (c *call) choose(s selection, over overrides) (chosen []*profile.Resolved, 
 	case s.all && (s.tag != "" || s.engine != ""):
 		return nil, usage("-all and -tag or -engine contradict each other; give one")
 	case len(c.args) == 0 && !s.used():
-		return nil, &exitError{code: exitUsage, err: errors.New("which profiles? give names, or -tag, -engine or -all"), try: try}
+		return nil, &exitError{
+			code: exitUsage,
+			err:  errors.New("which profiles? give names, or -tag, -engine or -all"),
+			try:  try,
+		}
 	}
 	file, err := c.load()
 	if err != nil {
@@ -119,9 +123,17 @@ func (c *call) choose(s selection, over overrides) (chosen []*profile.Resolved, 
 	}
 	switch near := nearest.Name(s.tag, tags); {
 	case len(file.All()) == 0:
-		return nil, &exitError{code: exitUsage, err: errors.New("there are no profiles yet"), try: []string{"gharbor nearby", "gharbor add NAME"}}
+		return nil, &exitError{
+			code: exitUsage,
+			err:  errors.New("there are no profiles yet"),
+			try:  []string{"gharbor nearby", "gharbor add NAME"},
+		}
 	case s.tag != "" && !slices.Contains(tags, s.tag) && near != "":
-		return nil, &exitError{code: exitUsage, err: fmt.Errorf("-tag: no profile has that tag; did you mean %q?", near), try: try}
+		return nil, &exitError{
+			code: exitUsage,
+			err:  fmt.Errorf("-tag: no profile has that tag; did you mean %q?", near),
+			try:  try,
+		}
 	case s.tag != "" && !slices.Contains(tags, s.tag):
 		return nil, &exitError{code: exitUsage, err: errors.New("-tag: no profile has that tag"), try: try}
 	}

@@ -19,16 +19,23 @@ import (
 func shortcutCommand() *command {
 	var into string
 	return &command{
-		name: "shortcut", args: "PROFILE NAME [flags] -- PROGRAM [ARGS…]", summary: "write a command of your own that runs a program with a profile",
+		name:    "shortcut",
+		args:    "PROFILE NAME [flags] -- PROGRAM [ARGS…]",
+		summary: "write a command of your own that runs a program with a profile",
 		long: `The command is a few lines of shell that call gharbor with; it holds no secret. Words
 given to it follow ARGS. It goes into a folder on your PATH, and never takes the place
 of a command that there is.`,
 		examples: []string{"gharbor shortcut sightings whose-birds -into ~/.local/bin -- printenv PGUSER", "gharbor shortcut moult moult-user -- grep user {optionfile}"},
-		least:    1, most: -1,
-		flags: func(fs *flag.FlagSet) { fs.StringVar(&into, "into", "", "the folder to write it into") },
+		least:    1,
+		most:     -1,
+		flags:    func(fs *flag.FlagSet) { fs.StringVar(&into, "into", "", "the folder to write it into") },
 		run: func(ctx context.Context, c *call) error {
 			if c.after != 2 || len(c.args) < 3 {
-				return &exitError{code: exitUsage, err: errors.New("shortcut takes a profile, a name, two dashes, and a program: gharbor shortcut PROFILE NAME -- PROGRAM ARGS"), try: []string{"gharbor help shortcut"}}
+				return &exitError{
+					code: exitUsage,
+					err:  errors.New("shortcut takes a profile, a name, two dashes, and a program: gharbor shortcut PROFILE NAME -- PROGRAM ARGS"),
+					try:  []string{"gharbor help shortcut"},
+				}
 			}
 			if runtime.GOOS == "windows" {
 				return usage("a shortcut is a shell script, which this system does not run")
@@ -147,7 +154,10 @@ func (c *call) shortcutFolder(ctx context.Context, into string) (string, error) 
 	if into == "" {
 		byDefault := c.likelyFolder()
 		if !c.Interactive() {
-			failure := &exitError{code: exitUsage, err: errors.New("into which folder? there is no terminal to ask on; give -into FOLDER")}
+			failure := &exitError{
+				code: exitUsage,
+				err:  errors.New("into which folder? there is no terminal to ask on; give -into FOLDER"),
+			}
 			if byDefault != "" {
 				failure.try = []string{"-into " + clean.Shell(byDefault)}
 			}

@@ -149,7 +149,14 @@ func (c *call) showJSON(r *profile.Resolved) error {
 	}
 	way := []shownHop{}
 	for _, h := range c.comeTo(r) {
-		way = append(way, shownHop{Stage: h.Stage, User: h.User, Host: h.Host, Port: h.Port, Proxy: h.Proxy, Origin: h.Origin})
+		way = append(way, shownHop{
+			Stage:  h.Stage,
+			User:   h.User,
+			Host:   h.Host,
+			Port:   h.Port,
+			Proxy:  h.Proxy,
+			Origin: h.Origin,
+		})
 	}
 	out := map[string]any{"format": 1, "profile": r.Profile.Name, "file": r.Path(), "line": r.Profile.Line,
 		"project": r.Profile.InProject(), "vouched": r.Vouched(), "values": values, "way": way}

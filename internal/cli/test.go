@@ -89,7 +89,12 @@ before the first connection. Exit 0 when no stage failed, else 1.`,
 
 // engines are the engines that this version can test.
 func engines() map[string]engine.Begin {
-	return map[string]engine.Begin{"postgresql": postgresql.Begin, "mysql": mysql.Begin("mysql"), "mariadb": mysql.Begin("mariadb"), oracle.Word: oracle.Begin}
+	return map[string]engine.Begin{
+		"postgresql": postgresql.Begin,
+		"mysql":      mysql.Begin("mysql"),
+		"mariadb":    mysql.Begin("mariadb"),
+		oracle.Word:  oracle.Begin,
+	}
 }
 
 // runner gives a test what it takes from the machine and the person.
@@ -99,7 +104,14 @@ func (c *call) runner(timeout time.Duration) (*check.Runner, error) {
 		return nil, err
 	}
 	places, err := c.hopPlaces()
-	return &check.Runner{Hops: places, Engines: engines(), Network: c.network(), Places: nearby.Machine(), Timeout: timeout, Finder: finder}, err
+	return &check.Runner{
+		Hops:    places,
+		Engines: engines(),
+		Network: c.network(),
+		Places:  nearby.Machine(),
+		Timeout: timeout,
+		Finder:  finder,
+	}, err
 }
 
 // finder finds secrets for profiles.
@@ -109,8 +121,15 @@ func (c *call) finder() (*secret.Finder, error) {
 		return nil, err
 	}
 	h, err := c.home()
-	return &secret.Finder{Lookup: c.Lookup, Locks: h.LocksPath(), Home: c.environment().Home, Terminal: c.Interactive(), Ask: c.Secret, Wallet: vault.Find,
-		JudgeFile: func(path string) *finding.Finding { return c.vouched.JudgeFile(path, c.environment().Home) }}, err
+	return &secret.Finder{
+		Lookup:    c.Lookup,
+		Locks:     h.LocksPath(),
+		Home:      c.environment().Home,
+		Terminal:  c.Interactive(),
+		Ask:       c.Secret,
+		Wallet:    vault.Find,
+		JudgeFile: func(path string) *finding.Finding { return c.vouched.JudgeFile(path, c.environment().Home) },
+	}, err
 }
 
 // testOne tests a profile and shows each stage as it ends.
@@ -170,7 +189,11 @@ func (c *call) showReports(reports []*check.Report, profiles []*profile.Resolved
 	var err error
 	switch {
 	case o.form.json():
-		err = render.JSON(c.Stdout, map[string]any{"format": 1, "profiles": reports, "summary": check.Summarise(reports, took)})
+		err = render.JSON(c.Stdout, map[string]any{
+			"format":   1,
+			"profiles": reports,
+			"summary":  check.Summarise(reports, took),
+		})
 	case o.form == "junit":
 		err = render.JUnit(c.Stdout, reports, took, o.strict)
 	case o.quiet:

@@ -146,15 +146,27 @@ func (c *call) throughHops(ctx context.Context, p *profile.Resolved, o openOptio
 		c.Notice("%s", note)
 	}
 	if len(hops) == 0 {
-		return nil, &exitError{code: exitUsage, err: fmt.Errorf("the profile %s has no hops, so its server is reached without a tunnel", p.Called),
-			try: []string{"gharbor test " + p.Called, "gharbor hop add " + p.Called + " host=HOST"}}
+		return nil, &exitError{
+			code: exitUsage,
+			err:  fmt.Errorf("the profile %s has no hops, so its server is reached without a tunnel", p.Called),
+			try:  []string{"gharbor test " + p.Called, "gharbor hop add " + p.Called + " host=HOST"},
+		}
 	}
 	listener, err := listen(conn)
 	if err != nil {
 		return nil, err
 	}
 	d := &hop.Dialer{Network: c.network().For(p), Finder: finder, Profile: p.Called, Kept: &hop.Kept{}}
-	t := tunnel.New(tunnel.Options{Profile: p.Called, Hops: hops, Servers: conn.Servers, Dialer: d, Listener: listener, Lifetime: o.lifetime, Idle: o.idle, Told: told})
+	t := tunnel.New(tunnel.Options{
+		Profile:  p.Called,
+		Hops:     hops,
+		Servers:  conn.Servers,
+		Dialer:   d,
+		Listener: listener,
+		Lifetime: o.lifetime,
+		Idle:     o.idle,
+		Told:     told,
+	})
 	bound, cancel := context.WithTimeout(ctx, o.timeout)
 	defer cancel()
 	if found := t.Connect(bound); found != nil {
@@ -222,13 +234,20 @@ func (c *call) listenSocket(path string, conn handover.Connection) (net.Listener
 			}
 		}
 		if err := os.MkdirAll(whole, 0o700); err != nil {
-			return nil, &exitError{code: exitServer, err: fmt.Errorf("-socket: %s can't be made: %s", clean.Line(whole, 200), plainReason(err))}
+			return nil, &exitError{
+				code: exitServer,
+				err:  fmt.Errorf("-socket: %s can't be made: %s", clean.Line(whole, 200), plainReason(err)),
+			}
 		}
 		whole = filepath.Join(whole, name)
 	}
 	if old, err := net.Dial("unix", whole); err == nil {
 		old.Close()
-		return nil, &exitError{code: exitServer, err: fmt.Errorf("-socket: another process listens on %s", clean.Line(whole, 200)), try: []string{"gharbor tunnel list"}}
+		return nil, &exitError{
+			code: exitServer,
+			err:  fmt.Errorf("-socket: another process listens on %s", clean.Line(whole, 200)),
+			try:  []string{"gharbor tunnel list"},
+		}
 	}
 	if info, err := os.Lstat(whole); err == nil {
 		if info.Mode()&os.ModeSocket == 0 {
@@ -240,7 +259,10 @@ func (c *call) listenSocket(path string, conn handover.Connection) (net.Listener
 	l, err := net.Listen("unix", whole)
 	umask(private)
 	if err != nil {
-		return nil, &exitError{code: exitServer, err: fmt.Errorf("-socket: %s can't be listened on: %s", clean.Line(whole, 200), plainReason(err))}
+		return nil, &exitError{
+			code: exitServer,
+			err:  fmt.Errorf("-socket: %s can't be listened on: %s", clean.Line(whole, 200), plainReason(err)),
+		}
 	}
 	if conn.TLS == "required" || conn.TLS == "verified" {
 		c.Notice("clients use no TLS over a socket: from the last hop on, what goes through is not encrypted; -local keeps tls = %s", conn.TLS)
@@ -252,7 +274,10 @@ func (c *call) listenSocket(path string, conn handover.Connection) (net.Listener
 func (c *call) takenAddress(ctx context.Context, o openOptions, p *profile.Resolved, err error) error {
 	host, text, _ := net.SplitHostPort(o.local)
 	port, _ := strconv.Atoi(text)
-	failure := &exitError{code: exitServer, err: fmt.Errorf("-local: %s can't be listened on: %s", o.local, plainReason(err))}
+	failure := &exitError{
+		code: exitServer,
+		err:  fmt.Errorf("-local: %s can't be listened on: %s", o.local, plainReason(err)),
+	}
 	if !addressInUse(err) {
 		return failure
 	}

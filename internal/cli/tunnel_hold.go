@@ -113,14 +113,26 @@ func alreadyOpen(ctx context.Context, registry tunnel.Registry, name string) err
 		return noAnswer(fmt.Sprintf("a tunnel of the profile %s", name), silent)
 	}
 	if err != nil || s.State == tunnel.Connecting {
-		return &exitError{code: exitServer, err: fmt.Errorf("a tunnel of the profile %s is being opened or closed at this moment", name), try: []string{"gharbor tunnel list"}}
+		return &exitError{
+			code: exitServer,
+			err:  fmt.Errorf("a tunnel of the profile %s is being opened or closed at this moment", name),
+			try:  []string{"gharbor tunnel list"},
+		}
 	}
-	return &exitError{code: exitServer, err: fmt.Errorf("the tunnel of the profile %s is open already, at %s (process %d)", name, s.Local, s.PID), try: []string{"gharbor tunnel show " + name, "gharbor tunnel close " + name}}
+	return &exitError{
+		code: exitServer,
+		err:  fmt.Errorf("the tunnel of the profile %s is open already, at %s (process %d)", name, s.Local, s.PID),
+		try:  []string{"gharbor tunnel show " + name, "gharbor tunnel close " + name},
+	}
 }
 
 // noAnswer is for a process of the program's own that is there and does not answer.
 func noAnswer(what string, silent *control.Silent) error {
-	return &exitError{code: exitServer, err: fmt.Errorf("%s can't be asked: %w", what, silent), try: []string{silent.EndLine() + "   # ends it"}}
+	return &exitError{
+		code: exitServer,
+		err:  fmt.Errorf("%s can't be asked: %w", what, silent),
+		try:  []string{silent.EndLine() + "   # ends it"},
+	}
 }
 
 // calledName is the name by which a profile's tunnel is known.
@@ -181,7 +193,11 @@ func (c *call) startTunnel(ctx context.Context, o openOptions) error {
 	}
 	s, err := registry.Find(ctx, name)
 	if err != nil {
-		return &exitError{code: exitServer, err: errors.New("the tunnel was opened and has ended at once"), try: []string{"gharbor tunnel open " + name}}
+		return &exitError{
+			code: exitServer,
+			err:  errors.New("the tunnel was opened and has ended at once"),
+			try:  []string{"gharbor tunnel open " + name},
+		}
 	}
 	conn, err := c.handOver(ctx, p, secret.Value{})
 	if err != nil {

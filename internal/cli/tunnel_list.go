@@ -120,7 +120,11 @@ func tunnelClose() *command {
 		flags:    func(fs *flag.FlagSet) { fs.BoolVar(&all, "all", false, "every tunnel of yours") },
 		run: func(ctx context.Context, c *call) error {
 			if all == (len(c.args) == 1) {
-				return &exitError{code: exitUsage, err: errors.New("which tunnel? give the profile's name, or -all"), try: []string{"gharbor tunnel list"}}
+				return &exitError{
+					code: exitUsage,
+					err:  errors.New("which tunnel? give the profile's name, or -all"),
+					try:  []string{"gharbor tunnel list"},
+				}
 			}
 			registry, err := c.registry()
 			if err != nil {
@@ -176,7 +180,11 @@ func noTunnel(ctx context.Context, registry tunnel.Registry, name string, why er
 	if len(silent) > 0 && len(open) == 0 {
 		return noAnswer("a tunnel that is open", silent[0])
 	}
-	failure := &exitError{code: exitUsage, err: errors.New("no tunnel of that profile is open"), try: []string{"gharbor tunnel list"}}
+	failure := &exitError{
+		code: exitUsage,
+		err:  errors.New("no tunnel of that profile is open"),
+		try:  []string{"gharbor tunnel list"},
+	}
 	if near := nearest.Name(name, names); near != "" {
 		failure.err = fmt.Errorf("no tunnel of that profile is open; did you mean %q?", near)
 	}

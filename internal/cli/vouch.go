@@ -84,7 +84,11 @@ func (c *call) vouchable(ctx context.Context) ([]vouch.Item, error) {
 	}
 	project := file.Attached()
 	if project == nil {
-		return nil, &exitError{code: exitUsage, err: errors.New("there is no gharbor.toml here, nor in a folder above up to the repository's root"), try: []string{"gharbor add NAME -project …"}}
+		return nil, &exitError{
+			code: exitUsage,
+			err:  errors.New("there is no gharbor.toml here, nor in a folder above up to the repository's root"),
+			try:  []string{"gharbor add NAME -project …"},
+		}
 	}
 	env := c.environment()
 	var chosen []vouch.Item
@@ -171,19 +175,33 @@ func (c *call) vouch(ctx context.Context, items []vouch.Item, expect string) err
 			news++
 		}
 		c.showUses(i, state, before, uses)
-		records = append(records, vouch.Record{File: i.Path, Profile: i.Name, Hash: uses.Hash, At: time.Now().UTC().Truncate(time.Second), Uses: uses.Lines()})
+		records = append(records, vouch.Record{
+			File:    i.Path,
+			Profile: i.Name,
+			Hash:    uses.Hash,
+			At:      time.Now().UTC().Truncate(time.Second),
+			Uses:    uses.Lines(),
+		})
 	}
 	hash := vouch.Together(all)
 	fmt.Fprintf(c.Stdout, "hash of %s: %s\n", plural(len(all), "this", "these"), hash)
 	switch {
 	case expect != "" && !strings.EqualFold(expect, hash):
-		return &exitError{code: exitFailed, err: errors.New("the hash is another one than expected, so nothing was vouched for: what a profile uses has changed"), try: []string{"gharbor vouch   # on a machine where somebody can look"}}
+		return &exitError{
+			code: exitFailed,
+			err:  errors.New("the hash is another one than expected, so nothing was vouched for: what a profile uses has changed"),
+			try:  []string{"gharbor vouch   # on a machine where somebody can look"},
+		}
 	case expect != "":
 	case news == 0:
 		c.Say("vouched for already; gharbor vouch -withdraw takes it back")
 		return nil
 	case !c.Interactive():
-		return &exitError{code: exitUsage, err: errors.New("there is no terminal to ask on, so nothing was vouched for"), try: []string{"gharbor vouch -expect HASH   # with the hash that somebody saw on a terminal"}}
+		return &exitError{
+			code: exitUsage,
+			err:  errors.New("there is no terminal to ask on, so nothing was vouched for"),
+			try:  []string{"gharbor vouch -expect HASH   # with the hash that somebody saw on a terminal"},
+		}
 	default:
 		what := plural(len(all), "this profile", "these profiles")
 		if items[0].Name == vouch.FileWord {
@@ -281,7 +299,14 @@ func (c *call) vouchList(items []vouch.Item, form format) error {
 			uses = i.Uses()
 			count = fmt.Sprintf("%d uses", len(uses.List))
 		}
-		one := listedVouch{Profile: i.Name, File: i.Path, Line: i.Line, State: string(state), Uses: uses.Lines(), Hash: uses.Hash}
+		one := listedVouch{
+			Profile: i.Name,
+			File:    i.Path,
+			Line:    i.Line,
+			State:   string(state),
+			Uses:    uses.Lines(),
+			Hash:    uses.Hash,
+		}
 		since := ""
 		if record != nil {
 			one.At, since = &record.At, record.At.Local().Format(time.DateOnly)

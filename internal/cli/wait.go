@@ -73,16 +73,21 @@ func (c *call) wait(ctx context.Context, profiles []*profile.Resolved, o waitOpt
 	var mu sync.Mutex
 	told := make(map[string]string) // what was said of a profile last
 	notes := render.NewReport(c.Stderr, c.noColour)
-	all := runner.Wait(ctx, profiles, check.Waiting{Within: o.within, Persist: o.persist, Parallel: check.DefaultParallel, Tried: func(w *check.Waited) {
-		mu.Lock()
-		defer mu.Unlock()
-		s, _ := w.Report.First()
-		c.log.Debug("tried", "profile", w.Profile, "tries", w.Tries, "code", s.Finding.Code)
-		if !o.quiet && told[w.Profile] != s.Finding.Code {
-			told[w.Profile] = s.Finding.Code
-			notes.Line(finding.Warn, w.Profile, "waiting,", fmt.Sprintf("%s at stage %s: %s", s.Finding.Code, s.Stage, s.Finding.Cause))
-		}
-	}})
+	all := runner.Wait(ctx, profiles, check.Waiting{
+		Within:   o.within,
+		Persist:  o.persist,
+		Parallel: check.DefaultParallel,
+		Tried: func(w *check.Waited) {
+			mu.Lock()
+			defer mu.Unlock()
+			s, _ := w.Report.First()
+			c.log.Debug("tried", "profile", w.Profile, "tries", w.Tries, "code", s.Finding.Code)
+			if !o.quiet && told[w.Profile] != s.Finding.Code {
+				told[w.Profile] = s.Finding.Code
+				notes.Line(finding.Warn, w.Profile, "waiting,", fmt.Sprintf("%s at stage %s: %s", s.Finding.Code, s.Stage, s.Finding.Cause))
+			}
+		},
+	})
 	if o.form.json() {
 		if err := render.JSON(c.Stdout, map[string]any{"format": 1, "waits": all}); err != nil {
 			return err

@@ -109,7 +109,11 @@ func (c *call) openKeeper(ctx context.Context, id string) wallet.Opener {
 
 // noTerminal is the error for a question that nobody can be asked.
 func noTerminal(what, instead string) error {
-	return &exitError{code: exitSecret, err: fmt.Errorf("%s is to be typed, and there is no terminal to ask on", what), try: []string{instead}}
+	return &exitError{
+		code: exitSecret,
+		err:  fmt.Errorf("%s is to be typed, and there is no terminal to ask on", what),
+		try:  []string{instead},
+	}
 }
 
 // passphrase takes the wallet's passphrase from its file or the terminal.
@@ -249,7 +253,11 @@ func entry(w *wallet.Wallet, name string) (*wallet.Entry, error) {
 	if near := w.Near(name); near != "" {
 		return nil, usage("the wallet has no entry of that name; did you mean %q?", near)
 	}
-	return nil, &exitError{code: exitUsage, err: errors.New("the wallet has no entry of that name"), try: []string{"gharbor wallet list"}}
+	return nil, &exitError{
+		code: exitUsage,
+		err:  errors.New("the wallet has no entry of that name"),
+		try:  []string{"gharbor wallet list"},
+	}
 }
 
 // bindings reads what -bind or bind was given: profiles, addresses and aliases.

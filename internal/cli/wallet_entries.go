@@ -165,7 +165,10 @@ func (c *call) mayReplace(ctx context.Context, name string, yes bool) error {
 		return nil
 	}
 	if !c.Interactive() {
-		return &exitError{code: exitUsage, err: fmt.Errorf("the wallet has an entry %s already; -replace gives it the new secret", name)}
+		return &exitError{
+			code: exitUsage,
+			err:  fmt.Errorf("the wallet has an entry %s already; -replace gives it the new secret", name),
+		}
 	}
 	yes, err := c.Confirm(ctx, "the wallet has an entry "+name+" already; give it a new secret?", false)
 	if err == nil && !yes {
@@ -218,13 +221,27 @@ func walletList() *command {
 			if form.json() {
 				all := []listedEntry{}
 				for _, e := range w.Entries {
-					one := listedEntry{Name: e.Name, User: e.User, Bindings: e.Bindings, Note: clean.Line(e.Note, 200), Created: e.Created, Changed: e.Changed}
+					one := listedEntry{
+						Name:     e.Name,
+						User:     e.User,
+						Bindings: e.Bindings,
+						Note:     clean.Line(e.Note, 200),
+						Created:  e.Created,
+						Changed:  e.Changed,
+					}
 					if one.Bindings == nil {
 						one.Bindings = []wallet.Binding{}
 					}
 					all = append(all, one)
 				}
-				return render.JSON(c.Stdout, map[string]any{"format": 1, "wallet": w.File.Path, "id": w.File.ID(), "generation": w.File.Generation(), "opened_by": w.Through, "entries": all})
+				return render.JSON(c.Stdout, map[string]any{
+					"format":     1,
+					"wallet":     w.File.Path,
+					"id":         w.File.ID(),
+					"generation": w.File.Generation(),
+					"opened_by":  w.Through,
+					"entries":    all,
+				})
 			}
 			if len(w.Entries) == 0 {
 				c.Say("the wallet %s has no entries yet", w.File.Path)

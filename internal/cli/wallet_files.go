@@ -139,7 +139,11 @@ with new keys and no readers: whoever knows the old passphrase can open it then.
 			was := from.Generation()
 			w, gone, err := s.Restore(ctx, from, pass, theirs, old)
 			if wallet.IsWrongPassphrase(err) && other.file == "" && !c.Interactive() {
-				return &exitError{code: exitSecret, err: err, try: []string{"gharbor wallet restore " + clean.Shell(c.args[0]) + " -passphrase-file FILE -other-passphrase-file FILE   # today's passphrase, and the backup's"}}
+				return &exitError{
+					code: exitSecret,
+					err:  err,
+					try:  []string{"gharbor wallet restore " + clean.Shell(c.args[0]) + " -passphrase-file FILE -other-passphrase-file FILE   # today's passphrase, and the backup's"},
+				}
 			}
 			if wallet.IsWrongPassphrase(err) && other.file == "" && c.Interactive() {
 				if theirs, err = c.passphrase(ctx, walletFlags{}, wallet.Store{Path: from.Path}); err != nil {
@@ -148,7 +152,11 @@ with new keys and no readers: whoever knows the old passphrase can open it then.
 				w, gone, err = s.Restore(ctx, from, pass, theirs, old)
 			}
 			if errors.Is(err, wallet.ErrOldPassphrase) {
-				return &exitError{code: exitSecret, err: err, try: []string{"gharbor wallet restore " + clean.Shell(c.args[0]) + " -old-passphrase   # makes the old passphrase the wallet's again"}}
+				return &exitError{
+					code: exitSecret,
+					err:  err,
+					try:  []string{"gharbor wallet restore " + clean.Shell(c.args[0]) + " -old-passphrase   # makes the old passphrase the wallet's again"},
+				}
 			}
 			if err != nil {
 				return err

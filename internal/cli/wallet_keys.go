@@ -169,7 +169,11 @@ func readerAdd() *command {
 				return usage("not a reader's name: %s", profile.NameRule)
 			}
 			if out == "" {
-				return &exitError{code: exitUsage, err: errors.New("-out is missing: where the pin file goes"), try: []string{"gharbor wallet reader add " + name + " -out " + name + ".pin"}}
+				return &exitError{
+					code: exitUsage,
+					err:  errors.New("-out is missing: where the pin file goes"),
+					try:  []string{"gharbor wallet reader add " + name + " -out " + name + ".pin"},
+				}
 			}
 			whole, err := filepath.Abs(out)
 			if err != nil {
@@ -232,7 +236,11 @@ func ownerFor(account string) (func(path string) error, error) {
 	}
 	gid, _ := strconv.Atoi(u.Gid)
 	if os.Getuid() != 0 && uid != os.Getuid() {
-		return nil, &exitError{code: exitUsage, err: errors.New("-for: only root can give a file to another account"), try: []string{"gharbor wallet reader add NAME -out FILE   # and then: sudo install -m 600 -o ACCOUNT FILE PLACE"}}
+		return nil, &exitError{
+			code: exitUsage,
+			err:  errors.New("-for: only root can give a file to another account"),
+			try:  []string{"gharbor wallet reader add NAME -out FILE   # and then: sudo install -m 600 -o ACCOUNT FILE PLACE"},
+		}
 	}
 	return func(path string) error { return os.Chown(path, uid, gid) }, nil
 }

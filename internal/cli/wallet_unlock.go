@@ -71,7 +71,11 @@ that only you can reach. It can't change the wallet, and ends by itself.`,
 
 // keeperSilent is for a process that holds the wallet's keys and does not answer.
 func keeperSilent(path string, silent *control.Silent) error {
-	return &exitError{code: exitSecret, err: fmt.Errorf("the process that keeps the wallet %s open can't be asked: %w", path, silent), try: []string{silent.EndLine() + "   # ends it"}}
+	return &exitError{
+		code: exitSecret,
+		err:  fmt.Errorf("the process that keeps the wallet %s open can't be asked: %w", path, silent),
+		try:  []string{silent.EndLine() + "   # ends it"},
+	}
 }
 
 // startKeeper starts this program as the process that keeps the wallet open. The

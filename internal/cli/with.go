@@ -44,7 +44,9 @@ func withCommand() *command {
 	var o withOptions
 	return &command{
 		patient: true,
-		name:    "with", args: "PROFILE [flags] -- PROGRAM [ARGS…]", summary: "run a program with the connection in its environment",
+		name:    "with",
+		args:    "PROFILE [flags] -- PROGRAM [ARGS…]",
+		summary: "run a program with the connection in its environment",
 		long: `The program finds the connection where its engine's own clients and libraries look: in
 PG… variables and a password file for PostgreSQL, in an option file for MySQL and
 MariaDB; and as GHARBOR_HOST, _PORT, _SOCKET, _USER, _DATABASE, _ENGINE and _PROFILE
@@ -58,7 +60,8 @@ Signals, streams and the exit code are the program's. 125: it was not started; 1
 can't be run; 127: it was not found.`,
 		examples: []string{"gharbor with sightings -- printenv PGHOST PGUSER", "gharbor with sightings -check -- sh -c 'echo \"$PGUSER at $PGHOST\"'",
 			"gharbor with moult -- grep user {optionfile}", "gharbor with sightings -url DATABASE_URL -- sh -c 'echo \"${DATABASE_URL%%:*}\"'"},
-		least: 1, most: -1,
+		least: 1,
+		most:  -1,
 		flags: func(fs *flag.FlagSet) {
 			fs.Func("url", "put a connection URL, password included, into the variable of this name", func(s string) error {
 				if !profile.VariableName(s) {
@@ -101,7 +104,11 @@ func (c *call) handOver(ctx context.Context, p *profile.Resolved, v secret.Value
 
 func (c *call) with(ctx context.Context, o withOptions) error {
 	if c.after < 0 || len(c.args) <= c.after || c.after != 1 {
-		return &exitError{code: exitWith, err: errors.New("with takes a profile, two dashes, and a program: gharbor with PROFILE -- PROGRAM ARGS"), try: []string{"gharbor help with"}}
+		return &exitError{
+			code: exitWith,
+			err:  errors.New("with takes a profile, two dashes, and a program: gharbor with PROFILE -- PROGRAM ARGS"),
+			try:  []string{"gharbor help with"},
+		}
 	}
 	p, err := c.resolve(c.args[0], o.over)
 	if err != nil {
@@ -177,7 +184,11 @@ func (c *call) program(name string) (string, error) {
 		shown = "of that name"
 	}
 	if errors.Is(err, os.ErrPermission) || strings.Contains(name, "/") && !errors.Is(err, os.ErrNotExist) {
-		return "", &exitError{code: exitNotRunnable, err: fmt.Errorf("the program %s can't be run: %s", shown, plainReason(err)), try: []string{"chmod +x " + clean.Shell(name)}}
+		return "", &exitError{
+			code: exitNotRunnable,
+			err:  fmt.Errorf("the program %s can't be run: %s", shown, plainReason(err)),
+			try:  []string{"chmod +x " + clean.Shell(name)},
+		}
 	}
 	failure := &exitError{code: exitNoProgram, err: fmt.Errorf("no program %s in the folders of PATH", shown)}
 	if strings.Contains(name, "/") {
@@ -307,7 +318,10 @@ func (c *call) run(conn handover.Connection, o withOptions, program string, word
 	}
 	cmd.Env = c.environmentFor(conn, o, led)
 	if err := cmd.Start(); err != nil {
-		return &exitError{code: exitNotRunnable, err: fmt.Errorf("%s can't be run: %s", clean.Quoted(words[0]), plainReason(err))}
+		return &exitError{
+			code: exitNotRunnable,
+			err:  fmt.Errorf("%s can't be run: %s", clean.Quoted(words[0]), plainReason(err)),
+		}
 	}
 	folder.For(cmd.Process.Pid)
 	done := make(chan error, 1)

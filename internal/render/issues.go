@@ -23,7 +23,11 @@ func CountIssues(issues []audit.Issue) map[audit.Severity]int {
 // code and what to try, then the count.
 func Issues(out io.Writer, noColour bool, issues []audit.Issue) error {
 	r := NewReport(out, noColour)
-	outcome := map[audit.Severity]finding.Outcome{audit.High: finding.Fail, audit.Medium: finding.Warn, audit.Low: finding.Skip}
+	outcome := map[audit.Severity]finding.Outcome{
+		audit.High:   finding.Fail,
+		audit.Medium: finding.Warn,
+		audit.Low:    finding.Skip,
+	}
 	const indent = 8
 	blank := strings.Repeat(" ", indent)
 	for _, i := range issues {
@@ -101,7 +105,11 @@ func SARIF(out io.Writer, issues []audit.Issue) error {
 			page, _ := finding.PageOf(i.Code)
 			at = len(run.Tool.Driver.Rules)
 			index[i.Code] = at
-			run.Tool.Driver.Rules = append(run.Tool.Driver.Rules, sarifRule{ID: i.Code, ShortDescription: sarifText{page.Summary}, FullDescription: sarifText{page.Text}})
+			run.Tool.Driver.Rules = append(run.Tool.Driver.Rules, sarifRule{
+				ID:               i.Code,
+				ShortDescription: sarifText{page.Summary},
+				FullDescription:  sarifText{page.Text},
+			})
 		}
 		text := i.Why
 		if len(i.Try) > 0 {
@@ -111,7 +119,17 @@ func SARIF(out io.Writer, issues []audit.Issue) error {
 		if i.Place.Line > 0 {
 			physical.Region = &sarifRegion{i.Place.Line}
 		}
-		run.Results = append(run.Results, sarifResult{RuleID: i.Code, RuleIndex: at, Level: level[i.Severity], Message: sarifText{text}, Locations: []sarifLocation{{physical}}})
+		run.Results = append(run.Results, sarifResult{
+			RuleID:    i.Code,
+			RuleIndex: at,
+			Level:     level[i.Severity],
+			Message:   sarifText{text},
+			Locations: []sarifLocation{{physical}},
+		})
 	}
-	return JSON(out, sarifLog{Schema: "https://json.schemastore.org/sarif-2.1.0.json", Version: "2.1.0", Runs: []sarifRun{run}})
+	return JSON(out, sarifLog{
+		Schema:  "https://json.schemastore.org/sarif-2.1.0.json",
+		Version: "2.1.0",
+		Runs:    []sarifRun{run},
+	})
 }

@@ -46,5 +46,11 @@ func newCertificates(write func(name, text string) error, path func(name string)
 			return none, err
 		}
 	}
-	return Certificates{Authority: path("authority.pem"), ClientCert: path("client.pem"), ClientKey: path("client.key"), OtherCert: path("other.pem"), OtherKey: path("other.key")}, nil
+	return Certificates{
+		Authority:  path("authority.pem"),
+		ClientCert: path("client.pem"),
+		ClientKey:  path("client.key"),
+		OtherCert:  path("other.pem"),
+		OtherKey:   path("other.key"),
+	}, nil
 }

@@ -56,7 +56,11 @@ var containerEngine = sync.OnceValues(func() (*ContainerEngine, error) {
 	if err != nil {
 		return nil, err
 	}
-	e := &ContainerEngine{Folder: folder, Socket: filepath.Join(folder, "docker.sock"), network: &Namespace{name: fmt.Sprintf("gharbor-engine-%d", os.Getpid())}}
+	e := &ContainerEngine{
+		Folder:  folder,
+		Socket:  filepath.Join(folder, "docker.sock"),
+		network: &Namespace{name: fmt.Sprintf("gharbor-engine-%d", os.Getpid())},
+	}
 	for _, words := range []string{"netns add " + e.network.name, "-n " + e.network.name + " link set lo up"} {
 		if out, err := exec.Command("ip", strings.Fields(words)...).CombinedOutput(); err != nil {
 			return nil, fmt.Errorf("ip %s: %w: %s", words, err, out)

@@ -97,7 +97,14 @@ func newSSHD(in *Namespace, lines []string) (*SSHD, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &SSHD{Folder: folder, Host: "127.0.0.1", User: account.Username, Key: filepath.Join(folder, "login"), lines: lines, in: in}
+	s := &SSHD{
+		Folder: folder,
+		Host:   "127.0.0.1",
+		User:   account.Username,
+		Key:    filepath.Join(folder, "login"),
+		lines:  lines,
+		in:     in,
+	}
 	if in != nil {
 		s.Host = in.Address
 	}

@@ -51,8 +51,14 @@ func (a *Authority) Issue(subject string, names []string, from, to time.Time) (c
 	if err != nil {
 		return cert, nil, nil, err
 	}
-	template := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: subject}, NotBefore: from, NotAfter: to,
-		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth}}
+	template := &x509.Certificate{
+		SerialNumber: serial,
+		Subject:      pkix.Name{CommonName: subject},
+		NotBefore:    from,
+		NotAfter:     to,
+		KeyUsage:     x509.KeyUsageDigitalSignature,
+		ExtKeyUsage:  []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth},
+	}
 	for _, name := range names {
 		if ip := net.ParseIP(name); ip != nil {
 			template.IPAddresses = append(template.IPAddresses, ip)

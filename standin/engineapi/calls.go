@@ -115,7 +115,12 @@ func (s *Server) version(w http.ResponseWriter, _ *http.Request) {
 	case NoVersion:
 		high, low = "", ""
 	}
-	answer(w, map[string]any{"Version": s.Release, "ApiVersion": high, "MinAPIVersion": low, "Components": []map[string]string{{"Name": s.Name, "Version": s.Release}}})
+	answer(w, map[string]any{
+		"Version":       s.Release,
+		"ApiVersion":    high,
+		"MinAPIVersion": low,
+		"Components":    []map[string]string{{"Name": s.Name, "Version": s.Release}},
+	})
 }
 
 // of is the container that a call is about; it holds the engine's lock until done.
@@ -161,7 +166,15 @@ func (s *Server) list(w http.ResponseWriter, r *http.Request) {
 				ports = append(ports, map[string]any{"IP": b.HostIp, "PrivatePort": number, "PublicPort": public, "Type": kind})
 			}
 		}
-		all = append(all, map[string]any{"Id": c.ID, "Names": []string{"/" + c.Name}, "Image": c.Image, "State": c.State, "Status": c.State, "Labels": c.Labels, "Ports": ports})
+		all = append(all, map[string]any{
+			"Id":     c.ID,
+			"Names":  []string{"/" + c.Name},
+			"Image":  c.Image,
+			"State":  c.State,
+			"Status": c.State,
+			"Labels": c.Labels,
+			"Ports":  ports,
+		})
 	}
 	answer(w, all)
 }
@@ -172,7 +185,14 @@ func (s *Server) inspect(w http.ResponseWriter, r *http.Request) {
 	if c == nil {
 		return
 	}
-	state := map[string]any{"Status": c.State, "Running": c.State == "running" || c.State == "paused", "Paused": c.State == "paused", "ExitCode": c.ExitCode, "Error": c.Error, "StartedAt": c.Started.UTC().Format(time.RFC3339Nano)}
+	state := map[string]any{
+		"Status":    c.State,
+		"Running":   c.State == "running" || c.State == "paused",
+		"Paused":    c.State == "paused",
+		"ExitCode":  c.ExitCode,
+		"Error":     c.Error,
+		"StartedAt": c.Started.UTC().Format(time.RFC3339Nano),
+	}
 	if c.Health != "" {
 		state["Health"] = map[string]any{"Status": c.Health, "Log": []map[string]any{{"ExitCode": 1, "Output": c.Checked}}}
 	}
@@ -192,7 +212,15 @@ func (s *Server) inspect(w http.ResponseWriter, r *http.Request) {
 	}
 	answer(w, map[string]any{
 		"Id": c.ID, "Name": "/" + c.Name, "RestartCount": c.Restarts, "State": state, "Mounts": c.Mounts,
-		"Config":          map[string]any{"Image": c.Image, "Env": c.Env, "ExposedPorts": exposed, "Labels": c.Labels, "Tty": c.TTY, "Cmd": c.Cmd, "Healthcheck": c.Healthcheck},
+		"Config": map[string]any{
+			"Image":        c.Image,
+			"Env":          c.Env,
+			"ExposedPorts": exposed,
+			"Labels":       c.Labels,
+			"Tty":          c.TTY,
+			"Cmd":          c.Cmd,
+			"Healthcheck":  c.Healthcheck,
+		},
 		"HostConfig":      map[string]any{"NetworkMode": c.Mode, "PortBindings": c.asked},
 		"NetworkSettings": map[string]any{"Ports": ports, "Networks": c.Networks},
 	})
@@ -329,7 +357,16 @@ func (s *Server) create(w http.ResponseWriter, r *http.Request) {
 		refuse(w, http.StatusNotFound, "No such image: "+spec.Image)
 		return
 	}
-	c := &Container{Name: name, Image: spec.Image, Labels: spec.Labels, Env: spec.Env, Cmd: spec.Cmd, State: "created", Healthcheck: spec.Healthcheck, Ports: spec.HostConfig.PortBindings}
+	c := &Container{
+		Name:        name,
+		Image:       spec.Image,
+		Labels:      spec.Labels,
+		Env:         spec.Env,
+		Cmd:         spec.Cmd,
+		State:       "created",
+		Healthcheck: spec.Healthcheck,
+		Ports:       spec.HostConfig.PortBindings,
+	}
 	for key := range spec.ExposedPorts {
 		c.Exposed = append(c.Exposed, key)
 	}
@@ -371,7 +408,11 @@ func (s *Server) image(w http.ResponseWriter, r *http.Request) {
 		refuse(w, http.StatusNotFound, "No such image: "+name)
 		return
 	}
-	answer(w, map[string]any{"Id": "sha256:" + strings.Repeat("5a", 32), "RepoTags": []string{name}, "Config": map[string]any{"User": "", "Volumes": map[string]any{}}})
+	answer(w, map[string]any{
+		"Id":       "sha256:" + strings.Repeat("5a", 32),
+		"RepoTags": []string{name},
+		"Config":   map[string]any{"User": "", "Volumes": map[string]any{}},
+	})
 }
 
 // pull streams the steps of a pull as JSON values.
@@ -391,7 +432,11 @@ func (s *Server) pull(w http.ResponseWriter, r *http.Request) {
 				steps.Encode(map[string]any{"error": "unexpected EOF from registry"})
 				return
 			}
-			steps.Encode(map[string]any{"status": "Downloading", "id": fmt.Sprintf("layer%d", layer), "progressDetail": map[string]any{"current": size * part / parts, "total": size}})
+			steps.Encode(map[string]any{
+				"status":         "Downloading",
+				"id":             fmt.Sprintf("layer%d", layer),
+				"progressDetail": map[string]any{"current": size * part / parts, "total": size},
+			})
 			if f, ok := w.(http.Flusher); ok {
 				f.Flush()
 			}
@@ -405,7 +450,10 @@ func (s *Server) pull(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) network(w http.ResponseWriter, r *http.Request) {
-	answer(w, map[string]any{"Driver": "bridge", "IPAM": map[string]any{"Config": []map[string]string{{"Gateway": "172.17.0.1"}}}})
+	answer(w, map[string]any{
+		"Driver": "bridge",
+		"IPAM":   map[string]any{"Config": []map[string]string{{"Gateway": "172.17.0.1"}}},
+	})
 }
 
 func (s *Server) volume(w http.ResponseWriter, r *http.Request) {

@@ -233,9 +233,20 @@ func (s *session) session(sql string) error {
 func (s *session) variables(names []string) [][]string {
 	onOff := map[bool]string{true: "ON", false: "OFF"}
 	set := map[string]string{
-		"version": s.Version, "server_uuid": s.UUID, "hostname": "saltmarsh", "port": strconv.Itoa(s.Port()),
-		"character_set_database": "utf8mb4", "collation_database": "utf8mb4_0900_ai_ci", "sql_mode": "ONLY_FULL_GROUP_BY,STRICT_TRANS_TABLES",
-		"time_zone": "SYSTEM", "system_time_zone": "UTC", "read_only": onOff[s.ReadOnly], "super_read_only": "OFF", "transaction_read_only": "OFF", "tx_read_only": "OFF", "innodb_read_only": "OFF",
+		"version":                  s.Version,
+		"server_uuid":              s.UUID,
+		"hostname":                 "saltmarsh",
+		"port":                     strconv.Itoa(s.Port()),
+		"character_set_database":   "utf8mb4",
+		"collation_database":       "utf8mb4_0900_ai_ci",
+		"sql_mode":                 "ONLY_FULL_GROUP_BY,STRICT_TRANS_TABLES",
+		"time_zone":                "SYSTEM",
+		"system_time_zone":         "UTC",
+		"read_only":                onOff[s.ReadOnly],
+		"super_read_only":          "OFF",
+		"transaction_read_only":    "OFF",
+		"tx_read_only":             "OFF",
+		"innodb_read_only":         "OFF",
 		"require_secure_transport": "OFF",
 	}
 	if isMariaDB(s.Version) {

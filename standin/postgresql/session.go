@@ -26,7 +26,13 @@ type session struct {
 
 // refuse sends an error that ends the connection.
 func (s *session) refuse(code, routine, message string) error {
-	s.backend.Send(&pgproto3.ErrorResponse{Severity: "FATAL", SeverityUnlocalized: "FATAL", Code: code, Message: message, Routine: routine})
+	s.backend.Send(&pgproto3.ErrorResponse{
+		Severity:            "FATAL",
+		SeverityUnlocalized: "FATAL",
+		Code:                code,
+		Message:             message,
+		Routine:             routine,
+	})
 	s.backend.Flush()
 	return errEnded
 }
@@ -63,7 +69,13 @@ func (s *session) login() error {
 	if !slices.Contains(s.Databases, s.database) {
 		return s.refuse("3D000", "InitPostgres", fmt.Sprintf("database \"%s\" does not exist", s.database))
 	}
-	for name, value := range map[string]string{"server_version": s.Version, "server_encoding": "UTF8", "client_encoding": "UTF8", "TimeZone": "Etc/UTC", "is_superuser": onOff(role.Superuser)} {
+	for name, value := range map[string]string{
+		"server_version":  s.Version,
+		"server_encoding": "UTF8",
+		"client_encoding": "UTF8",
+		"TimeZone":        "Etc/UTC",
+		"is_superuser":    onOff(role.Superuser),
+	} {
 		s.backend.Send(&pgproto3.ParameterStatus{Name: name, Value: value})
 	}
 	s.backend.Send(&pgproto3.BackendKeyData{ProcessID: 4711, SecretKey: []byte{1, 2, 3, 4}})
@@ -129,7 +141,11 @@ func (s *session) answer() {
 			s.backend.Send(description(columns))
 		case *pgproto3.Execute:
 			if s.Fault == NoCatalogue {
-				s.backend.Send(&pgproto3.ErrorResponse{Severity: "ERROR", Code: "42501", Message: "permission denied for schema pg_catalog"})
+				s.backend.Send(&pgproto3.ErrorResponse{
+					Severity: "ERROR",
+					Code:     "42501",
+					Message:  "permission denied for schema pg_catalog",
+				})
 				continue
 			}
 			_, rows := s.rows(s.query)
@@ -152,7 +168,11 @@ func (s *session) simple(query string) {
 		s.backend.Send(description(columns))
 		s.data(rows)
 	} else {
-		s.backend.Send(&pgproto3.ErrorResponse{Severity: "ERROR", Code: "0A000", Message: "the simulated server does not know this statement"})
+		s.backend.Send(&pgproto3.ErrorResponse{
+			Severity: "ERROR",
+			Code:     "0A000",
+			Message:  "the simulated server does not know this statement",
+		})
 	}
 	s.backend.Send(&pgproto3.ReadyForQuery{TxStatus: 'I'})
 }
@@ -160,7 +180,12 @@ func (s *session) simple(query string) {
 func description(columns []string) *pgproto3.RowDescription {
 	d := &pgproto3.RowDescription{}
 	for _, name := range columns {
-		d.Fields = append(d.Fields, pgproto3.FieldDescription{Name: []byte(name), DataTypeOID: 25, DataTypeSize: -1, TypeModifier: -1})
+		d.Fields = append(d.Fields, pgproto3.FieldDescription{
+			Name:         []byte(name),
+			DataTypeOID:  25,
+			DataTypeSize: -1,
+			TypeModifier: -1,
+		})
 	}
 	return d
 }

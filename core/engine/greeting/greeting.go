@@ -174,7 +174,10 @@ func mysql(p []byte) (Service, bool) {
 		if text[0] == '#' && len(text) > 6 {
 			text = text[6:]
 		}
-		return Service{Engine: "mysql", What: "a MySQL or MariaDB server (which says " + clean.Quoted(string(text)) + ")"}, true
+		return Service{
+			Engine: "mysql",
+			What:   "a MySQL or MariaDB server (which says " + clean.Quoted(string(text)) + ")",
+		}, true
 	}
 	return Service{}, false
 }

@@ -39,12 +39,19 @@ type conversation struct {
 // either finds both kinds of server, and warns of the other.
 func Begin(word string) engine.Begin {
 	return func(conn net.Conn, target engine.Target) engine.Conversation {
-		return &conversation{to: target, word: word, raw: conn, conn: conn, facts: engine.Facts{Engine: word, TLS: "none"}, opening: &opening.Opening{
-			To: target, Conn: conn, Word: word, Name: brandOf(word), Ours: []string{"mysql", "mariadb"},
-			Probes:     []greeting.Probe{greeting.PostgreSQL, greeting.Text, greeting.TLS, greeting.Mongo, greeting.Listener},
-			ProbeNames: brandOf(word) + "'s, PostgreSQL's, Redis', HTTP's, TLS's, MongoDB's or Oracle's",
-			Starting:   ", is only just starting, or looks up the name of this machine's address before it greets",
-		}}
+		return &conversation{
+			to:    target,
+			word:  word,
+			raw:   conn,
+			conn:  conn,
+			facts: engine.Facts{Engine: word, TLS: "none"},
+			opening: &opening.Opening{
+				To: target, Conn: conn, Word: word, Name: brandOf(word), Ours: []string{"mysql", "mariadb"},
+				Probes:     []greeting.Probe{greeting.PostgreSQL, greeting.Text, greeting.TLS, greeting.Mongo, greeting.Listener},
+				ProbeNames: brandOf(word) + "'s, PostgreSQL's, Redis', HTTP's, TLS's, MongoDB's or Oracle's",
+				Starting:   ", is only just starting, or looks up the name of this machine's address before it greets",
+			},
+		}
 	}
 }
 
@@ -138,8 +145,10 @@ func (c *conversation) greeted() finding.Result {
 
 // Encrypt asks for TLS within the protocol and does the handshake.
 func (c *conversation) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Result) {
-	result, done := c.to.WithoutTLS(c.hello.caps&capTLS != 0, engine.NotOffered{Seen: "its greeting has no TLS among its capabilities",
-		Server: "set ssl_cert and ssl_key in the section [mysqld] of its option file, then restart it"})
+	result, done := c.to.WithoutTLS(c.hello.caps&capTLS != 0, engine.NotOffered{
+		Seen:   "its greeting has no TLS among its capabilities",
+		Server: "set ssl_cert and ssl_key in the section [mysqld] of its option file, then restart it",
+	})
 	if done {
 		return nil, result
 	}

@@ -86,7 +86,12 @@ func (a *attempt) connect(ctx context.Context) error {
 		defer driver.DeregisterServerPubKey(name)
 		config.ServerPubKey = name
 	}
-	a.seam = &seam{Conn: a.conn, ready: a.hello.forDriver(), caps: a.hello.loginCaps(a.facts.TLS != "none"), answer: a.asked}
+	a.seam = &seam{
+		Conn:   a.conn,
+		ready:  a.hello.forDriver(),
+		caps:   a.hello.loginCaps(a.facts.TLS != "none"),
+		answer: a.asked,
+	}
 	if a.facts.TLS != "none" {
 		a.seam.shift = 1
 	}

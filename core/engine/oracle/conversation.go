@@ -41,12 +41,18 @@ type conversation struct {
 
 // Begin starts a conversation with a listener.
 func Begin(conn net.Conn, target engine.Target) engine.Conversation {
-	return &conversation{to: target, raw: conn, conn: conn, facts: engine.Facts{Engine: Word, TLS: "none"}, opening: &opening.Opening{
-		To: target, Conn: conn, Word: Word, Name: "Oracle's listener", Ours: []string{Word},
-		Probes:     []greeting.Probe{greeting.PostgreSQL, greeting.Text, greeting.TLS, greeting.Mongo},
-		ProbeNames: "Oracle's, PostgreSQL's, Redis', HTTP's, TLS's or MongoDB's",
-		Starting:   ", or waits for a service that is only just starting",
-	}}
+	return &conversation{
+		to:    target,
+		raw:   conn,
+		conn:  conn,
+		facts: engine.Facts{Engine: Word, TLS: "none"},
+		opening: &opening.Opening{
+			To: target, Conn: conn, Word: Word, Name: "Oracle's listener", Ours: []string{Word},
+			Probes:     []greeting.Probe{greeting.PostgreSQL, greeting.Text, greeting.TLS, greeting.Mongo},
+			ProbeNames: "Oracle's, PostgreSQL's, Redis', HTTP's, TLS's or MongoDB's",
+			Starting:   ", or waits for a service that is only just starting",
+		},
+	}
 }
 
 func (c *conversation) Facts() *engine.Facts { return &c.facts }
@@ -184,7 +190,14 @@ func (c *conversation) wanted() tns.Target {
 	host, port, _ := net.SplitHostPort(c.to.Address)
 	number := 0
 	fmt.Sscan(port, &number)
-	return tns.Target{Host: host, Port: number, Service: c.to.Service, Instance: c.to.Instance, Secure: c.conn != c.raw, Program: "gharbor"}
+	return tns.Target{
+		Host:     host,
+		Port:     number,
+		Service:  c.to.Service,
+		Instance: c.to.Instance,
+		Secure:   c.conn != c.raw,
+		Program:  "gharbor",
+	}
 }
 
 // listen reads the answer to the connect packet; result is set where there is none.

@@ -127,13 +127,26 @@ func (c *conversation) ended(ctx context.Context) (release func() bool) {
 func (c *conversation) config(s *seam) *configurations.ConnectionConfig {
 	wanted := c.wanted()
 	return &configurations.ConnectionConfig{
-		ClientInfo: configurations.ClientInfo{ProgramName: "gharbor", ProgramPath: "gharbor", DriverName: "gharbor", HostName: "gharbor", OSUserName: "gharbor",
-			PID: os.Getpid(), Language: "AMERICAN", Territory: "AMERICA"},
+		ClientInfo: configurations.ClientInfo{
+			ProgramName: "gharbor",
+			ProgramPath: "gharbor",
+			DriverName:  "gharbor",
+			HostName:    "gharbor",
+			OSUserName:  "gharbor",
+			PID:         os.Getpid(),
+			Language:    "AMERICAN",
+			Territory:   "AMERICA",
+		},
 		DatabaseInfo: configurations.DatabaseInfo{UserID: c.to.User, ServiceName: c.to.Service, SID: c.to.Instance,
 			Servers:      []configurations.ServerAddr{{Protocol: "tcp", Addr: wanted.Host, Port: wanted.Port}},
 			DBAPrivilege: configurations.DBAPrivilegeFromString(c.to.As),
 			Location:     "UTC"}, // so that it does not ask
-		SessionInfo:  configurations.SessionInfo{SessionDataUnitSize: 8192, TransportDataUnitSize: 0xffff, Protocol: "tcp", Dialer: s},
+		SessionInfo: configurations.SessionInfo{
+			SessionDataUnitSize:   8192,
+			TransportDataUnitSize: 0xffff,
+			Protocol:              "tcp",
+			Dialer:                s,
+		},
 		PrefetchRows: 100,
 		Lob:          configurations.STREAM,
 	}

@@ -46,10 +46,21 @@ type conversation struct {
 
 // Begin starts a conversation; it is this engine's engine.Begin.
 func Begin(conn net.Conn, target engine.Target) engine.Conversation {
-	return &conversation{to: target, raw: conn, conn: conn, facts: engine.Facts{Engine: "postgresql", TLS: "none"}, opening: &opening.Opening{
-		To: target, Conn: conn, Word: "postgresql", Name: "PostgreSQL", Ours: []string{"postgresql"},
-		Probes: []greeting.Probe{greeting.Text, greeting.TLS, greeting.Mongo, greeting.Listener}, ProbeNames: "PostgreSQL's, Redis', HTTP's, TLS's, MongoDB's or Oracle's",
-	}}
+	return &conversation{
+		to:    target,
+		raw:   conn,
+		conn:  conn,
+		facts: engine.Facts{Engine: "postgresql", TLS: "none"},
+		opening: &opening.Opening{
+			To:         target,
+			Conn:       conn,
+			Word:       "postgresql",
+			Name:       "PostgreSQL",
+			Ours:       []string{"postgresql"},
+			Probes:     []greeting.Probe{greeting.Text, greeting.TLS, greeting.Mongo, greeting.Listener},
+			ProbeNames: "PostgreSQL's, Redis', HTTP's, TLS's, MongoDB's or Oracle's",
+		},
+	}
 }
 
 func (c *conversation) Facts() *engine.Facts { return &c.facts }
@@ -175,8 +186,10 @@ func (c *conversation) unexpectedBytes(ctx context.Context, reply []byte) findin
 
 // Encrypt does the handshake where the server offered it.
 func (c *conversation) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Result) {
-	result, done := c.to.WithoutTLS(c.offered != 'N', engine.NotOffered{Seen: "the server answered N to the request for TLS",
-		Server: "set ssl = on with a certificate in postgresql.conf, then SELECT pg_reload_conf()"})
+	result, done := c.to.WithoutTLS(c.offered != 'N', engine.NotOffered{
+		Seen:   "the server answered N to the request for TLS",
+		Server: "set ssl = on with a certificate in postgresql.conf, then SELECT pg_reload_conf()",
+	})
 	if done {
 		return nil, result
 	}

@@ -128,7 +128,14 @@ func loadModel(ctx context.Context, r Request) (project *types.Project, l *loadi
 		}
 	}()
 	quiet()
-	l = &loading{Request: r, folder: filepath.Dir(r.Files[0]), env: types.Mapping{}, read: make(map[string][]byte), missed: make(map[string]bool), spared: make(map[string]bool)}
+	l = &loading{
+		Request: r,
+		folder:  filepath.Dir(r.Files[0]),
+		env:     types.Mapping{},
+		read:    make(map[string][]byte),
+		missed:  make(map[string]bool),
+		spared:  make(map[string]bool),
+	}
 	if err := l.variables(); err != nil {
 		return nil, nil, err
 	}

@@ -151,5 +151,11 @@ func (l *loading) password(project *types.Project, service types.ServiceConfig, 
 
 // Found is the server as a connection that was found; origin says in which files.
 func (s Server) Found(origin string) intake.Found {
-	return intake.Found{Name: intake.Name(s.Service), Sets: s.Declaration.Sets(s.Container, s.Port), Password: s.Password, Origin: origin, Trouble: s.Trouble}
+	return intake.Found{
+		Name:     intake.Name(s.Service),
+		Sets:     s.Declaration.Sets(s.Container, s.Port),
+		Password: s.Password,
+		Origin:   origin,
+		Trouble:  s.Trouble,
+	}
 }

@@ -23,7 +23,10 @@ const Word = "compose"
 func Uses(ctx context.Context, files []string, root string) vouch.Uses {
 	project, l, err := load(ctx, Request{Files: files, Active: []string{"*"}, Root: root, templates: true})
 	if outside := new(Outside); errors.As(err, &outside) {
-		return vouch.Uses{Profile: Word, Trouble: fmt.Sprintf("it takes more from %s, which is outside of the repository: what that holds can't be shown before your yes", clean.Word(outside.Path))}
+		return vouch.Uses{
+			Profile: Word,
+			Trouble: fmt.Sprintf("it takes more from %s, which is outside of the repository: what that holds can't be shown before your yes", clean.Word(outside.Path)),
+		}
 	}
 	if err != nil {
 		return vouch.Uses{Profile: Word, Trouble: err.Error()}

@@ -29,7 +29,12 @@ func Write(project, service string, p *making.Plan) (text []byte, files []string
 	for i := range test {
 		test[i] = strings.ReplaceAll(test[i], "$", "$$")
 	}
-	s.HealthCheck = &types.HealthCheckConfig{Test: types.HealthCheckTest(test), Interval: &interval, StartPeriod: &begin, Retries: &retries}
+	s.HealthCheck = &types.HealthCheckConfig{
+		Test:        types.HealthCheckTest(test),
+		Interval:    &interval,
+		StartPeriod: &begin,
+		Retries:     &retries,
+	}
 	secrets := make(types.Secrets)
 	for _, one := range p.Secrets {
 		name := path.Base(one.File)
@@ -37,7 +42,12 @@ func Write(project, service string, p *making.Plan) (text []byte, files []string
 		secrets[name] = types.SecretConfig{File: "./" + name}
 		files = append(files, name)
 	}
-	file := types.Project{Name: project, Services: types.Services{service: s}, Volumes: types.Volumes{p.Volume: {}}, Secrets: secrets}
+	file := types.Project{
+		Name:     project,
+		Services: types.Services{service: s},
+		Volumes:  types.Volumes{p.Volume: {}},
+		Secrets:  secrets,
+	}
 	text, err = file.MarshalYAML()
 	return text, files, err
 }

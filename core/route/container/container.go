@@ -306,9 +306,17 @@ func (e *Engines) Place(ctx context.Context, r *profile.Resolved) (*route.Placed
 	if found != nil {
 		return nil, found
 	}
-	placed := &route.Placed{Called: v.called, Name: m.one.Name, Endpoint: Canonical(m.client.Endpoint.Address), Host: place.host, Port: place.port,
-		Detail: fmt.Sprintf("container %s on %s: %s; %s", m.one.Name, m.client.Engine, v.state(), place.how), Gateways: v.gateways(ctx),
-		Explain: v.explain, Declared: v.declared}
+	placed := &route.Placed{
+		Called:   v.called,
+		Name:     m.one.Name,
+		Endpoint: Canonical(m.client.Endpoint.Address),
+		Host:     place.host,
+		Port:     place.port,
+		Detail:   fmt.Sprintf("container %s on %s: %s; %s", m.one.Name, m.client.Engine, v.state(), place.how),
+		Gateways: v.gateways(ctx),
+		Explain:  v.explain,
+		Declared: v.declared,
+	}
 	if placed.Warning = v.unhealthy(); placed.Warning == nil {
 		placed.Warning = v.noVolume()
 	}

@@ -52,7 +52,10 @@ var officials = []official{
 		trust: map[string]string{"POSTGRES_HOST_AUTH_METHOD": "trust"}},
 	{engine: "mariadb", marks: []string{"MARIADB_VERSION"}, settings: []string{"MARIADB_ROOT_", "MARIADB_RANDOM_ROOT_", "MARIADB_ALLOW_EMPTY_"}, shared: []string{"MARIADB_"},
 		users: []string{"MARIADB_USER", "MARIADB_PASSWORD", "MYSQL_USER", "MYSQL_PASSWORD"}, databases: []string{"MARIADB_DATABASE", "MYSQL_DATABASE"}, root: "root", rootPass: []string{"MARIADB_ROOT_PASSWORD", "MYSQL_ROOT_PASSWORD"},
-		trust: map[string]string{"MARIADB_ALLOW_EMPTY_ROOT_PASSWORD": "", "MYSQL_ALLOW_EMPTY_PASSWORD": ""}, made: []string{"MARIADB_RANDOM_ROOT_PASSWORD", "MYSQL_RANDOM_ROOT_PASSWORD"}},
+		trust: map[string]string{
+			"MARIADB_ALLOW_EMPTY_ROOT_PASSWORD": "",
+			"MYSQL_ALLOW_EMPTY_PASSWORD":        "",
+		}, made: []string{"MARIADB_RANDOM_ROOT_PASSWORD", "MYSQL_RANDOM_ROOT_PASSWORD"}},
 	{engine: "mysql", marks: []string{"MYSQL_VERSION", "MYSQL_MAJOR"}, settings: []string{"MYSQL_ROOT_", "MYSQL_RANDOM_ROOT_", "MYSQL_ALLOW_EMPTY_"}, shared: []string{"MYSQL_"},
 		users: []string{"MYSQL_USER", "MYSQL_PASSWORD"}, databases: []string{"MYSQL_DATABASE"}, root: "root", rootPass: []string{"MYSQL_ROOT_PASSWORD"},
 		trust: map[string]string{"MYSQL_ALLOW_EMPTY_PASSWORD": ""}, made: []string{"MYSQL_RANDOM_ROOT_PASSWORD"}},
@@ -109,7 +112,13 @@ func byImage(image string) string {
 	if at := strings.IndexAny(name, ":@"); at >= 0 {
 		name = name[:at]
 	}
-	return map[string]string{"postgres": "postgresql", "mariadb": "mariadb", "mysql": "mysql", "mongo": "mongodb", "redis": "redis"}[name]
+	return map[string]string{
+		"postgres": "postgresql",
+		"mariadb":  "mariadb",
+		"mysql":    "mysql",
+		"mongo":    "mongodb",
+		"redis":    "redis",
+	}[name]
 }
 
 // is reports whether an environment is such a server's. One file of variables often is
@@ -226,15 +235,20 @@ func (v *view) declared(q secret.Query) (*secret.Located, *finding.Finding) {
 		return nil, finding.New("secret.missing", "the variable %s of the container %s names no file", variable, v.one.Name).
 			Suggest("gharbor set %s secret=ask", q.Profile)
 	}
-	return &secret.Located{Place: fmt.Sprintf("file %s of the container %s, which %s names", clean.Line(file, 200), v.one.Name, variable),
-		Read: func(ctx context.Context) (secret.Value, error) { return v.fileSecret(ctx, q, file) }}, nil
+	return &secret.Located{
+		Place: fmt.Sprintf("file %s of the container %s, which %s names", clean.Line(file, 200), v.one.Name, variable),
+		Read:  func(ctx context.Context) (secret.Value, error) { return v.fileSecret(ctx, q, file) },
+	}, nil
 }
 
 // Password takes the password that a variable of a container's environment declares,
 // whether the container runs or not. profileName is whose it is to be.
 func (e *Engines) Password(ctx context.Context, client *api.Client, one *api.Container, variable, profileName string) (secret.Value, error) {
 	v := &view{Engines: e, match: match{client, one}}
-	located, found := v.declared(secret.Query{Profile: profileName, Source: secret.Source{Kind: "container", Arg: variable}})
+	located, found := v.declared(secret.Query{
+		Profile: profileName,
+		Source:  secret.Source{Kind: "container", Arg: variable},
+	})
 	if found != nil {
 		return secret.Value{}, &secret.Failure{Found: found}
 	}

@@ -167,7 +167,15 @@ func (e *Engines) recognise(ctx context.Context, client *api.Client, s api.Summa
 }
 
 func newSeen(one *api.Container) Seen {
-	s := Seen{Container: clean.Line(one.Name, 128), Image: clean.Line(one.Config.Image, 200), State: clean.Line(one.State.Status, 20), Health: health(one), Published: []string{}, ID: one.ID, labels: labelled(one.Config.Labels)}
+	s := Seen{
+		Container: clean.Line(one.Name, 128),
+		Image:     clean.Line(one.Config.Image, 200),
+		State:     clean.Line(one.State.Status, 20),
+		Health:    health(one),
+		Published: []string{},
+		ID:        one.ID,
+		labels:    labelled(one.Config.Labels),
+	}
 	s.Named = profile.Container{Name: one.Name}
 	if s.labels.Compose() {
 		s.Compose, s.Named = s.labels.String(), s.labels

@@ -420,7 +420,14 @@ func (a *attempt) answer(ctx context.Context, prompts []string, echo []bool) ([]
 
 // query says for which hop or key a secret is wanted.
 func (h *Hop) query(kind, key, address string) secret.Query {
-	q := secret.Query{Kind: kind, Setting: "hop.N." + key, Address: address, User: h.User, Host: h.Host, Source: secret.Source{Kind: "default"}}
+	q := secret.Query{
+		Kind:    kind,
+		Setting: "hop.N." + key,
+		Address: address,
+		User:    h.User,
+		Host:    h.Host,
+		Source:  secret.Source{Kind: "default"},
+	}
 	if kind == secret.OfKey {
 		q.User = ""
 	}

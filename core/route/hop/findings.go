@@ -88,9 +88,18 @@ func (l *Link) unreached(d *Dialer, h *Hop, err error) *finding.Finding {
 	if why == Prohibited {
 		return l.Forbidden(h.Address(), text)
 	}
-	code := map[Reason]string{Refused: "hop.refused", Silent: "hop.timeout", Unreachable: "hop.unreachable", NameUnknown: "hop.name-unknown"}[why]
-	cause := map[Reason]string{Refused: "nothing listens there, or a firewall refuses for it", Silent: "it does not answer, so a firewall may drop the packets",
-		Unreachable: "there is no way to it from there", NameUnknown: "its name is not known there"}[why]
+	code := map[Reason]string{
+		Refused:     "hop.refused",
+		Silent:      "hop.timeout",
+		Unreachable: "hop.unreachable",
+		NameUnknown: "hop.name-unknown",
+	}[why]
+	cause := map[Reason]string{
+		Refused:     "nothing listens there, or a firewall refuses for it",
+		Silent:      "it does not answer, so a firewall may drop the packets",
+		Unreachable: "there is no way to it from there",
+		NameUnknown: "its name is not known there",
+	}[why]
 	if code == "" {
 		code, cause = "hop.failed", "it could not be reached"
 	}

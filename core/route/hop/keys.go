@@ -112,7 +112,10 @@ func (r *ring) add(s ssh.Signer, what string) {
 	if slices.ContainsFunc(r.offers, func(o *offer) bool { return bytes.Equal(o.PublicKey().Marshal(), s.PublicKey().Marshal()) }) {
 		return
 	}
-	o := &offer{name: fmt.Sprintf("%s (%s)", what, hostkey.Kind(s.PublicKey())), what: fmt.Sprintf("%s (%s)", what, hostkey.Describe(s.PublicKey()))}
+	o := &offer{
+		name: fmt.Sprintf("%s (%s)", what, hostkey.Kind(s.PublicKey())),
+		what: fmt.Sprintf("%s (%s)", what, hostkey.Describe(s.PublicKey())),
+	}
 	o.Signer = r.signer(s, o)
 	r.offers = append(r.offers, o)
 }

@@ -262,8 +262,18 @@ func (p Places) listed(e profile.EffectiveHop, word string, jumps bool, path []s
 
 // configured is a hop as an SSH client configuration describes it.
 func configured(c *sshconfig.Host) *Hop {
-	h := &Hop{Origin: "the name itself", Host: c.HostName.Value, User: c.User.Value, noKeys: c.NoPublicKey, noPassword: c.NoPassword, noQuestion: c.NoInteractive,
-		only: c.IdentitiesOnly, agent: c.IdentityAgent.Value, timeout: c.ConnectTimeout, alive: c.AliveInterval}
+	h := &Hop{
+		Origin:     "the name itself",
+		Host:       c.HostName.Value,
+		User:       c.User.Value,
+		noKeys:     c.NoPublicKey,
+		noPassword: c.NoPassword,
+		noQuestion: c.NoInteractive,
+		only:       c.IdentitiesOnly,
+		agent:      c.IdentityAgent.Value,
+		timeout:    c.ConnectTimeout,
+		alive:      c.AliveInterval,
+	}
 	if c.HostName.Line > 0 {
 		h.Origin = "HostName, " + c.HostName.String()
 	}

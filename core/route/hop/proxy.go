@@ -120,8 +120,14 @@ var socksReplies = map[byte]struct {
 	reason Reason
 	text   string
 }{
-	1: {Other, "general failure"}, 2: {Prohibited, "not allowed by its rules"}, 3: {Unreachable, "network unreachable"}, 4: {Unreachable, "host unreachable"},
-	5: {Refused, "connection refused"}, 6: {Silent, "time to live ran out"}, 7: {Prohibited, "command not supported"}, 8: {Other, "kind of address not supported"},
+	1: {Other, "general failure"},
+	2: {Prohibited, "not allowed by its rules"},
+	3: {Unreachable, "network unreachable"},
+	4: {Unreachable, "host unreachable"},
+	5: {Refused, "connection refused"},
+	6: {Silent, "time to live ran out"},
+	7: {Prohibited, "command not supported"},
+	8: {Other, "kind of address not supported"},
 }
 
 // socks5 asks a SOCKS5 proxy (RFC 1928; user and password by RFC 1929). The name

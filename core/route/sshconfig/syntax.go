@@ -62,7 +62,13 @@ func word(text string) (word, rest string, err error) {
 // duration reads a time as OpenSSH writes it: seconds, or numbers with s, m, h, d
 // or w (sshd_config(5), TIME FORMATS).
 func duration(text string) (time.Duration, bool) {
-	units := map[byte]time.Duration{'s': time.Second, 'm': time.Minute, 'h': time.Hour, 'd': 24 * time.Hour, 'w': 7 * 24 * time.Hour}
+	units := map[byte]time.Duration{
+		's': time.Second,
+		'm': time.Minute,
+		'h': time.Hour,
+		'd': 24 * time.Hour,
+		'w': 7 * 24 * time.Hour,
+	}
 	var total time.Duration
 	n, digits := 0, 0
 	for i := 0; i < len(text); i++ {

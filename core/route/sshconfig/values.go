@@ -62,7 +62,12 @@ func (p *parser) switches() error {
 	for keyword, into := range map[string]struct {
 		set *bool
 		on  bool
-	}{"identitiesonly": {&h.IdentitiesOnly, true}, "pubkeyauthentication": {&h.NoPublicKey, false}, "passwordauthentication": {&h.NoPassword, false}, "kbdinteractiveauthentication": {&h.NoInteractive, false}} {
+	}{
+		"identitiesonly":               {&h.IdentitiesOnly, true},
+		"pubkeyauthentication":         {&h.NoPublicKey, false},
+		"passwordauthentication":       {&h.NoPassword, false},
+		"kbdinteractiveauthentication": {&h.NoInteractive, false},
+	} {
 		s := p.setting(keyword, "")
 		yes := slices.Contains([]string{"yes", "true", "unbound", "host-bound"}, strings.ToLower(s.Value))
 		no := slices.Contains([]string{"no", "false"}, strings.ToLower(s.Value))
@@ -74,7 +79,10 @@ func (p *parser) switches() error {
 			*into.set = yes == into.on
 		}
 	}
-	for keyword, into := range map[string]*time.Duration{"connecttimeout": &h.ConnectTimeout, "serveraliveinterval": &h.AliveInterval} {
+	for keyword, into := range map[string]*time.Duration{
+		"connecttimeout":      &h.ConnectTimeout,
+		"serveraliveinterval": &h.AliveInterval,
+	} {
 		s := p.setting(keyword, "")
 		if s.Line == 0 || strings.EqualFold(s.Value, "none") {
 			continue

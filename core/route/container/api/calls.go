@@ -240,7 +240,11 @@ func (c *Client) readFile(ctx context.Context, id, path string) (value secret.Va
 	case head.Typeflag != tar.TypeReg:
 		return value, "", &Error{Kind: Refused, Endpoint: c.Endpoint, Message: "it is no regular file"}
 	case head.Size > maxFile:
-		return value, "", &Error{Kind: Refused, Endpoint: c.Endpoint, Message: fmt.Sprintf("it is larger than %d KiB", maxFile>>10)}
+		return value, "", &Error{
+			Kind:     Refused,
+			Endpoint: c.Endpoint,
+			Message:  fmt.Sprintf("it is larger than %d KiB", maxFile>>10),
+		}
 	}
 	data, err := io.ReadAll(archive)
 	if err != nil {

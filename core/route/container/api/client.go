@@ -93,7 +93,13 @@ type Dialer func(ctx context.Context, network, address string) (net.Conn, error)
 
 // Connect asks an engine for its version, and agrees on one of the interface.
 func Connect(ctx context.Context, e Endpoint, lookup func(string) (string, bool), home string, dial Dialer) (*Client, error) {
-	transport := &http.Transport{Proxy: nil, DisableCompression: true, MaxConnsPerHost: 8, MaxIdleConnsPerHost: 8, MaxResponseHeaderBytes: 64 << 10}
+	transport := &http.Transport{
+		Proxy:                  nil,
+		DisableCompression:     true,
+		MaxConnsPerHost:        8,
+		MaxIdleConnsPerHost:    8,
+		MaxResponseHeaderBytes: 64 << 10,
+	}
 	c := &Client{Endpoint: e, base: "http://engine", http: &http.Client{Transport: transport,
 		CheckRedirect: func(*http.Request, []*http.Request) error { return errors.New("it answers with a redirect") }}}
 	if socket := e.Socket(); socket != "" {
@@ -151,14 +157,22 @@ func (c *Client) agree(ctx context.Context) error {
 	c.Engine += " " + clean.Line(v.Version, 40)
 	high, ok := minor(v.ApiVersion)
 	if !ok {
-		return &Error{Kind: Broken, Endpoint: c.Endpoint, Err: errors.New("its answer does not say which version of the interface it speaks")}
+		return &Error{
+			Kind:     Broken,
+			Endpoint: c.Endpoint,
+			Err:      errors.New("its answer does not say which version of the interface it speaks"),
+		}
 	}
 	low, ok := minor(v.MinAPIVersion)
 	if !ok {
 		low = min(high, oldest)
 	}
 	if high < oldest || low > newest {
-		return &Error{Kind: Old, Endpoint: c.Endpoint, Message: fmt.Sprintf("it speaks versions 1.%d to 1.%d of the interface, and gharbor 1.%d to 1.%d", low, high, oldest, newest)}
+		return &Error{
+			Kind:     Old,
+			Endpoint: c.Endpoint,
+			Message:  fmt.Sprintf("it speaks versions 1.%d to 1.%d of the interface, and gharbor 1.%d to 1.%d", low, high, oldest, newest),
+		}
 	}
 	c.Version = fmt.Sprintf("1.%d", min(high, newest))
 	c.base += "/v" + c.Version
@@ -195,7 +209,11 @@ func (c *Client) call(ctx context.Context, method, path string, query url.Values
 		return nil
 	}
 	if err := json.Unmarshal(data, into); err != nil {
-		return &Error{Kind: Broken, Endpoint: c.Endpoint, Err: errors.New("its answer is not the JSON that the interface has")}
+		return &Error{
+			Kind:     Broken,
+			Endpoint: c.Endpoint,
+			Err:      errors.New("its answer is not the JSON that the interface has"),
+		}
 	}
 	return nil
 }
@@ -237,11 +255,20 @@ func (c *Client) sendBytes(ctx context.Context, method, path string, query url.V
 	var said struct{ Message string }
 	if json.Unmarshal(data, &said) != nil || said.Message == "" {
 		if answer.StatusCode == http.StatusBadRequest && strings.Contains(string(data), "HTTPS server") {
-			return nil, &Error{Kind: Insecure, Endpoint: c.Endpoint, Err: errors.New("it wants TLS: set DOCKER_TLS_VERIFY=1, and DOCKER_CERT_PATH to the folder of ca.pem, cert.pem and key.pem")}
+			return nil, &Error{
+				Kind:     Insecure,
+				Endpoint: c.Endpoint,
+				Err:      errors.New("it wants TLS: set DOCKER_TLS_VERIFY=1, and DOCKER_CERT_PATH to the folder of ca.pem, cert.pem and key.pem"),
+			}
 		}
 		said.Message = http.StatusText(answer.StatusCode)
 	}
-	return nil, &Error{Kind: Refused, Endpoint: c.Endpoint, Status: answer.StatusCode, Message: clean.Line(said.Message, 300)}
+	return nil, &Error{
+		Kind:     Refused,
+		Endpoint: c.Endpoint,
+		Status:   answer.StatusCode,
+		Message:  clean.Line(said.Message, 300),
+	}
 }
 
 // failed says why no answer came.

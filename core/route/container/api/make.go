@@ -98,7 +98,14 @@ func (c *Client) WriteFiles(ctx context.Context, id, folder string, files []File
 	w := tar.NewWriter(&archive)
 	for _, f := range files {
 		text := f.Content.Disclose()
-		head := tar.Header{Typeflag: tar.TypeReg, Name: f.Name, Mode: 0o600, Uid: f.UID, Size: int64(len(text)), ModTime: time.Now()}
+		head := tar.Header{
+			Typeflag: tar.TypeReg,
+			Name:     f.Name,
+			Mode:     0o600,
+			Uid:      f.UID,
+			Size:     int64(len(text)),
+			ModTime:  time.Now(),
+		}
 		if err := errors.Join(w.WriteHeader(&head), writeText(w, text)); err != nil {
 			return err
 		}

@@ -99,7 +99,11 @@ func (p *Plan) make(ctx context.Context, values map[string]secret.Value, undos *
 			open[s.Variable] = values[s.Variable].Disclose()
 			continue
 		}
-		files = append(files, api.File{Name: strings.TrimPrefix(s.File, container.SecretsFolder+"/"), Content: values[s.Variable], UID: p.uid})
+		files = append(files, api.File{
+			Name:    strings.TrimPrefix(s.File, container.SecretsFolder+"/"),
+			Content: values[s.Variable],
+			UID:     p.uid,
+		})
 	}
 	id, err := p.client.Create(ctx, p.Name, p.spec(open))
 	if err != nil {

@@ -325,6 +325,15 @@ func (p *Plan) spec(secrets map[string]string) api.Spec {
 		retries  = 5
 	)
 	return api.Spec{Image: p.Image, Env: variables, Labels: labels, ExposedPorts: map[string]struct{}{port: {}},
-		Healthcheck: &api.Healthcheck{Test: p.Check, Interval: int64(interval), Timeout: int64(interval), StartPeriod: int64(begin), Retries: retries},
-		HostConfig:  api.HostConfig{PortBindings: map[string][]api.Binding{port: {{HostIp: "127.0.0.1", HostPort: strconv.Itoa(p.Port)}}}, Mounts: mounts}}
+		Healthcheck: &api.Healthcheck{
+			Test:        p.Check,
+			Interval:    int64(interval),
+			Timeout:     int64(interval),
+			StartPeriod: int64(begin),
+			Retries:     retries,
+		},
+		HostConfig: api.HostConfig{
+			PortBindings: map[string][]api.Binding{port: {{HostIp: "127.0.0.1", HostPort: strconv.Itoa(p.Port)}}},
+			Mounts:       mounts,
+		}}
 }
