@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -104,9 +105,9 @@ func TestScriptIsRunAsItWasHashed(t *testing.T) {
 	}
 	root := project(t, p, fmt.Sprintf("[profile.x]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nport = %d\nuser = \"warden\"\ndatabase = \"sightings\"\ntls = \"off\"\ncommand = [\"./tool.sh\"]\n", listener.Addr().(*net.TCPAddr).Port))
 	script := filepath.Join(root, "tool.sh")
-	rewrite := false
+	var rewrite atomic.Bool
 	testkit.Serve(t, listener, func(conn net.Conn) {
-		if rewrite {
+		if rewrite.Load() {
 			os.WriteFile(script, []byte("#!/bin/sh\ntouch "+filepath.Join(root, "PWNED")+"\necho dunlin\n"), 0o755)
 		}
 		there, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", server.Port()))
@@ -119,7 +120,7 @@ func TestScriptIsRunAsItWasHashed(t *testing.T) {
 	os.WriteFile(script, []byte("#!/bin/sh\necho dunlin\n"), 0o755)
 	vouchFor(t, p)
 	p.OK("test", "x").Has("ready: ")
-	rewrite = true
+	rewrite.Store(true)
 	p.Test("x").Ends(t, "login", "fail", "profile.not-vouched")
 	if _, err := os.Stat(filepath.Join(root, "PWNED")); err == nil {
 		t.Error("the script that nobody has seen has run")
@@ -249,6 +250,7 @@ func TestComposeShowsNoValue(t *testing.T) {
 			t.Errorf("%s: a secret is in vouched.toml", name)
 		}
 	}
+	os.Remove(filepath.Join(root, ".env"))
 	for _, bomb := range []string{"services:\n  db: &a {<<: *a, image: postgres}\n", "a: &a [x, x, x, x, x, x, x, x]\nb: &b [*a, *a, *a, *a, *a, *a, *a, *a]\nc: &c [*b, *b, *b, *b, *b, *b, *b, *b]\nd: &d [*c, *c, *c, *c, *c, *c, *c, *c]\ne: &e [*d, *d, *d, *d, *d, *d, *d, *d]\nf: &f [*e, *e, *e, *e, *e, *e, *e, *e]\ng: &g [*f, *f, *f, *f, *f, *f, *f, *f]\nx-all: [*g, *g]\nservices: {db: {image: postgres}}\n"} {
 		p.Write(filepath.Join(root, "compose.yaml"), bomb)
 		p.Run("import", "compose.yaml", "-dry-run", "-yes").Want(3).Has("anchor")

@@ -195,7 +195,7 @@ func (b *Book) Vouched(a *profile.Alias) bool {
 
 // NotVouched is the finding for a project's alias that nobody vouched for.
 func NotVouched(a *profile.Alias) *finding.Finding {
-	return finding.New("alias.not-vouched", "the alias %s stands in a project's file, and you have not vouched for where it leads", a.Name).
+	return finding.New(finding.AliasNotVouched, "the alias %s stands in a project's file, and you have not vouched for where it leads", a.Name).
 		Suggest("gharbor vouch alias:%s   # shows where it leads, and asks", a.Name)
 }
 
@@ -244,7 +244,7 @@ func (b *Book) next(word string, by *profile.Alias) (a *profile.Alias, ignored [
 	if a = b.Find(word); a != nil {
 		return a, nil, nil
 	}
-	found = finding.New("alias.unknown", "there is no alias %s", clean.Quoted(word))
+	found = finding.New(finding.AliasUnknown, "there is no alias %s", clean.Quoted(word))
 	if by != nil {
 		e, _ := by.Own("alias")
 		found.Saw("the alias %s names it (%s:%d)", by.Called(), by.Path(), e.Line)
@@ -274,9 +274,9 @@ func (b *Book) places() string {
 
 func cycle(chain *profile.Chain, circle bool) *finding.Finding {
 	first := chain.Links[0]
-	found := finding.New("alias.cycle", "the alias %s leads back to itself, and never to an address", first.Called())
+	found := finding.New(finding.AliasCycle, "the alias %s leads back to itself, and never to an address", first.Called())
 	if !circle {
-		found = finding.New("alias.cycle", "the alias %s goes over more than %d others", first.Called(), profile.MaxAliases)
+		found = finding.New(finding.AliasCycle, "the alias %s goes over more than %d others", first.Called(), profile.MaxAliases)
 	}
 	last := chain.Links[len(chain.Links)-2]
 	for i, link := range chain.Links[:len(chain.Links)-1] {
@@ -327,7 +327,7 @@ func (b *Book) readService(name string) (*profile.Alias, []string, *finding.Find
 			names = append(names, of...)
 		}
 		if err != nil {
-			return nil, nil, finding.New("alias.service-file", "PostgreSQL's service file %s can't be used", path).
+			return nil, nil, finding.New(finding.AliasServiceFile, "PostgreSQL's service file %s can't be used", path).
 				Saw("%s", clean.Line(err.Error(), 300)).
 				Suggest("ls -l %s", clean.Shell(path))
 		}
@@ -340,7 +340,7 @@ func (b *Book) readService(name string) (*profile.Alias, []string, *finding.Find
 		}
 		looked = append(looked, path)
 	}
-	found := finding.New("alias.unknown", "no service file has a section %s", clean.Quoted(name)).
+	found := finding.New(finding.AliasUnknown, "no service file has a section %s", clean.Quoted(name)).
 		Saw("looked in %s", strings.Join(looked, ", "))
 	if near := nearest.Name(name, names); near != "" {
 		found.Saw("the nearest name is %s", clean.Quoted(near))

@@ -73,7 +73,7 @@ func TestCycles(t *testing.T) {
 	b := files(t, "[alias.a]\nalias = \"b\"\n[alias.b]\nalias = \"c\"\n[alias.c]\nalias = \"b\"\n[alias.d]\nalias = \"nobody\"\n"+at("skein", "a.example:1"), "", "")
 	for word, want := range map[string]string{"a": "alias.cycle", "b": "alias.cycle", "d": "alias.unknown", "skien": "alias.unknown", "project:a": "alias.unknown"} {
 		_, found := b.Follow(word)
-		if found == nil || found.Code != want || len(found.Try) == 0 {
+		if found == nil || string(found.Code) != want || len(found.Try) == 0 {
 			t.Errorf("%s: %+v", word, found)
 		}
 	}
@@ -151,7 +151,7 @@ func TestServiceFile(t *testing.T) {
 		t.Errorf("%q", said)
 	}
 	for word, want := range map[string]string{"service:conts": "alias.unknown", "service:odd": "alias.service-file"} {
-		if _, found := b.Follow(word); found == nil || found.Code != want || strings.Contains(fmt.Sprint(found), "avocet") {
+		if _, found := b.Follow(word); found == nil || string(found.Code) != want || strings.Contains(fmt.Sprint(found), "avocet") {
 			t.Errorf("%s: %+v", word, found)
 		}
 	}
@@ -216,7 +216,7 @@ func TestSRV(t *testing.T) {
 	}
 	for name, want := range map[string]string{"gone": "alias.srv-none", "odd": "alias.srv-unknown", "none": "alias.srv-unknown"} {
 		chain, _ := b.Follow(name)
-		if _, found := b.Candidates(t.Context(), n, chain); found == nil || found.Code != want {
+		if _, found := b.Candidates(t.Context(), n, chain); found == nil || string(found.Code) != want {
 			t.Errorf("%s: %+v", name, found)
 		}
 	}
@@ -283,7 +283,7 @@ func TestCheck(t *testing.T) {
 	for _, c := range b.Check(t.Context(), network(t, server), f, nil) {
 		got[c.Alias] = string(c.Outcome)
 		if c.Finding != nil {
-			got[c.Alias] += " " + c.Finding.Code
+			got[c.Alias] += " " + string(c.Finding.Code)
 		}
 	}
 	for name, want := range map[string]string{"counts": "ok", "gone": "fail alias.unknown-host", "gone-too": "fail alias.unknown-host", "round": "fail alias.cycle", "idle": "warn alias.unused", "rings": "warn alias.not-vouched"} {

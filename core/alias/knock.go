@@ -90,12 +90,12 @@ func (k Knocker) At(ctx context.Context, c route.Candidate, count int) Knock {
 	ms := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 	result.Min, result.Median, result.Max = ms(times[0]), ms(times[len(times)/2]), ms(times[len(times)-1])
 	if k.Engine == "oracle" && service.TLS {
-		result.Finding = finding.New("speak.tls-only", "the listener at %s speaks TLS from the first byte, and the alias does not say so", c).
+		result.Finding = finding.New(finding.SpeakTLSOnly, "the listener at %s speaks TLS from the first byte, and the alias does not say so", c).
 			Suggest("gharbor alias set %s tls=verified", k.Name)
 		return result
 	}
 	if k.Engine != "" && result.Engine != k.Engine && !(family(k.Engine) && family(result.Engine)) {
-		result.Finding = finding.New("speak.other-engine", "%s answers at %s, where the alias says %s", result.What, c, k.Engine).
+		result.Finding = finding.New(finding.SpeakOtherEngine, "%s answers at %s, where the alias says %s", result.What, c, k.Engine).
 			Suggest("gharbor alias show %s   # are its addresses right?", k.Name)
 		return result
 	}
@@ -169,7 +169,7 @@ func (k Knocker) once(ctx context.Context, c route.Candidate, result *Knock, add
 			return took, service, nil
 		}
 	}
-	silent := finding.New("speak.silent", "%s accepts the connection and says nothing that is known here", c)
+	silent := finding.New(finding.SpeakSilent, "%s accepts the connection and says nothing that is known here", c)
 	if n > 0 {
 		silent.Saw("its first bytes: %s", clean.Bytes(reply[:n], 32))
 	}
@@ -193,7 +193,7 @@ func (k Knocker) identify(ctx context.Context, c route.Candidate, addrs []netip.
 	}
 	service, _, ok := greeting.Identify(ctx, dial, greeting.PostgreSQL, greeting.Text, greeting.Mongo, greeting.Listener)
 	if !ok && refused == nil {
-		refused = retry(finding.New("speak.silent", "%s accepts the connection and says nothing that is known here", c), k.Name)
+		refused = retry(finding.New(finding.SpeakSilent, "%s accepts the connection and says nothing that is known here", c), k.Name)
 	}
 	return time.Since(began), service, refused
 }
@@ -222,7 +222,7 @@ func (k Knocker) ask(ctx context.Context, c route.Candidate, addrs []netip.Addr,
 	})
 	switch {
 	case err != nil:
-		result.Finding = retry(finding.New("speak.garbage", "the listener at %s does not answer the question for %s in a form that is known here", c, clean.Quoted(name)), k.Name)
+		result.Finding = retry(finding.New(finding.SpeakGarbage, "the listener at %s does not answer the question for %s in a form that is known here", c, clean.Quoted(name)), k.Name)
 	case answer.Type == tns.Accept:
 		result.Service = ServiceKnown
 	case answer.Type == tns.Redirect:
@@ -234,7 +234,7 @@ func (k Knocker) ask(ctx context.Context, c route.Candidate, addrs []netip.Addr,
 			return
 		}
 		result.Service = ServiceUnknown
-		result.Finding = finding.New("speak.service-unknown", "the listener at %s is up and does not know %s", c, clean.Quoted(name)).
+		result.Finding = finding.New(finding.SpeakServiceUnknown, "the listener at %s is up and does not know %s", c, clean.Quoted(name)).
 			Saw("the listener said %s", result.Said).
 			Suggest("gharbor alias show %s   # where the name stands", k.Name).
 			Suggest("on the server: lsnrctl services   # what it knows")

@@ -49,7 +49,7 @@ func TestWhatTheLastTestSaw(t *testing.T) {
 		}
 		found := make(map[string]Severity)
 		for _, i := range Run(context.Background(), Subject{Home: folder, Folder: folder, Work: folder, Profiles: all, Seen: seen, Lookup: func(string) (string, bool) { return "", false }}) {
-			found[i.Code+" "+i.Place.Profile] = i.Severity
+			found[string(i.Code)+" "+i.Place.Profile] = i.Severity
 		}
 		return found
 	}

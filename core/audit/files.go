@@ -14,6 +14,7 @@ import (
 
 	"gentleharbor/core/alias"
 	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
 	"gentleharbor/core/intake"
 	"gentleharbor/core/owner"
 	"gentleharbor/core/profile"
@@ -73,7 +74,7 @@ func (a *auditor) permissions(path, what string, others fs.FileMode, severity Se
 		return
 	}
 	if uid, ok := owner.Of(info); ok && uid != os.Getuid() && uid != 0 {
-		a.found("audit.owner", High, Place{File: path}, "%s belongs to another user (%d), who could change it", what, uid).
+		a.found(finding.AuditOwner, High, Place{File: path}, "%s belongs to another user (%d), who could change it", what, uid).
 			Suggest("sudo chown %d %s", os.Getuid(), clean.Shell(path))
 		return
 	}
@@ -89,7 +90,7 @@ func (a *auditor) permissions(path, what string, others fs.FileMode, severity Se
 		verb = "change"
 	}
 	mended := mode &^ others
-	a.found("audit.permissions", severity, Place{File: path}, "others can %s %s (%04o)", verb, what, mode).
+	a.found(finding.AuditPermissions, severity, Place{File: path}, "others can %s %s (%04o)", verb, what, mode).
 		Suggest("chmod %04o %s", mended, clean.Shell(path)).Fix = &Fix{Path: path, Mode: mended, Show: fmt.Sprintf("%04o", mended)}
 }
 
@@ -107,7 +108,7 @@ func (a *auditor) folder(path, what string, others fs.FileMode) {
 	if uid, ok := owner.Of(info); ok && uid != os.Getuid() {
 		a.looked[path] = true
 		if uid != 0 {
-			a.found("audit.owner", High, Place{File: path}, "%s belongs to another user (%d), who could put other files into it", what, uid).
+			a.found(finding.AuditOwner, High, Place{File: path}, "%s belongs to another user (%d), who could put other files into it", what, uid).
 				Suggest("ls -ld %s", clean.Shell(path))
 		}
 		return // root's folders are root's to arrange
@@ -125,7 +126,7 @@ func (a *auditor) sources(p *profile.Resolved, at Place) {
 	source, _ := secret.ParseSource(p.Text("secret"))
 	switch source.Kind {
 	case "none":
-		a.found("audit.no-password", Low, at, "no password is sent: whoever reaches the server as %s is let in as it", clean.Quoted(p.Text("user"))).
+		a.found(finding.AuditNoPassword, Low, at, "no password is sent: whoever reaches the server as %s is let in as it", clean.Quoted(p.Text("user"))).
 			Suggest("gharbor test %s   # does the server check in another way?", p.Called)
 	case "file":
 		a.secretFile(source.Arg, "the secret file of the profile "+p.Called)
@@ -136,7 +137,7 @@ func (a *auditor) sources(p *profile.Resolved, at Place) {
 		a.optionFile(source.Arg, p)
 	case "env":
 		if v, ok := a.Lookup(source.Arg); ok && v == "" {
-			a.found("audit.no-password", Medium, at, "the environment variable %s is set and empty: an empty password is sent", source.Arg).
+			a.found(finding.AuditNoPassword, Medium, at, "the environment variable %s is set and empty: an empty password is sent", source.Arg).
 				Suggest("gharbor set %s secret=wallet", p.Called)
 		}
 	case "default":
@@ -154,7 +155,7 @@ func (a *auditor) sources(p *profile.Resolved, at Place) {
 
 func (a *auditor) emptyFile(path string, at Place) {
 	if info, err := os.Stat(path); err == nil && info.Size() == 0 {
-		a.found("audit.no-password", Medium, at, "the secret file %s is empty: an empty password is sent", path)
+		a.found(finding.AuditNoPassword, Medium, at, "the secret file %s is empty: an empty password is sent", path)
 	}
 }
 
@@ -185,11 +186,11 @@ func (a *auditor) passfile(path string, p *profile.Resolved) {
 	}
 	for _, e := range entries {
 		if e.Host == "*" {
-			a.found("audit.any-host", Medium, Place{File: path, Line: e.Line}, "the line is for any host, so any server that somebody connects to could be sent its password").
+			a.found(finding.AuditAnyHost, Medium, Place{File: path, Line: e.Line}, "the line is for any host, so any server that somebody connects to could be sent its password").
 				Suggest("write the host instead of * at the start of line %d of %s", e.Line, clean.Shell(path))
 		}
 		if e.Password == "" {
-			a.found("audit.no-password", Medium, Place{File: path, Line: e.Line}, "the line has an empty password")
+			a.found(finding.AuditNoPassword, Medium, Place{File: path, Line: e.Line}, "the line has an empty password")
 		}
 	}
 }
@@ -214,9 +215,9 @@ func (a *auditor) optionFile(arg string, p *profile.Resolved) {
 		at := Place{File: o.File, Line: o.Line}
 		switch {
 		case o.Set && o.Value == "":
-			a.found("audit.no-password", Medium, at, "[%s] has an empty password", clean.Line(o.Group, 60))
+			a.found(finding.AuditNoPassword, Medium, at, "[%s] has an empty password", clean.Line(o.Group, 60))
 		case o.Set:
-			a.found("audit.plain-password", Low, at, "[%s] has a password in the clear, which the profile %s uses; in the wallet it would be encrypted", clean.Line(o.Group, 60), p.Called).
+			a.found(finding.AuditPlainPassword, Low, at, "[%s] has a password in the clear, which the profile %s uses; in the wallet it would be encrypted", clean.Line(o.Group, 60), p.Called).
 				Suggest("gharbor set %s secret=wallet && gharbor secret put %s", p.Called, p.Called)
 		}
 	}
@@ -245,7 +246,7 @@ func (a *auditor) projectText() {
 		for text := range bytes.SplitSeq(data, []byte("\n")) {
 			number++
 			if urlWithPassword().Match(text) {
-				a.found("audit.shared-password", High, Place{File: path, Line: number}, "the line has a connection URL with a password in it, and the file is there to be shared").
+				a.found(finding.AuditSharedPassword, High, Place{File: path, Line: number}, "the line has a connection URL with a password in it, and the file is there to be shared").
 					Suggest("${EDITOR:-vi} %s   # take it out, and change the password: the repository's history has it", clean.Shell(path))
 			}
 		}
@@ -283,7 +284,7 @@ func (a *auditor) dotenv(path string) {
 			continue
 		}
 		a.permissions(path, "a dotenv file with a password", 0o077, High)
-		a.found("audit.plain-password", Low, Place{File: path, Line: v.Line}, "%s has a password in the clear; see that the file is not committed, or hand the connection over without it", clean.Line(v.Name, 60)).
+		a.found(finding.AuditPlainPassword, Low, Place{File: path, Line: v.Line}, "%s has a password in the clear; see that the file is not committed, or hand the connection over without it", clean.Line(v.Name, 60)).
 			Suggest("gharbor import dotenv %s -into wallet", clean.Shell(path))
 	}
 }

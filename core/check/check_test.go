@@ -114,7 +114,7 @@ func outcomes(r *Report) string {
 	return strings.Join(words, " ")
 }
 
-func failing(code string) finding.Result { return finding.Failed(finding.New(code, "it is so")) }
+func failing(code finding.Code) finding.Result { return finding.Failed(finding.New(code, "it is so")) }
 
 func TestStraightLine(t *testing.T) {
 	const host = "secret = \"env:X\"\nhost = \"10.0.0.1\"\n"

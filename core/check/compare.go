@@ -105,7 +105,7 @@ func verdict(a, b *Report) (word, why string) {
 			return Unknown, "the test of " + r.Profile + " was stopped"
 		}
 		if r.Outcome == finding.Fail {
-			return Unknown, "the test of " + r.Profile + " did not come to a session: " + r.firstFailure().Finding.Code
+			return Unknown, "the test of " + r.Profile + " did not come to a session: " + string(r.firstFailure().Finding.Code)
 		}
 	}
 	f, g := a.Facts, b.Facts

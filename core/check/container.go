@@ -33,9 +33,9 @@ func (t *test) explainContained(ctx context.Context, c route.Candidate, found *f
 		return found
 	}
 	switch found.Code {
-	case "login.host-not-allowed", "login.password":
+	case finding.LoginHostNotAllowed, finding.LoginPassword:
 		explainBridge(c.Container, found)
-	case "reach.refused", "reach.timeout", "speak.silent", "speak.closed":
+	case finding.ReachRefused, finding.ReachTimeout, finding.SpeakSilent, finding.SpeakClosed:
 		return c.Container.Explain(ctx, found)
 	}
 	return found

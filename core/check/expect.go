@@ -15,7 +15,7 @@ import (
 
 // broken is an expectation that does not hold.
 type broken struct {
-	code string
+	code finding.Code
 	want string
 	have string
 }
@@ -32,7 +32,7 @@ func (t *test) expect(ctx context.Context) finding.Result {
 		}
 		wanted++
 		if have, holds := compare(key, e.Value.Text(), f); !holds {
-			wrong = append(wrong, broken{"expect." + key, key + " " + clean.Quoted(e.Value.Text()), have})
+			wrong = append(wrong, broken{finding.Code("expect." + key), key + " " + clean.Quoted(e.Value.Text()), have})
 		}
 	}
 	if wanted == 0 {
@@ -40,7 +40,7 @@ func (t *test) expect(ctx context.Context) finding.Result {
 	}
 	missing, err := t.missing(ctx)
 	if err != nil {
-		return finding.Failed(finding.New("expect.unknown", "whether the tables and extensions exist could not be asked").
+		return finding.Failed(finding.New(finding.ExpectUnknown, "whether the tables and extensions exist could not be asked").
 			Saw("%s", clean.Line(err.Error(), 0)).Suggest("gharbor test %s", t.profile.Profile.Name))
 	}
 	wrong = append(wrong, missing...)

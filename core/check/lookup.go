@@ -3,7 +3,6 @@ package check
 import (
 	"context"
 	"fmt"
-	"slices"
 	"time"
 
 	"gentleharbor/core/clean"
@@ -14,7 +13,8 @@ import (
 // lookUp lets an administrator's profile find out what the server would not
 // say, and says so.
 func (t *test) lookUp(ctx context.Context, found *finding.Finding) {
-	if !slices.Contains([]string{"login.password", "login.empty-password", "login.password-wanted", "login.locked", "login.expired", "login.peer", "database.no-access"}, found.Code) {
+	if !found.Is(finding.LoginPassword, finding.LoginEmptyPassword, finding.LoginPasswordWanted, finding.LoginLocked,
+		finding.LoginExpired, finding.LoginPeer, finding.DatabaseNoAccess) {
 		return
 	}
 	admin := *t.Runner
@@ -50,7 +50,7 @@ func (t *test) lookUp(ctx context.Context, found *finding.Finding) {
 }
 
 // code is that of the stage's finding, "" for none.
-func (s Stage) code() string {
+func (s Stage) code() finding.Code {
 	if s.Finding == nil {
 		return ""
 	}
@@ -62,5 +62,5 @@ func (s Stage) why() string {
 	if s.Finding == nil {
 		return "its test did not end"
 	}
-	return s.Finding.Code + ", " + s.Finding.Cause
+	return string(s.Finding.Code) + ", " + s.Finding.Cause
 }

@@ -126,7 +126,7 @@ func TestWaitEnds(t *testing.T) {
 			if n >= len(codes) {
 				return &fake{}
 			}
-			return &fake{ends: map[string]finding.Result{"speak": failing(codes[n])}}
+			return &fake{ends: map[string]finding.Result{"speak": failing(finding.Code(codes[n]))}}
 		}
 	}
 	wait := func(persist bool, codes ...string) *Waited {

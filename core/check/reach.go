@@ -6,7 +6,6 @@ import (
 	"net"
 	"net/netip"
 	"slices"
-	"strings"
 	"time"
 
 	"gentleharbor/core/clean"
@@ -71,7 +70,7 @@ func (p passed) String() string { return fmt.Sprintf("%s: %s (%s)", p.host, p.wh
 func (t *test) passOver(c route.Candidate) {
 	why := t.held[len(t.held)-1].Finding
 	t.passed = slices.DeleteFunc(t.passed, func(p passed) bool { return p.host == c }) // of a round before
-	t.passed = append(t.passed, passed{c, why, why.Code != "session.target"})
+	t.passed = append(t.passed, passed{c, why, why.Code != finding.SessionTarget})
 	t.held = nil
 	if t.conv != nil {
 		t.conv.Close()
@@ -89,8 +88,7 @@ func (t *test) givesWay() bool {
 	if last.Outcome != finding.Fail {
 		return false
 	}
-	area, _, _ := strings.Cut(last.Finding.Code, ".")
-	return area == "hop" || area == "name" || area == "reach" || area == "speak" || last.Finding.Code == "session.server-full" || last.Finding.Code == "session.target"
+	return last.Finding.Code.GivesWay()
 }
 
 // candidate runs the stages that need a server.
@@ -201,7 +199,7 @@ func (t *test) accepted(c route.Candidate, address string) finding.Result {
 	if len(t.passed) == 0 {
 		return finding.Good("%s", detail)
 	}
-	found := finding.New("reach.passed-over", "%s serves, and of the hosts before it not all did", c)
+	found := finding.New(finding.ReachPassedOver, "%s serves, and of the hosts before it not all did", c)
 	trouble := false
 	for _, p := range t.passed {
 		found.Saw("%s", p)
@@ -217,7 +215,7 @@ func (t *test) accepted(c route.Candidate, address string) finding.Result {
 // name is written.
 func (t *test) unresolved(found *finding.Finding) {
 	t.sawPassed(found)
-	if found.Code != "name.unknown" {
+	if found.Code != finding.NameUnknown {
 		return
 	}
 	switch name := t.profile.Profile.Name; t.profile.AddressKind() {
@@ -247,14 +245,14 @@ func mixed(addrs []netip.Addr) bool {
 // nearby where the address is this machine's.
 func (t *test) unreached(ctx context.Context, c route.Candidate, tried []route.Attempt) *finding.Finding {
 	found := route.Unreached(t.profile.Profile.Name, c, tried)
-	if limit := t.profile.Service().Text("connect-timeout"); limit != "" && found.Code == "reach.timeout" {
+	if limit := t.profile.Service().Text("connect-timeout"); limit != "" && found.Code == finding.ReachTimeout {
 		found.Saw("the alias gives an address %s to accept (connect-timeout)", limit)
 	}
 	t.sawPassed(found)
-	if found.Code == "reach.refused" && t.profile.Text("engine") == "oracle" {
+	if found.Code == finding.ReachRefused && t.profile.Text("engine") == "oracle" {
 		found.Suggest("on the server: lsnrctl status   # is the listener up, and at this port?")
 	}
-	refused := found.Code == "reach.refused" || found.Code == "reach.socket-missing"
+	refused := found.Code == finding.ReachRefused || found.Code == finding.ReachSocketMissing
 	if refused && c.Local() && c.Container == nil && !t.single && ctx.Err() == nil {
 		t.hintNearby(ctx, c, found)
 	}

@@ -38,24 +38,24 @@ func (t *test) checkProfile(context.Context) finding.Result {
 	begin := t.Engines[word]
 	switch {
 	case word == "":
-		return finding.Failed(finding.New("profile.incomplete", "the profile does not say which engine the server is").
+		return finding.Failed(finding.New(finding.ProfileIncomplete, "the profile does not say which engine the server is").
 			Suggest("gharbor set %s engine=postgresql", name))
 	case begin == nil:
-		return finding.Failed(finding.New("profile.engine", "this version can't test the engine %s yet, only %s", word, strings.Join(engineWords(t.Engines), ", ")).
+		return finding.Failed(finding.New(finding.ProfileEngine, "this version can't test the engine %s yet, only %s", word, strings.Join(engineWords(t.Engines), ", ")).
 			Suggest("gharbor show %s", name))
 	case p.AddressKind() == "":
-		return finding.Failed(finding.New("profile.incomplete", "the profile does not say where the server is").
+		return finding.Failed(finding.New(finding.ProfileIncomplete, "the profile does not say where the server is").
 			Suggest("gharbor set %s host=HOST   # or socket=PATH", name).
 			Suggest("gharbor nearby   # the servers of this machine"))
 	case p.AddressKind() == "container" && len(p.Hops()) > 0:
-		return finding.Failed(finding.New("profile.conflict", "a container is asked of the engines that this machine reaches, and hops stand before it").
+		return finding.Failed(finding.New(finding.ProfileConflict, "a container is asked of the engines that this machine reaches, and hops stand before it").
 			Suggest("gharbor set %s container= host=HOST   # as the last hop sees it", name).
 			Suggest("gharbor hop remove %s 1   # where the container's engine is on this machine", name))
 	case p.Text("user") == "":
-		return finding.Failed(finding.New("profile.incomplete", "the profile does not say which user to log in as").
+		return finding.Failed(finding.New(finding.ProfileIncomplete, "the profile does not say which user to log in as").
 			Suggest("gharbor set %s user=NAME", name))
 	case word == "oracle" && p.Text("service") == "" && p.Text("instance") == "":
-		return finding.Failed(finding.New("profile.incomplete", "neither the profile nor its alias says which service the listener is to be asked for").
+		return finding.Failed(finding.New(finding.ProfileIncomplete, "neither the profile nor its alias says which service the listener is to be asked for").
 			Suggest("gharbor set %s service=NAME   # or instance=NAME", name))
 	}
 	t.plan.begin = begin
@@ -73,7 +73,7 @@ func (t *test) checkProfile(context.Context) finding.Result {
 	}
 	detail := fmt.Sprintf("%s at %s, line %d", word, clean.Line(filepath.Base(p.Path()), 120), p.Profile.Line)
 	if _, ok := p.Get("endpoint"); ok && p.AddressKind() != "container" {
-		return finding.Warned(finding.New("profile.conflict", "endpoint has no effect: the address is no container").
+		return finding.Warned(finding.New(finding.ProfileConflict, "endpoint has no effect: the address is no container").
 			Suggest("gharbor set %s endpoint=", name), "%s", detail)
 	}
 	if found := idleTLS(p); found != nil {
@@ -84,7 +84,7 @@ func (t *test) checkProfile(context.Context) finding.Result {
 	}
 	if secret, _ := p.Get("secret"); secret.Value.Text() != "command" {
 		if _, ok := p.Get("command"); ok {
-			return finding.Warned(finding.New("profile.conflict", "command has no effect: secret says %s", clean.Quoted(secret.Value.Text())).
+			return finding.Warned(finding.New(finding.ProfileConflict, "command has no effect: secret says %s", clean.Quoted(secret.Value.Text())).
 				Saw("secret is from %s", secret.Origin).
 				Suggest("gharbor set %s secret=command", name), "%s", detail)
 		}
@@ -119,10 +119,10 @@ func idleTLS(p *profile.Resolved) *finding.Finding {
 		return nil
 	}
 	if p.AddressKind() == "socket" {
-		return finding.New("profile.conflict", "%s has no effect: a Unix socket is not encrypted", strings.Join(idle, " and ")).
+		return finding.New(finding.ProfileConflict, "%s has no effect: a Unix socket is not encrypted", strings.Join(idle, " and ")).
 			Suggest("gharbor set %s %s=", p.Profile.Name, strings.Join(idle, "= "))
 	}
-	return finding.New("profile.conflict", "%s has no effect: with tls = %q nothing is verified", strings.Join(idle, " and "), rule).
+	return finding.New(finding.ProfileConflict, "%s has no effect: with tls = %q nothing is verified", strings.Join(idle, " and "), rule).
 		Saw("tls is from %s", set.Origin).
 		Suggest("gharbor set %s tls=verified", p.Profile.Name)
 }
@@ -131,7 +131,7 @@ func idleTLS(p *profile.Resolved) *finding.Finding {
 func idleKeys(p *profile.Resolved, word string) *finding.Finding {
 	if word == "oracle" {
 		if _, ok := p.Get("database"); ok {
-			return finding.New("profile.conflict", "database has no effect on oracle: the service decides which one is opened").
+			return finding.New(finding.ProfileConflict, "database has no effect on oracle: the service decides which one is opened").
 				Suggest("gharbor set %s database=", p.Profile.Name)
 		}
 		return nil
@@ -145,7 +145,7 @@ func idleKeys(p *profile.Resolved, word string) *finding.Finding {
 	if len(idle) == 0 {
 		return nil
 	}
-	return finding.New("profile.conflict", "%s has no effect: it is for oracle, and the engine is %s", strings.Join(idle, " and "), word).
+	return finding.New(finding.ProfileConflict, "%s has no effect: it is for oracle, and the engine is %s", strings.Join(idle, " and "), word).
 		Suggest("gharbor set %s %s=", p.Profile.Name, strings.Join(idle, "= "))
 }
 
@@ -165,7 +165,7 @@ func (t *test) locateSecret(ctx context.Context) finding.Result {
 	for _, c := range candidates {
 		located, found := t.Finder.Locate(ctx, secretQuery(t.profile, c))
 		switch {
-		case located == nil && found.Code == "secret.no-match":
+		case located == nil && found.Code == finding.SecretNoMatch:
 			t.secrets[c] = &secret.Located{Place: "none found", None: true, Tried: append([]string{found.Cause}, found.Seen...)}
 		case located == nil:
 			return finding.Failed(found)
@@ -208,7 +208,7 @@ func SecretQuery(ctx context.Context, n route.Network, p *profile.Resolved) (sec
 		return secret.Query{}, found
 	}
 	if len(candidates) == 0 {
-		return secret.Query{}, finding.New("profile.incomplete", "the profile does not say where the server is").
+		return secret.Query{}, finding.New(finding.ProfileIncomplete, "the profile does not say where the server is").
 			Suggest("gharbor set %s host=HOST   # or socket=PATH", p.Profile.Name)
 	}
 	return secretQuery(p, candidates[0]), nil
@@ -376,12 +376,12 @@ func (t *test) judgeSession(ctx context.Context) finding.Result {
 	name, target := t.profile.Profile.Name, t.profile.Text("target")
 	have := map[bool]string{true: "writable", false: "read-only"}[*f.Writable]
 	if (target == "writable" || target == "read-only") && have != target {
-		found := finding.New("session.target", "the server at %s is %s, and target is %s", f.Route, have, target)
+		found := finding.New(finding.SessionTarget, "the server at %s is %s, and target is %s", f.Route, have, target)
 		t.sawPassed(found)
 		return finding.Failed(found.Suggest("gharbor show %s   # its hosts and target", name))
 	}
 	if _, expected := t.profile.Get("expect.writable"); !*f.Writable && !expected && target != "read-only" {
-		return finding.Warned(finding.New("session.read-only", "nothing can be written in this session").
+		return finding.Warned(finding.New(finding.SessionReadOnly, "nothing can be written in this session").
 			Saw("%s", f.ReadOnlyBy).
 			Suggest("gharbor set %s expect.writable=false   # if that is meant", name), "%s", result.Detail)
 	}

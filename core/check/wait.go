@@ -126,7 +126,7 @@ const shortest = 100 * time.Millisecond
 // which says less than the try before.
 func cut(report *Report, whole time.Duration) bool {
 	switch report.firstFailure().code() {
-	case "name.timeout", "reach.timeout", "speak.silent", "tls.unfinished", "login.timeout":
+	case finding.NameTimeout, finding.ReachTimeout, finding.SpeakSilent, finding.TLSUnfinished, finding.LoginTimeout:
 		return time.Duration(report.MS*float64(time.Millisecond)) < whole*9/10
 	}
 	return false

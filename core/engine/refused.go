@@ -47,21 +47,21 @@ func (t *Target) Untaken(err *SecretError) *finding.Finding {
 	if errors.As(err, &own) {
 		return own.Found
 	}
-	return finding.New("secret.unreadable", "the password could not be had when it was to be sent").
+	return finding.New(finding.SecretUnreadable, "the password could not be had when it was to be sent").
 		Saw("%s", clean.Line(err.Error(), 0)).
 		Suggest("gharbor show %s", t.Profile)
 }
 
 // LoginTimeout is for a login that the server did not answer in time.
 func (t *Target) LoginTimeout(method string) *finding.Finding {
-	return finding.New("login.timeout", "the server took the login and did not answer in time").
+	return finding.New(finding.LoginTimeout, "the server took the login and did not answer in time").
 		Saw("method: %s", method).
 		Suggest("gharbor test %s -timeout 60s", t.Profile)
 }
 
 // LoginBrokenOff is for a login that ended without a word from the server.
 func (t *Target) LoginBrokenOff(seen string) *finding.Finding {
-	return finding.New("login.broken-off", "the connection ended during the login, without a reason from the server").
+	return finding.New(finding.LoginBrokenOff, "the connection ended during the login, without a reason from the server").
 		Saw("%s", clean.Line(seen, 0)).
 		Suggest("gharbor test %s   # again; if it repeats, the server's log says why", t.Profile)
 }
@@ -69,7 +69,7 @@ func (t *Target) LoginBrokenOff(seen string) *finding.Finding {
 // CertificateRefused is for a client's certificate that is missing, or not the
 // one that the server wants.
 func (t *Target) CertificateRefused(seen string) *finding.Finding {
-	found := finding.New("tls.client-certificate", "the server refused the TLS session because of the client's certificate")
+	found := finding.New(finding.TLSClientCertificate, "the server refused the TLS session because of the client's certificate")
 	if t.TLS.Cert == "" {
 		found.Cause = "the server wants a client certificate, and the profile has none"
 		found.Suggest("gharbor set %s tls-cert=PATH tls-key=PATH", t.Profile)
@@ -82,7 +82,7 @@ func (t *Target) CertificateRefused(seen string) *finding.Finding {
 
 // SessionLost is for a session that ended, or refused a plain question.
 func (t *Target) SessionLost(seen string) *finding.Finding {
-	return finding.New("session.lost", "the login worked, and then the session failed").
+	return finding.New(finding.SessionLost, "the login worked, and then the session failed").
 		Saw("%s", clean.Line(seen, 0)).
 		Suggest("gharbor test %s   # again; if it repeats, the server's log says why", t.Profile)
 }

@@ -17,7 +17,7 @@ var pages string
 
 // Page is the long text of a code.
 type Page struct {
-	Code    string
+	Code    Code
 	Outcome Outcome // what it makes of its stage
 	Stages  []string
 	Passing bool   // it may be over without anybody's doing
@@ -37,7 +37,7 @@ var Pages = sync.OnceValue(func() []Page {
 		}
 		area, _, _ := strings.Cut(words[0], ".")
 		p := Page{
-			Code:    words[0],
+			Code:    Code(words[0]),
 			Outcome: Outcome(words[1]),
 			Stages:  []string{area},
 			Passing: slices.Contains(words, "passing"),
@@ -53,7 +53,7 @@ var Pages = sync.OnceValue(func() []Page {
 })
 
 // PageOf returns the page of a code.
-func PageOf(code string) (Page, bool) {
+func PageOf(code Code) (Page, bool) {
 	for _, p := range Pages() {
 		if p.Code == code {
 			return p, true

@@ -1,6 +1,9 @@
 package finding
 
 import (
+	"go/ast"
+	"go/parser"
+	"go/token"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -9,50 +12,66 @@ import (
 	"testing"
 )
 
-var code = regexp.MustCompile(`"((?:profile|secret|wallet|hop|audit|alias|container|name|reach|speak|tls|login|database|session|expect)\.[a-z-]+)[" ]`)
-
-// codesIn collects the codes that stand in Go files below a folder.
-func codesIn(t *testing.T, folder string, tests bool) map[string]bool {
+// constants are the codes by the name of their constant, as codes.go has them.
+func constants(t *testing.T) map[string]Code {
 	t.Helper()
-	found := make(map[string]bool)
+	file, err := parser.ParseFile(token.NewFileSet(), "codes.go", nil, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	all := make(map[string]Code)
+	ast.Inspect(file, func(n ast.Node) bool {
+		if spec, ok := n.(*ast.ValueSpec); ok && len(spec.Values) == 1 {
+			if text, ok := spec.Values[0].(*ast.BasicLit); ok {
+				all[spec.Names[0].Name] = Code(strings.Trim(text.Value, `"`))
+			}
+		}
+		return true
+	})
+	return all
+}
+
+// texts are the Go files below a folder, tests or all others, in one text.
+func texts(t *testing.T, folder string, tests bool) string {
+	t.Helper()
+	var all strings.Builder
 	err := filepath.WalkDir(folder, func(path string, _ fs.DirEntry, err error) error {
-		if err != nil || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") != tests {
+		if err != nil || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") != tests || filepath.Base(path) == "codes.go" {
 			return err
 		}
 		data, err := os.ReadFile(path)
-		for _, match := range code.FindAllStringSubmatch(string(data), -1) {
-			found[match[1]] = true
-		}
+		all.Write(data)
 		return err
 	})
 	if err != nil {
 		t.Fatal(err)
 	}
-	return found
+	return all.String()
 }
 
-// TestEveryCodeHasAPageAndATest: a code is made somewhere, explained, and
-// made to happen by a test.
+// TestEveryCodeHasAPageAndATest: a code has a constant and a page, the product makes it, and a
+// test makes it happen. No code stands as text where its constant could.
 func TestEveryCodeHasAPageAndATest(t *testing.T) {
-	made := codesIn(t, "..", false)
-	tested := codesIn(t, "../../cmd/gharbor", true)
-	for code := range codesIn(t, "..", true) {
-		tested[code] = true
-	}
-	keys := map[string]bool{"expect.tables": true, "expect.extensions": true} // names of keys, not codes
-	for _, key := range []string{"version", "tls", "writable", "user", "database", "encoding", "latency", "server", "collation", "sql-mode", "time-zone"} {
-		made["expect."+key] = true // put together from the key
-	}
-	for code := range made {
-		if _, ok := PageOf(code); !ok && !keys[code] {
-			t.Errorf("%s is made and has no page", code)
+	product := texts(t, "../../core", false) + texts(t, "../../internal/cli", false) + texts(t, "../../internal/render", false)
+	tests := texts(t, "../../core", true) + texts(t, "../../cmd/gharbor", true)
+	names := make(map[Code]string)
+	for name, code := range constants(t) {
+		names[code] = name
+		if _, ok := PageOf(code); !ok {
+			t.Errorf("%s has no page", code)
+		}
+		if code.Area() != "expect" && !regexp.MustCompile(`\b(finding\.)?`+name+`\b`).MatchString(product) {
+			t.Errorf("%s is never made", code)
+		}
+		if code.Area() != "expect" && strings.Contains(product, `"`+string(code)+`"`) {
+			t.Errorf("%s stands as text; its constant is finding.%s", code, name)
 		}
 	}
 	for _, p := range Pages() {
-		if !made[p.Code] {
-			t.Errorf("%s has a page and is never made", p.Code)
+		if names[p.Code] == "" {
+			t.Errorf("%s has a page and no constant", p.Code)
 		}
-		if !tested[p.Code] {
+		if !strings.Contains(tests, string(p.Code)) && !regexp.MustCompile(`\b`+names[p.Code]+`\b`).MatchString(tests) {
 			t.Errorf("no test makes %s happen", p.Code)
 		}
 		if p.Outcome != Fail && p.Outcome != Warn || p.Summary == "" || len(p.Text) < 20 {
@@ -63,6 +82,22 @@ func TestEveryCodeHasAPageAndATest(t *testing.T) {
 				t.Errorf("the page of %s has a line of %d columns", p.Code, len([]rune(line)))
 			}
 		}
+	}
+}
+
+// TestPredicates: what a decision asks of a code.
+func TestPredicates(t *testing.T) {
+	var none *Finding
+	if none.Is(SecretMissing) || !New(SecretMissing, "x").Is(SecretNoMatch, SecretMissing) || New(SecretMissing, "x").Is() {
+		t.Error("Is")
+	}
+	for code, want := range map[Code]bool{ReachRefused: true, HopLogin: true, NameUnknown: true, SpeakGarbage: true, SessionServerFull: true, SessionTarget: true, LoginPassword: false, SecretMissing: false, SessionReadOnly: false} {
+		if code.GivesWay() != want {
+			t.Errorf("%s gives way: %v", code, !want)
+		}
+	}
+	if !ReachRefused.MayPass() || LoginPassword.MayPass() || Code("no.such").MayPass() {
+		t.Error("MayPass")
 	}
 }
 

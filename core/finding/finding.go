@@ -31,14 +31,14 @@ func Worse(a, b Outcome) Outcome {
 
 // Finding is what a stage that did not end ok concluded.
 type Finding struct {
-	Code  string   `json:"code"`  // stable, "stage.what"; its page is `gharbor explain CODE`
+	Code  Code     `json:"code"`  // stable, "stage.what"; its page is `gharbor explain CODE`
 	Cause string   `json:"cause"` // one sentence, no more than the server said
 	Seen  []string `json:"seen"`  // observations; text from outside is cleaned and quoted
 	Try   []string `json:"try"`   // commands to paste, or a sentence where no command exists
 }
 
 // New makes a finding with its cause formatted as by fmt.Sprintf.
-func New(code, cause string, args ...any) *Finding {
+func New(code Code, cause string, args ...any) *Finding {
 	return &Finding{Code: code, Cause: fmt.Sprintf(cause, args...), Seen: []string{}, Try: []string{}}
 }
 

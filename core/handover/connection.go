@@ -47,7 +47,7 @@ func Of(p *profile.Resolved, servers []route.Candidate, v secret.Value) (Connect
 		return Connection{}, found
 	}
 	if len(servers) == 0 || p.Text("engine") == "" {
-		return Connection{}, finding.New("profile.incomplete", "the profile does not say where the server is, or which engine it is").
+		return Connection{}, finding.New(finding.ProfileIncomplete, "the profile does not say where the server is, or which engine it is").
 			Suggest("gharbor show %s", p.Called)
 	}
 	c := Connection{

@@ -244,7 +244,7 @@ func (r *Resolved) Sealed() *Resolved {
 
 // NotVouched is the finding for a project's profile that nobody vouched for.
 func NotVouched(name string) *finding.Finding {
-	return finding.New("profile.not-vouched", "the profile stands in a project's file, and you have not vouched for what it uses").
+	return finding.New(finding.ProfileNotVouched, "the profile stands in a project's file, and you have not vouched for what it uses").
 		Suggest("gharbor vouch %s   # shows what it would use, and asks", name)
 }
 

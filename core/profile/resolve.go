@@ -193,7 +193,7 @@ func (r *Resolved) Problem() *finding.Finding {
 		return r.notVouched
 	}
 	if last := r.chain[len(r.chain)-1]; strings.HasPrefix(last.Text("like"), ProjectPrefix) {
-		return finding.New("profile.incomplete", "the profile is like %s, and there is no such profile in a project's file here", last.Text("like")).
+		return finding.New(finding.ProfileIncomplete, "the profile is like %s, and there is no such profile in a project's file here", last.Text("like")).
 			Suggest("gharbor show %s   # from a folder of that project", r.Profile.Name)
 	}
 	for i := range fields {
@@ -205,13 +205,13 @@ func (r *Resolved) Problem() *finding.Finding {
 			continue
 		}
 		if err := r.finish(&e); err != nil {
-			return finding.New("profile.variable", "%s: %v", e.Field.Name, err).
+			return finding.New(finding.ProfileVariable, "%s: %v", e.Field.Name, err).
 				Saw("%s is %q, from %s", e.Field.Name, e.Template, e.Origin).
 				Suggest("gharbor show %s", r.Profile.Name)
 		}
 	}
 	if key, e, err := r.hopProblem(); err != nil {
-		return finding.New("profile.variable", "%s: %v", key, err).
+		return finding.New(finding.ProfileVariable, "%s: %v", key, err).
 			Saw("%s is %q, from %s", key, e.Template, e.Origin).
 			Suggest("gharbor show %s", r.Profile.Name)
 	}

@@ -25,7 +25,7 @@ func (r *Resolved) follow() {
 	}
 	word, _ := r.lookUp(fieldByName["alias"])
 	if r.env.Aliases == nil {
-		r.astray = finding.New("alias.unknown", "there are no aliases here").Suggest("gharbor show %s", r.Called)
+		r.astray = finding.New(finding.AliasUnknown, "there are no aliases here").Suggest("gharbor show %s", r.Called)
 		return
 	}
 	r.service, r.astray = r.env.Aliases.Chain(word.Value.Text(), r)

@@ -125,7 +125,7 @@ func (n Network) Candidates(ctx context.Context, r *profile.Resolved) ([]Candida
 		c.namedSocket()
 	}
 	if len(c.Socket) > maxSocketPath {
-		return nil, finding.New("profile.incomplete", "the socket's path has %d bytes, and a socket's address holds %d", len(c.Socket), maxSocketPath).
+		return nil, finding.New(finding.ProfileIncomplete, "the socket's path has %d bytes, and a socket's address holds %d", len(c.Socket), maxSocketPath).
 			Suggest("gharbor set %s socket=SHORTER-PATH", r.Profile.Name)
 	}
 	return []Candidate{c}, nil
@@ -134,7 +134,7 @@ func (n Network) Candidates(ctx context.Context, r *profile.Resolved) ([]Candida
 // contained is the server of a profile whose address is a container.
 func (n Network) contained(ctx context.Context, r *profile.Resolved) ([]Candidate, *finding.Finding) {
 	if n.Containers == nil {
-		return nil, finding.New("container.no-engine", "no container engine is asked here")
+		return nil, finding.New(finding.ContainerNoEngine, "no container engine is asked here")
 	}
 	placed, found := n.Containers.Place(ctx, r)
 	if found != nil {
@@ -289,11 +289,11 @@ func (n Network) For(r *profile.Resolved) Network {
 func (n Network) nameFinding(ctx context.Context, profileName, host string, err error) *finding.Finding {
 	var dns *net.DNSError
 	if ctx.Err() != nil || errors.As(err, &dns) && dns.IsTimeout {
-		return finding.New("name.timeout", "the name servers did not answer about %s in time", clean.Quoted(host)).
+		return finding.New(finding.NameTimeout, "the name servers did not answer about %s in time", clean.Quoted(host)).
 			Suggest("getent hosts %s", clean.Shell(host)).
 			Suggest("cat /etc/resolv.conf")
 	}
-	found := finding.New("name.unknown", "the host name %s is not known here", clean.Quoted(host))
+	found := finding.New(finding.NameUnknown, "the host name %s is not known here", clean.Quoted(host))
 	if err != nil {
 		found.Saw("%s", lookUpReason(err))
 	}
@@ -400,7 +400,7 @@ func (r *Reached) Mixed() bool {
 
 // MixedFinding is the warning for a name whose first address does not serve.
 func (r *Reached) MixedFinding(profileName, host string) *finding.Finding {
-	found := finding.New("name.mixed", "the name %s leads to an IPv6 address first, and the server is at the IPv4 address: every connection tries the wrong one before the right one", clean.Quoted(host))
+	found := finding.New(finding.NameMixed, "the name %s leads to an IPv6 address first, and the server is at the IPv4 address: every connection tries the wrong one before the right one", clean.Quoted(host))
 	for _, a := range r.Refused {
 		found.Saw("%s: %s", a.Address, Reason(a.Err))
 	}
@@ -448,21 +448,21 @@ func Unreached(profileName string, c Candidate, tried []Attempt) *finding.Findin
 	var found *finding.Finding
 	switch {
 	case errors.Is(last, syscall.EMFILE), errors.Is(last, syscall.ENFILE):
-		found = finding.New("reach.too-many-files", "this machine lets gharbor open no more files and connections, so %s was not tried", c).
+		found = finding.New(finding.ReachTooManyFiles, "this machine lets gharbor open no more files and connections, so %s was not tried", c).
 			Suggest("gharbor test %s   # by itself it needs a few", profileName)
 	case c.Socket != "":
 		found = unreachedSocket(profileName, c, last)
 	case errors.Is(last, syscall.ECONNREFUSED):
-		found = finding.New("reach.refused", "nothing listens at %s, or a firewall refuses for it", c).Suggest("gharbor show %s   # are host and port right?", profileName)
+		found = finding.New(finding.ReachRefused, "nothing listens at %s, or a firewall refuses for it", c).Suggest("gharbor show %s   # are host and port right?", profileName)
 	case isTimeout(last):
-		found = finding.New("reach.timeout", "%s does not answer: the host is down or elsewhere, or a firewall drops the packets", c).
+		found = finding.New(finding.ReachTimeout, "%s does not answer: the host is down or elsewhere, or a firewall drops the packets", c).
 			Suggest("gharbor show %s   # are host and port right?", profileName).
 			Suggest("gharbor test %s -timeout 30s", profileName)
 	case errors.Is(last, syscall.ENETUNREACH), errors.Is(last, syscall.EHOSTUNREACH), errors.Is(last, syscall.EADDRNOTAVAIL):
-		found = finding.New("reach.unreachable", "this machine has no way to %s: no network, a VPN that is down, or an address of the wrong kind", c).
+		found = finding.New(finding.ReachUnreachable, "this machine has no way to %s: no network, a VPN that is down, or an address of the wrong kind", c).
 			Suggest("ip route get %s", clean.Shell(c.Host)).Suggest("gharbor show %s", profileName)
 	default:
-		found = finding.New("reach.failed", "%s could not be reached", c).Suggest("gharbor show %s", profileName)
+		found = finding.New(finding.ReachFailed, "%s could not be reached", c).Suggest("gharbor show %s", profileName)
 	}
 	for _, a := range tried {
 		found.Saw("%s: %s", a.Address, Reason(a.Err))
@@ -474,18 +474,18 @@ func unreachedSocket(profileName string, c Candidate, err error) *finding.Findin
 	info, statErr := os.Stat(c.Socket)
 	switch {
 	case statErr == nil && info.Mode()&fs.ModeSocket == 0: // Linux refuses to connect to it, like to a dead socket
-		return finding.New("reach.not-a-socket", "%s is not a socket", c.Socket).
+		return finding.New(finding.ReachNotASocket, "%s is not a socket", c.Socket).
 			Suggest("gharbor set %s socket=PATH", profileName)
 	case errors.Is(err, fs.ErrNotExist):
-		return finding.New("reach.socket-missing", "there is no socket %s: the server is not running, or its sockets are in another folder or under another port", c.Socket)
+		return finding.New(finding.ReachSocketMissing, "there is no socket %s: the server is not running, or its sockets are in another folder or under another port", c.Socket)
 	case errors.Is(err, fs.ErrPermission):
-		return finding.New("reach.socket-permission", "this user may not use the socket %s", c.Socket).
+		return finding.New(finding.ReachSocketPermission, "this user may not use the socket %s", c.Socket).
 			Suggest("ls -ld %s %s", clean.Shell(c.Folder), clean.Shell(c.Socket))
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return finding.New("reach.refused", "the socket %s is there and nobody listens on it: the server is not running, or it ended without clearing up", c.Socket)
+		return finding.New(finding.ReachRefused, "the socket %s is there and nobody listens on it: the server is not running, or it ended without clearing up", c.Socket)
 	case errors.Is(err, syscall.EPROTOTYPE):
-		return finding.New("reach.not-a-socket", "%s is a socket for datagrams, which no database server uses", c.Socket).
+		return finding.New(finding.ReachNotASocket, "%s is a socket for datagrams, which no database server uses", c.Socket).
 			Suggest("gharbor set %s socket=PATH", profileName)
 	}
-	return finding.New("reach.failed", "%s could not be reached", c).Suggest("gharbor show %s", profileName)
+	return finding.New(finding.ReachFailed, "%s could not be reached", c).Suggest("gharbor show %s", profileName)
 }

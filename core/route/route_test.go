@@ -45,7 +45,7 @@ func TestUnreached(t *testing.T) {
 			tried = append(tried, Attempt{Address: "192.0.2.1:5432", Err: err})
 		}
 		found := Unreached("tides", c.at, tried)
-		if found.Code != c.want {
+		if string(found.Code) != c.want {
 			t.Errorf("%v: %s, want %s", c.errs, found.Code, c.want)
 		}
 		if len(found.Seen) != len(tried) {

@@ -136,7 +136,7 @@ func (f *Finder) locate(ctx context.Context, q Query) (*Located, *finding.Findin
 		return &Located{Place: "none, by the profile", None: true}, nil
 	case "ask":
 		if !f.Terminal {
-			return nil, q.suggest(finding.New("secret.no-terminal", "the %s is to be asked for, and there is no terminal to ask on", q.what()), "env:NAME", q.fileSource())
+			return nil, q.suggest(finding.New(finding.SecretNoTerminal, "the %s is to be asked for, and there is no terminal to ask on", q.what()), "env:NAME", q.fileSource())
 		}
 		return f.asking(q), nil
 	case "env":
@@ -155,7 +155,7 @@ func (f *Finder) locate(ctx context.Context, q Query) (*Located, *finding.Findin
 		return f.keyring(q)
 	case "container":
 		if q.Declared == nil {
-			return nil, finding.New("secret.missing", "the secret is to come from a container, and the profile's address is none").
+			return nil, finding.New(finding.SecretMissing, "the secret is to come from a container, and the profile's address is none").
 				Suggest("gharbor set %s secret=ask", q.Profile)
 		}
 		return q.Declared(q)
@@ -168,7 +168,7 @@ func (f *Finder) inOrder(ctx context.Context, q Query) (*Located, *finding.Findi
 	var tried []string
 	if credentials := f.credentialFile(q); credentials != nil {
 		located, found := credentials(q)
-		if located != nil || found.Code != "secret.no-match" && found.Code != "secret.missing" {
+		if located != nil || found.Code != finding.SecretNoMatch && found.Code != finding.SecretMissing {
 			return located, found
 		}
 		tried = append(tried, found.Cause)
@@ -176,7 +176,7 @@ func (f *Finder) inOrder(ctx context.Context, q Query) (*Located, *finding.Findi
 	}
 	if f.Wallet != nil {
 		located, found := f.Wallet(ctx, q, true)
-		if located != nil || found.Code != "secret.no-match" {
+		if located != nil || found.Code != finding.SecretNoMatch {
 			return located, found
 		}
 		tried = append(tried, found.Cause)
@@ -232,7 +232,7 @@ func (f *Finder) Forget(q Query) {
 func (f *Finder) environment(q Query) (*Located, *finding.Finding) {
 	value, ok := f.Lookup(q.Source.Arg)
 	if !ok {
-		return nil, finding.New("secret.missing", "the environment variable %s is not set", q.Source.Arg).
+		return nil, finding.New(finding.SecretMissing, "the environment variable %s is not set", q.Source.Arg).
 			Suggest("read -rs %s && export %s", q.Source.Arg, q.Source.Arg).
 			Suggest("gharbor set %s %s=ask", q.Profile, q.SettingKey())
 	}
@@ -319,7 +319,7 @@ func (f *Finder) passfile(q Query) (*Located, *finding.Finding) {
 	}
 	if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
 		line := strings.Join([]string{passfileWord(q), q.Port, q.Database, q.User}, ":")
-		return nil, finding.New("secret.missing", "there is no password file %s%s", path, why).
+		return nil, finding.New(finding.SecretMissing, "there is no password file %s%s", path, why).
 			Suggest("(umask 077 && printf '%%s' %s >> %s && cat >> %s)   # then type the password, Enter, Ctrl-D", clean.Shell(line+":"), clean.Shell(path), clean.Shell(path)).
 			Suggest("gharbor set %s secret=ask", q.Profile)
 	}
@@ -356,7 +356,7 @@ func (f *Finder) passfile(q Query) (*Located, *finding.Finding) {
 		return NewValue(again.Match.Password), nil
 	}}
 	if result.Match.AnyHost && !q.Local {
-		return located, finding.New("secret.any-host", "the line that matches is for any host, so any server that a profile names could be sent this password").
+		return located, finding.New(finding.SecretAnyHost, "the line that matches is for any host, so any server that a profile names could be sent this password").
 			Saw("%s line %d has * for the host; this profile's is %s", path, result.Match.Line, clean.Quoted(q.Host)).
 			Suggest("write %s instead of * at the start of line %d of %s", clean.Shell(q.Host), result.Match.Line, clean.Shell(path))
 	}
@@ -377,7 +377,7 @@ func passfileWord(q Query) string {
 }
 
 func noMatch(q Query, path, why string, result passfile.Result) *finding.Finding {
-	found := finding.New("secret.no-match", "no line of the password file %s%s is for this connection", path, why)
+	found := finding.New(finding.SecretNoMatch, "no line of the password file %s%s is for this connection", path, why)
 	found.Saw("looked for host %s, port %s, database %s, user %s in %d %s",
 		clean.Quoted(passfileWord(q)), q.Port, clean.Quoted(q.Database), clean.Quoted(q.User), result.Lines, plural(result.Lines, "line"))
 	if result.Near != nil {
@@ -406,7 +406,7 @@ func unreadable(path, what string, err error) *finding.Finding {
 	if errors.As(err, &pathError) {
 		why = pathError.Err.Error()
 	}
-	return finding.New("secret.unreadable", "%s %s cannot be read", what, path).
+	return finding.New(finding.SecretUnreadable, "%s %s cannot be read", what, path).
 		Saw("%s", clean.Line(why, 0)).
 		Suggest("ls -l %s", clean.Shell(path))
 }
@@ -417,7 +417,7 @@ var unchecked = map[bool]string{true: " (who else can read it was not checked)"}
 // judge is JudgeFile with the lines to try of a profile's secret file.
 func judge(path, what string, q Query) *finding.Finding {
 	found := JudgeFile(path, what)
-	if found != nil && found.Code == "secret.missing" {
+	if found != nil && found.Code == finding.SecretMissing {
 		found.Suggest("(umask 077 && cat > %s)   # then type the password, Enter, Ctrl-D", clean.Shell(path)).
 			Suggest("gharbor set %s %s=ask", q.Profile, q.SettingKey())
 	}
@@ -429,7 +429,7 @@ func judge(path, what string, q Query) *finding.Finding {
 func JudgeFile(path, what string) *finding.Finding {
 	link, err := os.Lstat(path)
 	if errors.Is(err, fs.ErrNotExist) {
-		return finding.New("secret.missing", "there is no file %s", path)
+		return finding.New(finding.SecretMissing, "there is no file %s", path)
 	}
 	if err != nil {
 		return unreadable(path, what, err)
@@ -439,11 +439,11 @@ func JudgeFile(path, what string) *finding.Finding {
 		return unreadable(path, what, err)
 	}
 	if !info.Mode().IsRegular() {
-		return finding.New("secret.unreadable", "%s %s is not a regular file", what, path).
+		return finding.New(finding.SecretUnreadable, "%s %s is not a regular file", what, path).
 			Suggest("ls -l %s", clean.Shell(path))
 	}
 	if uid, ok := owner.Of(info); ok && uid != os.Getuid() && uid != 0 {
-		return finding.New("secret.permissions", "%s %s belongs to another user, who could read and change it", what, path).
+		return finding.New(finding.SecretPermissions, "%s %s belongs to another user, who could read and change it", what, path).
 			Saw("its owner is user %d; you are user %d", uid, os.Getuid()).
 			Suggest("sudo chown %d %s", os.Getuid(), clean.Shell(path))
 	}
@@ -453,7 +453,7 @@ func JudgeFile(path, what string) *finding.Finding {
 		}
 	}
 	if runtime.GOOS != "windows" && info.Mode().Perm()&0o077 != 0 {
-		return finding.New("secret.permissions", "%s %s can be used by others, so it is not used", what, path).
+		return finding.New(finding.SecretPermissions, "%s %s can be used by others, so it is not used", what, path).
 			Saw("its permissions are %04o; group and others may have none", info.Mode().Perm()).
 			Suggest("chmod 600 %s", clean.Shell(path))
 	}
@@ -473,7 +473,7 @@ func judgeFolder(path, what string) *finding.Finding {
 		return unreadable(path, what, err)
 	}
 	if uid, ok := owner.Of(info); ok && uid != os.Getuid() && uid != 0 {
-		return finding.New("secret.permissions", "%s %s is a link into a folder of another user's, who could change what it leads to", what, path).
+		return finding.New(finding.SecretPermissions, "%s %s is a link into a folder of another user's, who could change what it leads to", what, path).
 			Saw("it leads to %s; that folder's owner is user %d, you are user %d", target, uid, os.Getuid()).
 			Suggest("ls -ld %s", clean.Shell(folder))
 	}

@@ -112,7 +112,7 @@ func (f *Finder) optionfile(q Query) (*Located, *finding.Finding) {
 	if len(read) == 0 {
 		return nil, f.noOptionFile(q, named)
 	}
-	miss := finding.New("secret.no-match", "no group of the option files has a password for this connection")
+	miss := finding.New(finding.SecretNoMatch, "no group of the option files has a password for this connection")
 	for _, s := range sections {
 		password, ok := s.last["password"]
 		if !ok || !password.Set {
@@ -161,7 +161,7 @@ func (f *Finder) inGroup(q Query, s section, password optionfile.Option) (*Locat
 		return Value{}, errors.New("the line that matched is gone")
 	}}
 	if _, named := s.last["host"]; !named && !q.Local {
-		return located, finding.New("secret.any-host", "the group that matches names no host, so any server that a profile names could be sent this password").
+		return located, finding.New(finding.SecretAnyHost, "the group that matches names no host, so any server that a profile names could be sent this password").
 			Saw("[%s] in %s has no host; this profile's is %s", clean.Line(s.group, 60), password.File, clean.Quoted(q.Host)).
 			Suggest("${EDITOR:-vi} %s   # and add to [%s] a line host = %s", clean.Shell(password.File), clean.Line(s.group, 60), clean.Shell(q.Host))
 	}
@@ -197,7 +197,7 @@ func (f *Finder) noOptionFile(q Query, named string) *finding.Finding {
 		group = "client"
 	}
 	start := fmt.Sprintf("[%s]\\nuser = %s\\npassword = ", clean.Line(group, 60), clean.Line(q.User, 80))
-	return finding.New("secret.missing", "%s", cause).
+	return finding.New(finding.SecretMissing, "%s", cause).
 		Suggest("(umask 077 && printf %%b %s >> %s && cat >> %s)   # then type the password, Enter, Ctrl-D", clean.Shell(start), clean.Shell(path), clean.Shell(path)).
 		Suggest("gharbor set %s secret=ask", q.Profile)
 }

@@ -11,6 +11,7 @@ import (
 
 	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
 	"gentleharbor/core/secret/keyring"
 	"gentleharbor/core/secret/optionfile"
 	"gentleharbor/core/secret/passfile"
@@ -166,7 +167,7 @@ func (f *Finder) rewrite(ctx context.Context, path string, change func([]byte) (
 		return fmt.Errorf("%s: cannot be locked: %w", target, atomicfile.Plain(err))
 	}
 	defer unlock()
-	if found := JudgeFile(path, "the file"); found != nil && found.Code != "secret.missing" {
+	if found := JudgeFile(path, "the file"); found != nil && found.Code != finding.SecretMissing {
 		return &Failure{found}
 	}
 	data, err := os.ReadFile(target)

@@ -99,7 +99,7 @@ func TestNames(t *testing.T) {
 		_, result, _ := handshake(t, plan, server)
 		code := ""
 		if result.Outcome != finding.OK && result.Finding != nil {
-			code = result.Finding.Code
+			code = string(result.Finding.Code)
 		}
 		if code != c.code {
 			t.Errorf("%s: %q, want %q", c.what, code, c.code)

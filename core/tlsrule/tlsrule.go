@@ -92,7 +92,7 @@ func Load(s Settings) (*Plan, *finding.Finding) {
 		if s.Cert == "" {
 			have, lack = lack, have
 		}
-		return nil, finding.New("profile.incomplete", "%s is set and %s is not; a client certificate needs both", have, lack).
+		return nil, finding.New(finding.ProfileIncomplete, "%s is set and %s is not; a client certificate needs both", have, lack).
 			Suggest("gharbor set %s %s=PATH", s.Profile, lack)
 	}
 	return p, p.loadClient()
@@ -104,7 +104,7 @@ func (p *Plan) loadClient() *finding.Finding {
 		return fileFinding(p.Settings, "tls-cert", p.Cert, err)
 	}
 	if info, err := os.Stat(p.Key); err == nil && runtime.GOOS != "windows" && info.Mode().Perm()&0o077 != 0 {
-		return finding.New("profile.tls-file", "tls-key: %s can be used by others, so it is not used", p.Key).
+		return finding.New(finding.ProfileTLSFile, "tls-key: %s can be used by others, so it is not used", p.Key).
 			Saw("its permissions are %04o; group and others may have none", info.Mode().Perm()).
 			Suggest("chmod 600 %s", clean.Shell(p.Key))
 	}
@@ -145,7 +145,7 @@ func fileFinding(s Settings, key, path string, err error) *finding.Finding {
 	if errors.As(err, &pathError) {
 		why = pathError.Err.Error()
 	}
-	return finding.New("profile.tls-file", "%s: %s cannot be used", key, path).
+	return finding.New(finding.ProfileTLSFile, "%s: %s cannot be used", key, path).
 		Saw("%s", clean.Line(strings.TrimPrefix(why, "tls: "), 0)).
 		Suggest("ls -l %s", clean.Shell(path)).
 		Suggest("gharbor set %s %s=PATH", s.Profile, key)
@@ -249,16 +249,16 @@ func (p *Plan) Handshake(ctx context.Context, conn net.Conn) (*tls.Conn, *Facts,
 // faults lists what verification would object to, gravest first.
 func (p *Plan) faults(chain []*x509.Certificate) []*finding.Finding {
 	if len(chain) == 0 {
-		return []*finding.Finding{finding.New("tls.untrusted", "the server presented no certificate")}
+		return []*finding.Finding{finding.New(finding.TLSUntrusted, "the server presented no certificate")}
 	}
 	leaf, now := chain[0], p.Now()
 	faults := []*finding.Finding{}
 	switch {
 	case now.After(leaf.NotAfter):
-		faults = append(faults, finding.New("tls.expired", "the server's certificate expired on %s", leaf.NotAfter.UTC().Format(time.DateOnly)).
+		faults = append(faults, finding.New(finding.TLSExpired, "the server's certificate expired on %s", leaf.NotAfter.UTC().Format(time.DateOnly)).
 			Saw("this machine's clock says %s", now.UTC().Format(time.DateTime+" MST")))
 	case now.Before(leaf.NotBefore):
-		faults = append(faults, finding.New("tls.not-yet-valid", "the server's certificate is valid only from %s; one of the two clocks is wrong, or the certificate is", leaf.NotBefore.UTC().Format(time.DateTime+" MST")).
+		faults = append(faults, finding.New(finding.TLSNotYetValid, "the server's certificate is valid only from %s; one of the two clocks is wrong, or the certificate is", leaf.NotBefore.UTC().Format(time.DateTime+" MST")).
 			Saw("this machine's clock says %s", now.UTC().Format(time.DateTime+" MST")))
 	}
 	verified, fault := p.chainFault(chain)
@@ -309,7 +309,7 @@ func (p *Plan) chainFault(chain []*x509.Certificate) ([][]*x509.Certificate, *fi
 		where = "this system's authorities"
 		system, err := x509.SystemCertPool()
 		if err != nil || system.Equal(x509.NewCertPool()) {
-			return nil, finding.New("tls.no-authorities", "this system has no certificate authorities, so no certificate can be verified").
+			return nil, finding.New(finding.TLSNoAuthorities, "this system has no certificate authorities, so no certificate can be verified").
 				Suggest("apt-get install ca-certificates   # or this system's package of that kind").
 				Suggest("gharbor certificate %s -save", p.Profile)
 		}
@@ -335,7 +335,7 @@ func (p *Plan) chainFault(chain []*x509.Certificate) ([][]*x509.Certificate, *fi
 		return verified, nil
 	}
 	top := chain[len(chain)-1]
-	found := finding.New("tls.untrusted", "the certificate is not signed by an authority that is trusted here (%s)", where)
+	found := finding.New(finding.TLSUntrusted, "the certificate is not signed by an authority that is trusted here (%s)", where)
 	if len(chain) == 1 && bytes.Equal(top.RawSubject, top.RawIssuer) {
 		found.Saw("it is signed by itself: %s", clean.Quoted(top.Subject.String()))
 	} else {
@@ -349,7 +349,7 @@ func (p *Plan) chainFault(chain []*x509.Certificate) ([][]*x509.Certificate, *fi
 }
 
 func (p *Plan) nameFault(leaf *x509.Certificate) *finding.Finding {
-	found := finding.New("tls.wrong-name", "the certificate is not for %s, the name that %s gives", clean.Quoted(p.Name), p.NameKey)
+	found := finding.New(finding.TLSWrongName, "the certificate is not for %s, the name that %s gives", clean.Quoted(p.Name), p.NameKey)
 	names := Describe(leaf, p.Now()).Names
 	if len(names) == 0 {
 		found.Saw("it carries no alternative names, only the subject %s", clean.Quoted(leaf.Subject.String()))
@@ -372,12 +372,12 @@ func (p *Plan) judge(facts *Facts, faults []*finding.Finding) finding.Result {
 		return finding.Failed(found)
 	}
 	for _, fault := range faults {
-		if slices.Contains([]string{"tls.expired", "tls.not-yet-valid"}, fault.Code) {
+		if slices.Contains([]finding.Code{finding.TLSExpired, finding.TLSNotYetValid}, fault.Code) {
 			return finding.Warned(fault, "%s", detail)
 		}
 	}
 	if facts.Peer != nil && facts.Peer.NotAfter.Sub(p.Now()) < ExpiresSoon {
-		return finding.Warned(finding.New("tls.expires-soon", "the server's certificate expires in %s, on %s", plainDays(facts.Peer.DaysLeft), facts.Peer.NotAfter.Format(time.DateOnly)).
+		return finding.Warned(finding.New(finding.TLSExpiresSoon, "the server's certificate expires in %s, on %s", plainDays(facts.Peer.DaysLeft), facts.Peer.NotAfter.Format(time.DateOnly)).
 			Saw("issued by %s", clean.Quoted(facts.Peer.Issuer)).
 			Suggest("gharbor certificate %s", p.Profile), "%s", detail)
 	}
@@ -419,22 +419,22 @@ func Diagnose(err error, profile, address, raise string) *finding.Finding {
 	text := strings.ToLower(err.Error())
 	switch {
 	case errors.As(err, &record):
-		return finding.New("tls.handshake", "what answers at %s agreed to TLS and then did not speak it", address).
+		return finding.New(finding.TLSHandshake, "what answers at %s agreed to TLS and then did not speak it", address).
 			Saw("its first bytes: %s", clean.Bytes(record.RecordHeader[:], 5)).
 			Suggest("gharbor nearby")
 	case strings.Contains(text, "protocol version"):
-		return finding.New("tls.too-old", "the server speaks only versions of TLS before 1.2, which are broken").
+		return finding.New(finding.TLSTooOld, "the server speaks only versions of TLS before 1.2, which are broken").
 			Saw("%s", clean.Line(err.Error(), 0)).
 			Suggest("on the server: %s, or bring it up to date", raise)
 	case errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, context.DeadlineExceeded) || errors.Is(err, context.Canceled):
-		return finding.New("tls.unfinished", "the server agreed to TLS and then did not finish the handshake in time").
+		return finding.New(finding.TLSUnfinished, "the server agreed to TLS and then did not finish the handshake in time").
 			Suggest("gharbor test %s -timeout 60s", profile)
 	case errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE):
-		return finding.New("tls.unfinished", "the server agreed to TLS and then closed the connection, without a word why").
+		return finding.New(finding.TLSUnfinished, "the server agreed to TLS and then closed the connection, without a word why").
 			Saw("%s", clean.Line(err.Error(), 0)).
 			Suggest("gharbor wait %s   # until it is ready; if it never is, the server's log says why", profile)
 	}
-	found := finding.New("tls.handshake", "the TLS handshake failed")
+	found := finding.New(finding.TLSHandshake, "the TLS handshake failed")
 	if errors.As(err, &alert) || strings.Contains(text, "remote error") {
 		found.Cause = "the server ended the TLS handshake"
 	}

@@ -93,7 +93,7 @@ func TestRules(t *testing.T) {
 		}
 		code := ""
 		if result.Finding != nil {
-			code = result.Finding.Code
+			code = string(result.Finding.Code)
 		}
 		if result.Outcome != c.outcome || code != c.code || facts.Verified != c.verified {
 			t.Errorf("%s: %s %s, verified %v; %v", c.what, result.Outcome, code, facts.Verified, facts.Faults)
@@ -117,7 +117,7 @@ func TestClockMoves(t *testing.T) {
 		_, result, err := handshake(t, p, config)
 		code := ""
 		if result.Finding != nil {
-			code = result.Finding.Code
+			code = string(result.Finding.Code)
 		}
 		if err != nil || code != want || result.Outcome == finding.Fail {
 			t.Errorf("%s later: %q %s, want %q (%v)", after, code, result.Outcome, want, err)
@@ -131,7 +131,7 @@ func TestDiagnose(t *testing.T) {
 		"tls.too-old":    errors.New("tls: server selected unsupported protocol version 301"),
 		"tls.unfinished": os.ErrDeadlineExceeded,
 	} {
-		if got := Diagnose(fmt.Errorf("x: %w", err), "tides", "h:1", "raise it"); got.Code != strings.TrimSpace(want) {
+		if got := Diagnose(fmt.Errorf("x: %w", err), "tides", "h:1", "raise it"); string(got.Code) != strings.TrimSpace(want) {
 			t.Errorf("%v: %s", err, got.Code)
 		}
 	}

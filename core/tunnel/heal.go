@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
 	"gentleharbor/core/route/hop"
 )
 
@@ -34,7 +35,7 @@ func (t *Tunnel) tend(ctx context.Context) {
 			}
 			t.set(Down, nil)
 			link.Close()
-			t.fail("hop.dropped", why)
+			t.fail(finding.HopDropped, why)
 		}
 		t.again(ctx)
 	}

@@ -62,9 +62,9 @@ const (
 
 // Happening is something that went wrong.
 type Happening struct {
-	At   time.Time `json:"at"`
-	Code string    `json:"code,omitempty"` // of a finding
-	Text string    `json:"text"`
+	At   time.Time    `json:"at"`
+	Code finding.Code `json:"code,omitempty"` // of a finding
+	Text string       `json:"text"`
 }
 
 // Status is what a tunnel tells of itself. Bytes count both ways, as seen from here.
@@ -262,7 +262,7 @@ func (t *Tunnel) current() (*hop.Link, <-chan struct{}) {
 }
 
 // fail notes what went wrong, and tells it where it is news.
-func (t *Tunnel) fail(code, text string) {
+func (t *Tunnel) fail(code finding.Code, text string) {
 	t.mu.Lock()
 	news := t.last == nil || t.last.Text != text || time.Since(t.last.At) > time.Minute
 	t.last = &Happening{At: time.Now(), Code: code, Text: text}

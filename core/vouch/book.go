@@ -131,9 +131,9 @@ func (b Book) Judge(p *profile.Resolved) *finding.Finding {
 	case err == nil && state == Never:
 		return profile.NotVouched(p.Profile.Name)
 	case err != nil:
-		return b.unreadable("profile.not-vouched", "no project's profile is used", p.Profile.Name, err)
+		return b.unreadable(finding.ProfileNotVouched, "no project's profile is used", p.Profile.Name, err)
 	}
-	return lapsed("profile.not-vouched", "what the project's profile uses", p.Profile.Name, record, uses)
+	return lapsed(finding.ProfileNotVouched, "what the project's profile uses", p.Profile.Name, record, uses)
 }
 
 // JudgeAlias is without a finding where an alias of a project's file leads where it led when it
@@ -147,19 +147,19 @@ func (b Book) JudgeAlias(a *profile.Alias, home string) (map[string][]byte, *fin
 	case err == nil && state == Never:
 		return nil, alias.NotVouched(a)
 	case err != nil:
-		return nil, b.unreadable("alias.not-vouched", "no project's alias is used", word, err)
+		return nil, b.unreadable(finding.AliasNotVouched, "no project's alias is used", word, err)
 	}
-	return nil, lapsed("alias.not-vouched", fmt.Sprintf("where the project's alias %s leads", a.Name), word, record, uses)
+	return nil, lapsed(finding.AliasNotVouched, fmt.Sprintf("where the project's alias %s leads", a.Name), word, record, uses)
 }
 
-func (b Book) unreadable(code, so, name string, err error) *finding.Finding {
+func (b Book) unreadable(code finding.Code, so, name string, err error) *finding.Finding {
 	return finding.New(code, "what was vouched for can't be read, so %s", so).
 		Saw("%s", clean.Line(err.Error(), 300)).
 		Suggest("mv %s %s.old && gharbor vouch %s", clean.Shell(b.Path), clean.Shell(b.Path), name)
 }
 
 // lapsed is the finding for what has changed since, with the difference.
-func lapsed(code, what, name string, record *Record, uses Uses) *finding.Finding {
+func lapsed(code finding.Code, what, name string, record *Record, uses Uses) *finding.Finding {
 	found := finding.New(code, "%s has changed since you vouched for it on %s", what, record.At.Local().Format(time.DateOnly))
 	for _, line := range Difference(record.Uses, uses.Lines()) {
 		found.Saw("%s", clean.Line(line, 600))

@@ -112,12 +112,12 @@ func Load(path string) (*File, error) {
 	info, err := os.Stat(path)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return nil, refuse(finding.New("wallet.missing", "there is no wallet %s", path).
+		return nil, refuse(finding.New(finding.WalletMissing, "there is no wallet %s", path).
 			Suggest("gharbor wallet create"))
 	case err != nil:
 		return nil, refuse(unreadable(path, err))
 	case runtime.GOOS != "windows" && info.Mode().Perm()&0o022 != 0:
-		return nil, refuse(finding.New("wallet.permissions", "others may write the wallet %s, so it is not used", path).
+		return nil, refuse(finding.New(finding.WalletPermissions, "others may write the wallet %s, so it is not used", path).
 			Saw("its permissions are %04o; only its owner may write it", info.Mode().Perm()).
 			Suggest("chmod go-w %s", clean.Shell(path)))
 	}
@@ -129,14 +129,14 @@ func Load(path string) (*File, error) {
 }
 
 func unreadable(path string, err error) *finding.Finding {
-	return finding.New("wallet.unreadable", "the wallet %s cannot be read", path).
+	return finding.New(finding.WalletUnreadable, "the wallet %s cannot be read", path).
 		Saw("%s", clean.Line(atomicfile.Plain(err).Error(), 0)).
 		Suggest("ls -l %s", clean.Shell(path))
 }
 
 // damaged is for a file that no gharbor wrote as it is now.
 func damaged(path, why string, args ...any) error {
-	return refuse(finding.New("wallet.damaged", "the wallet %s is damaged; nothing was taken from it", path).
+	return refuse(finding.New(finding.WalletDamaged, "the wallet %s is damaged; nothing was taken from it", path).
 		Saw(why, args...).
 		Suggest("gharbor wallet restore BACKUP   # a copy that gharbor wallet backup made"))
 }
@@ -146,7 +146,7 @@ func Parse(path string, data []byte) (*File, error) {
 	f := &File{Path: path, data: data}
 	if !bytes.HasPrefix(data, []byte(magic)) {
 		if newer, _, ok := bytes.Cut(data, []byte("\n")); ok && bytes.HasPrefix(newer, []byte("gentle-harbor wallet ")) {
-			return nil, refuse(finding.New("wallet.format", "the wallet %s is of another format than this gharbor knows", path).
+			return nil, refuse(finding.New(finding.WalletFormat, "the wallet %s is of another format than this gharbor knows", path).
 				Saw("it starts with %s; known is %q", clean.Quoted(clean.Line(string(newer), 60)), magic[:len(magic)-1]).
 				Suggest("gharbor version   # a newer one reads it"))
 		}
@@ -189,7 +189,7 @@ func Parse(path string, data []byte) (*File, error) {
 		return nil, damaged(path, "%s", why)
 	}
 	if !ed25519.Verify(f.header.SigningKey, signedText(rest[:checksumSize]), rest[checksumSize:]) {
-		return nil, refuse(finding.New("wallet.forged", "the wallet %s was changed by somebody who could not sign it; nothing was taken from it", path).
+		return nil, refuse(finding.New(finding.WalletForged, "the wallet %s was changed by somebody who could not sign it; nothing was taken from it", path).
 			Saw("its checksum is right and its signature is not").
 			Suggest("gharbor wallet restore BACKUP   # a copy that gharbor wallet backup made"))
 	}

@@ -54,7 +54,7 @@ func (w *Wallet) match(q secret.Query) (*Entry, *finding.Finding) {
 	case 1:
 		return fits[0], nil
 	case 0:
-		found := finding.New("secret.no-match", "no entry of the wallet %s is bound to this connection", w.File.Path)
+		found := finding.New(finding.SecretNoMatch, "no entry of the wallet %s is bound to this connection", w.File.Path)
 		for _, line := range near[:min(len(near), 3)] {
 			found.Saw("%s", line)
 		}
@@ -65,7 +65,7 @@ func (w *Wallet) match(q secret.Query) (*Entry, *finding.Finding) {
 		}
 		return nil, found.Suggest("gharbor wallet put %s -bind %s", entryName(q), clean.Shell(bindWord(q)))
 	}
-	found := finding.New("secret.ambiguous", "several entries of the wallet %s are bound to this connection", w.File.Path)
+	found := finding.New(finding.SecretAmbiguous, "several entries of the wallet %s are bound to this connection", w.File.Path)
 	for _, e := range fits[:min(len(fits), 5)] {
 		found.Saw("entry %s fits", e.Name)
 	}
@@ -83,7 +83,7 @@ func entries(n int) string {
 func (w *Wallet) named(q secret.Query) (*Entry, *finding.Finding) {
 	e := w.Entry(q.Source.Arg)
 	if e == nil {
-		found := finding.New("secret.missing", "the wallet %s has no entry %s", w.File.Path, clean.Quoted(q.Source.Arg))
+		found := finding.New(finding.SecretMissing, "the wallet %s has no entry %s", w.File.Path, clean.Quoted(q.Source.Arg))
 		if near := w.Near(q.Source.Arg); near != "" {
 			found.Saw("the nearest name is %s", near)
 		}
@@ -136,7 +136,7 @@ func (b Binding) near(q secret.Query) bool {
 
 // elsewhere refuses an entry. It never falls through to another source.
 func (w *Wallet) elsewhere(e *Entry, q secret.Query, why string) *finding.Finding {
-	return finding.New("secret.bound-elsewhere", "the wallet's entry %s may not be sent there: %s", e.Name, clean.Line(why, 0)).
+	return finding.New(finding.SecretBoundElsewhere, "the wallet's entry %s may not be sent there: %s", e.Name, clean.Line(why, 0)).
 		Saw("the profile is %s, the address %s", q.Profile, clean.Quoted(q.Where())).
 		Suggest("gharbor wallet bind %s %s   # after making sure that this is where it belongs", e.Name, clean.Shell(bindWord(q)))
 }

@@ -32,7 +32,7 @@ type Vault struct {
 
 // noAnswer is the finding for a keeper that is there and does not answer.
 func noAnswer(path string, silent *control.Silent) *finding.Finding {
-	return finding.New("wallet.no-answer", "the process that keeps the wallet %s open can't be asked", path).
+	return finding.New(finding.WalletNoAnswer, "the process that keeps the wallet %s open can't be asked", path).
 		Saw("%s", silent).Suggest("%s   # ends it", silent.EndLine())
 }
 
@@ -44,18 +44,18 @@ func (v *Vault) Find(ctx context.Context, q secret.Query, byDefault bool) (*secr
 	var failure *secret.Failure
 	switch {
 	case errors.As(err, &failure):
-		if code := failure.Found.Code; byDefault && (code == "wallet.missing" || code == "wallet.locked") {
-			return nil, finding.New("secret.no-match", "%s, and the profile does not name it", failure.Found.Cause)
+		if code := failure.Found.Code; byDefault && (code == finding.WalletMissing || code == finding.WalletLocked) {
+			return nil, finding.New(finding.SecretNoMatch, "%s, and the profile does not name it", failure.Found.Cause)
 		}
 		return nil, failure.Found
 	case err != nil:
 		return nil, unreadable(v.Store.Path, err)
 	case w == nil && byDefault:
-		return nil, finding.New("secret.no-match", "the wallet %s is locked, and the profile does not name it", v.Store.Path)
+		return nil, finding.New(finding.SecretNoMatch, "the wallet %s is locked, and the profile does not name it", v.Store.Path)
 	case w == nil && !v.Terminal && v.silent != nil:
 		return nil, v.silent
 	case w == nil && !v.Terminal:
-		return nil, finding.New("wallet.locked", "the wallet %s is locked, and there is no terminal to ask for its passphrase on", v.Store.Path).
+		return nil, finding.New(finding.WalletLocked, "the wallet %s is locked, and there is no terminal to ask for its passphrase on", v.Store.Path).
 			Suggest("gharbor wallet unlock -lifetime 15m   # on a terminal, for this user").
 			Suggest("gharbor wallet reader add NAME -out FILE   # for a job that runs unattended")
 	case w == nil:
@@ -152,5 +152,5 @@ func (v *Vault) ask(ctx context.Context, q secret.Query) (secret.Value, error) {
 // IsWrongPassphrase tells a slip of the fingers from all else.
 func IsWrongPassphrase(err error) bool {
 	var failure *secret.Failure
-	return errors.As(err, &failure) && failure.Found.Code == "wallet.passphrase"
+	return errors.As(err, &failure) && failure.Found.Code == finding.WalletPassphrase
 }

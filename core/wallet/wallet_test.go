@@ -113,7 +113,7 @@ func (w *world) fails(what string, opener Opener, codes ...string) {
 		w.Fatalf("%s: it opened", what)
 	}
 	var failure *secret.Failure
-	if !errors.As(err, &failure) || !slices.Contains(codes, failure.Found.Code) {
+	if !errors.As(err, &failure) || !slices.Contains(codes, string(failure.Found.Code)) {
 		w.Fatalf("%s: %v, and one of %v was expected", what, err, codes)
 	}
 	if text := fmt.Sprint(failure.Found); strings.Contains(text, canary) {
@@ -588,7 +588,7 @@ func TestPinFile(t *testing.T) {
 		if !errors.As(err, &failure) {
 			return fmt.Sprint(err)
 		}
-		return failure.Found.Code
+		return string(failure.Found.Code)
 	}
 	os.Chmod(path, 0o644)
 	if code() != "secret.permissions" {

@@ -149,10 +149,10 @@ func (c *call) checkTable(all []alias.Checked) error {
 			continue
 		}
 		what := a.Finding.Cause
-		if a.Finding.Code == "alias.unknown-host" {
+		if a.Finding.Code == finding.AliasUnknownHost {
 			what = strings.Join(a.Finding.Seen, "; ")
 		}
-		rows = append(rows, []string{a.Alias, string(a.Outcome), a.Finding.Code, clean.Line(what, 200)})
+		rows = append(rows, []string{a.Alias, string(a.Outcome), string(a.Finding.Code), clean.Line(what, 200)})
 	}
 	if len(rows) > 0 {
 		if err := render.Table(c.Stdout, c.noColour, []string{"alias", "", "code", "what"}, rows); err != nil {

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 
 	"gentleharbor/core/audit"
+	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/wallet"
@@ -96,7 +97,7 @@ func (c *call) auditSubject(ctx context.Context, o walletFlags) (audit.Subject, 
 	var failure *secret.Failure
 	s.Wallet, err = wallet.Load(store.Path)
 	switch {
-	case errors.As(err, &failure) && failure.Found.Code == "wallet.missing":
+	case errors.As(err, &failure) && failure.Found.Code == finding.WalletMissing:
 		return s, nil
 	case err != nil:
 		c.Notice("the wallet can't be looked at: %s", err)

@@ -99,7 +99,7 @@ func (c *call) certificate(ctx context.Context, o certificateOptions) error {
 func notPresented(report *check.Report, name string) error {
 	for _, s := range report.Stages {
 		if s.Outcome == finding.Fail {
-			if s.Finding.Code == "tls.not-offered" { // its cause speaks of a rule that only this command has
+			if s.Finding.Code == finding.TLSNotOffered { // its cause speaks of a rule that only this command has
 				return &exitError{
 					code: exitServer,
 					err:  errors.New("no certificate: the server offers no TLS here (tls.not-offered); a Unix socket never does"),

@@ -143,7 +143,7 @@ func (c *call) scanTables(engines []scannedEngine) error {
 			fmt.Fprintln(c.Stdout)
 		}
 		if e.Finding != nil {
-			report.Head(e.Endpoint, e.Finding.Code)
+			report.Head(e.Endpoint, string(e.Finding.Code))
 			report.Finding(2, e.Finding)
 			continue
 		}

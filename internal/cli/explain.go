@@ -19,7 +19,7 @@ func explainCommand() *command {
 			if len(c.args) == 0 {
 				return c.explainAll("")
 			}
-			page, ok := finding.PageOf(c.args[0])
+			page, ok := finding.PageOf(finding.Code(c.args[0]))
 			if ok {
 				passing := ""
 				if page.Passing {
@@ -30,10 +30,10 @@ func explainCommand() *command {
 			}
 			var codes []string
 			for _, p := range finding.Pages() {
-				if area, _, _ := strings.Cut(p.Code, "."); area == c.args[0] {
-					return c.explainAll(area)
+				if p.Code.Area() == c.args[0] {
+					return c.explainAll(c.args[0])
 				}
-				codes = append(codes, p.Code)
+				codes = append(codes, string(p.Code))
 			}
 			text := "no code of that name"
 			if near := nearest.Name(c.args[0], codes); near != "" {
@@ -49,7 +49,7 @@ func (c *call) explainAll(area string) error {
 	var b bytes.Buffer
 	last := ""
 	for _, p := range finding.Pages() {
-		group, _, _ := strings.Cut(p.Code, ".")
+		group := p.Code.Area()
 		if area != "" && group != area {
 			continue
 		}

@@ -10,6 +10,7 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/defect"
+	"gentleharbor/core/finding"
 	"gentleharbor/core/nearby"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/route/container"
@@ -60,7 +61,7 @@ may count it as a failed one.`,
 				})
 			}
 			for _, v := range inContainers {
-				if v.Finding != nil && v.Finding.Code != "container.no-engine" {
+				if v.Finding != nil && v.Finding.Code != finding.ContainerNoEngine {
 					c.Notice("%s (%s)", v.Finding.Cause, v.Finding.Code)
 				}
 			}

@@ -6,7 +6,6 @@ import (
 	"flag"
 	"fmt"
 	"os"
-	"strings"
 	"time"
 
 	"gentleharbor/core/check"
@@ -97,7 +96,7 @@ func (c *call) queryOf(ctx context.Context, p *profile.Resolved) (secret.Query, 
 	q, found := check.SecretQuery(ctx, c.network(), p)
 	switch {
 	case found == nil:
-	case strings.HasPrefix(found.Code, "container."):
+	case found.Code.Area() == "container":
 		return q, routeFailed(found)
 	default:
 		return q, &exitError{code: exitFile, err: errors.New(found.Cause), try: found.Try}

@@ -105,7 +105,7 @@ func describe(s tunnel.Status) [][]string {
 	if s.LastError != nil {
 		last = age(s.LastError.At) + " ago: " + clean.Line(s.LastError.Text, 300)
 		if s.LastError.Code != "" {
-			last += " (" + s.LastError.Code + ")"
+			last += " (" + string(s.LastError.Code) + ")"
 		}
 	}
 	return append(rows, []string{"last trouble", last})

@@ -71,7 +71,7 @@ func (c *call) wait(ctx context.Context, profiles []*profile.Resolved, o waitOpt
 		return err
 	}
 	var mu sync.Mutex
-	told := make(map[string]string) // what was said of a profile last
+	told := make(map[string]finding.Code) // what was said of a profile last
 	notes := render.NewReport(c.Stderr, c.noColour)
 	all := runner.Wait(ctx, profiles, check.Waiting{
 		Within:   o.within,

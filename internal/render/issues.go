@@ -32,7 +32,7 @@ func Issues(out io.Writer, noColour bool, issues []audit.Issue) error {
 	blank := strings.Repeat(" ", indent)
 	for _, i := range issues {
 		fmt.Fprintf(out, "%s%s\n", r.paint.outcome(outcome[i.Severity], fmt.Sprintf("%-*s", indent, i.Severity)), r.wrap(i.Why, indent))
-		fmt.Fprintf(out, "%s%s  %s\n", blank, r.paint.style("1", i.Place.String()), r.paint.style("2", i.Code))
+		fmt.Fprintf(out, "%s%s  %s\n", blank, r.paint.style("1", i.Place.String()), r.paint.style("2", string(i.Code)))
 		for _, try := range i.Try {
 			fmt.Fprintf(out, "%s%s  %s\n", blank, r.paint.style("2", "try"), r.paint.style("36", try))
 		}
@@ -100,13 +100,13 @@ func SARIF(out io.Writer, issues []audit.Issue) error {
 	run := sarifRun{Tool: sarifTool{sarifDriver{Name: "gharbor", Rules: []sarifRule{}}}, Results: []sarifResult{}}
 	index := make(map[string]int)
 	for _, i := range issues {
-		at, known := index[i.Code]
+		at, known := index[string(i.Code)]
 		if !known {
 			page, _ := finding.PageOf(i.Code)
 			at = len(run.Tool.Driver.Rules)
-			index[i.Code] = at
+			index[string(i.Code)] = at
 			run.Tool.Driver.Rules = append(run.Tool.Driver.Rules, sarifRule{
-				ID:               i.Code,
+				ID:               string(i.Code),
 				ShortDescription: sarifText{page.Summary},
 				FullDescription:  sarifText{page.Text},
 			})
@@ -120,7 +120,7 @@ func SARIF(out io.Writer, issues []audit.Issue) error {
 			physical.Region = &sarifRegion{i.Place.Line}
 		}
 		run.Results = append(run.Results, sarifResult{
-			RuleID:    i.Code,
+			RuleID:    string(i.Code),
 			RuleIndex: at,
 			Level:     level[i.Severity],
 			Message:   sarifText{text},

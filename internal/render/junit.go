@@ -99,7 +99,7 @@ func junitCaseOf(r *check.Report, s check.Stage, strict bool) junitCase {
 	case s.Outcome == finding.Skip:
 		one.Skipped = &junitSkipped{Message: s.Detail}
 	case s.Outcome == finding.Fail, s.Outcome == finding.Warn && strict:
-		one.Failure = &junitFailure{Message: s.Finding.Cause, Type: s.Finding.Code, Text: evidence(s)}
+		one.Failure = &junitFailure{Message: s.Finding.Cause, Type: string(s.Finding.Code), Text: evidence(s)}
 	case s.Outcome == finding.Warn:
 		one.Out = fmt.Sprintf("%s\nwarning %s: %s\n%s", s.Detail, s.Finding.Code, s.Finding.Cause, evidence(s))
 	default:

@@ -30,7 +30,7 @@ func Many(out io.Writer, noColour bool, reports []*check.Report, heads []string,
 	for i, r := range reports {
 		first := "-"
 		if s, ok := r.First(); ok {
-			first = s.Finding.Code
+			first = string(s.Finding.Code)
 		}
 		rows[i] = []string{r.Profile, r.Facts.Engine, shortRoute(r.Facts.Route), r.Word(), first, check.Duration(r.MS)}
 	}

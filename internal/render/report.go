@@ -68,7 +68,7 @@ func (r *Report) Stage(s check.Stage) {
 		if detail != "" {
 			detail += ": "
 		}
-		detail += s.Finding.Code
+		detail += string(s.Finding.Code)
 	}
 	head := fmt.Sprintf("  %-8s  %s  %8s", s.Stage, r.paint.outcome(s.Outcome, fmt.Sprintf("%-4s", s.Outcome)), took)
 	const indent = 28
@@ -80,7 +80,7 @@ func (r *Report) Stage(s check.Stage) {
 	if s.Finding != nil {
 		const margin = 12
 		if s.Detail != "" {
-			r.label(margin, "code", s.Finding.Code)
+			r.label(margin, "code", string(s.Finding.Code))
 		}
 		r.Finding(margin, s.Finding)
 	}

@@ -87,7 +87,7 @@ func (t *Terminal) Failure(err error, try []string) {
 	text := safe(err.Error())
 	var failure *secret.Failure
 	if errors.As(err, &failure) {
-		text += " (" + failure.Found.Code + ")"
+		text += " (" + string(failure.Found.Code) + ")"
 	}
 	text = wrap(strings.Repeat("x", len(label)-indent)+text, width, indent)[len(label)-indent:] // the label takes room too
 	fmt.Fprintln(t.err, paint(t.colour).style("1", strings.TrimSpace(label))+" "+text)

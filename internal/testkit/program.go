@@ -278,7 +278,7 @@ func (r *Report) Ends(t testing.TB, stage, outcome, code string) Stage {
 		t.Fatalf("stage %s is %s %q, want %s %q\n%s", stage, s.Outcome, have, outcome, code, all.String())
 	}
 	area, _, _ := strings.Cut(stage, " ") // hop 1
-	if page, ok := finding.PageOf(code); code != "" && (!ok || !slices.Contains(page.Stages, area)) {
+	if page, ok := finding.PageOf(finding.Code(code)); code != "" && (!ok || !slices.Contains(page.Stages, area)) {
 		t.Errorf("%s came at the stage %s, and its page says %v", code, stage, page.Stages)
 	}
 	after := false

@@ -91,7 +91,7 @@ func (c *conversation) Speak(ctx context.Context) finding.Result {
 	case refused != nil:
 		return finding.Failed(c.refusedFirst(refused))
 	case errors.Is(parseErr, errTooOld):
-		return finding.Failed(finding.New("speak.too-old", "the server speaks the protocol of before MySQL 4.1, whose logins are broken and not done here").
+		return finding.Failed(finding.New(finding.SpeakTooOld, "the server speaks the protocol of before MySQL 4.1, whose logins are broken and not done here").
 			Saw("its first bytes: %s", clean.Bytes(reply, 40)).
 			Suggest("gharbor nearby   # is it the server that is meant?"))
 	case parseErr != nil && err != nil && (len(reply) < 4 || reply[3] == 0 && packetSize(reply) <= maxGreeting):
@@ -102,7 +102,7 @@ func (c *conversation) Speak(ctx context.Context) finding.Result {
 	case parseErr != nil:
 		return c.opening.Unexpected(ctx, c.opening.Rest(reply))
 	case len(extra) > 0:
-		return finding.Failed(finding.New("tls.extra-bytes", "bytes came after the server's greeting, before anything was asked; somebody on the way may have put them there, so the connection was ended").
+		return finding.Failed(finding.New(finding.TLSExtraBytes, "bytes came after the server's greeting, before anything was asked; somebody on the way may have put them there, so the connection was ended").
 			Saw("after the greeting: %s", clean.Bytes(extra, 32)).
 			Suggest("gharbor test %s   # again; if it repeats, test from another network", c.to.Profile))
 	}
@@ -136,7 +136,7 @@ func (c *conversation) greeted() finding.Result {
 	}
 	detail := fmt.Sprintf("%s %s answers, TLS %s, asks by %s, connection %d", h.brand(), h.number(), offered, clean.Line(h.plugin, 60), h.id)
 	if h.flavour() != c.word {
-		return finding.Warned(finding.New("speak.flavour", "a %s server answers, and the profile says %s: they speak one protocol, and differ in accounts, versions and statements", h.brand(), c.word).
+		return finding.Warned(finding.New(finding.SpeakFlavour, "a %s server answers, and the profile says %s: they speak one protocol, and differ in accounts, versions and statements", h.brand(), c.word).
 			Saw("its version is %s", clean.Quoted(h.version)).
 			Suggest("gharbor set %s engine=%s", c.to.Profile, h.flavour()), "%s", detail)
 	}

@@ -217,7 +217,7 @@ func talk(greeting, reply []byte) (login, session string) {
 	defer c.Close()
 	for _, stage := range []func(context.Context) finding.Result{c.Speak, c.Login, c.Database, c.Session} {
 		if r := stage(ctx); r.Outcome == finding.Fail {
-			return r.Finding.Code, strings.Join(r.Finding.Seen, "|")
+			return string(r.Finding.Code), strings.Join(r.Finding.Seen, "|")
 		}
 	}
 	return "", ""

@@ -72,13 +72,13 @@ func TestWhatItIs(t *testing.T) {
 		result func(*Opening) string
 		want   string
 	}{
-		"by its bytes":      {"", func(o *Opening) string { return o.Unexpected(ctx, []byte("SSH-2.0-x\r\n")).Finding.Code }, "speak.other-engine"},
-		"when asked":        {"+PONG\r\n", func(o *Opening) string { return o.Unexpected(ctx, []byte("??")).Finding.Code }, "speak.other-engine"},
-		"nothing known":     {"", func(o *Opening) string { return o.Unexpected(ctx, []byte("??")).Finding.Code }, "speak.garbage"},
-		"TLS at once":       {"", func(o *Opening) string { return o.Unexpected(ctx, []byte{21, 3, 1, 0, 2, 2, 70}).Finding.Code }, "speak.tls-only"},
-		"closed":            {"", func(o *Opening) string { return o.Nothing(ctx, io.EOF).Finding.Code }, "speak.closed"},
-		"closed, and Redis": {"+PONG\r\n", func(o *Opening) string { return o.Nothing(ctx, io.EOF).Finding.Code }, "speak.other-engine"},
-		"silent":            {"", func(o *Opening) string { return o.Nothing(ctx, os.ErrDeadlineExceeded).Finding.Code }, "speak.silent"},
+		"by its bytes":      {"", func(o *Opening) string { return string(o.Unexpected(ctx, []byte("SSH-2.0-x\r\n")).Finding.Code) }, "speak.other-engine"},
+		"when asked":        {"+PONG\r\n", func(o *Opening) string { return string(o.Unexpected(ctx, []byte("??")).Finding.Code) }, "speak.other-engine"},
+		"nothing known":     {"", func(o *Opening) string { return string(o.Unexpected(ctx, []byte("??")).Finding.Code) }, "speak.garbage"},
+		"TLS at once":       {"", func(o *Opening) string { return string(o.Unexpected(ctx, []byte{21, 3, 1, 0, 2, 2, 70}).Finding.Code) }, "speak.tls-only"},
+		"closed":            {"", func(o *Opening) string { return string(o.Nothing(ctx, io.EOF).Finding.Code) }, "speak.closed"},
+		"closed, and Redis": {"+PONG\r\n", func(o *Opening) string { return string(o.Nothing(ctx, io.EOF).Finding.Code) }, "speak.other-engine"},
+		"silent":            {"", func(o *Opening) string { return string(o.Nothing(ctx, os.ErrDeadlineExceeded).Finding.Code) }, "speak.silent"},
 	} {
 		o, theirs := at(c.answer)
 		theirs.Close()

@@ -10,6 +10,7 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
+	"gentleharbor/core/finding"
 	"gentleharbor/core/nearest"
 )
 
@@ -26,7 +27,7 @@ type account struct {
 
 // LookUp looks the refused role up and says what kept it out.
 func (c *conversation) LookUp(ctx context.Context, refused engine.Refused) error {
-	if refused.Finding.Code != "login.password" && refused.Finding.Code != "login.empty-password" {
+	if refused.Finding.Code != finding.LoginPassword && refused.Finding.Code != finding.LoginEmptyPassword {
 		return nil // the server has said all of it
 	}
 	a, err := c.account(ctx, refused.User)
@@ -39,30 +40,30 @@ func (c *conversation) LookUp(ctx context.Context, refused engine.Refused) error
 // explain makes the general refusal the particular one.
 func (a *account) explain(r engine.Refused) {
 	found, user, role := r.Finding, clean.Quoted(r.User), identifier(r.User)
-	particular := func(code, cause string, args ...any) {
+	particular := func(code finding.Code, cause string, args ...any) {
 		found.Code, found.Cause, found.Try = code, fmt.Sprintf(cause, args...), []string{}
 	}
 	switch {
 	case !a.exists:
-		particular("login.no-such-role", "there is no role %s on this server", user)
+		particular(finding.LoginNoSuchRole, "there is no role %s on this server", user)
 		found.Saw("%sno such role", r.By)
 		if len(a.near) > 0 {
 			found.Saw("roles alike that may log in: %s", clean.Quoted(strings.Join(a.near, ", ")))
 		}
 		found.Suggest("gharbor set %s user=NAME", r.Profile).Suggest("as an administrator: CREATE ROLE %s LOGIN", role)
 	case !a.mayLogIn:
-		particular("login.no-login-right", "the role %s exists and may not log in", user)
+		particular(finding.LoginNoLoginRight, "the role %s exists and may not log in", user)
 		found.Saw("%sthe role has no LOGIN", r.By).Suggest("as an administrator: ALTER ROLE %s LOGIN", role)
 	case a.validUntil != nil && time.Now().After(*a.validUntil):
-		particular("login.expired", "the password of %s expired on %s", user, a.validUntil.Format(time.DateTime+" MST"))
+		particular(finding.LoginExpired, "the password of %s expired on %s", user, a.validUntil.Format(time.DateTime+" MST"))
 		found.Saw("%sVALID UNTIL is %s", r.By, a.validUntil.Format(time.RFC3339)).
 			Suggest("as an administrator: ALTER ROLE %s VALID UNTIL 'infinity'", role)
 	case a.password != nil && !*a.password:
-		particular("login.no-password-set", "the role %s has no password, so none can be right", user)
+		particular(finding.LoginNoPasswordSet, "the role %s has no password, so none can be right", user)
 		found.Saw("%sno password is stored", r.By).
 			Suggest("as an administrator: ALTER ROLE %s PASSWORD 'NEW-PASSWORD'   # in a session, not in a shell's history", role)
 	case a.stored == methodMD5 && strings.HasPrefix(r.Method, methodSCRAM):
-		particular("login.other-hash", "the password of %s is stored for MD5, and the server's rules ask for SCRAM, so none can be right", user)
+		particular(finding.LoginOtherHash, "the password of %s is stored for MD5, and the server's rules ask for SCRAM, so none can be right", user)
 		found.Saw("%sthe stored form begins with md5; the server asked by %s", r.By, r.Method).
 			Suggest("as an administrator: SET password_encryption = 'scram-sha-256'; ALTER ROLE %s PASSWORD 'THE-PASSWORD'   # in a session, not in a shell's history", role)
 	default:

@@ -177,7 +177,7 @@ func (c *conversation) unexpectedBytes(ctx context.Context, reply []byte) findin
 		reply = c.opening.Rest(reply)
 	}
 	if _, other := c.opening.Recognise(reply); yes && !other {
-		return finding.Failed(finding.New("tls.extra-bytes", "bytes came after the server's yes to TLS and before the handshake; somebody on the way may have put them there, so the connection was ended").
+		return finding.Failed(finding.New(finding.TLSExtraBytes, "bytes came after the server's yes to TLS and before the handshake; somebody on the way may have put them there, so the connection was ended").
 			Saw("after the S: %s", clean.Bytes(reply[1:], 32)).
 			Suggest("gharbor test %s   # again; if it repeats, test from another network", c.to.Profile))
 	}

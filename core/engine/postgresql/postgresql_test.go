@@ -124,7 +124,7 @@ func TestNotReady(t *testing.T) {
 		"the database system is in recovery mode": "speak.recovering", "the database system is not yet accepting connections": "speak.recovering",
 		"das Datenbanksystem startet": "speak.starting",
 	} {
-		if got := c.notReady(&pgconn.PgError{Code: cannotConnectNow, Message: text}); got.Code != want {
+		if got := c.notReady(&pgconn.PgError{Code: cannotConnectNow, Message: text}); string(got.Code) != want {
 			t.Errorf("%s: %s", text, got.Code)
 		}
 	}
@@ -168,7 +168,7 @@ func TestExplain(t *testing.T) {
 	} {
 		found := finding.New("login.password", "one of many causes")
 		c.account.explain(engine.Refused{Profile: "tides", User: `ward"en`, Method: "SCRAM-SHA-256", By: "looked up: ", Finding: found})
-		if found.Code != c.want || !strings.Contains(strings.Join(found.Seen, ""), "looked up: ") {
+		if string(found.Code) != c.want || !strings.Contains(strings.Join(found.Seen, ""), "looked up: ") {
 			t.Errorf("%+v: %+v", c.account, found)
 		}
 		for _, try := range found.Try {

@@ -64,14 +64,14 @@ func (c *conversation) notReady(e *pgconn.PgError) *finding.Finding {
 	text := strings.ToLower(e.Message)
 	switch {
 	case strings.Contains(text, "starting up"):
-		return finding.New("speak.starting", "the server is starting and lets nobody in yet").Saw("%s", said(e)).Suggest("gharbor wait %s   # until it is ready", c.to.Profile)
+		return finding.New(finding.SpeakStarting, "the server is starting and lets nobody in yet").Saw("%s", said(e)).Suggest("gharbor wait %s   # until it is ready", c.to.Profile)
 	case strings.Contains(text, "shutting down"):
-		return finding.New("speak.stopping", "the server is shutting down and lets nobody in any more").Saw("%s", said(e)).
+		return finding.New(finding.SpeakStopping, "the server is shutting down and lets nobody in any more").Saw("%s", said(e)).
 			Suggest("gharbor wait %s   # until it is ready", c.to.Profile).Suggest("gharbor nearby   # says how a stopped server of this machine is started")
 	case strings.Contains(text, "recover"), strings.Contains(text, "not yet accepting"), strings.Contains(text, "not accepting"):
-		return finding.New("speak.recovering", "the server is in recovery and lets nobody in yet").Saw("%s", said(e)).Suggest("gharbor wait %s   # until it is ready", c.to.Profile)
+		return finding.New(finding.SpeakRecovering, "the server is in recovery and lets nobody in yet").Saw("%s", said(e)).Suggest("gharbor wait %s   # until it is ready", c.to.Profile)
 	}
-	return finding.New("speak.starting", "the server is starting, stopping or in recovery, and lets nobody in at the moment").Saw("%s", said(e)).Suggest("gharbor wait %s   # until it is ready", c.to.Profile)
+	return finding.New(finding.SpeakStarting, "the server is starting, stopping or in recovery, and lets nobody in at the moment").Saw("%s", said(e)).Suggest("gharbor wait %s   # until it is ready", c.to.Profile)
 }
 
 // serverRefused maps what the server said during the login.
@@ -82,24 +82,24 @@ func (a *attempt) serverRefused(ctx context.Context, e *pgconn.PgError) *finding
 	case cannotConnectNow:
 		return a.notReady(e)
 	case adminShutdown, crashShutdown:
-		return finding.New("speak.stopping", "the server is shutting down and ended the connection").Saw("%s", said(e)).
+		return finding.New(finding.SpeakStopping, "the server is shutting down and ended the connection").Saw("%s", said(e)).
 			Suggest("gharbor wait %s   # until it is ready", a.to.Profile)
 	case tooManyConnections:
 		return a.full(e)
 	case invalidAuthorization:
 		return a.notAllowed(ctx, e)
 	}
-	return finding.New("login.refused", "the server refused the login for a reason of its own").Saw("%s", said(e)).
+	return finding.New(finding.LoginRefused, "the server refused the login for a reason of its own").Saw("%s", said(e)).
 		Suggest("gharbor show %s", a.to.Profile)
 }
 
 func (a *attempt) wrongPassword(e *pgconn.PgError) *finding.Finding {
 	if a.empty {
-		return finding.New("login.empty-password", "the password that was sent is empty, and the server refused it").
+		return finding.New(finding.LoginEmptyPassword, "the password that was sent is empty, and the server refused it").
 			Saw("%s", said(e)).Saw("the source: %s", a.facts.SecretSource).
 			Suggest("gharbor show %s   # says where the password is looked for", a.to.Profile)
 	}
-	found := finding.New("login.password", "the server refused the user or the password; it gives the same answer for a wrong password, an unknown role, a role without a password, an expired one and one stored for another method").
+	found := finding.New(finding.LoginPassword, "the server refused the user or the password; it gives the same answer for a wrong password, an unknown role, a role without a password, an expired one and one stored for another method").
 		Saw("%s", said(e)).Saw("the password's source: %s", a.facts.SecretSource)
 	if a.to.User != strings.ToLower(a.to.User) {
 		found.Saw("the user's name has capital letters: roles made without quotes have none")
@@ -119,7 +119,7 @@ func (a *attempt) full(e *pgconn.PgError) *finding.Finding {
 	case "CheckMyDatabase":
 		whose = "the database has as many connections as it takes (its CONNECTION LIMIT)"
 	}
-	return finding.New("session.server-full", "%s", whose).Saw("%s", said(e)).
+	return finding.New(finding.SessionServerFull, "%s", whose).Saw("%s", said(e)).
 		Suggest("gharbor wait %s   # until there is room", a.to.Profile).
 		Suggest("as an administrator: SELECT usename, datname, state, count(*) FROM pg_stat_activity GROUP BY 1, 2, 3")
 }
@@ -131,11 +131,11 @@ func (a *attempt) notAllowed(ctx context.Context, e *pgconn.PgError) *finding.Fi
 	text := strings.ToLower(e.Message)
 	switch {
 	case e.Routine == "InitializeSessionUserId" && strings.Contains(text, "does not exist"):
-		return finding.New("login.no-such-role", "there is no role %s on this server", clean.Quoted(a.to.User)).Saw("%s", said(e)).
+		return finding.New(finding.LoginNoSuchRole, "there is no role %s on this server", clean.Quoted(a.to.User)).Saw("%s", said(e)).
 			Suggest("gharbor set %s user=NAME", a.to.Profile).
 			Suggest("as an administrator: CREATE ROLE %s LOGIN", identifier(a.to.User))
 	case e.Routine == "InitializeSessionUserId" && strings.Contains(text, "not permitted to log in"):
-		return finding.New("login.no-login-right", "the role %s exists and may not log in", clean.Quoted(a.to.User)).Saw("%s", said(e)).
+		return finding.New(finding.LoginNoLoginRight, "the role %s exists and may not log in", clean.Quoted(a.to.User)).Saw("%s", said(e)).
 			Suggest("as an administrator: ALTER ROLE %s LOGIN", identifier(a.to.User))
 	case e.Routine == "ClientAuthentication" && strings.Contains(text, "client certificate"):
 		return a.to.CertificateRefused(said(e))
@@ -144,7 +144,7 @@ func (a *attempt) notAllowed(ctx context.Context, e *pgconn.PgError) *finding.Fi
 	case e.Routine == "auth_failed":
 		return a.otherIdentity(e)
 	}
-	return finding.New("login.refused", "the server does not let this account in").Saw("%s", said(e)).
+	return finding.New(finding.LoginRefused, "the server does not let this account in").Saw("%s", said(e)).
 		Suggest("gharbor show %s", a.to.Profile)
 }
 
@@ -156,12 +156,12 @@ func (a *attempt) otherIdentity(e *pgconn.PgError) *finding.Finding {
 	case strings.Contains(text, "certificate") || a.to.TLS.Cert != "" && a.method == methodNone && a.facts.TLS != "none":
 		return a.to.CertificateRefused(said(e))
 	case strings.Contains(text, "peer") || a.to.Network == "unix" && a.method == methodNone:
-		return finding.New("login.peer", "the server compares the system account with the role on this socket, and they are not the same").
+		return finding.New(finding.LoginPeer, "the server compares the system account with the role on this socket, and they are not the same").
 			Saw("%s", said(e)).
 			Suggest("gharbor set %s user=\"$(id -un)\"   # if a role of that name exists", a.to.Profile).
 			Suggest("gharbor set %s socket= host=127.0.0.1   # by password, where the server's rules have a line for that", a.to.Profile)
 	}
-	return finding.New("login.refused", "the server does not accept this account by the method that its rules ask for").
+	return finding.New(finding.LoginRefused, "the server does not accept this account by the method that its rules ask for").
 		Saw("%s", said(e)).Suggest("gharbor show %s", a.to.Profile)
 }
 
@@ -171,7 +171,7 @@ func (a *attempt) otherIdentity(e *pgconn.PgError) *finding.Finding {
 func (a *attempt) accessRules(ctx context.Context, e *pgconn.PgError) *finding.Finding {
 	if a.to.Network == "tcp" && a.facts.TLS == "none" && a.offered != 'N' {
 		if asked := a.letInWithTLS(ctx); asked != "" {
-			return finding.New("tls.required-by-server", "the server lets this account in only over TLS, and the connection was not encrypted").
+			return finding.New(finding.TLSRequiredByServer, "the server lets this account in only over TLS, and the connection was not encrypted").
 				Saw("%s", said(e)).Saw("over TLS, on another connection, it %s", asked).
 				Suggest("gharbor set %s tls=verified", a.to.Profile).
 				Suggest("gharbor set %s tls=required   # encrypted, whoever answers", a.to.Profile)
@@ -192,7 +192,7 @@ func (a *attempt) accessRules(ctx context.Context, e *pgconn.PgError) *finding.F
 	if a.to.Network == "unix" {
 		line = fmt.Sprintf("local %s %s scram-sha-256", a.to.Database, a.to.User)
 	}
-	return finding.New("login.host-not-allowed", "the server's access rules (pg_hba.conf) do not let this user into this database from here").
+	return finding.New(finding.LoginHostNotAllowed, "the server's access rules (pg_hba.conf) do not let this user into this database from here").
 		Saw("%s", said(e)).
 		Suggest("gharbor show %s   # is it the right user and database?", a.to.Profile).
 		Suggest("on the server, in pg_hba.conf: %s   # as the server sees this machine, then SELECT pg_reload_conf()", clean.Line(line, 200))
@@ -237,11 +237,11 @@ func aboutDatabase(err error) *pgconn.PgError {
 func (c *conversation) databaseRefused(ctx context.Context) *finding.Finding {
 	switch e := c.refusal; e.Code {
 	case insufficientRight:
-		return finding.New("database.no-access", "the role %s may not connect to the database %s", clean.Quoted(c.to.User), clean.Quoted(c.to.Database)).
+		return finding.New(finding.DatabaseNoAccess, "the role %s may not connect to the database %s", clean.Quoted(c.to.User), clean.Quoted(c.to.Database)).
 			Saw("%s", said(e)).
 			Suggest("as an administrator: GRANT CONNECT ON DATABASE %s TO %s", identifier(c.to.Database), identifier(c.to.User))
 	case notInRequiredState:
-		return finding.New("database.not-accepting", "the database %s takes no connections", clean.Quoted(c.to.Database)).
+		return finding.New(finding.DatabaseNotAccepting, "the database %s takes no connections", clean.Quoted(c.to.Database)).
 			Saw("%s", said(e)).
 			Suggest("as an administrator: ALTER DATABASE %s ALLOW_CONNECTIONS true", identifier(c.to.Database))
 	}
@@ -249,7 +249,7 @@ func (c *conversation) databaseRefused(ctx context.Context) *finding.Finding {
 }
 
 func (c *conversation) databaseMissing(ctx context.Context, e *pgconn.PgError, config *pgconn.Config) *finding.Finding {
-	found := finding.New("database.missing", "there is no database %s on this server", clean.Quoted(c.to.Database)).Saw("%s", said(e))
+	found := finding.New(finding.DatabaseMissing, "there is no database %s on this server", clean.Quoted(c.to.Database)).Saw("%s", said(e))
 	names, asked := c.databases(ctx, config)
 	near := nearest.Names(c.to.Database, names, 3)
 	switch {

@@ -148,7 +148,7 @@ func (v *view) own(ctx context.Context) (string, bool) {
 
 // unpublished says that nothing leads to the port, and what would.
 func (v *view) unpublished(port int) *finding.Finding {
-	found := finding.New("container.unpublished", "the port %d of the container %s is not published, and this machine is not in its network", port, v.one.Name)
+	found := finding.New(finding.ContainerUnpublished, "the port %d of the container %s is not published, and this machine is not in its network", port, v.one.Name)
 	if bindings := v.one.NetworkSettings.Ports[strconv.Itoa(port)+"/tcp"]; len(bindings) > 0 {
 		found.Cause = fmt.Sprintf("the port %d of the container %s is published on its host's loopback only, and the host is %s", port, v.one.Name, clean.Quoted(v.client.Endpoint.Host()))
 	}

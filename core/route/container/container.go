@@ -111,7 +111,7 @@ func (e *Engines) endpoints(written string) ([]api.Endpoint, *finding.Finding) {
 		return all, Trouble(err)
 	}
 	if len(all) == 0 {
-		return nil, finding.New("container.no-engine", "no container engine was found on this machine").
+		return nil, finding.New(finding.ContainerNoEngine, "no container engine was found on this machine").
 			Saw("none of the usual sockets is there, and %s is not set", profile.EndpointVariable).
 			Suggest("sudo systemctl start docker   # if it is installed").
 			Suggest("export DOCKER_HOST=unix:///PATH   # if its socket is elsewhere")
@@ -427,7 +427,7 @@ func (e *Engines) One(ctx context.Context, endpoint string) (*api.Client, *findi
 	if len(clients) == 0 {
 		return nil, found
 	}
-	found = finding.New("container.ambiguous", "%d container engines answer, and nothing says at which the container is to be", len(clients))
+	found = finding.New(finding.ContainerAmbiguous, "%d container engines answer, and nothing says at which the container is to be", len(clients))
 	for _, c := range clients {
 		found.Saw("%s at %s", c.Engine, c.Endpoint.Address)
 	}

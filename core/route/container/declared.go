@@ -207,7 +207,7 @@ func (v *view) declared(q secret.Query) (*secret.Located, *finding.Finding) {
 	variable := q.Source.Arg
 	value, ok := v.one.Config.Env[variable]
 	if !ok {
-		found := finding.New("secret.missing", "the container %s declares no environment variable %s", v.one.Name, variable)
+		found := finding.New(finding.SecretMissing, "the container %s declares no environment variable %s", v.one.Name, variable)
 		var names []string
 		for has := range v.one.Config.Env {
 			if secretLooking(has) {
@@ -232,7 +232,7 @@ func (v *view) declared(q secret.Query) (*secret.Located, *finding.Finding) {
 	}
 	file := value.Disclose()
 	if !path.IsAbs(file) {
-		return nil, finding.New("secret.missing", "the variable %s of the container %s names no file", variable, v.one.Name).
+		return nil, finding.New(finding.SecretMissing, "the variable %s of the container %s names no file", variable, v.one.Name).
 			Suggest("gharbor set %s secret=ask", q.Profile)
 	}
 	return &secret.Located{
@@ -261,7 +261,7 @@ func (v *view) fileSecret(ctx context.Context, q secret.Query, file string) (sec
 	if err == nil {
 		return value, nil
 	}
-	found := finding.New("secret.unreadable", "the file %s of the container %s cannot be read", clean.Line(file, 200), v.one.Name)
+	found := finding.New(finding.SecretUnreadable, "the file %s of the container %s cannot be read", clean.Line(file, 200), v.one.Name)
 	var failed *api.Error
 	if errors.As(err, &failed) {
 		found.Saw("the container engine: %s", clean.Quoted(failed.Error()))

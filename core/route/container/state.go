@@ -44,14 +44,14 @@ func (v *view) idle(ctx context.Context) *finding.Finding {
 	case one.State.Status == "restarting":
 		return v.restarting(ctx)
 	case one.State.Paused:
-		return finding.New("container.stopped", "the container %s is paused: its processes are held still", one.Name).
+		return finding.New(finding.ContainerStopped, "the container %s is paused: its processes are held still", one.Name).
 			Suggest("gharbor container start %s", v.startName())
 	case one.State.Running:
 		return nil
 	case Taken(one.State.Error) && v.stillTaken(ctx, v.client, one):
 		return v.PortTaken(ctx, v.client, one, one.State.Error)
 	}
-	found := finding.New("container.stopped", "the container %s is not running: %s", one.Name, ended(one))
+	found := finding.New(finding.ContainerStopped, "the container %s is not running: %s", one.Name, ended(one))
 	if one.State.Error != "" {
 		found.Saw("the container engine: %s", v.quoted(one.State.Error))
 	}
@@ -153,7 +153,7 @@ func (v *view) restarting(ctx context.Context) *finding.Finding {
 	} else if n > 1 {
 		times = fmt.Sprintf("%d times", n)
 	}
-	found := finding.New("container.restarting", "the container %s does not stay up: it was started anew %s, and last ended with exit code %d", v.one.Name, times, v.one.State.ExitCode)
+	found := finding.New(finding.ContainerRestarting, "the container %s does not stay up: it was started anew %s, and last ended with exit code %d", v.one.Name, times, v.one.State.ExitCode)
 	v.sawLog(ctx, found)
 	return found.Suggest("%s logs --tail 50 %s", v.client.Tool(), name(v.one)).
 		Suggest("gharbor container stop %s   # until its cause is mended", v.startName())
@@ -166,7 +166,7 @@ func (v *view) unhealthy() *finding.Finding {
 	if h == nil || h.Status != "unhealthy" {
 		return nil
 	}
-	found := finding.New("container.unhealthy", "the container's own health check fails")
+	found := finding.New(finding.ContainerUnhealthy, "the container's own health check fails")
 	if n := len(h.Log); n > 0 {
 		last := h.Log[n-1]
 		found.Saw("its last run ended with code %d: %s", last.ExitCode, v.quoted(last.Output))
@@ -201,7 +201,7 @@ func (v *view) noVolume() *finding.Finding {
 	if moved := v.one.Config.Env[place.variable].Disclose(); place.variable != "" && path.IsAbs(moved) {
 		folders = []string{moved}
 	}
-	found := finding.New("container.no-volume", "the folder where its image keeps the server's data is in the container itself: whoever removes the container, or makes it anew, removes what is in it").
+	found := finding.New(finding.ContainerNoVolume, "the folder where its image keeps the server's data is in the container itself: whoever removes the container, or makes it anew, removes what is in it").
 		Saw("no volume and no folder of the host is at %s", clean.Line(folders[0], 200))
 	if slices.ContainsFunc(v.one.Mounts, func(m api.Mount) bool { return m.Type == "volume" && !anonymous(m) && m.Destination != SecretsFolder }) {
 		return nil // a volume somebody named, elsewhere: the data may well be there
@@ -214,7 +214,7 @@ func (v *view) noVolume() *finding.Finding {
 		case !anonymous(m) || labelled(v.one.Config.Labels).Compose(): // which compose hands on
 			return nil
 		}
-		found = finding.New("container.no-volume", "the server's data are in a volume without a name, which is this container's alone: one that is made anew starts without them").
+		found = finding.New(finding.ContainerNoVolume, "the server's data are in a volume without a name, which is this container's alone: one that is made anew starts without them").
 			Saw("the volume at %s is %s", clean.Line(m.Destination, 200), clean.Line(m.Name, 12))
 	}
 	return found.Suggest("when the container is next made: -v %s-data:%s among the options of %s run, once the data were copied out", name(v.one), clean.Shell(clean.Line(folders[0], 200)), v.client.Tool())
@@ -237,11 +237,11 @@ func anonymous(m api.Mount) bool {
 }
 
 // answers are what the connection came to, in a few words, by the finding for it.
-var answers = map[string]string{
-	"reach.refused": "refused",
-	"reach.timeout": "no answer in time",
-	"speak.silent":  "the container engine accepts, and nothing answers",
-	"speak.closed":  "the container engine accepts, and nothing answers",
+var answers = map[finding.Code]string{
+	finding.ReachRefused: "refused",
+	finding.ReachTimeout: "no answer in time",
+	finding.SpeakSilent:  "the container engine accepts, and nothing answers",
+	finding.SpeakClosed:  "the container engine accepts, and nothing answers",
 }
 
 // explain says why the server in a running container does not answer; found is what the
@@ -267,7 +267,7 @@ func (v *view) explain(ctx context.Context, found *finding.Finding) *finding.Fin
 	if better != nil {
 		return better.Saw("at its address: %s (%s)", answers[found.Code], found.Code)
 	}
-	if found.Code == "speak.closed" || found.Code == "speak.silent" {
+	if found.Code == finding.SpeakClosed || found.Code == finding.SpeakSilent {
 		found.Saw("at a published port it is the container engine that accepts, whether a server listens in the container or not")
 	}
 	if lately {
@@ -288,7 +288,7 @@ func (v *view) starting(lines []string) *finding.Finding {
 	if !starting && !checked {
 		return nil
 	}
-	found := finding.New("container.starting", "the server in the container %s is still starting", v.one.Name)
+	found := finding.New(finding.ContainerStarting, "the server in the container %s is still starting", v.one.Name)
 	if checked {
 		found.Saw("its health check says: starting")
 	}

@@ -21,44 +21,44 @@ import (
 func Trouble(err error) *finding.Finding {
 	var failed *api.Error
 	if !errors.As(err, &failed) {
-		return finding.New("container.engine-broken", "the container engine could not be asked").Saw("%s", clean.Line(err.Error(), 200))
+		return finding.New(finding.ContainerEngineBroken, "the container engine could not be asked").Saw("%s", clean.Line(err.Error(), 200))
 	}
 	at := clean.Line(failed.Endpoint.Address, 200)
 	socket := failed.Endpoint.Socket()
 	switch failed.Kind {
 	case api.NoEngine:
-		found := finding.New("container.no-engine", "no container engine listens at %s", at).
+		found := finding.New(finding.ContainerNoEngine, "no container engine listens at %s", at).
 			Saw("named by %s: %s", failed.Endpoint.From, clean.Line(failed.Error(), 200))
 		if runtime.GOOS == "linux" && socket != "" {
 			found.Suggest("sudo systemctl start docker   # if it is installed")
 		}
 		return found.Suggest("gharbor container scan   # the engines that are here")
 	case api.Denied:
-		return finding.New("container.no-permission", "your account may not use the container engine at %s", at).
+		return finding.New(finding.ContainerNoPermission, "your account may not use the container engine at %s", at).
 			Saw("whoever may use it can do anything on its machine, so this is for its administrator to decide").
 			Suggest("ls -l %s", clean.Shell(socket)).
 			Suggest("sudo usermod -aG docker \"$USER\"   # then log in anew")
 	case api.Slow:
-		return finding.New("container.engine-slow", "the container engine at %s did not answer in time", at).
+		return finding.New(finding.ContainerEngineSlow, "the container engine at %s did not answer in time", at).
 			Suggest("time docker -H %s version", clean.Shell(at))
 	case api.Old:
-		return finding.New("container.engine-old", "the container engine at %s and gharbor have no version of its interface in common", at).
+		return finding.New(finding.ContainerEngineOld, "the container engine at %s and gharbor have no version of its interface in common", at).
 			Saw("%s", failed.Message).
 			Suggest("docker -H %s version", clean.Shell(at))
 	case api.Insecure:
-		return finding.New("container.engine-tls", "the container engine at %s is not asked: there is no TLS that can be trusted", at).
+		return finding.New(finding.ContainerEngineTLS, "the container engine at %s is not asked: there is no TLS that can be trusted", at).
 			Saw("%s", clean.Line(failed.Error(), 200)).
 			Suggest("export DOCKER_TLS_VERIFY=1 DOCKER_CERT_PATH=\"$HOME/.docker\"   # the folder of ca.pem, cert.pem and key.pem")
 	case api.BadEndpoint:
-		return finding.New("container.endpoint", "%s does not say where a container engine is asked", failed.Endpoint.From).
+		return finding.New(finding.ContainerEndpoint, "%s does not say where a container engine is asked", failed.Endpoint.From).
 			Saw("it is %s; unix:///PATH and tcp://HOST:PORT can be asked", clean.Quoted(clean.WithoutPasswords(at))).
 			Suggest("unset DOCKER_HOST   # or set it to such an address")
 	case api.Refused:
-		return finding.New("container.engine-refused", "the container engine at %s refused", at).
+		return finding.New(finding.ContainerEngineRefused, "the container engine at %s refused", at).
 			Saw("status %d: %s", failed.Status, clean.Quoted(failed.Message)).
 			Suggest("docker -H %s info", clean.Shell(at))
 	}
-	return finding.New("container.engine-broken", "what answers at %s does not answer as a container engine", at).
+	return finding.New(finding.ContainerEngineBroken, "what answers at %s does not answer as a container engine", at).
 		Saw("%s", clean.Line(failed.Error(), 200)).
 		Suggest("docker -H %s version", clean.Shell(at))
 }
@@ -80,7 +80,7 @@ func unknown(wanted profile.Container, profileName string, endpoints []api.Endpo
 	if asked == 0 {
 		first := trouble[0]
 		for _, other := range trouble[1:] {
-			if first.Code == "container.no-engine" { // of several, what is there says more
+			if first.Code == finding.ContainerNoEngine { // of several, what is there says more
 				first, other = other, first
 			}
 			first.Saw("%s", other.Cause)
@@ -91,7 +91,7 @@ func unknown(wanted profile.Container, profileName string, endpoints []api.Endpo
 	if wanted.Compose() {
 		what = fmt.Sprintf("there is no container of the service %s in the compose project %s", clean.Quoted(wanted.Service), clean.Quoted(wanted.Project))
 	}
-	found := finding.New("container.unknown", "%s", what)
+	found := finding.New(finding.ContainerUnknown, "%s", what)
 	for i, a := range answers {
 		if a.err == nil {
 			found.Saw("asked: %s, which has %d other %s", endpoints[i].Address, len(a.names), plural(len(a.names), "container"))
@@ -124,7 +124,7 @@ func plural(n int, word string) string {
 // ambiguous refuses to choose between containers: a password could go to the wrong
 // one.
 func ambiguous(wanted profile.Container, profileName string, all []match) *finding.Finding {
-	found := finding.New("container.ambiguous", "%d containers are what %s names, and nothing says which is meant", len(all), clean.Quoted(wanted.String()))
+	found := finding.New(finding.ContainerAmbiguous, "%d containers are what %s names, and nothing says which is meant", len(all), clean.Quoted(wanted.String()))
 	engines := make(map[string]bool)
 	for _, m := range all {
 		engines[m.client.Endpoint.Address] = true
@@ -178,7 +178,7 @@ func (e *Engines) PortTaken(ctx context.Context, client *api.Client, one *api.Co
 		}
 	}
 	slices.Sort(words)
-	found := finding.New("container.port-taken", "the container %s can't start: an address at which its port is published is taken", one.Name)
+	found := finding.New(finding.ContainerPortTaken, "the container %s can't start: an address at which its port is published is taken", one.Name)
 	if len(words) > 0 {
 		found.Saw("it publishes at %s", strings.Join(words, ", "))
 	}

@@ -222,12 +222,12 @@ func (a *attempt) warned(detail string, c ssh.Conn) finding.Result {
 		}
 	}
 	if len(old) > 0 {
-		return finding.Warned(finding.New("hop.old-algorithms", "the hop %s is reached with algorithms that are out of date", a.h).
+		return finding.Warned(finding.New(finding.HopOldAlgorithms, "the hop %s is reached with algorithms that are out of date", a.h).
 			Saw("%s, as the profile allows", strings.Join(old, ", ")).
 			Suggest("%s", a.h.set("algorithms", "   # once its server has been brought up to date")), "%s", detail)
 	}
 	if len(a.store.Skipped) > 0 {
-		found := finding.New("hop.known-hosts", "a known-hosts file has lines that can't be read; a key that stands there is not known")
+		found := finding.New(finding.HopKnownHosts, "a known-hosts file has lines that can't be read; a key that stands there is not known")
 		for _, line := range a.store.Skipped[:min(len(a.store.Skipped), 3)] {
 			found.Saw("%s", clean.Line(line, 0))
 		}

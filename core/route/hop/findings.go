@@ -37,7 +37,7 @@ func (d *Dialer) reach(ctx context.Context, before *Link, h *Hop) (net.Conn, *fi
 	c := route.Candidate{Host: h.Host, Port: h.Port}
 	addrs, result := d.Network.Names(ctx, d.Profile, c)
 	if result.Finding != nil {
-		found := finding.New("hop.name-unknown", "the hop's name %s is not known here", clean.Quoted(h.Host))
+		found := finding.New(finding.HopNameUnknown, "the hop's name %s is not known here", clean.Quoted(h.Host))
 		found.Seen = result.Finding.Seen
 		if h.Word == "ssh:"+h.Host {
 			found.Saw("no Host of the SSH client configuration gives it another name")
@@ -54,14 +54,14 @@ func (d *Dialer) reach(ctx context.Context, before *Link, h *Hop) (net.Conn, *fi
 // unreached is the finding for a first hop that did not accept.
 func (d *Dialer) unreached(h *Hop, tried []route.Attempt) *finding.Finding {
 	plain := route.Unreached(d.Profile, route.Candidate{Host: h.Host, Port: h.Port}, tried)
-	code, cause := "hop.failed", fmt.Sprintf("the hop %s could not be reached", h)
+	code, cause := finding.HopFailed, fmt.Sprintf("the hop %s could not be reached", h)
 	switch plain.Code {
-	case "reach.refused":
-		code, cause = "hop.refused", fmt.Sprintf("nothing listens at the hop %s, or a firewall refuses for it: is its SSH server running, and on this port?", h.Address())
-	case "reach.timeout":
-		code, cause = "hop.timeout", fmt.Sprintf("the hop %s does not answer: it is down or elsewhere, or a firewall between here and there drops the packets", h.Address())
-	case "reach.unreachable":
-		code, cause = "hop.unreachable", fmt.Sprintf("this machine has no way to the hop %s: no network, or a VPN that is down", h.Address())
+	case finding.ReachRefused:
+		code, cause = finding.HopRefused, fmt.Sprintf("nothing listens at the hop %s, or a firewall refuses for it: is its SSH server running, and on this port?", h.Address())
+	case finding.ReachTimeout:
+		code, cause = finding.HopTimeout, fmt.Sprintf("the hop %s does not answer: it is down or elsewhere, or a firewall between here and there drops the packets", h.Address())
+	case finding.ReachUnreachable:
+		code, cause = finding.HopUnreachable, fmt.Sprintf("this machine has no way to the hop %s: no network, or a VPN that is down", h.Address())
 	}
 	found := finding.New(code, "%s", cause)
 	found.Seen = plain.Seen
@@ -88,11 +88,11 @@ func (l *Link) unreached(d *Dialer, h *Hop, err error) *finding.Finding {
 	if why == Prohibited {
 		return l.Forbidden(h.Address(), text)
 	}
-	code := map[Reason]string{
-		Refused:     "hop.refused",
-		Silent:      "hop.timeout",
-		Unreachable: "hop.unreachable",
-		NameUnknown: "hop.name-unknown",
+	code := map[Reason]finding.Code{
+		Refused:     finding.HopRefused,
+		Silent:      finding.HopTimeout,
+		Unreachable: finding.HopUnreachable,
+		NameUnknown: finding.HopNameUnknown,
 	}[why]
 	cause := map[Reason]string{
 		Refused:     "nothing listens there, or a firewall refuses for it",
@@ -101,14 +101,14 @@ func (l *Link) unreached(d *Dialer, h *Hop, err error) *finding.Finding {
 		NameUnknown: "its name is not known there",
 	}[why]
 	if code == "" {
-		code, cause = "hop.failed", "it could not be reached"
+		code, cause = finding.HopFailed, "it could not be reached"
 	}
 	return h.wherefrom(finding.New(code, "from %s, the next hop %s is out of reach: %s", l.Hop, h.Address(), cause).Saw("%s said %s", l.Hop, clean.Quoted(text)))
 }
 
 // Forbidden is the finding for a hop that does not let one through.
 func (l *Link) Forbidden(address, text string) *finding.Finding {
-	found := finding.New("hop.forward-refused", "the hop %s lets %s in and forbids the way on to %s", l.Hop, clean.Quoted(l.Hop.User), address)
+	found := finding.New(finding.HopForwardRefused, "the hop %s lets %s in and forbids the way on to %s", l.Hop, clean.Quoted(l.Hop.User), address)
 	if text != "" {
 		found.Saw("it said %s", clean.Quoted(text))
 	}
@@ -180,20 +180,20 @@ func (a *attempt) failed(ctx context.Context, err error) *finding.Finding {
 	case errors.As(a.ring.failed, &failure):
 		return failure.Found
 	case oldVersion(said):
-		return finding.New("hop.not-ssh", "the hop %s speaks only the first version of SSH, which is broken and used by nobody any more", h).Saw("it said %s", clean.Bytes(said, 80)).
+		return finding.New(finding.HopNotSsh, "the hop %s speaks only the first version of SSH, which is broken and used by nobody any more", h).Saw("it said %s", clean.Bytes(said, 80)).
 			Suggest("ask whoever runs %s to bring its SSH server up to date", clean.Shell(h.Host))
 	case errors.As(err, &negotiation):
 		return a.oldOnly(negotiation)
 	case a.accepts != nil:
 		return a.refused(ctx, err)
 	case ctx.Err() != nil && len(said) == 0:
-		return h.wherefrom(finding.New("hop.silent", "%s accepts connections and says nothing: no SSH server does that, unless it is overloaded", h.Address()))
+		return h.wherefrom(finding.New(finding.HopSilent, "%s accepts connections and says nothing: no SSH server does that, unless it is overloaded", h.Address()))
 	case ctx.Err() != nil && !strings.Contains(string(said), "SSH-"):
 		return a.notSSH(said)
 	case ctx.Err() != nil:
-		return finding.New("hop.timeout", "the hop %s began to talk and did not finish in time", h).Suggest("gharbor test %s -timeout 30s", a.d.Profile)
+		return finding.New(finding.HopTimeout, "the hop %s began to talk and did not finish in time", h).Suggest("gharbor test %s -timeout 30s", a.d.Profile)
 	case busy(said) || len(said) == 0:
-		found := finding.New("hop.closed", "%s accepts connections and closes them at once", h.Address())
+		found := finding.New(finding.HopClosed, "%s accepts connections and closes them at once", h.Address())
 		if len(said) > 0 {
 			found.Saw("it said %s", clean.Bytes(said, 120))
 		}
@@ -203,7 +203,7 @@ func (a *attempt) failed(ctx context.Context, err error) *finding.Finding {
 	case !strings.Contains(string(said), "SSH-"):
 		return a.notSSH(said)
 	}
-	return h.wherefrom(finding.New("hop.failed", "the talk with the hop %s broke off", h).Saw("%s", clean.Line(plain(err), 300)))
+	return h.wherefrom(finding.New(finding.HopFailed, "the talk with the hop %s broke off", h).Saw("%s", clean.Line(plain(err), 300)))
 }
 
 // busy reports whether the first words are those of an SSH server that sends one
@@ -213,7 +213,7 @@ func busy(said []byte) bool {
 }
 
 func (a *attempt) notSSH(said []byte) *finding.Finding {
-	found := finding.New("hop.not-ssh", "what listens at %s is not an SSH server", a.h.Address())
+	found := finding.New(finding.HopNotSsh, "what listens at %s is not an SSH server", a.h.Address())
 	if s, ok := greeting.Recognise(said); ok {
 		found.Saw("it is %s", s.What)
 	} else {
@@ -228,15 +228,15 @@ func (a *attempt) hostKey() *finding.Finding {
 	shown := hostkey.Describe(a.key)
 	switch v.Outcome {
 	case hostkey.Revoked:
-		return finding.New("hop.host-key-revoked", "the key of %s is marked as revoked, so nothing was sent to it", h).
+		return finding.New(finding.HopHostKeyRevoked, "the key of %s is marked as revoked, so nothing was sent to it", h).
 			Saw("it shows %s", shown).Saw("%s says @revoked", v.By).
 			Suggest("ask whoever runs %s which key it has now", clean.Shell(h.Host))
 	case hostkey.Certificate:
-		return finding.New("hop.host-certificate", "the host certificate of %s does not hold, so nothing was sent to it", h).
+		return finding.New(finding.HopHostCertificate, "the host certificate of %s does not hold, so nothing was sent to it", h).
 			Saw("%s", v.Reason).Saw("its authority is known by %s", v.By).
 			Suggest("ask whoever runs %s for a new host certificate", clean.Shell(h.Host))
 	case hostkey.Changed:
-		found := finding.New("hop.host-key-changed", "%s shows another host key than is known: it may be another machine that stands between, so nothing was sent to it", h).Saw("it shows %s", shown)
+		found := finding.New(finding.HopHostKeyChanged, "%s shows another host key than is known: it may be another machine that stands between, so nothing was sent to it", h).Saw("it shows %s", shown)
 		for _, line := range v.Against[:min(len(v.Against), 4)] {
 			found.Saw("%s", line)
 		}
@@ -253,7 +253,7 @@ func (a *attempt) hostKey() *finding.Finding {
 		}
 		return found.Suggest("gharbor hop pin %s", a.d.Profile)
 	}
-	found := finding.New("hop.host-key-unknown", "the host key of %s is not known here, so nothing was sent to it", h).Saw("it shows %s", shown).
+	found := finding.New(finding.HopHostKeyUnknown, "the host key of %s is not known here, so nothing was sent to it", h).Saw("it shows %s", shown).
 		Saw("looked for %s in %s", h.keyName, strings.Join(h.known, ", "))
 	for _, line := range a.store.Skipped[:min(len(a.store.Skipped), 3)] {
 		found.Saw("%s", clean.Line(line, 0))
@@ -264,7 +264,7 @@ func (a *attempt) hostKey() *finding.Finding {
 // oldOnly is the finding for two that have no algorithm in common.
 func (a *attempt) oldOnly(e *ssh.AlgorithmNegotiationError) *finding.Finding {
 	h := a.h
-	found := finding.New("hop.algorithms", "the hop %s and gharbor have no %s in common", h, e.What).
+	found := finding.New(finding.HopAlgorithms, "the hop %s and gharbor have no %s in common", h, e.What).
 		Saw("it offers only %s", clean.Line(strings.Join(e.RequestedAlgorithms, ", "), 300))
 	old := ssh.InsecureAlgorithms()
 	var able []string
@@ -287,30 +287,30 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 	var found *finding.Finding
 	switch {
 	case strings.Contains(err.Error(), "Too many authentication failures"):
-		found = finding.New("hop.too-many-failures", "the hop %s ended the login after too many tries: each key that is offered counts as one", h)
+		found = finding.New(finding.HopTooManyFailures, "the hop %s ended the login after too many tries: each key that is offered counts as one", h)
 		a.sawOffers(found)
 		found.Suggest("%s", h.set("agent", "false")).Suggest("%s", h.set("key", "PATH"))
 		return a.sawBanner(found)
 	case ctx.Err() != nil:
-		found = finding.New("hop.timeout", "the login at the hop %s did not end in time", h).Suggest("gharbor test %s -timeout 30s", a.d.Profile)
+		found = finding.New(finding.HopTimeout, "the login at the hop %s did not end in time", h).Suggest("gharbor test %s -timeout 30s", a.d.Profile)
 		a.sawOffers(found)
 		return found
 	case a.open != "":
-		found = finding.New("hop.questions", "the hop %s asks what can't be answered without a person at a terminal", h).
+		found = finding.New(finding.HopQuestions, "the hop %s asks what can't be answered without a person at a terminal", h).
 			Saw("it asks %s", clean.Quoted(a.open)).Suggest("gharbor test %s   # in a terminal", a.d.Profile)
 	case a.answered != "":
-		found = finding.New("hop.password-refused", "the hop %s refuses the password", h).Saw("the password is from: %s", a.answered)
+		found = finding.New(finding.HopPasswordRefused, "the hop %s refuses the password", h).Saw("the password is from: %s", a.answered)
 		a.d.Finder.Forget(h.query(secret.OfHop, "secret", h.Word))
 		a.d.Kept.forget(h.query(secret.OfHop, "secret", h.Word))
 		found.Suggest("%s", h.set("user", "NAME")).Suggest("%s", h.set("secret", "ask"))
 	case len(a.asked) > 0:
-		found = finding.New("hop.password-refused", "the hop %s refuses the answers to its questions", h)
+		found = finding.New(finding.HopPasswordRefused, "the hop %s refuses the answers to its questions", h)
 		for _, prompt := range a.asked[:min(len(a.asked), 3)] {
 			found.Saw("it asked %s", clean.Quoted(prompt))
 		}
 		found.Suggest("%s", h.set("user", "NAME")).Suggest("%s", h.set("secret", "ask"))
 	case len(a.ring.offers) > 0 && len(a.partial) == 0:
-		found = finding.New("hop.key-refused", "the hop %s takes none of the keys that were offered for the user %s", h, clean.Quoted(h.User))
+		found = finding.New(finding.HopKeyRefused, "the hop %s takes none of the keys that were offered for the user %s", h, clean.Quoted(h.User))
 		found.Suggest("%s", h.set("key", "PATH")).Suggest("%s", h.set("user", "NAME"))
 		if path := publicPart(a.ring); path != "" {
 			found.Suggest("ssh-copy-id -i %s -p %d %s   # where another way in is open", clean.Shell(path), h.Port, clean.Shell(h.User+"@"+h.Host))
@@ -319,7 +319,7 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 		first := *a.ring.problems[0]
 		return first.Saw("%s", accepts)
 	default:
-		found = finding.New("hop.login", "there is nothing to log in with at the hop %s", h)
+		found = finding.New(finding.HopLogin, "there is nothing to log in with at the hop %s", h)
 		if slices.Contains(a.accepts, "publickey") {
 			found.Suggest("%s", h.set("key", "PATH")).Suggest("ssh-add PATH   # or lets the SSH agent hold the key")
 		}

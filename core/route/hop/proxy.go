@@ -73,7 +73,7 @@ func (h *Hop) clear(before *Link) *finding.Finding {
 	if h.Proxy == "" || h.User == "" || profile.LocalHost(h.Host) || before.lasting() != nil {
 		return nil
 	}
-	return finding.New("hop.proxy-clear", "a password for the proxy at %s would go there in the clear, so it is not sent", h.Address()).
+	return finding.New(finding.HopProxyClear, "a password for the proxy at %s would go there in the clear, so it is not sent", h.Address()).
 		Suggest("%s   # a proxy that wants no login", h.set("user", "")).
 		Suggest("ask whoever runs %s for an SSH hop to go before it", h.Host)
 }
@@ -89,7 +89,7 @@ func (d *Dialer) proxyLogin(ctx context.Context, h *Hop) (user string, password 
 	case errors.As(err, &failure):
 		return "", password, "", failure.Found
 	case err != nil:
-		return "", password, "", finding.New("hop.proxy-login", "the password for the proxy could not be taken").Saw("%s", clean.Line(err.Error(), 200)).Suggest("%s", h.set("secret", "ask"))
+		return "", password, "", finding.New(finding.HopProxyLogin, "the password for the proxy could not be taken").Saw("%s", clean.Line(err.Error(), 200)).Suggest("%s", h.set("secret", "ask"))
 	}
 	return h.User, password, place, nil
 }
@@ -340,10 +340,10 @@ func (l *Link) Refusal(err error) *finding.Finding {
 	h := l.Hop
 	switch {
 	case answer.login:
-		return finding.New("hop.proxy-login", "the %s does not take the login", h).Saw("it said %s", clean.Quoted(answer.text)).
+		return finding.New(finding.HopProxyLogin, "the %s does not take the login", h).Saw("it said %s", clean.Quoted(answer.text)).
 			Suggest("%s", h.set("user", "NAME")).Suggest("%s", h.set("secret", "ask"))
 	case answer.alien:
-		return h.wherefrom(finding.New("hop.not-proxy", "what listens at %s is not a proxy of the kind %s", h.Address(), h.Proxy).Saw("it gave %s", answer.text))
+		return h.wherefrom(finding.New(finding.HopNotProxy, "what listens at %s is not a proxy of the kind %s", h.Address(), h.Proxy).Saw("it gave %s", answer.text))
 	}
 	return nil
 }

@@ -46,7 +46,7 @@ func (p *Plan) noImage(err error) *finding.Finding {
 	if errors.As(err, &failed) && failed.Kind != api.Refused {
 		return container.Trouble(err)
 	}
-	return finding.New("container.image", "the image %s is not on the engine's machine, and could not be fetched", p.Image).
+	return finding.New(finding.ContainerImage, "the image %s is not on the engine's machine, and could not be fetched", p.Image).
 		Saw("the container engine: %q", err.Error()).
 		Suggest("%s pull %s   # signs in where that is needed", p.client.Tool(), p.Image).
 		Suggest("%s images   # those that are there", p.client.Tool())

@@ -174,7 +174,7 @@ func (p *Plan) foreignSecrets(ctx context.Context) *finding.Finding {
 	case !ok || labels[profileLabel] != "":
 		return nil
 	}
-	return finding.New("container.name-taken", "there is a volume %s already, which gharbor did not make, and it is left as it is", p.Secretly).
+	return finding.New(finding.ContainerNameTaken, "there is a volume %s already, which gharbor did not make, and it is left as it is", p.Secretly).
 		Suggest("%s", p.underAnotherName())
 }
 
@@ -254,12 +254,12 @@ func (p *Plan) choosePort(ctx context.Context) *finding.Finding {
 		p.Port = wanted
 		return nil
 	case p.Port != 0:
-		found := finding.New("container.port-taken", "the port %d of 127.0.0.1, at which the container %s is to be published, is taken", wanted, p.Name)
+		found := finding.New(finding.ContainerPortTaken, "the port %d of 127.0.0.1, at which the container %s is to be published, is taken", wanted, p.Name)
 		return found.Saw("it is taken by %s", by).
 			Suggest("gharbor container make %s -image %s   # at a port that is free", p.Profile, p.Image).
 			Suggest("gharbor nearby   # what listens on this machine")
 	case remote != "":
-		return finding.New("container.port-taken", "the port %d of the container engine's machine is taken, and which is free there is not known here", wanted).
+		return finding.New(finding.ContainerPortTaken, "the port %d of the container engine's machine is taken, and which is free there is not known here", wanted).
 			Saw("it is taken by %s", by).
 			Suggest("gharbor container make %s -image %s -port PORT", p.Profile, p.Image)
 	}
@@ -288,7 +288,7 @@ func nameTaken(ctx context.Context, client *api.Client, w Wish) *finding.Finding
 	case old.Name != w.Name: // the beginning of an id
 		return nil
 	}
-	found := finding.New("container.name-taken", "there is a container %s already, and it is left as it is", w.Name)
+	found := finding.New(finding.ContainerNameTaken, "there is a container %s already, and it is left as it is", w.Name)
 	made := "not made by gharbor"
 	if MadeFor(old) != "" {
 		made = "made by gharbor for the profile " + clean.Quoted(clean.Line(MadeFor(old), 64))
