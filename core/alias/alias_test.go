@@ -105,14 +105,14 @@ func TestNotVouched(t *testing.T) {
 		t.Fatal(err)
 	}
 	env := profile.Environment{Aliases: b}
-	if r := f.Resolve(f.Lookup("x"), nil, env); r.Astray() == nil || r.Astray().Code != "alias.not-vouched" || len(r.Hosts()) > 0 || r.Text("engine") != "" {
-		t.Errorf("%+v", r.Astray())
+	if r := f.Resolve(f.Lookup("x"), nil, env); r.AliasProblem() == nil || r.AliasProblem().Code != "alias.not-vouched" || len(r.Hosts()) > 0 || r.Text("engine") != "" {
+		t.Errorf("%+v", r.AliasProblem())
 	}
 	b.Vouch = func(*profile.Alias) (map[string][]byte, *finding.Finding) {
 		return map[string][]byte{"/ca.pem": []byte("ca")}, nil
 	}
-	if r := f.Resolve(f.Lookup("x"), nil, env); r.Astray() != nil || len(r.Hosts()) != 1 || r.Own() || string(r.Pinned()["/ca.pem"]) != "ca" {
-		t.Errorf("%+v", r.Astray())
+	if r := f.Resolve(f.Lookup("x"), nil, env); r.AliasProblem() != nil || len(r.Hosts()) != 1 || r.Own() || string(r.Pinned()["/ca.pem"]) != "ca" {
+		t.Errorf("%+v", r.AliasProblem())
 	}
 }
 
@@ -128,8 +128,8 @@ func TestVouchedTogether(t *testing.T) {
 		over []profile.Override
 		ok   bool
 	}{"ours": {nil, true}, "like": {nil, true}, "moved": {nil, false}, "project:ours": {[]profile.Override{{Field: profile.FieldNamed("alias"), Value: value}}, false}} {
-		if r := f.Resolve(f.Lookup(name), c.over, env); (r.Astray() == nil) != c.ok || !c.ok && r.Astray().Code != "alias.not-vouched" {
-			t.Errorf("%s: %+v", name, r.Astray())
+		if r := f.Resolve(f.Lookup(name), c.over, env); (r.AliasProblem() == nil) != c.ok || !c.ok && r.AliasProblem().Code != "alias.not-vouched" {
+			t.Errorf("%s: %+v", name, r.AliasProblem())
 		}
 	}
 }
@@ -266,8 +266,8 @@ func TestHostileHosts(t *testing.T) {
 			t.Fatalf("%s: %+v", name, found)
 		}
 		got := ""
-		if c[0].Given != nil {
-			got = c[0].Given.Addresses[0].String()
+		if c[0].StaticHost != nil {
+			got = c[0].StaticHost.Addresses[0].String()
 		}
 		if got != want {
 			t.Errorf("%s dials %s by %q, want %q", name, c[0].Host, got, want)

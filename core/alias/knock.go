@@ -244,5 +244,5 @@ func (k Knocker) ask(ctx context.Context, c route.Candidate, addrs []netip.Addr,
 // Candidates are the servers that a chain comes to.
 func (b *Book) Candidates(ctx context.Context, n route.Network, chain *profile.Chain) ([]route.Candidate, *finding.Finding) {
 	sets := []profile.Override{{Field: profile.FieldNamed("alias"), Value: profile.TextValue(chain.Links[0].Called())}}
-	return n.Candidates(ctx, profile.Loose(chain.Links[0].Name, sets, profile.Environment{Lookup: b.Lookup, Home: b.Home, Aliases: b}))
+	return n.Candidates(ctx, profile.ResolveValues(chain.Links[0].Name, sets, profile.Environment{Lookup: b.Lookup, Home: b.Home, Aliases: b}))
 }

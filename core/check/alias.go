@@ -27,7 +27,7 @@ func (t *test) servers(ctx context.Context) ([]route.Candidate, *finding.Finding
 	if t.candidates == nil && t.noCandidates == nil {
 		start := time.Now()
 		t.candidates, t.noCandidates = t.Network.Candidates(ctx, t.profile)
-		t.resolving = time.Since(start)
+		t.resolveTime = time.Since(start)
 	}
 	return t.candidates, t.noCandidates
 }
@@ -142,7 +142,7 @@ func (t *test) fastest(ctx context.Context, candidates []route.Candidate) []rout
 func (t *test) dialAny(ctx context.Context, c route.Candidate) (net.Conn, error) {
 	if t.link != nil {
 		var last error
-		for _, address := range c.Through() {
+		for _, address := range c.HopTargets() {
 			conn, err := t.link.Dial(ctx, "tcp", address)
 			if err == nil {
 				return conn, nil
@@ -166,7 +166,7 @@ func (t *test) dialAny(ctx context.Context, c route.Candidate) (net.Conn, error)
 // the profile or its alias lists. What is known of the secret is that server's then.
 func (t *test) follow(ctx context.Context, host string, port int) (net.Conn, string, bool, error) {
 	i := slices.IndexFunc(t.candidates, func(c route.Candidate) bool {
-		return strings.EqualFold(strings.TrimSuffix(c.Host, "."), strings.TrimSuffix(host, ".")) && c.Port == port && c.Told == ""
+		return strings.EqualFold(strings.TrimSuffix(c.Host, "."), strings.TrimSuffix(host, ".")) && c.Port == port && c.Source == ""
 	})
 	if i < 0 {
 		return nil, "", false, nil

@@ -109,7 +109,7 @@ type test struct {
 
 	candidates   []route.Candidate // the servers that the profile may mean
 	noCandidates *finding.Finding  // why there are none
-	resolving    time.Duration     // that it took to find them: the stage secret does it, and route is what it is of
+	resolveTime  time.Duration     // measured during the stage secret, reported under the stage route
 
 	network string // of conv: "tcp" or "unix"
 	from    string // the address of its end here, "" for a socket
@@ -146,7 +146,7 @@ func (r *Runner) run(ctx context.Context, p *profile.Resolved) (*Report, engine.
 		t.tell(Stage{Stage: name, Outcome: finding.Skip})
 	}
 	t.report.MS = milliseconds(time.Since(start) - t.budget.pausedFor())
-	return t.report, t.whole()
+	return t.report, t.conversation()
 }
 
 // startFacts is what the profile says itself.
@@ -159,7 +159,7 @@ func (t *test) straightLine(ctx context.Context) {
 	ok := t.stage(ctx, "profile", t.checkProfile) &&
 		t.stage(ctx, "secret", t.locateSecret) &&
 		t.stage(ctx, "route", t.findRoute)
-	if ok && t.goThrough(ctx) {
+	if ok && t.connectHops(ctx) {
 		t.tryCandidates(ctx)
 	}
 }
@@ -171,11 +171,11 @@ func (t *test) stage(ctx context.Context, name string, run func(context.Context)
 	}
 	start := time.Now()
 	paused := t.budget.pausedFor()
-	found := t.resolving
+	found := t.resolveTime
 	result := run(t.budget.context())
-	took := time.Since(start) - (t.budget.pausedFor() - paused) - (t.resolving - found)
+	took := time.Since(start) - (t.budget.pausedFor() - paused) - (t.resolveTime - found)
 	if name == "route" {
-		took += t.resolving
+		took += t.resolveTime
 	}
 	if ctx.Err() != nil { // Ctrl-C: what the stage made of it is not the server's doing
 		result = finding.Result{Outcome: finding.Skip, Detail: "stopped here by Ctrl-C"}

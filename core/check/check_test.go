@@ -305,7 +305,7 @@ func TestNotVouchedDoesNothing(t *testing.T) {
 	}
 	for _, name := range []string{"tides", "project:tides", "mine"} {
 		p := user.Resolve(user.Lookup(name), nil, profile.Environment{Lookup: lookup})
-		if err := runner.AskAhead(context.Background(), []*profile.Resolved{p}); err != nil {
+		if err := runner.PromptFirst(context.Background(), []*profile.Resolved{p}); err != nil {
 			t.Error(err)
 		}
 		p.Values()

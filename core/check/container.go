@@ -11,7 +11,7 @@ import (
 )
 
 // routeIn is the result of the route stage for a server in a container.
-func (t *test) routeIn(in *route.Placed) finding.Result {
+func (t *test) routeIn(in *route.ContainerAddress) finding.Result {
 	if in.Warning != nil {
 		return finding.Warned(in.Warning, "%s", in.Detail)
 	}
@@ -43,7 +43,7 @@ func (t *test) explainContained(ctx context.Context, c route.Candidate, found *f
 
 // explainBridge says, where the server named the host that it saw the login come from,
 // what that host is.
-func explainBridge(in *route.Placed, found *finding.Finding) {
+func explainBridge(in *route.ContainerAddress, found *finding.Finding) {
 	said := strings.FieldsFunc(found.Cause+" "+strings.Join(found.Seen, " "), func(r rune) bool { return !strings.ContainsRune("0123456789abcdefABCDEF.:", r) })
 	for _, gateway := range in.Gateways {
 		if !slices.Contains(said, gateway.String()) { // as a whole: 172.17.0.1 is not 172.17.0.12
@@ -63,13 +63,13 @@ func (t *test) hintContainers(ctx context.Context, c route.Candidate, found *fin
 	name := t.profile.Profile.Name
 	for _, n := range t.Network.Containers.Nearby(ctx, t.profile.Text("engine")) {
 		switch {
-		case slices.Contains(n.WouldBe, c.Port):
+		case slices.Contains(n.PublishedPorts, c.Port):
 			found.Saw("the container %s publishes its server at this port when it runs; it is %s", clean.Quoted(n.Name), n.State)
 			found.Suggest("gharbor container start %s", clean.Shell(n.Name))
 		case n.Port != 0 && n.Port != c.Port:
 			found.Saw("the container %s publishes its server at 127.0.0.1:%d", clean.Quoted(n.Name), n.Port)
 			if t.profile.AddressKind() == "host" {
-				found.Suggest("gharbor set %s host= port= container=%s   # which follows it wherever it is published", name, clean.Shell(n.Called.String()))
+				found.Suggest("gharbor set %s host= port= container=%s   # which follows it wherever it is published", name, clean.Shell(n.Ref.String()))
 			}
 		}
 	}

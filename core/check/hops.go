@@ -97,10 +97,10 @@ func (t *test) dialer() *hop.Dialer {
 	}
 }
 
-// goThrough connects to one hop after the other. That a hop lets one in and forbids
-// the way on shows only when the next connection is asked for, so its stage is told
+// connectHops connects to one hop after the other. A hop that accepts the login may still forbid
+// forwarding, and that shows only when the next connection is made: the hop's stage is reported
 // after that.
-func (t *test) goThrough(ctx context.Context) bool {
+func (t *test) connectHops(ctx context.Context) bool {
 	d := t.dialer()
 	for _, h := range t.hops {
 		t.hold()
@@ -147,7 +147,7 @@ func (t *test) forbidden(next Stage) {
 
 // reachThrough has the last hop connect to a server, which also looks its name up.
 func (t *test) reachThrough(ctx context.Context, c route.Candidate) (*route.Reached, bool) {
-	through := c.Through()
+	through := c.HopTargets()
 	reached := &route.Reached{Network: "tcp", Address: through[0]}
 	if c.Socket != "" {
 		reached.Network = "unix"
@@ -186,7 +186,7 @@ func (t *test) reachThrough(ctx context.Context, c route.Candidate) (*route.Reac
 		name.Outcome, name.Detail = finding.Skip, ""
 	case c.Socket != "":
 		name.Detail = "a Unix socket has no name to resolve"
-	case c.Given != nil:
+	case c.StaticHost != nil:
 		_, given := t.Network.Names(ctx, "", c)
 		name.Detail = given.Detail
 	case why == hop.NameUnknown:
@@ -246,14 +246,14 @@ func (r *Runner) askHops(ctx context.Context, p *profile.Resolved) error {
 	}
 	d := &hop.Dialer{Network: r.Network, Finder: r.Finder, Profile: p.Called, Unattended: true}
 	var failure *secret.Failure
-	if err := d.AskAhead(ctx, hops); err != nil && !errors.As(err, &failure) {
+	if err := d.PromptFirst(ctx, hops); err != nil && !errors.As(err, &failure) {
 		return err
 	}
 	return nil
 }
 
-// whole is the conversation, whose end is also that of the way to it.
-func (t *test) whole() engine.Conversation {
+// conversation is the conversation with the server. Closing it closes the chain of hops too.
+func (t *test) conversation() engine.Conversation {
 	switch {
 	case t.link == nil:
 		return t.conv

@@ -96,9 +96,9 @@ func untested(p *profile.Resolved) *Report {
 	return report
 }
 
-// AskAhead takes the passwords that a person must type, so that all questions
+// PromptFirst takes the passwords that a person must type, so that all questions
 // come before the first dial. The answers are kept for the tests that follow.
-func (r *Runner) AskAhead(ctx context.Context, profiles []*profile.Resolved) error {
+func (r *Runner) PromptFirst(ctx context.Context, profiles []*profile.Resolved) error {
 	for _, p := range profiles {
 		if p.Problem() != nil || p.AddressKind() == "" || p.Text("user") == "" {
 			continue // its test will say so

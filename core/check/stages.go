@@ -31,7 +31,7 @@ func (t *test) checkProfile(context.Context) finding.Result {
 	if found := p.Problem(); found != nil {
 		return finding.Failed(found)
 	}
-	if p.Astray() != nil {
+	if p.AliasProblem() != nil {
 		return finding.Good("%s, line %d; what its alias says is not known yet", clean.Line(filepath.Base(p.Path()), 120), p.Profile.Line)
 	}
 	word := p.Text("engine")
@@ -243,7 +243,7 @@ func secretQuery(p *profile.Resolved, c route.Candidate) secret.Query {
 		Told:         c.ToldBy(),
 	}
 	if c.Container != nil {
-		q.Container, q.Endpoint, q.Declared = c.Container.Called.String(), c.Container.Endpoint, c.Container.Declared
+		q.Container, q.Endpoint, q.Declared = c.Container.Ref.String(), c.Container.Endpoint, c.Container.Declared
 	}
 	return q
 }
@@ -257,15 +257,15 @@ func (t *test) findRoute(ctx context.Context) finding.Result {
 	if in := candidates[0].Container; in != nil {
 		return t.routeIn(in)
 	}
-	result := t.wayTo(candidates)
+	result := t.describeRoute(candidates)
 	if t.profile.Service() != nil && result.Outcome == finding.OK {
 		return t.routeByAlias(result.Detail)
 	}
 	return result
 }
 
-// wayTo says how the candidates are reached.
-func (t *test) wayTo(candidates []route.Candidate) finding.Result {
+// describeRoute says how the candidates are reached.
+func (t *test) describeRoute(candidates []route.Candidate) finding.Result {
 	if len(t.profile.Hops()) > 0 {
 		return t.planHops(candidates)
 	}
@@ -307,7 +307,7 @@ func (t *test) target(c route.Candidate, reached *route.Reached) engine.Target {
 		TLS:           t.plan.tls,
 		ServerKey:     t.profile.Text("server-key"),
 		Pinned:        t.profile.Pinned(),
-		PeerChecked:   reached.Network == "unix" && !c.Behind && route.PeerChecked(reached.Conn, c.Folder),
+		PeerChecked:   reached.Network == "unix" && !c.ViaHop && route.PeerChecked(reached.Conn, c.Folder),
 		Thorough:      t.thorough,
 		NoSecret:      t.secret.None,
 		NoSecretTried: t.secret.Tried,

@@ -80,11 +80,11 @@ func (c *Connection) spellOut() {
 	first := c.first()
 	c.Servers = slices.Clone(c.Servers)
 	for i, s := range c.Servers {
-		if s.Given != nil {
-			c.Servers[i].Host = s.Given.Addresses[0].String()
+		if s.StaticHost != nil {
+			c.Servers[i].Host = s.StaticHost.Addresses[0].String()
 		}
 	}
-	if c.TLS == "verified" && c.TLSName == "" && (first.Given != nil || first.Name != "") {
+	if c.TLS == "verified" && c.TLSName == "" && (first.StaticHost != nil || first.Name != "") {
 		c.TLSName, c.Servers = first.CertificateName(), c.Servers[:1]
 	}
 }

@@ -535,9 +535,9 @@ func LocalHost(host string) bool {
 	return err == nil && addr.IsLoopback()
 }
 
-// Loose resolves values that stand in no file, such as those of a connection
-// URL, as a profile of that name would be.
-func Loose(name string, sets []Override, env Environment) *Resolved {
+// ResolveValues resolves values that stand in no file, such as those of a connection URL, like
+// those of a profile of that name.
+func ResolveValues(name string, sets []Override, env Environment) *Resolved {
 	p := &Profile{table: table{Name: name, kind: "profile"}}
 	for _, s := range sets {
 		p.Entries = append(p.Entries, Entry{Field: s.Field, Value: s.Value})

@@ -65,8 +65,8 @@ func (r *Resolved) LinkPath(c *Chain, key string) string {
 	return e.Field.Whole(e.Value.Text(), filepath.Dir(link.Path()), r.env.Home)
 }
 
-// Astray says why the profile's alias comes to nothing, nil where it does not.
-func (r *Resolved) Astray() *finding.Finding { return r.astray }
+// AliasProblem says why the profile's alias leads to no address, nil where it leads to one.
+func (r *Resolved) AliasProblem() *finding.Finding { return r.astray }
 
 // Given is what [hosts] of a file has for a host name that the profile dials.
 func (r *Resolved) Given(host string) (GivenHost, bool) {

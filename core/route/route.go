@@ -33,13 +33,13 @@ type Candidate struct {
 	Port   int
 	Socket string // path of the socket itself
 	Folder string // the folder that the profile names, where it names one
-	Behind bool   // hops stand before it: names, loopback and sockets are the last hop's
+	ViaHop bool   // hops stand before it: names, loopback and sockets are the last hop's
 
-	Told string // who gave the address, where no file has it written: "the SRV record …"
-	Name string // the name that a certificate must be for, "" for the host
+	Source string // who gave the address, where no file has it written: "the SRV record …"
+	Name   string // the name that a certificate must be for, "" for the host
 
-	Container *Placed            // the container that it is in, nil for none
-	Given     *profile.GivenHost // what [hosts] of a file has for the host, nil for nothing
+	Container  *ContainerAddress  // the container that it is in, nil for none
+	StaticHost *profile.GivenHost // what [hosts] of a file has for the host, nil for nothing
 }
 
 // CertificateName is the name that the server's certificate must be for.
@@ -50,14 +50,14 @@ func (c Candidate) CertificateName() string {
 	return c.Host
 }
 
-// Through are the addresses that a hop is asked to connect to, in order: the host as
+// HopTargets are the addresses that a hop is asked to connect to, in order: the host as
 // written, which the hop looks up, or what [hosts] has for it.
-func (c Candidate) Through() []string {
-	if c.Socket != "" || c.Given == nil {
+func (c Candidate) HopTargets() []string {
+	if c.Socket != "" || c.StaticHost == nil {
 		return []string{c.String()}
 	}
-	addresses := make([]string, len(c.Given.Addresses))
-	for i, addr := range c.Given.Addresses {
+	addresses := make([]string, len(c.StaticHost.Addresses))
+	for i, addr := range c.StaticHost.Addresses {
 		addresses[i] = netip.AddrPortFrom(addr, uint16(c.Port)).String()
 	}
 	return addresses
@@ -66,10 +66,10 @@ func (c Candidate) Through() []string {
 // ToldBy says who gave the address that is dialled, "" where it is as the profile or
 // its alias has it written, or comes from it by DNS.
 func (c Candidate) ToldBy() string {
-	if c.Told == "" && c.Given != nil {
-		return fmt.Sprintf("[hosts] at %s:%d", c.Given.File, c.Given.Line)
+	if c.Source == "" && c.StaticHost != nil {
+		return fmt.Sprintf("[hosts] at %s:%d", c.StaticHost.File, c.StaticHost.Line)
 	}
-	return c.Told
+	return c.Source
 }
 
 // String is the candidate as a person writes it.
@@ -81,7 +81,7 @@ func (c Candidate) String() string {
 }
 
 // Local reports whether the candidate is written as an address of this machine.
-func (c Candidate) Local() bool { return !c.Behind && (c.Socket != "" || profile.LocalHost(c.Host)) }
+func (c Candidate) Local() bool { return !c.ViaHop && (c.Socket != "" || profile.LocalHost(c.Host)) }
 
 // maxSocketPath is what a socket's address holds (unix(7): 108 bytes with the
 // closing zero on Linux, 104 elsewhere).
@@ -92,7 +92,7 @@ const maxSocketPath = 103
 // none, and a finding.
 func (n Network) Candidates(ctx context.Context, r *profile.Resolved) ([]Candidate, *finding.Finding) {
 	behind := len(r.Hops()) > 0
-	if found := r.Astray(); found != nil {
+	if found := r.AliasProblem(); found != nil {
 		return nil, found
 	}
 	if r.AddressKind() == "container" {
@@ -110,14 +110,14 @@ func (n Network) Candidates(ctx context.Context, r *profile.Resolved) ([]Candida
 			list = append(list, Candidate{Host: h.Host, Port: h.Port})
 		}
 		for i := range list {
-			list[i].Behind = behind
+			list[i].ViaHop = behind
 			if given, ok := r.Given(list[i].Host); ok {
-				list[i].Given = &given
+				list[i].StaticHost = &given
 			}
 		}
 		return list, nil
 	}
-	c := Candidate{Socket: r.Text("socket"), Behind: behind}
+	c := Candidate{Socket: r.Text("socket"), ViaHop: behind}
 	c.Port, _ = strconv.Atoi(r.Text("port"))
 	if r.Text("engine") == "postgresql" {
 		c.portSocket()
@@ -148,7 +148,7 @@ func (n Network) contained(ctx context.Context, r *profile.Resolved) ([]Candidat
 func (c *Candidate) portSocket() {
 	const prefix = ".s.PGSQL."
 	if !strings.HasPrefix(filepath.Base(c.Socket), prefix) {
-		if c.Behind { // what it is on the hop's machine is not seen from here
+		if c.ViaHop { // what it is on the hop's machine is not seen from here
 			c.Folder = c.Socket
 			c.Socket = path.Join(c.Folder, prefix+strconv.Itoa(c.Port))
 		} else if info, err := os.Stat(c.Socket); err != nil && !strings.Contains(filepath.Base(c.Socket), ".s") || err == nil && info.IsDir() {
@@ -167,7 +167,7 @@ func (c *Candidate) portSocket() {
 // namedSocket finds a socket of a fixed name in the folder that a profile
 // names: the first of the names that packages give it.
 func (c *Candidate) namedSocket() {
-	if info, err := os.Stat(c.Socket); c.Behind || err != nil || !info.IsDir() {
+	if info, err := os.Stat(c.Socket); c.ViaHop || err != nil || !info.IsDir() {
 		c.Folder = filepath.Dir(c.Socket)
 		return
 	}
@@ -251,8 +251,8 @@ func (n Network) Names(ctx context.Context, profileName string, c Candidate) ([]
 	if addr, err := netip.ParseAddr(c.Host); err == nil {
 		return []netip.Addr{addr}, finding.Good("%s is an address", c.Host)
 	}
-	if c.Given != nil {
-		return c.Given.Addresses, finding.Good("%s", c.given())
+	if c.StaticHost != nil {
+		return c.StaticHost.Addresses, finding.Good("%s", c.given())
 	}
 	addrs, err := n.Resolve(ctx, c.Host)
 	if err != nil || len(addrs) == 0 {
@@ -270,7 +270,7 @@ func (n Network) Names(ctx context.Context, profileName string, c Candidate) ([]
 
 // given says what [hosts] has for the host.
 func (c Candidate) given() string {
-	return fmt.Sprintf("%s is %s, by [hosts] at %s; DNS is not asked", c.Host, c.Given.List(), c.Given.At())
+	return fmt.Sprintf("%s is %s, by [hosts] at %s; DNS is not asked", c.Host, c.StaticHost.List(), c.StaticHost.At())
 }
 
 // For is the network as a profile's files have it: names in their [hosts] are not

@@ -46,7 +46,7 @@ func (n Network) records(ctx context.Context, srv string, chain *profile.Chain) 
 				Saw("its target is %s, its port %d", clean.Quoted(r.Target), r.Port).
 				Suggest("gharbor alias set %s srv=_SERVICE._tcp.DOMAIN", name)
 		}
-		c := Candidate{Host: host, Port: int(r.Port), Told: "an SRV record of " + srv, Name: profile.SRVDomain(srv)}
+		c := Candidate{Host: host, Port: int(r.Port), Source: "an SRV record of " + srv, Name: profile.SRVDomain(srv)}
 		if !slices.ContainsFunc(list, func(o Candidate) bool { return o.Host == c.Host && o.Port == c.Port }) {
 			list = append(list, c)
 		}

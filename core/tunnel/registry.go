@@ -12,8 +12,8 @@ import (
 	"slices"
 	"time"
 
-	"gentleharbor/core/control"
 	"gentleharbor/core/defect"
+	"gentleharbor/core/privatesocket"
 )
 
 // Registry is where tunnels that run are found: each has a socket that only this
@@ -26,33 +26,33 @@ type Registry struct {
 // Socket is the one of a profile's tunnel.
 func (r Registry) Socket(profile string) string {
 	sum := sha256.Sum256([]byte(r.Home + "\x00" + profile))
-	return filepath.Join(control.Folder(r.Lookup), "tunnel-"+hex.EncodeToString(sum[:8])+".sock") // a socket's path is short
+	return filepath.Join(privatesocket.Folder(r.Lookup), "tunnel-"+hex.EncodeToString(sum[:8])+".sock") // a socket's path is short
 }
 
 // maxStatus bounds a status, in bytes.
 const maxStatus = 64 << 10
 
-// Find asks a profile's tunnel for its status. The error is control.ErrNone where none runs, and
-// a *control.Silent where one does and does not answer.
+// Find asks a profile's tunnel for its status. The error is privatesocket.ErrNone where none runs, and
+// a *privatesocket.Silent where one does and does not answer.
 func (r Registry) Find(ctx context.Context, profile string) (s Status, err error) {
-	err = control.Ask(ctx, r.Socket(profile), []byte("status\n"), maxStatus, &s)
+	err = privatesocket.Ask(ctx, r.Socket(profile), []byte("status\n"), maxStatus, &s)
 	return s, err
 }
 
 // List asks all tunnels that run, side by side, sorted by profile. silent are those that are
 // there and do not answer; whose they are they can't say.
-func (r Registry) List(ctx context.Context) (all []Status, silent []*control.Silent) {
-	sockets, _ := filepath.Glob(filepath.Join(control.Folder(r.Lookup), "tunnel-*.sock"))
+func (r Registry) List(ctx context.Context) (all []Status, silent []*privatesocket.Silent) {
+	sockets, _ := filepath.Glob(filepath.Join(privatesocket.Folder(r.Lookup), "tunnel-*.sock"))
 	all = []Status{}
 	answers := make([]Status, len(sockets))
 	errs := make([]error, len(sockets))
 	var group defect.Group
 	for i, socket := range sockets {
-		group.Go(func() { errs[i] = control.Ask(ctx, socket, []byte("status\n"), maxStatus, &answers[i]) })
+		group.Go(func() { errs[i] = privatesocket.Ask(ctx, socket, []byte("status\n"), maxStatus, &answers[i]) })
 	}
 	group.Wait()
 	for i, err := range errs {
-		var one *control.Silent
+		var one *privatesocket.Silent
 		switch {
 		case err == nil && answers[i].Home == r.Home:
 			all = append(all, answers[i])
@@ -68,7 +68,7 @@ func (r Registry) List(ctx context.Context) (all []Status, silent []*control.Sil
 // those of Find.
 func (r Registry) Close(ctx context.Context, profile string) (s Status, err error) {
 	socket := r.Socket(profile)
-	if err := control.Ask(ctx, socket, []byte("close\n"), maxStatus, &s); err != nil {
+	if err := privatesocket.Ask(ctx, socket, []byte("close\n"), maxStatus, &s); err != nil {
 		return s, err
 	}
 	for range 100 {
@@ -82,15 +82,15 @@ func (r Registry) Close(ctx context.Context, profile string) (s Status, err erro
 	return s, nil
 }
 
-// Listen makes the socket of a profile's tunnel; control.ErrTaken where one runs.
+// Listen makes the socket of a profile's tunnel; privatesocket.ErrTaken where one runs.
 func (r Registry) Listen(profile string) (net.Listener, error) {
-	return control.Listen(r.Socket(profile))
+	return privatesocket.Listen(r.Socket(profile))
 }
 
 // Answer serves a tunnel's socket until ctx ends, or the socket is gone: "status", and "close",
 // which calls end.
 func Answer(ctx context.Context, listener net.Listener, status func() Status, end func()) {
-	control.Serve(ctx, listener, func(line string, _ io.Reader) (any, func()) {
+	privatesocket.Serve(ctx, listener, func(line string, _ io.Reader) (any, func()) {
 		if line == "close" {
 			return status(), end
 		}

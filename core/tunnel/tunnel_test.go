@@ -73,7 +73,7 @@ func newWorld(t *testing.T, serve func(net.Conn), change func(*Options)) *world 
 	if err != nil {
 		t.Fatal(err)
 	}
-	o := Options{Profile: "tides", Hops: hops, Servers: servers, Dialer: &hop.Dialer{Network: route.System(), Finder: &secret.Finder{}, Profile: "tides", Kept: &hop.Kept{}}, Listener: listener,
+	o := Options{Profile: "tides", Hops: hops, Servers: servers, Dialer: &hop.Dialer{Network: route.System(), Finder: &secret.Finder{}, Profile: "tides", Secrets: &hop.SecretCache{}}, Listener: listener,
 		Told: func(text string) { w.told <- text }}
 	if change != nil {
 		change(&o)

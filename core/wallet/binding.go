@@ -137,7 +137,7 @@ func facts(p *profile.Resolved) (Binding, error) {
 // may be sent too. What the profile itself says of hops and TLS is kept with it; what it leaves
 // to the alias stays the alias's.
 func bindingToAlias(p *profile.Resolved) (Binding, error) {
-	if found := p.Astray(); found != nil {
+	if found := p.AliasProblem(); found != nil {
 		return Binding{}, errors.New(found.Cause)
 	}
 	b := ToAlias(p.Service().Links[0])

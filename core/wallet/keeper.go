@@ -12,8 +12,8 @@ import (
 	"strings"
 	"time"
 
-	"gentleharbor/core/control"
 	"gentleharbor/core/finding"
+	"gentleharbor/core/privatesocket"
 )
 
 // Keys are what a keeper holds: enough to read the wallet as it is now, not to
@@ -39,13 +39,13 @@ func (w *Wallet) Keys(until time.Time) Keys {
 
 // KeeperSocket is where the keeper of a wallet listens.
 func KeeperSocket(lookup func(string) (string, bool), id string) string {
-	return filepath.Join(control.Folder(lookup), "wallet-"+id[:16]+".sock")
+	return filepath.Join(privatesocket.Folder(lookup), "wallet-"+id[:16]+".sock")
 }
 
 // Listen makes the keeper's socket, in a folder that is this user's alone.
 func Listen(socket string) (net.Listener, error) {
-	listener, err := control.Listen(socket)
-	if errors.Is(err, control.ErrTaken) {
+	listener, err := privatesocket.Listen(socket)
+	if errors.Is(err, privatesocket.ErrTaken) {
 		return nil, errors.New("the wallet is unlocked already; gharbor wallet lock ends that")
 	}
 	return listener, err
@@ -59,7 +59,7 @@ var errLocked = errors.New("locked")
 func Keep(ctx context.Context, listener net.Listener, keys Keys) {
 	ctx, lock := context.WithDeadlineCause(ctx, keys.Until, errLocked)
 	defer lock()
-	control.Serve(ctx, listener, func(line string, in io.Reader) (any, func()) {
+	privatesocket.Serve(ctx, listener, func(line string, in io.Reader) (any, func()) {
 		r, end := keys.answer(line, in)
 		if end {
 			return r, lock
@@ -111,11 +111,11 @@ func (k Keys) content(in io.Reader, size string) ([]byte, error) {
 // Unlocked opens the wallet through its keeper.
 type Unlocked struct{ Socket string }
 
-// ask sends a request to the keeper: control.ErrNone where there is none, a *control.Silent
+// ask sends a request to the keeper: privatesocket.ErrNone where there is none, a *privatesocket.Silent
 // where one is and does not answer.
 func (u Unlocked) ask(ctx context.Context, request []byte) (reply, error) {
 	var r reply
-	err := control.Ask(ctx, u.Socket, request, 2*maxContent, &r)
+	err := privatesocket.Ask(ctx, u.Socket, request, 2*maxContent, &r)
 	return r, err
 }
 
@@ -125,7 +125,7 @@ func (u Unlocked) Status(ctx context.Context) (until time.Time, err error) {
 	return r.Until, err
 }
 
-// Lock ends the keeper. It is control.ErrNone where there is none.
+// Lock ends the keeper. It is privatesocket.ErrNone where there is none.
 func (u Unlocked) Lock(ctx context.Context) error {
 	_, err := u.ask(ctx, []byte("lock\n"))
 	return err
@@ -133,7 +133,7 @@ func (u Unlocked) Lock(ctx context.Context) error {
 
 func (u Unlocked) open(ctx context.Context, f *File) (*Wallet, error) {
 	r, err := u.ask(ctx, append([]byte(fmt.Sprintf("open %d\n", len(f.data))), f.data...))
-	var silent *control.Silent
+	var silent *privatesocket.Silent
 	if errors.As(err, &silent) {
 		return nil, refuse(noAnswer(f.Path, silent))
 	}

@@ -9,8 +9,8 @@ import (
 	"sync"
 
 	"gentleharbor/core/clean"
-	"gentleharbor/core/control"
 	"gentleharbor/core/finding"
+	"gentleharbor/core/privatesocket"
 	"gentleharbor/core/secret"
 )
 
@@ -31,7 +31,7 @@ type Vault struct {
 }
 
 // noAnswer is the finding for a keeper that is there and does not answer.
-func noAnswer(path string, silent *control.Silent) *finding.Finding {
+func noAnswer(path string, silent *privatesocket.Silent) *finding.Finding {
 	return finding.New(finding.WalletNoAnswer, "the process that keeps the wallet %s open can't be asked", path).
 		Saw("%s", silent).Suggest("%s   # ends it", silent.EndLine())
 }
@@ -103,7 +103,7 @@ func (v *Vault) openQuietly(ctx context.Context) (*Wallet, error) {
 		return nil, err
 	}
 	opener, err := v.Unlocked(ctx, f.ID())
-	var silent *control.Silent
+	var silent *privatesocket.Silent
 	switch {
 	case errors.As(err, &silent):
 		v.silent = noAnswer(f.Path, silent)

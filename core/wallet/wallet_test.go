@@ -20,7 +20,7 @@ import (
 	"time"
 
 	"gentleharbor/core/atomicfile"
-	"gentleharbor/core/control"
+	"gentleharbor/core/privatesocket"
 	"gentleharbor/core/secret"
 )
 
@@ -432,7 +432,7 @@ func TestKeeper(t *testing.T) {
 		t.Error(err)
 	}
 	<-ended
-	if err := u.Lock(t.Context()); !errors.Is(err, control.ErrNone) {
+	if err := u.Lock(t.Context()); !errors.Is(err, privatesocket.ErrNone) {
 		t.Error("a lock that nobody took")
 	}
 	os.Chmod(filepath.Dir(socket), 0o755)
@@ -462,12 +462,12 @@ func TestSilentKeeper(t *testing.T) {
 	}()
 	u := Unlocked{socket}
 	w.fails("a silent keeper", u, "wallet.no-answer")
-	var silent *control.Silent
+	var silent *privatesocket.Silent
 	if err := u.Lock(t.Context()); !errors.As(err, &silent) || runtime.GOOS == "linux" && silent.PID != os.Getpid() {
 		t.Errorf("%v", err)
 	}
 	listener.Close()
-	if err := u.Lock(t.Context()); !errors.Is(err, control.ErrNone) {
+	if err := u.Lock(t.Context()); !errors.Is(err, privatesocket.ErrNone) {
 		t.Errorf("none is there, and %v", err)
 	}
 }

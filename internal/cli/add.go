@@ -29,7 +29,7 @@ asked. A URL with its password in it is pasted: -url-stdin -into wallet.`,
 			"gharbor add sightings-ro -like sightings -user visitor -secret env:VISITOR_PASSWORD",
 			"gharbor add tides 'postgresql://tidekeeper@tide-db.internal.example/tides?sslmode=verify-full' -test",
 		},
-		least: 1, most: 2,
+		minArgs: 1, maxArgs: 2,
 		flags: func(fs *flag.FlagSet) {
 			given.flags(fs)
 			o.to.flag(fs)

@@ -157,7 +157,7 @@ func aliasShow() *command {
 		name: "alias show", quick: true, args: "NAME", summary: "what an alias says, and those that it names in turn",
 		long:     "Each key with the file and line that says it. Nothing is looked up or dialled.",
 		examples: []string{"gharbor alias show skein", "gharbor alias show service:sightings"},
-		least:    1, most: 1,
+		minArgs:  1, maxArgs: 1,
 		flags: func(fs *flag.FlagSet) { form.flag(fs) },
 		run: func(_ context.Context, c *call) error {
 			a, err := c.foundAlias(c.args[0])

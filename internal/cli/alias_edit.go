@@ -120,7 +120,7 @@ func aliasAdd() *command {
 			"gharbor alias add counts engine=postgresql srv=_postgresql._tcp.saltmarsh.example database=sightings",
 			"gharbor alias add old-skein alias=skein",
 		},
-		least: 2, most: -1,
+		minArgs: 2, maxArgs: -1,
 		flags: to.flag,
 		run: func(ctx context.Context, c *call) error {
 			name, err := c.writeAlias(ctx, &to, "kept", (*profile.File).AddAlias)
@@ -146,7 +146,7 @@ that change are touched. The keys:
 
 ` + strings.TrimRight(aliasKeyTable(), "\n"),
 		examples: []string{"gharbor alias set skein addresses=archive-c.saltmarsh.example:1521", "gharbor alias set skein pick=fastest connect-timeout=3s", "gharbor alias set skein note="},
-		least:    2, most: -1,
+		minArgs:  2, maxArgs: -1,
 		flags: to.flag,
 		run: func(ctx context.Context, c *call) error {
 			_, err := c.writeAlias(ctx, &to, "changed", (*profile.File).SetAlias)
@@ -162,7 +162,7 @@ func aliasRename() *command {
 		long: `Aliases and profiles that name it follow. Of an alias of your own, the old name stays
 as an alias of the new one until your profiles have been changed: nothing breaks between.`,
 		examples: []string{"gharbor alias rename skein archive-service"},
-		least:    2, most: 2,
+		minArgs:  2, maxArgs: 2,
 		flags: to.flag,
 		run: func(ctx context.Context, c *call) error {
 			name, err := to.of(c, c.args[0])
@@ -257,7 +257,7 @@ func aliasRemove() *command {
 		name: "alias remove", args: "NAME", summary: "take an alias out of its file",
 		long:     "Refused while a profile or another alias names it. Asks first, unless -yes.",
 		examples: []string{"gharbor alias remove old-skein -yes"},
-		least:    1, most: 1,
+		minArgs:  1, maxArgs: 1,
 		flags: func(fs *flag.FlagSet) {
 			fs.BoolVar(&yes, "yes", false, "do not ask")
 			to.flag(fs)

@@ -66,8 +66,8 @@ func aliasResolve() *command {
 		long: `Host names are looked up in [hosts] and then in DNS, SRV records first. Nothing is
 dialled, so pick=fastest shows the order as written.`,
 		examples: []string{"gharbor alias resolve skein", "gharbor alias resolve skein -format json"},
-		least:    1,
-		most:     1,
+		minArgs:  1,
+		maxArgs:  1,
 		flags: func(fs *flag.FlagSet) {
 			fs.DurationVar(&timeout, "timeout", check.DefaultTimeout, "bound of the look-ups")
 			form.flag(fs)
@@ -133,7 +133,7 @@ func chainLinks(chain *profile.Chain) []map[string]any {
 
 // lookUp finds the addresses of one server.
 func lookUp(ctx context.Context, n route.Network, name string, c route.Candidate) resolvedAddress {
-	r := resolvedAddress{Address: c.String(), Told: c.Told, By: "DNS", Addresses: []string{}}
+	r := resolvedAddress{Address: c.String(), Told: c.Source, By: "DNS", Addresses: []string{}}
 	if c.Port == 0 && c.Socket == "" {
 		r.Address = c.Host + " (the engine's usual port)"
 	}
@@ -144,8 +144,8 @@ func lookUp(ctx context.Context, n route.Network, name string, c route.Candidate
 		return r
 	case c.Socket != "":
 		r.By = "socket"
-	case c.Given != nil:
-		r.By = "[hosts] " + c.Given.At()
+	case c.StaticHost != nil:
+		r.By = "[hosts] " + c.StaticHost.At()
 	case len(addrs) == 1 && addrs[0].String() == c.Host:
 		r.By = "written"
 	}
@@ -207,7 +207,7 @@ be asked (oracle), whether it knows the service. A server may count each knock a
 failed connection (MySQL and MariaDB do, and block a client after 100 in a row), so
 there are 20 at most for an address. No hops are gone through.`,
 		examples: []string{"gharbor alias knock skein", "gharbor alias knock skein -count 5"},
-		least:    1, most: 1,
+		minArgs:  1, maxArgs: 1,
 		flags: func(fs *flag.FlagSet) {
 			fs.IntVar(&count, "count", 3, fmt.Sprintf("knocks at each address, %d at most", alias.MaxKnocks))
 			fs.DurationVar(&timeout, "timeout", 3*time.Second, "bound of each knock")

@@ -24,7 +24,7 @@ func aliasUsed() *command {
 		long: `Directly or over another alias. The wallet is looked through where it can be read
 without its passphrase: as a reader, or while it is unlocked.`,
 		examples: []string{"gharbor alias used skein", "gharbor alias used skein -format json"},
-		least:    1, most: 1,
+		minArgs:  1, maxArgs: 1,
 		flags: func(fs *flag.FlagSet) { form.flag(fs) },
 		run: func(ctx context.Context, c *call) error {
 			a, err := c.foundAlias(c.args[0])

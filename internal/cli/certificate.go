@@ -38,7 +38,7 @@ login. With -save the topmost certificate of the chain is kept as the profile's
 tls-ca, after you have compared its fingerprint with one that came to you by another
 way: on a terminal you are asked, elsewhere -fingerprint says what it must be.`,
 		examples: []string{"gharbor certificate sightings", "gharbor certificate sightings -save", "gharbor certificate sightings -save -fingerprint SHA256:4F:…"},
-		least:    1, most: 1,
+		minArgs:  1, maxArgs: 1,
 		flags: func(fs *flag.FlagSet) {
 			fs.BoolVar(&o.save, "save", false, "keep the topmost certificate as the profile's tls-ca, after comparing")
 			fs.StringVar(&o.fingerprint, "fingerprint", "", "what its fingerprint must be, SHA256:… as this command shows it")

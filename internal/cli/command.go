@@ -68,8 +68,8 @@ type command struct {
 	examples []string
 	quick    bool // over in milliseconds: neither dials, asks nor writes
 	patient  bool // a signal is its program's, which may go on
-	least    int  // names it takes, at the least and at the most
-	most     int
+	minArgs  int  // of names
+	maxArgs  int  // of names; -1 for any number
 	flags    func(*flag.FlagSet)
 	run      func(context.Context, *call) error
 	verbs    func() []*command // a group's; it has no run of its own

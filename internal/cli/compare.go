@@ -23,7 +23,7 @@ different or unknown, by the servers' own identifiers and starts; then which fac
 differ, and which expectations of either profile hold on one of them only. Exit 0 for
 same-instance, 1 for same-lineage and different, 6 for unknown.`,
 		examples: []string{"gharbor compare sightings sightings-ro", "gharbor compare sightings tides -format json"},
-		least:    2, most: 2,
+		minArgs:  2, maxArgs: 2,
 		flags: func(fs *flag.FlagSet) {
 			fs.DurationVar(&timeout, "timeout", check.DefaultTimeout, "bound of each of the two tests")
 			over.flag(fs)

@@ -32,8 +32,8 @@ password from there at each use (container:VARIABLE); with -into wallet a copy i
 in the wallet, bound to this container. Without PROFILE it is called as the container, or
 as the compose file's service.`,
 		examples: []string{"gharbor container adopt saltmarsh-ringing ringing", "gharbor container adopt saltmarsh/ringing -into wallet", "gharbor container adopt saltmarsh-ringing ringing -test"},
-		least:    1,
-		most:     2,
+		minArgs:  1,
+		maxArgs:  2,
 		flags: func(fs *flag.FlagSet) {
 			endpointFlag(fs, &o.endpoint)
 			engine := profile.FieldNamed("engine")
@@ -115,7 +115,7 @@ func (c *call) adopt(ctx context.Context, o adoptOptions) error {
 // adoptedSets are the keys of the new profile.
 func (c *call) adoptedSets(seen container.Seen, named profile.Container, endpoint string, o adoptOptions) assignments {
 	sets := assignments(seen.Declaration.Sets(named, seen.Port))
-	if !c.containers().Sole(endpoint) || o.endpoint != "" {
+	if !c.containers().IsOnlyEngine(endpoint) || o.endpoint != "" {
 		sets = append(sets, profile.Override{Field: profile.FieldNamed("endpoint"), Value: profile.TextValue(endpoint)})
 	}
 	return sets

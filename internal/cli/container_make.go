@@ -48,8 +48,8 @@ data are in a volume, and a health check watches it. A password is made into the
 or the one that is there is taken, and handed over as a file that only the container's
 root can read. The profile then leads to the container. -dry-run stops after showing.`,
 		examples: []string{"gharbor container make ringing -image mariadb:11 -dry-run", "gharbor container make ringing -image mariadb:11"},
-		least:    1,
-		most:     1,
+		minArgs:  1,
+		maxArgs:  1,
 		flags: func(fs *flag.FlagSet) {
 			imageFlag(fs, &o.image, "the image, such as postgres:16")
 			fs.StringVar(&o.name, "name", "", "the container's name, where the profile does not say it")
@@ -127,7 +127,7 @@ func (c *call) makeContainer(ctx context.Context, o makeOptions) error {
 	if m.endpoint == "" {
 		m.endpoint = p.Text("endpoint")
 	}
-	client, found := c.containers().One(ctx, m.endpoint)
+	client, found := c.containers().Client(ctx, m.endpoint)
 	if found != nil {
 		return routeFailed(found)
 	}
@@ -269,7 +269,7 @@ func (c *call) planProfile(m *building, client *api.Client) error {
 		err = set("container", m.plan.Name)
 	}
 	endpoint := client.Endpoint.Address
-	if p.Text("endpoint") == "" && (m.endpoint != "" || !c.containers().Sole(endpoint)) {
+	if p.Text("endpoint") == "" && (m.endpoint != "" || !c.containers().IsOnlyEngine(endpoint)) {
 		err = errors.Join(err, set("endpoint", endpoint))
 	}
 	switch source, _ := secret.ParseSource(p.Text("secret")); source.Kind {
@@ -277,7 +277,7 @@ func (c *call) planProfile(m *building, client *api.Client) error {
 	case "default", "container":
 		err = errors.Join(err, set("secret", "wallet:"+m.entry))
 	default:
-		m.own = c.hereOf(p)
+		m.own = c.localCopy(p)
 	}
 	if err == nil && len(m.sets) > 0 && !p.Own() {
 		err = usage("the project's profile would have to be changed; write it by hand: %s", m.sets.words())
@@ -285,16 +285,16 @@ func (c *call) planProfile(m *building, client *api.Client) error {
 	return err
 }
 
-// hereOf is the profile as one of this machine, for its own source of the password:
-// where the server will be is not known yet.
-func (c *call) hereOf(p *profile.Resolved) *profile.Resolved {
+// localCopy is the same profile at 127.0.0.1, to look its secret up before the server has an
+// address.
+func (c *call) localCopy(p *profile.Resolved) *profile.Resolved {
 	here := []profile.Override{{Field: profile.FieldNamed("host"), Value: profile.TextValue("127.0.0.1")}}
 	for _, key := range []string{"engine", "user", "database", "secret", "command"} {
 		if e, ok := p.Get(key); ok {
 			here = append(here, profile.Override{Field: e.Field, Value: e.Value})
 		}
 	}
-	return profile.Loose(p.Profile.Name, here, c.environment())
+	return profile.ResolveValues(p.Profile.Name, here, c.environment())
 }
 
 // showPlan says what will be done, in the order in which it will be.

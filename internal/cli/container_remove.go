@@ -18,7 +18,7 @@ func containerRemove() *command {
 -yes. A container that gharbor did not make is left alone. The profile stays, and so does
 the password in the wallet.`,
 		examples: []string{"gharbor container remove ringing", "gharbor container remove ringing -data -yes"},
-		least:    1, most: 1,
+		minArgs:  1, maxArgs: 1,
 		flags: func(fs *flag.FlagSet) {
 			endpointFlag(fs, &endpoint)
 			fs.BoolVar(&yes, "yes", false, "do not ask")

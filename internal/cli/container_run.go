@@ -29,7 +29,7 @@ func containerStart() *command {
 of a compose file. Where a profile leads to it, it is ready when that passes its test;
 else when its health check says so, or its published port answers.`,
 		examples: []string{"gharbor container start ringing", "gharbor container start saltmarsh-ringing -within 2m"},
-		least:    1, most: 1,
+		minArgs:  1, maxArgs: 1,
 		flags: func(fs *flag.FlagSet) {
 			endpointFlag(fs, &endpoint)
 			fs.DurationVar(&within, "within", time.Minute, "how long to wait until it is ready")
@@ -119,7 +119,7 @@ func containerStop() *command {
 		name: "container stop", args: "NAME", summary: "stop a container; its data stay",
 		long:     "NAME is a profile whose address is a container, a container's name, or PROJECT/SERVICE of a compose file.",
 		examples: []string{"gharbor container stop ringing"},
-		least:    1, most: 1,
+		minArgs:  1, maxArgs: 1,
 		flags: func(fs *flag.FlagSet) { endpointFlag(fs, &endpoint) },
 		run: func(ctx context.Context, c *call) error {
 			one, err := c.containerOf(ctx, c.args[0], endpoint)

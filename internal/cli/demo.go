@@ -21,7 +21,7 @@ func demoCommand() *command {
 through define, test, fail, mend, ready. With -keep the servers stay up for you to
 try the commands, until Ctrl-C.`,
 		examples: []string{"gharbor demo", "gharbor demo -list", "gharbor demo certificate", "gharbor demo -keep"},
-		most:     1,
+		maxArgs:  1,
 		flags: func(fs *flag.FlagSet) {
 			fs.BoolVar(&keep, "keep", false, "leave the servers up, and say how to use them")
 			fs.BoolVar(&list, "list", false, "list the parts")

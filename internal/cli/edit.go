@@ -25,7 +25,7 @@ order of keys stay. Lists take commas: tags=local,field. The keys:
 			"gharbor set sightings socket= host=127.0.0.1",
 			`gharbor set sightings "expect.version=>= 14" expect.tables=sighting,observer`,
 		},
-		least: 2, most: -1,
+		minArgs: 2, maxArgs: -1,
 		flags: to.flag,
 		run: func(ctx context.Context, c *call) error {
 			name, sets, err := c.assigned(&to, keyValue)
@@ -49,7 +49,7 @@ func copyCommand() *command {
 		name: "copy", args: "NAME NEW-NAME", summary: "a new profile with another's own keys",
 		long:     "The copy has what the profile sets itself; what it takes from the profile it is like, the copy takes from there too.",
 		examples: []string{"gharbor copy sightings sightings-test", "gharbor set sightings-test database=sightings_test"},
-		least:    2, most: 2,
+		minArgs:  2, maxArgs: 2,
 		flags: to.flag,
 		run: func(ctx context.Context, c *call) error {
 			file, err := c.load()
@@ -113,7 +113,7 @@ func renameCommand() *command {
 		name: "rename", args: "NAME NEW-NAME", summary: "give a profile another name",
 		long:     "Profiles that are like it follow.",
 		examples: []string{"gharbor rename sightings bird-counts"},
-		least:    2, most: 2,
+		minArgs:  2, maxArgs: 2,
 		flags: to.flag,
 		run: func(ctx context.Context, c *call) error {
 			name, err := to.of(c, c.args[0])
@@ -132,7 +132,7 @@ func removeCommand() *command {
 		name: "remove", args: "NAME", summary: "take a profile out of the file",
 		long:     "Asks first, unless -yes. The comment directly above the profile goes with it.",
 		examples: []string{"gharbor remove sightings-test", "gharbor remove sightings-test -yes"},
-		least:    1, most: 1,
+		minArgs:  1, maxArgs: 1,
 		flags: func(fs *flag.FlagSet) {
 			fs.BoolVar(&yes, "yes", false, "do not ask")
 			to.flag(fs)
@@ -167,7 +167,7 @@ func (c *call) astray(to target, name string) {
 		return
 	}
 	if p := file.Lookup(name); p != nil {
-		if found := file.Resolve(p, nil, c.environment()).Astray(); found != nil {
+		if found := file.Resolve(p, nil, c.environment()).AliasProblem(); found != nil {
 			c.Notice("%s", found.Cause)
 		}
 	}

@@ -14,7 +14,7 @@ func explainCommand() *command {
 	return &command{
 		name: "explain", quick: true, args: "[CODE]", summary: "the long text of a finding code, or the list of all codes",
 		examples: []string{"gharbor explain", "gharbor explain login.password", "gharbor explain login"},
-		most:     1,
+		maxArgs:  1,
 		run: func(_ context.Context, c *call) error {
 			if len(c.args) == 0 {
 				return c.explainAll("")

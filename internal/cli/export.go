@@ -39,7 +39,7 @@ func exportCommand() *command {
 only to a terminal or to a file that nobody else can read. A compose file names a file for
 each password, beside it.`,
 		examples: []string{"gharbor export sightings -as url", "gharbor export sightings -as dotenv -with-secret -out .env", "gharbor export sightings -as compose -image postgres:16"},
-		least:    1, most: 1,
+		minArgs:  1, maxArgs: 1,
 		flags: func(fs *flag.FlagSet) {
 			one := strings.Join(exportForms, ", ")
 			fs.Func("as", "one of "+one, func(s string) error {

@@ -13,7 +13,7 @@ func helpCommand() *command {
 	return &command{
 		name: "help", quick: true, args: "[COMMAND [VERB]]", summary: "what the commands do, or one of them in full",
 		examples: []string{"gharbor help", "gharbor help add"},
-		most:     3,
+		maxArgs:  3,
 		run: func(_ context.Context, c *call) error {
 			if len(c.args) == 0 {
 				return overview(c.Stdout, commands())

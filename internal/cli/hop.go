@@ -60,7 +60,7 @@ offered. The keys:
 
 ` + strings.TrimRight(hopKeyTable(), "\n"),
 		examples: []string{"gharbor hop add tides host=gate.saltmarsh.example user=keeper key=~/.ssh/gate", "gharbor hop add tides ssh=gate", "gharbor hop add tides proxy=socks5://127.0.0.1:1080"},
-		least:    2, most: -1,
+		minArgs:  2, maxArgs: -1,
 		flags: to.flag,
 		run: func(ctx context.Context, c *call) error {
 			name, sets, err := c.assigned(&to, hopKeyValue)
@@ -83,7 +83,7 @@ func hopRemove() *command {
 		name: "hop remove", args: "PROFILE NUMBER", summary: "take a hop out of a profile",
 		long:     "The numbers are those of test and show: 1 is the first from here.",
 		examples: []string{"gharbor hop remove tides 2"},
-		least:    2, most: 2,
+		minArgs:  2, maxArgs: 2,
 		flags: to.flag,
 		run: func(ctx context.Context, c *call) error {
 			number, err := strconv.Atoi(c.args[1])
@@ -114,7 +114,7 @@ is kept in the tool's own known_hosts once you have compared it with one that ca
 you by another way: on a terminal you are asked, elsewhere -fingerprint says what it
 must be. A key that contradicts a known one is refused, always.`,
 		examples: []string{"gharbor hop pin tides", "gharbor hop pin tides -fingerprint SHA256:3Jx…"},
-		least:    1, most: 1,
+		minArgs:  1, maxArgs: 1,
 		flags: func(fs *flag.FlagSet) {
 			fs.Func("fingerprint", "what a new key's fingerprint must be, SHA256:…; repeat it for more hops", func(s string) error {
 				if !strings.HasPrefix(s, "SHA256:") || len(strings.TrimRight(s, "=")) != len("SHA256:")+43 {

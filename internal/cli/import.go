@@ -67,8 +67,8 @@ password or option file can stay there, and the profile names the file. A compos
 profiles lead to the services' containers and take the passwords from there; variables of
 this machine stand in it only after gharbor vouch FILE where it is a repository's.`,
 		examples: []string{"gharbor import dotenv .env -dry-run", "gharbor import service", "gharbor import compose.yaml -dry-run", "gharbor import url -name sightings-copy -into wallet"},
-		least:    1,
-		most:     -1,
+		minArgs:  1,
+		maxArgs:  -1,
 		flags: func(fs *flag.FlagSet) {
 			o.walletFlags.flags(fs)
 			fs.StringVar(&o.name, "name", "", "the profile's name, where one connection is found")
@@ -436,7 +436,7 @@ func (c *call) keepPasswords(ctx context.Context, o walletFlags, plans []*planne
 
 // boundEntry is a wallet entry for a profile that is about to be.
 func (c *call) boundEntry(ctx context.Context, name string, sets []profile.Override, v secret.Value) (wallet.Entry, error) {
-	p := profile.Loose(name, sets, c.environment())
+	p := profile.ResolveValues(name, sets, c.environment())
 	b, err := c.bindingOf(ctx, p)
 	if err != nil {
 		return wallet.Entry{}, err

@@ -35,7 +35,7 @@ func listCommand() *command {
 		name: "list", quick: true, summary: "the profiles there are",
 		long:     "With -tag or -engine, those that have the tag or are of the engine.",
 		examples: []string{"gharbor list", "gharbor list -tag local", "gharbor list -engine postgresql -format json"},
-		most:     0,
+		maxArgs:  0,
 		flags: func(fs *flag.FlagSet) {
 			chosen.flags(fs, false)
 			form.flag(fs)

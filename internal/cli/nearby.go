@@ -51,7 +51,7 @@ may count it as a failed one.`,
 			if ctx.Err() != nil {
 				return &exitError{code: exitInterrupted}
 			}
-			servers := c.contained(file, c.belong(file, survey), inContainers)
+			servers := c.contained(file, c.matchProfiles(file, survey), inContainers)
 			if form.json() {
 				return render.JSON(c.Stdout, map[string]any{
 					"format":          1,
@@ -70,9 +70,9 @@ may count it as a failed one.`,
 	}
 }
 
-// belong says which profiles lead to each server, and how to add one for those
+// matchProfiles says which profiles lead to each server, and how to add one for those
 // that none does.
-func (c *call) belong(file *profile.File, survey nearby.Survey) []nearbyServer {
+func (c *call) matchProfiles(file *profile.File, survey nearby.Survey) []nearbyServer {
 	env := c.environment()
 	var resolved []*profile.Resolved
 	for _, p := range file.Profiles {

@@ -55,9 +55,9 @@ func (c *call) parse(cmd *command, args []string) (verbose bool, err error) {
 func (c *call) countArgs(cmd *command) error {
 	try := []string{"gharbor help " + cmd.name}
 	switch n := len(c.args); {
-	case n < cmd.least:
+	case n < cmd.minArgs:
 		return &exitError{code: exitUsage, err: fmt.Errorf("%s needs %s", cmd.name, cmd.args), try: try}
-	case cmd.most >= 0 && n > cmd.most:
+	case cmd.maxArgs >= 0 && n > cmd.maxArgs:
 		what := cmd.args
 		if what == "" {
 			what = "no names"

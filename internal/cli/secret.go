@@ -31,7 +31,7 @@ password file, a group of an option file, or a file of its own. The rest of such
 stays byte for byte, and only its owner can read it. Where the profile names no source:
 to the credential file of its engine where that has a line for it, else to the wallet.`,
 		examples: []string{"gharbor secret put sightings", "gharbor secret put moult -secret-stdin"},
-		least:    1, most: 1,
+		minArgs:  1, maxArgs: 1,
 		flags: func(fs *flag.FlagSet) {
 			in.flags(fs)
 			o.flags(fs)

@@ -26,8 +26,8 @@ func shortcutCommand() *command {
 given to it follow ARGS. It goes into a folder on your PATH, and never takes the place
 of a command that there is.`,
 		examples: []string{"gharbor shortcut sightings whose-birds -into ~/.local/bin -- printenv PGUSER", "gharbor shortcut moult moult-user -- grep user {optionfile}"},
-		least:    1,
-		most:     -1,
+		minArgs:  1,
+		maxArgs:  -1,
 		flags:    func(fs *flag.FlagSet) { fs.StringVar(&into, "into", "", "the folder to write it into") },
 		run: func(ctx context.Context, c *call) error {
 			if c.after != 2 || len(c.args) < 3 {

@@ -40,7 +40,7 @@ func showCommand() *command {
 		name: "show", quick: true, args: "NAME", summary: "every effective value of a profile, and where it came from",
 		long:     "Nothing is dialled and no secret is read: of a secret its source is shown.",
 		examples: []string{"gharbor show sightings", "gharbor show sightings -override host=10.0.0.5", "gharbor show sightings -format json"},
-		least:    1, most: 1,
+		minArgs:  1, maxArgs: 1,
 		flags: func(fs *flag.FlagSet) {
 			over.flag(fs)
 			form.flag(fs)
@@ -62,7 +62,7 @@ func showCommand() *command {
 			}
 			found := r.Problem()
 			if found == nil {
-				found = r.Astray()
+				found = r.AliasProblem()
 			}
 			if err == nil && found != nil {
 				return &exitError{code: exitFile, err: errors.New(found.Cause), try: found.Try}

@@ -46,7 +46,7 @@ shown in full, then a table of all. Passwords that a person must type are asked 
 before the first connection. Exit 0 when no stage failed, else 1.`,
 		examples: []string{"gharbor test sightings", "gharbor test sightings -override tls=verified -timeout 3s", "gharbor test sightings -as sightings-admin",
 			"gharbor test sightings moult tides", "gharbor test -tag local -strict", "gharbor test -all -format junit"},
-		most: -1,
+		maxArgs: -1,
 		flags: func(fs *flag.FlagSet) {
 			o.chosen.flags(fs, true)
 			fs.IntVar(&o.parallel, "parallel", check.DefaultParallel, "how many profiles to test at a time")
@@ -176,7 +176,7 @@ func (c *call) testMany(ctx context.Context, runner *check.Runner, profiles []*p
 
 // askAhead asks for the passwords that a person must type.
 func askAhead(ctx context.Context, runner *check.Runner, profiles []*profile.Resolved) error {
-	err := runner.AskAhead(ctx, profiles)
+	err := runner.PromptFirst(ctx, profiles)
 	if err != nil && ctx.Err() != nil {
 		return &exitError{code: exitInterrupted, err: errors.New("stopped at the question; nothing was tested")}
 	}

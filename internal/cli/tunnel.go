@@ -100,7 +100,7 @@ func tunnelOpen() *command {
 terminal back. The address is 127.0.0.1 and a port that the profile keeps. The password
 is not the tunnel's business: gharbor with finds it, through a tunnel of its own.`,
 		examples: []string{"gharbor tunnel open tides", "gharbor tunnel open tides -background -idle 30m", "gharbor tunnel open tides -local 5433", "gharbor tunnel open tides -socket ./run/"},
-		least:    1, most: 1,
+		minArgs:  1, maxArgs: 1,
 		flags: o.flags,
 		run: func(ctx context.Context, c *call) error {
 			if err := o.check(); err != nil {
@@ -156,7 +156,7 @@ func (c *call) throughHops(ctx context.Context, p *profile.Resolved, o openOptio
 	if err != nil {
 		return nil, err
 	}
-	d := &hop.Dialer{Network: c.network().For(p), Finder: finder, Profile: p.Called, Kept: &hop.Kept{}}
+	d := &hop.Dialer{Network: c.network().For(p), Finder: finder, Profile: p.Called, Secrets: &hop.SecretCache{}}
 	t := tunnel.New(tunnel.Options{
 		Profile:  p.Called,
 		Hops:     hops,

@@ -16,9 +16,9 @@ import (
 	"time"
 
 	"gentleharbor/core/clean"
-	"gentleharbor/core/control"
 	"gentleharbor/core/defect"
 	"gentleharbor/core/handover"
+	"gentleharbor/core/privatesocket"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/tunnel"
 	"gentleharbor/internal/render"
@@ -38,7 +38,7 @@ func (c *call) holdTunnel(ctx context.Context, o openOptions, parent *parent) er
 		return err
 	}
 	socket, err := registry.Listen(name)
-	if errors.Is(err, control.ErrTaken) {
+	if errors.Is(err, privatesocket.ErrTaken) {
 		return alreadyOpen(ctx, registry, name)
 	}
 	if err != nil {
@@ -109,7 +109,7 @@ func because(why error) string {
 
 func alreadyOpen(ctx context.Context, registry tunnel.Registry, name string) error {
 	s, err := registry.Find(ctx, name)
-	if silent := new(control.Silent); errors.As(err, &silent) {
+	if silent := new(privatesocket.Silent); errors.As(err, &silent) {
 		return noAnswer(fmt.Sprintf("a tunnel of the profile %s", name), silent)
 	}
 	if err != nil || s.State == tunnel.Connecting {
@@ -127,7 +127,7 @@ func alreadyOpen(ctx context.Context, registry tunnel.Registry, name string) err
 }
 
 // noAnswer is for a process of the program's own that is there and does not answer.
-func noAnswer(what string, silent *control.Silent) error {
+func noAnswer(what string, silent *privatesocket.Silent) error {
 	return &exitError{
 		code: exitServer,
 		err:  fmt.Errorf("%s can't be asked: %w", what, silent),
@@ -170,7 +170,7 @@ func (c *call) startTunnel(ctx context.Context, o openOptions) error {
 	if err != nil {
 		return err
 	}
-	if _, err := registry.Find(ctx, name); !errors.Is(err, control.ErrNone) { // said here, where it is not a failure of another process
+	if _, err := registry.Find(ctx, name); !errors.Is(err, privatesocket.ErrNone) { // said here, where it is not a failure of another process
 		return alreadyOpen(ctx, registry, name)
 	}
 	p, err := c.resolve(c.args[0], o.over)
@@ -320,7 +320,7 @@ func (p *parent) ready(local string) error {
 func tunnelHold() *command {
 	var o openOptions
 	return &command{
-		name: "tunnel hold", args: "PROFILE", hidden: true, summary: "what open -background starts", least: 1, most: 1,
+		name: "tunnel hold", args: "PROFILE", hidden: true, summary: "what open -background starts", minArgs: 1, maxArgs: 1,
 		flags: func(fs *flag.FlagSet) { o.flags(fs) },
 		run: func(ctx context.Context, c *call) error {
 			out := render.FileOf(c.Stdout)

@@ -12,8 +12,8 @@ import (
 	"time"
 
 	"gentleharbor/core/clean"
-	"gentleharbor/core/control"
 	"gentleharbor/core/nearest"
+	"gentleharbor/core/privatesocket"
 	"gentleharbor/core/route"
 	"gentleharbor/core/tunnel"
 	"gentleharbor/internal/render"
@@ -62,7 +62,7 @@ func tunnelShow() *command {
 	return &command{
 		name: "tunnel show", args: "PROFILE", summary: "one tunnel: since when, what went through, what went wrong last",
 		examples: []string{"gharbor tunnel show tides", "gharbor tunnel show tides -format json"},
-		least:    1, most: 1,
+		minArgs:  1, maxArgs: 1,
 		flags: func(fs *flag.FlagSet) { form.flag(fs) },
 		run: func(ctx context.Context, c *call) error {
 			registry, err := c.registry()
@@ -116,7 +116,7 @@ func tunnelClose() *command {
 	return &command{
 		name: "tunnel close", args: "PROFILE | -all", summary: "end a tunnel, in the background or in another terminal",
 		examples: []string{"gharbor tunnel close tides", "gharbor tunnel close -all"},
-		most:     1,
+		maxArgs:  1,
 		flags:    func(fs *flag.FlagSet) { fs.BoolVar(&all, "all", false, "every tunnel of yours") },
 		run: func(ctx context.Context, c *call) error {
 			if all == (len(c.args) == 1) {
@@ -131,7 +131,7 @@ func tunnelClose() *command {
 				return err
 			}
 			names := c.args
-			var silent []*control.Silent
+			var silent []*privatesocket.Silent
 			if all {
 				names = nil
 				var open []tunnel.Status
@@ -157,7 +157,7 @@ func tunnelClose() *command {
 
 // silentTunnels is for tunnels that are there and do not answer: each is named, and an error
 // ends the command.
-func (c *call) silentTunnels(silent []*control.Silent) error {
+func (c *call) silentTunnels(silent []*privatesocket.Silent) error {
 	if len(silent) == 0 {
 		return nil
 	}
@@ -169,7 +169,7 @@ func (c *call) silentTunnels(silent []*control.Silent) error {
 
 // noTunnel is for a name whose tunnel can't be asked, with the reason.
 func noTunnel(ctx context.Context, registry tunnel.Registry, name string, why error) error {
-	if silent := new(control.Silent); errors.As(why, &silent) {
+	if silent := new(privatesocket.Silent); errors.As(why, &silent) {
 		return noAnswer("the tunnel of that profile", silent)
 	}
 	var names []string

@@ -36,7 +36,7 @@ waiting can't mend (a wrong password, a missing database, a certificate that is 
 trusted); gharbor explain CODE says which findings may pass by themselves. Exit 0 when
 all are ready, else 1.`,
 		examples: []string{"gharbor wait sightings", "gharbor wait sightings tides -within 2m", "gharbor wait starting -within 3s"},
-		most:     -1,
+		maxArgs:  -1,
 		flags: func(fs *flag.FlagSet) {
 			o.chosen.flags(fs, true)
 			fs.DurationVar(&o.within, "within", time.Minute, "how long to wait for all of them")

@@ -12,7 +12,7 @@ import (
 	"strings"
 
 	"gentleharbor/core/clean"
-	"gentleharbor/core/control"
+	"gentleharbor/core/privatesocket"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/wallet"
@@ -91,7 +91,7 @@ func (c *call) keeper(ctx context.Context, id string) (wallet.Opener, error) {
 	switch {
 	case err == nil:
 		return u, nil
-	case errors.As(err, new(*control.Silent)):
+	case errors.As(err, new(*privatesocket.Silent)):
 		return nil, err
 	}
 	return nil, ctx.Err()
@@ -101,7 +101,7 @@ func (c *call) keeper(ctx context.Context, id string) (wallet.Opener, error) {
 // process does not answer.
 func (c *call) openKeeper(ctx context.Context, id string) wallet.Opener {
 	k, err := c.keeper(ctx, id)
-	if silent := new(control.Silent); errors.As(err, &silent) {
+	if silent := new(privatesocket.Silent); errors.As(err, &silent) {
 		c.Notice("the wallet counts as locked, as the process that keeps it open can't be asked: %s; %s ends it", silent, silent.EndLine())
 	}
 	return k
@@ -289,7 +289,7 @@ func (c *call) binding(ctx context.Context, word string) (wallet.Binding, error)
 		if err != nil {
 			return wallet.Binding{}, usage("%w", err)
 		}
-		p = profile.Loose("address", sets, c.environment())
+		p = profile.ResolveValues("address", sets, c.environment())
 		if p.AddressKind() == "" {
 			return wallet.Binding{}, usage("the address to bind to has no host")
 		}

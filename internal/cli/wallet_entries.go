@@ -91,7 +91,7 @@ its engine (postgresql://db.saltmarsh.example:5432), or alias:NAME. Without -bin
 entry is bound to the profile of the same name, where there is one.`,
 		examples: []string{"gharbor wallet put sightings -bind sightings", "gharbor wallet put visitor -user visitor -bind sightings-ro -generate 32",
 			"gharbor wallet put tides -bind postgresql://tide-db.internal.example:5432 -secret-stdin < FILE"},
-		least: 1, most: 1,
+		minArgs: 1, maxArgs: 1,
 		flags: func(fs *flag.FlagSet) {
 			o.flags(fs)
 			in.flags(fs)
@@ -269,7 +269,7 @@ func walletBind() *command {
 		name: "wallet bind", args: "ENTRY PROFILE|ADDRESS|alias:NAME…", summary: "let an entry be sent to one more place",
 		long:     "A profile that led elsewhere when it was bound is bound to where it leads now.",
 		examples: []string{"gharbor wallet bind sightings sightings-test", "gharbor wallet bind tides postgresql://tide-db.internal.example:5432"},
-		least:    2, most: -1,
+		minArgs:  2, maxArgs: -1,
 		flags: o.flags,
 		run: func(ctx context.Context, c *call) error {
 			add, err := c.bindings(ctx, c.args[1:])
@@ -313,7 +313,7 @@ func walletUnbind() *command {
 	return &command{
 		name: "wallet unbind", args: "ENTRY PROFILE|ADDRESS|alias:NAME…", summary: "take a place away from an entry",
 		examples: []string{"gharbor wallet unbind sightings sightings-test"},
-		least:    2, most: -1,
+		minArgs:  2, maxArgs: -1,
 		flags: o.flags,
 		run: func(ctx context.Context, c *call) error {
 			return c.changeEntry(ctx, o, c.args[0], func(_ *wallet.Wallet, e *wallet.Entry) error {
@@ -335,7 +335,7 @@ func walletRename() *command {
 	return &command{
 		name: "wallet rename", args: "ENTRY NEW-NAME", summary: "give an entry another name",
 		examples: []string{"gharbor wallet rename visitor sightings-visitor"},
-		least:    2, most: 2,
+		minArgs:  2, maxArgs: 2,
 		flags: o.flags,
 		run: func(ctx context.Context, c *call) error {
 			if !profile.ValidName(c.args[1]) {
@@ -358,7 +358,7 @@ func walletRemove() *command {
 	return &command{
 		name: "wallet remove", args: "ENTRY…", summary: "take entries out, after asking",
 		examples: []string{"gharbor wallet remove visitor", "gharbor wallet remove visitor -yes"},
-		least:    1, most: -1,
+		minArgs:  1, maxArgs: -1,
 		flags: func(fs *flag.FlagSet) {
 			o.flags(fs)
 			fs.BoolVar(&yes, "yes", false, "do not ask")
@@ -402,7 +402,7 @@ func walletDisclose() *command {
 		name: "wallet disclose", args: "ENTRY", summary: "print a secret: on a terminal, after the passphrase",
 		long:     "The passphrase is asked for always: neither an unlock nor a reader will do.",
 		examples: []string{"gharbor wallet disclose sightings"},
-		least:    1, most: 1,
+		minArgs:  1, maxArgs: 1,
 		flags: func(fs *flag.FlagSet) {
 			o.flags(fs)
 			fs.BoolVar(&stdout, "stdout", false, "print it although standard output is no terminal")

@@ -81,7 +81,7 @@ func walletBackup() *command {
 	return &command{
 		name: "wallet backup", args: "FILE", summary: "copy the wallet, as encrypted as it is",
 		examples: []string{"gharbor wallet backup ~/wallet-2026-11.ghw"},
-		least:    1, most: 1,
+		minArgs:  1, maxArgs: 1,
 		flags: o.pathFlag,
 		run: func(_ context.Context, c *call) error {
 			s, _, err := c.store(o.path)
@@ -111,7 +111,7 @@ The passphrase, the keys and the readers stay those of the present wallet. Where
 gone or can't be opened, -old-passphrase makes the backup's passphrase the wallet's again,
 with new keys and no readers: whoever knows the old passphrase can open it then.`,
 		examples: []string{"gharbor wallet restore ~/wallet-2026-11.ghw"},
-		least:    1, most: 1,
+		minArgs:  1, maxArgs: 1,
 		flags: func(fs *flag.FlagSet) {
 			o.flags(fs)
 			fs.StringVar(&other.file, "other-passphrase-file", "", "a 0600 file with the backup's passphrase, where it is another one")
@@ -182,7 +182,7 @@ func walletMerge() *command {
 stays as it is here, and the other file's is kept beside it under a name of its own.
 An entry that was removed on one of the machines comes back.`,
 		examples: []string{"gharbor wallet merge wallet-of-the-laptop.ghw"},
-		least:    1, most: 1,
+		minArgs:  1, maxArgs: 1,
 		flags: func(fs *flag.FlagSet) {
 			o.flags(fs)
 			fs.StringVar(&other.file, "other-passphrase-file", "", "a 0600 file with the other copy's passphrase, where it is another one")

@@ -157,7 +157,7 @@ func readerAdd() *command {
 	return &command{
 		name: "wallet reader add", args: "NAME", summary: "make a reader and its pin file",
 		examples: []string{"gharbor wallet reader add nightly -out nightly.pin", "gharbor wallet reader add nightly -out /var/lib/nightly/reader.pin -for nightly"},
-		least:    1, most: 1,
+		minArgs:  1, maxArgs: 1,
 		flags: func(fs *flag.FlagSet) {
 			o.flags(fs)
 			fs.StringVar(&out, "out", "", "where the pin file is written, 0600; nothing may stand there")
@@ -294,7 +294,7 @@ func readerRemove() *command {
 		name: "wallet reader remove", args: "NAME", summary: "shut a reader out of all that is written from now on",
 		long:     "The secrets that it could have read are listed: whoever has its pin file and a copy of\nthe wallet from before still can. Change them on their servers.",
 		examples: []string{"gharbor wallet reader remove nightly"},
-		least:    1, most: 1,
+		minArgs:  1, maxArgs: 1,
 		flags: o.flags,
 		run: func(ctx context.Context, c *call) error {
 			var saw []string

@@ -10,7 +10,7 @@ import (
 	"strings"
 	"time"
 
-	"gentleharbor/core/control"
+	"gentleharbor/core/privatesocket"
 	"gentleharbor/core/wallet"
 	"gentleharbor/internal/render"
 )
@@ -52,7 +52,7 @@ that only you can reach. It can't change the wallet, and ends by itself.`,
 			}
 			socket := wallet.KeeperSocket(c.Lookup, f.ID())
 			err = wallet.Unlocked{Socket: socket}.Lock(ctx)
-			switch silent := new(control.Silent); {
+			switch silent := new(privatesocket.Silent); {
 			case err == nil:
 				time.Sleep(50 * time.Millisecond) // until it has let go of the socket
 			case errors.As(err, &silent):
@@ -70,7 +70,7 @@ that only you can reach. It can't change the wallet, and ends by itself.`,
 }
 
 // keeperSilent is for a process that holds the wallet's keys and does not answer.
-func keeperSilent(path string, silent *control.Silent) error {
+func keeperSilent(path string, silent *privatesocket.Silent) error {
 	return &exitError{
 		code: exitSecret,
 		err:  fmt.Errorf("the process that keeps the wallet %s open can't be asked: %w", path, silent),
@@ -103,7 +103,7 @@ func startKeeper(ctx context.Context, socket string, keys wallet.Keys) error {
 // walletKeep is the process behind unlock.
 func walletKeep() *command {
 	return &command{
-		name: "wallet keep", args: "SOCKET", hidden: true, summary: "what unlock starts", least: 1, most: 1,
+		name: "wallet keep", args: "SOCKET", hidden: true, summary: "what unlock starts", minArgs: 1, maxArgs: 1,
 		run: func(ctx context.Context, c *call) error {
 			var keys wallet.Keys
 			if err := json.NewDecoder(io.LimitReader(c.Stdin, 16<<10)).Decode(&keys); err != nil {
@@ -141,10 +141,10 @@ func walletLock() *command {
 				return err
 			}
 			err = wallet.Unlocked{Socket: wallet.KeeperSocket(c.Lookup, f.ID())}.Lock(ctx)
-			switch silent := new(control.Silent); {
+			switch silent := new(privatesocket.Silent); {
 			case err == nil:
 				c.Say("locked: %s", s.Path)
-			case errors.Is(err, control.ErrNone):
+			case errors.Is(err, privatesocket.ErrNone):
 				c.Say("the wallet %s was not unlocked", s.Path)
 			case errors.As(err, &silent):
 				return keeperSilent(s.Path, silent)

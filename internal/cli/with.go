@@ -60,8 +60,8 @@ Signals, streams and the exit code are the program's. 125: it was not started; 1
 can't be run; 127: it was not found.`,
 		examples: []string{"gharbor with sightings -- printenv PGHOST PGUSER", "gharbor with sightings -check -- sh -c 'echo \"$PGUSER at $PGHOST\"'",
 			"gharbor with moult -- grep user {optionfile}", "gharbor with sightings -url DATABASE_URL -- sh -c 'echo \"${DATABASE_URL%%:*}\"'"},
-		least: 1,
-		most:  -1,
+		minArgs: 1,
+		maxArgs: -1,
 		flags: func(fs *flag.FlagSet) {
 			fs.Func("url", "put a connection URL, password included, into the variable of this name", func(s string) error {
 				if !profile.VariableName(s) {

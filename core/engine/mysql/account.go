@@ -60,8 +60,8 @@ func (c *conversation) LookUp(ctx context.Context, r engine.Refused) error {
 	return c.explain(ctx, r, fitting[0])
 }
 
-// particular makes the general refusal the particular one.
-func particular(found *finding.Finding, code finding.Code, cause string, args ...any) *finding.Finding {
+// refine replaces the general finding by the specific cause.
+func refine(found *finding.Finding, code finding.Code, cause string, args ...any) *finding.Finding {
 	found.Code, found.Cause, found.Try = code, fmt.Sprintf(cause, args...), []string{}
 	return found
 }
@@ -71,7 +71,7 @@ func (c *conversation) noSuchAccount(ctx context.Context, r engine.Refused) erro
 	if err != nil {
 		return err
 	}
-	found := particular(r.Finding, finding.LoginNoSuchRole, "there is no account %s on this server, for any host", clean.Quoted(r.User)).Saw("%sno such account", r.By)
+	found := refine(r.Finding, finding.LoginNoSuchRole, "there is no account %s on this server, for any host", clean.Quoted(r.User)).Saw("%sno such account", r.By)
 	if near := nearest.Names(r.User, names, 3); len(near) > 0 {
 		found.Saw("accounts alike: %s", clean.Quoted(strings.Join(near, ", ")))
 	}
@@ -90,7 +90,7 @@ func hostsOf(accounts []account) string {
 
 // elsewhere is an account that exists, and not for where it was seen.
 func (c *conversation) elsewhere(r engine.Refused, own []account, seen string) {
-	found := particular(r.Finding, finding.LoginHostNotAllowed, "the account %s may come from %s, and the server sees this machine as '%s'", clean.Quoted(r.User), hostsOf(own), clean.Line(seen, 100)).
+	found := refine(r.Finding, finding.LoginHostNotAllowed, "the account %s may come from %s, and the server sees this machine as '%s'", clean.Quoted(r.User), hostsOf(own), clean.Line(seen, 100)).
 		Saw("%sthe accounts of that name are for %s", r.By, hostsOf(own))
 	forSocket := slices.ContainsFunc(own, func(a account) bool { return strings.EqualFold(a.host, "localhost") })
 	switch {
@@ -105,7 +105,7 @@ func (c *conversation) elsewhere(r engine.Refused, own []account, seen string) {
 }
 
 func (c *conversation) anonymousFirst(r engine.Refused, anonymous account, own []account) {
-	particular(r.Finding, finding.LoginAnonymousFirst, "an anonymous account for '%s' matches before %s does, so its password is compared, and no other can be right", clean.Line(anonymous.host, 100), clean.Quoted(r.User)).
+	refine(r.Finding, finding.LoginAnonymousFirst, "an anonymous account for '%s' matches before %s does, so its password is compared, and no other can be right", clean.Line(anonymous.host, 100), clean.Quoted(r.User)).
 		Saw("%sthe accounts are ''@'%s' and %s for %s; the server takes the more exact host first", r.By, clean.Line(anonymous.host, 100), clean.Quoted(r.User), hostsOf(own)).
 		Suggest("as an administrator: DROP USER %s", c.accountName("", anonymous.host))
 }
@@ -128,21 +128,21 @@ func (c *conversation) explain(ctx context.Context, r engine.Refused, a account)
 	upper := strings.ToUpper(text)
 	switch {
 	case strings.Contains(upper, "ACCOUNT LOCK"):
-		particular(found, finding.LoginLocked, "the account %s is locked", clean.Quoted(r.User))
+		refine(found, finding.LoginLocked, "the account %s is locked", clean.Quoted(r.User))
 		by("it says ACCOUNT LOCK").Suggest("as an administrator: ALTER USER %s ACCOUNT UNLOCK", name)
 	case expiredNow(upper):
-		particular(found, finding.LoginExpired, "the password of %s has expired", clean.Quoted(r.User))
+		refine(found, finding.LoginExpired, "the password of %s has expired", clean.Quoted(r.User))
 		by("it says PASSWORD EXPIRE").Suggest("as an administrator: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's history", name)
 	case strings.Contains(upper, "REQUIRE SSL") && !r.Encrypted:
 		c.needsTLS(r, fmt.Sprintf("the account is %s; it says REQUIRE SSL", name))
 	case strings.Contains(upper, "REQUIRE X509") || strings.Contains(upper, "REQUIRE SUBJECT") || strings.Contains(upper, "REQUIRE ISSUER"):
-		particular(found, finding.TLSClientCertificate, "the account %s needs a client certificate", clean.Quoted(r.User))
+		refine(found, finding.TLSClientCertificate, "the account %s needs a client certificate", clean.Quoted(r.User))
 		by("it says REQUIRE X509, SUBJECT or ISSUER").Suggest("gharbor set %s tls-cert=PATH tls-key=PATH", r.Profile)
 	case onlySocket(text):
-		particular(found, finding.LoginPeer, "the account %s is recognised by the system account behind a Unix socket, not by a password", clean.Quoted(r.User))
+		refine(found, finding.LoginPeer, "the account %s is recognised by the system account behind a Unix socket, not by a password", clean.Quoted(r.User))
 		by("it says unix_socket").Suggest("gharbor set %s host= port= socket=PATH   # as the system account of that name", r.Profile)
 	case !strings.Contains(upper, "IDENTIFIED"):
-		particular(found, finding.LoginNoPasswordSet, "the account %s has no password, so none that is sent can be right", clean.Quoted(r.User))
+		refine(found, finding.LoginNoPasswordSet, "the account %s has no password, so none that is sent can be right", clean.Quoted(r.User))
 		by("no password is stored").Suggest("as an administrator: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's history", name)
 	default:
 		found.Code, found.Cause = finding.LoginPassword, fmt.Sprintf("the password sent for %s is wrong", clean.Quoted(r.User))
@@ -153,7 +153,7 @@ func (c *conversation) explain(ctx context.Context, r engine.Refused, a account)
 }
 
 func (c *conversation) needsTLS(r engine.Refused, why string) {
-	particular(r.Finding, finding.TLSRequiredByServer, "the server lets this account in only over TLS, and the connection was not encrypted").
+	refine(r.Finding, finding.TLSRequiredByServer, "the server lets this account in only over TLS, and the connection was not encrypted").
 		Saw("%s%s", r.By, why).
 		Suggest("gharbor set %s tls=verified", r.Profile).
 		Suggest("gharbor set %s tls=required   # encrypted, whoever answers", r.Profile)
@@ -191,7 +191,7 @@ func (c *conversation) lookUpDatabase(ctx context.Context, r engine.Refused) err
 		r.Finding.Try = slices.DeleteFunc(r.Finding.Try, func(s string) bool { return strings.HasPrefix(s, "gharbor test ") })
 		return nil
 	}
-	found := particular(r.Finding, finding.DatabaseMissing, "there is no database %s on this server", clean.Quoted(r.Database)).Saw("%sno such database", r.By)
+	found := refine(r.Finding, finding.DatabaseMissing, "there is no database %s on this server", clean.Quoted(r.Database)).Saw("%sno such database", r.By)
 	if near := nearest.Names(r.Database, names, 3); len(near) > 0 {
 		found.Saw("names alike that exist: %s", clean.Quoted(strings.Join(near, ", ")))
 	}

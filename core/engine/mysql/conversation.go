@@ -16,7 +16,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/engine/greeting"
-	"gentleharbor/core/engine/opening"
+	"gentleharbor/core/engine/probe"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/tlsrule"
 )
@@ -27,10 +27,10 @@ type conversation struct {
 	raw     net.Conn
 	conn    net.Conn // raw, or a *tls.Conn
 	facts   engine.Facts
-	opening *opening.Opening
+	opening *probe.Opening
 
 	hello *hello
-	seam  *seam
+	seam  *replayConn
 	db    driver.Conn
 	trips []time.Duration // of short statements there and back
 }
@@ -45,7 +45,7 @@ func Begin(word string) engine.Begin {
 			raw:   conn,
 			conn:  conn,
 			facts: engine.Facts{Engine: word, TLS: "none"},
-			opening: &opening.Opening{
+			opening: &probe.Opening{
 				To: target, Conn: conn, Word: word, Name: brandOf(word), Ours: []string{"mysql", "mariadb"},
 				Probes:     []greeting.Probe{greeting.PostgreSQL, greeting.Text, greeting.TLS, greeting.Mongo, greeting.Listener},
 				ProbeNames: brandOf(word) + "'s, PostgreSQL's, Redis', HTTP's, TLS's, MongoDB's or Oracle's",
@@ -74,7 +74,7 @@ func (c *conversation) Close() {
 
 // Speak reads the greeting, which comes unasked, or the error in its place.
 func (c *conversation) Speak(ctx context.Context) finding.Result {
-	defer opening.Guard(ctx, c.raw)()
+	defer probe.Guard(ctx, c.raw)()
 	var extra []byte
 	reply, other, err := c.opening.Listen(ctx, func() (first []byte, err error) {
 		first, extra, err = c.readFirst()
@@ -163,7 +163,7 @@ func (c *conversation) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Res
 
 // handshake sends the request for TLS on a connection that has been greeted.
 func (c *conversation) handshake(ctx context.Context, conn net.Conn, h *hello, plan *tlsrule.Plan) (net.Conn, *tlsrule.Facts, finding.Result, error) {
-	release := opening.Guard(ctx, conn)
+	release := probe.Guard(ctx, conn)
 	_, err := conn.Write(h.tlsRequest())
 	release()
 	if err != nil {

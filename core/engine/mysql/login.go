@@ -17,7 +17,7 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
-	"gentleharbor/core/engine/opening"
+	"gentleharbor/core/engine/probe"
 	"gentleharbor/core/finding"
 )
 
@@ -86,7 +86,7 @@ func (a *attempt) connect(ctx context.Context) error {
 		defer driver.DeregisterServerPubKey(name)
 		config.ServerPubKey = name
 	}
-	a.seam = &seam{
+	a.seam = &replayConn{
 		Conn:   a.conn,
 		ready:  a.hello.forDriver(),
 		caps:   a.hello.loginCaps(a.facts.TLS != "none"),
@@ -296,7 +296,7 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 		return a.askedForFile(err)
 	case errors.As(err, &key):
 		return finding.New(finding.ProfileTLSFile, "server-key: %s cannot be used", key.path).
-			Saw("%s", clean.Line(opening.LastError(key.err), 0)).
+			Saw("%s", clean.Line(probe.LastError(key.err), 0)).
 			Suggest("ls -l %s", clean.Shell(key.path)).
 			Suggest("gharbor set %s server-key=PATH", a.to.Profile)
 	case errors.As(err, &taking):
@@ -350,7 +350,7 @@ func (c *conversation) askedForFile(err error) *finding.Finding {
 
 // brokenOff is for a login that ended without a word from the server.
 func (a *attempt) brokenOff(ctx context.Context, err error) *finding.Finding {
-	if alert := opening.ClientCertificateAlert(err); alert != "" {
+	if alert := probe.ClientCertificateAlert(err); alert != "" {
 		return a.to.CertificateRefused(alert)
 	}
 	if ctx.Err() != nil || errors.Is(err, os.ErrDeadlineExceeded) {

@@ -124,7 +124,7 @@ func TestSeam(t *testing.T) {
 		t.Fatal(err)
 	}
 	var seen [][]byte
-	s := &seam{Conn: ours, ready: h.forDriver(), shift: 1, caps: h.loginCaps(true), answer: func(b []byte) error { seen = append(seen, b); return nil }}
+	s := &replayConn{Conn: ours, ready: h.forDriver(), shift: 1, caps: h.loginCaps(true), answer: func(b []byte) error { seen = append(seen, b); return nil }}
 	buffer := make([]byte, 4096)
 	if n, err := io.ReadFull(s, buffer[:len(h.packet)]); err != nil || !bytes.Equal(buffer[:n], h.packet) {
 		t.Fatalf("%x %v", buffer[:n], err)

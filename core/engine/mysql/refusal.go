@@ -12,7 +12,7 @@ import (
 	driver "github.com/go-sql-driver/mysql"
 
 	"gentleharbor/core/clean"
-	"gentleharbor/core/engine/opening"
+	"gentleharbor/core/engine/probe"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearest"
 )
@@ -65,7 +65,7 @@ func plain(err error) string {
 	if errors.Is(err, io.EOF) || errors.Is(err, driver.ErrInvalidConn) {
 		return "end of the stream"
 	}
-	return opening.LastError(err)
+	return probe.LastError(err)
 }
 
 // refusedFirst is for an error that came in place of the greeting.

@@ -13,7 +13,7 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
-	"gentleharbor/core/engine/opening"
+	"gentleharbor/core/engine/probe"
 	"gentleharbor/core/finding"
 )
 
@@ -103,7 +103,7 @@ func (c *conversation) Session(ctx context.Context) finding.Result {
 // no call, tells it ten times as quickly as SHOW STATUS, which adds up what
 // every connection did.
 func (c *conversation) upTime(ctx context.Context) (seconds int64, ok bool) {
-	defer opening.Guard(ctx, c.conn)()
+	defer probe.Guard(ctx, c.conn)()
 	before := time.Now()
 	text, err := c.seam.statistics()
 	if err != nil {
@@ -284,8 +284,8 @@ func (c *conversation) Missing(ctx context.Context, tables, extensions []string)
 	return noTables, noExtensions, nil
 }
 
-// errBroken is what a server sent that is no answer at all.
-var errBroken = errors.New("what the server sent breaks the protocol")
+// errUnreadable is what a server sent that is no answer at all.
+var errUnreadable = errors.New("what the server sent breaks the protocol")
 
 // guarded runs a call of the driver. Its error is that of the seam where the
 // seam ended the connection; and the driver, which trusts lengths that a server
@@ -293,7 +293,7 @@ var errBroken = errors.New("what the server sent breaks the protocol")
 func (c *conversation) guarded(call func() error) (err error) {
 	defer func() {
 		if defect := recover(); defect != nil {
-			err = fmt.Errorf("%w: %v", errBroken, defect)
+			err = fmt.Errorf("%w: %v", errUnreadable, defect)
 		}
 		if err != nil && c.seam != nil && c.seam.err != nil {
 			err = c.seam.err

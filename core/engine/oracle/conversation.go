@@ -17,8 +17,8 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/engine/greeting"
-	"gentleharbor/core/engine/opening"
 	"gentleharbor/core/engine/oracle/tns"
+	"gentleharbor/core/engine/probe"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/tlsrule"
 )
@@ -31,7 +31,7 @@ type conversation struct {
 	raw     net.Conn
 	conn    net.Conn // raw, or a *tls.Conn
 	facts   engine.Facts
-	opening *opening.Opening
+	opening *probe.Opening
 
 	tlsFacts  *tlsrule.Facts  // of a handshake made before the listener spoke
 	tlsResult *finding.Result // how that went, told at its own stage
@@ -46,7 +46,7 @@ func Begin(conn net.Conn, target engine.Target) engine.Conversation {
 		raw:   conn,
 		conn:  conn,
 		facts: engine.Facts{Engine: Word, TLS: "none"},
-		opening: &opening.Opening{
+		opening: &probe.Opening{
 			To: target, Conn: conn, Word: Word, Name: "Oracle's listener", Ours: []string{Word},
 			Probes:     []greeting.Probe{greeting.PostgreSQL, greeting.Text, greeting.TLS, greeting.Mongo},
 			ProbeNames: "Oracle's, PostgreSQL's, Redis', HTTP's, TLS's or MongoDB's",
@@ -94,7 +94,7 @@ func (c *conversation) encryptFirst(ctx context.Context) bool {
 	asked := !timer.Stop()
 	if err != nil {
 		found := tlsrule.Diagnose(err, c.to.Profile, c.to.Address, "set SSL_VERSION = 1.2 in the listener's sqlnet.ora")
-		if asked && <-plain || !asked && opening.ClientCertificateAlert(err) == "" && c.plainListener(ctx) {
+		if asked && <-plain || !asked && probe.ClientCertificateAlert(err) == "" && c.plainListener(ctx) {
 			found = finding.New(finding.TLSNotOffered, "the listener at %s speaks without TLS, and the rule is %s: TLS is spoken at a port of its own, often 2484", c.to.Address, c.to.TLS.Rule).
 				Saw("asked in the clear, on another connection, it answered as a listener").
 				Suggest("gharbor set %s port=2484   # or addresses=HOST:2484 in its alias", c.to.Profile).
@@ -147,7 +147,7 @@ func (c *conversation) Encrypt(context.Context) (*tlsrule.Facts, finding.Result)
 // ask sends the connect packet and judges the answer. redirected counts how often the
 // listener sent us elsewhere.
 func (c *conversation) ask(ctx context.Context, redirected int) finding.Result {
-	defer opening.Guard(ctx, c.raw)()
+	defer probe.Guard(ctx, c.raw)()
 	packet := tns.ConnectPacket(c.wanted())
 	for range tns.MaxResends {
 		if _, err := c.conn.Write(packet); err != nil {
@@ -220,7 +220,7 @@ func (c *conversation) listen(ctx context.Context) (answer tns.Packet, other *gr
 	case err != nil && len(reply) > 0 && !errors.Is(err, os.ErrDeadlineExceeded):
 		judged = c.notTNS(ctx, reply)
 	case err != nil:
-		if alert := opening.ClientCertificateAlert(err); alert != "" {
+		if alert := probe.ClientCertificateAlert(err); alert != "" {
 			judged = finding.Failed(c.to.CertificateRefused(alert))
 			break
 		}
@@ -323,7 +323,7 @@ func (c *conversation) redirect(ctx context.Context, answer tns.Packet, before i
 		return finding.Failed(found)
 	case err != nil:
 		found.Cause = fmt.Sprintf("the listener at %s sends one to %s, which does not accept a connection", c.to.Address, to)
-		return finding.Failed(found.Saw("%s", clean.Line(opening.LastError(err), 200)))
+		return finding.Failed(found.Saw("%s", clean.Line(probe.LastError(err), 200)))
 	}
 	from := c.to.Address
 	c.raw.Close()

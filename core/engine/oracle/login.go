@@ -14,8 +14,8 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
-	"gentleharbor/core/engine/opening"
 	"gentleharbor/core/engine/oracle/tns"
+	"gentleharbor/core/engine/probe"
 	"gentleharbor/core/finding"
 )
 
@@ -26,13 +26,13 @@ var (
 	errNone  = errors.New("no password")
 )
 
-// errBroken is a defect of the driver's on what the server sent.
-var errBroken = errors.New("the server sent what the driver can't read")
+// errDriverPanic: the driver panicked while it parsed a message of the server.
+var errDriverPanic = errors.New("the server sent what the driver can't read")
 
 // session is the driver's part of the conversation.
 type session struct {
 	db   *goora.Connection
-	seam *seam
+	seam *replayConn
 	open bool
 }
 
@@ -48,7 +48,7 @@ func (s *session) close() {
 func (s *session) guarded(call func() error) (err error) {
 	defer func() {
 		if defect := recover(); defect != nil {
-			err = fmt.Errorf("%w: %v", errBroken, defect)
+			err = fmt.Errorf("%w: %v", errDriverPanic, defect)
 		}
 		if err != nil && s.seam.err != nil {
 			err = s.seam.err
@@ -88,7 +88,7 @@ func (c *conversation) logIn(ctx context.Context) error {
 		return errEmpty
 	}
 	defer c.ended(ctx)()
-	s := &seam{Conn: c.conn, replay: c.accepted.Replay, long: c.accepted.Version >= tns.LongLengths, login: true}
+	s := &replayConn{Conn: c.conn, replay: c.accepted.Replay, long: c.accepted.Version >= tns.LongLengths, login: true}
 	s.judge = func(body []byte) error {
 		kind, ok := verifier(body)
 		if !ok {
@@ -124,7 +124,7 @@ func (c *conversation) ended(ctx context.Context) (release func() bool) {
 
 // config is the driver's configuration, made by hand: its own reader of connection
 // strings looks for wallets, and asks the system who one is.
-func (c *conversation) config(s *seam) *configurations.ConnectionConfig {
+func (c *conversation) config(s *replayConn) *configurations.ConnectionConfig {
 	wanted := c.wanted()
 	return &configurations.ConnectionConfig{
 		ClientInfo: configurations.ClientInfo{
@@ -194,7 +194,7 @@ func (c *conversation) Database(context.Context) finding.Result {
 
 // query runs a statement and returns its rows as text.
 func (c *conversation) query(ctx context.Context, sql string) (rows [][]string, err error) {
-	defer opening.Guard(ctx, c.raw)()
+	defer probe.Guard(ctx, c.raw)()
 	err = c.session.guarded(func() error {
 		result, err := c.session.db.QueryContext(ctx, sql, nil)
 		if err != nil {
@@ -211,7 +211,7 @@ const maxRows = 1000
 
 // ping measures one round trip.
 func (c *conversation) ping(ctx context.Context) (time.Duration, error) {
-	defer opening.Guard(ctx, c.raw)()
+	defer probe.Guard(ctx, c.raw)()
 	before := time.Now()
 	err := c.session.guarded(func() error { return c.session.db.Ping(ctx) })
 	return time.Since(before), err

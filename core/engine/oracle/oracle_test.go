@@ -96,7 +96,7 @@ func TestPlainListener(t *testing.T) {
 func TestSeam(t *testing.T) {
 	here, there := net.Pipe()
 	defer there.Close()
-	s := &seam{Conn: here, replay: []byte("accepted"), judge: func([]byte) error { return nil }}
+	s := &replayConn{Conn: here, replay: []byte("accepted"), judge: func([]byte) error { return nil }}
 	if conn, err := s.DialContext(t.Context(), "tcp", "x"); err != nil || conn != net.Conn(s) {
 		t.Fatal(err)
 	}
@@ -118,12 +118,12 @@ func TestSeam(t *testing.T) {
 		long bool
 		head []byte
 	}{{false, []byte{0, 7, 0, 0, 6, 0, 0, 0}}, {true, []byte{0, 0, 0, 3, 6, 0, 0, 0}}, {true, []byte{0x7f, 0xff, 0xff, 0xff, 6, 0, 0, 0}}, {true, binary.BigEndian.AppendUint32(nil, maxPacket+1)}} {
-		s := &seam{Conn: &heard{Reader: bytes.NewReader(append(c.head, 6, 0, 0, 0))}, opened: true, long: c.long}
+		s := &replayConn{Conn: &heard{Reader: bytes.NewReader(append(c.head, 6, 0, 0, 0))}, opened: true, long: c.long}
 		if _, err := s.Read(p); !errors.Is(err, errTooLong) {
 			t.Errorf("%x: %v", c.head, err)
 		}
 	}
-	flood := &seam{Conn: &heard{Reader: endless{}}, opened: true, long: true}
+	flood := &replayConn{Conn: &heard{Reader: endless{}}, opened: true, long: true}
 	n, err := io.Copy(io.Discard, flood)
 	if !errors.Is(err, errTooLong) || n > maxTotal {
 		t.Errorf("%d bytes, %v", n, err)

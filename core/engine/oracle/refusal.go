@@ -11,8 +11,8 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
-	"gentleharbor/core/engine/opening"
 	"gentleharbor/core/engine/oracle/tns"
+	"gentleharbor/core/engine/probe"
 	"gentleharbor/core/finding"
 )
 
@@ -116,14 +116,14 @@ func (c *conversation) loginFailed(ctx context.Context, err error) *finding.Find
 	case errors.Is(err, errWeak):
 		found := finding.New(finding.LoginCleartextRefused, "the server asks by the %s: who listens can find the password from the exchange, so it is answered only over TLS that was verified", verifierName(verifier10))
 		return c.to.NotInTheClear(found, &c.facts)
-	case errors.Is(err, errTooLong), errors.Is(err, errBroken):
+	case errors.Is(err, errTooLong), errors.Is(err, errDriverPanic):
 		return finding.New(finding.LoginBrokenOff, "the connection was ended here during the login: the server sent what no honest one does").
 			Saw("%s", clean.Line(plain(err), 200)).
 			Suggest("gharbor show %s   # is it the right server?", c.to.Profile)
 	case errors.As(err, &server):
 		return c.serverRefused(server)
 	}
-	if alert := opening.ClientCertificateAlert(err); alert != "" {
+	if alert := probe.ClientCertificateAlert(err); alert != "" {
 		return c.to.CertificateRefused(alert)
 	}
 	method := c.facts.LoginMethod
@@ -145,7 +145,7 @@ func plain(err error) string {
 	case errors.Is(err, io.EOF):
 		return "end of the stream"
 	}
-	return opening.LastError(err)
+	return probe.LastError(err)
 }
 
 // said is the server's own words, of which the number is sure.

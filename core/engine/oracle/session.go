@@ -151,24 +151,24 @@ func (c *conversation) LookUp(ctx context.Context, r engine.Refused) error {
 		return errors.New(plain(err))
 	}
 	if len(rows) == 0 || len(rows[0]) == 0 {
-		return particular(r, finding.LoginNoSuchRole, fmt.Sprintf("there is no account %s on this server", clean.Quoted(r.User)),
+		return refine(r, finding.LoginNoSuchRole, fmt.Sprintf("there is no account %s on this server", clean.Quoted(r.User)),
 			"no such account", "gharbor set "+r.Profile+" user=NAME")
 	}
 	status := clean.Line(rows[0][0], 60)
 	switch {
 	case strings.Contains(status, "LOCKED"):
-		return particular(r, finding.LoginLocked, fmt.Sprintf("the account %s is locked", clean.Quoted(r.User)),
+		return refine(r, finding.LoginLocked, fmt.Sprintf("the account %s is locked", clean.Quoted(r.User)),
 			"its status is "+clean.Quoted(status), "as an administrator: ALTER USER "+identifier(r.User)+" ACCOUNT UNLOCK")
 	case strings.HasPrefix(status, "EXPIRED") && !strings.Contains(status, "GRACE"):
-		return particular(r, finding.LoginExpired, fmt.Sprintf("the password of %s has expired", clean.Quoted(r.User)),
+		return refine(r, finding.LoginExpired, fmt.Sprintf("the password of %s has expired", clean.Quoted(r.User)),
 			"its status is "+clean.Quoted(status), "as an administrator: ALTER USER "+identifier(r.User)+` IDENTIFIED BY "NEW-PASSWORD"   # in a session, not in a shell's history`)
 	}
 	r.Finding.Saw("%sthe account is there, and its status is %s: what is left is the password", r.By, clean.Quoted(status))
 	return nil
 }
 
-// particular makes the general refusal the particular one.
-func particular(r engine.Refused, code finding.Code, cause, saw, try string) error {
+// refine replaces the general finding by the specific cause.
+func refine(r engine.Refused, code finding.Code, cause, saw, try string) error {
 	found := r.Finding
 	found.Code, found.Cause, found.Try = code, cause, []string{try}
 	found.Saw("%s%s", r.By, saw)

@@ -19,7 +19,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/engine/greeting"
-	"gentleharbor/core/engine/opening"
+	"gentleharbor/core/engine/probe"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/tlsrule"
 )
@@ -37,7 +37,7 @@ type conversation struct {
 	offered byte   // the answer to SSLRequest: 'S', 'N', or 0 where it was not sent
 	early   []byte // what the server answered to our startup message
 
-	opening *opening.Opening
+	opening *probe.Opening
 
 	pg      *pgconn.PgConn
 	refusal *pgconn.PgError // what the server said of the database after the login
@@ -51,7 +51,7 @@ func Begin(conn net.Conn, target engine.Target) engine.Conversation {
 		raw:   conn,
 		conn:  conn,
 		facts: engine.Facts{Engine: "postgresql", TLS: "none"},
-		opening: &opening.Opening{
+		opening: &probe.Opening{
 			To:         target,
 			Conn:       conn,
 			Word:       "postgresql",
@@ -83,7 +83,7 @@ func (c *conversation) encryptable() bool {
 // message that a login begins with; either answer tells PostgreSQL from
 // everything else.
 func (c *conversation) Speak(ctx context.Context) finding.Result {
-	defer opening.Guard(ctx, c.raw)()
+	defer probe.Guard(ctx, c.raw)()
 	message := greeting.SSLRequest()
 	if !c.encryptable() {
 		message = c.startup()

@@ -17,7 +17,7 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
-	"gentleharbor/core/engine/opening"
+	"gentleharbor/core/engine/probe"
 	"gentleharbor/core/finding"
 )
 
@@ -312,7 +312,7 @@ func (a *attempt) cleartext() *finding.Finding {
 
 // brokenOff is for a login that ended without a word from the server.
 func (a *attempt) brokenOff(ctx context.Context, err error) *finding.Finding {
-	if alert := opening.ClientCertificateAlert(err); alert != "" {
+	if alert := probe.ClientCertificateAlert(err); alert != "" {
 		return a.to.CertificateRefused(alert)
 	}
 	if a.to.TLS.Cert != "" && a.facts.TLS != "none" && ctx.Err() == nil {
@@ -323,7 +323,7 @@ func (a *attempt) brokenOff(ctx context.Context, err error) *finding.Finding {
 	if ctx.Err() != nil || errors.Is(err, os.ErrDeadlineExceeded) {
 		return a.to.LoginTimeout(a.method)
 	}
-	return a.to.LoginBrokenOff(opening.LastError(err))
+	return a.to.LoginBrokenOff(probe.LastError(err))
 }
 
 // judgedCertificate finds out whether it was the client's certificate that
@@ -337,5 +337,5 @@ func (a *attempt) judgedCertificate(ctx context.Context) string {
 		secure.Close()
 		return ""
 	}
-	return opening.ClientCertificateAlert(err)
+	return probe.ClientCertificateAlert(err)
 }

@@ -13,7 +13,7 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine/greeting"
-	"gentleharbor/core/engine/opening"
+	"gentleharbor/core/engine/probe"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/tlsrule"
@@ -209,7 +209,7 @@ func (a *attempt) letInWithTLS(ctx context.Context) string {
 		return ""
 	}
 	defer secure.Close()
-	defer opening.Guard(ctx, secure)()
+	defer probe.Guard(ctx, secure)()
 	if _, err := secure.Write(a.startup()); err != nil {
 		return ""
 	}
@@ -314,7 +314,7 @@ func (c *conversation) secureAgain(ctx context.Context, plan *tlsrule.Plan) (net
 	if err != nil {
 		return nil, err
 	}
-	release := opening.Guard(ctx, conn)
+	release := probe.Guard(ctx, conn)
 	defer release()
 	answer := make([]byte, 1)
 	if _, err = conn.Write(greeting.SSLRequest()); err == nil {

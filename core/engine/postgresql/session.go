@@ -11,7 +11,7 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
-	"gentleharbor/core/engine/opening"
+	"gentleharbor/core/engine/probe"
 	"gentleharbor/core/finding"
 )
 
@@ -135,7 +135,7 @@ func (c *conversation) lost(err error) *finding.Finding {
 	if errors.As(err, &server) {
 		return c.to.SessionLost(said(server))
 	}
-	return c.to.SessionLost(opening.LastError(err))
+	return c.to.SessionLost(probe.LastError(err))
 }
 
 // Missing returns the tables and extensions that do not exist for this login.

@@ -170,12 +170,12 @@ func (v *view) unpublished(port int) *finding.Finding {
 		if files := v.one.Config.Labels["com.docker.compose.project.config_files"]; files != "" {
 			found.Saw("its compose file: %s", clean.Quoted(files))
 		}
-		found.Suggest("%s compose -p %s up -d %s   # after adding to the service: ports: [\"%s\"]", v.client.Tool(), service.Project, service.Service, publish)
+		found.Suggest("%s compose -p %s up -d %s   # after adding to the service: ports: [\"%s\"]", v.client.CLIName(), service.Project, service.Service, publish)
 	} else {
 		if v.one.HostConfig.NetworkMode == "none" && v.client.Endpoint.Host() == "" {
-			found.Suggest("%s network disconnect none %s && %s network connect bridge %s   # a network that this machine is in", v.client.Tool(), name(v.one), v.client.Tool(), name(v.one))
+			found.Suggest("%s network disconnect none %s && %s network connect bridge %s   # a network that this machine is in", v.client.CLIName(), name(v.one), v.client.CLIName(), name(v.one))
 		}
-		found.Suggest("make the container anew with -p %s among the options of %s run, and its other options and volumes", publish, v.client.Tool())
+		found.Suggest("make the container anew with -p %s among the options of %s run, and its other options and volumes", publish, v.client.CLIName())
 	}
 	if inner := v.innerPorts(port); len(inner) == 1 {
 		found.Suggest("gharbor set %s port=%d   # if that is the server's port in the container", v.profile.Profile.Name, inner[0])

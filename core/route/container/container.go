@@ -289,7 +289,7 @@ func named(ctx context.Context, client *api.Client, name string) ([]match, error
 }
 
 // Place asks the container engine where a profile's container is now.
-func (e *Engines) Place(ctx context.Context, r *profile.Resolved) (*route.Placed, *finding.Finding) {
+func (e *Engines) Place(ctx context.Context, r *profile.Resolved) (*route.ContainerAddress, *finding.Finding) {
 	m, found := e.find(ctx, r)
 	if found != nil {
 		return nil, found
@@ -306,8 +306,8 @@ func (e *Engines) Place(ctx context.Context, r *profile.Resolved) (*route.Placed
 	if found != nil {
 		return nil, found
 	}
-	placed := &route.Placed{
-		Called:   v.called,
+	placed := &route.ContainerAddress{
+		Ref:      v.called,
 		Name:     m.one.Name,
 		Endpoint: Canonical(m.client.Endpoint.Address),
 		Host:     place.host,
@@ -395,16 +395,16 @@ func (v *view) gatewaysOf(ctx context.Context, n api.Network) []string {
 // name is a container's own name, as a command line has it.
 func name(one *api.Container) string { return clean.Shell(one.Name) }
 
-// Sole reports whether an endpoint is the only engine of this machine, at a usual
+// IsOnlyEngine reports whether an endpoint is the only engine of this machine, at a usual
 // socket: a profile need not name it then.
-func (e *Engines) Sole(endpoint string) bool {
+func (e *Engines) IsOnlyEngine(endpoint string) bool {
 	all, err := api.Endpoints(e.Lookup, e.Home, e.UID)
 	return err == nil && len(all) == 1 && all[0].From != profile.EndpointVariable && Canonical(all[0].Address) == Canonical(endpoint)
 }
 
-// One is the engine to make a container at: the one that is named, by DOCKER_HOST too,
+// Client is a client of the engine to make a container at: the one that is named, by DOCKER_HOST too,
 // else the only one that answers.
-func (e *Engines) One(ctx context.Context, endpoint string) (*api.Client, *finding.Finding) {
+func (e *Engines) Client(ctx context.Context, endpoint string) (*api.Client, *finding.Finding) {
 	endpoints, found := e.endpoints(endpoint)
 	if found != nil {
 		return nil, found

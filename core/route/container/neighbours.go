@@ -22,7 +22,7 @@ type looked struct {
 
 // Nearby are the containers of this machine's engines that are servers of an engine's
 // kind, for a hint where a local address refused. No server is dialled.
-func (e *Engines) Nearby(ctx context.Context, word string) []route.Neighbour {
+func (e *Engines) Nearby(ctx context.Context, word string) []route.NearbyContainer {
 	e.looked.once.Do(func() {
 		ctx, cancel := context.WithTimeout(ctx, neighbourBudget)
 		defer cancel()
@@ -35,16 +35,16 @@ func (e *Engines) Nearby(ctx context.Context, word string) []route.Neighbour {
 		}
 		e.looked.views = e.views(ctx, local, false)
 	})
-	var found []route.Neighbour
+	var found []route.NearbyContainer
 	for _, v := range e.looked.views {
 		for _, s := range v.Containers {
 			if !engine.SameFamily(s.Engine, word) {
 				continue
 			}
-			n := route.Neighbour{Called: s.Named, Name: s.Container, State: s.State, Port: s.LocalPort()}
+			n := route.NearbyContainer{Ref: s.Named, Name: s.Container, State: s.State, Port: s.LocalPort()}
 			for _, p := range s.wanted {
 				if profile.LocalHost(p.host) {
-					n.WouldBe = append(n.WouldBe, p.port)
+					n.PublishedPorts = append(n.PublishedPorts, p.port)
 				}
 			}
 			found = append(found, n)

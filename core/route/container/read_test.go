@@ -155,7 +155,7 @@ func TestDeclared(t *testing.T) {
 		t.Errorf("by its image it is %+v, port %d", d, port)
 	}
 	sets := Declaration{Engine: "postgresql", User: "war$den", Database: "sightings", Variable: "POSTGRES_PASSWORD"}.Sets(profile.Container{Project: "station", Service: "counts"}, 5432)
-	r := profile.Loose("counts", sets, profile.Environment{Lookup: func(string) (string, bool) { return "", false }})
+	r := profile.ResolveValues("counts", sets, profile.Environment{Lookup: func(string) (string, bool) { return "", false }})
 	if found := r.Problem(); found != nil || r.Text("user") != "war$den" || r.Text("secret") != "container:POSTGRES_PASSWORD" {
 		t.Errorf("the profile has the user %q: %+v", r.Text("user"), found)
 	}

@@ -57,7 +57,7 @@ func (v *view) idle(ctx context.Context) *finding.Finding {
 	}
 	v.sawLog(ctx, found)
 	return found.Suggest("gharbor container start %s", v.startName()).
-		Suggest("%s logs --tail 50 %s", v.client.Tool(), name(one))
+		Suggest("%s logs --tail 50 %s", v.client.CLIName(), name(one))
 }
 
 // startName is by what `container start` is told of the container: the profile that
@@ -155,7 +155,7 @@ func (v *view) restarting(ctx context.Context) *finding.Finding {
 	}
 	found := finding.New(finding.ContainerRestarting, "the container %s does not stay up: it was started anew %s, and last ended with exit code %d", v.one.Name, times, v.one.State.ExitCode)
 	v.sawLog(ctx, found)
-	return found.Suggest("%s logs --tail 50 %s", v.client.Tool(), name(v.one)).
+	return found.Suggest("%s logs --tail 50 %s", v.client.CLIName(), name(v.one)).
 		Suggest("gharbor container stop %s   # until its cause is mended", v.startName())
 }
 
@@ -171,7 +171,7 @@ func (v *view) unhealthy() *finding.Finding {
 		last := h.Log[n-1]
 		found.Saw("its last run ended with code %d: %s", last.ExitCode, v.quoted(last.Output))
 	}
-	return found.Suggest("%s inspect --format '{{json .State.Health}}' %s", v.client.Tool(), name(v.one))
+	return found.Suggest("%s inspect --format '{{json .State.Health}}' %s", v.client.CLIName(), name(v.one))
 }
 
 // dataFolders are where the servers of official images keep their data (the images'
@@ -217,7 +217,7 @@ func (v *view) noVolume() *finding.Finding {
 		found = finding.New(finding.ContainerNoVolume, "the server's data are in a volume without a name, which is this container's alone: one that is made anew starts without them").
 			Saw("the volume at %s is %s", clean.Line(m.Destination, 200), clean.Line(m.Name, 12))
 	}
-	return found.Suggest("when the container is next made: -v %s-data:%s among the options of %s run, once the data were copied out", name(v.one), clean.Shell(clean.Line(folders[0], 200)), v.client.Tool())
+	return found.Suggest("when the container is next made: -v %s-data:%s among the options of %s run, once the data were copied out", name(v.one), clean.Shell(clean.Line(folders[0], 200)), v.client.CLIName())
 }
 
 // mountAt is the volume, or the folder of the host, that a container's folder is in.
@@ -276,7 +276,7 @@ func (v *view) explain(ctx context.Context, found *finding.Finding) *finding.Fin
 	if ready := lastReady(v.profile.Text("engine"), lines); ready != "" {
 		found.Saw("its log: %s", clean.Quoted(clean.Line(ready, 200)))
 	}
-	return found.Suggest("%s logs --tail 50 %s", v.client.Tool(), name(v.one))
+	return found.Suggest("%s logs --tail 50 %s", v.client.CLIName(), name(v.one))
 }
 
 // starting is the finding for a server that starts, by its container's health check or

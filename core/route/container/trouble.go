@@ -190,7 +190,7 @@ func (e *Engines) PortTaken(ctx context.Context, client *api.Client, one *api.Co
 		found.Saw("no other container publishes there, so a program of the machine listens")
 	}
 	return found.Suggest("gharbor nearby   # what listens on this machine").
-		Suggest("make the container anew with -p 127.0.0.1::PORT among the options of %s run: at a port of the engine's choice", client.Tool())
+		Suggest("make the container anew with -p 127.0.0.1::PORT among the options of %s run: at a port of the engine's choice", client.CLIName())
 }
 
 // Holder is the running container that publishes one of some ports, "" for none.

@@ -30,9 +30,9 @@ type Dialer struct {
 	// again. It may be nil.
 	Pause func() (resume func())
 
-	// Kept remembers what opened keys and what was typed, for a tunnel that connects
+	// Secrets remembers what opened keys and what was typed, for a tunnel that connects
 	// again when nobody is there. It may be nil.
-	Kept *Kept
+	Secrets *SecretCache
 
 	// Unattended asks nobody for what the profile does not say is to be asked for.
 	Unattended bool
@@ -160,7 +160,7 @@ func (d *Dialer) HostKey(ctx context.Context, before *Link, h *Hop) (ssh.PublicK
 }
 
 func newAttempt(d *Dialer, h *Hop, conn net.Conn) *attempt {
-	return &attempt{d: d, h: h, wire: &wire{Conn: conn}, store: hostkey.Read(h.known...), ring: &ring{d: d, h: h}}
+	return &attempt{d: d, h: h, wire: &sniffConn{Conn: conn}, store: hostkey.Read(h.known...), ring: &ring{d: d, h: h}}
 }
 
 // KeyName is what known-hosts files call the hop.
@@ -170,7 +170,7 @@ func (h *Hop) KeyName() string { return h.keyName }
 type attempt struct {
 	d        *Dialer
 	h        *Hop
-	wire     *wire
+	wire     *sniffConn
 	ring     *ring
 	store    *hostkey.Store
 	verdict  hostkey.Verdict
@@ -200,18 +200,18 @@ func (d *Dialer) handshake(ctx context.Context, l *Link, conn net.Conn) finding.
 	if err != nil {
 		return finding.Failed(a.failed(ctx, err))
 	}
-	a.wire.quiet()
+	a.wire.stopRecording()
 	l.client = ssh.NewClient(c, channels, requests)
 	defect.Go(func() {
 		l.cause = l.client.Wait()
 		close(l.gone)
 	})
-	detail := fmt.Sprintf("%s: in %s; host key %s, known by %s", h, a.how(), hostkey.Kind(a.key), h.short(a.verdict.By))
-	return a.warned(detail, c)
+	detail := fmt.Sprintf("%s: in %s; host key %s, known by %s", h, a.authMethod(), hostkey.Kind(a.key), h.short(a.verdict.By))
+	return a.withWarnings(detail, c)
 }
 
-// warned adds what is not as it could be, although one is in.
-func (a *attempt) warned(detail string, c ssh.Conn) finding.Result {
+// withWarnings is the result of a login that succeeded, with what is weak about it.
+func (a *attempt) withWarnings(detail string, c ssh.Conn) finding.Result {
 	used := c.(interface {
 		Algorithms() ssh.NegotiatedAlgorithms
 	}).Algorithms()
@@ -237,8 +237,8 @@ func (a *attempt) warned(detail string, c ssh.Conn) finding.Result {
 	return finding.Good("%s", detail)
 }
 
-// how tells by what the login was.
-func (a *attempt) how() string {
+// authMethod describes how the login was authenticated.
+func (a *attempt) authMethod() string {
 	h := a.h
 	for _, o := range a.ring.offers {
 		if o.used {
@@ -454,14 +454,14 @@ func (d *Dialer) take(ctx context.Context, q secret.Query) (secret.Value, string
 	if located.Read == nil {
 		return secret.Value{}, "", nil
 	}
-	if value, ok := d.Kept.value(q); ok {
+	if value, ok := d.Secrets.value(q); ok {
 		return value, located.Place, nil
 	}
 	resume := d.pause()
 	defer resume()
 	value, err := located.Take(ctx)
 	if err == nil {
-		d.Kept.keep(q, value)
+		d.Secrets.keep(q, value)
 	}
 	return value, located.Place, err
 }

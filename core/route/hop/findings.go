@@ -171,7 +171,7 @@ func (a *attempt) failed(ctx context.Context, err error) *finding.Finding {
 	h := a.h
 	var negotiation *ssh.AlgorithmNegotiationError
 	var failure *secret.Failure
-	said := a.wire.said()
+	said := a.wire.firstBytes()
 	switch {
 	case a.key != nil && a.verdict.Outcome != hostkey.Known:
 		return a.hostKey()
@@ -301,7 +301,7 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 	case a.answered != "":
 		found = finding.New(finding.HopPasswordRefused, "the hop %s refuses the password", h).Saw("the password is from: %s", a.answered)
 		a.d.Finder.Forget(h.query(secret.OfHop, "secret", h.Word))
-		a.d.Kept.forget(h.query(secret.OfHop, "secret", h.Word))
+		a.d.Secrets.forget(h.query(secret.OfHop, "secret", h.Word))
 		found.Suggest("%s", h.set("user", "NAME")).Suggest("%s", h.set("secret", "ask"))
 	case len(a.asked) > 0:
 		found = finding.New(finding.HopPasswordRefused, "the hop %s refuses the answers to its questions", h)

@@ -160,7 +160,7 @@ func FuzzConnectReply(f *testing.F) {
 // TestKept: what a tunnel keeps is by what it is for.
 func TestKept(t *testing.T) {
 	t.Parallel()
-	k := &Kept{}
+	k := &SecretCache{}
 	q := secret.Query{Kind: secret.OfHop, Address: "keeper@gate:22"}
 	k.keep(q, secret.NewValue("knot"))
 	if v, ok := k.value(q); !ok || !v.Same(secret.NewValue("knot")) {
@@ -173,7 +173,7 @@ func TestKept(t *testing.T) {
 	if _, ok := k.value(q); ok {
 		t.Error("not forgotten")
 	}
-	var none *Kept
+	var none *SecretCache
 	none.keep(q, secret.NewValue("knot"))
 	if _, ok := none.value(q); ok {
 		t.Error("nothing keeps something")

@@ -262,7 +262,7 @@ func (r *ring) readKey(k keyFile) ([]byte, *finding.Finding) {
 
 // unlock opens an encrypted key with its passphrase.
 func (r *ring) unlock(ctx context.Context, k keyFile, data []byte) (ssh.Signer, error) {
-	if opened, ok := r.d.Kept.key(k.path); ok {
+	if opened, ok := r.d.Secrets.key(k.path); ok {
 		return opened, nil
 	}
 	q := r.h.query(secret.OfKey, "key-secret", k.path)
@@ -277,7 +277,7 @@ func (r *ring) unlock(ctx context.Context, k keyFile, data []byte) (ssh.Signer, 
 	}
 	signer, err := ssh.ParsePrivateKeyWithPassphrase(data, []byte(value.Disclose()))
 	if err == nil {
-		r.d.Kept.keepKey(k.path, signer)
+		r.d.Secrets.keepKey(k.path, signer)
 		return signer, nil
 	}
 	if !errors.Is(err, x509.IncorrectPasswordError) {
@@ -285,7 +285,7 @@ func (r *ring) unlock(ctx context.Context, k keyFile, data []byte) (ssh.Signer, 
 			Saw("%s", clean.Line(strings.TrimPrefix(err.Error(), "ssh: "), 200)).Suggest("ssh-keygen -p -f %s   # writes it in the format of today", clean.Shell(k.path))}
 	}
 	r.d.Finder.Forget(q)
-	r.d.Kept.forget(q)
+	r.d.Secrets.forget(q)
 	return nil, &secret.Failure{Found: finding.New(finding.HopKeyPassphrase, "the passphrase does not open the key %s", k.path).
 		Saw("the passphrase is from: %s", place).
 		Suggest("ssh-keygen -y -f %s   # asks for the passphrase, and shows the public key where it is right", clean.Shell(k.path)).

@@ -52,17 +52,17 @@ func Problem(lookup func(string) (string, bool)) string {
 
 // Get reads an entry. Errors are ErrNoEntry, or wrap ErrNone.
 func Get(ctx context.Context, entry string) (string, error) {
-	return bounded(ctx, func() (string, error) { return library.Get(Service, entry) })
+	return callWithTimeout(ctx, func() (string, error) { return library.Get(Service, entry) })
 }
 
 // Set writes an entry, in place of one of its name.
 func Set(ctx context.Context, entry, text string) error {
-	_, err := bounded(ctx, func() (string, error) { return "", library.Set(Service, entry, text) })
+	_, err := callWithTimeout(ctx, func() (string, error) { return "", library.Set(Service, entry, text) })
 	return err
 }
 
-// bounded leaves a call behind that does not end.
-func bounded(ctx context.Context, call func() (string, error)) (string, error) {
+// callWithTimeout abandons the goroutine if the call does not return.
+func callWithTimeout(ctx context.Context, call func() (string, error)) (string, error) {
 	type answer struct {
 		text string
 		err  error

@@ -122,8 +122,8 @@ func Connect(ctx context.Context, e Endpoint, lookup func(string) (string, bool)
 	return c, c.agree(ctx)
 }
 
-// Tool is the program by which a person talks to the engine.
-func (c *Client) Tool() string {
+// CLIName is the name of the engine's own command line program.
+func (c *Client) CLIName() string {
 	if strings.HasPrefix(strings.ToLower(c.Engine), "podman") {
 		return "podman"
 	}

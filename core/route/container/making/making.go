@@ -48,8 +48,8 @@ func (p *Plan) noImage(err error) *finding.Finding {
 	}
 	return finding.New(finding.ContainerImage, "the image %s is not on the engine's machine, and could not be fetched", p.Image).
 		Saw("the container engine: %q", err.Error()).
-		Suggest("%s pull %s   # signs in where that is needed", p.client.Tool(), p.Image).
-		Suggest("%s images   # those that are there", p.client.Tool())
+		Suggest("%s pull %s   # signs in where that is needed", p.client.CLIName(), p.Image).
+		Suggest("%s images   # those that are there", p.client.CLIName())
 }
 
 // Make makes the container, with its volumes and secrets, and starts it. values are the

@@ -8,9 +8,9 @@ import (
 	"gentleharbor/core/engine/greeting"
 )
 
-// wire is the connection under SSH. It keeps the first bytes that the other side
+// sniffConn is the connection under SSH. It keeps the first bytes that the other side
 // sent, which say what it is, gathers reads, and has the system acknowledge at once.
-type wire struct {
+type sniffConn struct {
 	net.Conn
 
 	mu    sync.Mutex
@@ -29,7 +29,7 @@ const firstBytes = 512
 // channel's packets have 32.
 const readSize = 256 << 10
 
-func (w *wire) Read(p []byte) (int, error) {
+func (w *sniffConn) Read(p []byte) (int, error) {
 	if w.start == w.end {
 		if w.buffer == nil {
 			w.buffer = make([]byte, readSize)
@@ -49,20 +49,20 @@ func (w *wire) Read(p []byte) (int, error) {
 	return n, nil
 }
 
-func (w *wire) note(p []byte) {
+func (w *sniffConn) note(p []byte) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if room := firstBytes - len(w.first); !w.done && room > 0 {
 		w.first = append(w.first, p[:min(room, len(p))]...)
-		if alien(w.first) {
+		if otherProtocol(w.first) {
 			w.Conn.Close() // the library would wait for a greeting of SSH's, which may follow any lines
 		}
 	}
 }
 
-// alien reports whether first bytes are another protocol's, or those of a version of
+// otherProtocol reports whether first bytes are another protocol's, or those of a version of
 // SSH that nobody uses any more.
-func alien(first []byte) bool {
+func otherProtocol(first []byte) bool {
 	const greets = "SSH-"
 	if n := min(len(first), len(greets)); string(first[:n]) == greets[:n] {
 		return oldVersion(first)
@@ -77,15 +77,15 @@ func oldVersion(first []byte) bool {
 	return bytes.HasPrefix(first, []byte("SSH-1.")) && bytes.Contains(first, []byte("\n")) && !bytes.HasPrefix(first, []byte("SSH-1.99-"))
 }
 
-// said is what the other side sent first.
-func (w *wire) said() []byte {
+// firstBytes is what the other side sent first.
+func (w *sniffConn) firstBytes() []byte {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	return w.first
 }
 
-// quiet ends the keeping.
-func (w *wire) quiet() {
+// stopRecording ends the recording of the first bytes.
+func (w *sniffConn) stopRecording() {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.done, w.first = true, nil

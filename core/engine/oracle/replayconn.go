@@ -23,11 +23,11 @@ const (
 	maxTotal  = 32 << 20
 )
 
-// seam is the connection that the driver gets: what it says to the listener is
-// dropped, as that has been said, and the acceptance comes from memory. It reads every
+// replayConn gives the driver an acceptance that was already read: what the driver sends to
+// the listener is dropped, as it was already sent. It reads every
 // packet's length before the driver does, and looks for what the driver tells nobody.
 // Deadlines are the conversation's own.
-type seam struct {
+type replayConn struct {
 	net.Conn
 	replay []byte // for the driver to read
 	opened bool   // the driver has read the acceptance
@@ -43,14 +43,14 @@ type seam struct {
 // errTooLong is a packet that no honest server sends.
 var errTooLong = errors.New("the server sent a packet longer than any of this protocol")
 
-func (s *seam) Write(p []byte) (int, error) {
+func (s *replayConn) Write(p []byte) (int, error) {
 	if !s.opened {
 		return len(p), nil
 	}
 	return s.Conn.Write(p)
 }
 
-func (s *seam) Read(p []byte) (int, error) {
+func (s *replayConn) Read(p []byte) (int, error) {
 	if len(s.replay) == 0 {
 		if s.err == nil {
 			s.err = s.next()
@@ -66,7 +66,7 @@ func (s *seam) Read(p []byte) (int, error) {
 }
 
 // next reads a packet into replay.
-func (s *seam) next() error {
+func (s *replayConn) next() error {
 	head := make([]byte, 8)
 	if _, err := io.ReadFull(s.Conn, head); err != nil {
 		return err
@@ -98,13 +98,13 @@ func (s *seam) next() error {
 // language.
 var warned = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`ORA-(28002|28011)[^\x00-\x1f]{0,160}`) })
 
-func (s *seam) SetDeadline(time.Time) error      { return nil }
-func (s *seam) SetReadDeadline(time.Time) error  { return nil }
-func (s *seam) SetWriteDeadline(time.Time) error { return nil }
+func (s *replayConn) SetDeadline(time.Time) error      { return nil }
+func (s *replayConn) SetReadDeadline(time.Time) error  { return nil }
+func (s *replayConn) SetWriteDeadline(time.Time) error { return nil }
 
 // DialContext hands the driver the connection that is there, once: it may not make
 // another.
-func (s *seam) DialContext(context.Context, string, string) (net.Conn, error) {
+func (s *replayConn) DialContext(context.Context, string, string) (net.Conn, error) {
 	if s.opened {
 		return nil, errors.New("the driver asked for a second connection")
 	}

@@ -1,4 +1,4 @@
-package opening
+package probe
 
 import (
 	"context"

@@ -1,4 +1,4 @@
-// Package control is how the program talks to a process of its own that stays in the
+// Package privatesocket is how the program talks to a process of its own that stays in the
 // background: a socket in a folder that only this user can enter, with the process
 // at the other end checked on both sides. One request and one answer, each a line or
 // a JSON value. It stands beside the wallet and the tunnels, which keep such
@@ -6,7 +6,7 @@
 //
 // Such a process holds a secret, so it can always be found and ended: it ends by itself once
 // its socket is gone or another's (Serve), and Ask tells one that does not answer from none.
-package control
+package privatesocket
 
 import (
 	"bufio"

@@ -17,12 +17,11 @@ const (
 	maxTotal  = 16 << 20
 )
 
-// seam is the connection that the driver gets: it has read the greeting
-// already and asked for TLS, so the greeting comes again from memory and the
-// packets of the login are renumbered. It reads every packet before the driver
+// replayConn gives the driver a greeting that was already read, and renumbers the
+// packets of the login, as the request for TLS was already sent. It reads every packet before the driver
 // does: a method that would give the password away, or a request for a local
 // file, ends the connection. Deadlines and closing are the connection's own.
-type seam struct {
+type replayConn struct {
 	net.Conn
 	in     *bufio.Reader           // of Conn: an answer has many packets, and comes in one piece
 	ready  []byte                  // for the driver to read
@@ -44,7 +43,7 @@ type fileRequest struct{ name string }
 func (e *fileRequest) Error() string        { return errLocalFile.Error() }
 func (e *fileRequest) Is(target error) bool { return target == errLocalFile }
 
-func (s *seam) Read(p []byte) (int, error) {
+func (s *replayConn) Read(p []byte) (int, error) {
 	if len(s.ready) == 0 {
 		if s.err == nil {
 			s.err = s.next()
@@ -59,7 +58,7 @@ func (s *seam) Read(p []byte) (int, error) {
 }
 
 // next reads one packet and looks at it.
-func (s *seam) next() error {
+func (s *replayConn) next() error {
 	if s.in == nil {
 		s.in = bufio.NewReaderSize(s.Conn, 4096)
 	}
@@ -97,7 +96,7 @@ func (s *seam) next() error {
 
 // statistics asks for the server's one line about itself (MySQL documentation,
 // "COM_STATISTICS"). The driver must not be waiting for anything.
-func (s *seam) statistics() (string, error) {
+func (s *replayConn) statistics() (string, error) {
 	const command = 9
 	if _, err := s.Conn.Write([]byte{1, 0, 0, 0, command}); err != nil {
 		return "", err
@@ -141,7 +140,7 @@ func columns(body []byte) int {
 }
 
 // Write passes the driver's packets on, one a call.
-func (s *seam) Write(p []byte) (int, error) {
+func (s *replayConn) Write(p []byte) (int, error) {
 	switch {
 	case len(p) < 4:
 		return 0, fmt.Errorf("a defect: the driver wrote %d bytes that are no packet", len(p))
@@ -166,7 +165,7 @@ func (s *seam) Write(p []byte) (int, error) {
 
 // announce puts the capabilities of the request for TLS into the login: no
 // local files.
-func (s *seam) announce(login []byte) error {
+func (s *replayConn) announce(login []byte) error {
 	s.wrote = true
 	if len(login) < 36 {
 		return fmt.Errorf("a defect: the driver opened with %d bytes that are no login", len(login))

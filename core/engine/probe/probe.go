@@ -1,9 +1,9 @@
-// Package opening is what the speak stage of every engine has in common: it
+// Package probe is what the speak stage of every engine has in common: it
 // waits for the first bytes of a server, finds out on other connections what
 // is there when they do not come or are another protocol's, and says so. It
 // stands between engine and its sub-packages; which bytes are the engine's own
 // is theirs to say.
-package opening
+package probe
 
 import (
 	"context"

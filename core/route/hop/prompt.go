@@ -24,9 +24,9 @@ func Named(e profile.EffectiveHop) []secret.Query {
 	return all
 }
 
-// AskAhead takes what a person must type for hops: their passwords, and the
+// PromptFirst takes what a person must type for hops: their passwords, and the
 // passphrases of keys that no agent holds. The answers are kept for what follows.
-func (d *Dialer) AskAhead(ctx context.Context, hops []*Hop) error {
+func (d *Dialer) PromptFirst(ctx context.Context, hops []*Hop) error {
 	for _, h := range hops {
 		if h.derived() {
 			continue

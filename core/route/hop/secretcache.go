@@ -8,15 +8,15 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// Kept is what a tunnel holds in memory for as long as it lives: the secrets that
-// its hops took, and the keys that they opened.
-type Kept struct {
+// SecretCache holds in memory, for as long as a tunnel lives, the secrets that its hops took and
+// the keys that those opened.
+type SecretCache struct {
 	mu     sync.Mutex
 	values map[string]secret.Value
 	keys   map[string]ssh.Signer // by path
 }
 
-func (k *Kept) value(q secret.Query) (secret.Value, bool) {
+func (k *SecretCache) value(q secret.Query) (secret.Value, bool) {
 	if k == nil {
 		return secret.Value{}, false
 	}
@@ -26,7 +26,7 @@ func (k *Kept) value(q secret.Query) (secret.Value, bool) {
 	return v, ok
 }
 
-func (k *Kept) keep(q secret.Query, v secret.Value) {
+func (k *SecretCache) keep(q secret.Query, v secret.Value) {
 	if k == nil || !v.Present() {
 		return
 	}
@@ -39,7 +39,7 @@ func (k *Kept) keep(q secret.Query, v secret.Value) {
 }
 
 // forget drops a secret that was refused.
-func (k *Kept) forget(q secret.Query) {
+func (k *SecretCache) forget(q secret.Query) {
 	if k == nil {
 		return
 	}
@@ -48,7 +48,7 @@ func (k *Kept) forget(q secret.Query) {
 	delete(k.values, q.Kind+" "+q.Address)
 }
 
-func (k *Kept) key(path string) (ssh.Signer, bool) {
+func (k *SecretCache) key(path string) (ssh.Signer, bool) {
 	if k == nil {
 		return nil, false
 	}
@@ -58,7 +58,7 @@ func (k *Kept) key(path string) (ssh.Signer, bool) {
 	return s, ok
 }
 
-func (k *Kept) keepKey(path string, s ssh.Signer) {
+func (k *SecretCache) keepKey(path string, s ssh.Signer) {
 	if k == nil {
 		return
 	}

@@ -12,28 +12,28 @@ import (
 // Containers finds where the server of a profile is whose address is a container.
 type Containers interface {
 	// Place asks the container engine where the container is now.
-	Place(ctx context.Context, r *profile.Resolved) (*Placed, *finding.Finding)
+	Place(ctx context.Context, r *profile.Resolved) (*ContainerAddress, *finding.Finding)
 
 	// Endpoint is the engine that the profile's container is looked for at, in the
 	// form in which a wallet's bindings keep it.
 	Endpoint(ctx context.Context, r *profile.Resolved) (string, *finding.Finding)
 
 	// Nearby are the containers of this machine that are servers of an engine's kind.
-	Nearby(ctx context.Context, engine string) []Neighbour
+	Nearby(ctx context.Context, engine string) []NearbyContainer
 }
 
-// Neighbour is a container on this machine with a server in it.
-type Neighbour struct {
-	Called  profile.Container // as a profile would name it
-	Name    string            // its own name
-	State   string            // "running", "exited"
-	Port    int               // of loopback at which it is published, 0 for none
-	WouldBe []int             // the ports at which it would be, where it does not run
+// NearbyContainer is a container on this machine with a server in it.
+type NearbyContainer struct {
+	Ref            profile.Container // as a profile would name it
+	Name           string            // its own name
+	State          string            // "running", "exited"
+	Port           int               // of loopback at which it is published, 0 for none
+	PublishedPorts []int             // the ports at which it would be, where it does not run
 }
 
-// Placed is a container, and where its server is reached just now.
-type Placed struct {
-	Called   profile.Container // as the profile names it
+// ContainerAddress is a container, and where its server is reached just now.
+type ContainerAddress struct {
+	Ref      profile.Container // as the profile names it
 	Name     string            // its own name
 	Endpoint string            // of the engine that has it, as Containers.Endpoint gives it
 	Host     string
@@ -55,6 +55,6 @@ type Placed struct {
 }
 
 // candidate is the server in the container.
-func (p *Placed) candidate() Candidate {
+func (p *ContainerAddress) candidate() Candidate {
 	return Candidate{Host: p.Host, Port: p.Port, Container: p}
 }
