@@ -43,7 +43,8 @@ func (s *stage) archiveAddresses() (a, b string) {
 }
 
 // archiveHosts is the station's table of names.
-const archiveHosts = "# the archive's machines, as the station's network has them\n[hosts]\n\"" + archiveA + "\" = [\"127.0.0.1\"]\n\"" + archiveB + "\" = [\"127.0.0.1\"]\n"
+const archiveHosts = "# the archive's machines, as the station's network has them\n[hosts]\n\"" + archiveA +
+	"\" = [\"127.0.0.1\"]\n\"" + archiveB + "\" = [\"127.0.0.1\"]\n"
 
 // archiveAliases is the file of aliases that a demo with all profiles has.
 func (s *stage) archiveAliases() string {
@@ -55,7 +56,8 @@ const archiveProfile = "\n[profile.archive]\nalias    = \"archive\"\nuser     = 
 
 // archive has a batch account reach a service by its alias.
 func archive(s *stage) {
-	pass, pin, job := filepath.Join(s.home, "passphrase"), filepath.Join(s.home, "nightly.pin"), filepath.Join(s.home, "job")
+	pass, pin, job := filepath.Join(s.home, "passphrase"), filepath.Join(s.home, "nightly.pin"), filepath.Join(s.home,
+		"job")
 	ca := filepath.Join(s.home, "authority.pem")
 	for path, text := range map[string]string{
 		pass:                                  "seven brown curlews\n",
@@ -70,9 +72,12 @@ func archive(s *stage) {
 	open := []string{"-passphrase-file", pass}
 	s.step("One name for where the archive lives: two machines, and the service that their listener knows.", 0,
 		"alias", "add", "archive", "engine=oracle", "addresses="+a+","+b, "service=SKEIN", "tls=verified", "tls-ca="+ca)
-	s.step("Where does that lead? The names stand in [hosts], which is asked before DNS.", 0, "alias", "resolve", "archive")
-	s.step("Knock, before anybody logs in. One machine is down tonight; the other knows the service.", 5, "alias", "knock", "archive")
-	s.step("The profile names the alias, and who logs in.", 0, "add", "archive", "-alias", "archive", "-user", "curator", "-secret", "wallet")
+	s.step("Where does that lead? The names stand in [hosts], which is asked before DNS.", 0, "alias", "resolve",
+		"archive")
+	s.step("Knock, before anybody logs in. One machine is down tonight; the other knows the service.", 5, "alias",
+		"knock", "archive")
+	s.step("The profile names the alias, and who logs in.", 0, "add", "archive", "-alias", "archive", "-user", "curator",
+		"-secret", "wallet")
 	s.step("A wallet for the password,", 0, append([]string{"wallet", "create", "-opening", "100ms"}, open...)...)
 	s.stepIn(Step{
 		Home:  s.home,
@@ -81,15 +86,20 @@ func archive(s *stage) {
 		Args:  append([]string{"wallet", "put", "archive", "-bind", "alias:archive", "-secret-stdin"}, open...),
 	}, "% < curator",
 		"which is bound to the alias: where that leads, it may be sent.", 0)
-	s.step("The nightly batch job reads it without the passphrase.", 0, append([]string{"wallet", "reader", "add", "nightly", "-out", pin}, open...)...)
+	s.step("The nightly batch job reads it without the passphrase.", 0,
+		append([]string{"wallet", "reader", "add", "nightly", "-out", pin}, open...)...)
 	if s.failed == nil {
 		s.failed = s.batchHome(job, pin)
 	}
-	s.stepIn(Step{Home: job, Dir: job, Args: []string{"test", "archive"}}, "GHARBOR_HOME="+job+" %", "The machine that is down gives way to the other, verified, with nobody at a keyboard.", 0)
-	s.step("One morning the service has another name, and the listener does not know the old one.", 0, "alias", "set", "archive", "service=SKEIN_OLD")
-	s.step("The finding names the line that asked for it.", 1, "test", "archive", "-override", "secret=file:"+filepath.Join(s.home, "curator"))
+	s.stepIn(Step{Home: job, Dir: job, Args: []string{"test", "archive"}}, "GHARBOR_HOME="+job+" %",
+		"The machine that is down gives way to the other, verified, with nobody at a keyboard.", 0)
+	s.step("One morning the service has another name, and the listener does not know the old one.", 0, "alias", "set",
+		"archive", "service=SKEIN_OLD")
+	s.step("The finding names the line that asked for it.", 1, "test", "archive", "-override",
+		"secret=file:"+filepath.Join(s.home, "curator"))
 	s.step("One edit mends it for every profile.", 0, "alias", "set", "archive", "service=SKEIN", "addresses="+b)
-	s.stepIn(Step{Home: job, Dir: job, Args: []string{"alias", "used", "archive"}}, "GHARBOR_HOME="+job+" %", "Who depends on it? The job's reader can look into the wallet.", 0)
+	s.stepIn(Step{Home: job, Dir: job, Args: []string{"alias", "used", "archive"}}, "GHARBOR_HOME="+job+" %",
+		"Who depends on it? The job's reader can look into the wallet.", 0)
 }
 
 // batchHome makes the home of the batch account: its profile, the aliases, and its pin

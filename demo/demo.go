@@ -149,8 +149,11 @@ func Keep(ctx context.Context, o Options) error {
 	}
 	fmt.Fprintf(s.Out, "%s In another terminal:\n\n", s.Bold("The simulated servers are up until Ctrl-C."))
 	for _, line := range []string{
-		"export GHARBOR_HOME=" + clean.Shell(s.home) + " GHARBOR_ENGINES=" + clean.Shell(s.socketOf("engine")), "gharbor list", "gharbor test sightings", "gharbor show sightings-ro",
-		"gharbor test tides", "gharbor certificate tides", "gharbor alias resolve archive", "gharbor alias knock archive", "gharbor test archive", "gharbor container scan", "gharbor test ringing", "gharbor test sightings -override user=Warden -as sightings-admin",
+		"export GHARBOR_HOME=" + clean.Shell(s.home) + " GHARBOR_ENGINES=" + clean.Shell(s.socketOf("engine")),
+		"gharbor list", "gharbor test sightings", "gharbor show sightings-ro",
+		"gharbor test tides", "gharbor certificate tides", "gharbor alias resolve archive", "gharbor alias knock archive",
+		"gharbor test archive", "gharbor container scan", "gharbor test ringing",
+		"gharbor test sightings -override user=Warden -as sightings-admin",
 		"gharbor test moult-tcp -as moult-admin", "gharbor test -all -timeout 3s", "gharbor compare sightings tides",
 	} {
 		fmt.Fprintf(s.Out, "  %s\n", line)
@@ -250,7 +253,9 @@ func (s *stage) start() (err error) {
 		return err
 	}
 	var lines strings.Builder
-	for _, account := range [][2]string{{"warden", wardenPassword}, {"visitor", visitorPassword}, {"registrar", keeperPassword}, {"tidekeeper", keeperPassword}, {"summer-help", visitorPassword}, {"Warden", wardenPassword}} {
+	for _, account := range [][2]string{{"warden", wardenPassword}, {"visitor", visitorPassword},
+		{"registrar", keeperPassword}, {"tidekeeper", keeperPassword}, {"summer-help", visitorPassword},
+		{"Warden", wardenPassword}} {
 		fmt.Fprintf(&lines, "127.0.0.1:*:*:%s:%s\n", account[0], account[1])
 	}
 	fmt.Fprintf(&lines, "%s:5432:tides:tidekeeper:%s\n", tideHost, keeperPassword)
@@ -346,7 +351,8 @@ func (s *stage) profiles() error {
 		fmt.Fprintf(&b, "\n[profile.%s]\nengine   = \"postgresql\"\nhost     = \"127.0.0.1\"\nport     = %d\ndatabase = %q\nuser     = %q\nsecret   = \"passfile:passwords\"\n%s",
 			name, s.servers[server].Port(), database, user, more)
 	}
-	one("sightings", "sightings", "sightings", "warden", "tags     = [\"local\", \"field\"]\nnote     = \"the bird counts, on this laptop\"\n\n[profile.sightings.expect]\nversion  = \">= 14\"\ntables   = [\"sighting\", \"observer\"]\n")
+	one("sightings", "sightings", "sightings", "warden",
+		"tags     = [\"local\", \"field\"]\nnote     = \"the bird counts, on this laptop\"\n\n[profile.sightings.expect]\nversion  = \">= 14\"\ntables   = [\"sighting\", \"observer\"]\n")
 	b.WriteString("\n[profile.sightings-ro]\nlike     = \"sightings\"\nuser     = \"visitor\"\n")
 	one("sightings-admin", "sightings", "postgres", "registrar", "tags     = [\"local\", \"admin\"]\n")
 	b.WriteString(s.tideProfiles())

@@ -56,7 +56,8 @@ secret   = "passfile:passwords"
 tls      = "verified"
 tls-ca   = "authority.pem"
 tags     = ["remote"]
-`, tideHost) + hop("tides", s.gate) + "\n[profile.tides-inner]\nlike = \"tides\"\n" + hop("tides-inner", s.gate) + hop("tides-inner", s.sluice)
+`, tideHost) + hop("tides", s.gate) + "\n[profile.tides-inner]\nlike = \"tides\"\n" + hop("tides-inner", s.gate) +
+		hop("tides-inner", s.sluice)
 }
 
 // tides goes through jump hosts to a server that cannot be reached otherwise.
@@ -66,14 +67,18 @@ func tides(s *stage) {
 		return
 	}
 	s.step("The tide database has a private name, and a jump host in front.", 0,
-		"add", "tides", "-engine", "postgresql", "-host", tideHost, "-database", "tides", "-user", "tidekeeper", "-tls-ca", filepath.Join(s.home, "authority.pem"), "-secret", "passfile:"+s.passwords())
-	s.step("Its hop: where it is, whose account, which key.", 0, "hop", "add", "tides", "host=127.0.0.1", "port="+gate, "user=keeper", "key="+s.gateKey())
+		"add", "tides", "-engine", "postgresql", "-host", tideHost, "-database", "tides", "-user", "tidekeeper", "-tls-ca",
+		filepath.Join(s.home, "authority.pem"), "-secret", "passfile:"+s.passwords())
+	s.step("Its hop: where it is, whose account, which key.", 0, "hop", "add", "tides", "host=127.0.0.1", "port="+gate,
+		"user=keeper", "key="+s.gateKey())
 	s.step("Nobody knows the hop's host key yet, so nothing is sent to it.", 1, "test", "tides")
 	s.step("Compare the fingerprint with the one that its keeper read out, and keep the key.", 0,
 		"hop", "pin", "tides", "-fingerprint", cryptossh.FingerprintSHA256(s.gate.HostKey.PublicKey()))
 	s.step("Through the hop, verified, and no port was opened here.", 0, "test", "tides")
-	s.step("A program gets a plain address, through a tunnel that lives as long as it does.", 0, "with", "tides", "--", "printenv", "PGHOST", "PGHOSTADDR", "PGSSLMODE")
-	s.step("Or keep a local address for a while, in the background.", 0, "tunnel", "open", "tides", "-background", "-lifetime", "5m")
+	s.step("A program gets a plain address, through a tunnel that lives as long as it does.", 0, "with", "tides", "--",
+		"printenv", "PGHOST", "PGHOSTADDR", "PGSSLMODE")
+	s.step("Or keep a local address for a while, in the background.", 0, "tunnel", "open", "tides", "-background",
+		"-lifetime", "5m")
 	s.step("It has a way, and heals itself.", 0, "tunnel", "list")
 	s.step("Close it.", 0, "tunnel", "close", "tides")
 	if s.failed != nil {

@@ -15,13 +15,16 @@ import (
 func first(s *stage) {
 	port := strconv.Itoa(s.servers["sightings"].Port())
 	s.step("Define the connection once. The password is not in it, only where it is.", 0,
-		"add", "sightings", fmt.Sprintf("postgresql://warden@127.0.0.1:%d/sighting", s.closed), "-secret", "passfile:"+s.passwords(), "-tag", "local")
+		"add", "sightings", fmt.Sprintf("postgresql://warden@127.0.0.1:%d/sighting", s.closed), "-secret",
+		"passfile:"+s.passwords(), "-tag", "local")
 	s.step("Test it. It stops at the stage that fails, and says why.", 1, "test", "sightings")
 	s.step("The port was wrong. Mend it, and test again.", 0, "set", "sightings", "port="+port)
 	s.step("Now the login works, and the database's name is wrong.", 1, "test", "sightings")
-	s.step("Mend that too, and say what must always hold.", 0, "set", "sightings", "database=sightings", "expect.version=>= 14", "expect.tables=sighting,observer")
+	s.step("Mend that too, and say what must always hold.", 0, "set", "sightings", "database=sightings",
+		"expect.version=>= 14", "expect.tables=sighting,observer")
 	s.step("Ready: who one is, where, over which route, and how safely.", 0, "test", "sightings")
-	s.step("A second profile takes everything from the first but its user.", 0, "add", "sightings-ro", "-like", "sightings", "-user", "visitor", "-note", "for reports")
+	s.step("A second profile takes everything from the first but its user.", 0, "add", "sightings-ro", "-like",
+		"sightings", "-user", "visitor", "-note", "for reports")
 	s.step("Every value says where it came from.", 0, "show", "sightings-ro")
 }
 
@@ -29,7 +32,8 @@ func first(s *stage) {
 func certificate(s *stage) {
 	port := strconv.Itoa(s.servers["tides"].Port())
 	s.step("A server that is to be verified, with an authority of its own.", 0,
-		"add", "tides", "-engine", "postgresql", "-host", "127.0.0.1", "-port", port, "-database", "tides", "-user", "tidekeeper",
+		"add", "tides", "-engine", "postgresql", "-host", "127.0.0.1", "-port", port, "-database", "tides", "-user",
+		"tidekeeper",
 		"-tls", "verified", "-tls-name", "tide-db.internal.example", "-secret", "passfile:"+s.passwords())
 	s.step("Nobody here trusts that authority yet, so no password is sent.", 1, "test", "tides")
 	s.step("Compare the fingerprint with the one that its keeper read out, and keep it.", 0,
@@ -42,8 +46,10 @@ func refusals(s *stage) {
 	if s.failed = s.profiles(); s.failed != nil {
 		return
 	}
-	s.step("The server gives one answer for many causes, and the finding lists them.", 1, "test", "sightings", "-override", "user=summer-help")
-	s.step("An administrator's profile looks the account up.", 1, "test", "sightings", "-override", "user=summer-help", "-as", "sightings-admin")
+	s.step("The server gives one answer for many causes, and the finding lists them.", 1, "test", "sightings",
+		"-override", "user=summer-help")
+	s.step("An administrator's profile looks the account up.", 1, "test", "sightings", "-override", "user=summer-help",
+		"-as", "sightings-admin")
 	s.step("What else the code can mean:", 0, "explain", "login.expired")
 }
 
@@ -64,11 +70,14 @@ func moult(s *stage) {
 		return
 	}
 	s.step("An account is a name and a host. The server gives one answer for many causes.", 1, "test", "moult-tcp")
-	s.step("An administrator's profile looks the account up: it is for the socket.", 1, "test", "moult-tcp", "-as", "moult-admin")
+	s.step("An administrator's profile looks the account up: it is for the socket.", 1, "test", "moult-tcp", "-as",
+		"moult-admin")
 	s.step("So come by the socket.", 0, "set", "moult-tcp", "host=", "port=", "socket="+s.socket())
 	s.step("Ready: over the socket the server sees 'localhost'.", 0, "test", "moult-tcp")
-	s.step("A locked account, which the server admits after the right password only.", 1, "test", "moult-admin", "-override", "user=old-ringer")
-	s.step("An expired password, with the very account looked up.", 1, "test", "moult-admin", "-override", "user=summer-help", "-as", "moult-admin")
+	s.step("A locked account, which the server admits after the right password only.", 1, "test", "moult-admin",
+		"-override", "user=old-ringer")
+	s.step("An expired password, with the very account looked up.", 1, "test", "moult-admin", "-override",
+		"user=summer-help", "-as", "moult-admin")
 }
 
 // fleet tests many at once.
@@ -89,12 +98,14 @@ func wallet(s *stage) {
 	if s.failed = s.profiles(); s.failed != nil {
 		return
 	}
-	pass, pin, job := filepath.Join(s.home, "passphrase"), filepath.Join(s.home, "nightly.pin"), filepath.Join(s.home, "job")
+	pass, pin, job := filepath.Join(s.home, "passphrase"), filepath.Join(s.home, "nightly.pin"), filepath.Join(s.home,
+		"job")
 	if s.failed = os.WriteFile(pass, []byte("seven brown curlews\n"), 0o600); s.failed != nil {
 		return
 	}
 	open := []string{"-passphrase-file", pass}
-	s.step("A wallet. On a terminal the passphrase is typed; a demo has a file for it.", 0, append([]string{"wallet", "create", "-opening", "100ms"}, open...)...)
+	s.step("A wallet. On a terminal the passphrase is typed; a demo has a file for it.", 0,
+		append([]string{"wallet", "create", "-opening", "100ms"}, open...)...)
 	s.stepIn(Step{
 		Home:  s.home,
 		Dir:   s.home,
@@ -103,7 +114,8 @@ func wallet(s *stage) {
 	}, "% < warden",
 		"The password goes in, bound to where the profile of that name leads.", 0)
 	s.step("The profile takes it from there.", 0, "set", "sightings", "secret=wallet")
-	s.step("A scheduled job shall use it, without the passphrase: a reader.", 0, append([]string{"wallet", "reader", "add", "nightly", "-out", pin}, open...)...)
+	s.step("A scheduled job shall use it, without the passphrase: a reader.", 0,
+		append([]string{"wallet", "reader", "add", "nightly", "-out", pin}, open...)...)
 	if s.failed = s.jobHome(job, pin); s.failed != nil {
 		return
 	}
@@ -111,7 +123,8 @@ func wallet(s *stage) {
 		s.stepIn(Step{Home: job, Dir: job, Args: args}, "GHARBOR_HOME="+job+" %", why, want)
 	}
 	inJob("The job's account has a home of its own, with the pin file. It tests,", 0, "test", "sightings", "-quiet")
-	inJob("and runs its program. The password is neither in an argument nor in the environment.", 0, "with", "sightings", "--", "printenv", "PGUSER", "PGPASSFILE", "GHARBOR_PROFILE")
+	inJob("and runs its program. The password is neither in an argument nor in the environment.", 0, "with", "sightings",
+		"--", "printenv", "PGUSER", "PGPASSFILE", "GHARBOR_PROFILE")
 	inJob("It can read the wallet, and not change it.", 4, "wallet", "put", "mine", "-generate", "32")
 	inJob("A profile that leads elsewhere gets nothing.", 1, "test", "sightings", "-override", "host=localhost")
 	s.step("What is there, never what it is.", 0, append([]string{"wallet", "list"}, open...)...)
@@ -135,8 +148,9 @@ func project(s *stage) {
 		return
 	}
 	text := func(user string) error {
-		return os.WriteFile(filepath.Join(root, "gharbor.toml"), []byte(fmt.Sprintf("format = 1\n\n[profile.counts]\nengine   = \"postgresql\"\nhost     = \"127.0.0.1\"\nport     = %d\ndatabase = \"sightings\"\nuser     = %q\nsecret   = \"passfile:%s\"\n",
-			s.servers["sightings"].Port(), user, s.passwords())), 0o644)
+		return os.WriteFile(filepath.Join(root, "gharbor.toml"),
+			[]byte(fmt.Sprintf("format = 1\n\n[profile.counts]\nengine   = \"postgresql\"\nhost     = \"127.0.0.1\"\nport     = %d\ndatabase = \"sightings\"\nuser     = %q\nsecret   = \"passfile:%s\"\n",
+				s.servers["sightings"].Port(), user, s.passwords())), 0o644)
 	}
 	if s.failed = text("warden"); s.failed != nil {
 		return
@@ -147,7 +161,8 @@ func project(s *stage) {
 	in("A repository was cloned, and has a gharbor.toml. Its profiles can be seen,", 0, "list")
 	in("and nothing is dialled, read or run for them.", 1, "test", "counts", "-quiet")
 	in("What would it use? On a terminal, the question follows.", 2, "vouch", "counts")
-	in("In CI nobody can be asked: the hash that somebody saw is compared.", 0, "vouch", "counts", "-expect", s.usesHash(root))
+	in("In CI nobody can be asked: the hash that somebody saw is compared.", 0, "vouch", "counts", "-expect",
+		s.usesHash(root))
 	in("Now it is used.", 0, "test", "counts", "-quiet")
 	if s.failed != nil {
 		return

@@ -53,7 +53,8 @@ func (s *stage) startContainers() (err error) {
 		Images: []string{"mariadb:10.11"},
 		Containers: []*engineapi.Container{
 			ringContainer("saltmarsh-ringing", s.ringing), ringContainer("saltmarsh-old-rings", s.oldRings),
-			{Name: "saltmarsh-web", Image: "saltmarsh/web:4", Exposed: []string{"8080/tcp"}, Env: []string{"MYSQL_HOST=saltmarsh-ringing", "MYSQL_USER=ringer"}},
+			{Name: "saltmarsh-web", Image: "saltmarsh/web:4", Exposed: []string{"8080/tcp"},
+				Env: []string{"MYSQL_HOST=saltmarsh-ringing", "MYSQL_USER=ringer"}},
 		},
 		OnStart: s.startRinging,
 		OnStop:  s.stopRinging,
@@ -62,7 +63,8 @@ func (s *stage) startContainers() (err error) {
 }
 
 func (s *stage) newRings() (*mysql.Server, error) {
-	return rings(mysql.Account{User: "ringer", Host: "%", Databases: []string{"ringing"}}, mysql.Account{User: "registrar", Host: "%", Admin: true})
+	return rings(mysql.Account{User: "ringer", Host: "%", Databases: []string{"ringing"}},
+		mysql.Account{User: "registrar", Host: "%", Admin: true})
 }
 
 func ringContainer(name string, server *mysql.Server) *engineapi.Container {
@@ -72,9 +74,11 @@ func ringContainer(name string, server *mysql.Server) *engineapi.Container {
 		Exposed: []string{"3306/tcp"},
 		Ports:   published(server),
 		Health:  "healthy",
-		Env:     []string{"MARIADB_USER=ringer", "MARIADB_PASSWORD=" + banderPassword, "MARIADB_DATABASE=ringing", "MARIADB_RANDOM_ROOT_PASSWORD=1", "MARIADB_VERSION=1:10.11.6"},
-		Mounts:  []engineapi.Mount{{Type: "volume", Name: name + "-data", Destination: "/var/lib/mysql"}},
-		Log: []string{"[Note] [Entrypoint]: GENERATED ROOT PASSWORD: Wigeon-over-the-weir", "[Note] mariadbd: ready for connections.",
+		Env: []string{"MARIADB_USER=ringer", "MARIADB_PASSWORD=" + banderPassword, "MARIADB_DATABASE=ringing",
+			"MARIADB_RANDOM_ROOT_PASSWORD=1", "MARIADB_VERSION=1:10.11.6"},
+		Mounts: []engineapi.Mount{{Type: "volume", Name: name + "-data", Destination: "/var/lib/mysql"}},
+		Log: []string{"[Note] [Entrypoint]: GENERATED ROOT PASSWORD: Wigeon-over-the-weir",
+			"[Note] mariadbd: ready for connections.",
 			"Version: '10.11.6-MariaDB-1:10.11.6'  socket: '/run/mysqld/mysqld.sock'  port: 3306  mariadb.org binary distribution"},
 	}
 }
@@ -98,7 +102,8 @@ func (s *stage) stopRinging(c *engineapi.Container) {
 // ringing finds a server in a container, and follows it.
 func ringing(s *stage) {
 	s.step("Somebody runs the rings' database in a container. What is there?", 0, "container", "scan")
-	s.step("A profile of it: engine, user and database as the container declares them.", 0, "container", "adopt", "saltmarsh-ringing", "ringing")
+	s.step("A profile of it: engine, user and database as the container declares them.", 0, "container", "adopt",
+		"saltmarsh-ringing", "ringing")
 	s.step("Ready, and nothing of it was typed.", 0, "test", "ringing")
 	if s.failed == nil {
 		s.engine.Change(func(all *[]*engineapi.Container) {
@@ -113,9 +118,12 @@ func ringing(s *stage) {
 	s.step("One evening it is stopped.", 0, "container", "stop", "ringing")
 	s.step("The finding has the state and the end of the log, without what looks like a password.", 1, "test", "ringing")
 	s.step("Start it, and wait until the profile's test passes.", 0, "container", "start", "ringing")
-	s.step("An older container has its account for 127.0.0.1. Which address does its server see?", 0, "container", "adopt", "saltmarsh-old-rings", "old-rings")
+	s.step("An older container has its account for 127.0.0.1. Which address does its server see?", 0, "container",
+		"adopt", "saltmarsh-old-rings", "old-rings")
 	s.step("The container engine's own, and the finding says so.", 1, "test", "old-rings")
 	s.step("The next season shall have a server of its own, in a container that is not there yet.", 0,
-		"add", "next-season", "-engine", "mariadb", "-container", "saltmarsh-next-season", "-user", "ringer", "-database", "ringing")
-	s.step("What would be made? Published on 127.0.0.1 alone, its password made into the wallet.", 0, "container", "make", "next-season", "-image", "mariadb:10.11", "-dry-run")
+		"add", "next-season", "-engine", "mariadb", "-container", "saltmarsh-next-season", "-user", "ringer", "-database",
+		"ringing")
+	s.step("What would be made? Published on 127.0.0.1 alone, its password made into the wallet.", 0, "container",
+		"make", "next-season", "-image", "mariadb:10.11", "-dry-run")
 }

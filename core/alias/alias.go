@@ -54,7 +54,8 @@ type section struct {
 // Load reads the user's files. It passes over a file of GHARBOR_ALIASES that belongs to another
 // user, or that judge has a finding for, and calls notice. A file that is wrong, or not there, is
 // an error.
-func Load(h profile.Home, lookup func(string) (string, bool), home string, judge func(path string) *finding.Finding, notice func(error)) (*Book, error) {
+func Load(h profile.Home, lookup func(string) (string, bool), home string, judge func(path string) *finding.Finding,
+	notice func(error)) (*Book, error) {
 	own, err := h.LoadAliases()
 	if err != nil {
 		return nil, err
@@ -195,7 +196,8 @@ func (b *Book) Vouched(a *profile.Alias) bool {
 
 // NotVouched is the finding for a project's alias that nobody vouched for.
 func NotVouched(a *profile.Alias) *finding.Finding {
-	return finding.New(finding.AliasNotVouched, "the alias %s stands in a project's file, and you have not vouched for where it leads", a.Name).
+	return finding.New(finding.AliasNotVouched,
+		"the alias %s stands in a project's file, and you have not vouched for where it leads", a.Name).
 		Suggest("gharbor vouch alias:%s   # shows where it leads, and asks", a.Name)
 }
 
@@ -276,7 +278,8 @@ func cycle(chain *profile.Chain, circle bool) *finding.Finding {
 	first := chain.Links[0]
 	found := finding.New(finding.AliasCycle, "the alias %s leads back to itself, and never to an address", first.Called())
 	if !circle {
-		found = finding.New(finding.AliasCycle, "the alias %s goes over more than %d others", first.Called(), profile.MaxAliases)
+		found = finding.New(finding.AliasCycle, "the alias %s goes over more than %d others", first.Called(),
+			profile.MaxAliases)
 	}
 	last := chain.Links[len(chain.Links)-2]
 	for i, link := range chain.Links[:len(chain.Links)-1] {

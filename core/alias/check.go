@@ -31,7 +31,8 @@ func (b *Book) Check(ctx context.Context, network route.Network, files ...*profi
 		one.Finding, one.Outcome = b.check(ctx, network, a)
 		if one.Finding == nil && !used[a] {
 			one.Outcome = finding.Warn
-			one.Finding = finding.New(finding.AliasUnused, "no profile names the alias %s, nor an alias that one names", one.Alias).
+			one.Finding = finding.New(finding.AliasUnused, "no profile names the alias %s, nor an alias that one names",
+				one.Alias).
 				Suggest("gharbor alias used %s   # wallet entries too", one.Alias)
 		}
 		all = append(all, one)
@@ -40,7 +41,8 @@ func (b *Book) Check(ctx context.Context, network route.Network, files ...*profi
 }
 
 // once remembers what was answered for a name.
-func once(resolve func(context.Context, string) ([]netip.Addr, error)) func(context.Context, string) ([]netip.Addr, error) {
+func once(resolve func(context.Context, string) ([]netip.Addr, error)) func(context.Context,
+	string) ([]netip.Addr, error) {
 	type answer struct {
 		addrs []netip.Addr
 		err   error
@@ -74,7 +76,8 @@ func (b *Book) check(ctx context.Context, network route.Network, a *profile.Alia
 	for _, one := range candidates {
 		if _, result := network.Names(ctx, a.Called(), one); result.Outcome == finding.Fail {
 			if unknown == nil {
-				unknown = finding.New(finding.AliasUnknownHost, "not all hosts of the alias are known").Suggest("gharbor alias resolve %s", b.Called(a))
+				unknown = finding.New(finding.AliasUnknownHost, "not all hosts of the alias are known").
+					Suggest("gharbor alias resolve %s", b.Called(a))
 			}
 			unknown.Saw("%s", result.Finding.Cause)
 		}

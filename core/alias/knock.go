@@ -90,12 +90,14 @@ func (k Knocker) At(ctx context.Context, c route.Candidate, count int) Knock {
 	ms := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 	result.Min, result.Median, result.Max = ms(times[0]), ms(times[len(times)/2]), ms(times[len(times)-1])
 	if k.Engine == "oracle" && service.TLS {
-		result.Finding = finding.New(finding.SpeakTLSOnly, "the listener at %s speaks TLS from the first byte, and the alias does not say so", c).
+		result.Finding = finding.New(finding.SpeakTLSOnly,
+			"the listener at %s speaks TLS from the first byte, and the alias does not say so", c).
 			Suggest("gharbor alias set %s tls=verified", k.Name)
 		return result
 	}
 	if k.Engine != "" && result.Engine != k.Engine && !(family(k.Engine) && family(result.Engine)) {
-		result.Finding = finding.New(finding.SpeakOtherEngine, "%s answers at %s, where the alias says %s", result.What, c, k.Engine).
+		result.Finding = finding.New(finding.SpeakOtherEngine, "%s answers at %s, where the alias says %s", result.What, c,
+			k.Engine).
 			Suggest("gharbor alias show %s   # are its addresses right?", k.Name)
 		return result
 	}
@@ -115,7 +117,8 @@ func retry(found *finding.Finding, name string) *finding.Finding {
 
 // dial connects to the first of a candidate's addresses that accepts, within TLS where
 // the listener speaks nothing else.
-func (k Knocker) dial(ctx context.Context, c route.Candidate, addrs []netip.Addr, result *Knock) (net.Conn, *finding.Finding) {
+func (k Knocker) dial(ctx context.Context, c route.Candidate, addrs []netip.Addr,
+	result *Knock) (net.Conn, *finding.Finding) {
 	reached, tried := k.Network.Reach(ctx, c, addrs)
 	if reached == nil {
 		return nil, retry(route.Unreached(k.Name, c, tried), k.Name)
@@ -142,7 +145,8 @@ func (k Knocker) dial(ctx context.Context, c route.Candidate, addrs []netip.Addr
 
 // once knocks once, and measures from the client's first word, or from the connection
 // where the server speaks first, to the answer.
-func (k Knocker) once(ctx context.Context, c route.Candidate, result *Knock, addrs []netip.Addr, word string) (time.Duration, greeting.Service, *finding.Finding) {
+func (k Knocker) once(ctx context.Context, c route.Candidate, result *Knock, addrs []netip.Addr,
+	word string) (time.Duration, greeting.Service, *finding.Finding) {
 	if word == "" {
 		return k.identify(ctx, c, addrs, result)
 	}
@@ -177,7 +181,8 @@ func (k Knocker) once(ctx context.Context, c route.Candidate, result *Knock, add
 }
 
 // identify asks in the ways of all engines.
-func (k Knocker) identify(ctx context.Context, c route.Candidate, addrs []netip.Addr, result *Knock) (time.Duration, greeting.Service, *finding.Finding) {
+func (k Knocker) identify(ctx context.Context, c route.Candidate, addrs []netip.Addr,
+	result *Knock) (time.Duration, greeting.Service, *finding.Finding) {
 	ctx, cancel := context.WithTimeout(ctx, k.Timeout)
 	defer cancel()
 	var refused *finding.Finding
@@ -193,7 +198,8 @@ func (k Knocker) identify(ctx context.Context, c route.Candidate, addrs []netip.
 	}
 	service, _, ok := greeting.Identify(ctx, dial, greeting.PostgreSQL, greeting.Text, greeting.Mongo, greeting.Listener)
 	if !ok && refused == nil {
-		refused = retry(finding.New(finding.SpeakSilent, "%s accepts the connection and says nothing that is known here", c), k.Name)
+		refused = retry(finding.New(finding.SpeakSilent, "%s accepts the connection and says nothing that is known here",
+			c), k.Name)
 	}
 	return time.Since(began), service, refused
 }
@@ -222,11 +228,14 @@ func (k Knocker) ask(ctx context.Context, c route.Candidate, addrs []netip.Addr,
 	})
 	switch {
 	case err != nil:
-		result.Finding = retry(finding.New(finding.SpeakGarbage, "the listener at %s does not answer the question for %s in a form that is known here", c, clean.Quoted(name)), k.Name)
+		result.Finding = retry(finding.New(finding.SpeakGarbage,
+			"the listener at %s does not answer the question for %s in a form that is known here", c, clean.Quoted(name)),
+			k.Name)
 	case answer.Type == tns.Accept:
 		result.Service = ServiceKnown
 	case answer.Type == tns.Redirect:
-		result.Service, result.Said = ServiceElsewhere, "to "+clean.Quoted(net.JoinHostPort(answer.Place.Host, strconv.Itoa(answer.Place.Port)))
+		result.Service, result.Said = ServiceElsewhere, "to "+
+			clean.Quoted(net.JoinHostPort(answer.Place.Host, strconv.Itoa(answer.Place.Port)))
 	default:
 		result.Said = answer.Refusal.Number()
 		if !answer.Refusal.Unknown() {
@@ -234,7 +243,8 @@ func (k Knocker) ask(ctx context.Context, c route.Candidate, addrs []netip.Addr,
 			return
 		}
 		result.Service = ServiceUnknown
-		result.Finding = finding.New(finding.SpeakServiceUnknown, "the listener at %s is up and does not know %s", c, clean.Quoted(name)).
+		result.Finding = finding.New(finding.SpeakServiceUnknown, "the listener at %s is up and does not know %s", c,
+			clean.Quoted(name)).
 			Saw("the listener said %s", result.Said).
 			Suggest("gharbor alias show %s   # where the name stands", k.Name).
 			Suggest("on the server: lsnrctl services   # what it knows")
@@ -242,7 +252,9 @@ func (k Knocker) ask(ctx context.Context, c route.Candidate, addrs []netip.Addr,
 }
 
 // Candidates are the servers that a chain comes to.
-func (b *Book) Candidates(ctx context.Context, n route.Network, chain *profile.Chain) ([]route.Candidate, *finding.Finding) {
+func (b *Book) Candidates(ctx context.Context, n route.Network,
+	chain *profile.Chain) ([]route.Candidate, *finding.Finding) {
 	sets := []profile.Override{{Field: profile.FieldNamed("alias"), Value: profile.TextValue(chain.Links[0].Called())}}
-	return n.Candidates(ctx, profile.ResolveValues(chain.Links[0].Name, sets, profile.Environment{Lookup: b.Lookup, Home: b.Home, Aliases: b}))
+	return n.Candidates(ctx,
+		profile.ResolveValues(chain.Links[0].Name, sets, profile.Environment{Lookup: b.Lookup, Home: b.Home, Aliases: b}))
 }

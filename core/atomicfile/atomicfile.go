@@ -118,7 +118,8 @@ func LockIn(ctx context.Context, folder, path string) (unlock func(), err error)
 func lock(ctx context.Context, path string) (unlock func(), err error) {
 	ctx, cancel := context.WithTimeout(ctx, lockWait)
 	defer cancel()
-	l := flock.New(path, flock.SetFlag(os.O_CREATE|os.O_RDONLY|noFollow), flock.SetPermissions(0o600)) // a link could make a file elsewhere
+	// a link could make a file elsewhere
+	l := flock.New(path, flock.SetFlag(os.O_CREATE|os.O_RDONLY|noFollow), flock.SetPermissions(0o600))
 	held, err := l.TryLockContext(ctx, 5*time.Millisecond)
 	if err != nil || !held {
 		if errors.Is(err, context.DeadlineExceeded) {

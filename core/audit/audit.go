@@ -97,7 +97,8 @@ func Run(_ context.Context, s Subject) []Issue {
 	a.wallet()
 	rank := map[Severity]int{High: 0, Medium: 1, Low: 2}
 	slices.SortStableFunc(a.issues, func(x, y Issue) int {
-		return cmp.Or(rank[x.Severity]-rank[y.Severity], strings.Compare(x.Place.File, y.Place.File), x.Place.Line-y.Place.Line, strings.Compare(string(x.Code), string(y.Code)))
+		return cmp.Or(rank[x.Severity]-rank[y.Severity], strings.Compare(x.Place.File, y.Place.File),
+			x.Place.Line-y.Place.Line, strings.Compare(string(x.Code), string(y.Code)))
 	})
 	return a.issues
 }
@@ -125,7 +126,9 @@ func (a *auditor) profile(p *profile.Resolved) {
 	at := Place{File: p.Path(), Line: p.Profile.Line, Profile: p.Called}
 	if !p.Vouched() {
 		if state, record, err := a.Book.StateOf(vouch.ProfileItem(p.Sealed())); err == nil && state == vouch.Lapsed {
-			a.found(finding.AuditVouchLapsed, Low, at, "what the project's profile uses has changed since you vouched for it on %s", record.At.Local().Format("2006-01-02")).
+			a.found(finding.AuditVouchLapsed, Low, at,
+				"what the project's profile uses has changed since you vouched for it on %s", record.At.Local().
+					Format("2006-01-02")).
 				Suggest("gharbor vouch %s   # shows what is different", p.Profile.Name)
 		}
 		return // nothing of it is read
@@ -164,10 +167,12 @@ func (a *auditor) encryption(p *profile.Resolved, at Place) {
 	at = line(p, "tls", at)
 	switch rule := p.Text("tls"); rule {
 	case "off", "offered":
-		a.found(finding.AuditTLSWeak, High, at, "tls = %q to a host that is not this machine: the password and all that follows may go over the network in the clear", rule).
+		a.found(finding.AuditTLSWeak, High, at,
+			"tls = %q to a host that is not this machine: the password and all that follows may go over the network in the clear", rule).
 			Suggest("gharbor set %s tls=verified", p.Called)
 	case "required":
-		a.found(finding.AuditTLSWeak, Medium, at, "tls = \"required\" encrypts and verifies nobody: whoever stands between here and the server can be the server").
+		a.found(finding.AuditTLSWeak, Medium, at,
+			"tls = \"required\" encrypts and verifies nobody: whoever stands between here and the server can be the server").
 			Suggest("gharbor set %s tls=verified", p.Called)
 	}
 }
@@ -179,7 +184,8 @@ func (a *auditor) hops(p *profile.Resolved, at Place) {
 		if e, ok := h.Get("algorithms"); ok {
 			where := at
 			where.File, where.Line = e.Origin.File, e.Origin.Line
-			a.found(finding.AuditOldAlgorithms, Medium, where, "hop %d allows algorithms that are out of date: %s", h.Number, strings.Join(e.Value.List(), ", ")).
+			a.found(finding.AuditOldAlgorithms, Medium, where, "hop %d allows algorithms that are out of date: %s", h.Number,
+				strings.Join(e.Value.List(), ", ")).
 				Suggest("gharbor set %s %s=   # once its server has been brought up to date", h.Owner(), h.Key("algorithms"))
 		}
 		for _, f := range profile.HopFields() {
@@ -222,11 +228,14 @@ func (a *auditor) account(p *profile.Resolved, at Place) {
 	switch {
 	case meant:
 	case tested && seen.Superuser:
-		a.found(finding.AuditAdministrator, Medium, line(p, "user", at), "the account %s may do everything on its server, as the last test saw; a slip in a program can too", clean.Quoted(user)).
+		a.found(finding.AuditAdministrator, Medium, line(p, "user", at),
+			"the account %s may do everything on its server, as the last test saw; a slip in a program can too",
+			clean.Quoted(user)).
 			Suggest("gharbor set %s user=NAME   # an account with the rights that the work needs", p.Called).
 			Suggest("gharbor set %s tags=%s   # if it is there to administer", p.Called, withAdmin)
 	case slices.Contains(administrators, strings.ToLower(user)):
-		a.found(finding.AuditAdministrator, Medium, line(p, "user", at), "%s is the name of an account that may do everything on its server", clean.Quoted(user)).
+		a.found(finding.AuditAdministrator, Medium, line(p, "user", at),
+			"%s is the name of an account that may do everything on its server", clean.Quoted(user)).
 			Suggest("gharbor set %s user=NAME   # an account with the rights that the work needs", p.Called).
 			Suggest("gharbor set %s tags=%s   # if it is there to administer", p.Called, withAdmin)
 	}
@@ -241,11 +250,13 @@ func (a *auditor) account(p *profile.Resolved, at Place) {
 		if strings.Contains(why, "clear") && !seen.TLSVerified && !p.Local() {
 			severity = High
 		}
-		a.found(finding.AuditLoginMethod, severity, at, "at the last test the server asked for %s (%s)", why, clean.Line(seen.LoginMethod, 60)).
+		a.found(finding.AuditLoginMethod, severity, at, "at the last test the server asked for %s (%s)", why,
+			clean.Line(seen.LoginMethod, 60)).
 			Suggest("gharbor explain login.weak-method")
 	}
 	if noPassword(seen.LoginMethod) && p.AddressKind() != "socket" {
-		a.found(finding.AuditNoPassword, Medium, at, "at the last test the server let %s in without a password", clean.Quoted(user)).
+		a.found(finding.AuditNoPassword, Medium, at, "at the last test the server let %s in without a password",
+			clean.Quoted(user)).
 			Suggest("gharbor explain login.no-password-asked")
 	}
 }

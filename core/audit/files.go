@@ -36,7 +36,8 @@ func (f *Fix) Apply() error { return os.Chmod(f.Path, f.Mode) }
 // ownFiles looks at the tool's own folder, and at the reader's pin file.
 func (a *auditor) ownFiles() {
 	a.folder(a.Folder, "the folder of gharbor's files", 0o077)
-	for _, name := range []string{"profiles.toml", "aliases.toml", "known_hosts", "vouched.toml", "wallets-seen.json", "last-seen.json"} {
+	for _, name := range []string{"profiles.toml", "aliases.toml", "known_hosts", "vouched.toml", "wallets-seen.json",
+		"last-seen.json"} {
 		a.permissions(filepath.Join(a.Folder, name), "one of gharbor's own files", 0o022, Medium)
 	}
 	if list, ok := a.Lookup(alias.Variable); ok {
@@ -74,7 +75,8 @@ func (a *auditor) permissions(path, what string, others fs.FileMode, severity Se
 		return
 	}
 	if uid, ok := owner.Of(info); ok && uid != os.Getuid() && uid != 0 {
-		a.found(finding.AuditOwner, High, Place{File: path}, "%s belongs to another user (%d), who could change it", what, uid).
+		a.found(finding.AuditOwner, High, Place{File: path}, "%s belongs to another user (%d), who could change it", what,
+			uid).
 			Suggest("sudo chown %d %s", os.Getuid(), clean.Shell(path))
 		return
 	}
@@ -91,7 +93,8 @@ func (a *auditor) permissions(path, what string, others fs.FileMode, severity Se
 	}
 	mended := mode &^ others
 	a.found(finding.AuditPermissions, severity, Place{File: path}, "others can %s %s (%04o)", verb, what, mode).
-		Suggest("chmod %04o %s", mended, clean.Shell(path)).Fix = &Fix{Path: path, Mode: mended, Show: fmt.Sprintf("%04o", mended)}
+		Suggest("chmod %04o %s", mended, clean.Shell(path)).Fix = &Fix{Path: path, Mode: mended,
+		Show: fmt.Sprintf("%04o", mended)}
 }
 
 // folder looks at a folder: who can write it can put another file into the place
@@ -108,7 +111,8 @@ func (a *auditor) folder(path, what string, others fs.FileMode) {
 	if uid, ok := owner.Of(info); ok && uid != os.Getuid() {
 		a.looked[path] = true
 		if uid != 0 {
-			a.found(finding.AuditOwner, High, Place{File: path}, "%s belongs to another user (%d), who could put other files into it", what, uid).
+			a.found(finding.AuditOwner, High, Place{File: path},
+				"%s belongs to another user (%d), who could put other files into it", what, uid).
 				Suggest("ls -ld %s", clean.Shell(path))
 		}
 		return // root's folders are root's to arrange
@@ -126,7 +130,8 @@ func (a *auditor) sources(p *profile.Resolved, at Place) {
 	source, _ := secret.ParseSource(p.Text("secret"))
 	switch source.Kind {
 	case "none":
-		a.found(finding.AuditNoPassword, Low, at, "no password is sent: whoever reaches the server as %s is let in as it", clean.Quoted(p.Text("user"))).
+		a.found(finding.AuditNoPassword, Low, at, "no password is sent: whoever reaches the server as %s is let in as it",
+			clean.Quoted(p.Text("user"))).
 			Suggest("gharbor test %s   # does the server check in another way?", p.Called)
 	case "file":
 		a.secretFile(source.Arg, "the secret file of the profile "+p.Called)
@@ -137,7 +142,8 @@ func (a *auditor) sources(p *profile.Resolved, at Place) {
 		a.optionFile(source.Arg, p)
 	case "env":
 		if v, ok := a.Lookup(source.Arg); ok && v == "" {
-			a.found(finding.AuditNoPassword, Medium, at, "the environment variable %s is set and empty: an empty password is sent", source.Arg).
+			a.found(finding.AuditNoPassword, Medium, at,
+				"the environment variable %s is set and empty: an empty password is sent", source.Arg).
 				Suggest("gharbor set %s secret=wallet", p.Called)
 		}
 	case "default":
@@ -186,7 +192,8 @@ func (a *auditor) passfile(path string, p *profile.Resolved) {
 	}
 	for _, e := range entries {
 		if e.Host == "*" {
-			a.found(finding.AuditAnyHost, Medium, Place{File: path, Line: e.Line}, "the line is for any host, so any server that somebody connects to could be sent its password").
+			a.found(finding.AuditAnyHost, Medium, Place{File: path, Line: e.Line},
+				"the line is for any host, so any server that somebody connects to could be sent its password").
 				Suggest("write the host instead of * at the start of line %d of %s", e.Line, clean.Shell(path))
 		}
 		if e.Password == "" {
@@ -217,7 +224,9 @@ func (a *auditor) optionFile(arg string, p *profile.Resolved) {
 		case o.Set && o.Value == "":
 			a.found(finding.AuditNoPassword, Medium, at, "[%s] has an empty password", clean.Line(o.Group, 60))
 		case o.Set:
-			a.found(finding.AuditPlainPassword, Low, at, "[%s] has a password in the clear, which the profile %s uses; in the wallet it would be encrypted", clean.Line(o.Group, 60), p.Called).
+			a.found(finding.AuditPlainPassword, Low, at,
+				"[%s] has a password in the clear, which the profile %s uses; in the wallet it would be encrypted",
+				clean.Line(o.Group, 60), p.Called).
 				Suggest("gharbor set %s secret=wallet && gharbor secret put %s", p.Called, p.Called)
 		}
 	}
@@ -246,8 +255,10 @@ func (a *auditor) projectText() {
 		for text := range bytes.SplitSeq(data, []byte("\n")) {
 			number++
 			if urlWithPassword().Match(text) {
-				a.found(finding.AuditSharedPassword, High, Place{File: path, Line: number}, "the line has a connection URL with a password in it, and the file is there to be shared").
-					Suggest("${EDITOR:-vi} %s   # take it out, and change the password: the repository's history has it", clean.Shell(path))
+				a.found(finding.AuditSharedPassword, High, Place{File: path, Line: number},
+					"the line has a connection URL with a password in it, and the file is there to be shared").
+					Suggest("${EDITOR:-vi} %s   # take it out, and change the password: the repository's history has it",
+						clean.Shell(path))
 			}
 		}
 	}
@@ -279,12 +290,15 @@ func (a *auditor) dotenv(path string) {
 		return
 	}
 	for _, v := range all {
-		secretName := strings.Contains(strings.ToLower(v.Name), "passw") && v.Value != "" || strings.HasSuffix(v.Name, "_PWD") && v.Value != ""
+		secretName := strings.Contains(strings.ToLower(v.Name), "passw") && v.Value != "" ||
+			strings.HasSuffix(v.Name, "_PWD") && v.Value != ""
 		if !secretName && !urlWithPassword().MatchString(v.Value) {
 			continue
 		}
 		a.permissions(path, "a dotenv file with a password", 0o077, High)
-		a.found(finding.AuditPlainPassword, Low, Place{File: path, Line: v.Line}, "%s has a password in the clear; see that the file is not committed, or hand the connection over without it", clean.Line(v.Name, 60)).
+		a.found(finding.AuditPlainPassword, Low, Place{File: path, Line: v.Line},
+			"%s has a password in the clear; see that the file is not committed, or hand the connection over without it",
+			clean.Line(v.Name, 60)).
 			Suggest("gharbor import dotenv %s -into wallet", clean.Shell(path))
 	}
 }

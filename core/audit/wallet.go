@@ -21,7 +21,8 @@ func (a *auditor) wallet() {
 		if a.Opened != nil {
 			what = strings.Join(a.Opened.Names(), ", ")
 		}
-		a.found(finding.AuditReader, Low, at, "the reader %s (since %s) can read %s", r.Name, r.Added.Format("2006-01-02"), what).
+		a.found(finding.AuditReader, Low, at, "the reader %s (since %s) can read %s", r.Name, r.Added.Format("2006-01-02"),
+			what).
 			Suggest("gharbor wallet reader remove %s   # if nothing runs by it any more", r.Name)
 	}
 	if a.Opened == nil {
@@ -32,7 +33,8 @@ func (a *auditor) wallet() {
 	same := make(map[string][]string) // entries by the keyed hash of their secrets; the key is gone with the program
 	for _, e := range a.Opened.Entries {
 		if len(e.Bindings) == 0 {
-			a.found(finding.AuditUnboundEntry, Medium, Place{File: a.Wallet.Path, Entry: e.Name}, "the entry is bound to nothing: any profile of yours that names it gets its secret, wherever it leads").
+			a.found(finding.AuditUnboundEntry, Medium, Place{File: a.Wallet.Path, Entry: e.Name},
+				"the entry is bound to nothing: any profile of yours that names it gets its secret, wherever it leads").
 				Suggest("gharbor wallet bind %s PROFILE", e.Name)
 		}
 		h := hmac.New(sha256.New, key)
@@ -48,7 +50,8 @@ func (a *auditor) wallet() {
 	}
 	slices.SortFunc(groups, func(x, y []string) int { return strings.Compare(x[0], y[0]) })
 	for _, names := range groups {
-		a.found(finding.AuditReusedSecret, Medium, Place{File: a.Wallet.Path, Entry: names[0]}, "the entries %s have the same secret: who has one has all", strings.Join(names, ", ")).
+		a.found(finding.AuditReusedSecret, Medium, Place{File: a.Wallet.Path, Entry: names[0]},
+			"the entries %s have the same secret: who has one has all", strings.Join(names, ", ")).
 			Suggest("gharbor wallet put %s -generate 32 -replace   # and change it on its server", names[1])
 	}
 }

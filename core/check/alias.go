@@ -71,7 +71,9 @@ func (t *test) routeByAlias(detail string) finding.Result {
 	if len(chain.Ignored) == 0 {
 		return finding.Good("%s", detail)
 	}
-	found := finding.New(finding.AliasIgnored, "the section %s of PostgreSQL's service file says what has no meaning here", clean.Quoted(strings.TrimPrefix(chain.Links[0].Name, profile.ServicePrefix)))
+	found := finding.New(finding.AliasIgnored,
+		"the section %s of PostgreSQL's service file says what has no meaning here",
+		clean.Quoted(strings.TrimPrefix(chain.Links[0].Name, profile.ServicePrefix)))
 	for _, word := range chain.Ignored[:min(len(chain.Ignored), 8)] {
 		found.Saw("%s", clean.Line(word, 100))
 	}
@@ -166,7 +168,8 @@ func (t *test) dialAny(ctx context.Context, c route.Candidate) (net.Conn, error)
 // the profile or its alias lists. What is known of the secret is that server's then.
 func (t *test) follow(ctx context.Context, host string, port int) (net.Conn, string, bool, error) {
 	i := slices.IndexFunc(t.candidates, func(c route.Candidate) bool {
-		return strings.EqualFold(strings.TrimSuffix(c.Host, "."), strings.TrimSuffix(host, ".")) && c.Port == port && c.Source == ""
+		return strings.EqualFold(strings.TrimSuffix(c.Host, "."), strings.TrimSuffix(host, ".")) && c.Port == port &&
+			c.Source == ""
 	})
 	if i < 0 {
 		return nil, "", false, nil

@@ -26,7 +26,8 @@ import (
 )
 
 // Stages are the names of the stages of a profile without hops, in their order.
-var Stages = []string{"profile", "secret", "route", "name", "reach", "speak", "tls", "login", "database", "session", "expect"}
+var Stages = []string{"profile", "secret", "route", "name", "reach", "speak", "tls", "login", "database", "session",
+	"expect"}
 
 // stages are the names with those of so many hops.
 func stages(hops int) []string {
@@ -233,7 +234,8 @@ func withoutHome(found *finding.Finding) {
 	}
 	if about {
 		found.Saw("HOME is not set, or is not an absolute path, so there is nothing under ~")
-		found.Try = append([]string{`export HOME="$(getent passwd "$(id -u)" | cut -d: -f6)"   # your home folder`}, found.Try...)
+		found.Try = append([]string{`export HOME="$(getent passwd "$(id -u)" | cut -d: -f6)"   # your home folder`},
+			found.Try...)
 	}
 }
 
@@ -331,7 +333,8 @@ func (r *Report) Verdict() string {
 	case r.Interrupted:
 		return fmt.Sprintf("stopped: %s, the rest not tested (%s)", count, Duration(r.MS))
 	case r.Outcome == finding.Fail:
-		return fmt.Sprintf("not ready: %s at stage %s (%s, then %d fail, %d skip; %s)", r.firstFailure().Finding.Code, r.firstFailure().Stage,
+		return fmt.Sprintf("not ready: %s at stage %s (%s, then %d fail, %d skip; %s)", r.firstFailure().Finding.Code,
+			r.firstFailure().Stage,
 			count, r.Count(finding.Fail), r.Count(finding.Skip), Duration(r.MS))
 	}
 	return fmt.Sprintf("ready: %s (%s; %s)", r.Where(), count, Duration(r.MS))

@@ -117,7 +117,8 @@ func verdict(a, b *Report) (word, why string) {
 	case f.ReplicaOf != "" && f.ReplicaOf == g.ReplicaOf:
 		return SameLineage, "both replicate " + clean.Quoted(f.ReplicaOf)
 	case f.Lineage == "" || g.Lineage == "":
-		if f.Engine == "postgresql" && f.ServerStarted != nil && g.ServerStarted != nil && f.ServerStarted.Equal(*g.ServerStarted) {
+		if f.Engine == "postgresql" && f.ServerStarted != nil && g.ServerStarted != nil &&
+			f.ServerStarted.Equal(*g.ServerStarted) {
 			return SameInstance, "they were started in the same microsecond; their identifier may not be read"
 		}
 		return Unknown, "the server's own identifier may not be read, and nothing else tells"
@@ -146,9 +147,11 @@ func sameLineage(f, g *engine.Facts) (word, why string) {
 	case apart <= second && f.ServerHost == g.ServerHost:
 		return SameInstance, name + ", the start, the machine's name and the port are the same"
 	case f.Engine == "mariadb":
-		return Unknown, name + " are the same, and the start or the machine's name is not: MariaDB makes it of the network card and the port, which containers may share"
+		return Unknown, name +
+			" are the same, and the start or the machine's name is not: MariaDB makes it of the network card and the port, which containers may share"
 	}
-	return SameLineage, name + " are the same, and the start or the machine's name is not: one's data were copied from the other"
+	return SameLineage, name +
+		" are the same, and the start or the machine's name is not: one's data were copied from the other"
 }
 
 func lineageName(engine string) string {
@@ -176,9 +179,12 @@ func differences(a, b *engine.Facts) []Difference {
 		if f.ServerStarted != nil {
 			started = f.ServerStarted.Format("2006-01-02T15:04:05Z")
 		}
-		return [][2]string{{"engine", f.Engine}, {"version", f.Version}, {"route", f.Route}, {"user", f.User}, {"account", f.Account}, {"database", f.Database},
-			{"server_lineage", f.Lineage}, {"server_host", f.ServerHost}, {"server_started", started}, {"replica_of", f.ReplicaOf},
-			{"tls", f.TLS}, {"tls_verified", yesNo(f.TLSVerified)}, {"certificate", certificate}, {"login_method", f.LoginMethod},
+		return [][2]string{{"engine", f.Engine}, {"version", f.Version}, {"route", f.Route}, {"user", f.User},
+			{"account", f.Account}, {"database", f.Database},
+			{"server_lineage", f.Lineage}, {"server_host", f.ServerHost}, {"server_started", started},
+			{"replica_of", f.ReplicaOf},
+			{"tls", f.TLS}, {"tls_verified", yesNo(f.TLSVerified)}, {"certificate", certificate},
+			{"login_method", f.LoginMethod},
 			{"writable", yesNo(f.Writable)}, {"in_recovery", yesNo(f.InRecovery)}, {"superuser", yesNo(f.Superuser)},
 			{"encoding", f.Encoding}, {"collation", f.Collation}, {"sql_mode", f.SQLMode}, {"time_zone", f.TimeZone}}
 	}

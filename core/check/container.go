@@ -44,7 +44,8 @@ func (t *test) explainContained(ctx context.Context, c route.Candidate, found *f
 // explainBridge says, where the server named the host that it saw the login come from,
 // what that host is.
 func explainBridge(in *route.ContainerAddress, found *finding.Finding) {
-	said := strings.FieldsFunc(found.Cause+" "+strings.Join(found.Seen, " "), func(r rune) bool { return !strings.ContainsRune("0123456789abcdefABCDEF.:", r) })
+	said := strings.FieldsFunc(found.Cause+" "+strings.Join(found.Seen, " "),
+		func(r rune) bool { return !strings.ContainsRune("0123456789abcdefABCDEF.:", r) })
 	for _, gateway := range in.Gateways {
 		if !slices.Contains(said, gateway.String()) { // as a whole: 172.17.0.1 is not 172.17.0.12
 			continue
@@ -69,7 +70,8 @@ func (t *test) hintContainers(ctx context.Context, c route.Candidate, found *fin
 		case n.Port != 0 && n.Port != c.Port:
 			found.Saw("the container %s publishes its server at 127.0.0.1:%d", clean.Quoted(n.Name), n.Port)
 			if t.profile.AddressKind() == "host" {
-				found.Suggest("gharbor set %s host= port= container=%s   # which follows it wherever it is published", name, clean.Shell(n.Ref.String()))
+				found.Suggest("gharbor set %s host= port= container=%s   # which follows it wherever it is published", name,
+					clean.Shell(n.Ref.String()))
 			}
 		}
 	}

@@ -40,7 +40,8 @@ func (t *test) expect(ctx context.Context) finding.Result {
 	}
 	missing, err := t.missing(ctx)
 	if err != nil {
-		return finding.Failed(finding.New(finding.ExpectUnknown, "whether the tables and extensions exist could not be asked").
+		return finding.Failed(finding.New(finding.ExpectUnknown,
+			"whether the tables and extensions exist could not be asked").
 			Saw("%s", clean.Line(err.Error(), 0)).Suggest("gharbor test %s", t.profile.Profile.Name))
 	}
 	wrong = append(wrong, missing...)
@@ -49,7 +50,8 @@ func (t *test) expect(ctx context.Context) finding.Result {
 	}
 	found := finding.New(wrong[0].code, "the profile expects %s, and it is %s", wrong[0].want, wrong[0].have)
 	if len(wrong) > 1 {
-		found.Cause = fmt.Sprintf("%d expectations do not hold; first, the profile expects %s, and it is %s", len(wrong), wrong[0].want, wrong[0].have)
+		found.Cause = fmt.Sprintf("%d expectations do not hold; first, the profile expects %s, and it is %s", len(wrong),
+			wrong[0].want, wrong[0].have)
 		for _, w := range wrong {
 			found.Saw("%s: expected %s, found %s", w.code, w.want, w.have)
 		}
@@ -75,7 +77,8 @@ func (t *test) missing(ctx context.Context) ([]broken, error) {
 		wrong = append(wrong, broken{"expect.table-missing", "the table " + clean.Quoted(name), "not there for this login"})
 	}
 	for _, name := range noExtensions {
-		wrong = append(wrong, broken{"expect.extension-missing", "the extension " + clean.Quoted(name), "not installed in this database"})
+		wrong = append(wrong,
+			broken{"expect.extension-missing", "the extension " + clean.Quoted(name), "not installed in this database"})
 	}
 	return wrong, err
 }

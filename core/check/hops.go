@@ -214,17 +214,24 @@ func (t *test) unreachedThrough(c route.Candidate, err error) (*finding.Finding,
 	case hop.Prohibited:
 		return t.link.Forbidden(c.String(), text), why
 	case hop.NameUnknown:
-		found = finding.New(finding.NameUnknownThere, "the hop %s does not know the host name %s: it is looked up there, not here", from, clean.Quoted(c.Host)).
+		found = finding.New(finding.NameUnknownThere,
+			"the hop %s does not know the host name %s: it is looked up there, not here", from, clean.Quoted(c.Host)).
 			Suggest("gharbor set %s host=NAME-OR-ADDRESS   # as the hop knows it", name)
 	case hop.Refused:
-		found = finding.New(finding.ReachRefused, "nothing listens at %s, as the hop %s sees it, or a firewall refuses for it", c, from).Suggest("gharbor show %s   # are host and port right?", name)
+		found = finding.New(finding.ReachRefused,
+			"nothing listens at %s, as the hop %s sees it, or a firewall refuses for it", c, from).
+			Suggest("gharbor show %s   # are host and port right?", name)
 	case hop.Silent:
-		found = finding.New(finding.ReachTimeout, "%s does not answer the hop %s: it is down, or a firewall between those two drops the packets; whoever runs it must let %s reach %s", c, from, from.Host, c).
+		found = finding.New(finding.ReachTimeout,
+			"%s does not answer the hop %s: it is down, or a firewall between those two drops the packets; whoever runs it must let %s reach %s", c, from, from.Host, c).
 			Suggest("gharbor show %s   # are host and port right?", name).Suggest("gharbor test %s -timeout 30s", name)
 	case hop.Unreachable:
-		found = finding.New(finding.ReachUnreachable, "the hop %s has no way to %s: the server is in a network that the hop is not in", from, c).Suggest("gharbor show %s   # its hops and host", name)
+		found = finding.New(finding.ReachUnreachable,
+			"the hop %s has no way to %s: the server is in a network that the hop is not in", from, c).
+			Suggest("gharbor show %s   # its hops and host", name)
 	case hop.Dropped:
-		return finding.New(finding.HopDropped, "the connection to the hop %s broke off when it was asked for %s", from, c).Saw("%s", text).Suggest("gharbor test %s", name), why
+		return finding.New(finding.HopDropped, "the connection to the hop %s broke off when it was asked for %s", from, c).
+			Saw("%s", text).Suggest("gharbor test %s", name), why
 	default:
 		found = finding.New(finding.ReachFailed, "the hop %s could not reach %s", from, c).Suggest("gharbor show %s", name)
 	}

@@ -149,5 +149,6 @@ func (r *Runner) answering(ctx context.Context, engine, avoid string) []nearby.S
 			r.hints.known[engine] = servers
 		}
 	}
-	return slices.DeleteFunc(slices.Clone(servers), func(s nearby.Server) bool { return s.Address == avoid || s.Socket == avoid && avoid != "" })
+	return slices.DeleteFunc(slices.Clone(servers),
+		func(s nearby.Server) bool { return s.Address == avoid || s.Socket == avoid && avoid != "" })
 }

@@ -206,9 +206,11 @@ func (t *test) accepted(c route.Candidate, address string) finding.Result {
 		trouble = trouble || p.trouble
 	}
 	if !trouble { // a standby before the primary is as it is meant to be
-		return finding.Good("%s, as number %d of the hosts: those before it are not %s", detail, len(t.passed)+1, t.profile.Text("target"))
+		return finding.Good("%s, as number %d of the hosts: those before it are not %s", detail, len(t.passed)+1,
+			t.profile.Text("target"))
 	}
-	return finding.Warned(found.Suggest("gharbor show %s   # the order of its hosts", t.profile.Profile.Name), "%s", detail)
+	return finding.Warned(found.Suggest("gharbor show %s   # the order of its hosts", t.profile.Profile.Name), "%s",
+		detail)
 }
 
 // unresolved adds to a host name's finding what the hosts before it said, and where the
@@ -284,7 +286,8 @@ func (t *test) hintNearby(ctx context.Context, c route.Candidate, found *finding
 			found.Suggest("%s", fix)
 		}
 	}
-	if !slices.ContainsFunc(servers, func(s nearby.Server) bool { return s.State == "answers" && engine.SameFamily(s.Engine, word) }) {
+	if !slices.ContainsFunc(servers,
+		func(s nearby.Server) bool { return s.State == "answers" && engine.SameFamily(s.Engine, word) }) {
 		found.Saw("no %s answers on its usual port and sockets either", word)
 	}
 	t.hintContainers(ctx, c, found)

@@ -32,7 +32,8 @@ func (t *test) checkProfile(context.Context) finding.Result {
 		return finding.Failed(found)
 	}
 	if p.AliasProblem() != nil {
-		return finding.Good("%s, line %d; what its alias says is not known yet", clean.Line(filepath.Base(p.Path()), 120), p.Profile.Line)
+		return finding.Good("%s, line %d; what its alias says is not known yet", clean.Line(filepath.Base(p.Path()), 120),
+			p.Profile.Line)
 	}
 	word := p.Text("engine")
 	begin := t.Engines[word]
@@ -41,21 +42,24 @@ func (t *test) checkProfile(context.Context) finding.Result {
 		return finding.Failed(finding.New(finding.ProfileIncomplete, "the profile does not say which engine the server is").
 			Suggest("gharbor set %s engine=postgresql", name))
 	case begin == nil:
-		return finding.Failed(finding.New(finding.ProfileEngine, "this version can't test the engine %s yet, only %s", word, strings.Join(engineWords(t.Engines), ", ")).
+		return finding.Failed(finding.New(finding.ProfileEngine, "this version can't test the engine %s yet, only %s", word,
+			strings.Join(engineWords(t.Engines), ", ")).
 			Suggest("gharbor show %s", name))
 	case p.AddressKind() == "":
 		return finding.Failed(finding.New(finding.ProfileIncomplete, "the profile does not say where the server is").
 			Suggest("gharbor set %s host=HOST   # or socket=PATH", name).
 			Suggest("gharbor nearby   # the servers of this machine"))
 	case p.AddressKind() == "container" && len(p.Hops()) > 0:
-		return finding.Failed(finding.New(finding.ProfileConflict, "a container is asked of the engines that this machine reaches, and hops stand before it").
+		return finding.Failed(finding.New(finding.ProfileConflict,
+			"a container is asked of the engines that this machine reaches, and hops stand before it").
 			Suggest("gharbor set %s container= host=HOST   # as the last hop sees it", name).
 			Suggest("gharbor hop remove %s 1   # where the container's engine is on this machine", name))
 	case p.Text("user") == "":
 		return finding.Failed(finding.New(finding.ProfileIncomplete, "the profile does not say which user to log in as").
 			Suggest("gharbor set %s user=NAME", name))
 	case word == "oracle" && p.Text("service") == "" && p.Text("instance") == "":
-		return finding.Failed(finding.New(finding.ProfileIncomplete, "neither the profile nor its alias says which service the listener is to be asked for").
+		return finding.Failed(finding.New(finding.ProfileIncomplete,
+			"neither the profile nor its alias says which service the listener is to be asked for").
 			Suggest("gharbor set %s service=NAME   # or instance=NAME", name))
 	}
 	t.plan.begin = begin
@@ -84,7 +88,8 @@ func (t *test) checkProfile(context.Context) finding.Result {
 	}
 	if secret, _ := p.Get("secret"); secret.Value.Text() != "command" {
 		if _, ok := p.Get("command"); ok {
-			return finding.Warned(finding.New(finding.ProfileConflict, "command has no effect: secret says %s", clean.Quoted(secret.Value.Text())).
+			return finding.Warned(finding.New(finding.ProfileConflict, "command has no effect: secret says %s",
+				clean.Quoted(secret.Value.Text())).
 				Saw("secret is from %s", secret.Origin).
 				Suggest("gharbor set %s secret=command", name), "%s", detail)
 		}
@@ -119,10 +124,12 @@ func idleTLS(p *profile.Resolved) *finding.Finding {
 		return nil
 	}
 	if p.AddressKind() == "socket" {
-		return finding.New(finding.ProfileConflict, "%s has no effect: a Unix socket is not encrypted", strings.Join(idle, " and ")).
+		return finding.New(finding.ProfileConflict, "%s has no effect: a Unix socket is not encrypted",
+			strings.Join(idle, " and ")).
 			Suggest("gharbor set %s %s=", p.Profile.Name, strings.Join(idle, "= "))
 	}
-	return finding.New(finding.ProfileConflict, "%s has no effect: with tls = %q nothing is verified", strings.Join(idle, " and "), rule).
+	return finding.New(finding.ProfileConflict, "%s has no effect: with tls = %q nothing is verified",
+		strings.Join(idle, " and "), rule).
 		Saw("tls is from %s", set.Origin).
 		Suggest("gharbor set %s tls=verified", p.Profile.Name)
 }
@@ -131,7 +138,8 @@ func idleTLS(p *profile.Resolved) *finding.Finding {
 func idleKeys(p *profile.Resolved, word string) *finding.Finding {
 	if word == "oracle" {
 		if _, ok := p.Get("database"); ok {
-			return finding.New(finding.ProfileConflict, "database has no effect on oracle: the service decides which one is opened").
+			return finding.New(finding.ProfileConflict,
+				"database has no effect on oracle: the service decides which one is opened").
 				Suggest("gharbor set %s database=", p.Profile.Name)
 		}
 		return nil
@@ -145,7 +153,8 @@ func idleKeys(p *profile.Resolved, word string) *finding.Finding {
 	if len(idle) == 0 {
 		return nil
 	}
-	return finding.New(finding.ProfileConflict, "%s has no effect: it is for oracle, and the engine is %s", strings.Join(idle, " and "), word).
+	return finding.New(finding.ProfileConflict, "%s has no effect: it is for oracle, and the engine is %s",
+		strings.Join(idle, " and "), word).
 		Suggest("gharbor set %s %s=", p.Profile.Name, strings.Join(idle, "= "))
 }
 

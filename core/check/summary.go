@@ -37,7 +37,8 @@ func Summarise(reports []*Report, took time.Duration) Summary {
 
 // String is the summary in a line.
 func (s Summary) String() string {
-	text := fmt.Sprintf("%d %s: %d ready", s.Profiles, map[bool]string{true: "profile", false: "profiles"}[s.Profiles == 1], s.Ready)
+	text := fmt.Sprintf("%d %s: %d ready", s.Profiles,
+		map[bool]string{true: "profile", false: "profiles"}[s.Profiles == 1], s.Ready)
 	for _, part := range []struct {
 		n    int
 		what string

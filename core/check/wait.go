@@ -143,7 +143,8 @@ func (r *Runner) timeout() time.Duration {
 // try tests once, within what is left. The first try may ask on connections of
 // its own what else is there; later ones do not: a server that is starting
 // might count them.
-func (r *Runner) try(ctx context.Context, p *profile.Resolved, left time.Duration, first bool, slots chan struct{}) *Report {
+func (r *Runner) try(ctx context.Context, p *profile.Resolved, left time.Duration, first bool,
+	slots chan struct{}) *Report {
 	select {
 	case slots <- struct{}{}:
 		defer func() { <-slots }()

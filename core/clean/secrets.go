@@ -78,14 +78,16 @@ var wordlike = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(
 
 // common are short words that stand in every log: to cut them out would only tell that one of
 // them is the password.
-var common = []string{"root", "admin", "user", "test", "pass", "mysql", "maria", "redis", "mongo", "oracle", "guest", "data", "main", "local", "app", "web", "dev", "db"}
+var common = []string{"root", "admin", "user", "test", "pass", "mysql", "maria", "redis", "mongo", "oracle", "guest",
+	"data", "main", "local", "app", "web", "dev", "db"}
 
 // cutKnown cuts a known password out of a line: every token that it is in, whole, so that
 // nothing of a longer word is left to be guessed from. One that is an ordinary word is cut where
 // it is a token by itself.
 func cutKnown(line, text string) string {
 	const shortest, shortWord = 4, 6
-	if len(text) < shortest || len(text) < shortWord && slices.Contains(common, strings.ToLower(text)) || !strings.Contains(line, text) {
+	if len(text) < shortest || len(text) < shortWord && slices.Contains(common, strings.ToLower(text)) ||
+		!strings.Contains(line, text) {
 		return line
 	}
 	if strings.ContainsFunc(text, betweenTokens) { // it is more than a token itself
@@ -138,7 +140,9 @@ func cutLine(line string) (text string, announced bool) {
 			return line, true
 		case sign >= 0:
 			return line[:end+sign+1] + " " + CutOut + namesIn(rest[sign+1:]), false
-		case strings.HasPrefix(word, "identified"), word == "requirepass", word == "masterauth", strings.HasPrefix(word, "pass"), strings.HasPrefix(word, "pwd"), strings.HasPrefix(word, "token"), strings.HasPrefix(word, "secret"), strings.HasPrefix(word, "bearer"):
+		case strings.HasPrefix(word, "identified"), word == "requirepass", word == "masterauth",
+			strings.HasPrefix(word, "pass"), strings.HasPrefix(word, "pwd"), strings.HasPrefix(word, "token"),
+			strings.HasPrefix(word, "secret"), strings.HasPrefix(word, "bearer"):
 			return line[:end] + " " + CutOut + namesIn(rest), false
 		}
 		from = end

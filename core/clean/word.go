@@ -75,5 +75,6 @@ func leavesMark(r rune) bool {
 	}
 	const brailleBlank = '\u2800' // a sign by its category, and empty
 	return unicode.In(r, unicode.L, unicode.N, unicode.P, unicode.S) &&
-		!unicode.In(r, unicode.Other_Default_Ignorable_Code_Point, unicode.Variation_Selector) && r != brailleBlank && r != utf8.RuneError
+		!unicode.In(r, unicode.Other_Default_Ignorable_Code_Point, unicode.Variation_Selector) && r != brailleBlank &&
+		r != utf8.RuneError
 }

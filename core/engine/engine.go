@@ -96,17 +96,21 @@ type Begin func(net.Conn, Target) Conversation
 // Facts is what a test learned. A pointer is nil, and a text empty, where a
 // value is not known: nothing is made up.
 type Facts struct {
-	Engine          string               `json:"engine"`
-	Version         string               `json:"version,omitempty"`
-	User            string               `json:"user,omitempty"`
-	Database        string               `json:"database,omitempty"`
-	Account         string               `json:"account,omitempty"` // as the server names it, where that is more than the user
-	SeenAs          string               `json:"seen_as,omitempty"` // the user and host that the server sees, where it says so
-	ServerID        string               `json:"server_id,omitempty"`
-	Lineage         string               `json:"server_lineage,omitempty"` // what its data or its making is known by
-	ServerHost      string               `json:"server_host,omitempty"`    // what it calls its machine, and its port
-	ConnectionID    uint32               `json:"connection_id,omitempty"`  // the connection's number on the server, where its greeting has one
-	ReplicaOf       string               `json:"replica_of,omitempty"`     // the lineage or address of what it replicates, where it may be read
+	Engine   string `json:"engine"`
+	Version  string `json:"version,omitempty"`
+	User     string `json:"user,omitempty"`
+	Database string `json:"database,omitempty"`
+	// as the server names it, where that is more than the user
+	Account string `json:"account,omitempty"`
+	// the user and host that the server sees, where it says so
+	SeenAs     string `json:"seen_as,omitempty"`
+	ServerID   string `json:"server_id,omitempty"`
+	Lineage    string `json:"server_lineage,omitempty"` // what its data or its making is known by
+	ServerHost string `json:"server_host,omitempty"`    // what it calls its machine, and its port
+	// the connection's number on the server, where its greeting has one
+	ConnectionID uint32 `json:"connection_id,omitempty"`
+	// the lineage or address of what it replicates, where it may be read
+	ReplicaOf       string               `json:"replica_of,omitempty"`
 	ServerStarted   *time.Time           `json:"server_started,omitempty"`
 	Route           string               `json:"route,omitempty"`
 	TLS             string               `json:"tls,omitempty"` // "TLS 1.3", or "none"

@@ -69,7 +69,8 @@ func (t *Target) LoginBrokenOff(seen string) *finding.Finding {
 // CertificateRefused is for a client's certificate that is missing, or not the
 // one that the server wants.
 func (t *Target) CertificateRefused(seen string) *finding.Finding {
-	found := finding.New(finding.TLSClientCertificate, "the server refused the TLS session because of the client's certificate")
+	found := finding.New(finding.TLSClientCertificate,
+		"the server refused the TLS session because of the client's certificate")
 	if t.TLS.Cert == "" {
 		found.Cause = "the server wants a client certificate, and the profile has none"
 		found.Suggest("gharbor set %s tls-cert=PATH tls-key=PATH", t.Profile)

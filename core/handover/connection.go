@@ -47,7 +47,8 @@ func Of(p *profile.Resolved, servers []route.Candidate, v secret.Value) (Connect
 		return Connection{}, found
 	}
 	if len(servers) == 0 || p.Text("engine") == "" {
-		return Connection{}, finding.New(finding.ProfileIncomplete, "the profile does not say where the server is, or which engine it is").
+		return Connection{}, finding.New(finding.ProfileIncomplete,
+			"the profile does not say where the server is, or which engine it is").
 			Suggest("gharbor show %s", p.Called)
 	}
 	c := Connection{
@@ -148,7 +149,8 @@ func (c *Connection) tlsMode() string {
 }
 
 // bundles are where systems keep their certificate authorities in one file.
-var bundles = []string{"/etc/ssl/certs/ca-certificates.crt", "/etc/pki/tls/certs/ca-bundle.crt", "/etc/ssl/ca-bundle.pem", "/etc/ssl/cert.pem", "/opt/homebrew/etc/ca-certificates/cert.pem"}
+var bundles = []string{"/etc/ssl/certs/ca-certificates.crt", "/etc/pki/tls/certs/ca-bundle.crt",
+	"/etc/ssl/ca-bundle.pem", "/etc/ssl/cert.pem", "/opt/homebrew/etc/ca-certificates/cert.pem"}
 
 // authorities is the file of authorities that a client is told: most have no word
 // for the system's own.

@@ -34,8 +34,10 @@ func (c *Connection) libpq() []libpqSetting {
 		host, address = name, at
 	}
 	return []libpqSetting{
-		{"PGHOST", "host", host}, {"PGHOSTADDR", "hostaddr", address}, {"PGPORT", "port", strings.Join(ports, ",")}, {"PGDATABASE", "dbname", c.Database}, {"PGUSER", "user", c.User},
-		{"PGSSLMODE", "sslmode", c.tlsMode()}, {"PGSSLROOTCERT", "sslrootcert", c.authorities()}, {"PGSSLCERT", "sslcert", c.Cert}, {"PGSSLKEY", "sslkey", c.Key},
+		{"PGHOST", "host", host}, {"PGHOSTADDR", "hostaddr", address}, {"PGPORT", "port", strings.Join(ports, ",")},
+		{"PGDATABASE", "dbname", c.Database}, {"PGUSER", "user", c.User},
+		{"PGSSLMODE", "sslmode", c.tlsMode()}, {"PGSSLROOTCERT", "sslrootcert", c.authorities()},
+		{"PGSSLCERT", "sslcert", c.Cert}, {"PGSSLKEY", "sslkey", c.Key},
 		{"PGTARGETSESSIONATTRS", "target_session_attrs", c.sessionAttributes()},
 	}
 }
@@ -66,10 +68,13 @@ func (c *Connection) Variables() []Variable {
 
 // Neutral are the variables that are the same for every engine.
 func (c *Connection) Neutral() []Variable {
-	all := []Variable{{Name: "GHARBOR_HOST", Value: c.Host()}, {Name: "GHARBOR_PORT", Value: c.Port()}, {Name: "GHARBOR_SOCKET", Value: c.Socket()}, {Name: "GHARBOR_USER", Value: c.User},
-		{Name: "GHARBOR_DATABASE", Value: c.Database}, {Name: "GHARBOR_ENGINE", Value: c.Engine}, {Name: "GHARBOR_PROFILE", Value: c.Profile}}
+	all := []Variable{{Name: "GHARBOR_HOST", Value: c.Host()}, {Name: "GHARBOR_PORT", Value: c.Port()},
+		{Name: "GHARBOR_SOCKET", Value: c.Socket()}, {Name: "GHARBOR_USER", Value: c.User},
+		{Name: "GHARBOR_DATABASE", Value: c.Database}, {Name: "GHARBOR_ENGINE", Value: c.Engine},
+		{Name: "GHARBOR_PROFILE", Value: c.Profile}}
 	if c.Engine == "oracle" {
-		all = append(all, Variable{Name: "GHARBOR_SERVICE", Value: c.Service}, Variable{Name: "GHARBOR_INSTANCE", Value: c.Instance})
+		all = append(all, Variable{Name: "GHARBOR_SERVICE", Value: c.Service},
+			Variable{Name: "GHARBOR_INSTANCE", Value: c.Instance})
 	}
 	return all
 }
@@ -200,7 +205,8 @@ func (c *Connection) Placeholder(name, file string) (value string, known bool, e
 		return c.Socket(), true, nil
 	case "passfile":
 		if c.Engine != "postgresql" {
-			return "", true, fmt.Errorf("{passfile} is PostgreSQL's password file, and the profile %s is for %s", c.Profile, c.Engine)
+			return "", true, fmt.Errorf("{passfile} is PostgreSQL's password file, and the profile %s is for %s", c.Profile,
+				c.Engine)
 		}
 		if file == "" {
 			return "", true, fmt.Errorf("{passfile}: the profile %s has no password to put into one", c.Profile)

@@ -27,8 +27,10 @@ type Installed struct {
 // path, as patterns.
 func folders(home string) []string {
 	return []string{
-		"/usr/lib/postgresql/*/bin", "/usr/pgsql-*/bin", "/usr/local/pgsql*/bin", "/usr/local/mysql*/bin", "/usr/local/mariadb*/bin", "/opt/*/bin", "/opt/*/*/bin",
-		"/opt/homebrew/opt/*/bin", "/usr/local/opt/*/bin", "/usr/local/bin", "/usr/sbin", "/sbin", "/usr/local/sbin", "/snap/bin",
+		"/usr/lib/postgresql/*/bin", "/usr/pgsql-*/bin", "/usr/local/pgsql*/bin", "/usr/local/mysql*/bin",
+		"/usr/local/mariadb*/bin", "/opt/*/bin", "/opt/*/*/bin",
+		"/opt/homebrew/opt/*/bin", "/usr/local/opt/*/bin", "/usr/local/bin", "/usr/sbin", "/sbin", "/usr/local/sbin",
+		"/snap/bin",
 		filepath.Join(home, ".local", "bin"), filepath.Join(home, "bin"), filepath.Join(home, "go", "bin"),
 	}
 }
@@ -135,9 +137,11 @@ func (c *Connection) ClientLine() string {
 	case c.Engine == "postgresql":
 		return "psql " + clean.Shell(c.URL())
 	case c.mysql() && c.Socket() != "":
-		return fmt.Sprintf("%s --socket=%s --user=%s -p %s", c.Engine, clean.Shell(c.Socket()), clean.Shell(c.User), clean.Shell(c.Database))
+		return fmt.Sprintf("%s --socket=%s --user=%s -p %s", c.Engine, clean.Shell(c.Socket()), clean.Shell(c.User),
+			clean.Shell(c.Database))
 	case c.mysql():
-		return fmt.Sprintf("%s --host=%s --port=%s --user=%s -p %s", c.Engine, clean.Shell(c.Host()), c.Port(), clean.Shell(c.User), clean.Shell(c.Database))
+		return fmt.Sprintf("%s --host=%s --port=%s --user=%s -p %s", c.Engine, clean.Shell(c.Host()), c.Port(),
+			clean.Shell(c.User), clean.Shell(c.Database))
 	}
 	return ""
 }

@@ -352,7 +352,8 @@ func Options(path string) ([]Found, error) {
 	}
 	var found []Found
 	for _, group := range groups {
-		if !slices.ContainsFunc(pairs[group], func(p [2]string) bool { return p[0] == "host" || p[0] == "user" || p[0] == "socket" }) {
+		if !slices.ContainsFunc(pairs[group],
+			func(p [2]string) bool { return p[0] == "host" || p[0] == "user" || p[0] == "socket" }) {
 			continue
 		}
 		engine := "mysql"

@@ -19,13 +19,14 @@ import (
 
 // Server is one database server of this machine.
 type Server struct {
-	Engine      string `json:"engine"`
-	Version     string `json:"version,omitempty"` // where the greeting tells it
-	What        string `json:"what"`              // as recognised: "a PostgreSQL server"
-	Address     string `json:"address,omitempty"` // host:port
-	Socket      string `json:"socket,omitempty"`
-	Port        int    `json:"port,omitempty"`
-	State       string `json:"state"`           // "answers", "silent" (a socket that nobody listens on), "stopped", or "unpublished" (in a container that runs)
+	Engine  string `json:"engine"`
+	Version string `json:"version,omitempty"` // where the greeting tells it
+	What    string `json:"what"`              // as recognised: "a PostgreSQL server"
+	Address string `json:"address,omitempty"` // host:port
+	Socket  string `json:"socket,omitempty"`
+	Port    int    `json:"port,omitempty"`
+	// "answers", "silent" (a socket that nobody listens on), "stopped", or "unpublished" (in a container that runs)
+	State       string `json:"state"`
 	Start       string `json:"start,omitempty"` // the command that starts a stopped one
 	Name        string `json:"name,omitempty"`  // of a stopped service
 	Connections int    `json:"connections"`     // made to find out; a server may count them as failed logins

@@ -153,7 +153,8 @@ func parseProcNet(data []byte) []netip.AddrPort {
 
 // units are the services of the usual packages.
 var units = []struct{ engine, unit string }{
-	{"mariadb", "mariadb"}, {"mysql", "mysql"}, {"mysql", "mysqld"}, {"redis", "redis-server"}, {"redis", "redis"}, {"mongodb", "mongod"},
+	{"mariadb", "mariadb"}, {"mysql", "mysql"}, {"mysql", "mysqld"}, {"redis", "redis-server"}, {"redis", "redis"},
+	{"mongodb", "mongod"},
 }
 
 // Stopped lists installed services of an engine ("" for all) none of whose
@@ -174,7 +175,8 @@ func (p Places) Stopped(answering []Server, engine string) []Server {
 	}
 	seen := make(map[string]bool)
 	for _, u := range units {
-		if engine != "" && !engines.SameFamily(engine, u.engine) || seen[u.engine] || answers(u.engine, 0) || !p.installed(u.unit) {
+		if engine != "" && !engines.SameFamily(engine, u.engine) || seen[u.engine] || answers(u.engine, 0) ||
+			!p.installed(u.unit) {
 			continue
 		}
 		seen[u.engine] = true
@@ -278,8 +280,10 @@ func (p Places) withoutCluster() []Server {
 		return nil
 	}
 	version := filepath.Base(filepath.Dir(filepath.Dir(versions[len(versions)-1])))
-	return []Server{{Engine: "postgresql", What: "an installed PostgreSQL that has no cluster yet", Name: "postgresql " + clean.Line(version, 20),
-		Port: profile.DefaultPort("postgresql"), State: "stopped", Start: "sudo pg_createcluster " + clean.Shell(version) + " main --start"}}
+	return []Server{{Engine: "postgresql", What: "an installed PostgreSQL that has no cluster yet",
+		Name: "postgresql " + clean.Line(version, 20),
+		Port: profile.DefaultPort("postgresql"), State: "stopped",
+		Start: "sudo pg_createcluster " + clean.Shell(version) + " main --start"}}
 }
 
 // confPort reads `port` from a postgresql.conf (PostgreSQL documentation,

@@ -29,7 +29,8 @@ func Names(word string, candidates []string, n int) []string {
 			continue
 		}
 		d := distance(word, lower)
-		if d > limit && !(len(word) >= 4 && (strings.HasPrefix(lower, word) || strings.HasPrefix(word, lower) && len(lower) >= 4)) {
+		if d > limit && !(len(word) >= 4 &&
+			(strings.HasPrefix(lower, word) || strings.HasPrefix(word, lower) && len(lower) >= 4)) {
 			continue
 		}
 		found[d] = append(found[d], candidate)

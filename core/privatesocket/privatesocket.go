@@ -114,7 +114,8 @@ const acceptPause = 100 * time.Millisecond
 // place or another's: then nobody could find the process any more. It closes the listener.
 // answer gets the connection's first line, and a reader of what follows; then, if not nil, is
 // called once the reply is out.
-func Serve(ctx context.Context, listener net.Listener, answer func(line string, in io.Reader) (reply any, then func())) {
+func Serve(ctx context.Context, listener net.Listener,
+	answer func(line string, in io.Reader) (reply any, then func())) {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	defer context.AfterFunc(ctx, func() { listener.Close() })()
@@ -145,7 +146,8 @@ func socketGone(ctx context.Context, listener net.Listener, own fs.FileInfo) boo
 	for {
 		now, err := os.Lstat(listener.Addr().String())
 		// The system gives a file's number to the next one: its time is compared too.
-		if err != nil || !os.SameFile(own, now) || !now.ModTime().Equal(own.ModTime()) || now.Mode().Type() != own.Mode().Type() {
+		if err != nil || !os.SameFile(own, now) || !now.ModTime().Equal(own.ModTime()) ||
+			now.Mode().Type() != own.Mode().Type() {
 			if l, ok := listener.(*net.UnixListener); ok {
 				l.SetUnlinkOnClose(false) // what is there now is another's
 			}

@@ -30,22 +30,38 @@ var picks = []string{"in-order", "random", "fastest"}
 // aliasFields lists every key of an alias in the order in which the tool writes and
 // shows them.
 var aliasFields = []Field{
-	{Name: "alias", NotBound: true, Address: true, Expected: "the name of another alias", Summary: "another alias that this one is a name for", valid: validAliasWord},
-	{Name: "engine", Expected: "one of " + strings.Join(Engines(), ", "), Summary: "the kind of server: " + strings.Join(Engines(), ", "), valid: oneOf(Engines())},
-	{Name: "addresses", NotBound: true, Address: true, Kind: List, Expected: `a list of addresses, ports from 1 to 65535, such as ["db-a.example:1521", "db-b.example:1521"]`, Summary: "where it lives: host or host:port, one or several", valid: validHostPort},
-	{Name: "srv", NotBound: true, Address: true, Expected: `a service's name in DNS such as "_postgresql._tcp.saltmarsh.example"`, Summary: "the name of DNS SRV records that list the addresses (RFC 2782)", valid: validSRV},
-	{Name: "pick", NotBound: true, Expected: "one of " + strings.Join(picks, ", "), Summary: "which address is tried first: " + strings.Join(picks, ", "), valid: oneOf(picks)},
-	{Name: "service", NotBound: true, Expected: "a name", Summary: "the service's name, as the listener knows it (oracle)", valid: notEmpty},
-	{Name: "instance", NotBound: true, Expected: "a name", Summary: "the instance's name, as the listener knows it (oracle)", valid: notEmpty},
+	{Name: "alias", NotBound: true, Address: true, Expected: "the name of another alias",
+		Summary: "another alias that this one is a name for", valid: validAliasWord},
+	{Name: "engine", Expected: "one of " + strings.Join(Engines(), ", "),
+		Summary: "the kind of server: " + strings.Join(Engines(), ", "), valid: oneOf(Engines())},
+	{Name: "addresses", NotBound: true, Address: true, Kind: List,
+		Expected: `a list of addresses, ports from 1 to 65535, such as ["db-a.example:1521", "db-b.example:1521"]`,
+		Summary:  "where it lives: host or host:port, one or several", valid: validHostPort},
+	{Name: "srv", NotBound: true, Address: true,
+		Expected: `a service's name in DNS such as "_postgresql._tcp.saltmarsh.example"`,
+		Summary:  "the name of DNS SRV records that list the addresses (RFC 2782)", valid: validSRV},
+	{Name: "pick", NotBound: true, Expected: "one of " + strings.Join(picks, ", "),
+		Summary: "which address is tried first: " + strings.Join(picks, ", "), valid: oneOf(picks)},
+	{Name: "service", NotBound: true, Expected: "a name",
+		Summary: "the service's name, as the listener knows it (oracle)", valid: notEmpty},
+	{Name: "instance", NotBound: true, Expected: "a name",
+		Summary: "the instance's name, as the listener knows it (oracle)", valid: notEmpty},
 	{Name: "database", NotBound: true, Expected: "a name", Summary: "the database to open", valid: notEmpty},
-	{Name: "connect-timeout", NotBound: true, Expected: `a time such as "3s"`, Summary: "how long one address may take to accept: 3s", valid: validDuration},
-	{Name: "retries", NotBound: true, Kind: Number, Expected: "a number from 0 to 10", Summary: "how often all addresses are tried again when none accepts", valid: validRetries},
-	{Name: "tls", Expected: "one of off, offered, required, verified", Summary: "the rule for encryption: off, offered, required, verified", valid: oneOf(tlsRules)},
-	{Name: "tls-ca", Expected: "a path", Summary: "PEM file of the authorities to trust instead of the system's", Path: true, valid: notEmpty},
+	{Name: "connect-timeout", NotBound: true, Expected: `a time such as "3s"`,
+		Summary: "how long one address may take to accept: 3s", valid: validDuration},
+	{Name: "retries", NotBound: true, Kind: Number, Expected: "a number from 0 to 10",
+		Summary: "how often all addresses are tried again when none accepts", valid: validRetries},
+	{Name: "tls", Expected: "one of off, offered, required, verified",
+		Summary: "the rule for encryption: off, offered, required, verified", valid: oneOf(tlsRules)},
+	{Name: "tls-ca", Expected: "a path", Summary: "PEM file of the authorities to trust instead of the system's",
+		Path: true, valid: notEmpty},
 	{Name: "tls-name", Expected: "a host name", Summary: "the name that the certificate must carry", valid: validHost},
-	{Name: "tls-cert", NotBound: true, Expected: "a path", Summary: "PEM file of the client's certificate", Path: true, valid: notEmpty},
-	{Name: "tls-key", NotBound: true, Private: true, Expected: "a path", Summary: "PEM file of the client's private key", Path: true, valid: notEmpty},
-	{Name: "note", NotUse: true, NotBound: true, Expected: "text", Summary: "a line for people", valid: func(string) bool { return true }},
+	{Name: "tls-cert", NotBound: true, Expected: "a path", Summary: "PEM file of the client's certificate", Path: true,
+		valid: notEmpty},
+	{Name: "tls-key", NotBound: true, Private: true, Expected: "a path", Summary: "PEM file of the client's private key",
+		Path: true, valid: notEmpty},
+	{Name: "note", NotUse: true, NotBound: true, Expected: "text", Summary: "a line for people",
+		valid: func(string) bool { return true }},
 }
 
 // serviceOnly are the keys that PostgreSQL's service file can give beyond those of
@@ -205,7 +221,8 @@ func (a *assembler) takeHost(e *entry, key []string) error {
 		return a.fail(line, `hosts: %s: expected addresses such as ["192.0.2.10"]`, clean.Quoted(name))
 	}
 	if _, err := netip.ParseAddr(name); err == nil || LocalHost(name) {
-		return a.fail(line, "hosts: %s is an address or this machine's own name, which is never looked up", clean.Quoted(name))
+		return a.fail(line, "hosts: %s is an address or this machine's own name, which is never looked up",
+			clean.Quoted(name))
 	}
 	for _, h := range a.Hosts {
 		if h.Name == name {

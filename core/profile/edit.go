@@ -72,7 +72,8 @@ func (e *Edit) checked() ([]byte, error) {
 		}
 		return nil, err
 	}
-	same := len(got.Profiles) == len(e.want) && len(got.Aliases) == len(e.wantAliases) && slices.EqualFunc(got.Hosts, e.file.Hosts, GivenHost.same)
+	same := len(got.Profiles) == len(e.want) && len(got.Aliases) == len(e.wantAliases) &&
+		slices.EqualFunc(got.Hosts, e.file.Hosts, GivenHost.same)
 	for _, want := range e.want {
 		same = same && want.sameAs(got.Lookup(want.Name))
 	}
@@ -87,7 +88,8 @@ func (e *Edit) checked() ([]byte, error) {
 }
 
 func (p *Profile) sameAs(o *Profile) bool {
-	return o != nil && (p.direct > 0) == (o.direct > 0) && slices.EqualFunc(p.Hops, o.Hops, (*Hop).equal) && p.sameEntries(&o.table)
+	return o != nil && (p.direct > 0) == (o.direct > 0) && slices.EqualFunc(p.Hops, o.Hops, (*Hop).equal) &&
+		p.sameEntries(&o.table)
 }
 
 func (t *table) sameEntries(o *table) bool {
@@ -204,7 +206,8 @@ func (f *File) Copied(p *Profile, intoProject bool, home string) ([]Override, er
 		switch {
 		case p.InProject() == intoProject:
 		case own.Field.Name == "like" && intoProject:
-			return nil, refuse("%s is like %s, which stands in your own file; a project's profile can't be", p.Name, own.Value.Text())
+			return nil, refuse("%s is like %s, which stands in your own file; a project's profile can't be", p.Name,
+				own.Value.Text())
 		case own.Field.Name == "like":
 			set.Value = TextValue(ProjectPrefix + own.Value.Text())
 		default:
@@ -304,7 +307,8 @@ func (f *File) Set(name string, sets []Override) (*Edit, error) {
 	}
 	want := p.clone()
 	e := f.edit()
-	plainFirst := slices.SortedStableFunc(slices.Values(sets), func(a, b Override) int { // a new expect table follows the new keys
+	// a new expect table follows the new keys
+	plainFirst := slices.SortedStableFunc(slices.Values(sets), func(a, b Override) int {
 		return strings.Count(a.Field.Name, ".") - strings.Count(b.Field.Name, ".")
 	})
 	for _, s := range plainFirst {

@@ -115,7 +115,8 @@ func (e *Edit) insertTable(behind int, header string, entries []Entry) {
 	for _, own := range entries {
 		fmt.Fprintf(&b, "%s = %s\n", own.Field.Name, own.Value.toml())
 	}
-	if rest := d.data[at:]; len(bytes.TrimSpace(rest)) > 0 && !bytes.HasPrefix(rest, []byte("\n")) && !bytes.HasPrefix(rest, []byte("\r\n")) {
+	if rest := d.data[at:]; len(bytes.TrimSpace(rest)) > 0 && !bytes.HasPrefix(rest, []byte("\n")) &&
+		!bytes.HasPrefix(rest, []byte("\r\n")) {
 		b.WriteByte('\n')
 	}
 	e.insert(at, b.String())

@@ -91,44 +91,86 @@ var (
 
 // fields lists every key in the order in which the tool writes and shows them.
 var fields = []Field{
-	{Name: "like", NotBound: true, Expected: "the name of another profile", Summary: "take every field not set here from that profile; project:NAME is one of a project's file", valid: validLike},
-	{Name: "engine", Expected: "one of " + strings.Join(Engines(), ", "), Summary: "the kind of server: " + strings.Join(Engines(), ", "), valid: oneOf(Engines())},
-	{Name: "host", Address: true, Expected: "a host name or an IP address, without port or scheme", Summary: "where the server is", Expands: true, valid: validHost},
-	{Name: "port", Kind: Number, Expected: "a number from 1 to 65535", Summary: "its port; the engine's usual one where not set", Expands: true, valid: validPort},
-	{Name: "hosts", Address: true, Kind: List, Expected: `a list of hosts such as ["10.0.0.1", "10.0.0.2:5433"]`, Summary: "several servers, host or host:port, tried in order", valid: validHostPort},
-	{Name: "target", NotBound: true, Expected: "one of any, writable, read-only", Summary: "which of the hosts will do: any, writable, read-only", valid: oneOf(targets)},
-	{Name: "socket", Address: true, Expected: "a path", Summary: "a Unix socket, or the folder it is in (localhost is TCP)", Expands: true, Path: true, valid: notEmpty},
-	{Name: "alias", Address: true, Expected: "the name of an alias, or service:NAME of PostgreSQL's service file", Summary: "where the server is, by an alias; project:NAME is one of a project's file", valid: validAliasWord},
-	{Name: "container", Address: true, Kind: NameOrLabels, Expected: containerForms, Summary: "the container that it is in, by name, or PROJECT/SERVICE of a compose file", valid: validContainer},
-	{Name: "endpoint", Expected: "where a container engine is asked: unix:///PATH or tcp://HOST:PORT", Summary: "the container engine, unix:///PATH or tcp://HOST:PORT; else all here", valid: ValidEndpoint},
-	{Name: "service", NotBound: true, Expected: "a name", Summary: "the service's name, as the listener knows it (oracle)", valid: notEmpty},
-	{Name: "instance", NotBound: true, Expected: "a name", Summary: "the instance's name, as the listener knows it (oracle)", valid: notEmpty},
-	{Name: "database", NotBound: true, Expected: "a name", Summary: "the database to open; on PostgreSQL the user's name where not set", Expands: true, valid: notEmpty},
-	{Name: "user", NotBound: true, Expected: "a name", Summary: "the account to log in as", Expands: true, valid: notEmpty},
-	{Name: "as", NotBound: true, Expected: "one of " + strings.Join(privileges, ", "), Summary: "log in with an administrator's right (oracle): " + strings.Join(privileges, ", "), valid: oneOf(privileges)},
-	{Name: "secret", Source: true, NotBound: true, Expected: "a secret source: " + secret.Forms, Summary: "password from: " + secret.Words, valid: secret.Valid},
-	{Name: "command", NotBound: true, Kind: List, Expected: `a list of words such as ["/usr/local/bin/unlock", "sightings"]`, Summary: "a program and its words that print the password, where secret is command or not set", valid: notEmpty},
-	{Name: "tls", Expected: "one of off, offered, required, verified", Summary: "the rule for encryption: off, offered, required, verified", valid: oneOf(tlsRules)},
-	{Name: "tls-ca", Expected: "a path", Summary: "PEM file of the authorities to trust instead of the system's", Path: true, valid: notEmpty},
+	{Name: "like", NotBound: true, Expected: "the name of another profile",
+		Summary: "take every field not set here from that profile; project:NAME is one of a project's file",
+		valid:   validLike},
+	{Name: "engine", Expected: "one of " + strings.Join(Engines(), ", "),
+		Summary: "the kind of server: " + strings.Join(Engines(), ", "), valid: oneOf(Engines())},
+	{Name: "host", Address: true, Expected: "a host name or an IP address, without port or scheme",
+		Summary: "where the server is", Expands: true, valid: validHost},
+	{Name: "port", Kind: Number, Expected: "a number from 1 to 65535",
+		Summary: "its port; the engine's usual one where not set", Expands: true, valid: validPort},
+	{Name: "hosts", Address: true, Kind: List, Expected: `a list of hosts such as ["10.0.0.1", "10.0.0.2:5433"]`,
+		Summary: "several servers, host or host:port, tried in order", valid: validHostPort},
+	{Name: "target", NotBound: true, Expected: "one of any, writable, read-only",
+		Summary: "which of the hosts will do: any, writable, read-only", valid: oneOf(targets)},
+	{Name: "socket", Address: true, Expected: "a path",
+		Summary: "a Unix socket, or the folder it is in (localhost is TCP)", Expands: true, Path: true, valid: notEmpty},
+	{Name: "alias", Address: true, Expected: "the name of an alias, or service:NAME of PostgreSQL's service file",
+		Summary: "where the server is, by an alias; project:NAME is one of a project's file", valid: validAliasWord},
+	{Name: "container", Address: true, Kind: NameOrLabels, Expected: containerForms,
+		Summary: "the container that it is in, by name, or PROJECT/SERVICE of a compose file", valid: validContainer},
+	{Name: "endpoint", Expected: "where a container engine is asked: unix:///PATH or tcp://HOST:PORT",
+		Summary: "the container engine, unix:///PATH or tcp://HOST:PORT; else all here", valid: ValidEndpoint},
+	{Name: "service", NotBound: true, Expected: "a name",
+		Summary: "the service's name, as the listener knows it (oracle)", valid: notEmpty},
+	{Name: "instance", NotBound: true, Expected: "a name",
+		Summary: "the instance's name, as the listener knows it (oracle)", valid: notEmpty},
+	{Name: "database", NotBound: true, Expected: "a name",
+		Summary: "the database to open; on PostgreSQL the user's name where not set", Expands: true, valid: notEmpty},
+	{Name: "user", NotBound: true, Expected: "a name", Summary: "the account to log in as", Expands: true,
+		valid: notEmpty},
+	{Name: "as", NotBound: true, Expected: "one of " + strings.Join(privileges, ", "),
+		Summary: "log in with an administrator's right (oracle): " + strings.Join(privileges, ", "),
+		valid:   oneOf(privileges)},
+	{Name: "secret", Source: true, NotBound: true, Expected: "a secret source: " + secret.Forms,
+		Summary: "password from: " + secret.Words, valid: secret.Valid},
+	{Name: "command", NotBound: true, Kind: List,
+		Expected: `a list of words such as ["/usr/local/bin/unlock", "sightings"]`,
+		Summary:  "a program and its words that print the password, where secret is command or not set", valid: notEmpty},
+	{Name: "tls", Expected: "one of off, offered, required, verified",
+		Summary: "the rule for encryption: off, offered, required, verified", valid: oneOf(tlsRules)},
+	{Name: "tls-ca", Expected: "a path", Summary: "PEM file of the authorities to trust instead of the system's",
+		Path: true, valid: notEmpty},
 	{Name: "tls-name", Expected: "a host name", Summary: "the name that the certificate must carry", valid: validHost},
-	{Name: "tls-cert", NotBound: true, Expected: "a path", Summary: "PEM file of the client's certificate", Path: true, valid: notEmpty},
-	{Name: "tls-key", NotBound: true, Private: true, Expected: "a path", Summary: "PEM file of the client's private key", Path: true, valid: notEmpty},
-	{Name: "server-key", Expected: "a path", Summary: "PEM file of a MySQL server's RSA key, for passwords without TLS", Path: true, valid: notEmpty},
-	{Name: "tags", NotUse: true, NotBound: true, Kind: List, Expected: `a list of words such as ["local", "field"]`, Summary: "words to choose profiles by", valid: validTag},
-	{Name: "note", NotUse: true, NotBound: true, Expected: "text", Summary: "a line for people", valid: func(string) bool { return true }},
-	{Name: "expect.version", NotUse: true, NotBound: true, Expected: `versions such as "15", ">= 14" or ">= 14, < 17"`, Summary: "the server's version: 15, or >= 14, < 17", valid: validVersions},
-	{Name: "expect.tls", NotUse: true, NotBound: true, Switchy: true, Expected: "one of off, required, verified (or true, false)", Summary: "how the connection is encrypted: off, required, verified", valid: oneOf(expectTLS)},
-	{Name: "expect.writable", NotUse: true, NotBound: true, Kind: Switch, Expected: "true or false", Summary: "whether the session may write: true or false"},
-	{Name: "expect.user", NotUse: true, NotBound: true, Expected: "a name", Summary: "who one is once logged in", valid: notEmpty},
-	{Name: "expect.database", NotUse: true, NotBound: true, Expected: "a name", Summary: "the database one is in", valid: notEmpty},
-	{Name: "expect.tables", NotUse: true, NotBound: true, Kind: List, Expected: `a list of tables such as ["sighting", "field.observer"]`, Summary: "tables that exist", valid: notEmpty},
-	{Name: "expect.extensions", NotUse: true, NotBound: true, Kind: List, Expected: "a list of extension names", Summary: "extensions that are installed; plugins on MySQL and MariaDB", valid: notEmpty},
-	{Name: "expect.server", NotUse: true, NotBound: true, Expected: "what show or test calls server_lineage", Summary: "the server's own id: server_lineage of test -format json", valid: notEmpty},
-	{Name: "expect.encoding", NotUse: true, NotBound: true, Expected: `an encoding such as "UTF8"`, Summary: "the database's encoding", valid: notEmpty},
-	{Name: "expect.collation", NotUse: true, NotBound: true, Expected: `a collation such as "utf8mb4_general_ci"`, Summary: "the database's collation", valid: notEmpty},
-	{Name: "expect.sql-mode", NotUse: true, NotBound: true, Kind: List, Expected: `a list of modes such as ["STRICT_TRANS_TABLES"]`, Summary: "SQL modes that are on (MySQL, MariaDB)", valid: notEmpty},
-	{Name: "expect.time-zone", NotUse: true, NotBound: true, Expected: `a time zone such as "Etc/UTC"`, Summary: "the session's time zone", valid: notEmpty},
-	{Name: "expect.latency", NotUse: true, NotBound: true, Expected: `a time such as "50ms"`, Summary: "the longest median round trip: 50ms", valid: validDuration},
+	{Name: "tls-cert", NotBound: true, Expected: "a path", Summary: "PEM file of the client's certificate", Path: true,
+		valid: notEmpty},
+	{Name: "tls-key", NotBound: true, Private: true, Expected: "a path", Summary: "PEM file of the client's private key",
+		Path: true, valid: notEmpty},
+	{Name: "server-key", Expected: "a path", Summary: "PEM file of a MySQL server's RSA key, for passwords without TLS",
+		Path: true, valid: notEmpty},
+	{Name: "tags", NotUse: true, NotBound: true, Kind: List, Expected: `a list of words such as ["local", "field"]`,
+		Summary: "words to choose profiles by", valid: validTag},
+	{Name: "note", NotUse: true, NotBound: true, Expected: "text", Summary: "a line for people",
+		valid: func(string) bool { return true }},
+	{Name: "expect.version", NotUse: true, NotBound: true, Expected: `versions such as "15", ">= 14" or ">= 14, < 17"`,
+		Summary: "the server's version: 15, or >= 14, < 17", valid: validVersions},
+	{Name: "expect.tls", NotUse: true, NotBound: true, Switchy: true,
+		Expected: "one of off, required, verified (or true, false)",
+		Summary:  "how the connection is encrypted: off, required, verified", valid: oneOf(expectTLS)},
+	{Name: "expect.writable", NotUse: true, NotBound: true, Kind: Switch, Expected: "true or false",
+		Summary: "whether the session may write: true or false"},
+	{Name: "expect.user", NotUse: true, NotBound: true, Expected: "a name", Summary: "who one is once logged in",
+		valid: notEmpty},
+	{Name: "expect.database", NotUse: true, NotBound: true, Expected: "a name", Summary: "the database one is in",
+		valid: notEmpty},
+	{Name: "expect.tables", NotUse: true, NotBound: true, Kind: List,
+		Expected: `a list of tables such as ["sighting", "field.observer"]`, Summary: "tables that exist", valid: notEmpty},
+	{Name: "expect.extensions", NotUse: true, NotBound: true, Kind: List, Expected: "a list of extension names",
+		Summary: "extensions that are installed; plugins on MySQL and MariaDB", valid: notEmpty},
+	{Name: "expect.server", NotUse: true, NotBound: true, Expected: "what show or test calls server_lineage",
+		Summary: "the server's own id: server_lineage of test -format json", valid: notEmpty},
+	{Name: "expect.encoding", NotUse: true, NotBound: true, Expected: `an encoding such as "UTF8"`,
+		Summary: "the database's encoding", valid: notEmpty},
+	{Name: "expect.collation", NotUse: true, NotBound: true, Expected: `a collation such as "utf8mb4_general_ci"`,
+		Summary: "the database's collation", valid: notEmpty},
+	{Name: "expect.sql-mode", NotUse: true, NotBound: true, Kind: List,
+		Expected: `a list of modes such as ["STRICT_TRANS_TABLES"]`, Summary: "SQL modes that are on (MySQL, MariaDB)",
+		valid: notEmpty},
+	{Name: "expect.time-zone", NotUse: true, NotBound: true, Expected: `a time zone such as "Etc/UTC"`,
+		Summary: "the session's time zone", valid: notEmpty},
+	{Name: "expect.latency", NotUse: true, NotBound: true, Expected: `a time such as "50ms"`,
+		Summary: "the longest median round trip: 50ms", valid: validDuration},
 }
 
 var fieldByName = indexed(fields)
@@ -195,116 +237,6 @@ func unknownKey(name string) string {
 		return text + "; an expectation is one of " + strings.Join(expectations(), ", ")
 	}
 	return text + "; gharbor help set lists the keys"
-}
-
-// Value is what a profile says for a key.
-type Value struct {
-	kind Kind
-	text string
-	list []string
-}
-
-// TextValue, and the others, make a value of a kind without checking it.
-func TextValue(s string) Value { return Value{kind: Text, text: s} }
-
-// ListValue is a List of words.
-func ListValue(words ...string) Value { return Value{kind: List, list: words} }
-
-// Text is the value as one word or line; a list's items stand between commas.
-func (v Value) Text() string {
-	switch {
-	case v.kind == List:
-		return strings.Join(v.list, ",")
-	case v.kind == NameOrLabels && len(v.list) > 0:
-		return strings.Join(v.list, "/")
-	}
-	return v.text
-}
-
-// Words are the value's parts as written: the items of a list, the two names of a compose
-// file's container, or the one text.
-func (v Value) Words() []string {
-	if len(v.list) > 0 {
-		return v.list
-	}
-	return []string{v.text}
-}
-
-// List is the items of a list, or the one text.
-func (v Value) List() []string {
-	if v.kind == List {
-		return v.list
-	}
-	return []string{v.text}
-}
-
-// Any is the value as encoding/json shows it.
-func (v Value) Any() any {
-	switch v.kind {
-	case List:
-		return v.list
-	case Number:
-		if n, err := strconv.Atoi(v.text); err == nil {
-			return n
-		}
-	case Switch:
-		return v.text == "true"
-	case NameOrLabels:
-		if c := v.Container(); c.Compose() {
-			return map[string]string{"project": c.Project, "service": c.Service}
-		}
-	}
-	return v.text
-}
-
-func (v Value) equal(o Value) bool {
-	return v.kind == o.kind && v.text == o.text && slices.Equal(v.list, o.list)
-}
-
-// toml is the value as written in the file.
-func (v Value) toml() string {
-	switch v.kind {
-	case List:
-		items := make([]string, len(v.list))
-		for i, item := range v.list {
-			items[i] = quote(item)
-		}
-		return "[" + strings.Join(items, ", ") + "]"
-	case Number:
-		if _, err := strconv.Atoi(v.text); err == nil {
-			return v.text
-		}
-	case Switch:
-		return v.text
-	case NameOrLabels:
-		if c := v.Container(); c.Compose() {
-			return fmt.Sprintf("{ project = %s, service = %s }", quote(c.Project), quote(c.Service))
-		}
-	}
-	return quote(v.text)
-}
-
-// quote writes a TOML 1.0 basic string.
-func quote(s string) string {
-	var b strings.Builder
-	b.WriteByte('"')
-	for _, r := range s {
-		switch {
-		case r == '"' || r == '\\':
-			b.WriteByte('\\')
-			b.WriteRune(r)
-		case r == '\n':
-			b.WriteString(`\n`)
-		case r == '\t':
-			b.WriteString(`\t`)
-		case r < 0x20 || r == 0x7f:
-			fmt.Fprintf(&b, `\u%04X`, r)
-		default:
-			b.WriteRune(r)
-		}
-	}
-	b.WriteByte('"')
-	return b.String()
 }
 
 // ParseValue reads a value as typed on a command line. The error says what was

@@ -261,11 +261,13 @@ func (a *assembler) profile(name string, line int) (*Profile, error) {
 // takeEntry takes one key: format at the root, or a profile's.
 func (a *assembler) takeEntry(e *entry) error {
 	h := a.current
-	if len(h.path) == 2 && len(e.key) == 1 && e.inline < 0 && e.key[0] != "hop" && h.path[0] == "profile" { // the usual form, [profile.NAME] key = value
+	// the usual form, [profile.NAME] key = value
+	if len(h.path) == 2 && len(e.key) == 1 && e.inline < 0 && e.key[0] != "hop" && h.path[0] == "profile" {
 		return a.set(a.byName[h.path[1]], e, e.key)
 	}
 	path := append(slices.Clone(h.path), e.key...)
-	if why := a.misplaced(path[0]); len(path) > 1 && (a.ForAlias || path[0] != "settings") && why != "" && !strings.HasPrefix(why, "unknown") {
+	if why := a.misplaced(path[0]); len(path) > 1 && (a.ForAlias || path[0] != "settings") && why != "" &&
+		!strings.HasPrefix(why, "unknown") {
 		return a.fail(int(e.line), "%s", why)
 	}
 	switch {
@@ -405,7 +407,8 @@ func (a *assembler) assignUnchecked(t *table, f *Field, e *entry) error {
 			return a.fail(int(e.line), "%s: %s is set twice (first at line %d)", t, f.Name, own.Line)
 		}
 		if f.Address && own.Field.Address {
-			return a.fail(int(e.line), "%s: two kinds of address, %s here and %s at line %d; keep one", t, f.Name, own.Field.Name, own.Line)
+			return a.fail(int(e.line), "%s: two kinds of address, %s here and %s at line %d; keep one", t, f.Name,
+				own.Field.Name, own.Line)
 		}
 	}
 	if t.Entries == nil {
@@ -448,61 +451,3 @@ func typeProblem(f *Field, e *entry) string {
 }
 
 // checkLikes refuses a `like` that names nothing, and a circle of them.
-// MaxLikes bounds a chain of profiles that are like one another: a longer one is a mistake, and
-// each profile of it would go through the whole.
-const MaxLikes = 16
-
-func (f *File) checkLikes() error {
-	state := make(map[*Profile]int) // 1 on the path being walked, 2 known to be right
-	below := make(map[*Profile]int) // how many profiles follow one that is known to be right
-	for _, start := range f.Profiles {
-		if _, ok := start.Own("like"); !ok {
-			continue
-		}
-		path := []*Profile{}
-		p := start
-		for p != nil && state[p] != 2 {
-			state[p] = 1
-			path = append(path, p)
-			like, ok := p.Own("like")
-			if !ok {
-				p = nil
-				continue
-			}
-			if strings.HasPrefix(like.Value.Text(), ProjectPrefix) {
-				if f.Project {
-					return &FileError{f.Path, like.Line, fmt.Sprintf("profile %q: like: in a project's file it names a profile of the same file, without %q", p.Name, ProjectPrefix)}
-				}
-				p = nil // looked for when it is resolved: the project's file is another one
-				continue
-			}
-			next := f.byName[like.Value.Text()]
-			if next == nil {
-				near := ""
-				if n := nearest.Name(like.Value.Text(), f.Names()); n != "" {
-					near = fmt.Sprintf("; did you mean %q?", n)
-				}
-				return &FileError{f.Path, like.Line, fmt.Sprintf("profile %q: like: no profile %s in this file%s", p.Name, clean.Quoted(like.Value.Text()), near)}
-			}
-			if len(path)+below[next] > MaxLikes {
-				return &FileError{f.Path, like.Line, fmt.Sprintf("profile %q: like: a chain of more than %d profiles that are like one another", p.Name, MaxLikes)}
-			}
-			if state[next] == 1 {
-				return &FileError{f.Path, like.Line, fmt.Sprintf("profile %q: like: a circle, %s", p.Name, circle(path, next))}
-			}
-			p = next
-		}
-		for i, one := range path {
-			state[one], below[one] = 2, len(path)-i+below[p]
-		}
-	}
-	return nil
-}
-
-func circle(path []*Profile, back *Profile) string {
-	var names []string
-	for _, p := range path[slices.Index(path, back):] {
-		names = append(names, p.Name)
-	}
-	return strings.Join(append(names, back.Name), " → ")
-}

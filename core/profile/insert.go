@@ -129,7 +129,8 @@ func (e *Edit) insertDotted(t *table, key string, v Value) error {
 	d := e.doc
 	var last *entry
 	for i := range d.entries {
-		if kind, name, _ := d.owner(&d.entries[i]); kind == t.kind && name == t.Name && len(d.headers[d.entries[i].table].path) < 2 {
+		if kind, name, _ := d.owner(&d.entries[i]); kind == t.kind && name == t.Name &&
+			len(d.headers[d.entries[i].table].path) < 2 {
 			last = &d.entries[i]
 		}
 	}

@@ -112,7 +112,8 @@ func (f *File) All() []*Profile {
 	if f.project == nil {
 		return f.Profiles
 	}
-	return append(append(make([]*Profile, 0, len(f.Profiles)+len(f.project.Profiles)), f.Profiles...), f.project.Profiles...)
+	return append(append(make([]*Profile, 0, len(f.Profiles)+len(f.project.Profiles)), f.Profiles...),
+		f.project.Profiles...)
 }
 
 // Called is the name by which a profile is meant: with "project:" before it
@@ -244,7 +245,8 @@ func (r *Resolved) Sealed() *Resolved {
 
 // NotVouched is the finding for a project's profile that nobody vouched for.
 func NotVouched(name string) *finding.Finding {
-	return finding.New(finding.ProfileNotVouched, "the profile stands in a project's file, and you have not vouched for what it uses").
+	return finding.New(finding.ProfileNotVouched,
+		"the profile stands in a project's file, and you have not vouched for what it uses").
 		Suggest("gharbor vouch %s   # shows what it would use, and asks", name)
 }
 

@@ -13,7 +13,8 @@ func (f *File) Remove(name string) (*Edit, error) {
 	}
 	for _, other := range f.Profiles {
 		if like, ok := other.Own("like"); ok && like.Value.Text() == name && other != p {
-			return nil, refuse("profile %q is like it (%s:%d); remove that first, or: gharbor set %s like=", other.Name, f.Path, like.Line, other.Name)
+			return nil, refuse("profile %q is like it (%s:%d); remove that first, or: gharbor set %s like=", other.Name,
+				f.Path, like.Line, other.Name)
 		}
 	}
 	e := f.edit()

@@ -193,7 +193,8 @@ func (r *Resolved) Problem() *finding.Finding {
 		return r.notVouched
 	}
 	if last := r.chain[len(r.chain)-1]; strings.HasPrefix(last.Text("like"), ProjectPrefix) {
-		return finding.New(finding.ProfileIncomplete, "the profile is like %s, and there is no such profile in a project's file here", last.Text("like")).
+		return finding.New(finding.ProfileIncomplete,
+			"the profile is like %s, and there is no such profile in a project's file here", last.Text("like")).
 			Suggest("gharbor show %s   # from a folder of that project", r.Profile.Name)
 	}
 	for i := range fields {
@@ -364,7 +365,8 @@ func (f *Field) Whole(text, base, home string) string {
 	if f.Path {
 		return wholePath(text, base, home)
 	}
-	if kind, path, ok := strings.Cut(text, ":"); ok && (f.Name == "secret" || f.Name == "key-secret") && (kind == "file" || kind == "passfile" || kind == "optionfile") {
+	if kind, path, ok := strings.Cut(text, ":"); ok && (f.Name == "secret" || f.Name == "key-secret") &&
+		(kind == "file" || kind == "passfile" || kind == "optionfile") {
 		group := ""
 		if at := strings.IndexByte(path, '#'); at >= 0 && kind == "optionfile" {
 			path, group = path[:at], path[at:]
@@ -406,63 +408,6 @@ func wholePath(path, base, home string) string {
 		}
 	}
 	return filepath.Join(base, path)
-}
-
-// byDefault is what holds where nothing was said, and why.
-func (r *Resolved) byDefault(field *Field) (Effective, bool) {
-	text, reason := "", ""
-	switch field.Name {
-	case "port":
-		engine := r.Text("engine")
-		if port := DefaultPort(engine); port != 0 {
-			text, reason = strconv.Itoa(port), engine+"'s usual port"
-			if r.address == "container" {
-				reason += ", inside the container"
-			}
-		}
-	case "database":
-		if r.Text("engine") == "postgresql" {
-			text, reason = r.Text("user"), "the user's name, as the server would"
-		}
-	case "secret":
-		if _, ok := r.lookUp(fieldByName["command"]); ok {
-			text, reason = "command", "the key command names one"
-			break
-		}
-		text, reason = "default", "an open wallet, then ask if there is a terminal"
-		switch r.Text("engine") {
-		case "postgresql":
-			reason = "passfile, then " + reason
-		case "mysql", "mariadb":
-			reason = "optionfile, then " + reason
-		}
-	case "tls":
-		switch {
-		case r.address == "":
-		case r.address == "container" && r.localEngine():
-			text, reason = "offered", "the container's engine is on this machine"
-		case r.address == "container":
-			text, reason = "verified", "the container's engine is not on this machine"
-		case r.Local() && len(r.Hops()) > 0:
-			text, reason = "offered", "the address is on the last hop's own machine"
-		case r.Local():
-			text, reason = "offered", "the address is on this machine"
-		default:
-			text, reason = "verified", "the address is not on this machine"
-		}
-	case "target":
-		if r.address == "hosts" || r.address == "alias" && len(r.Hosts()) != 1 && r.service.Text("socket") == "" {
-			text, reason = "any", "the first that serves"
-		}
-	}
-	if text == "" {
-		return Effective{}, false
-	}
-	return Effective{
-		Field:  field,
-		Value:  Value{kind: field.Kind, text: text},
-		Origin: Origin{Kind: FromEngine, Reason: reason},
-	}, true
 }
 
 // Path is the file that the profile stands in.

@@ -107,7 +107,8 @@ func (h Home) load(f *File) (*File, error) {
 	if why := sharedFolder(h.Dir); why == "" {
 		h.tighten(h.Dir, 0o700)
 	} else if h.Notice != nil {
-		h.Notice(fmt.Sprintf("%s is %s, so others can see what is in it; set GHARBOR_HOME to a folder of its own", h.Dir, why))
+		h.Notice(fmt.Sprintf("%s is %s, so others can see what is in it; set GHARBOR_HOME to a folder of its own", h.Dir,
+			why))
 	}
 	h.tighten(path, 0o600)
 	return readInto(f, data)
@@ -146,7 +147,8 @@ func (h Home) tighten(path string, mode fs.FileMode) {
 	}
 	text := fmt.Sprintf("%s could be used by others (%04o); it is %04o now", path, info.Mode().Perm(), mode)
 	if err := os.Chmod(path, mode); err != nil {
-		text = fmt.Sprintf("%s can be used by others (%04o) and could not be mended: %s", path, info.Mode().Perm(), reason(err))
+		text = fmt.Sprintf("%s can be used by others (%04o) and could not be mended: %s", path, info.Mode().Perm(),
+			reason(err))
 	}
 	if h.Notice != nil {
 		h.Notice(text)
@@ -166,7 +168,8 @@ func (h Home) UpdateAliases(ctx context.Context, edit func(*File) (*Edit, error)
 	return h.update(ctx, h.AliasesPath(), h.LoadAliases, edit)
 }
 
-func (h Home) update(ctx context.Context, path string, load func() (*File, error), edit func(*File) (*Edit, error)) error {
+func (h Home) update(ctx context.Context, path string, load func() (*File, error),
+	edit func(*File) (*Edit, error)) error {
 	if err := os.MkdirAll(h.Dir, 0o700); err != nil {
 		what := "cannot be made: " + reason(err)
 		if to, linkErr := os.Readlink(h.Dir); linkErr == nil {

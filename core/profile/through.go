@@ -79,5 +79,6 @@ func (r *Resolved) Given(host string) (GivenHost, bool) {
 // Lists reports whether an address is one that the profile or its alias lists, as
 // host and port.
 func (r *Resolved) Lists(host string, port int) bool {
-	return slices.ContainsFunc(r.Hosts(), func(h HostPort) bool { return strings.EqualFold(h.Host, host) && h.Port == port })
+	return slices.ContainsFunc(r.Hosts(),
+		func(h HostPort) bool { return strings.EqualFold(h.Host, host) && h.Port == port })
 }

@@ -69,7 +69,8 @@ func SplitURL(s string) (sets []Override, password secret.Value, err error) {
 // FromParameters makes values of named parameters, as a service file, an option
 // file or an environment has them: the names of a URL's parameters, of which
 // "password" comes back apart. other are those that a profile has no place for.
-func FromParameters(engine string, pairs [][2]string) (sets []Override, password secret.Value, other []string, err error) {
+func FromParameters(engine string,
+	pairs [][2]string) (sets []Override, password secret.Value, other []string, err error) {
 	u := urlReader{engine: engine, what: "found"}
 	for _, pair := range pairs {
 		known := u
@@ -203,7 +204,8 @@ func (u *urlReader) query(query string) {
 		}
 		value, err := url.QueryUnescape(encoded)
 		if err != nil {
-			u.err = fmt.Errorf("the URL's parameter %s has a %% that is not followed by two hexadecimal digits", clean.Quoted(name))
+			u.err = fmt.Errorf("the URL's parameter %s has a %% that is not followed by two hexadecimal digits",
+				clean.Quoted(name))
 			return
 		}
 		u.parameter(name, value)
@@ -254,7 +256,8 @@ func (u *urlReader) parameter(name, value string) {
 	case name == "application_name" || name == "connect_timeout" || name == "channel_binding":
 		// they change how one client connects, not to what; a profile has no key for them
 	default:
-		known := []string{"host", "port", "user", "dbname", "sslmode", "sslrootcert", "sslcert", "sslkey", "passfile", "target_session_attrs", "ssl-mode", "ssl-ca", "ssl-cert", "ssl-key", "socket"}
+		known := []string{"host", "port", "user", "dbname", "sslmode", "sslrootcert", "sslcert", "sslkey", "passfile",
+			"target_session_attrs", "ssl-mode", "ssl-ca", "ssl-cert", "ssl-key", "socket"}
 		text := fmt.Sprintf("the URL's parameter %s has no place in a profile", clean.Quoted(name))
 		if near := nearest.Name(name, known); near != "" {
 			text += fmt.Sprintf("; did you mean %q?", near)
@@ -293,7 +296,8 @@ func (u *urlReader) sets() ([]Override, error) {
 	sets := append([]Override{engine}, u.given...)
 	if slices.ContainsFunc(sets, func(o Override) bool { return o.Field.Name == "socket" }) && u.engine != "postgresql" {
 		// For MySQL's clients localhost is the socket.
-		sets = slices.DeleteFunc(sets, func(o Override) bool { return o.Field.Name == "host" && o.Value.Text() == "localhost" })
+		sets = slices.DeleteFunc(sets,
+			func(o Override) bool { return o.Field.Name == "host" && o.Value.Text() == "localhost" })
 	}
 	if first, second := TwoAddresses(sets); second != "" {
 		return nil, fmt.Errorf("the URL has two kinds of address, %s and %s", first, second)

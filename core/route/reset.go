@@ -12,7 +12,8 @@ import (
 // dialAccepted dials, and gives a connection for one that was accepted and reset at once. Whether
 // the system tells of the reset in the dial or in the first read is chance; that something
 // accepts there is sure, and the finding is the same in both cases.
-func dialAccepted(dial func(ctx context.Context, network, address string) (net.Conn, error)) func(context.Context, string, string) (net.Conn, error) {
+func dialAccepted(dial func(ctx context.Context, network, address string) (net.Conn, error)) func(context.Context,
+	string, string) (net.Conn, error) {
 	return func(ctx context.Context, network, address string) (net.Conn, error) {
 		conn, err := dial(ctx, network, address)
 		if err != nil && errors.Is(err, syscall.ECONNRESET) {

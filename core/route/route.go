@@ -125,7 +125,8 @@ func (n Network) Candidates(ctx context.Context, r *profile.Resolved) ([]Candida
 		c.namedSocket()
 	}
 	if len(c.Socket) > maxSocketPath {
-		return nil, finding.New(finding.ProfileIncomplete, "the socket's path has %d bytes, and a socket's address holds %d", len(c.Socket), maxSocketPath).
+		return nil, finding.New(finding.ProfileIncomplete,
+			"the socket's path has %d bytes, and a socket's address holds %d", len(c.Socket), maxSocketPath).
 			Suggest("gharbor set %s socket=SHORTER-PATH", r.Profile.Name)
 	}
 	return []Candidate{c}, nil
@@ -151,7 +152,8 @@ func (c *Candidate) portSocket() {
 		if c.ViaHop { // what it is on the hop's machine is not seen from here
 			c.Folder = c.Socket
 			c.Socket = path.Join(c.Folder, prefix+strconv.Itoa(c.Port))
-		} else if info, err := os.Stat(c.Socket); err != nil && !strings.Contains(filepath.Base(c.Socket), ".s") || err == nil && info.IsDir() {
+		} else if info, err := os.Stat(c.Socket); err != nil && !strings.Contains(filepath.Base(c.Socket), ".s") ||
+			err == nil && info.IsDir() {
 			c.Folder = c.Socket
 			c.Socket = filepath.Join(c.Folder, prefix+strconv.Itoa(c.Port))
 		}
@@ -324,7 +326,8 @@ func (n Network) compareOthers(ctx context.Context, profileName, host string, fo
 	case len(addrs) == 0:
 		found.Saw("asked were the hosts file and DNS; getent, which asks this system's other sources too, does not know it either")
 	default:
-		found.Saw("the hosts file and DNS do not know it; getent, which asks this system's other sources too, says %s", addrs[0])
+		found.Saw("the hosts file and DNS do not know it; getent, which asks this system's other sources too, says %s",
+			addrs[0])
 		found.Suggest("gharbor set %s host=%s tls-name=%s", profileName, addrs[0], clean.Shell(host))
 	}
 }
@@ -400,7 +403,8 @@ func (r *Reached) Mixed() bool {
 
 // MixedFinding is the warning for a name whose first address does not serve.
 func (r *Reached) MixedFinding(profileName, host string) *finding.Finding {
-	found := finding.New(finding.NameMixed, "the name %s leads to an IPv6 address first, and the server is at the IPv4 address: every connection tries the wrong one before the right one", clean.Quoted(host))
+	found := finding.New(finding.NameMixed,
+		"the name %s leads to an IPv6 address first, and the server is at the IPv4 address: every connection tries the wrong one before the right one", clean.Quoted(host))
 	for _, a := range r.Refused {
 		found.Saw("%s: %s", a.Address, Reason(a.Err))
 	}
@@ -448,18 +452,23 @@ func Unreached(profileName string, c Candidate, tried []Attempt) *finding.Findin
 	var found *finding.Finding
 	switch {
 	case errors.Is(last, syscall.EMFILE), errors.Is(last, syscall.ENFILE):
-		found = finding.New(finding.ReachTooManyFiles, "this machine lets gharbor open no more files and connections, so %s was not tried", c).
+		found = finding.New(finding.ReachTooManyFiles,
+			"this machine lets gharbor open no more files and connections, so %s was not tried", c).
 			Suggest("gharbor test %s   # by itself it needs a few", profileName)
 	case c.Socket != "":
 		found = unreachedSocket(profileName, c, last)
 	case errors.Is(last, syscall.ECONNREFUSED):
-		found = finding.New(finding.ReachRefused, "nothing listens at %s, or a firewall refuses for it", c).Suggest("gharbor show %s   # are host and port right?", profileName)
+		found = finding.New(finding.ReachRefused, "nothing listens at %s, or a firewall refuses for it", c).
+			Suggest("gharbor show %s   # are host and port right?", profileName)
 	case isTimeout(last):
-		found = finding.New(finding.ReachTimeout, "%s does not answer: the host is down or elsewhere, or a firewall drops the packets", c).
+		found = finding.New(finding.ReachTimeout,
+			"%s does not answer: the host is down or elsewhere, or a firewall drops the packets", c).
 			Suggest("gharbor show %s   # are host and port right?", profileName).
 			Suggest("gharbor test %s -timeout 30s", profileName)
-	case errors.Is(last, syscall.ENETUNREACH), errors.Is(last, syscall.EHOSTUNREACH), errors.Is(last, syscall.EADDRNOTAVAIL):
-		found = finding.New(finding.ReachUnreachable, "this machine has no way to %s: no network, a VPN that is down, or an address of the wrong kind", c).
+	case errors.Is(last, syscall.ENETUNREACH), errors.Is(last, syscall.EHOSTUNREACH),
+		errors.Is(last, syscall.EADDRNOTAVAIL):
+		found = finding.New(finding.ReachUnreachable,
+			"this machine has no way to %s: no network, a VPN that is down, or an address of the wrong kind", c).
 			Suggest("ip route get %s", clean.Shell(c.Host)).Suggest("gharbor show %s", profileName)
 	default:
 		found = finding.New(finding.ReachFailed, "%s could not be reached", c).Suggest("gharbor show %s", profileName)
@@ -477,12 +486,16 @@ func unreachedSocket(profileName string, c Candidate, err error) *finding.Findin
 		return finding.New(finding.ReachNotASocket, "%s is not a socket", c.Socket).
 			Suggest("gharbor set %s socket=PATH", profileName)
 	case errors.Is(err, fs.ErrNotExist):
-		return finding.New(finding.ReachSocketMissing, "there is no socket %s: the server is not running, or its sockets are in another folder or under another port", c.Socket)
+		return finding.New(finding.ReachSocketMissing,
+			"there is no socket %s: the server is not running, or its sockets are in another folder or under another port",
+			c.Socket)
 	case errors.Is(err, fs.ErrPermission):
 		return finding.New(finding.ReachSocketPermission, "this user may not use the socket %s", c.Socket).
 			Suggest("ls -ld %s %s", clean.Shell(c.Folder), clean.Shell(c.Socket))
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return finding.New(finding.ReachRefused, "the socket %s is there and nobody listens on it: the server is not running, or it ended without clearing up", c.Socket)
+		return finding.New(finding.ReachRefused,
+			"the socket %s is there and nobody listens on it: the server is not running, or it ended without clearing up",
+			c.Socket)
 	case errors.Is(err, syscall.EPROTOTYPE):
 		return finding.New(finding.ReachNotASocket, "%s is a socket for datagrams, which no database server uses", c.Socket).
 			Suggest("gharbor set %s socket=PATH", profileName)

@@ -26,10 +26,12 @@ func (n Network) records(ctx context.Context, srv string, chain *profile.Chain) 
 	var dns *net.DNSError
 	switch {
 	case ctx.Err() != nil || errors.As(err, &dns) && dns.IsTimeout:
-		return nil, finding.New(finding.AliasSRVTimeout, "the name servers did not answer about the SRV records of %s in time", srv).
+		return nil, finding.New(finding.AliasSRVTimeout,
+			"the name servers did not answer about the SRV records of %s in time", srv).
 			Suggest("cat /etc/resolv.conf").Suggest("gharbor alias resolve %s", name)
 	case len(records) == 1 && strings.TrimSuffix(records[0].Target, ".") == "":
-		return nil, finding.New(finding.AliasSRVNone, "DNS says that %s is decidedly not offered: its SRV record's target is the root", srv).
+		return nil, finding.New(finding.AliasSRVNone,
+			"DNS says that %s is decidedly not offered: its SRV record's target is the root", srv).
 			Suggest("gharbor alias set %s srv=_SERVICE._tcp.DOMAIN", name)
 	case len(records) == 0:
 		found := finding.New(finding.AliasSRVUnknown, "DNS has no SRV records for %s", srv)
@@ -42,7 +44,8 @@ func (n Network) records(ctx context.Context, srv string, chain *profile.Chain) 
 	for _, r := range records[:min(len(records), maxRecords)] {
 		host := strings.ToLower(strings.TrimSuffix(r.Target, "."))
 		if !profile.ValidHost(host) || r.Port == 0 {
-			return nil, finding.New(finding.AliasSRVUnknown, "an SRV record of %s names no host and port that could be dialled", srv).
+			return nil, finding.New(finding.AliasSRVUnknown,
+				"an SRV record of %s names no host and port that could be dialled", srv).
 				Saw("its target is %s, its port %d", clean.Quoted(r.Target), r.Port).
 				Suggest("gharbor alias set %s srv=_SERVICE._tcp.DOMAIN", name)
 		}

@@ -32,7 +32,8 @@ func (f *Finder) command(q Query) (*Located, *finding.Finding) {
 	}
 	path, err := exec.LookPath(words[0])
 	if err != nil {
-		found := finding.New(finding.SecretMissing, "the program %s, which is to print the password, can't be run", clean.Quoted(words[0]))
+		found := finding.New(finding.SecretMissing, "the program %s, which is to print the password, can't be run",
+			clean.Quoted(words[0]))
 		if strings.Contains(words[0], "/") {
 			return nil, found.Saw("%s", clean.Line(plainExec(err), 0)).Suggest("ls -l %s", clean.Shell(words[0]))
 		}

@@ -58,7 +58,8 @@ func (f *Finder) keyring(q Query) (*Located, *finding.Finding) {
 }
 
 func noKeyring(q Query, why string) *finding.Finding {
-	return finding.New(finding.SecretNoKeyring, "the password is to come from the system's keyring, and none can be reached").
+	return finding.New(finding.SecretNoKeyring,
+		"the password is to come from the system's keyring, and none can be reached").
 		Saw("%s", clean.Line(why, 300)).
 		Suggest("gharbor set %s %s=wallet   # needs no desktop", q.Profile, q.SettingKey()).
 		Suggest("gharbor set %s %s=ask", q.Profile, q.SettingKey())

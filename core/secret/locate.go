@@ -136,7 +136,8 @@ func (f *Finder) locate(ctx context.Context, q Query) (*Located, *finding.Findin
 		return &Located{Place: "none, by the profile", None: true}, nil
 	case "ask":
 		if !f.Terminal {
-			return nil, q.suggest(finding.New(finding.SecretNoTerminal, "the %s is to be asked for, and there is no terminal to ask on", q.what()), "env:NAME", q.fileSource())
+			return nil, q.suggest(finding.New(finding.SecretNoTerminal,
+				"the %s is to be asked for, and there is no terminal to ask on", q.what()), "env:NAME", q.fileSource())
 		}
 		return f.asking(q), nil
 	case "env":
@@ -155,7 +156,8 @@ func (f *Finder) locate(ctx context.Context, q Query) (*Located, *finding.Findin
 		return f.keyring(q)
 	case "container":
 		if q.Declared == nil {
-			return nil, finding.New(finding.SecretMissing, "the secret is to come from a container, and the profile's address is none").
+			return nil, finding.New(finding.SecretMissing,
+				"the secret is to come from a container, and the profile's address is none").
 				Suggest("gharbor set %s secret=ask", q.Profile)
 		}
 		return q.Declared(q)
@@ -320,7 +322,8 @@ func (f *Finder) passfile(q Query) (*Located, *finding.Finding) {
 	if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
 		line := strings.Join([]string{passfileWord(q), q.Port, q.Database, q.User}, ":")
 		return nil, finding.New(finding.SecretMissing, "there is no password file %s%s", path, why).
-			Suggest("(umask 077 && printf '%%s' %s >> %s && cat >> %s)   # then type the password, Enter, Ctrl-D", clean.Shell(line+":"), clean.Shell(path), clean.Shell(path)).
+			Suggest("(umask 077 && printf '%%s' %s >> %s && cat >> %s)   # then type the password, Enter, Ctrl-D",
+				clean.Shell(line+":"), clean.Shell(path), clean.Shell(path)).
 			Suggest("gharbor set %s secret=ask", q.Profile)
 	}
 	if found := judge(path, what, q); found != nil {
@@ -356,9 +359,11 @@ func (f *Finder) passfile(q Query) (*Located, *finding.Finding) {
 		return NewValue(again.Match.Password), nil
 	}}
 	if result.Match.AnyHost && !q.Local {
-		return located, finding.New(finding.SecretAnyHost, "the line that matches is for any host, so any server that a profile names could be sent this password").
+		return located, finding.New(finding.SecretAnyHost,
+			"the line that matches is for any host, so any server that a profile names could be sent this password").
 			Saw("%s line %d has * for the host; this profile's is %s", path, result.Match.Line, clean.Quoted(q.Host)).
-			Suggest("write %s instead of * at the start of line %d of %s", clean.Shell(q.Host), result.Match.Line, clean.Shell(path))
+			Suggest("write %s instead of * at the start of line %d of %s", clean.Shell(q.Host), result.Match.Line,
+				clean.Shell(path))
 	}
 	return located, nil
 }
@@ -379,14 +384,17 @@ func passfileWord(q Query) string {
 func noMatch(q Query, path, why string, result passfile.Result) *finding.Finding {
 	found := finding.New(finding.SecretNoMatch, "no line of the password file %s%s is for this connection", path, why)
 	found.Saw("looked for host %s, port %s, database %s, user %s in %d %s",
-		clean.Quoted(passfileWord(q)), q.Port, clean.Quoted(q.Database), clean.Quoted(q.User), result.Lines, plural(result.Lines, "line"))
+		clean.Quoted(passfileWord(q)), q.Port, clean.Quoted(q.Database), clean.Quoted(q.User), result.Lines,
+		plural(result.Lines, "line"))
 	if result.Near != nil {
 		found.Saw("line %d comes nearest: it %s", result.Near.Line, clean.Line(result.Near.Why, 0))
 	} else if result.Lines > 0 {
 		found.Saw("no line has more than one of the four in common")
 	}
 	return found.Suggest("gharbor set %s secret=ask", q.Profile).
-		Suggest("${EDITOR:-vi} %s   # and add a line %s", clean.Shell(path), clean.Shell(strings.Join([]string{escape(passfileWord(q)), q.Port, escape(q.Database), escape(q.User), "PASSWORD"}, ":")))
+		Suggest("${EDITOR:-vi} %s   # and add a line %s", clean.Shell(path),
+			clean.Shell(strings.Join([]string{escape(passfileWord(q)), q.Port, escape(q.Database), escape(q.User), "PASSWORD"},
+				":")))
 }
 
 func escape(s string) string {
@@ -443,7 +451,8 @@ func JudgeFile(path, what string) *finding.Finding {
 			Suggest("ls -l %s", clean.Shell(path))
 	}
 	if uid, ok := owner.Of(info); ok && uid != os.Getuid() && uid != 0 {
-		return finding.New(finding.SecretPermissions, "%s %s belongs to another user, who could read and change it", what, path).
+		return finding.New(finding.SecretPermissions, "%s %s belongs to another user, who could read and change it", what,
+			path).
 			Saw("its owner is user %d; you are user %d", uid, os.Getuid()).
 			Suggest("sudo chown %d %s", os.Getuid(), clean.Shell(path))
 	}
@@ -473,7 +482,8 @@ func judgeFolder(path, what string) *finding.Finding {
 		return unreadable(path, what, err)
 	}
 	if uid, ok := owner.Of(info); ok && uid != os.Getuid() && uid != 0 {
-		return finding.New(finding.SecretPermissions, "%s %s is a link into a folder of another user's, who could change what it leads to", what, path).
+		return finding.New(finding.SecretPermissions,
+			"%s %s is a link into a folder of another user's, who could change what it leads to", what, path).
 			Saw("it leads to %s; that folder's owner is user %d, you are user %d", target, uid, os.Getuid()).
 			Suggest("ls -ld %s", clean.Shell(folder))
 	}

@@ -144,7 +144,8 @@ func (f *Finder) optionfile(q Query) (*Located, *finding.Finding) {
 
 // inGroup is the password of a group that fits.
 func (f *Finder) inGroup(q Query, s section, password optionfile.Option) (*Located, *finding.Finding) {
-	place := fmt.Sprintf("option file %s, [%s], line %d%s", password.File, clean.Line(s.group, 60), password.Line, unchecked)
+	place := fmt.Sprintf("option file %s, [%s], line %d%s", password.File, clean.Line(s.group, 60), password.Line,
+		unchecked)
 	if password.Value == "" {
 		place += ", an empty password"
 	}
@@ -161,9 +162,11 @@ func (f *Finder) inGroup(q Query, s section, password optionfile.Option) (*Locat
 		return Value{}, errors.New("the line that matched is gone")
 	}}
 	if _, named := s.last["host"]; !named && !q.Local {
-		return located, finding.New(finding.SecretAnyHost, "the group that matches names no host, so any server that a profile names could be sent this password").
+		return located, finding.New(finding.SecretAnyHost,
+			"the group that matches names no host, so any server that a profile names could be sent this password").
 			Saw("[%s] in %s has no host; this profile's is %s", clean.Line(s.group, 60), password.File, clean.Quoted(q.Host)).
-			Suggest("${EDITOR:-vi} %s   # and add to [%s] a line host = %s", clean.Shell(password.File), clean.Line(s.group, 60), clean.Shell(q.Host))
+			Suggest("${EDITOR:-vi} %s   # and add to [%s] a line host = %s", clean.Shell(password.File),
+				clean.Line(s.group, 60), clean.Shell(q.Host))
 	}
 	return located, nil
 }
@@ -190,7 +193,8 @@ func (s section) other(q Query) string {
 func (f *Finder) noOptionFile(q Query, named string) *finding.Finding {
 	cause, path := "there is no option file "+named, named
 	if named == "" {
-		cause, path = "there is no option file in the usual places: "+strings.Join(f.optionPaths(), ", "), filepath.Join(f.Home, ".my.cnf")
+		cause, path = "there is no option file in the usual places: "+strings.Join(f.optionPaths(),
+			", "), filepath.Join(f.Home, ".my.cnf")
 	}
 	_, group := optionPlace(q.Source.Arg)
 	if group == "" {
@@ -198,6 +202,7 @@ func (f *Finder) noOptionFile(q Query, named string) *finding.Finding {
 	}
 	start := fmt.Sprintf("[%s]\\nuser = %s\\npassword = ", clean.Line(group, 60), clean.Line(q.User, 80))
 	return finding.New(finding.SecretMissing, "%s", cause).
-		Suggest("(umask 077 && printf %%b %s >> %s && cat >> %s)   # then type the password, Enter, Ctrl-D", clean.Shell(start), clean.Shell(path), clean.Shell(path)).
+		Suggest("(umask 077 && printf %%b %s >> %s && cat >> %s)   # then type the password, Enter, Ctrl-D",
+			clean.Shell(start), clean.Shell(path), clean.Shell(path)).
 		Suggest("gharbor set %s secret=ask", q.Profile)
 }

@@ -140,7 +140,8 @@ func setGroup(data []byte, group string, q Query, v Value) ([]byte, int, error) 
 		}
 	}
 	if why := s.other(q); why != "" {
-		return nil, 0, notKept("[%s] is for another connection: it %s; name another group: secret=optionfile#GROUP", clean.Line(group, 60), why)
+		return nil, 0, notKept("[%s] is for another connection: it %s; name another group: secret=optionfile#GROUP",
+			clean.Line(group, 60), why)
 	}
 	if !known {
 		for _, o := range []struct{ name, value string }{{"user", q.User}, {"host", q.Host}, {"port", q.Port}} {
@@ -157,7 +158,8 @@ func setGroup(data []byte, group string, q Query, v Value) ([]byte, int, error) 
 
 // rewrite changes a file that only its owner may read, under its lock and in one
 // step. place becomes the path and the line.
-func (f *Finder) rewrite(ctx context.Context, path string, change func([]byte) ([]byte, int, error), place *string) error {
+func (f *Finder) rewrite(ctx context.Context, path string, change func([]byte) ([]byte, int, error),
+	place *string) error {
 	target, err := atomicfile.Resolve(path)
 	if err != nil {
 		return fmt.Errorf("%s: %w", path, atomicfile.Plain(err))

@@ -20,7 +20,8 @@ const HopForms = "ask, env:NAME, file:PATH, wallet[:ENTRY], keyring[:ENTRY], com
 // a key's passphrase.
 func ValidForHop(s string) bool {
 	source, ok := ParseSource(s)
-	return ok && source.Kind != "default" && source.Kind != "passfile" && source.Kind != "optionfile" && source.Kind != "container" && s != "command"
+	return ok && source.Kind != "default" && source.Kind != "passfile" && source.Kind != "optionfile" &&
+		source.Kind != "container" && s != "command"
 }
 
 // Source is a parsed secret source.
@@ -93,7 +94,8 @@ func Advice(s string) string {
 	case kind == "file":
 		return "expected file:PATH, the file with the password in its first line"
 	case !colon:
-		if near := nearest.Name(kind, []string{"ask", "passfile", "optionfile", "wallet", "keyring", "command", "none"}); near != "" && near != kind {
+		if near := nearest.Name(kind,
+			[]string{"ask", "passfile", "optionfile", "wallet", "keyring", "command", "none"}); near != "" && near != kind {
 			return "expected a source (" + Forms + "); did you mean \"" + near + "\"?"
 		}
 	}

@@ -92,7 +92,8 @@ func Load(s Settings) (*Plan, *finding.Finding) {
 		if s.Cert == "" {
 			have, lack = lack, have
 		}
-		return nil, finding.New(finding.ProfileIncomplete, "%s is set and %s is not; a client certificate needs both", have, lack).
+		return nil, finding.New(finding.ProfileIncomplete, "%s is set and %s is not; a client certificate needs both", have,
+			lack).
 			Suggest("gharbor set %s %s=PATH", s.Profile, lack)
 	}
 	return p, p.loadClient()
@@ -255,11 +256,15 @@ func (p *Plan) faults(chain []*x509.Certificate) []*finding.Finding {
 	faults := []*finding.Finding{}
 	switch {
 	case now.After(leaf.NotAfter):
-		faults = append(faults, finding.New(finding.TLSExpired, "the server's certificate expired on %s", leaf.NotAfter.UTC().Format(time.DateOnly)).
-			Saw("this machine's clock says %s", now.UTC().Format(time.DateTime+" MST")))
+		faults = append(faults,
+			finding.New(finding.TLSExpired, "the server's certificate expired on %s", leaf.NotAfter.UTC().Format(time.DateOnly)).
+				Saw("this machine's clock says %s", now.UTC().Format(time.DateTime+" MST")))
 	case now.Before(leaf.NotBefore):
-		faults = append(faults, finding.New(finding.TLSNotYetValid, "the server's certificate is valid only from %s; one of the two clocks is wrong, or the certificate is", leaf.NotBefore.UTC().Format(time.DateTime+" MST")).
-			Saw("this machine's clock says %s", now.UTC().Format(time.DateTime+" MST")))
+		faults = append(faults,
+			finding.New(finding.TLSNotYetValid,
+				"the server's certificate is valid only from %s; one of the two clocks is wrong, or the certificate is",
+				leaf.NotBefore.UTC().Format(time.DateTime+" MST")).
+				Saw("this machine's clock says %s", now.UTC().Format(time.DateTime+" MST")))
 	}
 	verified, fault := p.chainFault(chain)
 	if fault != nil {
@@ -289,7 +294,8 @@ func carriesName(chain []*x509.Certificate, name string) bool {
 	if leaf.VerifyHostname(name) == nil {
 		return true
 	}
-	if has(leaf, subjectAltName) || slices.ContainsFunc(chain, func(c *x509.Certificate) bool { return has(c, nameConstraints) }) {
+	if has(leaf, subjectAltName) ||
+		slices.ContainsFunc(chain, func(c *x509.Certificate) bool { return has(c, nameConstraints) }) {
 		return false
 	}
 	_, err := netip.ParseAddr(name)
@@ -309,7 +315,8 @@ func (p *Plan) chainFault(chain []*x509.Certificate) ([][]*x509.Certificate, *fi
 		where = "this system's authorities"
 		system, err := x509.SystemCertPool()
 		if err != nil || system.Equal(x509.NewCertPool()) {
-			return nil, finding.New(finding.TLSNoAuthorities, "this system has no certificate authorities, so no certificate can be verified").
+			return nil, finding.New(finding.TLSNoAuthorities,
+				"this system has no certificate authorities, so no certificate can be verified").
 				Suggest("apt-get install ca-certificates   # or this system's package of that kind").
 				Suggest("gharbor certificate %s -save", p.Profile)
 		}
@@ -335,7 +342,8 @@ func (p *Plan) chainFault(chain []*x509.Certificate) ([][]*x509.Certificate, *fi
 		return verified, nil
 	}
 	top := chain[len(chain)-1]
-	found := finding.New(finding.TLSUntrusted, "the certificate is not signed by an authority that is trusted here (%s)", where)
+	found := finding.New(finding.TLSUntrusted, "the certificate is not signed by an authority that is trusted here (%s)",
+		where)
 	if len(chain) == 1 && bytes.Equal(top.RawSubject, top.RawIssuer) {
 		found.Saw("it is signed by itself: %s", clean.Quoted(top.Subject.String()))
 	} else {
@@ -349,7 +357,8 @@ func (p *Plan) chainFault(chain []*x509.Certificate) ([][]*x509.Certificate, *fi
 }
 
 func (p *Plan) nameFault(leaf *x509.Certificate) *finding.Finding {
-	found := finding.New(finding.TLSWrongName, "the certificate is not for %s, the name that %s gives", clean.Quoted(p.Name), p.NameKey)
+	found := finding.New(finding.TLSWrongName, "the certificate is not for %s, the name that %s gives",
+		clean.Quoted(p.Name), p.NameKey)
 	names := Describe(leaf, p.Now()).Names
 	if len(names) == 0 {
 		found.Saw("it carries no alternative names, only the subject %s", clean.Quoted(leaf.Subject.String()))
@@ -377,7 +386,8 @@ func (p *Plan) judge(facts *Facts, faults []*finding.Finding) finding.Result {
 		}
 	}
 	if facts.Peer != nil && facts.Peer.NotAfter.Sub(p.Now()) < ExpiresSoon {
-		return finding.Warned(finding.New(finding.TLSExpiresSoon, "the server's certificate expires in %s, on %s", plainDays(facts.Peer.DaysLeft), facts.Peer.NotAfter.Format(time.DateOnly)).
+		return finding.Warned(finding.New(finding.TLSExpiresSoon, "the server's certificate expires in %s, on %s",
+			plainDays(facts.Peer.DaysLeft), facts.Peer.NotAfter.Format(time.DateOnly)).
 			Saw("issued by %s", clean.Quoted(facts.Peer.Issuer)).
 			Suggest("gharbor certificate %s", p.Profile), "%s", detail)
 	}
@@ -392,7 +402,8 @@ func (p *Plan) detail(facts *Facts) string {
 	}
 	detail := fmt.Sprintf("%s, %s, %s", facts.Version, how, facts.Cipher)
 	if facts.Peer != nil {
-		detail += fmt.Sprintf(", certificate of %s by %s, %s", clean.Quoted(facts.Peer.Subject), clean.Quoted(facts.Peer.Issuer), days(facts.Peer.DaysLeft))
+		detail += fmt.Sprintf(", certificate of %s by %s, %s", clean.Quoted(facts.Peer.Subject),
+			clean.Quoted(facts.Peer.Issuer), days(facts.Peer.DaysLeft))
 	}
 	return detail
 }
@@ -426,11 +437,13 @@ func Diagnose(err error, profile, address, raise string) *finding.Finding {
 		return finding.New(finding.TLSTooOld, "the server speaks only versions of TLS before 1.2, which are broken").
 			Saw("%s", clean.Line(err.Error(), 0)).
 			Suggest("on the server: %s, or bring it up to date", raise)
-	case errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, context.DeadlineExceeded) || errors.Is(err, context.Canceled):
+	case errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, context.DeadlineExceeded) ||
+		errors.Is(err, context.Canceled):
 		return finding.New(finding.TLSUnfinished, "the server agreed to TLS and then did not finish the handshake in time").
 			Suggest("gharbor test %s -timeout 60s", profile)
 	case errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE):
-		return finding.New(finding.TLSUnfinished, "the server agreed to TLS and then closed the connection, without a word why").
+		return finding.New(finding.TLSUnfinished,
+			"the server agreed to TLS and then closed the connection, without a word why").
 			Saw("%s", clean.Line(err.Error(), 0)).
 			Suggest("gharbor wait %s   # until it is ready; if it never is, the server's log says why", profile)
 	}

@@ -12,9 +12,10 @@ import (
 
 // Holder is the process that listens on a port.
 type Holder struct {
-	PID   int
-	Name  string
-	Leads string // where it leads, where it is a forward of the system's SSH client or of the container engine; "" otherwise
+	PID  int
+	Name string
+	// where it leads, where it is a forward of the system's SSH client or of the container engine; "" otherwise
+	Leads string
 }
 
 // HolderOf finds the process that listens on a TCP port of this machine. Linux tells
@@ -107,7 +108,8 @@ func destination(words []string) string {
 		if !strings.HasPrefix(word, "-") {
 			return word
 		}
-		if last := word[len(word)-1]; strings.IndexByte(withValue, last) >= 0 && len(word) == 2 || strings.IndexByte(withValue, last) >= 0 && !strings.ContainsAny(word[1:len(word)-1], withValue) {
+		if last := word[len(word)-1]; strings.IndexByte(withValue, last) >= 0 && len(word) == 2 ||
+			strings.IndexByte(withValue, last) >= 0 && !strings.ContainsAny(word[1:len(word)-1], withValue) {
 			i++
 		}
 	}

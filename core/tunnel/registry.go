@@ -26,7 +26,8 @@ type Registry struct {
 // Socket is the one of a profile's tunnel.
 func (r Registry) Socket(profile string) string {
 	sum := sha256.Sum256([]byte(r.Home + "\x00" + profile))
-	return filepath.Join(privatesocket.Folder(r.Lookup), "tunnel-"+hex.EncodeToString(sum[:8])+".sock") // a socket's path is short
+	// a socket's path is short
+	return filepath.Join(privatesocket.Folder(r.Lookup), "tunnel-"+hex.EncodeToString(sum[:8])+".sock")
 }
 
 // maxStatus bounds a status, in bytes.

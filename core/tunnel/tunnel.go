@@ -103,9 +103,10 @@ type Tunnel struct {
 	last       *Happening
 
 	open, connections, refused, sent, received, reconnects atomic.Int64
-	activity                                               atomic.Int64 // when the last connection began or ended, in Unix nanoseconds
-	nudge                                                  chan string
-	conns                                                  sync.Map // of connections' ends: what is closed when the tunnel ends
+	// when the last connection began or ended, in Unix nanoseconds
+	activity atomic.Int64
+	nudge    chan string
+	conns    sync.Map // of connections' ends: what is closed when the tunnel ends
 }
 
 // New makes a tunnel; Connect, then Run, make it work.

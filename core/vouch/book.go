@@ -149,7 +149,8 @@ func (b Book) JudgeAlias(a *profile.Alias, home string) (map[string][]byte, *fin
 	case err != nil:
 		return nil, b.unreadable(finding.AliasNotVouched, "no project's alias is used", word, err)
 	}
-	return nil, lapsed(finding.AliasNotVouched, fmt.Sprintf("where the project's alias %s leads", a.Name), word, record, uses)
+	return nil, lapsed(finding.AliasNotVouched, fmt.Sprintf("where the project's alias %s leads", a.Name), word, record,
+		uses)
 }
 
 func (b Book) unreadable(code finding.Code, so, name string, err error) *finding.Finding {
@@ -160,7 +161,8 @@ func (b Book) unreadable(code finding.Code, so, name string, err error) *finding
 
 // lapsed is the finding for what has changed since, with the difference.
 func lapsed(code finding.Code, what, name string, record *Record, uses Uses) *finding.Finding {
-	found := finding.New(code, "%s has changed since you vouched for it on %s", what, record.At.Local().Format(time.DateOnly))
+	found := finding.New(code, "%s has changed since you vouched for it on %s", what, record.At.Local().
+		Format(time.DateOnly))
 	for _, line := range Difference(record.Uses, uses.Lines()) {
 		found.Saw("%s", clean.Line(line, 600))
 	}

@@ -39,7 +39,8 @@ func (r Repository) Look(path string) (file File, data []byte, trouble string) {
 		err = r.err
 	}
 	if err != nil {
-		return File{State: Outside, Path: path}, nil, fmt.Sprintf("%s leads nowhere: %s", clean.Word(path), atomicfile.Plain(err))
+		return File{State: Outside, Path: path}, nil,
+			fmt.Sprintf("%s leads nowhere: %s", clean.Word(path), atomicfile.Plain(err))
 	}
 	inside, ok := r.relative(real)
 	if !ok {

@@ -99,6 +99,8 @@ func (b Book) JudgeFile(path, home string) *finding.Finding {
 	if !strings.Contains(word, "/") {
 		word = "./" + word
 	}
-	return finding.New(finding.ProfileFileNotVouched, "a variable of the environment names %s, which stands in a repository, and you have not vouched for it", clean.Word(path)).
+	return finding.New(finding.ProfileFileNotVouched,
+		"a variable of the environment names %s, which stands in a repository, and you have not vouched for it",
+		clean.Word(path)).
 		Suggest("gharbor vouch %s   # shows what it uses, and asks", clean.Shell(word))
 }

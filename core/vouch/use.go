@@ -119,7 +119,8 @@ func New(name string, list []Use) Uses {
 			u.Trouble = fmt.Sprintf("all that it uses is too long to be shown for a yes (at most %d bytes are)", maxAll)
 		}
 		if n > maxShown {
-			u.Trouble = fmt.Sprintf("%s is too long to be shown for a yes (%d bytes; at most %d are)", clean.Word(one.Key), n, maxShown)
+			u.Trouble = fmt.Sprintf("%s is too long to be shown for a yes (%d bytes; at most %d are)", clean.Word(one.Key), n,
+				maxShown)
 			break
 		}
 	}
@@ -128,7 +129,8 @@ func New(name string, list []Use) Uses {
 
 // UsesOutside reports whether a use is, or may be, a file outside of the repository.
 func (u Uses) UsesOutside() bool {
-	return slices.ContainsFunc(u.List, func(one Use) bool { return one.File.State == Outside || one.File.State == Unsettled })
+	return slices.ContainsFunc(u.List,
+		func(one Use) bool { return one.File.State == Outside || one.File.State == Unsettled })
 }
 
 // Lines are the uses for people, one each.

@@ -23,13 +23,16 @@ import (
 // Binding says where an entry may be sent: an address with all that makes it
 // this address, or an alias.
 type Binding struct {
-	Profile   string       `json:"profile,omitempty"`    // the user's own profile that it was made from
-	Alias     string       `json:"alias,omitempty"`      // alone, but for Profile and AliasFile
-	AliasFile string       `json:"alias_file,omitempty"` // the project's file that the alias stands in, "" for one of the user's
-	Hop       string       `json:"hop,omitempty"`        // alone: a jump host or proxy as a profile writes it, "user@host:port"
-	Key       string       `json:"key,omitempty"`        // alone: the absolute path of a private key file
-	Container string       `json:"container,omitempty"`  // with Engine, Endpoint and TLS: a container's name, or PROJECT/SERVICE
-	Endpoint  string       `json:"endpoint,omitempty"`   // of the container engine that has it
+	Profile string `json:"profile,omitempty"` // the user's own profile that it was made from
+	Alias   string `json:"alias,omitempty"`   // alone, but for Profile and AliasFile
+	// the project's file that the alias stands in, "" for one of the user's
+	AliasFile string `json:"alias_file,omitempty"`
+	// alone: a jump host or proxy as a profile writes it, "user@host:port"
+	Hop string `json:"hop,omitempty"`
+	Key string `json:"key,omitempty"` // alone: the absolute path of a private key file
+	// with Engine, Endpoint and TLS: a container's name, or PROJECT/SERVICE
+	Container string       `json:"container,omitempty"`
+	Endpoint  string       `json:"endpoint,omitempty"` // of the container engine that has it
 	Engine    string       `json:"engine,omitempty"`
 	Addresses []string     `json:"addresses,omitempty"`  // "host:port" or a socket's path, as written, in small letters
 	Hops      []string     `json:"hops,omitempty"`       // in order from here
@@ -125,7 +128,8 @@ func BindingOf(ctx context.Context, containers route.Containers, p *profile.Reso
 func facts(p *profile.Resolved) (Binding, error) {
 	b := Binding{Engine: p.Text("engine"), Hops: p.BoundHops(), TLS: tlsrule.Rule(p.Text("tls"))}
 	var err error
-	if b.ServerKey, err = fileHash("server-key", p.Text("server-key"), p.Pinned()); err != nil || b.TLS != tlsrule.Verified {
+	if b.ServerKey, err = fileHash("server-key", p.Text("server-key"), p.Pinned()); err != nil ||
+		b.TLS != tlsrule.Verified {
 		return b, err // without verification authority and name have no effect
 	}
 	b.TLSName = strings.ToLower(p.Text("tls-name"))
@@ -423,12 +427,14 @@ func (b Binding) Is(word string) bool {
 		return word == b.String()
 	}
 	if b.Alias != "" {
-		return word == b.String() || word == "alias:"+b.Alias || word == "alias:"+profile.ProjectPrefix+b.Alias || word == b.Profile && word != ""
+		return word == b.String() || word == "alias:"+b.Alias || word == "alias:"+profile.ProjectPrefix+b.Alias ||
+			word == b.Profile && word != ""
 	}
 	if _, rest, ok := strings.Cut(word, "://"); ok {
 		word = rest
 	}
-	return word == b.Profile || b.Container != "" && word == "container:"+b.Container || slices.Contains(b.Addresses, lower(word))
+	return word == b.Profile || b.Container != "" && word == "container:"+b.Container ||
+		slices.Contains(b.Addresses, lower(word))
 }
 
 // kindObjection judges what is bound to a hop or a key, or asked for one: each has
@@ -436,7 +442,8 @@ func (b Binding) Is(word string) bool {
 func (b Binding) kindObjection(q secret.Query) string {
 	bound := "a database server, " + b.String()
 	switch {
-	case b.Hop != "" && q.Kind == secret.OfHop && b.Hop == q.Address, b.Key != "" && q.Kind == secret.OfKey && b.Key == q.Address:
+	case b.Hop != "" && q.Kind == secret.OfHop && b.Hop == q.Address,
+		b.Key != "" && q.Kind == secret.OfKey && b.Key == q.Address:
 		return ""
 	case b.Hop != "":
 		bound = "the hop " + b.Hop

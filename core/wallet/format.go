@@ -146,7 +146,8 @@ func Parse(path string, data []byte) (*File, error) {
 	f := &File{Path: path, data: data}
 	if !bytes.HasPrefix(data, []byte(magic)) {
 		if newer, _, ok := bytes.Cut(data, []byte("\n")); ok && bytes.HasPrefix(newer, []byte("gentle-harbor wallet ")) {
-			return nil, refuse(finding.New(finding.WalletFormat, "the wallet %s is of another format than this gharbor knows", path).
+			return nil, refuse(finding.New(finding.WalletFormat, "the wallet %s is of another format than this gharbor knows",
+				path).
 				Saw("it starts with %s; known is %q", clean.Quoted(clean.Line(string(newer), 60)), magic[:len(magic)-1]).
 				Suggest("gharbor version   # a newer one reads it"))
 		}
@@ -189,7 +190,8 @@ func Parse(path string, data []byte) (*File, error) {
 		return nil, damaged(path, "%s", why)
 	}
 	if !ed25519.Verify(f.header.SigningKey, signedText(rest[:checksumSize]), rest[checksumSize:]) {
-		return nil, refuse(finding.New(finding.WalletForged, "the wallet %s was changed by somebody who could not sign it; nothing was taken from it", path).
+		return nil, refuse(finding.New(finding.WalletForged,
+			"the wallet %s was changed by somebody who could not sign it; nothing was taken from it", path).
 			Saw("its checksum is right and its signature is not").
 			Suggest("gharbor wallet restore BACKUP   # a copy that gharbor wallet backup made"))
 	}

@@ -141,7 +141,8 @@ func (u Unlocked) open(ctx context.Context, f *File) (*Wallet, error) {
 		return nil, ctx.Err()
 	}
 	if err != nil || r.Error != "" {
-		return nil, refuse(finding.New(finding.WalletLocked, "the wallet %s was unlocked before its keys were made new", f.Path).
+		return nil, refuse(finding.New(finding.WalletLocked, "the wallet %s was unlocked before its keys were made new",
+			f.Path).
 			Suggest("gharbor wallet lock && gharbor wallet unlock -lifetime 15m"))
 	}
 	return f.decode(r.Content, "an unlock until "+r.Until.Local().Format("15:04"))

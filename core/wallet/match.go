@@ -32,7 +32,8 @@ func (w *Wallet) match(q secret.Query) (*Entry, *finding.Finding) {
 		if err := w.unfold(e); err != nil {
 			return nil, err.(*secret.Failure).Found
 		}
-		own := q.Kind == secret.OfDatabase && !q.Project && slices.ContainsFunc(e.Bindings, func(b Binding) bool { return b.Profile == q.Profile })
+		own := q.Kind == secret.OfDatabase && !q.Project &&
+			slices.ContainsFunc(e.Bindings, func(b Binding) bool { return b.Profile == q.Profile })
 		why := e.objection(q)
 		switch {
 		case why == "" && own:
@@ -46,7 +47,8 @@ func (w *Wallet) match(q secret.Query) (*Entry, *finding.Finding) {
 		}
 	}
 	if len(fits) > 1 { // one that names the user is meant rather than one that names none
-		if particular := slices.DeleteFunc(slices.Clone(fits), func(e *Entry) bool { return e.User == "" }); len(particular) == 1 {
+		if particular := slices.DeleteFunc(slices.Clone(fits),
+			func(e *Entry) bool { return e.User == "" }); len(particular) == 1 {
 			fits = particular
 		}
 	}
@@ -65,7 +67,8 @@ func (w *Wallet) match(q secret.Query) (*Entry, *finding.Finding) {
 		}
 		return nil, found.Suggest("gharbor wallet put %s -bind %s", entryName(q), clean.Shell(bindWord(q)))
 	}
-	found := finding.New(finding.SecretAmbiguous, "several entries of the wallet %s are bound to this connection", w.File.Path)
+	found := finding.New(finding.SecretAmbiguous, "several entries of the wallet %s are bound to this connection",
+		w.File.Path)
 	for _, e := range fits[:min(len(fits), 5)] {
 		found.Saw("entry %s fits", e.Name)
 	}
@@ -131,14 +134,17 @@ func (e *Entry) objection(q secret.Query) string {
 // near reports whether a binding is to the very address or alias, whatever else may
 // object.
 func (b Binding) near(q secret.Query) bool {
-	return slices.Contains(b.Addresses, lower(q.Address)) || b.Container != "" && b.Container == q.Container || slices.ContainsFunc(q.Aliases, func(l secret.Link) bool { return l.Name == b.Alias })
+	return slices.Contains(b.Addresses, lower(q.Address)) || b.Container != "" && b.Container == q.Container ||
+		slices.ContainsFunc(q.Aliases, func(l secret.Link) bool { return l.Name == b.Alias })
 }
 
 // elsewhere refuses an entry. It never falls through to another source.
 func (w *Wallet) elsewhere(e *Entry, q secret.Query, why string) *finding.Finding {
-	return finding.New(finding.SecretBoundElsewhere, "the wallet's entry %s may not be sent there: %s", e.Name, clean.Line(why, 0)).
+	return finding.New(finding.SecretBoundElsewhere, "the wallet's entry %s may not be sent there: %s", e.Name,
+		clean.Line(why, 0)).
 		Saw("the profile is %s, the address %s", q.Profile, clean.Quoted(q.Where())).
-		Suggest("gharbor wallet bind %s %s   # after making sure that this is where it belongs", e.Name, clean.Shell(bindWord(q)))
+		Suggest("gharbor wallet bind %s %s   # after making sure that this is where it belongs", e.Name,
+			clean.Shell(bindWord(q)))
 }
 
 // bindWord is what binds an entry to what is asked for, as put and bind take it. An

@@ -121,7 +121,8 @@ func (p *Passphrase) open(ctx context.Context, f *File) (*Wallet, error) {
 }
 
 func forged(f *File) error {
-	return refuse(finding.New(finding.WalletForged, "the wallet %s was not signed by the key that it is known by; nothing was taken from it", f.Path).
+	return refuse(finding.New(finding.WalletForged,
+		"the wallet %s was not signed by the key that it is known by; nothing was taken from it", f.Path).
 		Saw("its generation says %d", f.header.Generation).
 		Suggest("gharbor wallet restore BACKUP   # a copy that gharbor wallet backup made"))
 }
@@ -131,17 +132,22 @@ func (p *Pin) open(_ context.Context, f *File) (*Wallet, error) {
 	if p.Wallet != f.header.ID {
 		return nil, refuse(finding.New(finding.WalletOther, "the reader's pin file is for another wallet than %s", f.Path).
 			Saw("the pin file %s is for the wallet %s, this is %s", p.Path, p.Wallet[:8], f.header.ID[:8]).
-			Suggest("rm %s && gharbor wallet reader add %s -out %s   # as the wallet's owner", clean.Shell(p.Path), p.Name, clean.Shell(p.Path)))
+			Suggest("rm %s && gharbor wallet reader add %s -out %s   # as the wallet's owner", clean.Shell(p.Path), p.Name,
+				clean.Shell(p.Path)))
 	}
 	if !bytes.Equal(p.SigningKey, f.header.SigningKey) {
-		return nil, refuse(finding.New(finding.WalletForged, "the wallet %s is not signed by the key in the reader's pin file; nothing was taken from it", f.Path).
+		return nil, refuse(finding.New(finding.WalletForged,
+			"the wallet %s is not signed by the key in the reader's pin file; nothing was taken from it", f.Path).
 			Saw("either its owner made its keys new (wallet passphrase, wallet rotate), which ends every pin file, or somebody forged it: ask the owner").
-			Suggest("rm %s && gharbor wallet reader add %s -out %s   # as the wallet's owner, who made the keys new", clean.Shell(p.Path), p.Name, clean.Shell(p.Path)))
+			Suggest("rm %s && gharbor wallet reader add %s -out %s   # as the wallet's owner, who made the keys new",
+				clean.Shell(p.Path), p.Name, clean.Shell(p.Path)))
 	}
 	if f.header.Generation < p.Generation {
-		return nil, refuse(finding.New(finding.WalletRolledBack, "the wallet %s is older than the reader's pin file; nothing was taken from it", f.Path).
+		return nil, refuse(finding.New(finding.WalletRolledBack,
+			"the wallet %s is older than the reader's pin file; nothing was taken from it", f.Path).
 			Saw("it is generation %d; the pin file %s was made at generation %d", f.header.Generation, p.Path, p.Generation).
-			Suggest("gharbor wallet restore %s   # as the wallet's owner, if the older one is meant to count again", clean.Shell(f.Path)))
+			Suggest("gharbor wallet restore %s   # as the wallet's owner, if the older one is meant to count again",
+				clean.Shell(f.Path)))
 	}
 	private, err := ecdh.X25519().NewPrivateKey(p.PrivateKey)
 	if err != nil {
@@ -153,9 +159,11 @@ func (p *Pin) open(_ context.Context, f *File) (*Wallet, error) {
 			return f.read(key, "the reader "+box.Name)
 		}
 	}
-	return nil, refuse(finding.New(finding.WalletReaderRemoved, "the wallet %s is not sealed to this reader any more", f.Path).
+	return nil, refuse(finding.New(finding.WalletReaderRemoved, "the wallet %s is not sealed to this reader any more",
+		f.Path).
 		Saw("the pin file %s is for the reader %s", p.Path, p.Name).
-		Suggest("rm %s && gharbor wallet reader add %s -out %s   # as the wallet's owner", clean.Shell(p.Path), p.Name, clean.Shell(p.Path)))
+		Suggest("rm %s && gharbor wallet reader add %s -out %s   # as the wallet's owner", clean.Shell(p.Path), p.Name,
+			clean.Shell(p.Path)))
 }
 
 // read opens the content.
@@ -224,7 +232,8 @@ func mustJSON(v any) []byte {
 
 // Entry returns the named entry, or nil.
 func (w *Wallet) Entry(name string) *Entry {
-	i, ok := slices.BinarySearchFunc(w.Entries, name, func(e Entry, name string) int { return strings.Compare(e.Name, name) })
+	i, ok := slices.BinarySearchFunc(w.Entries, name,
+		func(e Entry, name string) int { return strings.Compare(e.Name, name) })
 	if !ok {
 		return nil
 	}

@@ -60,7 +60,8 @@ func (c Cost) problem() string {
 		}
 	}
 	if work := uint64(c.MemoryKiB) * uint64(c.Passes); work > mostWork {
-		return fmt.Sprintf("its header asks for Argon2id with %d passes over %d MiB; memory times passes may be %d MiB", c.Passes, c.MemoryKiB>>10, mostWork>>10)
+		return fmt.Sprintf("its header asks for Argon2id with %d passes over %d MiB; memory times passes may be %d MiB",
+			c.Passes, c.MemoryKiB>>10, mostWork>>10)
 	}
 	return ""
 }
@@ -199,5 +200,6 @@ func exchange(private *ecdh.PrivateKey, public *ecdh.PublicKey, ephemeral, reade
 	if err != nil {
 		return nil, err
 	}
-	return hkdf.Key(sha256.New, shared, append(append([]byte{}, ephemeral...), reader...), "gentle-harbor wallet reader key", keySize)
+	return hkdf.Key(sha256.New, shared, append(append([]byte{}, ephemeral...), reader...),
+		"gentle-harbor wallet reader key", keySize)
 }

@@ -47,7 +47,8 @@ func (s *Store) readSeen() (seenFile, error) {
 		err = errors.New("it has no wallets")
 	}
 	if err != nil {
-		return all, refuse(finding.New(finding.WalletMemory, "what was seen of the wallets so far cannot be read, so a wallet put back to an older state would not be noticed").
+		return all, refuse(finding.New(finding.WalletMemory,
+			"what was seen of the wallets so far cannot be read, so a wallet put back to an older state would not be noticed").
 			Saw("%s: %s", s.Seen, atomicfile.Plain(err)).
 			Suggest("gharbor wallet verify -forget   # after making sure that the wallet is the newest"))
 	}
@@ -75,11 +76,14 @@ func (s *Store) judge(f *File) (seen, error) {
 	case !bytes.Equal(known.SigningKey, f.header.SigningKey) && f.header.Generation <= known.Generation:
 		return known, forged(f)
 	case f.header.Generation < known.Generation:
-		return known, refuse(finding.New(finding.WalletRolledBack, "the wallet %s is older than the one that was here; nothing was taken from it", f.Path).
+		return known, refuse(finding.New(finding.WalletRolledBack,
+			"the wallet %s is older than the one that was here; nothing was taken from it", f.Path).
 			Saw("it is generation %d; generation %d was seen here", f.header.Generation, known.Generation).
 			Suggest("gharbor wallet restore %s   # if the older one is meant to count again", s.shellPath()))
 	case f.header.Generation == known.Generation && f.Hash() != known.Hash:
-		return known, refuse(finding.New(finding.WalletForked, "the wallet %s is not the generation %d that was here, but another one of that number; nothing was taken from it", f.Path, known.Generation).
+		return known, refuse(finding.New(finding.WalletForked,
+			"the wallet %s is not the generation %d that was here, but another one of that number; nothing was taken from it",
+			f.Path, known.Generation).
 			Saw("it was changed on two machines at once, or somebody put an older one back and changed it").
 			Suggest("gharbor wallet merge OTHER-COPY   # takes both, and shows where they differ"))
 	}

@@ -161,7 +161,8 @@ func (s *Store) write(ctx context.Context, w *Wallet) (*Wallet, error) {
 	}
 	headerBytes := mustJSON(h)
 	keys := sealedKeys{
-		Owner:   seal(w.owner.passphraseKey, slices.Concat(w.owner.contentKey, w.owner.signing.Seed()), label("owner", headerBytes)),
+		Owner: seal(w.owner.passphraseKey, slices.Concat(w.owner.contentKey, w.owner.signing.Seed()),
+			label("owner", headerBytes)),
 		Readers: []readerBox{},
 	}
 	for _, reader := range h.Readers {
@@ -175,7 +176,8 @@ func (s *Store) write(ctx context.Context, w *Wallet) (*Wallet, error) {
 	if len(text) > maxContent-1024 || len(headerBytes) > maxHeader {
 		return nil, fmt.Errorf("%s: the wallet would be larger than %d MiB, which is the most", s.Path, maxContent>>20)
 	}
-	data := assemble(headerBytes, mustJSON(keys), seal(w.owner.contentKey, text, label("content", headerBytes)), w.owner.signing)
+	data := assemble(headerBytes, mustJSON(keys), seal(w.owner.contentKey, text, label("content", headerBytes)),
+		w.owner.signing)
 	f, err := Parse(s.Path, data) // what can't be read back is never put in place
 	if err != nil {
 		return nil, err
@@ -245,7 +247,8 @@ var ErrOldPassphrase = errors.New("the file to restore is from before the wallet
 // or damaged, or the caller asks for it by old, the other file's passphrase becomes the
 // wallet's, with all keys made new; not by itself where the passphrase was changed since
 // (ErrOldPassphrase). gone are the names of readers that were left out.
-func (s *Store) Restore(ctx context.Context, from *File, passphrase, others *Passphrase, old bool) (w *Wallet, gone []string, err error) {
+func (s *Store) Restore(ctx context.Context, from *File, passphrase, others *Passphrase,
+	old bool) (w *Wallet, gone []string, err error) {
 	if err := os.MkdirAll(filepath.Dir(s.Path), 0o700); err != nil {
 		return nil, nil, fmt.Errorf("%s: cannot be made: %w", filepath.Dir(s.Path), atomicfile.Plain(err))
 	}
@@ -273,7 +276,8 @@ func (s *Store) Restore(ctx context.Context, from *File, passphrase, others *Pas
 	present, err := Load(target)
 	here := err == nil
 	if here && present.header.ID != from.header.ID {
-		return nil, nil, fmt.Errorf("%s is another wallet than %s; restore to another place with -wallet FILE", target, from.Path)
+		return nil, nil, fmt.Errorf("%s is another wallet than %s; restore to another place with -wallet FILE", target,
+			from.Path)
 	}
 	current := known.SigningKey
 	if here {
@@ -291,7 +295,8 @@ func (s *Store) Restore(ctx context.Context, from *File, passphrase, others *Pas
 			return nil, nil, err
 		}
 		if _, err := at.judge(present); err != nil { // an older file may have readers that were removed since
-			now.File.header.Readers = slices.DeleteFunc(slices.Clone(now.File.header.Readers), func(r ReaderInfo) bool { return !known.lets(r) })
+			now.File.header.Readers = slices.DeleteFunc(slices.Clone(now.File.header.Readers),
+				func(r ReaderInfo) bool { return !known.lets(r) })
 		}
 		now.Entries, now.Through = w.Entries, w.Through
 		w, staying = now, now.File.header.Readers

@@ -17,9 +17,11 @@ import (
 // Vault gives profiles their secrets out of a wallet. It opens the wallet once
 // for a whole run: by a reader's pin file, by an unlock, or by the passphrase.
 type Vault struct {
-	Store    Store
-	Pin      string                                                         // path of a reader's pin file; there need not be one
-	Unlocked func(ctx context.Context, id string) (Opener, error)           // the process that keeps the wallet of that id open; nil where none does
+	Store Store
+	// path of a reader's pin file; there need not be one
+	Pin string
+	// the process that keeps the wallet of that id open; nil where none does
+	Unlocked func(ctx context.Context, id string) (Opener, error)
 	Terminal bool                                                           // there is someone to ask
 	Ask      func(ctx context.Context, prompt string) (secret.Value, error) // without echo
 
@@ -51,11 +53,13 @@ func (v *Vault) Find(ctx context.Context, q secret.Query, byDefault bool) (*secr
 	case err != nil:
 		return nil, unreadable(v.Store.Path, err)
 	case w == nil && byDefault:
-		return nil, finding.New(finding.SecretNoMatch, "the wallet %s is locked, and the profile does not name it", v.Store.Path)
+		return nil, finding.New(finding.SecretNoMatch, "the wallet %s is locked, and the profile does not name it",
+			v.Store.Path)
 	case w == nil && !v.Terminal && v.silent != nil:
 		return nil, v.silent
 	case w == nil && !v.Terminal:
-		return nil, finding.New(finding.WalletLocked, "the wallet %s is locked, and there is no terminal to ask for its passphrase on", v.Store.Path).
+		return nil, finding.New(finding.WalletLocked,
+			"the wallet %s is locked, and there is no terminal to ask for its passphrase on", v.Store.Path).
 			Suggest("gharbor wallet unlock -lifetime 15m   # on a terminal, for this user").
 			Suggest("gharbor wallet reader add NAME -out FILE   # for a job that runs unattended")
 	case w == nil:

@@ -31,7 +31,8 @@ func (b *bench) aliases() error {
 		if err := os.WriteFile(path, []byte(text.String()), 0o600); err != nil {
 			return err
 		}
-		t, testErr := b.time("gharbor", "test", "sightings", "-override", "tls=off", "-override", "host=", "-override", "port=", "-override", "database=", "-override", "alias=gauge-999")
+		t, testErr := b.time("gharbor", "test", "sightings", "-override", "tls=off", "-override", "host=", "-override",
+			"port=", "-override", "database=", "-override", "alias=gauge-999")
 		with = append(with, t)
 		gone := os.Remove(path)
 		t, err := b.time("gharbor", "test", "sightings", "-override", "tls=off")
@@ -41,6 +42,7 @@ func (b *bench) aliases() error {
 		without = append(without, t)
 	}
 	a, p := median(with), median(without)
-	fmt.Printf("%-34s %8.2f ms  peer %8.2f ms  ratio %.2f (no aim)\n", "test by one alias of 1,000 / host", ms(a), ms(p), float64(a)/float64(p))
+	fmt.Printf("%-34s %8.2f ms  peer %8.2f ms  ratio %.2f (no aim)\n", "test by one alias of 1,000 / host", ms(a), ms(p),
+		float64(a)/float64(p))
 	return nil
 }

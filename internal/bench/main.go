@@ -59,7 +59,8 @@ func run() error {
 			return err
 		}
 	}
-	b.env = []string{"HOME=" + folder, "PATH=" + os.Getenv("PATH"), "GHARBOR_HOME=" + filepath.Join(folder, "home"), "WARDEN=" + testkit.WardenPassword}
+	b.env = []string{"HOME=" + folder, "PATH=" + os.Getenv("PATH"), "GHARBOR_HOME=" + filepath.Join(folder, "home"),
+		"WARDEN=" + testkit.WardenPassword}
 	if len(os.Args) > 1 && os.Args[1] == "tunnels" {
 		return b.tunnels()
 	}
@@ -144,16 +145,21 @@ func (b *bench) logins() error {
 	if err != nil {
 		return err
 	}
-	if _, err := b.time("gharbor", "add", "sightings", "-engine", "postgresql", "-host", "127.0.0.1", "-port", fmt.Sprint(server.Port), "-database", "sightings",
+	if _, err := b.time("gharbor", "add", "sightings", "-engine", "postgresql", "-host", "127.0.0.1", "-port",
+		fmt.Sprint(server.Port), "-database", "sightings",
 		"-user", "warden", "-secret", "env:WARDEN", "-tls-ca", server.Authority, "-tls-name", "localhost"); err != nil {
 		return err
 	}
-	base := fmt.Sprintf("host=127.0.0.1 port=%d dbname=sightings user=warden password='%s'", server.Port, strings.ReplaceAll(testkit.WardenPassword, `\`, `\\`))
-	if err := b.compare("test, SCRAM, TLS off", 1.5, []string{"gharbor", "test", "sightings", "-override", "tls=off"}, []string{"login", base + " sslmode=disable"}); err != nil {
+	base := fmt.Sprintf("host=127.0.0.1 port=%d dbname=sightings user=warden password='%s'", server.Port,
+		strings.ReplaceAll(testkit.WardenPassword, `\`, `\\`))
+	if err := b.compare("test, SCRAM, TLS off", 1.5, []string{"gharbor", "test", "sightings", "-override", "tls=off"},
+		[]string{"login", base + " sslmode=disable"}); err != nil {
 		return err
 	}
-	return b.compare("test, SCRAM, TLS verified", 1.5, []string{"gharbor", "test", "sightings", "-override", "tls=verified"},
-		[]string{"login", strings.Replace(base, "host=127.0.0.1", "host=localhost", 1) + " sslmode=verify-full sslrootcert=" + server.Authority})
+	return b.compare("test, SCRAM, TLS verified", 1.5,
+		[]string{"gharbor", "test", "sightings", "-override", "tls=verified"},
+		[]string{"login", strings.Replace(base, "host=127.0.0.1", "host=localhost", 1) +
+			" sslmode=verify-full sslrootcert=" + server.Authority})
 }
 
 // list reads and prints 10,000 profiles.

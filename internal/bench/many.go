@@ -27,14 +27,18 @@ func (b *bench) mariadb() error {
 	}
 	b.env = append(b.env, "ADMIN="+testkit.AdminPassword)
 	base := fmt.Sprintf("[profile.%%s]\nengine = \"mariadb\"\nhost = \"127.0.0.1\"\nport = %d\nuser = \"admin\"\ndatabase = \"moult\"\nsecret = \"env:ADMIN\"\n", server.Port)
-	if err := b.profiles(fmt.Sprintf(base, "moult") + fmt.Sprintf("tls-ca = %q\ntls-name = \"localhost\"\n", server.Authority)); err != nil {
+	if err := b.profiles(fmt.Sprintf(base, "moult") + fmt.Sprintf("tls-ca = %q\ntls-name = \"localhost\"\n",
+		server.Authority)); err != nil {
 		return err
 	}
 	dsn := fmt.Sprintf("admin:%s@tcp(127.0.0.1:%d)/moult", testkit.AdminPassword, server.Port)
-	if err := b.compare("test, MariaDB, TLS off", 1.5, []string{"gharbor", "test", "moult", "-override", "tls=off"}, []string{"mysqllogin", dsn}); err != nil {
+	if err := b.compare("test, MariaDB, TLS off", 1.5, []string{"gharbor", "test", "moult", "-override", "tls=off"},
+		[]string{"mysqllogin", dsn}); err != nil {
 		return err
 	}
-	if err := b.compare("test, MariaDB, TLS verified", 1.5, []string{"gharbor", "test", "moult", "-override", "tls=verified"}, []string{"mysqllogin", dsn, server.Authority, "localhost"}); err != nil {
+	if err := b.compare("test, MariaDB, TLS verified", 1.5,
+		[]string{"gharbor", "test", "moult", "-override", "tls=verified"},
+		[]string{"mysqllogin", dsn, server.Authority, "localhost"}); err != nil {
 		return err
 	}
 	if err := b.fleet(base + "tls = \"off\"\n\n"); err != nil {
@@ -53,8 +57,10 @@ func (b *bench) many() error {
 	if err := b.fleet(base); err != nil {
 		return err
 	}
-	peer := fmt.Sprintf("host=127.0.0.1 port=%d dbname=sightings user=warden password='%s' sslmode=disable", server.Port, strings.ReplaceAll(testkit.WardenPassword, `\`, `\\`))
-	return b.rounds("1,000 at 32, PostgreSQL (SCRAM)", 1.3, []string{"loop", fmt.Sprint(profiles), fmt.Sprint(parallel), peer})
+	peer := fmt.Sprintf("host=127.0.0.1 port=%d dbname=sightings user=warden password='%s' sslmode=disable", server.Port,
+		strings.ReplaceAll(testkit.WardenPassword, `\`, `\\`))
+	return b.rounds("1,000 at 32, PostgreSQL (SCRAM)", 1.3,
+		[]string{"loop", fmt.Sprint(profiles), fmt.Sprint(parallel), peer})
 }
 
 // fleet writes a thousand profiles.
@@ -75,5 +81,6 @@ func (b *bench) profiles(text string) error {
 
 // rounds compares the test of all profiles with a peer, a few times.
 func (b *bench) rounds(what string, aim float64, peer []string) error {
-	return b.compareTimes(rounds, what, aim, []string{"gharbor", "test", "-all", "-parallel", fmt.Sprint(parallel), "-quiet"}, peer)
+	return b.compareTimes(rounds, what, aim,
+		[]string{"gharbor", "test", "-all", "-parallel", fmt.Sprint(parallel), "-quiet"}, peer)
 }

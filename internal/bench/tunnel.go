@@ -41,7 +41,8 @@ func (b *bench) tunnels() error {
 		}
 		defer server.Process.Kill()
 	}
-	text := "[profile.bulk]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nport = " + w.bulk + "\nuser = \"x\"\n" + gate.Hop("bulk", fmt.Sprintf("key = %q", gate.Key)) +
+	text := "[profile.bulk]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nport = " + w.bulk + "\nuser = \"x\"\n" +
+		gate.Hop("bulk", fmt.Sprintf("key = %q", gate.Key)) +
 		"\n[profile.greet]\nlike = \"bulk\"\nport = " + w.greet + "\n"
 	if err := b.profiles(text); err != nil {
 		return err
@@ -73,7 +74,8 @@ func freePort() string {
 
 // ssh starts the system's client forwarding a port.
 func (w *way) ssh(local, remote string, more ...string) *exec.Cmd {
-	args := append(more, "-F", "none", "-N", "-o", "UserKnownHostsFile="+filepath.Join(w.folder, ".ssh", "known_hosts"), "-i", w.gate.Key, "-p", strconv.Itoa(w.gate.Port),
+	args := append(more, "-F", "none", "-N", "-o", "UserKnownHostsFile="+filepath.Join(w.folder, ".ssh", "known_hosts"),
+		"-i", w.gate.Key, "-p", strconv.Itoa(w.gate.Port),
 		"-L", "127.0.0.1:"+local+":127.0.0.1:"+remote, w.gate.User+"@127.0.0.1")
 	return exec.Command("ssh", args...)
 }
@@ -106,7 +108,8 @@ func (w *way) throughput() error {
 	const rounds = 7
 	names := []string{"gharbor", "ssh", "ssh, AES-GCM"}
 	ports := []string{freePort(), freePort(), freePort()}
-	commands := []*exec.Cmd{w.tunnel("bulk", ports[0]), w.ssh(ports[1], w.bulk), w.ssh(ports[2], w.bulk, "-c", "aes128-gcm@openssh.com")}
+	commands := []*exec.Cmd{w.tunnel("bulk", ports[0]), w.ssh(ports[1], w.bulk),
+		w.ssh(ports[2], w.bulk, "-c", "aes128-gcm@openssh.com")}
 	seconds := make([][]float64, len(names))
 	for i, cmd := range commands {
 		if err := cmd.Start(); err != nil {
@@ -127,8 +130,10 @@ func (w *way) throughput() error {
 		}
 	}
 	rate := func(i int) float64 { slices.Sort(seconds[i]); return 1.073741824 / seconds[i][rounds/2] }
-	fmt.Printf("%-34s %8.2f GB/s  peer %6.2f GB/s  ratio %.2f (aim at least 1.2)\n", "tunnel, 1 GiB (ssh, its default)", rate(0), rate(1), rate(0)/rate(1))
-	fmt.Printf("%-34s %8.2f GB/s  peer %6.2f GB/s  ratio %.2f (aim at least 0.8)\n", "tunnel, 1 GiB (ssh with AES-GCM)", rate(0), rate(2), rate(0)/rate(2))
+	fmt.Printf("%-34s %8.2f GB/s  peer %6.2f GB/s  ratio %.2f (aim at least 1.2)\n", "tunnel, 1 GiB (ssh, its default)",
+		rate(0), rate(1), rate(0)/rate(1))
+	fmt.Printf("%-34s %8.2f GB/s  peer %6.2f GB/s  ratio %.2f (aim at least 0.8)\n", "tunnel, 1 GiB (ssh with AES-GCM)",
+		rate(0), rate(2), rate(0)/rate(2))
 	memory := highest(commands[0].Process.Pid)
 	var spent [2]float64
 	for i, cmd := range commands[:2] {
@@ -136,7 +141,8 @@ func (w *way) throughput() error {
 		cmd.Wait()
 		spent[i] = (cmd.ProcessState.UserTime() + cmd.ProcessState.SystemTime()).Seconds() / rounds
 	}
-	fmt.Printf("%-34s %8.2f s     peer %6.2f s     ratio %.2f\n", "tunnel, CPU for 1 GiB", spent[0], spent[1], spent[0]/spent[1])
+	fmt.Printf("%-34s %8.2f s     peer %6.2f s     ratio %.2f\n", "tunnel, CPU for 1 GiB", spent[0], spent[1],
+		spent[0]/spent[1])
 	fmt.Printf("%-34s %8.1f MB    (aim under 30 MB)\n", "tunnel, memory for one stream", memory)
 	return nil
 }
@@ -201,6 +207,7 @@ func (w *way) first() error {
 		}
 	}
 	a, p := median(ours), median(peer)
-	fmt.Printf("%-34s %8.2f ms  peer %8.2f ms  ratio %.2f (aim at most 0.5)\n", "tunnel, start to first byte", ms(a), ms(p), float64(a)/float64(p))
+	fmt.Printf("%-34s %8.2f ms  peer %8.2f ms  ratio %.2f (aim at most 0.5)\n", "tunnel, start to first byte", ms(a),
+		ms(p), float64(a)/float64(p))
 	return nil
 }

@@ -28,12 +28,13 @@ func (b *bench) wallet() error {
 		for i := range 1000 {
 			name := fmt.Sprintf("entry-%04d", i)
 			w.Put(wallet.Entry{
-				Name:     name,
-				User:     "warden",
-				Secret:   secret.NewValue("a made-up password"),
-				Created:  time.Now(),
-				Changed:  time.Now(),
-				Bindings: []wallet.Binding{{Profile: name, Engine: "postgresql", Addresses: []string{fmt.Sprintf("127.0.0.1:%d", i+1)}, TLS: "offered"}},
+				Name:    name,
+				User:    "warden",
+				Secret:  secret.NewValue("a made-up password"),
+				Created: time.Now(),
+				Changed: time.Now(),
+				Bindings: []wallet.Binding{{Profile: name, Engine: "postgresql",
+					Addresses: []string{fmt.Sprintf("127.0.0.1:%d", i+1)}, TLS: "offered"}},
 			})
 		}
 		pin, err = w.AddReader("nightly", time.Now())

@@ -34,7 +34,8 @@ asked. A URL with its password in it is pasted: -url-stdin -into wallet.`,
 			given.flags(fs)
 			o.to.flag(fs)
 			fs.BoolVar(&o.test, "test", false, "test the profile once it is kept")
-			fs.BoolVar(&o.urlStdin, "url-stdin", false, "the URL is the first line of standard input; it may have its password with -into wallet")
+			fs.BoolVar(&o.urlStdin, "url-stdin", false,
+				"the URL is the first line of standard input; it may have its password with -into wallet")
 			intoFlag(fs, &o.into)
 			o.wallet.flags(fs)
 		},
@@ -74,7 +75,8 @@ func (c *call) add(ctx context.Context, o addOptions, given assignments) error {
 		if err := c.free(o.to, name); err != nil {
 			return err
 		}
-		if err := c.keepPasswords(ctx, o.wallet, []*planned{{Found: intake.Found{Name: name, Password: password}, sets: given}}); err != nil {
+		if err := c.keepPasswords(ctx, o.wallet,
+			[]*planned{{Found: intake.Found{Name: name, Password: password}, sets: given}}); err != nil {
 			return err
 		}
 		c.Say("kept: the password, as entry %s of the wallet", name)

@@ -22,7 +22,8 @@ Profiles and wallet entries name it (alias=NAME): moving a database is one edit.
 GHARBOR_ALIASES names further files, such as one that a team shares. A section of
 PostgreSQL's service file is the alias service:NAME.`,
 		verbs: func() []*command {
-			return []*command{aliasAdd(), aliasSet(), aliasList(), aliasShow(), aliasRename(), aliasRemove(), aliasResolve(), aliasKnock(), aliasUsed(), aliasCheck()}
+			return []*command{aliasAdd(), aliasSet(), aliasList(), aliasShow(), aliasRename(), aliasRemove(), aliasResolve(),
+				aliasKnock(), aliasUsed(), aliasCheck()}
 		},
 	}
 }
@@ -184,7 +185,8 @@ func aliasShow() *command {
 			}
 			for _, link := range links {
 				if !c.book.Vouched(link) {
-					c.Notice("%s stands in a project's file: a profile of your own may not use it before gharbor vouch alias:%s", link.Called(), link.Name)
+					c.Notice("%s stands in a project's file: a profile of your own may not use it before gharbor vouch alias:%s",
+						link.Called(), link.Name)
 				}
 			}
 			if found != nil {
@@ -199,7 +201,8 @@ func (c *call) aliasRows(links []*profile.Alias) error {
 	var rows [][]string
 	for _, link := range links {
 		for _, e := range link.Entries {
-			rows = append(rows, []string{link.Called(), e.Field.Name, clean.Line(strings.Join(e.Value.List(), ", "), 200), fmt.Sprintf("%s:%d", filepath.Base(link.Path()), e.Line)})
+			rows = append(rows, []string{link.Called(), e.Field.Name, clean.Line(strings.Join(e.Value.List(), ", "), 200),
+				fmt.Sprintf("%s:%d", filepath.Base(link.Path()), e.Line)})
 		}
 		addresses, _ := link.Own("addresses")
 		for _, item := range addresses.Value.List() {

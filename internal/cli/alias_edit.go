@@ -42,13 +42,15 @@ func (t *aliasTarget) of(c *call, name string) (string, error) {
 	case a.InProject():
 		t.project = true
 	case a.File() != c.book.Files[0]:
-		return "", usage("the alias %s stands in %s, which %s names; it is changed there by hand", name, a.Path(), alias.Variable)
+		return "", usage("the alias %s stands in %s, which %s names; it is changed there by hand", name, a.Path(),
+			alias.Variable)
 	}
 	return name, nil
 }
 
 // updateAliases edits the user's aliases or the project's file and says what was done.
-func (c *call) updateAliases(ctx context.Context, t aliasTarget, done, name string, edit func(*profile.File) (*profile.Edit, error)) error {
+func (c *call) updateAliases(ctx context.Context, t aliasTarget, done, name string,
+	edit func(*profile.File) (*profile.Edit, error)) error {
 	return c.change(ctx, t.project, "alias", done, name, edit)
 }
 
@@ -68,7 +70,8 @@ func (c *call) comesTo(to aliasTarget, name string) {
 
 // writeAlias reads an alias' name and the words key=value behind it, has the edit made
 // of them, and says where the alias leads nowhere yet.
-func (c *call) writeAlias(ctx context.Context, to *aliasTarget, done string, edit func(f *profile.File, name string, sets []profile.Override) (*profile.Edit, error)) (name string, err error) {
+func (c *call) writeAlias(ctx context.Context, to *aliasTarget, done string,
+	edit func(f *profile.File, name string, sets []profile.Override) (*profile.Edit, error)) (name string, err error) {
 	if name, err = to.of(c, c.args[0]); err != nil {
 		return "", err
 	}
@@ -76,7 +79,8 @@ func (c *call) writeAlias(ctx context.Context, to *aliasTarget, done string, edi
 	if err != nil {
 		return "", err
 	}
-	err = c.updateAliases(ctx, *to, done, name, func(f *profile.File) (*profile.Edit, error) { return edit(f, name, sets) })
+	err = c.updateAliases(ctx, *to, done, name,
+		func(f *profile.File) (*profile.Edit, error) { return edit(f, name, sets) })
 	if err == nil {
 		c.comesTo(*to, name)
 	}
@@ -145,8 +149,9 @@ func aliasSet() *command {
 that change are touched. The keys:
 
 ` + strings.TrimRight(aliasKeyTable(), "\n"),
-		examples: []string{"gharbor alias set skein addresses=archive-c.saltmarsh.example:1521", "gharbor alias set skein pick=fastest connect-timeout=3s", "gharbor alias set skein note="},
-		minArgs:  2, maxArgs: -1,
+		examples: []string{"gharbor alias set skein addresses=archive-c.saltmarsh.example:1521",
+			"gharbor alias set skein pick=fastest connect-timeout=3s", "gharbor alias set skein note="},
+		minArgs: 2, maxArgs: -1,
 		flags: to.flag,
 		run: func(ctx context.Context, c *call) error {
 			_, err := c.writeAlias(ctx, &to, "changed", (*profile.File).SetAlias)
@@ -191,7 +196,8 @@ func (c *call) renameAlias(ctx context.Context, to aliasTarget, from, name strin
 	_, follow := profiles.FollowAlias(from, name)
 	if to.project || !follow {
 		stay := c.left(to, from, profiles)
-		if err := c.updateAliases(ctx, to, "renamed", name, func(f *profile.File) (*profile.Edit, error) { return f.RenameAlias(from, name) }); err != nil {
+		if err := c.updateAliases(ctx, to, "renamed", name,
+			func(f *profile.File) (*profile.Edit, error) { return f.RenameAlias(from, name) }); err != nil {
 			return err
 		}
 		for _, profile := range stay {
@@ -216,7 +222,8 @@ func (c *call) renameAlias(ctx context.Context, to aliasTarget, from, name strin
 	}); err != nil {
 		return err
 	}
-	if err := c.updateAliases(ctx, to, "renamed", name, func(f *profile.File) (*profile.Edit, error) { return f.RemoveAlias(from) }); err != nil {
+	if err := c.updateAliases(ctx, to, "renamed", name,
+		func(f *profile.File) (*profile.Edit, error) { return f.RemoveAlias(from) }); err != nil {
 		return err
 	}
 	return c.boundTo(ctx, from, name)
@@ -289,7 +296,8 @@ func aliasRemove() *command {
 			if yes, err = c.mayRemove(ctx, yes, "alias "+name, "gharbor alias remove "+name); err != nil || !yes {
 				return err
 			}
-			return c.updateAliases(ctx, to, "removed", name, func(f *profile.File) (*profile.Edit, error) { return f.RemoveAlias(name) })
+			return c.updateAliases(ctx, to, "removed", name,
+				func(f *profile.File) (*profile.Edit, error) { return f.RemoveAlias(name) })
 		},
 	}
 }

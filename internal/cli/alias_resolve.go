@@ -114,7 +114,8 @@ dialled, so pick=fastest shows the order as written.`,
 			if err == nil && unknown > 0 {
 				return &exitError{
 					code: exitServer,
-					err:  fmt.Errorf("%d of %d %s not be resolved", unknown, len(all), plural(len(all), "address could", "addresses could")),
+					err: fmt.Errorf("%d of %d %s not be resolved", unknown, len(all),
+						plural(len(all), "address could", "addresses could")),
 				}
 			}
 			return err
@@ -326,7 +327,8 @@ func (c *call) knockTable(chain *profile.Chain, knocks []alias.Knock) error {
 	if name := chain.Text("service") + chain.Text("instance"); name != "" {
 		service = clean.Line(name, 40)
 	}
-	if err := render.Table(c.Stdout, c.noColour, []string{"address", "answers", "there and back: least / median / most", service}, rows); err != nil {
+	if err := render.Table(c.Stdout, c.noColour,
+		[]string{"address", "answers", "there and back: least / median / most", service}, rows); err != nil {
 		return err
 	}
 	report := render.NewReport(c.Stdout, c.noColour)
@@ -342,6 +344,7 @@ func (c *call) knockTable(chain *profile.Chain, knocks []alias.Knock) error {
 	if slices.ContainsFunc(knocks, func(k alias.Knock) bool { return k.Finding != nil }) {
 		fmt.Fprintln(c.Stdout)
 	}
-	c.Say("%d %s made, and no login; a server may count each as a failed one", made, plural(made, "connection was", "connections were"))
+	c.Say("%d %s made, and no login; a server may count each as a failed one", made,
+		plural(made, "connection was", "connections were"))
 	return nil
 }

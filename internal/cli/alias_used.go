@@ -159,6 +159,7 @@ func (c *call) checkTable(all []alias.Checked) error {
 			return err
 		}
 	}
-	_, err := fmt.Fprintf(c.Stdout, "%d %s: %d ok, %d warn, %d fail\n", len(all), plural(len(all), "alias", "aliases"), count[finding.OK], count[finding.Warn], count[finding.Fail])
+	_, err := fmt.Fprintf(c.Stdout, "%d %s: %d ok, %d warn, %d fail\n", len(all), plural(len(all), "alias", "aliases"),
+		count[finding.OK], count[finding.Warn], count[finding.Fail])
 	return err
 }

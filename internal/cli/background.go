@@ -42,8 +42,10 @@ func startBackground(dir string, env []string, words ...string) (*background, er
 // agents and container engines are, and which authorities count. One that ends with a star
 // stands for all that begin so.
 var needed = []string{
-	"PATH", "HOME", "USER", "LOGNAME", "USERNAME", "LANG", "LC_*", "TZ", "TMPDIR", "TMP", "TEMP", "XDG_*", "GHARBOR_*", "GODEBUG", "NO_COLOR",
-	"SSH_AUTH_SOCK", "DBUS_SESSION_BUS_ADDRESS", "DOCKER_*", "SSL_CERT_FILE", "SSL_CERT_DIR", "PGPASSFILE", "PGSERVICEFILE", "PGSYSCONFDIR", "MYSQL_HOME",
+	"PATH", "HOME", "USER", "LOGNAME", "USERNAME", "LANG", "LC_*", "TZ", "TMPDIR", "TMP", "TEMP", "XDG_*", "GHARBOR_*",
+	"GODEBUG", "NO_COLOR",
+	"SSH_AUTH_SOCK", "DBUS_SESSION_BUS_ADDRESS", "DOCKER_*", "SSL_CERT_FILE", "SSL_CERT_DIR", "PGPASSFILE",
+	"PGSERVICEFILE", "PGSYSCONFDIR", "MYSQL_HOME",
 	"APPDATA", "LOCALAPPDATA", "USERPROFILE", "SYSTEMROOT",
 }
 

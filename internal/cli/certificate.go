@@ -37,8 +37,9 @@ func certificateCommand() *command {
 login. With -save the topmost certificate of the chain is kept as the profile's
 tls-ca, after you have compared its fingerprint with one that came to you by another
 way: on a terminal you are asked, elsewhere -fingerprint says what it must be.`,
-		examples: []string{"gharbor certificate sightings", "gharbor certificate sightings -save", "gharbor certificate sightings -save -fingerprint SHA256:4F:…"},
-		minArgs:  1, maxArgs: 1,
+		examples: []string{"gharbor certificate sightings", "gharbor certificate sightings -save",
+			"gharbor certificate sightings -save -fingerprint SHA256:4F:…"},
+		minArgs: 1, maxArgs: 1,
 		flags: func(fs *flag.FlagSet) {
 			fs.BoolVar(&o.save, "save", false, "keep the topmost certificate as the profile's tls-ca, after comparing")
 			fs.StringVar(&o.fingerprint, "fingerprint", "", "what its fingerprint must be, SHA256:… as this command shows it")
@@ -136,7 +137,8 @@ func (c *call) certificateJSON(name string, facts *tlsrule.Facts) error {
 
 func (c *call) certificateText(name string, facts *tlsrule.Facts) error {
 	var b bytes.Buffer
-	fmt.Fprintf(&b, "%s presents %d %s over %s\n", name, len(facts.Chain), map[bool]string{true: "certificate", false: "certificates"}[len(facts.Chain) == 1], facts.Version)
+	fmt.Fprintf(&b, "%s presents %d %s over %s\n", name, len(facts.Chain),
+		map[bool]string{true: "certificate", false: "certificates"}[len(facts.Chain) == 1], facts.Version)
 	for i, d := range chainOf(facts) {
 		fmt.Fprintf(&b, "\n  %d  subject      %s\n", i+1, d.Subject)
 		if len(d.Names) > 0 {
@@ -147,7 +149,8 @@ func (c *call) certificateText(name string, facts *tlsrule.Facts) error {
 			issuer = "itself"
 		}
 		fmt.Fprintf(&b, "     issuer       %s\n", issuer)
-		fmt.Fprintf(&b, "     valid        %s to %s, %d days left\n", d.NotBefore.Format(time.DateOnly), d.NotAfter.Format(time.DateOnly), d.DaysLeft)
+		fmt.Fprintf(&b, "     valid        %s to %s, %d days left\n", d.NotBefore.Format(time.DateOnly),
+			d.NotAfter.Format(time.DateOnly), d.DaysLeft)
 		fmt.Fprintf(&b, "     fingerprint  %s\n", d.Fingerprint)
 	}
 	b.WriteByte('\n')
@@ -164,7 +167,8 @@ func (c *call) certificateText(name string, facts *tlsrule.Facts) error {
 }
 
 // saveCertificate keeps the topmost certificate once its fingerprint was compared.
-func (c *call) saveCertificate(ctx context.Context, p *profile.Resolved, chain []*x509.Certificate, fingerprint string) error {
+func (c *call) saveCertificate(ctx context.Context, p *profile.Resolved, chain []*x509.Certificate,
+	fingerprint string) error {
 	name := p.Profile.Name
 	if p.Profile.InProject() {
 		return usage("a project's profile takes its tls-ca from a file of the repository: write the certificate there, and gharbor set %s tls-ca=PATH", name)
@@ -208,7 +212,8 @@ func (c *call) saveCertificate(ctx context.Context, p *profile.Resolved, chain [
 	if err != nil {
 		return err
 	}
-	if err := c.update(ctx, target{}, "kept as tls-ca", name, func(f *profile.File) (*profile.Edit, error) { return f.Set(name, []profile.Override{keep}) }); err != nil {
+	if err := c.update(ctx, target{}, "kept as tls-ca", name,
+		func(f *profile.File) (*profile.Edit, error) { return f.Set(name, []profile.Override{keep}) }); err != nil {
 		if readErr == nil { // nothing is half kept
 			profile.WriteFile(path, before)
 		} else {

@@ -94,19 +94,22 @@ func (c *call) showComparison(result *check.Comparison, two [2]*profile.Resolved
 		facts = append(facts, []string{d.Fact, known(d.A), known(d.B)})
 	}
 	for _, e := range result.Expectations {
-		expectations = append(expectations, []string{e.Key + " " + e.Want, e.Of, holds(e.OnA, e.HaveA), holds(e.OnB, e.HaveB)})
+		expectations = append(expectations,
+			[]string{e.Key + " " + e.Want, e.Of, holds(e.OnA, e.HaveA), holds(e.OnB, e.HaveB)})
 	}
 	fmt.Fprintln(c.Stdout)
 	if len(facts) == 0 {
 		fmt.Fprintln(c.Stdout, "no fact differs")
-	} else if err := render.Table(c.Stdout, c.noColour, []string{"what differs", result.A.Profile, result.B.Profile}, facts); err != nil {
+	} else if err := render.Table(c.Stdout, c.noColour, []string{"what differs", result.A.Profile, result.B.Profile},
+		facts); err != nil {
 		return err
 	}
 	if len(expectations) == 0 {
 		return nil
 	}
 	fmt.Fprintln(c.Stdout)
-	return render.Table(c.Stdout, c.noColour, []string{"holds on one only", "expected by", result.A.Profile, result.B.Profile}, expectations)
+	return render.Table(c.Stdout, c.noColour,
+		[]string{"holds on one only", "expected by", result.A.Profile, result.B.Profile}, expectations)
 }
 
 func known(value string) string {

@@ -23,7 +23,8 @@ known by its name, or by the labels of a compose file's service, so it may be ma
 on another port. Asked are the engine that DOCKER_HOST names and the usual sockets of
 this machine; a profile's endpoint names one of them.`,
 		verbs: func() []*command {
-			return []*command{containerScan(), containerAdopt(), containerStart(), containerStop(), containerMake(), containerRemove()}
+			return []*command{containerScan(), containerAdopt(), containerStart(), containerStop(), containerMake(),
+				containerRemove()}
 		},
 	}
 }
@@ -31,14 +32,15 @@ this machine; a profile's endpoint names one of them.`,
 // endpointFlag registers -endpoint, which names one container engine.
 func endpointFlag(fs *flag.FlagSet, endpoint *string) {
 	field := profile.FieldNamed("endpoint")
-	fs.Func("endpoint", "one container engine, unix:///PATH or tcp://HOST:PORT, instead of all of this machine's", func(s string) error {
-		value, err := field.ParseValue(s)
-		*endpoint = value.Text()
-		if err != nil {
-			return fmt.Errorf("expected %s", strings.TrimPrefix(err.Error(), "endpoint: expected "))
-		}
-		return nil
-	})
+	fs.Func("endpoint", "one container engine, unix:///PATH or tcp://HOST:PORT, instead of all of this machine's",
+		func(s string) error {
+			value, err := field.ParseValue(s)
+			*endpoint = value.Text()
+			if err != nil {
+				return fmt.Errorf("expected %s", strings.TrimPrefix(err.Error(), "endpoint: expected "))
+			}
+			return nil
+		})
 }
 
 // scannedContainer is a container in `container scan -format json`.
@@ -149,7 +151,9 @@ func (c *call) scanTables(engines []scannedEngine) error {
 		}
 		report.Head(e.Endpoint, fmt.Sprintf("%s, interface %s (%s)", e.Engine, e.Version, e.From))
 		if len(e.Containers) > 0 {
-			if err := render.Table(c.Stdout, c.noColour, []string{"container", "engine", "image", "state", "published", "user, database", "profiles"}, scanRows(e.Containers)); err != nil {
+			if err := render.Table(c.Stdout, c.noColour,
+				[]string{"container", "engine", "image", "state", "published", "user, database", "profiles"},
+				scanRows(e.Containers)); err != nil {
 				return err
 			}
 		}
@@ -171,7 +175,8 @@ func (c *call) scanTables(engines []scannedEngine) error {
 		}
 	}
 	if connections > 0 {
-		fmt.Fprintf(c.Stdout, "\n%d short connections were made to published ports; a server may count them as failed logins\n", connections)
+		fmt.Fprintf(c.Stdout,
+			"\n%d short connections were made to published ports; a server may count them as failed logins\n", connections)
 	}
 	return nil
 }
@@ -180,7 +185,9 @@ func scanRows(containers []scannedContainer) [][]string {
 	var rows [][]string
 	for _, one := range containers {
 		account := strings.Trim(one.User+", "+one.Database, ", ")
-		rows = append(rows, []string{one.Container, one.Engine, shortened(one.Image, 32), strings.TrimSuffix(one.State+", "+one.Health, ", "), cmp.Or(strings.Join(one.Published, " "), "-"), cmp.Or(account, "-"), cmp.Or(strings.Join(one.Profiles, " "), "-")})
+		rows = append(rows, []string{one.Container, one.Engine, shortened(one.Image, 32),
+			strings.TrimSuffix(one.State+", "+one.Health, ", "), cmp.Or(strings.Join(one.Published, " "), "-"),
+			cmp.Or(account, "-"), cmp.Or(strings.Join(one.Profiles, " "), "-")})
 	}
 	return rows
 }

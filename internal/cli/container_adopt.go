@@ -31,20 +31,22 @@ engine, user and database that the container's environment declares, and reads t
 password from there at each use (container:VARIABLE); with -into wallet a copy is kept
 in the wallet, bound to this container. Without PROFILE it is called as the container, or
 as the compose file's service.`,
-		examples: []string{"gharbor container adopt saltmarsh-ringing ringing", "gharbor container adopt saltmarsh/ringing -into wallet", "gharbor container adopt saltmarsh-ringing ringing -test"},
-		minArgs:  1,
-		maxArgs:  2,
+		examples: []string{"gharbor container adopt saltmarsh-ringing ringing",
+			"gharbor container adopt saltmarsh/ringing -into wallet", "gharbor container adopt saltmarsh-ringing ringing -test"},
+		minArgs: 1,
+		maxArgs: 2,
 		flags: func(fs *flag.FlagSet) {
 			endpointFlag(fs, &o.endpoint)
 			engine := profile.FieldNamed("engine")
-			fs.Func("engine", "the kind of server, where nothing tells: "+strings.Join(profile.Engines(), ", "), func(s string) error {
-				o.engine = s
-				_, err := engine.ParseValue(s)
-				if err != nil {
-					return fmt.Errorf("expected one of %s", strings.Join(profile.Engines(), ", "))
-				}
-				return nil
-			})
+			fs.Func("engine", "the kind of server, where nothing tells: "+strings.Join(profile.Engines(), ", "),
+				func(s string) error {
+					o.engine = s
+					_, err := engine.ParseValue(s)
+					if err != nil {
+						return fmt.Errorf("expected one of %s", strings.Join(profile.Engines(), ", "))
+					}
+					return nil
+				})
 			intoFlag(fs, &o.into)
 			fs.BoolVar(&o.test, "test", false, "test the profile once it is kept")
 			o.walletFlags.flags(fs)

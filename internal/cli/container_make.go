@@ -47,9 +47,10 @@ server is published on 127.0.0.1 alone (at its usual port, or one that is free),
 data are in a volume, and a health check watches it. A password is made into the wallet,
 or the one that is there is taken, and handed over as a file that only the container's
 root can read. The profile then leads to the container. -dry-run stops after showing.`,
-		examples: []string{"gharbor container make ringing -image mariadb:11 -dry-run", "gharbor container make ringing -image mariadb:11"},
-		minArgs:  1,
-		maxArgs:  1,
+		examples: []string{"gharbor container make ringing -image mariadb:11 -dry-run",
+			"gharbor container make ringing -image mariadb:11"},
+		minArgs: 1,
+		maxArgs: 1,
 		flags: func(fs *flag.FlagSet) {
 			imageFlag(fs, &o.image, "the image, such as postgres:16")
 			fs.StringVar(&o.name, "name", "", "the container's name, where the profile does not say it")
@@ -60,11 +61,12 @@ root can read. The profile then leads to the container. -dry-run stops after sho
 				return err
 			})
 			fs.StringVar(&o.volume, "volume", "", "the volume for its data (default NAME-data)")
-			fs.Func("mount", "SOURCE:TARGET[:ro], a folder or file of this machine that it is to see; repeat it for more", func(s string) error {
-				m, err := parseMount(s)
-				o.mounts = append(o.mounts, m)
-				return err
-			})
+			fs.Func("mount", "SOURCE:TARGET[:ro], a folder or file of this machine that it is to see; repeat it for more",
+				func(s string) error {
+					m, err := parseMount(s)
+					o.mounts = append(o.mounts, m)
+					return err
+				})
 			endpointFlag(fs, &o.endpoint)
 			fs.BoolVar(&o.dryRun, "dry-run", false, "show what would be done, and do nothing")
 			fs.DurationVar(&o.within, "within", 2*time.Minute, "how long to wait until it is ready")
@@ -158,7 +160,8 @@ func (c *call) makeable(o makeOptions) (*profile.Resolved, error) {
 	name := c.args[0]
 	if profile.ValidName(name) && file.Lookup(name) == nil {
 		return nil, &exitError{code: exitUsage, err: fmt.Errorf("there is no profile %s yet to make a container of", name),
-			try: []string{fmt.Sprintf("gharbor add %s -engine %s -container %s -user %s -secret wallet", name, imageEngine(o.image), name, clean.Shell(cmp.Or(c.account(), "NAME")))}}
+			try: []string{fmt.Sprintf("gharbor add %s -engine %s -container %s -user %s -secret wallet", name,
+				imageEngine(o.image), name, clean.Shell(cmp.Or(c.account(), "NAME")))}}
 	}
 	p, err := c.resolve(name, nil)
 	if err != nil {
@@ -171,7 +174,8 @@ func (c *call) makeable(o makeOptions) (*profile.Resolved, error) {
 	local := p.AddressKind() == "host" && p.Local()
 	switch engine := p.Text("engine"); {
 	case !slices.Contains(making.Makeable(), engine):
-		return nil, usage("a container can be made of %s, and the profile's engine is %s", strings.Join(making.Makeable(), ", "), cmp.Or(engine, "not said"))
+		return nil, usage("a container can be made of %s, and the profile's engine is %s",
+			strings.Join(making.Makeable(), ", "), cmp.Or(engine, "not said"))
 	case len(p.Hops()) > 0:
 		return nil, usage("the profile has hops, and the container would be on this side of them")
 	case in && called.Compose():
@@ -320,7 +324,8 @@ func (c *call) showPlan(m *building, client *api.Client) {
 		line("data", "volume %s at %s, to be made", p.Volume, p.Folder)
 	}
 	for _, mount := range p.Mounts {
-		line("mount", "%s at %s%s", clean.Line(mount.Source, 200), clean.Line(mount.Target, 200), map[bool]string{true: ", read-only"}[mount.ReadOnly])
+		line("mount", "%s at %s%s", clean.Line(mount.Source, 200), clean.Line(mount.Target, 200),
+			map[bool]string{true: ", read-only"}[mount.ReadOnly])
 	}
 	for _, v := range p.Variables {
 		line("variable", "%s", clean.Line(v, 200))
@@ -383,7 +388,8 @@ func (c *call) carryOut(ctx context.Context, m *building, client *api.Client) er
 	}
 	if len(m.sets) > 0 {
 		name := m.profile.Profile.Name
-		if err := c.update(ctx, target{}, "changed", name, func(f *profile.File) (*profile.Edit, error) { return f.Set(name, m.sets) }); err != nil {
+		if err := c.update(ctx, target{}, "changed", name,
+			func(f *profile.File) (*profile.Edit, error) { return f.Set(name, m.sets) }); err != nil {
 			undo()
 			return err
 		}

@@ -57,7 +57,9 @@ the password in the wallet.`,
 			case removed.Gone:
 				c.Say("removed: volume %s, with the data", clean.Line(removed.Volume, 200))
 			default:
-				c.Say("its volume %s stays, with the data; gharbor container make %s -image %s uses it again", clean.Line(removed.Volume, 200), clean.Shell(making.MadeFor(one.Container)), clean.Shell(clean.Line(one.Config.Image, 200)))
+				c.Say("its volume %s stays, with the data; gharbor container make %s -image %s uses it again",
+					clean.Line(removed.Volume, 200), clean.Shell(making.MadeFor(one.Container)),
+					clean.Shell(clean.Line(one.Config.Image, 200)))
 			}
 			return nil
 		},

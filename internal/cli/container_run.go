@@ -95,7 +95,8 @@ func engineFailed(err error) error {
 // then, where no profile says so by itself.
 func (c *call) waitContainer(ctx context.Context, one *named, within time.Duration, next string) error {
 	if one.profile != nil {
-		return c.wait(ctx, []*profile.Resolved{one.profile}, waitOptions{within: within, timeout: check.DefaultTimeout, form: "text"})
+		return c.wait(ctx, []*profile.Resolved{one.profile},
+			waitOptions{within: within, timeout: check.DefaultTimeout, form: "text"})
 	}
 	bound, cancel := context.WithTimeout(ctx, within)
 	defer cancel()

@@ -59,8 +59,10 @@ func (c *call) makeSecrets(ctx context.Context, m *building) (map[string]secret.
 			case m.plan.OldVolume && s.Entry == m.entry:
 				return &exitError{
 					code: exitUsage,
-					err:  fmt.Errorf("the volume %s is there already, and the password of what is in it is not in the wallet", m.plan.Volume),
-					try:  []string{"gharbor wallet put " + s.Entry + "   # the password that its server has", fmt.Sprintf("gharbor container make %s -image %s -volume %s-2", m.profile.Called, m.image, m.plan.Volume)},
+					err: fmt.Errorf("the volume %s is there already, and the password of what is in it is not in the wallet",
+						m.plan.Volume),
+					try: []string{"gharbor wallet put " + s.Entry + "   # the password that its server has",
+						fmt.Sprintf("gharbor container make %s -image %s -volume %s-2", m.profile.Called, m.image, m.plan.Volume)},
 				}
 			default:
 				e.Secret = generate(generatedLength)

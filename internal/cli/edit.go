@@ -32,7 +32,8 @@ order of keys stay. Lists take commas: tags=local,field. The keys:
 			if err != nil {
 				return err
 			}
-			if err := c.update(ctx, to, "changed", name, func(f *profile.File) (*profile.Edit, error) { return f.Set(name, sets) }); err != nil {
+			if err := c.update(ctx, to, "changed", name,
+				func(f *profile.File) (*profile.Edit, error) { return f.Set(name, sets) }); err != nil {
 				return err
 			}
 			if _, alias := sets.get("alias"); alias {
@@ -67,7 +68,8 @@ func copyCommand() *command {
 			if err != nil {
 				return err
 			}
-			return c.update(ctx, to, "kept", c.args[1], func(f *profile.File) (*profile.Edit, error) { return f.Add(c.args[1], sets) })
+			return c.update(ctx, to, "kept", c.args[1],
+				func(f *profile.File) (*profile.Edit, error) { return f.Add(c.args[1], sets) })
 		},
 	}
 }
@@ -120,7 +122,8 @@ func renameCommand() *command {
 			if err != nil {
 				return err
 			}
-			return c.update(ctx, to, "renamed", c.args[1], func(f *profile.File) (*profile.Edit, error) { return f.Rename(name, c.args[1]) })
+			return c.update(ctx, to, "renamed", c.args[1],
+				func(f *profile.File) (*profile.Edit, error) { return f.Rename(name, c.args[1]) })
 		},
 	}
 }
@@ -200,7 +203,8 @@ func (t *target) of(c *call, name string) (string, error) {
 }
 
 // update edits the user's or the project's file of profiles and says what was done.
-func (c *call) update(ctx context.Context, t target, done, name string, edit func(*profile.File) (*profile.Edit, error)) error {
+func (c *call) update(ctx context.Context, t target, done, name string,
+	edit func(*profile.File) (*profile.Edit, error)) error {
 	if err := c.change(ctx, t.project, "profile", done, name, edit); err != nil {
 		return err
 	}
@@ -211,7 +215,8 @@ func (c *call) update(ctx context.Context, t target, done, name string, edit fun
 }
 
 // change edits the file that has profiles, or aliases, the user's or the project's.
-func (c *call) change(ctx context.Context, project bool, kind, done, name string, edit func(*profile.File) (*profile.Edit, error)) error {
+func (c *call) change(ctx context.Context, project bool, kind, done, name string,
+	edit func(*profile.File) (*profile.Edit, error)) error {
 	path, err := c.write(ctx, project, kind, edit)
 	if err != nil {
 		return err
@@ -221,7 +226,8 @@ func (c *call) change(ctx context.Context, project bool, kind, done, name string
 }
 
 // write makes an edit and says nothing; path is the file that was changed.
-func (c *call) write(ctx context.Context, project bool, kind string, edit func(*profile.File) (*profile.Edit, error)) (path string, err error) {
+func (c *call) write(ctx context.Context, project bool, kind string,
+	edit func(*profile.File) (*profile.Edit, error)) (path string, err error) {
 	h, err := c.home()
 	if err != nil {
 		return "", err

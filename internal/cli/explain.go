@@ -25,7 +25,8 @@ func explainCommand() *command {
 				if page.Passing {
 					passing = ", may pass by itself"
 				}
-				_, err := fmt.Fprintf(c.Stdout, "%s (%s at %s%s)\n%s\n\n%s\n", page.Code, page.Outcome, strings.Join(page.Stages, " or "), passing, page.Summary, page.Text)
+				_, err := fmt.Fprintf(c.Stdout, "%s (%s at %s%s)\n%s\n\n%s\n", page.Code, page.Outcome,
+					strings.Join(page.Stages, " or "), passing, page.Summary, page.Text)
 				return err
 			}
 			var codes []string

@@ -38,8 +38,9 @@ func exportCommand() *command {
 		long: `There is no secret in it, unless -with-secret: that asks on a terminal first, and writes
 only to a terminal or to a file that nobody else can read. A compose file names a file for
 each password, beside it.`,
-		examples: []string{"gharbor export sightings -as url", "gharbor export sightings -as dotenv -with-secret -out .env", "gharbor export sightings -as compose -image postgres:16"},
-		minArgs:  1, maxArgs: 1,
+		examples: []string{"gharbor export sightings -as url", "gharbor export sightings -as dotenv -with-secret -out .env",
+			"gharbor export sightings -as compose -image postgres:16"},
+		minArgs: 1, maxArgs: 1,
 		flags: func(fs *flag.FlagSet) {
 			one := strings.Join(exportForms, ", ")
 			fs.Func("as", "one of "+one, func(s string) error {
@@ -118,7 +119,8 @@ func (c *call) writeOut(out string, text []byte) error {
 
 // throughTunnel gives the local address of the profile's tunnel, where it has hops
 // and one is open; else what is written leads nowhere from here, and that is said.
-func (c *call) throughTunnel(ctx context.Context, p *profile.Resolved, conn handover.Connection) (handover.Connection, error) {
+func (c *call) throughTunnel(ctx context.Context, p *profile.Resolved,
+	conn handover.Connection) (handover.Connection, error) {
 	if len(p.Hops()) == 0 {
 		return conn, nil
 	}
@@ -137,7 +139,8 @@ func (c *call) throughTunnel(ctx context.Context, p *profile.Resolved, conn hand
 // maySpell asks before a password is written, and looks where it would go.
 func (c *call) maySpell(ctx context.Context, p *profile.Resolved, out string) error {
 	if !c.Interactive() {
-		return noTerminal("whether the password may be written out", "gharbor with "+p.Called+" -- PROGRAM   # hands it to a program without writing it out")
+		return noTerminal("whether the password may be written out",
+			"gharbor with "+p.Called+" -- PROGRAM   # hands it to a program without writing it out")
 	}
 	where := "on this terminal"
 	if out != "" {
@@ -148,7 +151,8 @@ func (c *call) maySpell(ctx context.Context, p *profile.Resolved, out string) er
 		case err != nil || !info.Mode().IsRegular():
 			return usage("the password would go into a pipe; -out FILE writes it to a file that only you can read")
 		case info.Mode().Perm()&0o077 != 0:
-			return usage("others can read the file that standard output goes to (%04o); -out FILE writes one that they can't", info.Mode().Perm())
+			return usage("others can read the file that standard output goes to (%04o); -out FILE writes one that they can't",
+				info.Mode().Perm())
 		}
 		where = "to the file of standard output"
 	}
@@ -182,7 +186,8 @@ func (c *call) exported(conn handover.Connection, o exportOptions) ([]byte, erro
 		variables = conn.Neutral()
 	}
 	if conn.Engine == "mysql" || conn.Engine == "mariadb" { // which have no variable for these two
-		for _, v := range []handover.Variable{{Name: "MYSQL_USER", Value: conn.User}, {Name: "MYSQL_DATABASE", Value: conn.Database}} {
+		for _, v := range []handover.Variable{{Name: "MYSQL_USER", Value: conn.User},
+			{Name: "MYSQL_DATABASE", Value: conn.Database}} {
 			if v.Value != "" {
 				variables = append(variables, v)
 			}

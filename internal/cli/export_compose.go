@@ -27,7 +27,8 @@ func (c *call) exportCompose(ctx context.Context, p *profile.Resolved, o exportO
 	}
 	switch {
 	case !slices.Contains(making.Makeable(), w.Engine):
-		return usage("a compose file can be written of %s, and the profile's engine is %s", strings.Join(making.Makeable(), ", "), cmp.Or(w.Engine, "not said"))
+		return usage("a compose file can be written of %s, and the profile's engine is %s",
+			strings.Join(making.Makeable(), ", "), cmp.Or(w.Engine, "not said"))
 	case w.User == "":
 		return usage("the profile does not say which user its server has")
 	}

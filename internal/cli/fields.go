@@ -21,7 +21,8 @@ func (a *assignments) flags(fs *flag.FlagSet) {
 		}
 		field := profile.FieldNamed(f.Name)
 		if field.Name == "tags" {
-			fs.Func("tag", "a word to choose profiles by; several with commas, or repeated", func(s string) error { return a.add(field, s, true) })
+			fs.Func("tag", "a word to choose profiles by; several with commas, or repeated",
+				func(s string) error { return a.add(field, s, true) })
 			continue
 		}
 		fs.Func(field.Name, field.Summary, func(s string) error { return a.add(field, s, false) })
@@ -72,7 +73,8 @@ func (a assignments) wholePaths(home string) {
 	for i, have := range a {
 		text := have.Value.Text()
 		_, path, _ := strings.Cut(text, ":")
-		if have.Unset || strings.HasPrefix(text, "~") || strings.HasPrefix(path, "~") || have.Field.Expands && strings.Contains(text, "$") {
+		if have.Unset || strings.HasPrefix(text, "~") || strings.HasPrefix(path, "~") ||
+			have.Field.Expands && strings.Contains(text, "$") {
 			continue
 		}
 		if whole := have.Field.Whole(text, "", home); whole != text {
@@ -83,7 +85,8 @@ func (a assignments) wholePaths(home string) {
 
 // assigned reads a profile's name and the words key=value behind it, for an edit of
 // the user's file or the project's.
-func (c *call) assigned(to *target, read func(string) (profile.Override, error)) (name string, sets assignments, err error) {
+func (c *call) assigned(to *target,
+	read func(string) (profile.Override, error)) (name string, sets assignments, err error) {
 	if name, err = to.of(c, c.args[0]); err != nil {
 		return "", nil, err
 	}
@@ -194,7 +197,8 @@ func (o overrides) fits(r *profile.Resolved) error {
 
 // keyTable lists the keys for help.
 func keyTable() string {
-	return fieldTable(profile.Fields(), 17) + "  hop.N.KEY          a key of hop number N; gharbor help hop add lists them\n"
+	return fieldTable(profile.Fields(), 17) +
+		"  hop.N.KEY          a key of hop number N; gharbor help hop add lists them\n"
 }
 
 // hopKeyTable lists a hop's keys for help.

@@ -59,8 +59,9 @@ or a proxy. Where no key is named, the SSH agent's and the usual files in ~/.ssh
 offered. The keys:
 
 ` + strings.TrimRight(hopKeyTable(), "\n"),
-		examples: []string{"gharbor hop add tides host=gate.saltmarsh.example user=keeper key=~/.ssh/gate", "gharbor hop add tides ssh=gate", "gharbor hop add tides proxy=socks5://127.0.0.1:1080"},
-		minArgs:  2, maxArgs: -1,
+		examples: []string{"gharbor hop add tides host=gate.saltmarsh.example user=keeper key=~/.ssh/gate",
+			"gharbor hop add tides ssh=gate", "gharbor hop add tides proxy=socks5://127.0.0.1:1080"},
+		minArgs: 2, maxArgs: -1,
 		flags: to.flag,
 		run: func(ctx context.Context, c *call) error {
 			name, sets, err := c.assigned(&to, hopKeyValue)
@@ -72,7 +73,8 @@ offered. The keys:
 					return usage("%s is given twice", one.Field.Name)
 				}
 			}
-			return c.update(ctx, to, "hop added", name, func(f *profile.File) (*profile.Edit, error) { return f.AddHop(name, sets) })
+			return c.update(ctx, to, "hop added", name,
+				func(f *profile.File) (*profile.Edit, error) { return f.AddHop(name, sets) })
 		},
 	}
 }
@@ -94,7 +96,8 @@ func hopRemove() *command {
 			if err != nil {
 				return err
 			}
-			return c.update(ctx, to, "hop removed", name, func(f *profile.File) (*profile.Edit, error) { return f.RemoveHop(name, number) })
+			return c.update(ctx, to, "hop removed", name,
+				func(f *profile.File) (*profile.Edit, error) { return f.RemoveHop(name, number) })
 		},
 	}
 }
@@ -116,13 +119,14 @@ must be. A key that contradicts a known one is refused, always.`,
 		examples: []string{"gharbor hop pin tides", "gharbor hop pin tides -fingerprint SHA256:3Jx…"},
 		minArgs:  1, maxArgs: 1,
 		flags: func(fs *flag.FlagSet) {
-			fs.Func("fingerprint", "what a new key's fingerprint must be, SHA256:…; repeat it for more hops", func(s string) error {
-				if !strings.HasPrefix(s, "SHA256:") || len(strings.TrimRight(s, "=")) != len("SHA256:")+43 {
-					return errors.New("expected SHA256: and 43 characters")
-				}
-				o.fingerprints = append(o.fingerprints, strings.TrimRight(s, "="))
-				return nil
-			})
+			fs.Func("fingerprint", "what a new key's fingerprint must be, SHA256:…; repeat it for more hops",
+				func(s string) error {
+					if !strings.HasPrefix(s, "SHA256:") || len(strings.TrimRight(s, "=")) != len("SHA256:")+43 {
+						return errors.New("expected SHA256: and 43 characters")
+					}
+					o.fingerprints = append(o.fingerprints, strings.TrimRight(s, "="))
+					return nil
+				})
 			fs.DurationVar(&o.timeout, "timeout", check.DefaultTimeout, "bound of each hop")
 		},
 		run: func(ctx context.Context, c *call) error {
@@ -188,7 +192,8 @@ func (c *call) pinHops(ctx context.Context, o pinOptions) error {
 }
 
 // pinHop shows one hop's key, and keeps it where it is new and meant.
-func (c *call) pinHop(ctx context.Context, d *hop.Dialer, link *hop.Link, h *hop.Hop, known string, o pinOptions) error {
+func (c *call) pinHop(ctx context.Context, d *hop.Dialer, link *hop.Link, h *hop.Hop, known string,
+	o pinOptions) error {
 	if h.Proxy != "" {
 		_, err := fmt.Fprintf(c.Stdout, "%s: %s has no host key\n", h.Stage, h)
 		return err

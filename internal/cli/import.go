@@ -66,9 +66,10 @@ alone, unless -replace. Passwords go to the wallet with -into wallet; those of a
 password or option file can stay there, and the profile names the file. A compose file's
 profiles lead to the services' containers and take the passwords from there; variables of
 this machine stand in it only after gharbor vouch FILE where it is a repository's.`,
-		examples: []string{"gharbor import dotenv .env -dry-run", "gharbor import service", "gharbor import compose.yaml -dry-run", "gharbor import url -name sightings-copy -into wallet"},
-		minArgs:  1,
-		maxArgs:  -1,
+		examples: []string{"gharbor import dotenv .env -dry-run", "gharbor import service",
+			"gharbor import compose.yaml -dry-run", "gharbor import url -name sightings-copy -into wallet"},
+		minArgs: 1,
+		maxArgs: -1,
 		flags: func(fs *flag.FlagSet) {
 			o.walletFlags.flags(fs)
 			fs.StringVar(&o.name, "name", "", "the profile's name, where one connection is found")
@@ -118,7 +119,8 @@ func (c *call) imports(ctx context.Context, o importOptions) error {
 }
 
 // find reads the form. path is the file's, "" where there is none, or nobody need be asked.
-func (c *call) find(ctx context.Context, args []string, o importOptions) (found []intake.Found, path string, err error) {
+func (c *call) find(ctx context.Context, args []string,
+	o importOptions) (found []intake.Found, path string, err error) {
 	form := args[0]
 	switch files := composeFiles(args); {
 	case len(files) > 0:
@@ -227,160 +229,6 @@ func shortError(err error) error {
 	return err
 }
 
-// planned is what is to become of a connection.
-type planned struct {
-	intake.Found
-	sets    []profile.Override
-	replace bool
-	skip    string // why nothing becomes of it
-	notes   []string
-}
-
-// plan gives names, and says where passwords go.
-func (c *call) plan(found []intake.Found, o importOptions) ([]*planned, error) {
-	file, err := c.load()
-	if err != nil {
-		return nil, err
-	}
-	var plans []*planned
-	taken := make(map[string]bool)
-	for _, f := range found {
-		if o.name != "" {
-			f.Name = o.name
-		}
-		one := &planned{Found: f, sets: slices.Clone(f.Sets)}
-		for n := 2; taken[one.Name]; n++ {
-			one.Name = fmt.Sprintf("%.60s-%d", f.Name, n)
-		}
-		taken[one.Name] = true
-		if old := file.Lookup(one.Name); old != nil && !old.InProject() {
-			one.replace = true
-			if !o.replace {
-				one.skip = fmt.Sprintf("a profile of that name is at line %d of your file; -replace changes it", old.Line)
-			}
-		}
-		if err := one.placePassword(o.into); err != nil {
-			return nil, err
-		}
-		note := "imported from " + f.Origin
-		one.sets = append(one.sets, profile.Override{
-			Field: profile.FieldNamed("note"),
-			Value: profile.TextValue(clean.Line(note, 200)),
-		})
-		if f.Trouble != "" && o.into != "" {
-			one.notes = append(one.notes, "its password can't be copied: "+clean.Line(f.Trouble, 200))
-		}
-		if len(f.Other) > 0 {
-			one.notes = append(one.notes, "left out, a profile has no place for it: "+clean.Line(strings.Join(f.Other, ", "), 200))
-		}
-		plans = append(plans, one)
-	}
-	return plans, nil
-}
-
-// placePassword decides where a connection's password will be looked for.
-func (one *planned) placePassword(into string) error {
-	at := slices.IndexFunc(one.sets, func(s profile.Override) bool { return s.Field.Name == "secret" })
-	switch {
-	case !one.Password.Present():
-	case into == "wallet":
-		if at >= 0 {
-			one.sets = slices.Delete(one.sets, at, at+1)
-		}
-		one.sets = append(one.sets, profile.Override{
-			Field: profile.FieldNamed("secret"),
-			Value: profile.TextValue("wallet:" + one.Name),
-		})
-	case at >= 0:
-	case strings.HasPrefix(one.Origin, "a connection URL"):
-		return usage("the URL has a password in it; -into wallet keeps it there")
-	default:
-		one.notes = append(one.notes, "its password is not taken over; -into wallet keeps it")
-	}
-	return nil
-}
-
-// showPlans says what is, or would be, added.
-func (c *call) showPlans(plans []*planned, o importOptions) {
-	for _, one := range plans {
-		head := "new"
-		switch {
-		case one.skip != "":
-			head = "left alone"
-		case one.replace:
-			head = "replaced"
-		}
-		fmt.Fprintf(c.Stdout, "%s  %s, from %s\n", one.Name, head, clean.Line(one.Origin, 300))
-		if one.skip != "" {
-			fmt.Fprintf(c.Stdout, "    %s\n", one.skip)
-			continue
-		}
-		for _, s := range one.sets {
-			if s.Field.Name != "note" {
-				fmt.Fprintf(c.Stdout, "    %-9s %s\n", s.Field.Name, wholeValue(s.Value))
-			}
-		}
-		for _, note := range one.notes {
-			fmt.Fprintf(c.Stdout, "    %s\n", note)
-		}
-	}
-}
-
-// wholeValue is a value whole, as a command line has it.
-func wholeValue(v profile.Value) string {
-	if words := v.List(); len(words) > 1 {
-		return clean.Words(words)
-	}
-	return clean.Word(v.Text())
-}
-
-// noteRepositoryFiles says of what a file of a repository would add which files of that repository
-// it names: in a profile of the user's own nobody notices when they change.
-func (c *call) noteRepositoryFiles(plans []*planned, path string) {
-	root := repositoryOf(path)
-	if path == "" || root == "" {
-		return
-	}
-	repo, home := vouch.NewRepository(root), c.environment().Home
-	for _, one := range plans {
-		for _, s := range one.sets {
-			whole := s.Field.Whole(s.Value.Text(), "", home)
-			if kind, file, ok := strings.Cut(whole, ":"); s.Field.Source && ok && kind != "env" {
-				whole, _, _ = strings.Cut(file, "#")
-			}
-			if (s.Field.Path && !s.Field.Address || s.Field.Source) && filepath.IsAbs(whole) {
-				if inside, ok := repo.Inside(whole); ok {
-					one.notes = append(one.notes, fmt.Sprintf("%s is a file of the repository (%s): in a profile of yours nobody notices when it changes", s.Field.Name, clean.Word(inside)))
-				}
-			}
-		}
-	}
-}
-
-// mayRead asks before a file is read that a repository names and that is not the repository's: a
-// link in a clone may lead to any file of the user's.
-func (c *call) mayRead(ctx context.Context, path string, yes bool) error {
-	root := repositoryOf(path)
-	if root == "" || yes {
-		return nil
-	}
-	file, _, _ := vouch.NewRepository(root).Look(path)
-	if file.State != vouch.Outside {
-		return nil
-	}
-	if !c.Interactive() {
-		return &exitError{
-			code: exitUsage,
-			err:  fmt.Errorf("%s in a repository leads outside of it, to %s; it is not read, and there is no terminal to ask on; -yes reads it", clean.Word(path), clean.Word(file.Real)),
-		}
-	}
-	sure, err := c.Confirm(ctx, fmt.Sprintf("%s in a repository leads outside of it, to %s: read it?", clean.Word(path), clean.Word(file.Real)), false)
-	if err == nil && !sure {
-		err = &exitError{code: exitUsage, err: errors.New("nothing was read")}
-	}
-	return err
-}
-
 // agreed asks before a file of a repository is taken in: whoever wrote it decides
 // where the profiles lead.
 func (c *call) agreed(ctx context.Context, path string, yes bool) error {
@@ -435,7 +283,8 @@ func (c *call) keepPasswords(ctx context.Context, o walletFlags, plans []*planne
 }
 
 // boundEntry is a wallet entry for a profile that is about to be.
-func (c *call) boundEntry(ctx context.Context, name string, sets []profile.Override, v secret.Value) (wallet.Entry, error) {
+func (c *call) boundEntry(ctx context.Context, name string, sets []profile.Override,
+	v secret.Value) (wallet.Entry, error) {
 	p := profile.ResolveValues(name, sets, c.environment())
 	b, err := c.bindingOf(ctx, p)
 	if err != nil {

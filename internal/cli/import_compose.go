@@ -31,9 +31,12 @@ func (o *composeOptions) flags(fs *flag.FlagSet) {
 			return nil
 		}
 	}
-	fs.Func("env-file", "a file of variables for a compose file, instead of the .env beside it; repeat it for more", list(&o.envFiles))
-	fs.Func("compose-profile", "a profile of the compose file whose services are to be taken in too; repeat it for more", list(&o.active))
-	fs.StringVar(&o.project, "compose-project", "", "the compose project's name, where it was started by another than the file's")
+	fs.Func("env-file", "a file of variables for a compose file, instead of the .env beside it; repeat it for more",
+		list(&o.envFiles))
+	fs.Func("compose-profile", "a profile of the compose file whose services are to be taken in too; repeat it for more",
+		list(&o.active))
+	fs.StringVar(&o.project, "compose-project", "",
+		"the compose project's name, where it was started by another than the file's")
 }
 
 // given reports whether one of the flags was.
@@ -127,7 +130,8 @@ func vouchLine(files []string) string {
 // findCompose reads the servers out of compose files. path is the first file's where they
 // stand in a repository and nobody has vouched for them: then no variable of this machine
 // is used, no file outside of the repository read, and taking them in is to be agreed to.
-func (c *call) findCompose(ctx context.Context, files []string, o composeOptions) (found []intake.Found, path string, err error) {
+func (c *call) findCompose(ctx context.Context, files []string,
+	o composeOptions) (found []intake.Found, path string, err error) {
 	r, root, err := c.composeRequest(files, o)
 	if err != nil {
 		return nil, "", err
@@ -147,7 +151,8 @@ func (c *call) findCompose(ctx context.Context, files []string, o composeOptions
 			return nil, "", err
 		}
 		if state == vouch.Lapsed {
-			c.Notice("what the compose file uses has changed since you vouched for it; this shows the difference: %s", vouchLine(r.Files))
+			c.Notice("what the compose file uses has changed since you vouched for it; this shows the difference: %s",
+				vouchLine(r.Files))
 		}
 		vouched = state == vouch.Vouched
 	}
@@ -201,7 +206,8 @@ func (c *call) composeNotices(result *compose.Result, r compose.Request, vouched
 		c.Notice("without a value here: %s", clean.Line(strings.Join(nowhere, ", "), 300))
 	}
 	if len(result.LeftOut) > 0 {
-		c.Notice("left out, as their compose profile is not active: %s; -compose-profile NAME takes them in", clean.Line(strings.Join(result.LeftOut, ", "), 300))
+		c.Notice("left out, as their compose profile is not active: %s; -compose-profile NAME takes them in",
+			clean.Line(strings.Join(result.LeftOut, ", "), 300))
 	}
 }
 

@@ -105,7 +105,8 @@ func (c *call) listTable(file *profile.File, profiles []listed) error {
 	}
 	rows := make([][]string, len(profiles))
 	for i, p := range profiles {
-		rows[i] = []string{p.Name, p.Engine, render.ShortPath(p.Where) + behindHops(len(p.Hops)), p.User, p.Database, strings.Join(p.Tags, " ")}
+		rows[i] = []string{p.Name, p.Engine, render.ShortPath(p.Where) + behindHops(len(p.Hops)), p.User, p.Database,
+			strings.Join(p.Tags, " ")}
 		switch {
 		case file.Attached() == nil:
 		case !p.Vouched:

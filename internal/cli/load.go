@@ -116,7 +116,8 @@ func (c *call) lookup(file *profile.File, name string) (*profile.Profile, error)
 		return nil, c.missing(file, name)
 	}
 	if project := file.Attached(); project != nil && !p.InProject() && project.Lookup(name) != nil {
-		c.Notice("the project's file has a profile %s too; yours is meant, and %s%s is the other", name, profile.ProjectPrefix, name)
+		c.Notice("the project's file has a profile %s too; yours is meant, and %s%s is the other", name,
+			profile.ProjectPrefix, name)
 	}
 	return p, nil
 }

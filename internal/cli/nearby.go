@@ -98,7 +98,8 @@ func (c *call) matchProfiles(file *profile.File, survey nearby.Survey) []nearbyS
 func (c *call) contained(file *profile.File, servers []nearbyServer, views []container.View) []nearbyServer {
 	for _, e := range c.withProfiles(file, views) {
 		for _, one := range e.Containers {
-			at := slices.IndexFunc(servers, func(s nearbyServer) bool { return s.Address != "" && one.LocalPort() == s.Port && s.Port != 0 })
+			at := slices.IndexFunc(servers,
+				func(s nearbyServer) bool { return s.Address != "" && one.LocalPort() == s.Port && s.Port != 0 })
 			if at < 0 {
 				s := nearby.Server{Engine: one.Engine, What: "a container: " + one.State, State: "unpublished"}
 				if !strings.HasPrefix(one.State, "running") {
@@ -203,7 +204,8 @@ func (c *call) nearbyTable(servers []nearbyServer, survey nearby.Survey) error {
 	}
 	fmt.Fprintln(c.Stdout, rest)
 	if connections > 0 {
-		fmt.Fprintf(c.Stdout, "%d short connections were made to the servers listed; a server may count them as failed logins\n", connections)
+		fmt.Fprintf(c.Stdout,
+			"%d short connections were made to the servers listed; a server may count them as failed logins\n", connections)
 	}
 	return nil
 }

@@ -130,7 +130,8 @@ func (c *call) flagError(cmd *command, fs *flag.FlagSet, err, wrong error) error
 	if name, ok := strings.CutPrefix(err.Error(), "flag provided but not defined: -"); ok {
 		var all []string
 		fs.VisitAll(func(f *flag.Flag) { all = append(all, f.Name) })
-		if near := nearest.Name(name, []string{"password", "passwd", "pass", "pwd"}); near != "" && nearest.Name(name, all) == "" {
+		if near := nearest.Name(name, []string{"password", "passwd", "pass", "pwd"}); near != "" &&
+			nearest.Name(name, all) == "" {
 			return usage("there is no flag for a password: %s", profile.NoPasswordHere)
 		}
 		text := "unknown flag"

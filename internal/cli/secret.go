@@ -106,7 +106,8 @@ func (c *call) queryOf(ctx context.Context, p *profile.Resolved) (secret.Query, 
 
 // putInWallet keeps a profile's password as the entry that its source names, or
 // as one of the profile's name, bound to where the profile leads.
-func (c *call) putInWallet(ctx context.Context, o walletFlags, in secretInput, p *profile.Resolved, q secret.Query) error {
+func (c *call) putInWallet(ctx context.Context, o walletFlags, in secretInput, p *profile.Resolved,
+	q secret.Query) error {
 	name := q.Source.Arg
 	if name == "" {
 		name = p.Profile.Name

@@ -116,7 +116,8 @@ func (c *call) choose(s selection, over overrides) (chosen []*profile.Resolved, 
 		}
 	}
 	if skipped > 0 {
-		c.Notice("%d %s of the project's file left out, not vouched for; gharbor vouch shows what they would use", skipped, plural(skipped, "profile", "profiles"))
+		c.Notice("%d %s of the project's file left out, not vouched for; gharbor vouch shows what they would use", skipped,
+			plural(skipped, "profile", "profiles"))
 	}
 	if len(chosen) > 0 {
 		return chosen, nil

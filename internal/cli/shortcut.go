@@ -25,10 +25,11 @@ func shortcutCommand() *command {
 		long: `The command is a few lines of shell that call gharbor with; it holds no secret. Words
 given to it follow ARGS. It goes into a folder on your PATH, and never takes the place
 of a command that there is.`,
-		examples: []string{"gharbor shortcut sightings whose-birds -into ~/.local/bin -- printenv PGUSER", "gharbor shortcut moult moult-user -- grep user {optionfile}"},
-		minArgs:  1,
-		maxArgs:  -1,
-		flags:    func(fs *flag.FlagSet) { fs.StringVar(&into, "into", "", "the folder to write it into") },
+		examples: []string{"gharbor shortcut sightings whose-birds -into ~/.local/bin -- printenv PGUSER",
+			"gharbor shortcut moult moult-user -- grep user {optionfile}"},
+		minArgs: 1,
+		maxArgs: -1,
+		flags:   func(fs *flag.FlagSet) { fs.StringVar(&into, "into", "", "the folder to write it into") },
 		run: func(ctx context.Context, c *call) error {
 			if c.after != 2 || len(c.args) < 3 {
 				return &exitError{
@@ -65,7 +66,8 @@ func (c *call) shortcut(ctx context.Context, name, into string, words []string) 
 		return usage("%s exists already; remove it first, or take another name", path)
 	}
 	if other, err := exec.LookPath(name); err == nil {
-		return usage("there is a command %s already (%s), which the shortcut would hide or be hidden by; take another name", name, other)
+		return usage("there is a command %s already (%s), which the shortcut would hide or be hidden by; take another name",
+			name, other)
 	}
 	if builtin(name) {
 		return usage("the shell has a word %s of its own, which would be meant; take another name", name)
@@ -102,7 +104,8 @@ func (c *call) shortcutText(p *profile.Resolved, words []string) (string, error)
 		return "", err
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "#!/bin/sh\n# Made by gharbor shortcut: runs a program with the profile %s. It holds no secret.\n", p.Called)
+	fmt.Fprintf(&b, "#!/bin/sh\n# Made by gharbor shortcut: runs a program with the profile %s. It holds no secret.\n",
+		p.Called)
 	if home, ok := c.Lookup("GHARBOR_HOME"); ok && home != "" {
 		whole, err := filepath.Abs(home)
 		if err != nil {

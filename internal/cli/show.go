@@ -38,9 +38,10 @@ func showCommand() *command {
 	var over overrides
 	return &command{
 		name: "show", quick: true, args: "NAME", summary: "every effective value of a profile, and where it came from",
-		long:     "Nothing is dialled and no secret is read: of a secret its source is shown.",
-		examples: []string{"gharbor show sightings", "gharbor show sightings -override host=10.0.0.5", "gharbor show sightings -format json"},
-		minArgs:  1, maxArgs: 1,
+		long: "Nothing is dialled and no secret is read: of a secret its source is shown.",
+		examples: []string{"gharbor show sightings", "gharbor show sightings -override host=10.0.0.5",
+			"gharbor show sightings -format json"},
+		minArgs: 1, maxArgs: 1,
 		flags: func(fs *flag.FlagSet) {
 			over.flag(fs)
 			form.flag(fs)
@@ -127,7 +128,9 @@ func (c *call) chainRows(r *profile.Resolved) (rows [][]string) {
 		}
 		for _, key := range []string{"addresses", "srv", "pick", "connect-timeout", "retries"} {
 			if e, link, ok := chain.Own(key); ok {
-				rows = append(rows, []string{"  " + key, clean.Line(strings.Join(e.Value.List(), ", "), 200), "alias " + link.Called() + ", " + at(link.Path(), e.Line)})
+				rows = append(rows,
+					[]string{"  " + key, clean.Line(strings.Join(e.Value.List(), ", "), 200),
+						"alias " + link.Called() + ", " + at(link.Path(), e.Line)})
 			}
 		}
 		for _, word := range chain.Ignored {

@@ -9,7 +9,8 @@ import (
 )
 
 // passedOn are the signals that a program started by with is sent too.
-var passedOn = []os.Signal{syscall.SIGTERM, syscall.SIGHUP, syscall.SIGINT, syscall.SIGQUIT, syscall.SIGUSR1, syscall.SIGUSR2}
+var passedOn = []os.Signal{syscall.SIGTERM, syscall.SIGHUP, syscall.SIGINT, syscall.SIGQUIT, syscall.SIGUSR1,
+	syscall.SIGUSR2}
 
 // fromTerminal reports whether a terminal sends a signal to all programs in its
 // foreground.

@@ -44,7 +44,8 @@ when the server has asked for it, or would be asked for next.
 Several names, -tag, -engine or -all test many profiles at a time: those that fail are
 shown in full, then a table of all. Passwords that a person must type are asked for
 before the first connection. Exit 0 when no stage failed, else 1.`,
-		examples: []string{"gharbor test sightings", "gharbor test sightings -override tls=verified -timeout 3s", "gharbor test sightings -as sightings-admin",
+		examples: []string{"gharbor test sightings", "gharbor test sightings -override tls=verified -timeout 3s",
+			"gharbor test sightings -as sightings-admin",
 			"gharbor test sightings moult tides", "gharbor test -tag local -strict", "gharbor test -all -format junit"},
 		maxArgs: -1,
 		flags: func(fs *flag.FlagSet) {
@@ -185,7 +186,8 @@ func askAhead(ctx context.Context, runner *check.Runner, profiles []*profile.Res
 
 // showReports writes reports in the form asked for. profiles are those of a
 // run of many, nil for one.
-func (c *call) showReports(reports []*check.Report, profiles []*profile.Resolved, took time.Duration, o testOptions) error {
+func (c *call) showReports(reports []*check.Report, profiles []*profile.Resolved, took time.Duration,
+	o testOptions) error {
 	var err error
 	switch {
 	case o.form.json():

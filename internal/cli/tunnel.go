@@ -53,7 +53,8 @@ func (o *openOptions) flags(fs *flag.FlagSet) {
 		return err
 	})
 	fs.StringVar(&o.socket, "socket", "", "listen on a Unix socket: its path, or a folder for the engine's usual name")
-	fs.BoolVar(&o.network, "open-to-network", false, "allow -local an address that is not this machine's own: everybody who can reach it gets to the server's login")
+	fs.BoolVar(&o.network, "open-to-network", false,
+		"allow -local an address that is not this machine's own: everybody who can reach it gets to the server's login")
 	fs.BoolVar(&o.background, "background", false, "go on after this command has ended, until tunnel close")
 	fs.DurationVar(&o.lifetime, "lifetime", 0, "end by itself after this time, such as 8h")
 	fs.DurationVar(&o.idle, "idle", 0, "end by itself when nobody was connected for this long, such as 30m")
@@ -99,8 +100,9 @@ func tunnelOpen() *command {
 		long: `Stays in the foreground until Ctrl-C, and tells what happens; -background gives the
 terminal back. The address is 127.0.0.1 and a port that the profile keeps. The password
 is not the tunnel's business: gharbor with finds it, through a tunnel of its own.`,
-		examples: []string{"gharbor tunnel open tides", "gharbor tunnel open tides -background -idle 30m", "gharbor tunnel open tides -local 5433", "gharbor tunnel open tides -socket ./run/"},
-		minArgs:  1, maxArgs: 1,
+		examples: []string{"gharbor tunnel open tides", "gharbor tunnel open tides -background -idle 30m",
+			"gharbor tunnel open tides -local 5433", "gharbor tunnel open tides -socket ./run/"},
+		minArgs: 1, maxArgs: 1,
 		flags: o.flags,
 		run: func(ctx context.Context, c *call) error {
 			if err := o.check(); err != nil {
@@ -133,7 +135,8 @@ func (c *call) prepared(ctx context.Context, o openOptions, finder *secret.Finde
 }
 
 // throughHops makes a tunnel for a profile, and connects it.
-func (c *call) throughHops(ctx context.Context, p *profile.Resolved, o openOptions, finder *secret.Finder, listen func(handover.Connection) (net.Listener, error), told func(string)) (*held, error) {
+func (c *call) throughHops(ctx context.Context, p *profile.Resolved, o openOptions, finder *secret.Finder,
+	listen func(handover.Connection) (net.Listener, error), told func(string)) (*held, error) {
 	conn, err := c.handOver(ctx, p, secret.Value{})
 	if err != nil {
 		return nil, err
@@ -196,7 +199,8 @@ func localOf(local net.Addr, engine string) route.Candidate {
 }
 
 // listenLocal opens the local address that was asked for, or the profile's own.
-func (c *call) listenLocal(ctx context.Context, o openOptions, p *profile.Resolved, conn handover.Connection) (net.Listener, error) {
+func (c *call) listenLocal(ctx context.Context, o openOptions, p *profile.Resolved,
+	conn handover.Connection) (net.Listener, error) {
 	switch {
 	case o.socket != "":
 		return c.listenSocket(o.socket, conn)
@@ -286,7 +290,8 @@ func (c *call) takenAddress(ctx context.Context, o openOptions, p *profile.Resol
 		open, _ := registry.List(ctx)
 		for _, s := range open {
 			if _, at, _ := net.SplitHostPort(s.Local); at == text {
-				who = fmt.Sprintf(" by the tunnel of the profile %s, which leads to %s through %s (process %d)", s.Profile, s.Server, strings.Join(s.Through, ", then "), s.PID)
+				who = fmt.Sprintf(" by the tunnel of the profile %s, which leads to %s through %s (process %d)", s.Profile,
+					s.Server, strings.Join(s.Through, ", then "), s.PID)
 				failure.try = append(failure.try, "gharbor tunnel close "+s.Profile)
 			}
 		}
@@ -296,7 +301,8 @@ func (c *call) takenAddress(ctx context.Context, o openOptions, p *profile.Resol
 	}
 	failure.err = fmt.Errorf("-local: %s is taken%s", o.local, who)
 	if free, err := tunnel.Free(host, port+1); err == nil {
-		failure.try = append(failure.try, fmt.Sprintf("gharbor tunnel open %s -local %s", p.Called, net.JoinHostPort(host, strconv.Itoa(free))))
+		failure.try = append(failure.try,
+			fmt.Sprintf("gharbor tunnel open %s -local %s", p.Called, net.JoinHostPort(host, strconv.Itoa(free))))
 	}
 	return failure
 }

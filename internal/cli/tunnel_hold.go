@@ -89,7 +89,8 @@ func (c *call) holdTunnel(ctx context.Context, o openOptions, parent *parent) er
 	why := h.tunnel.Run(ctx)
 	if parent == nil {
 		s := h.tunnel.Status()
-		c.Say("closed: %s (%s, %s sent, %s received)%s", s.Local, count(s.Connections, "connection"), size(s.Sent), size(s.Received), because(why))
+		c.Say("closed: %s (%s, %s sent, %s received)%s", s.Local, count(s.Connections, "connection"), size(s.Sent),
+			size(s.Received), because(why))
 	}
 	return nil
 }
@@ -153,7 +154,8 @@ func (c *call) showOpen(conn handover.Connection, s tunnel.Status, end string) e
 	if line := conn.ClientLine(); line != "" {
 		lines = append(lines, "  use   "+line)
 	}
-	lines = append(lines, "  use   gharbor with "+conn.Profile+" -- PROGRAM   # with the password, through a tunnel of its own")
+	lines = append(lines, "  use   gharbor with "+conn.Profile+
+		" -- PROGRAM   # with the password, through a tunnel of its own")
 	_, err := fmt.Fprintf(c.Stdout, "%s\n", strings.Join(lines, "\n"))
 	c.Say("%s", end)
 	return err
@@ -170,7 +172,8 @@ func (c *call) startTunnel(ctx context.Context, o openOptions) error {
 	if err != nil {
 		return err
 	}
-	if _, err := registry.Find(ctx, name); !errors.Is(err, privatesocket.ErrNone) { // said here, where it is not a failure of another process
+	// said here, where it is not a failure of another process
+	if _, err := registry.Find(ctx, name); !errors.Is(err, privatesocket.ErrNone) {
 		return alreadyOpen(ctx, registry, name)
 	}
 	p, err := c.resolve(c.args[0], o.over)
@@ -203,7 +206,8 @@ func (c *call) startTunnel(ctx context.Context, o openOptions) error {
 	if err != nil {
 		return err
 	}
-	if err := c.showOpen(conn.At(localOfText(s.Local, conn.Engine)), s, "close it: gharbor tunnel close "+name); err != nil {
+	if err := c.showOpen(conn.At(localOfText(s.Local, conn.Engine)), s,
+		"close it: gharbor tunnel close "+name); err != nil {
 		return err
 	}
 	return b.cmd.Process.Release()

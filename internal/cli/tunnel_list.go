@@ -47,9 +47,11 @@ func tunnelList() *command {
 			}
 			rows := make([][]string, len(all))
 			for i, s := range all {
-				rows[i] = []string{s.Profile, string(s.State), render.ShortPath(s.Local), render.ShortPath(s.Server), strconv.Itoa(len(s.Through)), age(s.Since), strconv.Itoa(s.Open)}
+				rows[i] = []string{s.Profile, string(s.State), render.ShortPath(s.Local), render.ShortPath(s.Server),
+					strconv.Itoa(len(s.Through)), age(s.Since), strconv.Itoa(s.Open)}
 			}
-			if err := render.Table(c.Stdout, c.noColour, []string{"profile", "state", "local", "server", "hops", "since", "open"}, rows); err != nil {
+			if err := render.Table(c.Stdout, c.noColour,
+				[]string{"profile", "state", "local", "server", "hops", "since", "open"}, rows); err != nil {
 				return err
 			}
 			return c.silentTunnels(silent)
@@ -90,7 +92,8 @@ func describe(s tunnel.Status) [][]string {
 	rows := [][]string{
 		{"state", state}, {"local", s.Local}, {"server", s.Server}, {"through", strings.Join(s.Through, ", then ")},
 		{"since", s.Since.Local().Format(time.DateTime) + " (" + age(s.Since) + ")"},
-		{"process", strconv.Itoa(s.PID) + map[bool]string{true: ", in the background", false: ", in the foreground"}[s.Background]},
+		{"process", strconv.Itoa(s.PID) + map[bool]string{true: ", in the background",
+			false: ", in the foreground"}[s.Background]},
 		{"connections", fmt.Sprintf("%d open, %d in all, %d came to nothing", s.Open, s.Connections, s.Refused)},
 		{"went through", fmt.Sprintf("%s sent, %s received", size(s.Sent), size(s.Received))},
 		{"reconnected", count(s.Reconnects, "time")},
@@ -148,7 +151,8 @@ func tunnelClose() *command {
 				if err != nil {
 					return noTunnel(ctx, registry, name, err)
 				}
-				c.Say("closed: %s at %s (%s, %s sent, %s received)", name, s.Local, count(s.Connections, "connection"), size(s.Sent), size(s.Received))
+				c.Say("closed: %s at %s (%s, %s sent, %s received)", name, s.Local, count(s.Connections, "connection"),
+					size(s.Sent), size(s.Received))
 			}
 			return c.silentTunnels(silent)
 		},

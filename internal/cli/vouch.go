@@ -36,8 +36,9 @@ a compose file, for import, by its path: variables of this machine and files out
 the repository are used for it only then.
 
 In CI, where nobody can be asked, -expect compares with the hash that vouch showed.`,
-		examples: []string{"gharbor vouch", "gharbor vouch tides", "gharbor vouch -list", "gharbor vouch -withdraw tides", "gharbor vouch compose.yaml", "gharbor vouch -expect HASH"},
-		maxArgs:  -1,
+		examples: []string{"gharbor vouch", "gharbor vouch tides", "gharbor vouch -list", "gharbor vouch -withdraw tides",
+			"gharbor vouch compose.yaml", "gharbor vouch -expect HASH"},
+		maxArgs: -1,
 		flags: func(fs *flag.FlagSet) {
 			fs.BoolVar(&list, "list", false, "show what was vouched for, and ask nothing")
 			fs.BoolVar(&withdraw, "withdraw", false, "take back what was said of the profiles")

@@ -35,8 +35,9 @@ second to five. What it waits on is said when it changes. It gives up at once on
 waiting can't mend (a wrong password, a missing database, a certificate that is not
 trusted); gharbor explain CODE says which findings may pass by themselves. Exit 0 when
 all are ready, else 1.`,
-		examples: []string{"gharbor wait sightings", "gharbor wait sightings tides -within 2m", "gharbor wait starting -within 3s"},
-		maxArgs:  -1,
+		examples: []string{"gharbor wait sightings", "gharbor wait sightings tides -within 2m",
+			"gharbor wait starting -within 3s"},
+		maxArgs: -1,
 		flags: func(fs *flag.FlagSet) {
 			o.chosen.flags(fs, true)
 			fs.DurationVar(&o.within, "within", time.Minute, "how long to wait for all of them")
@@ -84,7 +85,8 @@ func (c *call) wait(ctx context.Context, profiles []*profile.Resolved, o waitOpt
 			c.log.Debug("tried", "profile", w.Profile, "tries", w.Tries, "code", s.Finding.Code)
 			if !o.quiet && told[w.Profile] != s.Finding.Code {
 				told[w.Profile] = s.Finding.Code
-				notes.Line(finding.Warn, w.Profile, "waiting,", fmt.Sprintf("%s at stage %s: %s", s.Finding.Code, s.Stage, s.Finding.Cause))
+				notes.Line(finding.Warn, w.Profile, "waiting,",
+					fmt.Sprintf("%s at stage %s: %s", s.Finding.Code, s.Stage, s.Finding.Cause))
 			}
 		},
 	})
@@ -133,7 +135,9 @@ func (c *call) showWaited(w *check.Waited, o waitOptions) {
 	}
 	for _, s := range w.Report.Stages {
 		if s.Outcome == finding.Fail {
-			s.Finding.Try = slices.DeleteFunc(s.Finding.Try, func(line string) bool { return strings.HasPrefix(line, "gharbor wait ") }) // done just now
+			// done just now
+			s.Finding.Try = slices.DeleteFunc(s.Finding.Try,
+				func(line string) bool { return strings.HasPrefix(line, "gharbor wait ") })
 			text.Stage(s)
 		}
 	}

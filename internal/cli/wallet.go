@@ -26,7 +26,8 @@ a service account) reads it with a pin file and can't change it. An entry is sen
 to the address, over the hops and with the TLS that it is bound to.`,
 		verbs: func() []*command {
 			return []*command{
-				walletCreate(), walletPut(), walletList(), walletBind(), walletUnbind(), walletRename(), walletRemove(), walletDisclose(),
+				walletCreate(), walletPut(), walletList(), walletBind(), walletUnbind(), walletRename(), walletRemove(),
+				walletDisclose(),
 				walletPassphrase(), walletRotate(), walletReader(), walletUnlock(), walletLock(), walletKeep(),
 				walletVerify(), walletBackup(), walletRestore(), walletMerge(),
 			}
@@ -102,7 +103,8 @@ func (c *call) keeper(ctx context.Context, id string) (wallet.Opener, error) {
 func (c *call) openKeeper(ctx context.Context, id string) wallet.Opener {
 	k, err := c.keeper(ctx, id)
 	if silent := new(privatesocket.Silent); errors.As(err, &silent) {
-		c.Notice("the wallet counts as locked, as the process that keeps it open can't be asked: %s; %s ends it", silent, silent.EndLine())
+		c.Notice("the wallet counts as locked, as the process that keeps it open can't be asked: %s; %s ends it", silent,
+			silent.EndLine())
 	}
 	return k
 }
@@ -119,7 +121,8 @@ func noTerminal(what, instead string) error {
 // passphrase takes the wallet's passphrase from its file or the terminal.
 func (c *call) passphrase(ctx context.Context, o walletFlags, s wallet.Store) (*wallet.Passphrase, error) {
 	if o.file == "" && !c.Interactive() {
-		return nil, noTerminal("the wallet's passphrase", "-passphrase-file FILE   # a 0600 file with the passphrase in its first line")
+		return nil, noTerminal("the wallet's passphrase",
+			"-passphrase-file FILE   # a 0600 file with the passphrase in its first line")
 	}
 	if o.file != "" {
 		v, err := secretFile(o.file, "the passphrase file")
@@ -132,7 +135,8 @@ func (c *call) passphrase(ctx context.Context, o walletFlags, s wallet.Store) (*
 // secretFile is the first line of a file that nobody else can read.
 func secretFile(path, what string) (secret.Value, error) {
 	if _, err := os.Lstat(path); err != nil {
-		return secret.Value{}, usage("%s can't be opened; its name is not repeated here, in case it is the passphrase itself", what)
+		return secret.Value{},
+			usage("%s can't be opened; its name is not repeated here, in case it is the passphrase itself", what)
 	}
 	if found := secret.JudgeFile(path, what); found != nil {
 		return secret.Value{}, &secret.Failure{Found: found}
@@ -230,7 +234,8 @@ func (c *call) openWallet(ctx context.Context, o walletFlags) (*wallet.Wallet, e
 }
 
 // changeWallet takes the passphrase and writes the next generation.
-func (c *call) changeWallet(ctx context.Context, o walletFlags, change func(*wallet.Wallet, *wallet.Passphrase) error) (*wallet.Wallet, error) {
+func (c *call) changeWallet(ctx context.Context, o walletFlags,
+	change func(*wallet.Wallet, *wallet.Passphrase) error) (*wallet.Wallet, error) {
 	s, _, err := c.store(o.path)
 	if err != nil {
 		return nil, err
@@ -298,7 +303,8 @@ func (c *call) binding(ctx context.Context, word string) (wallet.Binding, error)
 		if p, err = c.resolve(word, nil); err != nil {
 			var request *profile.RequestError
 			if errors.As(err, &request) && !profile.ValidName(word) {
-				return wallet.Binding{}, usage("to bind to: a profile, alias:NAME, or an address with its engine such as postgresql://db.saltmarsh.example:5432")
+				return wallet.Binding{},
+					usage("to bind to: a profile, alias:NAME, or an address with its engine such as postgresql://db.saltmarsh.example:5432")
 			}
 			return wallet.Binding{}, err
 		}

@@ -89,7 +89,8 @@ func walletPut() *command {
 never given as a word. -bind takes a profile (what it leads to now), an address with
 its engine (postgresql://db.saltmarsh.example:5432), or alias:NAME. Without -bind the
 entry is bound to the profile of the same name, where there is one.`,
-		examples: []string{"gharbor wallet put sightings -bind sightings", "gharbor wallet put visitor -user visitor -bind sightings-ro -generate 32",
+		examples: []string{"gharbor wallet put sightings -bind sightings",
+			"gharbor wallet put visitor -user visitor -bind sightings-ro -generate 32",
 			"gharbor wallet put tides -bind postgresql://tide-db.internal.example:5432 -secret-stdin < FILE"},
 		minArgs: 1, maxArgs: 1,
 		flags: func(fs *flag.FlagSet) {
@@ -184,7 +185,8 @@ func (c *call) kept(e *wallet.Entry, changed bool) {
 		word = "changed"
 	}
 	if len(e.Bindings) == 0 {
-		c.Say("%s: entry %s, bound to nothing: only a profile of yours that names it (secret = \"wallet:%s\") gets it", word, e.Name, e.Name)
+		c.Say("%s: entry %s, bound to nothing: only a profile of yours that names it (secret = \"wallet:%s\") gets it",
+			word, e.Name, e.Name)
 		c.Say("  try: gharbor wallet bind %s PROFILE", e.Name)
 		return
 	}
@@ -250,7 +252,8 @@ func walletList() *command {
 			}
 			var rows [][]string
 			for _, e := range w.Entries {
-				rows = append(rows, []string{e.Name, clean.Line(e.User, 40), e.Changed.Local().Format(time.DateOnly), "bound to nothing"})
+				rows = append(rows,
+					[]string{e.Name, clean.Line(e.User, 40), e.Changed.Local().Format(time.DateOnly), "bound to nothing"})
 				for i, b := range e.Bindings {
 					if i > 0 {
 						rows = append(rows, []string{"", "", "", ""})
@@ -267,9 +270,10 @@ func walletBind() *command {
 	var o walletFlags
 	return &command{
 		name: "wallet bind", args: "ENTRY PROFILE|ADDRESS|alias:NAME…", summary: "let an entry be sent to one more place",
-		long:     "A profile that led elsewhere when it was bound is bound to where it leads now.",
-		examples: []string{"gharbor wallet bind sightings sightings-test", "gharbor wallet bind tides postgresql://tide-db.internal.example:5432"},
-		minArgs:  2, maxArgs: -1,
+		long: "A profile that led elsewhere when it was bound is bound to where it leads now.",
+		examples: []string{"gharbor wallet bind sightings sightings-test",
+			"gharbor wallet bind tides postgresql://tide-db.internal.example:5432"},
+		minArgs: 2, maxArgs: -1,
 		flags: o.flags,
 		run: func(ctx context.Context, c *call) error {
 			add, err := c.bindings(ctx, c.args[1:])
@@ -285,7 +289,8 @@ func walletBind() *command {
 }
 
 // changeEntry changes an entry, and says what it is now.
-func (c *call) changeEntry(ctx context.Context, o walletFlags, name string, change func(*wallet.Wallet, *wallet.Entry) error) error {
+func (c *call) changeEntry(ctx context.Context, o walletFlags, name string,
+	change func(*wallet.Wallet, *wallet.Entry) error) error {
 	w, err := c.changeWallet(ctx, o, func(w *wallet.Wallet, _ *wallet.Passphrase) error {
 		e, err := entry(w, name)
 		if err != nil {

@@ -39,7 +39,9 @@ the content with whatever opens it: a pin file, an unlock or the passphrase.`,
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(c.Stdout, "file         %s\nstructure    right\nchecksum     right\nsignature    right\nwallet       %s, generation %d\n", f.Path, f.ID(), f.Generation())
+			fmt.Fprintf(c.Stdout,
+				"file         %s\nstructure    right\nchecksum     right\nsignature    right\nwallet       %s, generation %d\n",
+				f.Path, f.ID(), f.Generation())
 			if err := s.Judge(f); err != nil {
 				return err
 			}
@@ -63,7 +65,8 @@ the content with whatever opens it: a pin file, an unlock or the passphrase.`,
 					unbound++
 				}
 			}
-			_, err = fmt.Fprintf(c.Stdout, "content      right: %d %s, %d of them bound to nothing (opened by %s)\n", len(w.Entries), plural(len(w.Entries), "entry", "entries"), unbound, w.Through)
+			_, err = fmt.Fprintf(c.Stdout, "content      right: %d %s, %d of them bound to nothing (opened by %s)\n",
+				len(w.Entries), plural(len(w.Entries), "entry", "entries"), unbound, w.Through)
 			return err
 		},
 	}
@@ -114,7 +117,8 @@ with new keys and no readers: whoever knows the old passphrase can open it then.
 		minArgs:  1, maxArgs: 1,
 		flags: func(fs *flag.FlagSet) {
 			o.flags(fs)
-			fs.StringVar(&other.file, "other-passphrase-file", "", "a 0600 file with the backup's passphrase, where it is another one")
+			fs.StringVar(&other.file, "other-passphrase-file", "",
+				"a 0600 file with the backup's passphrase, where it is another one")
 			fs.BoolVar(&old, "old-passphrase", false, "make the backup's passphrase the wallet's again")
 		},
 		run: func(ctx context.Context, c *call) error {
@@ -142,7 +146,8 @@ with new keys and no readers: whoever knows the old passphrase can open it then.
 				return &exitError{
 					code: exitSecret,
 					err:  err,
-					try:  []string{"gharbor wallet restore " + clean.Shell(c.args[0]) + " -passphrase-file FILE -other-passphrase-file FILE   # today's passphrase, and the backup's"},
+					try: []string{"gharbor wallet restore " + clean.Shell(c.args[0]) +
+						" -passphrase-file FILE -other-passphrase-file FILE   # today's passphrase, and the backup's"},
 				}
 			}
 			if wallet.IsWrongPassphrase(err) && other.file == "" && c.Interactive() {
@@ -155,7 +160,8 @@ with new keys and no readers: whoever knows the old passphrase can open it then.
 				return &exitError{
 					code: exitSecret,
 					err:  err,
-					try:  []string{"gharbor wallet restore " + clean.Shell(c.args[0]) + " -old-passphrase   # makes the old passphrase the wallet's again"},
+					try: []string{"gharbor wallet restore " + clean.Shell(c.args[0]) +
+						" -old-passphrase   # makes the old passphrase the wallet's again"},
 				}
 			}
 			if err != nil {
@@ -164,7 +170,8 @@ with new keys and no readers: whoever knows the old passphrase can open it then.
 			if old {
 				c.Notice("the passphrase of %s is the wallet's now; gharbor wallet passphrase changes it", from.Path)
 			}
-			c.Say("restored: %s, generation %d, with the %d %s of generation %d", s.Path, w.File.Generation(), len(w.Entries), plural(len(w.Entries), "entry", "entries"), was)
+			c.Say("restored: %s, generation %d, with the %d %s of generation %d", s.Path, w.File.Generation(), len(w.Entries),
+				plural(len(w.Entries), "entry", "entries"), was)
 			for _, name := range gone {
 				c.Say("  not let in again: reader %s", name)
 			}
@@ -185,7 +192,8 @@ An entry that was removed on one of the machines comes back.`,
 		minArgs:  1, maxArgs: 1,
 		flags: func(fs *flag.FlagSet) {
 			o.flags(fs)
-			fs.StringVar(&other.file, "other-passphrase-file", "", "a 0600 file with the other copy's passphrase, where it is another one")
+			fs.StringVar(&other.file, "other-passphrase-file", "",
+				"a 0600 file with the other copy's passphrase, where it is another one")
 		},
 		run: func(ctx context.Context, c *call) error {
 			s, _, err := c.store(o.path)
@@ -221,7 +229,8 @@ An entry that was removed on one of the machines comes back.`,
 				c.Say("  added: %s", name)
 			}
 			for _, conflict := range m.Conflicts {
-				c.Say("  different: %s (%s); the other copy's is kept as %s", conflict.Name, strings.Join(conflict.Differs, ", "), conflict.Other)
+				c.Say("  different: %s (%s); the other copy's is kept as %s", conflict.Name, strings.Join(conflict.Differs, ", "),
+					conflict.Other)
 			}
 			return nil
 		},

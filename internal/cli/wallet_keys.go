@@ -156,8 +156,9 @@ func readerAdd() *command {
 	var out, account string
 	return &command{
 		name: "wallet reader add", args: "NAME", summary: "make a reader and its pin file",
-		examples: []string{"gharbor wallet reader add nightly -out nightly.pin", "gharbor wallet reader add nightly -out /var/lib/nightly/reader.pin -for nightly"},
-		minArgs:  1, maxArgs: 1,
+		examples: []string{"gharbor wallet reader add nightly -out nightly.pin",
+			"gharbor wallet reader add nightly -out /var/lib/nightly/reader.pin -for nightly"},
+		minArgs: 1, maxArgs: 1,
 		flags: func(fs *flag.FlagSet) {
 			o.flags(fs)
 			fs.StringVar(&out, "out", "", "where the pin file is written, 0600; nothing may stand there")
@@ -202,9 +203,11 @@ func readerAdd() *command {
 				return err
 			}
 			c.Say("made: reader %s of %s, its pin file %s", name, w.File.Path, whole)
-			c.Say("  it reads all %d %s, now and later; gharbor wallet reader remove %s ends that", len(w.Entries), plural(len(w.Entries), "entry", "entries"), name)
+			c.Say("  it reads all %d %s, now and later; gharbor wallet reader remove %s ends that", len(w.Entries),
+				plural(len(w.Entries), "entry", "entries"), name)
 			if account == "" {
-				c.Say("  for another account: sudo install -m 600 -o ACCOUNT %s PLACE && rm %s", clean.Shell(whole), clean.Shell(whole))
+				c.Say("  for another account: sudo install -m 600 -o ACCOUNT %s PLACE && rm %s", clean.Shell(whole),
+					clean.Shell(whole))
 			}
 			if info, err := os.Stat(w.File.Path); err == nil && info.Mode().Perm()&0o044 == 0 {
 				c.Say("  another account must be let read the wallet, which is encrypted: chmod a+r %s", clean.Shell(w.File.Path))

@@ -58,8 +58,10 @@ values. There is none for the password: arguments can be read by everybody here.
 
 Signals, streams and the exit code are the program's. 125: it was not started; 126: it
 can't be run; 127: it was not found.`,
-		examples: []string{"gharbor with sightings -- printenv PGHOST PGUSER", "gharbor with sightings -check -- sh -c 'echo \"$PGUSER at $PGHOST\"'",
-			"gharbor with moult -- grep user {optionfile}", "gharbor with sightings -url DATABASE_URL -- sh -c 'echo \"${DATABASE_URL%%:*}\"'"},
+		examples: []string{"gharbor with sightings -- printenv PGHOST PGUSER",
+			"gharbor with sightings -check -- sh -c 'echo \"$PGUSER at $PGHOST\"'",
+			"gharbor with moult -- grep user {optionfile}",
+			"gharbor with sightings -url DATABASE_URL -- sh -c 'echo \"${DATABASE_URL%%:*}\"'"},
 		minArgs: 1,
 		maxArgs: -1,
 		flags: func(fs *flag.FlagSet) {
@@ -136,7 +138,8 @@ func (c *call) with(ctx context.Context, o withOptions) error {
 		return err
 	}
 	if len(conn.Servers) > 1 && conn.Engine != "postgresql" {
-		c.Notice("the profile has %d hosts, and this engine's clients take one: they are given the first, %s", len(conn.Servers), conn.Servers[0])
+		c.Notice("the profile has %d hosts, and this engine's clients take one: they are given the first, %s",
+			len(conn.Servers), conn.Servers[0])
 	}
 	c.olderClient(ctx, p, program)
 	if len(p.Hops()) > 0 {
@@ -164,7 +167,8 @@ func (c *call) ownTunnel(ctx context.Context, p *profile.Resolved) (local route.
 	if err != nil {
 		return local, nil, err
 	}
-	running, stop := context.WithCancel(context.WithoutCancel(ctx)) // a signal is the program's, and it may still need the way
+	// a signal is the program's, and it may still need the way
+	running, stop := context.WithCancel(context.WithoutCancel(ctx))
 	var done defect.Group
 	done.Go(func() { h.tunnel.Run(running) })
 	return localOf(h.listener.Addr(), p.Text("engine")), func() {

@@ -31,7 +31,8 @@ func Issues(out io.Writer, noColour bool, issues []audit.Issue) error {
 	const indent = 8
 	blank := strings.Repeat(" ", indent)
 	for _, i := range issues {
-		fmt.Fprintf(out, "%s%s\n", r.paint.outcome(outcome[i.Severity], fmt.Sprintf("%-*s", indent, i.Severity)), r.wrap(i.Why, indent))
+		fmt.Fprintf(out, "%s%s\n", r.paint.outcome(outcome[i.Severity], fmt.Sprintf("%-*s", indent, i.Severity)),
+			r.wrap(i.Why, indent))
 		fmt.Fprintf(out, "%s%s  %s\n", blank, r.paint.style("1", i.Place.String()), r.paint.style("2", string(i.Code)))
 		for _, try := range i.Try {
 			fmt.Fprintf(out, "%s%s  %s\n", blank, r.paint.style("2", "try"), r.paint.style("36", try))

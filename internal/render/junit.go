@@ -112,7 +112,8 @@ func junitCaseOf(r *check.Report, s check.Stage, strict bool) junitCase {
 func properties(r *check.Report) *junitProperties {
 	f := r.Facts
 	var list []junitProperty
-	for _, p := range []junitProperty{{"engine", f.Engine}, {"version", f.Version}, {"route", f.Route}, {"user", f.User}, {"database", f.Database}, {"tls", f.TLS}, {"server_id", f.ServerID}} {
+	for _, p := range []junitProperty{{"engine", f.Engine}, {"version", f.Version}, {"route", f.Route}, {"user", f.User},
+		{"database", f.Database}, {"tls", f.TLS}, {"server_id", f.ServerID}} {
 		if p.Value != "" {
 			list = append(list, p)
 		}

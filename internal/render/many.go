@@ -13,7 +13,8 @@ import (
 
 // Many writes the reports of a run of many: those that failed in full, then a
 // table of all, then how many are ready. heads says what each profile is.
-func Many(out io.Writer, noColour bool, reports []*check.Report, heads []string, summary check.Summary, strict bool) error {
+func Many(out io.Writer, noColour bool, reports []*check.Report, heads []string, summary check.Summary,
+	strict bool) error {
 	for i, r := range reports {
 		if !r.Failed(strict) || r.Interrupted {
 			continue
@@ -44,7 +45,8 @@ func Many(out io.Writer, noColour bool, reports []*check.Report, heads []string,
 		}
 		return paint.outcome(reports[row].Outcome, cell)
 	}
-	if err := table(out, noColour, []string{"profile", "engine", "route", "verdict", "first finding", "time"}, rows, colour); err != nil {
+	if err := table(out, noColour, []string{"profile", "engine", "route", "verdict", "first finding", "time"}, rows,
+		colour); err != nil {
 		return err
 	}
 	line := "\n" + summary.String()

@@ -76,7 +76,8 @@ const clearLine = "\r\x1b[K"
 // line is the display: the bar, the count, and the names.
 func line(done, total int, names string) string {
 	full := barWidth * done / max(total, 1)
-	return fmt.Sprintf("|%s%s| (%d/%d) %s", strings.Repeat("~", full), strings.Repeat(" ", barWidth-full), done, total, names)
+	return fmt.Sprintf("|%s%s| (%d/%d) %s", strings.Repeat("~", full), strings.Repeat(" ", barWidth-full), done, total,
+		names)
 }
 
 // Begin notes that a step is in flight.

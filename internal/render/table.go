@@ -16,7 +16,8 @@ func Table(out io.Writer, noColour bool, headings []string, rows [][]string) err
 
 // table is Table with cells that colour may paint; it must not change what
 // they say.
-func table(out io.Writer, noColour bool, headings []string, rows [][]string, colour func(row, column int, cell string) string) error {
+func table(out io.Writer, noColour bool, headings []string, rows [][]string,
+	colour func(row, column int, cell string) string) error {
 	p := paint(Colours(out, noColour))
 	widths := make([]int, len(headings))
 	for i, h := range headings {

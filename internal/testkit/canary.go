@@ -17,10 +17,13 @@ import (
 func forms(secret string) []string {
 	inJSON, _ := json.Marshal(secret)
 	quoted := strconv.Quote(secret)
-	all := []string{secret, url.QueryEscape(secret), url.PathEscape(secret), strings.Trim(string(inJSON), `"`), strings.Trim(quoted, `"`),
+	all := []string{secret, url.QueryEscape(secret), url.PathEscape(secret), strings.Trim(string(inJSON), `"`),
+		strings.Trim(quoted, `"`),
 		hex.EncodeToString([]byte(secret)), strings.ToUpper(hex.EncodeToString([]byte(secret))),
-		strings.NewReplacer(`\`, `\\`, `:`, `\:`).Replace(secret), strings.ReplaceAll(secret, `"`, "'")} // the last as findings quote
-	for shift, mixed := range []int{0, 2, 3} { // base64 at each place within three bytes, less the characters shared with what stands around
+		// the last as findings quote
+		strings.NewReplacer(`\`, `\\`, `:`, `\:`).Replace(secret), strings.ReplaceAll(secret, `"`, "'")}
+	// base64 at each place within three bytes, less the characters shared with what stands around
+	for shift, mixed := range []int{0, 2, 3} {
 		encoded := strings.TrimRight(base64.StdEncoding.EncodeToString([]byte(strings.Repeat("x", shift)+secret)), "=")
 		all = append(all, encoded[mixed:len(encoded)-2])
 	}

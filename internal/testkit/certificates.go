@@ -28,7 +28,8 @@ func newCertificates(write func(name, text string) error, path func(name string)
 	if err != nil {
 		return none, err
 	}
-	_, server, serverKey, err := ours.Issue("sightings.saltmarsh.example", []string{"sightings.saltmarsh.example", "localhost"}, now.Add(-time.Hour), now.Add(90*24*time.Hour))
+	_, server, serverKey, err := ours.Issue("sightings.saltmarsh.example",
+		[]string{"sightings.saltmarsh.example", "localhost"}, now.Add(-time.Hour), now.Add(90*24*time.Hour))
 	if err != nil {
 		return none, err
 	}

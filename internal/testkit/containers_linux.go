@@ -72,7 +72,8 @@ var containerEngine = sync.OnceValues(func() (*ContainerEngine, error) {
 	if err != nil {
 		return nil, err
 	}
-	cmd := exec.Command("dockerd", "--host", e.Endpoint(), "--data-root", path("data"), "--exec-root", path("exec"), "--pidfile", path("pid"), "--config-file", path("none.json"))
+	cmd := exec.Command("dockerd", "--host", e.Endpoint(), "--data-root", path("data"), "--exec-root", path("exec"),
+		"--pidfile", path("pid"), "--config-file", path("none.json"))
 	if err := os.WriteFile(path("none.json"), []byte("{}"), 0o600); err != nil {
 		return nil, err
 	}

@@ -88,14 +88,17 @@ func StartKeyring(t testing.TB) *Keyring {
 	}{
 		{map[string]any{"OpenSession": k.openSession, "Unlock": k.unlock}, keyringPath, "org.freedesktop.Secret.Service"},
 		{map[string]any{"Get": k.property}, keyringPath, "org.freedesktop.DBus.Properties"},
-		{map[string]any{"SearchItems": k.search, "CreateItem": k.create}, keyringCollection, "org.freedesktop.Secret.Collection"},
-		{map[string]any{"Close": func() *dbus.Error { return nil }}, keyringPath + "/session/1", "org.freedesktop.Secret.Session"},
+		{map[string]any{"SearchItems": k.search, "CreateItem": k.create}, keyringCollection,
+			"org.freedesktop.Secret.Collection"},
+		{map[string]any{"Close": func() *dbus.Error { return nil }}, keyringPath + "/session/1",
+			"org.freedesktop.Secret.Session"},
 	} {
 		if err := conn.ExportMethodTable(o.methods, o.path, o.name); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if reply, err := conn.RequestName("org.freedesktop.secrets", dbus.NameFlagDoNotQueue); err != nil || reply != dbus.RequestNameReplyPrimaryOwner {
+	if reply, err := conn.RequestName("org.freedesktop.secrets", dbus.NameFlagDoNotQueue); err != nil ||
+		reply != dbus.RequestNameReplyPrimaryOwner {
 		t.Fatalf("%v %v", reply, err)
 	}
 	return k
@@ -140,7 +143,8 @@ func (k *Keyring) search(attributes map[string]string) ([]dbus.ObjectPath, *dbus
 	return found, nil
 }
 
-func (k *Keyring) create(properties map[string]dbus.Variant, secret keyringSecret, replace bool) (dbus.ObjectPath, dbus.ObjectPath, *dbus.Error) {
+func (k *Keyring) create(properties map[string]dbus.Variant, secret keyringSecret,
+	replace bool) (dbus.ObjectPath, dbus.ObjectPath, *dbus.Error) {
 	attributes, _ := properties["org.freedesktop.Secret.Item.Attributes"].Value().(map[string]string)
 	found, _ := k.search(attributes)
 	k.mu.Lock()

@@ -70,7 +70,8 @@ var mainMariaDB = sync.OnceValues(func() (*MariaDB, error) {
 	if m.Certificates, err = newCertificates(m.Write, path); err != nil {
 		return nil, err
 	}
-	err = m.startWith("--skip-name-resolve", "--max-connections=80", "--plugin-maturity=stable", "--character-set-server=utf8mb4", "--collation-server=utf8mb4_general_ci",
+	err = m.startWith("--skip-name-resolve", "--max-connections=80", "--plugin-maturity=stable",
+		"--character-set-server=utf8mb4", "--collation-server=utf8mb4_general_ci",
 		"--ssl-cert="+path("server.pem"), "--ssl-key="+path("server.key"), "--ssl-ca="+path("authority.pem"))
 	if err != nil {
 		return nil, err
@@ -84,13 +85,20 @@ var mainMariaDB = sync.OnceValues(func() (*MariaDB, error) {
 		return nil, fmt.Errorf("the plugin auth_ed25519 of Debian's package mariadb-server: %w", err)
 	}
 	return m, m.statements(
-		"CREATE DATABASE moult", "CREATE DATABASE ringing", "CREATE TABLE moult.ring(number int)", "CREATE TABLE ringing.species(code int)",
-		"CREATE USER bander@'%' IDENTIFIED BY '"+strings.NewReplacer(`\`, `\\`, `'`, `''`).Replace(BanderPassword)+"'", "GRANT ALL ON moult.* TO bander@'%'", "GRANT SELECT ON ringing.* TO bander@'%'",
+		"CREATE DATABASE moult", "CREATE DATABASE ringing", "CREATE TABLE moult.ring(number int)",
+		"CREATE TABLE ringing.species(code int)",
+		"CREATE USER bander@'%' IDENTIFIED BY '"+strings.NewReplacer(`\`, `\\`, `'`, `''`).Replace(BanderPassword)+"'",
+		"GRANT ALL ON moult.* TO bander@'%'", "GRANT SELECT ON ringing.* TO bander@'%'",
 		"CREATE USER admin@'%' IDENTIFIED BY '"+AdminPassword+"'", "GRANT ALL ON *.* TO admin@'%' WITH GRANT OPTION",
-		"CREATE USER locked@'%' IDENTIFIED BY 'knot' ACCOUNT LOCK", "CREATE USER expired@'%' IDENTIFIED BY 'knot' PASSWORD EXPIRE",
-		"CREATE USER elsewhere@'10.0.0.0/255.0.0.0' IDENTIFIED BY 'knot'", "CREATE USER indoors@localhost IDENTIFIED BY 'knot'", "CREATE USER outdoors@'127.0.0.1' IDENTIFIED BY 'knot'",
-		"CREATE USER norights@'%' IDENTIFIED BY 'knot'", "CREATE USER open@'%'", "CREATE USER tlsonly@'%' IDENTIFIED BY 'knot' REQUIRE SSL", "CREATE USER certified@'%' IDENTIFIED BY 'knot' REQUIRE X509",
-		"CREATE USER few@'%' IDENTIFIED BY 'knot' WITH MAX_USER_CONNECTIONS 1", "CREATE USER socketed@'%' IDENTIFIED VIA unix_socket", "CREATE USER root@'%' IDENTIFIED VIA unix_socket",
+		"CREATE USER locked@'%' IDENTIFIED BY 'knot' ACCOUNT LOCK",
+		"CREATE USER expired@'%' IDENTIFIED BY 'knot' PASSWORD EXPIRE",
+		"CREATE USER elsewhere@'10.0.0.0/255.0.0.0' IDENTIFIED BY 'knot'",
+		"CREATE USER indoors@localhost IDENTIFIED BY 'knot'", "CREATE USER outdoors@'127.0.0.1' IDENTIFIED BY 'knot'",
+		"CREATE USER norights@'%' IDENTIFIED BY 'knot'", "CREATE USER open@'%'",
+		"CREATE USER tlsonly@'%' IDENTIFIED BY 'knot' REQUIRE SSL",
+		"CREATE USER certified@'%' IDENTIFIED BY 'knot' REQUIRE X509",
+		"CREATE USER few@'%' IDENTIFIED BY 'knot' WITH MAX_USER_CONNECTIONS 1",
+		"CREATE USER socketed@'%' IDENTIFIED VIA unix_socket", "CREATE USER root@'%' IDENTIFIED VIA unix_socket",
 		"CREATE USER shadowed@'%' IDENTIFIED BY 'knot'", "CREATE USER blank@'%' IDENTIFIED BY 'knot '",
 	)
 })
@@ -104,7 +112,8 @@ var secondMariaDB = sync.OnceValues(func() (*MariaDB, error) {
 		return nil, err
 	}
 	return m, m.statements(
-		"CREATE DATABASE moult", "CREATE TABLE moult.ring(number int)", "CREATE USER bander@localhost IDENTIFIED BY 'knot'", "GRANT ALL ON moult.* TO bander@localhost",
+		"CREATE DATABASE moult", "CREATE TABLE moult.ring(number int)", "CREATE USER bander@localhost IDENTIFIED BY 'knot'",
+		"GRANT ALL ON moult.* TO bander@localhost",
 		"CREATE USER ipv4@'127.0.0.1' IDENTIFIED BY 'knot'", "CREATE USER guesser@'%' IDENTIFIED BY 'knot'",
 		"CREATE USER ''@'localhost'", "CREATE USER shadowed@'%' IDENTIFIED BY 'knot'",
 		"CREATE USER admin@'localhost' IDENTIFIED BY '"+AdminPassword+"'", "GRANT ALL ON *.* TO admin@'localhost'",
@@ -131,7 +140,8 @@ func newMariaDB() (*MariaDB, error) {
 		os.Chown(folder, int(cred.Uid), int(cred.Gid))
 	}
 	m := &MariaDB{Folder: folder, Socket: filepath.Join(folder, "mysqld.sock")}
-	out, err := m.command("mariadb-install-db", "--no-defaults", "--datadir="+m.data(), "--auth-root-authentication-method=normal", "--skip-test-db", "--innodb-log-file-size=8M").CombinedOutput()
+	out, err := m.command("mariadb-install-db", "--no-defaults", "--datadir="+m.data(),
+		"--auth-root-authentication-method=normal", "--skip-test-db", "--innodb-log-file-size=8M").CombinedOutput()
 	if err != nil {
 		return nil, fmt.Errorf("mariadb-install-db: %w\n%s", err, out)
 	}
@@ -175,8 +185,10 @@ func (m *MariaDB) startWith(settings ...string) error {
 		return err
 	}
 	m.Port = port
-	m.args = append([]string{"--no-defaults", "--datadir=" + m.data(), "--socket=" + m.Socket, fmt.Sprintf("--port=%d", port), "--bind-address=127.0.0.1",
-		"--pid-file=" + filepath.Join(m.Folder, "pid"), "--innodb-buffer-pool-size=16M", "--innodb-log-file-size=8M", "--innodb-flush-log-at-trx-commit=0", "--skip-log-bin"}, settings...)
+	m.args = append([]string{"--no-defaults", "--datadir=" + m.data(), "--socket=" + m.Socket,
+		fmt.Sprintf("--port=%d", port), "--bind-address=127.0.0.1",
+		"--pid-file=" + filepath.Join(m.Folder, "pid"), "--innodb-buffer-pool-size=16M", "--innodb-log-file-size=8M",
+		"--innodb-flush-log-at-trx-commit=0", "--skip-log-bin"}, settings...)
 	return m.Start()
 }
 

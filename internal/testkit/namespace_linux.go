@@ -38,7 +38,8 @@ func PrivateNetwork(t testing.TB) *Namespace {
 		for _, words := range []string{
 			"netns add " + ns.name, "link add " + cable + " type veth peer name eth0 netns " + ns.name,
 			fmt.Sprintf("addr add 10.%d.%d.%d/30 dev %s", a, b, c+1, cable), "link set " + cable + " up",
-			fmt.Sprintf("-n %s addr add %s/30 dev eth0", ns.name, ns.Address), "-n " + ns.name + " link set eth0 up", "-n " + ns.name + " link set lo up",
+			fmt.Sprintf("-n %s addr add %s/30 dev eth0", ns.name, ns.Address), "-n " + ns.name + " link set eth0 up",
+			"-n " + ns.name + " link set lo up",
 		} {
 			if out, err := exec.Command("ip", strings.Fields(words)...).CombinedOutput(); err != nil {
 				return nil, fmt.Errorf("ip %s: %w: %s", words, err, out)

@@ -116,12 +116,16 @@ func mainStatements(account string) []string {
 		"CREATE ROLE nologin NOLOGIN PASSWORD 'knot'", "CREATE ROLE nopassword LOGIN",
 		"CREATE ROLE limited LOGIN PASSWORD 'knot' CONNECTION LIMIT 0",
 		"CREATE ROLE truster LOGIN", "CREATE ROLE tlsonly LOGIN PASSWORD 'knot'", "CREATE ROLE certified LOGIN",
-		"CREATE ROLE cleartext LOGIN PASSWORD 'knot'", "CREATE ROLE banned LOGIN PASSWORD 'knot'", "CREATE ROLE elsewhere LOGIN PASSWORD 'knot'",
-		"CREATE ROLE nowhere LOGIN PASSWORD 'knot'", `CREATE ROLE "someone-else" LOGIN`, fmt.Sprintf("CREATE ROLE %q LOGIN", account),
-		"SET password_encryption = 'md5'", "CREATE ROLE md5user LOGIN PASSWORD 'knot'", "CREATE ROLE oldhash LOGIN PASSWORD 'knot'",
+		"CREATE ROLE cleartext LOGIN PASSWORD 'knot'", "CREATE ROLE banned LOGIN PASSWORD 'knot'",
+		"CREATE ROLE elsewhere LOGIN PASSWORD 'knot'",
+		"CREATE ROLE nowhere LOGIN PASSWORD 'knot'", `CREATE ROLE "someone-else" LOGIN`,
+		fmt.Sprintf("CREATE ROLE %q LOGIN", account),
+		"SET password_encryption = 'md5'", "CREATE ROLE md5user LOGIN PASSWORD 'knot'",
+		"CREATE ROLE oldhash LOGIN PASSWORD 'knot'",
 		"CREATE DATABASE sightings OWNER warden", "CREATE DATABASE sealed", "REVOKE CONNECT ON DATABASE sealed FROM PUBLIC",
 		"CREATE DATABASE asleep ALLOW_CONNECTIONS false", "CREATE DATABASE crowded CONNECTION LIMIT 0",
-		`\c sightings`, "CREATE TABLE sighting(id int)", "CREATE SCHEMA field CREATE TABLE observer(id int)", "GRANT USAGE ON SCHEMA field TO warden", "CREATE EXTENSION plpgsql",
+		`\c sightings`, "CREATE TABLE sighting(id int)", "CREATE SCHEMA field CREATE TABLE observer(id int)",
+		"GRANT USAGE ON SCHEMA field TO warden", "CREATE EXTENSION plpgsql",
 	}
 }
 
@@ -135,7 +139,8 @@ var secondServer = sync.OnceValues(func() (*PostgreSQL, error) {
 		return nil, err
 	}
 	return p, p.statements("postgres", []string{
-		fmt.Sprintf("CREATE ROLE warden LOGIN PASSWORD '%s'", WardenPassword), fmt.Sprintf("CREATE ROLE admin SUPERUSER LOGIN PASSWORD '%s'", AdminPassword),
+		fmt.Sprintf("CREATE ROLE warden LOGIN PASSWORD '%s'", WardenPassword),
+		fmt.Sprintf("CREATE ROLE admin SUPERUSER LOGIN PASSWORD '%s'", AdminPassword),
 		"CREATE DATABASE sightings OWNER warden", "ALTER ROLE warden SET default_transaction_read_only = on",
 	})
 })
@@ -181,10 +186,13 @@ func PrivatePostgreSQL(t testing.TB, in *Namespace) *PostgreSQL {
 			return nil, err
 		}
 		settings := fmt.Sprintf("listen_addresses = '127.0.0.1'\nssl = on\nssl_cert_file = '%[1]s/server.pem'\nssl_key_file = '%[1]s/server.key'\nssl_ca_file = '%[1]s/authority.pem'\nmax_connections = 600\n", p.Folder)
-		if err := p.startWith(settings, "local all postgres trust\nlocal all all scram-sha-256\nhost all all 127.0.0.1/32 scram-sha-256\n"); err != nil {
+		if err := p.startWith(settings,
+			"local all postgres trust\nlocal all all scram-sha-256\nhost all all 127.0.0.1/32 scram-sha-256\n"); err != nil {
 			return nil, err
 		}
-		return p, p.statements("postgres", []string{fmt.Sprintf("CREATE ROLE tidekeeper LOGIN PASSWORD '%s'", WardenPassword), "CREATE DATABASE tides OWNER tidekeeper"})
+		return p, p.statements("postgres",
+			[]string{fmt.Sprintf("CREATE ROLE tidekeeper LOGIN PASSWORD '%s'", WardenPassword),
+				"CREATE DATABASE tides OWNER tidekeeper"})
 	})
 }
 
@@ -235,7 +243,8 @@ func newCluster() (*PostgreSQL, error) {
 		os.Chown(folder, int(cred.Uid), int(cred.Gid))
 	}
 	p := &PostgreSQL{Bin: bin, Folder: folder}
-	if err := p.command("initdb", "-D", p.data(), "-U", "postgres", "-A", "trust", "--no-sync", "-E", "UTF8", "--locale=C.UTF-8").Run(); err != nil {
+	if err := p.command("initdb", "-D", p.data(), "-U", "postgres", "-A", "trust", "--no-sync", "-E", "UTF8",
+		"--locale=C.UTF-8").Run(); err != nil {
 		return nil, fmt.Errorf("initdb: %w", err)
 	}
 	return p, nil
@@ -340,14 +349,17 @@ func (p *PostgreSQL) certificates() error {
 func (p *PostgreSQL) Connect(database string) (*pgconn.PgConn, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
-	return pgconn.Connect(ctx, fmt.Sprintf("host=%s port=%d user=postgres dbname=%s password=none", p.Folder, p.Port, database))
+	return pgconn.Connect(ctx,
+		fmt.Sprintf("host=%s port=%d user=postgres dbname=%s password=none", p.Folder, p.Port, database))
 }
 
 // ConnectAs makes a session over TCP.
 func (p *PostgreSQL) ConnectAs(name, password, database string) (*pgconn.PgConn, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
-	return pgconn.Connect(ctx, fmt.Sprintf("host=127.0.0.1 port=%d user=%s dbname=%s password='%s' sslmode=disable", p.Port, name, database, strings.ReplaceAll(password, `\`, `\\`)))
+	return pgconn.Connect(ctx,
+		fmt.Sprintf("host=127.0.0.1 port=%d user=%s dbname=%s password='%s' sslmode=disable", p.Port, name, database,
+			strings.ReplaceAll(password, `\`, `\\`)))
 }
 
 // statements runs SQL as postgres; "\c NAME" changes the database.

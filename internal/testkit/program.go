@@ -87,7 +87,9 @@ func NewProgram(t testing.TB) *Program {
 	}
 	home := t.TempDir()
 	return &Program{t: t, Path: path, Home: filepath.Join(home, "gharbor"),
-		Env: []string{"GHARBOR_HOME=" + filepath.Join(home, "gharbor"), "HOME=" + home, "PATH=" + os.Getenv("PATH"), "USER=warden", "GHARBOR_ENGINES="}} // no engine of this machine is asked
+		// no engine of this machine is asked
+		Env: []string{"GHARBOR_HOME=" + filepath.Join(home, "gharbor"), "HOME=" + home, "PATH=" + os.Getenv("PATH"),
+			"USER=warden", "GHARBOR_ENGINES="}}
 }
 
 // Setenv sets a variable of the program's environment.

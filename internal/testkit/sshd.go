@@ -214,7 +214,8 @@ func (s *SSHD) Stop() {
 	if s.cmd == nil || s.cmd.Process == nil {
 		return
 	}
-	syscall.Kill(s.cmd.Process.Pid, syscall.SIGSTOP)                          // a client that comes back at once is not let in meanwhile
+	// a client that comes back at once is not let in meanwhile
+	syscall.Kill(s.cmd.Process.Pid, syscall.SIGSTOP)
 	exec.Command("pkill", "-KILL", "-P", fmt.Sprint(s.cmd.Process.Pid)).Run() // its sessions have groups of their own
 	syscall.Kill(-s.cmd.Process.Pid, syscall.SIGKILL)
 	for range 100 { // the port is free once it is gone
@@ -275,7 +276,8 @@ func (p *Program) Knows(lines ...string) {
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		p.t.Fatal(err)
 	}
-	if err := os.WriteFile(filepath.Join(folder, "known_hosts"), []byte(strings.Join(lines, "\n")+"\n"), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(folder, "known_hosts"), []byte(strings.Join(lines, "\n")+"\n"),
+		0o600); err != nil {
 		p.t.Fatal(err)
 	}
 }

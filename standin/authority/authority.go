@@ -42,7 +42,8 @@ func New() (*Authority, error) {
 
 // Issue makes a certificate for names (host names or addresses), valid between
 // two moments, and its key, both also as PEM.
-func (a *Authority) Issue(subject string, names []string, from, to time.Time) (cert tls.Certificate, certPEM, keyPEM []byte, err error) {
+func (a *Authority) Issue(subject string, names []string,
+	from, to time.Time) (cert tls.Certificate, certPEM, keyPEM []byte, err error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return cert, nil, nil, err

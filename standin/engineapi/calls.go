@@ -144,7 +144,8 @@ func (s *Server) list(w http.ResponseWriter, r *http.Request) {
 	}
 	all := []map[string]any{}
 	for _, c := range s.Containers {
-		if slices.ContainsFunc(filters.Label, func(l string) bool { name, value, _ := strings.Cut(l, "="); return c.Labels[name] != value }) {
+		if slices.ContainsFunc(filters.Label,
+			func(l string) bool { name, value, _ := strings.Cut(l, "="); return c.Labels[name] != value }) {
 			continue
 		}
 		if r.URL.Query().Get("all") == "" && c.State != "running" {
@@ -351,7 +352,8 @@ func (s *Server) create(w http.ResponseWriter, r *http.Request) {
 	name := r.URL.Query().Get("name")
 	switch {
 	case s.find(name) != nil:
-		refuse(w, http.StatusConflict, fmt.Sprintf("Conflict. The container name \"/%s\" is already in use by container %q.", name, s.find(name).ID))
+		refuse(w, http.StatusConflict,
+			fmt.Sprintf("Conflict. The container name \"/%s\" is already in use by container %q.", name, s.find(name).ID))
 		return
 	case !s.hasImage(spec.Image):
 		refuse(w, http.StatusNotFound, "No such image: "+spec.Image)
@@ -389,7 +391,8 @@ func (s *Server) remove(w http.ResponseWriter, r *http.Request) {
 	switch {
 	case c == nil:
 	case c.State == "running":
-		refuse(w, http.StatusConflict, "You cannot remove a running container "+c.ID+". Stop the container before attempting removal or force remove")
+		refuse(w, http.StatusConflict,
+			"You cannot remove a running container "+c.ID+". Stop the container before attempting removal or force remove")
 	default:
 		s.Containers = slices.DeleteFunc(s.Containers, func(o *Container) bool { return o == c })
 		w.WriteHeader(http.StatusNoContent)
@@ -419,7 +422,8 @@ func (s *Server) image(w http.ResponseWriter, r *http.Request) {
 func (s *Server) pull(w http.ResponseWriter, r *http.Request) {
 	name := r.URL.Query().Get("fromImage") + ":" + r.URL.Query().Get("tag")
 	if !slices.Contains(s.Registry, name) {
-		refuse(w, http.StatusNotFound, "pull access denied for "+name+", repository does not exist or may require authorization")
+		refuse(w, http.StatusNotFound,
+			"pull access denied for "+name+", repository does not exist or may require authorization")
 		return
 	}
 	steps := json.NewEncoder(w)

@@ -199,7 +199,8 @@ func (s *Server) complete(c *Container) {
 		c.Mode = "bridge"
 	}
 	if c.Networks == nil && c.Mode == "bridge" {
-		c.Networks = map[string]Network{"bridge": {NetworkID: "b0", IPAddress: "172.17.0." + strconv.Itoa(s.ids+1), Gateway: "172.17.0.1"}}
+		c.Networks = map[string]Network{"bridge": {NetworkID: "b0", IPAddress: "172.17.0." + strconv.Itoa(s.ids+1),
+			Gateway: "172.17.0.1"}}
 	}
 	if c.Started.IsZero() && c.State != "created" {
 		c.Started = time.Now().Add(-3 * time.Hour)

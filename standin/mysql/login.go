@@ -278,7 +278,8 @@ func (s *session) authenticate(response []byte, method string) error {
 	case a.Locked:
 		return s.refuse(3118, "HY000", fmt.Sprintf("Access denied for user '%s'@'%s'. Account is locked.", s.user, s.seen()))
 	case a.Expired && !isMariaDB(s.Version):
-		return s.refuse(1862, "HY000", "Your password has expired. To log in you must change it using a client that supports expired passwords.")
+		return s.refuse(1862, "HY000",
+			"Your password has expired. To log in you must change it using a client that supports expired passwords.")
 	}
 	s.account = a
 	return s.accepted()
@@ -351,7 +352,9 @@ func scrambleCaching(password string) []byte {
 }
 
 func (s *session) denied(used bool) error {
-	return s.refuse(1045, "28000", fmt.Sprintf("Access denied for user '%s'@'%s' (using password: %s)", s.user, s.seen(), map[bool]string{true: "YES", false: "NO"}[used]))
+	return s.refuse(1045, "28000",
+		fmt.Sprintf("Access denied for user '%s'@'%s' (using password: %s)", s.user, s.seen(),
+			map[bool]string{true: "YES", false: "NO"}[used]))
 }
 
 func (s *session) accepted() error { return s.wire.write([]byte{0, 0, 0, 2, 0, 0, 0}) }

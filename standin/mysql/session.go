@@ -155,7 +155,8 @@ func (s *session) statement(sql string) error {
 	case strings.HasPrefix(sql, "USE "):
 		return s.use(strings.Trim(strings.TrimPrefix(sql, "USE "), "`"))
 	case has("CURRENT_USER() AS account"):
-		return s.rows([]string{"account", "seen"}, [][]string{{s.account.User + "@" + s.account.Host, s.user + "@" + s.seen()}})
+		return s.rows([]string{"account", "seen"},
+			[][]string{{s.account.User + "@" + s.account.Host, s.user + "@" + s.seen()}})
 	case has("SHOW CREATE USER"):
 		return s.rows([]string{"CREATE USER"}, [][]string{{s.definition(sql)}})
 	case has("UNIX_TIMESTAMP"):
@@ -191,7 +192,8 @@ func (s *session) use(name string) error {
 	case s.account.Admin && !slices.Contains(s.Databases, name):
 		return s.wire.fail(1049, "42000", fmt.Sprintf("Unknown database '%s'", name))
 	case !s.account.Admin && !slices.Contains(s.account.Databases, name):
-		return s.wire.fail(1044, "42000", fmt.Sprintf("Access denied for user '%s'@'%s' to database '%s'", s.account.User, s.account.Host, name))
+		return s.wire.fail(1044, "42000",
+			fmt.Sprintf("Access denied for user '%s'@'%s' to database '%s'", s.account.User, s.account.Host, name))
 	}
 	s.database = name
 	return s.accepted()
@@ -277,7 +279,8 @@ func (s *session) grants() [][]string {
 // users answers an administrator's look-up of accounts.
 func (s *session) users(sql string) error {
 	if !s.account.Admin {
-		return s.wire.fail(1142, "42000", fmt.Sprintf("SELECT command denied to user '%s'@'%s' for table 'user'", s.account.User, s.account.Host))
+		return s.wire.fail(1142, "42000",
+			fmt.Sprintf("SELECT command denied to user '%s'@'%s' for table 'user'", s.account.User, s.account.Host))
 	}
 	var rows [][]string
 	if strings.Contains(sql, "DISTINCT") {

@@ -192,7 +192,8 @@ func (s *Server) reply(wanted connect) []byte {
 		return refuse(fmt.Sprintf("(DESCRIPTION=(TMP=)(VSNNUM=%d)(ERR=0)(ALIAS=LISTENER))", s.Version))
 	}
 	no := func(code int) []byte {
-		text := fmt.Sprintf("(DESCRIPTION=(TMP=)(VSNNUM=%d)(ERR=%d)(ERROR_STACK=(ERROR=(CODE=%d)(EMFI=4))))", s.Version, code, code)
+		text := fmt.Sprintf("(DESCRIPTION=(TMP=)(VSNNUM=%d)(ERR=%d)(ERROR_STACK=(ERROR=(CODE=%d)(EMFI=4))))", s.Version,
+			code, code)
 		if s.Fault == Escapes {
 			text = "\x1b]0;gone\x07" + text + "\x1b[2J\u202e"
 		}

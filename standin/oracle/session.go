@@ -125,7 +125,8 @@ func (s *session) challenge(body []byte) bool {
 		s.conn.Write([]byte{0, 2, 0, 0, typeData, 0, 0, 0, 0, 0})
 		return false
 	case NoiseAtLogin:
-		return s.say((&writer{}).bytes(8, 4, 0xff, 0xff, 0xff, 0xff, 0x40, 0x40).bytes(bytes.Repeat([]byte{0x7f}, 400)...)) == nil
+		return s.say((&writer{}).bytes(8, 4, 0xff, 0xff, 0xff, 0xff, 0x40, 0x40).
+			bytes(bytes.Repeat([]byte{0x7f}, 400)...)) == nil
 	}
 	r := &reader{b: body[4:]}
 	r.number() // the name's length
@@ -221,8 +222,10 @@ func (s *session) login(body []byte) bool {
 	}
 	s.account, s.dba = a, mode&0x60 != 0
 	w := (&writer{}).bytes(8)
-	pairs := [][2]string{{"AUTH_SESSION_ID", "41"}, {"AUTH_SERIAL_NUM", "7"}, {"AUTH_VERSION_NO", fmt.Sprint(s.Version)}, {"AUTH_DBNAME", "SKEIN"},
-		{"AUTH_SC_DBUNIQUE_NAME", "skein_a"}, {"AUTH_SC_INSTANCE_NAME", "skein1"}, {"AUTH_SC_SERVER_HOST", "archive-a"}, {"AUTH_SC_SERVICE_NAME", "SKEIN"},
+	pairs := [][2]string{{"AUTH_SESSION_ID", "41"}, {"AUTH_SERIAL_NUM", "7"}, {"AUTH_VERSION_NO", fmt.Sprint(s.Version)},
+		{"AUTH_DBNAME", "SKEIN"},
+		{"AUTH_SC_DBUNIQUE_NAME", "skein_a"}, {"AUTH_SC_INSTANCE_NAME", "skein1"}, {"AUTH_SC_SERVER_HOST", "archive-a"},
+		{"AUTH_SC_SERVICE_NAME", "SKEIN"},
 		{"AUTH_SC_INSTANCE_START_TIME", "2026-11-02 06:30:00.000000000 +00:00"}}
 	w.number(len(pairs))
 	for _, p := range pairs {

@@ -56,7 +56,9 @@ func (s *session) login() error {
 		return err
 	}
 	if s.OnlyTLS && !s.encrypted {
-		return s.refuse("28000", "ClientAuthentication", fmt.Sprintf("no pg_hba.conf entry for host \"127.0.0.1\", user \"%s\", database \"%s\", no encryption", s.user, s.database))
+		return s.refuse("28000", "ClientAuthentication",
+			fmt.Sprintf("no pg_hba.conf entry for host \"127.0.0.1\", user \"%s\", database \"%s\", no encryption", s.user,
+				s.database))
 	}
 	role, known := s.Roles[s.user]
 	if err := s.authenticate(role, known); err != nil {
@@ -95,7 +97,8 @@ func (s *session) faultAtStartup() error {
 	case Full:
 		return s.refuse("53300", "InitProcess", "sorry, too many clients already")
 	case FullReserved:
-		return s.refuse("53300", "InitPostgres", "remaining connection slots are reserved for non-replication superuser connections")
+		return s.refuse("53300", "InitPostgres",
+			"remaining connection slots are reserved for non-replication superuser connections")
 	case EscapeMessage:
 		return s.refuse("28000", "", "\x1b[2J\x1b]0;owned\x07go\u202eaway\nnow")
 	case HugeLength:

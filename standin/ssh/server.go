@@ -53,9 +53,10 @@ type Account struct {
 type Config struct {
 	Address  string             // "" for 127.0.0.1 and a free port
 	Accounts map[string]Account // by user
-	Hosts    map[string]string  // "name:port" as asked for to the address that is dialled; one that is not here is not known
-	Refusals map[string]string  // "name:port" to what is said of one that can't be reached
-	HostKey  ssh.Signer         // nil for one made at start
+	// "name:port" as asked for to the address that is dialled; one that is not here is not known
+	Hosts    map[string]string
+	Refusals map[string]string // "name:port" to what is said of one that can't be reached
+	HostKey  ssh.Signer        // nil for one made at start
 	Banner   string
 	Fault    Fault
 }

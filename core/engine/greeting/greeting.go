@@ -40,7 +40,8 @@ func Recognise(p []byte) (s Service, ok bool) {
 	case isTLS(p):
 		return Service{What: "a server that speaks only TLS on this port", TLS: true}, true
 	case bytes.HasPrefix(p, xNotice):
-		return Service{What: "a MySQL server's X Protocol, on a port beside the one that is meant (3306 is the usual one)"}, true
+		return Service{What: "a MySQL server's X Protocol, on a port beside the one that is meant (3306 is the usual one)"},
+			true
 	case isMongo(p):
 		return Service{Engine: "mongodb", What: "a MongoDB server"}, true
 	}
@@ -102,7 +103,8 @@ func isHTML(p []byte) bool {
 // isRedis accepts the answers to PING (Redis documentation, "RESP protocol"):
 // a status, an error, or the refusal of protected mode.
 func isRedis(p []byte) bool {
-	for _, word := range []string{"+PONG", "-NOAUTH", "-DENIED", "-ERR", "-LOADING", "-NOPERM", "-MISCONF", "-MASTERDOWN"} {
+	for _, word := range []string{"+PONG", "-NOAUTH", "-DENIED", "-ERR", "-LOADING", "-NOPERM", "-MISCONF",
+		"-MASTERDOWN"} {
 		if bytes.HasPrefix(p, []byte(word)) {
 			return true
 		}
@@ -113,7 +115,8 @@ func isRedis(p []byte) bool {
 // isTLS accepts a TLS record (RFC 8446, section 5.1) that a server may open
 // with: an alert, or a handshake message.
 func isTLS(p []byte) bool {
-	return len(p) >= 5 && (p[0] == 21 || p[0] == 22) && p[1] == 3 && p[2] <= 4 && binary.BigEndian.Uint16(p[3:]) <= 1<<14+256
+	return len(p) >= 5 && (p[0] == 21 || p[0] == 22) && p[1] == 3 && p[2] <= 4 &&
+		binary.BigEndian.Uint16(p[3:]) <= 1<<14+256
 }
 
 // mongoRequest is the id of the hello that MongoProbe sends.

@@ -31,7 +31,8 @@ var (
 	Text       Probe = func(_ context.Context, c net.Conn) []byte { return ask(c, TextProbe()) } // Redis, HTTP
 	Mongo      Probe = func(_ context.Context, c net.Conn) []byte { return ask(c, MongoProbe()) }
 	TLS        Probe = askTLS
-	Listener   Probe = func(_ context.Context, c net.Conn) []byte { return ask(c, tns.ConnectPacket(tns.Target{})) } // of Oracle's
+	// of Oracle's
+	Listener Probe = func(_ context.Context, c net.Conn) []byte { return ask(c, tns.ConnectPacket(tns.Target{})) }
 )
 
 // Opening is what a client of an engine says first, nil where the server speaks first
@@ -102,7 +103,8 @@ func read(conn net.Conn, wait time.Duration) []byte {
 func askTLS(ctx context.Context, conn net.Conn) []byte {
 	ctx, cancel := context.WithTimeout(ctx, nextWait)
 	defer cancel()
-	err := tls.Client(conn, &tls.Config{InsecureSkipVerify: true}).HandshakeContext(ctx) // only whether there is TLS: nothing is sent over it
+	// only whether there is TLS: nothing is sent over it
+	err := tls.Client(conn, &tls.Config{InsecureSkipVerify: true}).HandshakeContext(ctx)
 	var alert tls.AlertError
 	var operation *net.OpError
 	answered := err == nil || errors.As(err, &alert) || errors.As(err, &operation) && operation.Op == "remote error"

@@ -22,7 +22,8 @@ func (c *conversation) LookUp(ctx context.Context, r engine.Refused) error {
 	if r.Finding.Code == finding.DatabaseNoAccess {
 		return c.lookUpDatabase(ctx, r)
 	}
-	_, rows, err := c.query(ctx, "SELECT User, Host FROM mysql.user WHERE (User = ? OR User = '') AND Host <> '' LIMIT 1000", r.User)
+	_, rows, err := c.query(ctx,
+		"SELECT User, Host FROM mysql.user WHERE (User = ? OR User = '') AND Host <> '' LIMIT 1000", r.User)
 	if err != nil {
 		return err
 	}
@@ -46,7 +47,8 @@ func (c *conversation) LookUp(ctx context.Context, r engine.Refused) error {
 	case seen == "" && len(own) == 1: // it did not say where it sees this machine
 		return c.explain(ctx, r, own[0])
 	case seen == "":
-		r.Finding.Saw("%sthe accounts of that name are for %s; the server did not say where it sees this machine", r.By, hostsOf(own))
+		r.Finding.Saw("%sthe accounts of that name are for %s; the server did not say where it sees this machine", r.By,
+			hostsOf(own))
 		return nil
 	case !slices.ContainsFunc(fitting, func(a account) bool { return a.user == r.User }):
 		c.elsewhere(r, own, seen)
@@ -71,7 +73,8 @@ func (c *conversation) noSuchAccount(ctx context.Context, r engine.Refused) erro
 	if err != nil {
 		return err
 	}
-	found := refine(r.Finding, finding.LoginNoSuchRole, "there is no account %s on this server, for any host", clean.Quoted(r.User)).Saw("%sno such account", r.By)
+	found := refine(r.Finding, finding.LoginNoSuchRole, "there is no account %s on this server, for any host",
+		clean.Quoted(r.User)).Saw("%sno such account", r.By)
 	if near := nearest.Names(r.User, names, 3); len(near) > 0 {
 		found.Saw("accounts alike: %s", clean.Quoted(strings.Join(near, ", ")))
 	}
@@ -90,7 +93,9 @@ func hostsOf(accounts []account) string {
 
 // elsewhere is an account that exists, and not for where it was seen.
 func (c *conversation) elsewhere(r engine.Refused, own []account, seen string) {
-	found := refine(r.Finding, finding.LoginHostNotAllowed, "the account %s may come from %s, and the server sees this machine as '%s'", clean.Quoted(r.User), hostsOf(own), clean.Line(seen, 100)).
+	found := refine(r.Finding, finding.LoginHostNotAllowed,
+		"the account %s may come from %s, and the server sees this machine as '%s'", clean.Quoted(r.User), hostsOf(own),
+		clean.Line(seen, 100)).
 		Saw("%sthe accounts of that name are for %s", r.By, hostsOf(own))
 	forSocket := slices.ContainsFunc(own, func(a account) bool { return strings.EqualFold(a.host, "localhost") })
 	switch {
@@ -101,12 +106,16 @@ func (c *conversation) elsewhere(r engine.Refused, own []account, seen string) {
 		found.Saw("over a socket a server always sees 'localhost'").
 			Suggest("gharbor set %s socket= host=127.0.0.1", r.Profile)
 	}
-	found.Suggest("as an administrator: RENAME USER %s TO %s   # the same account, from there", c.accountName(r.User, own[0].host), c.accountName(r.User, seen))
+	found.Suggest("as an administrator: RENAME USER %s TO %s   # the same account, from there",
+		c.accountName(r.User, own[0].host), c.accountName(r.User, seen))
 }
 
 func (c *conversation) anonymousFirst(r engine.Refused, anonymous account, own []account) {
-	refine(r.Finding, finding.LoginAnonymousFirst, "an anonymous account for '%s' matches before %s does, so its password is compared, and no other can be right", clean.Line(anonymous.host, 100), clean.Quoted(r.User)).
-		Saw("%sthe accounts are ''@'%s' and %s for %s; the server takes the more exact host first", r.By, clean.Line(anonymous.host, 100), clean.Quoted(r.User), hostsOf(own)).
+	refine(r.Finding, finding.LoginAnonymousFirst,
+		"an anonymous account for '%s' matches before %s does, so its password is compared, and no other can be right",
+		clean.Line(anonymous.host, 100), clean.Quoted(r.User)).
+		Saw("%sthe accounts are ''@'%s' and %s for %s; the server takes the more exact host first", r.By,
+			clean.Line(anonymous.host, 100), clean.Quoted(r.User), hostsOf(own)).
 		Suggest("as an administrator: DROP USER %s", c.accountName("", anonymous.host))
 }
 
@@ -118,7 +127,8 @@ func (c *conversation) explain(ctx context.Context, r engine.Refused, a account)
 		return err
 	}
 	if r.Network == "tcp" && !r.Encrypted {
-		if set, err := c.pairs(ctx, "SHOW GLOBAL VARIABLES LIKE 'require_secure_transport'"); err == nil && strings.EqualFold(set["require_secure_transport"], "ON") {
+		if set, err := c.pairs(ctx, "SHOW GLOBAL VARIABLES LIKE 'require_secure_transport'"); err == nil &&
+			strings.EqualFold(set["require_secure_transport"], "ON") {
 			c.needsTLS(r, "require_secure_transport is on")
 			return nil
 		}
@@ -132,20 +142,27 @@ func (c *conversation) explain(ctx context.Context, r engine.Refused, a account)
 		by("it says ACCOUNT LOCK").Suggest("as an administrator: ALTER USER %s ACCOUNT UNLOCK", name)
 	case expiredNow(upper):
 		refine(found, finding.LoginExpired, "the password of %s has expired", clean.Quoted(r.User))
-		by("it says PASSWORD EXPIRE").Suggest("as an administrator: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's history", name)
+		by("it says PASSWORD EXPIRE").
+			Suggest("as an administrator: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's history", name)
 	case strings.Contains(upper, "REQUIRE SSL") && !r.Encrypted:
 		c.needsTLS(r, fmt.Sprintf("the account is %s; it says REQUIRE SSL", name))
-	case strings.Contains(upper, "REQUIRE X509") || strings.Contains(upper, "REQUIRE SUBJECT") || strings.Contains(upper, "REQUIRE ISSUER"):
+	case strings.Contains(upper, "REQUIRE X509") || strings.Contains(upper, "REQUIRE SUBJECT") ||
+		strings.Contains(upper, "REQUIRE ISSUER"):
 		refine(found, finding.TLSClientCertificate, "the account %s needs a client certificate", clean.Quoted(r.User))
 		by("it says REQUIRE X509, SUBJECT or ISSUER").Suggest("gharbor set %s tls-cert=PATH tls-key=PATH", r.Profile)
 	case onlySocket(text):
-		refine(found, finding.LoginPeer, "the account %s is recognised by the system account behind a Unix socket, not by a password", clean.Quoted(r.User))
-		by("it says unix_socket").Suggest("gharbor set %s host= port= socket=PATH   # as the system account of that name", r.Profile)
+		refine(found, finding.LoginPeer,
+			"the account %s is recognised by the system account behind a Unix socket, not by a password", clean.Quoted(r.User))
+		by("it says unix_socket").
+			Suggest("gharbor set %s host= port= socket=PATH   # as the system account of that name", r.Profile)
 	case !strings.Contains(upper, "IDENTIFIED"):
-		refine(found, finding.LoginNoPasswordSet, "the account %s has no password, so none that is sent can be right", clean.Quoted(r.User))
-		by("no password is stored").Suggest("as an administrator: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's history", name)
+		refine(found, finding.LoginNoPasswordSet, "the account %s has no password, so none that is sent can be right",
+			clean.Quoted(r.User))
+		by("no password is stored").
+			Suggest("as an administrator: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's history", name)
 	default:
-		found.Code, found.Cause = finding.LoginPassword, fmt.Sprintf("the password sent for %s is wrong", clean.Quoted(r.User))
+		found.Code, found.Cause = finding.LoginPassword, fmt.Sprintf("the password sent for %s is wrong",
+			clean.Quoted(r.User))
 		by("it is neither locked nor expired and fits, so it is the password")
 		found.Try = slices.DeleteFunc(found.Try, func(s string) bool { return strings.Contains(s, "ADMIN-PROFILE") })
 	}
@@ -153,7 +170,8 @@ func (c *conversation) explain(ctx context.Context, r engine.Refused, a account)
 }
 
 func (c *conversation) needsTLS(r engine.Refused, why string) {
-	refine(r.Finding, finding.TLSRequiredByServer, "the server lets this account in only over TLS, and the connection was not encrypted").
+	refine(r.Finding, finding.TLSRequiredByServer,
+		"the server lets this account in only over TLS, and the connection was not encrypted").
 		Saw("%s%s", r.By, why).
 		Suggest("gharbor set %s tls=verified", r.Profile).
 		Suggest("gharbor set %s tls=required   # encrypted, whoever answers", r.Profile)
@@ -191,7 +209,8 @@ func (c *conversation) lookUpDatabase(ctx context.Context, r engine.Refused) err
 		r.Finding.Try = slices.DeleteFunc(r.Finding.Try, func(s string) bool { return strings.HasPrefix(s, "gharbor test ") })
 		return nil
 	}
-	found := refine(r.Finding, finding.DatabaseMissing, "there is no database %s on this server", clean.Quoted(r.Database)).Saw("%sno such database", r.By)
+	found := refine(r.Finding, finding.DatabaseMissing, "there is no database %s on this server",
+		clean.Quoted(r.Database)).Saw("%sno such database", r.By)
 	if near := nearest.Names(r.Database, names, 3); len(near) > 0 {
 		found.Saw("names alike that exist: %s", clean.Quoted(strings.Join(near, ", ")))
 	}

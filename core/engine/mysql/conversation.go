@@ -91,7 +91,8 @@ func (c *conversation) Speak(ctx context.Context) finding.Result {
 	case refused != nil:
 		return finding.Failed(c.refusedFirst(refused))
 	case errors.Is(parseErr, errTooOld):
-		return finding.Failed(finding.New(finding.SpeakTooOld, "the server speaks the protocol of before MySQL 4.1, whose logins are broken and not done here").
+		return finding.Failed(finding.New(finding.SpeakTooOld,
+			"the server speaks the protocol of before MySQL 4.1, whose logins are broken and not done here").
 			Saw("its first bytes: %s", clean.Bytes(reply, 40)).
 			Suggest("gharbor nearby   # is it the server that is meant?"))
 	case parseErr != nil && err != nil && (len(reply) < 4 || reply[3] == 0 && packetSize(reply) <= maxGreeting):
@@ -102,7 +103,8 @@ func (c *conversation) Speak(ctx context.Context) finding.Result {
 	case parseErr != nil:
 		return c.opening.Unexpected(ctx, c.opening.Rest(reply))
 	case len(extra) > 0:
-		return finding.Failed(finding.New(finding.TLSExtraBytes, "bytes came after the server's greeting, before anything was asked; somebody on the way may have put them there, so the connection was ended").
+		return finding.Failed(finding.New(finding.TLSExtraBytes,
+			"bytes came after the server's greeting, before anything was asked; somebody on the way may have put them there, so the connection was ended").
 			Saw("after the greeting: %s", clean.Bytes(extra, 32)).
 			Suggest("gharbor test %s   # again; if it repeats, test from another network", c.to.Profile))
 	}
@@ -134,9 +136,11 @@ func (c *conversation) greeted() finding.Result {
 	if h.caps&capTLS != 0 {
 		offered = "offered"
 	}
-	detail := fmt.Sprintf("%s %s answers, TLS %s, asks by %s, connection %d", h.brand(), h.number(), offered, clean.Line(h.plugin, 60), h.id)
+	detail := fmt.Sprintf("%s %s answers, TLS %s, asks by %s, connection %d", h.brand(), h.number(), offered,
+		clean.Line(h.plugin, 60), h.id)
 	if h.flavour() != c.word {
-		return finding.Warned(finding.New(finding.SpeakFlavour, "a %s server answers, and the profile says %s: they speak one protocol, and differ in accounts, versions and statements", h.brand(), c.word).
+		return finding.Warned(finding.New(finding.SpeakFlavour,
+			"a %s server answers, and the profile says %s: they speak one protocol, and differ in accounts, versions and statements", h.brand(), c.word).
 			Saw("its version is %s", clean.Quoted(h.version)).
 			Suggest("gharbor set %s engine=%s", c.to.Profile, h.flavour()), "%s", detail)
 	}
@@ -154,7 +158,8 @@ func (c *conversation) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Res
 	}
 	secure, facts, result, err := c.handshake(ctx, c.raw, c.hello, c.to.TLS)
 	if err != nil {
-		return nil, finding.Failed(tlsrule.Diagnose(err, c.to.Profile, c.to.Address, "set tls_version = TLSv1.2,TLSv1.3 in the section [mysqld] of its option file"))
+		return nil, finding.Failed(tlsrule.Diagnose(err, c.to.Profile, c.to.Address,
+			"set tls_version = TLSv1.2,TLSv1.3 in the section [mysqld] of its option file"))
 	}
 	c.conn = secure
 	c.facts.Encrypted(facts)
@@ -162,7 +167,8 @@ func (c *conversation) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Res
 }
 
 // handshake sends the request for TLS on a connection that has been greeted.
-func (c *conversation) handshake(ctx context.Context, conn net.Conn, h *hello, plan *tlsrule.Plan) (net.Conn, *tlsrule.Facts, finding.Result, error) {
+func (c *conversation) handshake(ctx context.Context, conn net.Conn, h *hello,
+	plan *tlsrule.Plan) (net.Conn, *tlsrule.Facts, finding.Result, error) {
 	release := probe.Guard(ctx, conn)
 	_, err := conn.Write(h.tlsRequest())
 	release()

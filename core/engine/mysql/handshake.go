@@ -28,7 +28,8 @@ const (
 )
 
 // driverCaps is what the driver asks for, as far as the server has it.
-const driverCaps = capLongPassword | capLongFlag | capProtocol41 | capSecureConnection | capTransactions | capLengthEncoded |
+const driverCaps = capLongPassword | capLongFlag | capProtocol41 | capSecureConnection | capTransactions |
+	capLengthEncoded |
 	capLocalFiles | capPluginAuth | capMultiResults | capAttributes | capDeprecateEOF
 
 // maxGreeting bounds a greeting and every other packet of a login, in bytes;

@@ -238,7 +238,8 @@ func (a *attempt) accepted(ctx context.Context) finding.Result {
 	row, err := a.timed(ctx, "SELECT CURRENT_USER() AS account, USER() AS seen")
 	if err != nil {
 		if r := refusalOf(err); r != nil && r.Number == mustChangePassword {
-			return finding.Failed(a.expired(r, "it lets the account in, to a session that may do nothing but set a new password"))
+			return finding.Failed(a.expired(r,
+				"it lets the account in, to a session that may do nothing but set a new password"))
 		}
 		return finding.Failed(a.lost(err))
 	}
@@ -255,15 +256,19 @@ func (a *attempt) accepted(ctx context.Context) finding.Result {
 	}
 	switch {
 	case user == "" && a.to.User != "":
-		return finding.Warned(finding.New(finding.LoginAnonymous, "the server let %s in as its anonymous account, which fits any name: there is no account of that name for where the server sees this machine", clean.Quoted(a.to.User)).
+		return finding.Warned(finding.New(finding.LoginAnonymous,
+			"the server let %s in as its anonymous account, which fits any name: there is no account of that name for where the server sees this machine", clean.Quoted(a.to.User)).
 			Saw("the account is %s, and the server sees %s", clean.Quoted(row["account"]), clean.Quoted(row["seen"])).
 			Suggest("as an administrator: DROP USER %s", a.accountName("", hostOf(row["account"]))), "%s", detail)
 	case a.method == methodNone && user == "root":
-		return finding.Warned(finding.New(finding.LoginRootWithoutPassword, "the account root has no password: whoever reaches this server is its administrator").
+		return finding.Warned(finding.New(finding.LoginRootWithoutPassword,
+			"the account root has no password: whoever reaches this server is its administrator").
 			Saw("the account is %s", clean.Quoted(row["account"])).
-			Suggest("as root: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's history", a.accountName(a.to.User, hostOf(row["account"]))), "%s", detail)
+			Suggest("as root: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's history",
+				a.accountName(a.to.User, hostOf(row["account"]))), "%s", detail)
 	case a.method == methodNone:
-		return finding.Warned(finding.New(finding.LoginNoPasswordAsked, "the server let %s in without a password", clean.Quoted(a.to.User)).
+		return finding.Warned(finding.New(finding.LoginNoPasswordAsked, "the server let %s in without a password",
+			clean.Quoted(a.to.User)).
 			Saw("the account %s has none", clean.Quoted(row["account"])).
 			Suggest("as an administrator: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's history", a.accountName(a.to.User, hostOf(row["account"]))), "%s", detail)
 	}
@@ -309,7 +314,8 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 }
 
 func (a *attempt) unsupported() *finding.Finding {
-	found := finding.New(finding.LoginUnsupportedMethod, "the server asked for a login by %s, which this version does not do here", clean.Quoted(a.method))
+	found := finding.New(finding.LoginUnsupportedMethod,
+		"the server asked for a login by %s, which this version does not do here", clean.Quoted(a.method))
 	if a.method == methodSHA256 {
 		found.Saw("it is done only without TLS and with the server's public key pinned (server-key)")
 	}
@@ -325,7 +331,8 @@ func (a *attempt) unsupported() *finding.Finding {
 }
 
 func (a *attempt) cleartext() *finding.Finding {
-	found := finding.New(finding.LoginCleartextRefused, "the server wants the password itself, by %s, which is sent only over TLS that was verified, or to a socket whose owner was checked", a.method)
+	found := finding.New(finding.LoginCleartextRefused,
+		"the server wants the password itself, by %s, which is sent only over TLS that was verified, or to a socket whose owner was checked", a.method)
 	if a.whole {
 		found.Saw("by this method the first login after a start of the server, or a change of the password, needs the whole password; later ones do not; and so does every login of an account that does not exist")
 	}
@@ -339,7 +346,8 @@ func (a *attempt) cleartext() *finding.Finding {
 // askedForFile is for a server that asks for a file of this machine. It gets
 // nothing.
 func (c *conversation) askedForFile(err error) *finding.Finding {
-	found := finding.New(finding.SessionAsksForFile, "the server asked for a file of this machine, which no honest server does of itself; it got nothing, and the connection was ended")
+	found := finding.New(finding.SessionAsksForFile,
+		"the server asked for a file of this machine, which no honest server does of itself; it got nothing, and the connection was ended")
 	var request *fileRequest
 	if errors.As(err, &request) {
 		found.Saw("it asked for %s", clean.Quoted(request.name))

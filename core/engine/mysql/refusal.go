@@ -74,7 +74,8 @@ func (c *conversation) refusedFirst(r *refusal) *finding.Finding {
 	case tooManyConnections, tooManyOfUser, resourceUsedUp:
 		return c.full(r)
 	case hostBlocked:
-		return finding.New(finding.SpeakHostBlocked, "the server has blocked the address it sees this machine at, after too many connections that ended before a login (max_connect_errors)").
+		return finding.New(finding.SpeakHostBlocked,
+			"the server has blocked the address it sees this machine at, after too many connections that ended before a login (max_connect_errors)").
 			Saw("%s", r.said()).
 			Suggest("as an administrator: FLUSH HOSTS   # or TRUNCATE TABLE performance_schema.host_cache").
 			Suggest("gharbor nearby   # what else of this machine may be connecting?")
@@ -86,7 +87,9 @@ func (c *conversation) refusedFirst(r *refusal) *finding.Finding {
 			c.facts.SeenAs = clean.Line(c.to.User, 100) + "@" + host
 			from = ", '" + host + "'"
 		}
-		return finding.New(finding.LoginHostNotAllowed, "the server has no account at all that may come from where it sees this machine%s, so none for %s", from, clean.Quoted(c.to.User)).
+		return finding.New(finding.LoginHostNotAllowed,
+			"the server has no account at all that may come from where it sees this machine%s, so none for %s", from,
+			clean.Quoted(c.to.User)).
 			Saw("%s", r.said()).
 			Suggest("gharbor show %s   # is it the right server?", c.to.Profile).
 			Suggest("as an administrator: CREATE USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's history", c.accountName(c.to.User, host))
@@ -98,7 +101,8 @@ func (c *conversation) refusedFirst(r *refusal) *finding.Finding {
 }
 
 func (c *conversation) stopping(r *refusal) *finding.Finding {
-	return finding.New(finding.SpeakStopping, "the server is shutting down and lets nobody in any more").Saw("%s", r.said()).
+	return finding.New(finding.SpeakStopping, "the server is shutting down and lets nobody in any more").
+		Saw("%s", r.said()).
 		Suggest("gharbor wait %s   # until it is ready", c.to.Profile).
 		Suggest("gharbor nearby   # says how a stopped server of this machine is started")
 }
@@ -154,7 +158,8 @@ func (a *attempt) serverRefused(r *refusal) *finding.Finding {
 }
 
 func (c *conversation) wantsTLS(seen string) *finding.Finding {
-	return finding.New(finding.TLSRequiredByServer, "the server lets nobody in without TLS, and the connection was not encrypted").
+	return finding.New(finding.TLSRequiredByServer,
+		"the server lets nobody in without TLS, and the connection was not encrypted").
 		Saw("%s", seen).
 		Suggest("gharbor set %s tls=verified", c.to.Profile).
 		Suggest("gharbor set %s tls=required   # encrypted, whoever answers", c.to.Profile)
@@ -171,18 +176,22 @@ func (a *attempt) denied(r *refusal) *finding.Finding {
 	var found *finding.Finding
 	switch {
 	case a.to.NoSecret && len(a.to.NoSecretTried) == 0:
-		found = finding.New(finding.LoginPasswordWanted, "no password was sent, by the profile, and the server refused: it wants one; its answer is the same for %s", causes)
+		found = finding.New(finding.LoginPasswordWanted,
+			"no password was sent, by the profile, and the server refused: it wants one; its answer is the same for %s", causes)
 	case a.to.NoSecret:
-		found = finding.New(finding.SecretMissing, "no password was found, and the server refused a login without one; its answer is the same for %s", causes)
+		found = finding.New(finding.SecretMissing,
+			"no password was found, and the server refused a login without one; its answer is the same for %s", causes)
 		for i, tried := range a.to.NoSecretTried {
 			found.Saw("tried %d: %s", i+1, tried)
 		}
 		return a.sawAs(found, r).Suggest("gharbor test %s   # on a terminal, which asks", a.to.Profile).
 			Suggest("gharbor set %s secret=env:NAME   # or file:PATH", a.to.Profile)
 	case a.empty:
-		found = finding.New(finding.LoginEmptyPassword, "the password that was sent is empty, and the server refused it; its answer is the same for %s", causes)
+		found = finding.New(finding.LoginEmptyPassword,
+			"the password that was sent is empty, and the server refused it; its answer is the same for %s", causes)
 	default:
-		found = finding.New(finding.LoginPassword, "the server refused the account or the password; its answer is the same for a wrong password, %s", causes)
+		found = finding.New(finding.LoginPassword,
+			"the server refused the account or the password; its answer is the same for a wrong password, %s", causes)
 	}
 	a.sawAs(found, r)
 	if !a.to.NoSecret {
@@ -199,7 +208,8 @@ func (a *attempt) denied(r *refusal) *finding.Finding {
 	if a.facts.TLS == "none" && a.hello.caps&capTLS != 0 && a.to.Network == "tcp" {
 		found.Suggest("gharbor test %s -override tls=required   # if the account needs TLS", a.to.Profile)
 	}
-	return found.Suggest("gharbor test %s -as ADMIN-PROFILE   # an administrator's profile looks the account up", a.to.Profile)
+	return found.Suggest("gharbor test %s -as ADMIN-PROFILE   # an administrator's profile looks the account up",
+		a.to.Profile)
 }
 
 // sawAs adds the server's words and the account pattern that it looked for,
@@ -225,7 +235,8 @@ func (a *attempt) sawAs(found *finding.Finding, r *refusal) *finding.Finding {
 // account behind a socket. MariaDB treats an unknown account like some other
 // one, and then says this of it too.
 func (a *attempt) otherIdentity(r *refusal) *finding.Finding {
-	found := finding.New(finding.LoginPeer, "the server looked at the system account behind a Unix socket, not at a password, and refused; its answer can be the same for an unknown account")
+	found := finding.New(finding.LoginPeer,
+		"the server looked at the system account behind a Unix socket, not at a password, and refused; its answer can be the same for an unknown account")
 	if a.to.Network == "unix" {
 		found.Cause = "the server compares the system account with the database account on this socket, and they are not the same; its answer can be the same for an unknown account"
 	}
@@ -345,7 +356,8 @@ func (c *conversation) noDatabase(ctx context.Context) finding.Result {
 }
 
 func (c *conversation) databaseMissing(ctx context.Context, r *refusal) *finding.Finding {
-	found := finding.New(finding.DatabaseMissing, "there is no database %s on this server", clean.Quoted(c.to.Database)).Saw("%s", r.said())
+	found := finding.New(finding.DatabaseMissing, "there is no database %s on this server", clean.Quoted(c.to.Database)).
+		Saw("%s", r.said())
 	names, err := c.databases(ctx)
 	near := nearest.Names(c.to.Database, names, 3)
 	switch {
@@ -363,7 +375,9 @@ func (c *conversation) databaseMissing(ctx context.Context, r *refusal) *finding
 // databaseDenied is for error 1044, which a server also gives for a database
 // that does not exist, to a login that has no rights everywhere.
 func (c *conversation) databaseDenied(ctx context.Context, r *refusal) *finding.Finding {
-	found := finding.New(finding.DatabaseNoAccess, "the account may not use the database %s, or there is none of that name: the server gives one answer for both", clean.Quoted(c.to.Database)).
+	found := finding.New(finding.DatabaseNoAccess,
+		"the account may not use the database %s, or there is none of that name: the server gives one answer for both",
+		clean.Quoted(c.to.Database)).
 		Saw("%s", r.said())
 	if names, err := c.databases(ctx); err == nil {
 		found.Saw("this login sees %s", listed(names))
@@ -376,7 +390,8 @@ func (c *conversation) databaseDenied(ctx context.Context, r *refusal) *finding.
 		user = ""
 	}
 	host := hostOf(c.facts.Account)
-	return found.Suggest("as an administrator: GRANT SELECT, INSERT, UPDATE, DELETE ON %s.* TO %s", identifier(c.to.Database), c.accountName(user, host)).
+	return found.Suggest("as an administrator: GRANT SELECT, INSERT, UPDATE, DELETE ON %s.* TO %s",
+		identifier(c.to.Database), c.accountName(user, host)).
 		Suggest("gharbor test %s -as ADMIN-PROFILE   # an administrator's profile looks which of the two it is", c.to.Profile)
 }
 

@@ -31,7 +31,8 @@ var (
 		true:  {"server_uid", "tx_read_only"},
 		false: {"server_uuid", "super_read_only", "transaction_read_only"},
 	}
-	commonVariables = []string{"version", "hostname", "port", "character_set_database", "collation_database", "sql_mode", "time_zone", "system_time_zone",
+	commonVariables = []string{"version", "hostname", "port", "character_set_database", "collation_database", "sql_mode",
+		"time_zone", "system_time_zone",
 		"read_only", "innodb_read_only"}
 )
 
@@ -137,7 +138,8 @@ func (c *conversation) rights(ctx context.Context, set map[string]string) error 
 	super := all || global["SUPER"]
 	c.facts.Superuser = &super
 	on := func(name string) bool { return strings.EqualFold(set[name], "ON") || set[name] == "1" }
-	exempt := all || global["READ_ONLY ADMIN"] || global["READ ONLY ADMIN"] || global["CONNECTION_ADMIN"] || global["SUPER"] && !c.superIsNotExempt()
+	exempt := all || global["READ_ONLY ADMIN"] || global["READ ONLY ADMIN"] || global["CONNECTION_ADMIN"] ||
+		global["SUPER"] && !c.superIsNotExempt()
 	writable, why := true, ""
 	switch {
 	case on("innodb_read_only"):
@@ -150,7 +152,8 @@ func (c *conversation) rights(ctx context.Context, set map[string]string) error 
 		writable, why = false, "the session's transactions are read-only"
 	}
 	c.facts.Writable, c.facts.ReadOnlyBy = &writable, why
-	if c.to.Thorough && (super || global["REPLICATION CLIENT"] || global["SLAVE MONITOR"] || global["REPLICA MONITOR"] || global["REPLICATION SLAVE ADMIN"]) {
+	if c.to.Thorough && (super || global["REPLICATION CLIENT"] || global["SLAVE MONITOR"] || global["REPLICA MONITOR"] ||
+		global["REPLICATION SLAVE ADMIN"]) {
 		c.source(ctx)
 	}
 	return nil
@@ -257,7 +260,8 @@ func (c *conversation) lost(err error) *finding.Finding {
 // Missing returns the tables that do not exist for this login, in the database
 // that is open unless a name has another before a dot, and the plugins that
 // are not active: extensions are called plugins here.
-func (c *conversation) Missing(ctx context.Context, tables, extensions []string) (noTables, noExtensions []string, err error) {
+func (c *conversation) Missing(ctx context.Context,
+	tables, extensions []string) (noTables, noExtensions []string, err error) {
 	for _, name := range tables {
 		schema, table, qualified := strings.Cut(name, ".")
 		sql, args := "SELECT 1 FROM information_schema.tables WHERE table_schema = ? AND table_name = ? LIMIT 1", []any{schema, table}
@@ -273,7 +277,8 @@ func (c *conversation) Missing(ctx context.Context, tables, extensions []string)
 		}
 	}
 	for _, name := range extensions {
-		found, err := c.column(ctx, "SELECT 1 FROM information_schema.plugins WHERE plugin_name = ? AND plugin_status = 'ACTIVE' LIMIT 1", name)
+		found, err := c.column(ctx,
+			"SELECT 1 FROM information_schema.plugins WHERE plugin_name = ? AND plugin_status = 'ACTIVE' LIMIT 1", name)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -310,7 +315,8 @@ func (c *conversation) exec(ctx context.Context, sql string) error {
 }
 
 // query runs a statement and returns the names of its columns and its rows.
-func (c *conversation) query(ctx context.Context, sql string, args ...any) (columns []string, rows [][]string, err error) {
+func (c *conversation) query(ctx context.Context, sql string,
+	args ...any) (columns []string, rows [][]string, err error) {
 	var named []driver.NamedValue
 	for i, arg := range args {
 		named = append(named, driver.NamedValue{Ordinal: i + 1, Value: arg})

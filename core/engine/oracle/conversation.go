@@ -95,7 +95,9 @@ func (c *conversation) encryptFirst(ctx context.Context) bool {
 	if err != nil {
 		found := tlsrule.Diagnose(err, c.to.Profile, c.to.Address, "set SSL_VERSION = 1.2 in the listener's sqlnet.ora")
 		if asked && <-plain || !asked && probe.ClientCertificateAlert(err) == "" && c.plainListener(ctx) {
-			found = finding.New(finding.TLSNotOffered, "the listener at %s speaks without TLS, and the rule is %s: TLS is spoken at a port of its own, often 2484", c.to.Address, c.to.TLS.Rule).
+			found = finding.New(finding.TLSNotOffered,
+				"the listener at %s speaks without TLS, and the rule is %s: TLS is spoken at a port of its own, often 2484",
+				c.to.Address, c.to.TLS.Rule).
 				Saw("asked in the clear, on another connection, it answered as a listener").
 				Suggest("gharbor set %s port=2484   # or addresses=HOST:2484 in its alias", c.to.Profile).
 				Suggest("gharbor set %s tls=off   # only where nobody else is on the way", c.to.Profile)
@@ -181,8 +183,10 @@ func (c *conversation) ask(ctx context.Context, redirected int) finding.Result {
 		}
 		return c.opening.Unexpected(ctx, answer.Raw)
 	}
-	return finding.Failed(finding.New(finding.SpeakGarbage, "the listener at %s has the connect packet sent again and again", c.to.Address).
-		Saw("asked %d times", tns.MaxResends).Suggest("gharbor test %s   # again; if it repeats, the listener's log says why", c.to.Profile))
+	return finding.Failed(finding.New(finding.SpeakGarbage,
+		"the listener at %s has the connect packet sent again and again", c.to.Address).
+		Saw("asked %d times", tns.MaxResends).
+		Suggest("gharbor test %s   # again; if it repeats, the listener's log says why", c.to.Profile))
 }
 
 // wanted is what the listener is asked for.
@@ -241,7 +245,8 @@ func (c *conversation) notTNS(ctx context.Context, reply []byte) finding.Result 
 		return c.tlsOnly("its first bytes: " + clean.Bytes(reply, 16))
 	}
 	if c.conn != c.raw {
-		return finding.Failed(finding.New(finding.SpeakGarbage, "what answers at %s within TLS is no listener of Oracle's", c.to.Address).
+		return finding.Failed(finding.New(finding.SpeakGarbage, "what answers at %s within TLS is no listener of Oracle's",
+			c.to.Address).
 			Saw("its first bytes: %s", clean.Bytes(reply, 32)).
 			Suggest("gharbor show %s   # are host and port right?", c.to.Profile))
 	}
@@ -259,7 +264,8 @@ func (c *conversation) wantsTLS(ctx context.Context) bool {
 
 // tlsOnly is the result for a listener that was spoken to in the clear and wants TLS.
 func (c *conversation) tlsOnly(seen string) finding.Result {
-	return finding.Failed(finding.New(finding.SpeakTLSOnly, "the listener at %s speaks TLS from the first byte, and the rule is %s", c.to.Address, c.to.TLS.Rule).
+	return finding.Failed(finding.New(finding.SpeakTLSOnly,
+		"the listener at %s speaks TLS from the first byte, and the rule is %s", c.to.Address, c.to.TLS.Rule).
 		Saw("%s", seen).
 		Suggest("gharbor set %s tls=verified", c.to.Profile))
 }
@@ -268,7 +274,8 @@ func (c *conversation) tlsOnly(seen string) finding.Result {
 func (c *conversation) again(ctx context.Context) *finding.Result {
 	secure, facts, result, err := c.to.TLS.Handshake(ctx, c.raw)
 	if err != nil {
-		result = finding.Failed(tlsrule.Diagnose(err, c.to.Profile, c.to.Address, "set SSL_VERSION = 1.2 in the server's sqlnet.ora"))
+		result = finding.Failed(tlsrule.Diagnose(err, c.to.Profile, c.to.Address,
+			"set SSL_VERSION = 1.2 in the server's sqlnet.ora"))
 		return &result
 	}
 	if result.Outcome == finding.Fail {
@@ -283,7 +290,8 @@ func (c *conversation) again(ctx context.Context) *finding.Result {
 func (c *conversation) let(answer tns.Packet) finding.Result {
 	var err error
 	if c.accepted, err = tns.ParseAccept(answer); err != nil {
-		return finding.Failed(finding.New(finding.SpeakGarbage, "the listener at %s accepts in a form that is not known here", c.to.Address).
+		return finding.Failed(finding.New(finding.SpeakGarbage,
+			"the listener at %s accepts in a form that is not known here", c.to.Address).
 			Saw("its answer: %s", clean.Bytes(answer.Raw, 40)).Suggest("gharbor show %s", c.to.Profile))
 	}
 	return finding.Good("the listener knows %s and lets one in, protocol %d", c.asked(), c.accepted.Version)
@@ -302,12 +310,14 @@ func (c *conversation) asked() string {
 func (c *conversation) redirect(ctx context.Context, answer tns.Packet, before int) finding.Result {
 	place, err := c.place(answer)
 	if err != nil {
-		return finding.Failed(finding.New(finding.SpeakRedirected, "the listener at %s sends one to another place, and says none that could be dialled", c.to.Address).
+		return finding.Failed(finding.New(finding.SpeakRedirected,
+			"the listener at %s sends one to another place, and says none that could be dialled", c.to.Address).
 			Saw("it says %s", clean.Quoted(place.Text)).
 			Suggest("gharbor show %s   # is it the right listener?", c.to.Profile))
 	}
 	to := fmt.Sprintf("%s:%d", place.Host, place.Port)
-	found := finding.New(finding.SpeakRedirected, "the listener at %s sends one to another place, which neither the profile nor its alias lists: nothing was sent there", c.to.Address).
+	found := finding.New(finding.SpeakRedirected,
+		"the listener at %s sends one to another place, which neither the profile nor its alias lists: nothing was sent there", c.to.Address).
 		Saw("it says %s", clean.Quoted(to)).
 		Suggest("gharbor show %s   # add the address to its alias or hosts, if it is to be trusted", c.to.Profile)
 	if before > 0 {

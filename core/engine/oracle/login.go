@@ -70,7 +70,8 @@ func (c *conversation) Login(ctx context.Context) finding.Result {
 	if c.session.seam.warning == "" {
 		return finding.Good("%s", detail)
 	}
-	return finding.Warned(finding.New(finding.LoginExpiresSoon, "the server let %s in and warned: the password is about to expire, or is in its grace time", clean.Quoted(c.to.User)).
+	return finding.Warned(finding.New(finding.LoginExpiresSoon,
+		"the server let %s in and warned: the password is about to expire, or is in its grace time", clean.Quoted(c.to.User)).
 		Saw("it said %s", clean.Quoted(c.session.seam.warning)).
 		Suggest("as %s: ALTER USER %s IDENTIFIED BY \"NEW-PASSWORD\" REPLACE \"OLD-PASSWORD\"   # in a session, not in a shell's history", c.to.User, identifier(c.to.User)), "%s", detail)
 }

@@ -46,7 +46,8 @@ func (c *conversation) listenerRefused(r tns.Refusal) *finding.Finding {
 	var found *finding.Finding
 	switch r.Code {
 	case tns.UnknownService, tns.UnknownSID, tns.UnknownInstance:
-		found = finding.New(finding.SpeakServiceUnknown, "the listener at %s is up and does not know %s: the name is wrong, or the database behind it is down or has not told the listener of itself yet", c.to.Address, c.asked())
+		found = finding.New(finding.SpeakServiceUnknown,
+			"the listener at %s is up and does not know %s: the name is wrong, or the database behind it is down or has not told the listener of itself yet", c.to.Address, c.asked())
 		if c.to.Alias != "" {
 			found.Saw("it was asked for by %s", c.to.AliasAt).
 				Suggest("gharbor alias show %s   # where the name stands", c.to.Alias).
@@ -56,11 +57,13 @@ func (c *conversation) listenerRefused(r tns.Refusal) *finding.Finding {
 		}
 		found.Suggest("on the server: lsnrctl services   # what it knows")
 	case noHandler, noServiceHandler, noServerHandler, notHandedOver:
-		found = finding.New(finding.SpeakNoHandler, "the listener at %s knows %s, and no process of it takes another connection: it has as many as it may, or only others than were asked for", c.to.Address, c.asked()).
+		found = finding.New(finding.SpeakNoHandler,
+			"the listener at %s knows %s, and no process of it takes another connection: it has as many as it may, or only others than were asked for", c.to.Address, c.asked()).
 			Suggest("gharbor wait %s   # until there is room", c.to.Profile).
 			Suggest("as an administrator: SELECT resource_name, current_utilization, limit_value FROM v$resource_limit WHERE resource_name IN ('processes', 'sessions')")
 	case allRestricted, someRestricted, allBlocked:
-		found = finding.New(finding.SpeakServiceBlocked, "the listener at %s knows %s, and its instances let nobody in: they are starting, not open yet, or in restricted mode", c.to.Address, c.asked()).
+		found = finding.New(finding.SpeakServiceBlocked,
+			"the listener at %s knows %s, and its instances let nobody in: they are starting, not open yet, or in restricted mode", c.to.Address, c.asked()).
 			Suggest("gharbor wait %s   # until it is ready", c.to.Profile).
 			Suggest("on the server: lsnrctl services   # BLOCKED or RESTRICTED, and since when")
 	case notAvailable:
@@ -105,19 +108,23 @@ func (c *conversation) loginFailed(ctx context.Context, err error) *finding.Find
 	case errors.As(err, &taking):
 		return c.to.Untaken(taking)
 	case errors.Is(err, errNone):
-		found := finding.New(finding.LoginPasswordWanted, "the server wants a password for %s, and none is to be sent", clean.Quoted(c.to.User))
+		found := finding.New(finding.LoginPasswordWanted, "the server wants a password for %s, and none is to be sent",
+			clean.Quoted(c.to.User))
 		for _, tried := range c.to.NoSecretTried {
 			found.Saw("%s", tried)
 		}
 		return found.Suggest("gharbor set %s secret=ask", c.to.Profile)
 	case errors.Is(err, errEmpty):
-		return finding.New(finding.LoginEmptyPassword, "the password is empty, which this server takes from nobody: it was not asked").
+		return finding.New(finding.LoginEmptyPassword,
+			"the password is empty, which this server takes from nobody: it was not asked").
 			Suggest("gharbor set %s secret=ask", c.to.Profile)
 	case errors.Is(err, errWeak):
-		found := finding.New(finding.LoginCleartextRefused, "the server asks by the %s: who listens can find the password from the exchange, so it is answered only over TLS that was verified", verifierName(verifier10))
+		found := finding.New(finding.LoginCleartextRefused,
+			"the server asks by the %s: who listens can find the password from the exchange, so it is answered only over TLS that was verified", verifierName(verifier10))
 		return c.to.NotInTheClear(found, &c.facts)
 	case errors.Is(err, errTooLong), errors.Is(err, errDriverPanic):
-		return finding.New(finding.LoginBrokenOff, "the connection was ended here during the login: the server sent what no honest one does").
+		return finding.New(finding.LoginBrokenOff,
+			"the connection was ended here during the login: the server sent what no honest one does").
 			Saw("%s", clean.Line(plain(err), 200)).
 			Suggest("gharbor show %s   # is it the right server?", c.to.Profile)
 	case errors.As(err, &server):
@@ -162,18 +169,22 @@ func (c *conversation) serverRefused(e *network.OracleError) *finding.Finding {
 	var found *finding.Finding
 	switch e.ErrCode {
 	case invalidLogin:
-		found = finding.New(finding.LoginPassword, "the server refused the user %s or the password; it does not tell which: a wrong password, an account that does not exist, and one without the right that as asks for look alike", user).
+		found = finding.New(finding.LoginPassword,
+			"the server refused the user %s or the password; it does not tell which: a wrong password, an account that does not exist, and one without the right that as asks for look alike", user).
 			Suggest("gharbor show %s   # is the user right, and where the password is from?", name)
 	case nullPassword:
-		found = finding.New(finding.LoginEmptyPassword, "the server says that no password was given").Suggest("gharbor set %s secret=ask", name)
+		found = finding.New(finding.LoginEmptyPassword, "the server says that no password was given").
+			Suggest("gharbor set %s secret=ask", name)
 	case accountLocked:
 		found = finding.New(finding.LoginLocked, "the account %s is locked", user).
 			Suggest("as an administrator: ALTER USER %s ACCOUNT UNLOCK", identifier(c.to.User))
 	case passwordExpired:
-		found = finding.New(finding.LoginExpired, "the password of %s has expired: nothing works before a new one is set", user).
+		found = finding.New(finding.LoginExpired, "the password of %s has expired: nothing works before a new one is set",
+			user).
 			Suggest("as an administrator: ALTER USER %s IDENTIFIED BY \"NEW-PASSWORD\"   # in a session, not in a shell's history", identifier(c.to.User))
 	case insufficientRights:
-		found = finding.New(finding.LoginRightRefused, "the account %s may log in, and not as %s", user, firstOf(c.to.As, "an administrator")).
+		found = finding.New(finding.LoginRightRefused, "the account %s may log in, and not as %s", user,
+			firstOf(c.to.As, "an administrator")).
 			Suggest("gharbor set %s as=   # as an ordinary user", name)
 		if c.to.As != "" {
 			found.Suggest("as an administrator: GRANT %s TO %s", upper(c.to.As), identifier(c.to.User))
@@ -182,21 +193,25 @@ func (c *conversation) serverRefused(e *network.OracleError) *finding.Finding {
 		found = finding.New(finding.LoginRightNeeded, "the account %s is let in only with an administrator's right", user).
 			Suggest("gharbor set %s as=sysdba   # or as=sysoper", name)
 	case noCreateSession:
-		found = finding.New(finding.LoginNoLoginRight, "the account %s is there, and has not the right to log in (CREATE SESSION)", user).
+		found = finding.New(finding.LoginNoLoginRight,
+			"the account %s is there, and has not the right to log in (CREATE SESSION)", user).
 			Suggest("as an administrator: GRANT CREATE SESSION TO %s", identifier(c.to.User))
 	case startingOrStopping:
-		found = finding.New(finding.SpeakStarting, "the instance is starting or stopping").Suggest("gharbor wait %s   # until it is ready", name)
+		found = finding.New(finding.SpeakStarting, "the instance is starting or stopping").
+			Suggest("gharbor wait %s   # until it is ready", name)
 	case notAvailable:
 		found = c.instanceDown()
 	case restrictedOnly:
-		found = finding.New(finding.SpeakServiceBlocked, "the instance is in restricted mode, for administrators alone").Suggest("gharbor wait %s   # until it is ready", name)
+		found = finding.New(finding.SpeakServiceBlocked, "the instance is in restricted mode, for administrators alone").
+			Suggest("gharbor wait %s   # until it is ready", name)
 	case maxSessions, maxProcesses:
 		found = finding.New(finding.SessionServerFull, "the server has as many sessions or processes as it may").
 			Suggest("gharbor wait %s   # until there is room", name).
 			Suggest("as an administrator: SELECT resource_name, current_utilization, limit_value FROM v$resource_limit WHERE resource_name IN ('processes', 'sessions')")
 	case noCommonProtocol:
 		found = finding.New(finding.LoginUnsupportedMethod, "the server takes no method of login that is done here").
-			Suggest("as an administrator: ALTER USER %s IDENTIFIED BY \"THE-PASSWORD\"   # makes the newer verifiers", identifier(c.to.User))
+			Suggest("as an administrator: ALTER USER %s IDENTIFIED BY \"THE-PASSWORD\"   # makes the newer verifiers",
+				identifier(c.to.User))
 	default:
 		found = finding.New(finding.LoginRefused, "the server refused the login of %s", user).Suggest("gharbor show %s", name)
 	}

@@ -125,15 +125,17 @@ func folded(name string) string {
 
 // Missing returns the tables and views that this login does not see. There are no
 // extensions with this server.
-func (c *conversation) Missing(ctx context.Context, tables, extensions []string) (noTables, noExtensions []string, err error) {
+func (c *conversation) Missing(ctx context.Context,
+	tables, extensions []string) (noTables, noExtensions []string, err error) {
 	for _, table := range tables {
 		owner, name, ok := strings.Cut(table, ".")
 		whose := "owner = " + literal(folded(owner))
 		if !ok {
 			name, whose = table, "owner IN (SYS_CONTEXT('USERENV','CURRENT_SCHEMA'), 'PUBLIC')"
 		}
-		rows, err := c.query(ctx, fmt.Sprintf("SELECT TO_CHAR(COUNT(*)) FROM all_objects WHERE object_name = %s AND %s AND object_type IN ('TABLE', 'VIEW', 'MATERIALIZED VIEW', 'SYNONYM')",
-			literal(folded(name)), whose))
+		rows, err := c.query(ctx,
+			fmt.Sprintf("SELECT TO_CHAR(COUNT(*)) FROM all_objects WHERE object_name = %s AND %s AND object_type IN ('TABLE', 'VIEW', 'MATERIALIZED VIEW', 'SYNONYM')",
+				literal(folded(name)), whose))
 		if err != nil {
 			return nil, nil, errors.New(plain(err))
 		}
@@ -161,7 +163,9 @@ func (c *conversation) LookUp(ctx context.Context, r engine.Refused) error {
 			"its status is "+clean.Quoted(status), "as an administrator: ALTER USER "+identifier(r.User)+" ACCOUNT UNLOCK")
 	case strings.HasPrefix(status, "EXPIRED") && !strings.Contains(status, "GRACE"):
 		return refine(r, finding.LoginExpired, fmt.Sprintf("the password of %s has expired", clean.Quoted(r.User)),
-			"its status is "+clean.Quoted(status), "as an administrator: ALTER USER "+identifier(r.User)+` IDENTIFIED BY "NEW-PASSWORD"   # in a session, not in a shell's history`)
+			"its status is "+clean.Quoted(status),
+			"as an administrator: ALTER USER "+identifier(r.User)+
+				` IDENTIFIED BY "NEW-PASSWORD"   # in a session, not in a shell's history`)
 	}
 	r.Finding.Saw("%sthe account is there, and its status is %s: what is left is the password", r.By, clean.Quoted(status))
 	return nil

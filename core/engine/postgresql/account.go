@@ -61,9 +61,11 @@ func (a *account) explain(r engine.Refused) {
 	case a.password != nil && !*a.password:
 		particular(finding.LoginNoPasswordSet, "the role %s has no password, so none can be right", user)
 		found.Saw("%sno password is stored", r.By).
-			Suggest("as an administrator: ALTER ROLE %s PASSWORD 'NEW-PASSWORD'   # in a session, not in a shell's history", role)
+			Suggest("as an administrator: ALTER ROLE %s PASSWORD 'NEW-PASSWORD'   # in a session, not in a shell's history",
+				role)
 	case a.stored == methodMD5 && strings.HasPrefix(r.Method, methodSCRAM):
-		particular(finding.LoginOtherHash, "the password of %s is stored for MD5, and the server's rules ask for SCRAM, so none can be right", user)
+		particular(finding.LoginOtherHash,
+			"the password of %s is stored for MD5, and the server's rules ask for SCRAM, so none can be right", user)
 		found.Saw("%sthe stored form begins with md5; the server asked by %s", r.By, r.Method).
 			Suggest("as an administrator: SET password_encryption = 'scram-sha-256'; ALTER ROLE %s PASSWORD 'THE-PASSWORD'   # in a session, not in a shell's history", role)
 	default:
@@ -78,12 +80,15 @@ const storedQuery = "SELECT (rolpassword IS NOT NULL)::text, coalesce(left(rolpa
 
 // account looks a role up. Whether it has a password only a superuser sees.
 func (c *conversation) account(ctx context.Context, user string) (*account, error) {
-	result := c.pg.ExecParams(ctx, "SELECT rolcanlogin::text, extract(epoch FROM rolvaliduntil)::text FROM pg_roles WHERE rolname = $1", [][]byte{[]byte(user)}, nil, nil, nil).Read()
+	result := c.pg.ExecParams(ctx,
+		"SELECT rolcanlogin::text, extract(epoch FROM rolvaliduntil)::text FROM pg_roles WHERE rolname = $1",
+		[][]byte{[]byte(user)}, nil, nil, nil).Read()
 	if result.Err != nil {
 		return nil, result.Err
 	}
 	if len(result.Rows) == 0 {
-		names := c.pg.ExecParams(ctx, "SELECT rolname FROM pg_roles WHERE rolcanlogin ORDER BY 1 LIMIT 10000", nil, nil, nil, nil).Read()
+		names := c.pg.ExecParams(ctx, "SELECT rolname FROM pg_roles WHERE rolcanlogin ORDER BY 1 LIMIT 10000", nil, nil,
+			nil, nil).Read()
 		return &account{near: nearest.Names(user, firstColumn(names), 3)}, names.Err
 	}
 	a := &account{exists: true, mayLogIn: string(result.Rows[0][0]) == "true"}

@@ -177,7 +177,8 @@ func (c *conversation) unexpectedBytes(ctx context.Context, reply []byte) findin
 		reply = c.opening.Rest(reply)
 	}
 	if _, other := c.opening.Recognise(reply); yes && !other {
-		return finding.Failed(finding.New(finding.TLSExtraBytes, "bytes came after the server's yes to TLS and before the handshake; somebody on the way may have put them there, so the connection was ended").
+		return finding.Failed(finding.New(finding.TLSExtraBytes,
+			"bytes came after the server's yes to TLS and before the handshake; somebody on the way may have put them there, so the connection was ended").
 			Saw("after the S: %s", clean.Bytes(reply[1:], 32)).
 			Suggest("gharbor test %s   # again; if it repeats, test from another network", c.to.Profile))
 	}
@@ -203,7 +204,8 @@ func (c *conversation) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Res
 		}
 	}
 	if err != nil {
-		return nil, finding.Failed(tlsrule.Diagnose(err, c.to.Profile, c.to.Address, "set ssl_min_protocol_version = 'TLSv1.2' in postgresql.conf"))
+		return nil, finding.Failed(tlsrule.Diagnose(err, c.to.Profile, c.to.Address,
+			"set ssl_min_protocol_version = 'TLSv1.2' in postgresql.conf"))
 	}
 	c.conn = secure
 	c.facts.Encrypted(facts)
@@ -233,7 +235,8 @@ func (r *resumed) Write(p []byte) (int, error) {
 	if r.sent {
 		return r.Conn.Write(p)
 	}
-	if len(p) < 8 || int(binary.BigEndian.Uint32(p)) != len(p) || binary.BigEndian.Uint32(p[4:]) != pgproto3.ProtocolVersion30 {
+	if len(p) < 8 || int(binary.BigEndian.Uint32(p)) != len(p) ||
+		binary.BigEndian.Uint32(p[4:]) != pgproto3.ProtocolVersion30 {
 		return 0, fmt.Errorf("a defect: the driver opened with %d bytes that are no startup message", len(p))
 	}
 	r.sent = true

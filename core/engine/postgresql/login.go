@@ -150,7 +150,8 @@ func (c *conversation) config(conn net.Conn, database string) (*pgconn.Config, e
 	config.User, config.Database, config.Password = c.to.User, database, ""
 	config.RuntimeParams = c.parameters()
 	config.TLSConfig, config.Fallbacks = nil, nil
-	config.LookupFunc = func(context.Context, string) ([]string, error) { return []string{"127.0.0.1"}, nil } // never dialled
+	// never dialled
+	config.LookupFunc = func(context.Context, string) ([]string, error) { return []string{"127.0.0.1"}, nil }
 	config.DialFunc = func(context.Context, string, string) (net.Conn, error) { return conn, nil }
 	config.MaxProtocolMessageBodyLen = maxMessage
 	config.OnNotice = func(*pgconn.PgConn, *pgconn.Notice) {}
@@ -253,14 +254,16 @@ func (a *attempt) accepted() finding.Result {
 	switch a.method {
 	case methodNone:
 		detail = fmt.Sprintf("%s, no password asked", clean.Quoted(a.to.User))
-		found := finding.New(finding.LoginNoPasswordAsked, "the server let %s in without asking for a password", clean.Quoted(a.to.User)).
+		found := finding.New(finding.LoginNoPasswordAsked, "the server let %s in without asking for a password",
+			clean.Quoted(a.to.User)).
 			Saw("its access rules say trust, or it checked the system account (peer, ident) or a certificate: these look alike from here")
 		if a.to.Network == "unix" {
 			found.Saw("on a Unix socket it is mostly peer: whoever is this system account is let in")
 		}
 		return finding.Warned(found.Suggest("on the server: SELECT type, database, user_name, address, auth_method FROM pg_hba_file_rules"), "%s", detail)
 	case methodMD5:
-		return finding.Warned(finding.New(finding.LoginWeakMethod, "the server asked for the password by MD5, which is broken: who sees the exchange or the stored hash can find the password or log in with the hash").
+		return finding.Warned(finding.New(finding.LoginWeakMethod,
+			"the server asked for the password by MD5, which is broken: who sees the exchange or the stored hash can find the password or log in with the hash").
 			Suggest("on the server: SET password_encryption = 'scram-sha-256', then set the password of %s again, and scram-sha-256 in pg_hba.conf", identifier(a.to.User)), "%s", detail)
 	}
 	return finding.Good("%s", detail)
@@ -276,7 +279,8 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 	case errors.Is(err, errCleartext):
 		return a.cleartext()
 	case errors.Is(err, errMethod):
-		return finding.New(finding.LoginUnsupportedMethod, "the server asked for a login by %s, which this version does not do", a.method).
+		return finding.New(finding.LoginUnsupportedMethod,
+			"the server asked for a login by %s, which this version does not do", a.method).
 			Suggest("on the server: a line for this account with scram-sha-256 in pg_hba.conf")
 	case errors.As(err, &taking):
 		return a.to.Untaken(taking)
@@ -288,7 +292,8 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 
 func (a *attempt) noSecret() *finding.Finding {
 	if len(a.to.NoSecretTried) == 0 {
-		return finding.New(finding.LoginPasswordWanted, "the server wants a password, and the profile says that none is sent").
+		return finding.New(finding.LoginPasswordWanted,
+			"the server wants a password, and the profile says that none is sent").
 			Saw("it asked by %s", a.method).
 			Suggest("gharbor set %s secret=ask", a.to.Profile).
 			Suggest("gharbor set %s secret=passfile", a.to.Profile)
@@ -302,7 +307,8 @@ func (a *attempt) noSecret() *finding.Finding {
 }
 
 func (a *attempt) cleartext() *finding.Finding {
-	found := finding.New(finding.LoginCleartextRefused, "the server asked for the password in the clear, which is sent only over TLS that was verified or to a socket whose owner was checked")
+	found := finding.New(finding.LoginCleartextRefused,
+		"the server asked for the password in the clear, which is sent only over TLS that was verified or to a socket whose owner was checked")
 	a.to.NotInTheClear(found, &a.facts)
 	if a.to.Network == "tcp" {
 		found.Suggest("on the server: scram-sha-256 instead of password in pg_hba.conf")

@@ -64,14 +64,21 @@ func (c *conversation) notReady(e *pgconn.PgError) *finding.Finding {
 	text := strings.ToLower(e.Message)
 	switch {
 	case strings.Contains(text, "starting up"):
-		return finding.New(finding.SpeakStarting, "the server is starting and lets nobody in yet").Saw("%s", said(e)).Suggest("gharbor wait %s   # until it is ready", c.to.Profile)
+		return finding.New(finding.SpeakStarting, "the server is starting and lets nobody in yet").Saw("%s", said(e)).
+			Suggest("gharbor wait %s   # until it is ready", c.to.Profile)
 	case strings.Contains(text, "shutting down"):
-		return finding.New(finding.SpeakStopping, "the server is shutting down and lets nobody in any more").Saw("%s", said(e)).
-			Suggest("gharbor wait %s   # until it is ready", c.to.Profile).Suggest("gharbor nearby   # says how a stopped server of this machine is started")
-	case strings.Contains(text, "recover"), strings.Contains(text, "not yet accepting"), strings.Contains(text, "not accepting"):
-		return finding.New(finding.SpeakRecovering, "the server is in recovery and lets nobody in yet").Saw("%s", said(e)).Suggest("gharbor wait %s   # until it is ready", c.to.Profile)
+		return finding.New(finding.SpeakStopping, "the server is shutting down and lets nobody in any more").
+			Saw("%s", said(e)).
+			Suggest("gharbor wait %s   # until it is ready", c.to.Profile).
+			Suggest("gharbor nearby   # says how a stopped server of this machine is started")
+	case strings.Contains(text, "recover"), strings.Contains(text, "not yet accepting"),
+		strings.Contains(text, "not accepting"):
+		return finding.New(finding.SpeakRecovering, "the server is in recovery and lets nobody in yet").Saw("%s", said(e)).
+			Suggest("gharbor wait %s   # until it is ready", c.to.Profile)
 	}
-	return finding.New(finding.SpeakStarting, "the server is starting, stopping or in recovery, and lets nobody in at the moment").Saw("%s", said(e)).Suggest("gharbor wait %s   # until it is ready", c.to.Profile)
+	return finding.New(finding.SpeakStarting,
+		"the server is starting, stopping or in recovery, and lets nobody in at the moment").Saw("%s", said(e)).
+		Suggest("gharbor wait %s   # until it is ready", c.to.Profile)
 }
 
 // serverRefused maps what the server said during the login.
@@ -99,7 +106,8 @@ func (a *attempt) wrongPassword(e *pgconn.PgError) *finding.Finding {
 			Saw("%s", said(e)).Saw("the source: %s", a.facts.SecretSource).
 			Suggest("gharbor show %s   # says where the password is looked for", a.to.Profile)
 	}
-	found := finding.New(finding.LoginPassword, "the server refused the user or the password; it gives the same answer for a wrong password, an unknown role, a role without a password, an expired one and one stored for another method").
+	found := finding.New(finding.LoginPassword,
+		"the server refused the user or the password; it gives the same answer for a wrong password, an unknown role, a role without a password, an expired one and one stored for another method").
 		Saw("%s", said(e)).Saw("the password's source: %s", a.facts.SecretSource)
 	if a.to.User != strings.ToLower(a.to.User) {
 		found.Saw("the user's name has capital letters: roles made without quotes have none")
@@ -131,11 +139,13 @@ func (a *attempt) notAllowed(ctx context.Context, e *pgconn.PgError) *finding.Fi
 	text := strings.ToLower(e.Message)
 	switch {
 	case e.Routine == "InitializeSessionUserId" && strings.Contains(text, "does not exist"):
-		return finding.New(finding.LoginNoSuchRole, "there is no role %s on this server", clean.Quoted(a.to.User)).Saw("%s", said(e)).
+		return finding.New(finding.LoginNoSuchRole, "there is no role %s on this server", clean.Quoted(a.to.User)).
+			Saw("%s", said(e)).
 			Suggest("gharbor set %s user=NAME", a.to.Profile).
 			Suggest("as an administrator: CREATE ROLE %s LOGIN", identifier(a.to.User))
 	case e.Routine == "InitializeSessionUserId" && strings.Contains(text, "not permitted to log in"):
-		return finding.New(finding.LoginNoLoginRight, "the role %s exists and may not log in", clean.Quoted(a.to.User)).Saw("%s", said(e)).
+		return finding.New(finding.LoginNoLoginRight, "the role %s exists and may not log in", clean.Quoted(a.to.User)).
+			Saw("%s", said(e)).
 			Suggest("as an administrator: ALTER ROLE %s LOGIN", identifier(a.to.User))
 	case e.Routine == "ClientAuthentication" && strings.Contains(text, "client certificate"):
 		return a.to.CertificateRefused(said(e))
@@ -156,12 +166,15 @@ func (a *attempt) otherIdentity(e *pgconn.PgError) *finding.Finding {
 	case strings.Contains(text, "certificate") || a.to.TLS.Cert != "" && a.method == methodNone && a.facts.TLS != "none":
 		return a.to.CertificateRefused(said(e))
 	case strings.Contains(text, "peer") || a.to.Network == "unix" && a.method == methodNone:
-		return finding.New(finding.LoginPeer, "the server compares the system account with the role on this socket, and they are not the same").
+		return finding.New(finding.LoginPeer,
+			"the server compares the system account with the role on this socket, and they are not the same").
 			Saw("%s", said(e)).
 			Suggest("gharbor set %s user=\"$(id -un)\"   # if a role of that name exists", a.to.Profile).
-			Suggest("gharbor set %s socket= host=127.0.0.1   # by password, where the server's rules have a line for that", a.to.Profile)
+			Suggest("gharbor set %s socket= host=127.0.0.1   # by password, where the server's rules have a line for that",
+				a.to.Profile)
 	}
-	return finding.New(finding.LoginRefused, "the server does not accept this account by the method that its rules ask for").
+	return finding.New(finding.LoginRefused,
+		"the server does not accept this account by the method that its rules ask for").
 		Saw("%s", said(e)).Suggest("gharbor show %s", a.to.Profile)
 }
 
@@ -171,7 +184,8 @@ func (a *attempt) otherIdentity(e *pgconn.PgError) *finding.Finding {
 func (a *attempt) accessRules(ctx context.Context, e *pgconn.PgError) *finding.Finding {
 	if a.to.Network == "tcp" && a.facts.TLS == "none" && a.offered != 'N' {
 		if asked := a.letInWithTLS(ctx); asked != "" {
-			return finding.New(finding.TLSRequiredByServer, "the server lets this account in only over TLS, and the connection was not encrypted").
+			return finding.New(finding.TLSRequiredByServer,
+				"the server lets this account in only over TLS, and the connection was not encrypted").
 				Saw("%s", said(e)).Saw("over TLS, on another connection, it %s", asked).
 				Suggest("gharbor set %s tls=verified", a.to.Profile).
 				Suggest("gharbor set %s tls=required   # encrypted, whoever answers", a.to.Profile)
@@ -192,10 +206,12 @@ func (a *attempt) accessRules(ctx context.Context, e *pgconn.PgError) *finding.F
 	if a.to.Network == "unix" {
 		line = fmt.Sprintf("local %s %s scram-sha-256", a.to.Database, a.to.User)
 	}
-	return finding.New(finding.LoginHostNotAllowed, "the server's access rules (pg_hba.conf) do not let this user into this database from here").
+	return finding.New(finding.LoginHostNotAllowed,
+		"the server's access rules (pg_hba.conf) do not let this user into this database from here").
 		Saw("%s", said(e)).
 		Suggest("gharbor show %s   # is it the right user and database?", a.to.Profile).
-		Suggest("on the server, in pg_hba.conf: %s   # as the server sees this machine, then SELECT pg_reload_conf()", clean.Line(line, 200))
+		Suggest("on the server, in pg_hba.conf: %s   # as the server sees this machine, then SELECT pg_reload_conf()",
+			clean.Line(line, 200))
 }
 
 // letInWithTLS asks the server, on a connection of its own and without a
@@ -227,7 +243,8 @@ func (a *attempt) letInWithTLS(ctx context.Context) string {
 // the account.
 func aboutDatabase(err error) *pgconn.PgError {
 	var e *pgconn.PgError
-	if errors.As(err, &e) && (e.Code == invalidCatalogName || e.Code == insufficientRight || e.Code == notInRequiredState) {
+	if errors.As(err, &e) &&
+		(e.Code == invalidCatalogName || e.Code == insufficientRight || e.Code == notInRequiredState) {
 		return e
 	}
 	return nil
@@ -237,7 +254,8 @@ func aboutDatabase(err error) *pgconn.PgError {
 func (c *conversation) databaseRefused(ctx context.Context) *finding.Finding {
 	switch e := c.refusal; e.Code {
 	case insufficientRight:
-		return finding.New(finding.DatabaseNoAccess, "the role %s may not connect to the database %s", clean.Quoted(c.to.User), clean.Quoted(c.to.Database)).
+		return finding.New(finding.DatabaseNoAccess, "the role %s may not connect to the database %s",
+			clean.Quoted(c.to.User), clean.Quoted(c.to.Database)).
 			Saw("%s", said(e)).
 			Suggest("as an administrator: GRANT CONNECT ON DATABASE %s TO %s", identifier(c.to.Database), identifier(c.to.User))
 	case notInRequiredState:
@@ -249,7 +267,8 @@ func (c *conversation) databaseRefused(ctx context.Context) *finding.Finding {
 }
 
 func (c *conversation) databaseMissing(ctx context.Context, e *pgconn.PgError, config *pgconn.Config) *finding.Finding {
-	found := finding.New(finding.DatabaseMissing, "there is no database %s on this server", clean.Quoted(c.to.Database)).Saw("%s", said(e))
+	found := finding.New(finding.DatabaseMissing, "there is no database %s on this server", clean.Quoted(c.to.Database)).
+		Saw("%s", said(e))
 	names, asked := c.databases(ctx, config)
 	near := nearest.Names(c.to.Database, names, 3)
 	switch {
@@ -287,7 +306,8 @@ func (c *conversation) databases(ctx context.Context, used *pgconn.Config) (name
 			conn.Close()
 			continue
 		}
-		rows := pg.ExecParams(ctx, "SELECT datname FROM pg_database WHERE NOT datistemplate ORDER BY 1 LIMIT 10000", nil, nil, nil, nil).Read()
+		rows := pg.ExecParams(ctx, "SELECT datname FROM pg_database WHERE NOT datistemplate ORDER BY 1 LIMIT 10000", nil,
+			nil, nil, nil).Read()
 		pg.Close(ctx)
 		if rows.Err != nil {
 			continue

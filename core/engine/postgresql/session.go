@@ -39,7 +39,8 @@ func (c *conversation) Session(ctx context.Context) finding.Result {
 		return finding.Failed(c.lost(err))
 	}
 	f := &c.facts
-	f.User, f.Database, f.Version = clean.Line(row["user"], 0), clean.Line(row["database"], 0), clean.Line(row["version"], 80)
+	f.User, f.Database, f.Version = clean.Line(row["user"], 0), clean.Line(row["database"],
+		0), clean.Line(row["version"], 80)
 	f.Collation = clean.Line(row["collation"], 60)
 	f.Encoding, f.TimeZone = clean.Line(row["encoding"], 40), clean.Line(row["time_zone"], 80)
 	f.Writable, f.InRecovery = truth(row["read_only"], "off"), truth(row["in_recovery"], "true")
@@ -140,14 +141,17 @@ func (c *conversation) lost(err error) *finding.Finding {
 
 // Missing returns the tables and extensions that do not exist for this login.
 // A table is looked up as a statement would, by the search path.
-func (c *conversation) Missing(ctx context.Context, tables, extensions []string) (noTables, noExtensions []string, err error) {
+func (c *conversation) Missing(ctx context.Context,
+	tables, extensions []string) (noTables, noExtensions []string, err error) {
 	if len(tables) > 0 {
-		if noTables, err = c.column(ctx, "SELECT n FROM unnest($1::text[]) AS n WHERE to_regclass(n) IS NULL", tables); err != nil {
+		if noTables, err = c.column(ctx, "SELECT n FROM unnest($1::text[]) AS n WHERE to_regclass(n) IS NULL",
+			tables); err != nil {
 			return nil, nil, err
 		}
 	}
 	if len(extensions) > 0 {
-		noExtensions, err = c.column(ctx, "SELECT n FROM unnest($1::text[]) AS n WHERE n NOT IN (SELECT extname::text FROM pg_extension)", extensions)
+		noExtensions, err = c.column(ctx,
+			"SELECT n FROM unnest($1::text[]) AS n WHERE n NOT IN (SELECT extname::text FROM pg_extension)", extensions)
 	}
 	return noTables, noExtensions, err
 }

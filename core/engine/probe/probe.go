@@ -64,7 +64,8 @@ func patience(ctx context.Context) time.Duration {
 
 // Listen runs read, which waits for the server's first bytes. While none come,
 // it asks what else could be there; other is what answered as something else.
-func (o *Opening) Listen(ctx context.Context, read func() ([]byte, error)) (reply []byte, other *greeting.Service, err error) {
+func (o *Opening) Listen(ctx context.Context,
+	read func() ([]byte, error)) (reply []byte, other *greeting.Service, err error) {
 	type answer struct {
 		reply []byte
 		err   error
@@ -134,11 +135,13 @@ func (o *Opening) Recognise(p []byte) (s greeting.Service, ok bool) {
 // Other is the result for a server of another kind. reply is what it sent.
 func (o *Opening) Other(s greeting.Service, reply []byte) finding.Result {
 	if s.TLS {
-		return finding.Failed(finding.New(finding.SpeakTLSOnly, "what listens at %s speaks TLS from the first byte, which %s does not: it is another kind of server, or a TLS proxy in front of one", o.To.Address, o.Name).
+		return finding.Failed(finding.New(finding.SpeakTLSOnly,
+			"what listens at %s speaks TLS from the first byte, which %s does not: it is another kind of server, or a TLS proxy in front of one", o.To.Address, o.Name).
 			Suggest("gharbor nearby").
 			Suggest("gharbor set %s port=PORT", o.To.Profile))
 	}
-	found := finding.New(finding.SpeakOtherEngine, "%s answers at %s, where the profile says %s", s.What, o.To.Address, o.Word)
+	found := finding.New(finding.SpeakOtherEngine, "%s answers at %s, where the profile says %s", s.What, o.To.Address,
+		o.Word)
 	if len(reply) > 0 {
 		found.Saw("its first bytes: %s", clean.Bytes(reply, 40))
 	} else {
@@ -186,7 +189,8 @@ func (o *Opening) Unexpected(ctx context.Context, reply []byte) finding.Result {
 	if service, ok := o.Identify(ctx); ok {
 		return o.Other(service, reply)
 	}
-	return finding.Failed(o.suggestPlace(finding.New(finding.SpeakGarbage, "what answers at %s does not speak %s's protocol, nor any that is known here", o.To.Address, o.Name).
+	return finding.Failed(o.suggestPlace(finding.New(finding.SpeakGarbage,
+		"what answers at %s does not speak %s's protocol, nor any that is known here", o.To.Address, o.Name).
 		Saw("its first bytes: %s", clean.Bytes(reply, 32))))
 }
 
@@ -197,7 +201,8 @@ func (o *Opening) Nothing(ctx context.Context, err error) finding.Result {
 		if o.askedAll {
 			heard = "no answer to " + o.ProbeNames + " opening"
 		}
-		found := finding.New(finding.SpeakSilent, "%s accepts the connection and then says nothing: the server hangs, is overloaded%s, or a proxy on the way has nothing behind it", o.To.Address, o.Starting).
+		found := finding.New(finding.SpeakSilent,
+			"%s accepts the connection and then says nothing: the server hangs, is overloaded%s, or a proxy on the way has nothing behind it", o.To.Address, o.Starting).
 			Saw("%s", heard)
 		return finding.Failed(found.Suggest("gharbor test %s -timeout 60s   # if it is only slow", o.To.Profile).
 			Suggest("gharbor nearby"))
@@ -209,7 +214,8 @@ func (o *Opening) Nothing(ctx context.Context, err error) finding.Result {
 	if !errors.Is(err, io.EOF) {
 		what = "broke the connection off"
 	}
-	return finding.Failed(finding.New(finding.SpeakClosed, "%s accepted the connection and %s: the server is only just starting, has no room left, or a proxy on the way has nothing behind it", o.To.Address, what).
+	return finding.Failed(finding.New(finding.SpeakClosed,
+		"%s accepted the connection and %s: the server is only just starting, has no room left, or a proxy on the way has nothing behind it", o.To.Address, what).
 		Saw("%s", clean.Line(plainError(err), 0)).
 		Suggest("gharbor wait %s   # until it is ready", o.To.Profile).
 		Suggest("gharbor nearby"))

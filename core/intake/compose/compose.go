@@ -315,7 +315,8 @@ func (l *loading) projectName() (name string, given bool) {
 type Outside struct{ Path string }
 
 func (e *Outside) Error() string {
-	return fmt.Sprintf("%s is outside of the repository, and is not read before you have vouched for the compose file", clean.Line(e.Path, 200))
+	return fmt.Sprintf("%s is outside of the repository, and is not read before you have vouched for the compose file",
+		clean.Line(e.Path, 200))
 }
 
 // within refuses a file outside of the root, by whatever links it is named.

@@ -53,7 +53,8 @@ func Read(ctx context.Context, r Request) (*Result, error) {
 		}
 	}
 	all := slices.Clone(result.Servers)
-	result.Servers = slices.DeleteFunc(result.Servers, func(s Server) bool { return uses(project.Services[s.Service], all) })
+	result.Servers = slices.DeleteFunc(result.Servers,
+		func(s Server) bool { return uses(project.Services[s.Service], all) })
 	for _, name := range project.DisabledServiceNames() {
 		one := project.DisabledServices[name]
 		if _, ok := l.server(project, one); ok {
@@ -110,7 +111,8 @@ func (l *loading) server(project *types.Project, service types.ServiceConfig) (s
 
 // password is the password that a service declares, in a variable or in the file that it
 // names, which is one of the project's secrets.
-func (l *loading) password(project *types.Project, service types.ServiceConfig, env api.Environment, variable string) (secret.Value, string) {
+func (l *loading) password(project *types.Project, service types.ServiceConfig, env api.Environment,
+	variable string) (secret.Value, string) {
 	if variable == "" {
 		return secret.Value{}, ""
 	}
@@ -142,7 +144,8 @@ func (l *loading) password(project *types.Project, service types.ServiceConfig, 
 			if text, ok := l.lookup(declared.Environment); ok {
 				return secret.NewValue(text), ""
 			}
-			return secret.Value{}, "the secret " + use.Source + " is the variable " + declared.Environment + ", which has no value here"
+			return secret.Value{},
+				"the secret " + use.Source + " is the variable " + declared.Environment + ", which has no value here"
 		}
 		return secret.Value{}, "the secret " + use.Source + " is kept outside of the compose file"
 	}

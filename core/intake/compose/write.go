@@ -17,7 +17,8 @@ import (
 // files are the names.
 func Write(project, service string, p *making.Plan) (text []byte, files []string, err error) {
 	s := types.ServiceConfig{Name: service, Image: p.Image, Environment: make(types.MappingWithEquals),
-		Ports:   []types.ServicePortConfig{{Mode: "ingress", HostIP: "127.0.0.1", Published: strconv.Itoa(p.Port), Target: uint32(p.Inside), Protocol: "tcp"}},
+		Ports: []types.ServicePortConfig{{Mode: "ingress", HostIP: "127.0.0.1", Published: strconv.Itoa(p.Port),
+			Target: uint32(p.Inside), Protocol: "tcp"}},
 		Volumes: []types.ServiceVolumeConfig{{Type: types.VolumeTypeVolume, Source: p.Volume, Target: p.Folder}}}
 	for _, v := range p.Variables {
 		name, value, _ := strings.Cut(v, "=")

@@ -51,7 +51,8 @@ func (v *view) address(ctx context.Context) (place, *finding.Finding) {
 	}
 	if v.client.Endpoint.Host() == "" {
 		if own, ok := v.own(ctx); ok {
-			return place{own, port, fmt.Sprintf("its port %d is not published; this machine reaches it at its own address %s", port, own)}, nil
+			return place{own, port,
+				fmt.Sprintf("its port %d is not published; this machine reaches it at its own address %s", port, own)}, nil
 		}
 	}
 	return place{}, v.unpublished(port)
@@ -67,7 +68,8 @@ func (v *view) published(port int) []place {
 	}
 	return slices.DeleteFunc(all, func(p place) bool {
 		addr, err := netip.ParseAddr(p.host)
-		return err != nil || !addr.IsLoopback() && !slices.ContainsFunc(v.Own(), func(own netip.Prefix) bool { return own.Addr() == addr })
+		return err != nil || !addr.IsLoopback() &&
+			!slices.ContainsFunc(v.Own(), func(own netip.Prefix) bool { return own.Addr() == addr })
 	})
 }
 
@@ -148,7 +150,8 @@ func (v *view) own(ctx context.Context) (string, bool) {
 
 // unpublished says that nothing leads to the port, and what would.
 func (v *view) unpublished(port int) *finding.Finding {
-	found := finding.New(finding.ContainerUnpublished, "the port %d of the container %s is not published, and this machine is not in its network", port, v.one.Name)
+	found := finding.New(finding.ContainerUnpublished,
+		"the port %d of the container %s is not published, and this machine is not in its network", port, v.one.Name)
 	if bindings := v.one.NetworkSettings.Ports[strconv.Itoa(port)+"/tcp"]; len(bindings) > 0 {
 		found.Cause = fmt.Sprintf("the port %d of the container %s is published on its host's loopback only, and the host is %s", port, v.one.Name, clean.Quoted(v.client.Endpoint.Host()))
 	}
@@ -170,15 +173,18 @@ func (v *view) unpublished(port int) *finding.Finding {
 		if files := v.one.Config.Labels["com.docker.compose.project.config_files"]; files != "" {
 			found.Saw("its compose file: %s", clean.Quoted(files))
 		}
-		found.Suggest("%s compose -p %s up -d %s   # after adding to the service: ports: [\"%s\"]", v.client.CLIName(), service.Project, service.Service, publish)
+		found.Suggest("%s compose -p %s up -d %s   # after adding to the service: ports: [\"%s\"]", v.client.CLIName(),
+			service.Project, service.Service, publish)
 	} else {
 		if v.one.HostConfig.NetworkMode == "none" && v.client.Endpoint.Host() == "" {
 			found.Suggest("%s network disconnect none %s && %s network connect bridge %s   # a network that this machine is in", v.client.CLIName(), name(v.one), v.client.CLIName(), name(v.one))
 		}
-		found.Suggest("make the container anew with -p %s among the options of %s run, and its other options and volumes", publish, v.client.CLIName())
+		found.Suggest("make the container anew with -p %s among the options of %s run, and its other options and volumes",
+			publish, v.client.CLIName())
 	}
 	if inner := v.innerPorts(port); len(inner) == 1 {
-		found.Suggest("gharbor set %s port=%d   # if that is the server's port in the container", v.profile.Profile.Name, inner[0])
+		found.Suggest("gharbor set %s port=%d   # if that is the server's port in the container", v.profile.Profile.Name,
+			inner[0])
 	}
 	return found.Suggest("gharbor container scan")
 }
@@ -199,7 +205,8 @@ func (v *view) innerPorts(but int) []int {
 	var ports []int
 	for key, bindings := range v.one.NetworkSettings.Ports {
 		number, _, _ := strings.Cut(key, "/")
-		if port, err := strconv.Atoi(number); err == nil && len(bindings) > 0 && strings.HasSuffix(key, "/tcp") && port != but {
+		if port, err := strconv.Atoi(number); err == nil && len(bindings) > 0 && strings.HasSuffix(key, "/tcp") &&
+			port != but {
 			ports = append(ports, port)
 		}
 	}

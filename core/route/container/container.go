@@ -157,7 +157,8 @@ type match struct {
 }
 
 // Find looks a container up at all engines, or at the one that endpoint names.
-func (e *Engines) Find(ctx context.Context, wanted profile.Container, endpoint string) (*api.Client, *api.Container, *finding.Finding) {
+func (e *Engines) Find(ctx context.Context, wanted profile.Container,
+	endpoint string) (*api.Client, *api.Container, *finding.Finding) {
 	m, found := e.look(ctx, wanted, endpoint, "")
 	return m.client, m.one, found
 }
@@ -170,7 +171,8 @@ func (e *Engines) find(ctx context.Context, r *profile.Resolved) (match, *findin
 
 // look asks all engines at once. A container that two of them have, or two
 // containers of one service, are none: nobody can say which is meant.
-func (e *Engines) look(ctx context.Context, wanted profile.Container, endpoint, profileName string) (match, *finding.Finding) {
+func (e *Engines) look(ctx context.Context, wanted profile.Container,
+	endpoint, profileName string) (match, *finding.Finding) {
 	endpoints, found := e.endpoints(endpoint)
 	if found != nil {
 		return match{}, found
@@ -399,7 +401,8 @@ func name(one *api.Container) string { return clean.Shell(one.Name) }
 // socket: a profile need not name it then.
 func (e *Engines) IsOnlyEngine(endpoint string) bool {
 	all, err := api.Endpoints(e.Lookup, e.Home, e.UID)
-	return err == nil && len(all) == 1 && all[0].From != profile.EndpointVariable && Canonical(all[0].Address) == Canonical(endpoint)
+	return err == nil && len(all) == 1 && all[0].From != profile.EndpointVariable &&
+		Canonical(all[0].Address) == Canonical(endpoint)
 }
 
 // Client is a client of the engine to make a container at: the one that is named, by DOCKER_HOST too,
@@ -427,7 +430,8 @@ func (e *Engines) Client(ctx context.Context, endpoint string) (*api.Client, *fi
 	if len(clients) == 0 {
 		return nil, found
 	}
-	found = finding.New(finding.ContainerAmbiguous, "%d container engines answer, and nothing says at which the container is to be", len(clients))
+	found = finding.New(finding.ContainerAmbiguous,
+		"%d container engines answer, and nothing says at which the container is to be", len(clients))
 	for _, c := range clients {
 		found.Saw("%s at %s", c.Engine, c.Endpoint.Address)
 	}

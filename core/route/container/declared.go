@@ -47,26 +47,36 @@ type official struct {
 // officials are in the order in which they are recognised: MariaDB's images take
 // MySQL's variables too.
 var officials = []official{
-	{engine: "postgresql", marks: []string{"PG_MAJOR", "PG_VERSION", "PGDATA"}, settings: []string{"POSTGRES_INITDB_", "POSTGRES_HOST_AUTH_METHOD"}, shared: []string{"POSTGRES_"},
-		users: []string{"POSTGRES_USER", "POSTGRES_PASSWORD"}, databases: []string{"POSTGRES_DB"}, root: "postgres", rootPass: []string{"POSTGRES_PASSWORD"},
-		trust: map[string]string{"POSTGRES_HOST_AUTH_METHOD": "trust"}},
-	{engine: "mariadb", marks: []string{"MARIADB_VERSION"}, settings: []string{"MARIADB_ROOT_", "MARIADB_RANDOM_ROOT_", "MARIADB_ALLOW_EMPTY_"}, shared: []string{"MARIADB_"},
-		users: []string{"MARIADB_USER", "MARIADB_PASSWORD", "MYSQL_USER", "MYSQL_PASSWORD"}, databases: []string{"MARIADB_DATABASE", "MYSQL_DATABASE"}, root: "root", rootPass: []string{"MARIADB_ROOT_PASSWORD", "MYSQL_ROOT_PASSWORD"},
+	{engine: "postgresql", marks: []string{"PG_MAJOR", "PG_VERSION", "PGDATA"},
+		settings: []string{"POSTGRES_INITDB_", "POSTGRES_HOST_AUTH_METHOD"}, shared: []string{"POSTGRES_"},
+		users: []string{"POSTGRES_USER", "POSTGRES_PASSWORD"}, databases: []string{"POSTGRES_DB"}, root: "postgres",
+		rootPass: []string{"POSTGRES_PASSWORD"},
+		trust:    map[string]string{"POSTGRES_HOST_AUTH_METHOD": "trust"}},
+	{engine: "mariadb", marks: []string{"MARIADB_VERSION"},
+		settings: []string{"MARIADB_ROOT_", "MARIADB_RANDOM_ROOT_", "MARIADB_ALLOW_EMPTY_"}, shared: []string{"MARIADB_"},
+		users:     []string{"MARIADB_USER", "MARIADB_PASSWORD", "MYSQL_USER", "MYSQL_PASSWORD"},
+		databases: []string{"MARIADB_DATABASE", "MYSQL_DATABASE"}, root: "root",
+		rootPass: []string{"MARIADB_ROOT_PASSWORD", "MYSQL_ROOT_PASSWORD"},
 		trust: map[string]string{
 			"MARIADB_ALLOW_EMPTY_ROOT_PASSWORD": "",
 			"MYSQL_ALLOW_EMPTY_PASSWORD":        "",
 		}, made: []string{"MARIADB_RANDOM_ROOT_PASSWORD", "MYSQL_RANDOM_ROOT_PASSWORD"}},
-	{engine: "mysql", marks: []string{"MYSQL_VERSION", "MYSQL_MAJOR"}, settings: []string{"MYSQL_ROOT_", "MYSQL_RANDOM_ROOT_", "MYSQL_ALLOW_EMPTY_"}, shared: []string{"MYSQL_"},
-		users: []string{"MYSQL_USER", "MYSQL_PASSWORD"}, databases: []string{"MYSQL_DATABASE"}, root: "root", rootPass: []string{"MYSQL_ROOT_PASSWORD"},
-		trust: map[string]string{"MYSQL_ALLOW_EMPTY_PASSWORD": ""}, made: []string{"MYSQL_RANDOM_ROOT_PASSWORD"}},
+	{engine: "mysql", marks: []string{"MYSQL_VERSION", "MYSQL_MAJOR"},
+		settings: []string{"MYSQL_ROOT_", "MYSQL_RANDOM_ROOT_", "MYSQL_ALLOW_EMPTY_"}, shared: []string{"MYSQL_"},
+		users: []string{"MYSQL_USER", "MYSQL_PASSWORD"}, databases: []string{"MYSQL_DATABASE"}, root: "root",
+		rootPass: []string{"MYSQL_ROOT_PASSWORD"},
+		trust:    map[string]string{"MYSQL_ALLOW_EMPTY_PASSWORD": ""}, made: []string{"MYSQL_RANDOM_ROOT_PASSWORD"}},
 	{engine: "mongodb", marks: []string{"MONGO_VERSION", "MONGO_MAJOR"}, settings: []string{"MONGO_INITDB_"},
-		users: []string{"MONGO_INITDB_ROOT_USERNAME", "MONGO_INITDB_ROOT_PASSWORD"}, databases: []string{"MONGO_INITDB_DATABASE"}},
+		users:     []string{"MONGO_INITDB_ROOT_USERNAME", "MONGO_INITDB_ROOT_PASSWORD"},
+		databases: []string{"MONGO_INITDB_DATABASE"}},
 	{engine: "redis", marks: []string{"REDIS_VERSION", "REDIS_DOWNLOAD_URL"}},
-	{engine: "oracle", marks: []string{"ORACLE_SID", "ORACLE_BASE"}, settings: []string{"ORACLE_PWD", "ORACLE_PDB"}, root: "SYSTEM", rootPass: []string{"ORACLE_PWD", "ORACLE_PASSWORD"}},
+	{engine: "oracle", marks: []string{"ORACLE_SID", "ORACLE_BASE"}, settings: []string{"ORACLE_PWD", "ORACLE_PDB"},
+		root: "SYSTEM", rootPass: []string{"ORACLE_PWD", "ORACLE_PASSWORD"}},
 }
 
 // clientMarks are variables that say that a program is a server's client.
-var clientMarks = []string{"POSTGRES_HOST", "MYSQL_HOST", "MARIADB_HOST", "DB_HOST", "DATABASE_URL", "PGHOST", "REDIS_HOST", "REDIS_URL", "MONGO_URL", "MONGODB_URI"}
+var clientMarks = []string{"POSTGRES_HOST", "MYSQL_HOST", "MARIADB_HOST", "DB_HOST", "DATABASE_URL", "PGHOST",
+	"REDIS_HOST", "REDIS_URL", "MONGO_URL", "MONGODB_URI"}
 
 // declared reads what an environment says; ok is false where it names no server. ports
 // are those that the container exposes or publishes.
@@ -75,7 +85,8 @@ func declared(env api.Environment, image string, ports []int) (d Declaration, ok
 		if o.engine == "mysql" && strings.Contains(strings.ToLower(image), "mariadb") {
 			continue
 		}
-		if o.engine == "mariadb" && strings.Contains(strings.ToLower(image), "mariadb") && hasPrefix(env, []string{"MYSQL_"}) || o.is(env, image, ports) {
+		if o.engine == "mariadb" && strings.Contains(strings.ToLower(image), "mariadb") &&
+			hasPrefix(env, []string{"MYSQL_"}) || o.is(env, image, ports) {
 			return o.read(env), true
 		}
 	}
@@ -185,11 +196,13 @@ func (o official) read(env api.Environment) Declaration {
 	}
 	for variable, value := range o.trust {
 		own, ok := env[variable]
-		if ok && d.Variable == "" && (value == "" && !own.Empty() && d.User == o.root || value != "" && own.Disclose() == value) {
+		if ok && d.Variable == "" &&
+			(value == "" && !own.Empty() && d.User == o.root || value != "" && own.Disclose() == value) {
 			d.None = true
 		}
 	}
-	d.Made = d.Variable == "" && slices.ContainsFunc(o.made, func(v string) bool { value, ok := env[v]; return ok && !value.Empty() })
+	d.Made = d.Variable == "" &&
+		slices.ContainsFunc(o.made, func(v string) bool { value, ok := env[v]; return ok && !value.Empty() })
 	return d
 }
 
@@ -207,7 +220,8 @@ func (v *view) declared(q secret.Query) (*secret.Located, *finding.Finding) {
 	variable := q.Source.Arg
 	value, ok := v.one.Config.Env[variable]
 	if !ok {
-		found := finding.New(finding.SecretMissing, "the container %s declares no environment variable %s", v.one.Name, variable)
+		found := finding.New(finding.SecretMissing, "the container %s declares no environment variable %s", v.one.Name,
+			variable)
 		var names []string
 		for has := range v.one.Config.Env {
 			if secretLooking(has) {
@@ -232,7 +246,8 @@ func (v *view) declared(q secret.Query) (*secret.Located, *finding.Finding) {
 	}
 	file := value.Disclose()
 	if !path.IsAbs(file) {
-		return nil, finding.New(finding.SecretMissing, "the variable %s of the container %s names no file", variable, v.one.Name).
+		return nil, finding.New(finding.SecretMissing, "the variable %s of the container %s names no file", variable,
+			v.one.Name).
 			Suggest("gharbor set %s secret=ask", q.Profile)
 	}
 	return &secret.Located{
@@ -243,7 +258,8 @@ func (v *view) declared(q secret.Query) (*secret.Located, *finding.Finding) {
 
 // Password takes the password that a variable of a container's environment declares,
 // whether the container runs or not. profileName is whose it is to be.
-func (e *Engines) Password(ctx context.Context, client *api.Client, one *api.Container, variable, profileName string) (secret.Value, error) {
+func (e *Engines) Password(ctx context.Context, client *api.Client, one *api.Container,
+	variable, profileName string) (secret.Value, error) {
 	v := &view{Engines: e, match: match{client, one}}
 	located, found := v.declared(secret.Query{
 		Profile: profileName,
@@ -261,7 +277,8 @@ func (v *view) fileSecret(ctx context.Context, q secret.Query, file string) (sec
 	if err == nil {
 		return value, nil
 	}
-	found := finding.New(finding.SecretUnreadable, "the file %s of the container %s cannot be read", clean.Line(file, 200), v.one.Name)
+	found := finding.New(finding.SecretUnreadable, "the file %s of the container %s cannot be read",
+		clean.Line(file, 200), v.one.Name)
 	var failed *api.Error
 	if errors.As(err, &failed) {
 		found.Saw("the container engine: %s", clean.Quoted(failed.Error()))

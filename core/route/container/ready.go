@@ -40,7 +40,8 @@ func (e *Engines) Ready(ctx context.Context, client *api.Client, id string) (sta
 		case <-ctx.Done():
 			found := finding.New(finding.ContainerStarting, "the container %s runs, and was not ready in time", one.Name)
 			found.Saw("its state is: %s", State(one))
-			return "", found.Suggest("gharbor container start %s -within 5m", name(one)).Suggest("%s logs --tail 50 %s", client.CLIName(), name(one))
+			return "", found.Suggest("gharbor container start %s -within 5m", name(one)).
+				Suggest("%s logs --tail 50 %s", client.CLIName(), name(one))
 		}
 	}
 }

@@ -81,7 +81,8 @@ func (e *Engines) Scan(ctx context.Context, endpoint string, greet bool) ([]View
 	views := e.views(ctx, endpoints, greet)
 	if found != nil { // of what DOCKER_HOST says; the usual sockets are there all the same
 		named, _ := e.Lookup(profile.EndpointVariable)
-		views = append([]View{{Endpoint: clean.Line(clean.WithoutPasswords(named), 200), From: profile.EndpointVariable, Finding: found, Containers: []Seen{}}}, views...)
+		views = append([]View{{Endpoint: clean.Line(clean.WithoutPasswords(named), 200), From: profile.EndpointVariable,
+			Finding: found, Containers: []Seen{}}}, views...)
 	}
 	return views, nil
 }
@@ -150,16 +151,19 @@ func (e *Engines) Look(ctx context.Context, client *api.Client, one *api.Contain
 
 // recognise looks at one container of a list; nil is no database server. n is the
 // number of connections that were made to its ports.
-func (e *Engines) recognise(ctx context.Context, client *api.Client, s api.Summary, greeted *atomic.Int32) (seen *Seen, n int) {
+func (e *Engines) recognise(ctx context.Context, client *api.Client, s api.Summary,
+	greeted *atomic.Int32) (seen *Seen, n int) {
 	one, err := client.Inspect(ctx, s.ID)
 	if err != nil { // removed since, or too much for the engine: what the list says is known
 		one = &api.Container{ID: s.ID, Name: s.Name()}
-		one.Config.Image, one.Config.Labels, one.State.Status, one.State.Running = s.Image, s.Labels, s.State, s.State == "running"
+		one.Config.Image, one.Config.Labels, one.State.Status, one.State.Running = s.Image, s.Labels, s.State, s.State ==
+			"running"
 		one.NetworkSettings.Ports = make(map[string][]api.Binding)
 		for _, p := range s.Ports {
 			key := strconv.Itoa(p.PrivatePort) + "/" + p.Type
 			if p.PublicPort != 0 {
-				one.NetworkSettings.Ports[key] = append(one.NetworkSettings.Ports[key], api.Binding{HostIp: p.IP, HostPort: strconv.Itoa(p.PublicPort)})
+				one.NetworkSettings.Ports[key] = append(one.NetworkSettings.Ports[key],
+					api.Binding{HostIp: p.IP, HostPort: strconv.Itoa(p.PublicPort)})
 			}
 		}
 	}
@@ -185,7 +189,8 @@ func newSeen(one *api.Container) Seen {
 
 // judge says whether a container is a database server: by what its environment
 // declares, by its ports, or by the greeting on a port that is published on loopback.
-func (e *Engines) judge(ctx context.Context, client *api.Client, one *api.Container, greeted *atomic.Int32) (*Seen, int) {
+func (e *Engines) judge(ctx context.Context, client *api.Client, one *api.Container,
+	greeted *atomic.Int32) (*Seen, int) {
 	s := newSeen(one)
 	m := match{client, one}
 	if m.join(ctx) != nil {
@@ -270,7 +275,8 @@ func serverPort(ports []int, engine string) int {
 
 // greeting asks the ports that are published on loopback what they are, the likely
 // one first. Nothing is logged in to; a server may count each as a failed connection.
-func (e *Engines) greeting(ctx context.Context, one *api.Container, ports []int, likely string) (engine string, port, connections int) {
+func (e *Engines) greeting(ctx context.Context, one *api.Container, ports []int,
+	likely string) (engine string, port, connections int) {
 	usual := profile.DefaultPort(likely)
 	slices.SortStableFunc(ports, func(a, b int) int {
 		switch {

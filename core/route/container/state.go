@@ -153,7 +153,9 @@ func (v *view) restarting(ctx context.Context) *finding.Finding {
 	} else if n > 1 {
 		times = fmt.Sprintf("%d times", n)
 	}
-	found := finding.New(finding.ContainerRestarting, "the container %s does not stay up: it was started anew %s, and last ended with exit code %d", v.one.Name, times, v.one.State.ExitCode)
+	found := finding.New(finding.ContainerRestarting,
+		"the container %s does not stay up: it was started anew %s, and last ended with exit code %d", v.one.Name, times,
+		v.one.State.ExitCode)
 	v.sawLog(ctx, found)
 	return found.Suggest("%s logs --tail 50 %s", v.client.CLIName(), name(v.one)).
 		Suggest("gharbor container stop %s   # until its cause is mended", v.startName())
@@ -201,9 +203,11 @@ func (v *view) noVolume() *finding.Finding {
 	if moved := v.one.Config.Env[place.variable].Disclose(); place.variable != "" && path.IsAbs(moved) {
 		folders = []string{moved}
 	}
-	found := finding.New(finding.ContainerNoVolume, "the folder where its image keeps the server's data is in the container itself: whoever removes the container, or makes it anew, removes what is in it").
+	found := finding.New(finding.ContainerNoVolume,
+		"the folder where its image keeps the server's data is in the container itself: whoever removes the container, or makes it anew, removes what is in it").
 		Saw("no volume and no folder of the host is at %s", clean.Line(folders[0], 200))
-	if slices.ContainsFunc(v.one.Mounts, func(m api.Mount) bool { return m.Type == "volume" && !anonymous(m) && m.Destination != SecretsFolder }) {
+	if slices.ContainsFunc(v.one.Mounts,
+		func(m api.Mount) bool { return m.Type == "volume" && !anonymous(m) && m.Destination != SecretsFolder }) {
 		return nil // a volume somebody named, elsewhere: the data may well be there
 	}
 	for _, folder := range folders {
@@ -214,7 +218,8 @@ func (v *view) noVolume() *finding.Finding {
 		case !anonymous(m) || labelled(v.one.Config.Labels).Compose(): // which compose hands on
 			return nil
 		}
-		found = finding.New(finding.ContainerNoVolume, "the server's data are in a volume without a name, which is this container's alone: one that is made anew starts without them").
+		found = finding.New(finding.ContainerNoVolume,
+			"the server's data are in a volume without a name, which is this container's alone: one that is made anew starts without them").
 			Saw("the volume at %s is %s", clean.Line(m.Destination, 200), clean.Line(m.Name, 12))
 	}
 	return found.Suggest("when the container is next made: -v %s-data:%s among the options of %s run, once the data were copied out", name(v.one), clean.Shell(clean.Line(folders[0], 200)), v.client.CLIName())
@@ -223,7 +228,8 @@ func (v *view) noVolume() *finding.Finding {
 // mountAt is the volume, or the folder of the host, that a container's folder is in.
 func mountAt(one *api.Container, folder string) (api.Mount, bool) {
 	for _, m := range one.Mounts {
-		if m.Type != "tmpfs" && (m.Destination == folder || strings.HasPrefix(folder, strings.TrimSuffix(m.Destination, "/")+"/")) {
+		if m.Type != "tmpfs" &&
+			(m.Destination == folder || strings.HasPrefix(folder, strings.TrimSuffix(m.Destination, "/")+"/")) {
 			return m, true
 		}
 	}
@@ -317,9 +323,12 @@ func lastReady(engine string, lines []string) string {
 type marks struct{ begins, ready, before []string }
 
 var milestones = map[string]marks{
-	"postgresql": {begins: []string{"starting PostgreSQL", "The files belonging to this database system", "database system is shut down", "database system is starting up", "database system was interrupted", "redo starts"},
-		ready: []string{"database system is ready to accept connections", "database system is ready to accept read-only connections"}, before: []string{"waiting for server to start"}},
-	"mariadb": {begins: []string{"Entrypoint script for", "Starting temporary server", "Initializing database", "starting as process", "Stopping temporary server", "Shutdown complete"},
+	"postgresql": {begins: []string{"starting PostgreSQL", "The files belonging to this database system",
+		"database system is shut down", "database system is starting up", "database system was interrupted", "redo starts"},
+		ready: []string{"database system is ready to accept connections",
+			"database system is ready to accept read-only connections"}, before: []string{"waiting for server to start"}},
+	"mariadb": {begins: []string{"Entrypoint script for", "Starting temporary server", "Initializing database",
+		"starting as process", "Stopping temporary server", "Shutdown complete"},
 		ready: []string{"ready for connections"}, before: []string{"port: 0"}},
 	"mongodb": {begins: []string{"MongoDB starting"}, ready: []string{"Waiting for connections"}},
 	"redis":   {begins: []string{"Redis is starting", "oO0OoO0OoO0Oo"}, ready: []string{"Ready to accept connections"}},
@@ -356,7 +365,8 @@ func stillStarts(engine string, lines []string) (starting bool, seen string) {
 			preparing, starting, seen = true, true, line
 		case strings.Contains(line, "init process complete"), strings.Contains(line, "init process done"):
 			preparing, starting, seen = false, true, line
-		case hasAny(line, m.ready) && (preparing || own || engine == "mariadb" && next == "" && !strings.Contains(line, "port: ")):
+		case hasAny(line, m.ready) &&
+			(preparing || own || engine == "mariadb" && next == "" && !strings.Contains(line, "port: ")):
 			starting, seen = true, line
 		case hasAny(line, m.ready):
 			starting, seen = false, ""

@@ -21,7 +21,8 @@ import (
 func Trouble(err error) *finding.Finding {
 	var failed *api.Error
 	if !errors.As(err, &failed) {
-		return finding.New(finding.ContainerEngineBroken, "the container engine could not be asked").Saw("%s", clean.Line(err.Error(), 200))
+		return finding.New(finding.ContainerEngineBroken, "the container engine could not be asked").
+			Saw("%s", clean.Line(err.Error(), 200))
 	}
 	at := clean.Line(failed.Endpoint.Address, 200)
 	socket := failed.Endpoint.Socket()
@@ -42,15 +43,18 @@ func Trouble(err error) *finding.Finding {
 		return finding.New(finding.ContainerEngineSlow, "the container engine at %s did not answer in time", at).
 			Suggest("time docker -H %s version", clean.Shell(at))
 	case api.Old:
-		return finding.New(finding.ContainerEngineOld, "the container engine at %s and gharbor have no version of its interface in common", at).
+		return finding.New(finding.ContainerEngineOld,
+			"the container engine at %s and gharbor have no version of its interface in common", at).
 			Saw("%s", failed.Message).
 			Suggest("docker -H %s version", clean.Shell(at))
 	case api.Insecure:
-		return finding.New(finding.ContainerEngineTLS, "the container engine at %s is not asked: there is no TLS that can be trusted", at).
+		return finding.New(finding.ContainerEngineTLS,
+			"the container engine at %s is not asked: there is no TLS that can be trusted", at).
 			Saw("%s", clean.Line(failed.Error(), 200)).
 			Suggest("export DOCKER_TLS_VERIFY=1 DOCKER_CERT_PATH=\"$HOME/.docker\"   # the folder of ca.pem, cert.pem and key.pem")
 	case api.BadEndpoint:
-		return finding.New(finding.ContainerEndpoint, "%s does not say where a container engine is asked", failed.Endpoint.From).
+		return finding.New(finding.ContainerEndpoint, "%s does not say where a container engine is asked",
+			failed.Endpoint.From).
 			Saw("it is %s; unix:///PATH and tcp://HOST:PORT can be asked", clean.Quoted(clean.WithoutPasswords(at))).
 			Suggest("unset DOCKER_HOST   # or set it to such an address")
 	case api.Refused:
@@ -65,7 +69,8 @@ func Trouble(err error) *finding.Finding {
 
 // unknown is the finding for a container that no engine has: with the nearest names,
 // and the engines that could not be asked. Where none could, that is what is wrong.
-func unknown(wanted profile.Container, profileName string, endpoints []api.Endpoint, answers []answer) *finding.Finding {
+func unknown(wanted profile.Container, profileName string, endpoints []api.Endpoint,
+	answers []answer) *finding.Finding {
 	var names []string
 	var trouble []*finding.Finding
 	asked := 0
@@ -89,7 +94,8 @@ func unknown(wanted profile.Container, profileName string, endpoints []api.Endpo
 	}
 	what := fmt.Sprintf("there is no container %s", clean.Quoted(wanted.Name))
 	if wanted.Compose() {
-		what = fmt.Sprintf("there is no container of the service %s in the compose project %s", clean.Quoted(wanted.Service), clean.Quoted(wanted.Project))
+		what = fmt.Sprintf("there is no container of the service %s in the compose project %s",
+			clean.Quoted(wanted.Service), clean.Quoted(wanted.Project))
 	}
 	found := finding.New(finding.ContainerUnknown, "%s", what)
 	for i, a := range answers {
@@ -124,7 +130,8 @@ func plural(n int, word string) string {
 // ambiguous refuses to choose between containers: a password could go to the wrong
 // one.
 func ambiguous(wanted profile.Container, profileName string, all []match) *finding.Finding {
-	found := finding.New(finding.ContainerAmbiguous, "%d containers are what %s names, and nothing says which is meant", len(all), clean.Quoted(wanted.String()))
+	found := finding.New(finding.ContainerAmbiguous, "%d containers are what %s names, and nothing says which is meant",
+		len(all), clean.Quoted(wanted.String()))
 	engines := make(map[string]bool)
 	for _, m := range all {
 		engines[m.client.Endpoint.Address] = true
@@ -134,7 +141,8 @@ func ambiguous(wanted profile.Container, profileName string, all []match) *findi
 		return found.Suggest("gharbor container scan")
 	}
 	if len(engines) > 1 {
-		return found.Suggest("gharbor set %s endpoint=%s   # or another of them", profileName, clean.Shell(all[0].client.Endpoint.Address))
+		return found.Suggest("gharbor set %s endpoint=%s   # or another of them", profileName,
+			clean.Shell(all[0].client.Endpoint.Address))
 	}
 	for _, m := range all {
 		found.Suggest("gharbor set %s container=%s", profileName, name(m.one))
@@ -146,7 +154,8 @@ func ambiguous(wanted profile.Container, profileName string, all []match) *findi
 // use.
 func Taken(said string) bool {
 	said = strings.ToLower(said)
-	return strings.Contains(said, "port is already allocated") || strings.Contains(said, "address already in use") || strings.Contains(said, "ports are not available")
+	return strings.Contains(said, "port is already allocated") || strings.Contains(said, "address already in use") ||
+		strings.Contains(said, "ports are not available")
 }
 
 // stillTaken reports whether an address at which a container's port is to be published is
@@ -174,11 +183,13 @@ func (e *Engines) PortTaken(ctx context.Context, client *api.Client, one *api.Co
 	var words []string
 	for key, bindings := range one.HostConfig.PortBindings {
 		for _, p := range publishedOf(bindings, client.Endpoint.Host()) {
-			ports, words = append(ports, p.port), append(words, fmt.Sprintf("%s for its port %s", p, strings.TrimSuffix(key, "/tcp")))
+			ports, words = append(ports, p.port), append(words,
+				fmt.Sprintf("%s for its port %s", p, strings.TrimSuffix(key, "/tcp")))
 		}
 	}
 	slices.Sort(words)
-	found := finding.New(finding.ContainerPortTaken, "the container %s can't start: an address at which its port is published is taken", one.Name)
+	found := finding.New(finding.ContainerPortTaken,
+		"the container %s can't start: an address at which its port is published is taken", one.Name)
 	if len(words) > 0 {
 		found.Saw("it publishes at %s", strings.Join(words, ", "))
 	}

@@ -206,7 +206,8 @@ func (d *Dialer) handshake(ctx context.Context, l *Link, conn net.Conn) finding.
 		l.cause = l.client.Wait()
 		close(l.gone)
 	})
-	detail := fmt.Sprintf("%s: in %s; host key %s, known by %s", h, a.authMethod(), hostkey.Kind(a.key), h.short(a.verdict.By))
+	detail := fmt.Sprintf("%s: in %s; host key %s, known by %s", h, a.authMethod(), hostkey.Kind(a.key),
+		h.short(a.verdict.By))
 	return a.withWarnings(detail, c)
 }
 
@@ -216,18 +217,21 @@ func (a *attempt) withWarnings(detail string, c ssh.Conn) finding.Result {
 		Algorithms() ssh.NegotiatedAlgorithms
 	}).Algorithms()
 	var old []string
-	for _, name := range []string{used.KeyExchange, used.HostKey, used.Read.Cipher, used.Write.Cipher, used.Read.MAC, used.Write.MAC} {
+	for _, name := range []string{used.KeyExchange, used.HostKey, used.Read.Cipher, used.Write.Cipher, used.Read.MAC,
+		used.Write.MAC} {
 		if slices.Contains(a.h.older, name) && !slices.Contains(old, name) {
 			old = append(old, name)
 		}
 	}
 	if len(old) > 0 {
-		return finding.Warned(finding.New(finding.HopOldAlgorithms, "the hop %s is reached with algorithms that are out of date", a.h).
+		return finding.Warned(finding.New(finding.HopOldAlgorithms,
+			"the hop %s is reached with algorithms that are out of date", a.h).
 			Saw("%s, as the profile allows", strings.Join(old, ", ")).
 			Suggest("%s", a.h.set("algorithms", "   # once its server has been brought up to date")), "%s", detail)
 	}
 	if len(a.store.Skipped) > 0 {
-		found := finding.New(finding.HopKnownHosts, "a known-hosts file has lines that can't be read; a key that stands there is not known")
+		found := finding.New(finding.HopKnownHosts,
+			"a known-hosts file has lines that can't be read; a key that stands there is not known")
 		for _, line := range a.store.Skipped[:min(len(a.store.Skipped), 3)] {
 			found.Saw("%s", clean.Line(line, 0))
 		}
@@ -262,7 +266,8 @@ func (a *attempt) config(ctx context.Context) *ssh.ClientConfig {
 	h := a.h
 	all := ssh.SupportedAlgorithms()
 	current := func(list []string) []string {
-		list = slices.DeleteFunc(list, func(name string) bool { return strings.HasSuffix(name, "-sha1") || name == ssh.HMACSHA1 })
+		list = slices.DeleteFunc(list,
+			func(name string) bool { return strings.HasSuffix(name, "-sha1") || name == ssh.HMACSHA1 })
 		return append(list, h.older...)
 	}
 	allowed := func(list, supported []string) []string { // a name of another kind is none of this list's

@@ -74,9 +74,11 @@ func (h *Hop) wherefrom(found *finding.Finding) *finding.Finding {
 	case h.Proxy != "":
 		return found.Suggest("%s", h.set("proxy", h.Proxy+"://HOST:PORT"))
 	case strings.HasPrefix(h.Word, "ssh:"):
-		return found.Suggest("ssh -G %s | grep -iE '^(hostname|port|user) '   # what the SSH client makes of it", clean.Shell(strings.TrimPrefix(h.Word, "ssh:")))
+		return found.Suggest("ssh -G %s | grep -iE '^(hostname|port|user) '   # what the SSH client makes of it",
+			clean.Shell(strings.TrimPrefix(h.Word, "ssh:")))
 	}
-	return found.Suggest("%s", h.set("port", "PORT")).Suggest("ssh -v -p %d %s   # does the system's own client get there?", h.Port, clean.Shell(h.User+"@"+h.Host))
+	return found.Suggest("%s", h.set("port", "PORT")).
+		Suggest("ssh -v -p %d %s   # does the system's own client get there?", h.Port, clean.Shell(h.User+"@"+h.Host))
 }
 
 // unreached is the finding for a hop that the one before could not reach.
@@ -103,12 +105,14 @@ func (l *Link) unreached(d *Dialer, h *Hop, err error) *finding.Finding {
 	if code == "" {
 		code, cause = finding.HopFailed, "it could not be reached"
 	}
-	return h.wherefrom(finding.New(code, "from %s, the next hop %s is out of reach: %s", l.Hop, h.Address(), cause).Saw("%s said %s", l.Hop, clean.Quoted(text)))
+	return h.wherefrom(finding.New(code, "from %s, the next hop %s is out of reach: %s", l.Hop, h.Address(), cause).
+		Saw("%s said %s", l.Hop, clean.Quoted(text)))
 }
 
 // Forbidden is the finding for a hop that does not let one through.
 func (l *Link) Forbidden(address, text string) *finding.Finding {
-	found := finding.New(finding.HopForwardRefused, "the hop %s lets %s in and forbids the way on to %s", l.Hop, clean.Quoted(l.Hop.User), address)
+	found := finding.New(finding.HopForwardRefused, "the hop %s lets %s in and forbids the way on to %s", l.Hop,
+		clean.Quoted(l.Hop.User), address)
 	if text != "" {
 		found.Saw("it said %s", clean.Quoted(text))
 	}
@@ -157,7 +161,8 @@ func Why(err error) (Reason, string) {
 		{Refused, []string{"connection refused", "no such file"}},
 		{Silent, []string{"timed out", "timeout"}},
 		{Unreachable, []string{"no route to host", "unreachable"}},
-		{NameUnknown, []string{"name or service not known", "name resolution", "no address associated", "servname", "no such host", "not known"}},
+		{NameUnknown, []string{"name or service not known", "name resolution", "no address associated", "servname",
+			"no such host", "not known"}},
 	} {
 		if slices.ContainsFunc(known.words, func(w string) bool { return strings.Contains(text, w) }) {
 			return known.reason, open.Message
@@ -180,18 +185,22 @@ func (a *attempt) failed(ctx context.Context, err error) *finding.Finding {
 	case errors.As(a.ring.failed, &failure):
 		return failure.Found
 	case oldVersion(said):
-		return finding.New(finding.HopNotSsh, "the hop %s speaks only the first version of SSH, which is broken and used by nobody any more", h).Saw("it said %s", clean.Bytes(said, 80)).
+		return finding.New(finding.HopNotSsh,
+			"the hop %s speaks only the first version of SSH, which is broken and used by nobody any more", h).
+			Saw("it said %s", clean.Bytes(said, 80)).
 			Suggest("ask whoever runs %s to bring its SSH server up to date", clean.Shell(h.Host))
 	case errors.As(err, &negotiation):
 		return a.oldOnly(negotiation)
 	case a.accepts != nil:
 		return a.refused(ctx, err)
 	case ctx.Err() != nil && len(said) == 0:
-		return h.wherefrom(finding.New(finding.HopSilent, "%s accepts connections and says nothing: no SSH server does that, unless it is overloaded", h.Address()))
+		return h.wherefrom(finding.New(finding.HopSilent,
+			"%s accepts connections and says nothing: no SSH server does that, unless it is overloaded", h.Address()))
 	case ctx.Err() != nil && !strings.Contains(string(said), "SSH-"):
 		return a.notSSH(said)
 	case ctx.Err() != nil:
-		return finding.New(finding.HopTimeout, "the hop %s began to talk and did not finish in time", h).Suggest("gharbor test %s -timeout 30s", a.d.Profile)
+		return finding.New(finding.HopTimeout, "the hop %s began to talk and did not finish in time", h).
+			Suggest("gharbor test %s -timeout 30s", a.d.Profile)
 	case busy(said) || len(said) == 0:
 		found := finding.New(finding.HopClosed, "%s accepts connections and closes them at once", h.Address())
 		if len(said) > 0 {
@@ -203,13 +212,15 @@ func (a *attempt) failed(ctx context.Context, err error) *finding.Finding {
 	case !strings.Contains(string(said), "SSH-"):
 		return a.notSSH(said)
 	}
-	return h.wherefrom(finding.New(finding.HopFailed, "the talk with the hop %s broke off", h).Saw("%s", clean.Line(plain(err), 300)))
+	return h.wherefrom(finding.New(finding.HopFailed, "the talk with the hop %s broke off", h).
+		Saw("%s", clean.Line(plain(err), 300)))
 }
 
 // busy reports whether the first words are those of an SSH server that sends one
 // away.
 func busy(said []byte) bool {
-	return strings.HasPrefix(string(said), "Exceeded MaxStartups") || strings.HasPrefix(string(said), "Not allowed at this time")
+	return strings.HasPrefix(string(said), "Exceeded MaxStartups") ||
+		strings.HasPrefix(string(said), "Not allowed at this time")
 }
 
 func (a *attempt) notSSH(said []byte) *finding.Finding {
@@ -232,11 +243,13 @@ func (a *attempt) hostKey() *finding.Finding {
 			Saw("it shows %s", shown).Saw("%s says @revoked", v.By).
 			Suggest("ask whoever runs %s which key it has now", clean.Shell(h.Host))
 	case hostkey.Certificate:
-		return finding.New(finding.HopHostCertificate, "the host certificate of %s does not hold, so nothing was sent to it", h).
+		return finding.New(finding.HopHostCertificate,
+			"the host certificate of %s does not hold, so nothing was sent to it", h).
 			Saw("%s", v.Reason).Saw("its authority is known by %s", v.By).
 			Suggest("ask whoever runs %s for a new host certificate", clean.Shell(h.Host))
 	case hostkey.Changed:
-		found := finding.New(finding.HopHostKeyChanged, "%s shows another host key than is known: it may be another machine that stands between, so nothing was sent to it", h).Saw("it shows %s", shown)
+		found := finding.New(finding.HopHostKeyChanged,
+			"%s shows another host key than is known: it may be another machine that stands between, so nothing was sent to it", h).Saw("it shows %s", shown)
 		for _, line := range v.Against[:min(len(v.Against), 4)] {
 			found.Saw("%s", line)
 		}
@@ -253,7 +266,8 @@ func (a *attempt) hostKey() *finding.Finding {
 		}
 		return found.Suggest("gharbor hop pin %s", a.d.Profile)
 	}
-	found := finding.New(finding.HopHostKeyUnknown, "the host key of %s is not known here, so nothing was sent to it", h).Saw("it shows %s", shown).
+	found := finding.New(finding.HopHostKeyUnknown, "the host key of %s is not known here, so nothing was sent to it", h).
+		Saw("it shows %s", shown).
 		Saw("looked for %s in %s", h.keyName, strings.Join(h.known, ", "))
 	for _, line := range a.store.Skipped[:min(len(a.store.Skipped), 3)] {
 		found.Saw("%s", clean.Line(line, 0))
@@ -269,13 +283,15 @@ func (a *attempt) oldOnly(e *ssh.AlgorithmNegotiationError) *finding.Finding {
 	old := ssh.InsecureAlgorithms()
 	var able []string
 	for _, name := range e.RequestedAlgorithms {
-		if slices.Contains(slices.Concat(old.KeyExchanges, old.Ciphers, old.MACs, old.HostKeys, []string{ssh.HMACSHA1}), name) {
+		if slices.Contains(slices.Concat(old.KeyExchanges, old.Ciphers, old.MACs, old.HostKeys, []string{ssh.HMACSHA1}),
+			name) {
 			able = append(able, name)
 		}
 	}
 	found.Suggest("ask whoever runs %s to bring its SSH server up to date", clean.Shell(h.Host))
 	if len(able) > 0 {
-		found.Suggest("%s   # weak, and audit will say so", h.set("algorithms", strings.Join(append(slices.Clone(h.older), able[0]), ",")))
+		found.Suggest("%s   # weak, and audit will say so",
+			h.set("algorithms", strings.Join(append(slices.Clone(h.older), able[0]), ",")))
 	}
 	return found
 }
@@ -287,19 +303,22 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 	var found *finding.Finding
 	switch {
 	case strings.Contains(err.Error(), "Too many authentication failures"):
-		found = finding.New(finding.HopTooManyFailures, "the hop %s ended the login after too many tries: each key that is offered counts as one", h)
+		found = finding.New(finding.HopTooManyFailures,
+			"the hop %s ended the login after too many tries: each key that is offered counts as one", h)
 		a.sawOffers(found)
 		found.Suggest("%s", h.set("agent", "false")).Suggest("%s", h.set("key", "PATH"))
 		return a.sawBanner(found)
 	case ctx.Err() != nil:
-		found = finding.New(finding.HopTimeout, "the login at the hop %s did not end in time", h).Suggest("gharbor test %s -timeout 30s", a.d.Profile)
+		found = finding.New(finding.HopTimeout, "the login at the hop %s did not end in time", h).
+			Suggest("gharbor test %s -timeout 30s", a.d.Profile)
 		a.sawOffers(found)
 		return found
 	case a.open != "":
 		found = finding.New(finding.HopQuestions, "the hop %s asks what can't be answered without a person at a terminal", h).
 			Saw("it asks %s", clean.Quoted(a.open)).Suggest("gharbor test %s   # in a terminal", a.d.Profile)
 	case a.answered != "":
-		found = finding.New(finding.HopPasswordRefused, "the hop %s refuses the password", h).Saw("the password is from: %s", a.answered)
+		found = finding.New(finding.HopPasswordRefused, "the hop %s refuses the password", h).
+			Saw("the password is from: %s", a.answered)
 		a.d.Finder.Forget(h.query(secret.OfHop, "secret", h.Word))
 		a.d.Secrets.forget(h.query(secret.OfHop, "secret", h.Word))
 		found.Suggest("%s", h.set("user", "NAME")).Suggest("%s", h.set("secret", "ask"))
@@ -310,10 +329,12 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 		}
 		found.Suggest("%s", h.set("user", "NAME")).Suggest("%s", h.set("secret", "ask"))
 	case len(a.ring.offers) > 0 && len(a.partial) == 0:
-		found = finding.New(finding.HopKeyRefused, "the hop %s takes none of the keys that were offered for the user %s", h, clean.Quoted(h.User))
+		found = finding.New(finding.HopKeyRefused, "the hop %s takes none of the keys that were offered for the user %s", h,
+			clean.Quoted(h.User))
 		found.Suggest("%s", h.set("key", "PATH")).Suggest("%s", h.set("user", "NAME"))
 		if path := publicPart(a.ring); path != "" {
-			found.Suggest("ssh-copy-id -i %s -p %d %s   # where another way in is open", clean.Shell(path), h.Port, clean.Shell(h.User+"@"+h.Host))
+			found.Suggest("ssh-copy-id -i %s -p %d %s   # where another way in is open", clean.Shell(path), h.Port,
+				clean.Shell(h.User+"@"+h.Host))
 		}
 	case len(a.ring.problems) > 0:
 		first := *a.ring.problems[0]

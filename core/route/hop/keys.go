@@ -78,7 +78,8 @@ func (d *Dialer) ring(ctx context.Context, h *Hop) *ring {
 	}
 	if extra := len(r.offers) - maxOffers; extra > 0 {
 		r.offers = r.offers[:maxOffers]
-		r.seen = append(r.seen, fmt.Sprintf("%d more keys of the agent were not offered: a server counts each as a failed login", extra))
+		r.seen = append(r.seen,
+			fmt.Sprintf("%d more keys of the agent were not offered: a server counts each as a failed login", extra))
 	}
 	return r
 }
@@ -103,13 +104,15 @@ func (r *ring) agentKeys(ctx context.Context) []ssh.Signer {
 			return signers
 		}
 	}
-	r.seen = append(r.seen, fmt.Sprintf("the SSH agent at %s does not answer: %s", r.h.agent, clean.Line(lastWords(err), 120)))
+	r.seen = append(r.seen,
+		fmt.Sprintf("the SSH agent at %s does not answer: %s", r.h.agent, clean.Line(lastWords(err), 120)))
 	return nil
 }
 
 // add offers a key.
 func (r *ring) add(s ssh.Signer, what string) {
-	if slices.ContainsFunc(r.offers, func(o *offer) bool { return bytes.Equal(o.PublicKey().Marshal(), s.PublicKey().Marshal()) }) {
+	if slices.ContainsFunc(r.offers,
+		func(o *offer) bool { return bytes.Equal(o.PublicKey().Marshal(), s.PublicKey().Marshal()) }) {
 		return
 	}
 	o := &offer{
@@ -138,8 +141,10 @@ func (r *ring) addFile(ctx context.Context, k keyFile, held []ssh.Signer) []ssh.
 		held = slices.Delete(slices.Clone(held), i, i+1)
 	}
 	if signer == nil { // only the public part is here
-		r.problems = append(r.problems, finding.New(finding.HopKeyNotPrivate, "the key file %s has only the public part of a key, and no SSH agent has the private one", k.path).
-			Suggest("%s", r.h.set("key", "PATH")).Suggest("ssh-add -l   # the keys that the agent has"))
+		r.problems = append(r.problems,
+			finding.New(finding.HopKeyNotPrivate,
+				"the key file %s has only the public part of a key, and no SSH agent has the private one", k.path).
+				Suggest("%s", r.h.set("key", "PATH")).Suggest("ssh-add -l   # the keys that the agent has"))
 		return held
 	}
 	for _, path := range append([]string{strings.TrimSuffix(k.path, ".pub") + "-cert.pub"}, k.certificates...) {
@@ -172,11 +177,17 @@ func (r *ring) certified(path string, pub ssh.PublicKey, signer ssh.Signer) (ssh
 	now := uint64(time.Now().Unix())
 	switch {
 	case certificate.ValidBefore != ssh.CertTimeInfinity && now >= certificate.ValidBefore:
-		r.seen = append(r.seen, fmt.Sprintf("the certificate %s ran out on %s", path, time.Unix(int64(certificate.ValidBefore), 0).UTC().Format("2006-01-02 15:04 UTC")))
+		r.seen = append(r.seen,
+			fmt.Sprintf("the certificate %s ran out on %s", path, time.Unix(int64(certificate.ValidBefore), 0).UTC().
+				Format("2006-01-02 15:04 UTC")))
 	case now < certificate.ValidAfter:
-		r.seen = append(r.seen, fmt.Sprintf("the certificate %s is valid only from %s", path, time.Unix(int64(certificate.ValidAfter), 0).UTC().Format("2006-01-02 15:04 UTC")))
+		r.seen = append(r.seen,
+			fmt.Sprintf("the certificate %s is valid only from %s", path, time.Unix(int64(certificate.ValidAfter), 0).UTC().
+				Format("2006-01-02 15:04 UTC")))
 	case len(certificate.ValidPrincipals) > 0 && !slices.Contains(certificate.ValidPrincipals, r.h.User):
-		r.seen = append(r.seen, fmt.Sprintf("the certificate %s is for %s, not for %s", path, clean.Line(strings.Join(certificate.ValidPrincipals, ", "), 120), clean.Line(r.h.User, 60)))
+		r.seen = append(r.seen,
+			fmt.Sprintf("the certificate %s is for %s, not for %s", path,
+				clean.Line(strings.Join(certificate.ValidPrincipals, ", "), 120), clean.Line(r.h.User, 60)))
 	}
 	certified, err := ssh.NewCertSigner(certificate, signer)
 	return certified, err == nil
@@ -216,7 +227,8 @@ func (r *ring) open(ctx context.Context, k keyFile) (pub ssh.PublicKey, signer s
 			if errors.As(err, &failure) {
 				return nil, nil, failure.Found
 			}
-			return nil, nil, finding.New(finding.HopKeyPassphrase, "the key %s could not be opened", k.path).Saw("%s", clean.Line(err.Error(), 200)).Suggest("%s", r.h.set("key-secret", "ask"))
+			return nil, nil, finding.New(finding.HopKeyPassphrase, "the key %s could not be opened", k.path).
+				Saw("%s", clean.Line(err.Error(), 200)).Suggest("%s", r.h.set("key-secret", "ask"))
 		}
 		return signer.PublicKey(), signer, nil
 	}
@@ -255,7 +267,8 @@ func (r *ring) readKey(k keyFile) ([]byte, *finding.Finding) {
 	}
 	data, err := atomicfile.Read(k.path, maxKeyFile)
 	if err != nil {
-		return nil, finding.New(finding.HopKeyUnreadable, "the key file %s cannot be read", k.path).Saw("%s", clean.Line(atomicfile.Plain(err).Error(), 0)).Suggest("ls -l %s", clean.Shell(k.path))
+		return nil, finding.New(finding.HopKeyUnreadable, "the key file %s cannot be read", k.path).
+			Saw("%s", clean.Line(atomicfile.Plain(err).Error(), 0)).Suggest("ls -l %s", clean.Shell(k.path))
 	}
 	return data, nil
 }
@@ -271,7 +284,8 @@ func (r *ring) unlock(ctx context.Context, k keyFile, data []byte) (ssh.Signer, 
 		return nil, err
 	}
 	if !value.Present() {
-		return nil, &secret.Failure{Found: finding.New(finding.HopKeyPassphrase, "the key %s is encrypted, and there is no passphrase for it: nobody can be asked here", k.path).
+		return nil, &secret.Failure{Found: finding.New(finding.HopKeyPassphrase,
+			"the key %s is encrypted, and there is no passphrase for it: nobody can be asked here", k.path).
 			Suggest("ssh-add %s   # lets the SSH agent hold it", clean.Shell(k.path)).
 			Suggest("%s", r.h.set("key-secret", "wallet"))}
 	}
@@ -281,14 +295,18 @@ func (r *ring) unlock(ctx context.Context, k keyFile, data []byte) (ssh.Signer, 
 		return signer, nil
 	}
 	if !errors.Is(err, x509.IncorrectPasswordError) {
-		return nil, &secret.Failure{Found: finding.New(finding.HopKeyNotPrivate, "the file %s is not a private key that SSH uses", k.path).
-			Saw("%s", clean.Line(strings.TrimPrefix(err.Error(), "ssh: "), 200)).Suggest("ssh-keygen -p -f %s   # writes it in the format of today", clean.Shell(k.path))}
+		return nil, &secret.Failure{Found: finding.New(finding.HopKeyNotPrivate,
+			"the file %s is not a private key that SSH uses", k.path).
+			Saw("%s", clean.Line(strings.TrimPrefix(err.Error(), "ssh: "), 200)).
+			Suggest("ssh-keygen -p -f %s   # writes it in the format of today", clean.Shell(k.path))}
 	}
 	r.d.Finder.Forget(q)
 	r.d.Secrets.forget(q)
-	return nil, &secret.Failure{Found: finding.New(finding.HopKeyPassphrase, "the passphrase does not open the key %s", k.path).
+	return nil, &secret.Failure{Found: finding.New(finding.HopKeyPassphrase, "the passphrase does not open the key %s",
+		k.path).
 		Saw("the passphrase is from: %s", place).
-		Suggest("ssh-keygen -y -f %s   # asks for the passphrase, and shows the public key where it is right", clean.Shell(k.path)).
+		Suggest("ssh-keygen -y -f %s   # asks for the passphrase, and shows the public key where it is right",
+			clean.Shell(k.path)).
 		Suggest("%s", r.h.set("key-secret", "ask"))}
 }
 

@@ -133,7 +133,8 @@ func (p Places) Plan(r *profile.Resolved) (hops []*Hop, notes []string, found *f
 		hops = append(hops, more...)
 	}
 	if len(hops) > profile.MaxHops {
-		return nil, nil, finding.New(finding.HopConfig, "the way to the server has %d hops; %d are the most", len(hops), profile.MaxHops).Suggest("gharbor show %s", r.Called)
+		return nil, nil, finding.New(finding.HopConfig, "the way to the server has %d hops; %d are the most", len(hops),
+			profile.MaxHops).Suggest("gharbor show %s", r.Called)
 	}
 	for i, h := range hops {
 		h.Stage, h.home = fmt.Sprintf("hop %d", i+1), p.Home
@@ -155,7 +156,8 @@ func (p Places) plain(e profile.EffectiveHop) (*Hop, *finding.Finding) {
 	}
 	h.Host = e.Text("host")
 	h.Port, _ = strconv.Atoi(e.Text("port"))
-	h.known = []string{filepath.Join(p.Home, ".ssh", "known_hosts"), filepath.Join(p.Home, ".ssh", "known_hosts2"), filepath.Join(p.system(), "ssh_known_hosts")}
+	h.known = []string{filepath.Join(p.Home, ".ssh", "known_hosts"), filepath.Join(p.Home, ".ssh", "known_hosts2"),
+		filepath.Join(p.system(), "ssh_known_hosts")}
 	h.keyName = hostkey.Name(h.Address())
 	return h, p.own(h)
 }
@@ -178,7 +180,9 @@ func (p Places) own(h *Hop) *finding.Finding {
 		h.older = older.Value.List()
 	}
 	if h.User == "" {
-		return finding.New(finding.HopConfig, "it is not known whose account on %s is meant: neither the profile nor the environment names a user", clean.Quoted(h.Host)).
+		return finding.New(finding.HopConfig,
+			"it is not known whose account on %s is meant: neither the profile nor the environment names a user",
+			clean.Quoted(h.Host)).
 			Suggest("%s", h.set("user", "NAME"))
 	}
 	if key, ok := e.Get("key"); ok {
@@ -211,9 +215,11 @@ func (h *Hop) usual(p Places) {
 
 // listed is a host of the SSH client configuration, with the hosts before it that
 // its ProxyJump asks for. path are the lines that led here.
-func (p Places) listed(e profile.EffectiveHop, word string, jumps bool, path []string) (hops []*Hop, notes []string, found *finding.Finding) {
+func (p Places) listed(e profile.EffectiveHop, word string, jumps bool,
+	path []string) (hops []*Hop, notes []string, found *finding.Finding) {
 	if len(path) > profile.MaxHops {
-		return nil, nil, finding.New(finding.HopConfig, "ProxyJump goes in a circle").Saw("the last turn is at %s", path[len(path)-1]).Suggest("gharbor show %s", e.Profile())
+		return nil, nil, finding.New(finding.HopConfig, "ProxyJump goes in a circle").
+			Saw("the last turn is at %s", path[len(path)-1]).Suggest("gharbor show %s", e.Profile())
 	}
 	user, name, port := jumpHost(word)
 	c, err := sshconfig.Reader{Home: p.Home, User: p.user(), System: p.System, Lookup: p.Lookup}.Read(name)
@@ -306,13 +312,16 @@ func jumpHost(word string) (user, host string, port int) {
 func configFinding(e profile.EffectiveHop, name string, err error) *finding.Finding {
 	var refusal *sshconfig.Refusal
 	if !errors.As(err, &refusal) {
-		return finding.New(finding.HopConfig, "the SSH client configuration cannot be read").Saw("%s", clean.Line(err.Error(), 0)).Suggest("ls -l ~/.ssh/config")
+		return finding.New(finding.HopConfig, "the SSH client configuration cannot be read").
+			Saw("%s", clean.Line(err.Error(), 0)).Suggest("ls -l ~/.ssh/config")
 	}
-	found := finding.New(finding.HopConfig, "what the SSH client configuration says of %s can't be followed", clean.Quoted(name)).Saw("%s", clean.Line(refusal.Error(), 0))
+	found := finding.New(finding.HopConfig, "what the SSH client configuration says of %s can't be followed",
+		clean.Quoted(name)).Saw("%s", clean.Line(refusal.Error(), 0))
 	if refusal.At.Line > 0 {
 		found.Suggest("${EDITOR:-vi} +%d %s", refusal.At.Line, clean.Shell(refusal.At.File))
 	} else {
 		found.Suggest("ls -l %s", clean.Shell(refusal.At.File))
 	}
-	return found.Suggest("gharbor set %s %s= %s=HOST   # or say in the profile where the hop is", e.Owner(), e.Key("ssh"), e.Key("host"))
+	return found.Suggest("gharbor set %s %s= %s=HOST   # or say in the profile where the hop is", e.Owner(),
+		e.Key("ssh"), e.Key("host"))
 }

@@ -73,13 +73,15 @@ func (h *Hop) clear(before *Link) *finding.Finding {
 	if h.Proxy == "" || h.User == "" || profile.LocalHost(h.Host) || before.lasting() != nil {
 		return nil
 	}
-	return finding.New(finding.HopProxyClear, "a password for the proxy at %s would go there in the clear, so it is not sent", h.Address()).
+	return finding.New(finding.HopProxyClear,
+		"a password for the proxy at %s would go there in the clear, so it is not sent", h.Address()).
 		Suggest("%s   # a proxy that wants no login", h.set("user", "")).
 		Suggest("ask whoever runs %s for an SSH hop to go before it", h.Host)
 }
 
 // proxyLogin takes what a proxy may ask for, where the profile names a user.
-func (d *Dialer) proxyLogin(ctx context.Context, h *Hop) (user string, password secret.Value, place string, found *finding.Finding) {
+func (d *Dialer) proxyLogin(ctx context.Context,
+	h *Hop) (user string, password secret.Value, place string, found *finding.Finding) {
 	if h.User == "" {
 		return "", password, "", nil
 	}
@@ -89,7 +91,9 @@ func (d *Dialer) proxyLogin(ctx context.Context, h *Hop) (user string, password 
 	case errors.As(err, &failure):
 		return "", password, "", failure.Found
 	case err != nil:
-		return "", password, "", finding.New(finding.HopProxyLogin, "the password for the proxy could not be taken").Saw("%s", clean.Line(err.Error(), 200)).Suggest("%s", h.set("secret", "ask"))
+		return "", password, "",
+			finding.New(finding.HopProxyLogin, "the password for the proxy could not be taken").
+				Saw("%s", clean.Line(err.Error(), 200)).Suggest("%s", h.set("secret", "ask"))
 	}
 	return h.User, password, place, nil
 }
@@ -243,7 +247,8 @@ const maxAnswer = 16 << 10
 func connect(conn net.Conn, address, user string, password secret.Value) (net.Conn, error) {
 	request := "CONNECT " + address + " HTTP/1.1\r\nHost: " + address + "\r\n"
 	if user != "" {
-		request += "Proxy-Authorization: Basic " + base64.StdEncoding.EncodeToString([]byte(user+":"+password.Disclose())) + "\r\n"
+		request += "Proxy-Authorization: Basic " + base64.StdEncoding.EncodeToString([]byte(user+":"+password.Disclose())) +
+			"\r\n"
 	}
 	if _, err := io.WriteString(conn, request+"\r\n"); err != nil {
 		return nil, err
@@ -340,10 +345,12 @@ func (l *Link) Refusal(err error) *finding.Finding {
 	h := l.Hop
 	switch {
 	case answer.login:
-		return finding.New(finding.HopProxyLogin, "the %s does not take the login", h).Saw("it said %s", clean.Quoted(answer.text)).
+		return finding.New(finding.HopProxyLogin, "the %s does not take the login", h).
+			Saw("it said %s", clean.Quoted(answer.text)).
 			Suggest("%s", h.set("user", "NAME")).Suggest("%s", h.set("secret", "ask"))
 	case answer.alien:
-		return h.wherefrom(finding.New(finding.HopNotProxy, "what listens at %s is not a proxy of the kind %s", h.Address(), h.Proxy).Saw("it gave %s", answer.text))
+		return h.wherefrom(finding.New(finding.HopNotProxy, "what listens at %s is not a proxy of the kind %s", h.Address(),
+			h.Proxy).Saw("it gave %s", answer.text))
 	}
 	return nil
 }

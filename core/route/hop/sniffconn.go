@@ -74,7 +74,8 @@ func otherProtocol(first []byte) bool {
 // oldVersion reports whether a greeting is that of SSH's first version: one that
 // speaks both says 1.99 (RFC 4253, section 5.1).
 func oldVersion(first []byte) bool {
-	return bytes.HasPrefix(first, []byte("SSH-1.")) && bytes.Contains(first, []byte("\n")) && !bytes.HasPrefix(first, []byte("SSH-1.99-"))
+	return bytes.HasPrefix(first, []byte("SSH-1.")) && bytes.Contains(first, []byte("\n")) &&
+		!bytes.HasPrefix(first, []byte("SSH-1.99-"))
 }
 
 // firstBytes is what the other side sent first.

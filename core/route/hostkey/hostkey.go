@@ -171,7 +171,8 @@ func (s *Store) Judge(name string, pin Pin, key ssh.PublicKey) Verdict {
 	v := s.judgePlain(name, plain)
 	if pin.Text != "" {
 		if !pin.fits(plain) {
-			v.Outcome, v.Against = Changed, append(v.Against, fmt.Sprintf("%s names another key: %s", pin.At, clean.Line(pin.Text, 120)))
+			v.Outcome, v.Against = Changed, append(v.Against,
+				fmt.Sprintf("%s names another key: %s", pin.At, clean.Line(pin.Text, 120)))
 		} else if v.Outcome == Unknown {
 			v.Outcome, v.By = Known, pin.At
 		}

@@ -92,7 +92,8 @@ func (r Reader) Read(alias string) (*Host, error) {
 	}
 	p := &parser{Reader: r, host: &Host{Alias: alias}, seen: make(map[string]Setting)}
 	for _, place := range []struct{ path, folder string }{
-		{filepath.Join(r.Home, ".ssh", "config"), filepath.Join(r.Home, ".ssh")}, {filepath.Join(r.System, "ssh_config"), r.System},
+		{filepath.Join(r.Home, ".ssh", "config"), filepath.Join(r.Home, ".ssh")},
+		{filepath.Join(r.System, "ssh_config"), r.System},
 	} {
 		if err := p.file(place.path, place.folder, 0, true); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return nil, err
@@ -120,7 +121,8 @@ func (p *parser) file(path, folder string, depth int, active bool) error {
 		return err
 	}
 	if uid, ok := owner.Of(info); ok && (uid != os.Getuid() && uid != 0 || info.Mode().Perm()&0o022 != 0) {
-		return &Refusal{Setting{File: path}, "others can change this file, so OpenSSH does not use it either; chmod go-w mends it"}
+		return &Refusal{Setting{File: path},
+			"others can change this file, so OpenSSH does not use it either; chmod go-w mends it"}
 	}
 	data, err := atomicfile.Read(path, maxFile)
 	if err != nil {
@@ -216,7 +218,8 @@ func (p *parser) ignored(at Setting, what string, args ...any) {
 }
 
 // used are the keywords that are honoured.
-var used = []string{"hostname", "port", "user", "hostkeyalias", "proxyjump", "identityfile", "certificatefile", "identitiesonly", "identityagent",
+var used = []string{"hostname", "port", "user", "hostkeyalias", "proxyjump", "identityfile", "certificatefile",
+	"identitiesonly", "identityagent",
 	"userknownhostsfile", "globalknownhostsfile", "connecttimeout", "serveraliveinterval",
 	"pubkeyauthentication", "passwordauthentication", "kbdinteractiveauthentication"}
 
@@ -284,8 +287,10 @@ func (p *parser) take(keyword string, args []string, at Setting) error {
 
 // canonical is a keyword as people write it, for the few that are said.
 func canonical(keyword string) string {
-	for _, word := range []string{"StrictHostKeyChecking", "NoHostAuthenticationForLocalhost", "KnownHostsCommand", "PKCS11Provider", "HostKeyAlgorithms", "KexAlgorithms",
-		"Ciphers", "MACs", "PubkeyAcceptedAlgorithms", "PreferredAuthentications", "AddressFamily", "BindAddress", "BindInterface", "CanonicalizeHostname"} {
+	for _, word := range []string{"StrictHostKeyChecking", "NoHostAuthenticationForLocalhost", "KnownHostsCommand",
+		"PKCS11Provider", "HostKeyAlgorithms", "KexAlgorithms",
+		"Ciphers", "MACs", "PubkeyAcceptedAlgorithms", "PreferredAuthentications", "AddressFamily", "BindAddress",
+		"BindInterface", "CanonicalizeHostname"} {
 		if strings.EqualFold(word, keyword) {
 			return word
 		}

@@ -42,10 +42,13 @@ func (p *parser) finish() (*Host, error) {
 		s.Value = p.path(s.Value)
 		h.CertificateFiles = append(h.CertificateFiles, s)
 	}
-	h.UserKnownHosts = p.paths("userknownhostsfile", filepath.Join(p.Home, ".ssh", "known_hosts"), filepath.Join(p.Home, ".ssh", "known_hosts2"))
-	h.GlobalKnownHosts = p.paths("globalknownhostsfile", filepath.Join(p.System, "ssh_known_hosts"), filepath.Join(p.System, "ssh_known_hosts2"))
+	h.UserKnownHosts = p.paths("userknownhostsfile", filepath.Join(p.Home, ".ssh", "known_hosts"),
+		filepath.Join(p.Home, ".ssh", "known_hosts2"))
+	h.GlobalKnownHosts = p.paths("globalknownhostsfile", filepath.Join(p.System, "ssh_known_hosts"),
+		filepath.Join(p.System, "ssh_known_hosts2"))
 	h.IdentityAgent = p.setting("identityagent", "")
-	if name, ok := strings.CutPrefix(h.IdentityAgent.Value, "$"); ok && !strings.HasPrefix(name, "{") || h.IdentityAgent.Value == "SSH_AUTH_SOCK" {
+	if name, ok := strings.CutPrefix(h.IdentityAgent.Value, "$"); ok && !strings.HasPrefix(name, "{") ||
+		h.IdentityAgent.Value == "SSH_AUTH_SOCK" {
 		if !ok {
 			name = h.IdentityAgent.Value
 		}
@@ -149,7 +152,8 @@ func (p *parser) tokens(text string) string {
 	}
 	host := strings.NewReplacer("%%", "%", "%h", p.host.Alias).Replace(p.setting("hostname", p.host.Alias).Value)
 	local, _ := os.Hostname()
-	return strings.NewReplacer("%%", "%", "%d", p.Home, "%h", host, "%n", p.host.Alias, "%p", p.setting("port", "22").Value,
+	return strings.NewReplacer("%%", "%", "%d", p.Home, "%h", host, "%n", p.host.Alias, "%p",
+		p.setting("port", "22").Value,
 		"%r", p.setting("user", p.User).Value, "%u", p.User, "%l", local, "%i", strconv.Itoa(os.Getuid())).Replace(text)
 }
 

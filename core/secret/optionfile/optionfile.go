@@ -67,7 +67,8 @@ func ReadWith(path string, read func(path string) ([]byte, error)) (Result, erro
 }
 
 // ReadListed is ReadWith with a reader of folders of the caller's too, for !includedir.
-func ReadListed(path string, read func(path string) ([]byte, error), list func(folder string) ([]fs.DirEntry, error)) (Result, error) {
+func ReadListed(path string, read func(path string) ([]byte, error),
+	list func(folder string) ([]fs.DirEntry, error)) (Result, error) {
 	r := reader{read: read, list: list}
 	err := r.file(path, 0)
 	return r.Result, err

@@ -9,7 +9,8 @@ import (
 // Quote writes an option's value so that it is read as it is: in double quotes,
 // with the escapes of the servers' own reader.
 func Quote(value string) string {
-	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`, "\t", `\t`, "\r", `\r`, "\b", `\b`).Replace(value) + `"`
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`, "\t", `\t`, "\r", `\r`, "\b", `\b`).
+		Replace(value) + `"`
 }
 
 // ErrNotSet is a text that the option could not be written into.

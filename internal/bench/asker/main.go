@@ -14,7 +14,8 @@ import (
 )
 
 func main() {
-	client := &http.Client{Transport: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+	client := &http.Client{Transport: &http.Transport{DialContext: func(ctx context.Context,
+		_, _ string) (net.Conn, error) {
 		return (&net.Dialer{}).DialContext(ctx, "unix", os.Args[1])
 	}}}
 	var list []struct {

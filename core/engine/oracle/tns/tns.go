@@ -183,7 +183,8 @@ func ParseAccept(p Packet) (Accepted, error) {
 	if a.Version >= LongLengths {
 		head = 40 // with the units' long forms
 	}
-	if a.Version < lowestVersion || a.Version > version+100 || at < acceptHead || at+data > len(p.Raw) || len(p.Raw) < head {
+	if a.Version < lowestVersion || a.Version > version+100 || at < acceptHead || at+data > len(p.Raw) ||
+		len(p.Raw) < head {
 		return Accepted{}, ErrNotTNS
 	}
 	a.Replay = bytes.Clone(p.Raw[:max(head, at+data)])

@@ -159,7 +159,8 @@ func (c *Client) Inspect(ctx context.Context, id string) (*Container, error) {
 func (c *Client) Logs(ctx context.Context, one *Container, lines int) ([]string, error) {
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
-	answer, err := c.send(ctx, http.MethodGet, "/containers/"+url.PathEscape(one.ID)+"/logs", url.Values{"stdout": {"1"}, "stderr": {"1"}, "tail": {strconv.Itoa(lines)}}, nil)
+	answer, err := c.send(ctx, http.MethodGet, "/containers/"+url.PathEscape(one.ID)+"/logs",
+		url.Values{"stdout": {"1"}, "stderr": {"1"}, "tail": {strconv.Itoa(lines)}}, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -225,7 +226,8 @@ func (c *Client) ReadFile(ctx context.Context, id, file string) (secret.Value, e
 func (c *Client) readFile(ctx context.Context, id, path string) (value secret.Value, link string, err error) {
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
-	answer, err := c.send(ctx, http.MethodGet, "/containers/"+url.PathEscape(id)+"/archive", url.Values{"path": {path}}, nil)
+	answer, err := c.send(ctx, http.MethodGet, "/containers/"+url.PathEscape(id)+"/archive", url.Values{"path": {path}},
+		nil)
 	if err != nil {
 		return value, "", err
 	}

@@ -92,7 +92,8 @@ func Gone(err error) bool {
 type Dialer func(ctx context.Context, network, address string) (net.Conn, error)
 
 // Connect asks an engine for its version, and agrees on one of the interface.
-func Connect(ctx context.Context, e Endpoint, lookup func(string) (string, bool), home string, dial Dialer) (*Client, error) {
+func Connect(ctx context.Context, e Endpoint, lookup func(string) (string, bool), home string,
+	dial Dialer) (*Client, error) {
 	transport := &http.Transport{
 		Proxy:                  nil,
 		DisableCompression:     true,
@@ -114,7 +115,10 @@ func Connect(ctx context.Context, e Endpoint, lookup func(string) (string, bool)
 			return nil, &Error{Kind: BadEndpoint, Endpoint: e, Err: err}
 		}
 		c.base = "http://" + u.Host
-		transport.DialContext = func(ctx context.Context, network, _ string) (net.Conn, error) { return dial(ctx, network, u.Host) }
+		transport.DialContext = func(ctx context.Context, network, _ string) (net.Conn, error) {
+			return dial(ctx, network,
+				u.Host)
+		}
 		if config != nil {
 			c.base, transport.TLSClientConfig = "https://"+u.Host, config
 		}
@@ -171,7 +175,8 @@ func (c *Client) agree(ctx context.Context) error {
 		return &Error{
 			Kind:     Old,
 			Endpoint: c.Endpoint,
-			Message:  fmt.Sprintf("it speaks versions 1.%d to 1.%d of the interface, and gharbor 1.%d to 1.%d", low, high, oldest, newest),
+			Message: fmt.Sprintf("it speaks versions 1.%d to 1.%d of the interface, and gharbor 1.%d to 1.%d", low, high,
+				oldest, newest),
 		}
 	}
 	c.Version = fmt.Sprintf("1.%d", min(high, newest))
@@ -231,7 +236,8 @@ func (c *Client) send(ctx context.Context, method, path string, query url.Values
 }
 
 // sendBytes is send for a body that is of a kind already.
-func (c *Client) sendBytes(ctx context.Context, method, path string, query url.Values, kind string, body io.Reader) (*http.Response, error) {
+func (c *Client) sendBytes(ctx context.Context, method, path string, query url.Values, kind string,
+	body io.Reader) (*http.Response, error) {
 	target := c.base + path
 	if len(query) > 0 {
 		target += "?" + query.Encode()

@@ -108,7 +108,8 @@ func usualSockets(lookup func(string) (string, bool), home string, uid int) []st
 		paths = append(paths, filepath.Join(runtime, "docker.sock"), filepath.Join(runtime, "podman/podman.sock"))
 	}
 	if home != "" {
-		paths = append(paths, filepath.Join(home, ".docker/run/docker.sock"), filepath.Join(home, ".docker/desktop/docker.sock"))
+		paths = append(paths, filepath.Join(home, ".docker/run/docker.sock"),
+			filepath.Join(home, ".docker/desktop/docker.sock"))
 	}
 	return append(paths, "/run/podman/podman.sock")
 }

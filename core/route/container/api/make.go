@@ -115,7 +115,8 @@ func (c *Client) WriteFiles(ctx context.Context, id, folder string, files []File
 	}
 	ctx, cancel := context.WithTimeout(ctx, doing)
 	defer cancel()
-	answer, err := c.sendBytes(ctx, http.MethodPut, "/containers/"+url.PathEscape(id)+"/archive", url.Values{"path": {folder}}, "application/x-tar", &archive)
+	answer, err := c.sendBytes(ctx, http.MethodPut, "/containers/"+url.PathEscape(id)+"/archive",
+		url.Values{"path": {folder}}, "application/x-tar", &archive)
 	if err != nil {
 		return err
 	}

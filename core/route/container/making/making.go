@@ -46,7 +46,8 @@ func (p *Plan) noImage(err error) *finding.Finding {
 	if errors.As(err, &failed) && failed.Kind != api.Refused {
 		return container.Trouble(err)
 	}
-	return finding.New(finding.ContainerImage, "the image %s is not on the engine's machine, and could not be fetched", p.Image).
+	return finding.New(finding.ContainerImage, "the image %s is not on the engine's machine, and could not be fetched",
+		p.Image).
 		Saw("the container engine: %q", err.Error()).
 		Suggest("%s pull %s   # signs in where that is needed", p.client.CLIName(), p.Image).
 		Suggest("%s images   # those that are there", p.client.CLIName())
@@ -55,7 +56,8 @@ func (p *Plan) noImage(err error) *finding.Finding {
 // Make makes the container, with its volumes and secrets, and starts it. values are the
 // secrets by the variables of the plan's. What was made is taken away again where a
 // step fails: nothing half-made stays.
-func (p *Plan) Make(ctx context.Context, engines *container.Engines, values map[string]secret.Value) (undo func(), found *finding.Finding) {
+func (p *Plan) Make(ctx context.Context, engines *container.Engines,
+	values map[string]secret.Value) (undo func(), found *finding.Finding) {
 	var undos []func(context.Context)
 	undo = func() {
 		ctx := context.WithoutCancel(ctx)
@@ -77,7 +79,8 @@ func (p *Plan) Make(ctx context.Context, engines *container.Engines, values map[
 }
 
 // make makes all but the start.
-func (p *Plan) make(ctx context.Context, values map[string]secret.Value, undos *[]func(context.Context)) (id string, found *finding.Finding) {
+func (p *Plan) make(ctx context.Context, values map[string]secret.Value,
+	undos *[]func(context.Context)) (id string, found *finding.Finding) {
 	labels := map[string]string{profileLabel: p.Profile}
 	volumes := []string{}
 	if !p.OldVolume {

@@ -35,11 +35,12 @@ type Wish struct {
 	Database string
 	Inside   int // the server's port in the container
 	Image    string
-	Name     string          // the container's
-	Fixed    bool            // the profile says the name
-	Port     int             // on 127.0.0.1 of the engine's host; 0 for the server's usual one, or another where that is taken
-	Volume   string          // for the data; "" for NAME-data
-	Mounts   []api.SpecMount // folders and files of the host that it is to see
+	Name     string // the container's
+	Fixed    bool   // the profile says the name
+	// on 127.0.0.1 of the engine's host; 0 for the server's usual one, or another where that is taken
+	Port   int
+	Volume string          // for the data; "" for NAME-data
+	Mounts []api.SpecMount // folders and files of the host that it is to see
 }
 
 // Plan is how a container will be made.
@@ -80,11 +81,15 @@ type recipe struct {
 }
 
 var recipes = map[string]recipe{
-	"postgresql": {image: "postgres", folder: "/var/lib/postgresql/data", user: "POSTGRES_USER", pass: "POSTGRES_PASSWORD", database: "POSTGRES_DB", check: func(w Wish) []string {
-		return []string{"CMD", "pg_isready", "-q", "-h", "127.0.0.1", "-p", strconv.Itoa(w.Inside), "-U", w.User, "-d", w.Database}
-	}},
-	"mariadb": {image: "mariadb", folder: "/var/lib/mysql", root: "root", rootPass: "MARIADB_ROOT_PASSWORD", user: "MARIADB_USER", pass: "MARIADB_PASSWORD", database: "MARIADB_DATABASE", check: pingBy("mariadb-admin")},
-	"mysql":   {image: "mysql", folder: "/var/lib/mysql", root: "root", rootPass: "MYSQL_ROOT_PASSWORD", user: "MYSQL_USER", pass: "MYSQL_PASSWORD", database: "MYSQL_DATABASE", check: pingBy("mysqladmin")},
+	"postgresql": {image: "postgres", folder: "/var/lib/postgresql/data", user: "POSTGRES_USER",
+		pass: "POSTGRES_PASSWORD", database: "POSTGRES_DB", check: func(w Wish) []string {
+			return []string{"CMD", "pg_isready", "-q", "-h", "127.0.0.1", "-p", strconv.Itoa(w.Inside), "-U", w.User, "-d",
+				w.Database}
+		}},
+	"mariadb": {image: "mariadb", folder: "/var/lib/mysql", root: "root", rootPass: "MARIADB_ROOT_PASSWORD",
+		user: "MARIADB_USER", pass: "MARIADB_PASSWORD", database: "MARIADB_DATABASE", check: pingBy("mariadb-admin")},
+	"mysql": {image: "mysql", folder: "/var/lib/mysql", root: "root", rootPass: "MYSQL_ROOT_PASSWORD",
+		user: "MYSQL_USER", pass: "MYSQL_PASSWORD", database: "MYSQL_DATABASE", check: pingBy("mysqladmin")},
 }
 
 // pingBy asks a server whether it is there, which takes no account. Over TCP: the
@@ -174,14 +179,16 @@ func (p *Plan) foreignSecrets(ctx context.Context) *finding.Finding {
 	case !ok || labels[profileLabel] != "":
 		return nil
 	}
-	return finding.New(finding.ContainerNameTaken, "there is a volume %s already, which gharbor did not make, and it is left as it is", p.Secretly).
+	return finding.New(finding.ContainerNameTaken,
+		"there is a volume %s already, which gharbor did not make, and it is left as it is", p.Secretly).
 		Suggest("%s", p.underAnotherName())
 }
 
 // underAnotherName is the command that makes the container by another name.
 func (w Wish) underAnotherName() string {
 	if w.Fixed {
-		return fmt.Sprintf("gharbor set %s container=%s-2 && gharbor container make %s -image %s", w.Profile, w.Name, w.Profile, w.Image)
+		return fmt.Sprintf("gharbor set %s container=%s-2 && gharbor container make %s -image %s", w.Profile, w.Name,
+			w.Profile, w.Image)
 	}
 	return fmt.Sprintf("gharbor container make %s -image %s -name %s-2", w.Profile, w.Image, w.Name)
 }
@@ -254,12 +261,14 @@ func (p *Plan) choosePort(ctx context.Context) *finding.Finding {
 		p.Port = wanted
 		return nil
 	case p.Port != 0:
-		found := finding.New(finding.ContainerPortTaken, "the port %d of 127.0.0.1, at which the container %s is to be published, is taken", wanted, p.Name)
+		found := finding.New(finding.ContainerPortTaken,
+			"the port %d of 127.0.0.1, at which the container %s is to be published, is taken", wanted, p.Name)
 		return found.Saw("it is taken by %s", by).
 			Suggest("gharbor container make %s -image %s   # at a port that is free", p.Profile, p.Image).
 			Suggest("gharbor nearby   # what listens on this machine")
 	case remote != "":
-		return finding.New(finding.ContainerPortTaken, "the port %d of the container engine's machine is taken, and which is free there is not known here", wanted).
+		return finding.New(finding.ContainerPortTaken,
+			"the port %d of the container engine's machine is taken, and which is free there is not known here", wanted).
 			Saw("it is taken by %s", by).
 			Suggest("gharbor container make %s -image %s -port PORT", p.Profile, p.Image)
 	}
@@ -293,7 +302,8 @@ func nameTaken(ctx context.Context, client *api.Client, w Wish) *finding.Finding
 	if MadeFor(old) != "" {
 		made = "made by gharbor for the profile " + clean.Quoted(clean.Line(MadeFor(old), 64))
 	}
-	found.Saw("it is of the image %s, %s, and %s", clean.Quoted(clean.Line(old.Config.Image, 200)), container.State(old), made)
+	found.Saw("it is of the image %s, %s, and %s", clean.Quoted(clean.Line(old.Config.Image, 200)), container.State(old),
+		made)
 	if MadeFor(old) != "" {
 		return found.Suggest("gharbor container start %s   # to use it", clean.Shell(old.Name)).
 			Suggest("gharbor container remove %s   # to make it anew; its volume stays", clean.Shell(old.Name))
