@@ -49,10 +49,13 @@ const archiveHosts = "# the archive's machines, as the station's network has the
 // archiveAliases is the file of aliases that a demo with all profiles has.
 func (s *stage) archiveAliases() string {
 	a, b := s.archiveAddresses()
-	return fmt.Sprintf("format = 1\n\n[alias.archive]\nengine    = \"oracle\"\naddresses = [%q, %q]\nservice   = \"SKEIN\"\ntls       = \"verified\"\ntls-ca    = \"authority.pem\"\nnote      = \"what is older than ten years\"\n\n[alias.long-ago]\nalias = \"archive\"\n\n", a, b) + archiveHosts
+	return fmt.Sprintf("format = 1\n\n[alias.archive]\nengine    = \"oracle\"\naddresses = [%q, %q]\nservice   = "+
+		"\"SKEIN\"\ntls       = \"verified\"\ntls-ca    = \"authority.pem\"\nnote      = \"what is older than ten "+
+		"years\"\n\n[alias.long-ago]\nalias = \"archive\"\n\n", a, b) + archiveHosts
 }
 
-const archiveProfile = "\n[profile.archive]\nalias    = \"archive\"\nuser     = \"curator\"\nsecret   = \"file:curator\"\ntags     = [\"remote\"]\n"
+const archiveProfile = "\n[profile.archive]\nalias    = \"archive\"\nuser     = \"curator\"\nsecret   = " +
+	"\"file:curator\"\ntags     = [\"remote\"]\n"
 
 // archive has a batch account reach a service by its alias.
 func archive(s *stage) {
@@ -112,7 +115,8 @@ func (s *stage) batchHome(job, pin string) error {
 	if err != nil {
 		return err
 	}
-	text := fmt.Sprintf("[settings]\nwallet = %q\nreader = %q\n\n[profile.archive]\nalias  = \"archive\"\nuser   = \"curator\"\nsecret = \"wallet\"\n", filepath.Join(s.home, "wallet.ghw"), pin)
+	text := fmt.Sprintf("[settings]\nwallet = %q\nreader = %q\n\n[profile.archive]\nalias  = \"archive\"\nuser   = "+
+		"\"curator\"\nsecret = \"wallet\"\n", filepath.Join(s.home, "wallet.ghw"), pin)
 	if err := os.WriteFile(filepath.Join(job, "profiles.toml"), []byte(text), 0o600); err != nil {
 		return err
 	}

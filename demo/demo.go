@@ -348,11 +348,13 @@ func (s *stage) profiles() error {
 	var b strings.Builder
 	b.WriteString("format = 1\n")
 	one := func(name, server, database, user, more string) {
-		fmt.Fprintf(&b, "\n[profile.%s]\nengine   = \"postgresql\"\nhost     = \"127.0.0.1\"\nport     = %d\ndatabase = %q\nuser     = %q\nsecret   = \"passfile:passwords\"\n%s",
+		fmt.Fprintf(&b, "\n[profile.%s]\nengine   = \"postgresql\"\nhost     = \"127.0.0.1\"\nport     = %d\ndatabase = "+
+			"%q\nuser     = %q\nsecret   = \"passfile:passwords\"\n%s",
 			name, s.servers[server].Port(), database, user, more)
 	}
 	one("sightings", "sightings", "sightings", "warden",
-		"tags     = [\"local\", \"field\"]\nnote     = \"the bird counts, on this laptop\"\n\n[profile.sightings.expect]\nversion  = \">= 14\"\ntables   = [\"sighting\", \"observer\"]\n")
+		"tags     = [\"local\", \"field\"]\nnote     = \"the bird counts, on this "+
+			"laptop\"\n\n[profile.sightings.expect]\nversion  = \">= 14\"\ntables   = [\"sighting\", \"observer\"]\n")
 	b.WriteString("\n[profile.sightings-ro]\nlike     = \"sightings\"\nuser     = \"visitor\"\n")
 	one("sightings-admin", "sightings", "postgres", "registrar", "tags     = [\"local\", \"admin\"]\n")
 	b.WriteString(s.tideProfiles())

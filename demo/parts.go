@@ -136,7 +136,8 @@ func (s *stage) jobHome(job, pin string) error {
 	if err := os.Mkdir(job, 0o700); err != nil {
 		return err
 	}
-	text := fmt.Sprintf("[settings]\nwallet = %q\nreader = %q\n\n[profile.sightings]\nengine   = \"postgresql\"\nhost     = \"127.0.0.1\"\nport     = %d\ndatabase = \"sightings\"\nuser     = \"warden\"\nsecret   = \"wallet\"\n",
+	text := fmt.Sprintf("[settings]\nwallet = %q\nreader = %q\n\n[profile.sightings]\nengine   = \"postgresql\"\nhost   "+
+		"  = \"127.0.0.1\"\nport     = %d\ndatabase = \"sightings\"\nuser     = \"warden\"\nsecret   = \"wallet\"\n",
 		filepath.Join(s.home, "wallet.ghw"), pin, s.servers["sightings"].Port())
 	return os.WriteFile(filepath.Join(job, "profiles.toml"), []byte(text), 0o600)
 }
@@ -149,7 +150,8 @@ func project(s *stage) {
 	}
 	text := func(user string) error {
 		return os.WriteFile(filepath.Join(root, "gharbor.toml"),
-			[]byte(fmt.Sprintf("format = 1\n\n[profile.counts]\nengine   = \"postgresql\"\nhost     = \"127.0.0.1\"\nport     = %d\ndatabase = \"sightings\"\nuser     = %q\nsecret   = \"passfile:%s\"\n",
+			[]byte(fmt.Sprintf("format = 1\n\n[profile.counts]\nengine   = \"postgresql\"\nhost     = \"127.0.0.1\"\nport     "+
+				"= %d\ndatabase = \"sightings\"\nuser     = %q\nsecret   = \"passfile:%s\"\n",
 				s.servers["sightings"].Port(), user, s.passwords())), 0o644)
 	}
 	if s.failed = text("warden"); s.failed != nil {

@@ -79,7 +79,8 @@ func ringContainer(name string, server *mysql.Server) *engineapi.Container {
 		Mounts: []engineapi.Mount{{Type: "volume", Name: name + "-data", Destination: "/var/lib/mysql"}},
 		Log: []string{"[Note] [Entrypoint]: GENERATED ROOT PASSWORD: Wigeon-over-the-weir",
 			"[Note] mariadbd: ready for connections.",
-			"Version: '10.11.6-MariaDB-1:10.11.6'  socket: '/run/mysqld/mysqld.sock'  port: 3306  mariadb.org binary distribution"},
+			"Version: '10.11.6-MariaDB-1:10.11.6'  socket: '/run/mysqld/mysqld.sock'  port: 3306  mariadb.org binary " +
+				"distribution"},
 	}
 }
 

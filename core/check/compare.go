@@ -148,7 +148,8 @@ func sameLineage(f, g *engine.Facts) (word, why string) {
 		return SameInstance, name + ", the start, the machine's name and the port are the same"
 	case f.Engine == "mariadb":
 		return Unknown, name +
-			" are the same, and the start or the machine's name is not: MariaDB makes it of the network card and the port, which containers may share"
+			" are the same, and the start or the machine's name is not: MariaDB makes it of the network card and the port, " +
+			"which containers may share"
 	}
 	return SameLineage, name +
 		" are the same, and the start or the machine's name is not: one's data were copied from the other"

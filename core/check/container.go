@@ -50,7 +50,8 @@ func explainBridge(in *route.ContainerAddress, found *finding.Finding) {
 		if !slices.Contains(said, gateway.String()) { // as a whole: 172.17.0.1 is not 172.17.0.12
 			continue
 		}
-		found.Saw("%s is the container engine's own address in the container's network: what connects from this machine comes from there, and not from 127.0.0.1", gateway)
+		found.Saw("%s is the container engine's own address in the container's network: what connects from this machine "+
+			"comes from there, and not from 127.0.0.1", gateway)
 		return
 	}
 }

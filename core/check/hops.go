@@ -223,7 +223,8 @@ func (t *test) unreachedThrough(c route.Candidate, err error) (*finding.Finding,
 			Suggest("gharbor show %s   # are host and port right?", name)
 	case hop.Silent:
 		found = finding.New(finding.ReachTimeout,
-			"%s does not answer the hop %s: it is down, or a firewall between those two drops the packets; whoever runs it must let %s reach %s", c, from, from.Host, c).
+			"%s does not answer the hop %s: it is down, or a firewall between those two drops the packets; whoever runs it "+
+				"must let %s reach %s", c, from, from.Host, c).
 			Suggest("gharbor show %s   # are host and port right?", name).Suggest("gharbor test %s -timeout 30s", name)
 	case hop.Unreachable:
 		found = finding.New(finding.ReachUnreachable,

@@ -218,7 +218,8 @@ func (c *Connection) Placeholder(name, file string) (value string, known bool, e
 		}
 		return file, true, nil
 	case "password", "passwd", "pass", "secret":
-		return "", true, fmt.Errorf("there is no placeholder for the password: arguments can be read by everybody on this machine (ps); the program finds it in its environment")
+		return "", true, fmt.Errorf("there is no placeholder for the password: arguments can be read by everybody on this " +
+			"machine (ps); the program finds it in its environment")
 	}
 	return "", false, nil
 }

@@ -79,7 +79,8 @@ func AliasField(name string) *Field { return aliasFieldByName[name] }
 // UnknownAliasKey says what an alias' key that is none was probably meant to be.
 func UnknownAliasKey(name string) string {
 	if slices.Contains(passwordKeys, strings.ToLower(name)) {
-		return "an alias says where a service lives and holds no secret; the profile says where the password is, or the wallet has it, bound to alias:NAME"
+		return "an alias says where a service lives and holds no secret; the profile says where the password is, or the " +
+			"wallet has it, bound to alias:NAME"
 	}
 	if name == "host" || name == "hosts" || name == "address" {
 		return fmt.Sprintf(`unknown key %s; did you mean addresses = ["HOST:PORT"]?`, clean.Name(name))

@@ -218,7 +218,8 @@ var later = map[string]string{
 var passwordKeys = []string{"password", "passwd", "pass", "pwd", "passphrase", "passwort", "pw"}
 
 // NoPasswordHere explains where a password goes instead of a file or a flag.
-const NoPasswordHere = "a password is never kept here; say where it is instead: secret = \"passfile\" (or optionfile, ask, env:NAME, file:PATH)"
+const NoPasswordHere = "a password is never kept here; say where it is instead: secret = \"passfile\" (or " +
+	"optionfile, ask, env:NAME, file:PATH)"
 
 // unknownKey says what a key that is no field was probably meant to be.
 func unknownKey(name string) string {

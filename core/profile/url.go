@@ -13,8 +13,10 @@ import (
 )
 
 // ErrURLPassword is what ParseURL says of a URL with a password in it.
-var ErrURLPassword = errors.New("the URL has a password in it, which is never taken from a command line (the shell's history holds it now: consider it known). " +
-	"Give the URL without it, and say where the password is: -secret ask, env:NAME, file:PATH or passfile; or paste it where nobody keeps it: gharbor add NAME -url-stdin -into wallet")
+var ErrURLPassword = errors.New("the URL has a password in it, which is never taken from a command line (the shell's " +
+	"history holds it now: consider it known). " +
+	"Give the URL without it, and say where the password is: -secret ask, env:NAME, file:PATH or passfile; or paste it " +
+	"where nobody keeps it: gharbor add NAME -url-stdin -into wallet")
 
 // urlEngines are the URL schemes of each engine.
 var urlEngines = map[string]string{
@@ -121,7 +123,8 @@ func readURL(s string) (*urlReader, error) {
 		if password != "" {
 			plain, err := url.PathUnescape(password)
 			if err != nil {
-				return nil, errors.New("the URL's password has a % that is not followed by two hexadecimal digits; write %25 for one that belongs to it")
+				return nil, errors.New("the URL's password has a % that is not followed by two hexadecimal digits; write %25 for " +
+					"one that belongs to it")
 			}
 			u.password = secret.NewValue(plain)
 		}

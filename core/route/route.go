@@ -324,7 +324,8 @@ func (n Network) compareOthers(ctx context.Context, profileName, host string, fo
 	case !ok:
 		found.Saw("asked were the hosts file and DNS; getent, which asks this system's other sources too, could not be asked")
 	case len(addrs) == 0:
-		found.Saw("asked were the hosts file and DNS; getent, which asks this system's other sources too, does not know it either")
+		found.Saw("asked were the hosts file and DNS; getent, which asks this system's other sources too, does not know it " +
+			"either")
 	default:
 		found.Saw("the hosts file and DNS do not know it; getent, which asks this system's other sources too, says %s",
 			addrs[0])
@@ -404,7 +405,8 @@ func (r *Reached) Mixed() bool {
 // MixedFinding is the warning for a name whose first address does not serve.
 func (r *Reached) MixedFinding(profileName, host string) *finding.Finding {
 	found := finding.New(finding.NameMixed,
-		"the name %s leads to an IPv6 address first, and the server is at the IPv4 address: every connection tries the wrong one before the right one", clean.Quoted(host))
+		"the name %s leads to an IPv6 address first, and the server is at the IPv4 address: every connection tries the "+
+			"wrong one before the right one", clean.Quoted(host))
 	for _, a := range r.Refused {
 		found.Saw("%s: %s", a.Address, Reason(a.Err))
 	}

@@ -7,7 +7,8 @@ import (
 )
 
 // Forms lists the ways to write a secret source, for help and errors.
-const Forms = "ask, env:NAME, file:PATH, passfile[:PATH], optionfile[:PATH][#GROUP], wallet[:ENTRY], keyring[:ENTRY], command:WORDS, container:VARIABLE, none"
+const Forms = "ask, env:NAME, file:PATH, passfile[:PATH], optionfile[:PATH][#GROUP], wallet[:ENTRY], " +
+	"keyring[:ENTRY], command:WORDS, container:VARIABLE, none"
 
 // Words are the same without what may follow them, for a line of help.
 const Words = "ask, env:NAME, file:PATH, passfile, optionfile, wallet, keyring, command:…, container:…, none"

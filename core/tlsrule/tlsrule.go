@@ -116,7 +116,8 @@ func (p *Plan) loadClient() *finding.Finding {
 	pair, err := tls.X509KeyPair(cert, key)
 	if err != nil {
 		if bytes.Contains(key, []byte("ENCRYPTED")) {
-			err = errors.New("the key has a passphrase, which this version can't ask for; write it out without one into a 0600 file")
+			err = errors.New("the key has a passphrase, which this version can't ask for; write it out without one into a " +
+				"0600 file")
 		}
 		return fileFinding(p.Settings, "tls-key", p.Key, err)
 	}

@@ -387,14 +387,17 @@ func (b Binding) sourceObjection(q secret.Query) string {
 	case q.Told == "":
 		return ""
 	case q.TLS != string(tlsrule.Verified):
-		return fmt.Sprintf("%s gave the address %s, and to such a one it is sent only with tls = \"verified\"; this asks for %q", q.Told, q.Address, q.TLS)
+		return fmt.Sprintf("%s gave the address %s, and to such a one it is sent only with tls = \"verified\"; this asks "+
+			"for %q", q.Told, q.Address, q.TLS)
 	case b.Alias != "":
 		return "" // aliasFactsObjection has compared authority and name with the alias's
 	case strings.ToLower(q.TLSName) != b.TLSName:
-		return fmt.Sprintf("%s gave the address %s, and to such a one it is sent only where the certificate is for the written name; this asks for %s", q.Told, q.Address, q.TLSName)
+		return fmt.Sprintf("%s gave the address %s, and to such a one it is sent only where the certificate is for the "+
+			"written name; this asks for %s", q.Told, q.Address, q.TLSName)
 	}
 	if has, err := fileHash("tls-ca", q.TLSAuthority, q.Pinned); err != nil || has != b.Authority {
-		return fmt.Sprintf("%s gave the address %s, and to such a one it is sent only where the system's authorities vouch for the server; this brings a tls-ca", q.Told, q.Address)
+		return fmt.Sprintf("%s gave the address %s, and to such a one it is sent only where the system's authorities vouch "+
+			"for the server; this brings a tls-ca", q.Told, q.Address)
 	}
 	return ""
 }

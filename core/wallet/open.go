@@ -138,7 +138,8 @@ func (p *Pin) open(_ context.Context, f *File) (*Wallet, error) {
 	if !bytes.Equal(p.SigningKey, f.header.SigningKey) {
 		return nil, refuse(finding.New(finding.WalletForged,
 			"the wallet %s is not signed by the key in the reader's pin file; nothing was taken from it", f.Path).
-			Saw("either its owner made its keys new (wallet passphrase, wallet rotate), which ends every pin file, or somebody forged it: ask the owner").
+			Saw("either its owner made its keys new (wallet passphrase, wallet rotate), which ends every pin file, or "+
+				"somebody forged it: ask the owner").
 			Suggest("rm %s && gharbor wallet reader add %s -out %s   # as the wallet's owner, who made the keys new",
 				clean.Shell(p.Path), p.Name, clean.Shell(p.Path)))
 	}
@@ -152,7 +153,8 @@ func (p *Pin) open(_ context.Context, f *File) (*Wallet, error) {
 	private, err := ecdh.X25519().NewPrivateKey(p.PrivateKey)
 	if err != nil {
 		return nil, refuse(finding.New(finding.WalletPin, "the reader's pin file %s is damaged", p.Path).
-			Suggest("rm %s && gharbor wallet reader add %s -out %s   # as the wallet's owner", clean.Shell(p.Path), p.Name, clean.Shell(p.Path)))
+			Suggest("rm %s && gharbor wallet reader add %s -out %s   # as the wallet's owner", clean.Shell(p.Path), p.Name,
+				clean.Shell(p.Path)))
 	}
 	for _, box := range f.keys.Readers {
 		if key, err := unsealAs(private, box, f.headerBytes); err == nil {

@@ -456,7 +456,8 @@ func CheckPassphrase(v secret.Value) string {
 	const least = 8
 	switch text := v.Disclose(); {
 	case len([]rune(text)) < least:
-		return fmt.Sprintf("a passphrase has %d characters at the least; a few words are easy to keep in mind and hard to guess", least)
+		return fmt.Sprintf("a passphrase has %d characters at the least; a few words are easy to keep in mind and hard to "+
+			"guess", least)
 	case strings.TrimSpace(text) != text:
 		return "a passphrase neither starts nor ends with a blank"
 	}

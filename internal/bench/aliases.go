@@ -22,7 +22,8 @@ func (b *bench) aliases() error {
 	}
 	var text strings.Builder
 	for i := range 1000 {
-		fmt.Fprintf(&text, "\n[alias.gauge-%d]\nengine    = \"postgresql\"\naddresses = [\"127.0.0.1:%d\"]\ndatabase  = \"sightings\"\n", i, server.Port)
+		fmt.Fprintf(&text, "\n[alias.gauge-%d]\nengine    = \"postgresql\"\naddresses = [\"127.0.0.1:%d\"]\ndatabase  = "+
+			"\"sightings\"\n", i, server.Port)
 	}
 	path := filepath.Join(b.folder, "home", "aliases.toml")
 	defer os.Remove(path)

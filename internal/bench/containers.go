@@ -44,7 +44,8 @@ func (b *bench) containers() error {
 	}
 	defer engine.Close()
 	b.env = append(b.env, "GHARBOR_ENGINES="+socket)
-	form := "[profile.%s]\nengine = \"postgresql\"\n%s\nuser = \"warden\"\ndatabase = \"sightings\"\nsecret = \"env:WARDEN\"\ntls = \"off\"\n\n"
+	form := "[profile.%s]\nengine = \"postgresql\"\n%s\nuser = \"warden\"\ndatabase = \"sightings\"\nsecret = " +
+		"\"env:WARDEN\"\ntls = \"off\"\n\n"
 	if err := b.profiles(fmt.Sprintf(form, "plain", fmt.Sprintf("host = \"127.0.0.1\"\nport = %d", server.Port)) +
 		fmt.Sprintf(form, "contained", `container = "station-199"`)); err != nil {
 		return err

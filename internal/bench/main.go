@@ -166,7 +166,8 @@ func (b *bench) logins() error {
 func (b *bench) list() error {
 	var text strings.Builder
 	for i := range 10_000 {
-		fmt.Fprintf(&text, "\n[profile.station-%d]\nengine   = \"postgresql\"\nhost     = \"10.0.0.1\"\nport     = 5432\ndatabase = \"sightings\"\nuser     = \"warden\"\ntags     = [\"field\"]\n", i)
+		fmt.Fprintf(&text, "\n[profile.station-%d]\nengine   = \"postgresql\"\nhost     = \"10.0.0.1\"\nport     = "+
+			"5432\ndatabase = \"sightings\"\nuser     = \"warden\"\ntags     = [\"field\"]\n", i)
 	}
 	if err := os.WriteFile(filepath.Join(b.folder, "home", "profiles.toml"), []byte(text.String()), 0o600); err != nil {
 		return err
@@ -185,7 +186,8 @@ func (b *bench) passfile() error {
 	if err := os.WriteFile(filepath.Join(b.folder, ".pgpass"), []byte(text.String()), 0o600); err != nil {
 		return err
 	}
-	profile := "[profile.sightings]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nport = 1\nuser = \"warden\"\nsecret = \"passfile\"\n"
+	profile := "[profile.sightings]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nport = 1\nuser = \"warden\"\nsecret " +
+		"= \"passfile\"\n"
 	if err := os.WriteFile(filepath.Join(b.folder, "home", "profiles.toml"), []byte(profile), 0o600); err != nil {
 		return err
 	}

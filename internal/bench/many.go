@@ -26,7 +26,8 @@ func (b *bench) mariadb() error {
 		return err
 	}
 	b.env = append(b.env, "ADMIN="+testkit.AdminPassword)
-	base := fmt.Sprintf("[profile.%%s]\nengine = \"mariadb\"\nhost = \"127.0.0.1\"\nport = %d\nuser = \"admin\"\ndatabase = \"moult\"\nsecret = \"env:ADMIN\"\n", server.Port)
+	base := fmt.Sprintf("[profile.%%s]\nengine = \"mariadb\"\nhost = \"127.0.0.1\"\nport = %d\nuser = "+
+		"\"admin\"\ndatabase = \"moult\"\nsecret = \"env:ADMIN\"\n", server.Port)
 	if err := b.profiles(fmt.Sprintf(base, "moult") + fmt.Sprintf("tls-ca = %q\ntls-name = \"localhost\"\n",
 		server.Authority)); err != nil {
 		return err
@@ -53,7 +54,8 @@ func (b *bench) many() error {
 	if err != nil {
 		return err
 	}
-	base := fmt.Sprintf("[profile.%%s]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nport = %d\nuser = \"warden\"\ndatabase = \"sightings\"\nsecret = \"env:WARDEN\"\ntls = \"off\"\n\n", server.Port)
+	base := fmt.Sprintf("[profile.%%s]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nport = %d\nuser = "+
+		"\"warden\"\ndatabase = \"sightings\"\nsecret = \"env:WARDEN\"\ntls = \"off\"\n\n", server.Port)
 	if err := b.fleet(base); err != nil {
 		return err
 	}

@@ -46,7 +46,8 @@ func (b *bench) wallet() error {
 	if err := pin.WriteNew(filepath.Join(home, "reader.pin")); err != nil {
 		return err
 	}
-	profile := "[profile.sightings]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nport = 1\nuser = \"warden\"\nsecret = \"wallet\"\n"
+	profile := "[profile.sightings]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nport = 1\nuser = \"warden\"\nsecret " +
+		"= \"wallet\"\n"
 	if err := os.WriteFile(filepath.Join(home, "profiles.toml"), []byte(profile), 0o600); err != nil {
 		return err
 	}

@@ -120,7 +120,8 @@ func aliasAdd() *command {
 
 ` + strings.TrimRight(aliasKeyTable(), "\n"),
 		examples: []string{
-			"gharbor alias add skein engine=oracle addresses=archive-a.saltmarsh.example:1521,archive-b.saltmarsh.example:1521 service=SKEIN",
+			"gharbor alias add skein engine=oracle " +
+				"addresses=archive-a.saltmarsh.example:1521,archive-b.saltmarsh.example:1521 service=SKEIN",
 			"gharbor alias add counts engine=postgresql srv=_postgresql._tcp.saltmarsh.example database=sightings",
 			"gharbor alias add old-skein alias=skein",
 		},

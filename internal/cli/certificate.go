@@ -171,7 +171,8 @@ func (c *call) saveCertificate(ctx context.Context, p *profile.Resolved, chain [
 	fingerprint string) error {
 	name := p.Profile.Name
 	if p.Profile.InProject() {
-		return usage("a project's profile takes its tls-ca from a file of the repository: write the certificate there, and gharbor set %s tls-ca=PATH", name)
+		return usage("a project's profile takes its tls-ca from a file of the repository: write the certificate there, and "+
+			"gharbor set %s tls-ca=PATH", name)
 	}
 	top := chain[len(chain)-1]
 	have := tlsrule.Fingerprint(top)
@@ -179,12 +180,14 @@ func (c *call) saveCertificate(ctx context.Context, p *profile.Resolved, chain [
 		if !sameFingerprint(fingerprint, have) {
 			return &exitError{
 				code: exitFailed,
-				err:  errors.New("the fingerprint is another one, so nothing was kept: either what you were told is of another certificate, or this is another server"),
-				try:  []string{"gharbor certificate " + name},
+				err: errors.New("the fingerprint is another one, so nothing was kept: either what you were told is of another " +
+					"certificate, or this is another server"),
+				try: []string{"gharbor certificate " + name},
 			}
 		}
 	} else {
-		c.Say("\ncompare the fingerprint of certificate %d with one that came by another way (from the server's administrator, or read on the server itself):", len(chain))
+		c.Say("\ncompare the fingerprint of certificate %d with one that came by another way (from the server's "+
+			"administrator, or read on the server itself):", len(chain))
 		c.Say("  %s", have)
 		yes, err := c.Confirm(ctx, "is it the same?", false)
 		if err != nil {

@@ -144,7 +144,8 @@ func (c *call) adoptNotices(seen container.Seen, o adoptOptions) {
 	case strings.HasSuffix(d.Variable, "_FILE"):
 		c.Notice("at each use the password is read from the file that the container's %s names", d.Variable)
 	case d.Variable != "":
-		c.Notice("at each use the password is read from the container's %s, which whoever may use the container engine can read too; -into wallet keeps a copy of your own", d.Variable)
+		c.Notice("at each use the password is read from the container's %s, which whoever may use the container engine can "+
+			"read too; -into wallet keeps a copy of your own", d.Variable)
 	case d.Made:
 		c.Notice("the server's image made a password at its first start and printed it in its log; it is not read from there")
 	case d.User == "":

@@ -185,7 +185,8 @@ func (c *call) makeable(o makeOptions) (*profile.Resolved, error) {
 			try:  []string{fmt.Sprintf("docker compose -p %s up -d %s", called.Project, called.Service)},
 		}
 	case !in && !local && p.AddressKind() != "":
-		return nil, usage("the profile leads to another machine or a socket; a container is made of one whose address is container, or this machine's")
+		return nil, usage("the profile leads to another machine or a socket; a container is made of one whose address is " +
+			"container, or this machine's")
 	case p.Text("user") == "":
 		return nil, &exitError{
 			code: exitUsage,

@@ -48,7 +48,8 @@ func copyCommand() *command {
 	var to target
 	return &command{
 		name: "copy", args: "NAME NEW-NAME", summary: "a new profile with another's own keys",
-		long:     "The copy has what the profile sets itself; what it takes from the profile it is like, the copy takes from there too.",
+		long: "The copy has what the profile sets itself; what it takes from the profile it is like, the copy takes " +
+			"from there too.",
 		examples: []string{"gharbor copy sightings sightings-test", "gharbor set sightings-test database=sightings_test"},
 		minArgs:  2, maxArgs: 2,
 		flags: to.flag,
@@ -91,8 +92,9 @@ func (c *call) mayCopy(file *profile.File, p *profile.Profile, to target) error 
 	if file := repositoryFile(vouch.Of(r.Sealed())); file != "" {
 		return &exitError{
 			code: exitFile,
-			err:  fmt.Errorf("the profile %s uses files of the repository (%s): in a copy nobody would notice when they change; a profile that is like it does", r.Called, file),
-			try:  []string{fmt.Sprintf("gharbor add %s -like %s", c.args[1], profile.ProjectPrefix+p.Name)},
+			err: fmt.Errorf("the profile %s uses files of the repository (%s): in a copy nobody would notice when they "+
+				"change; a profile that is like it does", r.Called, file),
+			try: []string{fmt.Sprintf("gharbor add %s -like %s", c.args[1], profile.ProjectPrefix+p.Name)},
 		}
 	}
 	return nil

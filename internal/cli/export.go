@@ -132,7 +132,8 @@ func (c *call) throughTunnel(ctx context.Context, p *profile.Resolved,
 		c.Notice("the address is that of the open tunnel, %s", s.Local)
 		return conn.At(localOfText(s.Local, conn.Engine)), nil
 	}
-	c.Notice("the address is the server's behind the hops, which nothing here reaches directly; gharbor tunnel open %s gives a local one", p.Called)
+	c.Notice("the address is the server's behind the hops, which nothing here reaches directly; gharbor tunnel open %s "+
+		"gives a local one", p.Called)
 	return conn, nil
 }
 

@@ -34,12 +34,14 @@ func helpCommand() *command {
 
 func overview(out io.Writer, all []*command) error {
 	var b bytes.Buffer
-	b.WriteString("gharbor keeps connection profiles for database servers, tests them step by step,\nand says where a connection stops, why, and what to try.\n\n")
+	b.WriteString("gharbor keeps connection profiles for database servers, tests them step by step,\nand says where a " +
+		"connection stops, why, and what to try.\n\n")
 	b.WriteString("  gharbor COMMAND [flags] [names]     flags may stand before or after names\n\n")
 	for _, cmd := range all {
 		fmt.Fprintf(&b, "  %-12s %s\n", cmd.name, cmd.summary)
 	}
-	b.WriteString("\nNew here? gharbor demo shows it all against simulated servers; gharbor nearby finds\nthe servers of this machine. gharbor help COMMAND has flags and examples.\n")
+	b.WriteString("\nNew here? gharbor demo shows it all against simulated servers; gharbor nearby finds\nthe servers " +
+		"of this machine. gharbor help COMMAND has flags and examples.\n")
 	_, err := out.Write(b.Bytes())
 	return err
 }

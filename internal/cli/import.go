@@ -242,7 +242,8 @@ func (c *call) agreed(ctx context.Context, path string, yes bool) error {
 	if !c.Interactive() {
 		return &exitError{
 			code: exitUsage,
-			err:  fmt.Errorf("%s stands in a repository, so what it has must be looked at first, and there is no terminal to ask on; -yes says that it was", path),
+			err: fmt.Errorf("%s stands in a repository, so what it has must be looked at first, and there is no terminal to "+
+				"ask on; -yes says that it was", path),
 		}
 	}
 	sure, err := c.Confirm(ctx, "this stands in a repository: shall it become profiles of yours?", false)

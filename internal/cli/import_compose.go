@@ -188,7 +188,8 @@ func (c *call) findCompose(ctx context.Context, files []string,
 // composeNotices says what of the files could not be taken into account.
 func (c *call) composeNotices(result *compose.Result, r compose.Request, vouched bool) {
 	if result.Unknown != "" {
-		c.Notice("the file has keys that are not known here, such as %s; they are passed over, and the rest is not checked against the specification", result.Unknown)
+		c.Notice("the file has keys that are not known here, such as %s; they are passed over, and the rest is not checked "+
+			"against the specification", result.Unknown)
 	}
 	var here, nowhere []string
 	for _, name := range result.Missed {
@@ -199,7 +200,8 @@ func (c *call) composeNotices(result *compose.Result, r compose.Request, vouched
 		}
 	}
 	if len(here) > 0 {
-		c.Notice("the file stands in a repository, so these variables of this machine are not used for it before you have vouched for it: %s", clean.Line(strings.Join(here, ", "), 300))
+		c.Notice("the file stands in a repository, so these variables of this machine are not used for it before you have "+
+			"vouched for it: %s", clean.Line(strings.Join(here, ", "), 300))
 		c.Say("  try: %s", vouchLine(r.Files))
 	}
 	if len(nowhere) > 0 {

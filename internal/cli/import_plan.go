@@ -161,7 +161,8 @@ func (c *call) mayRead(ctx context.Context, path string, yes bool) error {
 	if !c.Interactive() {
 		return &exitError{
 			code: exitUsage,
-			err:  fmt.Errorf("%s in a repository leads outside of it, to %s; it is not read, and there is no terminal to ask on; -yes reads it", clean.Word(path), clean.Word(file.Real)),
+			err: fmt.Errorf("%s in a repository leads outside of it, to %s; it is not read, and there is no terminal to ask "+
+				"on; -yes reads it", clean.Word(path), clean.Word(file.Real)),
 		}
 	}
 	sure, err := c.Confirm(ctx,

@@ -122,7 +122,8 @@ func (c *call) putInWallet(ctx context.Context, o walletFlags, in secretInput, p
 		e := wallet.Entry{Name: name, User: p.Text("user"), Created: now}
 		if old := w.Entry(name); old != nil {
 			if old.User != "" && old.User != e.User {
-				return usage("the wallet's entry %s is the password of another user (%s); name another entry: gharbor set %s secret=wallet:ENTRY", name, old.User, p.Profile.Name)
+				return usage("the wallet's entry %s is the password of another user (%s); name another entry: gharbor set %s "+
+					"secret=wallet:ENTRY", name, old.User, p.Profile.Name)
 			}
 			e, changed = *old, true
 		}

@@ -34,8 +34,9 @@ of a command that there is.`,
 			if c.after != 2 || len(c.args) < 3 {
 				return &exitError{
 					code: exitUsage,
-					err:  errors.New("shortcut takes a profile, a name, two dashes, and a program: gharbor shortcut PROFILE NAME -- PROGRAM ARGS"),
-					try:  []string{"gharbor help shortcut"},
+					err: errors.New("shortcut takes a profile, a name, two dashes, and a program: gharbor shortcut PROFILE NAME -- " +
+						"PROGRAM ARGS"),
+					try: []string{"gharbor help shortcut"},
 				}
 			}
 			if runtime.GOOS == "windows" {
@@ -55,7 +56,8 @@ func (c *call) shortcut(ctx context.Context, name, into string, words []string) 
 		return err
 	}
 	if p.Profile.InProject() {
-		return usage("the profile %s is the project's, and is found in the project's folder alone; gharbor copy %s NEW-NAME makes one of your own", p.Called, p.Called)
+		return usage("the profile %s is the project's, and is found in the project's folder alone; gharbor copy %s "+
+			"NEW-NAME makes one of your own", p.Called, p.Called)
 	}
 	folder, err := c.shortcutFolder(ctx, into)
 	if err != nil {
@@ -144,7 +146,9 @@ func commandName(name string) bool {
 // builtin reports whether a name is a word of the POSIX shell ("Shell Command
 // Language", reserved words and built-in utilities).
 func builtin(name string) bool {
-	return slices.Contains(strings.Fields("alias bg break case cd command continue do done elif else esac eval exec exit export false fc fg fi for getopts hash if in jobs kill newgrp pwd read readonly return set shift source test then time times trap true type ulimit umask unalias unset until wait while"), name)
+	return slices.Contains(strings.Fields("alias bg break case cd command continue do done elif else esac eval exec "+
+		"exit export false fc fg fi for getopts hash if in jobs kill newgrp pwd read readonly return set shift source test "+
+		"then time times trap true type ulimit umask unalias unset until wait while"), name)
 }
 
 func (c *call) path() []string {

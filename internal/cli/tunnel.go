@@ -82,11 +82,13 @@ func (o *openOptions) check() error {
 	case o.local != "" && o.socket != "":
 		return usage("-local and -socket are two addresses; give one")
 	case o.local != "" && !profile.LocalHost(host) && !o.network:
-		return usage("-local: that address is not this machine's own, so others on the network could use the tunnel; -open-to-network says that this is meant")
+		return usage("-local: that address is not this machine's own, so others on the network could use the tunnel; " +
+			"-open-to-network says that this is meant")
 	case o.network && (o.local == "" || profile.LocalHost(host)):
 		return usage("-open-to-network goes with -local and an address of the network, such as 0.0.0.0:5432")
 	case o.background && runtime.GOOS == "windows":
-		return usage("-background is for systems where the process at the other end of a socket can be checked; leave the terminal open")
+		return usage("-background is for systems where the process at the other end of a socket can be checked; leave the " +
+			"terminal open")
 	case o.lifetime < 0 || o.idle < 0 || o.timeout <= 0:
 		return usage("-lifetime, -idle and -timeout: expected a time above zero, such as 8h")
 	}
@@ -269,7 +271,8 @@ func (c *call) listenSocket(path string, conn handover.Connection) (net.Listener
 		}
 	}
 	if conn.TLS == "required" || conn.TLS == "verified" {
-		c.Notice("clients use no TLS over a socket: from the last hop on, what goes through is not encrypted; -local keeps tls = %s", conn.TLS)
+		c.Notice("clients use no TLS over a socket: from the last hop on, what goes through is not encrypted; -local keeps "+
+			"tls = %s", conn.TLS)
 	}
 	return l, nil
 }

@@ -304,7 +304,8 @@ func (c *call) binding(ctx context.Context, word string) (wallet.Binding, error)
 			var request *profile.RequestError
 			if errors.As(err, &request) && !profile.ValidName(word) {
 				return wallet.Binding{},
-					usage("to bind to: a profile, alias:NAME, or an address with its engine such as postgresql://db.saltmarsh.example:5432")
+					usage("to bind to: a profile, alias:NAME, or an address with its engine such as " +
+						"postgresql://db.saltmarsh.example:5432")
 			}
 			return wallet.Binding{}, err
 		}

@@ -414,7 +414,8 @@ func walletDisclose() *command {
 		},
 		run: func(ctx context.Context, c *call) error {
 			if !stdout && !render.IsTerminal(c.Stdout) {
-				return usage("standard output is no terminal, so the secret would land in a file or a pipe; -stdout says that this is meant")
+				return usage("standard output is no terminal, so the secret would land in a file or a pipe; -stdout says that " +
+					"this is meant")
 			}
 			s, _, err := c.store(o.path)
 			if err != nil {

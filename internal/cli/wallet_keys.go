@@ -295,7 +295,8 @@ func readerRemove() *command {
 	var o walletFlags
 	return &command{
 		name: "wallet reader remove", args: "NAME", summary: "shut a reader out of all that is written from now on",
-		long:     "The secrets that it could have read are listed: whoever has its pin file and a copy of\nthe wallet from before still can. Change them on their servers.",
+		long: "The secrets that it could have read are listed: whoever has its pin file and a copy of\nthe wallet from " +
+			"before still can. Change them on their servers.",
 		examples: []string{"gharbor wallet reader remove nightly"},
 		minArgs:  1, maxArgs: 1,
 		flags: o.flags,

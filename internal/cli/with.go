@@ -149,7 +149,8 @@ func (c *call) with(ctx context.Context, o withOptions) error {
 		}
 		defer end()
 		if conn = conn.At(local); conn.TLS == "verified" && conn.Engine != "postgresql" {
-			c.Notice("this engine's clients can't verify a certificate for %s at the local address of a tunnel; expect them to refuse it", conn.TLSName)
+			c.Notice("this engine's clients can't verify a certificate for %s at the local address of a tunnel; expect them "+
+				"to refuse it", conn.TLSName)
 		}
 	}
 	return c.run(conn, o, program, words)
@@ -274,7 +275,8 @@ func (c *call) olderClient(ctx context.Context, p *profile.Resolved, program str
 		return
 	}
 	if client, older := handover.OlderClient(ctx, program, seen.Version); older {
-		c.Notice("%s is version %s, much older than the server, which was %s at the last test; expect it to fail or to leave things out", filepath.Base(program), client, clean.Line(seen.Version, 40))
+		c.Notice("%s is version %s, much older than the server, which was %s at the last test; expect it to fail or to "+
+			"leave things out", filepath.Base(program), client, clean.Line(seen.Version, 40))
 	}
 }
 
@@ -396,7 +398,8 @@ func (c *call) ownOptions(conn handover.Connection) {
 		switch option.Name {
 		case "user", "host", "port", "socket", "password":
 			if strings.HasPrefix(option.Group, "client") {
-				c.Notice("%s, line %d, sets %s, and clients read it last; give the program --defaults-file={optionfile} to have this connection's", option.File, option.Line, option.Name)
+				c.Notice("%s, line %d, sets %s, and clients read it last; give the program --defaults-file={optionfile} to have "+
+					"this connection's", option.File, option.Line, option.Name)
 				return
 			}
 		}

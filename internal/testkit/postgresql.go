@@ -85,7 +85,8 @@ var mainServer = sync.OnceValues(func() (*PostgreSQL, error) {
 	if err != nil {
 		return nil, err
 	}
-	settings := fmt.Sprintf("listen_addresses = '127.0.0.1'\nssl = on\nssl_cert_file = '%[1]s/server.pem'\nssl_key_file = '%[1]s/server.key'\nssl_ca_file = '%[1]s/authority.pem'\nmax_connections = 60\n", p.Folder)
+	settings := fmt.Sprintf("listen_addresses = '127.0.0.1'\nssl = on\nssl_cert_file = '%[1]s/server.pem'\nssl_key_file "+
+		"= '%[1]s/server.key'\nssl_ca_file = '%[1]s/authority.pem'\nmax_connections = 60\n", p.Folder)
 	rules := fmt.Sprintf(`local   all          postgres                 trust
 local   all          %q                       peer
 local   all          someone-else             peer
@@ -134,7 +135,8 @@ var secondServer = sync.OnceValues(func() (*PostgreSQL, error) {
 	if err != nil {
 		return nil, err
 	}
-	settings := "listen_addresses = '127.0.0.1'\nmax_connections = 6\nsuperuser_reserved_connections = 3\nautovacuum = off\nmax_wal_senders = 0\n"
+	settings := "listen_addresses = '127.0.0.1'\nmax_connections = 6\nsuperuser_reserved_connections = 3\nautovacuum = " +
+		"off\nmax_wal_senders = 0\n"
 	if err := p.startWith(settings, "local all all trust\nhost all all 127.0.0.1/32 scram-sha-256\n"); err != nil {
 		return nil, err
 	}
@@ -163,7 +165,8 @@ func ThrowAwayWith(t testing.TB, rules string, statements ...string) *PostgreSQL
 		if err := p.certificates(); err != nil {
 			return nil, err
 		}
-		settings := fmt.Sprintf("listen_addresses = '127.0.0.1'\nssl = on\nssl_cert_file = '%[1]s/server.pem'\nssl_key_file = '%[1]s/server.key'\nssl_ca_file = '%[1]s/authority.pem'\n", p.Folder)
+		settings := fmt.Sprintf("listen_addresses = '127.0.0.1'\nssl = on\nssl_cert_file = "+
+			"'%[1]s/server.pem'\nssl_key_file = '%[1]s/server.key'\nssl_ca_file = '%[1]s/authority.pem'\n", p.Folder)
 		if err := p.startWith(settings, rules); err != nil {
 			return nil, err
 		}
@@ -185,7 +188,8 @@ func PrivatePostgreSQL(t testing.TB, in *Namespace) *PostgreSQL {
 		if err := p.certificates(); err != nil {
 			return nil, err
 		}
-		settings := fmt.Sprintf("listen_addresses = '127.0.0.1'\nssl = on\nssl_cert_file = '%[1]s/server.pem'\nssl_key_file = '%[1]s/server.key'\nssl_ca_file = '%[1]s/authority.pem'\nmax_connections = 600\n", p.Folder)
+		settings := fmt.Sprintf("listen_addresses = '127.0.0.1'\nssl = on\nssl_cert_file = "+
+			"'%[1]s/server.pem'\nssl_key_file = '%[1]s/server.key'\nssl_ca_file = '%[1]s/authority.pem'\nmax_connections = 600\n", p.Folder)
 		if err := p.startWith(settings,
 			"local all postgres trust\nlocal all all scram-sha-256\nhost all all 127.0.0.1/32 scram-sha-256\n"); err != nil {
 			return nil, err
@@ -270,7 +274,8 @@ func (p *PostgreSQL) startWith(settings, rules string) error {
 		return err
 	}
 	p.Port = port
-	settings += fmt.Sprintf("port = %d\nunix_socket_directories = '%s'\nfsync = off\nsynchronous_commit = off\nfull_page_writes = off\nshared_buffers = 16MB\n", port, p.Folder)
+	settings += fmt.Sprintf("port = %d\nunix_socket_directories = '%s'\nfsync = off\nsynchronous_commit = "+
+		"off\nfull_page_writes = off\nshared_buffers = 16MB\n", port, p.Folder)
 	if err := p.write("data/postgresql.auto.conf", settings); err != nil {
 		return err
 	}

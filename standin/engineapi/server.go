@@ -262,7 +262,8 @@ func (s *Server) start(c *Container) error {
 	case s.Fault == StartFails:
 		return errors.New("the runtime \x1b[31mfailed\x1b[0m: exec format error")
 	case s.Fault == PortIsTaken:
-		return errors.New("driver failed programming external connectivity on endpoint: Bind for 127.0.0.1 failed: port is already allocated")
+		return errors.New("driver failed programming external connectivity on endpoint: Bind for 127.0.0.1 failed: port is " +
+			"already allocated")
 	}
 	c.State, c.Error, c.Restarts, c.Started, c.Ports = "running", "", 0, time.Now(), c.asked
 	if s.OnStart != nil {

@@ -104,7 +104,8 @@ func (c *conversation) Speak(ctx context.Context) finding.Result {
 		return c.opening.Unexpected(ctx, c.opening.Rest(reply))
 	case len(extra) > 0:
 		return finding.Failed(finding.New(finding.TLSExtraBytes,
-			"bytes came after the server's greeting, before anything was asked; somebody on the way may have put them there, so the connection was ended").
+			"bytes came after the server's greeting, before anything was asked; somebody on the way may have put them there, "+
+				"so the connection was ended").
 			Saw("after the greeting: %s", clean.Bytes(extra, 32)).
 			Suggest("gharbor test %s   # again; if it repeats, test from another network", c.to.Profile))
 	}
@@ -140,7 +141,8 @@ func (c *conversation) greeted() finding.Result {
 		clean.Line(h.plugin, 60), h.id)
 	if h.flavour() != c.word {
 		return finding.Warned(finding.New(finding.SpeakFlavour,
-			"a %s server answers, and the profile says %s: they speak one protocol, and differ in accounts, versions and statements", h.brand(), c.word).
+			"a %s server answers, and the profile says %s: they speak one protocol, and differ in accounts, versions and "+
+				"statements", h.brand(), c.word).
 			Saw("its version is %s", clean.Quoted(h.version)).
 			Suggest("gharbor set %s engine=%s", c.to.Profile, h.flavour()), "%s", detail)
 	}

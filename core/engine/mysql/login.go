@@ -257,7 +257,8 @@ func (a *attempt) accepted(ctx context.Context) finding.Result {
 	switch {
 	case user == "" && a.to.User != "":
 		return finding.Warned(finding.New(finding.LoginAnonymous,
-			"the server let %s in as its anonymous account, which fits any name: there is no account of that name for where the server sees this machine", clean.Quoted(a.to.User)).
+			"the server let %s in as its anonymous account, which fits any name: there is no account of that name for where "+
+				"the server sees this machine", clean.Quoted(a.to.User)).
 			Saw("the account is %s, and the server sees %s", clean.Quoted(row["account"]), clean.Quoted(row["seen"])).
 			Suggest("as an administrator: DROP USER %s", a.accountName("", hostOf(row["account"]))), "%s", detail)
 	case a.method == methodNone && user == "root":
@@ -332,9 +333,11 @@ func (a *attempt) unsupported() *finding.Finding {
 
 func (a *attempt) cleartext() *finding.Finding {
 	found := finding.New(finding.LoginCleartextRefused,
-		"the server wants the password itself, by %s, which is sent only over TLS that was verified, or to a socket whose owner was checked", a.method)
+		"the server wants the password itself, by %s, which is sent only over TLS that was verified, or to a socket whose "+
+			"owner was checked", a.method)
 	if a.whole {
-		found.Saw("by this method the first login after a start of the server, or a change of the password, needs the whole password; later ones do not; and so does every login of an account that does not exist")
+		found.Saw("by this method the first login after a start of the server, or a change of the password, needs the " +
+			"whole password; later ones do not; and so does every login of an account that does not exist")
 	}
 	a.to.NotInTheClear(found, &a.facts)
 	if a.whole && a.facts.TLS == "none" && a.to.Network == "tcp" {
@@ -347,7 +350,8 @@ func (a *attempt) cleartext() *finding.Finding {
 // nothing.
 func (c *conversation) askedForFile(err error) *finding.Finding {
 	found := finding.New(finding.SessionAsksForFile,
-		"the server asked for a file of this machine, which no honest server does of itself; it got nothing, and the connection was ended")
+		"the server asked for a file of this machine, which no honest server does of itself; it got nothing, and the "+
+			"connection was ended")
 	var request *fileRequest
 	if errors.As(err, &request) {
 		found.Saw("it asked for %s", clean.Quoted(request.name))

@@ -75,7 +75,8 @@ func (c *conversation) refusedFirst(r *refusal) *finding.Finding {
 		return c.full(r)
 	case hostBlocked:
 		return finding.New(finding.SpeakHostBlocked,
-			"the server has blocked the address it sees this machine at, after too many connections that ended before a login (max_connect_errors)").
+			"the server has blocked the address it sees this machine at, after too many connections that ended before a login "+
+				"(max_connect_errors)").
 			Saw("%s", r.said()).
 			Suggest("as an administrator: FLUSH HOSTS   # or TRUNCATE TABLE performance_schema.host_cache").
 			Suggest("gharbor nearby   # what else of this machine may be connecting?")
@@ -172,7 +173,8 @@ func (c *conversation) expired(r *refusal, how string) *finding.Finding {
 
 // denied is for error 1045, the one answer to many causes.
 func (a *attempt) denied(r *refusal) *finding.Finding {
-	const causes = "an unknown account, one for another host, one that needs TLS, and an anonymous account that matches first"
+	const causes = "an unknown account, one for another host, one that needs TLS, and an anonymous account that matches " +
+		"first"
 	var found *finding.Finding
 	switch {
 	case a.to.NoSecret && len(a.to.NoSecretTried) == 0:
@@ -226,7 +228,8 @@ func (a *attempt) sawAs(found *finding.Finding, r *refusal) *finding.Finding {
 	case a.to.Network == "unix":
 		found.Saw("over the socket the server sees 'localhost': an account made for 127.0.0.1 does not fit")
 	case host == "127.0.0.1" || host == "::1":
-		found.Saw("over TCP the server sees this machine as '%s': an account made for 'localhost' is for the socket and does not fit", host)
+		found.Saw("over TCP the server sees this machine as '%s': an account made for 'localhost' is for the socket and "+
+			"does not fit", host)
 	}
 	return found
 }
@@ -236,9 +239,11 @@ func (a *attempt) sawAs(found *finding.Finding, r *refusal) *finding.Finding {
 // one, and then says this of it too.
 func (a *attempt) otherIdentity(r *refusal) *finding.Finding {
 	found := finding.New(finding.LoginPeer,
-		"the server looked at the system account behind a Unix socket, not at a password, and refused; its answer can be the same for an unknown account")
+		"the server looked at the system account behind a Unix socket, not at a password, and refused; its answer can be "+
+			"the same for an unknown account")
 	if a.to.Network == "unix" {
-		found.Cause = "the server compares the system account with the database account on this socket, and they are not the same; its answer can be the same for an unknown account"
+		found.Cause = "the server compares the system account with the database account on this socket, and they are not " +
+			"the same; its answer can be the same for an unknown account"
 	}
 	a.sawAs(found, r)
 	if a.to.Network == "unix" {
@@ -247,7 +252,8 @@ func (a *attempt) otherIdentity(r *refusal) *finding.Finding {
 		found.Saw("the connection is over TCP, where there is no system account to see").
 			Suggest("gharbor set %s host= port= socket=PATH   # as the system account of that name", a.to.Profile)
 	}
-	return found.Suggest("gharbor test %s -as ADMIN-PROFILE   # an administrator's profile looks the account up", a.to.Profile)
+	return found.Suggest("gharbor test %s -as ADMIN-PROFILE   # an administrator's profile looks the account up",
+		a.to.Profile)
 }
 
 // accountPattern is 'user'@'host' within a message, whatever its language. It

@@ -47,7 +47,8 @@ func (c *conversation) listenerRefused(r tns.Refusal) *finding.Finding {
 	switch r.Code {
 	case tns.UnknownService, tns.UnknownSID, tns.UnknownInstance:
 		found = finding.New(finding.SpeakServiceUnknown,
-			"the listener at %s is up and does not know %s: the name is wrong, or the database behind it is down or has not told the listener of itself yet", c.to.Address, c.asked())
+			"the listener at %s is up and does not know %s: the name is wrong, or the database behind it is down or has not "+
+				"told the listener of itself yet", c.to.Address, c.asked())
 		if c.to.Alias != "" {
 			found.Saw("it was asked for by %s", c.to.AliasAt).
 				Suggest("gharbor alias show %s   # where the name stands", c.to.Alias).
@@ -58,12 +59,14 @@ func (c *conversation) listenerRefused(r tns.Refusal) *finding.Finding {
 		found.Suggest("on the server: lsnrctl services   # what it knows")
 	case noHandler, noServiceHandler, noServerHandler, notHandedOver:
 		found = finding.New(finding.SpeakNoHandler,
-			"the listener at %s knows %s, and no process of it takes another connection: it has as many as it may, or only others than were asked for", c.to.Address, c.asked()).
+			"the listener at %s knows %s, and no process of it takes another connection: it has as many as it may, or only "+
+				"others than were asked for", c.to.Address, c.asked()).
 			Suggest("gharbor wait %s   # until there is room", c.to.Profile).
 			Suggest("as an administrator: SELECT resource_name, current_utilization, limit_value FROM v$resource_limit WHERE resource_name IN ('processes', 'sessions')")
 	case allRestricted, someRestricted, allBlocked:
 		found = finding.New(finding.SpeakServiceBlocked,
-			"the listener at %s knows %s, and its instances let nobody in: they are starting, not open yet, or in restricted mode", c.to.Address, c.asked()).
+			"the listener at %s knows %s, and its instances let nobody in: they are starting, not open yet, or in restricted "+
+				"mode", c.to.Address, c.asked()).
 			Suggest("gharbor wait %s   # until it is ready", c.to.Profile).
 			Suggest("on the server: lsnrctl services   # BLOCKED or RESTRICTED, and since when")
 	case notAvailable:
@@ -120,7 +123,8 @@ func (c *conversation) loginFailed(ctx context.Context, err error) *finding.Find
 			Suggest("gharbor set %s secret=ask", c.to.Profile)
 	case errors.Is(err, errWeak):
 		found := finding.New(finding.LoginCleartextRefused,
-			"the server asks by the %s: who listens can find the password from the exchange, so it is answered only over TLS that was verified", verifierName(verifier10))
+			"the server asks by the %s: who listens can find the password from the exchange, so it is answered only over TLS "+
+				"that was verified", verifierName(verifier10))
 		return c.to.NotInTheClear(found, &c.facts)
 	case errors.Is(err, errTooLong), errors.Is(err, errDriverPanic):
 		return finding.New(finding.LoginBrokenOff,
@@ -170,7 +174,8 @@ func (c *conversation) serverRefused(e *network.OracleError) *finding.Finding {
 	switch e.ErrCode {
 	case invalidLogin:
 		found = finding.New(finding.LoginPassword,
-			"the server refused the user %s or the password; it does not tell which: a wrong password, an account that does not exist, and one without the right that as asks for look alike", user).
+			"the server refused the user %s or the password; it does not tell which: a wrong password, an account that does "+
+				"not exist, and one without the right that as asks for look alike", user).
 			Suggest("gharbor show %s   # is the user right, and where the password is from?", name)
 	case nullPassword:
 		found = finding.New(finding.LoginEmptyPassword, "the server says that no password was given").

@@ -16,8 +16,10 @@ import (
 const roundTrips = 5
 
 // sessionQuery reads what every account may see (Oracle documentation, "SYS_CONTEXT").
-const sessionQuery = "SELECT SYS_CONTEXT('USERENV','SESSION_USER'), SYS_CONTEXT('USERENV','DB_NAME'), SYS_CONTEXT('USERENV','CON_NAME'), " +
-	"SYS_CONTEXT('USERENV','DB_UNIQUE_NAME'), SYS_CONTEXT('USERENV','DATABASE_ROLE'), SYS_CONTEXT('USERENV','SERVER_HOST'), " +
+const sessionQuery = "SELECT SYS_CONTEXT('USERENV','SESSION_USER'), SYS_CONTEXT('USERENV','DB_NAME'), " +
+	"SYS_CONTEXT('USERENV','CON_NAME'), " +
+	"SYS_CONTEXT('USERENV','DB_UNIQUE_NAME'), SYS_CONTEXT('USERENV','DATABASE_ROLE'), " +
+	"SYS_CONTEXT('USERENV','SERVER_HOST'), " +
 	"SYS_CONTEXT('USERENV','INSTANCE_NAME'), SYS_CONTEXT('USERENV','ISDBA'), SESSIONTIMEZONE, " +
 	"TO_CHAR(SYS_EXTRACT_UTC(SYSTIMESTAMP), 'YYYY-MM-DD\"T\"HH24:MI:SS.FF3'), " +
 	"(SELECT value FROM nls_database_parameters WHERE parameter = 'NLS_CHARACTERSET') FROM dual"
@@ -134,7 +136,8 @@ func (c *conversation) Missing(ctx context.Context,
 			name, whose = table, "owner IN (SYS_CONTEXT('USERENV','CURRENT_SCHEMA'), 'PUBLIC')"
 		}
 		rows, err := c.query(ctx,
-			fmt.Sprintf("SELECT TO_CHAR(COUNT(*)) FROM all_objects WHERE object_name = %s AND %s AND object_type IN ('TABLE', 'VIEW', 'MATERIALIZED VIEW', 'SYNONYM')",
+			fmt.Sprintf("SELECT TO_CHAR(COUNT(*)) FROM all_objects WHERE object_name = %s AND %s AND object_type IN ('TABLE', "+
+				"'VIEW', 'MATERIALIZED VIEW', 'SYNONYM')",
 				literal(folded(name)), whose))
 		if err != nil {
 			return nil, nil, errors.New(plain(err))

@@ -76,7 +76,8 @@ func (a *account) explain(r engine.Refused) {
 
 // storedQuery asks whether a role has a password and how its stored form
 // begins, "md5" or "SCRAM-SHA-256$" (PostgreSQL documentation, "pg_authid").
-const storedQuery = "SELECT (rolpassword IS NOT NULL)::text, coalesce(left(rolpassword, 3), '') FROM pg_authid WHERE rolname = $1"
+const storedQuery = "SELECT (rolpassword IS NOT NULL)::text, coalesce(left(rolpassword, 3), '') FROM pg_authid WHERE " +
+	"rolname = $1"
 
 // account looks a role up. Whether it has a password only a superuser sees.
 func (c *conversation) account(ctx context.Context, user string) (*account, error) {

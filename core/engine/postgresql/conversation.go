@@ -178,7 +178,8 @@ func (c *conversation) unexpectedBytes(ctx context.Context, reply []byte) findin
 	}
 	if _, other := c.opening.Recognise(reply); yes && !other {
 		return finding.Failed(finding.New(finding.TLSExtraBytes,
-			"bytes came after the server's yes to TLS and before the handshake; somebody on the way may have put them there, so the connection was ended").
+			"bytes came after the server's yes to TLS and before the handshake; somebody on the way may have put them there, "+
+				"so the connection was ended").
 			Saw("after the S: %s", clean.Bytes(reply[1:], 32)).
 			Suggest("gharbor test %s   # again; if it repeats, test from another network", c.to.Profile))
 	}

@@ -142,7 +142,8 @@ func (c *conversation) Database(ctx context.Context) finding.Result {
 // config is the driver's configuration with everything that it could take
 // from the environment or the home folder overwritten.
 func (c *conversation) config(conn net.Conn, database string) (*pgconn.Config, error) {
-	config, err := pgconn.ParseConfig("host=server port=5432 user=user dbname=database password=none sslmode=disable passfile=none " +
+	config, err := pgconn.ParseConfig("host=server port=5432 user=user dbname=database password=none sslmode=disable " +
+		"passfile=none " +
 		"connect_timeout=0 target_session_attrs=any channel_binding=prefer min_protocol_version=3.0 max_protocol_version=3.0")
 	if err != nil {
 		return nil, err
@@ -256,14 +257,16 @@ func (a *attempt) accepted() finding.Result {
 		detail = fmt.Sprintf("%s, no password asked", clean.Quoted(a.to.User))
 		found := finding.New(finding.LoginNoPasswordAsked, "the server let %s in without asking for a password",
 			clean.Quoted(a.to.User)).
-			Saw("its access rules say trust, or it checked the system account (peer, ident) or a certificate: these look alike from here")
+			Saw("its access rules say trust, or it checked the system account (peer, ident) or a certificate: these look " +
+				"alike from here")
 		if a.to.Network == "unix" {
 			found.Saw("on a Unix socket it is mostly peer: whoever is this system account is let in")
 		}
 		return finding.Warned(found.Suggest("on the server: SELECT type, database, user_name, address, auth_method FROM pg_hba_file_rules"), "%s", detail)
 	case methodMD5:
 		return finding.Warned(finding.New(finding.LoginWeakMethod,
-			"the server asked for the password by MD5, which is broken: who sees the exchange or the stored hash can find the password or log in with the hash").
+			"the server asked for the password by MD5, which is broken: who sees the exchange or the stored hash can find the "+
+				"password or log in with the hash").
 			Suggest("on the server: SET password_encryption = 'scram-sha-256', then set the password of %s again, and scram-sha-256 in pg_hba.conf", identifier(a.to.User)), "%s", detail)
 	}
 	return finding.Good("%s", detail)
@@ -308,7 +311,8 @@ func (a *attempt) noSecret() *finding.Finding {
 
 func (a *attempt) cleartext() *finding.Finding {
 	found := finding.New(finding.LoginCleartextRefused,
-		"the server asked for the password in the clear, which is sent only over TLS that was verified or to a socket whose owner was checked")
+		"the server asked for the password in the clear, which is sent only over TLS that was verified or to a socket "+
+			"whose owner was checked")
 	a.to.NotInTheClear(found, &a.facts)
 	if a.to.Network == "tcp" {
 		found.Suggest("on the server: scram-sha-256 instead of password in pg_hba.conf")

@@ -107,7 +107,8 @@ func (a *attempt) wrongPassword(e *pgconn.PgError) *finding.Finding {
 			Suggest("gharbor show %s   # says where the password is looked for", a.to.Profile)
 	}
 	found := finding.New(finding.LoginPassword,
-		"the server refused the user or the password; it gives the same answer for a wrong password, an unknown role, a role without a password, an expired one and one stored for another method").
+		"the server refused the user or the password; it gives the same answer for a wrong password, an unknown role, a "+
+			"role without a password, an expired one and one stored for another method").
 		Saw("%s", said(e)).Saw("the password's source: %s", a.facts.SecretSource)
 	if a.to.User != strings.ToLower(a.to.User) {
 		found.Saw("the user's name has capital letters: roles made without quotes have none")

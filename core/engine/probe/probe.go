@@ -136,7 +136,8 @@ func (o *Opening) Recognise(p []byte) (s greeting.Service, ok bool) {
 func (o *Opening) Other(s greeting.Service, reply []byte) finding.Result {
 	if s.TLS {
 		return finding.Failed(finding.New(finding.SpeakTLSOnly,
-			"what listens at %s speaks TLS from the first byte, which %s does not: it is another kind of server, or a TLS proxy in front of one", o.To.Address, o.Name).
+			"what listens at %s speaks TLS from the first byte, which %s does not: it is another kind of server, or a TLS "+
+				"proxy in front of one", o.To.Address, o.Name).
 			Suggest("gharbor nearby").
 			Suggest("gharbor set %s port=PORT", o.To.Profile))
 	}
@@ -202,7 +203,8 @@ func (o *Opening) Nothing(ctx context.Context, err error) finding.Result {
 			heard = "no answer to " + o.ProbeNames + " opening"
 		}
 		found := finding.New(finding.SpeakSilent,
-			"%s accepts the connection and then says nothing: the server hangs, is overloaded%s, or a proxy on the way has nothing behind it", o.To.Address, o.Starting).
+			"%s accepts the connection and then says nothing: the server hangs, is overloaded%s, or a proxy on the way has "+
+				"nothing behind it", o.To.Address, o.Starting).
 			Saw("%s", heard)
 		return finding.Failed(found.Suggest("gharbor test %s -timeout 60s   # if it is only slow", o.To.Profile).
 			Suggest("gharbor nearby"))
@@ -215,7 +217,8 @@ func (o *Opening) Nothing(ctx context.Context, err error) finding.Result {
 		what = "broke the connection off"
 	}
 	return finding.Failed(finding.New(finding.SpeakClosed,
-		"%s accepted the connection and %s: the server is only just starting, has no room left, or a proxy on the way has nothing behind it", o.To.Address, what).
+		"%s accepted the connection and %s: the server is only just starting, has no room left, or a proxy on the way has "+
+			"nothing behind it", o.To.Address, what).
 		Saw("%s", clean.Line(plainError(err), 0)).
 		Suggest("gharbor wait %s   # until it is ready", o.To.Profile).
 		Suggest("gharbor nearby"))

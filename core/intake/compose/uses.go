@@ -25,7 +25,8 @@ func Uses(ctx context.Context, files []string, root string) vouch.Uses {
 	if outside := new(Outside); errors.As(err, &outside) {
 		return vouch.Uses{
 			Profile: Word,
-			Trouble: fmt.Sprintf("it takes more from %s, which is outside of the repository: what that holds can't be shown before your yes", clean.Word(outside.Path)),
+			Trouble: fmt.Sprintf("it takes more from %s, which is outside of the repository: what that holds can't be shown "+
+				"before your yes", clean.Word(outside.Path)),
 		}
 	}
 	if err != nil {

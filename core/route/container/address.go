@@ -153,7 +153,8 @@ func (v *view) unpublished(port int) *finding.Finding {
 	found := finding.New(finding.ContainerUnpublished,
 		"the port %d of the container %s is not published, and this machine is not in its network", port, v.one.Name)
 	if bindings := v.one.NetworkSettings.Ports[strconv.Itoa(port)+"/tcp"]; len(bindings) > 0 {
-		found.Cause = fmt.Sprintf("the port %d of the container %s is published on its host's loopback only, and the host is %s", port, v.one.Name, clean.Quoted(v.client.Endpoint.Host()))
+		found.Cause = fmt.Sprintf("the port %d of the container %s is published on its host's loopback only, and the host "+
+			"is %s", port, v.one.Name, clean.Quoted(v.client.Endpoint.Host()))
 	}
 	others := v.otherPorts(port)
 	if len(others) > 0 {

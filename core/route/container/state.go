@@ -204,7 +204,8 @@ func (v *view) noVolume() *finding.Finding {
 		folders = []string{moved}
 	}
 	found := finding.New(finding.ContainerNoVolume,
-		"the folder where its image keeps the server's data is in the container itself: whoever removes the container, or makes it anew, removes what is in it").
+		"the folder where its image keeps the server's data is in the container itself: whoever removes the container, or "+
+			"makes it anew, removes what is in it").
 		Saw("no volume and no folder of the host is at %s", clean.Line(folders[0], 200))
 	if slices.ContainsFunc(v.one.Mounts,
 		func(m api.Mount) bool { return m.Type == "volume" && !anonymous(m) && m.Destination != SecretsFolder }) {
@@ -219,7 +220,8 @@ func (v *view) noVolume() *finding.Finding {
 			return nil
 		}
 		found = finding.New(finding.ContainerNoVolume,
-			"the server's data are in a volume without a name, which is this container's alone: one that is made anew starts without them").
+			"the server's data are in a volume without a name, which is this container's alone: one that is made anew starts "+
+				"without them").
 			Saw("the volume at %s is %s", clean.Line(m.Destination, 200), clean.Line(m.Name, 12))
 	}
 	return found.Suggest("when the container is next made: -v %s-data:%s among the options of %s run, once the data were copied out", name(v.one), clean.Shell(clean.Line(folders[0], 200)), v.client.CLIName())
@@ -274,7 +276,8 @@ func (v *view) explain(ctx context.Context, found *finding.Finding) *finding.Fin
 		return better.Saw("at its address: %s (%s)", answers[found.Code], found.Code)
 	}
 	if found.Code == finding.SpeakClosed || found.Code == finding.SpeakSilent {
-		found.Saw("at a published port it is the container engine that accepts, whether a server listens in the container or not")
+		found.Saw("at a published port it is the container engine that accepts, whether a server listens in the container " +
+			"or not")
 	}
 	if lately {
 		found.Saw("the container was started %s ago", time.Since(started).Round(time.Second))

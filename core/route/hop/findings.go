@@ -57,11 +57,14 @@ func (d *Dialer) unreached(h *Hop, tried []route.Attempt) *finding.Finding {
 	code, cause := finding.HopFailed, fmt.Sprintf("the hop %s could not be reached", h)
 	switch plain.Code {
 	case finding.ReachRefused:
-		code, cause = finding.HopRefused, fmt.Sprintf("nothing listens at the hop %s, or a firewall refuses for it: is its SSH server running, and on this port?", h.Address())
+		code, cause = finding.HopRefused, fmt.Sprintf("nothing listens at the hop %s, or a firewall refuses for it: is its "+
+			"SSH server running, and on this port?", h.Address())
 	case finding.ReachTimeout:
-		code, cause = finding.HopTimeout, fmt.Sprintf("the hop %s does not answer: it is down or elsewhere, or a firewall between here and there drops the packets", h.Address())
+		code, cause = finding.HopTimeout, fmt.Sprintf("the hop %s does not answer: it is down or elsewhere, or a firewall "+
+			"between here and there drops the packets", h.Address())
 	case finding.ReachUnreachable:
-		code, cause = finding.HopUnreachable, fmt.Sprintf("this machine has no way to the hop %s: no network, or a VPN that is down", h.Address())
+		code, cause = finding.HopUnreachable, fmt.Sprintf("this machine has no way to the hop %s: no network, or a VPN "+
+			"that is down", h.Address())
 	}
 	found := finding.New(code, "%s", cause)
 	found.Seen = plain.Seen
@@ -119,7 +122,8 @@ func (l *Link) Forbidden(address, text string) *finding.Finding {
 	if l.Hop.Proxy != "" {
 		return found.Suggest("ask whoever runs the proxy to allow %s", address)
 	}
-	return found.Saw("an SSH server says this for AllowTcpForwarding no, for PermitOpen without this address, and for a key with no-port-forwarding or restrict").
+	return found.Saw("an SSH server says this for AllowTcpForwarding no, for PermitOpen without this address, and for a "+
+		"key with no-port-forwarding or restrict").
 		Suggest("ask whoever runs %s for:   PermitOpen %s   (sshd_config, or permitopen= before the key in authorized_keys)", l.Hop.Host, address)
 }
 
@@ -206,7 +210,9 @@ func (a *attempt) failed(ctx context.Context, err error) *finding.Finding {
 		if len(said) > 0 {
 			found.Saw("it said %s", clean.Bytes(said, 120))
 		}
-		return found.Saw("an SSH server does that when too many are at its door (MaxStartups), when it keeps an address off for a while after failed logins, or when a list of hosts forbids this one; another kind of server may do it when it is not spoken to in its own protocol").
+		return found.Saw("an SSH server does that when too many are at its door (MaxStartups), when it keeps an address "+
+			"off for a while after failed logins, or when a list of hosts forbids this one; another kind of server may do it "+
+			"when it is not spoken to in its own protocol").
 			Suggest("gharbor wait %s -within 2m", a.d.Profile).
 			Suggest("ask whoever runs %s what its log says of this minute", clean.Shell(h.Host))
 	case !strings.Contains(string(said), "SSH-"):

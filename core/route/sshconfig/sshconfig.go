@@ -246,7 +246,8 @@ var passedOver = map[string]struct{ unless, instead string }{
 // refused are keywords that can't be honoured, and without which another host could
 // be reached or trusted.
 var refused = map[string]string{
-	"proxycommand":    "ProxyCommand reaches the host through a program, and gharbor starts none; name the jump host with ProxyJump, or the way in the profile's own hops",
+	"proxycommand": "ProxyCommand reaches the host through a program, and gharbor starts none; name the jump host " +
+		"with ProxyJump, or the way in the profile's own hops",
 	"revokedhostkeys": "RevokedHostKeys can't be honoured; write the keys into known_hosts with @revoked",
 }
 

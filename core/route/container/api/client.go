@@ -264,7 +264,8 @@ func (c *Client) sendBytes(ctx context.Context, method, path string, query url.V
 			return nil, &Error{
 				Kind:     Insecure,
 				Endpoint: c.Endpoint,
-				Err:      errors.New("it wants TLS: set DOCKER_TLS_VERIFY=1, and DOCKER_CERT_PATH to the folder of ca.pem, cert.pem and key.pem"),
+				Err: errors.New("it wants TLS: set DOCKER_TLS_VERIFY=1, and DOCKER_CERT_PATH to the folder of ca.pem, " +
+					"cert.pem and key.pem"),
 			}
 		}
 		said.Message = http.StatusText(answer.StatusCode)
