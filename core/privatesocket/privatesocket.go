@@ -118,10 +118,20 @@ func Serve(ctx context.Context, listener net.Listener,
 	answer func(line string, in io.Reader) (reply any, then func())) {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
-	defer context.AfterFunc(ctx, func() { listener.Close() })()
-	own, err := os.Lstat(listener.Addr().String())
+	socket := listener.Addr().String()
+	own, err := os.Lstat(socket)
+	if l, ok := listener.(*net.UnixListener); ok {
+		l.SetUnlinkOnClose(false) // what is there by then may be another's
+	}
+	end := func() {
+		if err == nil && inPlace(socket, own) {
+			os.Remove(socket)
+		}
+		listener.Close()
+	}
+	defer context.AfterFunc(ctx, end)()
 	defect.Go(func() {
-		if err != nil || socketGone(ctx, listener, own) {
+		if err != nil || socketGone(ctx, socket, own) {
 			stop()
 		}
 	})
@@ -132,33 +142,34 @@ func Serve(ctx context.Context, listener net.Listener,
 			time.Sleep(acceptPause) // it passes, and the process is still there to be found
 			continue
 		case err != nil:
+			end()
 			return
 		}
 		defect.Go(func() { serve(conn, os.Getuid(), answer) })
 	}
 }
 
-// socketGone waits until the listener's own socket is not in its place any more. It is false where the
+// socketGone waits until the process's own socket is not in its place any more. It is false where the
 // context ended first.
-func socketGone(ctx context.Context, listener net.Listener, own fs.FileInfo) bool {
+func socketGone(ctx context.Context, socket string, own fs.FileInfo) bool {
 	tick := time.NewTicker(watchEvery)
 	defer tick.Stop()
-	for {
-		now, err := os.Lstat(listener.Addr().String())
-		// The system gives a file's number to the next one: its time is compared too.
-		if err != nil || !os.SameFile(own, now) || !now.ModTime().Equal(own.ModTime()) ||
-			now.Mode().Type() != own.Mode().Type() {
-			if l, ok := listener.(*net.UnixListener); ok {
-				l.SetUnlinkOnClose(false) // what is there now is another's
-			}
-			return true
-		}
+	for inPlace(socket, own) {
 		select {
 		case <-ctx.Done():
 			return false
 		case <-tick.C:
 		}
 	}
+	return true
+}
+
+// inPlace reports whether a socket is still the one that it was. The system gives a file's number to
+// the next one: its time is compared too.
+func inPlace(socket string, own fs.FileInfo) bool {
+	now, err := os.Lstat(socket)
+	return err == nil && os.SameFile(own, now) && now.ModTime().Equal(own.ModTime()) &&
+		now.Mode().Type() == own.Mode().Type()
 }
 
 // serve answers one request, where the process at the other end is the user's own.

@@ -192,18 +192,39 @@ AuthorizedKeysFile %s
 	if err := s.in.do(s.cmd.Start); err != nil {
 		return err
 	}
-	cmd := s.cmd
-	go cmd.Wait()
-	for range 200 {
+	ended := make(chan struct{})
+	go func(cmd *exec.Cmd) {
+		cmd.Wait()
+		close(ended)
+	}(s.cmd)
+	if err := s.listens(ended); err != nil {
+		said, _ := os.ReadFile(s.Path("log"))
+		return fmt.Errorf("the SSH server does not listen: %w\n%s", err, said)
+	}
+	return nil
+}
+
+// sshdStart is how long a server may take to listen: beside many others on a busy machine, some
+// seconds.
+const sshdStart = 30 * time.Second
+
+// listens waits until the server listens, or has ended.
+func (s *SSHD) listens(ended <-chan struct{}) error {
+	deadline := time.Now().Add(sshdStart)
+	for {
 		conn, err := net.DialTimeout("tcp", s.Address(), time.Second)
 		if err == nil {
-			conn.Close()
-			return nil
+			return conn.Close()
 		}
-		time.Sleep(20 * time.Millisecond)
+		if time.Now().After(deadline) {
+			return err
+		}
+		select {
+		case <-ended:
+			return err
+		case <-time.After(20 * time.Millisecond):
+		}
 	}
-	said, _ := os.ReadFile(s.Path("log"))
-	return fmt.Errorf("the SSH server does not listen:\n%s", said)
 }
 
 // Address is where it listens.
