@@ -232,7 +232,7 @@ func speakCases() []tryCase {
 	right := fills{"PORT": "1"}
 	return []tryCase{
 		{name: "another engine", code: "speak.other-engine", setUp: onPort("mysql", other, "user=warden", "database=sightings"), fill: right, after: fills{"gharbor set x engine=postgresql": "ready", "gharbor set x port=": "reach.refused"}},
-		{name: "only TLS", code: "speak.tls-only", setUp: onPort("mysql", func(w *tryWorld) int { return listen(w.t, onlyTLS(w.t)) }), fill: right, after: fills{"gharbor set": "reach.refused"}},
+		{name: "only TLS", code: "speak.tls-only", setUp: onPort("mysql", func(w *tryWorld) int { return listen(w.t, onlyTLS(w.t)) }), flags: []string{"-timeout", "15s"}, fill: right, after: fills{"gharbor set": "reach.refused"}},
 		{name: "garbage", code: "speak.garbage", setUp: simulated(mysql.Garbage), fill: right, after: fills{"gharbor set": "reach.refused"}},
 		{name: "garbage on a socket", code: "speak.garbage", setUp: func(w *tryWorld) {
 			path := filepath.Join(w.dir, "g.sock")

@@ -150,7 +150,7 @@ func (w *tryWorld) fails(c tryCase) []string {
 	w.t.Helper()
 	s := w.finding(c)
 	if s.Finding == nil || s.Finding.Code != c.code {
-		w.t.Fatalf("the test does not come to %s: %+v", c.code, s)
+		w.t.Fatalf("the test does not come to %s: %+v %+v", c.code, s, s.Finding)
 	}
 	return s.Finding.Try
 }

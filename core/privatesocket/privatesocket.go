@@ -212,13 +212,27 @@ func Ask(ctx context.Context, socket string, request []byte, most int64, reply a
 	if uid, ok := owner.OfPeer(conn.(*net.UnixConn)); !ok || uid != os.Getuid() {
 		return fmt.Errorf("%w: the one behind the socket is another user's", ErrNone)
 	}
-	if _, err := conn.Write(request); err != nil {
-		return silent(ctx, conn, err)
+	if _, err = conn.Write(request); err == nil {
+		err = json.NewDecoder(io.LimitReader(conn, most)).Decode(reply)
 	}
-	if err := json.NewDecoder(io.LimitReader(conn, most)).Decode(reply); err != nil {
-		return silent(ctx, conn, err)
+	switch {
+	case err == nil:
+		return nil
+	case !errors.Is(err, os.ErrDeadlineExceeded) && ended(bound, socket):
+		return ErrNone
 	}
-	return nil
+	return silent(ctx, conn, err)
+}
+
+// ended reports whether nobody listens at a socket any more: a process that ends while it is asked
+// closes the connection.
+func ended(ctx context.Context, socket string) bool {
+	conn, err := (&net.Dialer{}).DialContext(ctx, "unix", socket)
+	if err != nil {
+		return nobody(err)
+	}
+	conn.Close()
+	return false
 }
 
 // silent is the error for a process that is there and did not answer.

@@ -117,6 +117,26 @@ func TestSilent(t *testing.T) {
 	}
 }
 
+// TestEndsWhileAsked: a process that ends before it answers is none, not a silent one.
+func TestEndsWhileAsked(t *testing.T) {
+	t.Parallel()
+	socket := filepath.Join(folder(t), "s")
+	listener, err := net.Listen("unix", socket)
+	if err != nil {
+		t.Fatal(err)
+	}
+	go func() {
+		conn, err := listener.Accept()
+		listener.Close()
+		if err == nil {
+			conn.Close()
+		}
+	}()
+	if err := Ask(t.Context(), socket, []byte("x\n"), 100, new(answered)); !errors.Is(err, ErrNone) {
+		t.Error(err)
+	}
+}
+
 // failing is a listener whose first connections can't be taken.
 type failing struct {
 	net.Listener
