@@ -20,7 +20,10 @@ type Namespace struct {
 	name    string
 }
 
+// networks counts those made by this process, which has addresses for perProcess.
 var networks atomic.Int32
+
+const perProcess = 32
 
 // PrivateNetwork makes a network namespace, which takes root and Debian's iproute2.
 func PrivateNetwork(t testing.TB) *Namespace {
@@ -29,10 +32,13 @@ func PrivateNetwork(t testing.TB) *Namespace {
 		if os.Getuid() != 0 {
 			return nil, errors.New("it takes root")
 		}
-		n := networks.Add(1)
-		id := os.Getpid()%50_000*4 + int(n)%4 // of a /30 in 10.128.0.0/9
-		a, b := id>>14&127+128, id>>6&255
-		c := id & 63 * 4
+		n := int(networks.Add(1))
+		if n > perProcess {
+			return nil, fmt.Errorf("a process has addresses for %d", perProcess)
+		}
+		// A /30 in 10.128.0.0/9: a cable lives on for a while after its namespace, so none is used twice.
+		first := (os.Getpid()%65_536*perProcess + n - 1) * 4
+		a, b, c := 128+first>>16, first>>8&255, first&255
 		ns := &Namespace{name: fmt.Sprintf("gharbor-%d-%d", os.Getpid(), n), Address: fmt.Sprintf("10.%d.%d.%d", a, b, c+2)}
 		cable := fmt.Sprintf("gh%d-%d", os.Getpid()%100_000, n)
 		for _, words := range []string{
