@@ -58,19 +58,14 @@ func (s *selection) has(r *profile.Resolved) bool {
 
 // choose returns the profiles that the names or the flags mean, in their
 // order. None at all is a mistake: a check of nothing would look like success.
-func (c *call) choose(s selection, over overrides) (chosen []*profile.Resolved, err error) {
-	try := []string{"gharbor list"}
+func (c *call) choose(s selection, over overrides) ([]*profile.Resolved, error) {
 	switch {
 	case len(c.args) > 0 && s.used():
 		return nil, usage("names and -all, -tag or -engine are two ways to choose profiles; give one")
 	case s.all && (s.tag != "" || s.engine != ""):
 		return nil, usage("-all and -tag or -engine contradict each other; give one")
 	case len(c.args) == 0 && !s.used():
-		return nil, &exitError{
-			code: exitUsage,
-			err:  errors.New("which profiles? give names, or -tag, -engine or -all"),
-			try:  try,
-		}
+		return nil, unchosen([]string{"gharbor list"}, "which profiles? give names, or -tag, -engine or -all")
 	}
 	file, err := c.load()
 	if err != nil {
@@ -79,26 +74,42 @@ func (c *call) choose(s selection, over overrides) (chosen []*profile.Resolved, 
 	if err := over.check(file); err != nil {
 		return nil, err
 	}
-	env := c.environment()
-	defer func() {
-		for _, r := range chosen {
-			if misfit := over.fits(r); misfit != nil && err == nil {
-				chosen, err = nil, misfit
-			}
-		}
-	}()
+	var chosen []*profile.Resolved
 	if len(c.args) > 0 {
-		for i, name := range c.args {
-			p, err := c.lookup(file, name)
-			if err != nil {
-				return nil, err
-			}
-			if !slices.Contains(c.args[:i], name) {
-				chosen = append(chosen, file.Resolve(p, over, env))
-			}
-		}
-		return chosen, nil
+		chosen, err = c.chooseNamed(file, over)
+	} else {
+		chosen, err = c.chooseFitting(file, s, over)
 	}
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range chosen {
+		if misfit := over.fits(r); misfit != nil {
+			return nil, misfit
+		}
+	}
+	return chosen, nil
+}
+
+// chooseNamed is the profiles that the arguments name, each once.
+func (c *call) chooseNamed(file *profile.File, over overrides) (chosen []*profile.Resolved, err error) {
+	env := c.environment()
+	for i, name := range c.args {
+		p, err := c.lookup(file, name)
+		if err != nil {
+			return nil, err
+		}
+		if !slices.Contains(c.args[:i], name) {
+			chosen = append(chosen, file.Resolve(p, over, env))
+		}
+	}
+	return chosen, nil
+}
+
+// chooseFitting is the profiles that a selection has. A project's that is not vouched for is left out,
+// and said so.
+func (c *call) chooseFitting(file *profile.File, s selection, over overrides) (chosen []*profile.Resolved, err error) {
+	env := c.environment()
 	tags := []string{}
 	skipped := 0
 	for _, p := range file.All() {
@@ -119,24 +130,27 @@ func (c *call) choose(s selection, over overrides) (chosen []*profile.Resolved, 
 		c.Notice("%d %s of the project's file left out, not vouched for; gharbor vouch shows what they would use", skipped,
 			plural(skipped, "profile", "profiles"))
 	}
-	if len(chosen) > 0 {
-		return chosen, nil
+	if len(chosen) == 0 {
+		return nil, noneFits(s, len(file.All()), tags)
 	}
+	return chosen, nil
+}
+
+// noneFits is the error for a selection that none of so many profiles, with these tags, fits.
+func noneFits(s selection, profiles int, tags []string) error {
+	try := []string{"gharbor list"}
 	switch near := nearest.Name(s.tag, tags); {
-	case len(file.All()) == 0:
-		return nil, &exitError{
-			code: exitUsage,
-			err:  errors.New("there are no profiles yet"),
-			try:  []string{"gharbor nearby", "gharbor add NAME"},
-		}
-	case s.tag != "" && !slices.Contains(tags, s.tag) && near != "":
-		return nil, &exitError{
-			code: exitUsage,
-			err:  fmt.Errorf("-tag: no profile has that tag; did you mean %q?", near),
-			try:  try,
-		}
-	case s.tag != "" && !slices.Contains(tags, s.tag):
-		return nil, &exitError{code: exitUsage, err: errors.New("-tag: no profile has that tag"), try: try}
+	case profiles == 0:
+		return unchosen([]string{"gharbor nearby", "gharbor add NAME"}, "there are no profiles yet")
+	case s.tag == "" || slices.Contains(tags, s.tag):
+		return unchosen(try, "none of the %d profiles fits", profiles)
+	case near != "":
+		return unchosen(try, "-tag: no profile has that tag; did you mean %q?", near)
 	}
-	return nil, &exitError{code: exitUsage, err: fmt.Errorf("none of the %d profiles fits", len(file.All())), try: try}
+	return unchosen(try, "-tag: no profile has that tag")
+}
+
+// unchosen is the error for a command that got no profile.
+func unchosen(try []string, format string, args ...any) error {
+	return &exitError{code: exitUsage, err: fmt.Errorf(format, args...), try: try}
 }

@@ -78,11 +78,7 @@ func generate(n int) secret.Value {
 }
 
 func walletPut() *command {
-	var o walletFlags
-	var in secretInput
-	var user, note string
-	var bind []string
-	var replace bool
+	var o putFlags
 	return &command{
 		name: "wallet put", args: "ENTRY", summary: "keep a secret, bound to where it may be sent",
 		long: `The secret is typed twice on the terminal, read from standard input, or made here;
@@ -93,71 +89,93 @@ entry is bound to the profile of the same name, where there is one.`,
 			"gharbor wallet put visitor -user visitor -bind sightings-ro -generate 32",
 			"gharbor wallet put tides -bind postgresql://tide-db.internal.example:5432 -secret-stdin < FILE"},
 		minArgs: 1, maxArgs: 1,
-		flags: func(fs *flag.FlagSet) {
-			o.flags(fs)
-			in.flags(fs)
-			fs.StringVar(&user, "user", "", "whose password it is; it is sent for nobody else")
-			fs.StringVar(&note, "note", "", "a line for people")
-			fs.Func("bind", "a profile, an address with its engine, or alias:NAME; repeat it for more", func(s string) error {
-				bind = append(bind, s)
-				return nil
-			})
-			fs.BoolVar(&replace, "replace", false, "an entry of that name gets the new secret, without asking")
-		},
-		run: func(ctx context.Context, c *call) error {
-			name := c.args[0]
-			if !profile.ValidName(name) {
-				return usage("not an entry name: %s", profile.NameRule)
-			}
-			if err := in.check(c); err != nil {
-				return err
-			}
-			bound, err := c.bindings(ctx, bind)
-			if err != nil {
-				return err
-			}
-			if len(bind) == 0 {
-				if p, err := c.resolve(name, nil); err == nil {
-					b, err := c.bindingOf(ctx, p)
-					var unreached *secret.Failure
-					switch {
-					case err == nil:
-						bound = append(bound, b)
-					case errors.As(err, &unreached): // its container's engine: bound to nothing is not what is meant
-						return err
-					}
-				}
-			}
-			var changed bool
-			w, err := c.changeWallet(ctx, o, func(w *wallet.Wallet, _ *wallet.Passphrase) error {
-				now := time.Now().UTC().Truncate(time.Second)
-				e := wallet.Entry{Name: name, Created: now}
-				if old := w.Entry(name); old != nil {
-					if err := c.mayReplace(ctx, name, replace); err != nil {
-						return err
-					}
-					e, changed = *old, true
-					e.Bindings = slices.Clone(e.Bindings)
-				}
-				if c.set["user"] {
-					e.User = user
-				}
-				if c.set["note"] {
-					e.Note = note
-				}
-				bindTo(&e, bound)
-				e.Changed = now
-				e.Secret, err = in.take(ctx, c, "the secret of "+name)
-				w.Put(e)
-				return err
-			})
-			if err != nil {
-				return err
-			}
-			c.kept(w.Entry(name), changed)
-			return nil
-		},
+		flags: o.flags,
+		run:   o.put,
 	}
+}
+
+// putFlags is the flags of wallet put.
+type putFlags struct {
+	wallet  walletFlags
+	in      secretInput
+	user    string
+	note    string
+	bind    []string
+	replace bool
+}
+
+func (o *putFlags) flags(fs *flag.FlagSet) {
+	o.wallet.flags(fs)
+	o.in.flags(fs)
+	fs.StringVar(&o.user, "user", "", "whose password it is; it is sent for nobody else")
+	fs.StringVar(&o.note, "note", "", "a line for people")
+	fs.Func("bind", "a profile, an address with its engine, or alias:NAME; repeat it for more", func(s string) error {
+		o.bind = append(o.bind, s)
+		return nil
+	})
+	fs.BoolVar(&o.replace, "replace", false, "an entry of that name gets the new secret, without asking")
+}
+
+func (o *putFlags) put(ctx context.Context, c *call) error {
+	name := c.args[0]
+	if !profile.ValidName(name) {
+		return usage("not an entry name: %s", profile.NameRule)
+	}
+	if err := o.in.check(c); err != nil {
+		return err
+	}
+	bound, err := o.bindings(ctx, c, name)
+	if err != nil {
+		return err
+	}
+	var changed bool
+	w, err := c.changeWallet(ctx, o.wallet, func(w *wallet.Wallet, _ *wallet.Passphrase) error {
+		now := time.Now().UTC().Truncate(time.Second)
+		e := wallet.Entry{Name: name, Created: now}
+		if old := w.Entry(name); old != nil {
+			if err := c.mayReplace(ctx, name, o.replace); err != nil {
+				return err
+			}
+			e, changed = *old, true
+			e.Bindings = slices.Clone(e.Bindings)
+		}
+		if c.set["user"] {
+			e.User = o.user
+		}
+		if c.set["note"] {
+			e.Note = o.note
+		}
+		bindTo(&e, bound)
+		e.Changed = now
+		e.Secret, err = o.in.take(ctx, c, "the secret of "+name)
+		w.Put(e)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	c.kept(w.Entry(name), changed)
+	return nil
+}
+
+// bindings is what an entry is bound to: what -bind says, or else the profile of its name.
+func (o *putFlags) bindings(ctx context.Context, c *call, name string) ([]wallet.Binding, error) {
+	if len(o.bind) > 0 {
+		return c.bindings(ctx, o.bind)
+	}
+	p, err := c.resolve(name, nil)
+	if err != nil {
+		return nil, nil // there is none
+	}
+	b, err := c.bindingOf(ctx, p)
+	var unreached *secret.Failure
+	switch {
+	case err == nil:
+		return []wallet.Binding{b}, nil
+	case errors.As(err, &unreached): // its container's engine: bound to nothing is not what is meant
+		return nil, err
+	}
+	return nil, nil
 }
 
 // mayReplace asks before an entry's secret is replaced by another.
