@@ -392,7 +392,7 @@ func (w *tryWorld) byHand(r *tryRun, line string) bool {
 			w.t.Fatal(err)
 		}
 		os.WriteFile(path, []byte(strings.Replace(string(data), "*", strings.Fields(line)[1], 1)), 0o600)
-	case strings.HasPrefix(line, "on the server: lsnrctl"), strings.HasPrefix(line, "on the server: start the instance"):
+	case strings.HasPrefix(line, "on the server: ss -ltn"), strings.HasPrefix(line, "on the server: start the instance"):
 		return false // there is none here
 	case strings.HasPrefix(line, "on the server: set ssl"), strings.HasPrefix(line, "on the server: a line for this"), strings.HasSuffix(line, "or bring it up to date"):
 		return false // see notRun

@@ -85,7 +85,7 @@ func TestTunnel(t *testing.T) {
 	p.Setenv("XDG_RUNTIME_DIR", t.TempDir())
 	os.Chmod(p.Getenv("XDG_RUNTIME_DIR"), 0o700)
 	r := p.OK("tunnel", "open", "tides", "-background")
-	r.Has("open: 127.0.0.1:", "through "+gate.User+"@", "url   postgresql://tidekeeper@localhost:", "hostaddr=127.0.0.1", "psql ", "gharbor with tides")
+	r.Has("open: 127.0.0.1:", "through "+gate.User+"@", "url   postgresql://tidekeeper@localhost:", "hostaddr=127.0.0.1", "gharbor with tides")
 	t.Cleanup(func() { p.Run("tunnel", "close", "-all") })
 	s := status(t, p)
 	if err := ask(s.Local); err != nil {

@@ -247,7 +247,7 @@ func (k Knocker) ask(ctx context.Context, c route.Candidate, addrs []netip.Addr,
 			clean.Quoted(name)).
 			Saw("the listener said %s", result.Said).
 			Suggest("gharbor alias show %s   # where the name stands", k.Name).
-			Suggest("on the server: lsnrctl services   # what it knows")
+			Suggest("as an administrator: SELECT name FROM v$active_services   # what the database tells the listener")
 	}
 }
 

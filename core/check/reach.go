@@ -252,7 +252,7 @@ func (t *test) unreached(ctx context.Context, c route.Candidate, tried []route.A
 	}
 	t.sawPassed(found)
 	if found.Code == finding.ReachRefused && t.profile.Text("engine") == "oracle" {
-		found.Suggest("on the server: lsnrctl status   # is the listener up, and at this port?")
+		found.Suggest("on the server: ss -ltn   # is the listener up, and at this port?")
 	}
 	refused := found.Code == finding.ReachRefused || found.Code == finding.ReachSocketMissing
 	if refused && c.Local() && c.Container == nil && !t.single && ctx.Err() == nil {

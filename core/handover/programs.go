@@ -3,7 +3,6 @@ package handover
 import (
 	"bytes"
 	"context"
-	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -13,8 +12,6 @@ import (
 	"strings"
 	"sync"
 	"time"
-
-	"gentleharbor/core/clean"
 )
 
 // Installed is a program found outside the folders of PATH.
@@ -128,20 +125,4 @@ func OlderClient(ctx context.Context, path, server string) (client string, older
 		return n
 	}
 	return string(m[1]), major(server)-major(string(m[1])) > may
-}
-
-// ClientLine is how the engine's own client connects, "" where none is known. It asks
-// for the password.
-func (c *Connection) ClientLine() string {
-	switch {
-	case c.Engine == "postgresql":
-		return "psql " + clean.Shell(c.URL())
-	case c.mysql() && c.Socket() != "":
-		return fmt.Sprintf("%s --socket=%s --user=%s -p %s", c.Engine, clean.Shell(c.Socket()), clean.Shell(c.User),
-			clean.Shell(c.Database))
-	case c.mysql():
-		return fmt.Sprintf("%s --host=%s --port=%s --user=%s -p %s", c.Engine, clean.Shell(c.Host()), c.Port(),
-			clean.Shell(c.User), clean.Shell(c.Database))
-	}
-	return ""
 }

@@ -151,9 +151,6 @@ func (c *call) showOpen(conn handover.Connection, s tunnel.Status, end string) e
 		fmt.Sprintf("open: %s leads to %s through %s", s.Local, s.Server, strings.Join(s.Through, ", then ")),
 		"  url   " + conn.URL(),
 	}
-	if line := conn.ClientLine(); line != "" {
-		lines = append(lines, "  use   "+line)
-	}
 	lines = append(lines, "  use   gharbor with "+conn.Profile+
 		" -- PROGRAM   # with the password, through a tunnel of its own")
 	_, err := fmt.Fprintf(c.Stdout, "%s\n", strings.Join(lines, "\n"))

@@ -56,7 +56,7 @@ func (c *conversation) listenerRefused(r tns.Refusal) *finding.Finding {
 		} else {
 			found.Suggest("gharbor set %s %s=NAME   # what the listener knows", c.to.Profile, c.key())
 		}
-		found.Suggest("on the server: lsnrctl services   # what it knows")
+		found.Suggest("as an administrator: SELECT name FROM v$active_services   # what the database tells the listener")
 	case noHandler, noServiceHandler, noServerHandler, notHandedOver:
 		found = finding.New(finding.SpeakNoHandler,
 			"the listener at %s knows %s, and no process of it takes another connection: it has as many as it may, or only "+
@@ -68,12 +68,12 @@ func (c *conversation) listenerRefused(r tns.Refusal) *finding.Finding {
 			"the listener at %s knows %s, and its instances let nobody in: they are starting, not open yet, or in restricted "+
 				"mode", c.to.Address, c.asked()).
 			Suggest("gharbor wait %s   # until it is ready", c.to.Profile).
-			Suggest("on the server: lsnrctl services   # BLOCKED or RESTRICTED, and since when")
+			Suggest("as an administrator: SELECT instance_name, status, logins FROM v$instance   # STARTED, or RESTRICTED")
 	case notAvailable:
 		found = c.instanceDown()
 	default:
 		found = finding.New(finding.LoginRefused, "the listener at %s refused %s", c.to.Address, c.asked()).
-			Suggest("gharbor show %s", c.to.Profile).Suggest("on the server: lsnrctl status")
+			Suggest("gharbor show %s", c.to.Profile).Suggest("as an administrator: SELECT instance_name, status, logins FROM v$instance")
 	}
 	said := r.Number()
 	if !r.Numbers {
