@@ -64,6 +64,13 @@ func Plain(err error) error {
 	return err
 }
 
+// Inside is a path as it is from a folder, and whether it leads there: ok is false for one outside of
+// it. Both are taken as they are written: who must know where links lead asks for the real paths first.
+func Inside(folder, path string) (from string, ok bool) {
+	from, err := filepath.Rel(folder, path)
+	return from, err == nil && filepath.IsLocal(from)
+}
+
 // Resolve follows symbolic links, so that a rename replaces the file that a
 // link in a dotfiles folder leads to and not the link. The file itself need not
 // exist; its folder must.

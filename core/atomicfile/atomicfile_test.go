@@ -159,3 +159,22 @@ func TestPlain(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+func TestInside(t *testing.T) {
+	for _, c := range []struct {
+		path, from string
+		ok         bool
+	}{
+		{"/clone", ".", true},
+		{"/clone/a/b", filepath.Join("a", "b"), true},
+		{"/clone/..b", "..b", true},
+		{"/clone2", filepath.Join("..", "clone2"), false},
+		{"/clone/../x", filepath.Join("..", "x"), false},
+		{"/", "..", false},
+		{"a", "", false},
+	} {
+		if from, ok := Inside("/clone", c.path); from != c.from || ok != c.ok {
+			t.Errorf("%s: %q %v", c.path, from, ok)
+		}
+	}
+}

@@ -90,8 +90,8 @@ func inside(place Place) bool {
 	if err != nil || rootErr != nil {
 		return false
 	}
-	within, err := filepath.Rel(root, real)
-	return err == nil && filepath.IsLocal(within)
+	_, ok := atomicfile.Inside(root, real)
+	return ok
 }
 
 // Attach lets the user's file know the project's: names that the user does not

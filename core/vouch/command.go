@@ -45,7 +45,7 @@ func (c *collector) command(called string, words []string) {
 			inside, ok := c.repo.Inside(path)
 			info, err := os.Stat(path)
 			switch {
-			case !ok && err == nil && info.Mode().IsRegular() && within(path, c.file.Root):
+			case !ok && err == nil && info.Mode().IsRegular() && below(c.file.Root, path):
 				c.look("file of the command", []string{name}, path, "") // a link that leads out
 			case !ok || err != nil:
 			case info.IsDir() && i < 2 && c.trouble == "":

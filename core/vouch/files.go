@@ -42,7 +42,7 @@ func (r Repository) Look(path string) (file File, data []byte, trouble string) {
 		return File{State: Outside, Path: path}, nil,
 			fmt.Sprintf("%s leads nowhere: %s", clean.Word(path), atomicfile.Plain(err))
 	}
-	inside, ok := r.relative(real)
+	inside, ok := atomicfile.Inside(r.root, real)
 	if !ok {
 		file = File{State: Outside, Real: real}
 		if real != filepath.Clean(path) {
@@ -70,14 +70,8 @@ func (r Repository) Inside(path string) (string, bool) {
 	if err != nil || r.err != nil {
 		return "", false
 	}
-	inside, ok := r.relative(real)
+	inside, ok := atomicfile.Inside(r.root, real)
 	return "./" + filepath.ToSlash(inside), ok
-}
-
-// relative is a real path from the root; ok is false for one that is outside.
-func (r Repository) relative(real string) (string, bool) {
-	inside, err := filepath.Rel(r.root, real)
-	return inside, err == nil && filepath.IsLocal(inside)
 }
 
 // read reads a file of the repository by its real path from the root. A link that is put in its

@@ -6,8 +6,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"strings"
 
+	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
@@ -27,7 +27,7 @@ func RepositoryOf(path, home, own string) string {
 	for at := filepath.Dir(real); ; at = filepath.Dir(at) {
 		if _, err := os.Lstat(filepath.Join(at, ".git")); err == nil {
 			for _, users := range []string{home, own} {
-				if users, err := realPath(users); err == nil && within(users, at) {
+				if users, err := realPath(users); err == nil && below(at, users) {
 					return ""
 				}
 			}
@@ -39,9 +39,9 @@ func RepositoryOf(path, home, own string) string {
 	}
 }
 
-func within(path, root string) bool {
-	rel, err := filepath.Rel(root, path)
-	return err == nil && filepath.IsLocal(rel)
+func below(root, path string) bool {
+	_, ok := atomicfile.Inside(root, path)
+	return ok
 }
 
 // OfFile finds what a file of aliases, of services or of passwords in a repository uses: its
@@ -95,12 +95,8 @@ func (b Book) JudgeFile(path, home string) *finding.Finding {
 	if err == nil && state == Vouched {
 		return nil
 	}
-	word := path
-	if !strings.Contains(word, "/") {
-		word = "./" + word
-	}
 	return finding.New(finding.ProfileFileNotVouched,
 		"a variable of the environment names %s, which stands in a repository, and you have not vouched for it",
 		clean.Word(path)).
-		Suggest("gharbor vouch %s   # shows what it uses, and asks", clean.Shell(word))
+		Suggest("gharbor vouch %s   # shows what it uses, and asks", clean.Shell(path))
 }

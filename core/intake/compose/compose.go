@@ -336,7 +336,7 @@ func (l *loading) within(path string) error {
 	if err != nil {
 		return err
 	}
-	if inside, err := filepath.Rel(root, real); err != nil || !filepath.IsLocal(inside) {
+	if _, ok := atomicfile.Inside(root, real); !ok {
 		return &Outside{path}
 	}
 	return nil

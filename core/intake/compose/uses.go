@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/vouch"
 )
@@ -51,7 +52,7 @@ func Uses(ctx context.Context, files []string, root string) vouch.Uses {
 			l.read[path] = data
 		}
 		use := vouch.Use{Key: "file", File: file}
-		if inside, err := filepath.Rel(root, path); err == nil && filepath.IsLocal(inside) {
+		if inside, ok := atomicfile.Inside(root, path); ok {
 			use.Words = []string{"./" + filepath.ToSlash(inside)}
 		}
 		list = append(list, use)
