@@ -64,12 +64,13 @@ func WithoutPasswords(text string) string {
 
 // names are names of variables that hold a secret or where one is: a log says of them that they
 // are missing. They are no secret, and whoever reads it needs them.
-var names = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`\b(?:[A-Z][A-Z0-9]*_)+(?:PASSWORD|PASS|SECRET|TOKEN)(?:_FILE|_HASH)?\b`)
-})
+var names = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\b` + secretName + `\b`) })
+
+// secretName is such a name, as a part of an expression.
+const secretName = `(?:[A-Z][A-Z0-9]*_)+(?:PASSWORD|PASS|SECRET|TOKEN)(?:_FILE|_HASH)?`
 
 var onlyNames = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`^[\s*,.-]*(?:(?:[A-Z][A-Z0-9]*_)+(?:PASSWORD|PASS|SECRET|TOKEN)(?:_FILE|_HASH)?(?:\s+(?:and|or))?[\s,.;]*)+$`)
+	return regexp.MustCompile(`^[\s*,.-]*(?:` + secretName + `(?:\s+(?:and|or))?[\s,.;]*)+$`)
 })
 
 // wordlike is a password that is an ordinary word, as those of containers often are: it stands

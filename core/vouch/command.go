@@ -46,13 +46,13 @@ func (c *collector) command(called string, words []string) {
 			info, err := os.Stat(path)
 			switch {
 			case !ok && err == nil && info.Mode().IsRegular() && below(c.file.Root, path):
-				c.look("file of the command", []string{name}, path, "") // a link that leads out
+				c.look("file of the command", []string{name}, path) // a link that leads out
 			case !ok || err != nil:
 			case info.IsDir() && i < 2 && c.trouble == "":
 				c.trouble = fmt.Sprintf("the command is given a folder of the repository (%s), whose files can't all be vouched "+
 					"for; give it files", clean.Word(inside))
 			case info.Mode().IsRegular():
-				c.look("file of the command", []string{name}, path, "")
+				c.look("file of the command", []string{name}, path)
 			}
 		}
 	}
@@ -83,7 +83,7 @@ func (c *collector) program(key, name string, depth int) {
 		})
 		return
 	}
-	data := c.look(key, []string{inside}, path, "")
+	data := c.look(key, []string{inside}, path)
 	const chain = 4 // the system's own limit for scripts that name scripts (execve(2), Linux)
 	if words := interpreter(data); len(words) > 0 && depth < chain {
 		c.add("first line of "+inside, words...)
@@ -138,18 +138,18 @@ func fileNames(word string) []string {
 func (c *collector) optionFiles(called, written string) {
 	path := c.absolute(written)
 	if _, ok := c.repo.Inside(path); !ok {
-		c.look(called+" file", []string{written}, path, "")
+		c.look(called+" file", []string{written}, path)
 		return
 	}
 	list := func(folder string) ([]fs.DirEntry, error) {
 		if _, ok := c.repo.Inside(folder); ok {
 			return os.ReadDir(folder)
 		}
-		c.look(called+" folder", []string{folder}, folder, "") // not looked into before the yes
+		c.look(called+" folder", []string{folder}, folder) // not looked into before the yes
 		return nil, nil
 	}
 	_, err := optionfile.ReadListed(path, func(path string) ([]byte, error) {
-		data := c.look(called+" file", nil, path, "")
+		data := c.look(called+" file", nil, path)
 		if _, ok := c.files[path]; !ok {
 			return nil, fs.ErrNotExist // outside, or not there: not read before the yes
 		}

@@ -213,11 +213,11 @@ func (c *collector) absolute(path string) string {
 
 // named notes a file that a value names.
 func (c *collector) named(key, value, path string) {
-	c.look(key, []string{value}, c.absolute(path), "")
+	c.look(key, []string{value}, c.absolute(path))
 }
 
 // look notes a file: hashed where it is the repository's.
-func (c *collector) look(key string, words []string, path, note string) []byte {
+func (c *collector) look(key string, words []string, path string) []byte {
 	file, data, trouble := c.repo.Look(path)
 	if trouble != "" && c.trouble == "" {
 		c.trouble = trouble
@@ -225,7 +225,7 @@ func (c *collector) look(key string, words []string, path, note string) []byte {
 	if file.State == Hashed && trouble == "" {
 		c.files[path] = data
 	}
-	use := Use{Key: key, Words: words, File: file, Note: note}
+	use := Use{Key: key, Words: words, File: file}
 	if !slices.ContainsFunc(c.list, use.equal) {
 		c.list = append(c.list, use)
 	}
