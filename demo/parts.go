@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strconv"
 
+	"gentleharbor/core/engines"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/tlsrule"
 	"gentleharbor/core/vouch"
@@ -178,7 +179,7 @@ func project(s *stage) {
 // usesHash is what vouch shows for the profile counts.
 func (s *stage) usesHash(root string) string {
 	place, _ := profile.FindProject(root)
-	file, err := profile.LoadProject(place)
+	file, err := profile.NewSchema(engines.All()).LoadProject(place)
 	if err != nil {
 		s.failed = err
 		return ""

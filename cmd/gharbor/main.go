@@ -9,6 +9,8 @@ import (
 	"syscall"
 
 	"gentleharbor/core/defect"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/engines"
 	"gentleharbor/internal/cli"
 )
 
@@ -18,10 +20,12 @@ func run() int {
 	noCoreDumps()
 	defect.OnDefect(func(d *defect.Defect) { os.Exit(cli.Defect(os.Stderr, d)) })
 	given := os.Environ()
-	lookup := takeEnvironment()
+	known := engines.All()
+	lookup := takeEnvironment(known)
 	out := os.Stdout
 	os.Stdout = nil // a driver that prints by itself prints nowhere: what is written here is ours alone
 	return cli.Run(context.Background(), cli.World{
+		Engines:    known,
 		Stdin:      os.Stdin,
 		Stdout:     out,
 		Stderr:     os.Stderr,
@@ -41,16 +45,21 @@ func interrupts(ctx context.Context) (context.Context, context.CancelFunc) {
 }
 
 // takeEnvironment copies the environment and takes out of the process what a
-// driver would read by itself: PostgreSQL's client library and its relatives
-// take hosts, users, passwords and options from variables in PG…, and only the
-// profile decides here. What a profile names is read from the copy.
-func takeEnvironment() func(string) (string, bool) {
+// driver would read by itself, such as a host, a user or a password: only the profile decides here.
+// What a profile names is read from the copy.
+func takeEnvironment(known engine.Set) func(string) (string, bool) {
+	var prefixes []string
+	for _, spec := range known.All() {
+		prefixes = append(prefixes, spec.Client.Driver...)
+	}
 	all := make(map[string]string)
 	for _, pair := range os.Environ() {
 		name, value, _ := strings.Cut(pair, "=")
 		all[name] = value
-		if strings.HasPrefix(name, "PG") {
-			os.Unsetenv(name)
+		for _, prefix := range prefixes {
+			if strings.HasPrefix(name, prefix) {
+				os.Unsetenv(name)
+			}
 		}
 	}
 	return func(name string) (string, bool) {

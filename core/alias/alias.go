@@ -1,5 +1,5 @@
 // Package alias finds what a service alias comes to: it follows one name through
-// the user's files, a project's and PostgreSQL's service file to the addresses where
+// the user's files, a project's and an engine's service file to the addresses where
 // a service lives, asks DNS for the records of those that name some, and knocks at
 // listeners without logging in. On the way from profile to report it stands between
 // profile and route; the files and their keys are profile's.
@@ -16,6 +16,7 @@ import (
 	"sync"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/intake"
 	"gentleharbor/core/nearest"
@@ -30,6 +31,7 @@ const Variable = "GHARBOR_ALIASES"
 type Book struct {
 	Files   []*profile.File // the user's aliases.toml, then those of GHARBOR_ALIASES
 	Project *profile.File   // nil where there is none
+	Schema  *profile.Schema
 	Lookup  func(name string) (string, bool)
 	Home    string // the user's home folder
 
@@ -42,7 +44,7 @@ type Book struct {
 	JudgeFile func(path string) *finding.Finding
 
 	mu       sync.Mutex
-	sections map[string]section // of PostgreSQL's service file, as they were asked for
+	sections map[string]section // of the service file, as they were asked for
 }
 
 // section is what the service file has of a name.
@@ -60,7 +62,7 @@ func Load(h profile.Home, lookup func(string) (string, bool), home string, judge
 	if err != nil {
 		return nil, err
 	}
-	b := &Book{Files: []*profile.File{own}, Lookup: lookup, Home: home, JudgeFile: judge}
+	b := &Book{Files: []*profile.File{own}, Schema: h.Schema, Lookup: lookup, Home: home, JudgeFile: judge}
 	list, _ := lookup(Variable)
 	for _, path := range filepath.SplitList(list) {
 		if path == "" {
@@ -70,7 +72,7 @@ func Load(h profile.Home, lookup func(string) (string, bool), home string, judge
 			notice(fmt.Errorf("%s, so its aliases are passed over; %s", found.Cause, found.Try[0]))
 			continue
 		}
-		f, err := profile.LoadOtherAliases(path)
+		f, err := h.Schema.LoadOtherAliases(path)
 		var wrong *profile.FileError
 		switch {
 		case errors.As(err, new(*profile.PassedOver)):
@@ -289,7 +291,7 @@ func cycle(chain *profile.Chain, circle bool) *finding.Finding {
 	return found.Suggest("gharbor alias set %s alias= addresses=HOST:PORT   # where does it live?", last.Called())
 }
 
-// service is an alias from PostgreSQL's service file, which is read once for each name.
+// service is an alias from an engine's service file, which is read once for each name.
 func (b *Book) service(name string) (*profile.Alias, []string, *finding.Finding) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -307,12 +309,27 @@ func (b *Book) service(name string) (*profile.Alias, []string, *finding.Finding)
 	return a, ignored, nil
 }
 
+// serviceSpec is the engine that has a service file, nil where none has.
+func (b *Book) serviceSpec() *engine.Spec {
+	for _, spec := range b.Schema.Engines().All() {
+		if spec.Services != nil {
+			return spec
+		}
+	}
+	return nil
+}
+
 func (b *Book) readService(name string) (*profile.Alias, []string, *finding.Finding) {
-	paths := intake.ServicePaths(b.Lookup, b.Home)
+	spec := b.serviceSpec()
+	if spec == nil {
+		return nil, nil, finding.New(finding.AliasUnknown, "no engine here has a service file")
+	}
+	file := spec.Services
+	paths := file.Paths(b.Lookup, b.Home)
 	var names []string
 	looked := []string{}
 	for _, path := range paths {
-		if b.JudgeFile != nil && intake.NamedByVariable(path, b.Lookup) {
+		if b.JudgeFile != nil && file.ByVariable(path, b.Lookup) {
 			if found := b.JudgeFile(path); found != nil {
 				return nil, nil, found
 			}
@@ -322,24 +339,27 @@ func (b *Book) readService(name string) (*profile.Alias, []string, *finding.Find
 			looked = append(looked, path+" (not there)")
 			continue
 		}
+		var section engine.Section
 		var one intake.Found
-		line := 0
 		if err == nil {
 			var of []string
-			one, line, of, err = intake.ServiceSection(data, path, name)
+			section, of, err = file.Find(data, path, name)
 			names = append(names, of...)
 		}
+		if err == nil && section.Line > 0 {
+			one, err = intake.Reader{Schema: b.Schema}.Section(spec, section, path)
+		}
 		if err != nil {
-			return nil, nil, finding.New(finding.AliasServiceFile, "PostgreSQL's service file %s can't be used", path).
+			return nil, nil, finding.New(finding.AliasServiceFile, "%s %s can't be used", file.Name, path).
 				Saw("%s", clean.Line(err.Error(), 300)).
 				Suggest("ls -l %s", clean.Shell(path))
 		}
-		if line > 0 {
+		if section.Line > 0 {
 			ignored := one.Other
 			if one.Password.Present() {
 				ignored = append(ignored, "password (say in the profile where it is)")
 			}
-			return profile.NewServiceAlias(profile.ServicePrefix+name, path, line, one.Sets), ignored, nil
+			return b.Schema.NewServiceAlias(profile.ServicePrefix+name, path, section.Line, one.Sets), ignored, nil
 		}
 		looked = append(looked, path)
 	}

@@ -10,8 +10,8 @@ import (
 	"time"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
 	"gentleharbor/core/engine/greeting"
-	"gentleharbor/core/engine/oracle/tns"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/route"
@@ -19,8 +19,8 @@ import (
 )
 
 // MaxKnocks bounds the knocks at one address: a server may count each as a failed
-// connection, and block a client that makes too many (MariaDB documentation,
-// max_connect_errors: 100 by default).
+// connection, and block a client that makes too many (max_connect_errors: 100
+// by default).
 const MaxKnocks = 20
 
 // What a listener says of a service.
@@ -52,10 +52,11 @@ type Knock struct {
 type Knocker struct {
 	Network  route.Network
 	Name     string // of the alias
+	Engines  engine.Set
 	Engine   string // that it names, "" for none
 	Service  string
 	Instance string
-	TLS      *tlsrule.Plan // for an oracle listener that speaks within TLS; nil for none
+	TLS      *tlsrule.Plan // for a listener that speaks within TLS; nil for none
 	Timeout  time.Duration // of each knock
 }
 
@@ -89,25 +90,23 @@ func (k Knocker) At(ctx context.Context, c route.Candidate, count int) Knock {
 	slices.Sort(times)
 	ms := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 	result.Min, result.Median, result.Max = ms(times[0]), ms(times[len(times)/2]), ms(times[len(times)-1])
-	if k.Engine == "oracle" && service.TLS {
+	if spec := k.Engines.Named(k.Engine); spec != nil && spec.Listener != nil && service.TLS {
 		result.Finding = finding.New(finding.SpeakTLSOnly,
 			"the listener at %s speaks TLS from the first byte, and the alias does not say so", c).
 			Suggest("gharbor alias set %s tls=verified", k.Name)
 		return result
 	}
-	if k.Engine != "" && result.Engine != k.Engine && !(family(k.Engine) && family(result.Engine)) {
+	if k.Engine != "" && result.Engine != k.Engine && !k.Engines.SameFamily(k.Engine, result.Engine) {
 		result.Finding = finding.New(finding.SpeakOtherEngine, "%s answers at %s, where the alias says %s", result.What, c,
 			k.Engine).
 			Suggest("gharbor alias show %s   # are its addresses right?", k.Name)
 		return result
 	}
-	if result.Engine == "oracle" && k.Service+k.Instance != "" {
-		k.ask(ctx, c, addrs, &result)
+	if spec := k.Engines.Named(result.Engine); spec != nil && spec.Listener != nil && k.Service+k.Instance != "" {
+		k.ask(ctx, c, addrs, spec.Listener, &result)
 	}
 	return result
 }
-
-func family(word string) bool { return word == "mysql" || word == "mariadb" }
 
 // retry makes a finding's lines those of an alias.
 func retry(found *finding.Finding, name string) *finding.Finding {
@@ -136,7 +135,11 @@ func (k Knocker) dial(ctx context.Context, c route.Candidate, addrs []netip.Addr
 		reached.Conn.Close()
 		found := handshake.Finding
 		if err != nil {
-			found = tlsrule.Diagnose(err, k.Name, reached.Address, "set SSL_VERSION = 1.2 in the listener's sqlnet.ora")
+			setting := ""
+			if spec := k.Engines.Named(k.Engine); spec != nil && spec.Listener != nil {
+				setting = spec.Listener.TLSSetting
+			}
+			found = tlsrule.Diagnose(err, k.Name, reached.Address, setting)
 		}
 		return nil, retry(found, k.Name)
 	}
@@ -158,13 +161,13 @@ func (k Knocker) once(ctx context.Context, c route.Candidate, result *Knock, add
 	}
 	defer conn.Close()
 	before := time.Now()
-	if opening := greeting.Opening(word); opening != nil {
+	if opening := k.Engines.Greetings().Opening(word); opening != nil {
 		conn.Write(opening)
 	}
 	reply := make([]byte, 4096)
 	n, err := conn.Read(reply)
 	took := time.Since(before)
-	service, ok := greeting.Recognise(reply[:n])
+	service, ok := k.Engines.Greetings().Recognise(reply[:n])
 	if ok {
 		return took, service, nil
 	}
@@ -196,7 +199,8 @@ func (k Knocker) identify(ctx context.Context, c route.Candidate, addrs []netip.
 		began = time.Now()
 		return conn, nil
 	}
-	service, _, ok := greeting.Identify(ctx, dial, greeting.PostgreSQL, greeting.Text, greeting.Mongo, greeting.Listener)
+	greetings := k.Engines.Greetings()
+	service, _, ok := greetings.Identify(ctx, dial, greetings.Probes("", true)...)
 	if !ok && refused == nil {
 		refused = retry(finding.New(finding.SpeakSilent, "%s accepts the connection and says nothing that is known here",
 			c), k.Name)
@@ -205,7 +209,8 @@ func (k Knocker) identify(ctx context.Context, c route.Candidate, addrs []netip.
 }
 
 // ask asks a listener for the service.
-func (k Knocker) ask(ctx context.Context, c route.Candidate, addrs []netip.Addr, result *Knock) {
+func (k Knocker) ask(ctx context.Context, c route.Candidate, addrs []netip.Addr, listener *engine.Listener,
+	result *Knock) {
 	ctx, cancel := context.WithTimeout(ctx, k.Timeout)
 	defer cancel()
 	conn, found := k.dial(ctx, c, addrs, result)
@@ -218,43 +223,42 @@ func (k Knocker) ask(ctx context.Context, c route.Candidate, addrs []netip.Addr,
 	if name == "" {
 		name = k.Instance
 	}
-	answer, err := tns.Ask(conn, tns.Target{
+	answer, err := listener.Ask(conn, engine.ServiceQuestion{
 		Host:     c.Host,
 		Port:     c.Port,
 		Service:  k.Service,
 		Instance: k.Instance,
 		Secure:   k.TLS != nil,
-		Program:  "gharbor",
 	})
-	switch {
-	case err != nil:
+	if err != nil {
 		result.Finding = retry(finding.New(finding.SpeakGarbage,
 			"the listener at %s does not answer the question for %s in a form that is known here", c, clean.Quoted(name)),
 			k.Name)
-	case answer.Type == tns.Accept:
+		return
+	}
+	result.Said = answer.Said
+	switch answer.State {
+	case engine.ServiceKnown:
 		result.Service = ServiceKnown
-	case answer.Type == tns.Redirect:
-		result.Service, result.Said = ServiceElsewhere, "to "+
-			clean.Quoted(net.JoinHostPort(answer.Place.Host, strconv.Itoa(answer.Place.Port)))
+	case engine.ServiceElsewhere:
+		result.Service = ServiceElsewhere
+		result.Said = "to " + clean.Quoted(net.JoinHostPort(answer.Host, strconv.Itoa(answer.Port)))
+	case engine.ServiceBlocked:
+		result.Service = ServiceBlocked
 	default:
-		result.Said = answer.Refusal.Number()
-		if !answer.Refusal.Unknown() {
-			result.Service = ServiceBlocked
-			return
-		}
 		result.Service = ServiceUnknown
 		result.Finding = finding.New(finding.SpeakServiceUnknown, "the listener at %s is up and does not know %s", c,
 			clean.Quoted(name)).
 			Saw("the listener said %s", result.Said).
 			Suggest("gharbor alias show %s   # where the name stands", k.Name).
-			Suggest("as an administrator: SELECT name FROM v$active_services   # what the database tells the listener")
+			Suggest("%s", listener.UnknownTry)
 	}
 }
 
 // Candidates are the servers that a chain comes to.
 func (b *Book) Candidates(ctx context.Context, n route.Network,
 	chain *profile.Chain) ([]route.Candidate, *finding.Finding) {
-	sets := []profile.Override{{Field: profile.FieldNamed("alias"), Value: profile.TextValue(chain.Links[0].Called())}}
+	sets := []profile.Override{{Field: b.Schema.Field("alias"), Value: profile.TextValue(chain.Links[0].Called())}}
 	return n.Candidates(ctx,
-		profile.ResolveValues(chain.Links[0].Name, sets, profile.Environment{Lookup: b.Lookup, Home: b.Home, Aliases: b}))
+		b.Schema.ResolveValues(chain.Links[0].Name, sets, profile.Environment{Lookup: b.Lookup, Home: b.Home, Aliases: b}))
 }

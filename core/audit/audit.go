@@ -8,10 +8,12 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/lastseen"
 	"gentleharbor/core/profile"
@@ -69,6 +71,7 @@ type Subject struct {
 	Home     string // the user's home folder
 	Folder   string // of the tool's own files
 	Work     string // the working folder
+	Engines  engine.Set
 	Lookup   func(name string) (string, bool)
 	Profiles []*profile.Resolved // with their origins; a project's among them
 	Seen     map[string]lastseen.Seen
@@ -83,11 +86,12 @@ type auditor struct {
 	Subject
 	issues []Issue
 	looked map[string]bool // files whose permissions were looked at
+	inURL  *regexp.Regexp  // a connection URL with a password
 }
 
 // Run audits a subject. The gravest issues come first, then by place.
 func Run(_ context.Context, s Subject) []Issue {
-	a := &auditor{Subject: s, issues: []Issue{}, looked: make(map[string]bool)}
+	a := &auditor{Subject: s, issues: []Issue{}, looked: make(map[string]bool), inURL: urlWithPassword(s.Engines)}
 	a.ownFiles()
 	for _, p := range s.Profiles {
 		a.profile(p)
@@ -138,7 +142,7 @@ func (a *auditor) profile(p *profile.Resolved) {
 	a.sources(p, at)
 	a.hops(p, at)
 	for _, private := range []bool{true, false} { // a file may be both: then nobody else may read it
-		for _, f := range profile.Fields() {
+		for _, f := range p.Schema().Fields() {
 			path := p.Text(f.Name)
 			switch {
 			case !f.Path || f.Address || path == "" || f.Private != private:
@@ -204,17 +208,24 @@ func (a *auditor) hops(p *profile.Resolved, at Place) {
 	}
 }
 
-// administrators are the names that the engines give to accounts which may do
-// everything.
-var administrators = []string{"postgres", "root", "mysql", "admin", "administrator", "sys", "system", "sa", "default"}
+// administrators are names that people give to accounts which may do everything, whatever the engine.
+var administrators = []string{"admin", "administrator", "root", "sa"}
 
-// weakMethods are login methods that give away more than they have to, with why.
-var weakMethods = map[string]string{
-	"md5":                   "MD5, which is broken: who sees the exchange or the stored hash can log in",
-	"password":              "the password in the clear",
-	"mysql_clear_password":  "the password in the clear",
-	"mysql_native_password": "a hash by SHA-1, with which whoever reads it on the server can log in",
-	"mysql_old_password":    "a method that is broken since long",
+// isAdministrator reports whether it is the name of such an account, of any engine's.
+func isAdministrator(engines engine.Set, user string) bool {
+	user = strings.ToLower(user)
+	return slices.Contains(administrators, user) || slices.ContainsFunc(engines.All(),
+		func(spec *engine.Spec) bool { return slices.Contains(spec.Accounts.Administrators, user) })
+}
+
+// weakMethod finds a login method among those that give away more than they have to.
+func weakMethod(engines engine.Set, method string) (weak engine.WeakMethod, ok bool) {
+	for _, spec := range engines.All() {
+		if weak, ok = spec.Accounts.WeakMethods[method]; ok {
+			return weak, true
+		}
+	}
+	return weak, false
 }
 
 // account looks at who logs in, and how, as the last test saw it.
@@ -233,7 +244,7 @@ func (a *auditor) account(p *profile.Resolved, at Place) {
 			clean.Quoted(user)).
 			Suggest("gharbor set %s user=NAME   # an account with the rights that the work needs", p.Called).
 			Suggest("gharbor set %s tags=%s   # if it is there to administer", p.Called, withAdmin)
-	case slices.Contains(administrators, strings.ToLower(user)):
+	case isAdministrator(p.Schema().Engines(), user):
 		a.found(finding.AuditAdministrator, Medium, line(p, "user", at),
 			"%s is the name of an account that may do everything on its server", clean.Quoted(user)).
 			Suggest("gharbor set %s user=NAME   # an account with the rights that the work needs", p.Called).
@@ -242,15 +253,15 @@ func (a *auditor) account(p *profile.Resolved, at Place) {
 	if !tested {
 		return
 	}
-	if why, weak := weakMethods[methodWord(seen.LoginMethod)]; weak {
+	if weak, ok := weakMethod(p.Schema().Engines(), methodWord(seen.LoginMethod)); ok {
 		severity := Medium
-		if strings.Contains(why, "SHA-1") {
-			severity = Low // MariaDB's own default
+		if weak.Default {
+			severity = Low
 		}
-		if strings.Contains(why, "clear") && !seen.TLSVerified && !p.Local() {
+		if weak.Clear && !seen.TLSVerified && !p.Local() {
 			severity = High
 		}
-		a.found(finding.AuditLoginMethod, severity, at, "at the last test the server asked for %s (%s)", why,
+		a.found(finding.AuditLoginMethod, severity, at, "at the last test the server asked for %s (%s)", weak.Why,
 			clean.Line(seen.LoginMethod, 60)).
 			Suggest("gharbor explain login.weak-method")
 	}

@@ -19,7 +19,7 @@ func TestURLWithPassword(t *testing.T) {
 		"postgres://warden@db.saltmarsh.example": false, "postgres://warden:${PASSWORD}@h": false, "postgres://warden:$PASSWORD@h": false, "postgres://warden:<password>@h": false,
 		"https://u:p@h": false, "postgres://h:5432/x": false, "postgres://warden:@h": false,
 	} {
-		if urlWithPassword().MatchString(text) != want {
+		if urlWithPassword(schema.Engines()).MatchString(text) != want {
 			t.Errorf("%q: %v", text, !want)
 		}
 	}
@@ -33,7 +33,7 @@ func TestWhatTheLastTestSaw(t *testing.T) {
 		t.Fatal(err)
 	}
 	path := filepath.Join(folder, "profiles.toml")
-	f, err := profile.Parse(path, []byte("[profile.a]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nuser = \"warden\"\nsecret = \"ask\"\n"+
+	f, err := schema.Parse(path, []byte("[profile.a]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nuser = \"warden\"\nsecret = \"ask\"\n"+
 		"[profile.b]\nlike = \"a\"\ntags = [\"local\", \"admin\"]\n[profile.far]\nlike = \"a\"\nhost = \"h.example\"\n"))
 	if err != nil {
 		t.Fatal(err)
@@ -48,7 +48,7 @@ func TestWhatTheLastTestSaw(t *testing.T) {
 			seen[lastseen.Key(p)] = lastseen.Seen{User: user, LoginMethod: method, Superuser: true}
 		}
 		found := make(map[string]Severity)
-		for _, i := range Run(context.Background(), Subject{Home: folder, Folder: folder, Work: folder, Profiles: all, Seen: seen, Lookup: func(string) (string, bool) { return "", false }}) {
+		for _, i := range Run(context.Background(), Subject{Engines: schema.Engines(), Home: folder, Folder: folder, Work: folder, Profiles: all, Seen: seen, Lookup: func(string) (string, bool) { return "", false }}) {
 			found[string(i.Code)+" "+i.Place.Profile] = i.Severity
 		}
 		return found
@@ -94,7 +94,7 @@ func TestFix(t *testing.T) {
 func TestEveryFileIsLookedAt(t *testing.T) {
 	looked := 0
 	for _, hop := range []bool{false, true} {
-		fields := profile.Fields()
+		fields := schema.Fields()
 		if hop {
 			fields = profile.HopFields()
 		}
@@ -114,12 +114,12 @@ func TestEveryFileIsLookedAt(t *testing.T) {
 				if hop {
 					text += "[[profile.p.hop]]\nhost = \"g\"\n"
 				}
-				file, err := profile.Parse("profiles.toml", []byte(text+fmt.Sprintf("%s = %q\n", f.Name, value)))
+				file, err := schema.Parse("profiles.toml", []byte(text+fmt.Sprintf("%s = %q\n", f.Name, value)))
 				if err != nil {
 					t.Fatal(err)
 				}
 				p := file.Resolve(file.Lookup("p"), nil, profile.Environment{})
-				issues := Run(t.Context(), Subject{Home: t.TempDir(), Folder: t.TempDir(), Lookup: func(string) (string, bool) { return "", false }, Profiles: []*profile.Resolved{p}, Book: vouch.NewBook("/nowhere")})
+				issues := Run(t.Context(), Subject{Engines: schema.Engines(), Home: t.TempDir(), Folder: t.TempDir(), Lookup: func(string) (string, bool) { return "", false }, Profiles: []*profile.Resolved{p}, Book: vouch.NewBook("/nowhere")})
 				found := slices.ContainsFunc(issues, func(i Issue) bool { return i.Place.File == path })
 				if found != issue {
 					t.Errorf("%s (of a hop: %v) with %04o: an issue %v\n%+v", f.Name, hop, mode, found, issues)

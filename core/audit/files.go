@@ -10,17 +10,15 @@ import (
 	"runtime"
 	"slices"
 	"strings"
-	"sync"
 
 	"gentleharbor/core/alias"
 	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/intake"
 	"gentleharbor/core/owner"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/secret"
-	"gentleharbor/core/secret/optionfile"
-	"gentleharbor/core/secret/passfile"
 )
 
 // Fix is a change of permissions that mends an issue.
@@ -136,10 +134,6 @@ func (a *auditor) sources(p *profile.Resolved, at Place) {
 	case "file":
 		a.secretFile(source.Arg, "the secret file of the profile "+p.Called)
 		a.emptyFile(source.Arg, at)
-	case "passfile":
-		a.passfile(a.passfilePath(source.Arg), p)
-	case "optionfile":
-		a.optionFile(source.Arg, p)
 	case "env":
 		if v, ok := a.Lookup(source.Arg); ok && v == "" {
 			a.found(finding.AuditNoPassword, Medium, at,
@@ -147,11 +141,14 @@ func (a *auditor) sources(p *profile.Resolved, at Place) {
 				Suggest("gharbor set %s secret=wallet", p.Called)
 		}
 	case "default":
-		switch p.Text("engine") {
-		case "postgresql":
-			a.passfile(a.passfilePath(""), p)
-		case "mysql", "mariadb":
-			a.optionFile("", p)
+		if spec := p.Engine(); spec != nil && spec.Credentials != nil {
+			a.credentialFile(spec.Credentials, "", p)
+		}
+	default:
+		for _, file := range p.Schema().Engines().CredentialFiles() {
+			if file.Source() == source.Kind {
+				a.credentialFile(file, source.Arg, p)
+			}
 		}
 	}
 	if words := p.Command(); len(words) > 0 && strings.Contains(words[0], "/") {
@@ -165,77 +162,43 @@ func (a *auditor) emptyFile(path string, at Place) {
 	}
 }
 
-func (a *auditor) passfilePath(path string) string {
-	if path != "" {
-		return path
-	}
-	if path, ok := a.Lookup("PGPASSFILE"); ok && path != "" {
-		return path
-	}
-	return filepath.Join(a.Home, ".pgpass")
-}
-
-// passfile looks at a password file, and at lines that would send a password to
-// any host.
-func (a *auditor) passfile(path string, p *profile.Resolved) {
-	if a.looked[path] {
-		return
-	}
-	a.secretFile(path, "a password file")
-	data, err := intake.ReadFile(path)
-	if err != nil {
-		return
-	}
-	entries, err := passfile.Entries(bytes.NewReader(data))
-	if err != nil {
-		return
-	}
-	for _, e := range entries {
-		if e.Host == "*" {
-			a.found(finding.AuditAnyHost, Medium, Place{File: path, Line: e.Line},
-				"the line is for any host, so any server that somebody connects to could be sent its password").
-				Suggest("write the host instead of * at the start of line %d of %s", e.Line, clean.Shell(path))
-		}
-		if e.Password == "" {
-			a.found(finding.AuditNoPassword, Medium, Place{File: path, Line: e.Line}, "the line has an empty password")
-		}
-	}
-}
-
-// optionFile looks at the option files that have a password, which stands there in
-// the clear.
-func (a *auditor) optionFile(arg string, p *profile.Resolved) {
-	path, _, _ := strings.Cut(arg, "#")
-	if path == "" {
-		path = filepath.Join(a.Home, ".my.cnf")
-	}
-	result, err := optionfile.Read(path)
-	if err != nil {
-		return
-	}
-	for _, o := range result.Options {
-		if o.Name != "password" || a.looked[fmt.Sprint(o.File, "#", o.Line)] {
+// credentialFile looks at the file of passwords of an engine's own clients.
+func (a *auditor) credentialFile(file secret.CredentialFile, arg string, p *profile.Resolved) {
+	for _, risk := range file.Risks(arg, a.Lookup, a.Home) {
+		seen := fmt.Sprint(risk.File, "#", risk.Line, "#", risk.Kind)
+		if a.looked[seen] {
 			continue
 		}
-		a.looked[fmt.Sprint(o.File, "#", o.Line)] = true
-		a.secretFile(o.File, "an option file with a password")
-		at := Place{File: o.File, Line: o.Line}
-		switch {
-		case o.Set && o.Value == "":
-			a.found(finding.AuditNoPassword, Medium, at, "[%s] has an empty password", clean.Line(o.Group, 60))
-		case o.Set:
-			a.found(finding.AuditPlainPassword, Low, at,
-				"[%s] has a password in the clear, which the profile %s uses; in the wallet it would be encrypted",
-				clean.Line(o.Group, 60), p.Called).
+		a.looked[seen] = true
+		at := Place{File: risk.File, Line: risk.Line}
+		var found *Issue
+		switch risk.Kind {
+		case secret.RiskOthers:
+			a.secretFile(risk.File, risk.What)
+		case secret.RiskAnyHost:
+			found = a.found(finding.AuditAnyHost, Medium, at, "%s", risk.What)
+		case secret.RiskEmpty:
+			found = a.found(finding.AuditNoPassword, Medium, at, "%s", risk.What)
+		case secret.RiskPlain:
+			found = a.found(finding.AuditPlainPassword, Low, at,
+				"%s, which the profile %s uses; in the wallet it would be encrypted", risk.What, p.Called).
 				Suggest("gharbor set %s secret=wallet && gharbor secret put %s", p.Called, p.Called)
+		}
+		if found != nil && risk.Try != "" {
+			found.Suggest("%s", risk.Try)
 		}
 	}
 }
 
-// urlWithPassword finds a connection URL with a password in any text.
-var urlWithPassword = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`(?i)\b(postgres(?:ql)?|mysql|mariadb|mongodb(?:\+srv)?|rediss?)://[^\s:/@"']*:[^\s@"'$<{]+@`)
-})
+// urlWithPassword finds a connection URL of an engine with a password in any text.
+func urlWithPassword(engines engine.Set) *regexp.Regexp {
+	var schemes []string
+	for _, spec := range engines.All() {
+		schemes = append(schemes, append(spec.URL.Schemes, regexp.QuoteMeta(spec.Word))...)
+	}
+	// libraries have more of them: with an s for TLS, or a + and a word
+	return regexp.MustCompile(`(?i)\b(?:` + strings.Join(schemes, "|") + `)(?:s|\+\w+)?://[^\s:/@"']*:[^\s@"'$<{]+@`)
+}
 
 // projectText looks for passwords in the comments and notes of project files: no
 // key can hold one, and people paste URLs.
@@ -254,7 +217,7 @@ func (a *auditor) projectText() {
 		number := 0
 		for text := range bytes.SplitSeq(data, []byte("\n")) {
 			number++
-			if urlWithPassword().Match(text) {
+			if a.inURL.Match(text) {
 				a.found(finding.AuditSharedPassword, High, Place{File: path, Line: number},
 					"the line has a connection URL with a password in it, and the file is there to be shared").
 					Suggest("${EDITOR:-vi} %s   # take it out, and change the password: the repository's history has it",
@@ -292,7 +255,7 @@ func (a *auditor) dotenv(path string) {
 	for _, v := range all {
 		secretName := strings.Contains(strings.ToLower(v.Name), "passw") && v.Value != "" ||
 			strings.HasSuffix(v.Name, "_PWD") && v.Value != ""
-		if !secretName && !urlWithPassword().MatchString(v.Value) {
+		if !secretName && !a.inURL.MatchString(v.Value) {
 			continue
 		}
 		a.permissions(path, "a dotenv file with a password", 0o077, High)

@@ -73,7 +73,6 @@ func (r *Report) Count(o finding.Outcome) int {
 
 // Runner is what a test takes from its surroundings.
 type Runner struct {
-	Engines  map[string]engine.Begin // by engine word
 	Network  route.Network
 	Hops     hop.Places
 	Finder   *secret.Finder

@@ -66,21 +66,27 @@ func (f *fake) LookUp(context.Context, engine.Refused) error { return errors.New
 func (f *fake) Facts() *engine.Facts                         { return &f.facts }
 func (f *fake) Close()                                       {}
 
+// spoken is a table of keys in which an engine's conversations are a test's own.
+func spoken(begin engine.Begin) *profile.Schema {
+	spec := *schema.Engines().Named("postgresql")
+	spec.Begin = begin
+	return profile.NewSchema(engine.NewSet(&spec))
+}
+
 // run tests a profile against fakes, one for each address that is dialled.
 func run(t *testing.T, ctx context.Context, text string, fakes map[string]*fake, ask func(context.Context, string) (secret.Value, error), timeout time.Duration) (*Report, int) {
 	t.Helper()
-	f, err := profile.Parse("profiles.toml", []byte("[profile.tides]\nengine = \"postgresql\"\nuser = \"u\"\n"+text))
+	took := 0
+	f, err := spoken(func(conn net.Conn, target engine.Target) engine.Conversation {
+		conn.Close()
+		c := fakes[target.Address]
+		c.target, c.took = target, &took
+		return c
+	}).Parse("profiles.toml", []byte("[profile.tides]\nengine = \"postgresql\"\nuser = \"u\"\n"+text))
 	if err != nil {
 		t.Fatal(err)
 	}
-	took := 0
 	runner := &Runner{
-		Engines: map[string]engine.Begin{"postgresql": func(conn net.Conn, target engine.Target) engine.Conversation {
-			conn.Close()
-			c := fakes[target.Address]
-			c.target, c.took = target, &took
-			return c
-		}},
 		Network: route.Network{
 			Resolve: func(context.Context, string) ([]netip.Addr, error) { return nil, errors.New("nobody") },
 			Dial: func(_ context.Context, _, address string) (net.Conn, error) {
@@ -283,16 +289,16 @@ func TestNotVouchedDoesNothing(t *testing.T) {
 	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	project, err := profile.LoadProject(profile.Place{Path: path, Root: folder})
+	never := func(what string) { t.Errorf("something was done: %s", what) }
+	silent := spoken(func(net.Conn, engine.Target) engine.Conversation { never("a conversation"); return nil })
+	project, err := silent.LoadProject(profile.Place{Path: path, Root: folder})
 	if err != nil {
 		t.Fatal(err)
 	}
-	user, _ := profile.Parse("profiles.toml", []byte("[profile.mine]\nlike = \"project:tides\"\n"))
+	user, _ := silent.Parse("profiles.toml", []byte("[profile.mine]\nlike = \"project:tides\"\n"))
 	user.Attach(project)
-	never := func(what string) { t.Errorf("something was done: %s", what) }
 	lookup := func(name string) (string, bool) { never("the variable " + name); return "", false }
 	runner := &Runner{
-		Engines: map[string]engine.Begin{"postgresql": func(net.Conn, engine.Target) engine.Conversation { never("a conversation"); return nil }},
 		Network: route.Network{
 			Resolve: func(context.Context, string) ([]netip.Addr, error) { never("a look-up"); return nil, errors.New("no") },
 			Dial:    func(context.Context, string, string) (net.Conn, error) { never("a dial"); return nil, errors.New("no") },

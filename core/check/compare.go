@@ -77,7 +77,7 @@ func (r *Runner) Compare(ctx context.Context, a, b *profile.Resolved) *Compariso
 		}
 	}
 	c := &Comparison{A: sides[0].report, B: sides[1].report, Differs: []Difference{}, Expectations: []Expectation{}}
-	c.Verdict, c.Why = verdict(sides[0].report, sides[1].report)
+	c.Verdict, c.Why = verdict(a.Schema().Engines(), sides[0].report, sides[1].report)
 	for _, d := range differences(sides[0].report.Facts, sides[1].report.Facts) {
 		// One start read at two moments may differ by a second; and what a test
 		// that failed did not come to is no difference.
@@ -99,7 +99,7 @@ func (r *Runner) Compare(ctx context.Context, a, b *profile.Resolved) *Compariso
 func (s *side) ready() bool { return s.conv != nil && s.report.Outcome != finding.Fail }
 
 // verdict says whether two reports are of one server, and by what one knows.
-func verdict(a, b *Report) (word, why string) {
+func verdict(engines engine.Set, a, b *Report) (word, why string) {
 	for _, r := range []*Report{a, b} {
 		if r.Interrupted {
 			return Unknown, "the test of " + r.Profile + " was stopped"
@@ -109,6 +109,7 @@ func verdict(a, b *Report) (word, why string) {
 		}
 	}
 	f, g := a.Facts, b.Facts
+	id := identityOf(engines, f.Engine)
 	switch {
 	case f.Engine != g.Engine:
 		return Different, fmt.Sprintf("one is %s, the other %s", f.Engine, g.Engine)
@@ -117,24 +118,24 @@ func verdict(a, b *Report) (word, why string) {
 	case f.ReplicaOf != "" && f.ReplicaOf == g.ReplicaOf:
 		return SameLineage, "both replicate " + clean.Quoted(f.ReplicaOf)
 	case f.Lineage == "" || g.Lineage == "":
-		if f.Engine == "postgresql" && f.ServerStarted != nil && g.ServerStarted != nil &&
+		if id.StartExact && f.ServerStarted != nil && g.ServerStarted != nil &&
 			f.ServerStarted.Equal(*g.ServerStarted) {
 			return SameInstance, "they were started in the same microsecond; their identifier may not be read"
 		}
 		return Unknown, "the server's own identifier may not be read, and nothing else tells"
 	case f.Lineage != g.Lineage:
-		return Different, lineageName(f.Engine) + " differ"
+		return Different, id.Name + " differ"
 	case f.ServerStarted == nil || g.ServerStarted == nil:
-		return Unknown, lineageName(f.Engine) + " are the same, and when they were started is not known"
+		return Unknown, id.Name + " are the same, and when they were started is not known"
 	}
-	return sameLineage(f, g)
+	return sameLineage(id, f, g)
 }
 
 // sameLineage is for two with one identifier: the start tells a server from its
 // standby or clone.
-func sameLineage(f, g *engine.Facts) (word, why string) {
-	name := lineageName(f.Engine)
-	if f.Engine == "postgresql" {
+func sameLineage(id engine.Identity, f, g *engine.Facts) (word, why string) {
+	name := id.Name
+	if id.StartExact {
 		if f.ServerStarted.Equal(*g.ServerStarted) {
 			return SameInstance, name + " and the start are the same"
 		}
@@ -146,22 +147,19 @@ func sameLineage(f, g *engine.Facts) (word, why string) {
 	switch {
 	case apart <= second && f.ServerHost == g.ServerHost:
 		return SameInstance, name + ", the start, the machine's name and the port are the same"
-	case f.Engine == "mariadb":
-		return Unknown, name +
-			" are the same, and the start or the machine's name is not: MariaDB makes it of the network card and the port, " +
-			"which containers may share"
+	case id.Shared != "":
+		return Unknown, name + " are the same, and the start or the machine's name is not: " + id.Shared
 	}
 	return SameLineage, name +
 		" are the same, and the start or the machine's name is not: one's data were copied from the other"
 }
 
-func lineageName(engine string) string {
-	return map[string]string{
-		"postgresql": "the system identifiers",
-		"mysql":      "the server_uuid",
-		"mariadb":    "the server_uid",
-		"oracle":     "the database ids",
-	}[engine]
+// identityOf is what an engine's servers are told apart by.
+func identityOf(engines engine.Set, word string) engine.Identity {
+	if spec := engines.Named(word); spec != nil && spec.Identity.Name != "" {
+		return spec.Identity
+	}
+	return engine.Identity{Name: "the identifiers"}
 }
 
 // replicates reports whether f says that it is a replica of g.

@@ -28,7 +28,12 @@ func station(t *testing.T, n int, begin func(target engine.Target) *fake) (*Runn
 	for i := range n {
 		fmt.Fprintf(&text, "[profile.p%d]\nengine = \"postgresql\"\nuser = \"u\"\nsecret = \"env:X\"\nhost = \"10.0.0.%d\"\n", i, i+1)
 	}
-	f, err := profile.Parse("profiles.toml", []byte(text.String()))
+	f, err := spoken(func(conn net.Conn, target engine.Target) engine.Conversation {
+		conn.Close()
+		c := begin(target)
+		c.target, c.took = target, new(int)
+		return c
+	}).Parse("profiles.toml", []byte(text.String()))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -37,12 +42,6 @@ func station(t *testing.T, n int, begin func(target engine.Target) *fake) (*Runn
 		profiles = append(profiles, f.Resolve(p, nil, profile.Environment{}))
 	}
 	return &Runner{
-		Engines: map[string]engine.Begin{"postgresql": func(conn net.Conn, target engine.Target) engine.Conversation {
-			conn.Close()
-			c := begin(target)
-			c.target, c.took = target, new(int)
-			return c
-		}},
 		Network: route.Network{
 			Resolve: func(context.Context, string) ([]netip.Addr, error) { return nil, errors.New("nobody") },
 			Dial: func(context.Context, string, string) (net.Conn, error) {
@@ -186,16 +185,16 @@ func TestVerdict(t *testing.T) {
 		{"a MariaDB replica, by address", my("mariadb", "7", "h", at(1, 0), "127.0.0.1:3306"), my("mariadb", "8", "i", at(1, 0), ""), SameLineage},
 		{"two replicas of one", my("mysql", "7", "h", at(1, 0), "9"), my("mysql", "8", "i", at(1, 0), "9"), SameLineage},
 	} {
-		word, why := verdict(&Report{Outcome: finding.OK, Facts: c.a}, &Report{Outcome: finding.Warn, Facts: c.b})
+		word, why := verdict(schema.Engines(), &Report{Outcome: finding.OK, Facts: c.a}, &Report{Outcome: finding.Warn, Facts: c.b})
 		if word != c.want || why == "" {
 			t.Errorf("%s: %s, %s", c.name, word, why)
 		}
-		if back, _ := verdict(&Report{Facts: c.b}, &Report{Facts: c.a}); back != c.want {
+		if back, _ := verdict(schema.Engines(), &Report{Facts: c.b}, &Report{Facts: c.a}); back != c.want {
 			t.Errorf("%s, the other way: %s", c.name, back)
 		}
 	}
 	failed := &Report{Profile: "full", Outcome: finding.Fail, Facts: pg("7", nil), Stages: []Stage{{Outcome: finding.Fail, Finding: finding.New("session.server-full", "no room")}}}
-	if word, why := verdict(failed, failed); word != Unknown || !strings.Contains(why, "session.server-full") {
+	if word, why := verdict(schema.Engines(), failed, failed); word != Unknown || !strings.Contains(why, "session.server-full") {
 		t.Errorf("%s, %s", word, why)
 	}
 }

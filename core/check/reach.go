@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"gentleharbor/core/clean"
-	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearby"
 	"gentleharbor/core/route"
@@ -251,8 +250,8 @@ func (t *test) unreached(ctx context.Context, c route.Candidate, tried []route.A
 		found.Saw("the alias gives an address %s to accept (connect-timeout)", limit)
 	}
 	t.sawPassed(found)
-	if found.Code == finding.ReachRefused && t.profile.Text("engine") == "oracle" {
-		found.Suggest("on the server: ss -ltn   # is the listener up, and at this port?")
+	if try := t.profile.Engine().RefusedTry; found.Code == finding.ReachRefused && try != "" {
+		found.Suggest("%s", try)
 	}
 	refused := found.Code == finding.ReachRefused || found.Code == finding.ReachSocketMissing
 	if refused && c.Local() && c.Container == nil && !t.single && ctx.Err() == nil {
@@ -282,12 +281,14 @@ func (t *test) hintNearby(ctx context.Context, c route.Candidate, found *finding
 			continue
 		}
 		found.Saw("%s answers at %s", s.What, at)
-		if engine.SameFamily(s.Engine, word) {
+		if t.profile.Schema().Engines().SameFamily(s.Engine, word) {
 			found.Suggest("%s", fix)
 		}
 	}
 	if !slices.ContainsFunc(servers,
-		func(s nearby.Server) bool { return s.State == "answers" && engine.SameFamily(s.Engine, word) }) {
+		func(s nearby.Server) bool {
+			return s.State == "answers" && t.profile.Schema().Engines().SameFamily(s.Engine, word)
+		}) {
 		found.Saw("no %s answers on its usual port and sockets either", word)
 	}
 	t.hintContainers(ctx, c, found)

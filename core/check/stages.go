@@ -3,6 +3,7 @@ package check
 import (
 	"context"
 	"fmt"
+	"maps"
 	"net"
 	"path/filepath"
 	"slices"
@@ -35,15 +36,15 @@ func (t *test) checkProfile(context.Context) finding.Result {
 		return finding.Good("%s, line %d; what its alias says is not known yet", clean.Line(filepath.Base(p.Path()), 120),
 			p.Profile.Line)
 	}
-	word := p.Text("engine")
-	begin := t.Engines[word]
+	word, spec := p.Text("engine"), p.Engine()
+	engines := p.Schema().Engines()
 	switch {
 	case word == "":
 		return finding.Failed(finding.New(finding.ProfileIncomplete, "the profile does not say which engine the server is").
-			Suggest("gharbor set %s engine=postgresql", name))
-	case begin == nil:
+			Suggest("gharbor set %s engine=%s", name, engines.Example().Word))
+	case spec == nil || spec.Begin == nil:
 		return finding.Failed(finding.New(finding.ProfileEngine, "this version can't test the engine %s yet, only %s", word,
-			strings.Join(engineWords(t.Engines), ", ")).
+			strings.Join(slices.Sorted(slices.Values(engines.Testable())), ", ")).
 			Suggest("gharbor show %s", name))
 	case p.AddressKind() == "":
 		return finding.Failed(finding.New(finding.ProfileIncomplete, "the profile does not say where the server is").
@@ -54,15 +55,19 @@ func (t *test) checkProfile(context.Context) finding.Result {
 			"a container is asked of the engines that this machine reaches, and hops stand before it").
 			Suggest("gharbor set %s container= host=HOST   # as the last hop sees it", name).
 			Suggest("gharbor hop remove %s 1   # where the container's engine is on this machine", name))
-	case p.Text("user") == "":
+	case p.Text("user") == "" && !spec.Keys.OwnAccount:
 		return finding.Failed(finding.New(finding.ProfileIncomplete, "the profile does not say which user to log in as").
 			Suggest("gharbor set %s user=NAME", name))
-	case word == "oracle" && p.Text("service") == "" && p.Text("instance") == "":
-		return finding.Failed(finding.New(finding.ProfileIncomplete,
-			"neither the profile nor its alias says which service the listener is to be asked for").
-			Suggest("gharbor set %s service=NAME   # or instance=NAME", name))
+	case !meets(p, spec.Keys.Needs):
+		needs := spec.Keys.Needs
+		also := ""
+		if len(needs.Keys) > 1 {
+			also = "   # or " + needs.Keys[1] + "=NAME"
+		}
+		return finding.Failed(finding.New(finding.ProfileIncomplete, "neither the profile nor its alias says %s", needs.What).
+			Suggest("gharbor set %s %s=NAME%s", name, needs.Keys[0], also))
 	}
-	t.plan.begin = begin
+	t.plan.begin = spec.Begin
 	settings := tlsrule.Settings{
 		Profile: name,
 		Rule:    tlsrule.Rule(p.Text("tls")),
@@ -83,7 +88,7 @@ func (t *test) checkProfile(context.Context) finding.Result {
 	if found := idleTLS(p); found != nil {
 		return finding.Warned(found, "%s", detail)
 	}
-	if found := idleKeys(p, word); found != nil {
+	if found := idleKeys(p, spec); found != nil {
 		return finding.Warned(found, "%s", detail)
 	}
 	if secret, _ := p.Get("secret"); secret.Value.Text() != "command" {
@@ -97,13 +102,10 @@ func (t *test) checkProfile(context.Context) finding.Result {
 	return finding.Good("%s", detail)
 }
 
-func engineWords(engines map[string]engine.Begin) []string {
-	var words []string
-	for word := range engines {
-		words = append(words, word)
-	}
-	slices.Sort(words)
-	return words
+// meets reports whether a profile has one of the keys that its engine needs.
+func meets(p *profile.Resolved, needs engine.Need) bool {
+	return len(needs.Keys) == 0 ||
+		slices.ContainsFunc(needs.Keys, func(key string) bool { return p.Text(key) != "" })
 }
 
 // idleTLS warns of keys that the TLS rule leaves without effect: a person who
@@ -134,27 +136,30 @@ func idleTLS(p *profile.Resolved) *finding.Finding {
 		Suggest("gharbor set %s tls=verified", p.Profile.Name)
 }
 
-// idleKeys warns of what only a listener of Oracle's understands.
-func idleKeys(p *profile.Resolved, word string) *finding.Finding {
-	if word == "oracle" {
-		if _, ok := p.Get("database"); ok {
-			return finding.New(finding.ProfileConflict,
-				"database has no effect on oracle: the service decides which one is opened").
-				Suggest("gharbor set %s database=", p.Profile.Name)
+// idleKeys warns of keys that mean nothing to the profile's engine.
+func idleKeys(p *profile.Resolved, spec *engine.Spec) *finding.Finding {
+	for _, key := range slices.Sorted(maps.Keys(spec.Keys.Idle)) {
+		if e, ok := p.Get(key); ok && e.Origin.Kind != profile.FromEngine {
+			return finding.New(finding.ProfileConflict, "%s has no effect on %s: %s", key, spec.Word, spec.Keys.Idle[key]).
+				Suggest("gharbor set %s %s=", p.Profile.Name, key)
 		}
-		return nil
 	}
+	engines := p.Schema().Engines()
 	var idle []string
-	for _, key := range []string{"service", "instance", "as"} {
-		if _, ok := p.Get(key); ok {
-			idle = append(idle, key)
+	for _, field := range p.Schema().Fields() {
+		others := engines.With(field.Name)
+		if _, ok := p.Get(field.Name); !ok || len(others) == 0 || spec.Takes(field.Name) {
+			continue
+		}
+		if len(idle) == 0 || slices.Equal(others, engines.With(idle[0])) { // what is for others again waits its turn
+			idle = append(idle, field.Name)
 		}
 	}
 	if len(idle) == 0 {
 		return nil
 	}
-	return finding.New(finding.ProfileConflict, "%s has no effect: it is for oracle, and the engine is %s",
-		strings.Join(idle, " and "), word).
+	return finding.New(finding.ProfileConflict, "%s has no effect: it is for %s, and the engine is %s",
+		strings.Join(idle, " and "), strings.Join(engines.With(idle[0]), " and "), spec.Word).
 		Suggest("gharbor set %s %s=", p.Profile.Name, strings.Join(idle, "= "))
 }
 
@@ -233,6 +238,8 @@ func secretQuery(p *profile.Resolved, c route.Candidate) secret.Query {
 		Folder:       p.SecretFolder(),
 		Hops:         p.BoundHops(),
 		Engine:       p.Text("engine"),
+		Family:       p.Schema().Engines().FamilyOf(p.Text("engine")),
+		Credentials:  credentials(p),
 		Host:         c.Host,
 		Socket:       c.Folder,
 		Port:         strconv.Itoa(c.Port),
@@ -255,6 +262,14 @@ func secretQuery(p *profile.Resolved, c route.Candidate) secret.Query {
 		q.Container, q.Endpoint, q.Declared = c.Container.Ref.String(), c.Container.Endpoint, c.Container.Declared
 	}
 	return q
+}
+
+// credentials is the file in which the own clients of the profile's engine keep passwords; nil for none.
+func credentials(p *profile.Resolved) secret.CredentialFile {
+	if spec := p.Engine(); spec != nil {
+		return spec.Credentials
+	}
+	return nil
 }
 
 // findRoute says what the address comes to.
@@ -292,11 +307,9 @@ func (t *test) describeRoute(candidates []route.Candidate) finding.Result {
 	return finding.Good("%d hosts %s, %s: %s", len(candidates), order, t.profile.Text("target"), strings.Join(words, ", "))
 }
 
-// overTCP says what the name localhost means here: for MySQL's and MariaDB's
-// own clients it is the socket.
+// overTCP says what the name localhost means here, where the engine's own clients mean the socket by it.
 func (t *test) overTCP(c route.Candidate) string {
-	word := t.profile.Text("engine")
-	if c.Host == "localhost" && (word == "mysql" || word == "mariadb") {
+	if c.Host == "localhost" && t.profile.Engine().Sockets.Localhost {
 		return ", over TCP: localhost is the Unix socket only where the profile says socket"
 	}
 	return ""
@@ -317,6 +330,7 @@ func (t *test) target(c route.Candidate, reached *route.Reached) engine.Target {
 		ServerKey:     t.profile.Text("server-key"),
 		Pinned:        t.profile.Pinned(),
 		PeerChecked:   reached.Network == "unix" && !c.ViaHop && route.PeerChecked(reached.Conn, c.Folder),
+		Greetings:     t.profile.Schema().Engines().Greetings(),
 		Thorough:      t.thorough,
 		NoSecret:      t.secret.None,
 		NoSecretTried: t.secret.Tried,

@@ -157,3 +157,20 @@ func Shell(word string) string {
 	b.WriteByte('\'')
 	return b.String()
 }
+
+// Plural is a word for a number of things: with an "s" for any but one.
+func Plural(n int, word string) string {
+	if n == 1 {
+		return word
+	}
+	return word + "s"
+}
+
+// Alternatives joins words to a choice: "a, b or c".
+func Alternatives(words []string) string {
+	if len(words) < 2 {
+		return strings.Join(words, "")
+	}
+	last := len(words) - 1
+	return strings.Join(words[:last], ", ") + " or " + words[last]
+}

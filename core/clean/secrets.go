@@ -13,7 +13,7 @@ import (
 const CutOut = "[cut out]"
 
 // telling are the words after which a password may stand, with what may be around
-// them: "GENERATED ROOT PASSWORD: …", "--password …", "MYSQL_PWD=…", "IDENTIFIED BY '…'".
+// them: "GENERATED ROOT PASSWORD: …", "--password …", "DB_PWD=…", "IDENTIFIED BY '…'".
 var telling = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`(?i)(pass(word|wd|phrase|code)?|pwd|secret|token|credentials?|authorization|bearer|api[-_ ]?key|private[-_ ]?key|requirepass|masterauth|identified (with \S+ )?(by|as))([-_a-z0-9]*)`)
 })
@@ -23,7 +23,7 @@ var inURL = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`([
 
 // short is a client's option whose value follows without a blank.
 var short = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`((?:mysql|mariadb)[a-z-]*\s(?:\S+\s+)*?-p)\S+`)
+	return regexp.MustCompile(`(\s-p)[^\s=]\S*`)
 })
 
 // harmless is what follows such a word where it is no password.
@@ -79,7 +79,7 @@ var wordlike = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(
 
 // common are short words that stand in every log: to cut them out would only tell that one of
 // them is the password.
-var common = []string{"root", "admin", "user", "test", "pass", "mysql", "maria", "redis", "mongo", "oracle", "guest",
+var common = []string{"root", "admin", "user", "test", "pass", "guest",
 	"data", "main", "local", "app", "web", "dev", "db"}
 
 // cutKnown cuts a known password out of a line: every token that it is in, whole, so that

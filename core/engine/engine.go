@@ -1,9 +1,9 @@
-// Package engine says what each kind of database server must offer to a test:
-// a conversation over one raw connection that proves, step by step, what
-// speaks there, how it is encrypted, who may log in and what one sees then.
-// On the way from profile to report it stands between route and check; the
-// engines are its sub-packages, and core/check knows them through this
-// interface alone.
+// Package engine says what an engine is: a Spec, the one value that the rest of the program knows of a kind
+// of database server. It has the words, the port, the keys, the files and variables of the engine's own
+// clients, its container images, and Begin, which starts a Conversation: over one raw connection that proves,
+// step by step, what speaks there, how it is encrypted, who may log in and what one sees then. An engine
+// is one sub-package and one line in core/engines; this package links no driver. On the way from profile to
+// report it stands between route and check. Start with Spec.
 package engine
 
 import (
@@ -11,6 +11,7 @@ import (
 	"net"
 	"time"
 
+	"gentleharbor/core/engine/greeting"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/tlsrule"
@@ -60,6 +61,8 @@ type Target struct {
 	// the server has asked for one by a method that is allowed.
 	TakeSecret func(context.Context) (secret.Value, error)
 
+	// Greetings are how the servers of other engines are recognised.
+	Greetings greeting.Set
 	// Redial makes another connection to the same address. A diagnosis may
 	// call it after the first connection failed, a few times at most.
 	Redial func(context.Context) (net.Conn, error)
@@ -130,12 +133,6 @@ type Facts struct {
 	RoundTrip       *float64             `json:"round_trip_ms,omitempty"`       // median of five
 
 	ReadOnlyBy string `json:"-"` // why nothing can be written, where that is so
-}
-
-// SameFamily reports whether two engine words are servers of one protocol.
-func SameFamily(a, b string) bool {
-	mysql := func(word string) bool { return word == "mysql" || word == "mariadb" }
-	return a == b || mysql(a) && mysql(b)
 }
 
 // Refused is a login that failed for a reason that the server keeps to itself.

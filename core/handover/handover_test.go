@@ -8,25 +8,28 @@ import (
 	"strings"
 	"testing"
 
-	"gentleharbor/core/profile"
-	"gentleharbor/core/route"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/engine/mysql/optionfile"
+	"gentleharbor/core/engines"
 	"gentleharbor/core/secret"
-	"gentleharbor/core/secret/optionfile"
 )
 
-func connection(engine string) Connection {
-	return Connection{Profile: "sightings", Engine: engine, Servers: []route.Candidate{{Host: "db.saltmarsh.example", Port: 5433}}, Database: "sight/ings", User: "war den",
-		Password: secret.NewValue(`Reed:7\"q'@/%`), TLS: "verified", CA: "/ca.pem"}
+// known are the engines of the program.
+var known = engines.All()
+
+func connection(word string) Connection {
+	return Connection{engine.Connection{Profile: "sightings", Spec: known.Named(word), Servers: []engine.Endpoint{{Host: "db.saltmarsh.example", Port: 5433}}, Database: "sight/ings", User: "war den",
+		Password: secret.NewValue(`Reed:7\"q'@/%`), TLS: "verified", CA: "/ca.pem"}}
 }
 
 // TestURL: what is written is read back as the same.
 func TestURL(t *testing.T) {
-	for _, engine := range []string{"postgresql", "mysql"} {
-		c := connection(engine)
+	for _, word := range []string{"postgresql", "mysql"} {
+		c := connection(word)
 		if _, err := url.Parse(c.URL()); err != nil {
 			t.Error(err)
 		}
-		sets, password, err := profile.SplitURL(c.URL())
+		sets, password, err := schema.SplitURL(c.URL())
 		if err != nil || password.Disclose() != c.Password.Disclose() {
 			t.Fatalf("%s: %v", c.URL(), err)
 		}
@@ -34,9 +37,9 @@ func TestURL(t *testing.T) {
 		for _, s := range sets {
 			have[s.Field.Name] = s.Value.Text()
 		}
-		for key, want := range map[string]string{"engine": engine, "host": "db.saltmarsh.example", "port": "5433", "database": "sight/ings", "user": "war den", "tls": "verified", "tls-ca": "/ca.pem"} {
+		for key, want := range map[string]string{"engine": word, "host": "db.saltmarsh.example", "port": "5433", "database": "sight/ings", "user": "war den", "tls": "verified", "tls-ca": "/ca.pem"} {
 			if have[key] != want {
-				t.Errorf("%s: %s is %q", engine, key, have[key])
+				t.Errorf("%s: %s is %q", word, key, have[key])
 			}
 		}
 	}
@@ -44,18 +47,30 @@ func TestURL(t *testing.T) {
 
 func TestWords(t *testing.T) {
 	c := connection("postgresql")
-	c.Servers = append(c.Servers, route.Candidate{Host: "::1", Port: 1})
-	got, err := c.Words([]string{"{host}:{port}", "--x={user}", "{", "}", "{}", "{awk}{print}", "a{database", "{passfile}"}, "/f")
+	c.Servers = append(c.Servers, engine.Endpoint{Host: "::1", Port: 1})
+	got, err := c.Words(known, []string{"{host}:{port}", "--x={user}", "{", "}", "{}", "{awk}{print}", "a{database", "{passfile}"}, "/f")
 	if want := []string{"db.saltmarsh.example:5433", "--x=war den", "{", "}", "{}", "{awk}{print}", "a{database", "/f"}; err != nil || !slices.Equal(got, want) {
 		t.Errorf("%q %v", got, err)
 	}
 	for _, word := range []string{"{password}", "x{secret}y", "{optionfile}", "{socket}"} {
-		if _, err := c.Words([]string{word}, "/f"); err == nil || strings.Contains(err.Error(), "Reed") {
+		if _, err := c.Words(known, []string{word}, "/f"); err == nil || strings.Contains(err.Error(), "Reed") {
 			t.Errorf("%s: %v", word, err)
 		}
 	}
-	if lines := c.PassfileLines(); len(lines) != 2 || lines[1] != `\:\:1:1:*:war den:Reed\:7\\"q'@/%` {
+	form, _, err := c.Form(known, "passfile-line")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if lines, _ := form.Lines(&c.Connection); len(lines) != 2 || lines[1] != `\:\:1:1:*:war den:Reed\:7\\"q'@/%` {
 		t.Errorf("%q", lines)
+	}
+	if _, known, err := c.Form(known, "nothing"); known || err != nil {
+		t.Error("a form that no engine has is known")
+	}
+	if other := connection("mysql"); true {
+		if _, known, err := other.Form(known, "service"); !known || err == nil || !strings.Contains(err.Error(), "mysql") {
+			t.Errorf("another engine's form: %v", err)
+		}
 	}
 }
 
@@ -63,7 +78,7 @@ func TestWords(t *testing.T) {
 // in no other group.
 func TestOptionFile(t *testing.T) {
 	c := connection("mariadb")
-	options, err := optionfile.Parse([]byte(c.optionFile()))
+	options, err := optionfile.Parse(written(t, &c))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -93,6 +108,19 @@ func TestOptionFile(t *testing.T) {
 	}
 }
 
+// written is the credential file that a program is given.
+func written(t *testing.T, c *Connection) []byte {
+	path, _, err := c.Files(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	data, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return data
+}
+
 // TestElsewhere: programs in the usual folders, with the numbers in their folders,
 // the newest first.
 func TestElsewhere(t *testing.T) {
@@ -104,13 +132,13 @@ func TestElsewhere(t *testing.T) {
 	}
 	os.WriteFile(filepath.Join(root, "usr/lib/postgresql/16/bin/plain"), nil, 0o644)
 	var got []string
-	for _, one := range Elsewhere("psql", "/home/w", root) {
+	for _, one := range Elsewhere(known, "psql", "/home/w", root) {
 		got = append(got, one.Version)
 	}
 	if !slices.Equal(got, []string{"16", "15", "9.6", ""}) {
 		t.Errorf("%q", got)
 	}
-	if len(Elsewhere("plain", "/home/w", root)) > 0 || len(Elsewhere("../x", "/home/w", root)) > 0 {
+	if len(Elsewhere(known, "plain", "/home/w", root)) > 0 || len(Elsewhere(known, "../x", "/home/w", root)) > 0 {
 		t.Error("what can't be run was found")
 	}
 }

@@ -1,7 +1,6 @@
 package handover
 
 import (
-	"bytes"
 	"context"
 	"os"
 	"os/exec"
@@ -12,6 +11,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"gentleharbor/core/engine"
 )
 
 // Installed is a program found outside the folders of PATH.
@@ -22,27 +23,34 @@ type Installed struct {
 
 // folders are where packages and installers put programs that are not on the
 // path, as patterns.
-func folders(home string) []string {
-	return []string{
-		"/usr/lib/postgresql/*/bin", "/usr/pgsql-*/bin", "/usr/local/pgsql*/bin", "/usr/local/mysql*/bin",
-		"/usr/local/mariadb*/bin", "/opt/*/bin", "/opt/*/*/bin",
+func folders(engines engine.Set, home string) []string {
+	var patterns []string
+	for _, spec := range engines.All() {
+		for _, pattern := range spec.Client.Programs.Folders {
+			if !slices.Contains(patterns, pattern) {
+				patterns = append(patterns, pattern)
+			}
+		}
+	}
+	return append(patterns,
+		"/opt/*/bin", "/opt/*/*/bin",
 		"/opt/homebrew/opt/*/bin", "/usr/local/opt/*/bin", "/usr/local/bin", "/usr/sbin", "/sbin", "/usr/local/sbin",
 		"/snap/bin",
 		filepath.Join(home, ".local", "bin"), filepath.Join(home, "bin"), filepath.Join(home, "go", "bin"),
-	}
+	)
 }
 
 var versionInPath = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`[/@-](\d+(?:\.\d+)*)(?:/|$)`) })
 
 // Elsewhere finds executables of a name in the usual install folders, the newest
 // version first. root is put before them, for tests; "" otherwise.
-func Elsewhere(name, home, root string) []Installed {
+func Elsewhere(engines engine.Set, name, home, root string) []Installed {
 	if strings.ContainsRune(name, filepath.Separator) || name == "" {
 		return nil
 	}
 	var found []Installed
 	seen := make(map[string]bool)
-	for _, pattern := range folders(home) {
+	for _, pattern := range folders(engines, home) {
 		matches, _ := filepath.Glob(filepath.Join(root, pattern, name))
 		for _, path := range matches {
 			info, err := os.Stat(path)
@@ -82,30 +90,17 @@ func compareVersions(a, b string) int {
 	return 0
 }
 
-// clients are programs that say their version by themselves when asked to, with
-// the number of major versions by which each may be older than its server: what
-// copies a server's data out refuses a newer one.
-var clients = map[string]int{
-	"psql":         1,
-	"pg_dump":      0,
-	"pg_dumpall":   0,
-	"pg_restore":   1,
-	"mysql":        1,
-	"mysqldump":    1,
-	"mariadb":      1,
-	"mariadb-dump": 1,
-	"redis-cli":    1,
-}
-
-var versionSaid = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`(?:from |Distrib |\(PostgreSQL\) |redis-cli |^mysql\S*  Ver )(\d+)(?:\.\d+)*`)
-})
-
 // OlderClient reports whether a program is a server's own client that is much
 // older than the server, whose version is known from the last test. Only programs
 // of those names are run, with --version.
-func OlderClient(ctx context.Context, path, server string) (client string, older bool) {
-	may, known := clients[filepath.Base(path)]
+func OlderClient(ctx context.Context, engines engine.Set, path, server string) (client string, older bool) {
+	var programs engine.Programs
+	known := false
+	for _, spec := range engines.All() {
+		if _, ok := spec.Client.Programs.Older[filepath.Base(path)]; ok {
+			programs, known = spec.Client.Programs, true
+		}
+	}
 	if !known || server == "" {
 		return "", false
 	}
@@ -115,8 +110,8 @@ func OlderClient(ctx context.Context, path, server string) (client string, older
 	if err != nil {
 		return "", false
 	}
-	found := versionSaid().FindAllSubmatch(out, -1)
-	if len(found) == 0 || bytes.Contains(out, []byte("MariaDB")) != strings.Contains(server, "MariaDB") {
+	found := programs.Version().FindAllSubmatch(out, -1)
+	if len(found) == 0 || programs.SameServer != nil && !programs.SameServer(string(out), server) {
 		return "", false
 	}
 	m := found[len(found)-1] // of "Ver 15.1 Distrib 10.11" the second
@@ -124,5 +119,5 @@ func OlderClient(ctx context.Context, path, server string) (client string, older
 		n, _ := strconv.Atoi(strings.SplitN(s, ".", 2)[0])
 		return n
 	}
-	return string(m[1]), major(server)-major(string(m[1])) > may
+	return string(m[1]), major(server)-major(string(m[1])) > programs.Older[filepath.Base(path)]
 }

@@ -16,7 +16,7 @@ import (
 // come about changes nothing.
 func TestKeep(t *testing.T) {
 	ctx := context.Background()
-	f, err := profile.Parse("/f/profiles.toml", []byte("[profile.a]\nengine = \"postgresql\"\nhost = \"h\"\n"))
+	f, err := schema.Parse("/f/profiles.toml", []byte("[profile.a]\nengine = \"postgresql\"\nhost = \"h\"\n"))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -8,11 +8,13 @@ import (
 	"context"
 	"net"
 	"net/netip"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"time"
 
 	"gentleharbor/core/defect"
+	"gentleharbor/core/engine"
 	"gentleharbor/core/engine/greeting"
 	"gentleharbor/core/profile"
 )
@@ -21,7 +23,7 @@ import (
 type Server struct {
 	Engine  string `json:"engine"`
 	Version string `json:"version,omitempty"` // where the greeting tells it
-	What    string `json:"what"`              // as recognised: "a PostgreSQL server"
+	What    string `json:"what"`              // as recognised: "a server of that engine"
 	Address string `json:"address,omitempty"` // host:port
 	Socket  string `json:"socket,omitempty"`
 	Port    int    `json:"port,omitempty"`
@@ -49,22 +51,23 @@ const (
 
 // Places are where this machine keeps what a survey looks at.
 type Places struct {
-	Root string // "" for the machine's own
-	Dial func(ctx context.Context, network, address string) (net.Conn, error)
+	Root    string // "" for the machine's own
+	Engines engine.Set
+	Dial    func(ctx context.Context, network, address string) (net.Conn, error)
 }
 
-// Machine is this machine.
-func Machine() Places {
-	return Places{Dial: (&net.Dialer{}).DialContext}
+// Machine is this machine, on which the servers of some engines are looked for.
+func Machine(engines engine.Set) Places {
+	return Places{Engines: engines, Dial: (&net.Dialer{}).DialContext}
 }
 
-// Survey looks around. engine limits it to one kind of server, "" means all.
-func (p Places) Survey(ctx context.Context, engine string) Survey {
+// Survey looks around. word limits it to one kind of server, "" means all.
+func (p Places) Survey(ctx context.Context, word string) Survey {
 	ctx, cancel := context.WithTimeout(ctx, budget)
 	defer cancel()
 	var s Survey
-	for _, path := range p.sockets(engine) {
-		s.Servers = append(s.Servers, p.askSocket(ctx, path))
+	for _, usual := range p.sockets(word) {
+		s.Servers = append(s.Servers, p.askSocket(ctx, usual))
 	}
 	ports := p.listening()
 	if len(ports) > maxPorts {
@@ -75,27 +78,27 @@ func (p Places) Survey(ctx context.Context, engine string) Survey {
 		switch {
 		case server.Engine == "":
 			s.Others++
-		case engine == "" || engine == server.Engine:
+		case word == "" || word == server.Engine:
 			s.Servers = append(s.Servers, server)
 		}
 	}
-	s.Servers = append(s.Servers, p.Stopped(s.Servers, engine)...)
+	s.Servers = append(s.Servers, p.Stopped(s.Servers, word)...)
 	return s
 }
 
 // Answering asks only one engine's usual socket places and usual port, for a
 // hint when a local address refused. avoid is the address that did.
-func (p Places) Answering(ctx context.Context, engine, avoid string) []Server {
+func (p Places) Answering(ctx context.Context, word, avoid string) []Server {
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
 	defer cancel()
 	var servers []Server
-	for _, path := range p.sockets(engine) {
-		if path != avoid {
-			servers = append(servers, p.askSocket(ctx, path))
+	for _, usual := range p.sockets(word) {
+		if usual.path != avoid {
+			servers = append(servers, p.askSocket(ctx, usual))
 		}
 	}
 	for _, host := range []string{"127.0.0.1", "::1"} {
-		addr := netip.AddrPortFrom(netip.MustParseAddr(host), uint16(profile.DefaultPort(engine)))
+		addr := netip.AddrPortFrom(netip.MustParseAddr(host), uint16(p.Engines.Port(word)))
 		if addr.String() == avoid {
 			continue
 		}
@@ -106,8 +109,10 @@ func (p Places) Answering(ctx context.Context, engine, avoid string) []Server {
 	return servers
 }
 
-func (p Places) askSocket(ctx context.Context, path string) Server {
-	s := Server{Engine: socketEngine(path), Socket: path, State: "silent", Port: socketPort(path)}
+func (p Places) askSocket(ctx context.Context, usual usualSocket) Server {
+	path := usual.path
+	s := Server{Engine: usual.spec.Word, Socket: path, State: "silent"}
+	s.Port, _ = strconv.Atoi(usual.spec.Sockets.PortIn(filepath.Base(path)))
 	s.What = "a socket that nobody listens on"
 	service, n, ok := p.identify(ctx, "unix", path, s.Engine)
 	s.Connections = n
@@ -137,7 +142,7 @@ func (p Places) askPorts(ctx context.Context, addrs []netip.AddrPort) []Server {
 
 func (p Places) askPort(ctx context.Context, addr netip.AddrPort) Server {
 	s := Server{Address: addr.String(), Port: int(addr.Port()), State: "answers"}
-	service, n, ok := p.identify(ctx, "tcp", s.Address, usualEngine(s.Port))
+	service, n, ok := p.identify(ctx, "tcp", s.Address, p.likely(s.Port))
 	s.Connections = n
 	if ok {
 		s.Engine, s.Version, s.What = service.Engine, service.Version, service.What
@@ -145,29 +150,20 @@ func (p Places) askPort(ctx context.Context, addr netip.AddrPort) Server {
 	return s
 }
 
+// likely is the engine whose usual port it is, "" for none.
+func (p Places) likely(port int) string {
+	if spec := p.Engines.AtPort(port); spec != nil {
+		return spec.Word
+	}
+	return ""
+}
+
 // identify asks the likeliest question first, so that most servers are known
 // after one connection.
 func (p Places) identify(ctx context.Context, network, address, likely string) (greeting.Service, int, bool) {
-	probes := []greeting.Probe{greeting.PostgreSQL, greeting.Text, greeting.Mongo}
-	switch likely {
-	case "redis":
-		probes = []greeting.Probe{greeting.Text, greeting.PostgreSQL, greeting.Mongo}
-	case "oracle":
-		probes = append([]greeting.Probe{greeting.Listener}, probes...)
-	case "mongodb":
-		probes = []greeting.Probe{greeting.Mongo, greeting.PostgreSQL, greeting.Text}
-	}
+	greetings := p.Engines.Greetings()
 	dial := func(ctx context.Context) (net.Conn, error) { return p.Dial(ctx, network, address) }
-	return greeting.Identify(ctx, dial, probes...)
-}
-
-func usualEngine(port int) string {
-	for _, engine := range profile.Engines() {
-		if profile.DefaultPort(engine) == port {
-			return engine
-		}
-	}
-	return ""
+	return greetings.Identify(ctx, dial, greetings.Probes(likely, false)...)
 }
 
 // Profiles returns the names of the profiles that lead to a server.

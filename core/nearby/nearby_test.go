@@ -27,7 +27,7 @@ func places(t *testing.T, files map[string]string) Places {
 			t.Fatal(err)
 		}
 	}
-	return Places{Root: root, Dial: func(context.Context, string, string) (net.Conn, error) { return nil, errors.New("refused") }}
+	return Places{Root: root, Engines: schema.Engines(), Dial: func(context.Context, string, string) (net.Conn, error) { return nil, errors.New("refused") }}
 }
 
 func TestStopped(t *testing.T) {
@@ -81,7 +81,7 @@ func TestListening(t *testing.T) {
 }
 
 func TestProfilesOfServer(t *testing.T) {
-	f, err := profile.Parse("x", []byte(`
+	f, err := schema.Parse("x", []byte(`
 profile.tcp = { engine = "postgresql", host = "localhost" }
 profile.many = { engine = "postgresql", hosts = ["10.0.0.1", "127.0.0.1:5433"] }
 profile.remote = { engine = "postgresql", host = "10.0.0.1" }
@@ -116,7 +116,7 @@ func TestListener(t *testing.T) {
 	defer server.Close()
 	var d net.Dialer
 	address := net.JoinHostPort("127.0.0.1", strconv.Itoa(server.Port()))
-	found, n, ok := Places{Dial: d.DialContext}.identify(context.Background(), "tcp", address, usualEngine(1521))
+	found, n, ok := Places{Dial: d.DialContext, Engines: schema.Engines()}.identify(context.Background(), "tcp", address, "oracle")
 	if !ok || found.Engine != "oracle" || n != 1 {
 		t.Errorf("%+v after %d connections, %v", found, n, ok)
 	}

@@ -7,40 +7,32 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"strconv"
 	"strings"
 
-	"gentleharbor/core/clean"
-	engines "gentleharbor/core/engine"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/engine"
 )
 
-// usualSockets are where the servers' packages put their sockets.
-var usualSockets = []struct{ engine, pattern string }{
-	{"postgresql", "/var/run/postgresql/.s.PGSQL.*"},
-	{"postgresql", "/tmp/.s.PGSQL.*"},
-	{"mysql", "/var/run/mysqld/mysqld.sock"},
-	{"mysql", "/var/lib/mysql/mysql.sock"},
-	{"mysql", "/tmp/mysql.sock"},
-	{"redis", "/var/run/redis/redis*.sock"},
-	{"mongodb", "/tmp/mongodb-*.sock"},
+// usualSocket is a socket in one of the usual places.
+type usualSocket struct {
+	path string
+	spec *engine.Spec // whose place it is
 }
 
-func (p Places) path(path string) string { return filepath.Join(p.Root, path) }
-
 // sockets lists the sockets in the usual places, locks left out.
-func (p Places) sockets(engine string) []string {
-	var found []string
-	for _, usual := range usualSockets {
-		if engine != "" && !engines.SameFamily(engine, usual.engine) {
+func (p Places) sockets(word string) []usualSocket {
+	var found []usualSocket
+	for _, spec := range p.Engines.All() {
+		if word != "" && !p.Engines.SameFamily(word, spec.Word) {
 			continue
 		}
-		matches, _ := filepath.Glob(p.path(usual.pattern))
-		for _, path := range matches {
-			if info, err := os.Stat(path); err == nil && info.Mode()&os.ModeSocket != 0 {
-				found = append(found, path)
+		for _, pattern := range spec.Sockets.Usual {
+			matches, _ := filepath.Glob(p.host().Path(pattern))
+			for _, path := range matches {
+				if info, err := os.Stat(path); err == nil && info.Mode()&os.ModeSocket != 0 {
+					found = append(found, usualSocket{path, spec})
+				}
 			}
 		}
 	}
@@ -48,23 +40,8 @@ func (p Places) sockets(engine string) []string {
 	return found[:min(len(found), most)]
 }
 
-func socketEngine(path string) string {
-	base := filepath.Base(path)
-	switch {
-	case strings.HasPrefix(base, ".s.PGSQL."):
-		return "postgresql"
-	case strings.HasPrefix(base, "mysql"):
-		return "mysql"
-	case strings.HasPrefix(base, "redis"):
-		return "redis"
-	}
-	return "mongodb"
-}
-
-func socketPort(path string) int {
-	port, _ := strconv.Atoi(strings.TrimPrefix(filepath.Base(path), ".s.PGSQL."))
-	return port
-}
+// host is the machine's files.
+func (p Places) host() engine.Host { return engine.Host{Root: p.Root} }
 
 func sameFolder(folder, socket string) bool {
 	a, errA := filepath.EvalSymlinks(folder)
@@ -79,7 +56,7 @@ func (p Places) listening() []netip.AddrPort {
 	byPort := make(map[uint16]netip.Addr)
 	told := false
 	for _, file := range []string{"/proc/net/tcp", "/proc/net/tcp6"} {
-		data, err := os.ReadFile(p.path(file))
+		data, err := os.ReadFile(p.host().Path(file))
 		if err != nil {
 			continue
 		}
@@ -92,9 +69,9 @@ func (p Places) listening() []netip.AddrPort {
 		}
 	}
 	if !told && p.Root == "" {
-		for _, engine := range profile.Engines() {
+		for _, spec := range p.Engines.All() {
 			for i := range 4 {
-				byPort[uint16(profile.DefaultPort(engine)+i)] = netip.MustParseAddr("127.0.0.1")
+				byPort[uint16(spec.Port+i)] = netip.MustParseAddr("127.0.0.1")
 			}
 		}
 	}
@@ -103,7 +80,7 @@ func (p Places) listening() []netip.AddrPort {
 		addrs = append(addrs, netip.AddrPortFrom(addr, port))
 	}
 	slices.SortFunc(addrs, func(a, b netip.AddrPort) int {
-		likelyA, likelyB := usualEngine(int(a.Port())) != "", usualEngine(int(b.Port())) != ""
+		likelyA, likelyB := p.Engines.AtPort(int(a.Port())) != nil, p.Engines.AtPort(int(b.Port())) != nil
 		if likelyA != likelyB {
 			if likelyA {
 				return -1
@@ -151,159 +128,48 @@ func parseProcNet(data []byte) []netip.AddrPort {
 	return addrs
 }
 
-// units are the services of the usual packages.
-var units = []struct{ engine, unit string }{
-	{"mariadb", "mariadb"}, {"mysql", "mysql"}, {"mysql", "mysqld"}, {"redis", "redis-server"}, {"redis", "redis"},
-	{"mongodb", "mongod"},
-}
-
 // Stopped lists installed services of an engine ("" for all) none of whose
 // addresses is among those that answer.
-func (p Places) Stopped(answering []Server, engine string) []Server {
+func (p Places) Stopped(answering []Server, word string) []Server {
 	var found []Server
-	answers := func(engine string, port int) bool {
+	answers := func(word string, port int) bool {
 		return slices.ContainsFunc(answering, func(s Server) bool {
-			return s.State == "answers" && engines.SameFamily(s.Engine, engine) && (port == 0 || s.Port == port)
+			return s.State == "answers" && p.Engines.SameFamily(s.Engine, word) && (port == 0 || s.Port == port)
 		})
 	}
-	if engine == "" || engine == "postgresql" {
-		for _, s := range p.clusters() {
-			if !answers("postgresql", s.Port) {
-				found = append(found, s)
-			}
-		}
-	}
-	seen := make(map[string]bool)
-	for _, u := range units {
-		if engine != "" && !engines.SameFamily(engine, u.engine) || seen[u.engine] || answers(u.engine, 0) ||
-			!p.installed(u.unit) {
+	for _, spec := range p.Engines.All() {
+		if word != "" && !p.Engines.SameFamily(word, spec.Word) {
 			continue
 		}
-		seen[u.engine] = true
-		found = append(found, Server{
-			Engine: u.engine,
-			What:   "an installed service that does not answer",
-			Name:   u.unit,
-			State:  "stopped",
-			Start:  p.startCommand(u.unit),
-		})
+		if spec.Local.Stopped != nil {
+			for _, s := range spec.Local.Stopped(p.host()) {
+				if !answers(spec.Word, s.Port) {
+					found = append(found, stopped(spec, s))
+				}
+			}
+		}
+		unit := slices.IndexFunc(spec.Local.Units, p.host().Installed)
+		if unit < 0 || answers(spec.Word, 0) {
+			continue
+		}
+		name := spec.Local.Units[unit]
+		found = append(found, stopped(spec, engine.Stopped{
+			What:  "an installed service that does not answer",
+			Name:  name,
+			Start: p.host().StartCommand(name),
+		}))
 	}
 	return found
 }
 
-func (p Places) exists(path string) bool {
-	_, err := os.Stat(p.path(path))
-	return err == nil
-}
-
-func (p Places) installed(unit string) bool {
-	for _, folder := range []string{"/lib/systemd/system/", "/usr/lib/systemd/system/", "/etc/systemd/system/"} {
-		// A link to another unit is that unit's other name.
-		if info, err := os.Lstat(p.path(folder + unit + ".service")); err == nil && info.Mode()&os.ModeSymlink == 0 {
-			return true
-		}
+// stopped is an installed server that does not answer, as one of this machine's servers.
+func stopped(spec *engine.Spec, s engine.Stopped) Server {
+	return Server{
+		Engine: spec.Word,
+		What:   s.What,
+		Name:   s.Name,
+		Port:   s.Port,
+		State:  "stopped",
+		Start:  s.Start,
 	}
-	return p.exists("/etc/init.d/" + unit)
-}
-
-// startCommand is how this system starts a service.
-func (p Places) startCommand(unit string) string {
-	if p.exists("/run/systemd/system") {
-		return "sudo systemctl start " + unit
-	}
-	return "sudo service " + unit + " start"
-}
-
-// clusters lists the PostgreSQL clusters of the usual packages: Debian's keep
-// their settings under /etc/postgresql/VERSION/NAME, Homebrew's their data
-// under its own folder; elsewhere there is one service.
-func (p Places) clusters() []Server {
-	const what = "an installed PostgreSQL cluster that does not answer"
-	var found []Server
-	settings, _ := filepath.Glob(p.path("/etc/postgresql/*/*/postgresql.conf"))
-	for _, path := range settings {
-		folder := filepath.Dir(path)
-		version, name := filepath.Base(filepath.Dir(folder)), filepath.Base(folder)
-		start := "sudo pg_ctlcluster " + clean.Shell(version) + " " + clean.Shell(name) + " start"
-		if p.exists("/run/systemd/system") {
-			start = "sudo systemctl start " + clean.Shell("postgresql@"+version+"-"+name)
-		}
-		found = append(found, Server{
-			Engine: "postgresql",
-			What:   what,
-			Name:   clean.Line(version+"/"+name, 60),
-			Port:   confPort(path),
-			State:  "stopped",
-			Start:  start,
-		})
-	}
-	if len(found) > 0 {
-		return found
-	}
-	if runtime.GOOS == "darwin" || p.Root != "" {
-		for _, base := range []string{"/opt/homebrew/var/", "/usr/local/var/"} {
-			folders, _ := filepath.Glob(p.path(base + "postgres*/postgresql.conf"))
-			for _, path := range folders {
-				name := filepath.Base(filepath.Dir(path))
-				found = append(found, Server{
-					Engine: "postgresql",
-					What:   what,
-					Name:   clean.Line(name, 60),
-					Port:   confPort(path),
-					State:  "stopped",
-					Start:  "brew services start " + clean.Shell(name),
-				})
-			}
-		}
-	}
-	if len(found) == 0 && p.exists("/usr/bin/pg_createcluster") {
-		return p.withoutCluster()
-	}
-	if len(found) == 0 && p.installed("postgresql") {
-		found = append(found, Server{
-			Engine: "postgresql",
-			What:   "an installed service that does not answer",
-			Name:   "postgresql",
-			Port:   profile.DefaultPort("postgresql"),
-			State:  "stopped",
-			Start:  p.startCommand("postgresql"),
-		})
-	}
-	return found
-}
-
-// withoutCluster is for Debian's packages installed without a cluster: there
-// is nothing to start before one is made.
-func (p Places) withoutCluster() []Server {
-	versions, _ := filepath.Glob(p.path("/usr/lib/postgresql/*/bin/postgres"))
-	if len(versions) == 0 {
-		return nil
-	}
-	version := filepath.Base(filepath.Dir(filepath.Dir(versions[len(versions)-1])))
-	return []Server{{Engine: "postgresql", What: "an installed PostgreSQL that has no cluster yet",
-		Name: "postgresql " + clean.Line(version, 20),
-		Port: profile.DefaultPort("postgresql"), State: "stopped",
-		Start: "sudo pg_createcluster " + clean.Shell(version) + " main --start"}}
-}
-
-// confPort reads `port` from a postgresql.conf (PostgreSQL documentation,
-// "Parameter Interaction via the Configuration File"); the last one counts.
-func confPort(path string) int {
-	port := profile.DefaultPort("postgresql")
-	file, err := os.Open(path)
-	if err != nil {
-		return port
-	}
-	defer file.Close()
-	lines := bufio.NewScanner(file)
-	for lines.Scan() {
-		line, _, _ := strings.Cut(lines.Text(), "#")
-		fields := strings.Fields(strings.Replace(line, "=", " ", 1))
-		if len(fields) >= 2 && strings.EqualFold(fields[0], "port") {
-			if n, err := strconv.Atoi(strings.Trim(fields[1], "'")); err == nil {
-				port = n
-			}
-		}
-	}
-	return port
 }

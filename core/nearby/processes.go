@@ -18,30 +18,28 @@ type Process struct {
 	Age  time.Duration
 }
 
-// programs are the names of each engine's server programs.
-var programs = map[string][]string{
-	"postgresql": {"postgres", "postmaster"}, "mysql": {"mysqld", "mariadbd"}, "mariadb": {"mariadbd", "mysqld"},
-	"redis": {"redis-server"}, "mongodb": {"mongod"},
-}
-
 // JustStarted lists the engine's server processes that were started within the
 // last two minutes, and so may not listen yet. Linux tells them (proc(5));
 // elsewhere there are none.
-func (p Places) JustStarted(engine string) []Process {
+func (p Places) JustStarted(word string) []Process {
 	const recent, most = 2 * time.Minute, 3
 	uptime := p.uptime()
 	if uptime == 0 {
 		return nil
 	}
-	folders, _ := filepath.Glob(p.path("/proc/[0-9]*"))
+	var programs []string
+	if spec := p.Engines.Named(word); spec != nil {
+		programs = spec.Local.Programs
+	}
+	folders, _ := filepath.Glob(p.host().Path("/proc/[0-9]*"))
 	var found []Process
 	for _, folder := range folders {
 		name, parent, started := p.stat(folder)
 		age := uptime - started
-		if !slices.Contains(programs[engine], name) || age > recent || age < 0 {
+		if !slices.Contains(programs, name) || age > recent || age < 0 {
 			continue
 		}
-		if above, _, _ := p.stat(p.path("/proc/" + strconv.Itoa(parent))); above == name {
+		if above, _, _ := p.stat(p.host().Path("/proc/" + strconv.Itoa(parent))); above == name {
 			continue // one of its workers
 		}
 		pid, _ := strconv.Atoi(filepath.Base(folder))
@@ -57,7 +55,7 @@ func (p Places) JustStarted(engine string) []Process {
 
 // uptime is how long the machine is up, 0 where it is not known.
 func (p Places) uptime() time.Duration {
-	data, err := os.ReadFile(p.path("/proc/uptime"))
+	data, err := os.ReadFile(p.host().Path("/proc/uptime"))
 	if err != nil {
 		return 0
 	}

@@ -18,7 +18,7 @@ type Alias struct {
 	table
 }
 
-// ServicePrefix before a name says that a section of PostgreSQL's service file is
+// ServicePrefix before a name says that a section of a service file is
 // meant.
 const ServicePrefix = "service:"
 
@@ -27,57 +27,12 @@ const MaxAliases = 16
 
 var picks = []string{"in-order", "random", "fastest"}
 
-// aliasFields lists every key of an alias in the order in which the tool writes and
-// shows them.
-var aliasFields = []Field{
-	{Name: "alias", NotBound: true, Address: true, Expected: "the name of another alias",
-		Summary: "another alias that this one is a name for", valid: validAliasWord},
-	{Name: "engine", Expected: "one of " + strings.Join(Engines(), ", "),
-		Summary: "the kind of server: " + strings.Join(Engines(), ", "), valid: oneOf(Engines())},
-	{Name: "addresses", NotBound: true, Address: true, Kind: List,
-		Expected: `a list of addresses, ports from 1 to 65535, such as ["db-a.example:1521", "db-b.example:1521"]`,
-		Summary:  "where it lives: host or host:port, one or several", valid: validHostPort},
-	{Name: "srv", NotBound: true, Address: true,
-		Expected: `a service's name in DNS such as "_postgresql._tcp.saltmarsh.example"`,
-		Summary:  "the name of DNS SRV records that list the addresses (RFC 2782)", valid: validSRV},
-	{Name: "pick", NotBound: true, Expected: "one of " + strings.Join(picks, ", "),
-		Summary: "which address is tried first: " + strings.Join(picks, ", "), valid: oneOf(picks)},
-	{Name: "service", NotBound: true, Expected: "a name",
-		Summary: "the service's name, as the listener knows it (oracle)", valid: notEmpty},
-	{Name: "instance", NotBound: true, Expected: "a name",
-		Summary: "the instance's name, as the listener knows it (oracle)", valid: notEmpty},
-	{Name: "database", NotBound: true, Expected: "a name", Summary: "the database to open", valid: notEmpty},
-	{Name: "connect-timeout", NotBound: true, Expected: `a time such as "3s"`,
-		Summary: "how long one address may take to accept: 3s", valid: validDuration},
-	{Name: "retries", NotBound: true, Kind: Number, Expected: "a number from 0 to 10",
-		Summary: "how often all addresses are tried again when none accepts", valid: validRetries},
-	{Name: "tls", Expected: "one of off, offered, required, verified",
-		Summary: "the rule for encryption: off, offered, required, verified", valid: oneOf(tlsRules)},
-	{Name: "tls-ca", Expected: "a path", Summary: "PEM file of the authorities to trust instead of the system's",
-		Path: true, valid: notEmpty},
-	{Name: "tls-name", Expected: "a host name", Summary: "the name that the certificate must carry", valid: validHost},
-	{Name: "tls-cert", NotBound: true, Expected: "a path", Summary: "PEM file of the client's certificate", Path: true,
-		valid: notEmpty},
-	{Name: "tls-key", NotBound: true, Private: true, Expected: "a path", Summary: "PEM file of the client's private key",
-		Path: true, valid: notEmpty},
-	{Name: "note", NotUse: true, NotBound: true, Expected: "text", Summary: "a line for people",
-		valid: func(string) bool { return true }},
-}
-
-// serviceOnly are the keys that PostgreSQL's service file can give beyond those of
+// serviceOnly are the keys that a service file can give beyond those of
 // an alias of ours.
 var serviceOnly = []string{"user", "socket", "target"}
 
-var aliasFieldByName = indexed(aliasFields)
-
-// AliasFields returns the description of every key of an alias, in writing order.
-func AliasFields() []Field { return slices.Clone(aliasFields) }
-
-// AliasField returns the description of an alias' key, or nil.
-func AliasField(name string) *Field { return aliasFieldByName[name] }
-
 // UnknownAliasKey says what an alias' key that is none was probably meant to be.
-func UnknownAliasKey(name string) string {
+func (s *Schema) UnknownAliasKey(name string) string {
 	if slices.Contains(passwordKeys, strings.ToLower(name)) {
 		return "an alias says where a service lives and holds no secret; the profile says where the password is, or the " +
 			"wallet has it, bound to alias:NAME"
@@ -85,11 +40,11 @@ func UnknownAliasKey(name string) string {
 	if name == "host" || name == "hosts" || name == "address" {
 		return fmt.Sprintf(`unknown key %s; did you mean addresses = ["HOST:PORT"]?`, clean.Name(name))
 	}
-	return unknownOf(name, "an alias", aliasFields)
+	return unknownOf(name, "an alias", s.aliasFields)
 }
 
 // validAliasWord accepts what may name an alias where one is used: a name, also with
-// "project:" or "service:" before it. The names of services are PostgreSQL's.
+// "project:" or "service:" before it. The names of services are those of a service file.
 func validAliasWord(s string) bool {
 	if service, ok := strings.CutPrefix(s, ServicePrefix); ok {
 		return service != "" && len(service) <= 200 && !strings.ContainsAny(service, "]\"'`$\\;&|<> \t")
@@ -153,7 +108,7 @@ func (a *assembler) takeAliasTable(h header) error {
 	case len(h.path) == 1:
 		return a.once(h)
 	case len(h.path) > 2:
-		return a.fail(h.line, "alias %q: %s", h.path[1], UnknownAliasKey(strings.Join(h.path[2:], ".")))
+		return a.fail(h.line, "alias %q: %s", h.path[1], a.schema.UnknownAliasKey(strings.Join(h.path[2:], ".")))
 	}
 	one, err := a.alias(h.path[1], h.line)
 	if err != nil {
@@ -201,9 +156,9 @@ func (a *assembler) takeAliasEntry(e *entry, path []string) error {
 		return a.fail(line, "alias %q: expected a table of keys", one.Name)
 	}
 	name := strings.Join(path[2:], ".")
-	f := aliasFieldByName[name]
+	f := a.schema.AliasField(name)
 	if f == nil {
-		return a.fail(line, "alias %q: %s", one.Name, UnknownAliasKey(name))
+		return a.fail(line, "alias %q: %s", one.Name, a.schema.UnknownAliasKey(name))
 	}
 	return a.assign(&one.table, f, e)
 }
@@ -246,7 +201,7 @@ func (a *assembler) takeHost(e *entry, key []string) error {
 // names in another file is seen when it is used.
 func (f *File) checkAliases() error {
 	for _, one := range f.Aliases {
-		if why := one.problem(); why != "" {
+		if why := one.problem(f.schema); why != "" {
 			return &FileError{f.Path, one.Line, fmt.Sprintf("alias %q: %s", one.Name, why)}
 		}
 	}
@@ -254,7 +209,7 @@ func (f *File) checkAliases() error {
 }
 
 // problem says what is wrong with an alias as a whole, or "".
-func (a *Alias) problem() string {
+func (a *Alias) problem(schema *Schema) string {
 	where := ""
 	for _, key := range []string{"addresses", "srv", "alias"} {
 		if _, ok := a.Own(key); ok {
@@ -263,6 +218,7 @@ func (a *Alias) problem() string {
 	}
 	_, pick := a.Own("pick")
 	engine := a.Text("engine")
+	spec := schema.engines.Named(engine)
 	switch {
 	case where == "":
 		return "it needs addresses, srv or alias: where does the service live?"
@@ -270,14 +226,15 @@ func (a *Alias) problem() string {
 		return "it names itself"
 	case pick && where == "srv":
 		return "pick has no meaning with srv: the records' own priorities and weights say the order"
-	case engine != "" && engine != "oracle" && (a.Text("service") != "" || a.Text("instance") != ""):
-		return "service and instance are what a listener of oracle knows; for " + engine + " it is database"
+	case spec != nil && spec.Listener == nil && (a.Text("service") != "" || a.Text("instance") != ""):
+		return "service and instance are what a listener of " + strings.Join(schema.engines.With("service"), " or ") +
+			" knows; for " + engine + " it is database"
 	case a.Text("service") != "" && a.Text("instance") != "":
 		return "service and instance both say what the listener is asked for; keep one"
 	}
 	if addresses, ok := a.Own("addresses"); ok && engine == "" {
 		return "" // the profile's engine says the port
-	} else if ok && DefaultPort(engine) == 0 {
+	} else if ok && schema.engines.Port(engine) == 0 {
 		for _, item := range addresses.Value.List() {
 			if _, port := SplitHostPort(item); port == "" {
 				return "an address has no port"
@@ -287,35 +244,34 @@ func (a *Alias) problem() string {
 	return ""
 }
 
-// NewServiceAlias makes an alias of what a section of PostgreSQL's service file
-// says. Its name begins with "service:".
-func NewServiceAlias(name, path string, line int, sets []Override) *Alias {
-	a := &Alias{table: table{Name: name, Line: line, kind: "alias", in: &File{Path: path}}}
+// NewServiceAlias makes an alias of what a section of an engine's service file says. Its name begins with
+// "service:".
+func (s *Schema) NewServiceAlias(name, path string, line int, sets []Override) *Alias {
+	a := &Alias{table: table{Name: name, Line: line, kind: "alias", in: &File{Path: path, schema: s}}}
 	port := ""
-	for _, s := range sets {
-		if s.Field.Name == "port" {
-			port = s.Value.Text()
+	for _, set := range sets {
+		if set.Field.Name == "port" {
+			port = set.Value.Text()
 		}
 	}
 	add := func(name string, v Value) {
-		f := aliasFieldByName[name]
+		f := s.AliasField(name)
 		if f == nil {
-			f = fieldByName[name]
+			f = s.Field(name)
 		}
 		a.Entries = append(a.Entries, Entry{Field: f, Value: v, Line: line})
 	}
-	add("engine", TextValue("postgresql"))
-	for _, s := range sets {
-		switch name := s.Field.Name; {
+	for _, set := range sets {
+		switch name := set.Field.Name; {
 		case name == "host" || name == "hosts":
 			var list []string
-			for _, host := range s.Value.List() {
+			for _, host := range set.Value.List() {
 				list = append(list, withPort(host, port))
 			}
 			add("addresses", ListValue(list...))
-		case name == "engine" || name == "port":
-		case aliasFieldByName[name] != nil || slices.Contains(serviceOnly, name):
-			add(name, s.Value)
+		case name == "port":
+		case s.AliasField(name) != nil || slices.Contains(serviceOnly, name):
+			add(name, set.Value)
 		}
 	}
 	if port != "" && a.Text("socket") != "" {

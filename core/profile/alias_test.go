@@ -14,7 +14,7 @@ import (
 // aliasFile reads the text of an aliases.toml.
 func aliasFile(t testing.TB, text string) *File {
 	t.Helper()
-	f, err := readInto(&File{Path: "aliases.toml", ForAlias: true}, []byte(text))
+	f, err := schema.readInto(&File{Path: "aliases.toml", ForAlias: true}, []byte(text))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -74,8 +74,8 @@ func TestAliasMistakes(t *testing.T) {
 		{in("addresses = [\"a:0\"]"), 3, "expected a list"},
 		{in("addresses = [\"oracle://a\"]"), 3, "expected a list"},
 		{in(at + "srv = \"_x._tcp.a.example\""), 4, "two kinds of address"},
-		{in("srv = \"x.tcp.a.example\""), 3, "_postgresql._tcp"},
-		{in("srv = \"_x._udp.a.example\""), 3, "_postgresql._tcp"},
+		{in("srv = \"x.tcp.a.example\""), 3, "_database._tcp"},
+		{in("srv = \"_x._udp.a.example\""), 3, "_database._tcp"},
 		{in(at + "pick = \"first\""), 4, "in-order, random, fastest"},
 		{in("srv = \"_x._tcp.a.example\"\npick = \"random\""), 1, "pick has no meaning"},
 		{in(at + "retries = 99"), 4, "from 0 to 10"},
@@ -106,7 +106,7 @@ func TestAliasMistakes(t *testing.T) {
 		{"hosts = 3", 1, "hosts is a table"},
 		{"[[hosts]]\n", 1, "hosts is one table"},
 	} {
-		_, err := readInto(&File{Path: "aliases.toml", ForAlias: true}, []byte(c.text))
+		_, err := schema.readInto(&File{Path: "aliases.toml", ForAlias: true}, []byte(c.text))
 		var mistake *FileError
 		if !errors.As(err, &mistake) || mistake.Line != c.line || !strings.Contains(mistake.What, c.want) {
 			t.Errorf("%q:\n got %v\nwant line %d, %q", c.text, err, c.line, c.want)
@@ -122,7 +122,7 @@ func TestAliasEdits(t *testing.T) {
 	set := func(words ...string) (sets []Override) {
 		for _, w := range words {
 			key, text, _ := strings.Cut(w, "=")
-			f := AliasField(key)
+			f := schema.AliasField(key)
 			if text == "" {
 				sets = append(sets, Override{Field: f, Unset: true})
 				continue
@@ -201,7 +201,7 @@ func (c chains) Given(string, *Resolved) (GivenHost, bool)          { return Giv
 func TestThroughAlias(t *testing.T) {
 	f := aliasFile(t, "[alias.old]\nalias = \"skein\"\ntls = \"required\"\n[alias.skein]\nengine = \"oracle\"\naddresses = [\"archive-a.saltmarsh.example\", \"127.0.0.1:1\"]\nservice = \"SKEIN\"\ntls = \"verified\"\ntls-ca = \"ca.pem\"\n")
 	f.Path = "/etc/team/aliases.toml"
-	p, err := Parse("profiles.toml", []byte("[profile.archive]\nalias = \"old\"\nuser = \"curator\"\nservice = \"OTHER\"\n[profile.direct]\nlike = \"archive\"\nhost = \"db.example\"\n"))
+	p, err := schema.Parse("profiles.toml", []byte("[profile.archive]\nalias = \"old\"\nuser = \"curator\"\nservice = \"OTHER\"\n[profile.direct]\nlike = \"archive\"\nhost = \"db.example\"\n"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -219,7 +219,7 @@ func TestThroughAlias(t *testing.T) {
 	if got := r.Hosts(); len(got) != 2 || got[0].Port != 1521 || got[1].Port != 1 || r.Local() || !r.Lists("ARCHIVE-A.saltmarsh.example", 1521) || r.Lists("archive-a.saltmarsh.example", 1) {
 		t.Errorf("%v", got)
 	}
-	if r := p.Resolve(p.Lookup("archive"), []Override{{Field: FieldNamed("service"), Unset: true}}, env); r.Text("service") != "SKEIN" {
+	if r := p.Resolve(p.Lookup("archive"), []Override{{Field: schema.Field("service"), Unset: true}}, env); r.Text("service") != "SKEIN" {
 		t.Errorf("without the profile's own service: %q", r.Text("service"))
 	}
 	if d := p.Resolve(p.Lookup("direct"), nil, env); d.AddressKind() != "host" || d.Text("engine") != "" || d.Service() != nil {
@@ -234,7 +234,7 @@ func FuzzAliases(f *testing.F) {
 	f.Add([]byte("alias.a.addresses = [\"x\"]\nhosts.a = \"192.0.2.1\""))
 	f.Add([]byte("[alias.\"a.b\"]\nsrv=\"_x._tcp.y\"\n[hosts]\n\"\" = \"\""))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		file, err := readInto(&File{Path: "aliases.toml", ForAlias: true}, data)
+		file, err := schema.readInto(&File{Path: "aliases.toml", ForAlias: true}, data)
 		if err != nil {
 			var mistake *FileError
 			if !errors.As(err, &mistake) || strings.ContainsAny(err.Error(), "\n\x1b\x00") {
@@ -248,7 +248,7 @@ func FuzzAliases(f *testing.F) {
 					t.Errorf("%q: %v", data, err)
 				}
 			}
-			_ = a.problem()
+			_ = a.problem(schema)
 		}
 	})
 }

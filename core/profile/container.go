@@ -142,7 +142,7 @@ func LocalEndpoint(endpoint string) bool {
 
 // takePlace takes a key of the table that names a compose file's service.
 func (a *assembler) takePlace(p *Profile, e *entry, key string) error {
-	field, line := fieldByName["container"], int(e.line)
+	field, line := a.schema.Field("container"), int(e.line)
 	at := slices.Index([]string{"project", "service"}, key)
 	switch {
 	case at < 0:

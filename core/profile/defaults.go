@@ -9,28 +9,24 @@ func (r *Resolved) byDefault(field *Field) (Effective, bool) {
 	text, reason := "", ""
 	switch field.Name {
 	case "port":
-		engine := r.Text("engine")
-		if port := DefaultPort(engine); port != 0 {
-			text, reason = strconv.Itoa(port), engine+"'s usual port"
+		if spec := r.Engine(); spec != nil && spec.Port != 0 {
+			text, reason = strconv.Itoa(spec.Port), spec.Word+"'s usual port"
 			if r.address == "container" {
 				reason += ", inside the container"
 			}
 		}
 	case "database":
-		if r.Text("engine") == "postgresql" {
+		if spec := r.Engine(); spec != nil && spec.Keys.UserDatabase {
 			text, reason = r.Text("user"), "the user's name, as the server would"
 		}
 	case "secret":
-		if _, ok := r.lookUp(fieldByName["command"]); ok {
+		if _, ok := r.lookUp(r.Schema().Field("command")); ok {
 			text, reason = "command", "the key command names one"
 			break
 		}
 		text, reason = "default", "an open wallet, then ask if there is a terminal"
-		switch r.Text("engine") {
-		case "postgresql":
-			reason = "passfile, then " + reason
-		case "mysql", "mariadb":
-			reason = "optionfile, then " + reason
+		if spec := r.Engine(); spec != nil && spec.Credentials != nil {
+			reason = spec.Credentials.Source() + ", then " + reason
 		}
 	case "tls":
 		switch {

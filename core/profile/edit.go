@@ -65,7 +65,7 @@ func (e *Edit) text() []byte {
 // writing is refused, never made approximately.
 func (e *Edit) checked() ([]byte, error) {
 	text := e.text()
-	got, err := readInto(&File{Path: e.file.Path, Project: e.file.Project, ForAlias: e.file.ForAlias}, text)
+	got, err := e.file.schema.readInto(&File{Path: e.file.Path, Project: e.file.Project, ForAlias: e.file.ForAlias}, text)
 	if err != nil {
 		if fe, ok := err.(*FileError); ok {
 			return nil, refuse("that would not be right: %s", fe.What)
@@ -149,7 +149,7 @@ func (f *File) AddAll(all []New) (*Edit, error) {
 		if i > 0 {
 			text.WriteByte('\n')
 		}
-		text.WriteString(p.toml())
+		text.WriteString(p.toml(f.schema))
 		e.want = append(e.want, p)
 	}
 	e.appendTable(text.String())
@@ -250,11 +250,11 @@ func (f *File) checkLike(p *Profile) error {
 }
 
 // toml writes a profile as a table of its own, its keys in the usual order.
-func (p *Profile) toml() string {
+func (p *Profile) toml(schema *Schema) string {
 	var own, expect []Entry
-	for i := range fields {
-		if e, ok := p.Own(fields[i].Name); ok {
-			if strings.HasPrefix(fields[i].Name, "expect.") {
+	for i := range schema.fields {
+		if e, ok := p.Own(schema.fields[i].Name); ok {
+			if strings.HasPrefix(schema.fields[i].Name, "expect.") {
 				expect = append(expect, e)
 			} else {
 				own = append(own, e)

@@ -12,7 +12,7 @@ func sets(t *testing.T, pairs ...string) []Override {
 	var all []Override
 	for _, pair := range pairs {
 		key, text, _ := strings.Cut(pair, "=")
-		field := FieldNamed(key)
+		field := schema.Field(key)
 		if field == nil {
 			t.Fatalf("no key %q", key)
 		}
@@ -202,7 +202,7 @@ func TestEveryKeyIsCopied(t *testing.T) {
 		return `"x"`
 	}
 	for _, hop := range []bool{false, true} {
-		fields := Fields()
+		fields := schema.Fields()
 		if hop {
 			fields = HopFields()
 		}
@@ -214,7 +214,7 @@ func TestEveryKeyIsCopied(t *testing.T) {
 					head += "host = \"g\"\n"
 				}
 			}
-			from, err := readInto(&File{Path: "/r/gharbor.toml", Root: "/r", Project: true}, []byte(head+f.Name+" = "+text(f)+"\n"))
+			from, err := schema.readInto(&File{Path: "/r/gharbor.toml", Root: "/r", Project: true}, []byte(head+f.Name+" = "+text(f)+"\n"))
 			if err != nil {
 				t.Fatalf("%s: %v", f.Name, err)
 			}

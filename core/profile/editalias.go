@@ -56,7 +56,7 @@ func (f *File) AddAlias(name string, sets []Override) (*Edit, error) {
 	if first, second := TwoAddresses(sets); second != "" {
 		return nil, refuse("%s and %s both say where the service lives; give one", first, second)
 	}
-	if why := a.problem(); why != "" {
+	if why := a.problem(f.schema); why != "" {
 		return nil, refuse("%s", why)
 	}
 	if err := f.leadsBack(a); err != nil {
@@ -64,15 +64,15 @@ func (f *File) AddAlias(name string, sets []Override) (*Edit, error) {
 	}
 	e := f.edit()
 	e.wantAliases = append(e.wantAliases, a)
-	e.appendTable(tableText("[alias."+nameKey(name)+"]", "", a.sorted()))
+	e.appendTable(tableText("[alias."+nameKey(name)+"]", "", a.sorted(f.schema)))
 	return e, nil
 }
 
 // sorted are the entries in the usual order.
-func (a *Alias) sorted() []Entry {
+func (a *Alias) sorted(schema *Schema) []Entry {
 	var all []Entry
-	for i := range aliasFields {
-		if e, ok := a.Own(aliasFields[i].Name); ok {
+	for i := range schema.aliasFields {
+		if e, ok := a.Own(schema.aliasFields[i].Name); ok {
 			all = append(all, e)
 		}
 	}
@@ -98,7 +98,7 @@ func (f *File) SetAlias(name string, sets []Override) (*Edit, error) {
 	if err := twoAddresses(f, &want.table, "gharbor alias set "+name); err != nil {
 		return nil, err
 	}
-	if why := want.problem(); why != "" {
+	if why := want.problem(f.schema); why != "" {
 		return nil, refuse("%s", why)
 	}
 	if err := f.leadsBack(want); err != nil {

@@ -11,7 +11,6 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"gentleharbor/core/clean"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/secret"
 )
@@ -50,130 +49,14 @@ type Field struct {
 	NotBound bool // it has no say in where a secret goes, or under whose eyes
 	InWord   bool // of a hop: a part of the word by which the hop is known
 	valid    func(string) bool
-}
-
-// Engines are the words that `engine` takes, with each one's usual port.
-// Which of them this version can test is the engine registry's business.
-var engines = []struct {
-	name string
-	port int
-}{
-	{"postgresql", 5432}, {"mysql", 3306}, {"mariadb", 3306}, {"mongodb", 27017}, {"redis", 6379}, {"oracle", 1521},
-}
-
-// Engines returns the engine words in their usual order.
-func Engines() []string {
-	names := make([]string, len(engines))
-	for i, e := range engines {
-		names[i] = e.name
-	}
-	return names
-}
-
-// DefaultPort is the engine's usual port, 0 for an unknown word.
-func DefaultPort(engine string) int {
-	for _, e := range engines {
-		if e.name == engine {
-			return e.port
-		}
-	}
-	return 0
+	words    []string // the only values, where the field has such; valid is for them then
 }
 
 var (
-	// privileges are the administrative rights of Oracle's databases.
-	privileges = []string{"sysdba", "sysoper", "sysbackup", "sysdg", "syskm", "sysrac", "sysasm"}
-
 	tlsRules  = []string{"off", "offered", "required", "verified"}
 	targets   = []string{"any", "writable", "read-only"}
 	expectTLS = []string{"off", "required", "verified", "true", "false"}
 )
-
-// fields lists every key in the order in which the tool writes and shows them.
-var fields = []Field{
-	{Name: "like", NotBound: true, Expected: "the name of another profile",
-		Summary: "take every field not set here from that profile; project:NAME is one of a project's file",
-		valid:   validLike},
-	{Name: "engine", Expected: "one of " + strings.Join(Engines(), ", "),
-		Summary: "the kind of server: " + strings.Join(Engines(), ", "), valid: oneOf(Engines())},
-	{Name: "host", Address: true, Expected: "a host name or an IP address, without port or scheme",
-		Summary: "where the server is", Expands: true, valid: validHost},
-	{Name: "port", Kind: Number, Expected: "a number from 1 to 65535",
-		Summary: "its port; the engine's usual one where not set", Expands: true, valid: validPort},
-	{Name: "hosts", Address: true, Kind: List, Expected: `a list of hosts such as ["10.0.0.1", "10.0.0.2:5433"]`,
-		Summary: "several servers, host or host:port, tried in order", valid: validHostPort},
-	{Name: "target", NotBound: true, Expected: "one of any, writable, read-only",
-		Summary: "which of the hosts will do: any, writable, read-only", valid: oneOf(targets)},
-	{Name: "socket", Address: true, Expected: "a path",
-		Summary: "a Unix socket, or the folder it is in (localhost is TCP)", Expands: true, Path: true, valid: notEmpty},
-	{Name: "alias", Address: true, Expected: "the name of an alias, or service:NAME of PostgreSQL's service file",
-		Summary: "where the server is, by an alias; project:NAME is one of a project's file", valid: validAliasWord},
-	{Name: "container", Address: true, Kind: NameOrLabels, Expected: containerForms,
-		Summary: "the container that it is in, by name, or PROJECT/SERVICE of a compose file", valid: validContainer},
-	{Name: "endpoint", Expected: "where a container engine is asked: unix:///PATH or tcp://HOST:PORT",
-		Summary: "the container engine, unix:///PATH or tcp://HOST:PORT; else all here", valid: ValidEndpoint},
-	{Name: "service", NotBound: true, Expected: "a name",
-		Summary: "the service's name, as the listener knows it (oracle)", valid: notEmpty},
-	{Name: "instance", NotBound: true, Expected: "a name",
-		Summary: "the instance's name, as the listener knows it (oracle)", valid: notEmpty},
-	{Name: "database", NotBound: true, Expected: "a name",
-		Summary: "the database to open; on PostgreSQL the user's name where not set", Expands: true, valid: notEmpty},
-	{Name: "user", NotBound: true, Expected: "a name", Summary: "the account to log in as", Expands: true,
-		valid: notEmpty},
-	{Name: "as", NotBound: true, Expected: "one of " + strings.Join(privileges, ", "),
-		Summary: "log in with an administrator's right (oracle): " + strings.Join(privileges, ", "),
-		valid:   oneOf(privileges)},
-	{Name: "secret", Source: true, NotBound: true, Expected: "a secret source: " + secret.Forms,
-		Summary: "password from: " + secret.Words, valid: secret.Valid},
-	{Name: "command", NotBound: true, Kind: List,
-		Expected: `a list of words such as ["/usr/local/bin/unlock", "sightings"]`,
-		Summary:  "a program and its words that print the password, where secret is command or not set", valid: notEmpty},
-	{Name: "tls", Expected: "one of off, offered, required, verified",
-		Summary: "the rule for encryption: off, offered, required, verified", valid: oneOf(tlsRules)},
-	{Name: "tls-ca", Expected: "a path", Summary: "PEM file of the authorities to trust instead of the system's",
-		Path: true, valid: notEmpty},
-	{Name: "tls-name", Expected: "a host name", Summary: "the name that the certificate must carry", valid: validHost},
-	{Name: "tls-cert", NotBound: true, Expected: "a path", Summary: "PEM file of the client's certificate", Path: true,
-		valid: notEmpty},
-	{Name: "tls-key", NotBound: true, Private: true, Expected: "a path", Summary: "PEM file of the client's private key",
-		Path: true, valid: notEmpty},
-	{Name: "server-key", Expected: "a path", Summary: "PEM file of a MySQL server's RSA key, for passwords without TLS",
-		Path: true, valid: notEmpty},
-	{Name: "tags", NotUse: true, NotBound: true, Kind: List, Expected: `a list of words such as ["local", "field"]`,
-		Summary: "words to choose profiles by", valid: validTag},
-	{Name: "note", NotUse: true, NotBound: true, Expected: "text", Summary: "a line for people",
-		valid: func(string) bool { return true }},
-	{Name: "expect.version", NotUse: true, NotBound: true, Expected: `versions such as "15", ">= 14" or ">= 14, < 17"`,
-		Summary: "the server's version: 15, or >= 14, < 17", valid: validVersions},
-	{Name: "expect.tls", NotUse: true, NotBound: true, Switchy: true,
-		Expected: "one of off, required, verified (or true, false)",
-		Summary:  "how the connection is encrypted: off, required, verified", valid: oneOf(expectTLS)},
-	{Name: "expect.writable", NotUse: true, NotBound: true, Kind: Switch, Expected: "true or false",
-		Summary: "whether the session may write: true or false"},
-	{Name: "expect.user", NotUse: true, NotBound: true, Expected: "a name", Summary: "who one is once logged in",
-		valid: notEmpty},
-	{Name: "expect.database", NotUse: true, NotBound: true, Expected: "a name", Summary: "the database one is in",
-		valid: notEmpty},
-	{Name: "expect.tables", NotUse: true, NotBound: true, Kind: List,
-		Expected: `a list of tables such as ["sighting", "field.observer"]`, Summary: "tables that exist", valid: notEmpty},
-	{Name: "expect.extensions", NotUse: true, NotBound: true, Kind: List, Expected: "a list of extension names",
-		Summary: "extensions that are installed; plugins on MySQL and MariaDB", valid: notEmpty},
-	{Name: "expect.server", NotUse: true, NotBound: true, Expected: "what show or test calls server_lineage",
-		Summary: "the server's own id: server_lineage of test -format json", valid: notEmpty},
-	{Name: "expect.encoding", NotUse: true, NotBound: true, Expected: `an encoding such as "UTF8"`,
-		Summary: "the database's encoding", valid: notEmpty},
-	{Name: "expect.collation", NotUse: true, NotBound: true, Expected: `a collation such as "utf8mb4_general_ci"`,
-		Summary: "the database's collation", valid: notEmpty},
-	{Name: "expect.sql-mode", NotUse: true, NotBound: true, Kind: List,
-		Expected: `a list of modes such as ["STRICT_TRANS_TABLES"]`, Summary: "SQL modes that are on (MySQL, MariaDB)",
-		valid: notEmpty},
-	{Name: "expect.time-zone", NotUse: true, NotBound: true, Expected: `a time zone such as "Etc/UTC"`,
-		Summary: "the session's time zone", valid: notEmpty},
-	{Name: "expect.latency", NotUse: true, NotBound: true, Expected: `a time such as "50ms"`,
-		Summary: "the longest median round trip: 50ms", valid: validDuration},
-}
-
-var fieldByName = indexed(fields)
 
 // indexed finds the keys of a table by name.
 func indexed(fields []Field) map[string]*Field {
@@ -184,27 +67,10 @@ func indexed(fields []Field) map[string]*Field {
 	return m
 }
 
-// Fields returns the description of every key, in writing order.
-func Fields() []Field { return slices.Clone(fields) }
-
-// FieldNamed returns a key's description, or nil.
-func FieldNamed(name string) *Field { return fieldByName[name] }
-
 func namesOf(fields []Field) []string {
 	names := make([]string, len(fields))
 	for i := range fields {
 		names[i] = fields[i].Name
-	}
-	return names
-}
-
-// expectations are the keys of the expect table.
-func expectations() []string {
-	var names []string
-	for i := range fields {
-		if name, ok := strings.CutPrefix(fields[i].Name, "expect."); ok {
-			names = append(names, name)
-		}
 	}
 	return names
 }
@@ -220,25 +86,6 @@ var passwordKeys = []string{"password", "passwd", "pass", "pwd", "passphrase", "
 // NoPasswordHere explains where a password goes instead of a file or a flag.
 const NoPasswordHere = "a password is never kept here; say where it is instead: secret = \"passfile\" (or " +
 	"optionfile, ask, env:NAME, file:PATH)"
-
-// unknownKey says what a key that is no field was probably meant to be.
-func unknownKey(name string) string {
-	last := name[strings.LastIndexByte(name, '.')+1:]
-	if slices.Contains(passwordKeys, strings.ToLower(last)) {
-		return NoPasswordHere
-	}
-	if text, ok := later[strings.SplitN(name, ".", 2)[0]]; ok {
-		return text
-	}
-	text := fmt.Sprintf("unknown key %s", clean.Name(name))
-	if near := nearest.Name(name, namesOf(fields)); near != "" {
-		return text + fmt.Sprintf("; did you mean %q?", near)
-	}
-	if strings.HasPrefix(name, "expect.") {
-		return text + "; an expectation is one of " + strings.Join(expectations(), ", ")
-	}
-	return text + "; gharbor help set lists the keys"
-}
 
 // ParseValue reads a value as typed on a command line. The error says what was
 // expected and never repeats the value, which may be a misplaced password.
@@ -312,30 +159,12 @@ func (f *Field) check(v Value) string {
 	if f.Name == "secret" && !f.Hop {
 		why = secret.Advice(v.text)
 	}
-	if words := enumeration(f.Name); words != nil {
-		if near := nearest.Name(v.text, words); near != "" {
+	if len(f.words) > 0 {
+		if near := nearest.Name(v.text, f.words); near != "" {
 			why += fmt.Sprintf("; did you mean %q?", near)
 		}
 	}
 	return why
-}
-
-func enumeration(name string) []string {
-	switch name {
-	case "engine":
-		return Engines()
-	case "tls":
-		return tlsRules
-	case "target":
-		return targets
-	case "pick":
-		return picks
-	case "as":
-		return privileges
-	case "expect.tls":
-		return expectTLS
-	}
-	return nil
 }
 
 func hostAdvice(s string) string {

@@ -81,6 +81,7 @@ type File struct {
 	aliases  map[string]*Alias
 	data     []byte
 	project  *File // the project's, attached to the user's
+	schema   *Schema
 }
 
 // Settings are what the user's file says of the tool itself, in [settings].
@@ -91,10 +92,13 @@ type Settings struct {
 
 // Parse reads a profile file's bytes. path is for messages. Every mistake is a
 // *FileError, the first one in the order of the file.
-func Parse(path string, data []byte) (*File, error) { return readInto(&File{Path: path}, data) }
+func (s *Schema) Parse(path string, data []byte) (*File, error) {
+	return s.readInto(&File{Path: path}, data)
+}
 
 // readInto fills a file whose path and kind are set.
-func readInto(f *File, data []byte) (*File, error) {
+func (s *Schema) readInto(f *File, data []byte) (*File, error) {
+	f.schema = s
 	f.byName, f.data = make(map[string]*Profile, len(data)/150), data // a short profile has 150 bytes
 	if err := read(f.Path, data, &assembler{File: f, fields: make(map[string]*Field)}); err != nil {
 		return nil, err
@@ -113,6 +117,9 @@ func readInto(f *File, data []byte) (*File, error) {
 	}
 	return f, nil
 }
+
+// Schema is the table of keys that the file was read by.
+func (f *File) Schema() *Schema { return f.schema }
 
 // Lookup returns the profile that a name means, or nil: the user's own, else the
 // attached project's; the project's alone with "project:" before the name.
@@ -198,7 +205,7 @@ func (a *assembler) takeTable(h header) error {
 	case len(h.path) == 3 && h.path[2] == "container":
 		return nil
 	}
-	return a.fail(h.line, "profile %q: %s", p.Name, unknownKey(strings.Join(h.path[2:], ".")))
+	return a.fail(h.line, "profile %q: %s", p.Name, a.schema.unknownKey(strings.Join(h.path[2:], ".")))
 }
 
 // misplaced says why a table does not belong into this kind of file, "" where it
@@ -358,7 +365,7 @@ func (a *assembler) root(e *entry, key string) error {
 		if n := nearest.Name(key, []string{"format", "profile", "alias", "hosts"}); n != "" {
 			near = fmt.Sprintf("; did you mean %q?", n)
 		}
-		if fieldByName[key] != nil {
+		if a.schema.Field(key) != nil {
 			near = "; keys of a profile stand below its line [profile.NAME]"
 		}
 		return a.fail(int(e.line), "unknown key %s%s", clean.Quoted(key), near)
@@ -381,7 +388,7 @@ func (a *assembler) set(p *Profile, e *entry, key []string) error {
 		if name == "expect" && e.problem == "an empty table" {
 			return nil
 		}
-		return a.fail(int(e.line), "profile %q: %s", p.Name, unknownKey(name))
+		return a.fail(int(e.line), "profile %q: %s", p.Name, a.schema.unknownKey(name))
 	}
 	return a.assign(&p.table, f, e)
 }
@@ -421,11 +428,11 @@ func (a *assembler) assignUnchecked(t *table, f *Field, e *entry) error {
 func (a *assembler) field(key []string) *Field {
 	switch {
 	case len(key) == 1 && !strings.Contains(key[0], "."):
-		return fieldByName[key[0]]
+		return a.schema.Field(key[0])
 	case len(key) == 2 && key[0] == "expect":
 		f := a.fields[key[1]]
 		if f == nil {
-			f = fieldByName["expect."+key[1]]
+			f = a.schema.Field("expect." + key[1])
 			a.fields[key[1]] = f
 		}
 		return f

@@ -35,7 +35,7 @@ hop  = []
 
 func parsed(t *testing.T, text string) *File {
 	t.Helper()
-	f, err := Parse("/home/w/profiles.toml", []byte(text))
+	f, err := schema.Parse("/home/w/profiles.toml", []byte(text))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -115,7 +115,7 @@ func TestHopMistakes(t *testing.T) {
 		{"[profile.a]\nhop = []\n[[profile.a.hop]]\nhost = \"g\"", 3, "says that there are none"},
 		{"[profile.a]\n" + strings.Repeat("[[profile.a.hop]]\nhost = \"g\"\n", MaxHops+1), 2 + 2*MaxHops, "more than 16 hops"},
 	} {
-		_, err := Parse("profiles.toml", []byte(c.text))
+		_, err := schema.Parse("profiles.toml", []byte(c.text))
 		var mistake *FileError
 		if !errors.As(err, &mistake) || mistake.Line != c.line || !strings.Contains(mistake.What, c.want) {
 			t.Errorf("%q: %v, want line %d, %q", c.text, err, c.line, c.want)

@@ -64,7 +64,7 @@ func passedOver(path, why string) error {
 
 // LoadProject reads a project's file. Its bytes are read once: what is hashed is
 // what was parsed.
-func LoadProject(place Place) (*File, error) {
+func (s *Schema) LoadProject(place Place) (*File, error) {
 	info, err := os.Stat(place.Path)
 	if err != nil {
 		return nil, &FileError{place.Path, 0, "cannot be read: " + reason(err)}
@@ -79,7 +79,7 @@ func LoadProject(place Place) (*File, error) {
 	if err != nil {
 		return nil, &FileError{place.Path, 0, "cannot be read: " + reason(err)}
 	}
-	return readInto(&File{Path: place.Path, Root: place.Root, Project: true}, data)
+	return s.readInto(&File{Path: place.Path, Root: place.Root, Project: true}, data)
 }
 
 // inside reports whether a project's file really is in its repository: a link in a clone may lead
@@ -160,9 +160,9 @@ func (h Home) UpdateProject(ctx context.Context, place Place, edit func(*File) (
 	}
 	var file *File
 	if made {
-		file, err = readInto(&File{Path: place.Path, Root: place.Root, Project: true}, nil)
+		file, err = h.Schema.readInto(&File{Path: place.Path, Root: place.Root, Project: true}, nil)
 	} else {
-		file, err = LoadProject(place)
+		file, err = h.Schema.LoadProject(place)
 	}
 	if err != nil {
 		return err
@@ -261,7 +261,7 @@ func (r *Resolved) WhyNotVouched() *finding.Finding { return r.notVouched }
 // Written is the value of a key as its file has it: no variable is expanded, and
 // no path made whole. ok is false where nothing sets it.
 func (r *Resolved) Written(key string) (Value, bool) {
-	field := fieldByName[key]
+	field := r.Schema().Field(key)
 	if field == nil || field.Address && key != r.address {
 		return Value{}, false
 	}
@@ -305,7 +305,7 @@ func (r *Resolved) Command() []string {
 // secret, that of the profile's own file where none does.
 func (r *Resolved) SecretFolder() string {
 	for _, key := range []string{"command", "secret"} {
-		if e, ok := r.lookUp(fieldByName[key]); ok && e.Origin.File != "" {
+		if e, ok := r.lookUp(r.Schema().Field(key)); ok && e.Origin.File != "" {
 			return filepath.Dir(e.Origin.File)
 		}
 	}

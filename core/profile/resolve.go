@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 
+	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 )
 
@@ -136,7 +137,7 @@ func (f *File) Resolve(p *Profile, overrides []Override, env Environment) *Resol
 // Get returns the effective value of a key. A value whose variable is missing
 // or does not fit is the template itself; Problem says so.
 func (r *Resolved) Get(key string) (Effective, bool) {
-	field := fieldByName[key]
+	field := r.Schema().Field(key)
 	if field == nil || field.Address && key != r.address && !(key == "socket" && r.service.Text("socket") != "") {
 		return Effective{}, false
 	}
@@ -147,6 +148,12 @@ func (r *Resolved) Get(key string) (Effective, bool) {
 	r.finish(&e)
 	return e, true
 }
+
+// Schema is the table of keys that the profile's file was read by.
+func (r *Resolved) Schema() *Schema { return r.file.schema }
+
+// Engine is the engine that the profile names, nil for none.
+func (r *Resolved) Engine() *engine.Spec { return r.Schema().engines.Named(r.Text("engine")) }
 
 // Text is the effective value of a key as text, "" where there is none.
 func (r *Resolved) Text(key string) string {
@@ -179,8 +186,8 @@ func (r *Resolved) NamedVariables() (names []string, command bool) {
 // Values lists all effective values, in the order of Fields.
 func (r *Resolved) Values() []Effective {
 	var all []Effective
-	for i := range fields {
-		if e, ok := r.Get(fields[i].Name); ok {
+	for i := range r.Schema().fields {
+		if e, ok := r.Get(r.Schema().fields[i].Name); ok {
 			all = append(all, e)
 		}
 	}
@@ -197,11 +204,11 @@ func (r *Resolved) Problem() *finding.Finding {
 			"the profile is like %s, and there is no such profile in a project's file here", last.Text("like")).
 			Suggest("gharbor show %s   # from a folder of that project", r.Profile.Name)
 	}
-	for i := range fields {
-		if !fields[i].Expands || fields[i].Address && fields[i].Name != r.address {
+	for i := range r.Schema().fields {
+		if !r.Schema().fields[i].Expands || r.Schema().fields[i].Address && r.Schema().fields[i].Name != r.address {
 			continue
 		}
-		e, ok := r.lookUp(&fields[i])
+		e, ok := r.lookUp(&r.Schema().fields[i])
 		if !ok {
 			continue
 		}
@@ -482,12 +489,12 @@ func LocalHost(host string) bool {
 
 // ResolveValues resolves values that stand in no file, such as those of a connection URL, like
 // those of a profile of that name.
-func ResolveValues(name string, sets []Override, env Environment) *Resolved {
+func (s *Schema) ResolveValues(name string, sets []Override, env Environment) *Resolved {
 	p := &Profile{table: table{Name: name, kind: "profile"}}
-	for _, s := range sets {
-		p.Entries = append(p.Entries, Entry{Field: s.Field, Value: s.Value})
+	for _, set := range sets {
+		p.Entries = append(p.Entries, Entry{Field: set.Field, Value: set.Value})
 	}
-	f := &File{byName: map[string]*Profile{name: p}, Profiles: []*Profile{p}}
+	f := &File{byName: map[string]*Profile{name: p}, Profiles: []*Profile{p}, schema: s}
 	p.in = f
 	return f.Resolve(p, nil, env)
 }

@@ -17,15 +17,16 @@ import (
 // Home is the folder of the tool's own files.
 type Home struct {
 	Dir    string
-	Notice func(string) // told of what was mended; may be nil
+	Schema *Schema      // the keys by which files are read
+	Notice func(string) // gets a line for what was made safer; may be nil
 }
 
 // FindHome returns $GHARBOR_HOME, else gentle-harbor in the user's
 // configuration folder. It creates nothing.
-func FindHome(lookup func(string) (string, bool)) (Home, error) {
+func (s *Schema) FindHome(lookup func(string) (string, bool)) (Home, error) {
 	if dir, ok := lookup("GHARBOR_HOME"); ok && dir != "" {
 		whole, err := filepath.Abs(dir)
-		return Home{Dir: whole}, err
+		return Home{Dir: whole, Schema: s}, err
 	}
 	dir, err := os.UserConfigDir()
 	if err == nil && !filepath.IsAbs(dir) {
@@ -34,7 +35,7 @@ func FindHome(lookup func(string) (string, bool)) (Home, error) {
 	if err != nil {
 		return Home{}, fmt.Errorf("no place for the profiles: %w; set GHARBOR_HOME to a folder", err)
 	}
-	return Home{Dir: filepath.Join(dir, "gentle-harbor")}, nil
+	return Home{Dir: filepath.Join(dir, "gentle-harbor"), Schema: s}, nil
 }
 
 // NoHome stands for the user's home folder where HOME is not set, or is no absolute path: a
@@ -75,7 +76,7 @@ func (h Home) LoadAliases() (*File, error) {
 
 // LoadOtherAliases reads a file of aliases that is somewhere else. Somebody else's
 // is passed over: they could lead every connection elsewhere.
-func LoadOtherAliases(path string) (*File, error) {
+func (s *Schema) LoadOtherAliases(path string) (*File, error) {
 	info, err := os.Stat(path)
 	if err != nil {
 		return nil, &FileError{path, 0, "cannot be read: " + reason(err)}
@@ -87,19 +88,19 @@ func LoadOtherAliases(path string) (*File, error) {
 	if err != nil {
 		return nil, &FileError{path, 0, "cannot be read: " + reason(err)}
 	}
-	return readInto(&File{Path: path, ForAlias: true}, data)
+	return s.readInto(&File{Path: path, ForAlias: true}, data)
 }
 
 // ParseAliases reads the bytes of a file of aliases that stands in the repository at root.
-func ParseAliases(path, root string, data []byte) (*File, error) {
-	return readInto(&File{Path: path, Root: root, ForAlias: true, Project: true}, data)
+func (s *Schema) ParseAliases(path, root string, data []byte) (*File, error) {
+	return s.readInto(&File{Path: path, Root: root, ForAlias: true, Project: true}, data)
 }
 
 func (h Home) load(f *File) (*File, error) {
 	path := f.Path
 	data, err := atomicfile.Read(path, MaxFile)
 	if errors.Is(err, fs.ErrNotExist) {
-		return readInto(f, nil)
+		return h.Schema.readInto(f, nil)
 	}
 	if err != nil {
 		return nil, &FileError{path, 0, "cannot be read: " + reason(err)}
@@ -111,7 +112,7 @@ func (h Home) load(f *File) (*File, error) {
 			why))
 	}
 	h.tighten(path, 0o600)
-	return readInto(f, data)
+	return h.Schema.readInto(f, data)
 }
 
 // reason is the system's reason without the path, which stands before it.

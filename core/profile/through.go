@@ -23,7 +23,7 @@ func (r *Resolved) follow() {
 	if r.address != "alias" || r.notVouched != nil {
 		return
 	}
-	word, _ := r.lookUp(fieldByName["alias"])
+	word, _ := r.lookUp(r.Schema().Field("alias"))
 	if r.env.Aliases == nil {
 		r.astray = finding.New(finding.AliasUnknown, "there are no aliases here").Suggest("gharbor show %s", r.Called)
 		return

@@ -3,11 +3,13 @@ package profile
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"net/url"
 	"slices"
 	"strings"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/secret"
 )
@@ -18,39 +20,11 @@ var ErrURLPassword = errors.New("the URL has a password in it, which is never ta
 	"Give the URL without it, and say where the password is: -secret ask, env:NAME, file:PATH or passfile; or paste it " +
 	"where nobody keeps it: gharbor add NAME -url-stdin -into wallet")
 
-// urlEngines are the URL schemes of each engine.
-var urlEngines = map[string]string{
-	"postgresql": "postgresql", "postgres": "postgresql", "mysql": "mysql", "mariadb": "mariadb",
-	"mongodb": "mongodb", "redis": "redis",
-}
-
-// urlTLS maps what PostgreSQL's sslmode asks for to a rule that asks for at
-// least as much (PostgreSQL documentation, "SSL Mode Descriptions").
-var urlTLS = map[string]string{
-	"disable":     "off",
-	"allow":       "offered",
-	"prefer":      "offered",
-	"require":     "required",
-	"verify-ca":   "verified",
-	"verify-full": "verified",
-}
-
-// urlSSLMode is the same for MySQL's ssl-mode (MySQL documentation, "Command
-// Options for Encrypted Connections").
-var urlSSLMode = map[string]string{
-	"disabled":        "off",
-	"preferred":       "offered",
-	"required":        "required",
-	"verify_ca":       "verified",
-	"verify_identity": "verified",
-}
-
-// ParseURL reads a connection URL, as PostgreSQL's documentation describes it
-// ("Connection URIs"): scheme://user@host:port/database?name=value. Several
+// ParseURL reads a connection URL, scheme://user@host:port/database?name=value. Several
 // hosts may stand between commas; a host may be a percent-encoded socket
 // folder or given as ?host=. An error never repeats the URL.
-func ParseURL(s string) ([]Override, error) {
-	sets, password, err := SplitURL(s)
+func (schema *Schema) ParseURL(s string) ([]Override, error) {
+	sets, password, err := schema.SplitURL(s)
 	if err == nil && password.Present() {
 		err = ErrURLPassword
 	}
@@ -59,8 +33,8 @@ func ParseURL(s string) ([]Override, error) {
 
 // SplitURL is ParseURL for a URL that may have a password in it, which comes back
 // apart. An error never repeats any of the URL.
-func SplitURL(s string) (sets []Override, password secret.Value, err error) {
-	u, err := readURL(s)
+func (schema *Schema) SplitURL(s string) (sets []Override, password secret.Value, err error) {
+	u, err := schema.readURL(s)
 	if err != nil {
 		return nil, secret.Value{}, err
 	}
@@ -71,9 +45,9 @@ func SplitURL(s string) (sets []Override, password secret.Value, err error) {
 // FromParameters makes values of named parameters, as a service file, an option
 // file or an environment has them: the names of a URL's parameters, of which
 // "password" comes back apart. other are those that a profile has no place for.
-func FromParameters(engine string,
+func (schema *Schema) FromParameters(engine string,
 	pairs [][2]string) (sets []Override, password secret.Value, other []string, err error) {
-	u := urlReader{engine: engine, what: "found"}
+	u := urlReader{schema: schema, spec: schema.engines.Named(engine), what: "found"}
 	for _, pair := range pairs {
 		known := u
 		u.parameter(pair[0], pair[1])
@@ -95,12 +69,34 @@ type unknownParameter struct{ text string }
 
 func (e *unknownParameter) Error() string { return e.text }
 
-func readURL(s string) (*urlReader, error) {
+// scheme is the engine whose URLs have that scheme, nil for none that can be tested.
+func (schema *Schema) scheme(scheme string) *engine.Spec {
+	for _, spec := range schema.engines.All() {
+		if spec.Begin != nil && slices.Contains(spec.URL.Schemes, strings.ToLower(scheme)) {
+			return spec
+		}
+	}
+	return nil
+}
+
+// schemes are those of all engines that can be tested.
+func (schema *Schema) schemes() []string {
+	var all []string
+	for _, spec := range schema.engines.All() {
+		if spec.Begin != nil {
+			all = append(all, spec.URL.Schemes...)
+		}
+	}
+	return all
+}
+
+func (schema *Schema) readURL(s string) (*urlReader, error) {
 	scheme, rest, ok := strings.Cut(s, "://")
-	engine := urlEngines[strings.ToLower(scheme)]
-	if !ok || engine == "" {
-		why := "expected a URL such as postgresql://user@host:5432/database"
-		if near := nearest.Name(scheme, []string{"postgresql", "postgres"}); ok && near != "" {
+	spec := schema.scheme(scheme)
+	if !ok || spec == nil {
+		example := schema.engines.Example()
+		why := fmt.Sprintf("expected a URL such as %s://user@host:%d/database", example.URL.Scheme, example.Port)
+		if near := nearest.Name(scheme, schema.schemes()); ok && near != "" {
 			why += fmt.Sprintf("; did you mean %s://?", near)
 		}
 		return nil, errors.New(why)
@@ -117,7 +113,7 @@ func readURL(s string) (*urlReader, error) {
 	if !hasUser {
 		user, hosts = "", authority
 	}
-	u := &urlReader{engine: engine, what: "in the URL"}
+	u := &urlReader{schema: schema, spec: spec, what: "in the URL"}
 	if name, password, ok := strings.Cut(user, ":"); ok {
 		user = name
 		if password != "" {
@@ -145,7 +141,8 @@ func cutLast(s, sep string) (before, after string, found bool) {
 }
 
 type urlReader struct {
-	engine   string
+	schema   *Schema
+	spec     *engine.Spec
 	what     string // where values stand, for errors
 	given    []Override
 	address  string // where to dial in place of the host, which stays the certificate's name
@@ -168,7 +165,7 @@ func (u *urlReader) text(key, encoded string) {
 
 // plain notes a value. What came from a URL is no template: its "$" stays one.
 func (u *urlReader) plain(key, value string) {
-	f := fieldByName[key]
+	f := u.schema.Field(key)
 	if f.Expands {
 		value = strings.ReplaceAll(value, "$", "$$")
 	}
@@ -215,62 +212,70 @@ func (u *urlReader) query(query string) {
 	}
 }
 
+// parameter takes a named value. The names are those of all engines: files and variables of one are often
+// written for programs that know another's.
 func (u *urlReader) parameter(name, value string) {
-	keys := map[string]string{
-		"user":                   "user",
-		"dbname":                 "database",
-		"port":                   "port",
-		"sslrootcert":            "tls-ca",
-		"sslcert":                "tls-cert",
-		"sslkey":                 "tls-key",
-		"ssl-ca":                 "tls-ca",
-		"ssl-cert":               "tls-cert",
-		"ssl-key":                "tls-key",
-		"socket":                 "socket",
-		"server-public-key-path": "server-key",
+	p, known := u.schema.parameter(u.spec, name)
+	word := value
+	if p.Fold {
+		word = strings.ToLower(value)
 	}
 	switch {
-	case name == "sslpassword":
-		u.err = ErrURLPassword
-	case slices.Contains(passwordKeys, strings.ToLower(name)):
+	case slices.Contains(passwordKeys, strings.ToLower(name)) || p.Form == engine.Password:
 		u.password = secret.NewValue(value)
-	case value == "":
-	case keys[name] != "":
-		u.plain(keys[name], value)
-	case name == "host":
+	case p.Form == engine.NoPassword:
+		u.err = ErrURLPassword
+	case known && (value == "" || p.Form == engine.Idle):
+	case known && p.Form == engine.Hosts:
 		u.hosts(value)
-	case name == "hostaddr":
+	case known && p.Form == engine.DialAddress:
 		u.address = value
-	case name == "passfile":
-		u.plain("secret", "passfile:"+value)
-	case name == "sslmode" && urlTLS[value] != "":
-		u.plain("tls", urlTLS[value])
-	case name == "sslmode":
-		u.err = errors.New(u.what + ", sslmode: expected one of disable, allow, prefer, require, verify-ca, verify-full")
-	case name == "ssl-mode" && urlSSLMode[strings.ToLower(value)] != "":
-		u.plain("tls", urlSSLMode[strings.ToLower(value)])
-	case name == "ssl-mode":
-		u.err = errors.New(u.what + ", ssl-mode: expected one of DISABLED, PREFERRED, REQUIRED, VERIFY_CA, VERIFY_IDENTITY")
-	case name == "target_session_attrs" && value == "any":
-	case name == "target_session_attrs" && (value == "read-write" || value == "primary"):
-		u.plain("target", "writable")
-	case name == "target_session_attrs" && (value == "read-only" || value == "standby"):
-		u.plain("target", "read-only")
-	case name == "application_name" || name == "connect_timeout" || name == "channel_binding":
-		// they change how one client connects, not to what; a profile has no key for them
+	case known && p.Values == nil:
+		u.plain(p.Key, p.Prefix+value)
+	case known && p.Values[word] != "":
+		u.plain(p.Key, p.Values[word])
+	case known && slices.Contains(slices.Collect(maps.Keys(p.Values)), word): // it asks for nothing
+	case p.Expected != "":
+		u.err = fmt.Errorf("%s, %s: expected %s", u.what, name, p.Expected)
+	case value == "":
 	default:
-		known := []string{"host", "port", "user", "dbname", "sslmode", "sslrootcert", "sslcert", "sslkey", "passfile",
-			"target_session_attrs", "ssl-mode", "ssl-ca", "ssl-cert", "ssl-key", "socket"}
 		text := fmt.Sprintf("the URL's parameter %s has no place in a profile", clean.Quoted(name))
-		if near := nearest.Name(name, known); near != "" {
+		if near := nearest.Name(name, u.schema.parameters()); near != "" {
 			text += fmt.Sprintf("; did you mean %q?", near)
 		}
 		u.err = &unknownParameter{text}
 	}
 }
 
+// parameter is what an engine, or another one, means by a name.
+func (schema *Schema) parameter(spec *engine.Spec, name string) (engine.Parameter, bool) {
+	for _, one := range append([]*engine.Spec{spec}, schema.engines.All()...) {
+		if one == nil {
+			continue
+		}
+		if p, ok := one.URL.Parameters[name]; ok {
+			return p, true
+		}
+	}
+	return engine.Parameter{}, false
+}
+
+// parameters are the names that mean something in a profile.
+func (schema *Schema) parameters() []string {
+	var names []string
+	for _, spec := range schema.engines.All() {
+		for name, p := range spec.URL.Parameters {
+			if p.Form == engine.Plain || p.Form == engine.Hosts {
+				names = append(names, name)
+			}
+		}
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
 // dial gives effect to hostaddr: it is dialled, and the certificate must be for the
-// host (PostgreSQL documentation, "Parameter Key Words"). Of several hosts the names
+// host . Of several hosts the names
 // are kept instead.
 func (u *urlReader) dial() {
 	named := func(key string) (string, bool) {
@@ -295,10 +300,9 @@ func (u *urlReader) sets() ([]Override, error) {
 	if u.dial(); u.err != nil {
 		return nil, u.err
 	}
-	engine := Override{Field: fieldByName["engine"], Value: TextValue(u.engine)}
-	sets := append([]Override{engine}, u.given...)
-	if slices.ContainsFunc(sets, func(o Override) bool { return o.Field.Name == "socket" }) && u.engine != "postgresql" {
-		// For MySQL's clients localhost is the socket.
+	word := Override{Field: u.schema.Field("engine"), Value: TextValue(u.spec.Word)}
+	sets := append([]Override{word}, u.given...)
+	if slices.ContainsFunc(sets, func(o Override) bool { return o.Field.Name == "socket" }) && u.spec.Sockets.Localhost {
 		sets = slices.DeleteFunc(sets,
 			func(o Override) bool { return o.Field.Name == "host" && o.Value.Text() == "localhost" })
 	}
@@ -309,4 +313,4 @@ func (u *urlReader) sets() ([]Override, error) {
 }
 
 // IsScheme reports whether a URL's scheme is that of an engine.
-func IsScheme(scheme string) bool { return urlEngines[strings.ToLower(scheme)] != "" }
+func (schema *Schema) IsScheme(scheme string) bool { return schema.scheme(scheme) != nil }

@@ -22,6 +22,7 @@ import (
 	"time"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
 )
@@ -119,11 +120,11 @@ func (n Network) Candidates(ctx context.Context, r *profile.Resolved) ([]Candida
 	}
 	c := Candidate{Socket: r.Text("socket"), ViaHop: behind}
 	c.Port, _ = strconv.Atoi(r.Text("port"))
-	if r.Text("engine") == "postgresql" {
-		c.portSocket()
-	} else {
-		c.namedSocket()
+	var named engine.Sockets
+	if spec := r.Engine(); spec != nil {
+		named = spec.Sockets
 	}
+	c.inFolder(named)
 	if len(c.Socket) > maxSocketPath {
 		return nil, finding.New(finding.ProfileIncomplete,
 			"the socket's path has %d bytes, and a socket's address holds %d", len(c.Socket), maxSocketPath).
@@ -144,23 +145,30 @@ func (n Network) contained(ctx context.Context, r *profile.Resolved) ([]Candidat
 	return []Candidate{placed.candidate()}, nil
 }
 
-// portSocket finds PostgreSQL's socket, whose name ends with the port, in the
-// folder that a profile names.
-func (c *Candidate) portSocket() {
-	const prefix = ".s.PGSQL."
-	if !strings.HasPrefix(filepath.Base(c.Socket), prefix) {
+// inFolder finds a socket in the folder that a profile names; named are the engine's names for sockets.
+func (c *Candidate) inFolder(named engine.Sockets) {
+	if named.ByPort() {
+		c.portSocket(named)
+	} else {
+		c.namedSocket(named)
+	}
+}
+
+// portSocket finds a socket whose name has the port in it, in the folder that a profile names.
+func (c *Candidate) portSocket(named engine.Sockets) {
+	if !strings.HasPrefix(filepath.Base(c.Socket), named.Prefix) {
 		if c.ViaHop { // what it is on the hop's machine is not seen from here
 			c.Folder = c.Socket
-			c.Socket = path.Join(c.Folder, prefix+strconv.Itoa(c.Port))
+			c.Socket = path.Join(c.Folder, named.FileFor(strconv.Itoa(c.Port)))
 		} else if info, err := os.Stat(c.Socket); err != nil && !strings.Contains(filepath.Base(c.Socket), ".s") ||
 			err == nil && info.IsDir() {
 			c.Folder = c.Socket
-			c.Socket = filepath.Join(c.Folder, prefix+strconv.Itoa(c.Port))
+			c.Socket = filepath.Join(c.Folder, named.FileFor(strconv.Itoa(c.Port)))
 		}
 	}
 	if c.Folder == "" {
 		c.Folder = filepath.Dir(c.Socket)
-		if port, err := strconv.Atoi(strings.TrimPrefix(filepath.Base(c.Socket), prefix)); err == nil {
+		if port, err := strconv.Atoi(named.PortIn(filepath.Base(c.Socket))); err == nil {
 			c.Port = port
 		}
 	}
@@ -168,20 +176,19 @@ func (c *Candidate) portSocket() {
 
 // namedSocket finds a socket of a fixed name in the folder that a profile
 // names: the first of the names that packages give it.
-func (c *Candidate) namedSocket() {
-	if info, err := os.Stat(c.Socket); c.ViaHop || err != nil || !info.IsDir() {
+func (c *Candidate) namedSocket(named engine.Sockets) {
+	if info, err := os.Stat(c.Socket); len(named.Names) == 0 || c.ViaHop || err != nil || !info.IsDir() {
 		c.Folder = filepath.Dir(c.Socket)
 		return
 	}
 	c.Folder = c.Socket
-	names := []string{"mysqld.sock", "mysql.sock", "mariadb.sock"}
-	for _, name := range names {
+	for _, name := range named.Names {
 		if _, err := os.Stat(filepath.Join(c.Folder, name)); err == nil {
 			c.Socket = filepath.Join(c.Folder, name)
 			return
 		}
 	}
-	c.Socket = filepath.Join(c.Folder, names[0])
+	c.Socket = filepath.Join(c.Folder, named.Names[0])
 }
 
 // Network is what dialling takes from the machine.

@@ -172,7 +172,7 @@ func TestCandidates(t *testing.T) {
 		{`socket = "` + folder + `/.s.PGSQL.7"`, []Candidate{{Socket: filepath.Join(folder, ".s.PGSQL.7"), Folder: folder, Port: 7}}},
 		{`socket = "/no/such/folder"`, []Candidate{{Socket: "/no/such/folder/.s.PGSQL.5432", Folder: "/no/such/folder", Port: 5432}}},
 	} {
-		f, err := profile.Parse("profiles.toml", []byte("[profile.tides]\nengine = \"postgresql\"\n"+c.text))
+		f, err := schema.Parse("profiles.toml", []byte("[profile.tides]\nengine = \"postgresql\"\n"+c.text))
 		if err != nil {
 			t.Fatal(err)
 		}

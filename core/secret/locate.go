@@ -17,7 +17,6 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/owner"
-	"gentleharbor/core/secret/passfile"
 )
 
 // maxSecret bounds the first line of a secret file, in bytes: far above any
@@ -33,19 +32,21 @@ const (
 
 // Query says for which connection a secret is wanted.
 type Query struct {
-	Kind     string
-	Setting  string // the key that names the source, "" for "secret"
-	Profile  string
-	Source   Source
-	Command  []string // the words of the command that prints it; nil for none
-	Folder   string   // of the file that the profile stands in
-	Engine   string
-	Host     string // as written; "" for a socket
-	Socket   string // the folder of the socket, "" for a host
-	Port     string
-	Database string
-	User     string
-	Local    bool
+	Kind        string
+	Setting     string // the key that names the source, "" for "secret"
+	Profile     string
+	Source      Source
+	Command     []string // the words of the command that prints it; nil for none
+	Folder      string   // of the file that the profile stands in
+	Engine      string
+	Family      []string       // the words of the engines that speak its protocol, its own too
+	Credentials CredentialFile // the file in which the engine's own clients keep passwords; nil for none
+	Host        string         // as written; "" for a socket
+	Socket      string         // the folder of the socket, "" for a host
+	Port        string
+	Database    string
+	User        string
+	Local       bool
 
 	// What a wallet's bindings are compared with.
 	Address      string   // "host:port" as written, or a socket's path; a hop's word; a key's path
@@ -85,6 +86,9 @@ type Finder struct {
 	// nothing that fits, the finding's code is secret.no-match.
 	Wallet func(ctx context.Context, q Query, byDefault bool) (*Located, *finding.Finding)
 
+	// Files are the credential files of all engines.
+	Files []CredentialFile
+
 	// JudgeFile judges a file that a variable of the environment names: nil where it is no
 	// repository's, or was vouched for. nil for no judge.
 	JudgeFile func(path string) *finding.Finding
@@ -97,7 +101,7 @@ type Finder struct {
 
 // Located is a secret whose place is known and whose value has not been taken.
 type Located struct {
-	Place string // "password file /home/w/.pgpass, line 4", "the terminal", "none"
+	Place string // "file /home/w/passwords, line 1", "the terminal", "none"
 	None  bool   // nothing will be sent: the source is none, or no source had anything
 	Asks  bool   // a person will be asked
 	Tried []string
@@ -144,10 +148,6 @@ func (f *Finder) locate(ctx context.Context, q Query) (*Located, *finding.Findin
 		return f.environment(q)
 	case "file":
 		return f.file(q)
-	case "passfile":
-		return f.passfile(q)
-	case "optionfile":
-		return f.optionfile(q)
 	case "command":
 		return f.command(q)
 	case "wallet":
@@ -162,14 +162,17 @@ func (f *Finder) locate(ctx context.Context, q Query) (*Located, *finding.Findin
 		}
 		return q.Declared(q)
 	}
+	if file := f.credentialFile(q); file != nil {
+		return file.Locate(f, q)
+	}
 	return f.inOrder(ctx, q)
 }
 
 // inOrder is the order for a profile that names no source.
 func (f *Finder) inOrder(ctx context.Context, q Query) (*Located, *finding.Finding) {
 	var tried []string
-	if credentials := f.credentialFile(q); credentials != nil {
-		located, found := credentials(q)
+	if q.Credentials != nil {
+		located, found := q.Credentials.Locate(f, q)
 		if located != nil || found.Code != finding.SecretNoMatch && found.Code != finding.SecretMissing {
 			return located, found
 		}
@@ -191,18 +194,6 @@ func (f *Finder) inOrder(ctx context.Context, q Query) (*Located, *finding.Findi
 	}
 	tried = append(tried, "there is no terminal to ask on")
 	return &Located{Place: "none found", None: true, Tried: tried}, nil
-}
-
-// credentialFile looks in the file of passwords that the engine's own clients
-// read; nil where there is none.
-func (f *Finder) credentialFile(q Query) func(Query) (*Located, *finding.Finding) {
-	switch q.Engine {
-	case "postgresql":
-		return f.passfile
-	case "mysql", "mariadb":
-		return f.optionfile
-	}
-	return nil
 }
 
 // asking asks once for a profile, however many hosts or tests want the answer.
@@ -250,14 +241,14 @@ func (f *Finder) environment(q Query) (*Located, *finding.Finding) {
 
 func (f *Finder) file(q Query) (*Located, *finding.Finding) {
 	path := q.Source.Arg
-	if found := judge(path, "the secret file", q); found != nil {
+	if found := q.Judge(path, "the secret file"); found != nil {
 		return nil, found
 	}
 	first, err := q.firstLine(path)
 	if err != nil {
-		return nil, unreadable(path, "the secret file", err)
+		return nil, Unreadable(path, "the secret file", err)
 	}
-	place := "file " + path + ", line 1" + unchecked
+	place := "file " + path + ", line 1" + Unchecked
 	if first.Empty() {
 		place += ", empty: an empty password"
 	}
@@ -268,8 +259,8 @@ func (f *Finder) file(q Query) (*Located, *finding.Finding) {
 // the file is JudgeFile's business.
 func FirstLine(path string) (Value, error) { return Query{}.firstLine(path) }
 
-// open opens a file, or the bytes that were pinned of it.
-func (q Query) open(path string) (io.ReadCloser, error) {
+// Open opens a file, or the bytes that were pinned of it.
+func (q Query) Open(path string) (io.ReadCloser, error) {
 	if data, ok := q.Pinned[path]; ok {
 		return io.NopCloser(bytes.NewReader(data)), nil
 	}
@@ -277,7 +268,7 @@ func (q Query) open(path string) (io.ReadCloser, error) {
 }
 
 func (q Query) firstLine(path string) (Value, error) {
-	file, err := q.open(path)
+	file, err := q.Open(path)
 	if err != nil {
 		return Value{}, err
 	}
@@ -292,123 +283,8 @@ func (q Query) firstLine(path string) (Value, error) {
 	return NewValue(strings.TrimRight(line, "\r\n")), nil
 }
 
-// passfilePath is where PostgreSQL's documentation puts the password file.
-func (f *Finder) passfilePath(source Source) (path, why string) {
-	if source.Kind == "passfile" && source.Arg != "" {
-		return source.Arg, ""
-	}
-	if path, ok := f.Lookup("PGPASSFILE"); ok && path != "" {
-		return path, " (named by PGPASSFILE)"
-	}
-	if runtime.GOOS == "windows" {
-		dir, _ := f.Lookup("APPDATA")
-		return filepath.Join(dir, "postgresql", "pgpass.conf"), ""
-	}
-	return filepath.Join(f.Home, ".pgpass"), ""
-}
-
-// defaultSocketFolders are the folders that builds of PostgreSQL's client
-// library have as their default; a socket there is "localhost" in a password file.
-var defaultSocketFolders = []string{"/var/run/postgresql", "/run/postgresql", "/tmp"}
-
-func (f *Finder) passfile(q Query) (*Located, *finding.Finding) {
-	path, why := f.passfilePath(q.Source)
-	what := "the password file"
-	if why != "" && f.JudgeFile != nil {
-		if found := f.JudgeFile(path); found != nil {
-			return nil, found
-		}
-	}
-	if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
-		line := strings.Join([]string{passfileWord(q), q.Port, q.Database, q.User}, ":")
-		return nil, finding.New(finding.SecretMissing, "there is no password file %s%s", path, why).
-			Suggest("(umask 077 && printf '%%s' %s >> %s && cat >> %s)   # then type the password, Enter, Ctrl-D",
-				clean.Shell(line+":"), clean.Shell(path), clean.Shell(path)).
-			Suggest("gharbor set %s secret=ask", q.Profile)
-	}
-	if found := judge(path, what, q); found != nil {
-		return nil, found
-	}
-	find := func() (passfile.Result, error) {
-		file, err := q.open(path)
-		if err != nil {
-			return passfile.Result{}, err
-		}
-		defer file.Close()
-		return passfile.Find(file, passfile.Query{Host: passfileWord(q), Port: q.Port, Database: q.Database, User: q.User})
-	}
-	result, err := find()
-	if err != nil {
-		return nil, unreadable(path, what, err)
-	}
-	if result.Match == nil {
-		return nil, noMatch(q, path, why, result)
-	}
-	place := fmt.Sprintf("password file %s%s, line %d%s", path, why, result.Match.Line, unchecked)
-	if result.Match.Password == "" {
-		place += ", an empty password"
-	}
-	located := &Located{Place: place, Read: func(context.Context) (Value, error) {
-		again, err := find()
-		if err != nil {
-			return Value{}, err
-		}
-		if again.Match == nil {
-			return Value{}, errors.New("the line that matched is gone")
-		}
-		return NewValue(again.Match.Password), nil
-	}}
-	if result.Match.AnyHost && !q.Local {
-		return located, finding.New(finding.SecretAnyHost,
-			"the line that matches is for any host, so any server that a profile names could be sent this password").
-			Saw("%s line %d has * for the host; this profile's is %s", path, result.Match.Line, clean.Quoted(q.Host)).
-			Suggest("write %s instead of * at the start of line %d of %s", clean.Shell(q.Host), result.Match.Line,
-				clean.Shell(path))
-	}
-	return located, nil
-}
-
-// passfileWord is what the host field of a password file has for this address.
-func passfileWord(q Query) string {
-	if q.Socket == "" {
-		return q.Host
-	}
-	for _, folder := range defaultSocketFolders {
-		if q.Socket == folder {
-			return "localhost"
-		}
-	}
-	return q.Socket
-}
-
-func noMatch(q Query, path, why string, result passfile.Result) *finding.Finding {
-	found := finding.New(finding.SecretNoMatch, "no line of the password file %s%s is for this connection", path, why)
-	found.Saw("looked for host %s, port %s, database %s, user %s in %d %s",
-		clean.Quoted(passfileWord(q)), q.Port, clean.Quoted(q.Database), clean.Quoted(q.User), result.Lines,
-		plural(result.Lines, "line"))
-	if result.Near != nil {
-		found.Saw("line %d comes nearest: it %s", result.Near.Line, clean.Line(result.Near.Why, 0))
-	} else if result.Lines > 0 {
-		found.Saw("no line has more than one of the four in common")
-	}
-	return found.Suggest("gharbor set %s secret=ask", q.Profile).
-		Suggest("${EDITOR:-vi} %s   # and add a line %s", clean.Shell(path),
-			clean.Shell(strings.Join([]string{escape(passfileWord(q)), q.Port, escape(q.Database), escape(q.User), "PASSWORD"},
-				":")))
-}
-
-func escape(s string) string {
-	return strings.ReplaceAll(strings.ReplaceAll(s, `\`, `\\`), ":", `\:`)
-}
-
-func plural(n int, word string) string {
-	if n == 1 {
-		return word
-	}
-	return word + "s"
-}
-
-func unreadable(path, what string, err error) *finding.Finding {
+// Unreadable is the finding for a file of secrets that cannot be read.
+func Unreadable(path, what string, err error) *finding.Finding {
 	why := err.Error()
 	var pathError *fs.PathError
 	if errors.As(err, &pathError) {
@@ -419,11 +295,11 @@ func unreadable(path, what string, err error) *finding.Finding {
 		Suggest("ls -l %s", clean.Shell(path))
 }
 
-// unchecked is said of a file where the system's permissions are not read.
-var unchecked = map[bool]string{true: " (who else can read it was not checked)"}[runtime.GOOS == "windows"]
+// Unchecked is said of a file where the system's permissions are not read.
+var Unchecked = map[bool]string{true: " (who else can read it was not checked)"}[runtime.GOOS == "windows"]
 
-// judge is JudgeFile with the lines to try of a profile's secret file.
-func judge(path, what string, q Query) *finding.Finding {
+// Judge is JudgeFile with the lines to try of a profile's secret file.
+func (q Query) Judge(path, what string) *finding.Finding {
 	found := JudgeFile(path, what)
 	if found != nil && found.Code == finding.SecretMissing {
 		found.Suggest("(umask 077 && cat > %s)   # then type the password, Enter, Ctrl-D", clean.Shell(path)).
@@ -432,19 +308,19 @@ func judge(path, what string, q Query) *finding.Finding {
 	return found
 }
 
-// JudgeFile refuses a file of secrets that others can use: PostgreSQL's own
-// clients ignore such a password file, and no source here is held to less.
+// JudgeFile refuses a file of secrets that others can use: a server's own clients
+// ignore such a file too, and no source here is held to less.
 func JudgeFile(path, what string) *finding.Finding {
 	link, err := os.Lstat(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return finding.New(finding.SecretMissing, "there is no file %s", path)
 	}
 	if err != nil {
-		return unreadable(path, what, err)
+		return Unreadable(path, what, err)
 	}
 	info, err := os.Stat(path)
 	if err != nil {
-		return unreadable(path, what, err)
+		return Unreadable(path, what, err)
 	}
 	if !info.Mode().IsRegular() {
 		return finding.New(finding.SecretUnreadable, "%s %s is not a regular file", what, path).
@@ -474,12 +350,12 @@ func JudgeFile(path, what string) *finding.Finding {
 func judgeFolder(path, what string) *finding.Finding {
 	target, err := filepath.EvalSymlinks(path)
 	if err != nil {
-		return unreadable(path, what, err)
+		return Unreadable(path, what, err)
 	}
 	folder := filepath.Dir(target)
 	info, err := os.Stat(folder)
 	if err != nil {
-		return unreadable(path, what, err)
+		return Unreadable(path, what, err)
 	}
 	if uid, ok := owner.Of(info); ok && uid != os.Getuid() && uid != 0 {
 		return finding.New(finding.SecretPermissions,

@@ -2,6 +2,7 @@ package secret
 
 import (
 	"fmt"
+	"slices"
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
@@ -17,6 +18,11 @@ type Link struct {
 	TLS          string // the rule
 	TLSAuthority string // the path of tls-ca
 	TLSName      string
+}
+
+// SpeaksAs reports whether an engine's word is the connection's, or of one that speaks the same protocol.
+func (q Query) SpeaksAs(engine string) bool {
+	return engine == q.Engine || slices.Contains(q.Family, engine)
 }
 
 // Where is the address that the secret is wanted for.

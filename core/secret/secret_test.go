@@ -5,11 +5,12 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io/fs"
 	"log/slog"
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
+
+	"gentleharbor/core/finding"
 )
 
 // TestValueIsHidden prints a secret in every way that Go has, also from inside
@@ -71,14 +72,39 @@ func TestParseSource(t *testing.T) {
 	}
 }
 
+// shell is a credential file with one line.
+type shell struct {
+	kept  string
+	found *finding.Finding
+}
+
+func (s *shell) Source() string { return "passfile" }
+func (s *shell) Locate(*Finder, Query) (*Located, *finding.Finding) {
+	if s.found != nil {
+		return nil, s.found
+	}
+	return &Located{Place: "the shell", Read: func(context.Context) (Value, error) { return NewValue(s.kept), nil }}, nil
+}
+func (s *shell) Put(_ context.Context, _ *Finder, _ Query, v Value) (string, error) {
+	s.kept = v.Disclose()
+	return "the shell", nil
+}
+func (s *shell) Includes() bool { return false }
+func (s *shell) Visit(string, func(string) ([]byte, error), func(string) ([]fs.DirEntry, error)) error {
+	return nil
+}
+func (s *shell) Risks(string, func(string) (string, bool), string) []Risk { return nil }
+
+// TestLocateInOrder: the credential file of the engine comes first, then a person; a file that is refused
+// never falls through.
 func TestLocateInOrder(t *testing.T) {
-	home := t.TempDir()
 	asked := 0
-	f := &Finder{Home: home, Lookup: func(string) (string, bool) { return "", false },
+	f := &Finder{Lookup: func(string) (string, bool) { return "", false },
 		Ask: func(context.Context, string) (Value, error) { asked++; return NewValue("typed"), nil }}
-	q := Query{Profile: "sightings", Source: Source{Kind: "default"}, Engine: "postgresql", Host: "127.0.0.1", Port: "5432", Database: "sightings", User: "warden", Local: true}
+	file := &shell{found: finding.New(finding.SecretNoMatch, "no line fits")}
+	q := Query{Profile: "sightings", Source: Source{Kind: "default"}, Credentials: file, Host: "127.0.0.1", Port: "5432", User: "warden", Local: true}
 	l, found := f.Locate(t.Context(), q)
-	if found != nil || !l.None || len(l.Tried) != 2 || !strings.Contains(l.Tried[0], "no password file") || !strings.Contains(l.Tried[1], "no terminal") {
+	if found != nil || !l.None || len(l.Tried) != 2 || !strings.Contains(l.Tried[0], "no line fits") || !strings.Contains(l.Tried[1], "no terminal") {
 		t.Errorf("nothing there: %+v %+v", l, found)
 	}
 	f.Terminal = true
@@ -88,30 +114,27 @@ func TestLocateInOrder(t *testing.T) {
 	if v, err := l.Take(context.Background()); err != nil || v.Disclose() != "typed" || asked != 1 {
 		t.Error(err)
 	}
-	path := filepath.Join(home, ".pgpass")
-	os.WriteFile(path, []byte("x:1:y:z:no\n"), 0o600)
-	if l, _ = f.Locate(t.Context(), q); l.None || !strings.Contains(strings.Join(l.Tried, "\n"), "no line of the password file") {
-		t.Errorf("a miss: %+v", l)
+	file.found = nil
+	if place, err := f.Put(t.Context(), Query{Credentials: file, Source: Source{Kind: "passfile"}}, NewValue("knot")); err != nil || place != "the shell" {
+		t.Errorf("%s %v", place, err)
 	}
-	os.WriteFile(path, []byte("*:*:*:*:knot\n"), 0o600)
 	l, found = f.Locate(t.Context(), q)
-	if v, err := l.Take(context.Background()); found != nil || err != nil || v.Disclose() != "knot" || !strings.HasSuffix(l.Place, ".pgpass, line 1") {
+	if v, err := l.Take(context.Background()); found != nil || err != nil || v.Disclose() != "knot" || l.Place != "the shell" {
 		t.Errorf("a match: %+v %v", l, err)
 	}
-	os.WriteFile(path, []byte("x:1:y:z:no\n"), 0o600)
-	if _, err := l.Take(context.Background()); err == nil {
-		t.Error("a line that is gone was taken")
-	}
-	os.Chmod(path, 0o644)
-	if l, found = f.Locate(t.Context(), q); l != nil || found.Code != "secret.permissions" {
+	file.found = finding.New(finding.SecretPermissions, "others can read it")
+	if l, found = f.Locate(t.Context(), q); l != nil || found.Code != finding.SecretPermissions {
 		t.Errorf("a refused file fell through: %+v %+v", l, found)
 	}
-}
-
-func TestSocketWord(t *testing.T) {
-	for folder, want := range map[string]string{"/var/run/postgresql": "localhost", "/run/postgresql": "localhost", "/tmp": "localhost", "/srv/pg": "/srv/pg"} {
-		if got := passfileWord(Query{Socket: folder}); got != want {
-			t.Errorf("%s: %s", folder, got)
-		}
+	// By its word the source is one of all engines'.
+	f.Files, file.found = []CredentialFile{file}, nil
+	if l, found = f.Locate(t.Context(), Query{Source: Source{Kind: "passfile"}}); found != nil || l.Place != "the shell" {
+		t.Errorf("by its word: %+v %+v", l, found)
+	}
+	if kept := f.Kept(t.Context(), q, true); kept.Kind != "passfile" {
+		t.Errorf("it is kept in %s", kept)
+	}
+	if kept := f.Kept(t.Context(), Query{}, false); kept.Kind != "wallet" {
+		t.Errorf("without a credential file it is kept in %s", kept)
 	}
 }

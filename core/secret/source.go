@@ -39,13 +39,6 @@ func (s Source) String() string {
 	return s.Kind + ":" + s.Arg
 }
 
-// optionPlace splits the argument of an optionfile: a path and a group, either
-// of which may be missing.
-func optionPlace(arg string) (path, group string) {
-	path, group, _ = strings.Cut(arg, "#")
-	return path, group
-}
-
 // kinds says of each source word whether an argument may and must follow.
 var kinds = map[string]struct{ may, must bool }{
 	"ask":        {},

@@ -284,10 +284,9 @@ var (
 )
 
 // carriesName reports whether the first certificate of a chain is for a name. One without the
-// extension for alternative names is for its common name, as it is for PostgreSQL's own
-// clients (PostgreSQL documentation, "Client Verification of Server
-// Certificates"): the certificates that its documentation teaches to make are
-// of that kind. There is no such fallback for an address, and none where any certificate of the
+// extension for alternative names is for its common name, as it is for some
+// servers' own clients: the certificates that those servers' documentation teaches to make are of that
+// kind (RFC 6125, section 6.4.4). There is no such fallback for an address, and none where any certificate of the
 // chain constrains names: constraints are checked against alternative names alone (RFC 5280,
 // 4.2.1.10), so a common name would get around them.
 func carriesName(chain []*x509.Certificate, name string) bool {

@@ -21,8 +21,8 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/defect"
+	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/route"
 	"gentleharbor/core/route/hop"
 )
 
@@ -37,7 +37,7 @@ const Patience = 20 * time.Second
 type Options struct {
 	Profile  string
 	Hops     []*hop.Hop
-	Servers  []route.Candidate // in the order in which they are tried
+	Servers  []engine.Endpoint // in the order in which they are tried
 	Dialer   *hop.Dialer
 	Listener net.Listener
 

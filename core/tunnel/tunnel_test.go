@@ -18,6 +18,7 @@ import (
 
 	cryptossh "golang.org/x/crypto/ssh"
 
+	"gentleharbor/core/engine"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/route"
 	"gentleharbor/core/route/hop"
@@ -59,7 +60,7 @@ func newWorld(t *testing.T, serve func(net.Conn), change func(*Options)) *world 
 	w.config.HostKey, w.config.Address = w.gate.HostKey, fmt.Sprintf("127.0.0.1:%d", w.gate.Port())
 	os.MkdirAll(filepath.Join(home, ".ssh"), 0o700)
 	os.WriteFile(filepath.Join(home, ".ssh", "known_hosts"), []byte(w.gate.KnownLine()+"\n"), 0o600)
-	file, err := profile.Parse("profiles.toml", fmt.Appendf(nil, "[profile.tides]\nengine = \"postgresql\"\nhost = \"tide-db.internal.example\"\n[[profile.tides.hop]]\nhost = \"127.0.0.1\"\nport = %d\nuser = \"keeper\"\nkey = %q\n", w.gate.Port(), filepath.Join(home, "gate")))
+	file, err := schema.Parse("profiles.toml", fmt.Appendf(nil, "[profile.tides]\nengine = \"postgresql\"\nhost = \"tide-db.internal.example\"\n[[profile.tides.hop]]\nhost = \"127.0.0.1\"\nport = %d\nuser = \"keeper\"\nkey = %q\n", w.gate.Port(), filepath.Join(home, "gate")))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -73,7 +74,7 @@ func newWorld(t *testing.T, serve func(net.Conn), change func(*Options)) *world 
 	if err != nil {
 		t.Fatal(err)
 	}
-	o := Options{Profile: "tides", Hops: hops, Servers: servers, Dialer: &hop.Dialer{Network: route.System(), Finder: &secret.Finder{}, Profile: "tides", Secrets: &hop.SecretCache{}}, Listener: listener,
+	o := Options{Profile: "tides", Hops: hops, Servers: endpoints(servers), Dialer: &hop.Dialer{Network: route.System(), Finder: &secret.Finder{}, Profile: "tides", Secrets: &hop.SecretCache{}}, Listener: listener,
 		Told: func(text string) { w.told <- text }}
 	if change != nil {
 		change(&o)
@@ -351,4 +352,11 @@ func TestHolder(t *testing.T) {
 			t.Errorf("%s: %q, want %q", line, got, want)
 		}
 	}
+}
+
+func endpoints(servers []route.Candidate) (all []engine.Endpoint) {
+	for _, s := range servers {
+		all = append(all, engine.Endpoint{Host: s.Host, Port: s.Port, Socket: s.Socket})
+	}
+	return all
 }

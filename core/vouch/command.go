@@ -12,7 +12,7 @@ import (
 
 	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
-	"gentleharbor/core/secret/optionfile"
+	"gentleharbor/core/secret"
 )
 
 // The notes beside a command. What a program does by itself can't be known from its words, so
@@ -134,8 +134,24 @@ func fileNames(word string) []string {
 	return some
 }
 
-// optionFiles notes an option file and all that it includes.
-func (c *collector) optionFiles(called, written string) {
+// credentialFile is the credential file of some engine that a source's word names, nil for none.
+func (c *collector) credentialFile(kind string) secret.CredentialFile {
+	for _, file := range c.file.Schema().Engines().CredentialFiles() {
+		if file.Source() == kind {
+			return file
+		}
+	}
+	return nil
+}
+
+// alone reports whether a source's word names a credential file that takes in no others.
+func (c *collector) alone(kind string) bool {
+	file := c.credentialFile(kind)
+	return file != nil && !file.Includes()
+}
+
+// credentialFiles notes a credential file and all that it takes in.
+func (c *collector) credentialFiles(called string, file secret.CredentialFile, written string) {
 	path := c.absolute(written)
 	if _, ok := c.repo.Inside(path); !ok {
 		c.look(called+" file", []string{written}, path)
@@ -148,7 +164,7 @@ func (c *collector) optionFiles(called, written string) {
 		c.look(called+" folder", []string{folder}, folder) // not looked into before the yes
 		return nil, nil
 	}
-	_, err := optionfile.ReadListed(path, func(path string) ([]byte, error) {
+	err := file.Visit(path, func(path string) ([]byte, error) {
 		data := c.look(called+" file", nil, path)
 		if _, ok := c.files[path]; !ok {
 			return nil, fs.ErrNotExist // outside, or not there: not read before the yes
@@ -156,6 +172,6 @@ func (c *collector) optionFiles(called, written string) {
 		return data, nil
 	}, list)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) && c.trouble == "" {
-		c.trouble = fmt.Sprintf("the option file %s cannot be read: %s", clean.Word(written), atomicfile.Plain(err))
+		c.trouble = fmt.Sprintf("the file of secrets %s cannot be read: %s", clean.Word(written), atomicfile.Plain(err))
 	}
 }

@@ -51,7 +51,7 @@ func newCollector(p *profile.Resolved, file *profile.File, home string) *collect
 // files inside the repository are read once, and hashed from what was read.
 func Of(p *profile.Resolved) Uses {
 	c := newCollector(p, p.File(), p.Home())
-	for _, f := range profile.Fields() {
+	for _, f := range p.Schema().Fields() {
 		if f.NotUse {
 			continue
 		}
@@ -117,12 +117,12 @@ func (c *collector) value(f profile.Field, called, full string, words []string, 
 	case f.Name == "command" || f.Source && kind == "command":
 		c.add(called, words...)
 		c.command(called, command())
-	case f.Source && (kind == "file" || kind == "passfile") && arg != "":
+	case f.Source && arg != "" && (kind == "file" || c.alone(kind)):
 		c.named(called, text, arg)
-	case f.Source && kind == "optionfile":
+	case f.Source && c.credentialFile(kind) != nil:
 		c.add(called, text)
 		if path, _, _ := strings.Cut(arg, "#"); path != "" {
-			c.optionFiles(called, path)
+			c.credentialFiles(called, c.credentialFile(kind), path)
 		}
 	case f.Source && kind == "env":
 		c.add(called, text)

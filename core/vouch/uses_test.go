@@ -29,7 +29,7 @@ func repository(t *testing.T, toml string, files map[string]string) *profile.Fil
 		}
 	}
 	os.WriteFile(path, []byte(toml), 0o644)
-	f, err := profile.LoadProject(profile.Place{Path: path, Root: root})
+	f, err := schema.LoadProject(profile.Place{Path: path, Root: root})
 	if err != nil {
 		t.Fatalf("%v\n%s", err, toml)
 	}
@@ -113,7 +113,7 @@ func written(key, base, value string) string {
 // keysOfAllTables are the keys of a profile, a hop and an alias, each with whether it is a use.
 func keysOfAllTables() map[string]bool {
 	keys := make(map[string]bool)
-	for prefix, fields := range map[string][]profile.Field{"": profile.Fields(), "hop ": profile.HopFields(), "alias ": profile.AliasFields()} {
+	for prefix, fields := range map[string][]profile.Field{"": schema.Fields(), "hop ": profile.HopFields(), "alias ": schema.AliasFields()} {
 		for _, f := range fields {
 			keys[prefix+f.Name] = !f.NotUse
 		}
@@ -328,13 +328,13 @@ func TestEveryCharacter(t *testing.T) {
 	os.WriteFile(path, []byte(text), 0o644)
 	values := func(data string) (string, *Uses) {
 		os.WriteFile(path, []byte(data), 0o644)
-		f, err := profile.LoadProject(profile.Place{Path: path, Root: root})
+		f, err := schema.LoadProject(profile.Place{Path: path, Root: root})
 		if err != nil || f.Lookup("p") == nil {
 			return "", nil
 		}
 		p := sealed(t, f, "p")
 		var all strings.Builder
-		for _, field := range profile.Fields() {
+		for _, field := range schema.Fields() {
 			if v, ok := p.Written(field.Name); ok && !field.NotUse {
 				fmt.Fprintf(&all, "%s=%q\n", field.Name, v.Words())
 			}

@@ -26,7 +26,7 @@ func clone(t *testing.T, text string) *profile.Resolved {
 	if !ok || place.Path != path {
 		t.Fatalf("%+v", place)
 	}
-	f, err := profile.LoadProject(place)
+	f, err := schema.LoadProject(place)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -13,7 +13,6 @@ import (
 
 	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
-	"gentleharbor/core/engine"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/route"
 	"gentleharbor/core/secret"
@@ -264,7 +263,7 @@ func (b Binding) objection(q secret.Query) string {
 		return b.aliasObjection(q)
 	}
 	switch {
-	case !engine.SameFamily(b.Engine, q.Engine):
+	case !q.SpeaksAs(b.Engine):
 		return fmt.Sprintf("it is bound to the engine %s, and this is %s", b.Engine, q.Engine)
 	case b.Container != "" || q.Container != "":
 		if why := b.containerObjection(q); why != "" {
@@ -348,11 +347,11 @@ func (b Binding) aliasObjection(q secret.Query) string {
 // aliasFactsObjection compares what a profile says with what its alias does, or with what the binding
 // says in the alias's place.
 func (b Binding) aliasFactsObjection(link secret.Link, q secret.Query) string {
-	if link.Engine != "" && !engine.SameFamily(link.Engine, q.Engine) {
+	if link.Engine != "" && !q.SpeaksAs(link.Engine) {
 		return fmt.Sprintf("the alias %s is of the engine %s, and this is %s", link.Name, link.Engine, q.Engine)
 	}
 	switch {
-	case b.Engine != "" && !engine.SameFamily(b.Engine, q.Engine):
+	case b.Engine != "" && !q.SpeaksAs(b.Engine):
 		return fmt.Sprintf("it is bound to the engine %s, and this is %s", b.Engine, q.Engine)
 	case q.PortOverride:
 		return fmt.Sprintf("the alias %s has an address without a port, and the profile says one of its own", link.Name)

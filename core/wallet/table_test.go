@@ -74,7 +74,7 @@ func (s station) resolve(cell string) *profile.Resolved {
 	}
 	aliases := hosts + "[alias.counts]\nengine = \"postgresql\"\n" + counts + "tls = \"verified\"\ntls-ca = \"own.pem\"\n[alias.old-counts]\nalias = \"counts\"\n[alias.loose-counts]\nalias = \"counts\"\ntls-ca = \"other.pem\"\n[alias.portless]\naddresses = [\"db.saltmarsh.example\"]\n[alias.plain]\n" + counts
 	env := profile.Environment{Home: s.dir, Lookup: func(string) (string, bool) { return "", false }, Vouch: func(*profile.Resolved) *finding.Finding { return nil }}
-	home := profile.Home{Dir: s.dir}
+	home := profile.Home{Dir: s.dir, Schema: schema}
 	if err := os.WriteFile(home.AliasesPath(), []byte(aliases), 0o600); err != nil {
 		s.t.Fatal(err)
 	}
@@ -89,10 +89,10 @@ func (s station) resolve(cell string) *profile.Resolved {
 	}
 	var f *profile.File
 	if s.project {
-		f, err = profile.LoadProject(profile.Place{Path: path, Root: s.dir})
+		f, err = schema.LoadProject(profile.Place{Path: path, Root: s.dir})
 		book.Project = f
 	} else {
-		f, err = profile.Parse(path, []byte(text.String()+hop))
+		f, err = schema.Parse(path, []byte(text.String()+hop))
 	}
 	if err != nil {
 		s.t.Fatalf("%v\n%s", err, text.String())
@@ -186,7 +186,7 @@ func TestEveryKeyIsBound(t *testing.T) {
 		"alias tls-ca": {"alias:counts", "alias counts, tls-ca other.pem"}, "alias tls-name": {"alias:counts", "alias counts, tls-name other"},
 	}
 	elsewhere := map[string]string{"hosts": "several addresses; TestBindings", "socket": "TestBindings", "container": "TestContainerSecrets", "endpoint": "TestContainerSecrets"}
-	for prefix, fields := range map[string][]profile.Field{"": profile.Fields(), "alias ": profile.AliasFields()} {
+	for prefix, fields := range map[string][]profile.Field{"": schema.Fields(), "alias ": schema.AliasFields()} {
 		for _, f := range fields {
 			key := prefix + f.Name
 			c, ok := changed[key]
@@ -239,7 +239,7 @@ func TestEveryHopKeyIsBound(t *testing.T) {
 			}
 			path := filepath.Join(t.TempDir(), "gharbor.toml")
 			os.WriteFile(path, []byte("[profile.p]\nhost = \"h\"\n[[profile.p.hop]]\n"+base+line), 0o600)
-			p, err := profile.LoadProject(profile.Place{Path: path, Root: filepath.Dir(path)})
+			p, err := schema.LoadProject(profile.Place{Path: path, Root: filepath.Dir(path)})
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"flag"
 	"strconv"
 	"strings"
 
@@ -25,12 +24,12 @@ A password has no place here. Say with -secret where it is. Where nothing is sai
 engine's credential file is looked through, then an open wallet, then the terminal is
 asked. A URL with its password in it is pasted: -url-stdin -into wallet.`,
 		examples: []string{
-			"gharbor add sightings -engine postgresql -host 127.0.0.1 -port 5432 -database sightings -user warden",
+			"gharbor add sightings -engine {engine} -host 127.0.0.1 -port {port} -database sightings -user warden",
 			"gharbor add sightings-ro -like sightings -user visitor -secret env:VISITOR_PASSWORD",
-			"gharbor add tides 'postgresql://tidekeeper@tide-db.internal.example/tides?sslmode=verify-full' -test",
+			"gharbor add tides '{scheme}://tidekeeper@tide-db.internal.example/tides?sslmode=verify-full' -test",
 		},
 		minArgs: 1, maxArgs: 2,
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			given.flags(fs)
 			o.to.flag(fs)
 			fs.BoolVar(&o.test, "test", false, "test the profile once it is kept")
@@ -124,7 +123,7 @@ func (c *call) fromURL(o addOptions, given assignments) (assignments, secret.Val
 	case o.urlStdin:
 		return c.withPastedURL(c.args[0], given, o.into)
 	case len(c.args) == 2:
-		given, err = withURL(given, c.args[1])
+		given, err = c.withURL(given, c.args[1])
 	}
 	return given, secret.Value{}, err
 }
@@ -142,7 +141,7 @@ func (c *call) complete(ctx context.Context, to target, given assignments) (assi
 		return nil, &exitError{
 			code: exitUsage,
 			err:  errors.New("-engine is missing: which kind of server is it?"),
-			try:  []string{"gharbor add " + c.args[0] + " -engine postgresql …"},
+			try:  []string{"gharbor add " + c.args[0] + " -engine " + c.Engines.Example().Word + " …"},
 		}
 	case !c.Interactive():
 		return nil, &exitError{
@@ -176,7 +175,7 @@ func (c *call) withPastedURL(name string, given assignments, into string) (assig
 	if err != nil {
 		return nil, secret.Value{}, err
 	}
-	sets, password, err := profile.SplitURL(strings.TrimSpace(pasted.Disclose()))
+	sets, password, err := c.schema.SplitURL(strings.TrimSpace(pasted.Disclose()))
 	switch {
 	case err != nil:
 		return nil, secret.Value{}, usage("%w", err)
@@ -193,12 +192,12 @@ func (c *call) withPastedURL(name string, given assignments, into string) (assig
 	if _, twice := given.get("secret"); twice {
 		return nil, secret.Value{}, usage("-secret and -into wallet both say where the password is; give one")
 	}
-	err = given.add(profile.FieldNamed("secret"), "wallet:"+name, false)
+	err = given.add(c.schema.Field("secret"), "wallet:"+name, false)
 	return given, password, err
 }
 
-func withURL(given assignments, url string) (assignments, error) {
-	fromURL, err := profile.ParseURL(url)
+func (c *call) withURL(given assignments, url string) (assignments, error) {
+	fromURL, err := c.schema.ParseURL(url)
 	if err != nil {
 		return nil, usage("%w", err)
 	}
@@ -244,15 +243,16 @@ func (c *call) free(to target, name string) error {
 func (c *call) ask(ctx context.Context) (assignments, error) {
 	c.Say("Enter keeps the value in brackets; Ctrl-C keeps nothing.")
 	var given assignments
-	engine, err := c.askField(ctx, "engine", "engine", "postgresql", &given)
+	word, err := c.askField(ctx, "engine", "engine", c.Engines.Example().Word, &given)
 	if err != nil {
 		return nil, err
 	}
+	spec := c.Engines.Named(word)
 	if err := c.askWhere(ctx, &given); err != nil {
 		return nil, err
 	}
 	if _, socket := given.get("socket"); !socket {
-		if _, err := c.askField(ctx, "port", "port", strconv.Itoa(profile.DefaultPort(engine)), &given); err != nil {
+		if _, err := c.askField(ctx, "port", "port", strconv.Itoa(spec.Port), &given); err != nil {
 			return nil, err
 		}
 	}
@@ -260,18 +260,23 @@ func (c *call) ask(ctx context.Context) (assignments, error) {
 	if err != nil {
 		return nil, err
 	}
-	database, inOrder := "database", "passfile, wallet, then ask"
-	if engine == "oracle" {
-		if _, err := c.askField(ctx, "service", "service, as the listener knows it", "", &given); err != nil {
+	inOrder := "wallet, then ask"
+	if spec.Credentials != nil {
+		inOrder = spec.Credentials.Source() + ", " + inOrder
+	}
+	for _, key := range spec.Keys.Needs.Keys[:min(1, len(spec.Keys.Needs.Keys))] {
+		if _, err := c.askField(ctx, key, spec.Keys.Needs.Ask, "", &given); err != nil {
 			return nil, err
 		}
-	} else if engine != "postgresql" { // no database is one too, and the user's name is none
-		database, inOrder, user = "database, or Enter for none", "optionfile, wallet, then ask", ""
 	}
-	if engine == "oracle" {
-		inOrder = "wallet, then ask"
-	} else if _, err := c.askField(ctx, "database", database, user, &given); err != nil {
-		return nil, err
+	if _, idle := spec.Keys.Idle["database"]; !idle {
+		question := "database"
+		if !spec.Keys.UserDatabase { // no database is one too, and the user's name is none
+			question, user = "database, or Enter for none", ""
+		}
+		if _, err := c.askField(ctx, "database", question, user, &given); err != nil {
+			return nil, err
+		}
 	}
 	if _, err := c.askField(ctx, "secret", "where the password is: "+secret.Words, inOrder, &given); err != nil {
 		return nil, err
@@ -296,7 +301,7 @@ func (c *call) askWhere(ctx context.Context, given *assignments) error {
 		if strings.HasPrefix(answer, "/") || strings.HasPrefix(answer, "~") {
 			key = "socket"
 		}
-		if err := given.add(profile.FieldNamed(key), answer, false); err != nil {
+		if err := given.add(c.schema.Field(key), answer, false); err != nil {
 			c.Say("  %s", err)
 			continue
 		}
@@ -316,7 +321,7 @@ func (c *call) askField(ctx context.Context, key, prompt, byDefault string, give
 		if answer == byDefault && (key == "secret" || key == "tls" || key == "database" && answer == "") {
 			return answer, nil
 		}
-		if err := given.add(profile.FieldNamed(key), answer, false); err != nil {
+		if err := given.add(c.schema.Field(key), answer, false); err != nil {
 			c.Say("  %s", err)
 			continue
 		}

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"flag"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -20,7 +19,7 @@ func aliasCommand() *command {
 		long: `An alias stands in aliases.toml, or in a project's gharbor.toml, and lists addresses.
 Profiles and wallet entries name it (alias=NAME): moving a database is one edit.
 GHARBOR_ALIASES names further files, such as one that a team shares. A section of
-PostgreSQL's service file is the alias service:NAME.`,
+A service file's section is the alias service:NAME.`,
 		verbs: func() []*command {
 			return []*command{aliasAdd(), aliasSet(), aliasList(), aliasShow(), aliasRename(), aliasRemove(), aliasResolve(),
 				aliasKnock(), aliasUsed(), aliasCheck()}
@@ -70,7 +69,7 @@ func aliasList() *command {
 		name: "alias list", quick: true, summary: "the aliases there are",
 		long:     "Those of your own files, and of the project's. Nothing is looked up or dialled.",
 		examples: []string{"gharbor alias list", "gharbor alias list -format json"},
-		flags:    func(fs *flag.FlagSet) { form.flag(fs) },
+		flags:    func(fs *flagSet) { form.flag(fs) },
 		run: func(_ context.Context, c *call) error {
 			if _, err := c.load(); err != nil {
 				return err
@@ -159,7 +158,7 @@ func aliasShow() *command {
 		long:     "Each key with the file and line that says it. Nothing is looked up or dialled.",
 		examples: []string{"gharbor alias show skein", "gharbor alias show service:sightings"},
 		minArgs:  1, maxArgs: 1,
-		flags: func(fs *flag.FlagSet) { form.flag(fs) },
+		flags: func(fs *flagSet) { form.flag(fs) },
 		run: func(_ context.Context, c *call) error {
 			a, err := c.foundAlias(c.args[0])
 			if err != nil {

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"flag"
 	"fmt"
 	"strings"
 
@@ -19,7 +18,7 @@ type aliasTarget struct {
 	new     bool // the alias is to be made: one of the name elsewhere is in nobody's way
 }
 
-func (t *aliasTarget) flag(fs *flag.FlagSet) {
+func (t *aliasTarget) flag(fs *flagSet) {
 	fs.BoolVar(&t.project, "project", false, "in the project's gharbor.toml rather than in your own aliases.toml")
 }
 
@@ -30,7 +29,7 @@ func (t *aliasTarget) of(c *call, name string) (string, error) {
 		return "", err
 	}
 	if strings.HasPrefix(name, profile.ServicePrefix) {
-		return "", usage("that is a section of PostgreSQL's service file, which is not changed here")
+		return "", usage("that is a section of a service file, which is not changed here")
 	}
 	if own, ok := strings.CutPrefix(name, profile.ProjectPrefix); ok {
 		t.project = true
@@ -75,7 +74,7 @@ func (c *call) writeAlias(ctx context.Context, to *aliasTarget, done string,
 	if name, err = to.of(c, c.args[0]); err != nil {
 		return "", err
 	}
-	sets, err := c.sets(to.project, aliasKeyValue)
+	sets, err := c.sets(to.project, c.aliasKeyValue)
 	if err != nil {
 		return "", err
 	}
@@ -88,14 +87,14 @@ func (c *call) writeAlias(ctx context.Context, to *aliasTarget, done string,
 }
 
 // aliasKeyValue reads an alias' key=value; an empty value unsets the key.
-func aliasKeyValue(s string) (profile.Override, error) {
+func (c *call) aliasKeyValue(s string) (profile.Override, error) {
 	key, text, ok := strings.Cut(s, "=")
-	field := profile.AliasField(key)
+	field := c.schema.AliasField(key)
 	switch {
 	case !ok:
 		return profile.Override{}, errors.New("expected key=value, such as addresses=archive-a.saltmarsh.example:1521")
 	case field == nil:
-		return profile.Override{}, unknownAliasKey(key)
+		return profile.Override{}, c.unknownAliasKey(key)
 	case text == "":
 		return profile.Override{Field: field, Unset: true}, nil
 	}
@@ -104,8 +103,8 @@ func aliasKeyValue(s string) (profile.Override, error) {
 }
 
 // unknownAliasKey says what a key was probably meant to be, without repeating it.
-func unknownAliasKey(key string) error {
-	text := profile.UnknownAliasKey(key)
+func (c *call) unknownAliasKey(key string) error {
+	text := c.schema.UnknownAliasKey(key)
 	if quoted := "unknown key " + clean.Quoted(key); strings.HasPrefix(text, quoted) {
 		text = "there is no such key" + strings.TrimPrefix(text, quoted)
 	}
@@ -116,13 +115,12 @@ func aliasAdd() *command {
 	to := aliasTarget{new: true}
 	return &command{
 		name: "alias add", args: "NAME key=value…", summary: "define an alias",
-		long: `Lists take commas: addresses=db-a.example:1521,db-b.example:1521. The keys:
-
-` + strings.TrimRight(aliasKeyTable(), "\n"),
+		long: `Lists take commas: addresses=db-a.example:1521,db-b.example:1521. The keys:`,
+		keys: aliasKeyTable,
 		examples: []string{
-			"gharbor alias add skein engine=oracle " +
+			"gharbor alias add skein engine={listener} " +
 				"addresses=archive-a.saltmarsh.example:1521,archive-b.saltmarsh.example:1521 service=SKEIN",
-			"gharbor alias add counts engine=postgresql srv=_postgresql._tcp.saltmarsh.example database=sightings",
+			"gharbor alias add counts engine={engine} srv=_{engine}._tcp.saltmarsh.example database=sightings",
 			"gharbor alias add old-skein alias=skein",
 		},
 		minArgs: 2, maxArgs: -1,
@@ -147,9 +145,8 @@ func aliasSet() *command {
 	return &command{
 		name: "alias set", args: "NAME key=value…", summary: "change keys of an alias; key= takes one away",
 		long: `Every profile and wallet entry that names the alias follows. Only the bytes of the keys
-that change are touched. The keys:
-
-` + strings.TrimRight(aliasKeyTable(), "\n"),
+that change are touched. The keys:`,
+		keys: aliasKeyTable,
 		examples: []string{"gharbor alias set skein addresses=archive-c.saltmarsh.example:1521",
 			"gharbor alias set skein pick=fastest connect-timeout=3s", "gharbor alias set skein note="},
 		minArgs: 2, maxArgs: -1,
@@ -209,7 +206,7 @@ func (c *call) renameAlias(ctx context.Context, to aliasTarget, from, name strin
 	if err := quiet(func(f *profile.File) (*profile.Edit, error) { return f.RenameAlias(from, name) }); err != nil {
 		return err
 	}
-	both := []profile.Override{{Field: profile.AliasField("alias"), Value: profile.TextValue(name)}}
+	both := []profile.Override{{Field: c.schema.AliasField("alias"), Value: profile.TextValue(name)}}
 	if err := quiet(func(f *profile.File) (*profile.Edit, error) { return f.AddAlias(from, both) }); err != nil {
 		return err
 	}
@@ -266,7 +263,7 @@ func aliasRemove() *command {
 		long:     "Refused while a profile or another alias names it. Asks first, unless -yes.",
 		examples: []string{"gharbor alias remove old-skein -yes"},
 		minArgs:  1, maxArgs: 1,
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			fs.BoolVar(&yes, "yes", false, "do not ask")
 			to.flag(fs)
 		},

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"flag"
 	"fmt"
 	"math/rand/v2"
 	"path/filepath"
@@ -68,7 +67,7 @@ dialled, so pick=fastest shows the order as written.`,
 		examples: []string{"gharbor alias resolve skein", "gharbor alias resolve skein -format json"},
 		minArgs:  1,
 		maxArgs:  1,
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			fs.DurationVar(&timeout, "timeout", check.DefaultTimeout, "bound of the look-ups")
 			form.flag(fs)
 		},
@@ -204,12 +203,12 @@ func aliasKnock() *command {
 	return &command{
 		name: "alias knock", args: "NAME", summary: "reach the listener of each address, without logging in",
 		long: `Says what answers, how long it takes there and back, and where the engine's listener can
-be asked (oracle), whether it knows the service. A server may count each knock as a
-failed connection (MySQL and MariaDB do, and block a client after 100 in a row), so
+be asked ({listener}), whether it knows the service. A server may count each knock as a
+failed connection (some do, and block a client after 100 in a row), so
 there are 20 at most for an address. No hops are gone through.`,
 		examples: []string{"gharbor alias knock skein", "gharbor alias knock skein -count 5"},
 		minArgs:  1, maxArgs: 1,
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			fs.IntVar(&count, "count", 3, fmt.Sprintf("knocks at each address, %d at most", alias.MaxKnocks))
 			fs.DurationVar(&timeout, "timeout", 3*time.Second, "bound of each knock")
 			form.flag(fs)
@@ -247,6 +246,7 @@ func (c *call) knock(ctx context.Context, chain *profile.Chain, count int, timeo
 		k := alias.Knocker{
 			Network:  network,
 			Name:     name,
+			Engines:  c.Engines,
 			Engine:   chain.Text("engine"),
 			Service:  chain.Text("service"),
 			Instance: chain.Text("instance"),
@@ -274,11 +274,12 @@ func (c *call) knock(ctx context.Context, chain *profile.Chain, count int, timeo
 	return nil
 }
 
-// listenerTLS is how TLS is spoken to an oracle listener: from the first byte, where
+// listenerTLS is how TLS is spoken to a listener: from the first byte, where
 // the alias wants it. Other engines agree on it later, which a knock does not wait for.
 func (c *call) listenerTLS(chain *profile.Chain, one route.Candidate) (*tlsrule.Plan, *finding.Finding) {
 	rule := tlsrule.Rule(chain.Text("tls"))
-	if chain.Text("engine") != "oracle" || rule != tlsrule.Required && rule != tlsrule.Verified {
+	spec := c.Engines.Named(chain.Text("engine"))
+	if spec == nil || spec.Listener == nil || rule != tlsrule.Required && rule != tlsrule.Verified {
 		return nil, nil
 	}
 	path := func(key string) string {

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"flag"
 	"fmt"
 	"os"
 	"slices"
@@ -25,7 +24,7 @@ func aliasUsed() *command {
 without its passphrase: as a reader, or while it is unlocked.`,
 		examples: []string{"gharbor alias used skein", "gharbor alias used skein -format json"},
 		minArgs:  1, maxArgs: 1,
-		flags: func(fs *flag.FlagSet) { form.flag(fs) },
+		flags: func(fs *flagSet) { form.flag(fs) },
 		run: func(ctx context.Context, c *call) error {
 			a, err := c.foundAlias(c.args[0])
 			if err != nil {
@@ -115,7 +114,7 @@ func aliasCheck() *command {
 		long: `Names are looked up and nothing is dialled. Ends with 1 where an alias leads nowhere or
 to a host that is not known; an alias that nothing uses is a warning.`,
 		examples: []string{"gharbor alias check", "gharbor alias check -format json"},
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			fs.DurationVar(&timeout, "timeout", check.DefaultTimeout, "bound of all look-ups")
 			form.flag(fs)
 		},

@@ -3,14 +3,12 @@ package cli
 import (
 	"context"
 	"errors"
-	"flag"
 	"fmt"
 	"os"
 	"path/filepath"
 
 	"gentleharbor/core/audit"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/profile"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/wallet"
 	"gentleharbor/internal/render"
@@ -28,7 +26,7 @@ them, readers and entries of the wallet, and what was vouched for. Connects to n
 The wallet's entries are looked at where it is open: by a pin file, an unlock, or
 -passphrase-file. Exit 1 where anything of severity high is left.`,
 		examples: []string{"gharbor audit", "gharbor audit -fix", "gharbor audit -format sarif"},
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			o.flags(fs)
 			form.flag(fs, "sarif")
 			fs.BoolVar(&fix, "fix", false, "mend permissions, after showing them")
@@ -68,7 +66,7 @@ The wallet's entries are looked at where it is open: by a pin file, an unlock, o
 
 // auditSubject gathers what there is to look at.
 func (c *call) auditSubject(ctx context.Context, o walletFlags) (audit.Subject, error) {
-	h, err := profile.FindHome(c.Lookup)
+	h, err := c.schema.FindHome(c.Lookup)
 	if err != nil {
 		return audit.Subject{}, err
 	}
@@ -82,7 +80,7 @@ func (c *call) auditSubject(ctx context.Context, o walletFlags) (audit.Subject, 
 		return audit.Subject{}, err
 	}
 	env := c.environment()
-	s := audit.Subject{Home: env.Home, Folder: h.Dir, Lookup: c.Lookup, Seen: c.lastSeen().All(), Book: c.vouched}
+	s := audit.Subject{Engines: c.Engines, Home: env.Home, Folder: h.Dir, Lookup: c.Lookup, Seen: c.lastSeen().All(), Book: c.vouched}
 	s.Work, _ = c.workDir()
 	for _, p := range file.All() {
 		s.Profiles = append(s.Profiles, file.Resolve(p, nil, env))

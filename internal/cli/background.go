@@ -44,8 +44,7 @@ func startBackground(dir string, env []string, words ...string) (*background, er
 var needed = []string{
 	"PATH", "HOME", "USER", "LOGNAME", "USERNAME", "LANG", "LC_*", "TZ", "TMPDIR", "TMP", "TEMP", "XDG_*", "GHARBOR_*",
 	"GODEBUG", "NO_COLOR",
-	"SSH_AUTH_SOCK", "DBUS_SESSION_BUS_ADDRESS", "DOCKER_*", "SSL_CERT_FILE", "SSL_CERT_DIR", "PGPASSFILE",
-	"PGSERVICEFILE", "PGSYSCONFDIR", "MYSQL_HOME",
+	"SSH_AUTH_SOCK", "DBUS_SESSION_BUS_ADDRESS", "DOCKER_*", "SSL_CERT_FILE", "SSL_CERT_DIR",
 	"APPDATA", "LOCALAPPDATA", "USERPROFILE", "SYSTEMROOT",
 }
 
@@ -56,6 +55,9 @@ func (c *call) environmentOf(p *profile.Resolved) []string {
 	named, all := p.NamedVariables()
 	if all {
 		return c.Environ()
+	}
+	for _, spec := range c.Engines.All() {
+		named = append(named, spec.Client.Reads...)
 	}
 	return slices.DeleteFunc(c.Environ(), func(pair string) bool {
 		name, _, _ := strings.Cut(pair, "=")

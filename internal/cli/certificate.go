@@ -5,7 +5,6 @@ import (
 	"context"
 	"crypto/x509"
 	"errors"
-	"flag"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -40,7 +39,7 @@ way: on a terminal you are asked, elsewhere -fingerprint says what it must be.`,
 		examples: []string{"gharbor certificate sightings", "gharbor certificate sightings -save",
 			"gharbor certificate sightings -save -fingerprint SHA256:4F:…"},
 		minArgs: 1, maxArgs: 1,
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			fs.BoolVar(&o.save, "save", false, "keep the topmost certificate as the profile's tls-ca, after comparing")
 			fs.StringVar(&o.fingerprint, "fingerprint", "", "what its fingerprint must be, SHA256:… as this command shows it")
 			fs.DurationVar(&o.timeout, "timeout", check.DefaultTimeout, "bound of the whole")
@@ -69,7 +68,7 @@ func (c *call) certificate(ctx context.Context, o certificateOptions) error {
 	if err != nil {
 		return err
 	}
-	required, _ := keyValue("tls=required")
+	required, _ := c.keyValue("tls=required")
 	asking, err := c.resolve(name, append(o.over, required))
 	if err != nil {
 		return err
@@ -211,7 +210,7 @@ func (c *call) saveCertificate(ctx context.Context, p *profile.Resolved, chain [
 	if err := profile.WriteFile(path, tlsrule.PEM(top)); err != nil {
 		return err
 	}
-	keep, err := keyValue("tls-ca=certificates/" + name + ".pem")
+	keep, err := c.keyValue("tls-ca=certificates/" + name + ".pem")
 	if err != nil {
 		return err
 	}

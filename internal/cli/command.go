@@ -17,6 +17,7 @@ import (
 	"gentleharbor/core/alias"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/defect"
+	"gentleharbor/core/engine"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/route/container"
@@ -44,6 +45,8 @@ type World struct {
 	Stdout io.Writer
 	Stderr io.Writer
 	Lookup func(name string) (string, bool) // environment variables
+	// Engines are the engines that the program knows.
+	Engines engine.Set
 	// Dir is the working folder, "" for the process's own.
 	Dir string
 	// Environ is the whole environment as the program was given it, "NAME=value".
@@ -61,16 +64,17 @@ type World struct {
 
 // command is one command: what help shows of it, and what it does.
 type command struct {
-	name     string // "add"; a verb's with its group's before it: "wallet put"
-	args     string // "NAME [URL]"
-	summary  string // one line
+	name     string                       // "add"; a verb's with its group's before it: "wallet put"
+	args     string                       // "NAME [URL]"
+	summary  string                       // one line
+	keys     func(*profile.Schema) string // the table of keys that stands behind long; nil for none
 	long     string
 	examples []string
 	quick    bool // over in milliseconds: neither dials, asks nor writes
 	patient  bool // a signal is its program's, which may go on
 	minArgs  int  // of names
 	maxArgs  int  // of names; -1 for any number
-	flags    func(*flag.FlagSet)
+	flags    func(*flagSet)
 	run      func(context.Context, *call) error
 	verbs    func() []*command // a group's; it has no run of its own
 	hidden   bool              // what the program starts itself as; help does not show it
@@ -85,11 +89,12 @@ type call struct {
 	set      map[string]bool // flags that were given
 	noColour bool
 	log      *slog.Logger
+	schema   *profile.Schema
 	loaded   *profile.File
 	broken   error // what is wrong with the project's file
 	vouched  vouch.Book
-	book     *alias.Book // the aliases, once loaded
-	engines  *container.Engines
+	book     *alias.Book        // the aliases, once loaded
+	asked    *container.Engines // the container engines of this machine, once they are wanted
 }
 
 // maker makes a command by its name: a run makes the one that it is of.
@@ -235,6 +240,7 @@ func dispatch(ctx context.Context, w World, term *render.Terminal, noColour bool
 	case "-version", "--version":
 		name = "version"
 	}
+	schema := profile.NewSchema(w.Engines)
 	cmd, rest, err := choice(append([]string{name}, args[1:]...))
 	if err != nil {
 		return err
@@ -249,10 +255,10 @@ func dispatch(ctx context.Context, w World, term *render.Terminal, noColour bool
 			try:  []string{"gharbor help " + cmd.name},
 		}
 	}
-	c := &call{World: w, Terminal: term, noColour: noColour, set: make(map[string]bool)}
+	c := &call{World: w, schema: schema, Terminal: term, noColour: noColour, set: make(map[string]bool)}
 	verbose, err := c.parse(cmd, rest)
 	if errors.Is(err, flag.ErrHelp) {
-		return commandHelp(w.Stdout, cmd)
+		return commandHelp(w.Stdout, schema, cmd)
 	}
 	if err != nil {
 		return err

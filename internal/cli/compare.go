@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"flag"
 	"fmt"
 	"time"
 
@@ -24,7 +23,7 @@ differ, and which expectations of either profile hold on one of them only. Exit 
 same-instance, 1 for same-lineage and different, 6 for unknown.`,
 		examples: []string{"gharbor compare sightings sightings-ro", "gharbor compare sightings tides -format json"},
 		minArgs:  2, maxArgs: 2,
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			fs.DurationVar(&timeout, "timeout", check.DefaultTimeout, "bound of each of the two tests")
 			over.flag(fs)
 			form.flag(fs)

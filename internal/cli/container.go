@@ -3,7 +3,6 @@ package cli
 import (
 	"cmp"
 	"context"
-	"flag"
 	"fmt"
 	"slices"
 	"strings"
@@ -30,8 +29,8 @@ this machine; a profile's endpoint names one of them.`,
 }
 
 // endpointFlag registers -endpoint, which names one container engine.
-func endpointFlag(fs *flag.FlagSet, endpoint *string) {
-	field := profile.FieldNamed("endpoint")
+func endpointFlag(fs *flagSet, endpoint *string) {
+	field := fs.schema.Field("endpoint")
 	fs.Func("endpoint", "one container engine, unix:///PATH or tcp://HOST:PORT, instead of all of this machine's",
 		func(s string) error {
 			value, err := field.ParseValue(s)
@@ -66,7 +65,7 @@ environment declares or by the port that they have. Where neither tells, a port 
 published on loopback is asked for its greeting: nothing is logged in to, and a server
 may count that as a failed connection.`,
 		examples: []string{"gharbor container scan", "gharbor container scan -format json"},
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			endpointFlag(fs, &endpoint)
 			form.flag(fs)
 		},

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"flag"
 	"fmt"
 	"strings"
 
@@ -35,15 +34,15 @@ as the compose file's service.`,
 			"gharbor container adopt saltmarsh/ringing -into wallet", "gharbor container adopt saltmarsh-ringing ringing -test"},
 		minArgs: 1,
 		maxArgs: 2,
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			endpointFlag(fs, &o.endpoint)
-			engine := profile.FieldNamed("engine")
-			fs.Func("engine", "the kind of server, where nothing tells: "+strings.Join(profile.Engines(), ", "),
+			field, words := fs.schema.Field("engine"), strings.Join(fs.schema.Engines().Testable(), ", ")
+			fs.Func("engine", "the kind of server, where nothing tells: "+words,
 				func(s string) error {
 					o.engine = s
-					_, err := engine.ParseValue(s)
+					_, err := field.ParseValue(s)
 					if err != nil {
-						return fmt.Errorf("expected one of %s", strings.Join(profile.Engines(), ", "))
+						return fmt.Errorf("expected one of %s", words)
 					}
 					return nil
 				})
@@ -71,7 +70,7 @@ func (c *call) adopt(ctx context.Context, o adoptOptions) error {
 		return &exitError{
 			code: exitUsage,
 			err:  fmt.Errorf("nothing says that the container %s is a database server, or which", seen.Container),
-			try:  []string{fmt.Sprintf("gharbor container adopt %s -engine postgresql   # or which it is", c.args[0])},
+			try:  []string{fmt.Sprintf("gharbor container adopt %s -engine %s   # or which it is", c.args[0], c.Engines.Example().Word)},
 		}
 	}
 	named := seen.Named
@@ -116,16 +115,16 @@ func (c *call) adopt(ctx context.Context, o adoptOptions) error {
 
 // adoptedSets are the keys of the new profile.
 func (c *call) adoptedSets(seen container.Seen, named profile.Container, endpoint string, o adoptOptions) assignments {
-	sets := assignments(seen.Declaration.Sets(named, seen.Port))
+	sets := assignments(seen.Declaration.Sets(c.schema, named, seen.Port))
 	if !c.containers().IsOnlyEngine(endpoint) || o.endpoint != "" {
-		sets = append(sets, profile.Override{Field: profile.FieldNamed("endpoint"), Value: profile.TextValue(endpoint)})
+		sets = append(sets, profile.Override{Field: c.schema.Field("endpoint"), Value: profile.TextValue(endpoint)})
 	}
 	return sets
 }
 
 // adoptPassword puts the declared password into the wallet.
 func (c *call) adoptPassword(ctx context.Context, adopted *planned, o adoptOptions) error {
-	if err := adopted.placePassword(o.into); err != nil {
+	if err := adopted.placePassword(c.schema, o.into); err != nil {
 		return err
 	}
 	if err := c.keepPasswords(ctx, o.walletFlags, []*planned{adopted}); err != nil {

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"flag"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -47,12 +46,12 @@ server is published on 127.0.0.1 alone (at its usual port, or one that is free),
 data are in a volume, and a health check watches it. A password is made into the wallet,
 or the one that is there is taken, and handed over as a file that only the container's
 root can read. The profile then leads to the container. -dry-run stops after showing.`,
-		examples: []string{"gharbor container make ringing -image mariadb:11 -dry-run",
-			"gharbor container make ringing -image mariadb:11"},
+		examples: []string{"gharbor container make sightings -image {image}:16 -dry-run",
+			"gharbor container make sightings -image {image}:16"},
 		minArgs: 1,
 		maxArgs: 1,
-		flags: func(fs *flag.FlagSet) {
-			imageFlag(fs, &o.image, "the image, such as postgres:16")
+		flags: func(fs *flagSet) {
+			imageFlag(fs, &o.image, "the image, such as NAME:TAG")
 			fs.StringVar(&o.name, "name", "", "the container's name, where the profile does not say it")
 			fs.Func("port", "the port of 127.0.0.1 to publish at", func(s string) (err error) {
 				if o.port, err = strconv.Atoi(s); err != nil || o.port < 1 || o.port > 65535 {
@@ -89,11 +88,11 @@ root can read. The profile then leads to the container. -dry-run stops after sho
 }
 
 // imageFlag registers -image.
-func imageFlag(fs *flag.FlagSet, image *string, help string) {
+func imageFlag(fs *flagSet, image *string, help string) {
 	fs.Func("image", help, func(s string) error {
 		*image = s
 		if !making.ValidImage(s) {
-			return errors.New("expected an image's name, such as postgres:16")
+			return errors.New("expected an image's name, such as NAME:TAG")
 		}
 		return nil
 	})
@@ -161,7 +160,7 @@ func (c *call) makeable(o makeOptions) (*profile.Resolved, error) {
 	if profile.ValidName(name) && file.Lookup(name) == nil {
 		return nil, &exitError{code: exitUsage, err: fmt.Errorf("there is no profile %s yet to make a container of", name),
 			try: []string{fmt.Sprintf("gharbor add %s -engine %s -container %s -user %s -secret wallet", name,
-				imageEngine(o.image), name, clean.Shell(cmp.Or(c.account(), "NAME")))}}
+				c.imageEngine(o.image), name, clean.Shell(cmp.Or(c.account(), "NAME")))}}
 	}
 	p, err := c.resolve(name, nil)
 	if err != nil {
@@ -172,10 +171,10 @@ func (c *call) makeable(o makeOptions) (*profile.Resolved, error) {
 	}
 	called, in := p.Container()
 	local := p.AddressKind() == "host" && p.Local()
-	switch engine := p.Text("engine"); {
-	case !slices.Contains(making.Makeable(), engine):
+	switch {
+	case !making.Makeable(p.Engine()):
 		return nil, usage("a container can be made of %s, and the profile's engine is %s",
-			strings.Join(making.Makeable(), ", "), cmp.Or(engine, "not said"))
+			strings.Join(making.MakeableWords(c.Engines), ", "), cmp.Or(p.Text("engine"), "not said"))
 	case len(p.Hops()) > 0:
 		return nil, usage("the profile has hops, and the container would be on this side of them")
 	case in && called.Compose():
@@ -203,14 +202,20 @@ func (c *call) makeable(o makeOptions) (*profile.Resolved, error) {
 	return p, nil
 }
 
-// imageEngine is the engine that an image's name says it is of.
-func imageEngine(image string) string {
-	for _, engine := range []string{"mariadb", "mysql"} {
-		if strings.Contains(strings.ToLower(image), engine) {
-			return engine
+// imageEngine is the engine that an image's name says it is of, "ENGINE" where it says none.
+func (c *call) imageEngine(image string) string {
+	declared, _, ok := c.containers().Describe(nil, image, nil)
+	if ok {
+		return declared.Engine
+	}
+	lower := strings.ToLower(image)
+	for _, word := range slices.Backward(c.Engines.Words()) {
+		if spec := c.Engines.Named(word); strings.Contains(lower, word) || spec.Image != nil && spec.Image.Name != "" &&
+			strings.Contains(lower, spec.Image.Name) {
+			return word
 		}
 	}
-	return "postgresql"
+	return "ENGINE"
 }
 
 // wish is the container that the profile and the flags describe.
@@ -218,7 +223,7 @@ func (m *building) wish() (making.Wish, error) {
 	p := m.profile
 	w := making.Wish{
 		Profile:  p.Profile.Name,
-		Engine:   p.Text("engine"),
+		Engine:   p.Engine(),
 		User:     p.Text("user"),
 		Database: p.Text("database"),
 		Image:    m.image,
@@ -231,7 +236,7 @@ func (m *building) wish() (making.Wish, error) {
 	if source, _ := secret.ParseSource(p.Text("secret")); source.Kind == "wallet" && source.Arg != "" {
 		m.entry = source.Arg
 	}
-	w.Entry, w.Inside = m.entry, profile.DefaultPort(w.Engine)
+	w.Entry, w.Inside = m.entry, w.Engine.Port
 	port, _ := strconv.Atoi(p.Text("port"))
 	called, in := p.Container()
 	switch {
@@ -261,10 +266,10 @@ func (m *building) wish() (making.Wish, error) {
 // planProfile says what changes in the profile, and where the password comes from.
 func (c *call) planProfile(m *building, client *api.Client) error {
 	p := m.profile
-	set := func(key, value string) error { return m.sets.add(profile.FieldNamed(key), value, false) }
+	set := func(key, value string) error { return m.sets.add(c.schema.Field(key), value, false) }
 	unset := func(key string) {
 		if _, ok := p.Written(key); ok {
-			m.sets = append(m.sets, profile.Override{Field: profile.FieldNamed(key), Unset: true})
+			m.sets = append(m.sets, profile.Override{Field: c.schema.Field(key), Unset: true})
 		}
 	}
 	var err error
@@ -293,13 +298,13 @@ func (c *call) planProfile(m *building, client *api.Client) error {
 // localCopy is the same profile at 127.0.0.1, to look its secret up before the server has an
 // address.
 func (c *call) localCopy(p *profile.Resolved) *profile.Resolved {
-	here := []profile.Override{{Field: profile.FieldNamed("host"), Value: profile.TextValue("127.0.0.1")}}
+	here := []profile.Override{{Field: c.schema.Field("host"), Value: profile.TextValue("127.0.0.1")}}
 	for _, key := range []string{"engine", "user", "database", "secret", "command"} {
 		if e, ok := p.Get(key); ok {
 			here = append(here, profile.Override{Field: e.Field, Value: e.Value})
 		}
 	}
-	return profile.ResolveValues(p.Profile.Name, here, c.environment())
+	return c.schema.ResolveValues(p.Profile.Name, here, c.environment())
 }
 
 // showPlan says what will be done, in the order in which it will be.

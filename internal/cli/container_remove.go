@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"flag"
 	"fmt"
 
 	"gentleharbor/core/clean"
@@ -19,7 +18,7 @@ func containerRemove() *command {
 the password in the wallet.`,
 		examples: []string{"gharbor container remove ringing", "gharbor container remove ringing -data -yes"},
 		minArgs:  1, maxArgs: 1,
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			endpointFlag(fs, &endpoint)
 			fs.BoolVar(&yes, "yes", false, "do not ask")
 			fs.BoolVar(&data, "data", false, "remove its volume too, with all data in it")

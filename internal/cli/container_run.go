@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"flag"
 	"time"
 
 	"gentleharbor/core/check"
@@ -30,7 +29,7 @@ of a compose file. Where a profile leads to it, it is ready when that passes its
 else when its health check says so, or its published port answers.`,
 		examples: []string{"gharbor container start ringing", "gharbor container start saltmarsh-ringing -within 2m"},
 		minArgs:  1, maxArgs: 1,
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			endpointFlag(fs, &endpoint)
 			fs.DurationVar(&within, "within", time.Minute, "how long to wait until it is ready")
 		},
@@ -121,7 +120,7 @@ func containerStop() *command {
 		long:     "NAME is a profile whose address is a container, a container's name, or PROJECT/SERVICE of a compose file.",
 		examples: []string{"gharbor container stop ringing"},
 		minArgs:  1, maxArgs: 1,
-		flags: func(fs *flag.FlagSet) { endpointFlag(fs, &endpoint) },
+		flags: func(fs *flagSet) { endpointFlag(fs, &endpoint) },
 		run: func(ctx context.Context, c *call) error {
 			one, err := c.containerOf(ctx, c.args[0], endpoint)
 			if err != nil {

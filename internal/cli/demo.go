@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"flag"
 	"fmt"
 	"strings"
 
@@ -22,7 +21,7 @@ through define, test, fail, mend, ready. With -keep the servers stay up for you 
 try the commands, until Ctrl-C.`,
 		examples: []string{"gharbor demo", "gharbor demo -list", "gharbor demo certificate", "gharbor demo -keep"},
 		maxArgs:  1,
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			fs.BoolVar(&keep, "keep", false, "leave the servers up, and say how to use them")
 			fs.BoolVar(&list, "list", false, "list the parts")
 		},

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"flag"
 	"fmt"
 	"strings"
 
@@ -17,9 +16,8 @@ func setCommand() *command {
 	return &command{
 		name: "set", args: "NAME key=value…", summary: "change keys of a profile; key= takes one away",
 		long: `Only the bytes of the keys that change are touched: comments, blank lines and the
-order of keys stay. Lists take commas: tags=local,field. The keys:
-
-` + strings.TrimRight(keyTable(), "\n"),
+order of keys stay. Lists take commas: tags=local,field. The keys:`,
+		keys: keyTable,
 		examples: []string{
 			"gharbor set sightings port=5433",
 			"gharbor set sightings socket= host=127.0.0.1",
@@ -28,7 +26,7 @@ order of keys stay. Lists take commas: tags=local,field. The keys:
 		minArgs: 2, maxArgs: -1,
 		flags: to.flag,
 		run: func(ctx context.Context, c *call) error {
-			name, sets, err := c.assigned(&to, keyValue)
+			name, sets, err := c.assigned(&to, c.keyValue)
 			if err != nil {
 				return err
 			}
@@ -138,7 +136,7 @@ func removeCommand() *command {
 		long:     "Asks first, unless -yes. The comment directly above the profile goes with it.",
 		examples: []string{"gharbor remove sightings-test", "gharbor remove sightings-test -yes"},
 		minArgs:  1, maxArgs: 1,
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			fs.BoolVar(&yes, "yes", false, "do not ask")
 			to.flag(fs)
 		},
@@ -182,7 +180,7 @@ func (c *call) astray(to target, name string) {
 // was asked for, or where only the project has the name.
 type target struct{ project bool }
 
-func (t *target) flag(fs *flag.FlagSet) {
+func (t *target) flag(fs *flagSet) {
 	fs.BoolVar(&t.project, "project", false, "in the project's gharbor.toml rather than in your own file")
 }
 

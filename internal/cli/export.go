@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"errors"
-	"flag"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -13,6 +12,7 @@ import (
 
 	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
 	"gentleharbor/core/handover"
 	"gentleharbor/core/intake"
 	"gentleharbor/core/profile"
@@ -21,7 +21,17 @@ import (
 )
 
 // exportForms are the forms that a profile can be written in.
-var exportForms = []string{"url", "env", "dotenv", "passfile-line", "service", "compose", "json"}
+func exportForms(engines engine.Set) []string {
+	forms := []string{"url", "env", "dotenv"}
+	for _, spec := range engines.All() {
+		for _, form := range spec.Client.Forms {
+			if !slices.Contains(forms, form.Word) {
+				forms = append(forms, form.Word)
+			}
+		}
+	}
+	return append(forms, "compose", "json")
+}
 
 // exportOptions are the flags of export.
 type exportOptions struct {
@@ -39,12 +49,12 @@ func exportCommand() *command {
 only to a terminal or to a file that nobody else can read. A compose file names a file for
 each password, beside it.`,
 		examples: []string{"gharbor export sightings -as url", "gharbor export sightings -as dotenv -with-secret -out .env",
-			"gharbor export sightings -as compose -image postgres:16"},
+			"gharbor export sightings -as compose -image {image}:16"},
 		minArgs: 1, maxArgs: 1,
-		flags: func(fs *flag.FlagSet) {
-			one := strings.Join(exportForms, ", ")
+		flags: func(fs *flagSet) {
+			one := strings.Join(exportForms(fs.schema.Engines()), ", ")
 			fs.Func("as", "one of "+one, func(s string) error {
-				if !slices.Contains(exportForms, s) {
+				if !slices.Contains(exportForms(fs.schema.Engines()), s) {
 					return errors.New("expected one of " + one)
 				}
 				o.as = s
@@ -62,13 +72,15 @@ func (c *call) export(ctx context.Context, o exportOptions) error {
 	if o.as == "" {
 		return &exitError{
 			code: exitUsage,
-			err:  errors.New("-as is missing: " + strings.Join(exportForms, ", ")),
+			err:  errors.New("-as is missing: " + strings.Join(exportForms(c.Engines), ", ")),
 			try:  []string{"gharbor export " + clean.Line(c.args[0], 64) + " -as url"},
 		}
 	}
 	switch {
 	case o.withSecret && (o.as == "json" || o.as == "compose"):
-		return usage("-with-secret: %s has no place for a password; take url, env, dotenv, passfile-line or service", o.as)
+		return usage("-with-secret: %s has no place for a password; take %s", o.as,
+			clean.Alternatives(slices.DeleteFunc(exportForms(c.Engines),
+				func(form string) bool { return form == "json" || form == "compose" })))
 	case o.image != "" && o.as != "compose":
 		return usage("-image goes with -as compose")
 	}
@@ -130,7 +142,7 @@ func (c *call) throughTunnel(ctx context.Context, p *profile.Resolved,
 	}
 	if s, err := registry.Find(ctx, p.Called); err == nil {
 		c.Notice("the address is that of the open tunnel, %s", s.Local)
-		return conn.At(localOfText(s.Local, conn.Engine)), nil
+		return conn.At(localOfText(s.Local, conn.Spec)), nil
 	}
 	c.Notice("the address is the server's behind the hops, which nothing here reaches directly; gharbor tunnel open %s "+
 		"gives a local one", p.Called)
@@ -182,53 +194,20 @@ func (c *call) writeNew(path string, text []byte) error {
 // exported is the text of a form.
 func (c *call) exported(conn handover.Connection, o exportOptions) ([]byte, error) {
 	var b bytes.Buffer
-	variables := conn.Variables()
-	if len(variables) == 0 {
-		variables = conn.Neutral()
-	}
-	if conn.Engine == "mysql" || conn.Engine == "mariadb" { // which have no variable for these two
-		for _, v := range []handover.Variable{{Name: "MYSQL_USER", Value: conn.User},
-			{Name: "MYSQL_DATABASE", Value: conn.Database}} {
-			if v.Value != "" {
-				variables = append(variables, v)
-			}
-		}
-	}
-	if conn.Password.Present() && conn.PasswordVariable() != "" {
-		variables = append(variables, handover.Variable{Name: conn.PasswordVariable(), Value: conn.Password.Disclose()})
-	}
 	switch o.as {
 	case "url":
 		fmt.Fprintln(&b, conn.URL())
 	case "env":
-		for _, v := range variables {
+		for _, v := range conn.Exported() {
 			fmt.Fprintf(&b, "export %s=%s\n", v.Name, clean.Shell(v.Value))
 		}
 	case "dotenv":
-		for _, v := range variables {
+		for _, v := range conn.Exported() {
 			fmt.Fprintln(&b, intake.DotenvLine(v.Name, v.Value))
 		}
-	case "passfile-line":
-		if conn.Engine != "postgresql" {
-			return nil, usage("a password file is PostgreSQL's, and the profile is for %s", conn.Engine)
-		}
-		if !conn.Password.Present() {
-			c.Notice("PASSWORD stands for the password; -with-secret writes it")
-			conn.Password = secret.NewValue("PASSWORD")
-		}
-		fmt.Fprintln(&b, strings.Join(conn.PassfileLines(), "\n"))
-	case "service":
-		lines, err := conn.ServiceLines()
-		if err != nil {
-			return nil, usage("%w", err)
-		}
-		if conn.Password.Present() {
-			lines = append(lines, "password="+conn.Password.Disclose())
-		}
-		fmt.Fprintln(&b, strings.Join(lines, "\n"))
 	case "json":
 		values := map[string]any{
-			"engine":   conn.Engine,
+			"engine":   conn.Spec.Word,
 			"user":     conn.User,
 			"database": conn.Database,
 			"tls":      conn.TLS,
@@ -244,6 +223,32 @@ func (c *call) exported(conn handover.Connection, o exportOptions) ([]byte, erro
 		if err := render.JSON(&b, map[string]any{"format": 1, "profile": conn.Profile, "connection": values}); err != nil {
 			return nil, err
 		}
+	default:
+		lines, err := c.formLines(conn, o.as)
+		if err != nil {
+			return nil, err
+		}
+		fmt.Fprintln(&b, strings.Join(lines, "\n"))
 	}
 	return b.Bytes(), nil
+}
+
+// formLines are the lines of a form that some engine's own clients read.
+func (c *call) formLines(conn handover.Connection, word string) ([]string, error) {
+	form, _, err := conn.Form(c.Engines, word)
+	if err != nil {
+		return nil, usage("%w", err)
+	}
+	if form.NeedsPassword && !conn.Password.Present() {
+		c.Notice("PASSWORD stands for the password; -with-secret writes it")
+		conn.Password = secret.NewValue("PASSWORD")
+	}
+	lines, err := form.Lines(&conn.Connection)
+	if err != nil {
+		return nil, usage("%w", err)
+	}
+	if form.PasswordLine != nil && conn.Password.Present() {
+		lines = append(lines, form.PasswordLine(conn.Password.Disclose()))
+	}
+	return lines, nil
 }

@@ -3,7 +3,6 @@ package cli
 import (
 	"cmp"
 	"context"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -19,20 +18,20 @@ func (c *call) exportCompose(ctx context.Context, p *profile.Resolved, o exportO
 	w := making.Wish{
 		Profile:  p.Profile.Name,
 		Entry:    p.Profile.Name + "-password",
-		Engine:   p.Text("engine"),
+		Engine:   p.Engine(),
 		User:     p.Text("user"),
 		Database: p.Text("database"),
 		Image:    o.image,
 		Name:     p.Profile.Name,
 	}
 	switch {
-	case !slices.Contains(making.Makeable(), w.Engine):
+	case !making.Makeable(w.Engine):
 		return usage("a compose file can be written of %s, and the profile's engine is %s",
-			strings.Join(making.Makeable(), ", "), cmp.Or(w.Engine, "not said"))
+			strings.Join(making.MakeableWords(c.Engines), ", "), cmp.Or(p.Text("engine"), "not said"))
 	case w.User == "":
 		return usage("the profile does not say which user its server has")
 	}
-	w.Inside = profile.DefaultPort(w.Engine)
+	w.Inside = w.Engine.Port
 	w.Port = w.Inside
 	if port, err := strconv.Atoi(p.Text("port")); err == nil && p.Local() {
 		w.Port = port

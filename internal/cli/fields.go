@@ -2,7 +2,6 @@ package cli
 
 import (
 	"errors"
-	"flag"
 	"fmt"
 	"strings"
 
@@ -14,12 +13,12 @@ import (
 type assignments []profile.Override
 
 // flags registers a flag for every key of a profile that is not an expectation.
-func (a *assignments) flags(fs *flag.FlagSet) {
-	for _, f := range profile.Fields() {
+func (a *assignments) flags(fs *flagSet) {
+	for _, f := range fs.schema.Fields() {
 		if strings.HasPrefix(f.Name, "expect.") {
 			continue
 		}
-		field := profile.FieldNamed(f.Name)
+		field := fs.schema.Field(f.Name)
 		if field.Name == "tags" {
 			fs.Func("tag", "a word to choose profiles by; several with commas, or repeated",
 				func(s string) error { return a.add(field, s, true) })
@@ -110,7 +109,7 @@ func (c *call) sets(project bool, read func(string) (profile.Override, error)) (
 }
 
 // keyValue reads key=value; an empty value unsets the key.
-func keyValue(s string) (profile.Override, error) {
+func keyValue(schema *profile.Schema, s string) (profile.Override, error) {
 	key, text, ok := strings.Cut(s, "=")
 	if !ok {
 		return profile.Override{}, errors.New("expected key=value, or key= to unset it")
@@ -118,14 +117,14 @@ func keyValue(s string) (profile.Override, error) {
 	if key == "tag" {
 		key = "tags"
 	}
-	field, hop := profile.FieldNamed(key), 0
+	field, hop := schema.Field(key), 0
 	if number, of, ok := profile.ParseHopKey(key); ok {
 		if field, hop = of, number; field == nil {
 			return profile.Override{}, errors.New(profile.UnknownHopKey(key[strings.LastIndexByte(key, '.')+1:]))
 		}
 	}
 	if field == nil {
-		return profile.Override{}, unknownKey(key)
+		return profile.Override{}, unknownKey(schema, key)
 	}
 	if text == "" {
 		return profile.Override{Field: field, Hop: hop, Unset: true}, nil
@@ -133,6 +132,9 @@ func keyValue(s string) (profile.Override, error) {
 	value, err := field.ParseValue(text)
 	return profile.Override{Field: field, Hop: hop, Value: value}, err
 }
+
+// keyValue reads key=value by the keys of this run.
+func (c *call) keyValue(s string) (profile.Override, error) { return keyValue(c.schema, s) }
 
 // hopKeyValue reads a hop's key=value.
 func hopKeyValue(s string) (profile.Override, error) {
@@ -148,9 +150,9 @@ func hopKeyValue(s string) (profile.Override, error) {
 	return profile.Override{Field: field, Value: value}, err
 }
 
-func unknownKey(key string) error {
+func unknownKey(schema *profile.Schema, key string) error {
 	var all []string
-	for _, f := range profile.Fields() {
+	for _, f := range schema.Fields() {
 		all = append(all, f.Name)
 	}
 	if nearest.Name(key, []string{"password", "passwd", "passphrase"}) != "" && nearest.Name(key, all) == "" {
@@ -165,9 +167,9 @@ func unknownKey(key string) error {
 // overrides is the flag -override key=value of test, show and certificate.
 type overrides []profile.Override
 
-func (o *overrides) flag(fs *flag.FlagSet) {
+func (o *overrides) flag(fs *flagSet) {
 	fs.Func("override", "key=value for this run only; repeat it for more", func(s string) error {
-		one, err := keyValue(s)
+		one, err := keyValue(fs.schema, s)
 		if err == nil {
 			*o = append(*o, one)
 		}
@@ -196,16 +198,16 @@ func (o overrides) fits(r *profile.Resolved) error {
 }
 
 // keyTable lists the keys for help.
-func keyTable() string {
-	return fieldTable(profile.Fields(), 17) +
+func keyTable(schema *profile.Schema) string {
+	return fieldTable(schema.Fields(), 17) +
 		"  hop.N.KEY          a key of hop number N; gharbor help hop add lists them\n"
 }
 
 // hopKeyTable lists a hop's keys for help.
-func hopKeyTable() string { return fieldTable(profile.HopFields(), 10) }
+func hopKeyTable(*profile.Schema) string { return fieldTable(profile.HopFields(), 10) }
 
 // aliasKeyTable lists an alias' keys for help.
-func aliasKeyTable() string { return fieldTable(profile.AliasFields(), 15) }
+func aliasKeyTable(schema *profile.Schema) string { return fieldTable(schema.AliasFields(), 15) }
 
 // fieldTable lists keys for help, their names in so many columns.
 func fieldTable(fields []profile.Field, width int) string {

@@ -6,7 +6,12 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"slices"
+	"strconv"
 	"strings"
+
+	"gentleharbor/core/intake"
+	"gentleharbor/core/profile"
 )
 
 func helpCommand() *command {
@@ -27,7 +32,7 @@ func helpCommand() *command {
 			case cmd.verbs != nil:
 				return groupHelp(c.Stdout, cmd)
 			}
-			return commandHelp(c.Stdout, cmd)
+			return commandHelp(c.Stdout, c.schema, cmd)
 		},
 	}
 }
@@ -69,7 +74,7 @@ func groupHelp(out io.Writer, cmd *command) error {
 	return err
 }
 
-func commandHelp(out io.Writer, cmd *command) error {
+func commandHelp(out io.Writer, schema *profile.Schema, cmd *command) error {
 	var b bytes.Buffer
 	fmt.Fprintf(&b, "gharbor %s: %s\n\n", cmd.name, cmd.summary)
 	words := []string{"gharbor", cmd.name}
@@ -81,9 +86,12 @@ func commandHelp(out io.Writer, cmd *command) error {
 	}
 	fmt.Fprintf(&b, "  %s\n", strings.Join(words, " "))
 	if cmd.long != "" {
-		fmt.Fprintf(&b, "\n%s\n", cmd.long)
+		fmt.Fprintf(&b, "\n%s\n", inWords(schema, cmd.long))
 	}
-	fs := flag.NewFlagSet(cmd.name, flag.ContinueOnError)
+	if cmd.keys != nil {
+		fmt.Fprintf(&b, "\n%s\n", strings.TrimRight(cmd.keys(schema), "\n"))
+	}
+	fs := &flagSet{flag.NewFlagSet(cmd.name, flag.ContinueOnError), schema}
 	if cmd.flags != nil {
 		cmd.flags(fs)
 	}
@@ -100,8 +108,43 @@ func commandHelp(out io.Writer, cmd *command) error {
 	})
 	b.WriteString("\nExamples:\n")
 	for _, example := range cmd.examples {
-		fmt.Fprintf(&b, "  %s\n", example)
+		fmt.Fprintf(&b, "  %s\n", inWords(schema, example))
 	}
 	_, err := out.Write(b.Bytes())
 	return err
+}
+
+// inWords puts the words of the first engine, and lists of engines, in the place of names in braces: help and
+// examples are the same whatever engines there are.
+func inWords(schema *profile.Schema, text string) string {
+	if !strings.Contains(text, "{") {
+		return text
+	}
+	engines := schema.Engines()
+	one := engines.Example()
+	image := one.Word
+	if one.Image != nil {
+		image = one.Image.Name
+	}
+	var forms []string
+	for _, i := range (intake.Reader{Schema: schema}).Forms() {
+		forms = append(forms, fmt.Sprintf("  %-10s  %s", i.Form, i.Summary))
+	}
+	var reads []string
+	for _, spec := range engines.All() {
+		for _, variable := range spec.Client.Reads {
+			if !slices.Contains(reads, variable) {
+				reads = append(reads, variable)
+			}
+		}
+	}
+	return strings.NewReplacer(
+		"{reads}", strings.Join(reads, ", "),
+		"{engine}", one.Word,
+		"{scheme}", one.URL.Scheme,
+		"{port}", strconv.Itoa(one.Port),
+		"{image}", image,
+		"{listener}", strings.Join(engines.With("service"), ", "),
+		"{forms}", strings.Join(forms, "\n"),
+	).Replace(text)
 }

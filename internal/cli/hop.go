@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"flag"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -58,7 +57,8 @@ func hopAdd() *command {
 or a proxy. Where no key is named, the SSH agent's and the usual files in ~/.ssh are
 offered. The keys:
 
-` + strings.TrimRight(hopKeyTable(), "\n"),
+`,
+		keys: hopKeyTable,
 		examples: []string{"gharbor hop add tides host=gate.saltmarsh.example user=keeper key=~/.ssh/gate",
 			"gharbor hop add tides ssh=gate", "gharbor hop add tides proxy=socks5://127.0.0.1:1080"},
 		minArgs: 2, maxArgs: -1,
@@ -118,7 +118,7 @@ you by another way: on a terminal you are asked, elsewhere -fingerprint says wha
 must be. A key that contradicts a known one is refused, always.`,
 		examples: []string{"gharbor hop pin tides", "gharbor hop pin tides -fingerprint SHA256:3Jx…"},
 		minArgs:  1, maxArgs: 1,
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			fs.Func("fingerprint", "what a new key's fingerprint must be, SHA256:…; repeat it for more hops",
 				func(s string) error {
 					if !strings.HasPrefix(s, "SHA256:") || len(strings.TrimRight(s, "=")) != len("SHA256:")+43 {

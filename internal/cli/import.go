@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"flag"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -21,7 +20,16 @@ import (
 )
 
 // importForms are the forms that connections are taken in from.
-var importForms = []string{"url", "env", "dotenv", "passfile", "service", "optionfile", "compose"}
+func (c *call) importForms() []string {
+	forms := []string{"url", "env", "dotenv"}
+	for _, i := range c.intake().Forms() {
+		forms = append(forms, i.Form)
+	}
+	return append(forms, "compose")
+}
+
+// intake reads connections out of open forms.
+func (c *call) intake() intake.Reader { return intake.Reader{Schema: c.schema} }
 
 // importOptions are the flags of import.
 type importOptions struct {
@@ -35,7 +43,7 @@ type importOptions struct {
 }
 
 // intoFlag registers -into, which names the one place that a password may go to.
-func intoFlag(fs *flag.FlagSet, into *string) {
+func intoFlag(fs *flagSet, into *string) {
 	fs.Func("into", "wallet: keep the password there, bound to its address", func(s string) error {
 		if s != "wallet" {
 			return errors.New("expected wallet")
@@ -55,9 +63,7 @@ func importCommand() *command {
   url         a connection URL, from standard input
   env         the variables of this shell that the engines' clients read
   dotenv      a file of NAME=VALUE lines (default .env); connection URLs in it too
-  service     PostgreSQL's service file (default ~/.pg_service.conf)
-  passfile    PostgreSQL's password file (default ~/.pgpass): lines without wildcards
-  optionfile  an option file of MySQL or MariaDB (default ~/.my.cnf): its groups
+{forms}
   compose     compose files (default compose.yaml and its override, here): the services
               that are database servers; import compose.yaml says the same
 
@@ -70,7 +76,7 @@ this machine stand in it only after gharbor vouch FILE where it is a repository'
 			"gharbor import compose.yaml -dry-run", "gharbor import url -name sightings-copy -into wallet"},
 		minArgs: 1,
 		maxArgs: -1,
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			o.walletFlags.flags(fs)
 			fs.StringVar(&o.name, "name", "", "the profile's name, where one connection is found")
 			intoFlag(fs, &o.into)
@@ -132,18 +138,11 @@ func (c *call) find(ctx context.Context, args []string,
 	case len(args) > 2:
 		return nil, "", usage("import %s takes one file", clean.Line(form, 20))
 	}
-	home := c.environment().Home
-	byDefault := map[string]string{
-		"dotenv":     ".env",
-		"service":    intake.ServicePath(c.Lookup, home),
-		"passfile":   filepath.Join(home, ".pgpass"),
-		"optionfile": filepath.Join(home, ".my.cnf"),
-	}
 	if len(args) == 2 {
 		path = args[1]
 		if form == "url" || form == "env" {
-			if _, secretURL, err := profile.SplitURL(path); form == "url" && err == nil && !secretURL.Present() {
-				found, err = intake.URL(path)
+			if _, secretURL, err := c.schema.SplitURL(path); form == "url" && err == nil && !secretURL.Present() {
+				found, err = c.intake().URL(path)
 				return found, "", err
 			} else if form == "url" && secretURL.Present() {
 				return nil, "", usage("%w", profile.ErrURLPassword)
@@ -151,7 +150,7 @@ func (c *call) find(ctx context.Context, args []string,
 			return nil, "", usage("import %s takes no file", form)
 		}
 	} else {
-		path = byDefault[form]
+		path = c.usualFile(form)
 	}
 	switch form {
 	case "url":
@@ -159,7 +158,7 @@ func (c *call) find(ctx context.Context, args []string,
 		if err != nil {
 			return nil, "", err
 		}
-		if found, err = intake.URL(v.Disclose()); err != nil {
+		if found, err = c.intake().URL(v.Disclose()); err != nil {
 			err = usage("%w", err)
 		}
 		return found, "", err
@@ -169,16 +168,16 @@ func (c *call) find(ctx context.Context, args []string,
 			name, value, _ := strings.Cut(pair, "=")
 			all = append(all, intake.Variable{Name: name, Value: value})
 		}
-		if found, err = intake.Variables(all, "the environment"); err != nil {
+		if found, err = c.intake().Variables(all, "the environment"); err != nil {
 			err = usage("%w", err)
 		}
 		return found, "", err
-	case "dotenv", "service", "passfile", "optionfile":
-	default:
-		if near := nearest.Name(form, importForms); near != "" {
+	}
+	if c.usualFile(form) == "" {
+		if near := nearest.Name(form, c.importForms()); near != "" {
 			return nil, "", usage("no form of that name; did you mean %q?", near)
 		}
-		return nil, "", usage("no form of that name; expected one of %s", strings.Join(importForms, ", "))
+		return nil, "", usage("no form of that name; expected one of %s", strings.Join(c.importForms(), ", "))
 	}
 	if path, err = filepath.Abs(path); err != nil {
 		return nil, "", err
@@ -186,7 +185,7 @@ func (c *call) find(ctx context.Context, args []string,
 	if err := c.mayRead(ctx, path, o.yes); err != nil {
 		return nil, "", err
 	}
-	found, err = readForm(form, path)
+	found, err = c.readForm(form, path)
 	var file *profile.FileError
 	if err != nil && !errors.As(err, &file) {
 		text := strings.TrimPrefix(err.Error(), path+": ")
@@ -198,26 +197,32 @@ func (c *call) find(ctx context.Context, args []string,
 	return found, path, err
 }
 
-func readForm(form, path string) ([]intake.Found, error) {
-	if form == "optionfile" {
-		found, err := intake.Options(path)
+// usualFile is where a form's file usually is, "" for what is no form of a file.
+func (c *call) usualFile(form string) string {
+	if form == "dotenv" {
+		return ".env"
+	}
+	for _, i := range c.intake().Forms() {
+		if i.Form == form {
+			return i.Path(c.Lookup, c.environment().Home)
+		}
+	}
+	return ""
+}
+
+func (c *call) readForm(form, path string) ([]intake.Found, error) {
+	if found, ok, err := c.intake().File(form, path); ok {
 		return found, shortError(err)
 	}
 	data, err := intake.ReadFile(path)
 	if err != nil {
 		return nil, shortError(err)
 	}
-	switch form {
-	case "service":
-		return intake.Service(data, path)
-	case "passfile":
-		return intake.Passfile(data, path)
-	}
 	all, err := intake.Dotenv(data)
 	if err != nil {
 		return nil, err
 	}
-	return intake.Variables(all, "dotenv file "+path)
+	return c.intake().Variables(all, "dotenv file "+path)
 }
 
 // shortError is a file's error without the path, which is said before it.
@@ -286,7 +291,7 @@ func (c *call) keepPasswords(ctx context.Context, o walletFlags, plans []*planne
 // boundEntry is a wallet entry for a profile that is about to be.
 func (c *call) boundEntry(ctx context.Context, name string, sets []profile.Override,
 	v secret.Value) (wallet.Entry, error) {
-	p := profile.ResolveValues(name, sets, c.environment())
+	p := c.schema.ResolveValues(name, sets, c.environment())
 	b, err := c.bindingOf(ctx, p)
 	if err != nil {
 		return wallet.Entry{}, err

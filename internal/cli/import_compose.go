@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"flag"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -24,7 +23,7 @@ type composeOptions struct {
 	project  string
 }
 
-func (o *composeOptions) flags(fs *flag.FlagSet) {
+func (o *composeOptions) flags(fs *flagSet) {
 	list := func(to *[]string) func(string) error {
 		return func(s string) error {
 			*to = append(*to, s)
@@ -66,7 +65,7 @@ func (c *call) composeRequest(files []string, o composeOptions) (r compose.Reque
 			}
 		}
 	}
-	r = compose.Request{Active: o.active, Project: o.project}
+	r = compose.Request{Schema: c.schema, Active: o.active, Project: o.project}
 	for _, list := range []struct {
 		from []string
 		to   *[]string
@@ -106,15 +105,15 @@ func (c *call) vouchableCompose(ctx context.Context, files []string) ([]vouch.It
 		return nil, usage("%s stands in no repository, so nothing needs to be vouched for", clean.Line(r.Files[0], 200))
 	}
 	r.Root = root
-	return []vouch.Item{composeItem(ctx, r)}, nil
+	return []vouch.Item{c.composeItem(ctx, r)}, nil
 }
 
 // composeItem is what is vouched for: the files, whatever flags they are read with.
-func composeItem(ctx context.Context, r compose.Request) vouch.Item {
+func (c *call) composeItem(ctx context.Context, r compose.Request) vouch.Item {
 	return vouch.Item{
 		Name: compose.Word,
 		Path: r.Files[0],
-		Uses: func() vouch.Uses { return compose.Uses(ctx, r.Files, r.Root) },
+		Uses: func() vouch.Uses { return compose.Uses(ctx, c.schema, r.Files, r.Root) },
 	}
 }
 
@@ -140,9 +139,9 @@ func (c *call) findCompose(ctx context.Context, files []string,
 	vouched, leaves := root == "", root == ""
 	if root != "" {
 		r.Root = root
-		item := composeItem(ctx, r)
+		item := c.composeItem(ctx, r)
 		item.Uses = func() vouch.Uses { // read once: what was hashed is what is used
-			uses := compose.Uses(ctx, r.Files, root)
+			uses := compose.Uses(ctx, c.schema, r.Files, root)
 			r.Pinned, leaves = uses.Files, uses.UsesOutside()
 			return uses
 		}
@@ -178,7 +177,7 @@ func (c *call) findCompose(ctx context.Context, files []string,
 	}
 	c.composeNotices(result, r, vouched)
 	for _, s := range result.Servers {
-		f := s.Found("compose file " + r.Files[0] + ", service " + s.Service)
+		f := s.Found(c.schema, "compose file "+r.Files[0]+", service "+s.Service)
 		f.Name = c.composeName(f.Name, s.Container)
 		found = append(found, f)
 	}

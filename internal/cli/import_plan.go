@@ -46,12 +46,12 @@ func (c *call) plan(found []intake.Found, o importOptions) ([]*planned, error) {
 				one.skip = fmt.Sprintf("a profile of that name is at line %d of your file; -replace changes it", old.Line)
 			}
 		}
-		if err := one.placePassword(o.into); err != nil {
+		if err := one.placePassword(c.schema, o.into); err != nil {
 			return nil, err
 		}
 		note := "imported from " + f.Origin
 		one.sets = append(one.sets, profile.Override{
-			Field: profile.FieldNamed("note"),
+			Field: c.schema.Field("note"),
 			Value: profile.TextValue(clean.Line(note, 200)),
 		})
 		if f.Trouble != "" && o.into != "" {
@@ -67,7 +67,7 @@ func (c *call) plan(found []intake.Found, o importOptions) ([]*planned, error) {
 }
 
 // placePassword decides where a connection's password will be looked for.
-func (one *planned) placePassword(into string) error {
+func (one *planned) placePassword(schema *profile.Schema, into string) error {
 	at := slices.IndexFunc(one.sets, func(s profile.Override) bool { return s.Field.Name == "secret" })
 	switch {
 	case !one.Password.Present():
@@ -76,7 +76,7 @@ func (one *planned) placePassword(into string) error {
 			one.sets = slices.Delete(one.sets, at, at+1)
 		}
 		one.sets = append(one.sets, profile.Override{
-			Field: profile.FieldNamed("secret"),
+			Field: schema.Field("secret"),
 			Value: profile.TextValue("wallet:" + one.Name),
 		})
 	case at >= 0:

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"flag"
 	"fmt"
 	"strings"
 
@@ -34,9 +33,9 @@ func listCommand() *command {
 	return &command{
 		name: "list", quick: true, summary: "the profiles there are",
 		long:     "With -tag or -engine, those that have the tag or are of the engine.",
-		examples: []string{"gharbor list", "gharbor list -tag local", "gharbor list -engine postgresql -format json"},
+		examples: []string{"gharbor list", "gharbor list -tag local", "gharbor list -engine {engine} -format json"},
 		maxArgs:  0,
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			chosen.flags(fs, false)
 			form.flag(fs)
 		},

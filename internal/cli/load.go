@@ -14,7 +14,7 @@ import (
 
 // home opens the tool's own folder.
 func (c *call) home() (profile.Home, error) {
-	h, err := profile.FindHome(c.Lookup)
+	h, err := c.schema.FindHome(c.Lookup)
 	if err != nil {
 		return h, &exitError{code: exitFile, err: err}
 	}
@@ -50,7 +50,7 @@ func (c *call) loadAliases(file *profile.File) error {
 		return err
 	}
 	home := c.environment().Home
-	judge := func(path string) *finding.Finding { return c.vouched.JudgeFile(path, home) }
+	judge := func(path string) *finding.Finding { return c.vouched.JudgeFile(c.schema, path, home) }
 	c.book, err = alias.Load(h, c.Lookup, home, judge, func(err error) { c.Notice("%s", clean.Line(err.Error(), 0)) })
 	if err != nil {
 		return err
@@ -72,7 +72,7 @@ func (c *call) attach(file *profile.File) {
 	if !ok {
 		return
 	}
-	project, err := profile.LoadProject(place)
+	project, err := c.schema.LoadProject(place)
 	if err != nil {
 		c.Notice("%s", clean.Line(err.Error(), 0))
 		c.broken = err
@@ -141,7 +141,7 @@ func (c *call) read() (*profile.File, error) {
 func (c *call) environment() profile.Environment {
 	home := profile.UserHome(c.Lookup)
 	if c.vouched.Path == "" {
-		if h, err := profile.FindHome(c.Lookup); err == nil {
+		if h, err := c.schema.FindHome(c.Lookup); err == nil {
 			c.vouched = vouch.NewBook(filepath.Join(h.Dir, "vouched.toml"))
 		}
 	}

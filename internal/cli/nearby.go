@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"flag"
 	"fmt"
 	"net"
 	"slices"
@@ -34,7 +33,7 @@ most 64), at installed services that are stopped, and at the containers of this 
 engines. Every connection ends after the greeting and nothing is logged in to; a server
 may count it as a failed one.`,
 		examples: []string{"gharbor nearby", "gharbor nearby -format json"},
-		flags:    func(fs *flag.FlagSet) { form.flag(fs) },
+		flags:    func(fs *flagSet) { form.flag(fs) },
 		run: func(ctx context.Context, c *call) error {
 			file, err := c.load()
 			if err != nil {
@@ -46,7 +45,7 @@ may count it as a failed one.`,
 				all, _ := engines.Scan(ctx, "", false) // the ports are asked below; no engine is nothing to be told of here
 				views <- all
 			})
-			survey := nearby.Machine().Survey(ctx, "")
+			survey := nearby.Machine(c.Engines).Survey(ctx, "")
 			inContainers := <-views
 			if ctx.Err() != nil {
 				return &exitError{code: exitInterrupted}
@@ -126,7 +125,7 @@ func (c *call) addLine(file *profile.File, s nearby.Server, taken map[string]boo
 	address := ""
 	if s.Socket != "" {
 		base = s.Engine + "-socket"
-		if s.Port != 0 && s.Port != profile.DefaultPort(s.Engine) {
+		if s.Port != 0 && s.Port != c.schema.Engines().Port(s.Engine) {
 			base += fmt.Sprintf("-%d", s.Port)
 		}
 		address = " -socket " + clean.Shell(s.Socket)
@@ -139,12 +138,13 @@ func (c *call) addLine(file *profile.File, s nearby.Server, taken map[string]boo
 	}
 	taken[name] = true
 	line := "gharbor add " + name + " -engine " + s.Engine + address
-	if s.Engine == "oracle" {
-		line += " -service NAME"
+	spec := c.Engines.Named(s.Engine)
+	for _, key := range spec.Keys.Needs.Keys[:min(1, len(spec.Keys.Needs.Keys))] {
+		line += " -" + key + " NAME"
 	}
 	user := c.account()
 	if user == "" { // the administrator that the server was made with
-		user = map[string]string{"postgresql": "postgres", "mysql": "root", "mariadb": "root"}[s.Engine]
+		user = strings.Join(spec.Accounts.Administrators[:min(1, len(spec.Accounts.Administrators))], "")
 	}
 	if user != "" {
 		line += " -user " + clean.Shell(user)

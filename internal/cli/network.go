@@ -13,10 +13,10 @@ import (
 
 // containers are the container engines of this machine.
 func (c *call) containers() *container.Engines {
-	if c.engines == nil {
-		c.engines = container.System(c.Lookup, c.environment().Home)
+	if c.asked == nil {
+		c.asked = container.System(c.Engines, c.Lookup, c.environment().Home)
 	}
-	return c.engines
+	return c.asked
 }
 
 // network is what dialling takes from this machine.

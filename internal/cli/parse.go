@@ -14,10 +14,16 @@ import (
 	"gentleharbor/core/profile"
 )
 
+// flagSet is the flags of a command that is being made, with the keys of profiles that some of them are.
+type flagSet struct {
+	*flag.FlagSet
+	schema *profile.Schema
+}
+
 // parse takes flags before and after names, up to "--". A flag's wrong value
 // is named by its flag and never repeated: it may be a misplaced password.
 func (c *call) parse(cmd *command, args []string) (verbose bool, err error) {
-	fs := flag.NewFlagSet(cmd.name, flag.ContinueOnError)
+	fs := &flagSet{flag.NewFlagSet(cmd.name, flag.ContinueOnError), c.schema}
 	fs.SetOutput(io.Discard)
 	fs.Usage = func() {}
 	fs.BoolVar(&verbose, "verbose", false, "log to stderr what is done; never a secret")
@@ -119,7 +125,7 @@ func expectedOf(v flag.Value) string {
 }
 
 // flagError puts the flag package's error into our words.
-func (c *call) flagError(cmd *command, fs *flag.FlagSet, err, wrong error) error {
+func (c *call) flagError(cmd *command, fs *flagSet, err, wrong error) error {
 	if errors.Is(err, flag.ErrHelp) {
 		return err
 	}
@@ -168,7 +174,7 @@ type format string
 
 // flag registers -format with text and json, and with more where a command has
 // more.
-func (f *format) flag(fs *flag.FlagSet, more ...string) {
+func (f *format) flag(fs *flagSet, more ...string) {
 	*f = "text"
 	words := append([]string{"text", "json"}, more...)
 	one := strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]

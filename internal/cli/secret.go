@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"flag"
 	"fmt"
 	"os"
 	"time"
@@ -32,7 +31,7 @@ stays byte for byte, and only its owner can read it. Where the profile names no 
 to the credential file of its engine where that has a line for it, else to the wallet.`,
 		examples: []string{"gharbor secret put sightings", "gharbor secret put moult -secret-stdin"},
 		minArgs:  1, maxArgs: 1,
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			in.flags(fs)
 			o.flags(fs)
 		},

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"errors"
-	"flag"
 	"fmt"
 	"slices"
 	"strings"
@@ -20,7 +19,7 @@ type selection struct {
 
 // flags registers -tag and -engine, and -all where a command does nothing
 // without being told to which profiles.
-func (s *selection) flags(fs *flag.FlagSet, all bool) {
+func (s *selection) flags(fs *flagSet, all bool) {
 	fs.Func("tag", "only profiles with this tag", func(text string) error {
 		if text == "" {
 			return errors.New("expected a tag")
@@ -29,7 +28,7 @@ func (s *selection) flags(fs *flag.FlagSet, all bool) {
 		return nil
 	})
 	fs.Func("engine", "only profiles of this engine", func(text string) error {
-		_, err := profile.FieldNamed("engine").ParseValue(text)
+		_, err := fs.schema.Field("engine").ParseValue(text)
 		s.engine = text
 		if err != nil {
 			return fmt.Errorf("%s", strings.TrimPrefix(err.Error(), "engine: "))

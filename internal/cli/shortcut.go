@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"flag"
 	"fmt"
 	"os"
 	"os/exec"
@@ -25,11 +24,11 @@ func shortcutCommand() *command {
 		long: `The command is a few lines of shell that call gharbor with; it holds no secret. Words
 given to it follow ARGS. It goes into a folder on your PATH, and never takes the place
 of a command that there is.`,
-		examples: []string{"gharbor shortcut sightings whose-birds -into ~/.local/bin -- printenv PGUSER",
+		examples: []string{"gharbor shortcut sightings whose-birds -into ~/.local/bin -- printenv GHARBOR_USER",
 			"gharbor shortcut moult moult-user -- grep user {optionfile}"},
 		minArgs: 1,
 		maxArgs: -1,
-		flags:   func(fs *flag.FlagSet) { fs.StringVar(&into, "into", "", "the folder to write it into") },
+		flags:   func(fs *flagSet) { fs.StringVar(&into, "into", "", "the folder to write it into") },
 		run: func(ctx context.Context, c *call) error {
 			if c.after != 2 || len(c.args) < 3 {
 				return &exitError{

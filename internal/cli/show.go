@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"flag"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -42,7 +41,7 @@ func showCommand() *command {
 		examples: []string{"gharbor show sightings", "gharbor show sightings -override host=10.0.0.5",
 			"gharbor show sightings -format json"},
 		minArgs: 1, maxArgs: 1,
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			over.flag(fs)
 			form.flag(fs)
 		},

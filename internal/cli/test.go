@@ -3,16 +3,11 @@ package cli
 import (
 	"context"
 	"errors"
-	"flag"
 	"fmt"
 	"time"
 
 	"gentleharbor/core/check"
 	"gentleharbor/core/clean"
-	"gentleharbor/core/engine"
-	"gentleharbor/core/engine/mysql"
-	"gentleharbor/core/engine/oracle"
-	"gentleharbor/core/engine/postgresql"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearby"
 	"gentleharbor/core/profile"
@@ -48,7 +43,7 @@ before the first connection. Exit 0 when no stage failed, else 1.`,
 			"gharbor test sightings -as sightings-admin",
 			"gharbor test sightings moult tides", "gharbor test -tag local -strict", "gharbor test -all -format junit"},
 		maxArgs: -1,
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			o.chosen.flags(fs, true)
 			fs.IntVar(&o.parallel, "parallel", check.DefaultParallel, "how many profiles to test at a time")
 			fs.DurationVar(&o.timeout, "timeout", check.DefaultTimeout, "bound of each test; questions to you do not count")
@@ -88,16 +83,6 @@ before the first connection. Exit 0 when no stage failed, else 1.`,
 	}
 }
 
-// engines are the engines that this version can test.
-func engines() map[string]engine.Begin {
-	return map[string]engine.Begin{
-		"postgresql": postgresql.Begin,
-		"mysql":      mysql.Begin("mysql"),
-		"mariadb":    mysql.Begin("mariadb"),
-		oracle.Word:  oracle.Begin,
-	}
-}
-
 // runner gives a test what it takes from the machine and the person.
 func (c *call) runner(timeout time.Duration) (*check.Runner, error) {
 	finder, err := c.finder()
@@ -107,9 +92,8 @@ func (c *call) runner(timeout time.Duration) (*check.Runner, error) {
 	places, err := c.hopPlaces()
 	return &check.Runner{
 		Hops:    places,
-		Engines: engines(),
 		Network: c.network(),
-		Places:  nearby.Machine(),
+		Places:  nearby.Machine(c.Engines),
 		Timeout: timeout,
 		Finder:  finder,
 	}, err
@@ -129,7 +113,7 @@ func (c *call) finder() (*secret.Finder, error) {
 		Terminal:  c.Interactive(),
 		Ask:       c.Secret,
 		Wallet:    vault.Find,
-		JudgeFile: func(path string) *finding.Finding { return c.vouched.JudgeFile(path, c.environment().Home) },
+		JudgeFile: func(path string) *finding.Finding { return c.vouched.JudgeFile(c.schema, path, c.environment().Home) },
 	}, err
 }
 

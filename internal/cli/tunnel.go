@@ -1,9 +1,9 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
-	"flag"
 	"fmt"
 	"net"
 	"os"
@@ -14,9 +14,9 @@ import (
 	"time"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
 	"gentleharbor/core/handover"
 	"gentleharbor/core/profile"
-	"gentleharbor/core/route"
 	"gentleharbor/core/route/hop"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/tunnel"
@@ -46,7 +46,7 @@ type openOptions struct {
 	over       overrides
 }
 
-func (o *openOptions) flags(fs *flag.FlagSet) {
+func (o *openOptions) flags(fs *flagSet) {
 	fs.Func("local", "the address to listen on, HOST:PORT or PORT; by default a free port of 127.0.0.1, the same each time", func(s string) error {
 		host, port, err := localAddress(s)
 		o.local = net.JoinHostPort(host, port)
@@ -181,23 +181,21 @@ func (c *call) throughHops(ctx context.Context, p *profile.Resolved, o openOptio
 		}
 		return nil, routeFailed(found)
 	}
-	return &held{tunnel: t, listener: listener, conn: conn.At(localOf(listener.Addr(), conn.Engine)), profile: p}, nil
+	return &held{tunnel: t, listener: listener, conn: conn.At(localOf(listener.Addr(), conn.Spec)), profile: p}, nil
 }
 
 // localOf is a tunnel's local address as that of a server.
-func localOf(local net.Addr, engine string) route.Candidate {
+func localOf(local net.Addr, spec *engine.Spec) engine.Endpoint {
 	if at, ok := local.(*net.TCPAddr); ok {
 		host := at.IP.String()
 		if at.IP.IsUnspecified() {
 			host = "127.0.0.1"
 		}
-		return route.Candidate{Host: host, Port: at.Port}
+		return engine.Endpoint{Host: host, Port: at.Port}
 	}
-	c := route.Candidate{Socket: local.String(), Folder: filepath.Dir(local.String())}
-	if port, ok := strings.CutPrefix(filepath.Base(c.Socket), ".s.PGSQL."); ok && engine == "postgresql" {
-		c.Port, _ = strconv.Atoi(port)
-	}
-	return c
+	e := engine.Endpoint{Socket: local.String(), Folder: filepath.Dir(local.String())}
+	e.Port, _ = strconv.Atoi(spec.Sockets.PortIn(filepath.Base(e.Socket)))
+	return e
 }
 
 // listenLocal opens the local address that was asked for, or the profile's own.
@@ -232,12 +230,9 @@ func (c *call) listenLocal(ctx context.Context, o openOptions, p *profile.Resolv
 func (c *call) listenSocket(path string, conn handover.Connection) (net.Listener, error) {
 	whole := profile.HopField("key").Whole(path, "", c.environment().Home)
 	if info, err := os.Stat(whole); strings.HasSuffix(path, "/") || err == nil && info.IsDir() {
-		name := "mysqld.sock"
-		if conn.Engine == "postgresql" {
-			name = ".s.PGSQL." + conn.Port()
-			if conn.Port() == "" {
-				name = ".s.PGSQL.5432"
-			}
+		name := conn.Spec.Sockets.FileFor(cmp.Or(conn.Port(), strconv.Itoa(conn.Spec.Port)))
+		if name == "" {
+			return nil, usage("-socket: %s has no sockets of its own; name the socket's file", conn.Spec.Name)
 		}
 		if err := os.MkdirAll(whole, 0o700); err != nil {
 			return nil, &exitError{

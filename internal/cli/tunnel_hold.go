@@ -5,7 +5,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"flag"
 	"fmt"
 	"io"
 	"os"
@@ -203,7 +202,7 @@ func (c *call) startTunnel(ctx context.Context, o openOptions) error {
 	if err != nil {
 		return err
 	}
-	if err := c.showOpen(conn.At(localOfText(s.Local, conn.Engine)), s,
+	if err := c.showOpen(conn.At(localOfText(s.Local, conn.Spec)), s,
 		"close it: gharbor tunnel close "+name); err != nil {
 		return err
 	}
@@ -322,7 +321,7 @@ func tunnelHold() *command {
 	var o openOptions
 	return &command{
 		name: "tunnel hold", args: "PROFILE", hidden: true, summary: "what open -background starts", minArgs: 1, maxArgs: 1,
-		flags: func(fs *flag.FlagSet) { o.flags(fs) },
+		flags: func(fs *flagSet) { o.flags(fs) },
 		run: func(ctx context.Context, c *call) error {
 			out := render.FileOf(c.Stdout)
 			if out == nil {

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"flag"
 	"fmt"
 	"net"
 	"net/netip"
@@ -12,9 +11,9 @@ import (
 	"time"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/privatesocket"
-	"gentleharbor/core/route"
 	"gentleharbor/core/tunnel"
 	"gentleharbor/internal/render"
 )
@@ -24,7 +23,7 @@ func tunnelList() *command {
 	return &command{
 		name: "tunnel list", summary: "the tunnels that are open",
 		examples: []string{"gharbor tunnel list", "gharbor tunnel list -format json"},
-		flags:    func(fs *flag.FlagSet) { form.flag(fs) },
+		flags:    func(fs *flagSet) { form.flag(fs) },
 		run: func(ctx context.Context, c *call) error {
 			registry, err := c.registry()
 			if err != nil {
@@ -65,7 +64,7 @@ func tunnelShow() *command {
 		name: "tunnel show", args: "PROFILE", summary: "one tunnel: since when, what went through, what went wrong last",
 		examples: []string{"gharbor tunnel show tides", "gharbor tunnel show tides -format json"},
 		minArgs:  1, maxArgs: 1,
-		flags: func(fs *flag.FlagSet) { form.flag(fs) },
+		flags: func(fs *flagSet) { form.flag(fs) },
 		run: func(ctx context.Context, c *call) error {
 			registry, err := c.registry()
 			if err != nil {
@@ -120,7 +119,7 @@ func tunnelClose() *command {
 		name: "tunnel close", args: "PROFILE | -all", summary: "end a tunnel, in the background or in another terminal",
 		examples: []string{"gharbor tunnel close tides", "gharbor tunnel close -all"},
 		maxArgs:  1,
-		flags:    func(fs *flag.FlagSet) { fs.BoolVar(&all, "all", false, "every tunnel of yours") },
+		flags:    func(fs *flagSet) { fs.BoolVar(&all, "all", false, "every tunnel of yours") },
 		run: func(ctx context.Context, c *call) error {
 			if all == (len(c.args) == 1) {
 				return &exitError{
@@ -196,15 +195,15 @@ func noTunnel(ctx context.Context, registry tunnel.Registry, name string, why er
 }
 
 // localOfText is a tunnel's local address as it tells it.
-func localOfText(text, engine string) route.Candidate {
+func localOfText(text string, spec *engine.Spec) engine.Endpoint {
 	if strings.HasPrefix(text, "/") {
-		return localOf(&net.UnixAddr{Name: text, Net: "unix"}, engine)
+		return localOf(&net.UnixAddr{Name: text, Net: "unix"}, spec)
 	}
 	at, err := netip.ParseAddrPort(text)
 	if err != nil {
-		return route.Candidate{}
+		return engine.Endpoint{}
 	}
-	return localOf(net.TCPAddrFromAddrPort(at), engine)
+	return localOf(net.TCPAddrFromAddrPort(at), spec)
 }
 
 // age is how long ago a time was, in a few characters.

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"flag"
 	"fmt"
 	"path/filepath"
 	"strings"
@@ -28,7 +27,7 @@ address, user, command, files, environment variables, TLS rule. What you say yes
 kept with a hash of each file of the repository that it names. A change of a use lapses
 it, and the difference is shown; a changed note does not. Without names: all profiles.
 
-A file that a variable of the environment names (GHARBOR_ALIASES, PGSERVICEFILE, PGPASSFILE)
+A file that a variable of the environment names (GHARBOR_ALIASES, {reads})
 and that stands in a repository is vouched for by its path, with a slash in it.
 
 An alias of the project that a profile of your own names is vouched for as alias:NAME, and
@@ -39,7 +38,7 @@ In CI, where nobody can be asked, -expect compares with the hash that vouch show
 		examples: []string{"gharbor vouch", "gharbor vouch tides", "gharbor vouch -list", "gharbor vouch -withdraw tides",
 			"gharbor vouch compose.yaml", "gharbor vouch -expect HASH"},
 		maxArgs: -1,
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			fs.BoolVar(&list, "list", false, "show what was vouched for, and ask nothing")
 			fs.BoolVar(&withdraw, "withdraw", false, "take back what was said of the profiles")
 			fs.StringVar(&expect, "expect", "", "the hash that the profiles' uses must come to; nobody is asked")
@@ -142,7 +141,7 @@ func (c *call) vouchableFiles() ([]vouch.Item, error) {
 		if root == "" {
 			return nil, usage("%s stands in no repository, so nothing needs to be vouched for", clean.Word(path))
 		}
-		chosen = append(chosen, vouch.FileItem(path, root, home))
+		chosen = append(chosen, vouch.FileItem(c.schema, path, root, home))
 	}
 	return chosen, nil
 }

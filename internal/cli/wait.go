@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"flag"
 	"fmt"
 	"slices"
 	"strings"
@@ -38,7 +37,7 @@ all are ready, else 1.`,
 		examples: []string{"gharbor wait sightings", "gharbor wait sightings tides -within 2m",
 			"gharbor wait starting -within 3s"},
 		maxArgs: -1,
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			o.chosen.flags(fs, true)
 			fs.DurationVar(&o.within, "within", time.Minute, "how long to wait for all of them")
 			fs.DurationVar(&o.timeout, "timeout", check.DefaultTimeout, "bound of each try")

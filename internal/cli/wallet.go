@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"context"
 	"errors"
-	"flag"
 	"fmt"
 	"io"
 	"os"
@@ -42,11 +41,11 @@ type walletFlags struct {
 }
 
 // pathFlag registers -wallet alone, for what needs no passphrase.
-func (o *walletFlags) pathFlag(fs *flag.FlagSet) {
+func (o *walletFlags) pathFlag(fs *flagSet) {
 	fs.StringVar(&o.path, "wallet", "", "the wallet's file, instead of the one of the settings")
 }
 
-func (o *walletFlags) flags(fs *flag.FlagSet) {
+func (o *walletFlags) flags(fs *flagSet) {
 	o.pathFlag(fs)
 	fs.StringVar(&o.file, "passphrase-file", "", "a 0600 file with the passphrase in its first line")
 }
@@ -290,11 +289,11 @@ func (c *call) binding(ctx context.Context, word string) (wallet.Binding, error)
 	}
 	var p *profile.Resolved
 	if strings.Contains(word, "://") {
-		sets, err := profile.ParseURL(word)
+		sets, err := c.schema.ParseURL(word)
 		if err != nil {
 			return wallet.Binding{}, usage("%w", err)
 		}
-		p = profile.ResolveValues("address", sets, c.environment())
+		p = c.schema.ResolveValues("address", sets, c.environment())
 		if p.AddressKind() == "" {
 			return wallet.Binding{}, usage("the address to bind to has no host")
 		}
@@ -304,8 +303,8 @@ func (c *call) binding(ctx context.Context, word string) (wallet.Binding, error)
 			var request *profile.RequestError
 			if errors.As(err, &request) && !profile.ValidName(word) {
 				return wallet.Binding{},
-					usage("to bind to: a profile, alias:NAME, or an address with its engine such as " +
-						"postgresql://db.saltmarsh.example:5432")
+					usage("to bind to: a profile, alias:NAME, or an address with its engine such as %s",
+						inWords(c.schema, "{scheme}://db.saltmarsh.example:{port}"))
 			}
 			return wallet.Binding{}, err
 		}
@@ -319,7 +318,7 @@ func (c *call) aliasBinding(name string) (wallet.Binding, error) {
 	if _, err := c.load(); err != nil {
 		return wallet.Binding{}, err
 	}
-	_, err := profile.FieldNamed("alias").ParseValue(name)
+	_, err := c.schema.Field("alias").ParseValue(name)
 	a := c.book.Find(name)
 	switch project := strings.HasPrefix(name, profile.ProjectPrefix); {
 	case err != nil:

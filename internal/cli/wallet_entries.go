@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
-	"flag"
 	"fmt"
 	"math/big"
 	"slices"
@@ -25,7 +24,7 @@ type secretInput struct {
 	generate int
 }
 
-func (o *secretInput) flags(fs *flag.FlagSet) {
+func (o *secretInput) flags(fs *flagSet) {
 	fs.BoolVar(&o.stdin, "secret-stdin", false, "the secret is the first line of standard input")
 	fs.Func("generate", "make a secret of N letters and digits, 16 to 128", func(s string) error {
 		n, err := strconv.Atoi(s)
@@ -83,11 +82,11 @@ func walletPut() *command {
 		name: "wallet put", args: "ENTRY", summary: "keep a secret, bound to where it may be sent",
 		long: `The secret is typed twice on the terminal, read from standard input, or made here;
 never given as a word. -bind takes a profile (what it leads to now), an address with
-its engine (postgresql://db.saltmarsh.example:5432), or alias:NAME. Without -bind the
+its engine ({scheme}://db.saltmarsh.example:{port}), or alias:NAME. Without -bind the
 entry is bound to the profile of the same name, where there is one.`,
 		examples: []string{"gharbor wallet put sightings -bind sightings",
 			"gharbor wallet put visitor -user visitor -bind sightings-ro -generate 32",
-			"gharbor wallet put tides -bind postgresql://tide-db.internal.example:5432 -secret-stdin < FILE"},
+			"gharbor wallet put tides -bind {scheme}://tide-db.internal.example:{port} -secret-stdin < FILE"},
 		minArgs: 1, maxArgs: 1,
 		flags: o.flags,
 		run:   o.put,
@@ -104,7 +103,7 @@ type putFlags struct {
 	replace bool
 }
 
-func (o *putFlags) flags(fs *flag.FlagSet) {
+func (o *putFlags) flags(fs *flagSet) {
 	o.wallet.flags(fs)
 	o.in.flags(fs)
 	fs.StringVar(&o.user, "user", "", "whose password it is; it is sent for nobody else")
@@ -229,7 +228,7 @@ func walletList() *command {
 	return &command{
 		name: "wallet list", summary: "the entries: names, users, bindings and dates; never secrets",
 		examples: []string{"gharbor wallet list", "gharbor wallet list -format json"},
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			o.flags(fs)
 			form.flag(fs)
 		},
@@ -290,7 +289,7 @@ func walletBind() *command {
 		name: "wallet bind", args: "ENTRY PROFILE|ADDRESS|alias:NAME…", summary: "let an entry be sent to one more place",
 		long: "A profile that led elsewhere when it was bound is bound to where it leads now.",
 		examples: []string{"gharbor wallet bind sightings sightings-test",
-			"gharbor wallet bind tides postgresql://tide-db.internal.example:5432"},
+			"gharbor wallet bind tides {scheme}://tide-db.internal.example:{port}"},
 		minArgs: 2, maxArgs: -1,
 		flags: o.flags,
 		run: func(ctx context.Context, c *call) error {
@@ -382,7 +381,7 @@ func walletRemove() *command {
 		name: "wallet remove", args: "ENTRY…", summary: "take entries out, after asking",
 		examples: []string{"gharbor wallet remove visitor", "gharbor wallet remove visitor -yes"},
 		minArgs:  1, maxArgs: -1,
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			o.flags(fs)
 			fs.BoolVar(&yes, "yes", false, "do not ask")
 		},
@@ -426,7 +425,7 @@ func walletDisclose() *command {
 		long:     "The passphrase is asked for always: neither an unlock nor a reader will do.",
 		examples: []string{"gharbor wallet disclose sightings"},
 		minArgs:  1, maxArgs: 1,
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			o.flags(fs)
 			fs.BoolVar(&stdout, "stdout", false, "print it although standard output is no terminal")
 		},

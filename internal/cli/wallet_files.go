@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"flag"
 	"fmt"
 	"path/filepath"
 	"strings"
@@ -20,7 +19,7 @@ func walletVerify() *command {
 		long: `Structure, checksum, signature and generation are looked at without the passphrase;
 the content with whatever opens it: a pin file, an unlock or the passphrase.`,
 		examples: []string{"gharbor wallet verify", "gharbor wallet verify -passphrase-file FILE"},
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			o.flags(fs)
 			fs.BoolVar(&forget, "forget", false, "drop what was seen of the wallets so far, where that file is damaged")
 		},
@@ -115,7 +114,7 @@ gone or can't be opened, -old-passphrase makes the backup's passphrase the walle
 with new keys and no readers: whoever knows the old passphrase can open it then.`,
 		examples: []string{"gharbor wallet restore ~/wallet-2026-11.ghw"},
 		minArgs:  1, maxArgs: 1,
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			o.flags(fs)
 			fs.StringVar(&other.file, "other-passphrase-file", "",
 				"a 0600 file with the backup's passphrase, where it is another one")
@@ -190,7 +189,7 @@ stays as it is here, and the other file's is kept beside it under a name of its 
 An entry that was removed on one of the machines comes back.`,
 		examples: []string{"gharbor wallet merge wallet-of-the-laptop.ghw"},
 		minArgs:  1, maxArgs: 1,
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			o.flags(fs)
 			fs.StringVar(&other.file, "other-passphrase-file", "",
 				"a 0600 file with the other copy's passphrase, where it is another one")

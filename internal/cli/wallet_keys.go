@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"flag"
 	"os"
 	"os/user"
 	"path/filepath"
@@ -18,7 +17,7 @@ import (
 )
 
 // costFlag is how long opening by passphrase may take.
-func costFlag(fs *flag.FlagSet, d *time.Duration) {
+func costFlag(fs *flagSet, d *time.Duration) {
 	*d = 500 * time.Millisecond
 	fs.DurationVar(d, "opening", *d, "how long opening by passphrase may take here: the longer, the harder to guess")
 }
@@ -38,7 +37,7 @@ func walletCreate() *command {
 		long: `The passphrase is the only way to change the wallet: keep it where you will find it.
 How dear guessing it is, is chosen so that opening takes about half a second here.`,
 		examples: []string{"gharbor wallet create", "gharbor wallet create -wallet ~/work.ghw -passphrase-file FILE"},
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			o.flags(fs)
 			costFlag(fs, &opening)
 		},
@@ -81,7 +80,7 @@ func walletPassphrase() *command {
 that is written later, and signs nothing that a reader believes. So every reader's pin file
 ends, and the command says which to make again.`,
 		examples: []string{"gharbor wallet passphrase"},
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			o.flags(fs)
 			costFlag(fs, &opening)
 			fs.StringVar(&newFile, "new-passphrase-file", "", "a 0600 file with the new passphrase in its first line")
@@ -159,7 +158,7 @@ func readerAdd() *command {
 		examples: []string{"gharbor wallet reader add nightly -out nightly.pin",
 			"gharbor wallet reader add nightly -out /var/lib/nightly/reader.pin -for nightly"},
 		minArgs: 1, maxArgs: 1,
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			o.flags(fs)
 			fs.StringVar(&out, "out", "", "where the pin file is written, 0600; nothing may stand there")
 			fs.StringVar(&account, "for", "", "the account that the pin file shall belong to (as root)")
@@ -254,7 +253,7 @@ func readerList() *command {
 	return &command{
 		name: "wallet reader list", summary: "who can read the wallet without its passphrase",
 		examples: []string{"gharbor wallet reader list"},
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			o.pathFlag(fs)
 			form.flag(fs)
 		},

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"flag"
 	"fmt"
 	"io"
 	"strings"
@@ -26,7 +25,7 @@ func walletUnlock() *command {
 		long: `A small process of your own keeps what opens the wallet in its memory, behind a socket
 that only you can reach. It can't change the wallet, and ends by itself.`,
 		examples: []string{"gharbor wallet unlock", "gharbor wallet unlock -lifetime 8h"},
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			o.flags(fs)
 			fs.DurationVar(&lifetime, "lifetime", 15*time.Minute, "for how long, 24h at the most")
 		},

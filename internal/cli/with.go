@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"flag"
 	"fmt"
 	"net"
 	"os"
@@ -16,12 +15,11 @@ import (
 	"gentleharbor/core/check"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/defect"
+	"gentleharbor/core/engine"
 	"gentleharbor/core/handover"
 	"gentleharbor/core/lastseen"
 	"gentleharbor/core/profile"
-	"gentleharbor/core/route"
 	"gentleharbor/core/secret"
-	"gentleharbor/core/secret/optionfile"
 	"gentleharbor/internal/render"
 )
 
@@ -48,8 +46,7 @@ func withCommand() *command {
 		args:    "PROFILE [flags] -- PROGRAM [ARGS…]",
 		summary: "run a program with the connection in its environment",
 		long: `The program finds the connection where its engine's own clients and libraries look: in
-PG… variables and a password file for PostgreSQL, in an option file for MySQL and
-MariaDB; and as GHARBOR_HOST, _PORT, _SOCKET, _USER, _DATABASE, _ENGINE and _PROFILE
+their variables and credential files (gharbor export PROFILE -as env shows those); and as GHARBOR_HOST, _PORT, _SOCKET, _USER, _DATABASE, _ENGINE and _PROFILE
 whatever the engine. What the environment had of that engine before is cleared. The
 files are private, and gone when the program has ended.
 
@@ -58,13 +55,13 @@ values. There is none for the password: arguments can be read by everybody here.
 
 Signals, streams and the exit code are the program's. 125: it was not started; 126: it
 can't be run; 127: it was not found.`,
-		examples: []string{"gharbor with sightings -- printenv PGHOST PGUSER",
-			"gharbor with sightings -check -- sh -c 'echo \"$PGUSER at $PGHOST\"'",
+		examples: []string{"gharbor with sightings -- printenv GHARBOR_HOST GHARBOR_USER",
+			"gharbor with sightings -check -- sh -c 'echo \"$GHARBOR_USER at $GHARBOR_HOST\"'",
 			"gharbor with moult -- grep user {optionfile}",
 			"gharbor with sightings -url DATABASE_URL -- sh -c 'echo \"${DATABASE_URL%%:*}\"'"},
 		minArgs: 1,
 		maxArgs: -1,
-		flags: func(fs *flag.FlagSet) {
+		flags: func(fs *flagSet) {
 			fs.Func("url", "put a connection URL, password included, into the variable of this name", func(s string) error {
 				if !profile.VariableName(s) {
 					return errors.New("expected the name of an environment variable")
@@ -137,7 +134,7 @@ func (c *call) with(ctx context.Context, o withOptions) error {
 	if err != nil {
 		return err
 	}
-	if len(conn.Servers) > 1 && conn.Engine != "postgresql" {
+	if len(conn.Servers) > 1 && !conn.Spec.Client.Hosts {
 		c.Notice("the profile has %d hosts, and this engine's clients take one: they are given the first, %s",
 			len(conn.Servers), conn.Servers[0])
 	}
@@ -148,7 +145,7 @@ func (c *call) with(ctx context.Context, o withOptions) error {
 			return err
 		}
 		defer end()
-		if conn = conn.At(local); conn.TLS == "verified" && conn.Engine != "postgresql" {
+		if conn = conn.At(local); conn.TLS == "verified" && !conn.Spec.Client.Apart {
 			c.Notice("this engine's clients can't verify a certificate for %s at the local address of a tunnel; expect them "+
 				"to refuse it", conn.TLSName)
 		}
@@ -157,7 +154,7 @@ func (c *call) with(ctx context.Context, o withOptions) error {
 }
 
 // ownTunnel opens a tunnel that lives until end is called.
-func (c *call) ownTunnel(ctx context.Context, p *profile.Resolved) (local route.Candidate, end func(), err error) {
+func (c *call) ownTunnel(ctx context.Context, p *profile.Resolved) (local engine.Endpoint, end func(), err error) {
 	finder, err := c.finder()
 	if err != nil {
 		return local, nil, err
@@ -172,7 +169,7 @@ func (c *call) ownTunnel(ctx context.Context, p *profile.Resolved) (local route.
 	running, stop := context.WithCancel(context.WithoutCancel(ctx))
 	var done defect.Group
 	done.Go(func() { h.tunnel.Run(running) })
-	return localOf(h.listener.Addr(), p.Text("engine")), func() {
+	return localOf(h.listener.Addr(), p.Engine()), func() {
 		stop()
 		done.Wait()
 	}, nil
@@ -200,7 +197,7 @@ func (c *call) program(name string) (string, error) {
 		failure.err = fmt.Errorf("there is no program %s", shown)
 		return "", failure
 	}
-	elsewhere := handover.Elsewhere(name, c.environment().Home, "")
+	elsewhere := handover.Elsewhere(c.Engines, name, c.environment().Home, "")
 	if len(elsewhere) == 0 {
 		return "", failure
 	}
@@ -274,14 +271,14 @@ func (c *call) olderClient(ctx context.Context, p *profile.Resolved, program str
 	if !ok {
 		return
 	}
-	if client, older := handover.OlderClient(ctx, program, seen.Version); older {
+	if client, older := handover.OlderClient(ctx, c.Engines, program, seen.Version); older {
 		c.Notice("%s is version %s, much older than the server, which was %s at the last test; expect it to fail or to "+
 			"leave things out", filepath.Base(program), client, clean.Line(seen.Version, 40))
 	}
 }
 
 func (c *call) lastSeen() lastseen.Store {
-	h, err := profile.FindHome(c.Lookup)
+	h, err := c.schema.FindHome(c.Lookup)
 	if err != nil {
 		return lastseen.Store{}
 	}
@@ -309,12 +306,14 @@ func (c *call) run(conn handover.Connection, o withOptions, program string, word
 	if err != nil {
 		return err
 	}
-	args, err := conn.Words(words[1:], file)
+	args, err := conn.Words(c.Engines, words[1:], file)
 	if err != nil {
 		return err
 	}
-	if conn.Engine == "mysql" || conn.Engine == "mariadb" {
-		c.ownOptions(conn)
+	if overruled := conn.Spec.Client.Overruled; overruled != nil {
+		if notice := overruled(c.environment().Home); notice != "" {
+			c.Notice("%s", notice)
+		}
 	}
 	cmd := exec.Command(program, args...)
 	cmd.Args[0] = words[0]
@@ -364,12 +363,12 @@ func (e *programExit) Error() string { return "" }
 
 // environmentFor is the environment of the program: the caller's, without what
 // belongs to the engine, and with the connection.
-func (c *call) environmentFor(conn handover.Connection, o withOptions, led []handover.Variable) []string {
+func (c *call) environmentFor(conn handover.Connection, o withOptions, led []engine.Variable) []string {
 	var env []string
 	own := make(map[string]bool)
 	given := append(append(conn.Variables(), conn.Neutral()...), led...)
 	if o.url != "" {
-		given = append(given, handover.Variable{Name: o.url, Value: conn.URL()})
+		given = append(given, engine.Variable{Name: o.url, Value: conn.URL()})
 	}
 	for _, v := range given {
 		own[v.Name] = true
@@ -384,24 +383,4 @@ func (c *call) environmentFor(conn handover.Connection, o withOptions, led []han
 		env = append(env, v.Name+"="+v.Value)
 	}
 	return env
-}
-
-// ownOptions says so where the user's own option file would have the last word:
-// MySQL's clients read it after the one that they are handed.
-func (c *call) ownOptions(conn handover.Connection) {
-	path := filepath.Join(c.environment().Home, ".my.cnf")
-	result, err := optionfile.Read(path)
-	if err != nil {
-		return
-	}
-	for _, option := range result.Options {
-		switch option.Name {
-		case "user", "host", "port", "socket", "password":
-			if strings.HasPrefix(option.Group, "client") {
-				c.Notice("%s, line %d, sets %s, and clients read it last; give the program --defaults-file={optionfile} to have "+
-					"this connection's", option.File, option.Line, option.Name)
-				return
-			}
-		}
-	}
 }

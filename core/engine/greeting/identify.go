@@ -7,8 +7,6 @@ import (
 	"io"
 	"net"
 	"time"
-
-	"gentleharbor/core/engine/oracle/tns"
 )
 
 // Dial makes a connection to the one address that is being asked about.
@@ -25,36 +23,13 @@ const (
 // Probe is one way to make a server speak.
 type Probe func(context.Context, net.Conn) []byte
 
-// The probes. Each makes some kinds of server answer and harms none.
-var (
-	PostgreSQL Probe = func(_ context.Context, c net.Conn) []byte { return listenThenAsk(c, SSLRequest()) }
-	Text       Probe = func(_ context.Context, c net.Conn) []byte { return ask(c, TextProbe()) } // Redis, HTTP
-	Mongo      Probe = func(_ context.Context, c net.Conn) []byte { return ask(c, MongoProbe()) }
-	TLS        Probe = askTLS
-	// of Oracle's
-	Listener Probe = func(_ context.Context, c net.Conn) []byte { return ask(c, tns.ConnectPacket(tns.Target{})) }
-)
-
-// Opening is what a client of an engine says first, nil where the server speaks first
-// or the engine is not known.
-func Opening(engine string) []byte {
-	switch engine {
-	case "postgresql":
-		return SSLRequest()
-	case "redis":
-		return TextProbe()
-	case "mongodb":
-		return MongoProbe()
-	case "oracle":
-		return tns.ConnectPacket(tns.Target{})
-	}
-	return nil
-}
+// TLS offers a handshake.
+var TLS Probe = askTLS
 
 // Identify finds out what answers by trying the probes in order, each on a
 // connection of its own that ends after the greeting. It never logs in. ok is
 // false where nothing recognisable answered; n is the number of connections.
-func Identify(ctx context.Context, dial Dial, probes ...Probe) (s Service, n int, ok bool) {
+func (set Set) Identify(ctx context.Context, dial Dial, probes ...Probe) (s Service, n int, ok bool) {
 	for _, probe := range probes {
 		conn, err := dial(ctx)
 		if err != nil {
@@ -65,7 +40,7 @@ func Identify(ctx context.Context, dial Dial, probes ...Probe) (s Service, n int
 		reply := probe(ctx, conn)
 		stop()
 		conn.Close()
-		if s, ok := Recognise(reply); ok {
+		if s, ok := set.Recognise(reply); ok {
 			return s, n, true
 		}
 		if ctx.Err() != nil {

@@ -15,7 +15,6 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
-	"gentleharbor/core/engine/greeting"
 	"gentleharbor/core/engine/probe"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/tlsrule"
@@ -35,6 +34,12 @@ type conversation struct {
 	trips []time.Duration // of short statements there and back
 }
 
+// The engines' words in a profile.
+const (
+	Word    = "mysql"
+	MariaDB = "mariadb"
+)
+
 // Begin returns the engine.Begin of the engine word, "mysql" or "mariadb":
 // either finds both kinds of server, and warns of the other.
 func Begin(word string) engine.Begin {
@@ -46,17 +51,16 @@ func Begin(word string) engine.Begin {
 			conn:  conn,
 			facts: engine.Facts{Engine: word, TLS: "none"},
 			opening: &probe.Opening{
-				To: target, Conn: conn, Word: word, Name: brandOf(word), Ours: []string{"mysql", "mariadb"},
-				Probes:     []greeting.Probe{greeting.PostgreSQL, greeting.Text, greeting.TLS, greeting.Mongo, greeting.Listener},
-				ProbeNames: brandOf(word) + "'s, PostgreSQL's, Redis', HTTP's, TLS's, MongoDB's or Oracle's",
-				Starting:   ", is only just starting, or looks up the name of this machine's address before it greets",
+				To: target, Conn: conn, Word: word, Name: brandOf(word), Ours: []string{Word, MariaDB},
+				Protocol: brandOf(word) + "'s",
+				Starting: ", is only just starting, or looks up the name of this machine's address before it greets",
 			},
 		}
 	}
 }
 
 func brandOf(word string) string {
-	if word == "mariadb" {
+	if word == MariaDB {
 		return "MariaDB"
 	}
 	return "MySQL"

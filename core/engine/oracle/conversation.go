@@ -48,9 +48,8 @@ func Begin(conn net.Conn, target engine.Target) engine.Conversation {
 		facts: engine.Facts{Engine: Word, TLS: "none"},
 		opening: &probe.Opening{
 			To: target, Conn: conn, Word: Word, Name: "Oracle's listener", Ours: []string{Word},
-			Probes:     []greeting.Probe{greeting.PostgreSQL, greeting.Text, greeting.TLS, greeting.Mongo},
-			ProbeNames: "Oracle's, PostgreSQL's, Redis', HTTP's, TLS's or MongoDB's",
-			Starting:   ", or waits for a service that is only just starting",
+			Protocol: "Oracle's",
+			Starting: ", or waits for a service that is only just starting",
 		},
 	}
 }
@@ -130,7 +129,7 @@ func (c *conversation) plainListener(ctx context.Context) bool {
 	if c.to.Redial == nil || ctx.Err() != nil {
 		return false
 	}
-	service, _, ok := greeting.Identify(ctx, c.to.Redial, greeting.Listener)
+	service, _, ok := greetings.Identify(ctx, c.to.Redial, greetings.Probes(Word, false)...)
 	return ok && service.Engine == Word
 }
 
@@ -258,7 +257,7 @@ func (c *conversation) wantsTLS(ctx context.Context) bool {
 	if c.to.Redial == nil {
 		return false
 	}
-	service, _, ok := greeting.Identify(ctx, c.to.Redial, greeting.TLS)
+	service, _, ok := greetings.Identify(ctx, c.to.Redial, greeting.TLS)
 	return ok && service.TLS
 }
 

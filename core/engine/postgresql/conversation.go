@@ -28,6 +28,9 @@ import (
 // test reads is a list of database names; a scripted flood ends here.
 const maxMessage = 1 << 20
 
+// Word is the engine's word in a profile.
+const Word = "postgresql"
+
 type conversation struct {
 	to    engine.Target
 	raw   net.Conn // as dialled
@@ -50,15 +53,14 @@ func Begin(conn net.Conn, target engine.Target) engine.Conversation {
 		to:    target,
 		raw:   conn,
 		conn:  conn,
-		facts: engine.Facts{Engine: "postgresql", TLS: "none"},
+		facts: engine.Facts{Engine: Word, TLS: "none"},
 		opening: &probe.Opening{
-			To:         target,
-			Conn:       conn,
-			Word:       "postgresql",
-			Name:       "PostgreSQL",
-			Ours:       []string{"postgresql"},
-			Probes:     []greeting.Probe{greeting.Text, greeting.TLS, greeting.Mongo, greeting.Listener},
-			ProbeNames: "PostgreSQL's, Redis', HTTP's, TLS's, MongoDB's or Oracle's",
+			To:       target,
+			Conn:     conn,
+			Word:     Word,
+			Name:     "PostgreSQL",
+			Ours:     []string{Word},
+			Protocol: "PostgreSQL's",
 		},
 	}
 }
@@ -84,7 +86,7 @@ func (c *conversation) encryptable() bool {
 // everything else.
 func (c *conversation) Speak(ctx context.Context) finding.Result {
 	defer probe.Guard(ctx, c.raw)()
-	message := greeting.SSLRequest()
+	message := sslRequest()
 	if !c.encryptable() {
 		message = c.startup()
 	}
@@ -102,8 +104,7 @@ func (c *conversation) Speak(ctx context.Context) finding.Result {
 		c.offered = reply[0]
 		return finding.Good("PostgreSQL answers, TLS %s", map[byte]string{'S': "offered", 'N': "not offered"}[reply[0]])
 	}
-	service, ok := greeting.Recognise(reply)
-	if !ok || service.Engine != "postgresql" || len(reply) == 1 {
+	if _, ok := recognise(reply); !ok || len(reply) == 1 {
 		return c.unexpectedBytes(ctx, reply)
 	}
 	c.early = reply

@@ -12,7 +12,6 @@ import (
 	"github.com/jackc/pgx/v5/pgproto3"
 
 	"gentleharbor/core/clean"
-	"gentleharbor/core/engine/greeting"
 	"gentleharbor/core/engine/probe"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearest"
@@ -338,7 +337,7 @@ func (c *conversation) secureAgain(ctx context.Context, plan *tlsrule.Plan) (net
 	release := probe.Guard(ctx, conn)
 	defer release()
 	answer := make([]byte, 1)
-	if _, err = conn.Write(greeting.SSLRequest()); err == nil {
+	if _, err = conn.Write(sslRequest()); err == nil {
 		_, err = conn.Read(answer)
 	}
 	if err == nil && answer[0] != 'S' {

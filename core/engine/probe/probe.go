@@ -29,10 +29,7 @@ type Opening struct {
 	Name string   // the engine in a sentence: "PostgreSQL"
 	Ours []string // the engine words that are this engine's servers
 
-	// Probes make other servers speak, in order; ProbeNames names the
-	// protocols that were tried then, the engine's own first.
-	Probes     []greeting.Probe
-	ProbeNames string
+	Protocol string // for a sentence about what was tried: "PostgreSQL's"
 
 	// Starting is what a starting server of this engine looks like from here.
 	Starting string
@@ -112,8 +109,9 @@ func (o *Opening) Identify(ctx context.Context) (s greeting.Service, ok bool) {
 	if o.To.Redial == nil {
 		return greeting.Service{}, false
 	}
-	service, asked, ok := greeting.Identify(ctx, o.To.Redial, o.Probes...)
-	o.askedAll = asked == len(o.Probes) && ctx.Err() == nil
+	probes, _ := o.To.Greetings.Others(o.Word)
+	service, asked, ok := o.To.Greetings.Identify(ctx, o.To.Redial, probes...)
+	o.askedAll = asked == len(probes) && ctx.Err() == nil
 	return service, ok && !o.isOurs(service)
 }
 
@@ -128,7 +126,7 @@ func (o *Opening) isOurs(s greeting.Service) bool {
 
 // Recognise names the other service whose first bytes p are.
 func (o *Opening) Recognise(p []byte) (s greeting.Service, ok bool) {
-	s, ok = greeting.Recognise(p)
+	s, ok = o.To.Greetings.Recognise(p)
 	return s, ok && !o.isOurs(s)
 }
 
@@ -200,7 +198,8 @@ func (o *Opening) Nothing(ctx context.Context, err error) finding.Result {
 	if errors.Is(err, os.ErrDeadlineExceeded) || ctx.Err() != nil {
 		heard := "no answer to " + o.Name + "'s opening; the time ran out before all others were tried"
 		if o.askedAll {
-			heard = "no answer to " + o.ProbeNames + " opening"
+			_, others := o.To.Greetings.Others(o.Word)
+			heard = "no answer to " + clean.Alternatives(append([]string{o.Protocol}, others...)) + " opening"
 		}
 		found := finding.New(finding.SpeakSilent,
 			"%s accepts the connection and then says nothing: the server hangs, is overloaded%s, or a proxy on the way has "+

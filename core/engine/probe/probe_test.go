@@ -15,6 +15,24 @@ import (
 	"gentleharbor/core/engine/greeting"
 )
 
+// greetings are those of the engine, whose servers speak first, and of one that answers a word.
+var greetings = greeting.Set{
+	{
+		Engine: "mysql",
+		Recognise: func(p []byte) (greeting.Service, bool) {
+			return greeting.Service{Engine: "mysql", What: "a MySQL server"}, len(p) > 4 && p[4] == 10
+		},
+	},
+	{
+		Engine:   "redis",
+		Protocol: "Redis'",
+		Opening:  func() []byte { return []byte("PING\r\n\r\n") },
+		Recognise: func(p []byte) (greeting.Service, bool) {
+			return greeting.Service{Engine: "redis", What: "a Redis server"}, strings.HasPrefix(string(p), "+PONG")
+		},
+	},
+}
+
 // at is an opening on one end of a pipe, and the other end; other connections
 // get answer.
 func at(answer string) (*Opening, net.Conn) {
@@ -30,8 +48,8 @@ func at(answer string) (*Opening, net.Conn) {
 		}()
 		return here, nil
 	}
-	return &Opening{To: engine.Target{Profile: "moult", Address: "127.0.0.1:3306", Network: "tcp", Redial: redial}, Conn: ours, Word: "mysql", Name: "MySQL",
-		Ours: []string{"mysql", "mariadb"}, Probes: []greeting.Probe{greeting.Text}, ProbeNames: "MySQL's or Redis'"}, theirs
+	return &Opening{To: engine.Target{Profile: "moult", Address: "127.0.0.1:3306", Network: "tcp", Redial: redial, Greetings: greetings}, Conn: ours, Word: "mysql", Name: "MySQL",
+		Ours: []string{"mysql", "mariadb"}, Protocol: "MySQL's"}, theirs
 }
 
 func TestListen(t *testing.T) {

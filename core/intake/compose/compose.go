@@ -40,10 +40,11 @@ const maxFile = 4 << 20
 
 // Request says what to read.
 type Request struct {
-	Files    []string // absolute; later ones change what earlier ones say
-	EnvFiles []string // for the variables; none is .env beside the first file
-	Active   []string // the compose profiles that are active; "*" is all
-	Project  string   // the project's name, "" for what the files say
+	Schema   *profile.Schema // for whose engines servers are looked for
+	Files    []string        // absolute; later ones change what earlier ones say
+	EnvFiles []string        // for the variables; none is .env beside the first file
+	Active   []string        // the compose profiles that are active; "*" is all
+	Project  string          // the project's name, "" for what the files say
 
 	// Machine are the variables of this machine, nil where they may not be used.
 	Machine map[string]string

@@ -54,7 +54,7 @@ func Read(ctx context.Context, r Request) (*Result, error) {
 	}
 	all := slices.Clone(result.Servers)
 	result.Servers = slices.DeleteFunc(result.Servers,
-		func(s Server) bool { return uses(project.Services[s.Service], all) })
+		func(s Server) bool { return uses(l.catalog(), project.Services[s.Service], all) })
 	for _, name := range project.DisabledServiceNames() {
 		one := project.DisabledServices[name]
 		if _, ok := l.server(project, one); ok {
@@ -67,8 +67,8 @@ func Read(ctx context.Context, r Request) (*Result, error) {
 
 // uses reports whether a service waits for another one that is such a server too: it has
 // the server's variables because it logs in there.
-func uses(service types.ServiceConfig, servers []Server) bool {
-	if _, _, known := container.Describe(nil, service.Image, nil); known || len(service.Ports)+len(service.Expose) > 0 {
+func uses(catalog container.Catalog, service types.ServiceConfig, servers []Server) bool {
+	if _, _, known := catalog.Describe(nil, service.Image, nil); known || len(service.Ports)+len(service.Expose) > 0 {
 		return false // by its image, or its ports, it is one itself
 	}
 	for _, s := range servers {
@@ -78,6 +78,9 @@ func uses(service types.ServiceConfig, servers []Server) bool {
 	}
 	return false
 }
+
+// catalog recognises the servers.
+func (l *loading) catalog() container.Catalog { return container.Catalog{Known: l.Schema.Engines()} }
 
 // server reads one service; ok is false for one that is no database server.
 func (l *loading) server(project *types.Project, service types.ServiceConfig) (s Server, ok bool) {
@@ -102,7 +105,7 @@ func (l *loading) server(project *types.Project, service types.ServiceConfig) (s
 		}
 	}
 	s.Service, s.Container = service.Name, profile.Container{Project: project.Name, Service: service.Name}
-	if s.Declaration, s.Port, ok = container.Describe(env, service.Image, ports); !ok {
+	if s.Declaration, s.Port, ok = l.catalog().Describe(env, service.Image, ports); !ok {
 		return s, false
 	}
 	s.Password, s.Trouble = l.password(project, service, env, s.Declaration.Variable)
@@ -153,10 +156,10 @@ func (l *loading) password(project *types.Project, service types.ServiceConfig, 
 }
 
 // Found is the server as a connection that was found; origin says in which files.
-func (s Server) Found(origin string) intake.Found {
+func (s Server) Found(schema *profile.Schema, origin string) intake.Found {
 	return intake.Found{
 		Name:     intake.Name(s.Service),
-		Sets:     s.Declaration.Sets(s.Container, s.Port),
+		Sets:     s.Declaration.Sets(schema, s.Container, s.Port),
 		Password: s.Password,
 		Origin:   origin,
 		Trouble:  s.Trouble,

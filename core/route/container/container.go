@@ -21,6 +21,7 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/defect"
+	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/route"
@@ -30,6 +31,8 @@ import (
 // Engines are the container engines that this machine can ask. It is a
 // route.Containers.
 type Engines struct {
+	Catalog // recognises the servers in containers
+
 	Lookup func(name string) (string, bool) // environment variables
 	Home   string                           // the user's home folder
 	UID    int
@@ -54,8 +57,15 @@ type connecting struct {
 const remembered = 2 * time.Second
 
 // System asks the engines of this machine.
-func System(lookup func(string) (string, bool), home string) *Engines {
-	return &Engines{Lookup: lookup, Home: home, UID: os.Getuid(), Dial: (&net.Dialer{}).DialContext, Own: ownAddresses}
+func System(known engine.Set, lookup func(string) (string, bool), home string) *Engines {
+	return &Engines{
+		Catalog: Catalog{Known: known},
+		Lookup:  lookup,
+		Home:    home,
+		UID:     os.Getuid(),
+		Dial:    (&net.Dialer{}).DialContext,
+		Own:     ownAddresses,
+	}
 }
 
 func ownAddresses() []netip.Prefix {

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile"
@@ -24,70 +25,30 @@ type Declaration struct {
 	Engine   string
 	User     string
 	Database string
-	Service  string // of oracle
+	Service  string // that a listener is asked for, where the engine has one
 	Variable string // that has the user's password, or with _FILE names its file
 	None     bool   // the server was told to want no password
 	Made     bool   // the image made one, and printed it in its log once
 }
 
-// official says what an engine's images document.
-type official struct {
-	engine    string
-	marks     []string // set by the image itself: it is such a server
-	settings  []string // prefixes of variables that only a server is given
-	shared    []string // prefixes of those that clients are given too
-	users     []string // each with the password behind it
-	databases []string
-	root      string // who there is without such a variable
-	rootPass  []string
-	trust     map[string]string // variables that say that no password is wanted
-	made      []string          // variables that say that one is made
-}
+// clientMarks are variables that say that a program is some server's client.
+var clientMarks = []string{"DB_HOST", "DATABASE_URL"}
 
-// officials are in the order in which they are recognised: MariaDB's images take
-// MySQL's variables too.
-var officials = []official{
-	{engine: "postgresql", marks: []string{"PG_MAJOR", "PG_VERSION", "PGDATA"},
-		settings: []string{"POSTGRES_INITDB_", "POSTGRES_HOST_AUTH_METHOD"}, shared: []string{"POSTGRES_"},
-		users: []string{"POSTGRES_USER", "POSTGRES_PASSWORD"}, databases: []string{"POSTGRES_DB"}, root: "postgres",
-		rootPass: []string{"POSTGRES_PASSWORD"},
-		trust:    map[string]string{"POSTGRES_HOST_AUTH_METHOD": "trust"}},
-	{engine: "mariadb", marks: []string{"MARIADB_VERSION"},
-		settings: []string{"MARIADB_ROOT_", "MARIADB_RANDOM_ROOT_", "MARIADB_ALLOW_EMPTY_"}, shared: []string{"MARIADB_"},
-		users:     []string{"MARIADB_USER", "MARIADB_PASSWORD", "MYSQL_USER", "MYSQL_PASSWORD"},
-		databases: []string{"MARIADB_DATABASE", "MYSQL_DATABASE"}, root: "root",
-		rootPass: []string{"MARIADB_ROOT_PASSWORD", "MYSQL_ROOT_PASSWORD"},
-		trust: map[string]string{
-			"MARIADB_ALLOW_EMPTY_ROOT_PASSWORD": "",
-			"MYSQL_ALLOW_EMPTY_PASSWORD":        "",
-		}, made: []string{"MARIADB_RANDOM_ROOT_PASSWORD", "MYSQL_RANDOM_ROOT_PASSWORD"}},
-	{engine: "mysql", marks: []string{"MYSQL_VERSION", "MYSQL_MAJOR"},
-		settings: []string{"MYSQL_ROOT_", "MYSQL_RANDOM_ROOT_", "MYSQL_ALLOW_EMPTY_"}, shared: []string{"MYSQL_"},
-		users: []string{"MYSQL_USER", "MYSQL_PASSWORD"}, databases: []string{"MYSQL_DATABASE"}, root: "root",
-		rootPass: []string{"MYSQL_ROOT_PASSWORD"},
-		trust:    map[string]string{"MYSQL_ALLOW_EMPTY_PASSWORD": ""}, made: []string{"MYSQL_RANDOM_ROOT_PASSWORD"}},
-	{engine: "mongodb", marks: []string{"MONGO_VERSION", "MONGO_MAJOR"}, settings: []string{"MONGO_INITDB_"},
-		users:     []string{"MONGO_INITDB_ROOT_USERNAME", "MONGO_INITDB_ROOT_PASSWORD"},
-		databases: []string{"MONGO_INITDB_DATABASE"}},
-	{engine: "redis", marks: []string{"REDIS_VERSION", "REDIS_DOWNLOAD_URL"}},
-	{engine: "oracle", marks: []string{"ORACLE_SID", "ORACLE_BASE"}, settings: []string{"ORACLE_PWD", "ORACLE_PDB"},
-		root: "SYSTEM", rootPass: []string{"ORACLE_PWD", "ORACLE_PASSWORD"}},
-}
-
-// clientMarks are variables that say that a program is a server's client.
-var clientMarks = []string{"POSTGRES_HOST", "MYSQL_HOST", "MARIADB_HOST", "DB_HOST", "DATABASE_URL", "PGHOST",
-	"REDIS_HOST", "REDIS_URL", "MONGO_URL", "MONGODB_URI"}
+// Catalog recognises the servers of a set of engines by what their images document.
+type Catalog struct{ Known engine.Set }
 
 // declared reads what an environment says; ok is false where it names no server. ports
 // are those that the container exposes or publishes.
-func declared(env api.Environment, image string, ports []int) (d Declaration, ok bool) {
-	for _, o := range officials {
-		if o.engine == "mysql" && strings.Contains(strings.ToLower(image), "mariadb") {
-			continue
-		}
-		if o.engine == "mariadb" && strings.Contains(strings.ToLower(image), "mariadb") &&
-			hasPrefix(env, []string{"MYSQL_"}) || o.is(env, image, ports) {
-			return o.read(env), true
+func (c Catalog) declared(env api.Environment, image string, ports []int) (d Declaration, ok bool) {
+	for _, alsoOther := range []bool{true, false} { // an image that takes another's variables too comes first
+		for _, spec := range c.Known.All() {
+			if spec.Image == nil || alsoOther != (spec.Image.Instead.Image != "") {
+				continue
+			}
+			if spec.Image.Instead.Has(image) && hasPrefix(env, []string{spec.Image.Instead.Variables}) ||
+				c.is(spec, env, image, ports) {
+				return read(spec, env), true
+			}
 		}
 	}
 	return Declaration{}, false
@@ -95,22 +56,22 @@ func declared(env api.Environment, image string, ports []int) (d Declaration, ok
 
 // Describe says which server an environment, an image and the ports of a container are
 // of, and at which port it is in there; ok is false where nothing says that it is one.
-func Describe(env api.Environment, image string, ports []int) (d Declaration, port int, ok bool) {
-	d, by := describe(env, image, ports)
-	return d, serverPort(ports, d.Engine), by != ""
+func (c Catalog) Describe(env api.Environment, image string, ports []int) (d Declaration, port int, ok bool) {
+	d, by := c.describe(env, image, ports)
+	return d, c.serverPort(ports, d.Engine), by != ""
 }
 
 // describe says which server it is, and by what: "environment", "port", "image", or "" for
 // nothing.
-func describe(env api.Environment, image string, ports []int) (d Declaration, by string) {
-	d, ok := declared(env, image, ports)
+func (c Catalog) describe(env api.Environment, image string, ports []int) (d Declaration, by string) {
+	d, ok := c.declared(env, image, ports)
 	if ok {
 		return d, "environment"
 	}
-	if d.Engine = byPort(ports, image); d.Engine != "" {
+	if d.Engine = c.byPort(ports, image); d.Engine != "" {
 		return d, "port"
 	}
-	if d.Engine = byImage(image); d.Engine != "" {
+	if d.Engine = c.byImage(image); d.Engine != "" {
 		return d, "image"
 	}
 	return d, ""
@@ -118,35 +79,44 @@ func describe(env api.Environment, image string, ports []int) (d Declaration, by
 
 // byImage is the engine that an image's name says it is of, by the names of the
 // official ones; "" for none.
-func byImage(image string) string {
+func (c Catalog) byImage(image string) string {
 	name := image[strings.LastIndexByte(image, '/')+1:]
 	if at := strings.IndexAny(name, ":@"); at >= 0 {
 		name = name[:at]
 	}
-	return map[string]string{
-		"postgres": "postgresql",
-		"mariadb":  "mariadb",
-		"mysql":    "mysql",
-		"mongo":    "mongodb",
-		"redis":    "redis",
-	}[name]
+	for _, spec := range c.Known.All() {
+		if spec.Image != nil && spec.Image.Name == name && name != "" {
+			return spec.Word
+		}
+	}
+	return ""
 }
 
 // is reports whether an environment is such a server's. One file of variables often is
 // given to the server and to its clients: those count where nothing says that this is one
 // of the latter.
-func (o official) is(env api.Environment, image string, ports []int) bool {
-	for _, mark := range o.marks {
+func (c Catalog) is(spec *engine.Spec, env api.Environment, image string, ports []int) bool {
+	for _, mark := range spec.Image.Marks {
 		if _, ok := env[mark]; ok {
 			return true
 		}
 	}
-	if hasPrefix(env, o.settings) {
+	if hasPrefix(env, spec.Image.Settings) {
 		return true
 	}
-	client := slices.ContainsFunc(clientMarks, func(mark string) bool { _, ok := env[mark]; return ok })
-	likely := len(ports) == 0 || slices.Contains(ports, profile.DefaultPort(o.engine)) || byImage(image) == o.engine
-	return !client && likely && hasPrefix(env, o.shared)
+	likely := len(ports) == 0 || slices.Contains(ports, spec.Port) || c.byImage(image) == spec.Word
+	return likely && hasPrefix(env, spec.Image.Shared) && !c.isClient(env)
+}
+
+// isClient reports whether an environment has a variable that a server's client is given.
+func (c Catalog) isClient(env api.Environment) bool {
+	marks := clientMarks
+	for _, spec := range c.Known.All() {
+		if spec.Image != nil {
+			marks = slices.Concat(marks, spec.Image.Clients)
+		}
+	}
+	return slices.ContainsFunc(marks, func(mark string) bool { _, ok := env[mark]; return ok })
 }
 
 func hasPrefix(env api.Environment, prefixes []string) bool {
@@ -161,15 +131,24 @@ func hasPrefix(env api.Environment, prefixes []string) bool {
 }
 
 // read takes the account from an environment.
-func (o official) read(env api.Environment) Declaration {
-	d := Declaration{Engine: o.engine, User: o.root}
+func read(spec *engine.Spec, env api.Environment) Declaration {
+	o := spec.Image
+	d := Declaration{Engine: spec.Word, User: o.Root}
 	text := func(variable string) string { return plainText(env[variable].Disclose()) }
-	passwords := o.rootPass
-	for i := 0; i+1 < len(o.users); i += 2 {
-		if user := text(o.users[i]); user != "" {
+	first := func(variables []string) string {
+		for _, variable := range variables {
+			if value := text(variable); value != "" {
+				return value
+			}
+		}
+		return ""
+	}
+	passwords := o.RootPass
+	for i, pair := range o.Users {
+		if user := text(pair.User); user != "" {
 			d.User, passwords = user, nil
-			for j := i; j+1 < len(o.users); j += 2 { // older names of the same come later
-				passwords = append(passwords, o.users[j+1])
+			for _, later := range o.Users[i:] { // older names of the same come later
+				passwords = append(passwords, later.Password)
 			}
 			break
 		}
@@ -181,28 +160,19 @@ func (o official) read(env api.Environment) Declaration {
 			}
 		}
 	}
-	for _, variable := range o.databases {
-		if d.Database = text(variable); d.Database != "" {
-			break
-		}
-	}
-	if d.Engine == "postgresql" && d.Database == "" {
+	d.Database, d.Service = first(o.Databases), first(o.Service)
+	if d.Database == "" && spec.Keys.UserDatabase {
 		d.Database = d.User
 	}
-	if d.Engine == "oracle" {
-		if d.Service = text("ORACLE_PDB"); d.Service == "" {
-			d.Service = text("ORACLE_SID")
-		}
-	}
-	for variable, value := range o.trust {
+	for variable, value := range o.Trust {
 		own, ok := env[variable]
 		if ok && d.Variable == "" &&
-			(value == "" && !own.Empty() && d.User == o.root || value != "" && own.Disclose() == value) {
+			(value == "" && !own.Empty() && d.User == o.Root || value != "" && own.Disclose() == value) {
 			d.None = true
 		}
 	}
 	d.Made = d.Variable == "" &&
-		slices.ContainsFunc(o.made, func(v string) bool { value, ok := env[v]; return ok && !value.Empty() })
+		slices.ContainsFunc(o.Made, func(v string) bool { value, ok := env[v]; return ok && !value.Empty() })
 	return d
 }
 
@@ -288,10 +258,10 @@ func (v *view) fileSecret(ctx context.Context, q secret.Query, file string) (sec
 
 // Sets are the keys of a profile that leads to a container, in which the server is at a
 // port; 0 where that is not known.
-func (d Declaration) Sets(c profile.Container, port int) []profile.Override {
+func (d Declaration) Sets(schema *profile.Schema, c profile.Container, port int) []profile.Override {
 	var sets []profile.Override
 	add := func(key, value string) {
-		if f := profile.FieldNamed(key); value != "" {
+		if f := schema.Field(key); value != "" {
 			if f.Expands { // where a dollar sign is one of a variable's
 				value = strings.ReplaceAll(value, "$", "$$")
 			}
@@ -300,10 +270,12 @@ func (d Declaration) Sets(c profile.Container, port int) []profile.Override {
 			}
 		}
 	}
+	spec := schema.Engines().Named(d.Engine)
 	add("engine", d.Engine)
-	sets = append(sets, profile.Override{Field: profile.FieldNamed("container"), Value: profile.ContainerValue(c)})
-	add("service", d.Service)
-	if d.Engine != "oracle" {
+	sets = append(sets, profile.Override{Field: schema.Field("container"), Value: profile.ContainerValue(c)})
+	if spec != nil && spec.Listener != nil {
+		add("service", d.Service)
+	} else {
 		add("database", d.Database)
 	}
 	add("user", d.User)
@@ -313,7 +285,7 @@ func (d Declaration) Sets(c profile.Container, port int) []profile.Override {
 	case d.None:
 		add("secret", "none")
 	}
-	if port != 0 && port != profile.DefaultPort(d.Engine) {
+	if port != 0 && (spec == nil || port != spec.Port) {
 		add("port", strconv.Itoa(port))
 	}
 	return sets

@@ -5,7 +5,6 @@ import (
 	"sync"
 	"time"
 
-	"gentleharbor/core/engine"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/route"
 	"gentleharbor/core/route/container/api"
@@ -38,7 +37,7 @@ func (e *Engines) Nearby(ctx context.Context, word string) []route.NearbyContain
 	var found []route.NearbyContainer
 	for _, v := range e.looked.views {
 		for _, s := range v.Containers {
-			if !engine.SameFamily(s.Engine, word) {
+			if !e.Known.SameFamily(s.Engine, word) {
 				continue
 			}
 			n := route.NearbyContainer{Ref: s.Named, Name: s.Container, State: s.State, Port: s.LocalPort()}

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"gentleharbor/core/engine"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/route/container/api"
 	"gentleharbor/core/secret"
@@ -57,20 +58,20 @@ func TestStillStarts(t *testing.T) {
 		ready  int // lines from which on it is ready
 	}{{"postgresql", postgres, len(postgres)}, {"mysql", mysql, len(mysql)}, {"mariadb", mariadb, len(mariadb)}} {
 		for n := 1; n <= len(c.lines); n++ {
-			starting, seen := stillStarts(c.engine, c.lines[:n])
+			starting, seen := stillStarts(logOf(c.engine), c.lines[:n])
 			if starting != (n < c.ready) || starting && !slices.Contains(c.lines[:n], seen) {
 				t.Errorf("%s after %d of %d lines (%q): starting is %v, by %q", c.engine, n, len(c.lines), c.lines[n-1], starting, seen)
 			}
 		}
 		again := append(slices.Clone(c.lines), "received fast shutdown request", c.lines[len(c.lines)-2])
-		if starting, _ := stillStarts(c.engine, append(again, c.lines[c.ready-2:]...)); starting {
+		if starting, _ := stillStarts(logOf(c.engine), append(again, c.lines[c.ready-2:]...)); starting {
 			t.Errorf("%s that came back is starting", c.engine)
 		}
 	}
-	if starting, _ := stillStarts("redis", []string{"1:M * Ready to accept connections tcp"}); starting {
+	if starting, _ := stillStarts(logOf("redis"), []string{"1:M * Ready to accept connections tcp"}); starting {
 		t.Error("redis")
 	}
-	if starting, _ := stillStarts("none", mariadb[:2]); starting {
+	if starting, _ := stillStarts(engine.Log{}, mariadb[:2]); starting {
 		t.Error("an engine that is not known is starting")
 	}
 }
@@ -106,6 +107,11 @@ func TestPublished(t *testing.T) {
 		}
 	}
 }
+
+// catalog recognises the servers of all engines.
+var catalog = Catalog{Known: schema.Engines()}
+
+func logOf(word string) engine.Log { return schema.Engines().Named(word).Image.Log }
 
 func env(pairs ...string) api.Environment {
 	e := make(api.Environment)
@@ -146,16 +152,16 @@ func TestDeclared(t *testing.T) {
 		{"MARIADB_USER=ringer", "mariadb:11", Declaration{Engine: "mariadb", User: "ringer"}, true, []int{4406}},
 		{"POSTGRES_USER=war\x1bden POSTGRES_PASSWORD=x", "postgres", Declaration{Engine: "postgresql", User: "postgres", Database: "postgres", Variable: "POSTGRES_PASSWORD"}, true, nil},
 	} {
-		have, ok := declared(env(strings.Fields(c.env)...), c.image, c.ports)
+		have, ok := catalog.declared(env(strings.Fields(c.env)...), c.image, c.ports)
 		if have != c.want || ok != c.ok {
 			t.Errorf("%s of %s declares %+v %v, want %+v", c.env, c.image, have, ok, c.want)
 		}
 	}
-	if d, port, ok := Describe(env(), "registry.saltmarsh.example:5000/library/redis:7@sha256:ab", []int{6400}); d.Engine != "redis" || port != 6400 || !ok {
+	if d, port, ok := catalog.Describe(env(), "registry.saltmarsh.example:5000/library/redis:7@sha256:ab", []int{6400}); d.Engine != "redis" || port != 6400 || !ok {
 		t.Errorf("by its image it is %+v, port %d", d, port)
 	}
-	sets := Declaration{Engine: "postgresql", User: "war$den", Database: "sightings", Variable: "POSTGRES_PASSWORD"}.Sets(profile.Container{Project: "station", Service: "counts"}, 5432)
-	r := profile.ResolveValues("counts", sets, profile.Environment{Lookup: func(string) (string, bool) { return "", false }})
+	sets := Declaration{Engine: "postgresql", User: "war$den", Database: "sightings", Variable: "POSTGRES_PASSWORD"}.Sets(schema, profile.Container{Project: "station", Service: "counts"}, 5432)
+	r := schema.ResolveValues("counts", sets, profile.Environment{Lookup: func(string) (string, bool) { return "", false }})
 	if found := r.Problem(); found != nil || r.Text("user") != "war$den" || r.Text("secret") != "container:POSTGRES_PASSWORD" {
 		t.Errorf("the profile has the user %q: %+v", r.Text("user"), found)
 	}
@@ -186,8 +192,8 @@ func FuzzContainer(f *testing.F) {
 		if json.Unmarshal(data, &one) != nil {
 			return
 		}
-		d, _, _ := Describe(one.Config.Env, one.Config.Image, tcpPorts(&one))
-		d.Sets(profile.Container{Name: "x"}, 0)
+		d, _, _ := catalog.Describe(one.Config.Env, one.Config.Image, tcpPorts(&one))
+		d.Sets(schema, profile.Container{Name: "x"}, 0)
 		for _, bindings := range one.NetworkSettings.Ports {
 			for _, p := range publishedOf(bindings, "") {
 				if p.port < 1 || p.port > 65535 || p.host == "" {

@@ -31,7 +31,7 @@ func (e *Engines) Ready(ctx context.Context, client *api.Client, id string) (sta
 		case len(v.publishedAtAll()) == 0:
 			return State(one) + "; no port is published, so whether its server is ready is not known", nil
 		default:
-			if engine, port, _ := e.greeting(ctx, one, tcpPorts(one), byPort(tcpPorts(one), one.Config.Image)); engine != "" {
+			if engine, port, _ := e.greeting(ctx, one, tcpPorts(one), e.byPort(tcpPorts(one), one.Config.Image)); engine != "" {
 				return fmt.Sprintf("%s; %s answers at its port %d", State(one), engine, port), nil
 			}
 		}

@@ -11,7 +11,6 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/defect"
-	"gentleharbor/core/engine/greeting"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/route/container/api"
@@ -198,9 +197,9 @@ func (e *Engines) judge(ctx context.Context, client *api.Client, one *api.Contai
 	}
 	ports := tcpPorts(one)
 	n := 0
-	s.Declaration, s.By = describe(one.Config.Env, one.Config.Image, ports)
+	s.Declaration, s.By = e.describe(one.Config.Env, one.Config.Image, ports)
 	s.Engine = s.Declaration.Engine
-	s.Port = serverPort(ports, s.Engine)
+	s.Port = e.serverPort(ports, s.Engine)
 	if s.By != "environment" && one.State.Running && client.Endpoint.Host() == "" && greeted.Add(1) <= mostGreeted {
 		if engine, port, asked := e.greeting(ctx, one, ports, s.Engine); engine != "" {
 			s.Engine, s.Port, s.By, n = engine, port, "greeting", asked
@@ -249,24 +248,28 @@ func tcpPorts(one *api.Container) []int {
 	return ports
 }
 
-// byPort is the engine whose usual port is among a container's, "" for none. MySQL
-// and MariaDB have the same.
-func byPort(ports []int, image string) string {
-	for _, engine := range profile.Engines() {
-		if slices.Contains(ports, profile.DefaultPort(engine)) {
-			if engine == "mysql" && strings.Contains(strings.ToLower(image), "mariadb") {
-				return "mariadb"
-			}
-			return engine
+// byPort is the engine whose usual port is among a container's, "" for none. Where engines
+// share a port, the image's name tells.
+func (c Catalog) byPort(ports []int, image string) string {
+	word := ""
+	for _, spec := range c.Known.All() {
+		if !slices.Contains(ports, spec.Port) {
+			continue
+		}
+		if spec.Image != nil && spec.Image.Instead.Has(image) {
+			return spec.Word
+		}
+		if word == "" {
+			word = spec.Word
 		}
 	}
-	return ""
+	return word
 }
 
 // serverPort is the port that an engine's server has among a container's: the usual
 // one, or the only one.
-func serverPort(ports []int, engine string) int {
-	usual := profile.DefaultPort(engine)
+func (c Catalog) serverPort(ports []int, word string) int {
+	usual := c.Known.Port(word)
 	if len(ports) == 1 && ports[0] != usual {
 		return ports[0]
 	}
@@ -277,7 +280,7 @@ func serverPort(ports []int, engine string) int {
 // one first. Nothing is logged in to; a server may count each as a failed connection.
 func (e *Engines) greeting(ctx context.Context, one *api.Container, ports []int,
 	likely string) (engine string, port, connections int) {
-	usual := profile.DefaultPort(likely)
+	usual := e.Known.Port(likely)
 	slices.SortStableFunc(ports, func(a, b int) int {
 		switch {
 		case a == usual:
@@ -292,14 +295,11 @@ func (e *Engines) greeting(ctx context.Context, one *api.Container, ports []int,
 			if !profile.LocalHost(at.host) {
 				continue
 			}
-			probes := []greeting.Probe{greeting.PostgreSQL, greeting.Text}
-			if likely == "mongodb" {
-				probes = []greeting.Probe{greeting.Mongo}
-			}
+			greetings := e.Known.Greetings()
 			dial := func(ctx context.Context) (net.Conn, error) { return e.Dial(ctx, "tcp", at.String()) }
-			service, n, ok := greeting.Identify(ctx, dial, probes...)
+			service, n, ok := greetings.Identify(ctx, dial, greetings.Probes(likely, false)...)
 			connections += n
-			if ok && profile.DefaultPort(service.Engine) != 0 {
+			if ok && service.Engine != "" {
 				return service.Engine, port, connections
 			}
 			break // its other addresses are the same server

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/route/container/api"
 )
@@ -118,15 +119,24 @@ func (v *view) log(ctx context.Context, lines int) ([]string, error) {
 	return full, nil
 }
 
-// known are the secrets that a container declares, to be cut out of what is shown of it.
+// known are the secrets that a container declares, to be cut out of what is shown of it. A short one that is
+// also the server's name stands in every line of its log: to cut it out would only tell that it is the password.
 func known(one *api.Container) (texts []string) {
+	const short = 6
+	words := strings.FieldsFunc(one.Config.Image, notLetter)
+	for variable := range one.Config.Env {
+		words = append(words, strings.FieldsFunc(strings.ToLower(variable), notLetter)...)
+	}
 	for variable, value := range one.Config.Env {
-		if secretLooking(variable) {
-			texts = append(texts, value.Disclose())
+		text := value.Disclose()
+		if secretLooking(variable) && (len(text) >= short || !slices.Contains(words, strings.ToLower(text))) {
+			texts = append(texts, text)
 		}
 	}
 	return texts
 }
+
+func notLetter(r rune) bool { return r < 'a' || r > 'z' }
 
 // quoted is foreign text about the container, without what looks like a password.
 func (v *view) quoted(text string) string { return quoted(v.one, text) }
@@ -176,31 +186,17 @@ func (v *view) unhealthy() *finding.Finding {
 	return found.Suggest("%s inspect --format '{{json .State.Health}}' %s", v.client.CLIName(), name(v.one))
 }
 
-// dataFolders are where the servers of official images keep their data (the images'
-// documentation); the variable that moves it, where there is one.
-var dataFolders = map[string]struct {
-	folders  []string
-	variable string
-}{
-	"postgresql": {[]string{"/var/lib/postgresql/data", "/var/lib/postgresql"}, "PGDATA"},
-	"mysql":      {[]string{"/var/lib/mysql"}, ""},
-	"mariadb":    {[]string{"/var/lib/mysql"}, ""},
-	"mongodb":    {[]string{"/data/db"}, ""},
-	"redis":      {[]string{"/data"}, ""},
-	"oracle":     {[]string{"/opt/oracle/oradata"}, ""},
-}
-
 // SecretsFolder is where containers find secrets that are handed over as files.
 const SecretsFolder = "/run/secrets"
 
 // noVolume warns where the server's data are in the container itself.
 func (v *view) noVolume() *finding.Finding {
-	place, known := dataFolders[v.profile.Text("engine")]
-	if !known {
+	spec := v.profile.Engine()
+	if spec == nil || spec.Image == nil || len(spec.Image.Folders) == 0 {
 		return nil
 	}
-	folders := place.folders
-	if moved := v.one.Config.Env[place.variable].Disclose(); place.variable != "" && path.IsAbs(moved) {
+	folders := spec.Image.Folders
+	if moved := v.one.Config.Env[spec.Image.Moves].Disclose(); spec.Image.Moves != "" && path.IsAbs(moved) {
 		folders = []string{moved}
 	}
 	found := finding.New(finding.ContainerNoVolume,
@@ -282,7 +278,7 @@ func (v *view) explain(ctx context.Context, found *finding.Finding) *finding.Fin
 	if lately {
 		found.Saw("the container was started %s ago", time.Since(started).Round(time.Second))
 	}
-	if ready := lastReady(v.profile.Text("engine"), lines); ready != "" {
+	if ready := lastReady(v.serverLog(), lines); ready != "" {
 		found.Saw("its log: %s", clean.Quoted(clean.Line(ready, 200)))
 	}
 	return found.Suggest("%s logs --tail 50 %s", v.client.CLIName(), name(v.one))
@@ -291,7 +287,7 @@ func (v *view) explain(ctx context.Context, found *finding.Finding) *finding.Fin
 // starting is the finding for a server that starts, by its container's health check or
 // by the log; nil where neither says so.
 func (v *view) starting(lines []string) *finding.Finding {
-	starting, seen := stillStarts(v.profile.Text("engine"), lines)
+	starting, seen := stillStarts(v.serverLog(), lines)
 	h := v.one.State.Health
 	checked := h != nil && h.Status == "starting"
 	if !starting && !checked {
@@ -309,9 +305,9 @@ func (v *view) starting(lines []string) *finding.Finding {
 
 // lastReady is the last line by which a log says that the server is ready, with the line
 // behind it where that says at which port.
-func lastReady(engine string, lines []string) string {
+func lastReady(log engine.Log, lines []string) string {
 	for i := len(lines) - 1; i >= 0; i-- {
-		if hasAny(lines[i], marksOf(engine).ready) {
+		if hasAny(lines[i], log.Ready) {
 			if i+1 < len(lines) && strings.Contains(lines[i+1], "port: ") {
 				return lines[i+1]
 			}
@@ -321,28 +317,12 @@ func lastReady(engine string, lines []string) string {
 	return ""
 }
 
-// marks are the lines by which a server's log says that it starts, or is ready, and those
-// that say that it is the server of the image's own preparations.
-type marks struct{ begins, ready, before []string }
-
-var milestones = map[string]marks{
-	"postgresql": {begins: []string{"starting PostgreSQL", "The files belonging to this database system",
-		"database system is shut down", "database system is starting up", "database system was interrupted", "redo starts"},
-		ready: []string{"database system is ready to accept connections",
-			"database system is ready to accept read-only connections"}, before: []string{"waiting for server to start"}},
-	"mariadb": {begins: []string{"Entrypoint script for", "Starting temporary server", "Initializing database",
-		"starting as process", "Stopping temporary server", "Shutdown complete"},
-		ready: []string{"ready for connections"}, before: []string{"port: 0"}},
-	"mongodb": {begins: []string{"MongoDB starting"}, ready: []string{"Waiting for connections"}},
-	"redis":   {begins: []string{"Redis is starting", "oO0OoO0OoO0Oo"}, ready: []string{"Ready to accept connections"}},
-	"oracle":  {begins: []string{"ORACLE EDITION", "CONTAINER: starting up"}, ready: []string{"DATABASE IS READY TO USE"}},
-}
-
-func marksOf(engine string) marks {
-	if engine == "mysql" {
-		engine = "mariadb"
+// serverLog are the lines by which the log of the profile's server says how far it is.
+func (v *view) serverLog() engine.Log {
+	if spec := v.profile.Engine(); spec != nil && spec.Image != nil {
+		return spec.Image.Log
 	}
-	return milestones[engine]
+	return engine.Log{}
 }
 
 func hasAny(line string, words []string) bool {
@@ -351,29 +331,28 @@ func hasAny(line string, words []string) bool {
 
 // stillStarts reports whether a server's log says that it starts and is not ready yet,
 // and the last line that says so. Images start a server for their own preparations
-// first, which is not the one that is waited for: PostgreSQL's is announced before it
-// starts, MySQL's and MariaDB's say port 0 in the line of being ready or the one behind it.
-func stillStarts(engine string, lines []string) (starting bool, seen string) {
-	m := marksOf(engine)
+// first, which is not the one that is waited for: the log announces it before it
+// starts, or it says port 0 in the line of being ready or the one behind it.
+func stillStarts(log engine.Log, lines []string) (starting bool, seen string) {
 	preparing := false // the image's own server is the one that speaks
 	for i, line := range lines {
-		next := "" // where MariaDB says the port; not written yet where it is the last
+		next := "" // where some servers say the port; not written yet where it is the last
 		if i+1 < len(lines) {
 			next = lines[i+1]
 		}
-		own := hasAny(line, m.before) || hasAny(line, m.ready) && hasAny(next, m.before)
+		ready := hasAny(line, log.Ready)
+		own := hasAny(line, log.Before) || ready && hasAny(next, log.Before)
 		switch {
-		case strings.Contains(line, "X Plugin"): // of MySQL; it says so of itself
-		case engine == "postgresql" && own:
+		case log.Skip != "" && strings.Contains(line, log.Skip):
+		case log.Announced && own:
 			preparing, starting, seen = true, true, line
 		case strings.Contains(line, "init process complete"), strings.Contains(line, "init process done"):
 			preparing, starting, seen = false, true, line
-		case hasAny(line, m.ready) &&
-			(preparing || own || engine == "mariadb" && next == "" && !strings.Contains(line, "port: ")):
+		case ready && (preparing || own || log.PortBehind && next == "" && !strings.Contains(line, "port: ")):
 			starting, seen = true, line
-		case hasAny(line, m.ready):
+		case ready:
 			starting, seen = false, ""
-		case hasAny(line, m.begins):
+		case hasAny(line, log.Begins):
 			starting, seen = true, line
 		}
 	}

@@ -160,7 +160,7 @@ func (d *Dialer) HostKey(ctx context.Context, before *Link, h *Hop) (ssh.PublicK
 }
 
 func newAttempt(d *Dialer, h *Hop, conn net.Conn) *attempt {
-	return &attempt{d: d, h: h, wire: &sniffConn{Conn: conn}, store: hostkey.Read(h.known...), ring: &ring{d: d, h: h}}
+	return &attempt{d: d, h: h, wire: &sniffConn{Conn: conn, greetings: h.greetings}, store: hostkey.Read(h.known...), ring: &ring{d: d, h: h}}
 }
 
 // KeyName is what known-hosts files call the hop.

@@ -13,7 +13,6 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"gentleharbor/core/clean"
-	"gentleharbor/core/engine/greeting"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/route"
 	"gentleharbor/core/route/hostkey"
@@ -231,7 +230,7 @@ func busy(said []byte) bool {
 
 func (a *attempt) notSSH(said []byte) *finding.Finding {
 	found := finding.New(finding.HopNotSsh, "what listens at %s is not an SSH server", a.h.Address())
-	if s, ok := greeting.Recognise(said); ok {
+	if s, ok := a.h.greetings.Recognise(said); ok {
 		found.Saw("it is %s", s.What)
 	} else {
 		found.Saw("it said %s", clean.Bytes(said, 80))

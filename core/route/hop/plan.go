@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/engine/greeting"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/route/hostkey"
@@ -37,7 +38,8 @@ type Hop struct {
 	User  string
 	Proxy string // "socks5" or "http"; "" for SSH
 
-	home       string // the user's, which is told as "~"
+	home       string       // the user's, which is told as "~"
+	greetings  greeting.Set // of what may answer in its place
 	keys       []keyFile
 	noKeys     bool
 	noPassword bool
@@ -138,6 +140,7 @@ func (p Places) Plan(r *profile.Resolved) (hops []*Hop, notes []string, found *f
 	}
 	for i, h := range hops {
 		h.Stage, h.home = fmt.Sprintf("hop %d", i+1), p.Home
+		h.greetings = r.Schema().Engines().Greetings()
 	}
 	return hops, notes, nil
 }

@@ -19,6 +19,8 @@ type sniffConn struct {
 
 	buffer     []byte // read and not handed on
 	start, end int
+
+	greetings greeting.Set // of what may answer in place of an SSH server
 }
 
 // firstBytes bounds what is kept: an SSH server's greeting is 255 bytes at most (RFC 4253,
@@ -54,20 +56,21 @@ func (w *sniffConn) note(p []byte) {
 	defer w.mu.Unlock()
 	if room := firstBytes - len(w.first); !w.done && room > 0 {
 		w.first = append(w.first, p[:min(room, len(p))]...)
-		if otherProtocol(w.first) {
+		if w.otherProtocol() {
 			w.Conn.Close() // the library would wait for a greeting of SSH's, which may follow any lines
 		}
 	}
 }
 
-// otherProtocol reports whether first bytes are another protocol's, or those of a version of
+// otherProtocol reports whether the first bytes are another protocol's, or those of a version of
 // SSH that nobody uses any more.
-func otherProtocol(first []byte) bool {
+func (w *sniffConn) otherProtocol() bool {
+	first := w.first
 	const greets = "SSH-"
 	if n := min(len(first), len(greets)); string(first[:n]) == greets[:n] {
 		return oldVersion(first)
 	}
-	_, known := greeting.Recognise(first)
+	_, known := w.greetings.Recognise(first)
 	return known
 }
 

@@ -3,7 +3,6 @@ package making
 import (
 	"context"
 	"fmt"
-	"maps"
 	"net"
 	"path"
 	"regexp"
@@ -14,6 +13,7 @@ import (
 	"time"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/route/container"
 	"gentleharbor/core/route/container/api"
@@ -29,8 +29,8 @@ const (
 // Wish is a container that is to be made.
 type Wish struct {
 	Profile  string
-	Entry    string // of the wallet, for the user's password
-	Engine   string
+	Entry    string       // of the wallet, for the user's password
+	Engine   *engine.Spec // of which a container can be made
 	User     string
 	Database string
 	Inside   int // the server's port in the container
@@ -50,7 +50,7 @@ type Plan struct {
 	Moved     string   // why it is not at the usual port, "" where it is
 	Folder    string   // of the data, in the container
 	OldVolume bool     // the volume is there already, with what is in it
-	Variables []string // of its environment: "POSTGRES_USER=warden"
+	Variables []string // of its environment: "SERVER_USER=warden"
 	Secrets   []Handed
 	Check     []string // the command of its health check
 	Secretly  string   // the volume with the secrets, "" where a variable has them
@@ -61,68 +61,45 @@ type Plan struct {
 
 // Handed is a secret that the server is to be given, by a variable of the image.
 type Handed struct {
-	Variable string // "POSTGRES_PASSWORD"
+	Variable string // "SERVER_PASSWORD"
 	Entry    string // of the wallet
 	User     string // whose it is
 	File     string // in the container, "" where the variable has the secret itself
 }
 
-// recipe says how an engine's images are told of an account (the images' documentation;
-// a variable with _FILE behind its name takes the name of a file).
-type recipe struct {
-	image    string // its official name
-	folder   string // of the data, where the image does not say
-	root     string // the account that is always there
-	rootPass string
-	user     string // the variables of another one; "" where the first account may have any name
-	pass     string
-	database string
-	check    func(w Wish) []string
-}
-
-var recipes = map[string]recipe{
-	"postgresql": {image: "postgres", folder: "/var/lib/postgresql/data", user: "POSTGRES_USER",
-		pass: "POSTGRES_PASSWORD", database: "POSTGRES_DB", check: func(w Wish) []string {
-			return []string{"CMD", "pg_isready", "-q", "-h", "127.0.0.1", "-p", strconv.Itoa(w.Inside), "-U", w.User, "-d",
-				w.Database}
-		}},
-	"mariadb": {image: "mariadb", folder: "/var/lib/mysql", root: "root", rootPass: "MARIADB_ROOT_PASSWORD",
-		user: "MARIADB_USER", pass: "MARIADB_PASSWORD", database: "MARIADB_DATABASE", check: pingBy("mariadb-admin")},
-	"mysql": {image: "mysql", folder: "/var/lib/mysql", root: "root", rootPass: "MYSQL_ROOT_PASSWORD",
-		user: "MYSQL_USER", pass: "MYSQL_PASSWORD", database: "MYSQL_DATABASE", check: pingBy("mysqladmin")},
-}
-
-// pingBy asks a server whether it is there, which takes no account. Over TCP: the
-// server of an image's own preparations has a socket alone.
-func pingBy(program string) func(Wish) []string {
-	return func(w Wish) []string {
-		return []string{"CMD", program, "ping", "--silent", "-h", "127.0.0.1", "-P", strconv.Itoa(w.Inside)}
-	}
-}
-
-// OfficialImage is the name of an engine's official image, with the major version of a
-// server's where that is known: "postgres:16".
-func OfficialImage(engine, version string) string {
-	image := recipes[engine].image
-	parts := strings.SplitN(version, ".", 3)
+// OfficialImage is the name of an engine's official image, with the tag for a server's
+// version where that is known: "NAME:10.11".
+func OfficialImage(spec *engine.Spec, version string) string {
+	parts := append(strings.SplitN(version, ".", 3), "")
 	if _, err := strconv.Atoi(parts[0]); err != nil {
-		return image
+		return spec.Image.Name
 	}
-	if engine == "postgresql" || len(parts) == 1 {
-		return image + ":" + parts[0]
-	}
-	return image + ":" + parts[0] + "." + parts[1]
+	return spec.Image.Name + ":" + spec.Image.Recipe.Tag(parts[0], parts[1])
 }
 
-// Makeable are the engines of which a container can be made.
-func Makeable() []string { return slices.Sorted(maps.Keys(recipes)) }
+// Makeable reports whether a container of an engine can be made.
+func Makeable(spec *engine.Spec) bool {
+	return spec != nil && spec.Image != nil && spec.Image.Recipe != nil
+}
+
+// MakeableWords are the engines of which a container can be made.
+func MakeableWords(engines engine.Set) []string {
+	var words []string
+	for _, spec := range engines.All() {
+		if Makeable(spec) {
+			words = append(words, spec.Word)
+		}
+	}
+	slices.Sort(words)
+	return words
+}
 
 var imageName = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`^[a-z0-9][a-zA-Z0-9._-]*(:[0-9]+/)?([/:@][a-zA-Z0-9][a-zA-Z0-9._-]*)*(:[a-zA-Z0-9._-]+)?$`)
 })
 
-// ValidImage reports whether s can name an image: "mariadb:11",
-// "registry.saltmarsh.example:5000/birds/postgres:16".
+// ValidImage reports whether s can name an image: "saltmarsh/counts:11",
+// "registry.saltmarsh.example:5000/birds/counts:16".
 func ValidImage(s string) bool {
 	const most = 255
 	return len(s) <= most && imageName().MatchString(s) && !strings.Contains(s, "..")
@@ -130,15 +107,19 @@ func ValidImage(s string) bool {
 
 // Draft is how a container would be made as wished, as far as no engine is asked.
 func Draft(w Wish) *Plan {
-	r := recipes[w.Engine]
 	if w.Volume == "" {
 		w.Volume = w.Name + "-data"
 	}
-	if w.Database == "" && w.Engine == "postgresql" {
+	if w.Database == "" && w.Engine.Keys.UserDatabase {
 		w.Database = w.User
 	}
-	p := &Plan{Wish: w, Check: r.check(w), Folder: r.folder, Secretly: w.Name + "-secrets"}
-	p.account(r)
+	p := &Plan{
+		Wish:     w,
+		Check:    w.Engine.Image.Recipe.Check(w.User, w.Database, w.Inside),
+		Folder:   w.Engine.Image.Folders[0],
+		Secretly: w.Name + "-secrets",
+	}
+	p.account()
 	return p
 }
 
@@ -209,12 +190,17 @@ func (p *Plan) takeImage(image api.Image) {
 		p.uid = uid
 	default: // by name: whose the file would have to be is not known here
 		p.Secretly = ""
-		p.account(recipes[p.Engine])
+		p.account()
 	}
 }
 
 // account sets the variables by which the image is told of the account.
-func (p *Plan) account(r recipe) {
+func (p *Plan) account() {
+	r := p.Engine.Image.Recipe
+	root := ""
+	if r.RootPass != "" { // else the first account may have any name
+		root = p.Engine.Image.Root
+	}
 	p.Variables, p.Secrets = nil, nil
 	set := func(variable, value string) {
 		if value != "" {
@@ -229,16 +215,16 @@ func (p *Plan) account(r recipe) {
 		}
 		p.Secrets = append(p.Secrets, h)
 	}
-	if p.User != r.root {
-		set(r.user, p.User)
-		hand(r.pass, p.User, p.Entry)
-		if r.root != "" {
-			hand(r.rootPass, r.root, p.Entry+"-"+r.root)
+	if p.User != root {
+		set(r.User, p.User)
+		hand(r.Password, p.User, p.Entry)
+		if root != "" {
+			hand(r.RootPass, root, p.Entry+"-"+root)
 		}
 	} else {
-		hand(r.rootPass, r.root, p.Entry)
+		hand(r.RootPass, root, p.Entry)
 	}
-	set(r.database, p.Database)
+	set(r.Database, p.Database)
 }
 
 // choosePort finds the port of loopback at which the server will be published: the one

@@ -1,0 +1,159 @@
+package engine
+
+import (
+	"net"
+	"os"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"gentleharbor/core/secret"
+)
+
+// Endpoint is one server as a program dials it: a host with a port, or a socket.
+type Endpoint struct {
+	Host   string
+	Port   int
+	Socket string // its path, "" for a host
+	Folder string // of the socket, where clients look for it by its folder
+}
+
+// String is "host:port", or the socket's path.
+func (e Endpoint) String() string {
+	if e.Socket != "" {
+		return e.Socket
+	}
+	return net.JoinHostPort(e.Host, strconv.Itoa(e.Port))
+}
+
+// Connection is what another program needs to connect to a server.
+type Connection struct {
+	Spec     *Spec
+	Profile  string
+	Servers  []Endpoint // in the order in which they are tried; at least one
+	Database string
+	Service  string // what the listener is asked for
+	Instance string // in place of a service
+	User     string
+	Password secret.Value // not Present where none is handed over
+	TLS      string       // the rule
+	CA       string       // path, "" for the system's authorities
+	TLSName  string       // that the certificate carries, "" for the host
+	Cert     string
+	Key      string
+	Target   string // any, writable, read-only
+
+	// Elsewhere: the address is not the server's own, and the certificate is the server's.
+	Elsewhere bool
+}
+
+// Variable is an environment variable that a program is given.
+type Variable struct {
+	Name, Value string
+	Secret      bool // the value has a password in it
+}
+
+// Client is how the programs of an engine are told of a connection.
+type Client struct {
+	Variables func(*Connection) []Variable // without a password
+	Extra     func(*Connection) []Variable // what export adds to them, which programs read from a dotenv file
+	Cleared   []string                     // prefixes of variables that would change where the connection leads
+	Reads     []string                     // variables that name files, which gharbor reads too
+	Driver    []string                     // prefixes of variables that the driver would read by itself
+	Password  string                       // the variable for a password, "" for none
+
+	// Files writes a credential file into a private folder, and returns its path and the variables that
+	// lead to it; the path is "" where there is no password to write. nil where there is no such file.
+	Files       func(c *Connection, folder string) (path string, variables []Variable, err error)
+	Placeholder string // the word for the path of that file in the arguments of a program
+	File        string // that file, for a sentence
+	// Overruled says where a file of the user's would have the last word over Files; "" for nowhere.
+	Overruled func(home string) string
+
+	Hosts    bool // programs can be given several hosts
+	Apart    bool // programs can verify a certificate for another name than the address
+	Forms    []Form
+	Programs Programs
+}
+
+// Form is a form of a connection for `export`, beyond those that fit every engine.
+type Form struct {
+	Word  string
+	What  string // for a sentence: "a password file"
+	Lines func(*Connection) ([]string, error)
+	// NeedsPassword: without one the word PASSWORD stands in its place. Without it a password is a line
+	// of its own: PasswordLine.
+	NeedsPassword bool
+	PasswordLine  func(password string) string
+}
+
+// Programs are the servers' own clients.
+type Programs struct {
+	Older   map[string]int        // by how many major versions each may be older than its server
+	Version func() *regexp.Regexp // the major version in what --version prints, as the first group
+	// SameServer reports whether that text is of a client for a server of that version; nil for always.
+	SameServer func(said, server string) bool
+	Folders    []string // patterns of where packages put programs that are not on the path
+}
+
+// First is the server that a program which knows only one is given.
+func (c *Connection) First() Endpoint { return c.Servers[0] }
+
+// Host is what the engine's clients take as the host: for a socket its folder where that is what they look
+// in, or the localhost that means one to them.
+func (c *Connection) Host() string {
+	switch s := c.First(); {
+	case s.Socket == "":
+		return s.Host
+	case c.Spec.Sockets.Localhost:
+		return "localhost"
+	case s.Folder != "" && c.Spec.Sockets.ByPort():
+		return s.Folder
+	default:
+		return s.Socket
+	}
+}
+
+// Port is the first server's port, "" where it has none.
+func (c *Connection) Port() string {
+	if port := c.First().Port; port != 0 {
+		return strconv.Itoa(port)
+	}
+	return ""
+}
+
+// Socket is the path of the socket, "" for a host.
+func (c *Connection) Socket() string { return c.First().Socket }
+
+// bundles are where systems keep their certificate authorities in one file.
+var bundles = []string{"/etc/ssl/certs/ca-certificates.crt", "/etc/pki/tls/certs/ca-bundle.crt",
+	"/etc/ssl/ca-bundle.pem", "/etc/ssl/cert.pem", "/opt/homebrew/etc/ca-certificates/cert.pem"}
+
+// Authorities is the file of authorities for a client: most have no word for the system's own.
+func (c *Connection) Authorities() string {
+	if c.TLS != "verified" || c.CA != "" {
+		return c.CA
+	}
+	for _, path := range append([]string{os.Getenv("SSL_CERT_FILE")}, bundles...) {
+		if _, err := os.Stat(path); path != "" && err == nil {
+			return path
+		}
+	}
+	return ""
+}
+
+// Apart are the host name and the address where the certificate is to be verified for a name that is not
+// the address. ok is false where one host is both.
+func (c *Connection) Apart() (name, address string, ok bool) {
+	s := c.First()
+	if c.TLSName == "" || s.Socket != "" || strings.EqualFold(c.TLSName, s.Host) || len(c.Servers) > 1 {
+		return "", "", false
+	}
+	if net.ParseIP(s.Host) != nil {
+		return c.TLSName, s.Host, true
+	}
+	if found, err := net.LookupHost(s.Host); err == nil && len(found) > 0 {
+		return c.TLSName, found[0], true
+	}
+	return "", "", false
+}

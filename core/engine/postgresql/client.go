@@ -1,0 +1,248 @@
+package postgresql
+
+import (
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"gentleharbor/core/engine"
+	"gentleharbor/core/engine/postgresql/passfile"
+)
+
+// setting is one setting under its two names: the environment variable and the key of a service file
+// (PostgreSQL documentation, "Environment Variables" and "Parameter Key Words").
+type setting struct{ variable, service, value string }
+
+func settings(c *engine.Connection) []setting {
+	hosts, ports := make([]string, len(c.Servers)), make([]string, len(c.Servers))
+	for i, s := range c.Servers {
+		hosts[i], ports[i] = s.Host, strconv.Itoa(s.Port)
+	}
+	host, address := strings.Join(hosts, ","), ""
+	if c.Socket() != "" {
+		host = c.Host()
+	}
+	if name, at, ok := c.Apart(); ok {
+		host, address = name, at
+	}
+	return []setting{
+		{"PGHOST", "host", host}, {"PGHOSTADDR", "hostaddr", address}, {"PGPORT", "port", strings.Join(ports, ",")},
+		{"PGDATABASE", "dbname", c.Database}, {"PGUSER", "user", c.User},
+		{"PGSSLMODE", "sslmode", sslMode(c.TLS)}, {"PGSSLROOTCERT", "sslrootcert", c.Authorities()},
+		{"PGSSLCERT", "sslcert", c.Cert}, {"PGSSLKEY", "sslkey", c.Key},
+		{"PGTARGETSESSIONATTRS", "target_session_attrs", sessionAttributes(c.Target)},
+	}
+}
+
+// sslMode is a TLS rule in libpq's words (PostgreSQL documentation, "SSL Mode Descriptions").
+func sslMode(rule string) string {
+	return map[string]string{
+		"off":      "disable",
+		"offered":  "prefer",
+		"required": "require",
+		"verified": "verify-full",
+	}[rule]
+}
+
+// sessionAttributes is the target in the words of libpq, "" for any server.
+func sessionAttributes(target string) string {
+	return map[string]string{"writable": "read-write", "read-only": "read-only"}[target]
+}
+
+func clientVariables(c *engine.Connection) []engine.Variable {
+	var all []engine.Variable
+	for _, s := range settings(c) {
+		if s.value != "" {
+			all = append(all, engine.Variable{Name: s.variable, Value: s.value})
+		}
+	}
+	return all
+}
+
+// writeFiles writes a password file. Without a password a file of the user's own is kept out: it is not
+// what the profile says.
+func writeFiles(c *engine.Connection, folder string) (path string, variables []engine.Variable, err error) {
+	if !c.Password.Present() {
+		return "", []engine.Variable{{Name: "PGPASSFILE", Value: os.DevNull}}, nil
+	}
+	path = filepath.Join(folder, "passwords")
+	if strings.ContainsAny(c.Password.Disclose(), "\r\n") {
+		return "", nil, errors.New("the password has a line end in it, which a password file can't hold")
+	}
+	err = os.WriteFile(path, []byte(strings.Join(passwordLines(c), "\n")+"\n"), 0o600)
+	return path, []engine.Variable{{Name: "PGPASSFILE", Value: path}}, err
+}
+
+// passwordLines are the lines of a password file for the connection: one for each way in which a client
+// may look it up.
+func passwordLines(c *engine.Connection) []string {
+	var lines []string
+	add := func(host, port string) {
+		line := passfile.Line(passfile.Query{Host: host, Port: port, Database: "*", User: c.User}, c.Password.Disclose())
+		if !slices.Contains(lines, line) {
+			lines = append(lines, line)
+		}
+	}
+	if name, address, ok := c.Apart(); ok {
+		add(name, c.Port())
+		add(address, c.Port())
+	}
+	for _, s := range c.Servers {
+		port := strconv.Itoa(s.Port)
+		if s.Socket == "" {
+			add(s.Host, port)
+			continue
+		}
+		add("localhost", port) // what libpq looks up for its default folder
+		if s.Folder != "" {
+			add(s.Folder, port)
+		}
+	}
+	return lines
+}
+
+// serviceLines are a section of a service file (PostgreSQL documentation, "The Connection Service File"),
+// without a password.
+func serviceLines(c *engine.Connection) ([]string, error) {
+	lines := []string{"[" + c.Profile + "]"}
+	for _, pair := range settings(c) {
+		if pair.value != "" {
+			lines = append(lines, pair.service+"="+pair.value)
+		}
+	}
+	return lines, nil
+}
+
+// writeURL fills in a connection URL (PostgreSQL documentation, "Connection URIs").
+func writeURL(c *engine.Connection, u *engine.URLParts) {
+	if c.Socket() != "" {
+		u.Query["host"] = c.Host()
+		u.Query["port"] = c.Port()
+	}
+	if name, address, ok := c.Apart(); ok && (c.Elsewhere || address == c.First().Host) {
+		u.Host = net.JoinHostPort(name, c.Port())
+		u.Query["hostaddr"] = address
+	}
+	u.Query["sslmode"] = sslMode(c.TLS)
+	u.Query["sslrootcert"] = c.CA
+	u.Query["sslcert"] = c.Cert
+	u.Query["sslkey"] = c.Key
+	u.Query["target_session_attrs"] = sessionAttributes(c.Target)
+}
+
+// parameters are those of libpq (PostgreSQL documentation, "Parameter Key Words").
+var parameters = map[string]engine.Parameter{
+	"host":        {Form: engine.Hosts},
+	"hostaddr":    {Form: engine.DialAddress},
+	"port":        {Key: "port"},
+	"user":        {Key: "user"},
+	"dbname":      {Key: "database"},
+	"sslrootcert": {Key: "tls-ca"},
+	"sslcert":     {Key: "tls-cert"},
+	"sslkey":      {Key: "tls-key"},
+	"sslpassword": {Form: engine.NoPassword},
+	"passfile":    {Key: "secret", Prefix: "passfile:"},
+	// a rule that asks for at least as much
+	"sslmode": {
+		Key: "tls",
+		Values: map[string]string{
+			"disable":     "off",
+			"allow":       "offered",
+			"prefer":      "offered",
+			"require":     "required",
+			"verify-ca":   "verified",
+			"verify-full": "verified",
+		},
+		Expected: "one of disable, allow, prefer, require, verify-ca, verify-full",
+	},
+	"target_session_attrs": {
+		Key: "target",
+		Values: map[string]string{
+			"any":        "",
+			"read-write": "writable",
+			"primary":    "writable",
+			"read-only":  "read-only",
+			"standby":    "read-only",
+		},
+	},
+	"application_name": {Form: engine.Idle},
+	"connect_timeout":  {Form: engine.Idle},
+	"channel_binding":  {Form: engine.Idle},
+}
+
+// variables are those of libpq (PostgreSQL documentation, "Environment Variables") and those that the
+// official image declares.
+var variables = []engine.Family{
+	{
+		Names: map[string]string{
+			"PGHOST":               "host",
+			"PGHOSTADDR":           "hostaddr",
+			"PGPORT":               "port",
+			"PGDATABASE":           "dbname",
+			"PGUSER":               "user",
+			"PGPASSWORD":           "password",
+			"PGPASSFILE":           "passfile",
+			"PGSSLMODE":            "sslmode",
+			"PGSSLROOTCERT":        "sslrootcert",
+			"PGSSLCERT":            "sslcert",
+			"PGSSLKEY":             "sslkey",
+			"PGTARGETSESSIONATTRS": "target_session_attrs",
+		},
+		Least: []string{"PGHOST", "PGHOSTADDR", "PGDATABASE", "PGUSER"},
+	},
+	{
+		Names: map[string]string{
+			"POSTGRES_HOST":     "host",
+			"POSTGRES_PORT":     "port",
+			"POSTGRES_DB":       "dbname",
+			"POSTGRES_USER":     "user",
+			"POSTGRES_PASSWORD": "password",
+		},
+		Least: []string{"POSTGRES_HOST", "POSTGRES_DB", "POSTGRES_USER"},
+	},
+}
+
+// usualPasswordPath is the password file that libpq reads.
+func usualPasswordPath(lookup engine.Lookup, home string) string {
+	return filepath.Join(home, ".pgpass")
+}
+
+// readPasswords reads the lines of a password file that name one connection: without wildcards but for
+// the database.
+func readPasswords(path string) ([]engine.Section, error) {
+	file, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	entries, err := passfile.Entries(file)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	var all []engine.Section
+	for _, e := range entries {
+		if e.Host == "*" || e.User == "*" || e.Port == "*" {
+			continue
+		}
+		pairs := [][2]string{{"host", e.Host}, {"port", e.Port}, {"user", e.User}, {"password", e.Password}}
+		database := e.Database
+		if database == "*" {
+			database = e.Host
+		} else {
+			pairs = append(pairs, [2]string{"dbname", e.Database})
+		}
+		all = append(all, engine.Section{
+			Line:   e.Line,
+			Pairs:  pairs,
+			Origin: fmt.Sprintf("password file %s, line %d", path, e.Line),
+			Names:  []string{database, e.User},
+			Source: "passfile:" + path,
+		})
+	}
+	return all, nil
+}

@@ -1,0 +1,115 @@
+package profile
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/nearest"
+)
+
+// Schema is the table of the keys of profiles and aliases, for the engines that a program knows. It is
+// where reading begins: files, URLs and values of a command line are read by its methods. It is not changed
+// once it is made, and may be used by several goroutines.
+type Schema struct {
+	engines     engine.Set
+	fields      []Field // every key of a profile, in the order in which the tool writes and shows them
+	byName      map[string]*Field
+	aliasFields []Field // the same of an alias
+	aliasByName map[string]*Field
+}
+
+// NewSchema makes the tables for a set of engines.
+func NewSchema(engines engine.Set) *Schema {
+	engineField := Field{
+		Name:    "engine",
+		Summary: "the kind of server: " + strings.Join(engines.Testable(), ", "),
+		words:   engines.Words(),
+	}
+	s := &Schema{engines: engines, fields: profileFields(engineField), aliasFields: aliasFields(engineField)}
+	for _, table := range [][]Field{s.fields, s.aliasFields} {
+		for i := range table {
+			table[i].adapt(engines)
+		}
+	}
+	s.byName, s.aliasByName = indexed(s.fields), indexed(s.aliasFields)
+	return s
+}
+
+// adapt completes a field by what the engines say of it.
+func (f *Field) adapt(engines engine.Set) {
+	rights := ""
+	if f.Name == "as" {
+		for _, e := range engines.All() {
+			f.words = append(f.words, e.Keys.Rights...)
+		}
+		rights = ": " + strings.Join(f.words, ", ")
+	}
+	if only := engines.With(f.Name); len(only) > 0 {
+		f.Summary += " (" + strings.Join(only, ", ") + ")"
+	}
+	f.Summary += rights
+	var notes []string
+	for _, e := range engines.All() {
+		if note := e.Keys.Notes[f.Name]; note != "" && !slices.Contains(notes, note) {
+			notes = append(notes, note)
+			f.Summary += "; " + note
+		}
+	}
+	if f.words != nil {
+		f.valid = oneOf(f.words)
+		if f.Expected == "" {
+			f.Expected = "one of " + strings.Join(f.words, ", ")
+		}
+	}
+	if f.Name == "engine" {
+		f.Expected = "one of " + strings.Join(engines.Testable(), ", ")
+	}
+}
+
+// Engines are the engines that the schema is for.
+func (s *Schema) Engines() engine.Set { return s.engines }
+
+// Fields returns the description of every key of a profile, in writing order.
+func (s *Schema) Fields() []Field { return slices.Clone(s.fields) }
+
+// Field returns a key's description, or nil.
+func (s *Schema) Field(name string) *Field { return s.byName[name] }
+
+// AliasFields returns the description of every key of an alias, in writing order.
+func (s *Schema) AliasFields() []Field { return slices.Clone(s.aliasFields) }
+
+// AliasField returns the description of an alias' key, or nil.
+func (s *Schema) AliasField(name string) *Field { return s.aliasByName[name] }
+
+// expectations are the keys of the expect table.
+func (s *Schema) expectations() []string {
+	var names []string
+	for i := range s.fields {
+		if name, ok := strings.CutPrefix(s.fields[i].Name, "expect."); ok {
+			names = append(names, name)
+		}
+	}
+	return names
+}
+
+// unknownKey says what a key that is no field was probably meant to be.
+func (s *Schema) unknownKey(name string) string {
+	last := name[strings.LastIndexByte(name, '.')+1:]
+	if slices.Contains(passwordKeys, strings.ToLower(last)) {
+		return NoPasswordHere
+	}
+	if text, ok := later[strings.SplitN(name, ".", 2)[0]]; ok {
+		return text
+	}
+	text := fmt.Sprintf("unknown key %s", clean.Name(name))
+	if near := nearest.Name(name, namesOf(s.fields)); near != "" {
+		return text + fmt.Sprintf("; did you mean %q?", near)
+	}
+	if strings.HasPrefix(name, "expect.") {
+		return text + "; an expectation is one of " + strings.Join(s.expectations(), ", ")
+	}
+	return text + "; gharbor help set lists the keys"
+}

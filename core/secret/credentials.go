@@ -1,0 +1,61 @@
+package secret
+
+import (
+	"context"
+	"io/fs"
+
+	"gentleharbor/core/finding"
+)
+
+// CredentialFile is a file in which an engine's own clients keep passwords, as a source of secrets. An
+// engine without a file of its own may be given the source too, by name.
+type CredentialFile interface {
+	// Source is the word of the source: "passfile".
+	Source() string
+	// Locate finds the entry that is for a connection; the rules are those of Finder.Locate.
+	Locate(f *Finder, q Query) (*Located, *finding.Finding)
+	// Put writes a password to the entry for a connection, and returns the place.
+	Put(ctx context.Context, f *Finder, q Query, v Value) (place string, err error)
+	// Includes reports whether the file can take in others.
+	Includes() bool
+	// Visit reads the file at a path, and all that it takes in, as Locate would; read and list are asked for
+	// each file and folder in place of the system.
+	Visit(path string, read func(path string) ([]byte, error), list func(folder string) ([]fs.DirEntry, error)) error
+	// Risks are what is less safe in the file than it could be; arg is what stands behind the source's
+	// colon. A file that is not there has none.
+	Risks(arg string, lookup func(string) (string, bool), home string) []Risk
+}
+
+// RiskKind says what a Risk is of.
+type RiskKind int
+
+// The kinds of risk.
+const (
+	RiskOthers  RiskKind = iota // whether others can use the file is to be judged; What names the file
+	RiskAnyHost                 // an entry that fits any host
+	RiskEmpty                   // an entry with an empty password
+	RiskPlain                   // an entry with a password in the clear
+)
+
+// Risk is something in a credential file that is less safe than it could be.
+type Risk struct {
+	Kind RiskKind
+	File string
+	Line int    // 0 for the file as a whole
+	What string // for a sentence
+	Try  string // a line to try, "" for none
+}
+
+// credentialFile is the file that a query's source names by its word, nil where it names none. The
+// engine's own comes first: two engines may keep their entries in one file by different rules.
+func (f *Finder) credentialFile(q Query) CredentialFile {
+	if q.Credentials != nil && q.Credentials.Source() == q.Source.Kind {
+		return q.Credentials
+	}
+	for _, file := range f.Files {
+		if file.Source() == q.Source.Kind {
+			return file
+		}
+	}
+	return nil
+}
