@@ -15,6 +15,7 @@ import (
 	"testing"
 	"time"
 
+	"gentleharbor/core/engines"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/wallet"
@@ -107,7 +108,7 @@ func (w *testWallet) quickPut(name, text, bound string) {
 	w.t.Helper()
 	e := wallet.Entry{Name: name, Secret: secret.NewValue(text), Created: time.Now().UTC(), Changed: time.Now().UTC()}
 	if bound != "" {
-		file, err := (profile.Home{Dir: w.Home}).Load()
+		file, err := (profile.Home{Dir: w.Home, Schema: profile.NewSchema(engines.All())}).Load()
 		if err != nil {
 			w.t.Fatal(err)
 		}
