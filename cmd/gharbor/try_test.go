@@ -486,11 +486,8 @@ func suggestions(t *testing.T, folder, except string) []string {
 				return true
 			}
 			name, ok := call.Fun.(*ast.SelectorExpr)
-			literal, isText := call.Args[0].(*ast.BasicLit)
-			if ok && isText && name.Sel.Name == "Suggest" {
-				if text, err := strconv.Unquote(literal.Value); err == nil {
-					found[text] = true
-				}
+			if text, isText := literal(call.Args[0]); ok && isText && name.Sel.Name == "Suggest" {
+				found[text] = true
 			}
 			return true
 		})
@@ -507,4 +504,18 @@ func suggestions(t *testing.T, folder, except string) []string {
 	}
 	slices.Sort(all)
 	return all
+}
+
+// literal is a text in the source, also one that is put together of several lines.
+func literal(e ast.Expr) (text string, ok bool) {
+	switch e := e.(type) {
+	case *ast.BasicLit:
+		text, err := strconv.Unquote(e.Value)
+		return text, err == nil
+	case *ast.BinaryExpr:
+		left, ok := literal(e.X)
+		right, also := literal(e.Y)
+		return left + right, ok && also
+	}
+	return "", false
 }

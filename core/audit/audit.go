@@ -172,7 +172,8 @@ func (a *auditor) encryption(p *profile.Resolved, at Place) {
 	switch rule := p.Text("tls"); rule {
 	case "off", "offered":
 		a.found(finding.AuditTLSWeak, High, at,
-			"tls = %q to a host that is not this machine: the password and all that follows may go over the network in the clear", rule).
+			"tls = %q to a host that is not this machine: the password and all that follows may go over the network in the "+
+				"clear", rule).
 			Suggest("gharbor set %s tls=verified", p.Called)
 	case "required":
 		a.found(finding.AuditTLSWeak, Medium, at,

@@ -217,7 +217,8 @@ func visible(s *Stage) {
 	}
 }
 
-// withoutHome cuts the passwords of URLs out of a finding, and says in it that the home folder is not known, where it is about a file there.
+// withoutHome cuts the passwords of URLs out of a finding, and says in it that the home folder is not known,
+// where it is about a file there.
 func withoutHome(found *finding.Finding) {
 	about := false
 	tilde := func(text string) string {

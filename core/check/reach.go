@@ -112,7 +112,9 @@ func (t *test) candidate(ctx context.Context, c route.Candidate) {
 		t.from = host
 	}
 	carried := t.conv.Facts()
-	carried.Route, carried.SecretSource, carried.User, carried.Database = t.report.Facts.Route, t.report.Facts.SecretSource, t.report.Facts.User, t.report.Facts.Database
+	known := t.report.Facts
+	carried.Route, carried.SecretSource = known.Route, known.SecretSource
+	carried.User, carried.Database = known.User, known.Database
 	t.report.Facts = carried
 	if !t.stage(ctx, "speak", func(ctx context.Context) finding.Result { return t.explained(ctx, c, t.conv.Speak(ctx)) }) {
 		return

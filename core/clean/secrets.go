@@ -15,11 +15,14 @@ const CutOut = "[cut out]"
 // telling are the words after which a password may stand, with what may be around
 // them: "GENERATED ROOT PASSWORD: …", "--password …", "DB_PWD=…", "IDENTIFIED BY '…'".
 var telling = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`(?i)(pass(word|wd|phrase|code)?|pwd|secret|token|credentials?|authorization|bearer|api[-_ ]?key|private[-_ ]?key|requirepass|masterauth|identified (with \S+ )?(by|as))([-_a-z0-9]*)`)
+	return regexp.MustCompile(`(?i)(pass(word|wd|phrase|code)?|pwd|secret|token|credentials?|authorization|bearer|` +
+		`api[-_ ]?key|private[-_ ]?key|requirepass|masterauth|identified (with \S+ )?(by|as))([-_a-z0-9]*)`)
 })
 
 // inURL is the password of a URL.
-var inURL = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`([a-zA-Z][a-zA-Z0-9+.-]*://[^\s/:@]*):\S*@`) })
+var inURL = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`([a-zA-Z][a-zA-Z0-9+.-]*://[^\s/:@]*):\S*@`)
+})
 
 // short is a client's option whose value follows without a blank.
 var short = sync.OnceValue(func() *regexp.Regexp {
@@ -28,7 +31,9 @@ var short = sync.OnceValue(func() *regexp.Regexp {
 
 // harmless is what follows such a word where it is no password.
 var harmless = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`(?i)^(authentication failed[^:=]*$|(is |was )?(not )?(required|expired|set|provided|empty|specified|supplied|wrong|incorrect|missing|option|options|files?\b|authentication)[^:=]*$|: (yes|no)\b)`)
+	return regexp.MustCompile(`(?i)^(authentication failed[^:=]*$|(is |was )?(not )?` +
+		`(required|expired|set|provided|empty|specified|supplied|wrong|incorrect|missing|` +
+		`option|options|files?\b|authentication)[^:=]*$|: (yes|no)\b)`)
 })
 
 // CutSecrets takes out of lines of a log what looks like a password: what follows a

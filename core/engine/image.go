@@ -16,8 +16,9 @@ type Image struct {
 	Service   []string // variables with the service's name; a container of such an engine declares no database
 	Root      string   // the account that is there without such a variable
 	RootPass  []string
-	Trust     map[string]string // variables that say that no password is wanted; "" for any value, and the root account alone
-	Made      []string          // variables that say that a password is made
+	// variables that say that no password is wanted, by value; "" for any, and the root account alone
+	Trust map[string]string
+	Made  []string // variables that say that a password is made
 
 	// Instead names the images of another engine's name that are this engine's all the same: a part of
 	// the image's name, and a prefix of variables.

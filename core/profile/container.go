@@ -10,7 +10,8 @@ import (
 	"sync"
 )
 
-const containerForms = `a container's name, or a compose file's { project = "PROJECT", service = "SERVICE" } (on the command line PROJECT/SERVICE)`
+const containerForms = `a container's name, or a compose file's { project = "PROJECT", service = "SERVICE" } ` +
+	`(on the command line PROJECT/SERVICE)`
 
 // Container is what names a container: the name that it was given, or the labels
 // that a compose file's service leaves on it. Never its id: that changes whenever
@@ -60,9 +61,11 @@ func (v Value) Container() Container {
 
 // The names that container engines and compose files take.
 var (
-	containerName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9_.-]{0,127}$`) })
-	composeName   = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z0-9][a-z0-9_-]{0,127}$`) })
-	serviceName   = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-zA-Z0-9._-]{1,128}$`) })
+	containerName = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9_.-]{0,127}$`)
+	})
+	composeName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z0-9][a-z0-9_-]{0,127}$`) })
+	serviceName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-zA-Z0-9._-]{1,128}$`) })
 )
 
 func validContainer(s string) bool {

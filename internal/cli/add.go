@@ -24,9 +24,9 @@ A password has no place here. Say with -secret where it is. Where nothing is sai
 engine's credential file is looked through, then an open wallet, then the terminal is
 asked. A URL with its password in it is pasted: -url-stdin -into wallet.`,
 		examples: []string{
-			"gharbor add sightings -engine {engine} -host 127.0.0.1 -port {port} -database sightings -user warden",
+			"gharbor add sightings -engine {{engine}} -host 127.0.0.1 -port {{port}} -database sightings -user warden",
 			"gharbor add sightings-ro -like sightings -user visitor -secret env:VISITOR_PASSWORD",
-			"gharbor add tides '{scheme}://tidekeeper@tide-db.internal.example/tides?sslmode=verify-full' -test",
+			"gharbor add tides '{{scheme}}://tidekeeper@tide-db.internal.example/tides?sslmode=verify-full' -test",
 		},
 		minArgs: 1, maxArgs: 2,
 		flags: func(fs *flagSet) {

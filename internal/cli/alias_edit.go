@@ -118,9 +118,9 @@ func aliasAdd() *command {
 		long: `Lists take commas: addresses=db-a.example:1521,db-b.example:1521. The keys:`,
 		keys: aliasKeyTable,
 		examples: []string{
-			"gharbor alias add skein engine={listener} " +
+			"gharbor alias add skein engine={{listener}} " +
 				"addresses=archive-a.saltmarsh.example:1521,archive-b.saltmarsh.example:1521 service=SKEIN",
-			"gharbor alias add counts engine={engine} srv=_{engine}._tcp.saltmarsh.example database=sightings",
+			"gharbor alias add counts engine={{engine}} srv=_{{engine}}._tcp.saltmarsh.example database=sightings",
 			"gharbor alias add old-skein alias=skein",
 		},
 		minArgs: 2, maxArgs: -1,

@@ -203,7 +203,7 @@ func aliasKnock() *command {
 	return &command{
 		name: "alias knock", args: "NAME", summary: "reach the listener of each address, without logging in",
 		long: `Says what answers, how long it takes there and back, and where the engine's listener can
-be asked ({listener}), whether it knows the service. A server may count each knock as a
+be asked ({{listener}}), whether it knows the service. A server may count each knock as a
 failed connection (some do, and block a client after 100 in a row), so
 there are 20 at most for an address. No hops are gone through.`,
 		examples: []string{"gharbor alias knock skein", "gharbor alias knock skein -count 5"},

@@ -80,7 +80,14 @@ func (c *call) auditSubject(ctx context.Context, o walletFlags) (audit.Subject, 
 		return audit.Subject{}, err
 	}
 	env := c.environment()
-	s := audit.Subject{Engines: c.Engines, Home: env.Home, Folder: h.Dir, Lookup: c.Lookup, Seen: c.lastSeen().All(), Book: c.vouched}
+	s := audit.Subject{
+		Engines: c.Engines,
+		Home:    env.Home,
+		Folder:  h.Dir,
+		Lookup:  c.Lookup,
+		Seen:    c.lastSeen().All(),
+		Book:    c.vouched,
+	}
 	s.Work, _ = c.workDir()
 	for _, p := range file.All() {
 		s.Profiles = append(s.Profiles, file.Resolve(p, nil, env))

@@ -70,7 +70,8 @@ func (c *call) adopt(ctx context.Context, o adoptOptions) error {
 		return &exitError{
 			code: exitUsage,
 			err:  fmt.Errorf("nothing says that the container %s is a database server, or which", seen.Container),
-			try:  []string{fmt.Sprintf("gharbor container adopt %s -engine %s   # or which it is", c.args[0], c.Engines.Example().Word)},
+			try: []string{fmt.Sprintf("gharbor container adopt %s -engine %s   # or which it is", c.args[0],
+				c.Engines.Example().Word)},
 		}
 	}
 	named := seen.Named

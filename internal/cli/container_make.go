@@ -46,8 +46,8 @@ server is published on 127.0.0.1 alone (at its usual port, or one that is free),
 data are in a volume, and a health check watches it. A password is made into the wallet,
 or the one that is there is taken, and handed over as a file that only the container's
 root can read. The profile then leads to the container. -dry-run stops after showing.`,
-		examples: []string{"gharbor container make sightings -image {image}:16 -dry-run",
-			"gharbor container make sightings -image {image}:16"},
+		examples: []string{"gharbor container make sightings -image {{image}}:16 -dry-run",
+			"gharbor container make sightings -image {{image}}:16"},
 		minArgs: 1,
 		maxArgs: 1,
 		flags: func(fs *flagSet) {

@@ -49,7 +49,7 @@ func exportCommand() *command {
 only to a terminal or to a file that nobody else can read. A compose file names a file for
 each password, beside it.`,
 		examples: []string{"gharbor export sightings -as url", "gharbor export sightings -as dotenv -with-secret -out .env",
-			"gharbor export sightings -as compose -image {image}:16"},
+			"gharbor export sightings -as compose -image {{image}}:16"},
 		minArgs: 1, maxArgs: 1,
 		flags: func(fs *flagSet) {
 			one := strings.Join(exportForms(fs.schema.Engines()), ", ")

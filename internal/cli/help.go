@@ -117,7 +117,7 @@ func commandHelp(out io.Writer, schema *profile.Schema, cmd *command) error {
 // inWords puts the words of the first engine, and lists of engines, in the place of names in braces: help and
 // examples are the same whatever engines there are.
 func inWords(schema *profile.Schema, text string) string {
-	if !strings.Contains(text, "{") {
+	if !strings.Contains(text, "{{") {
 		return text
 	}
 	engines := schema.Engines()
@@ -139,12 +139,12 @@ func inWords(schema *profile.Schema, text string) string {
 		}
 	}
 	return strings.NewReplacer(
-		"{reads}", strings.Join(reads, ", "),
-		"{engine}", one.Word,
-		"{scheme}", one.URL.Scheme,
-		"{port}", strconv.Itoa(one.Port),
-		"{image}", image,
-		"{listener}", strings.Join(engines.With("service"), ", "),
-		"{forms}", strings.Join(forms, "\n"),
+		"{{reads}}", strings.Join(reads, ", "),
+		"{{engine}}", one.Word,
+		"{{scheme}}", one.URL.Scheme,
+		"{{port}}", strconv.Itoa(one.Port),
+		"{{image}}", image,
+		"{{listener}}", strings.Join(engines.With("service"), ", "),
+		"{{forms}}", strings.Join(forms, "\n"),
 	).Replace(text)
 }

@@ -63,7 +63,7 @@ func importCommand() *command {
   url         a connection URL, from standard input
   env         the variables of this shell that the engines' clients read
   dotenv      a file of NAME=VALUE lines (default .env); connection URLs in it too
-{forms}
+{{forms}}
   compose     compose files (default compose.yaml and its override, here): the services
               that are database servers; import compose.yaml says the same
 
@@ -279,7 +279,8 @@ func (c *call) keepPasswords(ctx context.Context, o walletFlags, plans []*planne
 	_, err := c.changeWallet(ctx, o, func(w *wallet.Wallet, _ *wallet.Passphrase) error {
 		for name, e := range entries {
 			if old := w.Entry(name); old != nil && !old.Secret.Same(e.Secret) {
-				return usage("the wallet has another secret as entry %s; rename that one first: gharbor wallet rename %s NEW-NAME", name, name)
+				return usage("the wallet has another secret as entry %s; rename that one first: gharbor wallet rename %s "+
+					"NEW-NAME", name, name)
 			}
 			w.Put(e)
 		}

@@ -33,7 +33,7 @@ func listCommand() *command {
 	return &command{
 		name: "list", quick: true, summary: "the profiles there are",
 		long:     "With -tag or -engine, those that have the tag or are of the engine.",
-		examples: []string{"gharbor list", "gharbor list -tag local", "gharbor list -engine {engine} -format json"},
+		examples: []string{"gharbor list", "gharbor list -tag local", "gharbor list -engine {{engine}} -format json"},
 		maxArgs:  0,
 		flags: func(fs *flagSet) {
 			chosen.flags(fs, false)

@@ -70,8 +70,9 @@ func (c *call) countArgs(cmd *command) error {
 		}
 		return &exitError{
 			code: exitUsage,
-			err:  fmt.Errorf("%s takes %s, and %d words were given; a value with blanks needs quotes, a switch's value an = sign", cmd.name, what, n),
-			try:  try,
+			err: fmt.Errorf("%s takes %s, and %d words were given; a value with blanks needs quotes, a switch's value an "+
+				"= sign", cmd.name, what, n),
+			try: try,
 		}
 	}
 	return nil

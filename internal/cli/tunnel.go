@@ -47,7 +47,8 @@ type openOptions struct {
 }
 
 func (o *openOptions) flags(fs *flagSet) {
-	fs.Func("local", "the address to listen on, HOST:PORT or PORT; by default a free port of 127.0.0.1, the same each time", func(s string) error {
+	fs.Func("local", "the address to listen on, HOST:PORT or PORT; by default a free port of 127.0.0.1, the same "+
+		"each time", func(s string) error {
 		host, port, err := localAddress(s)
 		o.local = net.JoinHostPort(host, port)
 		return err

@@ -27,7 +27,7 @@ address, user, command, files, environment variables, TLS rule. What you say yes
 kept with a hash of each file of the repository that it names. A change of a use lapses
 it, and the difference is shown; a changed note does not. Without names: all profiles.
 
-A file that a variable of the environment names (GHARBOR_ALIASES, {reads})
+A file that a variable of the environment names (GHARBOR_ALIASES, {{reads}})
 and that stands in a repository is vouched for by its path, with a slash in it.
 
 An alias of the project that a profile of your own names is vouched for as alias:NAME, and
@@ -189,8 +189,9 @@ func (c *call) vouch(ctx context.Context, items []vouch.Item, expect string) err
 	case expect != "" && !strings.EqualFold(expect, hash):
 		return &exitError{
 			code: exitFailed,
-			err:  errors.New("the hash is another one than expected, so nothing was vouched for: what a profile uses has changed"),
-			try:  []string{"gharbor vouch   # on a machine where somebody can look"},
+			err: errors.New("the hash is another one than expected, so nothing was vouched for: what a profile uses has " +
+				"changed"),
+			try: []string{"gharbor vouch   # on a machine where somebody can look"},
 		}
 	case expect != "":
 	case news == 0:

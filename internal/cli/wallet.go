@@ -304,7 +304,7 @@ func (c *call) binding(ctx context.Context, word string) (wallet.Binding, error)
 			if errors.As(err, &request) && !profile.ValidName(word) {
 				return wallet.Binding{},
 					usage("to bind to: a profile, alias:NAME, or an address with its engine such as %s",
-						inWords(c.schema, "{scheme}://db.saltmarsh.example:{port}"))
+						inWords(c.schema, "{{scheme}}://db.saltmarsh.example:{{port}}"))
 			}
 			return wallet.Binding{}, err
 		}

@@ -82,11 +82,11 @@ func walletPut() *command {
 		name: "wallet put", args: "ENTRY", summary: "keep a secret, bound to where it may be sent",
 		long: `The secret is typed twice on the terminal, read from standard input, or made here;
 never given as a word. -bind takes a profile (what it leads to now), an address with
-its engine ({scheme}://db.saltmarsh.example:{port}), or alias:NAME. Without -bind the
+its engine ({{scheme}}://db.saltmarsh.example:{{port}}), or alias:NAME. Without -bind the
 entry is bound to the profile of the same name, where there is one.`,
 		examples: []string{"gharbor wallet put sightings -bind sightings",
 			"gharbor wallet put visitor -user visitor -bind sightings-ro -generate 32",
-			"gharbor wallet put tides -bind {scheme}://tide-db.internal.example:{port} -secret-stdin < FILE"},
+			"gharbor wallet put tides -bind {{scheme}}://tide-db.internal.example:{{port}} -secret-stdin < FILE"},
 		minArgs: 1, maxArgs: 1,
 		flags: o.flags,
 		run:   o.put,
@@ -289,7 +289,7 @@ func walletBind() *command {
 		name: "wallet bind", args: "ENTRY PROFILE|ADDRESS|alias:NAME…", summary: "let an entry be sent to one more place",
 		long: "A profile that led elsewhere when it was bound is bound to where it leads now.",
 		examples: []string{"gharbor wallet bind sightings sightings-test",
-			"gharbor wallet bind tides {scheme}://tide-db.internal.example:{port}"},
+			"gharbor wallet bind tides {{scheme}}://tide-db.internal.example:{{port}}"},
 		minArgs: 2, maxArgs: -1,
 		flags: o.flags,
 		run: func(ctx context.Context, c *call) error {

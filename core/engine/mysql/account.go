@@ -79,7 +79,8 @@ func (c *conversation) noSuchAccount(ctx context.Context, r engine.Refused) erro
 		found.Saw("accounts alike: %s", clean.Quoted(strings.Join(near, ", ")))
 	}
 	found.Suggest("gharbor set %s user=NAME", r.Profile).
-		Suggest("as an administrator: CREATE USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's history", c.accountName(r.User, "%"))
+		Suggest("as an administrator: CREATE USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's "+
+			"history", c.accountName(r.User, "%"))
 	return nil
 }
 
@@ -143,7 +144,8 @@ func (c *conversation) explain(ctx context.Context, r engine.Refused, a account)
 	case expiredNow(upper):
 		refine(found, finding.LoginExpired, "the password of %s has expired", clean.Quoted(r.User))
 		by("it says PASSWORD EXPIRE").
-			Suggest("as an administrator: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's history", name)
+			Suggest("as an administrator: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's "+
+				"history", name)
 	case strings.Contains(upper, "REQUIRE SSL") && !r.Encrypted:
 		c.needsTLS(r, fmt.Sprintf("the account is %s; it says REQUIRE SSL", name))
 	case strings.Contains(upper, "REQUIRE X509") || strings.Contains(upper, "REQUIRE SUBJECT") ||
@@ -159,7 +161,8 @@ func (c *conversation) explain(ctx context.Context, r engine.Refused, a account)
 		refine(found, finding.LoginNoPasswordSet, "the account %s has no password, so none that is sent can be right",
 			clean.Quoted(r.User))
 		by("no password is stored").
-			Suggest("as an administrator: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's history", name)
+			Suggest("as an administrator: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's "+
+				"history", name)
 	default:
 		found.Code, found.Cause = finding.LoginPassword, fmt.Sprintf("the password sent for %s is wrong",
 			clean.Quoted(r.User))

@@ -271,7 +271,8 @@ func (a *attempt) accepted(ctx context.Context) finding.Result {
 		return finding.Warned(finding.New(finding.LoginNoPasswordAsked, "the server let %s in without a password",
 			clean.Quoted(a.to.User)).
 			Saw("the account %s has none", clean.Quoted(row["account"])).
-			Suggest("as an administrator: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's history", a.accountName(a.to.User, hostOf(row["account"]))), "%s", detail)
+			Suggest("as an administrator: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's "+
+				"history", a.accountName(a.to.User, hostOf(row["account"]))), "%s", detail)
 	}
 	return finding.Good("%s", detail)
 }
@@ -341,7 +342,8 @@ func (a *attempt) cleartext() *finding.Finding {
 	}
 	a.to.NotInTheClear(found, &a.facts)
 	if a.whole && a.facts.TLS == "none" && a.to.Network == "tcp" {
-		found.Suggest("gharbor set %s server-key=PATH   # a copy of the server's public_key.pem, brought here by a safe way", a.to.Profile)
+		found.Suggest("gharbor set %s server-key=PATH   # a copy of the server's public_key.pem, brought here by a safe "+
+			"way", a.to.Profile)
 	}
 	return found
 }

@@ -52,7 +52,8 @@ type section struct {
 // options reads the files of a source and returns what its groups say, the one
 // whose password was read last first. A file of the usual ones that is not
 // there is passed over.
-func (c optionFiles) options(f *secret.Finder, q secret.Query) (sections []section, read, ignored []string, found *finding.Finding) {
+func (c optionFiles) options(f *secret.Finder, q secret.Query) (sections []section, read, ignored []string,
+	found *finding.Finding) {
 	path, group := optionPlace(q.Source.Arg)
 	paths, groups := []string{path}, []string{group}
 	if path == "" {

@@ -93,7 +93,8 @@ func (c *conversation) refusedFirst(r *refusal) *finding.Finding {
 			clean.Quoted(c.to.User)).
 			Saw("%s", r.said()).
 			Suggest("gharbor show %s   # is it the right server?", c.to.Profile).
-			Suggest("as an administrator: CREATE USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's history", c.accountName(c.to.User, host))
+			Suggest("as an administrator: CREATE USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's "+
+				"history", c.accountName(c.to.User, host))
 	case shutdownInProgress:
 		return c.stopping(r)
 	}
@@ -118,7 +119,8 @@ func (c *conversation) full(r *refusal) *finding.Finding {
 	}
 	return finding.New(finding.SessionServerFull, "%s", whose).Saw("%s", r.said()).
 		Suggest("gharbor wait %s   # until there is room", c.to.Profile).
-		Suggest("as an administrator: SELECT user, host, db, command, count(*) FROM information_schema.processlist GROUP BY 1, 2, 3, 4")
+		Suggest("as an administrator: SELECT user, host, db, command, count(*) FROM information_schema.processlist " +
+			"GROUP BY 1, 2, 3, 4")
 }
 
 // serverRefused maps what the server said during the login.

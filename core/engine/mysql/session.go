@@ -264,9 +264,11 @@ func (c *conversation) Missing(ctx context.Context,
 	tables, extensions []string) (noTables, noExtensions []string, err error) {
 	for _, name := range tables {
 		schema, table, qualified := strings.Cut(name, ".")
-		sql, args := "SELECT 1 FROM information_schema.tables WHERE table_schema = ? AND table_name = ? LIMIT 1", []any{schema, table}
+		sql, args := "SELECT 1 FROM information_schema.tables WHERE table_schema = ? AND table_name = ? LIMIT 1",
+			[]any{schema, table}
 		if !qualified {
-			sql, args = "SELECT 1 FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = ? LIMIT 1", []any{name}
+			sql, args = "SELECT 1 FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = ? LIMIT "+
+				"1", []any{name}
 		}
 		found, err := c.column(ctx, sql, args...)
 		if err != nil {

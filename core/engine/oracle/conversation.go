@@ -204,7 +204,8 @@ func (c *conversation) wanted() tns.Target {
 }
 
 // listen reads the answer to the connect packet; result is set where there is none.
-func (c *conversation) listen(ctx context.Context) (answer tns.Packet, other *greeting.Service, result *finding.Result) {
+func (c *conversation) listen(ctx context.Context) (answer tns.Packet, other *greeting.Service,
+	result *finding.Result) {
 	reply, other, err := c.opening.Listen(ctx, func() ([]byte, error) {
 		var err error
 		answer, err = tns.Read(c.conn)
@@ -316,7 +317,8 @@ func (c *conversation) redirect(ctx context.Context, answer tns.Packet, before i
 	}
 	to := fmt.Sprintf("%s:%d", place.Host, place.Port)
 	found := finding.New(finding.SpeakRedirected,
-		"the listener at %s sends one to another place, which neither the profile nor its alias lists: nothing was sent there", c.to.Address).
+		"the listener at %s sends one to another place, which neither the profile nor its alias lists: nothing was sent "+
+			"there", c.to.Address).
 		Saw("it says %s", clean.Quoted(to)).
 		Suggest("gharbor show %s   # add the address to its alias or hosts, if it is to be trusted", c.to.Profile)
 	if before > 0 {

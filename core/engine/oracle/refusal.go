@@ -62,7 +62,8 @@ func (c *conversation) listenerRefused(r tns.Refusal) *finding.Finding {
 			"the listener at %s knows %s, and no process of it takes another connection: it has as many as it may, or only "+
 				"others than were asked for", c.to.Address, c.asked()).
 			Suggest("gharbor wait %s   # until there is room", c.to.Profile).
-			Suggest("as an administrator: SELECT resource_name, current_utilization, limit_value FROM v$resource_limit WHERE resource_name IN ('processes', 'sessions')")
+			Suggest("as an administrator: SELECT resource_name, current_utilization, limit_value FROM v$resource_limit " +
+				"WHERE resource_name IN ('processes', 'sessions')")
 	case allRestricted, someRestricted, allBlocked:
 		found = finding.New(finding.SpeakServiceBlocked,
 			"the listener at %s knows %s, and its instances let nobody in: they are starting, not open yet, or in restricted "+
@@ -73,7 +74,8 @@ func (c *conversation) listenerRefused(r tns.Refusal) *finding.Finding {
 		found = c.instanceDown()
 	default:
 		found = finding.New(finding.LoginRefused, "the listener at %s refused %s", c.to.Address, c.asked()).
-			Suggest("gharbor show %s", c.to.Profile).Suggest("as an administrator: SELECT instance_name, status, logins FROM v$instance")
+			Suggest("gharbor show %s", c.to.Profile).Suggest("as an administrator: SELECT instance_name, status, logins " +
+			"FROM v$instance")
 	}
 	said := r.Number()
 	if !r.Numbers {
@@ -186,7 +188,8 @@ func (c *conversation) serverRefused(e *network.OracleError) *finding.Finding {
 	case passwordExpired:
 		found = finding.New(finding.LoginExpired, "the password of %s has expired: nothing works before a new one is set",
 			user).
-			Suggest("as an administrator: ALTER USER %s IDENTIFIED BY \"NEW-PASSWORD\"   # in a session, not in a shell's history", identifier(c.to.User))
+			Suggest("as an administrator: ALTER USER %s IDENTIFIED BY \"NEW-PASSWORD\"   # in a session, not in a shell's "+
+				"history", identifier(c.to.User))
 	case insufficientRights:
 		found = finding.New(finding.LoginRightRefused, "the account %s may log in, and not as %s", user,
 			firstOf(c.to.As, "an administrator")).
@@ -212,7 +215,8 @@ func (c *conversation) serverRefused(e *network.OracleError) *finding.Finding {
 	case maxSessions, maxProcesses:
 		found = finding.New(finding.SessionServerFull, "the server has as many sessions or processes as it may").
 			Suggest("gharbor wait %s   # until there is room", name).
-			Suggest("as an administrator: SELECT resource_name, current_utilization, limit_value FROM v$resource_limit WHERE resource_name IN ('processes', 'sessions')")
+			Suggest("as an administrator: SELECT resource_name, current_utilization, limit_value FROM v$resource_limit " +
+				"WHERE resource_name IN ('processes', 'sessions')")
 	case noCommonProtocol:
 		found = finding.New(finding.LoginUnsupportedMethod, "the server takes no method of login that is done here").
 			Suggest("as an administrator: ALTER USER %s IDENTIFIED BY \"THE-PASSWORD\"   # makes the newer verifiers",

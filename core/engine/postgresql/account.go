@@ -67,7 +67,8 @@ func (a *account) explain(r engine.Refused) {
 		particular(finding.LoginOtherHash,
 			"the password of %s is stored for MD5, and the server's rules ask for SCRAM, so none can be right", user)
 		found.Saw("%sthe stored form begins with md5; the server asked by %s", r.By, r.Method).
-			Suggest("as an administrator: SET password_encryption = 'scram-sha-256'; ALTER ROLE %s PASSWORD 'THE-PASSWORD'   # in a session, not in a shell's history", role)
+			Suggest("as an administrator: SET password_encryption = 'scram-sha-256'; ALTER ROLE %s PASSWORD 'THE-PASSWORD' "+
+				"  # in a session, not in a shell's history", role)
 	default:
 		found.Cause = fmt.Sprintf("the password sent for %s is wrong", user)
 		found.Saw("%sthe role exists, may log in and has not expired, so it is the password", r.By)

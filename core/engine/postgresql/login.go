@@ -262,12 +262,14 @@ func (a *attempt) accepted() finding.Result {
 		if a.to.Network == "unix" {
 			found.Saw("on a Unix socket it is mostly peer: whoever is this system account is let in")
 		}
-		return finding.Warned(found.Suggest("on the server: SELECT type, database, user_name, address, auth_method FROM pg_hba_file_rules"), "%s", detail)
+		return finding.Warned(found.Suggest("on the server: SELECT type, database, user_name, address, auth_method FROM "+
+			"pg_hba_file_rules"), "%s", detail)
 	case methodMD5:
 		return finding.Warned(finding.New(finding.LoginWeakMethod,
 			"the server asked for the password by MD5, which is broken: who sees the exchange or the stored hash can find the "+
 				"password or log in with the hash").
-			Suggest("on the server: SET password_encryption = 'scram-sha-256', then set the password of %s again, and scram-sha-256 in pg_hba.conf", identifier(a.to.User)), "%s", detail)
+			Suggest("on the server: SET password_encryption = 'scram-sha-256', then set the password of %s again, and "+
+				"scram-sha-256 in pg_hba.conf", identifier(a.to.User)), "%s", detail)
 	}
 	return finding.Good("%s", detail)
 }

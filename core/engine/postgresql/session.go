@@ -21,7 +21,8 @@ const sessionQuery = `SELECT current_user::text AS "user", current_database()::t
  (SELECT datcollate FROM pg_database WHERE datname = current_database()) AS "collation",
  current_setting('TimeZone') AS "time_zone", current_setting('transaction_read_only') AS "read_only",
  pg_is_in_recovery()::text AS "in_recovery", current_setting('is_superuser') AS "superuser",
- extract(epoch FROM clock_timestamp())::text AS "clock", extract(epoch FROM pg_postmaster_start_time())::text AS "started"`
+ extract(epoch FROM clock_timestamp())::text AS "clock",
+	extract(epoch FROM pg_postmaster_start_time())::text AS "started"`
 
 // lineageQuery reads the number that initdb gave the cluster. Standbys and
 // clones share it. Some hosts take the right to it away.

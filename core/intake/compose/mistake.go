@@ -19,9 +19,10 @@ import (
 // The forms of the library's errors that say where a mistake is.
 var (
 	yamlLine   = once(`^yaml: line ([0-9]+): `)
-	additional = once(`(?:^|: )(?:\(root\)|([a-zA-Z0-9_.-]*)) ?[Aa]dditional propert(?:y|ies) '?([^' ]+)'? (?:is|are) not allowed`)
-	keyPath    = once(`(?:^|: | )((?:services|secrets|volumes|networks|configs)\.[a-zA-Z0-9_.-]+)`)
-	quoted     = once(`"[^"]*"|'[^']*'`) // values that an error repeats
+	additional = once(`(?:^|: )(?:\(root\)|([a-zA-Z0-9_.-]*)) ?` +
+		`[Aa]dditional propert(?:y|ies) '?([^' ]+)'? (?:is|are) not allowed`)
+	keyPath = once(`(?:^|: | )((?:services|secrets|volumes|networks|configs)\.[a-zA-Z0-9_.-]+)`)
+	quoted  = once(`"[^"]*"|'[^']*'`) // values that an error repeats
 )
 
 // once compiles an expression when it is first used: no start of the program waits for it.

@@ -178,7 +178,8 @@ func (v *view) unpublished(port int) *finding.Finding {
 			service.Project, service.Service, publish)
 	} else {
 		if v.one.HostConfig.NetworkMode == "none" && v.client.Endpoint.Host() == "" {
-			found.Suggest("%s network disconnect none %s && %s network connect bridge %s   # a network that this machine is in", v.client.CLIName(), name(v.one), v.client.CLIName(), name(v.one))
+			found.Suggest("%s network disconnect none %s && %s network connect bridge %s   # a network that this machine "+
+				"is in", v.client.CLIName(), name(v.one), v.client.CLIName(), name(v.one))
 		}
 		found.Suggest("make the container anew with -p %s among the options of %s run, and its other options and volumes",
 			publish, v.client.CLIName())

@@ -220,7 +220,8 @@ func (v *view) noVolume() *finding.Finding {
 				"without them").
 			Saw("the volume at %s is %s", clean.Line(m.Destination, 200), clean.Line(m.Name, 12))
 	}
-	return found.Suggest("when the container is next made: -v %s-data:%s among the options of %s run, once the data were copied out", name(v.one), clean.Shell(clean.Line(folders[0], 200)), v.client.CLIName())
+	return found.Suggest("when the container is next made: -v %s-data:%s among the options of %s run, once the data "+
+		"were copied out", name(v.one), clean.Shell(clean.Line(folders[0], 200)), v.client.CLIName())
 }
 
 // mountAt is the volume, or the folder of the host, that a container's folder is in.

@@ -160,7 +160,13 @@ func (d *Dialer) HostKey(ctx context.Context, before *Link, h *Hop) (ssh.PublicK
 }
 
 func newAttempt(d *Dialer, h *Hop, conn net.Conn) *attempt {
-	return &attempt{d: d, h: h, wire: &sniffConn{Conn: conn, greetings: h.greetings}, store: hostkey.Read(h.known...), ring: &ring{d: d, h: h}}
+	return &attempt{
+		d:     d,
+		h:     h,
+		wire:  &sniffConn{Conn: conn, greetings: h.greetings},
+		store: hostkey.Read(h.known...),
+		ring:  &ring{d: d, h: h},
+	}
 }
 
 // KeyName is what known-hosts files call the hop.
@@ -439,7 +445,8 @@ func (h *Hop) query(kind, key, address string) secret.Query {
 	if h.derived() {
 		return q
 	}
-	q.Profile, q.Setting, q.Folder, q.Project, q.Pinned, q.Recheck = h.Of.Owner(), h.Of.Key(key), h.Of.Folder(), h.Of.Project(), h.Of.Pinned(), h.Of.Recheck()
+	q.Profile, q.Setting, q.Folder = h.Of.Owner(), h.Of.Key(key), h.Of.Folder()
+	q.Project, q.Pinned, q.Recheck = h.Of.Project(), h.Of.Pinned(), h.Of.Recheck()
 	if kind == secret.OfHop {
 		q.Address = h.Of.BoundWord()
 	}

@@ -123,7 +123,8 @@ func (l *Link) Forbidden(address, text string) *finding.Finding {
 	}
 	return found.Saw("an SSH server says this for AllowTcpForwarding no, for PermitOpen without this address, and for a "+
 		"key with no-port-forwarding or restrict").
-		Suggest("ask whoever runs %s for:   PermitOpen %s   (sshd_config, or permitopen= before the key in authorized_keys)", l.Hop.Host, address)
+		Suggest("ask whoever runs %s for:   PermitOpen %s   (sshd_config, or permitopen= before the key in "+
+			"authorized_keys)", l.Hop.Host, address)
 }
 
 // Reason is why a hop could not open a connection.
@@ -254,7 +255,8 @@ func (a *attempt) hostKey() *finding.Finding {
 			Suggest("ask whoever runs %s for a new host certificate", clean.Shell(h.Host))
 	case hostkey.Changed:
 		found := finding.New(finding.HopHostKeyChanged,
-			"%s shows another host key than is known: it may be another machine that stands between, so nothing was sent to it", h).Saw("it shows %s", shown)
+			"%s shows another host key than is known: it may be another machine that stands between, so nothing was sent "+
+				"to it", h).Saw("it shows %s", shown)
 		for _, line := range v.Against[:min(len(v.Against), 4)] {
 			found.Saw("%s", line)
 		}

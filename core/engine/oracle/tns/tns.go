@@ -118,7 +118,8 @@ func (t Target) Descriptor() string {
 	if t.Service == "" {
 		wanted = "(SID=" + value(t.Instance) + ")"
 	}
-	return fmt.Sprintf("(DESCRIPTION=(ADDRESS=(PROTOCOL=%s)(HOST=%s)(PORT=%d))(CONNECT_DATA=%s(CID=(PROGRAM=%s)(HOST=)(USER=))))",
+	return fmt.Sprintf("(DESCRIPTION=(ADDRESS=(PROTOCOL=%s)(HOST=%s)(PORT=%d))(CONNECT_DATA=%s"+
+		"(CID=(PROGRAM=%s)(HOST=)(USER=))))",
 		protocol, value(t.Host), t.Port, wanted, value(t.Program))
 }
 
@@ -220,9 +221,9 @@ func (r Refusal) Unknown() bool {
 }
 
 var (
-	refusalCode    = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?i)\(\s*ERR\s*=\s*(\d{1,7})\s*\)`) })
-	refusalStack   = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?i)\(\s*CODE\s*=\s*(\d{1,7})\s*\)`) })
-	refusalVersion = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?i)\(\s*VSNNUM\s*=\s*(\d{1,10})\s*\)`) })
+	refusalCode    = once(`(?i)\(\s*ERR\s*=\s*(\d{1,7})\s*\)`)
+	refusalStack   = once(`(?i)\(\s*CODE\s*=\s*(\d{1,7})\s*\)`)
+	refusalVersion = once(`(?i)\(\s*VSNNUM\s*=\s*(\d{1,10})\s*\)`)
 )
 
 // ParseRefuse reads a refuse packet.
@@ -265,8 +266,8 @@ type Place struct {
 }
 
 var (
-	placeHost = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?i)\(\s*HOST\s*=\s*([^()\s]{1,253})\s*\)`) })
-	placePort = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?i)\(\s*PORT\s*=\s*(\d{1,5})\s*\)`) })
+	placeHost = once(`(?i)\(\s*HOST\s*=\s*([^()\s]{1,253})\s*\)`)
+	placePort = once(`(?i)\(\s*PORT\s*=\s*(\d{1,5})\s*\)`)
 )
 
 // ParseRedirect reads a redirect packet. more is the number of bytes that follow in a
@@ -356,4 +357,9 @@ func Ask(conn io.ReadWriter, target Target) (Answer, error) {
 		return a, err
 	}
 	return Answer{}, ErrNotTNS
+}
+
+// once is an expression that is compiled when it is first wanted.
+func once(expression string) func() *regexp.Regexp {
+	return sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(expression) })
 }

@@ -1,0 +1,202 @@
+// Package house holds the rules of the code's layout, as tests that read the sources.
+package house
+
+import (
+	"bufio"
+	"bytes"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"gentleharbor/core/engines"
+)
+
+// root is the project's folder.
+const root = "../.."
+
+// source is one Go file of the product: no test, stand-in, demo or tool.
+type source struct {
+	path string // from the root
+	data []byte
+	file *ast.File
+	set  *token.FileSet
+}
+
+func product(t *testing.T) []source {
+	t.Helper()
+	var all []source
+	for _, top := range []string{"cmd", "core", "internal"} {
+		err := filepath.WalkDir(filepath.Join(root, top), func(path string, d fs.DirEntry, err error) error {
+			rel := strings.TrimPrefix(filepath.ToSlash(path), root+"/")
+			if err != nil || d.IsDir() {
+				if rel == "internal/testkit" || rel == "internal/bench" {
+					return filepath.SkipDir
+				}
+				return err
+			}
+			if !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+				return nil
+			}
+			s := source{path: rel, set: token.NewFileSet()}
+			if s.data, err = os.ReadFile(path); err != nil {
+				return err
+			}
+			if s.file, err = parser.ParseFile(s.set, path, s.data, parser.ParseComments); err != nil {
+				return err
+			}
+			all = append(all, s)
+			return nil
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if len(all) < 200 {
+		t.Fatalf("only %d files were read", len(all))
+	}
+	return all
+}
+
+// TestEngineWords: what is known of an engine stands in core/engine alone. The demo's command may name the
+// simulated servers that it starts.
+func TestEngineWords(t *testing.T) {
+	words := []string{"postgres", "pgsql", "pgpass"}
+	for _, spec := range engines.All().All() {
+		words = append(words, spec.Word)
+	}
+	engineWord := regexp.MustCompile("(?i)" + strings.Join(words, "|"))
+	for _, s := range product(t) {
+		if strings.HasPrefix(s.path, "core/engine") {
+			continue
+		}
+		for number, line := range lines(s.data) {
+			if word := engineWord.FindString(line); word != "" {
+				t.Errorf("%s:%d names %s: %s", s.path, number+1, word, strings.TrimSpace(line))
+			}
+		}
+	}
+}
+
+// longLines are files whose lines may be longer than 120 columns, with the reason.
+var longLines = map[string]string{}
+
+// TestLines: no line is longer than a window. A URL is no line to break.
+func TestLines(t *testing.T) {
+	const most = 120
+	for _, s := range product(t) {
+		for number, line := range lines(s.data) {
+			width := len([]rune(line))
+			if width > most && longLines[s.path] == "" && !strings.Contains(line, "https://") {
+				t.Errorf("%s:%d has %d columns", s.path, number+1, width)
+			}
+		}
+	}
+}
+
+// TestSizes: a function fits on two windows, a file is one idea.
+func TestSizes(t *testing.T) {
+	const function, file = 80, 510
+	for _, s := range product(t) {
+		if n := bytes.Count(s.data, []byte("\n")); n > file {
+			t.Errorf("%s has %d lines", s.path, n)
+		}
+		for _, d := range s.file.Decls {
+			f, ok := d.(*ast.FuncDecl)
+			if !ok {
+				continue
+			}
+			if n := s.set.Position(f.End()).Line - s.set.Position(f.Pos()).Line + 1; n > function {
+				t.Errorf("%s: the function %s has %d lines", s.path, f.Name.Name, n)
+			}
+		}
+	}
+}
+
+func lines(data []byte) (all []string) {
+	scanner := bufio.NewScanner(bytes.NewReader(data))
+	scanner.Buffer(nil, 1<<20)
+	for scanner.Scan() {
+		all = append(all, scanner.Text())
+	}
+	return all
+}
+
+// wide are the packages that may export more than twenty names, with the reason.
+var wide = map[string]string{
+	"core/finding": "the catalogue: a constant for each finding",
+	"core/engine":  "the parts of a Spec",
+}
+
+// TestExports: what a package offers can be learned at one look.
+func TestExports(t *testing.T) {
+	const most = 20
+	names := make(map[string]int)
+	for _, s := range product(t) {
+		folder := filepath.ToSlash(filepath.Dir(s.path))
+		for _, d := range s.file.Decls {
+			names[folder] += exported(d)
+		}
+	}
+	for folder, n := range names {
+		if n > most && wide[folder] == "" {
+			t.Errorf("%s exports %d names", folder, n)
+		}
+	}
+}
+
+// exported counts the exported names of a declaration; methods belong to their type.
+func exported(d ast.Decl) (n int) {
+	switch d := d.(type) {
+	case *ast.FuncDecl:
+		if d.Recv == nil && d.Name.IsExported() {
+			n++
+		}
+	case *ast.GenDecl:
+		for _, s := range d.Specs {
+			switch s := s.(type) {
+			case *ast.TypeSpec:
+				if s.Name.IsExported() {
+					n++
+				}
+			case *ast.ValueSpec:
+				for _, name := range s.Names {
+					if name.IsExported() {
+						n++
+					}
+				}
+			}
+		}
+	}
+	return n
+}
+
+// TestImports: the core knows nothing of the command line, of stand-ins or of the demo; what an engine is
+// links no driver.
+func TestImports(t *testing.T) {
+	for _, s := range product(t) {
+		for _, i := range s.file.Imports {
+			path := strings.Trim(i.Path.Value, `"`)
+			for _, other := range []string{"gentleharbor/internal", "gentleharbor/standin", "gentleharbor/demo"} {
+				if strings.HasPrefix(s.path, "core/") && strings.HasPrefix(path, other) {
+					t.Errorf("%s imports %s", s.path, path)
+				}
+			}
+		}
+	}
+	out, err := exec.Command("go", "list", "-deps", "gentleharbor/core/engine", "gentleharbor/core/profile", "gentleharbor/core/vouch").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, driver := range []string{"github.com/jackc/pgx", "github.com/go-sql-driver", "github.com/sijms/go-ora"} {
+		if bytes.Contains(out, []byte(driver)) {
+			t.Errorf("what a profile is links the driver %s", driver)
+		}
+	}
+}
