@@ -127,7 +127,7 @@ func TestSilentWithTime(t *testing.T) {
 	config.Fault = postgresql.Silent
 	p, server := standin(t, config)
 	s := p.Test("sightings", "-timeout", "6s").Ends(t, "speak", "fail", "speak.silent")
-	if !strings.Contains(s.Seen(), "Oracle's opening") || server.Connections() != 5 {
+	if !strings.Contains(s.Seen(), "Redis', HTTP's, MongoDB's, Oracle's or TLS's opening") || server.Connections() != 5 {
 		t.Errorf("after %d connections: %s", server.Connections(), s.Seen())
 	}
 }

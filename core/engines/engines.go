@@ -18,7 +18,7 @@ func All() engine.Set {
 		mysql.Spec,
 		mysql.MariaDBSpec,
 		oracle.Spec,
-		mongodb.Spec,
 		redis.Spec,
+		mongodb.Spec,
 	)
 }

@@ -68,10 +68,11 @@ func (c *call) demo(ctx context.Context, keep bool) error {
 // of the user's own is read or written, and nobody is asked.
 func (c *call) demoWorld(step demo.Step) World {
 	w := World{
-		Stdin:  strings.NewReader(step.Input),
-		Stdout: c.Stdout,
-		Stderr: c.Stdout,
-		Dir:    step.Dir,
+		Engines: c.Engines,
+		Stdin:   strings.NewReader(step.Input),
+		Stdout:  c.Stdout,
+		Stderr:  c.Stdout,
+		Dir:     step.Dir,
 		Lookup: func(name string) (string, bool) {
 			switch name {
 			case "GHARBOR_HOME", "HOME":

@@ -109,6 +109,7 @@ func (c *call) finder() (*secret.Finder, error) {
 	return &secret.Finder{
 		Lookup:    c.Lookup,
 		Locks:     h.LocksPath(),
+		Files:     c.Engines.CredentialFiles(),
 		Home:      c.environment().Home,
 		Terminal:  c.Interactive(),
 		Ask:       c.Secret,

@@ -47,9 +47,9 @@ func withCommand() *command {
 		summary: "run a program with the connection in its environment",
 		long: `The program finds the connection where its engine's own clients and libraries look: in
 their variables and credential files (gharbor export PROFILE -as env shows those); and as
-GHARBOR_HOST, _PORT, _SOCKET, _USER, _DATABASE, _ENGINE and _PROFILE whatever the engine. What
-the environment had of that engine before is cleared. The files are private, and gone
-when the program has ended.
+GHARBOR_HOST, _PORT, _SOCKET, _USER, _DATABASE, _ENGINE and _PROFILE whatever the
+engine. What the environment had of that engine before is cleared. The files are private,
+and gone when the program has ended.
 
 In ARGS, {host} {port} {user} {database} {socket} {passfile} {optionfile} stand for the
 values. There is none for the password: arguments can be read by everybody here.
