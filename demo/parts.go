@@ -8,6 +8,8 @@ import (
 
 	"gentleharbor/core/engines"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/tlsrule"
 	"gentleharbor/core/vouch"
 )
@@ -179,11 +181,11 @@ func project(s *stage) {
 // usesHash is what vouch shows for the profile counts.
 func (s *stage) usesHash(root string) string {
 	place, _ := profile.FindProject(root)
-	file, err := profile.NewSchema(engines.All()).LoadProject(place)
+	file, err := profile.LoadProject(schema.New(engines.All()), place)
 	if err != nil {
 		s.failed = err
 		return ""
 	}
-	p := file.Resolve(file.Lookup("counts"), nil, profile.Environment{Home: s.home})
+	p := resolve.Of(file, file.Lookup("counts"), nil, resolve.Environment{Home: s.home})
 	return vouch.Together([]vouch.Uses{vouch.Of(p.Sealed())})
 }

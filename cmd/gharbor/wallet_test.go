@@ -17,6 +17,8 @@ import (
 
 	"gentleharbor/core/engines"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/wallet"
 	"gentleharbor/internal/testkit"
@@ -108,11 +110,11 @@ func (w *testWallet) quickPut(name, text, bound string) {
 	w.t.Helper()
 	e := wallet.Entry{Name: name, Secret: secret.NewValue(text), Created: time.Now().UTC(), Changed: time.Now().UTC()}
 	if bound != "" {
-		file, err := (profile.Home{Dir: w.Home, Schema: profile.NewSchema(engines.All())}).Load()
+		file, err := (profile.Home{Dir: w.Home, Schema: schema.New(engines.All())}).Load()
 		if err != nil {
 			w.t.Fatal(err)
 		}
-		b, err := wallet.BindingOf(context.Background(), nil, file.Resolve(file.Lookup(bound), nil, profile.Environment{Lookup: func(string) (string, bool) { return "", false }}))
+		b, err := wallet.BindingOf(context.Background(), nil, resolve.Of(file, file.Lookup(bound), nil, resolve.Environment{Lookup: func(string) (string, bool) { return "", false }}))
 		if err != nil {
 			w.t.Fatal(err)
 		}

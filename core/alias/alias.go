@@ -18,20 +18,23 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
+	"gentleharbor/core/hostname"
 	"gentleharbor/core/intake"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
 )
 
 // Variable names further files of aliases, with the system's list separator between
 // them.
 const Variable = "GHARBOR_ALIASES"
 
-// Book is all files that have aliases. It is a profile.Aliases.
+// Book is all files that have aliases. It is a resolve.Aliases.
 type Book struct {
 	Files   []*profile.File // the user's aliases.toml, then those of GHARBOR_ALIASES
 	Project *profile.File   // nil where there is none
-	Schema  *profile.Schema
+	Schema  *schema.Schema
 	Lookup  func(name string) (string, bool)
 	Home    string // the user's home folder
 
@@ -72,7 +75,7 @@ func Load(h profile.Home, lookup func(string) (string, bool), home string, judge
 			notice(fmt.Errorf("%s, so its aliases are passed over; %s", found.Cause, found.Try[0]))
 			continue
 		}
-		f, err := h.Schema.LoadOtherAliases(path)
+		f, err := profile.LoadOtherAliases(h.Schema, path)
 		var wrong *profile.FileError
 		switch {
 		case errors.As(err, new(*profile.PassedOver)):
@@ -91,7 +94,7 @@ func Load(h profile.Home, lookup func(string) (string, bool), home string, judge
 // Find returns the alias that a word means, or nil: the user's, else the project's;
 // the project's alone with "project:" before the name.
 func (b *Book) Find(word string) *profile.Alias {
-	if name, ok := strings.CutPrefix(word, profile.ProjectPrefix); ok {
+	if name, ok := strings.CutPrefix(word, schema.ProjectPrefix); ok {
 		return b.Project.AliasNamed(name)
 	}
 	for _, f := range b.Files {
@@ -149,10 +152,10 @@ func (b *Book) names() []string {
 	return names
 }
 
-// Chain follows an alias for a profile, as profile.Aliases has it. What a project's
+// Chain follows an alias for a profile, as resolve.Aliases has it. What a project's
 // file says counts once it was vouched for: with the profile, where that is the
 // project's and the chain is the one it was vouched for with; else by itself.
-func (b *Book) Chain(word string, by *profile.Resolved) (*profile.Chain, *finding.Finding) {
+func (b *Book) Chain(word string, by *resolve.Profile) (*resolve.Chain, *finding.Finding) {
 	chain, found := b.Follow(word)
 	if found != nil {
 		return nil, found
@@ -208,7 +211,7 @@ func NotVouched(a *profile.Alias) *finding.Finding {
 func Within(project *profile.File, word string) []*profile.Alias {
 	var links []*profile.Alias
 	for len(links) < profile.MaxAliases {
-		a := project.AliasNamed(strings.TrimPrefix(word, profile.ProjectPrefix))
+		a := project.AliasNamed(strings.TrimPrefix(word, schema.ProjectPrefix))
 		if a == nil || slices.Contains(links, a) {
 			break
 		}
@@ -220,8 +223,8 @@ func Within(project *profile.File, word string) []*profile.Alias {
 
 // Follow follows an alias to the one that says where the service lives. Whether a
 // project's may be used is not asked.
-func (b *Book) Follow(word string) (*profile.Chain, *finding.Finding) {
-	chain := &profile.Chain{}
+func (b *Book) Follow(word string) (*resolve.Chain, *finding.Finding) {
+	chain := &resolve.Chain{}
 	var last *profile.Alias
 	for word != "" {
 		a, ignored, found := b.next(word, last)
@@ -242,7 +245,7 @@ func (b *Book) Follow(word string) (*profile.Chain, *finding.Finding) {
 // next is the alias that a word leads to; by is the one that names it, nil for the
 // first.
 func (b *Book) next(word string, by *profile.Alias) (a *profile.Alias, ignored []string, found *finding.Finding) {
-	if name, ok := strings.CutPrefix(word, profile.ServicePrefix); ok {
+	if name, ok := strings.CutPrefix(word, schema.ServicePrefix); ok {
 		return b.service(name)
 	}
 	if a = b.Find(word); a != nil {
@@ -258,7 +261,7 @@ func (b *Book) next(word string, by *profile.Alias) (a *profile.Alias, ignored [
 		found.Saw("the nearest name is %s", near)
 	}
 	found.Suggest("gharbor alias list")
-	if profile.ValidName(word) {
+	if schema.ValidName(word) {
 		found.Suggest("gharbor alias add %s addresses=HOST:PORT", word)
 	}
 	return nil, nil, found
@@ -276,7 +279,7 @@ func (b *Book) places() string {
 	return strings.Join(places, ", ")
 }
 
-func cycle(chain *profile.Chain, circle bool) *finding.Finding {
+func cycle(chain *resolve.Chain, circle bool) *finding.Finding {
 	first := chain.Links[0]
 	found := finding.New(finding.AliasCycle, "the alias %s leads back to itself, and never to an address", first.Called())
 	if !circle {
@@ -359,7 +362,7 @@ func (b *Book) readService(name string) (*profile.Alias, []string, *finding.Find
 			if one.Password.Present() {
 				ignored = append(ignored, "password (say in the profile where it is)")
 			}
-			return b.Schema.NewServiceAlias(profile.ServicePrefix+name, path, section.Line, one.Sets), ignored, nil
+			return profile.NewServiceAlias(b.Schema, schema.ServicePrefix+name, path, section.Line, one.Sets), ignored, nil
 		}
 		looked = append(looked, path)
 	}
@@ -373,7 +376,7 @@ func (b *Book) readService(name string) (*profile.Alias, []string, *finding.Find
 
 // Given is what [hosts] has for a host name: the user's files come first, and a
 // project's counts for names that stand in that file, as it was vouched for.
-func (b *Book) Given(host string, by *profile.Resolved) (profile.GivenHost, bool) {
+func (b *Book) Given(host string, by *resolve.Profile) (profile.GivenHost, bool) {
 	if h, ok := b.ownGiven(host); ok {
 		return h, true
 	}
@@ -417,12 +420,12 @@ func (b *Book) ownGiven(host string) (profile.GivenHost, bool) {
 // dialled itself, for a sealed profile of that file or, where p is nil, for an alias.
 // Any may be, where the environment or DNS says it. It is what vouching shows, so
 // that a project's [hosts] leads no name astray that the user's own files have.
-func Dialled(project *profile.File, p *profile.Resolved, word string) func(host string) bool {
+func Dialled(project *profile.File, p *resolve.Profile, word string) func(host string) bool {
 	var names []string
 	all := false
 	add := func(items ...string) {
 		for _, item := range items {
-			host, _ := profile.SplitHostPort(item)
+			host, _ := hostname.SplitPort(item)
 			names = append(names, strings.ToLower(strings.TrimSuffix(host, ".")))
 			all = all || strings.Contains(item, "$")
 		}
@@ -468,7 +471,7 @@ func (b *Book) Users(a *profile.Alias, profiles ...*profile.File) []string {
 			if leads(p.Text("alias")) {
 				name := p.Name
 				if f.Project {
-					name = profile.ProjectPrefix + name
+					name = schema.ProjectPrefix + name
 				}
 				users = append(users, "profile "+name)
 			}

@@ -14,6 +14,8 @@ import (
 
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route"
 	"gentleharbor/standin/dns"
 	"gentleharbor/standin/oracle"
@@ -37,13 +39,13 @@ func files(t testing.TB, own, team, project string) *Book {
 		env[Variable] = write("team.toml", team)
 	}
 	lookup := func(name string) (string, bool) { v, ok := env[name]; return v, ok }
-	b, err := Load(profile.Home{Dir: dir, Schema: schema}, lookup, dir, func(string) *finding.Finding { return nil }, func(err error) { t.Error(err) })
+	b, err := Load(profile.Home{Dir: dir, Schema: keys}, lookup, dir, func(string) *finding.Finding { return nil }, func(err error) { t.Error(err) })
 	if err != nil {
 		t.Fatal(err)
 	}
 	if project != "" {
 		path := write("gharbor.toml", project)
-		if b.Project, err = schema.LoadProject(profile.Place{Path: path, Root: dir}); err != nil {
+		if b.Project, err = profile.LoadProject(keys, profile.Place{Path: path, Root: dir}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -100,18 +102,18 @@ func TestCycles(t *testing.T) {
 // before it was vouched for.
 func TestNotVouched(t *testing.T) {
 	b := files(t, "[alias.mine]\nalias = \"rings\"\n", "", at("rings", "project.example:3"))
-	f, err := schema.Parse("profiles.toml", []byte("[profile.x]\nalias = \"mine\"\nuser = \"u\"\n"))
+	f, err := profile.Parse(keys, "profiles.toml", []byte("[profile.x]\nalias = \"mine\"\nuser = \"u\"\n"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	env := profile.Environment{Aliases: b}
-	if r := f.Resolve(f.Lookup("x"), nil, env); r.AliasProblem() == nil || r.AliasProblem().Code != "alias.not-vouched" || len(r.Hosts()) > 0 || r.Text("engine") != "" {
+	env := resolve.Environment{Aliases: b}
+	if r := resolve.Of(f, f.Lookup("x"), nil, env); r.AliasProblem() == nil || r.AliasProblem().Code != "alias.not-vouched" || len(r.Hosts()) > 0 || r.Text("engine") != "" {
 		t.Errorf("%+v", r.AliasProblem())
 	}
 	b.Vouch = func(*profile.Alias) (map[string][]byte, *finding.Finding) {
 		return map[string][]byte{"/ca.pem": []byte("ca")}, nil
 	}
-	if r := f.Resolve(f.Lookup("x"), nil, env); r.AliasProblem() != nil || len(r.Hosts()) != 1 || r.Own() || string(r.Pinned()["/ca.pem"]) != "ca" {
+	if r := resolve.Of(f, f.Lookup("x"), nil, env); r.AliasProblem() != nil || len(r.Hosts()) != 1 || r.Own() || string(r.Pinned()["/ca.pem"]) != "ca" {
 		t.Errorf("%+v", r.AliasProblem())
 	}
 }
@@ -120,15 +122,15 @@ func TestNotVouched(t *testing.T) {
 // names, and with no other that somebody puts in their place.
 func TestVouchedTogether(t *testing.T) {
 	b := files(t, "", "", at("rings", "ring.example:3")+at("other", "other.example:4")+"[profile.ours]\nalias = \"rings\"\n")
-	f, _ := schema.Parse("p.toml", []byte("[profile.like]\nlike = \"project:ours\"\n[profile.moved]\nlike = \"project:ours\"\nalias = \"project:other\"\n"))
+	f, _ := profile.Parse(keys, "p.toml", []byte("[profile.like]\nlike = \"project:ours\"\n[profile.moved]\nlike = \"project:ours\"\nalias = \"project:other\"\n"))
 	f.Attach(b.Project)
-	env := profile.Environment{Aliases: b, Vouch: func(*profile.Resolved) *finding.Finding { return nil }}
-	value, _ := schema.Field("alias").ParseValue("other")
+	env := resolve.Environment{Aliases: b, Vouch: func(*resolve.Profile) *finding.Finding { return nil }}
+	value, _ := keys.Field("alias").ParseValue("other")
 	for name, c := range map[string]struct {
-		over []profile.Override
+		over []schema.Override
 		ok   bool
-	}{"ours": {nil, true}, "like": {nil, true}, "moved": {nil, false}, "project:ours": {[]profile.Override{{Field: schema.Field("alias"), Value: value}}, false}} {
-		if r := f.Resolve(f.Lookup(name), c.over, env); (r.AliasProblem() == nil) != c.ok || !c.ok && r.AliasProblem().Code != "alias.not-vouched" {
+	}{"ours": {nil, true}, "like": {nil, true}, "moved": {nil, false}, "project:ours": {[]schema.Override{{Field: keys.Field("alias"), Value: value}}, false}} {
+		if r := resolve.Of(f, f.Lookup(name), c.over, env); (r.AliasProblem() == nil) != c.ok || !c.ok && r.AliasProblem().Code != "alias.not-vouched" {
 			t.Errorf("%s: %+v", name, r.AliasProblem())
 		}
 	}
@@ -144,7 +146,7 @@ func TestServiceFile(t *testing.T) {
 	if found != nil {
 		t.Fatalf("%+v", found)
 	}
-	if got := chain.Addresses(1); !slices.Equal(got, []profile.HostPort{{Host: "db-a.example", Port: 5433}, {Host: "db-b.example", Port: 5433}}) || chain.Text("user") != "warden" || chain.Text("database") != "sightings" || chain.Text("tls") != "verified" {
+	if got := chain.Addresses(1); !slices.Equal(got, []resolve.HostPort{{Host: "db-a.example", Port: 5433}, {Host: "db-b.example", Port: 5433}}) || chain.Text("user") != "warden" || chain.Text("database") != "sightings" || chain.Text("tls") != "verified" {
 		t.Errorf("%v %q", got, chain.Text("tls"))
 	}
 	if said := strings.Join(chain.Ignored, " "); !strings.Contains(said, "options") || !strings.Contains(said, "password") || strings.Contains(said, "avocet") {
@@ -158,8 +160,8 @@ func TestServiceFile(t *testing.T) {
 	socket := filepath.Join(b.Home, "svc")
 	os.WriteFile(socket, []byte("[local]\nhost=/run/postgresql\nport=5434\n"), 0o600)
 	b.Lookup = func(name string) (string, bool) { return socket, name == "PGSERVICEFILE" }
-	f, _ := schema.Parse("p.toml", []byte("[profile.x]\nalias = \"service:local\"\n"))
-	r := f.Resolve(f.Lookup("x"), nil, profile.Environment{Aliases: b})
+	f, _ := profile.Parse(keys, "p.toml", []byte("[profile.x]\nalias = \"service:local\"\n"))
+	r := resolve.Of(f, f.Lookup("x"), nil, resolve.Environment{Aliases: b})
 	if c, found := (route.Network{}).Candidates(t.Context(), r); found != nil || len(c) != 1 || c[0].Socket != "/run/postgresql/.s.PGSQL.5434" || !r.Local() {
 		t.Errorf("%+v %+v", c, found)
 	}
@@ -256,11 +258,11 @@ func TestGiven(t *testing.T) {
 func TestHostileHosts(t *testing.T) {
 	b := files(t, at("counts", "db.saltmarsh.example:1"), "", at("rings", "ring.example:3")+"[profile.evil]\nalias = \"counts\"\n[profile.good]\nalias = \"rings\"\n[profile.any]\nhost = \"${H:-x}\"\n[hosts]\n\"db.saltmarsh.example\" = \"192.0.2.66\"\n\"ring.example\" = \"192.0.2.67\"\n")
 	b.Vouch = func(*profile.Alias) (map[string][]byte, *finding.Finding) { return nil, nil }
-	own, _ := schema.Parse("p.toml", []byte("[profile.mine]\nalias = \"counts\"\n[profile.theirs]\nalias = \"rings\"\n[profile.plain]\nhost = \"db.saltmarsh.example\"\n"))
+	own, _ := profile.Parse(keys, "p.toml", []byte("[profile.mine]\nalias = \"counts\"\n[profile.theirs]\nalias = \"rings\"\n[profile.plain]\nhost = \"db.saltmarsh.example\"\n"))
 	own.Attach(b.Project)
-	env := profile.Environment{Aliases: b, Lookup: func(string) (string, bool) { return "", false }, Vouch: func(*profile.Resolved) *finding.Finding { return nil }}
+	env := resolve.Environment{Aliases: b, Lookup: func(string) (string, bool) { return "", false }, Vouch: func(*resolve.Profile) *finding.Finding { return nil }}
 	for name, want := range map[string]string{"evil": "", "good": "192.0.2.67", "mine": "", "theirs": "192.0.2.67", "plain": ""} {
-		r := own.Resolve(own.Lookup(name), nil, env)
+		r := resolve.Of(own, own.Lookup(name), nil, env)
 		c, found := (route.Network{}).Candidates(t.Context(), r)
 		if found != nil || len(c) != 1 {
 			t.Fatalf("%s: %+v", name, found)
@@ -278,7 +280,7 @@ func TestHostileHosts(t *testing.T) {
 func TestCheck(t *testing.T) {
 	server := &dns.Server{Addresses: map[string][]string{"db.example": {"192.0.2.99"}}}
 	b := files(t, at("counts", "db.example:1")+at("gone", "gone.example:1")+at("gone-too", "gone.example:2")+"[alias.round]\nalias = \"round-too\"\n[alias.round-too]\nalias = \"round\"\n"+at("idle", "db.example:1"), "", at("rings", "ring.example:1"))
-	f, _ := schema.Parse("p.toml", []byte("[profile.x]\nalias = \"counts\"\n"))
+	f, _ := profile.Parse(keys, "p.toml", []byte("[profile.x]\nalias = \"counts\"\n"))
 	got := make(map[string]string)
 	for _, c := range b.Check(t.Context(), network(t, server), f, nil) {
 		got[c.Alias] = string(c.Outcome)
@@ -303,7 +305,7 @@ func TestKnock(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer listener.Close()
-	k := Knocker{Network: route.System(), Engines: schema.Engines(), Name: "skein", Engine: "oracle", Timeout: 2 * time.Second}
+	k := Knocker{Network: route.System(), Engines: keys.Engines(), Name: "skein", Engine: "oracle", Timeout: 2 * time.Second}
 	c := route.Candidate{Host: "127.0.0.1", Port: listener.Port()}
 	for service, want := range map[string]string{"SKEIN": ServiceKnown, "skein": ServiceKnown, "HELD": ServiceBlocked, "SKIEN": ServiceUnknown, "": ""} {
 		k.Service = service
@@ -337,7 +339,7 @@ func BenchmarkThousand(b *testing.B) {
 	dir := files(b, text.String(), "", "").Home
 	lookup := func(string) (string, bool) { return "", false }
 	for b.Loop() {
-		book, err := Load(profile.Home{Dir: dir, Schema: schema}, lookup, dir, nil, nil)
+		book, err := Load(profile.Home{Dir: dir, Schema: keys}, lookup, dir, nil, nil)
 		if err != nil {
 			b.Fatal(err)
 		}

@@ -13,7 +13,8 @@ import (
 	"gentleharbor/core/engine"
 	"gentleharbor/core/engine/greeting"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route"
 	"gentleharbor/core/tlsrule"
 )
@@ -257,8 +258,8 @@ func (k Knocker) ask(ctx context.Context, c route.Candidate, addrs []netip.Addr,
 
 // Candidates are the servers that a chain comes to.
 func (b *Book) Candidates(ctx context.Context, n route.Network,
-	chain *profile.Chain) ([]route.Candidate, *finding.Finding) {
-	sets := []profile.Override{{Field: b.Schema.Field("alias"), Value: profile.TextValue(chain.Links[0].Called())}}
+	chain *resolve.Chain) ([]route.Candidate, *finding.Finding) {
+	sets := []schema.Override{{Field: b.Schema.Field("alias"), Value: schema.TextValue(chain.Links[0].Called())}}
 	return n.Candidates(ctx,
-		b.Schema.ResolveValues(chain.Links[0].Name, sets, profile.Environment{Lookup: b.Lookup, Home: b.Home, Aliases: b}))
+		resolve.Values(b.Schema, chain.Links[0].Name, sets, resolve.Environment{Lookup: b.Lookup, Home: b.Home, Aliases: b}))
 }

@@ -16,7 +16,8 @@ import (
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/lastseen"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/vouch"
 	"gentleharbor/core/wallet"
 )
@@ -73,7 +74,7 @@ type Subject struct {
 	Work     string // the working folder
 	Engines  engine.Set
 	Lookup   func(name string) (string, bool)
-	Profiles []*profile.Resolved // with their origins; a project's among them
+	Profiles []*resolve.Profile // with their origins; a project's among them
 	Seen     map[string]lastseen.Seen
 	Book     vouch.Book
 	Wallet   *wallet.File   // nil where there is none, or it can't be read
@@ -126,7 +127,7 @@ func (i *Issue) Suggest(format string, args ...any) *Issue {
 }
 
 // profile looks at one profile and at the files that it names.
-func (a *auditor) profile(p *profile.Resolved) {
+func (a *auditor) profile(p *resolve.Profile) {
 	at := Place{File: p.Path(), Line: p.Profile.Line, Profile: p.Called}
 	if !p.Vouched() {
 		if state, record, err := a.Book.StateOf(vouch.ProfileItem(p.Sealed())); err == nil && state == vouch.Lapsed {
@@ -156,7 +157,7 @@ func (a *auditor) profile(p *profile.Resolved) {
 }
 
 // line is where a profile sets a key, or the profile's own place.
-func line(p *profile.Resolved, key string, at Place) Place {
+func line(p *resolve.Profile, key string, at Place) Place {
 	if e, ok := p.Get(key); ok && e.Origin.Line > 0 {
 		at.File, at.Line = e.Origin.File, e.Origin.Line
 	}
@@ -164,7 +165,7 @@ func line(p *profile.Resolved, key string, at Place) Place {
 }
 
 // encryption looks at the TLS rule of an address that is not this machine's.
-func (a *auditor) encryption(p *profile.Resolved, at Place) {
+func (a *auditor) encryption(p *resolve.Profile, at Place) {
 	if p.AddressKind() == "" || p.Local() {
 		return
 	}
@@ -184,7 +185,7 @@ func (a *auditor) encryption(p *profile.Resolved, at Place) {
 
 // hops looks at the jump hosts on the way: older algorithms, and keys that others can
 // read.
-func (a *auditor) hops(p *profile.Resolved, at Place) {
+func (a *auditor) hops(p *resolve.Profile, at Place) {
 	for _, h := range p.Hops() {
 		if e, ok := h.Get("algorithms"); ok {
 			where := at
@@ -193,7 +194,7 @@ func (a *auditor) hops(p *profile.Resolved, at Place) {
 				strings.Join(e.Value.List(), ", ")).
 				Suggest("gharbor set %s %s=   # once its server has been brought up to date", h.Owner(), h.Key("algorithms"))
 		}
-		for _, f := range profile.HopFields() {
+		for _, f := range schema.HopFields() {
 			path, text := h.Text(f.Name), fmt.Sprintf("the %s of the profile %s", h.Key(f.Name), p.Called)
 			secretPath, isFile := strings.CutPrefix(path, "file:")
 			switch {
@@ -230,7 +231,7 @@ func weakMethod(engines engine.Set, method string) (weak engine.WeakMethod, ok b
 }
 
 // account looks at who logs in, and how, as the last test saw it.
-func (a *auditor) account(p *profile.Resolved, at Place) {
+func (a *auditor) account(p *resolve.Profile, at Place) {
 	user := p.Text("user")
 	seen, tested := a.Seen[lastseen.Key(p)]
 	tested = tested && seen.User == user

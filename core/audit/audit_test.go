@@ -3,6 +3,8 @@ package audit
 import (
 	"context"
 	"fmt"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/vouch"
 	"os"
 	"path/filepath"
@@ -19,7 +21,7 @@ func TestURLWithPassword(t *testing.T) {
 		"postgres://warden@db.saltmarsh.example": false, "postgres://warden:${PASSWORD}@h": false, "postgres://warden:$PASSWORD@h": false, "postgres://warden:<password>@h": false,
 		"https://u:p@h": false, "postgres://h:5432/x": false, "postgres://warden:@h": false,
 	} {
-		if urlWithPassword(schema.Engines()).MatchString(text) != want {
+		if urlWithPassword(keys.Engines()).MatchString(text) != want {
 			t.Errorf("%q: %v", text, !want)
 		}
 	}
@@ -33,14 +35,14 @@ func TestWhatTheLastTestSaw(t *testing.T) {
 		t.Fatal(err)
 	}
 	path := filepath.Join(folder, "profiles.toml")
-	f, err := schema.Parse(path, []byte("[profile.a]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nuser = \"warden\"\nsecret = \"ask\"\n"+
+	f, err := profile.Parse(keys, path, []byte("[profile.a]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nuser = \"warden\"\nsecret = \"ask\"\n"+
 		"[profile.b]\nlike = \"a\"\ntags = [\"local\", \"admin\"]\n[profile.far]\nlike = \"a\"\nhost = \"h.example\"\n"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	var all []*profile.Resolved
+	var all []*resolve.Profile
 	for _, p := range f.Profiles {
-		all = append(all, f.Resolve(p, nil, profile.Environment{Home: folder}))
+		all = append(all, resolve.Of(f, p, nil, resolve.Environment{Home: folder}))
 	}
 	codes := func(user, method string) map[string]Severity {
 		seen := make(map[string]lastseen.Seen)
@@ -48,7 +50,7 @@ func TestWhatTheLastTestSaw(t *testing.T) {
 			seen[lastseen.Key(p)] = lastseen.Seen{User: user, LoginMethod: method, Superuser: true}
 		}
 		found := make(map[string]Severity)
-		for _, i := range Run(context.Background(), Subject{Engines: schema.Engines(), Home: folder, Folder: folder, Work: folder, Profiles: all, Seen: seen, Lookup: func(string) (string, bool) { return "", false }}) {
+		for _, i := range Run(context.Background(), Subject{Engines: keys.Engines(), Home: folder, Folder: folder, Work: folder, Profiles: all, Seen: seen, Lookup: func(string) (string, bool) { return "", false }}) {
 			found[string(i.Code)+" "+i.Place.Profile] = i.Severity
 		}
 		return found
@@ -94,9 +96,9 @@ func TestFix(t *testing.T) {
 func TestEveryFileIsLookedAt(t *testing.T) {
 	looked := 0
 	for _, hop := range []bool{false, true} {
-		fields := schema.Fields()
+		fields := keys.Fields()
 		if hop {
-			fields = profile.HopFields()
+			fields = schema.HopFields()
 		}
 		for _, f := range fields {
 			if !f.Path && !f.Source || f.Address {
@@ -114,12 +116,12 @@ func TestEveryFileIsLookedAt(t *testing.T) {
 				if hop {
 					text += "[[profile.p.hop]]\nhost = \"g\"\n"
 				}
-				file, err := schema.Parse("profiles.toml", []byte(text+fmt.Sprintf("%s = %q\n", f.Name, value)))
+				file, err := profile.Parse(keys, "profiles.toml", []byte(text+fmt.Sprintf("%s = %q\n", f.Name, value)))
 				if err != nil {
 					t.Fatal(err)
 				}
-				p := file.Resolve(file.Lookup("p"), nil, profile.Environment{})
-				issues := Run(t.Context(), Subject{Engines: schema.Engines(), Home: t.TempDir(), Folder: t.TempDir(), Lookup: func(string) (string, bool) { return "", false }, Profiles: []*profile.Resolved{p}, Book: vouch.NewBook("/nowhere")})
+				p := resolve.Of(file, file.Lookup("p"), nil, resolve.Environment{})
+				issues := Run(t.Context(), Subject{Engines: keys.Engines(), Home: t.TempDir(), Folder: t.TempDir(), Lookup: func(string) (string, bool) { return "", false }, Profiles: []*resolve.Profile{p}, Book: vouch.NewBook("/nowhere")})
 				found := slices.ContainsFunc(issues, func(i Issue) bool { return i.Place.File == path })
 				if found != issue {
 					t.Errorf("%s (of a hop: %v) with %04o: an issue %v\n%+v", f.Name, hop, mode, found, issues)

@@ -17,7 +17,7 @@ import (
 	"gentleharbor/core/finding"
 	"gentleharbor/core/intake"
 	"gentleharbor/core/owner"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/secret"
 )
 
@@ -123,7 +123,7 @@ func (a *auditor) folder(path, what string, others fs.FileMode) {
 }
 
 // sources looks at where a profile's password is.
-func (a *auditor) sources(p *profile.Resolved, at Place) {
+func (a *auditor) sources(p *resolve.Profile, at Place) {
 	at = line(p, "secret", at)
 	source, _ := secret.ParseSource(p.Text("secret"))
 	switch source.Kind {
@@ -163,7 +163,7 @@ func (a *auditor) emptyFile(path string, at Place) {
 }
 
 // credentialFile looks at the file of passwords of an engine's own clients.
-func (a *auditor) credentialFile(file secret.CredentialFile, arg string, p *profile.Resolved) {
+func (a *auditor) credentialFile(file secret.CredentialFile, arg string, p *resolve.Profile) {
 	for _, risk := range file.Risks(arg, a.Lookup, a.Home) {
 		seen := fmt.Sprint(risk.File, "#", risk.Line, "#", risk.Kind)
 		if a.looked[seen] {

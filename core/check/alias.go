@@ -16,7 +16,8 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/defect"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route"
 	"gentleharbor/core/secret"
 )
@@ -34,14 +35,14 @@ func (t *test) servers(ctx context.Context) ([]route.Candidate, *finding.Finding
 
 // links are the aliases that the profile's address is from, as a wallet's bindings
 // know them.
-func links(p *profile.Resolved) []secret.Link {
+func links(p *resolve.Profile) []secret.Link {
 	chain := p.Service()
 	if chain == nil {
 		return nil
 	}
 	all := make([]secret.Link, len(chain.Links))
 	for i, link := range chain.Links {
-		from := profile.Chain{Links: chain.Links[i:]} // this alias and those that it names
+		from := resolve.Chain{Links: chain.Links[i:]} // this alias and those that it names
 		all[i] = secret.Link{Name: link.Name, Engine: from.Text("engine"), TLS: from.Text("tls"),
 			TLSAuthority: p.LinkPath(&from, "tls-ca"), TLSName: from.Text("tls-name")}
 		if link.InProject() {
@@ -53,7 +54,7 @@ func links(p *profile.Resolved) []secret.Link {
 
 // chainWords says over which aliases an address was found, with their places: "alias
 // archive (aliases.toml:12) is alias saltmarsh (aliases.toml:5)".
-func chainWords(chain *profile.Chain) string {
+func chainWords(chain *resolve.Chain) string {
 	words := make([]string, len(chain.Links))
 	for i, link := range chain.Links {
 		words[i] = fmt.Sprintf("%s (%s:%d)", link.Called(), clean.Line(filepath.Base(link.Path()), 80), link.Line)
@@ -73,7 +74,7 @@ func (t *test) routeByAlias(detail string) finding.Result {
 	}
 	found := finding.New(finding.AliasIgnored,
 		"the section %s of the service file says what has no meaning here",
-		clean.Quoted(strings.TrimPrefix(chain.Links[0].Name, profile.ServicePrefix)))
+		clean.Quoted(strings.TrimPrefix(chain.Links[0].Name, schema.ServicePrefix)))
 	for _, word := range chain.Ignored[:min(len(chain.Ignored), 8)] {
 		found.Saw("%s", clean.Line(word, 100))
 	}
@@ -82,17 +83,17 @@ func (t *test) routeByAlias(detail string) finding.Result {
 
 // named is the origin of the first of some keys that has a value, where that is an
 // alias.
-func (t *test) named(keys ...string) profile.Origin {
+func (t *test) named(keys ...string) resolve.Origin {
 	for _, key := range keys {
 		e, ok := t.profile.Get(key)
-		if ok && e.Origin.Kind == profile.FromAlias {
+		if ok && e.Origin.Kind == resolve.FromAlias {
 			return e.Origin
 		}
 		if ok {
 			break
 		}
 	}
-	return profile.Origin{}
+	return resolve.Origin{}
 }
 
 // pick is the order in which the addresses are tried, "" for that in which they stand.

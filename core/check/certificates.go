@@ -3,14 +3,14 @@ package check
 import (
 	"context"
 
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/tlsrule"
 )
 
 // Certificates reaches the server, encrypts by the rule of asking (which must
 // ask for TLS and verify nothing) and ends before the login. The facts say
 // what verification would object to; they are nil where the report failed.
-func (r *Runner) Certificates(ctx context.Context, asking *profile.Resolved) (*Report, *tlsrule.Facts) {
+func (r *Runner) Certificates(ctx context.Context, asking *resolve.Profile) (*Report, *tlsrule.Facts) {
 	probe := *r
 	probe.until = "tls"
 	var facts *tlsrule.Facts

@@ -19,6 +19,7 @@ import (
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearby"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/route"
 	"gentleharbor/core/route/hop"
 	"gentleharbor/core/secret"
@@ -82,7 +83,7 @@ type Runner struct {
 
 	// Admin is the profile that may look an account up when its login is
 	// refused; nil for none.
-	Admin *profile.Resolved
+	Admin *resolve.Profile
 
 	until    string               // the test stops after this stage; "" is the end
 	onTLS    func(*tlsrule.Facts) // told of the handshake's facts; may be nil
@@ -94,7 +95,7 @@ type Runner struct {
 // test is one test under way.
 type test struct {
 	*Runner
-	profile *profile.Resolved
+	profile *resolve.Profile
 	report  *Report
 	budget  *budget
 	held    []Stage // ended, and not told yet: another host may be tried
@@ -118,7 +119,7 @@ type test struct {
 
 // Run tests a profile. It always returns a report; an interrupted ctx ends the
 // test at once, with what is known.
-func (r *Runner) Run(ctx context.Context, p *profile.Resolved) *Report {
+func (r *Runner) Run(ctx context.Context, p *resolve.Profile) *Report {
 	report, conv := r.run(ctx, p)
 	if conv != nil {
 		conv.Close()
@@ -127,13 +128,13 @@ func (r *Runner) Run(ctx context.Context, p *profile.Resolved) *Report {
 }
 
 // on is the runner with the network as a profile's files have it.
-func (r *Runner) on(p *profile.Resolved) *Runner {
+func (r *Runner) on(p *resolve.Profile) *Runner {
 	own := *r
 	own.Network = r.Network.For(p)
 	return &own
 }
 
-func (r *Runner) run(ctx context.Context, p *profile.Resolved) (*Report, engine.Conversation) {
+func (r *Runner) run(ctx context.Context, p *resolve.Profile) (*Report, engine.Conversation) {
 	start := time.Now()
 	t := &test{Runner: r, profile: p, budget: newBudget(ctx, r.timeout()), report: &Report{
 		Profile: p.Profile.Name, Outcome: finding.OK, Stages: []Stage{},
@@ -150,7 +151,7 @@ func (r *Runner) run(ctx context.Context, p *profile.Resolved) (*Report, engine.
 }
 
 // startFacts is what the profile says itself.
-func startFacts(p *profile.Resolved) *engine.Facts {
+func startFacts(p *resolve.Profile) *engine.Facts {
 	return &engine.Facts{Engine: p.Text("engine"), User: p.Text("user"), Database: p.Text("database")}
 }
 

@@ -16,6 +16,8 @@ import (
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearby"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/tlsrule"
@@ -67,22 +69,22 @@ func (f *fake) Facts() *engine.Facts                         { return &f.facts }
 func (f *fake) Close()                                       {}
 
 // spoken is a table of keys in which an engine's conversations are a test's own.
-func spoken(begin engine.Begin) *profile.Schema {
-	spec := *schema.Engines().Named("postgresql")
+func spoken(begin engine.Begin) *schema.Schema {
+	spec := *keys.Engines().Named("postgresql")
 	spec.Begin = begin
-	return profile.NewSchema(engine.NewSet(&spec))
+	return schema.New(engine.NewSet(&spec))
 }
 
 // run tests a profile against fakes, one for each address that is dialled.
 func run(t *testing.T, ctx context.Context, text string, fakes map[string]*fake, ask func(context.Context, string) (secret.Value, error), timeout time.Duration) (*Report, int) {
 	t.Helper()
 	took := 0
-	f, err := spoken(func(conn net.Conn, target engine.Target) engine.Conversation {
+	f, err := profile.Parse(spoken(func(conn net.Conn, target engine.Target) engine.Conversation {
 		conn.Close()
 		c := fakes[target.Address]
 		c.target, c.took = target, &took
 		return c
-	}).Parse("profiles.toml", []byte("[profile.tides]\nengine = \"postgresql\"\nuser = \"u\"\n"+text))
+	}), "profiles.toml", []byte("[profile.tides]\nengine = \"postgresql\"\nuser = \"u\"\n"+text))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -102,7 +104,7 @@ func run(t *testing.T, ctx context.Context, text string, fakes map[string]*fake,
 		Places:  nearby.Places{Root: t.TempDir(), Dial: func(context.Context, string, string) (net.Conn, error) { return nil, errors.New("no") }},
 		Timeout: timeout,
 	}
-	report := runner.Run(ctx, f.Resolve(f.Lookup("tides"), nil, profile.Environment{}))
+	report := runner.Run(ctx, resolve.Of(f, f.Lookup("tides"), nil, resolve.Environment{}))
 	if len(report.Stages) != len(Stages) {
 		t.Errorf("%d stages", len(report.Stages))
 	}
@@ -291,11 +293,11 @@ func TestNotVouchedDoesNothing(t *testing.T) {
 	}
 	never := func(what string) { t.Errorf("something was done: %s", what) }
 	silent := spoken(func(net.Conn, engine.Target) engine.Conversation { never("a conversation"); return nil })
-	project, err := silent.LoadProject(profile.Place{Path: path, Root: folder})
+	project, err := profile.LoadProject(silent, profile.Place{Path: path, Root: folder})
 	if err != nil {
 		t.Fatal(err)
 	}
-	user, _ := silent.Parse("profiles.toml", []byte("[profile.mine]\nlike = \"project:tides\"\n"))
+	user, _ := profile.Parse(silent, "profiles.toml", []byte("[profile.mine]\nlike = \"project:tides\"\n"))
 	user.Attach(project)
 	lookup := func(name string) (string, bool) { never("the variable " + name); return "", false }
 	runner := &Runner{
@@ -310,8 +312,8 @@ func TestNotVouchedDoesNothing(t *testing.T) {
 		}},
 	}
 	for _, name := range []string{"tides", "project:tides", "mine"} {
-		p := user.Resolve(user.Lookup(name), nil, profile.Environment{Lookup: lookup})
-		if err := runner.PromptFirst(context.Background(), []*profile.Resolved{p}); err != nil {
+		p := resolve.Of(user, user.Lookup(name), nil, resolve.Environment{Lookup: lookup})
+		if err := runner.PromptFirst(context.Background(), []*resolve.Profile{p}); err != nil {
 			t.Error(err)
 		}
 		p.Values()

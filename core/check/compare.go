@@ -12,7 +12,7 @@ import (
 	"gentleharbor/core/defect"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 )
 
 // What two profiles lead to.
@@ -54,13 +54,13 @@ type Expectation struct {
 
 // side is one of the two.
 type side struct {
-	profile *profile.Resolved
+	profile *resolve.Profile
 	report  *Report
 	conv    engine.Conversation
 }
 
 // Compare logs in to both at the same time and compares what is there.
-func (r *Runner) Compare(ctx context.Context, a, b *profile.Resolved) *Comparison {
+func (r *Runner) Compare(ctx context.Context, a, b *resolve.Profile) *Comparison {
 	one := *r
 	one.Progress, one.until, one.thorough, one.hints = nil, "session", true, &hints{}
 	sides := [2]*side{{profile: a}, {profile: b}}

@@ -9,7 +9,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/route"
 	"gentleharbor/core/route/hop"
 	"gentleharbor/core/secret"
@@ -24,7 +24,7 @@ type way struct {
 }
 
 // count is how many hops the way has, as far as it is known.
-func (w *way) count(p *profile.Resolved) int {
+func (w *way) count(p *resolve.Profile) int {
 	if w.planned {
 		return len(w.hops)
 	}
@@ -244,7 +244,7 @@ func (t *test) unreachedThrough(c route.Candidate, err error) (*finding.Finding,
 }
 
 // askHops takes what a person must type for a profile's hops.
-func (r *Runner) askHops(ctx context.Context, p *profile.Resolved) error {
+func (r *Runner) askHops(ctx context.Context, p *resolve.Profile) error {
 	if len(p.Hops()) == 0 {
 		return nil
 	}

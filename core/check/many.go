@@ -9,7 +9,7 @@ import (
 	"gentleharbor/core/defect"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearby"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/secret"
 )
 
@@ -43,7 +43,7 @@ func affordable(parallel int) int {
 // the order of the profiles. Time and memory are bounded by parallel: a test
 // that waits takes one place and no more. An interrupted ctx ends the tests
 // under way, and leaves the rest untested.
-func (r *Runner) Many(ctx context.Context, profiles []*profile.Resolved, parallel int, watch Watch) []*Report {
+func (r *Runner) Many(ctx context.Context, profiles []*resolve.Profile, parallel int, watch Watch) []*Report {
 	one := *r
 	one.Progress = nil
 	one.hints = &hints{}
@@ -82,7 +82,7 @@ func (r *Runner) Many(ctx context.Context, profiles []*profile.Resolved, paralle
 }
 
 // untested is the report of a profile whose turn never came.
-func untested(p *profile.Resolved) *Report {
+func untested(p *resolve.Profile) *Report {
 	report := &Report{
 		Profile:     p.Profile.Name,
 		Outcome:     finding.Skip,
@@ -98,7 +98,7 @@ func untested(p *profile.Resolved) *Report {
 
 // PromptFirst takes the passwords that a person must type, so that all questions
 // come before the first dial. The answers are kept for the tests that follow.
-func (r *Runner) PromptFirst(ctx context.Context, profiles []*profile.Resolved) error {
+func (r *Runner) PromptFirst(ctx context.Context, profiles []*resolve.Profile) error {
 	for _, p := range profiles {
 		if p.Problem() != nil || p.AddressKind() == "" || p.Text("user") == "" {
 			continue // its test will say so

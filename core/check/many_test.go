@@ -16,30 +16,31 @@ import (
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearby"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/route"
 	"gentleharbor/core/secret"
 )
 
 // station is a runner whose servers are what begin makes of each connection,
 // and profiles on them.
-func station(t *testing.T, n int, begin func(target engine.Target) *fake) (*Runner, []*profile.Resolved) {
+func station(t *testing.T, n int, begin func(target engine.Target) *fake) (*Runner, []*resolve.Profile) {
 	t.Helper()
 	var text strings.Builder
 	for i := range n {
 		fmt.Fprintf(&text, "[profile.p%d]\nengine = \"postgresql\"\nuser = \"u\"\nsecret = \"env:X\"\nhost = \"10.0.0.%d\"\n", i, i+1)
 	}
-	f, err := spoken(func(conn net.Conn, target engine.Target) engine.Conversation {
+	f, err := profile.Parse(spoken(func(conn net.Conn, target engine.Target) engine.Conversation {
 		conn.Close()
 		c := begin(target)
 		c.target, c.took = target, new(int)
 		return c
-	}).Parse("profiles.toml", []byte(text.String()))
+	}), "profiles.toml", []byte(text.String()))
 	if err != nil {
 		t.Fatal(err)
 	}
-	var profiles []*profile.Resolved
+	var profiles []*resolve.Profile
 	for _, p := range f.Profiles {
-		profiles = append(profiles, f.Resolve(p, nil, profile.Environment{}))
+		profiles = append(profiles, resolve.Of(f, p, nil, resolve.Environment{}))
 	}
 	return &Runner{
 		Network: route.Network{
@@ -185,16 +186,16 @@ func TestVerdict(t *testing.T) {
 		{"a MariaDB replica, by address", my("mariadb", "7", "h", at(1, 0), "127.0.0.1:3306"), my("mariadb", "8", "i", at(1, 0), ""), SameLineage},
 		{"two replicas of one", my("mysql", "7", "h", at(1, 0), "9"), my("mysql", "8", "i", at(1, 0), "9"), SameLineage},
 	} {
-		word, why := verdict(schema.Engines(), &Report{Outcome: finding.OK, Facts: c.a}, &Report{Outcome: finding.Warn, Facts: c.b})
+		word, why := verdict(keys.Engines(), &Report{Outcome: finding.OK, Facts: c.a}, &Report{Outcome: finding.Warn, Facts: c.b})
 		if word != c.want || why == "" {
 			t.Errorf("%s: %s, %s", c.name, word, why)
 		}
-		if back, _ := verdict(schema.Engines(), &Report{Facts: c.b}, &Report{Facts: c.a}); back != c.want {
+		if back, _ := verdict(keys.Engines(), &Report{Facts: c.b}, &Report{Facts: c.a}); back != c.want {
 			t.Errorf("%s, the other way: %s", c.name, back)
 		}
 	}
 	failed := &Report{Profile: "full", Outcome: finding.Fail, Facts: pg("7", nil), Stages: []Stage{{Outcome: finding.Fail, Finding: finding.New("session.server-full", "no room")}}}
-	if word, why := verdict(schema.Engines(), failed, failed); word != Unknown || !strings.Contains(why, "session.server-full") {
+	if word, why := verdict(keys.Engines(), failed, failed); word != Unknown || !strings.Contains(why, "session.server-full") {
 		t.Errorf("%s, %s", word, why)
 	}
 }

@@ -13,7 +13,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/route"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/tlsrule"
@@ -103,14 +103,14 @@ func (t *test) checkProfile(context.Context) finding.Result {
 }
 
 // meets reports whether a profile has one of the keys that its engine needs.
-func meets(p *profile.Resolved, needs engine.Need) bool {
+func meets(p *resolve.Profile, needs engine.Need) bool {
 	return len(needs.Keys) == 0 ||
 		slices.ContainsFunc(needs.Keys, func(key string) bool { return p.Text(key) != "" })
 }
 
 // idleTLS warns of keys that the TLS rule leaves without effect: a person who
 // names an authority means to be protected by it.
-func idleTLS(p *profile.Resolved) *finding.Finding {
+func idleTLS(p *resolve.Profile) *finding.Finding {
 	set, _ := p.Get("tls")
 	rule := set.Value.Text()
 	var idle []string
@@ -137,9 +137,9 @@ func idleTLS(p *profile.Resolved) *finding.Finding {
 }
 
 // idleKeys warns of keys that mean nothing to the profile's engine.
-func idleKeys(p *profile.Resolved, spec *engine.Spec) *finding.Finding {
+func idleKeys(p *resolve.Profile, spec *engine.Spec) *finding.Finding {
 	for _, key := range slices.Sorted(maps.Keys(spec.Keys.Idle)) {
-		if e, ok := p.Get(key); ok && e.Origin.Kind != profile.FromEngine {
+		if e, ok := p.Get(key); ok && e.Origin.Kind != resolve.FromEngine {
 			return finding.New(finding.ProfileConflict, "%s has no effect on %s: %s", key, spec.Word, spec.Keys.Idle[key]).
 				Suggest("gharbor set %s %s=", p.Profile.Name, key)
 		}
@@ -216,7 +216,7 @@ func (t *test) locateSecret(ctx context.Context) finding.Result {
 
 // SecretQuery says for which connection a profile's secret is wanted: that to the
 // first of its servers.
-func SecretQuery(ctx context.Context, n route.Network, p *profile.Resolved) (secret.Query, *finding.Finding) {
+func SecretQuery(ctx context.Context, n route.Network, p *resolve.Profile) (secret.Query, *finding.Finding) {
 	candidates, found := n.Candidates(ctx, p)
 	if found != nil {
 		return secret.Query{}, found
@@ -229,7 +229,7 @@ func SecretQuery(ctx context.Context, n route.Network, p *profile.Resolved) (sec
 }
 
 // secretQuery says for which connection a secret is wanted.
-func secretQuery(p *profile.Resolved, c route.Candidate) secret.Query {
+func secretQuery(p *resolve.Profile, c route.Candidate) secret.Query {
 	source, _ := secret.ParseSource(p.Text("secret"))
 	q := secret.Query{
 		Profile:      p.Called,
@@ -265,7 +265,7 @@ func secretQuery(p *profile.Resolved, c route.Candidate) secret.Query {
 }
 
 // credentials is the file in which the own clients of the profile's engine keep passwords; nil for none.
-func credentials(p *profile.Resolved) secret.CredentialFile {
+func credentials(p *resolve.Profile) secret.CredentialFile {
 	if spec := p.Engine(); spec != nil {
 		return spec.Credentials
 	}

@@ -7,7 +7,7 @@ import (
 
 	"gentleharbor/core/defect"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 )
 
 // Bounds of the pauses between two tries. A local server starts within a
@@ -50,7 +50,7 @@ type Waiting struct {
 
 // Wait tests the profiles until all are ready. Where one can't become ready,
 // the wait as a whole can't succeed: the others are stopped.
-func (r *Runner) Wait(ctx context.Context, profiles []*profile.Resolved, w Waiting) []*Waited {
+func (r *Runner) Wait(ctx context.Context, profiles []*resolve.Profile, w Waiting) []*Waited {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	slots := make(chan struct{}, affordable(w.Parallel))
@@ -71,7 +71,7 @@ func (r *Runner) Wait(ctx context.Context, profiles []*profile.Resolved, w Waiti
 }
 
 // waitFor tests one profile until it is ready or there is no hope.
-func (r *Runner) waitFor(ctx context.Context, p *profile.Resolved, w Waiting, slots chan struct{}) *Waited {
+func (r *Runner) waitFor(ctx context.Context, p *resolve.Profile, w Waiting, slots chan struct{}) *Waited {
 	start := time.Now()
 	end := start.Add(w.Within)
 	waited := &Waited{Profile: p.Profile.Name, Outcome: WaitStopped, Report: untested(p)}
@@ -143,7 +143,7 @@ func (r *Runner) timeout() time.Duration {
 // try tests once, within what is left. The first try may ask on connections of
 // its own what else is there; later ones do not: a server that is starting
 // might count them.
-func (r *Runner) try(ctx context.Context, p *profile.Resolved, left time.Duration, first bool,
+func (r *Runner) try(ctx context.Context, p *resolve.Profile, left time.Duration, first bool,
 	slots chan struct{}) *Report {
 	select {
 	case slots <- struct{}{}:

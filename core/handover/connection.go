@@ -12,7 +12,7 @@ import (
 
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/route"
 	"gentleharbor/core/secret"
 )
@@ -21,7 +21,7 @@ import (
 type Connection struct{ engine.Connection }
 
 // Of is the connection that a profile leads to. servers are its candidates.
-func Of(p *profile.Resolved, servers []route.Candidate, v secret.Value) (Connection, *finding.Finding) {
+func Of(p *resolve.Profile, servers []route.Candidate, v secret.Value) (Connection, *finding.Finding) {
 	if found := p.Problem(); found != nil {
 		return Connection{}, found
 	}

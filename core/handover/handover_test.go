@@ -11,6 +11,7 @@ import (
 	"gentleharbor/core/engine"
 	"gentleharbor/core/engine/mysql/optionfile"
 	"gentleharbor/core/engines"
+	"gentleharbor/core/profile/connurl"
 	"gentleharbor/core/secret"
 )
 
@@ -29,7 +30,7 @@ func TestURL(t *testing.T) {
 		if _, err := url.Parse(c.URL()); err != nil {
 			t.Error(err)
 		}
-		sets, password, err := schema.SplitURL(c.URL())
+		sets, password, err := connurl.Split(keys, c.URL())
 		if err != nil || password.Disclose() != c.Password.Disclose() {
 			t.Fatalf("%s: %v", c.URL(), err)
 		}

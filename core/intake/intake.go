@@ -12,14 +12,16 @@ import (
 
 	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/engine"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/hostname"
+	"gentleharbor/core/profile/connurl"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/secret"
 )
 
 // Found is a connection.
 type Found struct {
 	Name     string // what a profile could be called
-	Sets     []profile.Override
+	Sets     []schema.Override
 	Password secret.Value // not Present where there is none
 	Origin   string       // "service file /home/w/.pg_service.conf, [sightings]"
 	Other    []string     // settings that a profile has no place for
@@ -52,22 +54,22 @@ func Name(words ...string) string {
 	return name[:min(len(name), 64)]
 }
 
-// Reader reads connections for the engines of a schema.
-type Reader struct{ Schema *profile.Schema }
+// Reader reads connections for the engines of a keys.
+type Reader struct{ Schema *schema.Schema }
 
 // URL takes a connection URL, password and all.
 func (r Reader) URL(text string) ([]Found, error) {
-	sets, password, err := r.Schema.SplitURL(strings.TrimSpace(text))
+	sets, password, err := connurl.Split(r.Schema, strings.TrimSpace(text))
 	if err != nil {
 		return nil, err
 	}
 	return []Found{{Name: nameOf(sets), Sets: sets, Password: password, Origin: "a connection URL"}}, nil
 }
 
-func nameOf(sets []profile.Override) string {
+func nameOf(sets []schema.Override) string {
 	for _, key := range []string{"database", "host", "engine"} {
 		for _, s := range sets {
-			if s.Field.Name == key && !profile.LocalHost(s.Value.Text()) {
+			if s.Field.Name == key && !hostname.Local(s.Value.Text()) {
 				return Name(s.Value.Text())
 			}
 		}
@@ -89,9 +91,9 @@ func (r Reader) Variables(all []Variable, where string) ([]Found, error) {
 		if !strings.Contains(v.Value, "://") {
 			continue
 		}
-		sets, password, err := r.Schema.SplitURL(v.Value)
+		sets, password, err := connurl.Split(r.Schema, v.Value)
 		if err != nil {
-			if scheme, _, _ := strings.Cut(v.Value, "://"); r.Schema.IsScheme(scheme) {
+			if scheme, _, _ := strings.Cut(v.Value, "://"); connurl.IsScheme(r.Schema, scheme) {
 				return nil, fmt.Errorf("%s%s: %w", v.at(), v.Name, err)
 			}
 			continue // a URL of something else
@@ -147,12 +149,12 @@ func (v Variable) place() string {
 // fromPairs makes a connection of parameters. Without an address it is the one
 // that the clients take: this machine.
 func (r Reader) fromPairs(word string, pairs [][2]string) (Found, error) {
-	sets, password, other, err := r.Schema.FromParameters(word, pairs)
+	sets, password, other, err := connurl.FromParameters(r.Schema, word, pairs)
 	if err != nil {
 		return Found{}, err
 	}
-	if !slices.ContainsFunc(sets, func(s profile.Override) bool { return s.Field.Address }) {
-		sets = append(sets, profile.Override{Field: r.Schema.Field("host"), Value: profile.TextValue("127.0.0.1")})
+	if !slices.ContainsFunc(sets, func(s schema.Override) bool { return s.Field.Address }) {
+		sets = append(sets, schema.Override{Field: r.Schema.Field("host"), Value: schema.TextValue("127.0.0.1")})
 	}
 	return Found{Name: nameOf(sets), Sets: sets, Password: password, Other: other}, nil
 }
@@ -206,9 +208,9 @@ func (r Reader) Section(spec *engine.Spec, s engine.Section, path string) (Found
 		one.Name = Name(s.Names...)
 	}
 	if s.Source != "" {
-		one.Sets = append(one.Sets, profile.Override{
+		one.Sets = append(one.Sets, schema.Override{
 			Field: r.Schema.Field("secret"),
-			Value: profile.TextValue(s.Source),
+			Value: schema.TextValue(s.Source),
 		})
 	}
 	return one, nil

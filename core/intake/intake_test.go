@@ -1,12 +1,11 @@
 package intake
 
 import (
+	"gentleharbor/core/profile/schema"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
-
-	"gentleharbor/core/profile"
 )
 
 func TestDotenv(t *testing.T) {
@@ -62,7 +61,7 @@ func FuzzDotenv(f *testing.F) {
 }
 
 // reader reads for all engines.
-var reader = Reader{Schema: schema}
+var reader = Reader{Schema: keys}
 
 // values are a found connection's keys.
 func values(f Found) map[string]string {
@@ -149,7 +148,7 @@ func TestFiles(t *testing.T) {
 
 func TestName(t *testing.T) {
 	for words, want := range map[string]string{"Tide Gauge": "tide-gauge", "..x": "x", "": "profile", "Ünder": "nder", strings.Repeat("a", 90): strings.Repeat("a", 64)} {
-		if got := Name(words); got != want || !profile.ValidName(got) {
+		if got := Name(words); got != want || !schema.ValidName(got) {
 			t.Errorf("%q: %q", words, got)
 		}
 	}

@@ -14,7 +14,7 @@ import (
 	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/check"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 )
 
 // Seen is what a login was like.
@@ -41,7 +41,7 @@ type Store struct{ Path string }
 const maxFile = 16 << 20
 
 // Key is a profile's, by the file that it stands in and its name.
-func Key(p *profile.Resolved) string { return p.Path() + "#" + p.Profile.Name }
+func Key(p *resolve.Profile) string { return p.Path() + "#" + p.Profile.Name }
 
 // All is what is kept; a file that is not there, or not readable, has nothing.
 func (s Store) All() map[string]Seen {
@@ -56,7 +56,7 @@ func (s Store) All() map[string]Seen {
 }
 
 // Keep notes the logins of reports. What has not changed is not written again.
-func (s Store) Keep(ctx context.Context, profiles []*profile.Resolved, reports []*check.Report) error {
+func (s Store) Keep(ctx context.Context, profiles []*resolve.Profile, reports []*check.Report) error {
 	fresh := make(map[string]Seen)
 	for i, r := range reports {
 		if i < len(profiles) && loggedIn(r) {

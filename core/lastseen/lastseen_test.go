@@ -10,17 +10,18 @@ import (
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 )
 
 // TestKeep: what has not changed is not written again, and a login that did not
 // come about changes nothing.
 func TestKeep(t *testing.T) {
 	ctx := context.Background()
-	f, err := schema.Parse("/f/profiles.toml", []byte("[profile.a]\nengine = \"postgresql\"\nhost = \"h\"\n"))
+	f, err := profile.Parse(keys, "/f/profiles.toml", []byte("[profile.a]\nengine = \"postgresql\"\nhost = \"h\"\n"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	p := []*profile.Resolved{f.Resolve(f.Lookup("a"), nil, profile.Environment{})}
+	p := []*resolve.Profile{resolve.Of(f, f.Lookup("a"), nil, resolve.Environment{})}
 	s := Store{Path: filepath.Join(t.TempDir(), "seen.json")}
 	report := func(version string, session finding.Outcome) []*check.Report {
 		return []*check.Report{{Facts: &engine.Facts{User: "warden", Version: version}, Stages: []check.Stage{{Stage: "session", Outcome: session}}}}

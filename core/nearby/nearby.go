@@ -16,7 +16,8 @@ import (
 	"gentleharbor/core/defect"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/engine/greeting"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/hostname"
+	"gentleharbor/core/profile/resolve"
 )
 
 // Server is one database server of this machine.
@@ -167,7 +168,7 @@ func (p Places) identify(ctx context.Context, network, address, likely string) (
 }
 
 // Profiles returns the names of the profiles that lead to a server.
-func (s Server) Profiles(resolved []*profile.Resolved) []string {
+func (s Server) Profiles(resolved []*resolve.Profile) []string {
 	var names []string
 	for _, r := range resolved {
 		if s.is(r) && !slices.Contains(names, r.Profile.Name) {
@@ -177,7 +178,7 @@ func (s Server) Profiles(resolved []*profile.Resolved) []string {
 	return names
 }
 
-func (s Server) is(r *profile.Resolved) bool {
+func (s Server) is(r *resolve.Profile) bool {
 	if len(r.Hops()) > 0 {
 		return false // its loopback and sockets are the last hop's
 	}
@@ -190,7 +191,7 @@ func (s Server) is(r *profile.Resolved) bool {
 		return socket == s.Socket || sameFolder(socket, s.Socket) && port == s.Port
 	}
 	for _, h := range r.Hosts() {
-		if profile.LocalHost(h.Host) && h.Port == s.Port {
+		if hostname.Local(h.Host) && h.Port == s.Port {
 			return true
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 	"gentleharbor/standin/oracle"
 )
 
@@ -27,7 +28,7 @@ func places(t *testing.T, files map[string]string) Places {
 			t.Fatal(err)
 		}
 	}
-	return Places{Root: root, Engines: schema.Engines(), Dial: func(context.Context, string, string) (net.Conn, error) { return nil, errors.New("refused") }}
+	return Places{Root: root, Engines: keys.Engines(), Dial: func(context.Context, string, string) (net.Conn, error) { return nil, errors.New("refused") }}
 }
 
 func TestStopped(t *testing.T) {
@@ -81,7 +82,7 @@ func TestListening(t *testing.T) {
 }
 
 func TestProfilesOfServer(t *testing.T) {
-	f, err := schema.Parse("x", []byte(`
+	f, err := profile.Parse(keys, "x", []byte(`
 profile.tcp = { engine = "postgresql", host = "localhost" }
 profile.many = { engine = "postgresql", hosts = ["10.0.0.1", "127.0.0.1:5433"] }
 profile.remote = { engine = "postgresql", host = "10.0.0.1" }
@@ -92,9 +93,9 @@ profile.other = { engine = "postgresql", socket = "/tmp", port = 5433 }
 	if err != nil {
 		t.Fatal(err)
 	}
-	var all []*profile.Resolved
+	var all []*resolve.Profile
 	for _, p := range f.Profiles {
-		all = append(all, f.Resolve(p, nil, profile.Environment{}))
+		all = append(all, resolve.Of(f, p, nil, resolve.Environment{}))
 	}
 	for want, s := range map[string]Server{
 		"tcp": {Address: "127.0.0.1:5432", Port: 5432}, "many": {Address: "127.0.0.1:5433", Port: 5433},
@@ -116,7 +117,7 @@ func TestListener(t *testing.T) {
 	defer server.Close()
 	var d net.Dialer
 	address := net.JoinHostPort("127.0.0.1", strconv.Itoa(server.Port()))
-	found, n, ok := Places{Dial: d.DialContext, Engines: schema.Engines()}.identify(context.Background(), "tcp", address, "oracle")
+	found, n, ok := Places{Dial: d.DialContext, Engines: keys.Engines()}.identify(context.Background(), "tcp", address, "oracle")
 	if !ok || found.Engine != "oracle" || n != 1 {
 		t.Errorf("%+v after %d connections, %v", found, n, ok)
 	}

@@ -29,14 +29,14 @@ func TestJustStarted(t *testing.T) {
 	stat(40, "my) (sqld", 1, 99_900) // a name with signs
 	write("50/stat", "50 (mysqld")   // broken off
 	write("60/other", "mysqld")
-	p := Places{Root: root, Engines: schema.Engines()}
+	p := Places{Root: root, Engines: keys.Engines()}
 	if got := p.JustStarted("postgresql"); len(got) != 1 || got[0] != (Process{"postgres", 10, 3 * time.Second}) {
 		t.Errorf("%+v", got)
 	}
 	if got := p.JustStarted("mysql"); len(got) != 1 || got[0].PID != 30 || got[0].Age != time.Second {
 		t.Errorf("%+v", got)
 	}
-	if got := (Places{Root: t.TempDir(), Engines: schema.Engines()}).JustStarted("mysql"); got != nil {
+	if got := (Places{Root: t.TempDir(), Engines: keys.Engines()}).JustStarted("mysql"); got != nil {
 		t.Errorf("%+v", got)
 	}
 }

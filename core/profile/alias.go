@@ -2,14 +2,13 @@ package profile
 
 import (
 	"fmt"
+	"gentleharbor/core/clean"
+	"gentleharbor/core/hostname"
+	"gentleharbor/core/profile/schema"
 	"net/netip"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
-	"time"
-
-	"gentleharbor/core/clean"
 )
 
 // Alias is one name for where a service lives, as its file has it: a table
@@ -18,60 +17,12 @@ type Alias struct {
 	table
 }
 
-// ServicePrefix before a name says that a section of a service file is
-// meant.
-const ServicePrefix = "service:"
-
 // MaxAliases bounds a chain of aliases: a longer one is a mistake.
 const MaxAliases = 16
-
-var picks = []string{"in-order", "random", "fastest"}
 
 // serviceOnly are the keys that a service file can give beyond those of
 // an alias of ours.
 var serviceOnly = []string{"user", "socket", "target"}
-
-// UnknownAliasKey says what an alias' key that is none was probably meant to be.
-func (s *Schema) UnknownAliasKey(name string) string {
-	if slices.Contains(passwordKeys, strings.ToLower(name)) {
-		return "an alias says where a service lives and holds no secret; the profile says where the password is, or the " +
-			"wallet has it, bound to alias:NAME"
-	}
-	if name == "host" || name == "hosts" || name == "address" {
-		return fmt.Sprintf(`unknown key %s; did you mean addresses = ["HOST:PORT"]?`, clean.Name(name))
-	}
-	return unknownOf(name, "an alias", s.aliasFields)
-}
-
-// validAliasWord accepts what may name an alias where one is used: a name, also with
-// "project:" or "service:" before it. The names of services are those of a service file.
-func validAliasWord(s string) bool {
-	if service, ok := strings.CutPrefix(s, ServicePrefix); ok {
-		return service != "" && len(service) <= 200 && !strings.ContainsAny(service, "]\"'`$\\;&|<> \t")
-	}
-	return ValidName(strings.TrimPrefix(s, ProjectPrefix))
-}
-
-func validRetries(s string) bool {
-	n, err := strconv.Atoi(s)
-	return err == nil && n >= 0 && n <= 10
-}
-
-// validSRV accepts _service._proto.name (RFC 2782).
-func validSRV(s string) bool {
-	parts := strings.SplitN(strings.TrimSuffix(s, "."), ".", 3)
-	if len(parts) < 3 || !strings.HasPrefix(parts[0], "_") || parts[1] != "_tcp" || len(parts[0]) < 2 {
-		return false
-	}
-	return validHost(strings.Trim(parts[0], "_")) && validHost(parts[2])
-}
-
-// SRVDomain is the domain that SRV records are asked of: what a certificate of the
-// service must be for, as the servers' own names come from DNS.
-func SRVDomain(srv string) string {
-	parts := strings.SplitN(strings.TrimSuffix(srv, "."), ".", 3)
-	return parts[len(parts)-1]
-}
 
 // GivenHost is a host name with the addresses that a file gives it, in [hosts].
 type GivenHost struct {
@@ -81,7 +32,7 @@ type GivenHost struct {
 	Line      int
 }
 
-// List is the addresses in one line.
+// schema.List is the addresses in one line.
 func (h GivenHost) List() string {
 	texts := make([]string, len(h.Addresses))
 	for i, a := range h.Addresses {
@@ -121,8 +72,8 @@ func (a *assembler) alias(name string, line int) (*Alias, error) {
 	if one := a.aliases[name]; one != nil {
 		return one, nil
 	}
-	if !ValidName(name) {
-		return nil, a.fail(line, "%s is not an alias name: %s", clean.Quoted(name), NameRule)
+	if !schema.ValidName(name) {
+		return nil, a.fail(line, "%s is not an alias name: %s", clean.Quoted(name), schema.NameRule)
 	}
 	one := &Alias{table: table{Name: name, Line: line, kind: "alias", in: a.File}}
 	if a.aliases == nil {
@@ -171,12 +122,12 @@ func (a *assembler) takeHost(e *entry, key []string) error {
 		return nil
 	case len(key) == 0:
 		return a.fail(line, `hosts is a table, [hosts], of lines "NAME" = ["ADDRESS", …]`)
-	case !validHost(name):
+	case !schema.ValidHost(name):
 		return a.fail(line, "hosts: %s is not a host name", clean.Quoted(name))
-	case e.problem != "" || e.value.kind != Text && e.value.kind != List || len(e.value.List()) == 0:
+	case e.problem != "" || e.value.Kind != schema.Text && e.value.Kind != schema.List || len(e.value.List()) == 0:
 		return a.fail(line, `hosts: %s: expected addresses such as ["192.0.2.10"]`, clean.Quoted(name))
 	}
-	if _, err := netip.ParseAddr(name); err == nil || LocalHost(name) {
+	if _, err := netip.ParseAddr(name); err == nil || hostname.Local(name) {
 		return a.fail(line, "hosts: %s is an address or this machine's own name, which is never looked up",
 			clean.Quoted(name))
 	}
@@ -209,7 +160,7 @@ func (f *File) checkAliases() error {
 }
 
 // problem says what is wrong with an alias as a whole, or "".
-func (a *Alias) problem(schema *Schema) string {
+func (a *Alias) problem(keys *schema.Schema) string {
 	where := ""
 	for _, key := range []string{"addresses", "srv", "alias"} {
 		if _, ok := a.Own(key); ok {
@@ -218,7 +169,7 @@ func (a *Alias) problem(schema *Schema) string {
 	}
 	_, pick := a.Own("pick")
 	engine := a.Text("engine")
-	spec := schema.engines.Named(engine)
+	spec := keys.Engines().Named(engine)
 	switch {
 	case where == "":
 		return "it needs addresses, srv or alias: where does the service live?"
@@ -227,16 +178,16 @@ func (a *Alias) problem(schema *Schema) string {
 	case pick && where == "srv":
 		return "pick has no meaning with srv: the records' own priorities and weights say the order"
 	case spec != nil && spec.Listener == nil && (a.Text("service") != "" || a.Text("instance") != ""):
-		return "service and instance are what a listener of " + strings.Join(schema.engines.With("service"), " or ") +
+		return "service and instance are what a listener of " + strings.Join(keys.Engines().With("service"), " or ") +
 			" knows; for " + engine + " it is database"
 	case a.Text("service") != "" && a.Text("instance") != "":
 		return "service and instance both say what the listener is asked for; keep one"
 	}
 	if addresses, ok := a.Own("addresses"); ok && engine == "" {
 		return "" // the profile's engine says the port
-	} else if ok && schema.engines.Port(engine) == 0 {
+	} else if ok && keys.Engines().Port(engine) == 0 {
 		for _, item := range addresses.Value.List() {
-			if _, port := SplitHostPort(item); port == "" {
+			if _, port := hostname.SplitPort(item); port == "" {
 				return "an address has no port"
 			}
 		}
@@ -246,18 +197,18 @@ func (a *Alias) problem(schema *Schema) string {
 
 // NewServiceAlias makes an alias of what a section of an engine's service file says. Its name begins with
 // "service:".
-func (s *Schema) NewServiceAlias(name, path string, line int, sets []Override) *Alias {
-	a := &Alias{table: table{Name: name, Line: line, kind: "alias", in: &File{Path: path, schema: s}}}
+func NewServiceAlias(keys *schema.Schema, name, path string, line int, sets []schema.Override) *Alias {
+	a := &Alias{table: table{Name: name, Line: line, kind: "alias", in: &File{Path: path, schema: keys}}}
 	port := ""
 	for _, set := range sets {
 		if set.Field.Name == "port" {
 			port = set.Value.Text()
 		}
 	}
-	add := func(name string, v Value) {
-		f := s.AliasField(name)
+	add := func(name string, v schema.Value) {
+		f := keys.AliasField(name)
 		if f == nil {
-			f = s.Field(name)
+			f = keys.Field(name)
 		}
 		a.Entries = append(a.Entries, Entry{Field: f, Value: v, Line: line})
 	}
@@ -268,21 +219,21 @@ func (s *Schema) NewServiceAlias(name, path string, line int, sets []Override) *
 			for _, host := range set.Value.List() {
 				list = append(list, withPort(host, port))
 			}
-			add("addresses", ListValue(list...))
+			add("addresses", schema.ListValue(list...))
 		case name == "port":
-		case s.AliasField(name) != nil || slices.Contains(serviceOnly, name):
+		case keys.AliasField(name) != nil || slices.Contains(serviceOnly, name):
 			add(name, set.Value)
 		}
 	}
 	if port != "" && a.Text("socket") != "" {
-		add("port", Value{kind: Number, text: port})
+		add("port", schema.Value{Kind: schema.Number, Raw: port})
 	}
 	return a
 }
 
 // withPort adds a port to an address that has none.
 func withPort(item, port string) string {
-	host, own := SplitHostPort(item)
+	host, own := hostname.SplitPort(item)
 	if own != "" || port == "" {
 		return item
 	}
@@ -292,9 +243,6 @@ func withPort(item, port string) string {
 	return host + ":" + port
 }
 
-// File is the file that the alias stands in.
-func (a *Alias) File() *File { return a.in }
-
 // Path is the path of that file.
 func (a *Alias) Path() string { return a.in.Path }
 
@@ -302,7 +250,7 @@ func (a *Alias) Path() string { return a.in.Path }
 // "project:" before it where it stands in a project's.
 func (a *Alias) Called() string {
 	if a.InProject() {
-		return ProjectPrefix + a.Name
+		return schema.ProjectPrefix + a.Name
 	}
 	return a.Name
 }
@@ -330,80 +278,4 @@ func (f *File) Given(host string) (GivenHost, bool) {
 		}
 	}
 	return GivenHost{}, false
-}
-
-// Chain is an alias with those that it names in turn; the last says where the
-// service lives.
-type Chain struct {
-	Links   []*Alias
-	Ignored []string // options of a service file that have no meaning here
-
-	Pinned map[string][]byte // the files of project's aliases, as they were vouched for, by path
-}
-
-// Own returns what the first link that sets a key sets it to.
-func (c *Chain) Own(key string) (Entry, *Alias, bool) {
-	if c == nil {
-		return Entry{}, nil, false
-	}
-	for _, link := range c.Links {
-		if e, ok := link.Own(key); ok {
-			return e, link, true
-		}
-	}
-	return Entry{}, nil, false
-}
-
-// Text is the value of a key as text, "" where no link sets it.
-func (c *Chain) Text(key string) string {
-	e, _, _ := c.Own(key)
-	return e.Value.Text()
-}
-
-// Names are the links' names, as Called gives them.
-func (c *Chain) Names() []string {
-	if c == nil {
-		return nil
-	}
-	names := make([]string, len(c.Links))
-	for i, link := range c.Links {
-		names[i] = link.Called()
-	}
-	return names
-}
-
-// ConnectTimeout is how long one address may take to accept, 0 where nothing was
-// said.
-func (c *Chain) ConnectTimeout() time.Duration {
-	d, _ := time.ParseDuration(c.Text("connect-timeout"))
-	return d
-}
-
-// Retries is how often all addresses are tried again.
-func (c *Chain) Retries() int {
-	n, _ := strconv.Atoi(c.Text("retries"))
-	return n
-}
-
-// Addresses are the servers that the chain lists itself. port is for those without
-// one of their own.
-func (c *Chain) Addresses(port int) []HostPort {
-	e, _, ok := c.Own("addresses")
-	if !ok {
-		return nil
-	}
-	return hostPorts(e.Value.List(), port)
-}
-
-func hostPorts(items []string, common int) []HostPort {
-	var hosts []HostPort
-	for _, item := range items {
-		host, port := SplitHostPort(item)
-		n, err := strconv.Atoi(port)
-		if err != nil {
-			n = common
-		}
-		hosts = append(hosts, HostPort{host, n})
-	}
-	return hosts
 }

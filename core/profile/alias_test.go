@@ -2,19 +2,17 @@ package profile
 
 import (
 	"errors"
-	"fmt"
+	"gentleharbor/core/profile/schema"
 	"net/netip"
 	"slices"
 	"strings"
 	"testing"
-
-	"gentleharbor/core/finding"
 )
 
 // aliasFile reads the text of an aliases.toml.
 func aliasFile(t testing.TB, text string) *File {
 	t.Helper()
-	f, err := schema.readInto(&File{Path: "aliases.toml", ForAlias: true}, []byte(text))
+	f, err := readInto(keys, &File{Path: "aliases.toml", ForAlias: true}, []byte(text))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -43,11 +41,6 @@ func TestAliasFile(t *testing.T) {
 	f := aliasFile(t, skein)
 	if names := f.AliasNames(); !slices.Equal(names, []string{"counts", "old-skein", "skein"}) {
 		t.Errorf("%v", names)
-	}
-	a := f.AliasNamed("skein")
-	chain := &Chain{Links: []*Alias{f.AliasNamed("old-skein"), a}}
-	if got := chain.Addresses(1522); len(got) != 2 || got[1] != (HostPort{"archive-b.saltmarsh.example", 1522}) || chain.Retries() != 2 || chain.Text("service") != "SKEIN" {
-		t.Errorf("%v, %d", got, chain.Retries())
 	}
 	if h, ok := f.Given("ARCHIVE-A.saltmarsh.example."); !ok || len(h.Addresses) != 2 || h.Line != 15 {
 		t.Errorf("%+v", h)
@@ -106,7 +99,7 @@ func TestAliasMistakes(t *testing.T) {
 		{"hosts = 3", 1, "hosts is a table"},
 		{"[[hosts]]\n", 1, "hosts is one table"},
 	} {
-		_, err := schema.readInto(&File{Path: "aliases.toml", ForAlias: true}, []byte(c.text))
+		_, err := readInto(keys, &File{Path: "aliases.toml", ForAlias: true}, []byte(c.text))
 		var mistake *FileError
 		if !errors.As(err, &mistake) || mistake.Line != c.line || !strings.Contains(mistake.What, c.want) {
 			t.Errorf("%q:\n got %v\nwant line %d, %q", c.text, err, c.line, c.want)
@@ -119,19 +112,19 @@ func TestAliasMistakes(t *testing.T) {
 
 // TestAliasEdits: an edit changes the bytes of what it is about, and no others.
 func TestAliasEdits(t *testing.T) {
-	set := func(words ...string) (sets []Override) {
+	set := func(words ...string) (sets []schema.Override) {
 		for _, w := range words {
 			key, text, _ := strings.Cut(w, "=")
-			f := schema.AliasField(key)
+			f := keys.AliasField(key)
 			if text == "" {
-				sets = append(sets, Override{Field: f, Unset: true})
+				sets = append(sets, schema.Override{Field: f, Unset: true})
 				continue
 			}
 			v, err := f.ParseValue(text)
 			if err != nil {
 				t.Fatal(err)
 			}
-			sets = append(sets, Override{Field: f, Value: v})
+			sets = append(sets, schema.Override{Field: f, Value: v})
 		}
 		return sets
 	}
@@ -167,7 +160,7 @@ func TestAliasEdits(t *testing.T) {
 		e, err := c.edit(f)
 		var text []byte
 		if err == nil {
-			text, err = e.checked()
+			text, err = e.Checked()
 		}
 		want := strings.Replace(skein, c.old, c.new, 1)
 		if c.name == "rename" {
@@ -185,45 +178,8 @@ func TestAliasEdits(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if text, err := e.checked(); err != nil || string(text) != "format = 1\n\n[alias.\"sight.ings\"]\nengine    = \"postgresql\"\naddresses = [\"a.example\", \"b.example:5433\"]\ndatabase  = \"sightings\"\n" {
+	if text, err := e.Checked(); err != nil || string(text) != "format = 1\n\n[alias.\"sight.ings\"]\nengine    = \"postgresql\"\naddresses = [\"a.example\", \"b.example:5433\"]\ndatabase  = \"sightings\"\n" {
 		t.Errorf("%s %v", text, err)
-	}
-}
-
-// chains is a profile.Aliases of one chain.
-type chains struct{ all *Chain }
-
-func (c chains) Chain(string, *Resolved) (*Chain, *finding.Finding) { return c.all, nil }
-func (c chains) Given(string, *Resolved) (GivenHost, bool)          { return GivenHost{}, false }
-
-// TestThroughAlias: what the profile sets wins over the alias, and the alias over the
-// engine's defaults; the origin says which.
-func TestThroughAlias(t *testing.T) {
-	f := aliasFile(t, "[alias.old]\nalias = \"skein\"\ntls = \"required\"\n[alias.skein]\nengine = \"oracle\"\naddresses = [\"archive-a.saltmarsh.example\", \"127.0.0.1:1\"]\nservice = \"SKEIN\"\ntls = \"verified\"\ntls-ca = \"ca.pem\"\n")
-	f.Path = "/etc/team/aliases.toml"
-	p, err := schema.Parse("profiles.toml", []byte("[profile.archive]\nalias = \"old\"\nuser = \"curator\"\nservice = \"OTHER\"\n[profile.direct]\nlike = \"archive\"\nhost = \"db.example\"\n"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	env := Environment{Aliases: chains{&Chain{Links: []*Alias{f.AliasNamed("old"), f.AliasNamed("skein")}}}}
-	r := p.Resolve(p.Lookup("archive"), nil, env)
-	for key, want := range map[string]string{
-		"engine": "oracle alias skein, aliases.toml:5", "service": "OTHER profiles.toml:4", "tls": "required alias old, aliases.toml:3",
-		"tls-ca": "/etc/team/ca.pem alias skein, aliases.toml:9", "port": "1521 default: oracle's usual port", "target": "any default: the first that serves", "note": " ",
-	} {
-		e, ok := r.Get(key)
-		if got := fmt.Sprintf("%s %s", e.Value.Text(), e.Origin); ok && got != want || !ok && want != " " {
-			t.Errorf("%s: %q, want %q", key, got, want)
-		}
-	}
-	if got := r.Hosts(); len(got) != 2 || got[0].Port != 1521 || got[1].Port != 1 || r.Local() || !r.Lists("ARCHIVE-A.saltmarsh.example", 1521) || r.Lists("archive-a.saltmarsh.example", 1) {
-		t.Errorf("%v", got)
-	}
-	if r := p.Resolve(p.Lookup("archive"), []Override{{Field: schema.Field("service"), Unset: true}}, env); r.Text("service") != "SKEIN" {
-		t.Errorf("without the profile's own service: %q", r.Text("service"))
-	}
-	if d := p.Resolve(p.Lookup("direct"), nil, env); d.AddressKind() != "host" || d.Text("engine") != "" || d.Service() != nil {
-		t.Errorf("a host of its own, and still %q by %q", d.Text("engine"), d.AddressKind())
 	}
 }
 
@@ -234,7 +190,7 @@ func FuzzAliases(f *testing.F) {
 	f.Add([]byte("alias.a.addresses = [\"x\"]\nhosts.a = \"192.0.2.1\""))
 	f.Add([]byte("[alias.\"a.b\"]\nsrv=\"_x._tcp.y\"\n[hosts]\n\"\" = \"\""))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		file, err := schema.readInto(&File{Path: "aliases.toml", ForAlias: true}, data)
+		file, err := readInto(keys, &File{Path: "aliases.toml", ForAlias: true}, data)
 		if err != nil {
 			var mistake *FileError
 			if !errors.As(err, &mistake) || strings.ContainsAny(err.Error(), "\n\x1b\x00") {
@@ -244,11 +200,11 @@ func FuzzAliases(f *testing.F) {
 		}
 		for _, a := range file.Aliases {
 			if e, err := file.RenameAlias(a.Name, "renamed"); err == nil {
-				if _, err := e.checked(); err != nil && !strings.Contains(err.Error(), "by hand") && !strings.Contains(err.Error(), "would not be right") {
+				if _, err := e.Checked(); err != nil && !strings.Contains(err.Error(), "by hand") && !strings.Contains(err.Error(), "would not be right") {
 					t.Errorf("%q: %v", data, err)
 				}
 			}
-			_ = a.problem(schema)
+			_ = a.problem(keys)
 		}
 	})
 }

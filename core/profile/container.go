@@ -1,147 +1,9 @@
 package profile
 
 import (
-	"net/url"
-	"path"
-	"regexp"
+	"gentleharbor/core/profile/schema"
 	"slices"
-	"strconv"
-	"strings"
-	"sync"
 )
-
-const containerForms = `a container's name, or a compose file's { project = "PROJECT", service = "SERVICE" } ` +
-	`(on the command line PROJECT/SERVICE)`
-
-// Container is what names a container: the name that it was given, or the labels
-// that a compose file's service leaves on it. Never its id: that changes whenever
-// the container is made anew.
-type Container struct {
-	Name    string
-	Project string // of the compose file, with Service
-	Service string
-}
-
-// ParseContainer reads a name or PROJECT/SERVICE, as a command line has them; ok is
-// false where it is neither.
-func ParseContainer(s string) (c Container, ok bool) {
-	c = placeValue(s).Container()
-	return c, validContainer(s)
-}
-
-// Compose reports whether it is a compose file's service.
-func (c Container) Compose() bool { return c.Project != "" || c.Service != "" }
-
-// String is the container as a command line has it.
-func (c Container) String() string {
-	if c.Compose() {
-		return c.Project + "/" + c.Service
-	}
-	return c.Name
-}
-
-// placeValue is what names a container, as a command line has it.
-func placeValue(s string) Value {
-	if project, service, ok := strings.Cut(s, "/"); ok {
-		return Value{kind: NameOrLabels, list: []string{project, service}}
-	}
-	return Value{kind: NameOrLabels, text: s}
-}
-
-// ContainerValue is the value of the key container.
-func ContainerValue(c Container) Value { return placeValue(c.String()) }
-
-// Container is the container that a value of the key container names.
-func (v Value) Container() Container {
-	if len(v.list) == 2 {
-		return Container{Project: v.list[0], Service: v.list[1]}
-	}
-	return Container{Name: v.text}
-}
-
-// The names that container engines and compose files take.
-var (
-	containerName = sync.OnceValue(func() *regexp.Regexp {
-		return regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9_.-]{0,127}$`)
-	})
-	composeName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z0-9][a-z0-9_-]{0,127}$`) })
-	serviceName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-zA-Z0-9._-]{1,128}$`) })
-)
-
-func validContainer(s string) bool {
-	project, service, ok := strings.Cut(s, "/")
-	if ok {
-		return composeName().MatchString(project) && serviceName().MatchString(service)
-	}
-	return containerName().MatchString(s)
-}
-
-// checkPlace says what is wrong with what names a container, or "".
-func (f *Field) checkPlace(v Value) string {
-	if len(v.list) > 0 && slices.Contains(v.list, "") {
-		return "it needs both, project and service"
-	}
-	if !f.valid(v.Text()) {
-		return "expected " + f.Expected
-	}
-	return ""
-}
-
-// ValidEndpoint reports whether s says where a container engine listens:
-// unix:///PATH or tcp://HOST:PORT.
-func ValidEndpoint(s string) bool {
-	u, err := url.Parse(s)
-	if err != nil || u.User != nil || u.RawQuery != "" || u.Fragment != "" {
-		return false
-	}
-	switch u.Scheme {
-	case "unix":
-		return u.Host == "" && path.IsAbs(u.Path) && path.Clean(u.Path) == u.Path && u.Path != "/"
-	case "tcp":
-		port, err := strconv.Atoi(u.Port())
-		return err == nil && port >= 1 && port <= 65535 && validHost(u.Hostname()) && (u.Path == "" || u.Path == "/")
-	}
-	return false
-}
-
-func endpointAdvice(s string) string {
-	const expected = "expected unix:///PATH or tcp://HOST:PORT"
-	scheme, _, ok := strings.Cut(s, "://")
-	switch {
-	case strings.HasPrefix(s, "/"):
-		return expected + "; a path is written unix://, followed by it"
-	case ok && (scheme == "http" || scheme == "https"):
-		return expected + "; it is tcp:// also with TLS"
-	case ok && (scheme == "ssh" || scheme == "npipe"):
-		return expected + "; an engine behind " + scheme + ":// can't be asked by this version"
-	}
-	return expected
-}
-
-// EndpointVariable names the container engine that its own clients talk to.
-const EndpointVariable = "DOCKER_HOST"
-
-// Container is the container that the address is, if it is one.
-func (r *Resolved) Container() (Container, bool) {
-	e, ok := r.Get("container")
-	return e.Value.Container(), ok
-}
-
-// localEngine reports whether the container engine is written as one of this
-// machine: by the profile, or by the variable where the profile names none.
-func (r *Resolved) localEngine() bool {
-	endpoint := r.Text("endpoint")
-	if endpoint == "" && r.Vouched() && r.env.Lookup != nil {
-		endpoint, _ = r.env.Lookup(EndpointVariable)
-	}
-	return LocalEndpoint(endpoint)
-}
-
-// LocalEndpoint reports whether an endpoint is written as one of this machine.
-func LocalEndpoint(endpoint string) bool {
-	u, err := url.Parse(endpoint)
-	return err != nil || u.Scheme != "tcp" || LocalHost(u.Hostname())
-}
 
 // takePlace takes a key of the table that names a compose file's service.
 func (a *assembler) takePlace(p *Profile, e *entry, key string) error {
@@ -150,25 +12,25 @@ func (a *assembler) takePlace(p *Profile, e *entry, key string) error {
 	switch {
 	case at < 0:
 		return a.fail(line, "%s: container: unknown key %q; expected project and service", &p.table, key)
-	case e.problem != "" || e.value.kind != Text || e.value.text == "":
+	case e.problem != "" || e.value.Kind != schema.Text || e.value.Raw == "":
 		return a.fail(line, "%s: container.%s: expected a name", &p.table, key)
 	}
 	for i := range p.Entries {
 		own := &p.Entries[i]
-		if own.Field == field && len(own.Value.list) == 2 && own.Value.list[at] == "" {
-			own.Value.list[at] = e.value.text
+		if own.Field == field && len(own.Value.Items) == 2 && own.Value.Items[at] == "" {
+			own.Value.Items[at] = e.value.Raw
 			return a.failPlace(p, *own)
 		}
 	}
 	half := *e
-	half.value = Value{kind: NameOrLabels, list: []string{"", ""}}
-	half.value.list[at] = e.value.text
+	half.value = schema.Value{Kind: schema.NameOrLabels, Items: []string{"", ""}}
+	half.value.Items[at] = e.value.Raw
 	return a.assignUnchecked(&p.table, field, &half)
 }
 
 // failPlace checks a container's table once it has both its keys.
 func (a *assembler) failPlace(p *Profile, own Entry) error {
-	if why := own.Field.check(own.Value); why != "" {
+	if why := own.Field.Check(own.Value); why != "" {
 		return a.fail(own.Line, "%s: container: %s", &p.table, why)
 	}
 	return nil
@@ -178,8 +40,8 @@ func (a *assembler) failPlace(p *Profile, own Entry) error {
 func (f *File) checkPlaces() error {
 	for _, p := range f.Profiles {
 		for _, own := range p.Entries {
-			if own.Field.Kind == NameOrLabels && own.Field.check(own.Value) != "" {
-				return &FileError{f.Path, own.Line, p.String() + ": container: " + own.Field.check(own.Value)}
+			if own.Field.Kind == schema.NameOrLabels && own.Field.Check(own.Value) != "" {
+				return &FileError{f.Path, own.Line, p.String() + ": container: " + own.Field.Check(own.Value)}
 			}
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"gentleharbor/core/profile/schema"
 	"slices"
 	"strconv"
 	"strings"
@@ -60,7 +61,7 @@ type span struct{ start, end int32 }
 // entries of their own.
 type entry struct {
 	key        []string // relative to the table; entries with the same key share it
-	value      Value
+	value      schema.Value
 	problem    string // "" or what is wrong with the value's type
 	table      int32  // index into headers
 	line       int32
@@ -305,34 +306,34 @@ func (r *reader) valueStart(e entry) int32 {
 	return e.end
 }
 
-func (r *reader) value(node *unstable.Node) (Value, string) {
+func (r *reader) value(node *unstable.Node) (schema.Value, string) {
 	switch node.Kind {
 	case unstable.String:
-		return Value{kind: Text, text: r.intern(node.Data)}, ""
+		return schema.Value{Kind: schema.Text, Raw: r.intern(node.Data)}, ""
 	case unstable.Integer:
 		n, err := strconv.ParseInt(strings.TrimPrefix(string(node.Data), "+"), 0, 64)
 		if err != nil {
-			return Value{}, "a number out of range"
+			return schema.Value{}, "a number out of range"
 		}
-		return Value{kind: Number, text: strconv.FormatInt(n, 10)}, ""
+		return schema.Value{Kind: schema.Number, Raw: strconv.FormatInt(n, 10)}, ""
 	case unstable.Bool:
-		return Value{kind: Switch, text: string(node.Data)}, ""
+		return schema.Value{Kind: schema.Switch, Raw: string(node.Data)}, ""
 	case unstable.Array:
-		v := Value{kind: List}
+		v := schema.Value{Kind: schema.List}
 		for it := node.Children(); it.Next(); {
 			switch it.Node().Kind {
 			case unstable.String:
-				v.list = append(v.list, r.intern(it.Node().Data))
+				v.Items = append(v.Items, r.intern(it.Node().Data))
 			case unstable.Comment:
 			default:
-				return Value{}, "a list with something other than text in it"
+				return schema.Value{}, "a list with something other than text in it"
 			}
 		}
 		return v, ""
 	case unstable.Float:
-		return Value{}, "a number with a fraction"
+		return schema.Value{}, "a number with a fraction"
 	}
-	return Value{}, "a date or time"
+	return schema.Value{}, "a date or time"
 }
 
 func (r *reader) syntaxError(err error) error {

@@ -3,11 +3,11 @@ package profile
 import (
 	"bytes"
 	"fmt"
+	"gentleharbor/core/nearest"
+	"gentleharbor/core/profile/schema"
 	"path/filepath"
 	"slices"
 	"strings"
-
-	"gentleharbor/core/nearest"
 )
 
 // RequestError is an edit that was asked for and can't be made. The file is
@@ -60,12 +60,12 @@ func (e *Edit) text() []byte {
 	return b.Bytes()
 }
 
-// checked returns the new text once it has been read back and found to mean
+// Checked returns the new text once it has been read back and found to mean
 // just what was asked for: an edit that can't be made in the user's way of
 // writing is refused, never made approximately.
-func (e *Edit) checked() ([]byte, error) {
+func (e *Edit) Checked() ([]byte, error) {
 	text := e.text()
-	got, err := e.file.schema.readInto(&File{Path: e.file.Path, Project: e.file.Project, ForAlias: e.file.ForAlias}, text)
+	got, err := readInto(e.file.schema, &File{Path: e.file.Path, Project: e.file.Project, ForAlias: e.file.ForAlias}, text)
 	if err != nil {
 		if fe, ok := err.(*FileError); ok {
 			return nil, refuse("that would not be right: %s", fe.What)
@@ -98,7 +98,7 @@ func (t *table) sameEntries(o *table) bool {
 	}
 	for _, e := range t.Entries {
 		other, ok := o.Own(e.Field.Name)
-		if !ok || !e.Value.equal(other.Value) {
+		if !ok || !e.Value.Equal(other.Value) {
 			return false
 		}
 	}
@@ -117,8 +117,8 @@ func (f *File) Missing(name string) error {
 }
 
 func (f *File) free(name string) error {
-	if !ValidName(name) {
-		return refuse("not a profile name: %s", NameRule)
+	if !schema.ValidName(name) {
+		return refuse("not a profile name: %s", schema.NameRule)
 	}
 	if p := f.byName[name]; p != nil {
 		return refuse("profile %q exists already (%s:%d); gharbor set %s changes it", name, f.Path, p.Line, name)
@@ -127,14 +127,14 @@ func (f *File) free(name string) error {
 }
 
 // Add appends a profile.
-func (f *File) Add(name string, sets []Override) (*Edit, error) {
+func (f *File) Add(name string, sets []schema.Override) (*Edit, error) {
 	return f.AddAll([]New{{name, sets}})
 }
 
 // New is a profile that is about to be.
 type New struct {
 	Name string
-	Sets []Override
+	Sets []schema.Override
 }
 
 // AddAll adds several profiles in one edit: all of them are kept, or none.
@@ -157,7 +157,7 @@ func (f *File) AddAll(all []New) (*Edit, error) {
 }
 
 // newProfile makes a profile that the file does not have, and checks it.
-func (f *File) newProfile(name string, sets []Override) (*Profile, error) {
+func (f *File) newProfile(name string, sets []schema.Override) (*Profile, error) {
 	if err := f.free(name); err != nil {
 		return nil, err
 	}
@@ -199,28 +199,28 @@ func (e *Edit) appendTable(text string) {
 // Copied is what a copy of a profile sets itself, in the user's or in the project's
 // file. From one file to the other, a relative path is made whole, and a like of
 // the project's named as such; the project can't be like a profile of the user's.
-func (f *File) Copied(p *Profile, intoProject bool, home string) ([]Override, error) {
-	sets := make([]Override, 0, len(p.Entries))
+func (f *File) Copied(p *Profile, intoProject bool, home string) ([]schema.Override, error) {
+	sets := make([]schema.Override, 0, len(p.Entries))
 	for _, own := range p.Entries {
-		set := Override{Field: own.Field, Value: own.Value}
+		set := schema.Override{Field: own.Field, Value: own.Value}
 		switch {
 		case p.InProject() == intoProject:
 		case own.Field.Name == "like" && intoProject:
 			return nil, refuse("%s is like %s, which stands in your own file; a project's profile can't be", p.Name,
 				own.Value.Text())
 		case own.Field.Name == "like":
-			set.Value = TextValue(ProjectPrefix + own.Value.Text())
+			set.Value = schema.TextValue(schema.ProjectPrefix + own.Value.Text())
 		default:
 			set.Value = p.whole(own, home)
 		}
 		sets = append(sets, set)
 	}
 	if p.direct > 0 {
-		sets = append(sets, Override{Field: &Field{Name: "hop"}, Hop: -1})
+		sets = append(sets, schema.Override{Field: &schema.Field{Name: "hop"}, Hop: -1})
 	}
 	for i, h := range p.Hops {
 		for _, own := range h.Entries {
-			set := Override{Field: own.Field, Value: own.Value, Hop: i + 1}
+			set := schema.Override{Field: own.Field, Value: own.Value, Hop: i + 1}
 			if p.InProject() != intoProject {
 				set.Value = p.whole(own, home)
 			}
@@ -231,16 +231,16 @@ func (f *File) Copied(p *Profile, intoProject bool, home string) ([]Override, er
 }
 
 // whole is an entry's value with its path made whole, where it has one.
-func (p *Profile) whole(own Entry, home string) Value {
-	if own.Value.kind != Text || own.Field.Expands && strings.Contains(own.Value.text, "$") {
+func (p *Profile) whole(own Entry, home string) schema.Value {
+	if own.Value.Kind != schema.Text || own.Field.Expands && strings.Contains(own.Value.Raw, "$") {
 		return own.Value
 	}
-	return TextValue(own.Field.Whole(own.Value.text, filepath.Dir(p.in.Path), home))
+	return schema.TextValue(own.Field.Whole(own.Value.Raw, filepath.Dir(p.in.Path), home))
 }
 
 func (f *File) checkLike(p *Profile) error {
 	like := p.Text("like")
-	if like == "" || !f.Project && strings.HasPrefix(like, ProjectPrefix) || f.byName[like] != nil && like != p.Name {
+	if like == "" || !f.Project && strings.HasPrefix(like, schema.ProjectPrefix) || f.byName[like] != nil && like != p.Name {
 		return nil
 	}
 	if near := nearest.Name(like, f.Names()); near != "" && near != p.Name {
@@ -250,11 +250,11 @@ func (f *File) checkLike(p *Profile) error {
 }
 
 // toml writes a profile as a table of its own, its keys in the usual order.
-func (p *Profile) toml(schema *Schema) string {
+func (p *Profile) toml(keys *schema.Schema) string {
 	var own, expect []Entry
-	for i := range schema.fields {
-		if e, ok := p.Own(schema.fields[i].Name); ok {
-			if strings.HasPrefix(schema.fields[i].Name, "expect.") {
+	for i := range keys.Fields() {
+		if e, ok := p.Own(keys.Fields()[i].Name); ok {
+			if strings.HasPrefix(keys.Fields()[i].Name, "expect.") {
 				expect = append(expect, e)
 			} else {
 				own = append(own, e)
@@ -283,7 +283,7 @@ func tableText(header, prefix string, entries []Entry) string {
 	}
 	fmt.Fprintf(&b, "%s\n", header)
 	for _, e := range entries {
-		fmt.Fprintf(&b, "%-*s = %s\n", width, strings.TrimPrefix(e.Field.Name, prefix), e.Value.toml())
+		fmt.Fprintf(&b, "%-*s = %s\n", width, strings.TrimPrefix(e.Field.Name, prefix), e.Value.TOML())
 	}
 	return b.String()
 }
@@ -297,7 +297,7 @@ func nameKey(name string) string {
 }
 
 // Set changes keys of a profile.
-func (f *File) Set(name string, sets []Override) (*Edit, error) {
+func (f *File) Set(name string, sets []schema.Override) (*Edit, error) {
 	p := f.byName[name]
 	if p == nil {
 		return nil, f.Missing(name)
@@ -308,7 +308,7 @@ func (f *File) Set(name string, sets []Override) (*Edit, error) {
 	want := p.clone()
 	e := f.edit()
 	// a new expect table follows the new keys
-	plainFirst := slices.SortedStableFunc(slices.Values(sets), func(a, b Override) int {
+	plainFirst := slices.SortedStableFunc(slices.Values(sets), func(a, b schema.Override) int {
 		return strings.Count(a.Field.Name, ".") - strings.Count(b.Field.Name, ".")
 	})
 	for _, s := range plainFirst {
@@ -333,9 +333,9 @@ func (f *File) Set(name string, sets []Override) (*Edit, error) {
 }
 
 // onceEach refuses a key that is given twice.
-func onceEach(sets []Override) error {
+func onceEach(sets []schema.Override) error {
 	for i, s := range sets {
-		if slices.ContainsFunc(sets[:i], func(o Override) bool { return o.Field == s.Field && o.Hop == s.Hop }) {
+		if slices.ContainsFunc(sets[:i], func(o schema.Override) bool { return o.Field == s.Field && o.Hop == s.Hop }) {
 			return refuse("%s is given twice", s.Field.Name)
 		}
 	}
@@ -379,7 +379,7 @@ func twoAddresses(f *File, want *table, set string) error {
 }
 
 // setOne notes what one key=value means for the text and for the table.
-func (e *Edit) setOne(t, want *table, s Override) error {
+func (e *Edit) setOne(t, want *table, s schema.Override) error {
 	at := slices.IndexFunc(want.Entries, func(own Entry) bool { return own.Field == s.Field })
 	place := e.doc.entryOf(t, s.Field.Name)
 	if at >= 0 && place == nil {
@@ -398,7 +398,7 @@ func (e *Edit) setOne(t, want *table, s Override) error {
 		e.cuts = append(e.cuts, cut{start: start, end: end})
 	case at >= 0:
 		want.Entries[at].Value = s.Value
-		e.cuts = append(e.cuts, cut{int(place.valueAt), int(place.end), s.Value.toml()})
+		e.cuts = append(e.cuts, cut{int(place.valueAt), int(place.end), s.Value.TOML()})
 	case !s.Unset:
 		want.Entries = append(want.Entries, Entry{Field: s.Field, Value: s.Value})
 		return e.insertKey(t, s)

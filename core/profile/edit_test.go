@@ -2,29 +2,30 @@ package profile
 
 import (
 	"errors"
+	"gentleharbor/core/profile/schema"
 	"slices"
 	"strings"
 	"testing"
 )
 
-func sets(t *testing.T, pairs ...string) []Override {
+func sets(t *testing.T, pairs ...string) []schema.Override {
 	t.Helper()
-	var all []Override
+	var all []schema.Override
 	for _, pair := range pairs {
 		key, text, _ := strings.Cut(pair, "=")
-		field := schema.Field(key)
+		field := keys.Field(key)
 		if field == nil {
 			t.Fatalf("no key %q", key)
 		}
 		if text == "" {
-			all = append(all, Override{Field: field, Unset: true})
+			all = append(all, schema.Override{Field: field, Unset: true})
 			continue
 		}
 		v, err := field.ParseValue(text)
 		if err != nil {
 			t.Fatal(err)
 		}
-		all = append(all, Override{Field: field, Value: v})
+		all = append(all, schema.Override{Field: field, Value: v})
 	}
 	return all
 }
@@ -35,7 +36,7 @@ func after(t *testing.T, edit *Edit, err error) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	text, err := edit.checked()
+	text, err := edit.Checked()
 	if err != nil {
 		t.Fatalf("%v in\n%s", err, edit.text())
 	}
@@ -98,7 +99,7 @@ func TestSetForms(t *testing.T) {
 		edit, err := f.Set("a", sets(t, c.set))
 		var text []byte
 		if err == nil {
-			text, err = edit.checked()
+			text, err = edit.Checked()
 		}
 		var refused *RequestError
 		switch {
@@ -189,22 +190,22 @@ func TestEveryKeyIsCopied(t *testing.T) {
 	values := map[string]string{"like": `"base"`, "engine": `"mysql"`, "host": `"h"`, "port": `1`, "hosts": `["a"]`, "socket": `"/s"`, "alias": `"a"`, "container": `"c"`, "secret": `"file:f"`,
 		"command": `["./f"]`, "tags": `["t"]`, "tls": `"off"`, "target": `"any"`, "as": `"sysdba"`, "endpoint": `"unix:///s"`, "agent": `true`, "algorithms": `["ssh-rsa"]`, "proxy": `"http://a:1"`,
 		"key-secret": `"file:f"`, "host-key": `"SHA256:` + strings.Repeat("A", 43) + `"`, "expect.tls": `"off"`, "expect.version": `"15"`, "expect.writable": `true`, "expect.latency": `"1s"`}
-	text := func(f Field) string {
+	text := func(f schema.Field) string {
 		if v, ok := values[f.Name]; ok {
 			return v
 		}
-		if f.Kind == List {
+		if f.Kind == schema.List {
 			return `["x"]`
 		}
-		if f.Kind == Number {
+		if f.Kind == schema.Number {
 			return "1"
 		}
 		return `"x"`
 	}
 	for _, hop := range []bool{false, true} {
-		fields := schema.Fields()
+		fields := keys.Fields()
 		if hop {
-			fields = HopFields()
+			fields = schema.HopFields()
 		}
 		for _, f := range fields {
 			head := "[profile.base]\n[profile.p]\n"
@@ -214,7 +215,7 @@ func TestEveryKeyIsCopied(t *testing.T) {
 					head += "host = \"g\"\n"
 				}
 			}
-			from, err := schema.readInto(&File{Path: "/r/gharbor.toml", Root: "/r", Project: true}, []byte(head+f.Name+" = "+text(f)+"\n"))
+			from, err := readInto(keys, &File{Path: "/r/gharbor.toml", Root: "/r", Project: true}, []byte(head+f.Name+" = "+text(f)+"\n"))
 			if err != nil {
 				t.Fatalf("%s: %v", f.Name, err)
 			}
@@ -222,7 +223,7 @@ func TestEveryKeyIsCopied(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			at := slices.IndexFunc(sets, func(s Override) bool { return s.Field.Name == f.Name && (s.Hop > 0) == hop })
+			at := slices.IndexFunc(sets, func(s schema.Override) bool { return s.Field.Name == f.Name && (s.Hop > 0) == hop })
 			if at < 0 {
 				t.Errorf("%s is lost in a copy", f.Name)
 				continue

@@ -1,10 +1,10 @@
 package profile
 
 import (
+	"gentleharbor/core/nearest"
+	"gentleharbor/core/profile/schema"
 	"slices"
 	"strings"
-
-	"gentleharbor/core/nearest"
 )
 
 // MissingAlias is the error for an alias that is not in the file.
@@ -30,8 +30,8 @@ func (f *File) AliasNames() []string {
 }
 
 func (f *File) freeAlias(name string) error {
-	if !ValidName(name) {
-		return refuse("not an alias name: %s", NameRule)
+	if !schema.ValidName(name) {
+		return refuse("not an alias name: %s", schema.NameRule)
 	}
 	if a := f.aliases[name]; a != nil {
 		return refuse("alias %q exists already (%s:%d); gharbor alias set %s changes it", name, f.Path, a.Line, name)
@@ -40,7 +40,7 @@ func (f *File) freeAlias(name string) error {
 }
 
 // AddAlias appends an alias.
-func (f *File) AddAlias(name string, sets []Override) (*Edit, error) {
+func (f *File) AddAlias(name string, sets []schema.Override) (*Edit, error) {
 	if err := f.freeAlias(name); err != nil {
 		return nil, err
 	}
@@ -53,7 +53,7 @@ func (f *File) AddAlias(name string, sets []Override) (*Edit, error) {
 			a.Entries = append(a.Entries, Entry{Field: s.Field, Value: s.Value})
 		}
 	}
-	if first, second := TwoAddresses(sets); second != "" {
+	if first, second := schema.TwoAddresses(sets); second != "" {
 		return nil, refuse("%s and %s both say where the service lives; give one", first, second)
 	}
 	if why := a.problem(f.schema); why != "" {
@@ -69,10 +69,10 @@ func (f *File) AddAlias(name string, sets []Override) (*Edit, error) {
 }
 
 // sorted are the entries in the usual order.
-func (a *Alias) sorted(schema *Schema) []Entry {
+func (a *Alias) sorted(keys *schema.Schema) []Entry {
 	var all []Entry
-	for i := range schema.aliasFields {
-		if e, ok := a.Own(schema.aliasFields[i].Name); ok {
+	for i := range keys.AliasFields() {
+		if e, ok := a.Own(keys.AliasFields()[i].Name); ok {
 			all = append(all, e)
 		}
 	}
@@ -80,7 +80,7 @@ func (a *Alias) sorted(schema *Schema) []Entry {
 }
 
 // SetAlias changes keys of an alias.
-func (f *File) SetAlias(name string, sets []Override) (*Edit, error) {
+func (f *File) SetAlias(name string, sets []schema.Override) (*Edit, error) {
 	a := f.aliases[name]
 	if a == nil {
 		return nil, f.MissingAlias(name)

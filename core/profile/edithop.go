@@ -3,6 +3,7 @@ package profile
 import (
 	"bytes"
 	"fmt"
+	"gentleharbor/core/profile/schema"
 	"slices"
 	"strings"
 )
@@ -21,7 +22,7 @@ func (d *document) hopTable(name string, number int) int {
 }
 
 // setHop notes what one hop.N.key=value means for the text and for the profile.
-func (e *Edit) setHop(want *Profile, s Override) error {
+func (e *Edit) setHop(want *Profile, s schema.Override) error {
 	if s.Hop > len(want.Hops) {
 		return want.noSuchHop(s.Hop)
 	}
@@ -42,7 +43,7 @@ func (e *Edit) setHop(want *Profile, s Override) error {
 			break
 		}
 		h.Entries[at].Value = s.Value
-		e.cuts = append(e.cuts, cut{int(place.valueAt), int(place.end), s.Value.toml()})
+		e.cuts = append(e.cuts, cut{int(place.valueAt), int(place.end), s.Value.TOML()})
 	}
 	return nil
 }
@@ -67,7 +68,7 @@ func (p *Profile) noSuchHop(number int) error {
 }
 
 // AddHop appends a hop to a profile, as the last before the server.
-func (f *File) AddHop(name string, sets []Override) (*Edit, error) {
+func (f *File) AddHop(name string, sets []schema.Override) (*Edit, error) {
 	p := f.byName[name]
 	if p == nil {
 		return nil, f.Missing(name)
@@ -113,7 +114,7 @@ func (e *Edit) insertTable(behind int, header string, entries []Entry) {
 	}
 	fmt.Fprintf(&b, "\n%s\n", header)
 	for _, own := range entries {
-		fmt.Fprintf(&b, "%s = %s\n", own.Field.Name, own.Value.toml())
+		fmt.Fprintf(&b, "%s = %s\n", own.Field.Name, own.Value.TOML())
 	}
 	if rest := d.data[at:]; len(bytes.TrimSpace(rest)) > 0 && !bytes.HasPrefix(rest, []byte("\n")) &&
 		!bytes.HasPrefix(rest, []byte("\r\n")) {

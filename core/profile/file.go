@@ -11,11 +11,12 @@ package profile
 
 import (
 	"fmt"
-	"slices"
-	"strings"
-
 	"gentleharbor/core/clean"
 	"gentleharbor/core/nearest"
+	"gentleharbor/core/profile/schema"
+	"path/filepath"
+	"slices"
+	"strings"
 )
 
 // Format is the number at the head of a profile file.
@@ -23,8 +24,8 @@ const Format = 1
 
 // Entry is one key that a profile or an alias sets itself.
 type Entry struct {
-	Field *Field
-	Value Value
+	Field *schema.Field
+	Value schema.Value
 	Line  int // in the file
 }
 
@@ -48,6 +49,12 @@ type Profile struct {
 	expect place // what part of the file defines its expectations
 }
 
+// File is the file that the table stands in.
+func (t *table) File() *File { return t.in }
+
+// NoHops reports whether the profile says that there are none, in place of those of the profile that it is like.
+func (p *Profile) NoHops() bool { return p.direct > 0 }
+
 // String is the table as messages name it.
 func (t *table) String() string { return fmt.Sprintf("%s %q", t.kind, t.Name) }
 
@@ -61,7 +68,7 @@ func (t *table) Own(key string) (Entry, bool) {
 	return Entry{}, false
 }
 
-// Text is the own value of a key as text, "" where it is not set.
+// schema.Text is the own value of a key as text, "" where it is not set.
 func (t *table) Text(key string) string {
 	e, _ := t.Own(key)
 	return e.Value.Text()
@@ -81,7 +88,7 @@ type File struct {
 	aliases  map[string]*Alias
 	data     []byte
 	project  *File // the project's, attached to the user's
-	schema   *Schema
+	schema   *schema.Schema
 }
 
 // Settings are what the user's file says of the tool itself, in [settings].
@@ -92,15 +99,15 @@ type Settings struct {
 
 // Parse reads a profile file's bytes. path is for messages. Every mistake is a
 // *FileError, the first one in the order of the file.
-func (s *Schema) Parse(path string, data []byte) (*File, error) {
-	return s.readInto(&File{Path: path}, data)
+func Parse(keys *schema.Schema, path string, data []byte) (*File, error) {
+	return readInto(keys, &File{Path: path}, data)
 }
 
 // readInto fills a file whose path and kind are set.
-func (s *Schema) readInto(f *File, data []byte) (*File, error) {
-	f.schema = s
+func readInto(keys *schema.Schema, f *File, data []byte) (*File, error) {
+	f.schema = keys
 	f.byName, f.data = make(map[string]*Profile, len(data)/150), data // a short profile has 150 bytes
-	if err := read(f.Path, data, &assembler{File: f, fields: make(map[string]*Field)}); err != nil {
+	if err := read(f.Path, data, &assembler{File: f, fields: make(map[string]*schema.Field)}); err != nil {
 		return nil, err
 	}
 	if err := f.checkLikes(); err != nil {
@@ -118,8 +125,18 @@ func (s *Schema) readInto(f *File, data []byte) (*File, error) {
 	return f, nil
 }
 
-// Schema is the table of keys that the file was read by.
-func (f *File) Schema() *Schema { return f.schema }
+// schema.Schema is the table of keys that the file was read by.
+func (f *File) Schema() *schema.Schema { return f.schema }
+
+// Unfiled is a profile of values that stand in no file, such as those of a connection URL.
+func Unfiled(keys *schema.Schema, name string, sets []schema.Override) *Profile {
+	p := &Profile{table: table{Name: name, kind: "profile"}}
+	for _, set := range sets {
+		p.Entries = append(p.Entries, Entry{Field: set.Field, Value: set.Value})
+	}
+	p.in = &File{byName: map[string]*Profile{name: p}, Profiles: []*Profile{p}, schema: keys}
+	return p
+}
 
 // Lookup returns the profile that a name means, or nil: the user's own, else the
 // attached project's; the project's alone with "project:" before the name.
@@ -138,9 +155,9 @@ func (f *File) Names() []string {
 // assembler makes profiles of a document's tables and entries.
 type assembler struct {
 	*File
-	fields  map[string]*Field // by the key within an expect table
-	current header            // the table that is being read
-	above   map[string]place  // the tables [profile] and [alias]
+	fields  map[string]*schema.Field // by the key within an expect table
+	current header                   // the table that is being read
+	above   map[string]place         // the tables [profile] and [alias]
 	format  bool
 
 	settings int // the line of [settings]
@@ -205,7 +222,7 @@ func (a *assembler) takeTable(h header) error {
 	case len(h.path) == 3 && h.path[2] == "container":
 		return nil
 	}
-	return a.fail(h.line, "profile %q: %s", p.Name, a.schema.unknownKey(strings.Join(h.path[2:], ".")))
+	return a.fail(h.line, "profile %q: %s", p.Name, a.schema.UnknownKey(strings.Join(h.path[2:], ".")))
 }
 
 // misplaced says why a table does not belong into this kind of file, "" where it
@@ -256,8 +273,8 @@ func (a *assembler) profile(name string, line int) (*Profile, error) {
 	if p := a.byName[name]; p != nil {
 		return p, nil
 	}
-	if !ValidName(name) {
-		return nil, a.fail(line, "%s is not a profile name: %s", clean.Quoted(name), NameRule)
+	if !schema.ValidName(name) {
+		return nil, a.fail(line, "%s is not a profile name: %s", clean.Quoted(name), schema.NameRule)
 	}
 	p := &Profile{table: table{Name: name, Line: line, kind: "profile", in: a.File}}
 	a.byName[name] = p
@@ -350,12 +367,12 @@ func (a *assembler) setting(e *entry, key []string) error {
 			near = fmt.Sprintf("; did you mean %q?", n)
 		}
 		return a.fail(int(e.line), "settings: unknown key %s%s", clean.Quoted(name), near)
-	case e.problem != "" || e.value.kind != Text || e.value.text == "" || hasControl(e.value.text):
+	case e.problem != "" || e.value.Kind != schema.Text || e.value.Raw == "" || schema.HasControl(e.value.Raw):
 		return a.fail(int(e.line), "settings: %s: expected a path", name)
 	case *into != "":
 		return a.fail(int(e.line), "settings: %s is set twice", name)
 	}
-	*into = e.value.text
+	*into = e.value.Raw
 	return nil
 }
 
@@ -374,7 +391,7 @@ func (a *assembler) root(e *entry, key string) error {
 		return a.fail(int(e.line), "format stands here twice")
 	}
 	a.format = true
-	if e.value.kind != Number || e.value.text != fmt.Sprint(Format) {
+	if e.value.Kind != schema.Number || e.value.Raw != fmt.Sprint(Format) {
 		return a.fail(int(e.line), "format: expected %d; a newer gharbor wrote this file, or the number is a slip", Format)
 	}
 	return nil
@@ -388,27 +405,27 @@ func (a *assembler) set(p *Profile, e *entry, key []string) error {
 		if name == "expect" && e.problem == "an empty table" {
 			return nil
 		}
-		return a.fail(int(e.line), "profile %q: %s", p.Name, a.schema.unknownKey(name))
+		return a.fail(int(e.line), "profile %q: %s", p.Name, a.schema.UnknownKey(name))
 	}
 	return a.assign(&p.table, f, e)
 }
 
 // assign gives a table the value of one of its keys.
-func (a *assembler) assign(t *table, f *Field, e *entry) error {
+func (a *assembler) assign(t *table, f *schema.Field, e *entry) error {
 	if why := typeProblem(f, e); why != "" {
 		return a.fail(int(e.line), "%s: %s: expected %s, found %s", t, f.Name, f.Expected, why)
 	}
-	if f.Kind == Number && e.value.kind == Text || f.Kind == NameOrLabels || f.Switchy {
-		e.value.kind = f.Kind
+	if f.Kind == schema.Number && e.value.Kind == schema.Text || f.Kind == schema.NameOrLabels || f.Switchy {
+		e.value.Kind = f.Kind
 	}
-	if why := f.check(e.value); why != "" {
+	if why := f.Check(e.value); why != "" {
 		return a.fail(int(e.line), "%s: %s: %s", t, f.Name, why)
 	}
 	return a.assignUnchecked(t, f, e)
 }
 
 // assignUnchecked is assign for a value that is right, or is checked once it is whole.
-func (a *assembler) assignUnchecked(t *table, f *Field, e *entry) error {
+func (a *assembler) assignUnchecked(t *table, f *schema.Field, e *entry) error {
 	for _, own := range t.Entries {
 		if own.Field == f {
 			return a.fail(int(e.line), "%s: %s is set twice (first at line %d)", t, f.Name, own.Line)
@@ -425,7 +442,7 @@ func (a *assembler) assignUnchecked(t *table, f *Field, e *entry) error {
 	return nil
 }
 
-func (a *assembler) field(key []string) *Field {
+func (a *assembler) field(key []string) *schema.Field {
 	switch {
 	case len(key) == 1 && !strings.Contains(key[0], "."):
 		return a.schema.Field(key[0])
@@ -441,20 +458,23 @@ func (a *assembler) field(key []string) *Field {
 }
 
 // typeProblem names the type found where it is not the field's.
-func typeProblem(f *Field, e *entry) string {
+func typeProblem(f *schema.Field, e *entry) string {
 	if e.problem != "" {
 		return e.problem
 	}
-	if e.value.kind == f.Kind {
+	if e.value.Kind == f.Kind {
 		return ""
 	}
 	switch {
-	case f.Kind == Number && e.value.kind == Text && strings.Contains(e.value.text, "${"):
+	case f.Kind == schema.Number && e.value.Kind == schema.Text && strings.Contains(e.value.Raw, "${"):
 		return ""
-	case f.Switchy && e.value.kind == Switch, f.Kind == NameOrLabels && e.value.kind == Text:
+	case f.Switchy && e.value.Kind == schema.Switch, f.Kind == schema.NameOrLabels && e.value.Kind == schema.Text:
 		return ""
 	}
-	return map[Kind]string{Text: "text", Number: "a number", List: "a list", Switch: "true or false"}[e.value.kind]
+	return map[schema.Kind]string{schema.Text: "text", schema.Number: "a number", schema.List: "a list", schema.Switch: "true or false"}[e.value.Kind]
 }
 
-// checkLikes refuses a `like` that names nothing, and a circle of them.
+// WholeSetting makes the path of a setting absolute.
+func (f *File) WholeSetting(path, home string) string {
+	return schema.WholePath(path, filepath.Dir(f.Path), home)
+}

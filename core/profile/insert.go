@@ -3,13 +3,14 @@ package profile
 import (
 	"bytes"
 	"fmt"
+	"gentleharbor/core/profile/schema"
 	"slices"
 	"strings"
 )
 
 // insertKey puts a new key where a person would look for it: behind the last
 // key of its table, written as the keys around it are.
-func (e *Edit) insertKey(t *table, s Override) error {
+func (e *Edit) insertKey(t *table, s schema.Override) error {
 	d := e.doc
 	key := s.Field.Name
 	expect, isExpect := strings.CutPrefix(key, "expect.")
@@ -62,12 +63,12 @@ func (d *document) lastOf(table int) *entry {
 }
 
 // insertInto adds a key behind the last one of a table, its '=' under theirs.
-func (e *Edit) insertInto(table int, key string, v Value) {
+func (e *Edit) insertInto(table int, key string, v schema.Value) {
 	d := e.doc
 	last := d.lastOf(table)
 	if last == nil {
 		_, end := d.lines(d.headers[table].here())
-		e.insertLine(end, key+" = "+v.toml())
+		e.insertLine(end, key+" = "+v.TOML())
 		return
 	}
 	first := last.start
@@ -83,7 +84,7 @@ func (e *Edit) insertInto(table int, key string, v Value) {
 			width = i - 1
 		}
 	}
-	e.insertLine(end, fmt.Sprintf("%s%-*s = %s", indent, width, key, v.toml()))
+	e.insertLine(end, fmt.Sprintf("%s%-*s = %s", indent, width, key, v.TOML()))
 }
 
 // insertLine adds a line at the end of another line.
@@ -104,7 +105,7 @@ func (e *Edit) insert(at int, text string) {
 	e.cuts = append(e.cuts, cut{at, at, text})
 }
 
-func (e *Edit) insertExpectTable(p *table, table int, key string, v Value) {
+func (e *Edit) insertExpectTable(p *table, table int, key string, v schema.Value) {
 	d := e.doc
 	first, end := d.headers[table].here()
 	if last := d.lastOf(table); last != nil {
@@ -113,11 +114,11 @@ func (e *Edit) insertExpectTable(p *table, table int, key string, v Value) {
 	_, at := d.lines(first, end)
 	for _, c := range e.cuts { // a second expectation of the same call
 		if c.start == at && strings.Contains(c.text, ".expect]") {
-			e.insert(at, key+" = "+v.toml()+"\n")
+			e.insert(at, key+" = "+v.TOML()+"\n")
 			return
 		}
 	}
-	text := "\n[profile." + nameKey(p.Name) + ".expect]\n" + key + " = " + v.toml() + "\n"
+	text := "\n[profile." + nameKey(p.Name) + ".expect]\n" + key + " = " + v.TOML() + "\n"
 	if at > 0 && d.data[at-1] != '\n' {
 		text = "\n" + text
 	}
@@ -125,7 +126,7 @@ func (e *Edit) insertExpectTable(p *table, table int, key string, v Value) {
 }
 
 // insertDotted adds a key to a table that has no line of its own.
-func (e *Edit) insertDotted(t *table, key string, v Value) error {
+func (e *Edit) insertDotted(t *table, key string, v schema.Value) error {
 	d := e.doc
 	var last *entry
 	for i := range d.entries {
@@ -139,13 +140,13 @@ func (e *Edit) insertDotted(t *table, key string, v Value) error {
 		if h < 0 {
 			return refuse("%s can't be changed by this edit; make it by hand (%s:%d)", t, e.file.Path, t.Line)
 		}
-		e.insert(d.headers[h].start, "["+t.kind+"."+nameKey(t.Name)+"]\n"+key+" = "+v.toml()+"\n\n")
+		e.insert(d.headers[h].start, "["+t.kind+"."+nameKey(t.Name)+"]\n"+key+" = "+v.TOML()+"\n\n")
 		return nil
 	}
 	if last.inline >= 0 {
 		return refuse("%s is written as an inline table (%s:%d); add %s by hand", t, e.file.Path, last.line, key)
 	}
 	start, end := d.lines(last.start, last.outerEnd)
-	e.insertLine(end, string(d.data[start:last.name.end])+"."+key+" = "+v.toml())
+	e.insertLine(end, string(d.data[start:last.name.end])+"."+key+" = "+v.TOML())
 	return nil
 }

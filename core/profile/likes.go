@@ -2,11 +2,11 @@ package profile
 
 import (
 	"fmt"
-	"slices"
-	"strings"
-
 	"gentleharbor/core/clean"
 	"gentleharbor/core/nearest"
+	"gentleharbor/core/profile/schema"
+	"slices"
+	"strings"
 )
 
 // MaxLikes bounds a chain of profiles that are like one another: a longer one is a mistake, and
@@ -30,11 +30,11 @@ func (f *File) checkLikes() error {
 				p = nil
 				continue
 			}
-			if strings.HasPrefix(like.Value.Text(), ProjectPrefix) {
+			if strings.HasPrefix(like.Value.Text(), schema.ProjectPrefix) {
 				if f.Project {
 					return &FileError{f.Path, like.Line,
 						fmt.Sprintf("profile %q: like: in a project's file it names a profile of the same file, without %q", p.Name,
-							ProjectPrefix)}
+							schema.ProjectPrefix)}
 				}
 				p = nil // looked for when it is resolved: the project's file is another one
 				continue
@@ -70,4 +70,32 @@ func circle(path []*Profile, back *Profile) string {
 		names = append(names, p.Name)
 	}
 	return strings.Join(append(names, back.Name), " → ")
+}
+
+// Chain is p followed by the profiles that it is like. An overridden `like`
+// is another chain.
+func (f *File) Chain(p *Profile, overrides []schema.Override) []*Profile {
+	chain := append(make([]*Profile, 0, 2), p)
+	like := p.Text("like")
+	for _, o := range overrides {
+		if o.Field.Name == "like" {
+			like = o.Value.Text()
+		}
+	}
+	for next := f.like(p, like); next != nil && len(chain) <= 2*(MaxLikes+1); next = f.like(next, next.Text("like")) {
+		chain = append(chain, next)
+	}
+	return chain
+}
+
+// like is the profile that p's like names: one of the same file, or with
+// "project:" before it one of the attached project's.
+func (f *File) like(p *Profile, name string) *Profile {
+	if own, ok := strings.CutPrefix(name, schema.ProjectPrefix); ok {
+		if p.in.Project || f.project == nil {
+			return nil
+		}
+		return f.project.byName[own]
+	}
+	return p.in.byName[name]
 }

@@ -3,22 +3,17 @@ package profile
 import (
 	"context"
 	"errors"
+	"gentleharbor/core/atomicfile"
+	"gentleharbor/core/owner"
+	"gentleharbor/core/profile/schema"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
-
-	"gentleharbor/core/atomicfile"
-	"gentleharbor/core/finding"
-	"gentleharbor/core/owner"
 )
 
 // ProjectFile is the name of a project's own file of profiles.
 const ProjectFile = "gharbor.toml"
-
-// ProjectPrefix before a name says that the project's profile is meant, also
-// where the user has one of that name.
-const ProjectPrefix = "project:"
 
 // Place is where a project's file is, or would be made.
 type Place struct {
@@ -64,7 +59,7 @@ func passedOver(path, why string) error {
 
 // LoadProject reads a project's file. Its bytes are read once: what is hashed is
 // what was parsed.
-func (s *Schema) LoadProject(place Place) (*File, error) {
+func LoadProject(keys *schema.Schema, place Place) (*File, error) {
 	info, err := os.Stat(place.Path)
 	if err != nil {
 		return nil, &FileError{place.Path, 0, "cannot be read: " + reason(err)}
@@ -79,7 +74,7 @@ func (s *Schema) LoadProject(place Place) (*File, error) {
 	if err != nil {
 		return nil, &FileError{place.Path, 0, "cannot be read: " + reason(err)}
 	}
-	return s.readInto(&File{Path: place.Path, Root: place.Root, Project: true}, data)
+	return readInto(keys, &File{Path: place.Path, Root: place.Root, Project: true}, data)
 }
 
 // inside reports whether a project's file really is in its repository: a link in a clone may lead
@@ -120,14 +115,14 @@ func (f *File) All() []*Profile {
 // where the user's file has one of the same name.
 func (f *File) Called(p *Profile) string {
 	if f.Shadowed(p) {
-		return ProjectPrefix + p.Name
+		return schema.ProjectPrefix + p.Name
 	}
 	return p.Name
 }
 
 // find returns the profile that a name means, or nil.
 func (f *File) find(name string) *Profile {
-	if own, ok := strings.CutPrefix(name, ProjectPrefix); ok {
+	if own, ok := strings.CutPrefix(name, schema.ProjectPrefix); ok {
 		if f.project == nil {
 			return nil
 		}
@@ -160,9 +155,9 @@ func (h Home) UpdateProject(ctx context.Context, place Place, edit func(*File) (
 	}
 	var file *File
 	if made {
-		file, err = h.Schema.readInto(&File{Path: place.Path, Root: place.Root, Project: true}, nil)
+		file, err = readInto(h.Schema, &File{Path: place.Path, Root: place.Root, Project: true}, nil)
 	} else {
-		file, err = h.Schema.LoadProject(place)
+		file, err = LoadProject(h.Schema, place)
 	}
 	if err != nil {
 		return err
@@ -186,135 +181,3 @@ func (h Home) UpdateProject(ctx context.Context, place Place, edit func(*File) (
 	}
 	return nil
 }
-
-// unvouched is the finding for a profile that takes something from a project's
-// file which nobody vouched for; nil for all others.
-func (r *Resolved) unvouched() *finding.Finding {
-	for _, p := range r.chain {
-		if !p.InProject() {
-			continue
-		}
-		if r.env.Vouch == nil {
-			return NotVouched(p.Name)
-		}
-		sealed := r.sealed(p)
-		found := r.env.Vouch(sealed)
-		r.pinned = sealed.pinned
-		return found
-	}
-	return nil
-}
-
-// Recheck gives what judges once more what the profile takes from a project's file: without a
-// finding where it is still what the user vouched for. A secret is taken only after it, as a
-// script may be rewritten while the connection is made. It is nil where nothing is a project's.
-func (r *Resolved) Recheck() func() *finding.Finding {
-	for _, p := range r.chain {
-		if p.InProject() && r.env.Vouch != nil {
-			return func() *finding.Finding { return r.env.Vouch(r.sealed(p)) }
-		}
-	}
-	return nil
-}
-
-// sealed is a project's profile as it is judged: by itself, and nothing of it
-// expanded.
-func (r *Resolved) sealed(p *Profile) *Resolved {
-	s := &Resolved{
-		Profile:    p,
-		Called:     r.Called,
-		file:       p.in,
-		env:        r.env,
-		chain:      p.in.chain(p, nil),
-		notVouched: NotVouched(p.Name),
-	}
-	s.address = addressKind(nil, s.chain)
-	return s
-}
-
-// Sealed is the project's profile that this one is, or is like, as it is judged;
-// nil where there is none.
-func (r *Resolved) Sealed() *Resolved {
-	for _, p := range r.chain {
-		if p.InProject() {
-			return r.sealed(p)
-		}
-	}
-	return nil
-}
-
-// NotVouched is the finding for a project's profile that nobody vouched for.
-func NotVouched(name string) *finding.Finding {
-	return finding.New(finding.ProfileNotVouched,
-		"the profile stands in a project's file, and you have not vouched for what it uses").
-		Suggest("gharbor vouch %s   # shows what it would use, and asks", name)
-}
-
-// Vouched reports whether the profile may be used: it is the user's own, or was
-// vouched for.
-func (r *Resolved) Vouched() bool { return r.notVouched == nil }
-
-// WhyNotVouched is the finding of a profile that may not be used, nil of one that
-// may.
-func (r *Resolved) WhyNotVouched() *finding.Finding { return r.notVouched }
-
-// Written is the value of a key as its file has it: no variable is expanded, and
-// no path made whole. ok is false where nothing sets it.
-func (r *Resolved) Written(key string) (Value, bool) {
-	field := r.Schema().Field(key)
-	if field == nil || field.Address && key != r.address {
-		return Value{}, false
-	}
-	e, ok := r.lookUp(field)
-	return e.Value, ok
-}
-
-// File is the file that the profile stands in.
-func (r *Resolved) File() *File { return r.file }
-
-// Root is the repository that the profile's file belongs to, "" for the user's.
-func (r *Resolved) Root() string { return r.file.Root }
-
-// Folder is where relative paths of the profile's file begin.
-func (r *Resolved) Folder() string { return filepath.Dir(r.file.Path) }
-
-// Home is the user's home folder, which "~" stands for.
-func (r *Resolved) Home() string { return r.env.Home }
-
-// Command is the program and the words that print the secret: those of the key
-// command, or of a source command:WORDS. A program with a slash in it belongs to
-// the folder of the file that names it.
-func (r *Resolved) Command() []string {
-	e, ok := r.Get("command")
-	words := e.Value.List()
-	if !ok {
-		source, isCommand := strings.CutPrefix(r.Text("secret"), "command:")
-		if !isCommand {
-			return nil
-		}
-		words = strings.Fields(source)
-		e, _ = r.Get("secret")
-	}
-	if len(words) > 0 && strings.Contains(words[0], "/") {
-		words = append([]string{wholePath(words[0], r.base(e.Origin), r.env.Home)}, words[1:]...)
-	}
-	return words
-}
-
-// SecretFolder is the folder of the file that names the command which prints the
-// secret, that of the profile's own file where none does.
-func (r *Resolved) SecretFolder() string {
-	for _, key := range []string{"command", "secret"} {
-		if e, ok := r.lookUp(r.Schema().Field(key)); ok && e.Origin.File != "" {
-			return filepath.Dir(e.Origin.File)
-		}
-	}
-	return r.Folder()
-}
-
-// Pin keeps the bytes of files that the profile names, as they were when they were
-// judged: they are used in place of what the files have later.
-func (r *Resolved) Pin(files map[string][]byte) { r.pinned = files }
-
-// Pinned are the files that Pin was given, by absolute path; nil for none.
-func (r *Resolved) Pinned() map[string][]byte { return r.pinned }

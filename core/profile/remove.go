@@ -2,6 +2,7 @@ package profile
 
 import (
 	"bytes"
+	"gentleharbor/core/profile/schema"
 	"slices"
 )
 
@@ -111,14 +112,14 @@ func (e *Edit) renameTable(t *table, to string) {
 func (e *Edit) rename(kind, key, from, to string) {
 	for i := range e.doc.entries {
 		own := &e.doc.entries[i]
-		if of, _, field := e.doc.owner(own); of == kind && field == key && own.value.text == from {
-			e.cuts = append(e.cuts, cut{int(own.valueAt), int(own.end), quote(to)})
+		if of, _, field := e.doc.owner(own); of == kind && field == key && own.value.Raw == from {
+			e.cuts = append(e.cuts, cut{int(own.valueAt), int(own.end), schema.Quote(to)})
 		}
 	}
 	renamed := func(t *table) {
 		for i := range t.Entries {
 			if t.Entries[i].Field.Name == key {
-				t.Entries[i].Value = TextValue(to)
+				t.Entries[i].Value = schema.TextValue(to)
 			}
 		}
 	}

@@ -4,29 +4,29 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"gentleharbor/core/atomicfile"
+	"gentleharbor/core/clean"
+	"gentleharbor/core/owner"
+	"gentleharbor/core/profile/schema"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"runtime"
-
-	"gentleharbor/core/atomicfile"
-	"gentleharbor/core/clean"
-	"gentleharbor/core/owner"
 )
 
 // Home is the folder of the tool's own files.
 type Home struct {
 	Dir    string
-	Schema *Schema      // the keys by which files are read
-	Notice func(string) // gets a line for what was made safer; may be nil
+	Schema *schema.Schema // the keys by which files are read
+	Notice func(string)   // gets a line for what was made safer; may be nil
 }
 
 // FindHome returns $GHARBOR_HOME, else gentle-harbor in the user's
 // configuration folder. It creates nothing.
-func (s *Schema) FindHome(lookup func(string) (string, bool)) (Home, error) {
+func FindHome(keys *schema.Schema, lookup func(string) (string, bool)) (Home, error) {
 	if dir, ok := lookup("GHARBOR_HOME"); ok && dir != "" {
 		whole, err := filepath.Abs(dir)
-		return Home{Dir: whole, Schema: s}, err
+		return Home{Dir: whole, Schema: keys}, err
 	}
 	dir, err := os.UserConfigDir()
 	if err == nil && !filepath.IsAbs(dir) {
@@ -35,7 +35,7 @@ func (s *Schema) FindHome(lookup func(string) (string, bool)) (Home, error) {
 	if err != nil {
 		return Home{}, fmt.Errorf("no place for the profiles: %w; set GHARBOR_HOME to a folder", err)
 	}
-	return Home{Dir: filepath.Join(dir, "gentle-harbor"), Schema: s}, nil
+	return Home{Dir: filepath.Join(dir, "gentle-harbor"), Schema: keys}, nil
 }
 
 // NoHome stands for the user's home folder where HOME is not set, or is no absolute path: a
@@ -76,7 +76,7 @@ func (h Home) LoadAliases() (*File, error) {
 
 // LoadOtherAliases reads a file of aliases that is somewhere else. Somebody else's
 // is passed over: they could lead every connection elsewhere.
-func (s *Schema) LoadOtherAliases(path string) (*File, error) {
+func LoadOtherAliases(keys *schema.Schema, path string) (*File, error) {
 	info, err := os.Stat(path)
 	if err != nil {
 		return nil, &FileError{path, 0, "cannot be read: " + reason(err)}
@@ -88,19 +88,19 @@ func (s *Schema) LoadOtherAliases(path string) (*File, error) {
 	if err != nil {
 		return nil, &FileError{path, 0, "cannot be read: " + reason(err)}
 	}
-	return s.readInto(&File{Path: path, ForAlias: true}, data)
+	return readInto(keys, &File{Path: path, ForAlias: true}, data)
 }
 
 // ParseAliases reads the bytes of a file of aliases that stands in the repository at root.
-func (s *Schema) ParseAliases(path, root string, data []byte) (*File, error) {
-	return s.readInto(&File{Path: path, Root: root, ForAlias: true, Project: true}, data)
+func ParseAliases(keys *schema.Schema, path, root string, data []byte) (*File, error) {
+	return readInto(keys, &File{Path: path, Root: root, ForAlias: true, Project: true}, data)
 }
 
 func (h Home) load(f *File) (*File, error) {
 	path := f.Path
 	data, err := atomicfile.Read(path, MaxFile)
 	if errors.Is(err, fs.ErrNotExist) {
-		return h.Schema.readInto(f, nil)
+		return readInto(h.Schema, f, nil)
 	}
 	if err != nil {
 		return nil, &FileError{path, 0, "cannot be read: " + reason(err)}
@@ -112,7 +112,7 @@ func (h Home) load(f *File) (*File, error) {
 			why))
 	}
 	h.tighten(path, 0o600)
-	return h.Schema.readInto(f, data)
+	return readInto(h.Schema, f, data)
 }
 
 // reason is the system's reason without the path, which stands before it.
@@ -204,7 +204,7 @@ func (f *File) edited(edit func(*File) (*Edit, error)) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return e.checked()
+	return e.Checked()
 }
 
 // WriteFile replaces a file of the tool's in one step; its mode is 0600.

@@ -1,11 +1,10 @@
-//go:build unix
-
 package profile
 
 import (
 	"context"
 	"errors"
 	"fmt"
+	"gentleharbor/core/profile/schema"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -19,8 +18,8 @@ import (
 func TestMain(m *testing.M) {
 	if dir := os.Getenv("GHARBOR_TEST_WRITER"); dir != "" {
 		for i := 0; ; i++ {
-			err := Home{Dir: dir, Schema: schema}.Update(context.Background(), func(f *File) (*Edit, error) {
-				return f.Set("a", []Override{{Field: schema.Field("note"), Value: TextValue(strings.Repeat("tide ", 200) + fmt.Sprint(i))}})
+			err := Home{Dir: dir, Schema: keys}.Update(context.Background(), func(f *File) (*Edit, error) {
+				return f.Set("a", []schema.Override{{Field: keys.Field("note"), Value: schema.TextValue(strings.Repeat("tide ", 200) + fmt.Sprint(i))}})
 			})
 			if err != nil {
 				fmt.Println(err)
@@ -33,12 +32,12 @@ func TestMain(m *testing.M) {
 
 func home(t *testing.T) Home {
 	t.Helper()
-	return Home{Dir: filepath.Join(t.TempDir(), "home"), Schema: schema}
+	return Home{Dir: filepath.Join(t.TempDir(), "home"), Schema: keys}
 }
 
 func add(name string) func(*File) (*Edit, error) {
 	return func(f *File) (*Edit, error) {
-		return f.Add(name, []Override{{Field: schema.Field("host"), Value: TextValue("h.example")}})
+		return f.Add(name, []schema.Override{{Field: keys.Field("host"), Value: schema.TextValue("h.example")}})
 	}
 }
 
@@ -115,7 +114,7 @@ func TestPermissions(t *testing.T) {
 // TestSharedFolder: a folder that is not the tool's own keeps its permissions.
 func TestSharedFolder(t *testing.T) {
 	var notices []string
-	h := Home{Dir: t.TempDir(), Schema: schema, Notice: func(s string) { notices = append(notices, s) }}
+	h := Home{Dir: t.TempDir(), Schema: keys, Notice: func(s string) { notices = append(notices, s) }}
 	os.WriteFile(h.ProfilesPath(), []byte("[profile.a]\n"), 0o600)
 	if err := os.Chmod(h.Dir, 0o777|os.ModeSticky); err != nil {
 		t.Fatal(err)
@@ -155,7 +154,7 @@ func TestSymbolicLinks(t *testing.T) {
 	if f, err := h.Load(); err != nil || len(f.Profiles) != 2 {
 		t.Errorf("%v", err)
 	}
-	linked := Home{Dir: filepath.Join(t.TempDir(), "link"), Schema: schema}
+	linked := Home{Dir: filepath.Join(t.TempDir(), "link"), Schema: keys}
 	os.Symlink(h.Dir, linked.Dir)
 	if err := linked.Update(context.Background(), add("c")); err != nil {
 		t.Error(err)

@@ -5,18 +5,19 @@ import (
 	"net/netip"
 
 	"gentleharbor/core/finding"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/secret"
 )
 
 // Containers finds where the server of a profile is whose address is a container.
 type Containers interface {
 	// Place asks the container engine where the container is now.
-	Place(ctx context.Context, r *profile.Resolved) (*ContainerAddress, *finding.Finding)
+	Place(ctx context.Context, r *resolve.Profile) (*ContainerAddress, *finding.Finding)
 
 	// Endpoint is the engine that the profile's container is looked for at, in the
 	// form in which a wallet's bindings keep it.
-	Endpoint(ctx context.Context, r *profile.Resolved) (string, *finding.Finding)
+	Endpoint(ctx context.Context, r *resolve.Profile) (string, *finding.Finding)
 
 	// Nearby are the containers of this machine that are servers of an engine's kind.
 	Nearby(ctx context.Context, engine string) []NearbyContainer
@@ -24,18 +25,18 @@ type Containers interface {
 
 // NearbyContainer is a container on this machine with a server in it.
 type NearbyContainer struct {
-	Ref            profile.Container // as a profile would name it
-	Name           string            // its own name
-	State          string            // "running", "exited"
-	Port           int               // of loopback at which it is published, 0 for none
-	PublishedPorts []int             // the ports at which it would be, where it does not run
+	Ref            schema.Container // as a profile would name it
+	Name           string           // its own name
+	State          string           // "running", "exited"
+	Port           int              // of loopback at which it is published, 0 for none
+	PublishedPorts []int            // the ports at which it would be, where it does not run
 }
 
 // ContainerAddress is a container, and where its server is reached just now.
 type ContainerAddress struct {
-	Ref      profile.Container // as the profile names it
-	Name     string            // its own name
-	Endpoint string            // of the engine that has it, as Containers.Endpoint gives it
+	Ref      schema.Container // as the profile names it
+	Name     string           // its own name
+	Endpoint string           // of the engine that has it, as Containers.Endpoint gives it
 	Host     string
 	Port     int
 

@@ -24,7 +24,9 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
+	"gentleharbor/core/hostname"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 )
 
 // Candidate is one server that a profile may mean: a host and port, or a
@@ -82,7 +84,7 @@ func (c Candidate) String() string {
 }
 
 // Local reports whether the candidate is written as an address of this machine.
-func (c Candidate) Local() bool { return !c.ViaHop && (c.Socket != "" || profile.LocalHost(c.Host)) }
+func (c Candidate) Local() bool { return !c.ViaHop && (c.Socket != "" || hostname.Local(c.Host)) }
 
 // maxSocketPath is what a socket's address holds (unix(7): 108 bytes with the
 // closing zero on Linux, 104 elsewhere).
@@ -91,7 +93,7 @@ const maxSocketPath = 103
 // Candidates lists the servers that a profile may mean, in the order in which they
 // are written, or in which DNS gives them. A profile whose alias comes to nothing has
 // none, and a finding.
-func (n Network) Candidates(ctx context.Context, r *profile.Resolved) ([]Candidate, *finding.Finding) {
+func (n Network) Candidates(ctx context.Context, r *resolve.Profile) ([]Candidate, *finding.Finding) {
 	behind := len(r.Hops()) > 0
 	if found := r.AliasProblem(); found != nil {
 		return nil, found
@@ -134,7 +136,7 @@ func (n Network) Candidates(ctx context.Context, r *profile.Resolved) ([]Candida
 }
 
 // contained is the server of a profile whose address is a container.
-func (n Network) contained(ctx context.Context, r *profile.Resolved) ([]Candidate, *finding.Finding) {
+func (n Network) contained(ctx context.Context, r *resolve.Profile) ([]Candidate, *finding.Finding) {
 	if n.Containers == nil {
 		return nil, finding.New(finding.ContainerNoEngine, "no container engine is asked here")
 	}
@@ -284,7 +286,7 @@ func (c Candidate) given() string {
 
 // For is the network as a profile's files have it: names in their [hosts] are not
 // asked of DNS, those of jump hosts neither.
-func (n Network) For(r *profile.Resolved) Network {
+func (n Network) For(r *resolve.Profile) Network {
 	resolve := n.Resolve
 	n.Resolve = func(ctx context.Context, host string) ([]netip.Addr, error) {
 		if given, ok := r.Given(host); ok {

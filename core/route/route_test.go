@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"gentleharbor/core/owner"
+	"gentleharbor/core/profile/resolve"
 	"io/fs"
 	"net"
 	"net/netip"
@@ -172,11 +173,11 @@ func TestCandidates(t *testing.T) {
 		{`socket = "` + folder + `/.s.PGSQL.7"`, []Candidate{{Socket: filepath.Join(folder, ".s.PGSQL.7"), Folder: folder, Port: 7}}},
 		{`socket = "/no/such/folder"`, []Candidate{{Socket: "/no/such/folder/.s.PGSQL.5432", Folder: "/no/such/folder", Port: 5432}}},
 	} {
-		f, err := schema.Parse("profiles.toml", []byte("[profile.tides]\nengine = \"postgresql\"\n"+c.text))
+		f, err := profile.Parse(keys, "profiles.toml", []byte("[profile.tides]\nengine = \"postgresql\"\n"+c.text))
 		if err != nil {
 			t.Fatal(err)
 		}
-		got, found := Network{}.Candidates(t.Context(), f.Resolve(f.Lookup("tides"), nil, profile.Environment{}))
+		got, found := Network{}.Candidates(t.Context(), resolve.Of(f, f.Lookup("tides"), nil, resolve.Environment{}))
 		if found != nil || len(got) != len(c.want) {
 			t.Fatalf("%s: %v %v", c.text, got, found)
 		}

@@ -9,7 +9,8 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
 )
 
 // maxRecords bounds the servers of one SRV name: a service with more is not one that
@@ -19,7 +20,7 @@ const maxRecords = 32
 // records are the servers that DNS lists for a service, in the order in which RFC
 // 2782 has a client try them. Their certificates must be for the domain that was
 // asked: the servers' own names are what DNS said.
-func (n Network) records(ctx context.Context, srv string, chain *profile.Chain) ([]Candidate, *finding.Finding) {
+func (n Network) records(ctx context.Context, srv string, chain *resolve.Chain) ([]Candidate, *finding.Finding) {
 	records, err := n.Services(ctx, srv)
 	_, link, _ := chain.Own("srv")
 	name := link.Called()
@@ -43,13 +44,13 @@ func (n Network) records(ctx context.Context, srv string, chain *profile.Chain) 
 	var list []Candidate
 	for _, r := range records[:min(len(records), maxRecords)] {
 		host := strings.ToLower(strings.TrimSuffix(r.Target, "."))
-		if !profile.ValidHost(host) || r.Port == 0 {
+		if !schema.ValidHost(host) || r.Port == 0 {
 			return nil, finding.New(finding.AliasSRVUnknown,
 				"an SRV record of %s names no host and port that could be dialled", srv).
 				Saw("its target is %s, its port %d", clean.Quoted(r.Target), r.Port).
 				Suggest("gharbor alias set %s srv=_SERVICE._tcp.DOMAIN", name)
 		}
-		c := Candidate{Host: host, Port: int(r.Port), Source: "an SRV record of " + srv, Name: profile.SRVDomain(srv)}
+		c := Candidate{Host: host, Port: int(r.Port), Source: "an SRV record of " + srv, Name: resolve.SRVDomain(srv)}
 		if !slices.ContainsFunc(list, func(o Candidate) bool { return o.Host == c.Host && o.Port == c.Port }) {
 			list = append(list, c)
 		}

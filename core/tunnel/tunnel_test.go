@@ -20,6 +20,7 @@ import (
 
 	"gentleharbor/core/engine"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/route"
 	"gentleharbor/core/route/hop"
 	"gentleharbor/core/secret"
@@ -60,11 +61,11 @@ func newWorld(t *testing.T, serve func(net.Conn), change func(*Options)) *world 
 	w.config.HostKey, w.config.Address = w.gate.HostKey, fmt.Sprintf("127.0.0.1:%d", w.gate.Port())
 	os.MkdirAll(filepath.Join(home, ".ssh"), 0o700)
 	os.WriteFile(filepath.Join(home, ".ssh", "known_hosts"), []byte(w.gate.KnownLine()+"\n"), 0o600)
-	file, err := schema.Parse("profiles.toml", fmt.Appendf(nil, "[profile.tides]\nengine = \"postgresql\"\nhost = \"tide-db.internal.example\"\n[[profile.tides.hop]]\nhost = \"127.0.0.1\"\nport = %d\nuser = \"keeper\"\nkey = %q\n", w.gate.Port(), filepath.Join(home, "gate")))
+	file, err := profile.Parse(keys, "profiles.toml", fmt.Appendf(nil, "[profile.tides]\nengine = \"postgresql\"\nhost = \"tide-db.internal.example\"\n[[profile.tides.hop]]\nhost = \"127.0.0.1\"\nport = %d\nuser = \"keeper\"\nkey = %q\n", w.gate.Port(), filepath.Join(home, "gate")))
 	if err != nil {
 		t.Fatal(err)
 	}
-	p := file.Resolve(file.Lookup("tides"), nil, profile.Environment{Home: home})
+	p := resolve.Of(file, file.Lookup("tides"), nil, resolve.Environment{Home: home})
 	hops, _, found := hop.Places{Home: home, System: home}.Plan(p)
 	if found != nil {
 		t.Fatal(found.Cause)

@@ -20,6 +20,7 @@ import (
 	"gentleharbor/core/finding"
 	"gentleharbor/core/owner"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 )
 
 // Book is the file that keeps what the user vouched for. NewBook makes one that reads
@@ -120,16 +121,16 @@ func find(records []Record, path, name string) *Record {
 	return nil
 }
 
-// Judge is a profile.Environment's Vouch: nil where what the profile uses now is
+// Judge is a resolve.Environment's Vouch: nil where what the profile uses now is
 // what was vouched for.
-func (b Book) Judge(p *profile.Resolved) *finding.Finding {
+func (b Book) Judge(p *resolve.Profile) *finding.Finding {
 	uses, state, record, err := b.state(p.Path(), p.Profile.Name, func() Uses { return Of(p) })
 	switch {
 	case err == nil && state == Vouched:
 		p.Pin(uses.Files)
 		return nil
 	case err == nil && state == Never:
-		return profile.NotVouched(p.Profile.Name)
+		return resolve.NotVouched(p.Profile.Name)
 	case err != nil:
 		return b.unreadable(finding.ProfileNotVouched, "no project's profile is used", p.Profile.Name, err)
 	}
@@ -212,7 +213,7 @@ func (i Item) Called() string {
 }
 
 // ProfileItem is a sealed profile as one.
-func ProfileItem(p *profile.Resolved) Item {
+func ProfileItem(p *resolve.Profile) Item {
 	return Item{Name: p.Profile.Name, Path: p.Path(), Line: p.Profile.Line, Uses: func() Uses { return Of(p) }}
 }
 

@@ -11,6 +11,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/schema"
 )
 
 // FileWord is what a file that a variable of the environment names is called among what was
@@ -46,14 +47,14 @@ func below(root, path string) bool {
 
 // OfFile finds what a file of aliases, of services or of passwords in a repository uses: its
 // bytes, and where its aliases lead. Other files' lines are the user's to look at.
-func OfFile(schema *profile.Schema, path, root, home string) Uses {
+func OfFile(keys *schema.Schema, path, root, home string) Uses {
 	repo := NewRepository(root)
 	file, data, trouble := repo.Look(path)
 	if file.State == Missing {
 		trouble = fmt.Sprintf("there is no file %s", clean.Word(path))
 	}
 	list := []Use{{Key: "file", File: file}}
-	if f, err := schema.ParseAliases(path, root, data); err == nil && trouble == "" {
+	if f, err := profile.ParseAliases(keys, path, root, data); err == nil && trouble == "" {
 		c := newCollector(nil, f, home)
 		for _, a := range f.Aliases {
 			c.aliases(a.Name)
@@ -74,13 +75,13 @@ func OfFile(schema *profile.Schema, path, root, home string) Uses {
 }
 
 // FileItem is a file of a repository as one that can be vouched for.
-func FileItem(schema *profile.Schema, path, root, home string) Item {
-	return Item{Name: FileWord, Path: path, Uses: func() Uses { return OfFile(schema, path, root, home) }}
+func FileItem(keys *schema.Schema, path, root, home string) Item {
+	return Item{Name: FileWord, Path: path, Uses: func() Uses { return OfFile(keys, path, root, home) }}
 }
 
 // JudgeFile is nil where a file that a variable of the environment names is no repository's, or
 // was vouched for: what stands in a clone counts for nothing only because a variable leads there.
-func (b Book) JudgeFile(schema *profile.Schema, path, home string) *finding.Finding {
+func (b Book) JudgeFile(keys *schema.Schema, path, home string) *finding.Finding {
 	if whole, err := filepath.Abs(path); err == nil {
 		path = whole
 	}
@@ -91,7 +92,7 @@ func (b Book) JudgeFile(schema *profile.Schema, path, home string) *finding.Find
 	if root == "" {
 		return nil
 	}
-	state, _, err := b.StateOf(FileItem(schema, path, root, home))
+	state, _, err := b.StateOf(FileItem(keys, path, root, home))
 	if err == nil && state == Vouched {
 		return nil
 	}

@@ -2,8 +2,8 @@ package vouch
 
 import (
 	"gentleharbor/core/engines"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/schema"
 )
 
-// schema is the table of keys for the tests of this package.
-var schema = profile.NewSchema(engines.All())
+// allKeys is the table of keys for the tests of this package.
+var allKeys = schema.New(engines.All())

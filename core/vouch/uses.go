@@ -17,6 +17,8 @@ import (
 
 	"gentleharbor/core/alias"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
 )
 
 // Uses is what a project's profile would use, or where its alias leads.
@@ -30,16 +32,16 @@ type Uses struct {
 
 // collector gathers uses.
 type collector struct {
-	p       *profile.Resolved // nil for an alias
-	file    *profile.File     // the project's
-	home    string            // the user's home folder
+	p       *resolve.Profile // nil for an alias
+	file    *profile.File    // the project's
+	home    string           // the user's home folder
 	repo    Repository
 	list    []Use
 	files   map[string][]byte
 	trouble string // the first
 }
 
-func newCollector(p *profile.Resolved, file *profile.File, home string) *collector {
+func newCollector(p *resolve.Profile, file *profile.File, home string) *collector {
 	c := &collector{p: p, file: file, home: home, repo: NewRepository(file.Root), files: make(map[string][]byte)}
 	if _, _, trouble := c.repo.Look(file.Path); trouble != "" {
 		c.trouble = trouble
@@ -49,7 +51,7 @@ func newCollector(p *profile.Resolved, file *profile.File, home string) *collect
 
 // Of finds what a project's profile uses. Nothing is expanded, run or dialled;
 // files inside the repository are read once, and hashed from what was read.
-func Of(p *profile.Resolved) Uses {
+func Of(p *resolve.Profile) Uses {
 	c := newCollector(p, p.File(), p.Home())
 	for _, f := range p.Schema().Fields() {
 		if f.NotUse {
@@ -106,7 +108,7 @@ func (c *collector) means(key, what string) {
 // value notes what a key says, and the files that it names. called is the key with what it
 // belongs to, for people; full is the key as set takes it. command are the words of a command
 // that the value is, with the program's path made whole.
-func (c *collector) value(f profile.Field, called, full string, words []string, command func() []string) {
+func (c *collector) value(f schema.Field, called, full string, words []string, command func() []string) {
 	text := strings.Join(words, ",")
 	kind, arg, _ := strings.Cut(text, ":")
 	switch {
@@ -131,7 +133,7 @@ func (c *collector) value(f profile.Field, called, full string, words []string, 
 		c.add(called, words...)
 	}
 	for _, word := range words {
-		for _, name := range profile.Variables(word) {
+		for _, name := range schema.Variables(word) {
 			if f.Expands {
 				c.add("variable in "+full, name)
 			}
@@ -179,10 +181,10 @@ func (c *collector) hosts(name string) {
 }
 
 // hop gathers what a jump host or proxy on the way would use.
-func (c *collector) hop(h profile.EffectiveHop) {
+func (c *collector) hop(h resolve.Hop) {
 	at := fmt.Sprintf("hop %d ", h.Number)
 	_, proxy := h.Written("proxy")
-	for _, f := range profile.HopFields() {
+	for _, f := range schema.HopFields() {
 		e, ok := h.Written(f.Name)
 		switch {
 		case f.NotUse:

@@ -10,6 +10,8 @@ import (
 	"testing"
 
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
 )
 
 // repository makes a repository with a gharbor.toml and other files; a path that begins with
@@ -29,17 +31,17 @@ func repository(t *testing.T, toml string, files map[string]string) *profile.Fil
 		}
 	}
 	os.WriteFile(path, []byte(toml), 0o644)
-	f, err := schema.LoadProject(profile.Place{Path: path, Root: root})
+	f, err := profile.LoadProject(allKeys, profile.Place{Path: path, Root: root})
 	if err != nil {
 		t.Fatalf("%v\n%s", err, toml)
 	}
 	return f
 }
 
-func sealed(t *testing.T, f *profile.File, name string) *profile.Resolved {
+func sealed(t *testing.T, f *profile.File, name string) *resolve.Profile {
 	t.Helper()
-	env := profile.Environment{Home: "/home/w", Lookup: func(string) (string, bool) { t.Error("a variable was read"); return "", false }}
-	return f.Resolve(f.Lookup(name), nil, env).Sealed()
+	env := resolve.Environment{Home: "/home/w", Lookup: func(string) (string, bool) { t.Error("a variable was read"); return "", false }}
+	return resolve.Of(f, f.Lookup(name), nil, env).Sealed()
 }
 
 // changes are, for each key of a profile, a hop and an alias, two values that differ in what is
@@ -113,7 +115,7 @@ func written(key, base, value string) string {
 // keysOfAllTables are the keys of a profile, a hop and an alias, each with whether it is a use.
 func keysOfAllTables() map[string]bool {
 	keys := make(map[string]bool)
-	for prefix, fields := range map[string][]profile.Field{"": schema.Fields(), "hop ": profile.HopFields(), "alias ": schema.AliasFields()} {
+	for prefix, fields := range map[string][]schema.Field{"": allKeys.Fields(), "hop ": schema.HopFields(), "alias ": allKeys.AliasFields()} {
 		for _, f := range fields {
 			keys[prefix+f.Name] = !f.NotUse
 		}
@@ -328,19 +330,19 @@ func TestEveryCharacter(t *testing.T) {
 	os.WriteFile(path, []byte(text), 0o644)
 	values := func(data string) (string, *Uses) {
 		os.WriteFile(path, []byte(data), 0o644)
-		f, err := schema.LoadProject(profile.Place{Path: path, Root: root})
+		f, err := profile.LoadProject(allKeys, profile.Place{Path: path, Root: root})
 		if err != nil || f.Lookup("p") == nil {
 			return "", nil
 		}
 		p := sealed(t, f, "p")
 		var all strings.Builder
-		for _, field := range schema.Fields() {
+		for _, field := range allKeys.Fields() {
 			if v, ok := p.Written(field.Name); ok && !field.NotUse {
 				fmt.Fprintf(&all, "%s=%q\n", field.Name, v.Words())
 			}
 		}
 		for _, h := range p.Hops() {
-			for _, field := range profile.HopFields() {
+			for _, field := range schema.HopFields() {
 				if e, ok := h.Written(field.Name); ok {
 					fmt.Fprintf(&all, "hop %s=%q\n", field.Name, e.Value.Words())
 				}

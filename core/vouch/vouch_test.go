@@ -9,11 +9,12 @@ import (
 	"testing"
 
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 )
 
 // clone makes a repository with a profile and two files, and returns the sealed
 // profile.
-func clone(t *testing.T, text string) *profile.Resolved {
+func clone(t *testing.T, text string) *resolve.Profile {
 	t.Helper()
 	root := t.TempDir()
 	os.Mkdir(filepath.Join(root, ".git"), 0o755)
@@ -26,11 +27,11 @@ func clone(t *testing.T, text string) *profile.Resolved {
 	if !ok || place.Path != path {
 		t.Fatalf("%+v", place)
 	}
-	f, err := schema.LoadProject(place)
+	f, err := profile.LoadProject(allKeys, place)
 	if err != nil {
 		t.Fatal(err)
 	}
-	return f.Resolve(f.Lookup("tides"), nil, profile.Environment{Home: "/home/w", Lookup: func(string) (string, bool) { t.Error("a variable was read"); return "", false }}).Sealed()
+	return resolve.Of(f, f.Lookup("tides"), nil, resolve.Environment{Home: "/home/w", Lookup: func(string) (string, bool) { t.Error("a variable was read"); return "", false }}).Sealed()
 }
 
 // TestHash: the same in every clone, another with every use, the same with what is

@@ -14,6 +14,8 @@ import (
 	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/tlsrule"
@@ -88,7 +90,7 @@ func (b Binding) problem() string {
 // BindingOf binds to where a profile leads now. containers says which engine has the
 // container of a profile that names one and no engine; where none can be asked, the error
 // is a *secret.Failure.
-func BindingOf(ctx context.Context, containers route.Containers, p *profile.Resolved) (Binding, error) {
+func BindingOf(ctx context.Context, containers route.Containers, p *resolve.Profile) (Binding, error) {
 	if found := p.Problem(); found != nil {
 		return Binding{}, errors.New(found.Cause)
 	}
@@ -124,7 +126,7 @@ func BindingOf(ctx context.Context, containers route.Containers, p *profile.Reso
 }
 
 // facts are the hops, the TLS rule and the server's identity that a profile asks for.
-func facts(p *profile.Resolved) (Binding, error) {
+func facts(p *resolve.Profile) (Binding, error) {
 	b := Binding{Engine: p.Text("engine"), Hops: p.BoundHops(), TLS: tlsrule.Rule(p.Text("tls"))}
 	var err error
 	if b.ServerKey, err = fileHash("server-key", p.Text("server-key"), p.Pinned()); err != nil ||
@@ -139,7 +141,7 @@ func facts(p *profile.Resolved) (Binding, error) {
 // bindingToAlias binds to the alias that a profile names: where that leads later, the secret
 // may be sent too. What the profile itself says of hops and TLS is kept with it; what it leaves
 // to the alias stays the alias's.
-func bindingToAlias(p *profile.Resolved) (Binding, error) {
+func bindingToAlias(p *resolve.Profile) (Binding, error) {
 	if found := p.AliasProblem(); found != nil {
 		return Binding{}, errors.New(found.Cause)
 	}
@@ -148,7 +150,7 @@ func bindingToAlias(p *profile.Resolved) (Binding, error) {
 	own := len(p.Hops()) > 0
 	for _, key := range []string{"tls", "tls-ca", "tls-name", "server-key"} {
 		e, ok := p.Get(key)
-		own = own || ok && e.Origin.Kind != profile.FromAlias && e.Origin.Kind != profile.FromEngine
+		own = own || ok && e.Origin.Kind != resolve.FromAlias && e.Origin.Kind != resolve.FromEngine
 	}
 	if own {
 		said, err := facts(p)
@@ -177,7 +179,7 @@ func ToAlias(a *profile.Alias) Binding {
 // IsAlias reports whether it is the alias that a name means, "project:NAME" for one of
 // a project's file.
 func (b Binding) IsAlias(name string) bool {
-	own, project := strings.CutPrefix(name, profile.ProjectPrefix)
+	own, project := strings.CutPrefix(name, schema.ProjectPrefix)
 	return b.Alias == own && b.Alias != "" && (b.AliasFile != "") == project
 }
 
@@ -429,7 +431,7 @@ func (b Binding) Is(word string) bool {
 		return word == b.String()
 	}
 	if b.Alias != "" {
-		return word == b.String() || word == "alias:"+b.Alias || word == "alias:"+profile.ProjectPrefix+b.Alias ||
+		return word == b.String() || word == "alias:"+b.Alias || word == "alias:"+schema.ProjectPrefix+b.Alias ||
 			word == b.Profile && word != ""
 	}
 	if _, rest, ok := strings.Cut(word, "://"); ok {

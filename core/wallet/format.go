@@ -23,7 +23,7 @@ import (
 	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/secret"
 )
 
@@ -202,7 +202,7 @@ func Parse(path string, data []byte) (*File, error) {
 func (h *header) problem() string {
 	names := make(map[string]bool)
 	for _, r := range h.Readers {
-		if !profile.ValidName(r.Name) || len(r.PublicKey) != keySize || names[r.Name] {
+		if !schema.ValidName(r.Name) || len(r.PublicKey) != keySize || names[r.Name] {
 			return "its header names a reader that none can be"
 		}
 		names[r.Name] = true

@@ -12,6 +12,8 @@ import (
 	"gentleharbor/core/check"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route"
 	"gentleharbor/core/secret"
 )
@@ -34,7 +36,7 @@ func newStation(t *testing.T) station {
 const counts = "addresses = [\"db.saltmarsh.example:5432\"]\n"
 
 // resolve makes a profile of a cell of the table: "tls verified, tls-ca own.pem".
-func (s station) resolve(cell string) *profile.Resolved {
+func (s station) resolve(cell string) *resolve.Profile {
 	s.t.Helper()
 	keys := map[string]string{"engine": "postgresql", "host": "db.saltmarsh.example", "tls": "verified", "user": "warden"}
 	order := []string{"engine", "host", "tls", "user"}
@@ -73,8 +75,8 @@ func (s station) resolve(cell string) *profile.Resolved {
 		}
 	}
 	aliases := hosts + "[alias.counts]\nengine = \"postgresql\"\n" + counts + "tls = \"verified\"\ntls-ca = \"own.pem\"\n[alias.old-counts]\nalias = \"counts\"\n[alias.loose-counts]\nalias = \"counts\"\ntls-ca = \"other.pem\"\n[alias.portless]\naddresses = [\"db.saltmarsh.example\"]\n[alias.plain]\n" + counts
-	env := profile.Environment{Home: s.dir, Lookup: func(string) (string, bool) { return "", false }, Vouch: func(*profile.Resolved) *finding.Finding { return nil }}
-	home := profile.Home{Dir: s.dir, Schema: schema}
+	env := resolve.Environment{Home: s.dir, Lookup: func(string) (string, bool) { return "", false }, Vouch: func(*resolve.Profile) *finding.Finding { return nil }}
+	home := profile.Home{Dir: s.dir, Schema: allKeys}
 	if err := os.WriteFile(home.AliasesPath(), []byte(aliases), 0o600); err != nil {
 		s.t.Fatal(err)
 	}
@@ -89,15 +91,15 @@ func (s station) resolve(cell string) *profile.Resolved {
 	}
 	var f *profile.File
 	if s.project {
-		f, err = schema.LoadProject(profile.Place{Path: path, Root: s.dir})
+		f, err = profile.LoadProject(allKeys, profile.Place{Path: path, Root: s.dir})
 		book.Project = f
 	} else {
-		f, err = schema.Parse(path, []byte(text.String()+hop))
+		f, err = profile.Parse(allKeys, path, []byte(text.String()+hop))
 	}
 	if err != nil {
 		s.t.Fatalf("%v\n%s", err, text.String())
 	}
-	return f.Resolve(f.Lookup("p"), nil, env)
+	return resolve.Of(f, f.Lookup("p"), nil, env)
 }
 
 // bind makes a binding of a cell of the table.
@@ -186,7 +188,7 @@ func TestEveryKeyIsBound(t *testing.T) {
 		"alias tls-ca": {"alias:counts", "alias counts, tls-ca other.pem"}, "alias tls-name": {"alias:counts", "alias counts, tls-name other"},
 	}
 	elsewhere := map[string]string{"hosts": "several addresses; TestBindings", "socket": "TestBindings", "container": "TestContainerSecrets", "endpoint": "TestContainerSecrets"}
-	for prefix, fields := range map[string][]profile.Field{"": schema.Fields(), "alias ": schema.AliasFields()} {
+	for prefix, fields := range map[string][]schema.Field{"": allKeys.Fields(), "alias ": allKeys.AliasFields()} {
 		for _, f := range fields {
 			key := prefix + f.Name
 			c, ok := changed[key]
@@ -217,7 +219,7 @@ func TestEveryKeyIsBound(t *testing.T) {
 func TestEveryHopKeyIsBound(t *testing.T) {
 	values := map[string][2]string{"ssh": {`"a"`, `"b"`}, "host": {`"a"`, `"b"`}, "proxy": {`"socks5://a:1"`, `"socks5://b:1"`}, "port": {`22`, `23`}, "user": {`"a"`, `"b"`},
 		"host-key": {`"SHA256:` + strings.Repeat("A", 43) + `"`, `"SHA256:` + strings.Repeat("B", 43) + `"`}, "algorithms": {`["ssh-rsa"]`, `["ssh-dss"]`}}
-	for _, f := range profile.HopFields() {
+	for _, f := range schema.HopFields() {
 		v, ok := values[f.Name]
 		if f.NotBound {
 			continue
@@ -239,12 +241,12 @@ func TestEveryHopKeyIsBound(t *testing.T) {
 			}
 			path := filepath.Join(t.TempDir(), "gharbor.toml")
 			os.WriteFile(path, []byte("[profile.p]\nhost = \"h\"\n[[profile.p.hop]]\n"+base+line), 0o600)
-			p, err := schema.LoadProject(profile.Place{Path: path, Root: filepath.Dir(path)})
+			p, err := profile.LoadProject(allKeys, profile.Place{Path: path, Root: filepath.Dir(path)})
 			if err != nil {
 				t.Fatal(err)
 			}
-			env := profile.Environment{Lookup: func(string) (string, bool) { return "", false }, Vouch: func(*profile.Resolved) *finding.Finding { return nil }}
-			words[i] = strings.Join(p.Resolve(p.Lookup("p"), nil, env).BoundHops(), ",")
+			env := resolve.Environment{Lookup: func(string) (string, bool) { return "", false }, Vouch: func(*resolve.Profile) *finding.Finding { return nil }}
+			words[i] = strings.Join(resolve.Of(p, p.Lookup("p"), nil, env).BoundHops(), ",")
 		}
 		if words[0] == words[1] || words[0] == words[2] && !f.InWord {
 			t.Errorf("%s: %q", f.Name, words)

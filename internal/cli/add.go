@@ -7,8 +7,11 @@ import (
 	"strings"
 
 	"gentleharbor/core/check"
+	"gentleharbor/core/hostname"
 	"gentleharbor/core/intake"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/connurl"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/secret"
 )
 
@@ -53,11 +56,11 @@ type addOptions struct {
 
 func (c *call) add(ctx context.Context, o addOptions, given assignments) error {
 	name := c.args[0]
-	if !profile.ValidName(name) {
+	if !schema.ValidName(name) {
 		if strings.Contains(name, "://") {
 			return usage("the name comes first: gharbor add NAME URL")
 		}
-		return usage("not a profile name: %s", profile.NameRule)
+		return usage("not a profile name: %s", schema.NameRule)
 	}
 	given, password, err := c.fromURL(o, given)
 	if err != nil {
@@ -175,7 +178,7 @@ func (c *call) withPastedURL(name string, given assignments, into string) (assig
 	if err != nil {
 		return nil, secret.Value{}, err
 	}
-	sets, password, err := c.schema.SplitURL(strings.TrimSpace(pasted.Disclose()))
+	sets, password, err := connurl.Split(c.keys, strings.TrimSpace(pasted.Disclose()))
 	switch {
 	case err != nil:
 		return nil, secret.Value{}, usage("%w", err)
@@ -192,12 +195,12 @@ func (c *call) withPastedURL(name string, given assignments, into string) (assig
 	if _, twice := given.get("secret"); twice {
 		return nil, secret.Value{}, usage("-secret and -into wallet both say where the password is; give one")
 	}
-	err = given.add(c.schema.Field("secret"), "wallet:"+name, false)
+	err = given.add(c.keys.Field("secret"), "wallet:"+name, false)
 	return given, password, err
 }
 
 func (c *call) withURL(given assignments, url string) (assignments, error) {
-	fromURL, err := c.schema.ParseURL(url)
+	fromURL, err := connurl.Parse(c.keys, url)
 	if err != nil {
 		return nil, usage("%w", err)
 	}
@@ -205,7 +208,7 @@ func (c *call) withURL(given assignments, url string) (assignments, error) {
 }
 
 // withSets adds what a URL says to what the flags say.
-func withSets(given assignments, fromURL []profile.Override) (assignments, error) {
+func withSets(given assignments, fromURL []schema.Override) (assignments, error) {
 	for _, one := range fromURL {
 		if _, twice := given.get(one.Field.Name); twice && one.Field.Name != "engine" {
 			return nil, usage("-%s and the URL both say the %s; give it once", one.Field.Name, one.Field.Name)
@@ -283,7 +286,7 @@ func (c *call) ask(ctx context.Context) (assignments, error) {
 	}
 	rule := "verified"
 	host, _ := given.get("host")
-	if _, socket := given.get("socket"); socket || profile.LocalHost(host.Text()) {
+	if _, socket := given.get("socket"); socket || hostname.Local(host.Text()) {
 		rule = "offered"
 	}
 	_, err = c.askField(ctx, "tls", "tls: off, offered, required or verified", rule, &given)
@@ -301,7 +304,7 @@ func (c *call) askWhere(ctx context.Context, given *assignments) error {
 		if strings.HasPrefix(answer, "/") || strings.HasPrefix(answer, "~") {
 			key = "socket"
 		}
-		if err := given.add(c.schema.Field(key), answer, false); err != nil {
+		if err := given.add(c.keys.Field(key), answer, false); err != nil {
 			c.Say("  %s", err)
 			continue
 		}
@@ -321,7 +324,7 @@ func (c *call) askField(ctx context.Context, key, prompt, byDefault string, give
 		if answer == byDefault && (key == "secret" || key == "tls" || key == "database" && answer == "") {
 			return answer, nil
 		}
-		if err := given.add(c.schema.Field(key), answer, false); err != nil {
+		if err := given.add(c.keys.Field(key), answer, false); err != nil {
 			c.Say("  %s", err)
 			continue
 		}

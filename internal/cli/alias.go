@@ -9,7 +9,9 @@ import (
 	"strings"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/hostname"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/internal/render"
 )
 
@@ -35,7 +37,7 @@ func (c *call) foundAlias(name string) (*profile.Alias, error) {
 	if a := c.book.Find(name); a != nil {
 		return a, nil
 	}
-	if strings.HasPrefix(name, profile.ServicePrefix) {
+	if strings.HasPrefix(name, schema.ServicePrefix) {
 		chain, found := c.book.Follow(name)
 		if found != nil {
 			return nil, &exitError{code: exitUsage, err: errors.New(found.Cause), try: found.Try}
@@ -205,7 +207,7 @@ func (c *call) aliasRows(links []*profile.Alias) error {
 		}
 		addresses, _ := link.Own("addresses")
 		for _, item := range addresses.Value.List() {
-			host, _ := profile.SplitHostPort(item)
+			host, _ := hostname.SplitPort(item)
 			if given, ok := c.book.GivenTo(host, link); ok {
 				rows = append(rows, []string{"hosts", given.Name, given.List(), given.At()})
 			}

@@ -9,6 +9,7 @@ import (
 	"gentleharbor/core/alias"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/schema"
 )
 
 // aliasTarget says which file an edit of an alias goes to: the project's where that
@@ -28,10 +29,10 @@ func (t *aliasTarget) of(c *call, name string) (string, error) {
 	if _, err := c.load(); err != nil {
 		return "", err
 	}
-	if strings.HasPrefix(name, profile.ServicePrefix) {
+	if strings.HasPrefix(name, schema.ServicePrefix) {
 		return "", usage("that is a section of a service file, which is not changed here")
 	}
-	if own, ok := strings.CutPrefix(name, profile.ProjectPrefix); ok {
+	if own, ok := strings.CutPrefix(name, schema.ProjectPrefix); ok {
 		t.project = true
 		return own, nil
 	}
@@ -57,7 +58,7 @@ func (c *call) updateAliases(ctx context.Context, t aliasTarget, done, name stri
 // stand in another file, or be added next.
 func (c *call) comesTo(to aliasTarget, name string) {
 	if to.project {
-		name = profile.ProjectPrefix + name
+		name = schema.ProjectPrefix + name
 	}
 	if _, err := c.load(); err != nil {
 		return
@@ -70,7 +71,7 @@ func (c *call) comesTo(to aliasTarget, name string) {
 // writeAlias reads an alias' name and the words key=value behind it, has the edit made
 // of them, and says where the alias leads nowhere yet.
 func (c *call) writeAlias(ctx context.Context, to *aliasTarget, done string,
-	edit func(f *profile.File, name string, sets []profile.Override) (*profile.Edit, error)) (name string, err error) {
+	edit func(f *profile.File, name string, sets []schema.Override) (*profile.Edit, error)) (name string, err error) {
 	if name, err = to.of(c, c.args[0]); err != nil {
 		return "", err
 	}
@@ -87,24 +88,24 @@ func (c *call) writeAlias(ctx context.Context, to *aliasTarget, done string,
 }
 
 // aliasKeyValue reads an alias' key=value; an empty value unsets the key.
-func (c *call) aliasKeyValue(s string) (profile.Override, error) {
+func (c *call) aliasKeyValue(s string) (schema.Override, error) {
 	key, text, ok := strings.Cut(s, "=")
-	field := c.schema.AliasField(key)
+	field := c.keys.AliasField(key)
 	switch {
 	case !ok:
-		return profile.Override{}, errors.New("expected key=value, such as addresses=archive-a.saltmarsh.example:1521")
+		return schema.Override{}, errors.New("expected key=value, such as addresses=archive-a.saltmarsh.example:1521")
 	case field == nil:
-		return profile.Override{}, c.unknownAliasKey(key)
+		return schema.Override{}, c.unknownAliasKey(key)
 	case text == "":
-		return profile.Override{Field: field, Unset: true}, nil
+		return schema.Override{Field: field, Unset: true}, nil
 	}
 	value, err := field.ParseValue(text)
-	return profile.Override{Field: field, Value: value}, err
+	return schema.Override{Field: field, Value: value}, err
 }
 
 // unknownAliasKey says what a key was probably meant to be, without repeating it.
 func (c *call) unknownAliasKey(key string) error {
-	text := c.schema.UnknownAliasKey(key)
+	text := c.keys.UnknownAliasKey(key)
 	if quoted := "unknown key " + clean.Quoted(key); strings.HasPrefix(text, quoted) {
 		text = "there is no such key" + strings.TrimPrefix(text, quoted)
 	}
@@ -206,7 +207,7 @@ func (c *call) renameAlias(ctx context.Context, to aliasTarget, from, name strin
 	if err := quiet(func(f *profile.File) (*profile.Edit, error) { return f.RenameAlias(from, name) }); err != nil {
 		return err
 	}
-	both := []profile.Override{{Field: c.schema.AliasField("alias"), Value: profile.TextValue(name)}}
+	both := []schema.Override{{Field: c.keys.AliasField("alias"), Value: schema.TextValue(name)}}
 	if err := quiet(func(f *profile.File) (*profile.Edit, error) { return f.AddAlias(from, both) }); err != nil {
 		return err
 	}
@@ -274,7 +275,7 @@ func aliasRemove() *command {
 			}
 			word := name
 			if to.project {
-				word = profile.ProjectPrefix + name
+				word = schema.ProjectPrefix + name
 			}
 			a, err := c.foundAlias(word)
 			if err != nil {

@@ -14,14 +14,14 @@ import (
 	"gentleharbor/core/check"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/route"
 	"gentleharbor/core/tlsrule"
 	"gentleharbor/internal/render"
 )
 
 // chainOf follows an alias that may be used: a project's once it was vouched for.
-func (c *call) chainOf(name string) (*profile.Chain, error) {
+func (c *call) chainOf(name string) (*resolve.Chain, error) {
 	if _, err := c.foundAlias(name); err != nil {
 		return nil, err
 	}
@@ -123,7 +123,7 @@ dialled, so pick=fastest shows the order as written.`,
 }
 
 // chainLinks are a chain's aliases with their places.
-func chainLinks(chain *profile.Chain) []map[string]any {
+func chainLinks(chain *resolve.Chain) []map[string]any {
 	links := []map[string]any{}
 	for _, link := range chain.Links {
 		links = append(links, map[string]any{"alias": link.Called(), "file": link.Path(), "line": link.Line})
@@ -156,7 +156,7 @@ func lookUp(ctx context.Context, n route.Network, name string, c route.Candidate
 }
 
 // width is that of the longest name of a chain.
-func width(chain *profile.Chain) int {
+func width(chain *resolve.Chain) int {
 	longest := 0
 	for _, name := range chain.Names() {
 		longest = max(longest, len(name))
@@ -164,7 +164,7 @@ func width(chain *profile.Chain) int {
 	return longest
 }
 
-func (c *call) resolveTable(chain *profile.Chain, pick string, all []resolvedAddress) error {
+func (c *call) resolveTable(chain *resolve.Chain, pick string, all []resolvedAddress) error {
 	for i, link := range chain.Links {
 		word := "alias"
 		if i > 0 {
@@ -229,7 +229,7 @@ there are 20 at most for an address. No hops are gone through.`,
 	}
 }
 
-func (c *call) knock(ctx context.Context, chain *profile.Chain, count int, timeout time.Duration, form format) error {
+func (c *call) knock(ctx context.Context, chain *resolve.Chain, count int, timeout time.Duration, form format) error {
 	network := c.network()
 	bound, cancel := context.WithTimeout(ctx, timeout)
 	candidates, found := c.book.Candidates(bound, network, chain)
@@ -276,7 +276,7 @@ func (c *call) knock(ctx context.Context, chain *profile.Chain, count int, timeo
 
 // listenerTLS is how TLS is spoken to a listener: from the first byte, where
 // the alias wants it. Other engines agree on it later, which a knock does not wait for.
-func (c *call) listenerTLS(chain *profile.Chain, one route.Candidate) (*tlsrule.Plan, *finding.Finding) {
+func (c *call) listenerTLS(chain *resolve.Chain, one route.Candidate) (*tlsrule.Plan, *finding.Finding) {
 	rule := tlsrule.Rule(chain.Text("tls"))
 	spec := c.Engines.Named(chain.Text("engine"))
 	if spec == nil || spec.Listener == nil || rule != tlsrule.Required && rule != tlsrule.Verified {
@@ -306,7 +306,7 @@ func (c *call) listenerTLS(chain *profile.Chain, one route.Candidate) (*tlsrule.
 	return plan, nil
 }
 
-func (c *call) knockTable(chain *profile.Chain, knocks []alias.Knock) error {
+func (c *call) knockTable(chain *resolve.Chain, knocks []alias.Knock) error {
 	var rows [][]string
 	made := 0
 	for _, k := range knocks {

@@ -9,6 +9,8 @@ import (
 
 	"gentleharbor/core/audit"
 	"gentleharbor/core/finding"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/wallet"
 	"gentleharbor/internal/render"
@@ -66,7 +68,7 @@ The wallet's entries are looked at where it is open: by a pin file, an unlock, o
 
 // auditSubject gathers what there is to look at.
 func (c *call) auditSubject(ctx context.Context, o walletFlags) (audit.Subject, error) {
-	h, err := c.schema.FindHome(c.Lookup)
+	h, err := profile.FindHome(c.keys, c.Lookup)
 	if err != nil {
 		return audit.Subject{}, err
 	}
@@ -90,7 +92,7 @@ func (c *call) auditSubject(ctx context.Context, o walletFlags) (audit.Subject, 
 	}
 	s.Work, _ = c.workDir()
 	for _, p := range file.All() {
-		s.Profiles = append(s.Profiles, file.Resolve(p, nil, env))
+		s.Profiles = append(s.Profiles, resolve.Of(file, p, nil, env))
 	}
 	store, pin, err := c.store(o.path)
 	if err != nil {

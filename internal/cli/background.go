@@ -1,13 +1,12 @@
 package cli
 
 import (
+	"gentleharbor/core/profile/resolve"
 	"io"
 	"os"
 	"os/exec"
 	"slices"
 	"strings"
-
-	"gentleharbor/core/profile"
 )
 
 // background is this program, started again as a process that outlives the terminal.
@@ -51,7 +50,7 @@ var needed = []string{
 // environmentOf is the part of the environment that a background process for a profile needs:
 // what the program reads, and the variables that the profile names. Where the profile runs a
 // command for a secret, what that needs can't be known, and all is handed on.
-func (c *call) environmentOf(p *profile.Resolved) []string {
+func (c *call) environmentOf(p *resolve.Profile) []string {
 	named, all := p.NamedVariables()
 	if all {
 		return c.Environ()

@@ -15,6 +15,8 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/tlsrule"
 	"gentleharbor/internal/render"
 )
@@ -166,7 +168,7 @@ func (c *call) certificateText(name string, facts *tlsrule.Facts) error {
 }
 
 // saveCertificate keeps the topmost certificate once its fingerprint was compared.
-func (c *call) saveCertificate(ctx context.Context, p *profile.Resolved, chain []*x509.Certificate,
+func (c *call) saveCertificate(ctx context.Context, p *resolve.Profile, chain []*x509.Certificate,
 	fingerprint string) error {
 	name := p.Profile.Name
 	if p.Profile.InProject() {
@@ -215,7 +217,7 @@ func (c *call) saveCertificate(ctx context.Context, p *profile.Resolved, chain [
 		return err
 	}
 	if err := c.update(ctx, target{}, "kept as tls-ca", name,
-		func(f *profile.File) (*profile.Edit, error) { return f.Set(name, []profile.Override{keep}) }); err != nil {
+		func(f *profile.File) (*profile.Edit, error) { return f.Set(name, []schema.Override{keep}) }); err != nil {
 		if readErr == nil { // nothing is half kept
 			profile.WriteFile(path, before)
 		} else {

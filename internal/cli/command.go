@@ -20,6 +20,7 @@ import (
 	"gentleharbor/core/engine"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route/container"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/vouch"
@@ -64,10 +65,10 @@ type World struct {
 
 // command is one command: what help shows of it, and what it does.
 type command struct {
-	name     string                       // "add"; a verb's with its group's before it: "wallet put"
-	args     string                       // "NAME [URL]"
-	summary  string                       // one line
-	keys     func(*profile.Schema) string // the table of keys that stands behind long; nil for none
+	name     string                      // "add"; a verb's with its group's before it: "wallet put"
+	args     string                      // "NAME [URL]"
+	summary  string                      // one line
+	keys     func(*schema.Schema) string // the table of keys that stands behind long; nil for none
 	long     string
 	examples []string
 	quick    bool // over in milliseconds: neither dials, asks nor writes
@@ -89,7 +90,7 @@ type call struct {
 	set      map[string]bool // flags that were given
 	noColour bool
 	log      *slog.Logger
-	schema   *profile.Schema
+	keys     *schema.Schema
 	loaded   *profile.File
 	broken   error // what is wrong with the project's file
 	vouched  vouch.Book
@@ -240,7 +241,7 @@ func dispatch(ctx context.Context, w World, term *render.Terminal, noColour bool
 	case "-version", "--version":
 		name = "version"
 	}
-	schema := profile.NewSchema(w.Engines)
+	keys := schema.New(w.Engines)
 	cmd, rest, err := choice(append([]string{name}, args[1:]...))
 	if err != nil {
 		return err
@@ -255,10 +256,10 @@ func dispatch(ctx context.Context, w World, term *render.Terminal, noColour bool
 			try:  []string{"gharbor help " + cmd.name},
 		}
 	}
-	c := &call{World: w, schema: schema, Terminal: term, noColour: noColour, set: make(map[string]bool)}
+	c := &call{World: w, keys: keys, Terminal: term, noColour: noColour, set: make(map[string]bool)}
 	verbose, err := c.parse(cmd, rest)
 	if errors.Is(err, flag.ErrHelp) {
-		return commandHelp(w.Stdout, schema, cmd)
+		return commandHelp(w.Stdout, keys, cmd)
 	}
 	if err != nil {
 		return err
@@ -267,7 +268,7 @@ func dispatch(ctx context.Context, w World, term *render.Terminal, noColour bool
 	if verbose {
 		c.log = slog.New(slog.NewTextHandler(w.Stderr, &slog.HandlerOptions{Level: slog.LevelDebug}))
 	}
-	c.log.Debug("command", "name", cmd.name, "flags", keys(c.set))
+	c.log.Debug("command", "name", cmd.name, "flags", setFlags(c.set))
 	if w.Interrupts != nil && !cmd.quick {
 		var stop context.CancelFunc
 		ctx, stop = w.Interrupts(ctx)

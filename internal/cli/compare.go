@@ -7,7 +7,7 @@ import (
 
 	"gentleharbor/core/check"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 	"gentleharbor/internal/render"
 )
 
@@ -32,7 +32,7 @@ same-instance, 1 for same-lineage and different, 6 for unknown.`,
 			if timeout <= 0 {
 				return usage("-timeout: expected a time above zero, such as 10s")
 			}
-			var two [2]*profile.Resolved
+			var two [2]*resolve.Profile
 			for i, name := range c.args {
 				p, err := c.resolve(name, over)
 				if err != nil {
@@ -64,7 +64,7 @@ same-instance, 1 for same-lineage and different, 6 for unknown.`,
 	}
 }
 
-func (c *call) showComparison(result *check.Comparison, two [2]*profile.Resolved, form format) error {
+func (c *call) showComparison(result *check.Comparison, two [2]*resolve.Profile, form format) error {
 	if form.json() {
 		return render.JSON(c.Stdout, struct {
 			Format int `json:"format"`

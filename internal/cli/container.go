@@ -10,6 +10,8 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route/container"
 	"gentleharbor/internal/render"
 )
@@ -30,7 +32,7 @@ this machine; a profile's endpoint names one of them.`,
 
 // endpointFlag registers -endpoint, which names one container engine.
 func endpointFlag(fs *flagSet, endpoint *string) {
-	field := fs.schema.Field("endpoint")
+	field := fs.keys.Field("endpoint")
 	fs.Func("endpoint", "one container engine, unix:///PATH or tcp://HOST:PORT, instead of all of this machine's",
 		func(s string) error {
 			value, err := field.ParseValue(s)
@@ -105,9 +107,9 @@ may count that as a failed connection.`,
 // which none does.
 func (c *call) withProfiles(file *profile.File, views []container.View) []scannedEngine {
 	env := c.environment()
-	var resolved []*profile.Resolved
+	var resolved []*resolve.Profile
 	for _, p := range file.All() {
-		resolved = append(resolved, file.Resolve(p, nil, env))
+		resolved = append(resolved, resolve.Of(file, p, nil, env))
 	}
 	engines := make([]scannedEngine, len(views))
 	for i, v := range views {
@@ -223,9 +225,9 @@ func (c *call) containerOf(ctx context.Context, word, endpoint string) (*named, 
 		return nil, err
 	}
 	one := &named{}
-	wanted, ok := profile.ParseContainer(word)
+	wanted, ok := schema.ParseContainer(word)
 	if p := file.Lookup(word); p != nil {
-		r := file.Resolve(p, nil, c.environment())
+		r := resolve.Of(file, p, nil, c.environment())
 		if in, its := r.Container(); its {
 			if found := r.Problem(); found != nil {
 				return nil, routeFailed(found)
@@ -246,7 +248,7 @@ func (c *call) containerOf(ctx context.Context, word, endpoint string) (*named, 
 	}
 	seen, _ := c.containers().Look(ctx, one.client, one.Container, false)
 	for _, p := range file.All() {
-		r := file.Resolve(p, nil, c.environment())
+		r := resolve.Of(file, p, nil, c.environment())
 		if _, in := r.Container(); in && r.Problem() == nil && seen.Leads(r, one.client.Endpoint.Address) {
 			one.profile = r
 			break

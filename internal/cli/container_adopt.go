@@ -6,7 +6,7 @@ import (
 	"strings"
 
 	"gentleharbor/core/intake"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route/container"
 )
 
@@ -36,7 +36,7 @@ as the compose file's service.`,
 		maxArgs: 2,
 		flags: func(fs *flagSet) {
 			endpointFlag(fs, &o.endpoint)
-			field, words := fs.schema.Field("engine"), strings.Join(fs.schema.Engines().Testable(), ", ")
+			field, words := fs.keys.Field("engine"), strings.Join(fs.keys.Engines().Testable(), ", ")
 			fs.Func("engine", "the kind of server, where nothing tells: "+words,
 				func(s string) error {
 					o.engine = s
@@ -55,7 +55,7 @@ as the compose file's service.`,
 }
 
 func (c *call) adopt(ctx context.Context, o adoptOptions) error {
-	wanted, ok := profile.ParseContainer(c.args[0])
+	wanted, ok := schema.ParseContainer(c.args[0])
 	if !ok {
 		return usage("expected a container's name, or PROJECT/SERVICE of a compose file")
 	}
@@ -87,8 +87,8 @@ func (c *call) adopt(ctx context.Context, o adoptOptions) error {
 	if len(c.args) == 2 {
 		name = c.args[1]
 	}
-	if !profile.ValidName(name) {
-		return usage("not a profile name: %s", profile.NameRule)
+	if !schema.ValidName(name) {
+		return usage("not a profile name: %s", schema.NameRule)
 	}
 	if err := c.free(target{}, name); err != nil {
 		return err
@@ -115,17 +115,17 @@ func (c *call) adopt(ctx context.Context, o adoptOptions) error {
 }
 
 // adoptedSets are the keys of the new profile.
-func (c *call) adoptedSets(seen container.Seen, named profile.Container, endpoint string, o adoptOptions) assignments {
-	sets := assignments(seen.Declaration.Sets(c.schema, named, seen.Port))
+func (c *call) adoptedSets(seen container.Seen, named schema.Container, endpoint string, o adoptOptions) assignments {
+	sets := assignments(seen.Declaration.Sets(c.keys, named, seen.Port))
 	if !c.containers().IsOnlyEngine(endpoint) || o.endpoint != "" {
-		sets = append(sets, profile.Override{Field: c.schema.Field("endpoint"), Value: profile.TextValue(endpoint)})
+		sets = append(sets, schema.Override{Field: c.keys.Field("endpoint"), Value: schema.TextValue(endpoint)})
 	}
 	return sets
 }
 
 // adoptPassword puts the declared password into the wallet.
 func (c *call) adoptPassword(ctx context.Context, adopted *planned, o adoptOptions) error {
-	if err := adopted.placePassword(c.schema, o.into); err != nil {
+	if err := adopted.placePassword(c.keys, o.into); err != nil {
 		return err
 	}
 	if err := c.keepPasswords(ctx, o.walletFlags, []*planned{adopted}); err != nil {

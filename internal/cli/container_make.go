@@ -13,6 +13,8 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route/container/api"
 	"gentleharbor/core/route/container/making"
 	"gentleharbor/core/secret"
@@ -112,11 +114,11 @@ func parseMount(s string) (api.SpecMount, error) {
 // building is a container that is being made.
 type building struct {
 	makeOptions
-	profile *profile.Resolved
+	profile *resolve.Profile
 	plan    *making.Plan
-	sets    assignments       // what changes in the profile
-	own     *profile.Resolved // whose source has the password; nil where the wallet has or gets it
-	entry   string            // of the wallet
+	sets    assignments      // what changes in the profile
+	own     *resolve.Profile // whose source has the password; nil where the wallet has or gets it
+	entry   string           // of the wallet
 }
 
 func (c *call) makeContainer(ctx context.Context, o makeOptions) error {
@@ -151,13 +153,13 @@ func (c *call) makeContainer(ctx context.Context, o makeOptions) error {
 }
 
 // makeable is the profile, where a container can be made of it.
-func (c *call) makeable(o makeOptions) (*profile.Resolved, error) {
+func (c *call) makeable(o makeOptions) (*resolve.Profile, error) {
 	file, err := c.load()
 	if err != nil {
 		return nil, err
 	}
 	name := c.args[0]
-	if profile.ValidName(name) && file.Lookup(name) == nil {
+	if schema.ValidName(name) && file.Lookup(name) == nil {
 		return nil, &exitError{code: exitUsage, err: fmt.Errorf("there is no profile %s yet to make a container of", name),
 			try: []string{fmt.Sprintf("gharbor add %s -engine %s -container %s -user %s -secret wallet", name,
 				c.imageEngine(o.image), name, clean.Shell(cmp.Or(c.account(), "NAME")))}}
@@ -251,7 +253,7 @@ func (m *building) wish() (making.Wish, error) {
 		w.Port = port
 	}
 	named := func(s string) bool {
-		one, ok := profile.ParseContainer(s)
+		one, ok := schema.ParseContainer(s)
 		return ok && !one.Compose()
 	}
 	switch { // engines take the same names for both
@@ -266,10 +268,10 @@ func (m *building) wish() (making.Wish, error) {
 // planProfile says what changes in the profile, and where the password comes from.
 func (c *call) planProfile(m *building, client *api.Client) error {
 	p := m.profile
-	set := func(key, value string) error { return m.sets.add(c.schema.Field(key), value, false) }
+	set := func(key, value string) error { return m.sets.add(c.keys.Field(key), value, false) }
 	unset := func(key string) {
 		if _, ok := p.Written(key); ok {
-			m.sets = append(m.sets, profile.Override{Field: c.schema.Field(key), Unset: true})
+			m.sets = append(m.sets, schema.Override{Field: c.keys.Field(key), Unset: true})
 		}
 	}
 	var err error
@@ -297,14 +299,14 @@ func (c *call) planProfile(m *building, client *api.Client) error {
 
 // localCopy is the same profile at 127.0.0.1, to look its secret up before the server has an
 // address.
-func (c *call) localCopy(p *profile.Resolved) *profile.Resolved {
-	here := []profile.Override{{Field: c.schema.Field("host"), Value: profile.TextValue("127.0.0.1")}}
+func (c *call) localCopy(p *resolve.Profile) *resolve.Profile {
+	here := []schema.Override{{Field: c.keys.Field("host"), Value: schema.TextValue("127.0.0.1")}}
 	for _, key := range []string{"engine", "user", "database", "secret", "command"} {
 		if e, ok := p.Get(key); ok {
-			here = append(here, profile.Override{Field: e.Field, Value: e.Value})
+			here = append(here, schema.Override{Field: e.Field, Value: e.Value})
 		}
 	}
-	return c.schema.ResolveValues(p.Profile.Name, here, c.environment())
+	return resolve.Values(c.keys, p.Profile.Name, here, c.environment())
 }
 
 // showPlan says what will be done, in the order in which it will be.

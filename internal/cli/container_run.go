@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"gentleharbor/core/check"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/route/container"
 	"gentleharbor/core/route/container/api"
 	"gentleharbor/internal/render"
@@ -16,7 +16,7 @@ import (
 type named struct {
 	*api.Container
 	client  *api.Client
-	profile *profile.Resolved // that leads to it, nil for none
+	profile *resolve.Profile // that leads to it, nil for none
 }
 
 func containerStart() *command {
@@ -94,7 +94,7 @@ func engineFailed(err error) error {
 // then, where no profile says so by itself.
 func (c *call) waitContainer(ctx context.Context, one *named, within time.Duration, next string) error {
 	if one.profile != nil {
-		return c.wait(ctx, []*profile.Resolved{one.profile},
+		return c.wait(ctx, []*resolve.Profile{one.profile},
 			waitOptions{within: within, timeout: check.DefaultTimeout, form: "text"})
 	}
 	bound, cancel := context.WithTimeout(ctx, within)

@@ -8,6 +8,8 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/vouch"
 )
 
@@ -79,7 +81,7 @@ func (c *call) mayCopy(file *profile.File, p *profile.Profile, to target) error 
 	if to.project || !p.InProject() {
 		return nil
 	}
-	r := file.Resolve(p, nil, c.environment())
+	r := resolve.Of(file, p, nil, c.environment())
 	if found := r.WhyNotVouched(); found != nil {
 		return &exitError{
 			code: exitFile,
@@ -92,7 +94,7 @@ func (c *call) mayCopy(file *profile.File, p *profile.Profile, to target) error 
 			code: exitFile,
 			err: fmt.Errorf("the profile %s uses files of the repository (%s): in a copy nobody would notice when they "+
 				"change; a profile that is like it does", r.Called, file),
-			try: []string{fmt.Sprintf("gharbor add %s -like %s", c.args[1], profile.ProjectPrefix+p.Name)},
+			try: []string{fmt.Sprintf("gharbor add %s -like %s", c.args[1], schema.ProjectPrefix+p.Name)},
 		}
 	}
 	return nil
@@ -170,7 +172,7 @@ func (c *call) astray(to target, name string) {
 		return
 	}
 	if p := file.Lookup(name); p != nil {
-		if found := file.Resolve(p, nil, c.environment()).AliasProblem(); found != nil {
+		if found := resolve.Of(file, p, nil, c.environment()).AliasProblem(); found != nil {
 			c.Notice("%s", found.Cause)
 		}
 	}
@@ -186,7 +188,7 @@ func (t *target) flag(fs *flagSet) {
 
 // of takes "project:" off a name and notes what it says.
 func (t *target) of(c *call, name string) (string, error) {
-	if own, ok := strings.CutPrefix(name, profile.ProjectPrefix); ok {
+	if own, ok := strings.CutPrefix(name, schema.ProjectPrefix); ok {
 		t.project = true
 		return own, nil
 	}

@@ -16,6 +16,7 @@ import (
 	"gentleharbor/core/handover"
 	"gentleharbor/core/intake"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/secret"
 	"gentleharbor/internal/render"
 )
@@ -52,9 +53,9 @@ each password, beside it.`,
 			"gharbor export sightings -as compose -image {{image}}:16"},
 		minArgs: 1, maxArgs: 1,
 		flags: func(fs *flagSet) {
-			one := strings.Join(exportForms(fs.schema.Engines()), ", ")
+			one := strings.Join(exportForms(fs.keys.Engines()), ", ")
 			fs.Func("as", "one of "+one, func(s string) error {
-				if !slices.Contains(exportForms(fs.schema.Engines()), s) {
+				if !slices.Contains(exportForms(fs.keys.Engines()), s) {
 					return errors.New("expected one of " + one)
 				}
 				o.as = s
@@ -131,7 +132,7 @@ func (c *call) writeOut(out string, text []byte) error {
 
 // throughTunnel gives the local address of the profile's tunnel, where it has hops
 // and one is open; else what is written leads nowhere from here, and that is said.
-func (c *call) throughTunnel(ctx context.Context, p *profile.Resolved,
+func (c *call) throughTunnel(ctx context.Context, p *resolve.Profile,
 	conn handover.Connection) (handover.Connection, error) {
 	if len(p.Hops()) == 0 {
 		return conn, nil
@@ -150,7 +151,7 @@ func (c *call) throughTunnel(ctx context.Context, p *profile.Resolved,
 }
 
 // maySpell asks before a password is written, and looks where it would go.
-func (c *call) maySpell(ctx context.Context, p *profile.Resolved, out string) error {
+func (c *call) maySpell(ctx context.Context, p *resolve.Profile, out string) error {
 	if !c.Interactive() {
 		return noTerminal("whether the password may be written out",
 			"gharbor with "+p.Called+" -- PROGRAM   # hands it to a program without writing it out")

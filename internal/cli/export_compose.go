@@ -9,12 +9,12 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/intake/compose"
 	"gentleharbor/core/lastseen"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/route/container/making"
 )
 
 // exportCompose writes a compose file of a server such as the profile leads to.
-func (c *call) exportCompose(ctx context.Context, p *profile.Resolved, o exportOptions) error {
+func (c *call) exportCompose(ctx context.Context, p *resolve.Profile, o exportOptions) error {
 	w := making.Wish{
 		Profile:  p.Profile.Name,
 		Entry:    p.Profile.Name + "-password",
@@ -62,7 +62,7 @@ func (c *call) exportCompose(ctx context.Context, p *profile.Resolved, o exportO
 
 // asItIs are the image of a profile's container, and the port at which it is published,
 // where its engine has it now.
-func (c *call) asItIs(ctx context.Context, p *profile.Resolved, image string, port int) (string, int) {
+func (c *call) asItIs(ctx context.Context, p *resolve.Profile, image string, port int) (string, int) {
 	called, _ := p.Container()
 	client, one, found := c.containers().Find(ctx, called, p.Text("endpoint"))
 	if found != nil {

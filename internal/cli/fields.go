@@ -7,18 +7,20 @@ import (
 
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
 )
 
 // assignments collects fields given on a command line, each once.
-type assignments []profile.Override
+type assignments []schema.Override
 
 // flags registers a flag for every key of a profile that is not an expectation.
 func (a *assignments) flags(fs *flagSet) {
-	for _, f := range fs.schema.Fields() {
+	for _, f := range fs.keys.Fields() {
 		if strings.HasPrefix(f.Name, "expect.") {
 			continue
 		}
-		field := fs.schema.Field(f.Name)
+		field := fs.keys.Field(f.Name)
 		if field.Name == "tags" {
 			fs.Func("tag", "a word to choose profiles by; several with commas, or repeated",
 				func(s string) error { return a.add(field, s, true) })
@@ -29,7 +31,7 @@ func (a *assignments) flags(fs *flagSet) {
 }
 
 // add notes a value. Its errors never repeat it.
-func (a *assignments) add(field *profile.Field, s string, more bool) error {
+func (a *assignments) add(field *schema.Field, s string, more bool) error {
 	value, err := field.ParseValue(s)
 	if err != nil {
 		return errors.New(strings.TrimPrefix(err.Error(), field.Name+": "))
@@ -41,25 +43,25 @@ func (a *assignments) add(field *profile.Field, s string, more bool) error {
 		if !more {
 			return errors.New("it is given twice")
 		}
-		(*a)[i].Value = profile.ListValue(append(have.Value.List(), value.List()...)...)
+		(*a)[i].Value = schema.ListValue(append(have.Value.List(), value.List()...)...)
 		return nil
 	}
-	*a = append(*a, profile.Override{Field: field, Value: value})
+	*a = append(*a, schema.Override{Field: field, Value: value})
 	return nil
 }
 
-func (a assignments) get(key string) (profile.Value, bool) {
+func (a assignments) get(key string) (schema.Value, bool) {
 	for _, have := range a {
 		if have.Field.Name == key {
 			return have.Value, true
 		}
 	}
-	return profile.Value{}, false
+	return schema.Value{}, false
 }
 
 // oneAddress refuses two kinds of address, and names both.
 func (a assignments) oneAddress() error {
-	if first, second := profile.TwoAddresses(a); second != "" {
+	if first, second := schema.TwoAddresses(a); second != "" {
 		return usage("-%s and -%s are two kinds of address; give one", first, second)
 	}
 	return nil
@@ -77,7 +79,7 @@ func (a assignments) wholePaths(home string) {
 			continue
 		}
 		if whole := have.Field.Whole(text, "", home); whole != text {
-			a[i].Value = profile.TextValue(whole)
+			a[i].Value = schema.TextValue(whole)
 		}
 	}
 }
@@ -85,7 +87,7 @@ func (a assignments) wholePaths(home string) {
 // assigned reads a profile's name and the words key=value behind it, for an edit of
 // the user's file or the project's.
 func (c *call) assigned(to *target,
-	read func(string) (profile.Override, error)) (name string, sets assignments, err error) {
+	read func(string) (schema.Override, error)) (name string, sets assignments, err error) {
 	if name, err = to.of(c, c.args[0]); err != nil {
 		return "", nil, err
 	}
@@ -94,7 +96,7 @@ func (c *call) assigned(to *target,
 }
 
 // sets reads the words key=value behind the first.
-func (c *call) sets(project bool, read func(string) (profile.Override, error)) (sets assignments, err error) {
+func (c *call) sets(project bool, read func(string) (schema.Override, error)) (sets assignments, err error) {
 	for _, arg := range c.args[1:] {
 		one, err := read(arg)
 		if err != nil {
@@ -109,54 +111,54 @@ func (c *call) sets(project bool, read func(string) (profile.Override, error)) (
 }
 
 // keyValue reads key=value; an empty value unsets the key.
-func keyValue(schema *profile.Schema, s string) (profile.Override, error) {
+func keyValue(keys *schema.Schema, s string) (schema.Override, error) {
 	key, text, ok := strings.Cut(s, "=")
 	if !ok {
-		return profile.Override{}, errors.New("expected key=value, or key= to unset it")
+		return schema.Override{}, errors.New("expected key=value, or key= to unset it")
 	}
 	if key == "tag" {
 		key = "tags"
 	}
-	field, hop := schema.Field(key), 0
-	if number, of, ok := profile.ParseHopKey(key); ok {
+	field, hop := keys.Field(key), 0
+	if number, of, ok := schema.ParseHopKey(key); ok {
 		if field, hop = of, number; field == nil {
-			return profile.Override{}, errors.New(profile.UnknownHopKey(key[strings.LastIndexByte(key, '.')+1:]))
+			return schema.Override{}, errors.New(schema.UnknownHopKey(key[strings.LastIndexByte(key, '.')+1:]))
 		}
 	}
 	if field == nil {
-		return profile.Override{}, unknownKey(schema, key)
+		return schema.Override{}, unknownKey(keys, key)
 	}
 	if text == "" {
-		return profile.Override{Field: field, Hop: hop, Unset: true}, nil
+		return schema.Override{Field: field, Hop: hop, Unset: true}, nil
 	}
 	value, err := field.ParseValue(text)
-	return profile.Override{Field: field, Hop: hop, Value: value}, err
+	return schema.Override{Field: field, Hop: hop, Value: value}, err
 }
 
 // keyValue reads key=value by the keys of this run.
-func (c *call) keyValue(s string) (profile.Override, error) { return keyValue(c.schema, s) }
+func (c *call) keyValue(s string) (schema.Override, error) { return keyValue(c.keys, s) }
 
 // hopKeyValue reads a hop's key=value.
-func hopKeyValue(s string) (profile.Override, error) {
+func hopKeyValue(s string) (schema.Override, error) {
 	key, text, ok := strings.Cut(s, "=")
-	field := profile.HopField(key)
+	field := schema.HopField(key)
 	switch {
 	case !ok || text == "":
-		return profile.Override{}, errors.New("expected key=value, such as host=gate.saltmarsh.example")
+		return schema.Override{}, errors.New("expected key=value, such as host=gate.saltmarsh.example")
 	case field == nil:
-		return profile.Override{}, errors.New(profile.UnknownHopKey(key))
+		return schema.Override{}, errors.New(schema.UnknownHopKey(key))
 	}
 	value, err := field.ParseValue(text)
-	return profile.Override{Field: field, Value: value}, err
+	return schema.Override{Field: field, Value: value}, err
 }
 
-func unknownKey(schema *profile.Schema, key string) error {
+func unknownKey(keys *schema.Schema, key string) error {
 	var all []string
-	for _, f := range schema.Fields() {
+	for _, f := range keys.Fields() {
 		all = append(all, f.Name)
 	}
 	if nearest.Name(key, []string{"password", "passwd", "passphrase"}) != "" && nearest.Name(key, all) == "" {
-		return errors.New(profile.NoPasswordHere)
+		return errors.New(schema.NoPasswordHere)
 	}
 	if near := nearest.Name(key, all); near != "" {
 		return fmt.Errorf("no key of that name; did you mean %s?", near)
@@ -165,11 +167,11 @@ func unknownKey(schema *profile.Schema, key string) error {
 }
 
 // overrides is the flag -override key=value of test, show and certificate.
-type overrides []profile.Override
+type overrides []schema.Override
 
 func (o *overrides) flag(fs *flagSet) {
 	fs.Func("override", "key=value for this run only; repeat it for more", func(s string) error {
-		one, err := keyValue(fs.schema, s)
+		one, err := keyValue(fs.keys, s)
 		if err == nil {
 			*o = append(*o, one)
 		}
@@ -183,14 +185,14 @@ func (o overrides) check(file *profile.File) error {
 			return usage("-override like: no profile of that name")
 		}
 	}
-	if first, second := profile.TwoAddresses(o); second != "" {
+	if first, second := schema.TwoAddresses(o); second != "" {
 		return usage("-override %s and -override %s are two kinds of address; give one", first, second)
 	}
 	return nil
 }
 
 // fits refuses an override of a hop that the profile does not have.
-func (o overrides) fits(r *profile.Resolved) error {
+func (o overrides) fits(r *resolve.Profile) error {
 	if n := r.MissingHop(); n > 0 {
 		return usage("-override hop.%d: the profile %s has no hop %d", n, r.Called, n)
 	}
@@ -198,19 +200,19 @@ func (o overrides) fits(r *profile.Resolved) error {
 }
 
 // keyTable lists the keys for help.
-func keyTable(schema *profile.Schema) string {
-	return fieldTable(schema.Fields(), 17) +
+func keyTable(keys *schema.Schema) string {
+	return fieldTable(keys.Fields(), 17) +
 		"  hop.N.KEY          a key of hop number N; gharbor help hop add lists them\n"
 }
 
 // hopKeyTable lists a hop's keys for help.
-func hopKeyTable(*profile.Schema) string { return fieldTable(profile.HopFields(), 10) }
+func hopKeyTable(*schema.Schema) string { return fieldTable(schema.HopFields(), 10) }
 
 // aliasKeyTable lists an alias' keys for help.
-func aliasKeyTable(schema *profile.Schema) string { return fieldTable(schema.AliasFields(), 15) }
+func aliasKeyTable(keys *schema.Schema) string { return fieldTable(keys.AliasFields(), 15) }
 
 // fieldTable lists keys for help, their names in so many columns.
-func fieldTable(fields []profile.Field, width int) string {
+func fieldTable(fields []schema.Field, width int) string {
 	var b strings.Builder
 	for _, f := range fields {
 		fmt.Fprintf(&b, "  %-*s  %s\n", width, f.Name, f.Summary)

@@ -11,7 +11,7 @@ import (
 	"strings"
 
 	"gentleharbor/core/intake"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/schema"
 )
 
 func helpCommand() *command {
@@ -32,7 +32,7 @@ func helpCommand() *command {
 			case cmd.verbs != nil:
 				return groupHelp(c.Stdout, cmd)
 			}
-			return commandHelp(c.Stdout, c.schema, cmd)
+			return commandHelp(c.Stdout, c.keys, cmd)
 		},
 	}
 }
@@ -74,7 +74,7 @@ func groupHelp(out io.Writer, cmd *command) error {
 	return err
 }
 
-func commandHelp(out io.Writer, schema *profile.Schema, cmd *command) error {
+func commandHelp(out io.Writer, keys *schema.Schema, cmd *command) error {
 	var b bytes.Buffer
 	fmt.Fprintf(&b, "gharbor %s: %s\n\n", cmd.name, cmd.summary)
 	words := []string{"gharbor", cmd.name}
@@ -86,12 +86,12 @@ func commandHelp(out io.Writer, schema *profile.Schema, cmd *command) error {
 	}
 	fmt.Fprintf(&b, "  %s\n", strings.Join(words, " "))
 	if cmd.long != "" {
-		fmt.Fprintf(&b, "\n%s\n", inWords(schema, cmd.long))
+		fmt.Fprintf(&b, "\n%s\n", inWords(keys, cmd.long))
 	}
 	if cmd.keys != nil {
-		fmt.Fprintf(&b, "\n%s\n", strings.TrimRight(cmd.keys(schema), "\n"))
+		fmt.Fprintf(&b, "\n%s\n", strings.TrimRight(cmd.keys(keys), "\n"))
 	}
-	fs := &flagSet{flag.NewFlagSet(cmd.name, flag.ContinueOnError), schema}
+	fs := &flagSet{flag.NewFlagSet(cmd.name, flag.ContinueOnError), keys}
 	if cmd.flags != nil {
 		cmd.flags(fs)
 	}
@@ -108,7 +108,7 @@ func commandHelp(out io.Writer, schema *profile.Schema, cmd *command) error {
 	})
 	b.WriteString("\nExamples:\n")
 	for _, example := range cmd.examples {
-		fmt.Fprintf(&b, "  %s\n", inWords(schema, example))
+		fmt.Fprintf(&b, "  %s\n", inWords(keys, example))
 	}
 	_, err := out.Write(b.Bytes())
 	return err
@@ -116,18 +116,18 @@ func commandHelp(out io.Writer, schema *profile.Schema, cmd *command) error {
 
 // inWords puts the words of the first engine, and lists of engines, in the place of names in braces: help and
 // examples are the same whatever engines there are.
-func inWords(schema *profile.Schema, text string) string {
+func inWords(keys *schema.Schema, text string) string {
 	if !strings.Contains(text, "{{") {
 		return text
 	}
-	engines := schema.Engines()
+	engines := keys.Engines()
 	one := engines.Example()
 	image := one.Word
 	if one.Image != nil {
 		image = one.Image.Name
 	}
 	var forms []string
-	for _, i := range (intake.Reader{Schema: schema}).Forms() {
+	for _, i := range (intake.Reader{Schema: keys}).Forms() {
 		forms = append(forms, fmt.Sprintf("  %-10s  %s", i.Form, i.Summary))
 	}
 	var reads []string

@@ -15,6 +15,8 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route/hop"
 	"gentleharbor/core/route/hostkey"
 	"gentleharbor/core/secret"
@@ -37,7 +39,7 @@ func (c *call) hopPlaces() (hop.Places, error) {
 
 // planHops is what a profile's hops come to, with notes on what of the SSH client
 // configuration is not honoured.
-func (c *call) planHops(p *profile.Resolved) ([]*hop.Hop, []string, error) {
+func (c *call) planHops(p *resolve.Profile) ([]*hop.Hop, []string, error) {
 	places, err := c.hopPlaces()
 	if err != nil {
 		return nil, nil, err
@@ -69,7 +71,7 @@ offered. The keys:
 				return err
 			}
 			for i, one := range sets {
-				if slices.ContainsFunc(sets[:i], func(o profile.Override) bool { return o.Field == one.Field }) {
+				if slices.ContainsFunc(sets[:i], func(o schema.Override) bool { return o.Field == one.Field }) {
 					return usage("%s is given twice", one.Field.Name)
 				}
 			}

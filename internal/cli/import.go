@@ -14,6 +14,9 @@ import (
 	"gentleharbor/core/intake"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/connurl"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/vouch"
 	"gentleharbor/core/wallet"
@@ -29,7 +32,7 @@ func (c *call) importForms() []string {
 }
 
 // intake reads connections out of open forms.
-func (c *call) intake() intake.Reader { return intake.Reader{Schema: c.schema} }
+func (c *call) intake() intake.Reader { return intake.Reader{Schema: c.keys} }
 
 // importOptions are the flags of import.
 type importOptions struct {
@@ -90,8 +93,8 @@ this machine stand in it only after gharbor vouch FILE where it is a repository'
 }
 
 func (c *call) imports(ctx context.Context, o importOptions) error {
-	if o.name != "" && !profile.ValidName(o.name) {
-		return usage("-name: not a profile name: %s", profile.NameRule)
+	if o.name != "" && !schema.ValidName(o.name) {
+		return usage("-name: not a profile name: %s", schema.NameRule)
 	}
 	found, path, err := c.find(ctx, c.args, o)
 	if err != nil {
@@ -141,11 +144,11 @@ func (c *call) find(ctx context.Context, args []string,
 	if len(args) == 2 {
 		path = args[1]
 		if form == "url" || form == "env" {
-			if _, secretURL, err := c.schema.SplitURL(path); form == "url" && err == nil && !secretURL.Present() {
+			if _, secretURL, err := connurl.Split(c.keys, path); form == "url" && err == nil && !secretURL.Present() {
 				found, err = c.intake().URL(path)
 				return found, "", err
 			} else if form == "url" && secretURL.Present() {
-				return nil, "", usage("%w", profile.ErrURLPassword)
+				return nil, "", usage("%w", connurl.ErrPassword)
 			}
 			return nil, "", usage("import %s takes no file", form)
 		}
@@ -290,9 +293,9 @@ func (c *call) keepPasswords(ctx context.Context, o walletFlags, plans []*planne
 }
 
 // boundEntry is a wallet entry for a profile that is about to be.
-func (c *call) boundEntry(ctx context.Context, name string, sets []profile.Override,
+func (c *call) boundEntry(ctx context.Context, name string, sets []schema.Override,
 	v secret.Value) (wallet.Entry, error) {
-	p := c.schema.ResolveValues(name, sets, c.environment())
+	p := resolve.Values(c.keys, name, sets, c.environment())
 	b, err := c.bindingOf(ctx, p)
 	if err != nil {
 		return wallet.Entry{}, err
@@ -348,7 +351,7 @@ func (c *call) replace(ctx context.Context, one *planned) error {
 		all := slices.Clone(sets)
 		for _, own := range f.Lookup(one.Name).Entries {
 			if _, ok := sets.get(own.Field.Name); !ok {
-				all = append(all, profile.Override{Field: own.Field, Unset: true})
+				all = append(all, schema.Override{Field: own.Field, Unset: true})
 			}
 		}
 		return f.Set(one.Name, all)

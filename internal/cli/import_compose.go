@@ -13,6 +13,8 @@ import (
 	"gentleharbor/core/intake"
 	"gentleharbor/core/intake/compose"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/vouch"
 )
 
@@ -65,7 +67,7 @@ func (c *call) composeRequest(files []string, o composeOptions) (r compose.Reque
 			}
 		}
 	}
-	r = compose.Request{Schema: c.schema, Active: o.active, Project: o.project}
+	r = compose.Request{Schema: c.keys, Active: o.active, Project: o.project}
 	for _, list := range []struct {
 		from []string
 		to   *[]string
@@ -113,7 +115,7 @@ func (c *call) composeItem(ctx context.Context, r compose.Request) vouch.Item {
 	return vouch.Item{
 		Name: compose.Word,
 		Path: r.Files[0],
-		Uses: func() vouch.Uses { return compose.Uses(ctx, c.schema, r.Files, r.Root) },
+		Uses: func() vouch.Uses { return compose.Uses(ctx, c.keys, r.Files, r.Root) },
 	}
 }
 
@@ -141,7 +143,7 @@ func (c *call) findCompose(ctx context.Context, files []string,
 		r.Root = root
 		item := c.composeItem(ctx, r)
 		item.Uses = func() vouch.Uses { // read once: what was hashed is what is used
-			uses := compose.Uses(ctx, c.schema, r.Files, root)
+			uses := compose.Uses(ctx, c.keys, r.Files, root)
 			r.Pinned, leaves = uses.Files, uses.UsesOutside()
 			return uses
 		}
@@ -177,7 +179,7 @@ func (c *call) findCompose(ctx context.Context, files []string,
 	}
 	c.composeNotices(result, r, vouched)
 	for _, s := range result.Servers {
-		f := s.Found(c.schema, "compose file "+r.Files[0]+", service "+s.Service)
+		f := s.Found(c.keys, "compose file "+r.Files[0]+", service "+s.Service)
 		f.Name = c.composeName(f.Name, s.Container)
 		found = append(found, f)
 	}
@@ -214,7 +216,7 @@ func (c *call) composeNotices(result *compose.Result, r compose.Request, vouched
 
 // composeName is what a profile of a compose file's service is called: as the service,
 // with the project before it where that name is another's.
-func (c *call) composeName(name string, in profile.Container) string {
+func (c *call) composeName(name string, in schema.Container) string {
 	file, err := c.load()
 	if err != nil {
 		return name
@@ -223,7 +225,7 @@ func (c *call) composeName(name string, in profile.Container) string {
 	if old == nil {
 		return name
 	}
-	if own, ok := file.Resolve(old, nil, c.environment()).Container(); ok && own == in {
+	if own, ok := resolve.Of(file, old, nil, c.environment()).Container(); ok && own == in {
 		return name
 	}
 	return intake.Name(fmt.Sprintf("%.31s", in.Project), fmt.Sprintf("%.31s", in.Service))

@@ -10,14 +10,14 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/intake"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/vouch"
 )
 
 // planned is what is to become of a connection.
 type planned struct {
 	intake.Found
-	sets    []profile.Override
+	sets    []schema.Override
 	replace bool
 	skip    string // why nothing becomes of it
 	notes   []string
@@ -46,13 +46,13 @@ func (c *call) plan(found []intake.Found, o importOptions) ([]*planned, error) {
 				one.skip = fmt.Sprintf("a profile of that name is at line %d of your file; -replace changes it", old.Line)
 			}
 		}
-		if err := one.placePassword(c.schema, o.into); err != nil {
+		if err := one.placePassword(c.keys, o.into); err != nil {
 			return nil, err
 		}
 		note := "imported from " + f.Origin
-		one.sets = append(one.sets, profile.Override{
-			Field: c.schema.Field("note"),
-			Value: profile.TextValue(clean.Line(note, 200)),
+		one.sets = append(one.sets, schema.Override{
+			Field: c.keys.Field("note"),
+			Value: schema.TextValue(clean.Line(note, 200)),
 		})
 		if f.Trouble != "" && o.into != "" {
 			one.notes = append(one.notes, "its password can't be copied: "+clean.Line(f.Trouble, 200))
@@ -67,17 +67,17 @@ func (c *call) plan(found []intake.Found, o importOptions) ([]*planned, error) {
 }
 
 // placePassword decides where a connection's password will be looked for.
-func (one *planned) placePassword(schema *profile.Schema, into string) error {
-	at := slices.IndexFunc(one.sets, func(s profile.Override) bool { return s.Field.Name == "secret" })
+func (one *planned) placePassword(keys *schema.Schema, into string) error {
+	at := slices.IndexFunc(one.sets, func(s schema.Override) bool { return s.Field.Name == "secret" })
 	switch {
 	case !one.Password.Present():
 	case into == "wallet":
 		if at >= 0 {
 			one.sets = slices.Delete(one.sets, at, at+1)
 		}
-		one.sets = append(one.sets, profile.Override{
-			Field: schema.Field("secret"),
-			Value: profile.TextValue("wallet:" + one.Name),
+		one.sets = append(one.sets, schema.Override{
+			Field: keys.Field("secret"),
+			Value: schema.TextValue("wallet:" + one.Name),
 		})
 	case at >= 0:
 	case strings.HasPrefix(one.Origin, "a connection URL"):
@@ -115,7 +115,7 @@ func (c *call) showPlans(plans []*planned, o importOptions) {
 }
 
 // wholeValue is a value whole, as a command line has it.
-func wholeValue(v profile.Value) string {
+func wholeValue(v schema.Value) string {
 	if words := v.List(); len(words) > 1 {
 		return clean.Words(words)
 	}

@@ -7,6 +7,7 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 	"gentleharbor/internal/render"
 )
 
@@ -57,7 +58,7 @@ func (c *call) selected(file *profile.File, chosen selection) []listed {
 	profiles := []listed{}
 	env := c.environment()
 	for _, p := range file.All() {
-		r := file.Resolve(p, nil, env)
+		r := resolve.Of(file, p, nil, env)
 		if !chosen.has(r) {
 			continue
 		}
@@ -120,7 +121,7 @@ func (c *call) listTable(file *profile.File, profiles []listed) error {
 }
 
 // shown is a value for a list: what the file says, variables unexpanded.
-func shown(r *profile.Resolved, key string) string {
+func shown(r *resolve.Profile, key string) string {
 	e, ok := r.Get(key)
 	if !ok {
 		return ""
@@ -132,7 +133,7 @@ func shown(r *profile.Resolved, key string) string {
 }
 
 // where is a profile's address in one word, and how many hops stand before it.
-func where(r *profile.Resolved) string { return address(r) + behindHops(len(r.Hops())) }
+func where(r *resolve.Profile) string { return address(r) + behindHops(len(r.Hops())) }
 
 func behindHops(n int) string {
 	switch n {
@@ -145,7 +146,7 @@ func behindHops(n int) string {
 }
 
 // hopWords are the hops as written, for JSON.
-func hopWords(r *profile.Resolved) []string {
+func hopWords(r *resolve.Profile) []string {
 	var words []string
 	for _, word := range r.HopWords() {
 		words = append(words, clean.Line(word, 200))
@@ -154,7 +155,7 @@ func hopWords(r *profile.Resolved) []string {
 }
 
 // address is a profile's address in one word.
-func address(r *profile.Resolved) string {
+func address(r *resolve.Profile) string {
 	switch r.AddressKind() {
 	case "host":
 		host, port := shown(r, "host"), shown(r, "port")

@@ -9,12 +9,14 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/vouch"
 )
 
 // home opens the tool's own folder.
 func (c *call) home() (profile.Home, error) {
-	h, err := c.schema.FindHome(c.Lookup)
+	h, err := profile.FindHome(c.keys, c.Lookup)
 	if err != nil {
 		return h, &exitError{code: exitFile, err: err}
 	}
@@ -50,7 +52,7 @@ func (c *call) loadAliases(file *profile.File) error {
 		return err
 	}
 	home := c.environment().Home
-	judge := func(path string) *finding.Finding { return c.vouched.JudgeFile(c.schema, path, home) }
+	judge := func(path string) *finding.Finding { return c.vouched.JudgeFile(c.keys, path, home) }
 	c.book, err = alias.Load(h, c.Lookup, home, judge, func(err error) { c.Notice("%s", clean.Line(err.Error(), 0)) })
 	if err != nil {
 		return err
@@ -72,7 +74,7 @@ func (c *call) attach(file *profile.File) {
 	if !ok {
 		return
 	}
-	project, err := c.schema.LoadProject(place)
+	project, err := profile.LoadProject(c.keys, place)
 	if err != nil {
 		c.Notice("%s", clean.Line(err.Error(), 0))
 		c.broken = err
@@ -117,7 +119,7 @@ func (c *call) lookup(file *profile.File, name string) (*profile.Profile, error)
 	}
 	if project := file.Attached(); project != nil && !p.InProject() && project.Lookup(name) != nil {
 		c.Notice("the project's file has a profile %s too; yours is meant, and %s%s is the other", name,
-			profile.ProjectPrefix, name)
+			schema.ProjectPrefix, name)
 	}
 	return p, nil
 }
@@ -138,14 +140,14 @@ func (c *call) read() (*profile.File, error) {
 }
 
 // environment is what resolving a profile takes from the machine.
-func (c *call) environment() profile.Environment {
+func (c *call) environment() resolve.Environment {
 	home := profile.UserHome(c.Lookup)
 	if c.vouched.Path == "" {
-		if h, err := c.schema.FindHome(c.Lookup); err == nil {
+		if h, err := profile.FindHome(c.keys, c.Lookup); err == nil {
 			c.vouched = vouch.NewBook(filepath.Join(h.Dir, "vouched.toml"))
 		}
 	}
-	env := profile.Environment{Lookup: c.Lookup, Home: home, Vouch: c.vouched.Judge}
+	env := resolve.Environment{Lookup: c.Lookup, Home: home, Vouch: c.vouched.Judge}
 	if c.book != nil {
 		env.Aliases = c.book
 	}

@@ -12,6 +12,7 @@ import (
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearby"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/route/container"
 	"gentleharbor/internal/render"
 )
@@ -73,9 +74,9 @@ may count it as a failed one.`,
 // that none does.
 func (c *call) matchProfiles(file *profile.File, survey nearby.Survey) []nearbyServer {
 	env := c.environment()
-	var resolved []*profile.Resolved
+	var resolved []*resolve.Profile
 	for _, p := range file.Profiles {
-		resolved = append(resolved, file.Resolve(p, nil, env))
+		resolved = append(resolved, resolve.Of(file, p, nil, env))
 	}
 	servers := []nearbyServer{}
 	taken := make(map[string]bool)
@@ -125,7 +126,7 @@ func (c *call) addLine(file *profile.File, s nearby.Server, taken map[string]boo
 	address := ""
 	if s.Socket != "" {
 		base = s.Engine + "-socket"
-		if s.Port != 0 && s.Port != c.schema.Engines().Port(s.Engine) {
+		if s.Port != 0 && s.Port != c.keys.Engines().Port(s.Engine) {
 			base += fmt.Sprintf("-%d", s.Port)
 		}
 		address = " -socket " + clean.Shell(s.Socket)

@@ -4,7 +4,7 @@ import (
 	"context"
 	"errors"
 
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/route"
 	"gentleharbor/core/route/container"
 	"gentleharbor/core/secret"
@@ -27,7 +27,7 @@ func (c *call) network() route.Network {
 }
 
 // bindingOf binds a wallet's entry to where a profile leads.
-func (c *call) bindingOf(ctx context.Context, p *profile.Resolved) (wallet.Binding, error) {
+func (c *call) bindingOf(ctx context.Context, p *resolve.Profile) (wallet.Binding, error) {
 	b, err := wallet.BindingOf(ctx, c.containers(), p)
 	var failure *secret.Failure
 	switch {

@@ -11,19 +11,19 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/nearest"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/schema"
 )
 
 // flagSet is the flags of a command that is being made, with the keys of profiles that some of them are.
 type flagSet struct {
 	*flag.FlagSet
-	schema *profile.Schema
+	keys *schema.Schema
 }
 
 // parse takes flags before and after names, up to "--". A flag's wrong value
 // is named by its flag and never repeated: it may be a misplaced password.
 func (c *call) parse(cmd *command, args []string) (verbose bool, err error) {
-	fs := &flagSet{flag.NewFlagSet(cmd.name, flag.ContinueOnError), c.schema}
+	fs := &flagSet{flag.NewFlagSet(cmd.name, flag.ContinueOnError), c.keys}
 	fs.SetOutput(io.Discard)
 	fs.Usage = func() {}
 	fs.BoolVar(&verbose, "verbose", false, "log to stderr what is done; never a secret")
@@ -139,7 +139,7 @@ func (c *call) flagError(cmd *command, fs *flagSet, err, wrong error) error {
 		fs.VisitAll(func(f *flag.Flag) { all = append(all, f.Name) })
 		if near := nearest.Name(name, []string{"password", "passwd", "pass", "pwd"}); near != "" &&
 			nearest.Name(name, all) == "" {
-			return usage("there is no flag for a password: %s", profile.NoPasswordHere)
+			return usage("there is no flag for a password: %s", schema.NoPasswordHere)
 		}
 		text := "unknown flag"
 		if plainFlag(name) {
@@ -162,7 +162,7 @@ func plainFlag(name string) bool {
 	return len(name) <= 20 && strings.Trim(name, "abcdefghijklmnopqrstuvwxyz-") == ""
 }
 
-func keys(set map[string]bool) []string {
+func setFlags(set map[string]bool) []string {
 	var all []string
 	for name := range set {
 		all = append(all, name)

@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"gentleharbor/core/check"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/wallet"
 )
@@ -88,7 +88,7 @@ func putError(err error) error {
 }
 
 // queryOf is the question for a profile's secret, at its first address.
-func (c *call) queryOf(ctx context.Context, p *profile.Resolved) (secret.Query, error) {
+func (c *call) queryOf(ctx context.Context, p *resolve.Profile) (secret.Query, error) {
 	if found := p.Problem(); found != nil {
 		return secret.Query{}, &exitError{code: exitFile, err: errors.New(found.Cause)}
 	}
@@ -105,7 +105,7 @@ func (c *call) queryOf(ctx context.Context, p *profile.Resolved) (secret.Query, 
 
 // putInWallet keeps a profile's password as the entry that its source names, or
 // as one of the profile's name, bound to where the profile leads.
-func (c *call) putInWallet(ctx context.Context, o walletFlags, in secretInput, p *profile.Resolved,
+func (c *call) putInWallet(ctx context.Context, o walletFlags, in secretInput, p *resolve.Profile,
 	q secret.Query) error {
 	name := q.Source.Arg
 	if name == "" {

@@ -8,6 +8,7 @@ import (
 
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 )
 
 // selection is the flags that choose among the profiles.
@@ -28,7 +29,7 @@ func (s *selection) flags(fs *flagSet, all bool) {
 		return nil
 	})
 	fs.Func("engine", "only profiles of this engine", func(text string) error {
-		_, err := fs.schema.Field("engine").ParseValue(text)
+		_, err := fs.keys.Field("engine").ParseValue(text)
 		s.engine = text
 		if err != nil {
 			return fmt.Errorf("%s", strings.TrimPrefix(err.Error(), "engine: "))
@@ -44,7 +45,7 @@ func (s *selection) flags(fs *flagSet, all bool) {
 func (s *selection) used() bool { return s.all || s.tag != "" || s.engine != "" }
 
 // has reports whether a profile is chosen by tag and engine.
-func (s *selection) has(r *profile.Resolved) bool {
+func (s *selection) has(r *resolve.Profile) bool {
 	if s.engine != "" && r.Text("engine") != s.engine {
 		return false
 	}
@@ -57,7 +58,7 @@ func (s *selection) has(r *profile.Resolved) bool {
 
 // choose returns the profiles that the names or the flags mean, in their
 // order. None at all is a mistake: a check of nothing would look like success.
-func (c *call) choose(s selection, over overrides) ([]*profile.Resolved, error) {
+func (c *call) choose(s selection, over overrides) ([]*resolve.Profile, error) {
 	switch {
 	case len(c.args) > 0 && s.used():
 		return nil, usage("names and -all, -tag or -engine are two ways to choose profiles; give one")
@@ -73,7 +74,7 @@ func (c *call) choose(s selection, over overrides) ([]*profile.Resolved, error) 
 	if err := over.check(file); err != nil {
 		return nil, err
 	}
-	var chosen []*profile.Resolved
+	var chosen []*resolve.Profile
 	if len(c.args) > 0 {
 		chosen, err = c.chooseNamed(file, over)
 	} else {
@@ -91,7 +92,7 @@ func (c *call) choose(s selection, over overrides) ([]*profile.Resolved, error) 
 }
 
 // chooseNamed is the profiles that the arguments name, each once.
-func (c *call) chooseNamed(file *profile.File, over overrides) (chosen []*profile.Resolved, err error) {
+func (c *call) chooseNamed(file *profile.File, over overrides) (chosen []*resolve.Profile, err error) {
 	env := c.environment()
 	for i, name := range c.args {
 		p, err := c.lookup(file, name)
@@ -99,7 +100,7 @@ func (c *call) chooseNamed(file *profile.File, over overrides) (chosen []*profil
 			return nil, err
 		}
 		if !slices.Contains(c.args[:i], name) {
-			chosen = append(chosen, file.Resolve(p, over, env))
+			chosen = append(chosen, resolve.Of(file, p, over, env))
 		}
 	}
 	return chosen, nil
@@ -107,12 +108,12 @@ func (c *call) chooseNamed(file *profile.File, over overrides) (chosen []*profil
 
 // chooseFitting is the profiles that a selection has. A project's that is not vouched for is left out,
 // and said so.
-func (c *call) chooseFitting(file *profile.File, s selection, over overrides) (chosen []*profile.Resolved, err error) {
+func (c *call) chooseFitting(file *profile.File, s selection, over overrides) (chosen []*resolve.Profile, err error) {
 	env := c.environment()
 	tags := []string{}
 	skipped := 0
 	for _, p := range file.All() {
-		plain := file.Resolve(p, nil, env) // what is chosen does not change by what is overridden
+		plain := resolve.Of(file, p, nil, env) // what is chosen does not change by what is overridden
 		if e, ok := plain.Get("tags"); ok {
 			tags = append(tags, e.Value.List()...)
 		}
@@ -120,7 +121,7 @@ func (c *call) chooseFitting(file *profile.File, s selection, over overrides) (c
 			skipped++
 		} else if s.has(plain) {
 			if len(over) > 0 { // once is enough otherwise: a project's profile is hashed each time
-				plain = file.Resolve(p, over, env)
+				plain = resolve.Of(file, p, over, env)
 			}
 			chosen = append(chosen, plain)
 		}

@@ -13,6 +13,7 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 )
 
 func shortcutCommand() *command {
@@ -99,7 +100,7 @@ func (c *call) shortcut(ctx context.Context, name, into string, words []string) 
 
 // shortcutText is the script. It names gharbor by its path: a scheduled job has
 // hardly a PATH.
-func (c *call) shortcutText(p *profile.Resolved, words []string) (string, error) {
+func (c *call) shortcutText(p *resolve.Profile, words []string) (string, error) {
 	self, err := os.Executable()
 	if err != nil {
 		return "", err

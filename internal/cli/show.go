@@ -9,7 +9,7 @@ import (
 	"strings"
 
 	"gentleharbor/core/clean"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/route/hop"
 	"gentleharbor/internal/render"
 )
@@ -19,7 +19,7 @@ type shownValue struct {
 	Key      string         `json:"key"`
 	Value    any            `json:"value"`
 	Template string         `json:"template,omitempty"`
-	Origin   profile.Origin `json:"origin"`
+	Origin   resolve.Origin `json:"origin"`
 }
 
 // shownHop is a hop in `show -format json`, as it would be reached.
@@ -73,7 +73,7 @@ func showCommand() *command {
 }
 
 // resolve loads a profile with its effective values.
-func (c *call) resolve(name string, over overrides) (*profile.Resolved, error) {
+func (c *call) resolve(name string, over overrides) (*resolve.Profile, error) {
 	file, err := c.load()
 	if err != nil {
 		return nil, err
@@ -85,11 +85,11 @@ func (c *call) resolve(name string, over overrides) (*profile.Resolved, error) {
 	if err := over.check(file); err != nil {
 		return nil, err
 	}
-	r := file.Resolve(p, over, c.environment())
+	r := resolve.Of(file, p, over, c.environment())
 	return r, over.fits(r)
 }
 
-func (c *call) showTable(r *profile.Resolved) error {
+func (c *call) showTable(r *resolve.Profile) error {
 	values := r.Values()
 	var rows [][]string
 	for _, e := range values {
@@ -115,7 +115,7 @@ func (c *call) showTable(r *profile.Resolved) error {
 
 // chainRows are the aliases that the address is from, what they say of the way, and
 // what [hosts] has for the names that are dialled.
-func (c *call) chainRows(r *profile.Resolved) (rows [][]string) {
+func (c *call) chainRows(r *resolve.Profile) (rows [][]string) {
 	at := func(file string, line int) string { return fmt.Sprintf("%s:%d", filepath.Base(file), line) }
 	if chain := r.Service(); chain != nil {
 		for i, link := range chain.Links {
@@ -144,7 +144,7 @@ func (c *call) chainRows(r *profile.Resolved) (rows [][]string) {
 	return rows
 }
 
-func (c *call) showJSON(r *profile.Resolved) error {
+func (c *call) showJSON(r *resolve.Profile) error {
 	values := shownValues(r.Values(), func(key string) string { return key })
 	for _, h := range r.Hops() {
 		values = append(values, shownValues(h.Values(), h.Key)...)
@@ -172,7 +172,7 @@ func (c *call) showJSON(r *profile.Resolved) error {
 	return render.JSON(c.Stdout, out)
 }
 
-func shownValues(all []profile.Effective, name func(string) string) []shownValue {
+func shownValues(all []resolve.Effective, name func(string) string) []shownValue {
 	values := make([]shownValue, len(all))
 	for i, e := range all {
 		values[i] = shownValue{Key: name(e.Field.Name), Value: e.Value.Any(), Template: e.Template, Origin: e.Origin}
@@ -185,8 +185,8 @@ func shownValues(all []profile.Effective, name func(string) string) []shownValue
 
 // comeTo is what the hops come to where an SSH client configuration has a say in
 // it; else their keys say it all.
-func (c *call) comeTo(r *profile.Resolved) []*hop.Hop {
-	if !r.Vouched() || !slices.ContainsFunc(r.Hops(), func(h profile.EffectiveHop) bool { return h.Text("ssh") != "" }) {
+func (c *call) comeTo(r *resolve.Profile) []*hop.Hop {
+	if !r.Vouched() || !slices.ContainsFunc(r.Hops(), func(h resolve.Hop) bool { return h.Text("ssh") != "" }) {
 		return nil
 	}
 	places, err := c.hopPlaces()

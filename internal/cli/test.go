@@ -10,7 +10,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearby"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/secret"
 	"gentleharbor/internal/render"
 )
@@ -114,12 +114,12 @@ func (c *call) finder() (*secret.Finder, error) {
 		Terminal:  c.Interactive(),
 		Ask:       c.Secret,
 		Wallet:    vault.Find,
-		JudgeFile: func(path string) *finding.Finding { return c.vouched.JudgeFile(c.schema, path, c.environment().Home) },
+		JudgeFile: func(path string) *finding.Finding { return c.vouched.JudgeFile(c.keys, path, c.environment().Home) },
 	}, err
 }
 
 // testOne tests a profile and shows each stage as it ends.
-func (c *call) testOne(ctx context.Context, runner *check.Runner, p *profile.Resolved, o testOptions) error {
+func (c *call) testOne(ctx context.Context, runner *check.Runner, p *resolve.Profile, o testOptions) error {
 	text := render.NewReport(c.Stdout, c.noColour)
 	live := o.form.text() && !o.quiet
 	runner.Progress = func(s check.Stage) {
@@ -132,7 +132,7 @@ func (c *call) testOne(ctx context.Context, runner *check.Runner, p *profile.Res
 		text.Head(p.Profile.Name, headline(p))
 	}
 	report := runner.Run(ctx, p)
-	c.remember(ctx, []*profile.Resolved{p}, []*check.Report{report})
+	c.remember(ctx, []*resolve.Profile{p}, []*check.Report{report})
 	if live {
 		text.Verdict(report)
 		return verdictError([]*check.Report{report}, o.strict)
@@ -141,7 +141,7 @@ func (c *call) testOne(ctx context.Context, runner *check.Runner, p *profile.Res
 }
 
 // testMany tests profiles side by side.
-func (c *call) testMany(ctx context.Context, runner *check.Runner, profiles []*profile.Resolved, o testOptions) error {
+func (c *call) testMany(ctx context.Context, runner *check.Runner, profiles []*resolve.Profile, o testOptions) error {
 	if err := askAhead(ctx, runner, profiles); err != nil {
 		return err
 	}
@@ -161,7 +161,7 @@ func (c *call) testMany(ctx context.Context, runner *check.Runner, profiles []*p
 }
 
 // askAhead asks for the passwords that a person must type.
-func askAhead(ctx context.Context, runner *check.Runner, profiles []*profile.Resolved) error {
+func askAhead(ctx context.Context, runner *check.Runner, profiles []*resolve.Profile) error {
 	err := runner.PromptFirst(ctx, profiles)
 	if err != nil && ctx.Err() != nil {
 		return &exitError{code: exitInterrupted, err: errors.New("stopped at the question; nothing was tested")}
@@ -171,7 +171,7 @@ func askAhead(ctx context.Context, runner *check.Runner, profiles []*profile.Res
 
 // showReports writes reports in the form asked for. profiles are those of a
 // run of many, nil for one.
-func (c *call) showReports(reports []*check.Report, profiles []*profile.Resolved, took time.Duration,
+func (c *call) showReports(reports []*check.Report, profiles []*resolve.Profile, took time.Duration,
 	o testOptions) error {
 	var err error
 	switch {
@@ -215,7 +215,7 @@ func verdictError(reports []*check.Report, strict bool) error {
 	return nil
 }
 
-func headline(p *profile.Resolved) string {
+func headline(p *resolve.Profile) string {
 	engine := p.Text("engine")
 	if engine == "" {
 		engine = "no engine"

@@ -16,7 +16,9 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/handover"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/hostname"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route/hop"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/tunnel"
@@ -82,10 +84,10 @@ func (o *openOptions) check() error {
 	switch {
 	case o.local != "" && o.socket != "":
 		return usage("-local and -socket are two addresses; give one")
-	case o.local != "" && !profile.LocalHost(host) && !o.network:
+	case o.local != "" && !hostname.Local(host) && !o.network:
 		return usage("-local: that address is not this machine's own, so others on the network could use the tunnel; " +
 			"-open-to-network says that this is meant")
-	case o.network && (o.local == "" || profile.LocalHost(host)):
+	case o.network && (o.local == "" || hostname.Local(host)):
 		return usage("-open-to-network goes with -local and an address of the network, such as 0.0.0.0:5432")
 	case o.background && runtime.GOOS == "windows":
 		return usage("-background is for systems where the process at the other end of a socket can be checked; leave the " +
@@ -124,7 +126,7 @@ type held struct {
 	tunnel   *tunnel.Tunnel
 	listener net.Listener
 	conn     handover.Connection // by its local address
-	profile  *profile.Resolved
+	profile  *resolve.Profile
 }
 
 // prepared finds the way, opens the local address, and goes through the hops.
@@ -138,7 +140,7 @@ func (c *call) prepared(ctx context.Context, o openOptions, finder *secret.Finde
 }
 
 // throughHops makes a tunnel for a profile, and connects it.
-func (c *call) throughHops(ctx context.Context, p *profile.Resolved, o openOptions, finder *secret.Finder,
+func (c *call) throughHops(ctx context.Context, p *resolve.Profile, o openOptions, finder *secret.Finder,
 	listen func(handover.Connection) (net.Listener, error), told func(string)) (*held, error) {
 	conn, err := c.handOver(ctx, p, secret.Value{})
 	if err != nil {
@@ -200,7 +202,7 @@ func localOf(local net.Addr, spec *engine.Spec) engine.Endpoint {
 }
 
 // listenLocal opens the local address that was asked for, or the profile's own.
-func (c *call) listenLocal(ctx context.Context, o openOptions, p *profile.Resolved,
+func (c *call) listenLocal(ctx context.Context, o openOptions, p *resolve.Profile,
 	conn handover.Connection) (net.Listener, error) {
 	switch {
 	case o.socket != "":
@@ -229,7 +231,7 @@ func (c *call) listenLocal(ctx context.Context, o openOptions, p *profile.Resolv
 // listenSocket listens on a Unix socket that only this user can reach. In a folder
 // it has the name that the engine's clients look for.
 func (c *call) listenSocket(path string, conn handover.Connection) (net.Listener, error) {
-	whole := profile.HopField("key").Whole(path, "", c.environment().Home)
+	whole := schema.HopField("key").Whole(path, "", c.environment().Home)
 	if info, err := os.Stat(whole); strings.HasSuffix(path, "/") || err == nil && info.IsDir() {
 		name := conn.Spec.Sockets.FileFor(cmp.Or(conn.Port(), strconv.Itoa(conn.Spec.Port)))
 		if name == "" {
@@ -274,7 +276,7 @@ func (c *call) listenSocket(path string, conn handover.Connection) (net.Listener
 }
 
 // takenAddress says who has the local address that was asked for, and which is free.
-func (c *call) takenAddress(ctx context.Context, o openOptions, p *profile.Resolved, err error) error {
+func (c *call) takenAddress(ctx context.Context, o openOptions, p *resolve.Profile, err error) error {
 	host, text, _ := net.SplitHostPort(o.local)
 	port, _ := strconv.Atoi(text)
 	failure := &exitError{

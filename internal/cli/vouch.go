@@ -12,6 +12,8 @@ import (
 	"gentleharbor/core/intake/compose"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/vouch"
 	"gentleharbor/internal/render"
 )
@@ -94,7 +96,7 @@ func (c *call) vouchable(ctx context.Context) ([]vouch.Item, error) {
 	var chosen []vouch.Item
 	if len(c.args) == 0 {
 		for _, p := range project.Profiles {
-			chosen = append(chosen, vouch.ProfileItem(file.Resolve(p, nil, env).Sealed()))
+			chosen = append(chosen, vouch.ProfileItem(resolve.Of(file, p, nil, env).Sealed()))
 		}
 		for _, a := range project.Aliases {
 			if users := c.book.Users(a, file); len(users) > 0 {
@@ -104,19 +106,19 @@ func (c *call) vouchable(ctx context.Context) ([]vouch.Item, error) {
 	}
 	for _, name := range c.args {
 		if word, ok := strings.CutPrefix(name, vouch.AliasWord); ok {
-			a := project.AliasNamed(strings.TrimPrefix(word, profile.ProjectPrefix))
+			a := project.AliasNamed(strings.TrimPrefix(word, schema.ProjectPrefix))
 			if a == nil {
-				return nil, missingIn("alias", strings.TrimPrefix(word, profile.ProjectPrefix), project.AliasNames())
+				return nil, missingIn("alias", strings.TrimPrefix(word, schema.ProjectPrefix), project.AliasNames())
 			}
 			chosen = append(chosen, vouch.AliasItem(a, env.Home))
 			continue
 		}
-		name = strings.TrimPrefix(name, profile.ProjectPrefix)
+		name = strings.TrimPrefix(name, schema.ProjectPrefix)
 		p := project.Lookup(name)
 		if p == nil {
 			return nil, missingIn("profile", name, project.Names())
 		}
-		chosen = append(chosen, vouch.ProfileItem(file.Resolve(p, nil, env).Sealed()))
+		chosen = append(chosen, vouch.ProfileItem(resolve.Of(file, p, nil, env).Sealed()))
 	}
 	if len(chosen) == 0 {
 		return nil, usage("the project's file %s has no profiles", project.Path)
@@ -141,7 +143,7 @@ func (c *call) vouchableFiles() ([]vouch.Item, error) {
 		if root == "" {
 			return nil, usage("%s stands in no repository, so nothing needs to be vouched for", clean.Word(path))
 		}
-		chosen = append(chosen, vouch.FileItem(c.schema, path, root, home))
+		chosen = append(chosen, vouch.FileItem(c.keys, path, root, home))
 	}
 	return chosen, nil
 }

@@ -10,7 +10,7 @@ import (
 
 	"gentleharbor/core/check"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 	"gentleharbor/internal/render"
 )
 
@@ -62,7 +62,7 @@ all are ready, else 1.`,
 	}
 }
 
-func (c *call) wait(ctx context.Context, profiles []*profile.Resolved, o waitOptions) error {
+func (c *call) wait(ctx context.Context, profiles []*resolve.Profile, o waitOptions) error {
 	runner, err := c.runner(o.timeout)
 	if err != nil {
 		return err

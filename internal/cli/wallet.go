@@ -13,6 +13,9 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/privatesocket"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/connurl"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/wallet"
 )
@@ -283,17 +286,17 @@ func (c *call) binding(ctx context.Context, word string) (wallet.Binding, error)
 	}
 	if b, ok := wallet.ParseOther(word); ok {
 		if b.Key != "" {
-			b.Key = profile.HopField("key").Whole(b.Key, "", c.environment().Home)
+			b.Key = schema.HopField("key").Whole(b.Key, "", c.environment().Home)
 		}
 		return b, nil
 	}
-	var p *profile.Resolved
+	var p *resolve.Profile
 	if strings.Contains(word, "://") {
-		sets, err := c.schema.ParseURL(word)
+		sets, err := connurl.Parse(c.keys, word)
 		if err != nil {
 			return wallet.Binding{}, usage("%w", err)
 		}
-		p = c.schema.ResolveValues("address", sets, c.environment())
+		p = resolve.Values(c.keys, "address", sets, c.environment())
 		if p.AddressKind() == "" {
 			return wallet.Binding{}, usage("the address to bind to has no host")
 		}
@@ -301,10 +304,10 @@ func (c *call) binding(ctx context.Context, word string) (wallet.Binding, error)
 		var err error
 		if p, err = c.resolve(word, nil); err != nil {
 			var request *profile.RequestError
-			if errors.As(err, &request) && !profile.ValidName(word) {
+			if errors.As(err, &request) && !schema.ValidName(word) {
 				return wallet.Binding{},
 					usage("to bind to: a profile, alias:NAME, or an address with its engine such as %s",
-						inWords(c.schema, "{{scheme}}://db.saltmarsh.example:{{port}}"))
+						inWords(c.keys, "{{scheme}}://db.saltmarsh.example:{{port}}"))
 			}
 			return wallet.Binding{}, err
 		}
@@ -318,11 +321,11 @@ func (c *call) aliasBinding(name string) (wallet.Binding, error) {
 	if _, err := c.load(); err != nil {
 		return wallet.Binding{}, err
 	}
-	_, err := c.schema.Field("alias").ParseValue(name)
+	_, err := c.keys.Field("alias").ParseValue(name)
 	a := c.book.Find(name)
-	switch project := strings.HasPrefix(name, profile.ProjectPrefix); {
+	switch project := strings.HasPrefix(name, schema.ProjectPrefix); {
 	case err != nil:
-		return wallet.Binding{}, usage("not an alias name: %s", profile.NameRule)
+		return wallet.Binding{}, usage("not an alias name: %s", schema.NameRule)
 	case a == nil && project:
 		return wallet.Binding{}, usage("there is no alias of that name in a project's file here")
 	case a == nil:

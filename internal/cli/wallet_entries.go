@@ -12,7 +12,7 @@ import (
 	"time"
 
 	"gentleharbor/core/clean"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/wallet"
 	"gentleharbor/internal/render"
@@ -117,8 +117,8 @@ func (o *putFlags) flags(fs *flagSet) {
 
 func (o *putFlags) put(ctx context.Context, c *call) error {
 	name := c.args[0]
-	if !profile.ValidName(name) {
-		return usage("not an entry name: %s", profile.NameRule)
+	if !schema.ValidName(name) {
+		return usage("not an entry name: %s", schema.NameRule)
 	}
 	if err := o.in.check(c); err != nil {
 		return err
@@ -360,8 +360,8 @@ func walletRename() *command {
 		minArgs:  2, maxArgs: 2,
 		flags: o.flags,
 		run: func(ctx context.Context, c *call) error {
-			if !profile.ValidName(c.args[1]) {
-				return usage("not an entry name: %s", profile.NameRule)
+			if !schema.ValidName(c.args[1]) {
+				return usage("not an entry name: %s", schema.NameRule)
 			}
 			return c.changeEntry(ctx, o, c.args[0], func(w *wallet.Wallet, e *wallet.Entry) error {
 				if w.Entry(c.args[1]) != nil {

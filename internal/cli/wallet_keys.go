@@ -12,6 +12,7 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/wallet"
 	"gentleharbor/internal/render"
 )
@@ -165,8 +166,8 @@ func readerAdd() *command {
 		},
 		run: func(ctx context.Context, c *call) error {
 			name := c.args[0]
-			if !profile.ValidName(name) {
-				return usage("not a reader's name: %s", profile.NameRule)
+			if !schema.ValidName(name) {
+				return usage("not a reader's name: %s", schema.NameRule)
 			}
 			if out == "" {
 				return &exitError{

@@ -78,7 +78,7 @@ func keeperSilent(path string, silent *privatesocket.Silent) error {
 }
 
 // startKeeper starts this program as the process that keeps the wallet open. The
-// keys go through a pipe, never through an argument or the environment.
+// setFlags go through a pipe, never through an argument or the environment.
 func startKeeper(ctx context.Context, socket string, keys wallet.Keys) error {
 	b, err := startBackground("/", nil, "wallet", "keep", socket)
 	if err != nil {

@@ -19,6 +19,8 @@ import (
 	"gentleharbor/core/handover"
 	"gentleharbor/core/lastseen"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/secret"
 	"gentleharbor/internal/render"
 )
@@ -64,7 +66,7 @@ can't be run; 127: it was not found.`,
 		maxArgs: -1,
 		flags: func(fs *flagSet) {
 			fs.Func("url", "put a connection URL, password included, into the variable of this name", func(s string) error {
-				if !profile.VariableName(s) {
+				if !schema.VariableName(s) {
 					return errors.New("expected the name of an environment variable")
 				}
 				o.url = s
@@ -87,7 +89,7 @@ can't be run; 127: it was not found.`,
 }
 
 // handOver is the connection that a profile leads to, for another program.
-func (c *call) handOver(ctx context.Context, p *profile.Resolved, v secret.Value) (handover.Connection, error) {
+func (c *call) handOver(ctx context.Context, p *resolve.Profile, v secret.Value) (handover.Connection, error) {
 	if found := p.Problem(); found != nil {
 		return handover.Connection{}, &secret.Failure{Found: found}
 	}
@@ -155,7 +157,7 @@ func (c *call) with(ctx context.Context, o withOptions) error {
 }
 
 // ownTunnel opens a tunnel that lives until end is called.
-func (c *call) ownTunnel(ctx context.Context, p *profile.Resolved) (local engine.Endpoint, end func(), err error) {
+func (c *call) ownTunnel(ctx context.Context, p *resolve.Profile) (local engine.Endpoint, end func(), err error) {
 	finder, err := c.finder()
 	if err != nil {
 		return local, nil, err
@@ -224,13 +226,13 @@ func plainReason(err error) string {
 }
 
 // ready tests the profile; what is wrong is told as test tells it.
-func (c *call) ready(ctx context.Context, p *profile.Resolved) error {
+func (c *call) ready(ctx context.Context, p *resolve.Profile) error {
 	runner, err := c.runner(check.DefaultTimeout)
 	if err != nil {
 		return err
 	}
 	report := runner.Run(ctx, p)
-	c.remember(ctx, []*profile.Resolved{p}, []*check.Report{report})
+	c.remember(ctx, []*resolve.Profile{p}, []*check.Report{report})
 	if !report.Failed(false) {
 		return nil
 	}
@@ -245,7 +247,7 @@ func (c *call) ready(ctx context.Context, p *profile.Resolved) error {
 
 // secretOf takes a profile's secret, for a program. A profile that has none is no
 // failure: the server may want none.
-func (c *call) secretOf(ctx context.Context, p *profile.Resolved) (secret.Value, error) {
+func (c *call) secretOf(ctx context.Context, p *resolve.Profile) (secret.Value, error) {
 	query, err := c.queryOf(ctx, p)
 	if err != nil {
 		return secret.Value{}, err
@@ -267,7 +269,7 @@ func (c *call) secretOf(ctx context.Context, p *profile.Resolved) (secret.Value,
 
 // olderClient says that a server's own client is much older than the server was
 // at the last test.
-func (c *call) olderClient(ctx context.Context, p *profile.Resolved, program string) {
+func (c *call) olderClient(ctx context.Context, p *resolve.Profile, program string) {
 	seen, ok := c.lastSeen().All()[lastseen.Key(p)]
 	if !ok {
 		return
@@ -279,7 +281,7 @@ func (c *call) olderClient(ctx context.Context, p *profile.Resolved, program str
 }
 
 func (c *call) lastSeen() lastseen.Store {
-	h, err := c.schema.FindHome(c.Lookup)
+	h, err := profile.FindHome(c.keys, c.Lookup)
 	if err != nil {
 		return lastseen.Store{}
 	}
@@ -287,7 +289,7 @@ func (c *call) lastSeen() lastseen.Store {
 }
 
 // remember keeps what logins were like. That it can't is no reason to fail.
-func (c *call) remember(ctx context.Context, profiles []*profile.Resolved, reports []*check.Report) {
+func (c *call) remember(ctx context.Context, profiles []*resolve.Profile, reports []*check.Report) {
 	if err := c.lastSeen().Keep(ctx, profiles, reports); err != nil {
 		c.log.Debug("last seen", "not kept", err)
 	}

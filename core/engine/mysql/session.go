@@ -263,9 +263,9 @@ func (c *conversation) lost(err error) *finding.Finding {
 func (c *conversation) Missing(ctx context.Context,
 	tables, extensions []string) (noTables, noExtensions []string, err error) {
 	for _, name := range tables {
-		schema, table, qualified := strings.Cut(name, ".")
+		keys, table, qualified := strings.Cut(name, ".")
 		sql, args := "SELECT 1 FROM information_schema.tables WHERE table_schema = ? AND table_name = ? LIMIT 1",
-			[]any{schema, table}
+			[]any{keys, table}
 		if !qualified {
 			sql, args = "SELECT 1 FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = ? LIMIT "+
 				"1", []any{name}

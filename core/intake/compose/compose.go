@@ -33,6 +33,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/defect"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/schema"
 )
 
 // maxFile bounds a compose file or env file that is read.
@@ -40,11 +41,11 @@ const maxFile = 4 << 20
 
 // Request says what to read.
 type Request struct {
-	Schema   *profile.Schema // for whose engines servers are looked for
-	Files    []string        // absolute; later ones change what earlier ones say
-	EnvFiles []string        // for the variables; none is .env beside the first file
-	Active   []string        // the compose profiles that are active; "*" is all
-	Project  string          // the project's name, "" for what the files say
+	Schema   *schema.Schema // for whose engines servers are looked for
+	Files    []string       // absolute; later ones change what earlier ones say
+	EnvFiles []string       // for the variables; none is .env beside the first file
+	Active   []string       // the compose profiles that are active; "*" is all
+	Project  string         // the project's name, "" for what the files say
 
 	// Machine are the variables of this machine, nil where they may not be used.
 	Machine map[string]string

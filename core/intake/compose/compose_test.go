@@ -17,7 +17,7 @@ import (
 func read(t testing.TB, machine map[string]string, files ...string) (*Result, error) {
 	t.Helper()
 	folder := t.TempDir()
-	r := Request{Schema: schema, Machine: machine}
+	r := Request{Schema: keys, Machine: machine}
 	for _, f := range files {
 		name, text, _ := strings.Cut(f, "\n")
 		path := filepath.Join(folder, name)
@@ -76,7 +76,7 @@ services:
 	}
 	var have []string
 	for _, s := range result.Servers {
-		f := s.Found(schema, "x")
+		f := s.Found(keys, "x")
 		words := []string{f.Name}
 		for _, set := range f.Sets {
 			words = append(words, set.Field.Name+"="+set.Value.Text())
@@ -98,8 +98,8 @@ second engine=mariadb container=fieldstation/second user=ringer`
 
 // TestWritten: what is written is read as what it was.
 func TestWritten(t *testing.T) {
-	for _, engine := range making.MakeableWords(schema.Engines()) {
-		w := making.Wish{Profile: "counts", Entry: "counts", Engine: schema.Engines().Named(engine), User: "war$den", Database: "sightings", Inside: schema.Engines().Port(engine), Port: 40404, Image: making.OfficialImage(schema.Engines().Named(engine), ""), Name: "counts"}
+	for _, engine := range making.MakeableWords(keys.Engines()) {
+		w := making.Wish{Profile: "counts", Entry: "counts", Engine: keys.Engines().Named(engine), User: "war$den", Database: "sightings", Inside: keys.Engines().Port(engine), Port: 40404, Image: making.OfficialImage(keys.Engines().Named(engine), ""), Name: "counts"}
 		text, files, err := Write("station", "counts", making.Draft(w))
 		if err != nil {
 			t.Fatal(err)

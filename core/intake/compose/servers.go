@@ -12,7 +12,7 @@ import (
 	"github.com/compose-spec/compose-go/v2/types"
 
 	"gentleharbor/core/intake"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route/container"
 	"gentleharbor/core/route/container/api"
 	"gentleharbor/core/secret"
@@ -33,7 +33,7 @@ type Result struct {
 type Server struct {
 	Service     string
 	Declaration container.Declaration
-	Container   profile.Container
+	Container   schema.Container
 	Port        int // the server's in the container
 	Published   []string
 	Password    secret.Value // as declared, for who wants a copy
@@ -104,7 +104,7 @@ func (l *loading) server(project *types.Project, service types.ServiceConfig) (s
 			ports = append(ports, port)
 		}
 	}
-	s.Service, s.Container = service.Name, profile.Container{Project: project.Name, Service: service.Name}
+	s.Service, s.Container = service.Name, schema.Container{Project: project.Name, Service: service.Name}
 	if s.Declaration, s.Port, ok = l.catalog().Describe(env, service.Image, ports); !ok {
 		return s, false
 	}
@@ -156,10 +156,10 @@ func (l *loading) password(project *types.Project, service types.ServiceConfig, 
 }
 
 // Found is the server as a connection that was found; origin says in which files.
-func (s Server) Found(schema *profile.Schema, origin string) intake.Found {
+func (s Server) Found(keys *schema.Schema, origin string) intake.Found {
 	return intake.Found{
 		Name:     intake.Name(s.Service),
-		Sets:     s.Declaration.Sets(schema, s.Container, s.Port),
+		Sets:     s.Declaration.Sets(keys, s.Container, s.Port),
 		Password: s.Password,
 		Origin:   origin,
 		Trouble:  s.Trouble,

@@ -11,7 +11,7 @@ import (
 
 	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/vouch"
 )
 
@@ -22,8 +22,8 @@ const Word = "compose"
 // taken together: the files, the variables of this machine, and where the profiles of ours
 // would lead. No variable is filled in, and no file outside of the repository is read: what a
 // value is made of is shown as it is written, and the same in every clone.
-func Uses(ctx context.Context, schema *profile.Schema, files []string, root string) vouch.Uses {
-	project, l, err := load(ctx, Request{Schema: schema, Files: files, Active: []string{"*"}, Root: root, templates: true})
+func Uses(ctx context.Context, keys *schema.Schema, files []string, root string) vouch.Uses {
+	project, l, err := load(ctx, Request{Schema: keys, Files: files, Active: []string{"*"}, Root: root, templates: true})
 	if outside := new(Outside); errors.As(err, &outside) {
 		return vouch.Uses{
 			Profile: Word,
@@ -63,7 +63,7 @@ func Uses(ctx context.Context, schema *profile.Schema, files []string, root stri
 	}
 	for _, name := range project.ServiceNames() {
 		if s, ok := l.server(project, project.Services[name]); ok {
-			for _, set := range s.Found(schema, "").Sets {
+			for _, set := range s.Found(keys, "").Sets {
 				text := strings.ReplaceAll(set.Value.Text(), "$$", "$") // as the file has it
 				list = append(list, vouch.Use{Key: "service " + name + " " + set.Field.Name, Words: []string{text}})
 			}

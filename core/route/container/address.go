@@ -11,7 +11,8 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/hostname"
+	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/route/container/api"
 )
 
@@ -218,13 +219,13 @@ func (v *view) innerPorts(but int) []int {
 
 // publishes reports whether a profile's written address is one at which a container's
 // port is published.
-func (s Seen) publishes(r *profile.Resolved) bool {
+func (s Seen) publishes(r *resolve.Profile) bool {
 	if len(r.Hops()) > 0 || r.AddressKind() == "container" {
 		return false
 	}
 	for _, h := range r.Hosts() {
 		for _, one := range s.places {
-			if h.Port == one.port && (h.Host == one.host || profile.LocalHost(h.Host) && profile.LocalHost(one.host)) {
+			if h.Port == one.port && (h.Host == one.host || hostname.Local(h.Host) && hostname.Local(one.host)) {
 				return true
 			}
 		}

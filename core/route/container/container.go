@@ -23,7 +23,8 @@ import (
 	"gentleharbor/core/defect"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route"
 	"gentleharbor/core/route/container/api"
 )
@@ -122,7 +123,7 @@ func (e *Engines) endpoints(written string) ([]api.Endpoint, *finding.Finding) {
 	}
 	if len(all) == 0 {
 		return nil, finding.New(finding.ContainerNoEngine, "no container engine was found on this machine").
-			Saw("none of the usual sockets is there, and %s is not set", profile.EndpointVariable).
+			Saw("none of the usual sockets is there, and %s is not set", resolve.EndpointVariable).
 			Suggest("sudo systemctl start docker   # if it is installed").
 			Suggest("export DOCKER_HOST=unix:///PATH   # if its socket is elsewhere")
 	}
@@ -145,7 +146,7 @@ func Canonical(endpoint string) string {
 }
 
 // Endpoint is the engine that a profile's container is looked for at.
-func (e *Engines) Endpoint(ctx context.Context, r *profile.Resolved) (string, *finding.Finding) {
+func (e *Engines) Endpoint(ctx context.Context, r *resolve.Profile) (string, *finding.Finding) {
 	all, found := e.endpoints(r.Text("endpoint"))
 	switch {
 	case found != nil:
@@ -167,21 +168,21 @@ type match struct {
 }
 
 // Find looks a container up at all engines, or at the one that endpoint names.
-func (e *Engines) Find(ctx context.Context, wanted profile.Container,
+func (e *Engines) Find(ctx context.Context, wanted schema.Container,
 	endpoint string) (*api.Client, *api.Container, *finding.Finding) {
 	m, found := e.look(ctx, wanted, endpoint, "")
 	return m.client, m.one, found
 }
 
 // find looks up a profile's container.
-func (e *Engines) find(ctx context.Context, r *profile.Resolved) (match, *finding.Finding) {
+func (e *Engines) find(ctx context.Context, r *resolve.Profile) (match, *finding.Finding) {
 	wanted, _ := r.Container()
 	return e.look(ctx, wanted, r.Text("endpoint"), r.Called)
 }
 
 // look asks all engines at once. A container that two of them have, or two
 // containers of one service, are none: nobody can say which is meant.
-func (e *Engines) look(ctx context.Context, wanted profile.Container,
+func (e *Engines) look(ctx context.Context, wanted schema.Container,
 	endpoint, profileName string) (match, *finding.Finding) {
 	endpoints, found := e.endpoints(endpoint)
 	if found != nil {
@@ -213,7 +214,7 @@ type answer struct {
 	err   error
 }
 
-func (e *Engines) ask(ctx context.Context, endpoint api.Endpoint, wanted profile.Container) (a answer) {
+func (e *Engines) ask(ctx context.Context, endpoint api.Endpoint, wanted schema.Container) (a answer) {
 	var client *api.Client
 	if client, a.err = e.connect(ctx, endpoint); a.err != nil {
 		return a
@@ -236,7 +237,7 @@ func (e *Engines) ask(ctx context.Context, endpoint api.Endpoint, wanted profile
 }
 
 // calledOf is what a container could have been meant by.
-func calledOf(wanted profile.Container, one api.Summary) []string {
+func calledOf(wanted schema.Container, one api.Summary) []string {
 	if !wanted.Compose() {
 		return []string{one.Name()}
 	}
@@ -255,15 +256,15 @@ const (
 )
 
 // labelled is the compose file's service that labels name, if they do.
-func labelled(labels map[string]string) profile.Container {
-	c, ok := profile.ParseContainer(labels[projectLabel] + "/" + labels[serviceLabel])
+func labelled(labels map[string]string) schema.Container {
+	c, ok := schema.ParseContainer(labels[projectLabel] + "/" + labels[serviceLabel])
 	if !ok || strings.EqualFold(labels[oneOffLabel], "true") {
-		return profile.Container{}
+		return schema.Container{}
 	}
 	return c
 }
 
-func composed(ctx context.Context, client *api.Client, wanted profile.Container) ([]match, error) {
+func composed(ctx context.Context, client *api.Client, wanted schema.Container) ([]match, error) {
 	list, err := client.List(ctx, projectLabel+"="+wanted.Project, serviceLabel+"="+wanted.Service)
 	if err != nil {
 		return nil, err
@@ -301,7 +302,7 @@ func named(ctx context.Context, client *api.Client, name string) ([]match, error
 }
 
 // Place asks the container engine where a profile's container is now.
-func (e *Engines) Place(ctx context.Context, r *profile.Resolved) (*route.ContainerAddress, *finding.Finding) {
+func (e *Engines) Place(ctx context.Context, r *resolve.Profile) (*route.ContainerAddress, *finding.Finding) {
 	m, found := e.find(ctx, r)
 	if found != nil {
 		return nil, found
@@ -357,8 +358,8 @@ func (m *match) join(ctx context.Context) error {
 type view struct {
 	*Engines
 	match
-	profile *profile.Resolved
-	called  profile.Container
+	profile *resolve.Profile
+	called  schema.Container
 }
 
 // gateways are the addresses from which the server sees what comes through a
@@ -411,7 +412,7 @@ func name(one *api.Container) string { return clean.Shell(one.Name) }
 // socket: a profile need not name it then.
 func (e *Engines) IsOnlyEngine(endpoint string) bool {
 	all, err := api.Endpoints(e.Lookup, e.Home, e.UID)
-	return err == nil && len(all) == 1 && all[0].From != profile.EndpointVariable &&
+	return err == nil && len(all) == 1 && all[0].From != resolve.EndpointVariable &&
 		Canonical(all[0].Address) == Canonical(endpoint)
 }
 
@@ -422,7 +423,7 @@ func (e *Engines) Client(ctx context.Context, endpoint string) (*api.Client, *fi
 	if found != nil {
 		return nil, found
 	}
-	if endpoints[0].From == profile.EndpointVariable {
+	if endpoints[0].From == resolve.EndpointVariable {
 		endpoints = endpoints[:1]
 	}
 	var clients []*api.Client

@@ -13,7 +13,7 @@ import (
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearest"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route/container/api"
 	"gentleharbor/core/secret"
 )
@@ -258,21 +258,21 @@ func (v *view) fileSecret(ctx context.Context, q secret.Query, file string) (sec
 
 // Sets are the keys of a profile that leads to a container, in which the server is at a
 // port; 0 where that is not known.
-func (d Declaration) Sets(schema *profile.Schema, c profile.Container, port int) []profile.Override {
-	var sets []profile.Override
+func (d Declaration) Sets(keys *schema.Schema, c schema.Container, port int) []schema.Override {
+	var sets []schema.Override
 	add := func(key, value string) {
-		if f := schema.Field(key); value != "" {
+		if f := keys.Field(key); value != "" {
 			if f.Expands { // where a dollar sign is one of a variable's
 				value = strings.ReplaceAll(value, "$", "$$")
 			}
 			if v, err := f.ParseValue(value); err == nil {
-				sets = append(sets, profile.Override{Field: f, Value: v})
+				sets = append(sets, schema.Override{Field: f, Value: v})
 			}
 		}
 	}
-	spec := schema.Engines().Named(d.Engine)
+	spec := keys.Engines().Named(d.Engine)
 	add("engine", d.Engine)
-	sets = append(sets, profile.Override{Field: schema.Field("container"), Value: profile.ContainerValue(c)})
+	sets = append(sets, schema.Override{Field: keys.Field("container"), Value: schema.ContainerValue(c)})
 	if spec != nil && spec.Listener != nil {
 		add("service", d.Service)
 	} else {

@@ -5,7 +5,8 @@ import (
 	"sync"
 	"time"
 
-	"gentleharbor/core/profile"
+	"gentleharbor/core/hostname"
+	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/route"
 	"gentleharbor/core/route/container/api"
 )
@@ -28,7 +29,7 @@ func (e *Engines) Nearby(ctx context.Context, word string) []route.NearbyContain
 		all, _ := api.Endpoints(e.Lookup, e.Home, e.UID)
 		var local []api.Endpoint
 		for _, one := range all {
-			if profile.LocalEndpoint(one.Address) {
+			if resolve.LocalEndpoint(one.Address) {
 				local = append(local, one)
 			}
 		}
@@ -42,7 +43,7 @@ func (e *Engines) Nearby(ctx context.Context, word string) []route.NearbyContain
 			}
 			n := route.NearbyContainer{Ref: s.Named, Name: s.Container, State: s.State, Port: s.LocalPort()}
 			for _, p := range s.wanted {
-				if profile.LocalHost(p.host) {
+				if hostname.Local(p.host) {
 					n.PublishedPorts = append(n.PublishedPorts, p.port)
 				}
 			}

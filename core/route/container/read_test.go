@@ -8,7 +8,8 @@ import (
 	"testing"
 
 	"gentleharbor/core/engine"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route/container/api"
 	"gentleharbor/core/secret"
 )
@@ -109,9 +110,9 @@ func TestPublished(t *testing.T) {
 }
 
 // catalog recognises the servers of all engines.
-var catalog = Catalog{Known: schema.Engines()}
+var catalog = Catalog{Known: keys.Engines()}
 
-func logOf(word string) engine.Log { return schema.Engines().Named(word).Image.Log }
+func logOf(word string) engine.Log { return keys.Engines().Named(word).Image.Log }
 
 func env(pairs ...string) api.Environment {
 	e := make(api.Environment)
@@ -160,8 +161,8 @@ func TestDeclared(t *testing.T) {
 	if d, port, ok := catalog.Describe(env(), "registry.saltmarsh.example:5000/library/redis:7@sha256:ab", []int{6400}); d.Engine != "redis" || port != 6400 || !ok {
 		t.Errorf("by its image it is %+v, port %d", d, port)
 	}
-	sets := Declaration{Engine: "postgresql", User: "war$den", Database: "sightings", Variable: "POSTGRES_PASSWORD"}.Sets(schema, profile.Container{Project: "station", Service: "counts"}, 5432)
-	r := schema.ResolveValues("counts", sets, profile.Environment{Lookup: func(string) (string, bool) { return "", false }})
+	sets := Declaration{Engine: "postgresql", User: "war$den", Database: "sightings", Variable: "POSTGRES_PASSWORD"}.Sets(keys, schema.Container{Project: "station", Service: "counts"}, 5432)
+	r := resolve.Values(keys, "counts", sets, resolve.Environment{Lookup: func(string) (string, bool) { return "", false }})
 	if found := r.Problem(); found != nil || r.Text("user") != "war$den" || r.Text("secret") != "container:POSTGRES_PASSWORD" {
 		t.Errorf("the profile has the user %q: %+v", r.Text("user"), found)
 	}
@@ -193,7 +194,7 @@ func FuzzContainer(f *testing.F) {
 			return
 		}
 		d, _, _ := catalog.Describe(one.Config.Env, one.Config.Image, tcpPorts(&one))
-		d.Sets(schema, profile.Container{Name: "x"}, 0)
+		d.Sets(keys, schema.Container{Name: "x"}, 0)
 		for _, bindings := range one.NetworkSettings.Ports {
 			for _, p := range publishedOf(bindings, "") {
 				if p.port < 1 || p.port > 65535 || p.host == "" {

@@ -12,7 +12,9 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/defect"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/hostname"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route/container/api"
 )
 
@@ -31,12 +33,12 @@ type Seen struct {
 	Variable  string   `json:"variable,omitempty"` // that has the password
 	By        string   `json:"by"`                 // what it was recognised by: "environment", "port", "image", "greeting"
 
-	ID          string            `json:"-"`
-	Declaration Declaration       `json:"-"`
-	Named       profile.Container `json:"-"` // what a profile calls it best
-	places      []place           // at which its port is published
-	wanted      []place           // at which it would be, where it does not run
-	labels      profile.Container // of its compose file's service
+	ID          string           `json:"-"`
+	Declaration Declaration      `json:"-"`
+	Named       schema.Container `json:"-"` // what a profile calls it best
+	places      []place          // at which its port is published
+	wanted      []place          // at which it would be, where it does not run
+	labels      schema.Container // of its compose file's service
 }
 
 // View is what one container engine has.
@@ -79,8 +81,8 @@ func (e *Engines) Scan(ctx context.Context, endpoint string, greet bool) ([]View
 	defer cancel()
 	views := e.views(ctx, endpoints, greet)
 	if found != nil { // of what DOCKER_HOST says; the usual sockets are there all the same
-		named, _ := e.Lookup(profile.EndpointVariable)
-		views = append([]View{{Endpoint: clean.Line(clean.WithoutPasswords(named), 200), From: profile.EndpointVariable,
+		named, _ := e.Lookup(resolve.EndpointVariable)
+		views = append([]View{{Endpoint: clean.Line(clean.WithoutPasswords(named), 200), From: resolve.EndpointVariable,
 			Finding: found, Containers: []Seen{}}}, views...)
 	}
 	return views, nil
@@ -179,7 +181,7 @@ func newSeen(one *api.Container) Seen {
 		ID:        one.ID,
 		labels:    labelled(one.Config.Labels),
 	}
-	s.Named = profile.Container{Name: one.Name}
+	s.Named = schema.Container{Name: one.Name}
 	if s.labels.Compose() {
 		s.Compose, s.Named = s.labels.String(), s.labels
 	}
@@ -292,7 +294,7 @@ func (e *Engines) greeting(ctx context.Context, one *api.Container, ports []int,
 	})
 	for _, port := range ports[:min(len(ports), mostPorts)] {
 		for _, at := range publishedOf(one.NetworkSettings.Ports[strconv.Itoa(port)+"/tcp"], "") {
-			if !profile.LocalHost(at.host) {
+			if !hostname.Local(at.host) {
 				continue
 			}
 			greetings := e.Known.Greetings()
@@ -311,7 +313,7 @@ func (e *Engines) greeting(ctx context.Context, one *api.Container, ports []int,
 // LocalPort is the port of loopback at which the server's port is published, 0 for none.
 func (s Seen) LocalPort() int {
 	for _, p := range s.places {
-		if profile.LocalHost(p.host) {
+		if hostname.Local(p.host) {
 			return p.port
 		}
 	}
@@ -319,7 +321,7 @@ func (s Seen) LocalPort() int {
 }
 
 // Leads reports whether a profile leads to the container, at the engine that has it.
-func (s Seen) Leads(r *profile.Resolved, endpoint string) bool {
+func (s Seen) Leads(r *resolve.Profile, endpoint string) bool {
 	wanted, ok := r.Container()
 	if !ok {
 		return s.publishes(r)

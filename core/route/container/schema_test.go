@@ -2,8 +2,8 @@ package container
 
 import (
 	"gentleharbor/core/engines"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/schema"
 )
 
-// schema is the table of keys for the tests of this package.
-var schema = profile.NewSchema(engines.All())
+// keys is the table of keys for the tests of this package.
+var keys = schema.New(engines.All())

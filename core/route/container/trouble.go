@@ -13,7 +13,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearest"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route/container/api"
 )
 
@@ -70,7 +70,7 @@ func Trouble(err error) *finding.Finding {
 
 // unknown is the finding for a container that no engine has: with the nearest names,
 // and the engines that could not be asked. Where none could, that is what is wrong.
-func unknown(wanted profile.Container, profileName string, endpoints []api.Endpoint,
+func unknown(wanted schema.Container, profileName string, endpoints []api.Endpoint,
 	answers []answer) *finding.Finding {
 	var names []string
 	var trouble []*finding.Finding
@@ -112,7 +112,7 @@ func unknown(wanted profile.Container, profileName string, endpoints []api.Endpo
 	if near != "" {
 		found.Saw("the nearest name is %s", clean.Quoted(near))
 	}
-	if _, ok := profile.ParseContainer(near); ok && profileName != "" {
+	if _, ok := schema.ParseContainer(near); ok && profileName != "" {
 		found.Suggest("gharbor set %s container=%s", profileName, near)
 	}
 	if wanted.Compose() && asked > 0 {
@@ -130,7 +130,7 @@ func plural(n int, word string) string {
 
 // ambiguous refuses to choose between containers: a password could go to the wrong
 // one.
-func ambiguous(wanted profile.Container, profileName string, all []match) *finding.Finding {
+func ambiguous(wanted schema.Container, profileName string, all []match) *finding.Finding {
 	found := finding.New(finding.ContainerAmbiguous, "%d containers are what %s names, and nothing says which is meant",
 		len(all), clean.Quoted(wanted.String()))
 	engines := make(map[string]bool)

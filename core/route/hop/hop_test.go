@@ -14,7 +14,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route/hostkey"
 	"gentleharbor/core/secret"
 )
@@ -90,7 +90,7 @@ func TestOlderAlgorithms(t *testing.T) {
 	t.Parallel()
 	old, now := ssh.InsecureAlgorithms(), ssh.SupportedAlgorithms()
 	able := slices.Concat(old.KeyExchanges, old.Ciphers, old.MACs, old.HostKeys, []string{ssh.HMACSHA1})
-	for _, name := range profile.OlderAlgorithms {
+	for _, name := range schema.OlderAlgorithms {
 		if !slices.Contains(able, name) {
 			t.Errorf("%s can be named and is not there", name)
 		}

@@ -20,18 +20,20 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine/greeting"
 	"gentleharbor/core/finding"
+	"gentleharbor/core/hostname"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/route/hostkey"
 	"gentleharbor/core/route/sshconfig"
 )
 
 // Hop is one jump host or proxy as it is to be reached.
 type Hop struct {
-	Stage  string               // "hop 1": its number on the way
-	Of     profile.EffectiveHop // the hop of the profile that it comes from
-	Word   string               // as written: "keeper@gate.saltmarsh.example:22", "ssh:gate"
-	Origin string               // where it is told: "profiles.toml:9", "HostName, ~/.ssh/config:3"
-	From   string               // the file and line whose ProxyJump asks for it, "" for a hop of the profile
+	Stage  string      // "hop 1": its number on the way
+	Of     resolve.Hop // the hop of the profile that it comes from
+	Word   string      // as written: "keeper@gate.saltmarsh.example:22", "ssh:gate"
+	Origin string      // where it is told: "profiles.toml:9", "HostName, ~/.ssh/config:3"
+	From   string      // the file and line whose ProxyJump asks for it, "" for a hop of the profile
 
 	Host  string
 	Port  int
@@ -116,7 +118,7 @@ func (p Places) user() string {
 // Plan works out what a profile's hops come to. It reads the user's SSH client
 // configuration where a hop names a host of it, and connects to nothing. notes are
 // what that says and is not honoured.
-func (p Places) Plan(r *profile.Resolved) (hops []*Hop, notes []string, found *finding.Finding) {
+func (p Places) Plan(r *resolve.Profile) (hops []*Hop, notes []string, found *finding.Finding) {
 	for _, e := range r.Hops() {
 		var more []*Hop
 		if alias := e.Text("ssh"); alias != "" {
@@ -146,7 +148,7 @@ func (p Places) Plan(r *profile.Resolved) (hops []*Hop, notes []string, found *f
 }
 
 // plain is a hop that the profile itself describes.
-func (p Places) plain(e profile.EffectiveHop) (*Hop, *finding.Finding) {
+func (p Places) plain(e resolve.Hop) (*Hop, *finding.Finding) {
 	h := &Hop{Of: e, Word: e.Word(), User: e.Text("user"), Origin: fmt.Sprintf("%s:%d", filepath.Base(e.File()), e.Line())}
 	if proxy := e.Text("proxy"); proxy != "" {
 		u, err := url.Parse(proxy)
@@ -218,7 +220,7 @@ func (h *Hop) usual(p Places) {
 
 // listed is a host of the SSH client configuration, with the hosts before it that
 // its ProxyJump asks for. path are the lines that led here.
-func (p Places) listed(e profile.EffectiveHop, word string, jumps bool,
+func (p Places) listed(e resolve.Hop, word string, jumps bool,
 	path []string) (hops []*Hop, notes []string, found *finding.Finding) {
 	if len(path) > profile.MaxHops {
 		return nil, nil, finding.New(finding.HopConfig, "ProxyJump goes in a circle").
@@ -306,13 +308,13 @@ func jumpHost(word string) (user, host string, port int) {
 	if i := strings.LastIndexByte(word, '@'); i >= 0 {
 		user, word = word[:i], word[i+1:]
 	}
-	host, text := profile.SplitHostPort(strings.TrimSuffix(word, "/"))
+	host, text := hostname.SplitPort(strings.TrimSuffix(word, "/"))
 	port, _ = strconv.Atoi(text)
 	return user, host, port
 }
 
 // configFinding is for a configuration that can't be followed.
-func configFinding(e profile.EffectiveHop, name string, err error) *finding.Finding {
+func configFinding(e resolve.Hop, name string, err error) *finding.Finding {
 	var refusal *sshconfig.Refusal
 	if !errors.As(err, &refusal) {
 		return finding.New(finding.HopConfig, "the SSH client configuration cannot be read").

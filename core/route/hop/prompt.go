@@ -6,13 +6,13 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
-	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/secret"
 )
 
 // Named are the secrets that a profile names for a hop: the account's password, and
 // the passphrase of its key.
-func Named(e profile.EffectiveHop) []secret.Query {
+func Named(e resolve.Hop) []secret.Query {
 	h := &Hop{Of: e, Word: e.Word(), User: e.Text("user"), Host: e.Text("host")}
 	var all []secret.Query
 	if e.Text("secret") != "" {

@@ -18,7 +18,7 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/profile"
+	"gentleharbor/core/hostname"
 	"gentleharbor/core/secret"
 )
 
@@ -70,7 +70,7 @@ func (d *Dialer) proxyLink(ctx context.Context, before *Link, h *Hop, first net.
 // clear is the finding for a proxy whose password would go over the network in the
 // clear: the proxy is on another machine, and no SSH hop stands before it.
 func (h *Hop) clear(before *Link) *finding.Finding {
-	if h.Proxy == "" || h.User == "" || profile.LocalHost(h.Host) || before.lasting() != nil {
+	if h.Proxy == "" || h.User == "" || hostname.Local(h.Host) || before.lasting() != nil {
 		return nil
 	}
 	return finding.New(finding.HopProxyClear,

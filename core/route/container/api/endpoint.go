@@ -16,7 +16,9 @@ import (
 	"path/filepath"
 	"strconv"
 
-	"gentleharbor/core/profile"
+	"gentleharbor/core/hostname"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/secret"
 )
 
@@ -38,7 +40,7 @@ func (e Endpoint) Socket() string {
 // Host is the machine that the engine is on, "" for this one.
 func (e Endpoint) Host() string {
 	u, err := url.Parse(e.Address)
-	if err != nil || u.Scheme != "tcp" || profile.LocalHost(u.Hostname()) {
+	if err != nil || u.Scheme != "tcp" || hostname.Local(u.Hostname()) {
 		return ""
 	}
 	return u.Hostname()
@@ -120,10 +122,10 @@ func usualSockets(lookup func(string) (string, bool), home string, uid int) []st
 func Endpoints(lookup func(string) (string, bool), home string, uid int) ([]Endpoint, error) {
 	var all []Endpoint
 	var problem error
-	named, _ := lookup(profile.EndpointVariable)
-	switch one := (Endpoint{named, profile.EndpointVariable}); {
+	named, _ := lookup(resolve.EndpointVariable)
+	switch one := (Endpoint{named, resolve.EndpointVariable}); {
 	case named == "":
-	case profile.ValidEndpoint(named):
+	case schema.ValidEndpoint(named):
 		all = append(all, one)
 	default:
 		problem = &Error{Kind: BadEndpoint, Endpoint: one}

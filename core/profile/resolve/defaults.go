@@ -1,11 +1,12 @@
-package profile
+package resolve
 
 import (
+	"gentleharbor/core/profile/schema"
 	"strconv"
 )
 
 // byDefault is what holds where nothing was said, and why.
-func (r *Resolved) byDefault(field *Field) (Effective, bool) {
+func (r *Profile) byDefault(field *schema.Field) (Effective, bool) {
 	text, reason := "", ""
 	switch field.Name {
 	case "port":
@@ -52,7 +53,7 @@ func (r *Resolved) byDefault(field *Field) (Effective, bool) {
 	}
 	return Effective{
 		Field:  field,
-		Value:  Value{kind: field.Kind, text: text},
+		Value:  schema.Value{Kind: field.Kind, Raw: text},
 		Origin: Origin{Kind: FromEngine, Reason: reason},
 	}, true
 }

@@ -1,36 +1,37 @@
-package profile
+package resolve
 
 import (
 	"fmt"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/schema"
 	"net"
 	"net/url"
 	"path/filepath"
 	"strings"
-
-	"gentleharbor/core/finding"
 )
 
-// EffectiveHop is one hop with everything that it takes from elsewhere.
-type EffectiveHop struct {
+// Hop is one hop with everything that it takes from elsewhere.
+type Hop struct {
 	Number int // from 1, from here to the server
-	r      *Resolved
-	from   *Profile
-	hop    *Hop
+	r      *Profile
+	from   *profile.Profile
+	hop    *profile.Hop
 }
 
 // Hops are the hops on the way to the server, in order: the profile's own, or all
 // of the nearest profile that it is like.
-func (r *Resolved) Hops() []EffectiveHop {
+func (r *Profile) Hops() []Hop {
 	for _, p := range r.chain {
-		if p.direct > 0 {
+		if p.NoHops() {
 			return nil
 		}
 		if len(p.Hops) == 0 {
 			continue
 		}
-		all := make([]EffectiveHop, len(p.Hops))
+		all := make([]Hop, len(p.Hops))
 		for i, h := range p.Hops {
-			all[i] = EffectiveHop{i + 1, r, p, h}
+			all[i] = Hop{i + 1, r, p, h}
 		}
 		return all
 	}
@@ -38,18 +39,18 @@ func (r *Resolved) Hops() []EffectiveHop {
 }
 
 // Line is the hop's place in its file.
-func (h EffectiveHop) Line() int { return h.hop.Line }
+func (h Hop) Line() int { return h.hop.Line }
 
-// File is the file that the hop stands in.
-func (h EffectiveHop) File() string { return h.from.in.Path }
+// profile.File is the file that the hop stands in.
+func (h Hop) File() string { return h.from.File().Path }
 
 // Profile is the name by which the profile that has the hop is meant.
-func (h EffectiveHop) Profile() string { return h.r.Called }
+func (h Hop) Profile() string { return h.r.Called }
 
 // Owner is the name by which the profile is changed that the hop stands in.
-func (h EffectiveHop) Owner() string {
+func (h Hop) Owner() string {
 	if h.from.InProject() && !h.r.Profile.InProject() {
-		return ProjectPrefix + h.from.Name
+		return schema.ProjectPrefix + h.from.Name
 	}
 	if h.from == h.r.Profile {
 		return h.r.Called
@@ -58,11 +59,11 @@ func (h EffectiveHop) Owner() string {
 }
 
 // Key is the full name of one of its keys, as set and -override take it.
-func (h EffectiveHop) Key(key string) string { return fmt.Sprintf("hop.%d.%s", h.Number, key) }
+func (h Hop) Key(key string) string { return fmt.Sprintf("hop.%d.%s", h.Number, key) }
 
 // Get returns the effective value of a key. What an SSH client configuration says
 // for it is not known here.
-func (h EffectiveHop) Get(key string) (Effective, bool) {
+func (h Hop) Get(key string) (Effective, bool) {
 	e, ok := h.Written(key)
 	if !ok {
 		return h.byDefault(key)
@@ -73,18 +74,18 @@ func (h EffectiveHop) Get(key string) (Effective, bool) {
 
 // Written is what the hop's file or the command line says for a key; nothing is
 // expanded.
-func (h EffectiveHop) Written(key string) (Effective, bool) {
-	field := hopFieldByName[key]
+func (h Hop) Written(key string) (Effective, bool) {
+	field := schema.HopField(key)
 	for i := len(h.r.overrides) - 1; i >= 0; i-- {
 		if o := h.r.overrides[i]; o.Field == field && o.Hop == h.Number {
 			return Effective{Field: field, Value: o.Value, Origin: Origin{Kind: FromOverride}}, !o.Unset
 		}
 	}
-	own, ok := h.hop.own(field)
+	own, ok := h.hop.Own(field)
 	if !ok {
 		return Effective{}, false
 	}
-	o := Origin{Kind: FromFile, File: h.from.in.Path, Line: own.Line}
+	o := Origin{Kind: FromFile, File: h.from.File().Path, Line: own.Line}
 	if h.from != h.r.Profile {
 		o.Kind, o.Profile = FromLike, h.from.Name
 	}
@@ -93,7 +94,7 @@ func (h EffectiveHop) Written(key string) (Effective, bool) {
 
 // byDefault is what holds where nothing was said. Where the hop is named by an
 // SSH client configuration, the port and the user are its business.
-func (h EffectiveHop) byDefault(key string) (Effective, bool) {
+func (h Hop) byDefault(key string) (Effective, bool) {
 	text, reason := "", ""
 	_, alias := h.Written("ssh")
 	_, proxy := h.Written("proxy")
@@ -117,23 +118,23 @@ func (h EffectiveHop) byDefault(key string) (Effective, bool) {
 		return Effective{}, false
 	}
 	return Effective{
-		Field:  hopFieldByName[key],
-		Value:  Value{kind: hopFieldByName[key].Kind, text: text},
+		Field:  schema.HopField(key),
+		Value:  schema.Value{Kind: schema.HopField(key).Kind, Raw: text},
 		Origin: Origin{Kind: FromEngine, Reason: reason},
 	}, true
 }
 
 // Text is the effective value of a key as text, "" where there is none.
-func (h EffectiveHop) Text(key string) string {
+func (h Hop) Text(key string) string {
 	e, _ := h.Get(key)
 	return e.Value.Text()
 }
 
-// Values lists the effective values, in the order of HopFields.
-func (h EffectiveHop) Values() []Effective {
+// Values lists the effective values, in the order of schema.HopFields.
+func (h Hop) Values() []Effective {
 	var all []Effective
-	for i := range hopFields {
-		if e, ok := h.Get(hopFields[i].Name); ok {
+	for i := range schema.HopFields() {
+		if e, ok := h.Get(schema.HopFields()[i].Name); ok {
 			all = append(all, e)
 		}
 	}
@@ -142,7 +143,7 @@ func (h EffectiveHop) Values() []Effective {
 
 // Command is the program and the words of a source command:WORDS of the hop, nil
 // for another source.
-func (h EffectiveHop) Command(key string) []string {
+func (h Hop) Command(key string) []string {
 	e, _ := h.Get(key)
 	source, ok := strings.CutPrefix(e.Value.Text(), "command:")
 	if !ok {
@@ -150,27 +151,27 @@ func (h EffectiveHop) Command(key string) []string {
 	}
 	words := strings.Fields(source)
 	if len(words) > 0 && strings.Contains(words[0], "/") {
-		words[0] = wholePath(words[0], h.r.base(e.Origin), h.r.env.Home)
+		words[0] = schema.WholePath(words[0], h.r.base(e.Origin), h.r.env.Home)
 	}
 	return words
 }
 
 // Project reports whether the profile has something from a project's file.
-func (h EffectiveHop) Project() bool { return !h.r.Own() }
+func (h Hop) Project() bool { return !h.r.Own() }
 
 // Pinned are the files' bytes that the profile was judged by.
-func (h EffectiveHop) Pinned() map[string][]byte { return h.r.pinned }
+func (h Hop) Pinned() map[string][]byte { return h.r.pinned }
 
 // BoundWord is the word of the hop with all else that a wallet's secret is bound to. A hop of a
 // project's file is another one than the user's of the same word where that file says which
 // host key is right, allows older algorithms, or gives a proxy its address: those decide who
 // sees a secret.
-func (h EffectiveHop) BoundWord() string {
+func (h Hop) BoundWord() string {
 	word := h.Word()
 	if !h.from.InProject() {
 		return word
 	}
-	for _, f := range hopFields {
+	for _, f := range schema.HopFields() {
 		if e, ok := h.Written(f.Name); ok && !f.NotBound && !f.InWord {
 			word += fmt.Sprintf(" %s=%s", f.Name, strings.Join(e.Value.Words(), ","))
 		}
@@ -184,7 +185,7 @@ func (h EffectiveHop) BoundWord() string {
 }
 
 // BoundHops are the BoundWords of all hops, in order from here.
-func (r *Resolved) BoundHops() []string {
+func (r *Profile) BoundHops() []string {
 	var words []string
 	for _, h := range r.Hops() {
 		words = append(words, h.BoundWord())
@@ -193,14 +194,14 @@ func (r *Resolved) BoundHops() []string {
 }
 
 // Recheck judges the hop's profile once more; nil where nothing of it is a project's.
-func (h EffectiveHop) Recheck() func() *finding.Finding { return h.r.Recheck() }
+func (h Hop) Recheck() func() *finding.Finding { return h.r.Recheck() }
 
 // Folder is the folder of the file that the hop stands in.
-func (h EffectiveHop) Folder() string { return filepath.Dir(h.from.in.Path) }
+func (h Hop) Folder() string { return filepath.Dir(h.from.File().Path) }
 
 // Word names the hop as written: ssh:ALIAS, a proxy's URL, or USER@HOST:PORT. It
 // is what a wallet's entry is bound to.
-func (h EffectiveHop) Word() string {
+func (h Hop) Word() string {
 	if alias := h.Text("ssh"); alias != "" {
 		return "ssh:" + alias
 	}
@@ -211,7 +212,7 @@ func (h EffectiveHop) Word() string {
 }
 
 // HopWords are the words of all hops, in order from here.
-func (r *Resolved) HopWords() []string {
+func (r *Profile) HopWords() []string {
 	var words []string
 	for _, h := range r.Hops() {
 		words = append(words, h.Word())
@@ -221,15 +222,15 @@ func (r *Resolved) HopWords() []string {
 
 // hopProblem is the first variable of a hop that is not set or does not fit, and
 // a number on the command line that no hop has.
-func (r *Resolved) hopProblem() (where string, e Effective, err error) {
+func (r *Profile) hopProblem() (where string, e Effective, err error) {
 	for _, h := range r.Hops() {
-		for i := range hopFields {
-			e, ok := h.Written(hopFields[i].Name)
-			if !ok || !hopFields[i].Expands {
+		for i := range schema.HopFields() {
+			e, ok := h.Written(schema.HopFields()[i].Name)
+			if !ok || !schema.HopFields()[i].Expands {
 				continue
 			}
 			if err := r.finish(&e); err != nil {
-				return h.Key(hopFields[i].Name), e, err
+				return h.Key(schema.HopFields()[i].Name), e, err
 			}
 		}
 	}
@@ -238,7 +239,7 @@ func (r *Resolved) hopProblem() (where string, e Effective, err error) {
 
 // MissingHop is the number of a hop that an override names and the profile does
 // not have, 0 for none.
-func (r *Resolved) MissingHop() int {
+func (r *Profile) MissingHop() int {
 	for _, o := range r.overrides {
 		if o.Hop > len(r.Hops()) {
 			return o.Hop

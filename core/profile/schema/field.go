@@ -1,7 +1,10 @@
-package profile
+package schema
 
 import (
 	"fmt"
+	"gentleharbor/core/hostname"
+	"gentleharbor/core/nearest"
+	"gentleharbor/core/secret"
 	"net/netip"
 	"regexp"
 	"slices"
@@ -10,9 +13,6 @@ import (
 	"sync"
 	"time"
 	"unicode/utf8"
-
-	"gentleharbor/core/nearest"
-	"gentleharbor/core/secret"
 )
 
 // Kind is the type that a field's value has in the file.
@@ -80,8 +80,8 @@ var later = map[string]string{
 	"cloud": "address by cloud instance is not in this version; use host",
 }
 
-// passwordKeys are what people call a password; none of them may hold one.
-var passwordKeys = []string{"password", "passwd", "pass", "pwd", "passphrase", "passwort", "pw"}
+// PasswordKeys are what people call a password; none of them may hold one.
+var PasswordKeys = []string{"password", "passwd", "pass", "pwd", "passphrase", "passwort", "pw"}
 
 // NoPasswordHere explains where a password goes instead of a file or a flag.
 const NoPasswordHere = "a password is never kept here; say where it is instead: secret = \"passfile\" (or " +
@@ -90,40 +90,43 @@ const NoPasswordHere = "a password is never kept here; say where it is instead: 
 // ParseValue reads a value as typed on a command line. The error says what was
 // expected and never repeats the value, which may be a misplaced password.
 func (f *Field) ParseValue(s string) (Value, error) {
-	v := Value{kind: f.Kind, text: s}
+	v := Value{Kind: f.Kind, Raw: s}
 	if f.Kind == NameOrLabels {
 		v = placeValue(s)
 	}
 	if f.Kind == List {
-		v.text = ""
+		v.Raw = ""
 		for item := range strings.SplitSeq(s, ",") {
 			if item = strings.TrimSpace(item); item != "" {
-				v.list = append(v.list, item)
+				v.Items = append(v.Items, item)
 			}
 		}
 	}
-	if why := f.check(v); why != "" {
+	if why := f.Check(v); why != "" {
 		return Value{}, fmt.Errorf("%s: %s", f.Name, why)
 	}
 	return v, nil
 }
 
-// check says what is wrong with a value of the right kind, or "". It does not
+// Fits reports whether a text is one that the field takes.
+func (f *Field) Fits(s string) bool { return f.valid(s) }
+
+// Check says what is wrong with a value of the right kind, or "". It does not
 // repeat the value.
-func (f *Field) check(v Value) string {
+func (f *Field) Check(v Value) string {
 	if f.Kind == List {
-		if len(v.list) == 0 {
+		if len(v.Items) == 0 {
 			return "expected " + f.Expected
 		}
-		for _, item := range v.list {
-			if !f.valid(item) || hasControl(item) || !utf8.ValidString(item) {
+		for _, item := range v.Items {
+			if !f.valid(item) || HasControl(item) || !utf8.ValidString(item) {
 				return "expected " + f.Expected
 			}
 		}
 		return ""
 	}
 	if f.Kind == Switch {
-		if v.text != "true" && v.text != "false" {
+		if v.Raw != "true" && v.Raw != "false" {
 			return "expected " + f.Expected
 		}
 		return ""
@@ -131,36 +134,36 @@ func (f *Field) check(v Value) string {
 	if f.Kind == NameOrLabels {
 		return f.checkPlace(v)
 	}
-	if !utf8.ValidString(v.text) {
+	if !utf8.ValidString(v.Raw) {
 		return "expected text in UTF-8, and this is in another encoding"
 	}
-	if hasControl(v.text) {
+	if HasControl(v.Raw) {
 		return "control characters are not allowed"
 	}
-	if hidesPassword(v.text) {
+	if hidesPassword(v.Raw) {
 		return "this looks like a connection URL with a password in it; " + NoPasswordHere
 	}
-	if f.Expands && strings.Contains(v.text, "$") {
-		if _, err := expand(v.text, func(string) (string, bool) { return "", true }); err != nil {
+	if f.Expands && strings.Contains(v.Raw, "$") {
+		if _, err := Expand(v.Raw, func(string) (string, bool) { return "", true }); err != nil {
 			return err.Error()
 		}
 		return "" // checked again once the variables have values
 	}
-	if f.valid(v.text) {
+	if f.valid(v.Raw) {
 		return ""
 	}
 	why := "expected " + f.Expected
 	if f.Name == "host" {
-		why = hostAdvice(v.text)
+		why = hostAdvice(v.Raw)
 	}
 	if f.Name == "endpoint" {
-		why = endpointAdvice(v.text)
+		why = endpointAdvice(v.Raw)
 	}
 	if f.Name == "secret" && !f.Hop {
-		why = secret.Advice(v.text)
+		why = secret.Advice(v.Raw)
 	}
 	if len(f.words) > 0 {
-		if near := nearest.Name(v.text, f.words); near != "" {
+		if near := nearest.Name(v.Raw, f.words); near != "" {
 			why += fmt.Sprintf("; did you mean %q?", near)
 		}
 	}
@@ -199,7 +202,7 @@ var (
 	})
 )
 
-func hasControl(s string) bool {
+func HasControl(s string) bool {
 	for i := 0; i < len(s); i++ {
 		if s[i] < 0x20 || s[i] >= 0x7f {
 			return strings.ContainsFunc(s, func(r rune) bool { return r < 0x20 || r >= 0x7f && r < 0xa0 })
@@ -245,7 +248,7 @@ func validPort(s string) bool {
 
 // validHost accepts what DNS, a hosts file or an IP literal (with zone) can be.
 // ValidHost reports whether s could be a host's name or address, wherever it is from.
-func ValidHost(s string) bool { return validHost(s) && !hasControl(s) }
+func ValidHost(s string) bool { return validHost(s) && !HasControl(s) }
 
 func validHost(s string) bool {
 	if _, err := netip.ParseAddr(s); err == nil {
@@ -259,26 +262,8 @@ func validHost(s string) bool {
 
 // validHostPort accepts host, host:port and [IPv6]:port.
 func validHostPort(s string) bool {
-	host, port := SplitHostPort(s)
+	host, port := hostname.SplitPort(s)
 	return validHost(host) && (port == "" || validPort(port))
-}
-
-// SplitHostPort splits an item of `hosts`; the port is "" where none is written.
-func SplitHostPort(s string) (host, port string) {
-	if _, err := netip.ParseAddr(s); err == nil {
-		return s, ""
-	}
-	if rest, ok := strings.CutPrefix(s, "["); ok {
-		host, after, _ := strings.Cut(rest, "]")
-		if after == "" {
-			return host, ""
-		}
-		return host, strings.TrimPrefix(after, ":")
-	}
-	if i := strings.LastIndexByte(s, ':'); i >= 0 {
-		return s[:i], s[i+1:]
-	}
-	return s, ""
 }
 
 func validDuration(s string) bool {

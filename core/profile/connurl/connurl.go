@@ -1,40 +1,43 @@
-package profile
+// Package connurl reads connection URLs and named parameters as values for a profile, by the words of the
+// engines that a schema is for. A password in them comes back apart. Start with Parse.
+package connurl
 
 import (
 	"errors"
 	"fmt"
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/hostname"
+	"gentleharbor/core/nearest"
+	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/secret"
 	"maps"
 	"net/url"
 	"slices"
 	"strings"
-
-	"gentleharbor/core/clean"
-	"gentleharbor/core/engine"
-	"gentleharbor/core/nearest"
-	"gentleharbor/core/secret"
 )
 
-// ErrURLPassword is what ParseURL says of a URL with a password in it.
-var ErrURLPassword = errors.New("the URL has a password in it, which is never taken from a command line (the shell's " +
+// ErrPassword is what Parse says of a URL with a password in it.
+var ErrPassword = errors.New("the URL has a password in it, which is never taken from a command line (the shell's " +
 	"history holds it now: consider it known). " +
 	"Give the URL without it, and say where the password is: -secret ask, env:NAME, file:PATH or passfile; or paste it " +
 	"where nobody keeps it: gharbor add NAME -url-stdin -into wallet")
 
-// ParseURL reads a connection URL, scheme://user@host:port/database?name=value. Several
+// Parse reads a connection URL, scheme://user@host:port/database?name=value. Several
 // hosts may stand between commas; a host may be a percent-encoded socket
 // folder or given as ?host=. An error never repeats the URL.
-func (schema *Schema) ParseURL(s string) ([]Override, error) {
-	sets, password, err := schema.SplitURL(s)
+func Parse(keys *schema.Schema, s string) ([]schema.Override, error) {
+	sets, password, err := Split(keys, s)
 	if err == nil && password.Present() {
-		err = ErrURLPassword
+		err = ErrPassword
 	}
 	return sets, err
 }
 
-// SplitURL is ParseURL for a URL that may have a password in it, which comes back
+// Split is Parse for a URL that may have a password in it, which comes back
 // apart. An error never repeats any of the URL.
-func (schema *Schema) SplitURL(s string) (sets []Override, password secret.Value, err error) {
-	u, err := schema.readURL(s)
+func Split(keys *schema.Schema, s string) (sets []schema.Override, password secret.Value, err error) {
+	u, err := readURL(keys, s)
 	if err != nil {
 		return nil, secret.Value{}, err
 	}
@@ -45,9 +48,9 @@ func (schema *Schema) SplitURL(s string) (sets []Override, password secret.Value
 // FromParameters makes values of named parameters, as a service file, an option
 // file or an environment has them: the names of a URL's parameters, of which
 // "password" comes back apart. other are those that a profile has no place for.
-func (schema *Schema) FromParameters(engine string,
-	pairs [][2]string) (sets []Override, password secret.Value, other []string, err error) {
-	u := urlReader{schema: schema, spec: schema.engines.Named(engine), what: "found"}
+func FromParameters(keys *schema.Schema, word string,
+	pairs [][2]string) (sets []schema.Override, password secret.Value, other []string, err error) {
+	u := urlReader{keys: keys, spec: keys.Engines().Named(word), what: "found"}
 	for _, pair := range pairs {
 		known := u
 		u.parameter(pair[0], pair[1])
@@ -69,9 +72,9 @@ type unknownParameter struct{ text string }
 
 func (e *unknownParameter) Error() string { return e.text }
 
-// scheme is the engine whose URLs have that scheme, nil for none that can be tested.
-func (schema *Schema) scheme(scheme string) *engine.Spec {
-	for _, spec := range schema.engines.All() {
+// schemeOf is the engine whose URLs have that scheme, nil for none that can be tested.
+func schemeOf(keys *schema.Schema, scheme string) *engine.Spec {
+	for _, spec := range keys.Engines().All() {
 		if spec.Begin != nil && slices.Contains(spec.URL.Schemes, strings.ToLower(scheme)) {
 			return spec
 		}
@@ -80,9 +83,9 @@ func (schema *Schema) scheme(scheme string) *engine.Spec {
 }
 
 // schemes are those of all engines that can be tested.
-func (schema *Schema) schemes() []string {
+func schemes(keys *schema.Schema) []string {
 	var all []string
-	for _, spec := range schema.engines.All() {
+	for _, spec := range keys.Engines().All() {
 		if spec.Begin != nil {
 			all = append(all, spec.URL.Schemes...)
 		}
@@ -90,18 +93,18 @@ func (schema *Schema) schemes() []string {
 	return all
 }
 
-func (schema *Schema) readURL(s string) (*urlReader, error) {
+func readURL(keys *schema.Schema, s string) (*urlReader, error) {
 	scheme, rest, ok := strings.Cut(s, "://")
-	spec := schema.scheme(scheme)
+	spec := schemeOf(keys, scheme)
 	if !ok || spec == nil {
-		example := schema.engines.Example()
+		example := keys.Engines().Example()
 		why := fmt.Sprintf("expected a URL such as %s://user@host:%d/database", example.URL.Scheme, example.Port)
-		if near := nearest.Name(scheme, schema.schemes()); ok && near != "" {
+		if near := nearest.Name(scheme, schemes(keys)); ok && near != "" {
 			why += fmt.Sprintf("; did you mean %s://?", near)
 		}
 		return nil, errors.New(why)
 	}
-	if hasControl(s) {
+	if schema.HasControl(s) {
 		return nil, errors.New("the URL has control characters in it")
 	}
 	if i := strings.IndexByte(rest, '#'); i >= 0 {
@@ -113,7 +116,7 @@ func (schema *Schema) readURL(s string) (*urlReader, error) {
 	if !hasUser {
 		user, hosts = "", authority
 	}
-	u := &urlReader{schema: schema, spec: spec, what: "in the URL"}
+	u := &urlReader{keys: keys, spec: spec, what: "in the URL"}
 	if name, password, ok := strings.Cut(user, ":"); ok {
 		user = name
 		if password != "" {
@@ -141,10 +144,10 @@ func cutLast(s, sep string) (before, after string, found bool) {
 }
 
 type urlReader struct {
-	schema   *Schema
+	keys     *schema.Schema
 	spec     *engine.Spec
 	what     string // where values stand, for errors
-	given    []Override
+	given    []schema.Override
 	address  string // where to dial in place of the host, which stays the certificate's name
 	password secret.Value
 	err      error
@@ -165,7 +168,7 @@ func (u *urlReader) text(key, encoded string) {
 
 // plain notes a value. What came from a URL is no template: its "$" stays one.
 func (u *urlReader) plain(key, value string) {
-	f := u.schema.Field(key)
+	f := u.keys.Field(key)
 	if f.Expands {
 		value = strings.ReplaceAll(value, "$", "$$")
 	}
@@ -174,8 +177,8 @@ func (u *urlReader) plain(key, value string) {
 		u.err = fmt.Errorf("%s, %w", u.what, err)
 		return
 	}
-	u.given = slices.DeleteFunc(u.given, func(o Override) bool { return o.Field == f })
-	u.given = append(u.given, Override{Field: f, Value: v})
+	u.given = slices.DeleteFunc(u.given, func(o schema.Override) bool { return o.Field == f })
+	u.given = append(u.given, schema.Override{Field: f, Value: v})
 }
 
 func (u *urlReader) hosts(s string) {
@@ -190,7 +193,7 @@ func (u *urlReader) hosts(s string) {
 		u.text("hosts", s)
 		return
 	}
-	host, port := SplitHostPort(s)
+	host, port := hostname.SplitPort(s)
 	u.text("host", host)
 	u.text("port", port)
 }
@@ -215,16 +218,16 @@ func (u *urlReader) query(query string) {
 // parameter takes a named value. The names are those of all engines: files and variables of one are often
 // written for programs that know another's.
 func (u *urlReader) parameter(name, value string) {
-	p, known := u.schema.parameter(u.spec, name)
+	p, known := parameter(u.keys, u.spec, name)
 	word := value
 	if p.Fold {
 		word = strings.ToLower(value)
 	}
 	switch {
-	case slices.Contains(passwordKeys, strings.ToLower(name)) || p.Form == engine.Password:
+	case slices.Contains(schema.PasswordKeys, strings.ToLower(name)) || p.Form == engine.Password:
 		u.password = secret.NewValue(value)
 	case p.Form == engine.NoPassword:
-		u.err = ErrURLPassword
+		u.err = ErrPassword
 	case known && (value == "" || p.Form == engine.Idle):
 	case known && p.Form == engine.Hosts:
 		u.hosts(value)
@@ -240,7 +243,7 @@ func (u *urlReader) parameter(name, value string) {
 	case value == "":
 	default:
 		text := fmt.Sprintf("the URL's parameter %s has no place in a profile", clean.Quoted(name))
-		if near := nearest.Name(name, u.schema.parameters()); near != "" {
+		if near := nearest.Name(name, parameters(u.keys)); near != "" {
 			text += fmt.Sprintf("; did you mean %q?", near)
 		}
 		u.err = &unknownParameter{text}
@@ -248,8 +251,8 @@ func (u *urlReader) parameter(name, value string) {
 }
 
 // parameter is what an engine, or another one, means by a name.
-func (schema *Schema) parameter(spec *engine.Spec, name string) (engine.Parameter, bool) {
-	for _, one := range append([]*engine.Spec{spec}, schema.engines.All()...) {
+func parameter(keys *schema.Schema, spec *engine.Spec, name string) (engine.Parameter, bool) {
+	for _, one := range append([]*engine.Spec{spec}, keys.Engines().All()...) {
 		if one == nil {
 			continue
 		}
@@ -261,9 +264,9 @@ func (schema *Schema) parameter(spec *engine.Spec, name string) (engine.Paramete
 }
 
 // parameters are the names that mean something in a profile.
-func (schema *Schema) parameters() []string {
+func parameters(keys *schema.Schema) []string {
 	var names []string
-	for _, spec := range schema.engines.All() {
+	for _, spec := range keys.Engines().All() {
 		for name, p := range spec.URL.Parameters {
 			if p.Form == engine.Plain || p.Form == engine.Hosts {
 				names = append(names, name)
@@ -279,7 +282,7 @@ func (schema *Schema) parameters() []string {
 // are kept instead.
 func (u *urlReader) dial() {
 	named := func(key string) (string, bool) {
-		i := slices.IndexFunc(u.given, func(o Override) bool { return o.Field.Name == key })
+		i := slices.IndexFunc(u.given, func(o schema.Override) bool { return o.Field.Name == key })
 		if i < 0 {
 			return "", false
 		}
@@ -296,21 +299,21 @@ func (u *urlReader) dial() {
 	u.hosts(u.address)
 }
 
-func (u *urlReader) sets() ([]Override, error) {
+func (u *urlReader) sets() ([]schema.Override, error) {
 	if u.dial(); u.err != nil {
 		return nil, u.err
 	}
-	word := Override{Field: u.schema.Field("engine"), Value: TextValue(u.spec.Word)}
-	sets := append([]Override{word}, u.given...)
-	if slices.ContainsFunc(sets, func(o Override) bool { return o.Field.Name == "socket" }) && u.spec.Sockets.Localhost {
+	word := schema.Override{Field: u.keys.Field("engine"), Value: schema.TextValue(u.spec.Word)}
+	sets := append([]schema.Override{word}, u.given...)
+	if slices.ContainsFunc(sets, func(o schema.Override) bool { return o.Field.Name == "socket" }) && u.spec.Sockets.Localhost {
 		sets = slices.DeleteFunc(sets,
-			func(o Override) bool { return o.Field.Name == "host" && o.Value.Text() == "localhost" })
+			func(o schema.Override) bool { return o.Field.Name == "host" && o.Value.Text() == "localhost" })
 	}
-	if first, second := TwoAddresses(sets); second != "" {
+	if first, second := schema.TwoAddresses(sets); second != "" {
 		return nil, fmt.Errorf("the URL has two kinds of address, %s and %s", first, second)
 	}
 	return sets, nil
 }
 
 // IsScheme reports whether a URL's scheme is that of an engine.
-func (schema *Schema) IsScheme(scheme string) bool { return schema.scheme(scheme) != nil }
+func IsScheme(keys *schema.Schema, scheme string) bool { return schemeOf(keys, scheme) != nil }

@@ -1,13 +1,15 @@
-package profile
+// Package schema is the table of the keys of profiles, hops and aliases: what a key is called, what it takes,
+// how it is explained, and what it is for. It reads and checks single values, and knows no file. It is where the
+// way profile → resolve → route → check → report begins. Start with New.
+package schema
 
 import (
 	"fmt"
-	"slices"
-	"strings"
-
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/nearest"
+	"slices"
+	"strings"
 )
 
 // Schema is the table of the keys of profiles and aliases, for the engines that a program knows. It is
@@ -21,8 +23,8 @@ type Schema struct {
 	aliasByName map[string]*Field
 }
 
-// NewSchema makes the tables for a set of engines.
-func NewSchema(engines engine.Set) *Schema {
+// New makes the tables for a set of engines.
+func New(engines engine.Set) *Schema {
 	engineField := Field{
 		Name:    "engine",
 		Summary: "the kind of server: " + strings.Join(engines.Testable(), ", "),
@@ -72,14 +74,15 @@ func (f *Field) adapt(engines engine.Set) {
 // Engines are the engines that the schema is for.
 func (s *Schema) Engines() engine.Set { return s.engines }
 
-// Fields returns the description of every key of a profile, in writing order.
-func (s *Schema) Fields() []Field { return slices.Clone(s.fields) }
+// Fields returns the description of every key of a profile, in writing order. It is the
+// table itself, not to be changed: a key is known by its place there.
+func (s *Schema) Fields() []Field { return s.fields }
 
 // Field returns a key's description, or nil.
 func (s *Schema) Field(name string) *Field { return s.byName[name] }
 
 // AliasFields returns the description of every key of an alias, in writing order.
-func (s *Schema) AliasFields() []Field { return slices.Clone(s.aliasFields) }
+func (s *Schema) AliasFields() []Field { return s.aliasFields }
 
 // AliasField returns the description of an alias' key, or nil.
 func (s *Schema) AliasField(name string) *Field { return s.aliasByName[name] }
@@ -95,10 +98,10 @@ func (s *Schema) expectations() []string {
 	return names
 }
 
-// unknownKey says what a key that is no field was probably meant to be.
-func (s *Schema) unknownKey(name string) string {
+// UnknownKey says what a key that is no field was probably meant to be.
+func (s *Schema) UnknownKey(name string) string {
 	last := name[strings.LastIndexByte(name, '.')+1:]
-	if slices.Contains(passwordKeys, strings.ToLower(last)) {
+	if slices.Contains(PasswordKeys, strings.ToLower(last)) {
 		return NoPasswordHere
 	}
 	if text, ok := later[strings.SplitN(name, ".", 2)[0]]; ok {

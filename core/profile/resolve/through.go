@@ -1,25 +1,26 @@
-package profile
+package resolve
 
 import (
+	"gentleharbor/core/finding"
+	"gentleharbor/core/hostname"
+	"gentleharbor/core/profile"
 	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
-
-	"gentleharbor/core/finding"
 )
 
 // Aliases are the aliases and given hosts that profiles may name.
 type Aliases interface {
 	// Chain follows an alias. The profile that names it is for messages.
-	Chain(word string, by *Resolved) (*Chain, *finding.Finding)
+	Chain(word string, by *Profile) (*Chain, *finding.Finding)
 	// Given is what [hosts] has for a host name that a profile dials. A project's file
 	// counts for what stands in that file.
-	Given(host string, by *Resolved) (GivenHost, bool)
+	Given(host string, by *Profile) (profile.GivenHost, bool)
 }
 
 // follow finds what the profile's alias comes to.
-func (r *Resolved) follow() {
+func (r *Profile) follow() {
 	if r.address != "alias" || r.notVouched != nil {
 		return
 	}
@@ -37,11 +38,11 @@ func (r *Resolved) follow() {
 }
 
 // Service is what the profile's alias comes to, nil without one.
-func (r *Resolved) Service() *Chain { return r.service }
+func (r *Profile) Service() *Chain { return r.service }
 
 // PortOverride reports whether the profile itself says a port that an address of its alias, which has
 // none, is given.
-func (r *Resolved) PortOverride() bool {
+func (r *Profile) PortOverride() bool {
 	e, ok := r.Get("port")
 	if r.address != "alias" || !ok || e.Origin.Kind == FromAlias || e.Origin.Kind == FromEngine {
 		return false
@@ -51,13 +52,13 @@ func (r *Resolved) PortOverride() bool {
 		return r.service.Text("socket") != "" // whose name ends with it; with srv DNS says it
 	}
 	return slices.ContainsFunc(listed.Value.List(), func(item string) bool {
-		_, port := SplitHostPort(item)
+		_, port := hostname.SplitPort(item)
 		return port == ""
 	})
 }
 
 // LinkPath is a path that a chain of aliases says for a key, made absolute; "" for none.
-func (r *Resolved) LinkPath(c *Chain, key string) string {
+func (r *Profile) LinkPath(c *Chain, key string) string {
 	e, link, ok := c.Own(key)
 	if !ok {
 		return ""
@@ -66,19 +67,19 @@ func (r *Resolved) LinkPath(c *Chain, key string) string {
 }
 
 // AliasProblem says why the profile's alias leads to no address, nil where it leads to one.
-func (r *Resolved) AliasProblem() *finding.Finding { return r.astray }
+func (r *Profile) AliasProblem() *finding.Finding { return r.astray }
 
 // Given is what [hosts] of a file has for a host name that the profile dials.
-func (r *Resolved) Given(host string) (GivenHost, bool) {
+func (r *Profile) Given(host string) (profile.GivenHost, bool) {
 	if r.env.Aliases == nil || r.notVouched != nil {
-		return GivenHost{}, false
+		return profile.GivenHost{}, false
 	}
 	return r.env.Aliases.Given(host, r)
 }
 
 // Lists reports whether an address is one that the profile or its alias lists, as
 // host and port.
-func (r *Resolved) Lists(host string, port int) bool {
+func (r *Profile) Lists(host string, port int) bool {
 	return slices.ContainsFunc(r.Hosts(),
 		func(h HostPort) bool { return strings.EqualFold(h.Host, host) && h.Port == port })
 }

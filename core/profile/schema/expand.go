@@ -1,4 +1,4 @@
-package profile
+package schema
 
 import (
 	"errors"
@@ -6,10 +6,10 @@ import (
 	"strings"
 )
 
-// expand replaces ${NAME} and ${NAME:-default} in s by what lookup says, and
+// Expand replaces ${NAME} and ${NAME:-default} in s by what lookup says, and
 // $$ by a dollar sign. The default is used when the variable is unset or
 // empty. There is no nesting; anything else after a dollar sign is an error.
-func expand(s string, lookup func(string) (string, bool)) (string, error) {
+func Expand(s string, lookup func(string) (string, bool)) (string, error) {
 	if !strings.Contains(s, "$") {
 		return s, nil
 	}
@@ -56,7 +56,7 @@ func expand(s string, lookup func(string) (string, bool)) (string, error) {
 // Variables are the names of the environment variables that a value would take.
 func Variables(s string) []string {
 	var names []string
-	expand(s, func(name string) (string, bool) {
+	Expand(s, func(name string) (string, bool) {
 		names = append(names, name)
 		return "", true
 	})
@@ -86,8 +86,8 @@ func secretLooking(name string) bool {
 	return false
 }
 
-// showable reports whether every variable of a template may be shown expanded.
-func showable(template string) bool {
+// Showable reports whether every variable of a template may be shown expanded.
+func Showable(template string) bool {
 	for part := range strings.SplitSeq(template, "${") {
 		name, _, _ := strings.Cut(part, "}")
 		if secretLooking(name) {

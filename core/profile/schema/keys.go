@@ -1,9 +1,8 @@
-package profile
+package schema
 
 import (
-	"strings"
-
 	"gentleharbor/core/secret"
+	"strings"
 )
 
 // profileFields lists every key of a profile in the order in which the tool writes and shows them.

@@ -1,0 +1,36 @@
+// Package hostname has what a host's name or address says by the way it is written. Nothing is looked up.
+package hostname
+
+import (
+	"net/netip"
+	"strings"
+)
+
+// SplitPort splits an item of `hosts`; the port is "" where none is written.
+func SplitPort(s string) (host, port string) {
+	if _, err := netip.ParseAddr(s); err == nil {
+		return s, ""
+	}
+	if rest, ok := strings.CutPrefix(s, "["); ok {
+		host, after, _ := strings.Cut(rest, "]")
+		if after == "" {
+			return host, ""
+		}
+		return host, strings.TrimPrefix(after, ":")
+	}
+	if i := strings.LastIndexByte(s, ':'); i >= 0 {
+		return s[:i], s[i+1:]
+	}
+	return s, ""
+}
+
+// Local reports whether host is written as this machine's own: localhost
+// (RFC 6761) or a loopback address.
+func Local(host string) bool {
+	host = strings.TrimSuffix(strings.ToLower(host), ".")
+	if host == "localhost" || strings.HasSuffix(host, ".localhost") {
+		return true
+	}
+	addr, err := netip.ParseAddr(host)
+	return err == nil && addr.IsLoopback()
+}

@@ -1,0 +1,453 @@
+package resolve
+
+import (
+	"fmt"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/schema"
+	"os"
+	"strings"
+	"testing"
+)
+
+const sample = `# the field station's databases
+format = 1
+
+# the plain case
+[profile.sightings]
+engine   = "postgresql"   # 15 on this laptop
+host     = "127.0.0.1"
+port     = 5432
+
+database = "sightings"
+user     = "warden"
+tags     = [
+  "local", # here
+  "field",
+]
+
+[profile.sightings-ro]
+like     = "sightings"
+user     = "visitor"
+
+[profile.sightings-ro.expect]
+version  = ">= 14"
+writable = false
+
+# by the estuary
+[profile.tides]
+engine = "postgresql"
+hosts = ["10.0.0.1", "[2001:db8::1]:5433"]
+target = "writable"
+user = "tidekeeper"
+`
+
+// aliasFile reads the text of an aliases.toml.
+func aliasFile(t testing.TB, text string) *profile.File {
+	t.Helper()
+	home := profile.Home{Dir: t.TempDir(), Schema: keys}
+	if err := os.WriteFile(home.AliasesPath(), []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	f, err := home.LoadAliases()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return f
+}
+
+const skein = `format = 1
+
+# where the archive lives
+[alias.skein]
+engine    = "oracle"
+addresses = ["archive-a.saltmarsh.example:1521", "archive-b.saltmarsh.example"]   # both
+service   = "SKEIN"
+retries   = 2
+
+[alias]
+old-skein = { alias = "skein" }
+counts.srv = "_postgresql._tcp.saltmarsh.example"
+
+[hosts]
+"archive-a.saltmarsh.example" = ["192.0.2.10", "2001:db8::10"]
+archive-b.saltmarsh.example = "192.0.2.11"
+`
+
+func parsed(t *testing.T, text string) *profile.File {
+	t.Helper()
+	f, err := profile.Parse(keys, "/home/w/profiles.toml", []byte(text))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return f
+}
+
+const tides = `format = 1
+
+[profile.tides]
+engine = "postgresql"
+host   = "tide-db.internal.example"   # as the hop knows it
+user   = "tidekeeper"
+
+# the way in
+[[profile.tides.hop]]
+host = "gate.saltmarsh.example"
+user = "keeper"
+key  = "~/.ssh/gate"
+
+[[profile.tides.hop]]
+ssh = "sluice"
+
+[profile.tides.expect]
+writable = true
+
+[profile.tides-ro]
+like = "tides"
+
+[profile.tides-direct]
+like = "tides"
+hop  = []
+`
+
+func sets(t *testing.T, pairs ...string) []schema.Override {
+	t.Helper()
+	var all []schema.Override
+	for _, pair := range pairs {
+		key, text, _ := strings.Cut(pair, "=")
+		field := keys.Field(key)
+		if field == nil {
+			t.Fatalf("no key %q", key)
+		}
+		if text == "" {
+			all = append(all, schema.Override{Field: field, Unset: true})
+			continue
+		}
+		v, err := field.ParseValue(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		all = append(all, schema.Override{Field: field, Value: v})
+	}
+	return all
+}
+
+func parse(t *testing.T, text string) *profile.File {
+	t.Helper()
+	f, err := profile.Parse(keys, "profiles.toml", []byte(text))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return f
+}
+
+// chains is a profile.Aliases of one chain.
+type chains struct{ all *Chain }
+
+func (c chains) Chain(string, *Profile) (*Chain, *finding.Finding) { return c.all, nil }
+
+func (c chains) Given(string, *Profile) (profile.GivenHost, bool) { return profile.GivenHost{}, false }
+
+// TestThroughAlias: what the profile sets wins over the alias, and the alias over the
+// engine's defaults; the origin says which.
+func TestThroughAlias(t *testing.T) {
+	f := aliasFile(t, "[alias.old]\nalias = \"skein\"\ntls = \"required\"\n[alias.skein]\nengine = \"oracle\"\naddresses = [\"archive-a.saltmarsh.example\", \"127.0.0.1:1\"]\nservice = \"SKEIN\"\ntls = \"verified\"\ntls-ca = \"ca.pem\"\n")
+	f.Path = "/etc/team/aliases.toml"
+	p, err := profile.Parse(keys, "profiles.toml", []byte("[profile.archive]\nalias = \"old\"\nuser = \"curator\"\nservice = \"OTHER\"\n[profile.direct]\nlike = \"archive\"\nhost = \"db.example\"\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	env := Environment{Aliases: chains{&Chain{Links: []*profile.Alias{f.AliasNamed("old"), f.AliasNamed("skein")}}}}
+	r := Of(p, p.Lookup("archive"), nil, env)
+	for key, want := range map[string]string{
+		"engine": "oracle alias skein, aliases.toml:5", "service": "OTHER profiles.toml:4", "tls": "required alias old, aliases.toml:3",
+		"tls-ca": "/etc/team/ca.pem alias skein, aliases.toml:9", "port": "1521 default: oracle's usual port", "target": "any default: the first that serves", "note": " ",
+	} {
+		e, ok := r.Get(key)
+		if got := fmt.Sprintf("%s %s", e.Value.Text(), e.Origin); ok && got != want || !ok && want != " " {
+			t.Errorf("%s: %q, want %q", key, got, want)
+		}
+	}
+	if got := r.Hosts(); len(got) != 2 || got[0].Port != 1521 || got[1].Port != 1 || r.Local() || !r.Lists("ARCHIVE-A.saltmarsh.example", 1521) || r.Lists("archive-a.saltmarsh.example", 1) {
+		t.Errorf("%v", got)
+	}
+	if r := Of(p, p.Lookup("archive"), []schema.Override{{Field: keys.Field("service"), Unset: true}}, env); r.Text("service") != "SKEIN" {
+		t.Errorf("without the profile's own service: %q", r.Text("service"))
+	}
+	if d := Of(p, p.Lookup("direct"), nil, env); d.AddressKind() != "host" || d.Text("engine") != "" || d.Service() != nil {
+		t.Errorf("a host of its own, and still %q by %q", d.Text("engine"), d.AddressKind())
+	}
+}
+
+// TestContainerForms: a container is named in three ways, and edited in each.
+func TestContainerForms(t *testing.T) {
+	const head = "format = 1\n\n[profile.ringing]\nengine = \"mariadb\"\n"
+	byName := schema.Container{Name: "saltmarsh-ringing"}
+	byLabels := schema.Container{Project: "station", Service: "rings"}
+	for text, want := range map[string]schema.Container{
+		"container = \"saltmarsh-ringing\" # on this laptop\n":                          byName,
+		"container = { project = \"station\", service = \"rings\" } # on this laptop\n": byLabels,
+		"container.service = \"rings\"\ncontainer.project = \"station\"\n":              byLabels,
+		"[profile.ringing.container]\nproject = \"station\"\nservice = \"rings\"\n":     byLabels,
+	} {
+		f := parse(t, head+text)
+		r := Of(f, f.Lookup("ringing"), nil, Environment{Lookup: func(string) (string, bool) { return "", false }})
+		if have, ok := r.Container(); !ok || have != want || r.AddressKind() != "container" || !r.Local() || r.Text("tls") != "offered" {
+			t.Errorf("%s is %+v, %q, local %v, tls %s", text, have, r.AddressKind(), r.Local(), r.Text("tls"))
+		}
+		if far := Of(f, f.Lookup("ringing"), sets(t, "endpoint=tcp://far.saltmarsh.example:2376"), Environment{Lookup: func(string) (string, bool) { return "", false }}); far.Local() || far.Text("tls") != "verified" {
+			t.Errorf("at an engine elsewhere the rule is %s", far.Text("tls"))
+		}
+		for set, line := range map[string]string{"container=other": `container = "other"`, "container=a/b": `container = { project = "a", service = "b" }`} {
+			edit, err := f.Set("ringing", sets(t, set))
+			if err != nil {
+				if !strings.Contains(text, "\ncontainer") && !strings.HasPrefix(text, "[") && !strings.HasPrefix(text, "container.") {
+					t.Errorf("%s in\n%s: %v", set, text, err)
+				} else if !strings.Contains(err.Error(), "change it by hand") {
+					t.Errorf("%s in\n%s: %v", set, text, err)
+				}
+				continue
+			}
+			if got := after(t, edit, nil); !strings.Contains(got, line) || strings.Contains(text, "#") && !strings.Contains(got, line+" # on this laptop\n") {
+				t.Errorf("%s in\n%s came to\n%s", set, text, got)
+			}
+		}
+		edit, err := f.Set("ringing", sets(t, "container=", "host=127.0.0.1"))
+		if err != nil {
+			continue
+		}
+		if got := after(t, edit, nil); strings.Contains(got, "container") {
+			t.Errorf("taken away it is\n%s", got)
+		}
+	}
+	for word, ok := range map[string]bool{"saltmarsh-ringing": true, "a/b": true, "Station/b": false, "a/b/c": false, "": false, "-x": false, "a b": false, "a/": false, "/b": false} {
+		if _, have := schema.ParseContainer(word); have != ok {
+			t.Errorf("%q is a container: %v", word, have)
+		}
+	}
+	for word, ok := range map[string]bool{"unix:///run/docker.sock": true, "tcp://127.0.0.1:2375": true, "tcp://[::1]:2375": true, "tcp://h.example:2376/": true,
+		"unix://run/x": false, "unix:///": false, "unix:///a/../b": false, "tcp://h": false, "tcp://u:p@h:1": false, "tcp://h:0": false, "http://h:1": false, "ssh://h": false, "": false} {
+		if schema.ValidEndpoint(word) != ok {
+			t.Errorf("%q is an endpoint: %v", word, !ok)
+		}
+	}
+}
+
+func TestResolve(t *testing.T) {
+	f := parse(t, sample)
+	env := Environment{Home: "/home/w", Lookup: func(name string) (string, bool) {
+		v, ok := map[string]string{"STATION": "creek.example", "PORT": "6000", "DB_PASSWORD": "avocet", "EMPTY": ""}[name]
+		return v, ok
+	}}
+	r := Of(f, f.Lookup("sightings-ro"), nil, env)
+	for key, want := range map[string]string{
+		"user": "visitor|profiles.toml:19", "host": "127.0.0.1|like sightings, profiles.toml:7", "database": "sightings|like sightings, profiles.toml:10",
+		"tls": "offered|default: the address is on this machine", "expect.version": ">= 14|profiles.toml:22", "tags": "local,field|like sightings, profiles.toml:12",
+		"secret": "default|default: passfile, then an open wallet, then ask if there is a terminal",
+	} {
+		e, _ := r.Get(key)
+		if got := e.Value.Text() + "|" + e.Origin.String(); got != want {
+			t.Errorf("%s: %s, want %s", key, got, want)
+		}
+	}
+	r = Of(f, f.Lookup("tides"), nil, env)
+	if got := fmt.Sprint(r.Hosts()); got != "[{10.0.0.1 5432} {2001:db8::1 5433}]" || r.Text("tls") != "verified" || r.Text("database") != "tidekeeper" {
+		t.Errorf("%s %s %s", got, r.Text("tls"), r.Text("database"))
+	}
+	over := func(pairs ...string) []schema.Override {
+		var all []schema.Override
+		for i := 0; i < len(pairs); i += 2 {
+			field := keys.Field(pairs[i])
+			v, err := field.ParseValue(pairs[i+1])
+			if err != nil && pairs[i+1] != "" {
+				t.Fatal(err)
+			}
+			all = append(all, schema.Override{Field: field, Value: v, Unset: pairs[i+1] == ""})
+		}
+		return all
+	}
+	r = Of(f, f.Lookup("sightings-ro"), over("socket", "/run/pg", "user", ""), env)
+	if _, ok := r.Get("host"); ok || r.Text("socket") != "/run/pg" || r.AddressKind() != "socket" || r.Text("user") != "" {
+		t.Errorf("override: %+v", r.Values())
+	}
+	for _, c := range []struct{ key, template, want, shown string }{
+		{"host", "${STATION}", "creek.example", "${STATION} = creek.example"},
+		{"host", "${NONE:-gate.example}", "gate.example", "${NONE:-gate.example} = gate.example"},
+		{"host", "${EMPTY:-gate.example}", "gate.example", "${EMPTY:-gate.example} = gate.example"},
+		{"port", "${PORT}", "6000", "${PORT} = 6000"},
+		{"database", "a$$b", "a$b", "a$$b = a$b"},
+		{"user", "${DB_PASSWORD}", "avocet", "${DB_PASSWORD}"},
+	} {
+		r := Of(f, f.Lookup("sightings"), over(c.key, c.template), env)
+		if e, _ := r.Get(c.key); r.Problem() != nil || e.Value.Text() != c.want || e.Shown() != c.shown {
+			t.Errorf("%s: %q %q %v", c.template, e.Value.Text(), e.Shown(), r.Problem())
+		}
+	}
+	for _, template := range []string{"${NONE}", "${EMPTY}"} {
+		if r := Of(f, f.Lookup("sightings"), over("host", template), env); r.Problem() == nil || r.Problem().Code != "profile.variable" {
+			t.Errorf("%s: %+v", template, r.Problem())
+		}
+	}
+	if r := Of(f, f.Lookup("sightings"), over("port", "${STATION}"), env); r.Problem() == nil || strings.Contains(r.Problem().Cause, "creek") {
+		t.Errorf("a port that is no number: %+v", r.Problem())
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add([]byte(sample))
+	f.Add([]byte("[profile]\na = { host = \"h\", expect = {} }\n"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		file, err := profile.Parse(keys, "profiles.toml", data)
+		if err != nil {
+			if strings.ContainsAny(err.Error(), "\n\x1b") {
+				t.Errorf("%q", err)
+			}
+			return
+		}
+		for _, p := range file.Profiles {
+			Of(file, p, nil, Environment{Lookup: func(string) (string, bool) { return "", false }})
+			// Whatever the file looks like, an edit does just what was asked or nothing.
+			note := keys.Field("note")
+			if edit, err := file.Set(p.Name, []schema.Override{{Field: note, Value: schema.TextValue("x")}}); err == nil {
+				if text, err := edit.Checked(); err == nil {
+					again, err := profile.Parse(keys, "profiles.toml", text)
+					if err != nil || again.Lookup(p.Name).Text("note") != "x" {
+						t.Errorf("the edit of %q went wrong: %q", data, text)
+					}
+				}
+			}
+		}
+	})
+}
+
+var hopEnv = Environment{Home: "/home/w", Lookup: func(name string) (string, bool) {
+	value, ok := map[string]string{"USER": "warden", "GATE": "gate.saltmarsh.example"}[name]
+	return value, ok
+}}
+
+func TestHops(t *testing.T) {
+	f := parsed(t, tides)
+	for name, want := range map[string]string{
+		"tides": "keeper@gate.saltmarsh.example:22 ssh:sluice", "tides-ro": "keeper@gate.saltmarsh.example:22 ssh:sluice", "tides-direct": "",
+	} {
+		r := Of(f, f.Lookup(name), nil, hopEnv)
+		if got := strings.Join(r.HopWords(), " "); got != want {
+			t.Errorf("%s: %q, want %q", name, got, want)
+		}
+	}
+	r := Of(f, f.Lookup("tides-ro"), nil, hopEnv)
+	key, _ := r.Hops()[0].Get("key")
+	if key.Value.Text() != "/home/w/.ssh/gate" || key.Origin.String() != "like tides, profiles.toml:12" {
+		t.Errorf("%+v", key)
+	}
+	if user, ok := r.Hops()[1].Get("user"); ok {
+		t.Errorf("the user of an alias is its configuration's business: %+v", user)
+	}
+	number, field, ok := schema.ParseHopKey("hop.1.port")
+	value, err := field.ParseValue("2222")
+	if !ok || err != nil {
+		t.Fatal(ok, err)
+	}
+	over := Of(f, f.Lookup("tides"), []schema.Override{{Field: field, Value: value, Hop: number}}, hopEnv)
+	if got := over.HopWords()[0]; got != "keeper@gate.saltmarsh.example:2222" {
+		t.Errorf("overridden: %s", got)
+	}
+	if missing := Of(f, f.Lookup("tides"), []schema.Override{{Field: field, Value: value, Hop: 3}}, hopEnv).MissingHop(); missing != 3 {
+		t.Errorf("missing hop: %d", missing)
+	}
+	own := parsed(t, "[profile.a]\nhost = \"x\"\n[[profile.a.hop]]\nhost = \"${GATE}\"\n")
+	if got := Of(own, own.Lookup("a"), nil, hopEnv).HopWords()[0]; got != "warden@gate.saltmarsh.example:22" {
+		t.Errorf("by default: %s", got)
+	}
+	unset := parsed(t, "[profile.a]\nhost = \"x\"\n[[profile.a.hop]]\nhost = \"${NO_SUCH}\"\n")
+	found := Of(unset, unset.Lookup("a"), nil, hopEnv).Problem()
+	if found == nil || found.Code != "profile.variable" || !strings.Contains(found.Cause, "hop.1.host") {
+		t.Errorf("%+v", found)
+	}
+}
+
+func TestHopEdits(t *testing.T) {
+	f := parsed(t, tides)
+	set := func(key, text string) schema.Override {
+		number, field, _ := schema.ParseHopKey(key)
+		if text == "" {
+			return schema.Override{Field: field, Hop: number, Unset: true}
+		}
+		value, err := field.ParseValue(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return schema.Override{Field: field, Hop: number, Value: value}
+	}
+	text := func(edit *profile.Edit, err error) string {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+		data, err := edit.Checked()
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(data)
+	}
+	for _, c := range []struct{ got, want string }{
+		{text(f.Set("tides", []schema.Override{set("hop.1.port", "2222"), set("hop.1.key", "")})),
+			strings.Replace(tides, "user = \"keeper\"\nkey  = \"~/.ssh/gate\"\n", "user = \"keeper\"\nport = 2222\n", 1)},
+		{text(f.Set("tides", []schema.Override{set("hop.2.user", "inner")})),
+			strings.Replace(tides, "ssh = \"sluice\"\n", "ssh = \"sluice\"\nuser = \"inner\"\n", 1)},
+		{text(f.RemoveHop("tides", 1)), strings.Replace(tides, "# the way in\n[[profile.tides.hop]]\nhost = \"gate.saltmarsh.example\"\nuser = \"keeper\"\nkey  = \"~/.ssh/gate\"\n\n", "", 1)},
+		{text(f.AddHop("tides", []schema.Override{set("hop.1.host", "third.example")})),
+			strings.Replace(tides, "ssh = \"sluice\"\n", "ssh = \"sluice\"\n\n[[profile.tides.hop]]\nhost = \"third.example\"\n", 1)},
+		{text(f.AddHop("tides-ro", []schema.Override{set("hop.1.ssh", "sluice")})),
+			strings.Replace(tides, "like = \"tides\"\n\n", "like = \"tides\"\n\n[[profile.tides-ro.hop]]\nssh = \"sluice\"\n\n", 1)},
+	} {
+		if c.got != c.want {
+			t.Errorf("got:\n%s\nwant:\n%s", c.got, c.want)
+		}
+	}
+	renamed := parsed(t, text(f.Rename("tides", "ebb")))
+	if len(renamed.Lookup("ebb").Hops) != 2 {
+		t.Error("a rename lost hops")
+	}
+	sets, err := f.Copied(f.Lookup("tides"), false, "/home/w")
+	if err != nil {
+		t.Fatal(err)
+	}
+	copied := parsed(t, text(f.Add("ebb", sets)))
+	if r := Of(copied, copied.Lookup("ebb"), nil, hopEnv); strings.Join(r.HopWords(), " ") != "keeper@gate.saltmarsh.example:22 ssh:sluice" {
+		t.Errorf("the copy's hops: %v", r.HopWords())
+	}
+	direct, _ := f.Copied(f.Lookup("tides-direct"), false, "/home/w")
+	if again := parsed(t, text(f.Add("flat", direct))); !again.Lookup("flat").NoHops() {
+		t.Error("the copy of a profile without hops has its like's")
+	}
+	if _, err := f.Set("tides", []schema.Override{set("hop.3.port", "1")}); err == nil || !strings.Contains(err.Error(), "no hop 3") {
+		t.Errorf("%v", err)
+	}
+	if removed := text(f.Remove("tides-ro")); strings.Contains(removed, "tides-ro") {
+		t.Error("not removed")
+	}
+}
+
+// TestChain: the first link that sets a key counts, and the last says where the service lives.
+func TestChain(t *testing.T) {
+	f := aliasFile(t, skein)
+	a := f.AliasNamed("skein")
+	chain := &Chain{Links: []*profile.Alias{f.AliasNamed("old-skein"), a}}
+	if got := chain.Addresses(1522); len(got) != 2 || got[1] != (HostPort{"archive-b.saltmarsh.example", 1522}) || chain.Retries() != 2 || chain.Text("service") != "SKEIN" {
+		t.Errorf("%v, %d", got, chain.Retries())
+	}
+}
+
+// after is a file's text after an edit.
+func after(t *testing.T, edit *profile.Edit, err error) string {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, err := edit.Checked()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(text)
+}

@@ -1,0 +1,141 @@
+package resolve
+
+import (
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/schema"
+	"path/filepath"
+	"strings"
+)
+
+// unvouched is the finding for a profile that takes something from a project's
+// file which nobody vouched for; nil for all others.
+func (r *Profile) unvouched() *finding.Finding {
+	for _, p := range r.chain {
+		if !p.InProject() {
+			continue
+		}
+		if r.env.Vouch == nil {
+			return NotVouched(p.Name)
+		}
+		sealed := r.sealed(p)
+		found := r.env.Vouch(sealed)
+		r.pinned = sealed.pinned
+		return found
+	}
+	return nil
+}
+
+// Recheck gives what judges once more what the profile takes from a project's file: without a
+// finding where it is still what the user vouched for. A secret is taken only after it, as a
+// script may be rewritten while the connection is made. It is nil where nothing is a project's.
+func (r *Profile) Recheck() func() *finding.Finding {
+	for _, p := range r.chain {
+		if p.InProject() && r.env.Vouch != nil {
+			return func() *finding.Finding { return r.env.Vouch(r.sealed(p)) }
+		}
+	}
+	return nil
+}
+
+// sealed is a project's profile as it is judged: by itself, and nothing of it
+// expanded.
+func (r *Profile) sealed(p *profile.Profile) *Profile {
+	s := &Profile{
+		Profile:    p,
+		Called:     r.Called,
+		file:       p.File(),
+		env:        r.env,
+		chain:      p.File().Chain(p, nil),
+		notVouched: NotVouched(p.Name),
+	}
+	s.address = addressKind(nil, s.chain)
+	return s
+}
+
+// Sealed is the project's profile that this one is, or is like, as it is judged;
+// nil where there is none.
+func (r *Profile) Sealed() *Profile {
+	for _, p := range r.chain {
+		if p.InProject() {
+			return r.sealed(p)
+		}
+	}
+	return nil
+}
+
+// NotVouched is the finding for a project's profile that nobody vouched for.
+func NotVouched(name string) *finding.Finding {
+	return finding.New(finding.ProfileNotVouched,
+		"the profile stands in a project's file, and you have not vouched for what it uses").
+		Suggest("gharbor vouch %s   # shows what it would use, and asks", name)
+}
+
+// Vouched reports whether the profile may be used: it is the user's own, or was
+// vouched for.
+func (r *Profile) Vouched() bool { return r.notVouched == nil }
+
+// WhyNotVouched is the finding of a profile that may not be used, nil of one that
+// may.
+func (r *Profile) WhyNotVouched() *finding.Finding { return r.notVouched }
+
+// Written is the value of a key as its file has it: no variable is expanded, and
+// no path made whole. ok is false where nothing sets it.
+func (r *Profile) Written(key string) (schema.Value, bool) {
+	field := r.Schema().Field(key)
+	if field == nil || field.Address && key != r.address {
+		return schema.Value{}, false
+	}
+	e, ok := r.lookUp(field)
+	return e.Value, ok
+}
+
+// profile.File is the file that the profile stands in.
+func (r *Profile) File() *profile.File { return r.file }
+
+// Root is the repository that the profile's file belongs to, "" for the user's.
+func (r *Profile) Root() string { return r.file.Root }
+
+// Folder is where relative paths of the profile's file begin.
+func (r *Profile) Folder() string { return filepath.Dir(r.file.Path) }
+
+// Home is the user's home folder, which "~" stands for.
+func (r *Profile) Home() string { return r.env.Home }
+
+// Command is the program and the words that print the secret: those of the key
+// command, or of a source command:WORDS. A program with a slash in it belongs to
+// the folder of the file that names it.
+func (r *Profile) Command() []string {
+	e, ok := r.Get("command")
+	words := e.Value.List()
+	if !ok {
+		source, isCommand := strings.CutPrefix(r.Text("secret"), "command:")
+		if !isCommand {
+			return nil
+		}
+		words = strings.Fields(source)
+		e, _ = r.Get("secret")
+	}
+	if len(words) > 0 && strings.Contains(words[0], "/") {
+		words = append([]string{schema.WholePath(words[0], r.base(e.Origin), r.env.Home)}, words[1:]...)
+	}
+	return words
+}
+
+// SecretFolder is the folder of the file that names the command which prints the
+// secret, that of the profile's own file where none does.
+func (r *Profile) SecretFolder() string {
+	for _, key := range []string{"command", "secret"} {
+		if e, ok := r.lookUp(r.Schema().Field(key)); ok && e.Origin.File != "" {
+			return filepath.Dir(e.Origin.File)
+		}
+	}
+	return r.Folder()
+}
+
+// Pin keeps the bytes of files that the profile names, as they were when they were
+// judged: they are used in place of what the files have later.
+func (r *Profile) Pin(files map[string][]byte) { r.pinned = files }
+
+// Pinned are the files that Pin was given, by absolute path; nil for none.
+func (r *Profile) Pinned() map[string][]byte { return r.pinned }

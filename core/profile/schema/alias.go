@@ -1,0 +1,54 @@
+package schema
+
+import (
+	"fmt"
+	"gentleharbor/core/clean"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// ServicePrefix before a name says that a section of a service file is
+// meant.
+const ServicePrefix = "service:"
+
+var picks = []string{"in-order", "random", "fastest"}
+
+// UnknownAliasKey says what an alias' key that is none was probably meant to be.
+func (s *Schema) UnknownAliasKey(name string) string {
+	if slices.Contains(PasswordKeys, strings.ToLower(name)) {
+		return "an alias says where a service lives and holds no secret; the profile says where the password is, or the " +
+			"wallet has it, bound to alias:NAME"
+	}
+	if name == "host" || name == "hosts" || name == "address" {
+		return fmt.Sprintf(`unknown key %s; did you mean addresses = ["HOST:PORT"]?`, clean.Name(name))
+	}
+	return UnknownOf(name, "an alias", s.aliasFields)
+}
+
+// validAliasWord accepts what may name an alias where one is used: a name, also with
+// "project:" or "service:" before it. The names of services are those of a service file.
+func validAliasWord(s string) bool {
+	if service, ok := strings.CutPrefix(s, ServicePrefix); ok {
+		return service != "" && len(service) <= 200 && !strings.ContainsAny(service, "]\"'`$\\;&|<> \t")
+	}
+	return ValidName(strings.TrimPrefix(s, ProjectPrefix))
+}
+
+func validRetries(s string) bool {
+	n, err := strconv.Atoi(s)
+	return err == nil && n >= 0 && n <= 10
+}
+
+// validSRV accepts _service._proto.name (RFC 2782).
+func validSRV(s string) bool {
+	parts := strings.SplitN(strings.TrimSuffix(s, "."), ".", 3)
+	if len(parts) < 3 || !strings.HasPrefix(parts[0], "_") || parts[1] != "_tcp" || len(parts[0]) < 2 {
+		return false
+	}
+	return validHost(strings.Trim(parts[0], "_")) && validHost(parts[2])
+}
+
+// ProjectPrefix before a name says that the project's profile is meant, also
+// where the user has one of that name.
+const ProjectPrefix = "project:"

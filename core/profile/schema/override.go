@@ -1,0 +1,77 @@
+package schema
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+)
+
+// Override is a key=value of the command line.
+type Override struct {
+	Field *Field
+	Value Value
+	Unset bool // `key=`: as if neither the profile nor its likes had it
+	Hop   int  // the number of the hop whose key it is, 0 for the profile's; -1: there are none
+}
+
+// String is the override as a command line has it.
+func (o Override) String() string {
+	key := o.Field.Name
+	if o.Hop > 0 {
+		key = fmt.Sprintf("hop.%d.%s", o.Hop, key)
+	}
+	return key + "=" + o.Value.Text()
+}
+
+// TwoAddresses names the first two different kinds of address among sets, or
+// nothing where there is one at the most.
+func TwoAddresses(sets []Override) (first, second string) {
+	for _, s := range sets {
+		switch {
+		case !s.Field.Address || s.Unset || s.Field.Name == first:
+		case first == "":
+			first = s.Field.Name
+		default:
+			return first, s.Field.Name
+		}
+	}
+	return "", ""
+}
+
+// Whole makes the path in a value of the field absolute, where there is one: a
+// field that is a path, or a secret source with a path behind its colon.
+func (f *Field) Whole(text, base, home string) string {
+	if f.Path {
+		return WholePath(text, base, home)
+	}
+	if kind, path, ok := strings.Cut(text, ":"); ok && (f.Name == "secret" || f.Name == "key-secret") &&
+		(kind == "file" || kind == "passfile" || kind == "optionfile") {
+		group := ""
+		if at := strings.IndexByte(path, '#'); at >= 0 && kind == "optionfile" {
+			path, group = path[:at], path[at:]
+		}
+		return kind + ":" + WholePath(path, base, home) + group
+	}
+	return text
+}
+
+// WholePath makes path absolute: "~/" is home, a relative one belongs to base
+// ("" is the working folder).
+func WholePath(path, base, home string) string {
+	if path == "~" {
+		return home
+	}
+	if rest, ok := strings.CutPrefix(path, "~/"); ok {
+		return filepath.Join(home, rest)
+	}
+	if filepath.IsAbs(path) || path == "" {
+		return path
+	}
+	if base == "" {
+		if wd, err := os.Getwd(); err == nil {
+			base = wd
+		}
+	}
+	return filepath.Join(base, path)
+}
