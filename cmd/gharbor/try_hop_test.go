@@ -9,10 +9,10 @@ import (
 	"strconv"
 	"strings"
 
+	cryptossh "golang.org/x/crypto/ssh"
+
 	"gentleharbor/internal/testkit"
 	"gentleharbor/standin/ssh"
-
-	cryptossh "golang.org/x/crypto/ssh"
 )
 
 // throughHop writes the profile x for the real PostgreSQL server behind a real jump

@@ -3,9 +3,6 @@ package audit
 import (
 	"context"
 	"fmt"
-	"gentleharbor/core/profile/resolve"
-	"gentleharbor/core/profile/schema"
-	"gentleharbor/core/vouch"
 	"os"
 	"path/filepath"
 	"slices"
@@ -13,6 +10,9 @@ import (
 
 	"gentleharbor/core/lastseen"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/vouch"
 )
 
 func TestURLWithPassword(t *testing.T) {

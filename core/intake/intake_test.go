@@ -1,11 +1,12 @@
 package intake
 
 import (
-	"gentleharbor/core/profile/schema"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"gentleharbor/core/profile/schema"
 )
 
 func TestDotenv(t *testing.T) {

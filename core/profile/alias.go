@@ -2,13 +2,14 @@ package profile
 
 import (
 	"fmt"
-	"gentleharbor/core/clean"
-	"gentleharbor/core/hostname"
-	"gentleharbor/core/profile/schema"
 	"net/netip"
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/hostname"
+	"gentleharbor/core/profile/schema"
 )
 
 // Alias is one name for where a service lives, as its file has it: a table

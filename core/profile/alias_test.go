@@ -2,11 +2,12 @@ package profile
 
 import (
 	"errors"
-	"gentleharbor/core/profile/schema"
 	"net/netip"
 	"slices"
 	"strings"
 	"testing"
+
+	"gentleharbor/core/profile/schema"
 )
 
 // aliasFile reads the text of an aliases.toml.

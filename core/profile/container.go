@@ -1,8 +1,9 @@
 package profile
 
 import (
-	"gentleharbor/core/profile/schema"
 	"slices"
+
+	"gentleharbor/core/profile/schema"
 )
 
 // takePlace takes a key of the table that names a compose file's service.

@@ -4,13 +4,14 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"gentleharbor/core/profile/schema"
 	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
 
 	"github.com/pelletier/go-toml/v2/unstable"
+
+	"gentleharbor/core/profile/schema"
 )
 
 // MaxFile bounds a profile file, in bytes: 10,000 profiles with notes are

@@ -3,11 +3,12 @@ package profile
 import (
 	"bytes"
 	"fmt"
-	"gentleharbor/core/nearest"
-	"gentleharbor/core/profile/schema"
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"gentleharbor/core/nearest"
+	"gentleharbor/core/profile/schema"
 )
 
 // RequestError is an edit that was asked for and can't be made. The file is
@@ -240,7 +241,8 @@ func (p *Profile) whole(own Entry, home string) schema.Value {
 
 func (f *File) checkLike(p *Profile) error {
 	like := p.Text("like")
-	if like == "" || !f.Project && strings.HasPrefix(like, schema.ProjectPrefix) || f.byName[like] != nil && like != p.Name {
+	if like == "" || !f.Project && strings.HasPrefix(like, schema.ProjectPrefix) ||
+		f.byName[like] != nil && like != p.Name {
 		return nil
 	}
 	if near := nearest.Name(like, f.Names()); near != "" && near != p.Name {

@@ -2,10 +2,11 @@ package profile
 
 import (
 	"errors"
-	"gentleharbor/core/profile/schema"
 	"slices"
 	"strings"
 	"testing"
+
+	"gentleharbor/core/profile/schema"
 )
 
 func sets(t *testing.T, pairs ...string) []schema.Override {

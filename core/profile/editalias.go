@@ -1,10 +1,11 @@
 package profile
 
 import (
-	"gentleharbor/core/nearest"
-	"gentleharbor/core/profile/schema"
 	"slices"
 	"strings"
+
+	"gentleharbor/core/nearest"
+	"gentleharbor/core/profile/schema"
 )
 
 // MissingAlias is the error for an alias that is not in the file.

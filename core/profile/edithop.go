@@ -3,9 +3,10 @@ package profile
 import (
 	"bytes"
 	"fmt"
-	"gentleharbor/core/profile/schema"
 	"slices"
 	"strings"
+
+	"gentleharbor/core/profile/schema"
 )
 
 // hopTable is the header of a profile's hop, -1 where it is not written as a

@@ -1,22 +1,22 @@
-// Package profile is the model of connection profiles and of the aliases that they
-// name: it reads and edits the files that hold them, and resolves a profile to
-// effective values with their origins. It is the first room on the way profile → resolve → route → check →
-// report, and it dials nothing and asks nobody.
+// Package profile is the files of connection profiles and of aliases: it finds, reads and edits them. What a
+// profile comes to is package resolve's business, and which keys there are is schema's. It is the first room on
+// the way profile → resolve → route → check → report, and it dials nothing and asks nobody. Start with Home.Load
+// and Parse.
 //
-// An edit changes the bytes of the one table that it concerns: comments, blank
-// lines and the order of keys are the user's own. A write goes through Store,
-// which locks, checks the new text as if it had been read, and replaces the
-// file in one step.
+// An edit changes the bytes of the one table that it concerns: comments, blank lines and the order of keys are
+// the user's own. A write goes through Home.Update, which locks, checks the new text as if it had been read, and
+// replaces the file in one step.
 package profile
 
 import (
 	"fmt"
-	"gentleharbor/core/clean"
-	"gentleharbor/core/nearest"
-	"gentleharbor/core/profile/schema"
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/nearest"
+	"gentleharbor/core/profile/schema"
 )
 
 // Format is the number at the head of a profile file.
@@ -471,7 +471,12 @@ func typeProblem(f *schema.Field, e *entry) string {
 	case f.Switchy && e.value.Kind == schema.Switch, f.Kind == schema.NameOrLabels && e.value.Kind == schema.Text:
 		return ""
 	}
-	return map[schema.Kind]string{schema.Text: "text", schema.Number: "a number", schema.List: "a list", schema.Switch: "true or false"}[e.value.Kind]
+	return map[schema.Kind]string{
+		schema.Text:   "text",
+		schema.Number: "a number",
+		schema.List:   "a list",
+		schema.Switch: "true or false",
+	}[e.value.Kind]
 }
 
 // WholeSetting makes the path of a setting absolute.

@@ -2,9 +2,10 @@ package profile
 
 import (
 	"fmt"
-	"gentleharbor/core/profile/schema"
 	"slices"
 	"strings"
+
+	"gentleharbor/core/profile/schema"
 )
 
 // MaxHops bounds the hops of a profile: a longer way is a mistake.

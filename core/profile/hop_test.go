@@ -6,42 +6,6 @@ import (
 	"testing"
 )
 
-const tides = `format = 1
-
-[profile.tides]
-engine = "postgresql"
-host   = "tide-db.internal.example"   # as the hop knows it
-user   = "tidekeeper"
-
-# the way in
-[[profile.tides.hop]]
-host = "gate.saltmarsh.example"
-user = "keeper"
-key  = "~/.ssh/gate"
-
-[[profile.tides.hop]]
-ssh = "sluice"
-
-[profile.tides.expect]
-writable = true
-
-[profile.tides-ro]
-like = "tides"
-
-[profile.tides-direct]
-like = "tides"
-hop  = []
-`
-
-func parsed(t *testing.T, text string) *File {
-	t.Helper()
-	f, err := Parse(keys, "/home/w/profiles.toml", []byte(text))
-	if err != nil {
-		t.Fatal(err)
-	}
-	return f
-}
-
 func TestHopMistakes(t *testing.T) {
 	in := func(hop string) string { return "[profile.a]\nhost = \"x\"\n[[profile.a.hop]]\n" + hop }
 	for _, c := range []struct {

@@ -3,9 +3,10 @@ package profile
 import (
 	"bytes"
 	"fmt"
-	"gentleharbor/core/profile/schema"
 	"slices"
 	"strings"
+
+	"gentleharbor/core/profile/schema"
 )
 
 // insertKey puts a new key where a person would look for it: behind the last

@@ -2,11 +2,12 @@ package profile
 
 import (
 	"fmt"
+	"slices"
+	"strings"
+
 	"gentleharbor/core/clean"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile/schema"
-	"slices"
-	"strings"
 )
 
 // MaxLikes bounds a chain of profiles that are like one another: a longer one is a mistake, and

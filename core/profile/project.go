@@ -3,13 +3,14 @@ package profile
 import (
 	"context"
 	"errors"
-	"gentleharbor/core/atomicfile"
-	"gentleharbor/core/owner"
-	"gentleharbor/core/profile/schema"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
+
+	"gentleharbor/core/atomicfile"
+	"gentleharbor/core/owner"
+	"gentleharbor/core/profile/schema"
 )
 
 // ProjectFile is the name of a project's own file of profiles.

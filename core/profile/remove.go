@@ -2,8 +2,9 @@ package profile
 
 import (
 	"bytes"
-	"gentleharbor/core/profile/schema"
 	"slices"
+
+	"gentleharbor/core/profile/schema"
 )
 
 // Remove takes a profile out of the file, with the comment directly above it.

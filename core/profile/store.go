@@ -4,14 +4,15 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"gentleharbor/core/atomicfile"
-	"gentleharbor/core/clean"
-	"gentleharbor/core/owner"
-	"gentleharbor/core/profile/schema"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"runtime"
+
+	"gentleharbor/core/atomicfile"
+	"gentleharbor/core/clean"
+	"gentleharbor/core/owner"
+	"gentleharbor/core/profile/schema"
 )
 
 // Home is the folder of the tool's own files.

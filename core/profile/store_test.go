@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"gentleharbor/core/profile/schema"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -12,6 +11,8 @@ import (
 	"sync"
 	"testing"
 	"time"
+
+	"gentleharbor/core/profile/schema"
 )
 
 // TestMain lets this test program be a writer that is killed in the middle.

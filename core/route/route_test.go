@@ -3,8 +3,6 @@ package route
 import (
 	"context"
 	"errors"
-	"gentleharbor/core/owner"
-	"gentleharbor/core/profile/resolve"
 	"io/fs"
 	"net"
 	"net/netip"
@@ -16,7 +14,9 @@ import (
 	"time"
 
 	"gentleharbor/core/finding"
+	"gentleharbor/core/owner"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
 )
 
 func TestUnreached(t *testing.T) {

@@ -1,12 +1,13 @@
 package cli
 
 import (
-	"gentleharbor/core/profile/resolve"
 	"io"
 	"os"
 	"os/exec"
 	"slices"
 	"strings"
+
+	"gentleharbor/core/profile/resolve"
 )
 
 // background is this program, started again as a process that outlives the terminal.

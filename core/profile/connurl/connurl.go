@@ -5,16 +5,17 @@ package connurl
 import (
 	"errors"
 	"fmt"
+	"maps"
+	"net/url"
+	"slices"
+	"strings"
+
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/hostname"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/secret"
-	"maps"
-	"net/url"
-	"slices"
-	"strings"
 )
 
 // ErrPassword is what Parse says of a URL with a password in it.
@@ -305,7 +306,8 @@ func (u *urlReader) sets() ([]schema.Override, error) {
 	}
 	word := schema.Override{Field: u.keys.Field("engine"), Value: schema.TextValue(u.spec.Word)}
 	sets := append([]schema.Override{word}, u.given...)
-	if slices.ContainsFunc(sets, func(o schema.Override) bool { return o.Field.Name == "socket" }) && u.spec.Sockets.Localhost {
+	socket := slices.ContainsFunc(sets, func(o schema.Override) bool { return o.Field.Name == "socket" })
+	if socket && u.spec.Sockets.Localhost {
 		sets = slices.DeleteFunc(sets,
 			func(o schema.Override) bool { return o.Field.Name == "host" && o.Value.Text() == "localhost" })
 	}

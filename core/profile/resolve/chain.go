@@ -1,11 +1,12 @@
 package resolve
 
 import (
-	"gentleharbor/core/hostname"
-	"gentleharbor/core/profile"
 	"strconv"
 	"strings"
 	"time"
+
+	"gentleharbor/core/hostname"
+	"gentleharbor/core/profile"
 )
 
 // SRVDomain is the domain that SRV records are asked of: what a certificate of the

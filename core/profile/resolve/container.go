@@ -1,9 +1,10 @@
 package resolve
 
 import (
+	"net/url"
+
 	"gentleharbor/core/hostname"
 	"gentleharbor/core/profile/schema"
-	"net/url"
 )
 
 // EndpointVariable names the container engine that its own clients talk to.

@@ -1,8 +1,9 @@
 package resolve
 
 import (
-	"gentleharbor/core/profile/schema"
 	"strconv"
+
+	"gentleharbor/core/profile/schema"
 )
 
 // byDefault is what holds where nothing was said, and why.

@@ -2,13 +2,14 @@ package resolve
 
 import (
 	"fmt"
-	"gentleharbor/core/finding"
-	"gentleharbor/core/profile"
-	"gentleharbor/core/profile/schema"
 	"net"
 	"net/url"
 	"path/filepath"
 	"strings"
+
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/schema"
 )
 
 // Hop is one hop with everything that it takes from elsewhere.

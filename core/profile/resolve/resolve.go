@@ -6,15 +6,16 @@ package resolve
 
 import (
 	"fmt"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/hostname"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/schema"
-	"path/filepath"
-	"slices"
-	"strconv"
-	"strings"
 )
 
 // OriginKind says what kind of place an effective value came from.

@@ -2,12 +2,13 @@ package resolve
 
 import (
 	"fmt"
-	"gentleharbor/core/finding"
-	"gentleharbor/core/profile"
-	"gentleharbor/core/profile/schema"
 	"os"
 	"strings"
 	"testing"
+
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/schema"
 )
 
 const sample = `# the field station's databases

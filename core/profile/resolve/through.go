@@ -1,13 +1,14 @@
 package resolve
 
 import (
-	"gentleharbor/core/finding"
-	"gentleharbor/core/hostname"
-	"gentleharbor/core/profile"
 	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"gentleharbor/core/finding"
+	"gentleharbor/core/hostname"
+	"gentleharbor/core/profile"
 )
 
 // Aliases are the aliases and given hosts that profiles may name.

@@ -1,11 +1,12 @@
 package resolve
 
 import (
+	"path/filepath"
+	"strings"
+
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/schema"
-	"path/filepath"
-	"strings"
 )
 
 // unvouched is the finding for a profile that takes something from a project's

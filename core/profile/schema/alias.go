@@ -2,10 +2,11 @@ package schema
 
 import (
 	"fmt"
-	"gentleharbor/core/clean"
 	"slices"
 	"strconv"
 	"strings"
+
+	"gentleharbor/core/clean"
 )
 
 // ServicePrefix before a name says that a section of a service file is

@@ -2,9 +2,6 @@ package schema
 
 import (
 	"fmt"
-	"gentleharbor/core/hostname"
-	"gentleharbor/core/nearest"
-	"gentleharbor/core/secret"
 	"net/netip"
 	"regexp"
 	"slices"
@@ -13,6 +10,10 @@ import (
 	"sync"
 	"time"
 	"unicode/utf8"
+
+	"gentleharbor/core/hostname"
+	"gentleharbor/core/nearest"
+	"gentleharbor/core/secret"
 )
 
 // Kind is the type that a field's value has in the file.

@@ -2,9 +2,6 @@ package schema
 
 import (
 	"fmt"
-	"gentleharbor/core/clean"
-	"gentleharbor/core/nearest"
-	"gentleharbor/core/secret"
 	"net"
 	"net/url"
 	"regexp"
@@ -12,6 +9,10 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/nearest"
+	"gentleharbor/core/secret"
 )
 
 // OlderAlgorithms are those that a hop may ask for by name: none of them is used

@@ -1,13 +1,14 @@
 package schema
 
 import (
-	"gentleharbor/core/secret"
 	"strings"
+
+	"gentleharbor/core/secret"
 )
 
 // profileFields lists every key of a profile in the order in which the tool writes and shows them.
 func profileFields(engineField Field) []Field {
-	return []Field{
+	return append([]Field{
 		{Name: "like", NotBound: true, Expected: "the name of another profile",
 			Summary: "take every field not set here from that profile; project:NAME is one of a project's file",
 			valid:   validLike},
@@ -57,6 +58,12 @@ func profileFields(engineField Field) []Field {
 			Summary: "words to choose profiles by", valid: validTag},
 		{Name: "note", NotUse: true, NotBound: true, Expected: "text", Summary: "a line for people",
 			valid: func(string) bool { return true }},
+	}, expectFields()...)
+}
+
+// expectFields lists the keys of the expect table.
+func expectFields() []Field {
+	return []Field{
 		{Name: "expect.version", NotUse: true, NotBound: true, Expected: `versions such as "15", ">= 14" or ">= 14, < 17"`,
 			Summary: "the server's version: 15, or >= 14, < 17", valid: validVersions},
 		{Name: "expect.tls", NotUse: true, NotBound: true, Switchy: true,

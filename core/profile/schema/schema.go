@@ -5,11 +5,12 @@ package schema
 
 import (
 	"fmt"
+	"slices"
+	"strings"
+
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/nearest"
-	"slices"
-	"strings"
 )
 
 // Schema is the table of the keys of profiles and aliases, for the engines that a program knows. It is
