@@ -22,6 +22,7 @@ import (
 	"gentleharbor/core/intake"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
 )
@@ -162,7 +163,7 @@ func (b *Book) Chain(word string, by *resolve.Profile) (*resolve.Chain, *finding
 	}
 	var covered []*profile.Alias
 	if sealed := by.Sealed(); sealed != nil {
-		own, _ := sealed.Written("alias") // not one that somebody put in its place
+		own, _ := sealed.Written(key.Alias) // not one that somebody put in its place
 		covered = Within(b.Project, own.Text())
 	}
 	for _, link := range chain.Links {
@@ -216,7 +217,7 @@ func Within(project *profile.File, word string) []*profile.Alias {
 			break
 		}
 		links = append(links, a)
-		word = a.Text("alias")
+		word = a.Text(key.Alias)
 	}
 	return links
 }
@@ -237,7 +238,7 @@ func (b *Book) Follow(word string) (*resolve.Chain, *finding.Finding) {
 		if circle || len(chain.Links) > profile.MaxAliases {
 			return nil, cycle(chain, circle)
 		}
-		last, word = a, a.Text("alias")
+		last, word = a, a.Text(key.Alias)
 	}
 	return chain, nil
 }
@@ -253,7 +254,7 @@ func (b *Book) next(word string, by *profile.Alias) (a *profile.Alias, ignored [
 	}
 	found = finding.New(finding.AliasUnknown, "there is no alias %s", clean.Quoted(word))
 	if by != nil {
-		e, _ := by.Own("alias")
+		e, _ := by.Own(key.Alias)
 		found.Saw("the alias %s names it (%s:%d)", by.Called(), by.Path(), e.Line)
 	}
 	found.Saw("looked in %s", b.places())
@@ -288,7 +289,7 @@ func cycle(chain *resolve.Chain, circle bool) *finding.Finding {
 	}
 	last := chain.Links[len(chain.Links)-2]
 	for i, link := range chain.Links[:len(chain.Links)-1] {
-		e, _ := link.Own("alias")
+		e, _ := link.Own(key.Alias)
 		found.Saw("%s:%d: %s is %s", link.Path(), e.Line, link.Called(), chain.Links[i+1].Called())
 	}
 	return found.Suggest("gharbor alias set %s alias= addresses=HOST:PORT   # where does it live?", last.Called())
@@ -431,21 +432,21 @@ func Dialled(project *profile.File, p *resolve.Profile, word string) func(host s
 		}
 	}
 	if p != nil {
-		for _, key := range []string{"host", "hosts"} {
-			v, _ := p.Written(key)
+		for _, k := range []key.Name{"host", "hosts"} {
+			v, _ := p.Written(k)
 			add(v.List()...)
 		}
 		for _, h := range p.Hops() {
-			e, _ := h.Written("host")
+			e, _ := h.Written(key.Host)
 			add(e.Value.Text())
 		}
-		v, _ := p.Written("alias")
+		v, _ := p.Written(key.Alias)
 		word = v.Text()
 	}
 	for _, a := range Within(project, word) {
-		e, _ := a.Own("addresses")
+		e, _ := a.Own(key.Addresses)
 		add(e.Value.List()...)
-		all = all || a.Text("srv") != ""
+		all = all || a.Text(key.SRV) != ""
 	}
 	return func(host string) bool { return all || slices.Contains(names, host) }
 }
@@ -468,7 +469,7 @@ func (b *Book) Users(a *profile.Alias, profiles ...*profile.File) []string {
 			continue
 		}
 		for _, p := range f.Profiles {
-			if leads(p.Text("alias")) {
+			if leads(p.Text(key.Alias)) {
 				name := p.Name
 				if f.Project {
 					name = schema.ProjectPrefix + name
@@ -489,7 +490,7 @@ func (b *Book) Used(files ...*profile.File) map[*profile.Alias]bool {
 			continue
 		}
 		for _, p := range f.Profiles {
-			word := p.Text("alias")
+			word := p.Text(key.Alias)
 			if word == "" || words[word] {
 				continue
 			}

@@ -14,6 +14,7 @@ import (
 
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route"
@@ -107,7 +108,7 @@ func TestNotVouched(t *testing.T) {
 		t.Fatal(err)
 	}
 	env := resolve.Environment{Aliases: b}
-	if r := resolve.Of(f, f.Lookup("x"), nil, env); r.AliasProblem() == nil || r.AliasProblem().Code != "alias.not-vouched" || len(r.Hosts()) > 0 || r.Text("engine") != "" {
+	if r := resolve.Of(f, f.Lookup("x"), nil, env); r.AliasProblem() == nil || r.AliasProblem().Code != "alias.not-vouched" || len(r.Hosts()) > 0 || r.Text(key.Engine) != "" {
 		t.Errorf("%+v", r.AliasProblem())
 	}
 	b.Vouch = func(*profile.Alias) (map[string][]byte, *finding.Finding) {
@@ -125,11 +126,11 @@ func TestVouchedTogether(t *testing.T) {
 	f, _ := profile.Parse(keys, "p.toml", []byte("[profile.like]\nlike = \"project:ours\"\n[profile.moved]\nlike = \"project:ours\"\nalias = \"project:other\"\n"))
 	f.Attach(b.Project)
 	env := resolve.Environment{Aliases: b, Vouch: func(*resolve.Profile) *finding.Finding { return nil }}
-	value, _ := keys.Field("alias").ParseValue("other")
+	value, _ := keys.Field(key.Alias).ParseValue("other")
 	for name, c := range map[string]struct {
 		over []schema.Override
 		ok   bool
-	}{"ours": {nil, true}, "like": {nil, true}, "moved": {nil, false}, "project:ours": {[]schema.Override{{Field: keys.Field("alias"), Value: value}}, false}} {
+	}{"ours": {nil, true}, "like": {nil, true}, "moved": {nil, false}, "project:ours": {[]schema.Override{{Field: keys.Field(key.Alias), Value: value}}, false}} {
 		if r := resolve.Of(f, f.Lookup(name), c.over, env); (r.AliasProblem() == nil) != c.ok || !c.ok && r.AliasProblem().Code != "alias.not-vouched" {
 			t.Errorf("%s: %+v", name, r.AliasProblem())
 		}
@@ -146,8 +147,8 @@ func TestServiceFile(t *testing.T) {
 	if found != nil {
 		t.Fatalf("%+v", found)
 	}
-	if got := chain.Addresses(1); !slices.Equal(got, []resolve.HostPort{{Host: "db-a.example", Port: 5433}, {Host: "db-b.example", Port: 5433}}) || chain.Text("user") != "warden" || chain.Text("database") != "sightings" || chain.Text("tls") != "verified" {
-		t.Errorf("%v %q", got, chain.Text("tls"))
+	if got := chain.Addresses(1); !slices.Equal(got, []resolve.HostPort{{Host: "db-a.example", Port: 5433}, {Host: "db-b.example", Port: 5433}}) || chain.Text(key.User) != "warden" || chain.Text(key.Database) != "sightings" || chain.Text(key.TLS) != "verified" {
+		t.Errorf("%v %q", got, chain.Text(key.TLS))
 	}
 	if said := strings.Join(chain.Ignored, " "); !strings.Contains(said, "options") || !strings.Contains(said, "password") || strings.Contains(said, "avocet") {
 		t.Errorf("%q", said)

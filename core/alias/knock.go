@@ -13,6 +13,7 @@ import (
 	"gentleharbor/core/engine"
 	"gentleharbor/core/engine/greeting"
 	"gentleharbor/core/finding"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route"
@@ -259,7 +260,7 @@ func (k Knocker) ask(ctx context.Context, c route.Candidate, addrs []netip.Addr,
 // Candidates are the servers that a chain comes to.
 func (b *Book) Candidates(ctx context.Context, n route.Network,
 	chain *resolve.Chain) ([]route.Candidate, *finding.Finding) {
-	sets := []schema.Override{{Field: b.Schema.Field("alias"), Value: schema.TextValue(chain.Links[0].Called())}}
+	sets := []schema.Override{{Field: b.Schema.Field(key.Alias), Value: schema.TextValue(chain.Links[0].Called())}}
 	return n.Candidates(ctx,
 		resolve.Values(b.Schema, chain.Links[0].Name, sets, resolve.Environment{Lookup: b.Lookup, Home: b.Home, Aliases: b}))
 }

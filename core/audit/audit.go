@@ -16,6 +16,7 @@ import (
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/lastseen"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/vouch"
@@ -148,17 +149,17 @@ func (a *auditor) profile(p *resolve.Profile) {
 			switch {
 			case !f.Path || f.Address || path == "" || f.Private != private:
 			case private:
-				a.secretFile(path, "the "+f.Name+" of the profile "+p.Called)
+				a.secretFile(path, string("the ")+string(f.Name)+" of the profile "+p.Called)
 			default:
-				a.trustedFile(path, "the "+f.Name+" of the profile "+p.Called)
+				a.trustedFile(path, string("the ")+string(f.Name)+" of the profile "+p.Called)
 			}
 		}
 	}
 }
 
 // line is where a profile sets a key, or the profile's own place.
-func line(p *resolve.Profile, key string, at Place) Place {
-	if e, ok := p.Get(key); ok && e.Origin.Line > 0 {
+func line(p *resolve.Profile, k string, at Place) Place {
+	if e, ok := p.Get(key.Name(k)); ok && e.Origin.Line > 0 {
 		at.File, at.Line = e.Origin.File, e.Origin.Line
 	}
 	return at
@@ -170,7 +171,7 @@ func (a *auditor) encryption(p *resolve.Profile, at Place) {
 		return
 	}
 	at = line(p, "tls", at)
-	switch rule := p.Text("tls"); rule {
+	switch rule := p.Text(key.TLS); rule {
 	case "off", "offered":
 		a.found(finding.AuditTLSWeak, High, at,
 			"tls = %q to a host that is not this machine: the password and all that follows may go over the network in the "+
@@ -187,12 +188,12 @@ func (a *auditor) encryption(p *resolve.Profile, at Place) {
 // read.
 func (a *auditor) hops(p *resolve.Profile, at Place) {
 	for _, h := range p.Hops() {
-		if e, ok := h.Get("algorithms"); ok {
+		if e, ok := h.Get(key.Algorithms); ok {
 			where := at
 			where.File, where.Line = e.Origin.File, e.Origin.Line
 			a.found(finding.AuditOldAlgorithms, Medium, where, "hop %d allows algorithms that are out of date: %s", h.Number,
 				strings.Join(e.Value.List(), ", ")).
-				Suggest("gharbor set %s %s=   # once its server has been brought up to date", h.Owner(), h.Key("algorithms"))
+				Suggest("gharbor set %s %s=   # once its server has been brought up to date", h.Owner(), h.Key(key.Algorithms))
 		}
 		for _, f := range schema.HopFields() {
 			path, text := h.Text(f.Name), fmt.Sprintf("the %s of the profile %s", h.Key(f.Name), p.Called)
@@ -232,10 +233,10 @@ func weakMethod(engines engine.Set, method string) (weak engine.WeakMethod, ok b
 
 // account looks at who logs in, and how, as the last test saw it.
 func (a *auditor) account(p *resolve.Profile, at Place) {
-	user := p.Text("user")
+	user := p.Text(key.User)
 	seen, tested := a.Seen[lastseen.Key(p)]
 	tested = tested && seen.User == user
-	tags, _ := p.Get("tags")
+	tags, _ := p.Get(key.Tags)
 	meant := slices.Contains(tags.Value.List(), "admin")
 	withAdmin := strings.TrimPrefix(tags.Value.Text()+",admin", ",")
 	switch {

@@ -17,6 +17,7 @@ import (
 	"gentleharbor/core/finding"
 	"gentleharbor/core/intake"
 	"gentleharbor/core/owner"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/secret"
 )
@@ -125,11 +126,11 @@ func (a *auditor) folder(path, what string, others fs.FileMode) {
 // sources looks at where a profile's password is.
 func (a *auditor) sources(p *resolve.Profile, at Place) {
 	at = line(p, "secret", at)
-	source, _ := secret.ParseSource(p.Text("secret"))
+	source, _ := secret.ParseSource(p.Text(key.Secret))
 	switch source.Kind {
 	case "none":
 		a.found(finding.AuditNoPassword, Low, at, "no password is sent: whoever reaches the server as %s is let in as it",
-			clean.Quoted(p.Text("user"))).
+			clean.Quoted(p.Text(key.User))).
 			Suggest("gharbor test %s   # does the server check in another way?", p.Called)
 	case "file":
 		a.secretFile(source.Arg, "the secret file of the profile "+p.Called)

@@ -16,6 +16,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/defect"
 	"gentleharbor/core/finding"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route"
@@ -43,8 +44,8 @@ func links(p *resolve.Profile) []secret.Link {
 	all := make([]secret.Link, len(chain.Links))
 	for i, link := range chain.Links {
 		from := resolve.Chain{Links: chain.Links[i:]} // this alias and those that it names
-		all[i] = secret.Link{Name: link.Name, Engine: from.Text("engine"), TLS: from.Text("tls"),
-			TLSAuthority: p.LinkPath(&from, "tls-ca"), TLSName: from.Text("tls-name")}
+		all[i] = secret.Link{Name: link.Name, Engine: from.Text(key.Engine), TLS: from.Text(key.TLS),
+			TLSAuthority: p.LinkPath(&from, "tls-ca"), TLSName: from.Text(key.TLSName)}
 		if link.InProject() {
 			all[i].File = link.Path()
 		}
@@ -65,7 +66,7 @@ func chainWords(chain *resolve.Chain) string {
 // routeByAlias is the result of the route stage for a profile with an alias.
 func (t *test) routeByAlias(detail string) finding.Result {
 	chain := t.profile.Service()
-	if srv := chain.Text("srv"); srv != "" {
+	if srv := chain.Text(key.SRV); srv != "" {
 		detail += ", by the SRV records of " + srv
 	}
 	detail = chainWords(chain) + ": " + detail
@@ -84,8 +85,8 @@ func (t *test) routeByAlias(detail string) finding.Result {
 // named is the origin of the first of some keys that has a value, where that is an
 // alias.
 func (t *test) named(keys ...string) resolve.Origin {
-	for _, key := range keys {
-		e, ok := t.profile.Get(key)
+	for _, k := range keys {
+		e, ok := t.profile.Get(key.Name(k))
 		if ok && e.Origin.Kind == resolve.FromAlias {
 			return e.Origin
 		}
@@ -97,7 +98,7 @@ func (t *test) named(keys ...string) resolve.Origin {
 }
 
 // pick is the order in which the addresses are tried, "" for that in which they stand.
-func (t *test) pick() string { return t.profile.Service().Text("pick") }
+func (t *test) pick() string { return t.profile.Service().Text(key.Pick) }
 
 // arrange puts the candidates into the order in which they are tried.
 func (t *test) arrange(ctx context.Context, candidates []route.Candidate) []route.Candidate {

@@ -19,6 +19,7 @@ import (
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearby"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/route"
 	"gentleharbor/core/route/hop"
@@ -152,7 +153,7 @@ func (r *Runner) run(ctx context.Context, p *resolve.Profile) (*Report, engine.C
 
 // startFacts is what the profile says itself.
 func startFacts(p *resolve.Profile) *engine.Facts {
-	return &engine.Facts{Engine: p.Text("engine"), User: p.Text("user"), Database: p.Text("database")}
+	return &engine.Facts{Engine: p.Text(key.Engine), User: p.Text(key.User), Database: p.Text(key.Database)}
 }
 
 // straightLine goes through the stages until one fails.

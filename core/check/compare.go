@@ -210,7 +210,7 @@ func oneSided(ctx context.Context, sides [2]*side) []Expectation {
 	var all []Expectation
 	for _, owner := range sides {
 		for _, e := range owner.profile.Values() {
-			key, ok := strings.CutPrefix(e.Field.Name, "expect.")
+			key, ok := strings.CutPrefix(string(e.Field.Name), "expect.")
 			if !ok {
 				continue
 			}

@@ -7,6 +7,7 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/route"
 )
 
@@ -63,7 +64,7 @@ func (t *test) hintContainers(ctx context.Context, c route.Candidate, found *fin
 		return
 	}
 	name := t.profile.Profile.Name
-	for _, n := range t.Network.Containers.Nearby(ctx, t.profile.Text("engine")) {
+	for _, n := range t.Network.Containers.Nearby(ctx, t.profile.Text(key.Engine)) {
 		switch {
 		case slices.Contains(n.PublishedPorts, c.Port):
 			found.Saw("the container %s publishes its server at this port when it runs; it is %s", clean.Quoted(n.Name), n.State)

@@ -11,6 +11,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
+	"gentleharbor/core/profile/key"
 )
 
 // broken is an expectation that does not hold.
@@ -26,7 +27,7 @@ func (t *test) expect(ctx context.Context) finding.Result {
 	var wrong []broken
 	f := t.conv.Facts()
 	for _, e := range t.profile.Values() {
-		key, ok := strings.CutPrefix(e.Field.Name, "expect.")
+		key, ok := strings.CutPrefix(string(e.Field.Name), "expect.")
 		if !ok {
 			continue
 		}
@@ -62,10 +63,10 @@ func (t *test) expect(ctx context.Context) finding.Result {
 // missing asks for the tables and extensions that do not exist.
 func (t *test) missing(ctx context.Context) ([]broken, error) {
 	var tables, extensions []string
-	if e, ok := t.profile.Get("expect.tables"); ok {
+	if e, ok := t.profile.Get(key.ExpectTables); ok {
 		tables = e.Value.List()
 	}
-	if e, ok := t.profile.Get("expect.extensions"); ok {
+	if e, ok := t.profile.Get(key.ExpectExtensions); ok {
 		extensions = e.Value.List()
 	}
 	if len(tables)+len(extensions) == 0 {

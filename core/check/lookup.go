@@ -8,6 +8,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
+	"gentleharbor/core/profile/key"
 )
 
 // lookUp lets an administrator's profile find out what the server would not
@@ -34,8 +35,8 @@ func (t *test) lookUp(ctx context.Context, found *finding.Finding) {
 	facts := t.conv.Facts()
 	refused := engine.Refused{
 		Profile:   t.profile.Profile.Name,
-		User:      t.profile.Text("user"),
-		Database:  t.profile.Text("database"),
+		User:      t.profile.Text(key.User),
+		Database:  t.profile.Text(key.Database),
 		Network:   t.network,
 		Encrypted: facts.TLS != "none",
 		Method:    facts.LoginMethod,

@@ -11,6 +11,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearby"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/route"
 )
 
@@ -133,7 +134,7 @@ func (t *test) candidate(ctx context.Context, c route.Candidate) {
 
 // aim gives the TLS rule the name that this candidate's certificate must carry.
 func (t *test) aim(c route.Candidate) {
-	t.plan.tls.Name, t.plan.tls.NameKey = t.profile.Text("tls-name"), "tls-name"
+	t.plan.tls.Name, t.plan.tls.NameKey = t.profile.Text(key.TLSName), "tls-name"
 	if t.plan.tls.Name == "" {
 		t.plan.tls.Name, t.plan.tls.NameKey = c.CertificateName(), t.profile.AddressKind()
 	}
@@ -208,7 +209,7 @@ func (t *test) accepted(c route.Candidate, address string) finding.Result {
 	}
 	if !trouble { // a standby before the primary is as it is meant to be
 		return finding.Good("%s, as number %d of the hosts: those before it are not %s", detail, len(t.passed)+1,
-			t.profile.Text("target"))
+			t.profile.Text(key.Target))
 	}
 	return finding.Warned(found.Suggest("gharbor show %s   # the order of its hosts", t.profile.Profile.Name), "%s",
 		detail)
@@ -223,7 +224,7 @@ func (t *test) unresolved(found *finding.Finding) {
 	}
 	switch name := t.profile.Profile.Name; t.profile.AddressKind() {
 	case "alias":
-		found.Suggest("gharbor alias show %s   # are its addresses right?", t.profile.Text("alias"))
+		found.Suggest("gharbor alias show %s   # are its addresses right?", t.profile.Text(key.Alias))
 	case "hosts":
 		found.Suggest("gharbor show %s   # are its hosts right?", name)
 	default:
@@ -248,7 +249,7 @@ func mixed(addrs []netip.Addr) bool {
 // nearby where the address is this machine's.
 func (t *test) unreached(ctx context.Context, c route.Candidate, tried []route.Attempt) *finding.Finding {
 	found := route.Unreached(t.profile.Profile.Name, c, tried)
-	if limit := t.profile.Service().Text("connect-timeout"); limit != "" && found.Code == finding.ReachTimeout {
+	if limit := t.profile.Service().Text(key.ConnectTimeout); limit != "" && found.Code == finding.ReachTimeout {
 		found.Saw("the alias gives an address %s to accept (connect-timeout)", limit)
 	}
 	t.sawPassed(found)
@@ -264,7 +265,7 @@ func (t *test) unreached(ctx context.Context, c route.Candidate, tried []route.A
 
 // hintNearby adds what else of the engine's answers on this machine.
 func (t *test) hintNearby(ctx context.Context, c route.Candidate, found *finding.Finding) {
-	name, word := t.profile.Profile.Name, t.profile.Text("engine")
+	name, word := t.profile.Profile.Name, t.profile.Text(key.Engine)
 	servers := t.answering(ctx, word, c.String())
 	for _, s := range servers {
 		at := s.Address

@@ -13,6 +13,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/route"
 	"gentleharbor/core/secret"
@@ -36,7 +37,7 @@ func (t *test) checkProfile(context.Context) finding.Result {
 		return finding.Good("%s, line %d; what its alias says is not known yet", clean.Line(filepath.Base(p.Path()), 120),
 			p.Profile.Line)
 	}
-	word, spec := p.Text("engine"), p.Engine()
+	word, spec := p.Text(key.Engine), p.Engine()
 	engines := p.Schema().Engines()
 	switch {
 	case word == "":
@@ -55,14 +56,14 @@ func (t *test) checkProfile(context.Context) finding.Result {
 			"a container is asked of the engines that this machine reaches, and hops stand before it").
 			Suggest("gharbor set %s container= host=HOST   # as the last hop sees it", name).
 			Suggest("gharbor hop remove %s 1   # where the container's engine is on this machine", name))
-	case p.Text("user") == "" && !spec.Keys.OwnAccount:
+	case p.Text(key.User) == "" && !spec.Keys.OwnAccount:
 		return finding.Failed(finding.New(finding.ProfileIncomplete, "the profile does not say which user to log in as").
 			Suggest("gharbor set %s user=NAME", name))
 	case !meets(p, spec.Keys.Needs):
 		needs := spec.Keys.Needs
 		also := ""
 		if len(needs.Keys) > 1 {
-			also = "   # or " + needs.Keys[1] + "=NAME"
+			also = string("   # or " + needs.Keys[1] + "=NAME")
 		}
 		return finding.Failed(finding.New(finding.ProfileIncomplete, "neither the profile nor its alias says %s", needs.What).
 			Suggest("gharbor set %s %s=NAME%s", name, needs.Keys[0], also))
@@ -70,10 +71,10 @@ func (t *test) checkProfile(context.Context) finding.Result {
 	t.plan.begin = spec.Begin
 	settings := tlsrule.Settings{
 		Profile: name,
-		Rule:    tlsrule.Rule(p.Text("tls")),
-		CA:      p.Text("tls-ca"),
-		Cert:    p.Text("tls-cert"),
-		Key:     p.Text("tls-key"),
+		Rule:    tlsrule.Rule(p.Text(key.TLS)),
+		CA:      p.Text(key.TLSCA),
+		Cert:    p.Text(key.TLSCert),
+		Key:     p.Text(key.TLSKey),
 		Pinned:  p.Pinned(),
 	}
 	var found *finding.Finding
@@ -81,7 +82,7 @@ func (t *test) checkProfile(context.Context) finding.Result {
 		return finding.Failed(found)
 	}
 	detail := fmt.Sprintf("%s at %s, line %d", word, clean.Line(filepath.Base(p.Path()), 120), p.Profile.Line)
-	if _, ok := p.Get("endpoint"); ok && p.AddressKind() != "container" {
+	if _, ok := p.Get(key.Endpoint); ok && p.AddressKind() != "container" {
 		return finding.Warned(finding.New(finding.ProfileConflict, "endpoint has no effect: the address is no container").
 			Suggest("gharbor set %s endpoint=", name), "%s", detail)
 	}
@@ -91,8 +92,8 @@ func (t *test) checkProfile(context.Context) finding.Result {
 	if found := idleKeys(p, spec); found != nil {
 		return finding.Warned(found, "%s", detail)
 	}
-	if secret, _ := p.Get("secret"); secret.Value.Text() != "command" {
-		if _, ok := p.Get("command"); ok {
+	if secret, _ := p.Get(key.Secret); secret.Value.Text() != "command" {
+		if _, ok := p.Get(key.Command); ok {
 			return finding.Warned(finding.New(finding.ProfileConflict, "command has no effect: secret says %s",
 				clean.Quoted(secret.Value.Text())).
 				Saw("secret is from %s", secret.Origin).
@@ -105,21 +106,21 @@ func (t *test) checkProfile(context.Context) finding.Result {
 // meets reports whether a profile has one of the keys that its engine needs.
 func meets(p *resolve.Profile, needs engine.Need) bool {
 	return len(needs.Keys) == 0 ||
-		slices.ContainsFunc(needs.Keys, func(key string) bool { return p.Text(key) != "" })
+		slices.ContainsFunc(needs.Keys, func(k key.Name) bool { return p.Text(k) != "" })
 }
 
 // idleTLS warns of keys that the TLS rule leaves without effect: a person who
 // names an authority means to be protected by it.
 func idleTLS(p *resolve.Profile) *finding.Finding {
-	set, _ := p.Get("tls")
+	set, _ := p.Get(key.TLS)
 	rule := set.Value.Text()
 	var idle []string
-	for _, key := range []string{"tls-ca", "tls-name", "tls-cert"} {
-		if _, ok := p.Get(key); !ok {
+	for _, k := range []key.Name{"tls-ca", "tls-name", "tls-cert"} {
+		if _, ok := p.Get(k); !ok {
 			continue
 		}
-		if rule == "off" || p.AddressKind() == "socket" || key != "tls-cert" && rule != "verified" {
-			idle = append(idle, key)
+		if rule == "off" || p.AddressKind() == "socket" || k != "tls-cert" && rule != "verified" {
+			idle = append(idle, string(k))
 		}
 	}
 	if len(idle) == 0 {
@@ -138,10 +139,10 @@ func idleTLS(p *resolve.Profile) *finding.Finding {
 
 // idleKeys warns of keys that mean nothing to the profile's engine.
 func idleKeys(p *resolve.Profile, spec *engine.Spec) *finding.Finding {
-	for _, key := range slices.Sorted(maps.Keys(spec.Keys.Idle)) {
-		if e, ok := p.Get(key); ok && e.Origin.Kind != resolve.FromEngine {
-			return finding.New(finding.ProfileConflict, "%s has no effect on %s: %s", key, spec.Word, spec.Keys.Idle[key]).
-				Suggest("gharbor set %s %s=", p.Profile.Name, key)
+	for _, k := range slices.Sorted(maps.Keys(spec.Keys.Idle)) {
+		if e, ok := p.Get(k); ok && e.Origin.Kind != resolve.FromEngine {
+			return finding.New(finding.ProfileConflict, "%s has no effect on %s: %s", k, spec.Word, spec.Keys.Idle[k]).
+				Suggest("gharbor set %s %s=", p.Profile.Name, k)
 		}
 	}
 	engines := p.Schema().Engines()
@@ -151,15 +152,15 @@ func idleKeys(p *resolve.Profile, spec *engine.Spec) *finding.Finding {
 		if _, ok := p.Get(field.Name); !ok || len(others) == 0 || spec.Takes(field.Name) {
 			continue
 		}
-		if len(idle) == 0 || slices.Equal(others, engines.With(idle[0])) { // what is for others again waits its turn
-			idle = append(idle, field.Name)
+		if len(idle) == 0 || slices.Equal(others, engines.With(key.Name(idle[0]))) { // the rest waits its turn
+			idle = append(idle, string(field.Name))
 		}
 	}
 	if len(idle) == 0 {
 		return nil
 	}
 	return finding.New(finding.ProfileConflict, "%s has no effect: it is for %s, and the engine is %s",
-		strings.Join(idle, " and "), strings.Join(engines.With(idle[0]), " and "), spec.Word).
+		strings.Join(idle, " and "), strings.Join(engines.With(key.Name(idle[0])), " and "), spec.Word).
 		Suggest("gharbor set %s %s=", p.Profile.Name, strings.Join(idle, "= "))
 }
 
@@ -230,27 +231,27 @@ func SecretQuery(ctx context.Context, n route.Network, p *resolve.Profile) (secr
 
 // secretQuery says for which connection a secret is wanted.
 func secretQuery(p *resolve.Profile, c route.Candidate) secret.Query {
-	source, _ := secret.ParseSource(p.Text("secret"))
+	source, _ := secret.ParseSource(p.Text(key.Secret))
 	q := secret.Query{
 		Profile:      p.Called,
 		Source:       source,
 		Command:      p.Command(),
 		Folder:       p.SecretFolder(),
 		Hops:         p.BoundHops(),
-		Engine:       p.Text("engine"),
-		Family:       p.Schema().Engines().FamilyOf(p.Text("engine")),
+		Engine:       p.Text(key.Engine),
+		Family:       p.Schema().Engines().FamilyOf(p.Text(key.Engine)),
 		Credentials:  credentials(p),
 		Host:         c.Host,
 		Socket:       c.Folder,
 		Port:         strconv.Itoa(c.Port),
-		Database:     p.Text("database"),
-		User:         p.Text("user"),
+		Database:     p.Text(key.Database),
+		User:         p.Text(key.User),
 		Local:        c.Local(),
 		Address:      c.String(),
-		TLS:          p.Text("tls"),
-		TLSAuthority: p.Text("tls-ca"),
-		TLSName:      p.Text("tls-name"),
-		ServerKey:    p.Text("server-key"),
+		TLS:          p.Text(key.TLS),
+		TLSAuthority: p.Text(key.TLSCA),
+		TLSName:      p.Text(key.TLSName),
+		ServerKey:    p.Text(key.ServerKey),
 		Project:      !p.Own(),
 		Pinned:       p.Pinned(),
 		Recheck:      p.Recheck(),
@@ -304,7 +305,8 @@ func (t *test) describeRoute(candidates []route.Candidate) finding.Result {
 	if order == "" {
 		order = "in order"
 	}
-	return finding.Good("%d hosts %s, %s: %s", len(candidates), order, t.profile.Text("target"), strings.Join(words, ", "))
+	return finding.Good("%d hosts %s, %s: %s", len(candidates), order, t.profile.Text(key.Target),
+		strings.Join(words, ", "))
 }
 
 // overTCP says what the name localhost means here, where the engine's own clients mean the socket by it.
@@ -322,21 +324,21 @@ func (t *test) target(c route.Candidate, reached *route.Reached) engine.Target {
 		Alias:         by.Alias,
 		AliasAt:       by.String(),
 		Profile:       t.profile.Profile.Name,
-		User:          t.profile.Text("user"),
-		Database:      t.profile.Text("database"),
+		User:          t.profile.Text(key.User),
+		Database:      t.profile.Text(key.Database),
 		Network:       reached.Network,
 		Address:       reached.Address,
 		TLS:           t.plan.tls,
-		ServerKey:     t.profile.Text("server-key"),
+		ServerKey:     t.profile.Text(key.ServerKey),
 		Pinned:        t.profile.Pinned(),
 		PeerChecked:   reached.Network == "unix" && !c.ViaHop && route.PeerChecked(reached.Conn, c.Folder),
 		Greetings:     t.profile.Schema().Engines().Greetings(),
 		Thorough:      t.thorough,
 		NoSecret:      t.secret.None,
 		NoSecretTried: t.secret.Tried,
-		Service:       t.profile.Text("service"),
-		Instance:      t.profile.Text("instance"),
-		As:            t.profile.Text("as"),
+		Service:       t.profile.Text(key.Service),
+		Instance:      t.profile.Text(key.Instance),
+		As:            t.profile.Text(key.As),
 		Follow:        t.follow,
 		TakeSecret: func(ctx context.Context) (secret.Value, error) {
 			t.budget.pause()
@@ -396,14 +398,14 @@ func (t *test) judgeSession(ctx context.Context) finding.Result {
 	if result.Outcome == finding.Fail || f.Writable == nil {
 		return result
 	}
-	name, target := t.profile.Profile.Name, t.profile.Text("target")
+	name, target := t.profile.Profile.Name, t.profile.Text(key.Target)
 	have := map[bool]string{true: "writable", false: "read-only"}[*f.Writable]
 	if (target == "writable" || target == "read-only") && have != target {
 		found := finding.New(finding.SessionTarget, "the server at %s is %s, and target is %s", f.Route, have, target)
 		t.sawPassed(found)
 		return finding.Failed(found.Suggest("gharbor show %s   # its hosts and target", name))
 	}
-	if _, expected := t.profile.Get("expect.writable"); !*f.Writable && !expected && target != "read-only" {
+	if _, expected := t.profile.Get(key.ExpectWritable); !*f.Writable && !expected && target != "read-only" {
 		return finding.Warned(finding.New(finding.SessionReadOnly, "nothing can be written in this session").
 			Saw("%s", f.ReadOnlyBy).
 			Suggest("gharbor set %s expect.writable=false   # if that is meant", name), "%s", result.Detail)

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"gentleharbor/core/engine/greeting"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/secret"
 )
 
@@ -42,11 +43,11 @@ type Spec struct {
 // Keys says which keys of a profile the engine gives a meaning.
 type Keys struct {
 	// Only are keys that mean something on this engine and on those that name them too.
-	Only []string
+	Only []key.Name
 	// Idle are keys without effect, with the reason.
-	Idle map[string]string
+	Idle map[key.Name]string
 	// Notes are what help says of a key beyond its summary.
-	Notes map[string]string
+	Notes map[key.Name]string
 	// UserDatabase: a login that names no database is in that of the user's name.
 	UserDatabase bool
 	// OwnAccount: there is an account for a login that names no user.
@@ -59,9 +60,9 @@ type Keys struct {
 
 // Need is a set of keys of which one must be set.
 type Need struct {
-	Keys []string // in the order in which they are proposed; nil where nothing is needed
-	What string   // what is missing: "which service the listener is to be asked for"
-	Ask  string   // the question to a person
+	Keys []key.Name // in the order in which they are proposed; nil where nothing is needed
+	What string     // what is missing: "which service the listener is to be asked for"
+	Ask  string     // the question to a person
 }
 
 // Sockets says how the servers' Unix sockets are named.
@@ -125,8 +126,8 @@ func (set Set) Words() []string { return set.words(func(*Spec) bool { return tru
 func (set Set) Testable() []string { return set.words(func(s *Spec) bool { return s.Begin != nil }) }
 
 // With lists the words of the engines that give a key of a profile a meaning by Keys.Only.
-func (set Set) With(key string) []string {
-	return set.words(func(s *Spec) bool { return slices.Contains(s.Keys.Only, key) })
+func (set Set) With(name key.Name) []string {
+	return set.words(func(s *Spec) bool { return s.Takes(name) })
 }
 
 func (set Set) words(which func(*Spec) bool) []string {
@@ -201,7 +202,7 @@ func (set Set) SameFamily(a, b string) bool {
 }
 
 // Takes reports whether a key is one of those that only some engines give a meaning, and this one does.
-func (s *Spec) Takes(key string) bool { return slices.Contains(s.Keys.Only, key) }
+func (s *Spec) Takes(name key.Name) bool { return slices.Contains(s.Keys.Only, name) }
 
 // FileFor is the name of a socket for a server at a port, "" where the engine has no sockets.
 func (s Sockets) FileFor(port string) string {

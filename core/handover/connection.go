@@ -12,6 +12,7 @@ import (
 
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/route"
 	"gentleharbor/core/secret"
@@ -35,17 +36,17 @@ func Of(p *resolve.Profile, servers []route.Candidate, v secret.Value) (Connecti
 		Spec:     spec,
 		Profile:  p.Called,
 		Servers:  endpoints(servers),
-		Database: p.Text("database"),
-		User:     p.Text("user"),
+		Database: p.Text(key.Database),
+		User:     p.Text(key.User),
 		Password: v,
-		Service:  p.Text("service"),
-		Instance: p.Text("instance"),
-		TLS:      p.Text("tls"),
-		CA:       p.Text("tls-ca"),
-		TLSName:  p.Text("tls-name"),
-		Cert:     p.Text("tls-cert"),
-		Key:      p.Text("tls-key"),
-		Target:   p.Text("target"),
+		Service:  p.Text(key.Service),
+		Instance: p.Text(key.Instance),
+		TLS:      p.Text(key.TLS),
+		CA:       p.Text(key.TLSCA),
+		TLSName:  p.Text(key.TLSName),
+		Cert:     p.Text(key.TLSCert),
+		Key:      p.Text(key.TLSKey),
+		Target:   p.Text(key.Target),
 	}}
 	if c.TLS != "verified" {
 		c.CA, c.TLSName = "", ""

@@ -36,7 +36,7 @@ func TestURL(t *testing.T) {
 		}
 		have := make(map[string]string)
 		for _, s := range sets {
-			have[s.Field.Name] = s.Value.Text()
+			have[string(s.Field.Name)] = s.Value.Text()
 		}
 		for key, want := range map[string]string{"engine": word, "host": "db.saltmarsh.example", "port": "5433", "database": "sight/ings", "user": "war den", "tls": "verified", "tls-ca": "/ca.pem"} {
 			if have[key] != want {

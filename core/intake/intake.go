@@ -14,6 +14,7 @@ import (
 	"gentleharbor/core/engine"
 	"gentleharbor/core/hostname"
 	"gentleharbor/core/profile/connurl"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/secret"
 )
@@ -69,7 +70,7 @@ func (r Reader) URL(text string) ([]Found, error) {
 func nameOf(sets []schema.Override) string {
 	for _, key := range []string{"database", "host", "engine"} {
 		for _, s := range sets {
-			if s.Field.Name == key && !hostname.Local(s.Value.Text()) {
+			if string(s.Field.Name) == key && !hostname.Local(s.Value.Text()) {
 				return Name(s.Value.Text())
 			}
 		}
@@ -154,7 +155,7 @@ func (r Reader) fromPairs(word string, pairs [][2]string) (Found, error) {
 		return Found{}, err
 	}
 	if !slices.ContainsFunc(sets, func(s schema.Override) bool { return s.Field.Address }) {
-		sets = append(sets, schema.Override{Field: r.Schema.Field("host"), Value: schema.TextValue("127.0.0.1")})
+		sets = append(sets, schema.Override{Field: r.Schema.Field(key.Host), Value: schema.TextValue("127.0.0.1")})
 	}
 	return Found{Name: nameOf(sets), Sets: sets, Password: password, Other: other}, nil
 }
@@ -209,7 +210,7 @@ func (r Reader) Section(spec *engine.Spec, s engine.Section, path string) (Found
 	}
 	if s.Source != "" {
 		one.Sets = append(one.Sets, schema.Override{
-			Field: r.Schema.Field("secret"),
+			Field: r.Schema.Field(key.Secret),
 			Value: schema.TextValue(s.Source),
 		})
 	}

@@ -68,7 +68,7 @@ var reader = Reader{Schema: keys}
 func values(f Found) map[string]string {
 	m := make(map[string]string)
 	for _, s := range f.Sets {
-		m[s.Field.Name] = s.Value.Text()
+		m[string(s.Field.Name)] = s.Value.Text()
 	}
 	return m
 }

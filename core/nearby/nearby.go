@@ -17,6 +17,7 @@ import (
 	"gentleharbor/core/engine"
 	"gentleharbor/core/engine/greeting"
 	"gentleharbor/core/hostname"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 )
 
@@ -183,11 +184,11 @@ func (s Server) is(r *resolve.Profile) bool {
 		return false // its loopback and sockets are the last hop's
 	}
 	if s.Socket != "" {
-		socket := r.Text("socket")
+		socket := r.Text(key.Socket)
 		if socket == "" {
 			return false
 		}
-		port, _ := strconv.Atoi(r.Text("port"))
+		port := r.Port()
 		return socket == s.Socket || sameFolder(socket, s.Socket) && port == s.Port
 	}
 	for _, h := range r.Hosts() {

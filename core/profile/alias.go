@@ -9,6 +9,7 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/hostname"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
 )
 
@@ -23,7 +24,7 @@ const MaxAliases = 16
 
 // serviceOnly are the keys that a service file can give beyond those of
 // an alias of ours.
-var serviceOnly = []string{"user", "socket", "target"}
+var serviceOnly = []key.Name{key.User, key.Socket, key.Target}
 
 // GivenHost is a host name with the addresses that a file gives it, in [hosts].
 type GivenHost struct {
@@ -108,7 +109,7 @@ func (a *assembler) takeAliasEntry(e *entry, path []string) error {
 		return a.fail(line, "alias %q: expected a table of keys", one.Name)
 	}
 	name := strings.Join(path[2:], ".")
-	f := a.schema.AliasField(name)
+	f := a.schema.AliasField(key.Name(name))
 	if f == nil {
 		return a.fail(line, "alias %q: %s", one.Name, a.schema.UnknownAliasKey(name))
 	}
@@ -116,12 +117,12 @@ func (a *assembler) takeAliasEntry(e *entry, path []string) error {
 }
 
 // takeHost takes a line of [hosts].
-func (a *assembler) takeHost(e *entry, key []string) error {
-	line, name := int(e.line), strings.ToLower(strings.TrimSuffix(strings.Join(key, "."), "."))
+func (a *assembler) takeHost(e *entry, k []string) error {
+	line, name := int(e.line), strings.ToLower(strings.TrimSuffix(strings.Join(k, "."), "."))
 	switch {
-	case len(key) == 0 && e.problem == "an empty table":
+	case len(k) == 0 && e.problem == "an empty table":
 		return nil
-	case len(key) == 0:
+	case len(k) == 0:
 		return a.fail(line, `hosts is a table, [hosts], of lines "NAME" = ["ADDRESS", …]`)
 	case !schema.ValidHost(name):
 		return a.fail(line, "hosts: %s is not a host name", clean.Quoted(name))
@@ -163,28 +164,28 @@ func (f *File) checkAliases() error {
 // problem says what is wrong with an alias as a whole, or "".
 func (a *Alias) problem(keys *schema.Schema) string {
 	where := ""
-	for _, key := range []string{"addresses", "srv", "alias"} {
-		if _, ok := a.Own(key); ok {
-			where = key
+	for _, k := range []key.Name{"addresses", "srv", "alias"} {
+		if _, ok := a.Own(k); ok {
+			where = string(k)
 		}
 	}
-	_, pick := a.Own("pick")
-	engine := a.Text("engine")
+	_, pick := a.Own(key.Pick)
+	engine := a.Text(key.Engine)
 	spec := keys.Engines().Named(engine)
 	switch {
 	case where == "":
 		return "it needs addresses, srv or alias: where does the service live?"
-	case where == "alias" && a.Text("alias") == a.Name && (a.in == nil || !a.in.Project):
+	case where == "alias" && a.Text(key.Alias) == a.Name && (a.in == nil || !a.in.Project):
 		return "it names itself"
 	case pick && where == "srv":
 		return "pick has no meaning with srv: the records' own priorities and weights say the order"
-	case spec != nil && spec.Listener == nil && (a.Text("service") != "" || a.Text("instance") != ""):
+	case spec != nil && spec.Listener == nil && (a.Text(key.Service) != "" || a.Text(key.Instance) != ""):
 		return "service and instance are what a listener of " + strings.Join(keys.Engines().With("service"), " or ") +
 			" knows; for " + engine + " it is database"
-	case a.Text("service") != "" && a.Text("instance") != "":
+	case a.Text(key.Service) != "" && a.Text(key.Instance) != "":
 		return "service and instance both say what the listener is asked for; keep one"
 	}
-	if addresses, ok := a.Own("addresses"); ok && engine == "" {
+	if addresses, ok := a.Own(key.Addresses); ok && engine == "" {
 		return "" // the profile's engine says the port
 	} else if ok && keys.Engines().Port(engine) == 0 {
 		for _, item := range addresses.Value.List() {
@@ -207,9 +208,9 @@ func NewServiceAlias(keys *schema.Schema, name, path string, line int, sets []sc
 		}
 	}
 	add := func(name string, v schema.Value) {
-		f := keys.AliasField(name)
+		f := keys.AliasField(key.Name(name))
 		if f == nil {
-			f = keys.Field(name)
+			f = keys.Field(key.Name(name))
 		}
 		a.Entries = append(a.Entries, Entry{Field: f, Value: v, Line: line})
 	}
@@ -223,10 +224,10 @@ func NewServiceAlias(keys *schema.Schema, name, path string, line int, sets []sc
 			add("addresses", schema.ListValue(list...))
 		case name == "port":
 		case keys.AliasField(name) != nil || slices.Contains(serviceOnly, name):
-			add(name, set.Value)
+			add(string(name), set.Value)
 		}
 	}
-	if port != "" && a.Text("socket") != "" {
+	if port != "" && a.Text(key.Socket) != "" {
 		add("port", schema.Value{Kind: schema.Number, Raw: port})
 	}
 	return a

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
 )
 
@@ -115,8 +116,8 @@ func TestAliasMistakes(t *testing.T) {
 func TestAliasEdits(t *testing.T) {
 	set := func(words ...string) (sets []schema.Override) {
 		for _, w := range words {
-			key, text, _ := strings.Cut(w, "=")
-			f := keys.AliasField(key)
+			k, text, _ := strings.Cut(w, "=")
+			f := keys.AliasField(key.Name(k))
 			if text == "" {
 				sets = append(sets, schema.Override{Field: f, Unset: true})
 				continue

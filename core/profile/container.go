@@ -3,18 +3,19 @@ package profile
 import (
 	"slices"
 
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
 )
 
 // takePlace takes a key of the table that names a compose file's service.
-func (a *assembler) takePlace(p *Profile, e *entry, key string) error {
-	field, line := a.schema.Field("container"), int(e.line)
-	at := slices.Index([]string{"project", "service"}, key)
+func (a *assembler) takePlace(p *Profile, e *entry, k string) error {
+	field, line := a.schema.Field(key.Container), int(e.line)
+	at := slices.Index([]string{"project", "service"}, k)
 	switch {
 	case at < 0:
-		return a.fail(line, "%s: container: unknown key %q; expected project and service", &p.table, key)
+		return a.fail(line, "%s: container: unknown key %q; expected project and service", &p.table, k)
 	case e.problem != "" || e.value.Kind != schema.Text || e.value.Raw == "":
-		return a.fail(line, "%s: container.%s: expected a name", &p.table, key)
+		return a.fail(line, "%s: container.%s: expected a name", &p.table, k)
 	}
 	for i := range p.Entries {
 		own := &p.Entries[i]

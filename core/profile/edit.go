@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"gentleharbor/core/nearest"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
 )
 
@@ -240,7 +241,7 @@ func (p *Profile) whole(own Entry, home string) schema.Value {
 }
 
 func (f *File) checkLike(p *Profile) error {
-	like := p.Text("like")
+	like := p.Text(key.Like)
 	if like == "" || !f.Project && strings.HasPrefix(like, schema.ProjectPrefix) ||
 		f.byName[like] != nil && like != p.Name {
 		return nil
@@ -256,7 +257,7 @@ func (p *Profile) toml(keys *schema.Schema) string {
 	var own, expect []Entry
 	for i := range keys.Fields() {
 		if e, ok := p.Own(keys.Fields()[i].Name); ok {
-			if strings.HasPrefix(keys.Fields()[i].Name, "expect.") {
+			if strings.HasPrefix(string(keys.Fields()[i].Name), "expect.") {
 				expect = append(expect, e)
 			} else {
 				own = append(own, e)
@@ -285,7 +286,7 @@ func tableText(header, prefix string, entries []Entry) string {
 	}
 	fmt.Fprintf(&b, "%s\n", header)
 	for _, e := range entries {
-		fmt.Fprintf(&b, "%-*s = %s\n", width, strings.TrimPrefix(e.Field.Name, prefix), e.Value.TOML())
+		fmt.Fprintf(&b, "%-*s = %s\n", width, strings.TrimPrefix(string(e.Field.Name), prefix), e.Value.TOML())
 	}
 	return b.String()
 }
@@ -311,7 +312,7 @@ func (f *File) Set(name string, sets []schema.Override) (*Edit, error) {
 	e := f.edit()
 	// a new expect table follows the new keys
 	plainFirst := slices.SortedStableFunc(slices.Values(sets), func(a, b schema.Override) int {
-		return strings.Count(a.Field.Name, ".") - strings.Count(b.Field.Name, ".")
+		return strings.Count(string(a.Field.Name), ".") - strings.Count(string(b.Field.Name), ".")
 	})
 	for _, s := range plainFirst {
 		var err error
@@ -383,10 +384,10 @@ func twoAddresses(f *File, want *table, set string) error {
 // setOne notes what one key=value means for the text and for the table.
 func (e *Edit) setOne(t, want *table, s schema.Override) error {
 	at := slices.IndexFunc(want.Entries, func(own Entry) bool { return own.Field == s.Field })
-	place := e.doc.entryOf(t, s.Field.Name)
+	place := e.doc.entryOf(t, string(s.Field.Name))
 	if at >= 0 && place == nil {
 		var err error
-		if place, err = e.placeTable(t, s.Field.Name); err != nil {
+		if place, err = e.placeTable(t, string(s.Field.Name)); err != nil {
 			return err
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
 )
 
@@ -13,10 +14,10 @@ func sets(t *testing.T, pairs ...string) []schema.Override {
 	t.Helper()
 	var all []schema.Override
 	for _, pair := range pairs {
-		key, text, _ := strings.Cut(pair, "=")
-		field := keys.Field(key)
+		k, text, _ := strings.Cut(pair, "=")
+		field := keys.Field(key.Name(k))
 		if field == nil {
-			t.Fatalf("no key %q", key)
+			t.Fatalf("no key %q", k)
 		}
 		if text == "" {
 			all = append(all, schema.Override{Field: field, Unset: true})
@@ -192,7 +193,7 @@ func TestEveryKeyIsCopied(t *testing.T) {
 		"command": `["./f"]`, "tags": `["t"]`, "tls": `"off"`, "target": `"any"`, "as": `"sysdba"`, "endpoint": `"unix:///s"`, "agent": `true`, "algorithms": `["ssh-rsa"]`, "proxy": `"http://a:1"`,
 		"key-secret": `"file:f"`, "host-key": `"SHA256:` + strings.Repeat("A", 43) + `"`, "expect.tls": `"off"`, "expect.version": `"15"`, "expect.writable": `true`, "expect.latency": `"1s"`}
 	text := func(f schema.Field) string {
-		if v, ok := values[f.Name]; ok {
+		if v, ok := values[string(f.Name)]; ok {
 			return v
 		}
 		if f.Kind == schema.List {
@@ -216,7 +217,7 @@ func TestEveryKeyIsCopied(t *testing.T) {
 					head += "host = \"g\"\n"
 				}
 			}
-			from, err := readInto(keys, &File{Path: "/r/gharbor.toml", Root: "/r", Project: true}, []byte(head+f.Name+" = "+text(f)+"\n"))
+			from, err := readInto(keys, &File{Path: "/r/gharbor.toml", Root: "/r", Project: true}, []byte(head+string(f.Name)+" = "+text(f)+"\n"))
 			if err != nil {
 				t.Fatalf("%s: %v", f.Name, err)
 			}

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"gentleharbor/core/nearest"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
 )
 
@@ -112,7 +113,7 @@ func (f *File) SetAlias(name string, sets []schema.Override) (*Edit, error) {
 // leadsBack refuses an alias that would come back to itself over others of the file.
 func (f *File) leadsBack(a *Alias) error {
 	names := []string{a.Name}
-	for next := a.Text("alias"); next != "" && len(names) <= MaxAliases; {
+	for next := a.Text(key.Alias); next != "" && len(names) <= MaxAliases; {
 		names = append(names, next)
 		if next == a.Name {
 			return refuse("alias: it would lead back to itself: %s", strings.Join(names, " → "))
@@ -121,7 +122,7 @@ func (f *File) leadsBack(a *Alias) error {
 		if other == nil {
 			break
 		}
-		next = other.Text("alias")
+		next = other.Text(key.Alias)
 	}
 	return nil
 }

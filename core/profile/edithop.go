@@ -34,9 +34,9 @@ func (e *Edit) setHop(want *Profile, s schema.Override) error {
 		return nil
 	case at < 0:
 		h.Entries = append(h.Entries, Entry{Field: s.Field, Value: s.Value})
-		e.insertInto(table, s.Field.Name, s.Value)
+		e.insertInto(table, string(s.Field.Name), s.Value)
 	default:
-		place := e.doc.entryIn(table, s.Field.Name)
+		place := e.doc.entryIn(table, string(s.Field.Name))
 		if s.Unset {
 			h.Entries = slices.Delete(h.Entries, at, at+1)
 			start, end := e.doc.lines(place.start, place.outerEnd)

@@ -16,6 +16,7 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/nearest"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
 )
 
@@ -59,9 +60,9 @@ func (p *Profile) NoHops() bool { return p.direct > 0 }
 func (t *table) String() string { return fmt.Sprintf("%s %q", t.kind, t.Name) }
 
 // Own returns the value that the table sets itself for a key.
-func (t *table) Own(key string) (Entry, bool) {
+func (t *table) Own(name key.Name) (Entry, bool) {
 	for _, e := range t.Entries {
-		if e.Field.Name == key {
+		if e.Field.Name == name {
 			return e, true
 		}
 	}
@@ -69,8 +70,8 @@ func (t *table) Own(key string) (Entry, bool) {
 }
 
 // schema.Text is the own value of a key as text, "" where it is not set.
-func (t *table) Text(key string) string {
-	e, _ := t.Own(key)
+func (t *table) Text(name key.Name) string {
+	e, _ := t.Own(name)
 	return e.Value.Text()
 }
 
@@ -350,16 +351,16 @@ func (a *assembler) takeEntry(e *entry) error {
 }
 
 // setting takes a key of [settings].
-func (a *assembler) setting(e *entry, key []string) error {
+func (a *assembler) setting(e *entry, k []string) error {
 	if a.Project {
 		return a.fail(int(e.line), "settings are your own: they stand in your profiles.toml, never in a project's file")
 	}
-	name := strings.Join(key, ".")
+	name := strings.Join(k, ".")
 	into := map[string]*string{"wallet": &a.Settings.Wallet, "reader": &a.Settings.Reader}[name]
 	switch {
 	case name == "" && e.problem == "an empty table":
 		return nil
-	case into == nil && len(key) == 0:
+	case into == nil && len(k) == 0:
 		return a.fail(int(e.line), "settings is a table: [settings]")
 	case into == nil:
 		near := ""
@@ -376,16 +377,16 @@ func (a *assembler) setting(e *entry, key []string) error {
 	return nil
 }
 
-func (a *assembler) root(e *entry, key string) error {
-	if key != "format" {
+func (a *assembler) root(e *entry, k string) error {
+	if k != "format" {
 		near := ""
-		if n := nearest.Name(key, []string{"format", "profile", "alias", "hosts"}); n != "" {
+		if n := nearest.Name(k, []string{"format", "profile", "alias", "hosts"}); n != "" {
 			near = fmt.Sprintf("; did you mean %q?", n)
 		}
-		if a.schema.Field(key) != nil {
+		if a.schema.Field(key.Name(k)) != nil {
 			near = "; keys of a profile stand below its line [profile.NAME]"
 		}
-		return a.fail(int(e.line), "unknown key %s%s", clean.Quoted(key), near)
+		return a.fail(int(e.line), "unknown key %s%s", clean.Quoted(k), near)
 	}
 	if a.format {
 		return a.fail(int(e.line), "format stands here twice")
@@ -398,10 +399,10 @@ func (a *assembler) root(e *entry, key string) error {
 }
 
 // set gives a profile a key's value, after checking both.
-func (a *assembler) set(p *Profile, e *entry, key []string) error {
-	f := a.field(key)
+func (a *assembler) set(p *Profile, e *entry, k []string) error {
+	f := a.field(k)
 	if f == nil {
-		name := strings.Join(key, ".")
+		name := strings.Join(k, ".")
 		if name == "expect" && e.problem == "an empty table" {
 			return nil
 		}
@@ -442,15 +443,15 @@ func (a *assembler) assignUnchecked(t *table, f *schema.Field, e *entry) error {
 	return nil
 }
 
-func (a *assembler) field(key []string) *schema.Field {
+func (a *assembler) field(k []string) *schema.Field {
 	switch {
-	case len(key) == 1 && !strings.Contains(key[0], "."):
-		return a.schema.Field(key[0])
-	case len(key) == 2 && key[0] == "expect":
-		f := a.fields[key[1]]
+	case len(k) == 1 && !strings.Contains(k[0], "."):
+		return a.schema.Field(key.Name(k[0]))
+	case len(k) == 2 && k[0] == "expect":
+		f := a.fields[k[1]]
 		if f == nil {
-			f = a.schema.Field("expect." + key[1])
-			a.fields[key[1]] = f
+			f = a.schema.Field(key.Name("expect." + k[1]))
+			a.fields[k[1]] = f
 		}
 		return f
 	}

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+
+	"gentleharbor/core/profile/key"
 )
 
 const sample = `# the field station's databases
@@ -54,10 +56,10 @@ func TestParse(t *testing.T) {
 		t.Error(got)
 	}
 	ro := f.Lookup("sightings-ro")
-	if e, ok := ro.Own("expect.writable"); !ok || e.Line != 23 || e.Value.Any() != false {
+	if e, ok := ro.Own(key.ExpectWritable); !ok || e.Line != 23 || e.Value.Any() != false {
 		t.Errorf("%+v", e)
 	}
-	if e, _ := f.Lookup("sightings").Own("tags"); e.Value.Text() != "local,field" || e.Line != 12 {
+	if e, _ := f.Lookup("sightings").Own(key.Tags); e.Value.Text() != "local,field" || e.Line != 12 {
 		t.Errorf("%+v", e)
 	}
 }
@@ -84,7 +86,7 @@ func TestForms(t *testing.T) {
 			continue
 		}
 		p := f.Lookup("a")
-		if p == nil || p.Text("host") != "h.example" || p.Text("port") != "1000" || p.Text("expect.user") != "u" || len(p.Entries) != 3 {
+		if p == nil || p.Text(key.Host) != "h.example" || p.Text(key.Port) != "1000" || p.Text(key.ExpectUser) != "u" || len(p.Entries) != 3 {
 			t.Errorf("%s: %+v", name, p)
 		}
 	}

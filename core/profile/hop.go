@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
 )
 
@@ -28,8 +29,8 @@ func (h *Hop) Own(field *schema.Field) (Entry, bool) {
 	return Entry{}, false
 }
 
-func (h *Hop) has(key string) bool {
-	_, ok := h.Own(schema.HopField(key))
+func (h *Hop) has(k string) bool {
+	_, ok := h.Own(schema.HopField(key.Name(k)))
 	return ok
 }
 
@@ -46,10 +47,10 @@ func (a *assembler) newHop(p *Profile, line int) error {
 }
 
 // setHop takes a key of the hop that is being read.
-func (a *assembler) setHop(p *Profile, e *entry, key []string) error {
+func (a *assembler) setHop(p *Profile, e *entry, k []string) error {
 	h, number := p.Hops[len(p.Hops)-1], len(p.Hops)
-	line, name := int(e.line), strings.Join(key, ".")
-	f := schema.HopField(name)
+	line, name := int(e.line), strings.Join(k, ".")
+	f := schema.HopField(key.Name(name))
 	switch {
 	case f == nil:
 		return a.fail(line, "profile %q: hop %d: %s", p.Name, number, schema.UnknownHopKey(name))
@@ -100,9 +101,9 @@ func (f *File) checkHops() error {
 // problem says what is wrong with a hop as a whole, or "".
 func (h *Hop) problem() string {
 	var kinds []string
-	for _, key := range []string{"ssh", "host", "proxy"} {
-		if h.has(key) {
-			kinds = append(kinds, key)
+	for _, k := range []string{"ssh", "host", "proxy"} {
+		if h.has(k) {
+			kinds = append(kinds, k)
 		}
 	}
 	switch {
@@ -114,7 +115,7 @@ func (h *Hop) problem() string {
 		return ""
 	}
 	for _, e := range h.Entries {
-		if !slices.Contains([]string{"proxy", "user", "secret"}, e.Field.Name) {
+		if !slices.Contains([]key.Name{key.Proxy, key.User, key.Secret}, e.Field.Name) {
 			return fmt.Sprintf("%s has no meaning for a proxy, which takes proxy, user and secret", e.Field.Name)
 		}
 	}

@@ -14,7 +14,7 @@ import (
 func (e *Edit) insertKey(t *table, s schema.Override) error {
 	d := e.doc
 	key := s.Field.Name
-	expect, isExpect := strings.CutPrefix(key, "expect.")
+	expect, isExpect := strings.CutPrefix(string(key), "expect.")
 	if isExpect {
 		if h := d.tableAt(t.kind, t.Name, "expect"); h >= 0 {
 			e.insertInto(h, expect, s.Value)
@@ -26,10 +26,10 @@ func (e *Edit) insertKey(t *table, s schema.Override) error {
 			e.insertExpectTable(t, h, expect, s.Value)
 			return nil
 		}
-		e.insertInto(h, key, s.Value)
+		e.insertInto(h, string(key), s.Value)
 		return nil
 	}
-	return e.insertDotted(t, key, s.Value)
+	return e.insertDotted(t, string(key), s.Value)
 }
 
 func (d *document) tableAt(path ...string) int {

@@ -7,6 +7,7 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/nearest"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
 )
 
@@ -18,7 +19,7 @@ func (f *File) checkLikes() error {
 	state := make(map[*Profile]int) // 1 on the path being walked, 2 known to be right
 	below := make(map[*Profile]int) // how many profiles follow one that is known to be right
 	for _, start := range f.Profiles {
-		if _, ok := start.Own("like"); !ok {
+		if _, ok := start.Own(key.Like); !ok {
 			continue
 		}
 		path := []*Profile{}
@@ -26,7 +27,7 @@ func (f *File) checkLikes() error {
 		for p != nil && state[p] != 2 {
 			state[p] = 1
 			path = append(path, p)
-			like, ok := p.Own("like")
+			like, ok := p.Own(key.Like)
 			if !ok {
 				p = nil
 				continue
@@ -77,13 +78,13 @@ func circle(path []*Profile, back *Profile) string {
 // is another chain.
 func (f *File) Chain(p *Profile, overrides []schema.Override) []*Profile {
 	chain := append(make([]*Profile, 0, 2), p)
-	like := p.Text("like")
+	like := p.Text(key.Like)
 	for _, o := range overrides {
 		if o.Field.Name == "like" {
 			like = o.Value.Text()
 		}
 	}
-	for next := f.like(p, like); next != nil && len(chain) <= 2*(MaxLikes+1); next = f.like(next, next.Text("like")) {
+	for next := f.like(p, like); next != nil && len(chain) <= 2*(MaxLikes+1); next = f.like(next, next.Text(key.Like)) {
 		chain = append(chain, next)
 	}
 	return chain

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"slices"
 
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
 )
 
@@ -14,7 +15,7 @@ func (f *File) Remove(name string) (*Edit, error) {
 		return nil, f.Missing(name)
 	}
 	for _, other := range f.Profiles {
-		if like, ok := other.Own("like"); ok && like.Value.Text() == name && other != p {
+		if like, ok := other.Own(key.Like); ok && like.Value.Text() == name && other != p {
 			return nil, refuse("profile %q is like it (%s:%d); remove that first, or: gharbor set %s like=", other.Name,
 				f.Path, like.Line, other.Name)
 		}
@@ -110,29 +111,29 @@ func (e *Edit) renameTable(t *table, to string) {
 }
 
 // rename makes every table of a kind whose key names from name to instead.
-func (e *Edit) rename(kind, key, from, to string) {
+func (e *Edit) rename(kind, k, from, to string) {
 	for i := range e.doc.entries {
 		own := &e.doc.entries[i]
-		if of, _, field := e.doc.owner(own); of == kind && field == key && own.value.Raw == from {
+		if of, _, field := e.doc.owner(own); of == kind && field == k && own.value.Raw == from {
 			e.cuts = append(e.cuts, cut{int(own.valueAt), int(own.end), schema.Quote(to)})
 		}
 	}
 	renamed := func(t *table) {
 		for i := range t.Entries {
-			if t.Entries[i].Field.Name == key {
+			if string(t.Entries[i].Field.Name) == k {
 				t.Entries[i].Value = schema.TextValue(to)
 			}
 		}
 	}
 	for i, other := range e.want {
-		if kind == "profile" && other.Text(key) == from {
+		if kind == "profile" && other.Text(key.Name(k)) == from {
 			changed := other.clone()
 			renamed(&changed.table)
 			e.want[i] = changed
 		}
 	}
 	for i, other := range e.wantAliases {
-		if kind == "alias" && other.Text(key) == from {
+		if kind == "alias" && other.Text(key.Name(k)) == from {
 			changed := &Alias{table: other.copy()}
 			renamed(&changed.table)
 			e.wantAliases[i] = changed

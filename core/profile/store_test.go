@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
 )
 
@@ -20,7 +21,7 @@ func TestMain(m *testing.M) {
 	if dir := os.Getenv("GHARBOR_TEST_WRITER"); dir != "" {
 		for i := 0; ; i++ {
 			err := Home{Dir: dir, Schema: keys}.Update(context.Background(), func(f *File) (*Edit, error) {
-				return f.Set("a", []schema.Override{{Field: keys.Field("note"), Value: schema.TextValue(strings.Repeat("tide ", 200) + fmt.Sprint(i))}})
+				return f.Set("a", []schema.Override{{Field: keys.Field(key.Note), Value: schema.TextValue(strings.Repeat("tide ", 200) + fmt.Sprint(i))}})
 			})
 			if err != nil {
 				fmt.Println(err)
@@ -38,7 +39,7 @@ func home(t *testing.T) Home {
 
 func add(name string) func(*File) (*Edit, error) {
 	return func(f *File) (*Edit, error) {
-		return f.Add(name, []schema.Override{{Field: keys.Field("host"), Value: schema.TextValue("h.example")}})
+		return f.Add(name, []schema.Override{{Field: keys.Field(key.Host), Value: schema.TextValue("h.example")}})
 	}
 }
 
@@ -76,7 +77,7 @@ func TestKilledWriter(t *testing.T) {
 		cmd.Process.Kill()
 		cmd.Wait()
 		f, err := h.Load()
-		if err != nil || f.Lookup("a") == nil || f.Lookup("a").Text("host") != "h.example" {
+		if err != nil || f.Lookup("a") == nil || f.Lookup("a").Text(key.Host) != "h.example" {
 			t.Fatalf("after kill %d: %v", i, err)
 		}
 	}

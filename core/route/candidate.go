@@ -15,6 +15,7 @@ import (
 	"gentleharbor/core/finding"
 	"gentleharbor/core/hostname"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 )
 
@@ -90,9 +91,9 @@ func (n Network) Candidates(ctx context.Context, r *resolve.Profile) ([]Candidat
 	if r.AddressKind() == "container" {
 		return n.contained(ctx, r)
 	}
-	if r.AddressKind() != "socket" && r.Text("socket") == "" {
+	if r.AddressKind() != "socket" && r.Text(key.Socket) == "" {
 		var list []Candidate
-		if srv := r.Service().Text("srv"); srv != "" {
+		if srv := r.Service().Text(key.SRV); srv != "" {
 			var found *finding.Finding
 			if list, found = n.records(ctx, srv, r.Service()); found != nil {
 				return nil, found
@@ -109,8 +110,8 @@ func (n Network) Candidates(ctx context.Context, r *resolve.Profile) ([]Candidat
 		}
 		return list, nil
 	}
-	c := Candidate{Socket: r.Text("socket"), ViaHop: behind}
-	c.Port, _ = strconv.Atoi(r.Text("port"))
+	c := Candidate{Socket: r.Text(key.Socket), ViaHop: behind}
+	c.Port = r.Port()
 	var named engine.Sockets
 	if spec := r.Engine(); spec != nil {
 		named = spec.Sockets

@@ -9,6 +9,7 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
 )
@@ -22,7 +23,7 @@ const maxRecords = 32
 // asked: the servers' own names are what DNS said.
 func (n Network) records(ctx context.Context, srv string, chain *resolve.Chain) ([]Candidate, *finding.Finding) {
 	records, err := n.Services(ctx, srv)
-	_, link, _ := chain.Own("srv")
+	_, link, _ := chain.Own(key.SRV)
 	name := link.Called()
 	var dns *net.DNSError
 	switch {

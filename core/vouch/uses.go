@@ -17,6 +17,7 @@ import (
 
 	"gentleharbor/core/alias"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
 )
@@ -59,15 +60,15 @@ func Of(p *resolve.Profile) Uses {
 		}
 		v, ok := p.Written(f.Name)
 		if ok {
-			c.value(f, f.Name, f.Name, v.Words(), p.Command)
+			c.value(f, string(f.Name), string(f.Name), v.Words(), p.Command)
 		} else {
-			c.unset(f.Name)
+			c.unset(key.Name(string(f.Name)))
 		}
 	}
 	for _, h := range p.Hops() {
 		c.hop(h)
 	}
-	if v, ok := p.Written("alias"); ok {
+	if v, ok := p.Written(key.Alias); ok {
 		c.aliases(v.Text())
 	}
 	c.hosts(p.Profile.Name)
@@ -142,12 +143,12 @@ func (c *collector) value(f schema.Field, called, full string, words []string, c
 }
 
 // unset notes what holds for a key that nothing sets, where that is a use by itself.
-func (c *collector) unset(key string) {
-	_, command := c.p.Written("command")
+func (c *collector) unset(k key.Name) {
+	_, command := c.p.Written(key.Command)
 	switch {
-	case key == "tls":
+	case k == "tls":
 		c.means("tls", "verified, or offered where the address is one of this machine")
-	case key == "secret" && !command:
+	case k == "secret" && !command:
 		c.means("secret", "the engine's credential file, a wallet entry bound to this address, or your answer")
 	}
 }
@@ -158,7 +159,7 @@ func (c *collector) aliases(word string) {
 	for _, a := range alias.Within(c.file, word) {
 		for _, e := range a.Entries {
 			if !e.Field.NotUse {
-				called := "alias " + a.Name + " " + e.Field.Name
+				called := "alias " + string(a.Name+string(" "+e.Field.Name))
 				c.value(*e.Field, called, called, e.Value.Words(), nil)
 			}
 		}
@@ -183,13 +184,13 @@ func (c *collector) hosts(name string) {
 // hop gathers what a jump host or proxy on the way would use.
 func (c *collector) hop(h resolve.Hop) {
 	at := fmt.Sprintf("hop %d ", h.Number)
-	_, proxy := h.Written("proxy")
+	_, proxy := h.Written(key.Proxy)
 	for _, f := range schema.HopFields() {
 		e, ok := h.Written(f.Name)
 		switch {
 		case f.NotUse:
 		case ok:
-			c.value(f, at+f.Name, h.Key(f.Name), e.Value.Words(), func() []string { return h.Command(f.Name) })
+			c.value(f, at+string(f.Name), h.Key(f.Name), e.Value.Words(), func() []string { return h.Command(f.Name) })
 		case f.Name == "agent" && !proxy:
 			c.means(at+"agent", "the keys of your SSH agent are offered")
 		case f.Name == "key" && !proxy:

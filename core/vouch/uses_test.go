@@ -117,7 +117,7 @@ func keysOfAllTables() map[string]bool {
 	keys := make(map[string]bool)
 	for prefix, fields := range map[string][]schema.Field{"": allKeys.Fields(), "hop ": schema.HopFields(), "alias ": allKeys.AliasFields()} {
 		for _, f := range fields {
-			keys[prefix+f.Name] = !f.NotUse
+			keys[prefix+string(f.Name)] = !f.NotUse
 		}
 	}
 	return keys

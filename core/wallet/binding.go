@@ -14,6 +14,7 @@ import (
 	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route"
@@ -127,14 +128,14 @@ func BindingOf(ctx context.Context, containers route.Containers, p *resolve.Prof
 
 // facts are the hops, the TLS rule and the server's identity that a profile asks for.
 func facts(p *resolve.Profile) (Binding, error) {
-	b := Binding{Engine: p.Text("engine"), Hops: p.BoundHops(), TLS: tlsrule.Rule(p.Text("tls"))}
+	b := Binding{Engine: p.Text(key.Engine), Hops: p.BoundHops(), TLS: tlsrule.Rule(p.Text(key.TLS))}
 	var err error
-	if b.ServerKey, err = fileHash("server-key", p.Text("server-key"), p.Pinned()); err != nil ||
+	if b.ServerKey, err = fileHash("server-key", p.Text(key.ServerKey), p.Pinned()); err != nil ||
 		b.TLS != tlsrule.Verified {
 		return b, err // without verification authority and name have no effect
 	}
-	b.TLSName = strings.ToLower(p.Text("tls-name"))
-	b.Authority, err = fileHash("tls-ca", p.Text("tls-ca"), p.Pinned())
+	b.TLSName = strings.ToLower(p.Text(key.TLSName))
+	b.Authority, err = fileHash("tls-ca", p.Text(key.TLSCA), p.Pinned())
 	return b, err
 }
 
@@ -146,10 +147,10 @@ func bindingToAlias(p *resolve.Profile) (Binding, error) {
 		return Binding{}, errors.New(found.Cause)
 	}
 	b := ToAlias(p.Service().Links[0])
-	b.Engine = p.Text("engine")
+	b.Engine = p.Text(key.Engine)
 	own := len(p.Hops()) > 0
-	for _, key := range []string{"tls", "tls-ca", "tls-name", "server-key"} {
-		e, ok := p.Get(key)
+	for _, k := range []key.Name{"tls", "tls-ca", "tls-name", "server-key"} {
+		e, ok := p.Get(k)
 		own = own || ok && e.Origin.Kind != resolve.FromAlias && e.Origin.Kind != resolve.FromEngine
 	}
 	if own {
@@ -185,7 +186,7 @@ func (b Binding) IsAlias(name string) bool {
 
 // fileHash is what tells one file that a key names from another: the SHA-256 of its bytes, of
 // those that were vouched for where they are pinned. Without a path it is "".
-func fileHash(key, path string, pinned map[string][]byte) (string, error) {
+func fileHash(k, path string, pinned map[string][]byte) (string, error) {
 	if path == "" {
 		return "", nil
 	}
@@ -193,7 +194,7 @@ func fileHash(key, path string, pinned map[string][]byte) (string, error) {
 	if !ok {
 		var err error
 		if data, err = atomicfile.Read(path, maxAuthority); err != nil {
-			return "", fmt.Errorf("%s %s: %w", key, path, atomicfile.Plain(err))
+			return "", fmt.Errorf("%s %s: %w", k, path, atomicfile.Plain(err))
 		}
 	}
 	sum := sha256.Sum256(data)
@@ -470,8 +471,8 @@ func ParseOther(word string) (b Binding, ok bool) {
 	if hop, ok := strings.CutPrefix(word, "hop:"); ok && hop != "" {
 		return Binding{Hop: hop}, true
 	}
-	if key, ok := strings.CutPrefix(word, "key:"); ok && key != "" {
-		return Binding{Key: key}, true
+	if k, ok := strings.CutPrefix(word, "key:"); ok && k != "" {
+		return Binding{Key: k}, true
 	}
 	return Binding{}, false
 }

@@ -190,7 +190,7 @@ func TestEveryKeyIsBound(t *testing.T) {
 	elsewhere := map[string]string{"hosts": "several addresses; TestBindings", "socket": "TestBindings", "container": "TestContainerSecrets", "endpoint": "TestContainerSecrets"}
 	for prefix, fields := range map[string][]schema.Field{"": allKeys.Fields(), "alias ": allKeys.AliasFields()} {
 		for _, f := range fields {
-			key := prefix + f.Name
+			key := prefix + string(f.Name)
 			c, ok := changed[key]
 			if f.NotBound || elsewhere[key] != "" {
 				if ok && f.NotBound {
@@ -220,7 +220,7 @@ func TestEveryHopKeyIsBound(t *testing.T) {
 	values := map[string][2]string{"ssh": {`"a"`, `"b"`}, "host": {`"a"`, `"b"`}, "proxy": {`"socks5://a:1"`, `"socks5://b:1"`}, "port": {`22`, `23`}, "user": {`"a"`, `"b"`},
 		"host-key": {`"SHA256:` + strings.Repeat("A", 43) + `"`, `"SHA256:` + strings.Repeat("B", 43) + `"`}, "algorithms": {`["ssh-rsa"]`, `["ssh-dss"]`}}
 	for _, f := range schema.HopFields() {
-		v, ok := values[f.Name]
+		v, ok := values[string(f.Name)]
 		if f.NotBound {
 			continue
 		}

@@ -11,6 +11,7 @@ import (
 	"gentleharbor/core/intake"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/connurl"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/secret"
 )
@@ -195,7 +196,7 @@ func (c *call) withPastedURL(name string, given assignments, into string) (assig
 	if _, twice := given.get("secret"); twice {
 		return nil, secret.Value{}, usage("-secret and -into wallet both say where the password is; give one")
 	}
-	err = given.add(c.keys.Field("secret"), "wallet:"+name, false)
+	err = given.add(c.keys.Field(key.Secret), "wallet:"+name, false)
 	return given, password, err
 }
 
@@ -210,7 +211,7 @@ func (c *call) withURL(given assignments, url string) (assignments, error) {
 // withSets adds what a URL says to what the flags say.
 func withSets(given assignments, fromURL []schema.Override) (assignments, error) {
 	for _, one := range fromURL {
-		if _, twice := given.get(one.Field.Name); twice && one.Field.Name != "engine" {
+		if _, twice := given.get(string(one.Field.Name)); twice && one.Field.Name != "engine" {
 			return nil, usage("-%s and the URL both say the %s; give it once", one.Field.Name, one.Field.Name)
 		}
 		if e, twice := given.get("engine"); twice && one.Field.Name == "engine" {
@@ -267,8 +268,8 @@ func (c *call) ask(ctx context.Context) (assignments, error) {
 	if spec.Credentials != nil {
 		inOrder = spec.Credentials.Source() + ", " + inOrder
 	}
-	for _, key := range spec.Keys.Needs.Keys[:min(1, len(spec.Keys.Needs.Keys))] {
-		if _, err := c.askField(ctx, key, spec.Keys.Needs.Ask, "", &given); err != nil {
+	for _, k := range spec.Keys.Needs.Keys[:min(1, len(spec.Keys.Needs.Keys))] {
+		if _, err := c.askField(ctx, string(k), spec.Keys.Needs.Ask, "", &given); err != nil {
 			return nil, err
 		}
 	}
@@ -300,11 +301,11 @@ func (c *call) askWhere(ctx context.Context, given *assignments) error {
 		if err != nil {
 			return err
 		}
-		key := "host"
+		k := "host"
 		if strings.HasPrefix(answer, "/") || strings.HasPrefix(answer, "~") {
-			key = "socket"
+			k = "socket"
 		}
-		if err := given.add(c.keys.Field(key), answer, false); err != nil {
+		if err := given.add(c.keys.Field(key.Name(k)), answer, false); err != nil {
 			c.Say("  %s", err)
 			continue
 		}
@@ -315,16 +316,16 @@ func (c *call) askWhere(ctx context.Context, given *assignments) error {
 // askField asks for one key until the answer fits. What Enter keeps is noted
 // where the file is the better for it; defaults that follow from other values
 // are left to follow.
-func (c *call) askField(ctx context.Context, key, prompt, byDefault string, given *assignments) (string, error) {
+func (c *call) askField(ctx context.Context, k, prompt, byDefault string, given *assignments) (string, error) {
 	for {
 		answer, err := c.Question(ctx, prompt, byDefault)
 		if err != nil {
 			return "", err
 		}
-		if answer == byDefault && (key == "secret" || key == "tls" || key == "database" && answer == "") {
+		if answer == byDefault && (k == "secret" || k == "tls" || k == "database" && answer == "") {
 			return answer, nil
 		}
-		if err := given.add(c.keys.Field(key), answer, false); err != nil {
+		if err := given.add(c.keys.Field(key.Name(k)), answer, false); err != nil {
 			c.Say("  %s", err)
 			continue
 		}

@@ -11,6 +11,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/hostname"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/internal/render"
 )
@@ -78,15 +79,15 @@ func aliasList() *command {
 			}
 			all := []listedAlias{}
 			for _, a := range c.book.All() {
-				e, _ := a.Own("addresses")
+				e, _ := a.Own(key.Addresses)
 				one := listedAlias{
 					Name:      c.book.Called(a),
-					Engine:    a.Text("engine"),
+					Engine:    a.Text(key.Engine),
 					Addresses: []string{},
-					SRV:       a.Text("srv"),
-					Alias:     a.Text("alias"),
+					SRV:       a.Text(key.SRV),
+					Alias:     a.Text(key.Alias),
 					Service:   firstText(a, "service", "instance", "database"),
-					Note:      clean.Line(a.Text("note"), 200),
+					Note:      clean.Line(a.Text(key.Note), 200),
 					File:      a.Path(),
 					Line:      a.Line,
 					Project:   a.InProject(),
@@ -109,8 +110,8 @@ func aliasList() *command {
 
 // firstText is the first of some keys that an alias sets.
 func firstText(a *profile.Alias, keys ...string) string {
-	for _, key := range keys {
-		if text := a.Text(key); text != "" {
+	for _, k := range keys {
+		if text := a.Text(key.Name(k)); text != "" {
 			return clean.Line(text, 100)
 		}
 	}
@@ -202,10 +203,11 @@ func (c *call) aliasRows(links []*profile.Alias) error {
 	var rows [][]string
 	for _, link := range links {
 		for _, e := range link.Entries {
-			rows = append(rows, []string{link.Called(), e.Field.Name, clean.Line(strings.Join(e.Value.List(), ", "), 200),
+			rows = append(rows, []string{link.Called(), string(e.Field.Name),
+				clean.Line(strings.Join(e.Value.List(), ", "), 200),
 				fmt.Sprintf("%s:%d", filepath.Base(link.Path()), e.Line)})
 		}
-		addresses, _ := link.Own("addresses")
+		addresses, _ := link.Own(key.Addresses)
 		for _, item := range addresses.Value.List() {
 			host, _ := hostname.SplitPort(item)
 			if given, ok := c.book.GivenTo(host, link); ok {
@@ -233,7 +235,7 @@ func (c *call) aliasJSON(links []*profile.Alias) error {
 	for _, link := range links {
 		one := shown{Name: link.Called(), File: link.Path(), Line: link.Line, Project: link.InProject(), Values: []value{}}
 		for _, e := range link.Entries {
-			one.Values = append(one.Values, value{e.Field.Name, e.Value.Any(), e.Line})
+			one.Values = append(one.Values, value{string(e.Field.Name), e.Value.Any(), e.Line})
 		}
 		chain = append(chain, one)
 	}

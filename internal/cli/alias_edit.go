@@ -9,6 +9,7 @@ import (
 	"gentleharbor/core/alias"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
 )
 
@@ -89,13 +90,13 @@ func (c *call) writeAlias(ctx context.Context, to *aliasTarget, done string,
 
 // aliasKeyValue reads an alias' key=value; an empty value unsets the key.
 func (c *call) aliasKeyValue(s string) (schema.Override, error) {
-	key, text, ok := strings.Cut(s, "=")
-	field := c.keys.AliasField(key)
+	k, text, ok := strings.Cut(s, "=")
+	field := c.keys.AliasField(key.Name(k))
 	switch {
 	case !ok:
 		return schema.Override{}, errors.New("expected key=value, such as addresses=archive-a.saltmarsh.example:1521")
 	case field == nil:
-		return schema.Override{}, c.unknownAliasKey(key)
+		return schema.Override{}, c.unknownAliasKey(k)
 	case text == "":
 		return schema.Override{Field: field, Unset: true}, nil
 	}
@@ -104,9 +105,9 @@ func (c *call) aliasKeyValue(s string) (schema.Override, error) {
 }
 
 // unknownAliasKey says what a key was probably meant to be, without repeating it.
-func (c *call) unknownAliasKey(key string) error {
-	text := c.keys.UnknownAliasKey(key)
-	if quoted := "unknown key " + clean.Quoted(key); strings.HasPrefix(text, quoted) {
+func (c *call) unknownAliasKey(k string) error {
+	text := c.keys.UnknownAliasKey(k)
+	if quoted := "unknown key " + clean.Quoted(k); strings.HasPrefix(text, quoted) {
 		text = "there is no such key" + strings.TrimPrefix(text, quoted)
 	}
 	return errors.New(text)
@@ -207,7 +208,7 @@ func (c *call) renameAlias(ctx context.Context, to aliasTarget, from, name strin
 	if err := quiet(func(f *profile.File) (*profile.Edit, error) { return f.RenameAlias(from, name) }); err != nil {
 		return err
 	}
-	both := []schema.Override{{Field: c.keys.AliasField("alias"), Value: schema.TextValue(name)}}
+	both := []schema.Override{{Field: c.keys.AliasField(key.Alias), Value: schema.TextValue(name)}}
 	if err := quiet(func(f *profile.File) (*profile.Edit, error) { return f.AddAlias(from, both) }); err != nil {
 		return err
 	}
@@ -236,7 +237,7 @@ func (c *call) left(to aliasTarget, from string, profiles *profile.File) (names 
 	}
 	a := c.book.Project.AliasNamed(from)
 	for _, p := range profiles.Profiles {
-		if word := p.Text("alias"); word != "" && a != nil && c.book.Find(word) == a {
+		if word := p.Text(key.Alias); word != "" && a != nil && c.book.Find(word) == a {
 			names = append(names, p.Name)
 		}
 	}

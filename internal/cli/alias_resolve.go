@@ -14,6 +14,7 @@ import (
 	"gentleharbor/core/check"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/route"
 	"gentleharbor/core/tlsrule"
@@ -83,7 +84,7 @@ dialled, so pick=fastest shows the order as written.`,
 			if found != nil {
 				return routeFailed(found)
 			}
-			pick := chain.Text("pick")
+			pick := chain.Text(key.Pick)
 			if pick == "" {
 				pick = "in-order"
 			}
@@ -172,9 +173,9 @@ func (c *call) resolveTable(chain *resolve.Chain, pick string, all []resolvedAdd
 		}
 		fmt.Fprintf(c.Stdout, "%-8s  %-*s  %s:%d\n", word, width(chain), link.Called(), filepath.Base(link.Path()), link.Line)
 	}
-	for _, key := range []string{"engine", "service", "instance", "database", "tls", "srv"} {
-		if text := chain.Text(key); text != "" {
-			fmt.Fprintf(c.Stdout, "%-8s  %s\n", key, clean.Line(text, 200))
+	for _, k := range []key.Name{"engine", "service", "instance", "database", "tls", "srv"} {
+		if text := chain.Text(k); text != "" {
+			fmt.Fprintf(c.Stdout, "%-8s  %s\n", k, clean.Line(text, 200))
 		}
 	}
 	if len(all) > 1 {
@@ -247,9 +248,9 @@ func (c *call) knock(ctx context.Context, chain *resolve.Chain, count int, timeo
 			Network:  network,
 			Name:     name,
 			Engines:  c.Engines,
-			Engine:   chain.Text("engine"),
-			Service:  chain.Text("service"),
-			Instance: chain.Text("instance"),
+			Engine:   chain.Text(key.Engine),
+			Service:  chain.Text(key.Service),
+			Instance: chain.Text(key.Instance),
 			Timeout:  timeout,
 		}
 		var found *finding.Finding
@@ -277,13 +278,13 @@ func (c *call) knock(ctx context.Context, chain *resolve.Chain, count int, timeo
 // listenerTLS is how TLS is spoken to a listener: from the first byte, where
 // the alias wants it. Other engines agree on it later, which a knock does not wait for.
 func (c *call) listenerTLS(chain *resolve.Chain, one route.Candidate) (*tlsrule.Plan, *finding.Finding) {
-	rule := tlsrule.Rule(chain.Text("tls"))
-	spec := c.Engines.Named(chain.Text("engine"))
+	rule := tlsrule.Rule(chain.Text(key.TLS))
+	spec := c.Engines.Named(chain.Text(key.Engine))
 	if spec == nil || spec.Listener == nil || rule != tlsrule.Required && rule != tlsrule.Verified {
 		return nil, nil
 	}
-	path := func(key string) string {
-		e, link, ok := chain.Own(key)
+	path := func(k string) string {
+		e, link, ok := chain.Own(key.Name(k))
 		if !ok {
 			return ""
 		}
@@ -299,7 +300,7 @@ func (c *call) listenerTLS(chain *resolve.Chain, one route.Candidate) (*tlsrule.
 	if found != nil {
 		return nil, found
 	}
-	plan.Name, plan.NameKey = chain.Text("tls-name"), "tls-name"
+	plan.Name, plan.NameKey = chain.Text(key.TLSName), "tls-name"
 	if plan.Name == "" {
 		plan.Name, plan.NameKey = one.CertificateName(), "addresses"
 	}
@@ -325,7 +326,7 @@ func (c *call) knockTable(chain *resolve.Chain, knocks []alias.Knock) error {
 		rows = append(rows, row)
 	}
 	service := "service"
-	if name := chain.Text("service") + chain.Text("instance"); name != "" {
+	if name := chain.Text(key.Service) + chain.Text(key.Instance); name != "" {
 		service = clean.Line(name, 40)
 	}
 	if err := render.Table(c.Stdout, c.noColour,

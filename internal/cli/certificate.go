@@ -15,6 +15,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/tlsrule"
@@ -225,8 +226,8 @@ func (c *call) saveCertificate(ctx context.Context, p *resolve.Profile, chain []
 		}
 		return err
 	}
-	if p.Text("tls") != "verified" {
-		c.Say("  try: gharbor set %s tls=verified   # with tls = %q nothing is verified yet", name, p.Text("tls"))
+	if p.Text(key.TLS) != "verified" {
+		c.Say("  try: gharbor set %s tls=verified   # with tls = %q nothing is verified yet", name, p.Text(key.TLS))
 		return nil
 	}
 	c.Say("  try: gharbor test %s", name)

@@ -10,6 +10,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route/container"
@@ -32,7 +33,7 @@ this machine; a profile's endpoint names one of them.`,
 
 // endpointFlag registers -endpoint, which names one container engine.
 func endpointFlag(fs *flagSet, endpoint *string) {
-	field := fs.keys.Field("endpoint")
+	field := fs.keys.Field(key.Endpoint)
 	fs.Func("endpoint", "one container engine, unix:///PATH or tcp://HOST:PORT, instead of all of this machine's",
 		func(s string) error {
 			value, err := field.ParseValue(s)
@@ -233,7 +234,7 @@ func (c *call) containerOf(ctx context.Context, word, endpoint string) (*named, 
 				return nil, routeFailed(found)
 			}
 			one.profile, wanted, ok = r, in, true
-			endpoint = cmp.Or(endpoint, r.Text("endpoint"))
+			endpoint = cmp.Or(endpoint, r.Text(key.Endpoint))
 		}
 	}
 	if !ok {

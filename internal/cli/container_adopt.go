@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"gentleharbor/core/intake"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route/container"
 )
@@ -36,7 +37,7 @@ as the compose file's service.`,
 		maxArgs: 2,
 		flags: func(fs *flagSet) {
 			endpointFlag(fs, &o.endpoint)
-			field, words := fs.keys.Field("engine"), strings.Join(fs.keys.Engines().Testable(), ", ")
+			field, words := fs.keys.Field(key.Engine), strings.Join(fs.keys.Engines().Testable(), ", ")
 			fs.Func("engine", "the kind of server, where nothing tells: "+words,
 				func(s string) error {
 					o.engine = s
@@ -118,7 +119,7 @@ func (c *call) adopt(ctx context.Context, o adoptOptions) error {
 func (c *call) adoptedSets(seen container.Seen, named schema.Container, endpoint string, o adoptOptions) assignments {
 	sets := assignments(seen.Declaration.Sets(c.keys, named, seen.Port))
 	if !c.containers().IsOnlyEngine(endpoint) || o.endpoint != "" {
-		sets = append(sets, schema.Override{Field: c.keys.Field("endpoint"), Value: schema.TextValue(endpoint)})
+		sets = append(sets, schema.Override{Field: c.keys.Field(key.Endpoint), Value: schema.TextValue(endpoint)})
 	}
 	return sets
 }

@@ -13,6 +13,7 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route/container/api"
@@ -128,7 +129,7 @@ func (c *call) makeContainer(ctx context.Context, o makeOptions) error {
 	}
 	m := &building{makeOptions: o, profile: p}
 	if m.endpoint == "" {
-		m.endpoint = p.Text("endpoint")
+		m.endpoint = p.Text(key.Endpoint)
 	}
 	client, found := c.containers().Client(ctx, m.endpoint)
 	if found != nil {
@@ -176,7 +177,7 @@ func (c *call) makeable(o makeOptions) (*resolve.Profile, error) {
 	switch {
 	case !making.Makeable(p.Engine()):
 		return nil, usage("a container can be made of %s, and the profile's engine is %s",
-			strings.Join(making.MakeableWords(c.Engines), ", "), cmp.Or(p.Text("engine"), "not said"))
+			strings.Join(making.MakeableWords(c.Engines), ", "), cmp.Or(p.Text(key.Engine), "not said"))
 	case len(p.Hops()) > 0:
 		return nil, usage("the profile has hops, and the container would be on this side of them")
 	case in && called.Compose():
@@ -188,13 +189,13 @@ func (c *call) makeable(o makeOptions) (*resolve.Profile, error) {
 	case !in && !local && p.AddressKind() != "":
 		return nil, usage("the profile leads to another machine or a socket; a container is made of one whose address is " +
 			"container, or this machine's")
-	case p.Text("user") == "":
+	case p.Text(key.User) == "":
 		return nil, &exitError{
 			code: exitUsage,
 			err:  errors.New("the profile does not say which user to make"),
 			try:  []string{"gharbor set " + p.Called + " user=NAME"},
 		}
-	case p.Text("secret") == "none":
+	case p.Text(key.Secret) == "none":
 		return nil, &exitError{
 			code: exitUsage,
 			err:  errors.New("the profile says secret = \"none\": whoever is on this machine could log in to such a server"),
@@ -226,8 +227,8 @@ func (m *building) wish() (making.Wish, error) {
 	w := making.Wish{
 		Profile:  p.Profile.Name,
 		Engine:   p.Engine(),
-		User:     p.Text("user"),
-		Database: p.Text("database"),
+		User:     p.Text(key.User),
+		Database: p.Text(key.Database),
 		Image:    m.image,
 		Name:     m.name,
 		Port:     m.port,
@@ -235,11 +236,11 @@ func (m *building) wish() (making.Wish, error) {
 		Mounts:   m.mounts,
 	}
 	m.entry = w.Profile
-	if source, _ := secret.ParseSource(p.Text("secret")); source.Kind == "wallet" && source.Arg != "" {
+	if source, _ := secret.ParseSource(p.Text(key.Secret)); source.Kind == "wallet" && source.Arg != "" {
 		m.entry = source.Arg
 	}
 	w.Entry, w.Inside = m.entry, w.Engine.Port
-	port, _ := strconv.Atoi(p.Text("port"))
+	port := p.Port()
 	called, in := p.Container()
 	switch {
 	case in && m.name != "" && m.name != called.Name:
@@ -268,10 +269,10 @@ func (m *building) wish() (making.Wish, error) {
 // planProfile says what changes in the profile, and where the password comes from.
 func (c *call) planProfile(m *building, client *api.Client) error {
 	p := m.profile
-	set := func(key, value string) error { return m.sets.add(c.keys.Field(key), value, false) }
-	unset := func(key string) {
-		if _, ok := p.Written(key); ok {
-			m.sets = append(m.sets, schema.Override{Field: c.keys.Field(key), Unset: true})
+	set := func(k, value string) error { return m.sets.add(c.keys.Field(key.Name(k)), value, false) }
+	unset := func(k string) {
+		if _, ok := p.Written(key.Name(k)); ok {
+			m.sets = append(m.sets, schema.Override{Field: c.keys.Field(key.Name(k)), Unset: true})
 		}
 	}
 	var err error
@@ -281,10 +282,10 @@ func (c *call) planProfile(m *building, client *api.Client) error {
 		err = set("container", m.plan.Name)
 	}
 	endpoint := client.Endpoint.Address
-	if p.Text("endpoint") == "" && (m.endpoint != "" || !c.containers().IsOnlyEngine(endpoint)) {
+	if p.Text(key.Endpoint) == "" && (m.endpoint != "" || !c.containers().IsOnlyEngine(endpoint)) {
 		err = errors.Join(err, set("endpoint", endpoint))
 	}
-	switch source, _ := secret.ParseSource(p.Text("secret")); source.Kind {
+	switch source, _ := secret.ParseSource(p.Text(key.Secret)); source.Kind {
 	case "wallet":
 	case "default", "container":
 		err = errors.Join(err, set("secret", "wallet:"+m.entry))
@@ -300,9 +301,9 @@ func (c *call) planProfile(m *building, client *api.Client) error {
 // localCopy is the same profile at 127.0.0.1, to look its secret up before the server has an
 // address.
 func (c *call) localCopy(p *resolve.Profile) *resolve.Profile {
-	here := []schema.Override{{Field: c.keys.Field("host"), Value: schema.TextValue("127.0.0.1")}}
-	for _, key := range []string{"engine", "user", "database", "secret", "command"} {
-		if e, ok := p.Get(key); ok {
+	here := []schema.Override{{Field: c.keys.Field(key.Host), Value: schema.TextValue("127.0.0.1")}}
+	for _, k := range []key.Name{"engine", "user", "database", "secret", "command"} {
+		if e, ok := p.Get(k); ok {
 			here = append(here, schema.Override{Field: e.Field, Value: e.Value})
 		}
 	}
@@ -341,7 +342,7 @@ func (c *call) showPlan(m *building, client *api.Client) {
 	for _, s := range p.Secrets {
 		from := fmt.Sprintf("entry %s of the wallet, made where it is not there", s.Entry)
 		if m.own != nil && s.Entry == m.entry {
-			from = "the profile's own source, " + clean.Line(m.profile.Text("secret"), 100)
+			from = "the profile's own source, " + clean.Line(m.profile.Text(key.Secret), 100)
 		}
 		how := "in the variable " + s.Variable
 		if s.File != "" {
@@ -365,9 +366,9 @@ func (a assignments) words() string {
 	var words []string
 	for _, s := range a {
 		if s.Unset {
-			words = append(words, s.Field.Name+"=")
+			words = append(words, string(s.Field.Name)+"=")
 		} else {
-			words = append(words, s.Field.Name+"="+clean.Line(s.Value.Text(), 200))
+			words = append(words, string(s.Field.Name)+"="+clean.Line(s.Value.Text(), 200))
 		}
 	}
 	return strings.Join(words, " ")

@@ -17,6 +17,7 @@ import (
 	"gentleharbor/core/engine/greeting"
 	"gentleharbor/core/engines"
 	"gentleharbor/core/finding"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/tlsrule"
 	"gentleharbor/internal/cli"
 )
@@ -30,7 +31,7 @@ var tern = &engine.Spec{
 	Begin: func(conn net.Conn, target engine.Target) engine.Conversation {
 		return &ternTalk{conn: conn, to: target, lines: bufio.NewReader(conn), facts: engine.Facts{Engine: "tern", TLS: "none"}}
 	},
-	Keys: engine.Keys{Notes: map[string]string{"database": "on Tern a beach"}},
+	Keys: engine.Keys{Notes: map[key.Name]string{key.Database: "on Tern a beach"}},
 	URL: engine.URL{
 		Scheme:  "tern",
 		Schemes: []string{"tern"},

@@ -3,12 +3,12 @@ package cli
 import (
 	"cmp"
 	"context"
-	"strconv"
 	"strings"
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/intake/compose"
 	"gentleharbor/core/lastseen"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/route/container/making"
 )
@@ -19,21 +19,21 @@ func (c *call) exportCompose(ctx context.Context, p *resolve.Profile, o exportOp
 		Profile:  p.Profile.Name,
 		Entry:    p.Profile.Name + "-password",
 		Engine:   p.Engine(),
-		User:     p.Text("user"),
-		Database: p.Text("database"),
+		User:     p.Text(key.User),
+		Database: p.Text(key.Database),
 		Image:    o.image,
 		Name:     p.Profile.Name,
 	}
 	switch {
 	case !making.Makeable(w.Engine):
 		return usage("a compose file can be written of %s, and the profile's engine is %s",
-			strings.Join(making.MakeableWords(c.Engines), ", "), cmp.Or(p.Text("engine"), "not said"))
+			strings.Join(making.MakeableWords(c.Engines), ", "), cmp.Or(p.Text(key.Engine), "not said"))
 	case w.User == "":
 		return usage("the profile does not say which user its server has")
 	}
 	w.Inside = w.Engine.Port
 	w.Port = w.Inside
-	if port, err := strconv.Atoi(p.Text("port")); err == nil && p.Local() {
+	if port := p.Port(); port != 0 && p.Local() {
 		w.Port = port
 	}
 	project := p.Profile.Name
@@ -64,7 +64,7 @@ func (c *call) exportCompose(ctx context.Context, p *resolve.Profile, o exportOp
 // where its engine has it now.
 func (c *call) asItIs(ctx context.Context, p *resolve.Profile, image string, port int) (string, int) {
 	called, _ := p.Container()
-	client, one, found := c.containers().Find(ctx, called, p.Text("endpoint"))
+	client, one, found := c.containers().Find(ctx, called, p.Text(key.Endpoint))
 	if found != nil {
 		return image, port
 	}

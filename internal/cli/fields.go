@@ -7,6 +7,7 @@ import (
 
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
 )
@@ -17,7 +18,7 @@ type assignments []schema.Override
 // flags registers a flag for every key of a profile that is not an expectation.
 func (a *assignments) flags(fs *flagSet) {
 	for _, f := range fs.keys.Fields() {
-		if strings.HasPrefix(f.Name, "expect.") {
+		if strings.HasPrefix(string(f.Name), "expect.") {
 			continue
 		}
 		field := fs.keys.Field(f.Name)
@@ -26,7 +27,7 @@ func (a *assignments) flags(fs *flagSet) {
 				func(s string) error { return a.add(field, s, true) })
 			continue
 		}
-		fs.Func(field.Name, field.Summary, func(s string) error { return a.add(field, s, false) })
+		fs.Func(string(field.Name), field.Summary, func(s string) error { return a.add(field, s, false) })
 	}
 }
 
@@ -34,7 +35,7 @@ func (a *assignments) flags(fs *flagSet) {
 func (a *assignments) add(field *schema.Field, s string, more bool) error {
 	value, err := field.ParseValue(s)
 	if err != nil {
-		return errors.New(strings.TrimPrefix(err.Error(), field.Name+": "))
+		return errors.New(strings.TrimPrefix(err.Error(), string(field.Name)+": "))
 	}
 	for i, have := range *a {
 		if have.Field != field {
@@ -50,9 +51,9 @@ func (a *assignments) add(field *schema.Field, s string, more bool) error {
 	return nil
 }
 
-func (a assignments) get(key string) (schema.Value, bool) {
+func (a assignments) get(k string) (schema.Value, bool) {
 	for _, have := range a {
-		if have.Field.Name == key {
+		if string(have.Field.Name) == k {
 			return have.Value, true
 		}
 	}
@@ -112,21 +113,21 @@ func (c *call) sets(project bool, read func(string) (schema.Override, error)) (s
 
 // keyValue reads key=value; an empty value unsets the key.
 func keyValue(keys *schema.Schema, s string) (schema.Override, error) {
-	key, text, ok := strings.Cut(s, "=")
+	k, text, ok := strings.Cut(s, "=")
 	if !ok {
 		return schema.Override{}, errors.New("expected key=value, or key= to unset it")
 	}
-	if key == "tag" {
-		key = "tags"
+	if k == "tag" {
+		k = "tags"
 	}
-	field, hop := keys.Field(key), 0
-	if number, of, ok := schema.ParseHopKey(key); ok {
+	field, hop := keys.Field(key.Name(k)), 0
+	if number, of, ok := schema.ParseHopKey(k); ok {
 		if field, hop = of, number; field == nil {
-			return schema.Override{}, errors.New(schema.UnknownHopKey(key[strings.LastIndexByte(key, '.')+1:]))
+			return schema.Override{}, errors.New(schema.UnknownHopKey(k[strings.LastIndexByte(k, '.')+1:]))
 		}
 	}
 	if field == nil {
-		return schema.Override{}, unknownKey(keys, key)
+		return schema.Override{}, unknownKey(keys, k)
 	}
 	if text == "" {
 		return schema.Override{Field: field, Hop: hop, Unset: true}, nil
@@ -140,27 +141,27 @@ func (c *call) keyValue(s string) (schema.Override, error) { return keyValue(c.k
 
 // hopKeyValue reads a hop's key=value.
 func hopKeyValue(s string) (schema.Override, error) {
-	key, text, ok := strings.Cut(s, "=")
-	field := schema.HopField(key)
+	k, text, ok := strings.Cut(s, "=")
+	field := schema.HopField(key.Name(k))
 	switch {
 	case !ok || text == "":
 		return schema.Override{}, errors.New("expected key=value, such as host=gate.saltmarsh.example")
 	case field == nil:
-		return schema.Override{}, errors.New(schema.UnknownHopKey(key))
+		return schema.Override{}, errors.New(schema.UnknownHopKey(k))
 	}
 	value, err := field.ParseValue(text)
 	return schema.Override{Field: field, Value: value}, err
 }
 
-func unknownKey(keys *schema.Schema, key string) error {
+func unknownKey(keys *schema.Schema, k string) error {
 	var all []string
 	for _, f := range keys.Fields() {
-		all = append(all, f.Name)
+		all = append(all, string(f.Name))
 	}
-	if nearest.Name(key, []string{"password", "passwd", "passphrase"}) != "" && nearest.Name(key, all) == "" {
+	if nearest.Name(k, []string{"password", "passwd", "passphrase"}) != "" && nearest.Name(k, all) == "" {
 		return errors.New(schema.NoPasswordHere)
 	}
-	if near := nearest.Name(key, all); near != "" {
+	if near := nearest.Name(k, all); near != "" {
 		return fmt.Errorf("no key of that name; did you mean %s?", near)
 	}
 	return errors.New("no key of that name; gharbor help set lists them")

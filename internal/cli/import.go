@@ -15,6 +15,7 @@ import (
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/connurl"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/secret"
@@ -304,7 +305,7 @@ func (c *call) boundEntry(ctx context.Context, name string, sets []schema.Overri
 	now := time.Now().UTC().Truncate(time.Second)
 	return wallet.Entry{
 		Name:     name,
-		User:     p.Text("user"),
+		User:     p.Text(key.User),
 		Secret:   v,
 		Bindings: []wallet.Binding{b},
 		Created:  now,
@@ -350,7 +351,7 @@ func (c *call) replace(ctx context.Context, one *planned) error {
 	return c.update(ctx, target{}, "replaced", one.Name, func(f *profile.File) (*profile.Edit, error) {
 		all := slices.Clone(sets)
 		for _, own := range f.Lookup(one.Name).Entries {
-			if _, ok := sets.get(own.Field.Name); !ok {
+			if _, ok := sets.get(string(own.Field.Name)); !ok {
 				all = append(all, schema.Override{Field: own.Field, Unset: true})
 			}
 		}

@@ -10,6 +10,7 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/intake"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/vouch"
 )
@@ -51,7 +52,7 @@ func (c *call) plan(found []intake.Found, o importOptions) ([]*planned, error) {
 		}
 		note := "imported from " + f.Origin
 		one.sets = append(one.sets, schema.Override{
-			Field: c.keys.Field("note"),
+			Field: c.keys.Field(key.Note),
 			Value: schema.TextValue(clean.Line(note, 200)),
 		})
 		if f.Trouble != "" && o.into != "" {
@@ -76,7 +77,7 @@ func (one *planned) placePassword(keys *schema.Schema, into string) error {
 			one.sets = slices.Delete(one.sets, at, at+1)
 		}
 		one.sets = append(one.sets, schema.Override{
-			Field: keys.Field("secret"),
+			Field: keys.Field(key.Secret),
 			Value: schema.TextValue("wallet:" + one.Name),
 		})
 	case at >= 0:

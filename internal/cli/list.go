@@ -7,6 +7,7 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/internal/render"
 )
@@ -64,20 +65,20 @@ func (c *call) selected(file *profile.File, chosen selection) []listed {
 		}
 		one := listed{
 			Name:     r.Called,
-			Engine:   r.Text("engine"),
+			Engine:   r.Text(key.Engine),
 			Where:    address(r),
 			Hops:     hopWords(r),
 			User:     shown(r, "user"),
 			Database: shown(r, "database"),
 			Tags:     []string{},
-			Note:     clean.Line(r.Text("note"), 200),
-			Like:     r.Text("like"),
+			Note:     clean.Line(r.Text(key.Note), 200),
+			Like:     r.Text(key.Like),
 			File:     r.Path(),
 			Line:     p.Line,
 			Project:  p.InProject(),
 			Vouched:  r.Vouched(),
 		}
-		if tags, ok := r.Get("tags"); ok {
+		if tags, ok := r.Get(key.Tags); ok {
 			one.Tags = make([]string, 0, len(tags.Value.List()))
 			for _, t := range tags.Value.List() {
 				one.Tags = append(one.Tags, clean.Line(t, 64))
@@ -121,8 +122,8 @@ func (c *call) listTable(file *profile.File, profiles []listed) error {
 }
 
 // shown is a value for a list: what the file says, variables unexpanded.
-func shown(r *resolve.Profile, key string) string {
-	e, ok := r.Get(key)
+func shown(r *resolve.Profile, k string) string {
+	e, ok := r.Get(key.Name(k))
 	if !ok {
 		return ""
 	}

@@ -141,7 +141,7 @@ func (c *call) addLine(file *profile.File, s nearby.Server, taken map[string]boo
 	line := "gharbor add " + name + " -engine " + s.Engine + address
 	spec := c.Engines.Named(s.Engine)
 	for _, key := range spec.Keys.Needs.Keys[:min(1, len(spec.Keys.Needs.Keys))] {
-		line += " -" + key + " NAME"
+		line += " -" + string(key+" NAME")
 	}
 	user := c.account()
 	if user == "" { // the administrator that the server was made with

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"gentleharbor/core/check"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/wallet"
@@ -65,7 +66,7 @@ to the credential file of its engine where that has a line for it, else to the w
 			if why := finder.CanPut(query); why != nil {
 				return putError(why)
 			}
-			v, err := in.take(ctx, c, fmt.Sprintf("the password of %s for %s", p.Text("user"), p.Profile.Name))
+			v, err := in.take(ctx, c, fmt.Sprintf("the password of %s for %s", p.Text(key.User), p.Profile.Name))
 			if err != nil {
 				return err
 			}
@@ -118,7 +119,7 @@ func (c *call) putInWallet(ctx context.Context, o walletFlags, in secretInput, p
 	changed := false
 	w, err := c.changeWallet(ctx, o, func(w *wallet.Wallet, _ *wallet.Passphrase) error {
 		now := time.Now().UTC().Truncate(time.Second)
-		e := wallet.Entry{Name: name, User: p.Text("user"), Created: now}
+		e := wallet.Entry{Name: name, User: p.Text(key.User), Created: now}
 		if old := w.Entry(name); old != nil {
 			if old.User != "" && old.User != e.User {
 				return usage("the wallet's entry %s is the password of another user (%s); name another entry: gharbor set %s "+
@@ -129,7 +130,7 @@ func (c *call) putInWallet(ctx context.Context, o walletFlags, in secretInput, p
 		bindTo(&e, []wallet.Binding{b})
 		e.Changed = now
 		var err error
-		e.Secret, err = in.take(ctx, c, fmt.Sprintf("the password of %s for %s", p.Text("user"), p.Profile.Name))
+		e.Secret, err = in.take(ctx, c, fmt.Sprintf("the password of %s for %s", p.Text(key.User), p.Profile.Name))
 		w.Put(e)
 		return err
 	})

@@ -8,6 +8,7 @@ import (
 
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 )
 
@@ -29,7 +30,7 @@ func (s *selection) flags(fs *flagSet, all bool) {
 		return nil
 	})
 	fs.Func("engine", "only profiles of this engine", func(text string) error {
-		_, err := fs.keys.Field("engine").ParseValue(text)
+		_, err := fs.keys.Field(key.Engine).ParseValue(text)
 		s.engine = text
 		if err != nil {
 			return fmt.Errorf("%s", strings.TrimPrefix(err.Error(), "engine: "))
@@ -46,13 +47,13 @@ func (s *selection) used() bool { return s.all || s.tag != "" || s.engine != "" 
 
 // has reports whether a profile is chosen by tag and engine.
 func (s *selection) has(r *resolve.Profile) bool {
-	if s.engine != "" && r.Text("engine") != s.engine {
+	if s.engine != "" && r.Text(key.Engine) != s.engine {
 		return false
 	}
 	if s.tag == "" {
 		return true
 	}
-	tags, ok := r.Get("tags")
+	tags, ok := r.Get(key.Tags)
 	return ok && slices.Contains(tags.Value.List(), s.tag)
 }
 
@@ -114,7 +115,7 @@ func (c *call) chooseFitting(file *profile.File, s selection, over overrides) (c
 	skipped := 0
 	for _, p := range file.All() {
 		plain := resolve.Of(file, p, nil, env) // what is chosen does not change by what is overridden
-		if e, ok := plain.Get("tags"); ok {
+		if e, ok := plain.Get(key.Tags); ok {
 			tags = append(tags, e.Value.List()...)
 		}
 		if s.has(plain) && !plain.Vouched() {

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/route/hop"
 	"gentleharbor/internal/render"
@@ -97,7 +98,7 @@ func (c *call) showTable(r *resolve.Profile) error {
 		if e.Field.Name == "secret" && value == "default" {
 			value = "(in the default order)"
 		}
-		rows = append(rows, []string{e.Field.Name, clean.Line(value, 200), e.Origin.String()})
+		rows = append(rows, []string{string(e.Field.Name), clean.Line(value, 200), e.Origin.String()})
 		if e.Field.Address {
 			rows = append(rows, c.chainRows(r)...)
 		}
@@ -125,10 +126,10 @@ func (c *call) chainRows(r *resolve.Profile) (rows [][]string) {
 			}
 			rows = append(rows, []string{word, link.Called(), at(link.Path(), link.Line)})
 		}
-		for _, key := range []string{"addresses", "srv", "pick", "connect-timeout", "retries"} {
-			if e, link, ok := chain.Own(key); ok {
+		for _, k := range []key.Name{"addresses", "srv", "pick", "connect-timeout", "retries"} {
+			if e, link, ok := chain.Own(k); ok {
 				rows = append(rows,
-					[]string{"  " + key, clean.Line(strings.Join(e.Value.List(), ", "), 200),
+					[]string{string("  " + k), clean.Line(strings.Join(e.Value.List(), ", "), 200),
 						"alias " + link.Called() + ", " + at(link.Path(), e.Line)})
 			}
 		}
@@ -145,7 +146,7 @@ func (c *call) chainRows(r *resolve.Profile) (rows [][]string) {
 }
 
 func (c *call) showJSON(r *resolve.Profile) error {
-	values := shownValues(r.Values(), func(key string) string { return key })
+	values := shownValues(r.Values(), func(k key.Name) string { return string(k) })
 	for _, h := range r.Hops() {
 		values = append(values, shownValues(h.Values(), h.Key)...)
 	}
@@ -165,14 +166,14 @@ func (c *call) showJSON(r *resolve.Profile) error {
 	if chain := r.Service(); chain != nil {
 		out["chain"] = chainLinks(chain)
 		out["addresses"] = []string{}
-		if e, _, ok := chain.Own("addresses"); ok {
+		if e, _, ok := chain.Own(key.Addresses); ok {
 			out["addresses"] = e.Value.List()
 		}
 	}
 	return render.JSON(c.Stdout, out)
 }
 
-func shownValues(all []resolve.Effective, name func(string) string) []shownValue {
+func shownValues(all []resolve.Effective, name func(key.Name) string) []shownValue {
 	values := make([]shownValue, len(all))
 	for i, e := range all {
 		values[i] = shownValue{Key: name(e.Field.Name), Value: e.Value.Any(), Template: e.Template, Origin: e.Origin}
@@ -186,7 +187,7 @@ func shownValues(all []resolve.Effective, name func(string) string) []shownValue
 // comeTo is what the hops come to where an SSH client configuration has a say in
 // it; else their keys say it all.
 func (c *call) comeTo(r *resolve.Profile) []*hop.Hop {
-	if !r.Vouched() || !slices.ContainsFunc(r.Hops(), func(h resolve.Hop) bool { return h.Text("ssh") != "" }) {
+	if !r.Vouched() || !slices.ContainsFunc(r.Hops(), func(h resolve.Hop) bool { return h.Text(key.SSH) != "" }) {
 		return nil
 	}
 	places, err := c.hopPlaces()

@@ -10,6 +10,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearby"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/secret"
 	"gentleharbor/internal/render"
@@ -216,7 +217,7 @@ func verdictError(reports []*check.Report, strict bool) error {
 }
 
 func headline(p *resolve.Profile) string {
-	engine := p.Text("engine")
+	engine := p.Text(key.Engine)
 	if engine == "" {
 		engine = "no engine"
 	}

@@ -17,6 +17,7 @@ import (
 	"gentleharbor/core/engine"
 	"gentleharbor/core/handover"
 	"gentleharbor/core/hostname"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route/hop"
@@ -231,7 +232,7 @@ func (c *call) listenLocal(ctx context.Context, o openOptions, p *resolve.Profil
 // listenSocket listens on a Unix socket that only this user can reach. In a folder
 // it has the name that the engine's clients look for.
 func (c *call) listenSocket(path string, conn handover.Connection) (net.Listener, error) {
-	whole := schema.HopField("key").Whole(path, "", c.environment().Home)
+	whole := schema.HopField(key.Key).Whole(path, "", c.environment().Home)
 	if info, err := os.Stat(whole); strings.HasSuffix(path, "/") || err == nil && info.IsDir() {
 		name := conn.Spec.Sockets.FileFor(cmp.Or(conn.Port(), strconv.Itoa(conn.Spec.Port)))
 		if name == "" {

@@ -14,6 +14,7 @@ import (
 	"gentleharbor/core/privatesocket"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/connurl"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/secret"
@@ -286,7 +287,7 @@ func (c *call) binding(ctx context.Context, word string) (wallet.Binding, error)
 	}
 	if b, ok := wallet.ParseOther(word); ok {
 		if b.Key != "" {
-			b.Key = schema.HopField("key").Whole(b.Key, "", c.environment().Home)
+			b.Key = schema.HopField(key.Key).Whole(b.Key, "", c.environment().Home)
 		}
 		return b, nil
 	}
@@ -321,7 +322,7 @@ func (c *call) aliasBinding(name string) (wallet.Binding, error) {
 	if _, err := c.load(); err != nil {
 		return wallet.Binding{}, err
 	}
-	_, err := c.keys.Field("alias").ParseValue(name)
+	_, err := c.keys.Field(key.Alias).ParseValue(name)
 	a := c.book.Find(name)
 	switch project := strings.HasPrefix(name, schema.ProjectPrefix); {
 	case err != nil:

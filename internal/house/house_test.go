@@ -200,3 +200,15 @@ func TestImports(t *testing.T) {
 		}
 	}
 }
+
+// TestKeys: a key of a profile is named by package key, whose names the compiler checks.
+func TestKeys(t *testing.T) {
+	literal := regexp.MustCompile(`\.(Text|Get|Own|Written|Field|AliasField|HopField)\("`)
+	for _, s := range product(t) {
+		for number, line := range lines(s.data) {
+			if literal.MatchString(line) {
+				t.Errorf("%s:%d names a key by a literal: %s", s.path, number+1, strings.TrimSpace(line))
+			}
+		}
+	}
+}

@@ -8,6 +8,7 @@ import (
 
 	"gentleharbor/core/engine"
 	"gentleharbor/core/engine/greeting"
+	"gentleharbor/core/profile/key"
 )
 
 // family is the word that both engines share: they speak one protocol.
@@ -140,8 +141,8 @@ const usualPort = 3306
 
 var (
 	keys = engine.Keys{
-		Only:  []string{"server-key", "expect.sql-mode"},
-		Notes: map[string]string{"expect.extensions": "plugins on MySQL and MariaDB"},
+		Only:  []key.Name{key.ServerKey, key.ExpectSQLMode},
+		Notes: map[key.Name]string{key.ExpectExtensions: "plugins on MySQL and MariaDB"},
 	}
 	socketNames = []string{"mysqld.sock", "mysql.sock", "mariadb.sock"}
 	dataFolders = []string{"/var/lib/mysql"}

@@ -6,6 +6,7 @@ import (
 	"gentleharbor/core/engine"
 	"gentleharbor/core/engine/greeting"
 	"gentleharbor/core/engine/oracle/tns"
+	"gentleharbor/core/profile/key"
 )
 
 // Spec is the engine.
@@ -15,10 +16,10 @@ var Spec = &engine.Spec{
 	Port:  1521,
 	Begin: Begin,
 	Keys: engine.Keys{
-		Only: []string{"service", "instance", "as"},
-		Idle: map[string]string{"database": "the service decides which one is opened"},
+		Only: []key.Name{key.Service, key.Instance, key.As},
+		Idle: map[key.Name]string{key.Database: "the service decides which one is opened"},
 		Needs: engine.Need{
-			Keys: []string{"service", "instance"},
+			Keys: []key.Name{key.Service, key.Instance},
 			What: "which service the listener is to be asked for",
 			Ask:  "service, as the listener knows it",
 		},

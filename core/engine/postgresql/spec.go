@@ -7,6 +7,7 @@ import (
 
 	"gentleharbor/core/engine"
 	"gentleharbor/core/engine/greeting"
+	"gentleharbor/core/profile/key"
 )
 
 // usualPort is the one that IANA has for PostgreSQL.
@@ -20,7 +21,7 @@ var Spec = &engine.Spec{
 	Begin: Begin,
 	Keys: engine.Keys{
 		UserDatabase: true,
-		Notes:        map[string]string{"database": "on PostgreSQL the user's name where not set"},
+		Notes:        map[key.Name]string{key.Database: "on PostgreSQL the user's name where not set"},
 	},
 	URL: engine.URL{
 		Scheme:     Word,

@@ -79,7 +79,7 @@ services:
 		f := s.Found(keys, "x")
 		words := []string{f.Name}
 		for _, set := range f.Sets {
-			words = append(words, set.Field.Name+"="+set.Value.Text())
+			words = append(words, string(set.Field.Name)+"="+set.Value.Text())
 		}
 		have = append(have, strings.Join(words, " "))
 	}

@@ -65,7 +65,7 @@ func Uses(ctx context.Context, keys *schema.Schema, files []string, root string)
 		if s, ok := l.server(project, project.Services[name]); ok {
 			for _, set := range s.Found(keys, "").Sets {
 				text := strings.ReplaceAll(set.Value.Text(), "$$", "$") // as the file has it
-				list = append(list, vouch.Use{Key: "service " + name + " " + set.Field.Name, Words: []string{text}})
+				list = append(list, vouch.Use{Key: "service " + string(name+string(" "+set.Field.Name)), Words: []string{text}})
 			}
 		}
 	}

@@ -14,6 +14,7 @@ import (
 	"gentleharbor/core/engine"
 	"gentleharbor/core/hostname"
 	"gentleharbor/core/nearest"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/secret"
 )
@@ -155,21 +156,21 @@ type urlReader struct {
 }
 
 // text notes a percent-encoded value for a key; an empty one is not given.
-func (u *urlReader) text(key, encoded string) {
+func (u *urlReader) text(k, encoded string) {
 	if encoded == "" || u.err != nil {
 		return
 	}
 	plain, err := url.PathUnescape(encoded)
 	if err != nil {
-		u.err = fmt.Errorf("the URL's %s has a %% that is not followed by two hexadecimal digits", key)
+		u.err = fmt.Errorf("the URL's %s has a %% that is not followed by two hexadecimal digits", k)
 		return
 	}
-	u.plain(key, plain)
+	u.plain(k, plain)
 }
 
 // plain notes a value. What came from a URL is no template: its "$" stays one.
-func (u *urlReader) plain(key, value string) {
-	f := u.keys.Field(key)
+func (u *urlReader) plain(k, value string) {
+	f := u.keys.Field(key.Name(k))
 	if f.Expands {
 		value = strings.ReplaceAll(value, "$", "$$")
 	}
@@ -282,8 +283,8 @@ func parameters(keys *schema.Schema) []string {
 // host . Of several hosts the names
 // are kept instead.
 func (u *urlReader) dial() {
-	named := func(key string) (string, bool) {
-		i := slices.IndexFunc(u.given, func(o schema.Override) bool { return o.Field.Name == key })
+	named := func(k string) (string, bool) {
+		i := slices.IndexFunc(u.given, func(o schema.Override) bool { return string(o.Field.Name) == k })
 		if i < 0 {
 			return "", false
 		}
@@ -304,7 +305,7 @@ func (u *urlReader) sets() ([]schema.Override, error) {
 	if u.dial(); u.err != nil {
 		return nil, u.err
 	}
-	word := schema.Override{Field: u.keys.Field("engine"), Value: schema.TextValue(u.spec.Word)}
+	word := schema.Override{Field: u.keys.Field(key.Engine), Value: schema.TextValue(u.spec.Word)}
 	sets := append([]schema.Override{word}, u.given...)
 	socket := slices.ContainsFunc(sets, func(o schema.Override) bool { return o.Field.Name == "socket" })
 	if socket && u.spec.Sockets.Localhost {

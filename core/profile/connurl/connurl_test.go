@@ -25,7 +25,7 @@ func TestParseURL(t *testing.T) {
 		sets, err := Parse(keys, url)
 		var got []string
 		for _, s := range sets {
-			got = append(got, s.Field.Name+"="+s.Value.Text())
+			got = append(got, string(s.Field.Name)+"="+s.Value.Text())
 		}
 		if err != nil || strings.Join(got, " ") != want {
 			t.Errorf("%s: %v %v, want %s", url, got, err, want)

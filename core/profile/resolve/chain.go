@@ -7,6 +7,7 @@ import (
 
 	"gentleharbor/core/hostname"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/key"
 )
 
 // SRVDomain is the domain that SRV records are asked of: what a certificate of the
@@ -26,12 +27,12 @@ type Chain struct {
 }
 
 // Own returns what the first link that sets a key sets it to.
-func (c *Chain) Own(key string) (profile.Entry, *profile.Alias, bool) {
+func (c *Chain) Own(name key.Name) (profile.Entry, *profile.Alias, bool) {
 	if c == nil {
 		return profile.Entry{}, nil, false
 	}
 	for _, link := range c.Links {
-		if e, ok := link.Own(key); ok {
+		if e, ok := link.Own(name); ok {
 			return e, link, true
 		}
 	}
@@ -39,8 +40,8 @@ func (c *Chain) Own(key string) (profile.Entry, *profile.Alias, bool) {
 }
 
 // Text is the value of a key as text, "" where no link sets it.
-func (c *Chain) Text(key string) string {
-	e, _, _ := c.Own(key)
+func (c *Chain) Text(name key.Name) string {
+	e, _, _ := c.Own(name)
 	return e.Value.Text()
 }
 
@@ -59,20 +60,20 @@ func (c *Chain) Names() []string {
 // ConnectTimeout is how long one address may take to accept, 0 where nothing was
 // said.
 func (c *Chain) ConnectTimeout() time.Duration {
-	d, _ := time.ParseDuration(c.Text("connect-timeout"))
+	d, _ := time.ParseDuration(c.Text(key.ConnectTimeout))
 	return d
 }
 
 // Retries is how often all addresses are tried again.
 func (c *Chain) Retries() int {
-	n, _ := strconv.Atoi(c.Text("retries"))
+	n, _ := strconv.Atoi(c.Text(key.Retries))
 	return n
 }
 
 // Addresses are the servers that the chain lists itself. port is for those without
 // one of their own.
 func (c *Chain) Addresses(port int) []HostPort {
-	e, _, ok := c.Own("addresses")
+	e, _, ok := c.Own(key.Addresses)
 	if !ok {
 		return nil
 	}

@@ -3,6 +3,7 @@ package resolve
 import (
 	"strconv"
 
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
 )
 
@@ -19,10 +20,10 @@ func (r *Profile) byDefault(field *schema.Field) (Effective, bool) {
 		}
 	case "database":
 		if spec := r.Engine(); spec != nil && spec.Keys.UserDatabase {
-			text, reason = r.Text("user"), "the user's name, as the server would"
+			text, reason = r.Text(key.User), "the user's name, as the server would"
 		}
 	case "secret":
-		if _, ok := r.lookUp(r.Schema().Field("command")); ok {
+		if _, ok := r.lookUp(r.Schema().Field(key.Command)); ok {
 			text, reason = "command", "the key command names one"
 			break
 		}
@@ -45,7 +46,7 @@ func (r *Profile) byDefault(field *schema.Field) (Effective, bool) {
 			text, reason = "verified", "the address is not on this machine"
 		}
 	case "target":
-		if r.address == "hosts" || r.address == "alias" && len(r.Hosts()) != 1 && r.service.Text("socket") == "" {
+		if r.address == "hosts" || r.address == "alias" && len(r.Hosts()) != 1 && r.service.Text(key.Socket) == "" {
 			text, reason = "any", "the first that serves"
 		}
 	}

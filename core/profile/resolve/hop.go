@@ -5,10 +5,12 @@ import (
 	"net"
 	"net/url"
 	"path/filepath"
+	"strconv"
 	"strings"
 
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
 )
 
@@ -60,14 +62,14 @@ func (h Hop) Owner() string {
 }
 
 // Key is the full name of one of its keys, as set and -override take it.
-func (h Hop) Key(key string) string { return fmt.Sprintf("hop.%d.%s", h.Number, key) }
+func (h Hop) Key(name key.Name) string { return fmt.Sprintf("hop.%d.%s", h.Number, name) }
 
 // Get returns the effective value of a key. What an SSH client configuration says
 // for it is not known here.
-func (h Hop) Get(key string) (Effective, bool) {
-	e, ok := h.Written(key)
+func (h Hop) Get(name key.Name) (Effective, bool) {
+	e, ok := h.Written(name)
 	if !ok {
-		return h.byDefault(key)
+		return h.byDefault(name)
 	}
 	h.r.finish(&e)
 	return e, true
@@ -75,8 +77,8 @@ func (h Hop) Get(key string) (Effective, bool) {
 
 // Written is what the hop's file or the command line says for a key; nothing is
 // expanded.
-func (h Hop) Written(key string) (Effective, bool) {
-	field := schema.HopField(key)
+func (h Hop) Written(name key.Name) (Effective, bool) {
+	field := schema.HopField(name)
 	for i := len(h.r.overrides) - 1; i >= 0; i-- {
 		if o := h.r.overrides[i]; o.Field == field && o.Hop == h.Number {
 			return Effective{Field: field, Value: o.Value, Origin: Origin{Kind: FromOverride}}, !o.Unset
@@ -95,15 +97,15 @@ func (h Hop) Written(key string) (Effective, bool) {
 
 // byDefault is what holds where nothing was said. Where the hop is named by an
 // SSH client configuration, the port and the user are its business.
-func (h Hop) byDefault(key string) (Effective, bool) {
+func (h Hop) byDefault(name key.Name) (Effective, bool) {
 	text, reason := "", ""
-	_, alias := h.Written("ssh")
-	_, proxy := h.Written("proxy")
+	_, alias := h.Written(key.SSH)
+	_, proxy := h.Written(key.Proxy)
 	switch {
 	case alias || proxy:
-	case key == "port":
+	case name == "port":
 		text, reason = "22", "SSH's usual port"
-	case key == "user":
+	case name == "user":
 		if h.r.env.Lookup != nil && h.r.notVouched == nil {
 			for _, name := range []string{"USER", "LOGNAME", "USERNAME"} {
 				if user, ok := h.r.env.Lookup(name); ok && user != "" && text == "" {
@@ -112,22 +114,28 @@ func (h Hop) byDefault(key string) (Effective, bool) {
 			}
 		}
 	}
-	if key == "agent" && !proxy {
+	if name == "agent" && !proxy {
 		text, reason = "true", "a running SSH agent is asked"
 	}
 	if text == "" {
 		return Effective{}, false
 	}
 	return Effective{
-		Field:  schema.HopField(key),
-		Value:  schema.Value{Kind: schema.HopField(key).Kind, Raw: text},
+		Field:  schema.HopField(name),
+		Value:  schema.Value{Kind: schema.HopField(name).Kind, Raw: text},
 		Origin: Origin{Kind: FromEngine, Reason: reason},
 	}, true
 }
 
+// Port is the hop's port, 0 where its SSH client configuration says it.
+func (h Hop) Port() int {
+	port, _ := strconv.Atoi(h.Text(key.Port)) // the schema has seen that it is a number
+	return port
+}
+
 // Text is the effective value of a key as text, "" where there is none.
-func (h Hop) Text(key string) string {
-	e, _ := h.Get(key)
+func (h Hop) Text(name key.Name) string {
+	e, _ := h.Get(name)
 	return e.Value.Text()
 }
 
@@ -144,8 +152,8 @@ func (h Hop) Values() []Effective {
 
 // Command is the program and the words of a source command:WORDS of the hop, nil
 // for another source.
-func (h Hop) Command(key string) []string {
-	e, _ := h.Get(key)
+func (h Hop) Command(k key.Name) []string {
+	e, _ := h.Get(k)
 	source, ok := strings.CutPrefix(e.Value.Text(), "command:")
 	if !ok {
 		return nil
@@ -177,7 +185,7 @@ func (h Hop) BoundWord() string {
 			word += fmt.Sprintf(" %s=%s", f.Name, strings.Join(e.Value.Words(), ","))
 		}
 	}
-	if u, err := url.Parse(h.Text("proxy")); err == nil && u.Host != "" {
+	if u, err := url.Parse(h.Text(key.Proxy)); err == nil && u.Host != "" {
 		if given, ok := h.r.Given(u.Hostname()); ok {
 			word += " at " + given.List()
 		}
@@ -203,13 +211,13 @@ func (h Hop) Folder() string { return filepath.Dir(h.from.File().Path) }
 // Word names the hop as written: ssh:ALIAS, a proxy's URL, or USER@HOST:PORT. It
 // is what a wallet's entry is bound to.
 func (h Hop) Word() string {
-	if alias := h.Text("ssh"); alias != "" {
+	if alias := h.Text(key.SSH); alias != "" {
 		return "ssh:" + alias
 	}
-	if proxy := h.Text("proxy"); proxy != "" {
+	if proxy := h.Text(key.Proxy); proxy != "" {
 		return strings.TrimSuffix(proxy, "/")
 	}
-	return h.Text("user") + "@" + net.JoinHostPort(strings.ToLower(h.Text("host")), h.Text("port"))
+	return h.Text(key.User) + "@" + net.JoinHostPort(strings.ToLower(h.Text(key.Host)), h.Text(key.Port))
 }
 
 // HopWords are the words of all hops, in order from here.

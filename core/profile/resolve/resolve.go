@@ -15,6 +15,7 @@ import (
 	"gentleharbor/core/finding"
 	"gentleharbor/core/hostname"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
 )
 
@@ -124,9 +125,9 @@ func Of(f *profile.File, p *profile.Profile, overrides []schema.Override, env En
 
 // Get returns the effective value of a key. A value whose variable is missing
 // or does not fit is the template itself; Problem says so.
-func (r *Profile) Get(key string) (Effective, bool) {
-	field := r.Schema().Field(key)
-	if field == nil || field.Address && key != r.address && !(key == "socket" && r.service.Text("socket") != "") {
+func (r *Profile) Get(name key.Name) (Effective, bool) {
+	field := r.Schema().Field(name)
+	if field == nil || field.Address && string(name) != r.address && !(name == "socket" && r.service.Text(key.Socket) != "") {
 		return Effective{}, false
 	}
 	e, ok := r.lookUp(field)
@@ -141,11 +142,17 @@ func (r *Profile) Get(key string) (Effective, bool) {
 func (r *Profile) Schema() *schema.Schema { return r.file.Schema() }
 
 // Engine is the engine that the profile names, nil for none.
-func (r *Profile) Engine() *engine.Spec { return r.Schema().Engines().Named(r.Text("engine")) }
+func (r *Profile) Engine() *engine.Spec { return r.Schema().Engines().Named(r.Text(key.Engine)) }
+
+// Port is the port that the profile or its engine says, 0 where neither does.
+func (r *Profile) Port() int {
+	port, _ := strconv.Atoi(r.Text(key.Port)) // the schema has seen that it is a number
+	return port
+}
 
 // Text is the effective value of a key as text, "" where there is none.
-func (r *Profile) Text(key string) string {
-	e, _ := r.Get(key)
+func (r *Profile) Text(name key.Name) string {
+	e, _ := r.Get(name)
 	return e.Value.Text()
 }
 
@@ -187,16 +194,17 @@ func (r *Profile) Problem() *finding.Finding {
 	if r.notVouched != nil {
 		return r.notVouched
 	}
-	if last := r.chain[len(r.chain)-1]; strings.HasPrefix(last.Text("like"), schema.ProjectPrefix) {
+	if last := r.chain[len(r.chain)-1]; strings.HasPrefix(last.Text(key.Like), schema.ProjectPrefix) {
 		return finding.New(finding.ProfileIncomplete,
-			"the profile is like %s, and there is no such profile in a project's file here", last.Text("like")).
+			"the profile is like %s, and there is no such profile in a project's file here", last.Text(key.Like)).
 			Suggest("gharbor show %s   # from a folder of that project", r.Profile.Name)
 	}
-	for i := range r.Schema().Fields() {
-		if !r.Schema().Fields()[i].Expands || r.Schema().Fields()[i].Address && r.Schema().Fields()[i].Name != r.address {
+	fields := r.Schema().Fields()
+	for i := range fields {
+		if field := &fields[i]; !field.Expands || field.Address && string(field.Name) != r.address {
 			continue
 		}
-		e, ok := r.lookUp(&r.Schema().Fields()[i])
+		e, ok := r.lookUp(&fields[i])
 		if !ok {
 			continue
 		}
@@ -219,13 +227,13 @@ func (r *Profile) Problem() *finding.Finding {
 func addressKind(overrides []schema.Override, chain []*profile.Profile) string {
 	for _, o := range overrides {
 		if o.Field.Address && !o.Unset {
-			return o.Field.Name
+			return string(o.Field.Name)
 		}
 	}
 	for _, p := range chain {
 		for _, e := range p.Entries {
 			if e.Field.Address && !unset(e.Field, overrides) {
-				return e.Field.Name
+				return string(e.Field.Name)
 			}
 		}
 	}
@@ -346,14 +354,14 @@ type HostPort struct {
 
 // Hosts returns the servers of a host or hosts address, in order.
 func (r *Profile) Hosts() []HostPort {
-	common, _ := strconv.Atoi(r.Text("port"))
-	if e, ok := r.Get("host"); ok {
+	common := r.Port()
+	if e, ok := r.Get(key.Host); ok {
 		return []HostPort{{e.Value.Text(), common}}
 	}
 	if r.address == "alias" {
 		return r.service.Addresses(common)
 	}
-	e, ok := r.Get("hosts")
+	e, ok := r.Get(key.Hosts)
 	if !ok {
 		return nil
 	}
@@ -364,7 +372,7 @@ func (r *Profile) Hosts() []HostPort {
 // address of the machine that dials it: this one, or the last hop. DNS has no say
 // in it.
 func (r *Profile) Local() bool {
-	if r.AddressKind() == "socket" || r.service.Text("socket") != "" {
+	if r.AddressKind() == "socket" || r.service.Text(key.Socket) != "" {
 		return true
 	}
 	if r.address == "container" {

@@ -8,6 +8,7 @@ import (
 
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
 )
 
@@ -115,10 +116,10 @@ func sets(t *testing.T, pairs ...string) []schema.Override {
 	t.Helper()
 	var all []schema.Override
 	for _, pair := range pairs {
-		key, text, _ := strings.Cut(pair, "=")
-		field := keys.Field(key)
+		k, text, _ := strings.Cut(pair, "=")
+		field := keys.Field(key.Name(k))
 		if field == nil {
-			t.Fatalf("no key %q", key)
+			t.Fatalf("no key %q", k)
 		}
 		if text == "" {
 			all = append(all, schema.Override{Field: field, Unset: true})
@@ -160,23 +161,23 @@ func TestThroughAlias(t *testing.T) {
 	}
 	env := Environment{Aliases: chains{&Chain{Links: []*profile.Alias{f.AliasNamed("old"), f.AliasNamed("skein")}}}}
 	r := Of(p, p.Lookup("archive"), nil, env)
-	for key, want := range map[string]string{
+	for k, want := range map[string]string{
 		"engine": "oracle alias skein, aliases.toml:5", "service": "OTHER profiles.toml:4", "tls": "required alias old, aliases.toml:3",
 		"tls-ca": "/etc/team/ca.pem alias skein, aliases.toml:9", "port": "1521 default: oracle's usual port", "target": "any default: the first that serves", "note": " ",
 	} {
-		e, ok := r.Get(key)
+		e, ok := r.Get(key.Name(k))
 		if got := fmt.Sprintf("%s %s", e.Value.Text(), e.Origin); ok && got != want || !ok && want != " " {
-			t.Errorf("%s: %q, want %q", key, got, want)
+			t.Errorf("%s: %q, want %q", k, got, want)
 		}
 	}
 	if got := r.Hosts(); len(got) != 2 || got[0].Port != 1521 || got[1].Port != 1 || r.Local() || !r.Lists("ARCHIVE-A.saltmarsh.example", 1521) || r.Lists("archive-a.saltmarsh.example", 1) {
 		t.Errorf("%v", got)
 	}
-	if r := Of(p, p.Lookup("archive"), []schema.Override{{Field: keys.Field("service"), Unset: true}}, env); r.Text("service") != "SKEIN" {
-		t.Errorf("without the profile's own service: %q", r.Text("service"))
+	if r := Of(p, p.Lookup("archive"), []schema.Override{{Field: keys.Field(key.Service), Unset: true}}, env); r.Text(key.Service) != "SKEIN" {
+		t.Errorf("without the profile's own service: %q", r.Text(key.Service))
 	}
-	if d := Of(p, p.Lookup("direct"), nil, env); d.AddressKind() != "host" || d.Text("engine") != "" || d.Service() != nil {
-		t.Errorf("a host of its own, and still %q by %q", d.Text("engine"), d.AddressKind())
+	if d := Of(p, p.Lookup("direct"), nil, env); d.AddressKind() != "host" || d.Text(key.Engine) != "" || d.Service() != nil {
+		t.Errorf("a host of its own, and still %q by %q", d.Text(key.Engine), d.AddressKind())
 	}
 }
 
@@ -193,11 +194,11 @@ func TestContainerForms(t *testing.T) {
 	} {
 		f := parse(t, head+text)
 		r := Of(f, f.Lookup("ringing"), nil, Environment{Lookup: func(string) (string, bool) { return "", false }})
-		if have, ok := r.Container(); !ok || have != want || r.AddressKind() != "container" || !r.Local() || r.Text("tls") != "offered" {
-			t.Errorf("%s is %+v, %q, local %v, tls %s", text, have, r.AddressKind(), r.Local(), r.Text("tls"))
+		if have, ok := r.Container(); !ok || have != want || r.AddressKind() != "container" || !r.Local() || r.Text(key.TLS) != "offered" {
+			t.Errorf("%s is %+v, %q, local %v, tls %s", text, have, r.AddressKind(), r.Local(), r.Text(key.TLS))
 		}
-		if far := Of(f, f.Lookup("ringing"), sets(t, "endpoint=tcp://far.saltmarsh.example:2376"), Environment{Lookup: func(string) (string, bool) { return "", false }}); far.Local() || far.Text("tls") != "verified" {
-			t.Errorf("at an engine elsewhere the rule is %s", far.Text("tls"))
+		if far := Of(f, f.Lookup("ringing"), sets(t, "endpoint=tcp://far.saltmarsh.example:2376"), Environment{Lookup: func(string) (string, bool) { return "", false }}); far.Local() || far.Text(key.TLS) != "verified" {
+			t.Errorf("at an engine elsewhere the rule is %s", far.Text(key.TLS))
 		}
 		for set, line := range map[string]string{"container=other": `container = "other"`, "container=a/b": `container = { project = "a", service = "b" }`} {
 			edit, err := f.Set("ringing", sets(t, set))
@@ -241,24 +242,24 @@ func TestResolve(t *testing.T) {
 		return v, ok
 	}}
 	r := Of(f, f.Lookup("sightings-ro"), nil, env)
-	for key, want := range map[string]string{
+	for k, want := range map[string]string{
 		"user": "visitor|profiles.toml:19", "host": "127.0.0.1|like sightings, profiles.toml:7", "database": "sightings|like sightings, profiles.toml:10",
 		"tls": "offered|default: the address is on this machine", "expect.version": ">= 14|profiles.toml:22", "tags": "local,field|like sightings, profiles.toml:12",
 		"secret": "default|default: passfile, then an open wallet, then ask if there is a terminal",
 	} {
-		e, _ := r.Get(key)
+		e, _ := r.Get(key.Name(k))
 		if got := e.Value.Text() + "|" + e.Origin.String(); got != want {
-			t.Errorf("%s: %s, want %s", key, got, want)
+			t.Errorf("%s: %s, want %s", k, got, want)
 		}
 	}
 	r = Of(f, f.Lookup("tides"), nil, env)
-	if got := fmt.Sprint(r.Hosts()); got != "[{10.0.0.1 5432} {2001:db8::1 5433}]" || r.Text("tls") != "verified" || r.Text("database") != "tidekeeper" {
-		t.Errorf("%s %s %s", got, r.Text("tls"), r.Text("database"))
+	if got := fmt.Sprint(r.Hosts()); got != "[{10.0.0.1 5432} {2001:db8::1 5433}]" || r.Text(key.TLS) != "verified" || r.Text(key.Database) != "tidekeeper" {
+		t.Errorf("%s %s %s", got, r.Text(key.TLS), r.Text(key.Database))
 	}
 	over := func(pairs ...string) []schema.Override {
 		var all []schema.Override
 		for i := 0; i < len(pairs); i += 2 {
-			field := keys.Field(pairs[i])
+			field := keys.Field(key.Name(pairs[i]))
 			v, err := field.ParseValue(pairs[i+1])
 			if err != nil && pairs[i+1] != "" {
 				t.Fatal(err)
@@ -268,10 +269,10 @@ func TestResolve(t *testing.T) {
 		return all
 	}
 	r = Of(f, f.Lookup("sightings-ro"), over("socket", "/run/pg", "user", ""), env)
-	if _, ok := r.Get("host"); ok || r.Text("socket") != "/run/pg" || r.AddressKind() != "socket" || r.Text("user") != "" {
+	if _, ok := r.Get(key.Host); ok || r.Text(key.Socket) != "/run/pg" || r.AddressKind() != "socket" || r.Text(key.User) != "" {
 		t.Errorf("override: %+v", r.Values())
 	}
-	for _, c := range []struct{ key, template, want, shown string }{
+	for _, c := range []struct{ k, template, want, shown string }{
 		{"host", "${STATION}", "creek.example", "${STATION} = creek.example"},
 		{"host", "${NONE:-gate.example}", "gate.example", "${NONE:-gate.example} = gate.example"},
 		{"host", "${EMPTY:-gate.example}", "gate.example", "${EMPTY:-gate.example} = gate.example"},
@@ -279,8 +280,8 @@ func TestResolve(t *testing.T) {
 		{"database", "a$$b", "a$b", "a$$b = a$b"},
 		{"user", "${DB_PASSWORD}", "avocet", "${DB_PASSWORD}"},
 	} {
-		r := Of(f, f.Lookup("sightings"), over(c.key, c.template), env)
-		if e, _ := r.Get(c.key); r.Problem() != nil || e.Value.Text() != c.want || e.Shown() != c.shown {
+		r := Of(f, f.Lookup("sightings"), over(c.k, c.template), env)
+		if e, _ := r.Get(key.Name(c.k)); r.Problem() != nil || e.Value.Text() != c.want || e.Shown() != c.shown {
 			t.Errorf("%s: %q %q %v", c.template, e.Value.Text(), e.Shown(), r.Problem())
 		}
 	}
@@ -308,11 +309,11 @@ func FuzzParse(f *testing.F) {
 		for _, p := range file.Profiles {
 			Of(file, p, nil, Environment{Lookup: func(string) (string, bool) { return "", false }})
 			// Whatever the file looks like, an edit does just what was asked or nothing.
-			note := keys.Field("note")
+			note := keys.Field(key.Note)
 			if edit, err := file.Set(p.Name, []schema.Override{{Field: note, Value: schema.TextValue("x")}}); err == nil {
 				if text, err := edit.Checked(); err == nil {
 					again, err := profile.Parse(keys, "profiles.toml", text)
-					if err != nil || again.Lookup(p.Name).Text("note") != "x" {
+					if err != nil || again.Lookup(p.Name).Text(key.Note) != "x" {
 						t.Errorf("the edit of %q went wrong: %q", data, text)
 					}
 				}
@@ -337,11 +338,11 @@ func TestHops(t *testing.T) {
 		}
 	}
 	r := Of(f, f.Lookup("tides-ro"), nil, hopEnv)
-	key, _ := r.Hops()[0].Get("key")
-	if key.Value.Text() != "/home/w/.ssh/gate" || key.Origin.String() != "like tides, profiles.toml:12" {
-		t.Errorf("%+v", key)
+	k, _ := r.Hops()[0].Get(key.Key)
+	if k.Value.Text() != "/home/w/.ssh/gate" || k.Origin.String() != "like tides, profiles.toml:12" {
+		t.Errorf("%+v", k)
 	}
-	if user, ok := r.Hops()[1].Get("user"); ok {
+	if user, ok := r.Hops()[1].Get(key.User); ok {
 		t.Errorf("the user of an alias is its configuration's business: %+v", user)
 	}
 	number, field, ok := schema.ParseHopKey("hop.1.port")
@@ -369,8 +370,8 @@ func TestHops(t *testing.T) {
 
 func TestHopEdits(t *testing.T) {
 	f := parsed(t, tides)
-	set := func(key, text string) schema.Override {
-		number, field, _ := schema.ParseHopKey(key)
+	set := func(k, text string) schema.Override {
+		number, field, _ := schema.ParseHopKey(k)
 		if text == "" {
 			return schema.Override{Field: field, Hop: number, Unset: true}
 		}
@@ -435,7 +436,7 @@ func TestChain(t *testing.T) {
 	f := aliasFile(t, skein)
 	a := f.AliasNamed("skein")
 	chain := &Chain{Links: []*profile.Alias{f.AliasNamed("old-skein"), a}}
-	if got := chain.Addresses(1522); len(got) != 2 || got[1] != (HostPort{"archive-b.saltmarsh.example", 1522}) || chain.Retries() != 2 || chain.Text("service") != "SKEIN" {
+	if got := chain.Addresses(1522); len(got) != 2 || got[1] != (HostPort{"archive-b.saltmarsh.example", 1522}) || chain.Retries() != 2 || chain.Text(key.Service) != "SKEIN" {
 		t.Errorf("%v, %d", got, chain.Retries())
 	}
 }

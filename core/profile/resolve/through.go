@@ -9,6 +9,7 @@ import (
 	"gentleharbor/core/finding"
 	"gentleharbor/core/hostname"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/key"
 )
 
 // Aliases are the aliases and given hosts that profiles may name.
@@ -25,7 +26,7 @@ func (r *Profile) follow() {
 	if r.address != "alias" || r.notVouched != nil {
 		return
 	}
-	word, _ := r.lookUp(r.Schema().Field("alias"))
+	word, _ := r.lookUp(r.Schema().Field(key.Alias))
 	if r.env.Aliases == nil {
 		r.astray = finding.New(finding.AliasUnknown, "there are no aliases here").Suggest("gharbor show %s", r.Called)
 		return
@@ -44,13 +45,13 @@ func (r *Profile) Service() *Chain { return r.service }
 // PortOverride reports whether the profile itself says a port that an address of its alias, which has
 // none, is given.
 func (r *Profile) PortOverride() bool {
-	e, ok := r.Get("port")
+	e, ok := r.Get(key.Port)
 	if r.address != "alias" || !ok || e.Origin.Kind == FromAlias || e.Origin.Kind == FromEngine {
 		return false
 	}
-	listed, _, ok := r.service.Own("addresses")
+	listed, _, ok := r.service.Own(key.Addresses)
 	if !ok {
-		return r.service.Text("socket") != "" // whose name ends with it; with srv DNS says it
+		return r.service.Text(key.Socket) != "" // whose name ends with it; with srv DNS says it
 	}
 	return slices.ContainsFunc(listed.Value.List(), func(item string) bool {
 		_, port := hostname.SplitPort(item)
@@ -59,8 +60,8 @@ func (r *Profile) PortOverride() bool {
 }
 
 // LinkPath is a path that a chain of aliases says for a key, made absolute; "" for none.
-func (r *Profile) LinkPath(c *Chain, key string) string {
-	e, link, ok := c.Own(key)
+func (r *Profile) LinkPath(c *Chain, k string) string {
+	e, link, ok := c.Own(key.Name(k))
 	if !ok {
 		return ""
 	}

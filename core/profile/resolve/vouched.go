@@ -6,6 +6,7 @@ import (
 
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
 )
 
@@ -82,9 +83,9 @@ func (r *Profile) WhyNotVouched() *finding.Finding { return r.notVouched }
 
 // Written is the value of a key as its file has it: no variable is expanded, and
 // no path made whole. ok is false where nothing sets it.
-func (r *Profile) Written(key string) (schema.Value, bool) {
-	field := r.Schema().Field(key)
-	if field == nil || field.Address && key != r.address {
+func (r *Profile) Written(name key.Name) (schema.Value, bool) {
+	field := r.Schema().Field(name)
+	if field == nil || field.Address && string(name) != r.address {
 		return schema.Value{}, false
 	}
 	e, ok := r.lookUp(field)
@@ -107,15 +108,15 @@ func (r *Profile) Home() string { return r.env.Home }
 // command, or of a source command:WORDS. A program with a slash in it belongs to
 // the folder of the file that names it.
 func (r *Profile) Command() []string {
-	e, ok := r.Get("command")
+	e, ok := r.Get(key.Command)
 	words := e.Value.List()
 	if !ok {
-		source, isCommand := strings.CutPrefix(r.Text("secret"), "command:")
+		source, isCommand := strings.CutPrefix(r.Text(key.Secret), "command:")
 		if !isCommand {
 			return nil
 		}
 		words = strings.Fields(source)
-		e, _ = r.Get("secret")
+		e, _ = r.Get(key.Secret)
 	}
 	if len(words) > 0 && strings.Contains(words[0], "/") {
 		words = append([]string{schema.WholePath(words[0], r.base(e.Origin), r.env.Home)}, words[1:]...)
@@ -126,8 +127,8 @@ func (r *Profile) Command() []string {
 // SecretFolder is the folder of the file that names the command which prints the
 // secret, that of the profile's own file where none does.
 func (r *Profile) SecretFolder() string {
-	for _, key := range []string{"command", "secret"} {
-		if e, ok := r.lookUp(r.Schema().Field(key)); ok && e.Origin.File != "" {
+	for _, k := range []key.Name{"command", "secret"} {
+		if e, ok := r.lookUp(r.Schema().Field(k)); ok && e.Origin.File != "" {
 			return filepath.Dir(e.Origin.File)
 		}
 	}

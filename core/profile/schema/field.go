@@ -13,6 +13,7 @@ import (
 
 	"gentleharbor/core/hostname"
 	"gentleharbor/core/nearest"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/secret"
 )
 
@@ -31,7 +32,7 @@ const (
 // Field describes one key of a profile: the single place that says what a key
 // is called, what it takes and how to explain it.
 type Field struct {
-	Name     string // as in the file; a key of the expect table has the prefix "expect."
+	Name     key.Name // as in the file; a key of the expect table has the prefix "expect."
 	Kind     Kind
 	Expected string // for "expected …" in an error
 	Summary  string // for help and docs
@@ -60,8 +61,8 @@ var (
 )
 
 // indexed finds the keys of a table by name.
-func indexed(fields []Field) map[string]*Field {
-	m := make(map[string]*Field, len(fields))
+func indexed(fields []Field) map[key.Name]*Field {
+	m := make(map[key.Name]*Field, len(fields))
 	for i := range fields {
 		m[fields[i].Name] = &fields[i]
 	}
@@ -71,7 +72,7 @@ func indexed(fields []Field) map[string]*Field {
 func namesOf(fields []Field) []string {
 	names := make([]string, len(fields))
 	for i := range fields {
-		names[i] = fields[i].Name
+		names[i] = string(fields[i].Name)
 	}
 	return names
 }

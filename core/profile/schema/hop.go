@@ -12,6 +12,7 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/nearest"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/secret"
 )
 
@@ -50,7 +51,7 @@ var hopFields = []Field{
 		Summary: "older algorithms to allow there, by name", valid: oneOf(OlderAlgorithms)},
 }
 
-var hopFieldByName = func() map[string]*Field {
+var hopFieldByName = func() map[key.Name]*Field {
 	for i := range hopFields {
 		hopFields[i].Hop = true
 	}
@@ -62,7 +63,7 @@ var hopFieldByName = func() map[string]*Field {
 func HopFields() []Field { return hopFields }
 
 // HopField returns the description of a hop's key, or nil.
-func HopField(name string) *Field { return hopFieldByName[name] }
+func HopField(name key.Name) *Field { return hopFieldByName[name] }
 
 // hopKey matches hop.NUMBER.KEY, as a command line names a hop's key. It and its like
 // are made when they are wanted: most runs start without.
@@ -76,7 +77,7 @@ func ParseHopKey(s string) (number int, field *Field, ok bool) {
 		return 0, nil, false
 	}
 	number, _ = strconv.Atoi(m[1])
-	return number, hopFieldByName[m[2]], true
+	return number, hopFieldByName[key.Name(m[2])], true
 }
 
 // UnknownHopKey says what a hop's key that is none was probably meant to be.

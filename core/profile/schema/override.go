@@ -17,11 +17,11 @@ type Override struct {
 
 // String is the override as a command line has it.
 func (o Override) String() string {
-	key := o.Field.Name
+	name := string(o.Field.Name)
 	if o.Hop > 0 {
-		key = fmt.Sprintf("hop.%d.%s", o.Hop, key)
+		name = fmt.Sprintf("hop.%d.%s", o.Hop, name)
 	}
-	return key + "=" + o.Value.Text()
+	return name + "=" + o.Value.Text()
 }
 
 // TwoAddresses names the first two different kinds of address among sets, or
@@ -29,11 +29,11 @@ func (o Override) String() string {
 func TwoAddresses(sets []Override) (first, second string) {
 	for _, s := range sets {
 		switch {
-		case !s.Field.Address || s.Unset || s.Field.Name == first:
+		case !s.Field.Address || s.Unset || string(s.Field.Name) == first:
 		case first == "":
-			first = s.Field.Name
+			first = string(s.Field.Name)
 		default:
-			return first, s.Field.Name
+			return first, string(s.Field.Name)
 		}
 	}
 	return "", ""

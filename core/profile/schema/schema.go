@@ -11,6 +11,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/nearest"
+	"gentleharbor/core/profile/key"
 )
 
 // Schema is the table of the keys of profiles and aliases, for the engines that a program knows. It is
@@ -19,9 +20,9 @@ import (
 type Schema struct {
 	engines     engine.Set
 	fields      []Field // every key of a profile, in the order in which the tool writes and shows them
-	byName      map[string]*Field
+	byName      map[key.Name]*Field
 	aliasFields []Field // the same of an alias
-	aliasByName map[string]*Field
+	aliasByName map[key.Name]*Field
 }
 
 // New makes the tables for a set of engines.
@@ -80,19 +81,19 @@ func (s *Schema) Engines() engine.Set { return s.engines }
 func (s *Schema) Fields() []Field { return s.fields }
 
 // Field returns a key's description, or nil.
-func (s *Schema) Field(name string) *Field { return s.byName[name] }
+func (s *Schema) Field(name key.Name) *Field { return s.byName[name] }
 
 // AliasFields returns the description of every key of an alias, in writing order.
 func (s *Schema) AliasFields() []Field { return s.aliasFields }
 
 // AliasField returns the description of an alias' key, or nil.
-func (s *Schema) AliasField(name string) *Field { return s.aliasByName[name] }
+func (s *Schema) AliasField(name key.Name) *Field { return s.aliasByName[name] }
 
 // expectations are the keys of the expect table.
 func (s *Schema) expectations() []string {
 	var names []string
 	for i := range s.fields {
-		if name, ok := strings.CutPrefix(s.fields[i].Name, "expect."); ok {
+		if name, ok := strings.CutPrefix(string(s.fields[i].Name), "expect."); ok {
 			names = append(names, name)
 		}
 	}

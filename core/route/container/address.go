@@ -27,7 +27,7 @@ func (p place) String() string { return net.JoinHostPort(p.host, strconv.Itoa(p.
 
 // inside is the port that the server has in its container.
 func (v *view) inside() int {
-	port, _ := strconv.Atoi(v.profile.Text("port"))
+	port := v.profile.Port()
 	return port
 }
 

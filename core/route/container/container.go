@@ -23,6 +23,7 @@ import (
 	"gentleharbor/core/defect"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route"
@@ -147,7 +148,7 @@ func Canonical(endpoint string) string {
 
 // Endpoint is the engine that a profile's container is looked for at.
 func (e *Engines) Endpoint(ctx context.Context, r *resolve.Profile) (string, *finding.Finding) {
-	all, found := e.endpoints(r.Text("endpoint"))
+	all, found := e.endpoints(r.Text(key.Endpoint))
 	switch {
 	case found != nil:
 		return "", found
@@ -177,7 +178,7 @@ func (e *Engines) Find(ctx context.Context, wanted schema.Container,
 // find looks up a profile's container.
 func (e *Engines) find(ctx context.Context, r *resolve.Profile) (match, *finding.Finding) {
 	wanted, _ := r.Container()
-	return e.look(ctx, wanted, r.Text("endpoint"), r.Called)
+	return e.look(ctx, wanted, r.Text(key.Endpoint), r.Called)
 }
 
 // look asks all engines at once. A container that two of them have, or two

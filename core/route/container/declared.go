@@ -13,6 +13,7 @@ import (
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearest"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route/container/api"
 	"gentleharbor/core/secret"
@@ -260,8 +261,8 @@ func (v *view) fileSecret(ctx context.Context, q secret.Query, file string) (sec
 // port; 0 where that is not known.
 func (d Declaration) Sets(keys *schema.Schema, c schema.Container, port int) []schema.Override {
 	var sets []schema.Override
-	add := func(key, value string) {
-		if f := keys.Field(key); value != "" {
+	add := func(k, value string) {
+		if f := keys.Field(key.Name(k)); value != "" {
 			if f.Expands { // where a dollar sign is one of a variable's
 				value = strings.ReplaceAll(value, "$", "$$")
 			}
@@ -272,7 +273,7 @@ func (d Declaration) Sets(keys *schema.Schema, c schema.Container, port int) []s
 	}
 	spec := keys.Engines().Named(d.Engine)
 	add("engine", d.Engine)
-	sets = append(sets, schema.Override{Field: keys.Field("container"), Value: schema.ContainerValue(c)})
+	sets = append(sets, schema.Override{Field: keys.Field(key.Container), Value: schema.ContainerValue(c)})
 	if spec != nil && spec.Listener != nil {
 		add("service", d.Service)
 	} else {

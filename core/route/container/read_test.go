@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"gentleharbor/core/engine"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route/container/api"
@@ -163,8 +164,8 @@ func TestDeclared(t *testing.T) {
 	}
 	sets := Declaration{Engine: "postgresql", User: "war$den", Database: "sightings", Variable: "POSTGRES_PASSWORD"}.Sets(keys, schema.Container{Project: "station", Service: "counts"}, 5432)
 	r := resolve.Values(keys, "counts", sets, resolve.Environment{Lookup: func(string) (string, bool) { return "", false }})
-	if found := r.Problem(); found != nil || r.Text("user") != "war$den" || r.Text("secret") != "container:POSTGRES_PASSWORD" {
-		t.Errorf("the profile has the user %q: %+v", r.Text("user"), found)
+	if found := r.Problem(); found != nil || r.Text(key.User) != "war$den" || r.Text(key.Secret) != "container:POSTGRES_PASSWORD" {
+		t.Errorf("the profile has the user %q: %+v", r.Text(key.User), found)
 	}
 }
 

@@ -13,6 +13,7 @@ import (
 	"gentleharbor/core/defect"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/hostname"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route/container/api"
@@ -326,7 +327,7 @@ func (s Seen) Leads(r *resolve.Profile, endpoint string) bool {
 	if !ok {
 		return s.publishes(r)
 	}
-	if written := r.Text("endpoint"); written != "" && Canonical(written) != Canonical(endpoint) {
+	if written := r.Text(key.Endpoint); written != "" && Canonical(written) != Canonical(endpoint) {
 		return false
 	}
 	if wanted.Compose() {

@@ -14,6 +14,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/defect"
 	"gentleharbor/core/finding"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/route"
 	"gentleharbor/core/route/hostkey"
 	"gentleharbor/core/secret"
@@ -287,7 +288,7 @@ func (a *attempt) config(ctx context.Context) *ssh.ClientConfig {
 	keys := allowed(current(all.HostKeys), append(all.HostKeys, old.HostKeys...))
 	slices.SortStableFunc(keys, func(a, b string) int { return rank(a) - rank(b) })
 	c.HostKeyAlgorithms = a.store.Algorithms(h.keyName, h.pin, keys)
-	c.HostKeyCallback = func(_ string, _ net.Addr, key ssh.PublicKey) error { return a.judge(key) }
+	c.HostKeyCallback = func(_ string, _ net.Addr, k ssh.PublicKey) error { return a.judge(k) }
 	c.BannerCallback = func(message string) error {
 		a.banner = clean.Line(message, 300)
 		return nil
@@ -313,9 +314,9 @@ func rank(algorithm string) int {
 var errHostKey = errors.New("the host key is refused")
 
 // judge is shown the hop's key, before anything of a login is sent.
-func (a *attempt) judge(key ssh.PublicKey) error {
-	a.key = key
-	a.verdict = a.store.Judge(a.h.keyName, a.h.pin, key)
+func (a *attempt) judge(k ssh.PublicKey) error {
+	a.key = k
+	a.verdict = a.store.Judge(a.h.keyName, a.h.pin, k)
 	if a.verdict.Outcome == hostkey.Known && !a.onlyKey {
 		return nil
 	}
@@ -360,7 +361,7 @@ func (a *attempt) methods(ctx context.Context) []ssh.AuthMethod {
 	if !h.noKeys {
 		all = append(all, keys)
 	}
-	explicit := !h.derived() && h.Of.Text("secret") != ""
+	explicit := !h.derived() && h.Of.Text(key.Secret) != ""
 	switch {
 	case h.noPassword && !h.noQuestion:
 		all = append(all, questions)
@@ -430,10 +431,10 @@ func (a *attempt) answer(ctx context.Context, prompts []string, echo []bool) ([]
 }
 
 // query says for which hop or key a secret is wanted.
-func (h *Hop) query(kind, key, address string) secret.Query {
+func (h *Hop) query(kind, k, address string) secret.Query {
 	q := secret.Query{
 		Kind:    kind,
-		Setting: "hop.N." + key,
+		Setting: "hop.N." + k,
 		Address: address,
 		User:    h.User,
 		Host:    h.Host,
@@ -445,14 +446,14 @@ func (h *Hop) query(kind, key, address string) secret.Query {
 	if h.derived() {
 		return q
 	}
-	q.Profile, q.Setting, q.Folder = h.Of.Owner(), h.Of.Key(key), h.Of.Folder()
+	q.Profile, q.Setting, q.Folder = h.Of.Owner(), h.Of.Key(key.Name(k)), h.Of.Folder()
 	q.Project, q.Pinned, q.Recheck = h.Of.Project(), h.Of.Pinned(), h.Of.Recheck()
 	if kind == secret.OfHop {
 		q.Address = h.Of.BoundWord()
 	}
-	if text := h.Of.Text(key); text != "" {
+	if text := h.Of.Text(key.Name(k)); text != "" {
 		q.Source, _ = secret.ParseSource(text)
-		q.Command = h.Of.Command(key)
+		q.Command = h.Of.Command(key.Name(k))
 	}
 	return q
 }

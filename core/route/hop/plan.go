@@ -22,6 +22,7 @@ import (
 	"gentleharbor/core/finding"
 	"gentleharbor/core/hostname"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/route/hostkey"
 	"gentleharbor/core/route/sshconfig"
@@ -83,11 +84,11 @@ func (h *Hop) short(text string) string {
 func (h *Hop) derived() bool { return h.From != "" }
 
 // set is the line that changes a key of the hop, or a hint at the file that has it.
-func (h *Hop) set(key, value string) string {
+func (h *Hop) set(k key.Name, value string) string {
 	if h.derived() {
 		return fmt.Sprintf("${EDITOR:-vi} %s   # the host that it names there", clean.Shell(strings.Split(h.From, ":")[0]))
 	}
-	return fmt.Sprintf("gharbor set %s %s=%s", h.Of.Owner(), h.Of.Key(key), value)
+	return fmt.Sprintf("gharbor set %s %s=%s", h.Of.Owner(), h.Of.Key(k), value)
 }
 
 // Places are what hops take from the machine.
@@ -121,7 +122,7 @@ func (p Places) user() string {
 func (p Places) Plan(r *resolve.Profile) (hops []*Hop, notes []string, found *finding.Finding) {
 	for _, e := range r.Hops() {
 		var more []*Hop
-		if alias := e.Text("ssh"); alias != "" {
+		if alias := e.Text(key.SSH); alias != "" {
 			var said []string
 			if more, said, found = p.listed(e, alias, true, nil); found != nil {
 				return nil, nil, found
@@ -149,8 +150,13 @@ func (p Places) Plan(r *resolve.Profile) (hops []*Hop, notes []string, found *fi
 
 // plain is a hop that the profile itself describes.
 func (p Places) plain(e resolve.Hop) (*Hop, *finding.Finding) {
-	h := &Hop{Of: e, Word: e.Word(), User: e.Text("user"), Origin: fmt.Sprintf("%s:%d", filepath.Base(e.File()), e.Line())}
-	if proxy := e.Text("proxy"); proxy != "" {
+	h := &Hop{
+		Of:     e,
+		Word:   e.Word(),
+		User:   e.Text(key.User),
+		Origin: fmt.Sprintf("%s:%d", filepath.Base(e.File()), e.Line()),
+	}
+	if proxy := e.Text(key.Proxy); proxy != "" {
 		u, err := url.Parse(proxy)
 		if err != nil {
 			return nil, finding.New(finding.HopConfig, "the proxy's URL can't be read").Suggest("gharbor show %s", e.Profile())
@@ -159,8 +165,8 @@ func (p Places) plain(e resolve.Hop) (*Hop, *finding.Finding) {
 		h.Port, _ = strconv.Atoi(u.Port())
 		return h, nil
 	}
-	h.Host = e.Text("host")
-	h.Port, _ = strconv.Atoi(e.Text("port"))
+	h.Host = e.Text(key.Host)
+	h.Port = e.Port()
 	h.known = []string{filepath.Join(p.Home, ".ssh", "known_hosts"), filepath.Join(p.Home, ".ssh", "known_hosts2"),
 		filepath.Join(p.system(), "ssh_known_hosts")}
 	h.keyName = hostkey.Name(h.Address())
@@ -178,10 +184,10 @@ func (p Places) system() string {
 func (p Places) own(h *Hop) *finding.Finding {
 	e := h.Of
 	h.known = append(h.known, p.Known)
-	if pin, ok := e.Get("host-key"); ok {
+	if pin, ok := e.Get(key.HostKey); ok {
 		h.pin = hostkey.Pin{Text: pin.Value.Text(), At: "host-key of the profile (" + pin.Origin.String() + ")"}
 	}
-	if older, ok := e.Get("algorithms"); ok {
+	if older, ok := e.Get(key.Algorithms); ok {
 		h.older = older.Value.List()
 	}
 	if h.User == "" {
@@ -190,10 +196,10 @@ func (p Places) own(h *Hop) *finding.Finding {
 			clean.Quoted(h.Host)).
 			Suggest("%s", h.set("user", "NAME"))
 	}
-	if key, ok := e.Get("key"); ok {
+	if key, ok := e.Get(key.Key); ok {
 		h.keys = []keyFile{{path: key.Value.Text(), named: true, at: key.Origin.String()}}
 	}
-	if e.Text("agent") == "false" {
+	if e.Text(key.Agent) == "false" {
 		h.agent = "none"
 	}
 	h.usual(p)
@@ -247,8 +253,8 @@ func (p Places) listed(e resolve.Hop, word string, jumps bool,
 	h := configured(c)
 	h.Of, h.Word = e, e.Word()
 	if len(path) == 0 { // what the profile sets itself goes before
-		user = e.Text("user")
-		port, _ = strconv.Atoi(e.Text("port"))
+		user = e.Text(key.User)
+		port = e.Port()
 	} else {
 		h.From, h.Word = path[len(path)-1], "ssh:"+name
 		h.Origin = "ProxyJump, " + h.From
@@ -328,5 +334,5 @@ func configFinding(e resolve.Hop, name string, err error) *finding.Finding {
 		found.Suggest("ls -l %s", clean.Shell(refusal.At.File))
 	}
 	return found.Suggest("gharbor set %s %s= %s=HOST   # or say in the profile where the hop is", e.Owner(),
-		e.Key("ssh"), e.Key("host"))
+		e.Key(key.SSH), e.Key(key.Host))
 }

@@ -6,6 +6,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/secret"
 )
@@ -13,13 +14,13 @@ import (
 // Named are the secrets that a profile names for a hop: the account's password, and
 // the passphrase of its key.
 func Named(e resolve.Hop) []secret.Query {
-	h := &Hop{Of: e, Word: e.Word(), User: e.Text("user"), Host: e.Text("host")}
+	h := &Hop{Of: e, Word: e.Word(), User: e.Text(key.User), Host: e.Text(key.Host)}
 	var all []secret.Query
-	if e.Text("secret") != "" {
+	if e.Text(key.Secret) != "" {
 		all = append(all, h.query(secret.OfHop, "secret", h.Word))
 	}
-	if e.Text("key-secret") != "" {
-		all = append(all, h.query(secret.OfKey, "key-secret", e.Text("key")))
+	if e.Text(key.KeySecret) != "" {
+		all = append(all, h.query(secret.OfKey, "key-secret", e.Text(key.Key)))
 	}
 	return all
 }

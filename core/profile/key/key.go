@@ -1,0 +1,124 @@
+// Package key has the names of the keys of profiles, hops and aliases, as values that the compiler checks. What each
+// key takes and means is in schema, whose tests compare the two.
+package key
+
+// Name is the name of a key, as the files have it.
+type Name string
+
+// The keys of a profile.
+const (
+	Like             Name = "like"
+	Engine           Name = "engine"
+	Host             Name = "host"
+	Port             Name = "port"
+	Hosts            Name = "hosts"
+	Target           Name = "target"
+	Socket           Name = "socket"
+	Alias            Name = "alias"
+	Container        Name = "container"
+	Endpoint         Name = "endpoint"
+	Service          Name = "service"
+	Instance         Name = "instance"
+	Database         Name = "database"
+	User             Name = "user"
+	As               Name = "as"
+	Secret           Name = "secret"
+	Command          Name = "command"
+	TLS              Name = "tls"
+	TLSCA            Name = "tls-ca"
+	TLSName          Name = "tls-name"
+	TLSCert          Name = "tls-cert"
+	TLSKey           Name = "tls-key"
+	ServerKey        Name = "server-key"
+	Tags             Name = "tags"
+	Note             Name = "note"
+	ExpectVersion    Name = "expect.version"
+	ExpectTLS        Name = "expect.tls"
+	ExpectWritable   Name = "expect.writable"
+	ExpectUser       Name = "expect.user"
+	ExpectDatabase   Name = "expect.database"
+	ExpectTables     Name = "expect.tables"
+	ExpectExtensions Name = "expect.extensions"
+	ExpectServer     Name = "expect.server"
+	ExpectEncoding   Name = "expect.encoding"
+	ExpectCollation  Name = "expect.collation"
+	ExpectSQLMode    Name = "expect.sql-mode"
+	ExpectTimeZone   Name = "expect.time-zone"
+	ExpectLatency    Name = "expect.latency"
+)
+
+// The keys of an alias that a profile does not have.
+const (
+	Addresses      Name = "addresses"
+	SRV            Name = "srv"
+	Pick           Name = "pick"
+	ConnectTimeout Name = "connect-timeout"
+	Retries        Name = "retries"
+)
+
+// The keys of a hop that a profile does not have.
+const (
+	SSH        Name = "ssh"
+	Proxy      Name = "proxy"
+	Key        Name = "key"
+	KeySecret  Name = "key-secret"
+	Agent      Name = "agent"
+	HostKey    Name = "host-key"
+	Algorithms Name = "algorithms"
+)
+
+// All lists every name.
+func All() []Name {
+	return []Name{
+		Like,
+		Engine,
+		Host,
+		Port,
+		Hosts,
+		Target,
+		Socket,
+		Alias,
+		Container,
+		Endpoint,
+		Service,
+		Instance,
+		Database,
+		User,
+		As,
+		Secret,
+		Command,
+		TLS,
+		TLSCA,
+		TLSName,
+		TLSCert,
+		TLSKey,
+		ServerKey,
+		Tags,
+		Note,
+		ExpectVersion,
+		ExpectTLS,
+		ExpectWritable,
+		ExpectUser,
+		ExpectDatabase,
+		ExpectTables,
+		ExpectExtensions,
+		ExpectServer,
+		ExpectEncoding,
+		ExpectCollation,
+		ExpectSQLMode,
+		ExpectTimeZone,
+		ExpectLatency,
+		Addresses,
+		SRV,
+		Pick,
+		ConnectTimeout,
+		Retries,
+		SSH,
+		Proxy,
+		Key,
+		KeySecret,
+		Agent,
+		HostKey,
+		Algorithms,
+	}
+}
