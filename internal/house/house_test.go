@@ -206,7 +206,7 @@ func TestKeys(t *testing.T) {
 	literal := regexp.MustCompile(`\.(Text|Get|Own|Written|Field|AliasField|HopField)\("`)
 	for _, s := range product(t) {
 		for number, line := range lines(s.data) {
-			if literal.MatchString(line) {
+			if literal.MatchString(line) && !strings.Contains(line, "Tag.Get(") {
 				t.Errorf("%s:%d names a key by a literal: %s", s.path, number+1, strings.TrimSpace(line))
 			}
 		}

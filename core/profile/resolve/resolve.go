@@ -127,7 +127,8 @@ func Of(f *profile.File, p *profile.Profile, overrides []schema.Override, env En
 // or does not fit is the template itself; Problem says so.
 func (r *Profile) Get(name key.Name) (Effective, bool) {
 	field := r.Schema().Field(name)
-	if field == nil || field.Address && string(name) != r.address && !(name == "socket" && r.service.Text(key.Socket) != "") {
+	aliased := name == key.Socket && r.service.Text(key.Socket) != ""
+	if field == nil || field.Address && string(name) != r.address && !aliased {
 		return Effective{}, false
 	}
 	e, ok := r.lookUp(field)

@@ -1,0 +1,101 @@
+// Package talk holds conversations with scripted servers for the tests of engines: all stages on one
+// connection, in order, as a test of a profile goes through them.
+package talk
+
+import (
+	"context"
+	"net"
+	"testing"
+	"time"
+
+	"gentleharbor/core/engine"
+	"gentleharbor/core/engine/greeting"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/secret"
+	"gentleharbor/core/tlsrule"
+)
+
+// Talk is how a conversation went.
+type Talk struct {
+	engine.Conversation
+	Stage  string // the last one that was gone through
+	Result finding.Result
+	Warned []finding.Code // of the stages before
+	Asked  int            // how often the password was taken
+}
+
+// Password is what TakeSecret gives.
+const Password = "dunlin"
+
+// To goes through the stages with a server at an address until one fails. change may be nil; the TLS rule is
+// off where it sets no plan.
+func To(t testing.TB, begin engine.Begin, address string, timeout time.Duration, change func(*engine.Target)) *Talk {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(t.Context(), timeout)
+	t.Cleanup(cancel)
+	talk := &Talk{}
+	to := engine.Target{
+		Profile:   "counts",
+		User:      "warden",
+		Database:  "sightings",
+		Network:   "tcp",
+		Address:   address,
+		TLS:       Plan(t, tlsrule.Settings{Rule: tlsrule.Off}),
+		Greetings: greeting.Set{},
+		Redial: func(ctx context.Context) (net.Conn, error) {
+			return new(net.Dialer).DialContext(ctx, "tcp", address)
+		},
+		TakeSecret: func(context.Context) (secret.Value, error) {
+			talk.Asked++
+			return secret.NewValue(Password), nil
+		},
+	}
+	if change != nil {
+		change(&to)
+	}
+	conn, err := new(net.Dialer).DialContext(ctx, to.Network, to.Address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	talk.Conversation = begin(conn, to)
+	t.Cleanup(talk.Close)
+	encrypt := func(ctx context.Context) finding.Result {
+		_, result := talk.Encrypt(ctx)
+		return result
+	}
+	for _, stage := range []struct {
+		name string
+		run  func(context.Context) finding.Result
+	}{
+		{"speak", talk.Speak}, {"tls", encrypt}, {"login", talk.Login}, {"database", talk.Database}, {"session", talk.Session},
+	} {
+		talk.Stage, talk.Result = stage.name, stage.run(ctx)
+		if talk.Result.Outcome == finding.Fail {
+			break
+		}
+		if talk.Result.Finding != nil {
+			talk.Warned = append(talk.Warned, talk.Result.Finding.Code)
+		}
+	}
+	return talk
+}
+
+// Code is the finding's code of the last stage, "" for none.
+func (t *Talk) Code() finding.Code {
+	if t.Result.Finding == nil {
+		return ""
+	}
+	return t.Result.Finding.Code
+}
+
+// Plan is a TLS plan.
+func Plan(t testing.TB, s tlsrule.Settings) *tlsrule.Plan {
+	t.Helper()
+	s.Profile = "counts"
+	plan, found := tlsrule.Load(s)
+	if found != nil {
+		t.Fatal(found.Cause)
+	}
+	plan.Name = "127.0.0.1"
+	return plan
+}
