@@ -3,6 +3,8 @@ package resolve
 import (
 	"fmt"
 	"os"
+	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -452,4 +454,69 @@ func after(t *testing.T, edit *profile.Edit, err error) string {
 		t.Fatal(err)
 	}
 	return string(text)
+}
+
+// TestProjects: a project's profile is judged by itself, unexpanded, and nothing of it is used before.
+func TestProjects(t *testing.T) {
+	folder := t.TempDir()
+	path := filepath.Join(folder, "gharbor.toml")
+	text := "[profile.shared]\nengine = \"postgresql\"\nhost = \"${HOST}\"\ncommand = [\"./unlock\", \"x\"]\nsecret = \"command\"\ntls-ca = \"ca.pem\"\n[[profile.shared.hop]]\nhost = \"gate\"\nuser = \"keeper\"\nsecret = \"command:./ask gate\"\n"
+	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	project, err := profile.LoadProject(keys, profile.Place{Path: path, Root: folder})
+	if err != nil {
+		t.Fatal(err)
+	}
+	f := parse(t, "[profile.mine]\nlike = \"project:shared\"\nuser = \"warden\"\n")
+	f.Attach(project)
+	judged, good := 0, false
+	env := Environment{Home: "/home/w", Lookup: func(string) (string, bool) { return "db.example", true }, Vouch: func(sealed *Profile) *finding.Finding {
+		if v, ok := sealed.Written(key.Host); !ok || v.Text() != "${HOST}" {
+			t.Errorf("it is judged by %q", v.Text())
+		}
+		if judged++; good {
+			return nil
+		}
+		return NotVouched("shared")
+	}}
+	r := Of(f, f.Lookup("mine"), nil, env)
+	if r.Vouched() || r.WhyNotVouched() == nil || r.Problem() == nil || r.Text(key.Host) == "db.example" || r.Own() || r.Recheck() == nil || r.Sealed() == nil {
+		t.Errorf("before it is vouched for: %q", r.Text(key.Host))
+	}
+	good = true
+	r = Of(f, f.Lookup("mine"), nil, env)
+	if !r.Vouched() || r.Problem() != nil || r.Text(key.Host) != "db.example" || r.Recheck()() != nil {
+		t.Errorf("after: %q, %+v", r.Text(key.Host), r.Problem())
+	}
+	if words := r.Command(); len(words) != 2 || words[0] != filepath.Join(folder, "unlock") || r.SecretFolder() != folder || r.Root() != "" || r.Text(key.TLSCA) != filepath.Join(folder, "ca.pem") {
+		t.Errorf("%q in %s", words, r.SecretFolder())
+	}
+	hop := r.Hops()[0]
+	if words := hop.Command(key.Secret); len(words) != 2 || words[0] != filepath.Join(folder, "ask") || hop.Folder() != folder || !hop.Project() || hop.Port() != 22 || hop.Line() == 0 || hop.File() != path {
+		t.Errorf("%q of %s", words, hop.File())
+	}
+	if hop.Owner() != "project:shared" || hop.Profile() != "mine" || hop.BoundWord() == "" || len(r.BoundHops()) != 1 || hop.Recheck() == nil || len(hop.Values()) == 0 || hop.Pinned() != nil {
+		t.Errorf("%s %s", hop.Owner(), hop.BoundWord())
+	}
+	r.Pin(map[string][]byte{"x": nil})
+	if len(r.Pinned()) != 1 || r.File() != f || r.Path() == "" || r.Folder() != filepath.Dir(r.Path()) || r.Home() != "/home/w" {
+		t.Errorf("%s %s", r.Path(), r.Folder())
+	}
+	names, command := r.NamedVariables()
+	if !slices.Contains(names, "HOST") || !command || len(r.Values()) < 5 {
+		t.Errorf("%q %v", names, command)
+	}
+}
+
+// TestValues: what stands in no file is resolved like what does.
+func TestValues(t *testing.T) {
+	r := Values(keys, "address", sets(t, "engine=mysql", "host=db.example", "user=warden"), Environment{})
+	if r.Port() != 3306 || r.Engine().Word != "mysql" || r.AddressKind() != "host" || r.AliasProblem() != nil || r.PortOverride() || r.Problem() != nil {
+		t.Errorf("%d %+v", r.Port(), r.Problem())
+	}
+	r = Values(keys, "address", sets(t, "alias=none"), Environment{})
+	if r.AliasProblem() == nil || SRVDomain("_db._tcp.saltmarsh.example.") != "saltmarsh.example" {
+		t.Error("an alias of nowhere leads somewhere")
+	}
 }
