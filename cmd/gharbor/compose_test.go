@@ -169,7 +169,7 @@ func TestComposeMistakes(t *testing.T) {
 		p.Write(filepath.Join(p.Dir, "compose.yaml"), text)
 		p.Run("import", "compose.yaml").Want(3).Has(want).HasNot(secret)
 	}
-	for _, text := range []string{"models:\n  small: {model: x}\nservices:\n  counts:\n    image: postgres\n", "services:\n  counts:\n    image: postgres\n  other:\n    provider: {type: x}\n"} { // of a later specification
+	for _, text := range []string{"tides:\n  small: {model: x}\nservices:\n  counts:\n    image: postgres\n", "services:\n  counts:\n    image: postgres\n  other:\n    moon: {type: x}\n"} { // of a later specification
 		p.Write(filepath.Join(p.Dir, "compose.yaml"), text)
 		p.OK("import", "compose.yaml", "-dry-run").Has("not known here", "counts  new")
 	}

@@ -1,33 +1,31 @@
-// Package compose reads the database servers out of compose files and writes one
-// (compose specification, by its own library), with the variables, several files,
-// profiles, env files and secrets that those have. It is a shelf beside intake: what it
-// finds becomes profiles that lead to the services' containers by their labels.
+// Package compose reads the database servers out of compose files and writes one (compose specification), with
+// the variables, several files, profiles, env files and secrets that those have. It is a shelf beside intake: what
+// it finds becomes profiles that lead to the services' containers by their labels.
 //
-// The library is held at a version that checks files against the specification with a
-// light validator: later ones compile a schema package's tables at every start of the
-// program, which takes 6 to 9 ms; this one takes 2, of a start that takes 5 without it
-// (measured, with GODEBUG=inittrace=1 and whole starts).
+// The YAML, the variables in it and the files of variables are read with libraries; the walk through files that
+// extend, include and change one another is our own, as the specification's own loader would cost every start of
+// the program 3 ms and more. A test compares the two.
 package compose
 
 import (
+	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
 
-	"github.com/compose-spec/compose-go/v2/cli"
 	"github.com/compose-spec/compose-go/v2/dotenv"
-	"github.com/compose-spec/compose-go/v2/loader"
 	"github.com/compose-spec/compose-go/v2/template"
-	"github.com/compose-spec/compose-go/v2/types"
 	"github.com/sirupsen/logrus"
-	"gopkg.in/yaml.v3"
+	"go.yaml.in/yaml/v3"
 
 	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
@@ -60,14 +58,25 @@ type Request struct {
 	// templates leaves variables as they are written, and passes over env files that are
 	// outside of the root.
 	templates bool
-	blank     bool // with templates: variables are empty, as a template fits in no number
 }
+
+// defaultNames and overrideNames are the usual names of compose files (compose specification, "Compose file"),
+// and of those that change them.
+var (
+	defaultNames  = []string{"compose.yaml", "compose.yml", "docker-compose.yml", "docker-compose.yaml"}
+	overrideNames = []string{
+		"compose.override.yml",
+		"compose.override.yaml",
+		"docker-compose.override.yml",
+		"docker-compose.override.yaml",
+	}
+)
 
 // DefaultFiles are the compose files of a folder that are taken where none is named: the
 // first of the usual names, and its override.
 func DefaultFiles(folder string) []string {
 	var files []string
-	for _, names := range [][]string{cli.DefaultFileNames, cli.DefaultOverrideFileNames} {
+	for _, names := range [][]string{defaultNames, overrideNames} {
 		at := slices.IndexFunc(names, func(name string) bool {
 			_, err := os.Stat(filepath.Join(folder, name))
 			return err == nil
@@ -87,30 +96,24 @@ var quiet = sync.OnceFunc(func() { logrus.SetOutput(io.Discard) })
 // loading is one read under way.
 type loading struct {
 	Request
-	folder  string
-	env     types.Mapping
+	env     map[string]string // the variables of the first files
 	read    map[string][]byte // every file that was read here, by absolute path
-	named   []string          // files that the files name, which the library reads
+	named   []string          // files that the files name
 	missed  map[string]bool   // variables that have no value
 	unknown string            // a key that was passed over, "" for none
 	spared  map[string]bool   // variables for which the files have a value of their own
 }
 
-// load reads the files into the library's model. It ends with its context: how long the
-// library takes is up to the files.
-func load(ctx context.Context, r Request) (*types.Project, *loading, error) {
+// load reads the files. It ends with its context: how long reading takes is up to the files.
+func load(ctx context.Context, r Request) (*project, *loading, error) {
 	type model struct {
-		project *types.Project
+		project *project
 		l       *loading
 		err     error
 	}
 	done := make(chan model, 1)
 	defect.Go(func() {
-		project, l, err := loadModel(ctx, r)
-		if err != nil && r.templates && !errors.As(err, new(*Outside)) {
-			r.blank = true
-			project, l, err = loadModel(ctx, r)
-		}
+		project, l, err := loadModel(r)
 		done <- model{project, l, err}
 	})
 	select {
@@ -121,111 +124,139 @@ func load(ctx context.Context, r Request) (*types.Project, *loading, error) {
 	}
 }
 
-// loadModel is load without the context's end. Where the library gives up on a file in a way of
-// its own, that is the file's fault too.
-func loadModel(ctx context.Context, r Request) (project *types.Project, l *loading, err error) {
-	defer func() {
-		if recover() != nil {
-			err = &profile.FileError{Path: r.Files[0], What: "is no compose file that can be read"}
-		}
-	}()
+// loadModel is load without the context's end.
+func loadModel(r Request) (*project, *loading, error) {
 	quiet()
-	l = &loading{
+	l := &loading{
 		Request: r,
-		folder:  filepath.Dir(r.Files[0]),
-		env:     types.Mapping{},
+		env:     make(map[string]string),
 		read:    make(map[string][]byte),
 		missed:  make(map[string]bool),
 		spared:  make(map[string]bool),
 	}
-	if err := l.variables(); err != nil {
+	first := scope{l, filepath.Dir(r.Files[0]), l.env}
+	if err := first.variables(); err != nil {
 		return nil, nil, err
 	}
-	details := types.ConfigDetails{WorkingDir: l.folder, Environment: l.env}
 	for _, path := range r.Files {
-		data, err := l.file(path)
-		if err != nil {
+		if _, err := l.file(path); err != nil {
 			return nil, nil, err
 		}
-		details.ConfigFiles = append(details.ConfigFiles, types.ConfigFile{Filename: path, Content: data})
 	}
-	for _, path := range r.Files {
-		if err := l.reaches(path); err != nil {
-			return nil, nil, err
-		}
+	name, err := first.projectName()
+	if err != nil {
+		return nil, nil, err
+	}
+	l.env["COMPOSE_PROJECT_NAME"] = name
+	model, err := first.model(r.Files, nil)
+	if err != nil {
+		return nil, nil, err
 	}
 	l.withDefault()
-	project, err = l.project(ctx, details, false)
-	if key := newKey(err); key != "" { // of a later version of the specification, mostly
-		l.unknown = key
-		project, err = l.project(ctx, details, true)
-	}
+	p, err := first.project(model, name)
 	if err != nil {
-		return nil, nil, l.mistake(err)
-	}
-	if err := l.envFiles(project); err != nil {
 		return nil, nil, err
 	}
-	for _, service := range project.AllServices() {
-		for name, value := range service.Environment {
-			if value == nil { // taken over from here, without a sign of it
-				l.lookup(name)
+	return p, l, first.environments(p)
+}
+
+// project makes the project of its model.
+func (s scope) project(model *node, name string) (*project, error) {
+	p := &project{Name: name, Services: make(map[string]*service), Disabled: make(map[string]*service)}
+	var err error
+	if p.Secrets, err = secrets(model.get("secrets")); err != nil {
+		return nil, err
+	}
+	active := s.active()
+	for name, n := range model.get("services").entries() {
+		one, err := s.service(name, n)
+		if err != nil {
+			return nil, err
+		}
+		if len(one.Profiles) == 0 || slices.Contains(active, "*") ||
+			slices.ContainsFunc(one.Profiles, func(p string) bool { return slices.Contains(active, p) }) {
+			p.Services[name] = one
+		} else {
+			p.Disabled[name] = one
+		}
+	}
+	services := model.get("services")
+	for name, one := range p.all() {
+		for other := range one.DependsOn {
+			if services.get(other) == nil {
+				return nil, services.get(name).get("depends_on").wrong("services."+name+".depends_on", "names a service that is not there")
 			}
 		}
 	}
-	if r.templates {
-		return project, l, nil
-	}
-	if project, err = project.WithServicesEnvironmentResolved(true); err != nil {
-		return nil, nil, l.mistake(err)
-	}
-	return project, l, nil
-}
-
-// project has the library read the files; unchecked passes over keys that its schema does
-// not have.
-func (l *loading) project(ctx context.Context, details types.ConfigDetails, unchecked bool) (*types.Project, error) {
-	return loader.LoadWithContext(ctx, details, func(o *loader.Options) {
-		o.SkipResolveEnvironment, o.SkipValidation, o.SkipConsistencyCheck = true, unchecked, unchecked
-		o.Profiles = l.active()
-		o.ResourceLoaders = []loader.ResourceLoader{fence{l}}
-		o.Interpolate.LookupValue = l.lookup
-		name, given := l.projectName()
-		o.SetProjectName(name, given)
-	})
+	return p, nil
 }
 
 // variables gathers the variables that stand for values in the files: those of this
 // machine, where they may be used, before those of the env files, as the specification
 // has it.
-func (l *loading) variables() error {
-	files := l.EnvFiles
+func (s scope) variables() error {
+	files := s.EnvFiles
 	if len(files) == 0 {
-		path := filepath.Join(l.folder, ".env")
+		path := filepath.Join(s.folder, ".env")
 		if _, err := os.Stat(path); err == nil {
 			files = []string{path}
 		}
 	}
-	for name, value := range l.Machine {
-		l.env[name] = value
-	}
+	maps.Copy(s.env, s.Machine)
+	all, err := s.withVariables(files)
+	maps.Copy(s.env, all)
+	return err
+}
+
+// withVariables are the variables of a scope, and beneath them those of files, of which a later one counts more.
+func (s scope) withVariables(files []string) (map[string]string, error) {
+	beneath := make(map[string]string)
 	for _, path := range files {
-		data, err := l.file(path)
-		if err != nil {
-			return err
-		}
-		if l.templates {
+		if path == os.DevNull {
 			continue
 		}
-		values, err := dotenv.UnmarshalBytesWithLookup(data, l.lookup)
+		data, err := s.file(path)
 		if err != nil {
-			return &profile.FileError{Path: path, What: "is no file of NAME=VALUE lines as the compose specification has them"}
+			return nil, err
 		}
-		for name, value := range values {
-			if _, ok := l.Machine[name]; !ok {
-				l.env[name] = value
+		if s.templates {
+			continue
+		}
+		err = readVariables(path, "", data, beneath, func(name string) (string, bool) {
+			if value, ok := s.env[name]; ok {
+				return value, true
+			}
+			if value, ok := beneath[name]; ok {
+				return value, true
+			}
+			return s.lookup(name)
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	maps.Copy(beneath, s.env)
+	return beneath, nil
+}
+
+// readVariables adds the variables of a file. Values of the format "raw" are taken as they stand.
+func readVariables(path, format string, data []byte, to map[string]string, lookup dotenv.LookupFn) error {
+	var err error
+	switch format {
+	case "":
+		err = dotenv.ParseWithFormat(bytes.NewReader(data), path, to, lookup, "")
+	case "raw":
+		for line := range strings.Lines(string(data)) {
+			name, value, ok := strings.Cut(strings.TrimRight(line, "\r\n"), "=")
+			if name = strings.TrimSpace(name); ok && name != "" && name[0] != '#' {
+				to[name] = value
 			}
 		}
+	default:
+		return &profile.FileError{Path: path, What: "is to be read in the format " + clean.Word(format) + ", which is not known"}
+	}
+	if err != nil {
+		return &profile.FileError{Path: path, What: "is no file of NAME=VALUE lines as the compose specification has them"}
 	}
 	return nil
 }
@@ -256,12 +287,13 @@ func (l *loading) file(path string) ([]byte, error) {
 	return data, nil
 }
 
-func (l *loading) lookup(name string) (string, bool) {
-	value, ok := l.env.Resolve(name)
+// lookup is the value of a variable. One that has none is noted.
+func (s scope) lookup(name string) (string, bool) {
+	value, ok := s.env[name]
 	if !ok {
-		l.missed[name] = true
+		s.missed[name] = true
 	}
-	if l.templates && !l.blank {
+	if s.templates {
 		return "${" + name + "}", true
 	}
 	return value, ok
@@ -299,17 +331,47 @@ func (l *loading) active() []string {
 	return strings.Split(l.env["COMPOSE_PROFILES"], ",")
 }
 
-// projectName is the project's name where it is not the file that says it; given is true where
-// it is before what the file says (compose specification, "Version and name top-level
-// elements").
-func (l *loading) projectName() (name string, given bool) {
-	if l.Project != "" {
-		return l.Project, true
+// projectName is the project's name: the given one, else that of the variable, of the last file that says one,
+// or of the folder (compose specification, "Version and name top-level elements").
+func (s scope) projectName() (string, error) {
+	if given := cmp.Or(s.Project, s.env["COMPOSE_PROJECT_NAME"]); given != "" {
+		if projectWord(given) != given {
+			return "", &profile.FileError{
+				Path: s.Files[0],
+				What: "invalid project name: it has lower-case letters, digits, - and _ alone, and starts with a letter or digit",
+			}
+		}
+		return given, nil
 	}
-	if own := l.env["COMPOSE_PROJECT_NAME"]; own != "" {
-		return own, true
+	name := ""
+	for _, path := range s.Files {
+		decoder := yaml.NewDecoder(bytes.NewReader(s.read[path]))
+		for {
+			var document struct{ Name yaml.Node }
+			if decoder.Decode(&document) != nil {
+				break // a mistake is told when the file is read whole
+			}
+			if document.Name.Value != "" {
+				p, n := parser{s, path}, &node{file: path, line: document.Name.Line}
+				if err := p.fillIn(n, &document.Name, []string{"name"}); err != nil {
+					return "", err
+				}
+				name = n.text
+			}
+		}
 	}
-	return loader.NormalizeProjectName(filepath.Base(l.folder)), false
+	return cmp.Or(projectWord(name), projectWord(filepath.Base(s.folder))), nil
+}
+
+// projectWord is a name as that of a project: in lower case, without what a project's name can't have.
+func projectWord(name string) string {
+	kept := strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || r == '_' || r == '-' {
+			return r
+		}
+		return -1
+	}, strings.ToLower(name))
+	return strings.TrimLeft(kept, "_-")
 }
 
 // Outside is the error for a file that a repository's compose file names and that is not
@@ -344,55 +406,59 @@ func (l *loading) within(path string) error {
 	return nil
 }
 
-// envFiles looks at the env files of services before the library reads them.
-func (l *loading) envFiles(project *types.Project) error {
-	for _, name := range project.ServiceNames() {
-		for _, f := range project.Services[name].EnvFiles {
-			path := l.whole(f.Path)
-			if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) && !f.Required {
+// environments completes what the services have in their environment: variables without a value take that of
+// this machine, and those of the env files stand beneath.
+func (s scope) environments(p *project) error {
+	for _, one := range p.all() {
+		for name, value := range one.Environment {
+			if value != nil {
 				continue
 			}
-			if _, err := l.file(path); err != nil {
-				return err
+			if value, ok := s.lookup(name); ok && !s.templates {
+				one.Environment[name] = &value
 			}
+		}
+	}
+	for _, name := range p.serviceNames() {
+		if err := s.envFiles(p.Services[name]); err != nil {
+			return err
 		}
 	}
 	return nil
 }
 
-// fence stands before the library's own reader of files that compose files name: it
-// takes those that may not be read, to refuse them, and nothing that is elsewhere on a
-// network is fetched.
-type fence struct{ *loading }
-
-// Accept takes what is to be refused, and notes the rest.
-func (f fence) Accept(path string) bool {
-	if f.refusal(path) != nil {
-		return true
+// envFiles adds the variables of a service's env files that it does not have itself.
+func (s scope) envFiles(one *service) error {
+	beneath := make(map[string]string)
+	for _, f := range one.EnvFiles {
+		if _, err := os.Stat(f.Path); errors.Is(err, fs.ErrNotExist) && !f.Required {
+			continue
+		}
+		data, err := s.file(f.Path)
+		if err != nil {
+			return err
+		}
+		if s.templates {
+			continue
+		}
+		err = readVariables(f.Path, f.Format, data, beneath, func(name string) (string, bool) {
+			if value, ok := s.env[name]; ok {
+				return value, true
+			}
+			if value := one.Environment[name]; value != nil {
+				return *value, true
+			}
+			value, ok := beneath[name]
+			return value, ok
+		})
+		if err != nil {
+			return err
+		}
 	}
-	f.name(f.whole(path))
-	return false
-}
-
-func (l *loading) whole(path string) string {
-	if filepath.IsAbs(path) {
-		return path
+	for name, value := range beneath {
+		if _, has := one.Environment[name]; !has {
+			one.Environment[name] = &value
+		}
 	}
-	return filepath.Join(l.folder, path)
-}
-
-// Load refuses.
-func (f fence) Load(_ context.Context, path string) (string, error) { return "", f.refusal(path) }
-
-// Dir is asked of what Load gave, which is nothing.
-func (f fence) Dir(path string) string { return filepath.Dir(path) }
-
-func (f fence) refusal(path string) error {
-	if scheme, _, ok := strings.Cut(path, "://"); ok || strings.HasPrefix(path, "git@") {
-		return fmt.Errorf("a compose file from elsewhere (%s) is not fetched; get it first", clean.Line(scheme, 40))
-	}
-	if err := f.within(f.whole(path)); err != nil {
-		return err
-	}
-	return f.reaches(f.whole(path))
+	return nil
 }

@@ -9,8 +9,6 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/compose-spec/compose-go/v2/types"
-
 	"gentleharbor/core/intake"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route/container"
@@ -47,7 +45,7 @@ func Read(ctx context.Context, r Request) (*Result, error) {
 		return nil, err
 	}
 	result := &Result{Project: project.Name, Read: l.read, Unknown: l.unknown}
-	for _, name := range project.ServiceNames() {
+	for _, name := range project.serviceNames() {
 		if s, ok := l.server(project, project.Services[name]); ok {
 			result.Servers = append(result.Servers, s)
 		}
@@ -55,8 +53,8 @@ func Read(ctx context.Context, r Request) (*Result, error) {
 	all := slices.Clone(result.Servers)
 	result.Servers = slices.DeleteFunc(result.Servers,
 		func(s Server) bool { return uses(l.catalog(), project.Services[s.Service], all) })
-	for _, name := range project.DisabledServiceNames() {
-		one := project.DisabledServices[name]
+	for _, name := range project.disabledNames() {
+		one := project.Disabled[name]
 		if _, ok := l.server(project, one); ok {
 			result.LeftOut = append(result.LeftOut, fmt.Sprintf("%s (%s)", name, strings.Join(one.Profiles, ", ")))
 		}
@@ -67,12 +65,12 @@ func Read(ctx context.Context, r Request) (*Result, error) {
 
 // uses reports whether a service waits for another one that is such a server too: it has
 // the server's variables because it logs in there.
-func uses(catalog container.Catalog, service types.ServiceConfig, servers []Server) bool {
+func uses(catalog container.Catalog, service *service, servers []Server) bool {
 	if _, _, known := catalog.Describe(nil, service.Image, nil); known || len(service.Ports)+len(service.Expose) > 0 {
 		return false // by its image, or its ports, it is one itself
 	}
 	for _, s := range servers {
-		if _, ok := service.DependsOn[s.Service]; ok {
+		if service.DependsOn[s.Service] {
 			return true
 		}
 	}
@@ -83,7 +81,7 @@ func uses(catalog container.Catalog, service types.ServiceConfig, servers []Serv
 func (l *loading) catalog() container.Catalog { return container.Catalog{Known: l.Schema.Engines()} }
 
 // server reads one service; ok is false for one that is no database server.
-func (l *loading) server(project *types.Project, service types.ServiceConfig) (s Server, ok bool) {
+func (l *loading) server(project *project, service *service) (s Server, ok bool) {
 	env := make(api.Environment)
 	for name, value := range service.Environment {
 		if value != nil {
@@ -94,8 +92,8 @@ func (l *loading) server(project *types.Project, service types.ServiceConfig) (s
 	}
 	var ports []int
 	for _, p := range service.Ports {
-		if p.Protocol == "tcp" || p.Protocol == "" {
-			ports = append(ports, int(p.Target))
+		if p.Protocol == "tcp" {
+			ports = append(ports, p.Target)
 			s.Published = append(s.Published, p.Published)
 		}
 	}
@@ -114,7 +112,7 @@ func (l *loading) server(project *types.Project, service types.ServiceConfig) (s
 
 // password is the password that a service declares, in a variable or in the file that it
 // names, which is one of the project's secrets.
-func (l *loading) password(project *types.Project, service types.ServiceConfig, env api.Environment,
+func (l *loading) password(project *project, service *service, env api.Environment,
 	variable string) (secret.Value, string) {
 	if variable == "" {
 		return secret.Value{}, ""
@@ -144,7 +142,7 @@ func (l *loading) password(project *types.Project, service types.ServiceConfig, 
 			line, _, _ := strings.Cut(string(data), "\n")
 			return secret.NewValue(strings.TrimRight(line, "\r")), ""
 		case declared.Environment != "":
-			if text, ok := l.lookup(declared.Environment); ok {
+			if text, ok := (scope{loading: l, env: l.env}).lookup(declared.Environment); ok {
 				return secret.NewValue(text), ""
 			}
 			return secret.Value{},

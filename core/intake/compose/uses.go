@@ -61,7 +61,7 @@ func Uses(ctx context.Context, keys *schema.Schema, files []string, root string)
 	for _, name := range slices.Sorted(maps.Keys(l.missed)) {
 		list = append(list, vouch.Use{Key: "variable of this machine", Words: []string{name}})
 	}
-	for _, name := range project.ServiceNames() {
+	for _, name := range project.serviceNames() {
 		if s, ok := l.server(project, project.Services[name]); ok {
 			for _, set := range s.Found(keys, "").Sets {
 				text := strings.ReplaceAll(set.Value.Text(), "$$", "$") // as the file has it

@@ -1,54 +1,98 @@
 package compose
 
 import (
+	"bytes"
 	"path"
-	"slices"
 	"strconv"
 	"strings"
-	"time"
 
-	"github.com/compose-spec/compose-go/v2/types"
+	"go.yaml.in/yaml/v3"
 
 	"gentleharbor/core/route/container/making"
 )
 
-// Write writes the compose file of one service, as a container would be made. Its
-// passwords are not in it: each is a secret that is read from a file of its own, of which
-// files are the names.
+// The parts of a compose file that is written, in the order of its keys.
+type (
+	writtenFile struct {
+		Name     string                    `yaml:"name"`
+		Services map[string]writtenService `yaml:"services"`
+		Volumes  map[string]struct{}       `yaml:"volumes"`
+		Secrets  map[string]writtenSecret  `yaml:"secrets,omitempty"`
+	}
+	writtenService struct {
+		Environment map[string]string `yaml:"environment,omitempty"`
+		HealthCheck writtenCheck      `yaml:"healthcheck"`
+		Image       string            `yaml:"image"`
+		Ports       []writtenPort     `yaml:"ports"`
+		Secrets     []writtenUse      `yaml:"secrets,omitempty"`
+		Volumes     []writtenVolume   `yaml:"volumes"`
+	}
+	writtenCheck struct {
+		Test        []string `yaml:"test"`
+		Interval    string   `yaml:"interval"`
+		Retries     int      `yaml:"retries"`
+		StartPeriod string   `yaml:"start_period"`
+	}
+	writtenPort struct {
+		HostIP    string `yaml:"host_ip"`
+		Target    int    `yaml:"target"`
+		Published string `yaml:"published"`
+		Protocol  string `yaml:"protocol"`
+	}
+	writtenUse struct {
+		Source string `yaml:"source"`
+		Target string `yaml:"target"`
+	}
+	writtenVolume struct {
+		Type   string `yaml:"type"`
+		Source string `yaml:"source"`
+		Target string `yaml:"target"`
+	}
+	writtenSecret struct {
+		File string `yaml:"file"`
+	}
+)
+
+// Write writes the compose file of one service, as a container would be made. Its passwords are not in it: each
+// is a secret that is read from a file of its own, of which files are the names.
 func Write(project, service string, p *making.Plan) (text []byte, files []string, err error) {
-	s := types.ServiceConfig{Name: service, Image: p.Image, Environment: make(types.MappingWithEquals),
-		Ports: []types.ServicePortConfig{{Mode: "ingress", HostIP: "127.0.0.1", Published: strconv.Itoa(p.Port),
-			Target: uint32(p.Inside), Protocol: "tcp"}},
-		Volumes: []types.ServiceVolumeConfig{{Type: types.VolumeTypeVolume, Source: p.Volume, Target: p.Folder}}}
+	s := writtenService{
+		Image:       p.Image,
+		Environment: make(map[string]string),
+		HealthCheck: writtenCheck{Interval: "5s", Retries: 5, StartPeriod: "2m0s"},
+		Ports: []writtenPort{{
+			HostIP:    "127.0.0.1",
+			Target:    p.Inside,
+			Published: strconv.Itoa(p.Port),
+			Protocol:  "tcp",
+		}},
+		Volumes: []writtenVolume{{Type: "volume", Source: p.Volume, Target: p.Folder}},
+	}
 	for _, v := range p.Variables {
 		name, value, _ := strings.Cut(v, "=")
-		value = strings.ReplaceAll(value, "$", "$$") // which stands for a variable's sign otherwise
-		s.Environment[name] = &value
+		s.Environment[name] = escaped(value)
 	}
-	interval, begin, retries := types.Duration(5*time.Second), types.Duration(2*time.Minute), uint64(5)
-	test := slices.Clone(p.Check)
-	for i := range test {
-		test[i] = strings.ReplaceAll(test[i], "$", "$$")
+	for _, word := range p.Check {
+		s.HealthCheck.Test = append(s.HealthCheck.Test, escaped(word))
 	}
-	s.HealthCheck = &types.HealthCheckConfig{
-		Test:        types.HealthCheckTest(test),
-		Interval:    &interval,
-		StartPeriod: &begin,
-		Retries:     &retries,
-	}
-	secrets := make(types.Secrets)
+	secrets := make(map[string]writtenSecret)
 	for _, one := range p.Secrets {
 		name := path.Base(one.File)
-		s.Secrets = append(s.Secrets, types.ServiceSecretConfig{Source: name, Target: name})
-		secrets[name] = types.SecretConfig{File: "./" + name}
+		s.Secrets = append(s.Secrets, writtenUse{Source: name, Target: name})
+		secrets[name] = writtenSecret{File: "./" + name}
 		files = append(files, name)
 	}
-	file := types.Project{
+	var out bytes.Buffer
+	encoder := yaml.NewEncoder(&out)
+	encoder.SetIndent(2)
+	err = encoder.Encode(writtenFile{
 		Name:     project,
-		Services: types.Services{service: s},
-		Volumes:  types.Volumes{p.Volume: {}},
+		Services: map[string]writtenService{service: s},
+		Volumes:  map[string]struct{}{p.Volume: {}},
 		Secrets:  secrets,
-	}
-	text, err = file.MarshalYAML()
-	return text, files, err
+	})
+	return out.Bytes(), files, err
 }
+
+// escaped is a value in which no $ stands for a variable.
+func escaped(value string) string { return strings.ReplaceAll(value, "$", "$$") }

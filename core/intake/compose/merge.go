@@ -1,0 +1,161 @@
+package compose
+
+import (
+	"cmp"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+)
+
+// mergeInto lays what a later file says over what an earlier one does (compose specification, "Merge"). at is
+// the path of both, with "*" for the names of services and secrets.
+func mergeInto(base, over *node, at string) *node {
+	switch {
+	case base == nil || base.reset || over.override:
+		return over.clone()
+	case over.null && over.kind == yaml.ScalarNode:
+		return base
+	}
+	if rule, ok := forms[at]; ok {
+		base, over = rule(base), rule(over)
+	}
+	switch {
+	case base.kind != over.kind || over.kind == yaml.ScalarNode || replaced[at]:
+		return over.clone()
+	case over.kind == yaml.SequenceNode:
+		return appended(base, over, at)
+	}
+	merged := base.clone()
+	merged.line, merged.file = over.line, over.file
+	for _, key := range over.keys {
+		value := over.at[key]
+		if !value.reset {
+			value = mergeInto(merged.get(key), value, below(at, key))
+		}
+		merged.set(key, value)
+	}
+	return merged
+}
+
+// plain takes the marks of a merge out of a value, and what was reset with them.
+func (n *node) plain() *node {
+	if n == nil {
+		return nil
+	}
+	n.override = false
+	for key, value := range n.entries() {
+		if value.reset {
+			n.remove(key)
+		} else {
+			value.plain()
+		}
+	}
+	return n
+}
+
+// below is the path of a key below a path.
+func below(at, key string) string {
+	switch {
+	case at == "":
+		return key
+	case at == "services" || at == "secrets":
+		return at + ".*"
+	}
+	return at + "." + key
+}
+
+// replaced are the lists that a later file says anew.
+var replaced = map[string]bool{"services.*.command": true, "services.*.entrypoint": true}
+
+// forms are the keys that can be written in several ways, and how each is made the one that is merged.
+var forms = map[string]func(*node) *node{
+	"services.*.environment": pairs,
+	"services.*.labels":      pairs,
+	"services.*.depends_on":  names,
+	"services.*.env_file":    sequence,
+	"services.*.label_file":  sequence,
+}
+
+// pairs makes a mapping of a list of "NAME=value"; a name alone has no value.
+func pairs(n *node) *node {
+	if n.kind != yaml.SequenceNode {
+		return n
+	}
+	m := &node{kind: yaml.MappingNode, file: n.file, line: n.line}
+	for _, one := range n.list {
+		name, value, has := strings.Cut(one.text, "=")
+		m.set(name, &node{kind: yaml.ScalarNode, text: value, null: !has, file: one.file, line: one.line})
+	}
+	return m
+}
+
+// names makes a mapping of a list of names.
+func names(n *node) *node {
+	if n.kind != yaml.SequenceNode {
+		return n
+	}
+	m := &node{kind: yaml.MappingNode, file: n.file, line: n.line}
+	for _, one := range n.list {
+		m.set(one.text, &node{kind: yaml.MappingNode, file: one.file, line: one.line})
+	}
+	return m
+}
+
+// sequence makes a list of one value.
+func sequence(n *node) *node {
+	if n.kind == yaml.SequenceNode {
+		return n
+	}
+	return &node{kind: yaml.SequenceNode, list: []*node{n}, file: n.file, line: n.line}
+}
+
+// orNode is the first of two values that there is.
+func orNode(n, other *node) *node {
+	if n != nil {
+		return n
+	}
+	return other
+}
+
+// appended is a list with another behind it; of two items that mean the same, the later one counts.
+func appended(base, over *node, at string) *node {
+	all := base.clone()
+	for _, item := range over.list {
+		same := -1
+		for i, old := range all.list {
+			if id := identity(item, at); id != "" && id == identity(old, at) {
+				same = i
+			}
+		}
+		if same >= 0 {
+			all.list[same] = item.clone()
+		} else {
+			all.list = append(all.list, item.clone())
+		}
+	}
+	return all
+}
+
+// identity is what an item of a list is known by, "" where each stands for itself.
+func identity(n *node, at string) string {
+	switch at {
+	case "services.*.ports":
+		if port, err := portOf(n, at); err == nil && len(port) == 1 {
+			return strings.Join([]string{cmp.Or(port[0].host, "0.0.0.0"), port[0].Published, port[0].text(), port[0].Protocol}, " ")
+		}
+		return ""
+	case "services.*.secrets":
+		if target := n.get("target"); target != nil {
+			return target.text
+		}
+		return "/run/secrets/" + orNode(n.get("source"), n).text
+	case "services.*.env_file":
+		if path := n.get("path"); path != nil {
+			return path.text
+		}
+	}
+	if n.kind == yaml.ScalarNode {
+		return n.text
+	}
+	return ""
+}
