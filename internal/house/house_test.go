@@ -212,3 +212,41 @@ func TestKeys(t *testing.T) {
 		}
 	}
 }
+
+// TestLazyExpressions: no start of the program compiles an expression that it may not need.
+func TestLazyExpressions(t *testing.T) {
+	for _, top := range []string{"cmd", "core", "internal", "standin", "demo"} {
+		err := filepath.WalkDir(filepath.Join(root, top), func(path string, d fs.DirEntry, err error) error {
+			if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+				return err
+			}
+			file, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
+			if err != nil {
+				return err
+			}
+			for _, d := range file.Decls {
+				if g, ok := d.(*ast.GenDecl); ok && compiles(g) {
+					t.Errorf("%s compiles an expression at each start", path)
+				}
+			}
+			return nil
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// compiles tells whether a declaration of the package calls regexp.MustCompile outside of a function.
+func compiles(d *ast.GenDecl) (found bool) {
+	ast.Inspect(d, func(n ast.Node) bool {
+		if _, inside := n.(*ast.FuncLit); inside {
+			return false
+		}
+		if s, ok := n.(*ast.SelectorExpr); ok && s.Sel.Name == "MustCompile" {
+			found = true
+		}
+		return true
+	})
+	return found
+}

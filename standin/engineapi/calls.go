@@ -13,11 +13,12 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 )
 
 // versioned is a path's version of the interface, which is taken off.
-var versioned = regexp.MustCompile(`^/v1\.[0-9]+`)
+var versioned = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^/v1\.[0-9]+`) })
 
 // handler answers the calls, with the faults before them.
 func (s *Server) handler() http.Handler {
@@ -42,7 +43,7 @@ func (s *Server) handler() http.Handler {
 		mux.HandleFunc(pattern, answer)
 	}
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		r.URL.Path = versioned.ReplaceAllString(r.URL.Path, "")
+		r.URL.Path = versioned().ReplaceAllString(r.URL.Path, "")
 		s.mu.Lock()
 		s.calls = append(s.calls, r.Method+" "+r.URL.Path)
 		s.mu.Unlock()

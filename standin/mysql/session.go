@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 )
 
@@ -134,12 +135,12 @@ func (s *session) takeFile() {
 	s.mu.Unlock()
 }
 
-var literal = regexp.MustCompile(`'([^']*)'`)
+var literal = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`'([^']*)'`) })
 
 // literals are the texts within a statement.
 func literals(sql string) []string {
 	var all []string
-	for _, m := range literal.FindAllStringSubmatch(sql, -1) {
+	for _, m := range literal().FindAllStringSubmatch(sql, -1) {
 		all = append(all, m[1])
 	}
 	return all
@@ -216,13 +217,13 @@ func (s *session) schemata() error {
 	return s.rows([]string{"schema_name"}, rows)
 }
 
-var variableName = regexp.MustCompile(`@@([a-z_]+)`)
+var variableName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`@@([a-z_]+)`) })
 
 // session answers with the clock, the database and the variables asked for.
 func (s *session) session(sql string) error {
 	columns := []string{"clock", "opened"}
 	row := []string{fmt.Sprintf("%.6f", float64(time.Now().UnixMicro())/1e6), s.database}
-	for _, m := range variableName.FindAllStringSubmatch(sql, -1) {
+	for _, m := range variableName().FindAllStringSubmatch(sql, -1) {
 		value := s.variables([]string{m[1]})
 		if len(value) == 0 || s.Fault == OldVariables {
 			return s.wire.fail(1193, "HY000", fmt.Sprintf("Unknown system variable '%s'", m[1]))

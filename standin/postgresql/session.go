@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgproto3"
@@ -200,7 +201,7 @@ func (s *session) data(rows [][][]byte) {
 	s.backend.Send(&pgproto3.CommandComplete{CommandTag: []byte(fmt.Sprintf("SELECT %d", len(rows)))})
 }
 
-var columnName = regexp.MustCompile(`AS "([a-z_]+)"`)
+var columnName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`AS "([a-z_]+)"`) })
 
 // rows answers a question about the catalogue. A question that names its
 // columns gets the simulated value of each.
@@ -231,7 +232,7 @@ func (s *session) rows(query string) (columns []string, rows [][][]byte) {
 		return []string{"set", "stored"}, rows
 	}
 	var row [][]byte
-	for _, match := range columnName.FindAllStringSubmatch(query, -1) {
+	for _, match := range columnName().FindAllStringSubmatch(query, -1) {
 		columns = append(columns, match[1])
 		row = append(row, []byte(s.value(match[1])))
 	}
