@@ -16,12 +16,12 @@ import (
 
 	"gentleharbor/core/alias"
 	"gentleharbor/core/clean"
+	"gentleharbor/core/container/find"
 	"gentleharbor/core/defect"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/schema"
-	"gentleharbor/core/route/container"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/vouch"
 	"gentleharbor/internal/render"
@@ -95,7 +95,7 @@ type call struct {
 	broken   error // what is wrong with the project's file
 	vouched  vouch.Book
 	book     *alias.Book        // the aliases, once loaded
-	asked    *container.Engines // the container engines of this machine, once they are wanted
+	asked    *find.Engines // the container engines of this machine, once they are wanted
 }
 
 // maker makes a command by its name: a run makes the one that it is of.

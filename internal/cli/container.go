@@ -8,12 +8,12 @@ import (
 	"strings"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/container/find"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
-	"gentleharbor/core/route/container"
 	"gentleharbor/internal/render"
 )
 
@@ -47,14 +47,14 @@ func endpointFlag(fs *flagSet, endpoint *string) {
 
 // scannedContainer is a container in `container scan -format json`.
 type scannedContainer struct {
-	container.Seen
+	find.Seen
 	Profiles []string `json:"profiles"`
 	Adopt    string   `json:"adopt,omitempty"` // the line that makes a profile of it
 }
 
 // scannedEngine is a container engine in `container scan -format json`.
 type scannedEngine struct {
-	container.View
+	find.View
 	Containers []scannedContainer `json:"containers"`
 }
 
@@ -96,7 +96,7 @@ may count that as a failed connection.`,
 			default:
 				err = c.scanTables(engines)
 			}
-			if err == nil && !slices.ContainsFunc(views, func(v container.View) bool { return v.Finding == nil }) {
+			if err == nil && !slices.ContainsFunc(views, func(v find.View) bool { return v.Finding == nil }) {
 				return &exitError{code: exitServer}
 			}
 			return err
@@ -106,7 +106,7 @@ may count that as a failed connection.`,
 
 // withProfiles says which profiles lead to each container, and how to adopt those to
 // which none does.
-func (c *call) withProfiles(file *profile.File, views []container.View) []scannedEngine {
+func (c *call) withProfiles(file *profile.File, views []find.View) []scannedEngine {
 	env := c.environment()
 	var resolved []*resolve.Profile
 	for _, p := range file.All() {

@@ -5,10 +5,10 @@ import (
 	"fmt"
 	"strings"
 
+	"gentleharbor/core/container/find"
 	"gentleharbor/core/intake"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
-	"gentleharbor/core/route/container"
 )
 
 // adoptOptions are the flags of container adopt.
@@ -116,7 +116,7 @@ func (c *call) adopt(ctx context.Context, o adoptOptions) error {
 }
 
 // adoptedSets are the keys of the new profile.
-func (c *call) adoptedSets(seen container.Seen, named schema.Container, endpoint string, o adoptOptions) assignments {
+func (c *call) adoptedSets(seen find.Seen, named schema.Container, endpoint string, o adoptOptions) assignments {
 	sets := assignments(seen.Declaration.Sets(c.keys, named, seen.Port))
 	if !c.containers().IsOnlyEngine(endpoint) || o.endpoint != "" {
 		sets = append(sets, schema.Override{Field: c.keys.Field(key.Endpoint), Value: schema.TextValue(endpoint)})
@@ -137,7 +137,7 @@ func (c *call) adoptPassword(ctx context.Context, adopted *planned, o adoptOptio
 }
 
 // adoptNotices says what the declared password means, or that there is none.
-func (c *call) adoptNotices(seen container.Seen, o adoptOptions) {
+func (c *call) adoptNotices(seen find.Seen, o adoptOptions) {
 	d := seen.Declaration
 	switch {
 	case o.into != "":

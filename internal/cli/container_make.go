@@ -12,12 +12,12 @@ import (
 	"time"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/container/api"
+	"gentleharbor/core/container/making"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
-	"gentleharbor/core/route/container/api"
-	"gentleharbor/core/route/container/making"
 	"gentleharbor/core/secret"
 	"gentleharbor/internal/render"
 )

@@ -5,7 +5,7 @@ import (
 	"fmt"
 
 	"gentleharbor/core/clean"
-	"gentleharbor/core/route/container/making"
+	"gentleharbor/core/container/making"
 )
 
 func containerRemove() *command {

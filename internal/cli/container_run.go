@@ -6,9 +6,9 @@ import (
 	"time"
 
 	"gentleharbor/core/check"
+	"gentleharbor/core/container/api"
+	"gentleharbor/core/container/find"
 	"gentleharbor/core/profile/resolve"
-	"gentleharbor/core/route/container"
-	"gentleharbor/core/route/container/api"
 	"gentleharbor/internal/render"
 )
 
@@ -69,7 +69,7 @@ func (c *call) startContainer(ctx context.Context, one *named) error {
 // startRefused says why an engine did not start a container.
 func (c *call) startRefused(ctx context.Context, one *named, err error) error {
 	var failed *api.Error
-	if errors.As(err, &failed) && container.Taken(failed.Message) {
+	if errors.As(err, &failed) && find.Taken(failed.Message) {
 		return routeFailed(c.containers().PortTaken(ctx, one.client, one.Container, failed.Message))
 	}
 	return engineFailed(err)
@@ -87,7 +87,7 @@ func engineFailed(err error) error {
 	if errors.Is(err, context.Canceled) {
 		return err
 	}
-	return routeFailed(container.Trouble(err))
+	return routeFailed(find.Trouble(err))
 }
 
 // waitContainer waits until the server in a container is ready; next is the line to try
@@ -127,7 +127,7 @@ func containerStop() *command {
 				return err
 			}
 			if !one.State.Running && one.State.Status != "restarting" {
-				c.Say("the container %s is not running (%s)", one.Name, container.State(one.Container))
+				c.Say("the container %s is not running (%s)", one.Name, find.State(one.Container))
 				return nil
 			}
 			done := c.progress("stopping the container " + one.Name)

@@ -8,7 +8,7 @@ import (
 	"slices"
 	"time"
 
-	"gentleharbor/core/route/container/making"
+	"gentleharbor/core/container/making"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/wallet"
 )

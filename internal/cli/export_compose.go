@@ -6,11 +6,11 @@ import (
 	"strings"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/container/making"
 	"gentleharbor/core/intake/compose"
 	"gentleharbor/core/lastseen"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
-	"gentleharbor/core/route/container/making"
 )
 
 // exportCompose writes a compose file of a server such as the profile leads to.

@@ -8,12 +8,12 @@ import (
 	"strings"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/container/find"
 	"gentleharbor/core/defect"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearby"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/resolve"
-	"gentleharbor/core/route/container"
 	"gentleharbor/internal/render"
 )
 
@@ -40,7 +40,7 @@ may count it as a failed one.`,
 			if err != nil {
 				return err
 			}
-			views := make(chan []container.View, 1)
+			views := make(chan []find.View, 1)
 			engines := c.containers()
 			defect.Go(func() {
 				all, _ := engines.Scan(ctx, "", false) // the ports are asked below; no engine is nothing to be told of here
@@ -95,7 +95,7 @@ func (c *call) matchProfiles(file *profile.File, survey nearby.Survey) []nearbyS
 
 // contained says which servers are in containers, and adds those that are in one and do
 // not answer on loopback.
-func (c *call) contained(file *profile.File, servers []nearbyServer, views []container.View) []nearbyServer {
+func (c *call) contained(file *profile.File, servers []nearbyServer, views []find.View) []nearbyServer {
 	for _, e := range c.withProfiles(file, views) {
 		for _, one := range e.Containers {
 			at := slices.IndexFunc(servers,

@@ -4,17 +4,17 @@ import (
 	"context"
 	"errors"
 
+	"gentleharbor/core/container/find"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/route"
-	"gentleharbor/core/route/container"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/wallet"
 )
 
 // containers are the container engines of this machine.
-func (c *call) containers() *container.Engines {
+func (c *call) containers() *find.Engines {
 	if c.asked == nil {
-		c.asked = container.System(c.Engines, c.Lookup, c.environment().Home)
+		c.asked = find.System(c.Engines, c.Lookup, c.environment().Home)
 	}
 	return c.asked
 }

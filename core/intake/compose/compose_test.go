@@ -8,8 +8,8 @@ import (
 	"strings"
 	"testing"
 
+	"gentleharbor/core/container/making"
 	"gentleharbor/core/profile"
-	"gentleharbor/core/route/container/making"
 )
 
 // read reads compose files, the texts of "NAME\ntext", the first of them with its

@@ -9,10 +9,10 @@ import (
 	"strconv"
 	"strings"
 
+	"gentleharbor/core/container/api"
+	"gentleharbor/core/container/find"
 	"gentleharbor/core/intake"
 	"gentleharbor/core/profile/schema"
-	"gentleharbor/core/route/container"
-	"gentleharbor/core/route/container/api"
 	"gentleharbor/core/secret"
 )
 
@@ -30,7 +30,7 @@ type Result struct {
 // Server is a service that looks like a database server.
 type Server struct {
 	Service     string
-	Declaration container.Declaration
+	Declaration find.Declaration
 	Container   schema.Container
 	Port        int // the server's in the container
 	Published   []string
@@ -65,7 +65,7 @@ func Read(ctx context.Context, r Request) (*Result, error) {
 
 // uses reports whether a service waits for another one that is such a server too: it has
 // the server's variables because it logs in there.
-func uses(catalog container.Catalog, service *service, servers []Server) bool {
+func uses(catalog find.Catalog, service *service, servers []Server) bool {
 	if _, _, known := catalog.Describe(nil, service.Image, nil); known || len(service.Ports)+len(service.Expose) > 0 {
 		return false // by its image, or its ports, it is one itself
 	}
@@ -78,7 +78,7 @@ func uses(catalog container.Catalog, service *service, servers []Server) bool {
 }
 
 // catalog recognises the servers.
-func (l *loading) catalog() container.Catalog { return container.Catalog{Known: l.Schema.Engines()} }
+func (l *loading) catalog() find.Catalog { return find.Catalog{Known: l.Schema.Engines()} }
 
 // server reads one service; ok is false for one that is no database server.
 func (l *loading) server(project *project, service *service) (s Server, ok bool) {

@@ -8,7 +8,7 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
-	"gentleharbor/core/route/container/making"
+	"gentleharbor/core/container/making"
 )
 
 // The parts of a compose file that is written, in the order of its keys.

@@ -1,14 +1,14 @@
-package container
+package find
 
 import (
 	"context"
 	"sync"
 	"time"
 
+	"gentleharbor/core/container/api"
 	"gentleharbor/core/hostname"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/route"
-	"gentleharbor/core/route/container/api"
 )
 
 // neighbourBudget bounds a look for a hint, which nobody asked for.

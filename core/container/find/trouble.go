@@ -1,4 +1,4 @@
-package container
+package find
 
 import (
 	"context"
@@ -11,10 +11,10 @@ import (
 	"strings"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/container/api"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile/schema"
-	"gentleharbor/core/route/container/api"
 )
 
 // Trouble is the finding for a container engine that could not be asked.

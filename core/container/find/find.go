@@ -1,10 +1,9 @@
-// Package container finds the database servers that are in containers: it asks the
-// container engines of this machine, or the one that a profile names, where a
-// container is now, what state it is in and what its environment declares. A
-// container is known by its name, or by the labels of a compose file's service, never
-// by its id: it may be made anew at any time. On the way from profile to report it is
-// a part of route; the engine's interface itself is package api's.
-package container
+// Package find finds the database servers that are in containers: it asks the container engines of this machine,
+// or the one that a profile names, where a container is now, what state it is in and what its environment
+// declares. A container is known by its name, or by the labels of a compose file's service, never by its id: it
+// may be replaced at any time. On the way from profile to report it is a part of route; the engine's interface
+// itself is package api's. Start with New.
+package find
 
 import (
 	"context"
@@ -20,6 +19,7 @@ import (
 	"time"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/container/api"
 	"gentleharbor/core/defect"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
@@ -27,7 +27,6 @@ import (
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route"
-	"gentleharbor/core/route/container/api"
 )
 
 // Engines are the container engines that this machine can ask. It is a

@@ -13,10 +13,10 @@ import (
 	"time"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/container/api"
+	"gentleharbor/core/container/find"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/route/container"
-	"gentleharbor/core/route/container/api"
 )
 
 // The labels of what was made here: on the container, and on its volumes.
@@ -132,7 +132,7 @@ func New(ctx context.Context, client *api.Client, w Wish) (*Plan, *finding.Findi
 	}
 	image, here, err := client.Image(ctx, w.Image)
 	if err != nil {
-		return nil, container.Trouble(err)
+		return nil, find.Trouble(err)
 	}
 	p.Pull = !here
 	if here {
@@ -142,7 +142,7 @@ func New(ctx context.Context, client *api.Client, w Wish) (*Plan, *finding.Findi
 		return nil, found
 	}
 	if _, p.OldVolume, err = client.HasVolume(ctx, p.Volume); err != nil {
-		return nil, container.Trouble(err)
+		return nil, find.Trouble(err)
 	}
 	return p, p.choosePort(ctx)
 }
@@ -156,7 +156,7 @@ func (p *Plan) foreignSecrets(ctx context.Context) *finding.Finding {
 	labels, ok, err := p.client.HasVolume(ctx, p.Secretly)
 	switch {
 	case err != nil:
-		return container.Trouble(err)
+		return find.Trouble(err)
 	case !ok || labels[profileLabel] != "":
 		return nil
 	}
@@ -210,7 +210,7 @@ func (p *Plan) account() {
 	hand := func(variable, user, entry string) {
 		h := Handed{Variable: variable, Entry: entry, User: user}
 		if p.Secretly != "" {
-			h.File = path.Join(container.SecretsFolder, entry)
+			h.File = path.Join(find.SecretsFolder, entry)
 			set(variable+"_FILE", h.File)
 		}
 		p.Secrets = append(p.Secrets, h)
@@ -234,12 +234,12 @@ func (p *Plan) choosePort(ctx context.Context) *finding.Finding {
 	if wanted == 0 {
 		wanted = p.Inside
 	}
-	by := container.Holder(ctx, p.client, []int{wanted}, "")
+	by := find.Holder(ctx, p.client, []int{wanted}, "")
 	remote := p.client.Endpoint.Host()
 	if by != "" {
 		by = "the container " + clean.Line(by, 128)
 	}
-	if by == "" && remote == "" && container.Listening(wanted) {
+	if by == "" && remote == "" && find.Listening(wanted) {
 		by = "a program of this machine"
 	}
 	switch {
@@ -279,7 +279,7 @@ func nameTaken(ctx context.Context, client *api.Client, w Wish) *finding.Finding
 	case api.Gone(err):
 		return nil
 	case err != nil:
-		return container.Trouble(err)
+		return find.Trouble(err)
 	case old.Name != w.Name: // the beginning of an id
 		return nil
 	}
@@ -288,7 +288,7 @@ func nameTaken(ctx context.Context, client *api.Client, w Wish) *finding.Finding
 	if MadeFor(old) != "" {
 		made = "made by gharbor for the profile " + clean.Quoted(clean.Line(MadeFor(old), 64))
 	}
-	found.Saw("it is of the image %s, %s, and %s", clean.Quoted(clean.Line(old.Config.Image, 200)), container.State(old),
+	found.Saw("it is of the image %s, %s, and %s", clean.Quoted(clean.Line(old.Config.Image, 200)), find.State(old),
 		made)
 	if MadeFor(old) != "" {
 		return found.Suggest("gharbor container start %s   # to use it", clean.Shell(old.Name)).
@@ -309,7 +309,7 @@ func (p *Plan) spec(secrets map[string]string) api.Spec {
 	variables := slices.Clone(p.Variables)
 	if p.Secretly != "" {
 		labels[secretsLabel] = p.Secretly
-		mounts = append(mounts, api.SpecMount{Type: "volume", Source: p.Secretly, Target: container.SecretsFolder})
+		mounts = append(mounts, api.SpecMount{Type: "volume", Source: p.Secretly, Target: find.SecretsFolder})
 	}
 	for variable, value := range secrets {
 		variables = append(variables, variable+"="+value)

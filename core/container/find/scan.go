@@ -1,4 +1,4 @@
-package container
+package find
 
 import (
 	"context"
@@ -10,13 +10,13 @@ import (
 	"time"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/container/api"
 	"gentleharbor/core/defect"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/hostname"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
-	"gentleharbor/core/route/container/api"
 )
 
 // Seen is a container that looks like a database server.

@@ -1,4 +1,4 @@
-package container
+package find
 
 import (
 	"context"
@@ -6,8 +6,8 @@ import (
 	"strconv"
 	"time"
 
+	"gentleharbor/core/container/api"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/route/container/api"
 )
 
 // Ready waits until a container's health check says that it is well or, without one,

@@ -1,4 +1,4 @@
-package container
+package find
 
 import (
 	"encoding/json"
@@ -7,11 +7,11 @@ import (
 	"strings"
 	"testing"
 
+	"gentleharbor/core/container/api"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
-	"gentleharbor/core/route/container/api"
 	"gentleharbor/core/secret"
 )
 

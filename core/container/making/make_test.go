@@ -9,16 +9,16 @@ import (
 	"testing"
 	"time"
 
+	"gentleharbor/core/container/api"
+	"gentleharbor/core/container/find"
 	"gentleharbor/core/engines"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/route/container"
-	"gentleharbor/core/route/container/api"
 	"gentleharbor/core/secret"
 	"gentleharbor/standin/engineapi"
 )
 
 // newEngine is a container engine, and a client of it.
-func newEngine(t *testing.T, config engineapi.Config) (*container.Engines, *api.Client, *engineapi.Server) {
+func newEngine(t *testing.T, config engineapi.Config) (*find.Engines, *api.Client, *engineapi.Server) {
 	t.Helper()
 	config.Socket = filepath.Join(t.TempDir(), "engine.sock")
 	server, err := engineapi.Start(config)
@@ -26,7 +26,7 @@ func newEngine(t *testing.T, config engineapi.Config) (*container.Engines, *api.
 		t.Fatal(err)
 	}
 	t.Cleanup(server.Close)
-	e := container.System(engines.All(), func(string) (string, bool) { return "", false }, t.TempDir())
+	e := find.System(engines.All(), func(string) (string, bool) { return "", false }, t.TempDir())
 	client, found := e.Client(t.Context(), server.Endpoint())
 	if found != nil {
 		t.Fatal(found.Cause)

@@ -9,9 +9,9 @@ import (
 	"errors"
 	"strings"
 
+	"gentleharbor/core/container/api"
+	"gentleharbor/core/container/find"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/route/container"
-	"gentleharbor/core/route/container/api"
 	"gentleharbor/core/secret"
 )
 
@@ -30,7 +30,7 @@ func (p *Plan) PullImage(ctx context.Context, told func(have, want int64)) *find
 	}
 	image, here, err := p.client.Image(ctx, p.Image)
 	if err != nil {
-		return container.Trouble(err)
+		return find.Trouble(err)
 	}
 	if !here {
 		return p.noImage(errors.New("it was fetched, and is not there"))
@@ -44,7 +44,7 @@ func (p *Plan) PullImage(ctx context.Context, told func(have, want int64)) *find
 func (p *Plan) noImage(err error) *finding.Finding {
 	var failed *api.Error
 	if errors.As(err, &failed) && failed.Kind != api.Refused {
-		return container.Trouble(err)
+		return find.Trouble(err)
 	}
 	return finding.New(finding.ContainerImage, "the image %s is not on the engine's machine, and could not be fetched",
 		p.Image).
@@ -56,7 +56,7 @@ func (p *Plan) noImage(err error) *finding.Finding {
 // Make makes the container, with its volumes and secrets, and starts it. values are the
 // secrets by the variables of the plan's. What was made is taken away again where a
 // step fails: nothing half-made stays.
-func (p *Plan) Make(ctx context.Context, engines *container.Engines,
+func (p *Plan) Make(ctx context.Context, engines *find.Engines,
 	values map[string]secret.Value) (undo func(), found *finding.Finding) {
 	var undos []func(context.Context)
 	undo = func() {
@@ -91,7 +91,7 @@ func (p *Plan) make(ctx context.Context, values map[string]secret.Value,
 	}
 	for _, volume := range volumes {
 		if err := p.client.CreateVolume(ctx, volume, labels); err != nil {
-			return "", container.Trouble(err)
+			return "", find.Trouble(err)
 		}
 		*undos = append(*undos, func(ctx context.Context) { p.client.RemoveVolume(ctx, volume) })
 	}
@@ -103,7 +103,7 @@ func (p *Plan) make(ctx context.Context, values map[string]secret.Value,
 			continue
 		}
 		files = append(files, api.File{
-			Name:    strings.TrimPrefix(s.File, container.SecretsFolder+"/"),
+			Name:    strings.TrimPrefix(s.File, find.SecretsFolder+"/"),
 			Content: values[s.Variable],
 			UID:     p.uid,
 		})
@@ -117,8 +117,8 @@ func (p *Plan) make(ctx context.Context, values map[string]secret.Value,
 		p.client.Remove(ctx, id)
 	})
 	if len(files) > 0 {
-		if err := p.client.WriteFiles(ctx, id, container.SecretsFolder, files); err != nil {
-			return "", container.Trouble(err)
+		if err := p.client.WriteFiles(ctx, id, find.SecretsFolder, files); err != nil {
+			return "", find.Trouble(err)
 		}
 	}
 	return id, nil
@@ -131,17 +131,17 @@ func (p *Plan) notCreated(ctx context.Context, err error) *finding.Finding {
 			return found
 		}
 	}
-	return container.Trouble(err)
+	return find.Trouble(err)
 }
 
-func (p *Plan) notStarted(ctx context.Context, engines *container.Engines, id string, err error) *finding.Finding {
+func (p *Plan) notStarted(ctx context.Context, engines *find.Engines, id string, err error) *finding.Finding {
 	var failed *api.Error
-	if errors.As(err, &failed) && container.Taken(failed.Message) {
+	if errors.As(err, &failed) && find.Taken(failed.Message) {
 		if one, again := p.client.Inspect(ctx, id); again == nil {
 			return engines.PortTaken(ctx, p.client, one, failed.Message)
 		}
 	}
-	return container.Trouble(err)
+	return find.Trouble(err)
 }
 
 // Removed is what became of a container's volumes.
@@ -156,20 +156,20 @@ func Remove(ctx context.Context, client *api.Client, one *api.Container, data bo
 	removed := Removed{Volume: one.Config.Labels[DataLabel]}
 	if one.State.Running || one.State.Status == "restarting" {
 		if err := client.Stop(ctx, one.ID); err != nil {
-			return removed, container.Trouble(err)
+			return removed, find.Trouble(err)
 		}
 	}
 	if err := client.Remove(ctx, one.ID); err != nil {
-		return removed, container.Trouble(err)
+		return removed, find.Trouble(err)
 	}
 	if volume := one.Config.Labels[secretsLabel]; volume != "" && mounted(one, volume) && madeHere(ctx, client, volume) {
 		if err := client.RemoveVolume(ctx, volume); err != nil && !api.Gone(err) {
-			return removed, container.Trouble(err)
+			return removed, find.Trouble(err)
 		}
 	}
 	if data && mounted(one, removed.Volume) {
 		if err := client.RemoveVolume(ctx, removed.Volume); err != nil && !api.Gone(err) {
-			return removed, container.Trouble(err)
+			return removed, find.Trouble(err)
 		}
 		removed.Gone = true
 	}

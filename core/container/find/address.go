@@ -1,4 +1,4 @@
-package container
+package find
 
 import (
 	"context"
@@ -10,10 +10,10 @@ import (
 	"strings"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/container/api"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/hostname"
 	"gentleharbor/core/profile/resolve"
-	"gentleharbor/core/route/container/api"
 )
 
 // place is where a server in a container is reached, and how.

@@ -1,4 +1,4 @@
-package container
+package find
 
 import (
 	"context"
@@ -10,12 +10,12 @@ import (
 	"strings"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/container/api"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
-	"gentleharbor/core/route/container/api"
 	"gentleharbor/core/secret"
 )
 

@@ -1,4 +1,4 @@
-package container
+package find
 
 import (
 	"context"
@@ -9,9 +9,9 @@ import (
 	"time"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/container/api"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/route/container/api"
 )
 
 // shownLines is how many of a log's last lines a finding has.

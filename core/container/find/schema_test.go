@@ -1,4 +1,4 @@
-package container
+package find
 
 import (
 	"gentleharbor/core/engines"
