@@ -15,6 +15,8 @@ import (
 	"testing"
 	"time"
 
+	"gentleharbor/core/address"
+	"gentleharbor/core/binding"
 	"gentleharbor/core/engines"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/resolve"
@@ -114,11 +116,11 @@ func (w *testWallet) quickPut(name, text, bound string) {
 		if err != nil {
 			w.t.Fatal(err)
 		}
-		b, err := wallet.BindingOf(context.Background(), nil, resolve.Of(file, file.Lookup(bound), nil, resolve.Environment{Lookup: func(string) (string, bool) { return "", false }}))
+		b, err := binding.Of(context.Background(), address.Sources{}, resolve.Of(file, file.Lookup(bound), nil, resolve.Environment{Lookup: func(string) (string, bool) { return "", false }}))
 		if err != nil {
 			w.t.Fatal(err)
 		}
-		e.Bindings = []wallet.Binding{b}
+		e.Bindings = []binding.Binding{b}
 	}
 	w.quick(func(o *wallet.Wallet) error { o.Put(e); return nil })
 }

@@ -15,6 +15,7 @@ import (
 	"strings"
 	"sync"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
@@ -156,7 +157,7 @@ func (b *Book) names() []string {
 // Chain follows an alias for a profile, as resolve.Aliases has it. What a project's
 // file says counts once it was vouched for: with the profile, where that is the
 // project's and the chain is the one it was vouched for with; else by itself.
-func (b *Book) Chain(word string, by *resolve.Profile) (*resolve.Chain, *finding.Finding) {
+func (b *Book) Chain(word string, by *resolve.Profile) (*address.Chain, *finding.Finding) {
 	chain, found := b.Follow(word)
 	if found != nil {
 		return nil, found
@@ -224,8 +225,8 @@ func Within(project *profile.File, word string) []*profile.Alias {
 
 // Follow follows an alias to the one that says where the service lives. Whether a
 // project's may be used is not asked.
-func (b *Book) Follow(word string) (*resolve.Chain, *finding.Finding) {
-	chain := &resolve.Chain{}
+func (b *Book) Follow(word string) (*address.Chain, *finding.Finding) {
+	chain := &address.Chain{}
 	var last *profile.Alias
 	for word != "" {
 		a, ignored, found := b.next(word, last)
@@ -280,7 +281,7 @@ func (b *Book) places() string {
 	return strings.Join(places, ", ")
 }
 
-func cycle(chain *resolve.Chain, circle bool) *finding.Finding {
+func cycle(chain *address.Chain, circle bool) *finding.Finding {
 	first := chain.Links[0]
 	found := finding.New(finding.AliasCycle, "the alias %s leads back to itself, and never to an address", first.Called())
 	if !circle {

@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/key"
@@ -147,7 +148,7 @@ func TestServiceFile(t *testing.T) {
 	if found != nil {
 		t.Fatalf("%+v", found)
 	}
-	if got := chain.Addresses(1); !slices.Equal(got, []resolve.HostPort{{Host: "db-a.example", Port: 5433}, {Host: "db-b.example", Port: 5433}}) || chain.Text(key.User) != "warden" || chain.Text(key.Database) != "sightings" || chain.Text(key.TLS) != "verified" {
+	if got := chain.Addresses(1); !slices.Equal(got, []address.HostPort{{Host: "db-a.example", Port: 5433}, {Host: "db-b.example", Port: 5433}}) || chain.Text(key.User) != "warden" || chain.Text(key.Database) != "sightings" || chain.Text(key.TLS) != "verified" {
 		t.Errorf("%v %q", got, chain.Text(key.TLS))
 	}
 	if said := strings.Join(chain.Ignored, " "); !strings.Contains(said, "options") || !strings.Contains(said, "password") || strings.Contains(said, "avocet") {
@@ -307,7 +308,7 @@ func TestKnock(t *testing.T) {
 	}
 	defer listener.Close()
 	k := Knocker{Network: route.System(), Engines: keys.Engines(), Name: "skein", Engine: "oracle", Timeout: 2 * time.Second}
-	c := route.Candidate{Host: "127.0.0.1", Port: listener.Port()}
+	c := address.Candidate{Host: "127.0.0.1", Port: listener.Port()}
 	for service, want := range map[string]string{"SKEIN": ServiceKnown, "skein": ServiceKnown, "HELD": ServiceBlocked, "SKIEN": ServiceUnknown, "": ""} {
 		k.Service = service
 		got := k.At(t.Context(), c, 2)

@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"time"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/engine/greeting"
@@ -63,7 +64,7 @@ type Knocker struct {
 }
 
 // At knocks count times at one address.
-func (k Knocker) At(ctx context.Context, c route.Candidate, count int) Knock {
+func (k Knocker) At(ctx context.Context, c address.Candidate, count int) Knock {
 	result := Knock{Address: c.String()}
 	addrs, named := k.Network.Names(ctx, k.Name, c)
 	if named.Outcome == finding.Fail {
@@ -118,7 +119,7 @@ func retry(found *finding.Finding, name string) *finding.Finding {
 
 // dial connects to the first of a candidate's addresses that accepts, within TLS where
 // the listener speaks nothing else.
-func (k Knocker) dial(ctx context.Context, c route.Candidate, addrs []netip.Addr,
+func (k Knocker) dial(ctx context.Context, c address.Candidate, addrs []netip.Addr,
 	result *Knock) (net.Conn, *finding.Finding) {
 	reached, tried := k.Network.Reach(ctx, c, addrs)
 	if reached == nil {
@@ -150,7 +151,7 @@ func (k Knocker) dial(ctx context.Context, c route.Candidate, addrs []netip.Addr
 
 // once knocks once, and measures from the client's first word, or from the connection
 // where the server speaks first, to the answer.
-func (k Knocker) once(ctx context.Context, c route.Candidate, result *Knock, addrs []netip.Addr,
+func (k Knocker) once(ctx context.Context, c address.Candidate, result *Knock, addrs []netip.Addr,
 	word string) (time.Duration, greeting.Service, *finding.Finding) {
 	if word == "" {
 		return k.identify(ctx, c, addrs, result)
@@ -186,7 +187,7 @@ func (k Knocker) once(ctx context.Context, c route.Candidate, result *Knock, add
 }
 
 // identify asks in the ways of all engines.
-func (k Knocker) identify(ctx context.Context, c route.Candidate, addrs []netip.Addr,
+func (k Knocker) identify(ctx context.Context, c address.Candidate, addrs []netip.Addr,
 	result *Knock) (time.Duration, greeting.Service, *finding.Finding) {
 	ctx, cancel := context.WithTimeout(ctx, k.Timeout)
 	defer cancel()
@@ -211,7 +212,7 @@ func (k Knocker) identify(ctx context.Context, c route.Candidate, addrs []netip.
 }
 
 // ask asks a listener for the service.
-func (k Knocker) ask(ctx context.Context, c route.Candidate, addrs []netip.Addr, listener *engine.Listener,
+func (k Knocker) ask(ctx context.Context, c address.Candidate, addrs []netip.Addr, listener *engine.Listener,
 	result *Knock) {
 	ctx, cancel := context.WithTimeout(ctx, k.Timeout)
 	defer cancel()
@@ -259,7 +260,7 @@ func (k Knocker) ask(ctx context.Context, c route.Candidate, addrs []netip.Addr,
 
 // Candidates are the servers that a chain comes to.
 func (b *Book) Candidates(ctx context.Context, n route.Network,
-	chain *resolve.Chain) ([]route.Candidate, *finding.Finding) {
+	chain *address.Chain) ([]address.Candidate, *finding.Finding) {
 	sets := []schema.Override{{Field: b.Schema.Field(key.Alias), Value: schema.TextValue(chain.Links[0].Called())}}
 	return n.Candidates(ctx,
 		resolve.Values(b.Schema, chain.Links[0].Name, sets, resolve.Environment{Lookup: b.Lookup, Home: b.Home, Aliases: b}))

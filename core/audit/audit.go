@@ -167,7 +167,7 @@ func line(p *resolve.Profile, k string, at Place) Place {
 
 // encryption looks at the TLS rule of an address that is not this machine's.
 func (a *auditor) encryption(p *resolve.Profile, at Place) {
-	if p.AddressKind() == "" || p.Local() {
+	if !p.Address().Known() || p.Local() {
 		return
 	}
 	at = line(p, "tls", at)
@@ -268,7 +268,7 @@ func (a *auditor) account(p *resolve.Profile, at Place) {
 			clean.Line(seen.LoginMethod, 60)).
 			Suggest("gharbor explain login.weak-method")
 	}
-	if noPassword(seen.LoginMethod) && p.AddressKind() != "socket" {
+	if noPassword(seen.LoginMethod) && !p.Address().OnMachine {
 		a.found(finding.AuditNoPassword, Medium, at, "at the last test the server let %s in without a password",
 			clean.Quoted(user)).
 			Suggest("gharbor explain login.no-password-asked")

@@ -13,19 +13,19 @@ import (
 	"sync"
 	"time"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/defect"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
-	"gentleharbor/core/route"
 	"gentleharbor/core/secret"
 )
 
 // servers are the candidates of the profile, found once: DNS or a container engine may be
 // asked for them.
-func (t *test) servers(ctx context.Context) ([]route.Candidate, *finding.Finding) {
+func (t *test) servers(ctx context.Context) ([]address.Candidate, *finding.Finding) {
 	if t.candidates == nil && t.noCandidates == nil {
 		start := time.Now()
 		t.candidates, t.noCandidates = t.Network.Candidates(ctx, t.profile)
@@ -43,7 +43,7 @@ func links(p *resolve.Profile) []secret.Link {
 	}
 	all := make([]secret.Link, len(chain.Links))
 	for i, link := range chain.Links {
-		from := resolve.Chain{Links: chain.Links[i:]} // this alias and those that it names
+		from := address.Chain{Links: chain.Links[i:]} // this alias and those that it names
 		all[i] = secret.Link{Name: link.Name, Engine: from.Text(key.Engine), TLS: from.Text(key.TLS),
 			TLSAuthority: p.LinkPath(&from, "tls-ca"), TLSName: from.Text(key.TLSName)}
 		if link.InProject() {
@@ -55,7 +55,7 @@ func links(p *resolve.Profile) []secret.Link {
 
 // chainWords says over which aliases an address was found, with their places: "alias
 // archive (aliases.toml:12) is alias saltmarsh (aliases.toml:5)".
-func chainWords(chain *resolve.Chain) string {
+func chainWords(chain *address.Chain) string {
 	words := make([]string, len(chain.Links))
 	for i, link := range chain.Links {
 		words[i] = fmt.Sprintf("%s (%s:%d)", link.Called(), clean.Line(filepath.Base(link.Path()), 80), link.Line)
@@ -101,7 +101,7 @@ func (t *test) named(keys ...string) resolve.Origin {
 func (t *test) pick() string { return t.profile.Service().Text(key.Pick) }
 
 // arrange puts the candidates into the order in which they are tried.
-func (t *test) arrange(ctx context.Context, candidates []route.Candidate) []route.Candidate {
+func (t *test) arrange(ctx context.Context, candidates []address.Candidate) []address.Candidate {
 	if len(candidates) < 2 {
 		return candidates
 	}
@@ -117,11 +117,11 @@ func (t *test) arrange(ctx context.Context, candidates []route.Candidate) []rout
 
 // fastest sorts candidates by how soon each accepts a connection, which is ended at
 // once. One that does not accept comes last.
-func (t *test) fastest(ctx context.Context, candidates []route.Candidate) []route.Candidate {
+func (t *test) fastest(ctx context.Context, candidates []address.Candidate) []address.Candidate {
 	const longest = time.Second // of waiting for the slowest: those that took longer come last
 	ctx, cancel := context.WithTimeout(ctx, min(longest, time.Until(t.budget.end)/3))
 	defer cancel()
-	took := make(map[route.Candidate]time.Duration, len(candidates))
+	took := make(map[address.Candidate]time.Duration, len(candidates))
 	var mu sync.Mutex
 	var group defect.Group
 	for _, c := range candidates {
@@ -138,12 +138,12 @@ func (t *test) fastest(ctx context.Context, candidates []route.Candidate) []rout
 	}
 	group.Wait()
 	sorted := slices.Clone(candidates)
-	slices.SortStableFunc(sorted, func(a, b route.Candidate) int { return int(took[a] - took[b]) })
+	slices.SortStableFunc(sorted, func(a, b address.Candidate) int { return int(took[a] - took[b]) })
 	return sorted
 }
 
 // dialAny connects to the first address of a candidate that accepts.
-func (t *test) dialAny(ctx context.Context, c route.Candidate) (net.Conn, error) {
+func (t *test) dialAny(ctx context.Context, c address.Candidate) (net.Conn, error) {
 	if t.link != nil {
 		var last error
 		for _, address := range c.HopTargets() {
@@ -169,7 +169,7 @@ func (t *test) dialAny(ctx context.Context, c route.Candidate) (net.Conn, error)
 // follow connects to an address that the server told one to go to, if it is one that
 // the profile or its alias lists. What is known of the secret is that server's then.
 func (t *test) follow(ctx context.Context, host string, port int) (net.Conn, string, bool, error) {
-	i := slices.IndexFunc(t.candidates, func(c route.Candidate) bool {
+	i := slices.IndexFunc(t.candidates, func(c address.Candidate) bool {
 		return strings.EqualFold(strings.TrimSuffix(c.Host, "."), strings.TrimSuffix(host, ".")) && c.Port == port &&
 			c.Source == ""
 	})

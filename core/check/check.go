@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
@@ -103,15 +104,15 @@ type test struct {
 	holding bool
 	over    bool
 	passed  []passed // hosts that gave way
-	secrets map[route.Candidate]*secret.Located
+	secrets map[address.Candidate]*secret.Located
 	secret  *secret.Located // of the server that is being tried
 	taken   bool            // it was asked for, and handed over
 	plan    plan
 	conv    engine.Conversation
 
-	candidates   []route.Candidate // the servers that the profile may mean
-	noCandidates *finding.Finding  // why there are none
-	resolveTime  time.Duration     // measured during the stage secret, reported under the stage route
+	candidates   []address.Candidate // the servers that the profile may mean
+	noCandidates *finding.Finding    // why there are none
+	resolveTime  time.Duration       // measured during the stage secret, reported under the stage route
 
 	network string // of conv: "tcp" or "unix"
 	from    string // the address of its end here, "" for a socket

@@ -5,14 +5,14 @@ import (
 	"slices"
 	"strings"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile/key"
-	"gentleharbor/core/route"
 )
 
 // routeIn is the result of the route stage for a server in a container.
-func (t *test) routeIn(in *route.ContainerAddress) finding.Result {
+func (t *test) routeIn(in *address.ContainerAddress) finding.Result {
 	if in.Warning != nil {
 		return finding.Warned(in.Warning, "%s", in.Detail)
 	}
@@ -20,7 +20,7 @@ func (t *test) routeIn(in *route.ContainerAddress) finding.Result {
 }
 
 // explained adds to a stage that failed what is known of the container.
-func (t *test) explained(ctx context.Context, c route.Candidate, result finding.Result) finding.Result {
+func (t *test) explained(ctx context.Context, c address.Candidate, result finding.Result) finding.Result {
 	if result.Outcome == finding.Fail {
 		result.Finding = t.explainContained(ctx, c, result.Finding)
 	}
@@ -29,7 +29,7 @@ func (t *test) explained(ctx context.Context, c route.Candidate, result finding.
 
 // explainContained gives the finding for a server in a container that does not answer, or
 // does not let the login in.
-func (t *test) explainContained(ctx context.Context, c route.Candidate, found *finding.Finding) *finding.Finding {
+func (t *test) explainContained(ctx context.Context, c address.Candidate, found *finding.Finding) *finding.Finding {
 	if c.Container == nil || ctx.Err() != nil {
 		return found
 	}
@@ -44,7 +44,7 @@ func (t *test) explainContained(ctx context.Context, c route.Candidate, found *f
 
 // explainBridge says, where the server named the host that it saw the login come from,
 // what that host is.
-func explainBridge(in *route.ContainerAddress, found *finding.Finding) {
+func explainBridge(in *address.ContainerAddress, found *finding.Finding) {
 	said := strings.FieldsFunc(found.Cause+" "+strings.Join(found.Seen, " "),
 		func(r rune) bool { return !strings.ContainsRune("0123456789abcdefABCDEF.:", r) })
 	for _, gateway := range in.Gateways {
@@ -59,7 +59,7 @@ func explainBridge(in *route.ContainerAddress, found *finding.Finding) {
 
 // hintContainers adds the containers that publish such a server elsewhere, or would
 // publish it at this very port if they ran.
-func (t *test) hintContainers(ctx context.Context, c route.Candidate, found *finding.Finding) {
+func (t *test) hintContainers(ctx context.Context, c address.Candidate, found *finding.Finding) {
 	if t.Network.Containers == nil || c.Socket != "" {
 		return
 	}
@@ -71,8 +71,8 @@ func (t *test) hintContainers(ctx context.Context, c route.Candidate, found *fin
 			found.Suggest("gharbor container start %s", clean.Shell(n.Name))
 		case n.Port != 0 && n.Port != c.Port:
 			found.Saw("the container %s publishes its server at 127.0.0.1:%d", clean.Quoted(n.Name), n.Port)
-			if t.profile.AddressKind() == "host" {
-				found.Suggest("gharbor set %s host= port= container=%s   # which follows it wherever it is published", name,
+			if words := t.profile.Address().Replace; words != "" {
+				found.Suggest("gharbor set %s %s container=%s   # which follows it wherever it is published", name, words,
 					clean.Shell(n.Ref.String()))
 			}
 		}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
@@ -62,7 +63,7 @@ func (t *test) locateHopSecrets(ctx context.Context) (said string, found *findin
 }
 
 // planHops says what the hops come to.
-func (t *test) planHops(candidates []route.Candidate) finding.Result {
+func (t *test) planHops(candidates []address.Candidate) finding.Result {
 	hops, notes, found := t.Hops.Plan(t.profile)
 	if found != nil {
 		return finding.Failed(found)
@@ -146,7 +147,7 @@ func (t *test) forbidden(next Stage) {
 }
 
 // reachThrough has the last hop connect to a server, which also looks its name up.
-func (t *test) reachThrough(ctx context.Context, c route.Candidate) (*route.Reached, bool) {
+func (t *test) reachThrough(ctx context.Context, c address.Candidate) (*route.Reached, bool) {
 	through := c.HopTargets()
 	reached := &route.Reached{Network: "tcp", Address: through[0]}
 	if c.Socket != "" {
@@ -203,7 +204,7 @@ func (t *test) reachThrough(ctx context.Context, c route.Candidate) (*route.Reac
 }
 
 // unreachedThrough is the finding for a server that a hop could not reach.
-func (t *test) unreachedThrough(c route.Candidate, err error) (*finding.Finding, hop.Reason) {
+func (t *test) unreachedThrough(c address.Candidate, err error) (*finding.Finding, hop.Reason) {
 	if found := t.link.Refusal(err); found != nil {
 		return found, hop.Prohibited
 	}

@@ -1,6 +1,7 @@
 package check
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net"
@@ -8,6 +9,7 @@ import (
 	"slices"
 	"time"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearby"
@@ -59,7 +61,7 @@ func (t *test) pauseBeforeRetry() {
 
 // passed is a host that gave way to the next.
 type passed struct {
-	host    route.Candidate
+	host    address.Candidate
 	why     *finding.Finding
 	trouble bool // it should have served; else it was only not the target
 }
@@ -67,7 +69,7 @@ type passed struct {
 func (p passed) String() string { return fmt.Sprintf("%s: %s (%s)", p.host, p.why.Cause, p.why.Code) }
 
 // passOver forgets a candidate's stages but for the reason.
-func (t *test) passOver(c route.Candidate) {
+func (t *test) passOver(c address.Candidate) {
 	why := t.held[len(t.held)-1].Finding
 	t.passed = slices.DeleteFunc(t.passed, func(p passed) bool { return p.host == c }) // of a round before
 	t.passed = append(t.passed, passed{c, why, why.Code != finding.SessionTarget})
@@ -92,7 +94,7 @@ func (t *test) givesWay() bool {
 }
 
 // candidate runs the stages that need a server.
-func (t *test) candidate(ctx context.Context, c route.Candidate) {
+func (t *test) candidate(ctx context.Context, c address.Candidate) {
 	t.aim(c)
 	t.secret = t.secrets[c]
 	t.report.Facts.SecretSource = t.secret.Place
@@ -133,16 +135,16 @@ func (t *test) candidate(ctx context.Context, c route.Candidate) {
 }
 
 // aim gives the TLS rule the name that this candidate's certificate must carry.
-func (t *test) aim(c route.Candidate) {
+func (t *test) aim(c address.Candidate) {
 	t.plan.tls.Name, t.plan.tls.NameKey = t.profile.Text(key.TLSName), "tls-name"
 	if t.plan.tls.Name == "" {
-		t.plan.tls.Name, t.plan.tls.NameKey = c.CertificateName(), t.profile.AddressKind()
+		t.plan.tls.Name, t.plan.tls.NameKey = c.CertificateName(), string(t.profile.Address().Key)
 	}
 }
 
 // reach resolves and dials. The name's stage is told after the dial where only
 // that can say whether the first of its addresses was the right one.
-func (t *test) reach(ctx context.Context, c route.Candidate) (*route.Reached, bool) {
+func (t *test) reach(ctx context.Context, c address.Candidate) (*route.Reached, bool) {
 	if t.link != nil {
 		return t.reachThrough(ctx, c)
 	}
@@ -196,7 +198,7 @@ func (t *test) patience(ctx context.Context) (context.Context, context.CancelFun
 
 // accepted is the result for a server that took the connection, with the hosts
 // that were passed over for it.
-func (t *test) accepted(c route.Candidate, address string) finding.Result {
+func (t *test) accepted(c address.Candidate, address string) finding.Result {
 	detail := address + " accepts"
 	if len(t.passed) == 0 {
 		return finding.Good("%s", detail)
@@ -222,13 +224,8 @@ func (t *test) unresolved(found *finding.Finding) {
 	if found.Code != finding.NameUnknown {
 		return
 	}
-	switch name := t.profile.Profile.Name; t.profile.AddressKind() {
-	case "alias":
-		found.Suggest("gharbor alias show %s   # are its addresses right?", t.profile.Text(key.Alias))
-	case "hosts":
-		found.Suggest("gharbor show %s   # are its hosts right?", name)
-	default:
-		found.Suggest("gharbor set %s host=NAME", name)
+	if suggest := t.profile.Address().UnknownName; suggest != nil {
+		suggest(t.profile, found)
 	}
 }
 
@@ -247,7 +244,7 @@ func mixed(addrs []netip.Addr) bool {
 
 // unreached is the finding for a server that did not accept, with what answers
 // nearby where the address is this machine's.
-func (t *test) unreached(ctx context.Context, c route.Candidate, tried []route.Attempt) *finding.Finding {
+func (t *test) unreached(ctx context.Context, c address.Candidate, tried []route.Attempt) *finding.Finding {
 	found := route.Unreached(t.profile.Profile.Name, c, tried)
 	if limit := t.profile.Service().Text(key.ConnectTimeout); limit != "" && found.Code == finding.ReachTimeout {
 		found.Saw("the alias gives an address %s to accept (connect-timeout)", limit)
@@ -264,7 +261,7 @@ func (t *test) unreached(ctx context.Context, c route.Candidate, tried []route.A
 }
 
 // hintNearby adds what else of the engine's answers on this machine.
-func (t *test) hintNearby(ctx context.Context, c route.Candidate, found *finding.Finding) {
+func (t *test) hintNearby(ctx context.Context, c address.Candidate, found *finding.Finding) {
 	name, word := t.profile.Profile.Name, t.profile.Text(key.Engine)
 	servers := t.answering(ctx, word, c.String())
 	for _, s := range servers {
@@ -272,11 +269,10 @@ func (t *test) hintNearby(ctx context.Context, c route.Candidate, found *finding
 		fix := fmt.Sprintf("gharbor set %s %sport=%d", name, hostPart(c, s), s.Port)
 		if s.Socket != "" {
 			at = "the socket " + s.Socket
-			fix = fmt.Sprintf("gharbor set %s host= hosts= socket=%s", name, clean.Shell(s.Socket))
+			fix = fmt.Sprintf("gharbor set %s %s socket=%s", name, cmp.Or(t.profile.Address().Replace, "host= hosts="),
+				clean.Shell(s.Socket))
 			if c.Socket != "" {
 				fix = fmt.Sprintf("gharbor set %s socket=%s", name, clean.Shell(s.Socket))
-			} else if t.profile.AddressKind() == "host" {
-				fix = fmt.Sprintf("gharbor set %s host= port= socket=%s", name, clean.Shell(s.Socket))
 			}
 		}
 		if s.State != "answers" {
@@ -306,7 +302,7 @@ func (t *test) hintNearby(ctx context.Context, c route.Candidate, found *finding
 }
 
 // hostPart is what besides the port must change to get from c to s.
-func hostPart(c route.Candidate, s nearby.Server) string {
+func hostPart(c address.Candidate, s nearby.Server) string {
 	host, _, _ := net.SplitHostPort(s.Address)
 	switch {
 	case c.Socket != "":

@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
@@ -47,15 +48,12 @@ func (t *test) checkProfile(context.Context) finding.Result {
 		return finding.Failed(finding.New(finding.ProfileEngine, "this version can't test the engine %s yet, only %s", word,
 			strings.Join(slices.Sorted(slices.Values(engines.Testable())), ", ")).
 			Suggest("gharbor show %s", name))
-	case p.AddressKind() == "":
+	case !p.Address().Known():
 		return finding.Failed(finding.New(finding.ProfileIncomplete, "the profile does not say where the server is").
 			Suggest("gharbor set %s host=HOST   # or socket=PATH", name).
 			Suggest("gharbor nearby   # the servers of this machine"))
-	case p.AddressKind() == "container" && len(p.Hops()) > 0:
-		return finding.Failed(finding.New(finding.ProfileConflict,
-			"a container is asked of the engines that this machine reaches, and hops stand before it").
-			Suggest("gharbor set %s container= host=HOST   # as the last hop sees it", name).
-			Suggest("gharbor hop remove %s 1   # where the container's engine is on this machine", name))
+	case conflict(p) != nil:
+		return finding.Failed(conflict(p))
 	case p.Text(key.User) == "" && !spec.Keys.OwnAccount:
 		return finding.Failed(finding.New(finding.ProfileIncomplete, "the profile does not say which user to log in as").
 			Suggest("gharbor set %s user=NAME", name))
@@ -82,9 +80,8 @@ func (t *test) checkProfile(context.Context) finding.Result {
 		return finding.Failed(found)
 	}
 	detail := fmt.Sprintf("%s at %s, line %d", word, clean.Line(filepath.Base(p.Path()), 120), p.Profile.Line)
-	if _, ok := p.Get(key.Endpoint); ok && p.AddressKind() != "container" {
-		return finding.Warned(finding.New(finding.ProfileConflict, "endpoint has no effect: the address is no container").
-			Suggest("gharbor set %s endpoint=", name), "%s", detail)
+	if found := idleAddressKeys(p); found != nil {
+		return finding.Warned(found, "%s", detail)
 	}
 	if found := idleTLS(p); found != nil {
 		return finding.Warned(found, "%s", detail)
@@ -103,6 +100,27 @@ func (t *test) checkProfile(context.Context) finding.Result {
 	return finding.Good("%s", detail)
 }
 
+// conflict says why a profile with its kind of address can't be tested, nil for nothing.
+func conflict(p *resolve.Profile) *finding.Finding {
+	if found := p.Address().Conflict; found != nil {
+		return found(p)
+	}
+	return nil
+}
+
+// idleAddressKeys warns of keys that mean something with another kind of address alone.
+func idleAddressKeys(p *resolve.Profile) *finding.Finding {
+	for _, kind := range address.All() {
+		for _, k := range kind.Keys {
+			if _, ok := p.Get(k); ok && kind != p.Address() {
+				return finding.New(finding.ProfileConflict, "%s has no effect: the address is no %s", k, kind.Key).
+					Suggest("gharbor set %s %s=", p.Profile.Name, k)
+			}
+		}
+	}
+	return nil
+}
+
 // meets reports whether a profile has one of the keys that its engine needs.
 func meets(p *resolve.Profile, needs engine.Need) bool {
 	return len(needs.Keys) == 0 ||
@@ -119,14 +137,14 @@ func idleTLS(p *resolve.Profile) *finding.Finding {
 		if _, ok := p.Get(k); !ok {
 			continue
 		}
-		if rule == "off" || p.AddressKind() == "socket" || k != "tls-cert" && rule != "verified" {
+		if rule == "off" || p.Address().OnMachine || k != "tls-cert" && rule != "verified" {
 			idle = append(idle, string(k))
 		}
 	}
 	if len(idle) == 0 {
 		return nil
 	}
-	if p.AddressKind() == "socket" {
+	if p.Address().OnMachine {
 		return finding.New(finding.ProfileConflict, "%s has no effect: a Unix socket is not encrypted",
 			strings.Join(idle, " and ")).
 			Suggest("gharbor set %s %s=", p.Profile.Name, strings.Join(idle, "= "))
@@ -168,13 +186,13 @@ func idleKeys(p *resolve.Profile, spec *engine.Spec) *finding.Finding {
 // may mean (a password file may have a line for each), and reads none.
 func (t *test) locateSecret(ctx context.Context) finding.Result {
 	candidates, found := t.servers(ctx)
-	if kind := t.profile.AddressKind(); found != nil && (kind == "alias" || kind == "container") {
+	if found != nil && t.profile.Address().Asked {
 		return finding.Result{Outcome: finding.Skip, Detail: "not looked for: it is not known yet where it would be sent"}
 	}
 	if found != nil {
 		return finding.Failed(found)
 	}
-	t.secrets = make(map[route.Candidate]*secret.Located, len(candidates))
+	t.secrets = make(map[address.Candidate]*secret.Located, len(candidates))
 	var shown *secret.Located // the first that there is
 	var first, warning *finding.Finding
 	for _, c := range candidates {
@@ -230,7 +248,7 @@ func SecretQuery(ctx context.Context, n route.Network, p *resolve.Profile) (secr
 }
 
 // secretQuery says for which connection a secret is wanted.
-func secretQuery(p *resolve.Profile, c route.Candidate) secret.Query {
+func secretQuery(p *resolve.Profile, c address.Candidate) secret.Query {
 	source, _ := secret.ParseSource(p.Text(key.Secret))
 	q := secret.Query{
 		Profile:      p.Called,
@@ -256,7 +274,7 @@ func secretQuery(p *resolve.Profile, c route.Candidate) secret.Query {
 		Pinned:       p.Pinned(),
 		Recheck:      p.Recheck(),
 		Aliases:      links(p),
-		PortOverride: p.PortOverride(),
+		PortOverride: address.PortOverride(p),
 		Told:         c.ToldBy(),
 	}
 	if c.Container != nil {
@@ -290,7 +308,7 @@ func (t *test) findRoute(ctx context.Context) finding.Result {
 }
 
 // describeRoute says how the candidates are reached.
-func (t *test) describeRoute(candidates []route.Candidate) finding.Result {
+func (t *test) describeRoute(candidates []address.Candidate) finding.Result {
 	if len(t.profile.Hops()) > 0 {
 		return t.planHops(candidates)
 	}
@@ -310,7 +328,7 @@ func (t *test) describeRoute(candidates []route.Candidate) finding.Result {
 }
 
 // overTCP says what the name localhost means here, where the engine's own clients mean the socket by it.
-func (t *test) overTCP(c route.Candidate) string {
+func (t *test) overTCP(c address.Candidate) string {
 	if c.Host == "localhost" && t.profile.Engine().Sockets.Localhost {
 		return ", over TCP: localhost is the Unix socket only where the profile says socket"
 	}
@@ -318,7 +336,7 @@ func (t *test) overTCP(c route.Candidate) string {
 }
 
 // target is what the engine needs to know for this connection.
-func (t *test) target(c route.Candidate, reached *route.Reached) engine.Target {
+func (t *test) target(c address.Candidate, reached *route.Reached) engine.Target {
 	by := t.named("service", "instance")
 	return engine.Target{
 		Alias:         by.Alias,
@@ -366,7 +384,7 @@ func (t *test) redial(reached *route.Reached) func(context.Context) (net.Conn, e
 }
 
 // logIn runs the stages from the login on.
-func (t *test) logIn(ctx context.Context, c route.Candidate) {
+func (t *test) logIn(ctx context.Context, c address.Candidate) {
 	ok := t.stage(ctx, "login", func(ctx context.Context) finding.Result {
 		login := t.conv.Login(ctx)
 		if login.Outcome == finding.Fail && t.Admin != nil {

@@ -10,11 +10,11 @@ import (
 	"net/url"
 	"strings"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
-	"gentleharbor/core/route"
 	"gentleharbor/core/secret"
 )
 
@@ -22,7 +22,7 @@ import (
 type Connection struct{ engine.Connection }
 
 // Of is the connection that a profile leads to. servers are its candidates.
-func Of(p *resolve.Profile, servers []route.Candidate, v secret.Value) (Connection, *finding.Finding) {
+func Of(p *resolve.Profile, servers []address.Candidate, v secret.Value) (Connection, *finding.Finding) {
 	if found := p.Problem(); found != nil {
 		return Connection{}, found
 	}
@@ -56,7 +56,7 @@ func Of(p *resolve.Profile, servers []route.Candidate, v secret.Value) (Connecti
 }
 
 // endpoints are the servers as a program dials them that knows nothing of [hosts] and SRV records.
-func endpoints(servers []route.Candidate) []engine.Endpoint {
+func endpoints(servers []address.Candidate) []engine.Endpoint {
 	all := make([]engine.Endpoint, len(servers))
 	for i, s := range servers {
 		all[i] = Endpoint(s)
@@ -68,13 +68,13 @@ func endpoints(servers []route.Candidate) []engine.Endpoint {
 }
 
 // Endpoint is a candidate as a program dials it.
-func Endpoint(c route.Candidate) engine.Endpoint {
+func Endpoint(c address.Candidate) engine.Endpoint {
 	return engine.Endpoint{Host: c.Host, Port: c.Port, Socket: c.Socket, Folder: c.Folder}
 }
 
 // spellOut names the certificate's owner where the address that is dialled says another. Programs take one
 // such name, so then they are given the first server.
-func (c *Connection) spellOut(servers []route.Candidate) {
+func (c *Connection) spellOut(servers []address.Candidate) {
 	first := servers[0]
 	if c.TLS == "verified" && c.TLSName == "" && (first.StaticHost != nil || first.Name != "") {
 		c.TLSName, c.Servers = first.CertificateName(), c.Servers[:1]

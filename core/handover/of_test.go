@@ -8,16 +8,16 @@ import (
 	"testing"
 	"time"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/resolve"
-	"gentleharbor/core/route"
 	"gentleharbor/core/secret"
 )
 
 // of is the connection of a profile that leads to a host.
-func of(t *testing.T, text string, servers []route.Candidate) (Connection, *finding.Finding) {
+func of(t *testing.T, text string, servers []address.Candidate) (Connection, *finding.Finding) {
 	t.Helper()
 	f, err := profile.Parse(keys, "profiles.toml", []byte("[profile.counts]\n"+text))
 	if err != nil {
@@ -36,7 +36,7 @@ func names(all []engine.Variable) string {
 
 // TestOf: a profile is handed over in the words of its engine.
 func TestOf(t *testing.T) {
-	at := []route.Candidate{{Host: "db", Port: 5433}}
+	at := []address.Candidate{{Host: "db", Port: 5433}}
 	c, found := of(t, "engine = \"postgresql\"\nhost = \"db\"\nuser = \"warden\"\ndatabase = \"sightings\"\ntls = \"required\"\ntarget = \"writable\"\n", at)
 	if found != nil {
 		t.Fatal(found.Cause)
@@ -73,7 +73,7 @@ func TestOf(t *testing.T) {
 // TestGiven: a program that knows nothing of [hosts] gets the address, and the name for the certificate.
 func TestGiven(t *testing.T) {
 	given := profile.GivenHost{Name: "db", Addresses: []netip.Addr{netip.MustParseAddr("192.0.2.7")}}
-	c, found := of(t, "engine = \"postgresql\"\nhost = \"db\"\nuser = \"warden\"\ntls = \"verified\"\n", []route.Candidate{{Host: "db", Port: 5432, StaticHost: &given}})
+	c, found := of(t, "engine = \"postgresql\"\nhost = \"db\"\nuser = \"warden\"\ntls = \"verified\"\n", []address.Candidate{{Host: "db", Port: 5432, StaticHost: &given}})
 	if found != nil {
 		t.Fatal(found.Cause)
 	}
@@ -83,7 +83,7 @@ func TestGiven(t *testing.T) {
 	if got := c.URL(); !strings.Contains(got, "@db:5432/") || !strings.Contains(got, "hostaddr=192.0.2.7") {
 		t.Error(got)
 	}
-	c, _ = of(t, "engine = \"mysql\"\nsocket = \"/run/mysqld/mysqld.sock\"\nuser = \"warden\"\n", []route.Candidate{{Socket: "/run/mysqld/mysqld.sock", Folder: "/run/mysqld"}})
+	c, _ = of(t, "engine = \"mysql\"\nsocket = \"/run/mysqld/mysqld.sock\"\nuser = \"warden\"\n", []address.Candidate{{Socket: "/run/mysqld/mysqld.sock", Folder: "/run/mysqld"}})
 	if c.Host() != "localhost" || !strings.Contains(names(c.Variables()), "MYSQL_UNIX_PORT=/run/mysqld/mysqld.sock") || !strings.Contains(c.URL(), "socket=/run") {
 		t.Errorf("%s %s", names(c.Variables()), c.URL())
 	}

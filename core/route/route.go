@@ -18,6 +18,7 @@ import (
 	"syscall"
 	"time"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile/resolve"
@@ -33,7 +34,7 @@ type Network struct {
 	Services func(ctx context.Context, name string) ([]*net.SRV, error)
 
 	// Containers finds the servers that are in containers; nil where none are looked for.
-	Containers Containers
+	Containers address.Containers
 
 	// Others asks the system's other sources of names for a host that Resolve
 	// does not know. ok is false where they could not be asked. It may be nil.
@@ -83,9 +84,23 @@ func getent(ctx context.Context, host string) ([]netip.Addr, bool) {
 	return addrs, true
 }
 
+// Candidates lists the servers that a profile may mean, in the order in which they are written, or in which DNS
+// gives them. A profile whose alias comes to nothing has none, and a finding.
+func (n Network) Candidates(ctx context.Context, r *resolve.Profile) ([]address.Candidate, *finding.Finding) {
+	if found := r.AliasProblem(); found != nil {
+		return nil, found
+	}
+	return r.Address().Locate(ctx, n.Sources(), r)
+}
+
+// Sources are what the network asks for addresses that are not written.
+func (n Network) Sources() address.Sources {
+	return address.Sources{Services: n.Services, Containers: n.Containers}
+}
+
 // Names resolves a candidate's host, in the order in which the addresses will
 // be tried. A literal address and a socket need no resolving.
-func (n Network) Names(ctx context.Context, profileName string, c Candidate) ([]netip.Addr, finding.Result) {
+func (n Network) Names(ctx context.Context, profileName string, c address.Candidate) ([]netip.Addr, finding.Result) {
 	if c.Socket != "" {
 		return nil, finding.Good("a Unix socket has no name to resolve")
 	}
@@ -93,7 +108,7 @@ func (n Network) Names(ctx context.Context, profileName string, c Candidate) ([]
 		return []netip.Addr{addr}, finding.Good("%s is an address", c.Host)
 	}
 	if c.StaticHost != nil {
-		return c.StaticHost.Addresses, finding.Good("%s", c.given())
+		return c.StaticHost.Addresses, finding.Good("%s", given(c))
 	}
 	addrs, err := n.Resolve(ctx, c.Host)
 	if err != nil || len(addrs) == 0 {
@@ -110,7 +125,7 @@ func (n Network) Names(ctx context.Context, profileName string, c Candidate) ([]
 }
 
 // given says what [hosts] has for the host.
-func (c Candidate) given() string {
+func given(c address.Candidate) string {
 	return fmt.Sprintf("%s is %s, by [hosts] at %s; DNS is not asked", c.Host, c.StaticHost.List(), c.StaticHost.At())
 }
 
@@ -136,24 +151,12 @@ func (n Network) nameFinding(ctx context.Context, profileName, host string, err 
 	}
 	found := finding.New(finding.NameUnknown, "the host name %s is not known here", clean.Quoted(host))
 	if err != nil {
-		found.Saw("%s", lookUpReason(err))
+		found.Saw("%s", address.LookUpReason(err))
 	}
 	if n.Others != nil {
 		n.compareOthers(ctx, profileName, host, found)
 	}
 	return found
-}
-
-// lookUpReason is why a look-up failed, and whom was asked.
-func lookUpReason(err error) string {
-	why := err.Error()
-	var dns *net.DNSError
-	if errors.As(err, &dns) {
-		if why = dns.Err; dns.Server != "" {
-			why += ", asked " + dns.Server
-		}
-	}
-	return clean.Line(why, 0)
 }
 
 // compareOthers adds what the system's other sources say of an unknown name.
@@ -189,7 +192,7 @@ type Attempt struct {
 }
 
 // Reach dials a candidate's addresses in order until one accepts.
-func (n Network) Reach(ctx context.Context, c Candidate, addrs []netip.Addr) (*Reached, []Attempt) {
+func (n Network) Reach(ctx context.Context, c address.Candidate, addrs []netip.Addr) (*Reached, []Attempt) {
 	if c.Socket != "" {
 		conn, err := n.Dial(ctx, "unix", c.Socket)
 		if err != nil {
@@ -283,7 +286,7 @@ func isTimeout(err error) bool {
 }
 
 // Unreached is the finding for a candidate none of whose addresses accepted.
-func Unreached(profileName string, c Candidate, tried []Attempt) *finding.Finding {
+func Unreached(profileName string, c address.Candidate, tried []Attempt) *finding.Finding {
 	last := tried[len(tried)-1].Err
 	for _, a := range tried { // a refusal says more than silence elsewhere
 		if errors.Is(a.Err, syscall.ECONNREFUSED) {
@@ -320,7 +323,7 @@ func Unreached(profileName string, c Candidate, tried []Attempt) *finding.Findin
 	return found
 }
 
-func unreachedSocket(profileName string, c Candidate, err error) *finding.Finding {
+func unreachedSocket(profileName string, c address.Candidate, err error) *finding.Finding {
 	info, statErr := os.Stat(c.Socket)
 	switch {
 	case statErr == nil && info.Mode()&fs.ModeSocket == 0: // Linux refuses to connect to it, like to a dead socket

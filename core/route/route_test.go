@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/owner"
 	"gentleharbor/core/profile"
@@ -20,11 +21,11 @@ import (
 )
 
 func TestUnreached(t *testing.T) {
-	host := Candidate{Host: "tide-db.internal.example", Port: 5432}
-	socket := Candidate{Socket: "/nowhere/.s.PGSQL.5432", Folder: "/nowhere"}
+	host := address.Candidate{Host: "tide-db.internal.example", Port: 5432}
+	socket := address.Candidate{Socket: "/nowhere/.s.PGSQL.5432", Folder: "/nowhere"}
 	timeout := &net.OpError{Op: "dial", Err: os.ErrDeadlineExceeded}
 	for _, c := range []struct {
-		at   Candidate
+		at   address.Candidate
 		errs []error
 		want string
 	}{
@@ -82,7 +83,7 @@ func TestNames(t *testing.T) {
 	answer := func(addrs []netip.Addr, err error) Network {
 		return Network{Resolve: func(context.Context, string) ([]netip.Addr, error) { return addrs, err }}
 	}
-	at := Candidate{Host: "tide-db.internal.example", Port: 5432}
+	at := address.Candidate{Host: "tide-db.internal.example", Port: 5432}
 	_, result := answer(nil, &net.DNSError{Err: "i/o timeout", IsTimeout: true}).Names(ctx, "tides", at)
 	if result.Finding == nil || result.Finding.Code != "name.timeout" {
 		t.Errorf("time-out: %+v", result.Finding)
@@ -112,7 +113,7 @@ func TestNames(t *testing.T) {
 	if addrs, _ := answer(many, nil).Names(ctx, "tides", at); len(addrs) != 16 {
 		t.Errorf("%d addresses of a name with 100", len(addrs))
 	}
-	if addrs, result := (Network{}).Names(ctx, "tides", Candidate{Host: "::1"}); len(addrs) != 1 || result.Outcome != finding.OK {
+	if addrs, result := (Network{}).Names(ctx, "tides", address.Candidate{Host: "::1"}); len(addrs) != 1 || result.Outcome != finding.OK {
 		t.Error("a literal address was looked up")
 	}
 }
@@ -128,7 +129,7 @@ func TestReachMixed(t *testing.T) {
 		return ours, nil
 	}}
 	addrs := []netip.Addr{netip.MustParseAddr("::1"), netip.MustParseAddr("127.0.0.1")}
-	reached, tried := n.Reach(context.Background(), Candidate{Host: "localhost", Port: 5432}, addrs)
+	reached, tried := n.Reach(context.Background(), address.Candidate{Host: "localhost", Port: 5432}, addrs)
 	if reached == nil {
 		t.Fatal(tried)
 	}
@@ -154,7 +155,7 @@ func TestReachShares(t *testing.T) {
 	}}
 	ctx, cancel := context.WithTimeout(context.Background(), 200*time.Millisecond)
 	defer cancel()
-	reached, tried := n.Reach(ctx, Candidate{Host: "x.example", Port: 1}, []netip.Addr{netip.MustParseAddr("192.0.2.1"), netip.MustParseAddr("192.0.2.2")})
+	reached, tried := n.Reach(ctx, address.Candidate{Host: "x.example", Port: 1}, []netip.Addr{netip.MustParseAddr("192.0.2.1"), netip.MustParseAddr("192.0.2.2")})
 	if reached == nil {
 		t.Fatalf("not reached: %v", tried)
 	}
@@ -164,14 +165,14 @@ func TestCandidates(t *testing.T) {
 	folder := t.TempDir()
 	for _, c := range []struct {
 		text string
-		want []Candidate
+		want []address.Candidate
 	}{
-		{`host = "::1"`, []Candidate{{Host: "::1", Port: 5432}}},
-		{`hosts = ["a.example", "b.example:1", "[::1]:2", "::1"]` + "\nport = 6", []Candidate{{Host: "a.example", Port: 6}, {Host: "b.example", Port: 1}, {Host: "::1", Port: 2}, {Host: "::1", Port: 6}}},
-		{`socket = "` + folder + `"`, []Candidate{{Socket: filepath.Join(folder, ".s.PGSQL.5432"), Folder: folder, Port: 5432}}},
-		{`socket = "` + folder + `"` + "\nport = 5433", []Candidate{{Socket: filepath.Join(folder, ".s.PGSQL.5433"), Folder: folder, Port: 5433}}},
-		{`socket = "` + folder + `/.s.PGSQL.7"`, []Candidate{{Socket: filepath.Join(folder, ".s.PGSQL.7"), Folder: folder, Port: 7}}},
-		{`socket = "/no/such/folder"`, []Candidate{{Socket: "/no/such/folder/.s.PGSQL.5432", Folder: "/no/such/folder", Port: 5432}}},
+		{`host = "::1"`, []address.Candidate{{Host: "::1", Port: 5432}}},
+		{`hosts = ["a.example", "b.example:1", "[::1]:2", "::1"]` + "\nport = 6", []address.Candidate{{Host: "a.example", Port: 6}, {Host: "b.example", Port: 1}, {Host: "::1", Port: 2}, {Host: "::1", Port: 6}}},
+		{`socket = "` + folder + `"`, []address.Candidate{{Socket: filepath.Join(folder, ".s.PGSQL.5432"), Folder: folder, Port: 5432}}},
+		{`socket = "` + folder + `"` + "\nport = 5433", []address.Candidate{{Socket: filepath.Join(folder, ".s.PGSQL.5433"), Folder: folder, Port: 5433}}},
+		{`socket = "` + folder + `/.s.PGSQL.7"`, []address.Candidate{{Socket: filepath.Join(folder, ".s.PGSQL.7"), Folder: folder, Port: 7}}},
+		{`socket = "/no/such/folder"`, []address.Candidate{{Socket: "/no/such/folder/.s.PGSQL.5432", Folder: "/no/such/folder", Port: 5432}}},
 	} {
 		f, err := profile.Parse(keys, "profiles.toml", []byte("[profile.tides]\nengine = \"postgresql\"\n"+c.text))
 		if err != nil {
@@ -209,5 +210,38 @@ func TestPeerChecked(t *testing.T) {
 	defer theirs.Close()
 	if PeerChecked(ours, folder) {
 		t.Error("what is no socket was checked")
+	}
+}
+
+// TestReached: the first address that accepts is taken, and the others are told.
+func TestReached(t *testing.T) {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer listener.Close()
+	port := listener.Addr().(*net.TCPAddr).Port
+	n := System()
+	reached, tried := n.Reach(t.Context(), address.Candidate{Host: "localhost", Port: port}, []netip.Addr{netip.MustParseAddr("127.0.0.1")})
+	if reached == nil {
+		t.Fatalf("%+v", tried)
+	}
+	reached.Conn.Close()
+	if reached.Network != "tcp" || reached.Address != listener.Addr().String() {
+		t.Errorf("%+v", reached)
+	}
+	if reached, tried := n.Reach(t.Context(), address.Candidate{Socket: filepath.Join(t.TempDir(), "none")}, nil); reached != nil || len(tried) != 1 {
+		t.Errorf("%+v %+v", reached, tried)
+	}
+}
+
+// TestSystem: the machine's own network has all its parts.
+func TestSystem(t *testing.T) {
+	n := System()
+	if n.Resolve == nil || n.Dial == nil || n.Services == nil {
+		t.Error("the system's network lacks a part")
+	}
+	if addrs, err := n.Resolve(t.Context(), "localhost"); err != nil || len(addrs) == 0 {
+		t.Errorf("%v %v", addrs, err)
 	}
 }

@@ -49,7 +49,7 @@ func (p Ports) load() portsFile {
 func (p Ports) Listen(ctx context.Context, profile string) (l net.Listener, usual int, err error) {
 	known := p.load().Ports
 	if port := known[profile]; port != 0 {
-		if l, err := net.Listen("tcp", address(port)); err == nil {
+		if l, err := net.Listen("tcp", loopback(port)); err == nil {
 			return l, 0, nil
 		}
 		usual = port
@@ -65,7 +65,7 @@ func (p Ports) Listen(ctx context.Context, profile string) (l net.Listener, usua
 		if taken[port] {
 			continue
 		}
-		if l, err = net.Listen("tcp", address(port)); err == nil {
+		if l, err = net.Listen("tcp", loopback(port)); err == nil {
 			if usual == 0 {
 				err = p.remember(ctx, profile, port)
 			}
@@ -76,7 +76,7 @@ func (p Ports) Listen(ctx context.Context, profile string) (l net.Listener, usua
 	return l, usual, err
 }
 
-func address(port int) string { return fmt.Sprintf("127.0.0.1:%d", port) }
+func loopback(port int) string { return fmt.Sprintf("127.0.0.1:%d", port) }
 
 func (p Ports) remember(ctx context.Context, profile string, port int) error {
 	if err := os.MkdirAll(filepath.Dir(p.Path), 0o700); err != nil {

@@ -18,6 +18,7 @@ import (
 
 	cryptossh "golang.org/x/crypto/ssh"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/resolve"
@@ -355,7 +356,7 @@ func TestHolder(t *testing.T) {
 	}
 }
 
-func endpoints(servers []route.Candidate) (all []engine.Endpoint) {
+func endpoints(servers []address.Candidate) (all []engine.Endpoint) {
 	for _, s := range servers {
 		all = append(all, engine.Endpoint{Host: s.Host, Port: s.Port, Socket: s.Socket})
 	}

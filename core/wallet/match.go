@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 
+	"gentleharbor/core/binding"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/secret"
@@ -17,12 +18,9 @@ func (w *Wallet) match(q secret.Query) (*Entry, *finding.Finding) {
 	}
 	var fits []*Entry
 	var near []string
-	wanted := [][]byte{mustJSON(q.Profile), mustJSON(lower(q.Address))}
-	if q.Container != "" {
-		wanted = append(wanted, mustJSON(q.Container))
-	}
-	for _, link := range q.Aliases {
-		wanted = append(wanted, mustJSON(link.Name))
+	var wanted [][]byte
+	for _, word := range binding.Words(q) {
+		wanted = append(wanted, mustJSON(word))
 	}
 	for i := range w.Entries {
 		e := &w.Entries[i]
@@ -33,7 +31,7 @@ func (w *Wallet) match(q secret.Query) (*Entry, *finding.Finding) {
 			return nil, err.(*secret.Failure).Found
 		}
 		own := q.Kind == secret.OfDatabase && !q.Project &&
-			slices.ContainsFunc(e.Bindings, func(b Binding) bool { return b.Profile == q.Profile })
+			slices.ContainsFunc(e.Bindings, func(b binding.Binding) bool { return b.Profile == q.Profile })
 		why := e.objection(q)
 		switch {
 		case why == "" && own:
@@ -42,7 +40,7 @@ func (w *Wallet) match(q secret.Query) (*Entry, *finding.Finding) {
 			fits = append(fits, e)
 		case own && e.serves(q):
 			return nil, w.elsewhere(e, q, why)
-		case own || slices.ContainsFunc(e.Bindings, func(b Binding) bool { return b.near(q) }):
+		case own || slices.ContainsFunc(e.Bindings, func(b binding.Binding) bool { return b.Near(q) }):
 			near = append(near, fmt.Sprintf("entry %s: %s", e.Name, why))
 		}
 	}
@@ -65,7 +63,7 @@ func (w *Wallet) match(q secret.Query) (*Entry, *finding.Finding) {
 		} else if len(near) == 0 {
 			found.Saw("none of its %d %s is bound to %s", len(w.Entries), entries(len(w.Entries)), clean.Quoted(q.Where()))
 		}
-		return nil, found.Suggest("gharbor wallet put %s -bind %s", entryName(q), clean.Shell(bindWord(q)))
+		return nil, found.Suggest("gharbor wallet put %s -bind %s", entryName(q), clean.Shell(binding.Word(q)))
 	}
 	found := finding.New(finding.SecretAmbiguous, "several entries of the wallet %s are bound to this connection",
 		w.File.Path)
@@ -90,12 +88,12 @@ func (w *Wallet) named(q secret.Query) (*Entry, *finding.Finding) {
 		if near := w.Near(q.Source.Arg); near != "" {
 			found.Saw("the nearest name is %s", near)
 		}
-		return nil, found.Suggest("gharbor wallet put %s -bind %s", clean.Shell(q.Source.Arg), clean.Shell(bindWord(q)))
+		return nil, found.Suggest("gharbor wallet put %s -bind %s", clean.Shell(q.Source.Arg), clean.Shell(binding.Word(q)))
 	}
 	if err := w.unfold(e); err != nil {
 		return nil, err.(*secret.Failure).Found
 	}
-	if len(e.Bindings) == 0 && !q.Project && e.serves(q) && (Binding{}).sourceObjection(q) == "" {
+	if len(e.Bindings) == 0 && !q.Project && e.serves(q) && binding.Unbound(q) == "" {
 		return e, nil // the user's own profile names it; audit says that it is bound to nothing
 	}
 	if why := e.objection(q); why != "" {
@@ -114,28 +112,18 @@ func (e *Entry) objection(q secret.Query) string {
 	}
 	why := "it is bound to nothing"
 	for i, b := range e.Bindings {
-		objection := b.objection(q)
-		if objection == "" && q.Kind == secret.OfDatabase {
-			objection = b.sourceObjection(q)
-		}
+		objection := b.Objection(q)
 		if objection == "" {
 			return ""
 		}
-		if i == 0 || b.near(q) {
+		if i == 0 || b.Near(q) {
 			why = objection
 		}
 	}
-	if told := (Binding{}).sourceObjection(q); len(e.Bindings) == 0 && told != "" {
+	if told := binding.Unbound(q); len(e.Bindings) == 0 && told != "" {
 		return told
 	}
 	return why
-}
-
-// near reports whether a binding is to the very address or alias, whatever else may
-// object.
-func (b Binding) near(q secret.Query) bool {
-	return slices.Contains(b.Addresses, lower(q.Address)) || b.Container != "" && b.Container == q.Container ||
-		slices.ContainsFunc(q.Aliases, func(l secret.Link) bool { return l.Name == b.Alias })
 }
 
 // elsewhere refuses an entry. It never falls through to another source.
@@ -144,22 +132,7 @@ func (w *Wallet) elsewhere(e *Entry, q secret.Query, why string) *finding.Findin
 		clean.Line(why, 0)).
 		Saw("the profile is %s, the address %s", q.Profile, clean.Quoted(q.Where())).
 		Suggest("gharbor wallet bind %s %s   # after making sure that this is where it belongs", e.Name,
-			clean.Shell(bindWord(q)))
-}
-
-// bindWord is what binds an entry to what is asked for, as put and bind take it. An
-// alias is bound to by its name: it may lead elsewhere tomorrow.
-func bindWord(q secret.Query) string {
-	if len(q.Aliases) > 0 && q.Kind == secret.OfDatabase {
-		if q.Aliases[0].File != "" {
-			return "alias:project:" + q.Aliases[0].Name
-		}
-		return "alias:" + q.Aliases[0].Name
-	}
-	if q.Kind == secret.OfDatabase {
-		return q.Profile
-	}
-	return q.Kind + ":" + q.Address
+			clean.Shell(binding.Word(q)))
 }
 
 // entryName is a name for a new entry.

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"gentleharbor/core/binding"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearest"
@@ -21,7 +22,7 @@ type Entry struct {
 	Name     string
 	User     string // whose password it is; "" for whoever a profile names
 	Secret   secret.Value
-	Bindings []Binding
+	Bindings []binding.Binding
 	Note     string
 	Created  time.Time
 	Changed  time.Time
@@ -41,10 +42,10 @@ type storedEntry struct {
 }
 
 type entryDetails struct {
-	Bindings []Binding `json:"bindings,omitempty"`
-	Note     string    `json:"note,omitempty"`
-	Created  time.Time `json:"created"`
-	Changed  time.Time `json:"changed"`
+	Bindings []binding.Binding `json:"bindings,omitempty"`
+	Note     string            `json:"note,omitempty"`
+	Created  time.Time         `json:"created"`
+	Changed  time.Time         `json:"changed"`
 }
 
 type content struct {

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"gentleharbor/core/atomicfile"
+	"gentleharbor/core/binding"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/secret"
 )
@@ -378,7 +379,7 @@ func (e *Entry) differs(o Entry) []string {
 	if e.Note != o.Note {
 		words = append(words, "note")
 	}
-	if !slices.EqualFunc(e.Bindings, o.Bindings, Binding.Same) {
+	if !slices.EqualFunc(e.Bindings, o.Bindings, binding.Binding.Same) {
 		words = append(words, "bindings")
 	}
 	return words

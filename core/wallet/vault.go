@@ -87,7 +87,7 @@ func (w *Wallet) place(e *Entry, q secret.Query) string {
 		text += " (bound to nothing)"
 	}
 	for _, b := range e.Bindings {
-		if b.Alias != "" && b.objection(q) == "" {
+		if b.Alias != "" && b.Objection(q) == "" {
 			return text + ", released to " + b.String()
 		}
 	}

@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"gentleharbor/core/atomicfile"
+	"gentleharbor/core/binding"
 	"gentleharbor/core/privatesocket"
 	"gentleharbor/core/secret"
 )
@@ -527,7 +528,7 @@ func TestVector(t *testing.T) {
 		}
 		_, err := s.Update(context.Background(), pass, func(w *Wallet) error {
 			w.Put(Entry{Name: "sightings", User: "visitor", Secret: secret.NewValue("a made-up password"), Created: s.now(), Changed: s.now(),
-				Bindings: []Binding{{Profile: "sightings", Engine: "postgresql", Addresses: []string{"127.0.0.1:5432"}, TLS: "offered"}}})
+				Bindings: []binding.Binding{{Profile: "sightings", Engine: "postgresql", Addresses: []string{"127.0.0.1:5432"}, TLS: "offered"}}})
 			pin, err := w.AddReader("nightly", s.now())
 			if err != nil {
 				return err
@@ -613,7 +614,7 @@ func BenchmarkReader1000(b *testing.B) {
 	var pin *Pin
 	_, err := s.Update(context.Background(), pass, func(w *Wallet) (err error) {
 		for i := range 1000 {
-			w.Put(Entry{Name: fmt.Sprintf("entry-%04d", i), User: "warden", Secret: secret.NewValue(canary), Bindings: []Binding{{Profile: fmt.Sprintf("p%d", i),
+			w.Put(Entry{Name: fmt.Sprintf("entry-%04d", i), User: "warden", Secret: secret.NewValue(canary), Bindings: []binding.Binding{{Profile: fmt.Sprintf("p%d", i),
 				Engine: "postgresql", Addresses: []string{fmt.Sprintf("db%d.saltmarsh.example:5432", i)}, TLS: "verified"}}})
 		}
 		pin, err = w.AddReader("nightly", time.Now())

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"gentleharbor/core/binding"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/wallet"
 )
@@ -33,7 +34,7 @@ func (b *bench) wallet() error {
 				Secret:  secret.NewValue("a made-up password"),
 				Created: time.Now(),
 				Changed: time.Now(),
-				Bindings: []wallet.Binding{{Profile: name, Engine: "postgresql",
+				Bindings: []binding.Binding{{Profile: name, Engine: "postgresql",
 					Addresses: []string{fmt.Sprintf("127.0.0.1:%d", i+1)}, TLS: "offered"}},
 			})
 		}

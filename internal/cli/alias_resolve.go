@@ -10,19 +10,19 @@ import (
 	"strings"
 	"time"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/alias"
 	"gentleharbor/core/check"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile/key"
-	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/route"
 	"gentleharbor/core/tlsrule"
 	"gentleharbor/internal/render"
 )
 
 // chainOf follows an alias that may be used: a project's once it was vouched for.
-func (c *call) chainOf(name string) (*resolve.Chain, error) {
+func (c *call) chainOf(name string) (*address.Chain, error) {
 	if _, err := c.foundAlias(name); err != nil {
 		return nil, err
 	}
@@ -124,7 +124,7 @@ dialled, so pick=fastest shows the order as written.`,
 }
 
 // chainLinks are a chain's aliases with their places.
-func chainLinks(chain *resolve.Chain) []map[string]any {
+func chainLinks(chain *address.Chain) []map[string]any {
 	links := []map[string]any{}
 	for _, link := range chain.Links {
 		links = append(links, map[string]any{"alias": link.Called(), "file": link.Path(), "line": link.Line})
@@ -133,7 +133,7 @@ func chainLinks(chain *resolve.Chain) []map[string]any {
 }
 
 // lookUp finds the addresses of one server.
-func lookUp(ctx context.Context, n route.Network, name string, c route.Candidate) resolvedAddress {
+func lookUp(ctx context.Context, n route.Network, name string, c address.Candidate) resolvedAddress {
 	r := resolvedAddress{Address: c.String(), Told: c.Source, By: "DNS", Addresses: []string{}}
 	if c.Port == 0 && c.Socket == "" {
 		r.Address = c.Host + " (the engine's usual port)"
@@ -157,7 +157,7 @@ func lookUp(ctx context.Context, n route.Network, name string, c route.Candidate
 }
 
 // width is that of the longest name of a chain.
-func width(chain *resolve.Chain) int {
+func width(chain *address.Chain) int {
 	longest := 0
 	for _, name := range chain.Names() {
 		longest = max(longest, len(name))
@@ -165,7 +165,7 @@ func width(chain *resolve.Chain) int {
 	return longest
 }
 
-func (c *call) resolveTable(chain *resolve.Chain, pick string, all []resolvedAddress) error {
+func (c *call) resolveTable(chain *address.Chain, pick string, all []resolvedAddress) error {
 	for i, link := range chain.Links {
 		word := "alias"
 		if i > 0 {
@@ -230,7 +230,7 @@ there are 20 at most for an address. No hops are gone through.`,
 	}
 }
 
-func (c *call) knock(ctx context.Context, chain *resolve.Chain, count int, timeout time.Duration, form format) error {
+func (c *call) knock(ctx context.Context, chain *address.Chain, count int, timeout time.Duration, form format) error {
 	network := c.network()
 	bound, cancel := context.WithTimeout(ctx, timeout)
 	candidates, found := c.book.Candidates(bound, network, chain)
@@ -277,7 +277,7 @@ func (c *call) knock(ctx context.Context, chain *resolve.Chain, count int, timeo
 
 // listenerTLS is how TLS is spoken to a listener: from the first byte, where
 // the alias wants it. Other engines agree on it later, which a knock does not wait for.
-func (c *call) listenerTLS(chain *resolve.Chain, one route.Candidate) (*tlsrule.Plan, *finding.Finding) {
+func (c *call) listenerTLS(chain *address.Chain, one address.Candidate) (*tlsrule.Plan, *finding.Finding) {
 	rule := tlsrule.Rule(chain.Text(key.TLS))
 	spec := c.Engines.Named(chain.Text(key.Engine))
 	if spec == nil || spec.Listener == nil || rule != tlsrule.Required && rule != tlsrule.Verified {
@@ -307,7 +307,7 @@ func (c *call) listenerTLS(chain *resolve.Chain, one route.Candidate) (*tlsrule.
 	return plan, nil
 }
 
-func (c *call) knockTable(chain *resolve.Chain, knocks []alias.Knock) error {
+func (c *call) knockTable(chain *address.Chain, knocks []alias.Knock) error {
 	var rows [][]string
 	made := 0
 	for _, k := range knocks {

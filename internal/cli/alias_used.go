@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"gentleharbor/core/alias"
+	"gentleharbor/core/binding"
 	"gentleharbor/core/check"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
@@ -98,7 +99,7 @@ func (c *call) entriesOf(ctx context.Context, name string) (entries []string, lo
 		return nil, false, nil
 	}
 	for _, e := range w.Entries {
-		if slices.ContainsFunc(e.Bindings, func(b wallet.Binding) bool { return b.IsAlias(name) }) {
+		if slices.ContainsFunc(e.Bindings, func(b binding.Binding) bool { return b.IsAlias(name) }) {
 			entries = append(entries, e.Name)
 		}
 	}

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/container/find"
 	"gentleharbor/core/finding"
@@ -229,7 +230,7 @@ func (c *call) containerOf(ctx context.Context, word, endpoint string) (*named, 
 	wanted, ok := schema.ParseContainer(word)
 	if p := file.Lookup(word); p != nil {
 		r := resolve.Of(file, p, nil, c.environment())
-		if in, its := r.Container(); its {
+		if in, its := address.ContainerOf(r); its {
 			if found := r.Problem(); found != nil {
 				return nil, routeFailed(found)
 			}
@@ -250,7 +251,7 @@ func (c *call) containerOf(ctx context.Context, word, endpoint string) (*named, 
 	seen, _ := c.containers().Look(ctx, one.client, one.Container, false)
 	for _, p := range file.All() {
 		r := resolve.Of(file, p, nil, c.environment())
-		if _, in := r.Container(); in && r.Problem() == nil && seen.Leads(r, one.client.Endpoint.Address) {
+		if _, in := address.ContainerOf(r); in && r.Problem() == nil && seen.Leads(r, one.client.Endpoint.Address) {
 			one.profile = r
 			break
 		}

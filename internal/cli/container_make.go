@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/container/api"
 	"gentleharbor/core/container/making"
@@ -172,8 +173,8 @@ func (c *call) makeable(o makeOptions) (*resolve.Profile, error) {
 	if found := p.Problem(); found != nil {
 		return nil, routeFailed(found)
 	}
-	called, in := p.Container()
-	local := p.AddressKind() == "host" && p.Local()
+	called, in := address.ContainerOf(p)
+	local := p.Address().OneHost() && p.Local()
 	switch {
 	case !making.Makeable(p.Engine()):
 		return nil, usage("a container can be made of %s, and the profile's engine is %s",
@@ -186,7 +187,7 @@ func (c *call) makeable(o makeOptions) (*resolve.Profile, error) {
 			err:  errors.New("the profile's container is a compose file's service, which its compose file makes"),
 			try:  []string{fmt.Sprintf("docker compose -p %s up -d %s", called.Project, called.Service)},
 		}
-	case !in && !local && p.AddressKind() != "":
+	case !in && !local && p.Address().Known():
 		return nil, usage("the profile leads to another machine or a socket; a container is made of one whose address is " +
 			"container, or this machine's")
 	case p.Text(key.User) == "":
@@ -241,7 +242,7 @@ func (m *building) wish() (making.Wish, error) {
 	}
 	w.Entry, w.Inside = m.entry, w.Engine.Port
 	port := p.Port()
-	called, in := p.Container()
+	called, in := address.ContainerOf(p)
 	switch {
 	case in && m.name != "" && m.name != called.Name:
 		return w, usage("-name and the profile's container are two names; give one")
@@ -250,7 +251,7 @@ func (m *building) wish() (making.Wish, error) {
 	case w.Name == "":
 		w.Name = w.Profile
 	}
-	if !in && w.Port == 0 && p.AddressKind() == "host" && port != w.Inside {
+	if !in && w.Port == 0 && p.Address().OneHost() && port != w.Inside {
 		w.Port = port
 	}
 	named := func(s string) bool {
@@ -276,7 +277,7 @@ func (c *call) planProfile(m *building, client *api.Client) error {
 		}
 	}
 	var err error
-	if _, in := p.Container(); !in {
+	if _, in := address.ContainerOf(p); !in {
 		unset("host")
 		unset("port")
 		err = set("container", m.plan.Name)

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"gentleharbor/core/binding"
 	"gentleharbor/core/container/making"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/wallet"
@@ -72,7 +73,7 @@ func (c *call) makeSecrets(ctx context.Context, m *building) (map[string]secret.
 			if s.Entry == m.entry {
 				bound.Profile = m.profile.Profile.Name
 			}
-			bindTo(&e, []wallet.Binding{bound})
+			bindTo(&e, []binding.Binding{bound})
 			values[s.Variable] = e.Secret
 			w.Put(e)
 		}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"strings"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/container/making"
 	"gentleharbor/core/intake/compose"
@@ -37,7 +38,7 @@ func (c *call) exportCompose(ctx context.Context, p *resolve.Profile, o exportOp
 		w.Port = port
 	}
 	project := p.Profile.Name
-	if called, ok := p.Container(); ok {
+	if called, ok := address.ContainerOf(p); ok {
 		if called.Compose() {
 			project, w.Name = called.Project, called.Service
 		}
@@ -63,7 +64,7 @@ func (c *call) exportCompose(ctx context.Context, p *resolve.Profile, o exportOp
 // asItIs are the image of a profile's container, and the port at which it is published,
 // where its engine has it now.
 func (c *call) asItIs(ctx context.Context, p *resolve.Profile, image string, port int) (string, int) {
-	called, _ := p.Container()
+	called, _ := address.ContainerOf(p)
 	client, one, found := c.containers().Find(ctx, called, p.Text(key.Endpoint))
 	if found != nil {
 		return image, port

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"gentleharbor/core/binding"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/intake"
 	"gentleharbor/core/nearest"
@@ -307,7 +308,7 @@ func (c *call) boundEntry(ctx context.Context, name string, sets []schema.Overri
 		Name:     name,
 		User:     p.Text(key.User),
 		Secret:   v,
-		Bindings: []wallet.Binding{b},
+		Bindings: []binding.Binding{b},
 		Created:  now,
 		Changed:  now,
 	}, nil

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/intake"
 	"gentleharbor/core/intake/compose"
@@ -225,7 +226,7 @@ func (c *call) composeName(name string, in schema.Container) string {
 	if old == nil {
 		return name
 	}
-	if own, ok := resolve.Of(file, old, nil, c.environment()).Container(); ok && own == in {
+	if own, ok := address.ContainerOf(resolve.Of(file, old, nil, c.environment())); ok && own == in {
 		return name
 	}
 	return intake.Name(fmt.Sprintf("%.31s", in.Project), fmt.Sprintf("%.31s", in.Service))

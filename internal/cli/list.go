@@ -66,7 +66,7 @@ func (c *call) selected(file *profile.File, chosen selection) []listed {
 		one := listed{
 			Name:     r.Called,
 			Engine:   r.Text(key.Engine),
-			Where:    address(r),
+			Where:    shortAddress(r),
 			Hops:     hopWords(r),
 			User:     shown(r, "user"),
 			Database: shown(r, "database"),
@@ -134,7 +134,7 @@ func shown(r *resolve.Profile, k string) string {
 }
 
 // where is a profile's address in one word, and how many hops stand before it.
-func where(r *resolve.Profile) string { return address(r) + behindHops(len(r.Hops())) }
+func where(r *resolve.Profile) string { return shortAddress(r) + behindHops(len(r.Hops())) }
 
 func behindHops(n int) string {
 	switch n {
@@ -155,24 +155,7 @@ func hopWords(r *resolve.Profile) []string {
 	return words
 }
 
-// address is a profile's address in one word.
-func address(r *resolve.Profile) string {
-	switch r.AddressKind() {
-	case "host":
-		host, port := shown(r, "host"), shown(r, "port")
-		if strings.Contains(host, ":") && !strings.Contains(host, "$") {
-			host = "[" + host + "]"
-		}
-		return host + ":" + port
-	case "socket":
-		return shown(r, "socket")
-	case "alias":
-		return "alias " + shown(r, "alias")
-	case "container":
-		return "container " + shown(r, "container")
-	case "hosts":
-		hosts := r.Hosts()
-		return fmt.Sprintf("%s:%d and %d more", clean.Line(hosts[0].Host, 60), hosts[0].Port, len(hosts)-1)
-	}
-	return "-"
+// shortAddress is a profile's address in one word.
+func shortAddress(r *resolve.Profile) string {
+	return r.Address().Short(r, func(k key.Name) string { return shown(r, string(k)) })
 }

@@ -4,11 +4,11 @@ import (
 	"context"
 	"errors"
 
+	"gentleharbor/core/binding"
 	"gentleharbor/core/container/find"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/route"
 	"gentleharbor/core/secret"
-	"gentleharbor/core/wallet"
 )
 
 // containers are the container engines of this machine.
@@ -27,8 +27,8 @@ func (c *call) network() route.Network {
 }
 
 // bindingOf binds a wallet's entry to where a profile leads.
-func (c *call) bindingOf(ctx context.Context, p *resolve.Profile) (wallet.Binding, error) {
-	b, err := wallet.BindingOf(ctx, c.containers(), p)
+func (c *call) bindingOf(ctx context.Context, p *resolve.Profile) (binding.Binding, error) {
+	b, err := binding.Of(ctx, c.network().Sources(), p)
 	var failure *secret.Failure
 	switch {
 	case err == nil:

@@ -7,6 +7,7 @@ import (
 	"os"
 	"time"
 
+	"gentleharbor/core/binding"
 	"gentleharbor/core/check"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
@@ -127,7 +128,7 @@ func (c *call) putInWallet(ctx context.Context, o walletFlags, in secretInput, p
 			}
 			e, changed = *old, true
 		}
-		bindTo(&e, []wallet.Binding{b})
+		bindTo(&e, []binding.Binding{b})
 		e.Changed = now
 		var err error
 		e.Secret, err = in.take(ctx, c, fmt.Sprintf("the password of %s for %s", p.Text(key.User), p.Profile.Name))

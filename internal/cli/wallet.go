@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"gentleharbor/core/binding"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/privatesocket"
 	"gentleharbor/core/profile"
@@ -269,8 +270,8 @@ func entry(w *wallet.Wallet, name string) (*wallet.Entry, error) {
 }
 
 // bindings reads what -bind or bind was given: profiles, addresses and aliases.
-func (c *call) bindings(ctx context.Context, words []string) ([]wallet.Binding, error) {
-	var all []wallet.Binding
+func (c *call) bindings(ctx context.Context, words []string) ([]binding.Binding, error) {
+	var all []binding.Binding
 	for _, word := range words {
 		b, err := c.binding(ctx, word)
 		if err != nil {
@@ -281,11 +282,11 @@ func (c *call) bindings(ctx context.Context, words []string) ([]wallet.Binding, 
 	return all, nil
 }
 
-func (c *call) binding(ctx context.Context, word string) (wallet.Binding, error) {
+func (c *call) binding(ctx context.Context, word string) (binding.Binding, error) {
 	if name, ok := strings.CutPrefix(word, "alias:"); ok {
 		return c.aliasBinding(name)
 	}
-	if b, ok := wallet.ParseOther(word); ok {
+	if b, ok := binding.ParseOther(word); ok {
 		if b.Key != "" {
 			b.Key = schema.HopField(key.Key).Whole(b.Key, "", c.environment().Home)
 		}
@@ -295,22 +296,22 @@ func (c *call) binding(ctx context.Context, word string) (wallet.Binding, error)
 	if strings.Contains(word, "://") {
 		sets, err := connurl.Parse(c.keys, word)
 		if err != nil {
-			return wallet.Binding{}, usage("%w", err)
+			return binding.Binding{}, usage("%w", err)
 		}
 		p = resolve.Values(c.keys, "address", sets, c.environment())
-		if p.AddressKind() == "" {
-			return wallet.Binding{}, usage("the address to bind to has no host")
+		if !p.Address().Known() {
+			return binding.Binding{}, usage("the address to bind to has no host")
 		}
 	} else {
 		var err error
 		if p, err = c.resolve(word, nil); err != nil {
 			var request *profile.RequestError
 			if errors.As(err, &request) && !schema.ValidName(word) {
-				return wallet.Binding{},
+				return binding.Binding{},
 					usage("to bind to: a profile, alias:NAME, or an address with its engine such as %s",
 						inWords(c.keys, "{{scheme}}://db.saltmarsh.example:{{port}}"))
 			}
-			return wallet.Binding{}, err
+			return binding.Binding{}, err
 		}
 	}
 	return c.bindingOf(ctx, p)
@@ -318,21 +319,21 @@ func (c *call) binding(ctx context.Context, word string) (wallet.Binding, error)
 
 // aliasBinding binds to an alias: the user's own of that name, also where there is
 // none yet, else the project's.
-func (c *call) aliasBinding(name string) (wallet.Binding, error) {
+func (c *call) aliasBinding(name string) (binding.Binding, error) {
 	if _, err := c.load(); err != nil {
-		return wallet.Binding{}, err
+		return binding.Binding{}, err
 	}
 	_, err := c.keys.Field(key.Alias).ParseValue(name)
 	a := c.book.Find(name)
 	switch project := strings.HasPrefix(name, schema.ProjectPrefix); {
 	case err != nil:
-		return wallet.Binding{}, usage("not an alias name: %s", schema.NameRule)
+		return binding.Binding{}, usage("not an alias name: %s", schema.NameRule)
 	case a == nil && project:
-		return wallet.Binding{}, usage("there is no alias of that name in a project's file here")
+		return binding.Binding{}, usage("there is no alias of that name in a project's file here")
 	case a == nil:
-		return wallet.Binding{Alias: name}, nil
+		return binding.Binding{Alias: name}, nil
 	}
-	return wallet.ToAlias(a), nil
+	return binding.ToAlias(a), nil
 }
 
 // otherFile is a wallet file that a command is given.
@@ -344,7 +345,7 @@ func otherFile(path string) (*wallet.File, error) {
 }
 
 // bindTo adds bindings that an entry does not have yet.
-func bindTo(e *wallet.Entry, add []wallet.Binding) {
+func bindTo(e *wallet.Entry, add []binding.Binding) {
 	for _, b := range add {
 		have := false
 		for i, old := range e.Bindings {

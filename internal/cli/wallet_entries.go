@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"gentleharbor/core/binding"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/secret"
@@ -158,7 +159,7 @@ func (o *putFlags) put(ctx context.Context, c *call) error {
 }
 
 // bindings is what an entry is bound to: what -bind says, or else the profile of its name.
-func (o *putFlags) bindings(ctx context.Context, c *call, name string) ([]wallet.Binding, error) {
+func (o *putFlags) bindings(ctx context.Context, c *call, name string) ([]binding.Binding, error) {
 	if len(o.bind) > 0 {
 		return c.bindings(ctx, o.bind)
 	}
@@ -170,7 +171,7 @@ func (o *putFlags) bindings(ctx context.Context, c *call, name string) ([]wallet
 	var unreached *secret.Failure
 	switch {
 	case err == nil:
-		return []wallet.Binding{b}, nil
+		return []binding.Binding{b}, nil
 	case errors.As(err, &unreached): // its container's engine: bound to nothing is not what is meant
 		return nil, err
 	}
@@ -214,12 +215,12 @@ func (c *call) kept(e *wallet.Entry, changed bool) {
 
 // listedEntry is an entry in `wallet list -format json`.
 type listedEntry struct {
-	Name     string           `json:"name"`
-	User     string           `json:"user,omitempty"`
-	Bindings []wallet.Binding `json:"bindings"`
-	Note     string           `json:"note,omitempty"`
-	Created  time.Time        `json:"created"`
-	Changed  time.Time        `json:"changed"`
+	Name     string            `json:"name"`
+	User     string            `json:"user,omitempty"`
+	Bindings []binding.Binding `json:"bindings"`
+	Note     string            `json:"note,omitempty"`
+	Created  time.Time         `json:"created"`
+	Changed  time.Time         `json:"changed"`
 }
 
 func walletList() *command {
@@ -249,7 +250,7 @@ func walletList() *command {
 						Changed:  e.Changed,
 					}
 					if one.Bindings == nil {
-						one.Bindings = []wallet.Binding{}
+						one.Bindings = []binding.Binding{}
 					}
 					all = append(all, one)
 				}
@@ -340,7 +341,7 @@ func walletUnbind() *command {
 		run: func(ctx context.Context, c *call) error {
 			return c.changeEntry(ctx, o, c.args[0], func(_ *wallet.Wallet, e *wallet.Entry) error {
 				for _, word := range c.args[1:] {
-					left := slices.DeleteFunc(slices.Clone(e.Bindings), func(b wallet.Binding) bool { return b.Is(word) })
+					left := slices.DeleteFunc(slices.Clone(e.Bindings), func(b binding.Binding) bool { return b.Is(word) })
 					if len(left) == len(e.Bindings) {
 						return usage("the entry %s is not bound to that; gharbor wallet list shows to what it is", e.Name)
 					}

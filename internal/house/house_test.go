@@ -250,3 +250,39 @@ func compiles(d *ast.GenDecl) (found bool) {
 	})
 	return found
 }
+
+// addressWords are the packages that may name the key of a kind of address, with the reason.
+var addressWords = map[string]string{
+	"core/address":        "what the kinds are",
+	"core/profile":        "the files' own forms of them",
+	"core/profile/key":    "the names of the keys",
+	"core/profile/schema": "the table of keys",
+	"core/alias":          "follows aliases",
+	"core/container/find": "looks containers up",
+	"core/nearby":         "compares sockets of this machine",
+	"core/vouch":          "shows what an alias of a project uses",
+	"core/intake":         "writes addresses that it found",
+	"internal/cli/alias":  "the commands of aliases",
+	"internal/cli/inside": "the commands of containers",
+	"internal/cli":        "the words of the commands",
+}
+
+// TestAddressWords: what a kind of address is stands in core/address alone; nobody else asks which kind it is.
+func TestAddressWords(t *testing.T) {
+	named := regexp.MustCompile(`\bkey\.(Hosts|Socket|Alias|Container)\b`)
+	asked := regexp.MustCompile(`Address\(\)(\.Key)? *[!=]=|switch .*\.Address\(\)`)
+	for _, s := range product(t) {
+		folder := filepath.ToSlash(filepath.Dir(s.path))
+		if strings.HasPrefix(folder, "core/engine") {
+			continue
+		}
+		for number, line := range lines(s.data) {
+			if addressWords[folder] == "" && bytes.Contains(s.data, []byte(`core/profile/key"`)) && named.MatchString(line) {
+				t.Errorf("%s:%d names the key of an address: %s", s.path, number+1, strings.TrimSpace(line))
+			}
+			if folder != "core/address" && asked.MatchString(line) {
+				t.Errorf("%s:%d asks which kind of address it is: %s", s.path, number+1, strings.TrimSpace(line))
+			}
+		}
+	}
+}

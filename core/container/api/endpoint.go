@@ -16,8 +16,8 @@ import (
 	"path/filepath"
 	"strconv"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/hostname"
-	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/secret"
 )
@@ -122,8 +122,8 @@ func usualSockets(lookup func(string) (string, bool), home string, uid int) []st
 func Endpoints(lookup func(string) (string, bool), home string, uid int) ([]Endpoint, error) {
 	var all []Endpoint
 	var problem error
-	named, _ := lookup(resolve.EndpointVariable)
-	switch one := (Endpoint{named, resolve.EndpointVariable}); {
+	named, _ := lookup(address.EndpointVariable)
+	switch one := (Endpoint{named, address.EndpointVariable}); {
 	case named == "":
 	case schema.ValidEndpoint(named):
 		all = append(all, one)

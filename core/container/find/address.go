@@ -186,7 +186,7 @@ func (v *view) unpublished(port int) *finding.Finding {
 			publish, v.client.CLIName())
 	}
 	if inner := v.innerPorts(port); len(inner) == 1 {
-		found.Suggest("gharbor set %s port=%d   # if that is the server's port in the container", v.profile.Profile.Name,
+		found.Suggest("gharbor set %s port=%d   # if that is the server's port in the container", v.profile.Name(),
 			inner[0])
 	}
 	return found.Suggest("gharbor container scan")
@@ -220,7 +220,7 @@ func (v *view) innerPorts(but int) []int {
 // publishes reports whether a profile's written address is one at which a container's
 // port is published.
 func (s Seen) publishes(r *resolve.Profile) bool {
-	if len(r.Hops()) > 0 || r.AddressKind() == "container" {
+	if r.BehindHops() {
 		return false
 	}
 	for _, h := range r.Hosts() {

@@ -18,19 +18,18 @@ import (
 	"sync"
 	"time"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/container/api"
 	"gentleharbor/core/defect"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile/key"
-	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
-	"gentleharbor/core/route"
 )
 
 // Engines are the container engines that this machine can ask. It is a
-// route.Containers.
+// address.Containers.
 type Engines struct {
 	Catalog // recognises the servers in containers
 
@@ -123,7 +122,7 @@ func (e *Engines) endpoints(written string) ([]api.Endpoint, *finding.Finding) {
 	}
 	if len(all) == 0 {
 		return nil, finding.New(finding.ContainerNoEngine, "no container engine was found on this machine").
-			Saw("none of the usual sockets is there, and %s is not set", resolve.EndpointVariable).
+			Saw("none of the usual sockets is there, and %s is not set", address.EndpointVariable).
 			Suggest("sudo systemctl start docker   # if it is installed").
 			Suggest("export DOCKER_HOST=unix:///PATH   # if its socket is elsewhere")
 	}
@@ -146,15 +145,15 @@ func Canonical(endpoint string) string {
 }
 
 // Endpoint is the engine that a profile's container is looked for at.
-func (e *Engines) Endpoint(ctx context.Context, r *resolve.Profile) (string, *finding.Finding) {
-	all, found := e.endpoints(r.Text(key.Endpoint))
+func (e *Engines) Endpoint(ctx context.Context, p address.Profile) (string, *finding.Finding) {
+	all, found := e.endpoints(p.Text(key.Endpoint))
 	switch {
 	case found != nil:
 		return "", found
 	case len(all) == 1:
 		return Canonical(all[0].Address), nil
 	}
-	m, found := e.find(ctx, r)
+	m, found := e.find(ctx, p)
 	if found != nil {
 		return "", found
 	}
@@ -175,9 +174,9 @@ func (e *Engines) Find(ctx context.Context, wanted schema.Container,
 }
 
 // find looks up a profile's container.
-func (e *Engines) find(ctx context.Context, r *resolve.Profile) (match, *finding.Finding) {
-	wanted, _ := r.Container()
-	return e.look(ctx, wanted, r.Text(key.Endpoint), r.Called)
+func (e *Engines) find(ctx context.Context, p address.Profile) (match, *finding.Finding) {
+	wanted, _ := address.ContainerOf(p)
+	return e.look(ctx, wanted, p.Text(key.Endpoint), p.Name())
 }
 
 // look asks all engines at once. A container that two of them have, or two
@@ -302,16 +301,16 @@ func named(ctx context.Context, client *api.Client, name string) ([]match, error
 }
 
 // Place asks the container engine where a profile's container is now.
-func (e *Engines) Place(ctx context.Context, r *resolve.Profile) (*route.ContainerAddress, *finding.Finding) {
-	m, found := e.find(ctx, r)
+func (e *Engines) Place(ctx context.Context, p address.Profile) (*address.ContainerAddress, *finding.Finding) {
+	m, found := e.find(ctx, p)
 	if found != nil {
 		return nil, found
 	}
 	if err := m.join(ctx); err != nil {
 		return nil, Trouble(err)
 	}
-	v := &view{Engines: e, match: m, profile: r}
-	v.called, _ = r.Container()
+	v := &view{Engines: e, match: m, profile: p}
+	v.called, _ = address.ContainerOf(p)
 	if found := v.idle(ctx); found != nil {
 		return nil, found
 	}
@@ -319,7 +318,7 @@ func (e *Engines) Place(ctx context.Context, r *resolve.Profile) (*route.Contain
 	if found != nil {
 		return nil, found
 	}
-	placed := &route.ContainerAddress{
+	placed := &address.ContainerAddress{
 		Ref:      v.called,
 		Name:     m.one.Name,
 		Endpoint: Canonical(m.client.Endpoint.Address),
@@ -358,7 +357,7 @@ func (m *match) join(ctx context.Context) error {
 type view struct {
 	*Engines
 	match
-	profile *resolve.Profile
+	profile address.Profile
 	called  schema.Container
 }
 
@@ -412,7 +411,7 @@ func name(one *api.Container) string { return clean.Shell(one.Name) }
 // socket: a profile need not name it then.
 func (e *Engines) IsOnlyEngine(endpoint string) bool {
 	all, err := api.Endpoints(e.Lookup, e.Home, e.UID)
-	return err == nil && len(all) == 1 && all[0].From != resolve.EndpointVariable &&
+	return err == nil && len(all) == 1 && all[0].From != address.EndpointVariable &&
 		Canonical(all[0].Address) == Canonical(endpoint)
 }
 
@@ -423,7 +422,7 @@ func (e *Engines) Client(ctx context.Context, endpoint string) (*api.Client, *fi
 	if found != nil {
 		return nil, found
 	}
-	if endpoints[0].From == resolve.EndpointVariable {
+	if endpoints[0].From == address.EndpointVariable {
 		endpoints = endpoints[:1]
 	}
 	var clients []*api.Client

@@ -9,6 +9,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/container/api"
 	"gentleharbor/core/defect"
@@ -82,8 +83,8 @@ func (e *Engines) Scan(ctx context.Context, endpoint string, greet bool) ([]View
 	defer cancel()
 	views := e.views(ctx, endpoints, greet)
 	if found != nil { // of what DOCKER_HOST says; the usual sockets are there all the same
-		named, _ := e.Lookup(resolve.EndpointVariable)
-		views = append([]View{{Endpoint: clean.Line(clean.WithoutPasswords(named), 200), From: resolve.EndpointVariable,
+		named, _ := e.Lookup(address.EndpointVariable)
+		views = append([]View{{Endpoint: clean.Line(clean.WithoutPasswords(named), 200), From: address.EndpointVariable,
 			Finding: found, Containers: []Seen{}}}, views...)
 	}
 	return views, nil
@@ -323,7 +324,7 @@ func (s Seen) LocalPort() int {
 
 // Leads reports whether a profile leads to the container, at the engine that has it.
 func (s Seen) Leads(r *resolve.Profile, endpoint string) bool {
-	wanted, ok := r.Container()
+	wanted, ok := address.ContainerOf(r)
 	if !ok {
 		return s.publishes(r)
 	}

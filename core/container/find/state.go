@@ -65,7 +65,7 @@ func (v *view) idle(ctx context.Context) *finding.Finding {
 // leads to it.
 func (v *view) startName() string {
 	if v.profile != nil {
-		return v.profile.Called
+		return v.profile.Name()
 	}
 	return name(v.one)
 }
@@ -301,7 +301,7 @@ func (v *view) starting(lines []string) *finding.Finding {
 	if seen != "" {
 		found.Saw("its log: %s", clean.Quoted(clean.Line(seen, 200)))
 	}
-	return found.Suggest("gharbor wait %s", v.profile.Called)
+	return found.Suggest("gharbor wait %s", v.profile.Name())
 }
 
 // lastReady is the last line by which a log says that the server is ready, with the line

@@ -184,7 +184,8 @@ func (s scope) project(model *node, name string) (*project, error) {
 	for name, one := range p.all() {
 		for other := range one.DependsOn {
 			if services.get(other) == nil {
-				return nil, services.get(name).get("depends_on").wrong("services."+name+".depends_on", "names a service that is not there")
+				at := services.get(name).get("depends_on")
+				return nil, at.wrong("services."+name+".depends_on", "names a service that is not there")
 			}
 		}
 	}
@@ -253,7 +254,10 @@ func readVariables(path, format string, data []byte, to map[string]string, looku
 			}
 		}
 	default:
-		return &profile.FileError{Path: path, What: "is to be read in the format " + clean.Word(format) + ", which is not known"}
+		return &profile.FileError{
+			Path: path,
+			What: "is to be read in the format " + clean.Word(format) + ", which is not known",
+		}
 	}
 	if err != nil {
 		return &profile.FileError{Path: path, What: "is no file of NAME=VALUE lines as the compose specification has them"}

@@ -141,7 +141,8 @@ func identity(n *node, at string) string {
 	switch at {
 	case "services.*.ports":
 		if port, err := portOf(n, at); err == nil && len(port) == 1 {
-			return strings.Join([]string{cmp.Or(port[0].host, "0.0.0.0"), port[0].Published, port[0].text(), port[0].Protocol}, " ")
+			p := port[0]
+			return strings.Join([]string{cmp.Or(p.host, "0.0.0.0"), p.Published, p.text(), p.Protocol}, " ")
 		}
 		return ""
 	case "services.*.secrets":

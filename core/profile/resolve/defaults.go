@@ -13,10 +13,7 @@ func (r *Profile) byDefault(field *schema.Field) (Effective, bool) {
 	switch field.Name {
 	case "port":
 		if spec := r.Engine(); spec != nil && spec.Port != 0 {
-			text, reason = strconv.Itoa(spec.Port), spec.Word+"'s usual port"
-			if r.address == "container" {
-				reason += ", inside the container"
-			}
+			text, reason = strconv.Itoa(spec.Port), spec.Word+"'s usual port"+r.address.PortPlace
 		}
 	case "database":
 		if spec := r.Engine(); spec != nil && spec.Keys.UserDatabase {
@@ -33,11 +30,9 @@ func (r *Profile) byDefault(field *schema.Field) (Effective, bool) {
 		}
 	case "tls":
 		switch {
-		case r.address == "":
-		case r.address == "container" && r.localEngine():
-			text, reason = "offered", "the container's engine is on this machine"
-		case r.address == "container":
-			text, reason = "verified", "the container's engine is not on this machine"
+		case !r.address.Known():
+		case r.address.TLS != nil:
+			text, reason = r.address.TLS(r)
 		case r.Local() && len(r.Hops()) > 0:
 			text, reason = "offered", "the address is on the last hop's own machine"
 		case r.Local():
@@ -46,7 +41,7 @@ func (r *Profile) byDefault(field *schema.Field) (Effective, bool) {
 			text, reason = "verified", "the address is not on this machine"
 		}
 	case "target":
-		if r.address == "hosts" || r.address == "alias" && len(r.Hosts()) != 1 && r.service.Text(key.Socket) == "" {
+		if r.address.Several != nil && r.address.Several(r) {
 			text, reason = "any", "the first that serves"
 		}
 	}

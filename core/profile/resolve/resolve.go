@@ -11,9 +11,9 @@ import (
 	"strconv"
 	"strings"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/hostname"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
@@ -85,9 +85,9 @@ type Profile struct {
 	overrides []schema.Override
 	env       Environment
 	chain     []*profile.Profile // the profile, and those that it is like in turn
-	address   string             // the kind of address that counts, "" for none
+	address   *address.Kind      // of the address that counts
 
-	service *Chain           // what its alias comes to, nil without one
+	service *address.Chain   // what its alias comes to, nil without one
 	astray  *finding.Finding // why its alias comes to nothing
 
 	pinned     map[string][]byte
@@ -117,7 +117,7 @@ func Of(f *profile.File, p *profile.Profile, overrides []schema.Override, env En
 		env:       env,
 		chain:     f.Chain(p, overrides),
 	}
-	r.address = addressKind(overrides, r.chain)
+	r.address = address.Named(addressKey(overrides, r.chain))
 	r.notVouched = r.unvouched()
 	r.follow()
 	return r
@@ -127,8 +127,7 @@ func Of(f *profile.File, p *profile.Profile, overrides []schema.Override, env En
 // or does not fit is the template itself; Problem says so.
 func (r *Profile) Get(name key.Name) (Effective, bool) {
 	field := r.Schema().Field(name)
-	aliased := name == key.Socket && r.service.Text(key.Socket) != ""
-	if field == nil || field.Address && string(name) != r.address && !aliased {
+	if field == nil || field.Address && name != r.address.Key && r.service.Text(name) == "" {
 		return Effective{}, false
 	}
 	e, ok := r.lookUp(field)
@@ -139,7 +138,7 @@ func (r *Profile) Get(name key.Name) (Effective, bool) {
 	return e, true
 }
 
-// schema.Schema is the table of keys that the profile's file was read by.
+// Schema is the table of keys that the profile's file was read by.
 func (r *Profile) Schema() *schema.Schema { return r.file.Schema() }
 
 // Engine is the engine that the profile names, nil for none.
@@ -202,7 +201,7 @@ func (r *Profile) Problem() *finding.Finding {
 	}
 	fields := r.Schema().Fields()
 	for i := range fields {
-		if field := &fields[i]; !field.Expands || field.Address && string(field.Name) != r.address {
+		if field := &fields[i]; !field.Expands || field.Address && field.Name != r.address.Key {
 			continue
 		}
 		e, ok := r.lookUp(&fields[i])
@@ -223,18 +222,18 @@ func (r *Profile) Problem() *finding.Finding {
 	return nil
 }
 
-// addressKind is the address key of the first place that has one: a profile
-// that says socket is not at the host of the profile that it is like.
-func addressKind(overrides []schema.Override, chain []*profile.Profile) string {
+// addressKey is the address key of the first place that has one: a profile that says a socket is not at the host
+// of the profile that it is like. It is "" where there is none.
+func addressKey(overrides []schema.Override, chain []*profile.Profile) key.Name {
 	for _, o := range overrides {
 		if o.Field.Address && !o.Unset {
-			return string(o.Field.Name)
+			return o.Field.Name
 		}
 	}
 	for _, p := range chain {
 		for _, e := range p.Entries {
 			if e.Field.Address && !unset(e.Field, overrides) {
-				return string(e.Field.Name)
+				return e.Field.Name
 			}
 		}
 	}
@@ -343,49 +342,41 @@ func (r *Profile) Own() bool {
 	return r.service == nil || !slices.ContainsFunc(r.service.Links, func(a *profile.Alias) bool { return a.InProject() })
 }
 
-// AddressKind is "host", "hosts", "socket", "alias", "container", or "" for a profile without
-// address.
-func (r *Profile) AddressKind() string { return r.address }
+// Address is the kind of the profile's address, address.None for a profile without one.
+func (r *Profile) Address() *address.Kind { return r.address }
 
-// HostPort is one server to try.
-type HostPort struct {
-	Host string
-	Port int
+// Hosts are the servers that the address lists, in order.
+func (r *Profile) Hosts() []address.HostPort { return r.address.Hosts(r) }
+
+// Local reports whether everything that the profile may dial is written as an address of the machine that dials
+// it: this one, or the last hop. DNS has no say in it.
+func (r *Profile) Local() bool { return r.address.Local(r) }
+
+// Name is the name by which the user means the profile.
+func (r *Profile) Name() string { return r.Called }
+
+// Value is the effective value of a key.
+func (r *Profile) Value(name key.Name) (schema.Value, bool) {
+	e, ok := r.Get(name)
+	return e.Value, ok
 }
 
-// Hosts returns the servers of a host or hosts address, in order.
-func (r *Profile) Hosts() []HostPort {
-	common := r.Port()
-	if e, ok := r.Get(key.Host); ok {
-		return []HostPort{{e.Value.Text(), common}}
-	}
-	if r.address == "alias" {
-		return r.service.Addresses(common)
-	}
-	e, ok := r.Get(key.Hosts)
-	if !ok {
-		return nil
-	}
-	return hostPorts(e.Value.List(), common)
+// OwnPort reports whether the profile itself says the port.
+func (r *Profile) OwnPort() bool {
+	e, ok := r.Get(key.Port)
+	return ok && e.Origin.Kind != FromAlias && e.Origin.Kind != FromEngine
 }
 
-// Local reports whether everything that the profile may dial is written as an
-// address of the machine that dials it: this one, or the last hop. DNS has no say
-// in it.
-func (r *Profile) Local() bool {
-	if r.AddressKind() == "socket" || r.service.Text(key.Socket) != "" {
-		return true
+// BehindHops reports whether hops stand before the address.
+func (r *Profile) BehindHops() bool { return len(r.Hops()) > 0 }
+
+// Variable is a variable of the machine, "" where it has none, or where nothing of the profile may be used.
+func (r *Profile) Variable(name string) string {
+	if !r.Vouched() || r.env.Lookup == nil {
+		return ""
 	}
-	if r.address == "container" {
-		return r.localEngine()
-	}
-	hosts := r.Hosts()
-	for _, h := range hosts {
-		if !hostname.Local(h.Host) {
-			return false
-		}
-	}
-	return len(hosts) > 0
+	value, _ := r.env.Lookup(name)
+	return value
 }
 
 // Values resolves values that stand in no file, such as those of a connection URL, like

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/key"
@@ -146,9 +147,9 @@ func parse(t *testing.T, text string) *profile.File {
 }
 
 // chains is a profile.Aliases of one chain.
-type chains struct{ all *Chain }
+type chains struct{ all *address.Chain }
 
-func (c chains) Chain(string, *Profile) (*Chain, *finding.Finding) { return c.all, nil }
+func (c chains) Chain(string, *Profile) (*address.Chain, *finding.Finding) { return c.all, nil }
 
 func (c chains) Given(string, *Profile) (profile.GivenHost, bool) { return profile.GivenHost{}, false }
 
@@ -161,7 +162,7 @@ func TestThroughAlias(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	env := Environment{Aliases: chains{&Chain{Links: []*profile.Alias{f.AliasNamed("old"), f.AliasNamed("skein")}}}}
+	env := Environment{Aliases: chains{&address.Chain{Links: []*profile.Alias{f.AliasNamed("old"), f.AliasNamed("skein")}}}}
 	r := Of(p, p.Lookup("archive"), nil, env)
 	for k, want := range map[string]string{
 		"engine": "oracle alias skein, aliases.toml:5", "service": "OTHER profiles.toml:4", "tls": "required alias old, aliases.toml:3",
@@ -178,8 +179,8 @@ func TestThroughAlias(t *testing.T) {
 	if r := Of(p, p.Lookup("archive"), []schema.Override{{Field: keys.Field(key.Service), Unset: true}}, env); r.Text(key.Service) != "SKEIN" {
 		t.Errorf("without the profile's own service: %q", r.Text(key.Service))
 	}
-	if d := Of(p, p.Lookup("direct"), nil, env); d.AddressKind() != "host" || d.Text(key.Engine) != "" || d.Service() != nil {
-		t.Errorf("a host of its own, and still %q by %q", d.Text(key.Engine), d.AddressKind())
+	if d := Of(p, p.Lookup("direct"), nil, env); d.Address().Key != "host" || d.Text(key.Engine) != "" || d.Service() != nil {
+		t.Errorf("a host of its own, and still %q by %q", d.Text(key.Engine), d.Address().Key)
 	}
 }
 
@@ -196,8 +197,8 @@ func TestContainerForms(t *testing.T) {
 	} {
 		f := parse(t, head+text)
 		r := Of(f, f.Lookup("ringing"), nil, Environment{Lookup: func(string) (string, bool) { return "", false }})
-		if have, ok := r.Container(); !ok || have != want || r.AddressKind() != "container" || !r.Local() || r.Text(key.TLS) != "offered" {
-			t.Errorf("%s is %+v, %q, local %v, tls %s", text, have, r.AddressKind(), r.Local(), r.Text(key.TLS))
+		if have, ok := address.ContainerOf(r); !ok || have != want || r.Address().Key != "container" || !r.Local() || r.Text(key.TLS) != "offered" {
+			t.Errorf("%s is %+v, %q, local %v, tls %s", text, have, r.Address().Key, r.Local(), r.Text(key.TLS))
 		}
 		if far := Of(f, f.Lookup("ringing"), sets(t, "endpoint=tcp://far.saltmarsh.example:2376"), Environment{Lookup: func(string) (string, bool) { return "", false }}); far.Local() || far.Text(key.TLS) != "verified" {
 			t.Errorf("at an engine elsewhere the rule is %s", far.Text(key.TLS))
@@ -271,7 +272,7 @@ func TestResolve(t *testing.T) {
 		return all
 	}
 	r = Of(f, f.Lookup("sightings-ro"), over("socket", "/run/pg", "user", ""), env)
-	if _, ok := r.Get(key.Host); ok || r.Text(key.Socket) != "/run/pg" || r.AddressKind() != "socket" || r.Text(key.User) != "" {
+	if _, ok := r.Get(key.Host); ok || r.Text(key.Socket) != "/run/pg" || r.Address().Key != "socket" || r.Text(key.User) != "" {
 		t.Errorf("override: %+v", r.Values())
 	}
 	for _, c := range []struct{ k, template, want, shown string }{
@@ -437,8 +438,8 @@ func TestHopEdits(t *testing.T) {
 func TestChain(t *testing.T) {
 	f := aliasFile(t, skein)
 	a := f.AliasNamed("skein")
-	chain := &Chain{Links: []*profile.Alias{f.AliasNamed("old-skein"), a}}
-	if got := chain.Addresses(1522); len(got) != 2 || got[1] != (HostPort{"archive-b.saltmarsh.example", 1522}) || chain.Retries() != 2 || chain.Text(key.Service) != "SKEIN" {
+	chain := &address.Chain{Links: []*profile.Alias{f.AliasNamed("old-skein"), a}}
+	if got := chain.Addresses(1522); len(got) != 2 || got[1] != (address.HostPort{Host: "archive-b.saltmarsh.example", Port: 1522}) || chain.Retries() != 2 || chain.Text(key.Service) != "SKEIN" {
 		t.Errorf("%v, %d", got, chain.Retries())
 	}
 }
@@ -512,11 +513,11 @@ func TestProjects(t *testing.T) {
 // TestValues: what stands in no file is resolved like what does.
 func TestValues(t *testing.T) {
 	r := Values(keys, "address", sets(t, "engine=mysql", "host=db.example", "user=warden"), Environment{})
-	if r.Port() != 3306 || r.Engine().Word != "mysql" || r.AddressKind() != "host" || r.AliasProblem() != nil || r.PortOverride() || r.Problem() != nil {
+	if r.Port() != 3306 || r.Engine().Word != "mysql" || r.Address().Key != "host" || r.AliasProblem() != nil || address.PortOverride(r) || r.Problem() != nil {
 		t.Errorf("%d %+v", r.Port(), r.Problem())
 	}
 	r = Values(keys, "address", sets(t, "alias=none"), Environment{})
-	if r.AliasProblem() == nil || SRVDomain("_db._tcp.saltmarsh.example.") != "saltmarsh.example" {
+	if r.AliasProblem() == nil || address.SRVDomain("_db._tcp.saltmarsh.example.") != "saltmarsh.example" {
 		t.Error("an alias of nowhere leads somewhere")
 	}
 }

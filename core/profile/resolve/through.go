@@ -6,8 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/hostname"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/key"
 )
@@ -15,7 +15,7 @@ import (
 // Aliases are the aliases and given hosts that profiles may name.
 type Aliases interface {
 	// Chain follows an alias. The profile that names it is for messages.
-	Chain(word string, by *Profile) (*Chain, *finding.Finding)
+	Chain(word string, by *Profile) (*address.Chain, *finding.Finding)
 	// Given is what [hosts] has for a host name that a profile dials. A project's file
 	// counts for what stands in that file.
 	Given(host string, by *Profile) (profile.GivenHost, bool)
@@ -23,10 +23,10 @@ type Aliases interface {
 
 // follow finds what the profile's alias comes to.
 func (r *Profile) follow() {
-	if r.address != "alias" || r.notVouched != nil {
+	if !r.address.Follows || r.notVouched != nil {
 		return
 	}
-	word, _ := r.lookUp(r.Schema().Field(key.Alias))
+	word, _ := r.lookUp(r.Schema().Field(r.address.Key))
 	if r.env.Aliases == nil {
 		r.astray = finding.New(finding.AliasUnknown, "there are no aliases here").Suggest("gharbor show %s", r.Called)
 		return
@@ -40,27 +40,10 @@ func (r *Profile) follow() {
 }
 
 // Service is what the profile's alias comes to, nil without one.
-func (r *Profile) Service() *Chain { return r.service }
-
-// PortOverride reports whether the profile itself says a port that an address of its alias, which has
-// none, is given.
-func (r *Profile) PortOverride() bool {
-	e, ok := r.Get(key.Port)
-	if r.address != "alias" || !ok || e.Origin.Kind == FromAlias || e.Origin.Kind == FromEngine {
-		return false
-	}
-	listed, _, ok := r.service.Own(key.Addresses)
-	if !ok {
-		return r.service.Text(key.Socket) != "" // whose name ends with it; with srv DNS says it
-	}
-	return slices.ContainsFunc(listed.Value.List(), func(item string) bool {
-		_, port := hostname.SplitPort(item)
-		return port == ""
-	})
-}
+func (r *Profile) Service() *address.Chain { return r.service }
 
 // LinkPath is a path that a chain of aliases says for a key, made absolute; "" for none.
-func (r *Profile) LinkPath(c *Chain, k string) string {
+func (r *Profile) LinkPath(c *address.Chain, k string) string {
 	e, link, ok := c.Own(key.Name(k))
 	if !ok {
 		return ""
@@ -83,5 +66,5 @@ func (r *Profile) Given(host string) (profile.GivenHost, bool) {
 // host and port.
 func (r *Profile) Lists(host string, port int) bool {
 	return slices.ContainsFunc(r.Hosts(),
-		func(h HostPort) bool { return strings.EqualFold(h.Host, host) && h.Port == port })
+		func(h address.HostPort) bool { return strings.EqualFold(h.Host, host) && h.Port == port })
 }

@@ -4,6 +4,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/key"
@@ -51,7 +52,7 @@ func (r *Profile) sealed(p *profile.Profile) *Profile {
 		chain:      p.File().Chain(p, nil),
 		notVouched: NotVouched(p.Name),
 	}
-	s.address = addressKind(nil, s.chain)
+	s.address = address.Named(addressKey(nil, s.chain))
 	return s
 }
 
@@ -85,14 +86,14 @@ func (r *Profile) WhyNotVouched() *finding.Finding { return r.notVouched }
 // no path made whole. ok is false where nothing sets it.
 func (r *Profile) Written(name key.Name) (schema.Value, bool) {
 	field := r.Schema().Field(name)
-	if field == nil || field.Address && string(name) != r.address {
+	if field == nil || field.Address && name != r.address.Key {
 		return schema.Value{}, false
 	}
 	e, ok := r.lookUp(field)
 	return e.Value, ok
 }
 
-// profile.File is the file that the profile stands in.
+// File is the file that the profile stands in.
 func (r *Profile) File() *profile.File { return r.file }
 
 // Root is the repository that the profile's file belongs to, "" for the user's.

@@ -12,6 +12,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/route"
@@ -33,7 +34,7 @@ func (d *Dialer) reach(ctx context.Context, before *Link, h *Hop) (net.Conn, *fi
 		}
 		return conn, nil
 	}
-	c := route.Candidate{Host: h.Host, Port: h.Port}
+	c := address.Candidate{Host: h.Host, Port: h.Port}
 	addrs, result := d.Network.Names(ctx, d.Profile, c)
 	if result.Finding != nil {
 		found := finding.New(finding.HopNameUnknown, "the hop's name %s is not known here", clean.Quoted(h.Host))
@@ -52,7 +53,7 @@ func (d *Dialer) reach(ctx context.Context, before *Link, h *Hop) (net.Conn, *fi
 
 // unreached is the finding for a first hop that did not accept.
 func (d *Dialer) unreached(h *Hop, tried []route.Attempt) *finding.Finding {
-	plain := route.Unreached(d.Profile, route.Candidate{Host: h.Host, Port: h.Port}, tried)
+	plain := route.Unreached(d.Profile, address.Candidate{Host: h.Host, Port: h.Port}, tried)
 	code, cause := finding.HopFailed, fmt.Sprintf("the hop %s could not be reached", h)
 	switch plain.Code {
 	case finding.ReachRefused:

@@ -1,28 +1,29 @@
-package route
+package address_test
 
 import (
-	"net"
 	"net/netip"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/resolve"
 )
 
 // one is the candidate of a profile.
-func one(t *testing.T, n Network, text string) (Candidate, *finding.Finding) {
+func one(t *testing.T, text string) (address.Candidate, *finding.Finding) {
 	t.Helper()
 	f, err := profile.Parse(keys, "profiles.toml", []byte("[profile.counts]\n"+text))
 	if err != nil {
 		t.Fatal(err)
 	}
-	all, found := n.Candidates(t.Context(), resolve.Of(f, f.Lookup("counts"), nil, resolve.Environment{}))
+	r := resolve.Of(f, f.Lookup("counts"), nil, resolve.Environment{})
+	all, found := r.Address().Locate(t.Context(), address.Sources{}, r)
 	if found != nil {
-		return Candidate{}, found
+		return address.Candidate{}, found
 	}
 	if len(all) == 0 {
 		t.Fatalf("%s leads nowhere", text)
@@ -45,18 +46,18 @@ func TestSocketNames(t *testing.T) {
 		"engine = \"postgresql\"\nsocket = \"/far\"\n[[profile.counts.hop]]\nhost = \"gate\"\n":   "/far/.s.PGSQL.5432",
 		"engine = \"mysql\"\nsocket = \"/far/m.sock\"\n[[profile.counts.hop]]\nhost = \"gate\"\n": "/far/m.sock",
 	} {
-		c, found := one(t, Network{}, text)
+		c, found := one(t, text)
 		if found != nil || c.Socket != want || c.Folder == "" {
 			t.Errorf("%s is at %+v, %+v", text, c, found)
 		}
 	}
-	if c, _ := one(t, Network{}, "engine = \"postgresql\"\nsocket = \""+folder+"/.s.PGSQL.5434\"\n"); c.Port != 5434 || !c.Local() || c.String() != c.Socket {
+	if c, _ := one(t, "engine = \"postgresql\"\nsocket = \""+folder+"/.s.PGSQL.5434\"\n"); c.Port != 5434 || !c.Local() || c.String() != c.Socket {
 		t.Errorf("%+v", c)
 	}
-	if _, found := one(t, Network{}, "engine = \"mysql\"\nsocket = \"/"+strings.Repeat("x", 120)+"\"\n"); found == nil || found.Code != finding.ProfileIncomplete {
+	if _, found := one(t, "engine = \"mysql\"\nsocket = \"/"+strings.Repeat("x", 120)+"\"\n"); found == nil || found.Code != finding.ProfileIncomplete {
 		t.Errorf("a path that no address holds: %+v", found)
 	}
-	if _, found := one(t, Network{}, "engine = \"mysql\"\ncontainer = \"x\"\n"); found == nil || found.Code != finding.ContainerNoEngine {
+	if _, found := one(t, "engine = \"mysql\"\ncontainer = \"x\"\n"); found == nil || found.Code != finding.ContainerNoEngine {
 		t.Errorf("without container engines: %+v", found)
 	}
 }
@@ -64,47 +65,18 @@ func TestSocketNames(t *testing.T) {
 // TestCandidate: what a candidate is called, where it is dialled, and what its certificate must be for.
 func TestCandidate(t *testing.T) {
 	given := profile.GivenHost{Name: "db", Addresses: []netip.Addr{netip.MustParseAddr("192.0.2.1"), netip.MustParseAddr("2001:db8::1")}, File: "/h/aliases.toml", Line: 3}
-	c := Candidate{Host: "db", Port: 5432, StaticHost: &given}
+	c := address.Candidate{Host: "db", Port: 5432, StaticHost: &given}
 	if got := strings.Join(c.HopTargets(), " "); got != "192.0.2.1:5432 [2001:db8::1]:5432" {
 		t.Error(got)
 	}
 	if c.ToldBy() != "[hosts] at /h/aliases.toml:3" || c.CertificateName() != "db" || c.Local() {
 		t.Errorf("%s %s", c.ToldBy(), c.CertificateName())
 	}
-	plain := Candidate{Host: "127.0.0.1", Port: 1, Name: "counts.example"}
+	plain := address.Candidate{Host: "127.0.0.1", Port: 1, Name: "counts.example"}
 	if got := plain.HopTargets(); len(got) != 1 || got[0] != "127.0.0.1:1" || !plain.Local() || plain.CertificateName() != "counts.example" {
 		t.Errorf("%v", got)
 	}
-	if (Candidate{Host: "127.0.0.1", ViaHop: true}).Local() {
+	if (address.Candidate{Host: "127.0.0.1", ViaHop: true}).Local() {
 		t.Error("a hop's loopback is this machine's")
-	}
-	n := System()
-	if n.Resolve == nil || n.Dial == nil || n.Services == nil {
-		t.Error("the system's network lacks a part")
-	}
-	if addrs, err := n.Resolve(t.Context(), "localhost"); err != nil || len(addrs) == 0 {
-		t.Errorf("%v %v", addrs, err)
-	}
-}
-
-// TestReached: the first address that accepts is taken, and the others are told.
-func TestReached(t *testing.T) {
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer listener.Close()
-	port := listener.Addr().(*net.TCPAddr).Port
-	n := System()
-	reached, tried := n.Reach(t.Context(), Candidate{Host: "localhost", Port: port}, []netip.Addr{netip.MustParseAddr("127.0.0.1")})
-	if reached == nil {
-		t.Fatalf("%+v", tried)
-	}
-	reached.Conn.Close()
-	if reached.Network != "tcp" || reached.Address != listener.Addr().String() {
-		t.Errorf("%+v", reached)
-	}
-	if reached, tried := n.Reach(t.Context(), Candidate{Socket: filepath.Join(t.TempDir(), "none")}, nil); reached != nil || len(tried) != 1 {
-		t.Errorf("%+v %+v", reached, tried)
 	}
 }

@@ -1,4 +1,4 @@
-package wallet
+package binding
 
 import (
 	"fmt"
@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/alias"
 	"gentleharbor/core/check"
 	"gentleharbor/core/finding"
@@ -111,7 +112,7 @@ func (s station) bind(cell string) []Binding {
 	if name, ok := strings.CutPrefix(cell, "alias:"); ok {
 		return []Binding{{Alias: name}}
 	}
-	b, err := BindingOf(s.t.Context(), nil, s.resolve(cell))
+	b, err := Of(s.t.Context(), address.Sources{}, s.resolve(cell))
 	if err != nil {
 		s.t.Fatalf("%q: %v", cell, err)
 	}
@@ -130,12 +131,18 @@ func (s station) query(cell string) secret.Query {
 
 // sent is "" where an entry with those bindings goes out, else why it does not.
 func sent(bindings []Binding, q secret.Query) string {
-	w := &Wallet{File: &File{Path: "wallet.ghw"}, Entries: []Entry{{Name: "e", Secret: secret.NewValue("x"), Bindings: bindings}}}
-	q.Source = secret.Source{Kind: "wallet", Arg: "e"}
-	if _, found := w.match(q); found != nil {
-		return found.Cause
+	if len(bindings) == 0 {
+		return Unbound(q)
 	}
-	return ""
+	var all []string
+	for _, b := range bindings {
+		why := b.Objection(q)
+		if why == "" {
+			return ""
+		}
+		all = append(all, why)
+	}
+	return strings.Join(all, "; ")
 }
 
 // TestBindingTable runs the table of docs/wallet.md, for a profile of the user's and for a
@@ -273,8 +280,17 @@ func TestOddBindings(t *testing.T) {
 		if why := sent([]Binding{b}, q); (why == "") != (want == "") || !strings.Contains(why, want) {
 			t.Errorf("%s: %q", text, why)
 		}
-		if b.foreign != nil && string(mustJSON(b)) != text {
-			t.Errorf("%s is written as %s", text, mustJSON(b))
+		if b.foreign != nil && string(marshal(t, b)) != text {
+			t.Errorf("%s is written as %s", text, marshal(t, b))
 		}
 	}
+}
+
+func marshal(t *testing.T, b Binding) []byte {
+	t.Helper()
+	data, err := b.MarshalJSON()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return data
 }

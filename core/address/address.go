@@ -1,0 +1,111 @@
+// Package address says what an address of a profile is: for each kind of it, which key says it, which servers it
+// means, what holds for them and what a secret for them is bound to. A new kind is one file and one line in All.
+// On the way from profile to report it stands beneath resolve, which knows the values, and route, which dials.
+// Start with Kind.
+package address
+
+import (
+	"context"
+	"net"
+
+	"gentleharbor/core/engine"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/key"
+	"gentleharbor/core/profile/schema"
+)
+
+// Kind is one kind of address. A nil function means that nothing of the sort holds for it.
+type Kind struct {
+	Key  key.Name   // the key that says it
+	Keys []key.Name // other keys, which mean something with this kind alone
+
+	// Follows tells that the value is the name of an alias, which is followed before anything else.
+	Follows bool
+	// Asked tells that something must be asked to find the servers; where that fails, they are not known yet.
+	Asked bool
+	// OnMachine tells that the servers are on no network: nothing is encrypted, and an account may need no password.
+	OnMachine bool
+
+	// PortPlace says where the engine's usual port counts, "" for the host's.
+	PortPlace string
+	// Replace are the words of set that take the address out of a profile, for a hint of another one.
+	Replace string
+
+	// Several tells whether the address may mean several servers.
+	Several func(p Profile) bool
+	// Hosts are the servers as written.
+	Hosts func(p Profile) []HostPort
+	// Local tells whether all that may be dialled is written as an address of the machine that dials.
+	Local func(p Profile) bool
+	// TLS is the rule where a profile says none, and why; nil where it follows from Local.
+	TLS func(p Profile) (rule, reason string)
+	// Conflict says why a profile with this address can't be tested.
+	Conflict func(p Profile) *finding.Finding
+	// Locate finds the servers, in the order in which they are written or in which DNS gives them.
+	Locate func(ctx context.Context, from Sources, p Profile) ([]Candidate, *finding.Finding)
+	// Bind says what a secret for the address is bound to.
+	Bind func(ctx context.Context, from Sources, p Profile) (Bound, *finding.Finding)
+	// UnknownName adds what to try where the name of a host is not known.
+	UnknownName func(p Profile, found *finding.Finding)
+	// Short is the address in one word, of the values as they are shown.
+	Short func(p Profile, shown func(key.Name) string) string
+}
+
+// Profile is what a kind asks of a profile.
+type Profile interface {
+	Name() string
+	Address() *Kind                                // the kind of its address, None for none
+	Text(key.Name) string                          // the effective value, "" for none
+	Value(key.Name) (value schema.Value, has bool) // the effective value
+	Port() int                                     // what the profile or its engine says, 0 for neither
+	OwnPort() bool                                 // the profile itself says the port
+	Engine() *engine.Spec                          // nil for none
+	BehindHops() bool                              // hops stand before the address
+	Service() *Chain                               // what its alias comes to, nil without one
+	Given(host string) (profile.GivenHost, bool)   // what [hosts] has for a host
+	Variable(name string) string                   // a variable of the machine, "" where none may be used
+}
+
+// Sources are what is asked for addresses that are not written.
+type Sources struct {
+	// Services asks DNS for the SRV records of a name, sorted by priority and, within one, at random by weight
+	// (RFC 2782).
+	Services func(ctx context.Context, name string) ([]*net.SRV, error)
+	// Containers finds the servers that are in containers; nil where none are looked for.
+	Containers Containers
+}
+
+// Bound is what a secret for an address is bound to: one of an alias, a container, or addresses as written.
+type Bound struct {
+	Alias     *profile.Alias
+	Container string // its name, or PROJECT/SERVICE
+	Endpoint  string // of the container engine that has it
+	Addresses []string
+}
+
+// None is the address of a profile that has none.
+var None = &Kind{
+	Hosts: func(Profile) []HostPort { return nil },
+	Local: func(Profile) bool { return false },
+	Locate: func(context.Context, Sources, Profile) ([]Candidate, *finding.Finding) {
+		return nil, nil
+	},
+	Short: func(Profile, func(key.Name) string) string { return "-" },
+}
+
+// All lists the kinds.
+func All() []*Kind { return []*Kind{host, hosts, socket, alias, container} }
+
+// Named is the kind whose key has a name, None for no such kind.
+func Named(name key.Name) *Kind {
+	for _, k := range All() {
+		if k.Key == name {
+			return k
+		}
+	}
+	return None
+}
+
+// Known tells that there is an address.
+func (k *Kind) Known() bool { return k != None }

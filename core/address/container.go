@@ -1,0 +1,127 @@
+package address
+
+import (
+	"context"
+	"net/netip"
+	"net/url"
+
+	"gentleharbor/core/finding"
+	"gentleharbor/core/hostname"
+	"gentleharbor/core/profile/key"
+	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/secret"
+)
+
+// container is a container, found by asking its engine.
+var container = &Kind{
+	Key:       key.Container,
+	Keys:      []key.Name{key.Endpoint},
+	Asked:     true,
+	PortPlace: ", inside the container",
+	Hosts:     func(Profile) []HostPort { return nil },
+	Local:     localEngine,
+	TLS: func(p Profile) (rule, reason string) {
+		if localEngine(p) {
+			return "offered", "the container's engine is on this machine"
+		}
+		return "verified", "the container's engine is not on this machine"
+	},
+	Conflict: func(p Profile) *finding.Finding {
+		if !p.BehindHops() {
+			return nil
+		}
+		return finding.New(finding.ProfileConflict,
+			"a container is asked of the engines that this machine reaches, and hops stand before it").
+			Suggest("gharbor set %s container= host=HOST   # as the last hop sees it", p.Name()).
+			Suggest("gharbor hop remove %s 1   # where the container's engine is on this machine", p.Name())
+	},
+	Locate: func(ctx context.Context, from Sources, p Profile) ([]Candidate, *finding.Finding) {
+		if from.Containers == nil {
+			return nil, finding.New(finding.ContainerNoEngine, "no container engine is asked here")
+		}
+		in, found := from.Containers.Place(ctx, p)
+		if found != nil {
+			return nil, found
+		}
+		return []Candidate{{Host: in.Host, Port: in.Port, Container: in}}, nil
+	},
+	Bind: func(ctx context.Context, from Sources, p Profile) (Bound, *finding.Finding) {
+		in, _ := ContainerOf(p)
+		endpoint, found := from.Containers.Endpoint(ctx, p)
+		return Bound{Container: in.String(), Endpoint: endpoint}, found
+	},
+	UnknownName: func(p Profile, found *finding.Finding) {
+		found.Suggest("gharbor set %s host=NAME", p.Name())
+	},
+	Short: func(_ Profile, shown func(key.Name) string) string { return "container " + shown(key.Container) },
+}
+
+// EndpointVariable names the container engine that its own clients talk to.
+const EndpointVariable = "DOCKER_HOST"
+
+// ContainerOf is the container that a profile's address is, if it is one.
+func ContainerOf(p Profile) (schema.Container, bool) {
+	value, ok := p.Value(key.Container)
+	return value.Container(), ok
+}
+
+// localEngine tells whether the container engine is written as one of this machine: by the profile, or by the
+// variable where the profile names none.
+func localEngine(p Profile) bool {
+	endpoint := p.Text(key.Endpoint)
+	if endpoint == "" {
+		endpoint = p.Variable(EndpointVariable)
+	}
+	return LocalEndpoint(endpoint)
+}
+
+// LocalEndpoint tells whether an endpoint is written as one of this machine.
+func LocalEndpoint(endpoint string) bool {
+	u, err := url.Parse(endpoint)
+	return err != nil || u.Scheme != "tcp" || hostname.Local(u.Hostname())
+}
+
+// Containers finds where the server of a profile is whose address is a container.
+type Containers interface {
+	// Place asks the container engine where the container is now.
+	Place(ctx context.Context, p Profile) (*ContainerAddress, *finding.Finding)
+
+	// Endpoint is the engine that the profile's container is looked for at, in the
+	// form in which a wallet's bindings keep it.
+	Endpoint(ctx context.Context, p Profile) (string, *finding.Finding)
+
+	// Nearby are the containers of this machine that are servers of an engine's kind.
+	Nearby(ctx context.Context, engine string) []NearbyContainer
+}
+
+// NearbyContainer is a container on this machine with a server in it.
+type NearbyContainer struct {
+	Ref            schema.Container // as a profile would name it
+	Name           string           // its own name
+	State          string           // "running", "exited"
+	Port           int              // of loopback at which it is published, 0 for none
+	PublishedPorts []int            // the ports at which it would be, where it does not run
+}
+
+// ContainerAddress is a container, and where its server is reached just now.
+type ContainerAddress struct {
+	Ref      schema.Container // as the profile names it
+	Name     string           // its own name
+	Endpoint string           // of the engine that has it, as Containers.Endpoint gives it
+	Host     string
+	Port     int
+
+	Detail   string           // how it is reached, for the route stage
+	Warning  *finding.Finding // what is not as it could be, nil for nothing
+	Gateways []netip.Addr     // from where its server sees connections that come through the engine
+
+	// Explain is what is to be said of a server in it that did not answer, of which found
+	// is what the connection says: that the container has ended since, or that its server
+	// still starts, where the engine or the container's log says so; else found, with what
+	// is known of the container.
+	Explain func(ctx context.Context, found *finding.Finding) *finding.Finding
+
+	// Declared finds the password that a variable of the container's environment has,
+	// or that is in the file which it names.
+	Declared func(q secret.Query) (*secret.Located, *finding.Finding)
+}

@@ -1,0 +1,242 @@
+package binding
+
+import (
+	"fmt"
+	"gentleharbor/core/secret"
+	"gentleharbor/core/tlsrule"
+	"slices"
+	"strings"
+)
+
+// Objection says why the binding does not let a secret be sent as the query would have it, "" where it does.
+func (b Binding) Objection(q secret.Query) string {
+	why := b.objection(q)
+	if why == "" && q.Kind == secret.OfDatabase {
+		why = b.sourceObjection(q)
+	}
+	return why
+}
+
+// Unbound says why a secret that is bound to nothing may not be sent as the query would have it, "" where it may
+// to whom the user's own profile names it for.
+func Unbound(q secret.Query) string { return (Binding{}).sourceObjection(q) }
+
+func (b Binding) objection(q secret.Query) string {
+	if why := b.problem(); why != "" {
+		return why
+	}
+	if q.Kind != secret.OfDatabase || b.Hop != "" || b.Key != "" {
+		return b.kindObjection(q)
+	}
+	if b.Alias != "" {
+		return b.aliasObjection(q)
+	}
+	switch {
+	case !q.SpeaksAs(b.Engine):
+		return fmt.Sprintf("it is bound to the engine %s, and this is %s", b.Engine, q.Engine)
+	case b.Container != "" || q.Container != "":
+		if why := b.containerObjection(q); why != "" {
+			return why
+		}
+	case !slices.Contains(b.Addresses, lower(q.Address)):
+		return fmt.Sprintf("it is bound to %s, and this is %s", b.where(), q.Address)
+	}
+	return b.wayObjection(q)
+}
+
+// wayObjection compares the hops, the TLS rule and the server's identity. A profile that asks for
+// more TLS with an authority or a name of its own widens the binding as one that asks for less.
+func (b Binding) wayObjection(q secret.Query) string {
+	serverKey, keyErr := fileHash("server-key", q.ServerKey, q.Pinned)
+	switch {
+	case !slices.Equal(b.Hops, q.Hops):
+		return "it is bound to another way there: " + orNone(b.Hops, "no hop") + ", and this is " + orNone(q.Hops, "no hop")
+	case strings.HasPrefix(q.Address, "/"): // a socket is never encrypted
+		return ""
+	case weaker(q.TLS, string(b.TLS)):
+		return fmt.Sprintf("it is bound to tls = %q, and this asks for less: %q", b.TLS, q.TLS)
+	case keyErr != nil || serverKey != "" && serverKey != b.ServerKey:
+		return "it is bound to another server-key than this one"
+	case q.TLS != string(tlsrule.Verified):
+		return ""
+	case b.TLSName != strings.ToLower(q.TLSName):
+		return fmt.Sprintf("it is bound to a certificate for %s, and this asks for %s", orHost(b.TLSName), orHost(q.TLSName))
+	}
+	if has, err := fileHash("tls-ca", q.TLSAuthority, q.Pinned); err != nil || has != b.Authority {
+		return "it is bound to another authority than this tls-ca"
+	}
+	return ""
+}
+
+// containerObjection says why what is bound to a container may not be sent, or what is bound to
+// an address not to one, "" where it may: to this very container, wherever its engine
+// has published it.
+func (b Binding) containerObjection(q secret.Query) string {
+	switch {
+	case q.Container == "":
+		return fmt.Sprintf("it is bound to the container %s, and this is %s", b.Container, q.Address)
+	case b.Container == "":
+		return fmt.Sprintf("it is bound to %s, and this is the container %s", b.where(), q.Container)
+	case b.Container != q.Container:
+		return fmt.Sprintf("it is bound to the container %s, and this is %s", b.Container, q.Container)
+	case b.Endpoint != q.Endpoint:
+		return fmt.Sprintf("it is bound to the container engine at %s, and this is %s", b.Endpoint, q.Endpoint)
+	}
+	return ""
+}
+
+// weaker reports whether one TLS rule asks for less than another.
+func weaker(rule, than string) bool {
+	strength := []tlsrule.Rule{"", tlsrule.Off, tlsrule.Offered, tlsrule.Required, tlsrule.Verified}
+	return slices.Index(strength, tlsrule.Rule(rule)) < slices.Index(strength, tlsrule.Rule(than))
+}
+
+// aliasObjection says why what is bound to an alias may not be sent, "" where it may: to
+// an address that this very alias leads to, by the way and the rule that the alias, or the
+// binding, says.
+func (b Binding) aliasObjection(q secret.Query) string {
+	if len(q.Aliases) == 0 {
+		return "it is bound to the alias " + b.Alias + ", and this address is none"
+	}
+	why := fmt.Sprintf("it is bound to the alias %s, and this is the alias %s", b.Alias, q.Aliases[0].Name)
+	for _, link := range q.Aliases {
+		switch {
+		case link.Name != b.Alias:
+		case link.File != b.AliasFile && b.AliasFile == "":
+			why = fmt.Sprintf("it is bound to your own alias %s, and this is one of that name in %s", b.Alias, link.File)
+		case link.File != b.AliasFile:
+			why = fmt.Sprintf("it is bound to the alias %s of %s, and this is another of that name", b.Alias, b.AliasFile)
+		default:
+			return b.aliasFactsObjection(link, q)
+		}
+	}
+	return why
+}
+
+// aliasFactsObjection compares what a profile says with what its alias does, or with what the binding
+// says in the alias's place.
+func (b Binding) aliasFactsObjection(link secret.Link, q secret.Query) string {
+	if link.Engine != "" && !q.SpeaksAs(link.Engine) {
+		return fmt.Sprintf("the alias %s is of the engine %s, and this is %s", link.Name, link.Engine, q.Engine)
+	}
+	switch {
+	case b.Engine != "" && !q.SpeaksAs(b.Engine):
+		return fmt.Sprintf("it is bound to the engine %s, and this is %s", b.Engine, q.Engine)
+	case q.PortOverride:
+		return fmt.Sprintf("the alias %s has an address without a port, and the profile says one of its own", link.Name)
+	case b.TLS != "": // the profile that it was bound by said so itself
+		return b.wayObjection(q)
+	}
+	as := Binding{TLS: tlsrule.Rule(link.TLS)}
+	if as.TLS == "" { // what a profile that says nothing gets
+		as.TLS = tlsrule.Verified
+		if q.Local {
+			as.TLS = tlsrule.Offered
+		}
+	}
+	if as.TLS == tlsrule.Verified {
+		as.TLSName = strings.ToLower(link.TLSName)
+		var err error
+		if as.Authority, err = fileHash("tls-ca", link.TLSAuthority, q.Pinned); err != nil {
+			return err.Error()
+		}
+	}
+	if why := as.wayObjection(q); why != "" {
+		return fmt.Sprintf("by the alias %s %s", link.Name, why)
+	}
+	return ""
+}
+
+// sourceObjection says why a secret may not be sent to an address that no file has written, ""
+// where it may: with TLS that is verified against the written name, by the system's authorities
+// or those of the binding. An entry that is bound to nothing has none.
+func (b Binding) sourceObjection(q secret.Query) string {
+	switch {
+	case q.Told == "":
+		return ""
+	case q.TLS != string(tlsrule.Verified):
+		return fmt.Sprintf("%s gave the address %s, and to such a one it is sent only with tls = \"verified\"; this asks "+
+			"for %q", q.Told, q.Address, q.TLS)
+	case b.Alias != "":
+		return "" // aliasFactsObjection has compared authority and name with the alias's
+	case strings.ToLower(q.TLSName) != b.TLSName:
+		return fmt.Sprintf("%s gave the address %s, and to such a one it is sent only where the certificate is for the "+
+			"written name; this asks for %s", q.Told, q.Address, q.TLSName)
+	}
+	if has, err := fileHash("tls-ca", q.TLSAuthority, q.Pinned); err != nil || has != b.Authority {
+		return fmt.Sprintf("%s gave the address %s, and to such a one it is sent only where the system's authorities vouch "+
+			"for the server; this brings a tls-ca", q.Told, q.Address)
+	}
+	return ""
+}
+
+func orNone(words []string, none string) string {
+	if len(words) == 0 {
+		return none
+	}
+	return strings.Join(words, ", ")
+}
+
+func orHost(name string) string {
+	if name == "" {
+		return "the host's name"
+	}
+	return name
+}
+
+// kindObjection judges what is bound to a hop or a key, or asked for one: each has
+// bindings of its own kind.
+func (b Binding) kindObjection(q secret.Query) string {
+	bound := "a database server, " + b.String()
+	switch {
+	case b.Hop != "" && q.Kind == secret.OfHop && b.Hop == q.Address,
+		b.Key != "" && q.Kind == secret.OfKey && b.Key == q.Address:
+		return ""
+	case b.Hop != "":
+		bound = "the hop " + b.Hop
+	case b.Key != "":
+		bound = "the key " + b.Key
+	case b.Alias != "":
+		bound = "the alias " + b.Alias
+	}
+	what := map[string]string{
+		secret.OfDatabase: "a database server",
+		secret.OfHop:      "the hop " + q.Address,
+		secret.OfKey:      "the key " + q.Address,
+	}[q.Kind]
+	return fmt.Sprintf("it is bound to %s, and this is %s", bound, what)
+}
+
+// Near reports whether a binding is to the very address or alias, whatever else may
+// object.
+func (b Binding) Near(q secret.Query) bool {
+	return slices.Contains(b.Addresses, lower(q.Address)) || b.Container != "" && b.Container == q.Container ||
+		slices.ContainsFunc(q.Aliases, func(l secret.Link) bool { return l.Name == b.Alias })
+}
+
+// Words are what a binding that fits a query has in it, one of them at the least.
+func Words(q secret.Query) []string {
+	words := []string{q.Profile, lower(q.Address)}
+	if q.Container != "" {
+		words = append(words, q.Container)
+	}
+	for _, link := range q.Aliases {
+		words = append(words, link.Name)
+	}
+	return words
+}
+
+// Word is what binds an entry to what is asked for, as put and bind take it. An
+// alias is bound to by its name: it may lead elsewhere tomorrow.
+func Word(q secret.Query) string {
+	if len(q.Aliases) > 0 && q.Kind == secret.OfDatabase {
+		if q.Aliases[0].File != "" {
+			return "alias:project:" + q.Aliases[0].Name
+		}
+		return "alias:" + q.Aliases[0].Name
+	}
+	if q.Kind == secret.OfDatabase {
+		return q.Profile
+	}
+	return q.Kind + ":" + q.Address
+}
