@@ -168,17 +168,18 @@ func TestToyEngine(t *testing.T) {
 	}
 	run := func(code int, words string, want ...string) {
 		t.Helper()
-		var out bytes.Buffer
+		var out, errs bytes.Buffer // a program that is started writes to both at once
 		args := strings.Fields(strings.ReplaceAll(words, "PORT", port))
 		got := cli.Run(t.Context(), cli.World{
 			Engines: engine.NewSet(append([]*engine.Spec{tern}, engines.All().All()...)...),
 			Stdin:   strings.NewReader(""),
 			Stdout:  &out,
-			Stderr:  &out,
+			Stderr:  &errs,
 			Dir:     home,
 			Lookup:  func(name string) (string, bool) { value, ok := variables[name]; return value, ok },
 			Environ: func() []string { return environ },
 		}, args)
+		out.Write(errs.Bytes())
 		if got != code {
 			t.Errorf("gharbor %s ended with %d, not %d:\n%s", words, got, code, out.String())
 		}
