@@ -168,24 +168,24 @@ func (t *test) dialAny(ctx context.Context, c address.Candidate) (net.Conn, erro
 
 // follow connects to an address that the server told one to go to, if it is one that
 // the profile or its alias lists. What is known of the secret is that server's then.
-func (t *test) follow(ctx context.Context, host string, port int) (net.Conn, string, bool, error) {
-	i := slices.IndexFunc(t.candidates, func(c address.Candidate) bool {
+func (a *attempt) follow(ctx context.Context, host string, port int) (net.Conn, string, bool, error) {
+	i := slices.IndexFunc(a.candidates, func(c address.Candidate) bool {
 		return strings.EqualFold(strings.TrimSuffix(c.Host, "."), strings.TrimSuffix(host, ".")) && c.Port == port &&
 			c.Source == ""
 	})
 	if i < 0 {
 		return nil, "", false, nil
 	}
-	c := t.candidates[i]
-	conn, err := t.dialAny(ctx, c)
+	c := a.candidates[i]
+	conn, err := a.dialAny(ctx, c)
 	if err != nil {
 		return nil, "", true, err
 	}
-	t.aim(c)
-	t.secret = t.secrets[c]
-	t.report.Facts.SecretSource = t.secret.Place
+	a.aim(c)
+	a.secret = a.secrets[c]
+	a.stages.report.Facts.SecretSource = a.secret.Place
 	address := net.JoinHostPort(c.Host, strconv.Itoa(c.Port))
-	if t.link == nil && conn.RemoteAddr() != nil {
+	if a.link == nil && conn.RemoteAddr() != nil {
 		address = conn.RemoteAddr().String()
 	}
 	return conn, address, true, nil

@@ -7,19 +7,15 @@ package check
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"math"
 	"slices"
-	"strings"
 	"time"
 
 	"gentleharbor/core/address"
-	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearby"
-	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/route"
@@ -98,31 +94,25 @@ type Runner struct {
 type test struct {
 	*Runner
 	profile *resolve.Profile
-	report  *Report
+	stages  recorder
 	budget  *budget
-	held    []Stage // ended, and not told yet: another host may be tried
-	holding bool
-	over    bool
-	passed  []passed // hosts that gave way
+	stopped bool     // by Ctrl-C: nothing more is run
+	passed  []passed // servers that gave way
 	secrets map[address.Candidate]*secret.Located
-	secret  *secret.Located // of the server that is being tried
-	taken   bool            // it was asked for, and handed over
 	plan    plan
-	conv    engine.Conversation
+	last    *attempt // at a server, the one under way; nil before the first
 
 	candidates   []address.Candidate // the servers that the profile may mean
 	noCandidates *finding.Finding    // why there are none
 	resolveTime  time.Duration       // measured during the stage secret, reported under the stage route
 
-	network string // of conv: "tcp" or "unix"
-	from    string // the address of its end here, "" for a socket
 	way
 }
 
 // Run tests a profile. It always returns a report; an interrupted ctx ends the
 // test at once, with what is known.
 func (r *Runner) Run(ctx context.Context, p *resolve.Profile) *Report {
-	report, conv := r.run(ctx, p)
+	report, conv := r.test(ctx, p)
 	if conv != nil {
 		conv.Close()
 	}
@@ -136,20 +126,27 @@ func (r *Runner) on(p *resolve.Profile) *Runner {
 	return &own
 }
 
-func (r *Runner) run(ctx context.Context, p *resolve.Profile) (*Report, engine.Conversation) {
+func (r *Runner) test(ctx context.Context, p *resolve.Profile) (*Report, engine.Conversation) {
 	start := time.Now()
-	t := &test{Runner: r, profile: p, budget: newBudget(ctx, r.timeout()), report: &Report{
-		Profile: p.Profile.Name, Outcome: finding.OK, Stages: []Stage{},
-		Facts: startFacts(p),
-	}}
-	t.Runner = t.Runner.on(p)
-	defer t.budget.stop()
-	t.straightLine(ctx)
-	for _, name := range stages(t.count(p))[len(t.report.Stages):] {
-		t.tell(Stage{Stage: name, Outcome: finding.Skip})
+	report := &Report{
+		Profile: p.Profile.Name,
+		Outcome: finding.OK,
+		Stages:  []Stage{},
+		Facts:   startFacts(p),
 	}
-	t.report.MS = milliseconds(time.Since(start) - t.budget.pausedFor())
-	return t.report, t.conversation()
+	t := &test{
+		Runner:  r.on(p),
+		profile: p,
+		budget:  newBudget(ctx, r.timeout()),
+		stages:  recorder{report: report, progress: r.Progress},
+	}
+	defer t.budget.stop()
+	t.runAll(ctx)
+	for _, name := range stages(t.count(p))[len(report.Stages):] {
+		t.stages.record(Stage{Stage: name, Outcome: finding.Skip})
+	}
+	report.MS = milliseconds(time.Since(start) - t.budget.pausedFor())
+	return report, t.conversation()
 }
 
 // startFacts is what the profile says itself.
@@ -157,174 +154,69 @@ func startFacts(p *resolve.Profile) *engine.Facts {
 	return &engine.Facts{Engine: p.Text(key.Engine), User: p.Text(key.User), Database: p.Text(key.Database)}
 }
 
-// straightLine goes through the stages until one fails.
-func (t *test) straightLine(ctx context.Context) {
-	ok := t.stage(ctx, "profile", t.checkProfile) &&
-		t.stage(ctx, "secret", t.locateSecret) &&
-		t.stage(ctx, "route", t.findRoute)
+// step is one stage to run.
+type step struct {
+	name string
+	run  func(context.Context) finding.Result
+}
+
+// runAll runs the stages until one fails.
+func (t *test) runAll(ctx context.Context) {
+	ok := t.runSteps(ctx, []step{
+		{"profile", t.checkProfile},
+		{"secret", t.locateSecret},
+		{"route", t.findRoute},
+	})
 	if ok && t.connectHops(ctx) {
 		t.tryCandidates(ctx)
 	}
 }
 
-// stage runs one stage and says whether the next may follow.
-func (t *test) stage(ctx context.Context, name string, run func(context.Context) finding.Result) bool {
-	if t.over {
-		return false
+// runSteps runs steps in order, and records them, until one fails or is the last that is wanted. It says whether
+// what comes behind them may follow.
+func (t *test) runSteps(ctx context.Context, steps []step) bool {
+	for _, s := range steps {
+		ended, ok := t.run(ctx, s)
+		if ended.Stage != "" {
+			t.stages.record(ended)
+		}
+		if !ok {
+			return false
+		}
+	}
+	return true
+}
+
+// run runs a step, and says whether the next may follow. Nothing is run, and the stage is empty, once the test was
+// stopped.
+func (t *test) run(ctx context.Context, s step) (ended Stage, ok bool) {
+	if t.stopped {
+		return Stage{}, false
 	}
 	start := time.Now()
-	paused := t.budget.pausedFor()
-	found := t.resolveTime
-	result := run(t.budget.context())
-	took := time.Since(start) - (t.budget.pausedFor() - paused) - (t.resolveTime - found)
-	if name == "route" {
+	paused, resolved := t.budget.pausedFor(), t.resolveTime
+	result := s.run(t.budget.context())
+	took := time.Since(start) - (t.budget.pausedFor() - paused) - (t.resolveTime - resolved)
+	if s.name == "route" {
 		took += t.resolveTime
 	}
 	if ctx.Err() != nil { // Ctrl-C: what the stage made of it is not the server's doing
 		result = finding.Result{Outcome: finding.Skip, Detail: "stopped here by Ctrl-C"}
-		t.report.Interrupted, t.over = true, true
-		defer func() { t.report.Outcome = finding.Fail }() // it is not known to be ready
+		t.stopped = true
+		t.stages.report.Interrupted, t.stages.report.Outcome = true, finding.Fail // it is not known to be ready
 	}
-	t.tell(Stage{Stage: name, Outcome: result.Outcome, Detail: result.Detail, Finding: result.Finding,
-		MS: milliseconds(took)})
-	return result.Outcome != finding.Fail && !t.over && name != t.until
-}
-
-// tell notes a stage's end, and passes it on unless it may still be taken back.
-func (t *test) tell(s Stage) {
-	if t.holding {
-		t.held = append(t.held, s)
-		return
-	}
-	visible(&s)
-	t.report.Stages = append(t.report.Stages, s)
-	t.report.Outcome = finding.Worse(t.report.Outcome, s.Outcome)
-	if t.Progress != nil {
-		t.Progress(s)
-	}
-}
-
-// visible makes sure that nothing in a stage can steer a terminal, whatever a
-// server, a file or the environment put into it.
-func visible(s *Stage) {
-	s.Detail = clean.Visible(s.Detail)
-	if s.Finding == nil {
-		return
-	}
-	withoutHome(s.Finding)
-	s.Finding.Cause = clean.Visible(s.Finding.Cause)
-	for _, lines := range [][]string{s.Finding.Seen, s.Finding.Try} {
-		for i := range lines {
-			lines[i] = clean.Visible(lines[i])
-		}
-	}
-}
-
-// withoutHome cuts the passwords of URLs out of a finding, and says in it that the home folder is not known,
-// where it is about a file there.
-func withoutHome(found *finding.Finding) {
-	about := false
-	tilde := func(text string) string {
-		text = clean.WithoutPasswords(text)
-		about = about || strings.Contains(text, profile.NoHome)
-		return strings.ReplaceAll(text, profile.NoHome, "~")
-	}
-	found.Cause = tilde(found.Cause)
-	for _, lines := range [][]string{found.Seen, found.Try} {
-		for i := range lines {
-			lines[i] = tilde(lines[i])
-		}
-	}
-	if about {
-		found.Saw("HOME is not set, or is not an absolute path, so there is nothing under ~")
-		found.Try = append([]string{`export HOME="$(getent passwd "$(id -u)" | cut -d: -f6)"   # your home folder`},
-			found.Try...)
-	}
-}
-
-// hold keeps the stages that follow back, until release.
-func (t *test) hold() { t.holding = true }
-
-func (t *test) release() {
-	t.holding = false
-	held := t.held
-	t.held = nil
-	for _, s := range held {
-		t.tell(s)
-	}
+	return Stage{
+		Stage:   s.name,
+		Outcome: result.Outcome,
+		Detail:  result.Detail,
+		Finding: result.Finding,
+		MS:      milliseconds(took),
+	}, result.Outcome != finding.Fail && !t.stopped && s.name != t.until
 }
 
 func milliseconds(d time.Duration) float64 {
 	return math.Round(float64(d.Microseconds())/10) / 100
 }
-
-// budget is the time a test has, or one of several hosts within it. It stands
-// still while a person is asked.
-type budget struct {
-	whole   *budget // what this is a part of; nil for a whole test's
-	ctx     context.Context
-	cancel  context.CancelCauseFunc
-	timer   *time.Timer
-	end     time.Time
-	paused  time.Time
-	pausing time.Duration
-}
-
-var errTimeout = errors.New("the time for the test ran out")
-
-// grace lets a dial or a read notice the deadline by itself, as a time-out,
-// before the context ends it.
-const grace = 20 * time.Millisecond
-
-func newBudget(parent context.Context, d time.Duration) *budget {
-	b := &budget{end: time.Now().Add(d)}
-	b.ctx, b.cancel = context.WithCancelCause(parent)
-	b.timer = time.AfterFunc(d+grace, func() { b.cancel(errTimeout) })
-	return b
-}
-
-// part is the share of one host of those that are left to try.
-func (b *budget) part(left int) *budget {
-	p := newBudget(b.ctx, time.Until(b.end)/time.Duration(left))
-	p.whole = b
-	return p
-}
-
-func (b *budget) stop() {
-	b.timer.Stop()
-	b.cancel(nil)
-}
-
-// context bounds one stage. Its deadline is the budget's end as it is now.
-func (b *budget) context() context.Context { return bounded{b.ctx, b.end} }
-
-func (b *budget) pause() {
-	if b.whole != nil {
-		b.whole.pause()
-	}
-	b.timer.Stop()
-	b.paused = time.Now()
-}
-
-func (b *budget) resume() {
-	if b.whole != nil {
-		b.whole.resume()
-	}
-	d := time.Since(b.paused)
-	b.pausing += d
-	b.end = b.end.Add(d)
-	b.timer.Reset(time.Until(b.end) + grace)
-}
-
-func (b *budget) pausedFor() time.Duration { return b.pausing }
-
-// bounded is a context that knows the budget's end as its deadline.
-type bounded struct {
-	context.Context
-	end time.Time
-}
-
-func (c bounded) Deadline() (time.Time, bool) { return c.end, true }
 
 // Verdict is a report's last line, in words.
 func (r *Report) Verdict() string {

@@ -67,7 +67,7 @@ func (r *Runner) Compare(ctx context.Context, a, b *resolve.Profile) *Comparison
 	var group defect.Group
 	for _, s := range sides {
 		group.Go(func() {
-			group.Do(func() { s.report, s.conv = one.run(ctx, s.profile) })
+			group.Do(func() { s.report, s.conv = one.test(ctx, s.profile) })
 		})
 	}
 	group.Wait()

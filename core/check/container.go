@@ -20,9 +20,9 @@ func (t *test) routeIn(in *address.ContainerAddress) finding.Result {
 }
 
 // explained adds to a stage that failed what is known of the container.
-func (t *test) explained(ctx context.Context, c address.Candidate, result finding.Result) finding.Result {
+func (a *attempt) explained(ctx context.Context, result finding.Result) finding.Result {
 	if result.Outcome == finding.Fail {
-		result.Finding = t.explainContained(ctx, c, result.Finding)
+		result.Finding = a.explainContained(ctx, a.at, result.Finding)
 	}
 	return result
 }

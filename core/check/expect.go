@@ -22,11 +22,11 @@ type broken struct {
 }
 
 // expect compares what the profile expects with what was found.
-func (t *test) expect(ctx context.Context) finding.Result {
+func (a *attempt) expect(ctx context.Context) finding.Result {
 	wanted := 0
 	var wrong []broken
-	f := t.conv.Facts()
-	for _, e := range t.profile.Values() {
+	f := a.conv.Facts()
+	for _, e := range a.profile.Values() {
 		key, ok := strings.CutPrefix(string(e.Field.Name), "expect.")
 		if !ok {
 			continue
@@ -39,11 +39,11 @@ func (t *test) expect(ctx context.Context) finding.Result {
 	if wanted == 0 {
 		return finding.Good("the profile expects nothing in particular")
 	}
-	missing, err := t.missing(ctx)
+	missing, err := a.missing(ctx)
 	if err != nil {
 		return finding.Failed(finding.New(finding.ExpectUnknown,
 			"whether the tables and extensions exist could not be asked").
-			Saw("%s", clean.Line(err.Error(), 0)).Suggest("gharbor test %s", t.profile.Profile.Name))
+			Saw("%s", clean.Line(err.Error(), 0)).Suggest("gharbor test %s", a.profile.Profile.Name))
 	}
 	wrong = append(wrong, missing...)
 	if len(wrong) == 0 {
@@ -57,22 +57,22 @@ func (t *test) expect(ctx context.Context) finding.Result {
 			found.Saw("%s: expected %s, found %s", w.code, w.want, w.have)
 		}
 	}
-	return finding.Failed(found.Suggest("gharbor show %s   # says where each expectation stands", t.profile.Profile.Name))
+	return finding.Failed(found.Suggest("gharbor show %s   # says where each expectation stands", a.profile.Profile.Name))
 }
 
 // missing asks for the tables and extensions that do not exist.
-func (t *test) missing(ctx context.Context) ([]broken, error) {
+func (a *attempt) missing(ctx context.Context) ([]broken, error) {
 	var tables, extensions []string
-	if e, ok := t.profile.Get(key.ExpectTables); ok {
+	if e, ok := a.profile.Get(key.ExpectTables); ok {
 		tables = e.Value.List()
 	}
-	if e, ok := t.profile.Get(key.ExpectExtensions); ok {
+	if e, ok := a.profile.Get(key.ExpectExtensions); ok {
 		extensions = e.Value.List()
 	}
 	if len(tables)+len(extensions) == 0 {
 		return nil, nil
 	}
-	noTables, noExtensions, err := t.conv.Missing(ctx, tables, extensions)
+	noTables, noExtensions, err := a.conv.Missing(ctx, tables, extensions)
 	var wrong []broken
 	for _, name := range noTables {
 		wrong = append(wrong, broken{"expect.table-missing", "the table " + clean.Quoted(name), "not there for this login"})

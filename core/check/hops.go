@@ -104,39 +104,33 @@ func (t *test) dialer() *hop.Dialer {
 func (t *test) connectHops(ctx context.Context) bool {
 	d := t.dialer()
 	for _, h := range t.hops {
-		t.hold()
-		ok := t.stage(ctx, h.Stage, func(ctx context.Context) finding.Result {
+		ended, ok := t.run(ctx, step{h.Stage, func(ctx context.Context) finding.Result {
 			link, result := d.Connect(ctx, t.link, h)
 			if link != nil {
 				t.link = link
 			}
 			return result
-		})
-		last := t.held[len(t.held)-1]
-		t.held, t.holding = nil, false
-		if last.Outcome == finding.Fail && last.Finding.Code == finding.HopForwardRefused && t.pending != nil {
-			t.forbidden(last)
+		}})
+		if ended.Finding.Is(finding.HopForwardRefused) && ended.Outcome == finding.Fail && t.pending != nil {
+			t.forbidden(ended)
 			return false
 		}
 		t.settle()
 		if !ok {
-			t.tell(last)
+			t.stages.tell(ended)
 			return false
 		}
-		t.pending = &last
+		t.pending = &ended
 	}
 	return true
 }
 
-// settle tells the stage of the last hop.
+// settle tells the stage of the last hop, before whatever is kept back of a server.
 func (t *test) settle() {
-	if t.pending == nil {
-		return
+	if t.pending != nil {
+		t.stages.tell(*t.pending)
+		t.pending = nil
 	}
-	wasHolding := t.holding
-	t.holding = false // it comes before whatever is held of the server
-	t.tell(*t.pending)
-	t.pending, t.holding = nil, wasHolding
 }
 
 // forbidden tells the last hop's stage as failed: it does not let one through.
@@ -153,10 +147,8 @@ func (t *test) reachThrough(ctx context.Context, c address.Candidate) (*route.Re
 	if c.Socket != "" {
 		reached.Network = "unix"
 	}
-	wasHolding := t.holding
-	t.hold()
 	var why hop.Reason
-	ok := t.stage(ctx, "reach", func(ctx context.Context) finding.Result {
+	end, ok := t.run(ctx, step{"reach", func(ctx context.Context) finding.Result {
 		ctx, cancel := t.patience(ctx)
 		defer cancel()
 		var err error
@@ -168,11 +160,8 @@ func (t *test) reachThrough(ctx context.Context, c address.Candidate) (*route.Re
 		var found *finding.Finding
 		found, why = t.unreachedThrough(c, err)
 		return finding.Failed(found)
-	})
-	end := t.held[len(t.held)-1]
-	t.held = t.held[:len(t.held)-1]
-	t.holding = wasHolding
-	if why == hop.Prohibited && !wasHolding && t.pending != nil {
+	}})
+	if why == hop.Prohibited && !t.stages.open && t.pending != nil {
 		t.forbidden(end)
 		return nil, false
 	}
@@ -183,7 +172,7 @@ func (t *test) reachThrough(ctx context.Context, c address.Candidate) (*route.Re
 		Detail:  fmt.Sprintf("%s is looked up by %s, not by this machine", c.Host, t.link.Hop),
 	}
 	switch {
-	case t.over:
+	case t.stopped:
 		name.Outcome, name.Detail = finding.Skip, ""
 	case c.Socket != "":
 		name.Detail = "a Unix socket has no name to resolve"
@@ -192,11 +181,11 @@ func (t *test) reachThrough(ctx context.Context, c address.Candidate) (*route.Re
 		name.Detail = given.Detail
 	case why == hop.NameUnknown:
 		end.Stage = "name"
-		t.tell(end)
+		t.stages.record(end)
 		return nil, false
 	}
-	t.tell(name)
-	t.tell(end)
+	t.stages.record(name)
+	t.stages.record(end)
 	if !ok && reached.Conn != nil {
 		reached.Conn.Close()
 	}
@@ -263,14 +252,18 @@ func (r *Runner) askHops(ctx context.Context, p *resolve.Profile) error {
 
 // conversation is the conversation with the server. Closing it closes the chain of hops too.
 func (t *test) conversation() engine.Conversation {
+	var conv engine.Conversation
+	if t.last != nil {
+		conv = t.last.conv
+	}
 	switch {
 	case t.link == nil:
-		return t.conv
-	case t.conv == nil:
+		return conv
+	case conv == nil:
 		t.link.Close()
 		return nil
 	}
-	return throughHops{t.conv, t.link}
+	return throughHops{conv, t.link}
 }
 
 type throughHops struct {

@@ -13,17 +13,17 @@ import (
 
 // lookUp lets an administrator's profile find out what the server would not
 // say, and says so.
-func (t *test) lookUp(ctx context.Context, found *finding.Finding) {
+func (a *attempt) lookUp(ctx context.Context, found *finding.Finding) {
 	if !found.Is(finding.LoginPassword, finding.LoginEmptyPassword, finding.LoginPasswordWanted, finding.LoginLocked,
 		finding.LoginExpired, finding.LoginPeer, finding.DatabaseNoAccess) {
 		return
 	}
-	admin := *t.Runner
+	admin := *a.Runner
 	admin.Admin, admin.Progress, admin.until = nil, nil, "session"
-	name := t.Admin.Profile.Name
-	t.budget.pause() // the look-up has a budget of its own, and may ask for a password
-	report, conv := admin.run(ctx, t.Admin)
-	t.budget.resume()
+	name := a.Admin.Profile.Name
+	a.budget.pause() // the look-up has a budget of its own, and may ask for a password
+	report, conv := admin.test(ctx, a.Admin)
+	a.budget.resume()
 	if conv == nil || report.Outcome == finding.Fail {
 		found.Saw("could not be looked up with the profile %s: %s", name, report.firstFailure().why())
 		found.Suggest("gharbor test %s", name)
@@ -32,16 +32,16 @@ func (t *test) lookUp(ctx context.Context, found *finding.Finding) {
 	defer conv.Close()
 	bound, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
-	facts := t.conv.Facts()
+	facts := a.conv.Facts()
 	refused := engine.Refused{
-		Profile:   t.profile.Profile.Name,
-		User:      t.profile.Text(key.User),
-		Database:  t.profile.Text(key.Database),
-		Network:   t.network,
+		Profile:   a.profile.Profile.Name,
+		User:      a.profile.Text(key.User),
+		Database:  a.profile.Text(key.Database),
+		Network:   a.network,
 		Encrypted: facts.TLS != "none",
 		Method:    facts.LoginMethod,
 		SeenAs:    facts.SeenAs,
-		From:      t.from,
+		From:      a.from,
 		By:        fmt.Sprintf("looked up with the profile %s at %s: ", name, report.Facts.Route),
 		Finding:   found,
 	}

@@ -11,10 +11,12 @@ import (
 
 	"gentleharbor/core/address"
 	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearby"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/route"
+	"gentleharbor/core/secret"
 )
 
 // tryCandidates goes through the servers that a profile may mean. A host that
@@ -32,22 +34,22 @@ func (t *test) tryCandidates(ctx context.Context) {
 		if i > 0 && i%len(round) == 0 {
 			t.pauseBeforeRetry()
 		}
-		last := i == len(candidates)-1
-		if !last {
-			t.hold()
-			t.budget = whole.part(len(candidates) - i)
+		if i == len(candidates)-1 {
+			t.attempt(ctx, c)
+			return
 		}
-		t.candidate(ctx, c)
-		if !last {
-			t.budget.stop()
-			t.budget = whole
+		t.stages.begin()
+		t.budget = whole.part(len(candidates) - i)
+		t.attempt(ctx, c)
+		t.budget.stop()
+		t.budget = whole
+		why := t.stages.failure()
+		if why == nil || t.stopped || !why.Code.GivesWay() {
+			t.stages.commit()
+			return
 		}
-		if last || !t.givesWay() {
-			break
-		}
-		t.passOver(c)
+		t.passOver(c, why)
 	}
-	t.release()
 }
 
 // pauseBeforeRetry waits a moment before all addresses are tried again.
@@ -68,70 +70,82 @@ type passed struct {
 
 func (p passed) String() string { return fmt.Sprintf("%s: %s (%s)", p.host, p.why.Cause, p.why.Code) }
 
-// passOver forgets a candidate's stages but for the reason.
-func (t *test) passOver(c address.Candidate) {
-	why := t.held[len(t.held)-1].Finding
+// passOver forgets the attempt at a server but for the reason.
+func (t *test) passOver(c address.Candidate, why *finding.Finding) {
+	t.stages.discard()
 	t.passed = slices.DeleteFunc(t.passed, func(p passed) bool { return p.host == c }) // of a round before
 	t.passed = append(t.passed, passed{c, why, why.Code != finding.SessionTarget})
-	t.held = nil
-	if t.conv != nil {
-		t.conv.Close()
-		t.conv = nil
-	}
+	t.last.close()
 }
 
-// givesWay reports whether the stages held back end in a failure that another
-// host may not have.
-func (t *test) givesWay() bool {
-	if len(t.held) == 0 || t.over {
-		return false
-	}
-	last := t.held[len(t.held)-1]
-	if last.Outcome != finding.Fail {
-		return false
-	}
-	return last.Finding.Code.GivesWay()
+// attempt is the try of one server that the profile may mean.
+type attempt struct {
+	*test
+	at      address.Candidate
+	secret  *secret.Located
+	taken   bool                // the secret was asked for, and handed over
+	conv    engine.Conversation // nil before a connection is there
+	network string              // of conv: "tcp" or "unix"
+	from    string              // the address of its end here, "" for a socket
 }
 
-// candidate runs the stages that need a server.
-func (t *test) candidate(ctx context.Context, c address.Candidate) {
+// attempt runs the stages that need a server.
+func (t *test) attempt(ctx context.Context, c address.Candidate) {
+	a := &attempt{test: t, at: c, secret: t.secrets[c]}
+	t.last = a
 	t.aim(c)
-	t.secret = t.secrets[c]
-	t.report.Facts.SecretSource = t.secret.Place
+	t.stages.report.Facts.SecretSource = a.secret.Place
 	reached, ok := t.reach(ctx, c)
 	if !ok {
 		return
 	}
-	t.report.Facts.Route = reached.Address
+	a.converse(reached)
+	t.runSteps(ctx, []step{
+		{"speak", func(ctx context.Context) finding.Result { return a.explained(ctx, a.conv.Speak(ctx)) }},
+		{"tls", a.encrypt},
+		{"login", a.logIn},
+		{"database", a.openDatabase},
+		{"session", a.judgeSession},
+		{"expect", a.expect},
+	})
+}
+
+// close ends the attempt's conversation.
+func (a *attempt) close() {
+	if a.conv != nil {
+		a.conv.Close()
+		a.conv = nil
+	}
+}
+
+// converse begins the conversation on a connection.
+func (a *attempt) converse(reached *route.Reached) {
+	known := a.stages.report.Facts
+	known.Route = reached.Address
 	if reached.Network == "unix" {
-		t.report.Facts.Route = "socket " + reached.Address
+		known.Route = "socket " + reached.Address
 	}
-	t.report.Facts.Route += t.through()
-	if c.Container != nil {
-		t.report.Facts.Route += " in container " + c.Container.Name
+	known.Route += a.through()
+	if a.at.Container != nil {
+		known.Route += " in container " + a.at.Container.Name
 	}
-	t.conv, t.network = t.plan.begin(reached.Conn, t.target(c, reached)), reached.Network
-	if host, _, err := net.SplitHostPort(reached.Conn.LocalAddr().String()); err == nil && t.link == nil {
-		t.from = host
+	a.conv, a.network = a.plan.begin(reached.Conn, a.target(reached)), reached.Network
+	if host, _, err := net.SplitHostPort(reached.Conn.LocalAddr().String()); err == nil && a.link == nil {
+		a.from = host
 	}
-	carried := t.conv.Facts()
-	known := t.report.Facts
+	carried := a.conv.Facts()
 	carried.Route, carried.SecretSource = known.Route, known.SecretSource
 	carried.User, carried.Database = known.User, known.Database
-	t.report.Facts = carried
-	if !t.stage(ctx, "speak", func(ctx context.Context) finding.Result { return t.explained(ctx, c, t.conv.Speak(ctx)) }) {
-		return
+	a.stages.report.Facts = carried
+}
+
+// encrypt runs the stage tls.
+func (a *attempt) encrypt(ctx context.Context) finding.Result {
+	facts, result := a.conv.Encrypt(ctx)
+	if a.onTLS != nil && facts != nil {
+		a.onTLS(facts)
 	}
-	if !t.stage(ctx, "tls", func(ctx context.Context) finding.Result {
-		facts, result := t.conv.Encrypt(ctx)
-		if t.onTLS != nil && facts != nil {
-			t.onTLS(facts)
-		}
-		return result
-	}) {
-		return
-	}
-	t.logIn(ctx, c)
+	return result
 }
 
 // aim gives the TLS rule the name that this candidate's certificate must carry.
@@ -148,22 +162,24 @@ func (t *test) reach(ctx context.Context, c address.Candidate) (*route.Reached, 
 	if t.link != nil {
 		return t.reachThrough(ctx, c)
 	}
-	name := t.profile.Profile.Name
+	profileName := t.profile.Profile.Name
 	var addrs []netip.Addr
-	wasHolding := t.holding
-	t.hold()
-	ok := t.stage(ctx, "name", func(ctx context.Context) (result finding.Result) {
-		addrs, result = t.Network.Names(ctx, name, c)
+	name, ok := t.run(ctx, step{"name", func(ctx context.Context) (result finding.Result) {
+		addrs, result = t.Network.Names(ctx, profileName, c)
 		if result.Outcome == finding.Fail {
 			t.unresolved(result.Finding)
 		}
 		return result
-	})
-	if !mixed(addrs) && !wasHolding {
-		t.release()
+	}})
+	unsettled := ok && mixed(addrs)
+	if name.Stage != "" && !unsettled {
+		t.stages.record(name)
+	}
+	if !ok {
+		return nil, false
 	}
 	var reached *route.Reached
-	ok = ok && t.stage(ctx, "reach", func(ctx context.Context) finding.Result {
+	end, ok := t.run(ctx, step{"reach", func(ctx context.Context) finding.Result {
 		ctx, cancel := t.patience(ctx)
 		defer cancel()
 		var tried []route.Attempt
@@ -171,17 +187,14 @@ func (t *test) reach(ctx context.Context, c address.Candidate) (*route.Reached, 
 			return finding.Failed(t.explainContained(ctx, c, t.unreached(ctx, c, tried)))
 		}
 		return t.accepted(c, reached.Address)
-	})
+	}})
 	if reached != nil && reached.Mixed() {
-		for i := range t.held {
-			if t.held[i].Stage == "name" {
-				t.held[i].Outcome, t.held[i].Finding = finding.Warn, reached.MixedFinding(name, c.Host)
-			}
-		}
+		name.Outcome, name.Finding = finding.Warn, reached.MixedFinding(profileName, c.Host)
 	}
-	if !wasHolding && t.holding {
-		t.release()
+	if unsettled {
+		t.stages.record(name)
 	}
+	t.stages.record(end)
 	if !ok && reached != nil {
 		reached.Conn.Close()
 	}

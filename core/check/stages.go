@@ -221,7 +221,7 @@ func (t *test) locateSecret(ctx context.Context) finding.Result {
 	if shown.None && len(shown.Tried) > 0 {
 		detail = "none found; the server may want none"
 	}
-	t.report.Facts.SecretSource = shown.Place
+	t.stages.report.Facts.SecretSource = shown.Place
 	said, hopFound := t.locateHopSecrets(ctx)
 	if hopFound != nil {
 		return finding.Failed(hopFound)
@@ -336,8 +336,8 @@ func (t *test) overTCP(c address.Candidate) string {
 }
 
 // target is what the engine needs to know for this connection.
-func (t *test) target(c address.Candidate, reached *route.Reached) engine.Target {
-	by := t.named("service", "instance")
+func (a *attempt) target(reached *route.Reached) engine.Target {
+	t, by := a.test, a.named("service", "instance")
 	return engine.Target{
 		Alias:         by.Alias,
 		AliasAt:       by.String(),
@@ -349,20 +349,20 @@ func (t *test) target(c address.Candidate, reached *route.Reached) engine.Target
 		TLS:           t.plan.tls,
 		ServerKey:     t.profile.Text(key.ServerKey),
 		Pinned:        t.profile.Pinned(),
-		PeerChecked:   reached.Network == "unix" && !c.ViaHop && route.PeerChecked(reached.Conn, c.Folder),
+		PeerChecked:   reached.Network == "unix" && !a.at.ViaHop && route.PeerChecked(reached.Conn, a.at.Folder),
 		Greetings:     t.profile.Schema().Engines().Greetings(),
 		Thorough:      t.thorough,
-		NoSecret:      t.secret.None,
-		NoSecretTried: t.secret.Tried,
+		NoSecret:      a.secret.None,
+		NoSecretTried: a.secret.Tried,
 		Service:       t.profile.Text(key.Service),
 		Instance:      t.profile.Text(key.Instance),
 		As:            t.profile.Text(key.As),
-		Follow:        t.follow,
+		Follow:        a.follow,
 		TakeSecret: func(ctx context.Context) (secret.Value, error) {
 			t.budget.pause()
 			defer t.budget.resume()
-			value, err := t.secret.Take(ctx)
-			t.taken = err == nil && value.Present()
+			value, err := a.secret.Take(ctx)
+			a.taken = err == nil && value.Present()
 			return value, err
 		},
 		Redial: t.redial(reached),
@@ -383,47 +383,42 @@ func (t *test) redial(reached *route.Reached) func(context.Context) (net.Conn, e
 	}
 }
 
-// logIn runs the stages from the login on.
-func (t *test) logIn(ctx context.Context, c address.Candidate) {
-	ok := t.stage(ctx, "login", func(ctx context.Context) finding.Result {
-		login := t.conv.Login(ctx)
-		if login.Outcome == finding.Fail && t.Admin != nil {
-			t.lookUp(ctx, login.Finding)
-		}
-		if login.Outcome != finding.Fail && t.taken {
-			login.Detail += ", password from: " + t.secret.Place
-		}
-		return t.explained(ctx, c, login)
-	})
-	if !ok || !t.stage(ctx, "database", func(ctx context.Context) finding.Result {
-		opened := t.conv.Database(ctx)
-		if opened.Outcome == finding.Fail && t.Admin != nil {
-			t.lookUp(ctx, opened.Finding)
-		}
-		return opened
-	}) {
-		return
+// logIn runs the stage login.
+func (a *attempt) logIn(ctx context.Context) finding.Result {
+	login := a.conv.Login(ctx)
+	if login.Outcome == finding.Fail && a.Admin != nil {
+		a.lookUp(ctx, login.Finding)
 	}
-	if t.stage(ctx, "session", t.judgeSession) {
-		t.stage(ctx, "expect", t.expect)
+	if login.Outcome != finding.Fail && a.taken {
+		login.Detail += ", password from: " + a.secret.Place
 	}
+	return a.explained(ctx, login)
+}
+
+// openDatabase runs the stage database.
+func (a *attempt) openDatabase(ctx context.Context) finding.Result {
+	opened := a.conv.Database(ctx)
+	if opened.Outcome == finding.Fail && a.Admin != nil {
+		a.lookUp(ctx, opened.Finding)
+	}
+	return opened
 }
 
 // judgeSession weighs whether the session may write against what is wanted.
-func (t *test) judgeSession(ctx context.Context) finding.Result {
-	result := t.conv.Session(ctx)
-	f := t.conv.Facts()
+func (a *attempt) judgeSession(ctx context.Context) finding.Result {
+	result := a.conv.Session(ctx)
+	f := a.conv.Facts()
 	if result.Outcome == finding.Fail || f.Writable == nil {
 		return result
 	}
-	name, target := t.profile.Profile.Name, t.profile.Text(key.Target)
+	name, target := a.profile.Profile.Name, a.profile.Text(key.Target)
 	have := map[bool]string{true: "writable", false: "read-only"}[*f.Writable]
 	if (target == "writable" || target == "read-only") && have != target {
 		found := finding.New(finding.SessionTarget, "the server at %s is %s, and target is %s", f.Route, have, target)
-		t.sawPassed(found)
+		a.sawPassed(found)
 		return finding.Failed(found.Suggest("gharbor show %s   # its hosts and target", name))
 	}
-	if _, expected := t.profile.Get(key.ExpectWritable); !*f.Writable && !expected && target != "read-only" {
+	if _, expected := a.profile.Get(key.ExpectWritable); !*f.Writable && !expected && target != "read-only" {
 		return finding.Warned(finding.New(finding.SessionReadOnly, "nothing can be written in this session").
 			Saw("%s", f.ReadOnlyBy).
 			Suggest("gharbor set %s expect.writable=false   # if that is meant", name), "%s", result.Detail)
