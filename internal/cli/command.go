@@ -22,22 +22,8 @@ import (
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/schema"
-	"gentleharbor/core/secret"
 	"gentleharbor/core/vouch"
 	"gentleharbor/internal/render"
-)
-
-// Exit codes.
-const (
-	exitOK          = 0
-	exitFailed      = 1 // a test or an expectation failed
-	exitUsage       = 2 // the command line is wrong
-	exitFile        = 3 // a configuration file is wrong
-	exitSecret      = 4 // a secret could not be had
-	exitServer      = 5 // the server or the route failed
-	exitUnknown     = 6 // compare can't tell
-	exitDefect      = 70
-	exitInterrupted = 130 // Ctrl-C, as shells number it
 )
 
 // World is what the program runs in: its streams and its environment.
@@ -89,12 +75,13 @@ type call struct {
 	after    int             // how many of args stood before "--"; -1 where there was none
 	set      map[string]bool // flags that were given
 	noColour bool
+	makers   []maker // of all commands
 	log      *slog.Logger
 	keys     *schema.Schema
 	loaded   *profile.File
 	broken   error // what is wrong with the project's file
 	vouched  vouch.Book
-	book     *alias.Book        // the aliases, once loaded
+	book     *alias.Book   // the aliases, once loaded
 	asked    *find.Engines // the container engines of this machine, once they are wanted
 }
 
@@ -104,72 +91,18 @@ type maker struct {
 	make func() *command
 }
 
-// makers lists them in the order in which help shows them.
-func makers() []maker {
-	return []maker{
-		{"add", addCommand},
-		{"set", setCommand},
-		{"list", listCommand},
-		{"show", showCommand},
-		{"copy", copyCommand},
-		{"rename", renameCommand},
-		{"remove", removeCommand},
-		{"test", testCommand},
-		{"wait", waitCommand},
-		{"compare", compareCommand},
-		{"nearby", nearbyCommand},
-		{"certificate", certificateCommand},
-		{"with", withCommand},
-		{"shortcut", shortcutCommand},
-		{"import", importCommand},
-		{"export", exportCommand},
-		{"secret", secretCommand},
-		{"wallet", walletCommand},
-		{"alias", aliasCommand},
-		{"hop", hopCommand},
-		{"tunnel", tunnelCommand},
-		{"container", containerCommand},
-		{"audit", auditCommand},
-		{"vouch", vouchCommand},
-		{"explain", explainCommand},
-		{"demo", demoCommand},
-		{"version", versionCommand},
-		{"help", helpCommand},
-	}
-}
-
-// commands makes them all, for help.
-func commands() []*command {
+// made makes all commands, for help.
+func made(makers []maker) []*command {
 	var all []*command
-	for _, m := range makers() {
+	for _, m := range makers {
 		all = append(all, m.make())
 	}
 	return all
 }
 
-// exitError is an error with an exit code of its own and lines to try.
-type exitError struct {
-	code int
-	err  error // nil: all has been said
-	try  []string
-}
-
-func (e *exitError) Error() string {
-	if e.err == nil {
-		return ""
-	}
-	return e.err.Error()
-}
-
-func (e *exitError) Unwrap() error { return e.err }
-
-// usage is a mistake on the command line. It never repeats a value.
-func usage(format string, args ...any) error {
-	return &exitError{code: exitUsage, err: fmt.Errorf(format, args...)}
-}
-
-// Run runs the program and returns its exit code.
-func Run(ctx context.Context, w World, args []string) (code int) {
+// runAs runs one of the commands that makers make, in the order in which help shows them, and returns the
+// program's exit code.
+func runAs(ctx context.Context, w World, makers []maker, args []string) (code int) {
 	_, noColour := w.Lookup("NO_COLOR")
 	term := render.NewTerminal(w.Stdin, w.Stderr, noColour)
 	defer func() {
@@ -179,7 +112,7 @@ func Run(ctx context.Context, w World, args []string) (code int) {
 	}()
 	out := render.NewOutput(w.Stdout)
 	w.Stdout = out
-	err := dispatch(ctx, w, term, noColour, args)
+	err := dispatch(ctx, w, term, noColour, makers, args)
 	code, try := exitCode(err)
 	if unwritten := out.Err(); unwritten != nil { // said once, whoever met it
 		if errors.Is(err, unwritten) {
@@ -205,44 +138,20 @@ func showDefect(term *render.Terminal, d *defect.Defect) int {
 	return exitDefect
 }
 
-func exitCode(err error) (code int, try []string) {
-	var exit *exitError
-	var file *profile.FileError
-	var request *profile.RequestError
-	var secretFailure *secret.Failure
-	var program *programExit
-	switch {
-	case err == nil:
-		return exitOK, nil
-	case errors.As(err, &exit):
-		return exit.code, exit.try
-	case errors.As(err, &program):
-		return program.code, nil
-	case errors.As(err, &file):
-		return exitFile, nil
-	case errors.As(err, &request):
-		return exitUsage, nil
-	case errors.As(err, &secretFailure):
-		return exitSecret, secretFailure.Found.Try
-	case errors.Is(err, context.Canceled):
-		return exitInterrupted, nil
-	}
-	return exitFailed, nil
-}
-
-func dispatch(ctx context.Context, w World, term *render.Terminal, noColour bool, args []string) error {
+func dispatch(ctx context.Context, w World, term *render.Terminal, noColour bool,
+	makers []maker, args []string) error {
 	if len(args) == 0 {
-		return overview(w.Stdout, commands())
+		return overview(w.Stdout, made(makers))
 	}
 	name := args[0]
 	switch name {
 	case "-h", "-help", "--help":
-		return overview(w.Stdout, commands())
+		return overview(w.Stdout, made(makers))
 	case "-version", "--version":
 		name = "version"
 	}
 	keys := schema.New(w.Engines)
-	cmd, rest, err := choice(append([]string{name}, args[1:]...))
+	cmd, rest, err := choice(makers, append([]string{name}, args[1:]...))
 	if err != nil {
 		return err
 	}
@@ -256,7 +165,14 @@ func dispatch(ctx context.Context, w World, term *render.Terminal, noColour bool
 			try:  []string{"gharbor help " + cmd.name},
 		}
 	}
-	c := &call{World: w, keys: keys, Terminal: term, noColour: noColour, set: make(map[string]bool)}
+	c := &call{
+		World:    w,
+		keys:     keys,
+		Terminal: term,
+		noColour: noColour,
+		set:      make(map[string]bool),
+		makers:   makers,
+	}
 	verbose, err := c.parse(cmd, rest)
 	if errors.Is(err, flag.ErrHelp) {
 		return commandHelp(w.Stdout, keys, cmd)
@@ -290,15 +206,15 @@ const lastMoment = 10 * time.Second
 // choice finds the command that the first words name, a group's verb included.
 // rest are the words behind it; a group comes back itself where no verb follows,
 // or a wish for help.
-func choice(words []string) (cmd *command, rest []string, err error) {
+func choice(makers []maker, words []string) (cmd *command, rest []string, err error) {
 	var all []*command
-	for _, m := range makers() {
+	for _, m := range makers {
 		if m.name == words[0] {
 			all = []*command{m.make()}
 		}
 	}
 	if all == nil {
-		return nil, nil, unknownCommand(commands(), "", words[0])
+		return nil, nil, unknownCommand(made(makers), "", words[0])
 	}
 	group := ""
 	for {

@@ -91,17 +91,6 @@ root can read. The profile then leads to the container. -dry-run stops after sho
 	}
 }
 
-// imageFlag registers -image.
-func imageFlag(fs *flagSet, image *string, help string) {
-	fs.Func("image", help, func(s string) error {
-		*image = s
-		if !making.ValidImage(s) {
-			return errors.New("expected an image's name, such as NAME:TAG")
-		}
-		return nil
-	})
-}
-
 // parseMount reads SOURCE:TARGET[:ro].
 func parseMount(s string) (api.SpecMount, error) {
 	parts := strings.Split(s, ":")

@@ -12,6 +12,7 @@ import (
 
 	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
+	"gentleharbor/core/container/making"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/handover"
 	"gentleharbor/core/intake"
@@ -252,4 +253,15 @@ func (c *call) formLines(conn handover.Connection, word string) ([]string, error
 		lines = append(lines, form.PasswordLine(conn.Password.Disclose()))
 	}
 	return lines, nil
+}
+
+// imageFlag registers -image.
+func imageFlag(fs *flagSet, image *string, help string) {
+	fs.Func("image", help, func(s string) error {
+		*image = s
+		if !making.ValidImage(s) {
+			return errors.New("expected an image's name, such as NAME:TAG")
+		}
+		return nil
+	})
 }

@@ -21,9 +21,9 @@ func helpCommand() *command {
 		maxArgs:  3,
 		run: func(_ context.Context, c *call) error {
 			if len(c.args) == 0 {
-				return overview(c.Stdout, commands())
+				return overview(c.Stdout, made(c.makers))
 			}
-			cmd, rest, err := choice(c.args)
+			cmd, rest, err := choice(c.makers, c.args)
 			switch {
 			case err != nil:
 				return err

@@ -13,13 +13,10 @@ import (
 
 	"gentleharbor/core/check"
 	"gentleharbor/core/clean"
-	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
-	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route/hop"
 	"gentleharbor/core/route/hostkey"
-	"gentleharbor/core/secret"
 )
 
 func hopCommand() *command {
@@ -29,26 +26,6 @@ func hopCommand() *command {
 keys of one that is there are changed by gharbor set NAME hop.N.KEY=VALUE.`,
 		verbs: func() []*command { return []*command{hopAdd(), hopRemove(), hopPin()} },
 	}
-}
-
-// hopPlaces are what hops take from this machine.
-func (c *call) hopPlaces() (hop.Places, error) {
-	h, err := c.home()
-	return hop.Places{Home: c.environment().Home, Known: filepath.Join(h.Dir, "known_hosts"), Lookup: c.Lookup}, err
-}
-
-// planHops is what a profile's hops come to, with notes on what of the SSH client
-// configuration is not honoured.
-func (c *call) planHops(p *resolve.Profile) ([]*hop.Hop, []string, error) {
-	places, err := c.hopPlaces()
-	if err != nil {
-		return nil, nil, err
-	}
-	hops, notes, found := places.Plan(p)
-	if found != nil {
-		return nil, nil, &exitError{code: exitFile, err: fmt.Errorf("%s (%s)", found.Cause, found.Code), try: found.Try}
-	}
-	return hops, notes, nil
 }
 
 func hopAdd() *command {
@@ -138,11 +115,6 @@ must be. A key that contradicts a known one is refused, always.`,
 			return c.pinHops(ctx, o)
 		},
 	}
-}
-
-// routeFailed is a way to a server that could not be gone.
-func routeFailed(found *finding.Finding) error {
-	return &exitError{code: exitServer, err: &secret.Failure{Found: found}, try: found.Try}
 }
 
 func (c *call) pinHops(ctx context.Context, o pinOptions) error {

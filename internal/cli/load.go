@@ -163,3 +163,20 @@ func (c *call) account() string {
 	}
 	return ""
 }
+
+// resolve loads a profile with its effective values.
+func (c *call) resolve(name string, over overrides) (*resolve.Profile, error) {
+	file, err := c.load()
+	if err != nil {
+		return nil, err
+	}
+	p, err := c.lookup(file, name)
+	if err != nil {
+		return nil, err
+	}
+	if err := over.check(file); err != nil {
+		return nil, err
+	}
+	r := resolve.Of(file, p, over, c.environment())
+	return r, over.fits(r)
+}

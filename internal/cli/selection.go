@@ -150,8 +150,3 @@ func noneFits(s selection, profiles int, tags []string) error {
 	}
 	return unchosen(try, "-tag: no profile has that tag")
 }
-
-// unchosen is the error for a command that got no profile.
-func unchosen(try []string, format string, args ...any) error {
-	return &exitError{code: exitUsage, err: fmt.Errorf(format, args...), try: try}
-}

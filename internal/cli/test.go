@@ -8,11 +8,9 @@ import (
 
 	"gentleharbor/core/check"
 	"gentleharbor/core/clean"
-	"gentleharbor/core/finding"
 	"gentleharbor/core/nearby"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
-	"gentleharbor/core/secret"
 	"gentleharbor/internal/render"
 )
 
@@ -97,25 +95,6 @@ func (c *call) runner(timeout time.Duration) (*check.Runner, error) {
 		Places:  nearby.Machine(c.Engines),
 		Timeout: timeout,
 		Finder:  finder,
-	}, err
-}
-
-// finder finds secrets for profiles.
-func (c *call) finder() (*secret.Finder, error) {
-	vault, err := c.vault("")
-	if err != nil {
-		return nil, err
-	}
-	h, err := c.home()
-	return &secret.Finder{
-		Lookup:    c.Lookup,
-		Locks:     h.LocksPath(),
-		Files:     c.Engines.CredentialFiles(),
-		Home:      c.environment().Home,
-		Terminal:  c.Interactive(),
-		Ask:       c.Secret,
-		Wallet:    vault.Find,
-		JudgeFile: func(path string) *finding.Finding { return c.vouched.JudgeFile(c.keys, path, c.environment().Home) },
 	}, err
 }
 

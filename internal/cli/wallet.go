@@ -7,12 +7,10 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"path/filepath"
 	"strings"
 
 	"gentleharbor/core/binding"
 	"gentleharbor/core/clean"
-	"gentleharbor/core/privatesocket"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/connurl"
 	"gentleharbor/core/profile/key"
@@ -53,64 +51,6 @@ func (o *walletFlags) pathFlag(fs *flagSet) {
 func (o *walletFlags) flags(fs *flagSet) {
 	o.pathFlag(fs)
 	fs.StringVar(&o.file, "passphrase-file", "", "a 0600 file with the passphrase in its first line")
-}
-
-// store is the wallet that the flag, the settings or the usual place name, and
-// the place of the pin file of a reader.
-func (c *call) store(path string) (s wallet.Store, pin string, err error) {
-	h, err := c.home()
-	if err != nil {
-		return s, "", err
-	}
-	file, err := c.load()
-	if err != nil {
-		return s, "", err
-	}
-	s.Seen = filepath.Join(h.Dir, "wallets-seen.json")
-	s.Path, pin = filepath.Join(h.Dir, "wallet.ghw"), filepath.Join(h.Dir, "reader.pin")
-	home := c.environment().Home
-	if file.Settings.Wallet != "" {
-		s.Path = file.WholeSetting(file.Settings.Wallet, home)
-	}
-	if file.Settings.Reader != "" {
-		pin = file.WholeSetting(file.Settings.Reader, home)
-	}
-	if path != "" {
-		s.Path, err = filepath.Abs(path)
-	}
-	c.log.Debug("wallet", "file", s.Path, "reader", pin)
-	return s, pin, err
-}
-
-// vault gives profiles the wallet's secrets.
-func (c *call) vault(path string) (*wallet.Vault, error) {
-	s, pin, err := c.store(path)
-	return &wallet.Vault{Store: s, Pin: pin, Terminal: c.Interactive(), Ask: c.Secret, Unlocked: c.keeper}, err
-}
-
-// keeper is the process that keeps a wallet open, nil where there is none.
-// One that does not answer is an error: it holds the keys, and must be known of.
-func (c *call) keeper(ctx context.Context, id string) (wallet.Opener, error) {
-	u := wallet.Unlocked{Socket: wallet.KeeperSocket(c.Lookup, id)}
-	_, err := u.Status(ctx)
-	switch {
-	case err == nil:
-		return u, nil
-	case errors.As(err, new(*privatesocket.Silent)):
-		return nil, err
-	}
-	return nil, ctx.Err()
-}
-
-// openKeeper is keeper for a command that goes on without one. It prints a notice where the
-// process does not answer.
-func (c *call) openKeeper(ctx context.Context, id string) wallet.Opener {
-	k, err := c.keeper(ctx, id)
-	if silent := new(privatesocket.Silent); errors.As(err, &silent) {
-		c.Notice("the wallet counts as locked, as the process that keeps it open can't be asked: %s; %s ends it", silent,
-			silent.EndLine())
-	}
-	return k
 }
 
 // noTerminal is the error for a question that nobody can be asked.

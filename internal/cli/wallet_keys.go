@@ -217,13 +217,6 @@ func readerAdd() *command {
 	}
 }
 
-func plural(n int, one, many string) string {
-	if n == 1 {
-		return one
-	}
-	return many
-}
-
 // ownerFor gives a file to an account; "" leaves it with this one.
 func ownerFor(account string) (func(path string) error, error) {
 	if account == "" {

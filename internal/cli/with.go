@@ -11,14 +11,12 @@ import (
 	"path/filepath"
 	"strings"
 
-	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/check"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/defect"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/handover"
 	"gentleharbor/core/lastseen"
-	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/secret"
@@ -86,22 +84,6 @@ can't be run; 127: it was not found.`,
 			return &exitError{code: exitWith, err: err, try: try}
 		},
 	}
-}
-
-// handOver is the connection that a profile leads to, for another program.
-func (c *call) handOver(ctx context.Context, p *resolve.Profile, v secret.Value) (handover.Connection, error) {
-	if found := p.Problem(); found != nil {
-		return handover.Connection{}, &secret.Failure{Found: found}
-	}
-	servers, found := c.network().Candidates(ctx, p)
-	if found != nil {
-		return handover.Connection{}, routeFailed(found)
-	}
-	conn, found := handover.Of(p, servers, v)
-	if found != nil {
-		return conn, &secret.Failure{Found: found}
-	}
-	return conn, nil
 }
 
 func (c *call) with(ctx context.Context, o withOptions) error {
@@ -217,14 +199,6 @@ func (c *call) program(name string) (string, error) {
 	return "", failure
 }
 
-func plainReason(err error) string {
-	var execError *exec.Error
-	if errors.As(err, &execError) {
-		err = execError.Err
-	}
-	return atomicfile.Plain(err).Error()
-}
-
 // ready tests the profile; what is wrong is told as test tells it.
 func (c *call) ready(ctx context.Context, p *resolve.Profile) error {
 	runner, err := c.runner(check.DefaultTimeout)
@@ -277,21 +251,6 @@ func (c *call) olderClient(ctx context.Context, p *resolve.Profile, program stri
 	if client, older := handover.OlderClient(ctx, c.Engines, program, seen.Version); older {
 		c.Notice("%s is version %s, much older than the server, which was %s at the last test; expect it to fail or to "+
 			"leave things out", filepath.Base(program), client, clean.Line(seen.Version, 40))
-	}
-}
-
-func (c *call) lastSeen() lastseen.Store {
-	h, err := profile.FindHome(c.keys, c.Lookup)
-	if err != nil {
-		return lastseen.Store{}
-	}
-	return lastseen.Store{Path: filepath.Join(h.Dir, "last-seen.json")}
-}
-
-// remember keeps what logins were like. That it can't is no reason to fail.
-func (c *call) remember(ctx context.Context, profiles []*resolve.Profile, reports []*check.Report) {
-	if err := c.lastSeen().Keep(ctx, profiles, reports); err != nil {
-		c.log.Debug("last seen", "not kept", err)
 	}
 }
 
@@ -363,6 +322,9 @@ func programEnd(err error) error {
 type programExit struct{ code int }
 
 func (e *programExit) Error() string { return "" }
+
+// ExitCode is the program's.
+func (e *programExit) ExitCode() int { return e.code }
 
 // environmentFor is the environment of the program: the caller's, without what
 // belongs to the engine, and with the connection.

@@ -153,7 +153,9 @@ func TestRefusals(t *testing.T) {
 	os.WriteFile(filepath.Join(changed.home, ".ssh", "known_hosts"), []byte(strings.Replace(good.gate.KnownLine(), fmt.Sprint(good.gate.Port()), fmt.Sprint(changed.gate.Port()), 1)+"\n"), 0o600)
 	open := newWay(t, "")
 	os.Chmod(filepath.Join(open.home, "gate"), 0o644)
-	own := func(w *way) string { return fmt.Sprintf("user = \"keeper\"\nkey = %q\n", filepath.Join(w.home, "gate")) }
+	own := func(w *way) string {
+		return fmt.Sprintf("user = \"keeper\"\nkey = %q\n", filepath.Join(w.home, "gate"))
+	}
 	for name, c := range map[string]struct {
 		w        *way
 		keys     string
