@@ -4,11 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/secret"
-	"os/exec"
 )
 
 // Exit codes.
@@ -81,12 +79,4 @@ func routeFailed(found *finding.Finding) error {
 // unchosen is the error for a command that got no profile.
 func unchosen(try []string, format string, args ...any) error {
 	return &exitError{code: exitUsage, err: fmt.Errorf(format, args...), try: try}
-}
-
-func plainReason(err error) string {
-	var execError *exec.Error
-	if errors.As(err, &execError) {
-		err = execError.Err
-	}
-	return atomicfile.Plain(err).Error()
 }

@@ -1,10 +1,13 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
+	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
+	"os/exec"
 )
 
 // shown is a value for a list: what the file says, variables unexpanded.
@@ -51,4 +54,12 @@ func plural(n int, one, many string) string {
 		return one
 	}
 	return many
+}
+
+func plainReason(err error) string {
+	var execError *exec.Error
+	if errors.As(err, &execError) {
+		err = execError.Err
+	}
+	return atomicfile.Plain(err).Error()
 }
