@@ -42,7 +42,7 @@ try the commands, until Ctrl-C.`,
 
 func (c *call) demo(ctx context.Context, keep bool) error {
 	o := demo.Options{Out: c.Stdout, Part: strings.Join(c.args, ""), Command: func(step demo.Step) int {
-		return Run(ctx, c.demoWorld(step), step.Args)
+		return runAs(ctx, c.demoWorld(step), c.makers, step.Args)
 	}}
 	if render.Colours(c.Stdout, c.noColour) {
 		o.Bold = func(s string) string { return "\x1b[1m" + s + "\x1b[0m" }
