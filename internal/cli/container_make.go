@@ -351,19 +351,6 @@ func (c *call) showPlan(m *building, client *api.Client) {
 	}
 }
 
-// words are assignments as set takes them.
-func (a assignments) words() string {
-	var words []string
-	for _, s := range a {
-		if s.Unset {
-			words = append(words, string(s.Field.Name)+"=")
-		} else {
-			words = append(words, string(s.Field.Name)+"="+clean.Line(s.Value.Text(), 200))
-		}
-	}
-	return strings.Join(words, " ")
-}
-
 // carryOut does what was shown.
 func (c *call) carryOut(ctx context.Context, m *building, client *api.Client) error {
 	values, err := c.makeSecrets(ctx, m) // before minutes of fetching: there may be no wallet

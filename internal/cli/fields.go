@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 
+	"gentleharbor/core/clean"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/key"
@@ -219,4 +220,17 @@ func fieldTable(fields []schema.Field, width int) string {
 		fmt.Fprintf(&b, "  %-*s  %s\n", width, f.Name, f.Summary)
 	}
 	return b.String()
+}
+
+// words are assignments as set takes them.
+func (a assignments) words() string {
+	var words []string
+	for _, s := range a {
+		if s.Unset {
+			words = append(words, string(s.Field.Name)+"=")
+		} else {
+			words = append(words, string(s.Field.Name)+"="+clean.Line(s.Value.Text(), 200))
+		}
+	}
+	return strings.Join(words, " ")
 }
