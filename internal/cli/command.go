@@ -87,15 +87,15 @@ type call struct {
 
 // maker makes a command by its name: a run makes the one that it is of.
 type maker struct {
-	name string
-	make func() *command
+	Name string
+	Make func() *command
 }
 
 // made makes all commands, for help.
 func made(makers []maker) []*command {
 	var all []*command
 	for _, m := range makers {
-		all = append(all, m.make())
+		all = append(all, m.Make())
 	}
 	return all
 }
@@ -209,8 +209,8 @@ const lastMoment = 10 * time.Second
 func choice(makers []maker, words []string) (cmd *command, rest []string, err error) {
 	var all []*command
 	for _, m := range makers {
-		if m.name == words[0] {
-			all = []*command{m.make()}
+		if m.Name == words[0] {
+			all = []*command{m.Make()}
 		}
 	}
 	if all == nil {
