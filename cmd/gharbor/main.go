@@ -12,19 +12,20 @@ import (
 	"gentleharbor/core/engine"
 	"gentleharbor/core/engines"
 	"gentleharbor/internal/cli"
+	"gentleharbor/internal/cli/base"
 )
 
 func main() { os.Exit(run()) }
 
 func run() int {
 	noCoreDumps()
-	defect.OnDefect(func(d *defect.Defect) { os.Exit(cli.Defect(os.Stderr, d)) })
+	defect.OnDefect(func(d *defect.Defect) { os.Exit(base.Defect(os.Stderr, d)) })
 	given := os.Environ()
 	known := engines.All()
 	lookup := takeEnvironment(known)
 	out := os.Stdout
 	os.Stdout = nil // a driver that prints by itself prints nowhere: what is written here is ours alone
-	return cli.Run(context.Background(), cli.World{
+	return cli.Run(context.Background(), base.World{
 		Engines:    known,
 		Stdin:      os.Stdin,
 		Stdout:     out,

@@ -2,10 +2,11 @@ package binding
 
 import (
 	"fmt"
-	"gentleharbor/core/secret"
-	"gentleharbor/core/tlsrule"
 	"slices"
 	"strings"
+
+	"gentleharbor/core/secret"
+	"gentleharbor/core/tlsrule"
 )
 
 // Objection says why the binding does not let a secret be sent as the query would have it, "" where it does.

@@ -4,43 +4,55 @@ package cli
 
 import (
 	"context"
+
+	"gentleharbor/internal/cli/aliascmd"
+	"gentleharbor/internal/cli/auditcmd"
+	"gentleharbor/internal/cli/base"
+	"gentleharbor/internal/cli/containercmd"
+	"gentleharbor/internal/cli/democmd"
+	"gentleharbor/internal/cli/hopcmd"
+	"gentleharbor/internal/cli/profilecmd"
+	"gentleharbor/internal/cli/secretcmd"
+	"gentleharbor/internal/cli/testcmd"
+	"gentleharbor/internal/cli/transfercmd"
+	"gentleharbor/internal/cli/tunnelcmd"
 )
 
 // Run runs the program and returns its exit code.
-func Run(ctx context.Context, w World, args []string) (code int) {
-	return runAs(ctx, w, makers(), args)
+func Run(ctx context.Context, w base.World, args []string) (code int) {
+	return base.Run(ctx, w, makers(), args)
 }
 
 // makers lists them in the order in which help shows them.
-func makers() []maker {
-	return []maker{
-		{Name: "add", Make: addCommand},
-		{Name: "set", Make: setCommand},
-		{Name: "list", Make: listCommand},
-		{Name: "show", Make: showCommand},
-		{Name: "copy", Make: copyCommand},
-		{Name: "rename", Make: renameCommand},
-		{Name: "remove", Make: removeCommand},
-		{Name: "test", Make: testCommand},
-		{Name: "wait", Make: waitCommand},
-		{Name: "compare", Make: compareCommand},
-		{Name: "nearby", Make: nearbyCommand},
-		{Name: "certificate", Make: certificateCommand},
-		{Name: "with", Make: withCommand},
-		{Name: "shortcut", Make: shortcutCommand},
-		{Name: "import", Make: importCommand},
-		{Name: "export", Make: exportCommand},
-		{Name: "secret", Make: secretCommand},
-		{Name: "wallet", Make: walletCommand},
-		{Name: "alias", Make: aliasCommand},
-		{Name: "hop", Make: hopCommand},
-		{Name: "tunnel", Make: tunnelCommand},
-		{Name: "container", Make: containerCommand},
-		{Name: "audit", Make: auditCommand},
-		{Name: "vouch", Make: vouchCommand},
-		{Name: "explain", Make: explainCommand},
-		{Name: "demo", Make: demoCommand},
-		{Name: "version", Make: versionCommand},
-		{Name: "help", Make: helpCommand},
+func makers() []base.Maker {
+	return []base.Maker{
+		{Name: "add", Make: profilecmd.Add},
+		{Name: "set", Make: profilecmd.Set},
+		{Name: "list", Make: profilecmd.List},
+		{Name: "show", Make: profilecmd.Show},
+		{Name: "copy", Make: profilecmd.Copy},
+		{Name: "rename", Make: profilecmd.Rename},
+		{Name: "remove", Make: profilecmd.Remove},
+		{Name: "test", Make: testcmd.Test},
+		{Name: "wait", Make: testcmd.Wait},
+		{Name: "compare", Make: testcmd.Compare},
+		{Name: "nearby", Make: containercmd.Nearby},
+		{Name: "certificate", Make: testcmd.Certificate},
+		{Name: "with", Make: transfercmd.With},
+		{Name: "shortcut", Make: transfercmd.Shortcut},
+		{Name: "import", Make: transfercmd.Import},
+		{Name: "export", Make: transfercmd.Export},
+		{Name: "secret", Make: secretcmd.Secret},
+		{Name: "wallet", Make: secretcmd.Wallet},
+		{Name: "alias", Make: aliascmd.Alias},
+		{Name: "hop", Make: hopcmd.Hop},
+		{Name: "tunnel", Make: tunnelcmd.Tunnel},
+		{Name: "container", Make: containercmd.Container},
+		{Name: "audit", Make: auditcmd.Audit},
+		{Name: "vouch", Make: auditcmd.Vouch},
+		{Name: "explain", Make: testcmd.Explain},
+		{Name: "demo", Make: democmd.Demo},
+		{Name: "version", Make: democmd.ShowVersion},
+		{Name: "help", Make: base.Help},
 	}
 }

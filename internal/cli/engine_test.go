@@ -20,6 +20,7 @@ import (
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/tlsrule"
 	"gentleharbor/internal/cli"
+	"gentleharbor/internal/cli/base"
 )
 
 // tern is an engine that no part of the program has heard of: one Spec, handed in like the others. Its servers
@@ -170,7 +171,7 @@ func TestToyEngine(t *testing.T) {
 		t.Helper()
 		var out, errs bytes.Buffer // a program that is started writes to both at once
 		args := strings.Fields(strings.ReplaceAll(words, "PORT", port))
-		got := cli.Run(t.Context(), cli.World{
+		got := cli.Run(t.Context(), base.World{
 			Engines: engine.NewSet(append([]*engine.Spec{tern}, engines.All().All()...)...),
 			Stdin:   strings.NewReader(""),
 			Stdout:  &out,

@@ -8,6 +8,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"gentleharbor/internal/cli/base"
 )
 
 // BenchmarkList lists 10,000 profiles, from the file to the table.
@@ -20,7 +22,7 @@ func BenchmarkList(b *testing.B) {
 	if err := os.WriteFile(filepath.Join(home, "profiles.toml"), []byte(text.String()), 0o600); err != nil {
 		b.Fatal(err)
 	}
-	w := World{Stdout: io.Discard, Stderr: io.Discard, Lookup: func(name string) (string, bool) { return home, name == "GHARBOR_HOME" }}
+	w := base.World{Stdout: io.Discard, Stderr: io.Discard, Lookup: func(name string) (string, bool) { return home, name == "GHARBOR_HOME" }}
 	for b.Loop() {
 		if code := Run(context.Background(), w, []string{"list"}); code != 0 {
 			b.Fatal(code)

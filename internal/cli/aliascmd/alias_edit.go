@@ -1,0 +1,304 @@
+package aliascmd
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"gentleharbor/core/alias"
+	"gentleharbor/core/clean"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/key"
+	"gentleharbor/core/profile/schema"
+	"gentleharbor/internal/cli/base"
+)
+
+// aliasTarget says which file an edit of an alias goes to: the project's where that
+// was asked for, or where only the project has the name.
+type aliasTarget struct {
+	project bool
+	new     bool // the alias is to be made: one of the name elsewhere is in nobody's way
+}
+
+func (t *aliasTarget) flag(fs *base.FlagSet) {
+	fs.BoolVar(&t.project, "project", false, "in the project's gharbor.toml rather than in your own aliases.toml")
+}
+
+// of takes "project:" off a name and notes what it says. An alias of another file of
+// yours is not edited here.
+func (t *aliasTarget) of(c *call, name string) (string, error) {
+	if _, err := c.Load(); err != nil {
+		return "", err
+	}
+	if strings.HasPrefix(name, schema.ServicePrefix) {
+		return "", base.Usage("that is a section of a service file, which is not changed here")
+	}
+	if own, ok := strings.CutPrefix(name, schema.ProjectPrefix); ok {
+		t.project = true
+		return own, nil
+	}
+	a := c.Book.Find(name)
+	switch {
+	case t.project || a == nil || t.new:
+	case a.InProject():
+		t.project = true
+	case a.File() != c.Book.Files[0]:
+		return "", base.Usage("the alias %s stands in %s, which %s names; it is changed there by hand", name, a.Path(),
+			alias.Variable)
+	}
+	return name, nil
+}
+
+// updateAliases edits the user's aliases or the project's file and says what was done.
+func (c *call) updateAliases(ctx context.Context, t aliasTarget, done, name string,
+	edit func(*profile.File) (*profile.Edit, error)) error {
+	return c.Change(ctx, t.project, "alias", done, name, edit)
+}
+
+// comesTo says where a new or changed alias leads nowhere yet: what it names may
+// stand in another file, or be added next.
+func (c *call) comesTo(to aliasTarget, name string) {
+	if to.project {
+		name = schema.ProjectPrefix + name
+	}
+	if _, err := c.Load(); err != nil {
+		return
+	}
+	if _, found := c.Book.Follow(name); found != nil {
+		c.Notice("%s", found.Cause)
+	}
+}
+
+// writeAlias reads an alias' name and the words key=value behind it, has the edit made
+// of them, and says where the alias leads nowhere yet.
+func (c *call) writeAlias(ctx context.Context, to *aliasTarget, done string,
+	edit func(f *profile.File, name string, sets []schema.Override) (*profile.Edit, error)) (name string, err error) {
+	if name, err = to.of(c, c.Args[0]); err != nil {
+		return "", err
+	}
+	sets, err := c.Settings(to.project, c.aliasKeyValue)
+	if err != nil {
+		return "", err
+	}
+	err = c.updateAliases(ctx, *to, done, name,
+		func(f *profile.File) (*profile.Edit, error) { return edit(f, name, sets) })
+	if err == nil {
+		c.comesTo(*to, name)
+	}
+	return name, err
+}
+
+// aliasKeyValue reads an alias' key=value; an empty value unsets the key.
+func (c *call) aliasKeyValue(s string) (schema.Override, error) {
+	k, text, ok := strings.Cut(s, "=")
+	field := c.Keys.AliasField(key.Name(k))
+	switch {
+	case !ok:
+		return schema.Override{}, errors.New("expected key=value, such as addresses=archive-a.saltmarsh.example:1521")
+	case field == nil:
+		return schema.Override{}, c.unknownAliasKey(k)
+	case text == "":
+		return schema.Override{Field: field, Unset: true}, nil
+	}
+	value, err := field.ParseValue(text)
+	return schema.Override{Field: field, Value: value}, err
+}
+
+// unknownAliasKey says what a key was probably meant to be, without repeating it.
+func (c *call) unknownAliasKey(k string) error {
+	text := c.Keys.UnknownAliasKey(k)
+	if quoted := "unknown key " + clean.Quoted(k); strings.HasPrefix(text, quoted) {
+		text = "there is no such key" + strings.TrimPrefix(text, quoted)
+	}
+	return errors.New(text)
+}
+
+func aliasAdd() *base.Command {
+	to := aliasTarget{new: true}
+	return &base.Command{
+		Name: "alias add", Args: "NAME key=value…", Summary: "define an alias",
+		Long: `Lists take commas: addresses=db-a.example:1521,db-b.example:1521. The keys:`,
+		Keys: base.AliasKeyTable,
+		Examples: []string{
+			"gharbor alias add skein engine={{listener}} " +
+				"addresses=archive-a.saltmarsh.example:1521,archive-b.saltmarsh.example:1521 service=SKEIN",
+			"gharbor alias add counts engine={{engine}} srv=_{{engine}}._tcp.saltmarsh.example database=sightings",
+			"gharbor alias add old-skein alias=skein",
+		},
+		MinArgs: 2, MaxArgs: -1,
+		Flags: to.flag,
+		Run: run(func(ctx context.Context, c *call) error {
+			name, err := c.writeAlias(ctx, &to, "kept", (*profile.File).AddAlias)
+			if err != nil {
+				return err
+			}
+			if to.project {
+				c.Say("  try: gharbor vouch alias:%s   # before a profile of your own may use it", name)
+				return nil
+			}
+			c.Say("  try: gharbor alias knock %s", name)
+			return nil
+		}),
+	}
+}
+
+func aliasSet() *base.Command {
+	var to aliasTarget
+	return &base.Command{
+		Name: "alias set", Args: "NAME key=value…", Summary: "change keys of an alias; key= takes one away",
+		Long: `Every profile and wallet entry that names the alias follows. Only the bytes of the keys
+that change are touched. The keys:`,
+		Keys: base.AliasKeyTable,
+		Examples: []string{"gharbor alias set skein addresses=archive-c.saltmarsh.example:1521",
+			"gharbor alias set skein pick=fastest connect-timeout=3s", "gharbor alias set skein note="},
+		MinArgs: 2, MaxArgs: -1,
+		Flags: to.flag,
+		Run: run(func(ctx context.Context, c *call) error {
+			_, err := c.writeAlias(ctx, &to, "changed", (*profile.File).SetAlias)
+			return err
+		}),
+	}
+}
+
+func aliasRename() *base.Command {
+	var to aliasTarget
+	return &base.Command{
+		Name: "alias rename", Args: "NAME NEW-NAME", Summary: "give an alias another name",
+		Long: `Aliases and profiles that name it follow. Of an alias of your own, the old name stays
+as an alias of the new one until your profiles have been changed: nothing breaks between.`,
+		Examples: []string{"gharbor alias rename skein archive-service"},
+		MinArgs:  2, MaxArgs: 2,
+		Flags: to.flag,
+		Run: run(func(ctx context.Context, c *call) error {
+			name, err := to.of(c, c.Args[0])
+			if err != nil {
+				return err
+			}
+			return c.renameAlias(ctx, to, name, c.Args[1])
+		}),
+	}
+}
+
+// renameAlias renames in the file of aliases, then in that of the profiles. A crash
+// between the two leaves both names.
+func (c *call) renameAlias(ctx context.Context, to aliasTarget, from, name string) error {
+	quiet := func(edit func(*profile.File) (*profile.Edit, error)) error {
+		h, err := c.Home()
+		if err == nil {
+			err = h.UpdateAliases(ctx, edit)
+		}
+		return err
+	}
+	profiles, err := c.Load()
+	if err != nil {
+		return err
+	}
+	_, follow := profiles.FollowAlias(from, name)
+	if to.project || !follow {
+		stay := c.left(to, from, profiles)
+		if err := c.updateAliases(ctx, to, "renamed", name,
+			func(f *profile.File) (*profile.Edit, error) { return f.RenameAlias(from, name) }); err != nil {
+			return err
+		}
+		for _, profile := range stay {
+			c.Say("  try: gharbor set %s alias=project:%s   # it names the old one", profile, name)
+		}
+		return c.boundTo(ctx, from, name)
+	}
+	if err := quiet(func(f *profile.File) (*profile.Edit, error) { return f.RenameAlias(from, name) }); err != nil {
+		return err
+	}
+	both := []schema.Override{{Field: c.Keys.AliasField(key.Alias), Value: schema.TextValue(name)}}
+	if err := quiet(func(f *profile.File) (*profile.Edit, error) { return f.AddAlias(from, both) }); err != nil {
+		return err
+	}
+	h, err := c.Home()
+	if err != nil {
+		return err
+	}
+	if err := h.Update(ctx, func(f *profile.File) (*profile.Edit, error) {
+		e, _ := f.FollowAlias(from, name)
+		return e, nil
+	}); err != nil {
+		return err
+	}
+	if err := c.updateAliases(ctx, to, "renamed", name,
+		func(f *profile.File) (*profile.Edit, error) { return f.RemoveAlias(from) }); err != nil {
+		return err
+	}
+	return c.boundTo(ctx, from, name)
+}
+
+// left are the user's own profiles that name an alias of the project's: they stand in
+// another file than it, and are not changed with it.
+func (c *call) left(to aliasTarget, from string, profiles *profile.File) (names []string) {
+	if !to.project {
+		return nil
+	}
+	a := c.Book.Project.AliasNamed(from)
+	for _, p := range profiles.Profiles {
+		if word := p.Text(key.Alias); word != "" && a != nil && c.Book.Find(word) == a {
+			names = append(names, p.Name)
+		}
+	}
+	return names
+}
+
+// boundTo says which entries of the wallet are bound to a name that is gone, where the
+// wallet can be read without asking.
+func (c *call) boundTo(ctx context.Context, from, name string) error {
+	entries, _, err := c.entriesOf(ctx, from)
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		c.Say("  try: gharbor wallet bind %s alias:%s   # it is bound to alias:%s", e, name, from)
+	}
+	return nil
+}
+
+func aliasRemove() *base.Command {
+	var to aliasTarget
+	var yes bool
+	return &base.Command{
+		Name: "alias remove", Args: "NAME", Summary: "take an alias out of its file",
+		Long:     "Refused while a profile or another alias names it. Asks first, unless -yes.",
+		Examples: []string{"gharbor alias remove old-skein -yes"},
+		MinArgs:  1, MaxArgs: 1,
+		Flags: func(fs *base.FlagSet) {
+			fs.BoolVar(&yes, "yes", false, "do not ask")
+			to.flag(fs)
+		},
+		Run: run(func(ctx context.Context, c *call) error {
+			name, err := to.of(c, c.Args[0])
+			if err != nil {
+				return err
+			}
+			word := name
+			if to.project {
+				word = schema.ProjectPrefix + name
+			}
+			a, err := c.foundAlias(word)
+			if err != nil {
+				return err
+			}
+			profiles, err := c.Load()
+			if err != nil {
+				return err
+			}
+			if users := c.Book.Users(a, profiles, profiles.Attached()); len(users) > 0 {
+				return &base.ExitError{
+					Code: base.ExitUsage,
+					Err:  fmt.Errorf("the alias %s is named by %s", name, strings.Join(users[:min(len(users), 5)], ", ")),
+					Try:  []string{"gharbor alias used " + name},
+				}
+			}
+			if yes, err = c.MayRemove(ctx, yes, "alias "+name, "gharbor alias remove "+name); err != nil || !yes {
+				return err
+			}
+			return c.updateAliases(ctx, to, "removed", name,
+				func(f *profile.File) (*profile.Edit, error) { return f.RemoveAlias(name) })
+		}),
+	}
+}

@@ -1,0 +1,156 @@
+package auditcmd
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"gentleharbor/core/audit"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/secret"
+	"gentleharbor/core/wallet"
+	"gentleharbor/internal/cli/base"
+	"gentleharbor/internal/cli/secretcmd"
+	"gentleharbor/internal/cli/wording"
+	"gentleharbor/internal/render"
+)
+
+func Audit() *base.Command {
+	var o secretcmd.WalletFlags
+	var form base.Format
+	var fix bool
+	return &base.Command{
+		Name: "audit", Summary: "everything about the profiles and files here that is less safe than it could be",
+		Long: `Looks at permissions of every file involved, passwords in files that are shared or in the
+clear, weak TLS, accounts that may do everything, login methods as the last test saw
+them, readers and entries of the wallet, and what was vouched for. Connects to nothing.
+The wallet's entries are looked at where it is open: by a pin file, an unlock, or
+-passphrase-file. Exit 1 where anything of severity high is left.`,
+		Examples: []string{"gharbor audit", "gharbor audit -fix", "gharbor audit -format sarif"},
+		Flags: func(fs *base.FlagSet) {
+			o.Flags(fs)
+			form.Flag(fs, "sarif")
+			fs.BoolVar(&fix, "fix", false, "mend permissions, after showing them")
+		},
+		Run: run(func(ctx context.Context, c *call) error {
+			subject, err := c.auditSubject(ctx, o)
+			if err != nil {
+				return err
+			}
+			issues := audit.Run(ctx, subject)
+			if fix {
+				if err := c.mend(ctx, issues); err != nil {
+					return err
+				}
+				issues = audit.Run(ctx, subject)
+			}
+			switch {
+			case form.JSON():
+				err = render.JSON(c.Stdout, map[string]any{"format": 1, "issues": issues, "summary": render.CountIssues(issues)})
+			case form == "sarif":
+				err = render.SARIF(c.Stdout, issues)
+			default:
+				err = render.Issues(c.Stdout, c.NoColour, issues)
+			}
+			if err != nil {
+				return err
+			}
+			for _, i := range issues {
+				if i.Severity == audit.High {
+					return &base.ExitError{Code: base.ExitFailed}
+				}
+			}
+			return nil
+		}),
+	}
+}
+
+// auditSubject gathers what there is to look at.
+func (c *call) auditSubject(ctx context.Context, o secretcmd.WalletFlags) (audit.Subject, error) {
+	h, err := profile.FindHome(c.Keys, c.Lookup)
+	if err != nil {
+		return audit.Subject{}, err
+	}
+	data, err := os.Stat(h.ProfilesPath())
+	if err == nil && data.Mode().Perm()&0o077 != 0 {
+		// Loading would mend it, and what was wrong would not be told.
+		c.Notice("others could use %s (%04o); gharbor keeps it at 0600", h.ProfilesPath(), data.Mode().Perm())
+	}
+	file, err := c.Load()
+	if err != nil {
+		return audit.Subject{}, err
+	}
+	env := c.Environment()
+	s := audit.Subject{
+		Engines: c.Engines,
+		Home:    env.Home,
+		Folder:  h.Dir,
+		Lookup:  c.Lookup,
+		Seen:    c.LastSeen().All(),
+		Book:    c.Vouched,
+	}
+	s.Work, _ = c.WorkDir()
+	for _, p := range file.All() {
+		s.Profiles = append(s.Profiles, resolve.Of(file, p, nil, env))
+	}
+	store, pin, err := c.Store(o.Path)
+	if err != nil {
+		return s, err
+	}
+	if _, err := os.Stat(pin); err == nil {
+		s.Pin = pin
+	}
+	var failure *secret.Failure
+	s.Wallet, err = wallet.Load(store.Path)
+	switch {
+	case errors.As(err, &failure) && failure.Found.Code == finding.WalletMissing:
+		return s, nil
+	case err != nil:
+		c.Notice("the wallet can't be looked at: %s", err)
+		s.Wallet = nil
+		return s, nil
+	}
+	if o.File == "" && s.Pin == "" && c.OpenKeeper(ctx, s.Wallet.ID()) == nil {
+		c.Notice("the wallet's entries are not looked at: it is locked; gharbor wallet unlock, or -passphrase-file")
+		return s, nil
+	}
+	s.Opened, err = secretcmd.Of(c.Call).OpenWallet(ctx, o)
+	if errors.As(err, &failure) && o.File == "" {
+		c.Notice("the wallet's entries are not looked at: %s (%s)", failure.Found.Cause, failure.Found.Code)
+		err = nil
+	}
+	return s, err
+}
+
+// mend shows the changes of permissions that would help, and makes them.
+func (c *call) mend(ctx context.Context, issues []audit.Issue) error {
+	var fixes []*audit.Fix
+	for _, i := range issues {
+		if i.Fix != nil {
+			fixes = append(fixes, i.Fix)
+		}
+	}
+	if len(fixes) == 0 {
+		c.Say("there are no permissions to mend")
+		return nil
+	}
+	for _, f := range fixes {
+		c.Say("  chmod %s %s", f.Show, f.Path)
+	}
+	if c.Interactive() {
+		yes, err := c.Confirm(ctx, fmt.Sprintf("make %s?", wording.Plural(len(fixes), "this change", "these changes")), true)
+		if err != nil || !yes {
+			return err
+		}
+	}
+	for _, f := range fixes {
+		if err := f.Apply(); err != nil {
+			c.Notice("%s stays as it is: %s", filepath.Clean(f.Path), wording.PlainReason(err))
+		}
+	}
+	return nil
+}

@@ -1,0 +1,267 @@
+// Package cli is the commands: one file each, which turns flags into a call of
+// the core and its result into output. A command is a struct value; help is
+// rendered from it. Commands return errors, and Run alone turns an error into
+// an exit code.
+package base
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"log/slog"
+	"strings"
+	"time"
+
+	"gentleharbor/core/alias"
+	"gentleharbor/core/clean"
+	"gentleharbor/core/container/find"
+	"gentleharbor/core/defect"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/nearest"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/vouch"
+	"gentleharbor/internal/cli/wording"
+	"gentleharbor/internal/render"
+)
+
+// World is what the program runs in: its streams and its environment.
+type World struct {
+	Stdin  io.Reader
+	Stdout io.Writer
+	Stderr io.Writer
+	Lookup func(name string) (string, bool) // environment variables
+	// Engines are the engines that the program knows.
+	Engines engine.Set
+	// Dir is the working folder, "" for the process's own.
+	Dir string
+	// Environ is the whole environment as the program was given it, "NAME=value".
+	Environ func() []string
+
+	// Interrupts makes a context that Ctrl-C ends. A command that is over in
+	// milliseconds does without: the system ends it, and its start is quicker.
+	// nil where the context given to Run is one already.
+	Interrupts func(context.Context) (context.Context, context.CancelFunc)
+
+	// Exit ends the program at once. It is used where a command does not end soon after
+	// Ctrl-C; nil where it may take its time.
+	Exit func(code int)
+}
+
+// command is one command: what help shows of it, and what it does.
+type Command struct {
+	Name     string                      // "add"; a verb's with its group's before it: "wallet put"
+	Args     string                      // "NAME [URL]"
+	Summary  string                      // one line
+	Keys     func(*schema.Schema) string // the table of keys that stands behind long; nil for none
+	Long     string
+	Examples []string
+	Quick    bool // over in milliseconds: neither dials, asks nor writes
+	Patient  bool // a signal is its program's, which may go on
+	MinArgs  int  // of names
+	MaxArgs  int  // of names; -1 for any number
+	Flags    func(*FlagSet)
+	Run      func(context.Context, *Call) error
+	Verbs    func() []*Command // a group's; it has no run of its own
+	Hidden   bool              // what the program starts itself as; help does not show it
+}
+
+// call is a command being run.
+type Call struct {
+	World
+	*render.Terminal
+	Args     []string
+	After    int             // how many of args stood before "--"; -1 where there was none
+	Set      map[string]bool // flags that were given
+	NoColour bool
+	Makers   []Maker // of all commands
+	Log      *slog.Logger
+	Keys     *schema.Schema
+	Loaded   *profile.File
+	Broken   error // what is wrong with the project's file
+	Vouched  vouch.Book
+	Book     *alias.Book   // the aliases, once loaded
+	asked    *find.Engines // the container engines of this machine, once they are wanted
+}
+
+// maker makes a command by its name: a run makes the one that it is of.
+type Maker struct {
+	Name string
+	Make func() *Command
+}
+
+// made makes all commands, for help.
+func made(makers []Maker) []*Command {
+	var all []*Command
+	for _, m := range makers {
+		all = append(all, m.Make())
+	}
+	return all
+}
+
+// runAs runs one of the commands that makers make, in the order in which help shows them, and returns the
+// program's exit code.
+func Run(ctx context.Context, w World, makers []Maker, args []string) (code int) {
+	_, noColour := w.Lookup("NO_COLOR")
+	term := render.NewTerminal(w.Stdin, w.Stderr, noColour)
+	defer func() {
+		if value := recover(); value != nil {
+			code = showDefect(term, defect.Caught(value))
+		}
+	}()
+	out := render.NewOutput(w.Stdout)
+	w.Stdout = out
+	err := dispatch(ctx, w, term, noColour, makers, args)
+	code, try := ExitCode(err)
+	if unwritten := out.Err(); unwritten != nil { // said once, whoever met it
+		if errors.Is(err, unwritten) {
+			err, code = nil, ExitOK
+		}
+		term.Failure(fmt.Errorf("the output could not be written: %s", wording.PlainReason(unwritten)), nil)
+		code = max(code, ExitFailed)
+	}
+	if err != nil && err.Error() != "" {
+		term.Failure(err, try)
+	}
+	return code
+}
+
+// Defect shows a panic of a goroutine that nobody waits for, and is its exit code.
+func Defect(stderr io.Writer, d *defect.Defect) int {
+	return showDefect(render.NewTerminal(nil, stderr, true), d)
+}
+
+func showDefect(term *render.Terminal, d *defect.Defect) int {
+	term.Failure(fmt.Errorf("a defect in gharbor, which is not your doing: %s", clean.Line(d.Error(), 200)), nil)
+	term.Say("%s", clean.Lines(string(d.Stack)))
+	return exitDefect
+}
+
+func dispatch(ctx context.Context, w World, term *render.Terminal, noColour bool,
+	makers []Maker, args []string) error {
+	if len(args) == 0 {
+		return overview(w.Stdout, made(makers))
+	}
+	name := args[0]
+	switch name {
+	case "-h", "-help", "--help":
+		return overview(w.Stdout, made(makers))
+	case "-version", "--version":
+		name = "version"
+	}
+	keys := schema.New(w.Engines)
+	cmd, rest, err := choice(makers, append([]string{name}, args[1:]...))
+	if err != nil {
+		return err
+	}
+	if cmd.Verbs != nil {
+		if len(rest) > 0 {
+			return groupHelp(w.Stdout, cmd)
+		}
+		return &ExitError{
+			Code: ExitUsage,
+			Err:  fmt.Errorf("%s needs a verb: %s", cmd.Name, strings.Join(verbNames(cmd.Verbs()), ", ")),
+			Try:  []string{"gharbor help " + cmd.Name},
+		}
+	}
+	c := &Call{
+		World:    w,
+		Keys:     keys,
+		Terminal: term,
+		NoColour: noColour,
+		Set:      make(map[string]bool),
+		Makers:   makers,
+	}
+	verbose, err := c.parse(cmd, rest)
+	if errors.Is(err, flag.ErrHelp) {
+		return commandHelp(w.Stdout, keys, cmd)
+	}
+	if err != nil {
+		return err
+	}
+	c.Log = slog.New(slog.DiscardHandler)
+	if verbose {
+		c.Log = slog.New(slog.NewTextHandler(w.Stderr, &slog.HandlerOptions{Level: slog.LevelDebug}))
+	}
+	c.Log.Debug("command", "name", cmd.Name, "flags", setFlags(c.Set))
+	if w.Interrupts != nil && !cmd.Quick {
+		var stop context.CancelFunc
+		ctx, stop = w.Interrupts(ctx)
+		defer stop()
+		if w.Exit != nil && !cmd.Patient {
+			defer context.AfterFunc(ctx, func() {
+				time.Sleep(lastMoment)
+				w.Exit(ExitInterrupted)
+			})()
+		}
+	}
+	return cmd.Run(ctx, c)
+}
+
+// lastMoment is how long a command may go on after Ctrl-C: what tidies up behind it takes less,
+// and what does not end by then hangs in a library.
+const lastMoment = 10 * time.Second
+
+// choice finds the command that the first words name, a group's verb included.
+// rest are the words behind it; a group comes back itself where no verb follows,
+// or a wish for help.
+func choice(makers []Maker, words []string) (cmd *Command, rest []string, err error) {
+	var all []*Command
+	for _, m := range makers {
+		if m.Name == words[0] {
+			all = []*Command{m.Make()}
+		}
+	}
+	if all == nil {
+		return nil, nil, unknownCommand(made(makers), "", words[0])
+	}
+	group := ""
+	for {
+		name := strings.TrimSpace(group + " " + words[0])
+		cmd, rest = nil, words[1:]
+		for _, one := range all {
+			if one.Name == name {
+				cmd = one
+			}
+		}
+		if cmd == nil {
+			return nil, nil, unknownCommand(all, group, words[0])
+		}
+		if cmd.Verbs == nil || len(rest) == 0 || rest[0] == "-h" || rest[0] == "-help" || rest[0] == "--help" {
+			return cmd, rest, nil
+		}
+		all, group, words = cmd.Verbs(), cmd.Name, rest
+	}
+}
+
+// verbNames are the last words of the names that help shows.
+func verbNames(all []*Command) []string {
+	var words []string
+	for _, cmd := range all {
+		if !cmd.Hidden {
+			words = append(words, cmd.Name[strings.LastIndexByte(cmd.Name, ' ')+1:])
+		}
+	}
+	return words
+}
+
+func unknownCommand(all []*Command, group, word string) error {
+	what, prefix := "command", ""
+	if group != "" {
+		what, prefix = "verb of "+group, group+" "
+	}
+	if near := nearest.Name(word, verbNames(all)); near != "" {
+		return &ExitError{
+			Code: ExitUsage,
+			Err:  fmt.Errorf("no %s of that name; did you mean %q?", what, near),
+			Try:  []string{"gharbor help " + prefix + near},
+		}
+	}
+	return &ExitError{
+		Code: ExitUsage,
+		Err:  fmt.Errorf("no %s of that name", what),
+		Try:  []string{strings.TrimSpace("gharbor help " + group)},
+	}
+}

@@ -1,0 +1,83 @@
+package base
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/secret"
+)
+
+// Exit codes.
+const (
+	ExitOK          = 0
+	ExitFailed      = 1 // a test or an expectation failed
+	ExitUsage       = 2 // the command line is wrong
+	ExitFile        = 3 // a configuration file is wrong
+	ExitSecret      = 4 // a secret could not be had
+	ExitServer      = 5 // the server or the route failed
+	ExitUnknown     = 6 // compare can't tell
+	exitDefect      = 70
+	ExitInterrupted = 130 // Ctrl-C, as shells number it
+)
+
+// exitError is an error with an exit code of its own and lines to try.
+type ExitError struct {
+	Code int
+	Err  error // nil: all has been said
+	Try  []string
+}
+
+func (e *ExitError) Error() string {
+	if e.Err == nil {
+		return ""
+	}
+	return e.Err.Error()
+}
+
+func (e *ExitError) Unwrap() error { return e.Err }
+
+// usage is a mistake on the command line. It never repeats a value.
+func Usage(format string, args ...any) error {
+	return &ExitError{Code: ExitUsage, Err: fmt.Errorf(format, args...)}
+}
+
+func ExitCode(err error) (code int, try []string) {
+	var exit *ExitError
+	var file *profile.FileError
+	var request *profile.RequestError
+	var secretFailure *secret.Failure
+	var program interface {
+		error
+		ExitCode() int
+	}
+	switch {
+	case err == nil:
+		return ExitOK, nil
+	case errors.As(err, &exit):
+		return exit.Code, exit.Try
+	case errors.As(err, &program):
+		return program.ExitCode(), nil
+	case errors.As(err, &file):
+		return ExitFile, nil
+	case errors.As(err, &request):
+		return ExitUsage, nil
+	case errors.As(err, &secretFailure):
+		return ExitSecret, secretFailure.Found.Try
+	case errors.Is(err, context.Canceled):
+		return ExitInterrupted, nil
+	}
+	return ExitFailed, nil
+}
+
+// routeFailed is a way to a server that could not be gone.
+func RouteFailed(found *finding.Finding) error {
+	return &ExitError{Code: ExitServer, Err: &secret.Failure{Found: found}, Try: found.Try}
+}
+
+// unchosen is the error for a command that got no profile.
+func unchosen(try []string, format string, args ...any) error {
+	return &ExitError{Code: ExitUsage, Err: fmt.Errorf(format, args...), Try: try}
+}

@@ -1,0 +1,150 @@
+package base
+
+import (
+	"bytes"
+	"context"
+	"flag"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+
+	"gentleharbor/core/intake"
+	"gentleharbor/core/profile/schema"
+)
+
+func Help() *Command {
+	return &Command{
+		Name: "help", Quick: true, Args: "[COMMAND [VERB]]", Summary: "what the commands do, or one of them in full",
+		Examples: []string{"gharbor help", "gharbor help add"},
+		MaxArgs:  3,
+		Run: func(_ context.Context, c *Call) error {
+			if len(c.Args) == 0 {
+				return overview(c.Stdout, made(c.Makers))
+			}
+			cmd, rest, err := choice(c.Makers, c.Args)
+			switch {
+			case err != nil:
+				return err
+			case len(rest) > 0:
+				return Usage("help takes a command and its verb")
+			case cmd.Verbs != nil:
+				return groupHelp(c.Stdout, cmd)
+			}
+			return commandHelp(c.Stdout, c.Keys, cmd)
+		},
+	}
+}
+
+func overview(out io.Writer, all []*Command) error {
+	var b bytes.Buffer
+	b.WriteString("gharbor keeps connection profiles for database servers, tests them step by step,\nand says where a " +
+		"connection stops, why, and what to try.\n\n")
+	b.WriteString("  gharbor COMMAND [flags] [names]     flags may stand before or after names\n\n")
+	for _, cmd := range all {
+		fmt.Fprintf(&b, "  %-12s %s\n", cmd.Name, cmd.Summary)
+	}
+	b.WriteString("\nNew here? gharbor demo shows it all against simulated servers; gharbor nearby finds\nthe servers " +
+		"of this machine. gharbor help COMMAND has flags and examples.\n")
+	_, err := out.Write(b.Bytes())
+	return err
+}
+
+// groupHelp shows a group's verbs.
+func groupHelp(out io.Writer, cmd *Command) error {
+	var b bytes.Buffer
+	fmt.Fprintf(&b, "gharbor %s: %s\n\n", cmd.Name, cmd.Summary)
+	if cmd.Long != "" {
+		fmt.Fprintf(&b, "%s\n\n", cmd.Long)
+	}
+	width := 0
+	for _, verb := range cmd.Verbs() {
+		if !verb.Hidden {
+			width = max(width, len(verb.Name))
+		}
+	}
+	for _, verb := range cmd.Verbs() {
+		if !verb.Hidden {
+			fmt.Fprintf(&b, "  %-*s  %s\n", width, verb.Name, verb.Summary)
+		}
+	}
+	fmt.Fprintf(&b, "\ngharbor help %s VERB has the flags and examples.\n", cmd.Name)
+	_, err := out.Write(b.Bytes())
+	return err
+}
+
+func commandHelp(out io.Writer, keys *schema.Schema, cmd *Command) error {
+	var b bytes.Buffer
+	fmt.Fprintf(&b, "gharbor %s: %s\n\n", cmd.Name, cmd.Summary)
+	words := []string{"gharbor", cmd.Name}
+	if cmd.Args != "" {
+		words = append(words, cmd.Args)
+	}
+	if cmd.Flags != nil && !strings.Contains(cmd.Args, "[flags]") {
+		words = append(words, "[flags]")
+	}
+	fmt.Fprintf(&b, "  %s\n", strings.Join(words, " "))
+	if cmd.Long != "" {
+		fmt.Fprintf(&b, "\n%s\n", InWords(keys, cmd.Long))
+	}
+	if cmd.Keys != nil {
+		fmt.Fprintf(&b, "\n%s\n", strings.TrimRight(cmd.Keys(keys), "\n"))
+	}
+	fs := &FlagSet{flag.NewFlagSet(cmd.Name, flag.ContinueOnError), keys}
+	if cmd.Flags != nil {
+		cmd.Flags(fs)
+	}
+	fs.Bool("verbose", false, "log to stderr what is done; never a secret")
+	b.WriteString("\nFlags:\n")
+	width := 0
+	fs.VisitAll(func(f *flag.Flag) { width = max(width, len(f.Name)) })
+	fs.VisitAll(func(f *flag.Flag) {
+		text := f.Usage
+		if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "0s" {
+			text += " (default " + f.DefValue + ")"
+		}
+		fmt.Fprintf(&b, "  -%-*s  %s\n", width, f.Name, text)
+	})
+	b.WriteString("\nExamples:\n")
+	for _, example := range cmd.Examples {
+		fmt.Fprintf(&b, "  %s\n", InWords(keys, example))
+	}
+	_, err := out.Write(b.Bytes())
+	return err
+}
+
+// inWords puts the words of the first engine, and lists of engines, in the place of names in braces: help and
+// examples are the same whatever engines there are.
+func InWords(keys *schema.Schema, text string) string {
+	if !strings.Contains(text, "{{") {
+		return text
+	}
+	engines := keys.Engines()
+	one := engines.Example()
+	image := one.Word
+	if one.Image != nil {
+		image = one.Image.Name
+	}
+	var forms []string
+	for _, i := range (intake.Reader{Schema: keys}).Forms() {
+		forms = append(forms, fmt.Sprintf("  %-10s  %s", i.Form, i.Summary))
+	}
+	var reads []string
+	for _, spec := range engines.All() {
+		for _, variable := range spec.Client.Reads {
+			if !slices.Contains(reads, variable) {
+				reads = append(reads, variable)
+			}
+		}
+	}
+	return strings.NewReplacer(
+		"{{reads}}", strings.Join(reads, ", "),
+		"{{engine}}", one.Word,
+		"{{scheme}}", one.URL.Scheme,
+		"{{port}}", strconv.Itoa(one.Port),
+		"{{image}}", image,
+		"{{listener}}", strings.Join(engines.With("service"), ", "),
+		"{{forms}}", strings.Join(forms, "\n"),
+	).Replace(text)
+}

@@ -1,0 +1,192 @@
+package base
+
+import (
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/nearest"
+	"gentleharbor/core/profile/schema"
+)
+
+// flagSet is the flags of a command that is being made, with the keys of profiles that some of them are.
+type FlagSet struct {
+	*flag.FlagSet
+	Keys *schema.Schema
+}
+
+// parse takes flags before and after names, up to "--". A flag's wrong value
+// is named by its flag and never repeated: it may be a misplaced password.
+func (c *Call) parse(cmd *Command, args []string) (verbose bool, err error) {
+	fs := &FlagSet{flag.NewFlagSet(cmd.Name, flag.ContinueOnError), c.Keys}
+	fs.SetOutput(io.Discard)
+	fs.Usage = func() {}
+	fs.BoolVar(&verbose, "verbose", false, "log to stderr what is done; never a secret")
+	if cmd.Flags != nil {
+		cmd.Flags(fs)
+	}
+	var wrong error
+	fs.VisitAll(func(f *flag.Flag) { f.Value = &quiet{f.Value, f.Name, &wrong} })
+	var after []string
+	c.After = -1
+	for i, arg := range args {
+		if arg == "--" {
+			args, after, c.After = args[:i], args[i+1:], 0
+			break
+		}
+	}
+	for {
+		if err := fs.Parse(args); err != nil {
+			return false, c.flagError(cmd, fs, err, wrong)
+		}
+		if fs.NArg() == 0 {
+			break
+		}
+		c.Args = append(c.Args, fs.Arg(0))
+		args = fs.Args()[1:]
+	}
+	if c.After == 0 {
+		c.After = len(c.Args)
+	}
+	c.Args = append(c.Args, after...)
+	fs.Visit(func(f *flag.Flag) { c.Set[f.Name] = true })
+	return verbose, c.countArgs(cmd)
+}
+
+func (c *Call) countArgs(cmd *Command) error {
+	try := []string{"gharbor help " + cmd.Name}
+	switch n := len(c.Args); {
+	case n < cmd.MinArgs:
+		return &ExitError{Code: ExitUsage, Err: fmt.Errorf("%s needs %s", cmd.Name, cmd.Args), Try: try}
+	case cmd.MaxArgs >= 0 && n > cmd.MaxArgs:
+		what := cmd.Args
+		if what == "" {
+			what = "no names"
+		}
+		return &ExitError{
+			Code: ExitUsage,
+			Err: fmt.Errorf("%s takes %s, and %d words were given; a value with blanks needs quotes, a switch's value an "+
+				"= sign", cmd.Name, what, n),
+			Try: try,
+		}
+	}
+	return nil
+}
+
+// quiet keeps a flag's error apart from the value that the flag package would
+// repeat.
+type quiet struct {
+	flag.Value
+	name  string
+	wrong *error
+}
+
+func (q *quiet) Set(s string) error {
+	err := q.Value.Set(s)
+	if err != nil && *q.wrong == nil {
+		text := err.Error()
+		if text == "parse error" {
+			text = "expected " + expectedOf(q.Value)
+		}
+		*q.wrong = fmt.Errorf("-%s: %s", q.name, text)
+	}
+	return err
+}
+
+// IsBoolFlag lets a switch stand without a value.
+func (q *quiet) IsBoolFlag() bool {
+	b, ok := q.Value.(interface{ IsBoolFlag() bool })
+	return ok && b.IsBoolFlag()
+}
+
+func (q *quiet) String() string {
+	if q.Value == nil {
+		return ""
+	}
+	return q.Value.String()
+}
+
+func expectedOf(v flag.Value) string {
+	if getter, ok := v.(flag.Getter); ok {
+		switch getter.Get().(type) {
+		case bool:
+			return "true or false, after an = sign"
+		case time.Duration:
+			return "a time such as 10s or 500ms"
+		case int:
+			return "a whole number"
+		}
+	}
+	return "another value"
+}
+
+// flagError puts the flag package's error into our words.
+func (c *Call) flagError(cmd *Command, fs *FlagSet, err, wrong error) error {
+	if errors.Is(err, flag.ErrHelp) {
+		return err
+	}
+	try := []string{"gharbor help " + cmd.Name}
+	if wrong != nil {
+		return &ExitError{Code: ExitUsage, Err: wrong, Try: try}
+	}
+	if name, ok := strings.CutPrefix(err.Error(), "flag provided but not defined: -"); ok {
+		var all []string
+		fs.VisitAll(func(f *flag.Flag) { all = append(all, f.Name) })
+		if near := nearest.Name(name, []string{"password", "passwd", "pass", "pwd"}); near != "" &&
+			nearest.Name(name, all) == "" {
+			return Usage("there is no flag for a password: %s", schema.NoPasswordHere)
+		}
+		text := "unknown flag"
+		if plainFlag(name) {
+			text += " -" + name
+		}
+		if near := nearest.Name(name, all); near != "" {
+			text += "; did you mean -" + near + "?"
+		}
+		return &ExitError{Code: ExitUsage, Err: errors.New(text), Try: try}
+	}
+	if name, ok := strings.CutPrefix(err.Error(), "flag needs an argument: -"); ok {
+		return &ExitError{Code: ExitUsage, Err: fmt.Errorf("-%s needs a value", clean.Line(name, 40)), Try: try}
+	}
+	return &ExitError{Code: ExitUsage, Err: errors.New("a flag is not written as one: -name or -name=value"), Try: try}
+}
+
+// plainFlag reports whether an unknown flag's name may be repeated: what has
+// digits or signs in it may be a password that slipped in.
+func plainFlag(name string) bool {
+	return len(name) <= 20 && strings.Trim(name, "abcdefghijklmnopqrstuvwxyz-") == ""
+}
+
+func setFlags(set map[string]bool) []string {
+	var all []string
+	for name := range set {
+		all = append(all, name)
+	}
+	return all
+}
+
+// format is the flag -format of a command that lists or tests.
+type Format string
+
+// flag registers -format with text and json, and with more where a command has
+// more.
+func (f *Format) Flag(fs *FlagSet, more ...string) {
+	*f = "text"
+	words := append([]string{"text", "json"}, more...)
+	one := strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
+	fs.Func("format", one+" (default text)", func(s string) error {
+		if !slices.Contains(words, s) {
+			return errors.New("expected " + one)
+		}
+		*f = Format(s)
+		return nil
+	})
+}
+
+func (f Format) JSON() bool { return f == "json" }
+func (f Format) Text() bool { return f == "text" }

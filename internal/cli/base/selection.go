@@ -1,0 +1,153 @@
+package base
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"gentleharbor/core/nearest"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/key"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/internal/cli/wording"
+)
+
+// selection is the flags that choose among the profiles.
+type Selection struct {
+	tag    string
+	engine string
+	all    bool // only where all was asked for by name
+}
+
+// flags registers -tag and -engine, and -all where a command does nothing
+// without being told to which profiles.
+func (s *Selection) Flags(fs *FlagSet, all bool) {
+	fs.Func("tag", "only profiles with this tag", func(text string) error {
+		if text == "" {
+			return errors.New("expected a tag")
+		}
+		s.tag = text
+		return nil
+	})
+	fs.Func("engine", "only profiles of this engine", func(text string) error {
+		_, err := fs.Keys.Field(key.Engine).ParseValue(text)
+		s.engine = text
+		if err != nil {
+			return fmt.Errorf("%s", strings.TrimPrefix(err.Error(), "engine: "))
+		}
+		return nil
+	})
+	if all {
+		fs.BoolVar(&s.all, "all", false, "all profiles")
+	}
+}
+
+// used reports whether any of the flags was given.
+func (s *Selection) Used() bool { return s.all || s.tag != "" || s.engine != "" }
+
+// has reports whether a profile is chosen by tag and engine.
+func (s *Selection) Has(r *resolve.Profile) bool {
+	if s.engine != "" && r.Text(key.Engine) != s.engine {
+		return false
+	}
+	if s.tag == "" {
+		return true
+	}
+	tags, ok := r.Get(key.Tags)
+	return ok && slices.Contains(tags.Value.List(), s.tag)
+}
+
+// choose returns the profiles that the names or the flags mean, in their
+// order. None at all is a mistake: a check of nothing would look like success.
+func (c *Call) Choose(s Selection, over Overrides) ([]*resolve.Profile, error) {
+	switch {
+	case len(c.Args) > 0 && s.Used():
+		return nil, Usage("names and -all, -tag or -engine are two ways to choose profiles; give one")
+	case s.all && (s.tag != "" || s.engine != ""):
+		return nil, Usage("-all and -tag or -engine contradict each other; give one")
+	case len(c.Args) == 0 && !s.Used():
+		return nil, unchosen([]string{"gharbor list"}, "which profiles? give names, or -tag, -engine or -all")
+	}
+	file, err := c.Load()
+	if err != nil {
+		return nil, err
+	}
+	if err := over.check(file); err != nil {
+		return nil, err
+	}
+	var chosen []*resolve.Profile
+	if len(c.Args) > 0 {
+		chosen, err = c.chooseNamed(file, over)
+	} else {
+		chosen, err = c.chooseFitting(file, s, over)
+	}
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range chosen {
+		if misfit := over.fits(r); misfit != nil {
+			return nil, misfit
+		}
+	}
+	return chosen, nil
+}
+
+// chooseNamed is the profiles that the arguments name, each once.
+func (c *Call) chooseNamed(file *profile.File, over Overrides) (chosen []*resolve.Profile, err error) {
+	env := c.Environment()
+	for i, name := range c.Args {
+		p, err := c.FindProfile(file, name)
+		if err != nil {
+			return nil, err
+		}
+		if !slices.Contains(c.Args[:i], name) {
+			chosen = append(chosen, resolve.Of(file, p, over, env))
+		}
+	}
+	return chosen, nil
+}
+
+// chooseFitting is the profiles that a selection has. A project's that is not vouched for is left out,
+// and said so.
+func (c *Call) chooseFitting(file *profile.File, s Selection, over Overrides) (chosen []*resolve.Profile, err error) {
+	env := c.Environment()
+	tags := []string{}
+	skipped := 0
+	for _, p := range file.All() {
+		plain := resolve.Of(file, p, nil, env) // what is chosen does not change by what is overridden
+		if e, ok := plain.Get(key.Tags); ok {
+			tags = append(tags, e.Value.List()...)
+		}
+		if s.Has(plain) && !plain.Vouched() {
+			skipped++
+		} else if s.Has(plain) {
+			if len(over) > 0 { // once is enough otherwise: a project's profile is hashed each time
+				plain = resolve.Of(file, p, over, env)
+			}
+			chosen = append(chosen, plain)
+		}
+	}
+	if skipped > 0 {
+		c.Notice("%d %s of the project's file left out, not vouched for; gharbor vouch shows what they would use", skipped,
+			wording.Plural(skipped, "profile", "profiles"))
+	}
+	if len(chosen) == 0 {
+		return nil, noneFits(s, len(file.All()), tags)
+	}
+	return chosen, nil
+}
+
+// noneFits is the error for a selection that none of so many profiles, with these tags, fits.
+func noneFits(s Selection, profiles int, tags []string) error {
+	try := []string{"gharbor list"}
+	switch near := nearest.Name(s.tag, tags); {
+	case profiles == 0:
+		return unchosen([]string{"gharbor nearby", "gharbor add NAME"}, "there are no profiles yet")
+	case s.tag == "" || slices.Contains(tags, s.tag):
+		return unchosen(try, "none of the %d profiles fits", profiles)
+	case near != "":
+		return unchosen(try, "-tag: no profile has that tag; did you mean %q?", near)
+	}
+	return unchosen(try, "-tag: no profile has that tag")
+}

@@ -1,0 +1,108 @@
+package base
+
+import (
+	"context"
+	"errors"
+	"path/filepath"
+
+	"gentleharbor/core/check"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/lastseen"
+	"gentleharbor/core/privatesocket"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/secret"
+	"gentleharbor/core/wallet"
+)
+
+// finder finds secrets for profiles.
+func (c *Call) Finder() (*secret.Finder, error) {
+	vault, err := c.vault("")
+	if err != nil {
+		return nil, err
+	}
+	h, err := c.Home()
+	return &secret.Finder{
+		Lookup:    c.Lookup,
+		Locks:     h.LocksPath(),
+		Files:     c.Engines.CredentialFiles(),
+		Home:      c.Environment().Home,
+		Terminal:  c.Interactive(),
+		Ask:       c.Secret,
+		Wallet:    vault.Find,
+		JudgeFile: func(path string) *finding.Finding { return c.Vouched.JudgeFile(c.Keys, path, c.Environment().Home) },
+	}, err
+}
+
+// store is the wallet that the flag, the settings or the usual place name, and
+// the place of the pin file of a reader.
+func (c *Call) Store(path string) (s wallet.Store, pin string, err error) {
+	h, err := c.Home()
+	if err != nil {
+		return s, "", err
+	}
+	file, err := c.Load()
+	if err != nil {
+		return s, "", err
+	}
+	s.Seen = filepath.Join(h.Dir, "wallets-seen.json")
+	s.Path, pin = filepath.Join(h.Dir, "wallet.ghw"), filepath.Join(h.Dir, "reader.pin")
+	home := c.Environment().Home
+	if file.Settings.Wallet != "" {
+		s.Path = file.WholeSetting(file.Settings.Wallet, home)
+	}
+	if file.Settings.Reader != "" {
+		pin = file.WholeSetting(file.Settings.Reader, home)
+	}
+	if path != "" {
+		s.Path, err = filepath.Abs(path)
+	}
+	c.Log.Debug("wallet", "file", s.Path, "reader", pin)
+	return s, pin, err
+}
+
+// vault gives profiles the wallet's secrets.
+func (c *Call) vault(path string) (*wallet.Vault, error) {
+	s, pin, err := c.Store(path)
+	return &wallet.Vault{Store: s, Pin: pin, Terminal: c.Interactive(), Ask: c.Secret, Unlocked: c.keeper}, err
+}
+
+// keeper is the process that keeps a wallet open, nil where there is none.
+// One that does not answer is an error: it holds the keys, and must be known of.
+func (c *Call) keeper(ctx context.Context, id string) (wallet.Opener, error) {
+	u := wallet.Unlocked{Socket: wallet.KeeperSocket(c.Lookup, id)}
+	_, err := u.Status(ctx)
+	switch {
+	case err == nil:
+		return u, nil
+	case errors.As(err, new(*privatesocket.Silent)):
+		return nil, err
+	}
+	return nil, ctx.Err()
+}
+
+// openKeeper is keeper for a command that goes on without one. It prints a notice where the
+// process does not answer.
+func (c *Call) OpenKeeper(ctx context.Context, id string) wallet.Opener {
+	k, err := c.keeper(ctx, id)
+	if silent := new(privatesocket.Silent); errors.As(err, &silent) {
+		c.Notice("the wallet counts as locked, as the process that keeps it open can't be asked: %s; %s ends it", silent,
+			silent.EndLine())
+	}
+	return k
+}
+
+func (c *Call) LastSeen() lastseen.Store {
+	h, err := profile.FindHome(c.Keys, c.Lookup)
+	if err != nil {
+		return lastseen.Store{}
+	}
+	return lastseen.Store{Path: filepath.Join(h.Dir, "last-seen.json")}
+}
+
+// remember keeps what logins were like. That it can't is no reason to fail.
+func (c *Call) Remember(ctx context.Context, profiles []*resolve.Profile, reports []*check.Report) {
+	if err := c.LastSeen().Keep(ctx, profiles, reports); err != nil {
+		c.Log.Debug("last seen", "not kept", err)
+	}
+}

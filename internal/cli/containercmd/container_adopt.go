@@ -1,0 +1,159 @@
+package containercmd
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"gentleharbor/core/container/find"
+	"gentleharbor/core/intake"
+	"gentleharbor/core/profile/key"
+	"gentleharbor/core/profile/schema"
+	"gentleharbor/internal/cli/base"
+	"gentleharbor/internal/cli/profilecmd"
+	"gentleharbor/internal/cli/secretcmd"
+	"gentleharbor/internal/cli/transfercmd"
+)
+
+// adoptOptions are the flags of container adopt.
+type adoptOptions struct {
+	secretcmd.WalletFlags
+	endpoint string
+	engine   string
+	into     string
+	test     bool
+}
+
+func containerAdopt() *base.Command {
+	var o adoptOptions
+	return &base.Command{
+		Name:    "container adopt",
+		Args:    "NAME [PROFILE]",
+		Summary: "a profile that leads to a container, wherever it is published",
+		Long: `NAME is a container's name, or PROJECT/SERVICE of a compose file. The profile has the
+engine, user and database that the container's environment declares, and reads the
+password from there at each use (container:VARIABLE); with -into wallet a copy is kept
+in the wallet, bound to this container. Without PROFILE it is called as the container, or
+as the compose file's service.`,
+		Examples: []string{"gharbor container adopt saltmarsh-ringing ringing",
+			"gharbor container adopt saltmarsh/ringing -into wallet", "gharbor container adopt saltmarsh-ringing ringing -test"},
+		MinArgs: 1,
+		MaxArgs: 2,
+		Flags: func(fs *base.FlagSet) {
+			endpointFlag(fs, &o.endpoint)
+			field, words := fs.Keys.Field(key.Engine), strings.Join(fs.Keys.Engines().Testable(), ", ")
+			fs.Func("engine", "the kind of server, where nothing tells: "+words,
+				func(s string) error {
+					o.engine = s
+					_, err := field.ParseValue(s)
+					if err != nil {
+						return fmt.Errorf("expected one of %s", words)
+					}
+					return nil
+				})
+			transfercmd.IntoFlag(fs, &o.into)
+			fs.BoolVar(&o.test, "test", false, "test the profile once it is kept")
+			o.WalletFlags.Flags(fs)
+		},
+		Run: run(func(ctx context.Context, c *call) error { return c.adopt(ctx, o) }),
+	}
+}
+
+func (c *call) adopt(ctx context.Context, o adoptOptions) error {
+	wanted, ok := schema.ParseContainer(c.Args[0])
+	if !ok {
+		return base.Usage("expected a container's name, or PROJECT/SERVICE of a compose file")
+	}
+	client, one, found := c.Containers().Find(ctx, wanted, o.endpoint)
+	if found != nil {
+		return base.RouteFailed(found)
+	}
+	seen, known := c.Containers().Look(ctx, client, one, true)
+	if o.engine != "" {
+		seen.Engine, seen.Declaration.Engine = o.engine, o.engine
+	} else if !known {
+		return &base.ExitError{
+			Code: base.ExitUsage,
+			Err:  fmt.Errorf("nothing says that the container %s is a database server, or which", seen.Container),
+			Try: []string{fmt.Sprintf("gharbor container adopt %s -engine %s   # or which it is", c.Args[0],
+				c.Engines.Example().Word)},
+		}
+	}
+	named := seen.Named
+	if named.Compose() && !wanted.Compose() {
+		if _, _, found := c.Containers().Find(ctx, named, o.endpoint); found != nil {
+			named = wanted // its service has several containers
+		}
+	}
+	name := intake.Name(named.Name)
+	if named.Compose() {
+		name = transfercmd.Of(c.Call).ComposeName(intake.Name(named.Service), named)
+	}
+	if len(c.Args) == 2 {
+		name = c.Args[1]
+	}
+	if !schema.ValidName(name) {
+		return base.Usage("not a profile name: %s", schema.NameRule)
+	}
+	if err := profilecmd.Of(c.Call).Free(base.Target{}, name); err != nil {
+		return err
+	}
+	adopted := &transfercmd.Planned{Found: intake.Found{Name: name, Sets: c.adoptedSets(seen, named, client.Endpoint.Address, o)}}
+	adopted.Settings = adopted.Sets
+	if o.into != "" {
+		if seen.Declaration.Variable == "" {
+			return base.Usage("-into wallet: the container %s declares no password", seen.Container)
+		}
+		var err error
+		if adopted.Password, err = c.Containers().Password(ctx, client, one, seen.Declaration.Variable, name); err != nil {
+			return err
+		}
+		if err := c.adoptPassword(ctx, adopted, o); err != nil {
+			return err
+		}
+	}
+	if err := profilecmd.Of(c.Call).Keep(ctx, base.Target{}, name, adopted.Settings); err != nil {
+		return err
+	}
+	c.adoptNotices(seen, o)
+	return profilecmd.Of(c.Call).FirstTest(ctx, name, o.test)
+}
+
+// adoptedSets are the keys of the new profile.
+func (c *call) adoptedSets(seen find.Seen, named schema.Container, endpoint string, o adoptOptions) base.Assignments {
+	sets := base.Assignments(seen.Declaration.Sets(c.Keys, named, seen.Port))
+	if !c.Containers().IsOnlyEngine(endpoint) || o.endpoint != "" {
+		sets = append(sets, schema.Override{Field: c.Keys.Field(key.Endpoint), Value: schema.TextValue(endpoint)})
+	}
+	return sets
+}
+
+// adoptPassword puts the declared password into the wallet.
+func (c *call) adoptPassword(ctx context.Context, adopted *transfercmd.Planned, o adoptOptions) error {
+	if err := adopted.PlacePassword(c.Keys, o.into); err != nil {
+		return err
+	}
+	if err := transfercmd.Of(c.Call).KeepPasswords(ctx, o.WalletFlags, []*transfercmd.Planned{adopted}); err != nil {
+		return err
+	}
+	c.Say("kept: the password, as entry %s of the wallet, bound to the container", adopted.Name)
+	return nil
+}
+
+// adoptNotices says what the declared password means, or that there is none.
+func (c *call) adoptNotices(seen find.Seen, o adoptOptions) {
+	d := seen.Declaration
+	switch {
+	case o.into != "":
+		c.Notice("the container still declares the password: whoever may use the container engine can read it there")
+	case strings.HasSuffix(d.Variable, "_FILE"):
+		c.Notice("at each use the password is read from the file that the container's %s names", d.Variable)
+	case d.Variable != "":
+		c.Notice("at each use the password is read from the container's %s, which whoever may use the container engine can "+
+			"read too; -into wallet keeps a copy of your own", d.Variable)
+	case d.Made:
+		c.Notice("the server's image made a password at its first start and printed it in its log; it is not read from there")
+	case d.User == "":
+		c.Notice("the container declares no user: gharbor set NAME user=…")
+	}
+}

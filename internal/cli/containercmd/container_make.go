@@ -1,0 +1,418 @@
+package containercmd
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"gentleharbor/core/address"
+	"gentleharbor/core/clean"
+	"gentleharbor/core/container/api"
+	"gentleharbor/core/container/making"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/key"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/secret"
+	"gentleharbor/internal/cli/base"
+	"gentleharbor/internal/cli/secretcmd"
+	"gentleharbor/internal/cli/transfercmd"
+	"gentleharbor/internal/render"
+)
+
+// makeOptions are the flags of container make.
+type makeOptions struct {
+	secretcmd.WalletFlags
+	endpoint string
+	image    string
+	name     string
+	volume   string
+	port     int
+	mounts   []api.SpecMount
+	dryRun   bool
+	within   time.Duration
+}
+
+// generatedLength is that of a password that is made for a new server: 190 bits.
+const generatedLength = 32
+
+func containerMake() *base.Command {
+	var o makeOptions
+	return &base.Command{
+		Name:    "container make",
+		Args:    "PROFILE -image IMAGE",
+		Summary: "a new container with the server that a profile describes",
+		Long: `Shows what it will do, then does it: the image is fetched where it is not there, the
+server is published on 127.0.0.1 alone (at its usual port, or one that is free), its
+data are in a volume, and a health check watches it. A password is made into the wallet,
+or the one that is there is taken, and handed over as a file that only the container's
+root can read. The profile then leads to the container. -dry-run stops after showing.`,
+		Examples: []string{"gharbor container make sightings -image {{image}}:16 -dry-run",
+			"gharbor container make sightings -image {{image}}:16"},
+		MinArgs: 1,
+		MaxArgs: 1,
+		Flags: func(fs *base.FlagSet) {
+			transfercmd.ImageFlag(fs, &o.image, "the image, such as NAME:TAG")
+			fs.StringVar(&o.name, "name", "", "the container's name, where the profile does not say it")
+			fs.Func("port", "the port of 127.0.0.1 to publish at", func(s string) (err error) {
+				if o.port, err = strconv.Atoi(s); err != nil || o.port < 1 || o.port > 65535 {
+					err = errors.New("expected a number from 1 to 65535")
+				}
+				return err
+			})
+			fs.StringVar(&o.volume, "volume", "", "the volume for its data (default NAME-data)")
+			fs.Func("mount", "SOURCE:TARGET[:ro], a folder or file of this machine that it is to see; repeat it for more",
+				func(s string) error {
+					m, err := parseMount(s)
+					o.mounts = append(o.mounts, m)
+					return err
+				})
+			endpointFlag(fs, &o.endpoint)
+			fs.BoolVar(&o.dryRun, "dry-run", false, "show what would be done, and do nothing")
+			fs.DurationVar(&o.within, "within", 2*time.Minute, "how long to wait until it is ready")
+			o.WalletFlags.Flags(fs)
+		},
+		Run: run(func(ctx context.Context, c *call) error {
+			switch {
+			case o.image == "":
+				return &base.ExitError{
+					Code: base.ExitUsage,
+					Err:  errors.New("-image is missing: of which image is it to be made?"),
+					Try:  []string{"gharbor help container make"},
+				}
+			case o.within <= 0:
+				return base.Usage("-within: expected a time above zero, such as 60s")
+			}
+			return c.makeContainer(ctx, o)
+		}),
+	}
+}
+
+// parseMount reads SOURCE:TARGET[:ro].
+func parseMount(s string) (api.SpecMount, error) {
+	parts := strings.Split(s, ":")
+	if len(parts) == 3 && parts[2] == "ro" || len(parts) == 2 {
+		if source, err := filepath.Abs(parts[0]); err == nil && parts[0] != "" && strings.HasPrefix(parts[1], "/") {
+			return api.SpecMount{Type: "bind", Source: source, Target: parts[1], ReadOnly: len(parts) == 3}, nil
+		}
+	}
+	return api.SpecMount{}, errors.New("expected SOURCE:TARGET or SOURCE:TARGET:ro, TARGET from the container's root on")
+}
+
+// building is a container that is being made.
+type building struct {
+	makeOptions
+	profile *resolve.Profile
+	plan    *making.Plan
+	sets    base.Assignments // what changes in the profile
+	own     *resolve.Profile // whose source has the password; nil where the wallet has or gets it
+	entry   string           // of the wallet
+}
+
+func (c *call) makeContainer(ctx context.Context, o makeOptions) error {
+	p, err := c.makeable(o)
+	if err != nil {
+		return err
+	}
+	m := &building{makeOptions: o, profile: p}
+	if m.endpoint == "" {
+		m.endpoint = p.Text(key.Endpoint)
+	}
+	client, found := c.Containers().Client(ctx, m.endpoint)
+	if found != nil {
+		return base.RouteFailed(found)
+	}
+	wish, err := m.wish()
+	if err != nil {
+		return err
+	}
+	if m.plan, found = making.New(ctx, client, wish); found != nil {
+		return base.RouteFailed(found)
+	}
+	if err := c.planProfile(m, client); err != nil {
+		return err
+	}
+	c.showPlan(m, client)
+	if o.dryRun {
+		c.Say("nothing was made: -dry-run")
+		return nil
+	}
+	return c.carryOut(ctx, m, client)
+}
+
+// makeable is the profile, where a container can be made of it.
+func (c *call) makeable(o makeOptions) (*resolve.Profile, error) {
+	file, err := c.Load()
+	if err != nil {
+		return nil, err
+	}
+	name := c.Args[0]
+	if schema.ValidName(name) && file.Lookup(name) == nil {
+		return nil, &base.ExitError{Code: base.ExitUsage, Err: fmt.Errorf("there is no profile %s yet to make a container of", name),
+			Try: []string{fmt.Sprintf("gharbor add %s -engine %s -container %s -user %s -secret wallet", name,
+				c.imageEngine(o.image), name, clean.Shell(cmp.Or(c.SystemAccount(), "NAME")))}}
+	}
+	p, err := c.Resolve(name, nil)
+	if err != nil {
+		return nil, err
+	}
+	if found := p.Problem(); found != nil {
+		return nil, base.RouteFailed(found)
+	}
+	called, in := address.ContainerOf(p)
+	local := p.Address().OneHost() && p.Local()
+	switch {
+	case !making.Makeable(p.Engine()):
+		return nil, base.Usage("a container can be made of %s, and the profile's engine is %s",
+			strings.Join(making.MakeableWords(c.Engines), ", "), cmp.Or(p.Text(key.Engine), "not said"))
+	case len(p.Hops()) > 0:
+		return nil, base.Usage("the profile has hops, and the container would be on this side of them")
+	case in && called.Compose():
+		return nil, &base.ExitError{
+			Code: base.ExitUsage,
+			Err:  errors.New("the profile's container is a compose file's service, which its compose file makes"),
+			Try:  []string{fmt.Sprintf("docker compose -p %s up -d %s", called.Project, called.Service)},
+		}
+	case !in && !local && p.Address().Known():
+		return nil, base.Usage("the profile leads to another machine or a socket; a container is made of one whose address is " +
+			"container, or this machine's")
+	case p.Text(key.User) == "":
+		return nil, &base.ExitError{
+			Code: base.ExitUsage,
+			Err:  errors.New("the profile does not say which user to make"),
+			Try:  []string{"gharbor set " + p.Called + " user=NAME"},
+		}
+	case p.Text(key.Secret) == "none":
+		return nil, &base.ExitError{
+			Code: base.ExitUsage,
+			Err:  errors.New("the profile says secret = \"none\": whoever is on this machine could log in to such a server"),
+			Try:  []string{"gharbor set " + p.Called + " secret=wallet"},
+		}
+	}
+	return p, nil
+}
+
+// imageEngine is the engine that an image's name says it is of, "ENGINE" where it says none.
+func (c *call) imageEngine(image string) string {
+	declared, _, ok := c.Containers().Describe(nil, image, nil)
+	if ok {
+		return declared.Engine
+	}
+	lower := strings.ToLower(image)
+	for _, word := range slices.Backward(c.Engines.Words()) {
+		if spec := c.Engines.Named(word); strings.Contains(lower, word) || spec.Image != nil && spec.Image.Name != "" &&
+			strings.Contains(lower, spec.Image.Name) {
+			return word
+		}
+	}
+	return "ENGINE"
+}
+
+// wish is the container that the profile and the flags describe.
+func (m *building) wish() (making.Wish, error) {
+	p := m.profile
+	w := making.Wish{
+		Profile:  p.Profile.Name,
+		Engine:   p.Engine(),
+		User:     p.Text(key.User),
+		Database: p.Text(key.Database),
+		Image:    m.image,
+		Name:     m.name,
+		Port:     m.port,
+		Volume:   m.volume,
+		Mounts:   m.mounts,
+	}
+	m.entry = w.Profile
+	if source, _ := secret.ParseSource(p.Text(key.Secret)); source.Kind == "wallet" && source.Arg != "" {
+		m.entry = source.Arg
+	}
+	w.Entry, w.Inside = m.entry, w.Engine.Port
+	port := p.Port()
+	called, in := address.ContainerOf(p)
+	switch {
+	case in && m.name != "" && m.name != called.Name:
+		return w, base.Usage("-name and the profile's container are two names; give one")
+	case in:
+		w.Name, w.Fixed, w.Inside = called.Name, true, port
+	case w.Name == "":
+		w.Name = w.Profile
+	}
+	if !in && w.Port == 0 && p.Address().OneHost() && port != w.Inside {
+		w.Port = port
+	}
+	named := func(s string) bool {
+		one, ok := schema.ParseContainer(s)
+		return ok && !one.Compose()
+	}
+	switch { // engines take the same names for both
+	case !named(w.Name):
+		return w, base.Usage("-name: expected a container's name: letters, digits, and . _ - between them")
+	case m.volume != "" && !named(m.volume):
+		return w, base.Usage("-volume: expected a volume's name: letters, digits, and . _ - between them")
+	}
+	return w, nil
+}
+
+// planProfile says what changes in the profile, and where the password comes from.
+func (c *call) planProfile(m *building, client *api.Client) error {
+	p := m.profile
+	set := func(k, value string) error { return m.sets.Add(c.Keys.Field(key.Name(k)), value, false) }
+	unset := func(k string) {
+		if _, ok := p.Written(key.Name(k)); ok {
+			m.sets = append(m.sets, schema.Override{Field: c.Keys.Field(key.Name(k)), Unset: true})
+		}
+	}
+	var err error
+	if _, in := address.ContainerOf(p); !in {
+		unset("host")
+		unset("port")
+		err = set("container", m.plan.Name)
+	}
+	endpoint := client.Endpoint.Address
+	if p.Text(key.Endpoint) == "" && (m.endpoint != "" || !c.Containers().IsOnlyEngine(endpoint)) {
+		err = errors.Join(err, set("endpoint", endpoint))
+	}
+	switch source, _ := secret.ParseSource(p.Text(key.Secret)); source.Kind {
+	case "wallet":
+	case "default", "container":
+		err = errors.Join(err, set("secret", "wallet:"+m.entry))
+	default:
+		m.own = c.localCopy(p)
+	}
+	if err == nil && len(m.sets) > 0 && !p.Own() {
+		err = base.Usage("the project's profile would have to be changed; write it by hand: %s", m.sets.Words())
+	}
+	return err
+}
+
+// localCopy is the same profile at 127.0.0.1, to look its secret up before the server has an
+// address.
+func (c *call) localCopy(p *resolve.Profile) *resolve.Profile {
+	here := []schema.Override{{Field: c.Keys.Field(key.Host), Value: schema.TextValue("127.0.0.1")}}
+	for _, k := range []key.Name{"engine", "user", "database", "secret", "command"} {
+		if e, ok := p.Get(k); ok {
+			here = append(here, schema.Override{Field: e.Field, Value: e.Value})
+		}
+	}
+	return resolve.Values(c.Keys, p.Profile.Name, here, c.Environment())
+}
+
+// showPlan says what will be done, in the order in which it will be.
+func (c *call) showPlan(m *building, client *api.Client) {
+	p := m.plan
+	report := render.NewReport(c.Stdout, c.NoColour)
+	report.Head(m.profile.Called, fmt.Sprintf("a container %s at %s", p.Name, client.Endpoint.Address))
+	line := func(what, format string, args ...any) {
+		fmt.Fprintf(c.Stdout, "  %-9s  %s\n", what, fmt.Sprintf(format, args...))
+	}
+	if p.Pull {
+		line("image", "%s, to be fetched first", p.Image)
+	} else {
+		line("image", "%s, which is there", p.Image)
+	}
+	line("published", "127.0.0.1:%d for its port %d, on this address alone", p.Port, p.Inside)
+	if p.Moved != "" {
+		line("", "%s", p.Moved)
+	}
+	if p.OldVolume {
+		line("data", "volume %s at %s, with what is in it already", p.Volume, p.Folder)
+	} else {
+		line("data", "volume %s at %s, to be made", p.Volume, p.Folder)
+	}
+	for _, mount := range p.Mounts {
+		line("mount", "%s at %s%s", clean.Line(mount.Source, 200), clean.Line(mount.Target, 200),
+			map[bool]string{true: ", read-only"}[mount.ReadOnly])
+	}
+	for _, v := range p.Variables {
+		line("variable", "%s", clean.Line(v, 200))
+	}
+	for _, s := range p.Secrets {
+		from := fmt.Sprintf("entry %s of the wallet, made where it is not there", s.Entry)
+		if m.own != nil && s.Entry == m.entry {
+			from = "the profile's own source, " + clean.Line(m.profile.Text(key.Secret), 100)
+		}
+		how := "in the variable " + s.Variable
+		if s.File != "" {
+			how = "as the 0600 file " + s.File
+		}
+		line("password", "of %s: %s; handed over %s", s.User, from, how)
+	}
+	if p.Secretly != "" {
+		line("secrets", "volume %s at /run/secrets, for those files alone", p.Secretly)
+	} else {
+		line("", "the image's processes run as another user, so they could not read a file that is made from here")
+	}
+	line("check", "%s", strings.Join(p.Check[1:], " "))
+	if len(m.sets) > 0 {
+		line("profile", "%s", m.sets.Words())
+	}
+}
+
+// carryOut does what was shown.
+func (c *call) carryOut(ctx context.Context, m *building, client *api.Client) error {
+	values, err := c.makeSecrets(ctx, m) // before minutes of fetching: there may be no wallet
+	if err != nil {
+		return err
+	}
+	if m.plan.Pull {
+		if err := c.pull(ctx, m.plan); err != nil {
+			return err
+		}
+	}
+	undo, found := m.plan.Make(ctx, c.Containers(), values)
+	switch {
+	case ctx.Err() != nil:
+		if undo != nil {
+			undo()
+		}
+		return &base.ExitError{Code: base.ExitInterrupted}
+	case found != nil:
+		return base.RouteFailed(found)
+	}
+	if len(m.sets) > 0 {
+		name := m.profile.Profile.Name
+		if err := c.Update(ctx, base.Target{}, "changed", name,
+			func(f *profile.File) (*profile.Edit, error) { return f.Set(name, m.sets) }); err != nil {
+			undo()
+			return err
+		}
+	}
+	c.Say("started: container %s at 127.0.0.1:%d, its data in volume %s", m.plan.Name, m.plan.Port, m.plan.Volume)
+	c.Loaded = nil // the profile is another now
+	p, err := c.Resolve(m.profile.Profile.Name, nil)
+	if err != nil {
+		return err
+	}
+	one := &named{client: client, profile: p}
+	if one.Container, err = client.Inspect(ctx, m.plan.Name); err != nil {
+		return engineFailed(err)
+	}
+	if m.own == nil && !c.unlocked(ctx) { // nobody is asked for the passphrase again
+		one.profile = nil
+	}
+	return c.waitContainer(ctx, one, m.within, "gharbor test "+p.Called)
+}
+
+// pull fetches the image, with progress on a terminal.
+func (c *call) pull(ctx context.Context, p *making.Plan) error {
+	c.Say("fetching the image %s", p.Image)
+	progress := render.NewProgress(c.Stderr, 100)
+	progress.Begin(p.Image)
+	found := p.PullImage(ctx, func(have, want int64) {
+		progress.Set(int(100*have/max(want, 1)), render.Bytes(have)+" of "+render.Bytes(want))
+	})
+	progress.Clear()
+	switch {
+	case ctx.Err() != nil:
+		return &base.ExitError{Code: base.ExitInterrupted}
+	case found != nil:
+		return base.RouteFailed(found)
+	}
+	return nil
+}

@@ -1,0 +1,213 @@
+package containercmd
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"slices"
+	"strings"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/container/find"
+	"gentleharbor/core/defect"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/nearby"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/internal/cli/base"
+	"gentleharbor/internal/render"
+)
+
+// nearbyServer is a server in `nearby -format json`.
+type nearbyServer struct {
+	nearby.Server
+	Container string   `json:"container,omitempty"` // that it is in
+	Profiles  []string `json:"profiles"`
+	Add       string   `json:"add,omitempty"` // the line that makes a profile of it
+}
+
+func Nearby() *base.Command {
+	var form base.Format
+	return &base.Command{
+		Name: "nearby", Summary: "the database servers of this machine, running and stopped",
+		Long: `Looks at the sockets in their usual places, at the loopback ports that listen (at
+most 64), at installed services that are stopped, and at the containers of this machine's
+engines. Every connection ends after the greeting and nothing is logged in to; a server
+may count it as a failed one.`,
+		Examples: []string{"gharbor nearby", "gharbor nearby -format json"},
+		Flags:    func(fs *base.FlagSet) { form.Flag(fs) },
+		Run: run(func(ctx context.Context, c *call) error {
+			file, err := c.Load()
+			if err != nil {
+				return err
+			}
+			views := make(chan []find.View, 1)
+			engines := c.Containers()
+			defect.Go(func() {
+				all, _ := engines.Scan(ctx, "", false) // the ports are asked below; no engine is nothing to be told of here
+				views <- all
+			})
+			survey := nearby.Machine(c.Engines).Survey(ctx, "")
+			inContainers := <-views
+			if ctx.Err() != nil {
+				return &base.ExitError{Code: base.ExitInterrupted}
+			}
+			servers := c.contained(file, c.matchProfiles(file, survey), inContainers)
+			if form.JSON() {
+				return render.JSON(c.Stdout, map[string]any{
+					"format":          1,
+					"servers":         servers,
+					"other_ports":     survey.Others,
+					"ports_not_asked": survey.Unasked,
+				})
+			}
+			for _, v := range inContainers {
+				if v.Finding != nil && v.Finding.Code != finding.ContainerNoEngine {
+					c.Notice("%s (%s)", v.Finding.Cause, v.Finding.Code)
+				}
+			}
+			return c.nearbyTable(servers, survey)
+		}),
+	}
+}
+
+// matchProfiles says which profiles lead to each server, and how to add one for those
+// that none does.
+func (c *call) matchProfiles(file *profile.File, survey nearby.Survey) []nearbyServer {
+	env := c.Environment()
+	var resolved []*resolve.Profile
+	for _, p := range file.Profiles {
+		resolved = append(resolved, resolve.Of(file, p, nil, env))
+	}
+	servers := []nearbyServer{}
+	taken := make(map[string]bool)
+	for _, s := range survey.Servers {
+		one := nearbyServer{Server: s, Profiles: s.Profiles(resolved)}
+		if one.Profiles == nil {
+			one.Profiles = []string{}
+		}
+		if len(one.Profiles) == 0 && s.State == "answers" {
+			one.Add = c.addLine(file, s, taken)
+		}
+		servers = append(servers, one)
+	}
+	return servers
+}
+
+// contained says which servers are in containers, and adds those that are in one and do
+// not answer on loopback.
+func (c *call) contained(file *profile.File, servers []nearbyServer, views []find.View) []nearbyServer {
+	for _, e := range c.withProfiles(file, views) {
+		for _, one := range e.Containers {
+			at := slices.IndexFunc(servers,
+				func(s nearbyServer) bool { return s.Address != "" && one.LocalPort() == s.Port && s.Port != 0 })
+			if at < 0 {
+				s := nearby.Server{Engine: one.Engine, What: "a container: " + one.State, State: "unpublished"}
+				if !strings.HasPrefix(one.State, "running") {
+					s.State, s.Start = "stopped", "gharbor container start "+clean.Shell(one.Container)
+				}
+				servers = append(servers, nearbyServer{Server: s})
+				at = len(servers) - 1
+			}
+			s := &servers[at]
+			s.Container, s.Add = one.Container, one.Adopt
+			if s.Version == "" { // its greeting told less than the container declares
+				s.Engine = one.Engine
+			}
+			s.Profiles = slices.Compact(slices.Sorted(slices.Values(append(s.Profiles, one.Profiles...))))
+		}
+	}
+	return servers
+}
+
+// addLine is the command that makes a profile of a server, with a name that is
+// free and this account's name as the user.
+func (c *call) addLine(file *profile.File, s nearby.Server, taken map[string]bool) string {
+	base := fmt.Sprintf("%s-%d", s.Engine, s.Port)
+	address := ""
+	if s.Socket != "" {
+		base = s.Engine + "-socket"
+		if s.Port != 0 && s.Port != c.Keys.Engines().Port(s.Engine) {
+			base += fmt.Sprintf("-%d", s.Port)
+		}
+		address = " -socket " + clean.Shell(s.Socket)
+	} else if host, port, err := net.SplitHostPort(s.Address); err == nil {
+		address = " -host " + host + " -port " + port
+	}
+	name := base
+	for n := 2; file.Lookup(name) != nil || taken[name]; n++ {
+		name = fmt.Sprintf("%s-%d", base, n)
+	}
+	taken[name] = true
+	line := "gharbor add " + name + " -engine " + s.Engine + address
+	spec := c.Engines.Named(s.Engine)
+	for _, key := range spec.Keys.Needs.Keys[:min(1, len(spec.Keys.Needs.Keys))] {
+		line += " -" + string(key+" NAME")
+	}
+	user := c.SystemAccount()
+	if user == "" { // the administrator that the server was made with
+		user = strings.Join(spec.Accounts.Administrators[:min(1, len(spec.Accounts.Administrators))], "")
+	}
+	if user != "" {
+		line += " -user " + clean.Shell(user)
+	}
+	return line
+}
+
+func (c *call) nearbyTable(servers []nearbyServer, survey nearby.Survey) error {
+	var rows [][]string
+	var add, start []string
+	connections := 0
+	for _, s := range servers {
+		at := s.Address
+		switch {
+		case at != "" && s.Container != "":
+			at += " (container " + s.Container + ")"
+		case s.Container != "":
+			at = "container " + s.Container
+		case s.Socket != "":
+			at = s.Socket
+		case at == "":
+			at = "service " + s.Name
+		}
+		profiles := strings.Join(s.Profiles, " ")
+		if profiles == "" {
+			profiles = "-"
+		}
+		rows = append(rows, []string{strings.TrimSpace(s.Engine + " " + s.Version), at, s.State, profiles})
+		if s.Add != "" {
+			add = append(add, s.Add)
+		}
+		if s.Start != "" {
+			start = append(start, s.Start)
+		}
+		connections += s.Connections
+	}
+	if len(rows) == 0 {
+		fmt.Fprintln(c.Stdout, "no database server was found on this machine")
+	} else if err := render.Table(c.Stdout, c.NoColour, []string{"engine", "at", "state", "profiles"}, rows); err != nil {
+		return err
+	}
+	for _, group := range []struct {
+		title string
+		lines []string
+	}{{"a profile for those without one:", add}, {"to start what is stopped:", start}} {
+		if len(group.lines) == 0 {
+			continue
+		}
+		fmt.Fprintf(c.Stdout, "\n%s\n", group.title)
+		for _, line := range group.lines {
+			fmt.Fprintf(c.Stdout, "  try  %s\n", line)
+		}
+	}
+	rest := fmt.Sprintf("\n%d other ports listen on loopback and are no database server known here", survey.Others)
+	if survey.Unasked > 0 {
+		rest += fmt.Sprintf("; %d more were not asked", survey.Unasked)
+	}
+	fmt.Fprintln(c.Stdout, rest)
+	if connections > 0 {
+		fmt.Fprintf(c.Stdout,
+			"%d short connections were made to the servers listed; a server may count them as failed logins\n", connections)
+	}
+	return nil
+}

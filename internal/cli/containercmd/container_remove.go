@@ -1,0 +1,67 @@
+package containercmd
+
+import (
+	"context"
+	"fmt"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/container/making"
+	"gentleharbor/internal/cli/base"
+)
+
+func containerRemove() *base.Command {
+	var endpoint string
+	var yes, data bool
+	return &base.Command{
+		Name: "container remove", Args: "NAME", Summary: "remove a container that gharbor made; its data stay, unless -data",
+		Long: `NAME is a profile whose address is a container, or a container's name. Asks first, unless
+-yes. A container that gharbor did not make is left alone. The profile stays, and so does
+the password in the wallet.`,
+		Examples: []string{"gharbor container remove ringing", "gharbor container remove ringing -data -yes"},
+		MinArgs:  1, MaxArgs: 1,
+		Flags: func(fs *base.FlagSet) {
+			endpointFlag(fs, &endpoint)
+			fs.BoolVar(&yes, "yes", false, "do not ask")
+			fs.BoolVar(&data, "data", false, "remove its volume too, with all data in it")
+		},
+		Run: run(func(ctx context.Context, c *call) error {
+			one, err := c.containerOf(ctx, c.Args[0], endpoint)
+			if err != nil {
+				return err
+			}
+			if making.MadeFor(one.Container) == "" {
+				return &base.ExitError{
+					Code: base.ExitUsage,
+					Err:  fmt.Errorf("the container %s was not made by gharbor, so it is left alone", one.Name),
+					Try:  []string{"docker rm " + clean.Shell(one.Name) + "   # if that is meant"},
+				}
+			}
+			volume := one.Config.Labels[making.DataLabel]
+			what := "container " + one.Name + "; its volume " + clean.Line(volume, 200) + " stays, with the data"
+			command := "gharbor container remove " + c.Args[0]
+			if data {
+				what = "container " + one.Name + " and its volume " + clean.Line(volume, 200) + ", WITH ALL ITS DATA"
+				command += " -data"
+			}
+			if yes, err = c.MayRemove(ctx, yes, what, command); err != nil || !yes {
+				return err
+			}
+			done := c.progress("removing the container " + one.Name)
+			removed, found := making.Remove(ctx, one.client, one.Container, data)
+			done()
+			if found != nil {
+				return base.RouteFailed(found)
+			}
+			c.Say("removed: container %s", one.Name)
+			switch {
+			case removed.Gone:
+				c.Say("removed: volume %s, with the data", clean.Line(removed.Volume, 200))
+			default:
+				c.Say("its volume %s stays, with the data; gharbor container make %s -image %s uses it again",
+					clean.Line(removed.Volume, 200), clean.Shell(making.MadeFor(one.Container)),
+					clean.Shell(clean.Line(one.Config.Image, 200)))
+			}
+			return nil
+		}),
+	}
+}

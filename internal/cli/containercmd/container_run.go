@@ -1,0 +1,145 @@
+package containercmd
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"gentleharbor/core/check"
+	"gentleharbor/core/container/api"
+	"gentleharbor/core/container/find"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/internal/cli/base"
+	"gentleharbor/internal/cli/testcmd"
+	"gentleharbor/internal/render"
+)
+
+// named is a container that a command is about.
+type named struct {
+	*api.Container
+	client  *api.Client
+	profile *resolve.Profile // that leads to it, nil for none
+}
+
+func containerStart() *base.Command {
+	var endpoint string
+	var within time.Duration
+	return &base.Command{
+		Name: "container start", Args: "NAME", Summary: "start a container, and wait until its server is ready",
+		Long: `NAME is a profile whose address is a container, a container's name, or PROJECT/SERVICE
+of a compose file. Where a profile leads to it, it is ready when that passes its test;
+else when its health check says so, or its published port answers.`,
+		Examples: []string{"gharbor container start ringing", "gharbor container start saltmarsh-ringing -within 2m"},
+		MinArgs:  1, MaxArgs: 1,
+		Flags: func(fs *base.FlagSet) {
+			endpointFlag(fs, &endpoint)
+			fs.DurationVar(&within, "within", time.Minute, "how long to wait until it is ready")
+		},
+		Run: run(func(ctx context.Context, c *call) error {
+			if within <= 0 {
+				return base.Usage("-within: expected a time above zero, such as 60s")
+			}
+			one, err := c.containerOf(ctx, c.Args[0], endpoint)
+			if err != nil {
+				return err
+			}
+			if err := c.startContainer(ctx, one); err != nil {
+				return err
+			}
+			return c.waitContainer(ctx, one, within, "gharbor container adopt "+one.Name+"   # a profile that leads to it")
+		}),
+	}
+}
+
+// startContainer starts a container that does not run.
+func (c *call) startContainer(ctx context.Context, one *named) error {
+	start, done := one.client.Start, "started"
+	switch {
+	case one.State.Paused:
+		start, done = one.client.Unpause, "goes on"
+	case one.State.Running:
+		c.Say("the container %s is running already", one.Name)
+		return nil
+	}
+	if err := start(ctx, one.ID); err != nil {
+		return c.startRefused(ctx, one, err)
+	}
+	c.Say("%s: container %s", done, one.Name)
+	return nil
+}
+
+// startRefused says why an engine did not start a container.
+func (c *call) startRefused(ctx context.Context, one *named, err error) error {
+	var failed *api.Error
+	if errors.As(err, &failed) && find.Taken(failed.Message) {
+		return base.RouteFailed(c.Containers().PortTaken(ctx, one.client, one.Container, failed.Message))
+	}
+	return engineFailed(err)
+}
+
+// progress shows on a terminal what is under way, until done is called.
+func (c *call) progress(what string) (done func()) {
+	p := render.NewProgress(c.Stderr, 1)
+	p.Begin(what)
+	return p.Clear
+}
+
+// engineFailed is a container engine's refusal.
+func engineFailed(err error) error {
+	if errors.Is(err, context.Canceled) {
+		return err
+	}
+	return base.RouteFailed(find.Trouble(err))
+}
+
+// waitContainer waits until the server in a container is ready; next is the line to try
+// then, where no profile says so by itself.
+func (c *call) waitContainer(ctx context.Context, one *named, within time.Duration, next string) error {
+	if one.profile != nil {
+		return testcmd.Of(c.Call).Wait(ctx, []*resolve.Profile{one.profile},
+			testcmd.WaitOptions{Within: within, Timeout: check.DefaultTimeout, Form: "text"})
+	}
+	bound, cancel := context.WithTimeout(ctx, within)
+	defer cancel()
+	done := c.progress("waiting for the container " + one.Name)
+	state, found := c.Containers().Ready(bound, one.client, one.ID)
+	done()
+	switch {
+	case ctx.Err() != nil:
+		return &base.ExitError{Code: base.ExitInterrupted}
+	case found != nil:
+		return base.RouteFailed(found)
+	}
+	c.Say("ready: container %s (%s)", one.Name, state)
+	c.Say("  try: %s", next)
+	return nil
+}
+
+func containerStop() *base.Command {
+	var endpoint string
+	return &base.Command{
+		Name: "container stop", Args: "NAME", Summary: "stop a container; its data stay",
+		Long:     "NAME is a profile whose address is a container, a container's name, or PROJECT/SERVICE of a compose file.",
+		Examples: []string{"gharbor container stop ringing"},
+		MinArgs:  1, MaxArgs: 1,
+		Flags: func(fs *base.FlagSet) { endpointFlag(fs, &endpoint) },
+		Run: run(func(ctx context.Context, c *call) error {
+			one, err := c.containerOf(ctx, c.Args[0], endpoint)
+			if err != nil {
+				return err
+			}
+			if !one.State.Running && one.State.Status != "restarting" {
+				c.Say("the container %s is not running (%s)", one.Name, find.State(one.Container))
+				return nil
+			}
+			done := c.progress("stopping the container " + one.Name)
+			err = one.client.Stop(ctx, one.ID)
+			done()
+			if err != nil {
+				return engineFailed(err)
+			}
+			c.Say("stopped: container %s", one.Name)
+			return nil
+		}),
+	}
+}

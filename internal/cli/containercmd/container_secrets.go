@@ -1,0 +1,104 @@
+package containercmd
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"time"
+
+	"gentleharbor/core/binding"
+	"gentleharbor/core/container/making"
+	"gentleharbor/core/secret"
+	"gentleharbor/core/wallet"
+	"gentleharbor/internal/cli/base"
+	"gentleharbor/internal/cli/secretcmd"
+	"gentleharbor/internal/cli/transfercmd"
+)
+
+// makeSecrets takes the passwords that the wallet has, and makes those that it has not,
+// bound to the container that is about to be.
+func (c *call) makeSecrets(ctx context.Context, m *building) (map[string]secret.Value, error) {
+	values := make(map[string]secret.Value)
+	inWallet := slices.Clone(m.plan.Secrets)
+	if m.own != nil {
+		v, err := transfercmd.Of(c.Call).SecretOf(ctx, m.own)
+		if err != nil {
+			return nil, err
+		}
+		if !v.Present() || v.Empty() {
+			return nil, &base.ExitError{
+				Code: base.ExitSecret,
+				Err:  errors.New("the profile's password is empty, and a server without one would be open to everybody here"),
+			}
+		}
+		for _, s := range m.plan.Secrets {
+			if s.Entry == m.entry {
+				values[s.Variable] = v
+			}
+		}
+		inWallet = slices.DeleteFunc(inWallet, func(h making.Handed) bool { return h.Entry == m.entry })
+	}
+	if len(inWallet) == 0 {
+		return values, nil
+	}
+	will, err := c.Resolve(m.profile.Called, base.Overrides(m.sets)) // as the profile will be
+	if err != nil {
+		return nil, err
+	}
+	b, err := c.BindingOf(ctx, will)
+	if err != nil {
+		return nil, err
+	}
+	var made []string
+	_, err = secretcmd.Of(c.Call).ChangeWallet(ctx, m.WalletFlags, func(w *wallet.Wallet, _ *wallet.Passphrase) error {
+		for _, s := range inWallet {
+			now := time.Now().UTC().Truncate(time.Second)
+			e := wallet.Entry{Name: s.Entry, User: s.User, Created: now, Changed: now}
+			switch old := w.Entry(s.Entry); {
+			case old != nil:
+				e = *old
+				e.Bindings, e.Changed = slices.Clone(old.Bindings), now
+			case m.plan.OldVolume && s.Entry == m.entry:
+				return &base.ExitError{
+					Code: base.ExitUsage,
+					Err: fmt.Errorf("the volume %s is there already, and the password of what is in it is not in the wallet",
+						m.plan.Volume),
+					Try: []string{"gharbor wallet put " + s.Entry + "   # the password that its server has",
+						fmt.Sprintf("gharbor container make %s -image %s -volume %s-2", m.profile.Called, m.image, m.plan.Volume)},
+				}
+			default:
+				e.Secret = secretcmd.Generate(generatedLength)
+				made = append(made, s.Entry)
+			}
+			bound := b
+			if s.Entry == m.entry {
+				bound.Profile = m.profile.Profile.Name
+			}
+			secretcmd.BindTo(&e, []binding.Binding{bound})
+			values[s.Variable] = e.Secret
+			w.Put(e)
+		}
+		return nil
+	})
+	for _, name := range made {
+		if err == nil {
+			c.Say("made: a password, as entry %s of the wallet, bound to the container", name)
+		}
+	}
+	return values, err
+}
+
+// unlocked reports whether the wallet can be read without a question.
+func (c *call) unlocked(ctx context.Context) bool {
+	s, pin, err := c.Store("")
+	if err != nil {
+		return false
+	}
+	if _, err := os.Stat(pin); err == nil {
+		return true
+	}
+	f, err := wallet.Load(s.Path)
+	return err == nil && c.OpenKeeper(ctx, f.ID()) != nil
+}

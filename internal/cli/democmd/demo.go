@@ -1,0 +1,96 @@
+package democmd
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"gentleharbor/demo"
+	"gentleharbor/internal/cli/base"
+	"gentleharbor/internal/render"
+)
+
+func Demo() *base.Command {
+	var keep, list bool
+	return &base.Command{
+		Name:    "demo",
+		Args:    "[PART]",
+		Summary: "a guided example against simulated servers; nothing is installed or left behind",
+		Long: `Starts simulated servers on free loopback ports and a temporary home, and walks
+through define, test, fail, mend, ready. With -keep the servers stay up for you to
+try the commands, until Ctrl-C.`,
+		Examples: []string{"gharbor demo", "gharbor demo -list", "gharbor demo certificate", "gharbor demo -keep"},
+		MaxArgs:  1,
+		Flags: func(fs *base.FlagSet) {
+			fs.BoolVar(&keep, "keep", false, "leave the servers up, and say how to use them")
+			fs.BoolVar(&list, "list", false, "list the parts")
+		},
+		Run: run(func(ctx context.Context, c *call) error {
+			if list && (keep || len(c.Args) > 0) || keep && len(c.Args) > 0 {
+				return base.Usage("-list, -keep and a PART are three ways to run the demo; give one")
+			}
+			if list {
+				for _, part := range demo.Parts() {
+					fmt.Fprintf(c.Stdout, "%-12s %s\n", part.Name, part.Summary)
+				}
+				return nil
+			}
+			return c.demo(ctx, keep)
+		}),
+	}
+}
+
+func (c *call) demo(ctx context.Context, keep bool) error {
+	o := demo.Options{Out: c.Stdout, Part: strings.Join(c.Args, ""), Command: func(step demo.Step) int {
+		return base.Run(ctx, c.demoWorld(step), c.Makers, step.Args)
+	}}
+	if render.Colours(c.Stdout, c.NoColour) {
+		o.Bold = func(s string) string { return "\x1b[1m" + s + "\x1b[0m" }
+	}
+	var err error
+	if keep {
+		err = demo.Keep(ctx, o)
+	} else {
+		err = demo.Run(ctx, o)
+	}
+	switch {
+	case ctx.Err() != nil && !keep:
+		return &base.ExitError{Code: base.ExitInterrupted}
+	case errors.Is(err, context.Canceled):
+		return nil
+	case errors.Is(err, demo.ErrNoPart):
+		return base.Usage("%w", err)
+	}
+	return err
+}
+
+// demoWorld is a world whose environment knows only the demo's home: nothing
+// of the user's own is read or written, and nobody is asked.
+func (c *call) demoWorld(step demo.Step) base.World {
+	w := base.World{
+		Engines: c.Engines,
+		Stdin:   strings.NewReader(step.Input),
+		Stdout:  c.Stdout,
+		Stderr:  c.Stdout,
+		Dir:     step.Dir,
+		Lookup: func(name string) (string, bool) {
+			switch name {
+			case "GHARBOR_HOME", "HOME":
+				return step.Home, true
+			case "USER":
+				return "warden", true
+			case "GHARBOR_ENGINES":
+				return step.Engines, true
+			case "NO_COLOR":
+				return c.Lookup(name)
+			}
+			return "", false
+		},
+	}
+	w.Environ = func() []string {
+		path, _ := c.Lookup("PATH")
+		return []string{"GHARBOR_HOME=" + step.Home, "HOME=" + step.Home, "PATH=" + path}
+	}
+	return w
+}

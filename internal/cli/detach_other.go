@@ -1,8 +1,0 @@
-//go:build !unix
-
-package cli
-
-import "os/exec"
-
-// detach has nothing to do where there are no sessions of terminals.
-func detach(*exec.Cmd) {}

@@ -1,0 +1,225 @@
+package hopcmd
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"gentleharbor/core/check"
+	"gentleharbor/core/clean"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/route/hop"
+	"gentleharbor/core/route/hostkey"
+	"gentleharbor/internal/cli/base"
+	"gentleharbor/internal/cli/wording"
+)
+
+func Hop() *base.Command {
+	return &base.Command{
+		Name: "hop", Args: "VERB", Summary: "the jump hosts and proxies on the way to a server",
+		Long: `A profile's hops are tables [[profile.NAME.hop]], in order from here to the server. The
+keys of one that is there are changed by gharbor set NAME hop.N.KEY=VALUE.`,
+		Verbs: func() []*base.Command { return []*base.Command{hopAdd(), hopRemove(), hopPin()} },
+	}
+}
+
+func hopAdd() *base.Command {
+	var to base.Target
+	return &base.Command{
+		Name: "hop add", Args: "PROFILE key=value…", Summary: "add a jump host as the last before the server",
+		Long: `A hop is a host with an SSH server, a host of your SSH client configuration (ssh=NAME),
+or a proxy. Where no key is named, the SSH agent's and the usual files in ~/.ssh are
+offered. The keys:
+
+`,
+		Keys: base.HopKeyTable,
+		Examples: []string{"gharbor hop add tides host=gate.saltmarsh.example user=keeper key=~/.ssh/gate",
+			"gharbor hop add tides ssh=gate", "gharbor hop add tides proxy=socks5://127.0.0.1:1080"},
+		MinArgs: 2, MaxArgs: -1,
+		Flags: to.Flag,
+		Run: run(func(ctx context.Context, c *call) error {
+			name, sets, err := c.Assigned(&to, base.HopKeyValue)
+			if err != nil {
+				return err
+			}
+			for i, one := range sets {
+				if slices.ContainsFunc(sets[:i], func(o schema.Override) bool { return o.Field == one.Field }) {
+					return base.Usage("%s is given twice", one.Field.Name)
+				}
+			}
+			return c.Update(ctx, to, "hop added", name,
+				func(f *profile.File) (*profile.Edit, error) { return f.AddHop(name, sets) })
+		}),
+	}
+}
+
+func hopRemove() *base.Command {
+	var to base.Target
+	return &base.Command{
+		Name: "hop remove", Args: "PROFILE NUMBER", Summary: "take a hop out of a profile",
+		Long:     "The numbers are those of test and show: 1 is the first from here.",
+		Examples: []string{"gharbor hop remove tides 2"},
+		MinArgs:  2, MaxArgs: 2,
+		Flags: to.Flag,
+		Run: run(func(ctx context.Context, c *call) error {
+			number, err := strconv.Atoi(c.Args[1])
+			if err != nil || number < 1 {
+				return base.Usage("the hop: expected its number, such as 1")
+			}
+			name, err := to.Of(c.Call, c.Args[0])
+			if err != nil {
+				return err
+			}
+			return c.Update(ctx, to, "hop removed", name,
+				func(f *profile.File) (*profile.Edit, error) { return f.RemoveHop(name, number) })
+		}),
+	}
+}
+
+// pinOptions are the flags of hop pin.
+type pinOptions struct {
+	fingerprints []string
+	timeout      time.Duration
+}
+
+func hopPin() *base.Command {
+	var o pinOptions
+	return &base.Command{
+		Name: "hop pin", Args: "PROFILE", Summary: "show the hops' host keys, and keep those that are new after a yes",
+		Long: `Asks each hop for its key and shows the fingerprint. One that no known-hosts file has
+is kept in the tool's own known_hosts once you have compared it with one that came to
+you by another way: on a terminal you are asked, elsewhere -fingerprint says what it
+must be. A key that contradicts a known one is refused, always.`,
+		Examples: []string{"gharbor hop pin tides", "gharbor hop pin tides -fingerprint SHA256:3Jx…"},
+		MinArgs:  1, MaxArgs: 1,
+		Flags: func(fs *base.FlagSet) {
+			fs.Func("fingerprint", "what a new key's fingerprint must be, SHA256:…; repeat it for more hops",
+				func(s string) error {
+					if !strings.HasPrefix(s, "SHA256:") || len(strings.TrimRight(s, "=")) != len("SHA256:")+43 {
+						return errors.New("expected SHA256: and 43 characters")
+					}
+					o.fingerprints = append(o.fingerprints, strings.TrimRight(s, "="))
+					return nil
+				})
+			fs.DurationVar(&o.timeout, "timeout", check.DefaultTimeout, "bound of each hop")
+		},
+		Run: run(func(ctx context.Context, c *call) error {
+			if o.timeout <= 0 {
+				return base.Usage("-timeout: expected a time above zero, such as 10s")
+			}
+			return c.pinHops(ctx, o)
+		}),
+	}
+}
+
+func (c *call) pinHops(ctx context.Context, o pinOptions) error {
+	p, err := c.Resolve(c.Args[0], nil)
+	if err != nil {
+		return err
+	}
+	if found := p.Problem(); found != nil {
+		return &base.ExitError{Code: base.ExitFile, Err: fmt.Errorf("%s (%s)", found.Cause, found.Code), Try: found.Try}
+	}
+	if len(p.Hops()) == 0 {
+		return &base.ExitError{
+			Code: base.ExitUsage,
+			Err:  fmt.Errorf("the profile %s has no hops", p.Called),
+			Try:  []string{"gharbor hop add " + p.Called + " host=HOST"},
+		}
+	}
+	places, err := c.HopPlaces()
+	if err != nil {
+		return err
+	}
+	hops, _, err := c.PlanHops(p)
+	if err != nil {
+		return err
+	}
+	finder, err := c.Finder()
+	if err != nil {
+		return err
+	}
+	d := &hop.Dialer{Network: c.Network().For(p), Finder: finder, Profile: p.Called}
+	var link *hop.Link
+	defer func() { link.Close() }()
+	for i, h := range hops {
+		if err := c.pinHop(ctx, d, link, h, places.Known, o); err != nil {
+			return err
+		}
+		if i == len(hops)-1 {
+			break
+		}
+		bound, cancel := context.WithTimeout(ctx, o.timeout)
+		next, result := d.Connect(bound, link, h) // the next one is reached through it
+		cancel()
+		if next == nil {
+			return base.RouteFailed(result.Finding)
+		}
+		link = next
+	}
+	return nil
+}
+
+// pinHop shows one hop's key, and keeps it where it is new and meant.
+func (c *call) pinHop(ctx context.Context, d *hop.Dialer, link *hop.Link, h *hop.Hop, known string,
+	o pinOptions) error {
+	if h.Proxy != "" {
+		_, err := fmt.Fprintf(c.Stdout, "%s: %s has no host key\n", h.Stage, h)
+		return err
+	}
+	bound, cancel := context.WithTimeout(ctx, o.timeout)
+	defer cancel()
+	key, verdict, found := d.HostKey(bound, link, h)
+	if found != nil {
+		return base.RouteFailed(found)
+	}
+	text := fmt.Sprintf("%s: %s shows %s", h.Stage, clean.Line(h.String(), 200), hostkey.Describe(key))
+	if verdict.Outcome == hostkey.Known {
+		_, err := fmt.Fprintf(c.Stdout, "%s\n  known by %s\n", text, verdict.By)
+		return err
+	}
+	if _, err := fmt.Fprintf(c.Stdout, "%s\n  not known here\n", text); err != nil {
+		return err
+	}
+	fingerprint := strings.Fields(hostkey.Describe(key))
+	print := fingerprint[len(fingerprint)-1]
+	switch {
+	case slices.Contains(o.fingerprints, print):
+	case len(o.fingerprints) > 0:
+		return &base.ExitError{
+			Code: base.ExitServer,
+			Err:  fmt.Errorf("%s shows another key than -fingerprint says; nothing is kept", h.Stage),
+		}
+	case !c.Interactive():
+		return &base.ExitError{
+			Code: base.ExitUsage,
+			Err:  errors.New("there is no terminal to compare the fingerprint on; -fingerprint says what it must be"),
+			Try:  []string{fmt.Sprintf("gharbor hop pin %s -fingerprint %s   # if that is the hop's", d.Profile, print)},
+		}
+	default:
+		c.Say("  Compare it with what whoever runs the hop tells you: a machine that stands between shows a key too.")
+		yes, err := c.Confirm(ctx, "  is it the hop's key, and to be kept?", false)
+		if err != nil {
+			return err
+		}
+		if !yes {
+			c.Say("nothing was kept")
+			return &base.ExitError{Code: base.ExitServer}
+		}
+	}
+	if err := os.MkdirAll(filepath.Dir(known), 0o700); err != nil {
+		return &profile.FileError{Path: filepath.Dir(known), What: "cannot be made: " + wording.PlainReason(err)}
+	}
+	if err := hostkey.Append(ctx, known, hostkey.Entry(h.KeyName(), key)); err != nil {
+		return &profile.FileError{Path: known, What: "cannot be written: " + wording.PlainReason(err)}
+	}
+	c.Say("kept: the host key of %s in %s", clean.Line(h.KeyName(), 120), known)
+	return nil
+}

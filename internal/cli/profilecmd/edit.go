@@ -1,0 +1,178 @@
+package profilecmd
+
+import (
+	"context"
+	"fmt"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/vouch"
+	"gentleharbor/internal/cli/base"
+)
+
+func Set() *base.Command {
+	var to base.Target
+	return &base.Command{
+		Name: "set", Args: "NAME key=value…", Summary: "change keys of a profile; key= takes one away",
+		Long: `Only the bytes of the keys that change are touched: comments, blank lines and the
+order of keys stay. Lists take commas: tags=local,field. The keys:`,
+		Keys: base.KeyTable,
+		Examples: []string{
+			"gharbor set sightings port=5433",
+			"gharbor set sightings socket= host=127.0.0.1",
+			`gharbor set sightings "expect.version=>= 14" expect.tables=sighting,observer`,
+		},
+		MinArgs: 2, MaxArgs: -1,
+		Flags: to.Flag,
+		Run: run(func(ctx context.Context, c *Call) error {
+			name, sets, err := c.Assigned(&to, c.KeyValue)
+			if err != nil {
+				return err
+			}
+			if err := c.Update(ctx, to, "changed", name,
+				func(f *profile.File) (*profile.Edit, error) { return f.Set(name, sets) }); err != nil {
+				return err
+			}
+			if _, alias := sets.Get("alias"); alias {
+				c.astray(to, name)
+			}
+			return nil
+		}),
+	}
+}
+
+func Copy() *base.Command {
+	var to base.Target
+	return &base.Command{
+		Name: "copy", Args: "NAME NEW-NAME", Summary: "a new profile with another's own keys",
+		Long: "The copy has what the profile sets itself; what it takes from the profile it is like, the copy takes " +
+			"from there too.",
+		Examples: []string{"gharbor copy sightings sightings-test", "gharbor set sightings-test database=sightings_test"},
+		MinArgs:  2, MaxArgs: 2,
+		Flags: to.Flag,
+		Run: run(func(ctx context.Context, c *Call) error {
+			file, err := c.Load()
+			if err != nil {
+				return err
+			}
+			p, err := c.FindProfile(file, c.Args[0])
+			if err != nil {
+				return err
+			}
+			if err := c.mayCopy(file, p, to); err != nil {
+				return err
+			}
+			sets, err := file.Copied(p, to.Project, c.Environment().Home)
+			if err != nil {
+				return err
+			}
+			return c.Update(ctx, to, "kept", c.Args[1],
+				func(f *profile.File) (*profile.Edit, error) { return f.Add(c.Args[1], sets) })
+		}),
+	}
+}
+
+// mayCopy refuses to make what a project's profile uses the user's own, where nobody has said yes
+// to it, or where a later change of the repository's files would go unnoticed.
+func (c *Call) mayCopy(file *profile.File, p *profile.Profile, to base.Target) error {
+	if to.Project || !p.InProject() {
+		return nil
+	}
+	r := resolve.Of(file, p, nil, c.Environment())
+	if found := r.WhyNotVouched(); found != nil {
+		return &base.ExitError{
+			Code: base.ExitFile,
+			Err:  fmt.Errorf("%s: a copy would use the same (%s)", found.Cause, found.Code),
+			Try:  found.Try,
+		}
+	}
+	if file := repositoryFile(vouch.Of(r.Sealed())); file != "" {
+		return &base.ExitError{
+			Code: base.ExitFile,
+			Err: fmt.Errorf("the profile %s uses files of the repository (%s): in a copy nobody would notice when they "+
+				"change; a profile that is like it does", r.Called, file),
+			Try: []string{fmt.Sprintf("gharbor add %s -like %s", c.Args[1], schema.ProjectPrefix+p.Name)},
+		}
+	}
+	return nil
+}
+
+// repositoryFile names the first file of the repository among some uses, also one that is not
+// there yet; "" for none.
+func repositoryFile(uses vouch.Uses) string {
+	for _, use := range uses.List {
+		if use.File.State == vouch.Hashed || use.File.State == vouch.Missing {
+			return clean.Word(use.File.Path)
+		}
+	}
+	return ""
+}
+
+func Rename() *base.Command {
+	var to base.Target
+	return &base.Command{
+		Name: "rename", Args: "NAME NEW-NAME", Summary: "give a profile another name",
+		Long:     "Profiles that are like it follow.",
+		Examples: []string{"gharbor rename sightings bird-counts"},
+		MinArgs:  2, MaxArgs: 2,
+		Flags: to.Flag,
+		Run: run(func(ctx context.Context, c *Call) error {
+			name, err := to.Of(c.Call, c.Args[0])
+			if err != nil {
+				return err
+			}
+			return c.Update(ctx, to, "renamed", c.Args[1],
+				func(f *profile.File) (*profile.Edit, error) { return f.Rename(name, c.Args[1]) })
+		}),
+	}
+}
+
+func Remove() *base.Command {
+	var yes bool
+	var to base.Target
+	return &base.Command{
+		Name: "remove", Args: "NAME", Summary: "take a profile out of the file",
+		Long:     "Asks first, unless -yes. The comment directly above the profile goes with it.",
+		Examples: []string{"gharbor remove sightings-test", "gharbor remove sightings-test -yes"},
+		MinArgs:  1, MaxArgs: 1,
+		Flags: func(fs *base.FlagSet) {
+			fs.BoolVar(&yes, "yes", false, "do not ask")
+			to.Flag(fs)
+		},
+		Run: run(func(ctx context.Context, c *Call) error {
+			file, err := c.Load()
+			if err != nil {
+				return err
+			}
+			name, err := to.Of(c.Call, c.Args[0])
+			if err != nil {
+				return err
+			}
+			if to.Project && file.Attached() != nil {
+				file = file.Attached()
+			}
+			if file.Lookup(name) == nil {
+				return c.Missing(file, name)
+			}
+			if yes, err = c.MayRemove(ctx, yes, "profile "+name, "gharbor remove "+name); err != nil || !yes {
+				return err
+			}
+			return c.Update(ctx, to, "removed", name, func(f *profile.File) (*profile.Edit, error) { return f.Remove(name) })
+		}),
+	}
+}
+
+// astray says where the alias that a profile was given comes to nothing yet.
+func (c *Call) astray(to base.Target, name string) {
+	file, err := c.Load()
+	if err != nil || to.Project {
+		return
+	}
+	if p := file.Lookup(name); p != nil {
+		if found := resolve.Of(file, p, nil, c.Environment()).AliasProblem(); found != nil {
+			c.Notice("%s", found.Cause)
+		}
+	}
+}

@@ -1,0 +1,123 @@
+package profilecmd
+
+import (
+	"context"
+	"strings"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/key"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/internal/cli/base"
+	"gentleharbor/internal/cli/wording"
+	"gentleharbor/internal/render"
+)
+
+// listed is a profile in `list -format json`.
+type listed struct {
+	Name     string   `json:"name"`
+	Engine   string   `json:"engine"`
+	Where    string   `json:"where"`
+	Hops     []string `json:"hops,omitempty"` // in order from here
+	User     string   `json:"user"`
+	Database string   `json:"database"`
+	Tags     []string `json:"tags"`
+	Note     string   `json:"note,omitempty"`
+	Like     string   `json:"like,omitempty"`
+	File     string   `json:"file"`
+	Line     int      `json:"line"`
+	Project  bool     `json:"project"` // it stands in a project's file
+	Vouched  bool     `json:"vouched"` // it may be used
+}
+
+func List() *base.Command {
+	var chosen base.Selection
+	var form base.Format
+	return &base.Command{
+		Name: "list", Quick: true, Summary: "the profiles there are",
+		Long:     "With -tag or -engine, those that have the tag or are of the engine.",
+		Examples: []string{"gharbor list", "gharbor list -tag local", "gharbor list -engine {{engine}} -format json"},
+		MaxArgs:  0,
+		Flags: func(fs *base.FlagSet) {
+			chosen.Flags(fs, false)
+			form.Flag(fs)
+		},
+		Run: run(func(_ context.Context, c *Call) error {
+			file, err := c.Load()
+			if err != nil {
+				return err
+			}
+			profiles := c.selected(file, chosen)
+			if form.JSON() {
+				return render.JSON(c.Stdout, map[string]any{"format": 1, "profiles": profiles})
+			}
+			return c.listTable(file, profiles)
+		}),
+	}
+}
+
+func (c *Call) selected(file *profile.File, chosen base.Selection) []listed {
+	profiles := []listed{}
+	env := c.Environment()
+	for _, p := range file.All() {
+		r := resolve.Of(file, p, nil, env)
+		if !chosen.Has(r) {
+			continue
+		}
+		one := listed{
+			Name:     r.Called,
+			Engine:   r.Text(key.Engine),
+			Where:    wording.ShortAddress(r),
+			Hops:     wording.HopWords(r),
+			User:     wording.Shown(r, "user"),
+			Database: wording.Shown(r, "database"),
+			Tags:     []string{},
+			Note:     clean.Line(r.Text(key.Note), 200),
+			Like:     r.Text(key.Like),
+			File:     r.Path(),
+			Line:     p.Line,
+			Project:  p.InProject(),
+			Vouched:  r.Vouched(),
+		}
+		if tags, ok := r.Get(key.Tags); ok {
+			one.Tags = make([]string, 0, len(tags.Value.List()))
+			for _, t := range tags.Value.List() {
+				one.Tags = append(one.Tags, clean.Line(t, 64))
+			}
+		}
+		profiles = append(profiles, one)
+	}
+	return profiles
+}
+
+func (c *Call) listTable(file *profile.File, profiles []listed) error {
+	if len(file.All()) == 0 {
+		c.Say("no profiles yet")
+		c.Say("  try: gharbor nearby        the database servers of this machine")
+		c.Say("  try: gharbor add NAME      asks question by question")
+		return nil
+	}
+	if len(profiles) == 0 {
+		c.Say("none of the %d profiles fits", len(file.All()))
+		return nil
+	}
+	headings := []string{"profile", "engine", "where", "user", "database", "tags"}
+	if file.Attached() != nil {
+		headings = append(headings, "from")
+	}
+	rows := make([][]string, len(profiles))
+	for i, p := range profiles {
+		rows[i] = []string{p.Name, p.Engine, render.ShortPath(p.Where) + wording.BehindHops(len(p.Hops)), p.User, p.Database,
+			strings.Join(p.Tags, " ")}
+		switch {
+		case file.Attached() == nil:
+		case !p.Vouched:
+			rows[i] = append(rows[i], "project, not vouched")
+		case p.Project:
+			rows[i] = append(rows[i], "project")
+		default:
+			rows[i] = append(rows[i], "you")
+		}
+	}
+	return render.Table(c.Stdout, c.NoColour, headings, rows)
+}

@@ -1,0 +1,190 @@
+package profilecmd
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/profile/key"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/route/hop"
+	"gentleharbor/internal/cli/aliascmd"
+	"gentleharbor/internal/cli/base"
+	"gentleharbor/internal/render"
+)
+
+// shownValue is an effective value in `show -format json`.
+type shownValue struct {
+	Key      string         `json:"key"`
+	Value    any            `json:"value"`
+	Template string         `json:"template,omitempty"`
+	Origin   resolve.Origin `json:"origin"`
+}
+
+// shownHop is a hop in `show -format json`, as it would be reached.
+type shownHop struct {
+	Stage  string `json:"stage"`
+	User   string `json:"user,omitempty"`
+	Host   string `json:"host"`
+	Port   int    `json:"port"`
+	Proxy  string `json:"proxy,omitempty"`
+	Origin string `json:"origin"`
+}
+
+func Show() *base.Command {
+	var form base.Format
+	var over base.Overrides
+	return &base.Command{
+		Name: "show", Quick: true, Args: "NAME", Summary: "every effective value of a profile, and where it came from",
+		Long: "Nothing is dialled and no secret is read: of a secret its source is shown.",
+		Examples: []string{"gharbor show sightings", "gharbor show sightings -override host=10.0.0.5",
+			"gharbor show sightings -format json"},
+		MinArgs: 1, MaxArgs: 1,
+		Flags: func(fs *base.FlagSet) {
+			over.Flag(fs)
+			form.Flag(fs)
+		},
+		Run: run(func(_ context.Context, c *Call) error {
+			r, err := c.Resolve(c.Args[0], over)
+			if err != nil {
+				return err
+			}
+			if form.JSON() {
+				err = c.showJSON(r)
+			} else {
+				err = c.showTable(r)
+			}
+			if !r.Vouched() {
+				c.Notice("%s; nothing of it is read, expanded or dialled", r.WhyNotVouched().Cause)
+				c.Say("  try: %s", r.WhyNotVouched().Try[0])
+				return err
+			}
+			found := r.Problem()
+			if found == nil {
+				found = r.AliasProblem()
+			}
+			if err == nil && found != nil {
+				return &base.ExitError{Code: base.ExitFile, Err: errors.New(found.Cause), Try: found.Try}
+			}
+			return err
+		}),
+	}
+}
+
+func (c *Call) showTable(r *resolve.Profile) error {
+	values := r.Values()
+	var rows [][]string
+	for _, e := range values {
+		value := e.Shown()
+		if e.Field.Name == "secret" && value == "default" {
+			value = "(in the default order)"
+		}
+		rows = append(rows, []string{string(e.Field.Name), clean.Line(value, 200), e.Origin.String()})
+		if e.Field.Address {
+			rows = append(rows, c.chainRows(r)...)
+		}
+	}
+	for _, h := range r.Hops() {
+		for _, e := range h.Values() {
+			rows = append(rows, []string{h.Key(e.Field.Name), clean.Line(e.Shown(), 200), e.Origin.String()})
+		}
+	}
+	for _, h := range c.comeTo(r) {
+		rows = append(rows, []string{h.Stage, clean.Line(h.String(), 200), h.Origin})
+	}
+	return render.Table(c.Stdout, c.NoColour, []string{"key", "value", "origin"}, rows)
+}
+
+// chainRows are the aliases that the address is from, what they say of the way, and
+// what [hosts] has for the names that are dialled.
+func (c *Call) chainRows(r *resolve.Profile) (rows [][]string) {
+	at := func(file string, line int) string { return fmt.Sprintf("%s:%d", filepath.Base(file), line) }
+	if chain := r.Service(); chain != nil {
+		for i, link := range chain.Links {
+			word := "  which is"
+			if i == 0 {
+				word = "  stands at"
+			}
+			rows = append(rows, []string{word, link.Called(), at(link.Path(), link.Line)})
+		}
+		for _, k := range []key.Name{"addresses", "srv", "pick", "connect-timeout", "retries"} {
+			if e, link, ok := chain.Own(k); ok {
+				rows = append(rows,
+					[]string{string("  " + k), clean.Line(strings.Join(e.Value.List(), ", "), 200),
+						"alias " + link.Called() + ", " + at(link.Path(), e.Line)})
+			}
+		}
+		for _, word := range chain.Ignored {
+			rows = append(rows, []string{"  not used", clean.Line(word, 100), at(chain.Links[0].Path(), chain.Links[0].Line)})
+		}
+	}
+	for _, h := range r.Hosts() {
+		if given, ok := r.Given(h.Host); ok {
+			rows = append(rows, []string{"  hosts", given.Name + " is " + given.List(), at(given.File, given.Line)})
+		}
+	}
+	return rows
+}
+
+func (c *Call) showJSON(r *resolve.Profile) error {
+	values := shownValues(r.Values(), func(k key.Name) string { return string(k) })
+	for _, h := range r.Hops() {
+		values = append(values, shownValues(h.Values(), h.Key)...)
+	}
+	way := []shownHop{}
+	for _, h := range c.comeTo(r) {
+		way = append(way, shownHop{
+			Stage:  h.Stage,
+			User:   h.User,
+			Host:   h.Host,
+			Port:   h.Port,
+			Proxy:  h.Proxy,
+			Origin: h.Origin,
+		})
+	}
+	out := map[string]any{"format": 1, "profile": r.Profile.Name, "file": r.Path(), "line": r.Profile.Line,
+		"project": r.Profile.InProject(), "vouched": r.Vouched(), "values": values, "way": way}
+	if chain := r.Service(); chain != nil {
+		out["chain"] = aliascmd.ChainLinks(chain)
+		out["addresses"] = []string{}
+		if e, _, ok := chain.Own(key.Addresses); ok {
+			out["addresses"] = e.Value.List()
+		}
+	}
+	return render.JSON(c.Stdout, out)
+}
+
+func shownValues(all []resolve.Effective, name func(key.Name) string) []shownValue {
+	values := make([]shownValue, len(all))
+	for i, e := range all {
+		values[i] = shownValue{Key: name(e.Field.Name), Value: e.Value.Any(), Template: e.Template, Origin: e.Origin}
+		if e.Template != "" && e.Shown() == e.Template {
+			values[i].Value = e.Template // a variable with a secret-looking name is not expanded
+		}
+	}
+	return values
+}
+
+// comeTo is what the hops come to where an SSH client configuration has a say in
+// it; else their keys say it all.
+func (c *Call) comeTo(r *resolve.Profile) []*hop.Hop {
+	if !r.Vouched() || !slices.ContainsFunc(r.Hops(), func(h resolve.Hop) bool { return h.Text(key.SSH) != "" }) {
+		return nil
+	}
+	places, err := c.HopPlaces()
+	if err != nil {
+		return nil
+	}
+	hops, notes, found := places.Plan(r)
+	if found != nil {
+		c.Notice("%s: %s", found.Cause, strings.Join(found.Seen, "; "))
+	}
+	for _, note := range notes {
+		c.Notice("%s", note)
+	}
+	return hops
+}

@@ -1,0 +1,20 @@
+// Package secretcmd: are the commands of secrets: secret, and those of the wallet.
+// Start with the command's own file; package base runs it.
+package secretcmd
+
+import (
+	"context"
+
+	"gentleharbor/internal/cli/base"
+)
+
+// Call is a command of this group that is being run.
+type Call struct{ *base.Call }
+
+// Of is a run of any command, with what this group does.
+func Of(c *base.Call) *Call { return &Call{c} }
+
+// run makes a command's function of one of this group.
+func run(command func(context.Context, *Call) error) func(context.Context, *base.Call) error {
+	return func(ctx context.Context, c *base.Call) error { return command(ctx, &Call{c}) }
+}

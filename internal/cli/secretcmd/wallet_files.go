@@ -1,0 +1,239 @@
+package secretcmd
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/wallet"
+	"gentleharbor/internal/cli/base"
+	"gentleharbor/internal/cli/wording"
+)
+
+func walletVerify() *base.Command {
+	var o WalletFlags
+	var forget bool
+	return &base.Command{
+		Name: "wallet verify", Summary: "look through the whole file, and say what is wrong",
+		Long: `Structure, checksum, signature and generation are looked at without the passphrase;
+the content with whatever opens it: a pin file, an unlock or the passphrase.`,
+		Examples: []string{"gharbor wallet verify", "gharbor wallet verify -passphrase-file FILE"},
+		Flags: func(fs *base.FlagSet) {
+			o.Flags(fs)
+			fs.BoolVar(&forget, "forget", false, "drop what was seen of the wallets so far, where that file is damaged")
+		},
+		Run: run(func(ctx context.Context, c *Call) error {
+			s, _, err := c.Store(o.Path)
+			if err != nil {
+				return err
+			}
+			if forget {
+				if err := s.Forget(); err != nil {
+					return err
+				}
+				c.Say("forgotten: the generations that were seen, in %s", s.Seen)
+			}
+			f, err := wallet.Load(s.Path)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(c.Stdout,
+				"file         %s\nstructure    right\nchecksum     right\nsignature    right\nwallet       %s, generation %d\n",
+				f.Path, f.ID(), f.Generation())
+			if err := s.Judge(f); err != nil {
+				return err
+			}
+			names := make([]string, len(f.Readers()))
+			for i, r := range f.Readers() {
+				names[i] = r.Name
+			}
+			fmt.Fprintf(c.Stdout, "seen here    nothing newer\nreaders      %s\n", orNone(names))
+			w, err := c.OpenWallet(ctx, o)
+			var exit *base.ExitError
+			if errors.As(err, &exit) && exit.Code == base.ExitSecret {
+				c.Say("the content was not looked at: it takes a pin file, an unlock or the passphrase")
+				return nil
+			}
+			if err != nil {
+				return err
+			}
+			unbound := 0
+			for _, e := range w.Entries {
+				if len(e.Bindings) == 0 {
+					unbound++
+				}
+			}
+			_, err = fmt.Fprintf(c.Stdout, "content      right: %d %s, %d of them bound to nothing (opened by %s)\n",
+				len(w.Entries), wording.Plural(len(w.Entries), "entry", "entries"), unbound, w.Through)
+			return err
+		}),
+	}
+}
+
+func orNone(words []string) string {
+	if len(words) == 0 {
+		return "none"
+	}
+	return strings.Join(words, ", ")
+}
+
+func walletBackup() *base.Command {
+	var o WalletFlags
+	return &base.Command{
+		Name: "wallet backup", Args: "FILE", Summary: "copy the wallet, as encrypted as it is",
+		Examples: []string{"gharbor wallet backup ~/wallet-2026-11.ghw"},
+		MinArgs:  1, MaxArgs: 1,
+		Flags: o.pathFlag,
+		Run: run(func(_ context.Context, c *Call) error {
+			s, _, err := c.Store(o.Path)
+			if err != nil {
+				return err
+			}
+			to, err := filepath.Abs(c.Args[0])
+			if err != nil {
+				return err
+			}
+			f, err := s.Backup(to)
+			if err == nil {
+				c.Say("kept: generation %d of %s as %s; the passphrase of today opens it", f.Generation(), s.Path, to)
+			}
+			return err
+		}),
+	}
+}
+
+func walletRestore() *base.Command {
+	var o, other WalletFlags
+	var old bool
+	return &base.Command{
+		Name: "wallet restore", Args: "FILE", Summary: "make an older content, or a backup, the newest again",
+		Long: `What the wallet has now is replaced; take a backup of it first if it may be wanted.
+The passphrase, the keys and the readers stay those of the present wallet. Where that is
+gone or can't be opened, -old-passphrase makes the backup's passphrase the wallet's again,
+with new keys and no readers: whoever knows the old passphrase can open it then.`,
+		Examples: []string{"gharbor wallet restore ~/wallet-2026-11.ghw"},
+		MinArgs:  1, MaxArgs: 1,
+		Flags: func(fs *base.FlagSet) {
+			o.Flags(fs)
+			fs.StringVar(&other.File, "other-passphrase-file", "",
+				"a 0600 file with the backup's passphrase, where it is another one")
+			fs.BoolVar(&old, "old-passphrase", false, "make the backup's passphrase the wallet's again")
+		},
+		Run: run(func(ctx context.Context, c *Call) error {
+			s, _, err := c.Store(o.Path)
+			if err != nil {
+				return err
+			}
+			from, err := otherFile(c.Args[0])
+			if err != nil {
+				return err
+			}
+			pass, err := c.passphrase(ctx, o, s)
+			if err != nil {
+				return err
+			}
+			theirs := pass
+			if other.File != "" {
+				if theirs, err = c.passphrase(ctx, other, s); err != nil {
+					return err
+				}
+			}
+			was := from.Generation()
+			w, gone, err := s.Restore(ctx, from, pass, theirs, old)
+			if wallet.IsWrongPassphrase(err) && other.File == "" && !c.Interactive() {
+				return &base.ExitError{
+					Code: base.ExitSecret,
+					Err:  err,
+					Try: []string{"gharbor wallet restore " + clean.Shell(c.Args[0]) +
+						" -passphrase-file FILE -other-passphrase-file FILE   # today's passphrase, and the backup's"},
+				}
+			}
+			if wallet.IsWrongPassphrase(err) && other.File == "" && c.Interactive() {
+				if theirs, err = c.passphrase(ctx, WalletFlags{}, wallet.Store{Path: from.Path}); err != nil {
+					return err
+				}
+				w, gone, err = s.Restore(ctx, from, pass, theirs, old)
+			}
+			if errors.Is(err, wallet.ErrOldPassphrase) {
+				return &base.ExitError{
+					Code: base.ExitSecret,
+					Err:  err,
+					Try: []string{"gharbor wallet restore " + clean.Shell(c.Args[0]) +
+						" -old-passphrase   # makes the old passphrase the wallet's again"},
+				}
+			}
+			if err != nil {
+				return err
+			}
+			if old {
+				c.Notice("the passphrase of %s is the wallet's now; gharbor wallet passphrase changes it", from.Path)
+			}
+			c.Say("restored: %s, generation %d, with the %d %s of generation %d", s.Path, w.File.Generation(), len(w.Entries),
+				wording.Plural(len(w.Entries), "entry", "entries"), was)
+			for _, name := range gone {
+				c.Say("  not let in again: reader %s", name)
+			}
+			return nil
+		}),
+	}
+}
+
+func walletMerge() *base.Command {
+	var o WalletFlags
+	var other WalletFlags
+	return &base.Command{
+		Name: "wallet merge", Args: "FILE", Summary: "take in another copy, from another machine; nothing is lost",
+		Long: `Entries that only one of the two has are kept. An entry that they have differently
+stays as it is here, and the other file's is kept beside it under a name of its own.
+An entry that was removed on one of the machines comes back.`,
+		Examples: []string{"gharbor wallet merge wallet-of-the-laptop.ghw"},
+		MinArgs:  1, MaxArgs: 1,
+		Flags: func(fs *base.FlagSet) {
+			o.Flags(fs)
+			fs.StringVar(&other.File, "other-passphrase-file", "",
+				"a 0600 file with the other copy's passphrase, where it is another one")
+		},
+		Run: run(func(ctx context.Context, c *Call) error {
+			s, _, err := c.Store(o.Path)
+			if err != nil {
+				return err
+			}
+			from, err := otherFile(c.Args[0])
+			if err != nil {
+				return err
+			}
+			pass, err := c.passphrase(ctx, o, s)
+			if err != nil {
+				return err
+			}
+			theirs := pass
+			if other.File != "" {
+				if theirs, err = c.passphrase(ctx, other, s); err != nil {
+					return err
+				}
+			}
+			m, err := s.Merge(ctx, from, pass, theirs)
+			if wallet.IsWrongPassphrase(err) && other.File == "" && c.Interactive() {
+				if theirs, err = c.passphrase(ctx, WalletFlags{}, wallet.Store{Path: from.Path}); err != nil {
+					return err
+				}
+				m, err = s.Merge(ctx, from, pass, theirs)
+			}
+			if err != nil {
+				return err
+			}
+			c.Say("merged: %d added, %d the same, %d different", len(m.Added), len(m.Same), len(m.Conflicts))
+			for _, name := range m.Added {
+				c.Say("  added: %s", name)
+			}
+			for _, conflict := range m.Conflicts {
+				c.Say("  different: %s (%s); the other copy's is kept as %s", conflict.Name, strings.Join(conflict.Differs, ", "),
+					conflict.Other)
+			}
+			return nil
+		}),
+	}
+}

@@ -1,0 +1,316 @@
+package secretcmd
+
+import (
+	"context"
+	"errors"
+	"os"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/wallet"
+	"gentleharbor/internal/cli/base"
+	"gentleharbor/internal/cli/wording"
+	"gentleharbor/internal/render"
+)
+
+// costFlag is how long opening by passphrase may take.
+func costFlag(fs *base.FlagSet, d *time.Duration) {
+	*d = 500 * time.Millisecond
+	fs.DurationVar(d, "opening", *d, "how long opening by passphrase may take here: the longer, the harder to guess")
+}
+
+func costOf(d time.Duration) (wallet.Cost, error) {
+	if d <= 0 || d > 10*time.Second {
+		return wallet.Cost{}, base.Usage("-opening: expected a time from 1ms to 10s")
+	}
+	return wallet.CostFor(d), nil
+}
+
+func walletCreate() *base.Command {
+	var o WalletFlags
+	var opening time.Duration
+	return &base.Command{
+		Name: "wallet create", Summary: "make a wallet, with a passphrase typed twice",
+		Long: `The passphrase is the only way to change the wallet: keep it where you will find it.
+How dear guessing it is, is chosen so that opening takes about half a second here.`,
+		Examples: []string{"gharbor wallet create", "gharbor wallet create -wallet ~/work.ghw -passphrase-file FILE"},
+		Flags: func(fs *base.FlagSet) {
+			o.Flags(fs)
+			costFlag(fs, &opening)
+		},
+		Run: run(func(ctx context.Context, c *Call) error {
+			s, _, err := c.Store(o.Path)
+			if err != nil {
+				return err
+			}
+			if _, err := os.Lstat(s.Path); err == nil {
+				return base.Usage("%s exists already; a second wallet needs another place: -wallet FILE", s.Path)
+			}
+			if opening <= 0 {
+				return base.Usage("-opening: expected a time above zero")
+			}
+			pass, err := c.newPassphrase(ctx, o.File, "-passphrase-file")
+			if err != nil {
+				return err
+			}
+			cost, err := costOf(opening)
+			if err != nil {
+				return err
+			}
+			if _, err := s.Create(ctx, pass, cost); err != nil {
+				return err
+			}
+			c.Say("made: wallet %s", s.Path)
+			c.Say("  try: gharbor wallet put ENTRY -bind PROFILE")
+			return nil
+		}),
+	}
+}
+
+func walletPassphrase() *base.Command {
+	var o WalletFlags
+	var newFile string
+	var opening time.Duration
+	return &base.Command{
+		Name: "wallet passphrase", Summary: "change the passphrase",
+		Long: `All keys are made new: an old copy of the file, with the old passphrase, opens nothing
+that is written later, and signs nothing that a reader believes. So every reader's pin file
+ends, and the command says which to make again.`,
+		Examples: []string{"gharbor wallet passphrase"},
+		Flags: func(fs *base.FlagSet) {
+			o.Flags(fs)
+			costFlag(fs, &opening)
+			fs.StringVar(&newFile, "new-passphrase-file", "", "a 0600 file with the new passphrase in its first line")
+		},
+		Run: run(func(ctx context.Context, c *Call) error {
+			var ended []wallet.ReaderInfo
+			w, err := c.ChangeWallet(ctx, o, func(w *wallet.Wallet, _ *wallet.Passphrase) error {
+				next, err := c.newPassphrase(ctx, newFile, "-new-passphrase-file")
+				if err != nil {
+					return err
+				}
+				cost, err := costOf(opening)
+				if err == nil {
+					ended, err = w.ChangePassphrase(ctx, next, cost)
+				}
+				return err
+			})
+			if err != nil {
+				return err
+			}
+			c.Say("changed: the passphrase of %s; copies and backups from before still open by the old one", w.File.Path)
+			c.endedReaders(ended)
+			return nil
+		}),
+	}
+}
+
+func walletRotate() *base.Command {
+	var o WalletFlags
+	return &base.Command{
+		Name: "wallet rotate", Summary: "make all keys new; every reader's pin file ends",
+		Examples: []string{"gharbor wallet rotate"},
+		Flags:    o.Flags,
+		Run: run(func(ctx context.Context, c *Call) error {
+			var ended []wallet.ReaderInfo
+			w, err := c.ChangeWallet(ctx, o, func(w *wallet.Wallet, pass *wallet.Passphrase) error {
+				var err error
+				ended, err = w.Rotate(ctx, pass)
+				return err
+			})
+			if err != nil {
+				return err
+			}
+			c.Say("rotated: the keys of %s", w.File.Path)
+			c.endedReaders(ended)
+			return nil
+		}),
+	}
+}
+
+// endedReaders says which pin files ended with the old keys, and how to make them again.
+func (c *Call) endedReaders(ended []wallet.ReaderInfo) {
+	for _, r := range ended {
+		c.Say("  ended: the pin file of reader %s", r.Name)
+		c.Say("  try: gharbor wallet reader add %s -out %s.pin   # lets it in again, with a new one", r.Name, r.Name)
+	}
+}
+
+func walletReader() *base.Command {
+	return &base.Command{
+		Name: "wallet reader", Args: "VERB", Summary: "machines and accounts that read the wallet without its passphrase",
+		Long: `A reader has a pin file: a private key that opens the wallet as it is now and later,
+and the key that the wallet must be signed by. It can't write, re-bind or forge one.
+A reader's gharbor takes the pin file from reader.pin in its own GHARBOR_HOME, or from
+where [settings] reader in its profiles.toml says, and the wallet from [settings] wallet.`,
+		Verbs: func() []*base.Command { return []*base.Command{readerAdd(), readerList(), readerRemove()} },
+	}
+}
+
+func readerAdd() *base.Command {
+	var o WalletFlags
+	var out, account string
+	return &base.Command{
+		Name: "wallet reader add", Args: "NAME", Summary: "make a reader and its pin file",
+		Examples: []string{"gharbor wallet reader add nightly -out nightly.pin",
+			"gharbor wallet reader add nightly -out /var/lib/nightly/reader.pin -for nightly"},
+		MinArgs: 1, MaxArgs: 1,
+		Flags: func(fs *base.FlagSet) {
+			o.Flags(fs)
+			fs.StringVar(&out, "out", "", "where the pin file is written, 0600; nothing may stand there")
+			fs.StringVar(&account, "for", "", "the account that the pin file shall belong to (as root)")
+		},
+		Run: run(func(ctx context.Context, c *Call) error {
+			name := c.Args[0]
+			if !schema.ValidName(name) {
+				return base.Usage("not a reader's name: %s", schema.NameRule)
+			}
+			if out == "" {
+				return &base.ExitError{
+					Code: base.ExitUsage,
+					Err:  errors.New("-out is missing: where the pin file goes"),
+					Try:  []string{"gharbor wallet reader add " + name + " -out " + name + ".pin"},
+				}
+			}
+			whole, err := filepath.Abs(out)
+			if err != nil {
+				return err
+			}
+			own, err := ownerFor(account)
+			if err != nil {
+				return err
+			}
+			written := false
+			w, err := c.ChangeWallet(ctx, o, func(w *wallet.Wallet, _ *wallet.Passphrase) error {
+				pin, err := w.AddReader(name, time.Now())
+				if err != nil {
+					return base.Usage("%w", err)
+				}
+				if err := pin.WriteNew(whole); err != nil {
+					return &profile.FileError{Path: whole, What: "cannot be written: " + err.Error()}
+				}
+				written = true
+				return own(whole)
+			})
+			if err != nil {
+				if written {
+					os.Remove(whole)
+				}
+				return err
+			}
+			c.Say("made: reader %s of %s, its pin file %s", name, w.File.Path, whole)
+			c.Say("  it reads all %d %s, now and later; gharbor wallet reader remove %s ends that", len(w.Entries),
+				wording.Plural(len(w.Entries), "entry", "entries"), name)
+			if account == "" {
+				c.Say("  for another account: sudo install -m 600 -o ACCOUNT %s PLACE && rm %s", clean.Shell(whole),
+					clean.Shell(whole))
+			}
+			if info, err := os.Stat(w.File.Path); err == nil && info.Mode().Perm()&0o044 == 0 {
+				c.Say("  another account must be let read the wallet, which is encrypted: chmod a+r %s", clean.Shell(w.File.Path))
+			}
+			return nil
+		}),
+	}
+}
+
+// ownerFor gives a file to an account; "" leaves it with this one.
+func ownerFor(account string) (func(path string) error, error) {
+	if account == "" {
+		return func(string) error { return nil }, nil
+	}
+	u, err := user.Lookup(account)
+	if err != nil {
+		return nil, base.Usage("-for: this machine has no account of that name")
+	}
+	uid, err := strconv.Atoi(u.Uid)
+	if err != nil {
+		return nil, base.Usage("-for: not on this system")
+	}
+	gid, _ := strconv.Atoi(u.Gid)
+	if os.Getuid() != 0 && uid != os.Getuid() {
+		return nil, &base.ExitError{
+			Code: base.ExitUsage,
+			Err:  errors.New("-for: only root can give a file to another account"),
+			Try:  []string{"gharbor wallet reader add NAME -out FILE   # and then: sudo install -m 600 -o ACCOUNT FILE PLACE"},
+		}
+	}
+	return func(path string) error { return os.Chown(path, uid, gid) }, nil
+}
+
+func readerList() *base.Command {
+	var o WalletFlags
+	var form base.Format
+	return &base.Command{
+		Name: "wallet reader list", Summary: "who can read the wallet without its passphrase",
+		Examples: []string{"gharbor wallet reader list"},
+		Flags: func(fs *base.FlagSet) {
+			o.pathFlag(fs)
+			form.Flag(fs)
+		},
+		Run: run(func(_ context.Context, c *Call) error {
+			s, _, err := c.Store(o.Path)
+			if err != nil {
+				return err
+			}
+			f, err := wallet.Load(s.Path)
+			if err != nil {
+				return err
+			}
+			if form.JSON() {
+				type listedReader struct {
+					Name  string    `json:"name"`
+					Added time.Time `json:"added"`
+				}
+				all := []listedReader{}
+				for _, r := range f.Readers() {
+					all = append(all, listedReader{r.Name, r.Added})
+				}
+				return render.JSON(c.Stdout, map[string]any{"format": 1, "wallet": f.Path, "readers": all})
+			}
+			if len(f.Readers()) == 0 {
+				c.Say("the wallet %s has no readers", f.Path)
+				return nil
+			}
+			var rows [][]string
+			for _, r := range f.Readers() {
+				rows = append(rows, []string{r.Name, r.Added.Local().Format(time.DateOnly)})
+			}
+			return render.Table(c.Stdout, c.NoColour, []string{"reader", "added"}, rows)
+		}),
+	}
+}
+
+func readerRemove() *base.Command {
+	var o WalletFlags
+	return &base.Command{
+		Name: "wallet reader remove", Args: "NAME", Summary: "shut a reader out of all that is written from now on",
+		Long: "The secrets that it could have read are listed: whoever has its pin file and a copy of\nthe wallet from " +
+			"before still can. Change them on their servers.",
+		Examples: []string{"gharbor wallet reader remove nightly"},
+		MinArgs:  1, MaxArgs: 1,
+		Flags: o.Flags,
+		Run: run(func(ctx context.Context, c *Call) error {
+			var saw []string
+			_, err := c.ChangeWallet(ctx, o, func(w *wallet.Wallet, _ *wallet.Passphrase) (err error) {
+				if saw, err = w.RemoveReader(c.Args[0]); err != nil {
+					err = base.Usage("%w", err)
+				}
+				return err
+			})
+			if err != nil {
+				return err
+			}
+			c.Say("removed: reader %s, and a new content key was made", c.Args[0])
+			if len(saw) > 0 {
+				c.Say("  it could have read, so change them on their servers: %s", strings.Join(saw, ", "))
+			}
+			return nil
+		}),
+	}
+}

@@ -1,0 +1,206 @@
+package testcmd
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"gentleharbor/core/check"
+	"gentleharbor/core/clean"
+	"gentleharbor/core/nearby"
+	"gentleharbor/core/profile/key"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/internal/cli/base"
+	"gentleharbor/internal/cli/wording"
+	"gentleharbor/internal/render"
+)
+
+// testOptions are the flags of test.
+type TestOptions struct {
+	chosen   base.Selection
+	parallel int
+	timeout  time.Duration
+	over     base.Overrides
+	as       string
+	Form     base.Format
+	quiet    bool
+	strict   bool
+}
+
+func Test() *base.Command {
+	var o TestOptions
+	return &base.Command{
+		Name: "test", Args: "NAME…", Summary: "reach the servers, log in, and say at which step it stops and why",
+		Long: `Eleven stages on one straight line over one connection: profile, secret, route,
+name, reach, speak, tls, login, database, session, expect; and one for each hop, after
+route. The first that fails ends the test; gharbor explain CODE says more about a finding. The password is read only
+when the server has asked for it, or would be asked for next.
+
+Several names, -tag, -engine or -all test many profiles at a time: those that fail are
+shown in full, then a table of all. Passwords that a person must type are asked for
+before the first connection. Exit 0 when no stage failed, else 1.`,
+		Examples: []string{"gharbor test sightings", "gharbor test sightings -override tls=verified -timeout 3s",
+			"gharbor test sightings -as sightings-admin",
+			"gharbor test sightings moult tides", "gharbor test -tag local -strict", "gharbor test -all -format junit"},
+		MaxArgs: -1,
+		Flags: func(fs *base.FlagSet) {
+			o.chosen.Flags(fs, true)
+			fs.IntVar(&o.parallel, "parallel", check.DefaultParallel, "how many profiles to test at a time")
+			fs.DurationVar(&o.timeout, "timeout", check.DefaultTimeout, "bound of each test; questions to you do not count")
+			o.over.Flag(fs)
+			fs.StringVar(&o.as, "as", "", "an administrator's profile that looks the account up when the login is refused")
+			fs.BoolVar(&o.quiet, "quiet", false, "text: only a line for each profile that fails; no progress")
+			fs.BoolVar(&o.strict, "strict", false, "warnings fail too")
+			o.Form.Flag(fs, "junit")
+		},
+		Run: run(func(ctx context.Context, c *Call) error {
+			switch {
+			case o.timeout <= 0:
+				return base.Usage("-timeout: expected a time above zero, such as 10s")
+			case o.parallel < 1 || o.parallel > 1000:
+				return base.Usage("-parallel: expected a number from 1 to 1000")
+			case o.as != "" && (o.chosen.Used() || len(c.Args) > 1):
+				return base.Usage("-as looks at one server, and several profiles are to be tested; give one name")
+			}
+			profiles, err := c.Choose(o.chosen, o.over)
+			if err != nil {
+				return err
+			}
+			runner, err := c.Runner(o.timeout)
+			if err != nil {
+				return err
+			}
+			if o.as != "" {
+				if runner.Admin, err = c.Resolve(o.as, nil); err != nil {
+					return base.Usage("-as: %w", err)
+				}
+			}
+			if len(profiles) == 1 && !o.chosen.Used() {
+				return c.TestOne(ctx, runner, profiles[0], o)
+			}
+			return c.testMany(ctx, runner, profiles, o)
+		}),
+	}
+}
+
+// runner gives a test what it takes from the machine and the person.
+func (c *Call) Runner(timeout time.Duration) (*check.Runner, error) {
+	finder, err := c.Finder()
+	if err != nil {
+		return nil, err
+	}
+	places, err := c.HopPlaces()
+	return &check.Runner{
+		Hops:    places,
+		Network: c.Network(),
+		Places:  nearby.Machine(c.Engines),
+		Timeout: timeout,
+		Finder:  finder,
+	}, err
+}
+
+// testOne tests a profile and shows each stage as it ends.
+func (c *Call) TestOne(ctx context.Context, runner *check.Runner, p *resolve.Profile, o TestOptions) error {
+	text := render.NewReport(c.Stdout, c.NoColour)
+	live := o.Form.Text() && !o.quiet
+	runner.Progress = func(s check.Stage) {
+		c.Log.Debug("stage", "name", s.Stage, "outcome", string(s.Outcome), "ms", s.MS)
+		if live {
+			text.Stage(s)
+		}
+	}
+	if live {
+		text.Head(p.Profile.Name, Headline(p))
+	}
+	report := runner.Run(ctx, p)
+	c.Remember(ctx, []*resolve.Profile{p}, []*check.Report{report})
+	if live {
+		text.Verdict(report)
+		return verdictError([]*check.Report{report}, o.strict)
+	}
+	return c.showReports([]*check.Report{report}, nil, time.Duration(report.MS*float64(time.Millisecond)), o)
+}
+
+// testMany tests profiles side by side.
+func (c *Call) testMany(ctx context.Context, runner *check.Runner, profiles []*resolve.Profile, o TestOptions) error {
+	if err := askAhead(ctx, runner, profiles); err != nil {
+		return err
+	}
+	screen := c.Stderr
+	if o.quiet {
+		screen = nil
+	}
+	progress := render.NewProgress(screen, len(profiles))
+	start := time.Now()
+	reports := runner.Many(ctx, profiles, o.parallel, check.Watch{Begin: progress.Begin, End: func(r *check.Report) {
+		c.Log.Debug("tested", "profile", r.Profile, "outcome", string(r.Outcome), "ms", r.MS)
+		progress.End(r.Profile)
+	}})
+	progress.Clear()
+	c.Remember(ctx, profiles, reports)
+	return c.showReports(reports, profiles, time.Since(start), o)
+}
+
+// askAhead asks for the passwords that a person must type.
+func askAhead(ctx context.Context, runner *check.Runner, profiles []*resolve.Profile) error {
+	err := runner.PromptFirst(ctx, profiles)
+	if err != nil && ctx.Err() != nil {
+		return &base.ExitError{Code: base.ExitInterrupted, Err: errors.New("stopped at the question; nothing was tested")}
+	}
+	return err
+}
+
+// showReports writes reports in the form asked for. profiles are those of a
+// run of many, nil for one.
+func (c *Call) showReports(reports []*check.Report, profiles []*resolve.Profile, took time.Duration,
+	o TestOptions) error {
+	var err error
+	switch {
+	case o.Form.JSON():
+		err = render.JSON(c.Stdout, map[string]any{
+			"format":   1,
+			"profiles": reports,
+			"summary":  check.Summarise(reports, took),
+		})
+	case o.Form == "junit":
+		err = render.JUnit(c.Stdout, reports, took, o.strict)
+	case o.quiet:
+		err = render.FailedLines(c.Stdout, reports, o.strict)
+	default:
+		heads := make([]string, len(reports))
+		for i, p := range profiles {
+			heads[i] = Headline(p)
+		}
+		err = render.Many(c.Stdout, c.NoColour, reports, heads, check.Summarise(reports, took), o.strict)
+	}
+	if err != nil {
+		return err
+	}
+	return verdictError(reports, o.strict)
+}
+
+// verdictError is the exit code that reports come to.
+func verdictError(reports []*check.Report, strict bool) error {
+	code := base.ExitOK
+	for _, r := range reports {
+		switch {
+		case r.Interrupted:
+			return &base.ExitError{Code: base.ExitInterrupted}
+		case r.Failed(strict):
+			code = base.ExitFailed
+		}
+	}
+	if code != base.ExitOK {
+		return &base.ExitError{Code: code}
+	}
+	return nil
+}
+
+func Headline(p *resolve.Profile) string {
+	engine := p.Text(key.Engine)
+	if engine == "" {
+		engine = "no engine"
+	}
+	return fmt.Sprintf("%s at %s", engine, clean.Line(wording.Where(p), 120))
+}

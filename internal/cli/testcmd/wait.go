@@ -1,0 +1,148 @@
+package testcmd
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"gentleharbor/core/check"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/internal/cli/base"
+	"gentleharbor/internal/render"
+)
+
+// waitOptions are the flags of wait.
+type WaitOptions struct {
+	chosen  base.Selection
+	Within  time.Duration
+	Timeout time.Duration
+	over    base.Overrides
+	persist bool
+	quiet   bool
+	Form    base.Format
+}
+
+func Wait() *base.Command {
+	var o WaitOptions
+	return &base.Command{
+		Name: "wait", Args: "NAME…", Summary: "test again until the servers are ready, or it is clear that they won't be",
+		Long: `Tests each profile until no stage fails, with pauses that grow from a fifth of a
+second to five. What it waits on is said when it changes. It gives up at once on what
+waiting can't mend (a wrong password, a missing database, a certificate that is not
+trusted); gharbor explain CODE says which findings may pass by themselves. Exit 0 when
+all are ready, else 1.`,
+		Examples: []string{"gharbor wait sightings", "gharbor wait sightings tides -within 2m",
+			"gharbor wait starting -within 3s"},
+		MaxArgs: -1,
+		Flags: func(fs *base.FlagSet) {
+			o.chosen.Flags(fs, true)
+			fs.DurationVar(&o.Within, "within", time.Minute, "how long to wait for all of them")
+			fs.DurationVar(&o.Timeout, "timeout", check.DefaultTimeout, "bound of each try")
+			fs.BoolVar(&o.persist, "persist", false, "go on also where waiting can't mend what was found")
+			fs.BoolVar(&o.quiet, "quiet", false, "say nothing but how it ended")
+			o.over.Flag(fs)
+			o.Form.Flag(fs)
+		},
+		Run: run(func(ctx context.Context, c *Call) error {
+			switch {
+			case o.Within <= 0:
+				return base.Usage("-within: expected a time above zero, such as 60s")
+			case o.Timeout <= 0:
+				return base.Usage("-timeout: expected a time above zero, such as 10s")
+			}
+			profiles, err := c.Choose(o.chosen, o.over)
+			if err != nil {
+				return err
+			}
+			return c.Wait(ctx, profiles, o)
+		}),
+	}
+}
+
+func (c *Call) Wait(ctx context.Context, profiles []*resolve.Profile, o WaitOptions) error {
+	runner, err := c.Runner(o.Timeout)
+	if err != nil {
+		return err
+	}
+	if err := askAhead(ctx, runner, profiles); err != nil {
+		return err
+	}
+	var mu sync.Mutex
+	told := make(map[string]finding.Code) // what was said of a profile last
+	notes := render.NewReport(c.Stderr, c.NoColour)
+	all := runner.Wait(ctx, profiles, check.Waiting{
+		Within:   o.Within,
+		Persist:  o.persist,
+		Parallel: check.DefaultParallel,
+		Tried: func(w *check.Waited) {
+			mu.Lock()
+			defer mu.Unlock()
+			s, _ := w.Report.First()
+			c.Log.Debug("tried", "profile", w.Profile, "tries", w.Tries, "code", s.Finding.Code)
+			if !o.quiet && told[w.Profile] != s.Finding.Code {
+				told[w.Profile] = s.Finding.Code
+				notes.Line(finding.Warn, w.Profile, "waiting,",
+					fmt.Sprintf("%s at stage %s: %s", s.Finding.Code, s.Stage, s.Finding.Cause))
+			}
+		},
+	})
+	if o.Form.JSON() {
+		if err := render.JSON(c.Stdout, map[string]any{"format": 1, "waits": all}); err != nil {
+			return err
+		}
+	}
+	code := base.ExitOK
+	for _, w := range all {
+		if o.Form.Text() {
+			c.showWaited(w, o)
+		}
+		if w.Outcome != check.WaitReady {
+			code = base.ExitFailed
+		}
+	}
+	switch {
+	case ctx.Err() != nil:
+		return &base.ExitError{Code: base.ExitInterrupted}
+	case code != base.ExitOK:
+		return &base.ExitError{Code: code}
+	}
+	return nil
+}
+
+// showWaited says how the wait for a profile ended.
+func (c *Call) showWaited(w *check.Waited, o WaitOptions) {
+	tries := fmt.Sprintf("%d tries", w.Tries)
+	if w.Tries == 1 {
+		tries = "1 try"
+	}
+	after := fmt.Sprintf("after %s and %s", check.Duration(w.MS), tries)
+	text := render.NewReport(c.Stdout, c.NoColour)
+	switch w.Outcome {
+	case check.WaitReady:
+		text.Line(w.Report.Outcome, w.Profile, "ready", after+": "+w.Report.Where())
+		return
+	case check.WaitStopped:
+		text.Line(finding.Skip, w.Profile, "stopped", after)
+		return
+	case check.WaitGaveUp:
+		text.Line(finding.Fail, w.Profile, "gave up", after+": waiting does not mend it")
+	default:
+		text.Line(finding.Fail, w.Profile, "not ready", after)
+	}
+	for _, s := range w.Report.Stages {
+		if s.Outcome == finding.Fail {
+			// done just now
+			s.Finding.Try = slices.DeleteFunc(s.Finding.Try,
+				func(line string) bool { return strings.HasPrefix(line, "gharbor wait ") })
+			text.Stage(s)
+		}
+	}
+	if w.Outcome == check.WaitTimeOut && o.Within < time.Minute && w.Report.MayPass() {
+		text.Try(fmt.Sprintf("gharbor wait %s -within 2m   # if it only takes longer", w.Profile))
+	}
+	text.Try(fmt.Sprintf("gharbor test %s   # all stages", w.Profile))
+}

@@ -1,0 +1,363 @@
+package transfercmd
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"gentleharbor/core/binding"
+	"gentleharbor/core/clean"
+	"gentleharbor/core/intake"
+	"gentleharbor/core/nearest"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/connurl"
+	"gentleharbor/core/profile/key"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/secret"
+	"gentleharbor/core/vouch"
+	"gentleharbor/core/wallet"
+	"gentleharbor/internal/cli/base"
+	"gentleharbor/internal/cli/secretcmd"
+)
+
+// importForms are the forms that connections are taken in from.
+func (c *Call) importForms() []string {
+	forms := []string{"url", "env", "dotenv"}
+	for _, i := range c.intake().Forms() {
+		forms = append(forms, i.Form)
+	}
+	return append(forms, "compose")
+}
+
+// intake reads connections out of open forms.
+func (c *Call) intake() intake.Reader { return intake.Reader{Schema: c.Keys} }
+
+// importOptions are the flags of import.
+type importOptions struct {
+	secretcmd.WalletFlags
+	composeOptions
+	name    string
+	into    string
+	dryRun  bool
+	replace bool
+	yes     bool
+}
+
+// intoFlag registers -into, which names the one place that a password may go to.
+func IntoFlag(fs *base.FlagSet, into *string) {
+	fs.Func("into", "wallet: keep the password there, bound to its address", func(s string) error {
+		if s != "wallet" {
+			return errors.New("expected wallet")
+		}
+		*into = s
+		return nil
+	})
+}
+
+func Import() *base.Command {
+	var o importOptions
+	return &base.Command{
+		Name:    "import",
+		Args:    "FORM [FILE…]",
+		Summary: "profiles from connection URLs, variables, compose files, and the files of the servers' clients",
+		Long: `FORM is one of:
+  url         a connection URL, from standard input
+  env         the variables of this shell that the engines' clients read
+  dotenv      a file of NAME=VALUE lines (default .env); connection URLs in it too
+{{forms}}
+  compose     compose files (default compose.yaml and its override, here): the services
+              that are database servers; import compose.yaml says the same
+
+What is found is shown, and added under names of its own; a name that is taken is left
+alone, unless -replace. Passwords go to the wallet with -into wallet; those of a
+password or option file can stay there, and the profile names the file. A compose file's
+profiles lead to the services' containers and take the passwords from there; variables of
+this machine stand in it only after gharbor vouch FILE where it is a repository's.`,
+		Examples: []string{"gharbor import dotenv .env -dry-run", "gharbor import service",
+			"gharbor import compose.yaml -dry-run", "gharbor import url -name sightings-copy -into wallet"},
+		MinArgs: 1,
+		MaxArgs: -1,
+		Flags: func(fs *base.FlagSet) {
+			o.WalletFlags.Flags(fs)
+			fs.StringVar(&o.name, "name", "", "the profile's name, where one connection is found")
+			IntoFlag(fs, &o.into)
+			fs.BoolVar(&o.dryRun, "dry-run", false, "show what would be added, and add nothing")
+			fs.BoolVar(&o.replace, "replace", false, "a profile of the same name becomes what is found")
+			fs.BoolVar(&o.yes, "yes", false, "do not ask before taking in a file of a repository")
+			o.composeOptions.flags(fs)
+		},
+		Run: run(func(ctx context.Context, c *Call) error { return c.imports(ctx, o) }),
+	}
+}
+
+func (c *Call) imports(ctx context.Context, o importOptions) error {
+	if o.name != "" && !schema.ValidName(o.name) {
+		return base.Usage("-name: not a profile name: %s", schema.NameRule)
+	}
+	found, path, err := c.find(ctx, c.Args, o)
+	if err != nil {
+		return err
+	}
+	if len(found) == 0 {
+		return &base.ExitError{Code: base.ExitFailed, Err: errors.New("no connection was found there")}
+	}
+	if o.name != "" && len(found) > 1 {
+		return base.Usage("-name is for one connection, and %d were found; without it each gets a name of its own", len(found))
+	}
+	plans, err := c.plan(found, o)
+	if err != nil {
+		return err
+	}
+	c.noteRepositoryFiles(plans, path)
+	c.showPlans(plans, o)
+	if o.dryRun {
+		c.Say("nothing was added: -dry-run")
+		return nil
+	}
+	if err := c.agreed(ctx, path, o.yes); err != nil {
+		return err
+	}
+	if o.into != "" {
+		if err := c.KeepPasswords(ctx, o.WalletFlags, plans); err != nil {
+			return err
+		}
+	}
+	return c.takeIn(ctx, plans)
+}
+
+// find reads the form. path is the file's, "" where there is none, or nobody need be asked.
+func (c *Call) find(ctx context.Context, args []string,
+	o importOptions) (found []intake.Found, path string, err error) {
+	form := args[0]
+	switch files := ComposeFiles(args); {
+	case len(files) > 0:
+		return c.findCompose(ctx, files, o.composeOptions)
+	case form == "compose":
+		return c.findCompose(ctx, args[1:], o.composeOptions)
+	case o.given():
+		return nil, "", base.Usage("-env-file, -compose-profile and -compose-project are for compose files")
+	case len(args) > 2:
+		return nil, "", base.Usage("import %s takes one file", clean.Line(form, 20))
+	}
+	if len(args) == 2 {
+		path = args[1]
+		if form == "url" || form == "env" {
+			if _, secretURL, err := connurl.Split(c.Keys, path); form == "url" && err == nil && !secretURL.Present() {
+				found, err = c.intake().URL(path)
+				return found, "", err
+			} else if form == "url" && secretURL.Present() {
+				return nil, "", base.Usage("%w", connurl.ErrPassword)
+			}
+			return nil, "", base.Usage("import %s takes no file", form)
+		}
+	} else {
+		path = c.usualFile(form)
+	}
+	switch form {
+	case "url":
+		v, err := secretcmd.Of(c.Call).SecretFromStdin()
+		if err != nil {
+			return nil, "", err
+		}
+		if found, err = c.intake().URL(v.Disclose()); err != nil {
+			err = base.Usage("%w", err)
+		}
+		return found, "", err
+	case "env":
+		var all []intake.Variable
+		for _, pair := range c.Environ() {
+			name, value, _ := strings.Cut(pair, "=")
+			all = append(all, intake.Variable{Name: name, Value: value})
+		}
+		if found, err = c.intake().Variables(all, "the environment"); err != nil {
+			err = base.Usage("%w", err)
+		}
+		return found, "", err
+	}
+	if c.usualFile(form) == "" {
+		if near := nearest.Name(form, c.importForms()); near != "" {
+			return nil, "", base.Usage("no form of that name; did you mean %q?", near)
+		}
+		return nil, "", base.Usage("no form of that name; expected one of %s", strings.Join(c.importForms(), ", "))
+	}
+	if path, err = filepath.Abs(path); err != nil {
+		return nil, "", err
+	}
+	if err := c.mayRead(ctx, path, o.yes); err != nil {
+		return nil, "", err
+	}
+	found, err = c.readForm(form, path)
+	var file *profile.FileError
+	if err != nil && !errors.As(err, &file) {
+		text := strings.TrimPrefix(err.Error(), path+": ")
+		if strings.HasPrefix(text, path+":") {
+			return nil, "", &base.ExitError{Code: base.ExitFile, Err: err}
+		}
+		err = &profile.FileError{Path: path, What: clean.Line(text, 0)}
+	}
+	return found, path, err
+}
+
+// usualFile is where a form's file usually is, "" for what is no form of a file.
+func (c *Call) usualFile(form string) string {
+	if form == "dotenv" {
+		return ".env"
+	}
+	for _, i := range c.intake().Forms() {
+		if i.Form == form {
+			return i.Path(c.Lookup, c.Environment().Home)
+		}
+	}
+	return ""
+}
+
+func (c *Call) readForm(form, path string) ([]intake.Found, error) {
+	if found, ok, err := c.intake().File(form, path); ok {
+		return found, shortError(err)
+	}
+	data, err := intake.ReadFile(path)
+	if err != nil {
+		return nil, shortError(err)
+	}
+	all, err := intake.Dotenv(data)
+	if err != nil {
+		return nil, err
+	}
+	return c.intake().Variables(all, "dotenv file "+path)
+}
+
+// shortError is a file's error without the path, which is said before it.
+func shortError(err error) error {
+	var pathError *os.PathError
+	if errors.As(err, &pathError) {
+		return fmt.Errorf("cannot be read: %w", pathError.Err)
+	}
+	return err
+}
+
+// agreed asks before a file of a repository is taken in: whoever wrote it decides
+// where the profiles lead.
+func (c *Call) agreed(ctx context.Context, path string, yes bool) error {
+	h, err := c.Home()
+	if err != nil {
+		return err
+	}
+	if path == "" || yes || repositoryOf(path) == "" && vouch.RepositoryOf(path, c.Environment().Home, h.Dir) == "" {
+		return nil
+	}
+	if !c.Interactive() {
+		return &base.ExitError{
+			Code: base.ExitUsage,
+			Err: fmt.Errorf("%s stands in a repository, so what it has must be looked at first, and there is no terminal to "+
+				"ask on; -yes says that it was", path),
+		}
+	}
+	sure, err := c.Confirm(ctx, "this stands in a repository: shall it become profiles of yours?", false)
+	if err == nil && !sure {
+		err = &base.ExitError{Code: base.ExitUsage, Err: errors.New("nothing was added")}
+	}
+	return err
+}
+
+// keepPasswords puts the passwords into the wallet, each bound to where its
+// profile will lead. It comes before the profiles: a profile without its secret
+// would be half of one.
+func (c *Call) KeepPasswords(ctx context.Context, o secretcmd.WalletFlags, plans []*Planned) error {
+	entries := make(map[string]wallet.Entry)
+	for _, one := range plans {
+		if one.skip != "" || !one.Password.Present() {
+			continue
+		}
+		e, err := c.boundEntry(ctx, one.Name, one.Settings, one.Password)
+		if err != nil {
+			return err
+		}
+		entries[one.Name] = e
+	}
+	if len(entries) == 0 {
+		return nil
+	}
+	_, err := secretcmd.Of(c.Call).ChangeWallet(ctx, o, func(w *wallet.Wallet, _ *wallet.Passphrase) error {
+		for name, e := range entries {
+			if old := w.Entry(name); old != nil && !old.Secret.Same(e.Secret) {
+				return base.Usage("the wallet has another secret as entry %s; rename that one first: gharbor wallet rename %s "+
+					"NEW-NAME", name, name)
+			}
+			w.Put(e)
+		}
+		return nil
+	})
+	return err
+}
+
+// boundEntry is a wallet entry for a profile that is about to be.
+func (c *Call) boundEntry(ctx context.Context, name string, sets []schema.Override,
+	v secret.Value) (wallet.Entry, error) {
+	p := resolve.Values(c.Keys, name, sets, c.Environment())
+	b, err := c.BindingOf(ctx, p)
+	if err != nil {
+		return wallet.Entry{}, err
+	}
+	b.Profile = name
+	now := time.Now().UTC().Truncate(time.Second)
+	return wallet.Entry{
+		Name:     name,
+		User:     p.Text(key.User),
+		Secret:   v,
+		Bindings: []binding.Binding{b},
+		Created:  now,
+		Changed:  now,
+	}, nil
+}
+
+// takeIn writes the profiles: the new ones in one step, all or none.
+func (c *Call) takeIn(ctx context.Context, plans []*Planned) error {
+	home := c.Environment().Home
+	var added []profile.New
+	var names []string
+	for _, one := range plans {
+		if one.skip == "" && !one.replace {
+			sets := base.Assignments(one.Settings)
+			sets.WholePaths(home)
+			added, names = append(added, profile.New{Name: one.Name, Sets: sets}), append(names, one.Name)
+		}
+	}
+	if len(added) > 0 {
+		path, err := c.Write(ctx, false, "profile", func(f *profile.File) (*profile.Edit, error) { return f.AddAll(added) })
+		if err != nil {
+			return err
+		}
+		for _, name := range names {
+			c.Say("kept: profile %s in %s", name, path)
+		}
+	}
+	for _, one := range plans {
+		if one.skip == "" && one.replace {
+			if err := c.replace(ctx, one); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// replace makes a profile what was found under its name.
+func (c *Call) replace(ctx context.Context, one *Planned) error {
+	sets := base.Assignments(one.Settings)
+	sets.WholePaths(c.Environment().Home)
+	return c.Update(ctx, base.Target{}, "replaced", one.Name, func(f *profile.File) (*profile.Edit, error) {
+		all := slices.Clone(sets)
+		for _, own := range f.Lookup(one.Name).Entries {
+			if _, ok := sets.Get(string(own.Field.Name)); !ok {
+				all = append(all, schema.Override{Field: own.Field, Unset: true})
+			}
+		}
+		return f.Set(one.Name, all)
+	})
+}

@@ -1,0 +1,235 @@
+package transfercmd
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"gentleharbor/core/address"
+	"gentleharbor/core/clean"
+	"gentleharbor/core/intake"
+	"gentleharbor/core/intake/compose"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/vouch"
+	"gentleharbor/internal/cli/base"
+	"gentleharbor/internal/cli/wording"
+)
+
+// composeOptions are the flags of import that are for compose files.
+type composeOptions struct {
+	envFiles []string
+	active   []string
+	project  string
+}
+
+func (o *composeOptions) flags(fs *base.FlagSet) {
+	list := func(to *[]string) func(string) error {
+		return func(s string) error {
+			*to = append(*to, s)
+			return nil
+		}
+	}
+	fs.Func("env-file", "a file of variables for a compose file, instead of the .env beside it; repeat it for more",
+		list(&o.envFiles))
+	fs.Func("compose-profile", "a profile of the compose file whose services are to be taken in too; repeat it for more",
+		list(&o.active))
+	fs.StringVar(&o.project, "compose-project", "",
+		"the compose project's name, where it was started by another than the file's")
+}
+
+// given reports whether one of the flags was.
+func (o *composeOptions) given() bool { return len(o.envFiles)+len(o.active)+len(o.project) > 0 }
+
+// composeFiles are the words that name compose files, where the first does.
+func ComposeFiles(words []string) []string {
+	if len(words) > 0 && slices.Contains([]string{".yaml", ".yml"}, strings.ToLower(filepath.Ext(words[0]))) {
+		return words
+	}
+	return nil
+}
+
+// composeRequest says what to read; root is the repository that the files stand in, ""
+// for none.
+func (c *Call) composeRequest(files []string, o composeOptions) (r compose.Request, root string, err error) {
+	if len(files) == 0 {
+		folder, err := filepath.Abs(c.Dir)
+		if err != nil {
+			return r, "", err
+		}
+		if files = compose.DefaultFiles(folder); len(files) == 0 {
+			return r, "", &base.ExitError{
+				Code: base.ExitFile,
+				Err:  errors.New("there is no compose.yaml here, nor another of the usual names"),
+				Try:  []string{"gharbor import compose FILE"},
+			}
+		}
+	}
+	r = compose.Request{Schema: c.Keys, Active: o.active, Project: o.project}
+	for _, list := range []struct {
+		from []string
+		to   *[]string
+	}{{files, &r.Files}, {o.envFiles, &r.EnvFiles}} {
+		for _, path := range list.from {
+			if !filepath.IsAbs(path) {
+				path = filepath.Join(c.Dir, path)
+			}
+			if path, err = filepath.Abs(path); err != nil {
+				return r, "", err
+			}
+			*list.to = append(*list.to, path)
+		}
+	}
+	return r, repositoryOf(r.Files[0]), nil
+}
+
+// repositoryOf is the root of the repository that a file stands in, "" for none.
+func repositoryOf(path string) string {
+	place, _ := profile.FindProject(filepath.Dir(path))
+	if _, err := os.Lstat(filepath.Join(place.Root, ".git")); err != nil {
+		return ""
+	}
+	return place.Root
+}
+
+// vouchableCompose is a compose file that can be vouched for.
+func (c *Call) VouchableCompose(ctx context.Context, files []string) ([]vouch.Item, error) {
+	r, root, err := c.composeRequest(files, composeOptions{})
+	if err != nil {
+		return nil, err
+	}
+	if _, err := os.Stat(r.Files[0]); err != nil {
+		return nil, &profile.FileError{Path: r.Files[0], What: "cannot be read: " + wording.PlainReason(err)}
+	}
+	if root == "" {
+		return nil, base.Usage("%s stands in no repository, so nothing needs to be vouched for", clean.Line(r.Files[0], 200))
+	}
+	r.Root = root
+	return []vouch.Item{c.composeItem(ctx, r)}, nil
+}
+
+// composeItem is what is vouched for: the files, whatever flags they are read with.
+func (c *Call) composeItem(ctx context.Context, r compose.Request) vouch.Item {
+	return vouch.Item{
+		Name: compose.Word,
+		Path: r.Files[0],
+		Uses: func() vouch.Uses { return compose.Uses(ctx, c.Keys, r.Files, r.Root) },
+	}
+}
+
+// vouchLine is the command that vouches for compose files.
+func vouchLine(files []string) string {
+	line := "gharbor vouch"
+	for _, path := range files {
+		line += " " + clean.Shell(path)
+	}
+	return line
+}
+
+// findCompose reads the servers out of compose files. path is the first file's where they
+// stand in a repository and nobody has vouched for them: then no variable of this machine
+// is used, no file outside of the repository read, and taking them in is to be agreed to.
+func (c *Call) findCompose(ctx context.Context, files []string,
+	o composeOptions) (found []intake.Found, path string, err error) {
+	r, root, err := c.composeRequest(files, o)
+	if err != nil {
+		return nil, "", err
+	}
+	c.Environment() // which knows the book of what was vouched for
+	vouched, leaves := root == "", root == ""
+	if root != "" {
+		r.Root = root
+		item := c.composeItem(ctx, r)
+		item.Uses = func() vouch.Uses { // read once: what was hashed is what is used
+			uses := compose.Uses(ctx, c.Keys, r.Files, root)
+			r.Pinned, leaves = uses.Files, uses.UsesOutside()
+			return uses
+		}
+		state, _, err := c.Vouched.StateOf(item)
+		if err != nil {
+			return nil, "", err
+		}
+		if state == vouch.Lapsed {
+			c.Notice("what the compose file uses has changed since you vouched for it; this shows the difference: %s",
+				vouchLine(r.Files))
+		}
+		vouched = state == vouch.Vouched
+	}
+	if vouched {
+		if leaves { // the yes was for files outside of the repository too
+			r.Root = ""
+		}
+		r.Machine = make(map[string]string)
+		for _, pair := range c.Environ() {
+			name, value, _ := strings.Cut(pair, "=")
+			r.Machine[name] = value
+		}
+	} else {
+		path = r.Files[0]
+	}
+	result, err := compose.Read(ctx, r)
+	var outside *compose.Outside
+	switch {
+	case errors.As(err, &outside):
+		return nil, "", &base.ExitError{Code: base.ExitFile, Err: err, Try: []string{vouchLine(r.Files)}}
+	case err != nil:
+		return nil, "", err
+	}
+	c.composeNotices(result, r, vouched)
+	for _, s := range result.Servers {
+		f := s.Found(c.Keys, "compose file "+r.Files[0]+", service "+s.Service)
+		f.Name = c.ComposeName(f.Name, s.Container)
+		found = append(found, f)
+	}
+	return found, path, nil
+}
+
+// composeNotices says what of the files could not be taken into account.
+func (c *Call) composeNotices(result *compose.Result, r compose.Request, vouched bool) {
+	if result.Unknown != "" {
+		c.Notice("the file has keys that are not known here, such as %s; they are passed over, and the rest is not checked "+
+			"against the specification", result.Unknown)
+	}
+	var here, nowhere []string
+	for _, name := range result.Missed {
+		if _, ok := c.Lookup(name); ok && !vouched {
+			here = append(here, name)
+		} else if !slices.Contains(result.Spared, name) {
+			nowhere = append(nowhere, name)
+		}
+	}
+	if len(here) > 0 {
+		c.Notice("the file stands in a repository, so these variables of this machine are not used for it before you have "+
+			"vouched for it: %s", clean.Line(strings.Join(here, ", "), 300))
+		c.Say("  try: %s", vouchLine(r.Files))
+	}
+	if len(nowhere) > 0 {
+		c.Notice("without a value here: %s", clean.Line(strings.Join(nowhere, ", "), 300))
+	}
+	if len(result.LeftOut) > 0 {
+		c.Notice("left out, as their compose profile is not active: %s; -compose-profile NAME takes them in",
+			clean.Line(strings.Join(result.LeftOut, ", "), 300))
+	}
+}
+
+// composeName is what a profile of a compose file's service is called: as the service,
+// with the project before it where that name is another's.
+func (c *Call) ComposeName(name string, in schema.Container) string {
+	file, err := c.Load()
+	if err != nil {
+		return name
+	}
+	old := file.Lookup(name)
+	if old == nil {
+		return name
+	}
+	if own, ok := address.ContainerOf(resolve.Of(file, old, nil, c.Environment())); ok && own == in {
+		return name
+	}
+	return intake.Name(fmt.Sprintf("%.31s", in.Project), fmt.Sprintf("%.31s", in.Service))
+}

@@ -1,0 +1,177 @@
+package transfercmd
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/intake"
+	"gentleharbor/core/profile/key"
+	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/vouch"
+	"gentleharbor/internal/cli/base"
+)
+
+// planned is what is to become of a connection.
+type Planned struct {
+	intake.Found
+	Settings []schema.Override
+	replace  bool
+	skip     string // why nothing becomes of it
+	notes    []string
+}
+
+// plan gives names, and says where passwords go.
+func (c *Call) plan(found []intake.Found, o importOptions) ([]*Planned, error) {
+	file, err := c.Load()
+	if err != nil {
+		return nil, err
+	}
+	var plans []*Planned
+	taken := make(map[string]bool)
+	for _, f := range found {
+		if o.name != "" {
+			f.Name = o.name
+		}
+		one := &Planned{Found: f, Settings: slices.Clone(f.Sets)}
+		for n := 2; taken[one.Name]; n++ {
+			one.Name = fmt.Sprintf("%.60s-%d", f.Name, n)
+		}
+		taken[one.Name] = true
+		if old := file.Lookup(one.Name); old != nil && !old.InProject() {
+			one.replace = true
+			if !o.replace {
+				one.skip = fmt.Sprintf("a profile of that name is at line %d of your file; -replace changes it", old.Line)
+			}
+		}
+		if err := one.PlacePassword(c.Keys, o.into); err != nil {
+			return nil, err
+		}
+		note := "imported from " + f.Origin
+		one.Settings = append(one.Settings, schema.Override{
+			Field: c.Keys.Field(key.Note),
+			Value: schema.TextValue(clean.Line(note, 200)),
+		})
+		if f.Trouble != "" && o.into != "" {
+			one.notes = append(one.notes, "its password can't be copied: "+clean.Line(f.Trouble, 200))
+		}
+		if len(f.Other) > 0 {
+			one.notes = append(one.notes,
+				"left out, a profile has no place for it: "+clean.Line(strings.Join(f.Other, ", "), 200))
+		}
+		plans = append(plans, one)
+	}
+	return plans, nil
+}
+
+// placePassword decides where a connection's password will be looked for.
+func (one *Planned) PlacePassword(keys *schema.Schema, into string) error {
+	at := slices.IndexFunc(one.Settings, func(s schema.Override) bool { return s.Field.Name == "secret" })
+	switch {
+	case !one.Password.Present():
+	case into == "wallet":
+		if at >= 0 {
+			one.Settings = slices.Delete(one.Settings, at, at+1)
+		}
+		one.Settings = append(one.Settings, schema.Override{
+			Field: keys.Field(key.Secret),
+			Value: schema.TextValue("wallet:" + one.Name),
+		})
+	case at >= 0:
+	case strings.HasPrefix(one.Origin, "a connection URL"):
+		return base.Usage("the URL has a password in it; -into wallet keeps it there")
+	default:
+		one.notes = append(one.notes, "its password is not taken over; -into wallet keeps it")
+	}
+	return nil
+}
+
+// showPlans says what is, or would be, added.
+func (c *Call) showPlans(plans []*Planned, o importOptions) {
+	for _, one := range plans {
+		head := "new"
+		switch {
+		case one.skip != "":
+			head = "left alone"
+		case one.replace:
+			head = "replaced"
+		}
+		fmt.Fprintf(c.Stdout, "%s  %s, from %s\n", one.Name, head, clean.Line(one.Origin, 300))
+		if one.skip != "" {
+			fmt.Fprintf(c.Stdout, "    %s\n", one.skip)
+			continue
+		}
+		for _, s := range one.Settings {
+			if s.Field.Name != "note" {
+				fmt.Fprintf(c.Stdout, "    %-9s %s\n", s.Field.Name, wholeValue(s.Value))
+			}
+		}
+		for _, note := range one.notes {
+			fmt.Fprintf(c.Stdout, "    %s\n", note)
+		}
+	}
+}
+
+// wholeValue is a value whole, as a command line has it.
+func wholeValue(v schema.Value) string {
+	if words := v.List(); len(words) > 1 {
+		return clean.Words(words)
+	}
+	return clean.Word(v.Text())
+}
+
+// noteRepositoryFiles says of what a file of a repository would add which files of that repository
+// it names: in a profile of the user's own nobody notices when they change.
+func (c *Call) noteRepositoryFiles(plans []*Planned, path string) {
+	root := repositoryOf(path)
+	if path == "" || root == "" {
+		return
+	}
+	repo, home := vouch.NewRepository(root), c.Environment().Home
+	for _, one := range plans {
+		for _, s := range one.Settings {
+			whole := s.Field.Whole(s.Value.Text(), "", home)
+			if kind, file, ok := strings.Cut(whole, ":"); s.Field.Source && ok && kind != "env" {
+				whole, _, _ = strings.Cut(file, "#")
+			}
+			if (s.Field.Path && !s.Field.Address || s.Field.Source) && filepath.IsAbs(whole) {
+				if inside, ok := repo.Inside(whole); ok {
+					one.notes = append(one.notes,
+						fmt.Sprintf("%s is a file of the repository (%s): in a profile of yours nobody notices when it changes",
+							s.Field.Name, clean.Word(inside)))
+				}
+			}
+		}
+	}
+}
+
+// mayRead asks before a file is read that a repository names and that is not the repository's: a
+// link in a clone may lead to any file of the user's.
+func (c *Call) mayRead(ctx context.Context, path string, yes bool) error {
+	root := repositoryOf(path)
+	if root == "" || yes {
+		return nil
+	}
+	file, _, _ := vouch.NewRepository(root).Look(path)
+	if file.State != vouch.Outside {
+		return nil
+	}
+	if !c.Interactive() {
+		return &base.ExitError{
+			Code: base.ExitUsage,
+			Err: fmt.Errorf("%s in a repository leads outside of it, to %s; it is not read, and there is no terminal to ask "+
+				"on; -yes reads it", clean.Word(path), clean.Word(file.Real)),
+		}
+	}
+	sure, err := c.Confirm(ctx,
+		fmt.Sprintf("%s in a repository leads outside of it, to %s: read it?", clean.Word(path), clean.Word(file.Real)),
+		false)
+	if err == nil && !sure {
+		err = &base.ExitError{Code: base.ExitUsage, Err: errors.New("nothing was read")}
+	}
+	return err
+}

@@ -1,0 +1,356 @@
+package transfercmd
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"strings"
+
+	"gentleharbor/core/check"
+	"gentleharbor/core/clean"
+	"gentleharbor/core/defect"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/handover"
+	"gentleharbor/core/lastseen"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/secret"
+	"gentleharbor/internal/cli/base"
+	"gentleharbor/internal/cli/secretcmd"
+	"gentleharbor/internal/cli/testcmd"
+	"gentleharbor/internal/cli/tunnelcmd"
+	"gentleharbor/internal/cli/wording"
+	"gentleharbor/internal/render"
+)
+
+// Exit codes of with's own failures, as programs that start others have them; all
+// else is its program's.
+const (
+	exitWith        = 125
+	exitNotRunnable = 126
+	exitNoProgram   = 127
+)
+
+// withOptions are the flags of with.
+type withOptions struct {
+	url   string
+	check bool
+	over  base.Overrides
+}
+
+func With() *base.Command {
+	var o withOptions
+	return &base.Command{
+		Patient: true,
+		Name:    "with",
+		Args:    "PROFILE [flags] -- PROGRAM [ARGS…]",
+		Summary: "run a program with the connection in its environment",
+		Long: `The program finds the connection where its engine's own clients and libraries look: in
+their variables and credential files (gharbor export PROFILE -as env shows those); and as
+GHARBOR_HOST, _PORT, _SOCKET, _USER, _DATABASE, _ENGINE and _PROFILE whatever the
+engine. What the environment had of that engine before is cleared. The files are private,
+and gone when the program has ended.
+
+In ARGS, {host} {port} {user} {database} {socket} {passfile} {optionfile} stand for the
+values. There is none for the password: arguments can be read by everybody here.
+
+Signals, streams and the exit code are the program's. 125: it was not started; 126: it
+can't be run; 127: it was not found.`,
+		Examples: []string{"gharbor with sightings -- printenv GHARBOR_HOST GHARBOR_USER",
+			"gharbor with sightings -check -- sh -c 'echo \"$GHARBOR_USER at $GHARBOR_HOST\"'",
+			"gharbor with moult -- grep user {optionfile}",
+			"gharbor with sightings -url DATABASE_URL -- sh -c 'echo \"${DATABASE_URL%%:*}\"'"},
+		MinArgs: 1,
+		MaxArgs: -1,
+		Flags: func(fs *base.FlagSet) {
+			fs.Func("url", "put a connection URL, password included, into the variable of this name", func(s string) error {
+				if !schema.VariableName(s) {
+					return errors.New("expected the name of an environment variable")
+				}
+				o.url = s
+				return nil
+			})
+			fs.BoolVar(&o.check, "check", false, "test the profile first, and start nothing where it is not ready")
+			o.over.Flag(fs)
+		},
+		Run: run(func(ctx context.Context, c *Call) error {
+			err := c.with(ctx, o)
+			var exit *base.ExitError
+			var ended *programExit
+			if err == nil || errors.As(err, &ended) || errors.As(err, &exit) && exit.Code >= exitWith {
+				return err
+			}
+			_, try := base.ExitCode(err)
+			return &base.ExitError{Code: exitWith, Err: err, Try: try}
+		}),
+	}
+}
+
+func (c *Call) with(ctx context.Context, o withOptions) error {
+	if c.After < 0 || len(c.Args) <= c.After || c.After != 1 {
+		return &base.ExitError{
+			Code: exitWith,
+			Err:  errors.New("with takes a profile, two dashes, and a program: gharbor with PROFILE -- PROGRAM ARGS"),
+			Try:  []string{"gharbor help with"},
+		}
+	}
+	p, err := c.Resolve(c.Args[0], o.over)
+	if err != nil {
+		return err
+	}
+	if found := p.Problem(); found != nil {
+		return &secret.Failure{Found: found}
+	}
+	words := c.Args[1:]
+	program, err := c.program(words[0])
+	if err != nil {
+		return err
+	}
+	if o.check {
+		if err := c.ready(ctx, p); err != nil {
+			return err
+		}
+	}
+	value, err := c.SecretOf(ctx, p)
+	if err != nil {
+		return err
+	}
+	conn, err := c.HandOver(ctx, p, value)
+	if err != nil {
+		return err
+	}
+	if len(conn.Servers) > 1 && !conn.Spec.Client.Hosts {
+		c.Notice("the profile has %d hosts, and this engine's clients take one: they are given the first, %s",
+			len(conn.Servers), conn.Servers[0])
+	}
+	c.olderClient(ctx, p, program)
+	if len(p.Hops()) > 0 {
+		local, end, err := c.ownTunnel(ctx, p)
+		if err != nil {
+			return err
+		}
+		defer end()
+		if conn = conn.At(local); conn.TLS == "verified" && !conn.Spec.Client.Apart {
+			c.Notice("this engine's clients can't verify a certificate for %s at the local address of a tunnel; expect them "+
+				"to refuse it", conn.TLSName)
+		}
+	}
+	return c.run(conn, o, program, words)
+}
+
+// ownTunnel opens a tunnel that lives until end is called.
+func (c *Call) ownTunnel(ctx context.Context, p *resolve.Profile) (local engine.Endpoint, end func(), err error) {
+	finder, err := c.Finder()
+	if err != nil {
+		return local, nil, err
+	}
+	listen := func(handover.Connection) (net.Listener, error) { return net.Listen("tcp", "127.0.0.1:0") }
+	told := func(text string) { c.Log.Info("tunnel", "event", text) }
+	h, err := tunnelcmd.Of(c.Call).ThroughHops(ctx, p, tunnelcmd.OpenOptions{Timeout: check.DefaultTimeout}, finder, listen, told)
+	if err != nil {
+		return local, nil, err
+	}
+	// a signal is the program's, and it may still need the way
+	running, stop := context.WithCancel(context.WithoutCancel(ctx))
+	var done defect.Group
+	done.Go(func() { h.Tunnel.Run(running) })
+	return tunnelcmd.LocalOf(h.Listener.Addr(), p.Engine()), func() {
+		stop()
+		done.Wait()
+	}, nil
+}
+
+// program finds the program, or says where on this machine one of its name is.
+func (c *Call) program(name string) (string, error) {
+	path, err := exec.LookPath(name)
+	if err == nil {
+		return filepath.Abs(path)
+	}
+	shown := clean.Quoted(name)
+	if clean.Shell(name) != name { // no program's name has such signs; a misplaced password has
+		shown = "of that name"
+	}
+	if errors.Is(err, os.ErrPermission) || strings.Contains(name, "/") && !errors.Is(err, os.ErrNotExist) {
+		return "", &base.ExitError{
+			Code: exitNotRunnable,
+			Err:  fmt.Errorf("the program %s can't be run: %s", shown, wording.PlainReason(err)),
+			Try:  []string{"chmod +x " + clean.Shell(name)},
+		}
+	}
+	failure := &base.ExitError{Code: exitNoProgram, Err: fmt.Errorf("no program %s in the folders of PATH", shown)}
+	if strings.Contains(name, "/") {
+		failure.Err = fmt.Errorf("there is no program %s", shown)
+		return "", failure
+	}
+	elsewhere := handover.Elsewhere(c.Engines, name, c.Environment().Home, "")
+	if len(elsewhere) == 0 {
+		return "", failure
+	}
+	var places []string
+	for _, one := range elsewhere[:min(len(elsewhere), 6)] {
+		text := one.Path
+		if one.Version != "" {
+			text += " (version " + one.Version + ")"
+		}
+		places = append(places, text)
+	}
+	failure.Err = fmt.Errorf("%w; it is at %s", failure.Err, strings.Join(places, ", "))
+	failure.Try = []string{fmt.Sprintf("export PATH=%s:$PATH", clean.Shell(filepath.Dir(elsewhere[0].Path)))}
+	return "", failure
+}
+
+// ready tests the profile; what is wrong is told as test tells it.
+func (c *Call) ready(ctx context.Context, p *resolve.Profile) error {
+	runner, err := testcmd.Of(c.Call).Runner(check.DefaultTimeout)
+	if err != nil {
+		return err
+	}
+	report := runner.Run(ctx, p)
+	c.Remember(ctx, []*resolve.Profile{p}, []*check.Report{report})
+	if !report.Failed(false) {
+		return nil
+	}
+	text := render.NewReport(c.Stderr, c.NoColour)
+	text.Head(p.Called, testcmd.Headline(p))
+	for _, s := range report.Stages {
+		text.Stage(s)
+	}
+	text.Verdict(report)
+	return &base.ExitError{Code: exitWith}
+}
+
+// secretOf takes a profile's secret, for a program. A profile that has none is no
+// failure: the server may want none.
+func (c *Call) SecretOf(ctx context.Context, p *resolve.Profile) (secret.Value, error) {
+	query, err := secretcmd.Of(c.Call).QueryOf(ctx, p)
+	if err != nil {
+		return secret.Value{}, err
+	}
+	finder, err := c.Finder()
+	if err != nil {
+		return secret.Value{}, err
+	}
+	located, found := finder.Locate(ctx, query)
+	if located == nil {
+		return secret.Value{}, &secret.Failure{Found: found}
+	}
+	if found != nil {
+		c.Notice("%s (%s)", found.Cause, found.Code)
+	}
+	c.Log.Debug("secret", "place", located.Place)
+	return located.Take(ctx)
+}
+
+// olderClient says that a server's own client is much older than the server was
+// at the last test.
+func (c *Call) olderClient(ctx context.Context, p *resolve.Profile, program string) {
+	seen, ok := c.LastSeen().All()[lastseen.Key(p)]
+	if !ok {
+		return
+	}
+	if client, older := handover.OlderClient(ctx, c.Engines, program, seen.Version); older {
+		c.Notice("%s is version %s, much older than the server, which was %s at the last test; expect it to fail or to "+
+			"leave things out", filepath.Base(program), client, clean.Line(seen.Version, 40))
+	}
+}
+
+// run starts the program and is it, as far as the caller can tell.
+func (c *Call) run(conn handover.Connection, o withOptions, program string, words []string) error {
+	folder, err := handover.NewFolder(c.Lookup)
+	if err != nil {
+		return fmt.Errorf("no private folder for the connection's files: %w", err)
+	}
+	defer folder.Remove()
+	signals := make(chan os.Signal, 8) // before there is a secret in the folder
+	signal.Notify(signals, passedOn...)
+	defer signal.Stop(signals)
+	file, led, err := conn.Files(folder.Path)
+	if err != nil {
+		return err
+	}
+	args, err := conn.Words(c.Engines, words[1:], file)
+	if err != nil {
+		return err
+	}
+	if overruled := conn.Spec.Client.Overruled; overruled != nil {
+		if notice := overruled(c.Environment().Home); notice != "" {
+			c.Notice("%s", notice)
+		}
+	}
+	cmd := exec.Command(program, args...)
+	cmd.Args[0] = words[0]
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = c.Stdin, c.Stdout, c.Stderr
+	if file := render.FileOf(c.Stdout); file != nil {
+		cmd.Stdout = file // the program writes to it by itself
+	}
+	cmd.Env = c.environmentFor(conn, o, led)
+	if err := cmd.Start(); err != nil {
+		return &base.ExitError{
+			Code: exitNotRunnable,
+			Err:  fmt.Errorf("%s can't be run: %s", clean.Quoted(words[0]), wording.PlainReason(err)),
+		}
+	}
+	folder.For(cmd.Process.Pid)
+	done := make(chan error, 1)
+	defect.Go(func() { done <- cmd.Wait() })
+	for {
+		select {
+		case s := <-signals:
+			if !fromTerminal(s) || !c.Interactive() { // the terminal has sent it to the program too
+				cmd.Process.Signal(s)
+			}
+		case err := <-done:
+			return programEnd(err)
+		}
+	}
+}
+
+// programEnd is the program's end as an exit code: its own, or 128 and the
+// signal's number, as shells have it.
+func programEnd(err error) error {
+	var exit *exec.ExitError
+	if err == nil {
+		return nil
+	}
+	if !errors.As(err, &exit) {
+		return err
+	}
+	return &programExit{endCode(exit)}
+}
+
+// programExit carries a program's own exit code.
+type programExit struct{ code int }
+
+func (e *programExit) Error() string { return "" }
+
+// ExitCode is the program's.
+func (e *programExit) ExitCode() int { return e.code }
+
+// environmentFor is the environment of the program: the caller's, without what
+// belongs to the engine, and with the connection.
+func (c *Call) environmentFor(conn handover.Connection, o withOptions, led []engine.Variable) []string {
+	var env []string
+	own := make(map[string]bool)
+	given := append(append(conn.Variables(), conn.Neutral()...), led...)
+	if o.url != "" {
+		given = append(given, engine.Variable{Name: o.url, Value: conn.URL()})
+	}
+	for _, v := range given {
+		own[v.Name] = true
+	}
+	for _, pair := range c.Environ() {
+		name, _, _ := strings.Cut(pair, "=")
+		if !own[name] && !conn.Inherited(name) {
+			env = append(env, pair)
+		}
+	}
+	for _, v := range given {
+		env = append(env, v.Name+"="+v.Value)
+	}
+	return env
+}

@@ -1,0 +1,330 @@
+package tunnelcmd
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strconv"
+	"strings"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/handover"
+	"gentleharbor/core/hostname"
+	"gentleharbor/core/profile/key"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/route/hop"
+	"gentleharbor/core/secret"
+	"gentleharbor/core/tunnel"
+	"gentleharbor/internal/cli/base"
+	"gentleharbor/internal/cli/wording"
+)
+
+func Tunnel() *base.Command {
+	return &base.Command{
+		Name: "tunnel", Args: "VERB", Summary: "local addresses that lead through the hops, held open",
+		Long: `A tunnel listens on a local address and leads each connection through the profile's
+hops to its server. It heals itself: when a hop drops, the address stays, and the way is
+made anew.`,
+		Verbs: func() []*base.Command {
+			return []*base.Command{tunnelOpen(), tunnelList(), tunnelShow(), tunnelClose(), tunnelHold()}
+		},
+	}
+}
+
+// openOptions are the flags of tunnel open.
+type OpenOptions struct {
+	local      string
+	socket     string
+	network    bool
+	background bool
+	lifetime   time.Duration
+	idle       time.Duration
+	Timeout    time.Duration
+	over       base.Overrides
+}
+
+func (o *OpenOptions) flags(fs *base.FlagSet) {
+	fs.Func("local", "the address to listen on, HOST:PORT or PORT; by default a free port of 127.0.0.1, the same "+
+		"each time", func(s string) error {
+		host, port, err := localAddress(s)
+		o.local = net.JoinHostPort(host, port)
+		return err
+	})
+	fs.StringVar(&o.socket, "socket", "", "listen on a Unix socket: its path, or a folder for the engine's usual name")
+	fs.BoolVar(&o.network, "open-to-network", false,
+		"allow -local an address that is not this machine's own: everybody who can reach it gets to the server's login")
+	fs.BoolVar(&o.background, "background", false, "go on after this command has ended, until tunnel close")
+	fs.DurationVar(&o.lifetime, "lifetime", 0, "end by itself after this time, such as 8h")
+	fs.DurationVar(&o.idle, "idle", 0, "end by itself when nobody was connected for this long, such as 30m")
+	fs.DurationVar(&o.Timeout, "timeout", 15*time.Second, "bound of the first way through the hops")
+	o.over.Flag(fs)
+}
+
+// localAddress reads HOST:PORT, :PORT or PORT.
+func localAddress(s string) (host, port string, err error) {
+	host, port = "127.0.0.1", strings.TrimPrefix(s, ":")
+	if strings.Contains(port, ":") {
+		if host, port, err = net.SplitHostPort(s); err != nil {
+			return "", "", errors.New("expected HOST:PORT or PORT")
+		}
+	}
+	if n, err := strconv.Atoi(port); err != nil || n < 0 || n > 65535 || host == "" {
+		return "", "", errors.New("expected HOST:PORT or PORT, a number up to 65535")
+	}
+	return host, port, nil
+}
+
+func (o *OpenOptions) check() error {
+	host, _, _ := net.SplitHostPort(o.local)
+	switch {
+	case o.local != "" && o.socket != "":
+		return base.Usage("-local and -socket are two addresses; give one")
+	case o.local != "" && !hostname.Local(host) && !o.network:
+		return base.Usage("-local: that address is not this machine's own, so others on the network could use the tunnel; " +
+			"-open-to-network says that this is meant")
+	case o.network && (o.local == "" || hostname.Local(host)):
+		return base.Usage("-open-to-network goes with -local and an address of the network, such as 0.0.0.0:5432")
+	case o.background && runtime.GOOS == "windows":
+		return base.Usage("-background is for systems where the process at the other end of a socket can be checked; leave the " +
+			"terminal open")
+	case o.lifetime < 0 || o.idle < 0 || o.Timeout <= 0:
+		return base.Usage("-lifetime, -idle and -timeout: expected a time above zero, such as 8h")
+	}
+	return nil
+}
+
+func tunnelOpen() *base.Command {
+	var o OpenOptions
+	return &base.Command{
+		Name: "tunnel open", Args: "PROFILE", Summary: "open a local address that leads to the profile's server",
+		Long: `Stays in the foreground until Ctrl-C, and tells what happens; -background gives the
+terminal back. The address is 127.0.0.1 and a port that the profile keeps. The password
+is not the tunnel's business: gharbor with finds it, through a tunnel of its own.`,
+		Examples: []string{"gharbor tunnel open tides", "gharbor tunnel open tides -background -idle 30m",
+			"gharbor tunnel open tides -local 5433", "gharbor tunnel open tides -socket ./run/"},
+		MinArgs: 1, MaxArgs: 1,
+		Flags: o.flags,
+		Run: run(func(ctx context.Context, c *Call) error {
+			if err := o.check(); err != nil {
+				return err
+			}
+			if o.background {
+				return c.startTunnel(ctx, o)
+			}
+			return c.holdTunnel(ctx, o, nil)
+		}),
+	}
+}
+
+// held is a tunnel that is about to run, with what is told of it.
+type held struct {
+	Tunnel   *tunnel.Tunnel
+	Listener net.Listener
+	conn     handover.Connection // by its local address
+	profile  *resolve.Profile
+}
+
+// prepared finds the way, opens the local address, and goes through the hops.
+func (c *Call) prepared(ctx context.Context, o OpenOptions, finder *secret.Finder, told func(string)) (*held, error) {
+	p, err := c.Resolve(c.Args[0], o.over)
+	if err != nil {
+		return nil, err
+	}
+	listen := func(conn handover.Connection) (net.Listener, error) { return c.listenLocal(ctx, o, p, conn) }
+	return c.ThroughHops(ctx, p, o, finder, listen, told)
+}
+
+// throughHops makes a tunnel for a profile, and connects it.
+func (c *Call) ThroughHops(ctx context.Context, p *resolve.Profile, o OpenOptions, finder *secret.Finder,
+	listen func(handover.Connection) (net.Listener, error), told func(string)) (*held, error) {
+	conn, err := c.HandOver(ctx, p, secret.Value{})
+	if err != nil {
+		return nil, err
+	}
+	hops, notes, err := c.PlanHops(p)
+	if err != nil {
+		return nil, err
+	}
+	for _, note := range notes {
+		c.Notice("%s", note)
+	}
+	if len(hops) == 0 {
+		return nil, &base.ExitError{
+			Code: base.ExitUsage,
+			Err:  fmt.Errorf("the profile %s has no hops, so its server is reached without a tunnel", p.Called),
+			Try:  []string{"gharbor test " + p.Called, "gharbor hop add " + p.Called + " host=HOST"},
+		}
+	}
+	listener, err := listen(conn)
+	if err != nil {
+		return nil, err
+	}
+	d := &hop.Dialer{Network: c.Network().For(p), Finder: finder, Profile: p.Called, Secrets: &hop.SecretCache{}}
+	t := tunnel.New(tunnel.Options{
+		Profile:  p.Called,
+		Hops:     hops,
+		Servers:  conn.Servers,
+		Dialer:   d,
+		Listener: listener,
+		Lifetime: o.lifetime,
+		Idle:     o.idle,
+		Told:     told,
+	})
+	bound, cancel := context.WithTimeout(ctx, o.Timeout)
+	defer cancel()
+	if found := t.Connect(bound); found != nil {
+		listener.Close()
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, base.RouteFailed(found)
+	}
+	return &held{Tunnel: t, Listener: listener, conn: conn.At(LocalOf(listener.Addr(), conn.Spec)), profile: p}, nil
+}
+
+// localOf is a tunnel's local address as that of a server.
+func LocalOf(local net.Addr, spec *engine.Spec) engine.Endpoint {
+	if at, ok := local.(*net.TCPAddr); ok {
+		host := at.IP.String()
+		if at.IP.IsUnspecified() {
+			host = "127.0.0.1"
+		}
+		return engine.Endpoint{Host: host, Port: at.Port}
+	}
+	e := engine.Endpoint{Socket: local.String(), Folder: filepath.Dir(local.String())}
+	e.Port, _ = strconv.Atoi(spec.Sockets.PortIn(filepath.Base(e.Socket)))
+	return e
+}
+
+// listenLocal opens the local address that was asked for, or the profile's own.
+func (c *Call) listenLocal(ctx context.Context, o OpenOptions, p *resolve.Profile,
+	conn handover.Connection) (net.Listener, error) {
+	switch {
+	case o.socket != "":
+		return c.listenSocket(o.socket, conn)
+	case o.local != "":
+		l, err := net.Listen("tcp", o.local)
+		if err != nil {
+			return nil, c.takenAddress(ctx, o, p, err)
+		}
+		return l, nil
+	}
+	h, err := c.Home()
+	if err != nil {
+		return nil, err
+	}
+	l, usual, err := tunnel.Ports{Path: filepath.Join(h.Dir, "tunnel-ports.json")}.Listen(ctx, p.Called)
+	if err != nil {
+		return nil, &base.ExitError{Code: base.ExitServer, Err: fmt.Errorf("no local port could be opened: %s", wording.PlainReason(err))}
+	}
+	if usual != 0 {
+		c.Notice("the tunnel's usual port %d is taken%s; this time it is %s", usual, holder(usual), l.Addr())
+	}
+	return l, nil
+}
+
+// listenSocket listens on a Unix socket that only this user can reach. In a folder
+// it has the name that the engine's clients look for.
+func (c *Call) listenSocket(path string, conn handover.Connection) (net.Listener, error) {
+	whole := schema.HopField(key.Key).Whole(path, "", c.Environment().Home)
+	if info, err := os.Stat(whole); strings.HasSuffix(path, "/") || err == nil && info.IsDir() {
+		name := conn.Spec.Sockets.FileFor(cmp.Or(conn.Port(), strconv.Itoa(conn.Spec.Port)))
+		if name == "" {
+			return nil, base.Usage("-socket: %s has no sockets of its own; name the socket's file", conn.Spec.Name)
+		}
+		if err := os.MkdirAll(whole, 0o700); err != nil {
+			return nil, &base.ExitError{
+				Code: base.ExitServer,
+				Err:  fmt.Errorf("-socket: %s can't be made: %s", clean.Line(whole, 200), wording.PlainReason(err)),
+			}
+		}
+		whole = filepath.Join(whole, name)
+	}
+	if old, err := net.Dial("unix", whole); err == nil {
+		old.Close()
+		return nil, &base.ExitError{
+			Code: base.ExitServer,
+			Err:  fmt.Errorf("-socket: another process listens on %s", clean.Line(whole, 200)),
+			Try:  []string{"gharbor tunnel list"},
+		}
+	}
+	if info, err := os.Lstat(whole); err == nil {
+		if info.Mode()&os.ModeSocket == 0 {
+			return nil, base.Usage("-socket: what is there already is no socket")
+		}
+		os.Remove(whole)
+	}
+	private := umask(0o177)
+	l, err := net.Listen("unix", whole)
+	umask(private)
+	if err != nil {
+		return nil, &base.ExitError{
+			Code: base.ExitServer,
+			Err:  fmt.Errorf("-socket: %s can't be listened on: %s", clean.Line(whole, 200), wording.PlainReason(err)),
+		}
+	}
+	if conn.TLS == "required" || conn.TLS == "verified" {
+		c.Notice("clients use no TLS over a socket: from the last hop on, what goes through is not encrypted; -local keeps "+
+			"tls = %s", conn.TLS)
+	}
+	return l, nil
+}
+
+// takenAddress says who has the local address that was asked for, and which is free.
+func (c *Call) takenAddress(ctx context.Context, o OpenOptions, p *resolve.Profile, err error) error {
+	host, text, _ := net.SplitHostPort(o.local)
+	port, _ := strconv.Atoi(text)
+	failure := &base.ExitError{
+		Code: base.ExitServer,
+		Err:  fmt.Errorf("-local: %s can't be listened on: %s", o.local, wording.PlainReason(err)),
+	}
+	if !addressInUse(err) {
+		return failure
+	}
+	who := ""
+	if registry, err := c.Registry(); err == nil {
+		open, _ := registry.List(ctx)
+		for _, s := range open {
+			if _, at, _ := net.SplitHostPort(s.Local); at == text {
+				who = fmt.Sprintf(" by the tunnel of the profile %s, which leads to %s through %s (process %d)", s.Profile,
+					s.Server, strings.Join(s.Through, ", then "), s.PID)
+				failure.Try = append(failure.Try, "gharbor tunnel close "+s.Profile)
+			}
+		}
+	}
+	if who == "" {
+		who = holder(port)
+	}
+	failure.Err = fmt.Errorf("-local: %s is taken%s", o.local, who)
+	if free, err := tunnel.Free(host, port+1); err == nil {
+		failure.Try = append(failure.Try,
+			fmt.Sprintf("gharbor tunnel open %s -local %s", p.Called, net.JoinHostPort(host, strconv.Itoa(free))))
+	}
+	return failure
+}
+
+// holder says which process has a port, where the system tells.
+func holder(port int) string {
+	h, ok := tunnel.HolderOf(port)
+	switch {
+	case !ok:
+		return ", and the system does not tell by whom"
+	case h.Leads != "":
+		return fmt.Sprintf(" by %s (process %d), which leads to %s", clean.Line(h.Name, 40), h.PID, clean.Line(h.Leads, 200))
+	}
+	return fmt.Sprintf(" by %s (process %d)", clean.Line(h.Name, 40), h.PID)
+}
+
+// registry is where this user's tunnels are found.
+func (c *Call) Registry() (tunnel.Registry, error) {
+	h, err := c.Home()
+	return tunnel.Registry{Lookup: c.Lookup, Home: h.Dir}, err
+}

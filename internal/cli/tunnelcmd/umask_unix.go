@@ -1,0 +1,13 @@
+//go:build unix
+
+package tunnelcmd
+
+import (
+	"errors"
+	"syscall"
+)
+
+// umask sets which permissions new files do not have, and returns what it was.
+func umask(mask int) int { return syscall.Umask(mask) }
+
+func addressInUse(err error) bool { return errors.Is(err, syscall.EADDRINUSE) }

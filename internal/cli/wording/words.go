@@ -1,0 +1,66 @@
+package wording
+
+import (
+	"errors"
+	"fmt"
+	"os/exec"
+
+	"gentleharbor/core/atomicfile"
+	"gentleharbor/core/clean"
+	"gentleharbor/core/profile/key"
+	"gentleharbor/core/profile/resolve"
+)
+
+// shown is a value for a list: what the file says, variables unexpanded.
+func Shown(r *resolve.Profile, k string) string {
+	e, ok := r.Get(key.Name(k))
+	if !ok {
+		return ""
+	}
+	if e.Template != "" {
+		return clean.Line(e.Template, 60)
+	}
+	return clean.Line(e.Value.Text(), 60)
+}
+
+// where is a profile's address in one word, and how many hops stand before it.
+func Where(r *resolve.Profile) string { return ShortAddress(r) + BehindHops(len(r.Hops())) }
+
+func BehindHops(n int) string {
+	switch n {
+	case 0:
+		return ""
+	case 1:
+		return " (1 hop)"
+	}
+	return fmt.Sprintf(" (%d hops)", n)
+}
+
+// hopWords are the hops as written, for JSON.
+func HopWords(r *resolve.Profile) []string {
+	var words []string
+	for _, word := range r.HopWords() {
+		words = append(words, clean.Line(word, 200))
+	}
+	return words
+}
+
+// shortAddress is a profile's address in one word.
+func ShortAddress(r *resolve.Profile) string {
+	return r.Address().Short(r, func(k key.Name) string { return Shown(r, string(k)) })
+}
+
+func Plural(n int, one, many string) string {
+	if n == 1 {
+		return one
+	}
+	return many
+}
+
+func PlainReason(err error) string {
+	var execError *exec.Error
+	if errors.As(err, &execError) {
+		err = execError.Err
+	}
+	return atomicfile.Plain(err).Error()
+}
