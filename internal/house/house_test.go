@@ -253,18 +253,18 @@ func compiles(d *ast.GenDecl) (found bool) {
 
 // addressWords are the packages that may name the key of a kind of address, with the reason.
 var addressWords = map[string]string{
-	"core/address":        "what the kinds are",
-	"core/profile":        "the files' own forms of them",
-	"core/profile/key":    "the names of the keys",
-	"core/profile/schema": "the table of keys",
-	"core/alias":          "follows aliases",
-	"core/container/find": "looks containers up",
-	"core/nearby":         "compares sockets of this machine",
-	"core/vouch":          "shows what an alias of a project uses",
-	"core/intake":         "writes addresses that it found",
-	"internal/cli/alias":  "the commands of aliases",
-	"internal/cli/inside": "the commands of containers",
-	"internal/cli":        "the words of the commands",
+	"core/address":            "what the kinds are",
+	"core/profile":            "the files' own forms of them",
+	"core/profile/key":        "the names of the keys",
+	"core/profile/schema":     "the table of keys",
+	"core/alias":              "follows aliases",
+	"core/container/find":     "looks containers up",
+	"core/nearby":             "compares sockets of this machine",
+	"core/vouch":              "shows what an alias of a project uses",
+	"core/intake":             "writes addresses that it found",
+	"internal/cli/aliascmd":   "the commands of aliases",
+	"internal/cli/profilecmd": "the questions of add",
+	"internal/cli/secretcmd":  "binds to aliases by name",
 }
 
 // TestAddressWords: what a kind of address is stands in core/address alone; nobody else asks which kind it is.

@@ -25,7 +25,8 @@ Profiles and wallet entries name it (alias=NAME): moving a database is one edit.
 GHARBOR_ALIASES names further files, such as one that a team shares. A section of
 A service file's section is the alias service:NAME.`,
 		Verbs: func() []*base.Command {
-			return []*base.Command{aliasAdd(), aliasSet(), aliasList(), aliasShow(), aliasRename(), aliasRemove(), aliasResolve(),
+			return []*base.Command{aliasAdd(), aliasSet(), aliasList(), aliasShow(), aliasRename(), aliasRemove(),
+				aliasResolve(),
 				aliasKnock(), aliasUsed(), aliasCheck()}
 		},
 	}
@@ -42,7 +43,7 @@ func (c *call) foundAlias(name string) (*profile.Alias, error) {
 	if strings.HasPrefix(name, schema.ServicePrefix) {
 		chain, found := c.Book.Follow(name)
 		if found != nil {
-			return nil, &base.ExitError{Code: base.ExitUsage, Err: errors.New(found.Cause), Try: found.Try}
+			return nil, base.Failure(base.ExitUsage, errors.New(found.Cause), found.Try...)
 		}
 		return chain.Links[0], nil
 	}
@@ -193,7 +194,7 @@ func aliasShow() *base.Command {
 				}
 			}
 			if found != nil {
-				return &base.ExitError{Code: base.ExitFile, Err: fmt.Errorf("%s (%s)", found.Cause, found.Code), Try: found.Try}
+				return base.Failure(base.ExitFile, fmt.Errorf("%s (%s)", found.Cause, found.Code), found.Try...)
 			}
 			return nil
 		}),

@@ -288,11 +288,9 @@ func aliasRemove() *base.Command {
 				return err
 			}
 			if users := c.Book.Users(a, profiles, profiles.Attached()); len(users) > 0 {
-				return &base.ExitError{
-					Code: base.ExitUsage,
-					Err:  fmt.Errorf("the alias %s is named by %s", name, strings.Join(users[:min(len(users), 5)], ", ")),
-					Try:  []string{"gharbor alias used " + name},
-				}
+				return base.Failure(base.ExitUsage,
+					fmt.Errorf("the alias %s is named by %s", name, strings.Join(users[:min(len(users), 5)], ", ")),
+					"gharbor alias used "+name)
 			}
 			if yes, err = c.MayRemove(ctx, yes, "alias "+name, "gharbor alias remove "+name); err != nil || !yes {
 				return err

@@ -46,7 +46,7 @@ func aliasFailed(found *finding.Finding) error {
 	for _, seen := range found.Seen {
 		text += "; " + seen
 	}
-	return &base.ExitError{Code: base.ExitFile, Err: errors.New(clean.Line(text, 600)), Try: found.Try}
+	return base.Failure(base.ExitFile, errors.New(clean.Line(text, 600)), found.Try...)
 }
 
 // resolved is one address of `alias resolve -format json`.
@@ -114,18 +114,16 @@ dialled, so pick=fastest shows the order as written.`,
 				err = c.resolveTable(chain, pick, all)
 			}
 			if err == nil && unknown > 0 {
-				return &base.ExitError{
-					Code: base.ExitServer,
-					Err: fmt.Errorf("%d of %d %s not be resolved", unknown, len(all),
-						wording.Plural(len(all), "address could", "addresses could")),
-				}
+				return base.Failure(base.ExitServer,
+					fmt.Errorf("%d of %d %s not be resolved", unknown, len(all),
+						wording.Plural(len(all), "address could", "addresses could")))
 			}
 			return err
 		}),
 	}
 }
 
-// chainLinks are a chain's aliases with their places.
+// ChainLinks are a chain's aliases with their places.
 func ChainLinks(chain *address.Chain) []map[string]any {
 	links := []map[string]any{}
 	for _, link := range chain.Links {
@@ -232,7 +230,8 @@ there are 20 at most for an address. No hops are gone through.`,
 	}
 }
 
-func (c *call) knock(ctx context.Context, chain *address.Chain, count int, timeout time.Duration, form base.Format) error {
+func (c *call) knock(ctx context.Context, chain *address.Chain, count int, timeout time.Duration,
+	form base.Format) error {
 	network := c.Network()
 	bound, cancel := context.WithTimeout(ctx, timeout)
 	candidates, found := c.Book.Candidates(bound, network, chain)
@@ -257,7 +256,7 @@ func (c *call) knock(ctx context.Context, chain *address.Chain, count int, timeo
 		}
 		var found *finding.Finding
 		if k.TLS, found = c.listenerTLS(chain, one); found != nil {
-			return &base.ExitError{Code: base.ExitFile, Err: errors.New(found.Cause), Try: found.Try}
+			return base.Failure(base.ExitFile, errors.New(found.Cause), found.Try...)
 		}
 		knocks = append(knocks, k.At(ctx, one, count))
 		if ctx.Err() != nil {
@@ -272,7 +271,7 @@ func (c *call) knock(ctx context.Context, chain *address.Chain, count int, timeo
 		return err
 	}
 	if slices.ContainsFunc(knocks, func(k alias.Knock) bool { return k.Finding != nil }) {
-		return &base.ExitError{Code: base.ExitServer}
+		return base.Failure(base.ExitServer, nil)
 	}
 	return nil
 }

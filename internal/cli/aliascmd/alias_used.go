@@ -135,7 +135,7 @@ to a host that is not known; an alias that nothing uses is a warning.`,
 				err = c.checkTable(all)
 			}
 			if err == nil && slices.ContainsFunc(all, func(a alias.Checked) bool { return a.Outcome == finding.Fail }) {
-				return &base.ExitError{Code: base.ExitFailed}
+				return base.Failure(base.ExitFailed, nil)
 			}
 			return err
 		}),
@@ -161,7 +161,8 @@ func (c *call) checkTable(all []alias.Checked) error {
 			return err
 		}
 	}
-	_, err := fmt.Fprintf(c.Stdout, "%d %s: %d ok, %d warn, %d fail\n", len(all), wording.Plural(len(all), "alias", "aliases"),
+	_, err := fmt.Fprintf(c.Stdout, "%d %s: %d ok, %d warn, %d fail\n", len(all),
+		wording.Plural(len(all), "alias", "aliases"),
 		count[finding.OK], count[finding.Warn], count[finding.Fail])
 	return err
 }

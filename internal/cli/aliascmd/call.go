@@ -1,5 +1,5 @@
-// Package aliascmd: are the commands of service aliases.
-// Start with the command's own file; package base runs it.
+// Package aliascmd has the commands of service aliases. A command is a struct value in a file of its own; package
+// base runs it.
 package aliascmd
 
 import (

@@ -61,7 +61,7 @@ The wallet's entries are looked at where it is open: by a pin file, an unlock, o
 			}
 			for _, i := range issues {
 				if i.Severity == audit.High {
-					return &base.ExitError{Code: base.ExitFailed}
+					return base.Failure(base.ExitFailed, nil)
 				}
 			}
 			return nil

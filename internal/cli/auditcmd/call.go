@@ -1,5 +1,5 @@
-// Package auditcmd: are the commands of trust: audit and vouch.
-// Start with the command's own file; package base runs it.
+// Package auditcmd has the commands of trust: audit and vouch. A command is a struct value in a file of its own;
+// package base runs it.
 package auditcmd
 
 import (

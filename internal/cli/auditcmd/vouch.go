@@ -89,11 +89,9 @@ func (c *call) vouchable(ctx context.Context) ([]vouch.Item, error) {
 	}
 	project := file.Attached()
 	if project == nil {
-		return nil, &base.ExitError{
-			Code: base.ExitUsage,
-			Err:  errors.New("there is no gharbor.toml here, nor in a folder above up to the repository's root"),
-			Try:  []string{"gharbor add NAME -project …"},
-		}
+		return nil, base.Failure(base.ExitUsage,
+			errors.New("there is no gharbor.toml here, nor in a folder above up to the repository's root"),
+			"gharbor add NAME -project …")
 	}
 	env := c.Environment()
 	var chosen []vouch.Item
@@ -192,22 +190,18 @@ func (c *call) vouch(ctx context.Context, items []vouch.Item, expect string) err
 	fmt.Fprintf(c.Stdout, "hash of %s: %s\n", wording.Plural(len(all), "this", "these"), hash)
 	switch {
 	case expect != "" && !strings.EqualFold(expect, hash):
-		return &base.ExitError{
-			Code: base.ExitFailed,
-			Err: errors.New("the hash is another one than expected, so nothing was vouched for: what a profile uses has " +
+		return base.Failure(base.ExitFailed,
+			errors.New("the hash is another one than expected, so nothing was vouched for: what a profile uses has "+
 				"changed"),
-			Try: []string{"gharbor vouch   # on a machine where somebody can look"},
-		}
+			"gharbor vouch   # on a machine where somebody can look")
 	case expect != "":
 	case news == 0:
 		c.Say("vouched for already; gharbor vouch -withdraw takes it back")
 		return nil
 	case !c.Interactive():
-		return &base.ExitError{
-			Code: base.ExitUsage,
-			Err:  errors.New("there is no terminal to ask on, so nothing was vouched for"),
-			Try:  []string{"gharbor vouch -expect HASH   # with the hash that somebody saw on a terminal"},
-		}
+		return base.Failure(base.ExitUsage,
+			errors.New("there is no terminal to ask on, so nothing was vouched for"),
+			"gharbor vouch -expect HASH   # with the hash that somebody saw on a terminal")
 	default:
 		what := wording.Plural(len(all), "this profile", "these profiles")
 		if items[0].Name == vouch.FileWord {

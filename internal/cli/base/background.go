@@ -18,7 +18,7 @@ type background struct {
 	Out io.Reader
 }
 
-// startBackground starts a hidden command in dir, "" for the folder that one is in.
+// StartBackground starts a hidden command in dir, "" for the folder that one is in.
 // env is all that it has of an environment: a process that stays for hours has no use for the
 // tokens of the shell that it was started from, and others of this user could read them there.
 func StartBackground(dir string, env []string, words ...string) (*background, error) {
@@ -48,7 +48,7 @@ var needed = []string{
 	"APPDATA", "LOCALAPPDATA", "USERPROFILE", "SYSTEMROOT",
 }
 
-// environmentOf is the part of the environment that a background process for a profile needs:
+// EnvironmentOf is the part of the environment that a background process for a profile needs:
 // what the program reads, and the variables that the profile names. Where the profile runs a
 // command for a secret, what that needs can't be known, and all is handed on.
 func (c *Call) EnvironmentOf(p *resolve.Profile) []string {

@@ -11,7 +11,7 @@ import (
 	"gentleharbor/core/profile/schema"
 )
 
-// target says which file an edit of a profile goes to: the project's where that
+// Target says which file an edit of a profile goes to: the project's where that
 // was asked for, or where only the project has the name.
 type Target struct{ Project bool }
 
@@ -19,7 +19,7 @@ func (t *Target) Flag(fs *FlagSet) {
 	fs.BoolVar(&t.Project, "project", false, "in the project's gharbor.toml rather than in your own file")
 }
 
-// of takes "project:" off a name and notes what it says.
+// Of takes "project:" off a name and notes what it says.
 func (t *Target) Of(c *Call, name string) (string, error) {
 	if own, ok := strings.CutPrefix(name, schema.ProjectPrefix); ok {
 		t.Project = true
@@ -37,7 +37,7 @@ func (t *Target) Of(c *Call, name string) (string, error) {
 	return name, nil
 }
 
-// update edits the user's or the project's file of profiles and says what was done.
+// Update edits the user's or the project's file of profiles and says what was done.
 func (c *Call) Update(ctx context.Context, t Target, done, name string,
 	edit func(*profile.File) (*profile.Edit, error)) error {
 	if err := c.Change(ctx, t.Project, "profile", done, name, edit); err != nil {
@@ -49,7 +49,7 @@ func (c *Call) Update(ctx context.Context, t Target, done, name string,
 	return nil
 }
 
-// change edits the file that has profiles, or aliases, the user's or the project's.
+// Change edits the file that has profiles, or aliases, the user's or the project's.
 func (c *Call) Change(ctx context.Context, project bool, kind, done, name string,
 	edit func(*profile.File) (*profile.Edit, error)) error {
 	path, err := c.Write(ctx, project, kind, edit)
@@ -60,7 +60,7 @@ func (c *Call) Change(ctx context.Context, project bool, kind, done, name string
 	return nil
 }
 
-// write makes an edit and says nothing; path is the file that was changed.
+// Write makes an edit and says nothing; path is the file that was changed.
 func (c *Call) Write(ctx context.Context, project bool, kind string,
 	edit func(*profile.File) (*profile.Edit, error)) (path string, err error) {
 	h, err := c.Home()
@@ -86,17 +86,15 @@ func (c *Call) Write(ctx context.Context, project bool, kind string,
 	return path, nil
 }
 
-// mayRemove asks whether something is to be removed, unless -yes said so.
+// MayRemove asks whether something is to be removed, unless -yes said so.
 func (c *Call) MayRemove(ctx context.Context, yes bool, what, command string) (bool, error) {
 	if yes {
 		return true, nil
 	}
 	if !c.Interactive() {
-		return false, &ExitError{
-			Code: ExitUsage,
-			Err:  errors.New("there is no terminal to ask on; -yes removes without asking"),
-			Try:  []string{command + " -yes"},
-		}
+		return false, Failure(ExitUsage,
+			errors.New("there is no terminal to ask on; -yes removes without asking"),
+			command+" -yes")
 	}
 	yes, err := c.Confirm(ctx, fmt.Sprintf("remove the %s?", what), false)
 	if err == nil && !yes {

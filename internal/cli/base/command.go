@@ -50,7 +50,7 @@ type World struct {
 	Exit func(code int)
 }
 
-// command is one command: what help shows of it, and what it does.
+// Command is one command: what help shows of it, and what it does.
 type Command struct {
 	Name     string                      // "add"; a verb's with its group's before it: "wallet put"
 	Args     string                      // "NAME [URL]"
@@ -86,7 +86,7 @@ type Call struct {
 	asked    *find.Engines // the container engines of this machine, once they are wanted
 }
 
-// maker makes a command by its name: a run makes the one that it is of.
+// Maker makes a command by its name: a run makes the one that it is of.
 type Maker struct {
 	Name string
 	Make func() *Command
@@ -101,7 +101,7 @@ func made(makers []Maker) []*Command {
 	return all
 }
 
-// runAs runs one of the commands that makers make, in the order in which help shows them, and returns the
+// Run runs one of the commands that makers make, in the order in which help shows them, and returns the
 // program's exit code.
 func Run(ctx context.Context, w World, makers []Maker, args []string) (code int) {
 	_, noColour := w.Lookup("NO_COLOR")
@@ -160,11 +160,9 @@ func dispatch(ctx context.Context, w World, term *render.Terminal, noColour bool
 		if len(rest) > 0 {
 			return groupHelp(w.Stdout, cmd)
 		}
-		return &ExitError{
-			Code: ExitUsage,
-			Err:  fmt.Errorf("%s needs a verb: %s", cmd.Name, strings.Join(verbNames(cmd.Verbs()), ", ")),
-			Try:  []string{"gharbor help " + cmd.Name},
-		}
+		return Failure(ExitUsage,
+			fmt.Errorf("%s needs a verb: %s", cmd.Name, strings.Join(verbNames(cmd.Verbs()), ", ")),
+			"gharbor help "+cmd.Name)
 	}
 	c := &Call{
 		World:    w,
@@ -253,15 +251,9 @@ func unknownCommand(all []*Command, group, word string) error {
 		what, prefix = "verb of "+group, group+" "
 	}
 	if near := nearest.Name(word, verbNames(all)); near != "" {
-		return &ExitError{
-			Code: ExitUsage,
-			Err:  fmt.Errorf("no %s of that name; did you mean %q?", what, near),
-			Try:  []string{"gharbor help " + prefix + near},
-		}
+		return Failure(ExitUsage,
+			fmt.Errorf("no %s of that name; did you mean %q?", what, near),
+			"gharbor help "+prefix+near)
 	}
-	return &ExitError{
-		Code: ExitUsage,
-		Err:  fmt.Errorf("no %s of that name", what),
-		Try:  []string{strings.TrimSpace("gharbor help " + group)},
-	}
+	return Failure(ExitUsage, fmt.Errorf("no %s of that name", what), strings.TrimSpace("gharbor help "+group))
 }

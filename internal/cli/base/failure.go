@@ -23,7 +23,7 @@ const (
 	ExitInterrupted = 130 // Ctrl-C, as shells number it
 )
 
-// exitError is an error with an exit code of its own and lines to try.
+// ExitError is an error with an exit code of its own and lines to try.
 type ExitError struct {
 	Code int
 	Err  error // nil: all has been said
@@ -39,9 +39,12 @@ func (e *ExitError) Error() string {
 
 func (e *ExitError) Unwrap() error { return e.Err }
 
-// usage is a mistake on the command line. It never repeats a value.
+// Failure is an error with its exit code and lines to try. Without an error all has been said.
+func Failure(code int, err error, try ...string) error { return &ExitError{code, err, try} }
+
+// Usage is a mistake on the command line. It never repeats a value.
 func Usage(format string, args ...any) error {
-	return &ExitError{Code: ExitUsage, Err: fmt.Errorf(format, args...)}
+	return Failure(ExitUsage, fmt.Errorf(format, args...))
 }
 
 func ExitCode(err error) (code int, try []string) {
@@ -72,12 +75,12 @@ func ExitCode(err error) (code int, try []string) {
 	return ExitFailed, nil
 }
 
-// routeFailed is a way to a server that could not be gone.
+// RouteFailed is a way to a server that could not be gone.
 func RouteFailed(found *finding.Finding) error {
-	return &ExitError{Code: ExitServer, Err: &secret.Failure{Found: found}, Try: found.Try}
+	return Failure(ExitServer, &secret.Failure{Found: found}, found.Try...)
 }
 
 // unchosen is the error for a command that got no profile.
 func unchosen(try []string, format string, args ...any) error {
-	return &ExitError{Code: ExitUsage, Err: fmt.Errorf(format, args...), Try: try}
+	return Failure(ExitUsage, fmt.Errorf(format, args...), try...)
 }

@@ -13,10 +13,10 @@ import (
 	"gentleharbor/core/profile/schema"
 )
 
-// assignments collects fields given on a command line, each once.
+// Assignments collects fields given on a command line, each once.
 type Assignments []schema.Override
 
-// flags registers a flag for every key of a profile that is not an expectation.
+// Flags registers a flag for every key of a profile that is not an expectation.
 func (a *Assignments) Flags(fs *FlagSet) {
 	for _, f := range fs.Keys.Fields() {
 		if strings.HasPrefix(string(f.Name), "expect.") {
@@ -32,7 +32,7 @@ func (a *Assignments) Flags(fs *FlagSet) {
 	}
 }
 
-// add notes a value. Its errors never repeat it.
+// Add notes a value. Its errors never repeat it.
 func (a *Assignments) Add(field *schema.Field, s string, more bool) error {
 	value, err := field.ParseValue(s)
 	if err != nil {
@@ -52,16 +52,16 @@ func (a *Assignments) Add(field *schema.Field, s string, more bool) error {
 	return nil
 }
 
-func (a Assignments) Get(k string) (schema.Value, bool) {
+func (a Assignments) Get(k key.Name) (schema.Value, bool) {
 	for _, have := range a {
-		if string(have.Field.Name) == k {
+		if have.Field.Name == k {
 			return have.Value, true
 		}
 	}
 	return schema.Value{}, false
 }
 
-// oneAddress refuses two kinds of address, and names both.
+// OneAddress refuses two kinds of address, and names both.
 func (a Assignments) OneAddress() error {
 	if first, second := schema.TwoAddresses(a); second != "" {
 		return Usage("-%s and -%s are two kinds of address; give one", first, second)
@@ -69,7 +69,7 @@ func (a Assignments) OneAddress() error {
 	return nil
 }
 
-// wholePaths makes paths that were typed here independent of the folder that
+// WholePaths makes paths that were typed here independent of the folder that
 // one is in now: in the file, a relative path belongs to the file's folder. A
 // path that starts with "~" or a variable is left as it is.
 func (a Assignments) WholePaths(home string) {
@@ -86,7 +86,7 @@ func (a Assignments) WholePaths(home string) {
 	}
 }
 
-// assigned reads a profile's name and the words key=value behind it, for an edit of
+// Assigned reads a profile's name and the words key=value behind it, for an edit of
 // the user's file or the project's.
 func (c *Call) Assigned(to *Target,
 	read func(string) (schema.Override, error)) (name string, sets Assignments, err error) {
@@ -97,7 +97,7 @@ func (c *Call) Assigned(to *Target,
 	return name, sets, err
 }
 
-// sets reads the words key=value behind the first.
+// Settings reads the words key=value behind the first.
 func (c *Call) Settings(project bool, read func(string) (schema.Override, error)) (sets Assignments, err error) {
 	for _, arg := range c.Args[1:] {
 		one, err := read(arg)
@@ -137,10 +137,10 @@ func keyValue(keys *schema.Schema, s string) (schema.Override, error) {
 	return schema.Override{Field: field, Hop: hop, Value: value}, err
 }
 
-// keyValue reads key=value by the keys of this run.
+// KeyValue reads key=value by the keys of this run.
 func (c *Call) KeyValue(s string) (schema.Override, error) { return keyValue(c.Keys, s) }
 
-// hopKeyValue reads a hop's key=value.
+// HopKeyValue reads a hop's key=value.
 func HopKeyValue(s string) (schema.Override, error) {
 	k, text, ok := strings.Cut(s, "=")
 	field := schema.HopField(key.Name(k))
@@ -168,7 +168,7 @@ func unknownKey(keys *schema.Schema, k string) error {
 	return errors.New("no key of that name; gharbor help set lists them")
 }
 
-// overrides is the flag -override key=value of test, show and certificate.
+// Overrides is the flag -override key=value of test, show and certificate.
 type Overrides []schema.Override
 
 func (o *Overrides) Flag(fs *FlagSet) {
@@ -201,16 +201,16 @@ func (o Overrides) fits(r *resolve.Profile) error {
 	return nil
 }
 
-// keyTable lists the keys for help.
+// KeyTable lists the keys for help.
 func KeyTable(keys *schema.Schema) string {
 	return fieldTable(keys.Fields(), 17) +
 		"  hop.N.KEY          a key of hop number N; gharbor help hop add lists them\n"
 }
 
-// hopKeyTable lists a hop's keys for help.
+// HopKeyTable lists a hop's keys for help.
 func HopKeyTable(*schema.Schema) string { return fieldTable(schema.HopFields(), 10) }
 
-// aliasKeyTable lists an alias' keys for help.
+// AliasKeyTable lists an alias' keys for help.
 func AliasKeyTable(keys *schema.Schema) string { return fieldTable(keys.AliasFields(), 15) }
 
 // fieldTable lists keys for help, their names in so many columns.
@@ -222,7 +222,7 @@ func fieldTable(fields []schema.Field, width int) string {
 	return b.String()
 }
 
-// words are assignments as set takes them.
+// Words are assignments as set takes them.
 func (a Assignments) Words() string {
 	var words []string
 	for _, s := range a {

@@ -114,7 +114,7 @@ func commandHelp(out io.Writer, keys *schema.Schema, cmd *Command) error {
 	return err
 }
 
-// inWords puts the words of the first engine, and lists of engines, in the place of names in braces: help and
+// InWords puts the words of the first engine, and lists of engines, in the place of names in braces: help and
 // examples are the same whatever engines there are.
 func InWords(keys *schema.Schema, text string) string {
 	if !strings.Contains(text, "{{") {

@@ -14,11 +14,11 @@ import (
 	"gentleharbor/core/vouch"
 )
 
-// home opens the tool's own folder.
+// Home opens the tool's own folder.
 func (c *Call) Home() (profile.Home, error) {
 	h, err := profile.FindHome(c.Keys, c.Lookup)
 	if err != nil {
-		return h, &ExitError{Code: ExitFile, Err: err}
+		return h, Failure(ExitFile, err)
 	}
 	h.Notice = func(text string) { c.Notice("%s", text) }
 	c.Log.Debug("home", "folder", h.Dir)
@@ -29,7 +29,7 @@ func (c *Call) Home() (profile.Home, error) {
 // would take a part of the time that is felt: about 1,500 profiles.
 const large = 256 << 10
 
-// load reads the profiles, once.
+// Load reads the profiles, once.
 func (c *Call) Load() (*profile.File, error) {
 	if c.Loaded == nil {
 		file, err := c.read()
@@ -93,7 +93,7 @@ func (c *Call) projectPlace() (place profile.Place, ok bool) {
 	return profile.FindProject(dir)
 }
 
-// workDir is the working folder.
+// WorkDir is the working folder.
 func (c *Call) WorkDir() (string, error) {
 	if c.Dir != "" {
 		return c.Dir, nil
@@ -101,7 +101,7 @@ func (c *Call) WorkDir() (string, error) {
 	return os.Getwd()
 }
 
-// missing is the error for a profile that is not there. Where the project's file
+// Missing is the error for a profile that is not there. Where the project's file
 // is wrong, the profile may stand in it.
 func (c *Call) Missing(file *profile.File, name string) error {
 	if c.Broken != nil {
@@ -110,7 +110,7 @@ func (c *Call) Missing(file *profile.File, name string) error {
 	return file.Missing(name)
 }
 
-// lookup finds a profile by its name, and says so where the project has one of
+// FindProfile finds a profile by its name, and says so where the project has one of
 // the same name.
 func (c *Call) FindProfile(file *profile.File, name string) (*profile.Profile, error) {
 	p := file.Lookup(name)
@@ -139,7 +139,7 @@ func (c *Call) read() (*profile.File, error) {
 	return file, err
 }
 
-// environment is what resolving a profile takes from the machine.
+// Environment is what resolving a profile takes from the machine.
 func (c *Call) Environment() resolve.Environment {
 	home := profile.UserHome(c.Lookup)
 	if c.Vouched.Path == "" {
@@ -154,7 +154,7 @@ func (c *Call) Environment() resolve.Environment {
 	return env
 }
 
-// account is the name of the system account, as its environment says.
+// SystemAccount is the name of the system account, as its environment says.
 func (c *Call) SystemAccount() string {
 	for _, name := range []string{"USER", "LOGNAME"} {
 		if user, ok := c.Lookup(name); ok && user != "" {
@@ -164,7 +164,7 @@ func (c *Call) SystemAccount() string {
 	return ""
 }
 
-// resolve loads a profile with its effective values.
+// Resolve loads a profile with its effective values.
 func (c *Call) Resolve(name string, over Overrides) (*resolve.Profile, error) {
 	file, err := c.Load()
 	if err != nil {

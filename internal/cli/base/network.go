@@ -15,7 +15,7 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// containers are the container engines of this machine.
+// Containers are the container engines of this machine.
 func (c *Call) Containers() *find.Engines {
 	if c.asked == nil {
 		c.asked = find.System(c.Engines, c.Lookup, c.Environment().Home)
@@ -23,14 +23,14 @@ func (c *Call) Containers() *find.Engines {
 	return c.asked
 }
 
-// network is what dialling takes from this machine.
+// Network is what dialling takes from this machine.
 func (c *Call) Network() route.Network {
 	network := route.System()
 	network.Containers = c.Containers()
 	return network
 }
 
-// bindingOf binds a wallet's entry to where a profile leads.
+// BindingOf binds a wallet's entry to where a profile leads.
 func (c *Call) BindingOf(ctx context.Context, p *resolve.Profile) (binding.Binding, error) {
 	b, err := binding.Of(ctx, c.Network().Sources(), p)
 	var failure *secret.Failure
@@ -43,13 +43,13 @@ func (c *Call) BindingOf(ctx context.Context, p *resolve.Profile) (binding.Bindi
 	return b, Usage("%w", err)
 }
 
-// hopPlaces are what hops take from this machine.
+// HopPlaces are what hops take from this machine.
 func (c *Call) HopPlaces() (hop.Places, error) {
 	h, err := c.Home()
 	return hop.Places{Home: c.Environment().Home, Known: filepath.Join(h.Dir, "known_hosts"), Lookup: c.Lookup}, err
 }
 
-// planHops is what a profile's hops come to, with notes on what of the SSH client
+// PlanHops is what a profile's hops come to, with notes on what of the SSH client
 // configuration is not honoured.
 func (c *Call) PlanHops(p *resolve.Profile) ([]*hop.Hop, []string, error) {
 	places, err := c.HopPlaces()
@@ -58,12 +58,12 @@ func (c *Call) PlanHops(p *resolve.Profile) ([]*hop.Hop, []string, error) {
 	}
 	hops, notes, found := places.Plan(p)
 	if found != nil {
-		return nil, nil, &ExitError{Code: ExitFile, Err: fmt.Errorf("%s (%s)", found.Cause, found.Code), Try: found.Try}
+		return nil, nil, Failure(ExitFile, fmt.Errorf("%s (%s)", found.Cause, found.Code), found.Try...)
 	}
 	return hops, notes, nil
 }
 
-// handOver is the connection that a profile leads to, for another program.
+// HandOver is the connection that a profile leads to, for another program.
 func (c *Call) HandOver(ctx context.Context, p *resolve.Profile, v secret.Value) (handover.Connection, error) {
 	if found := p.Problem(); found != nil {
 		return handover.Connection{}, &secret.Failure{Found: found}

@@ -14,7 +14,7 @@ import (
 	"gentleharbor/core/profile/schema"
 )
 
-// flagSet is the flags of a command that is being made, with the keys of profiles that some of them are.
+// FlagSet is the flags of a command that is being made, with the keys of profiles that some of them are.
 type FlagSet struct {
 	*flag.FlagSet
 	Keys *schema.Schema
@@ -62,18 +62,16 @@ func (c *Call) countArgs(cmd *Command) error {
 	try := []string{"gharbor help " + cmd.Name}
 	switch n := len(c.Args); {
 	case n < cmd.MinArgs:
-		return &ExitError{Code: ExitUsage, Err: fmt.Errorf("%s needs %s", cmd.Name, cmd.Args), Try: try}
+		return Failure(ExitUsage, fmt.Errorf("%s needs %s", cmd.Name, cmd.Args), try...)
 	case cmd.MaxArgs >= 0 && n > cmd.MaxArgs:
 		what := cmd.Args
 		if what == "" {
 			what = "no names"
 		}
-		return &ExitError{
-			Code: ExitUsage,
-			Err: fmt.Errorf("%s takes %s, and %d words were given; a value with blanks needs quotes, a switch's value an "+
+		return Failure(ExitUsage,
+			fmt.Errorf("%s takes %s, and %d words were given; a value with blanks needs quotes, a switch's value an "+
 				"= sign", cmd.Name, what, n),
-			Try: try,
-		}
+			try...)
 	}
 	return nil
 }
@@ -132,7 +130,7 @@ func (c *Call) flagError(cmd *Command, fs *FlagSet, err, wrong error) error {
 	}
 	try := []string{"gharbor help " + cmd.Name}
 	if wrong != nil {
-		return &ExitError{Code: ExitUsage, Err: wrong, Try: try}
+		return Failure(ExitUsage, wrong, try...)
 	}
 	if name, ok := strings.CutPrefix(err.Error(), "flag provided but not defined: -"); ok {
 		var all []string
@@ -148,12 +146,12 @@ func (c *Call) flagError(cmd *Command, fs *FlagSet, err, wrong error) error {
 		if near := nearest.Name(name, all); near != "" {
 			text += "; did you mean -" + near + "?"
 		}
-		return &ExitError{Code: ExitUsage, Err: errors.New(text), Try: try}
+		return Failure(ExitUsage, errors.New(text), try...)
 	}
 	if name, ok := strings.CutPrefix(err.Error(), "flag needs an argument: -"); ok {
-		return &ExitError{Code: ExitUsage, Err: fmt.Errorf("-%s needs a value", clean.Line(name, 40)), Try: try}
+		return Failure(ExitUsage, fmt.Errorf("-%s needs a value", clean.Line(name, 40)), try...)
 	}
-	return &ExitError{Code: ExitUsage, Err: errors.New("a flag is not written as one: -name or -name=value"), Try: try}
+	return Failure(ExitUsage, errors.New("a flag is not written as one: -name or -name=value"), try...)
 }
 
 // plainFlag reports whether an unknown flag's name may be repeated: what has
@@ -170,10 +168,10 @@ func setFlags(set map[string]bool) []string {
 	return all
 }
 
-// format is the flag -format of a command that lists or tests.
+// Format is the flag -format of a command that lists or tests.
 type Format string
 
-// flag registers -format with text and json, and with more where a command has
+// Flag registers -format with text and json, and with more where a command has
 // more.
 func (f *Format) Flag(fs *FlagSet, more ...string) {
 	*f = "text"

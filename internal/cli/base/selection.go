@@ -13,14 +13,14 @@ import (
 	"gentleharbor/internal/cli/wording"
 )
 
-// selection is the flags that choose among the profiles.
+// Selection is the flags that choose among the profiles.
 type Selection struct {
 	tag    string
 	engine string
 	all    bool // only where all was asked for by name
 }
 
-// flags registers -tag and -engine, and -all where a command does nothing
+// Flags registers -tag and -engine, and -all where a command does nothing
 // without being told to which profiles.
 func (s *Selection) Flags(fs *FlagSet, all bool) {
 	fs.Func("tag", "only profiles with this tag", func(text string) error {
@@ -43,10 +43,10 @@ func (s *Selection) Flags(fs *FlagSet, all bool) {
 	}
 }
 
-// used reports whether any of the flags was given.
+// Used reports whether any of the flags was given.
 func (s *Selection) Used() bool { return s.all || s.tag != "" || s.engine != "" }
 
-// has reports whether a profile is chosen by tag and engine.
+// Has reports whether a profile is chosen by tag and engine.
 func (s *Selection) Has(r *resolve.Profile) bool {
 	if s.engine != "" && r.Text(key.Engine) != s.engine {
 		return false
@@ -58,7 +58,7 @@ func (s *Selection) Has(r *resolve.Profile) bool {
 	return ok && slices.Contains(tags.Value.List(), s.tag)
 }
 
-// choose returns the profiles that the names or the flags mean, in their
+// Choose returns the profiles that the names or the flags mean, in their
 // order. None at all is a mistake: a check of nothing would look like success.
 func (c *Call) Choose(s Selection, over Overrides) ([]*resolve.Profile, error) {
 	switch {

@@ -15,7 +15,7 @@ import (
 	"gentleharbor/core/wallet"
 )
 
-// finder finds secrets for profiles.
+// Finder finds secrets for profiles.
 func (c *Call) Finder() (*secret.Finder, error) {
 	vault, err := c.vault("")
 	if err != nil {
@@ -34,7 +34,7 @@ func (c *Call) Finder() (*secret.Finder, error) {
 	}, err
 }
 
-// store is the wallet that the flag, the settings or the usual place name, and
+// Store is the wallet that the flag, the settings or the usual place name, and
 // the place of the pin file of a reader.
 func (c *Call) Store(path string) (s wallet.Store, pin string, err error) {
 	h, err := c.Home()
@@ -81,7 +81,7 @@ func (c *Call) keeper(ctx context.Context, id string) (wallet.Opener, error) {
 	return nil, ctx.Err()
 }
 
-// openKeeper is keeper for a command that goes on without one. It prints a notice where the
+// OpenKeeper is keeper for a command that goes on without one. It prints a notice where the
 // process does not answer.
 func (c *Call) OpenKeeper(ctx context.Context, id string) wallet.Opener {
 	k, err := c.keeper(ctx, id)
@@ -100,7 +100,7 @@ func (c *Call) LastSeen() lastseen.Store {
 	return lastseen.Store{Path: filepath.Join(h.Dir, "last-seen.json")}
 }
 
-// remember keeps what logins were like. That it can't is no reason to fail.
+// Remember keeps what logins were like. That it can't is no reason to fail.
 func (c *Call) Remember(ctx context.Context, profiles []*resolve.Profile, reports []*check.Report) {
 	if err := c.LastSeen().Keep(ctx, profiles, reports); err != nil {
 		c.Log.Debug("last seen", "not kept", err)

@@ -1,5 +1,5 @@
-// Package containercmd: are the commands of servers in containers, and nearby, which looks for servers of this machine.
-// Start with the command's own file; package base runs it.
+// Package containercmd has the commands of servers in containers, and nearby, which finds the servers of this
+// machine. A command is a struct value in a file of its own; package base runs it.
 package containercmd
 
 import (

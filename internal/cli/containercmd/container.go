@@ -83,7 +83,7 @@ may count that as a failed connection.`,
 			views, found := c.Containers().Scan(ctx, endpoint, true)
 			done()
 			if ctx.Err() != nil {
-				return &base.ExitError{Code: base.ExitInterrupted}
+				return base.Failure(base.ExitInterrupted, nil)
 			}
 			engines := c.withProfiles(file, views)
 			switch {
@@ -99,7 +99,7 @@ may count that as a failed connection.`,
 				err = c.scanTables(engines)
 			}
 			if err == nil && !slices.ContainsFunc(views, func(v find.View) bool { return v.Finding == nil }) {
-				return &base.ExitError{Code: base.ExitServer}
+				return base.Failure(base.ExitServer, nil)
 			}
 			return err
 		}),

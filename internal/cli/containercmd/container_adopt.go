@@ -72,12 +72,10 @@ func (c *call) adopt(ctx context.Context, o adoptOptions) error {
 	if o.engine != "" {
 		seen.Engine, seen.Declaration.Engine = o.engine, o.engine
 	} else if !known {
-		return &base.ExitError{
-			Code: base.ExitUsage,
-			Err:  fmt.Errorf("nothing says that the container %s is a database server, or which", seen.Container),
-			Try: []string{fmt.Sprintf("gharbor container adopt %s -engine %s   # or which it is", c.Args[0],
-				c.Engines.Example().Word)},
-		}
+		return base.Failure(base.ExitUsage,
+			fmt.Errorf("nothing says that the container %s is a database server, or which", seen.Container),
+			fmt.Sprintf("gharbor container adopt %s -engine %s   # or which it is", c.Args[0],
+				c.Engines.Example().Word))
 	}
 	named := seen.Named
 	if named.Compose() && !wanted.Compose() {
@@ -98,7 +96,10 @@ func (c *call) adopt(ctx context.Context, o adoptOptions) error {
 	if err := profilecmd.Of(c.Call).Free(base.Target{}, name); err != nil {
 		return err
 	}
-	adopted := &transfercmd.Planned{Found: intake.Found{Name: name, Sets: c.adoptedSets(seen, named, client.Endpoint.Address, o)}}
+	adopted := &transfercmd.Planned{Found: intake.Found{
+		Name: name,
+		Sets: c.adoptedSets(seen, named, client.Endpoint.Address, o),
+	}}
 	adopted.Settings = adopted.Sets
 	if o.into != "" {
 		if seen.Declaration.Variable == "" {

@@ -81,11 +81,9 @@ root can read. The profile then leads to the container. -dry-run stops after sho
 		Run: run(func(ctx context.Context, c *call) error {
 			switch {
 			case o.image == "":
-				return &base.ExitError{
-					Code: base.ExitUsage,
-					Err:  errors.New("-image is missing: of which image is it to be made?"),
-					Try:  []string{"gharbor help container make"},
-				}
+				return base.Failure(base.ExitUsage,
+					errors.New("-image is missing: of which image is it to be made?"),
+					"gharbor help container make")
 			case o.within <= 0:
 				return base.Usage("-within: expected a time above zero, such as 60s")
 			}
@@ -154,9 +152,10 @@ func (c *call) makeable(o makeOptions) (*resolve.Profile, error) {
 	}
 	name := c.Args[0]
 	if schema.ValidName(name) && file.Lookup(name) == nil {
-		return nil, &base.ExitError{Code: base.ExitUsage, Err: fmt.Errorf("there is no profile %s yet to make a container of", name),
-			Try: []string{fmt.Sprintf("gharbor add %s -engine %s -container %s -user %s -secret wallet", name,
-				c.imageEngine(o.image), name, clean.Shell(cmp.Or(c.SystemAccount(), "NAME")))}}
+		return nil, base.Failure(base.ExitUsage,
+			fmt.Errorf("there is no profile %s yet to make a container of", name),
+			fmt.Sprintf("gharbor add %s -engine %s -container %s -user %s -secret wallet", name,
+				c.imageEngine(o.image), name, clean.Shell(cmp.Or(c.SystemAccount(), "NAME"))))
 	}
 	p, err := c.Resolve(name, nil)
 	if err != nil {
@@ -174,26 +173,21 @@ func (c *call) makeable(o makeOptions) (*resolve.Profile, error) {
 	case len(p.Hops()) > 0:
 		return nil, base.Usage("the profile has hops, and the container would be on this side of them")
 	case in && called.Compose():
-		return nil, &base.ExitError{
-			Code: base.ExitUsage,
-			Err:  errors.New("the profile's container is a compose file's service, which its compose file makes"),
-			Try:  []string{fmt.Sprintf("docker compose -p %s up -d %s", called.Project, called.Service)},
-		}
+		return nil, base.Failure(base.ExitUsage,
+			errors.New("the profile's container is a compose file's service, which its compose file makes"),
+			fmt.Sprintf("docker compose -p %s up -d %s", called.Project, called.Service))
 	case !in && !local && p.Address().Known():
-		return nil, base.Usage("the profile leads to another machine or a socket; a container is made of one whose address is " +
-			"container, or this machine's")
+		return nil, base.Usage(
+			"the profile leads to another machine or a socket; a container is made of one whose address is " +
+				"container, or this machine's")
 	case p.Text(key.User) == "":
-		return nil, &base.ExitError{
-			Code: base.ExitUsage,
-			Err:  errors.New("the profile does not say which user to make"),
-			Try:  []string{"gharbor set " + p.Called + " user=NAME"},
-		}
+		return nil, base.Failure(base.ExitUsage,
+			errors.New("the profile does not say which user to make"),
+			"gharbor set "+p.Called+" user=NAME")
 	case p.Text(key.Secret) == "none":
-		return nil, &base.ExitError{
-			Code: base.ExitUsage,
-			Err:  errors.New("the profile says secret = \"none\": whoever is on this machine could log in to such a server"),
-			Try:  []string{"gharbor set " + p.Called + " secret=wallet"},
-		}
+		return nil, base.Failure(base.ExitUsage,
+			errors.New("the profile says secret = \"none\": whoever is on this machine could log in to such a server"),
+			"gharbor set "+p.Called+" secret=wallet")
 	}
 	return p, nil
 }
@@ -371,7 +365,7 @@ func (c *call) carryOut(ctx context.Context, m *building, client *api.Client) er
 		if undo != nil {
 			undo()
 		}
-		return &base.ExitError{Code: base.ExitInterrupted}
+		return base.Failure(base.ExitInterrupted, nil)
 	case found != nil:
 		return base.RouteFailed(found)
 	}
@@ -410,7 +404,7 @@ func (c *call) pull(ctx context.Context, p *making.Plan) error {
 	progress.Clear()
 	switch {
 	case ctx.Err() != nil:
-		return &base.ExitError{Code: base.ExitInterrupted}
+		return base.Failure(base.ExitInterrupted, nil)
 	case found != nil:
 		return base.RouteFailed(found)
 	}

@@ -50,7 +50,7 @@ may count it as a failed one.`,
 			survey := nearby.Machine(c.Engines).Survey(ctx, "")
 			inContainers := <-views
 			if ctx.Err() != nil {
-				return &base.ExitError{Code: base.ExitInterrupted}
+				return base.Failure(base.ExitInterrupted, nil)
 			}
 			servers := c.contained(file, c.matchProfiles(file, survey), inContainers)
 			if form.JSON() {

@@ -30,11 +30,9 @@ the password in the wallet.`,
 				return err
 			}
 			if making.MadeFor(one.Container) == "" {
-				return &base.ExitError{
-					Code: base.ExitUsage,
-					Err:  fmt.Errorf("the container %s was not made by gharbor, so it is left alone", one.Name),
-					Try:  []string{"docker rm " + clean.Shell(one.Name) + "   # if that is meant"},
-				}
+				return base.Failure(base.ExitUsage,
+					fmt.Errorf("the container %s was not made by gharbor, so it is left alone", one.Name),
+					"docker rm "+clean.Shell(one.Name)+"   # if that is meant")
 			}
 			volume := one.Config.Labels[making.DataLabel]
 			what := "container " + one.Name + "; its volume " + clean.Line(volume, 200) + " stays, with the data"

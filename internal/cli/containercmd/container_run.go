@@ -106,7 +106,7 @@ func (c *call) waitContainer(ctx context.Context, one *named, within time.Durati
 	done()
 	switch {
 	case ctx.Err() != nil:
-		return &base.ExitError{Code: base.ExitInterrupted}
+		return base.Failure(base.ExitInterrupted, nil)
 	case found != nil:
 		return base.RouteFailed(found)
 	}

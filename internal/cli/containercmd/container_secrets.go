@@ -28,10 +28,8 @@ func (c *call) makeSecrets(ctx context.Context, m *building) (map[string]secret.
 			return nil, err
 		}
 		if !v.Present() || v.Empty() {
-			return nil, &base.ExitError{
-				Code: base.ExitSecret,
-				Err:  errors.New("the profile's password is empty, and a server without one would be open to everybody here"),
-			}
+			return nil, base.Failure(base.ExitSecret,
+				errors.New("the profile's password is empty, and a server without one would be open to everybody here"))
 		}
 		for _, s := range m.plan.Secrets {
 			if s.Entry == m.entry {
@@ -61,13 +59,11 @@ func (c *call) makeSecrets(ctx context.Context, m *building) (map[string]secret.
 				e = *old
 				e.Bindings, e.Changed = slices.Clone(old.Bindings), now
 			case m.plan.OldVolume && s.Entry == m.entry:
-				return &base.ExitError{
-					Code: base.ExitUsage,
-					Err: fmt.Errorf("the volume %s is there already, and the password of what is in it is not in the wallet",
+				return base.Failure(base.ExitUsage,
+					fmt.Errorf("the volume %s is there already, and the password of what is in it is not in the wallet",
 						m.plan.Volume),
-					Try: []string{"gharbor wallet put " + s.Entry + "   # the password that its server has",
-						fmt.Sprintf("gharbor container make %s -image %s -volume %s-2", m.profile.Called, m.image, m.plan.Volume)},
-				}
+					"gharbor wallet put "+s.Entry+"   # the password that its server has",
+					fmt.Sprintf("gharbor container make %s -image %s -volume %s-2", m.profile.Called, m.image, m.plan.Volume))
 			default:
 				e.Secret = secretcmd.Generate(generatedLength)
 				made = append(made, s.Entry)

@@ -1,5 +1,5 @@
-// Package democmd: are the guided example and the version.
-// Start with the command's own file; package base runs it.
+// Package democmd has the guided example and the version. A command is a struct value in a file of its own;
+// package base runs it.
 package democmd
 
 import (

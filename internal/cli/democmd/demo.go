@@ -56,7 +56,7 @@ func (c *call) demo(ctx context.Context, keep bool) error {
 	}
 	switch {
 	case ctx.Err() != nil && !keep:
-		return &base.ExitError{Code: base.ExitInterrupted}
+		return base.Failure(base.ExitInterrupted, nil)
 	case errors.Is(err, context.Canceled):
 		return nil
 	case errors.Is(err, demo.ErrNoPart):

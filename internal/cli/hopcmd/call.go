@@ -1,5 +1,4 @@
-// Package hopcmd: are the commands of hops.
-// Start with the command's own file; package base runs it.
+// Package hopcmd has the commands of hops. A command is a struct value in a file of its own; package base runs it.
 package hopcmd
 
 import (

@@ -125,14 +125,12 @@ func (c *call) pinHops(ctx context.Context, o pinOptions) error {
 		return err
 	}
 	if found := p.Problem(); found != nil {
-		return &base.ExitError{Code: base.ExitFile, Err: fmt.Errorf("%s (%s)", found.Cause, found.Code), Try: found.Try}
+		return base.Failure(base.ExitFile, fmt.Errorf("%s (%s)", found.Cause, found.Code), found.Try...)
 	}
 	if len(p.Hops()) == 0 {
-		return &base.ExitError{
-			Code: base.ExitUsage,
-			Err:  fmt.Errorf("the profile %s has no hops", p.Called),
-			Try:  []string{"gharbor hop add " + p.Called + " host=HOST"},
-		}
+		return base.Failure(base.ExitUsage,
+			fmt.Errorf("the profile %s has no hops", p.Called),
+			"gharbor hop add "+p.Called+" host=HOST")
 	}
 	places, err := c.HopPlaces()
 	if err != nil {
@@ -193,16 +191,12 @@ func (c *call) pinHop(ctx context.Context, d *hop.Dialer, link *hop.Link, h *hop
 	switch {
 	case slices.Contains(o.fingerprints, print):
 	case len(o.fingerprints) > 0:
-		return &base.ExitError{
-			Code: base.ExitServer,
-			Err:  fmt.Errorf("%s shows another key than -fingerprint says; nothing is kept", h.Stage),
-		}
+		return base.Failure(base.ExitServer,
+			fmt.Errorf("%s shows another key than -fingerprint says; nothing is kept", h.Stage))
 	case !c.Interactive():
-		return &base.ExitError{
-			Code: base.ExitUsage,
-			Err:  errors.New("there is no terminal to compare the fingerprint on; -fingerprint says what it must be"),
-			Try:  []string{fmt.Sprintf("gharbor hop pin %s -fingerprint %s   # if that is the hop's", d.Profile, print)},
-		}
+		return base.Failure(base.ExitUsage,
+			errors.New("there is no terminal to compare the fingerprint on; -fingerprint says what it must be"),
+			fmt.Sprintf("gharbor hop pin %s -fingerprint %s   # if that is the hop's", d.Profile, print))
 	default:
 		c.Say("  Compare it with what whoever runs the hop tells you: a machine that stands between shows a key too.")
 		yes, err := c.Confirm(ctx, "  is it the hop's key, and to be kept?", false)
@@ -211,7 +205,7 @@ func (c *call) pinHop(ctx context.Context, d *hop.Dialer, link *hop.Link, h *hop
 		}
 		if !yes {
 			c.Say("nothing was kept")
-			return &base.ExitError{Code: base.ExitServer}
+			return base.Failure(base.ExitServer, nil)
 		}
 	}
 	if err := os.MkdirAll(filepath.Dir(known), 0o700); err != nil {

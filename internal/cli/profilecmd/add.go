@@ -100,7 +100,7 @@ func (c *Call) add(ctx context.Context, o addOptions, given base.Assignments) er
 	return c.FirstTest(ctx, name, test)
 }
 
-// firstTest tests a profile that was just kept, or says how.
+// FirstTest tests a profile that was just kept, or says how.
 func (c *Call) FirstTest(ctx context.Context, name string, test bool) error {
 	if !test {
 		c.Say("  try: gharbor test %s", name)
@@ -139,24 +139,20 @@ func (c *Call) fromURL(o addOptions, given base.Assignments) (base.Assignments, 
 // complete asks for the values where none was given, and wants an engine where
 // some were.
 func (c *Call) complete(ctx context.Context, to base.Target, given base.Assignments) (base.Assignments, error) {
-	_, engine := given.Get("engine")
-	_, like := given.Get("like")
-	_, alias := given.Get("alias")
+	_, engine := given.Get(key.Engine)
+	_, like := given.Get(key.Like)
+	_, alias := given.Get(key.Alias)
 	switch {
 	case engine || like || alias:
 		return given, nil
 	case len(given) > 0:
-		return nil, &base.ExitError{
-			Code: base.ExitUsage,
-			Err:  errors.New("-engine is missing: which kind of server is it?"),
-			Try:  []string{"gharbor add " + c.Args[0] + " -engine " + c.Engines.Example().Word + " …"},
-		}
+		return nil, base.Failure(base.ExitUsage,
+			errors.New("-engine is missing: which kind of server is it?"),
+			"gharbor add "+c.Args[0]+" -engine "+c.Engines.Example().Word+" …")
 	case !c.Interactive():
-		return nil, &base.ExitError{
-			Code: base.ExitUsage,
-			Err:  errors.New("nothing to add, and no terminal to ask on: give flags or a URL"),
-			Try:  []string{"gharbor help add"},
-		}
+		return nil, base.Failure(base.ExitUsage,
+			errors.New("nothing to add, and no terminal to ask on: give flags or a URL"),
+			"gharbor help add")
 	}
 	if err := c.Free(to, c.Args[0]); err != nil {
 		return nil, err
@@ -164,13 +160,13 @@ func (c *Call) complete(ctx context.Context, to base.Target, given base.Assignme
 	return c.ask(ctx)
 }
 
-// keep writes the new profile.
+// Keep writes the new profile.
 func (c *Call) Keep(ctx context.Context, to base.Target, name string, given base.Assignments) error {
 	if !to.Project { // in a project's file a relative path is the repository's
 		given.WholePaths(c.Environment().Home)
 	}
 	err := c.Update(ctx, to, "kept", name, func(f *profile.File) (*profile.Edit, error) { return f.Add(name, given) })
-	if _, alias := given.Get("alias"); alias && err == nil {
+	if _, alias := given.Get(key.Alias); alias && err == nil {
 		c.astray(to, name)
 	}
 	return err
@@ -197,7 +193,7 @@ func (c *Call) withPastedURL(name string, given base.Assignments, into string) (
 	if !password.Present() {
 		return nil, secret.Value{}, base.Usage("-into wallet: the URL has no password in it")
 	}
-	if _, twice := given.Get("secret"); twice {
+	if _, twice := given.Get(key.Secret); twice {
 		return nil, secret.Value{}, base.Usage("-secret and -into wallet both say where the password is; give one")
 	}
 	err = given.Add(c.Keys.Field(key.Secret), "wallet:"+name, false)
@@ -215,10 +211,10 @@ func (c *Call) withURL(given base.Assignments, url string) (base.Assignments, er
 // withSets adds what a URL says to what the flags say.
 func withSets(given base.Assignments, fromURL []schema.Override) (base.Assignments, error) {
 	for _, one := range fromURL {
-		if _, twice := given.Get(string(one.Field.Name)); twice && one.Field.Name != "engine" {
+		if _, twice := given.Get(one.Field.Name); twice && one.Field.Name != "engine" {
 			return nil, base.Usage("-%s and the URL both say the %s; give it once", one.Field.Name, one.Field.Name)
 		}
-		if e, twice := given.Get("engine"); twice && one.Field.Name == "engine" {
+		if e, twice := given.Get(key.Engine); twice && one.Field.Name == "engine" {
 			if e.Text() != one.Value.Text() {
 				return nil, base.Usage("-engine and the URL name different engines; give one")
 			}
@@ -229,7 +225,7 @@ func withSets(given base.Assignments, fromURL []schema.Override) (base.Assignmen
 	return given, nil
 }
 
-// free refuses a name that is taken before any question is asked.
+// Free refuses a name that is taken before any question is asked.
 func (c *Call) Free(to base.Target, name string) error {
 	file, err := c.Load()
 	if err != nil {
@@ -259,7 +255,7 @@ func (c *Call) ask(ctx context.Context) (base.Assignments, error) {
 	if err := c.askWhere(ctx, &given); err != nil {
 		return nil, err
 	}
-	if _, socket := given.Get("socket"); !socket {
+	if _, socket := given.Get(key.Socket); !socket {
 		if _, err := c.askField(ctx, "port", "port", strconv.Itoa(spec.Port), &given); err != nil {
 			return nil, err
 		}
@@ -290,8 +286,8 @@ func (c *Call) ask(ctx context.Context) (base.Assignments, error) {
 		return nil, err
 	}
 	rule := "verified"
-	host, _ := given.Get("host")
-	if _, socket := given.Get("socket"); socket || hostname.Local(host.Text()) {
+	host, _ := given.Get(key.Host)
+	if _, socket := given.Get(key.Socket); socket || hostname.Local(host.Text()) {
 		rule = "offered"
 	}
 	_, err = c.askField(ctx, "tls", "tls: off, offered, required or verified", rule, &given)

@@ -1,5 +1,5 @@
-// Package profilecmd: are the commands that keep profiles: add, set, list, show, copy, rename and remove.
-// Start with the command's own file; package base runs it.
+// Package profilecmd has the commands that keep profiles: add, set, list, show, copy, rename and remove. A command
+// is a struct value in a file of its own; package base runs it.
 package profilecmd
 
 import (

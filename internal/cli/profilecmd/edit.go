@@ -6,6 +6,7 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/vouch"
@@ -35,7 +36,7 @@ order of keys stay. Lists take commas: tags=local,field. The keys:`,
 				func(f *profile.File) (*profile.Edit, error) { return f.Set(name, sets) }); err != nil {
 				return err
 			}
-			if _, alias := sets.Get("alias"); alias {
+			if _, alias := sets.Get(key.Alias); alias {
 				c.astray(to, name)
 			}
 			return nil
@@ -82,19 +83,15 @@ func (c *Call) mayCopy(file *profile.File, p *profile.Profile, to base.Target) e
 	}
 	r := resolve.Of(file, p, nil, c.Environment())
 	if found := r.WhyNotVouched(); found != nil {
-		return &base.ExitError{
-			Code: base.ExitFile,
-			Err:  fmt.Errorf("%s: a copy would use the same (%s)", found.Cause, found.Code),
-			Try:  found.Try,
-		}
+		return base.Failure(base.ExitFile,
+			fmt.Errorf("%s: a copy would use the same (%s)", found.Cause, found.Code),
+			found.Try...)
 	}
 	if file := repositoryFile(vouch.Of(r.Sealed())); file != "" {
-		return &base.ExitError{
-			Code: base.ExitFile,
-			Err: fmt.Errorf("the profile %s uses files of the repository (%s): in a copy nobody would notice when they "+
+		return base.Failure(base.ExitFile,
+			fmt.Errorf("the profile %s uses files of the repository (%s): in a copy nobody would notice when they "+
 				"change; a profile that is like it does", r.Called, file),
-			Try: []string{fmt.Sprintf("gharbor add %s -like %s", c.Args[1], schema.ProjectPrefix+p.Name)},
-		}
+			fmt.Sprintf("gharbor add %s -like %s", c.Args[1], schema.ProjectPrefix+p.Name))
 	}
 	return nil
 }

@@ -68,7 +68,7 @@ func Show() *base.Command {
 				found = r.AliasProblem()
 			}
 			if err == nil && found != nil {
-				return &base.ExitError{Code: base.ExitFile, Err: errors.New(found.Cause), Try: found.Try}
+				return base.Failure(base.ExitFile, errors.New(found.Cause), found.Try...)
 			}
 			return err
 		}),

@@ -1,5 +1,5 @@
-// Package secretcmd: are the commands of secrets: secret, and those of the wallet.
-// Start with the command's own file; package base runs it.
+// Package secretcmd has the commands of secrets: secret, and those of the wallet. A command is a struct value in a
+// file of its own; package base runs it.
 package secretcmd
 
 import (

@@ -90,10 +90,10 @@ func putError(err error) error {
 	return err
 }
 
-// queryOf is the question for a profile's secret, at its first address.
+// QueryOf is the question for a profile's secret, at its first address.
 func (c *Call) QueryOf(ctx context.Context, p *resolve.Profile) (secret.Query, error) {
 	if found := p.Problem(); found != nil {
-		return secret.Query{}, &base.ExitError{Code: base.ExitFile, Err: errors.New(found.Cause)}
+		return secret.Query{}, base.Failure(base.ExitFile, errors.New(found.Cause))
 	}
 	q, found := check.SecretQuery(ctx, c.Network(), p)
 	switch {
@@ -101,7 +101,7 @@ func (c *Call) QueryOf(ctx context.Context, p *resolve.Profile) (secret.Query, e
 	case found.Code.Area() == "container":
 		return q, base.RouteFailed(found)
 	default:
-		return q, &base.ExitError{Code: base.ExitFile, Err: errors.New(found.Cause), Try: found.Try}
+		return q, base.Failure(base.ExitFile, errors.New(found.Cause), found.Try...)
 	}
 	return q, nil
 }

@@ -38,7 +38,7 @@ to the address, over the hops and with the TLS that it is bound to.`,
 	}
 }
 
-// walletFlags are the flags of the commands that open a wallet.
+// WalletFlags are the flags of the commands that open a wallet.
 type WalletFlags struct {
 	Path string
 	File string // of the passphrase
@@ -54,13 +54,11 @@ func (o *WalletFlags) Flags(fs *base.FlagSet) {
 	fs.StringVar(&o.File, "passphrase-file", "", "a 0600 file with the passphrase in its first line")
 }
 
-// noTerminal is the error for a question that nobody can be asked.
+// NoTerminal is the error for a question that nobody can be asked.
 func NoTerminal(what, instead string) error {
-	return &base.ExitError{
-		Code: base.ExitSecret,
-		Err:  fmt.Errorf("%s is to be typed, and there is no terminal to ask on", what),
-		Try:  []string{instead},
-	}
+	return base.Failure(base.ExitSecret,
+		fmt.Errorf("%s is to be typed, and there is no terminal to ask on", what),
+		instead)
 }
 
 // passphrase takes the wallet's passphrase from its file or the terminal.
@@ -127,13 +125,14 @@ func (c *Call) twice(ctx context.Context, prompt string) (secret.Value, error) {
 		}
 		c.Say("the two differ")
 	}
-	return secret.Value{}, &base.ExitError{Code: base.ExitSecret, Err: errors.New("the two differed three times; nothing was kept")}
+	return secret.Value{}, base.Failure(base.ExitSecret,
+		errors.New("the two differed three times; nothing was kept"))
 }
 
 // maxSecretInput bounds a secret from standard input, in bytes.
 const maxSecretInput = 64 << 10
 
-// secretFromStdin is the first line of standard input.
+// SecretFromStdin is the first line of standard input.
 func (c *Call) SecretFromStdin() (secret.Value, error) {
 	line, err := bufio.NewReader(io.LimitReader(c.Stdin, maxSecretInput+1)).ReadString('\n')
 	if err != nil && err != io.EOF {
@@ -148,7 +147,7 @@ func (c *Call) SecretFromStdin() (secret.Value, error) {
 	return secret.NewValue(strings.TrimRight(line, "\r\n")), nil
 }
 
-// openWallet opens the wallet for reading: as a reader, through an unlock, or by
+// OpenWallet opens the wallet for reading: as a reader, through an unlock, or by
 // the passphrase.
 func (c *Call) OpenWallet(ctx context.Context, o WalletFlags) (*wallet.Wallet, error) {
 	s, pin, err := c.Store(o.Path)
@@ -178,7 +177,7 @@ func (c *Call) OpenWallet(ctx context.Context, o WalletFlags) (*wallet.Wallet, e
 	return s.Open(ctx, pass)
 }
 
-// changeWallet takes the passphrase and writes the next generation.
+// ChangeWallet takes the passphrase and writes the next generation.
 func (c *Call) ChangeWallet(ctx context.Context, o WalletFlags,
 	change func(*wallet.Wallet, *wallet.Passphrase) error) (*wallet.Wallet, error) {
 	s, _, err := c.Store(o.Path)
@@ -203,11 +202,9 @@ func entry(w *wallet.Wallet, name string) (*wallet.Entry, error) {
 	if near := w.Near(name); near != "" {
 		return nil, base.Usage("the wallet has no entry of that name; did you mean %q?", near)
 	}
-	return nil, &base.ExitError{
-		Code: base.ExitUsage,
-		Err:  errors.New("the wallet has no entry of that name"),
-		Try:  []string{"gharbor wallet list"},
-	}
+	return nil, base.Failure(base.ExitUsage,
+		errors.New("the wallet has no entry of that name"),
+		"gharbor wallet list")
 }
 
 // bindings reads what -bind or bind was given: profiles, addresses and aliases.
@@ -285,7 +282,7 @@ func otherFile(path string) (*wallet.File, error) {
 	return wallet.Load(path)
 }
 
-// bindTo adds bindings that an entry does not have yet.
+// BindTo adds bindings that an entry does not have yet.
 func BindTo(e *wallet.Entry, add []binding.Binding) {
 	for _, b := range add {
 		have := false

@@ -63,7 +63,7 @@ func (o *secretInput) take(ctx context.Context, c *Call, prompt string) (secret.
 	return v, err
 }
 
-// generate makes a secret of n signs that no shell and no URL needs to quote: 62
+// Generate makes a secret of n signs that no shell and no URL needs to quote: 62
 // letters and digits, some 5.95 bits each.
 func Generate(n int) secret.Value {
 	const signs = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789"
@@ -185,10 +185,8 @@ func (c *Call) mayReplace(ctx context.Context, name string, yes bool) error {
 		return nil
 	}
 	if !c.Interactive() {
-		return &base.ExitError{
-			Code: base.ExitUsage,
-			Err:  fmt.Errorf("the wallet has an entry %s already; -replace gives it the new secret", name),
-		}
+		return base.Failure(base.ExitUsage,
+			fmt.Errorf("the wallet has an entry %s already; -replace gives it the new secret", name))
 	}
 	yes, err := c.Confirm(ctx, "the wallet has an entry "+name+" already; give it a new secret?", false)
 	if err == nil && !yes {
@@ -389,7 +387,8 @@ func walletRemove() *base.Command {
 		},
 		Run: run(func(ctx context.Context, c *Call) error {
 			if !yes && !c.Interactive() {
-				return &base.ExitError{Code: base.ExitUsage, Err: errors.New("there is no terminal to ask on; -yes removes without asking")}
+				return base.Failure(base.ExitUsage,
+					errors.New("there is no terminal to ask on; -yes removes without asking"))
 			}
 			_, err := c.ChangeWallet(ctx, o, func(w *wallet.Wallet, _ *wallet.Passphrase) error {
 				for _, name := range c.Args {
@@ -403,7 +402,7 @@ func walletRemove() *base.Command {
 						return err
 					}
 					if !sure {
-						return &base.ExitError{Code: base.ExitUsage, Err: errors.New("nothing was changed")}
+						return base.Failure(base.ExitUsage, errors.New("nothing was changed"))
 					}
 				}
 				for _, name := range c.Args {
@@ -433,8 +432,9 @@ func walletDisclose() *base.Command {
 		},
 		Run: run(func(ctx context.Context, c *Call) error {
 			if !stdout && !render.IsTerminal(c.Stdout) {
-				return base.Usage("standard output is no terminal, so the secret would land in a file or a pipe; -stdout says that " +
-					"this is meant")
+				return base.Usage(
+					"standard output is no terminal, so the secret would land in a file or a pipe; -stdout says that " +
+						"this is meant")
 			}
 			s, _, err := c.Store(o.Path)
 			if err != nil {

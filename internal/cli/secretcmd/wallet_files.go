@@ -144,12 +144,10 @@ with new keys and no readers: whoever knows the old passphrase can open it then.
 			was := from.Generation()
 			w, gone, err := s.Restore(ctx, from, pass, theirs, old)
 			if wallet.IsWrongPassphrase(err) && other.File == "" && !c.Interactive() {
-				return &base.ExitError{
-					Code: base.ExitSecret,
-					Err:  err,
-					Try: []string{"gharbor wallet restore " + clean.Shell(c.Args[0]) +
-						" -passphrase-file FILE -other-passphrase-file FILE   # today's passphrase, and the backup's"},
-				}
+				return base.Failure(base.ExitSecret,
+					err,
+					"gharbor wallet restore "+clean.Shell(c.Args[0])+
+						" -passphrase-file FILE -other-passphrase-file FILE   # today's passphrase, and the backup's")
 			}
 			if wallet.IsWrongPassphrase(err) && other.File == "" && c.Interactive() {
 				if theirs, err = c.passphrase(ctx, WalletFlags{}, wallet.Store{Path: from.Path}); err != nil {
@@ -158,12 +156,10 @@ with new keys and no readers: whoever knows the old passphrase can open it then.
 				w, gone, err = s.Restore(ctx, from, pass, theirs, old)
 			}
 			if errors.Is(err, wallet.ErrOldPassphrase) {
-				return &base.ExitError{
-					Code: base.ExitSecret,
-					Err:  err,
-					Try: []string{"gharbor wallet restore " + clean.Shell(c.Args[0]) +
-						" -old-passphrase   # makes the old passphrase the wallet's again"},
-				}
+				return base.Failure(base.ExitSecret,
+					err,
+					"gharbor wallet restore "+clean.Shell(c.Args[0])+
+						" -old-passphrase   # makes the old passphrase the wallet's again")
 			}
 			if err != nil {
 				return err

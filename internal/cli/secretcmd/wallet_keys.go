@@ -172,11 +172,9 @@ func readerAdd() *base.Command {
 				return base.Usage("not a reader's name: %s", schema.NameRule)
 			}
 			if out == "" {
-				return &base.ExitError{
-					Code: base.ExitUsage,
-					Err:  errors.New("-out is missing: where the pin file goes"),
-					Try:  []string{"gharbor wallet reader add " + name + " -out " + name + ".pin"},
-				}
+				return base.Failure(base.ExitUsage,
+					errors.New("-out is missing: where the pin file goes"),
+					"gharbor wallet reader add "+name+" -out "+name+".pin")
 			}
 			whole, err := filepath.Abs(out)
 			if err != nil {
@@ -234,11 +232,9 @@ func ownerFor(account string) (func(path string) error, error) {
 	}
 	gid, _ := strconv.Atoi(u.Gid)
 	if os.Getuid() != 0 && uid != os.Getuid() {
-		return nil, &base.ExitError{
-			Code: base.ExitUsage,
-			Err:  errors.New("-for: only root can give a file to another account"),
-			Try:  []string{"gharbor wallet reader add NAME -out FILE   # and then: sudo install -m 600 -o ACCOUNT FILE PLACE"},
-		}
+		return nil, base.Failure(base.ExitUsage,
+			errors.New("-for: only root can give a file to another account"),
+			"gharbor wallet reader add NAME -out FILE   # and then: sudo install -m 600 -o ACCOUNT FILE PLACE")
 	}
 	return func(path string) error { return os.Chown(path, uid, gid) }, nil
 }

@@ -60,7 +60,7 @@ that only you can reach. It can't change the wallet, and ends by itself.`,
 			}
 			until := time.Now().Add(lifetime)
 			if err := startKeeper(ctx, socket, w.Keys(until)); err != nil {
-				return &base.ExitError{Code: base.ExitSecret, Err: fmt.Errorf("the wallet can't be kept open: %w", err)}
+				return base.Failure(base.ExitSecret, fmt.Errorf("the wallet can't be kept open: %w", err))
 			}
 			c.Say("unlocked: %s until %s", s.Path, until.Format("15:04"))
 			c.Say("  try: gharbor wallet lock   # ends it before")
@@ -71,11 +71,9 @@ that only you can reach. It can't change the wallet, and ends by itself.`,
 
 // keeperSilent is for a process that holds the wallet's keys and does not answer.
 func keeperSilent(path string, silent *privatesocket.Silent) error {
-	return &base.ExitError{
-		Code: base.ExitSecret,
-		Err:  fmt.Errorf("the process that keeps the wallet %s open can't be asked: %w", path, silent),
-		Try:  []string{silent.EndLine() + "   # ends it"},
-	}
+	return base.Failure(base.ExitSecret,
+		fmt.Errorf("the process that keeps the wallet %s open can't be asked: %w", path, silent),
+		silent.EndLine()+"   # ends it")
 }
 
 // startKeeper starts this program as the process that keeps the wallet open. The
@@ -113,7 +111,7 @@ func walletKeep() *base.Command {
 			out := render.FileOf(c.Stdout)
 			if err != nil {
 				fmt.Fprintln(c.Stdout, err)
-				return &base.ExitError{Code: base.ExitSecret}
+				return base.Failure(base.ExitSecret, nil)
 			}
 			fmt.Fprintln(c.Stdout, "ready")
 			if out != nil {

@@ -1,5 +1,5 @@
-// Package testcmd has the commands of its group: it tests profiles and tells how they stand: test, wait, compare, certificate and explain.
-// Start with the command's own file; package base runs it.
+// Package testcmd has the commands that test: test, wait, compare, certificate and explain. A command is a struct
+// value in a file of its own; package base runs it.
 package testcmd
 
 import (

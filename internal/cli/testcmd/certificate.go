@@ -60,11 +60,9 @@ func (c *Call) certificate(ctx context.Context, o certificateOptions) error {
 	case o.fingerprint != "" && !o.save:
 		return base.Usage("-fingerprint goes with -save")
 	case o.save && o.fingerprint == "" && !c.Interactive():
-		return &base.ExitError{
-			Code: base.ExitUsage,
-			Err:  errors.New("there is no terminal to compare the fingerprint on; -fingerprint says what it must be"),
-			Try:  []string{"gharbor certificate " + name},
-		}
+		return base.Failure(base.ExitUsage,
+			errors.New("there is no terminal to compare the fingerprint on; -fingerprint says what it must be"),
+			"gharbor certificate "+name)
 	case o.timeout <= 0:
 		return base.Usage("-timeout: expected a time above zero, such as 10s")
 	}
@@ -83,7 +81,7 @@ func (c *Call) certificate(ctx context.Context, o certificateOptions) error {
 	}
 	report, facts := runner.Certificates(ctx, asking)
 	if report.Interrupted {
-		return &base.ExitError{Code: base.ExitInterrupted}
+		return base.Failure(base.ExitInterrupted, nil)
 	}
 	if facts == nil {
 		return notPresented(report, name)
@@ -104,25 +102,17 @@ func notPresented(report *check.Report, name string) error {
 	for _, s := range report.Stages {
 		if s.Outcome == finding.Fail {
 			if s.Finding.Code == finding.TLSNotOffered { // its cause speaks of a rule that only this command has
-				return &base.ExitError{
-					Code: base.ExitServer,
-					Err:  errors.New("no certificate: the server offers no TLS here (tls.not-offered); a Unix socket never does"),
-					Try:  []string{"gharbor test " + name},
-				}
+				return base.Failure(base.ExitServer,
+					errors.New("no certificate: the server offers no TLS here (tls.not-offered); a Unix socket never does"),
+					"gharbor test "+name)
 			}
 			text := s.Finding.Cause
-			return &base.ExitError{
-				Code: base.ExitServer,
-				Err:  fmt.Errorf("%s (%s)", text, s.Finding.Code),
-				Try:  append(s.Finding.Try, "gharbor test "+name),
-			}
+			return base.Failure(base.ExitServer,
+				fmt.Errorf("%s (%s)", text, s.Finding.Code),
+				append(s.Finding.Try, "gharbor test "+name)...)
 		}
 	}
-	return &base.ExitError{
-		Code: base.ExitServer,
-		Err:  errors.New("the server could not be asked"),
-		Try:  []string{"gharbor test " + name},
-	}
+	return base.Failure(base.ExitServer, errors.New("the server could not be asked"), "gharbor test "+name)
 }
 
 func chainOf(facts *tlsrule.Facts) []*tlsrule.Certificate {
@@ -174,19 +164,18 @@ func (c *Call) saveCertificate(ctx context.Context, p *resolve.Profile, chain []
 	fingerprint string) error {
 	name := p.Profile.Name
 	if p.Profile.InProject() {
-		return base.Usage("a project's profile takes its tls-ca from a file of the repository: write the certificate there, and "+
-			"gharbor set %s tls-ca=PATH", name)
+		return base.Usage(
+			"a project's profile takes its tls-ca from a file of the repository: write the certificate there, and "+
+				"gharbor set %s tls-ca=PATH", name)
 	}
 	top := chain[len(chain)-1]
 	have := tlsrule.Fingerprint(top)
 	if fingerprint != "" {
 		if !sameFingerprint(fingerprint, have) {
-			return &base.ExitError{
-				Code: base.ExitFailed,
-				Err: errors.New("the fingerprint is another one, so nothing was kept: either what you were told is of another " +
+			return base.Failure(base.ExitFailed,
+				errors.New("the fingerprint is another one, so nothing was kept: either what you were told is of another "+
 					"certificate, or this is another server"),
-				Try: []string{"gharbor certificate " + name},
-			}
+				"gharbor certificate "+name)
 		}
 	} else {
 		c.Say("\ncompare the fingerprint of certificate %d with one that came by another way (from the server's "+

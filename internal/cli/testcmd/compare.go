@@ -54,11 +54,11 @@ same-instance, 1 for same-lineage and different, 6 for unknown.`,
 			}
 			switch {
 			case result.A.Interrupted || result.B.Interrupted:
-				return &base.ExitError{Code: base.ExitInterrupted}
+				return base.Failure(base.ExitInterrupted, nil)
 			case result.Verdict == check.Unknown:
-				return &base.ExitError{Code: base.ExitUnknown}
+				return base.Failure(base.ExitUnknown, nil)
 			case result.Verdict != check.SameInstance:
-				return &base.ExitError{Code: base.ExitFailed}
+				return base.Failure(base.ExitFailed, nil)
 			}
 			return nil
 		}),

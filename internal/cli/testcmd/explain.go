@@ -41,7 +41,7 @@ func Explain() *base.Command {
 			if near := nearest.Name(c.Args[0], codes); near != "" {
 				text += fmt.Sprintf("; did you mean %q?", near)
 			}
-			return &base.ExitError{Code: base.ExitUsage, Err: fmt.Errorf("%s", text), Try: []string{"gharbor explain"}}
+			return base.Failure(base.ExitUsage, fmt.Errorf("%s", text), "gharbor explain")
 		}),
 	}
 }

@@ -16,7 +16,7 @@ import (
 	"gentleharbor/internal/render"
 )
 
-// testOptions are the flags of test.
+// TestOptions are the flags of test.
 type TestOptions struct {
 	chosen   base.Selection
 	parallel int
@@ -84,7 +84,7 @@ before the first connection. Exit 0 when no stage failed, else 1.`,
 	}
 }
 
-// runner gives a test what it takes from the machine and the person.
+// Runner gives a test what it takes from the machine and the person.
 func (c *Call) Runner(timeout time.Duration) (*check.Runner, error) {
 	finder, err := c.Finder()
 	if err != nil {
@@ -100,7 +100,7 @@ func (c *Call) Runner(timeout time.Duration) (*check.Runner, error) {
 	}, err
 }
 
-// testOne tests a profile and shows each stage as it ends.
+// TestOne tests a profile and shows each stage as it ends.
 func (c *Call) TestOne(ctx context.Context, runner *check.Runner, p *resolve.Profile, o TestOptions) error {
 	text := render.NewReport(c.Stdout, c.NoColour)
 	live := o.Form.Text() && !o.quiet
@@ -146,7 +146,7 @@ func (c *Call) testMany(ctx context.Context, runner *check.Runner, profiles []*r
 func askAhead(ctx context.Context, runner *check.Runner, profiles []*resolve.Profile) error {
 	err := runner.PromptFirst(ctx, profiles)
 	if err != nil && ctx.Err() != nil {
-		return &base.ExitError{Code: base.ExitInterrupted, Err: errors.New("stopped at the question; nothing was tested")}
+		return base.Failure(base.ExitInterrupted, errors.New("stopped at the question; nothing was tested"))
 	}
 	return err
 }
@@ -186,13 +186,13 @@ func verdictError(reports []*check.Report, strict bool) error {
 	for _, r := range reports {
 		switch {
 		case r.Interrupted:
-			return &base.ExitError{Code: base.ExitInterrupted}
+			return base.Failure(base.ExitInterrupted, nil)
 		case r.Failed(strict):
 			code = base.ExitFailed
 		}
 	}
 	if code != base.ExitOK {
-		return &base.ExitError{Code: code}
+		return base.Failure(code, nil)
 	}
 	return nil
 }

@@ -15,7 +15,7 @@ import (
 	"gentleharbor/internal/render"
 )
 
-// waitOptions are the flags of wait.
+// WaitOptions are the flags of wait.
 type WaitOptions struct {
 	chosen  base.Selection
 	Within  time.Duration
@@ -106,9 +106,9 @@ func (c *Call) Wait(ctx context.Context, profiles []*resolve.Profile, o WaitOpti
 	}
 	switch {
 	case ctx.Err() != nil:
-		return &base.ExitError{Code: base.ExitInterrupted}
+		return base.Failure(base.ExitInterrupted, nil)
 	case code != base.ExitOK:
-		return &base.ExitError{Code: code}
+		return base.Failure(code, nil)
 	}
 	return nil
 }

@@ -1,5 +1,5 @@
-// Package transfercmd: take profiles in from elsewhere and hand them out: import, export, with and shortcut.
-// Start with the command's own file; package base runs it.
+// Package transfercmd has the commands that take profiles in and hand them out: import, export, with and shortcut.
+// A command is a struct value in a file of its own; package base runs it.
 package transfercmd
 
 import (

@@ -76,11 +76,9 @@ each password, beside it.`,
 
 func (c *Call) export(ctx context.Context, o exportOptions) error {
 	if o.as == "" {
-		return &base.ExitError{
-			Code: base.ExitUsage,
-			Err:  errors.New("-as is missing: " + strings.Join(exportForms(c.Engines), ", ")),
-			Try:  []string{"gharbor export " + clean.Line(c.Args[0], 64) + " -as url"},
-		}
+		return base.Failure(base.ExitUsage,
+			errors.New("-as is missing: "+strings.Join(exportForms(c.Engines), ", ")),
+			"gharbor export "+clean.Line(c.Args[0], 64)+" -as url")
 	}
 	switch {
 	case o.withSecret && (o.as == "json" || o.as == "compose"):
@@ -170,7 +168,8 @@ func (c *Call) maySpell(ctx context.Context, p *resolve.Profile, out string) err
 		case err != nil || !info.Mode().IsRegular():
 			return base.Usage("the password would go into a pipe; -out FILE writes it to a file that only you can read")
 		case info.Mode().Perm()&0o077 != 0:
-			return base.Usage("others can read the file that standard output goes to (%04o); -out FILE writes one that they can't",
+			return base.Usage(
+				"others can read the file that standard output goes to (%04o); -out FILE writes one that they can't",
 				info.Mode().Perm())
 		}
 		where = "to the file of standard output"
@@ -259,7 +258,7 @@ func (c *Call) formLines(conn handover.Connection, word string) ([]string, error
 	return lines, nil
 }
 
-// imageFlag registers -image.
+// ImageFlag registers -image.
 func ImageFlag(fs *base.FlagSet, image *string, help string) {
 	fs.Func("image", help, func(s string) error {
 		*image = s

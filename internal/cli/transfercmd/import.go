@@ -49,7 +49,7 @@ type importOptions struct {
 	yes     bool
 }
 
-// intoFlag registers -into, which names the one place that a password may go to.
+// IntoFlag registers -into, which names the one place that a password may go to.
 func IntoFlag(fs *base.FlagSet, into *string) {
 	fs.Func("into", "wallet: keep the password there, bound to its address", func(s string) error {
 		if s != "wallet" {
@@ -105,10 +105,11 @@ func (c *Call) imports(ctx context.Context, o importOptions) error {
 		return err
 	}
 	if len(found) == 0 {
-		return &base.ExitError{Code: base.ExitFailed, Err: errors.New("no connection was found there")}
+		return base.Failure(base.ExitFailed, errors.New("no connection was found there"))
 	}
 	if o.name != "" && len(found) > 1 {
-		return base.Usage("-name is for one connection, and %d were found; without it each gets a name of its own", len(found))
+		return base.Usage(
+			"-name is for one connection, and %d were found; without it each gets a name of its own", len(found))
 	}
 	plans, err := c.plan(found, o)
 	if err != nil {
@@ -197,7 +198,7 @@ func (c *Call) find(ctx context.Context, args []string,
 	if err != nil && !errors.As(err, &file) {
 		text := strings.TrimPrefix(err.Error(), path+": ")
 		if strings.HasPrefix(text, path+":") {
-			return nil, "", &base.ExitError{Code: base.ExitFile, Err: err}
+			return nil, "", base.Failure(base.ExitFile, err)
 		}
 		err = &profile.FileError{Path: path, What: clean.Line(text, 0)}
 	}
@@ -252,11 +253,9 @@ func (c *Call) agreed(ctx context.Context, path string, yes bool) error {
 		return nil
 	}
 	if !c.Interactive() {
-		return &base.ExitError{
-			Code: base.ExitUsage,
-			Err: fmt.Errorf("%s stands in a repository, so what it has must be looked at first, and there is no terminal to "+
-				"ask on; -yes says that it was", path),
-		}
+		return base.Failure(base.ExitUsage,
+			fmt.Errorf("%s stands in a repository, so what it has must be looked at first, and there is no terminal to "+
+				"ask on; -yes says that it was", path))
 	}
 	sure, err := c.Confirm(ctx, "this stands in a repository: shall it become profiles of yours?", false)
 	if err == nil && !sure {
@@ -265,7 +264,7 @@ func (c *Call) agreed(ctx context.Context, path string, yes bool) error {
 	return err
 }
 
-// keepPasswords puts the passwords into the wallet, each bound to where its
+// KeepPasswords puts the passwords into the wallet, each bound to where its
 // profile will lead. It comes before the profiles: a profile without its secret
 // would be half of one.
 func (c *Call) KeepPasswords(ctx context.Context, o secretcmd.WalletFlags, plans []*Planned) error {
@@ -354,7 +353,7 @@ func (c *Call) replace(ctx context.Context, one *Planned) error {
 	return c.Update(ctx, base.Target{}, "replaced", one.Name, func(f *profile.File) (*profile.Edit, error) {
 		all := slices.Clone(sets)
 		for _, own := range f.Lookup(one.Name).Entries {
-			if _, ok := sets.Get(string(own.Field.Name)); !ok {
+			if _, ok := sets.Get(own.Field.Name); !ok {
 				all = append(all, schema.Override{Field: own.Field, Unset: true})
 			}
 		}

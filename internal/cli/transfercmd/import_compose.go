@@ -46,7 +46,7 @@ func (o *composeOptions) flags(fs *base.FlagSet) {
 // given reports whether one of the flags was.
 func (o *composeOptions) given() bool { return len(o.envFiles)+len(o.active)+len(o.project) > 0 }
 
-// composeFiles are the words that name compose files, where the first does.
+// ComposeFiles are the words that name compose files, where the first does.
 func ComposeFiles(words []string) []string {
 	if len(words) > 0 && slices.Contains([]string{".yaml", ".yml"}, strings.ToLower(filepath.Ext(words[0]))) {
 		return words
@@ -63,11 +63,9 @@ func (c *Call) composeRequest(files []string, o composeOptions) (r compose.Reque
 			return r, "", err
 		}
 		if files = compose.DefaultFiles(folder); len(files) == 0 {
-			return r, "", &base.ExitError{
-				Code: base.ExitFile,
-				Err:  errors.New("there is no compose.yaml here, nor another of the usual names"),
-				Try:  []string{"gharbor import compose FILE"},
-			}
+			return r, "", base.Failure(base.ExitFile,
+				errors.New("there is no compose.yaml here, nor another of the usual names"),
+				"gharbor import compose FILE")
 		}
 	}
 	r = compose.Request{Schema: c.Keys, Active: o.active, Project: o.project}
@@ -97,7 +95,7 @@ func repositoryOf(path string) string {
 	return place.Root
 }
 
-// vouchableCompose is a compose file that can be vouched for.
+// VouchableCompose is a compose file that can be vouched for.
 func (c *Call) VouchableCompose(ctx context.Context, files []string) ([]vouch.Item, error) {
 	r, root, err := c.composeRequest(files, composeOptions{})
 	if err != nil {
@@ -176,7 +174,7 @@ func (c *Call) findCompose(ctx context.Context, files []string,
 	var outside *compose.Outside
 	switch {
 	case errors.As(err, &outside):
-		return nil, "", &base.ExitError{Code: base.ExitFile, Err: err, Try: []string{vouchLine(r.Files)}}
+		return nil, "", base.Failure(base.ExitFile, err, vouchLine(r.Files))
 	case err != nil:
 		return nil, "", err
 	}
@@ -217,7 +215,7 @@ func (c *Call) composeNotices(result *compose.Result, r compose.Request, vouched
 	}
 }
 
-// composeName is what a profile of a compose file's service is called: as the service,
+// ComposeName is what a profile of a compose file's service is called: as the service,
 // with the project before it where that name is another's.
 func (c *Call) ComposeName(name string, in schema.Container) string {
 	file, err := c.Load()

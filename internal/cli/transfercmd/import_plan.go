@@ -16,7 +16,7 @@ import (
 	"gentleharbor/internal/cli/base"
 )
 
-// planned is what is to become of a connection.
+// Planned is what is to become of a connection.
 type Planned struct {
 	intake.Found
 	Settings []schema.Override
@@ -68,7 +68,7 @@ func (c *Call) plan(found []intake.Found, o importOptions) ([]*Planned, error) {
 	return plans, nil
 }
 
-// placePassword decides where a connection's password will be looked for.
+// PlacePassword decides where a connection's password will be looked for.
 func (one *Planned) PlacePassword(keys *schema.Schema, into string) error {
 	at := slices.IndexFunc(one.Settings, func(s schema.Override) bool { return s.Field.Name == "secret" })
 	switch {
@@ -161,11 +161,9 @@ func (c *Call) mayRead(ctx context.Context, path string, yes bool) error {
 		return nil
 	}
 	if !c.Interactive() {
-		return &base.ExitError{
-			Code: base.ExitUsage,
-			Err: fmt.Errorf("%s in a repository leads outside of it, to %s; it is not read, and there is no terminal to ask "+
-				"on; -yes reads it", clean.Word(path), clean.Word(file.Real)),
-		}
+		return base.Failure(base.ExitUsage,
+			fmt.Errorf("%s in a repository leads outside of it, to %s; it is not read, and there is no terminal to ask "+
+				"on; -yes reads it", clean.Word(path), clean.Word(file.Real)))
 	}
 	sure, err := c.Confirm(ctx,
 		fmt.Sprintf("%s in a repository leads outside of it, to %s: read it?", clean.Word(path), clean.Word(file.Real)),

@@ -34,12 +34,10 @@ of a command that there is.`,
 		Flags:   func(fs *base.FlagSet) { fs.StringVar(&into, "into", "", "the folder to write it into") },
 		Run: run(func(ctx context.Context, c *Call) error {
 			if c.After != 2 || len(c.Args) < 3 {
-				return &base.ExitError{
-					Code: base.ExitUsage,
-					Err: errors.New("shortcut takes a profile, a name, two dashes, and a program: gharbor shortcut PROFILE NAME -- " +
+				return base.Failure(base.ExitUsage,
+					errors.New("shortcut takes a profile, a name, two dashes, and a program: gharbor shortcut PROFILE NAME -- "+
 						"PROGRAM ARGS"),
-					Try: []string{"gharbor help shortcut"},
-				}
+					"gharbor help shortcut")
 			}
 			if runtime.GOOS == "windows" {
 				return base.Usage("a shortcut is a shell script, which this system does not run")
@@ -70,7 +68,8 @@ func (c *Call) shortcut(ctx context.Context, name, into string, words []string) 
 		return base.Usage("%s exists already; remove it first, or take another name", path)
 	}
 	if other, err := exec.LookPath(name); err == nil {
-		return base.Usage("there is a command %s already (%s), which the shortcut would hide or be hidden by; take another name",
+		return base.Usage(
+			"there is a command %s already (%s), which the shortcut would hide or be hidden by; take another name",
 			name, other)
 	}
 	if builtin(name) {

@@ -86,18 +86,16 @@ can't be run; 127: it was not found.`,
 				return err
 			}
 			_, try := base.ExitCode(err)
-			return &base.ExitError{Code: exitWith, Err: err, Try: try}
+			return base.Failure(exitWith, err, try...)
 		}),
 	}
 }
 
 func (c *Call) with(ctx context.Context, o withOptions) error {
 	if c.After < 0 || len(c.Args) <= c.After || c.After != 1 {
-		return &base.ExitError{
-			Code: exitWith,
-			Err:  errors.New("with takes a profile, two dashes, and a program: gharbor with PROFILE -- PROGRAM ARGS"),
-			Try:  []string{"gharbor help with"},
-		}
+		return base.Failure(exitWith,
+			errors.New("with takes a profile, two dashes, and a program: gharbor with PROFILE -- PROGRAM ARGS"),
+			"gharbor help with")
 	}
 	p, err := c.Resolve(c.Args[0], o.over)
 	if err != nil {
@@ -151,7 +149,8 @@ func (c *Call) ownTunnel(ctx context.Context, p *resolve.Profile) (local engine.
 	}
 	listen := func(handover.Connection) (net.Listener, error) { return net.Listen("tcp", "127.0.0.1:0") }
 	told := func(text string) { c.Log.Info("tunnel", "event", text) }
-	h, err := tunnelcmd.Of(c.Call).ThroughHops(ctx, p, tunnelcmd.OpenOptions{Timeout: check.DefaultTimeout}, finder, listen, told)
+	h, err := tunnelcmd.Of(c.Call).ThroughHops(ctx, p,
+		tunnelcmd.OpenOptions{Timeout: check.DefaultTimeout}, finder, listen, told)
 	if err != nil {
 		return local, nil, err
 	}
@@ -176,11 +175,9 @@ func (c *Call) program(name string) (string, error) {
 		shown = "of that name"
 	}
 	if errors.Is(err, os.ErrPermission) || strings.Contains(name, "/") && !errors.Is(err, os.ErrNotExist) {
-		return "", &base.ExitError{
-			Code: exitNotRunnable,
-			Err:  fmt.Errorf("the program %s can't be run: %s", shown, wording.PlainReason(err)),
-			Try:  []string{"chmod +x " + clean.Shell(name)},
-		}
+		return "", base.Failure(exitNotRunnable,
+			fmt.Errorf("the program %s can't be run: %s", shown, wording.PlainReason(err)),
+			"chmod +x "+clean.Shell(name))
 	}
 	failure := &base.ExitError{Code: exitNoProgram, Err: fmt.Errorf("no program %s in the folders of PATH", shown)}
 	if strings.Contains(name, "/") {
@@ -221,10 +218,10 @@ func (c *Call) ready(ctx context.Context, p *resolve.Profile) error {
 		text.Stage(s)
 	}
 	text.Verdict(report)
-	return &base.ExitError{Code: exitWith}
+	return base.Failure(exitWith, nil)
 }
 
-// secretOf takes a profile's secret, for a program. A profile that has none is no
+// SecretOf takes a profile's secret, for a program. A profile that has none is no
 // failure: the server may want none.
 func (c *Call) SecretOf(ctx context.Context, p *resolve.Profile) (secret.Value, error) {
 	query, err := secretcmd.Of(c.Call).QueryOf(ctx, p)
@@ -290,10 +287,8 @@ func (c *Call) run(conn handover.Connection, o withOptions, program string, word
 	}
 	cmd.Env = c.environmentFor(conn, o, led)
 	if err := cmd.Start(); err != nil {
-		return &base.ExitError{
-			Code: exitNotRunnable,
-			Err:  fmt.Errorf("%s can't be run: %s", clean.Quoted(words[0]), wording.PlainReason(err)),
-		}
+		return base.Failure(exitNotRunnable,
+			fmt.Errorf("%s can't be run: %s", clean.Quoted(words[0]), wording.PlainReason(err)))
 	}
 	folder.For(cmd.Process.Pid)
 	done := make(chan error, 1)

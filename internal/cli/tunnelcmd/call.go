@@ -1,5 +1,5 @@
-// Package tunnelcmd: are the commands of tunnels, and the process that keeps one open.
-// Start with the command's own file; package base runs it.
+// Package tunnelcmd has the commands of tunnels, and the process that keeps one open. A command is a struct value
+// in a file of its own; package base runs it.
 package tunnelcmd
 
 import (

@@ -39,7 +39,7 @@ made anew.`,
 	}
 }
 
-// openOptions are the flags of tunnel open.
+// OpenOptions are the flags of tunnel open.
 type OpenOptions struct {
 	local      string
 	socket     string
@@ -93,8 +93,9 @@ func (o *OpenOptions) check() error {
 	case o.network && (o.local == "" || hostname.Local(host)):
 		return base.Usage("-open-to-network goes with -local and an address of the network, such as 0.0.0.0:5432")
 	case o.background && runtime.GOOS == "windows":
-		return base.Usage("-background is for systems where the process at the other end of a socket can be checked; leave the " +
-			"terminal open")
+		return base.Usage(
+			"-background is for systems where the process at the other end of a socket can be checked; leave the " +
+				"terminal open")
 	case o.lifetime < 0 || o.idle < 0 || o.Timeout <= 0:
 		return base.Usage("-lifetime, -idle and -timeout: expected a time above zero, such as 8h")
 	}
@@ -142,7 +143,7 @@ func (c *Call) prepared(ctx context.Context, o OpenOptions, finder *secret.Finde
 	return c.ThroughHops(ctx, p, o, finder, listen, told)
 }
 
-// throughHops makes a tunnel for a profile, and connects it.
+// ThroughHops makes a tunnel for a profile, and connects it.
 func (c *Call) ThroughHops(ctx context.Context, p *resolve.Profile, o OpenOptions, finder *secret.Finder,
 	listen func(handover.Connection) (net.Listener, error), told func(string)) (*held, error) {
 	conn, err := c.HandOver(ctx, p, secret.Value{})
@@ -157,11 +158,10 @@ func (c *Call) ThroughHops(ctx context.Context, p *resolve.Profile, o OpenOption
 		c.Notice("%s", note)
 	}
 	if len(hops) == 0 {
-		return nil, &base.ExitError{
-			Code: base.ExitUsage,
-			Err:  fmt.Errorf("the profile %s has no hops, so its server is reached without a tunnel", p.Called),
-			Try:  []string{"gharbor test " + p.Called, "gharbor hop add " + p.Called + " host=HOST"},
-		}
+		return nil, base.Failure(base.ExitUsage,
+			fmt.Errorf("the profile %s has no hops, so its server is reached without a tunnel", p.Called),
+			"gharbor test "+p.Called,
+			"gharbor hop add "+p.Called+" host=HOST")
 	}
 	listener, err := listen(conn)
 	if err != nil {
@@ -190,7 +190,7 @@ func (c *Call) ThroughHops(ctx context.Context, p *resolve.Profile, o OpenOption
 	return &held{Tunnel: t, Listener: listener, conn: conn.At(LocalOf(listener.Addr(), conn.Spec)), profile: p}, nil
 }
 
-// localOf is a tunnel's local address as that of a server.
+// LocalOf is a tunnel's local address as that of a server.
 func LocalOf(local net.Addr, spec *engine.Spec) engine.Endpoint {
 	if at, ok := local.(*net.TCPAddr); ok {
 		host := at.IP.String()
@@ -223,7 +223,8 @@ func (c *Call) listenLocal(ctx context.Context, o OpenOptions, p *resolve.Profil
 	}
 	l, usual, err := tunnel.Ports{Path: filepath.Join(h.Dir, "tunnel-ports.json")}.Listen(ctx, p.Called)
 	if err != nil {
-		return nil, &base.ExitError{Code: base.ExitServer, Err: fmt.Errorf("no local port could be opened: %s", wording.PlainReason(err))}
+		return nil, base.Failure(base.ExitServer,
+			fmt.Errorf("no local port could be opened: %s", wording.PlainReason(err)))
 	}
 	if usual != 0 {
 		c.Notice("the tunnel's usual port %d is taken%s; this time it is %s", usual, holder(usual), l.Addr())
@@ -241,20 +242,16 @@ func (c *Call) listenSocket(path string, conn handover.Connection) (net.Listener
 			return nil, base.Usage("-socket: %s has no sockets of its own; name the socket's file", conn.Spec.Name)
 		}
 		if err := os.MkdirAll(whole, 0o700); err != nil {
-			return nil, &base.ExitError{
-				Code: base.ExitServer,
-				Err:  fmt.Errorf("-socket: %s can't be made: %s", clean.Line(whole, 200), wording.PlainReason(err)),
-			}
+			return nil, base.Failure(base.ExitServer,
+				fmt.Errorf("-socket: %s can't be made: %s", clean.Line(whole, 200), wording.PlainReason(err)))
 		}
 		whole = filepath.Join(whole, name)
 	}
 	if old, err := net.Dial("unix", whole); err == nil {
 		old.Close()
-		return nil, &base.ExitError{
-			Code: base.ExitServer,
-			Err:  fmt.Errorf("-socket: another process listens on %s", clean.Line(whole, 200)),
-			Try:  []string{"gharbor tunnel list"},
-		}
+		return nil, base.Failure(base.ExitServer,
+			fmt.Errorf("-socket: another process listens on %s", clean.Line(whole, 200)),
+			"gharbor tunnel list")
 	}
 	if info, err := os.Lstat(whole); err == nil {
 		if info.Mode()&os.ModeSocket == 0 {
@@ -266,10 +263,8 @@ func (c *Call) listenSocket(path string, conn handover.Connection) (net.Listener
 	l, err := net.Listen("unix", whole)
 	umask(private)
 	if err != nil {
-		return nil, &base.ExitError{
-			Code: base.ExitServer,
-			Err:  fmt.Errorf("-socket: %s can't be listened on: %s", clean.Line(whole, 200), wording.PlainReason(err)),
-		}
+		return nil, base.Failure(base.ExitServer,
+			fmt.Errorf("-socket: %s can't be listened on: %s", clean.Line(whole, 200), wording.PlainReason(err)))
 	}
 	if conn.TLS == "required" || conn.TLS == "verified" {
 		c.Notice("clients use no TLS over a socket: from the last hop on, what goes through is not encrypted; -local keeps "+
@@ -323,7 +318,7 @@ func holder(port int) string {
 	return fmt.Sprintf(" by %s (process %d)", clean.Line(h.Name, 40), h.PID)
 }
 
-// registry is where this user's tunnels are found.
+// Registry is where this user's tunnels are found.
 func (c *Call) Registry() (tunnel.Registry, error) {
 	h, err := c.Home()
 	return tunnel.Registry{Lookup: c.Lookup, Home: h.Dir}, err

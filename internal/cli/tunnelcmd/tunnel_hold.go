@@ -115,26 +115,21 @@ func alreadyOpen(ctx context.Context, registry tunnel.Registry, name string) err
 		return noAnswer(fmt.Sprintf("a tunnel of the profile %s", name), silent)
 	}
 	if err != nil || s.State == tunnel.Connecting {
-		return &base.ExitError{
-			Code: base.ExitServer,
-			Err:  fmt.Errorf("a tunnel of the profile %s is being opened or closed at this moment", name),
-			Try:  []string{"gharbor tunnel list"},
-		}
+		return base.Failure(base.ExitServer,
+			fmt.Errorf("a tunnel of the profile %s is being opened or closed at this moment", name),
+			"gharbor tunnel list")
 	}
-	return &base.ExitError{
-		Code: base.ExitServer,
-		Err:  fmt.Errorf("the tunnel of the profile %s is open already, at %s (process %d)", name, s.Local, s.PID),
-		Try:  []string{"gharbor tunnel show " + name, "gharbor tunnel close " + name},
-	}
+	return base.Failure(base.ExitServer,
+		fmt.Errorf("the tunnel of the profile %s is open already, at %s (process %d)", name, s.Local, s.PID),
+		"gharbor tunnel show "+name,
+		"gharbor tunnel close "+name)
 }
 
 // noAnswer is for a process of the program's own that is there and does not answer.
 func noAnswer(what string, silent *privatesocket.Silent) error {
-	return &base.ExitError{
-		Code: base.ExitServer,
-		Err:  fmt.Errorf("%s can't be asked: %w", what, silent),
-		Try:  []string{silent.EndLine() + "   # ends it"},
-	}
+	return base.Failure(base.ExitServer,
+		fmt.Errorf("%s can't be asked: %w", what, silent),
+		silent.EndLine()+"   # ends it")
 }
 
 // calledName is the name by which a profile's tunnel is known.
@@ -194,11 +189,9 @@ func (c *Call) startTunnel(ctx context.Context, o OpenOptions) error {
 	}
 	s, err := registry.Find(ctx, name)
 	if err != nil {
-		return &base.ExitError{
-			Code: base.ExitServer,
-			Err:  errors.New("the tunnel was opened and has ended at once"),
-			Try:  []string{"gharbor tunnel open " + name},
-		}
+		return base.Failure(base.ExitServer,
+			errors.New("the tunnel was opened and has ended at once"),
+			"gharbor tunnel open "+name)
 	}
 	conn, err := c.HandOver(ctx, p, secret.Value{})
 	if err != nil {
@@ -233,7 +226,8 @@ func (c *Call) attend(ctx context.Context, in io.WriteCloser, out io.Reader) err
 			if ctx.Err() != nil {
 				return ctx.Err()
 			}
-			return &base.ExitError{Code: base.ExitServer, Err: errors.New("the process that was to keep the tunnel ended without a word")}
+			return base.Failure(base.ExitServer,
+				errors.New("the process that was to keep the tunnel ended without a word"))
 		}
 		switch {
 		case m.Notice != "":
@@ -342,7 +336,7 @@ func tunnelHold() *base.Command {
 				m.Finding, _ = json.Marshal(failure.Found)
 			}
 			p.say(m)
-			return &base.ExitError{Code: code}
+			return base.Failure(code, nil)
 		}),
 	}
 }

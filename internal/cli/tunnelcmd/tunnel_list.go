@@ -123,11 +123,9 @@ func tunnelClose() *base.Command {
 		Flags:    func(fs *base.FlagSet) { fs.BoolVar(&all, "all", false, "every tunnel of yours") },
 		Run: run(func(ctx context.Context, c *Call) error {
 			if all == (len(c.Args) == 1) {
-				return &base.ExitError{
-					Code: base.ExitUsage,
-					Err:  errors.New("which tunnel? give the profile's name, or -all"),
-					Try:  []string{"gharbor tunnel list"},
-				}
+				return base.Failure(base.ExitUsage,
+					errors.New("which tunnel? give the profile's name, or -all"),
+					"gharbor tunnel list")
 			}
 			registry, err := c.Registry()
 			if err != nil {
@@ -195,7 +193,7 @@ func noTunnel(ctx context.Context, registry tunnel.Registry, name string, why er
 	return failure
 }
 
-// localOfText is a tunnel's local address as it tells it.
+// LocalOfText is a tunnel's local address as it tells it.
 func LocalOfText(text string, spec *engine.Spec) engine.Endpoint {
 	if strings.HasPrefix(text, "/") {
 		return LocalOf(&net.UnixAddr{Name: text, Net: "unix"}, spec)

@@ -1,3 +1,5 @@
+// Package wording has the words of tables and messages that several groups of commands share: a profile's address in a
+// word, plurals, and the reason of an error of the system.
 package wording
 
 import (
@@ -11,9 +13,9 @@ import (
 	"gentleharbor/core/profile/resolve"
 )
 
-// shown is a value for a list: what the file says, variables unexpanded.
-func Shown(r *resolve.Profile, k string) string {
-	e, ok := r.Get(key.Name(k))
+// Shown is a value for a list: what the file says, variables unexpanded.
+func Shown(r *resolve.Profile, k key.Name) string {
+	e, ok := r.Get(k)
 	if !ok {
 		return ""
 	}
@@ -23,7 +25,7 @@ func Shown(r *resolve.Profile, k string) string {
 	return clean.Line(e.Value.Text(), 60)
 }
 
-// where is a profile's address in one word, and how many hops stand before it.
+// Where is a profile's address in one word, and how many hops stand before it.
 func Where(r *resolve.Profile) string { return ShortAddress(r) + BehindHops(len(r.Hops())) }
 
 func BehindHops(n int) string {
@@ -36,7 +38,7 @@ func BehindHops(n int) string {
 	return fmt.Sprintf(" (%d hops)", n)
 }
 
-// hopWords are the hops as written, for JSON.
+// HopWords are the hops as written, for JSON.
 func HopWords(r *resolve.Profile) []string {
 	var words []string
 	for _, word := range r.HopWords() {
@@ -45,9 +47,9 @@ func HopWords(r *resolve.Profile) []string {
 	return words
 }
 
-// shortAddress is a profile's address in one word.
+// ShortAddress is a profile's address in one word.
 func ShortAddress(r *resolve.Profile) string {
-	return r.Address().Short(r, func(k key.Name) string { return Shown(r, string(k)) })
+	return r.Address().Short(r, func(k key.Name) string { return Shown(r, k) })
 }
 
 func Plural(n int, one, many string) string {
