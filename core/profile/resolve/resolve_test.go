@@ -521,3 +521,26 @@ func TestValues(t *testing.T) {
 		t.Error("an alias of nowhere leads somewhere")
 	}
 }
+
+// TestSelection: what is chosen by tag and engine, with what is overridden for all of them.
+func TestSelection(t *testing.T) {
+	f, err := profile.Parse(keys, "profiles.toml", []byte("[profile.a]\nengine = \"mysql\"\ntags = [\"field\"]\n[profile.b]\nengine = \"mariadb\"\ntags = [\"field\", \"old\"]\n[profile.c]\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	env := Environment{Lookup: func(string) (string, bool) { return "", false }}
+	over := []schema.Override{{Field: keys.Field(key.Engine), Value: schema.TextValue("oracle")}}
+	for want, s := range map[string]Selection{"a b c": {}, "a b": {Tag: "field"}, "a": {Engine: "mysql"}, "b": {Tag: "old", Engine: "mariadb"}, "": {Tag: "none"}} {
+		selected := s.Of(f, over, env)
+		var names []string
+		for _, r := range selected.Profiles {
+			names = append(names, r.Name())
+			if r.Text(key.Engine) != "oracle" {
+				t.Errorf("%s is not overridden", r.Name())
+			}
+		}
+		if got := strings.Join(names, " "); got != want || len(selected.Tags) != 3 || selected.NotVouched != 0 {
+			t.Errorf("%+v has %q and the tags %v", s, got, selected.Tags)
+		}
+	}
+}

@@ -2,7 +2,6 @@ package base
 
 import (
 	"errors"
-	"fmt"
 	"slices"
 	"strings"
 
@@ -15,9 +14,8 @@ import (
 
 // Selection is the flags that choose among the profiles.
 type Selection struct {
-	tag    string
-	engine string
-	all    bool // only where all was asked for by name
+	resolve.Selection
+	all bool // only where all was asked for by name
 }
 
 // Flags registers -tag and -engine, and -all where a command does nothing
@@ -27,14 +25,14 @@ func (s *Selection) Flags(fs *FlagSet, all bool) {
 		if text == "" {
 			return errors.New("expected a tag")
 		}
-		s.tag = text
+		s.Tag = text
 		return nil
 	})
 	fs.Func("engine", "only profiles of this engine", func(text string) error {
 		_, err := fs.Keys.Field(key.Engine).ParseValue(text)
-		s.engine = text
+		s.Engine = text
 		if err != nil {
-			return fmt.Errorf("%s", strings.TrimPrefix(err.Error(), "engine: "))
+			return errors.New(strings.TrimPrefix(err.Error(), "engine: "))
 		}
 		return nil
 	})
@@ -44,19 +42,7 @@ func (s *Selection) Flags(fs *FlagSet, all bool) {
 }
 
 // Used reports whether any of the flags was given.
-func (s *Selection) Used() bool { return s.all || s.tag != "" || s.engine != "" }
-
-// Has reports whether a profile is chosen by tag and engine.
-func (s *Selection) Has(r *resolve.Profile) bool {
-	if s.engine != "" && r.Text(key.Engine) != s.engine {
-		return false
-	}
-	if s.tag == "" {
-		return true
-	}
-	tags, ok := r.Get(key.Tags)
-	return ok && slices.Contains(tags.Value.List(), s.tag)
-}
+func (s *Selection) Used() bool { return s.all || s.Tag != "" || s.Engine != "" }
 
 // Choose returns the profiles that the names or the flags mean, in their
 // order. None at all is a mistake: a check of nothing would look like success.
@@ -64,7 +50,7 @@ func (c *Call) Choose(s Selection, over Overrides) ([]*resolve.Profile, error) {
 	switch {
 	case len(c.Args) > 0 && s.Used():
 		return nil, Usage("names and -all, -tag or -engine are two ways to choose profiles; give one")
-	case s.all && (s.tag != "" || s.engine != ""):
+	case s.all && (s.Tag != "" || s.Engine != ""):
 		return nil, Usage("-all and -tag or -engine contradict each other; give one")
 	case len(c.Args) == 0 && !s.Used():
 		return nil, unchosen([]string{"gharbor list"}, "which profiles? give names, or -tag, -engine or -all")
@@ -108,43 +94,26 @@ func (c *Call) chooseNamed(file *profile.File, over Overrides) (chosen []*resolv
 	return chosen, nil
 }
 
-// chooseFitting is the profiles that a selection has. A project's that is not vouched for is left out,
-// and said so.
-func (c *Call) chooseFitting(file *profile.File, s Selection, over Overrides) (chosen []*resolve.Profile, err error) {
-	env := c.Environment()
-	tags := []string{}
-	skipped := 0
-	for _, p := range file.All() {
-		plain := resolve.Of(file, p, nil, env) // what is chosen does not change by what is overridden
-		if e, ok := plain.Get(key.Tags); ok {
-			tags = append(tags, e.Value.List()...)
-		}
-		if s.Has(plain) && !plain.Vouched() {
-			skipped++
-		} else if s.Has(plain) {
-			if len(over) > 0 { // once is enough otherwise: a project's profile is hashed each time
-				plain = resolve.Of(file, p, over, env)
-			}
-			chosen = append(chosen, plain)
-		}
+// chooseFitting is the profiles that a selection has. A project's that is not vouched for is left out, and said so.
+func (c *Call) chooseFitting(file *profile.File, s Selection, over Overrides) ([]*resolve.Profile, error) {
+	selected := s.Of(file, over, c.Environment())
+	if n := selected.NotVouched; n > 0 {
+		c.Notice("%d %s of the project's file left out, not vouched for; gharbor vouch shows what they would use", n,
+			wording.Plural(n, "profile", "profiles"))
 	}
-	if skipped > 0 {
-		c.Notice("%d %s of the project's file left out, not vouched for; gharbor vouch shows what they would use", skipped,
-			wording.Plural(skipped, "profile", "profiles"))
+	if len(selected.Profiles) == 0 {
+		return nil, noneFits(s, len(file.All()), selected.Tags)
 	}
-	if len(chosen) == 0 {
-		return nil, noneFits(s, len(file.All()), tags)
-	}
-	return chosen, nil
+	return selected.Profiles, nil
 }
 
 // noneFits is the error for a selection that none of so many profiles, with these tags, fits.
 func noneFits(s Selection, profiles int, tags []string) error {
 	try := []string{"gharbor list"}
-	switch near := nearest.Name(s.tag, tags); {
+	switch near := nearest.Name(s.Tag, tags); {
 	case profiles == 0:
 		return unchosen([]string{"gharbor nearby", "gharbor add NAME"}, "there are no profiles yet")
-	case s.tag == "" || slices.Contains(tags, s.tag):
+	case s.Tag == "" || slices.Contains(tags, s.Tag):
 		return unchosen(try, "none of the %d profiles fits", profiles)
 	case near != "":
 		return unchosen(try, "-tag: no profile has that tag; did you mean %q?", near)

@@ -6,12 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
 
-	"gentleharbor/core/address"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/container/api"
 	"gentleharbor/core/container/making"
@@ -19,7 +17,6 @@ import (
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
-	"gentleharbor/core/secret"
 	"gentleharbor/internal/cli/base"
 	"gentleharbor/internal/cli/secretcmd"
 	"gentleharbor/internal/cli/transfercmd"
@@ -110,7 +107,6 @@ type building struct {
 	plan    *making.Plan
 	sets    base.Assignments // what changes in the profile
 	own     *resolve.Profile // whose source has the password; nil where the wallet has or gets it
-	entry   string           // of the wallet
 }
 
 func (c *call) makeContainer(ctx context.Context, o makeOptions) error {
@@ -126,9 +122,9 @@ func (c *call) makeContainer(ctx context.Context, o makeOptions) error {
 	if found != nil {
 		return base.RouteFailed(found)
 	}
-	wish, err := m.wish()
+	wish, err := making.Wish{Image: o.image, Name: o.name, Port: o.port, Volume: o.volume, Mounts: o.mounts}.For(p)
 	if err != nil {
-		return err
+		return notMakeable(err)
 	}
 	if m.plan, found = making.New(ctx, client, wish); found != nil {
 		return base.RouteFailed(found)
@@ -155,7 +151,8 @@ func (c *call) makeable(o makeOptions) (*resolve.Profile, error) {
 		return nil, base.Failure(base.ExitUsage,
 			fmt.Errorf("there is no profile %s yet to make a container of", name),
 			fmt.Sprintf("gharbor add %s -engine %s -container %s -user %s -secret wallet", name,
-				c.imageEngine(o.image), name, clean.Shell(cmp.Or(c.SystemAccount(), "NAME"))))
+				cmp.Or(making.ImageEngine(c.Engines, o.image), "ENGINE"), name,
+				clean.Shell(cmp.Or(c.SystemAccount(), "NAME"))))
 	}
 	p, err := c.Resolve(name, nil)
 	if err != nil {
@@ -164,122 +161,30 @@ func (c *call) makeable(o makeOptions) (*resolve.Profile, error) {
 	if found := p.Problem(); found != nil {
 		return nil, base.RouteFailed(found)
 	}
-	called, in := address.ContainerOf(p)
-	local := p.Address().OneHost() && p.Local()
-	switch {
-	case !making.Makeable(p.Engine()):
-		return nil, base.Usage("a container can be made of %s, and the profile's engine is %s",
-			strings.Join(making.MakeableWords(c.Engines), ", "), cmp.Or(p.Text(key.Engine), "not said"))
-	case len(p.Hops()) > 0:
-		return nil, base.Usage("the profile has hops, and the container would be on this side of them")
-	case in && called.Compose():
-		return nil, base.Failure(base.ExitUsage,
-			errors.New("the profile's container is a compose file's service, which its compose file makes"),
-			fmt.Sprintf("docker compose -p %s up -d %s", called.Project, called.Service))
-	case !in && !local && p.Address().Known():
-		return nil, base.Usage(
-			"the profile leads to another machine or a socket; a container is made of one whose address is " +
-				"container, or this machine's")
-	case p.Text(key.User) == "":
-		return nil, base.Failure(base.ExitUsage,
-			errors.New("the profile does not say which user to make"),
-			"gharbor set "+p.Called+" user=NAME")
-	case p.Text(key.Secret) == "none":
-		return nil, base.Failure(base.ExitUsage,
-			errors.New("the profile says secret = \"none\": whoever is on this machine could log in to such a server"),
-			"gharbor set "+p.Called+" secret=wallet")
-	}
-	return p, nil
+	return p, notMakeable(making.Fits(p))
 }
 
-// imageEngine is the engine that an image's name says it is of, "ENGINE" where it says none.
-func (c *call) imageEngine(image string) string {
-	declared, _, ok := c.Containers().Describe(nil, image, nil)
-	if ok {
-		return declared.Engine
+// notMakeable is a refusal to make a container as the command's error, nil for none.
+func notMakeable(err error) error {
+	var refused *making.Refused
+	if errors.As(err, &refused) {
+		return base.Failure(base.ExitUsage, refused, refused.Try...)
 	}
-	lower := strings.ToLower(image)
-	for _, word := range slices.Backward(c.Engines.Words()) {
-		if spec := c.Engines.Named(word); strings.Contains(lower, word) || spec.Image != nil && spec.Image.Name != "" &&
-			strings.Contains(lower, spec.Image.Name) {
-			return word
-		}
-	}
-	return "ENGINE"
+	return err
 }
 
-// wish is the container that the profile and the flags describe.
-func (m *building) wish() (making.Wish, error) {
-	p := m.profile
-	w := making.Wish{
-		Profile:  p.Profile.Name,
-		Engine:   p.Engine(),
-		User:     p.Text(key.User),
-		Database: p.Text(key.Database),
-		Image:    m.image,
-		Name:     m.name,
-		Port:     m.port,
-		Volume:   m.volume,
-		Mounts:   m.mounts,
-	}
-	m.entry = w.Profile
-	if source, _ := secret.ParseSource(p.Text(key.Secret)); source.Kind == "wallet" && source.Arg != "" {
-		m.entry = source.Arg
-	}
-	w.Entry, w.Inside = m.entry, w.Engine.Port
-	port := p.Port()
-	called, in := address.ContainerOf(p)
-	switch {
-	case in && m.name != "" && m.name != called.Name:
-		return w, base.Usage("-name and the profile's container are two names; give one")
-	case in:
-		w.Name, w.Fixed, w.Inside = called.Name, true, port
-	case w.Name == "":
-		w.Name = w.Profile
-	}
-	if !in && w.Port == 0 && p.Address().OneHost() && port != w.Inside {
-		w.Port = port
-	}
-	named := func(s string) bool {
-		one, ok := schema.ParseContainer(s)
-		return ok && !one.Compose()
-	}
-	switch { // engines take the same names for both
-	case !named(w.Name):
-		return w, base.Usage("-name: expected a container's name: letters, digits, and . _ - between them")
-	case m.volume != "" && !named(m.volume):
-		return w, base.Usage("-volume: expected a volume's name: letters, digits, and . _ - between them")
-	}
-	return w, nil
-}
-
-// planProfile says what changes in the profile, and where the password comes from.
+// planProfile finds what changes in the profile, and where the password is from.
 func (c *call) planProfile(m *building, client *api.Client) error {
-	p := m.profile
-	set := func(k, value string) error { return m.sets.Add(c.Keys.Field(key.Name(k)), value, false) }
-	unset := func(k string) {
-		if _, ok := p.Written(key.Name(k)); ok {
-			m.sets = append(m.sets, schema.Override{Field: c.Keys.Field(key.Name(k)), Unset: true})
-		}
-	}
-	var err error
-	if _, in := address.ContainerOf(p); !in {
-		unset("host")
-		unset("port")
-		err = set("container", m.plan.Name)
-	}
 	endpoint := client.Endpoint.Address
-	if p.Text(key.Endpoint) == "" && (m.endpoint != "" || !c.Containers().IsOnlyEngine(endpoint)) {
-		err = errors.Join(err, set("endpoint", endpoint))
+	if m.endpoint == "" && c.Containers().IsOnlyEngine(endpoint) {
+		endpoint = ""
 	}
-	switch source, _ := secret.ParseSource(p.Text(key.Secret)); source.Kind {
-	case "wallet":
-	case "default", "container":
-		err = errors.Join(err, set("secret", "wallet:"+m.entry))
-	default:
-		m.own = c.localCopy(p)
+	changes, own, err := m.plan.Changes(m.profile, endpoint)
+	if own {
+		m.own = c.localCopy(m.profile)
 	}
-	if err == nil && len(m.sets) > 0 && !p.Own() {
+	m.sets = changes
+	if err == nil && len(m.sets) > 0 && !m.profile.Own() {
 		err = base.Usage("the project's profile would have to be changed; write it by hand: %s", m.sets.Words())
 	}
 	return err
@@ -328,7 +233,7 @@ func (c *call) showPlan(m *building, client *api.Client) {
 	}
 	for _, s := range p.Secrets {
 		from := fmt.Sprintf("entry %s of the wallet, made where it is not there", s.Entry)
-		if m.own != nil && s.Entry == m.entry {
+		if m.own != nil && s.Entry == m.plan.Entry {
 			from = "the profile's own source, " + clean.Line(m.profile.Text(key.Secret), 100)
 		}
 		how := "in the variable " + s.Variable

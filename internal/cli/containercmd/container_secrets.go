@@ -32,11 +32,11 @@ func (c *call) makeSecrets(ctx context.Context, m *building) (map[string]secret.
 				errors.New("the profile's password is empty, and a server without one would be open to everybody here"))
 		}
 		for _, s := range m.plan.Secrets {
-			if s.Entry == m.entry {
+			if s.Entry == m.plan.Entry {
 				values[s.Variable] = v
 			}
 		}
-		inWallet = slices.DeleteFunc(inWallet, func(h making.Handed) bool { return h.Entry == m.entry })
+		inWallet = slices.DeleteFunc(inWallet, func(h making.Handed) bool { return h.Entry == m.plan.Entry })
 	}
 	if len(inWallet) == 0 {
 		return values, nil
@@ -58,7 +58,7 @@ func (c *call) makeSecrets(ctx context.Context, m *building) (map[string]secret.
 			case old != nil:
 				e = *old
 				e.Bindings, e.Changed = slices.Clone(old.Bindings), now
-			case m.plan.OldVolume && s.Entry == m.entry:
+			case m.plan.OldVolume && s.Entry == m.plan.Entry:
 				return base.Failure(base.ExitUsage,
 					fmt.Errorf("the volume %s is there already, and the password of what is in it is not in the wallet",
 						m.plan.Volume),
@@ -69,7 +69,7 @@ func (c *call) makeSecrets(ctx context.Context, m *building) (map[string]secret.
 				made = append(made, s.Entry)
 			}
 			bound := b
-			if s.Entry == m.entry {
+			if s.Entry == m.plan.Entry {
 				bound.Profile = m.profile.Profile.Name
 			}
 			secretcmd.BindTo(&e, []binding.Binding{bound})

@@ -1,0 +1,134 @@
+package making
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"strings"
+
+	"gentleharbor/core/address"
+	"gentleharbor/core/container/find"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/profile/key"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/secret"
+)
+
+// Refused is the error for a profile of which no container can be made as asked for.
+type Refused struct {
+	Why string
+	Try []string // commands to paste
+}
+
+func (r *Refused) Error() string { return r.Why }
+
+func refused(why string, try ...string) error { return &Refused{why, try} }
+
+// Fits tells whether a container can be made of a profile: nil, or a *Refused.
+func Fits(p *resolve.Profile) error {
+	called, in := address.ContainerOf(p)
+	local := p.Address().OneHost() && p.Local()
+	switch {
+	case !Makeable(p.Engine()):
+		return refused(fmt.Sprintf("a container can be made of %s, and the profile's engine is %s",
+			strings.Join(MakeableWords(p.Schema().Engines()), ", "), cmp.Or(p.Text(key.Engine), "not said")))
+	case len(p.Hops()) > 0:
+		return refused("the profile has hops, and the container would be on this side of them")
+	case in && called.Compose():
+		return refused("the profile's container is a compose file's service, which its compose file makes",
+			fmt.Sprintf("docker compose -p %s up -d %s", called.Project, called.Service))
+	case !in && !local && p.Address().Known():
+		return refused("the profile leads to another machine or a socket; a container is made of one whose address is " +
+			"container, or this machine's")
+	case p.Text(key.User) == "":
+		return refused("the profile does not say which user to make", "gharbor set "+p.Called+" user=NAME")
+	case p.Text(key.Secret) == "none":
+		return refused("the profile says secret = \"none\": whoever is on this machine could log in to such a server",
+			"gharbor set "+p.Called+" secret=wallet")
+	}
+	return nil
+}
+
+// For completes a wish by what a profile says: the engine, the account, the database, the ports, and the wallet's
+// entry for the password. A mistake in the wish is a *Refused.
+func (w Wish) For(p *resolve.Profile) (Wish, error) {
+	given := w
+	w.Profile, w.Engine, w.User, w.Database = p.Profile.Name, p.Engine(), p.Text(key.User), p.Text(key.Database)
+	w.Entry, w.Inside = w.Profile, w.Engine.Port
+	if source, _ := secret.ParseSource(p.Text(key.Secret)); source.Kind == "wallet" && source.Arg != "" {
+		w.Entry = source.Arg
+	}
+	called, in := address.ContainerOf(p)
+	switch {
+	case in && given.Name != "" && given.Name != called.Name:
+		return w, refused("-name and the profile's container are two names; give one")
+	case in:
+		w.Name, w.Fixed, w.Inside = called.Name, true, p.Port()
+	case w.Name == "":
+		w.Name = w.Profile
+	}
+	if !in && w.Port == 0 && p.Address().OneHost() && p.Port() != w.Inside {
+		w.Port = p.Port()
+	}
+	switch { // engines take the same names for both
+	case !validName(w.Name):
+		return w, refused("-name: expected a container's name: letters, digits, and . _ - between them")
+	case w.Volume != "" && !validName(w.Volume):
+		return w, refused("-volume: expected a volume's name: letters, digits, and . _ - between them")
+	}
+	return w, nil
+}
+
+func validName(s string) bool {
+	one, ok := schema.ParseContainer(s)
+	return ok && !one.Compose()
+}
+
+// Changes are what changes in a profile when the container is made at an engine: it leads to the container then.
+// endpoint is the engine's, "" where profiles need not name it. The password stays where the profile's own source
+// has it where own is true; else the wallet has or gets it.
+func (p *Plan) Changes(of *resolve.Profile, endpoint string) (changes []schema.Override, own bool, err error) {
+	set := func(k key.Name, value string) {
+		field := of.Schema().Field(k)
+		v, parseErr := field.ParseValue(value)
+		err = errors.Join(err, parseErr)
+		changes = append(changes, schema.Override{Field: field, Value: v})
+	}
+	if _, in := address.ContainerOf(of); !in {
+		for _, k := range []key.Name{key.Host, key.Port} {
+			if _, ok := of.Written(k); ok {
+				changes = append(changes, schema.Override{Field: of.Schema().Field(k), Unset: true})
+			}
+		}
+		set(key.Container, p.Name)
+	}
+	if of.Text(key.Endpoint) == "" && endpoint != "" {
+		set(key.Endpoint, endpoint)
+	}
+	switch source, _ := secret.ParseSource(of.Text(key.Secret)); source.Kind {
+	case "wallet":
+	case "default", "container":
+		set(key.Secret, "wallet:"+p.Entry)
+	default:
+		own = true
+	}
+	return changes, own, err
+}
+
+// ImageEngine is the word of the engine that an image's name says it is of, "" where it says none.
+func ImageEngine(engines engine.Set, image string) string {
+	if declared, _, ok := (find.Catalog{Known: engines}).Describe(nil, image, nil); ok {
+		return declared.Engine
+	}
+	lower := strings.ToLower(image)
+	words := engines.Words()
+	for i := len(words) - 1; i >= 0; i-- {
+		spec := engines.Named(words[i])
+		if strings.Contains(lower, spec.Word) ||
+			spec.Image != nil && spec.Image.Name != "" && strings.Contains(lower, spec.Image.Name) {
+			return spec.Word
+		}
+	}
+	return ""
+}
