@@ -23,8 +23,10 @@ func (s Selection) Has(r *Profile) bool {
 }
 
 func tagsOf(r *Profile) []string {
-	tags, _ := r.Get(key.Tags)
-	return tags.Value.List()
+	if tags, ok := r.Get(key.Tags); ok {
+		return tags.Value.List()
+	}
+	return nil
 }
 
 // Selected are the profiles of a selection.
