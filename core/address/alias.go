@@ -14,7 +14,7 @@ import (
 	"gentleharbor/core/hostname"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/key"
-	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 )
 
 // alias is the name of a service: its alias says where it lives.
@@ -172,7 +172,7 @@ func records(ctx context.Context, from Sources, chain *Chain) ([]Candidate, *fin
 	var list []Candidate
 	for _, r := range records[:min(len(records), maxRecords)] {
 		host := strings.ToLower(strings.TrimSuffix(r.Target, "."))
-		if !schema.ValidHost(host) || r.Port == 0 {
+		if !syntax.ValidHost(host) || r.Port == 0 {
 			return nil, finding.New(finding.AliasSRVUnknown,
 				"an SRV record of %s names no host and port that could be dialled", srv).
 				Saw("its target is %s, its port %d", clean.Quoted(r.Target), r.Port).

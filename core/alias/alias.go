@@ -26,6 +26,7 @@ import (
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 )
 
 // Variable names further files of aliases, with the system's list separator between
@@ -96,7 +97,7 @@ func Load(h profile.Home, lookup func(string) (string, bool), home string, judge
 // Find returns the alias that a word means, or nil: the user's, else the project's;
 // the project's alone with "project:" before the name.
 func (b *Book) Find(word string) *profile.Alias {
-	if name, ok := strings.CutPrefix(word, schema.ProjectPrefix); ok {
+	if name, ok := strings.CutPrefix(word, syntax.ProjectPrefix); ok {
 		return b.Project.AliasNamed(name)
 	}
 	for _, f := range b.Files {
@@ -213,7 +214,7 @@ func NotVouched(a *profile.Alias) *finding.Finding {
 func Within(project *profile.File, word string) []*profile.Alias {
 	var links []*profile.Alias
 	for len(links) < profile.MaxAliases {
-		a := project.AliasNamed(strings.TrimPrefix(word, schema.ProjectPrefix))
+		a := project.AliasNamed(strings.TrimPrefix(word, syntax.ProjectPrefix))
 		if a == nil || slices.Contains(links, a) {
 			break
 		}
@@ -247,7 +248,7 @@ func (b *Book) Follow(word string) (*address.Chain, *finding.Finding) {
 // next is the alias that a word leads to; by is the one that names it, nil for the
 // first.
 func (b *Book) next(word string, by *profile.Alias) (a *profile.Alias, ignored []string, found *finding.Finding) {
-	if name, ok := strings.CutPrefix(word, schema.ServicePrefix); ok {
+	if name, ok := strings.CutPrefix(word, syntax.ServicePrefix); ok {
 		return b.service(name)
 	}
 	if a = b.Find(word); a != nil {
@@ -263,7 +264,7 @@ func (b *Book) next(word string, by *profile.Alias) (a *profile.Alias, ignored [
 		found.Saw("the nearest name is %s", near)
 	}
 	found.Suggest("gharbor alias list")
-	if schema.ValidName(word) {
+	if syntax.ValidName(word) {
 		found.Suggest("gharbor alias add %s addresses=HOST:PORT", word)
 	}
 	return nil, nil, found
@@ -364,7 +365,7 @@ func (b *Book) readService(name string) (*profile.Alias, []string, *finding.Find
 			if one.Password.Present() {
 				ignored = append(ignored, "password (say in the profile where it is)")
 			}
-			return profile.NewServiceAlias(b.Schema, schema.ServicePrefix+name, path, section.Line, one.Sets), ignored, nil
+			return profile.NewServiceAlias(b.Schema, syntax.ServicePrefix+name, path, section.Line, one.Sets), ignored, nil
 		}
 		looked = append(looked, path)
 	}
@@ -473,7 +474,7 @@ func (b *Book) Users(a *profile.Alias, profiles ...*profile.File) []string {
 			if leads(p.Text(key.Alias)) {
 				name := p.Name
 				if f.Project {
-					name = schema.ProjectPrefix + name
+					name = syntax.ProjectPrefix + name
 				}
 				users = append(users, "profile "+name)
 			}

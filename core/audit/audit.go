@@ -288,3 +288,12 @@ func methodWord(method string) string {
 func noPassword(method string) bool {
 	return strings.HasPrefix(method, "none") || strings.HasPrefix(method, "no password")
 }
+
+// Count counts issues by severity.
+func Count(issues []Issue) map[Severity]int {
+	count := map[Severity]int{High: 0, Medium: 0, Low: 0}
+	for _, i := range issues {
+		count[i.Severity]++
+	}
+	return count
+}

@@ -134,3 +134,11 @@ func TestEveryFileIsLookedAt(t *testing.T) {
 		t.Errorf("only %d files were looked at", looked)
 	}
 }
+
+// TestCount: each severity is counted, the ones without an issue too.
+func TestCount(t *testing.T) {
+	count := Count([]Issue{{Severity: High}, {Severity: Low}, {Severity: High}})
+	if len(count) != 3 || count[High] != 2 || count[Medium] != 0 || count[Low] != 1 {
+		t.Errorf("%v", count)
+	}
+}

@@ -21,7 +21,7 @@ import (
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
-	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/tlsrule"
 )
@@ -185,7 +185,7 @@ func ToAlias(a *profile.Alias) Binding {
 // IsAlias reports whether it is the alias that a name means, "project:NAME" for one of
 // a project's file.
 func (b Binding) IsAlias(name string) bool {
-	own, project := strings.CutPrefix(name, schema.ProjectPrefix)
+	own, project := strings.CutPrefix(name, syntax.ProjectPrefix)
 	return b.Alias == own && b.Alias != "" && (b.AliasFile != "") == project
 }
 
@@ -269,7 +269,7 @@ func (b Binding) Is(word string) bool {
 		return word == b.String()
 	}
 	if b.Alias != "" {
-		return word == b.String() || word == "alias:"+b.Alias || word == "alias:"+schema.ProjectPrefix+b.Alias ||
+		return word == b.String() || word == "alias:"+b.Alias || word == "alias:"+syntax.ProjectPrefix+b.Alias ||
 			word == b.Profile && word != ""
 	}
 	if _, rest, ok := strings.Cut(word, "://"); ok {

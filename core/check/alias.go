@@ -19,7 +19,7 @@ import (
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
-	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 	"gentleharbor/core/secret"
 )
 
@@ -75,7 +75,7 @@ func (t *test) routeByAlias(detail string) finding.Result {
 	}
 	found := finding.New(finding.AliasIgnored,
 		"the section %s of the service file says what has no meaning here",
-		clean.Quoted(strings.TrimPrefix(chain.Links[0].Name, schema.ServicePrefix)))
+		clean.Quoted(strings.TrimPrefix(chain.Links[0].Name, syntax.ServicePrefix)))
 	for _, word := range chain.Ignored[:min(len(chain.Ignored), 8)] {
 		found.Saw("%s", clean.Line(word, 100))
 	}

@@ -15,17 +15,20 @@ import (
 	"gentleharbor/core/profile/resolve"
 )
 
-// What two profiles lead to.
+// Kinship is what two profiles lead to.
+type Kinship string
+
+// The kinds of kinship.
 const (
-	SameInstance = "same-instance" // one running server
-	SameLineage  = "same-lineage"  // a standby, a replica or a clone
-	Different    = "different"
-	Unknown      = "unknown"
+	SameInstance Kinship = "same-instance" // one running server
+	SameLineage  Kinship = "same-lineage"  // a standby, a replica or a clone
+	Different    Kinship = "different"
+	Unknown      Kinship = "unknown"
 )
 
 // Comparison is two profiles side by side.
 type Comparison struct {
-	Verdict      string        `json:"verdict"`
+	Verdict      Kinship       `json:"verdict"`
 	Why          string        `json:"why"`
 	A            *Report       `json:"a"`
 	B            *Report       `json:"b"`
@@ -99,7 +102,7 @@ func (r *Runner) Compare(ctx context.Context, a, b *resolve.Profile) *Comparison
 func (s *side) ready() bool { return s.conv != nil && s.report.Outcome != finding.Fail }
 
 // verdict says whether two reports are of one server, and by what one knows.
-func verdict(engines engine.Set, a, b *Report) (word, why string) {
+func verdict(engines engine.Set, a, b *Report) (kin Kinship, why string) {
 	for _, r := range []*Report{a, b} {
 		if r.Interrupted {
 			return Unknown, "the test of " + r.Profile + " was stopped"
@@ -133,7 +136,7 @@ func verdict(engines engine.Set, a, b *Report) (word, why string) {
 
 // sameLineage is for two with one identifier: the start tells a server from its
 // standby or clone.
-func sameLineage(id engine.Identity, f, g *engine.Facts) (word, why string) {
+func sameLineage(id engine.Identity, f, g *engine.Facts) (kin Kinship, why string) {
 	name := id.Name
 	if id.StartExact {
 		if f.ServerStarted.Equal(*g.ServerStarted) {

@@ -137,7 +137,7 @@ func TestWaitEnds(t *testing.T) {
 	for _, c := range []struct {
 		persist bool
 		codes   []string
-		want    string
+		want    WaitEnd
 		tries   int
 	}{
 		{false, nil, WaitReady, 1}, {false, []string{"reach.refused", "speak.closed"}, WaitReady, 3}, {false, []string{"speak.starting", "login.password"}, WaitGaveUp, 2},
@@ -165,7 +165,7 @@ func TestVerdict(t *testing.T) {
 	for _, c := range []struct {
 		name string
 		a, b *engine.Facts
-		want string
+		want Kinship
 	}{
 		{"one server", pg("7", at(1, 5)), pg("7", at(1, 5)), SameInstance},
 		{"a standby", pg("7", at(1, 5)), pg("7", at(1, 6)), SameLineage},

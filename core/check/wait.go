@@ -20,18 +20,21 @@ const (
 	jitter     = 0.25 // of the pause, either way
 )
 
-// How a wait ended.
+// WaitEnd is how a wait ended.
+type WaitEnd string
+
+// The ends of a wait.
 const (
-	WaitReady   = "ready"
-	WaitGaveUp  = "gave-up"   // waiting can't mend what was found
-	WaitTimeOut = "timed-out" // -within ran out
-	WaitStopped = "stopped"   // by Ctrl-C, or because another profile gave up
+	WaitReady   WaitEnd = "ready"
+	WaitGaveUp  WaitEnd = "gave-up"   // what was found does not pass by itself
+	WaitTimeOut WaitEnd = "timed-out" // the time for waiting ran out
+	WaitStopped WaitEnd = "stopped"   // by Ctrl-C, or because another profile gave up
 )
 
 // Waited is how the wait for one profile ended.
 type Waited struct {
 	Profile string  `json:"profile"`
-	Outcome string  `json:"outcome"`
+	Outcome WaitEnd `json:"outcome"`
 	Tries   int     `json:"tries"`
 	MS      float64 `json:"ms"`
 	Report  *Report `json:"report"` // the last try's

@@ -1,12 +1,11 @@
 package intake
 
 import (
+	"gentleharbor/core/profile/syntax"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
-
-	"gentleharbor/core/profile/schema"
 )
 
 func TestDotenv(t *testing.T) {
@@ -149,7 +148,7 @@ func TestFiles(t *testing.T) {
 
 func TestName(t *testing.T) {
 	for words, want := range map[string]string{"Tide Gauge": "tide-gauge", "..x": "x", "": "profile", "Ünder": "nder", strings.Repeat("a", 90): strings.Repeat("a", 64)} {
-		if got := Name(words); got != want || !schema.ValidName(got) {
+		if got := Name(words); got != want || !syntax.ValidName(got) {
 			t.Errorf("%q: %q", words, got)
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"gentleharbor/core/hostname"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 )
 
 // Alias is one name for where a service lives, as its file has it: a table
@@ -74,8 +75,8 @@ func (a *assembler) alias(name string, line int) (*Alias, error) {
 	if one := a.aliases[name]; one != nil {
 		return one, nil
 	}
-	if !schema.ValidName(name) {
-		return nil, a.fail(line, "%s is not an alias name: %s", clean.Quoted(name), schema.NameRule)
+	if !syntax.ValidName(name) {
+		return nil, a.fail(line, "%s is not an alias name: %s", clean.Quoted(name), syntax.NameRule)
 	}
 	one := &Alias{table: table{Name: name, Line: line, kind: "alias", in: a.File}}
 	if a.aliases == nil {
@@ -124,7 +125,7 @@ func (a *assembler) takeHost(e *entry, k []string) error {
 		return nil
 	case len(k) == 0:
 		return a.fail(line, `hosts is a table, [hosts], of lines "NAME" = ["ADDRESS", …]`)
-	case !schema.ValidHost(name):
+	case !syntax.ValidHost(name):
 		return a.fail(line, "hosts: %s is not a host name", clean.Quoted(name))
 	case e.problem != "" || e.value.Kind != schema.Text && e.value.Kind != schema.List || len(e.value.List()) == 0:
 		return a.fail(line, `hosts: %s: expected addresses such as ["192.0.2.10"]`, clean.Quoted(name))
@@ -252,7 +253,7 @@ func (a *Alias) Path() string { return a.in.Path }
 // "project:" before it where it stands in a project's.
 func (a *Alias) Called() string {
 	if a.InProject() {
-		return schema.ProjectPrefix + a.Name
+		return syntax.ProjectPrefix + a.Name
 	}
 	return a.Name
 }

@@ -14,9 +14,9 @@ import (
 	"gentleharbor/core/profile/schema"
 )
 
-// MaxFile bounds a profile file, in bytes: 10,000 profiles with notes are
+// maxFile bounds a profile file, in bytes: 10,000 profiles with notes are
 // about 2 MiB, so what is larger is not a profile file.
-const MaxFile = 4 << 20
+const maxFile = 4 << 20
 
 // FileError is a mistake in a file: one line, "FILE:LINE: what". It never
 // repeats a value.
@@ -99,7 +99,7 @@ func parseDocument(path string, data []byte) (*document, error) {
 
 // read reads data as TOML and hands what it finds to take. Errors are *FileError.
 func read(path string, data []byte, take sink) error {
-	if len(data) > MaxFile {
+	if len(data) > maxFile {
 		return &FileError{path, 0, "the file is larger than 4 MiB; a profile file has at most that"}
 	}
 	if !utf8.Valid(data) {

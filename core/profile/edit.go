@@ -10,6 +10,7 @@ import (
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 )
 
 // RequestError is an edit that was asked for and can't be made. The file is
@@ -119,8 +120,8 @@ func (f *File) Missing(name string) error {
 }
 
 func (f *File) free(name string) error {
-	if !schema.ValidName(name) {
-		return refuse("not a profile name: %s", schema.NameRule)
+	if !syntax.ValidName(name) {
+		return refuse("not a profile name: %s", syntax.NameRule)
 	}
 	if p := f.byName[name]; p != nil {
 		return refuse("profile %q exists already (%s:%d); gharbor set %s changes it", name, f.Path, p.Line, name)
@@ -211,7 +212,7 @@ func (f *File) Copied(p *Profile, intoProject bool, home string) ([]schema.Overr
 			return nil, refuse("%s is like %s, which stands in your own file; a project's profile can't be", p.Name,
 				own.Value.Text())
 		case own.Field.Name == "like":
-			set.Value = schema.TextValue(schema.ProjectPrefix + own.Value.Text())
+			set.Value = schema.TextValue(syntax.ProjectPrefix + own.Value.Text())
 		default:
 			set.Value = p.whole(own, home)
 		}
@@ -242,7 +243,7 @@ func (p *Profile) whole(own Entry, home string) schema.Value {
 
 func (f *File) checkLike(p *Profile) error {
 	like := p.Text(key.Like)
-	if like == "" || !f.Project && strings.HasPrefix(like, schema.ProjectPrefix) ||
+	if like == "" || !f.Project && strings.HasPrefix(like, syntax.ProjectPrefix) ||
 		f.byName[like] != nil && like != p.Name {
 		return nil
 	}

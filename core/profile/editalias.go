@@ -7,6 +7,7 @@ import (
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 )
 
 // MissingAlias is the error for an alias that is not in the file.
@@ -32,8 +33,8 @@ func (f *File) AliasNames() []string {
 }
 
 func (f *File) freeAlias(name string) error {
-	if !schema.ValidName(name) {
-		return refuse("not an alias name: %s", schema.NameRule)
+	if !syntax.ValidName(name) {
+		return refuse("not an alias name: %s", syntax.NameRule)
 	}
 	if a := f.aliases[name]; a != nil {
 		return refuse("alias %q exists already (%s:%d); gharbor alias set %s changes it", name, f.Path, a.Line, name)

@@ -18,6 +18,7 @@ import (
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 )
 
 // Format is the number at the head of a profile file.
@@ -274,8 +275,8 @@ func (a *assembler) profile(name string, line int) (*Profile, error) {
 	if p := a.byName[name]; p != nil {
 		return p, nil
 	}
-	if !schema.ValidName(name) {
-		return nil, a.fail(line, "%s is not a profile name: %s", clean.Quoted(name), schema.NameRule)
+	if !syntax.ValidName(name) {
+		return nil, a.fail(line, "%s is not a profile name: %s", clean.Quoted(name), syntax.NameRule)
 	}
 	p := &Profile{table: table{Name: name, Line: line, kind: "profile", in: a.File}}
 	a.byName[name] = p
@@ -368,7 +369,7 @@ func (a *assembler) setting(e *entry, k []string) error {
 			near = fmt.Sprintf("; did you mean %q?", n)
 		}
 		return a.fail(int(e.line), "settings: unknown key %s%s", clean.Quoted(name), near)
-	case e.problem != "" || e.value.Kind != schema.Text || e.value.Raw == "" || schema.HasControl(e.value.Raw):
+	case e.problem != "" || e.value.Kind != schema.Text || e.value.Raw == "" || syntax.HasControl(e.value.Raw):
 		return a.fail(int(e.line), "settings: %s: expected a path", name)
 	case *into != "":
 		return a.fail(int(e.line), "settings: %s is set twice", name)
@@ -482,5 +483,5 @@ func typeProblem(f *schema.Field, e *entry) string {
 
 // WholeSetting makes the path of a setting absolute.
 func (f *File) WholeSetting(path, home string) string {
-	return schema.WholePath(path, filepath.Dir(f.Path), home)
+	return syntax.WholePath(path, filepath.Dir(f.Path), home)
 }

@@ -9,11 +9,12 @@ import (
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 )
 
-// MaxLikes bounds a chain of profiles that are like one another: a longer one is a mistake, and
+// maxLikes bounds a chain of profiles that are like one another: a longer one is a mistake, and
 // each profile of it would go through the whole.
-const MaxLikes = 16
+const maxLikes = 16
 
 func (f *File) checkLikes() error {
 	state := make(map[*Profile]int) // 1 on the path being walked, 2 known to be right
@@ -32,11 +33,11 @@ func (f *File) checkLikes() error {
 				p = nil
 				continue
 			}
-			if strings.HasPrefix(like.Value.Text(), schema.ProjectPrefix) {
+			if strings.HasPrefix(like.Value.Text(), syntax.ProjectPrefix) {
 				if f.Project {
 					return &FileError{f.Path, like.Line,
 						fmt.Sprintf("profile %q: like: in a project's file it names a profile of the same file, without %q", p.Name,
-							schema.ProjectPrefix)}
+							syntax.ProjectPrefix)}
 				}
 				p = nil // looked for when it is resolved: the project's file is another one
 				continue
@@ -50,9 +51,9 @@ func (f *File) checkLikes() error {
 				return &FileError{f.Path, like.Line,
 					fmt.Sprintf("profile %q: like: no profile %s in this file%s", p.Name, clean.Quoted(like.Value.Text()), near)}
 			}
-			if len(path)+below[next] > MaxLikes {
+			if len(path)+below[next] > maxLikes {
 				return &FileError{f.Path, like.Line,
-					fmt.Sprintf("profile %q: like: a chain of more than %d profiles that are like one another", p.Name, MaxLikes)}
+					fmt.Sprintf("profile %q: like: a chain of more than %d profiles that are like one another", p.Name, maxLikes)}
 			}
 			if state[next] == 1 {
 				return &FileError{f.Path, like.Line, fmt.Sprintf("profile %q: like: a circle, %s", p.Name, circle(path, next))}
@@ -84,7 +85,7 @@ func (f *File) Chain(p *Profile, overrides []schema.Override) []*Profile {
 			like = o.Value.Text()
 		}
 	}
-	for next := f.like(p, like); next != nil && len(chain) <= 2*(MaxLikes+1); next = f.like(next, next.Text(key.Like)) {
+	for next := f.like(p, like); next != nil && len(chain) <= 2*(maxLikes+1); next = f.like(next, next.Text(key.Like)) {
 		chain = append(chain, next)
 	}
 	return chain
@@ -93,7 +94,7 @@ func (f *File) Chain(p *Profile, overrides []schema.Override) []*Profile {
 // like is the profile that p's like names: one of the same file, or with
 // "project:" before it one of the attached project's.
 func (f *File) like(p *Profile, name string) *Profile {
-	if own, ok := strings.CutPrefix(name, schema.ProjectPrefix); ok {
+	if own, ok := strings.CutPrefix(name, syntax.ProjectPrefix); ok {
 		if p.in.Project || f.project == nil {
 			return nil
 		}

@@ -11,6 +11,7 @@ import (
 	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/owner"
 	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 )
 
 // ProjectFile is the name of a project's own file of profiles.
@@ -71,7 +72,7 @@ func LoadProject(keys *schema.Schema, place Place) (*File, error) {
 	if !inside(place) {
 		return nil, passedOver(place.Path, "it is a link that leads out of the repository")
 	}
-	data, err := atomicfile.Read(place.Path, MaxFile)
+	data, err := atomicfile.Read(place.Path, maxFile)
 	if err != nil {
 		return nil, &FileError{place.Path, 0, "cannot be read: " + reason(err)}
 	}
@@ -116,14 +117,14 @@ func (f *File) All() []*Profile {
 // where the user's file has one of the same name.
 func (f *File) Called(p *Profile) string {
 	if f.Shadowed(p) {
-		return schema.ProjectPrefix + p.Name
+		return syntax.ProjectPrefix + p.Name
 	}
 	return p.Name
 }
 
 // find returns the profile that a name means, or nil.
 func (f *File) find(name string) *Profile {
-	if own, ok := strings.CutPrefix(name, schema.ProjectPrefix); ok {
+	if own, ok := strings.CutPrefix(name, syntax.ProjectPrefix); ok {
 		if f.project == nil {
 			return nil
 		}

@@ -6,6 +6,7 @@ import (
 
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 )
 
 // Remove takes a profile out of the file, with the comment directly above it.
@@ -115,7 +116,7 @@ func (e *Edit) rename(kind, k, from, to string) {
 	for i := range e.doc.entries {
 		own := &e.doc.entries[i]
 		if of, _, field := e.doc.owner(own); of == kind && field == k && own.value.Raw == from {
-			e.cuts = append(e.cuts, cut{int(own.valueAt), int(own.end), schema.Quote(to)})
+			e.cuts = append(e.cuts, cut{int(own.valueAt), int(own.end), syntax.Quote(to)})
 		}
 	}
 	renamed := func(t *table) {

@@ -85,7 +85,7 @@ func LoadOtherAliases(keys *schema.Schema, path string) (*File, error) {
 	if why := owner.Unsafe(info); why != "" {
 		return nil, passedOver(path, why)
 	}
-	data, err := atomicfile.Read(path, MaxFile)
+	data, err := atomicfile.Read(path, maxFile)
 	if err != nil {
 		return nil, &FileError{path, 0, "cannot be read: " + reason(err)}
 	}
@@ -99,7 +99,7 @@ func ParseAliases(keys *schema.Schema, path, root string, data []byte) (*File, e
 
 func (h Home) load(f *File) (*File, error) {
 	path := f.Path
-	data, err := atomicfile.Read(path, MaxFile)
+	data, err := atomicfile.Read(path, maxFile)
 	if errors.Is(err, fs.ErrNotExist) {
 		return readInto(h.Schema, f, nil)
 	}

@@ -6,7 +6,7 @@
 //
 // A connection takes a channel's window of memory at the most, 2 MiB, however slow
 // its reader is, and two buffers of 32 KiB, or 256 KiB while it is busy; there are at
-// most MaxConnections.
+// most maxConnections.
 package tunnel
 
 import (
@@ -26,12 +26,12 @@ import (
 	"gentleharbor/core/route/hop"
 )
 
-// MaxConnections bounds the connections at one time: with every reader stalled they
+// maxConnections bounds the connections at one time: with every reader stalled they
 // hold 2 GiB, and a database server allows fewer.
-const MaxConnections = 1000
+const maxConnections = 1000
 
-// Patience is how long a new connection waits while the hops are out of reach.
-const Patience = 20 * time.Second
+// patience is how long a new connection waits while the hops are out of reach.
+const patience = 20 * time.Second
 
 // Options are what a tunnel is.
 type Options struct {
@@ -43,7 +43,7 @@ type Options struct {
 
 	Lifetime time.Duration // 0 for as long as it is wanted
 	Idle     time.Duration // without any connection; 0 for any
-	Patience time.Duration // 0 for Patience
+	Patience time.Duration // 0 for 20 s
 
 	// Told is shown what happens, one sentence each. It may be nil.
 	Told func(text string)
@@ -60,8 +60,8 @@ const (
 	Ended      State = "ended"
 )
 
-// Happening is something that went wrong.
-type Happening struct {
+// happening is something that went wrong.
+type happening struct {
 	At   time.Time    `json:"at"`
 	Code finding.Code `json:"code,omitempty"` // of a finding
 	Text string       `json:"text"`
@@ -87,7 +87,7 @@ type Status struct {
 	Sent        int64      `json:"sent_bytes"`
 	Received    int64      `json:"received_bytes"`
 	Reconnects  int64      `json:"reconnects"`
-	LastError   *Happening `json:"last_error,omitempty"`
+	LastError   *happening `json:"last_error,omitempty"`
 }
 
 // Tunnel is one that runs.
@@ -100,7 +100,7 @@ type Tunnel struct {
 	stateSince time.Time
 	link       *hop.Link
 	changed    chan struct{} // closed when state changes
-	last       *Happening
+	last       *happening
 
 	open, connections, refused, sent, received, reconnects atomic.Int64
 	// when the last connection began or ended, in Unix nanoseconds
@@ -112,7 +112,7 @@ type Tunnel struct {
 // New makes a tunnel; Connect, then Run, make it work.
 func New(o Options) *Tunnel {
 	if o.Patience == 0 {
-		o.Patience = Patience
+		o.Patience = patience
 	}
 	if o.Told == nil {
 		o.Told = func(string) {}
@@ -188,10 +188,10 @@ func (t *Tunnel) Run(ctx context.Context) error {
 			pause = min(max(2*pause, 5*time.Millisecond), time.Second)
 			t.fail("", "a connection could not be taken: "+clean.Line(err.Error(), 200))
 			time.Sleep(pause)
-		case t.open.Load() >= MaxConnections:
+		case t.open.Load() >= maxConnections:
 			conn.Close()
 			t.refused.Add(1)
-			t.fail("", fmt.Sprintf("%d connections are open, the most that there may be", MaxConnections))
+			t.fail("", fmt.Sprintf("%d connections are open, the most that there may be", maxConnections))
 		default:
 			pause = 0
 			t.open.Add(1)
@@ -266,7 +266,7 @@ func (t *Tunnel) current() (*hop.Link, <-chan struct{}) {
 func (t *Tunnel) fail(code finding.Code, text string) {
 	t.mu.Lock()
 	news := t.last == nil || t.last.Text != text || time.Since(t.last.At) > time.Minute
-	t.last = &Happening{At: time.Now(), Code: code, Text: text}
+	t.last = &happening{At: time.Now(), Code: code, Text: text}
 	t.mu.Unlock()
 	if news {
 		t.o.Told(text)

@@ -141,7 +141,7 @@ func (b Book) Judge(p *resolve.Profile) *finding.Finding {
 // was vouched for. It gives the bytes of the files that the alias names, as they were hashed.
 func (b Book) JudgeAlias(a *profile.Alias, home string) (map[string][]byte, *finding.Finding) {
 	word := AliasWord + a.Name
-	uses, state, record, err := b.state(a.Path(), word, func() Uses { return OfAlias(a, home) })
+	uses, state, record, err := b.state(a.Path(), word, func() Uses { return ofAlias(a, home) })
 	switch {
 	case err == nil && state == Vouched:
 		return uses.Files, nil
@@ -164,7 +164,7 @@ func (b Book) unreadable(code finding.Code, so, name string, err error) *finding
 func lapsed(code finding.Code, what, name string, record *Record, uses Uses) *finding.Finding {
 	found := finding.New(code, "%s has changed since you vouched for it on %s", what, record.At.Local().
 		Format(time.DateOnly))
-	for _, line := range Difference(record.Uses, uses.Lines()) {
+	for _, line := range record.Difference(uses) {
 		found.Saw("%s", clean.Line(line, 600))
 	}
 	return found.Suggest("gharbor vouch %s   # shows what it would use, and asks", name)
@@ -219,30 +219,13 @@ func ProfileItem(p *resolve.Profile) Item {
 
 // AliasItem is an alias as one; home is the user's home folder.
 func AliasItem(a *profile.Alias, home string) Item {
-	return Item{Name: AliasWord + a.Name, Path: a.Path(), Line: a.Line, Uses: func() Uses { return OfAlias(a, home) }}
+	return Item{Name: AliasWord + a.Name, Path: a.Path(), Line: a.Line, Uses: func() Uses { return ofAlias(a, home) }}
 }
 
 // StateOf says whether something was vouched for, and what was then.
 func (b Book) StateOf(i Item) (State, *Record, error) {
 	_, state, record, err := b.state(i.Path, i.Name, i.Uses)
 	return state, record, err
-}
-
-// Difference lists uses that are gone, with a minus sign, and new ones, with a
-// plus sign.
-func Difference(before, after []string) []string {
-	var lines []string
-	for _, line := range before {
-		if !slices.Contains(after, line) {
-			lines = append(lines, "- "+line)
-		}
-	}
-	for _, line := range after {
-		if !slices.Contains(before, line) {
-			lines = append(lines, "+ "+line)
-		}
-	}
-	return lines
 }
 
 // Add records profiles as vouched for, in place of what was recorded of them.
@@ -293,4 +276,23 @@ func (b Book) change(ctx context.Context, change func([]Record) []Record) error 
 		return err
 	}
 	return profile.WriteFile(b.Path, data)
+}
+
+// Difference lists uses that are gone since a record was made, with a minus sign, and new ones, with a
+// plus sign.
+func (r *Record) Difference(now Uses) []string { return difference(r.Uses, now.Lines()) }
+
+func difference(before, after []string) []string {
+	var lines []string
+	for _, line := range before {
+		if !slices.Contains(after, line) {
+			lines = append(lines, "- "+line)
+		}
+	}
+	for _, line := range after {
+		if !slices.Contains(before, line) {
+			lines = append(lines, "+ "+line)
+		}
+	}
+	return lines
 }

@@ -45,9 +45,9 @@ func below(root, path string) bool {
 	return ok
 }
 
-// OfFile finds what a file of aliases, of services or of passwords in a repository uses: its
+// ofFile finds what a file of aliases, of services or of passwords in a repository uses: its
 // bytes, and where its aliases lead. Other files' lines are the user's to look at.
-func OfFile(keys *schema.Schema, path, root, home string) Uses {
+func ofFile(keys *schema.Schema, path, root, home string) Uses {
 	repo := NewRepository(root)
 	file, data, trouble := repo.Look(path)
 	if file.State == Missing {
@@ -76,7 +76,7 @@ func OfFile(keys *schema.Schema, path, root, home string) Uses {
 
 // FileItem is a file of a repository as one that can be vouched for.
 func FileItem(keys *schema.Schema, path, root, home string) Item {
-	return Item{Name: FileWord, Path: path, Uses: func() Uses { return OfFile(keys, path, root, home) }}
+	return Item{Name: FileWord, Path: path, Uses: func() Uses { return ofFile(keys, path, root, home) }}
 }
 
 // JudgeFile is nil where a file that a variable of the environment names is no repository's, or

@@ -20,6 +20,7 @@ import (
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 )
 
 // Uses is what a project's profile would use, or where its alias leads.
@@ -79,8 +80,8 @@ func Of(p *resolve.Profile) Uses {
 // for, before its name.
 const AliasWord = "alias:"
 
-// OfAlias finds where an alias of a project's file leads, as far as that file says.
-func OfAlias(a *profile.Alias, home string) Uses {
+// ofAlias finds where an alias of a project's file leads, as far as that file says.
+func ofAlias(a *profile.Alias, home string) Uses {
 	c := newCollector(nil, a.File(), home)
 	c.aliases(a.Name)
 	c.hosts(a.Name)
@@ -134,7 +135,7 @@ func (c *collector) value(f schema.Field, called, full string, words []string, c
 		c.add(called, words...)
 	}
 	for _, word := range words {
-		for _, name := range schema.Variables(word) {
+		for _, name := range syntax.Variables(word) {
 			if f.Expands {
 				c.add("variable in "+full, name)
 			}

@@ -148,7 +148,7 @@ func TestEveryKeyIsAUse(t *testing.T) {
 		if slices.Equal(one.Lines(), other.Lines()) {
 			t.Errorf("%s: %s and %s look the same\n%s", key, c.one, c.other, strings.Join(one.Lines(), "\n"))
 		}
-		if len(Difference(one.Lines(), other.Lines())) == 0 {
+		if len(difference(one.Lines(), other.Lines())) == 0 {
 			t.Errorf("%s: no difference is shown", key)
 		}
 	}

@@ -24,10 +24,10 @@ func TestDamage(t *testing.T) {
 	for i := range whole {
 		broken := slices.Clone(whole)
 		broken[i] ^= 1 << (i % 8)
-		if _, err := Parse(w.Path, broken); err == nil {
+		if _, err := parseFile(w.Path, broken); err == nil {
 			t.Fatalf("byte %d flipped, and it was read", i)
 		}
-		if _, err := Parse(w.Path, whole[:i]); err == nil {
+		if _, err := parseFile(w.Path, whole[:i]); err == nil {
 			t.Fatalf("cut at %d, and it was read", i)
 		}
 	}
@@ -72,7 +72,7 @@ func TestForgery(t *testing.T) {
 	w := newWorld(t)
 	second := w.reader("weekly")
 	whole := w.bytes()
-	f, err := Parse(w.Path, whole)
+	f, err := parseFile(w.Path, whole)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -167,7 +167,7 @@ func TestSwappedParts(t *testing.T) {
 func TestHeaderBounds(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
-	f, _ := Parse(w.Path, w.bytes())
+	f, _ := parseFile(w.Path, w.bytes())
 	opened, err := w.Open(context.Background(), w.pass)
 	if err != nil {
 		t.Fatal(err)
@@ -183,7 +183,7 @@ func TestHeaderBounds(t *testing.T) {
 		h.Readers = slices.Clone(h.Readers)
 		change(&h)
 		data := assemble(mustJSON(h), mustJSON(f.keys), f.content, opened.owner.signing)
-		if _, err := Parse(w.Path, data); err == nil || !strings.Contains(err.Error(), "damaged") {
+		if _, err := parseFile(w.Path, data); err == nil || !strings.Contains(err.Error(), "damaged") {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -196,7 +196,7 @@ func FuzzParse(f *testing.F) {
 	}
 	f.Add([]byte(magic))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		file, err := Parse("fuzz", data)
+		file, err := parseFile("fuzz", data)
 		if err != nil {
 			return
 		}
@@ -217,7 +217,7 @@ func FuzzSigned(f *testing.F) {
 	f.Add(mustJSON(h), mustJSON(sealedKeys{Owner: []byte("x"), Readers: []readerBox{{Name: "nightly", Ephemeral: make([]byte, 32), Box: []byte("x")}}}), []byte("content"))
 	f.Add([]byte("{}"), []byte("[]"), []byte{})
 	f.Fuzz(func(t *testing.T, headerBytes, keys, content []byte) {
-		file, err := Parse("fuzz", assemble(headerBytes, keys, content, sign))
+		file, err := parseFile("fuzz", assemble(headerBytes, keys, content, sign))
 		if err != nil {
 			return
 		}

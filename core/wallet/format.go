@@ -23,7 +23,7 @@ import (
 	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 	"gentleharbor/core/secret"
 )
 
@@ -125,7 +125,7 @@ func Load(path string) (*File, error) {
 	if err != nil {
 		return nil, refuse(unreadable(path, err))
 	}
-	return Parse(path, data)
+	return parseFile(path, data)
 }
 
 func unreadable(path string, err error) *finding.Finding {
@@ -141,8 +141,8 @@ func damaged(path, why string, args ...any) error {
 		Suggest("gharbor wallet restore BACKUP   # a copy that gharbor wallet backup made"))
 }
 
-// Parse takes a wallet file's bytes apart. path is for messages. It keeps data.
-func Parse(path string, data []byte) (*File, error) {
+// parseFile takes a wallet file's bytes apart. path is for messages. It keeps data.
+func parseFile(path string, data []byte) (*File, error) {
 	f := &File{Path: path, data: data}
 	if !bytes.HasPrefix(data, []byte(magic)) {
 		if newer, _, ok := bytes.Cut(data, []byte("\n")); ok && bytes.HasPrefix(newer, []byte("gentle-harbor wallet ")) {
@@ -202,7 +202,7 @@ func Parse(path string, data []byte) (*File, error) {
 func (h *header) problem() string {
 	names := make(map[string]bool)
 	for _, r := range h.Readers {
-		if !schema.ValidName(r.Name) || len(r.PublicKey) != keySize || names[r.Name] {
+		if !syntax.ValidName(r.Name) || len(r.PublicKey) != keySize || names[r.Name] {
 			return "its header names a reader that none can be"
 		}
 		names[r.Name] = true

@@ -98,7 +98,7 @@ func (k Keys) content(in io.Reader, size string) ([]byte, error) {
 	if _, err := io.ReadFull(in, data); err != nil {
 		return nil, err
 	}
-	f, err := Parse(k.Path, data)
+	f, err := parseFile(k.Path, data)
 	if err != nil {
 		return nil, err
 	}

@@ -10,7 +10,7 @@ import (
 	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 	"gentleharbor/core/secret"
 )
 
@@ -56,7 +56,7 @@ func LoadPin(path string) (*Pin, error) {
 	}
 	p := &Pin{Path: path}
 	if err := strictJSON(data,
-		&p.pinFile); err != nil || p.Format != 1 || len(p.Wallet) != 32 || !schema.ValidName(p.Name) ||
+		&p.pinFile); err != nil || p.Format != 1 || len(p.Wallet) != 32 || !syntax.ValidName(p.Name) ||
 		len(p.PrivateKey) != keySize || len(p.SigningKey) != ed25519.PublicKeySize {
 		return nil, refuse(finding.New(finding.WalletPin, "the reader's pin file %s is damaged", path).
 			Suggest("rm %s && gharbor wallet reader add NAME -out %s   # as the wallet's owner", clean.Shell(path),

@@ -179,7 +179,7 @@ func (s *Store) write(ctx context.Context, w *Wallet) (*Wallet, error) {
 	}
 	data := assemble(headerBytes, mustJSON(keys), seal(w.owner.contentKey, text, label("content", headerBytes)),
 		w.owner.signing)
-	f, err := Parse(s.Path, data) // what can't be read back is never put in place
+	f, err := parseFile(s.Path, data) // what can't be read back is never put in place
 	if err != nil {
 		return nil, err
 	}
@@ -319,15 +319,15 @@ func (s *Store) Restore(ctx context.Context, from *File, passphrase, others *Pas
 	return w, gone, err
 }
 
-// Merged is what a merge did with the entries of the other file.
-type Merged struct {
+// merged is what a merge did with the entries of the other file.
+type merged struct {
 	Added     []string // they were not here
 	Same      []string
-	Conflicts []Conflict
+	Conflicts []conflict
 }
 
-// Conflict is an entry that the two files have differently. Both are kept.
-type Conflict struct {
+// conflict is an entry that the two files have differently. Both are kept.
+type conflict struct {
 	Name    string // stays as it is here
 	Other   string // the name under which the other file's was kept
 	Differs []string
@@ -335,8 +335,8 @@ type Conflict struct {
 
 // merge takes entries of another file, from another machine, into this one.
 // Nothing is lost: what differs is kept beside ours under a name of its own.
-func (w *Wallet) merge(other *Wallet) Merged {
-	var m Merged
+func (w *Wallet) merge(other *Wallet) merged {
+	var m merged
 	for _, theirs := range other.Entries {
 		ours := w.Entry(theirs.Name)
 		if ours == nil {
@@ -352,7 +352,7 @@ func (w *Wallet) merge(other *Wallet) Merged {
 		name := theirs.Name
 		theirs.Name = w.freeName(theirs.Name)
 		w.Put(theirs)
-		m.Conflicts = append(m.Conflicts, Conflict{Name: name, Other: theirs.Name, Differs: differs})
+		m.Conflicts = append(m.Conflicts, conflict{Name: name, Other: theirs.Name, Differs: differs})
 	}
 	return m
 }
@@ -404,25 +404,25 @@ func (s *Store) openForMerge(ctx context.Context, other *File, passphrase *Passp
 
 // Merge opens the wallet and another copy, lets nothing of either be lost, and
 // writes the next generation of both.
-func (s *Store) Merge(ctx context.Context, other *File, passphrase, others *Passphrase) (Merged, error) {
+func (s *Store) Merge(ctx context.Context, other *File, passphrase, others *Passphrase) (merged, error) {
 	target, err := atomicfile.Resolve(s.Path)
 	if err != nil {
-		return Merged{}, refuse(unreadable(s.Path, err))
+		return merged{}, refuse(unreadable(s.Path, err))
 	}
 	at := *s
 	at.Path = target
 	unlock, err := at.lock(ctx)
 	if err != nil {
-		return Merged{}, err
+		return merged{}, err
 	}
 	defer unlock()
 	w, err := at.openForMerge(ctx, other, passphrase)
 	if err != nil {
-		return Merged{}, err
+		return merged{}, err
 	}
 	theirs, err := others.open(ctx, other)
 	if err != nil {
-		return Merged{}, err
+		return merged{}, err
 	}
 	m := w.merge(theirs)
 	if other.header.ID == w.File.header.ID {
@@ -451,11 +451,11 @@ func (s *Store) Backup(to string) (*File, error) {
 	return f, nil
 }
 
-// CheckPassphrase says what is wrong with a new passphrase, "" for nothing.
+// Weakness says what is wrong with a new passphrase, "" for nothing.
 // Argon2id makes trying dear, and a short one is still soon tried.
-func CheckPassphrase(v secret.Value) string {
+func (p *Passphrase) Weakness() string {
 	const least = 8
-	switch text := v.Disclose(); {
+	switch text := p.Value.Disclose(); {
 	case len([]rune(text)) < least:
 		return fmt.Sprintf("a passphrase has %d characters at the least; a few words are easy to keep in mind and hard to "+
 			"guess", least)

@@ -171,7 +171,7 @@ func TestRemovedReader(t *testing.T) {
 	w.has(weekly, "sightings", "tides")
 	w.put("later", "written after")
 	w.fails("a removed reader, later", w.pin, "wallet.reader-removed")
-	f, _ := Parse(w.Path, w.bytes())
+	f, _ := parseFile(w.Path, w.bytes())
 	if _, err := f.read(oldKey.owner.contentKey, ""); err == nil {
 		t.Error("the old content key opens what was written later")
 	}
@@ -187,7 +187,7 @@ func TestRemovedReader(t *testing.T) {
 
 func mustParse(t *testing.T, data []byte) *File {
 	t.Helper()
-	f, err := Parse("a copy", data)
+	f, err := parseFile("a copy", data)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -553,7 +553,7 @@ func TestVector(t *testing.T) {
 	}
 	for _, opener := range []Opener{pass, pin} {
 		file, _ := os.ReadFile(s.Path)
-		f, err := Parse(s.Path, file)
+		f, err := parseFile(s.Path, file)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -10,15 +10,6 @@ import (
 	"gentleharbor/core/finding"
 )
 
-// CountIssues counts issues by severity.
-func CountIssues(issues []audit.Issue) map[audit.Severity]int {
-	count := map[audit.Severity]int{audit.High: 0, audit.Medium: 0, audit.Low: 0}
-	for _, i := range issues {
-		count[i.Severity]++
-	}
-	return count
-}
-
 // Issues writes an audit: each issue with its severity in front, its place, its
 // code and what to try, then the count.
 func Issues(out io.Writer, noColour bool, issues []audit.Issue) error {
@@ -38,7 +29,7 @@ func Issues(out io.Writer, noColour bool, issues []audit.Issue) error {
 			fmt.Fprintf(out, "%s%s  %s\n", blank, r.paint.style("2", "try"), r.paint.style("36", try))
 		}
 	}
-	count := CountIssues(issues)
+	count := audit.Count(issues)
 	if len(issues) > 0 {
 		fmt.Fprintln(out)
 	}

@@ -45,7 +45,7 @@ type Report struct {
 
 // NewReport makes a report on out.
 func NewReport(out io.Writer, noColour bool) *Report {
-	return &Report{out: out, paint: paint(Colours(out, noColour)), width: Width(out)}
+	return &Report{out: out, paint: paint(Colours(out, noColour)), width: width(out)}
 }
 
 // Head writes the line above the stages.
@@ -108,7 +108,7 @@ func (r *Report) label(margin int, label, text string) {
 func (r *Report) wrap(text string, indent int) string { return wrap(text, r.width, indent) }
 
 // wrap breaks text at spaces into lines of width columns, those after the first
-// behind indent blanks. Width 0 is no terminal, whose lines stay whole.
+// behind indent blanks. width 0 is no terminal, whose lines stay whole.
 func wrap(text string, width, indent int) string {
 	room := width - indent - 1
 	if width == 0 || room < 20 {

@@ -51,8 +51,8 @@ func IsTerminal(stream any) bool {
 // Colours reports whether a stream may be written to in colour.
 func Colours(stream any, noColour bool) bool { return !noColour && IsTerminal(stream) }
 
-// Width is the number of columns of a stream's terminal, 0 where it is none.
-func Width(stream any) int {
+// width is the number of columns of a stream's terminal, 0 where it is none.
+func width(stream any) int {
 	if file := FileOf(stream); file != nil {
 		if columns, _, err := term.GetSize(int(file.Fd())); err == nil {
 			return columns
@@ -67,7 +67,7 @@ func (t *Terminal) Interactive() bool { return t.in != nil }
 // Notice says something that is no failure.
 func (t *Terminal) Notice(format string, args ...any) {
 	const label = "notice: "
-	fmt.Fprintln(t.err, label+wrap(safe(fmt.Sprintf(format, args...)), Width(t.err), len(label)))
+	fmt.Fprintln(t.err, label+wrap(safe(fmt.Sprintf(format, args...)), width(t.err), len(label)))
 }
 
 // Say writes a line to stderr as it is.
@@ -83,7 +83,7 @@ func safe(text string) string { return clean.WithoutPasswords(clean.Lines(text))
 // finding's, and lines to try.
 func (t *Terminal) Failure(err error, try []string) {
 	const label, indent = "gharbor: ", 2
-	width := Width(t.err)
+	width := width(t.err)
 	text := safe(err.Error())
 	var failure *secret.Failure
 	if errors.As(err, &failure) {
@@ -101,13 +101,13 @@ func (t *Terminal) Failure(err error, try []string) {
 	}
 }
 
-// ErrNoTerminal is what a question meets where nobody can be asked.
-var ErrNoTerminal = errors.New("there is no terminal to ask on")
+// errNoTerminal is what a question meets where nobody can be asked.
+var errNoTerminal = errors.New("there is no terminal to ask on")
 
 // Secret asks for a secret without echo.
 func (t *Terminal) Secret(ctx context.Context, prompt string) (secret.Value, error) {
 	if t.in == nil {
-		return secret.Value{}, ErrNoTerminal
+		return secret.Value{}, errNoTerminal
 	}
 	fd := int(t.in.Fd())
 	state, err := term.GetState(fd)
@@ -169,7 +169,7 @@ func (t *Terminal) interruptible(ctx context.Context, read func() error) error {
 // Question asks for a line; Enter keeps the default.
 func (t *Terminal) Question(ctx context.Context, prompt, byDefault string) (string, error) {
 	if t.in == nil {
-		return "", ErrNoTerminal
+		return "", errNoTerminal
 	}
 	if byDefault != "" {
 		prompt += " [" + byDefault + "]"

@@ -19,8 +19,8 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// Port is a port of a container and where it is published.
-type Port struct {
+// publishedPort is a port of a container and where it is published.
+type publishedPort struct {
 	IP          string // of the engine's host, "" where it is not published
 	PrivatePort int
 	PublicPort  int
@@ -34,7 +34,7 @@ type Summary struct {
 	Image  string
 	State  string // "created", "running", "paused", "restarting", "exited", "dead"
 	Status string // for people: "Up 3 minutes (healthy)"
-	Ports  []Port
+	Ports  []publishedPort
 	Labels map[string]string
 }
 

@@ -18,7 +18,7 @@ import (
 
 	"gentleharbor/core/address"
 	"gentleharbor/core/hostname"
-	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 	"gentleharbor/core/secret"
 )
 
@@ -125,14 +125,14 @@ func Endpoints(lookup func(string) (string, bool), home string, uid int) ([]Endp
 	named, _ := lookup(address.EndpointVariable)
 	switch one := (Endpoint{named, address.EndpointVariable}); {
 	case named == "":
-	case schema.ValidEndpoint(named):
+	case syntax.ValidEndpoint(named):
 		all = append(all, one)
 	default:
 		problem = &Error{Kind: BadEndpoint, Endpoint: one}
 	}
 	sockets, from := usualSockets(lookup, home, uid), "a usual socket"
-	if list, ok := lookup(SocketsVariable); ok {
-		sockets, from = filepath.SplitList(list), SocketsVariable
+	if list, ok := lookup(socketsVariable); ok {
+		sockets, from = filepath.SplitList(list), socketsVariable
 	}
 	for _, path := range sockets {
 		info, err := os.Stat(path)
@@ -146,9 +146,9 @@ func Endpoints(lookup func(string) (string, bool), home string, uid int) ([]Endp
 	return all, problem
 }
 
-// SocketsVariable names the sockets to look at in place of the usual ones, with the
+// socketsVariable names the sockets to look at in place of the usual ones, with the
 // system's list separator between them.
-const SocketsVariable = "GHARBOR_ENGINES"
+const socketsVariable = "GHARBOR_ENGINES"
 
 // sameSocket reports whether a socket is among endpoints already, under any name.
 func sameSocket(all []Endpoint, info fs.FileInfo, path string) bool {

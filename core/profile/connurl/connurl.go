@@ -16,6 +16,7 @@ import (
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 	"gentleharbor/core/secret"
 )
 
@@ -106,7 +107,7 @@ func readURL(keys *schema.Schema, s string) (*urlReader, error) {
 		}
 		return nil, errors.New(why)
 	}
-	if schema.HasControl(s) {
+	if syntax.HasControl(s) {
 		return nil, errors.New("the URL has control characters in it")
 	}
 	if i := strings.IndexByte(rest, '#'); i >= 0 {
@@ -226,7 +227,7 @@ func (u *urlReader) parameter(name, value string) {
 		word = strings.ToLower(value)
 	}
 	switch {
-	case slices.Contains(schema.PasswordKeys, strings.ToLower(name)) || p.Form == engine.Password:
+	case slices.Contains(syntax.PasswordKeys, strings.ToLower(name)) || p.Form == engine.Password:
 		u.password = secret.NewValue(value)
 	case p.Form == engine.NoPassword:
 		u.err = ErrPassword

@@ -12,6 +12,7 @@ import (
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 )
 
 // Hop is one hop with everything that it takes from elsewhere.
@@ -53,7 +54,7 @@ func (h Hop) Profile() string { return h.r.Called }
 // Owner is the name by which the profile is changed that the hop stands in.
 func (h Hop) Owner() string {
 	if h.from.InProject() && !h.r.Profile.InProject() {
-		return schema.ProjectPrefix + h.from.Name
+		return syntax.ProjectPrefix + h.from.Name
 	}
 	if h.from == h.r.Profile {
 		return h.r.Called
@@ -160,7 +161,7 @@ func (h Hop) Command(k key.Name) []string {
 	}
 	words := strings.Fields(source)
 	if len(words) > 0 && strings.Contains(words[0], "/") {
-		words[0] = schema.WholePath(words[0], h.r.base(e.Origin), h.r.env.Home)
+		words[0] = syntax.WholePath(words[0], h.r.base(e.Origin), h.r.env.Home)
 	}
 	return words
 }

@@ -17,6 +17,7 @@ import (
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 )
 
 // OriginKind says what kind of place an effective value came from.
@@ -70,7 +71,7 @@ func (e Effective) Shown() string {
 	if e.Template == "" {
 		return e.Value.Text()
 	}
-	if e.Template == e.Value.Raw || !schema.Showable(e.Template) {
+	if e.Template == e.Value.Raw || !syntax.Showable(e.Template) {
 		return e.Template
 	}
 	return e.Template + " = " + e.Value.Text()
@@ -160,7 +161,7 @@ func (r *Profile) Text(name key.Name) string {
 // as env:NAME. command is true where one of them runs a program for a secret, which may read any.
 func (r *Profile) NamedVariables() (names []string, command bool) {
 	add := func(e Effective) {
-		names = append(names, schema.Variables(e.Template)...)
+		names = append(names, syntax.Variables(e.Template)...)
 		kind, arg, _ := strings.Cut(e.Value.Text(), ":")
 		if e.Field.Source && kind == "env" {
 			names = append(names, arg)
@@ -194,7 +195,7 @@ func (r *Profile) Problem() *finding.Finding {
 	if r.notVouched != nil {
 		return r.notVouched
 	}
-	if last := r.chain[len(r.chain)-1]; strings.HasPrefix(last.Text(key.Like), schema.ProjectPrefix) {
+	if last := r.chain[len(r.chain)-1]; strings.HasPrefix(last.Text(key.Like), syntax.ProjectPrefix) {
 		return finding.New(finding.ProfileIncomplete,
 			"the profile is like %s, and there is no such profile in a project's file here", last.Text(key.Like)).
 			Suggest("gharbor show %s   # from a folder of that project", r.Profile.Name)
@@ -306,8 +307,8 @@ func (r *Profile) finish(e *Effective) error {
 	}
 	if field.Expands && strings.Contains(e.Value.Raw, "$") {
 		e.Template = e.Value.Raw
-		text, err := schema.Expand(e.Value.Raw, r.env.Lookup)
-		if err == nil && (!field.Fits(text) || schema.HasControl(text)) {
+		text, err := syntax.Expand(e.Value.Raw, r.env.Lookup)
+		if err == nil && (!field.Fits(text) || syntax.HasControl(text)) {
 			err = fmt.Errorf("expected %s once its variables have values", field.Expected)
 		}
 		if err != nil {

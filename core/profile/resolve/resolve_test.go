@@ -13,6 +13,7 @@ import (
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 )
 
 const sample = `# the field station's databases
@@ -232,7 +233,7 @@ func TestContainerForms(t *testing.T) {
 	}
 	for word, ok := range map[string]bool{"unix:///run/docker.sock": true, "tcp://127.0.0.1:2375": true, "tcp://[::1]:2375": true, "tcp://h.example:2376/": true,
 		"unix://run/x": false, "unix:///": false, "unix:///a/../b": false, "tcp://h": false, "tcp://u:p@h:1": false, "tcp://h:0": false, "http://h:1": false, "ssh://h": false, "": false} {
-		if schema.ValidEndpoint(word) != ok {
+		if syntax.ValidEndpoint(word) != ok {
 			t.Errorf("%q is an endpoint: %v", word, !ok)
 		}
 	}

@@ -9,6 +9,7 @@ import (
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 )
 
 // unvouched is the finding for a profile that takes something from a project's
@@ -120,7 +121,7 @@ func (r *Profile) Command() []string {
 		e, _ = r.Get(key.Secret)
 	}
 	if len(words) > 0 && strings.Contains(words[0], "/") {
-		words = append([]string{schema.WholePath(words[0], r.base(e.Origin), r.env.Home)}, words[1:]...)
+		words = append([]string{syntax.WholePath(words[0], r.base(e.Origin), r.env.Home)}, words[1:]...)
 	}
 	return words
 }

@@ -7,17 +7,14 @@ import (
 	"strings"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/profile/syntax"
 )
-
-// ServicePrefix before a name says that a section of a service file is
-// meant.
-const ServicePrefix = "service:"
 
 var picks = []string{"in-order", "random", "fastest"}
 
 // UnknownAliasKey says what an alias' key that is none was probably meant to be.
 func (s *Schema) UnknownAliasKey(name string) string {
-	if slices.Contains(PasswordKeys, strings.ToLower(name)) {
+	if slices.Contains(syntax.PasswordKeys, strings.ToLower(name)) {
 		return "an alias says where a service lives and holds no secret; the profile says where the password is, or the " +
 			"wallet has it, bound to alias:NAME"
 	}
@@ -30,10 +27,10 @@ func (s *Schema) UnknownAliasKey(name string) string {
 // validAliasWord accepts what may name an alias where one is used: a name, also with
 // "project:" or "service:" before it. The names of services are those of a service file.
 func validAliasWord(s string) bool {
-	if service, ok := strings.CutPrefix(s, ServicePrefix); ok {
+	if service, ok := strings.CutPrefix(s, syntax.ServicePrefix); ok {
 		return service != "" && len(service) <= 200 && !strings.ContainsAny(service, "]\"'`$\\;&|<> \t")
 	}
-	return ValidName(strings.TrimPrefix(s, ProjectPrefix))
+	return syntax.ValidName(strings.TrimPrefix(s, syntax.ProjectPrefix))
 }
 
 func validRetries(s string) bool {
@@ -47,9 +44,5 @@ func validSRV(s string) bool {
 	if len(parts) < 3 || !strings.HasPrefix(parts[0], "_") || parts[1] != "_tcp" || len(parts[0]) < 2 {
 		return false
 	}
-	return validHost(strings.Trim(parts[0], "_")) && validHost(parts[2])
+	return syntax.ValidHost(strings.Trim(parts[0], "_")) && syntax.ValidHost(parts[2])
 }
-
-// ProjectPrefix before a name says that the project's profile is meant, also
-// where the user has one of that name.
-const ProjectPrefix = "project:"

@@ -1,11 +1,8 @@
 package schema
 
 import (
-	"net/url"
-	"path"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 )
@@ -85,23 +82,6 @@ func (f *Field) checkPlace(v Value) string {
 		return "expected " + f.Expected
 	}
 	return ""
-}
-
-// ValidEndpoint reports whether s says where a container engine listens:
-// unix:///PATH or tcp://HOST:PORT.
-func ValidEndpoint(s string) bool {
-	u, err := url.Parse(s)
-	if err != nil || u.User != nil || u.RawQuery != "" || u.Fragment != "" {
-		return false
-	}
-	switch u.Scheme {
-	case "unix":
-		return u.Host == "" && path.IsAbs(u.Path) && path.Clean(u.Path) == u.Path && u.Path != "/"
-	case "tcp":
-		port, err := strconv.Atoi(u.Port())
-		return err == nil && port >= 1 && port <= 65535 && validHost(u.Hostname()) && (u.Path == "" || u.Path == "/")
-	}
-	return false
 }
 
 func endpointAdvice(s string) string {

@@ -2,7 +2,6 @@ package schema
 
 import (
 	"fmt"
-	"net/netip"
 	"regexp"
 	"slices"
 	"strconv"
@@ -14,6 +13,7 @@ import (
 	"gentleharbor/core/hostname"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile/key"
+	"gentleharbor/core/profile/syntax"
 	"gentleharbor/core/secret"
 )
 
@@ -82,13 +82,6 @@ var later = map[string]string{
 	"cloud": "address by cloud instance is not in this version; use host",
 }
 
-// PasswordKeys are what people call a password; none of them may hold one.
-var PasswordKeys = []string{"password", "passwd", "pass", "pwd", "passphrase", "passwort", "pw"}
-
-// NoPasswordHere explains where a password goes instead of a file or a flag.
-const NoPasswordHere = "a password is never kept here; say where it is instead: secret = \"passfile\" (or " +
-	"optionfile, ask, env:NAME, file:PATH)"
-
 // ParseValue reads a value as typed on a command line. The error says what was
 // expected and never repeats the value, which may be a misplaced password.
 func (f *Field) ParseValue(s string) (Value, error) {
@@ -121,7 +114,7 @@ func (f *Field) Check(v Value) string {
 			return "expected " + f.Expected
 		}
 		for _, item := range v.Items {
-			if !f.valid(item) || HasControl(item) || !utf8.ValidString(item) {
+			if !f.valid(item) || syntax.HasControl(item) || !utf8.ValidString(item) {
 				return "expected " + f.Expected
 			}
 		}
@@ -139,14 +132,14 @@ func (f *Field) Check(v Value) string {
 	if !utf8.ValidString(v.Raw) {
 		return "expected text in UTF-8, and this is in another encoding"
 	}
-	if HasControl(v.Raw) {
+	if syntax.HasControl(v.Raw) {
 		return "control characters are not allowed"
 	}
 	if hidesPassword(v.Raw) {
-		return "this looks like a connection URL with a password in it; " + NoPasswordHere
+		return "this looks like a connection URL with a password in it; " + syntax.NoPasswordHere
 	}
 	if f.Expands && strings.Contains(v.Raw, "$") {
-		if _, err := Expand(v.Raw, func(string) (string, bool) { return "", true }); err != nil {
+		if _, err := syntax.Expand(v.Raw, func(string) (string, bool) { return "", true }); err != nil {
 			return err.Error()
 		}
 		return "" // checked again once the variables have values
@@ -204,42 +197,13 @@ var (
 	})
 )
 
-func HasControl(s string) bool {
-	for i := 0; i < len(s); i++ {
-		if s[i] < 0x20 || s[i] >= 0x7f {
-			return strings.ContainsFunc(s, func(r rune) bool { return r < 0x20 || r >= 0x7f && r < 0xa0 })
-		}
-	}
-	return false
-}
-
 func notEmpty(s string) bool { return s != "" }
 
 func oneOf(words []string) func(string) bool {
 	return func(s string) bool { return slices.Contains(words, s) }
 }
 
-func validLike(s string) bool { return ValidName(strings.TrimPrefix(s, ProjectPrefix)) }
-
-// ValidName reports whether s may name a profile: [a-z0-9][a-z0-9._-]{0,63}.
-func ValidName(s string) bool {
-	if s == "" || len(s) > 64 {
-		return false
-	}
-	for i := 0; i < len(s); i++ {
-		c := s[i]
-		if c >= 'a' && c <= 'z' || c >= '0' && c <= '9' {
-			continue
-		}
-		if i == 0 || c != '.' && c != '_' && c != '-' {
-			return false
-		}
-	}
-	return true
-}
-
-// NameRule is what ValidName asks, for a message.
-const NameRule = "a name is 1 to 64 of a-z, 0-9, '.', '_', '-' and starts with a letter or digit"
+func validLike(s string) bool { return syntax.ValidName(strings.TrimPrefix(s, syntax.ProjectPrefix)) }
 
 func validTag(s string) bool { return s != "" && len(s) <= 64 && !strings.ContainsAny(s, ", \t") }
 
@@ -248,24 +212,10 @@ func validPort(s string) bool {
 	return err == nil && n >= 1 && n <= 65535
 }
 
-// validHost accepts what DNS, a hosts file or an IP literal (with zone) can be.
-// ValidHost reports whether s could be a host's name or address, wherever it is from.
-func ValidHost(s string) bool { return validHost(s) && !HasControl(s) }
-
-func validHost(s string) bool {
-	if _, err := netip.ParseAddr(s); err == nil {
-		return true
-	}
-	if s == "" || len(s) > 253 || strings.HasPrefix(s, "-") {
-		return false
-	}
-	return !strings.ContainsAny(s, "/@:[]?#,;\\\"'`<>|&()*!{}=$% \t")
-}
-
 // validHostPort accepts host, host:port and [IPv6]:port.
 func validHostPort(s string) bool {
 	host, port := hostname.SplitPort(s)
-	return validHost(host) && (port == "" || validPort(port))
+	return syntax.ValidHost(host) && (port == "" || validPort(port))
 }
 
 func validDuration(s string) bool {

@@ -13,6 +13,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile/key"
+	"gentleharbor/core/profile/syntax"
 	"gentleharbor/core/secret"
 )
 
@@ -30,7 +31,7 @@ var hopFields = []Field{
 	{Name: "ssh", InWord: true, Expected: "the name of a host in your SSH client configuration",
 		Summary: "take host, port, user, keys and more from that host of ~/.ssh/config", valid: validAlias},
 	{Name: "host", InWord: true, Expected: "a host name or an IP address, without port or user",
-		Summary: "the jump host", Expands: true, valid: validHost},
+		Summary: "the jump host", Expands: true, valid: syntax.ValidHost},
 	{Name: "proxy", InWord: true, Expected: "socks5://HOST:PORT or http://HOST:PORT, without a user",
 		Summary: "a SOCKS5 or HTTP CONNECT proxy in place of a jump host", valid: validProxy},
 	{Name: "port", InWord: true, Kind: Number, Expected: "a number from 1 to 65535",
@@ -82,7 +83,7 @@ func ParseHopKey(s string) (number int, field *Field, ok bool) {
 
 // UnknownHopKey says what a hop's key that is none was probably meant to be.
 func UnknownHopKey(name string) string {
-	if slices.Contains(PasswordKeys, strings.ToLower(name)) {
+	if slices.Contains(syntax.PasswordKeys, strings.ToLower(name)) {
 		return "a password is never kept here; say where it is instead: secret (of the account) or key-secret (of the key)"
 	}
 	return UnknownOf(name, "a hop", hopFields)
@@ -111,7 +112,7 @@ func validProxy(s string) bool {
 		return false
 	}
 	host, port, err := net.SplitHostPort(u.Host)
-	return err == nil && validHost(host) && validPort(port)
+	return err == nil && syntax.ValidHost(host) && validPort(port)
 }
 
 var (

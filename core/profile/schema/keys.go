@@ -3,6 +3,7 @@ package schema
 import (
 	"strings"
 
+	"gentleharbor/core/profile/syntax"
 	"gentleharbor/core/secret"
 )
 
@@ -14,7 +15,7 @@ func profileFields(engineField Field) []Field {
 			valid:   validLike},
 		engineField,
 		{Name: "host", Address: true, Expected: "a host name or an IP address, without port or scheme",
-			Summary: "where the server is", Expands: true, valid: validHost},
+			Summary: "where the server is", Expands: true, valid: syntax.ValidHost},
 		{Name: "port", Kind: Number, Expected: "a number from 1 to 65535",
 			Summary: "its port; the engine's usual one where not set", Expands: true, valid: validPort},
 		{Name: "hosts", Address: true, Kind: List, Expected: `a list of hosts such as ["10.0.0.1", "10.0.0.2:5433"]`,
@@ -28,7 +29,7 @@ func profileFields(engineField Field) []Field {
 		{Name: "container", Address: true, Kind: NameOrLabels, Expected: containerForms,
 			Summary: "the container that it is in, by name, or PROJECT/SERVICE of a compose file", valid: validContainer},
 		{Name: "endpoint", Expected: "where a container engine is asked: unix:///PATH or tcp://HOST:PORT",
-			Summary: "the container engine, unix:///PATH or tcp://HOST:PORT; else all here", valid: ValidEndpoint},
+			Summary: "the container engine, unix:///PATH or tcp://HOST:PORT; else all here", valid: syntax.ValidEndpoint},
 		{Name: "service", NotBound: true, Expected: "a name",
 			Summary: "the service's name, as the listener knows it", valid: notEmpty},
 		{Name: "instance", NotBound: true, Expected: "a name",
@@ -47,7 +48,8 @@ func profileFields(engineField Field) []Field {
 			Summary: "the rule for encryption: off, offered, required, verified", words: tlsRules},
 		{Name: "tls-ca", Expected: "a path", Summary: "PEM file of the authorities to trust instead of the system's",
 			Path: true, valid: notEmpty},
-		{Name: "tls-name", Expected: "a host name", Summary: "the name that the certificate must carry", valid: validHost},
+		{Name: "tls-name", Expected: "a host name", Summary: "the name that the certificate must carry",
+			valid: syntax.ValidHost},
 		{Name: "tls-cert", NotBound: true, Expected: "a path", Summary: "PEM file of the client's certificate", Path: true,
 			valid: notEmpty},
 		{Name: "tls-key", NotBound: true, Private: true, Expected: "a path", Summary: "PEM file of the client's private key",
@@ -122,7 +124,8 @@ func aliasFields(engineField Field) []Field {
 			Summary: "the rule for encryption: off, offered, required, verified", words: tlsRules},
 		{Name: "tls-ca", Expected: "a path", Summary: "PEM file of the authorities to trust instead of the system's",
 			Path: true, valid: notEmpty},
-		{Name: "tls-name", Expected: "a host name", Summary: "the name that the certificate must carry", valid: validHost},
+		{Name: "tls-name", Expected: "a host name", Summary: "the name that the certificate must carry",
+			valid: syntax.ValidHost},
 		{Name: "tls-cert", NotBound: true, Expected: "a path", Summary: "PEM file of the client's certificate", Path: true,
 			valid: notEmpty},
 		{Name: "tls-key", NotBound: true, Private: true, Expected: "a path", Summary: "PEM file of the client's private key",

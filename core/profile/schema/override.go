@@ -2,8 +2,7 @@ package schema
 
 import (
 	"fmt"
-	"os"
-	"path/filepath"
+	"gentleharbor/core/profile/syntax"
 	"strings"
 )
 
@@ -43,7 +42,7 @@ func TwoAddresses(sets []Override) (first, second string) {
 // field that is a path, or a secret source with a path behind its colon.
 func (f *Field) Whole(text, base, home string) string {
 	if f.Path {
-		return WholePath(text, base, home)
+		return syntax.WholePath(text, base, home)
 	}
 	if kind, path, ok := strings.Cut(text, ":"); ok && (f.Name == "secret" || f.Name == "key-secret") &&
 		(kind == "file" || kind == "passfile" || kind == "optionfile") {
@@ -51,27 +50,7 @@ func (f *Field) Whole(text, base, home string) string {
 		if at := strings.IndexByte(path, '#'); at >= 0 && kind == "optionfile" {
 			path, group = path[:at], path[at:]
 		}
-		return kind + ":" + WholePath(path, base, home) + group
+		return kind + ":" + syntax.WholePath(path, base, home) + group
 	}
 	return text
-}
-
-// WholePath makes path absolute: "~/" is home, a relative one belongs to base
-// ("" is the working folder).
-func WholePath(path, base, home string) string {
-	if path == "~" {
-		return home
-	}
-	if rest, ok := strings.CutPrefix(path, "~/"); ok {
-		return filepath.Join(home, rest)
-	}
-	if filepath.IsAbs(path) || path == "" {
-		return path
-	}
-	if base == "" {
-		if wd, err := os.Getwd(); err == nil {
-			base = wd
-		}
-	}
-	return filepath.Join(base, path)
 }

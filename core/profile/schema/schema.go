@@ -12,6 +12,7 @@ import (
 	"gentleharbor/core/engine"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile/key"
+	"gentleharbor/core/profile/syntax"
 )
 
 // Schema is the table of the keys of profiles and aliases, for the engines that a program knows. It is
@@ -103,8 +104,8 @@ func (s *Schema) expectations() []string {
 // UnknownKey says what a key that is no field was probably meant to be.
 func (s *Schema) UnknownKey(name string) string {
 	last := name[strings.LastIndexByte(name, '.')+1:]
-	if slices.Contains(PasswordKeys, strings.ToLower(last)) {
-		return NoPasswordHere
+	if slices.Contains(syntax.PasswordKeys, strings.ToLower(last)) {
+		return syntax.NoPasswordHere
 	}
 	if text, ok := later[strings.SplitN(name, ".", 2)[0]]; ok {
 		return text

@@ -7,6 +7,7 @@ import (
 
 	"gentleharbor/core/engines"
 	"gentleharbor/core/profile/key"
+	"gentleharbor/core/profile/syntax"
 )
 
 var known = New(engines.All())
@@ -77,30 +78,10 @@ func TestValues(t *testing.T) {
 	}
 }
 
-// TestExpand: variables, their defaults, and what is no variable.
-func TestExpand(t *testing.T) {
-	lookup := func(name string) (string, bool) {
-		return map[string]string{"A": "x", "EMPTY": ""}[name], name != "NONE"
-	}
-	for text, want := range map[string]string{"${A}y": "xy", "$$": "$", "${EMPTY:-d}": "d", "${NONE:-d}": "d", "plain": "plain"} {
-		if got, err := Expand(text, lookup); err != nil || got != want {
-			t.Errorf("%q: %q %v", text, got, err)
-		}
-	}
-	for _, text := range []string{"$A", "${A", "${NONE}", "${A:-${B}}", "${1}"} {
-		if got, err := Expand(text, lookup); err == nil {
-			t.Errorf("%q: %q", text, got)
-		}
-	}
-	if Showable("${DB_PASSWORD}") || !Showable("${HOST}") {
-		t.Error("what may be shown is wrong")
-	}
-}
-
 // TestWords: keys that are none are told of with the nearest one, and never as a password.
 func TestWords(t *testing.T) {
 	for text, want := range map[string]string{
-		known.UnknownKey("hostt"): `did you mean "host"?`, known.UnknownKey("expect.q"): "an expectation is one of", known.UnknownKey("passwd"): NoPasswordHere,
+		known.UnknownKey("hostt"): `did you mean "host"?`, known.UnknownKey("expect.q"): "an expectation is one of", known.UnknownKey("passwd"): syntax.NoPasswordHere,
 		known.UnknownKey("zzz"): "help set", known.UnknownAliasKey("adresses"): `did you mean "addresses"?`, known.UnknownAliasKey("host"): "addresses =",
 		UnknownHopKey("hst"): `did you mean "host"?`, UnknownHopKey("password"): "never kept",
 	} {

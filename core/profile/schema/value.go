@@ -2,6 +2,7 @@ package schema
 
 import (
 	"fmt"
+	"gentleharbor/core/profile/syntax"
 	"slices"
 	"strconv"
 	"strings"
@@ -77,7 +78,7 @@ func (v Value) TOML() string {
 	case List:
 		items := make([]string, len(v.Items))
 		for i, item := range v.Items {
-			items[i] = Quote(item)
+			items[i] = syntax.Quote(item)
 		}
 		return "[" + strings.Join(items, ", ") + "]"
 	case Number:
@@ -88,31 +89,8 @@ func (v Value) TOML() string {
 		return v.Raw
 	case NameOrLabels:
 		if c := v.Container(); c.Compose() {
-			return fmt.Sprintf("{ project = %s, service = %s }", Quote(c.Project), Quote(c.Service))
+			return fmt.Sprintf("{ project = %s, service = %s }", syntax.Quote(c.Project), syntax.Quote(c.Service))
 		}
 	}
-	return Quote(v.Raw)
-}
-
-// Quote writes a TOML 1.0 basic string.
-func Quote(s string) string {
-	var b strings.Builder
-	b.WriteByte('"')
-	for _, r := range s {
-		switch {
-		case r == '"' || r == '\\':
-			b.WriteByte('\\')
-			b.WriteRune(r)
-		case r == '\n':
-			b.WriteString(`\n`)
-		case r == '\t':
-			b.WriteString(`\t`)
-		case r < 0x20 || r == 0x7f:
-			fmt.Fprintf(&b, `\u%04X`, r)
-		default:
-			b.WriteRune(r)
-		}
-	}
-	b.WriteByte('"')
-	return b.String()
+	return syntax.Quote(v.Raw)
 }

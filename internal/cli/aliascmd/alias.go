@@ -12,7 +12,7 @@ import (
 	"gentleharbor/core/hostname"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/key"
-	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 	"gentleharbor/internal/cli/base"
 	"gentleharbor/internal/render"
 )
@@ -40,7 +40,7 @@ func (c *call) foundAlias(name string) (*profile.Alias, error) {
 	if a := c.Book.Find(name); a != nil {
 		return a, nil
 	}
-	if strings.HasPrefix(name, schema.ServicePrefix) {
+	if strings.HasPrefix(name, syntax.ServicePrefix) {
 		chain, found := c.Book.Follow(name)
 		if found != nil {
 			return nil, base.Failure(base.ExitUsage, errors.New(found.Cause), found.Try...)

@@ -11,6 +11,7 @@ import (
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 	"gentleharbor/internal/cli/base"
 )
 
@@ -31,10 +32,10 @@ func (t *aliasTarget) of(c *call, name string) (string, error) {
 	if _, err := c.Load(); err != nil {
 		return "", err
 	}
-	if strings.HasPrefix(name, schema.ServicePrefix) {
+	if strings.HasPrefix(name, syntax.ServicePrefix) {
 		return "", base.Usage("that is a section of a service file, which is not changed here")
 	}
-	if own, ok := strings.CutPrefix(name, schema.ProjectPrefix); ok {
+	if own, ok := strings.CutPrefix(name, syntax.ProjectPrefix); ok {
 		t.project = true
 		return own, nil
 	}
@@ -60,7 +61,7 @@ func (c *call) updateAliases(ctx context.Context, t aliasTarget, done, name stri
 // stand in another file, or be added next.
 func (c *call) comesTo(to aliasTarget, name string) {
 	if to.project {
-		name = schema.ProjectPrefix + name
+		name = syntax.ProjectPrefix + name
 	}
 	if _, err := c.Load(); err != nil {
 		return
@@ -277,7 +278,7 @@ func aliasRemove() *base.Command {
 			}
 			word := name
 			if to.project {
-				word = schema.ProjectPrefix + name
+				word = syntax.ProjectPrefix + name
 			}
 			a, err := c.foundAlias(word)
 			if err != nil {

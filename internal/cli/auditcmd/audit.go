@@ -50,7 +50,7 @@ The wallet's entries are looked at where it is open: by a pin file, an unlock, o
 			}
 			switch {
 			case form.JSON():
-				err = render.JSON(c.Stdout, map[string]any{"format": 1, "issues": issues, "summary": render.CountIssues(issues)})
+				err = render.JSON(c.Stdout, map[string]any{"format": 1, "issues": issues, "summary": audit.Count(issues)})
 			case form == "sarif":
 				err = render.SARIF(c.Stdout, issues)
 			default:

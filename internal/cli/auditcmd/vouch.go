@@ -13,7 +13,7 @@ import (
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/resolve"
-	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 	"gentleharbor/core/vouch"
 	"gentleharbor/internal/cli/base"
 	"gentleharbor/internal/cli/transfercmd"
@@ -107,14 +107,14 @@ func (c *call) vouchable(ctx context.Context) ([]vouch.Item, error) {
 	}
 	for _, name := range c.Args {
 		if word, ok := strings.CutPrefix(name, vouch.AliasWord); ok {
-			a := project.AliasNamed(strings.TrimPrefix(word, schema.ProjectPrefix))
+			a := project.AliasNamed(strings.TrimPrefix(word, syntax.ProjectPrefix))
 			if a == nil {
-				return nil, missingIn("alias", strings.TrimPrefix(word, schema.ProjectPrefix), project.AliasNames())
+				return nil, missingIn("alias", strings.TrimPrefix(word, syntax.ProjectPrefix), project.AliasNames())
 			}
 			chosen = append(chosen, vouch.AliasItem(a, env.Home))
 			continue
 		}
-		name = strings.TrimPrefix(name, schema.ProjectPrefix)
+		name = strings.TrimPrefix(name, syntax.ProjectPrefix)
 		p := project.Lookup(name)
 		if p == nil {
 			return nil, missingIn("profile", name, project.Names())
@@ -237,7 +237,7 @@ func (c *call) showUses(i vouch.Item, state vouch.State, before *vouch.Record, u
 	}
 	fmt.Fprintf(c.Stdout, "%s  %s: %s\n", i.Name, at, state)
 	if state == vouch.Lapsed {
-		for _, line := range vouch.Difference(before.Uses, uses.Lines()) {
+		for _, line := range before.Difference(uses) {
 			fmt.Fprintf(c.Stdout, "  %s\n", line)
 		}
 		fmt.Fprintf(c.Stdout, "  all that it would use:\n")

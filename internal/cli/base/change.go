@@ -8,7 +8,7 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/profile"
-	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 )
 
 // Target says which file an edit of a profile goes to: the project's where that
@@ -21,7 +21,7 @@ func (t *Target) Flag(fs *FlagSet) {
 
 // Of takes "project:" off a name and notes what it says.
 func (t *Target) Of(c *Call, name string) (string, error) {
-	if own, ok := strings.CutPrefix(name, schema.ProjectPrefix); ok {
+	if own, ok := strings.CutPrefix(name, syntax.ProjectPrefix); ok {
 		t.Project = true
 		return own, nil
 	}

@@ -11,6 +11,7 @@ import (
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 )
 
 // Assignments collects fields given on a command line, each once.
@@ -160,7 +161,7 @@ func unknownKey(keys *schema.Schema, k string) error {
 		all = append(all, string(f.Name))
 	}
 	if nearest.Name(k, []string{"password", "passwd", "passphrase"}) != "" && nearest.Name(k, all) == "" {
-		return errors.New(schema.NoPasswordHere)
+		return errors.New(syntax.NoPasswordHere)
 	}
 	if near := nearest.Name(k, all); near != "" {
 		return fmt.Errorf("no key of that name; did you mean %s?", near)

@@ -10,7 +10,7 @@ import (
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/resolve"
-	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 	"gentleharbor/core/vouch"
 )
 
@@ -119,7 +119,7 @@ func (c *Call) FindProfile(file *profile.File, name string) (*profile.Profile, e
 	}
 	if project := file.Attached(); project != nil && !p.InProject() && project.Lookup(name) != nil {
 		c.Notice("the project's file has a profile %s too; yours is meant, and %s%s is the other", name,
-			schema.ProjectPrefix, name)
+			syntax.ProjectPrefix, name)
 	}
 	return p, nil
 }

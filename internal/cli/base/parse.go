@@ -12,6 +12,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 )
 
 // FlagSet is the flags of a command that is being made, with the keys of profiles that some of them are.
@@ -137,7 +138,7 @@ func (c *Call) flagError(cmd *Command, fs *FlagSet, err, wrong error) error {
 		fs.VisitAll(func(f *flag.Flag) { all = append(all, f.Name) })
 		if near := nearest.Name(name, []string{"password", "passwd", "pass", "pwd"}); near != "" &&
 			nearest.Name(name, all) == "" {
-			return Usage("there is no flag for a password: %s", schema.NoPasswordHere)
+			return Usage("there is no flag for a password: %s", syntax.NoPasswordHere)
 		}
 		text := "unknown flag"
 		if plainFlag(name) {

@@ -9,6 +9,7 @@ import (
 	"gentleharbor/core/intake"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 	"gentleharbor/internal/cli/base"
 	"gentleharbor/internal/cli/profilecmd"
 	"gentleharbor/internal/cli/secretcmd"
@@ -90,8 +91,8 @@ func (c *call) adopt(ctx context.Context, o adoptOptions) error {
 	if len(c.Args) == 2 {
 		name = c.Args[1]
 	}
-	if !schema.ValidName(name) {
-		return base.Usage("not a profile name: %s", schema.NameRule)
+	if !syntax.ValidName(name) {
+		return base.Usage("not a profile name: %s", syntax.NameRule)
 	}
 	if err := profilecmd.Of(c.Call).Free(base.Target{}, name); err != nil {
 		return err

@@ -17,6 +17,7 @@ import (
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 	"gentleharbor/internal/cli/base"
 	"gentleharbor/internal/cli/secretcmd"
 	"gentleharbor/internal/cli/transfercmd"
@@ -147,7 +148,7 @@ func (c *call) makeable(o makeOptions) (*resolve.Profile, error) {
 		return nil, err
 	}
 	name := c.Args[0]
-	if schema.ValidName(name) && file.Lookup(name) == nil {
+	if syntax.ValidName(name) && file.Lookup(name) == nil {
 		return nil, base.Failure(base.ExitUsage,
 			fmt.Errorf("there is no profile %s yet to make a container of", name),
 			fmt.Sprintf("gharbor add %s -engine %s -container %s -user %s -secret wallet", name,

@@ -13,6 +13,7 @@ import (
 	"gentleharbor/core/profile/connurl"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 	"gentleharbor/core/secret"
 	"gentleharbor/internal/cli/base"
 	"gentleharbor/internal/cli/secretcmd"
@@ -61,11 +62,11 @@ type addOptions struct {
 
 func (c *Call) add(ctx context.Context, o addOptions, given base.Assignments) error {
 	name := c.Args[0]
-	if !schema.ValidName(name) {
+	if !syntax.ValidName(name) {
 		if strings.Contains(name, "://") {
 			return base.Usage("the name comes first: gharbor add NAME URL")
 		}
-		return base.Usage("not a profile name: %s", schema.NameRule)
+		return base.Usage("not a profile name: %s", syntax.NameRule)
 	}
 	given, password, err := c.fromURL(o, given)
 	if err != nil {

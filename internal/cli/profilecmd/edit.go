@@ -8,7 +8,7 @@ import (
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
-	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 	"gentleharbor/core/vouch"
 	"gentleharbor/internal/cli/base"
 )
@@ -91,7 +91,7 @@ func (c *Call) mayCopy(file *profile.File, p *profile.Profile, to base.Target) e
 		return base.Failure(base.ExitFile,
 			fmt.Errorf("the profile %s uses files of the repository (%s): in a copy nobody would notice when they "+
 				"change; a profile that is like it does", r.Called, file),
-			fmt.Sprintf("gharbor add %s -like %s", c.Args[1], schema.ProjectPrefix+p.Name))
+			fmt.Sprintf("gharbor add %s -like %s", c.Args[1], syntax.ProjectPrefix+p.Name))
 	}
 	return nil
 }

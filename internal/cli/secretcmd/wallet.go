@@ -16,6 +16,7 @@ import (
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/wallet"
 	"gentleharbor/internal/cli/base"
@@ -102,7 +103,7 @@ func (c *Call) newPassphrase(ctx context.Context, file, flag string) (*wallet.Pa
 	if err != nil {
 		return nil, err
 	}
-	if why := wallet.CheckPassphrase(v); why != "" {
+	if why := (&wallet.Passphrase{Value: v}).Weakness(); why != "" {
 		return nil, base.Usage("%s", why)
 	}
 	return &wallet.Passphrase{Value: v}, nil
@@ -244,7 +245,7 @@ func (c *Call) binding(ctx context.Context, word string) (binding.Binding, error
 		var err error
 		if p, err = c.Resolve(word, nil); err != nil {
 			var request *profile.RequestError
-			if errors.As(err, &request) && !schema.ValidName(word) {
+			if errors.As(err, &request) && !syntax.ValidName(word) {
 				return binding.Binding{},
 					base.Usage("to bind to: a profile, alias:NAME, or an address with its engine such as %s",
 						base.InWords(c.Keys, "{{scheme}}://db.saltmarsh.example:{{port}}"))
@@ -263,9 +264,9 @@ func (c *Call) aliasBinding(name string) (binding.Binding, error) {
 	}
 	_, err := c.Keys.Field(key.Alias).ParseValue(name)
 	a := c.Book.Find(name)
-	switch project := strings.HasPrefix(name, schema.ProjectPrefix); {
+	switch project := strings.HasPrefix(name, syntax.ProjectPrefix); {
 	case err != nil:
-		return binding.Binding{}, base.Usage("not an alias name: %s", schema.NameRule)
+		return binding.Binding{}, base.Usage("not an alias name: %s", syntax.NameRule)
 	case a == nil && project:
 		return binding.Binding{}, base.Usage("there is no alias of that name in a project's file here")
 	case a == nil:

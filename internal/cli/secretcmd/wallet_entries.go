@@ -13,7 +13,7 @@ import (
 
 	"gentleharbor/core/binding"
 	"gentleharbor/core/clean"
-	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/wallet"
 	"gentleharbor/internal/cli/base"
@@ -119,8 +119,8 @@ func (o *putFlags) flags(fs *base.FlagSet) {
 
 func (o *putFlags) put(ctx context.Context, c *Call) error {
 	name := c.Args[0]
-	if !schema.ValidName(name) {
-		return base.Usage("not an entry name: %s", schema.NameRule)
+	if !syntax.ValidName(name) {
+		return base.Usage("not an entry name: %s", syntax.NameRule)
 	}
 	if err := o.in.check(c); err != nil {
 		return err
@@ -360,8 +360,8 @@ func walletRename() *base.Command {
 		MinArgs:  2, MaxArgs: 2,
 		Flags: o.Flags,
 		Run: run(func(ctx context.Context, c *Call) error {
-			if !schema.ValidName(c.Args[1]) {
-				return base.Usage("not an entry name: %s", schema.NameRule)
+			if !syntax.ValidName(c.Args[1]) {
+				return base.Usage("not an entry name: %s", syntax.NameRule)
 			}
 			return c.changeEntry(ctx, o, c.Args[0], func(w *wallet.Wallet, e *wallet.Entry) error {
 				if w.Entry(c.Args[1]) != nil {

@@ -12,7 +12,7 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/profile"
-	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 	"gentleharbor/core/wallet"
 	"gentleharbor/internal/cli/base"
 	"gentleharbor/internal/cli/wording"
@@ -168,8 +168,8 @@ func readerAdd() *base.Command {
 		},
 		Run: run(func(ctx context.Context, c *Call) error {
 			name := c.Args[0]
-			if !schema.ValidName(name) {
-				return base.Usage("not a reader's name: %s", schema.NameRule)
+			if !syntax.ValidName(name) {
+				return base.Usage("not a reader's name: %s", syntax.NameRule)
 			}
 			if out == "" {
 				return base.Failure(base.ExitUsage,

@@ -81,14 +81,14 @@ func (c *Call) showComparison(result *check.Comparison, two [2]*resolve.Profile,
 			}
 		}
 	}
-	outcome := map[string]finding.Outcome{
+	outcome := map[check.Kinship]finding.Outcome{
 		check.SameInstance: finding.OK,
 		check.SameLineage:  finding.Warn,
 		check.Different:    finding.Fail,
 		check.Unknown:      finding.Warn,
 	}[result.Verdict]
 	fmt.Fprintln(c.Stdout)
-	text.Conclusion(outcome, result.Verdict, result.Why)
+	text.Conclusion(outcome, string(result.Verdict), result.Why)
 	var facts, expectations [][]string
 	for _, d := range result.Differs {
 		facts = append(facts, []string{d.Fact, known(d.A), known(d.B)})

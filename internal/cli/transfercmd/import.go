@@ -19,6 +19,7 @@ import (
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/vouch"
 	"gentleharbor/core/wallet"
@@ -97,8 +98,8 @@ this machine stand in it only after gharbor vouch FILE where it is a repository'
 }
 
 func (c *Call) imports(ctx context.Context, o importOptions) error {
-	if o.name != "" && !schema.ValidName(o.name) {
-		return base.Usage("-name: not a profile name: %s", schema.NameRule)
+	if o.name != "" && !syntax.ValidName(o.name) {
+		return base.Usage("-name: not a profile name: %s", syntax.NameRule)
 	}
 	found, path, err := c.find(ctx, c.Args, o)
 	if err != nil {

@@ -18,7 +18,7 @@ import (
 	"gentleharbor/core/handover"
 	"gentleharbor/core/lastseen"
 	"gentleharbor/core/profile/resolve"
-	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
 	"gentleharbor/core/secret"
 	"gentleharbor/internal/cli/base"
 	"gentleharbor/internal/cli/secretcmd"
@@ -69,7 +69,7 @@ can't be run; 127: it was not found.`,
 		MaxArgs: -1,
 		Flags: func(fs *base.FlagSet) {
 			fs.Func("url", "put a connection URL, password included, into the variable of this name", func(s string) error {
-				if !schema.VariableName(s) {
+				if !syntax.VariableName(s) {
 					return errors.New("expected the name of an environment variable")
 				}
 				o.url = s

@@ -36,7 +36,7 @@ const (
 	connectHead = 70
 	acceptHead  = 32
 	inlineLimit = 230      // of connect data: more follows in a data packet
-	MaxOpening  = 64 << 10 // of a packet before the login: its length has 16 bits
+	maxOpening  = 64 << 10 // of a packet before the login: its length has 16 bits
 	unit        = 8192     // the session data unit that is asked for
 )
 
