@@ -12,6 +12,7 @@ import (
 	"strings"
 	"testing"
 
+	"gentleharbor/core/secret"
 	"gentleharbor/standin/engineapi"
 )
 
@@ -183,4 +184,53 @@ func FuzzLog(f *testing.F) {
 			}
 		}
 	})
+}
+
+// TestMaking makes a container with a volume and a file in it, and takes all away again.
+func TestMaking(t *testing.T) {
+	client, s, err := connect(t, engineapi.Config{Images: []string{"mariadb:11"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer client.Close()
+	ctx := t.Context()
+	if err := client.CreateVolume(ctx, "rings-data", map[string]string{"a": "b"}); err != nil {
+		t.Fatal(err)
+	}
+	if labels, ok, err := client.HasVolume(ctx, "rings-data"); err != nil || !ok || labels["a"] != "b" {
+		t.Errorf("%v %v %v", labels, ok, err)
+	}
+	id, err := client.Create(ctx, "rings", Spec{Image: "mariadb:11"})
+	if err != nil || id == "" {
+		t.Fatal(err)
+	}
+	if err := client.WriteFiles(ctx, id, "/run/secrets", []File{{Name: "p", Content: secret.NewValue("knot"), UID: 999}}); err != nil {
+		t.Errorf("%v, calls %v", err, s.Calls())
+	}
+	if err := client.Remove(ctx, id); err != nil {
+		t.Error(err)
+	}
+	if err := client.RemoveVolume(ctx, "rings-data"); err != nil {
+		t.Error(err)
+	}
+	_, err = client.Inspect(ctx, "rings")
+	if !Gone(err) || err.Error() == "" || client.CLIName() != "docker" || (&Error{Err: errors.New("x")}).Error() != "x" {
+		t.Errorf("a container that is gone: %v", err)
+	}
+}
+
+// TestPlainTCP: an engine of another machine is asked over TLS alone, and one of this machine may speak plainly.
+func TestPlainTCP(t *testing.T) {
+	dial := func(context.Context, string, string) (net.Conn, error) { return nil, errors.New("no engine here") }
+	var failed *Error
+	_, err := Connect(t.Context(), Endpoint{Address: "tcp://engine.example:2375"}, none, t.TempDir(), dial)
+	if !errors.As(err, &failed) || failed.Kind != Insecure {
+		t.Errorf("plain TCP to another machine: %v", err)
+	}
+	if _, err := Connect(t.Context(), Endpoint{Address: "tcp://127.0.0.1:2375"}, none, "", dial); err == nil || errors.As(err, &failed) && failed.Kind == Insecure {
+		t.Errorf("plain TCP to this machine: %v", err)
+	}
+	if (Endpoint{Address: "tcp://127.0.0.1:1"}).Host() != "" || (Endpoint{Address: "tcp://far.example:1"}).Host() != "far.example" {
+		t.Error("where an engine is")
+	}
 }
