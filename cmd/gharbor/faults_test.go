@@ -53,26 +53,10 @@ func TestFaults(t *testing.T) {
 		code  string
 		seen  string
 	}{
-		{postgresql.Starting, "off", "speak", "speak.starting", "57P03"},
-		{postgresql.Starting, "offered", "login", "speak.starting", "starting up"},
-		{postgresql.Stopping, "offered", "login", "speak.stopping", "shutting down"},
-		{postgresql.Recovering, "offered", "login", "speak.recovering", "recovery"},
-		{postgresql.Full, "offered", "login", "session.server-full", "too many clients"},
-		{postgresql.FullReserved, "offered", "login", "session.server-full", "reserved"},
 		{postgresql.Silent, "offered", "speak", "speak.silent", "the time ran out before all others were tried"},
-		{postgresql.Silent, "off", "speak", "speak.silent", ""},
 		{postgresql.Garbage, "offered", "speak", "speak.garbage", `\x00\x01\x02\xfftide`},
-		{postgresql.Garbage, "off", "speak", "speak.garbage", ""},
-		{postgresql.Endless, "offered", "speak", "speak.garbage", "ebb and flow"},
 		{postgresql.Trickle, "offered", "speak", "speak.garbage", `"."`},
-		{postgresql.HugeLength, "off", "speak", "speak.garbage", ""},
-		{postgresql.HugeLength, "offered", "login", "login.broken-off", "1073741824 bytes"},
-		{postgresql.CloseAtOnce, "offered", "speak", "speak.closed", ""},
-		{postgresql.CloseAtOnce, "off", "speak", "speak.closed", ""},
-		{postgresql.CloseAtLogin, "offered", "login", "login.broken-off", ""},
 		{postgresql.ExtraBytes, "offered", "tls-extra", "tls.extra-bytes", "after the S"},
-		{postgresql.HangTLS, "required", "tls", "tls.unfinished", ""},
-		{postgresql.EmptyMethods, "offered", "login", "login.unsupported-method", ""},
 		{postgresql.LoseSession, "offered", "session", "session.lost", ""},
 		{postgresql.NoCatalogue, "offered", "expect", "expect.unknown", "permission denied"},
 		{postgresql.EscapeMessage, "offered", "login", "login.refused", `"[2J]0;ownedgoaway now"`},
@@ -266,52 +250,6 @@ func onlyTLS(t *testing.T) func(net.Conn) {
 		if secure.Handshake() == nil {
 			io.Copy(io.Discard, secure)
 		}
-	}
-}
-
-// TestCertificates: what a real server's one certificate cannot show.
-func TestCertificates(t *testing.T) {
-	t.Parallel()
-	authority, err := authority.New()
-	if err != nil {
-		t.Fatal(err)
-	}
-	day := 24 * time.Hour
-	cases := []struct {
-		name  string
-		names []string
-		life  time.Duration
-		rule  string
-		ends  string
-		code  string
-	}{
-		{"good", []string{"127.0.0.1"}, 90 * day, "verified", "ok", ""},
-		{"expires in 20 days", []string{"127.0.0.1"}, 20*day + time.Hour, "verified", "warn", "tls.expires-soon"},
-		{"expires in 22 days", []string{"127.0.0.1"}, 22 * day, "verified", "ok", ""},
-		{"expires in 20 days, required", []string{"127.0.0.1"}, 20 * day, "required", "warn", "tls.expires-soon"},
-		{"expired", []string{"127.0.0.1"}, -day, "verified", "fail", "tls.expired"},
-		{"expired, required", []string{"127.0.0.1"}, -day, "required", "warn", "tls.expired"},
-		{"wrong name", []string{"tide-db.internal.example"}, 90 * day, "verified", "fail", "tls.wrong-name"},
-		{"wrong name, required", []string{"tide-db.internal.example"}, 90 * day, "required", "ok", ""},
-		{"expired and wrong name", []string{"tide-db.internal.example"}, -day, "verified", "fail", "tls.expired"},
-	}
-	for _, c := range cases {
-		t.Run(c.name, func(t *testing.T) {
-			t.Parallel()
-			config := birds()
-			secure, err := authority.TLS(c.names, c.life)
-			if err != nil {
-				t.Fatal(err)
-			}
-			config.TLS = secure
-			p, _ := standin(t, config)
-			ca := filepath.Join(p.Home, "authority.pem")
-			p.Write(ca, string(authority.PEM))
-			s := p.Test("sightings", override("tls="+c.rule, "tls-ca="+ca)...).Ends(t, "tls", c.ends, c.code)
-			if c.name == "expired and wrong name" && !strings.Contains(s.Seen(), "tls.wrong-name") {
-				t.Errorf("the second fault is not told: %s", s.Seen())
-			}
-		})
 	}
 }
 

@@ -3,8 +3,6 @@
 package main
 
 import (
-	"bufio"
-	"encoding/base64"
 	"fmt"
 	"io"
 	"net"
@@ -167,117 +165,6 @@ func TestWalletHops(t *testing.T) {
 		t.Error(s.Detail)
 	}
 	p.Test("tides", override("secret=wallet:gate")...).Ends(t, "secret", "fail", "secret.bound-elsewhere") // never to a database
-}
-
-// TestProxies: a SOCKS5 and an HTTP proxy as a hop, and what they refuse.
-func TestProxies(t *testing.T) {
-	t.Parallel()
-	db, err := postgresql.Start(birds())
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
-	p := testkit.NewProgram(t)
-	p.Setenv("KNOT", "knot")
-	p.Setenv("DUNLIN", "dunlin")
-	at := fmt.Sprintf("127.0.0.1:%d", db.Port())
-	open, login := proxies(t, at, ""), proxies(t, at, "keeper:knot")
-	test := func(proxy, host, more string, at, outcome, code string) {
-		t.Helper()
-		p.Profiles(fmt.Sprintf("[profile.tides]\nengine = \"postgresql\"\nhost = %q\nport = 5432\ndatabase = \"sightings\"\nuser = \"warden\"\nsecret = \"env:DUNLIN\"\ntls = \"off\"\n\n[[profile.tides.hop]]\nproxy = %q\n%s\n", host, proxy, more))
-		p.Test("tides", "-timeout", "3s").Ends(t, at, outcome, code)
-	}
-	const user = "user = \"keeper\"\nsecret = \"env:KNOT\""
-	for kind, other := range map[string]string{"socks5": "http", "http": "socks5"} {
-		test(kind+"://"+open[kind], "tide-db.internal.example", "", "session", "ok", "")
-		test(kind+"://"+login[kind], "tide-db.internal.example", user, "session", "ok", "")
-		test(kind+"://"+login[kind], "tide-db.internal.example", "", "hop 1", "fail", "hop.proxy-login")
-		test(kind+"://"+open[kind], "forbidden.example", "", "hop 1", "fail", "hop.forward-refused")
-		test(kind+"://"+open[other], "tide-db.internal.example", "", "hop 1", "fail", "hop.not-proxy")
-		test(kind+"://"+open[kind], "down.example", "", "reach", "fail", map[string]string{"socks5": "reach.refused", "http": "reach.unreachable"}[kind])
-	}
-	test("socks5://192.0.2.1:1080", "tide-db.internal.example", user, "hop 1", "fail", "hop.proxy-clear")
-	p.Profiles(fmt.Sprintf("[profile.tides]\nengine = \"postgresql\"\nhost = \"tide-db.internal.example\"\nuser = \"warden\"\ndatabase = \"sightings\"\nsecret = \"env:DUNLIN\"\ntls = \"off\"\n[[profile.tides.hop]]\nproxy = \"socks5://%s\"\n", open["socks5"]))
-	p.OK("with", "tides", "--", "sh", "-c", "test -n \"$PGPORT\"")
-}
-
-// proxies are a SOCKS5 and an HTTP proxy that know one server by its private name.
-func proxies(t *testing.T, server, login string) map[string]string {
-	t.Helper()
-	forward := func(conn net.Conn, in io.Reader) {
-		far, err := net.Dial("tcp", server)
-		if err != nil {
-			return
-		}
-		defer far.Close()
-		go io.Copy(far, in)
-		io.Copy(conn, far)
-	}
-	socks := listens(t, func(conn net.Conn) {
-		head := make([]byte, 2)
-		io.ReadFull(conn, head)
-		if head[0] != 5 {
-			return
-		}
-		methods := make([]byte, head[1])
-		io.ReadFull(conn, methods)
-		if login != "" {
-			if !strings.Contains(string(methods), "\x02") {
-				conn.Write([]byte{5, 0xff})
-				return
-			}
-			conn.Write([]byte{5, 2})
-			io.ReadFull(conn, head)
-			name := make([]byte, int(head[1])+1)
-			io.ReadFull(conn, name)
-			word := make([]byte, name[len(name)-1])
-			io.ReadFull(conn, word)
-			if string(name[:len(name)-1])+":"+string(word) != login {
-				conn.Write([]byte{1, 1})
-				return
-			}
-			conn.Write([]byte{1, 0})
-		} else {
-			conn.Write([]byte{5, 0})
-		}
-		request := make([]byte, 5)
-		io.ReadFull(conn, request)
-		host := make([]byte, int(request[4])+2)
-		io.ReadFull(conn, host)
-		code := map[string]byte{"forbidden.example": 2, "down.example": 5}[string(host[:len(host)-2])]
-		conn.Write([]byte{5, code, 0, 1, 0, 0, 0, 0, 0, 0})
-		if code == 0 {
-			forward(conn, conn)
-		}
-	})
-	http := listens(t, func(conn net.Conn) {
-		in := bufio.NewReader(conn)
-		first, err := in.ReadString('\n')
-		if err != nil || !strings.HasPrefix(first, "CONNECT ") {
-			fmt.Fprint(conn, "HTTP/1.1 400 Bad Request\r\n\r\n")
-			return
-		}
-		allowed := login == ""
-		for {
-			line, err := in.ReadString('\n')
-			if err != nil || line == "\r\n" {
-				break
-			}
-			allowed = allowed || strings.TrimSpace(line) == "Proxy-Authorization: Basic "+base64.StdEncoding.EncodeToString([]byte(login))
-		}
-		switch {
-		case !allowed:
-			fmt.Fprint(conn, "HTTP/1.1 407 Proxy Authentication Required\r\n\r\n")
-		case strings.Contains(first, "forbidden"):
-			fmt.Fprint(conn, "HTTP/1.1 403 Forbidden\r\n\r\n")
-		case strings.Contains(first, "down"):
-			fmt.Fprint(conn, "HTTP/1.1 502 Bad Gateway\r\n\r\n")
-		default:
-			fmt.Fprint(conn, "HTTP/1.1 200 OK\r\nVia: saltmarsh\r\n\r\n")
-			forward(conn, in)
-		}
-	})
-	return map[string]string{"socks5": "127.0.0.1:" + socks, "http": "127.0.0.1:" + http}
 }
 
 // TestHopPin: the fingerprint is shown, and kept after a yes or a comparison.

@@ -158,17 +158,33 @@ func TestStates(t *testing.T) {
 func TestEngineFaults(t *testing.T) {
 	t.Parallel()
 	for fault, want := range map[engineapi.Fault]finding.Code{
-		engineapi.Old:       finding.ContainerEngineOld,
-		engineapi.Forbidden: finding.ContainerEngineRefused,
-		engineapi.NotHTTP:   finding.ContainerEngineBroken,
+		engineapi.Old:         finding.ContainerEngineOld,
+		engineapi.TooNew:      finding.ContainerEngineOld,
+		engineapi.NoVersion:   finding.ContainerEngineBroken,
+		engineapi.Forbidden:   finding.ContainerEngineRefused,
+		engineapi.Slow:        finding.ContainerEngineSlow,
+		engineapi.Trickle:     finding.ContainerEngineSlow,
+		engineapi.NotHTTP:     finding.ContainerEngineBroken,
+		engineapi.Redirects:   finding.ContainerEngineBroken,
+		engineapi.Huge:        finding.ContainerEngineBroken,
+		engineapi.BrokenJSON:  finding.ContainerEngineBroken,
+		engineapi.Deep:        finding.ContainerEngineBroken,
+		engineapi.Odd:         finding.ContainerEngineBroken,
+		engineapi.ListRefused: finding.ContainerEngineRefused,
 	} {
-		f := newField(t, engineapi.Config{Fault: fault, Containers: []*engineapi.Container{counts(1)}})
-		ctx, cancel := context.WithTimeout(t.Context(), 3*time.Second)
-		_, found := f.Place(ctx, f.of(t, "container = \"saltmarsh-counts\"\nendpoint = \""+f.server.Endpoint()+"\"\n"))
-		cancel()
-		if found == nil || found.Code != want {
-			t.Errorf("%s: %+v, want %s", fault, found, want)
-		}
+		t.Run(string(fault), func(t *testing.T) {
+			t.Parallel()
+			f := newField(t, engineapi.Config{Fault: fault, Containers: []*engineapi.Container{counts(1)}})
+			ctx, cancel := context.WithTimeout(t.Context(), 3*time.Second)
+			defer cancel()
+			_, found := f.Place(ctx, f.of(t, "container = \"saltmarsh-other\"\nendpoint = \""+f.server.Endpoint()+"\"\n"))
+			if !found.Is(want) || strings.ContainsAny(fmt.Sprintf("%+v", found), "\x1b\x07") {
+				t.Errorf("a look-up: %+v, want %s", found, want)
+			}
+			if views, _ := f.Scan(ctx, f.server.Endpoint(), false); len(views) != 1 || !views[0].Finding.Is(want) {
+				t.Errorf("a scan: %+v, want %s", views, want)
+			}
+		})
 	}
 	f := newField(t, engineapi.Config{})
 	f.server.Close()

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"net"
+	"strings"
 	"testing"
 	"time"
 
@@ -54,12 +55,16 @@ func TestFaults(t *testing.T) {
 		{oracle.Silent, "speak", finding.SpeakSilent},
 		{oracle.CloseAtOnce, "speak", finding.SpeakClosed},
 		{oracle.Garbage, "speak", finding.SpeakGarbage},
+		{oracle.Endless, "speak", finding.SpeakGarbage},
+		{oracle.Trickle, "speak", finding.SpeakSilent},
 		{oracle.HalfAnswer, "speak", finding.SpeakGarbage},
 		{oracle.BadAccept, "speak", finding.SpeakGarbage},
 		{oracle.ResendAlways, "speak", finding.SpeakGarbage},
 		{oracle.CloseAtLogin, "login", finding.LoginBrokenOff},
 		{oracle.HangAtLogin, "login", finding.LoginTimeout},
 		{oracle.NoiseAtLogin, "login", finding.LoginBrokenOff},
+		{oracle.HugeAtLogin, "login", finding.LoginBrokenOff},
+		{oracle.WeakVerifier, "login", finding.LoginCleartextRefused},
 		{oracle.LoseSession, "session", finding.SessionLost},
 	} {
 		t.Run(string(c.fault), func(t *testing.T) {
@@ -68,6 +73,8 @@ func TestFaults(t *testing.T) {
 			config.Fault = c.fault
 			if got := with(t, config, nil); got.Stage != c.stage || got.Code() != c.code {
 				t.Errorf("it ended at %s with %s: %+v", got.Stage, got.Code(), got.Result.Finding)
+			} else if strings.ContainsAny(strings.Join(got.Result.Finding.Seen, ""), "\x1b\x07\u202e") {
+				t.Error("control characters reached the finding")
 			}
 		})
 	}

@@ -1,7 +1,9 @@
 package hop
 
 import (
+	"bufio"
 	"context"
+	"encoding/base64"
 	"fmt"
 	"io"
 	"net"
@@ -242,64 +244,138 @@ func TestTwoHops(t *testing.T) {
 	}
 }
 
-// TestProxies: a proxy stands before the server, and its refusals are told.
+// TestProxies: a SOCKS5 and an HTTP proxy as a hop, and what they refuse.
 func TestProxies(t *testing.T) {
 	t.Parallel()
 	w := newWay(t, "")
+	at := w.gate.Hosts[w.inside]
+	open, login := proxies(t, at, ""), proxies(t, at, "keeper:dunlin")
+	const user = "user = \"keeper\"\nsecret = \"ask\"\n"
 	for _, c := range []struct {
-		scheme string
-		script func(conn net.Conn)
-		want   finding.Code // of the connection to the proxy; "" for none
+		proxy, keys, host string
+		code              finding.Code // of the connection to the proxy; "" for none
+		why               Reason       // of the connection through it; Other for none
 	}{
-		{"http", func(conn net.Conn) {
-			buffer := make([]byte, 512)
-			conn.Read(buffer)
-			io.WriteString(conn, "HTTP/1.1 200 OK\r\n\r\nebb")
-		}, ""},
-		{"socks5", func(conn net.Conn) {
-			buffer := make([]byte, 512)
-			conn.Read(buffer)
-			conn.Write([]byte{5, 0})
-			conn.Read(buffer)
-			conn.Write([]byte{5, 0, 0, 1, 127, 0, 0, 1, 0, 1})
-			io.WriteString(conn, "ebb")
-		}, ""},
+		{"socks5://" + open["socks5"], "", "tide-db.internal.example", "", Other},
+		{"http://" + open["http"], "", "tide-db.internal.example", "", Other},
+		{"socks5://" + login["socks5"], user, "tide-db.internal.example", "", Other},
+		{"http://" + login["http"], user, "tide-db.internal.example", "", Other},
+		{"socks5://" + login["socks5"], "", "tide-db.internal.example", finding.HopProxyLogin, Other},
+		{"http://" + login["http"], "", "tide-db.internal.example", finding.HopProxyLogin, Other},
+		{"socks5://" + open["http"], "", "tide-db.internal.example", finding.HopNotProxy, Other},
+		{"http://" + open["socks5"], "", "tide-db.internal.example", finding.HopNotProxy, Other},
+		{"socks5://" + open["socks5"], "", "forbidden.example", "", Prohibited},
+		{"http://" + open["http"], "", "forbidden.example", "", Prohibited},
+		{"socks5://" + open["socks5"], "", "down.example", "", Refused},
+		{"http://" + open["http"], "", "down.example", "", Unreachable},
+		{"socks5://192.0.2.1:1080", user, "tide-db.internal.example", finding.HopProxyClear, Other},
 	} {
-		listener, err := net.Listen("tcp", "127.0.0.1:0")
-		if err != nil {
-			t.Fatal(err)
-		}
-		go func() {
-			for {
-				conn, err := listener.Accept()
-				if err != nil {
-					return
-				}
-				go func() {
-					defer conn.Close()
-					c.script(conn)
-				}()
-			}
-		}()
-		hops := w.hops(t, fmt.Sprintf("[profile.tides]\nhost = \"h\"\n[[profile.tides.hop]]\nproxy = \"%s://%s\"\n", c.scheme, listener.Addr()))
+		hops := w.hops(t, fmt.Sprintf("[profile.tides]\nhost = \"h\"\n[[profile.tides.hop]]\nproxy = %q\n%s", c.proxy, c.keys))
 		ctx, cancel := context.WithTimeout(t.Context(), 3*time.Second)
-		link, result := dialer("").Connect(ctx, nil, hops[0])
+		link, result := dialer("dunlin").Connect(ctx, nil, hops[0])
+		var code finding.Code
+		var why Reason
 		if result.Outcome == finding.Fail {
-			t.Fatalf("%s: %+v", c.scheme, result.Finding)
+			code = result.Finding.Code
+		} else {
+			conn, err := link.DialRaw(ctx, "tcp", c.host+":5432")
+			if refusal := link.Refusal(err); refusal != nil {
+				code = refusal.Code
+			} else if err != nil {
+				why, _ = Why(err)
+			} else {
+				text := make([]byte, 3)
+				if io.ReadFull(conn, text); string(text) != "ebb" {
+					t.Errorf("behind %s it says %q", c.proxy, text)
+				}
+				conn.Close()
+			}
+			link.Close()
 		}
-		conn, err := link.DialRaw(ctx, "tcp", "tide-db.internal.example:5432")
-		if err != nil {
-			t.Fatalf("%s: %v", c.scheme, err)
-		}
-		text := make([]byte, 3)
-		if io.ReadFull(conn, text); string(text) != "ebb" {
-			t.Errorf("behind the %s proxy it says %q", c.scheme, text)
-		}
-		conn.Close()
-		link.Close()
 		cancel()
-		listener.Close()
+		if code != c.code || why != c.why {
+			t.Errorf("%s to %s: %q and %v, want %q and %v", c.proxy, c.host, code, why, c.code, c.why)
+		}
 	}
+}
+
+// proxies are a SOCKS5 and an HTTP proxy that know one server by its private name.
+func proxies(t *testing.T, server, login string) map[string]string {
+	t.Helper()
+	forward := func(conn net.Conn, in io.Reader) {
+		far, err := net.Dial("tcp", server)
+		if err != nil {
+			return
+		}
+		defer far.Close()
+		go io.Copy(far, in)
+		io.Copy(conn, far)
+	}
+	socks := listens(t, func(conn net.Conn) {
+		head := make([]byte, 2)
+		io.ReadFull(conn, head)
+		if head[0] != 5 {
+			return
+		}
+		methods := make([]byte, head[1])
+		io.ReadFull(conn, methods)
+		if login != "" {
+			if !strings.Contains(string(methods), "\x02") {
+				conn.Write([]byte{5, 0xff})
+				return
+			}
+			conn.Write([]byte{5, 2})
+			io.ReadFull(conn, head)
+			name := make([]byte, int(head[1])+1)
+			io.ReadFull(conn, name)
+			word := make([]byte, name[len(name)-1])
+			io.ReadFull(conn, word)
+			if string(name[:len(name)-1])+":"+string(word) != login {
+				conn.Write([]byte{1, 1})
+				return
+			}
+			conn.Write([]byte{1, 0})
+		} else {
+			conn.Write([]byte{5, 0})
+		}
+		request := make([]byte, 5)
+		io.ReadFull(conn, request)
+		host := make([]byte, int(request[4])+2)
+		io.ReadFull(conn, host)
+		code := map[string]byte{"forbidden.example": 2, "down.example": 5}[string(host[:len(host)-2])]
+		conn.Write([]byte{5, code, 0, 1, 0, 0, 0, 0, 0, 0})
+		if code == 0 {
+			forward(conn, conn)
+		}
+	})
+	http := listens(t, func(conn net.Conn) {
+		in := bufio.NewReader(conn)
+		first, err := in.ReadString('\n')
+		if err != nil || !strings.HasPrefix(first, "CONNECT ") {
+			fmt.Fprint(conn, "HTTP/1.1 400 Bad Request\r\n\r\n")
+			return
+		}
+		allowed := login == ""
+		for {
+			line, err := in.ReadString('\n')
+			if err != nil || line == "\r\n" {
+				break
+			}
+			allowed = allowed || strings.TrimSpace(line) == "Proxy-Authorization: Basic "+base64.StdEncoding.EncodeToString([]byte(login))
+		}
+		switch {
+		case !allowed:
+			fmt.Fprint(conn, "HTTP/1.1 407 Proxy Authentication Required\r\n\r\n")
+		case strings.Contains(first, "forbidden"):
+			fmt.Fprint(conn, "HTTP/1.1 403 Forbidden\r\n\r\n")
+		case strings.Contains(first, "down"):
+			fmt.Fprint(conn, "HTTP/1.1 502 Bad Gateway\r\n\r\n")
+		default:
+			fmt.Fprint(conn, "HTTP/1.1 200 OK\r\nVia: saltmarsh\r\n\r\n")
+			forward(conn, in)
+		}
+	})
+	return map[string]string{"socks5": "127.0.0.1:" + socks, "http": "127.0.0.1:" + http}
 }
 
 // TestConfiguration: a hop that an SSH client configuration names takes its settings from there, and those of
@@ -341,4 +417,28 @@ func TestKeys(t *testing.T) {
 			t.Errorf("%s: %+v", path, result.Finding)
 		}
 	}
+}
+
+// listens serves each connection by a function, and is its port.
+func listens(t *testing.T, serve func(net.Conn)) string {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer conn.Close()
+				serve(conn)
+			}()
+		}
+	}()
+	_, port, _ := net.SplitHostPort(l.Addr().String())
+	return port
 }

@@ -1,9 +1,0 @@
-package wallet
-
-import (
-	"gentleharbor/core/engines"
-	"gentleharbor/core/profile/schema"
-)
-
-// allKeys is the table of keys for the tests of this package.
-var allKeys = schema.New(engines.All())
