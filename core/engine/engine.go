@@ -130,7 +130,7 @@ type Facts struct {
 	SQLMode         string               `json:"sql_mode,omitempty"`
 	TimeZone        string               `json:"time_zone,omitempty"`
 	ClockDifference *float64             `json:"clock_difference_ms,omitempty"` // the server's clock less ours
-	RoundTrip       *float64             `json:"round_trip_ms,omitempty"`       // median of five
+	RoundTrip       *float64             `json:"round_trip_ms,omitempty"`       // median of three
 
 	ReadOnlyBy string `json:"-"` // why nothing can be written, where that is so
 }

@@ -301,3 +301,12 @@ func (m *MariaDB) SQL(t testing.TB, all ...string) {
 		t.Fatal(err)
 	}
 }
+
+// Client is the path of the server's own client.
+func (m *MariaDB) Client() string {
+	path, err := exec.LookPath("mariadb")
+	if err != nil {
+		return "mariadb"
+	}
+	return path
+}

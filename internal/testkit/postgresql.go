@@ -397,3 +397,6 @@ func (p *PostgreSQL) SQL(t testing.TB, database string, all ...string) {
 		t.Fatal(err)
 	}
 }
+
+// Client is the path of the server's own client itself, without the distribution's wrapper.
+func (p *PostgreSQL) Client() string { return filepath.Join(p.Bin, "psql") }

@@ -165,18 +165,24 @@ func (s *session) answer() {
 	}
 }
 
+// simple answers statements with ; between them, up to one that fails.
 func (s *session) simple(query string) {
-	if strings.TrimSpace(query) == "" {
-		s.backend.Send(&pgproto3.EmptyQueryResponse{})
-	} else if columns, rows := s.rows(query); len(columns) > 0 {
+	for statement := range strings.SplitSeq(query, "; ") {
+		if strings.TrimSpace(statement) == "" {
+			s.backend.Send(&pgproto3.EmptyQueryResponse{})
+			continue
+		}
+		columns, rows := s.rows(statement)
+		if len(columns) == 0 {
+			s.backend.Send(&pgproto3.ErrorResponse{
+				Severity: "ERROR",
+				Code:     "0A000",
+				Message:  "the simulated server does not know this statement",
+			})
+			break
+		}
 		s.backend.Send(description(columns))
 		s.data(rows)
-	} else {
-		s.backend.Send(&pgproto3.ErrorResponse{
-			Severity: "ERROR",
-			Code:     "0A000",
-			Message:  "the simulated server does not know this statement",
-		})
 	}
 	s.backend.Send(&pgproto3.ReadyForQuery{TxStatus: 'I'})
 }

@@ -17,8 +17,8 @@ import (
 	"gentleharbor/core/finding"
 )
 
-// roundTrips is how many are measured; the median of five forgives two hiccups.
-const roundTrips = 5
+// roundTrips is how many are measured; the median of three forgives a hiccup.
+const roundTrips = 3
 
 // maxRows bounds an answer, whatever its statement's LIMIT said.
 const maxRows = 10_000
@@ -206,7 +206,7 @@ func globalRights(grants []string) map[string]bool {
 }
 
 // measure takes the median time there and back: of the short statements that
-// were made anyway, and of pings where they were fewer than five.
+// were made anyway, and of pings where they were too few.
 func (c *conversation) measure(ctx context.Context) error {
 	pinger, ok := c.db.(driver.Pinger)
 	if !ok {

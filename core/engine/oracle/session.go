@@ -12,8 +12,8 @@ import (
 	"gentleharbor/core/finding"
 )
 
-// roundTrips is how many are measured; the median of five forgives two hiccups.
-const roundTrips = 5
+// roundTrips is how many are measured; the median of three forgives a hiccup.
+const roundTrips = 3
 
 // sessionQuery reads what every account may see (Oracle documentation, "SYS_CONTEXT").
 const sessionQuery = "SELECT SYS_CONTEXT('USERENV','SESSION_USER'), SYS_CONTEXT('USERENV','DB_NAME'), " +

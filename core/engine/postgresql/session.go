@@ -1,10 +1,12 @@
 package postgresql
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -28,18 +30,21 @@ const sessionQuery = `SELECT current_user::text AS "user", current_database()::t
 // clones share it. Some hosts take the right to it away.
 const lineageQuery = `SELECT system_identifier::text AS "system_identifier" FROM pg_control_system()`
 
-// roundTrips is how many are measured; the median of five forgives two hiccups.
-const roundTrips = 5
+// roundTrips is how many are measured; the median of three forgives a hiccup.
+const roundTrips = 3
 
 // Session reads the facts and measures the round trip.
 func (c *conversation) Session(ctx context.Context) finding.Result {
 	before := time.Now()
-	row, err := c.row(ctx, sessionQuery)
+	rows, err := c.rows(ctx, sessionQuery+"; "+lineageQuery) // of which the second may be forbidden
 	took := time.Since(before)
-	if err != nil {
-		return finding.Failed(c.lost(err))
+	if len(rows) == 0 {
+		return finding.Failed(c.lost(cmp.Or(err, errNoRow)))
 	}
-	f := &c.facts
+	f, row := &c.facts, rows[0]
+	if len(rows) > 1 {
+		f.Lineage = clean.Line(rows[1]["system_identifier"], 40)
+	}
 	f.User, f.Database, f.Version = clean.Line(row["user"], 0), clean.Line(row["database"],
 		0), clean.Line(row["version"], 80)
 	f.Collation = clean.Line(row["collation"], 60)
@@ -60,29 +65,20 @@ func (c *conversation) Session(ctx context.Context) finding.Result {
 		started := time.UnixMicro(int64(seconds * 1e6)).UTC()
 		f.ServerStarted = &started
 	}
-	f.ServerID = c.serverID(ctx)
+	f.ServerID = serverID(f)
 	if err := c.measure(ctx); err != nil {
 		return finding.Failed(c.lost(err))
 	}
 	return finding.Good("%s", c.summary())
 }
 
-// serverID is the cluster's number and the server's start time, or as much of
-// it as may be read.
-func (c *conversation) serverID(ctx context.Context) string {
-	lineage := ""
-	if row, err := c.row(ctx, lineageQuery); err == nil {
-		lineage = clean.Line(row["system_identifier"], 40)
+// serverID is the cluster's number and the server's start time, or as much of it as may be read.
+func serverID(f *engine.Facts) string {
+	if f.ServerStarted == nil {
+		return f.Lineage
 	}
-	c.facts.Lineage = lineage
-	if c.facts.ServerStarted == nil {
-		return lineage
-	}
-	started := c.facts.ServerStarted.Format("2006-01-02T15:04:05.000000Z")
-	if lineage == "" {
-		return "started " + started
-	}
-	return lineage + " started " + started
+	started := f.ServerStarted.Format("2006-01-02T15:04:05.000000Z")
+	return strings.TrimSpace(f.Lineage + " started " + started)
 }
 
 // measure takes the median time of an empty statement there and back.
@@ -115,20 +111,36 @@ func truth(value, yes string) *bool {
 	return &is
 }
 
+// errNoRow is an answer without what was asked for.
+var errNoRow = errors.New("the server answered without a row")
+
 // row runs a statement and returns its one row by column name.
 func (c *conversation) row(ctx context.Context, sql string) (map[string]string, error) {
-	results, err := c.pg.Exec(ctx, sql).ReadAll()
+	rows, err := c.rows(ctx, sql)
+	if err == nil && len(rows) == 0 {
+		err = errNoRow
+	}
 	if err != nil {
 		return nil, err
 	}
-	if len(results) == 0 || len(results[0].Rows) == 0 {
-		return nil, errors.New("the server answered without a row")
+	return rows[0], nil
+}
+
+// rows runs statements, with ; between them, and returns the first row of each that has one, by column name. After
+// the first that fails there are no more.
+func (c *conversation) rows(ctx context.Context, sql string) (all []map[string]string, err error) {
+	results, err := c.pg.Exec(ctx, sql).ReadAll()
+	for _, result := range results {
+		if result.Err != nil || len(result.Rows) == 0 {
+			break
+		}
+		row := make(map[string]string)
+		for i, field := range result.FieldDescriptions {
+			row[field.Name] = string(result.Rows[0][i])
+		}
+		all = append(all, row)
 	}
-	row := make(map[string]string)
-	for i, column := range results[0].FieldDescriptions {
-		row[column.Name] = string(results[0].Rows[0][i])
-	}
-	return row, nil
+	return all, err
 }
 
 // lost is for a session that ended, or refused a plain question.

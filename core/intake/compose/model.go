@@ -177,7 +177,7 @@ func (s *service) readPorts(n *node, at string, templates bool) error {
 // portOf reads one item of ports (compose specification, "ports"): several ports for a range.
 func portOf(n *node, at string) ([]serverPort, error) {
 	p := serverPort{Protocol: "tcp"}
-	container, published := n.text, ""
+	var container, published string
 	if n.kind == yaml.MappingNode {
 		var words [4]string
 		for i, key := range []string{"target", "published", "protocol", "host_ip"} {
