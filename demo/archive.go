@@ -100,7 +100,7 @@ func archive(s *stage) {
 		"archive", "service=SKEIN_OLD")
 	s.step("The finding names the line that asked for it.", 1, "test", "archive", "-override",
 		"secret=file:"+filepath.Join(s.home, "curator"))
-	s.step("One edit mends it for every profile.", 0, "alias", "set", "archive", "service=SKEIN", "addresses="+b)
+	s.step("One edit fixes it for every profile.", 0, "alias", "set", "archive", "service=SKEIN", "addresses="+b)
 	s.stepIn(Step{Home: job, Dir: job, Args: []string{"alias", "used", "archive"}}, "GHARBOR_HOME="+job+" %",
 		"Who depends on it? The job's reader can look into the wallet.", 0)
 }

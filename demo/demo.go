@@ -35,7 +35,7 @@ type Part struct {
 // Parts lists the walks; the first is the one that runs by itself.
 func Parts() []Part {
 	return []Part{
-		{"first", "define, test, fail, mend, ready: the main job", first},
+		{"first", "define, test, fail, fix, ready: the main job", first},
 		{"certificate", "a server with its own authority: untrusted, compared, verified", certificate},
 		{"refusals", "logins that fail, and an administrator's profile that says why", refusals},
 		{"ringing", "a server in a container: found, adopted, followed when it moves, stopped, started", ringing},

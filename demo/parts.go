@@ -21,9 +21,9 @@ func first(s *stage) {
 		"add", "sightings", fmt.Sprintf("postgresql://warden@127.0.0.1:%d/sighting", s.closed), "-secret",
 		"passfile:"+s.passwords(), "-tag", "local")
 	s.step("Test it. It stops at the stage that fails, and says why.", 1, "test", "sightings")
-	s.step("The port was wrong. Mend it, and test again.", 0, "set", "sightings", "port="+port)
+	s.step("The port was wrong. Fix it, and test again.", 0, "set", "sightings", "port="+port)
 	s.step("Now the login works, and the database's name is wrong.", 1, "test", "sightings")
-	s.step("Mend that too, and say what must always hold.", 0, "set", "sightings", "database=sightings",
+	s.step("Fix that too, and say what must always hold.", 0, "set", "sightings", "database=sightings",
 		"expect.version=>= 14", "expect.tables=sighting,observer")
 	s.step("Ready: who one is, where, over which route, and how safely.", 0, "test", "sightings")
 	s.step("A second profile takes everything from the first but its user.", 0, "add", "sightings-ro", "-like",
@@ -31,7 +31,7 @@ func first(s *stage) {
 	s.step("Every value says where it came from.", 0, "show", "sightings-ro")
 }
 
-// certificate comes to trust a server that signs for itself.
+// certificate begins to trust a server that signs for itself.
 func certificate(s *stage) {
 	port := strconv.Itoa(s.servers["tides"].Port())
 	s.step("A server that is to be verified, with an authority of its own.", 0,
@@ -91,7 +91,7 @@ func fleet(s *stage) {
 	s.step("All profiles with a tag, side by side; a warning would fail too.", 0, "test", "-tag", "local", "-strict")
 	s.step("One that fails is shown in full, then the table.", 1, "test", "sightings", "moult", "tides", "full")
 	s.step("For scripts: nothing but a line for each that fails.", 1, "test", "-tag", "broken", "-quiet", "-timeout", "2s")
-	s.step("Wait for servers; what waiting can't mend ends it at once.", 0, "wait", "sightings", "moult")
+	s.step("Wait for servers; what waiting can't fix ends it at once.", 0, "wait", "sightings", "moult")
 	s.step("Two profiles, one server?", 0, "compare", "sightings", "sightings-ro")
 	s.step("And these two:", 1, "compare", "sightings", "tides")
 }
@@ -145,7 +145,7 @@ func (s *stage) jobHome(job, pin string) error {
 	return os.WriteFile(filepath.Join(job, "profiles.toml"), []byte(text), 0o600)
 }
 
-// project comes to a repository with profiles in it.
+// project opens a repository with profiles in it.
 func project(s *stage) {
 	root := filepath.Join(s.home, "field-reports")
 	if s.failed = os.MkdirAll(filepath.Join(root, ".git"), 0o755); s.failed != nil {

@@ -114,7 +114,7 @@ func ringing(s *stage) {
 			c.ID, c.Started = "", time.Now()
 		})
 	}
-	s.step("The container is made anew, and is published at another port.", 0, "container", "scan")
+	s.step("The container is made again, and is published at another port.", 0, "container", "scan")
 	s.step("The profile follows: no word is ready.", 0, "test", "ringing", "-quiet")
 	s.step("One evening it is stopped.", 0, "container", "stop", "ringing")
 	s.step("The finding has the state and the end of the log, without what looks like a password.", 1, "test", "ringing")

@@ -180,7 +180,7 @@ func TestFileMistakes(t *testing.T) {
 	p.Run("list").Want(3).Has("not a regular file")
 }
 
-func TestPermissionsAreMended(t *testing.T) {
+func TestPermissionsAreFixed(t *testing.T) {
 	t.Parallel()
 	p := at(t, 1)
 	path := filepath.Join(p.Home, "profiles.toml")

@@ -55,7 +55,7 @@ func scanned(t *testing.T, p *testkit.Program) map[string]map[string]any {
 	return all
 }
 
-// TestRealContainerMoves adopts a container, makes it anew on another port, and finds it
+// TestRealContainerMoves adopts a container, makes it again on another port, and finds it
 // still; stops, pauses and renames it.
 func TestRealContainerMoves(t *testing.T) {
 	t.Parallel()
@@ -89,7 +89,7 @@ func TestRealContainerMoves(t *testing.T) {
 	e.Serve(t, name, counts(append(volume, "-p", "127.0.0.1::5432", "-p", "127.0.0.1::5432")...))
 	p.OK("wait", "sightings")
 	if s := p.Test("sightings").Ends(t, "route", "ok", ""); strings.Contains(s.Detail, first) || !strings.Contains(s.Detail, ", and at ") {
-		t.Errorf("after the container was made anew with two ports the route is %q", s.Detail)
+		t.Errorf("after the container was made again with two ports the route is %q", s.Detail)
 	}
 	if out := p.OK("with", "sightings", "--", "printenv", "PGHOST", "PGPORT").Stdout; !strings.HasPrefix(out, "127.0.0.1\n") || strings.Contains(out, "5432\n") {
 		t.Errorf("a program gets %q", out)

@@ -317,7 +317,7 @@ func TestContainerWallet(t *testing.T) {
 	h.OK("container", "stop", "ringing") // a stopped one declares it too
 	h.OK(append([]string{"container", "adopt", "saltmarsh-ringing", "stopped", "-into", "wallet"}, open...)...)
 
-	h.engine.Change(func(all *[]*engineapi.Container) { // made anew: another id, another port
+	h.engine.Change(func(all *[]*engineapi.Container) { // made again: another id, another port
 		*all = []*engineapi.Container{h.ringing("saltmarsh-ringing"), h.ringing("saltmarsh-copy")}
 		(*all)[0].Env = []string{"MARIADB_USER=ringer"}
 	})

@@ -285,7 +285,7 @@ func TestWait(t *testing.T) {
 	p := fleet(t)
 	p.OK("wait", "sightings", "moult").Has("sightings: ready after", "moult: ready after", "1 try")
 	r := p.Run("wait", "refused", "-within", "20s").Want(1)
-	r.Has("refused: gave up after", "1 try", "login.password", "waiting does not mend it")
+	r.Has("refused: gave up after", "1 try", "login.password", "waiting does not fix it")
 	if r.Took > 10*time.Second {
 		t.Errorf("it took %s to give up", r.Took)
 	}

@@ -23,7 +23,7 @@ func byAlias(alias, aliases string, args ...any) func(*tryWorld) {
 }
 
 func aliasCases() []tryCase {
-	mend := fills{"HOST:PORT": "127.0.0.1:$PG_PORT", "_SERVICE._tcp.DOMAIN": "_postgresql._tcp.saltmarsh.example"}
+	fix := fills{"HOST:PORT": "127.0.0.1:$PG_PORT", "_SERVICE._tcp.DOMAIN": "_postgresql._tcp.saltmarsh.example"}
 	same := fills{"gharbor alias list": "same", "gharbor show": "same", "ls ": "same", "${EDITOR": "same"}
 	srv := func(w *tryWorld, service string) {
 		byAlias("counts", "[alias.counts]\nsrv = \"_%s._tcp.saltmarsh.example\"", service)(w)
@@ -31,7 +31,7 @@ func aliasCases() []tryCase {
 			"_gone._tcp.saltmarsh.example": {{Target: "."}}, "_postgresql._tcp.saltmarsh.example": {{Port: uint16(w.pg.Port), Target: "a.saltmarsh.example"}}}})
 	}
 	return []tryCase{
-		{name: "no such alias", code: "alias.unknown", setUp: byAlias("counts", ""), fill: mend, after: same},
+		{name: "no such alias", code: "alias.unknown", setUp: byAlias("counts", ""), fill: fix, after: same},
 		{name: "no such section", code: "alias.unknown", setUp: byAlias("service:birds", ""), after: same},
 		{name: "a section of no sense", code: "alias.service-file", setUp: func(w *tryWorld) {
 			byAlias("service:birds", "")(w)
@@ -41,9 +41,9 @@ func aliasCases() []tryCase {
 			byAlias("service:birds", "")(w)
 			w.Write(filepath.Join(filepath.Dir(w.Home), ".pg_service.conf"), fmt.Sprintf("[birds]\nhost=127.0.0.1\nport=%d\noptions=-c x=1\n", w.pg.Port))
 		}, after: same},
-		{name: "a circle", code: "alias.cycle", setUp: byAlias("counts", "[alias.counts]\nalias = \"birds\"\n[alias.birds]\nalias = \"counts\""), fill: mend},
-		{name: "no records", code: "alias.srv-unknown", setUp: func(w *tryWorld) { srv(w, "none") }, fill: mend},
-		{name: "a service taken away", code: "alias.srv-none", setUp: func(w *tryWorld) { srv(w, "gone") }, fill: mend},
+		{name: "a circle", code: "alias.cycle", setUp: byAlias("counts", "[alias.counts]\nalias = \"birds\"\n[alias.birds]\nalias = \"counts\""), fill: fix},
+		{name: "no records", code: "alias.srv-unknown", setUp: func(w *tryWorld) { srv(w, "none") }, fill: fix},
+		{name: "a service taken away", code: "alias.srv-none", setUp: func(w *tryWorld) { srv(w, "gone") }, fill: fix},
 		{name: "an address that nobody knows", code: "name.unknown", setUp: byAlias("counts", "[alias.counts]\naddresses = [\"no-such-host.saltmarsh.example\"]"), after: fills{"gharbor alias show": "same"}},
 		{name: "a project's alias", code: "alias.not-vouched", setUp: func(w *tryWorld) {
 			byAlias("counts", "")(w)
@@ -85,7 +85,7 @@ func onArchive(config oracle.Config, pairs ...string) func(*tryWorld) {
 }
 
 func oracleCases() []tryCase {
-	mend := fills{"NEW-PASSWORD": "knot", "OLD-PASSWORD": "knot", "THE-PASSWORD": "knot", "=NAME": "=SKEIN"}
+	fix := fills{"NEW-PASSWORD": "knot", "OLD-PASSWORD": "knot", "THE-PASSWORD": "knot", "=NAME": "=SKEIN"}
 	same := fills{"gharbor show": "same", "gharbor wait": "same", "gharbor test": "same", "on the server": "same"}
 	free := oracle.Config{}
 	return []tryCase{
@@ -93,13 +93,13 @@ func oracleCases() []tryCase {
 			onArchive(free)(w)
 			w.Aliases("[alias.archive]\naddresses = [\"127.0.0.1:" + w.Getenv("ARCHIVE") + "\"]\nservice = \"SKIEN\"\n")
 			w.OK("set", "x", "host=", "port=", "service=", "alias=archive")
-		}, fill: mend, after: same},
+		}, fill: fix, after: same},
 		{name: "an instance that is not known", code: "speak.service-unknown", setUp: onArchive(free, "service=", "instance=SKEIN2"), fill: fills{"=NAME": "=SKEIN1"}, after: same},
-		{name: "no service", code: "profile.incomplete", setUp: onArchive(free, "service="), fill: mend, after: same},
+		{name: "no service", code: "profile.incomplete", setUp: onArchive(free, "service="), fill: fix, after: same},
 		{name: "a database of oracle's", code: "profile.conflict", setUp: onArchive(free, "database=sightings"), after: same},
 		{name: "no handler", code: "speak.no-handler", setUp: onArchive(free, "service=BUSY"), after: fills{"gharbor wait": "same", "as an administrator: SELECT": "same"}},
 		{name: "a service for others", code: "login.refused", setUp: onArchive(free, "service=SHY"), after: same},
-		{name: "no method in common", code: "login.unsupported-method", setUp: onArchive(oracle.Config{Fault: oracle.NoMethod}), fill: mend, after: fills{"as an administrator": "same"}},
+		{name: "no method in common", code: "login.unsupported-method", setUp: onArchive(oracle.Config{Fault: oracle.NoMethod}), fill: fix, after: fills{"as an administrator": "same"}},
 		{name: "a blocked service", code: "speak.service-blocked", setUp: onArchive(free, "service=HELD"), after: same},
 		{name: "an instance that is down", code: "speak.instance-down", setUp: onArchive(oracle.Config{Services: map[string]oracle.State{"SKEIN": oracle.Down}}), after: same},
 		{name: "an instance that starts", code: "speak.starting", setUp: onArchive(oracle.Config{Services: map[string]oracle.State{"SKEIN": oracle.Starting}}), after: same},
@@ -112,9 +112,9 @@ func oracleCases() []tryCase {
 		{name: "oracle's empty password", code: "login.empty-password", setUp: onArchive(free, "secret=env:EMPTY"), typed: "knot"},
 		{name: "oracle's none", code: "login.password-wanted", setUp: onArchive(free, "secret=none"), typed: "knot"},
 		{name: "oracle's locked account", code: "login.locked", setUp: onArchive(free, "user=locked")},
-		{name: "oracle's locked account, looked up", code: "login.expired", setUp: onArchive(free, "user=expired", "secret=env:WRONG"), flags: []string{"-as", "admin"}, fill: mend, after: fills{"as an administrator": "login.password"}},
-		{name: "oracle's expired password", code: "login.expired", setUp: onArchive(free, "user=expired"), fill: mend},
-		{name: "oracle's grace", code: "login.expires-soon", setUp: onArchive(free, "user=grace"), fill: mend},
+		{name: "oracle's locked account, looked up", code: "login.expired", setUp: onArchive(free, "user=expired", "secret=env:WRONG"), flags: []string{"-as", "admin"}, fill: fix, after: fills{"as an administrator": "login.password"}},
+		{name: "oracle's expired password", code: "login.expired", setUp: onArchive(free, "user=expired"), fill: fix},
+		{name: "oracle's grace", code: "login.expires-soon", setUp: onArchive(free, "user=grace"), fill: fix},
 		{name: "oracle's right to log in", code: "login.no-login-right", setUp: onArchive(free, "user=shut")},
 		{name: "oracle's administrators", code: "login.right-refused", setUp: onArchive(free, "as=sysdba")},
 		{name: "oracle's SYS", code: "login.right-needed", setUp: onArchive(free, "user=sys")},

@@ -16,7 +16,7 @@ func inContainer(change func(w *tryWorld, h *harbour, c *engineapi.Config), pair
 	return func(w *tryWorld) {
 		h := harbourFor(w.t, w.Program, func(h *harbour, c *engineapi.Config) {
 			one := c.Containers[0]
-			w.anew = func([]*engineapi.Container) {
+			w.remake = func([]*engineapi.Container) {
 				one.Ports, one.Mode, one.State, one.Error = h.at(), "bridge", "running", ""
 				one.Mounts = h.ringing("x").Mounts
 			}

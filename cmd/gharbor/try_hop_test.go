@@ -101,27 +101,27 @@ func hopCases() []tryCase {
 		}
 		return after
 	}
-	mend := map[string]string{"PORT": "$GATE_PORT", "PATH": "$LOGIN", "HOST": "127.0.0.1"}
+	fix := map[string]string{"PORT": "$GATE_PORT", "PATH": "$LOGIN", "HOST": "127.0.0.1"}
 	return []tryCase{
-		{name: "a hop's port", code: "hop.refused", setUp: throughHop(nil, "hop.1.port=1"), fill: mend, after: same()},
-		{name: "a hop's name", code: "hop.name-unknown", setUp: throughHop(nil, "hop.1.host=no-such-gate.saltmarsh.example"), fill: mend, after: same()},
+		{name: "a hop's port", code: "hop.refused", setUp: throughHop(nil, "hop.1.port=1"), fill: fix, after: same()},
+		{name: "a hop's name", code: "hop.name-unknown", setUp: throughHop(nil, "hop.1.host=no-such-gate.saltmarsh.example"), fill: fix, after: same()},
 		{name: "not a hop", code: "hop.not-ssh", setUp: func(w *tryWorld) {
 			throughHop(nil)(w)
 			w.OK("set", "x", "hop.1.port="+says(w.t, "220 mail.saltmarsh.example\r\n"))
-		}, fill: mend, after: same()},
+		}, fill: fix, after: same()},
 		{name: "a closing hop", code: "hop.closed", setUp: simulatedHop(ssh.Config{Fault: ssh.Close}), after: same("gharbor wait", "same")},
 		{name: "a slow hop", code: "hop.silent", setUp: simulatedHop(ssh.Config{Fault: ssh.Silent}), fill: map[string]string{"hop.1.port=PORT": "hop.1.port=$GATE_PORT"}, after: same("gharbor set", "same")},
-		{name: "a hop behind a firewall", code: "hop.timeout", setUp: func(w *tryWorld) { throughHop(nil)(w); w.OK("set", "x", "hop.1.port="+full(w.t)) }, fill: mend, after: same()},
+		{name: "a hop behind a firewall", code: "hop.timeout", setUp: func(w *tryWorld) { throughHop(nil)(w); w.OK("set", "x", "hop.1.port="+full(w.t)) }, fill: fix, after: same()},
 		{name: "a hop by its other name", code: "hop.refused", setUp: func(w *tryWorld) { sshConfig("")(w); w.OK("set", "x", "hop.1.port=1") }, after: same()},
 		{name: "no way from there", code: "reach.unreachable", setUp: simulatedHop(ssh.Config{Refusals: map[string]string{"192.0.2.9:5432": "No route to host"}}, "host=192.0.2.9", "port=5432"), after: same()},
-		{name: "no key there", code: "hop.key-missing", setUp: throughHop(nil, "hop.1.key=/nowhere/gate"), fill: mend, after: same()},
+		{name: "no key there", code: "hop.key-missing", setUp: throughHop(nil, "hop.1.key=/nowhere/gate"), fill: fix, after: same()},
 		{name: "a loose key", code: "hop.key-permissions", setUp: func(w *tryWorld) { throughHop(nil)(w); w.keyFile("", 0o644) }, after: map[string]string{"chmod": "hop.key-refused"}},
 		{name: "a folder as key", code: "hop.key-unreadable", setUp: throughHop(nil, "hop.1.key=/tmp"), after: same()},
 		{name: "no private key", code: "hop.key-not-private", setUp: func(w *tryWorld) {
 			throughHop(nil)(w)
 			w.Write(filepath.Join(w.Home, "text"), "dunlin\n")
 			w.OK("set", "x", "hop.1.key="+filepath.Join(w.Home, "text"))
-		}, fill: mend, after: same()},
+		}, fill: fix, after: same()},
 		{name: "a key's passphrase", code: "hop.key-passphrase", setUp: func(w *tryWorld) {
 			gate := testkit.SSHServer(w.t)
 			w.hop(gate)
@@ -134,12 +134,12 @@ func hopCases() []tryCase {
 			fill: map[string]string{"NAME": "keeper"}, typed: "avocet", after: map[string]string{"gharbor set x hop.1.user": "same"}},
 		{name: "questions", code: "hop.questions", setUp: simulatedHop(ssh.Config{Accounts: map[string]ssh.Account{"keeper": {Questions: []string{"Verification code: "}, Answers: []string{"42"}}}}, "hop.1.key=", "hop.1.agent=false"),
 			after: map[string]string{"gharbor test": "same"}},
-		{name: "nothing to log in with", code: "hop.login", setUp: throughHop(nil, "hop.1.key=", "hop.1.agent=false"), fill: mend, after: same()},
+		{name: "nothing to log in with", code: "hop.login", setUp: throughHop(nil, "hop.1.key=", "hop.1.agent=false"), fill: fix, after: same()},
 		{name: "too many keys", code: "hop.too-many-failures", setUp: func(w *tryWorld) {
 			throughHop([]string{"MaxAuthTries 1"})(w)
 			w.OK("set", "x", "hop.1.key=")
 			w.Setenv("SSH_AUTH_SOCK", testkit.Agent(w.t, testkit.NewKey(w.t, "ecdsa", ""), testkit.NewKey(w.t, "ed25519", "")))
-		}, fill: mend},
+		}, fill: fix},
 		{name: "a new hop", code: "hop.host-key-unknown", setUp: func(w *tryWorld) { throughHop(nil)(w); w.Knows("# empty") }},
 		{name: "a changed hop", code: "hop.host-key-changed", setUp: func(w *tryWorld) {
 			gate := testkit.SSHServer(w.t)
@@ -159,7 +159,7 @@ func hopCases() []tryCase {
 		{name: "dropped", code: "hop.dropped", setUp: simulatedHop(ssh.Config{Fault: ssh.Drop}), after: map[string]string{"gharbor test": "same"}},
 		{name: "a name unknown there", code: "name.unknown-there", setUp: simulatedHop(ssh.Config{}, "host=tide-db.internal.example"), fill: map[string]string{"NAME-OR-ADDRESS": "127.0.0.1"}},
 		{name: "a server that the hop can't reach", code: "reach.refused", setUp: throughHop(nil, "port=1"), after: same()},
-		{name: "a program in between", code: "hop.config", setUp: sshConfig("  ProxyCommand nc %h %p\n"), fill: mend, after: same("${EDITOR", "same")},
+		{name: "a program in between", code: "hop.config", setUp: sshConfig("  ProxyCommand nc %h %p\n"), fill: fix, after: same("${EDITOR", "same")},
 		{name: "checking off", code: "hop.config-ignored", setUp: sshConfig("  StrictHostKeyChecking no\n"), after: same()},
 		{name: "no proxy", code: "hop.not-proxy", setUp: func(w *tryWorld) {
 			throughHop(nil)(w)

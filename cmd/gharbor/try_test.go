@@ -38,7 +38,7 @@ type tryWorld struct {
 	dir   string
 
 	engine *engineapi.Server                // of containers; nil for none
-	anew   func(all []*engineapi.Container) // makes its container anew as a line asks
+	remake func(all []*engineapi.Container) // makes its container again as a line asks
 }
 
 // tryCase makes one finding happen and says how its lines are to be read.
@@ -220,7 +220,7 @@ func (w *tryWorld) do(r *tryRun, c tryCase, line string) (changes bool) {
 		w.sql(own)
 		return true
 	}
-	if strings.HasPrefix(line, "on the server: ") || strings.HasPrefix(line, "write ") || strings.HasPrefix(line, "make the container anew ") || strings.HasPrefix(line, "when the container is next made") {
+	if strings.HasPrefix(line, "on the server: ") || strings.HasPrefix(line, "write ") || strings.HasPrefix(line, "make the container again ") || strings.HasPrefix(line, "when the container is next made") {
 		return w.byHand(r, line)
 	}
 	if typing := strings.Contains(comment, "type the password"); typing || strings.HasPrefix(command, "read -rs") {
@@ -379,7 +379,7 @@ func (w *tryWorld) byHand(r *tryRun, line string) bool {
 	w.t.Helper()
 	switch {
 	case w.engine != nil:
-		w.engine.Change(func(all *[]*engineapi.Container) { w.anew(*all) })
+		w.engine.Change(func(all *[]*engineapi.Container) { w.remake(*all) })
 	case strings.Contains(line, "SET password_encryption"):
 		w.sql("SET password_encryption = 'scram-sha-256'; ALTER ROLE all_md5 PASSWORD 'knot'")
 		w.addRule(r, "host all all_md5 127.0.0.1/32 scram-sha-256")

@@ -211,7 +211,7 @@ func projectCases() []tryCase {
 }
 
 // TestAuditTryLines runs the audit's lines, each in a world of its own, and sees
-// that the issue is gone where the line says that it mends it.
+// that the issue is gone where the line says that it fixes it.
 func TestAuditTryLines(t *testing.T) {
 	pg := testkit.PostgreSQLServer(t)
 	var lines []string

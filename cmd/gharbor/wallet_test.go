@@ -94,7 +94,7 @@ func withWallet(t *testing.T, p *testkit.Program) *testWallet {
 }
 
 // quick changes the wallet without the program, and without making a key of the
-// passphrase anew: for what a test only starts from.
+// passphrase again: for what a test only starts from.
 func (w *testWallet) quick(change func(*wallet.Wallet) error) {
 	w.t.Helper()
 	made, err := template()

@@ -62,7 +62,7 @@ type Profile interface {
 	OwnPort() bool                                 // the profile itself says the port
 	Engine() *engine.Spec                          // nil for none
 	BehindHops() bool                              // hops stand before the address
-	Service() *Chain                               // what its alias comes to, nil without one
+	Service() *Chain                               // what its alias leads to, nil without one
 	Given(host string) (profile.GivenHost, bool)   // what [hosts] has for a host
 	Variable(name string) string                   // a variable of the machine, "" where none may be used
 }

@@ -1,4 +1,4 @@
-// Package alias finds what a service alias comes to: it follows one name through
+// Package alias finds what a service alias means: it follows one name through
 // the user's files, a project's and an engine's service file to the addresses where
 // a service lives, asks DNS for the records of those that name some, and knocks at
 // listeners without logging in. On the way from profile to report it stands between
@@ -422,7 +422,7 @@ func (b *Book) ownGiven(host string) (profile.GivenHost, bool) {
 // Dialled reports of a host name in small letters whether a project's file has it
 // dialled itself, for a sealed profile of that file or, where p is nil, for an alias.
 // Any may be, where the environment or DNS says it. It is what vouching shows, so
-// that a project's [hosts] leads no name astray that the user's own files have.
+// that a project's [hosts] leads no name elsewhere that the user's own files have.
 func Dialled(project *profile.File, p *resolve.Profile, word string) func(host string) bool {
 	var names []string
 	all := false

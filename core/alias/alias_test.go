@@ -256,7 +256,7 @@ func TestGiven(t *testing.T) {
 }
 
 // TestHostileHosts: a project's [hosts] counts for the names that its own file dials,
-// and leads none astray that an alias of the user's has, vouched for or not.
+// and takes none that an alias of the user's has, vouched for or not.
 func TestHostileHosts(t *testing.T) {
 	b := files(t, at("counts", "db.saltmarsh.example:1"), "", at("rings", "ring.example:3")+"[profile.evil]\nalias = \"counts\"\n[profile.good]\nalias = \"rings\"\n[profile.any]\nhost = \"${H:-x}\"\n[hosts]\n\"db.saltmarsh.example\" = \"192.0.2.66\"\n\"ring.example\" = \"192.0.2.67\"\n")
 	b.Vouch = func(*profile.Alias) (map[string][]byte, *finding.Finding) { return nil, nil }

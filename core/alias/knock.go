@@ -258,7 +258,7 @@ func (k Knocker) ask(ctx context.Context, c address.Candidate, addrs []netip.Add
 	}
 }
 
-// Candidates are the servers that a chain comes to.
+// Candidates are the servers that a chain leads to.
 func (b *Book) Candidates(ctx context.Context, n route.Network,
 	chain *address.Chain) ([]address.Candidate, *finding.Finding) {
 	sets := []schema.Override{{Field: b.Schema.Field(key.Alias), Value: schema.TextValue(chain.Links[0].Called())}}

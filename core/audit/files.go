@@ -22,7 +22,7 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// Fix is a change of permissions that mends an issue.
+// Fix is a change of permissions that fixes an issue.
 type Fix struct {
 	Path string      `json:"path"`
 	Mode fs.FileMode `json:"-"`
@@ -90,10 +90,10 @@ func (a *auditor) permissions(path, what string, others fs.FileMode, severity Se
 	case mode&others&0o022 != 0:
 		verb = "change"
 	}
-	mended := mode &^ others
+	fixed := mode &^ others
 	a.found(finding.AuditPermissions, severity, Place{File: path}, "others can %s %s (%04o)", verb, what, mode).
-		Suggest("chmod %04o %s", mended, clean.Shell(path)).Fix = &Fix{Path: path, Mode: mended,
-		Show: fmt.Sprintf("%04o", mended)}
+		Suggest("chmod %04o %s", fixed, clean.Shell(path)).Fix = &Fix{Path: path, Mode: fixed,
+		Show: fmt.Sprintf("%04o", fixed)}
 }
 
 // folder looks at a folder: who can write it can put another file into the place

@@ -83,9 +83,9 @@ func (r *Runner) Compare(ctx context.Context, a, b *resolve.Profile) *Comparison
 	c.Verdict, c.Why = verdict(a.Schema().Engines(), sides[0].report, sides[1].report)
 	for _, d := range differences(sides[0].report.Facts, sides[1].report.Facts) {
 		// One start read at two moments may differ by a second; and what a test
-		// that failed did not come to is no difference.
+		// that failed did not reach is no difference.
 		same := c.Verdict == SameInstance && d.Fact == "server_started" ||
-			(d.A == "" || d.B == "") && (d.Fact == "tls_verified" || d.Fact == "certificate") // one has no TLS, which is said
+			(d.A == "" || d.B == "") && (d.Fact == "tls_verified" || d.Fact == "certificate") // one has no TLS, which is reported
 		unread := (d.A == "" || d.B == "") && !(sides[0].ready() && sides[1].ready())
 		if !same && !unread {
 			c.Differs = append(c.Differs, d)
@@ -108,7 +108,7 @@ func verdict(engines engine.Set, a, b *Report) (kin Kinship, why string) {
 			return Unknown, "the test of " + r.Profile + " was stopped"
 		}
 		if r.Outcome == finding.Fail {
-			return Unknown, "the test of " + r.Profile + " did not come to a session: " + string(r.firstFailure().Finding.Code)
+			return Unknown, "the test of " + r.Profile + " did not reach a session: " + string(r.firstFailure().Finding.Code)
 		}
 	}
 	f, g := a.Facts, b.Facts

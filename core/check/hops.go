@@ -62,7 +62,7 @@ func (t *test) locateHopSecrets(ctx context.Context) (said string, found *findin
 	return said, nil
 }
 
-// planHops says what the hops come to.
+// planHops says what the hops are.
 func (t *test) planHops(candidates []address.Candidate) finding.Result {
 	hops, notes, found := t.Hops.Plan(t.profile)
 	if found != nil {
@@ -81,7 +81,7 @@ func (t *test) planHops(candidates []address.Candidate) finding.Result {
 	for _, note := range notes[:min(len(notes), 5)] {
 		warning.Saw("%s", note)
 	}
-	return finding.Warned(warning.Suggest("gharbor show %s   # what the hops come to", t.profile.Called), "%s", detail)
+	return finding.Warned(warning.Suggest("gharbor show %s   # the hops in full", t.profile.Called), "%s", detail)
 }
 
 // dialer connects to the hops for this test.

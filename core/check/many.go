@@ -18,7 +18,7 @@ import (
 // servers which hang hold nobody up, few enough to be no load.
 const DefaultParallel = 16
 
-// Watch is told how a run of many goes on; either may be nil. They are called
+// Watch follows a run of many; either may be nil. They are called
 // from several goroutines.
 type Watch struct {
 	Begin func(name string)

@@ -156,7 +156,7 @@ func (t *test) aim(c address.Candidate) {
 	}
 }
 
-// reach resolves and dials. The name's stage is told after the dial where only
+// reach resolves and dials. The name's stage is recorded after the dial where only
 // that can say whether the first of its addresses was the right one.
 func (t *test) reach(ctx context.Context, c address.Candidate) (*route.Reached, bool) {
 	if t.link != nil {

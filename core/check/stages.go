@@ -291,7 +291,7 @@ func credentials(p *resolve.Profile) secret.CredentialFile {
 	return nil
 }
 
-// findRoute says what the address comes to.
+// findRoute says where the address leads.
 func (t *test) findRoute(ctx context.Context) finding.Result {
 	candidates, found := t.servers(ctx)
 	if found != nil {

@@ -43,10 +43,10 @@ type Waited struct {
 // Waiting says how to wait.
 type Waiting struct {
 	Within   time.Duration
-	Persist  bool // go on also where waiting can't mend it
+	Persist  bool // go on also where waiting can't fix it
 	Parallel int  // tries at a time
 
-	// Tried is told of each try that failed and will be repeated. It is called
+	// Tried is called with each try that failed and will be repeated. It is called
 	// from several goroutines; nil for nobody.
 	Tried func(*Waited)
 }
@@ -160,7 +160,7 @@ func (r *Runner) try(ctx context.Context, p *resolve.Profile, left time.Duration
 	return one.Run(ctx, p)
 }
 
-// MayPass reports whether waiting may mend what made the test fail.
+// MayPass reports whether waiting may fix what made the test fail.
 func (r *Report) MayPass() bool {
 	s, ok := r.First()
 	page, known := finding.PageOf(s.code())

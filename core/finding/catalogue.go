@@ -8,7 +8,7 @@ import (
 )
 
 // pages holds the long text of every code. Its form: a line "## CODE OUTCOME",
-// with "passing" behind it where waiting may mend what was found, and
+// with "passing" behind it where waiting may fix what was found, and
 // "at STAGE,STAGE" where the stage is not the code's first word; a line of
 // summary; and paragraphs up to the next "## ".
 //

@@ -1,5 +1,5 @@
 // Package profile is the files of connection profiles and of aliases: it finds, reads and edits them. What a
-// profile comes to is package resolve's business, and which keys there are is schema's. It is the first room on
+// profile means is package resolve's business, and which keys there are is schema's. It is the first room on
 // the way profile → resolve → route → check → report, and it dials nothing and asks nobody. Start with Home.Load
 // and Parse.
 //

@@ -67,7 +67,7 @@ func (h Home) AliasesPath() string { return filepath.Join(h.Dir, "aliases.toml")
 func (h Home) LocksPath() string { return filepath.Join(h.Dir, "locks") }
 
 // Load reads the user's profile file; a file that is not there has no
-// profiles. Loose permissions are mended, and said.
+// profiles. Loose permissions are fixed, and said.
 func (h Home) Load() (*File, error) { return h.load(&File{Path: h.ProfilesPath()}) }
 
 // LoadAliases reads the user's file of aliases in the same way.
@@ -149,7 +149,7 @@ func (h Home) tighten(path string, mode fs.FileMode) {
 	}
 	text := fmt.Sprintf("%s could be used by others (%04o); it is %04o now", path, info.Mode().Perm(), mode)
 	if err := os.Chmod(path, mode); err != nil {
-		text = fmt.Sprintf("%s can be used by others (%04o) and could not be mended: %s", path, info.Mode().Perm(),
+		text = fmt.Sprintf("%s can be used by others (%04o) and could not be fixed: %s", path, info.Mode().Perm(),
 			reason(err))
 	}
 	if h.Notice != nil {

@@ -85,7 +85,7 @@ func getent(ctx context.Context, host string) ([]netip.Addr, bool) {
 }
 
 // Candidates lists the servers that a profile may mean, in the order in which they are written, or in which DNS
-// gives them. A profile whose alias comes to nothing has none, and a finding.
+// gives them. A profile whose alias leads nowhere has none, and a finding.
 func (n Network) Candidates(ctx context.Context, r *resolve.Profile) ([]address.Candidate, *finding.Finding) {
 	if found := r.AliasProblem(); found != nil {
 		return nil, found

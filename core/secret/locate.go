@@ -295,7 +295,7 @@ func Unreadable(path, what string, err error) *finding.Finding {
 		Suggest("ls -l %s", clean.Shell(path))
 }
 
-// Unchecked is said of a file where the system's permissions are not read.
+// Unchecked follows a file's name where the system's permissions are not read.
 var Unchecked = map[bool]string{true: " (who else can read it was not checked)"}[runtime.GOOS == "windows"]
 
 // Judge is JudgeFile with the lines to try of a profile's secret file.

@@ -69,10 +69,10 @@ func (f *Finder) CanPut(q Query) error {
 	return NotKept("the profile says that no password is sent (secret = \"none\")")
 }
 
-// Kept finds the source that a profile which names none has its secret in, or
+// SourceFor finds the source that a profile which names none has its secret in, or
 // would have: the credential file where a line fits, else the wallet where there
 // is one, else the credential file.
-func (f *Finder) Kept(ctx context.Context, q Query, wallet bool) Source {
+func (f *Finder) SourceFor(ctx context.Context, q Query, wallet bool) Source {
 	kind := ""
 	if q.Credentials != nil {
 		kind = q.Credentials.Source()

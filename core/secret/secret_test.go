@@ -131,10 +131,10 @@ func TestLocateInOrder(t *testing.T) {
 	if l, found = f.Locate(t.Context(), Query{Source: Source{Kind: "passfile"}}); found != nil || l.Place != "the shell" {
 		t.Errorf("by its word: %+v %+v", l, found)
 	}
-	if kept := f.Kept(t.Context(), q, true); kept.Kind != "passfile" {
+	if kept := f.SourceFor(t.Context(), q, true); kept.Kind != "passfile" {
 		t.Errorf("it is kept in %s", kept)
 	}
-	if kept := f.Kept(t.Context(), Query{}, false); kept.Kind != "wallet" {
+	if kept := f.SourceFor(t.Context(), Query{}, false); kept.Kind != "wallet" {
 		t.Errorf("without a credential file it is kept in %s", kept)
 	}
 }

@@ -24,7 +24,7 @@ const (
 	tryWithin   = 15 * time.Second // one try, through all hops
 )
 
-// tend keeps the way: it waits for its end and makes it anew.
+// tend keeps the way: it waits for its end and makes it again.
 func (t *Tunnel) tend(ctx context.Context) {
 	for ctx.Err() == nil {
 		link, _ := t.current()
@@ -77,7 +77,7 @@ func plainCause(err error) string {
 	return text
 }
 
-// again makes the way anew, with longer and longer pauses.
+// again makes the way again, with longer and longer pauses.
 func (t *Tunnel) again(ctx context.Context) {
 	pause := firstPause
 	lost := time.Now()

@@ -237,7 +237,7 @@ func TestOutside(t *testing.T) {
 func TestUnsafe(t *testing.T) {
 	f := repository(t, "[profile.p]\nengine = \"mysql\"\nhost = \"h\"\ncommand = [\"./d/f\"]\n", map[string]string{"d/f": "x"})
 	script := filepath.Join(f.Root, "d", "f")
-	for what, c := range map[string]struct{ spoil, mend func() error }{
+	for what, c := range map[string]struct{ spoil, fix func() error }{
 		"file":    {func() error { return os.Chmod(script, 0o777) }, func() error { return os.Chmod(script, 0o755) }},
 		"folder":  {func() error { return os.Chmod(filepath.Dir(script), 0o777) }, func() error { return os.Chmod(filepath.Dir(script), 0o755) }},
 		"project": {func() error { return os.Chmod(f.Path, 0o666) }, func() error { return os.Chmod(f.Path, 0o644) }},
@@ -255,7 +255,7 @@ func TestUnsafe(t *testing.T) {
 		if u := Of(sealed(t, f, "p")); u.Trouble == "" {
 			t.Errorf("%s: it can be vouched for\n%s", what, strings.Join(u.Lines(), "\n"))
 		}
-		c.mend()
+		c.fix()
 	}
 	if os.Getuid() == 0 {
 		os.Chown(script, 12345, 12345)

@@ -25,7 +25,7 @@ import (
 	"gentleharbor/core/secret"
 )
 
-var update = flag.Bool("update", false, "write the test vector of docs/wallet-format.md anew")
+var update = flag.Bool("update", false, "write the test vector of docs/wallet-format.md again")
 
 const canary = "dunlin-4711-übers-Watt"
 

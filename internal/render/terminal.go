@@ -1,6 +1,6 @@
 // Package render shows results: tables, reports, JSON. This file owns the
 // terminal. Its rules: results go to stdout, everything else to stderr; colour
-// only on a terminal and never with NO_COLOR, and nothing is said by colour
+// only on a terminal and never with NO_COLOR, and nothing is shown by colour
 // alone; a question is asked only where both stdin and stderr are a terminal;
 // a secret is read without echo, and Ctrl-C gives the echo back; a failure is
 // one lower-case line, followed by lines to try.

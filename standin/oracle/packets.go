@@ -113,7 +113,7 @@ func accept(wanted connect) []byte {
 	return p
 }
 
-// data wraps what is said after the opening.
+// data wraps what is sent after the opening.
 func data(body []byte) []byte { return packet(typeData, []byte{0, 0}, string(body)) }
 
 // writer makes the body of a message.

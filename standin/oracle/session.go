@@ -303,7 +303,7 @@ func random(n int) []byte {
 
 func upperHex(p []byte) string { return strings.ToUpper(hex.EncodeToString(p)) }
 
-// Do carries out a statement that an administrator would give, of the few that mend an
+// Do carries out a statement that an administrator would give, of the few that fix an
 // account: ALTER USER … ACCOUNT UNLOCK or IDENTIFIED BY, GRANT CREATE SESSION or SYSDBA.
 func (s *Server) Do(statement string) error {
 	words := strings.Fields(strings.NewReplacer(`"`, "", ";", "").Replace(statement))

@@ -74,7 +74,7 @@ func (v *view) published(port int) []place {
 	})
 }
 
-// publishedOf are the addresses that bindings come to for an engine on a host, ""
+// publishedOf are the addresses that bindings mean for an engine on a host, ""
 // for this machine.
 func publishedOf(bindings []api.Binding, host string) []place {
 	type ranked struct {
@@ -182,7 +182,7 @@ func (v *view) unpublished(port int) *finding.Finding {
 			found.Suggest("%s network disconnect none %s && %s network connect bridge %s   # a network that this machine "+
 				"is in", v.client.CLIName(), name(v.one), v.client.CLIName(), name(v.one))
 		}
-		found.Suggest("make the container anew with -p %s among the options of %s run, and its other options and volumes",
+		found.Suggest("make the container again with -p %s among the options of %s run, and its other options and volumes",
 			publish, v.client.CLIName())
 	}
 	if inner := v.innerPorts(port); len(inner) == 1 {

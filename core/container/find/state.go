@@ -61,7 +61,7 @@ func (v *view) idle(ctx context.Context) *finding.Finding {
 		Suggest("%s logs --tail 50 %s", v.client.CLIName(), name(one))
 }
 
-// startName is by what `container start` is told of the container: the profile that
+// startName is the name of the container for `container start`: the profile that
 // leads to it.
 func (v *view) startName() string {
 	if v.profile != nil {
@@ -164,11 +164,11 @@ func (v *view) restarting(ctx context.Context) *finding.Finding {
 		times = fmt.Sprintf("%d times", n)
 	}
 	found := finding.New(finding.ContainerRestarting,
-		"the container %s does not stay up: it was started anew %s, and last ended with exit code %d", v.one.Name, times,
+		"the container %s does not stay up: it was started again %s, and last ended with exit code %d", v.one.Name, times,
 		v.one.State.ExitCode)
 	v.sawLog(ctx, found)
 	return found.Suggest("%s logs --tail 50 %s", v.client.CLIName(), name(v.one)).
-		Suggest("gharbor container stop %s   # until its cause is mended", v.startName())
+		Suggest("gharbor container stop %s   # until its cause is fixed", v.startName())
 }
 
 // unhealthy warns where the container's own check says that it is not well. The test
@@ -201,7 +201,7 @@ func (v *view) noVolume() *finding.Finding {
 	}
 	found := finding.New(finding.ContainerNoVolume,
 		"the folder where its image keeps the server's data is in the container itself: whoever removes the container, or "+
-			"makes it anew, removes what is in it").
+			"makes it again, removes what is in it").
 		Saw("no volume and no folder of the host is at %s", clean.Line(folders[0], 200))
 	if slices.ContainsFunc(v.one.Mounts,
 		func(m api.Mount) bool { return m.Type == "volume" && !anonymous(m) && m.Destination != SecretsFolder }) {
@@ -216,7 +216,7 @@ func (v *view) noVolume() *finding.Finding {
 			return nil
 		}
 		found = finding.New(finding.ContainerNoVolume,
-			"the server's data are in a volume without a name, which is this container's alone: one that is made anew starts "+
+			"the server's data are in a volume without a name, which is this container's alone: one that is made again starts "+
 				"without them").
 			Saw("the volume at %s is %s", clean.Line(m.Destination, 200), clean.Line(m.Name, 12))
 	}

@@ -38,7 +38,7 @@ func Trouble(err error) *finding.Finding {
 		return finding.New(finding.ContainerNoPermission, "your account may not use the container engine at %s", at).
 			Saw("whoever may use it can do anything on its machine, so this is for its administrator to decide").
 			Suggest("ls -l %s", clean.Shell(socket)).
-			Suggest("sudo usermod -aG docker \"$USER\"   # then log in anew")
+			Suggest("sudo usermod -aG docker \"$USER\"   # then log in again")
 	case api.Slow:
 		return finding.New(finding.ContainerEngineSlow, "the container engine at %s did not answer in time", at).
 			Suggest("time docker -H %s version", clean.Shell(at))
@@ -202,7 +202,7 @@ func (e *Engines) PortTaken(ctx context.Context, client *api.Client, one *api.Co
 		found.Saw("no other container publishes there, so a program of the machine listens")
 	}
 	return found.Suggest("gharbor nearby   # what listens on this machine").
-		Suggest("make the container anew with -p 127.0.0.1::PORT among the options of %s run: at a port of the engine's "+
+		Suggest("make the container again with -p 127.0.0.1::PORT among the options of %s run: at a port of the engine's "+
 			"choice", client.CLIName())
 }
 

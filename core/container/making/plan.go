@@ -194,7 +194,7 @@ func (p *Plan) takeImage(image api.Image) {
 	}
 }
 
-// account sets the variables by which the image is told of the account.
+// account sets the variables that give the image the account.
 func (p *Plan) account() {
 	r := p.Engine.Image.Recipe
 	root := ""
@@ -292,7 +292,7 @@ func nameTaken(ctx context.Context, client *api.Client, w Wish) *finding.Finding
 		made)
 	if MadeFor(old) != "" {
 		return found.Suggest("gharbor container start %s   # to use it", clean.Shell(old.Name)).
-			Suggest("gharbor container remove %s   # to make it anew; its volume stays", clean.Shell(old.Name))
+			Suggest("gharbor container remove %s   # to make it again; its volume stays", clean.Shell(old.Name))
 	}
 	return found.Suggest("%s", w.underAnotherName()).
 		Suggest("gharbor container adopt %s   # a profile that leads to it", clean.Shell(old.Name))

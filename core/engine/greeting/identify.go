@@ -74,7 +74,7 @@ func read(conn net.Conn, wait time.Duration) []byte {
 }
 
 // askTLS offers a handshake; a server that takes it up speaks TLS, whatever
-// the rest of the handshake comes to.
+// the rest of the handshake leads to.
 func askTLS(ctx context.Context, conn net.Conn) []byte {
 	ctx, cancel := context.WithTimeout(ctx, nextWait)
 	defer cancel()

@@ -76,7 +76,7 @@ func (c *conversation) noSuchAccount(ctx context.Context, r engine.Refused) erro
 	found := refine(r.Finding, finding.LoginNoSuchRole, "there is no account %s on this server, for any host",
 		clean.Quoted(r.User)).Saw("%sno such account", r.By)
 	if near := nearest.Names(r.User, names, 3); len(near) > 0 {
-		found.Saw("accounts alike: %s", clean.Quoted(strings.Join(near, ", ")))
+		found.Saw("similar accounts: %s", clean.Quoted(strings.Join(near, ", ")))
 	}
 	found.Suggest("gharbor set %s user=NAME", r.Profile).
 		Suggest("as an administrator: CREATE USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's "+
@@ -215,7 +215,7 @@ func (c *conversation) lookUpDatabase(ctx context.Context, r engine.Refused) err
 	found := refine(r.Finding, finding.DatabaseMissing, "there is no database %s on this server",
 		clean.Quoted(r.Database)).Saw("%sno such database", r.By)
 	if near := nearest.Names(r.Database, names, 3); len(near) > 0 {
-		found.Saw("names alike that exist: %s", clean.Quoted(strings.Join(near, ", ")))
+		found.Saw("similar names that exist: %s", clean.Quoted(strings.Join(near, ", ")))
 	}
 	found.Suggest("gharbor set %s database=NAME", r.Profile).
 		Suggest("as an administrator: CREATE DATABASE %s", identifier(r.Database))

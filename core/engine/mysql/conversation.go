@@ -21,17 +21,17 @@ import (
 )
 
 type conversation struct {
-	to      engine.Target
-	word    string // the engine in the profile
-	raw     net.Conn
-	conn    net.Conn // raw, or a *tls.Conn
-	facts   engine.Facts
-	opening *probe.Opening
+	to    engine.Target
+	word  string // the engine in the profile
+	raw   net.Conn
+	conn  net.Conn // raw, or a *tls.Conn
+	facts engine.Facts
+	probe *probe.Probe
 
-	hello *hello
-	seam  *replayConn
-	db    driver.Conn
-	trips []time.Duration // of short statements there and back
+	hello  *hello
+	replay *replayConn
+	db     driver.Conn
+	trips  []time.Duration // of short statements there and back
 }
 
 // The engines' words in a profile.
@@ -50,7 +50,7 @@ func Begin(word string) engine.Begin {
 			raw:   conn,
 			conn:  conn,
 			facts: engine.Facts{Engine: word, TLS: "none"},
-			opening: &probe.Opening{
+			probe: &probe.Probe{
 				To: target, Conn: conn, Word: word, Name: brandOf(word), Ours: []string{Word, MariaDB},
 				Protocol: brandOf(word) + "'s",
 				Starting: ", is only just starting, or looks up the name of this machine's address before it greets",
@@ -80,15 +80,15 @@ func (c *conversation) Close() {
 func (c *conversation) Speak(ctx context.Context) finding.Result {
 	defer probe.Guard(ctx, c.raw)()
 	var extra []byte
-	reply, other, err := c.opening.Listen(ctx, func() (first []byte, err error) {
+	reply, other, err := c.probe.Listen(ctx, func() (first []byte, err error) {
 		first, extra, err = c.readFirst()
 		return first, err
 	})
 	if other != nil {
-		return c.opening.Other(*other, reply)
+		return c.probe.Other(*other, reply)
 	}
 	if len(reply) == 0 {
-		return c.opening.Nothing(ctx, err)
+		return c.probe.Nothing(ctx, err)
 	}
 	greets, refused, parseErr := parseFirst(reply)
 	switch {
@@ -101,11 +101,11 @@ func (c *conversation) Speak(ctx context.Context) finding.Result {
 			Suggest("gharbor nearby   # is it the server that is meant?"))
 	case parseErr != nil && err != nil && (len(reply) < 4 || reply[3] == 0 && packetSize(reply) <= maxGreeting):
 		// It may have begun as one of ours and ended in the middle.
-		result := c.opening.Nothing(ctx, err)
+		result := c.probe.Nothing(ctx, err)
 		result.Finding.Saw("before that, it sent %s", clean.Bytes(reply, 32))
 		return result
 	case parseErr != nil:
-		return c.opening.Unexpected(ctx, c.opening.Rest(reply))
+		return c.probe.Unexpected(ctx, c.probe.Rest(reply))
 	case len(extra) > 0:
 		return finding.Failed(finding.New(finding.TLSExtraBytes,
 			"bytes came after the server's greeting, before anything was asked; somebody on the way may have put them there, "+

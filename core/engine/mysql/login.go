@@ -86,16 +86,16 @@ func (a *attempt) connect(ctx context.Context) error {
 		defer driver.DeregisterServerPubKey(name)
 		config.ServerPubKey = name
 	}
-	a.seam = &replayConn{
+	a.replay = &replayConn{
 		Conn:   a.conn,
 		ready:  a.hello.forDriver(),
 		caps:   a.hello.loginCaps(a.facts.TLS != "none"),
 		answer: a.asked,
 	}
 	if a.facts.TLS != "none" {
-		a.seam.shift = 1
+		a.replay.shift = 1
 	}
-	config.DialFunc = func(context.Context, string, string) (net.Conn, error) { return a.seam, nil }
+	config.DialFunc = func(context.Context, string, string) (net.Conn, error) { return a.replay, nil }
 	connector, err := driver.NewConnector(config)
 	if err != nil {
 		return err

@@ -113,9 +113,9 @@ func TestGlobalRights(t *testing.T) {
 	}
 }
 
-// TestSeam: the driver's numbers are those of a connection without TLS, and a
+// TestReplay: the driver's numbers are those of a connection without TLS, and a
 // wish for a file ends it.
-func TestSeam(t *testing.T) {
+func TestReplay(t *testing.T) {
 	ours, theirs := net.Pipe()
 	defer ours.Close()
 	defer theirs.Close()

@@ -372,9 +372,9 @@ func (c *conversation) databaseMissing(ctx context.Context, r *refusal) *finding
 	case err != nil:
 		found.Saw("the names there are could not be asked")
 	case len(near) > 0:
-		found.Saw("names alike that exist: %s", clean.Quoted(strings.Join(near, ", ")))
+		found.Saw("similar names that exist: %s", clean.Quoted(strings.Join(near, ", ")))
 	default:
-		found.Saw("no name of those that this login sees is alike: %s", listed(names))
+		found.Saw("no name of those that this login sees is similar: %s", listed(names))
 	}
 	return found.Suggest("gharbor set %s database=NAME", c.to.Profile).
 		Suggest("as an administrator: CREATE DATABASE %s", identifier(c.to.Database))
@@ -390,7 +390,7 @@ func (c *conversation) databaseDenied(ctx context.Context, r *refusal) *finding.
 	if names, err := c.databases(ctx); err == nil {
 		found.Saw("this login sees %s", listed(names))
 		if near := nearest.Names(c.to.Database, names, 3); len(near) > 0 {
-			found.Saw("names alike among them: %s", clean.Quoted(strings.Join(near, ", ")))
+			found.Saw("similar names among them: %s", clean.Quoted(strings.Join(near, ", ")))
 		}
 	}
 	user := c.to.User

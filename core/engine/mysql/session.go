@@ -106,7 +106,7 @@ func (c *conversation) Session(ctx context.Context) finding.Result {
 func (c *conversation) upTime(ctx context.Context) (seconds int64, ok bool) {
 	defer probe.Guard(ctx, c.conn)()
 	before := time.Now()
-	text, err := c.seam.statistics()
+	text, err := c.replay.statistics()
 	if err != nil {
 		return 0, false
 	}
@@ -294,16 +294,16 @@ func (c *conversation) Missing(ctx context.Context,
 // errUnreadable is what a server sent that is no answer at all.
 var errUnreadable = errors.New("what the server sent breaks the protocol")
 
-// guarded runs a call of the driver. Its error is that of the seam where the
-// seam ended the connection; and the driver, which trusts lengths that a server
+// guarded runs a call of the driver. Its error is that of the replay where the
+// replay ended the connection; and the driver, which trusts lengths that a server
 // sends, is kept from ending the program.
 func (c *conversation) guarded(call func() error) (err error) {
 	defer func() {
 		if defect := recover(); defect != nil {
 			err = fmt.Errorf("%w: %v", errUnreadable, defect)
 		}
-		if err != nil && c.seam != nil && c.seam.err != nil {
-			err = c.seam.err
+		if err != nil && c.replay != nil && c.replay.err != nil {
+			err = c.replay.err
 		}
 	}()
 	return call()

@@ -27,11 +27,11 @@ import (
 const Word = "oracle"
 
 type conversation struct {
-	to      engine.Target
-	raw     net.Conn
-	conn    net.Conn // raw, or a *tls.Conn
-	facts   engine.Facts
-	opening *probe.Opening
+	to    engine.Target
+	raw   net.Conn
+	conn  net.Conn // raw, or a *tls.Conn
+	facts engine.Facts
+	probe *probe.Probe
 
 	tlsFacts  *tlsrule.Facts  // of a handshake made before the listener spoke
 	tlsResult *finding.Result // how that went, told at its own stage
@@ -46,7 +46,7 @@ func Begin(conn net.Conn, target engine.Target) engine.Conversation {
 		raw:   conn,
 		conn:  conn,
 		facts: engine.Facts{Engine: Word, TLS: "none"},
-		opening: &probe.Opening{
+		probe: &probe.Probe{
 			To: target, Conn: conn, Word: Word, Name: "Oracle's listener", Ours: []string{Word},
 			Protocol: "Oracle's",
 			Starting: ", or waits for a service that is only just starting",
@@ -152,14 +152,14 @@ func (c *conversation) ask(ctx context.Context, redirected int) finding.Result {
 	packet := tns.ConnectPacket(c.wanted())
 	for range tns.MaxResends {
 		if _, err := c.conn.Write(packet); err != nil {
-			return c.opening.Nothing(ctx, err)
+			return c.probe.Nothing(ctx, err)
 		}
 		answer, other, result := c.listen(ctx)
 		switch {
 		case result != nil:
 			return *result
 		case other != nil:
-			return c.opening.Other(*other, answer.Raw)
+			return c.probe.Other(*other, answer.Raw)
 		}
 		switch answer.Type {
 		case tns.Resend:
@@ -174,13 +174,13 @@ func (c *conversation) ask(ctx context.Context, redirected int) finding.Result {
 		case tns.Refuse:
 			refusal, err := tns.ParseRefuse(answer)
 			if err != nil {
-				return c.opening.Unexpected(ctx, answer.Raw)
+				return c.probe.Unexpected(ctx, answer.Raw)
 			}
 			return finding.Failed(c.listenerRefused(refusal))
 		case tns.Redirect:
 			return c.redirect(ctx, answer, redirected)
 		}
-		return c.opening.Unexpected(ctx, answer.Raw)
+		return c.probe.Unexpected(ctx, answer.Raw)
 	}
 	return finding.Failed(finding.New(finding.SpeakGarbage,
 		"the listener at %s has the connect packet sent again and again", c.to.Address).
@@ -206,7 +206,7 @@ func (c *conversation) wanted() tns.Target {
 // listen reads the answer to the connect packet; result is set where there is none.
 func (c *conversation) listen(ctx context.Context) (answer tns.Packet, other *greeting.Service,
 	result *finding.Result) {
-	reply, other, err := c.opening.Listen(ctx, func() ([]byte, error) {
+	reply, other, err := c.probe.Listen(ctx, func() ([]byte, error) {
 		var err error
 		answer, err = tns.Read(c.conn)
 		return answer.Raw, err
@@ -214,7 +214,7 @@ func (c *conversation) listen(ctx context.Context) (answer tns.Packet, other *gr
 	var judged finding.Result
 	switch {
 	case other != nil && other.TLS && c.conn != c.raw: // as it does: it was asked within TLS
-		judged = c.opening.Nothing(ctx, os.ErrDeadlineExceeded)
+		judged = c.probe.Nothing(ctx, os.ErrDeadlineExceeded)
 	case other != nil && other.TLS:
 		judged = c.tlsOnly("it stayed silent until TLS was offered, on another connection")
 	case other != nil:
@@ -232,7 +232,7 @@ func (c *conversation) listen(ctx context.Context) (answer tns.Packet, other *gr
 			judged = c.tlsOnly("it closed the connection, and took up TLS on another one")
 			break
 		}
-		judged = c.opening.Nothing(ctx, err)
+		judged = c.probe.Nothing(ctx, err)
 	default:
 		return answer, nil, nil
 	}
@@ -241,7 +241,7 @@ func (c *conversation) listen(ctx context.Context) (answer tns.Packet, other *gr
 
 // notTNS is the result for an answer of another kind.
 func (c *conversation) notTNS(ctx context.Context, reply []byte) finding.Result {
-	if service, ok := c.opening.Recognise(reply); ok && service.TLS {
+	if service, ok := c.probe.Recognise(reply); ok && service.TLS {
 		return c.tlsOnly("its first bytes: " + clean.Bytes(reply, 16))
 	}
 	if c.conn != c.raw {
@@ -250,7 +250,7 @@ func (c *conversation) notTNS(ctx context.Context, reply []byte) finding.Result 
 			Saw("its first bytes: %s", clean.Bytes(reply, 32)).
 			Suggest("gharbor show %s   # are host and port right?", c.to.Profile))
 	}
-	return c.opening.Unexpected(ctx, c.opening.Rest(reply))
+	return c.probe.Unexpected(ctx, c.probe.Rest(reply))
 }
 
 // wantsTLS reports whether the listener takes up a handshake.
@@ -338,8 +338,8 @@ func (c *conversation) redirect(ctx context.Context, answer tns.Packet, before i
 	}
 	from := c.to.Address
 	c.raw.Close()
-	c.raw, c.conn, c.opening.Conn, c.to.Address = conn, conn, conn, address
-	c.opening.To.Address, c.opening.To.Redial = address, nil
+	c.raw, c.conn, c.probe.Conn, c.to.Address = conn, conn, conn, address
+	c.probe.To.Address, c.probe.To.Redial = address, nil
 	c.facts.Route = address
 	if c.tlsResult != nil && !c.encryptFirst(ctx) {
 		return finding.Good("%s sends one to %s, which answers; what it is shows within TLS", from, address)

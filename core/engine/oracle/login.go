@@ -31,9 +31,9 @@ var errDriverPanic = errors.New("the server sent what the driver can't read")
 
 // session is the driver's part of the conversation.
 type session struct {
-	db   *goora.Connection
-	seam *replayConn
-	open bool
+	db     *goora.Connection
+	replay *replayConn
+	open   bool
 }
 
 // close ends the session politely.
@@ -50,8 +50,8 @@ func (s *session) guarded(call func() error) (err error) {
 		if defect := recover(); defect != nil {
 			err = fmt.Errorf("%w: %v", errDriverPanic, defect)
 		}
-		if err != nil && s.seam.err != nil {
-			err = s.seam.err
+		if err != nil && s.replay.err != nil {
+			err = s.replay.err
 		}
 	}()
 	return call()
@@ -67,12 +67,12 @@ func (c *conversation) Login(ctx context.Context) finding.Result {
 	if c.to.As != "" {
 		detail += ", as " + c.to.As
 	}
-	if c.session.seam.warning == "" {
+	if c.session.replay.warning == "" {
 		return finding.Good("%s", detail)
 	}
 	return finding.Warned(finding.New(finding.LoginExpiresSoon,
 		"the server let %s in and warned: the password is about to expire, or is in its grace time", clean.Quoted(c.to.User)).
-		Saw("it said %s", clean.Quoted(c.session.seam.warning)).
+		Saw("it said %s", clean.Quoted(c.session.replay.warning)).
 		Suggest("as %s: ALTER USER %s IDENTIFIED BY \"NEW-PASSWORD\" REPLACE \"OLD-PASSWORD\"   # in a session, not in "+
 			"a shell's history", c.to.User, identifier(c.to.User)), "%s", detail)
 }
@@ -108,7 +108,7 @@ func (c *conversation) logIn(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	c.session = &session{db: db, seam: s}
+	c.session = &session{db: db, replay: s}
 	if err := c.session.guarded(func() error { return db.OpenWithContext(ctx) }); err != nil {
 		return err
 	}

@@ -91,9 +91,9 @@ func TestPlainListener(t *testing.T) {
 	}
 }
 
-// TestSeam: the driver gets the acceptance and no second connection, and no packet that
+// TestReplay: the driver gets the acceptance and no second connection, and no packet that
 // would make it take memory without end.
-func TestSeam(t *testing.T) {
+func TestReplay(t *testing.T) {
 	here, there := net.Pipe()
 	defer there.Close()
 	s := &replayConn{Conn: here, replay: []byte("accepted"), judge: func([]byte) error { return nil }}

@@ -177,7 +177,7 @@ func (c *conversation) serverRefused(e *network.OracleError) *finding.Finding {
 	case invalidLogin:
 		found = finding.New(finding.LoginPassword,
 			"the server refused the user %s or the password; it does not tell which: a wrong password, an account that does "+
-				"not exist, and one without the right that as asks for look alike", user).
+				"not exist, and one without the right that as asks for look the same", user).
 			Suggest("gharbor show %s   # is the user right, and where the password is from?", name)
 	case nullPassword:
 		found = finding.New(finding.LoginEmptyPassword, "the server says that no password was given").

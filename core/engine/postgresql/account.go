@@ -22,7 +22,7 @@ type account struct {
 	validUntil *time.Time
 	password   *bool    // whether one is set
 	stored     string   // the method it is stored for, "" where that was not seen
-	near       []string // names alike, where it does not exist
+	near       []string // similar names, where it does not exist
 }
 
 // LookUp looks the refused role up and says what kept it out.
@@ -48,7 +48,7 @@ func (a *account) explain(r engine.Refused) {
 		particular(finding.LoginNoSuchRole, "there is no role %s on this server", user)
 		found.Saw("%sno such role", r.By)
 		if len(a.near) > 0 {
-			found.Saw("roles alike that may log in: %s", clean.Quoted(strings.Join(a.near, ", ")))
+			found.Saw("similar roles that may log in: %s", clean.Quoted(strings.Join(a.near, ", ")))
 		}
 		found.Suggest("gharbor set %s user=NAME", r.Profile).Suggest("as an administrator: CREATE ROLE %s LOGIN", role)
 	case !a.mayLogIn:

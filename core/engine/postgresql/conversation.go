@@ -40,7 +40,7 @@ type conversation struct {
 	offered byte   // the answer to SSLRequest: 'S', 'N', or 0 where it was not sent
 	early   []byte // what the server answered to our startup message
 
-	opening *probe.Opening
+	probe *probe.Probe
 
 	pg      *pgconn.PgConn
 	refusal *pgconn.PgError // what the server said of the database after the login
@@ -54,7 +54,7 @@ func Begin(conn net.Conn, target engine.Target) engine.Conversation {
 		raw:   conn,
 		conn:  conn,
 		facts: engine.Facts{Engine: Word, TLS: "none"},
-		opening: &probe.Opening{
+		probe: &probe.Probe{
 			To:       target,
 			Conn:     conn,
 			Word:     Word,
@@ -92,10 +92,10 @@ func (c *conversation) Speak(ctx context.Context) finding.Result {
 	}
 	reply, other, err := c.listen(ctx, message)
 	if other != nil {
-		return c.opening.Other(*other, reply)
+		return c.probe.Other(*other, reply)
 	}
 	if err != nil || len(reply) == 0 {
-		return c.opening.Nothing(ctx, err)
+		return c.probe.Nothing(ctx, err)
 	}
 	if c.encryptable() && (reply[0] == 'S' || reply[0] == 'N') {
 		if len(reply) > 1 {
@@ -129,7 +129,7 @@ func (c *conversation) parameters() map[string]string {
 	return map[string]string{"application_name": "gharbor", "client_encoding": "UTF8"}
 }
 
-// listen sends the opening and reads the first bytes of the answer.
+// listen sends the probe and reads the first bytes of the answer.
 func (c *conversation) listen(ctx context.Context, message []byte) (reply []byte, other *greeting.Service, err error) {
 	if _, err := c.raw.Write(message); err != nil {
 		// What speaks first and closes may have left its reason to be read.
@@ -139,7 +139,7 @@ func (c *conversation) listen(ctx context.Context, message []byte) (reply []byte
 		}
 		return nil, nil, err
 	}
-	return c.opening.Listen(ctx, c.readSome)
+	return c.probe.Listen(ctx, c.readSome)
 }
 
 // readSome reads one answer: at least the head of a message where it is one.
@@ -175,16 +175,16 @@ func messageSize(p []byte) int {
 func (c *conversation) unexpectedBytes(ctx context.Context, reply []byte) finding.Result {
 	yes := reply[0] == 'S' && c.encryptable()
 	if !yes {
-		reply = c.opening.Rest(reply)
+		reply = c.probe.Rest(reply)
 	}
-	if _, other := c.opening.Recognise(reply); yes && !other {
+	if _, other := c.probe.Recognise(reply); yes && !other {
 		return finding.Failed(finding.New(finding.TLSExtraBytes,
 			"bytes came after the server's yes to TLS and before the handshake; somebody on the way may have put them there, "+
 				"so the connection was ended").
 			Saw("after the S: %s", clean.Bytes(reply[1:], 32)).
 			Suggest("gharbor test %s   # again; if it repeats, test from another network", c.to.Profile))
 	}
-	return c.opening.Unexpected(ctx, reply)
+	return c.probe.Unexpected(ctx, reply)
 }
 
 // Encrypt does the handshake where the server offered it.
@@ -201,8 +201,8 @@ func (c *conversation) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Res
 	if errors.As(err, &record) {
 		// An S that came alone may have been the start of another greeting.
 		first := append([]byte{c.offered}, record.RecordHeader[:]...)
-		if service, ok := c.opening.Recognise(first); ok {
-			return nil, c.opening.Other(service, first)
+		if service, ok := c.probe.Recognise(first); ok {
+			return nil, c.probe.Other(service, first)
 		}
 	}
 	if err != nil {

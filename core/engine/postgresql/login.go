@@ -258,7 +258,7 @@ func (a *attempt) accepted() finding.Result {
 		found := finding.New(finding.LoginNoPasswordAsked, "the server let %s in without asking for a password",
 			clean.Quoted(a.to.User)).
 			Saw("its access rules say trust, or it checked the system account (peer, ident) or a certificate: these look " +
-				"alike from here")
+				"the same from here")
 		if a.to.Network == "unix" {
 			found.Saw("on a Unix socket it is mostly peer: whoever is this system account is let in")
 		}

@@ -273,9 +273,9 @@ func (c *conversation) databaseMissing(ctx context.Context, e *pgconn.PgError, c
 	near := nearest.Names(c.to.Database, names, 3)
 	switch {
 	case len(near) > 0:
-		found.Saw("names alike that exist: %s", clean.Quoted(strings.Join(near, ", ")))
+		found.Saw("similar names that exist: %s", clean.Quoted(strings.Join(near, ", ")))
 	case asked != "":
-		found.Saw("no name of the %d databases is alike (asked in %s)", len(names), clean.Quoted(asked))
+		found.Saw("no name of the %d databases is similar (asked in %s)", len(names), clean.Quoted(asked))
 	default:
 		found.Saw("no other database could be asked for the names there are")
 	}

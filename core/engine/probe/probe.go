@@ -21,8 +21,8 @@ import (
 	"gentleharbor/core/finding"
 )
 
-// Opening is one attempt to get a server to speak.
-type Opening struct {
+// Probe is one attempt to get a server to speak.
+type Probe struct {
 	To   engine.Target
 	Conn net.Conn // as dialled
 	Word string   // the engine in the profile
@@ -61,7 +61,7 @@ func patience(ctx context.Context) time.Duration {
 
 // Listen runs read, which waits for the server's first bytes. While none come,
 // it asks what else could be there; other is what answered as something else.
-func (o *Opening) Listen(ctx context.Context,
+func (o *Probe) Listen(ctx context.Context,
 	read func() ([]byte, error)) (reply []byte, other *greeting.Service, err error) {
 	type answer struct {
 		reply []byte
@@ -105,7 +105,7 @@ func (o *Opening) Listen(ctx context.Context,
 
 // Identify asks what is there, on connections of its own. ok is false where
 // nothing recognisable answers, and for a server of this engine.
-func (o *Opening) Identify(ctx context.Context) (s greeting.Service, ok bool) {
+func (o *Probe) Identify(ctx context.Context) (s greeting.Service, ok bool) {
 	if o.To.Redial == nil {
 		return greeting.Service{}, false
 	}
@@ -115,7 +115,7 @@ func (o *Opening) Identify(ctx context.Context) (s greeting.Service, ok bool) {
 	return service, ok && !o.isOurs(service)
 }
 
-func (o *Opening) isOurs(s greeting.Service) bool {
+func (o *Probe) isOurs(s greeting.Service) bool {
 	for _, word := range o.Ours {
 		if s.Engine == word {
 			return true
@@ -125,13 +125,13 @@ func (o *Opening) isOurs(s greeting.Service) bool {
 }
 
 // Recognise names the other service whose first bytes p are.
-func (o *Opening) Recognise(p []byte) (s greeting.Service, ok bool) {
+func (o *Probe) Recognise(p []byte) (s greeting.Service, ok bool) {
 	s, ok = o.To.Greetings.Recognise(p)
 	return s, ok && !o.isOurs(s)
 }
 
 // Other is the result for a server of another kind. reply is what it sent.
-func (o *Opening) Other(s greeting.Service, reply []byte) finding.Result {
+func (o *Probe) Other(s greeting.Service, reply []byte) finding.Result {
 	if s.TLS {
 		return finding.Failed(finding.New(finding.SpeakTLSOnly,
 			"what listens at %s speaks TLS from the first byte, which %s does not: it is another kind of server, or a TLS "+
@@ -153,7 +153,7 @@ func (o *Opening) Other(s greeting.Service, reply []byte) finding.Result {
 }
 
 // suggestPlace says how to name another place.
-func (o *Opening) suggestPlace(found *finding.Finding) *finding.Finding {
+func (o *Probe) suggestPlace(found *finding.Finding) *finding.Finding {
 	key, what := "port=PORT", "port"
 	if o.To.Network == "unix" {
 		key, what = "socket=PATH", "socket"
@@ -162,7 +162,7 @@ func (o *Opening) suggestPlace(found *finding.Finding) *finding.Finding {
 }
 
 // Rest reads on for a moment: a greeting may come in pieces.
-func (o *Opening) Rest(reply []byte) []byte {
+func (o *Probe) Rest(reply []byte) []byte {
 	const moment, enough = 400 * time.Millisecond, 256
 	o.Conn.SetReadDeadline(time.Now().Add(moment))
 	for len(reply) < enough {
@@ -181,7 +181,7 @@ func (o *Opening) Rest(reply []byte) []byte {
 
 // Unexpected is the result for an answer that is not the engine's: another
 // server where it can be recognised, else bytes of no known protocol.
-func (o *Opening) Unexpected(ctx context.Context, reply []byte) finding.Result {
+func (o *Probe) Unexpected(ctx context.Context, reply []byte) finding.Result {
 	if service, ok := o.Recognise(reply); ok {
 		return o.Other(service, reply)
 	}
@@ -194,7 +194,7 @@ func (o *Opening) Unexpected(ctx context.Context, reply []byte) finding.Result {
 }
 
 // Nothing is the result for a server that closed, or stayed silent.
-func (o *Opening) Nothing(ctx context.Context, err error) finding.Result {
+func (o *Probe) Nothing(ctx context.Context, err error) finding.Result {
 	if errors.Is(err, os.ErrDeadlineExceeded) || ctx.Err() != nil {
 		heard := "no answer to " + o.Name + "'s opening; the time ran out before all others were tried"
 		if o.askedAll {

@@ -26,7 +26,7 @@ var greetings = greeting.Set{
 	{
 		Engine:   "redis",
 		Protocol: "Redis'",
-		Opening:  func() []byte { return []byte("PING\r\n\r\n") },
+		Probe:    func() []byte { return []byte("PING\r\n\r\n") },
 		Recognise: func(p []byte) (greeting.Service, bool) {
 			return greeting.Service{Engine: "redis", What: "a Redis server"}, strings.HasPrefix(string(p), "+PONG")
 		},
@@ -35,7 +35,7 @@ var greetings = greeting.Set{
 
 // at is an opening on one end of a pipe, and the other end; other connections
 // get answer.
-func at(answer string) (*Opening, net.Conn) {
+func at(answer string) (*Probe, net.Conn) {
 	ours, theirs := net.Pipe()
 	redial := func(context.Context) (net.Conn, error) {
 		here, there := net.Pipe()
@@ -48,7 +48,7 @@ func at(answer string) (*Opening, net.Conn) {
 		}()
 		return here, nil
 	}
-	return &Opening{To: engine.Target{Profile: "moult", Address: "127.0.0.1:3306", Network: "tcp", Redial: redial, Greetings: greetings}, Conn: ours, Word: "mysql", Name: "MySQL",
+	return &Probe{To: engine.Target{Profile: "moult", Address: "127.0.0.1:3306", Network: "tcp", Redial: redial, Greetings: greetings}, Conn: ours, Word: "mysql", Name: "MySQL",
 		Ours: []string{"mysql", "mariadb"}, Protocol: "MySQL's"}, theirs
 }
 
@@ -87,16 +87,16 @@ func TestWhatItIs(t *testing.T) {
 	ctx := context.Background()
 	for name, c := range map[string]struct {
 		answer string
-		result func(*Opening) string
+		result func(*Probe) string
 		want   string
 	}{
-		"by its bytes":      {"", func(o *Opening) string { return string(o.Unexpected(ctx, []byte("SSH-2.0-x\r\n")).Finding.Code) }, "speak.other-engine"},
-		"when asked":        {"+PONG\r\n", func(o *Opening) string { return string(o.Unexpected(ctx, []byte("??")).Finding.Code) }, "speak.other-engine"},
-		"nothing known":     {"", func(o *Opening) string { return string(o.Unexpected(ctx, []byte("??")).Finding.Code) }, "speak.garbage"},
-		"TLS at once":       {"", func(o *Opening) string { return string(o.Unexpected(ctx, []byte{21, 3, 1, 0, 2, 2, 70}).Finding.Code) }, "speak.tls-only"},
-		"closed":            {"", func(o *Opening) string { return string(o.Nothing(ctx, io.EOF).Finding.Code) }, "speak.closed"},
-		"closed, and Redis": {"+PONG\r\n", func(o *Opening) string { return string(o.Nothing(ctx, io.EOF).Finding.Code) }, "speak.other-engine"},
-		"silent":            {"", func(o *Opening) string { return string(o.Nothing(ctx, os.ErrDeadlineExceeded).Finding.Code) }, "speak.silent"},
+		"by its bytes":      {"", func(p *Probe) string { return string(o.Unexpected(ctx, []byte("SSH-2.0-x\r\n")).Finding.Code) }, "speak.other-engine"},
+		"when asked":        {"+PONG\r\n", func(p *Probe) string { return string(o.Unexpected(ctx, []byte("??")).Finding.Code) }, "speak.other-engine"},
+		"nothing known":     {"", func(p *Probe) string { return string(o.Unexpected(ctx, []byte("??")).Finding.Code) }, "speak.garbage"},
+		"TLS at once":       {"", func(p *Probe) string { return string(o.Unexpected(ctx, []byte{21, 3, 1, 0, 2, 2, 70}).Finding.Code) }, "speak.tls-only"},
+		"closed":            {"", func(p *Probe) string { return string(o.Nothing(ctx, io.EOF).Finding.Code) }, "speak.closed"},
+		"closed, and Redis": {"+PONG\r\n", func(p *Probe) string { return string(o.Nothing(ctx, io.EOF).Finding.Code) }, "speak.other-engine"},
+		"silent":            {"", func(p *Probe) string { return string(o.Nothing(ctx, os.ErrDeadlineExceeded).Finding.Code) }, "speak.silent"},
 	} {
 		o, theirs := at(c.answer)
 		theirs.Close()

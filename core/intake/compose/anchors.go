@@ -15,7 +15,7 @@ const maxNodes = 1 << 20
 func checkAnchors(data []byte) error {
 	var document yaml.Node
 	if yaml.Unmarshal(data, &document) != nil {
-		return nil // which is said when it is read in earnest
+		return nil // which is reported when it is read in earnest
 	}
 	const open = -1
 	sizes := make(map[*yaml.Node]int)

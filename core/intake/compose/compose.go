@@ -316,7 +316,7 @@ func (l *loading) withDefault() {
 	for _, path := range l.Files {
 		var document map[string]any
 		if yaml.Unmarshal(l.read[path], &document) != nil {
-			continue // which is said when it is read in earnest
+			continue // which is reported when it is read in earnest
 		}
 		for name, variable := range template.ExtractVariables(document, template.DefaultPattern) {
 			if variable.DefaultValue != "" {
@@ -353,7 +353,7 @@ func (s scope) projectName() (string, error) {
 		for {
 			var document struct{ Name yaml.Node }
 			if decoder.Decode(&document) != nil {
-				break // a mistake is told when the file is read whole
+				break // a mistake is reported when the file is read whole
 			}
 			if document.Name.Value != "" {
 				p, n := parser{s, path}, &node{file: path, line: document.Name.Line}

@@ -64,7 +64,7 @@ func below(at, key string) string {
 	return at + "." + key
 }
 
-// replaced are the lists that a later file says anew.
+// replaced are the lists that a later file says again.
 var replaced = map[string]bool{"services.*.command": true, "services.*.entrypoint": true}
 
 // forms are the keys that can be written in several ways, and how each is made the one that is merged.

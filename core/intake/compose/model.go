@@ -10,7 +10,7 @@ import (
 	"go.yaml.in/yaml/v3"
 )
 
-// project is what several compose files come to, as far as it says something of servers.
+// project is what several compose files say together, as far as it says something of servers.
 type project struct {
 	Name     string
 	Services map[string]*service // those of the active compose profiles
@@ -35,7 +35,7 @@ type service struct {
 type serverPort struct {
 	Target    int
 	Published string
-	Protocol  string // "tcp" where nothing is said
+	Protocol  string // "tcp" where nothing is set
 	host      string
 }
 

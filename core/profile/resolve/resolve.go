@@ -1,4 +1,4 @@
-// Package resolve finds what a profile comes to: every key with its value and where that is from, through
+// Package resolve finds what a profile means: every key with its value and where that is from, through
 // `like`, overrides, variables, aliases and defaults. It reads no file and dials nothing; what a project's
 // profile uses is worked out only once somebody vouched for it. On the way from profile to report it stands
 // between profile and route. Start with Of.
@@ -65,7 +65,7 @@ type Effective struct {
 	Origin   Origin
 }
 
-// Shown is the value for a screen: the template, followed by what it comes to
+// Shown is the value for a screen: the template, followed by its value
 // unless a variable's name looks secret.
 func (e Effective) Shown() string {
 	if e.Template == "" {
@@ -88,8 +88,8 @@ type Profile struct {
 	chain     []*profile.Profile // the profile, and those that it is like in turn
 	address   *address.Kind      // of the address that counts
 
-	service *address.Chain   // what its alias comes to, nil without one
-	astray  *finding.Finding // why its alias comes to nothing
+	service      *address.Chain   // what its alias leads to, nil without one
+	aliasProblem *finding.Finding // why its alias leads nowhere
 
 	pinned     map[string][]byte
 	notVouched *finding.Finding // why nothing of it may be used; nil where it may
@@ -104,11 +104,11 @@ type Environment struct {
 	// uses. Without it nobody did.
 	Vouch func(*Profile) *finding.Finding
 
-	// Aliases finds what an alias comes to; nil where there are none.
+	// Aliases finds what an alias leads to; nil where there are none.
 	Aliases Aliases
 }
 
-// Of finds what p, which must be a profile of f, comes to.
+// Of resolves p, which must be a profile of f.
 func Of(f *profile.File, p *profile.Profile, overrides []schema.Override, env Environment) *Profile {
 	r := &Profile{
 		Profile:   p,

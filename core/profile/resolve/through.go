@@ -21,17 +21,17 @@ type Aliases interface {
 	Given(host string, by *Profile) (profile.GivenHost, bool)
 }
 
-// follow finds what the profile's alias comes to.
+// follow finds what the profile's alias leads to.
 func (r *Profile) follow() {
 	if !r.address.Follows || r.notVouched != nil {
 		return
 	}
 	word, _ := r.lookUp(r.Schema().Field(r.address.Key))
 	if r.env.Aliases == nil {
-		r.astray = finding.New(finding.AliasUnknown, "there are no aliases here").Suggest("gharbor show %s", r.Called)
+		r.aliasProblem = finding.New(finding.AliasUnknown, "there are no aliases here").Suggest("gharbor show %s", r.Called)
 		return
 	}
-	r.service, r.astray = r.env.Aliases.Chain(word.Value.Text(), r)
+	r.service, r.aliasProblem = r.env.Aliases.Chain(word.Value.Text(), r)
 	if r.service != nil && len(r.service.Pinned) > 0 {
 		all := maps.Clone(r.service.Pinned)
 		maps.Copy(all, r.pinned)
@@ -39,7 +39,7 @@ func (r *Profile) follow() {
 	}
 }
 
-// Service is what the profile's alias comes to, nil without one.
+// Service is what the profile's alias leads to, nil without one.
 func (r *Profile) Service() *address.Chain { return r.service }
 
 // LinkPath is a path that a chain of aliases says for a key, made absolute; "" for none.
@@ -52,7 +52,7 @@ func (r *Profile) LinkPath(c *address.Chain, k string) string {
 }
 
 // AliasProblem says why the profile's alias leads to no address, nil where it leads to one.
-func (r *Profile) AliasProblem() *finding.Finding { return r.astray }
+func (r *Profile) AliasProblem() *finding.Finding { return r.aliasProblem }
 
 // Given is what [hosts] of a file has for a host name that the profile dials.
 func (r *Profile) Given(host string) (profile.GivenHost, bool) {

@@ -12,7 +12,7 @@ const containerForms = `a container's name, or a compose file's { project = "PRO
 
 // Container is what names a container: the name that it was given, or the labels
 // that a compose file's service leaves on it. Never its id: that changes whenever
-// the container is made anew.
+// the container is made again.
 type Container struct {
 	Name    string
 	Project string // of the compose file, with Service

@@ -1,5 +1,5 @@
 // Package hop goes through SSH jump hosts and proxies: it works out what a profile's
-// hops come to, connects to each through the one before, checks its host key, logs
+// hops mean, connects to each through the one before, checks its host key, logs
 // in, and opens connections from the last one. It opens no local port, asks a
 // person only through the secret finder, and says in findings where it stopped. On
 // the way profile → resolve → route → check it is the part of the route that lies
@@ -33,7 +33,7 @@ type Hop struct {
 	Stage  string      // "hop 1": its number on the way
 	Of     resolve.Hop // the hop of the profile that it comes from
 	Word   string      // as written: "keeper@gate.saltmarsh.example:22", "ssh:gate"
-	Origin string      // where it is told: "profiles.toml:9", "HostName, ~/.ssh/config:3"
+	Origin string      // where it is from: "profiles.toml:9", "HostName, ~/.ssh/config:3"
 	From   string      // the file and line whose ProxyJump asks for it, "" for a hop of the profile
 
 	Host  string
@@ -41,7 +41,7 @@ type Hop struct {
 	User  string
 	Proxy string // "socks5" or "http"; "" for SSH
 
-	home       string       // the user's, which is told as "~"
+	home       string       // the user's, which is shown as "~"
 	greetings  greeting.Set // of what may answer in its place
 	keys       []keyFile
 	noKeys     bool
@@ -60,7 +60,7 @@ type Hop struct {
 // Address is the hop's host and port.
 func (h *Hop) Address() string { return net.JoinHostPort(h.Host, strconv.Itoa(h.Port)) }
 
-// String is the hop as it is told: the account and the address.
+// String is the hop for people: the account and the address.
 func (h *Hop) String() string {
 	if h.Proxy != "" {
 		return h.Proxy + " proxy " + h.Address()
@@ -116,7 +116,7 @@ func (p Places) user() string {
 	return ""
 }
 
-// Plan works out what a profile's hops come to. It reads the user's SSH client
+// Plan works out what a profile's hops are. It reads the user's SSH client
 // configuration where a hop names a host of it, and connects to nothing. notes are
 // what that says and is not honoured.
 func (p Places) Plan(r *resolve.Profile) (hops []*Hop, notes []string, found *finding.Finding) {

@@ -24,10 +24,10 @@ import (
 
 // proxyError is a proxy's refusal.
 type proxyError struct {
-	reason Reason
-	text   string // what it said, or its number's meaning
-	login  bool   // it wants another login
-	alien  bool   // it does not speak the proxy's protocol
+	reason        Reason
+	text          string // what it said, or its number's meaning
+	login         bool   // it wants another login
+	otherProtocol bool   // it does not speak the proxy's protocol
 }
 
 func (e *proxyError) Error() string { return e.text }
@@ -146,11 +146,11 @@ func socks5(conn net.Conn, address, user string, password secret.Value) (net.Con
 	}
 	var reply [2]byte
 	if _, err := io.ReadFull(conn, reply[:]); err != nil {
-		return nil, &proxyError{alien: true, text: "no answer to SOCKS5's first words"} // which such a server gives at once
+		return nil, &proxyError{otherProtocol: true, text: "no answer to SOCKS5's first words"} // which such a server gives at once
 	}
 	switch {
 	case reply[0] != 5:
-		return nil, &proxyError{alien: true, text: "an answer that is not SOCKS5's"}
+		return nil, &proxyError{otherProtocol: true, text: "an answer that is not SOCKS5's"}
 	case reply[1] == 2 && user != "":
 		if err := socksLogin(conn, user, password); err != nil {
 			return nil, err
@@ -217,7 +217,7 @@ func socksReply(r io.Reader) error {
 		return err
 	}
 	if head[0] != 5 {
-		return &proxyError{alien: true, text: "an answer that is not SOCKS5's"}
+		return &proxyError{otherProtocol: true, text: "an answer that is not SOCKS5's"}
 	}
 	if head[1] != 0 {
 		known, ok := socksReplies[head[1]]
@@ -234,7 +234,7 @@ func socksReply(r io.Reader) error {
 		}
 		size = int(n[0])
 	} else if size == 0 {
-		return &proxyError{alien: true, text: "an answer that is not SOCKS5's"}
+		return &proxyError{otherProtocol: true, text: "an answer that is not SOCKS5's"}
 	}
 	_, err := io.CopyN(io.Discard, r, int64(size)+2)
 	return err
@@ -270,7 +270,7 @@ func connectReply(in *bufio.Reader) error {
 	text := textproto.NewReader(in)
 	line, err := text.ReadLine()
 	if err != nil && !errors.Is(err, os.ErrDeadlineExceeded) {
-		return &proxyError{alien: true, text: "no answer of HTTP's"}
+		return &proxyError{otherProtocol: true, text: "no answer of HTTP's"}
 	}
 	if err != nil {
 		return err
@@ -279,7 +279,7 @@ func connectReply(in *bufio.Reader) error {
 	word, reason, _ := strings.Cut(rest, " ")
 	status, err := strconv.Atoi(word)
 	if !ok || !strings.HasPrefix(version, "HTTP/1.") || err != nil {
-		return &proxyError{alien: true, text: "an answer that is not HTTP's"}
+		return &proxyError{otherProtocol: true, text: "an answer that is not HTTP's"}
 	}
 	if status/100 == 2 {
 		_, err = text.ReadMIMEHeader()
@@ -305,7 +305,7 @@ type limited struct {
 
 func (l *limited) Read(p []byte) (int, error) {
 	if l.left <= 0 {
-		return 0, &proxyError{alien: true, text: "an answer without end"}
+		return 0, &proxyError{otherProtocol: true, text: "an answer without end"}
 	}
 	n, err := l.Reader.Read(p[:min(len(p), l.left)])
 	l.left -= n
@@ -348,7 +348,7 @@ func (l *Link) Refusal(err error) *finding.Finding {
 		return finding.New(finding.HopProxyLogin, "the %s does not take the login", h).
 			Saw("it said %s", clean.Quoted(answer.text)).
 			Suggest("%s", h.set("user", "NAME")).Suggest("%s", h.set("secret", "ask"))
-	case answer.alien:
+	case answer.otherProtocol:
 		return h.wherefrom(finding.New(finding.HopNotProxy, "what listens at %s is not a proxy of the kind %s", h.Address(),
 			h.Proxy).Saw("it gave %s", answer.text))
 	}

@@ -140,7 +140,7 @@ func (s *stream) SetWriteDeadline(t time.Time) error {
 	return nil
 }
 
-// deadline is a channel that is closed when a time has come, and can be set anew.
+// deadline is a channel that is closed when a time has come, and can be set again.
 type deadline struct {
 	mu    sync.Mutex
 	timer *time.Timer

@@ -132,7 +132,7 @@ func hashed(pattern, name string) bool {
 	return hmac.Equal(mac.Sum(nil), want)
 }
 
-// Outcome is what a judgement comes to.
+// Outcome is the result of a judgement.
 type Outcome int
 
 // The outcomes.

@@ -5,7 +5,7 @@
 //
 // It is our own because it must say the file and line of each value, judge each
 // Match by itself (one that can't be judged must not cost the hosts beside it), and
-// look for files where the user's home is said to be.
+// look for files where the user's home is meant to be.
 package sshconfig
 
 import (
@@ -46,17 +46,17 @@ type Host struct {
 	Alias  string
 	Listed bool // a Host or Match line other than one for all hosts names it
 
-	HostName     Setting // the alias where nothing is said
-	Port         Setting // "22" where nothing is said
-	User         Setting // the local user where nothing is said
+	HostName     Setting // the alias where nothing is set
+	Port         Setting // "22" where nothing is set
+	User         Setting // the local user where nothing is set
 	HostKeyAlias Setting
 	Jump         []string // ProxyJump, in order from here; nil for none
 	JumpAt       Setting
 
-	IdentityFiles    []Setting // nil where nothing is said: the usual ones
+	IdentityFiles    []Setting // nil where nothing is set: the usual ones
 	CertificateFiles []Setting
 	IdentitiesOnly   bool
-	IdentityAgent    Setting // "none", or a socket's path; "" where nothing is said
+	IdentityAgent    Setting // "none", or a socket's path; "" where nothing is set
 	UserKnownHosts   []Setting
 	GlobalKnownHosts []Setting
 	ConnectTimeout   time.Duration
@@ -122,7 +122,7 @@ func (p *parser) file(path, folder string, depth int, active bool) error {
 	}
 	if uid, ok := owner.Of(info); ok && (uid != os.Getuid() && uid != 0 || info.Mode().Perm()&0o022 != 0) {
 		return &Refusal{Setting{File: path},
-			"others can change this file, so OpenSSH does not use it either; chmod go-w mends it"}
+			"others can change this file, so OpenSSH does not use it either; chmod go-w fixes it"}
 	}
 	data, err := atomicfile.Read(path, maxFile)
 	if err != nil {

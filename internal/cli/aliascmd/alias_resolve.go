@@ -40,7 +40,7 @@ func (c *call) chainOf(name string) (*address.Chain, error) {
 	return chain, nil
 }
 
-// aliasFailed is a chain that comes to nothing, or may not be used.
+// aliasFailed is a chain that leads nowhere, or may not be used.
 func aliasFailed(found *finding.Finding) error {
 	text := fmt.Sprintf("%s (%s)", found.Cause, found.Code)
 	for _, seen := range found.Seen {

@@ -34,7 +34,7 @@ The wallet's entries are looked at where it is open: by a pin file, an unlock, o
 		Flags: func(fs *base.FlagSet) {
 			o.Flags(fs)
 			form.Flag(fs, "sarif")
-			fs.BoolVar(&fix, "fix", false, "mend permissions, after showing them")
+			fs.BoolVar(&fix, "fix", false, "fix permissions, after showing them")
 		},
 		Run: run(func(ctx context.Context, c *call) error {
 			subject, err := c.auditSubject(ctx, o)
@@ -43,7 +43,7 @@ The wallet's entries are looked at where it is open: by a pin file, an unlock, o
 			}
 			issues := audit.Run(ctx, subject)
 			if fix {
-				if err := c.mend(ctx, issues); err != nil {
+				if err := c.fix(ctx, issues); err != nil {
 					return err
 				}
 				issues = audit.Run(ctx, subject)
@@ -77,7 +77,7 @@ func (c *call) auditSubject(ctx context.Context, o secretcmd.WalletFlags) (audit
 	}
 	data, err := os.Stat(h.ProfilesPath())
 	if err == nil && data.Mode().Perm()&0o077 != 0 {
-		// Loading would mend it, and what was wrong would not be told.
+		// Loading would fix it, and what was wrong would not be reported.
 		c.Notice("others could use %s (%04o); gharbor keeps it at 0600", h.ProfilesPath(), data.Mode().Perm())
 	}
 	file, err := c.Load()
@@ -126,8 +126,8 @@ func (c *call) auditSubject(ctx context.Context, o secretcmd.WalletFlags) (audit
 	return s, err
 }
 
-// mend shows the changes of permissions that would help, and makes them.
-func (c *call) mend(ctx context.Context, issues []audit.Issue) error {
+// fix shows the changes of permissions that would help, and makes them.
+func (c *call) fix(ctx context.Context, issues []audit.Issue) error {
 	var fixes []*audit.Fix
 	for _, i := range issues {
 		if i.Fix != nil {
@@ -135,7 +135,7 @@ func (c *call) mend(ctx context.Context, issues []audit.Issue) error {
 		}
 	}
 	if len(fixes) == 0 {
-		c.Say("there are no permissions to mend")
+		c.Say("there are no permissions to fix")
 		return nil
 	}
 	for _, f := range fixes {

@@ -46,7 +46,7 @@ In CI, where nobody can be asked, -expect compares with the hash that vouch show
 		Flags: func(fs *base.FlagSet) {
 			fs.BoolVar(&list, "list", false, "show what was vouched for, and ask nothing")
 			fs.BoolVar(&withdraw, "withdraw", false, "take back what was said of the profiles")
-			fs.StringVar(&expect, "expect", "", "the hash that the profiles' uses must come to; nobody is asked")
+			fs.StringVar(&expect, "expect", "", "the hash that the profiles' uses must have; nobody is asked")
 			form.Flag(fs)
 		},
 		Run: run(func(ctx context.Context, c *call) error {

@@ -11,7 +11,7 @@ import (
 )
 
 // background is this program, started again as a process that outlives the terminal.
-// What it is told, and what it says, goes through pipes: never through an argument.
+// Its input and output go through pipes: never through an argument.
 type background struct {
 	Cmd *exec.Cmd
 	In  io.WriteCloser

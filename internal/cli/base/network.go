@@ -49,7 +49,7 @@ func (c *Call) HopPlaces() (hop.Places, error) {
 	return hop.Places{Home: c.Environment().Home, Known: filepath.Join(h.Dir, "known_hosts"), Lookup: c.Lookup}, err
 }
 
-// PlanHops is what a profile's hops come to, with notes on what of the SSH client
+// PlanHops is what a profile's hops are, with notes on what of the SSH client
 // configuration is not honoured.
 func (c *Call) PlanHops(p *resolve.Profile) ([]*hop.Hop, []string, error) {
 	places, err := c.HopPlaces()

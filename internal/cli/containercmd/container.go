@@ -22,8 +22,8 @@ import (
 func Container() *base.Command {
 	return &base.Command{
 		Name: "container", Args: "VERB", Summary: "database servers in containers: found, followed, started and made",
-		Long: `A profile whose address is a container is led to it anew each time: a container is
-known by its name, or by the labels of a compose file's service, so it may be made anew
+		Long: `A profile whose address is a container is led to it again each time: a container is
+known by its name, or by the labels of a compose file's service, so it may be made again
 on another port. Asked are the engine that DOCKER_HOST names and the usual sockets of
 this machine; a profile's endpoint names one of them.`,
 		Verbs: func() []*base.Command {

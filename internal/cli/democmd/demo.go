@@ -18,7 +18,7 @@ func Demo() *base.Command {
 		Args:    "[PART]",
 		Summary: "a guided example against simulated servers; nothing is installed or left behind",
 		Long: `Starts simulated servers on free loopback ports and a temporary home, and walks
-through define, test, fail, mend, ready. With -keep the servers stay up for you to
+through define, test, fail, fix, ready. With -keep the servers stay up for you to
 try the commands, until Ctrl-C.`,
 		Examples: []string{"gharbor demo", "gharbor demo -list", "gharbor demo certificate", "gharbor demo -keep"},
 		MaxArgs:  1,

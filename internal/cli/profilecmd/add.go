@@ -29,7 +29,7 @@ func Add() *base.Command {
 		Long: `With flags or a URL the profile is written at once. With neither, on a terminal,
 each value is asked for: the default is shown, Enter keeps it, and a test is offered.
 
-A password has no place here. Say with -secret where it is. Where nothing is said, the
+A password has no place here. Say with -secret where it is. Where nothing is set, the
 engine's credential file is looked through, then an open wallet, then the terminal is
 asked. A URL with its password in it is pasted: -url-stdin -into wallet.`,
 		Examples: []string{
@@ -168,7 +168,7 @@ func (c *Call) Keep(ctx context.Context, to base.Target, name string, given base
 	}
 	err := c.Update(ctx, to, "kept", name, func(f *profile.File) (*profile.Edit, error) { return f.Add(name, given) })
 	if _, alias := given.Get(key.Alias); alias && err == nil {
-		c.astray(to, name)
+		c.warnAliasProblem(to, name)
 	}
 	return err
 }

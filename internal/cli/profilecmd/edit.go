@@ -37,7 +37,7 @@ order of keys stay. Lists take commas: tags=local,field. The keys:`,
 				return err
 			}
 			if _, alias := sets.Get(key.Alias); alias {
-				c.astray(to, name)
+				c.warnAliasProblem(to, name)
 			}
 			return nil
 		}),
@@ -161,8 +161,8 @@ func Remove() *base.Command {
 	}
 }
 
-// astray says where the alias that a profile was given comes to nothing yet.
-func (c *Call) astray(to base.Target, name string) {
+// warnAliasProblem says where the alias that a profile was given leads nowhere yet.
+func (c *Call) warnAliasProblem(to base.Target, name string) {
 	file, err := c.Load()
 	if err != nil || to.Project {
 		return

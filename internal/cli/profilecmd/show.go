@@ -93,7 +93,7 @@ func (c *Call) showTable(r *resolve.Profile) error {
 			rows = append(rows, []string{h.Key(e.Field.Name), clean.Line(e.Shown(), 200), e.Origin.String()})
 		}
 	}
-	for _, h := range c.comeTo(r) {
+	for _, h := range c.hopDetails(r) {
 		rows = append(rows, []string{h.Stage, clean.Line(h.String(), 200), h.Origin})
 	}
 	return render.Table(c.Stdout, c.NoColour, []string{"key", "value", "origin"}, rows)
@@ -136,7 +136,7 @@ func (c *Call) showJSON(r *resolve.Profile) error {
 		values = append(values, shownValues(h.Values(), h.Key)...)
 	}
 	way := []shownHop{}
-	for _, h := range c.comeTo(r) {
+	for _, h := range c.hopDetails(r) {
 		way = append(way, shownHop{
 			Stage:  h.Stage,
 			User:   h.User,
@@ -169,9 +169,9 @@ func shownValues(all []resolve.Effective, name func(key.Name) string) []shownVal
 	return values
 }
 
-// comeTo is what the hops come to where an SSH client configuration has a say in
+// hopDetails is what the hops are where an SSH client configuration has a say in
 // it; else their keys say it all.
-func (c *Call) comeTo(r *resolve.Profile) []*hop.Hop {
+func (c *Call) hopDetails(r *resolve.Profile) []*hop.Hop {
 	if !r.Vouched() || !slices.ContainsFunc(r.Hops(), func(h resolve.Hop) bool { return h.Text(key.SSH) != "" }) {
 		return nil
 	}

@@ -60,7 +60,7 @@ to the credential file of its engine where that has a line for it, else to the w
 			}
 			if query.Source.Kind == "default" {
 				_, none := os.Stat(s.Path)
-				query.Source = finder.Kept(ctx, query, none == nil)
+				query.Source = finder.SourceFor(ctx, query, none == nil)
 			}
 			if query.Source.Kind == "wallet" {
 				return c.putInWallet(ctx, o, in, p, query)

@@ -109,7 +109,7 @@ func (c *Call) newPassphrase(ctx context.Context, file, flag string) (*wallet.Pa
 	return &wallet.Passphrase{Value: v}, nil
 }
 
-// twice asks for a secret until it was typed twice alike.
+// twice asks for a secret until it was typed twice the same.
 func (c *Call) twice(ctx context.Context, prompt string) (secret.Value, error) {
 	defer c.Unseen()()
 	for range 3 {

@@ -45,7 +45,7 @@ same-instance, 1 for same-lineage and different, 6 for unknown.`,
 			if err != nil {
 				return err
 			}
-			if err := askAhead(ctx, runner, two[:]); err != nil {
+			if err := promptFirst(ctx, runner, two[:]); err != nil {
 				return err
 			}
 			result := runner.Compare(ctx, two[0], two[1])

@@ -125,7 +125,7 @@ func (c *Call) TestOne(ctx context.Context, runner *check.Runner, p *resolve.Pro
 
 // testMany tests profiles side by side.
 func (c *Call) testMany(ctx context.Context, runner *check.Runner, profiles []*resolve.Profile, o TestOptions) error {
-	if err := askAhead(ctx, runner, profiles); err != nil {
+	if err := promptFirst(ctx, runner, profiles); err != nil {
 		return err
 	}
 	screen := c.Stderr
@@ -144,8 +144,8 @@ func (c *Call) testMany(ctx context.Context, runner *check.Runner, profiles []*r
 	return c.showReports(reports, profiles, time.Since(start), o)
 }
 
-// askAhead asks for the passwords that a person must type.
-func askAhead(ctx context.Context, runner *check.Runner, profiles []*resolve.Profile) error {
+// promptFirst asks for the passwords that a person must type.
+func promptFirst(ctx context.Context, runner *check.Runner, profiles []*resolve.Profile) error {
 	err := runner.PromptFirst(ctx, profiles)
 	if err != nil && ctx.Err() != nil {
 		return base.Failure(base.ExitInterrupted, errors.New("stopped at the question; nothing was tested"))
@@ -182,7 +182,7 @@ func (c *Call) showReports(reports []*check.Report, profiles []*resolve.Profile,
 	return verdictError(reports, o.strict)
 }
 
-// verdictError is the exit code that reports come to.
+// verdictError is the exit code of reports.
 func verdictError(reports []*check.Report, strict bool) error {
 	code := base.ExitOK
 	for _, r := range reports {

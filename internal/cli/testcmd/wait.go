@@ -31,8 +31,8 @@ func Wait() *base.Command {
 	return &base.Command{
 		Name: "wait", Args: "NAME…", Summary: "test again until the servers are ready, or it is clear that they won't be",
 		Long: `Tests each profile until no stage fails, with pauses that grow from a fifth of a
-second to five. What it waits on is said when it changes. It gives up at once on what
-waiting can't mend (a wrong password, a missing database, a certificate that is not
+second to five. What it waits on is shown when it changes. It gives up at once on what
+waiting can't fix (a wrong password, a missing database, a certificate that is not
 trusted); gharbor explain CODE says which findings may pass by themselves. Exit 0 when
 all are ready, else 1.`,
 		Examples: []string{"gharbor wait sightings", "gharbor wait sightings tides -within 2m",
@@ -42,7 +42,7 @@ all are ready, else 1.`,
 			o.chosen.Flags(fs, true)
 			fs.DurationVar(&o.Within, "within", time.Minute, "how long to wait for all of them")
 			fs.DurationVar(&o.Timeout, "timeout", check.DefaultTimeout, "bound of each try")
-			fs.BoolVar(&o.persist, "persist", false, "go on also where waiting can't mend what was found")
+			fs.BoolVar(&o.persist, "persist", false, "go on also where waiting can't fix what was found")
 			fs.BoolVar(&o.quiet, "quiet", false, "say nothing but how it ended")
 			o.over.Flag(fs)
 			o.Form.Flag(fs)
@@ -68,7 +68,7 @@ func (c *Call) Wait(ctx context.Context, profiles []*resolve.Profile, o WaitOpti
 	if err != nil {
 		return err
 	}
-	if err := askAhead(ctx, runner, profiles); err != nil {
+	if err := promptFirst(ctx, runner, profiles); err != nil {
 		return err
 	}
 	var mu sync.Mutex
@@ -129,7 +129,7 @@ func (c *Call) showWaited(w *check.Waited, o WaitOptions) {
 		text.Line(finding.Skip, w.Profile, "stopped", after)
 		return
 	case check.WaitGaveUp:
-		text.Line(finding.Fail, w.Profile, "gave up", after+": waiting does not mend it")
+		text.Line(finding.Fail, w.Profile, "gave up", after+": waiting does not fix it")
 	default:
 		text.Line(finding.Fail, w.Profile, "not ready", after)
 	}

@@ -134,7 +134,7 @@ func (c *Call) writeOut(out string, text []byte) error {
 }
 
 // throughTunnel gives the local address of the profile's tunnel, where it has hops
-// and one is open; else what is written leads nowhere from here, and that is said.
+// and one is open; else what is written leads nowhere from here, and that is shown.
 func (c *Call) throughTunnel(ctx context.Context, p *resolve.Profile,
 	conn handover.Connection) (handover.Connection, error) {
 	if len(p.Hops()) == 0 {

@@ -234,7 +234,7 @@ func (c *Call) readForm(form, path string) ([]intake.Found, error) {
 	return c.intake().Variables(all, "dotenv file "+path)
 }
 
-// shortError is a file's error without the path, which is said before it.
+// shortError is a file's error without the path, which is reported before it.
 func shortError(err error) error {
 	var pathError *os.PathError
 	if errors.As(err, &pathError) {

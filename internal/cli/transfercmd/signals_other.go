@@ -14,5 +14,5 @@ var passedOn = []os.Signal{os.Interrupt}
 // foreground.
 func fromTerminal(s os.Signal) bool { return s == os.Interrupt }
 
-// endCode is the exit code that a program's end comes to.
+// endCode is the exit code of a program's end.
 func endCode(err *exec.ExitError) int { return err.ExitCode() }

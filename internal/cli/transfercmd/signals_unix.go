@@ -16,7 +16,7 @@ var passedOn = []os.Signal{syscall.SIGTERM, syscall.SIGHUP, syscall.SIGINT, sysc
 // foreground.
 func fromTerminal(s os.Signal) bool { return s == syscall.SIGINT || s == syscall.SIGQUIT }
 
-// endCode is the exit code that a program's end comes to.
+// endCode is the exit code of a program's end.
 func endCode(err *exec.ExitError) int {
 	if status, ok := err.Sys().(syscall.WaitStatus); ok && status.Signaled() {
 		return 128 + int(status.Signal())

@@ -201,7 +201,7 @@ func (c *Call) program(name string) (string, error) {
 	return "", failure
 }
 
-// ready tests the profile; what is wrong is told as test tells it.
+// ready tests the profile; what is wrong is shown as test shows it.
 func (c *Call) ready(ctx context.Context, p *resolve.Profile) error {
 	runner, err := testcmd.Of(c.Call).Runner(check.DefaultTimeout)
 	if err != nil {

@@ -32,7 +32,7 @@ func Tunnel() *base.Command {
 		Name: "tunnel", Args: "VERB", Summary: "local addresses that lead through the hops, held open",
 		Long: `A tunnel listens on a local address and leads each connection through the profile's
 hops to its server. It heals itself: when a hop drops, the address stays, and the way is
-made anew.`,
+made again.`,
 		Verbs: func() []*base.Command {
 			return []*base.Command{tunnelOpen(), tunnelList(), tunnelShow(), tunnelClose(), tunnelHold()}
 		},
@@ -125,7 +125,7 @@ is not the tunnel's business: gharbor with finds it, through a tunnel of its own
 	}
 }
 
-// held is a tunnel that is about to run, with what is told of it.
+// held is a tunnel that is about to run, with what is shown of it.
 type held struct {
 	Tunnel   *tunnel.Tunnel
 	Listener net.Listener

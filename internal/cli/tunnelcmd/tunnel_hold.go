@@ -26,7 +26,7 @@ import (
 )
 
 // holdTunnel runs a tunnel until ctx ends, or its own time. In the background, ready
-// is told that it serves.
+// hears that it serves.
 func (c *Call) holdTunnel(ctx context.Context, o OpenOptions, parent *parent) error {
 	ctx, end := context.WithCancelCause(ctx)
 	defer end(nil)

@@ -152,7 +152,7 @@ func ConnectPacket(t Target) []byte {
 	return append(p, DataPacket(data, 0, false)...)
 }
 
-// DataPacket wraps what is said after the opening; long is how lengths are written
+// DataPacket wraps what is sent after the opening; long is how lengths are written
 // once a connection of a newer version was accepted.
 func DataPacket(body []byte, flags uint16, long bool) []byte {
 	p := make([]byte, 10, 10+len(body))

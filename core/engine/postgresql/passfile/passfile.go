@@ -44,7 +44,7 @@ type Near struct {
 // Result is what looking through a file found.
 type Result struct {
 	Match *Match
-	Near  *Near // the best miss; nil where there is a match or nothing is alike
+	Near  *Near // the best miss; nil where there is a match or nothing is similar
 	Lines int   // lines with an entry
 }
 
