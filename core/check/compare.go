@@ -85,7 +85,7 @@ func (r *Runner) Compare(ctx context.Context, a, b *resolve.Profile) *Comparison
 		// One start read at two moments may differ by a second; and what a test
 		// that failed did not reach is no difference.
 		same := c.Verdict == SameInstance && d.Fact == "server_started" ||
-			(d.A == "" || d.B == "") && (d.Fact == "tls_verified" || d.Fact == "certificate") // one has no TLS, which is reported
+			(d.A == "" || d.B == "") && (d.Fact == "tls_verified" || d.Fact == "certificate") // one has no TLS
 		unread := (d.A == "" || d.B == "") && !(sides[0].ready() && sides[1].ready())
 		if !same && !unread {
 			c.Differs = append(c.Differs, d)

@@ -10,10 +10,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -55,6 +57,10 @@ func onExit(f func()) {
 func Main(m *testing.M) {
 	code := m.Run()
 	StopAll()
+	if err := writeCodes(os.Getenv("GHARBOR_CODES")); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		code = 1
+	}
 	os.Exit(code)
 }
 
@@ -148,7 +154,40 @@ func (p *Program) Feed(input string, args ...string) *Result {
 	case err != nil:
 		p.t.Fatalf("gharbor %s: %v", strings.Join(args, " "), err)
 	}
+	noteCodes(r)
 	return r
+}
+
+// printed are the words of runs that may be codes of findings.
+var (
+	printed   = make(map[string]bool)
+	printedMu sync.Mutex
+)
+
+var codeWord = regexp.MustCompile(`\b[a-z]+\.[a-z][a-z0-9-]+`)
+
+// noteCodes notes the codes that a run printed, but for a page about one.
+func noteCodes(r *Result) {
+	if len(r.Args) == 0 || r.Args[0] == "explain" || r.Args[0] == "help" {
+		return
+	}
+	printedMu.Lock()
+	defer printedMu.Unlock()
+	for _, text := range []string{r.Stdout, r.Stderr} {
+		for _, word := range codeWord.FindAllString(text, -1) {
+			printed[word] = true
+		}
+	}
+}
+
+// writeCodes writes what noteCodes noted, a word a line; nowhere for no path.
+func writeCodes(path string) error {
+	if path == "" {
+		return nil
+	}
+	printedMu.Lock()
+	defer printedMu.Unlock()
+	return os.WriteFile(path, []byte(strings.Join(slices.Sorted(maps.Keys(printed)), "\n")+"\n"), 0o600)
 }
 
 // OK runs the program and wants exit code 0.

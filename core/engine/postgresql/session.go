@@ -114,18 +114,6 @@ func truth(value, yes string) *bool {
 // errNoRow is an answer without what was asked for.
 var errNoRow = errors.New("the server answered without a row")
 
-// row runs a statement and returns its one row by column name.
-func (c *conversation) row(ctx context.Context, sql string) (map[string]string, error) {
-	rows, err := c.rows(ctx, sql)
-	if err == nil && len(rows) == 0 {
-		err = errNoRow
-	}
-	if err != nil {
-		return nil, err
-	}
-	return rows[0], nil
-}
-
 // rows runs statements, with ; between them, and returns the first row of each that has one, by column name. After
 // the first that fails there are no more.
 func (c *conversation) rows(ctx context.Context, sql string) (all []map[string]string, err error) {

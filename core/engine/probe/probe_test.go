@@ -26,7 +26,7 @@ var greetings = greeting.Set{
 	{
 		Engine:   "redis",
 		Protocol: "Redis'",
-		Probe:    func() []byte { return []byte("PING\r\n\r\n") },
+		Opening:  func() []byte { return []byte("PING\r\n\r\n") },
 		Recognise: func(p []byte) (greeting.Service, bool) {
 			return greeting.Service{Engine: "redis", What: "a Redis server"}, strings.HasPrefix(string(p), "+PONG")
 		},
@@ -90,13 +90,13 @@ func TestWhatItIs(t *testing.T) {
 		result func(*Probe) string
 		want   string
 	}{
-		"by its bytes":      {"", func(p *Probe) string { return string(o.Unexpected(ctx, []byte("SSH-2.0-x\r\n")).Finding.Code) }, "speak.other-engine"},
-		"when asked":        {"+PONG\r\n", func(p *Probe) string { return string(o.Unexpected(ctx, []byte("??")).Finding.Code) }, "speak.other-engine"},
-		"nothing known":     {"", func(p *Probe) string { return string(o.Unexpected(ctx, []byte("??")).Finding.Code) }, "speak.garbage"},
-		"TLS at once":       {"", func(p *Probe) string { return string(o.Unexpected(ctx, []byte{21, 3, 1, 0, 2, 2, 70}).Finding.Code) }, "speak.tls-only"},
-		"closed":            {"", func(p *Probe) string { return string(o.Nothing(ctx, io.EOF).Finding.Code) }, "speak.closed"},
-		"closed, and Redis": {"+PONG\r\n", func(p *Probe) string { return string(o.Nothing(ctx, io.EOF).Finding.Code) }, "speak.other-engine"},
-		"silent":            {"", func(p *Probe) string { return string(o.Nothing(ctx, os.ErrDeadlineExceeded).Finding.Code) }, "speak.silent"},
+		"by its bytes":      {"", func(o *Probe) string { return string(o.Unexpected(ctx, []byte("SSH-2.0-x\r\n")).Finding.Code) }, "speak.other-engine"},
+		"when asked":        {"+PONG\r\n", func(o *Probe) string { return string(o.Unexpected(ctx, []byte("??")).Finding.Code) }, "speak.other-engine"},
+		"nothing known":     {"", func(o *Probe) string { return string(o.Unexpected(ctx, []byte("??")).Finding.Code) }, "speak.garbage"},
+		"TLS at once":       {"", func(o *Probe) string { return string(o.Unexpected(ctx, []byte{21, 3, 1, 0, 2, 2, 70}).Finding.Code) }, "speak.tls-only"},
+		"closed":            {"", func(o *Probe) string { return string(o.Nothing(ctx, io.EOF).Finding.Code) }, "speak.closed"},
+		"closed, and Redis": {"+PONG\r\n", func(o *Probe) string { return string(o.Nothing(ctx, io.EOF).Finding.Code) }, "speak.other-engine"},
+		"silent":            {"", func(o *Probe) string { return string(o.Nothing(ctx, os.ErrDeadlineExceeded).Finding.Code) }, "speak.silent"},
 	} {
 		o, theirs := at(c.answer)
 		theirs.Close()

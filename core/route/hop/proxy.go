@@ -146,7 +146,8 @@ func socks5(conn net.Conn, address, user string, password secret.Value) (net.Con
 	}
 	var reply [2]byte
 	if _, err := io.ReadFull(conn, reply[:]); err != nil {
-		return nil, &proxyError{otherProtocol: true, text: "no answer to SOCKS5's first words"} // which such a server gives at once
+		// a proxy answers at once
+		return nil, &proxyError{otherProtocol: true, text: "no answer to SOCKS5's first words"}
 	}
 	switch {
 	case reply[0] != 5:
