@@ -1,6 +1,7 @@
 package profile
 
 import (
+	_ "embed"
 	"errors"
 	"net/netip"
 	"slices"
@@ -21,23 +22,8 @@ func aliasFile(t testing.TB, text string) *File {
 	return f
 }
 
-const skein = `format = 1
-
-# where the archive lives
-[alias.skein]
-engine    = "oracle"
-addresses = ["archive-a.saltmarsh.example:1521", "archive-b.saltmarsh.example"]   # both
-service   = "SKEIN"
-retries   = 2
-
-[alias]
-old-skein = { alias = "skein" }
-counts.srv = "_postgresql._tcp.saltmarsh.example"
-
-[hosts]
-"archive-a.saltmarsh.example" = ["192.0.2.10", "2001:db8::10"]
-archive-b.saltmarsh.example = "192.0.2.11"
-`
+//go:embed testdata/aliases.toml
+var skein string
 
 func TestAliasFile(t *testing.T) {
 	f := aliasFile(t, skein)

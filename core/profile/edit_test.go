@@ -6,31 +6,9 @@ import (
 	"strings"
 	"testing"
 
-	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
+	"gentleharbor/internal/testkit/allkeys"
 )
-
-func sets(t *testing.T, pairs ...string) []schema.Override {
-	t.Helper()
-	var all []schema.Override
-	for _, pair := range pairs {
-		k, text, _ := strings.Cut(pair, "=")
-		field := keys.Field(key.Name(k))
-		if field == nil {
-			t.Fatalf("no key %q", k)
-		}
-		if text == "" {
-			all = append(all, schema.Override{Field: field, Unset: true})
-			continue
-		}
-		v, err := field.ParseValue(text)
-		if err != nil {
-			t.Fatal(err)
-		}
-		all = append(all, schema.Override{Field: field, Value: v})
-	}
-	return all
-}
 
 // after applies an edit and returns the new text.
 func after(t *testing.T, edit *Edit, err error) string {
@@ -47,21 +25,21 @@ func after(t *testing.T, edit *Edit, err error) string {
 
 func TestSetTouchesNothingElse(t *testing.T) {
 	f := parse(t, sample)
-	edit, err := f.Set("sightings", sets(t, "port=5433", "note=on \"this\" laptop", "tags=local", "database="))
+	edit, err := f.Set("sightings", allkeys.Sets(t, "port=5433", "note=on \"this\" laptop", "tags=local", "database="))
 	got := after(t, edit, err)
 	want := strings.NewReplacer("port     = 5432", "port     = 5433",
 		"[\n  \"local\", # here\n  \"field\",\n]\n", "[\"local\"]\nnote     = \"on \\\"this\\\" laptop\"\n", "database = \"sightings\"\n", "").Replace(sample)
 	if got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}
-	edit, err = f.Set("sightings-ro", sets(t, "expect.version=15", "expect.tables=sighting,observer", "host=h.example"))
+	edit, err = f.Set("sightings-ro", allkeys.Sets(t, "expect.version=15", "expect.tables=sighting,observer", "host=h.example"))
 	got = after(t, edit, err)
 	want = strings.NewReplacer("user     = \"visitor\"\n", "user     = \"visitor\"\nhost     = \"h.example\"\n",
 		"version  = \">= 14\"\nwritable = false\n", "version  = \"15\"\nwritable = false\ntables   = [\"sighting\", \"observer\"]\n").Replace(sample)
 	if got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}
-	edit, err = f.Set("tides", sets(t, "expect.user=tidekeeper", "expect.writable=true", "database=tides"))
+	edit, err = f.Set("tides", allkeys.Sets(t, "expect.user=tidekeeper", "expect.writable=true", "database=tides"))
 	got = after(t, edit, err)
 	if want = sample + "database = \"tides\"\n\n[profile.tides.expect]\nuser = \"tidekeeper\"\nwritable = true\n"; got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
@@ -98,7 +76,7 @@ func TestSetForms(t *testing.T) {
 		{"like itself", "[profile.a]\nhost = \"g\"\n", "like=a", ""},
 	} {
 		f := parse(t, c.text)
-		edit, err := f.Set("a", sets(t, c.set))
+		edit, err := f.Set("a", allkeys.Sets(t, c.set))
 		var text []byte
 		if err == nil {
 			text, err = edit.Checked()
@@ -117,7 +95,7 @@ func TestSetForms(t *testing.T) {
 
 func TestAddRemoveRenameCopy(t *testing.T) {
 	f := parse(t, "")
-	edit, err := f.Add("field.notes", sets(t, "engine=postgresql", "host=h", "tags=a,b", "expect.writable=false"))
+	edit, err := f.Add("field.notes", allkeys.Sets(t, "engine=postgresql", "host=h", "tags=a,b", "expect.writable=false"))
 	first := after(t, edit, err)
 	if want := "format = 1\n\n[profile.\"field.notes\"]\nengine = \"postgresql\"\nhost   = \"h\"\ntags   = [\"a\", \"b\"]\n\n[profile.\"field.notes\".expect]\nwritable = false\n"; first != want {
 		t.Errorf("got\n%s", first)
@@ -167,7 +145,7 @@ func TestAddRemoveRenameCopy(t *testing.T) {
 		"no name":     second(f.Add("A", nil)),
 		"taken":       second(f.Add("tides", nil)),
 		"taken again": second(f.Rename("tides", "sightings")),
-		"like nobody": second(f.Add("x", sets(t, "like=sitings"))),
+		"like nobody": second(f.Add("x", allkeys.Sets(t, "like=sitings"))),
 	} {
 		var refused *RequestError
 		if !errors.As(err, &refused) {

@@ -1,6 +1,7 @@
 package profile
 
 import (
+	_ "embed"
 	"errors"
 	"fmt"
 	"strings"
@@ -9,37 +10,8 @@ import (
 	"gentleharbor/core/profile/key"
 )
 
-const sample = `# the field station's databases
-format = 1
-
-# the plain case
-[profile.sightings]
-engine   = "postgresql"   # 15 on this laptop
-host     = "127.0.0.1"
-port     = 5432
-
-database = "sightings"
-user     = "warden"
-tags     = [
-  "local", # here
-  "field",
-]
-
-[profile.sightings-ro]
-like     = "sightings"
-user     = "visitor"
-
-[profile.sightings-ro.expect]
-version  = ">= 14"
-writable = false
-
-# by the estuary
-[profile.tides]
-engine = "postgresql"
-hosts = ["10.0.0.1", "[2001:db8::1]:5433"]
-target = "writable"
-user = "tidekeeper"
-`
+//go:embed testdata/profiles.toml
+var sample string
 
 func parse(t *testing.T, text string) *File {
 	t.Helper()

@@ -1,9 +1,6 @@
 package vouch
 
-import (
-	"gentleharbor/core/engines"
-	"gentleharbor/core/profile/schema"
-)
+import "gentleharbor/internal/testkit/allkeys"
 
 // allKeys is the table of keys for the tests of this package.
-var allKeys = schema.New(engines.All())
+var allKeys = allkeys.Keys

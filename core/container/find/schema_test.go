@@ -1,9 +1,6 @@
 package find
 
-import (
-	"gentleharbor/core/engines"
-	"gentleharbor/core/profile/schema"
-)
+import "gentleharbor/internal/testkit/allkeys"
 
 // keys is the table of keys for the tests of this package.
-var keys = schema.New(engines.All())
+var keys = allkeys.Keys

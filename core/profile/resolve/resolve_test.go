@@ -14,39 +14,22 @@ import (
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/profile/syntax"
+	"gentleharbor/internal/testkit/allkeys"
 )
 
-const sample = `# the field station's databases
-format = 1
+// The samples of the files, as package profile has them.
+var (
+	sample = sampleFile("profiles.toml")
+	skein  = sampleFile("aliases.toml")
+)
 
-# the plain case
-[profile.sightings]
-engine   = "postgresql"   # 15 on this laptop
-host     = "127.0.0.1"
-port     = 5432
-
-database = "sightings"
-user     = "warden"
-tags     = [
-  "local", # here
-  "field",
-]
-
-[profile.sightings-ro]
-like     = "sightings"
-user     = "visitor"
-
-[profile.sightings-ro.expect]
-version  = ">= 14"
-writable = false
-
-# by the estuary
-[profile.tides]
-engine = "postgresql"
-hosts = ["10.0.0.1", "[2001:db8::1]:5433"]
-target = "writable"
-user = "tidekeeper"
-`
+func sampleFile(name string) string {
+	data, err := os.ReadFile("../testdata/" + name)
+	if err != nil {
+		panic(err)
+	}
+	return string(data)
+}
 
 // aliasFile reads the text of an aliases.toml.
 func aliasFile(t testing.TB, text string) *profile.File {
@@ -61,24 +44,6 @@ func aliasFile(t testing.TB, text string) *profile.File {
 	}
 	return f
 }
-
-const skein = `format = 1
-
-# where the archive lives
-[alias.skein]
-engine    = "oracle"
-addresses = ["archive-a.saltmarsh.example:1521", "archive-b.saltmarsh.example"]   # both
-service   = "SKEIN"
-retries   = 2
-
-[alias]
-old-skein = { alias = "skein" }
-counts.srv = "_postgresql._tcp.saltmarsh.example"
-
-[hosts]
-"archive-a.saltmarsh.example" = ["192.0.2.10", "2001:db8::10"]
-archive-b.saltmarsh.example = "192.0.2.11"
-`
 
 func parsed(t *testing.T, text string) *profile.File {
 	t.Helper()
@@ -115,28 +80,6 @@ like = "tides"
 like = "tides"
 hop  = []
 `
-
-func sets(t *testing.T, pairs ...string) []schema.Override {
-	t.Helper()
-	var all []schema.Override
-	for _, pair := range pairs {
-		k, text, _ := strings.Cut(pair, "=")
-		field := keys.Field(key.Name(k))
-		if field == nil {
-			t.Fatalf("no key %q", k)
-		}
-		if text == "" {
-			all = append(all, schema.Override{Field: field, Unset: true})
-			continue
-		}
-		v, err := field.ParseValue(text)
-		if err != nil {
-			t.Fatal(err)
-		}
-		all = append(all, schema.Override{Field: field, Value: v})
-	}
-	return all
-}
 
 func parse(t *testing.T, text string) *profile.File {
 	t.Helper()
@@ -201,11 +144,11 @@ func TestContainerForms(t *testing.T) {
 		if have, ok := address.ContainerOf(r); !ok || have != want || r.Address().Key != "container" || !r.Local() || r.Text(key.TLS) != "offered" {
 			t.Errorf("%s is %+v, %q, local %v, tls %s", text, have, r.Address().Key, r.Local(), r.Text(key.TLS))
 		}
-		if far := Of(f, f.Lookup("ringing"), sets(t, "endpoint=tcp://far.saltmarsh.example:2376"), Environment{Lookup: func(string) (string, bool) { return "", false }}); far.Local() || far.Text(key.TLS) != "verified" {
+		if far := Of(f, f.Lookup("ringing"), allkeys.Sets(t, "endpoint=tcp://far.saltmarsh.example:2376"), Environment{Lookup: func(string) (string, bool) { return "", false }}); far.Local() || far.Text(key.TLS) != "verified" {
 			t.Errorf("at an engine elsewhere the rule is %s", far.Text(key.TLS))
 		}
 		for set, line := range map[string]string{"container=other": `container = "other"`, "container=a/b": `container = { project = "a", service = "b" }`} {
-			edit, err := f.Set("ringing", sets(t, set))
+			edit, err := f.Set("ringing", allkeys.Sets(t, set))
 			if err != nil {
 				if !strings.Contains(text, "\ncontainer") && !strings.HasPrefix(text, "[") && !strings.HasPrefix(text, "container.") {
 					t.Errorf("%s in\n%s: %v", set, text, err)
@@ -218,7 +161,7 @@ func TestContainerForms(t *testing.T) {
 				t.Errorf("%s in\n%s came to\n%s", set, text, got)
 			}
 		}
-		edit, err := f.Set("ringing", sets(t, "container=", "host=127.0.0.1"))
+		edit, err := f.Set("ringing", allkeys.Sets(t, "container=", "host=127.0.0.1"))
 		if err != nil {
 			continue
 		}
@@ -513,11 +456,11 @@ func TestProjects(t *testing.T) {
 
 // TestValues: what stands in no file is resolved like what does.
 func TestValues(t *testing.T) {
-	r := Values(keys, "address", sets(t, "engine=mysql", "host=db.example", "user=warden"), Environment{})
+	r := Values(keys, "address", allkeys.Sets(t, "engine=mysql", "host=db.example", "user=warden"), Environment{})
 	if r.Port() != 3306 || r.Engine().Word != "mysql" || r.Address().Key != "host" || r.AliasProblem() != nil || address.PortOverride(r) || r.Problem() != nil {
 		t.Errorf("%d %+v", r.Port(), r.Problem())
 	}
-	r = Values(keys, "address", sets(t, "alias=none"), Environment{})
+	r = Values(keys, "address", allkeys.Sets(t, "alias=none"), Environment{})
 	if r.AliasProblem() == nil || address.SRVDomain("_db._tcp.saltmarsh.example.") != "saltmarsh.example" {
 		t.Error("an alias of nowhere leads somewhere")
 	}

@@ -127,19 +127,9 @@ with new keys and no readers: whoever knows the old passphrase can open it then.
 			if err != nil {
 				return err
 			}
-			from, err := otherFile(c.Args[0])
+			from, pass, theirs, err := c.otherWallet(ctx, o, other, s)
 			if err != nil {
 				return err
-			}
-			pass, err := c.passphrase(ctx, o, s)
-			if err != nil {
-				return err
-			}
-			theirs := pass
-			if other.File != "" {
-				if theirs, err = c.passphrase(ctx, other, s); err != nil {
-					return err
-				}
 			}
 			was := from.Generation()
 			w, gone, err := s.Restore(ctx, from, pass, theirs, old)
@@ -197,19 +187,9 @@ An entry that was removed on one of the machines comes back.`,
 			if err != nil {
 				return err
 			}
-			from, err := otherFile(c.Args[0])
+			from, pass, theirs, err := c.otherWallet(ctx, o, other, s)
 			if err != nil {
 				return err
-			}
-			pass, err := c.passphrase(ctx, o, s)
-			if err != nil {
-				return err
-			}
-			theirs := pass
-			if other.File != "" {
-				if theirs, err = c.passphrase(ctx, other, s); err != nil {
-					return err
-				}
 			}
 			m, err := s.Merge(ctx, from, pass, theirs)
 			if wallet.IsWrongPassphrase(err) && other.File == "" && c.Interactive() {
@@ -232,4 +212,21 @@ An entry that was removed on one of the machines comes back.`,
 			return nil
 		}),
 	}
+}
+
+// otherWallet is the other file that the argument names, and the passphrases of this wallet and of that one: this
+// one's, where no flag names another.
+func (c *Call) otherWallet(ctx context.Context, o, other WalletFlags,
+	s wallet.Store) (from *wallet.File, pass, theirs *wallet.Passphrase, err error) {
+	if from, err = otherFile(c.Args[0]); err != nil {
+		return nil, nil, nil, err
+	}
+	if pass, err = c.passphrase(ctx, o, s); err != nil {
+		return nil, nil, nil, err
+	}
+	theirs = pass
+	if other.File != "" {
+		theirs, err = c.passphrase(ctx, other, s)
+	}
+	return from, pass, theirs, err
 }
