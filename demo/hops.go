@@ -43,7 +43,8 @@ func (s *stage) startHops() error {
 // the gate and the sluice.
 func (s *stage) tideProfiles() string {
 	hop := func(profile string, server *ssh.Server) string {
-		return fmt.Sprintf("\n[[profile.%s.hop]]\nhost = \"127.0.0.1\"\nport = %d\nuser = \"keeper\"\nkey  = \"gate-key\"\n", profile, server.Port())
+		return fmt.Sprintf("\n[[profile.%s.hop]]\nhost = \"127.0.0.1\"\nport = %d\nuser = \"keeper\"\nkey  = \"gate-key\"\n",
+			profile, server.Port())
 	}
 	return fmt.Sprintf(`
 [profile.tides]

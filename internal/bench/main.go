@@ -159,7 +159,8 @@ func (b *bench) logins() error {
 	base := fmt.Sprintf("host=127.0.0.1 port=%d dbname=sightings user=warden password='%s'", server.Port,
 		strings.ReplaceAll(testkit.WardenPassword, `\`, `\\`))
 	b.env = append(b.env, "PGPASSWORD="+testkit.WardenPassword)
-	if err := b.compare("test / client, PostgreSQL", 0.60, []string{"gharbor", "test", "sightings", "-override", "tls=off"},
+	ours := []string{"gharbor", "test", "sightings", "-override", "tls=off"}
+	if err := b.compare("test / client, PostgreSQL", 0.60, ours,
 		[]string{server.Client(), "-X", "-q", "-A", "-t", "-c", "SELECT 1",
 			fmt.Sprintf("host=127.0.0.1 port=%d dbname=sightings user=warden sslmode=disable", server.Port)}); err != nil {
 		return err

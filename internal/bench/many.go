@@ -35,8 +35,8 @@ func (b *bench) mariadb() error {
 	dsn := fmt.Sprintf("admin:%s@tcp(127.0.0.1:%d)/moult", testkit.AdminPassword, server.Port)
 	b.env = append(b.env, "MYSQL_PWD="+testkit.AdminPassword)
 	if err := b.compare("test / client, MariaDB", 0.70, []string{"gharbor", "test", "moult", "-override", "tls=off"},
-		[]string{server.Client(), "--no-defaults", "-h", "127.0.0.1", "-P", fmt.Sprint(server.Port), "-u", "admin", "--skip-ssl",
-			"-B", "-N", "-e", "SELECT 1", "moult"}); err != nil {
+		[]string{server.Client(), "--no-defaults", "-h", "127.0.0.1", "-P", fmt.Sprint(server.Port), "-u", "admin",
+			"--skip-ssl", "-B", "-N", "-e", "SELECT 1", "moult"}); err != nil {
 		return err
 	}
 	if err := b.compare("test, MariaDB, TLS off", 1.5, []string{"gharbor", "test", "moult", "-override", "tls=off"},
