@@ -35,6 +35,7 @@ type Spec struct {
 	Image       *Image // nil where no container image of it is known
 	Accounts    Accounts
 	Identity    Identity
+	Statements  *Statements // nil where none are run
 
 	// RefusedTry is a line to try where the port of a server refuses; "" for none of its own.
 	RefusedTry string

@@ -16,12 +16,13 @@ const family = Word
 
 // Spec is the engine for MySQL.
 var Spec = &engine.Spec{
-	Word:   Word,
-	Name:   "MySQL",
-	Family: family,
-	Port:   usualPort,
-	Begin:  Begin(Word),
-	Keys:   keys,
+	Word:       Word,
+	Name:       "MySQL",
+	Family:     family,
+	Port:       usualPort,
+	Begin:      Begin(Word),
+	Statements: statements,
+	Keys:       keys,
 	URL: engine.URL{
 		Scheme:     Word,
 		Schemes:    []string{Word},
@@ -79,12 +80,13 @@ var Spec = &engine.Spec{
 
 // MariaDBSpec is the engine for MariaDB.
 var MariaDBSpec = &engine.Spec{
-	Word:   MariaDB,
-	Name:   "MariaDB",
-	Family: family,
-	Port:   usualPort,
-	Begin:  Begin(MariaDB),
-	Keys:   keys,
+	Word:       MariaDB,
+	Name:       "MariaDB",
+	Family:     family,
+	Port:       usualPort,
+	Begin:      Begin(MariaDB),
+	Statements: statements,
+	Keys:       keys,
 	URL: engine.URL{
 		Scheme:     Word, // the one that libraries read
 		Schemes:    []string{MariaDB},

@@ -11,10 +11,11 @@ import (
 
 // Spec is the engine.
 var Spec = &engine.Spec{
-	Word:  Word,
-	Name:  "Oracle",
-	Port:  1521,
-	Begin: Begin,
+	Word:       Word,
+	Name:       "Oracle",
+	Port:       1521,
+	Begin:      Begin,
+	Statements: statements,
 	Keys: engine.Keys{
 		Only: []key.Name{key.Service, key.Instance, key.As},
 		Idle: map[key.Name]string{key.Database: "the service decides which one is opened"},

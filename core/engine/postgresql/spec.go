@@ -15,10 +15,11 @@ const usualPort = 5432
 
 // Spec is the engine.
 var Spec = &engine.Spec{
-	Word:  Word,
-	Name:  "PostgreSQL",
-	Port:  usualPort,
-	Begin: Begin,
+	Word:       Word,
+	Name:       "PostgreSQL",
+	Port:       usualPort,
+	Begin:      Begin,
+	Statements: statements,
 	Keys: engine.Keys{
 		UserDatabase: true,
 		Notes:        map[key.Name]string{key.Database: "on PostgreSQL the user's name where not set"},

@@ -1,0 +1,31 @@
+package mysql
+
+import (
+	"strings"
+
+	"gentleharbor/core/engine"
+)
+
+// statements are those of MySQL and MariaDB (MySQL reference manual, "Language Structure").
+var statements = &engine.Statements{
+	Lexis: engine.Lexis{
+		Backslashes:  true,
+		DoubleQuoted: true,
+		Backticks:    true,
+		HashComments: true,
+		DashSpace:    true,
+		VersionHints: true,
+		Delimiter:    true,
+	},
+	Quote:     func(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" },
+	Parameter: func(int) string { return "?" },
+	Known: strings.Fields("ALTER ANALYZE BEGIN CACHE CHANGE CHECK CHECKSUM COMMIT CREATE DEALLOCATE DELETE DESC DESCRIBE DROP " +
+		"EXPLAIN FLUSH GET GRANT HANDLER HELP INSERT KILL LOCK OPTIMIZE PREPARE PURGE RELEASE RENAME REPAIR " +
+		"REPLACE RESET REVOKE ROLLBACK SAVEPOINT SELECT SET SHOW SIGNAL START STOP TABLE TRUNCATE UNLOCK " +
+		"UPDATE USE VALUES WITH XA"),
+	Secrets: [][]string{
+		{"PASSWORD", "'"}, {"IDENTIFIED", "BY"}, {"IDENTIFIED", "WITH", "*", "AS"}, {"IDENTIFIED", "WITH", "*", "BY"},
+		{"IDENTIFIED", "VIA", "*", "USING"}, {"MASTER_PASSWORD"}, {"SOURCE_PASSWORD"},
+	},
+	ReadOnly: "SET SESSION TRANSACTION READ ONLY",
+}

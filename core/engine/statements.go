@@ -1,0 +1,129 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"time"
+)
+
+// Statements is what an engine says of its statements. nil is an engine that takes none here.
+type Statements struct {
+	Lexis Lexis
+	// Quote writes a name as the engine's statements need it, quotes and all.
+	Quote func(name string) string
+	// Parameter is how the n-th parameter stands in a statement, from 1: "$1", "?".
+	Parameter func(n int) string
+	// Known are the first words of statements of which it is known what they may destroy. One of another word can't
+	// be seen into.
+	Known []string
+	// Secrets are words behind one another that have a password behind them; "'" is a text in quotes, "*" any word.
+	Secrets [][]string
+	// ReadOnly is the statement that makes a session read-only, "" where there is none.
+	ReadOnly string
+}
+
+// Lexis is how an engine's statements are taken apart: where quotes and comments end, and where a statement does.
+type Lexis struct {
+	Backslashes    bool // a backslash in quotes takes the next character with it
+	EscapeStrings  bool // E'…' has backslashes, whatever Backslashes says
+	DoubleQuoted   bool // "…" is a text, with backslashes as '…' has them; else a name
+	Backticks      bool // `…` is a name
+	DollarQuotes   bool // $tag$…$tag$
+	OtherQuotes    bool // q'[…]'
+	HashComments   bool // # to the end of the line
+	DashSpace      bool // -- begins a comment only before a blank or a line's end
+	NestedComments bool
+	VersionHints   bool // /*! … */ is a part of the statement
+	Parentheses    bool // a ; in parentheses ends nothing
+	AtomicBodies   bool // BEGIN … END in a function or procedure
+	CopyData       bool // data follows COPY … FROM STDIN
+	Delimiter      bool // DELIMITER … changes what ends a statement
+	Blocks         bool // blocks of code end with a / on a line of its own
+}
+
+// Column is a column of a result.
+type Column struct {
+	Name   string
+	Type   string // as the server names it, "" where it does not
+	Number bool   // its values are numbers
+	Binary bool   // its values are bytes, written as text: \x…
+	JSON   bool   // its values are JSON
+	Truth  bool   // its values are true or false
+}
+
+// Results takes what a statement gives. A method's error ends the statement.
+type Results interface {
+	// Begin is called before the rows of each result that has some.
+	Begin([]Column) error
+	// Row is a row: a nil value is NULL. It is valid until Row returns.
+	Row([][]byte) error
+	// End is called after each result, one without rows too.
+	End(Done) error
+	// Notice is what the server says beside it.
+	Notice(Notice)
+}
+
+// Done is how one result ended.
+type Done struct {
+	Command  string // the server's word for what was done: "SELECT", "CREATE TABLE"; "" where it has none
+	Rows     int64  // given
+	Changed  int64  // by the server's count; -1 where it has none
+	Warnings int    // that the server counted
+}
+
+// Notice is a message beside a result.
+type Notice struct {
+	Severity string // the server's word: "NOTICE", "WARNING"
+	Code     string
+	Message  string
+	Detail   string
+	Hint     string
+}
+
+// Statement is one to run.
+type Statement struct {
+	Text string
+	// Arguments are the values of its parameters; nil is NULL.
+	Arguments []*string
+}
+
+// StatementError is a server's refusal of a statement.
+type StatementError struct {
+	Severity string
+	Code     string // SQLSTATE, or the engine's own number
+	Message  string
+	Detail   string
+	Hint     string
+	Where    string // in which function, in the server's words
+	Position int    // in the statement's text, in characters from 1; 0 where the server does not say
+	Line     int    // in the statement's text, from 1; 0 where the server does not say
+	Near     string // the text at which the server stopped, "" where it does not say
+	Fatal    bool   // the server has ended the session
+}
+
+func (e *StatementError) Error() string {
+	text := e.Message
+	if e.Code != "" {
+		text += " (" + e.Code + ")"
+	}
+	return text
+}
+
+// LostError is a connection that ended while a statement ran: whether the server carried it out is not known.
+type LostError struct{ Err error }
+
+func (e *LostError) Error() string { return fmt.Sprintf("the connection was lost: %v", e.Err) }
+
+func (e *LostError) Unwrap() error { return e.Err }
+
+// Runner is a conversation that runs statements, once its session is open.
+type Runner interface {
+	// Run runs a statement and gives its results to a Results. Its error is a *StatementError, a *LostError, or
+	// what the Results said. At the end of ctx the statement is cancelled at the server, and the error is that of
+	// ctx, joined with how the server ended it.
+	Run(ctx context.Context, s Statement, to Results) error
+	// InTransaction tells whether a transaction is open.
+	InTransaction() bool
+	// Took is the time of the last statement at the server, 0 where it is not known.
+	Took() time.Duration
+}

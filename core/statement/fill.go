@@ -1,0 +1,95 @@
+package statement
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"gentleharbor/core/engine"
+	"gentleharbor/core/nearest"
+)
+
+// Values are what placeholders stand for, by name. A nil value is NULL.
+type Values map[string]*string
+
+// identifier stands before the name of a placeholder that is a name and no value: {identifier NAME}.
+const identifier = "identifier "
+
+// Fill makes a statement of a piece. With values, {NAME} becomes a parameter with the value of that name, and
+// {identifier NAME} a name in the engine's quotes; used notes the names that were. Without values braces mean
+// nothing.
+func Fill(p *Piece, values Values, by *engine.Statements, used map[string]bool) (engine.Statement, error) {
+	if values == nil {
+		return engine.Statement{Text: string(p.Text)}, nil
+	}
+	var text strings.Builder
+	var s engine.Statement
+	from := 0
+	for _, b := range p.braces {
+		word := string(p.Text[b.from+1 : b.to-1])
+		name, isName := strings.CutPrefix(word, identifier)
+		name = strings.TrimSpace(name)
+		value, ok := values[name]
+		if !ok {
+			return s, p.placeholderError(b, unknownValue(name, values))
+		}
+		used[name] = true
+		text.Write(p.Text[from:b.from])
+		from = b.to
+		switch {
+		case isName && (value == nil || *value == ""):
+			return s, p.placeholderError(b, fmt.Sprintf("{identifier %s} needs a name, and its value is empty", name))
+		case isName && strings.ContainsRune(*value, 0):
+			return s, p.placeholderError(b, fmt.Sprintf("{identifier %s} has a zero byte in it", name))
+		case isName:
+			text.WriteString(by.Quote(*value))
+		default:
+			s.Arguments = append(s.Arguments, value)
+			text.WriteString(by.Parameter(len(s.Arguments)))
+		}
+	}
+	text.Write(p.Text[from:])
+	s.Text = text.String()
+	return s, nil
+}
+
+// placeholderError is an error at a placeholder.
+func (p *Piece) placeholderError(at span, what string) error {
+	line, column := Place(p, at.from)
+	return &SyntaxError{line, column, what}
+}
+
+// Place is the line and column in the script of a byte of a piece's text.
+func Place(p *Piece, at int) (line, column int) {
+	before := string(p.Text[:min(at, len(p.Text))])
+	line = p.Line + strings.Count(before, "\n")
+	if i := strings.LastIndexByte(before, '\n'); i >= 0 {
+		return line, len(before) - i
+	}
+	return line, p.Column + len(before)
+}
+
+func unknownValue(name string, values Values) string {
+	var names []string
+	for n := range values {
+		names = append(names, n)
+	}
+	slices.Sort(names)
+	what := fmt.Sprintf("{%s} has no value: -let %s=VALUE gives it one", name, name)
+	if near := nearest.Name(name, names); near != "" {
+		what += fmt.Sprintf("; did you mean {%s}?", near)
+	}
+	return what
+}
+
+// Unused are the names of values that no placeholder used, sorted.
+func (v Values) Unused(used map[string]bool) []string {
+	var names []string
+	for name := range v {
+		if !used[name] {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	return names
+}

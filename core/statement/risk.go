@@ -1,0 +1,66 @@
+package statement
+
+import (
+	"slices"
+
+	"gentleharbor/core/engine"
+)
+
+// Risk says what a statement may destroy, "" for nothing: words are those of its piece. It prevents mistakes, and is
+// no control of access.
+func Risk(words []string, by *engine.Statements) string {
+	if len(words) == 0 {
+		return ""
+	}
+	switch first := words[0]; {
+	case first == "DROP", first == "TRUNCATE", first == "GRANT", first == "REVOKE":
+		return first
+	case first == "ALTER" && slices.Contains(words, "DROP"):
+		return "ALTER … DROP"
+	case !slices.Contains(by.Known, first):
+		return "what " + first + " does can't be seen from here"
+	}
+	for i, word := range words {
+		if (word == "DELETE" || word == "UPDATE") && acts(words, i) && !slices.Contains(words[i:], "WHERE") {
+			return word + " without a condition"
+		}
+	}
+	return ""
+}
+
+// acts tells whether a DELETE or UPDATE is one, and not a part of another clause.
+func acts(words []string, i int) bool {
+	if i == 0 {
+		return true
+	}
+	switch words[i-1] {
+	case "FOR", "ON", "KEY", "DO", "OF", "BEFORE", "AFTER", "OR", "NO", "THEN", "COMMENT", "INSTEAD":
+		return false
+	}
+	switch words[0] {
+	case "WITH", "EXPLAIN", "ANALYZE", "DESC", "DESCRIBE", "PREPARE":
+		return true
+	}
+	return false
+}
+
+// HasSecret tells whether a statement has a password in it.
+func HasSecret(words []string, by *engine.Statements) bool {
+	for _, secret := range by.Secrets {
+		for i := 0; i+len(secret) <= len(words); i++ {
+			if follows(words[i:], secret) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func follows(words, pattern []string) bool {
+	for i, want := range pattern {
+		if want != "*" && words[i] != want {
+			return false
+		}
+	}
+	return true
+}

@@ -1,0 +1,227 @@
+// Package statement takes scripts apart into statements, fills placeholders in, judges what a statement may
+// destroy, and writes results. It is a room behind check: what is run here runs on the connection that a test
+// proved. The rules of an engine are its engine.Statements; nothing here knows a socket. Start with NewSplitter.
+package statement
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+
+	"gentleharbor/core/engine"
+)
+
+// maxStatement bounds one statement, in bytes: servers take at most 1 GiB.
+const maxStatement = 1 << 30
+
+// Piece is a part of a script that ends with a statement: put together again, the pieces are the script. Its bytes
+// are valid until the next call of the splitter.
+type Piece struct {
+	Raw    []byte   // everything: blanks and comments before the statement, its text, and what ends it
+	Text   []byte   // the statement alone; empty where there are only blanks and comments
+	Line   int      // of the text's first character, from 1
+	Column int      // likewise, in bytes from 1
+	Words  []string // the statement's words in capital letters, without quotes, comments and values
+	Data   bool     // lines of data follow, which ReadData gives
+	Ended  bool     // something ended the statement; false for the rest of a script
+
+	braces []span // in Text
+}
+
+// Empty tells that there is no statement in the piece.
+func (p *Piece) Empty() bool { return len(p.Text) == 0 }
+
+// SyntaxError is a script that can't be taken apart, with the place where what is wrong begins.
+type SyntaxError struct {
+	Line, Column int
+	What         string
+}
+
+func (e *SyntaxError) Error() string { return fmt.Sprintf("%d:%d: %s", e.Line, e.Column, e.What) }
+
+// Splitter takes a script apart. It holds one statement at a time in memory.
+type Splitter struct {
+	in    io.Reader
+	lexis engine.Lexis
+	ended bool  // nothing more is to be read
+	err   error // of reading
+
+	buffer []byte // what was read and is still needed
+	base   int    // where the piece that is looked at begins in it
+	pos    int    // of the next byte to look at
+	lineAt int    // the line at base, from 1
+	column int    // the column at base, from 1
+
+	delimiter string
+	standard  bool // '…' has no backslashes, though the server could be told otherwise
+}
+
+// NewSplitter takes a script apart by an engine's rules.
+func NewSplitter(in io.Reader, lexis engine.Lexis) *Splitter {
+	return &Splitter{in: in, lexis: lexis, lineAt: 1, column: 1, delimiter: ";", standard: true}
+}
+
+// chunk is how much is read at a time.
+const chunk = 64 << 10
+
+// more reads on. It says whether there was more.
+func (s *Splitter) more() bool {
+	if s.ended {
+		return false
+	}
+	if len(s.buffer)-s.base > maxStatement {
+		s.err, s.ended = &SyntaxError{s.lineAt, s.column, "this statement is longer than a server takes (1 GiB)"}, true
+		return false
+	}
+	old := len(s.buffer)
+	if cap(s.buffer)-old < chunk {
+		grown := make([]byte, old, 2*cap(s.buffer)+chunk)
+		copy(grown, s.buffer)
+		s.buffer = grown
+	}
+	n, err := s.in.Read(s.buffer[old : old+chunk])
+	s.buffer = s.buffer[:old+n]
+	if err != nil {
+		s.ended = true
+		if !errors.Is(err, io.EOF) {
+			s.err = err
+		}
+	}
+	return n > 0 || !s.ended
+}
+
+// at is the byte i places behind the next one, 0 behind the end.
+func (s *Splitter) at(i int) byte {
+	for s.pos+i >= len(s.buffer) {
+		if !s.more() {
+			return 0
+		}
+	}
+	return s.buffer[s.pos+i]
+}
+
+// atEnd tells that nothing is left.
+func (s *Splitter) atEnd() bool {
+	for s.pos >= len(s.buffer) {
+		if !s.more() {
+			return true
+		}
+	}
+	return false
+}
+
+// starts tells whether the rest starts with a text.
+func (s *Splitter) starts(text string) bool {
+	if text == "" {
+		return false
+	}
+	s.at(len(text) - 1)
+	return bytes.HasPrefix(s.buffer[s.pos:], []byte(text))
+}
+
+// place is the line and column of a position in the buffer.
+func (s *Splitter) place(at int) (line, column int) {
+	before := s.buffer[s.base:at]
+	line = s.lineAt + bytes.Count(before, []byte("\n"))
+	if i := bytes.LastIndexByte(before, '\n'); i >= 0 {
+		return line, len(before) - i
+	}
+	return line, s.column + len(before)
+}
+
+// wrong is a syntax error that begins at a position in the buffer.
+func (s *Splitter) wrong(at int, what string) error {
+	line, column := s.place(at)
+	return &SyntaxError{line, column, what}
+}
+
+// Next is the next piece; io.EOF after the last.
+func (s *Splitter) Next() (*Piece, error) {
+	s.compact()
+	if s.atEnd() {
+		if s.err != nil {
+			return nil, s.err
+		}
+		return nil, io.EOF
+	}
+	l := &scan{Splitter: s, start: -1}
+	err := l.run()
+	if s.err != nil {
+		err = s.err
+	}
+	if err != nil {
+		return nil, err
+	}
+	p := &Piece{Words: l.words, Ended: l.end >= 0, Data: l.copies()}
+	p.Raw = s.buffer[s.base:s.pos]
+	if l.start >= 0 {
+		p.Text = s.buffer[l.start:l.last]
+		p.Line, p.Column = s.place(l.start)
+		for _, b := range l.braces {
+			p.braces = append(p.braces, span{b.from - l.start, b.to - l.start})
+		}
+	} else {
+		p.Line, p.Column = s.place(s.base)
+	}
+	s.settings(l.words)
+	s.advance()
+	return p, nil
+}
+
+// advance begins a new piece at the next byte.
+func (s *Splitter) advance() {
+	s.lineAt, s.column = s.place(s.pos)
+	s.base = s.pos
+}
+
+// compact takes out of the buffer what was given, once that is worth it.
+func (s *Splitter) compact() {
+	if s.base > chunk || s.base == len(s.buffer) {
+		n := copy(s.buffer, s.buffer[s.base:])
+		s.buffer, s.pos, s.base = s.buffer[:n], s.pos-s.base, 0
+	}
+}
+
+// settings follows what a statement changes of how the next are read.
+func (s *Splitter) settings(words []string) {
+	if len(words) >= 3 && words[0] == "SET" && s.lexis.EscapeStrings {
+		for i, word := range words {
+			if word == "STANDARD_CONFORMING_STRINGS" && i+1 < len(words) {
+				s.standard = words[len(words)-1] != "OFF"
+			}
+		}
+	}
+}
+
+// ReadData gives the lines of data behind a piece that says so, without the line that ends them (\.), to a
+// function. raw are the bytes of a line with its end; last is true for the line that ends the data.
+func (s *Splitter) ReadData(line func(raw []byte, last bool) error) error {
+	for {
+		s.compact()
+		i := bytes.IndexByte(s.buffer[s.pos:], '\n')
+		for i < 0 && s.more() {
+			i = bytes.IndexByte(s.buffer[s.pos:], '\n')
+		}
+		if s.err != nil {
+			return s.err
+		}
+		if i < 0 {
+			i = len(s.buffer) - s.pos - 1
+		}
+		raw := s.buffer[s.pos : s.pos+i+1]
+		if len(raw) == 0 {
+			return nil
+		}
+		last := len(raw) <= 4 && strings.TrimRight(string(raw), "\r\n") == `\.`
+		if err := line(raw, last); err != nil {
+			return err
+		}
+		s.pos += i + 1
+		s.advance()
+		if last {
+			return nil
+		}
+	}
+}
