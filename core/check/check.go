@@ -83,11 +83,12 @@ type Runner struct {
 	// refused; nil for none.
 	Admin *resolve.Profile
 
-	until    string               // the test stops after this stage; "" is the end
-	onTLS    func(*tlsrule.Facts) // told of the handshake's facts; may be nil
-	single   bool                 // no connection but the one that is tested
-	thorough bool                 // read what only a comparison needs
-	hints    *hints               // what answers nearby, for a run of many; nil for one
+	until      string               // the test stops after this stage; "" is the end
+	onTLS      func(*tlsrule.Facts) // told of the handshake's facts; may be nil
+	single     bool                 // no connection but the one that is tested
+	thorough   bool                 // read what only a comparison needs
+	statements bool                 // the conversation is for statements
+	hints      *hints               // what answers nearby, for a run of many; nil for one
 }
 
 // test is one test under way.
@@ -117,6 +118,39 @@ func (r *Runner) Run(ctx context.Context, p *resolve.Profile) *Report {
 		conv.Close()
 	}
 	return report
+}
+
+// Opened is a connection that a test proved, for statements.
+type Opened struct {
+	Report *Report
+	Runner engine.Runner // nil where a stage before the expectations failed, or the engine runs no statements
+	conv   engine.Conversation
+}
+
+// Close ends the connection, and the hops that it goes through.
+func (o *Opened) Close() {
+	if o.conv != nil {
+		o.conv.Close()
+	}
+}
+
+// Open tests a profile, and keeps the connection. Whoever opens it closes it.
+func (r *Runner) Open(ctx context.Context, p *resolve.Profile) *Opened {
+	one := *r
+	one.statements = true
+	o := &Opened{}
+	o.Report, o.conv = one.test(ctx, p)
+	first, _ := o.Report.First()
+	broken := first.Outcome == finding.Fail && first.Stage != "expect"
+	if o.conv == nil || broken || o.Report.Interrupted {
+		return o
+	}
+	conv := o.conv
+	if hops, ok := conv.(throughHops); ok {
+		conv = hops.Conversation
+	}
+	o.Runner, _ = conv.(engine.Runner)
+	return o
 }
 
 // on is the runner with the network as a profile's files have it.

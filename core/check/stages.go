@@ -352,6 +352,7 @@ func (a *attempt) target(reached *route.Reached) engine.Target {
 		PeerChecked:   reached.Network == "unix" && !a.at.ViaHop && route.PeerChecked(reached.Conn, a.at.Folder),
 		Greetings:     t.profile.Schema().Engines().Greetings(),
 		Thorough:      t.thorough,
+		ForStatements: t.statements,
 		NoSecret:      a.secret.None,
 		NoSecretTried: a.secret.Tried,
 		Service:       t.profile.Text(key.Service),

@@ -52,6 +52,9 @@ type Target struct {
 	// spend, and only a comparison needs.
 	Thorough bool
 
+	// ForStatements tells that statements will be run: an answer may be of any size then.
+	ForStatements bool
+
 	// NoSecret is set where nothing will be sent: the source is none, or no
 	// source had an entry. NoSecretTried lists what was looked through then.
 	NoSecret      bool

@@ -18,6 +18,7 @@ var kept = map[key.Name]string{
 	"endpoint":   "the container's address is",
 	"server-key": "clients fetch it themselves, or take it by an option of their own",
 	"as":         "an administrator's right is asked for in the program",
+	"guard":      "is kept here: another program has none (the command says so)",
 	"tags":       "chooses profiles",
 	"note":       "is for people",
 }

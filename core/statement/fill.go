@@ -19,6 +19,7 @@ const identifier = "identifier "
 // {identifier NAME} a name in the engine's quotes; used notes the names that were. Without values braces mean
 // nothing.
 func Fill(p *Piece, values Values, by *engine.Statements, used map[string]bool) (engine.Statement, error) {
+	p.moves = nil
 	if values == nil {
 		return engine.Statement{Text: string(p.Text)}, nil
 	}
@@ -36,6 +37,7 @@ func Fill(p *Piece, values Values, by *engine.Statements, used map[string]bool) 
 		used[name] = true
 		text.Write(p.Text[from:b.from])
 		from = b.to
+		before := text.Len()
 		switch {
 		case isName && (value == nil || *value == ""):
 			return s, p.placeholderError(b, fmt.Sprintf("{identifier %s} needs a name, and its value is empty", name))
@@ -47,10 +49,28 @@ func Fill(p *Piece, values Values, by *engine.Statements, used map[string]bool) 
 			s.Arguments = append(s.Arguments, value)
 			text.WriteString(by.Parameter(len(s.Arguments)))
 		}
+		p.moves = append(p.moves, move{b, span{before, text.Len()}})
 	}
 	text.Write(p.Text[from:])
 	s.Text = text.String()
 	return s, nil
+}
+
+// move is a placeholder, and what stands in its place.
+type move struct{ was, is span }
+
+// original is the byte in a piece's text for a byte of the statement that Fill made of it.
+func (p *Piece) original(at int) int {
+	shift := 0
+	for _, m := range p.moves {
+		switch {
+		case at >= m.is.to:
+			shift = m.was.to - m.is.to
+		case at >= m.is.from:
+			return m.was.from
+		}
+	}
+	return at + shift
 }
 
 // placeholderError is an error at a placeholder.

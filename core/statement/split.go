@@ -28,6 +28,7 @@ type Piece struct {
 	Ended  bool     // something ended the statement; false for the rest of a script
 
 	braces []span // in Text
+	moves  []move // where Fill changed something
 }
 
 // Empty tells that there is no statement in the piece.

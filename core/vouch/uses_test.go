@@ -69,6 +69,7 @@ var changes = map[string]struct{ base, one, other string }{
 	"tls-name":   {"host = \"h\"", `"a"`, `"b"`},
 	"tls-cert":   {"host = \"h\"", `"one.pem"`, `"two.pem"`},
 	"tls-key":    {"host = \"h\"", `"one.pem"`, `"two.pem"`},
+	"guard":      {"host = \"h\"", `"ask"`, `"none"`},
 	"server-key": {"host = \"h\"", `"one.pem"`, `"two.pem"`},
 
 	"hop ssh":        {"", `"a"`, `"b"`},

@@ -12,6 +12,7 @@ import (
 	"gentleharbor/internal/cli/democmd"
 	"gentleharbor/internal/cli/hopcmd"
 	"gentleharbor/internal/cli/profilecmd"
+	"gentleharbor/internal/cli/querycmd"
 	"gentleharbor/internal/cli/secretcmd"
 	"gentleharbor/internal/cli/testcmd"
 	"gentleharbor/internal/cli/transfercmd"
@@ -39,6 +40,7 @@ func makers() []base.Maker {
 		{Name: "nearby", Make: containercmd.Nearby},
 		{Name: "certificate", Make: testcmd.Certificate},
 		{Name: "with", Make: transfercmd.With},
+		{Name: "query", Make: querycmd.Query},
 		{Name: "shortcut", Make: transfercmd.Shortcut},
 		{Name: "import", Make: transfercmd.Import},
 		{Name: "export", Make: transfercmd.Export},

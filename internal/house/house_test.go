@@ -136,6 +136,7 @@ var wide = map[string]string{
 	"core/profile":           "the model of four kinds of files, and their edits",
 	"core/secret":            "the sources, each with what is asked of it, found and refused",
 	"core/engine/oracle/tns": "a name for each packet of the protocol, which stand-in and engine both speak",
+	"internal/render":        "a view for each kind of result, and the terminal",
 	"internal/cli/base":      "what all commands are made of: flags, exit codes, loading and choosing",
 }
 

@@ -36,7 +36,7 @@ const (
 // NewProgress starts a display of total steps; Clear ends it.
 func NewProgress(out io.Writer, total int) *Progress {
 	p := &Progress{}
-	width := width(out)
+	width := Columns(out)
 	if width == 0 {
 		return p
 	}

@@ -45,7 +45,7 @@ type Report struct {
 
 // NewReport makes a report on out.
 func NewReport(out io.Writer, noColour bool) *Report {
-	return &Report{out: out, paint: paint(Colours(out, noColour)), width: width(out)}
+	return &Report{out: out, paint: paint(Colours(out, noColour)), width: Columns(out)}
 }
 
 // Head writes the line above the stages.

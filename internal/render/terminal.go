@@ -51,8 +51,8 @@ func IsTerminal(stream any) bool {
 // Colours reports whether a stream may be written to in colour.
 func Colours(stream any, noColour bool) bool { return !noColour && IsTerminal(stream) }
 
-// width is the number of columns of a stream's terminal, 0 where it is none.
-func width(stream any) int {
+// Columns is the number of columns of a stream's terminal, 0 where it is none.
+func Columns(stream any) int {
 	if file := FileOf(stream); file != nil {
 		if columns, _, err := term.GetSize(int(file.Fd())); err == nil {
 			return columns
@@ -67,7 +67,7 @@ func (t *Terminal) Interactive() bool { return t.in != nil }
 // Notice says something that is no failure.
 func (t *Terminal) Notice(format string, args ...any) {
 	const label = "notice: "
-	fmt.Fprintln(t.err, label+wrap(safe(fmt.Sprintf(format, args...)), width(t.err), len(label)))
+	fmt.Fprintln(t.err, label+wrap(safe(fmt.Sprintf(format, args...)), Columns(t.err), len(label)))
 }
 
 // Say writes a line to stderr as it is.
@@ -83,7 +83,7 @@ func safe(text string) string { return clean.WithoutPasswords(clean.Lines(text))
 // finding's, and lines to try.
 func (t *Terminal) Failure(err error, try []string) {
 	const label, indent = "gharbor: ", 2
-	width := width(t.err)
+	width := Columns(t.err)
 	text := safe(err.Error())
 	var failure *secret.Failure
 	if errors.As(err, &failure) {

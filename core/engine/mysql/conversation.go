@@ -32,6 +32,10 @@ type conversation struct {
 	replay *replayConn
 	db     driver.Conn
 	trips  []time.Duration // of short statements there and back
+
+	wire   *wire // for statements; nil before the first
+	status uint16
+	took   time.Duration // of the last statement at the server
 }
 
 // The engines' words in a profile.

@@ -45,6 +45,9 @@ type conversation struct {
 	pg      *pgconn.PgConn
 	refusal *pgconn.PgError // what the server said of the database after the login
 	used    *pgconn.Config  // what that login was made with
+
+	results engine.Results // of the statement that runs; nil for none
+	took    time.Duration  // of the last statement at the server
 }
 
 // Begin starts a conversation; it is this engine's engine.Begin.

@@ -155,7 +155,10 @@ func (c *conversation) config(conn net.Conn, database string) (*pgconn.Config, e
 	config.LookupFunc = func(context.Context, string) ([]string, error) { return []string{"127.0.0.1"}, nil }
 	config.DialFunc = func(context.Context, string, string) (net.Conn, error) { return conn, nil }
 	config.MaxProtocolMessageBodyLen = maxMessage
-	config.OnNotice = func(*pgconn.PgConn, *pgconn.Notice) {}
+	if c.to.ForStatements {
+		config.MaxProtocolMessageBodyLen = 0 // a row is as long as the server makes it
+	}
+	config.OnNotice = c.noticed
 	config.RequireAuth = "password,md5,scram-sha-256,none"
 	return config, nil
 }

@@ -30,6 +30,7 @@ const (
 	TLSCert          Name = "tls-cert"
 	TLSKey           Name = "tls-key"
 	ServerKey        Name = "server-key"
+	Guard            Name = "guard"
 	Tags             Name = "tags"
 	Note             Name = "note"
 	ExpectVersion    Name = "expect.version"
@@ -93,6 +94,7 @@ func All() []Name {
 		TLSCert,
 		TLSKey,
 		ServerKey,
+		Guard,
 		Tags,
 		Note,
 		ExpectVersion,

@@ -56,6 +56,7 @@ type Field struct {
 
 var (
 	tlsRules  = []string{"off", "offered", "required", "verified"}
+	guards    = []string{"none", "ask", "read-only"}
 	targets   = []string{"any", "writable", "read-only"}
 	expectTLS = []string{"off", "required", "verified", "true", "false"}
 )

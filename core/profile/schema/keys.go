@@ -56,6 +56,8 @@ func profileFields(engineField Field) []Field {
 			Path: true, valid: notEmpty},
 		{Name: "server-key", Expected: "a path", Summary: "PEM file of the server's RSA key, for passwords without TLS",
 			Path: true, valid: notEmpty},
+		{Name: "guard", NotBound: true, Expected: "one of none, ask, read-only",
+			Summary: "what is asked before statements that destroy: none, ask, read-only", words: guards},
 		{Name: "tags", NotUse: true, NotBound: true, Kind: List, Expected: `a list of words such as ["local", "field"]`,
 			Summary: "words to choose profiles by", valid: validTag},
 		{Name: "note", NotUse: true, NotBound: true, Expected: "text", Summary: "a line for people",

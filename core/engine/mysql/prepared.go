@@ -1,0 +1,248 @@
+package mysql
+
+import (
+	"encoding/binary"
+	"fmt"
+	"math"
+	"strconv"
+
+	"gentleharbor/core/engine"
+)
+
+// column is a column as the protocol has it.
+type column struct {
+	engine.Column
+	kind     byte
+	unsigned bool
+	decimals int
+}
+
+// The kinds of columns (MySQL documentation, "Column Types").
+const (
+	kindDecimal    = 0
+	kindTiny       = 1
+	kindShort      = 2
+	kindLong       = 3
+	kindFloat      = 4
+	kindDouble     = 5
+	kindTimestamp  = 7
+	kindLongLong   = 8
+	kindInt24      = 9
+	kindDate       = 10
+	kindTime       = 11
+	kindDateTime   = 12
+	kindYear       = 13
+	kindBit        = 16
+	kindJSON       = 245
+	kindNewDecimal = 246
+	kindTinyBlob   = 249
+	kindBlob       = 252
+	kindVarString  = 253
+	kindString     = 254
+	kindGeometry   = 255
+)
+
+// kindNames are the servers' names for kinds.
+var kindNames = map[byte]string{
+	kindDecimal: "decimal", kindTiny: "tinyint", kindShort: "smallint", kindLong: "int", kindFloat: "float",
+	kindDouble: "double", kindTimestamp: "timestamp", kindLongLong: "bigint", kindInt24: "mediumint", kindDate: "date",
+	kindTime: "time", kindDateTime: "datetime", kindYear: "year", kindBit: "bit", kindJSON: "json",
+	kindNewDecimal: "decimal", kindVarString: "varchar", kindString: "char", kindGeometry: "geometry",
+}
+
+// binaryCharset is the number of the character set of bytes.
+const binaryCharset = 63
+
+// readColumn reads what describes a column (MySQL documentation, "Column Definition").
+func readColumn(p []byte) (c column, err error) {
+	r := packetReader{rest: p}
+	for range 4 { // catalogue, schema, table and its own name
+		r.text()
+	}
+	c.Name = string(r.text())
+	r.text() // the column's own name
+	r.number()
+	charset := r.uint16()
+	r.uint32() // how long values may be
+	rest := r.take(4)
+	if r.err != nil {
+		return c, r.err
+	}
+	const unsigned = 1 << 5
+	c.kind, c.unsigned, c.decimals = rest[0], rest[1]&unsigned != 0, int(rest[3])
+	c.Type = kindNames[c.kind]
+	isText := c.kind >= kindTinyBlob && c.kind <= kindString
+	switch {
+	case c.kind <= kindDouble, c.kind == kindLongLong, c.kind == kindInt24, c.kind == kindYear, c.kind == kindNewDecimal:
+		c.Number = true
+	case c.kind == kindJSON:
+		c.JSON = true
+	case c.kind == kindBit, c.kind == kindGeometry, isText && charset == binaryCharset:
+		c.Binary = true
+		if isText {
+			c.Type = "blob"
+		}
+	case isText && c.Type == "":
+		c.Type = "text"
+	}
+	return c, nil
+}
+
+// execute prepares a statement and sends it with its values, which are texts. An error of the server is a
+// *engine.StatementError.
+func (c *conversation) execute(s engine.Statement) error {
+	if err := c.wire.command(comPrepare, []byte(s.Text)); err != nil {
+		return err
+	}
+	a := &answering{conversation: c}
+	p, err := a.packet()
+	if err != nil {
+		return err
+	}
+	r := packetReader{rest: p[1:]}
+	id, columns, parameters := r.uint32(), int(r.uint16()), int(r.uint16())
+	if r.err != nil {
+		return r.err
+	}
+	for _, n := range []int{parameters, columns} {
+		if _, err := a.readColumns(n); err != nil {
+			return err
+		}
+	}
+	if parameters != len(s.Arguments) {
+		return &engine.StatementError{
+			Message: fmt.Sprintf("the server sees %d parameters in it, and there are %d values", parameters, len(s.Arguments)),
+		}
+	}
+	body := binary.LittleEndian.AppendUint32(nil, id)
+	body = append(body, 0, 1, 0, 0, 0)
+	nulls := make([]byte, (parameters+7)/8)
+	var kinds, values []byte
+	for i, v := range s.Arguments {
+		kinds = append(kinds, kindVarString, 0)
+		if v == nil {
+			nulls[i/8] |= 1 << (i % 8)
+			continue
+		}
+		values = append(appendNumber(values, uint64(len(*v))), *v...)
+	}
+	body = append(append(append(append(body, nulls...), 1), kinds...), values...)
+	err = c.wire.command(comExecute, body)
+	c.wire.forget(id)
+	return err
+}
+
+// forget has the server forget a prepared statement before the next command; it answers nothing.
+func (w *wire) forget(id uint32) { w.forgotten = append(w.forgotten, id) }
+
+// appendNumber adds a length-encoded number.
+func appendNumber(to []byte, n uint64) []byte {
+	switch {
+	case n < 0xfb:
+		return append(to, byte(n))
+	case n < 1<<16:
+		return binary.LittleEndian.AppendUint16(append(to, 0xfc), uint16(n))
+	case n < 1<<24:
+		return append(to, 0xfd, byte(n), byte(n>>8), byte(n>>16))
+	}
+	return binary.LittleEndian.AppendUint64(append(to, 0xfe), n)
+}
+
+// binaryRow takes a row in the binary form apart (MySQL documentation, "Binary Protocol Resultset Row").
+func (a *answering) binaryRow(p []byte) error {
+	r := packetReader{rest: p[1:]}
+	nulls := r.take(uint64(len(a.columns)+9) / 8)
+	if r.err != nil {
+		return r.err
+	}
+	for i, c := range a.columns {
+		if bit := i + 2; nulls[bit/8]&(1<<(bit%8)) != 0 {
+			a.row[i] = nil
+			continue
+		}
+		from := len(a.scratch)
+		switch text := c.appendBinary(a.scratch, &r); {
+		case text == nil && c.Binary:
+			a.row[i] = a.hex(r.text())
+		case text == nil:
+			a.row[i] = r.text()
+		default:
+			a.scratch = text
+			a.row[i] = text[from:len(text):len(text)]
+		}
+		if a.row[i] == nil {
+			a.row[i] = []byte{}
+		}
+	}
+	return r.err
+}
+
+// appendBinary adds a value as the text that the server would write, nil for one that is a text already.
+func (c column) appendBinary(to []byte, r *packetReader) []byte {
+	integer := func(size int) []byte {
+		b := r.take(uint64(size))
+		var n uint64
+		for i, one := range b {
+			n |= uint64(one) << (8 * i)
+		}
+		if c.unsigned {
+			return strconv.AppendUint(to, n, 10)
+		}
+		shift := 64 - 8*size
+		return strconv.AppendInt(to, int64(n<<shift)>>shift, 10)
+	}
+	switch c.kind {
+	case kindTiny:
+		return integer(1)
+	case kindShort:
+		return integer(2)
+	case kindYear:
+		return fmt.Appendf(to, "%04d", r.uint16())
+	case kindLong, kindInt24:
+		return integer(4)
+	case kindLongLong:
+		return integer(8)
+	case kindFloat:
+		return strconv.AppendFloat(to, float64(math.Float32frombits(r.uint32())), 'g', -1, 32)
+	case kindDouble:
+		low, high := r.uint32(), r.uint32()
+		return strconv.AppendFloat(to, math.Float64frombits(uint64(high)<<32|uint64(low)), 'g', -1, 64)
+	case kindDate, kindDateTime, kindTimestamp:
+		return c.appendDate(to, r.text())
+	case kindTime:
+		return c.appendTime(to, r.text())
+	}
+	return nil
+}
+
+// appendDate adds a date, with its time where the kind has one.
+func (c column) appendDate(to, b []byte) []byte {
+	var full [11]byte
+	copy(full[:], b)
+	to = fmt.Appendf(to, "%04d-%02d-%02d", binary.LittleEndian.Uint16(full[:]), full[2], full[3])
+	if c.kind == kindDate {
+		return to
+	}
+	to = fmt.Appendf(to, " %02d:%02d:%02d", full[4], full[5], full[6])
+	return c.appendFraction(to, binary.LittleEndian.Uint32(full[7:]))
+}
+
+// appendTime adds a time, which may be of many hours, and less than nothing.
+func (c column) appendTime(to, b []byte) []byte {
+	var full [12]byte
+	copy(full[:], b)
+	if full[0] != 0 {
+		to = append(to, '-')
+	}
+	hours := uint64(binary.LittleEndian.Uint32(full[1:]))*24 + uint64(full[5])
+	to = fmt.Appendf(to, "%02d:%02d:%02d", hours, full[6], full[7])
+	return c.appendFraction(to, binary.LittleEndian.Uint32(full[8:]))
+}
+
+// appendFraction adds a part of a second, with the digits that the column has.
+func (c column) appendFraction(to []byte, microseconds uint32) []byte {
+	if c.decimals < 1 || c.decimals > 6 {
+		return to
+	}
+	return append(to, fmt.Sprintf(".%06d", microseconds)[:c.decimals+1]...)
+}

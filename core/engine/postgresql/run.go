@@ -1,0 +1,242 @@
+package postgresql
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"gentleharbor/core/engine"
+)
+
+// cancelWait is how long a server may take to end a statement that was cancelled.
+const cancelWait = 5 * time.Second
+
+// Run runs a statement, without values by the simple query protocol, and with values by the extended one
+// (PostgreSQL documentation, "Message Flow").
+func (c *conversation) Run(ctx context.Context, s engine.Statement, to engine.Results) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	c.results = to
+	defer func() { c.results = nil }()
+	cancelled := make(chan error, 1)
+	stop := context.AfterFunc(ctx, func() {
+		cancelled <- c.cancel()
+		c.raw.SetReadDeadline(time.Now().Add(cancelWait))
+	})
+	start := time.Now()
+	err := c.run(s, to, start)
+	if !stop() {
+		cancelErr := <-cancelled
+		c.raw.SetReadDeadline(time.Time{})
+		return errors.Join(context.Cause(ctx), cancelErr, err)
+	}
+	return err
+}
+
+// run is Run without its end.
+func (c *conversation) run(s engine.Statement, to engine.Results, start time.Time) error {
+	ctx := context.Background() // what ends it early is Run's business
+	c.took = 0
+	if s.Arguments != nil {
+		values := make([][]byte, len(s.Arguments))
+		for i, a := range s.Arguments {
+			if a != nil {
+				values[i] = []byte(*a)
+			}
+		}
+		return c.read(c.pg.ExecParams(ctx, s.Text, values, nil, nil, nil), to, start)
+	}
+	all := c.pg.Exec(ctx, s.Text)
+	for all.NextResult() {
+		if err := c.read(all.ResultReader(), to, start); err != nil {
+			all.Close()
+			return err
+		}
+	}
+	return c.refused(all.Close())
+}
+
+// read gives one result to where it goes. Where that fails, the rest is read and thrown away.
+func (c *conversation) read(reader *pgconn.ResultReader, to engine.Results, start time.Time) error {
+	var failed error
+	begun := false
+	begin := func() {
+		if fields := reader.FieldDescriptions(); !begun && fields != nil {
+			failed = to.Begin(described(fields))
+		}
+		begun = true
+	}
+	for reader.NextRow() {
+		if c.took == 0 {
+			c.took = c.atServer(start)
+		}
+		begin()
+		if failed == nil {
+			failed = to.Row(reader.Values())
+		}
+		if failed != nil {
+			c.cancel()
+			break
+		}
+	}
+	tag, err := reader.Close()
+	if c.took == 0 {
+		c.took = c.atServer(start)
+	}
+	if failed != nil {
+		return failed
+	}
+	if err != nil {
+		return c.refused(err)
+	}
+	if begin(); failed != nil {
+		return failed
+	}
+	done := engine.Done{Command: command(tag.String()), Changed: -1}
+	if reader.FieldDescriptions() != nil {
+		done.Rows = tag.RowsAffected()
+	}
+	if tag.Insert() || tag.Update() || tag.Delete() || done.Command == "MERGE" || done.Command == "COPY" {
+		done.Changed = tag.RowsAffected()
+	}
+	return to.End(done)
+}
+
+// atServer is the time since a statement was sent, without that of the way.
+func (c *conversation) atServer(start time.Time) time.Duration {
+	took := time.Since(start)
+	if way := c.facts.RoundTrip; way != nil {
+		took -= time.Duration(*way * float64(time.Millisecond))
+	}
+	return max(took, time.Microsecond)
+}
+
+// command is a tag without its counts: "INSERT 0 5" is INSERT.
+func command(tag string) string {
+	end := len(tag)
+	for end > 0 && (tag[end-1] == ' ' || tag[end-1] >= '0' && tag[end-1] <= '9') {
+		end--
+	}
+	return tag[:end]
+}
+
+// refused is the driver's error as what it means.
+func (c *conversation) refused(err error) error {
+	var said *pgconn.PgError
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &said):
+		return &engine.StatementError{
+			Severity: said.Severity,
+			Code:     said.Code,
+			Message:  said.Message,
+			Detail:   said.Detail,
+			Hint:     said.Hint,
+			Where:    said.Where,
+			Position: int(said.Position),
+			Fatal:    c.pg.IsClosed(),
+		}
+	}
+	return &engine.LostError{Err: err}
+}
+
+// noticed hands on what the server says beside a result.
+func (c *conversation) noticed(_ *pgconn.PgConn, n *pgconn.Notice) {
+	if c.results != nil {
+		c.results.Notice(engine.Notice{
+			Severity: n.Severity,
+			Code:     n.Code,
+			Message:  n.Message,
+			Detail:   n.Detail,
+			Hint:     n.Hint,
+		})
+	}
+}
+
+// InTransaction tells whether a transaction is open.
+func (c *conversation) InTransaction() bool { return c.pg.TxStatus() != 'I' }
+
+// Took is the time of the last statement at the server.
+func (c *conversation) Took() time.Duration { return c.took }
+
+// cancel asks the server to end the statement that runs: on a connection of its own, encrypted as this one is
+// (PostgreSQL documentation, "Canceling Requests in Progress").
+func (c *conversation) cancel() error {
+	if c.to.Redial == nil {
+		return errors.New("the statement could not be cancelled: there may be no second connection")
+	}
+	ctx, stop := context.WithTimeout(context.Background(), cancelWait)
+	defer stop()
+	conn, err := c.to.Redial(ctx)
+	if err != nil {
+		return fmt.Errorf("the statement could not be cancelled at the server: %w", err)
+	}
+	defer conn.Close()
+	conn.SetDeadline(time.Now().Add(cancelWait))
+	if c.facts.TLS != "none" {
+		answer := make([]byte, 1)
+		if _, err := conn.Write(sslRequest()); err != nil {
+			return err
+		}
+		if _, err := io.ReadFull(conn, answer); err != nil || answer[0] != 'S' {
+			return errors.New("the statement could not be cancelled: the server offers no TLS for it")
+		}
+		secure, _, _, err := c.to.TLS.Handshake(ctx, conn)
+		if err != nil {
+			return fmt.Errorf("the statement could not be cancelled at the server: %w", err)
+		}
+		conn = secure
+	}
+	const code = 1234<<16 | 5678
+	message := binary.BigEndian.AppendUint32(nil, uint32(12+len(c.pg.SecretKey())))
+	message = binary.BigEndian.AppendUint32(message, code)
+	message = binary.BigEndian.AppendUint32(message, c.pg.PID())
+	if _, err := conn.Write(append(message, c.pg.SecretKey()...)); err != nil {
+		return err
+	}
+	_, err = conn.Read(make([]byte, 1)) // the server closes once it has done so
+	if errors.Is(err, io.EOF) {
+		err = nil
+	}
+	return err
+}
+
+// kinds are the types whose values are more than texts, by their number (pg_type.dat).
+var kinds = map[uint32]engine.Column{
+	16:   {Type: "boolean", Truth: true},
+	17:   {Type: "bytea", Binary: true},
+	20:   {Type: "bigint", Number: true},
+	21:   {Type: "smallint", Number: true},
+	23:   {Type: "integer", Number: true},
+	25:   {Type: "text"},
+	26:   {Type: "oid", Number: true},
+	114:  {Type: "json", JSON: true},
+	700:  {Type: "real", Number: true},
+	701:  {Type: "double precision", Number: true},
+	1043: {Type: "character varying"},
+	1082: {Type: "date"},
+	1083: {Type: "time"},
+	1114: {Type: "timestamp"},
+	1184: {Type: "timestamp with time zone"},
+	1186: {Type: "interval"},
+	1700: {Type: "numeric", Number: true},
+	2950: {Type: "uuid"},
+	3802: {Type: "jsonb", JSON: true},
+}
+
+// described are a result's columns.
+func described(fields []pgconn.FieldDescription) []engine.Column {
+	all := make([]engine.Column, len(fields))
+	for i, f := range fields {
+		all[i] = kinds[f.DataTypeOID]
+		all[i].Name = f.Name
+	}
+	return all
+}

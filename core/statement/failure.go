@@ -1,0 +1,106 @@
+package statement
+
+import (
+	"regexp"
+	"strconv"
+	"strings"
+	"sync"
+	"unicode/utf8"
+
+	"gentleharbor/core/engine"
+)
+
+// Failure is a statement that the server refused, with its place in the script.
+type Failure struct {
+	*engine.StatementError
+	Line   int    // in the script, from 1
+	Column int    // in bytes, from 1; 0 where only the statement is known
+	Source string // the line of the script
+	Width  int    // of what is wrong in it, in characters; 0 where it is not known
+}
+
+func (f *Failure) Unwrap() error { return f.StatementError }
+
+// NewFailure finds the place of a server's refusal. sent is the statement as Fill made it of the piece.
+func NewFailure(p *Piece, sent string, said *engine.StatementError) *Failure {
+	f := &Failure{StatementError: said, Line: p.Line}
+	at, ok := position(sent, said)
+	if !ok {
+		f.Source = lineOf(p, 0)
+		return f
+	}
+	was := min(p.original(at), len(p.Text))
+	f.Line, f.Column = Place(p, was)
+	f.Source = lineOf(p, was)
+	f.Width = wordWidth(string(p.Text[was:]))
+	return f
+}
+
+// position is the byte at which a server stopped.
+func position(sent string, said *engine.StatementError) (int, bool) {
+	if said.Position > 0 { // in characters
+		at := 0
+		for range said.Position - 1 {
+			_, size := utf8.DecodeRuneInString(sent[at:])
+			if size == 0 {
+				break
+			}
+			at += size
+		}
+		return at, true
+	}
+	near := said.Near
+	line := said.Line
+	if m := nearLine().FindStringSubmatch(said.Message); m != nil && near == "" {
+		near = m[1]
+		line, _ = strconv.Atoi(m[2])
+	}
+	if near == "" {
+		return 0, false
+	}
+	from := 0
+	for range line - 1 {
+		i := strings.IndexByte(sent[from:], '\n')
+		if i < 0 {
+			break
+		}
+		from += i + 1
+	}
+	if i := strings.Index(sent[from:], near); i >= 0 {
+		return from + i, true
+	}
+	if i := strings.Index(sent, near); i >= 0 {
+		return i, true
+	}
+	return 0, false
+}
+
+// nearLine is how servers say in their message where they stopped.
+var nearLine = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?s)near '(.+)' at line ([0-9]+)$`) })
+
+// lineOf is the line of a piece's text that a byte stands on. What stands before the text on its line is not known.
+func lineOf(p *Piece, at int) string {
+	text := string(p.Text)
+	from := strings.LastIndexByte(text[:at], '\n') + 1
+	line, _, _ := strings.Cut(text[from:], "\n")
+	if from == 0 {
+		line = strings.Repeat(" ", max(0, p.Column-1)) + line
+	}
+	return strings.TrimRight(line, "\r")
+}
+
+// wordWidth is how many characters the word at the start of a text has, 1 for a sign.
+func wordWidth(text string) int {
+	n := 0
+	for i := 0; i < len(text) && inWord(text[i]); i++ {
+		if utf8.RuneStart(text[i]) {
+			n++
+		}
+	}
+	if quoted := strings.IndexAny(text, "'\"`"); n == 0 && quoted == 0 {
+		if end := strings.IndexByte(text[1:], text[0]); end > 0 {
+			return utf8.RuneCountInString(text[:end+2])
+		}
+	}
+	return max(n, 1)
+}

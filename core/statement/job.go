@@ -1,0 +1,145 @@
+package statement
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"time"
+
+	"gentleharbor/core/engine"
+)
+
+// Job runs the statements of a script, one after the other on one connection.
+type Job struct {
+	Runner engine.Runner
+	By     *engine.Statements
+	To     engine.Results
+
+	Values    Values
+	Timeout   time.Duration // of each statement; 0 for none
+	KeepGoing bool          // after a statement that failed
+	Atomic    bool          // all of them are one transaction
+
+	// Ran is told of each statement that the server carried out, Failed of each that it refused; nil for nobody.
+	Ran    func(p *Piece, took time.Duration)
+	Failed func(*Failure)
+}
+
+// ErrFailed is a job of which a statement failed; Failed was told which.
+var ErrFailed = errors.New("a statement failed")
+
+// ErrOpen is a script that ends within a transaction, which was rolled back.
+var ErrOpen = errors.New("the script ended in a transaction that it began: it was rolled back")
+
+// Run runs the statements. Its error is ErrFailed, ErrOpen, a *SyntaxError, a *engine.LostError, what To said, or that
+// of ctx.
+func (j *Job) Run(ctx context.Context, script *Splitter) (n int, err error) {
+	if j.Atomic {
+		if err := j.silently(ctx, "BEGIN"); err != nil {
+			return 0, err
+		}
+	}
+	failed := false
+	for {
+		p, err := script.Next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			j.rollback()
+			return n, err
+		}
+		if p.Empty() {
+			continue
+		}
+		err = j.one(ctx, p)
+		var refused *Failure
+		switch {
+		case err == nil:
+			n++
+			continue
+		case errors.As(err, &refused):
+			failed = true
+			if j.Failed != nil {
+				j.Failed(refused)
+			}
+			if j.KeepGoing && !refused.Fatal {
+				continue
+			}
+			err = ErrFailed
+		}
+		j.rollback()
+		return n, err
+	}
+	switch {
+	case j.Atomic:
+		err = j.silently(ctx, "COMMIT")
+	case j.Runner.InTransaction():
+		j.rollback()
+		err = ErrOpen
+	}
+	if err == nil && failed {
+		err = ErrFailed
+	}
+	return n, err
+}
+
+// one runs one statement.
+func (j *Job) one(ctx context.Context, p *Piece) error {
+	s, err := Fill(p, j.Values, j.By, make(map[string]bool))
+	if err != nil {
+		return err
+	}
+	if j.Timeout > 0 {
+		var stop context.CancelFunc
+		ctx, stop = context.WithTimeoutCause(ctx, j.Timeout, fmt.Errorf("the statement was cancelled after %s", j.Timeout))
+		defer stop()
+	}
+	start := time.Now()
+	err = j.Runner.Run(ctx, s, j.To)
+	var said *engine.StatementError
+	switch {
+	case err == nil:
+		if j.Ran != nil {
+			j.Ran(p, time.Since(start))
+		}
+		return nil
+	case ctx.Err() == nil && errors.As(err, &said):
+		return NewFailure(p, s.Text, said)
+	}
+	return err
+}
+
+// rollback ends a transaction that is open. That it can't is no news where the connection is gone.
+func (j *Job) rollback() {
+	if j.Runner.InTransaction() {
+		ctx, stop := context.WithTimeout(context.Background(), time.Second)
+		defer stop()
+		j.silently(ctx, "ROLLBACK")
+	}
+}
+
+// silently runs a statement of our own.
+func (j *Job) silently(ctx context.Context, text string) error {
+	return j.Runner.Run(ctx, engine.Statement{Text: text}, nothing{})
+}
+
+// nothing takes results that nobody wants.
+type nothing struct{}
+
+func (nothing) Begin([]engine.Column) error { return nil }
+func (nothing) Row([][]byte) error          { return nil }
+func (nothing) End(engine.Done) error       { return nil }
+func (nothing) Notice(engine.Notice)        {}
+
+// Prepare makes a session read-only, where the engine can.
+func (j *Job) Prepare(ctx context.Context, readOnly bool) error {
+	if !readOnly {
+		return nil
+	}
+	if j.By.ReadOnly == "" {
+		return errors.New("a session of this engine can't be made read-only")
+	}
+	return j.silently(ctx, j.By.ReadOnly)
+}

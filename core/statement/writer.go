@@ -1,0 +1,266 @@
+package statement
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+
+	"gentleharbor/core/engine"
+)
+
+// Formats are the words of the formats in which results are written.
+var Formats = []string{"table", "csv", "tsv", "json", "json-lines", "bare"}
+
+// Layout says how results are written.
+type Layout struct {
+	Format  string
+	Stacked bool // a table with one value a line
+	Several bool // there are several statements, whose results json and json-lines number
+
+	Terminal bool                // what comes from the server is cleaned; else it is written as it came
+	Width    int                 // of the terminal, 0 for none
+	Dim      func(string) string // how a table shows what is no value; nil for plain
+}
+
+// ErrOneResult is a second result with rows where the format holds one.
+var ErrOneResult = errors.New("this format holds one result, and there is another one; -format json numbers them")
+
+// ErrOneColumn is a result of several columns where the format holds one.
+var ErrOneColumn = errors.New("-format bare is for one column")
+
+// Writer writes results. Its methods are those of engine.Results, and Close, which ends the text; nothing is
+// written after an error.
+type Writer struct {
+	out     io.Writer
+	layout  Layout
+	form    form
+	buffer  []byte
+	results int // with rows, begun so far
+	columns []engine.Column
+	open    bool  // a result with rows is being written
+	rows    int64 // of the result that is written
+	err     error
+
+	// Noticed is told of what the server says beside a result; nil for nobody.
+	Noticed func(engine.Notice)
+	// Ended is told how each result ended; nil for nobody.
+	Ended func(engine.Done)
+}
+
+// form is one format. Its methods append to the buffer.
+type form interface {
+	begin(w *Writer) error
+	row(w *Writer, values [][]byte) error
+	end(w *Writer) error
+	close(w *Writer)
+}
+
+// NewWriter writes results in a layout.
+func NewWriter(out io.Writer, l Layout) (*Writer, error) {
+	w := &Writer{out: out, layout: l}
+	switch l.Format {
+	case "table":
+		w.form = &table{stacked: l.Stacked}
+	case "csv":
+		w.form = &separated{separator: ',', field: appendCSV, line: "\r\n"}
+	case "tsv":
+		w.form = &separated{separator: '\t', field: appendTSV, line: "\n"}
+	case "json":
+		w.form = &jsonText{}
+	case "json-lines":
+		w.form = &jsonLines{}
+	case "bare":
+		w.form = bare{}
+	default:
+		return nil, fmt.Errorf("no format %q", l.Format)
+	}
+	return w, nil
+}
+
+// enough is how much is gathered before it is written.
+const enough = 64 << 10
+
+// flush writes what was gathered.
+func (w *Writer) flush() error {
+	if w.err == nil && len(w.buffer) > 0 {
+		_, w.err = w.out.Write(w.buffer)
+	}
+	w.buffer = w.buffer[:0]
+	return w.err
+}
+
+// Begin begins a result.
+func (w *Writer) Begin(columns []engine.Column) error {
+	w.columns, w.rows, w.open = named(columns), 0, true
+	w.results++
+	if err := w.form.begin(w); err != nil {
+		return err
+	}
+	return w.err
+}
+
+// Row writes a row.
+func (w *Writer) Row(values [][]byte) error {
+	w.rows++
+	if err := w.form.row(w, values); err != nil {
+		return err
+	}
+	if len(w.buffer) >= enough {
+		return w.flush()
+	}
+	return w.err
+}
+
+// End ends a result. What is known of one without rows is Ended's business.
+func (w *Writer) End(done engine.Done) error {
+	if w.open {
+		w.open = false
+		if err := w.form.end(w); err != nil {
+			return err
+		}
+	}
+	err := w.flush()
+	if w.Ended != nil && err == nil {
+		w.Ended(done)
+	}
+	return err
+}
+
+// Notice hands on what the server says beside a result.
+func (w *Writer) Notice(n engine.Notice) {
+	if w.Noticed != nil {
+		w.Noticed(n)
+	}
+}
+
+// Close ends the text.
+func (w *Writer) Close() error {
+	if w.open { // a statement failed in the middle of its rows
+		w.form.end(w)
+	}
+	w.form.close(w)
+	return w.flush()
+}
+
+// named gives each column a name of its own: the second of a name gets _2.
+func named(columns []engine.Column) []engine.Column {
+	all := slices.Clone(columns)
+	taken := make(map[string]bool, len(all))
+	for i := range all {
+		name := all[i].Name
+		for n := 2; taken[all[i].Name]; n++ {
+			all[i].Name = name + "_" + strconv.Itoa(n)
+		}
+		taken[all[i].Name] = true
+	}
+	return all
+}
+
+// separated is values with a character between them, a row a line.
+type separated struct {
+	separator byte
+	line      string
+	field     func(to, value []byte) []byte
+}
+
+func (f *separated) begin(w *Writer) error {
+	if w.results > 1 {
+		return ErrOneResult
+	}
+	for i, c := range w.columns {
+		if i > 0 {
+			w.buffer = append(w.buffer, f.separator)
+		}
+		w.buffer = f.field(w.buffer, []byte(c.Name))
+	}
+	w.buffer = append(w.buffer, f.line...)
+	return nil
+}
+
+func (f *separated) row(w *Writer, values [][]byte) error {
+	to := w.buffer
+	for i, value := range values {
+		if i > 0 {
+			to = append(to, f.separator)
+		}
+		to = f.field(to, value)
+	}
+	w.buffer = append(to, f.line...)
+	return nil
+}
+
+func (f *separated) end(*Writer) error { return nil }
+func (f *separated) close(*Writer)     {}
+
+// needsQuotes are the bytes for which a value is quoted (RFC 4180, 2.6).
+var needsQuotes = [256]bool{'"': true, ',': true, '\r': true, '\n': true}
+
+// appendCSV adds a value as RFC 4180 has it: NULL is nothing, and an empty text "".
+func appendCSV(to, value []byte) []byte {
+	if value == nil {
+		return to
+	}
+	if len(value) == 0 {
+		return append(to, `""`...)
+	}
+	for i := range value {
+		if needsQuotes[value[i]] {
+			return appendQuoted(to, value)
+		}
+	}
+	return append(to, value...)
+}
+
+func appendQuoted(to, value []byte) []byte {
+	to = append(to, '"')
+	for {
+		i := bytes.IndexByte(value, '"')
+		if i < 0 {
+			return append(append(to, value...), '"')
+		}
+		to = append(append(to, value[:i+1]...), '"')
+		value = value[i+1:]
+	}
+}
+
+// tsvEscapes are the letters behind a backslash for bytes that would end a value.
+var tsvEscapes = [256]byte{'\t': 't', '\n': 'n', '\r': 'r', '\\': '\\'}
+
+// appendTSV adds a value: NULL is \N; tabs, line ends and backslashes have a backslash.
+func appendTSV(to, value []byte) []byte {
+	if value == nil {
+		return append(to, `\N`...)
+	}
+	from := 0
+	for i := range value {
+		if e := tsvEscapes[value[i]]; e != 0 {
+			to = append(append(to, value[from:i]...), '\\', e)
+			from = i + 1
+		}
+	}
+	return append(to, value[from:]...)
+}
+
+// bare is the values of one column, a line each.
+type bare struct{}
+
+func (bare) begin(w *Writer) error {
+	switch {
+	case w.results > 1:
+		return ErrOneResult
+	case len(w.columns) != 1:
+		return ErrOneColumn
+	}
+	return nil
+}
+
+func (bare) row(w *Writer, values [][]byte) error {
+	w.buffer = append(append(w.buffer, values[0]...), '\n')
+	return nil
+}
+
+func (bare) end(*Writer) error { return nil }
+func (bare) close(*Writer)     {}

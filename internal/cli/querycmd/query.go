@@ -1,0 +1,365 @@
+package querycmd
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"gentleharbor/core/atomicfile"
+	"gentleharbor/core/check"
+	"gentleharbor/core/clean"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/key"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/profile/syntax"
+	"gentleharbor/core/statement"
+	"gentleharbor/internal/cli/base"
+	"gentleharbor/internal/cli/testcmd"
+	"gentleharbor/internal/render"
+)
+
+// queryOptions are the flags of query.
+type queryOptions struct {
+	file, out   string
+	format      string
+	stacked     bool
+	rows        int64
+	values      statement.Values
+	asked       []string // names whose values are asked for
+	over        base.Overrides
+	database    string
+	readOnly    bool
+	yes         bool
+	atomic      bool
+	keepGoing   bool
+	ignore      bool // expectations
+	timeout     time.Duration
+	ofStatement time.Duration
+}
+
+// Query is the command query.
+func Query() *base.Command {
+	var o queryOptions
+	return &base.Command{
+		Name:    "query",
+		Args:    "PROFILE [STATEMENT]",
+		Summary: "run statements, and write what they give",
+		Long: `Tests the profile first, and runs the statements on the connection that the test proved: those of the
+argument, of -file, or of standard input. Each is sent alone and commits alone; the first that
+fails stops. {NAME} in a statement is a value where -let NAME=VALUE gives one: it is sent beside the
+statement and never becomes a part of it; {identifier NAME} is a name, in the server's quotes. A
+statement that drops, truncates, or changes rows without a condition is asked for where the
+profile's guard says so.`,
+		Examples: []string{
+			"gharbor query sightings 'select place, count(*) from sighting group by 1'",
+			"gharbor query sightings -let bird=dunlin 'select * from sighting where species = {bird}'",
+			"gharbor query sightings -file report.sql -format csv -out report.csv",
+			"echo 'select 1' | gharbor query sightings -format json",
+		},
+		MinArgs: 1,
+		MaxArgs: 2,
+		Flags:   o.flags,
+		Run:     run(func(ctx context.Context, c *call) error { return c.query(ctx, o) }),
+	}
+}
+
+func (o *queryOptions) flags(fs *base.FlagSet) {
+	fs.StringVar(&o.file, "file", "", "run the statements of a file")
+	fs.StringVar(&o.out, "out", "", "write into a file, which is there whole or not at all")
+	fs.Func("format", strings.Join(statement.Formats, ", ")+" (default table on a terminal, else tsv)", o.setFormat)
+	fs.BoolVar(&o.stacked, "stacked", false, "a table with one value a line")
+	fs.Int64Var(&o.rows, "rows", 0, "at most so many rows of each result; 0 for all")
+	fs.Func("let", "a value for {NAME}: NAME=VALUE, or NAME to be asked for it without showing", o.let)
+	fs.Func("let-file", "the value of {NAME} is in a file: NAME=FILE", o.letFile)
+	o.over.Flag(fs)
+	fs.StringVar(&o.database, "database", "", "another database than the profile's")
+	fs.BoolVar(&o.readOnly, "read-only", false, "the session may change nothing")
+	fs.BoolVar(&o.yes, "yes", false, "run what the profile's guard asks for")
+	fs.BoolVar(&o.atomic, "atomic", false, "all statements are one transaction")
+	fs.BoolVar(&o.keepGoing, "keep-going", false, "go on after a statement that failed")
+	fs.BoolVar(&o.ignore, "ignore-expectations", false, "run them also where the profile's expectations do not hold")
+	fs.DurationVar(&o.timeout, "timeout", check.DefaultTimeout, "for connecting")
+	fs.DurationVar(&o.ofStatement, "statement-timeout", 0, "for each statement; it is cancelled at the server then")
+}
+
+func (o *queryOptions) setFormat(word string) error {
+	if _, err := statement.NewWriter(nil, statement.Layout{Format: word}); err != nil {
+		return errors.New("expected one of " + strings.Join(statement.Formats, ", "))
+	}
+	o.format = word
+	return nil
+}
+
+// let takes a value from the command line.
+func (o *queryOptions) let(s string) error {
+	name, value, given := strings.Cut(s, "=")
+	if !syntax.ValidName(name) {
+		return errors.New("expected NAME=VALUE: " + syntax.NameRule)
+	}
+	if o.values == nil {
+		o.values = make(statement.Values)
+	}
+	if _, twice := o.values[name]; twice {
+		return errors.New("it is given twice")
+	}
+	o.values[name] = &value
+	if !given {
+		o.asked = append(o.asked, name)
+	}
+	return nil
+}
+
+// letFile takes a value from a file, as it stands there.
+func (o *queryOptions) letFile(s string) error {
+	name, path, given := strings.Cut(s, "=")
+	if !given {
+		return errors.New("expected NAME=FILE")
+	}
+	const most = 64 << 20
+	data, err := atomicfile.Read(path, most)
+	if err != nil {
+		return errors.New("the file cannot be read: " + atomicfile.Plain(err).Error())
+	}
+	return o.let(name + "=" + string(data))
+}
+
+// conflict says which flags can't stand together, nil for none.
+func (c *call) conflict(o queryOptions) error {
+	both := func(a, b string) error {
+		if c.Set[a] && c.Set[b] {
+			return base.Usage("-%s and -%s exclude each other; give one", a, b)
+		}
+		return nil
+	}
+	for _, pair := range [][2]string{{"atomic", "keep-going"}} {
+		if err := both(pair[0], pair[1]); err != nil {
+			return err
+		}
+	}
+	switch {
+	case len(c.Args) == 2 && o.file != "":
+		return base.Usage("a statement and -file are two; give one")
+	case o.stacked && o.format != "" && o.format != "table":
+		return base.Usage("-stacked is for -format table")
+	case o.rows < 0:
+		return base.Usage("-rows: expected 0 or more")
+	}
+	return nil
+}
+
+func (c *call) query(ctx context.Context, o queryOptions) error {
+	if err := c.conflict(o); err != nil {
+		return err
+	}
+	for _, name := range o.asked {
+		value, err := c.Secret(ctx, "the value of {"+name+"}")
+		if err != nil {
+			return base.Usage("-let %[1]s: there is no terminal to ask on; give -let %[1]s=VALUE, or -let-file %[1]s=FILE", name)
+		}
+		text := value.Disclose()
+		o.values[name] = &text
+	}
+	p, err := c.profile(o)
+	if err != nil {
+		return err
+	}
+	s, err := c.script(ctx, p, o)
+	if err != nil {
+		return err
+	}
+	if err := c.agreed(ctx, p, s, o); err != nil {
+		return err
+	}
+	runner, err := testcmd.Of(c.Call).Runner(o.timeout)
+	if err != nil {
+		return err
+	}
+	opened := runner.Open(ctx, p)
+	defer opened.Close()
+	if err := c.judge(p, opened, o); err != nil {
+		return err
+	}
+	return c.carryOut(ctx, p, opened, s, o)
+}
+
+// profile is the profile, with what the flags say in its place.
+func (c *call) profile(o queryOptions) (*resolve.Profile, error) {
+	over := o.over
+	if o.database != "" {
+		field := c.Keys.Field(key.Database)
+		value, err := field.ParseValue(o.database)
+		if err != nil {
+			return nil, base.Usage("-%w", err)
+		}
+		over = append(over, schema.Override{Field: field, Value: value})
+	}
+	plain, err := c.Resolve(c.Args[0], nil)
+	if err != nil {
+		return nil, err
+	}
+	p, err := c.Resolve(c.Args[0], over)
+	if err != nil {
+		return nil, err
+	}
+	if rank(p.Text(key.Guard)) < rank(plain.Text(key.Guard)) {
+		return nil, base.Usage("-override guard: expected no less than the profile's %s", plain.Text(key.Guard))
+	}
+	if p.Engine() != nil && p.Engine().Statements == nil {
+		return nil, base.Usage("this version runs no statements on %s", p.Engine().Word)
+	}
+	return p, nil
+}
+
+// rank is how much a guard asks for.
+func rank(guard string) int { return map[string]int{"ask": 1, "read-only": 2}[guard] }
+
+// judge says what keeps statements from being run on a connection, nil for nothing.
+func (c *call) judge(p *resolve.Profile, opened *check.Opened, o queryOptions) error {
+	c.Remember(context.Background(), []*resolve.Profile{p}, []*check.Report{opened.Report})
+	first, some := opened.Report.First()
+	if opened.Report.Interrupted {
+		return base.Failure(base.ExitInterrupted, nil)
+	}
+	if opened.Runner != nil && (!some || first.Outcome != "fail" || o.ignore && first.Finding.Code != "expect.server") {
+		if some && first.Outcome != "fail" {
+			c.Notice("%s (%s)", first.Finding.Cause, first.Finding.Code)
+		}
+		return nil
+	}
+	text := render.NewReport(c.Stderr, c.NoColour)
+	text.Head(p.Called, testcmd.Headline(p))
+	for _, s := range opened.Report.Stages {
+		text.Stage(s)
+	}
+	text.Verdict(opened.Report)
+	code := base.ExitServer
+	switch first.Stage {
+	case "profile":
+		code = base.ExitFile
+	case "secret":
+		code = base.ExitSecret
+	case "expect":
+		code = base.ExitFailed
+	}
+	return base.Failure(code, nil)
+}
+
+// carryOut runs the script, and writes what it gives.
+func (c *call) carryOut(
+	ctx context.Context, p *resolve.Profile, opened *check.Opened, s *script, o queryOptions,
+) error {
+	out, finish, err := c.output(o)
+	if err != nil {
+		return err
+	}
+	terminal := o.out == "" && render.IsTerminal(c.Stdout)
+	layout := statement.Layout{Format: o.format, Stacked: o.stacked, Several: s.statements > 1, Terminal: terminal}
+	if layout.Format == "" {
+		layout.Format = map[bool]string{true: "table", false: "tsv"}[terminal || o.stacked]
+	}
+	if terminal {
+		layout.Width = render.Columns(c.Stdout)
+		if render.Colours(c.Stdout, c.NoColour) {
+			layout.Dim = func(text string) string { return "\x1b[2m" + text + "\x1b[0m" }
+		}
+	}
+	writer, err := statement.NewWriter(out, layout)
+	if err != nil {
+		return err
+	}
+	shown := &shown{call: c, script: s, writer: writer, terminal: terminal, most: o.rows, runner: opened.Runner}
+	job := statement.Job{
+		Runner:    opened.Runner,
+		By:        p.Engine().Statements,
+		To:        shown,
+		Values:    o.values,
+		Timeout:   o.ofStatement,
+		KeepGoing: o.keepGoing,
+		Atomic:    o.atomic,
+		Ran:       shown.ran,
+		Failed:    shown.failed,
+	}
+	if err := job.Prepare(ctx, o.readOnly || p.Text(key.Guard) == "read-only"); err != nil {
+		return base.Failure(base.ExitFailed, err)
+	}
+	_, err = job.Run(ctx, s.again())
+	if closeErr := writer.Close(); err == nil {
+		err = closeErr
+	}
+	finishErr := finish(err == nil)
+	switch {
+	case err == nil:
+		return finishErr
+	case errors.Is(err, statement.ErrFailed):
+		return base.Failure(base.ExitFailed, nil)
+	case errors.Is(err, statement.ErrOneColumn), errors.Is(err, statement.ErrOneResult):
+		return base.Usage("%w", err)
+	case ctx.Err() != nil:
+		c.Say("the statement was cancelled at the server")
+		return base.Failure(base.ExitInterrupted, nil)
+	}
+	return base.Failure(base.ExitFailed, err)
+}
+
+// output is where results go. finish ends it: a file is there whole, or not at all.
+func (c *call) output(o queryOptions) (out io.Writer, finish func(well bool) error, err error) {
+	if o.out == "" {
+		return c.Stdout, func(bool) error { return nil }, nil
+	}
+	path, err := filepath.Abs(o.out)
+	if err != nil {
+		return nil, nil, err
+	}
+	wrong := func(err error) error {
+		return &profile.FileError{Path: path, What: "cannot be written: " + atomicfile.Plain(err).Error()}
+	}
+	if info, err := os.Stat(path); err == nil && !info.Mode().IsRegular() { // a pipe, or a device
+		file, err := os.OpenFile(path, os.O_WRONLY, 0)
+		if err != nil {
+			return nil, nil, wrong(err)
+		}
+		return file, func(bool) error { return file.Close() }, nil
+	}
+	file, err := os.CreateTemp(filepath.Dir(path), ".gharbor-*")
+	if err != nil {
+		return nil, nil, wrong(err)
+	}
+	return file, func(well bool) error {
+		err := file.Close()
+		if err == nil && well {
+			err = os.Rename(file.Name(), path)
+		}
+		if err != nil || !well {
+			os.Remove(file.Name())
+		}
+		if err != nil {
+			return wrong(err)
+		}
+		return nil
+	}, nil
+}
+
+// agreed asks for what the profile's guard asks about. Nothing was sent yet.
+func (c *call) agreed(ctx context.Context, p *resolve.Profile, s *script, o queryOptions) error {
+	if p.Text(key.Guard) != "ask" || len(s.risks) == 0 || o.yes {
+		return nil
+	}
+	for _, r := range s.risks {
+		c.Say("%s: %s", s.place(r.line, r.column), r.why)
+	}
+	if !c.Interactive() {
+		return base.Failure(base.ExitUsage,
+			errors.New("the profile's guard asks first, and there is no terminal to ask on; -yes runs them"))
+	}
+	sure, err := c.Confirm(ctx, fmt.Sprintf("run them on %s?", clean.Word(p.Called)), false)
+	if err == nil && !sure {
+		return base.Failure(base.ExitFailed, errors.New("nothing was sent"))
+	}
+	return err
+}

@@ -1,0 +1,237 @@
+package querycmd
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"gentleharbor/core/atomicfile"
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/statement"
+	"gentleharbor/internal/cli/base"
+	"gentleharbor/internal/cli/wording"
+	"gentleharbor/internal/render"
+)
+
+// maxScript bounds the statements that query takes: they are looked at before the first is sent.
+const maxScript = 64 << 20
+
+// script is the statements to run. They were looked at once.
+type script struct {
+	name       string // for places: the file's, "statement" or "standard input"
+	text       []byte
+	lexis      engine.Lexis
+	statements int
+	risks      []risk
+}
+
+// risk is a statement that may destroy something.
+type risk struct {
+	line, column int
+	why          string
+}
+
+// again reads the statements from their start.
+func (s *script) again() *statement.Splitter {
+	return statement.NewSplitter(bytes.NewReader(s.text), s.lexis)
+}
+
+// place is a place in the statements, as compilers write one.
+func (s *script) place(line, column int) string {
+	if column == 0 {
+		return fmt.Sprintf("%s:%d", s.name, line)
+	}
+	return fmt.Sprintf("%s:%d:%d", s.name, line, column)
+}
+
+// script reads the statements, and looks at them: what is wrong in them is said before the first is sent.
+func (c *call) script(_ context.Context, p *resolve.Profile, o queryOptions) (*script, error) {
+	s := &script{name: "statement"}
+	switch {
+	case len(c.Args) == 2:
+		s.text = []byte(c.Args[1])
+	case o.file != "":
+		data, err := atomicfile.Read(o.file, maxScript)
+		if err != nil {
+			err = fmt.Errorf("%s cannot be read: %w", clean.Line(o.file, 200), atomicfile.Plain(err))
+			return nil, base.Failure(base.ExitFile, err)
+		}
+		s.name, s.text = clean.Line(o.file, 200), data
+	case render.IsTerminal(c.Stdin):
+		return nil, base.Failure(base.ExitUsage, errors.New("which statement? give one, or -file FILE"),
+			"gharbor help query")
+	default:
+		data, err := io.ReadAll(io.LimitReader(c.Stdin, maxScript+1))
+		if err == nil && len(data) > maxScript {
+			err = errors.New("more than 64 MiB of statements")
+		}
+		if err != nil {
+			return nil, base.Failure(base.ExitFailed, fmt.Errorf("standard input cannot be read: %w", err))
+		}
+		s.name, s.text = "standard input", data
+	}
+	if p.Engine() == nil {
+		return s, nil // the test says so
+	}
+	by := p.Engine().Statements
+	s.lexis = by.Lexis
+	if err := c.look(s, by, o, len(c.Args) == 2); err != nil {
+		return nil, err
+	}
+	if s.statements == 0 {
+		return nil, base.Usage("%s: there is no statement in it", s.name)
+	}
+	return s, nil
+}
+
+var errPasswordInArgument = errors.New("everybody on this machine can read a password in an argument (ps): " +
+	"write the statement into a file")
+
+// look takes the statements apart once.
+func (c *call) look(s *script, by *engine.Statements, o queryOptions, argument bool) error {
+	used := make(map[string]bool)
+	for splitter := s.again(); ; {
+		p, err := splitter.Next()
+		var wrong *statement.SyntaxError
+		switch {
+		case errors.Is(err, io.EOF):
+			if unused := o.values.Unused(used); len(unused) > 0 {
+				return base.Usage("-let %s: no statement has {%s}", unused[0], unused[0])
+			}
+			return nil
+		case errors.As(err, &wrong):
+			return base.Usage("%s: %s", s.place(wrong.Line, wrong.Column), wrong.What)
+		case err != nil:
+			return err
+		case p.Empty():
+			continue
+		case copies(p.Words):
+			return base.Usage("%s: query runs no COPY FROM STDIN or TO STDOUT", s.place(p.Line, p.Column))
+		case argument && statement.HasSecret(p.Words, by):
+			return base.Failure(base.ExitUsage, errPasswordInArgument, "gharbor query "+clean.Shell(c.Args[0])+" -file FILE")
+		}
+		s.statements++
+		if _, err := statement.Fill(p, o.values, by, used); errors.As(err, &wrong) {
+			return base.Usage("%s: %s", s.place(wrong.Line, wrong.Column), wrong.What)
+		} else if err != nil {
+			return err
+		}
+		if why := statement.Risk(p.Words, by); why != "" {
+			s.risks = append(s.risks, risk{p.Line, p.Column, why})
+		}
+	}
+}
+
+// copies tells whether a statement sends data over the connection itself.
+func copies(words []string) bool {
+	if len(words) == 0 || words[0] != "COPY" {
+		return false
+	}
+	text := " " + strings.Join(words, " ") + " "
+	return strings.Contains(text, " FROM STDIN ") || strings.Contains(text, " TO STDOUT ")
+}
+
+// shown writes results, and says beside them what a person wants to know.
+type shown struct {
+	*call
+	script   *script
+	writer   *statement.Writer
+	runner   engine.Runner
+	terminal bool
+	most     int64 // rows of a result; 0 for all
+	rows     int64
+	last     engine.Done
+	results  int
+}
+
+func (s *shown) Begin(columns []engine.Column) error {
+	s.rows = 0
+	s.results++
+	return s.writer.Begin(columns)
+}
+
+func (s *shown) Row(values [][]byte) error {
+	if s.rows++; s.most > 0 && s.rows > s.most {
+		return nil
+	}
+	return s.writer.Row(values)
+}
+
+func (s *shown) End(done engine.Done) error {
+	s.last = done
+	return s.writer.End(done)
+}
+
+// Notice says what the server says.
+func (s *shown) Notice(n engine.Notice) {
+	text := clean.Line(strings.ToLower(n.Severity), 20) + ": " + clean.Visible(n.Message)
+	if n.Detail != "" {
+		text += "; " + clean.Visible(n.Detail)
+	}
+	if n.Hint != "" {
+		text += "; " + clean.Visible(n.Hint)
+	}
+	s.Say("the server says %s", text)
+}
+
+// ran says how much came of a statement, on a terminal.
+func (s *shown) ran(_ *statement.Piece, took time.Duration) {
+	if !s.terminal {
+		return
+	}
+	what := ""
+	switch d := s.last; {
+	case d.Changed >= 0 && s.results == 0:
+		what = fmt.Sprintf("%d %s changed", d.Changed, wording.Plural(int(d.Changed), "row", "rows"))
+	case s.results > 0:
+		what = fmt.Sprintf("%d %s", s.rows, wording.Plural(int(s.rows), "row", "rows"))
+		if s.most > 0 && s.rows > s.most {
+			what += fmt.Sprintf(", the first %d shown", s.most)
+		}
+	default:
+		what = "done"
+		if d.Command != "" {
+			what = strings.ToLower(clean.Line(d.Command, 40)) + ": done"
+		}
+	}
+	s.results = 0
+	at := ""
+	if server := s.runner.Took(); server > 0 {
+		at = fmt.Sprintf(", %s at the server", shortTime(server))
+	}
+	s.Say("%s; %s%s", what, shortTime(took), at)
+}
+
+// shortTime is a time with three digits at the most.
+func shortTime(d time.Duration) string {
+	switch {
+	case d < 10*time.Millisecond:
+		return fmt.Sprintf("%.1f ms", float64(d.Microseconds())/1000)
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	case d < 100*time.Second:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	}
+	return d.Round(time.Second).String()
+}
+
+// failed says what the server refused, as compilers do.
+func (s *shown) failed(f *statement.Failure) {
+	s.Say("%s: %s", s.script.place(f.Line, f.Column), clean.Visible(f.Error()))
+	s.Say("  %s", clean.Visible(strings.ReplaceAll(f.Source, "\t", " ")))
+	if f.Width > 0 {
+		before := min(f.Column-1, len(f.Source))
+		s.Say("  %s%s", strings.Repeat(" ", len([]rune(f.Source[:before]))), strings.Repeat("~", f.Width))
+	}
+	for _, line := range [][2]string{{"detail", f.Detail}, {"hint", f.Hint}, {"where", f.Where}} {
+		if line[1] != "" {
+			s.Say("  %s: %s", line[0], clean.Visible(line[1]))
+		}
+	}
+}
