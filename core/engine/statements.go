@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 )
@@ -16,8 +17,12 @@ type Statements struct {
 	// Known are the first words of statements of which it is known what they may destroy. One of another word can't
 	// be seen into.
 	Known []string
+	// Valued are the first words of statements that take parameters.
+	Valued []string
 	// Secrets are words behind one another that have a password behind them; "'" is a text in quotes, "*" any word.
 	Secrets [][]string
+	// Commits are the first words of statements that end a transaction, or begin another.
+	Commits []string
 	// ReadOnly is the statement that makes a session read-only, "" where there is none.
 	ReadOnly string
 }
@@ -90,7 +95,7 @@ type Statement struct {
 // StatementError is a server's refusal of a statement.
 type StatementError struct {
 	Severity string
-	Code     string // SQLSTATE, or the engine's own number
+	Code     string // "SQLSTATE 42703", "1054, SQLSTATE 42S22"
 	Message  string
 	Detail   string
 	Hint     string
@@ -108,6 +113,9 @@ func (e *StatementError) Error() string {
 	}
 	return text
 }
+
+// ErrNotCancelled is a statement that the server was not told to cancel.
+var ErrNotCancelled = errors.New("the statement could not be cancelled at the server")
 
 // LostError is a connection that ended while a statement ran: whether the server carried it out is not known.
 type LostError struct{ Err error }

@@ -15,15 +15,20 @@ type Failure struct {
 	*engine.StatementError
 	Line   int    // in the script, from 1
 	Column int    // in bytes, from 1; 0 where only the statement is known
-	Source string // the line of the script
+	Source string // the line of the script, "" where it has a password
 	Width  int    // of what is wrong in it, in characters; 0 where it is not known
 }
 
 func (f *Failure) Unwrap() error { return f.StatementError }
 
-// NewFailure finds the place of a server's refusal. sent is the statement as Fill made it of the piece.
-func NewFailure(p *Piece, sent string, said *engine.StatementError) *Failure {
+// NewFailure finds the place of a server's refusal. sent is the statement as Fill made it of the piece. Of a statement
+// that has a password, neither its text nor what the server repeats of it is in the failure.
+func NewFailure(p *Piece, sent string, said *engine.StatementError, secret bool) *Failure {
 	f := &Failure{StatementError: said, Line: p.Line}
+	if secret {
+		f.StatementError = withoutText(said, string(p.Text))
+		return f
+	}
 	at, ok := position(sent, said)
 	if !ok {
 		f.Source = lineOf(p, 0)
@@ -34,6 +39,26 @@ func NewFailure(p *Piece, sent string, said *engine.StatementError) *Failure {
 	f.Source = lineOf(p, was)
 	f.Width = wordWidth(string(p.Text[was:]))
 	return f
+}
+
+// withoutText is what a server said, without its words where they repeat a part of what a statement quotes.
+func withoutText(said *engine.StatementError, text string) *engine.StatementError {
+	const part = 4 // bytes
+	quoted := text[max(0, strings.IndexAny(text, "'\"$")):]
+	words := strings.Join([]string{said.Message, said.Detail, said.Hint, said.Where}, "\n")
+	repeats := len(quoted) < part && strings.Contains(words, quoted)
+	for i := 0; i+part <= len(quoted) && !repeats; i++ {
+		repeats = strings.Contains(words, quoted[i:i+part])
+	}
+	if !repeats {
+		return said
+	}
+	return &engine.StatementError{
+		Severity: said.Severity,
+		Code:     said.Code,
+		Message:  "the server refused a statement that has a password, and repeats a part of it",
+		Fatal:    said.Fatal,
+	}
 }
 
 // position is the byte at which a server stopped.
@@ -66,13 +91,29 @@ func position(sent string, said *engine.StatementError) (int, bool) {
 		}
 		from += i + 1
 	}
-	if i := strings.Index(sent[from:], near); i >= 0 {
+	if i := indexWord(sent[from:], near); i >= 0 {
 		return from + i, true
 	}
-	if i := strings.Index(sent, near); i >= 0 {
-		return i, true
+	i := indexWord(sent, near)
+	return max(i, 0), i >= 0
+}
+
+// indexWord is where a text has another one that begins and ends no word of it in the middle, -1 for nowhere.
+func indexWord(text, part string) int {
+	for from := 0; ; {
+		i := strings.Index(text[from:], part)
+		if i < 0 {
+			return -1
+		}
+		i += from
+		end := i + len(part)
+		before := i > 0 && inWord(text[i-1]) && inWord(part[0])
+		after := end < len(text) && inWord(text[end]) && inWord(part[len(part)-1])
+		if !before && !after {
+			return i
+		}
+		from = i + 1
 	}
-	return 0, false
 }
 
 // nearLine is how servers say in their message where they stopped.

@@ -45,6 +45,9 @@ func Fill(p *Piece, values Values, by *engine.Statements, used map[string]bool) 
 			return s, p.placeholderError(b, fmt.Sprintf("{identifier %s} has a zero byte in it", name))
 		case isName:
 			text.WriteString(by.Quote(*value))
+		case !takesValues(p.Words, by):
+			return s, p.placeholderError(b, fmt.Sprintf("{%s}: %s takes no values on this engine; {identifier %s} is a name",
+				name, p.Words[0], name))
 		default:
 			s.Arguments = append(s.Arguments, value)
 			text.WriteString(by.Parameter(len(s.Arguments)))
@@ -54,6 +57,15 @@ func Fill(p *Piece, values Values, by *engine.Statements, used map[string]bool) 
 	text.Write(p.Text[from:])
 	s.Text = text.String()
 	return s, nil
+}
+
+// takesValues tells whether the engine takes parameters in a statement: of CREATE, only with a query behind it.
+func takesValues(words []string, by *engine.Statements) bool {
+	if len(words) == 0 || !slices.Contains(by.Valued, words[0]) {
+		return false
+	}
+	isQuery := func(word string) bool { return word == "SELECT" || word == "VALUES" || word == "WITH" }
+	return words[0] != "CREATE" || slices.ContainsFunc(words, isQuery)
 }
 
 // move is a placeholder, and what stands in its place.

@@ -32,8 +32,7 @@ var ErrFailed = errors.New("a statement failed")
 // ErrOpen is a script that ends within a transaction, which was rolled back.
 var ErrOpen = errors.New("the script ended in a transaction that it began: it was rolled back")
 
-// Run runs the statements. Its error is ErrFailed, ErrOpen, a *SyntaxError, a *engine.LostError, what To said, or that
-// of ctx.
+// Run runs the statements. Its error is ErrFailed, ErrOpen, a *SyntaxError, a *StopError, or what To said.
 func (j *Job) Run(ctx context.Context, script *Splitter) (n int, err error) {
 	if j.Atomic {
 		if err := j.silently(ctx, "BEGIN"); err != nil {
@@ -93,23 +92,46 @@ func (j *Job) one(ctx context.Context, p *Piece) error {
 	}
 	if j.Timeout > 0 {
 		var stop context.CancelFunc
-		ctx, stop = context.WithTimeoutCause(ctx, j.Timeout, fmt.Errorf("the statement was cancelled after %s", j.Timeout))
+		ctx, stop = context.WithTimeoutCause(ctx, j.Timeout, errTimeout)
 		defer stop()
 	}
 	start := time.Now()
 	err = j.Runner.Run(ctx, s, j.To)
 	var said *engine.StatementError
 	switch {
+	case err == nil && j.Atomic && !j.Runner.InTransaction():
+		return &StopError{Piece: p, What: "this statement ended the transaction of all: it and what came before it stay"}
 	case err == nil:
 		if j.Ran != nil {
 			j.Ran(p, time.Since(start))
 		}
 		return nil
 	case ctx.Err() == nil && errors.As(err, &said):
-		return NewFailure(p, s.Text, said)
+		return NewFailure(p, s.Text, said, HasSecret(p.Words, j.By))
+	case ctx.Err() != nil && errors.Is(err, engine.ErrNotCancelled):
+		return &StopError{p, "the statement could not be cancelled: it may still run at the server", err}
+	case errors.Is(err, errTimeout):
+		return &StopError{p, fmt.Sprintf("the statement was cancelled at the server after %s", j.Timeout), err}
+	case ctx.Err() != nil:
+		return &StopError{p, "the statement was cancelled at the server", err}
+	case errors.As(err, new(*engine.LostError)):
+		return &StopError{p, "the connection ended; whether the server carried this statement out is not known", err}
 	}
 	return err
 }
+
+var errTimeout = errors.New("the time of the statement is over")
+
+// StopError is a job that stopped at a statement which the server did not refuse.
+type StopError struct {
+	Piece *Piece
+	What  string
+	Err   error // may be nil
+}
+
+func (e *StopError) Error() string { return e.What }
+
+func (e *StopError) Unwrap() error { return e.Err }
 
 // rollback ends a transaction that is open. That it can't is no news where the connection is gone.
 func (j *Job) rollback() {

@@ -44,6 +44,14 @@ func acts(words []string, i int) bool {
 	return false
 }
 
+// Commits tells whether a statement ends the transaction that it runs in: ROLLBACK TO and temporary tables do not.
+func Commits(words []string, by *engine.Statements) bool {
+	if len(words) == 0 || !slices.Contains(by.Commits, words[0]) {
+		return false
+	}
+	return len(words) == 1 || words[1] != "TEMPORARY" && (words[0] != "ROLLBACK" || !slices.Contains(words, "TO"))
+}
+
 // HasSecret tells whether a statement has a password in it.
 func HasSecret(words []string, by *engine.Statements) bool {
 	for _, secret := range by.Secrets {

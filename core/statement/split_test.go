@@ -178,11 +178,79 @@ func TestFill(t *testing.T) {
 	if _, err := Fill(p, values, by, map[string]bool{}); err == nil || !strings.Contains(err.Error(), "2:2: {brd} has no value") || !strings.Contains(err.Error(), "{bird}") {
 		t.Errorf("%v", err)
 	}
+	barred, err := NewSplitter(strings.NewReader("alter role a password {bird}"), by.Lexis).Next()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Fill(barred, values, by, map[string]bool{}); err == nil || !strings.Contains(err.Error(), "ALTER takes no values") {
+		t.Errorf("%v", err)
+	}
 	if s, err := Fill(p, nil, by, nil); err != nil || s.Text != "select\n {brd}" {
 		t.Errorf("without values: %q %v", s.Text, err)
 	}
 	if got := values.Unused(map[string]bool{"bird": true}); !slices.Equal(got, []string{"least", "nothing", "table"}) {
 		t.Error(got)
+	}
+}
+
+// TestLists: the lists of an engine's statements agree with each other.
+func TestLists(t *testing.T) {
+	for _, spec := range engines.All().All() {
+		by := spec.Statements
+		if by == nil {
+			continue
+		}
+		looked := append(strings.Fields("DROP TRUNCATE GRANT REVOKE DO CALL EXECUTE BEGIN DECLARE"), by.Known...)
+		for _, list := range [][]string{by.Valued, by.Commits} {
+			for _, word := range list {
+				if !slices.Contains(looked, word) {
+					t.Errorf("%s: %s is not known", spec.Word, word)
+				}
+			}
+		}
+		if !slices.IsSorted(by.Valued) || !slices.IsSorted(by.Commits) || !slices.IsSorted(by.Known) {
+			t.Errorf("%s: a list is not sorted", spec.Word)
+		}
+	}
+}
+
+// TestCommits: what ends a transaction, and what does not.
+func TestCommits(t *testing.T) {
+	for text, want := range map[string][2]bool{ // PostgreSQL, MySQL
+		"commit": {true, true}, "rollback": {true, true}, "rollback to savepoint a": {false, false}, "begin": {true, true},
+		"create table a(b int)": {false, true}, "create temporary table a(b int)": {false, false}, "insert into a values (1)": {false, false},
+		"savepoint a": {false, false}, "truncate a": {false, true},
+	} {
+		for i, word := range []string{"postgresql", "mysql"} {
+			by := engines.All().Named(word).Statements
+			p, err := NewSplitter(strings.NewReader(text), by.Lexis).Next()
+			if err != nil {
+				t.Fatal(err)
+			}
+			if got := Commits(p.Words, by); got != want[i] {
+				t.Errorf("%s on %s: %v", text, word, got)
+			}
+		}
+	}
+}
+
+// TestFailureHidesPasswords: of a statement with a password, nothing that the server repeats is kept.
+func TestFailureHidesPasswords(t *testing.T) {
+	p := &Piece{Text: []byte("alter role warden password 'dunlin'"), Line: 3, Column: 1}
+	for said, kept := range map[string]bool{
+		`role "warden" does not exist`:            true,
+		"near ''dunlin'' at line 1":               false,
+		"near 'nlin'' at line 1":                  false,
+		"syntax error at or near \"'dunlin'\"":    false,
+		"the detail says nothing; permission ...": true,
+	} {
+		f := NewFailure(p, string(p.Text), &engine.StatementError{Code: "1064", Message: said}, true)
+		if f.Source != "" || f.Line != 3 || (f.Message == said) != kept || strings.Contains(f.Error(), "nlin") {
+			t.Errorf("%q gives %q", said, f.Error())
+		}
+	}
+	if f := NewFailure(p, string(p.Text), &engine.StatementError{Message: "x", Detail: "dunlin"}, true); f.Detail != "" {
+		t.Errorf("%q", f.Detail)
 	}
 }
 

@@ -36,6 +36,9 @@ func (c *conversation) Run(ctx context.Context, s engine.Statement, to engine.Re
 	if !stop() {
 		cancelErr := <-cancelled
 		c.raw.SetReadDeadline(time.Time{})
+		if cancelErr != nil {
+			cancelErr = fmt.Errorf("%w: %w", engine.ErrNotCancelled, cancelErr)
+		}
 		return errors.Join(context.Cause(ctx), cancelErr, err)
 	}
 	return err
@@ -52,6 +55,9 @@ func (c *conversation) run(s engine.Statement, to engine.Results) error {
 		return err
 	}
 	if err != nil {
+		if said := c.wire.refusal(); said != nil {
+			return said
+		}
 		return &engine.LostError{Err: err}
 	}
 	for more := true; more; {
@@ -290,13 +296,13 @@ func (c *conversation) Took() time.Duration { return c.took }
 // cancel has the server end the statement that runs, by another login.
 func (c *conversation) cancel() error {
 	if c.to.Redial == nil {
-		return errors.New("the statement could not be cancelled: there may be no second connection")
+		return errors.New("there may be no second connection")
 	}
 	ctx, stop := context.WithTimeout(context.Background(), cancelWait)
 	defer stop()
 	conn, err := c.to.Redial(ctx)
 	if err != nil {
-		return fmt.Errorf("the statement could not be cancelled at the server: %w", err)
+		return err
 	}
 	other := Begin(c.word)(conn, c.to).(*conversation)
 	defer other.Close()
@@ -306,7 +312,7 @@ func (c *conversation) cancel() error {
 		other.Login,
 	} {
 		if result := step(ctx); result.Outcome == finding.Fail {
-			return errors.New("the statement could not be cancelled at the server: " + result.Finding.Cause)
+			return errors.New(result.Finding.Cause)
 		}
 	}
 	return other.exec(ctx, fmt.Sprintf("KILL QUERY %d", c.facts.ConnectionID))

@@ -7,6 +7,9 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"regexp"
+	"sync"
+	"time"
 
 	"gentleharbor/core/engine"
 )
@@ -133,7 +136,29 @@ func readError(p []byte) *engine.StatementError {
 		r.rest = r.rest[6:]
 	}
 	e.Message = string(r.rest)
+	if m := quotedName().FindStringSubmatch(e.Message); m != nil && naming[number] {
+		e.Near = m[1]
+	}
 	return e
+}
+
+// naming are the refusals whose message quotes the name that is wrong (MySQL documentation, "Server Error Message
+// Reference"): an unknown table, column, function.
+var naming = map[uint16]bool{1051: true, 1054: true, 1109: true, 1146: true, 1305: true}
+
+// quotedName is a name in a message, without those that it stands in.
+var quotedName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile("'(?:[^']*\\.)?([^'.]+)'") })
+
+// refusal is why a server ended the connection while a command was sent to it; nil where it did not say.
+func (w *wire) refusal() *engine.StatementError {
+	w.conn.SetReadDeadline(time.Now().Add(time.Second))
+	defer w.conn.SetReadDeadline(time.Time{})
+	if p, err := w.packet(); err == nil && p[0] == isErr {
+		e := readError(p)
+		e.Fatal = true
+		return e
+	}
+	return nil
 }
 
 // packetReader takes a packet apart. Its first error stays.

@@ -34,6 +34,9 @@ func (c *conversation) Run(ctx context.Context, s engine.Statement, to engine.Re
 	if !stop() {
 		cancelErr := <-cancelled
 		c.raw.SetReadDeadline(time.Time{})
+		if cancelErr != nil {
+			cancelErr = fmt.Errorf("%w: %w", engine.ErrNotCancelled, cancelErr)
+		}
 		return errors.Join(context.Cause(ctx), cancelErr, err)
 	}
 	return err
@@ -135,7 +138,7 @@ func (c *conversation) refused(err error) error {
 	case errors.As(err, &said):
 		return &engine.StatementError{
 			Severity: said.Severity,
-			Code:     said.Code,
+			Code:     "SQLSTATE " + said.Code,
 			Message:  said.Message,
 			Detail:   said.Detail,
 			Hint:     said.Hint,
@@ -170,13 +173,13 @@ func (c *conversation) Took() time.Duration { return c.took }
 // (PostgreSQL documentation, "Canceling Requests in Progress").
 func (c *conversation) cancel() error {
 	if c.to.Redial == nil {
-		return errors.New("the statement could not be cancelled: there may be no second connection")
+		return errors.New("there may be no second connection")
 	}
 	ctx, stop := context.WithTimeout(context.Background(), cancelWait)
 	defer stop()
 	conn, err := c.to.Redial(ctx)
 	if err != nil {
-		return fmt.Errorf("the statement could not be cancelled at the server: %w", err)
+		return err
 	}
 	defer conn.Close()
 	conn.SetDeadline(time.Now().Add(cancelWait))
@@ -186,11 +189,11 @@ func (c *conversation) cancel() error {
 			return err
 		}
 		if _, err := io.ReadFull(conn, answer); err != nil || answer[0] != 'S' {
-			return errors.New("the statement could not be cancelled: the server offers no TLS for it")
+			return errors.New("the server offers no TLS for it")
 		}
 		secure, _, _, err := c.to.TLS.Handshake(ctx, conn)
 		if err != nil {
-			return fmt.Errorf("the statement could not be cancelled at the server: %w", err)
+			return err
 		}
 		conn = secure
 	}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -160,7 +161,8 @@ func (c *call) query(ctx context.Context, o queryOptions) error {
 	for _, name := range o.asked {
 		value, err := c.Secret(ctx, "the value of {"+name+"}")
 		if err != nil {
-			return base.Usage("-let %[1]s: there is no terminal to ask on; give -let %[1]s=VALUE, or -let-file %[1]s=FILE", name)
+			return base.Usage("-let %[1]s: there is no terminal to ask on; give -let %[1]s=VALUE or -let-file %[1]s=FILE",
+				name)
 		}
 		text := value.Disclose()
 		o.values[name] = &text
@@ -232,6 +234,9 @@ func (c *call) judge(p *resolve.Profile, opened *check.Opened, o queryOptions) e
 		}
 		return nil
 	}
+	if !some || first.Outcome != "fail" {
+		return base.Usage("this version runs no statements on %s", p.Engine().Word)
+	}
 	text := render.NewReport(c.Stderr, c.NoColour)
 	text.Head(p.Called, testcmd.Headline(p))
 	for _, s := range opened.Report.Stages {
@@ -292,7 +297,8 @@ func (c *call) carryOut(
 	if closeErr := writer.Close(); err == nil {
 		err = closeErr
 	}
-	finishErr := finish(err == nil)
+	finishErr := finish(err == nil || o.keepGoing && errors.Is(err, statement.ErrFailed))
+	var stopped *statement.StopError
 	switch {
 	case err == nil:
 		return finishErr
@@ -300,9 +306,15 @@ func (c *call) carryOut(
 		return base.Failure(base.ExitFailed, nil)
 	case errors.Is(err, statement.ErrOneColumn), errors.Is(err, statement.ErrOneResult):
 		return base.Usage("%w", err)
-	case ctx.Err() != nil:
-		c.Say("the statement was cancelled at the server")
-		return base.Failure(base.ExitInterrupted, nil)
+	case errors.As(err, &stopped):
+		c.Say("%s: %s", s.place(stopped.Piece.Line, stopped.Piece.Column), stopped.What)
+		if ctx.Err() != nil {
+			return base.Failure(base.ExitInterrupted, nil)
+		}
+		return base.Failure(base.ExitFailed, nil)
+	}
+	if unwritten := (*fs.PathError)(nil); errors.As(err, &unwritten) {
+		err = &profile.FileError{Path: o.out, What: "cannot be written: " + atomicfile.Plain(err).Error()}
 	}
 	return base.Failure(base.ExitFailed, err)
 }
@@ -326,7 +338,7 @@ func (c *call) output(o queryOptions) (out io.Writer, finish func(well bool) err
 		}
 		return file, func(bool) error { return file.Close() }, nil
 	}
-	file, err := os.CreateTemp(filepath.Dir(path), ".gharbor-*")
+	file, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+".part-*")
 	if err != nil {
 		return nil, nil, wrong(err)
 	}
@@ -351,11 +363,11 @@ func (c *call) agreed(ctx context.Context, p *resolve.Profile, s *script, o quer
 		return nil
 	}
 	for _, r := range s.risks {
-		c.Say("%s: %s", s.place(r.line, r.column), r.why)
+		c.Say("%s: %s: the profile's guard asks first", s.place(r.line, r.column), r.why)
 	}
 	if !c.Interactive() {
 		return base.Failure(base.ExitUsage,
-			errors.New("the profile's guard asks first, and there is no terminal to ask on; -yes runs them"))
+			errors.New("there is no terminal to ask on; -yes runs them"))
 	}
 	sure, err := c.Confirm(ctx, fmt.Sprintf("run them on %s?", clean.Word(p.Called)), false)
 	if err == nil && !sure {

@@ -6,8 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
@@ -57,24 +59,25 @@ func (c *call) script(_ context.Context, p *resolve.Profile, o queryOptions) (*s
 	case len(c.Args) == 2:
 		s.text = []byte(c.Args[1])
 	case o.file != "":
-		data, err := atomicfile.Read(o.file, maxScript)
+		s.name = clean.Line(o.file, 200)
+		file, err := os.Open(o.file)
+		if err == nil {
+			defer file.Close()
+			s.text, err = readScript(file)
+		}
 		if err != nil {
-			err = fmt.Errorf("%s cannot be read: %w", clean.Line(o.file, 200), atomicfile.Plain(err))
+			err = fmt.Errorf("%s cannot be read: %w", s.name, atomicfile.Plain(err))
 			return nil, base.Failure(base.ExitFile, err)
 		}
-		s.name, s.text = clean.Line(o.file, 200), data
 	case render.IsTerminal(c.Stdin):
 		return nil, base.Failure(base.ExitUsage, errors.New("which statement? give one, or -file FILE"),
 			"gharbor help query")
 	default:
-		data, err := io.ReadAll(io.LimitReader(c.Stdin, maxScript+1))
-		if err == nil && len(data) > maxScript {
-			err = errors.New("more than 64 MiB of statements")
-		}
-		if err != nil {
+		s.name = "standard input"
+		var err error
+		if s.text, err = readScript(c.Stdin); err != nil {
 			return nil, base.Failure(base.ExitFailed, fmt.Errorf("standard input cannot be read: %w", err))
 		}
-		s.name, s.text = "standard input", data
 	}
 	if p.Engine() == nil {
 		return s, nil // the test says so
@@ -85,9 +88,18 @@ func (c *call) script(_ context.Context, p *resolve.Profile, o queryOptions) (*s
 		return nil, err
 	}
 	if s.statements == 0 {
-		return nil, base.Usage("%s: there is no statement in it", s.name)
+		return nil, base.Usage("%s: no statement, only blanks or comments", s.name)
 	}
 	return s, nil
+}
+
+// readScript reads statements, from a pipe too.
+func readScript(from io.Reader) ([]byte, error) {
+	data, err := io.ReadAll(io.LimitReader(from, maxScript+1))
+	if err == nil && len(data) > maxScript {
+		err = errors.New("it has more than 64 MiB of statements")
+	}
+	return data, err
 }
 
 var errPasswordInArgument = errors.New("everybody on this machine can read a password in an argument (ps): " +
@@ -114,7 +126,12 @@ func (c *call) look(s *script, by *engine.Statements, o queryOptions, argument b
 		case copies(p.Words):
 			return base.Usage("%s: query runs no COPY FROM STDIN or TO STDOUT", s.place(p.Line, p.Column))
 		case argument && statement.HasSecret(p.Words, by):
-			return base.Failure(base.ExitUsage, errPasswordInArgument, "gharbor query "+clean.Shell(c.Args[0])+" -file FILE")
+			try := "gharbor query " + clean.Shell(c.Args[0]) + " -file FILE"
+			return base.Failure(base.ExitUsage, errPasswordInArgument, try)
+		}
+		if o.atomic && statement.Commits(p.Words, by) {
+			return base.Usage("%s: with -atomic all is one transaction, and %s ends it on this engine",
+				s.place(p.Line, p.Column), p.Words[0])
 		}
 		s.statements++
 		if _, err := statement.Fill(p, o.values, by, used); errors.As(err, &wrong) {
@@ -224,10 +241,13 @@ func shortTime(d time.Duration) string {
 // failed says what the server refused, as compilers do.
 func (s *shown) failed(f *statement.Failure) {
 	s.Say("%s: %s", s.script.place(f.Line, f.Column), clean.Visible(f.Error()))
-	s.Say("  %s", clean.Visible(strings.ReplaceAll(f.Source, "\t", " ")))
+	line := strings.TrimLeft(f.Source, " \t")
+	if line != "" {
+		s.Say("  %s", clean.Visible(strings.ReplaceAll(line, "\t", " ")))
+	}
 	if f.Width > 0 {
-		before := min(f.Column-1, len(f.Source))
-		s.Say("  %s%s", strings.Repeat(" ", len([]rune(f.Source[:before]))), strings.Repeat("~", f.Width))
+		before := min(max(0, f.Column-1-(len(f.Source)-len(line))), len(line))
+		s.Say("  %s%s", strings.Repeat(" ", utf8.RuneCountInString(line[:before])), strings.Repeat("~", f.Width))
 	}
 	for _, line := range [][2]string{{"detail", f.Detail}, {"hint", f.Hint}, {"where", f.Where}} {
 		if line[1] != "" {
