@@ -455,6 +455,12 @@ func TestQueryMariaDB(t *testing.T) {
 	if n := p.OK("query", "moult", "-format", "bare", "select count(*) from ring").Stdout; n != "0\n" {
 		t.Errorf("%s rows are left", n)
 	}
+	numbers := "1e-7, 1e-13, 1e-14, 1e-15, 123456.789e0, 1e14, 1e15, 1e16, 1.5e17, -2.5e-300, 0e0, cast(0.1 as float), cast(1e20 as float), 1e308"
+	asText := p.OK("query", "moult", "-format", "csv", "select 'x', "+numbers).Stdout
+	asValue := p.OK("query", "moult", "-format", "csv", "-let", "x=x", "select {x}, "+numbers).Stdout
+	if _, text, _ := strings.Cut(asText, "\n"); !strings.HasSuffix(asValue, text) {
+		t.Errorf("%q with values, %q without", asValue, asText)
+	}
 	big := filepath.Join(p.Home, "big")
 	p.Write(big, strings.Repeat("tide", 5<<20)) // more than one packet of 16 MiB
 	r := p.Run("query", "moult", "-format", "bare", "-let-file", "v="+big, "select length({v})")

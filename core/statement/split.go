@@ -1,6 +1,6 @@
 // Package statement takes scripts apart into statements, fills placeholders in, judges what a statement may
-// destroy, and writes results. It is a room behind check: what is run here runs on the connection that a test
-// proved. The rules of an engine are its engine.Statements; nothing here knows a socket. Start with NewSplitter.
+// destroy, and runs them. It is a room behind check: what is run here runs on the connection that a test proved. The
+// rules of an engine are its engine.Statements; nothing here knows a socket. Start with NewSplitter.
 package statement
 
 import (

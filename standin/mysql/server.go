@@ -85,6 +85,10 @@ type Config struct {
 	TLS       *tls.Config // nil: TLS is not offered
 	Socket    string      // a path to listen on besides TCP
 	Started   time.Time   // zero for some hours ago
+
+	// Answer answers a command by packets; false leaves it to what a test of a profile asks. nil answers nothing
+	// else.
+	Answer func(write func(packet []byte) error, command byte, body string) bool
 }
 
 // Server is a running simulated server.

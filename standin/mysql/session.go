@@ -103,6 +103,9 @@ func (s *session) answer() {
 			return
 		}
 		s.wait()
+		if s.Answer != nil && s.Answer(s.wire.write, body[0], string(body[1:])) {
+			continue
+		}
 		switch {
 		case s.Fault == LoseSession:
 			return

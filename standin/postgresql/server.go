@@ -71,6 +71,12 @@ type Config struct {
 	TLS       *tls.Config // nil: TLS is not offered
 	OnlyTLS   bool        // the access rules have only hostssl lines
 	Address   string      // "" for 127.0.0.1 and a free port
+
+	// Answer answers a statement and the values of its parameters, up to where the server is ready for the next;
+	// false leaves it to what a test of a profile asks. nil answers nothing else.
+	Answer func(to *pgproto3.Backend, statement string, values [][]byte) bool
+	// Cancelled is told of a request to cancel a statement; nil for nobody.
+	Cancelled func(key []byte)
 }
 
 // Server is a running simulated server.
@@ -156,7 +162,10 @@ func (s *Server) greet(conn net.Conn) (net.Conn, bool, error) {
 		return nil, false, err
 	}
 	s.wait()
-	if binary.BigEndian.Uint32(head[4:]) != 80877103 { // no SSLRequest
+	switch code := binary.BigEndian.Uint32(head[4:]); {
+	case code == cancelRequest:
+		return nil, false, s.cancel(conn)
+	case code != sslRequest:
 		return &pushedBack{Conn: conn, front: head}, false, nil
 	}
 	switch {
@@ -175,9 +184,34 @@ func (s *Server) greet(conn net.Conn) (net.Conn, bool, error) {
 		return nil, false, err
 	}
 	secure := tls.Server(conn, s.TLS)
-	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
-	defer cancel()
-	return secure, true, secure.HandshakeContext(ctx)
+	ctx, stop := context.WithTimeout(context.Background(), 10*time.Second)
+	defer stop()
+	if err := secure.HandshakeContext(ctx); err != nil {
+		return nil, false, err
+	}
+	head = make([]byte, 8)
+	if _, err := io.ReadFull(secure, head); err != nil {
+		return nil, false, err
+	}
+	if binary.BigEndian.Uint32(head[4:]) == cancelRequest {
+		return nil, false, s.cancel(secure)
+	}
+	return &pushedBack{Conn: secure, front: head}, true, nil
+}
+
+// The codes of requests that come instead of a startup message (PostgreSQL documentation, "Message Formats").
+const (
+	sslRequest    = 1234<<16 | 5679
+	cancelRequest = 1234<<16 | 5678
+)
+
+// cancel takes a request to cancel a statement, whose head was read.
+func (s *Server) cancel(conn net.Conn) error {
+	key := make([]byte, 8)
+	if _, err := io.ReadFull(conn, key); err == nil && s.Cancelled != nil {
+		s.Cancelled(key)
+	}
+	return errEnded
 }
 
 func (s *Server) wait() {

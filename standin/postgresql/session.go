@@ -23,6 +23,7 @@ type session struct {
 	database  string
 	query     string   // of the last Parse
 	arguments [][]byte // of the last Bind
+	answered  bool     // by Answer, up to ReadyForQuery
 }
 
 // refuse sends an error that ends the connection.
@@ -130,7 +131,9 @@ func (s *session) answer() {
 		}
 		switch m := message.(type) {
 		case *pgproto3.Query:
-			s.simple(m.String)
+			if s.Answer == nil || !s.Answer(s.backend, m.String, nil) {
+				s.simple(m.String)
+			}
 		case *pgproto3.Parse:
 			s.query = m.Query
 			s.backend.Send(&pgproto3.ParseComplete{})
@@ -141,9 +144,16 @@ func (s *session) answer() {
 			}
 			s.backend.Send(&pgproto3.BindComplete{})
 		case *pgproto3.Describe:
+			if s.Answer != nil && s.Answer(s.backend, s.query, s.arguments) {
+				s.answered = true
+				continue
+			}
 			columns, _ := s.rows(s.query)
 			s.backend.Send(description(columns))
 		case *pgproto3.Execute:
+			if s.answered {
+				continue
+			}
 			if s.Fault == NoCatalogue {
 				s.backend.Send(&pgproto3.ErrorResponse{
 					Severity: "ERROR",
@@ -155,6 +165,10 @@ func (s *session) answer() {
 			_, rows := s.rows(s.query)
 			s.data(rows)
 		case *pgproto3.Sync:
+			if s.answered {
+				s.answered = false
+				break
+			}
 			s.backend.Send(&pgproto3.ReadyForQuery{TxStatus: 'I'})
 		case *pgproto3.Terminate:
 			return

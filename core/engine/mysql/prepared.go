@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"strconv"
+	"strings"
 
 	"gentleharbor/core/engine"
 )
@@ -203,16 +204,27 @@ func (c column) appendBinary(to []byte, r *packetReader) []byte {
 	case kindLongLong:
 		return integer(8)
 	case kindFloat:
-		return strconv.AppendFloat(to, float64(math.Float32frombits(r.uint32())), 'g', -1, 32)
+		return appendFloat(to, float64(math.Float32frombits(r.uint32())), 32)
 	case kindDouble:
 		low, high := r.uint32(), r.uint32()
-		return strconv.AppendFloat(to, math.Float64frombits(uint64(high)<<32|uint64(low)), 'g', -1, 64)
+		return appendFloat(to, math.Float64frombits(uint64(high)<<32|uint64(low)), 64)
 	case kindDate, kindDateTime, kindTimestamp:
 		return c.appendDate(to, r.text())
 	case kindTime:
 		return c.appendTime(to, r.text())
 	}
 	return nil
+}
+
+// appendFloat adds a number as servers write it: with an exponent where its point is more than 15 digits away.
+func appendFloat(to []byte, f float64, bits int) []byte {
+	text := strconv.AppendFloat(nil, f, 'e', -1, bits)
+	digits, exponent, _ := strings.Cut(string(text), "e")
+	n, _ := strconv.Atoi(exponent)
+	if point := n + 1; point >= -14 && point <= 15 {
+		return strconv.AppendFloat(to, f, 'f', -1, bits)
+	}
+	return fmt.Appendf(to, "%se%d", digits, n)
 }
 
 // appendDate adds a date, with its time where the kind has one.

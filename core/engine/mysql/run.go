@@ -29,8 +29,13 @@ func (c *conversation) Run(ctx context.Context, s engine.Statement, to engine.Re
 	}
 	cancelled := make(chan error, 1)
 	stop := context.AfterFunc(ctx, func() {
-		cancelled <- c.cancel()
-		c.raw.SetReadDeadline(time.Now().Add(cancelWait))
+		err := c.cancel()
+		if err == nil {
+			c.raw.SetReadDeadline(time.Now().Add(cancelWait))
+		} else {
+			c.raw.SetReadDeadline(time.Now()) // nothing will come
+		}
+		cancelled <- err
 	})
 	err := c.run(s, to)
 	if !stop() {
@@ -120,7 +125,7 @@ func (a *answering) result() (more bool, err error) {
 		if err := a.wire.send(nil); err != nil {
 			return false, &engine.LostError{Err: err}
 		}
-		if _, err := a.packet(); err != nil {
+		if _, err := a.packet(); errors.As(err, new(*engine.LostError)) {
 			return false, err
 		}
 		return false, errFileRefused

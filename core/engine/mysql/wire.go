@@ -147,7 +147,7 @@ func readError(p []byte) *engine.StatementError {
 var naming = map[uint16]bool{1051: true, 1054: true, 1109: true, 1146: true, 1305: true}
 
 // quotedName is a name in a message, without those that it stands in.
-var quotedName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile("'(?:[^']*\\.)?([^'.]+)'") })
+var quotedName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`'(?:[^']*\.)?([^'.]+)'`) })
 
 // refusal is why a server ended the connection while a command was sent to it; nil where it did not say.
 func (w *wire) refusal() *engine.StatementError {

@@ -26,8 +26,13 @@ func (c *conversation) Run(ctx context.Context, s engine.Statement, to engine.Re
 	defer func() { c.results = nil }()
 	cancelled := make(chan error, 1)
 	stop := context.AfterFunc(ctx, func() {
-		cancelled <- c.cancel()
-		c.raw.SetReadDeadline(time.Now().Add(cancelWait))
+		err := c.cancel()
+		if err == nil {
+			c.raw.SetReadDeadline(time.Now().Add(cancelWait))
+		} else {
+			c.raw.SetReadDeadline(time.Now()) // nothing will come
+		}
+		cancelled <- err
 	})
 	start := time.Now()
 	err := c.run(s, to, start)

@@ -19,6 +19,7 @@ import (
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/profile/syntax"
+	"gentleharbor/core/results"
 	"gentleharbor/core/statement"
 	"gentleharbor/internal/cli/base"
 	"gentleharbor/internal/cli/testcmd"
@@ -73,7 +74,7 @@ profile's guard says so.`,
 func (o *queryOptions) flags(fs *base.FlagSet) {
 	fs.StringVar(&o.file, "file", "", "run the statements of a file")
 	fs.StringVar(&o.out, "out", "", "write into a file, which is there whole or not at all")
-	fs.Func("format", strings.Join(statement.Formats, ", ")+" (default table on a terminal, else tsv)", o.setFormat)
+	fs.Func("format", strings.Join(results.Formats, ", ")+" (default table on a terminal, else tsv)", o.setFormat)
 	fs.BoolVar(&o.stacked, "stacked", false, "a table with one value a line")
 	fs.Int64Var(&o.rows, "rows", 0, "at most so many rows of each result; 0 for all")
 	fs.Func("let", "a value for {NAME}: NAME=VALUE, or NAME to be asked for it without showing", o.let)
@@ -90,8 +91,8 @@ func (o *queryOptions) flags(fs *base.FlagSet) {
 }
 
 func (o *queryOptions) setFormat(word string) error {
-	if _, err := statement.NewWriter(nil, statement.Layout{Format: word}); err != nil {
-		return errors.New("expected one of " + strings.Join(statement.Formats, ", "))
+	if _, err := results.NewWriter(nil, results.Layout{Format: word}); err != nil {
+		return errors.New("expected one of " + strings.Join(results.Formats, ", "))
 	}
 	o.format = word
 	return nil
@@ -264,7 +265,7 @@ func (c *call) carryOut(
 		return err
 	}
 	terminal := o.out == "" && render.IsTerminal(c.Stdout)
-	layout := statement.Layout{Format: o.format, Stacked: o.stacked, Several: s.statements > 1, Terminal: terminal}
+	layout := results.Layout{Format: o.format, Stacked: o.stacked, Several: s.statements > 1, Terminal: terminal}
 	if layout.Format == "" {
 		layout.Format = map[bool]string{true: "table", false: "tsv"}[terminal || o.stacked]
 	}
@@ -274,7 +275,7 @@ func (c *call) carryOut(
 			layout.Dim = func(text string) string { return "\x1b[2m" + text + "\x1b[0m" }
 		}
 	}
-	writer, err := statement.NewWriter(out, layout)
+	writer, err := results.NewWriter(out, layout)
 	if err != nil {
 		return err
 	}
@@ -304,7 +305,7 @@ func (c *call) carryOut(
 		return finishErr
 	case errors.Is(err, statement.ErrFailed):
 		return base.Failure(base.ExitFailed, nil)
-	case errors.Is(err, statement.ErrOneColumn), errors.Is(err, statement.ErrOneResult):
+	case errors.Is(err, results.ErrOneColumn), errors.Is(err, results.ErrOneResult):
 		return base.Usage("%w", err)
 	case errors.As(err, &stopped):
 		c.Say("%s: %s", s.place(stopped.Piece.Line, stopped.Piece.Column), stopped.What)

@@ -15,6 +15,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/results"
 	"gentleharbor/core/statement"
 	"gentleharbor/internal/cli/base"
 	"gentleharbor/internal/cli/wording"
@@ -158,18 +159,18 @@ func copies(words []string) bool {
 type shown struct {
 	*call
 	script   *script
-	writer   *statement.Writer
+	writer   *results.Writer
 	runner   engine.Runner
 	terminal bool
 	most     int64 // rows of a result; 0 for all
 	rows     int64
 	last     engine.Done
-	results  int
+	given    int // results with rows, of the statement
 }
 
 func (s *shown) Begin(columns []engine.Column) error {
 	s.rows = 0
-	s.results++
+	s.given++
 	return s.writer.Begin(columns)
 }
 
@@ -204,9 +205,9 @@ func (s *shown) ran(_ *statement.Piece, took time.Duration) {
 	}
 	what := ""
 	switch d := s.last; {
-	case d.Changed >= 0 && s.results == 0:
+	case d.Changed >= 0 && s.given == 0:
 		what = fmt.Sprintf("%d %s changed", d.Changed, wording.Plural(int(d.Changed), "row", "rows"))
-	case s.results > 0:
+	case s.given > 0:
 		what = fmt.Sprintf("%d %s", s.rows, wording.Plural(int(s.rows), "row", "rows"))
 		if s.most > 0 && s.rows > s.most {
 			what += fmt.Sprintf(", the first %d shown", s.most)
@@ -217,7 +218,7 @@ func (s *shown) ran(_ *statement.Piece, took time.Duration) {
 			what = strings.ToLower(clean.Line(d.Command, 40)) + ": done"
 		}
 	}
-	s.results = 0
+	s.given = 0
 	at := ""
 	if server := s.runner.Took(); server > 0 {
 		at = fmt.Sprintf(", %s at the server", shortTime(server))

@@ -1,4 +1,7 @@
-package statement
+// Package results writes what statements give, row by row as it comes: as a table, csv, tsv, json, json-lines, or the
+// bare values of one column. It gathers no rows but the first of a table, whose widths come from them. Start with
+// NewWriter.
+package results
 
 import (
 	"bytes"

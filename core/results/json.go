@@ -1,4 +1,4 @@
-package statement
+package results
 
 import (
 	"bytes"
@@ -202,3 +202,5 @@ func appendText(to, text []byte) []byte {
 	}
 	return append(append(to, text[from:]...), '"')
 }
+
+func digit(c byte) bool { return c >= '0' && c <= '9' }
