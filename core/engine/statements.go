@@ -23,6 +23,11 @@ type Statements struct {
 	Secrets [][]string
 	// Commits are the first words of statements that end a transaction, or begin another.
 	Commits []string
+	// Bare tells whether a name needs no quotes for its characters, Reserved are the words that need them all the same.
+	Bare     func(name string) bool
+	Reserved []string
+	// Catalogue is how the server says what is on it; nil for an engine where it is not asked.
+	Catalogue *Catalogue
 	// ReadOnly is the statement that makes a session read-only, "" where there is none.
 	ReadOnly string
 }

@@ -41,6 +41,7 @@ func makers() []base.Maker {
 		{Name: "certificate", Make: testcmd.Certificate},
 		{Name: "with", Make: transfercmd.With},
 		{Name: "query", Make: querycmd.Query},
+		{Name: "browse", Make: querycmd.Browse},
 		{Name: "shortcut", Make: transfercmd.Shortcut},
 		{Name: "import", Make: transfercmd.Import},
 		{Name: "export", Make: transfercmd.Export},

@@ -17,31 +17,24 @@ import (
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
-	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/profile/syntax"
 	"gentleharbor/core/results"
 	"gentleharbor/core/statement"
 	"gentleharbor/internal/cli/base"
-	"gentleharbor/internal/cli/testcmd"
-	"gentleharbor/internal/render"
 )
 
 // queryOptions are the flags of query.
 type queryOptions struct {
-	file, out   string
-	format      string
-	stacked     bool
-	rows        int64
-	values      statement.Values
-	asked       []string // names whose values are asked for
-	over        base.Overrides
-	database    string
+	file, out string
+	form
+	rows   int64
+	values statement.Values
+	asked  []string // names whose values are asked for
+	connecting
 	readOnly    bool
 	yes         bool
 	atomic      bool
 	keepGoing   bool
-	ignore      bool // expectations
-	timeout     time.Duration
 	ofStatement time.Duration
 }
 
@@ -74,28 +67,16 @@ profile's guard says so.`,
 func (o *queryOptions) flags(fs *base.FlagSet) {
 	fs.StringVar(&o.file, "file", "", "run the statements of a file")
 	fs.StringVar(&o.out, "out", "", "write into a file, which is there whole or not at all")
-	fs.Func("format", strings.Join(results.Formats, ", ")+" (default table on a terminal, else tsv)", o.setFormat)
-	fs.BoolVar(&o.stacked, "stacked", false, "a table with one value a line")
+	o.form.flags(fs)
 	fs.Int64Var(&o.rows, "rows", 0, "at most so many rows of each result; 0 for all")
 	fs.Func("let", "a value for {NAME}: NAME=VALUE, or NAME to be asked for it without showing", o.let)
 	fs.Func("let-file", "the value of {NAME} is in a file: NAME=FILE", o.letFile)
-	o.over.Flag(fs)
-	fs.StringVar(&o.database, "database", "", "another database than the profile's")
+	o.connecting.flags(fs)
 	fs.BoolVar(&o.readOnly, "read-only", false, "the session may change nothing")
 	fs.BoolVar(&o.yes, "yes", false, "run what the profile's guard asks for")
 	fs.BoolVar(&o.atomic, "atomic", false, "all statements are one transaction")
 	fs.BoolVar(&o.keepGoing, "keep-going", false, "go on after a statement that failed")
-	fs.BoolVar(&o.ignore, "ignore-expectations", false, "run them also where the profile's expectations do not hold")
-	fs.DurationVar(&o.timeout, "timeout", check.DefaultTimeout, "for connecting")
 	fs.DurationVar(&o.ofStatement, "statement-timeout", 0, "for each statement; it is cancelled at the server then")
-}
-
-func (o *queryOptions) setFormat(word string) error {
-	if _, err := results.NewWriter(nil, results.Layout{Format: word}); err != nil {
-		return errors.New("expected one of " + strings.Join(results.Formats, ", "))
-	}
-	o.format = word
-	return nil
 }
 
 // let takes a value from the command line.
@@ -144,11 +125,12 @@ func (c *call) conflict(o queryOptions) error {
 			return err
 		}
 	}
+	if err := o.form.conflict(); err != nil {
+		return err
+	}
 	switch {
 	case len(c.Args) == 2 && o.file != "":
 		return base.Usage("a statement and -file are two; give one")
-	case o.stacked && o.format != "" && o.format != "table":
-		return base.Usage("-stacked is for -format table")
 	case o.rows < 0:
 		return base.Usage("-rows: expected 0 or more")
 	}
@@ -168,7 +150,7 @@ func (c *call) query(ctx context.Context, o queryOptions) error {
 		text := value.Disclose()
 		o.values[name] = &text
 	}
-	p, err := c.profile(o)
+	p, err := c.profile(c.Args[0], o.connecting)
 	if err != nil {
 		return err
 	}
@@ -179,81 +161,12 @@ func (c *call) query(ctx context.Context, o queryOptions) error {
 	if err := c.agreed(ctx, p, s, o); err != nil {
 		return err
 	}
-	runner, err := testcmd.Of(c.Call).Runner(o.timeout)
+	opened, err := c.open(ctx, p, o.connecting)
 	if err != nil {
 		return err
 	}
-	opened := runner.Open(ctx, p)
 	defer opened.Close()
-	if err := c.judge(p, opened, o); err != nil {
-		return err
-	}
 	return c.carryOut(ctx, p, opened, s, o)
-}
-
-// profile is the profile, with what the flags say in its place.
-func (c *call) profile(o queryOptions) (*resolve.Profile, error) {
-	over := o.over
-	if o.database != "" {
-		field := c.Keys.Field(key.Database)
-		value, err := field.ParseValue(o.database)
-		if err != nil {
-			return nil, base.Usage("-%w", err)
-		}
-		over = append(over, schema.Override{Field: field, Value: value})
-	}
-	plain, err := c.Resolve(c.Args[0], nil)
-	if err != nil {
-		return nil, err
-	}
-	p, err := c.Resolve(c.Args[0], over)
-	if err != nil {
-		return nil, err
-	}
-	if rank(p.Text(key.Guard)) < rank(plain.Text(key.Guard)) {
-		return nil, base.Usage("-override guard: expected no less than the profile's %s", plain.Text(key.Guard))
-	}
-	if p.Engine() != nil && p.Engine().Statements == nil {
-		return nil, base.Usage("this version runs no statements on %s", p.Engine().Word)
-	}
-	return p, nil
-}
-
-// rank is how much a guard asks for.
-func rank(guard string) int { return map[string]int{"ask": 1, "read-only": 2}[guard] }
-
-// judge says what keeps statements from being run on a connection, nil for nothing.
-func (c *call) judge(p *resolve.Profile, opened *check.Opened, o queryOptions) error {
-	c.Remember(context.Background(), []*resolve.Profile{p}, []*check.Report{opened.Report})
-	first, some := opened.Report.First()
-	if opened.Report.Interrupted {
-		return base.Failure(base.ExitInterrupted, nil)
-	}
-	if opened.Runner != nil && (!some || first.Outcome != "fail" || o.ignore && first.Finding.Code != "expect.server") {
-		if some && first.Outcome != "fail" {
-			c.Notice("%s (%s)", first.Finding.Cause, first.Finding.Code)
-		}
-		return nil
-	}
-	if !some || first.Outcome != "fail" {
-		return base.Usage("this version runs no statements on %s", p.Engine().Word)
-	}
-	text := render.NewReport(c.Stderr, c.NoColour)
-	text.Head(p.Called, testcmd.Headline(p))
-	for _, s := range opened.Report.Stages {
-		text.Stage(s)
-	}
-	text.Verdict(opened.Report)
-	code := base.ExitServer
-	switch first.Stage {
-	case "profile":
-		code = base.ExitFile
-	case "secret":
-		code = base.ExitSecret
-	case "expect":
-		code = base.ExitFailed
-	}
-	return base.Failure(code, nil)
 }
 
 // carryOut runs the script, and writes what it gives.
@@ -264,22 +177,13 @@ func (c *call) carryOut(
 	if err != nil {
 		return err
 	}
-	terminal := o.out == "" && render.IsTerminal(c.Stdout)
-	layout := results.Layout{Format: o.format, Stacked: o.stacked, Several: s.statements > 1, Terminal: terminal}
-	if layout.Format == "" {
-		layout.Format = map[bool]string{true: "table", false: "tsv"}[terminal || o.stacked]
-	}
-	if terminal {
-		layout.Width = render.Columns(c.Stdout)
-		if render.Colours(c.Stdout, c.NoColour) {
-			layout.Dim = func(text string) string { return "\x1b[2m" + text + "\x1b[0m" }
-		}
-	}
+	layout := c.layout(o.form, o.out == "")
+	layout.Several = s.statements > 1
 	writer, err := results.NewWriter(out, layout)
 	if err != nil {
 		return err
 	}
-	shown := &shown{call: c, script: s, writer: writer, terminal: terminal, most: o.rows, runner: opened.Runner}
+	shown := &shown{call: c, script: s, writer: writer, terminal: layout.Terminal, most: o.rows, runner: opened.Runner}
 	job := statement.Job{
 		Runner:    opened.Runner,
 		By:        p.Engine().Statements,

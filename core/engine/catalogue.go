@@ -1,0 +1,71 @@
+package engine
+
+import (
+	"slices"
+	"strings"
+)
+
+// Kind is a kind of things on a server that can be looked at.
+type Kind string
+
+// The kinds. Package catalogue has their columns, which are the same for every engine.
+const (
+	KindDatabases Kind = "databases"
+	KindSchemas   Kind = "schemas"
+	KindTables    Kind = "tables"
+	KindColumns   Kind = "columns"
+	KindIndexes   Kind = "indexes"
+	KindAccounts  Kind = "accounts"
+	KindAccess    Kind = "access"
+	KindActivity  Kind = "activity"
+	KindSettings  Kind = "settings"
+	KindSizes     Kind = "sizes"
+)
+
+// Catalogue is how an engine's server says what is on it. Its statements change nothing, whatever the search path,
+// the functions and the modes of a role are.
+type Catalogue struct {
+	// Statement reads a kind: its columns in their order, and behind them one that tells whether the row is of the
+	// system's own. Where a server may refuse it to an ordinary login there is a second one, which gives less. With
+	// one it reads the one database, or what belongs to the tables of one name: the name is the parameter.
+	Statement func(kind Kind, facts *Facts, one bool) []string
+	// Turn makes rows of a kind out of one that a statement gives which can't give them itself.
+	Turn map[Kind]func(values [][]byte) [][][]byte
+	// Account is an account's name as it must be typed; nil where it is a name like others.
+	Account func(name string) string
+	// Granted: the access is what was granted and where, and not what may be done with each table.
+	Granted bool
+	// Before and After are sent around the reading, each alone.
+	Before, After []string
+	// Path is the statement that gives the schemas in which a name without one is looked for, a row each.
+	Path string
+}
+
+// Name is a name as it must be typed in a statement.
+func (s *Statements) Name(name string) string {
+	reserved := func(word string) bool { return strings.EqualFold(word, name) }
+	if s.Bare(name) && !slices.ContainsFunc(s.Reserved, reserved) {
+		return name
+	}
+	return s.Quote(name)
+}
+
+// AccountName is an account's name as it must be typed in a statement.
+func (s *Statements) AccountName(name string) string {
+	if s.Catalogue != nil && s.Catalogue.Account != nil {
+		return s.Catalogue.Account(name)
+	}
+	return s.Name(name)
+}
+
+// Narrow puts a condition in the place of {one} in statements, or one that always holds.
+func Narrow(texts []string, one bool, condition string) []string {
+	if !one {
+		condition = "1 = 1"
+	}
+	narrowed := make([]string, len(texts))
+	for i, text := range texts {
+		narrowed[i] = strings.ReplaceAll(text, "{one}", condition)
+	}
+	return narrowed
+}

@@ -1,0 +1,374 @@
+package querycmd
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"gentleharbor/core/catalogue"
+	"gentleharbor/core/check"
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/results"
+	"gentleharbor/internal/cli/base"
+)
+
+// browseOptions are the flags of browse.
+type browseOptions struct {
+	form
+	connecting
+	system      bool
+	against     string
+	ofStatement time.Duration
+}
+
+// Browse is the command browse.
+func Browse() *base.Command {
+	var o browseOptions
+	return &base.Command{
+		Name:    "browse",
+		Args:    "PROFILE [KIND] [PATTERN]",
+		Summary: "look at what is on a server",
+		Long: `Tests the profile first, and shows what its login can see: without a KIND
+the database, its schemas, and what the login may do. The kinds have the same
+columns for every engine:
+
+` + kindLines() + `
+A PATTERN is NAME or SCHEMA.NAME, with * for any characters. Sizes are in
+bytes, but for a table; rows are estimates of the server. Nothing is changed.
+With -against the exit code is 1 where something differs.`,
+		Examples: []string{
+			"gharbor browse sightings",
+			"gharbor browse sightings tables 'sight*'",
+			"gharbor browse sightings columns sighting -format json",
+			"gharbor browse sightings access -against sightings-ro",
+		},
+		MinArgs: 1,
+		MaxArgs: 3,
+		Flags:   o.flags,
+		Run:     run(func(ctx context.Context, c *call) error { return c.browse(ctx, o) }),
+	}
+}
+
+func (o *browseOptions) flags(fs *base.FlagSet) {
+	fs.BoolVar(&o.system, "system", false, "also what belongs to the server itself")
+	fs.StringVar(&o.against, "against", "", "show in what another `PROFILE` differs")
+	o.form.flags(fs)
+	o.connecting.flags(fs)
+	fs.DurationVar(&o.ofStatement, "statement-timeout", 30*time.Second, "for each question to the server")
+}
+
+// kindLines is a line of help for each kind.
+func kindLines() string {
+	var b strings.Builder
+	for _, k := range catalogue.Kinds {
+		fmt.Fprintf(&b, "  %-10s %s\n", k.Word, k.Summary)
+	}
+	return b.String()
+}
+
+func (c *call) browse(ctx context.Context, o browseOptions) error {
+	kind, err := c.kind(o)
+	if err != nil {
+		return err
+	}
+	one, err := c.lookAt(ctx, c.Args[0], o)
+	if err != nil {
+		return err
+	}
+	defer one.opened.Close()
+	if kind == nil {
+		return c.overview(ctx, one, o)
+	}
+	rows, err := c.things(ctx, one, kind, o)
+	if err != nil {
+		return err
+	}
+	if o.against == "" {
+		return c.list(one, kind, rows, o)
+	}
+	other, err := c.lookAt(ctx, o.against, o)
+	if err != nil {
+		return err
+	}
+	defer other.opened.Close()
+	others, err := c.things(ctx, other, kind, o)
+	if err != nil {
+		return err
+	}
+	return c.differences([2]*looking{one, other}, kind, rows, others, o)
+}
+
+// kind is the kind that is asked for, nil for the overview.
+func (c *call) kind(o browseOptions) (*catalogue.Kind, error) {
+	if err := o.form.conflict(); err != nil {
+		return nil, err
+	}
+	if len(c.Args) == 1 {
+		switch {
+		case o.against != "":
+			return nil, base.Usage("-against: which KIND is to be compared? such as access")
+		case o.format != "" && o.format != "table" && o.format != "json":
+			return nil, base.Usage("-format: the overview is written as table or json; a KIND takes any format")
+		}
+		return nil, nil
+	}
+	kind := catalogue.Find(engine.Kind(c.Args[1]))
+	var words []string
+	for _, k := range catalogue.Kinds {
+		words = append(words, string(k.Word))
+	}
+	switch {
+	case kind == nil:
+		return nil, base.Usage("%s is no kind of things: %s", clean.Quoted(c.Args[1]), strings.Join(words, ", "))
+	case o.against != "" && kind.Word == engine.KindActivity:
+		return nil, base.Usage("-against: sessions of two servers have nothing in common")
+	}
+	return kind, nil
+}
+
+// looking is a server that is looked at.
+type looking struct {
+	profile *resolve.Profile
+	opened  *check.Opened
+	server  catalogue.Server
+}
+
+// lookAt opens one of the profiles.
+func (c *call) lookAt(ctx context.Context, name string, o browseOptions) (*looking, error) {
+	p, err := c.profile(name, o.connecting)
+	if err != nil {
+		return nil, err
+	}
+	if p.Engine() != nil && p.Engine().Statements.Catalogue == nil {
+		return nil, base.Usage("this version can't look around on %s", p.Engine().Word)
+	}
+	opened, err := c.open(ctx, p, o.connecting)
+	if err != nil {
+		return nil, err
+	}
+	return &looking{p, opened, catalogue.Server{
+		Runner: opened.Runner,
+		By:     p.Engine().Statements,
+		Facts:  opened.Report.Facts,
+	}}, nil
+}
+
+// read reads a kind of things.
+func (c *call) read(ctx context.Context, at *looking, kind *catalogue.Kind, one string, o browseOptions) ([]catalogue.Row, error) {
+	if o.ofStatement > 0 {
+		var stop context.CancelFunc
+		ctx, stop = context.WithTimeout(ctx, o.ofStatement)
+		defer stop()
+	}
+	list, err := at.server.Read(ctx, kind, one)
+	var refused *engine.StatementError
+	switch {
+	case errors.Is(err, context.DeadlineExceeded):
+		return nil, base.Failure(base.ExitFailed,
+			fmt.Errorf("the %s could not be read within %s (-statement-timeout)", kind.Word, o.ofStatement))
+	case ctx.Err() != nil:
+		return nil, base.Failure(base.ExitInterrupted, nil)
+	case errors.As(err, &refused):
+		return nil, base.Failure(base.ExitFailed,
+			fmt.Errorf("this login may not read the %s: %s", kind.Word, clean.Visible(refused.Error())))
+	case err != nil:
+		return nil, base.Failure(base.ExitServer, err)
+	}
+	if list.Less != nil {
+		c.Notice("this login sees only a part of the %s: the server says: %s", kind.Word, clean.Visible(list.Less.Error()))
+	}
+	return list.Rows, nil
+}
+
+// things are those of a kind that the pattern means.
+func (c *call) things(ctx context.Context, at *looking, kind *catalogue.Kind, o browseOptions) ([]catalogue.Row, error) {
+	text := ""
+	if len(c.Args) == 3 {
+		text = c.Args[2]
+	}
+	by := at.server.By
+	pattern := catalogue.NewPattern(text, kind, by)
+	name, exact := pattern.Exact()
+	one := ""
+	if kind.OfTable && exact {
+		one = name
+	}
+	rows, err := c.read(ctx, at, kind, one, o)
+	if err != nil {
+		return nil, err
+	}
+	if chosen := pattern.Choose(kind, rows, o.system); len(chosen) > 0 || !exact {
+		return chosen, nil
+	}
+	all, tables := rows, kind
+	if kind.OfTable { // there may be a table without any, or one of another spelling
+		if tables = catalogue.Find(engine.KindTables); tables == kind {
+			return nil, nil
+		}
+		if all, err = c.read(ctx, at, tables, "", o); err != nil {
+			return nil, err
+		}
+		if found := pattern.Choose(tables, all, true); len(found) > 0 {
+			spelled := *found[0].Values[tables.Pattern]
+			if spelled == name {
+				return nil, nil
+			}
+			if rows, err = c.read(ctx, at, kind, spelled, o); err != nil {
+				return nil, err
+			}
+			return pattern.Choose(kind, rows, o.system), nil
+		}
+	}
+	return nil, c.missing(at, kind.One, text, pattern.Missing(tables, all, by))
+}
+
+// missing says that there is no thing of a name, and which names are like it.
+func (c *call) missing(at *looking, what, name string, m catalogue.Missing) error {
+	text := fmt.Sprintf("%s sees no %s %s", clean.Word(at.profile.Called), what, clean.Quoted(name))
+	if len(m.Schemas) > 0 {
+		text += "; there is one of that name in " + clean.Visible(strings.Join(m.Schemas, ", "))
+	} else if len(m.Near) > 0 {
+		text += "; near: " + clean.Visible(strings.Join(m.Near, ", "))
+	}
+	return base.Failure(base.ExitFailed, errors.New(text))
+}
+
+// list writes rows of a kind.
+func (c *call) list(at *looking, kind *catalogue.Kind, rows []catalogue.Row, o browseOptions) error {
+	layout := c.layout(o.form, true)
+	columns := make([]engine.Column, len(kind.Columns))
+	for i, k := range kind.Columns {
+		columns[i] = engine.Column{
+			Name:   k.Name,
+			Number: k.Is == catalogue.Number || k.Is == catalogue.Size,
+			Truth:  k.Is == catalogue.Truth,
+		}
+	}
+	cells := make([][][]byte, len(rows))
+	for n, row := range rows {
+		cells[n] = make([][]byte, len(columns))
+		for i, k := range kind.Columns {
+			cells[n][i] = cell(row.Values[i], k.Is, at.server.By, layout.Format)
+		}
+	}
+	if err := write(c, layout, columns, cells); err != nil {
+		return err
+	}
+	if layout.Terminal && len(rows) == 0 {
+		c.Notice("no %s", kind.Word)
+	}
+	return nil
+}
+
+// write writes one result.
+func write(c *call, layout results.Layout, columns []engine.Column, rows [][][]byte) error {
+	writer, err := results.NewWriter(c.Stdout, layout)
+	if err != nil {
+		return err
+	}
+	err = writer.Begin(columns)
+	for _, row := range rows {
+		if err == nil {
+			err = writer.Row(row)
+		}
+	}
+	if err == nil {
+		err = writer.End(engine.Done{Rows: int64(len(rows)), Changed: -1})
+	}
+	if closeErr := writer.Close(); err == nil {
+		err = closeErr
+	}
+	if errors.Is(err, results.ErrOneColumn) {
+		return base.Usage("%w", err)
+	}
+	return err
+}
+
+// cell is a value as a format has it: names as they must be typed but in JSON, sizes for people in a table.
+func cell(v *string, is catalogue.What, by *engine.Statements, format string) []byte {
+	if v == nil {
+		return nil
+	}
+	text := *v
+	json := strings.HasPrefix(format, "json")
+	switch {
+	case is == catalogue.Name && !json:
+		text = by.Name(text)
+	case is == catalogue.Account && !json:
+		text = by.AccountName(text)
+	case is == catalogue.Size && format == "table":
+		text = shortSize(text)
+	case is == catalogue.Truth && !json:
+		text = map[string]string{"true": "yes", "false": "no"}[text]
+	}
+	return []byte(text)
+}
+
+// shortSize is a number of bytes with two or three digits.
+func shortSize(text string) string {
+	var n float64
+	if _, err := fmt.Sscan(text, &n); err != nil {
+		return text
+	}
+	units := []string{"B", "KiB", "MiB", "GiB", "TiB"}
+	i := 0
+	for ; n >= 1024 && i < len(units)-1; i++ {
+		n /= 1024
+	}
+	if i == 0 || n >= 10 {
+		return fmt.Sprintf("%.0f %s", n, units[i])
+	}
+	return fmt.Sprintf("%.1f %s", n, units[i])
+}
+
+// differences writes in what two servers differ.
+func (c *call) differences(two [2]*looking, kind *catalogue.Kind, a, b []catalogue.Row, o browseOptions) error {
+	all := catalogue.Compare(kind, a, b)
+	layout := c.layout(o.form, true)
+	var columns []engine.Column
+	for _, k := range kind.Columns[:kind.Key] {
+		columns = append(columns, engine.Column{Name: k.Name})
+	}
+	columns = append(columns, engine.Column{Name: "differs"})
+	for _, at := range two {
+		columns = append(columns, engine.Column{Name: at.profile.Called})
+	}
+	cells := make([][][]byte, len(all))
+	for n, d := range all {
+		var row [][]byte
+		for i, name := range d.Key {
+			if name == "" {
+				row = append(row, nil)
+				continue
+			}
+			row = append(row, cell(&name, kind.Columns[i].Is, two[0].server.By, layout.Format))
+		}
+		differs := d.Column
+		if differs == "" {
+			differs = "is there"
+			yes, no := "yes", "no"
+			if d.A == nil {
+				d.A, d.B = &no, &yes
+			} else {
+				d.A, d.B = &yes, &no
+			}
+		}
+		row = append(row, []byte(differs), cell(d.A, catalogue.Text, nil, ""), cell(d.B, catalogue.Text, nil, ""))
+		cells[n] = row
+	}
+	if len(all) == 0 && layout.Format == "table" {
+		c.Notice("no difference in the %s", kind.Word)
+		return nil
+	}
+	if err := write(c, layout, columns, cells); err != nil {
+		return err
+	}
+	if len(all) > 0 {
+		return base.Failure(base.ExitFailed, nil)
+	}
+	return nil
+}

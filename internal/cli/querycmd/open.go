@@ -1,0 +1,108 @@
+package querycmd
+
+import (
+	"context"
+	"time"
+
+	"gentleharbor/core/check"
+	"gentleharbor/core/profile/key"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
+	"gentleharbor/internal/cli/base"
+	"gentleharbor/internal/cli/testcmd"
+	"gentleharbor/internal/render"
+)
+
+// connecting are the flags of how to connect.
+type connecting struct {
+	over     base.Overrides
+	database string
+	ignore   bool // expectations
+	timeout  time.Duration
+}
+
+func (o *connecting) flags(fs *base.FlagSet) {
+	o.over.Flag(fs)
+	fs.StringVar(&o.database, "database", "", "another database than the profile's")
+	fs.BoolVar(&o.ignore, "ignore-expectations", false, "go on where the profile's expectations do not hold")
+	fs.DurationVar(&o.timeout, "timeout", check.DefaultTimeout, "for connecting")
+}
+
+// open tests a profile, and keeps the connection for statements. Whoever opens it closes it.
+func (c *call) open(ctx context.Context, p *resolve.Profile, o connecting) (*check.Opened, error) {
+	runner, err := testcmd.Of(c.Call).Runner(o.timeout)
+	if err != nil {
+		return nil, err
+	}
+	opened := runner.Open(ctx, p)
+	if err := c.judge(p, opened, o); err != nil {
+		opened.Close()
+		return nil, err
+	}
+	return opened, nil
+}
+
+// profile is the profile, with what the flags say in its place.
+func (c *call) profile(name string, o connecting) (*resolve.Profile, error) {
+	over := o.over
+	if o.database != "" {
+		field := c.Keys.Field(key.Database)
+		value, err := field.ParseValue(o.database)
+		if err != nil {
+			return nil, base.Usage("-%w", err)
+		}
+		over = append(over, schema.Override{Field: field, Value: value})
+	}
+	plain, err := c.Resolve(name, nil)
+	if err != nil {
+		return nil, err
+	}
+	p, err := c.Resolve(name, over)
+	if err != nil {
+		return nil, err
+	}
+	if rank(p.Text(key.Guard)) < rank(plain.Text(key.Guard)) {
+		return nil, base.Usage("-override guard: expected no less than the profile's %s", plain.Text(key.Guard))
+	}
+	if p.Engine() != nil && p.Engine().Statements == nil {
+		return nil, base.Usage("this version runs no statements on %s", p.Engine().Word)
+	}
+	return p, nil
+}
+
+// rank is how much a guard asks for.
+func rank(guard string) int { return map[string]int{"ask": 1, "read-only": 2}[guard] }
+
+// judge says what keeps statements from being run on a connection, nil for nothing.
+func (c *call) judge(p *resolve.Profile, opened *check.Opened, o connecting) error {
+	c.Remember(context.Background(), []*resolve.Profile{p}, []*check.Report{opened.Report})
+	first, some := opened.Report.First()
+	if opened.Report.Interrupted {
+		return base.Failure(base.ExitInterrupted, nil)
+	}
+	if opened.Runner != nil && (!some || first.Outcome != "fail" || o.ignore && first.Finding.Code != "expect.server") {
+		if some && first.Outcome != "fail" {
+			c.Notice("%s (%s)", first.Finding.Cause, first.Finding.Code)
+		}
+		return nil
+	}
+	if !some || first.Outcome != "fail" {
+		return base.Usage("this version runs no statements on %s", p.Engine().Word)
+	}
+	text := render.NewReport(c.Stderr, c.NoColour)
+	text.Head(p.Called, testcmd.Headline(p))
+	for _, s := range opened.Report.Stages {
+		text.Stage(s)
+	}
+	text.Verdict(opened.Report)
+	code := base.ExitServer
+	switch first.Stage {
+	case "profile":
+		code = base.ExitFile
+	case "secret":
+		code = base.ExitSecret
+	case "expect":
+		code = base.ExitFailed
+	}
+	return base.Failure(code, nil)
+}

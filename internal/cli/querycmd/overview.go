@@ -1,0 +1,174 @@
+package querycmd
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"gentleharbor/core/catalogue"
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
+	"gentleharbor/internal/cli/testcmd"
+	"gentleharbor/internal/render"
+)
+
+// overview is a database at one look.
+type overview struct {
+	Format   int              `json:"format"`
+	Profile  string           `json:"profile"`
+	Server   *engine.Facts    `json:"server"`
+	Size     *json.Number     `json:"size,omitempty"` // in bytes
+	Owner    *string          `json:"owner,omitempty"`
+	May      []string         `json:"may"`              // on the server and the database
+	Tables   int              `json:"tables,omitempty"` // that the login can see; 0 where the engine does not say what may be done with each
+	MayAt    map[string]int   `json:"may_at,omitempty"` // on how many tables, by the right
+	rights   []string         // of MayAt, in the order of the server
+	Schemas  []overviewSchema `json:"schemas"`
+	database string
+}
+
+// overviewSchema is a schema in an overview.
+type overviewSchema struct {
+	Schema string       `json:"schema"`
+	Tables *json.Number `json:"tables"`
+	Rows   *json.Number `json:"rows"` // estimated
+	May    string       `json:"may"`
+}
+
+// overview shows the database, its schemas and what the login may do.
+func (c *call) overview(ctx context.Context, at *looking, o browseOptions) error {
+	v := overview{Format: 1, Profile: at.profile.Called, Server: at.server.Facts, MayAt: make(map[string]int)}
+	v.database = at.server.Facts.Database
+	if v.database != "" {
+		if err := c.overviewDatabase(ctx, at, &v, o); err != nil {
+			return err
+		}
+	}
+	access, err := c.read(ctx, at, catalogue.Find(engine.KindAccess), "", o)
+	if err != nil {
+		return err
+	}
+	schemas, err := c.read(ctx, at, catalogue.Find(engine.KindSchemas), "", o)
+	if err != nil {
+		return err
+	}
+	v.add(access, schemas, o.system, at.server.By.Catalogue.Granted)
+	if o.format == "json" {
+		return render.JSON(c.Stdout, v)
+	}
+	return c.showOverview(at, v, o)
+}
+
+func (c *call) overviewDatabase(ctx context.Context, at *looking, v *overview, o browseOptions) error {
+	rows, err := c.read(ctx, at, catalogue.Find(engine.KindDatabases), v.database, o)
+	if err == nil && len(rows) == 1 {
+		v.Owner, v.Size = rows[0].Values[1], number(rows[0].Values[4])
+	}
+	return err
+}
+
+// add takes rights and schemas.
+func (v *overview) add(access, schemas []catalogue.Row, system, granted bool) {
+	may := make(map[string][]string)
+	for _, row := range access {
+		what, schema, name, right := text(row, 0), text(row, 1), text(row, 2), text(row, 3)
+		if note := text(row, 4); what == "server" && note != "" {
+			right += " (" + note + ")"
+		}
+		switch {
+		case what == "server":
+			v.May = append(v.May, right)
+		case what == "database":
+			if name == v.database {
+				v.May = append(v.May, right)
+			}
+		case what == "schema":
+			may[schema] = append(may[schema], right)
+		case row.System && !system || granted:
+		case strings.HasSuffix(what, "table") || strings.HasSuffix(what, "view"):
+			v.count(right)
+		}
+	}
+	for _, row := range schemas {
+		if row.System && !system {
+			continue
+		}
+		one := overviewSchema{Schema: text(row, 0), Tables: number(row.Values[2]), Rows: number(row.Values[3])}
+		one.May = strings.Join(may[one.Schema], "; ")
+		v.Schemas = append(v.Schemas, one)
+	}
+}
+
+// count counts the rights on a table.
+func (v *overview) count(rights string) {
+	v.Tables++
+	for _, right := range strings.Split(rights, ", ") {
+		right, _, _ = strings.Cut(right, " (")
+		if !slices.Contains(v.rights, right) {
+			v.rights = append(v.rights, right)
+		}
+		v.MayAt[right]++
+	}
+}
+
+// number is a value as JSON has it.
+func number(v *string) *json.Number { return (*json.Number)(v) }
+
+func text(row catalogue.Row, column int) string {
+	if v := row.Values[column]; v != nil {
+		return *v
+	}
+	return ""
+}
+
+// showOverview writes it for people.
+func (c *call) showOverview(at *looking, v overview, o browseOptions) error {
+	by := at.server.By
+	head := render.NewReport(c.Stdout, c.NoColour)
+	head.Head(at.profile.Called, testcmd.Headline(at.profile))
+	f := v.Server
+	line := func(label, text string) {
+		if text != "" {
+			fmt.Fprintf(c.Stdout, "  %-9s %s\n", label, clean.Visible(text))
+		}
+	}
+	server := strings.TrimSpace(at.profile.Engine().Name + " " + f.Version)
+	line("server", server)
+	database := v.database
+	if v.Size != nil {
+		database += ", " + shortSize(v.Size.String())
+	}
+	if v.Owner != nil {
+		database += ", owner " + by.AccountName(*v.Owner)
+	}
+	line("database", database)
+	line("account", f.User)
+	line("may", strings.Join(v.May, "; "))
+	var counts []string
+	slices.SortStableFunc(v.rights, func(a, b string) int { return v.MayAt[b] - v.MayAt[a] })
+	for _, right := range v.rights {
+		counts = append(counts, fmt.Sprintf("%s on %d", right, v.MayAt[right]))
+	}
+	if v.Tables > 0 {
+		line("tables", fmt.Sprintf("%d: %s", v.Tables, strings.Join(counts, ", ")))
+	}
+	fmt.Fprintln(c.Stdout)
+	layout := c.layout(form{format: "table", stacked: o.stacked}, true)
+	columns := []engine.Column{{Name: "schema"}, {Name: "tables", Number: true}, {Name: "rows", Number: true}, {Name: "may"}}
+	var rows [][][]byte
+	for _, s := range v.Schemas {
+		row := [][]byte{[]byte(by.Name(s.Schema)), nil, nil, nil}
+		for i, value := range []*json.Number{s.Tables, s.Rows} {
+			if value != nil {
+				row[i+1] = []byte(*value)
+			}
+		}
+		if s.May != "" {
+			row[3] = []byte(s.May)
+		}
+		rows = append(rows, row)
+	}
+	return write(c, layout, columns, rows)
+}
