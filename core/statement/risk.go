@@ -2,6 +2,7 @@ package statement
 
 import (
 	"slices"
+	"strings"
 
 	"gentleharbor/core/engine"
 )
@@ -55,7 +56,7 @@ func Commits(words []string, by *engine.Statements) bool {
 // HasSecret tells whether a statement has a password in it.
 func HasSecret(words []string, by *engine.Statements) bool {
 	for _, secret := range by.Secrets {
-		for i := 0; i+len(secret) <= len(words); i++ {
+		for i := range words {
 			if follows(words[i:], secret) {
 				return true
 			}
@@ -64,11 +65,21 @@ func HasSecret(words []string, by *engine.Statements) bool {
 	return false
 }
 
+// follows tells whether words begin with those of a pattern.
 func follows(words, pattern []string) bool {
-	for i, want := range pattern {
-		if want != "*" && words[i] != want {
+	for _, want := range pattern {
+		if want == literal && len(words) > 1 && words[1] == literal && marksText(words[0]) {
+			words = words[1:]
+		}
+		if len(words) == 0 || want != "*" && words[0] != want {
 			return false
 		}
+		words = words[1:]
 	}
 	return true
+}
+
+// marksText tells whether a word before a text in quotes belongs to it: E'…', U&'…', N'…', X'…', _utf8'…'.
+func marksText(word string) bool {
+	return len(word) == 1 && strings.Contains("EUNXB", word) || strings.HasPrefix(word, "_")
 }

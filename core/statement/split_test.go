@@ -274,6 +274,8 @@ func TestRisk(t *testing.T) {
 	}
 	for script, want := range map[string]bool{
 		"postgresql alter role a password 'x'": true, "postgresql create role a login encrypted password 'x'": true, "postgresql select password from a": false,
+		"postgresql alter role a password E'x'": true, "postgresql alter role a password U&'x'": true, "postgresql alter role a password $$x$$": true, "postgresql alter role a password $q$x$q$": true, "postgresql alter role a password x, e": false,
+		"mysql set password for a = 'x'": true, "mysql set password = password('x')": true, "mysql alter user a identified by password 'x'": true, "oracle grant connect to a identified by \"x\"": true,
 		"mysql create user a identified by 'x'": true, "mysql set password = 'x'": true, "mysql alter user a identified with m as 'x'": true, "mysql select 'identified by'": false,
 		"mariadb create user a identified via ed25519 using password('x')": true, "oracle alter user a identified by x": true,
 	} {

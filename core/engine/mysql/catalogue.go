@@ -95,7 +95,8 @@ SELECT i.table_schema, i.table_name, i.index_name,
        GROUP_CONCAT(i.column_name ORDER BY i.seq_in_index SEPARATOR ', ') AS columns_of, MIN(i.non_unique) = 0 AS uniq,
        i.index_name = 'PRIMARY' AS prim, LOWER(MIN(i.index_type)) AS method, NULL AS filter, NULL AS size, NULL AS note,
        ` + own("i.table_schema") + ` AS system_own
-  FROM information_schema.statistics i WHERE {one} GROUP BY i.table_schema, i.table_name, i.index_name ORDER BY 1, 2, 3`},
+  FROM information_schema.statistics i WHERE {one}
+ GROUP BY i.table_schema, i.table_name, i.index_name ORDER BY 1, 2, 3`},
 
 	engine.KindAccess: {"SHOW GRANTS"},
 
@@ -130,7 +131,8 @@ SELECT CASE u.is_role WHEN 'Y' THEN u.user ELSE CONCAT(u.user, '@', u.host) END,
        (SELECT GROUP_CONCAT(m.role ORDER BY m.role SEPARATOR ', ') FROM mysql.roles_mapping m
          WHERE m.user = u.user AND m.host = u.host),
        CASE WHEN u.password_expired = 'Y' THEN 'expired' END,
-       NULLIF(CONCAT_WS(', ', CASE WHEN u.is_role = 'Y' THEN 'role' WHEN u.plugin <> '' THEN CONCAT('logs in by ', u.plugin) END,
+       NULLIF(CONCAT_WS(', ', CASE WHEN u.is_role = 'Y' THEN 'role'
+           WHEN u.plugin <> '' THEN CONCAT('logs in by ', u.plugin) END,
          CASE WHEN u.max_user_connections > 0 THEN CONCAT('at most ', u.max_user_connections, ' connections') END), ''),
        u.user = 'mariadb.sys'
   FROM mysql.user u LEFT JOIN mysql.global_priv g ON g.user = u.user AND g.host = u.host

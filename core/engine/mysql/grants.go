@@ -3,8 +3,8 @@ package mysql
 import "strings"
 
 // granted makes what an account may do out of a line of SHOW GRANTS (MySQL reference manual, "SHOW GRANTS Statement";
-// MariaDB documentation, "SHOW GRANTS"). Such a line may have the account's password as it is kept: only the rights, the
-// thing and whose they are are taken.
+// MariaDB documentation, "SHOW GRANTS"). Such a line may have the account's password as it is kept: only the
+// rights, the thing and whose they are are taken.
 func granted(values [][]byte) [][][]byte {
 	if len(values) == 0 {
 		return nil
@@ -38,6 +38,9 @@ func granted(values [][]byte) [][][]byte {
 	}
 	row[3] = []byte(rights)
 	target := words[on+1 : to]
+	if len(target) == 0 {
+		return nil
+	}
 	row[0] = []byte("table")
 	if len(target) > 1 { // FUNCTION, PROCEDURE
 		row[0], target = []byte(strings.ToLower(target[0])), target[1:]

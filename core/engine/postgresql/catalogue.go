@@ -123,7 +123,8 @@ SELECT 'server', NULL::name, NULL::name,
          CASE WHEN r.rolreplication THEN 'replicate' END,
          CASE WHEN r.rolbypassrls THEN 'pass by row security' END), ''), 'log in'),
        'member of ' || (SELECT string_agg(quote_ident(g.rolname), ', ' ORDER BY g.rolname) FROM pg_roles g
-         WHERE pg_has_role(current_user, g.oid, 'MEMBER') AND g.rolname NOT IN (current_user, 'pg_database_owner') AND NOT r.rolsuper),
+         WHERE pg_has_role(current_user, g.oid, 'MEMBER') AND NOT r.rolsuper
+           AND g.rolname NOT IN (current_user, 'pg_database_owner')),
        false
   FROM pg_roles r WHERE r.rolname = current_user
 UNION ALL

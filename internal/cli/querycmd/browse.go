@@ -158,7 +158,9 @@ func (c *call) lookAt(ctx context.Context, name string, o browseOptions) (*looki
 }
 
 // read reads a kind of things.
-func (c *call) read(ctx context.Context, at *looking, kind *catalogue.Kind, one string, o browseOptions) ([]catalogue.Row, error) {
+func (c *call) read(
+	ctx context.Context, at *looking, kind *catalogue.Kind, one string, o browseOptions,
+) ([]catalogue.Row, error) {
 	if o.ofStatement > 0 {
 		var stop context.CancelFunc
 		ctx, stop = context.WithTimeout(ctx, o.ofStatement)
@@ -179,13 +181,16 @@ func (c *call) read(ctx context.Context, at *looking, kind *catalogue.Kind, one 
 		return nil, base.Failure(base.ExitServer, err)
 	}
 	if list.Less != nil {
-		c.Notice("this login sees only a part of the %s: the server says: %s", kind.Word, clean.Visible(list.Less.Error()))
+		said := clean.Visible(list.Less.Error())
+		c.Notice("this login sees only a part of the %s: the server says: %s", kind.Word, said)
 	}
 	return list.Rows, nil
 }
 
 // things are those of a kind that the pattern means.
-func (c *call) things(ctx context.Context, at *looking, kind *catalogue.Kind, o browseOptions) ([]catalogue.Row, error) {
+func (c *call) things(
+	ctx context.Context, at *looking, kind *catalogue.Kind, o browseOptions,
+) ([]catalogue.Row, error) {
 	text := ""
 	if len(c.Args) == 3 {
 		text = c.Args[2]

@@ -22,7 +22,7 @@ type overview struct {
 	Size     *json.Number     `json:"size,omitempty"` // in bytes
 	Owner    *string          `json:"owner,omitempty"`
 	May      []string         `json:"may"`              // on the server and the database
-	Tables   int              `json:"tables,omitempty"` // that the login can see; 0 where the engine does not say what may be done with each
+	Tables   int              `json:"tables,omitempty"` // where the engine says what may be done with each
 	MayAt    map[string]int   `json:"may_at,omitempty"` // on how many tables, by the right
 	rights   []string         // of MayAt, in the order of the server
 	Schemas  []overviewSchema `json:"schemas"`
@@ -156,7 +156,9 @@ func (c *call) showOverview(at *looking, v overview, o browseOptions) error {
 	}
 	fmt.Fprintln(c.Stdout)
 	layout := c.layout(form{format: "table", stacked: o.stacked}, true)
-	columns := []engine.Column{{Name: "schema"}, {Name: "tables", Number: true}, {Name: "rows", Number: true}, {Name: "may"}}
+	columns := []engine.Column{
+		{Name: "schema"}, {Name: "tables", Number: true}, {Name: "rows", Number: true}, {Name: "may"},
+	}
 	var rows [][][]byte
 	for _, s := range v.Schemas {
 		row := [][]byte{[]byte(by.Name(s.Schema)), nil, nil, nil}
