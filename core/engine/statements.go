@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"time"
 )
 
@@ -28,6 +29,12 @@ type Statements struct {
 	Reserved []string
 	// Catalogue is how the server says what is on it; nil for an engine where it is not asked.
 	Catalogue *Catalogue
+	// ClientLines are the lines of scripts that are not for the server; nil where there are none.
+	ClientLines *ClientLines
+	// Bulk is the statement that takes rows into columns of a table as its data, with tabs between values, \N for NULL,
+	// and a backslash before what would end a value; nil where rows are inserted. Names are written as they must be
+	// typed.
+	Bulk func(table string, columns []string) string
 	// ReadOnly is the statement that makes a session read-only, "" where there is none.
 	ReadOnly string
 }
@@ -107,6 +114,8 @@ type StatementError struct {
 	Where    string // in which function, in the server's words
 	Position int    // in the statement's text, in characters from 1; 0 where the server does not say
 	Line     int    // in the statement's text, from 1; 0 where the server does not say
+	DataLine int    // the line of the data that it takes, from 1; 0 where the server does not say
+	Column   string // of the data, "" where the server does not say
 	Near     string // the text at which the server stopped, "" where it does not say
 	Fatal    bool   // the server has ended the session
 }
@@ -139,4 +148,11 @@ type Runner interface {
 	InTransaction() bool
 	// Took is the time of the last statement at the server, 0 where it is not known.
 	Took() time.Duration
+}
+
+// Taker is a Runner that takes the data of a statement which waits for some.
+type Taker interface {
+	// Take runs a statement with its data, as Run does. What the server refuses of the data is a *StatementError
+	// whose DataLine says where. The data may not be read to its end then.
+	Take(ctx context.Context, text string, data io.Reader, to Results) error
 }

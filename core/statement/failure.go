@@ -29,6 +29,10 @@ func NewFailure(p *Piece, sent string, said *engine.StatementError, secret bool)
 		f.StatementError = withoutText(said, string(p.Text))
 		return f
 	}
+	if said.DataLine > 0 && p.Data {
+		f.Line += strings.Count(string(p.Text), "\n") + said.DataLine
+		return f
+	}
 	at, ok := position(sent, said)
 	if !ok {
 		f.Source = lineOf(p, 0)

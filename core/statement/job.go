@@ -24,6 +24,9 @@ type Job struct {
 	// Ran is told of each statement that the server carried out, Failed of each that it refused; nil for nobody.
 	Ran    func(p *Piece, took time.Duration)
 	Failed func(*Failure)
+
+	failures int
+	fatal    bool // the server has ended the session
 }
 
 // ErrFailed is a job of which a statement failed; Failed was told which.
@@ -34,69 +37,86 @@ var ErrOpen = errors.New("the script ended in a transaction that it began: it wa
 
 // Run runs the statements. Its error is ErrFailed, ErrOpen, a *SyntaxError, a *StopError, or what To said.
 func (j *Job) Run(ctx context.Context, script *Splitter) (n int, err error) {
-	if j.Atomic {
-		if err := j.silently(ctx, "BEGIN"); err != nil {
-			return 0, err
-		}
+	if err := j.Start(ctx); err != nil {
+		return 0, err
 	}
-	failed := false
 	for {
 		p, err := script.Next()
 		if errors.Is(err, io.EOF) {
-			break
+			return n, j.Finish(ctx)
 		}
-		if err != nil {
+		if err == nil && !p.Empty() {
+			if err = j.One(ctx, p); err == nil {
+				n++
+			}
+		}
+		if err != nil && !j.GoesOn(err) {
 			j.rollback()
 			return n, err
 		}
-		if p.Empty() {
-			continue
-		}
-		err = j.one(ctx, p)
-		var refused *Failure
-		switch {
-		case err == nil:
-			n++
-			continue
-		case errors.As(err, &refused):
-			failed = true
-			if j.Failed != nil {
-				j.Failed(refused)
-			}
-			if j.KeepGoing && !refused.Fatal {
-				continue
-			}
-			err = ErrFailed
-		}
-		j.rollback()
-		return n, err
 	}
-	switch {
-	case j.Atomic:
-		err = j.silently(ctx, "COMMIT")
-	case j.Runner.InTransaction():
-		j.rollback()
-		err = ErrOpen
-	}
-	if err == nil && failed {
-		err = ErrFailed
-	}
-	return n, err
 }
 
-// one runs one statement.
-func (j *Job) one(ctx context.Context, p *Piece) error {
+// Start begins: with the transaction of all, where there is one.
+func (j *Job) Start(ctx context.Context) error {
+	if !j.Atomic {
+		return nil
+	}
+	return j.silently(ctx, "BEGIN")
+}
+
+// One runs one statement. Its error is ErrFailed, a *SyntaxError, a *StopError, or what To said.
+func (j *Job) One(ctx context.Context, p *Piece) error {
 	s, err := Fill(p, j.Values, j.By, make(map[string]bool))
 	if err != nil {
 		return err
 	}
+	return j.carryOut(ctx, p, s.Text, func(ctx context.Context) error { return j.Runner.Run(ctx, s, j.To) })
+}
+
+// Take runs one statement with the data that it takes.
+func (j *Job) Take(ctx context.Context, p *Piece, data io.Reader) error {
+	taker, ok := j.Runner.(engine.Taker)
+	if !ok {
+		return &StopError{Piece: p, What: "this engine takes no data behind a statement"}
+	}
+	text := string(p.Text)
+	return j.carryOut(ctx, p, text, func(ctx context.Context) error { return taker.Take(ctx, text, data, j.To) })
+}
+
+// GoesOn tells whether a job goes on after an error of One or Take.
+func (j *Job) GoesOn(err error) bool { return j.KeepGoing && errors.Is(err, ErrFailed) && !j.fatal }
+
+// Finish ends: with the transaction of all, where there is one. Its error is ErrFailed where a statement failed,
+// and ErrOpen where the script has left a transaction open.
+func (j *Job) Finish(ctx context.Context) error {
+	switch {
+	case j.Atomic:
+		if err := j.silently(ctx, "COMMIT"); err != nil {
+			return err
+		}
+	case j.Runner.InTransaction():
+		j.rollback()
+		return ErrOpen
+	}
+	if j.failures > 0 {
+		return ErrFailed
+	}
+	return nil
+}
+
+// Abandon ends without what is in a transaction that is open.
+func (j *Job) Abandon() { j.rollback() }
+
+// carryOut runs one statement.
+func (j *Job) carryOut(ctx context.Context, p *Piece, sent string, run func(context.Context) error) error {
 	if j.Timeout > 0 {
 		var stop context.CancelFunc
 		ctx, stop = context.WithTimeoutCause(ctx, j.Timeout, errTimeout)
 		defer stop()
 	}
 	start := time.Now()
-	err = j.Runner.Run(ctx, s, j.To)
+	err := run(ctx)
 	var said *engine.StatementError
 	switch {
 	case err == nil && j.Atomic && !j.Runner.InTransaction():
@@ -107,7 +127,12 @@ func (j *Job) one(ctx context.Context, p *Piece) error {
 		}
 		return nil
 	case ctx.Err() == nil && errors.As(err, &said):
-		return NewFailure(p, s.Text, said, HasSecret(p.Words, j.By))
+		j.failures++
+		j.fatal = said.Fatal
+		if j.Failed != nil {
+			j.Failed(NewFailure(p, sent, said, HasSecret(p.Words, j.By)))
+		}
+		return ErrFailed
 	case ctx.Err() != nil && errors.Is(err, engine.ErrNotCancelled):
 		return &StopError{p, "the statement could not be cancelled: it may still run at the server", err}
 	case errors.Is(err, errTimeout):

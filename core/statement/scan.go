@@ -3,6 +3,8 @@ package statement
 import (
 	"bytes"
 	"strings"
+
+	"gentleharbor/core/engine"
 )
 
 // scan is the search for the end of one statement.
@@ -13,6 +15,10 @@ type scan struct {
 	end    int // of the text, where something ended it; -1 else
 	words  []string
 	braces []span // what stands in braces: placeholders, where there are values
+	colons []span // variables, where lines for the client set them
+
+	asked   *engine.ClientLine // by a line for the client
+	askedAt int                // where it begins
 
 	depth  int  // of parentheses
 	bodies int  // of BEGIN … END
@@ -45,6 +51,8 @@ func (l *scan) step() (done bool, err error) {
 		l.pos++
 		return false, nil
 	case l.start < 0 && l.lexis.Delimiter && l.isDelimiter():
+		return true, nil
+	case l.start < 0 && l.client != nil && l.clientLine(c):
 		return true, nil
 	case l.lexis.Blocks && c == '/' && l.alone():
 		l.end = l.pos
@@ -81,6 +89,12 @@ func (l *scan) step() (done bool, err error) {
 			l.depth = max(0, l.depth-1)
 		case '{':
 			l.brace()
+		case ':':
+			l.colon()
+		case '\\':
+			if l.client != nil && l.client.Variables {
+				return false, l.wrong(l.pos, `this line is not understood: a \ ends no statement here`)
+			}
 		}
 		l.pos++
 	}
@@ -116,6 +130,58 @@ func (l *scan) brace() {
 			return
 		}
 	}
+}
+
+// clientLine takes a line for the server's own client: it is no statement.
+func (l *scan) clientLine(c byte) bool {
+	if digit(c) || c == '(' {
+		return false
+	}
+	n := 0
+	for n < maxClientWord && letter(l.at(n)) && l.at(n) < 0x80 {
+		n++
+	}
+	if !l.client.Begins(strings.ToUpper(string(l.buffer[l.pos : l.pos+max(n, 1)]))) {
+		return false
+	}
+	from := l.pos
+	l.restOfLine()
+	if l.asked = l.client.Read(strings.TrimRight(string(l.buffer[from:l.pos]), "\r\n")); l.asked == nil {
+		l.pos = from
+		return false
+	}
+	l.askedAt = from
+	return true
+}
+
+// maxClientWord bounds the first word of a line for the client.
+const maxClientWord = 12
+
+// colon notes a variable: :NAME, :'NAME' or :"NAME". What stands in its quotes stays for what follows to look at.
+func (l *scan) colon() {
+	if l.client == nil || !l.client.Variables {
+		return
+	}
+	if l.at(1) == ':' { // ::TYPE
+		l.pos++
+		return
+	}
+	i := 1
+	quote := l.at(1)
+	if quote == '\'' || quote == '"' {
+		i++
+	}
+	from := i
+	for c := l.at(i); letter(c) || digit(c); c = l.at(i) {
+		i++
+	}
+	if i == from || from == 2 && l.at(i) != quote {
+		return
+	}
+	if from == 2 {
+		i++
+	}
+	l.colons = append(l.colons, span{l.pos, l.pos + i})
 }
 
 // begin notes where the statement's text starts.

@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"strings"
 
 	"gentleharbor/core/engine"
 )
@@ -24,10 +23,14 @@ type Piece struct {
 	Line   int      // of the text's first character, from 1
 	Column int      // likewise, in bytes from 1
 	Words  []string // the statement's words in capital letters, without quotes, comments and values
-	Data   bool     // lines of data follow, which ReadData gives
+	Data   bool     // lines of data follow, which Data gives
 	Ended  bool     // something ended the statement; false for the rest of a script
 
+	// Client is what a line for the server's own client asks for, which ends the piece; nil for none.
+	Client *engine.ClientLine
+
 	braces []span // in Text
+	colons []span // likewise: :NAME, where lines for the client set variables
 	moves  []move // where Fill changed something
 }
 
@@ -55,6 +58,7 @@ type Splitter struct {
 	lineAt int    // the line at base, from 1
 	column int    // the column at base, from 1
 
+	client    *engine.ClientLines // nil: they are statements like others
 	delimiter string
 	standard  bool // '…' has no backslashes, though the server could be told otherwise
 }
@@ -62,6 +66,12 @@ type Splitter struct {
 // NewSplitter takes a script apart by an engine's rules.
 func NewSplitter(in io.Reader, lexis engine.Lexis) *Splitter {
 	return &Splitter{in: in, lexis: lexis, lineAt: 1, column: 1, delimiter: ";", standard: true}
+}
+
+// WithClientLines makes the splitter know the lines of scripts that are not for the server.
+func (s *Splitter) WithClientLines(lines *engine.ClientLines) *Splitter {
+	s.client = lines
+	return s
 }
 
 // chunk is how much is read at a time.
@@ -155,7 +165,7 @@ func (s *Splitter) Next() (*Piece, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Piece{Words: l.words, Ended: l.end >= 0, Data: l.copies()}
+	p := &Piece{Words: l.words, Ended: l.end >= 0, Client: l.asked, Data: l.copies()}
 	p.Raw = s.buffer[s.base:s.pos]
 	if l.start >= 0 {
 		p.Text = s.buffer[l.start:l.last]
@@ -163,6 +173,11 @@ func (s *Splitter) Next() (*Piece, error) {
 		for _, b := range l.braces {
 			p.braces = append(p.braces, span{b.from - l.start, b.to - l.start})
 		}
+		for _, c := range l.colons {
+			p.colons = append(p.colons, span{c.from - l.start, c.to - l.start})
+		}
+	} else if l.asked != nil {
+		p.Line, p.Column = s.place(l.askedAt)
 	} else {
 		p.Line, p.Column = s.place(s.base)
 	}
@@ -196,33 +211,65 @@ func (s *Splitter) settings(words []string) {
 	}
 }
 
-// ReadData gives the lines of data behind a piece that says so, without the line that ends them (\.), to a
-// function. raw are the bytes of a line with its end; last is true for the line that ends the data.
-func (s *Splitter) ReadData(line func(raw []byte, last bool) error) error {
-	for {
-		s.compact()
-		i := bytes.IndexByte(s.buffer[s.pos:], '\n')
-		for i < 0 && s.more() {
-			i = bytes.IndexByte(s.buffer[s.pos:], '\n')
+// Data is the lines of data behind a piece that says so, without the line that ends them (\.), which it goes over. It
+// must be read to its end before the next piece.
+func (s *Splitter) Data() io.Reader { return &data{Splitter: s, lineBegins: true} }
+
+// data reads the lines of data in a script.
+type data struct {
+	*Splitter
+	lineBegins bool // the next byte is the first of a line
+	done       bool
+	end        string // the line that ended the data, as it stands there
+}
+
+// Read gives whole lines where they fit, and never a part of the line that ends the data.
+func (d *data) Read(to []byte) (int, error) {
+	if d.done || len(to) == 0 {
+		return 0, io.EOF
+	}
+	d.compact()
+	if d.lineBegins && d.atEndOfData() || d.atEnd() {
+		d.done = true
+		if d.err != nil {
+			return 0, d.err
 		}
-		if s.err != nil {
-			return s.err
-		}
-		if i < 0 {
-			i = len(s.buffer) - s.pos - 1
-		}
-		raw := s.buffer[s.pos : s.pos+i+1]
-		if len(raw) == 0 {
-			return nil
-		}
-		last := len(raw) <= 4 && strings.TrimRight(string(raw), "\r\n") == `\.`
-		if err := line(raw, last); err != nil {
-			return err
-		}
-		s.pos += i + 1
-		s.advance()
-		if last {
-			return nil
+		return 0, io.EOF
+	}
+	given := d.buffer[d.pos:]
+	if len(given) > len(to) {
+		given = given[:len(to)]
+	}
+	if i := bytes.Index(given, []byte("\n\\.")); i >= 0 {
+		given = given[:i+1] // what comes behind may be the end
+	} else if bytes.HasSuffix(given, []byte("\n\\")) {
+		given = given[:len(given)-1]
+	}
+	n := copy(to, given)
+	d.lineBegins = given[n-1] == '\n'
+	d.pos += n
+	d.advance()
+	return n, nil
+}
+
+// atEndOfData goes over the line that ends the data, if it is next.
+func (d *data) atEndOfData() bool {
+	for _, end := range []string{"\\.\n", "\\.\r\n"} {
+		if d.starts(end) {
+			d.end = end
+			d.pos += len(end)
+			d.advance()
+			return true
 		}
 	}
+	if rest := d.buffer[d.pos:]; (string(rest) == "\\." || string(rest) == "\\.\r") && !d.more() {
+		d.end = string(rest)
+		d.pos = len(d.buffer)
+		d.advance()
+		return true
+	}
+	return false
 }
+
+// Inherit takes over what the statements and lines of another script have changed of how the next are read.
+func (s *Splitter) Inherit(from *Splitter) { s.delimiter, s.standard = from.delimiter, from.standard }

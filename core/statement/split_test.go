@@ -31,15 +31,15 @@ func split(t testing.TB, word, script string) (texts []string, whole string, err
 		raw.Write(p.Raw)
 		text := string(p.Text)
 		if p.Data {
-			err = s.ReadData(func(line []byte, last bool) error {
-				raw.Write(line)
-				if !last {
-					text += "<" + strings.TrimRight(string(line), "\n") + ">"
-				}
-				return nil
-			})
+			d := s.Data().(*data)
+			all, err := io.ReadAll(d)
 			if err != nil {
 				return texts, raw.String(), err
+			}
+			raw.Write(all)
+			raw.WriteString(d.end)
+			for line := range strings.Lines(string(all)) {
+				text += "<" + strings.TrimRight(line, "\n") + ">"
 			}
 		}
 		if text != "" {
@@ -314,7 +314,7 @@ func FuzzSplit(f *testing.F) {
 					t.Errorf("%s: %q read whole is %q", word, want, p.Text)
 				}
 				if p.Data {
-					s.ReadData(func([]byte, bool) error { return nil })
+					io.Copy(io.Discard, s.Data())
 				}
 			}
 		}

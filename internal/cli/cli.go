@@ -42,6 +42,7 @@ func makers() []base.Maker {
 		{Name: "with", Make: transfercmd.With},
 		{Name: "query", Make: querycmd.Query},
 		{Name: "browse", Make: querycmd.Browse},
+		{Name: "load", Make: querycmd.Load},
 		{Name: "shortcut", Make: transfercmd.Shortcut},
 		{Name: "import", Make: transfercmd.Import},
 		{Name: "export", Make: transfercmd.Export},

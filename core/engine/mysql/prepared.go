@@ -89,10 +89,59 @@ func readColumn(p []byte) (c column, err error) {
 	return c, nil
 }
 
-// execute prepares a statement and sends it with its values, which are texts. An error of the server is a
-// *engine.StatementError.
+// execute runs a prepared statement with its values, which are texts. The one that was prepared last is kept: loading
+// sends the same one many times.
 func (c *conversation) execute(s engine.Statement) error {
-	if err := c.wire.command(comPrepare, []byte(s.Text)); err != nil {
+	if c.wire.prepared.text != s.Text {
+		if err := c.prepare(s.Text); err != nil {
+			return err
+		}
+	}
+	if n := c.wire.prepared.parameters; n != len(s.Arguments) {
+		return &engine.StatementError{
+			Message: fmt.Sprintf("the server sees %d parameters in it, and there are %d values", n, len(s.Arguments)),
+		}
+	}
+	nulls := (len(s.Arguments) + 7) / 8
+	size := 10 + nulls
+	for _, v := range s.Arguments {
+		size += 2
+		if v != nil {
+			size += 9 + len(*v)
+		}
+	}
+	body := binary.LittleEndian.AppendUint32(make([]byte, 0, size), c.wire.prepared.id)
+	body = append(body, 0, 1, 0, 0, 0)
+	at := len(body)
+	body = append(body, make([]byte, nulls)...)
+	body = append(body, 1)
+	for range s.Arguments {
+		body = append(body, kindVarString, 0)
+	}
+	for i, v := range s.Arguments {
+		if v == nil {
+			body[at+i/8] |= 1 << (i % 8)
+			continue
+		}
+		body = append(appendNumber(body, uint64(len(*v))), *v...)
+	}
+	return c.wire.command(comExecute, body)
+}
+
+// kept is a statement that the server has prepared.
+type kept struct {
+	text       string
+	id         uint32
+	parameters int
+}
+
+// prepare prepares a statement, in place of the one that was.
+func (c *conversation) prepare(text string) error {
+	if old := c.wire.prepared; old.text != "" {
+		c.wire.forgotten = append(c.wire.forgotten, old.id)
+		c.wire.prepared = kept{}
+	}
+	if err := c.wire.command(comPrepare, []byte(text)); err != nil {
 		return err
 	}
 	a := &answering{conversation: c}
@@ -110,31 +159,9 @@ func (c *conversation) execute(s engine.Statement) error {
 			return err
 		}
 	}
-	if parameters != len(s.Arguments) {
-		return &engine.StatementError{
-			Message: fmt.Sprintf("the server sees %d parameters in it, and there are %d values", parameters, len(s.Arguments)),
-		}
-	}
-	body := binary.LittleEndian.AppendUint32(nil, id)
-	body = append(body, 0, 1, 0, 0, 0)
-	nulls := make([]byte, (parameters+7)/8)
-	var kinds, values []byte
-	for i, v := range s.Arguments {
-		kinds = append(kinds, kindVarString, 0)
-		if v == nil {
-			nulls[i/8] |= 1 << (i % 8)
-			continue
-		}
-		values = append(appendNumber(values, uint64(len(*v))), *v...)
-	}
-	body = append(append(append(append(body, nulls...), 1), kinds...), values...)
-	err = c.wire.command(comExecute, body)
-	c.wire.forget(id)
-	return err
+	c.wire.prepared = kept{text, id, parameters}
+	return nil
 }
-
-// forget has the server forget a prepared statement before the next command; it answers nothing.
-func (w *wire) forget(id uint32) { w.forgotten = append(w.forgotten, id) }
 
 // appendNumber adds a length-encoded number.
 func appendNumber(to []byte, n uint64) []byte {

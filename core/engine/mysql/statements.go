@@ -63,7 +63,8 @@ var statements = &engine.Statements{
 		"union unique unlock unsigned update usage use using utc_date utc_time utc_timestamp " +
 		"values varbinary varchar varcharacter varying virtual when where while window with write " +
 		"xor year_month zerofill"),
-	Catalogue: catalogue,
+	Catalogue:   catalogue,
+	ClientLines: clientLines,
 }
 
 func quoteName(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }

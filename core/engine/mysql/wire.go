@@ -8,6 +8,7 @@ import (
 	"io"
 	"net"
 	"regexp"
+	"strconv"
 	"sync"
 	"time"
 
@@ -27,7 +28,8 @@ type wire struct {
 	number byte   // of the next packet
 	buffer []byte // the packet that was read last
 
-	forgotten []uint32 // prepared statements that are to be forgotten before the next command
+	prepared  kept     // the statement that was prepared last
+	forgotten []uint32 // prepared statements that are to be forgotten before the next command, which answers nothing
 }
 
 func newWire(conn net.Conn) *wire { return &wire{conn: conn, in: bufio.NewReaderSize(conn, 64<<10)} }
@@ -139,6 +141,9 @@ func readError(p []byte) *engine.StatementError {
 	if m := quotedName().FindStringSubmatch(e.Message); m != nil && naming[number] {
 		e.Near = m[1]
 	}
+	if m := atRow().FindStringSubmatch(e.Message); m != nil {
+		e.DataLine, _ = strconv.Atoi(m[1])
+	}
 	return e
 }
 
@@ -148,6 +153,9 @@ var naming = map[uint16]bool{1051: true, 1054: true, 1109: true, 1146: true, 130
 
 // quotedName is a name in a message, without those that it stands in.
 var quotedName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`'(?:[^']*\.)?([^'.]+)'`) })
+
+// atRow is which of the rows that a statement gives is wrong.
+var atRow = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(` at row ([0-9]+)$`) })
 
 // refusal is why a server ended the connection while a command was sent to it; nil where it did not say.
 func (w *wire) refusal() *engine.StatementError {

@@ -6,6 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
+	"strconv"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -19,6 +22,23 @@ const cancelWait = 5 * time.Second
 // Run runs a statement, without values by the simple query protocol, and with values by the extended one
 // (PostgreSQL documentation, "Message Flow").
 func (c *conversation) Run(ctx context.Context, s engine.Statement, to engine.Results) error {
+	return c.cancelled(ctx, to, func(start time.Time) error { return c.run(s, to, start) })
+}
+
+// Take runs COPY … FROM STDIN (PostgreSQL documentation, "COPY Operations").
+func (c *conversation) Take(ctx context.Context, text string, data io.Reader, to engine.Results) error {
+	return c.cancelled(ctx, to, func(start time.Time) error {
+		tag, err := c.pg.CopyFrom(context.Background(), data, text)
+		c.took = c.atServer(start)
+		if err != nil {
+			return c.refused(err)
+		}
+		return to.End(engine.Done{Command: command(tag.String()), Changed: tag.RowsAffected()})
+	})
+}
+
+// cancelled runs something that is cancelled at the server when ctx ends.
+func (c *conversation) cancelled(ctx context.Context, to engine.Results, run func(start time.Time) error) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
@@ -35,7 +55,7 @@ func (c *conversation) Run(ctx context.Context, s engine.Statement, to engine.Re
 		cancelled <- err
 	})
 	start := time.Now()
-	err := c.run(s, to, start)
+	err := run(start)
 	if !stop() {
 		cancelErr := <-cancelled
 		c.raw.SetReadDeadline(time.Time{})
@@ -141,7 +161,7 @@ func (c *conversation) refused(err error) error {
 	case err == nil:
 		return nil
 	case errors.As(err, &said):
-		return &engine.StatementError{
+		e := &engine.StatementError{
 			Severity: said.Severity,
 			Code:     "SQLSTATE " + said.Code,
 			Message:  said.Message,
@@ -151,9 +171,25 @@ func (c *conversation) refused(err error) error {
 			Position: int(said.Position),
 			Fatal:    c.pg.IsClosed(),
 		}
+		e.DataLine, e.Column = dataPlace(said.Where)
+		return e
 	}
 	return &engine.LostError{Err: err}
 }
+
+// dataPlace is the line and the column of the data that a server's words name; 0 and "" for none.
+func dataPlace(where string) (line int, column string) {
+	if m := copyPlace().FindStringSubmatch(where); m != nil {
+		line, _ = strconv.Atoi(m[1])
+		column = m[2]
+	}
+	return line, column
+}
+
+// copyPlace finds it whatever the language of the server's words is.
+var copyPlace = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^COPY [^\n]*?, \S+ (\d+)(?:, \S+ ([^:\n]+))?`)
+})
 
 // noticed hands on what the server says beside a result.
 func (c *conversation) noticed(_ *pgconn.PgConn, n *pgconn.Notice) {

@@ -45,5 +45,12 @@ var statements = &engine.Statements{
 		"unique user using values varchar variadic verbose when where window with xmlattributes " +
 		"xmlconcat xmlelement xmlexists xmlforest xmlnamespaces xmlparse xmlpi xmlroot " +
 		"xmlserialize xmltable"),
-	Catalogue: catalogue,
+	Catalogue:   catalogue,
+	ClientLines: clientLines,
+	Bulk:        bulk,
+}
+
+// bulk is COPY (PostgreSQL documentation, "COPY", "Text Format").
+func bulk(table string, columns []string) string {
+	return "COPY " + table + " (" + strings.Join(columns, ", ") + ") FROM STDIN"
 }

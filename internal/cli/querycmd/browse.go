@@ -83,7 +83,11 @@ func (c *call) browse(ctx context.Context, o browseOptions) error {
 	if kind == nil {
 		return c.overview(ctx, one, o)
 	}
-	rows, err := c.things(ctx, one, kind, o)
+	pattern := ""
+	if len(c.Args) == 3 {
+		pattern = c.Args[2]
+	}
+	rows, err := c.things(ctx, one, kind, pattern, o)
 	if err != nil {
 		return err
 	}
@@ -95,7 +99,7 @@ func (c *call) browse(ctx context.Context, o browseOptions) error {
 		return err
 	}
 	defer other.opened.Close()
-	others, err := c.things(ctx, other, kind, o)
+	others, err := c.things(ctx, other, kind, pattern, o)
 	if err != nil {
 		return err
 	}
@@ -189,12 +193,8 @@ func (c *call) read(
 
 // things are those of a kind that the pattern means.
 func (c *call) things(
-	ctx context.Context, at *looking, kind *catalogue.Kind, o browseOptions,
+	ctx context.Context, at *looking, kind *catalogue.Kind, text string, o browseOptions,
 ) ([]catalogue.Row, error) {
-	text := ""
-	if len(c.Args) == 3 {
-		text = c.Args[2]
-	}
 	by := at.server.By
 	pattern := catalogue.NewPattern(text, kind, by)
 	name, exact := pattern.Exact()

@@ -154,7 +154,7 @@ func (c *call) query(ctx context.Context, o queryOptions) error {
 	if err != nil {
 		return err
 	}
-	s, err := c.script(ctx, p, o)
+	s, err := c.statements(ctx, p, o)
 	if err != nil {
 		return err
 	}
@@ -171,7 +171,7 @@ func (c *call) query(ctx context.Context, o queryOptions) error {
 
 // carryOut runs the script, and writes what it gives.
 func (c *call) carryOut(
-	ctx context.Context, p *resolve.Profile, opened *check.Opened, s *script, o queryOptions,
+	ctx context.Context, p *resolve.Profile, opened *check.Opened, s *statements, o queryOptions,
 ) error {
 	out, finish, err := c.output(o)
 	if err != nil {
@@ -263,7 +263,7 @@ func (c *call) output(o queryOptions) (out io.Writer, finish func(well bool) err
 }
 
 // agreed asks for what the profile's guard asks about. Nothing was sent yet.
-func (c *call) agreed(ctx context.Context, p *resolve.Profile, s *script, o queryOptions) error {
+func (c *call) agreed(ctx context.Context, p *resolve.Profile, s *statements, o queryOptions) error {
 	if p.Text(key.Guard) != "ask" || len(s.risks) == 0 || o.yes {
 		return nil
 	}

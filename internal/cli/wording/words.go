@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os/exec"
+	"strconv"
 
 	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
@@ -50,6 +51,15 @@ func HopWords(r *resolve.Profile) []string {
 // ShortAddress is a profile's address in one word.
 func ShortAddress(r *resolve.Profile) string {
 	return r.Address().Short(r, func(k key.Name) string { return Shown(r, k) })
+}
+
+// Count is a number of things in words, its thousands apart: 1,234 rows.
+func Count(n int, one, many string) string {
+	digits := strconv.Itoa(n)
+	for i := len(digits) - 3; i > 0 && n >= 1000; i -= 3 {
+		digits = digits[:i] + "," + digits[i:]
+	}
+	return digits + " " + Plural(n, one, many)
 }
 
 func Plural(n int, one, many string) string {

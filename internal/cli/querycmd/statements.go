@@ -25,8 +25,8 @@ import (
 // maxScript bounds the statements that query takes: they are looked at before the first is sent.
 const maxScript = 64 << 20
 
-// script is the statements to run. They were looked at once.
-type script struct {
+// statements are those to run. They were looked at once.
+type statements struct {
 	name       string // for places: the file's, "statement" or "standard input"
 	text       []byte
 	lexis      engine.Lexis
@@ -41,21 +41,21 @@ type risk struct {
 }
 
 // again reads the statements from their start.
-func (s *script) again() *statement.Splitter {
+func (s *statements) again() *statement.Splitter {
 	return statement.NewSplitter(bytes.NewReader(s.text), s.lexis)
 }
 
 // place is a place in the statements, as compilers write one.
-func (s *script) place(line, column int) string {
+func (s *statements) place(line, column int) string {
 	if column == 0 {
 		return fmt.Sprintf("%s:%d", s.name, line)
 	}
 	return fmt.Sprintf("%s:%d:%d", s.name, line, column)
 }
 
-// script reads the statements, and looks at them: what is wrong in them is said before the first is sent.
-func (c *call) script(_ context.Context, p *resolve.Profile, o queryOptions) (*script, error) {
-	s := &script{name: "statement"}
+// statements reads them, and looks at them: what is wrong in them is said before the first is sent.
+func (c *call) statements(_ context.Context, p *resolve.Profile, o queryOptions) (*statements, error) {
+	s := &statements{name: "statement"}
 	switch {
 	case len(c.Args) == 2:
 		s.text = []byte(c.Args[1])
@@ -107,7 +107,7 @@ var errPasswordInArgument = errors.New("everybody on this machine can read a pas
 	"write the statement into a file")
 
 // look takes the statements apart once.
-func (c *call) look(s *script, by *engine.Statements, o queryOptions, argument bool) error {
+func (c *call) look(s *statements, by *engine.Statements, o queryOptions, argument bool) error {
 	used := make(map[string]bool)
 	for splitter := s.again(); ; {
 		p, err := splitter.Next()
@@ -158,7 +158,7 @@ func copies(words []string) bool {
 // shown writes results, and says beside them what a person wants to know.
 type shown struct {
 	*call
-	script   *script
+	script   *statements
 	writer   *results.Writer
 	runner   engine.Runner
 	terminal bool
@@ -187,7 +187,10 @@ func (s *shown) End(done engine.Done) error {
 }
 
 // Notice says what the server says.
-func (s *shown) Notice(n engine.Notice) {
+func (s *shown) Notice(n engine.Notice) { s.tellNotice(n) }
+
+// tellNotice says what the server says beside a result.
+func (c *call) tellNotice(n engine.Notice) {
 	text := clean.Line(strings.ToLower(n.Severity), 20) + ": " + clean.Visible(n.Message)
 	if n.Detail != "" {
 		text += "; " + clean.Visible(n.Detail)
@@ -195,7 +198,7 @@ func (s *shown) Notice(n engine.Notice) {
 	if n.Hint != "" {
 		text += "; " + clean.Visible(n.Hint)
 	}
-	s.Say("the server says %s", text)
+	c.Say("the server says %s", text)
 }
 
 // ran says how much came of a statement, on a terminal.
@@ -239,20 +242,23 @@ func shortTime(d time.Duration) string {
 	return d.Round(time.Second).String()
 }
 
-// failed says what the server refused, as compilers do.
-func (s *shown) failed(f *statement.Failure) {
-	s.Say("%s: %s", s.script.place(f.Line, f.Column), clean.Visible(f.Error()))
+// failed says what the server refused.
+func (s *shown) failed(f *statement.Failure) { s.tellFailure(s.script.place(f.Line, f.Column), f) }
+
+// tellFailure says what the server refused, as compilers do.
+func (c *call) tellFailure(place string, f *statement.Failure) {
+	c.Say("%s: %s", clean.Visible(place), clean.Visible(f.Error()))
 	line := strings.TrimLeft(f.Source, " \t")
 	if line != "" {
-		s.Say("  %s", clean.Visible(strings.ReplaceAll(line, "\t", " ")))
+		c.Say("  %s", clean.Visible(strings.ReplaceAll(line, "\t", " ")))
 	}
 	if f.Width > 0 {
 		before := min(max(0, f.Column-1-(len(f.Source)-len(line))), len(line))
-		s.Say("  %s%s", strings.Repeat(" ", utf8.RuneCountInString(line[:before])), strings.Repeat("~", f.Width))
+		c.Say("  %s%s", strings.Repeat(" ", utf8.RuneCountInString(line[:before])), strings.Repeat("~", f.Width))
 	}
 	for _, line := range [][2]string{{"detail", f.Detail}, {"hint", f.Hint}, {"where", f.Where}} {
 		if line[1] != "" {
-			s.Say("  %s: %s", line[0], clean.Visible(line[1]))
+			c.Say("  %s: %s", line[0], clean.Visible(line[1]))
 		}
 	}
 }

@@ -1,0 +1,51 @@
+package engine
+
+import "strings"
+
+// ClientLines says which lines of a script are not for the server, but for the server's own client. Dumps have such
+// lines.
+type ClientLines struct {
+	// Begins tells whether a line that begins with a word, in capital letters, may be one: the first sign alone where
+	// it is no letter.
+	Begins func(word string) bool
+	// Read says what a line means; nil for none, which is the beginning of a statement then.
+	Read func(line string) *ClientLine
+	// Variables: :NAME, :'NAME' and :"NAME" in statements stand for what a line has set.
+	Variables bool
+}
+
+// ClientLine is what a line for the server's own client asks for.
+type ClientLine struct {
+	Do   ClientDeed
+	Text string // the file, the database, the words to show, the value
+	Name string // of the variable that is set
+	Why  string // it is refused
+}
+
+// ClientDeed is what is asked for.
+type ClientDeed int
+
+// The deeds.
+const (
+	LineIgnored  ClientDeed = iota // it is about what the client shows
+	LineRefused                    // it runs a program, touches a file, logs in as somebody else, or is not understood
+	LineInclude                    // the statements of another file
+	LineDatabase                   // another database of the server, by another connection
+	LineSet                        // a variable
+	LineEcho                       // words to show
+	LineEnd                        // the end of this file
+	LineRestrict                   // no line but the end of this, which has the same word
+)
+
+// Refuse is a line that is not carried out.
+func Refuse(why string) *ClientLine { return &ClientLine{Do: LineRefused, Why: why} }
+
+// RestOfLine is a line without its first word and without quotes around the rest.
+func RestOfLine(line string) string {
+	_, rest, _ := strings.Cut(strings.TrimSpace(line), " ")
+	rest = strings.TrimSuffix(strings.TrimSpace(rest), ";")
+	if n := len(rest); n >= 2 && (rest[0] == '\'' || rest[0] == '"') && rest[n-1] == rest[0] {
+		rest = rest[1 : n-1]
+	}
+	return rest
+}

@@ -1,0 +1,150 @@
+package script
+
+import (
+	"errors"
+	"io"
+
+	"gentleharbor/core/engine"
+	"gentleharbor/core/statement"
+)
+
+// Plan is what a script would do, as far as its words say it.
+type Plan struct {
+	Statements int
+	Bytes      int64     // of the files, packed ones as they are
+	Effects    []Planned // each deed to each thing once
+	Risks      []Risk    // what else a guard asks about, beside dropping and emptying
+	Databases  []Item    // that it connects to
+	Commits    *Place    // the first statement that ends a transaction; nil for none
+
+	seen map[effectKey]int
+	made map[thing]bool
+}
+
+// Planned is a deed to a thing, with its first place.
+type Planned struct {
+	Place
+	Deed  statement.Deed
+	Kind  string
+	Name  statement.Name
+	Times int
+	Sure  bool // it fails where the thing is there, or is not
+	Own   bool // the script has made the thing itself before
+}
+
+// Risk is a statement that may destroy something.
+type Risk struct {
+	Place
+	Why string
+}
+
+type thing struct {
+	kind string
+	name statement.Name
+}
+
+type effectKey struct {
+	deed statement.Deed
+	thing
+}
+
+// maxRisks bounds the risks that are listed.
+const maxRisks = 1000
+
+// Scan reads a script to its end. Its error is an *Error where the script can't be carried out.
+func Scan(r *Reader, by *engine.Statements) (*Plan, error) {
+	plan := &Plan{seen: make(map[effectKey]int), made: make(map[thing]bool)}
+	for {
+		item, err := r.Next()
+		if errors.Is(err, io.EOF) {
+			plan.Bytes = r.Bytes()
+			return plan, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		switch {
+		case item.Database != "":
+			plan.Databases = append(plan.Databases, Item{Place: item.Place, Database: item.Database})
+		case item.Piece != nil:
+			plan.add(item, by)
+		}
+		if item.Data != nil {
+			if _, err := io.Copy(io.Discard, item.Data); err != nil {
+				return nil, &Error{item.Place, "its data cannot be read: " + err.Error(), err}
+			}
+		}
+	}
+}
+
+// add adds a statement.
+func (p *Plan) add(item *Item, by *engine.Statements) {
+	p.Statements++
+	words := item.Piece.Words
+	if p.Commits == nil && statement.Commits(words, by) {
+		at := item.Place
+		p.Commits = &at
+	}
+	effects := statement.Effects(item.Piece, by)
+	known := false
+	for _, e := range effects {
+		known = known || e.Deed == statement.Drops || e.Deed == statement.Empties
+		for _, name := range e.Names {
+			p.plan(item.Place, e, name)
+		}
+	}
+	if why := statement.Risk(words, by); why != "" && !known && len(p.Risks) < maxRisks {
+		p.Risks = append(p.Risks, Risk{item.Place, why})
+	}
+}
+
+func (p *Plan) plan(at Place, e statement.Effect, name statement.Name) {
+	what := thing{e.Kind, name}
+	key := effectKey{e.Deed, what}
+	if i, again := p.seen[key]; again {
+		p.Effects[i].Times++
+	} else {
+		p.seen[key] = len(p.Effects)
+		p.Effects = append(p.Effects, Planned{
+			Place: at, Deed: e.Deed, Kind: e.Kind, Name: name, Times: 1, Sure: e.Sure, Own: p.made[what],
+		})
+	}
+	switch e.Deed {
+	case statement.Makes:
+		p.made[what] = true
+	case statement.Drops:
+		delete(p.made, what)
+	}
+}
+
+// Destroys are the things that are dropped or emptied and that the script has not made itself.
+func (p *Plan) Destroys() (all []Planned) {
+	for _, e := range p.Effects {
+		if (e.Deed == statement.Drops || e.Deed == statement.Empties) && !e.Own {
+			all = append(all, e)
+		}
+	}
+	return all
+}
+
+// Join adds what another script does after this one.
+func (p *Plan) Join(next *Plan) {
+	if p.seen == nil {
+		*p = *next
+		return
+	}
+	p.Statements += next.Statements
+	p.Bytes += next.Bytes
+	p.Risks = append(p.Risks, next.Risks...)
+	p.Databases = append(p.Databases, next.Databases...)
+	if p.Commits == nil {
+		p.Commits = next.Commits
+	}
+	for _, e := range next.Effects {
+		e.Own = e.Own || p.made[thing{e.Kind, e.Name}]
+		p.Effects = append(p.Effects, e)
+		if e.Deed == statement.Makes {
+			p.made[thing{e.Kind, e.Name}] = true
+		}
+	}
+}

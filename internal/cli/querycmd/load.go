@@ -1,0 +1,216 @@
+package querycmd
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"gentleharbor/core/check"
+	"gentleharbor/core/clean"
+	"gentleharbor/core/profile/key"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/script"
+	"gentleharbor/internal/cli/base"
+)
+
+// loadOptions are the flags of load.
+type loadOptions struct {
+	connecting
+	table, columns, badRows string
+	null                    *string
+	form                    string // of data files; "" for what their names say
+	from                    script.Place
+	fromText                string
+	dryRun, yes             bool
+	atomic, keepGoing       bool
+	outside                 bool
+	ofStatement             time.Duration
+}
+
+// Load is the command load.
+func Load() *base.Command {
+	var o loadOptions
+	return &base.Command{
+		Name:    "load",
+		Args:    "PROFILE FILE…",
+		Summary: "run script files, and take data files into a table",
+		Long: `A script is read twice: first to see that all of it can be carried out, then
+it is sent, each statement alone, on the connection that a test proved. What a
+script includes is looked for beside it. Dropping or emptying something that is
+there is asked for. Files packed by gzip are read as they are; - is standard
+input, which is read once and needs -yes.
+
+With -table the files are rows: CSV, or TSV as query writes it. The first line
+names the columns, unless -columns does. All rows are taken in, or none; with
+-keep-going or -bad-rows all but those that can't be.`,
+		Examples: []string{
+			"gharbor load sightings schema.sql",
+			"gharbor load sightings dump.sql.gz -dry-run",
+			"gharbor load sightings counts.csv -table sighting",
+			"gharbor load sightings counts.csv -table sighting -bad-rows bad.csv",
+		},
+		MinArgs: 2,
+		MaxArgs: 1000,
+		Flags:   o.flags,
+		Run:     run(func(ctx context.Context, c *call) error { return c.load(ctx, o) }),
+	}
+}
+
+func (o *loadOptions) flags(fs *base.FlagSet) {
+	fs.StringVar(&o.table, "table", "", "the files are rows of that table: NAME or SCHEMA.NAME")
+	fs.StringVar(&o.columns, "columns", "", "the columns of the rows, with commas; the file has no line of names then")
+	fs.Func("null", `the text that is NULL (default: nothing in CSV, \N in TSV)`, func(text string) error {
+		o.null = &text
+		return nil
+	})
+	fs.StringVar(&o.form, "rows", "", "how rows are written, csv or tsv; by the file's name where not set")
+	fs.StringVar(&o.badRows, "bad-rows", "", "keep the rows that can't be taken in, in a new `FILE`, and go on")
+	fs.Func("from", "begin at FILE:LINE; of what is before, only settings are sent", o.setFrom)
+	fs.BoolVar(&o.dryRun, "dry-run", false, "only list what the scripts make, change and drop")
+	fs.BoolVar(&o.yes, "yes", false, "drop, empty, and run what the profile's guard asks for")
+	fs.BoolVar(&o.atomic, "atomic", false, "all is one transaction, where the engine can")
+	fs.BoolVar(&o.keepGoing, "keep-going", false, "go on after a statement or row that failed")
+	fs.BoolVar(&o.outside, "outside", false, "include files outside of the script's folder too")
+	o.connecting.flags(fs)
+	fs.DurationVar(&o.ofStatement, "statement-timeout", 0, "for each statement; it is cancelled at the server then")
+}
+
+// setFrom takes FILE:LINE.
+func (o *loadOptions) setFrom(text string) error {
+	o.fromText = text
+	file, number, found := text, "", false
+	if i := strings.LastIndexByte(text, ':'); i > 0 {
+		file, number, found = text[:i], text[i+1:], true
+	}
+	if before, line, more := strings.Cut(file, ":"); more { // FILE:LINE:COLUMN, as places are written
+		if _, err := strconv.Atoi(line); err == nil {
+			file, number = before, line
+		}
+	}
+	line, err := strconv.Atoi(number)
+	if !found || err != nil || line < 1 {
+		return errors.New("expected FILE:LINE")
+	}
+	o.from = script.Place{File: file, Line: line}
+	return nil
+}
+
+func (c *call) load(ctx context.Context, o loadOptions) error {
+	if err := c.loadConflict(o); err != nil {
+		return err
+	}
+	p, err := c.profile(c.Args[0], o.connecting)
+	if err != nil {
+		return err
+	}
+	if p.Text(key.Guard) == "read-only" && !o.dryRun {
+		return base.Failure(base.ExitFailed,
+			fmt.Errorf("the guard of %s is read-only: nothing is loaded", clean.Word(p.Called)))
+	}
+	if o.table != "" {
+		return c.loadRows(ctx, p, o)
+	}
+	return c.loadScripts(ctx, p, o)
+}
+
+// loadConflict says what can't stand together, nil for nothing.
+func (c *call) loadConflict(o loadOptions) error {
+	both := func(a, b string) error {
+		if c.Set[a] && c.Set[b] {
+			return base.Usage("-%s and -%s exclude each other; give one", a, b)
+		}
+		return nil
+	}
+	for _, pair := range [][2]string{{"atomic", "keep-going"}, {"atomic", "bad-rows"}, {"atomic", "from"}} {
+		if err := both(pair[0], pair[1]); err != nil {
+			return err
+		}
+	}
+	files := c.Args[1:]
+	for i, file := range files {
+		if file == "-" && len(files) > 1 {
+			return base.Usage("standard input (-) is read alone")
+		}
+		for _, other := range files[:i] {
+			if file == other {
+				return base.Usage("%s is given twice", clean.Quoted(file))
+			}
+		}
+	}
+	if o.table != "" {
+		if o.dryRun {
+			return base.Usage("-dry-run is for scripts; rows are only added")
+		}
+		return nil
+	}
+	for _, name := range []string{"columns", "null", "bad-rows", "rows"} {
+		if c.Set[name] {
+			return base.Usage("-%s is for rows: -table says into which table", name)
+		}
+	}
+	for _, file := range files {
+		if form := formOf(file); form != "" {
+			return base.Usage("%s is a file of rows: -table says into which table", clean.Quoted(file))
+		}
+	}
+	if files[0] == "-" && !o.yes && !o.dryRun {
+		return base.Usage("standard input is read once, so nobody can be asked: -yes runs all that it says")
+	}
+	return nil
+}
+
+// formOf is how the rows of a file are written, by its name; "" for a script.
+func formOf(name string) string {
+	name = strings.TrimSuffix(strings.ToLower(name), ".gz")
+	for _, form := range []string{"csv", "tsv"} {
+		if strings.HasSuffix(name, "."+form) {
+			return form
+		}
+	}
+	return ""
+}
+
+// writable tells that a server takes changes.
+func writable(p *resolve.Profile, opened *check.Opened) error {
+	f := opened.Report.Facts
+	if f.Writable != nil && !*f.Writable {
+		why := "the server says that nothing can be written"
+		if f.ReadOnlyBy != "" {
+			why = clean.Visible(f.ReadOnlyBy)
+		}
+		return base.Failure(base.ExitFailed, fmt.Errorf("%s can't be loaded into: %s", clean.Word(p.Called), why))
+	}
+	return nil
+}
+
+// again is the command that goes on at a place.
+func (c *call) again(files []string, o loadOptions, from script.Place) string {
+	words := []string{"gharbor load", clean.Shell(c.Args[0])}
+	for _, f := range files {
+		words = append(words, clean.Shell(f))
+	}
+	flag := func(name, value string) {
+		if c.Set[name] {
+			words = append(words, "-"+name+" "+clean.Shell(value))
+		}
+	}
+	flag("table", o.table)
+	flag("columns", o.columns)
+	if o.null != nil {
+		flag("null", *o.null)
+	}
+	flag("rows", o.form)
+	flag("database", o.database)
+	for _, one := range o.over {
+		words = append(words, "-override "+clean.Shell(string(one.Field.Name)+"="+one.Value.Text()))
+	}
+	for name, is := range map[string]bool{"keep-going": o.keepGoing, "outside": o.outside, "ignore-expectations": o.ignore} {
+		if is {
+			words = append(words, "-"+name)
+		}
+	}
+	return strings.Join(append(words, "-from "+clean.Shell(fmt.Sprintf("%s:%d", from.File, from.Line))), " ")
+}

@@ -1,0 +1,435 @@
+package querycmd
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"gentleharbor/core/atomicfile"
+	"gentleharbor/core/bulk"
+	"gentleharbor/core/catalogue"
+	"gentleharbor/core/check"
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/nearest"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/script"
+	"gentleharbor/internal/cli/base"
+	"gentleharbor/internal/cli/wording"
+)
+
+// filling is files of rows that are taken into a table.
+type filling struct {
+	*call
+	options loadOptions
+	opened  *check.Opened
+	by      *engine.Statements
+	schema  string
+	table   string
+	columns []catalogue.Row // of the table
+	show    *progress
+	bad     *badRows
+	total   int64 // rows that are in
+	started time.Time
+}
+
+// loadRows takes files of rows into a table.
+func (c *call) loadRows(ctx context.Context, p *resolve.Profile, o loadOptions) error {
+	for _, file := range c.Args[1:] {
+		if formOf(file) == "" && o.form == "" {
+			return base.Usage("%s: are its rows csv or tsv? -rows says so", clean.Quoted(file))
+		}
+	}
+	if o.form != "" && o.form != "csv" && o.form != "tsv" {
+		return base.Usage("-rows: expected csv or tsv")
+	}
+	for _, file := range c.Args[1:] {
+		if _, err := os.Stat(file); err != nil && file != "-" {
+			return base.Failure(base.ExitFile,
+				fmt.Errorf("%s cannot be read: %w", clean.Visible(file), atomicfile.Plain(err)))
+		}
+	}
+	opened, err := c.open(ctx, p, o.connecting)
+	if err != nil {
+		return err
+	}
+	defer opened.Close()
+	if err := writable(p, opened); err != nil {
+		return err
+	}
+	f := &filling{call: c, options: o, opened: opened, by: p.Engine().Statements, started: time.Now()}
+	if err := f.find(ctx, p); err != nil {
+		return err
+	}
+	if o.badRows != "" || o.keepGoing {
+		if f.bad, err = newBadRows(o.badRows); err != nil {
+			return base.Failure(base.ExitFile, err)
+		}
+	}
+	return f.send(ctx)
+}
+
+// find finds the table and its columns.
+func (f *filling) find(ctx context.Context, p *resolve.Profile) error {
+	at := &looking{p, f.opened, catalogue.Server{Runner: f.opened.Runner, By: f.by, Facts: f.opened.Report.Facts}}
+	rows, err := f.things(ctx, at, catalogue.Find(engine.KindColumns), f.options.table, browseOptions{})
+	if err != nil {
+		return err
+	}
+	return f.choose(ctx, at, rows)
+}
+
+// choose takes the table of the schema that a name without one means.
+func (f *filling) choose(ctx context.Context, at *looking, rows []catalogue.Row) error {
+	if len(rows) == 0 {
+		return base.Failure(base.ExitFailed,
+			fmt.Errorf("%s has no columns that this login can see", clean.Quoted(f.options.table)))
+	}
+	path, err := at.server.Path(ctx)
+	if err != nil {
+		return base.Failure(base.ExitServer, err)
+	}
+	var schemas []string
+	for _, row := range rows {
+		if s := text(row, 0); !slices.Contains(schemas, s) {
+			schemas = append(schemas, s)
+		}
+	}
+	f.schema = schemas[0]
+	for _, s := range slices.Backward(path) {
+		if slices.Contains(schemas, s) {
+			f.schema = s
+		}
+	}
+	if len(schemas) > 1 && !slices.Contains(path, f.schema) {
+		return base.Usage("-table: %s is in several schemas, %s; name one: SCHEMA.NAME", clean.Quoted(f.options.table),
+			clean.Visible(strings.Join(schemas, ", ")))
+	}
+	for _, row := range rows {
+		if text(row, 0) == f.schema && (f.table == "" || text(row, 1) == f.table) {
+			f.table = text(row, 1)
+			f.columns = append(f.columns, row)
+		}
+	}
+	return nil
+}
+
+// send sends the files.
+func (f *filling) send(ctx context.Context) error {
+	var bytes int64
+	files := f.Args[1:]
+	for _, file := range files {
+		if info, err := os.Stat(file); err == nil {
+			bytes += info.Size()
+		}
+	}
+	f.show = f.progress(bytes, "rows")
+	defer f.show.end()
+	for i, file := range files {
+		if err := f.one(ctx, file); err != nil {
+			f.show.clear()
+			f.bad.close()
+			return f.stopped(ctx, files[i:], file, err)
+		}
+	}
+	f.show.clear()
+	kept := f.bad.close()
+	f.Say("loaded: %s into %s; %s", wording.Count(int(f.total), "row", "rows"), clean.Visible(f.typedTable()),
+		shortTime(time.Since(f.started)))
+	if f.bad == nil || f.bad.n == 0 {
+		return nil
+	}
+	where := ""
+	if f.options.badRows != "" && kept == nil {
+		where = ", kept in " + clean.Visible(f.options.badRows)
+	}
+	f.Say("not taken in: %s%s", wording.Count(f.bad.n, "row", "rows"), where)
+	return base.Failure(base.ExitFailed, kept)
+}
+
+func (f *filling) typedTable() string {
+	if f.schema == "" {
+		return f.by.Name(f.table)
+	}
+	return f.by.Name(f.schema) + "." + f.by.Name(f.table)
+}
+
+// counted counts what is read.
+type counted struct {
+	in io.Reader
+	n  atomic.Int64
+}
+
+func (c *counted) Read(p []byte) (int, error) {
+	n, err := c.in.Read(p)
+	c.n.Add(int64(n))
+	return n, err
+}
+
+// open opens a file of rows.
+func (f *filling) source(file string) (*bulk.Source, *counted, func(), error) {
+	in, shut := f.Stdin, func() {}
+	if file != "-" {
+		opened, err := os.Open(file)
+		if err != nil {
+			return nil, nil, nil, err
+		}
+		in, shut = opened, func() { opened.Close() }
+	}
+	read := &counted{in: in}
+	text, err := script.Text(read)
+	if err != nil {
+		shut()
+		return nil, nil, nil, err
+	}
+	form := f.options.form
+	if form == "" {
+		form = formOf(file)
+	}
+	return bulk.NewSource(text, bulk.Form{Tabs: form == "tsv", Null: f.options.null}), read, shut, nil
+}
+
+// one sends one file.
+func (f *filling) one(ctx context.Context, file string) error {
+	source, read, shut, err := f.source(file)
+	if err != nil {
+		return base.Failure(base.ExitFile, fmt.Errorf("%s %w", clean.Visible(file), atomicfile.Plain(err)))
+	}
+	defer shut()
+	f.show.at(file)
+	f.show.reads(read.n.Load)
+	sender, err := f.sender(file, source)
+	if err != nil {
+		return err
+	}
+	before := f.show.count.Load()
+	sender.Counted = func(n int64) { f.show.count.Store(before + n) }
+	err = sender.Send(ctx, source)
+	f.total += sender.Sent()
+	f.show.ended(read.n.Load())
+	return err
+}
+
+// sender makes what sends the rows of a file: its first line names the columns, unless a flag does.
+func (f *filling) sender(file string, source *bulk.Source) (*bulk.Sender, error) {
+	s := &bulk.Sender{
+		Runner:  f.opened.Runner,
+		By:      f.by,
+		Schema:  f.schema,
+		Name:    f.table,
+		Noticed: f.tellNotice,
+		From:    f.options.from.Line,
+	}
+	if f.options.from.File != "" && f.options.from.File != file {
+		return nil, base.Usage("-from: %s is not the file that is loaded first", clean.Quoted(f.options.from.File))
+	}
+	f.options.from = script.Place{}
+	var names []string
+	line := 1
+	if f.options.columns != "" {
+		names = strings.Split(f.options.columns, ",")
+	} else {
+		row, err := source.Next()
+		if errors.Is(err, io.EOF) {
+			return nil, base.Failure(base.ExitFile, fmt.Errorf("%s: there is no line with the columns' names", clean.Visible(file)))
+		}
+		if err != nil {
+			return nil, base.Failure(base.ExitFile, fmt.Errorf("%s:1: %s", clean.Visible(file), clean.Visible(err.Error())))
+		}
+		line = row.Line
+		for _, v := range row.Values {
+			names = append(names, string(v))
+		}
+		f.bad.header(row.Raw)
+	}
+	s.Width = len(names)
+	for i, name := range names {
+		column, err := f.column(strings.TrimSpace(name))
+		if err != nil {
+			if f.options.columns != "" {
+				return nil, base.Usage("-columns: %w", err)
+			}
+			return nil, base.Failure(base.ExitFile, fmt.Errorf("%s:%d: %w", clean.Visible(file), line, err))
+		}
+		if slices.ContainsFunc(s.Columns, func(o bulk.Column) bool { return o.Name == column.Name }) {
+			return nil, base.Failure(base.ExitFile, fmt.Errorf("%s:%d: the column %s is named twice", clean.Visible(file), line,
+				clean.Quoted(names[i])))
+		}
+		s.Columns = append(s.Columns, column)
+	}
+	if f.bad != nil {
+		s.Bad = func(line int, raw []byte, why error) error {
+			f.show.clear()
+			return f.badRow(file, line, raw, why)
+		}
+	}
+	return s, nil
+}
+
+// column is the table's column of a name.
+func (f *filling) column(name string) (bulk.Column, error) {
+	var names []string
+	for _, same := range []func(string) bool{
+		func(s string) bool { return s == name },
+		func(s string) bool { return strings.EqualFold(s, name) },
+	} {
+		for _, row := range f.columns {
+			if same(text(row, 2)) {
+				kind := strings.ToLower(text(row, 3))
+				return bulk.Column{
+					Name:  text(row, 2),
+					Bytes: strings.Contains(kind, "blob") || strings.Contains(kind, "binary"),
+				}, nil
+			}
+		}
+	}
+	for _, row := range f.columns {
+		names = append(names, text(row, 2))
+	}
+	what := fmt.Sprintf("%s has no column %s", clean.Visible(f.typedTable()), clean.Quoted(name))
+	if near := nearest.Name(name, names); near != "" {
+		what += "; did you mean " + clean.Quoted(near) + "?"
+	} else {
+		what += "; it has " + clean.Visible(strings.Join(names, ", "))
+	}
+	return bulk.Column{}, errors.New(what)
+}
+
+// stopped says where it stopped, and what is in.
+func (f *filling) stopped(ctx context.Context, files []string, file string, err error) error {
+	var refused *bulk.RefusedError
+	code := base.ExitFailed
+	at := clean.Visible(file)
+	switch {
+	case errors.As(err, &refused):
+		if line := f.line(file, refused); line > 0 {
+			at = fmt.Sprintf("%s:%d", at, line)
+		}
+		f.Say("%s: %s", at, clean.Visible(reason(refused.Err)))
+	case ctx.Err() != nil:
+		code = base.ExitInterrupted
+		f.Say("%s: cancelled at the server", at)
+	case errors.As(err, new(*engine.LostError)):
+		f.Say("%s: %s", at, clean.Visible(err.Error()))
+	case errors.As(err, new(*base.ExitError)):
+		return err
+	default:
+		f.Say("%s: %s", at, clean.Visible(err.Error()))
+	}
+	switch {
+	case f.bad != nil:
+		f.Say("stopped: %s are in", wording.Count(int(f.total), "row", "rows"))
+	case f.total > 0:
+		f.Say("stopped: nothing of this file is in; %s of the files before are", wording.Count(int(f.total), "row", "rows"))
+	default:
+		f.Say("stopped: nothing of it is in")
+	}
+	if refused != nil && f.bad == nil {
+		f.Say("  try: gharbor load %s %s -table %s -bad-rows bad.csv   # takes in all others", clean.Shell(f.Args[0]),
+			clean.Shell(strings.Join(files[:1], " ")), clean.Shell(f.options.table))
+	}
+	return base.Failure(code, nil)
+}
+
+// line is the line of a file that a server refused: where it counts rows, they are counted again.
+func (f *filling) line(file string, refused *bulk.RefusedError) int {
+	if refused.Line > 0 || refused.Row == 0 || file == "-" {
+		return refused.Line
+	}
+	source, _, shut, err := f.source(file)
+	if err != nil {
+		return 0
+	}
+	defer shut()
+	if f.options.columns == "" {
+		source.Next()
+	}
+	for n := 1; ; n++ {
+		row, err := source.Next()
+		if err != nil {
+			return 0
+		}
+		if n == refused.Row {
+			return row.Line
+		}
+	}
+}
+
+// reason is why a row was not taken, with the column where the server says which.
+func reason(err error) string {
+	var said *engine.StatementError
+	if errors.As(err, &said) && said.Column != "" {
+		return "column " + said.Column + ": " + said.Error()
+	}
+	return err.Error()
+}
+
+// badRow says of a row that it was not taken in, and keeps it.
+func (f *filling) badRow(file string, line int, raw []byte, why error) error {
+	const most = 20
+	if f.bad.n < most {
+		f.Say("%s:%d: %s", clean.Visible(file), line, clean.Visible(reason(why)))
+	} else if f.bad.n == most {
+		f.Say("further rows are not shown")
+	}
+	return f.bad.keep(raw)
+}
+
+// badRows are the rows that could not be taken in. nil takes none.
+type badRows struct {
+	n     int
+	file  *os.File // nil where they are not kept
+	first []byte   // the line with the columns' names
+}
+
+// newBadRows makes the file for them, which must not be there.
+func newBadRows(path string) (*badRows, error) {
+	if path == "" {
+		return &badRows{}, nil
+	}
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if errors.Is(err, os.ErrExist) {
+		return nil, fmt.Errorf("%s is there already; -bad-rows makes a new file", clean.Visible(path))
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s cannot be written: %w", clean.Visible(path), atomicfile.Plain(err))
+	}
+	return &badRows{file: file}, nil
+}
+
+func (b *badRows) header(raw []byte) {
+	if b != nil && b.file != nil && b.first == nil {
+		b.first = slices.Clone(raw)
+		b.file.Write(raw)
+	}
+}
+
+func (b *badRows) keep(raw []byte) error {
+	b.n++
+	if b.file == nil {
+		return nil
+	}
+	_, err := b.file.Write(raw)
+	if err == nil && !strings.HasSuffix(string(raw), "\n") {
+		_, err = b.file.WriteString("\n")
+	}
+	return err
+}
+
+// close ends the file. Without a bad row there is none.
+func (b *badRows) close() error {
+	if b == nil || b.file == nil {
+		return nil
+	}
+	err := b.file.Close()
+	if b.n == 0 {
+		os.Remove(b.file.Name())
+	}
+	return err
+}

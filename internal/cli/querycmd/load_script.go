@@ -1,0 +1,373 @@
+package querycmd
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"gentleharbor/core/catalogue"
+	"gentleharbor/core/check"
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/profile/key"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/script"
+	"gentleharbor/core/statement"
+	"gentleharbor/internal/cli/base"
+	"gentleharbor/internal/cli/wording"
+)
+
+// loadScripts carries scripts out.
+func (c *call) loadScripts(ctx context.Context, p *resolve.Profile, o loadOptions) error {
+	files := c.Args[1:]
+	if p.Engine() == nil {
+		_, err := c.open(ctx, p, o.connecting) // the test says so
+		return err
+	}
+	by := p.Engine().Statements
+	plan := &script.Plan{}
+	if files[0] != "-" || o.dryRun {
+		var err error
+		if plan, err = c.scan(files, by, o); err != nil {
+			return err
+		}
+	}
+	if o.dryRun {
+		return c.showPlan(plan, by)
+	}
+	opened, err := c.open(ctx, p, o.connecting)
+	if err != nil {
+		return err
+	}
+	l := &loading{call: c, options: o, profile: p, opened: opened, plan: plan, started: time.Now()}
+	defer func() { l.opened.Close() }()
+	if err := writable(p, opened); err != nil {
+		return err
+	}
+	if err := l.agreed(ctx); err != nil {
+		return err
+	}
+	return l.send(ctx, files)
+}
+
+// scan reads scripts, and says what can't be carried out before anything is sent.
+func (c *call) scan(files []string, by *engine.Statements, o loadOptions) (*script.Plan, error) {
+	whole := &script.Plan{}
+	for _, file := range files {
+		r, err := script.Open(file, script.Options{By: by, Outside: o.outside, Input: c.Stdin})
+		if err != nil {
+			return nil, base.Failure(base.ExitFile, errors.New(clean.Visible(err.Error())))
+		}
+		plan, err := script.Scan(r, by)
+		r.Close()
+		if err != nil {
+			return nil, base.Failure(base.ExitFile, errors.New(clean.Visible(err.Error())))
+		}
+		whole.Join(plan)
+	}
+	switch {
+	case whole.Statements == 0:
+		return nil, base.Usage("%s: no statement, only blanks or comments", clean.Visible(files[0]))
+	case o.atomic && whole.Commits != nil:
+		return nil, base.Usage("%s: with -atomic all is one transaction, and this statement ends it on this engine", whole.Commits)
+	case o.atomic && len(whole.Databases) > 0:
+		return nil, base.Usage("%s: with -atomic all is one transaction, and another database needs another one",
+			whole.Databases[0].Place)
+	}
+	return whole, nil
+}
+
+// showPlan lists what scripts do, by kind and name.
+func (c *call) showPlan(plan *script.Plan, by *engine.Statements) error {
+	words := map[statement.Deed]string{
+		statement.Makes: "makes", statement.Changes: "changes", statement.Drops: "drops",
+		statement.Empties: "empties", statement.Fills: "fills",
+	}
+	for _, deed := range []statement.Deed{
+		statement.Drops, statement.Empties, statement.Makes, statement.Changes, statement.Fills,
+	} {
+		for _, e := range plan.Effects {
+			if e.Deed != deed {
+				continue
+			}
+			times := ""
+			if e.Times > 1 {
+				times = fmt.Sprintf(", %d statements", e.Times)
+			}
+			fmt.Fprintf(c.Stdout, "%-8s %s %s   %s%s\n", words[deed], e.Kind, clean.Visible(typed(e.Name, by)),
+				clean.Visible(e.Place.String()), times)
+		}
+	}
+	for _, r := range plan.Risks {
+		fmt.Fprintf(c.Stdout, "may destroy: %s   %s\n", clean.Visible(r.Why), clean.Visible(r.Place.String()))
+	}
+	for _, d := range plan.Databases {
+		fmt.Fprintf(c.Stdout, "goes on in the database %s   %s\n", clean.Visible(by.Name(d.Database)), clean.Visible(d.Place.String()))
+	}
+	c.Say("%s; nothing was sent", wording.Count(plan.Statements, "statement", "statements"))
+	return nil
+}
+
+// typed is a name as it must be typed.
+func typed(n statement.Name, by *engine.Statements) string {
+	if n.Schema == "" {
+		return by.Name(n.Name)
+	}
+	return by.Name(n.Schema) + "." + by.Name(n.Name)
+}
+
+// loading is scripts that are being sent.
+type loading struct {
+	*call
+	options  loadOptions
+	profile  *resolve.Profile
+	opened   *check.Opened
+	plan     *script.Plan
+	started  time.Time
+	place    script.Place // of the statement that is sent
+	rows     int64
+	failures int
+}
+
+// agreed asks for what the scripts drop and empty of what is there, and for what the profile's guard asks about.
+func (l *loading) agreed(ctx context.Context) error {
+	if l.options.yes {
+		return nil
+	}
+	by := l.profile.Engine().Statements
+	var lines []string
+	destroys := l.plan.Destroys()
+	there, err := l.there(ctx, destroys)
+	if err != nil {
+		return err
+	}
+	for i, e := range destroys {
+		if there[i] != "" {
+			what := map[statement.Deed]string{statement.Drops: "drops", statement.Empties: "empties"}[e.Deed]
+			lines = append(lines, fmt.Sprintf("%s: %s the %s %s, which %s", e.Place, what, e.Kind, typed(e.Name, by), there[i]))
+		}
+	}
+	if l.profile.Text(key.Guard) == "ask" {
+		for _, r := range l.plan.Risks {
+			lines = append(lines, fmt.Sprintf("%s: %s: the profile's guard asks first", r.Place, r.Why))
+		}
+	}
+	if len(lines) == 0 {
+		return nil
+	}
+	const most = 20
+	for i, line := range lines {
+		if i == most {
+			l.Say("and %d more: -dry-run lists all", len(lines)-most)
+			break
+		}
+		l.Say("%s", clean.Visible(line))
+	}
+	if !l.Interactive() {
+		return base.Failure(base.ExitUsage, errors.New("there is no terminal to ask on; -yes does it. Nothing was sent"))
+	}
+	sure, err := l.Confirm(ctx, fmt.Sprintf("do it on %s?", clean.Word(l.profile.Called)), false)
+	if err == nil && !sure {
+		return base.Failure(base.ExitFailed, errors.New("nothing was sent"))
+	}
+	return err
+}
+
+// there says of things whether they are on the server: "" for those that are not.
+func (l *loading) there(ctx context.Context, things []script.Planned) ([]string, error) {
+	const yes, unknown = "is there", "may be there"
+	found := make([]string, len(things))
+	if len(things) == 0 {
+		return found, nil
+	}
+	server := catalogue.Server{
+		Runner: l.opened.Runner, By: l.profile.Engine().Statements, Facts: l.opened.Report.Facts,
+	}
+	path, err := server.Path(ctx)
+	if err != nil {
+		return nil, base.Failure(base.ExitServer, err)
+	}
+	lists := make(map[engine.Kind]*catalogue.List)
+	for i, e := range things {
+		word := engine.KindTables
+		switch {
+		case e.Kind == "database":
+			word = engine.KindDatabases
+		case e.Kind == "schema":
+			word = engine.KindSchemas
+		case !strings.HasSuffix(e.Kind, "table") && !strings.HasSuffix(e.Kind, "view"):
+			found[i] = unknown
+			continue
+		}
+		if word != engine.KindDatabases && len(l.plan.Databases) > 0 {
+			found[i] = unknown
+			continue
+		}
+		kind := catalogue.Find(word)
+		if lists[word] == nil {
+			if lists[word], err = server.Read(ctx, kind, ""); err != nil {
+				return nil, base.Failure(base.ExitFailed, err)
+			}
+		}
+		if catalogue.Has(kind, lists[word].Rows, e.Name.Schema, e.Name.Name, path) {
+			found[i] = yes
+		}
+	}
+	return found, nil
+}
+
+// send sends the scripts.
+func (l *loading) send(ctx context.Context, files []string) error {
+	o, by := l.options, l.profile.Engine().Statements
+	show := l.progress(l.plan.Bytes)
+	defer show.end()
+	loader := &script.Loader{
+		Job: statement.Job{
+			Runner: l.opened.Runner, By: by, To: l, Timeout: o.ofStatement, KeepGoing: o.keepGoing, Atomic: o.atomic,
+			Failed: func(f *statement.Failure) {
+				show.clear()
+				l.failures++
+				l.tellFailure(script.Place{File: l.place.File, Line: f.Line, Column: f.Column}.String(), f)
+			},
+		},
+		Connect: l.connect,
+		From:    o.from,
+		Begins: func(item *script.Item) {
+			l.place = item.Place
+			show.at(item.File)
+			show.count.Add(1)
+		},
+		Said: func(words string) {
+			show.clear()
+			l.Say("%s", clean.Visible(words))
+		},
+	}
+	err := error(nil)
+	left := files
+	for i, file := range files {
+		left = files[i:]
+		var r *script.Reader
+		if r, err = script.Open(file, script.Options{By: by, Outside: o.outside, Input: l.Stdin}); err != nil {
+			break
+		}
+		show.reads(r.Bytes)
+		err = loader.Run(ctx, r, i == 0, i == len(files)-1)
+		show.ended(r.Bytes())
+		r.Close()
+		if err != nil && !errors.Is(err, statement.ErrFailed) {
+			break
+		}
+	}
+	show.clear()
+	return l.ended(ctx, loader, left, err)
+}
+
+// connect goes on in another database, by the same way and with the same account.
+func (l *loading) connect(ctx context.Context, database string) (engine.Runner, error) {
+	o := l.options.connecting
+	field := l.Keys.Field(key.Database)
+	value, err := field.ParseValue(database)
+	if err != nil {
+		return nil, err
+	}
+	o.database = ""
+	o.over = append(append(base.Overrides(nil), o.over...), schema.Override{Field: field, Value: value})
+	p, err := l.call.profile(l.Args[0], o)
+	if err != nil {
+		return nil, err
+	}
+	opened, err := l.open(ctx, p, o)
+	if err != nil {
+		return nil, err
+	}
+	l.opened.Close()
+	l.opened, l.profile = opened, p
+	return opened.Runner, nil
+}
+
+// ended says what came of it.
+func (l *loading) ended(ctx context.Context, loader *script.Loader, files []string, err error) error {
+	done := loader.Done
+	var parts []string
+	for _, made := range done.Made {
+		parts = append(parts, wording.Count(made.N, made.Kind, plural(made.Kind)))
+	}
+	text := wording.Count(done.Statements, "statement", "statements")
+	if len(parts) > 0 {
+		text = "made " + strings.Join(parts, ", ") + "; " + text
+	}
+	if l.rows > 0 {
+		text += ", " + wording.Count(int(l.rows), "row", "rows")
+	}
+	if l.failures > 0 {
+		text += fmt.Sprintf(", %d failed", l.failures)
+	}
+	text += "; " + shortTime(time.Since(l.started))
+	switch {
+	case err == nil:
+		l.Say("loaded: %s", text)
+		return nil
+	case errors.Is(err, statement.ErrFailed) && l.options.keepGoing:
+		l.Say("loaded, but for what failed: %s", text)
+		return base.Failure(base.ExitFailed, nil)
+	case errors.Is(err, statement.ErrOpen):
+		l.Say("%s; the rest is in: %s", err, text)
+		return base.Failure(base.ExitFailed, nil)
+	}
+	var stopped *script.StoppedError
+	if !errors.As(err, &stopped) {
+		return base.Failure(base.ExitFailed, errors.New(clean.Visible(err.Error())))
+	}
+	if !errors.Is(err, statement.ErrFailed) {
+		l.Say("%s", clean.Visible(stopped.Error()))
+	}
+	code := base.Failure(base.ExitFailed, nil)
+	if ctx.Err() != nil {
+		code = base.Failure(base.ExitInterrupted, nil)
+	}
+	switch {
+	case l.options.atomic && stopped.Unknown:
+		l.Say("stopped: all was one transaction, which the server rolls back; nothing of it is in")
+		return code
+	case l.options.atomic:
+		l.Say("stopped: all was one transaction; nothing of it is in")
+		return code
+	case stopped.Unknown:
+		l.Say("stopped: in is %s. Whether the statement at %s is in is not known: look first", text, stopped.Place)
+	default:
+		l.Say("stopped: in is %s; the statement at %s is not", text, clean.Visible(stopped.Place.String()))
+	}
+	if files[0] != "-" {
+		l.Say("  try: %s", l.again(files, l.options, stopped.Place))
+	}
+	return code
+}
+
+// plural is the plural of a kind of things.
+func plural(kind string) string {
+	switch {
+	case strings.HasSuffix(kind, "x"):
+		return kind + "es"
+	case strings.HasSuffix(kind, "y"):
+		return strings.TrimSuffix(kind, "y") + "ies"
+	}
+	return kind + "s"
+}
+
+// Begin, Row, End and Notice take what statements give: rows are not shown.
+func (l *loading) Begin([]engine.Column) error { return nil }
+
+// Row is not shown.
+func (l *loading) Row([][]byte) error { return nil }
+
+// End counts.
+func (l *loading) End(d engine.Done) error {
+	l.rows += max(0, d.Changed)
+	return nil
+}
+
+// Notice says what the server says.
+func (l *loading) Notice(n engine.Notice) { l.tellNotice(n) }
