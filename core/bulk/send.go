@@ -185,7 +185,7 @@ func (s *Sender) value(values [][]byte, column int) []byte {
 	return values[column]
 }
 
-// appendRow adds a row as COPY reads text (PostgreSQL documentation, "COPY", "Text Format").
+// appendRow adds a row as the engine takes it in as data.
 func (s *Sender) appendRow(to []byte, values [][]byte) []byte {
 	for i := range s.Columns {
 		if i > 0 {

@@ -1,6 +1,6 @@
 // Package bulk takes the rows of a data file into a table: it reads CSV and TSV row by row, sends them by the fastest
-// way that the engine has, and finds the rows that a server refuses. It stands behind check, on a connection that a test
-// proved. Start with NewSource and Sender.
+// way that the engine has, and finds the rows that a server refuses. It stands behind check, on a connection that a
+// test proved. Start with NewSource and Sender.
 package bulk
 
 import (
@@ -111,33 +111,84 @@ func (s *Source) Next() (Row, error) {
 	}
 }
 
-// rowEnd is where the row that begins at pos ends, and how many lines it has. A line's end in quotes ends no row.
+// rowEnd is where the row that begins at pos ends, and how many lines it has. A line's end in quotes ends no row; where
+// quotes are never closed, the row is the one line.
 func (s *Source) rowEnd() (end, lines int, err error) {
-	quotes := 0
-	for from := 0; ; {
-		rest := s.buffer[s.pos+from:]
-		i := bytes.IndexByte(rest, '\n')
-		if i < 0 {
-			if s.more() {
-				continue
-			}
-			if s.err != nil {
-				return 0, 0, s.err
-			}
-			if len(s.buffer) == s.pos {
-				return 0, 0, io.EOF
-			}
-			return len(s.buffer), lines + 1, nil
-		}
-		lines++
-		if !s.form.Tabs {
-			quotes += bytes.Count(rest[:i], []byte{'"'})
-		}
-		from += i + 1
-		if quotes%2 == 0 {
-			return s.pos + from, lines, nil
-		}
+	first, err := s.lineEnd(0)
+	if err != nil {
+		return 0, 0, err
 	}
+	if first == 0 {
+		return 0, 0, io.EOF
+	}
+	if s.form.Tabs || bytes.IndexByte(s.buffer[s.pos:s.pos+first], '"') < 0 {
+		return s.pos + first, 1, nil
+	}
+	n, lines, known := first, 1, 0
+	for {
+		var open bool
+		if open, known = inQuotes(s.buffer[s.pos:s.pos+n], known); !open {
+			return s.pos + n, lines, nil
+		}
+		next, err := s.lineEnd(n)
+		if err != nil {
+			return 0, 0, err
+		}
+		if next == n {
+			return s.pos + first, 1, nil
+		}
+		n, lines = next, lines+1
+	}
+}
+
+// lineEnd is where the line that begins n bytes behind pos ends, from pos.
+func (s *Source) lineEnd(n int) (int, error) {
+	for from := n; ; {
+		if i := bytes.IndexByte(s.buffer[s.pos+from:], '\n'); i >= 0 {
+			return from + i + 1, nil
+		}
+		from = len(s.buffer) - s.pos
+		if s.more() {
+			continue
+		}
+		if s.err != nil {
+			return 0, s.err
+		}
+		return len(s.buffer) - s.pos, nil
+	}
+}
+
+// inQuotes tells whether a text ends within a value in quotes. from is where a value begins in it, and so is the result:
+// to go on there with more of the text.
+func inQuotes(text []byte, from int) (open bool, value int) {
+	for from < len(text) {
+		if text[from] != '"' {
+			i := bytes.IndexByte(text[from:], ',')
+			if i < 0 {
+				return false, from
+			}
+			from += i + 1
+			continue
+		}
+		at := from + 1
+		for {
+			i := bytes.IndexByte(text[at:], '"')
+			if i < 0 {
+				return true, from
+			}
+			at += i + 1
+			if at == len(text) || text[at] != '"' {
+				break
+			}
+			at++
+		}
+		i := bytes.IndexByte(text[at:], ',')
+		if i < 0 {
+			return false, from
+		}
+		from = at + i + 1
+	}
+	return false, from
 }
 
 // commas takes a row of CSV apart. It says what is wrong, "" for nothing.

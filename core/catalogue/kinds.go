@@ -99,6 +99,13 @@ var Kinds = []*Kind{
 	},
 }
 
+// Others are what a script may drop beside databases, schemas and tables: to say whether it is there.
+var Others = &Kind{
+	Word: engine.KindOthers, One: "thing",
+	Columns: []Column{{"what", Text}, {"schema", Name}, {"name", Name}},
+	Key:     3, Pattern: 2, Schema: true,
+}
+
 // Find is the kind of that word, nil for none.
 func Find(word engine.Kind) *Kind {
 	for _, k := range Kinds {

@@ -165,21 +165,3 @@ func (p Pattern) Missing(kind *Kind, rows []Row, by *engine.Statements) Missing 
 	m.Schemas = slices.Compact(m.Schemas)
 	return m
 }
-
-// Has tells whether a thing of a name is among rows. Without a schema it may be in any of path; names are compared
-// without regard to their letters' size where none is the same.
-func Has(kind *Kind, rows []Row, schema, name string, path []string) bool {
-	for _, row := range rows {
-		if !strings.EqualFold(row.text(kind.Pattern), name) {
-			continue
-		}
-		if !kind.Schema {
-			return true
-		}
-		of := row.text(kind.Pattern - 1)
-		if schema == of || schema == "" && (slices.Contains(path, of) || len(path) == 0) {
-			return true
-		}
-	}
-	return false
-}

@@ -20,6 +20,7 @@ const (
 	KindActivity  Kind = "activity"
 	KindSettings  Kind = "settings"
 	KindSizes     Kind = "sizes"
+	KindOthers    Kind = "others" // what a script may drop beside databases, schemas and tables
 )
 
 // Catalogue is how an engine's server says what is on it. Its statements change nothing, whatever the search path,

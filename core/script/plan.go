@@ -141,10 +141,16 @@ func (p *Plan) Join(next *Plan) {
 		p.Commits = next.Commits
 	}
 	for _, e := range next.Effects {
-		e.Own = e.Own || p.made[thing{e.Kind, e.Name}]
+		what := thing{e.Kind, e.Name}
+		if i, again := p.seen[effectKey{e.Deed, what}]; again {
+			p.Effects[i].Times += e.Times
+			continue
+		}
+		e.Own = e.Own || p.made[what]
+		p.seen[effectKey{e.Deed, what}] = len(p.Effects)
 		p.Effects = append(p.Effects, e)
 		if e.Deed == statement.Makes {
-			p.made[thing{e.Kind, e.Name}] = true
+			p.made[what] = true
 		}
 	}
 }

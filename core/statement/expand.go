@@ -51,5 +51,7 @@ func (p *Piece) Expand(vars map[string]string, by *engine.Statements) (*Piece, e
 	if filled.Ended {
 		return nil, errSeveral
 	}
-	return &Piece{Text: []byte(whole), Line: p.Line, Column: p.Column, Words: filled.Words, Data: p.Data, Ended: p.Ended}, nil
+	changed := *p
+	changed.Text, changed.Words, changed.braces, changed.colons = []byte(whole), filled.Words, nil, nil
+	return &changed, nil
 }

@@ -384,6 +384,16 @@ func (p *Program) ReadProfiles() string {
 }
 
 // readOwn reads a file of the folder of settings.
+// Read is what is in a file.
+func (p *Program) Read(path string) string {
+	p.t.Helper()
+	data, err := os.ReadFile(path)
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	return string(data)
+}
+
 func (p *Program) readOwn(name string) string {
 	p.t.Helper()
 	data, err := os.ReadFile(filepath.Join(p.Home, name))

@@ -100,6 +100,12 @@ SELECT i.table_schema, i.table_name, i.index_name,
 
 	engine.KindAccess: {"SHOW GRANTS"},
 
+	engine.KindOthers: {`
+SELECT LOWER(r.routine_type), r.routine_schema, r.routine_name, 0 FROM information_schema.routines r
+UNION ALL SELECT 'trigger', t.trigger_schema, t.trigger_name, 0 FROM information_schema.triggers t
+UNION ALL SELECT 'event', e.event_schema, e.event_name, 0 FROM information_schema.events e
+UNION ALL SELECT 'index', s.table_schema, s.index_name, 0 FROM information_schema.statistics s`},
+
 	engine.KindSizes: {`
 SELECT t.table_schema, t.table_name, t.table_rows, t.data_length, t.index_length, t.data_length + t.index_length,
        ` + own("t.table_schema") + `

@@ -126,6 +126,10 @@ var listings = map[engine.Kind][]string{
 			"CASE WHEN issys_modifiable = 'FALSE' THEN 'at a restart' ELSE 'at once' END, " +
 			"description, 0 FROM v$parameter ORDER BY name",
 	},
+	engine.KindOthers: {
+		"SELECT LOWER(object_type), owner, object_name, 0 FROM all_objects WHERE object_type IN ('FUNCTION', 'INDEX', " +
+			"'PACKAGE', 'PROCEDURE', 'SEQUENCE', 'SYNONYM', 'TRIGGER', 'TYPE')",
+	},
 	engine.KindSizes: {
 		"SELECT s.owner, s.segment_name, t.num_rows, SUM(s.bytes), NULL, SUM(s.bytes), " + maintained("s.owner") +
 			" FROM dba_segments s LEFT JOIN all_tables t ON t.owner = s.owner AND t.table_name = s.segment_name " +

@@ -191,6 +191,27 @@ SELECT s.name, current_setting(s.name, true), s.source,
        s.short_desc, false
   FROM pg_settings s ORDER BY lower(s.name)`,
 
+	engine.KindOthers: `
+SELECT CASE p.what WHEN 'p' THEN 'procedure' ELSE 'function' END, n.nspname, p.proname, false
+  FROM (SELECT *, (to_jsonb(r) ->> 'prokind') AS what FROM pg_proc r) p JOIN pg_namespace n ON n.oid = p.pronamespace
+ WHERE NOT ` + system + `
+UNION ALL SELECT 'aggregate', n.nspname, p.proname, false FROM pg_aggregate a JOIN pg_proc p ON p.oid = a.aggfnoid
+  JOIN pg_namespace n ON n.oid = p.pronamespace WHERE NOT ` + system + `
+UNION ALL SELECT CASE c.relkind WHEN 'S' THEN 'sequence' ELSE 'index' END, n.nspname, c.relname, false
+  FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind IN ('S', 'i', 'I') AND NOT ` + system + `
+UNION ALL SELECT CASE t.typtype WHEN 'd' THEN 'domain' ELSE 'type' END, n.nspname, t.typname, false
+  FROM pg_type t JOIN pg_namespace n ON n.oid = t.typnamespace WHERE NOT ` + system + `
+UNION ALL SELECT 'trigger', n.nspname, t.tgname, false FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid
+  JOIN pg_namespace n ON n.oid = c.relnamespace
+UNION ALL SELECT 'policy', n.nspname, p.polname, false FROM pg_policy p JOIN pg_class c ON c.oid = p.polrelid
+  JOIN pg_namespace n ON n.oid = c.relnamespace
+UNION ALL SELECT 'extension', n.nspname, e.extname, false FROM pg_extension e JOIN pg_namespace n ON n.oid = e.extnamespace
+UNION ALL SELECT unnest(ARRAY['role', 'user']), NULL, r.rolname, false FROM pg_roles r
+UNION ALL SELECT 'event trigger', NULL, e.evtname, false FROM pg_event_trigger e
+UNION ALL SELECT 'server', NULL, f.srvname, false FROM pg_foreign_server f
+UNION ALL SELECT 'publication', NULL, p.pubname, false FROM pg_publication p
+UNION ALL SELECT 'language', NULL, l.lanname, false FROM pg_language l`,
+
 	engine.KindSizes: `
 SELECT n.nspname, c.relname, ` + estimate + `, pg_table_size(c.oid), pg_indexes_size(c.oid),
        pg_total_relation_size(c.oid), ` + system + `

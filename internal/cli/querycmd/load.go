@@ -207,8 +207,8 @@ func (c *call) again(files []string, o loadOptions, from script.Place) string {
 	for _, one := range o.over {
 		words = append(words, "-override "+clean.Shell(string(one.Field.Name)+"="+one.Value.Text()))
 	}
-	for name, is := range map[string]bool{"keep-going": o.keepGoing, "outside": o.outside, "ignore-expectations": o.ignore} {
-		if is {
+	for _, name := range []string{"keep-going", "outside", "ignore-expectations"} {
+		if c.Set[name] {
 			words = append(words, "-"+name)
 		}
 	}

@@ -237,7 +237,8 @@ func (f *filling) sender(file string, source *bulk.Source) (*bulk.Sender, error)
 	} else {
 		row, err := source.Next()
 		if errors.Is(err, io.EOF) {
-			return nil, base.Failure(base.ExitFile, fmt.Errorf("%s: there is no line with the columns' names", clean.Visible(file)))
+			err := fmt.Errorf("%s: there is no line with the columns' names", clean.Visible(file))
+			return nil, base.Failure(base.ExitFile, err)
 		}
 		if err != nil {
 			return nil, base.Failure(base.ExitFile, fmt.Errorf("%s:1: %s", clean.Visible(file), clean.Visible(err.Error())))

@@ -72,7 +72,8 @@ func (c *call) scan(files []string, by *engine.Statements, o loadOptions) (*scri
 	case whole.Statements == 0:
 		return nil, base.Usage("%s: no statement, only blanks or comments", clean.Visible(files[0]))
 	case o.atomic && whole.Commits != nil:
-		return nil, base.Usage("%s: with -atomic all is one transaction, and this statement ends it on this engine", whole.Commits)
+		return nil, base.Usage("%s: with -atomic all is one transaction, and this statement ends it on this engine",
+			whole.Commits)
 	case o.atomic && len(whole.Databases) > 0:
 		return nil, base.Usage("%s: with -atomic all is one transaction, and another database needs another one",
 			whole.Databases[0].Place)
@@ -105,7 +106,8 @@ func (c *call) showPlan(plan *script.Plan, by *engine.Statements) error {
 		fmt.Fprintf(c.Stdout, "may destroy: %s   %s\n", clean.Visible(r.Why), clean.Visible(r.Place.String()))
 	}
 	for _, d := range plan.Databases {
-		fmt.Fprintf(c.Stdout, "goes on in the database %s   %s\n", clean.Visible(by.Name(d.Database)), clean.Visible(d.Place.String()))
+		fmt.Fprintf(c.Stdout, "goes on in the database %s   %s\n", clean.Visible(by.Name(d.Database)),
+			clean.Visible(d.Place.String()))
 	}
 	c.Say("%s; nothing was sent", wording.Count(plan.Statements, "statement", "statements"))
 	return nil
@@ -190,30 +192,25 @@ func (l *loading) there(ctx context.Context, things []script.Planned) ([]string,
 	if err != nil {
 		return nil, base.Failure(base.ExitServer, err)
 	}
-	lists := make(map[engine.Kind]*catalogue.List)
+	lists := make(map[*catalogue.Kind][]catalogue.Row)
 	for i, e := range things {
-		word := engine.KindTables
-		switch {
-		case e.Kind == "database":
-			word = engine.KindDatabases
-		case e.Kind == "schema":
-			word = engine.KindSchemas
-		case !strings.HasSuffix(e.Kind, "table") && !strings.HasSuffix(e.Kind, "view"):
+		kind := catalogue.KindOf(e.Kind)
+		if kind.Word != engine.KindDatabases && len(l.plan.Databases) > 0 {
 			found[i] = unknown
 			continue
 		}
-		if word != engine.KindDatabases && len(l.plan.Databases) > 0 {
-			found[i] = unknown
-			continue
-		}
-		kind := catalogue.Find(word)
-		if lists[word] == nil {
-			if lists[word], err = server.Read(ctx, kind, ""); err != nil {
+		if lists[kind] == nil {
+			list, err := server.Read(ctx, kind, "")
+			if err != nil {
 				return nil, base.Failure(base.ExitFailed, err)
 			}
+			lists[kind] = list.Rows
 		}
-		if catalogue.Has(kind, lists[word].Rows, e.Name.Schema, e.Name.Name, path) {
+		switch is, known := catalogue.Has(kind, lists[kind], e.Kind, e.Name, path); {
+		case is:
 			found[i] = yes
+		case !known:
+			found[i] = unknown
 		}
 	}
 	return found, nil
@@ -302,7 +299,7 @@ func (l *loading) ended(ctx context.Context, loader *script.Loader, files []stri
 	if l.rows > 0 {
 		text += ", " + wording.Count(int(l.rows), "row", "rows")
 	}
-	if l.failures > 0 {
+	if l.failures > 0 && l.options.keepGoing {
 		text += fmt.Sprintf(", %d failed", l.failures)
 	}
 	text += "; " + shortTime(time.Since(l.started))

@@ -1,0 +1,51 @@
+package catalogue
+
+import (
+	"slices"
+	"strings"
+
+	"gentleharbor/core/engine"
+	"gentleharbor/core/statement"
+)
+
+// KindOf is the kind that has the things of a statement's word: "table", "materialized view", "function".
+func KindOf(word string) *Kind {
+	switch {
+	case word == "database":
+		return Find(engine.KindDatabases)
+	case word == "schema":
+		return Find(engine.KindSchemas)
+	case strings.HasSuffix(word, "table"), strings.HasSuffix(word, "view"):
+		return Find(engine.KindTables)
+	}
+	return Others
+}
+
+// Has tells whether a thing is among the rows of its kind. A name without a schema may be in any of path. known is false
+// for a thing of which the rows never say that it is there. The size of letters makes no difference: better to ask once
+// too often.
+func Has(kind *Kind, rows []Row, word string, name statement.Name, path []string) (is, known bool) {
+	known = kind != Others
+	for _, row := range rows {
+		if kind == Others {
+			if row.text(0) != word {
+				continue
+			}
+			known = true
+		}
+		if !strings.EqualFold(row.text(kind.Pattern), name.Name) {
+			continue
+		}
+		if !kind.Schema {
+			return true, true
+		}
+		of := row.text(kind.Pattern - 1)
+		if of == "" || strings.EqualFold(name.Schema, of) || name.Schema == "" && slices.Contains(path, of) {
+			return true, true
+		}
+	}
+	return false, known || slices.Contains(alwaysKnown, word)
+}
+
+// alwaysKnown are the words of which there may be none.
+var alwaysKnown = strings.Fields("function procedure sequence index type domain trigger event policy aggregate")
