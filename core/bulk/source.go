@@ -158,8 +158,8 @@ func (s *Source) lineEnd(n int) (int, error) {
 	}
 }
 
-// inQuotes tells whether a text ends within a value in quotes. from is where a value begins in it, and so is the result:
-// to go on there with more of the text.
+// inQuotes tells whether a text ends within a value in quotes. from is where a value begins in it, and so is the
+// result: to go on there with more of the text.
 func inQuotes(text []byte, from int) (open bool, value int) {
 	for from < len(text) {
 		if text[from] != '"' {

@@ -198,14 +198,16 @@ SELECT CASE p.what WHEN 'p' THEN 'procedure' ELSE 'function' END, n.nspname, p.p
 UNION ALL SELECT 'aggregate', n.nspname, p.proname, false FROM pg_aggregate a JOIN pg_proc p ON p.oid = a.aggfnoid
   JOIN pg_namespace n ON n.oid = p.pronamespace WHERE NOT ` + system + `
 UNION ALL SELECT CASE c.relkind WHEN 'S' THEN 'sequence' ELSE 'index' END, n.nspname, c.relname, false
-  FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind IN ('S', 'i', 'I') AND NOT ` + system + `
+  FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+ WHERE c.relkind IN ('S', 'i', 'I') AND NOT ` + system + `
 UNION ALL SELECT CASE t.typtype WHEN 'd' THEN 'domain' ELSE 'type' END, n.nspname, t.typname, false
   FROM pg_type t JOIN pg_namespace n ON n.oid = t.typnamespace WHERE NOT ` + system + `
 UNION ALL SELECT 'trigger', n.nspname, t.tgname, false FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid
   JOIN pg_namespace n ON n.oid = c.relnamespace
 UNION ALL SELECT 'policy', n.nspname, p.polname, false FROM pg_policy p JOIN pg_class c ON c.oid = p.polrelid
   JOIN pg_namespace n ON n.oid = c.relnamespace
-UNION ALL SELECT 'extension', n.nspname, e.extname, false FROM pg_extension e JOIN pg_namespace n ON n.oid = e.extnamespace
+UNION ALL SELECT 'extension', n.nspname, e.extname, false FROM pg_extension e
+  JOIN pg_namespace n ON n.oid = e.extnamespace
 UNION ALL SELECT unnest(ARRAY['role', 'user']), NULL, r.rolname, false FROM pg_roles r
 UNION ALL SELECT 'event trigger', NULL, e.evtname, false FROM pg_event_trigger e
 UNION ALL SELECT 'server', NULL, f.srvname, false FROM pg_foreign_server f
