@@ -8,7 +8,6 @@ import (
 	"io"
 	"slices"
 	"strings"
-	"sync"
 
 	"gentleharbor/core/defect"
 	"gentleharbor/core/engine"
@@ -35,7 +34,12 @@ const (
 )
 
 // rowsAtOnce is how many rows a batch has.
-func (s *Sender) rowsAtOnce() int { return max(1, min(maxRows, maxValues/len(s.Columns))) }
+func (s *Sender) rowsAtOnce() int {
+	if s.By.RowsAtOnce > 0 {
+		return s.By.RowsAtOnce
+	}
+	return max(1, min(maxRows, maxValues/len(s.Columns)))
+}
 
 // fill reads the rows of the next batch. Rows that can't be read go to Bad.
 func (s *Sender) fill(from *Source) (b batch) {
@@ -103,10 +107,9 @@ func appendBytes(to, v []byte, isBytes bool) []byte {
 // ahead reads batches, one while the one before is sent. stop must be called.
 func (s *Sender) ahead(from *Source) (next func() batch, stop func()) {
 	batches, done := make(chan batch), make(chan struct{})
-	var reading sync.WaitGroup
-	reading.Add(1)
-	defect.Go(func() {
-		defer reading.Done()
+	var reading defect.Group
+	reading.Go(func() {
+		defer close(batches)
 		for {
 			b := s.fill(from)
 			select {
@@ -119,10 +122,18 @@ func (s *Sender) ahead(from *Source) (next func() batch, stop func()) {
 			}
 		}
 	})
-	return func() batch { return <-batches }, func() {
+	next = func() batch {
+		b, more := <-batches
+		if !more { // its goroutine has a defect, which stop tells
+			b.err = io.ErrUnexpectedEOF
+		}
+		return b
+	}
+	stop = func() {
 		close(done)
 		reading.Wait()
 	}
+	return next, stop
 }
 
 // atOnce sends all rows in batches of one transaction.

@@ -35,8 +35,12 @@ type Statements struct {
 	// and a backslash before what would end a value; nil where rows are inserted. Names are written as they must be
 	// typed.
 	Bulk func(table string, columns []string) string
+	// RowsAtOnce is how many rows one INSERT may have; 0 for as many as fit.
+	RowsAtOnce int
 	// ReadOnly is the statement that makes a session read-only, "" where there is none.
 	ReadOnly string
+	// Reads are the first words of statements that change nothing, where there is no such statement.
+	Reads []string
 }
 
 // Lexis is how an engine's statements are taken apart: where quotes and comments end, and where a statement does.

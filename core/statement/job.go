@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
+	"strings"
 	"time"
 
 	"gentleharbor/core/engine"
@@ -27,6 +29,8 @@ type Job struct {
 
 	failures int
 	fatal    bool // the server has ended the session
+
+	onlyReads bool
 }
 
 // ErrFailed is a job of which a statement failed; Failed was told which.
@@ -110,6 +114,10 @@ func (j *Job) Abandon() { j.rollback() }
 
 // carryOut runs one statement.
 func (j *Job) carryOut(ctx context.Context, p *Piece, sent string, run func(context.Context) error) error {
+	if j.onlyReads && !slices.Contains(j.By.Reads, p.Words[0]) {
+		what := "the session is read-only: only " + strings.Join(j.By.Reads, ", ") + " are run"
+		return &StopError{Piece: p, What: what}
+	}
 	if j.Timeout > 0 {
 		var stop context.CancelFunc
 		ctx, stop = context.WithTimeoutCause(ctx, j.Timeout, errTimeout)
@@ -180,13 +188,14 @@ func (nothing) Row([][]byte) error          { return nil }
 func (nothing) End(engine.Done) error       { return nil }
 func (nothing) Notice(engine.Notice)        {}
 
-// Prepare makes a session read-only, where the engine can.
+// Prepare makes a session read-only; where the engine can't, One refuses what is not known to read.
 func (j *Job) Prepare(ctx context.Context, readOnly bool) error {
 	if !readOnly {
 		return nil
 	}
 	if j.By.ReadOnly == "" {
-		return errors.New("a session of this engine can't be made read-only")
+		j.onlyReads = true
+		return nil
 	}
 	return j.silently(ctx, j.By.ReadOnly)
 }

@@ -112,8 +112,15 @@ func TestPrepare(t *testing.T) {
 	if err := job.Prepare(context.Background(), true); err != nil || server.sent[0] != "SET SESSION TRANSACTION READ ONLY" {
 		t.Errorf("%v %q", err, server.sent)
 	}
-	job.By = &engine.Statements{}
-	if err := job.Prepare(context.Background(), true); err == nil {
-		t.Error("an engine without the statement is made read-only")
+	server = &scripted{}
+	job = Job{Runner: server, By: engines.All().Named("oracle").Statements, To: nothing{}}
+	if err := job.Prepare(context.Background(), true); err != nil || len(server.sent) != 0 {
+		t.Errorf("%v %q", err, server.sent)
+	}
+	script := NewSplitter(strings.NewReader("select 1 from dual; insert into a values (1);"), job.By.Lexis)
+	_, err := job.Run(context.Background(), script)
+	var stopped *StopError
+	if !errors.As(err, &stopped) || !strings.Contains(stopped.What, "only SELECT, WITH are run") || len(server.sent) != 1 {
+		t.Errorf("%v %q", err, server.sent)
 	}
 }

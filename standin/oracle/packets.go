@@ -16,6 +16,7 @@ const (
 	typeRedirect = 5
 	typeData     = 6
 	typeResend   = 11
+	typeMarker   = 12
 )
 
 // maxPacket bounds a packet from a client, in bytes.
@@ -220,4 +221,10 @@ func (r *reader) sized() string {
 		return ""
 	}
 	return r.text()
+}
+
+// changed is the end of a statement that changed rows.
+func (w *writer) changed(rows int) *writer {
+	w.bytes(4).number(rows).number(0).bytes(0, 0, 0, 0)
+	return w.bytes(0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0).bytes(0, 0, 0, 0)
 }

@@ -81,6 +81,7 @@ type Config struct {
 	Standby   bool        // a physical standby, open to read
 	Version   uint32      // 0x13000000 is 19.0.0.0.0
 	Delay     time.Duration
+	Answer    func(Question) *Answer // to a statement; nil, or nil from it: what the server knows by itself
 }
 
 // Server is a running simulated server.

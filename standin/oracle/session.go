@@ -69,11 +69,11 @@ func (s *session) one(body []byte) bool {
 		if s.Fault == LoseSession {
 			return false
 		}
-		return s.say(s.statement(body)) == nil
+		return s.say(s.answerTo(body)) == nil
 	case bytes.HasPrefix(body, []byte{3, 9}):
 		s.say((&writer{}).bytes(9))
 		return true
-	case bytes.HasPrefix(body, []byte{3, 0x93}):
+	case bytes.HasPrefix(body, []byte{3, 0x93}), bytes.HasPrefix(body, []byte{3, 0x0e}), bytes.HasPrefix(body, []byte{3, 0x0f}):
 		return s.say((&writer{}).bytes(9)) == nil
 	}
 	return false

@@ -8,12 +8,64 @@ import (
 	"time"
 )
 
-// statement answers a query out of a few that are known by their beginnings.
-func (s *session) statement(body []byte) *writer {
+// Question is a statement that was sent.
+type Question struct {
+	Account string
+	SQL     string
+	Values  []string // of its parameters
+}
+
+// Answer is what comes of a statement.
+type Answer struct {
+	Columns []string
+	Rows    [][]string // "" is NULL
+	Changed int
+	Code    int // of the refusal; 0 for none
+	Message string
+	Wait    time.Duration // before the answer; a client may break it off
+}
+
+// answerTo answers a statement.
+func (s *session) answerTo(body []byte) *writer {
 	sql, ok := sqlOf(body)
 	if !ok {
 		return (&writer{}).summary(900, "ORA-00900: invalid SQL statement")
 	}
+	if s.Answer != nil {
+		q := Question{Account: s.account.User, SQL: sql, Values: valuesOf(body, strings.Count(sql, ":"))}
+		if a := s.Answer(q); a != nil {
+			return s.written(a)
+		}
+	}
+	if a := s.catalogue(sql); a != nil {
+		return s.written(a)
+	}
+	return s.statement(sql)
+}
+
+// written is an answer as it is sent.
+func (s *session) written(a *Answer) *writer {
+	switch {
+	case a.Wait > 0 && s.broken(a.Wait):
+		return (&writer{}).summary(1013, "ORA-01013: user requested cancel of current operation")
+	case a.Code != 0:
+		return (&writer{}).summary(a.Code, a.Message)
+	case a.Columns == nil:
+		return (&writer{}).changed(a.Changed)
+	}
+	return table(a.Columns, a.Rows)
+}
+
+// broken waits, and tells whether the client broke the statement off.
+func (s *session) broken(wait time.Duration) bool {
+	s.conn.SetReadDeadline(time.Now().Add(wait))
+	defer s.conn.SetReadDeadline(time.Time{})
+	p, err := read(s.conn, false)
+	return err == nil && p[4] == typeMarker
+}
+
+// statement answers a query out of a few that are known by their beginnings.
+func (s *session) statement(sql string) *writer {
 	switch {
 	case strings.HasPrefix(sql, "SELECT SYS_CONTEXT('USERENV','SESSION_USER')"):
 		role, dba := "PRIMARY", "FALSE"
@@ -92,24 +144,61 @@ func sqlOf(body []byte) (string, bool) {
 		r.byte()
 	}
 	r.number() // the longest value
-	r.take(2 + 5 + 2)
+	if r.byte() == 1 {
+		r.number() // of parameters
+	} else {
+		r.byte()
+	}
+	r.take(5 + 2)
 	sql := r.text()
-	return sql, !r.bad && strings.HasPrefix(sql, "SELECT")
+	return sql, !r.bad && sql != ""
+}
+
+// valuesOf takes the values of n parameters out of the end of a message that executes a statement.
+func valuesOf(body []byte, n int) []string {
+	for at := len(body) - 1; at > 0 && n > 0; at-- {
+		if body[at] != 7 {
+			continue
+		}
+		r := &reader{b: body[at+1:]}
+		values := make([]string, n)
+		for i := range values {
+			values[i] = r.text()
+		}
+		if !r.bad && len(r.b) == 0 {
+			return values
+		}
+	}
+	return nil
 }
 
 // rows is an answer of one row of texts, or of none.
 func rows(row []string) *writer {
-	w := (&writer{}).bytes(16, 0).number(4000).number(len(row))
-	if len(row) > 0 {
+	var names []string
+	for i := range row {
+		names = append(names, fmt.Sprintf("C%d", i+1))
+	}
+	if row == nil {
+		return table(nil, nil)
+	}
+	return table(names, [][]string{row})
+}
+
+// table is an answer of rows of texts.
+func table(names []string, all [][]string) *writer {
+	w := (&writer{}).bytes(16, 0).number(4000).number(len(names))
+	if len(names) > 0 {
 		w.bytes(0)
 	}
-	for i := range row {
+	for _, name := range names {
 		w.bytes(1, 0, 0, 0).number(400).number(0).number(0).sized("").number(0).number(873).bytes(1).number(400)
-		w.bytes(1, 0).sized(fmt.Sprintf("C%d", i+1)).sized("").sized("")
+		w.bytes(1, 0).sized(name).sized("").sized("")
 	}
 	w.sized("")
-	if len(row) > 0 {
-		w.bytes(6, 0).number(len(row)).number(0).number(1).number(0).sized("").sized("")
+	for i, row := range all {
+		if i == 0 {
+			w.bytes(6, 0).number(len(names)).number(0).number(1).number(0).sized("").sized("")
+		}
 		w.bytes(7)
 		for _, value := range row {
 			w.text(value)

@@ -8,6 +8,7 @@ package oracle
 import (
 	"bytes"
 	"context"
+	"database/sql/driver"
 	"errors"
 	"fmt"
 	"net"
@@ -37,6 +38,9 @@ type conversation struct {
 	tlsResult *finding.Result // how that went, told at its own stage
 	accepted  tns.Accepted
 	session   *session // the driver's, once logged in
+
+	transaction driver.Tx     // of ours; nil for none
+	took        time.Duration // of the last statement at the server
 }
 
 // Begin starts a conversation with a listener.

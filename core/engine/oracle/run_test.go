@@ -1,0 +1,165 @@
+package oracle
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"gentleharbor/core/engine"
+	"gentleharbor/standin/oracle"
+)
+
+// kept keeps what a statement gives, as text.
+type kept struct{ text strings.Builder }
+
+func (k *kept) Begin(columns []engine.Column) error {
+	for _, c := range columns {
+		fmt.Fprintf(&k.text, "[%s %v]", c.Name, c.Number)
+	}
+	return nil
+}
+
+func (k *kept) Row(values [][]byte) error {
+	for _, v := range values {
+		if v == nil {
+			k.text.WriteString("-,")
+		} else {
+			fmt.Fprintf(&k.text, "%s,", v)
+		}
+	}
+	return nil
+}
+
+func (k *kept) End(d engine.Done) error {
+	fmt.Fprintf(&k.text, "%d/%d.", d.Rows, d.Changed)
+	return nil
+}
+
+func (k *kept) Notice(engine.Notice) {}
+
+// answers are those of the stand-in.
+func answers(q oracle.Question) *oracle.Answer {
+	switch {
+	case strings.Contains(q.SQL, "killed"):
+		return &oracle.Answer{Code: 28, Message: "ORA-00028: your session has been killed"}
+	case strings.Contains(q.SQL, "birds"):
+		return &oracle.Answer{Columns: []string{"SPECIES", "NOTE"}, Rows: [][]string{{"dunlin", "x"}, {"knot", ""}}}
+	case strings.Contains(q.SQL, "values"):
+		return &oracle.Answer{Columns: []string{"A"}, Rows: [][]string{{strings.Join(q.Values, "|")}}}
+	case strings.HasPrefix(q.SQL, "update"):
+		return &oracle.Answer{Changed: 3}
+	case strings.HasPrefix(q.SQL, "begin"), strings.HasPrefix(q.SQL, "create"):
+		return &oracle.Answer{}
+	case strings.Contains(q.SQL, "nowhere"):
+		return &oracle.Answer{Code: 942, Message: "ORA-00942: table or view does not exist"}
+	case strings.Contains(q.SQL, "slow"):
+		return &oracle.Answer{Wait: time.Minute}
+	}
+	return nil
+}
+
+// runner logs in.
+func runner(t *testing.T) engine.Runner {
+	t.Helper()
+	config := archive()
+	config.Answer = answers
+	talk := with(t, config, func(to *engine.Target) { to.ForStatements = true })
+	if talk.Stage != "" && talk.Result.Finding != nil {
+		t.Fatalf("%s: %+v", talk.Stage, talk.Result.Finding)
+	}
+	return talk.Conversation.(engine.Runner)
+}
+
+func texts(values ...string) (all []*string) {
+	for _, v := range values {
+		all = append(all, &v)
+	}
+	return all
+}
+
+func TestRun(t *testing.T) {
+	t.Parallel()
+	r := runner(t)
+	for _, c := range []struct {
+		text   string
+		values []*string
+		want   string
+	}{
+		{"select * from birds", nil, "[SPECIES false][NOTE false]dunlin,x,knot,-,2/-1."},
+		{"/* a */ -- b\n (select * from birds)", nil, "[SPECIES false][NOTE false]dunlin,x,knot,-,2/-1."},
+		{"select values(:1, :2) from dual", texts("x'; drop table a --", "ü"), "[A false]x'; drop table a --|ü,1/-1."},
+		{"update a set b = 1", nil, "0/3."}, {"begin null; end;", nil, "0/-1."}, {"create table a(b number)", nil, "0/-1."},
+	} {
+		to := &kept{}
+		if err := r.Run(t.Context(), engine.Statement{Text: c.text, Arguments: c.values}, to); err != nil || to.text.String() != c.want {
+			t.Errorf("%s: %v %q, not %q", c.text, err, to.text.String(), c.want)
+		}
+	}
+	var said *engine.StatementError
+	err := r.Run(t.Context(), engine.Statement{Text: "select * from nowhere"}, &kept{})
+	if !errors.As(err, &said) || said.Code != "ORA-00942" || said.Message != "table or view does not exist" || said.Fatal {
+		t.Errorf("%#v", err)
+	}
+	if err := r.Run(t.Context(), engine.Statement{Text: "update killed set a = 1"}, &kept{}); !errors.As(err, &said) || !said.Fatal {
+		t.Errorf("%#v", err)
+	}
+}
+
+// TestTransaction: what is between BEGIN and its end is the driver's transaction.
+func TestTransaction(t *testing.T) {
+	t.Parallel()
+	r := runner(t)
+	for _, end := range []string{"COMMIT", "ROLLBACK"} {
+		for i, text := range []string{"BEGIN", "update a set b = 1", end} {
+			if err := r.Run(t.Context(), engine.Statement{Text: text}, &kept{}); err != nil {
+				t.Fatal(err)
+			}
+			if open := i < 2; r.InTransaction() != open {
+				t.Errorf("after %s a transaction is open: %v", text, !open)
+			}
+		}
+	}
+}
+
+// TestCancel: a statement is broken off at the server, and the session goes on.
+func TestCancel(t *testing.T) {
+	t.Parallel()
+	r := runner(t)
+	ctx, stop := context.WithTimeout(t.Context(), 50*time.Millisecond)
+	defer stop()
+	start := time.Now()
+	err := r.Run(ctx, engine.Statement{Text: "select slow from dual"}, &kept{})
+	if !errors.Is(err, context.DeadlineExceeded) || time.Since(start) > 4*time.Second {
+		t.Errorf("%v after %s", err, time.Since(start))
+	}
+	to := &kept{}
+	if err := r.Run(t.Context(), engine.Statement{Text: "select * from birds"}, to); err != nil || !strings.Contains(to.text.String(), "dunlin") {
+		t.Errorf("after it: %v %q", err, to.text.String())
+	}
+	if err := r.Run(ctx, engine.Statement{Text: "select * from birds"}, &kept{}); !errors.Is(err, context.DeadlineExceeded) {
+		t.Errorf("%v", err)
+	}
+}
+
+// TestWritten: values as text.
+func TestWritten(t *testing.T) {
+	at := time.Date(2026, 2, 28, 23, 59, 59, 120000000, time.FixedZone("", 5*3600+45*60))
+	for _, c := range []struct {
+		value any
+		kind  string
+		want  string
+	}{
+		{"12345678901234567890.123456789", "NUMBER", "12345678901234567890.123456789"}, {[]byte{0, 255}, "RAW", `\x00ff`}, {at, "DATE", "2026-02-28 23:59:59.12"},
+		{at, "TimeStampTZ_DTY", "2026-02-28 23:59:59.12 +05:45"}, {1e-300, "IBDouble", "1e-300"}, {float32(0.1), "IBFloat", "0.1"}, {int64(7), "", "7"},
+	} {
+		if got := string(written(c.value, c.kind)); got != c.want {
+			t.Errorf("%v is %q, not %q", c.value, got, c.want)
+		}
+	}
+	if written(nil, "") != nil || written([]byte(nil), "RAW") != nil {
+		t.Error("NULL is a value")
+	}
+}
