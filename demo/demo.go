@@ -23,6 +23,7 @@ import (
 	"gentleharbor/standin/oracle"
 	"gentleharbor/standin/postgresql"
 	"gentleharbor/standin/ssh"
+	"gentleharbor/standin/store"
 )
 
 // Part is one walk.
@@ -37,6 +38,7 @@ func Parts() []Part {
 	return []Part{
 		{"first", "define, test, fail, fix, ready: the main job", first},
 		{"certificate", "a server with its own authority: untrusted, compared, verified", certificate},
+		{"counts", "after the green test: load a sample database, look around, ask, and take a file of rows in", counts},
 		{"refusals", "logins that fail, and an administrator's profile that says why", refusals},
 		{"ringing", "a server in a container: found, adopted, followed when it moves, stopped, started", ringing},
 		{"moult", "a MySQL server: the socket against TCP, locked and expired accounts", moult},
@@ -79,6 +81,7 @@ type stage struct {
 	gate      *ssh.Server // a jump host at the edge of the network
 	sluice    *ssh.Server // one more, which only the gate reaches
 	archive   *oracle.Server
+	samples   *store.Store // the tables of sightings
 	authority *authority.Authority
 	closed    int // a port that nothing listens on
 	failed    error
@@ -147,12 +150,15 @@ func Keep(ctx context.Context, o Options) error {
 	if err := s.profiles(); err != nil {
 		return err
 	}
+	if err := s.fill(); err != nil {
+		return err
+	}
 	fmt.Fprintf(s.Out, "%s In another terminal:\n\n", s.Bold("The simulated servers are up until Ctrl-C."))
 	for _, line := range []string{
 		"export GHARBOR_HOME=" + clean.Shell(s.home) + " GHARBOR_ENGINES=" + clean.Shell(s.socketOf("engine")),
 		"gharbor list", "gharbor test sightings", "gharbor show sightings-ro",
 		"gharbor test tides", "gharbor certificate tides", "gharbor alias resolve archive", "gharbor alias knock archive",
-		"gharbor test archive", "gharbor container scan", "gharbor test ringing",
+		"gharbor browse sightings", "gharbor query sightings 'select place, count(*) from sighting group by 1'", "gharbor test archive", "gharbor container scan", "gharbor test ringing",
 		"gharbor test sightings -override user=Warden -as sightings-admin",
 		"gharbor test moult-tcp -as moult-admin", "gharbor test -all -timeout 3s", "gharbor compare sightings tides",
 	} {
@@ -228,7 +234,10 @@ func (s *stage) start() (err error) {
 		Lineage:   "7300000000000000002",
 		Roles:     map[string]postgresql.Role{"tidekeeper": {Password: keeperPassword}},
 	}
-	configs := map[string]postgresql.Config{"sightings": birds, "tides": tides}
+	s.samples = &store.Store{}
+	full := birds
+	full.Answer = postgresql.Statements(s.samples, &full)
+	configs := map[string]postgresql.Config{"sightings": full, "tides": tides}
 	for _, fault := range []postgresql.Fault{postgresql.Starting, postgresql.Full, postgresql.Silent, postgresql.Garbage} {
 		broken := birds
 		broken.Fault = fault

@@ -46,6 +46,8 @@ func TestWithPostgreSQL(t *testing.T) {
 			t.Errorf("%s %v: %q", c.profile, c.flags, r.Stdout+r.Stderr)
 		}
 	}
+	p.OK(append(append([]string{"with", "sightings"}, override("guard=read-only")...), "--", "true")...).Has("guard (read-only) does not hold for other programs")
+	p.OK("with", "sightings", "--", "true").HasNot("guard")
 	// The certificate is still verified for its name: another name ends it.
 	p.Run("with", "verified", "-override", "tls-name=other.saltmarsh.example", "--", "psql", "-XAtqc", "select 1").Want(2).Has("does not match host name")
 	r := p.OK("with", "sightings", "--", "sh", "-c", `ls -ld $(dirname $PGPASSFILE) $PGPASSFILE; env`)

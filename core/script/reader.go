@@ -71,24 +71,22 @@ type Options struct {
 	By      *engine.Statements
 	Outside bool      // files outside of the first one's folder are included too
 	Input   io.Reader // what the name - stands for
+	Folder  string    // where a relative name is looked for
 }
 
 // Open opens a script.
 func Open(path string, o Options) (*Reader, error) {
 	r := &Reader{by: o.By, outside: o.Outside, vars: make(map[string]string)}
 	if path == "-" {
-		folder, err := os.Getwd()
-		if err != nil {
-			return nil, err
-		}
-		r.root = folder
-		f := &file{name: "standard input", folder: folder, raw: &counted{in: o.Input, to: &r.read}}
+		r.root = o.Folder
+		f := &file{name: "standard input", folder: o.Folder, raw: &counted{in: o.Input, to: &r.read}}
 		return r, r.push(f)
 	}
-	absolute, err := filepath.Abs(path)
-	if err == nil {
-		absolute, err = filepath.EvalSymlinks(absolute)
+	absolute := path
+	if !filepath.IsAbs(path) {
+		absolute = filepath.Join(o.Folder, path)
 	}
+	absolute, err := filepath.EvalSymlinks(absolute)
 	if err != nil {
 		return nil, unreadable(path, err)
 	}

@@ -174,7 +174,7 @@ func TestPacked(t *testing.T) {
 	if err != nil || plan.Statements != 100000 || plan.Bytes != int64(packed.Len()) {
 		t.Errorf("%v %+v, %d bytes", err, plan, packed.Len())
 	}
-	got, err := read("-", Options{By: by("mysql"), Input: bytes.NewReader(packed.Bytes())})
+	got, err := read("-", Options{By: by("mysql"), Folder: folder, Input: bytes.NewReader(packed.Bytes())})
 	if err != nil || len(got) != 100000 {
 		t.Errorf("%d %v", len(got), err)
 	}

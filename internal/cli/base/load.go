@@ -9,6 +9,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/syntax"
 	"gentleharbor/core/vouch"
@@ -162,6 +163,13 @@ func (c *Call) SystemAccount() string {
 		}
 	}
 	return ""
+}
+
+// TellGuard says of a profile with a guard that another program is not asked.
+func (c *Call) TellGuard(p *resolve.Profile) {
+	if guard := p.Text(key.Guard); guard != "" && guard != "none" {
+		c.Notice("the profile's guard (%s) does not hold for other programs: nothing keeps them from what it asks about", guard)
+	}
 }
 
 // Resolve loads a profile with its effective values.

@@ -50,7 +50,7 @@ func (c *call) loadRows(ctx context.Context, p *resolve.Profile, o loadOptions) 
 		return base.Usage("-rows: expected csv or tsv")
 	}
 	for _, file := range c.Args[1:] {
-		if _, err := os.Stat(file); err != nil && file != "-" {
+		if _, err := os.Stat(c.path(file)); err != nil && file != "-" {
 			return base.Failure(base.ExitFile,
 				fmt.Errorf("%s cannot be read: %w", clean.Visible(file), atomicfile.Plain(err)))
 		}
@@ -68,7 +68,7 @@ func (c *call) loadRows(ctx context.Context, p *resolve.Profile, o loadOptions) 
 		return err
 	}
 	if o.badRows != "" || o.keepGoing {
-		if f.bad, err = newBadRows(o.badRows); err != nil {
+		if f.bad, err = newBadRows(c.path(o.badRows), o.badRows); err != nil {
 			return base.Failure(base.ExitFile, err)
 		}
 	}
@@ -125,7 +125,7 @@ func (f *filling) send(ctx context.Context) error {
 	var bytes int64
 	files := f.Args[1:]
 	for _, file := range files {
-		if info, err := os.Stat(file); err == nil {
+		if info, err := os.Stat(f.path(file)); err == nil {
 			bytes += info.Size()
 		}
 	}
@@ -176,7 +176,7 @@ func (c *counted) Read(p []byte) (int, error) {
 func (f *filling) source(file string) (*bulk.Source, *counted, func(), error) {
 	in, shut := f.Stdin, func() {}
 	if file != "-" {
-		opened, err := os.Open(file)
+		opened, err := os.Open(f.path(file))
 		if err != nil {
 			return nil, nil, nil, err
 		}
@@ -389,17 +389,17 @@ type badRows struct {
 	first []byte   // the line with the columns' names
 }
 
-// newBadRows makes the file for them, which must not be there.
-func newBadRows(path string) (*badRows, error) {
-	if path == "" {
+// newBadRows makes the file for them, which must not be there; shown is its name for people.
+func newBadRows(path, shown string) (*badRows, error) {
+	if shown == "" {
 		return &badRows{}, nil
 	}
 	file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if errors.Is(err, os.ErrExist) {
-		return nil, fmt.Errorf("%s is there already; -bad-rows makes a new file", clean.Visible(path))
+		return nil, fmt.Errorf("%s is there already; -bad-rows makes a new file", clean.Visible(shown))
 	}
 	if err != nil {
-		return nil, fmt.Errorf("%s cannot be written: %w", clean.Visible(path), atomicfile.Plain(err))
+		return nil, fmt.Errorf("%s cannot be written: %w", clean.Visible(shown), atomicfile.Plain(err))
 	}
 	return &badRows{file: file}, nil
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"gentleharbor/core/catalogue"
 	"gentleharbor/core/check"
@@ -56,8 +57,12 @@ func (c *call) loadScripts(ctx context.Context, p *resolve.Profile, o loadOption
 // scan reads scripts, and says what can't be carried out before anything is sent.
 func (c *call) scan(files []string, by *engine.Statements, o loadOptions) (*script.Plan, error) {
 	whole := &script.Plan{}
+	folder, err := c.WorkDir()
+	if err != nil {
+		return nil, err
+	}
 	for _, file := range files {
-		r, err := script.Open(file, script.Options{By: by, Outside: o.outside, Input: c.Stdin})
+		r, err := script.Open(file, script.Options{By: by, Outside: o.outside, Input: c.Stdin, Folder: folder})
 		if err != nil {
 			return nil, base.Failure(base.ExitFile, errors.New(clean.Visible(err.Error())))
 		}
@@ -87,6 +92,7 @@ func (c *call) showPlan(plan *script.Plan, by *engine.Statements) error {
 		statement.Makes: "makes", statement.Changes: "changes", statement.Drops: "drops",
 		statement.Empties: "empties", statement.Fills: "fills",
 	}
+	var lines [][2]string
 	for _, deed := range []statement.Deed{
 		statement.Drops, statement.Empties, statement.Makes, statement.Changes, statement.Fills,
 	} {
@@ -94,20 +100,25 @@ func (c *call) showPlan(plan *script.Plan, by *engine.Statements) error {
 			if e.Deed != deed {
 				continue
 			}
-			times := ""
+			at := e.Place.String()
 			if e.Times > 1 {
-				times = fmt.Sprintf(", %d statements", e.Times)
+				at += fmt.Sprintf(", %d statements", e.Times)
 			}
-			fmt.Fprintf(c.Stdout, "%-8s %s %s   %s%s\n", words[deed], e.Kind, clean.Visible(typed(e.Name, by)),
-				clean.Visible(e.Place.String()), times)
+			lines = append(lines, [2]string{fmt.Sprintf("%-8s %s %s", words[deed], e.Kind, typed(e.Name, by)), at})
 		}
 	}
 	for _, r := range plan.Risks {
-		fmt.Fprintf(c.Stdout, "may destroy: %s   %s\n", clean.Visible(r.Why), clean.Visible(r.Place.String()))
+		lines = append(lines, [2]string{"may destroy: " + r.Why, r.Place.String()})
 	}
 	for _, d := range plan.Databases {
-		fmt.Fprintf(c.Stdout, "goes on in the database %s   %s\n", clean.Visible(by.Name(d.Database)),
-			clean.Visible(d.Place.String()))
+		lines = append(lines, [2]string{"goes on in the database " + by.Name(d.Database), d.Place.String()})
+	}
+	width := 0
+	for _, line := range lines {
+		width = max(width, utf8.RuneCountInString(line[0]))
+	}
+	for _, line := range lines {
+		fmt.Fprintf(c.Stdout, "%-*s  %s\n", width, clean.Visible(line[0]), clean.Visible(line[1]))
 	}
 	c.Say("%s; nothing was sent", wording.Count(plan.Statements, "statement", "statements"))
 	return nil
@@ -242,12 +253,16 @@ func (l *loading) send(ctx context.Context, files []string) error {
 			l.Say("%s", clean.Visible(words))
 		},
 	}
-	err := error(nil)
+	folder, err := l.WorkDir()
+	if err != nil {
+		return err
+	}
+	options := script.Options{By: by, Outside: o.outside, Input: l.Stdin, Folder: folder}
 	left := files
 	for i, file := range files {
 		left = files[i:]
 		var r *script.Reader
-		if r, err = script.Open(file, script.Options{By: by, Outside: o.outside, Input: l.Stdin}); err != nil {
+		if r, err = script.Open(file, options); err != nil {
 			break
 		}
 		show.reads(r.Bytes)

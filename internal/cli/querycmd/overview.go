@@ -148,7 +148,11 @@ func (c *call) showOverview(at *looking, v overview, o browseOptions) error {
 	line("may", strings.Join(v.May, "; "))
 	var counts []string
 	slices.SortStableFunc(v.rights, func(a, b string) int { return v.MayAt[b] - v.MayAt[a] })
-	for _, right := range v.rights {
+	for i, right := range v.rights {
+		if i+1 < len(v.rights) && v.MayAt[v.rights[i+1]] == v.MayAt[right] {
+			counts = append(counts, right)
+			continue
+		}
 		counts = append(counts, fmt.Sprintf("%s on %d", right, v.MayAt[right]))
 	}
 	if v.Tables > 0 {

@@ -229,10 +229,7 @@ func (c *call) output(o queryOptions) (out io.Writer, finish func(well bool) err
 	if o.out == "" {
 		return c.Stdout, func(bool) error { return nil }, nil
 	}
-	path, err := filepath.Abs(o.out)
-	if err != nil {
-		return nil, nil, err
-	}
+	path := c.path(o.out)
 	wrong := func(err error) error {
 		return &profile.FileError{Path: path, What: "cannot be written: " + atomicfile.Plain(err).Error()}
 	}

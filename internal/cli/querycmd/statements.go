@@ -61,7 +61,7 @@ func (c *call) statements(_ context.Context, p *resolve.Profile, o queryOptions)
 		s.text = []byte(c.Args[1])
 	case o.file != "":
 		s.name = clean.Line(o.file, 200)
-		file, err := os.Open(o.file)
+		file, err := os.Open(c.path(o.file))
 		if err == nil {
 			defer file.Close()
 			s.text, err = readScript(file)

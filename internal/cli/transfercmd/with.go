@@ -104,6 +104,7 @@ func (c *Call) with(ctx context.Context, o withOptions) error {
 	if found := p.Problem(); found != nil {
 		return &secret.Failure{Found: found}
 	}
+	c.TellGuard(p)
 	words := c.Args[1:]
 	program, err := c.program(words[0])
 	if err != nil {

@@ -139,6 +139,7 @@ func (c *Call) prepared(ctx context.Context, o OpenOptions, finder *secret.Finde
 	if err != nil {
 		return nil, err
 	}
+	c.TellGuard(p)
 	listen := func(conn handover.Connection) (net.Listener, error) { return c.listenLocal(ctx, o, p, conn) }
 	return c.ThroughHops(ctx, p, o, finder, listen, told)
 }
