@@ -25,7 +25,7 @@ func TestSamples(t *testing.T) {
 		}
 		p.Write(path, text)
 	}
-	p.OK("load", "samples", filepath.Join(folder, "all.sql")).Has("made 4 tables, 1 index; 11 statements, 14,020 rows")
+	p.OK("load", "samples", filepath.Join(folder, "all.sql")).Has("11 statements, 14,020 rows; made 4 tables, 1 index")
 	p.OK("query", "samples", "-format", "bare", "select count(*) from sighting").Has("12000\n")
 	p.Run("load", "samples", filepath.Join(folder, "counts.csv"), "-table", "sighting").Want(1).Has("counts.csv:3: column head_count: ")
 }

@@ -42,7 +42,7 @@ func TestLoad(t *testing.T) {
 	all := filepath.Join(folder, "all.sql")
 	r := p.OK("load", "sightings", all, "-dry-run")
 	r.Has("drops    table loading.hide   "+all+":4:1", "makes    table loading.hide   "+folder+"/parts/the tables.sql:1:1", "fills    table loading.hide", ", 2 statements", "5 statements; nothing was sent")
-	p.OK("load", "sightings", all).Has("for the spit", "loaded: made 1 table, 1 index; 5 statements, 3 rows; ")
+	p.OK("load", "sightings", all).Has("for the spit", "loaded: 5 statements, 3 rows; made 1 table, 1 index; ")
 	p.Run("load", "sightings", all).Want(2).Has(all+":4:1: drops the table loading.hide, which is there", "-yes does it. Nothing was sent")
 	rows := func() string {
 		return p.OK("query", "sightings", "-format", "csv", "select * from loading.hide order by id").Stdout
@@ -109,7 +109,7 @@ func TestLoadRefuses(t *testing.T) {
 	p.Run("load", "still", main).Want(1).Has("the guard of still is read-only")
 	p.Run("load", "asks", main).Want(2).Has("what DO does can't be seen from here: the profile's guard asks first")
 	p.Run("load", "sightings", filepath.Join(folder, "data.csv")).Want(2).Has("-table says into which table")
-	p.Run("load", "sightings", filepath.Join(folder, "data.txt"), "-table", "never").Want(2).Has("-rows says so")
+	p.Run("load", "sightings", filepath.Join(folder, "data.txt"), "-table", "never").Want(2).Has("-written says so")
 	p.Run("load", "sightings", filepath.Join(folder, "none.sql")).Want(3).Has("no such file")
 	p.Run("load", "sightings", filepath.Join(folder, "none.csv"), "-table", "never").Want(3).Has("no such file")
 	p.Run("load", "sightings", "-", main).Want(2).Has("is read alone")
@@ -136,7 +136,7 @@ func TestLoadStops(t *testing.T) {
 	}
 	r := p.Run("load", "sightings", main).Want(1)
 	again := "gharbor load sightings " + main + " -from " + part + ":2"
-	r.Has(part+":4: invalid input syntax for type integer: \"x\"", "stopped: in is 3 statements, 2 rows; ", "the statement at "+part+":2:1 is not", "try: "+again)
+	r.Has(part+":4: invalid input syntax for type integer: \"x\"", "stopped at "+part+":2:1, which was not carried out; before it: 3 statements, 2 rows; ", "try: "+again)
 	if got := ids(); got != "1 2" {
 		t.Errorf("%s is in", got)
 	}
@@ -147,11 +147,11 @@ func TestLoadStops(t *testing.T) {
 	}
 	p.OK("query", "sightings", "delete from stopping")
 	p.Write(part, strings.Replace(p.Read(part), "5\n", "x\n", 1))
-	p.Run("load", "sightings", main, "-atomic").Want(1).Has("nothing of it is in")
+	p.Run("load", "sightings", main, "-atomic").Want(1).Has("nothing of it stays")
 	if got := ids(); got != "" {
 		t.Errorf("%s is in", got)
 	}
-	p.Run("load", "sightings", main, "-keep-going").Want(1).Has("loaded, but for what failed: 5 statements, 4 rows, 1 failed")
+	p.Run("load", "sightings", main, "-keep-going").Want(1).Has("loaded all but what failed: 5 statements, 4 rows, 1 failed")
 	if got := ids(); got != "1 2 4 9" {
 		t.Errorf("%s is in", got)
 	}
@@ -168,11 +168,11 @@ func TestLoadStops(t *testing.T) {
 		time.Sleep(20 * time.Millisecond)
 	}
 	s.Signal(syscall.SIGINT)
-	if text := s.Ends(130); !strings.Contains(text, "cancelled at the server") || !strings.Contains(text, "main.sql:2:1 is not") {
+	if text := s.Ends(130); !strings.Contains(text, "cancelled at the server") || !strings.Contains(text, "main.sql:2:1, which was not carried out") {
 		t.Error(text)
 	}
 	p.Write(main, "insert into stopping values (31);\nselect pg_terminate_backend(pg_backend_pid());\ninsert into stopping values (32);\n")
-	p.Run("load", "sightings", main).Want(1).Has("(SQLSTATE 57P01)", "the statement at "+main+":2:1 is not")
+	p.Run("load", "sightings", main).Want(1).Has("(SQLSTATE 57P01)", "stopped at "+main+":2:1, which was not carried out")
 	if got := ids(); got != "1 2 4 9 30 31" {
 		t.Errorf("%s is in", got)
 	}
@@ -286,7 +286,7 @@ func TestLoadRows(t *testing.T) {
 			t.Errorf("%s: %q", profile, got)
 		}
 		bad := filepath.Join(folder, "bad.csv")
-		in("bad.csv").Want(1).Has(bad+":", "stopped: nothing of it is in", "-bad-rows bad.csv")
+		in("bad.csv").Want(1).Has(bad+":", "stopped: nothing of it was taken in", "-bad-rows bad.csv")
 		if got := count(); got != want {
 			t.Errorf("%s: %q", profile, got)
 		}
@@ -300,7 +300,7 @@ func TestLoadRows(t *testing.T) {
 		in("twice.csv").Want(3).Has("is named twice")
 		in("empty.csv").Want(3).Has("no line with the columns' names")
 		in("good.tsv", "-columns", "id,nmae,data").Want(2).Has("did you mean")
-		p.Feed("id,name\n40,from a pipe\n", "load", profile, "-", "-rows", "csv", "-table", "filling").Want(0).Has("loaded: 1 row")
+		p.Feed("id,name\n40,from a pipe\n", "load", profile, "-", "-written", "csv", "-table", "filling").Want(0).Has("loaded: 1 row")
 		p.Run("load", profile, filepath.Join(folder, "good.tsv"), "-table", "filling", "-columns", "id,name,Odd Name", "-null", "x\ty", "-keep-going").Want(1)
 	}
 }

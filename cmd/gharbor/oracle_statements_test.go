@@ -65,7 +65,7 @@ func TestOracleStatements(t *testing.T) {
 		"all.sql":  "set echo off\nprompt makes it\n@part\nbegin\n  null;\nend;\n/\ninsert into species values ('a');\nexit\n",
 		"part.sql": "create table species(id number);\n", "drop.sql": "drop table species;", "rows.csv": "id\n1\n2\n3\n",
 	})
-	p.OK("load", "archive", filepath.Join(folder, "all.sql")).Has("makes it", "made 1 table; 3 statements, 1 row")
+	p.OK("load", "archive", filepath.Join(folder, "all.sql")).Has("makes it", "3 statements, 1 row; made 1 table")
 	p.Run("load", "archive", filepath.Join(folder, "drop.sql")).Want(2).Has("drops the table SPECIES, which is there")
 	p.OK("load", "archive", filepath.Join(folder, "rows.csv"), "-table", "species").Has("loaded: 3 rows into CURATOR.SPECIES")
 }

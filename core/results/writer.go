@@ -5,6 +5,8 @@ package results
 
 import (
 	"bytes"
+	"encoding/base64"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -21,6 +23,7 @@ var Formats = []string{"table", "csv", "tsv", "json", "json-lines", "bare"}
 type Layout struct {
 	Format  string
 	Stacked bool // a table with one value a line
+	Base64  bool // bytes are written so, and not as \x…
 	Several bool // there are several statements, whose results json and json-lines number
 
 	Terminal bool                // what comes from the server is cleaned; else it is written as it came
@@ -108,6 +111,9 @@ func (w *Writer) Begin(columns []engine.Column) error {
 // Row writes a row.
 func (w *Writer) Row(values [][]byte) error {
 	w.rows++
+	if w.layout.Base64 {
+		values = w.inBase64(values)
+	}
 	if err := w.form.row(w, values); err != nil {
 		return err
 	}
@@ -115,6 +121,21 @@ func (w *Writer) Row(values [][]byte) error {
 		return w.flush()
 	}
 	return w.err
+}
+
+// inBase64 is a row with its bytes in base64 (RFC 4648, 4).
+func (w *Writer) inBase64(values [][]byte) [][]byte {
+	row := slices.Clone(values)
+	for i, c := range w.columns {
+		digits, ok := bytes.CutPrefix(values[i], []byte(`\x`))
+		if !c.Binary || !ok {
+			continue
+		}
+		if decoded, err := hex.AppendDecode(nil, digits); err == nil {
+			row[i] = base64.StdEncoding.AppendEncode([]byte{}, decoded)
+		}
+	}
+	return row
 }
 
 // End ends a result. What is known of one without rows is Ended's business.

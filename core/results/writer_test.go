@@ -205,3 +205,21 @@ func BenchmarkCSV(b *testing.B) {
 		}
 	})
 }
+
+// TestBase64: bytes in base64, and nothing else.
+func TestBase64(t *testing.T) {
+	var out bytes.Buffer
+	w, err := NewWriter(&out, Layout{Format: "csv", Base64: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.Begin([]engine.Column{{Name: "a", Binary: true}, {Name: "b"}})
+	for _, row := range [][][]byte{{[]byte(`\x00ff`), []byte(`\x00ff`)}, {nil, nil}, {[]byte(`\x`), []byte("x")}, {[]byte("odd"), nil}} {
+		w.Row(row)
+	}
+	w.End(engine.Done{})
+	w.Close()
+	if got := out.String(); got != "a,b\r\nAP8=,\\x00ff\r\n,\r\n\"\",x\r\nodd,\r\n" {
+		t.Errorf("%q", got)
+	}
+}

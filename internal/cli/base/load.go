@@ -168,7 +168,7 @@ func (c *Call) SystemAccount() string {
 // TellGuard says of a profile with a guard that another program is not asked.
 func (c *Call) TellGuard(p *resolve.Profile) {
 	if guard := p.Text(key.Guard); guard != "" && guard != "none" {
-		c.Notice("the profile's guard (%s) does not hold for other programs: nothing keeps them from what it asks about", guard)
+		c.Notice("the profile's guard (%s) does not hold for other programs", guard)
 	}
 }
 

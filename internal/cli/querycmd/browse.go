@@ -55,7 +55,7 @@ With -against the exit code is 1 where something differs.`,
 
 func (o *browseOptions) flags(fs *base.FlagSet) {
 	fs.BoolVar(&o.system, "system", false, "also what belongs to the server itself")
-	fs.StringVar(&o.against, "against", "", "show in what another `PROFILE` differs")
+	fs.StringVar(&o.against, "against", "", "show in what another profile differs")
 	o.form.flags(fs)
 	o.connecting.flags(fs)
 	fs.DurationVar(&o.ofStatement, "statement-timeout", 30*time.Second, "for each question to the server")

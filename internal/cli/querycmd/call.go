@@ -1,5 +1,5 @@
-// Package querycmd has the commands that run statements on the connection that a test proved: query, browse, load. A command is a
-// struct value in a file of its own; package base runs it.
+// Package querycmd has the commands that run statements on the connection that a test proved: query, browse and load.
+// A command is a struct value in a file of its own; package base runs it.
 package querycmd
 
 import (

@@ -66,8 +66,8 @@ func (o *loadOptions) flags(fs *base.FlagSet) {
 		o.null = &text
 		return nil
 	})
-	fs.StringVar(&o.form, "rows", "", "how rows are written, csv or tsv; by the file's name where not set")
-	fs.StringVar(&o.badRows, "bad-rows", "", "keep the rows that can't be taken in, in a new `FILE`, and go on")
+	fs.StringVar(&o.form, "written", "", "how the rows are: csv or tsv; by the file's name where not set")
+	fs.StringVar(&o.badRows, "bad-rows", "", "keep the rows that can't be taken in, in a new file, and go on")
 	fs.Func("from", "begin at FILE:LINE; of what is before, only settings are sent", o.setFrom)
 	fs.BoolVar(&o.dryRun, "dry-run", false, "only list what the scripts make, change and drop")
 	fs.BoolVar(&o.yes, "yes", false, "drop, empty, and run what the profile's guard asks for")
@@ -146,7 +146,7 @@ func (c *call) loadConflict(o loadOptions) error {
 		}
 		return nil
 	}
-	for _, name := range []string{"columns", "null", "bad-rows", "rows"} {
+	for _, name := range []string{"columns", "null", "bad-rows", "written"} {
 		if c.Set[name] {
 			return base.Usage("-%s is for rows: -table says into which table", name)
 		}
@@ -202,7 +202,7 @@ func (c *call) again(files []string, o loadOptions, from script.Place) string {
 	if o.null != nil {
 		flag("null", *o.null)
 	}
-	flag("rows", o.form)
+	flag("written", o.form)
 	flag("database", o.database)
 	for _, one := range o.over {
 		words = append(words, "-override "+clean.Shell(string(one.Field.Name)+"="+one.Value.Text()))

@@ -43,11 +43,11 @@ type filling struct {
 func (c *call) loadRows(ctx context.Context, p *resolve.Profile, o loadOptions) error {
 	for _, file := range c.Args[1:] {
 		if formOf(file) == "" && o.form == "" {
-			return base.Usage("%s: are its rows csv or tsv? -rows says so", clean.Quoted(file))
+			return base.Usage("%s: are its rows csv or tsv? -written says so", clean.Quoted(file))
 		}
 	}
 	if o.form != "" && o.form != "csv" && o.form != "tsv" {
-		return base.Usage("-rows: expected csv or tsv")
+		return base.Usage("-written: expected csv or tsv")
 	}
 	for _, file := range c.Args[1:] {
 		if _, err := os.Stat(c.path(file)); err != nil && file != "-" {
@@ -325,11 +325,11 @@ func (f *filling) stopped(ctx context.Context, files []string, file string, err 
 	}
 	switch {
 	case f.bad != nil:
-		f.Say("stopped: %s are in", wording.Count(int(f.total), "row", "rows"))
+		f.Say("stopped: %s were taken in", wording.Count(int(f.total), "row", "rows"))
 	case f.total > 0:
-		f.Say("stopped: nothing of this file is in; %s of the files before are", wording.Count(int(f.total), "row", "rows"))
+		f.Say("stopped: nothing of this file was taken in; %s of the files before were", wording.Count(int(f.total), "row", "rows"))
 	default:
-		f.Say("stopped: nothing of it is in")
+		f.Say("stopped: nothing of it was taken in")
 	}
 	if refused != nil && f.bad == nil {
 		f.Say("  try: gharbor load %s %s -table %s -bad-rows bad.csv   # takes in all others", clean.Shell(f.Args[0]),

@@ -308,14 +308,14 @@ func (l *loading) ended(ctx context.Context, loader *script.Loader, files []stri
 		parts = append(parts, wording.Count(made.N, made.Kind, plural(made.Kind)))
 	}
 	text := wording.Count(done.Statements, "statement", "statements")
-	if len(parts) > 0 {
-		text = "made " + strings.Join(parts, ", ") + "; " + text
-	}
 	if l.rows > 0 {
 		text += ", " + wording.Count(int(l.rows), "row", "rows")
 	}
 	if l.failures > 0 && l.options.keepGoing {
 		text += fmt.Sprintf(", %d failed", l.failures)
+	}
+	if len(parts) > 0 {
+		text += "; made " + strings.Join(parts, ", ")
 	}
 	text += "; " + shortTime(time.Since(l.started))
 	switch {
@@ -323,10 +323,10 @@ func (l *loading) ended(ctx context.Context, loader *script.Loader, files []stri
 		l.Say("loaded: %s", text)
 		return nil
 	case errors.Is(err, statement.ErrFailed) && l.options.keepGoing:
-		l.Say("loaded, but for what failed: %s", text)
+		l.Say("loaded all but what failed: %s", text)
 		return base.Failure(base.ExitFailed, nil)
 	case errors.Is(err, statement.ErrOpen):
-		l.Say("%s; the rest is in: %s", err, text)
+		l.Say("%s. Carried out until then: %s", err, text)
 		return base.Failure(base.ExitFailed, nil)
 	}
 	var stopped *script.StoppedError
@@ -342,15 +342,16 @@ func (l *loading) ended(ctx context.Context, loader *script.Loader, files []stri
 	}
 	switch {
 	case l.options.atomic && stopped.Unknown:
-		l.Say("stopped: all was one transaction, which the server rolls back; nothing of it is in")
+		l.Say("stopped: all was one transaction, which the server rolls back: nothing of it stays")
 		return code
 	case l.options.atomic:
-		l.Say("stopped: all was one transaction; nothing of it is in")
+		l.Say("stopped: all was one transaction: nothing of it stays")
 		return code
 	case stopped.Unknown:
-		l.Say("stopped: in is %s. Whether the statement at %s is in is not known: look first", text, stopped.Place)
+		l.Say("stopped at %s; whether that statement was carried out is not known: look first. Before it: %s",
+			clean.Visible(stopped.Place.String()), text)
 	default:
-		l.Say("stopped: in is %s; the statement at %s is not", text, clean.Visible(stopped.Place.String()))
+		l.Say("stopped at %s, which was not carried out; before it: %s", clean.Visible(stopped.Place.String()), text)
 	}
 	if files[0] != "-" {
 		l.Say("  try: %s", l.again(files, l.options, stopped.Place))

@@ -26,6 +26,7 @@ import (
 // queryOptions are the flags of query.
 type queryOptions struct {
 	file, out string
+	base64    bool
 	form
 	rows   int64
 	values statement.Values
@@ -45,12 +46,14 @@ func Query() *base.Command {
 		Name:    "query",
 		Args:    "PROFILE [STATEMENT]",
 		Summary: "run statements, and write what they give",
-		Long: `Tests the profile first, and runs the statements on the connection that the test proved: those of the
-argument, of -file, or of standard input. Each is sent alone and commits alone; the first that
-fails stops. {NAME} in a statement is a value where -let NAME=VALUE gives one: it is sent beside the
-statement and never becomes a part of it; {identifier NAME} is a name, in the server's quotes. A
-statement that drops, truncates, or changes rows without a condition is asked for where the
-profile's guard says so.`,
+		Long: `Tests the profile first, and runs the statements on the connection that the
+test proved: those of the argument, of -file, or of standard input. Each is sent
+alone and commits alone; the first that fails stops.
+
+{NAME} in a statement is a value where -let NAME=VALUE gives one: it is sent
+beside the statement and never becomes a part of it; {identifier NAME} is a name,
+in the server's quotes. Where the profile has a guard, a statement that drops,
+truncates, or changes rows without a condition is asked for.`,
 		Examples: []string{
 			"gharbor query sightings 'select place, count(*) from sighting group by 1'",
 			"gharbor query sightings -let bird=dunlin 'select * from sighting where species = {bird}'",
@@ -68,6 +71,7 @@ func (o *queryOptions) flags(fs *base.FlagSet) {
 	fs.StringVar(&o.file, "file", "", "run the statements of a file")
 	fs.StringVar(&o.out, "out", "", "write into a file, which is there whole or not at all")
 	o.form.flags(fs)
+	fs.Func("bytes", "how bytes are written: hex (default) or base64", o.setBytes)
 	fs.Int64Var(&o.rows, "rows", 0, "at most so many rows of each result; 0 for all")
 	fs.Func("let", "a value for {NAME}: NAME=VALUE, or NAME to be asked for it without showing", o.let)
 	fs.Func("let-file", "the value of {NAME} is in a file: NAME=FILE", o.letFile)
@@ -77,6 +81,15 @@ func (o *queryOptions) flags(fs *base.FlagSet) {
 	fs.BoolVar(&o.atomic, "atomic", false, "all statements are one transaction")
 	fs.BoolVar(&o.keepGoing, "keep-going", false, "go on after a statement that failed")
 	fs.DurationVar(&o.ofStatement, "statement-timeout", 0, "for each statement; it is cancelled at the server then")
+}
+
+// setBytes takes how bytes are written.
+func (o *queryOptions) setBytes(word string) error {
+	if word != "hex" && word != "base64" {
+		return errors.New("expected hex or base64")
+	}
+	o.base64 = word == "base64"
+	return nil
 }
 
 // let takes a value from the command line.
@@ -179,6 +192,7 @@ func (c *call) carryOut(
 	}
 	layout := c.layout(o.form, o.out == "")
 	layout.Several = s.statements > 1
+	layout.Base64 = o.base64
 	writer, err := results.NewWriter(out, layout)
 	if err != nil {
 		return err
