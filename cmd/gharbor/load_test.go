@@ -41,7 +41,7 @@ func TestLoad(t *testing.T) {
 	})
 	all := filepath.Join(folder, "all.sql")
 	r := p.OK("load", "sightings", all, "-dry-run")
-	r.Has("drops    table loading.hide   "+all+":4:1", "makes    table loading.hide   "+folder+"/parts/the tables.sql:1:1", "fills    table loading.hide", ", 2 statements", "5 statements; nothing was sent")
+	r.Has("drops    table loading.hide  "+all+":4:1", "makes    table loading.hide  "+folder+"/parts/the tables.sql:1:1", "fills    table loading.hide", ", 2 statements", "5 statements; nothing was sent")
 	p.OK("load", "sightings", all).Has("for the spit", "loaded: 5 statements, 3 rows; made 1 table, 1 index; ")
 	p.Run("load", "sightings", all).Want(2).Has(all+":4:1: drops the table loading.hide, which is there", "-yes does it. Nothing was sent")
 	rows := func() string {

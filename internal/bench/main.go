@@ -70,6 +70,9 @@ func run() error {
 	if len(os.Args) > 1 && os.Args[1] == "mariadb" {
 		return b.mariadb()
 	}
+	if len(os.Args) > 1 && os.Args[1] == "statements" {
+		return b.statements()
+	}
 	if err := b.start(); err != nil {
 		return err
 	}
@@ -82,7 +85,7 @@ func run() error {
 	if err := b.aliases(); err != nil {
 		return err
 	}
-	for _, part := range []func() error{b.tunnels, b.mariadb, b.many, b.list, b.containers} {
+	for _, part := range []func() error{b.tunnels, b.mariadb, b.many, b.list, b.containers, b.statements} {
 		if err := part(); err != nil {
 			return err
 		}
