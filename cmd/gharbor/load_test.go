@@ -35,17 +35,17 @@ func TestLoad(t *testing.T) {
 	p, server := onReal(t)
 	server.SQL(t, "sightings", "CREATE SCHEMA loading AUTHORIZATION warden")
 	folder := scripts(t, p, map[string]string{
-		"all.sql":              "\\set ON_ERROR_STOP on\n\\set place 'the spit'\n\\echo for :place\ndrop table if exists loading.hide cascade;\n\\i 'parts/the tables.sql'\n\\ir parts/rows.sql\n",
-		"parts/the tables.sql": "create table loading.hide(id int primary key, name text);\ncreate index on loading.hide(name);\n",
-		"parts/rows.sql":       "copy loading.hide from stdin;\n1\tdunlin\\ttab\n2\t\\N\n\\.\ninsert into loading.hide values (3, :'place');\n",
+		"all.sql":              "\\set ON_ERROR_STOP on\n\\set place 'the spit'\n\\echo for :place\ndrop table if exists loading.perch cascade;\n\\i 'parts/the tables.sql'\n\\ir parts/rows.sql\n",
+		"parts/the tables.sql": "create table loading.perch(id int primary key, name text);\ncreate index on loading.perch(name);\n",
+		"parts/rows.sql":       "copy loading.perch from stdin;\n1\tdunlin\\ttab\n2\t\\N\n\\.\ninsert into loading.perch values (3, :'place');\n",
 	})
 	all := filepath.Join(folder, "all.sql")
 	r := p.OK("load", "sightings", all, "-dry-run")
-	r.Has("drops    table loading.hide  "+all+":4:1", "makes    table loading.hide  "+folder+"/parts/the tables.sql:1:1", "fills    table loading.hide", ", 2 statements", "5 statements; nothing was sent")
+	r.Has("drops    table loading.perch  "+all+":4:1", "makes    table loading.perch  "+folder+"/parts/the tables.sql:1:1", "fills    table loading.perch", ", 2 statements", "5 statements; nothing was sent")
 	p.OK("load", "sightings", all).Has("for the spit", "loaded: 5 statements, 3 rows; made 1 table, 1 index; ")
-	p.Run("load", "sightings", all).Want(2).Has(all+":4:1: drops the table loading.hide, which is there", "-yes does it. Nothing was sent")
+	p.Run("load", "sightings", all).Want(2).Has(all+":4:1: drops the table loading.perch, which is there", "-yes does it. Nothing was sent")
 	rows := func() string {
-		return p.OK("query", "sightings", "-format", "csv", "select * from loading.hide order by id").Stdout
+		return p.OK("query", "sightings", "-format", "csv", "select * from loading.perch order by id").Stdout
 	}
 	const want = "id,name\r\n1,dunlin\ttab\r\n2,\r\n3,the spit\r\n"
 	if got := rows(); got != want {
@@ -58,13 +58,13 @@ func TestLoad(t *testing.T) {
 	if got := rows(); got != want {
 		t.Errorf("%q", got)
 	}
-	p.Feed("insert into loading.hide values (4, 'from a pipe')", "load", "sightings", "-", "-yes").Want(0).Has("1 statement, 1 row")
+	p.Feed("insert into loading.perch values (4, 'from a pipe')", "load", "sightings", "-", "-yes").Want(0).Has("1 statement, 1 row")
 	var packed bytes.Buffer
 	w := gzip.NewWriter(&packed)
-	fmt.Fprint(w, "delete from loading.hide where id = 4; truncate loading.hide")
+	fmt.Fprint(w, "delete from loading.perch where id = 4; truncate loading.perch")
 	w.Close()
 	p.Write(filepath.Join(folder, "packed.sql.gz"), packed.String())
-	p.Run("load", "sightings", filepath.Join(folder, "packed.sql.gz")).Want(2).Has("empties the table loading.hide, which is there")
+	p.Run("load", "sightings", filepath.Join(folder, "packed.sql.gz")).Want(2).Has("empties the table loading.perch, which is there")
 	p.OK("load", "sightings", filepath.Join(folder, "packed.sql.gz"), "-yes")
 	p.OK("load", "sightings", all, filepath.Join(folder, "parts/rows.sql"), "-dry-run").Has("7 statements", ", 4 statements")
 }
