@@ -59,7 +59,6 @@ func (l *Loader) Run(ctx context.Context, r *Reader, first, last bool) error {
 		if err := l.Job.Start(ctx); err != nil {
 			return err
 		}
-		l.begun = l.From == Place{}
 	}
 	for {
 		item, err := r.Next()
@@ -77,7 +76,7 @@ func (l *Loader) Run(ctx context.Context, r *Reader, first, last bool) error {
 			l.Job.Abandon()
 			return err
 		}
-		l.begun = l.begun || item.File == l.From.File && item.Line >= l.From.Line
+		l.begun = l.begun || l.From.reached(item.Place)
 		if err := l.item(ctx, item); err != nil && !l.Job.GoesOn(err) {
 			l.Job.Abandon()
 			lost := errors.As(err, new(*engine.LostError))

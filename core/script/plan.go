@@ -17,8 +17,18 @@ type Plan struct {
 	Databases  []Item    // that it connects to
 	Commits    *Place    // the first statement that ends a transaction; nil for none
 
+	// From is where sending begins: what only stands before it is not planned. The zero Place is the start.
+	From  Place
+	begun bool
+
 	seen map[effectKey]int
 	made map[thing]bool
+}
+
+// begins tells whether an item is sent, or only read.
+func (p *Plan) begins(item *Item) bool {
+	p.begun = p.begun || p.From.reached(item.Place)
+	return p.begun
 }
 
 // Planned is a deed to a thing, with its first place.
@@ -51,27 +61,30 @@ type effectKey struct {
 // maxRisks bounds the risks that are listed.
 const maxRisks = 1000
 
-// Scan reads a script to its end. Its error is an *Error where the script can't be carried out.
-func Scan(r *Reader, by *engine.Statements) (*Plan, error) {
-	plan := &Plan{seen: make(map[effectKey]int), made: make(map[thing]bool)}
+// Scan reads a script to its end, which may be the next of several. Its error is an *Error where the script can't be
+// carried out.
+func (p *Plan) Scan(r *Reader, by *engine.Statements) error {
+	if p.seen == nil {
+		p.seen, p.made = make(map[effectKey]int), make(map[thing]bool)
+	}
 	for {
 		item, err := r.Next()
 		if errors.Is(err, io.EOF) {
-			plan.Bytes = r.Bytes()
-			return plan, nil
+			p.Bytes += r.Bytes()
+			return nil
 		}
 		if err != nil {
-			return nil, err
+			return err
 		}
-		switch {
+		switch begun := p.begins(item); {
 		case item.Database != "":
-			plan.Databases = append(plan.Databases, Item{Place: item.Place, Database: item.Database})
-		case item.Piece != nil:
-			plan.add(item, by)
+			p.Databases = append(p.Databases, Item{Place: item.Place, Database: item.Database})
+		case item.Piece != nil && begun:
+			p.add(item, by)
 		}
 		if item.Data != nil {
 			if _, err := io.Copy(io.Discard, item.Data); err != nil {
-				return nil, &Error{item.Place, "its data cannot be read: " + err.Error(), err}
+				return &Error{item.Place, "its data cannot be read: " + err.Error(), err}
 			}
 		}
 	}
@@ -125,32 +138,4 @@ func (p *Plan) Destroys() (all []Planned) {
 		}
 	}
 	return all
-}
-
-// Join adds what another script does after this one.
-func (p *Plan) Join(next *Plan) {
-	if p.seen == nil {
-		*p = *next
-		return
-	}
-	p.Statements += next.Statements
-	p.Bytes += next.Bytes
-	p.Risks = append(p.Risks, next.Risks...)
-	p.Databases = append(p.Databases, next.Databases...)
-	if p.Commits == nil {
-		p.Commits = next.Commits
-	}
-	for _, e := range next.Effects {
-		what := thing{e.Kind, e.Name}
-		if i, again := p.seen[effectKey{e.Deed, what}]; again {
-			p.Effects[i].Times += e.Times
-			continue
-		}
-		e.Own = e.Own || p.made[what]
-		p.seen[effectKey{e.Deed, what}] = len(p.Effects)
-		p.Effects = append(p.Effects, e)
-		if e.Deed == statement.Makes {
-			p.made[what] = true
-		}
-	}
 }

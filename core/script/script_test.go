@@ -169,7 +169,8 @@ func TestPacked(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	plan, err := Scan(r, by("mysql"))
+	plan := &Plan{}
+	err = plan.Scan(r, by("mysql"))
 	r.Close()
 	if err != nil || plan.Statements != 100000 || plan.Bytes != int64(packed.Len()) {
 		t.Errorf("%v %+v, %d bytes", err, plan, packed.Len())
@@ -187,19 +188,18 @@ func TestPlan(t *testing.T) {
 			"truncate a;\ndrop table c;\ndelete from d;\ndo $$ $$;\ncommit;\n\\c other\ngrant select on a to b;\n",
 		"b.sql": "drop view a;\ndrop table a;\ncreate table e(x int);\ndrop table e;",
 	})
-	scan := func(name string) *Plan {
+	plan := &Plan{}
+	scan := func(name string) {
 		r, err := Open(filepath.Join(folder, name), Options{By: by("postgresql")})
 		if err != nil {
 			t.Fatal(err)
 		}
 		defer r.Close()
-		plan, err := Scan(r, by("postgresql"))
-		if err != nil {
+		if err := plan.Scan(r, by("postgresql")); err != nil {
 			t.Fatal(err)
 		}
-		return plan
 	}
-	plan := scan("a.sql")
+	scan("a.sql")
 	var got []string
 	for _, e := range plan.Effects {
 		got = append(got, fmt.Sprintf("%s %s %s %d:%d %v", e.Deed, e.Kind, e.Name.Name, e.Line, e.Times, e.Own))
@@ -211,15 +211,18 @@ func TestPlan(t *testing.T) {
 	if len(plan.Risks) != 2 || plan.Risks[0].Line != 11 || plan.Commits == nil || plan.Commits.Line != 12 || len(plan.Databases) != 1 || plan.Statements != 11 {
 		t.Errorf("%+v", plan)
 	}
-	var all Plan
-	all.Join(plan)
-	all.Join(scan("b.sql"))
+	scan("b.sql")
 	got = nil
-	for _, e := range all.Destroys() {
+	for _, e := range plan.Destroys() {
 		got = append(got, fmt.Sprintf("%s %s %s", filepath.Base(e.File), e.Kind, e.Name.Name))
 	}
 	if want := []string{"a.sql table a", "a.sql table c", "a.sql table d", "b.sql view a"}; !slices.Equal(got, want) {
 		t.Errorf("%q", got)
+	}
+	plan = &Plan{From: Place{File: filepath.Join(folder, "a.sql"), Line: 9}}
+	scan("a.sql")
+	if got := plan.Destroys(); len(got) != 2 || got[0].Name.Name != "c" || plan.Statements != 5 {
+		t.Errorf("from line 9: %v, %d statements", got, plan.Statements)
 	}
 }
 

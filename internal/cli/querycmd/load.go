@@ -204,10 +204,12 @@ func (c *call) again(files []string, o loadOptions, from script.Place) string {
 	}
 	flag("written", o.form)
 	flag("database", o.database)
+	flag("statement-timeout", o.ofStatement.String())
+	flag("timeout", o.timeout.String())
 	for _, one := range o.over {
 		words = append(words, "-override "+clean.Shell(string(one.Field.Name)+"="+one.Value.Text()))
 	}
-	for _, name := range []string{"keep-going", "outside", "ignore-expectations"} {
+	for _, name := range []string{"keep-going", "outside", "ignore-expectations", "yes"} {
 		if c.Set[name] {
 			words = append(words, "-"+name)
 		}

@@ -56,7 +56,7 @@ func (c *call) loadScripts(ctx context.Context, p *resolve.Profile, o loadOption
 
 // scan reads scripts, and says what can't be carried out before anything is sent.
 func (c *call) scan(files []string, by *engine.Statements, o loadOptions) (*script.Plan, error) {
-	whole := &script.Plan{}
+	whole := &script.Plan{From: o.from}
 	folder, err := c.WorkDir()
 	if err != nil {
 		return nil, err
@@ -66,14 +66,15 @@ func (c *call) scan(files []string, by *engine.Statements, o loadOptions) (*scri
 		if err != nil {
 			return nil, base.Failure(base.ExitFile, errors.New(clean.Visible(err.Error())))
 		}
-		plan, err := script.Scan(r, by)
+		err = whole.Scan(r, by)
 		r.Close()
 		if err != nil {
 			return nil, base.Failure(base.ExitFile, errors.New(clean.Visible(err.Error())))
 		}
-		whole.Join(plan)
 	}
 	switch {
+	case whole.Statements == 0 && o.fromText != "":
+		return nil, base.Usage("-from: no statement stands at %s, or behind it", clean.Visible(o.fromText))
 	case whole.Statements == 0:
 		return nil, base.Usage("%s: no statement, only blanks or comments", clean.Visible(files[0]))
 	case o.atomic && whole.Commits != nil:
