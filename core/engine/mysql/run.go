@@ -12,41 +12,16 @@ import (
 	"gentleharbor/core/finding"
 )
 
-// cancelWait is how long a server may take to end a statement that was cancelled.
-const cancelWait = 5 * time.Second
-
 // maxWarnings bounds the warnings of one statement: servers keep some 64.
 const maxWarnings = 100
 
 // Run runs a statement, without values by COM_QUERY, and with values as a prepared one, whose values are sent
 // beside it (MySQL documentation, "Command Phase").
 func (c *conversation) Run(ctx context.Context, s engine.Statement, to engine.Results) error {
-	if err := ctx.Err(); err != nil {
-		return err
-	}
 	if c.wire == nil {
 		c.wire = newWire(c.replay.Conn)
 	}
-	cancelled := make(chan error, 1)
-	stop := context.AfterFunc(ctx, func() {
-		err := c.cancel()
-		if err == nil {
-			c.raw.SetReadDeadline(time.Now().Add(cancelWait))
-		} else {
-			c.raw.SetReadDeadline(time.Now()) // nothing will come
-		}
-		cancelled <- err
-	})
-	err := c.run(s, to)
-	if !stop() {
-		cancelErr := <-cancelled
-		c.raw.SetReadDeadline(time.Time{})
-		if cancelErr != nil {
-			cancelErr = fmt.Errorf("%w: %w", engine.ErrNotCancelled, cancelErr)
-		}
-		return errors.Join(context.Cause(ctx), cancelErr, err)
-	}
-	return err
+	return engine.Cancellable(ctx, c.raw, c.cancel, func() error { return c.run(s, to) })
 }
 
 // run is Run without its end.
@@ -104,7 +79,7 @@ func (a *answering) packet() ([]byte, error) {
 		return nil, &engine.LostError{Err: err}
 	}
 	if a.took == 0 {
-		a.took = a.atServer(a.sent)
+		a.took = a.facts.AtServer(a.sent)
 	}
 	if p[0] == isErr {
 		return nil, readError(p)
@@ -283,15 +258,6 @@ func (g *gathered) Row(values [][]byte) error {
 	return nil
 }
 
-// atServer is the time since a statement was sent, without that of the way.
-func (c *conversation) atServer(sent time.Time) time.Duration {
-	took := time.Since(sent)
-	if way := c.facts.RoundTrip; way != nil {
-		took -= time.Duration(*way * float64(time.Millisecond))
-	}
-	return max(took, time.Microsecond)
-}
-
 // InTransaction tells whether a transaction is open.
 func (c *conversation) InTransaction() bool { return c.status&statusInTransaction != 0 }
 
@@ -303,7 +269,7 @@ func (c *conversation) cancel() error {
 	if c.to.Redial == nil {
 		return errors.New("there may be no second connection")
 	}
-	ctx, stop := context.WithTimeout(context.Background(), cancelWait)
+	ctx, stop := context.WithTimeout(context.Background(), engine.CancelWait)
 	defer stop()
 	conn, err := c.to.Redial(ctx)
 	if err != nil {

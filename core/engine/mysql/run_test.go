@@ -3,7 +3,6 @@ package mysql
 import (
 	"context"
 	"errors"
-	"fmt"
 	"net"
 	"strings"
 	"testing"
@@ -11,6 +10,7 @@ import (
 
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
+	stages "gentleharbor/internal/testkit/talk"
 	"gentleharbor/standin/mysql"
 )
 
@@ -85,35 +85,6 @@ func answered() mysql.Config {
 	return c
 }
 
-// told writes down what a Results is told.
-type told struct {
-	strings.Builder
-	fails error // of each row
-	rows  int
-}
-
-func (r *told) Begin(columns []engine.Column) error {
-	for _, c := range columns {
-		fmt.Fprintf(r, "[%s %s]", c.Name, c.Type)
-	}
-	return nil
-}
-
-func (r *told) Row(values [][]byte) error {
-	for _, v := range values {
-		fmt.Fprintf(r, " %s%s", v, map[bool]string{true: "NULL"}[v == nil])
-	}
-	r.rows++
-	return r.fails
-}
-
-func (r *told) End(d engine.Done) error {
-	fmt.Fprintf(r, " (%d %d %d)", d.Rows, d.Changed, d.Warnings)
-	return nil
-}
-
-func (r *told) Notice(n engine.Notice) { fmt.Fprintf(r, "<%s %s %s>", n.Severity, n.Code, n.Message) }
-
 // opened is a session for statements.
 func opened(t *testing.T, change func(*engine.Target)) engine.Runner {
 	t.Helper()
@@ -136,19 +107,19 @@ func TestRun(t *testing.T) {
 		open   bool
 		ends   string
 	}{
-		{"rows", nil, `[n int][b blob] 7 NULL -8 \x00ff (2 -1 0)`, false, ""},
-		{"two", nil, "[w varchar] a (1 -1 0)[w varchar] (0 -1 0)", false, ""},
-		{"change", nil, " (0 12 0)", true, ""},
-		{"warns", nil, " (0 0 1)<NOTE 1051 Unknown table>", false, ""},
-		{"long", nil, "[w varchar] " + strings.Repeat("tide", 100_000) + " (1 -1 0)", false, ""},
-		{"values", []*string{&dunlin, &empty}, "[a varchar][b varchar] " + dunlin + "  (1 -1 0)", false, ""},
+		{"rows", nil, `[n int][b blob] 7 NULL -8 \x00ff (2 -1)`, false, ""},
+		{"two", nil, "[w varchar] a (1 -1)[w varchar] (0 -1)", false, ""},
+		{"change", nil, " (0 12)", true, ""},
+		{"warns", nil, " (0 0 1 warned)<NOTE 1051 Unknown table>", false, ""},
+		{"long", nil, "[w varchar] " + strings.Repeat("tide", 100_000) + " (1 -1)", false, ""},
+		{"values", []*string{&dunlin, &empty}, "[a varchar][b varchar] " + dunlin + "  (1 -1)", false, ""},
 		{"one value", []*string{&dunlin}, "", false, "the server sees 2 parameters in it, and there are 1 values"},
 		{"refused", []*string{&dunlin}, "", false, "Unknown column"},
 		{"bad", nil, "", false, "Unknown column 'sightings.nope' in 'SELECT' (1054, SQLSTATE 42S22)"},
-		{"rows", nil, `[n int][b blob] 7 NULL -8 \x00ff (2 -1 0)`, false, ""},
+		{"rows", nil, `[n int][b blob] 7 NULL -8 \x00ff (2 -1)`, false, ""},
 		{"broken", nil, "", false, "the connection was lost"},
 	} {
-		to := &told{}
+		to := &stages.Told{}
 		err := r.Run(t.Context(), engine.Statement{Text: c.text, Arguments: c.values}, to)
 		if (err == nil) != (c.ends == "") || err != nil && !strings.Contains(err.Error(), c.ends) {
 			t.Errorf("%s ends with %v", c.text, err)
@@ -166,7 +137,7 @@ func TestRun(t *testing.T) {
 // TestRunSendsNoFile: a server that asks for a file in the middle of a statement gets none.
 func TestRunSendsNoFile(t *testing.T) {
 	t.Parallel()
-	if err := opened(t, nil).Run(t.Context(), engine.Statement{Text: "file"}, &told{}); err != errFileRefused {
+	if err := opened(t, nil).Run(t.Context(), engine.Statement{Text: "file"}, &stages.Told{}); err != errFileRefused {
 		t.Errorf("%v", err)
 	}
 }
@@ -177,20 +148,20 @@ func TestRunIsCancelled(t *testing.T) {
 	r := opened(t, nil)
 	ctx, stop := context.WithTimeoutCause(t.Context(), 50*time.Millisecond, errors.New("the tide turned"))
 	defer stop()
-	err := r.Run(ctx, engine.Statement{Text: "slow"}, &told{})
+	err := r.Run(ctx, engine.Statement{Text: "slow"}, &stages.Told{})
 	if err == nil || !strings.Contains(err.Error(), "the tide turned") || errors.Is(err, engine.ErrNotCancelled) {
 		t.Errorf("%v", err)
 	}
-	if err := r.Run(t.Context(), engine.Statement{Text: "rows"}, &told{}); err != nil {
+	if err := r.Run(t.Context(), engine.Statement{Text: "rows"}, &stages.Told{}); err != nil {
 		t.Errorf("after a cancel: %v", err)
 	}
-	if err := r.Run(ctx, engine.Statement{Text: "rows"}, &told{}); err == nil {
+	if err := r.Run(ctx, engine.Statement{Text: "rows"}, &stages.Told{}); err == nil {
 		t.Error("a statement is sent after its time")
 	}
 	full := errors.New("the disk is full")
-	to := &told{fails: full}
-	if err := r.Run(t.Context(), engine.Statement{Text: "slow"}, to); err == nil || to.rows != 1 {
-		t.Errorf("%v after %d rows", err, to.rows)
+	to := &stages.Told{Fails: full}
+	if err := r.Run(t.Context(), engine.Statement{Text: "slow"}, to); err == nil || to.Rows != 1 {
+		t.Errorf("%v after %d rows", err, to.Rows)
 	}
 }
 
@@ -211,7 +182,7 @@ func TestRunCannotCancel(t *testing.T) {
 	} {
 		r := opened(t, change)
 		ctx, stop := context.WithTimeout(t.Context(), 20*time.Millisecond)
-		if err := r.Run(ctx, engine.Statement{Text: "slow"}, &told{}); !errors.Is(err, engine.ErrNotCancelled) {
+		if err := r.Run(ctx, engine.Statement{Text: "slow"}, &stages.Told{}); !errors.Is(err, engine.ErrNotCancelled) {
 			t.Errorf("%s: %v", name, err)
 		}
 		stop()

@@ -18,28 +18,13 @@ import (
 	"gentleharbor/core/engine"
 )
 
-// cancelWait is how long a server may take to end a statement that was cancelled.
-const cancelWait = 5 * time.Second
-
 // Run runs a statement through the driver, which breaks it off at the server when ctx ends.
 func (c *conversation) Run(ctx context.Context, s engine.Statement, to engine.Results) error {
-	if err := ctx.Err(); err != nil {
-		return err
-	}
 	c.raw.SetDeadline(time.Time{})
-	late := make(chan struct{})
-	stop := context.AfterFunc(ctx, func() {
-		defer close(late)
-		c.raw.SetReadDeadline(time.Now().Add(cancelWait))
-	})
 	start := time.Now()
-	err := c.session.guarded(func() error { return c.run(ctx, s, to, start) })
-	if !stop() {
-		<-late
-		c.raw.SetReadDeadline(time.Time{})
-		return errors.Join(context.Cause(ctx), c.refusedStatement(err))
-	}
-	return c.refusedStatement(err)
+	return engine.Cancellable(ctx, c.raw, nil, func() error {
+		return c.refusedStatement(c.session.guarded(func() error { return c.run(ctx, s, to, start) }))
+	})
 }
 
 // run is Run without its end. A transaction is the driver's: the server has no statement that begins one.
@@ -68,7 +53,7 @@ func (c *conversation) run(ctx context.Context, s engine.Statement, to engine.Re
 	}
 	if !asks(s.Text) {
 		result, err := c.session.db.ExecContext(ctx, s.Text, values)
-		c.took = c.atServer(start)
+		c.took = c.facts.AtServer(start)
 		if err != nil {
 			return err
 		}
@@ -79,7 +64,7 @@ func (c *conversation) run(ctx context.Context, s engine.Statement, to engine.Re
 		return to.End(engine.Done{Changed: changed})
 	}
 	rows, err := c.session.db.QueryContext(ctx, s.Text, values)
-	c.took = c.atServer(start)
+	c.took = c.facts.AtServer(start)
 	if err != nil {
 		return err
 	}
@@ -220,12 +205,3 @@ func (c *conversation) InTransaction() bool { return c.transaction != nil }
 
 // Took is the time of the last statement at the server.
 func (c *conversation) Took() time.Duration { return c.took }
-
-// atServer is the time since a statement was sent, without that of the way.
-func (c *conversation) atServer(start time.Time) time.Duration {
-	took := time.Since(start)
-	if way := c.facts.RoundTrip; way != nil {
-		took -= time.Duration(*way * float64(time.Millisecond))
-	}
-	return max(took, time.Microsecond)
-}

@@ -3,42 +3,14 @@ package oracle
 import (
 	"context"
 	"errors"
-	"fmt"
 	"strings"
 	"testing"
 	"time"
 
 	"gentleharbor/core/engine"
+	stages "gentleharbor/internal/testkit/talk"
 	"gentleharbor/standin/oracle"
 )
-
-// kept keeps what a statement gives, as text.
-type kept struct{ text strings.Builder }
-
-func (k *kept) Begin(columns []engine.Column) error {
-	for _, c := range columns {
-		fmt.Fprintf(&k.text, "[%s %v]", c.Name, c.Number)
-	}
-	return nil
-}
-
-func (k *kept) Row(values [][]byte) error {
-	for _, v := range values {
-		if v == nil {
-			k.text.WriteString("-,")
-		} else {
-			fmt.Fprintf(&k.text, "%s,", v)
-		}
-	}
-	return nil
-}
-
-func (k *kept) End(d engine.Done) error {
-	fmt.Fprintf(&k.text, "%d/%d.", d.Rows, d.Changed)
-	return nil
-}
-
-func (k *kept) Notice(engine.Notice) {}
 
 // answers are those of the stand-in.
 func answers(q oracle.Question) *oracle.Answer {
@@ -88,22 +60,22 @@ func TestRun(t *testing.T) {
 		values []*string
 		want   string
 	}{
-		{"select * from birds", nil, "[SPECIES false][NOTE false]dunlin,x,knot,-,2/-1."},
-		{"/* a */ -- b\n (select * from birds)", nil, "[SPECIES false][NOTE false]dunlin,x,knot,-,2/-1."},
-		{"select values(:1, :2) from dual", texts("x'; drop table a --", "ü"), "[A false]x'; drop table a --|ü,1/-1."},
-		{"update a set b = 1", nil, "0/3."}, {"begin null; end;", nil, "0/-1."}, {"create table a(b number)", nil, "0/-1."},
+		{"select * from birds", nil, "[SPECIES NCHAR][NOTE NCHAR] dunlin x knot NULL (2 -1)"},
+		{"/* a */ -- b\n (select * from birds)", nil, "[SPECIES NCHAR][NOTE NCHAR] dunlin x knot NULL (2 -1)"},
+		{"select values(:1, :2) from dual", texts("x'; drop table a --", "ü"), "[A NCHAR] x'; drop table a --|ü (1 -1)"},
+		{"update a set b = 1", nil, " (0 3)"}, {"begin null; end;", nil, " (0 -1)"}, {"create table a(b number)", nil, " (0 -1)"},
 	} {
-		to := &kept{}
-		if err := r.Run(t.Context(), engine.Statement{Text: c.text, Arguments: c.values}, to); err != nil || to.text.String() != c.want {
-			t.Errorf("%s: %v %q, not %q", c.text, err, to.text.String(), c.want)
+		to := &stages.Told{}
+		if err := r.Run(t.Context(), engine.Statement{Text: c.text, Arguments: c.values}, to); err != nil || to.String() != c.want {
+			t.Errorf("%s: %v %q, not %q", c.text, err, to.String(), c.want)
 		}
 	}
 	var said *engine.StatementError
-	err := r.Run(t.Context(), engine.Statement{Text: "select * from nowhere"}, &kept{})
+	err := r.Run(t.Context(), engine.Statement{Text: "select * from nowhere"}, &stages.Told{})
 	if !errors.As(err, &said) || said.Code != "ORA-00942" || said.Message != "table or view does not exist" || said.Fatal {
 		t.Errorf("%#v", err)
 	}
-	if err := r.Run(t.Context(), engine.Statement{Text: "update killed set a = 1"}, &kept{}); !errors.As(err, &said) || !said.Fatal {
+	if err := r.Run(t.Context(), engine.Statement{Text: "update killed set a = 1"}, &stages.Told{}); !errors.As(err, &said) || !said.Fatal {
 		t.Errorf("%#v", err)
 	}
 }
@@ -114,7 +86,7 @@ func TestTransaction(t *testing.T) {
 	r := runner(t)
 	for _, end := range []string{"COMMIT", "ROLLBACK"} {
 		for i, text := range []string{"BEGIN", "update a set b = 1", end} {
-			if err := r.Run(t.Context(), engine.Statement{Text: text}, &kept{}); err != nil {
+			if err := r.Run(t.Context(), engine.Statement{Text: text}, &stages.Told{}); err != nil {
 				t.Fatal(err)
 			}
 			if open := i < 2; r.InTransaction() != open {
@@ -131,15 +103,15 @@ func TestCancel(t *testing.T) {
 	ctx, stop := context.WithTimeout(t.Context(), 50*time.Millisecond)
 	defer stop()
 	start := time.Now()
-	err := r.Run(ctx, engine.Statement{Text: "select slow from dual"}, &kept{})
+	err := r.Run(ctx, engine.Statement{Text: "select slow from dual"}, &stages.Told{})
 	if !errors.Is(err, context.DeadlineExceeded) || time.Since(start) > 4*time.Second {
 		t.Errorf("%v after %s", err, time.Since(start))
 	}
-	to := &kept{}
-	if err := r.Run(t.Context(), engine.Statement{Text: "select * from birds"}, to); err != nil || !strings.Contains(to.text.String(), "dunlin") {
-		t.Errorf("after it: %v %q", err, to.text.String())
+	to := &stages.Told{}
+	if err := r.Run(t.Context(), engine.Statement{Text: "select * from birds"}, to); err != nil || !strings.Contains(to.String(), "dunlin") {
+		t.Errorf("after it: %v %q", err, to.String())
 	}
-	if err := r.Run(ctx, engine.Statement{Text: "select * from birds"}, &kept{}); !errors.Is(err, context.DeadlineExceeded) {
+	if err := r.Run(ctx, engine.Statement{Text: "select * from birds"}, &stages.Told{}); !errors.Is(err, context.DeadlineExceeded) {
 		t.Errorf("%v", err)
 	}
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/binary"
 	"errors"
-	"fmt"
 	"io"
 	"regexp"
 	"strconv"
@@ -16,9 +15,6 @@ import (
 	"gentleharbor/core/engine"
 )
 
-// cancelWait is how long a server may take to end a statement that was cancelled.
-const cancelWait = 5 * time.Second
-
 // Run runs a statement, without values by the simple query protocol, and with values by the extended one
 // (PostgreSQL documentation, "Message Flow").
 func (c *conversation) Run(ctx context.Context, s engine.Statement, to engine.Results) error {
@@ -29,7 +25,7 @@ func (c *conversation) Run(ctx context.Context, s engine.Statement, to engine.Re
 func (c *conversation) Take(ctx context.Context, text string, data io.Reader, to engine.Results) error {
 	return c.cancelled(ctx, to, func(start time.Time) error {
 		tag, err := c.pg.CopyFrom(context.Background(), data, text)
-		c.took = c.atServer(start)
+		c.took = c.facts.AtServer(start)
 		if err != nil {
 			return c.refused(err)
 		}
@@ -39,32 +35,9 @@ func (c *conversation) Take(ctx context.Context, text string, data io.Reader, to
 
 // cancelled runs something that is cancelled at the server when ctx ends.
 func (c *conversation) cancelled(ctx context.Context, to engine.Results, run func(start time.Time) error) error {
-	if err := ctx.Err(); err != nil {
-		return err
-	}
 	c.results = to
 	defer func() { c.results = nil }()
-	cancelled := make(chan error, 1)
-	stop := context.AfterFunc(ctx, func() {
-		err := c.cancel()
-		if err == nil {
-			c.raw.SetReadDeadline(time.Now().Add(cancelWait))
-		} else {
-			c.raw.SetReadDeadline(time.Now()) // nothing will come
-		}
-		cancelled <- err
-	})
-	start := time.Now()
-	err := run(start)
-	if !stop() {
-		cancelErr := <-cancelled
-		c.raw.SetReadDeadline(time.Time{})
-		if cancelErr != nil {
-			cancelErr = fmt.Errorf("%w: %w", engine.ErrNotCancelled, cancelErr)
-		}
-		return errors.Join(context.Cause(ctx), cancelErr, err)
-	}
-	return err
+	return engine.Cancellable(ctx, c.raw, c.cancel, func() error { return run(time.Now()) })
 }
 
 // run is Run without its end.
@@ -102,7 +75,7 @@ func (c *conversation) read(reader *pgconn.ResultReader, to engine.Results, star
 	}
 	for reader.NextRow() {
 		if c.took == 0 {
-			c.took = c.atServer(start)
+			c.took = c.facts.AtServer(start)
 		}
 		begin()
 		if failed == nil {
@@ -115,7 +88,7 @@ func (c *conversation) read(reader *pgconn.ResultReader, to engine.Results, star
 	}
 	tag, err := reader.Close()
 	if c.took == 0 {
-		c.took = c.atServer(start)
+		c.took = c.facts.AtServer(start)
 	}
 	if failed != nil {
 		return failed
@@ -134,15 +107,6 @@ func (c *conversation) read(reader *pgconn.ResultReader, to engine.Results, star
 		done.Changed = tag.RowsAffected()
 	}
 	return to.End(done)
-}
-
-// atServer is the time since a statement was sent, without that of the way.
-func (c *conversation) atServer(start time.Time) time.Duration {
-	took := time.Since(start)
-	if way := c.facts.RoundTrip; way != nil {
-		took -= time.Duration(*way * float64(time.Millisecond))
-	}
-	return max(took, time.Microsecond)
 }
 
 // command is a tag without its counts: "INSERT 0 5" is INSERT.
@@ -216,14 +180,14 @@ func (c *conversation) cancel() error {
 	if c.to.Redial == nil {
 		return errors.New("there may be no second connection")
 	}
-	ctx, stop := context.WithTimeout(context.Background(), cancelWait)
+	ctx, stop := context.WithTimeout(context.Background(), engine.CancelWait)
 	defer stop()
 	conn, err := c.to.Redial(ctx)
 	if err != nil {
 		return err
 	}
 	defer conn.Close()
-	conn.SetDeadline(time.Now().Add(cancelWait))
+	conn.SetDeadline(time.Now().Add(engine.CancelWait))
 	if c.facts.TLS != "none" {
 		answer := make([]byte, 1)
 		if _, err := conn.Write(sslRequest()); err != nil {

@@ -3,7 +3,6 @@ package postgresql
 import (
 	"context"
 	"errors"
-	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -76,35 +75,6 @@ func answered(cancelled chan []byte) postgresql.Config {
 	return c
 }
 
-// told writes down what a Results is told.
-type told struct {
-	strings.Builder
-	fails error // of each row
-	rows  int
-}
-
-func (r *told) Begin(columns []engine.Column) error {
-	for _, c := range columns {
-		fmt.Fprintf(r, "[%s %s]", c.Name, c.Type)
-	}
-	return nil
-}
-
-func (r *told) Row(values [][]byte) error {
-	for _, v := range values {
-		fmt.Fprintf(r, " %s%s", v, map[bool]string{true: "NULL"}[v == nil])
-	}
-	r.rows++
-	return r.fails
-}
-
-func (r *told) End(d engine.Done) error {
-	fmt.Fprintf(r, " (%s %d %d)", d.Command, d.Rows, d.Changed)
-	return nil
-}
-
-func (r *told) Notice(n engine.Notice) { fmt.Fprintf(r, "<%s %s>", n.Severity, n.Message) }
-
 // opened is a session for statements.
 func opened(t *testing.T, c postgresql.Config, change func(*engine.Target)) engine.Runner {
 	t.Helper()
@@ -132,7 +102,7 @@ func TestRun(t *testing.T) {
 		open   bool
 		ends   string
 	}{
-		{"rows", nil, "<NOTICE low tide>[n integer][w text] 7 NULL 7 NULL (SELECT 2 -1)", false, ""},
+		{"rows", nil, "<NOTICE 00000 low tide>[n integer][w text] 7 NULL 7 NULL (SELECT 2 -1)", false, ""},
 		{"two", nil, "[n integer][w text] (SELECT 0 -1)[n integer][w text] (SELECT 0 -1)", false, ""},
 		{"values", []*string{&dunlin, nil}, "[n integer][w text] dunlin NULL (SELECT 1 -1)", false, ""},
 		{"insert", nil, " (INSERT 0 12)", true, ""},
@@ -141,7 +111,7 @@ func TestRun(t *testing.T) {
 		{"ends", nil, "", true, "the tide is out (SQLSTATE 57P01)"},
 		{"rows", nil, "", true, "the connection was lost"},
 	} {
-		to := &told{}
+		to := &talk.Told{}
 		err := r.Run(t.Context(), engine.Statement{Text: c.text, Arguments: c.values}, to)
 		if (err == nil) != (c.ends == "") || err != nil && !strings.Contains(err.Error(), c.ends) {
 			t.Errorf("%s ends with %v", c.text, err)
@@ -174,27 +144,27 @@ func TestRunIsCancelled(t *testing.T) {
 		}
 		r := opened(t, config, func(to *engine.Target) { to.TLS = talk.Plan(t, tlsrule.Settings{Rule: rule}) })
 		ctx, stop := context.WithTimeoutCause(t.Context(), 50*time.Millisecond, errors.New("the tide turned"))
-		err := r.Run(ctx, engine.Statement{Text: "slow"}, &told{})
+		err := r.Run(ctx, engine.Statement{Text: "slow"}, &talk.Told{})
 		stop()
 		if err == nil || !strings.Contains(err.Error(), "the tide turned") || errors.Is(err, engine.ErrNotCancelled) {
 			t.Errorf("%s: %v", rule, err)
 		}
-		if err := r.Run(t.Context(), engine.Statement{Text: "rows"}, &told{}); err != nil {
+		if err := r.Run(t.Context(), engine.Statement{Text: "rows"}, &talk.Told{}); err != nil {
 			t.Errorf("%s: after a cancel: %v", rule, err)
 		}
-		if err := r.Run(ctx, engine.Statement{Text: "rows"}, &told{}); err == nil {
+		if err := r.Run(ctx, engine.Statement{Text: "rows"}, &talk.Told{}); err == nil {
 			t.Error("a statement is sent after its time")
 		}
 		full := errors.New("the disk is full")
-		to := &told{fails: full}
-		if err := r.Run(t.Context(), engine.Statement{Text: "slow"}, to); !errors.Is(err, full) || to.rows != 1 {
-			t.Errorf("%s: %v after %d rows", rule, err, to.rows)
+		to := &talk.Told{Fails: full}
+		if err := r.Run(t.Context(), engine.Statement{Text: "slow"}, to); !errors.Is(err, full) || to.Rows != 1 {
+			t.Errorf("%s: %v after %d rows", rule, err, to.Rows)
 		}
 	}
 	r := opened(t, answered(make(chan []byte, 1)), func(to *engine.Target) { to.Redial = nil })
 	ctx, stop := context.WithTimeout(t.Context(), 20*time.Millisecond)
 	defer stop()
-	if err := r.Run(ctx, engine.Statement{Text: "slow"}, &told{}); !errors.Is(err, engine.ErrNotCancelled) {
+	if err := r.Run(ctx, engine.Statement{Text: "slow"}, &talk.Told{}); !errors.Is(err, engine.ErrNotCancelled) {
 		t.Errorf("without a second connection: %v", err)
 	}
 }

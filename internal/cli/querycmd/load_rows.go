@@ -327,7 +327,8 @@ func (f *filling) stopped(ctx context.Context, files []string, file string, err 
 	case f.bad != nil:
 		f.Say("stopped: %s were taken in", wording.Count(int(f.total), "row", "rows"))
 	case f.total > 0:
-		f.Say("stopped: nothing of this file was taken in; %s of the files before were", wording.Count(int(f.total), "row", "rows"))
+		before := wording.Count(int(f.total), "row", "rows")
+		f.Say("stopped: nothing of this file was taken in; %s of the files before were", before)
 	default:
 		f.Say("stopped: nothing of it was taken in")
 	}

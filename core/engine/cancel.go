@@ -1,0 +1,51 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"time"
+)
+
+// CancelWait is how long a server may take to end a statement that was cancelled.
+const CancelWait = 5 * time.Second
+
+// Cancellable runs something on a connection. When ctx ends, cancel tells the server, whose answer is waited for; where
+// that fails nothing is. cancel is nil where run itself tells the server. Its error is that of ctx then, joined with
+// those of cancel and of run.
+func Cancellable(ctx context.Context, raw net.Conn, cancel func() error, run func() error) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	cancelled := make(chan error, 1)
+	stop := context.AfterFunc(ctx, func() {
+		var err error
+		if cancel != nil {
+			err = cancel()
+		}
+		wait := CancelWait
+		if err != nil { // nothing will come
+			err = fmt.Errorf("%w: %w", ErrNotCancelled, err)
+			wait = 0
+		}
+		raw.SetReadDeadline(time.Now().Add(wait))
+		cancelled <- err
+	})
+	err := run()
+	if stop() {
+		return err
+	}
+	cancelErr := <-cancelled
+	raw.SetReadDeadline(time.Time{})
+	return errors.Join(context.Cause(ctx), cancelErr, err)
+}
+
+// AtServer is the time since a statement was sent, without that of the way.
+func (f *Facts) AtServer(sent time.Time) time.Duration {
+	took := time.Since(sent)
+	if f.RoundTrip != nil {
+		took -= time.Duration(*f.RoundTrip * float64(time.Millisecond))
+	}
+	return max(took, time.Microsecond)
+}
