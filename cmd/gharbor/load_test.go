@@ -270,7 +270,7 @@ func TestLoadRows(t *testing.T) {
 			"bad.csv":   "id,name\n4,ok\nmany,two\n5\n1,again\n6,\"six\"\n",
 			"near.csv":  "id,nmae\n7,x\n",
 			"twice.csv": "id,name,id\n7,x,8\n",
-			"empty.csv": "",
+			"empty.csv": "", "semi.csv": "id;name\n7;x\n",
 		})
 		in := func(name string, args ...string) *testkit.Result {
 			t.Helper()
@@ -297,6 +297,7 @@ func TestLoadRows(t *testing.T) {
 		}
 		in("bad.csv", "-bad-rows", kept).Want(3).Has("is there already")
 		in("near.csv").Want(3).Has(`near.csv:1: `, `has no column "nmae"; did you mean "name"?`)
+		in("semi.csv").Want(3).Has(`are the values separated by ";"?`)
 		in("twice.csv").Want(3).Has("is named twice")
 		in("empty.csv").Want(3).Has("no line with the columns' names")
 		in("good.tsv", "-columns", "id,nmae,data").Want(2).Has("did you mean")
@@ -315,5 +316,30 @@ func TestLoadShowsProgress(t *testing.T) {
 		if !strings.Contains(text, want) {
 			t.Errorf("no %q in %q", want, text)
 		}
+	}
+}
+
+// TestLoadHides: no password of a script is shown, and nothing of a file's name or a server's words steers a terminal.
+func TestLoadHides(t *testing.T) {
+	t.Parallel()
+	p, _ := onReal(t)
+	const password = "curlew-at-the-sluice-9"
+	folder := scripts(t, p, map[string]string{
+		"role.sql":               "select 1;\ncreate role loading_canary login password '" + password + "';\n",
+		"syntax.sql":             "alter user mapping for x options (password '" + password + "');\n",
+		"\x1b]0;title\x07\n.sql": "do $$ begin raise notice E'\\x1b]0;from the server\\x07'; end $$;\nselect nowhere;\n",
+	})
+	for _, args := range [][]string{
+		{"load", "sightings", filepath.Join(folder, "role.sql")}, {"load", "sightings", filepath.Join(folder, "role.sql"), "-dry-run"},
+		{"load", "sightings", filepath.Join(folder, "role.sql"), "-verbose", "-keep-going"}, {"load", "sightings", filepath.Join(folder, "role.sql"), "-atomic"},
+		{"load", "sightings", filepath.Join(folder, "syntax.sql")}, {"query", "sightings", "-file", filepath.Join(folder, "syntax.sql")},
+	} {
+		r := p.Run(args...)
+		testkit.NoSecret(t, strings.Join(args, " "), r.Stdout+r.Stderr, password)
+	}
+	testkit.NoSecretIn(t, p.Home, []string{filepath.Join(folder, "role.sql"), filepath.Join(folder, "syntax.sql")}, password)
+	text := p.OnTerminal("load", "sightings", filepath.Join(folder, "\x1b]0;title\x07\n.sql"), "-yes").Ends(1)
+	if strings.Contains(text, "\x1b]0;") || !strings.Contains(text, "from the server") || !strings.Contains(text, "nowhere") {
+		t.Errorf("%q", text)
 	}
 }

@@ -76,6 +76,7 @@ func TestQueryRefuses(t *testing.T) {
 	}{
 		{"nothing", 2, "no statement", []string{"query", "sightings", ""}},
 		{"a comment", 2, "no statement", []string{"query", "sightings", "/* nothing */"}},
+		{"a line of another client", 2, "gharbor browse sightings", []string{"query", "sightings", `\d refused`}},
 		{"no such profile", 2, "no profile of that name", []string{"query", "sighting", "select 1"}},
 		{"quotes in the second statement", 2, "two.sql:2:8: quotes are not closed", []string{"query", "sightings", "-file", script}},
 		{"both", 2, "give one", []string{"query", "sightings", "-file", script, "select 1"}},

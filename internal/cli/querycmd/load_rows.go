@@ -294,6 +294,11 @@ func (f *filling) column(name string) (bulk.Column, error) {
 		names = append(names, text(row, 2))
 	}
 	what := fmt.Sprintf("%s has no column %s", clean.Visible(f.typedTable()), clean.Quoted(name))
+	for _, sign := range []string{";", "\t", "|"} {
+		if strings.Contains(name, sign) {
+			return bulk.Column{}, fmt.Errorf("%s; are the values separated by %q? CSV has commas, TSV tabs", what, sign)
+		}
+	}
 	if near := nearest.Name(name, names); near != "" {
 		what += "; did you mean " + clean.Quoted(near) + "?"
 	} else {

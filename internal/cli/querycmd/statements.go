@@ -59,7 +59,7 @@ func (c *call) statements(_ context.Context, p *resolve.Profile, o queryOptions)
 	switch {
 	case len(c.Args) == 2:
 		s.text = []byte(c.Args[1])
-	case o.file != "":
+	case o.file != "" && o.file != "-":
 		s.name = clean.Line(o.file, 200)
 		file, err := os.Open(c.path(o.file))
 		if err == nil {
@@ -70,7 +70,7 @@ func (c *call) statements(_ context.Context, p *resolve.Profile, o queryOptions)
 			err = fmt.Errorf("%s cannot be read: %w", s.name, atomicfile.Plain(err))
 			return nil, base.Failure(base.ExitFile, err)
 		}
-	case render.IsTerminal(c.Stdin):
+	case render.IsTerminal(c.Stdin) && o.file == "":
 		return nil, base.Failure(base.ExitUsage, errors.New("which statement? give one, or -file FILE"),
 			"gharbor help query")
 	default:
@@ -124,6 +124,11 @@ func (c *call) look(s *statements, by *engine.Statements, o queryOptions, argume
 			return err
 		case p.Empty():
 			continue
+		case p.Text[0] == '\\' && by.ClientLines != nil && by.ClientLines.Begins(`\`):
+			return base.Failure(base.ExitUsage,
+				fmt.Errorf("%s: a line with a \\ is for another client, and no statement", s.place(p.Line, p.Column)),
+				"gharbor browse "+clean.Shell(c.Args[0])+"   # to look around",
+				"gharbor load "+clean.Shell(c.Args[0])+" FILE   # runs scripts that have such lines")
 		case copies(p.Words):
 			return base.Usage("%s: query runs no COPY FROM STDIN or TO STDOUT", s.place(p.Line, p.Column))
 		case argument && statement.HasSecret(p.Words, by):
