@@ -343,3 +343,44 @@ func TestLoadHides(t *testing.T) {
 		t.Errorf("%q", text)
 	}
 }
+
+// TestTypesComeBack: a row with a value of each type is written and loaded again, and is the same.
+func TestTypesComeBack(t *testing.T) {
+	t.Parallel()
+	pg, _ := onReal(t)
+	maria, _ := onMariaDB(t)
+	for profile, p := range map[string]*testkit.Program{"sightings": pg, "moult": maria} {
+		on, database := "admin", profile
+		var columns, marks []string
+		flags := []string{"query", on, "-database", database}
+		for i, one := range queryTypes[profile] {
+			columns = append(columns, fmt.Sprintf("c%d %s", i, one[0]))
+			mark := fmt.Sprintf("{v%d}", i)
+			if strings.HasPrefix(one[0], "bit(") && profile == "sightings" {
+				mark = "cast(" + mark + " as " + one[0] + ")"
+			}
+			marks = append(marks, mark)
+			path := filepath.Join(p.Home, fmt.Sprint("value", i))
+			p.Write(path, one[1])
+			flags = append(flags, "-let-file", fmt.Sprintf("v%d=%s", i, path))
+		}
+		p.OK("query", on, "-database", database, "create table written ("+strings.Join(columns, ", ")+")")
+		p.OK("query", on, "-database", database, "create table again ("+strings.Join(columns, ", ")+")")
+		p.OK(append(flags, "insert into written values ("+strings.Join(marks, ", ")+")")...)
+		p.OK("query", on, "-database", database, "insert into written (c0) values (null)")
+		for _, format := range []string{"csv", "tsv"} {
+			file := filepath.Join(p.Home, "types."+format)
+			p.OK("query", on, "-database", database, "-format", format, "-out", file, "select * from written")
+			p.OK("query", on, "-database", database, "delete from again")
+			table := "again"
+			if profile == "sightings" {
+				table = "public.again"
+			}
+			p.OK("load", on, "-database", database, file, "-table", table).Has("loaded: 2 rows")
+			want := p.OK("query", on, "-database", database, "-format", "json", "select * from written").Stdout
+			if got := p.OK("query", on, "-database", database, "-format", "json", "select * from again").Stdout; got != want {
+				t.Errorf("%s, %s:\n%s\nnot\n%s", profile, format, got, want)
+			}
+		}
+	}
+}

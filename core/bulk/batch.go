@@ -75,7 +75,7 @@ func (s *Sender) fill(from *Source) (b batch) {
 				continue
 			}
 			before := len(bytes)
-			bytes = appendBytes(bytes, v, c.Bytes && s.By.Bulk == nil)
+			bytes = appendBytes(bytes, v, c.Bytes)
 			lengths = append(lengths, len(bytes)-before)
 		}
 	}

@@ -35,6 +35,9 @@ type Statements struct {
 	// and a backslash before what would end a value; nil where rows are inserted. Names are written as they must be
 	// typed.
 	Bulk func(table string, columns []string) string
+	// Bytes tells whether the values of a type must be sent as bytes, where they are written as \x…; nil where the
+	// server reads that itself.
+	Bytes func(kind string) bool
 	// RowsAtOnce is how many rows one INSERT may have; 0 for as many as fit.
 	RowsAtOnce int
 	// ReadOnly is the statement that makes a session read-only, "" where there is none.

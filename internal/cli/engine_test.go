@@ -67,6 +67,12 @@ var tern = &engine.Spec{
 		Folders: []string{"/var/lib/tern"},
 	},
 	Accounts: engine.Accounts{Administrators: []string{"gull"}},
+	Statements: &engine.Statements{
+		Quote:     strconv.Quote,
+		Parameter: func(n int) string { return "@" + strconv.Itoa(n) },
+		Known:     []string{"FISH", "DROP"},
+		Bare:      func(string) bool { return true },
+	},
 	Identity: engine.Identity{Name: "the rings", StartExact: true},
 }
 
@@ -116,6 +122,19 @@ func (t *ternTalk) Session(context.Context) finding.Result {
 func (t *ternTalk) Missing(context.Context, []string, []string) ([]string, []string, error) {
 	return nil, nil, nil
 }
+
+func (t *ternTalk) Run(_ context.Context, s engine.Statement, to engine.Results) error {
+	if err := to.Begin([]engine.Column{{Name: "catch"}}); err != nil {
+		return err
+	}
+	if err := to.Row([][]byte{[]byte(t.ask(s.Text))}); err != nil {
+		return err
+	}
+	return to.End(engine.Done{Rows: 1, Changed: -1})
+}
+func (t *ternTalk) InTransaction() bool { return false }
+func (t *ternTalk) Took() time.Duration { return 0 }
+
 func (t *ternTalk) LookUp(context.Context, engine.Refused) error { return nil }
 func (t *ternTalk) Facts() *engine.Facts                         { return &t.facts }
 func (t *ternTalk) Close()                                       { t.conn.Close() }
@@ -142,6 +161,8 @@ func startTern(t *testing.T) (port string) {
 					switch words := strings.Fields(lines.Text()); {
 					case len(words) == 3 && words[0] == "LOGIN" && words[2] == "kirr":
 						fmt.Fprintln(conn, "OK")
+					case words[0] == "FISH":
+						fmt.Fprintln(conn, "herring")
 					case lines.Text() == "RING":
 						fmt.Fprintln(conn, "A4711")
 					default:
@@ -211,6 +232,14 @@ func TestToyEngine(t *testing.T) {
 	run(0, "alias add cliff engine=tern addresses=127.0.0.1:PORT")
 	run(0, "alias knock cliff -count 1", "tern")
 	run(2, "alias add rock engine=tern addresses=127.0.0.1:1 service=x", "for tern it is database")
+	script := filepath.Join(home, "fish.tern")
+	os.WriteFile(script, []byte("-- at dawn\nfish; fish;\n"), 0o600)
+	run(0, "query coast FISH", "catch\nherring\n")
+	run(0, "load coast "+script, "loaded: 2 statements")
+	os.WriteFile(script, []byte("drop table nest;"), 0o600)
+	run(2, "load coast "+script, "drops the table nest, which may be there")
+	run(2, "browse coast tables", "can't look around on tern")
+	run(2, "load coast "+script+" -table nest", "takes no rows into tables on tern")
 	run(0, "set coast service=x")
 	run(0, "test coast", "service has no effect", "the engine is tern")
 }
@@ -218,6 +247,13 @@ func TestToyEngine(t *testing.T) {
 // TestPartsOfSpecs: what an engine of the program leaves out of its Spec, it leaves out on purpose.
 func TestPartsOfSpecs(t *testing.T) {
 	without := map[string]string{
+		"redis Statements":       "it can't be tested yet",
+		"mongodb Statements":     "it can't be tested yet",
+		"oracle Bulk":            "it has no statement that takes rows as data",
+		"mysql Bulk":             "the one there is takes wrong rows with a warning, and needs local files to be on",
+		"mariadb Bulk":           "the same",
+		"redis Bulk":             "it can't be tested yet",
+		"mongodb Bulk":           "it can't be tested yet",
 		"oracle Sockets":         "its servers are asked through a listener, over TCP",
 		"oracle Credentials":     "its own clients keep passwords in a wallet of their own, which is not read",
 		"oracle Variables":       "its own clients take a connection from an argument",
@@ -248,6 +284,8 @@ func TestPartsOfSpecs(t *testing.T) {
 			"Identity":       spec.Identity.Name != "",
 			"Administrators": len(spec.Accounts.Administrators) > 0,
 			"Port":           spec.Port > 0,
+			"Statements":     spec.Statements != nil && spec.Statements.Catalogue != nil && spec.Statements.ClientLines != nil,
+			"Bulk":           spec.Statements != nil && spec.Statements.Bulk != nil,
 			"URL":            spec.URL.Scheme != "",
 		} {
 			why, known := without[spec.Word+" "+part]

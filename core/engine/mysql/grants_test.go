@@ -57,6 +57,14 @@ func FuzzGranted(f *testing.F) {
 	})
 }
 
+func TestIsBytes(t *testing.T) {
+	for kind, want := range map[string]bool{"blob": true, "varbinary(9)": true, "bit(9)": true, "MULTIPOINT": true, "text": false, "varchar(9)": false, "inet6": false, "": false} {
+		if isBytes(kind) != want {
+			t.Errorf("%s: %v", kind, !want)
+		}
+	}
+}
+
 func TestNames(t *testing.T) {
 	for name, want := range map[string]string{"hide": "hide", "Hide1": "Hide1", "order": "`order`", "ORDER": "`ORDER`", "1e5": "`1e5`", "a b": "`a b`", "a`b": "`a``b`", "": "``", "_x$": "_x$"} {
 		if got := statements.Name(name); got != want {

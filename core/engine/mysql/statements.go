@@ -32,6 +32,7 @@ var statements = &engine.Statements{
 	},
 	Commits: strings.Fields("ALTER ANALYZE BEGIN CHECK COMMIT CREATE DROP FLUSH GRANT LOCK OPTIMIZE RENAME REPAIR " +
 		"RESET REVOKE ROLLBACK START TRUNCATE UNLOCK"),
+	Bytes:    isBytes,
 	ReadOnly: "SET SESSION TRANSACTION READ ONLY",
 	Bare:     bare,
 	Reserved: strings.Fields("accessible add all alter analyze and as asc asensitive before between bigint binary blob " +
@@ -68,3 +69,14 @@ var statements = &engine.Statements{
 }
 
 func quoteName(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
+
+// isBytes tells whether a type, as the information schema has it, holds bytes: query writes such values as \x….
+func isBytes(kind string) bool {
+	kind, _, _ = strings.Cut(strings.ToLower(kind), "(")
+	switch strings.TrimPrefix(kind, "multi") {
+	case "bit", "binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob", "vector",
+		"geometry", "geometrycollection", "point", "linestring", "polygon":
+		return true
+	}
+	return false
+}

@@ -41,6 +41,9 @@ type filling struct {
 
 // loadRows takes files of rows into a table.
 func (c *call) loadRows(ctx context.Context, p *resolve.Profile, o loadOptions) error {
+	if p.Engine() != nil && p.Engine().Statements.Catalogue == nil {
+		return base.Usage("this version takes no rows into tables on %s: it can't see their columns", p.Engine().Word)
+	}
 	for _, file := range c.Args[1:] {
 		if formOf(file) == "" && o.form == "" {
 			return base.Usage("%s: are its rows csv or tsv? -written says so", clean.Quoted(file))
@@ -282,11 +285,7 @@ func (f *filling) column(name string) (bulk.Column, error) {
 	} {
 		for _, row := range f.columns {
 			if same(text(row, 2)) {
-				kind := strings.ToLower(text(row, 3))
-				return bulk.Column{
-					Name:  text(row, 2),
-					Bytes: strings.Contains(kind, "blob") || strings.Contains(kind, "binary"),
-				}, nil
+				return bulk.Column{Name: text(row, 2), Bytes: f.by.Bytes != nil && f.by.Bytes(text(row, 3))}, nil
 			}
 		}
 	}

@@ -197,6 +197,12 @@ func (l *loading) there(ctx context.Context, things []script.Planned) ([]string,
 	if len(things) == 0 {
 		return found, nil
 	}
+	if l.profile.Engine().Statements.Catalogue == nil { // it can't be asked
+		for i := range found {
+			found[i] = unknown
+		}
+		return found, nil
+	}
 	server := catalogue.Server{
 		Runner: l.opened.Runner, By: l.profile.Engine().Statements, Facts: l.opened.Report.Facts,
 	}
