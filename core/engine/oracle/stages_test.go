@@ -36,7 +36,7 @@ func with(t *testing.T, config oracle.Config, change func(*engine.Target)) *stag
 		t.Fatal(err)
 	}
 	t.Cleanup(server.Close)
-	return stages.To(t, Begin, fmt.Sprint("127.0.0.1:", server.Port()), 2*time.Second, func(to *engine.Target) {
+	return stages.To(t, Begin, fmt.Sprint("127.0.0.1:", server.Port()), 5*time.Second, func(to *engine.Target) {
 		to.Service, to.Database = "SKEIN", ""
 		if change != nil {
 			change(to)

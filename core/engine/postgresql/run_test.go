@@ -46,6 +46,27 @@ func answered(cancelled chan []byte) postgresql.Config {
 		case "insert":
 			to.Send(&pgproto3.CommandComplete{CommandTag: []byte("INSERT 0 12")})
 			ready.TxStatus = 'T'
+		case "copy", "copy bad":
+			to.Send(&pgproto3.CopyInResponse{ColumnFormatCodes: []uint16{0}})
+			to.Flush()
+			var data []byte
+			for {
+				message, err := to.Receive()
+				if err != nil {
+					return true
+				}
+				if part, ok := message.(*pgproto3.CopyData); ok {
+					data = append(data, part.Data...)
+					continue
+				}
+				break
+			}
+			if statement == "copy" {
+				to.Send(&pgproto3.NoticeResponse{Severity: "NOTICE", Code: "00000", Message: string(data)})
+				to.Send(&pgproto3.CommandComplete{CommandTag: []byte("COPY 2")})
+			} else {
+				to.Send(&pgproto3.ErrorResponse{Severity: "ERROR", Code: "22P02", Message: "no", Where: "COPY hide, line 2, column id: \"x\""})
+			}
 		case "create":
 			to.Send(&pgproto3.CommandComplete{CommandTag: []byte("CREATE TABLE")})
 		case "bad":
@@ -166,5 +187,19 @@ func TestRunIsCancelled(t *testing.T) {
 	defer stop()
 	if err := r.Run(ctx, engine.Statement{Text: "slow"}, &talk.Told{}); !errors.Is(err, engine.ErrNotCancelled) {
 		t.Errorf("without a second connection: %v", err)
+	}
+}
+
+// TestTake: data goes to the server as it is, and what it refuses has its place in the data.
+func TestTake(t *testing.T) {
+	t.Parallel()
+	r := opened(t, answered(make(chan []byte, 1)), nil).(engine.Taker)
+	to := &talk.Told{}
+	if err := r.Take(t.Context(), "copy", strings.NewReader("1 ebb;2 flood"), to); err != nil || to.String() != "<NOTICE 00000 1 ebb;2 flood> (COPY 0 2)" {
+		t.Errorf("%v %q", err, to.String())
+	}
+	var said *engine.StatementError
+	if err := r.Take(t.Context(), "copy bad", strings.NewReader("1\nx\n"), to); !errors.As(err, &said) || said.DataLine != 2 || said.Column != "id" {
+		t.Errorf("%#v", err)
 	}
 }
