@@ -1,9 +1,6 @@
 package engine
 
-import (
-	"slices"
-	"strings"
-)
+import "strings"
 
 // Kind is a kind of things on a server that can be looked at.
 type Kind string
@@ -44,8 +41,7 @@ type Catalogue struct {
 
 // Name is a name as it must be typed in a statement.
 func (s *Statements) Name(name string) string {
-	reserved := func(word string) bool { return strings.EqualFold(word, name) }
-	if s.Bare(name) && !slices.ContainsFunc(s.Reserved, reserved) {
+	if s.Bare(name) && !s.Reserved.Has(strings.ToLower(name)) && !s.Reserved.Has(strings.ToUpper(name)) {
 		return name
 	}
 	return s.Quote(name)

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strings"
 	"time"
 )
 
@@ -17,16 +18,16 @@ type Statements struct {
 	Parameter func(n int) string
 	// Known are the first words of statements of which it is known what they may destroy. One of another word can't
 	// be seen into.
-	Known []string
+	Known Words
 	// Valued are the first words of statements that take parameters.
-	Valued []string
+	Valued Words
 	// Secrets are words behind one another that have a password behind them; "'" is a text in quotes, "*" any word.
 	Secrets [][]string
 	// Commits are the first words of statements that end a transaction, or begin another.
-	Commits []string
+	Commits Words
 	// Bare tells whether a name needs no quotes for its characters, Reserved are the words that need them all the same.
 	Bare     func(name string) bool
-	Reserved []string
+	Reserved Words
 	// Catalogue is how the server says what is on it; nil for an engine where it is not asked.
 	Catalogue *Catalogue
 	// ClientLines are the lines of scripts that are not for the server; nil where there are none.
@@ -43,8 +44,19 @@ type Statements struct {
 	// ReadOnly is the statement that makes a session read-only, "" where there is none.
 	ReadOnly string
 	// Reads are the first words of statements that change nothing, where there is no such statement.
-	Reads []string
+	Reads Words
 }
+
+// Words are words with blanks between them. A text, and no list: most runs of the program never look at them.
+type Words string
+
+// Has tells whether a word is among them, as it is written.
+func (w Words) Has(word string) bool {
+	return word != "" && strings.Contains(" "+string(w)+" ", " "+word+" ")
+}
+
+// All lists them.
+func (w Words) All() []string { return strings.Fields(string(w)) }
 
 // Lexis is how an engine's statements are taken apart: where quotes and comments end, and where a statement does.
 type Lexis struct {

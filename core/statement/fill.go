@@ -61,7 +61,7 @@ func Fill(p *Piece, values Values, by *engine.Statements, used map[string]bool) 
 
 // takesValues tells whether the engine takes parameters in a statement: of CREATE, only with a query behind it.
 func takesValues(words []string, by *engine.Statements) bool {
-	if len(words) == 0 || !slices.Contains(by.Valued, words[0]) {
+	if len(words) == 0 || !by.Valued.Has(words[0]) {
 		return false
 	}
 	isQuery := func(word string) bool { return word == "SELECT" || word == "VALUES" || word == "WITH" }

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"slices"
 	"strings"
 	"time"
 
@@ -114,8 +113,8 @@ func (j *Job) Abandon() { j.rollback() }
 
 // carryOut runs one statement.
 func (j *Job) carryOut(ctx context.Context, p *Piece, sent string, run func(context.Context) error) error {
-	if j.onlyReads && !slices.Contains(j.By.Reads, p.Words[0]) {
-		what := "the session is read-only: only " + strings.Join(j.By.Reads, ", ") + " are run"
+	if j.onlyReads && !j.By.Reads.Has(p.Words[0]) {
+		what := "the session is read-only: only " + strings.Join(j.By.Reads.All(), ", ") + " are run"
 		return &StopError{Piece: p, What: what}
 	}
 	if j.Timeout > 0 {

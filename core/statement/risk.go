@@ -18,7 +18,7 @@ func Risk(words []string, by *engine.Statements) string {
 		return first
 	case first == "ALTER" && slices.Contains(words, "DROP"):
 		return "ALTER … DROP"
-	case !slices.Contains(by.Known, first):
+	case !by.Known.Has(first):
 		return "what " + first + " does can't be seen from here"
 	}
 	for i, word := range words {
@@ -47,7 +47,7 @@ func acts(words []string, i int) bool {
 
 // Commits tells whether a statement ends the transaction that it runs in: ROLLBACK TO and temporary tables do not.
 func Commits(words []string, by *engine.Statements) bool {
-	if len(words) == 0 || !slices.Contains(by.Commits, words[0]) {
+	if len(words) == 0 || !by.Commits.Has(words[0]) {
 		return false
 	}
 	return len(words) == 1 || words[1] != "TEMPORARY" && (words[0] != "ROLLBACK" || !slices.Contains(words, "TO"))

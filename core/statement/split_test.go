@@ -200,15 +200,15 @@ func TestLists(t *testing.T) {
 		if by == nil {
 			continue
 		}
-		looked := append(strings.Fields("DROP TRUNCATE GRANT REVOKE DO CALL EXECUTE BEGIN DECLARE"), by.Known...)
-		for _, list := range [][]string{by.Valued, by.Commits} {
+		looked := append(strings.Fields("DROP TRUNCATE GRANT REVOKE DO CALL EXECUTE BEGIN DECLARE"), by.Known.All()...)
+		for _, list := range [][]string{by.Valued.All(), by.Commits.All()} {
 			for _, word := range list {
 				if !slices.Contains(looked, word) {
 					t.Errorf("%s: %s is not known", spec.Word, word)
 				}
 			}
 		}
-		if !slices.IsSorted(by.Valued) || !slices.IsSorted(by.Commits) || !slices.IsSorted(by.Known) {
+		if !slices.IsSorted(by.Valued.All()) || !slices.IsSorted(by.Commits.All()) || !slices.IsSorted(by.Known.All()) {
 			t.Errorf("%s: a list is not sorted", spec.Word)
 		}
 	}

@@ -70,7 +70,7 @@ var tern = &engine.Spec{
 	Statements: &engine.Statements{
 		Quote:     strconv.Quote,
 		Parameter: func(n int) string { return "@" + strconv.Itoa(n) },
-		Known:     []string{"FISH", "DROP"},
+		Known:     "DROP FISH",
 		Bare:      func(string) bool { return true },
 	},
 	Identity: engine.Identity{Name: "the rings", StartExact: true},

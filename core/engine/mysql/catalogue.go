@@ -1,17 +1,21 @@
 package mysql
 
-import "gentleharbor/core/engine"
+import (
+	"sync"
+
+	"gentleharbor/core/engine"
+)
 
 // catalogue reads the information schema (MySQL reference manual, "INFORMATION_SCHEMA Tables"; MariaDB documentation,
 // "Information Schema Tables"). A database is a schema there.
 var catalogue = &engine.Catalogue{
 	Statement: func(kind engine.Kind, facts *engine.Facts, one bool) []string {
-		texts := listings[kind]
+		texts := listings()[kind]
 		if facts.Engine == "mariadb" {
-			if own := ofMariaDB[kind]; own != nil {
+			if own := ofMariaDB()[kind]; own != nil {
 				texts = own
 			}
-		} else if own := ofMySQL[kind]; own != nil {
+		} else if own := ofMySQL()[kind]; own != nil {
 			texts = own
 		}
 		return engine.Narrow(texts, one, named[kind]+" = ?")
@@ -56,25 +60,26 @@ func own(column string) string {
 const kindOf = "CASE t.table_type WHEN 'BASE TABLE' THEN 'table' WHEN 'SYSTEM VIEW' THEN 'view' " +
 	"WHEN 'SYSTEM VERSIONED' THEN 'table' ELSE LOWER(t.table_type) END"
 
-var listings = map[engine.Kind][]string{
-	engine.KindDatabases: {`
+var listings = sync.OnceValue(func() map[engine.Kind][]string {
+	return map[engine.Kind][]string{
+		engine.KindDatabases: {`
 SELECT s.schema_name, NULL AS owner, s.default_character_set_name, s.default_collation_name,
        (SELECT SUM(t.data_length + t.index_length) FROM information_schema.tables t
          WHERE t.table_schema = s.schema_name) AS size,
        1 AS may, NULL AS comment, ` + own("s.schema_name") + `
   FROM information_schema.schemata s WHERE {one} ORDER BY 1`},
 
-	engine.KindSchemas: {`
+		engine.KindSchemas: {`
 SELECT s.schema_name, NULL, COUNT(t.table_name), SUM(t.table_rows), 1, NULL, NULL, ` + own("s.schema_name") + `
   FROM information_schema.schemata s LEFT JOIN information_schema.tables t ON t.table_schema = s.schema_name
  GROUP BY s.schema_name ORDER BY 1`},
 
-	engine.KindTables: {`
+		engine.KindTables: {`
 SELECT t.table_schema, t.table_name, ` + kindOf + `, t.table_rows, t.data_length + t.index_length, NULL,
        CASE WHEN t.table_type = 'BASE TABLE' THEN NULLIF(t.table_comment, '') END, ` + own("t.table_schema") + `
   FROM information_schema.tables t ORDER BY 1, 2`},
 
-	engine.KindColumns: {`
+		engine.KindColumns: {`
 SELECT c.table_schema, c.table_name, c.column_name, c.column_type, c.is_nullable AS may_be_null,
        CASE WHEN c.extra LIKE '%auto_increment%' THEN 'identity' ELSE
          COALESCE(NULLIF(c.column_default, 'NULL'), NULLIF(c.generation_expression, '')) END AS filled,
@@ -90,7 +95,7 @@ SELECT c.table_schema, c.table_name, c.column_name, c.column_type, c.is_nullable
          ON k.table_schema = c.table_schema AND k.table_name = c.table_name AND k.column_name = c.column_name
  WHERE {one} ORDER BY c.table_schema, c.table_name, c.ordinal_position`},
 
-	engine.KindIndexes: {`
+		engine.KindIndexes: {`
 SELECT i.table_schema, i.table_name, i.index_name,
        GROUP_CONCAT(i.column_name ORDER BY i.seq_in_index SEPARATOR ', ') AS columns_of, MIN(i.non_unique) = 0 AS uniq,
        i.index_name = 'PRIMARY' AS prim, LOWER(MIN(i.index_type)) AS method, NULL AS filter, NULL AS size, NULL AS note,
@@ -98,19 +103,20 @@ SELECT i.table_schema, i.table_name, i.index_name,
   FROM information_schema.statistics i WHERE {one}
  GROUP BY i.table_schema, i.table_name, i.index_name ORDER BY 1, 2, 3`},
 
-	engine.KindAccess: {"SHOW GRANTS"},
+		engine.KindAccess: {"SHOW GRANTS"},
 
-	engine.KindOthers: {`
+		engine.KindOthers: {`
 SELECT LOWER(r.routine_type), r.routine_schema, r.routine_name, 0 FROM information_schema.routines r
 UNION ALL SELECT 'trigger', t.trigger_schema, t.trigger_name, 0 FROM information_schema.triggers t
 UNION ALL SELECT 'event', e.event_schema, e.event_name, 0 FROM information_schema.events e
 UNION ALL SELECT 'index', s.table_schema, s.index_name, 0 FROM information_schema.statistics s`},
 
-	engine.KindSizes: {`
+		engine.KindSizes: {`
 SELECT t.table_schema, t.table_name, t.table_rows, t.data_length, t.index_length, t.data_length + t.index_length,
        ` + own("t.table_schema") + `
   FROM information_schema.tables t WHERE t.table_type = 'BASE TABLE' ORDER BY 6 DESC, 1, 2`},
-}
+	}
+})
 
 // sessions is the statement for the activity: what a session waits for, and since when in seconds.
 func sessions(waits, seconds string) string {
@@ -129,8 +135,9 @@ SELECT p.id, p.user, p.host, NULL, p.db, NULL,
 const alone = "SELECT CURRENT_USER(), 1, NULL, NULL, NULL, NULL, 0"
 
 // ofMariaDB are the statements for which MariaDB's servers have tables of their own.
-var ofMariaDB = map[engine.Kind][]string{
-	engine.KindAccounts: {`
+var ofMariaDB = sync.OnceValue(func() map[engine.Kind][]string {
+	return map[engine.Kind][]string{
+		engine.KindAccounts: {`
 SELECT CASE u.is_role WHEN 'Y' THEN u.user ELSE CONCAT(u.user, '@', u.host) END,
        u.is_role <> 'Y' AND COALESCE(JSON_VALUE(g.priv, '$.account_locked'), '0') NOT IN ('true', '1'),
        u.super_priv = 'Y',
@@ -146,24 +153,26 @@ SELECT CASE u.is_role WHEN 'Y' THEN u.user ELSE CONCAT(u.user, '@', u.host) END,
 SELECT CURRENT_USER(), 1, NULL, (SELECT GROUP_CONCAT(r.role_name ORDER BY r.role_name SEPARATOR ', ')
          FROM information_schema.applicable_roles r), NULL, NULL, 0`},
 
-	engine.KindActivity: {
-		sessions(`COALESCE((SELECT CONCAT('a lock of ', GROUP_CONCAT(DISTINCT b.trx_mysql_thread_id SEPARATOR ', '))
+		engine.KindActivity: {
+			sessions(`COALESCE((SELECT CONCAT('a lock of ', GROUP_CONCAT(DISTINCT b.trx_mysql_thread_id SEPARATOR ', '))
              FROM information_schema.innodb_trx r
              JOIN information_schema.innodb_lock_waits w ON w.requesting_trx_id = r.trx_id
              JOIN information_schema.innodb_trx b ON b.trx_id = w.blocking_trx_id
             WHERE r.trx_mysql_thread_id = p.id), NULLIF(p.state, ''))`, "ROUND(p.time_ms / 1000, 1)"),
-		sessions("NULLIF(p.state, '')", "ROUND(p.time_ms / 1000, 1)"),
-	},
+			sessions("NULLIF(p.state, '')", "ROUND(p.time_ms / 1000, 1)"),
+		},
 
-	engine.KindSettings: {`
+		engine.KindSettings: {`
 SELECT LOWER(v.variable_name), COALESCE(v.session_value, v.global_value), LOWER(v.global_value_origin),
        CASE v.read_only WHEN 'YES' THEN 'at a restart' ELSE 'at once' END, v.variable_comment, 0
   FROM information_schema.system_variables v ORDER BY 1`},
-}
+	}
+})
 
 // ofMySQL are the statements for which MySQL's servers have tables of their own.
-var ofMySQL = map[engine.Kind][]string{
-	engine.KindAccounts: {`
+var ofMySQL = sync.OnceValue(func() map[engine.Kind][]string {
+	return map[engine.Kind][]string{
+		engine.KindAccounts: {`
 SELECT CONCAT(u.user, '@', u.host), u.account_locked <> 'Y', u.super_priv = 'Y',
        (SELECT GROUP_CONCAT(m.from_user, '@', m.from_host ORDER BY m.from_user SEPARATOR ', ') FROM mysql.role_edges m
          WHERE m.to_user = u.user AND m.to_host = u.host),
@@ -173,17 +182,18 @@ SELECT CONCAT(u.user, '@', u.host), u.account_locked <> 'Y', u.super_priv = 'Y',
        u.user LIKE 'mysql.%'
   FROM mysql.user u ORDER BY u.user, u.host`, alone},
 
-	engine.KindActivity: {
-		sessions(`COALESCE((SELECT CONCAT('a lock of ', GROUP_CONCAT(DISTINCT b.processlist_id SEPARATOR ', '))
+		engine.KindActivity: {
+			sessions(`COALESCE((SELECT CONCAT('a lock of ', GROUP_CONCAT(DISTINCT b.processlist_id SEPARATOR ', '))
              FROM performance_schema.threads r
              JOIN performance_schema.data_lock_waits w ON w.requesting_thread_id = r.thread_id
              JOIN performance_schema.threads b ON b.thread_id = w.blocking_thread_id
             WHERE r.processlist_id = p.id), NULLIF(p.state, ''))`, "p.time"),
-		sessions("NULLIF(p.state, '')", "p.time"),
-	},
+			sessions("NULLIF(p.state, '')", "p.time"),
+		},
 
-	engine.KindSettings: {`
+		engine.KindSettings: {`
 SELECT LOWER(v.variable_name), v.variable_value, LOWER(i.variable_source), NULL, NULL, 0
   FROM performance_schema.session_variables v
        LEFT JOIN performance_schema.variables_info i ON i.variable_name = v.variable_name ORDER BY 1`},
-}
+	}
+})

@@ -19,23 +19,23 @@ var statements = &engine.Statements{
 	},
 	Quote:     quoteName,
 	Parameter: func(int) string { return "?" },
-	Known: strings.Fields("ALTER ANALYZE BEGIN CACHE CHANGE CHECK CHECKSUM COMMIT CREATE DEALLOCATE DELETE DESC " +
+	Known: "ALTER ANALYZE BEGIN CACHE CHANGE CHECK CHECKSUM COMMIT CREATE DEALLOCATE DELETE DESC " +
 		"DESCRIBE DROP EXPLAIN FLUSH GET GRANT HANDLER HELP INSERT KILL LOCK OPTIMIZE PREPARE " +
 		"PURGE RELEASE RENAME REPAIR REPLACE RESET REVOKE ROLLBACK SAVEPOINT SELECT SET SHOW " +
-		"SIGNAL START STOP TABLE TRUNCATE UNLOCK UPDATE USE VALUES WITH XA"),
-	Valued: strings.Fields("ANALYZE CALL CREATE DELETE DESC DESCRIBE DO EXPLAIN INSERT KILL REPLACE SELECT SET SHOW " +
-		"TABLE UPDATE VALUES WITH"),
+		"SIGNAL START STOP TABLE TRUNCATE UNLOCK UPDATE USE VALUES WITH XA",
+	Valued: "ANALYZE CALL CREATE DELETE DESC DESCRIBE DO EXPLAIN INSERT KILL REPLACE SELECT SET SHOW " +
+		"TABLE UPDATE VALUES WITH",
 	Secrets: [][]string{
 		{"PASSWORD", "'"}, {"SET", "PASSWORD"},
 		{"IDENTIFIED", "BY"}, {"IDENTIFIED", "WITH", "*", "AS"}, {"IDENTIFIED", "WITH", "*", "BY"},
 		{"IDENTIFIED", "VIA", "*", "USING"}, {"MASTER_PASSWORD"}, {"SOURCE_PASSWORD"},
 	},
-	Commits: strings.Fields("ALTER ANALYZE BEGIN CHECK COMMIT CREATE DROP FLUSH GRANT LOCK OPTIMIZE RENAME REPAIR " +
-		"RESET REVOKE ROLLBACK START TRUNCATE UNLOCK"),
+	Commits: "ALTER ANALYZE BEGIN CHECK COMMIT CREATE DROP FLUSH GRANT LOCK OPTIMIZE RENAME REPAIR " +
+		"RESET REVOKE ROLLBACK START TRUNCATE UNLOCK",
 	Bytes:    isBytes,
 	ReadOnly: "SET SESSION TRANSACTION READ ONLY",
 	Bare:     bare,
-	Reserved: strings.Fields("accessible add all alter analyze and as asc asensitive before between bigint binary blob " +
+	Reserved: "accessible add all alter analyze and as asc asensitive before between bigint binary blob " +
 		"both by call cascade case change char character check collate column condition " +
 		"constraint continue convert create cross cube cume_dist current_date current_role " +
 		"current_time current_timestamp current_user cursor databases day_hour day_microsecond " +
@@ -63,7 +63,7 @@ var statements = &engine.Statements{
 		"tablesample terminated then tinyblob tinyint tinytext to trailing trigger true undo " +
 		"union unique unlock unsigned update usage use using utc_date utc_time utc_timestamp " +
 		"values varbinary varchar varcharacter varying virtual when where while window with write " +
-		"xor year_month zerofill"),
+		"xor year_month zerofill",
 	Catalogue:   catalogue,
 	ClientLines: clientLines,
 }

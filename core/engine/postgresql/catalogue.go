@@ -1,13 +1,17 @@
 package postgresql
 
-import "gentleharbor/core/engine"
+import (
+	"sync"
+
+	"gentleharbor/core/engine"
+)
 
 // catalogue reads the system catalogs (PostgreSQL documentation, "System Catalogs" and "System Information Functions
 // and Operators"), from version 10 on, in a transaction that changes nothing and looks up no name in a schema of the
 // role's own.
 var catalogue = &engine.Catalogue{
 	Statement: func(kind engine.Kind, _ *engine.Facts, one bool) []string {
-		return engine.Narrow([]string{listings[kind]}, one, named[kind]+" = $1")
+		return engine.Narrow([]string{listings()[kind]}, one, named[kind]+" = $1")
 	},
 	Before: []string{
 		"BEGIN TRANSACTION READ ONLY",
@@ -48,8 +52,9 @@ const estimate = "CASE WHEN c.relkind NOT IN ('r', 'm', 'p', 'f') THEN NULL " +
 const kindOf = "CASE c.relkind WHEN 'r' THEN 'table' WHEN 'p' THEN 'partitioned table' WHEN 'v' THEN 'view' " +
 	"WHEN 'm' THEN 'materialized view' WHEN 'f' THEN 'foreign table' WHEN 'S' THEN 'sequence' END"
 
-var listings = map[engine.Kind]string{
-	engine.KindDatabases: `
+var listings = sync.OnceValue(func() map[engine.Kind]string {
+	return map[engine.Kind]string{
+		engine.KindDatabases: `
 SELECT d.datname, pg_get_userbyid(d.datdba), pg_encoding_to_char(d.encoding), d.datcollate,
        CASE WHEN d.datallowconn AND has_database_privilege(d.oid, 'CONNECT') THEN pg_database_size(d.oid) END,
        d.datallowconn AND has_database_privilege(d.oid, 'CONNECT'),
@@ -57,7 +62,7 @@ SELECT d.datname, pg_get_userbyid(d.datdba), pg_encoding_to_char(d.encoding), d.
        d.datistemplate
   FROM pg_database d WHERE {one} ORDER BY 1`,
 
-	engine.KindSchemas: `
+		engine.KindSchemas: `
 SELECT n.nspname, pg_get_userbyid(n.nspowner), t.tables, t.estimated,
        has_schema_privilege(n.oid, 'USAGE'), has_schema_privilege(n.oid, 'CREATE'),
        obj_description(n.oid, 'pg_namespace'),
@@ -68,7 +73,7 @@ SELECT n.nspname, pg_get_userbyid(n.nspowner), t.tables, t.estimated,
                  WHERE c.relnamespace = n.oid AND c.relkind IN ('r', 'p', 'v', 'm', 'f')) t
  WHERE n.nspname !~ '^pg_(toast|temp)' ORDER BY 1`,
 
-	engine.KindTables: `
+		engine.KindTables: `
 SELECT n.nspname, c.relname, ` + kindOf + `, ` + estimate + `,
        CASE WHEN c.relkind IN ('r', 'm') THEN pg_total_relation_size(c.oid) END,
        pg_get_userbyid(c.relowner), obj_description(c.oid, 'pg_class'),
@@ -76,7 +81,7 @@ SELECT n.nspname, c.relname, ` + kindOf + `, ` + estimate + `,
   FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
  WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND n.nspname !~ '^pg_toast' ORDER BY 1, 2`,
 
-	engine.KindColumns: `
+		engine.KindColumns: `
 SELECT n.nspname, c.relname, a.attname, format_type(a.atttypid, a.atttypmod),
        NOT a.attnotnull,
        CASE WHEN a.attidentity <> '' THEN 'identity' ELSE pg_get_expr(d.adbin, d.adrelid) END,
@@ -92,7 +97,7 @@ SELECT n.nspname, c.relname, a.attname, format_type(a.atttypid, a.atttypmod),
  WHERE a.attnum > 0 AND NOT a.attisdropped AND c.relkind IN ('r', 'p', 'v', 'm', 'f')
    AND n.nspname !~ '^pg_toast' AND {one} ORDER BY n.nspname, c.relname, a.attnum`,
 
-	engine.KindIndexes: `
+		engine.KindIndexes: `
 SELECT n.nspname, c.relname, x.relname,
        (SELECT string_agg(pg_get_indexdef(i.indexrelid, k, true), ', ' ORDER BY k)
           FROM generate_series(1, i.indnatts::int) k),
@@ -104,7 +109,7 @@ SELECT n.nspname, c.relname, x.relname,
        JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_am m ON m.oid = x.relam
  WHERE n.nspname !~ '^pg_toast' AND {one} ORDER BY 1, 2, 3`,
 
-	engine.KindAccounts: `
+		engine.KindAccounts: `
 SELECT r.rolname, r.rolcanlogin, r.rolsuper,
        (SELECT string_agg(quote_ident(g.rolname), ', ' ORDER BY g.rolname)
           FROM pg_auth_members m JOIN pg_roles g ON g.oid = m.roleid WHERE m.member = r.oid),
@@ -116,7 +121,7 @@ SELECT r.rolname, r.rolcanlogin, r.rolsuper,
        r.rolname LIKE 'pg\_%'
   FROM pg_roles r ORDER BY 1`,
 
-	engine.KindAccess: `
+		engine.KindAccess: `
 SELECT 'server', NULL::name, NULL::name,
        coalesce(nullif(concat_ws(', ', CASE WHEN r.rolsuper THEN 'everything' END,
          CASE WHEN r.rolcreatedb THEN 'make databases' END, CASE WHEN r.rolcreaterole THEN 'make accounts' END,
@@ -169,7 +174,7 @@ SELECT * FROM (SELECT ` + kindOf + `, n.nspname, c.relname,
   FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
  WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f', 'S') AND n.nspname !~ '^pg_(toast|temp)' ORDER BY 2, 3) relations`,
 
-	engine.KindActivity: `
+		engine.KindActivity: `
 SELECT a.pid, a.usename, CASE WHEN a.client_addr IS NOT NULL THEN host(a.client_addr) || ':' || a.client_port
          WHEN a.client_port = -1 THEN 'socket' END,
        coalesce(nullif(a.application_name, ''), CASE WHEN a.backend_type <> 'client backend' THEN a.backend_type END),
@@ -183,7 +188,7 @@ SELECT a.pid, a.usename, CASE WHEN a.client_addr IS NOT NULL THEN host(a.client_
        coalesce(a.backend_type NOT IN ('client backend', 'walsender'), a.datname IS NULL)
   FROM pg_stat_activity a ORDER BY a.backend_start, a.pid`,
 
-	engine.KindSettings: `
+		engine.KindSettings: `
 SELECT s.name, current_setting(s.name, true), s.source,
        CASE s.context WHEN 'internal' THEN 'never' WHEN 'postmaster' THEN 'at a restart'
          WHEN 'sighup' THEN 'at a reload' WHEN 'backend' THEN 'at a login'
@@ -191,7 +196,7 @@ SELECT s.name, current_setting(s.name, true), s.source,
        s.short_desc, false
   FROM pg_settings s ORDER BY lower(s.name)`,
 
-	engine.KindOthers: `
+		engine.KindOthers: `
 SELECT CASE p.what WHEN 'p' THEN 'procedure' ELSE 'function' END, n.nspname, p.proname, false
   FROM (SELECT *, (to_jsonb(r) ->> 'prokind') AS what FROM pg_proc r) p JOIN pg_namespace n ON n.oid = p.pronamespace
  WHERE NOT ` + system + `
@@ -214,9 +219,10 @@ UNION ALL SELECT 'server', NULL, f.srvname, false FROM pg_foreign_server f
 UNION ALL SELECT 'publication', NULL, p.pubname, false FROM pg_publication p
 UNION ALL SELECT 'language', NULL, l.lanname, false FROM pg_language l`,
 
-	engine.KindSizes: `
+		engine.KindSizes: `
 SELECT n.nspname, c.relname, ` + estimate + `, pg_table_size(c.oid), pg_indexes_size(c.oid),
        pg_total_relation_size(c.oid), ` + system + `
   FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
  WHERE c.relkind IN ('r', 'm') AND n.nspname !~ '^pg_toast' ORDER BY 6 DESC, 1, 2`,
-}
+	}
+})

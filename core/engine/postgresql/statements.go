@@ -19,17 +19,17 @@ var statements = &engine.Statements{
 	},
 	Quote:     func(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` },
 	Parameter: func(n int) string { return "$" + strconv.Itoa(n) },
-	Known: strings.Fields("ABORT ALTER ANALYZE BEGIN CHECKPOINT CLOSE CLUSTER COMMENT COMMIT COPY CREATE DEALLOCATE " +
+	Known: "ABORT ALTER ANALYZE BEGIN CHECKPOINT CLOSE CLUSTER COMMENT COMMIT COPY CREATE DEALLOCATE " +
 		"DECLARE DELETE DISCARD DROP END EXPLAIN FETCH GRANT INSERT LISTEN LOCK MERGE MOVE NOTIFY " +
 		"PREPARE REASSIGN REFRESH REINDEX RELEASE RESET REVOKE ROLLBACK SAVEPOINT SECURITY SELECT " +
-		"SET SHOW START TABLE TRUNCATE UNLISTEN UPDATE VACUUM VALUES WITH"),
-	Valued: strings.Fields("CALL CREATE DECLARE DELETE EXECUTE EXPLAIN INSERT MERGE SELECT TABLE UPDATE VALUES " +
-		"WITH"),
+		"SET SHOW START TABLE TRUNCATE UNLISTEN UPDATE VACUUM VALUES WITH",
+	Valued: "CALL CREATE DECLARE DELETE EXECUTE EXPLAIN INSERT MERGE SELECT TABLE UPDATE VALUES " +
+		"WITH",
 	Secrets:  [][]string{{"PASSWORD", "'"}},
-	Commits:  strings.Fields("ABORT BEGIN COMMIT END ROLLBACK START"),
+	Commits:  "ABORT BEGIN COMMIT END ROLLBACK START",
 	ReadOnly: "SET SESSION CHARACTERISTICS AS TRANSACTION READ ONLY",
 	Bare:     bare,
-	Reserved: strings.Fields("all analyse analyze and any array as asc asymmetric authorization between bigint binary " +
+	Reserved: "all analyse analyze and any array as asc asymmetric authorization between bigint binary " +
 		"bit boolean both case cast char character check coalesce collate collation column " +
 		"concurrently constraint create cross current_catalog current_date current_role " +
 		"current_schema current_time current_timestamp current_user dec decimal default " +
@@ -44,7 +44,7 @@ var statements = &engine.Statements{
 		"system_user table tablesample then time timestamp to trailing treat trim true union " +
 		"unique user using values varchar variadic verbose when where window with xmlattributes " +
 		"xmlconcat xmlelement xmlexists xmlforest xmlnamespaces xmlparse xmlpi xmlroot " +
-		"xmlserialize xmltable"),
+		"xmlserialize xmltable",
 	Catalogue:   catalogue,
 	ClientLines: clientLines,
 	Bulk:        bulk,
