@@ -71,13 +71,16 @@ func Begin(conn net.Conn, target engine.Target) engine.Conversation {
 func (c *conversation) Facts() *engine.Facts { return &c.facts }
 
 func (c *conversation) Close() {
-	if c.pg != nil {
-		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
-		defer cancel()
-		c.pg.Close(ctx)
+	if c.pg != nil && !c.pg.IsClosed() {
+		c.raw.SetDeadline(time.Now().Add(time.Second))
+		c.pg.Conn().Write(goodbye)
 	}
 	c.raw.Close()
 }
+
+// goodbye ends a session (PostgreSQL documentation, "Termination"). The driver would wait for the server to end too, which
+// takes as long as a login.
+var goodbye = []byte{'X', 0, 0, 0, 4}
 
 // encryptable reports whether SSLRequest is worth sending.
 func (c *conversation) encryptable() bool {
