@@ -13,6 +13,8 @@ import (
 	"time"
 
 	"gentleharbor/internal/testkit"
+	"gentleharbor/standin/postgresql"
+	"gentleharbor/standin/store"
 )
 
 // scripts writes files into a folder of the program's home, and gives the folder.
@@ -383,4 +385,29 @@ func TestTypesComeBack(t *testing.T) {
 			}
 		}
 	}
+}
+
+// TestLoadFindsWhoTakesIt: of several servers load takes the first that can be written to; query takes the first.
+func TestLoadFindsWhoTakesIt(t *testing.T) {
+	t.Parallel()
+	still, primary := birds(), birds()
+	still.ReadOnly = true
+	primary.Answer = postgresql.Statements(&store.Store{}, &primary)
+	p, standby := standin(t, still)
+	other, err := postgresql.Start(primary)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(other.Close)
+	p.Setenv("DUNLIN", "dunlin")
+	hosts := func(more string) string {
+		return fmt.Sprintf("[profile.sightings]\nengine = \"postgresql\"\nhosts = [\"127.0.0.1:%d\", \"127.0.0.1:%d\"]\ndatabase = \"sightings\"\nuser = \"warden\"\nsecret = \"env:DUNLIN\"\n%s", standby.Port(), other.Port(), more)
+	}
+	folder := scripts(t, p, map[string]string{"a.sql": "create table a(id int); insert into a values (1);"})
+	p.Profiles(hosts(""))
+	p.OK("load", "sightings", filepath.Join(folder, "a.sql")).Has("2 statements, 1 row")
+	p.Profiles(hosts("target = \"read-only\"\n"))
+	p.Run("load", "sightings", filepath.Join(folder, "a.sql")).Want(1).Has("sightings can't be loaded into")
+	p.Profiles(strings.Replace(hosts(""), fmt.Sprintf(", \"127.0.0.1:%d\"", other.Port()), "", 1))
+	p.Run("load", "sightings", filepath.Join(folder, "a.sql")).Want(1).Has("sightings can't be loaded into")
 }

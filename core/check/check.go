@@ -83,6 +83,9 @@ type Runner struct {
 	// refused; nil for none.
 	Admin *resolve.Profile
 
+	// Writes: of several servers, the first that takes changes is wanted, where the profile does not say which.
+	Writes bool
+
 	until      string               // the test stops after this stage; "" is the end
 	onTLS      func(*tlsrule.Facts) // told of the handshake's facts; may be nil
 	single     bool                 // no connection but the one that is tested

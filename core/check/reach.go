@@ -224,7 +224,7 @@ func (t *test) accepted(c address.Candidate, address string) finding.Result {
 	}
 	if !trouble { // a standby before the primary is as it is meant to be
 		return finding.Good("%s, as number %d of the hosts: those before it are not %s", detail, len(t.passed)+1,
-			t.profile.Text(key.Target))
+			t.wanted())
 	}
 	return finding.Warned(found.Suggest("gharbor show %s   # the order of its hosts", t.profile.Profile.Name), "%s",
 		detail)

@@ -323,8 +323,16 @@ func (t *test) describeRoute(candidates []address.Candidate) finding.Result {
 	if order == "" {
 		order = "in order"
 	}
-	return finding.Good("%d hosts %s, %s: %s", len(candidates), order, t.profile.Text(key.Target),
-		strings.Join(words, ", "))
+	return finding.Good("%d hosts %s, %s: %s", len(candidates), order, t.wanted(), strings.Join(words, ", "))
+}
+
+// wanted is which of several servers will do.
+func (t *test) wanted() string {
+	target := t.profile.Text(key.Target)
+	if t.Writes && len(t.candidates) > 1 && (target == "" || target == "any") {
+		return "writable"
+	}
+	return target
 }
 
 // overTCP says what the name localhost means here, where the engine's own clients mean the socket by it.
@@ -412,7 +420,7 @@ func (a *attempt) judgeSession(ctx context.Context) finding.Result {
 	if result.Outcome == finding.Fail || f.Writable == nil {
 		return result
 	}
-	name, target := a.profile.Profile.Name, a.profile.Text(key.Target)
+	name, target := a.profile.Profile.Name, a.wanted()
 	have := map[bool]string{true: "writable", false: "read-only"}[*f.Writable]
 	if (target == "writable" || target == "read-only") && have != target {
 		found := finding.New(finding.SessionTarget, "the server at %s is %s, and target is %s", f.Route, have, target)

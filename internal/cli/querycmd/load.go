@@ -102,6 +102,7 @@ func (c *call) load(ctx context.Context, o loadOptions) error {
 	if err := c.loadConflict(o); err != nil {
 		return err
 	}
+	o.writes = true
 	p, err := c.profile(c.Args[0], o.connecting)
 	if err != nil {
 		return err

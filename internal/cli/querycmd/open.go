@@ -18,6 +18,7 @@ type connecting struct {
 	over     base.Overrides
 	database string
 	ignore   bool // expectations
+	writes   bool // the session is to change something
 	timeout  time.Duration
 }
 
@@ -34,6 +35,7 @@ func (c *call) open(ctx context.Context, p *resolve.Profile, o connecting) (*che
 	if err != nil {
 		return nil, err
 	}
+	runner.Writes = o.writes
 	opened := runner.Open(ctx, p)
 	if err := c.judge(p, opened, o); err != nil {
 		opened.Close()
