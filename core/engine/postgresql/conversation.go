@@ -78,8 +78,8 @@ func (c *conversation) Close() {
 	c.raw.Close()
 }
 
-// goodbye ends a session (PostgreSQL documentation, "Termination"). The driver would wait for the server to end too, which
-// takes as long as a login.
+// goodbye ends a session (PostgreSQL documentation, "Termination"). The driver would wait for the server's process to
+// end too, which takes as long as a login.
 var goodbye = []byte{'X', 0, 0, 0, 4}
 
 // encryptable reports whether SSLRequest is worth sending.
