@@ -1,7 +1,10 @@
 // Package nearest finds the valid name that a mistyped one was meant to be.
 package nearest
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
 // Name returns the candidate closest to word by edit distance (insertions,
 // deletions, substitutions and swaps of neighbours, letter case aside), or ""
@@ -14,7 +17,7 @@ func Name(word string, candidates []string) string {
 	return names[0]
 }
 
-// Names returns up to n close candidates, closest first, ties in the order given.
+// Names returns up to n close candidates, closest first; of equals the likelier slip, then in the order given.
 func Names(word string, candidates []string, n int) []string {
 	const longest = 64 // longer words are no slips of the finger, and cost is quadratic
 	word = strings.ToLower(word)
@@ -29,6 +32,9 @@ func Names(word string, candidates []string, n int) []string {
 			continue
 		}
 		d := distance(word, lower)
+		if lower != "" && d > 1 && lower[0] != word[0] {
+			continue // no proposal is better than a wrong one
+		}
 		if d > limit && !(len(word) >= 4 &&
 			(strings.HasPrefix(lower, word) || strings.HasPrefix(word, lower) && len(lower) >= 4)) {
 			continue
@@ -37,6 +43,7 @@ func Names(word string, candidates []string, n int) []string {
 	}
 	var names []string
 	for _, at := range found {
+		slices.SortStableFunc(at, func(a, b string) int { return rank(word, a) - rank(word, b) })
 		for _, name := range at {
 			if len(names) == n {
 				return names
@@ -45,6 +52,18 @@ func Names(word string, candidates []string, n int) []string {
 		}
 	}
 	return names
+}
+
+// rank orders candidates of one distance: a letter that was typed twice, then letters that changed places, then one too
+// many or too few.
+func rank(word, candidate string) int {
+	candidate = strings.ToLower(candidate)
+	for i := 1; i < len(word); i++ {
+		if word[i] == word[i-1] && word[:i]+word[i+1:] == candidate {
+			return 0
+		}
+	}
+	return 1 + max(len(word)-len(candidate), len(candidate)-len(word))
 }
 
 // distance is the optimal string alignment distance between a and b, in bytes.

@@ -59,6 +59,7 @@ type Command struct {
 	Long     string
 	Examples []string
 	Quick    bool // over in milliseconds: neither dials, asks nor writes
+	Program  bool // two dashes and a program stand behind its own words
 	Patient  bool // a signal is its program's, which may go on
 	MinArgs  int  // of names
 	MaxArgs  int  // of names; -1 for any number
@@ -213,6 +214,9 @@ func choice(makers []Maker, words []string) (cmd *Command, rest []string, err er
 		}
 	}
 	if all == nil {
+		if err := meantError(words[0], words[1:]); err != nil {
+			return nil, nil, err
+		}
 		return nil, nil, unknownCommand(made(makers), "", words[0])
 	}
 	group := ""

@@ -100,8 +100,17 @@ func (c *Call) Assigned(to *Target,
 
 // Settings reads the words key=value behind the first.
 func (c *Call) Settings(project bool, read func(string) (schema.Override, error)) (sets Assignments, err error) {
-	for _, arg := range c.Args[1:] {
+	for i, arg := range c.Args[1:] {
 		one, err := read(arg)
+		if rest := c.Args[2+i:]; err != nil && len(rest) > 0 && !strings.Contains(arg+rest[0], "=") {
+			if _, apart := read(arg + "=" + rest[0]); apart == nil && c.Keys.Field(key.Name(arg)) != nil {
+				value := "…"
+				if strings.Trim(rest[0], "0123456789") == "" { // what else was typed may be a password
+					value = rest[0]
+				}
+				return nil, Usage("expected key=value: %s=%s, without a blank", arg, value)
+			}
+		}
 		if err != nil {
 			return nil, Usage("%w", err)
 		}

@@ -69,6 +69,9 @@ func (c *Call) countArgs(cmd *Command) error {
 		if what == "" {
 			what = "no names"
 		}
+		if what == "no names" && n == 1 {
+			return Failure(ExitUsage, fmt.Errorf("%s takes no names, and one was given", cmd.Name), try...)
+		}
 		return Failure(ExitUsage,
 			fmt.Errorf("%s takes %s, and %d words were given; a value with blanks needs quotes, a switch's value an "+
 				"= sign", cmd.Name, what, n),
@@ -136,9 +139,16 @@ func (c *Call) flagError(cmd *Command, fs *FlagSet, err, wrong error) error {
 	if name, ok := strings.CutPrefix(err.Error(), "flag provided but not defined: -"); ok {
 		var all []string
 		fs.VisitAll(func(f *flag.Flag) { all = append(all, f.Name) })
-		if near := nearest.Name(name, []string{"password", "passwd", "pass", "pwd"}); near != "" &&
-			nearest.Name(name, all) == "" {
+		near := nearest.Name(name, []string{"password", "passwd", "pass", "pwd"})
+		if isWord(passwordFlags, name) || near != "" && nearest.Name(name, all) == "" {
 			return Usage("there is no flag for a password: %s", syntax.NoPasswordHere)
+		}
+		if long := shortFlags[name]; slices.Contains(all, long) {
+			return Failure(ExitUsage, fmt.Errorf("unknown flag -%s; here it is -%s", name, long), try...)
+		}
+		if cmd.Program && c.After < 0 {
+			line := fmt.Sprintf("gharbor %s %s -- PROGRAM ARGS", cmd.Name, strings.Fields(cmd.Args)[0])
+			return Failure(ExitUsage, errors.New("two dashes are missing before the program: "+line), try...)
 		}
 		text := "unknown flag"
 		if plainFlag(name) {
@@ -154,6 +164,9 @@ func (c *Call) flagError(cmd *Command, fs *FlagSet, err, wrong error) error {
 	}
 	return Failure(ExitUsage, errors.New("a flag is not written as one: -name or -name=value"), try...)
 }
+
+// isWord tells whether a word is one of several with blanks between them.
+func isWord(words, word string) bool { return slices.Contains(strings.Fields(words), word) }
 
 // plainFlag reports whether an unknown flag's name may be repeated: what has
 // digits or signs in it may be a password that slipped in.

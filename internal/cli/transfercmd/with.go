@@ -67,6 +67,7 @@ can't be run; 127: it was not found.`,
 			"gharbor with sightings -url DATABASE_URL -- sh -c 'echo \"${DATABASE_URL%%:*}\"'"},
 		MinArgs: 1,
 		MaxArgs: -1,
+		Program: true,
 		Flags: func(fs *base.FlagSet) {
 			fs.Func("url", "put a connection URL, password included, into the variable of this name", func(s string) error {
 				if !syntax.VariableName(s) {

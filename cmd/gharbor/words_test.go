@@ -1,0 +1,29 @@
+package main
+
+import (
+	"strings"
+	"testing"
+
+	"gentleharbor/internal/testkit"
+)
+
+// TestWordsPeopleTry: a word that is no command is answered with the command that does it, and a flag of another program
+// with ours. No hint is better than a wrong one.
+func TestWordsPeopleTry(t *testing.T) {
+	t.Parallel()
+	p := testkit.NewProgram(t)
+	p.OK("add", "shop", "-engine", "postgresql", "-host", "127.0.0.1", "-user", "warden")
+	for typed, want := range map[string]string{
+		"connect": "gharbor query NAME 'select 1'", "sql shop": "gharbor query shop 'select 1'", "login shop": "gharbor query shop", "exec": "gharbor query NAME",
+		"ping shop": "gharbor test shop", "databases shop": "gharbor browse shop databases", "tables": "gharbor browse NAME tables", "users shop": "gharbor browse shop accounts",
+		"open shop": "gharbor tunnel open shop", "ls": "gharbor list", "rm shop": "gharbor remove shop", "new shop": "gharbor add shop", "restore shop": "gharbor load shop FILE",
+		"tset": `did you mean "test"?`, "querry": `did you mean "query"?`, "nosuch": "no command of that name\n", "Connect evil'name": "gharbor query NAME",
+		"add shop -u root": "here it is -user", "add shop -P 3306": "here it is -port", "query shop -d x": "here it is -database", "query shop -f x": "here it is -file",
+		"add shop -pass=x": "there is no flag for a password", "add shop -pw x": "there is no flag for a password", "add shop -W": "there is no flag for a password",
+		"with shop ls -l":    "two dashes are missing before the program",
+		"set shop port 3306": "port=3306, without a blank", "set shop user hunter2": "user=…, without a blank", "set shop nonsense 5": "expected key=value",
+		"list databases": "list takes no names, and one was given",
+	} {
+		p.Run(strings.Fields(typed)...).Want(2).Has(want)
+	}
+}

@@ -1,0 +1,88 @@
+package base
+
+import (
+	"fmt"
+	"strings"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/profile/syntax"
+)
+
+// deed is what people mean by a word that is no command here: the command that does it, with NAME for the profile.
+type deed struct {
+	what string // in words
+	line string
+}
+
+// Words that people try first, by what they mean. A word that is a command is none.
+const (
+	runs    = "connect login sql run exec execute select statement shell cli"
+	tests   = "ping check status verify try health"
+	looks   = "databases schemas tables columns indexes accounts roles settings sizes activity"
+	adds    = "new create define make"
+	removes = "delete rm del drop forget"
+	lists   = "ls profiles connections all"
+	edits   = "change update modify config configure"
+	loads   = "restore source insert upload"
+)
+
+// meant is the command that a word means, nil for none. It is made when it is asked for: most words are commands.
+func meant(word string) *deed {
+	one := func(words, what, line string) *deed {
+		if isWord(words, word) {
+			return &deed{what, line}
+		}
+		return nil
+	}
+	for _, d := range []*deed{
+		one(runs, "query runs statements", "gharbor query NAME 'select 1'"),
+		one(tests, "test does it", "gharbor test NAME"),
+		one(looks, "browse shows them", "gharbor browse NAME "+word),
+		one("users", "browse shows them", "gharbor browse NAME accounts"),
+		one("grants permissions privileges", "browse shows them", "gharbor browse NAME access"),
+		one("describe desc", "browse shows the columns of a table", "gharbor browse NAME columns TABLE"),
+		one("processes sessions ps", "browse shows who is connected", "gharbor browse NAME activity"),
+		one(adds, "add does it", "gharbor add NAME"),
+		one(removes, "remove does it", "gharbor remove NAME"),
+		one(lists, "list does it", "gharbor list"),
+		one(edits, "set does it", "gharbor set NAME key=value"),
+		one("mv", "rename does it", "gharbor rename NAME NEW"),
+		one("cp clone duplicate", "copy does it", "gharbor copy NAME NEW"),
+		one(loads, "load does it", "gharbor load NAME FILE"),
+		one("open forward", "tunnel does it", "gharbor tunnel open NAME"),
+		one("scan discover search find", "nearby looks for servers", "gharbor nearby"),
+		one("docker containers", "container does it", "gharbor container scan"),
+		one("password passwd pass credentials", "secret keeps it", "gharbor secret put NAME"),
+		one("start stop", "container does it", "gharbor container "+word+" NAME"),
+		one("diff", "compare does it", "gharbor compare NAME OTHER"),
+		one("info details view print", "show does it", "gharbor show NAME"),
+	} {
+		if d != nil {
+			return d
+		}
+	}
+	return nil
+}
+
+// meantError points at the command that a word means; nil where nothing is known of it. after is what was typed behind
+// the word: a profile's name goes into the line.
+func meantError(word string, after []string) error {
+	d := meant(strings.ToLower(word))
+	if d == nil {
+		return nil
+	}
+	line := d.line
+	if len(after) > 0 && syntax.ValidName(after[0]) {
+		line = strings.Replace(line, "NAME", clean.Word(after[0]), 1)
+	}
+	return Failure(ExitUsage, fmt.Errorf("no command of that name; %s", d.what), line)
+}
+
+// shortFlags are the flags that other programs have for what a flag of a longer name is here.
+var shortFlags = map[string]string{
+	"u": "user", "U": "user", "P": "port", "d": "database", "D": "database", "H": "host", "f": "file", "o": "out",
+	"y": "yes", "v": "verbose", "q": "quiet", "c": "file",
+}
+
+// passwordFlags are what people write for a password.
+const passwordFlags = "p pw W pass passwd password pwd"
