@@ -111,3 +111,19 @@ func TestKilledWhileLoading(t *testing.T) {
 		t.Errorf("after the server was killed %s rows are there", n)
 	}
 }
+
+// TestStopped: Ctrl-C at a question ends with one word.
+func TestStopped(t *testing.T) {
+	t.Parallel()
+	p, _ := onReal(t)
+	for _, args := range [][]string{
+		{"with", "sightings", "-override", "secret=ask", "--", "true"}, {"query", "sightings", "-override", "secret=ask", "select 1"},
+		{"browse", "sightings", "-override", "secret=ask"},
+	} {
+		s := p.OnTerminal(args...).Expect("password of ")
+		s.Signal(syscall.SIGINT)
+		if text := s.Ends(130); !strings.HasSuffix(strings.TrimSpace(text), "stopped") || strings.Contains(text, "signal") || strings.Contains(text, "canceled") {
+			t.Errorf("%v: %q", args, text)
+		}
+	}
+}

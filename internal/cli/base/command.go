@@ -123,7 +123,11 @@ func Run(ctx context.Context, w World, makers []Maker, args []string) (code int)
 		term.Failure(fmt.Errorf("the output could not be written: %s", wording.PlainReason(unwritten)), nil)
 		code = max(code, ExitFailed)
 	}
-	if err != nil && err.Error() != "" {
+	switch {
+	case err == nil || err.Error() == "":
+	case code == ExitInterrupted:
+		term.Say("stopped")
+	default:
 		term.Failure(err, try)
 	}
 	return code

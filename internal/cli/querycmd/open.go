@@ -80,7 +80,7 @@ func (c *call) judge(p *resolve.Profile, opened *check.Opened, o connecting) err
 	c.Remember(context.Background(), []*resolve.Profile{p}, []*check.Report{opened.Report})
 	first, some := opened.Report.First()
 	if opened.Report.Interrupted {
-		return base.Failure(base.ExitInterrupted, nil)
+		return context.Canceled
 	}
 	if opened.Runner != nil && (!some || first.Outcome != "fail" || o.ignore && first.Finding.Code != "expect.server") {
 		if some && first.Outcome != "fail" {

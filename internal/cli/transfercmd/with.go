@@ -86,7 +86,10 @@ can't be run; 127: it was not found.`,
 			if err == nil || errors.As(err, &ended) || errors.As(err, &exit) && exit.Code >= exitWith {
 				return err
 			}
-			_, try := base.ExitCode(err)
+			code, try := base.ExitCode(err)
+			if code == base.ExitInterrupted {
+				return err
+			}
 			return base.Failure(exitWith, err, try...)
 		}),
 	}
