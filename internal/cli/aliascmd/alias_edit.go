@@ -123,7 +123,7 @@ func aliasAdd() *base.Command {
 		Keys: base.AliasKeyTable,
 		Examples: []string{
 			"gharbor alias add skein engine={{listener}} " +
-				"addresses=archive-a.saltmarsh.example:1521,archive-b.saltmarsh.example:1521 service=SKEIN",
+				"addresses=archive-a.saltmarsh.example,archive-b.saltmarsh.example service=SKEIN",
 			"gharbor alias add counts engine={{engine}} srv=_{{engine}}._tcp.saltmarsh.example database=sightings",
 			"gharbor alias add old-skein alias=skein",
 		},

@@ -89,8 +89,9 @@ type Call struct {
 
 // Maker makes a command by its name: a run makes the one that it is of.
 type Maker struct {
-	Name string
-	Make func() *Command
+	Name  string
+	Make  func() *Command
+	Group string // the heading above it in help; "" for that of the one before
 }
 
 // made makes all commands, for help.
@@ -147,12 +148,12 @@ func showDefect(term *render.Terminal, d *defect.Defect) int {
 func dispatch(ctx context.Context, w World, term *render.Terminal, noColour bool,
 	makers []Maker, args []string) error {
 	if len(args) == 0 {
-		return overview(w.Stdout, made(makers))
+		return overview(w.Stdout, makers)
 	}
 	name := args[0]
 	switch name {
 	case "-h", "-help", "--help":
-		return overview(w.Stdout, made(makers))
+		return overview(w.Stdout, makers)
 	case "-version", "--version":
 		name = "version"
 	}

@@ -12,6 +12,7 @@ import (
 
 	"gentleharbor/core/intake"
 	"gentleharbor/core/profile/schema"
+	"gentleharbor/internal/render"
 )
 
 func Help() *Command {
@@ -21,7 +22,7 @@ func Help() *Command {
 		MaxArgs:  3,
 		Run: func(_ context.Context, c *Call) error {
 			if len(c.Args) == 0 {
-				return overview(c.Stdout, made(c.Makers))
+				return overview(c.Stdout, c.Makers)
 			}
 			cmd, rest, err := choice(c.Makers, c.Args)
 			switch {
@@ -37,18 +38,51 @@ func Help() *Command {
 	}
 }
 
-func overview(out io.Writer, all []*Command) error {
+// helpWidth is how wide help is where it goes to no terminal, and the most there.
+const helpWidth = 80
+
+// show writes help in lines that fit.
+func show(out io.Writer, b *bytes.Buffer) error {
+	width := helpWidth
+	if columns := render.Columns(out); columns > 0 {
+		width = min(columns, helpWidth)
+	}
+	text, examples, _ := strings.Cut(b.String(), examplesHead)
+	text = render.Fit(text, width) + "\n"
+	if examples != "" {
+		text += examplesHead
+		for line := range strings.Lines(examples) {
+			text += render.FitCommand(strings.TrimSuffix(line, "\n"), width) + "\n"
+		}
+	}
+	_, err := io.WriteString(out, text)
+	return err
+}
+
+// examplesHead stands above a command's examples.
+const examplesHead = "\nExamples:\n"
+
+// overview lists the commands, in groups.
+func overview(out io.Writer, makers []Maker) error {
 	var b bytes.Buffer
 	b.WriteString("gharbor keeps connection profiles for database servers, tests them step by step,\nand says where a " +
 		"connection stops, why, and what to try.\n\n")
 	b.WriteString("  gharbor COMMAND [flags] [names]     flags may stand before or after names\n\n")
-	for _, cmd := range all {
+	group := ""
+	for _, m := range makers {
+		if m.Group != "" && m.Group != group {
+			if group != "" {
+				b.WriteByte('\n')
+			}
+			group = m.Group
+			fmt.Fprintf(&b, "%s\n\n", group)
+		}
+		cmd := m.Make()
 		fmt.Fprintf(&b, "  %-12s %s\n", cmd.Name, cmd.Summary)
 	}
 	b.WriteString("\nNew here? gharbor demo shows it all against simulated servers; gharbor nearby finds\nthe servers " +
 		"of this machine. gharbor help COMMAND has flags and examples.\n")
-	_, err := out.Write(b.Bytes())
-	return err
+	return show(out, &b)
 }
 
 // groupHelp shows a group's verbs.
@@ -70,8 +104,7 @@ func groupHelp(out io.Writer, cmd *Command) error {
 		}
 	}
 	fmt.Fprintf(&b, "\ngharbor help %s VERB has the flags and examples.\n", cmd.Name)
-	_, err := out.Write(b.Bytes())
-	return err
+	return show(out, &b)
 }
 
 func commandHelp(out io.Writer, keys *schema.Schema, cmd *Command) error {
@@ -106,12 +139,11 @@ func commandHelp(out io.Writer, keys *schema.Schema, cmd *Command) error {
 		}
 		fmt.Fprintf(&b, "  -%-*s  %s\n", width, f.Name, text)
 	})
-	b.WriteString("\nExamples:\n")
+	b.WriteString(examplesHead)
 	for _, example := range cmd.Examples {
 		fmt.Fprintf(&b, "  %s\n", InWords(keys, example))
 	}
-	_, err := out.Write(b.Bytes())
-	return err
+	return show(out, &b)
 }
 
 // InWords puts the words of the first engine, and lists of engines, in the place of names in braces: help and

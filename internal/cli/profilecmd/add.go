@@ -35,7 +35,7 @@ asked. A URL with its password in it is pasted: -url-stdin -into wallet.`,
 		Examples: []string{
 			"gharbor add sightings -engine {{engine}} -host 127.0.0.1 -port {{port}} -database sightings -user warden",
 			"gharbor add sightings-ro -like sightings -user visitor -secret env:VISITOR_PASSWORD",
-			"gharbor add tides '{{scheme}}://tidekeeper@tide-db.internal.example/tides?sslmode=verify-full' -test",
+			"gharbor add tides '{{scheme}}://tidekeeper@tide-db.internal.example/tides?sslmode=require' -test",
 		},
 		MinArgs: 1, MaxArgs: 2,
 		Flags: func(fs *base.FlagSet) {

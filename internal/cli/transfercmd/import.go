@@ -72,8 +72,7 @@ func Import() *base.Command {
   env         the variables of this shell that the engines' clients read
   dotenv      a file of NAME=VALUE lines (default .env); connection URLs in it too
 {{forms}}
-  compose     compose files (default compose.yaml and its override, here): the services
-              that are database servers; import compose.yaml says the same
+  compose     compose files (default compose.yaml here): their database servers
 
 What is found is shown, and added under names of its own; a name that is taken is left
 alone, unless -replace. Passwords go to the wallet with -into wallet; those of a

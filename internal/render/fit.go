@@ -1,0 +1,126 @@
+package render
+
+import (
+	"regexp"
+	"strings"
+	"sync"
+	"unicode/utf8"
+)
+
+// Fit breaks a text into lines of width columns. Lines without blanks before them are a paragraph, and run on; others
+// stand for themselves, and go on below their second column where they have one.
+func Fit(text string, width int) string {
+	var b strings.Builder
+	var paragraph []string
+	flush := func() {
+		if len(paragraph) > 0 {
+			b.WriteString(broken(strings.Join(paragraph, " "), width, 0))
+			b.WriteByte('\n')
+		}
+		paragraph = nil
+	}
+	for line := range strings.SplitSeq(strings.TrimRight(text, "\n"), "\n") {
+		switch {
+		case strings.TrimSpace(line) == "":
+			flush()
+			b.WriteByte('\n')
+		case line[0] != ' ':
+			paragraph = append(paragraph, strings.TrimSpace(line))
+		default:
+			flush()
+			b.WriteString(broken(line, width, hanging(line, width)))
+			b.WriteByte('\n')
+		}
+	}
+	flush()
+	return strings.TrimRight(b.String(), "\n")
+}
+
+// secondColumn finds where the second column of a line begins.
+var secondColumn = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^ *\S+(?: \S+)*  +`) })
+
+// hanging is how many blanks stand before the rest of a line that is too long: behind a first column of more than half
+// of the width there is no room for a second.
+func hanging(line string, width int) int {
+	if second := utf8.RuneCountInString(secondColumn().FindString(line)); second > 0 && second <= width/2 {
+		return second
+	}
+	return len(line) - len(strings.TrimLeft(line, " ")) + 2
+}
+
+// broken breaks one line at blanks; those after the first have indent blanks before them.
+func broken(line string, width, indent int) string {
+	var lines []string
+	for utf8.RuneCountInString(line) > width {
+		runes := []rune(line)
+		least := len(runes) - len([]rune(strings.TrimLeft(line, " ")))
+		if len(lines) == 0 {
+			least = max(least, indent)
+		}
+		at := width
+		for at > least && runes[at] != ' ' {
+			at--
+		}
+		if at <= least { // one word that is too long
+			for at = width; at < len(runes) && runes[at] != ' '; at++ {
+			}
+			if at == len(runes) {
+				break
+			}
+		}
+		lines = append(lines, strings.TrimRight(string(runes[:at]), " "))
+		line = strings.Repeat(" ", indent) + strings.TrimLeft(string(runes[at:]), " ")
+	}
+	return strings.Join(append(lines, line), "\n")
+}
+
+// FitCommand breaks a command of a shell into lines of width columns, with a backslash where one goes on. What stands
+// in quotes stays together.
+func FitCommand(line string, width int) string {
+	const rest = 4 // blanks before what goes on, beside those of the line
+	start := line[:len(line)-len(strings.TrimLeft(line, " "))]
+	var b strings.Builder
+	at := 0
+	for i, word := range shellWords(line) {
+		n := utf8.RuneCountInString(word)
+		switch {
+		case i == 0:
+			b.WriteString(start)
+			at = len(start)
+		case at+1+n > width-2:
+			b.WriteString(" \\\n" + start + strings.Repeat(" ", rest))
+			at = len(start) + rest
+		default:
+			b.WriteByte(' ')
+			at++
+		}
+		b.WriteString(word)
+		at += n
+	}
+	return b.String()
+}
+
+// shellWords takes a command apart at blanks that are in no quotes.
+func shellWords(line string) (words []string) {
+	var word strings.Builder
+	quote := rune(0)
+	for _, r := range line + " " {
+		switch {
+		case r == ' ' && quote == 0:
+			if word.Len() > 0 {
+				words = append(words, word.String())
+			}
+			word.Reset()
+			continue
+		case quote == 0 && (r == '\'' || r == '"'):
+			quote = r
+		case r == quote:
+			quote = 0
+		}
+		word.WriteRune(r)
+	}
+	if word.Len() > 0 {
+		words = append(words, strings.TrimSuffix(word.String(), " "))
+	}
+	return words
+}
