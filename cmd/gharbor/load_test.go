@@ -411,3 +411,43 @@ func TestLoadFindsWhoTakesIt(t *testing.T) {
 	p.Profiles(strings.Replace(hosts(""), fmt.Sprintf(", \"127.0.0.1:%d\"", other.Port()), "", 1))
 	p.Run("load", "sightings", filepath.Join(folder, "a.sql")).Want(1).Has("sightings can't be loaded into")
 }
+
+// TestLoadRowsStops: Ctrl-C, a time limit and a killed server leave nothing half taken in, and what is known is said.
+func TestLoadRowsStops(t *testing.T) {
+	t.Parallel()
+	p, server := onReal(t)
+	server.SQL(t, "sightings", "CREATE TABLE slow_rows(id int)", "GRANT ALL ON slow_rows TO warden",
+		"CREATE FUNCTION slow_row() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN PERFORM pg_sleep(0.02); RETURN NEW; END $$",
+		"CREATE TRIGGER slow BEFORE INSERT ON slow_rows FOR EACH ROW EXECUTE FUNCTION slow_row()")
+	var rows strings.Builder
+	rows.WriteString("id\n")
+	for i := range 5000 {
+		fmt.Fprintln(&rows, i)
+	}
+	file := filepath.Join(scripts(t, p, map[string]string{"slow.csv": rows.String()}), "slow.csv")
+	p.Run("load", "sightings", file, "-table", "slow_rows", "-statement-timeout", "300ms").Want(1).Has("cancelled at the server after 300ms", "nothing of it was taken in")
+	active := "select count(*) from pg_stat_activity where state = 'active' and query like 'COPY %slow_'||'rows%'"
+	begun := func() {
+		for range 200 {
+			if p.OK("query", "admin", "-database", "sightings", "-format", "bare", active).Stdout == "1\n" {
+				return
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+	}
+	s := p.OnTerminal("load", "sightings", file, "-table", "slow_rows")
+	begun()
+	s.Signal(syscall.SIGINT)
+	if text := s.Ends(130); !strings.Contains(text, "cancelled at the server") || !strings.Contains(text, "nothing of it was taken in") {
+		t.Errorf("%q", text)
+	}
+	s = p.OnTerminal("load", "sightings", file, "-table", "slow_rows")
+	begun()
+	p.OK("query", "admin", "-database", "sightings", "select pg_terminate_backend(pid) from pg_stat_activity where query like 'COPY %slow_'||'rows%'")
+	if text := s.Ends(1); !strings.Contains(text, "57P01") && !strings.Contains(text, "is not known: look first") {
+		t.Errorf("%q", text)
+	}
+	if n := p.OK("query", "sightings", "-format", "bare", "select count(*) from slow_rows").Stdout; n != "0\n" {
+		t.Errorf("%s rows are there", n)
+	}
+}

@@ -69,7 +69,7 @@ func (s *Sender) fill(from *Source) (b batch) {
 		}
 		b.rows = append(b.rows, k)
 		for i, c := range s.Columns {
-			v := s.value(row.Values, i)
+			v := row.Values[i]
 			if v == nil {
 				lengths = append(lengths, null)
 				continue

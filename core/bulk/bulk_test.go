@@ -200,7 +200,7 @@ func TestSend(t *testing.T) {
 		} {
 			server := &table{silent: c.silent}
 			s := senders(server)[way]
-			s.Schema, s.Name, s.Width, s.Columns = "a b", "t", 2, []Column{{Name: "id"}, {Name: "v"}}
+			s.Schema, s.Name, s.Columns = "a b", "t", []Column{{Name: "id"}, {Name: "v"}}
 			var bad []int
 			if c.keeps {
 				s.Bad = func(line int, raw []byte, why error) error {
@@ -239,7 +239,7 @@ func TestSendManyRows(t *testing.T) {
 	for _, way := range []string{"data", "statements"} {
 		server := &table{}
 		s := senders(server)[way]
-		s.Schema, s.Name, s.Width, s.Columns, s.From = "a b", "t", 2, []Column{{Name: "id"}, {Name: "v"}}, 22
+		s.Schema, s.Name, s.Columns, s.From = "a b", "t", []Column{{Name: "id"}, {Name: "v"}}, 22
 		if err := s.Send(t.Context(), NewSource(strings.NewReader(text.String()), Form{})); err != nil || len(server.rows) != 4300 || server.rows[0] != "21a" {
 			t.Errorf("%s: %v, %d rows", way, err, len(server.rows))
 		}
@@ -248,7 +248,7 @@ func TestSendManyRows(t *testing.T) {
 		}
 		server = &table{lost: 1}
 		s = senders(server)[way]
-		s.Schema, s.Name, s.Width, s.Columns = "a b", "t", 2, []Column{{Name: "id"}, {Name: "v"}}
+		s.Schema, s.Name, s.Columns = "a b", "t", []Column{{Name: "id"}, {Name: "v"}}
 		s.Bad = func(int, []byte, error) error { t.Error("a row is blamed"); return nil }
 		if err := s.Send(t.Context(), NewSource(strings.NewReader(text.String()), Form{})); !errors.As(err, new(*engine.LostError)) {
 			t.Errorf("%s: %v", way, err)
@@ -258,8 +258,8 @@ func TestSendManyRows(t *testing.T) {
 
 // TestValues: what is sent is what the file says, whatever its characters, in the order of the columns.
 func TestValues(t *testing.T) {
-	s := &Sender{Columns: []Column{{Name: "a"}, {Name: "b"}, {Name: "c"}}, Order: []int{2, 0, 1}}
-	if got := string(s.appendRow(nil, [][]byte{[]byte("a\tb\\c"), nil, []byte("d\ne\rf")})); got != "d\\ne\\rf\ta\\tb\\\\c\t\\N\n" {
+	s := &Sender{Columns: []Column{{Name: "a"}, {Name: "b"}, {Name: "c"}}}
+	if got := string(s.appendRow(nil, [][]byte{[]byte("a\tb\\c"), nil, []byte("d\ne\rf")})); got != "a\\tb\\\\c\t\\N\td\\ne\\rf\n" {
 		t.Errorf("%q", got)
 	}
 	for _, c := range []struct {

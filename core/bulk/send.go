@@ -17,10 +17,6 @@ type Sender struct {
 	Name    string   // of the table, as the server keeps it
 	Columns []Column // in the order of the file's values
 
-	// Order are the places of Columns among the values of a row; nil where they are all of them, in their order.
-	Order []int
-	// Width is how many values a row has.
-	Width int
 	// Bad takes a row that can't be taken in, and the reason; nil: the first one ends all, and nothing is kept.
 	Bad func(line int, raw []byte, why error) error
 	// From is the first line of the file to send.
@@ -91,16 +87,17 @@ func (s *Sender) names() []string {
 func (s *Sender) stream(ctx context.Context, to engine.Taker, from *Source) error {
 	rows := &encoded{sender: s, from: from}
 	err := to.Take(ctx, s.bulkText(), rows, s)
+	if err == nil {
+		return nil
+	}
+	s.sent = 0
 	var refused *engine.StatementError
 	switch {
 	case rows.bad != nil:
-		s.sent = 0
 		return &RefusedError{rows.bad.Line, 0, rows.bad}
 	case rows.err != nil:
-		s.sent = 0
 		return rows.err
-	case errors.As(err, &refused):
-		s.sent = 0
+	case ctx.Err() == nil && errors.As(err, &refused):
 		return &RefusedError{0, refused.DataLine, err}
 	}
 	return err
@@ -171,18 +168,10 @@ func (s *Sender) count(n int) {
 
 // fits tells whether a row has as many values as it needs; its error is a *RowError.
 func (s *Sender) fits(row Row) error {
-	if len(row.Values) != s.Width {
-		return &RowError{row.Line, row.Raw, fmt.Sprintf("%d values where %d are expected", len(row.Values), s.Width)}
+	if len(row.Values) != len(s.Columns) {
+		return &RowError{row.Line, row.Raw, fmt.Sprintf("%d values where %d are expected", len(row.Values), len(s.Columns))}
 	}
 	return nil
-}
-
-// value is the value of a column in a row.
-func (s *Sender) value(values [][]byte, column int) []byte {
-	if s.Order != nil {
-		column = s.Order[column]
-	}
-	return values[column]
 }
 
 // appendRow adds a row as the engine takes it in as data.
@@ -191,7 +180,7 @@ func (s *Sender) appendRow(to []byte, values [][]byte) []byte {
 		if i > 0 {
 			to = append(to, '\t')
 		}
-		to = appendValue(to, s.value(values, i))
+		to = appendValue(to, values[i])
 	}
 	return append(to, '\n')
 }

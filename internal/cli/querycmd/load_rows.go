@@ -211,6 +211,11 @@ func (f *filling) one(ctx context.Context, file string) error {
 	if err != nil {
 		return err
 	}
+	if limit := f.options.ofStatement; limit > 0 {
+		var stop context.CancelFunc
+		ctx, stop = context.WithTimeout(ctx, limit)
+		defer stop()
+	}
 	before := f.show.count.Load()
 	sender.Counted = func(n int64) { f.show.count.Store(before + n) }
 	err = sender.Send(ctx, source)
@@ -252,7 +257,6 @@ func (f *filling) sender(file string, source *bulk.Source) (*bulk.Sender, error)
 		}
 		f.bad.header(row.Raw)
 	}
-	s.Width = len(names)
 	for i, name := range names {
 		column, err := f.column(strings.TrimSpace(name))
 		if err != nil {
@@ -311,23 +315,27 @@ func (f *filling) stopped(ctx context.Context, files []string, file string, err 
 	var refused *bulk.RefusedError
 	code := base.ExitFailed
 	at := clean.Visible(file)
+	lost := errors.As(err, new(*engine.LostError))
 	switch {
+	case ctx.Err() != nil:
+		code = base.ExitInterrupted
+		f.Say("%s: cancelled at the server", at)
+	case errors.Is(err, context.DeadlineExceeded):
+		f.Say("%s: cancelled at the server after %s (-statement-timeout)", at, f.options.ofStatement)
 	case errors.As(err, &refused):
 		if line := f.line(file, refused); line > 0 {
 			at = fmt.Sprintf("%s:%d", at, line)
 		}
 		f.Say("%s: %s", at, clean.Visible(reason(refused.Err)))
-	case ctx.Err() != nil:
-		code = base.ExitInterrupted
-		f.Say("%s: cancelled at the server", at)
-	case errors.As(err, new(*engine.LostError)):
-		f.Say("%s: %s", at, clean.Visible(err.Error()))
 	case errors.As(err, new(*base.ExitError)):
 		return err
 	default:
 		f.Say("%s: %s", at, clean.Visible(err.Error()))
 	}
 	switch {
+	case lost:
+		before := wording.Count(int(f.total), "row", "rows")
+		f.Say("stopped: whether the rows on their way were taken in is not known: look first. Before them: %s", before)
 	case f.bad != nil:
 		f.Say("stopped: %s were taken in", wording.Count(int(f.total), "row", "rows"))
 	case f.total > 0:
