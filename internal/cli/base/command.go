@@ -126,7 +126,7 @@ func Run(ctx context.Context, w World, makers []Maker, args []string) (code int)
 	}
 	switch {
 	case err == nil || err.Error() == "":
-	case code == ExitInterrupted:
+	case code == ExitInterrupted && !strings.HasPrefix(err.Error(), "stopped"):
 		term.Say("stopped")
 	default:
 		term.Failure(err, try)
