@@ -76,7 +76,7 @@ func keeperOf(t *testing.T, p *testkit.Program) int {
 	for _, path := range lines {
 		line, _ := os.ReadFile(path)
 		words := strings.Split(string(line), "\x00")
-		if len(words) > 3 && words[1] == "wallet" && words[2] == "keep" && strings.HasPrefix(words[3], p.Getenv("XDG_RUNTIME_DIR")) {
+		if len(words) > 3 && words[1] == "wallet" && words[2] == "keep" && strings.HasPrefix(words[3], p.Getenv("XDG_RUNTIME_DIR")+"/") {
 			pid, _ := strconv.Atoi(filepath.Base(filepath.Dir(path)))
 			return pid
 		}
@@ -130,6 +130,10 @@ func walletCases() []tryCase {
 		{name: "a silent keeper", code: "wallet.no-answer", setUp: walletWorld("keeper", func(w *tryWorld, _ *testWallet) {
 			pid := keeperOf(w.t, w.Program)
 			syscall.Kill(pid, syscall.SIGSTOP)
+			waitFor(w.t, "the process to be stopped", func() bool {
+				state, _ := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+				return strings.Contains(string(state), ") T ")
+			})
 			w.t.Cleanup(func() { syscall.Kill(pid, syscall.SIGKILL) })
 		}),
 			flags: []string{"-timeout", "20s"}, after: fills{"kill": "wallet.locked"}},
