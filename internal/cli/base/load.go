@@ -1,9 +1,12 @@
 package base
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"strconv"
+	"strings"
 
 	"gentleharbor/core/alias"
 	"gentleharbor/core/clean"
@@ -108,7 +111,30 @@ func (c *Call) Missing(file *profile.File, name string) error {
 	if c.Broken != nil {
 		return c.Broken
 	}
+	if err := address(name); err != nil {
+		return err
+	}
 	return file.Missing(name)
+}
+
+// address is the error for an address in the place of a profile's name; nil for another word. The address is not
+// repeated: it may have a password in it.
+func address(word string) error {
+	_, rest, isURL := strings.Cut(word, "://")
+	account, _, hasAccount := strings.Cut(rest, "@")
+	switch {
+	case isURL && hasAccount && strings.Contains(account, ":"):
+		return Failure(ExitUsage, errors.New("a URL is no profile. The password in it is in the shell's history now: change "+
+			"it, and paste the URL in place of typing it"), "gharbor add NAME -url-stdin -into wallet")
+	case isURL:
+		return Failure(ExitUsage, errors.New("a URL is no profile: keep it under a name"), "gharbor add NAME URL -test")
+	}
+	host, port, found := strings.Cut(word, ":")
+	if _, err := strconv.ParseUint(port, 10, 16); found && err == nil && host != "" {
+		return Failure(ExitUsage, errors.New("an address is no profile: keep it under a name"),
+			"gharbor add NAME -engine ENGINE -host HOST -port PORT -test")
+	}
+	return nil
 }
 
 // FindProfile finds a profile by its name, and says so where the project has one of
