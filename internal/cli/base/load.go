@@ -111,9 +111,6 @@ func (c *Call) Missing(file *profile.File, name string) error {
 	if c.Broken != nil {
 		return c.Broken
 	}
-	if err := address(name); err != nil {
-		return err
-	}
 	return file.Missing(name)
 }
 
@@ -141,6 +138,11 @@ func address(word string) error {
 // the same name.
 func (c *Call) FindProfile(file *profile.File, name string) (*profile.Profile, error) {
 	p := file.Lookup(name)
+	if p == nil && c.Broken == nil {
+		if err := address(name); err != nil {
+			return nil, err
+		}
+	}
 	if p == nil {
 		return nil, c.Missing(file, name)
 	}

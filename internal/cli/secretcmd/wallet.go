@@ -11,7 +11,6 @@ import (
 
 	"gentleharbor/core/binding"
 	"gentleharbor/core/clean"
-	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/connurl"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
@@ -244,8 +243,7 @@ func (c *Call) binding(ctx context.Context, word string) (binding.Binding, error
 	} else {
 		var err error
 		if p, err = c.Resolve(word, nil); err != nil {
-			var request *profile.RequestError
-			if errors.As(err, &request) && !syntax.ValidName(word) {
+			if !syntax.ValidName(word) {
 				return binding.Binding{},
 					base.Usage("to bind to: a profile, alias:NAME, or an address with its engine such as %s",
 						base.InWords(c.Keys, "{{scheme}}://db.saltmarsh.example:{{port}}"))
