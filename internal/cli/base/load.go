@@ -127,7 +127,7 @@ func address(word string) error {
 		return Failure(ExitUsage, errors.New("a URL is no profile: keep it under a name"), "gharbor add NAME URL -test")
 	}
 	host, port, found := strings.Cut(word, ":")
-	if _, err := strconv.ParseUint(port, 10, 16); found && err == nil && host != "" {
+	if _, err := strconv.ParseUint(port, 10, 16); found && err == nil && host != "" && !strings.HasPrefix(word, syntax.ProjectPrefix) {
 		return Failure(ExitUsage, errors.New("an address is no profile: keep it under a name"),
 			"gharbor add NAME -engine ENGINE -host HOST -port PORT -test")
 	}
