@@ -126,8 +126,9 @@ func address(word string) error {
 	case isURL:
 		return Failure(ExitUsage, errors.New("a URL is no profile: keep it under a name"), "gharbor add NAME URL -test")
 	}
-	host, port, found := strings.Cut(word, ":")
-	if _, err := strconv.ParseUint(port, 10, 16); found && err == nil && host != "" && !strings.HasPrefix(word, syntax.ProjectPrefix) {
+	host, port, _ := strings.Cut(word, ":")
+	_, err := strconv.ParseUint(port, 10, 16)
+	if err == nil && host != "" && !strings.HasPrefix(word, syntax.ProjectPrefix) {
 		return Failure(ExitUsage, errors.New("an address is no profile: keep it under a name"),
 			"gharbor add NAME -engine ENGINE -host HOST -port PORT -test")
 	}
