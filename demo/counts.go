@@ -21,7 +21,8 @@ func counts(s *stage) {
 		return
 	}
 	all, rows := filepath.Join("samples", "all.sql"), filepath.Join("samples", "counts.csv")
-	s.step("A script that includes others. First see what it does: nothing is sent.", 0, "load", "sightings", all, "-dry-run")
+	s.step("A script that includes others. First see what it does: nothing is sent.", 0, "load", "sightings", all,
+		"-dry-run")
 	s.step("It is sent on the connection that the test proved.", 0, "load", "sightings", all)
 	s.step("What is there, and what may this login do?", 0, "browse", "sightings")
 	s.step("A table, with the same columns for every engine.", 0, "browse", "sightings", "columns", "sighting", "-format",
@@ -66,7 +67,8 @@ func samples() map[string]string {
 	}
 	observerText.WriteString("copy observer (id, name, joined) from stdin;\n")
 	for i, name := range observers {
-		fmt.Fprintf(&observerText, "%d\tObserver %s\t%s\n", i+1, name, first.AddDate(0, -random.IntN(60), 0).Format(time.DateOnly))
+		joined := first.AddDate(0, -random.IntN(60), 0)
+		fmt.Fprintf(&observerText, "%d\tObserver %s\t%s\n", i+1, name, joined.Format(time.DateOnly))
 	}
 	observerText.WriteString("\\.\n")
 	sightingText.WriteString("copy sighting (id, species, observer, seen_at, place, head_count) from stdin;\n")

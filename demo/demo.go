@@ -158,7 +158,8 @@ func Keep(ctx context.Context, o Options) error {
 		"export GHARBOR_HOME=" + clean.Shell(s.home) + " GHARBOR_ENGINES=" + clean.Shell(s.socketOf("engine")),
 		"gharbor list", "gharbor test sightings", "gharbor show sightings-ro",
 		"gharbor test tides", "gharbor certificate tides", "gharbor alias resolve archive", "gharbor alias knock archive",
-		"gharbor browse sightings", "gharbor query sightings 'select place, count(*) from sighting group by 1'", "gharbor test archive", "gharbor container scan", "gharbor test ringing",
+		"gharbor browse sightings", "gharbor query sightings 'select place, count(*) from sighting group by 1'",
+		"gharbor test archive", "gharbor container scan", "gharbor test ringing",
 		"gharbor test sightings -override user=Warden -as sightings-admin",
 		"gharbor test moult-tcp -as moult-admin", "gharbor test -all -timeout 3s", "gharbor compare sightings tides",
 	} {

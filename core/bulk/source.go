@@ -5,9 +5,10 @@ package bulk
 
 import (
 	"bytes"
-	"errors"
 	"fmt"
 	"io"
+
+	"gentleharbor/core/readahead"
 )
 
 // Form is how a data file is written.
@@ -66,20 +67,8 @@ func (s *Source) more() bool {
 		return false
 	}
 	old := len(s.buffer)
-	if cap(s.buffer)-old < chunk {
-		grown := make([]byte, old, 2*cap(s.buffer)+chunk)
-		copy(grown, s.buffer)
-		s.buffer = grown
-	}
-	n, err := s.in.Read(s.buffer[old : old+chunk])
-	s.buffer = s.buffer[:old+n]
-	if err != nil {
-		s.ended = true
-		if !errors.Is(err, io.EOF) {
-			s.err = err
-		}
-	}
-	return n > 0 || !s.ended
+	s.buffer, s.ended, s.err = readahead.More(s.buffer, s.in, chunk)
+	return len(s.buffer) > old || !s.ended
 }
 
 // Next is the next row; io.EOF after the last. After a *RowError there may be more rows. Empty lines are none.

@@ -106,7 +106,7 @@ func TestRead(t *testing.T) {
 		t.Fatal(list, err)
 	}
 	a, b := list.Rows[0], list.Rows[1]
-	if a.text(4) != "true" || a.text(5) != "false" || a.Values[7] != nil || a.System || !b.System || b.text(4) != "true" || b.text(5) != "false" {
+	if a.Text(4) != "true" || a.Text(5) != "false" || a.Values[7] != nil || a.System || !b.System || b.Text(4) != "true" || b.Text(5) != "false" {
 		t.Errorf("%v %v", a, b)
 	}
 	if len(r.sent) != 5 || r.sent[0] != "BEGIN TRANSACTION READ ONLY" || !strings.HasSuffix(r.sent[3], "$1 ORDER BY 1, 2, 3 hide") || r.sent[4] != "COMMIT" {
@@ -139,7 +139,7 @@ func TestReadLess(t *testing.T) {
 	r = &scripted{answers: map[string][][]string{"SHOW GRANTS": {{"GRANT SELECT ON `moult`.* TO `warden`@`%`"}, {"SET DEFAULT ROLE x"}}}}
 	s.Runner = r
 	list, err = s.Read(t.Context(), Find(engine.KindAccess), "")
-	if err != nil || len(list.Rows) != 1 || list.Rows[0].text(2) != "moult" || list.Rows[0].text(3) != "select" {
+	if err != nil || len(list.Rows) != 1 || list.Rows[0].Text(2) != "moult" || list.Rows[0].Text(3) != "select" {
 		t.Errorf("%v %v", list, err)
 	}
 	path, err := (&Server{&scripted{answers: map[string][][]string{"DATABASE()": {{"moult"}, {"-"}}}}, s.By, nil}).Path(t.Context())
@@ -162,15 +162,15 @@ func TestPasswordsAreHidden(t *testing.T) {
 	}
 	want := []string{"SELECT 1", "", hidden, hidden, hidden, "SELECT 'postgresql://warden:<removed>@gull.example/x'", "SELECT 'it is cut"}
 	for i, row := range list.Rows {
-		if got := row.text(9); got != want[i] && !(i == 5 && !strings.Contains(got, "curlew")) {
+		if got := row.Text(9); got != want[i] && !(i == 5 && !strings.Contains(got, "curlew")) {
 			t.Errorf("%q, not %q", got, want[i])
 		}
 	}
 	list, err = on(&scripted{answers: map[string][][]string{"pg_settings": {
 		{"primary_conninfo", "host=gull.example password=curlew user=warden", "file", "at a reload", "-", "f"}, {"work_mem", "4MB", "default", "at once", "-", "f"},
 	}}}).Read(t.Context(), Find(engine.KindSettings), "")
-	if err != nil || strings.Contains(list.Rows[0].text(1), "curlew") || list.Rows[1].text(1) != "4MB" {
-		t.Errorf("%v %v", list.Rows[0].text(1), err)
+	if err != nil || strings.Contains(list.Rows[0].Text(1), "curlew") || list.Rows[1].Text(1) != "4MB" {
+		t.Errorf("%v %v", list.Rows[0].Text(1), err)
 	}
 }
 
@@ -202,7 +202,7 @@ func TestPattern(t *testing.T) {
 	} {
 		var got []string
 		for _, row := range NewPattern(c.pattern, kind, by).Choose(kind, rows, c.system) {
-			got = append(got, row.text(0)+"."+row.text(1))
+			got = append(got, row.Text(0)+"."+row.Text(1))
 		}
 		if strings.Join(got, " ") != c.want {
 			t.Errorf("%q chooses %q, not %q", c.pattern, got, c.want)

@@ -54,7 +54,7 @@ func Compare(kind *Kind, a, b []Row) []Difference {
 
 func (r Row) names(kind *Kind) (names []string) {
 	for i := range kind.Key {
-		names = append(names, r.text(i))
+		names = append(names, r.Text(i))
 	}
 	return names
 }
@@ -80,8 +80,8 @@ func merged(kind *Kind, rows []Row) []Row {
 			continue
 		}
 		for n := kind.Key; n < len(kind.Columns); n++ {
-			if more := row.text(n); more != "" && more != all[i].text(n) {
-				both := strings.TrimPrefix(all[i].text(n)+"; "+more, "; ")
+			if more := row.Text(n); more != "" && more != all[i].Text(n) {
+				both := strings.TrimPrefix(all[i].Text(n)+"; "+more, "; ")
 				all[i].Values[n] = &both
 			}
 		}

@@ -26,7 +26,7 @@ type part struct {
 func NewPattern(text string, kind *Kind, by *engine.Statements) Pattern {
 	p := Pattern{text: text}
 	quote := by.Quote("")[0]
-	if before, after, dotted := cutName(text, quote); dotted && kind.Schema {
+	if before, after, dotted := engine.CutName(text, quote); dotted && kind.Schema {
 		p.schema, p.name, p.hasSchema = unquoted(before, quote), unquoted(after, quote), true
 	} else {
 		p.name = part{text: text}
@@ -37,26 +37,9 @@ func NewPattern(text string, kind *Kind, by *engine.Statements) Pattern {
 	return p
 }
 
-// cutName cuts a text at the first dot that is not in quotes.
-func cutName(text string, quote byte) (before, after string, found bool) {
-	within := false
-	for i := range len(text) {
-		switch {
-		case text[i] == quote:
-			within = !within
-		case text[i] == '.' && !within:
-			return text[:i], text[i+1:], true
-		}
-	}
-	return "", text, false
-}
-
 func unquoted(s string, quote byte) part {
-	if len(s) >= 2 && s[0] == quote && s[len(s)-1] == quote {
-		q := string(quote)
-		return part{strings.ReplaceAll(s[1:len(s)-1], q+q, q), true}
-	}
-	return part{text: s}
+	name, was := engine.Unquote(s, quote)
+	return part{name, was}
 }
 
 // Exact is the name, where the pattern has no *: one thing is meant.
@@ -69,10 +52,10 @@ func (p Pattern) Exact() (name string, exact bool) {
 func (p Pattern) Choose(kind *Kind, rows []Row, system bool) []Row {
 	choose := func(same func(part, string) bool, system bool) (chosen []Row) {
 		for _, row := range rows {
-			if row.System && !system || p.hasSchema && !same(p.schema, row.text(kind.Pattern-1)) {
+			if row.System && !system || p.hasSchema && !same(p.schema, row.Text(kind.Pattern-1)) {
 				continue
 			}
-			if p.text == "" || same(p.name, row.text(kind.Pattern)) {
+			if p.text == "" || same(p.name, row.Text(kind.Pattern)) {
 				chosen = append(chosen, row)
 			}
 		}
@@ -145,9 +128,9 @@ func (p Pattern) Missing(kind *Kind, rows []Row, by *engine.Statements) Missing 
 	typed := make(map[string]string)
 	var names []string
 	for _, row := range rows {
-		full := row.text(kind.Pattern)
+		full := row.Text(kind.Pattern)
 		if p.hasSchema && matches(part{text: name}, full) {
-			m.Schemas = append(m.Schemas, by.Name(row.text(kind.Pattern-1)))
+			m.Schemas = append(m.Schemas, by.Name(row.Text(kind.Pattern-1)))
 		}
 		if !row.System {
 			names = append(names, full)

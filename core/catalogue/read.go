@@ -24,8 +24,8 @@ type Row struct {
 	System bool // it is the system's own
 }
 
-// text is a value, "" for one that is not known.
-func (r Row) text(column int) string {
+// Text is a value, "" for one that is not known.
+func (r Row) Text(column int) string {
 	if v := r.Values[column]; v != nil {
 		return *v
 	}
@@ -92,7 +92,7 @@ func (s *Server) Path(ctx context.Context) ([]string, error) {
 	err := s.Runner.Run(ctx, engine.Statement{Text: s.By.Catalogue.Path}, read)
 	var path []string
 	for _, row := range read.rows {
-		if name := row.text(0); name != "" {
+		if name := row.Text(0); name != "" {
 			path = append(path, name)
 		}
 	}

@@ -28,18 +28,18 @@ func Has(kind *Kind, rows []Row, word string, name statement.Name, path []string
 	known = kind != Others
 	for _, row := range rows {
 		if kind == Others {
-			if row.text(0) != word {
+			if row.Text(0) != word {
 				continue
 			}
 			known = true
 		}
-		if !strings.EqualFold(row.text(kind.Pattern), name.Name) {
+		if !strings.EqualFold(row.Text(kind.Pattern), name.Name) {
 			continue
 		}
 		if !kind.Schema {
 			return true, true
 		}
-		of := row.text(kind.Pattern - 1)
+		of := row.Text(kind.Pattern - 1)
 		if of == "" || strings.EqualFold(name.Schema, of) || name.Schema == "" && slices.Contains(path, of) {
 			return true, true
 		}

@@ -49,3 +49,11 @@ func (f *Facts) AtServer(sent time.Time) time.Duration {
 	}
 	return max(took, time.Microsecond)
 }
+
+// Second makes another connection to the same address, to cancel what runs on this one.
+func (t *Target) Second(ctx context.Context) (net.Conn, error) {
+	if t.Redial == nil {
+		return nil, errors.New("there may be no second connection")
+	}
+	return t.Redial(ctx)
+}

@@ -18,16 +18,19 @@ type file struct {
 	name     string // as a person names it
 	folder   string // what it includes is beside it
 	info     os.FileInfo
-	raw      *counted
+	raw      io.Reader
+	ends     io.Closer // nil for none
 	splitter *statement.Splitter
 }
 
-// counted counts what is read of all files.
+// counted counts what is read.
 type counted struct {
-	in   io.Reader
-	to   *atomic.Int64
-	ends io.Closer // nil for none
+	in io.Reader
+	to *atomic.Int64
 }
+
+// Counted is a reader that adds what is read of it to a number.
+func Counted(in io.Reader, to *atomic.Int64) io.Reader { return &counted{in, to} }
 
 func (c *counted) Read(p []byte) (int, error) {
 	n, err := c.in.Read(p)
@@ -54,12 +57,12 @@ func openFile(path, shown string, read *atomic.Int64) (*file, error) {
 		in.Close()
 		return nil, unreadable(shown, err)
 	}
-	return &file{name: shown, folder: filepath.Dir(path), info: info, raw: &counted{in: in, to: read, ends: in}}, nil
+	return &file{name: shown, folder: filepath.Dir(path), info: info, raw: Counted(in, read), ends: in}, nil
 }
 
 func (f *file) close() {
-	if f.raw.ends != nil {
-		f.raw.ends.Close()
+	if f.ends != nil {
+		f.ends.Close()
 	}
 }
 

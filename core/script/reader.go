@@ -82,7 +82,7 @@ func Open(path string, o Options) (*Reader, error) {
 	r := &Reader{by: o.By, outside: o.Outside, vars: make(map[string]string)}
 	if path == "-" {
 		r.root = o.Folder
-		f := &file{name: "standard input", folder: o.Folder, raw: &counted{in: o.Input, to: &r.read}}
+		f := &file{name: "standard input", folder: o.Folder, raw: Counted(o.Input, &r.read)}
 		return r, r.push(f)
 	}
 	absolute := path

@@ -5,11 +5,11 @@ package statement
 
 import (
 	"bytes"
-	"errors"
 	"fmt"
 	"io"
 
 	"gentleharbor/core/engine"
+	"gentleharbor/core/readahead"
 )
 
 // maxStatement bounds one statement, in bytes: servers take at most 1 GiB.
@@ -87,20 +87,8 @@ func (s *Splitter) more() bool {
 		return false
 	}
 	old := len(s.buffer)
-	if cap(s.buffer)-old < chunk {
-		grown := make([]byte, old, 2*cap(s.buffer)+chunk)
-		copy(grown, s.buffer)
-		s.buffer = grown
-	}
-	n, err := s.in.Read(s.buffer[old : old+chunk])
-	s.buffer = s.buffer[:old+n]
-	if err != nil {
-		s.ended = true
-		if !errors.Is(err, io.EOF) {
-			s.err = err
-		}
-	}
-	return n > 0 || !s.ended
+	s.buffer, s.ended, s.err = readahead.More(s.buffer, s.in, chunk)
+	return len(s.buffer) > old || !s.ended
 }
 
 // at is the byte i places behind the next one, 0 behind the end.

@@ -120,19 +120,26 @@ func (b *bench) compare(what string, aim float64, ours, peer []string) error {
 }
 
 func (b *bench) compareTimes(times int, what string, aim float64, ours, peer []string) error {
-	var ourTimes, peerTimes []time.Duration
+	return b.inTurn(times, what, aim, func() error { return nil }, ours, peer)
+}
+
+// inTurn runs two programs in turn, each after a preparation that is not measured, and prints the medians and their
+// ratio.
+func (b *bench) inTurn(times int, what string, aim float64, prepare func() error, ours, peer []string) error {
+	var took [2][]time.Duration
 	for range times {
-		t, err := b.time(ours[0], ours[1:]...)
-		if err != nil {
-			return err
+		for i, words := range [][]string{ours, peer} {
+			if err := prepare(); err != nil {
+				return err
+			}
+			t, err := b.time(words[0], words[1:]...)
+			if err != nil {
+				return err
+			}
+			took[i] = append(took[i], t)
 		}
-		ourTimes = append(ourTimes, t)
-		if t, err = b.time(peer[0], peer[1:]...); err != nil {
-			return err
-		}
-		peerTimes = append(peerTimes, t)
 	}
-	a, p := median(ourTimes), median(peerTimes)
+	a, p := median(took[0]), median(took[1])
 	fmt.Printf("%-34s %8.2f ms  peer %8.2f ms  ratio %.2f (aim %.2f)\n", what, ms(a), ms(p), float64(a)/float64(p), aim)
 	return nil
 }

@@ -9,13 +9,15 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
-	"time"
 
 	"gentleharbor/internal/testkit"
 )
 
 // storedRows is how many rows the table has that is written and loaded.
 const storedRows = 1_000_000
+
+// few is how many times what takes a second is run.
+const few = 5
 
 // statements compares running statements and loading with the servers' own clients, by their real paths. Everything
 // goes to nowhere, so that no disk is measured but the server's.
@@ -51,26 +53,33 @@ func (b *bench) statements() error {
 	if err := sql("postgres", "CREATE DATABASE stored"); err != nil {
 		return err
 	}
-	if err := sql("stored", "CREATE TABLE "+table, fmt.Sprintf("INSERT INTO stored SELECT i, 'place ' || i %% 100, md5(i::text), "+
-		"(i %% 97)::numeric / 7, now(), NULL FROM generate_series(1, %d) i", storedRows), "VACUUM ANALYZE stored"); err != nil {
+	fill := fmt.Sprintf("INSERT INTO stored SELECT i, 'place ' || i %% 100, md5(i::text), (i %% 97)::numeric / 7, now(), "+
+		"NULL FROM generate_series(1, %d) i", storedRows)
+	if err := sql("stored", "CREATE TABLE "+table, fill, "VACUUM ANALYZE stored"); err != nil {
 		return err
 	}
 	const all = "select * from stored"
-	csv := peer("stored", "--csv", "-c", all)
-	if err := b.compareTimes(5, "query csv, 1,000,000 rows", 0.60, []string{"gharbor", "query", "stored", all, "-format", "csv"}, csv); err != nil {
+	csv, cursor := peer("stored", "--csv", "-c", all), peer("stored", "--csv", "-v", "FETCH_COUNT=1000", "-c", all)
+	query := func(format string) []string { return []string{"gharbor", "query", "stored", all, "-format", format} }
+	for _, one := range []struct {
+		what       string
+		aim        float64
+		ours, peer []string
+	}{
+		{"query csv, 1,000,000 rows", 0.60, query("csv"), csv},
+		{"the same, beside its cursor mode", 1.0, query("csv"), cursor},
+		{"query json, 1,000,000 rows", 1.0, query("json"), csv},
+	} {
+		if err := b.compareTimes(few, one.what, one.aim, one.ours, one.peer); err != nil {
+			return err
+		}
+	}
+	if err := b.compare("query 'select 1'", 0.70, []string{"gharbor", "query", "stored", "select 1"},
+		peer("stored", "-c", "select 1")); err != nil {
 		return err
 	}
-	cursor := peer("stored", "--csv", "-v", "FETCH_COUNT=1000", "-c", all)
-	if err := b.compareTimes(5, "the same, beside its cursor mode", 1.0, []string{"gharbor", "query", "stored", all, "-format", "csv"}, cursor); err != nil {
-		return err
-	}
-	if err := b.compareTimes(5, "query json, 1,000,000 rows", 1.0, []string{"gharbor", "query", "stored", all, "-format", "json"}, csv); err != nil {
-		return err
-	}
-	if err := b.compare("query 'select 1'", 0.70, []string{"gharbor", "query", "stored", "select 1"}, peer("stored", "-c", "select 1")); err != nil {
-		return err
-	}
-	if err := b.memory("memory of query csv", "query", "stored", "select i, md5(i::text) from generate_series(1, 10000000) i", "-format", "csv"); err != nil {
+	if err := b.memory("memory of query csv", "query", "stored",
+		"select i, md5(i::text) from generate_series(1, 10000000) i", "-format", "csv"); err != nil {
 		return err
 	}
 	rows := filepath.Join(b.folder, "rows.csv")
@@ -80,7 +89,8 @@ func (b *bench) statements() error {
 	empty := func() error {
 		return sql("stored", "DROP TABLE IF EXISTS taken", "CREATE TABLE taken AS SELECT * FROM stored LIMIT 0")
 	}
-	if err := b.inTurn("load csv, 1,000,000 rows", 1.1, empty, []string{"gharbor", "load", "stored", rows, "-table", "taken"},
+	if err := b.inTurn(few, "load csv, 1,000,000 rows", 1.1, empty,
+		[]string{"gharbor", "load", "stored", rows, "-table", "taken"},
 		peer("stored", "-c", `\copy taken from '`+rows+`' csv header`)); err != nil {
 		return err
 	}
@@ -95,7 +105,8 @@ func (b *bench) dump(
 		return err
 	}
 	dump := filepath.Join(b.folder, "dump.sql")
-	if _, err := b.time(filepath.Join(server.Bin, "pg_dump"), "-h", "127.0.0.1", "-p", fmt.Sprint(server.Port), "-U", "admin", "-f", dump, "stored"); err != nil {
+	if _, err := b.time(filepath.Join(server.Bin, "pg_dump"), "-h", "127.0.0.1", "-p", fmt.Sprint(server.Port),
+		"-U", "admin", "-f", dump, "stored"); err != nil {
 		return err
 	}
 	info, err := os.Stat(dump)
@@ -104,33 +115,14 @@ func (b *bench) dump(
 	}
 	fresh := func() error { return sql("postgres", "DROP DATABASE IF EXISTS loaded", "CREATE DATABASE loaded") }
 	what := fmt.Sprintf("load a dump of %d MB", info.Size()>>20)
-	if err := b.inTurn(what, 1.0, fresh, []string{"gharbor", "load", "loaded", dump}, peer("loaded", "-f", dump)); err != nil {
+	if err := b.inTurn(few, what, 1.0, fresh, []string{"gharbor", "load", "loaded", dump},
+		peer("loaded", "-f", dump)); err != nil {
 		return err
 	}
 	if err := fresh(); err != nil {
 		return err
 	}
 	return b.memory("memory of that load", "load", "loaded", dump)
-}
-
-// inTurn runs two programs in turn, each after a preparation that is not measured.
-func (b *bench) inTurn(what string, aim float64, prepare func() error, ours, peer []string) error {
-	var times [2][]time.Duration
-	for range 5 {
-		for i, words := range [][]string{ours, peer} {
-			if err := prepare(); err != nil {
-				return err
-			}
-			t, err := b.time(words[0], words[1:]...)
-			if err != nil {
-				return err
-			}
-			times[i] = append(times[i], t)
-		}
-	}
-	a, p := median(times[0]), median(times[1])
-	fmt.Printf("%-34s %8.0f ms  peer %8.0f ms  ratio %.2f (aim %.2f)\n", what, ms(a), ms(p), float64(a)/float64(p), aim)
-	return nil
 }
 
 // memory prints the most memory that a run of the program had.

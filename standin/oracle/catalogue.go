@@ -60,9 +60,13 @@ func (s *session) catalogue(sql string) *Answer {
 		if !s.account.DBA {
 			return refused
 		}
-		return answer(11, [][]string{{"42", me, "hide", "gharbor", "SKEIN", "2026-11-02 08:00:00", "this session", "0", "", "", "0"}})
+		return answer(11, [][]string{
+			{"42", me, "hide", "gharbor", "SKEIN", "2026-11-02 08:00:00", "this session", "0", "", "", "0"},
+		})
 	case strings.HasPrefix(sql, "SELECT name, display_value"):
-		return answer(6, [][]string{{"open_cursors", "300", "default", "at once", "how many cursors a session may open", "0"}})
+		return answer(6, [][]string{
+			{"open_cursors", "300", "default", "at once", "how many cursors a session may open", "0"},
+		})
 	case strings.HasPrefix(sql, "SELECT s.owner, s.segment_name"):
 		return refused
 	case strings.HasPrefix(sql, "SELECT SYS_CONTEXT('USERENV','SESSION_USER'), s.segment_name"):

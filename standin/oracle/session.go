@@ -73,7 +73,8 @@ func (s *session) one(body []byte) bool {
 	case bytes.HasPrefix(body, []byte{3, 9}):
 		s.say((&writer{}).bytes(9))
 		return true
-	case bytes.HasPrefix(body, []byte{3, 0x93}), bytes.HasPrefix(body, []byte{3, 0x0e}), bytes.HasPrefix(body, []byte{3, 0x0f}):
+	case bytes.HasPrefix(body, []byte{3, 0x93}), bytes.HasPrefix(body, []byte{3, 0x0e}),
+		bytes.HasPrefix(body, []byte{3, 0x0f}):
 		return s.say((&writer{}).bytes(9)) == nil
 	}
 	return false

@@ -1,6 +1,7 @@
 package postgresql
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -57,7 +58,8 @@ func (a *answerer) answer(to *pgproto3.Backend, text string, values [][]byte) bo
 	}
 	switch {
 	case strings.HasPrefix(upper, "SET LOCAL"):
-	case trimmed == "", strings.Contains(text, "pg_"), strings.Contains(text, "to_regclass"), strings.Contains(text, `AS "`):
+	case trimmed == "", strings.Contains(text, "pg_"), strings.Contains(text, "to_regclass"),
+		strings.Contains(text, `AS "`):
 		return false // what a test of a profile asks
 	case strings.HasPrefix(upper, "BEGIN"), strings.HasPrefix(upper, "START TRANSACTION"):
 		session.status = 'T'
@@ -96,7 +98,12 @@ func (a *answerer) answer(to *pgproto3.Backend, text string, values [][]byte) bo
 // give sends what a statement gives.
 func (a *answerer) give(to *pgproto3.Backend, answer *store.Answer) {
 	if answer.Notice != "" {
-		to.Send(&pgproto3.NoticeResponse{Severity: "NOTICE", SeverityUnlocalized: "NOTICE", Code: "00000", Message: answer.Notice})
+		to.Send(&pgproto3.NoticeResponse{
+			Severity:            "NOTICE",
+			SeverityUnlocalized: "NOTICE",
+			Code:                "00000",
+			Message:             answer.Notice,
+		})
 	}
 	if answer.Columns == nil {
 		to.Send(&pgproto3.CommandComplete{CommandTag: []byte(answer.Tag)})
@@ -254,7 +261,9 @@ func (a *answerer) catalogue(text string, values [][]byte) (columns int, rows []
 		each(func(t store.Table, n int) []string {
 			return []string{"public", t.Name, fmt.Sprint(n), size(n), "16384", size(n), "f"}
 		})
-		slices.SortStableFunc(rows, func(x, y []string) int { return len(y[5])*100 - len(x[5])*100 + strings.Compare(y[5], x[5]) })
+		slices.SortStableFunc(rows, func(x, y []string) int { // the largest first
+			return cmp.Or(cmp.Compare(len(y[5]), len(x[5])), strings.Compare(y[5], x[5]))
+		})
 		return 7, rows, true
 	case strings.Contains(text, "format_type(a.atttypid"):
 		for _, t := range tables {
@@ -269,7 +278,8 @@ func (a *answerer) catalogue(text string, values [][]byte) (columns int, rows []
 		for _, t := range tables {
 			for _, c := range t.Columns {
 				if wanted(t.Name) && c.Key == "primary" {
-					rows = append(rows, []string{"public", t.Name, t.Name + "_pkey", c.Name, "t", "t", "btree", "-", "16384", "-", "f"})
+					rows = append(rows,
+						[]string{"public", t.Name, t.Name + "_pkey", c.Name, "t", "t", "btree", "-", "16384", "-", "f"})
 				}
 			}
 		}
@@ -281,17 +291,24 @@ func (a *answerer) catalogue(text string, values [][]byte) (columns int, rows []
 		slices.SortFunc(rows, slices.Compare)
 		return 7, rows, true
 	case strings.Contains(text, "SELECT 'server', NULL::name"):
-		rows = [][]string{{"server", "-", "-", "log in", "-", "f"}, {"database", "-", "sightings", "connect, create, temporary", "owner", "f"},
-			{"schema", "public", "public", "usage, create", "owner", "f"}}
+		rows = [][]string{
+			{"server", "-", "-", "log in", "-", "f"},
+			{"database", "-", "sightings", "connect, create, temporary", "owner", "f"},
+			{"schema", "public", "public", "usage, create", "owner", "f"},
+		}
 		each(func(t store.Table, _ int) []string {
-			return []string{"table", "public", t.Name, "select, insert, update, delete, truncate, references, trigger", "owner", "f"}
+			const all = "select, insert, update, delete, truncate, references, trigger"
+			return []string{"table", "public", t.Name, all, "owner", "f"}
 		})
 		return 6, rows, true
 	case strings.Contains(text, "FROM pg_stat_activity a"):
-		return 11, [][]string{{"4711", "warden", "127.0.0.1:50000", "gharbor", "sightings", "2026-11-02 08:00:00", "this session", "0.0", "-", "-", "f"}}, true
+		return 11, [][]string{{"4711", "warden", "127.0.0.1:50000", "gharbor", "sightings", "2026-11-02 08:00:00",
+			"this session", "0.0", "-", "-", "f"}}, true
 	case strings.Contains(text, "FROM pg_settings s"):
-		return 6, [][]string{{"max_connections", "100", "default", "at a restart", "Sets the maximum number of concurrent connections.", "f"},
-			{"work_mem", "4MB", "default", "at once", "Sets the maximum memory to be used for query workspaces.", "f"}}, true
+		return 6, [][]string{
+			{"max_connections", "100", "default", "at a restart", "Sets the maximum number of concurrent connections.", "f"},
+			{"work_mem", "4MB", "default", "at once", "Sets the maximum memory to be used for query workspaces.", "f"},
+		}, true
 	case strings.Contains(text, "FROM pg_aggregate"):
 		return 4, nil, true
 	case strings.Contains(text, "current_schemas(true)"):

@@ -173,7 +173,11 @@ func (p *parser) statement() (*Answer, error) {
 		return p.selectRows()
 	}
 	for tag, words := range map[string][]string{
-		"BEGIN": {"begin"}, "COMMIT": {"commit"}, "ROLLBACK": {"rollback"}, "SET": {"set"}, "CREATE INDEX": {"create", "index"},
+		"BEGIN":        {"begin"},
+		"COMMIT":       {"commit"},
+		"ROLLBACK":     {"rollback"},
+		"SET":          {"set"},
+		"CREATE INDEX": {"create", "index"},
 	} {
 		if p.accept(words...) {
 			p.at = len(p.tokens)

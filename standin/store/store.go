@@ -1,5 +1,5 @@
-// Package store is a small database in memory behind the simulated servers: tables with rows of texts, and as much of SQL
-// as the demo and the docs show. It keeps no transactions and checks no types but numbers. What it does not know it
+// Package store is a small database in memory behind the simulated servers: tables with rows of texts, and as much of
+// SQL as the demo and the docs show. It keeps no transactions and checks no types but numbers. What it does not know it
 // refuses as a syntax error.
 package store
 
@@ -116,8 +116,8 @@ func (t *Table) add(into []int, values []*string) error {
 		v := row[i]
 		if v == nil {
 			if c.NotNull {
-				return &Error{Code: "23502", Message: fmt.Sprintf("null value in column %q of relation %q violates not-null constraint",
-					c.Name, t.Name)}
+				const what = "null value in column %q of relation %q violates not-null constraint"
+				return &Error{Code: "23502", Message: fmt.Sprintf(what, c.Name, t.Name)}
 			}
 			continue
 		}
@@ -125,7 +125,8 @@ func (t *Table) add(into []int, values []*string) error {
 			return &Error{Code: "22P02", Message: fmt.Sprintf("invalid input syntax for type %s: \"%s\"", c.Type, *v)}
 		}
 		if c.Key == "primary" && t.keys[*v] {
-			return &Error{Code: "23505", Message: fmt.Sprintf("duplicate key value violates unique constraint \"%s_pkey\"", t.Name)}
+			const what = "duplicate key value violates unique constraint \"%s_pkey\""
+			return &Error{Code: "23505", Message: fmt.Sprintf(what, t.Name)}
 		}
 	}
 	t.Rows = append(t.Rows, row)

@@ -118,6 +118,17 @@ SELECT t.table_schema, t.table_name, t.table_rows, t.data_length, t.index_length
 	}
 })
 
+// activity are the statements for the activity: with the sessions that a session waits for, and without, for a login
+// that may not see that. tables joins those of who waits (r) and of who holds (b); id is a session's number in them.
+func activity(id, tables, seconds string) []string {
+	const state = "NULLIF(p.state, '')"
+	return []string{
+		sessions("COALESCE((SELECT CONCAT('a lock of ', GROUP_CONCAT(DISTINCT b."+id+" SEPARATOR ', '))"+tables+
+			" WHERE r."+id+" = p.id), "+state+")", seconds),
+		sessions(state, seconds),
+	}
+}
+
 // sessions is the statement for the activity: what a session waits for, and since when in seconds.
 func sessions(waits, seconds string) string {
 	return `
@@ -153,14 +164,10 @@ SELECT CASE u.is_role WHEN 'Y' THEN u.user ELSE CONCAT(u.user, '@', u.host) END,
 SELECT CURRENT_USER(), 1, NULL, (SELECT GROUP_CONCAT(r.role_name ORDER BY r.role_name SEPARATOR ', ')
          FROM information_schema.applicable_roles r), NULL, NULL, 0`},
 
-		engine.KindActivity: {
-			sessions(`COALESCE((SELECT CONCAT('a lock of ', GROUP_CONCAT(DISTINCT b.trx_mysql_thread_id SEPARATOR ', '))
+		engine.KindActivity: activity("trx_mysql_thread_id", `
              FROM information_schema.innodb_trx r
              JOIN information_schema.innodb_lock_waits w ON w.requesting_trx_id = r.trx_id
-             JOIN information_schema.innodb_trx b ON b.trx_id = w.blocking_trx_id
-            WHERE r.trx_mysql_thread_id = p.id), NULLIF(p.state, ''))`, "ROUND(p.time_ms / 1000, 1)"),
-			sessions("NULLIF(p.state, '')", "ROUND(p.time_ms / 1000, 1)"),
-		},
+             JOIN information_schema.innodb_trx b ON b.trx_id = w.blocking_trx_id`, "ROUND(p.time_ms / 1000, 1)"),
 
 		engine.KindSettings: {`
 SELECT LOWER(v.variable_name), COALESCE(v.session_value, v.global_value), LOWER(v.global_value_origin),
@@ -182,14 +189,10 @@ SELECT CONCAT(u.user, '@', u.host), u.account_locked <> 'Y', u.super_priv = 'Y',
        u.user LIKE 'mysql.%'
   FROM mysql.user u ORDER BY u.user, u.host`, alone},
 
-		engine.KindActivity: {
-			sessions(`COALESCE((SELECT CONCAT('a lock of ', GROUP_CONCAT(DISTINCT b.processlist_id SEPARATOR ', '))
+		engine.KindActivity: activity("processlist_id", `
              FROM performance_schema.threads r
              JOIN performance_schema.data_lock_waits w ON w.requesting_thread_id = r.thread_id
-             JOIN performance_schema.threads b ON b.thread_id = w.blocking_thread_id
-            WHERE r.processlist_id = p.id), NULLIF(p.state, ''))`, "p.time"),
-			sessions("NULLIF(p.state, '')", "p.time"),
-		},
+             JOIN performance_schema.threads b ON b.thread_id = w.blocking_thread_id`, "p.time"),
 
 		engine.KindSettings: {`
 SELECT LOWER(v.variable_name), v.variable_value, LOWER(i.variable_source), NULL, NULL, 0

@@ -1,6 +1,10 @@
 package mysql
 
-import "strings"
+import (
+	"strings"
+
+	"gentleharbor/core/engine"
+)
 
 // granted makes what an account may do out of a line of SHOW GRANTS (MySQL reference manual, "SHOW GRANTS Statement";
 // MariaDB documentation, "SHOW GRANTS"). Such a line may have the account's password as it is kept: only the
@@ -130,23 +134,13 @@ func names(words []string) (all []string) {
 
 // cutTarget takes `schema`.`name` apart.
 func cutTarget(target string) (schema, name string) {
-	within := false
-	for i := range len(target) {
-		switch {
-		case target[i] == '`':
-			within = !within
-		case target[i] == '.' && !within:
-			return unquote(target[:i]), unquote(target[i+1:])
-		}
+	schema, name, both := engine.CutName(target, '`')
+	if !both {
+		schema, name = target, "*"
 	}
-	return unquote(target), "*"
-}
-
-func unquote(s string) string {
-	if len(s) >= 2 && s[0] == '`' && s[len(s)-1] == '`' {
-		return strings.ReplaceAll(s[1:len(s)-1], "``", "`")
-	}
-	return s
+	schema, _ = engine.Unquote(schema, '`')
+	name, _ = engine.Unquote(name, '`')
+	return schema, name
 }
 
 // accountName is an account's name as it must be typed: 'user'@'host', or a role's.

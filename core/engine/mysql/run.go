@@ -266,12 +266,9 @@ func (c *conversation) Took() time.Duration { return c.took }
 
 // cancel has the server end the statement that runs, by another login.
 func (c *conversation) cancel() error {
-	if c.to.Redial == nil {
-		return errors.New("there may be no second connection")
-	}
 	ctx, stop := context.WithTimeout(context.Background(), engine.CancelWait)
 	defer stop()
-	conn, err := c.to.Redial(ctx)
+	conn, err := c.to.Second(ctx)
 	if err != nil {
 		return err
 	}

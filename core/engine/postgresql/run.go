@@ -177,12 +177,9 @@ func (c *conversation) Took() time.Duration { return c.took }
 // cancel asks the server to end the statement that runs: on a connection of its own, encrypted as this one is
 // (PostgreSQL documentation, "Canceling Requests in Progress").
 func (c *conversation) cancel() error {
-	if c.to.Redial == nil {
-		return errors.New("there may be no second connection")
-	}
 	ctx, stop := context.WithTimeout(context.Background(), engine.CancelWait)
 	defer stop()
-	conn, err := c.to.Redial(ctx)
+	conn, err := c.to.Second(ctx)
 	if err != nil {
 		return err
 	}

@@ -154,11 +154,16 @@ func (c *call) lookAt(ctx context.Context, name string, o browseOptions) (*looki
 	if err != nil {
 		return nil, err
 	}
+	return at(p, opened), nil
+}
+
+// at looks at a server by a connection that is open.
+func at(p *resolve.Profile, opened *check.Opened) *looking {
 	return &looking{p, opened, catalogue.Server{
 		Runner: opened.Runner,
 		By:     p.Engine().Statements,
 		Facts:  opened.Report.Facts,
-	}}, nil
+	}}
 }
 
 // read reads a kind of things.

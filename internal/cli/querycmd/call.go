@@ -4,6 +4,7 @@ package querycmd
 
 import (
 	"context"
+	"errors"
 	"path/filepath"
 
 	"gentleharbor/internal/cli/base"
@@ -23,4 +24,26 @@ func (c *call) path(name string) string {
 		return filepath.Join(folder, name)
 	}
 	return name
+}
+
+// exclusive is the error where a flag is given together with one of others; nil for none.
+func (c *call) exclusive(flag string, others ...string) error {
+	for _, other := range others {
+		if c.Set[flag] && c.Set[other] {
+			return base.Usage("-%s and -%s exclude each other; give one", flag, other)
+		}
+	}
+	return nil
+}
+
+// sure asks whether what was shown is to be done. Nothing was sent yet; without a terminal nothing is, but for a flag.
+func (c *call) sure(ctx context.Context, question, flag string) error {
+	if !c.Interactive() {
+		return base.Failure(base.ExitUsage, errors.New("there is no terminal to ask on; "+flag))
+	}
+	sure, err := c.Confirm(ctx, question, false)
+	if err == nil && !sure {
+		return base.Failure(base.ExitFailed, errors.New("nothing was sent"))
+	}
+	return err
 }

@@ -119,16 +119,8 @@ func (c *call) load(ctx context.Context, o loadOptions) error {
 
 // loadConflict says what can't stand together, nil for nothing.
 func (c *call) loadConflict(o loadOptions) error {
-	both := func(a, b string) error {
-		if c.Set[a] && c.Set[b] {
-			return base.Usage("-%s and -%s exclude each other; give one", a, b)
-		}
-		return nil
-	}
-	for _, pair := range [][2]string{{"atomic", "keep-going"}, {"atomic", "bad-rows"}, {"atomic", "from"}} {
-		if err := both(pair[0], pair[1]); err != nil {
-			return err
-		}
+	if err := c.exclusive("atomic", "keep-going", "bad-rows", "from"); err != nil {
+		return err
 	}
 	files := c.Args[1:]
 	for i, file := range files {

@@ -20,6 +20,7 @@ import (
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/script"
+	"gentleharbor/core/statement"
 	"gentleharbor/internal/cli/base"
 	"gentleharbor/internal/cli/wording"
 )
@@ -80,12 +81,12 @@ func (c *call) loadRows(ctx context.Context, p *resolve.Profile, o loadOptions) 
 
 // find finds the table and its columns.
 func (f *filling) find(ctx context.Context, p *resolve.Profile) error {
-	at := &looking{p, f.opened, catalogue.Server{Runner: f.opened.Runner, By: f.by, Facts: f.opened.Report.Facts}}
-	rows, err := f.things(ctx, at, catalogue.Find(engine.KindColumns), f.options.table, browseOptions{})
+	here := at(p, f.opened)
+	rows, err := f.things(ctx, here, catalogue.Find(engine.KindColumns), f.options.table, browseOptions{})
 	if err != nil {
 		return err
 	}
-	return f.choose(ctx, at, rows)
+	return f.choose(ctx, here, rows)
 }
 
 // choose takes the table of the schema that a name without one means.
@@ -100,7 +101,7 @@ func (f *filling) choose(ctx context.Context, at *looking, rows []catalogue.Row)
 	}
 	var schemas []string
 	for _, row := range rows {
-		if s := text(row, 0); !slices.Contains(schemas, s) {
+		if s := row.Text(0); !slices.Contains(schemas, s) {
 			schemas = append(schemas, s)
 		}
 	}
@@ -115,8 +116,8 @@ func (f *filling) choose(ctx context.Context, at *looking, rows []catalogue.Row)
 			clean.Visible(strings.Join(schemas, ", ")))
 	}
 	for _, row := range rows {
-		if text(row, 0) == f.schema && (f.table == "" || text(row, 1) == f.table) {
-			f.table = text(row, 1)
+		if row.Text(0) == f.schema && (f.table == "" || row.Text(1) == f.table) {
+			f.table = row.Text(1)
 			f.columns = append(f.columns, row)
 		}
 	}
@@ -157,26 +158,11 @@ func (f *filling) send(ctx context.Context) error {
 }
 
 func (f *filling) typedTable() string {
-	if f.schema == "" {
-		return f.by.Name(f.table)
-	}
-	return f.by.Name(f.schema) + "." + f.by.Name(f.table)
+	return typed(statement.Name{Schema: f.schema, Name: f.table}, f.by)
 }
 
-// counted counts what is read.
-type counted struct {
-	in io.Reader
-	n  atomic.Int64
-}
-
-func (c *counted) Read(p []byte) (int, error) {
-	n, err := c.in.Read(p)
-	c.n.Add(int64(n))
-	return n, err
-}
-
-// open opens a file of rows.
-func (f *filling) source(file string) (*bulk.Source, *counted, func(), error) {
+// source opens a file of rows, and counts what is read of it.
+func (f *filling) source(file string) (*bulk.Source, *atomic.Int64, func(), error) {
 	in, shut := f.Stdin, func() {}
 	if file != "-" {
 		opened, err := os.Open(f.path(file))
@@ -185,8 +171,8 @@ func (f *filling) source(file string) (*bulk.Source, *counted, func(), error) {
 		}
 		in, shut = opened, func() { opened.Close() }
 	}
-	read := &counted{in: in}
-	text, err := script.Text(read)
+	read := new(atomic.Int64)
+	text, err := script.Text(script.Counted(in, read))
 	if err != nil {
 		shut()
 		return nil, nil, nil, err
@@ -206,7 +192,7 @@ func (f *filling) one(ctx context.Context, file string) error {
 	}
 	defer shut()
 	f.show.at(file)
-	f.show.reads(read.n.Load)
+	f.show.reads(read.Load)
 	sender, err := f.sender(file, source)
 	if err != nil {
 		return err
@@ -220,7 +206,7 @@ func (f *filling) one(ctx context.Context, file string) error {
 	sender.Counted = func(n int64) { f.show.count.Store(before + n) }
 	err = sender.Send(ctx, source)
 	f.total += sender.Sent()
-	f.show.ended(read.n.Load())
+	f.show.ended(read.Load())
 	return err
 }
 
@@ -288,13 +274,13 @@ func (f *filling) column(name string) (bulk.Column, error) {
 		func(s string) bool { return strings.EqualFold(s, name) },
 	} {
 		for _, row := range f.columns {
-			if same(text(row, 2)) {
-				return bulk.Column{Name: text(row, 2), Bytes: f.by.Bytes != nil && f.by.Bytes(text(row, 3))}, nil
+			if same(row.Text(2)) {
+				return bulk.Column{Name: row.Text(2), Bytes: f.by.Bytes != nil && f.by.Bytes(row.Text(3))}, nil
 			}
 		}
 	}
 	for _, row := range f.columns {
-		names = append(names, text(row, 2))
+		names = append(names, row.Text(2))
 	}
 	what := fmt.Sprintf("%s has no column %s", clean.Visible(f.typedTable()), clean.Quoted(name))
 	for _, sign := range []string{";", "\t", "|"} {

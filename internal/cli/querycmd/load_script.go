@@ -180,14 +180,7 @@ func (l *loading) agreed(ctx context.Context) error {
 		}
 		l.Say("%s", clean.Visible(line))
 	}
-	if !l.Interactive() {
-		return base.Failure(base.ExitUsage, errors.New("there is no terminal to ask on; -yes does it. Nothing was sent"))
-	}
-	sure, err := l.Confirm(ctx, fmt.Sprintf("do it on %s?", clean.Word(l.profile.Called)), false)
-	if err == nil && !sure {
-		return base.Failure(base.ExitFailed, errors.New("nothing was sent"))
-	}
-	return err
+	return l.sure(ctx, "do it on "+clean.Word(l.profile.Called)+"?", "-yes does it. Nothing was sent")
 }
 
 // there says of things whether they are on the server: "" for those that are not.
@@ -203,9 +196,7 @@ func (l *loading) there(ctx context.Context, things []script.Planned) ([]string,
 		}
 		return found, nil
 	}
-	server := catalogue.Server{
-		Runner: l.opened.Runner, By: l.profile.Engine().Statements, Facts: l.opened.Report.Facts,
-	}
+	server := at(l.profile, l.opened).server
 	path, err := server.Path(ctx)
 	if err != nil {
 		return nil, base.Failure(base.ExitServer, err)

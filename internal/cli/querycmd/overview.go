@@ -73,8 +73,8 @@ func (c *call) overviewDatabase(ctx context.Context, at *looking, v *overview, o
 func (v *overview) add(access, schemas []catalogue.Row, system, granted bool) {
 	may := make(map[string][]string)
 	for _, row := range access {
-		what, schema, name, right := text(row, 0), text(row, 1), text(row, 2), text(row, 3)
-		if note := text(row, 4); what == "server" && note != "" {
+		what, schema, name, right := row.Text(0), row.Text(1), row.Text(2), row.Text(3)
+		if note := row.Text(4); what == "server" && note != "" {
 			right += " (" + note + ")"
 		}
 		switch {
@@ -95,7 +95,7 @@ func (v *overview) add(access, schemas []catalogue.Row, system, granted bool) {
 		if row.System && !system {
 			continue
 		}
-		one := overviewSchema{Schema: text(row, 0), Tables: number(row.Values[2]), Rows: number(row.Values[3])}
+		one := overviewSchema{Schema: row.Text(0), Tables: number(row.Values[2]), Rows: number(row.Values[3])}
 		one.May = strings.Join(may[one.Schema], "; ")
 		v.Schemas = append(v.Schemas, one)
 	}
@@ -115,13 +115,6 @@ func (v *overview) count(rights string) {
 
 // number is a value as JSON has it.
 func number(v *string) *json.Number { return (*json.Number)(v) }
-
-func text(row catalogue.Row, column int) string {
-	if v := row.Values[column]; v != nil {
-		return *v
-	}
-	return ""
-}
 
 // showOverview writes it for people.
 func (c *call) showOverview(at *looking, v overview, o browseOptions) error {

@@ -3,7 +3,6 @@ package querycmd
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -127,16 +126,8 @@ func (o *queryOptions) letFile(s string) error {
 
 // conflict says which flags can't stand together, nil for none.
 func (c *call) conflict(o queryOptions) error {
-	both := func(a, b string) error {
-		if c.Set[a] && c.Set[b] {
-			return base.Usage("-%s and -%s exclude each other; give one", a, b)
-		}
-		return nil
-	}
-	for _, pair := range [][2]string{{"atomic", "keep-going"}} {
-		if err := both(pair[0], pair[1]); err != nil {
-			return err
-		}
+	if err := c.exclusive("atomic", "keep-going"); err != nil {
+		return err
 	}
 	if err := o.form.conflict(); err != nil {
 		return err
@@ -281,13 +272,5 @@ func (c *call) agreed(ctx context.Context, p *resolve.Profile, s *statements, o 
 	for _, r := range s.risks {
 		c.Say("%s: %s: the profile's guard asks first", s.place(r.line, r.column), r.why)
 	}
-	if !c.Interactive() {
-		return base.Failure(base.ExitUsage,
-			errors.New("there is no terminal to ask on; -yes runs them"))
-	}
-	sure, err := c.Confirm(ctx, fmt.Sprintf("run them on %s?", clean.Word(p.Called)), false)
-	if err == nil && !sure {
-		return base.Failure(base.ExitFailed, errors.New("nothing was sent"))
-	}
-	return err
+	return c.sure(ctx, "run them on "+clean.Word(p.Called)+"?", "-yes runs them")
 }
