@@ -86,7 +86,7 @@ func archive(s *stage) {
 		Home:  s.home,
 		Dir:   s.home,
 		Input: curatorPassword + "\n",
-		Args:  append([]string{"wallet", "put", "archive", "-bind", "alias:archive", "-secret-stdin"}, open...),
+		Args:  append([]string{"wallet", "keep", "archive", "-bind", "alias:archive", "-secret-stdin"}, open...),
 	}, "% < curator",
 		"which is bound to the alias: where that leads, it may be sent.", 0)
 	s.step("The nightly batch job reads it without the passphrase.", 0,

@@ -113,7 +113,7 @@ func wallet(s *stage) {
 		Home:  s.home,
 		Dir:   s.home,
 		Input: wardenPassword + "\n",
-		Args:  append([]string{"wallet", "put", "sightings", "-secret-stdin"}, open...),
+		Args:  append([]string{"wallet", "keep", "sightings", "-secret-stdin"}, open...),
 	}, "% < warden",
 		"The password goes in, bound to where the profile of that name leads.", 0)
 	s.step("The profile takes it from there.", 0, "set", "sightings", "secret=wallet")
@@ -128,7 +128,7 @@ func wallet(s *stage) {
 	inJob("The job's account has a home of its own, with the pin file. It tests,", 0, "test", "sightings", "-quiet")
 	inJob("and runs its program. The password is neither in an argument nor in the environment.", 0, "with", "sightings",
 		"--", "printenv", "PGUSER", "PGPASSFILE", "GHARBOR_PROFILE")
-	inJob("It can read the wallet, and not change it.", 4, "wallet", "put", "mine", "-generate", "32")
+	inJob("It can read the wallet, and not change it.", 4, "wallet", "keep", "mine", "-generate", "32")
 	inJob("A profile that leads elsewhere gets nothing.", 1, "test", "sightings", "-override", "host=localhost")
 	s.step("What is there, never what it is.", 0, append([]string{"wallet", "list"}, open...)...)
 	s.step("And what could be safer?", 0, append([]string{"audit"}, open...)...)

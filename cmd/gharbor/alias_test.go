@@ -42,7 +42,7 @@ func TestAliasMoves(t *testing.T) {
 	p.Aliases("[alias.counts]\nengine = \"postgresql\"\n")
 	p.Run("alias", "list").Want(3).Has("aliases.toml:1", "where does the service live")
 	p.Aliases("# ours\n[alias.birds] # here\naddresses = [\"127.0.0.1:" + fmt.Sprint(server.Port()) + "\"]\nengine = \"postgresql\"\ndatabase = \"sightings\"\n\n[alias.counts]\nalias = \"birds\"\n")
-	p.OK("test", "sightings").Has("alias counts (aliases.toml:7), which is birds (aliases.toml:2): direct to 127.0.0.1:"+fmt.Sprint(server.Port()), "ready: ")
+	p.OK("test", "-full", "sightings").Has("alias counts (aliases.toml:7), which is birds (aliases.toml:2): direct to 127.0.0.1:"+fmt.Sprint(server.Port()), "ready: ")
 	p.OK("alias", "set", "birds", fmt.Sprintf("addresses=127.0.0.1:%d", other.Port())).Has("changed: alias birds in")
 	p.OK("test", "sightings").Has(fmt.Sprint("ready: warden in sightings at 127.0.0.1:", other.Port()))
 	if text := p.ReadAliases(); !strings.HasPrefix(text, "# ours\n[alias.birds] # here\naddresses = [") {
@@ -55,7 +55,7 @@ func TestAliasMoves(t *testing.T) {
 	p.Run("alias", "remove", "birds", "-yes").Want(2).Has("alias counts")
 	p.OK("alias", "rename", "birds", "flock")
 	p.OK("alias", "rename", "counts", "numbers")
-	p.OK("test", "sightings").Has("alias numbers (", "which is flock (")
+	p.OK("test", "-full", "sightings").Has("alias numbers (", "which is flock (")
 	if text := p.ReadProfiles(); !strings.Contains(text, `alias = "numbers"`) {
 		t.Error(text)
 	}
@@ -259,7 +259,7 @@ func TestProjectAlias(t *testing.T) {
 	vouchFor(t, p, "ours")
 	p.Test("ours").Ends(t, "reach", "fail", "reach.refused") // by the user's own alias counts
 	p.Aliases("# none\n")
-	p.OK("test", "ours").Has("alias project:theirs (gharbor.toml:5), which is project:counts (gharbor.toml:1)", "ready: ")
+	p.OK("test", "-full", "ours").Has("alias project:theirs (gharbor.toml:5), which is project:counts (gharbor.toml:1)", "ready: ")
 	p.Test("sightings", override("alias=counts")...).Ends(t, "route", "fail", "alias.not-vouched")
 	vouchFor(t, p, "alias:counts")
 	p.OK("test", "sightings").Has("ready: ")
@@ -327,7 +327,7 @@ func testAliasWallet(t *testing.T) {
 		t.Errorf("%d and %d connections", trap.Connections(), server.Connections()-connections)
 	}
 	w.ok("bind", "counts", "alias:project:counts") // now it is meant
-	p.OK("test", "evil").Has("released to alias:counts of ")
+	p.OK("test", "-full", "evil").Has("released to alias:counts of ")
 	w.ok("unbind", "counts", "alias:project:counts")
 }
 
@@ -443,7 +443,7 @@ func TestThousandAliases(t *testing.T) {
 	if n := strings.Count(p.OK("alias", "list").Stdout, "\n"); n != 1002 {
 		t.Errorf("%d lines", n)
 	}
-	p.OK("test", "sightings").Has("counts (aliases.toml:5001), which is gauge-999 (aliases.toml:4997)")
+	p.OK("test", "-full", "sightings").Has("counts (aliases.toml:5001), which is gauge-999 (aliases.toml:4997)")
 	p.OK("alias", "check").Has("1001 aliases: 2 ok, 999 warn, 0 fail")
 	p.OK("alias", "set", "gauge-500", "note=on the old sluice")
 	if now := strings.Replace(p.ReadAliases(), "note     = \"on the old sluice\"\n", "", 1); now != text.String() {

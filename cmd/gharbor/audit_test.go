@@ -23,6 +23,7 @@ type auditReport struct {
 		}
 		Why string
 		Try []string
+		Do  []string
 		Fix *struct{ Path, Mode string }
 	}
 	Summary map[string]int

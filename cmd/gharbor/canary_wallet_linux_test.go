@@ -53,8 +53,8 @@ func testCanaryWallet(t *testing.T) {
 		input string
 		args  []string
 	}{
-		{canary, with("wallet", "put", "sightings", "-secret-stdin")}, {otherCanary, with("wallet", "put", "other", "-secret-stdin", "-note", "n")},
-		{canary, with("wallet", "put", "sightings", "-secret-stdin")}, {"", with("wallet", "put", "sightings", "-secret-stdin", "-replace")}, {"", with("wallet", "put", canary)},
+		{canary, with("wallet", "keep", "sightings", "-secret-stdin")}, {otherCanary, with("wallet", "keep", "other", "-secret-stdin", "-note", "n")},
+		{canary, with("wallet", "keep", "sightings", "-secret-stdin")}, {"", with("wallet", "keep", "sightings", "-secret-stdin", "-replace")}, {"", with("wallet", "keep", canary)},
 		{"", with("wallet", "list")}, {"", with("wallet", "list", "-format", "json")}, {"", with("wallet", "bind", "other", "sightings")}, {"", with("wallet", "bind", "other", pasted)},
 		{"", with("wallet", "unbind", "other", canary)}, {"", with("wallet", "rename", "other", canary)}, {"", with("wallet", "disclose", "sightings")}, {"", with("wallet", "disclose", canary, "-stdout")},
 		{"", with("wallet", "reader", "add", "nightly", "-out", pin)}, {"", []string{"wallet", "reader", "list", "-format", "json"}}, {"", with("wallet", "verify")},
@@ -66,13 +66,13 @@ func testCanaryWallet(t *testing.T) {
 		{pasted, with("add", "pasted", "-url-stdin", "-into", "wallet")}, {pasted, []string{"add", "x", "-url-stdin"}}, {pasted, with("import", "url", "-into", "wallet", "-name", "again")}, {pasted, []string{"import", "url"}},
 		{"", []string{"import", "url", pasted}}, {"", with("import", "dotenv", dotenv, "-into", "wallet")}, {"", []string{"import", "dotenv", dotenv, "-dry-run"}}, {"", with("import", "service", service, "-into", "wallet")},
 		{"", []string{"import", canary}}, {"", []string{"import", "dotenv", service}}, {"", []string{"import", "passfile", service}},
-		{canary, []string{"secret", "put", "sightings", "-secret-stdin"}}, {"", []string{"secret", "put", canary}},
+		{canary, []string{"secret", "keep", "sightings", "-secret-stdin"}}, {"", []string{"secret", "keep", canary}},
 		{"", with("audit")}, {"", with("audit", "-format", "sarif")}, {"", with("audit", "-format", "json")}, {"", []string{"vouch", canary}}, {"", []string{"vouch", "-expect", canary}},
 		{"", []string{"shortcut", "sightings", canary, "--", "true"}}, {"", []string{"shortcut", "sightings", "x-birds", "-into", t.TempDir(), "--", "true"}},
-		{"", []string{"set", "sightings", "secret=passfile:" + passfile}}, {canary, []string{"secret", "put", "sightings", "-secret-stdin"}}, {"", []string{"test", "sightings"}}, {"", []string{"audit"}}, {"", []string{"with", "sightings", "--", "true"}},
-		{"", []string{"set", "sightings", "secret=optionfile:" + options}}, {canary, []string{"secret", "put", "sightings", "-secret-stdin"}}, {"", []string{"test", "sightings"}},
-		{"", []string{"set", "sightings", "secret=file:" + secret}}, {canary, []string{"secret", "put", "sightings", "-secret-stdin"}}, {"", []string{"test", "sightings"}},
-		{"", []string{"set", "sightings", "secret=keyring"}}, {canary, []string{"secret", "put", "sightings", "-secret-stdin"}}, {"", []string{"test", "sightings"}},
+		{"", []string{"set", "sightings", "secret=passfile:" + passfile}}, {canary, []string{"secret", "keep", "sightings", "-secret-stdin"}}, {"", []string{"test", "sightings"}}, {"", []string{"audit"}}, {"", []string{"with", "sightings", "--", "true"}},
+		{"", []string{"set", "sightings", "secret=optionfile:" + options}}, {canary, []string{"secret", "keep", "sightings", "-secret-stdin"}}, {"", []string{"test", "sightings"}},
+		{"", []string{"set", "sightings", "secret=file:" + secret}}, {canary, []string{"secret", "keep", "sightings", "-secret-stdin"}}, {"", []string{"test", "sightings"}},
+		{"", []string{"set", "sightings", "secret=keyring"}}, {canary, []string{"secret", "keep", "sightings", "-secret-stdin"}}, {"", []string{"test", "sightings"}},
 		{"", with("wallet", "passphrase", "-new-passphrase-file", service)}, {"", with("wallet", "restore", filepath.Join(work, "backup"))}, {"", with("wallet", "rotate")}, {"", with("wallet", "reader", "remove", "nightly")},
 		{"", with("wallet", "remove", canary, "-yes")}, {"", []string{"wallet", canary}}, {"", []string{"wallet", "list", "-passphrase-file", canary}}, {"", []string{"wallet", "unlock", "-lifetime", canary}},
 	} {

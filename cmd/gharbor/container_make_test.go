@@ -99,7 +99,7 @@ func TestContainerMake(t *testing.T) {
 	}
 	h.OK("container", "remove", "rings", "-yes")
 	h.OK(append([]string{"wallet", "remove", "rings", "-yes"}, open...)...)
-	make("rings", "-image", "mariadb:11").Want(2).Has("the volume saltmarsh-rings-data is there already", "gharbor wallet put rings")
+	make("rings", "-image", "mariadb:11").Want(2).Has("the volume saltmarsh-rings-data is there already", "gharbor wallet keep rings")
 	make("rings", "-image", "mariadb:11", "-volume", "saltmarsh-fresh").Want(0)
 	h.OK("container", "remove", "rings", "-yes", "-data").Has("removed: volume saltmarsh-fresh")
 

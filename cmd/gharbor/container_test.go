@@ -297,7 +297,7 @@ func TestContainerStates(t *testing.T) {
 	if s = h.Test("ringing").Ends(t, "route", "fail", "container.unpublished"); !strings.Contains(s.Try(), `ports: ["127.0.0.1:3306:3306"]`) || !strings.Contains(s.Try(), "gharbor set ringing port=3307") {
 		t.Errorf("the lines to try are %s", s.Try())
 	}
-	h.Run("test", "ringing", "-override", "container=saltmarsh-ringin").Want(1).Has("container.unknown", `the nearest name is "saltmarsh-ringing"`, "gharbor set ringing container=saltmarsh-ringing")
+	h.Run("test", "ringing", "-override", "container=saltmarsh-ringin").Want(1).Has("container.unknown", `the nearest name is "saltmarsh-ringing"`, "gharbor test ringing -override container=saltmarsh-ringing")
 	h.Run("test", "ringing", "-override", "container="+h.engine.Find("saltmarsh-ringing").ID[:12]).Want(1).Has("container.unknown") // an id is no name
 }
 
@@ -338,7 +338,7 @@ func TestContainerWallet(t *testing.T) {
 
 	// What is bound to an address goes to no container.
 	h.OK("add", "plain", "-engine", "mariadb", "-host", "127.0.0.1", "-port", strconv.Itoa(h.server.Port()), "-user", "ringer", "-secret", "wallet")
-	h.Feed(ringerPassword+"\n", append([]string{"wallet", "put", "plain", "-secret-stdin"}, open...)...).Want(0)
+	h.Feed(ringerPassword+"\n", append([]string{"wallet", "keep", "plain", "-secret-stdin"}, open...)...).Want(0)
 	h.OK("test", "plain", "-quiet")
 	h.Test("plain", "-override", "host=", "-override", "port=", "-override", "container=saltmarsh-copy", "-override", "secret=wallet:plain").Ends(t, "secret", "fail", "secret.bound-elsewhere")
 }

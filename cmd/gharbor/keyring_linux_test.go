@@ -16,21 +16,21 @@ func TestKeyring(t *testing.T) {
 	if len(s.Finding.Try) != 2 {
 		t.Errorf("%+v", s)
 	}
-	p.Feed("dunlin", "secret", "put", "sightings", "-secret-stdin").Want(4).Has("secret.no-keyring", "there is no session bus here")
+	p.Feed("dunlin", "secret", "keep", "sightings", "-secret-stdin").Want(4).Has("secret.no-keyring", "there is no session bus here")
 	p.Setenv("DBUS_SESSION_BUS_ADDRESS", testkit.Bus(t))
 	p.Test("sightings").Ends(t, "login", "fail", "secret.no-keyring") // a bus, and no keyring on it
-	p.Feed("dunlin", "secret", "put", "sightings", "-secret-stdin").Want(4).Has("secret.no-keyring")
+	p.Feed("dunlin", "secret", "keep", "sightings", "-secret-stdin").Want(4).Has("secret.no-keyring")
 
 	k := testkit.StartKeyring(t)
 	p.Setenv("DBUS_SESSION_BUS_ADDRESS", k.Address)
 	p.Test("sightings").Ends(t, "login", "fail", "secret.missing")
-	p.Feed("knot", "secret", "put", "sightings", "-secret-stdin").Want(0).Has("the system's keyring, entry sightings")
+	p.Feed("knot", "secret", "keep", "sightings", "-secret-stdin").Want(0).Has("the system's keyring, entry sightings")
 	p.Test("sightings").Ends(t, "login", "fail", "login.password")
-	p.Feed("dunlin", "secret", "put", "sightings", "-secret-stdin").Want(0)
+	p.Feed("dunlin", "secret", "keep", "sightings", "-secret-stdin").Want(0)
 	p.OK("test", "sightings").Has("the system's keyring, entry sightings", "ready: ")
 	p.OK("set", "sightings", "secret=keyring:birds")
 	p.Test("sightings").Ends(t, "login", "fail", "secret.missing")
-	p.Feed("dunlin", "secret", "put", "sightings", "-secret-stdin").Want(0)
+	p.Feed("dunlin", "secret", "keep", "sightings", "-secret-stdin").Want(0)
 	p.OK("test", "sightings").Has("entry birds", "ready: ")
 	if all := k.Secrets(); len(all) != 2 || all["birds"] != "dunlin" || all["sightings"] != "dunlin" {
 		t.Errorf("%v", all)

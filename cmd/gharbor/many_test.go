@@ -75,7 +75,7 @@ func TestMany(t *testing.T) {
 	t.Parallel()
 	p := fleet(t)
 	r := p.Run("test", "-all").Want(1)
-	r.Has("not ready: session.server-full", "login.weak-method", "5 profiles: 2 ready, 1 ready with a warning, 2 not ready")
+	r.Has("session.server-full", "login.weak-method", "5 profiles: 2 ready, 1 ready with a warning, 2 not ready")
 	table := r.Stdout[strings.Index(r.Stdout, "profile    engine"):]
 	var order []string
 	for line := range strings.SplitSeq(table, "\n") {
@@ -101,13 +101,13 @@ func TestMany(t *testing.T) {
 	if r := p.OK("test", "-engine", "mysql", "-quiet"); r.Stdout+r.Stderr != "" {
 		t.Errorf("quiet, and all well: %q", r.Stdout+r.Stderr)
 	}
-	if r := p.Run("test", "-all", "-quiet").Want(1); strings.Count(r.Stdout, "\n") != 2 || !strings.HasPrefix(r.Stdout, "full: not ready: session.server-full at stage login: ") {
+	if r := p.Run("test", "-all", "-quiet").Want(1); strings.Count(r.Stdout, "\n") != 2 || !strings.HasPrefix(r.Stdout, "full       not ready   session.server-full: ") {
 		t.Errorf("quiet: %q", r.Stdout)
 	}
 	if r := p.Run("test", "full", "-quiet").Want(1); strings.Count(r.Stdout, "\n") != 1 {
 		t.Errorf("quiet, one: %q", r.Stdout)
 	}
-	p.Run("test", "-all", "-quiet", "-strict").Want(1).Has("old: warned: login.weak-method")
+	p.Run("test", "-all", "-quiet", "-strict").Want(1).Has("old        warned      login.weak-method: ")
 	p.Run("test", "-all", "-override", "port=1", "-parallel", "2").Want(1).Has("5 profiles: 0 ready, 5 not ready")
 }
 

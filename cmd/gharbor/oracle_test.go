@@ -222,7 +222,7 @@ func TestOracleRedirect(t *testing.T) {
 	}
 	good := fmt.Sprint("127.0.0.1:", target.Port())
 	first := sends(good)
-	p.OK("test", "archive", "-override", "host=", "-override", "hosts="+first+","+good).Has("which is listed", "at "+good)
+	p.OK("test", "-full", "archive", "-override", "host=", "-override", "hosts="+first+","+good).Has("which is listed", "at "+good)
 	p.Test("archive", override("host=", "hosts="+first)...).Ends(t, "speak", "fail", "speak.redirected")
 	s := p.Test("archive", override("host=", "hosts="+sends(fmt.Sprint("127.0.0.1:", trap.Port())))...).Ends(t, "speak", "fail", "speak.redirected")
 	if !strings.Contains(s.Seen(), fmt.Sprint(trap.Port())) || trap.Connections() != 0 {

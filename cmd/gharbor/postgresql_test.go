@@ -96,7 +96,7 @@ func TestRealFindings(t *testing.T) {
 	t.Parallel()
 	p, server := onReal(t)
 	runReal(t, p, "sightings", []realCase{
-		{"wrong password", override("secret=env:KNOT"), "login", "fail", "login.password", "28P01", "-as ADMIN-PROFILE"},
+		{"wrong password", override("secret=env:KNOT"), "login", "fail", "login.password", "28P01", "-as ADMIN"},
 		{"unknown role, same answer", override("user=summer"), "login", "fail", "login.password", "28P01", ""},
 		{"empty password", override("secret=env:EMPTY"), "login", "fail", "login.empty-password", "EMPTY", "gharbor show"},
 		{"no password to send", override("secret=none"), "login", "fail", "login.password-wanted", "SCRAM", "secret=ask"},
@@ -126,7 +126,7 @@ func TestRealFindings(t *testing.T) {
 		{"client certificate", override("user=certified", "tls=required", "tls-cert="+server.ClientCert, "tls-key="+server.ClientKey), "login", "warn", "login.no-password-asked", "certificate", ""},
 		{"role's own limit", override("user=limited", "secret=env:KNOT"), "login", "fail", "session.server-full", "53300", ""},
 		{"database's own limit", override("database=crowded"), "login", "fail", "session.server-full", "53300", ""},
-		{"missing database", override("database=sighting"), "database", "fail", "database.missing", `similar names that exist: "sightings"`, "database=NAME"},
+		{"missing database", override("database=sighting"), "database", "fail", "database.missing", `similar names that exist: "sightings"`, "database=sightings"},
 		{"missing database, nothing alike", override("database=zzzzzz"), "database", "fail", "database.missing", "asked in", ""},
 		{"no CONNECT", override("database=sealed"), "database", "fail", "database.no-access", "42501", "GRANT CONNECT ON DATABASE sealed TO warden"},
 		{"database asleep", override("database=asleep"), "database", "fail", "database.not-accepting", "55000", "ALLOW_CONNECTIONS true"},

@@ -31,7 +31,7 @@ func TestAskWithoutEcho(t *testing.T) {
 	time.Sleep(900 * time.Millisecond)
 	s.Type("dunlin\n").Ends(0)
 	// Without a password in sight, the default order asks.
-	p.OnTerminal("test", "sightings", "-override", "secret=").Expect("(not shown)").Type("wrong\n").Expect("login.password").Ends(1)
+	p.OnTerminal("test", "sightings", "-override", "secret=").Expect("(not shown)").Type("wrong\n").Expect("login.password").Expect("gharbor test sightings").Expect("type the password again").Expect("secret=none").Ends(1)
 }
 
 func TestCtrlCAtTheQuestion(t *testing.T) {
@@ -54,7 +54,7 @@ func TestCtrlCAtASilentServer(t *testing.T) {
 	time.Sleep(100 * time.Millisecond)
 	start := time.Now()
 	text := s.Type("\x03").Ends(130)
-	if time.Since(start) > 2*time.Second || !strings.Contains(text, "stopped here by Ctrl-C") {
+	if time.Since(start) > 2*time.Second || !strings.HasSuffix(text, "\nstopped\n") || strings.Contains(text, "not ready") {
 		t.Errorf("after %s:\n%s", time.Since(start), text)
 	}
 }

@@ -267,7 +267,7 @@ func TestNothingLaunders(t *testing.T) {
 	p.Run("copy", "hostile", "mine").Want(3).Has("profile.not-vouched", "gharbor vouch hostile")
 	p.Run("shortcut", "hostile", "sneaky", "-into", t.TempDir(), "--", "true").Want(2)
 	p.Run("export", "hostile", "-as", "url").Want(4).Has("profile.not-vouched")
-	p.Run("wallet", "put", "x", "-bind", "hostile", "-generate", "20")
+	p.Run("wallet", "keep", "x", "-bind", "hostile", "-generate", "20")
 	p.Run("show", "mine").Want(2)
 	p.OK("copy", "hostile", "another", "-project")
 	p.Run("with", "another", "--", "true").Want(125).Has("profile.not-vouched")

@@ -306,7 +306,7 @@ func postgresqlCases() []tryCase {
 		return onPostgreSQL([]string{"user=" + user}, statements...)
 	}
 	return []tryCase{
-		{name: "a wrong password", code: "login.password", setUp: onPostgreSQL([]string{"secret=env:WRONG"}), fill: fills{"ADMIN-PROFILE": "admin"}, typed: "knot"},
+		{name: "a wrong password", code: "login.password", setUp: onPostgreSQL([]string{"secret=env:WRONG"}), fill: fills{"-as ADMIN": "-as admin"}, typed: "knot"},
 		{name: "an empty password", code: "login.empty-password", setUp: onPostgreSQL([]string{"secret=env:EMPTY"}), after: fills{"gharbor show": "same"}},
 		{name: "no password", code: "login.password-wanted", setUp: onPostgreSQL([]string{"secret=none"}), typed: "knot", after: fills{"gharbor set x secret=ask": "ready", "gharbor set x secret=passfile": "secret.missing"}},
 		{name: "none found", code: "secret.missing", setUp: onPostgreSQL([]string{"secret="}), fill: fills{"NAME": "KNOT"}},
@@ -314,7 +314,7 @@ func postgresqlCases() []tryCase {
 		{name: "an administrator that can't log in", code: "login.password", setUp: func(w *tryWorld) {
 			onPostgreSQL([]string{"secret=env:WRONG"})(w)
 			w.OK("set", "admin", "secret=env:WRONG")
-		}, flags: admin, fill: fills{"ADMIN-PROFILE": "admin"}, typed: "knot"},
+		}, flags: admin, fill: fills{"-as ADMIN": "-as admin"}, typed: "knot"},
 		{name: "no login right", code: "login.no-login-right", setUp: with("nologin", role("nologin", "NOLOGIN PASSWORD 'knot'")...), flags: admin, after: fills{"as an administrator": "ready"}},
 		{name: "no login right, looked up", code: "login.no-login-right", setUp: onPostgreSQL([]string{"user=nologin2", "secret=env:WRONG"}, role("nologin2", "NOLOGIN PASSWORD 'knot'")...), flags: admin, after: fills{"as an administrator": "login.password"}},
 		{name: "expired", code: "login.expired", setUp: with("expired", role("expired", "LOGIN PASSWORD 'knot' VALID UNTIL '2001-01-01'")...), flags: admin, after: fills{"as an administrator": "ready"}},
@@ -359,7 +359,7 @@ func postgresqlCases() []tryCase {
 
 func mariadbCases() []tryCase {
 	admin := []string{"-as", "admin"}
-	word := fills{"NEW-PASSWORD": "knot", "ADMIN-PROFILE": "admin", "'HOST'": "'%'", "NAME": "bander"}
+	word := fills{"NEW-PASSWORD": "knot", "-as ADMIN": "-as admin", "'HOST'": "'%'", "NAME": "bander"}
 	with := func(user string, statements ...string) func(*tryWorld) {
 		return onServer([]string{"user=" + user, "database="}, statements...)
 	}
@@ -401,7 +401,7 @@ func mariadbCases() []tryCase {
 		{name: "MariaDB: the system account's", code: "login.peer", setUp: func(w *tryWorld) {
 			with("t_peer", "CREATE OR REPLACE USER t_peer@'%' IDENTIFIED VIA unix_socket")(w)
 			os.Symlink(w.maria.Socket, filepath.Join(w.dir, "mysqld.sock"))
-		}, fill: fills{"socket=PATH": "socket=mysqld.sock", "ADMIN-PROFILE": "admin"}, after: fills{"gharbor set": "same"}},
+		}, fill: fills{"socket=PATH": "socket=mysqld.sock", "-as ADMIN": "-as admin"}, after: fills{"gharbor set": "same"}},
 		{name: "MariaDB: the system account's, looked up", code: "login.peer", setUp: func(w *tryWorld) {
 			with("t_peer2", "CREATE OR REPLACE USER t_peer2@'%' IDENTIFIED VIA unix_socket")(w)
 			os.Symlink(w.maria.Socket, filepath.Join(w.dir, "mysqld.sock"))
@@ -410,10 +410,10 @@ func mariadbCases() []tryCase {
 			with("t_peer3", "CREATE OR REPLACE USER t_peer3@'%' IDENTIFIED VIA unix_socket", fmt.Sprintf("CREATE USER IF NOT EXISTS `%s`@localhost IDENTIFIED VIA unix_socket", account()))(w)
 			onSocket(w)
 			w.set([]string{"secret=none"})
-		}, fill: fills{"ADMIN-PROFILE": "admin"}, after: fills{"gharbor set": map[bool]string{true: "login.root-without-password", false: "ready"}[account() == "root"]}},
+		}, fill: fills{"-as ADMIN": "-as admin"}, after: fills{"gharbor set": map[bool]string{true: "login.root-without-password", false: "ready"}[account() == "root"]}},
 		{name: "MariaDB: no rights", code: "database.no-access", setUp: onServer([]string{"user=t_norights"}, "CREATE OR REPLACE USER t_norights@'%' IDENTIFIED BY 'knot'"), fill: word, after: fills{"as an administrator": "ready"}},
 		{name: "MariaDB: no such database, looked up", code: "database.missing", setUp: onServer([]string{"database=molt"}, "DROP DATABASE IF EXISTS molt"), flags: admin, fill: fills{"NAME": "moult"}, after: fills{"gharbor set": "ready", "as an administrator": "database.no-access"}},
-		{name: "MariaDB: no such database", code: "database.missing", setUp: onServer([]string{"user=admin", "database=moltt"}, "DROP DATABASE IF EXISTS moltt"), fill: fills{"NAME": "moult"}, after: fills{"gharbor set": "ready", "as an administrator": "ready"}},
+		{name: "MariaDB: no such database", code: "database.missing", setUp: onServer([]string{"user=admin", "database=moultt"}, "DROP DATABASE IF EXISTS moultt"), fill: fills{"NAME": "moult"}, after: fills{"gharbor set": "ready", "as an administrator": "ready"}},
 		{name: "MariaDB: another flavour", code: "speak.flavour", setUp: onServer([]string{"engine=mysql"}), after: fills{"gharbor set": "ready"}},
 		{name: "MariaDB: no TLS", code: "tls.not-offered", setUp: onServer([]string{"tls=required"}), after: fills{"gharbor set": "ready", "on the server": "same"}},
 		{name: "MariaDB: no TLS on a socket", code: "tls.not-offered", setUp: func(w *tryWorld) { onServer([]string{"tls=required"})(w); onSocket(w) }, after: fills{"gharbor set": "ready"}},
@@ -438,10 +438,10 @@ func mysqlCases() []tryCase {
 		{name: "MySQL: odd method", code: "login.unsupported-method", setUp: func(w *tryWorld) { asked(mysql.OddMethod)(w); unaltered(w) }, fill: fills{"'HOST'": "'%'"}, after: fills{"as an administrator": "same"}},
 		{name: "MySQL: odd refusal", code: "login.refused", setUp: asked(mysql.EscapeMessage)},
 		{name: "MySQL: the whole password", code: "login.cleartext-refused", setUp: asked(mysql.NoFault, "user=bander", "tls=off"), fill: fills{"PATH": "server.pem"}, after: fills{"gharbor set x tls=verified": "tls.untrusted", "gharbor set x server-key": "ready"}},
-		{name: "MySQL: a password that may need TLS", code: "login.password", setUp: asked(mysql.NoFault, "secret=env:WRONG", "tls=off"), fill: fills{"ADMIN-PROFILE": "x"}, typed: "knot"},
+		{name: "MySQL: a password that may need TLS", code: "login.password", setUp: asked(mysql.NoFault, "secret=env:WRONG", "tls=off"), fill: fills{"-as ADMIN": "-as x"}, typed: "knot"},
 		{name: "MySQL: hangs", code: "login.timeout", setUp: asked(mysql.HangAtLogin)},
 		{name: "MySQL: broken off", code: "login.broken-off", setUp: asked(mysql.CloseAtLogin)},
-		{name: "MySQL: locked after wrong passwords", code: "login.locked", setUp: asked(mysql.NoFault, "user=locked"), fill: fills{"'HOST'": "'%'", "ALTER USER 'locked'": "CREATE OR REPLACE USER 'locked'", "ADMIN-PROFILE": "x"}, after: fills{"as an administrator": "same"}},
+		{name: "MySQL: locked after wrong passwords", code: "login.locked", setUp: asked(mysql.NoFault, "user=locked"), fill: fills{"'HOST'": "'%'", "ALTER USER 'locked'": "CREATE OR REPLACE USER 'locked'", "-as ADMIN": "-as x"}, after: fills{"as an administrator": "same"}},
 	}
 }
 

@@ -82,6 +82,35 @@ type tryRun struct {
 	lines []string // as printed
 }
 
+// step is a command to try, or a step to do.
+type step struct {
+	line   string // as printed
+	advice bool   // no command that works as it stands: a person fills in words, or does what it says
+}
+
+// toFill finds a word to fill in.
+var toFill = regexp.MustCompile(`[=: ][A-Z][A-Z-]{2,}\b`)
+
+// unseen ends a statement with a password in it.
+const unseen = " (in a session, not in a shell's history)"
+
+// subject is the line as the cases name it: the command within advice; what an administrator's profile runs as what an
+// administrator is to run.
+func (s step) subject() string {
+	line := strings.TrimSuffix(s.line, unseen)
+	if statement, ok := strings.CutPrefix(line, "gharbor query admin "); ok {
+		out, _ := exec.Command("bash", "-c", "printf %s "+statement).Output()
+		return "as an administrator, run: " + string(out)
+	}
+	if at := regexp.MustCompile(`^[^:]*: (gharbor|ssh-add|export|rm) `).FindStringSubmatchIndex(line); s.advice && at != nil {
+		line = line[at[2]:]
+		if i := strings.LastIndex(line, " ("); i > 0 && strings.HasSuffix(line, ")") {
+			line = line[:i]
+		}
+	}
+	return line
+}
+
 const tryRules = `local all postgres trust
 local all all peer
 host all all_trust 127.0.0.1/32 trust
@@ -104,23 +133,30 @@ func newTryRun(t *testing.T) *tryRun {
 
 func (r *tryRun) one(t *testing.T, c tryCase) {
 	probe := r.world(t, c)
-	lines := probe.fails(c)
-	if len(lines) == 0 {
-		t.Fatal("the finding has no line to try")
+	steps := probe.fails(c)
+	if len(steps) == 0 {
+		t.Fatal("the finding has nothing to try")
 	}
-	for i, line := range lines {
+	for i, one := range steps {
 		w := probe
 		if i > 0 { // each line in a world of its own, which may have other paths and ports
 			w = r.world(t, c)
-			line = w.fails(c)[i]
+			one = w.fails(c)[i]
+		}
+		line := one.line
+		if command, _, _ := strings.Cut(line, "   #"); !one.advice && !strings.HasPrefix(line, "gharbor query ") && toFill.MatchString(command) {
+			t.Errorf("in the line to try\n  %s\nsomething must be filled in", line)
 		}
 		r.mu.Lock()
-		r.lines = append(r.lines, line)
+		r.lines = append(r.lines, line, strings.NewReplacer(" -timeout 3s", "", " -as admin", "").Replace(line))
+		if statement, ok := strings.CutPrefix(one.subject(), "as an administrator, run: "); ok {
+			r.lines = append(r.lines, statement)
+		}
 		r.mu.Unlock()
-		changes := w.do(r, c, line)
+		changes := w.do(r, c, one)
 		want, named := "", false
 		for prefix, code := range c.after {
-			if strings.HasPrefix(line, prefix) {
+			if strings.HasPrefix(one.subject(), prefix) {
 				want, named = code, true
 			}
 		}
@@ -145,14 +181,20 @@ func (r *tryRun) world(t *testing.T, c tryCase) *tryWorld {
 	return w
 }
 
-// fails tests the profile and returns the lines to try of the finding wanted.
-func (w *tryWorld) fails(c tryCase) []string {
+// fails tests the profile and returns what to try and to do of the finding wanted.
+func (w *tryWorld) fails(c tryCase) (steps []step) {
 	w.t.Helper()
 	s := w.finding(c)
 	if s.Finding == nil || s.Finding.Code != c.code {
 		w.t.Fatalf("the test does not come to %s: %+v %+v", c.code, s, s.Finding)
 	}
-	return s.Finding.Try
+	for _, line := range s.Finding.Try {
+		steps = append(steps, step{line, false})
+	}
+	for _, line := range s.Finding.Do {
+		steps = append(steps, step{line, true})
+	}
+	return steps
 }
 
 // finding is the first finding of a test that is not ok.
@@ -188,49 +230,58 @@ func (w *tryWorld) codeAfter(c tryCase) string {
 	return s.Finding.Code
 }
 
-// do runs a line and says whether it is one that changes something.
-func (w *tryWorld) do(r *tryRun, c tryCase, line string) (changes bool) {
+// do runs a line and says whether it is one that changes something. What stands behind try is run as it is printed; in
+// advice a person fills words in.
+func (w *tryWorld) do(r *tryRun, c tryCase, one step) (changes bool) {
 	w.t.Helper()
-	filled := line
-	for word, value := range c.fill {
-		filled = strings.ReplaceAll(filled, word, value)
+	line := one.line
+	filled := one.subject()
+	if one.advice {
+		for word, value := range c.fill {
+			filled = strings.ReplaceAll(filled, word, value)
+		}
+	} else if strings.HasPrefix(line, "gharbor query ") {
+		w.shell(line, "")
+		return !strings.Contains(line, "SELECT")
 	}
 	command, comment, _ := strings.Cut(filled, "   #")
-	for _, who := range []string{"as an administrator: ", "as root: ", "on the server: SELECT ", "on the server: SET ", "on the server, in pg_hba.conf: "} {
+	for _, who := range []string{"as an administrator, run: ", "as root, run: ", "on the server: SELECT "} {
 		text, ok := strings.CutPrefix(command, who)
 		switch {
 		case !ok:
 			continue
-		case strings.HasSuffix(who, "pg_hba.conf: "):
-			w.addRule(r, text)
-			return true
 		case strings.HasSuffix(who, "SELECT "):
-			w.sql("SELECT " + text)
-			return false
-		case strings.HasSuffix(who, "SET "):
-			return w.byHand(r, line)
+			text = "SELECT " + text
 		}
 		w.sql(strings.Split(text, "; ")...)
 		return !strings.HasPrefix(text, "SELECT")
 	}
+	if rule, ok := strings.CutPrefix(command, "on the server, in pg_hba.conf: "); ok {
+		rule, _, _ = strings.Cut(rule, " (")
+		w.addRule(r, rule)
+		return true
+	}
+	if strings.HasPrefix(command, "on the server: SET ") {
+		return w.byHand(r, line)
+	}
 	if strings.HasPrefix(command, "sudo ") && !strings.HasPrefix(command, "sudo chown ") {
 		return false // it would start a server of this machine's
 	}
-	if own, ok := strings.CutPrefix(command, "as grace: "); ok {
+	if own, ok := strings.CutPrefix(command, "as grace, run: "); ok {
 		w.sql(own)
 		return true
 	}
-	if strings.HasPrefix(line, "on the server: ") || strings.HasPrefix(line, "write ") || strings.HasPrefix(line, "make the container again ") || strings.HasPrefix(line, "when the container is next made") {
-		return w.byHand(r, line)
+	for _, word := range []string{"on the server", "write ", "make the container again ", "when the container is next made", "add to the service: "} {
+		if strings.HasPrefix(command, word) {
+			return w.byHand(r, line)
+		}
 	}
-	if typing := strings.Contains(comment, "type the password"); typing || strings.HasPrefix(command, "read -rs") {
+	if strings.HasPrefix(command, "read -rs") {
 		return w.typing(command)
 	}
 	if strings.HasPrefix(command, "${EDITOR") {
-		_, text, _ := strings.Cut(comment, "add a line ")
-		if _, option, ok := strings.Cut(comment, "a line "); ok && strings.Contains(comment, "add to [") {
-			text = "'" + option + "'" // of an option file, whose last group it is
-		}
+		_, option, _ := strings.Cut(comment, "a line ")
+		text := "'" + option + "'" // of an option file, whose last group it is
 		w.shell(command, "")
 		w.shell(fmt.Sprintf("printf '%%s\\n' %s >> %s", strings.ReplaceAll(text, "PASSWORD", "knot"), strings.Fields(command)[1]), "")
 		return true
@@ -241,11 +292,11 @@ func (w *tryWorld) do(r *tryRun, c tryCase, line string) (changes bool) {
 		session.Expect("ready").Ends(0)
 		return false
 	}
-	if strings.HasSuffix(command, "-save") { // asks for the fingerprint to be compared
+	if strings.Contains(command, " -save") { // asks for the fingerprint to be compared
 		w.OnTerminal(strings.Fields(command)[1:]...).Expect("is it the same?").Type("y\n").Ends(0)
 		return true
 	}
-	for _, prefix := range []string{"ask whoever", "ssh -v ", "ssh -G ", "ssh-add ", "ssh-copy-id ", "ssh-keygen -y", "ssh-keygen -p", "getent hosts no-such"} { // see notRun
+	for _, prefix := range []string{"ask the administrator", "ssh -v ", "ssh -G ", "ssh-add ", "ssh-copy-id ", "ssh-keygen -y", "ssh-keygen -p", "getent hosts no-such"} { // see notRun
 		if strings.HasPrefix(command, prefix) {
 			return false
 		}
@@ -378,7 +429,7 @@ func (w *tryWorld) addRule(r *tryRun, line string) {
 func (w *tryWorld) byHand(r *tryRun, line string) bool {
 	w.t.Helper()
 	switch {
-	case w.engine != nil:
+	case w.engine != nil && w.remake != nil:
 		w.engine.Change(func(all *[]*engineapi.Container) { w.remake(*all) })
 	case strings.Contains(line, "SET password_encryption"):
 		w.sql("SET password_encryption = 'scram-sha-256'; ALTER ROLE all_md5 PASSWORD 'knot'")
@@ -392,7 +443,7 @@ func (w *tryWorld) byHand(r *tryRun, line string) bool {
 			w.t.Fatal(err)
 		}
 		os.WriteFile(path, []byte(strings.Replace(string(data), "*", strings.Fields(line)[1], 1)), 0o600)
-	case strings.HasPrefix(line, "on the server: ss -ltn"), strings.HasPrefix(line, "on the server: start the instance"):
+	case strings.HasPrefix(line, "on the server, run: ss -ltn"), strings.HasPrefix(line, "on the server: start the instance"):
 		return false // there is none here
 	case strings.HasPrefix(line, "on the server: set ssl"), strings.HasPrefix(line, "on the server: a line for this"), strings.HasSuffix(line, "or bring it up to date"):
 		return false // see notRun
@@ -409,38 +460,43 @@ var notRun = map[string]string{
 	"gharbor container adopt %s   # a profile": "of container make; TestContainerAdopt adopts",
 	"gharbor container remove %s   # to make":  "of container make; TestContainerMake removes",
 	"gharbor container start %s   # to use it": "of container make; TestContainerStates starts",
-	"%s pull %s":                                "it fetches from a registry",
-	"%s images":                                 "of container make",
-	"-endpoint %s   # or another":               "a flag of container make; TestContainerTwoEngines gives it",
-	"gharbor container start %s -within 5m":     "of container start, which it says again",
-	"ls -l %s":                                  "root may use every socket; TestContainerEndpoints has it",
-	"sudo usermod -aG docker":                   "it changes this machine",
-	"apt-get install ca-certificates":           "it changes this machine",
-	"ip route get":                              "needs an address that no route leads to",
-	"cat /etc/resolv.conf":                      "needs name servers that do not answer",
-	"getent hosts":                              "needs name servers that do not answer",
-	"gharbor test %s -timeout 30s":              "needs an address that swallows packets",
-	"on the server: set ssl = on":               "another configuration of the server; a test in TestRealFindings has both",
-	"on the server: set ssl_cert":               "another configuration of the server; the second MariaDB server has none",
-	"on the server: %s, or bring it":            "needs a server of before TLS 1.2",
-	"on the server: a line for this":            "needs a server that asks for GSSAPI",
-	"ls -ld %s %s":                              "root may use every socket; TestRealSocketPermission has it",
-	"ls -ld %s":                                 "needs a folder of another user's",
-	"sudo chown %d %s":                          "run as root only",
-	"gharbor set %s host=%s tls-name":           "needs a name that only a directory knows; a test in core/route has it",
-	"gharbor wallet verify":                     "the passphrase is typed on a terminal; TestWalletFiles has it",
-	"gharbor set %s tls-cert=PATH tls-key=PATH": "run where a server asks for one",
-	"ask whoever runs":                          "it is somebody else's to do",
-	"ssh-copy-id -i":                            "it asks for a password of this machine's",
-	"ssh-keygen -y -f":                          "it asks for the passphrase itself",
-	"ssh-keygen -p -f":                          "it asks for the passphrase itself",
-	"ssh-add ":                                  "needs an agent of the system's",
-	"gharbor alias resolve %s":                  "needs name servers that do not answer; TestSRVAlias and TestCheck have it",
-	"gharbor alias set %s tls=verified":         "a knock's; core/alias has it",
-	"gharbor alias show %s   # are":             "a knock's; TestAliasKnock has it",
-	"gharbor alias used %s":                     "that of alias check; TestAliasMoves has it",
-	"gharbor show %s   # is it the right lis":   "needs a listener that redirects to no address",
-	"ls -l ~/.ssh/config":                       "needs a configuration that root can't read",
+	"%s pull %s":                              "it fetches from a registry",
+	"%s images":                               "of container make",
+	"give the command one of them":            "a flag of container make; TestContainerTwoEngines gives it",
+	"gharbor container start %s -within 5m":   "of container start, which it says again",
+	"ls -l %s":                                "root may use every socket; TestContainerEndpoints has it",
+	"sudo usermod -aG docker":                 "it changes this machine",
+	"apt-get install ca-certificates":         "it changes this machine",
+	"ip route get":                            "needs an address that no route leads to",
+	"cat /etc/resolv.conf":                    "needs name servers that do not answer",
+	"getent hosts":                            "needs name servers that do not answer",
+	"gharbor test %s -timeout 30s":            "needs an address that swallows packets",
+	"on the server: set ssl = on":             "another configuration of the server; a test in TestRealFindings has both",
+	"on the server: set ssl_cert":             "another configuration of the server; the second MariaDB server has none",
+	"on the server: %s, or bring it":          "needs a server of before TLS 1.2",
+	"on the server: a line for this":          "needs a server that asks for GSSAPI",
+	"ls -ld %s %s":                            "root may use every socket; TestRealSocketPermission has it",
+	"ls -ld %s":                               "needs a folder of another user's",
+	"sudo chown %d %s":                        "run as root only",
+	"gharbor set %s host=%s tls-name":         "needs a name that only a directory knows; a test in core/route has it",
+	"gharbor wallet verify":                   "the passphrase is typed on a terminal; TestWalletFiles has it",
+	"name the certificate and its key: ":      "run where a server asks for one",
+	"ask the administrator of":                "it is somebody else's to do",
+	"ssh-copy-id -i":                          "it asks for a password of this machine's",
+	"ssh-keygen -y -f":                        "it asks for the passphrase itself",
+	"ssh-keygen -p -f":                        "it asks for the passphrase itself",
+	"ssh-add ":                                "needs an agent of the system's",
+	"gharbor alias resolve %s":                "needs name servers that do not answer; TestSRVAlias and TestCheck have it",
+	"gharbor alias set %s tls=verified":       "a knock's; core/alias has it",
+	"gharbor alias show %s   # are":           "a knock's; TestAliasKnock has it",
+	"gharbor alias used %s":                   "that of alias check; TestAliasMoves has it",
+	"gharbor test %s   # type the password":   "the password is typed on a terminal; TestAskWithoutEcho has it",
+	"gharbor test %s -override secret=none":   "the password is typed on a terminal; TestAskWithoutEcho has it",
+	"%s   # at a port that is free":           "of container make; TestContainerMake comes upon it",
+	"choose a free port":                      "of container make on another machine",
+	"FLUSH PRIVILEGES":                        "needs a MariaDB server that locked an account; core/engine/mysql has it",
+	"gharbor show %s   # is it the right lis": "needs a listener that redirects to no address",
+	"ls -l ~/.ssh/config":                     "needs a configuration that root can't read",
 }
 
 // covered sees that every line to try that the code can print was run.
@@ -486,7 +542,18 @@ func suggestions(t *testing.T, folder, except string) []string {
 				return true
 			}
 			name, ok := call.Fun.(*ast.SelectorExpr)
-			if text, isText := literal(call.Args[0]); ok && isText && name.Sel.Name == "Suggest" {
+			if !ok {
+				return true
+			}
+			format := 0
+			switch name.Sel.Name {
+			case "Suggest", "Advise", "AdviseUnseen":
+			case "AsAdmin":
+				format = 1
+			default:
+				return true
+			}
+			if text, isText := literal(call.Args[format]); isText {
 				found[text] = true
 			}
 			return true

@@ -205,7 +205,7 @@ func testHostileProject(t *testing.T) {
 			name = "project:" + name
 		}
 		for _, args := range [][]string{{"show", name}, {"list"}, {"test", "project:" + strings.TrimPrefix(name, "project:")}, {"vouch", name}, {"with", "project:" + strings.TrimPrefix(name, "project:"), "--", "touch", mark},
-			{"export", "project:" + strings.TrimPrefix(name, "project:"), "-as", "env"}, {"secret", "put", "project:" + strings.TrimPrefix(name, "project:"), "-generate", "20"}, {"certificate", "project:" + strings.TrimPrefix(name, "project:")}} {
+			{"export", "project:" + strings.TrimPrefix(name, "project:"), "-as", "env"}, {"secret", "keep", "project:" + strings.TrimPrefix(name, "project:"), "-generate", "20"}, {"certificate", "project:" + strings.TrimPrefix(name, "project:")}} {
 			nothing(args...)
 		}
 	}

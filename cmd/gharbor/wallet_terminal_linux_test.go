@@ -26,13 +26,13 @@ func testWalletOnTerminal(t *testing.T) {
 	if strings.Contains(text, "brown") {
 		t.Errorf("the terminal shows\n%s", text)
 	}
-	s = p.OnTerminal("wallet", "put", "sightings").Expect("passphrase of the wallet").Type(passphrase + "\n").Expect("the secret of sightings (not shown)")
+	s = p.OnTerminal("wallet", "keep", "sightings").Expect("passphrase of the wallet").Type(passphrase + "\n").Expect("the secret of sightings (not shown)")
 	text = s.Type("dunlin\n").Expect("the same again").Type("dunlin\n").Expect("kept: entry sightings").Ends(0)
 	if strings.Contains(text, "dunlin") {
 		t.Errorf("the terminal shows\n%s", text)
 	}
 	p.OnTerminal("wallet", "disclose", "sightings").Expect("passphrase").Type(passphrase + "\n").Expect("dunlin").Ends(0)
-	p.OnTerminal("wallet", "put", "sightings").Expect("passphrase").Type(passphrase + "\n").Expect("already; give it a new secret? [y/N]").Type("n\n").Expect("nothing was changed").Ends(2)
+	p.OnTerminal("wallet", "keep", "sightings").Expect("passphrase").Type(passphrase + "\n").Expect("already; give it a new secret? [y/N]").Type("n\n").Expect("nothing was changed").Ends(2)
 	p.OnTerminal("wallet", "remove", "sightings").Expect("passphrase").Type(passphrase + "\n").Expect("and the secrets? [y/N]").Type("n\n").Ends(2)
 
 	// The test asks for the passphrase, and again after a slip.
@@ -61,7 +61,7 @@ func testWalletOnTerminal(t *testing.T) {
 	if text := s.Type("\x03").Ends(4); strings.Count(text, "stopping") != 1 {
 		t.Errorf("the program was interrupted %d times:\n%s", strings.Count(text, "stopping"), text)
 	}
-	p.OnTerminal("secret", "put", "sightings").Expect("passphrase").Type(passphrase + "\n").Expect("the password of warden for sightings").Type("knot\n").Expect("same again").Type("knot\n").Expect("changed: entry sightings").Ends(0)
+	p.OnTerminal("secret", "keep", "sightings").Expect("passphrase").Type(passphrase + "\n").Expect("the password of warden for sightings").Type("knot\n").Expect("same again").Type("knot\n").Expect("changed: entry sightings").Ends(0)
 }
 
 // TestVouchOnTerminal: what would be used is on the screen before the question.

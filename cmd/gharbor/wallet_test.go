@@ -151,7 +151,7 @@ func (w *testWallet) ok(args ...string) *testkit.Result {
 // put keeps a secret.
 func (w *testWallet) put(name, text string, args ...string) *testkit.Result {
 	w.t.Helper()
-	return w.Feed(text, slices.Concat([]string{"wallet", "put", name, "-secret-stdin"}, args, w.open)...)
+	return w.Feed(text, slices.Concat([]string{"wallet", "keep", name, "-secret-stdin"}, args, w.open)...)
 }
 
 func (w *testWallet) bytes() []byte {
@@ -192,17 +192,17 @@ func testWalletCommands(t *testing.T) {
 	}
 	w.do("remove", "kept").Want(2).Has("-yes")
 	w.ok("remove", "kept", "-yes").Has("removed: kept")
-	if r := w.ok("put", "made", "-generate", "40"); strings.Contains(r.Stdout+r.Stderr, "secret is") {
+	if r := w.ok("keep", "made", "-generate", "40"); strings.Contains(r.Stdout+r.Stderr, "secret is") {
 		t.Error(r.Stdout)
 	}
 	if r := w.ok("disclose", "made", "-stdout"); len(strings.TrimSpace(r.Stdout)) != 40 {
 		t.Errorf("%q", r.Stdout)
 	}
-	w.do("put", "x", "-generate", "4").Want(2).Has("from 16 to 128")
-	w.do("put", "X!").Want(2).Has("not an entry name")
-	w.do("put", "x").Want(4).Has("no terminal", "-secret-stdin or -generate 32")
-	w.Feed("x\n", append([]string{"wallet", "put", "x", "-secret-stdin", "-generate", "20"}, w.open...)...).Want(2).Has("give one")
-	w.Feed("", append([]string{"wallet", "put", "x", "-secret-stdin"}, w.open...)...).Want(2).Has("standard input is empty")
+	w.do("keep", "x", "-generate", "4").Want(2).Has("from 16 to 128")
+	w.do("keep", "X!").Want(2).Has("not an entry name")
+	w.do("keep", "x").Want(4).Has("no terminal", "-secret-stdin or -generate 32")
+	w.Feed("x\n", append([]string{"wallet", "keep", "x", "-secret-stdin", "-generate", "20"}, w.open...)...).Want(2).Has("give one")
+	w.Feed("", append([]string{"wallet", "keep", "x", "-secret-stdin"}, w.open...)...).Want(2).Has("standard input is empty")
 	w.Run("wallet", "list").Want(4).Has("the wallet's passphrase is to be typed", "-passphrase-file FILE")
 	w.Run("wallet", "create", "-passphrase-file", w.open[1]).Want(2).Has("exists already")
 	w.ok("verify").Has("signature    right", "content      right: 3 entries, 2 of them bound to nothing")
@@ -301,7 +301,7 @@ func testWalletReader(t *testing.T) {
 		"\nuser = \"warden\"\ndatabase = \"sightings\"\nsecret = \"wallet:sightings\"\n")
 	job.OK("test", "sightings").Has("entry sightings, opened by the reader nightly", "ready: ")
 	job.OK("wallet", "list").Has("sightings")
-	job.Run("wallet", "put", "x", "-generate", "20").Want(4).Has("passphrase is to be typed")
+	job.Run("wallet", "keep", "x", "-generate", "20").Want(4).Has("passphrase is to be typed")
 	job.OK("wallet", "verify").Has("opened by the reader nightly")
 	out := job.OK("with", "sightings", "--", "sh", "-c", `cut -d: -f5 "$PGPASSFILE"`)
 	if out.Stdout != "dunlin\n" {
@@ -314,7 +314,7 @@ func testWalletReader(t *testing.T) {
 	rewrite(t, w.path, before)
 	job.Test("sightings").Ends(t, "secret", "fail", "wallet.rolled-back")
 	w.do("list").Want(4).Has("wallet.rolled-back")
-	w.do("put", "x", "-generate", "20").Want(4).Has("wallet.rolled-back")
+	w.do("keep", "x", "-generate", "20").Want(4).Has("wallet.rolled-back")
 	w.ok("restore", w.path).Has("restored: ", "with the 1 entry of generation")
 	job.OK("test", "sightings")
 	w.ok("reader", "remove", "nightly").Has("it could have read, so change them on their servers: sightings")
@@ -388,15 +388,15 @@ func testWalletFiles(t *testing.T) {
 	ours := w.bytes()
 	second := filepath.Join(t.TempDir(), "there.ghw")
 	rewrite(t, second, start)
-	there.Feed("b", "wallet", "put", "there", "-secret-stdin", "-wallet", second, "-passphrase-file", w.open[1]).Want(0)
-	there.Feed("knot", "wallet", "put", "sightings", "-replace", "-secret-stdin", "-wallet", second, "-passphrase-file", w.open[1]).Want(0)
+	there.Feed("b", "wallet", "keep", "there", "-secret-stdin", "-wallet", second, "-passphrase-file", w.open[1]).Want(0)
+	there.Feed("knot", "wallet", "keep", "sightings", "-replace", "-secret-stdin", "-wallet", second, "-passphrase-file", w.open[1]).Want(0)
 	w.ok("merge", second).Has("merged: 1 added, 0 the same, 1 different", "different: sightings (secret); the other copy's is kept as sightings.2")
 	w.ok("list").Has("here", "there", "sightings.2")
 	rewrite(t, w.path, ours)
 	w.do("list").Want(4).Has("wallet.rolled-back")
 	rewrite(t, second, start)
 	fork := testkit.NewProgram(t)
-	fork.Feed("c", "wallet", "put", "fork", "-secret-stdin", "-wallet", second, "-passphrase-file", w.open[1]).Want(0)
+	fork.Feed("c", "wallet", "keep", "fork", "-secret-stdin", "-wallet", second, "-passphrase-file", w.open[1]).Want(0)
 	forked, err := os.ReadFile(second)
 	if err != nil {
 		t.Fatal(err)
@@ -439,7 +439,7 @@ func testWalletWriters(t *testing.T) {
 	}
 	w.ok("list").Has("\na ", "\nb ", "\nc ", "\nd ")
 	for i := range 5 {
-		cmd := exec.Command(p.Path, append([]string{"wallet", "put", "a", "-generate", "20", "-replace"}, w.open...)...)
+		cmd := exec.Command(p.Path, append([]string{"wallet", "keep", "a", "-generate", "20", "-replace"}, w.open...)...)
 		cmd.Env = p.Env
 		if err := cmd.Start(); err != nil {
 			t.Fatal(err)
@@ -459,7 +459,7 @@ func testSecretPut(t *testing.T) {
 	home := filepath.Dir(p.Home)
 	put := func(text string, args ...string) *testkit.Result {
 		t.Helper()
-		return p.Feed(text, slices.Concat([]string{"secret", "put", "sightings", "-secret-stdin"}, args)...)
+		return p.Feed(text, slices.Concat([]string{"secret", "keep", "sightings", "-secret-stdin"}, args)...)
 	}
 	read := func(path string) string {
 		t.Helper()
@@ -477,7 +477,7 @@ func testSecretPut(t *testing.T) {
 	put("dunlin").Want(0).Has("kept: the password of sightings in the password file " + passfile + ", line 4")
 	p.OK("test", "sightings").Has("line 4")
 	put("knot").Want(0)
-	if text := read(passfile); text != "# mine\nother:5432:*:warden:stays\n*:*:*:visitor:stays too\n127.0.0.1:"+port(server)+":sightings:warden:knot\n" {
+	if text := read(passfile); text != "# mine\nother:5432:*:warden:stays\n*:*:*:visitor:stays too\n127.0.0.1:"+port(server)+":*:warden:knot\n" {
 		t.Errorf("%s", text)
 	}
 	options := filepath.Join(home, "my.cnf")
@@ -508,7 +508,7 @@ func testSecretPut(t *testing.T) {
 	w.ok("unlock", "-lifetime", "1m")
 	p.OK("test", "sightings").Has("entry sightings", "ready: ")
 	p.OK("wallet", "lock")
-	for source, why := range map[string]string{"env:KNOT": "lasts as long as its shell", "ask": "asked for each time", "none": "no password is sent", "command:echo x": "what a command prints"} {
+	for source, why := range map[string]string{"env:KNOT": "lasts as long as its shell", "none": "no password is sent", "command:echo x": "what a command prints"} {
 		p.OK("set", "sightings", "secret="+source)
 		put("dunlin").Want(2).Has(why)
 	}
@@ -517,7 +517,7 @@ func testSecretPut(t *testing.T) {
 	os.Remove(passfile)
 	put("dunlin", w.open...).Want(0).Has("entry sightings")
 	put("dunlin", "-generate", "20").Want(2).Has("give one")
-	p.Run("secret", "put", "sightings").Want(4).Has("no terminal")
+	p.Run("secret", "keep", "sightings").Want(4).Has("no terminal")
 }
 
 func port(s *postgresql.Server) string { return strconv.Itoa(s.Port()) }

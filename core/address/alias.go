@@ -161,13 +161,13 @@ func records(ctx context.Context, from Sources, chain *Chain) ([]Candidate, *fin
 	case len(records) == 1 && strings.TrimSuffix(records[0].Target, ".") == "":
 		return nil, finding.New(finding.AliasSRVNone,
 			"DNS says that %s is decidedly not offered: its SRV record's target is the root", srv).
-			Suggest("gharbor alias set %s srv=_SERVICE._tcp.DOMAIN", name)
+			Advise("name the records that there are: gharbor alias set %s srv=_SERVICE._tcp.DOMAIN", name)
 	case len(records) == 0:
 		found := finding.New(finding.AliasSRVUnknown, "DNS has no SRV records for %s", srv)
 		if err != nil {
 			found.Saw("%s", LookUpReason(err))
 		}
-		return nil, found.Suggest("gharbor alias set %s srv=_SERVICE._tcp.DOMAIN", name)
+		return nil, found.Advise("name the records that there are: gharbor alias set %s srv=_SERVICE._tcp.DOMAIN", name)
 	}
 	var list []Candidate
 	for _, r := range records[:min(len(records), maxRecords)] {
@@ -176,7 +176,7 @@ func records(ctx context.Context, from Sources, chain *Chain) ([]Candidate, *fin
 			return nil, finding.New(finding.AliasSRVUnknown,
 				"an SRV record of %s names no host and port that could be dialled", srv).
 				Saw("its target is %s, its port %d", clean.Quoted(r.Target), r.Port).
-				Suggest("gharbor alias set %s srv=_SERVICE._tcp.DOMAIN", name)
+				Advise("name the records that there are: gharbor alias set %s srv=_SERVICE._tcp.DOMAIN", name)
 		}
 		c := Candidate{Host: host, Port: int(r.Port), Source: "an SRV record of " + srv, Name: SRVDomain(srv)}
 		if !slices.ContainsFunc(list, func(o Candidate) bool { return o.Host == c.Host && o.Port == c.Port }) {

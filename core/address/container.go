@@ -32,7 +32,7 @@ var container = &Kind{
 		}
 		return finding.New(finding.ProfileConflict,
 			"a container is asked of the engines that this machine reaches, and hops stand before it").
-			Suggest("gharbor set %s container= host=HOST   # as the last hop sees it", p.Name()).
+			Advise("name the host: gharbor set %s container= host=HOST (as the last hop sees it)", p.Name()).
 			Suggest("gharbor hop remove %s 1   # where the container's engine is on this machine", p.Name())
 	},
 	Locate: func(ctx context.Context, from Sources, p Profile) ([]Candidate, *finding.Finding) {
@@ -51,7 +51,7 @@ var container = &Kind{
 		return Bound{Container: in.String(), Endpoint: endpoint}, found
 	},
 	UnknownName: func(p Profile, found *finding.Finding) {
-		found.Suggest("gharbor set %s host=NAME", p.Name())
+		found.Advise("name the host: gharbor set %s host=NAME", p.Name())
 	},
 	Short: func(_ Profile, shown func(key.Name) string) string { return "container " + shown(key.Container) },
 }

@@ -23,7 +23,7 @@ var host = &Kind{
 	},
 	Bind: bindAsWritten,
 	UnknownName: func(p Profile, found *finding.Finding) {
-		found.Suggest("gharbor set %s host=NAME", p.Name())
+		found.Advise("name the host: gharbor set %s host=NAME", p.Name())
 	},
 	Short: func(_ Profile, shown func(key.Name) string) string {
 		name := shown(key.Host)

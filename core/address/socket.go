@@ -41,7 +41,7 @@ func locateSocket(p Profile) ([]Candidate, *finding.Finding) {
 	if len(c.Socket) > maxSocketPath {
 		return nil, finding.New(finding.ProfileIncomplete,
 			"the socket's path has %d bytes, and a socket's address holds %d", len(c.Socket), maxSocketPath).
-			Suggest("gharbor set %s socket=SHORTER-PATH", p.Name())
+			Advise("use a shorter path: gharbor set %s socket=SHORTER-PATH", p.Name())
 	}
 	return []Candidate{c}, nil
 }

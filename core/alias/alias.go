@@ -75,7 +75,7 @@ func Load(h profile.Home, lookup func(string) (string, bool), home string, judge
 			continue
 		}
 		if found := judge(path); found != nil {
-			notice(fmt.Errorf("%s, so its aliases are passed over; %s", found.Cause, found.Try[0]))
+			notice(fmt.Errorf("%s, so its aliases are passed over; %s", found.Cause, strings.Join(found.Try, "; ")))
 			continue
 		}
 		f, err := profile.LoadOtherAliases(h.Schema, path)
@@ -265,7 +265,7 @@ func (b *Book) next(word string, by *profile.Alias) (a *profile.Alias, ignored [
 	}
 	found.Suggest("gharbor alias list")
 	if syntax.ValidName(word) {
-		found.Suggest("gharbor alias add %s addresses=HOST:PORT", word)
+		found.Advise("say where it is: gharbor alias add %s addresses=HOST:PORT", word)
 	}
 	return nil, nil, found
 }
@@ -284,7 +284,8 @@ func (b *Book) places() string {
 
 func cycle(chain *address.Chain, circle bool) *finding.Finding {
 	first := chain.Links[0]
-	found := finding.New(finding.AliasCycle, "the alias %s leads back to itself, and never to an address", first.Called())
+	found := finding.New(finding.AliasCycle, "the alias %s leads back to itself, and never to an address",
+		first.Called())
 	if !circle {
 		found = finding.New(finding.AliasCycle, "the alias %s goes over more than %d others", first.Called(),
 			profile.MaxAliases)
@@ -294,7 +295,8 @@ func cycle(chain *address.Chain, circle bool) *finding.Finding {
 		e, _ := link.Own(key.Alias)
 		found.Saw("%s:%d: %s is %s", link.Path(), e.Line, link.Called(), chain.Links[i+1].Called())
 	}
-	return found.Suggest("gharbor alias set %s alias= addresses=HOST:PORT   # where does it live?", last.Called())
+	return found.Advise("say where it is: gharbor alias set %s alias= addresses=HOST:PORT (where does it live?)",
+		last.Called())
 }
 
 // service is an alias from an engine's service file, which is read once for each name.

@@ -254,7 +254,7 @@ func (k Knocker) ask(ctx context.Context, c address.Candidate, addrs []netip.Add
 			clean.Quoted(name)).
 			Saw("the listener said %s", result.Said).
 			Suggest("gharbor alias show %s   # where the name stands", k.Name).
-			Suggest("%s", listener.UnknownTry)
+			Advise("%s", listener.UnknownDo)
 	}
 }
 

@@ -40,6 +40,7 @@ type Issue struct {
 	Place    Place        `json:"place"`
 	Why      string       `json:"why"`
 	Try      []string     `json:"try"`
+	Do       []string     `json:"do"`
 	Fix      *Fix         `json:"fix,omitempty"`
 }
 
@@ -117,13 +118,20 @@ func (a *auditor) found(code finding.Code, severity Severity, place Place, why s
 		Place:    place,
 		Why:      clean.Line(fmt.Sprintf(why, args...), 0),
 		Try:      []string{},
+		Do:       []string{},
 	})
 	return &a.issues[len(a.issues)-1]
 }
 
-// Suggest adds a line to try.
+// Suggest adds a command to try.
 func (i *Issue) Suggest(format string, args ...any) *Issue {
 	i.Try = append(i.Try, fmt.Sprintf(format, args...))
+	return i
+}
+
+// Advise adds a step that is no command.
+func (i *Issue) Advise(format string, args ...any) *Issue {
+	i.Do = append(i.Do, fmt.Sprintf(format, args...))
 	return i
 }
 
@@ -245,12 +253,12 @@ func (a *auditor) account(p *resolve.Profile, at Place) {
 		a.found(finding.AuditAdministrator, Medium, line(p, "user", at),
 			"the account %s may do everything on its server, as the last test saw; a slip in a program can too",
 			clean.Quoted(user)).
-			Suggest("gharbor set %s user=NAME   # an account with the rights that the work needs", p.Called).
+			Advise("name another user: gharbor set %s user=NAME (an account with the rights that the work needs)", p.Called).
 			Suggest("gharbor set %s tags=%s   # if it is there to administer", p.Called, withAdmin)
 	case isAdministrator(p.Schema().Engines(), user):
 		a.found(finding.AuditAdministrator, Medium, line(p, "user", at),
 			"%s is the name of an account that may do everything on its server", clean.Quoted(user)).
-			Suggest("gharbor set %s user=NAME   # an account with the rights that the work needs", p.Called).
+			Advise("name another user: gharbor set %s user=NAME (an account with the rights that the work needs)", p.Called).
 			Suggest("gharbor set %s tags=%s   # if it is there to administer", p.Called, withAdmin)
 	}
 	if !tested {

@@ -183,10 +183,10 @@ func (a *auditor) credentialFile(file secret.CredentialFile, arg string, p *reso
 		case secret.RiskPlain:
 			found = a.found(finding.AuditPlainPassword, Low, at,
 				"%s, which the profile %s uses; in the wallet it would be encrypted", risk.What, p.Called).
-				Suggest("gharbor set %s secret=wallet && gharbor secret put %s", p.Called, p.Called)
+				Suggest("gharbor set %s secret=wallet && gharbor secret keep %s", p.Called, p.Called)
 		}
-		if found != nil && risk.Try != "" {
-			found.Suggest("%s", risk.Try)
+		if found != nil && risk.Do != "" {
+			found.Advise("%s", risk.Do)
 		}
 	}
 }

@@ -35,7 +35,7 @@ func (a *auditor) wallet() {
 		if len(e.Bindings) == 0 {
 			a.found(finding.AuditUnboundEntry, Medium, Place{File: a.Wallet.Path, Entry: e.Name},
 				"the entry is bound to nothing: any profile of yours that names it gets its secret, wherever it leads").
-				Suggest("gharbor wallet bind %s PROFILE", e.Name)
+				Advise("bind it: gharbor wallet bind %s PROFILE", e.Name)
 		}
 		h := hmac.New(sha256.New, key)
 		h.Write([]byte(e.Secret.Disclose()))
@@ -52,6 +52,6 @@ func (a *auditor) wallet() {
 	for _, names := range groups {
 		a.found(finding.AuditReusedSecret, Medium, Place{File: a.Wallet.Path, Entry: names[0]},
 			"the entries %s have the same secret: who has one has all", strings.Join(names, ", ")).
-			Suggest("gharbor wallet put %s -generate 32 -replace   # and change it on its server", names[1])
+			Suggest("gharbor wallet keep %s -generate 32 -replace   # and change it on its server", names[1])
 	}
 }

@@ -166,7 +166,7 @@ func (r *Runner) on(p *resolve.Profile) *Runner {
 func (r *Runner) test(ctx context.Context, p *resolve.Profile) (*Report, engine.Conversation) {
 	start := time.Now()
 	report := &Report{
-		Profile: p.Profile.Name,
+		Profile: p.Called,
 		Outcome: finding.OK,
 		Stages:  []Stage{},
 		Facts:   startFacts(p),
@@ -257,19 +257,31 @@ func milliseconds(d time.Duration) float64 {
 
 // Verdict is a report's last line, in words.
 func (r *Report) Verdict() string {
-	count := fmt.Sprintf("%d ok", r.Count(finding.OK))
-	if n := r.Count(finding.Warn); n > 0 {
-		count += fmt.Sprintf(", %d warn", n)
-	}
+	failed := r.firstFailure()
 	switch {
 	case r.Interrupted:
-		return fmt.Sprintf("stopped: %s, the rest not tested (%s)", count, Duration(r.MS))
-	case r.Outcome == finding.Fail:
-		return fmt.Sprintf("not ready: %s at stage %s (%s, then %d fail, %d skip; %s)", r.firstFailure().Finding.Code,
-			r.firstFailure().Stage,
-			count, r.Count(finding.Fail), r.Count(finding.Skip), Duration(r.MS))
+		return "stopped"
+	case failed.Finding != nil:
+		return fmt.Sprintf("not ready: %s at stage %s (%s)", failed.Finding.Code, failed.Stage, Duration(r.MS))
 	}
-	return fmt.Sprintf("ready: %s (%s; %s)", r.Where(), count, Duration(r.MS))
+	warnings := ""
+	switch n := r.Count(finding.Warn); {
+	case n == 1:
+		warnings = "1 warning, "
+	case n > 1:
+		warnings = fmt.Sprintf("%d warnings, ", n)
+	}
+	return fmt.Sprintf("ready: %s (%s%s)", r.Where(), warnings, Duration(r.MS))
+}
+
+// NotReached are the stages that were not run.
+func (r *Report) NotReached() (names []string) {
+	for _, s := range r.Stages {
+		if s.Outcome == finding.Skip {
+			names = append(names, s.Stage)
+		}
+	}
+	return names
 }
 
 func (r *Report) firstFailure() Stage {

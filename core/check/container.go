@@ -63,7 +63,7 @@ func (t *test) hintContainers(ctx context.Context, c address.Candidate, found *f
 	if t.Network.Containers == nil || c.Socket != "" {
 		return
 	}
-	name := t.profile.Profile.Name
+	name := t.profile.Called
 	for _, n := range t.Network.Containers.Nearby(ctx, t.profile.Text(key.Engine)) {
 		switch {
 		case slices.Contains(n.PublishedPorts, c.Port):

@@ -43,7 +43,7 @@ func (a *attempt) expect(ctx context.Context) finding.Result {
 	if err != nil {
 		return finding.Failed(finding.New(finding.ExpectUnknown,
 			"whether the tables and extensions exist could not be asked").
-			Saw("%s", clean.Line(err.Error(), 0)).Suggest("gharbor test %s", a.profile.Profile.Name))
+			Saw("%s", clean.Line(err.Error(), 0)).Suggest("gharbor test %s", a.profile.Called))
 	}
 	wrong = append(wrong, missing...)
 	if len(wrong) == 0 {
@@ -57,7 +57,7 @@ func (a *attempt) expect(ctx context.Context) finding.Result {
 			found.Saw("%s: expected %s, found %s", w.code, w.want, w.have)
 		}
 	}
-	return finding.Failed(found.Suggest("gharbor show %s   # says where each expectation stands", a.profile.Profile.Name))
+	return finding.Failed(found.Suggest("gharbor show %s   # says where each expectation stands", a.profile.Called))
 }
 
 // missing asks for the tables and extensions that do not exist.

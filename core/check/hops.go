@@ -206,7 +206,7 @@ func (t *test) unreachedThrough(c address.Candidate, err error) (*finding.Findin
 	case hop.NameUnknown:
 		found = finding.New(finding.NameUnknownThere,
 			"the hop %s does not know the host name %s: it is looked up there, not here", from, clean.Quoted(c.Host)).
-			Suggest("gharbor set %s host=NAME-OR-ADDRESS   # as the hop knows it", name)
+			Advise("name the host: gharbor set %s host=NAME-OR-ADDRESS (as the hop knows it)", name)
 	case hop.Refused:
 		found = finding.New(finding.ReachRefused,
 			"nothing listens at %s, as the hop %s sees it, or a firewall refuses for it", c, from).

@@ -20,7 +20,7 @@ func (a *attempt) lookUp(ctx context.Context, found *finding.Finding) {
 	}
 	admin := *a.Runner
 	admin.Admin, admin.Progress, admin.until = nil, nil, "session"
-	name := a.Admin.Profile.Name
+	name := a.Admin.Called
 	a.budget.pause() // the look-up has a budget of its own, and may ask for a password
 	report, conv := admin.test(ctx, a.Admin)
 	a.budget.resume()
@@ -34,7 +34,7 @@ func (a *attempt) lookUp(ctx context.Context, found *finding.Finding) {
 	defer cancel()
 	facts := a.conv.Facts()
 	refused := engine.Refused{
-		Profile:   a.profile.Profile.Name,
+		Profile:   a.profile.Called,
 		User:      a.profile.Text(key.User),
 		Database:  a.profile.Text(key.Database),
 		Network:   a.network,
@@ -42,6 +42,7 @@ func (a *attempt) lookUp(ctx context.Context, found *finding.Finding) {
 		Method:    facts.LoginMethod,
 		SeenAs:    facts.SeenAs,
 		From:      a.from,
+		Admin:     a.Admin.Called,
 		By:        fmt.Sprintf("looked up with the profile %s at %s: ", name, report.Facts.Route),
 		Finding:   found,
 	}

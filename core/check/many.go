@@ -56,7 +56,7 @@ func (r *Runner) Many(ctx context.Context, profiles []*resolve.Profile, parallel
 			for i := range next {
 				group.Do(func() {
 					if watch.Begin != nil {
-						watch.Begin(profiles[i].Profile.Name)
+						watch.Begin(profiles[i].Called)
 					}
 					reports[i] = one.Run(ctx, profiles[i])
 					if watch.End != nil {
@@ -85,7 +85,7 @@ func (r *Runner) Many(ctx context.Context, profiles []*resolve.Profile, parallel
 // untested is the report of a profile whose turn never came.
 func untested(p *resolve.Profile) *Report {
 	report := &Report{
-		Profile:     p.Profile.Name,
+		Profile:     p.Called,
 		Outcome:     finding.Skip,
 		Interrupted: true,
 		Stages:      []Stage{},

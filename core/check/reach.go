@@ -162,7 +162,7 @@ func (t *test) reach(ctx context.Context, c address.Candidate) (*route.Reached, 
 	if t.link != nil {
 		return t.reachThrough(ctx, c)
 	}
-	profileName := t.profile.Profile.Name
+	profileName := t.profile.Called
 	var addrs []netip.Addr
 	name, ok := t.run(ctx, step{"name", func(ctx context.Context) (result finding.Result) {
 		addrs, result = t.Network.Names(ctx, profileName, c)
@@ -226,7 +226,7 @@ func (t *test) accepted(c address.Candidate, address string) finding.Result {
 		return finding.Good("%s, as number %d of the hosts: those before it are not %s", detail, len(t.passed)+1,
 			t.wanted())
 	}
-	return finding.Warned(found.Suggest("gharbor show %s   # the order of its hosts", t.profile.Profile.Name), "%s",
+	return finding.Warned(found.Suggest("gharbor show %s   # the order of its hosts", t.profile.Called), "%s",
 		detail)
 }
 
@@ -258,13 +258,13 @@ func mixed(addrs []netip.Addr) bool {
 // unreached is the finding for a server that did not accept, with what answers
 // nearby where the address is this machine's.
 func (t *test) unreached(ctx context.Context, c address.Candidate, tried []route.Attempt) *finding.Finding {
-	found := route.Unreached(t.profile.Profile.Name, c, tried)
+	found := route.Unreached(t.profile.Called, c, tried)
 	if limit := t.profile.Service().Text(key.ConnectTimeout); limit != "" && found.Code == finding.ReachTimeout {
 		found.Saw("the alias gives an address %s to accept (connect-timeout)", limit)
 	}
 	t.sawPassed(found)
-	if try := t.profile.Engine().RefusedTry; found.Code == finding.ReachRefused && try != "" {
-		found.Suggest("%s", try)
+	if step := t.profile.Engine().RefusedDo; found.Code == finding.ReachRefused && step != "" {
+		found.Advise("%s", step)
 	}
 	refused := found.Code == finding.ReachRefused || found.Code == finding.ReachSocketMissing
 	if refused && c.Local() && c.Container == nil && !t.single && ctx.Err() == nil {
@@ -275,7 +275,7 @@ func (t *test) unreached(ctx context.Context, c address.Candidate, tried []route
 
 // hintNearby adds what else of the engine's answers on this machine.
 func (t *test) hintNearby(ctx context.Context, c address.Candidate, found *finding.Finding) {
-	name, word := t.profile.Profile.Name, t.profile.Text(key.Engine)
+	name, word := t.profile.Called, t.profile.Text(key.Engine)
 	servers := t.answering(ctx, word, c.String())
 	for _, s := range servers {
 		at := s.Address

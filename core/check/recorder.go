@@ -71,7 +71,7 @@ func makeVisible(s *Stage) {
 	}
 	withoutHome(s.Finding)
 	s.Finding.Cause = clean.Visible(s.Finding.Cause)
-	for _, lines := range [][]string{s.Finding.Seen, s.Finding.Try} {
+	for _, lines := range [][]string{s.Finding.Seen, s.Finding.Try, s.Finding.Do} {
 		for i := range lines {
 			lines[i] = clean.Visible(lines[i])
 		}
@@ -88,7 +88,7 @@ func withoutHome(found *finding.Finding) {
 		return strings.ReplaceAll(text, profile.NoHome, "~")
 	}
 	found.Cause = tilde(found.Cause)
-	for _, lines := range [][]string{found.Seen, found.Try} {
+	for _, lines := range [][]string{found.Seen, found.Try, found.Do} {
 		for i := range lines {
 			lines[i] = tilde(lines[i])
 		}

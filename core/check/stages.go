@@ -30,7 +30,7 @@ type plan struct {
 // checkProfile asks whether the profile is complete and consistent.
 func (t *test) checkProfile(context.Context) finding.Result {
 	p := t.profile
-	name := p.Profile.Name
+	name := p.Called
 	if found := p.Problem(); found != nil {
 		return finding.Failed(found)
 	}
@@ -50,13 +50,13 @@ func (t *test) checkProfile(context.Context) finding.Result {
 			Suggest("gharbor show %s", name))
 	case !p.Address().Known():
 		return finding.Failed(finding.New(finding.ProfileIncomplete, "the profile does not say where the server is").
-			Suggest("gharbor set %s host=HOST   # or socket=PATH", name).
+			Advise("name the host: gharbor set %s host=HOST (or socket=PATH)", name).
 			Suggest("gharbor nearby   # the servers of this machine"))
 	case conflict(p) != nil:
 		return finding.Failed(conflict(p))
 	case p.Text(key.User) == "" && !spec.Keys.OwnAccount:
 		return finding.Failed(finding.New(finding.ProfileIncomplete, "the profile does not say which user to log in as").
-			Suggest("gharbor set %s user=NAME", name))
+			Advise("name the user: gharbor set %s user=NAME", name))
 	case !meets(p, spec.Keys.Needs):
 		needs := spec.Keys.Needs
 		also := ""
@@ -64,7 +64,7 @@ func (t *test) checkProfile(context.Context) finding.Result {
 			also = string("   # or " + needs.Keys[1] + "=NAME")
 		}
 		return finding.Failed(finding.New(finding.ProfileIncomplete, "neither the profile nor its alias says %s", needs.What).
-			Suggest("gharbor set %s %s=NAME%s", name, needs.Keys[0], also))
+			Advise("name it: gharbor set %s %s=NAME%s", name, needs.Keys[0], also))
 	}
 	t.plan.begin = spec.Begin
 	settings := tlsrule.Settings{
@@ -114,7 +114,7 @@ func idleAddressKeys(p *resolve.Profile) *finding.Finding {
 		for _, k := range kind.Keys {
 			if _, ok := p.Get(k); ok && kind != p.Address() {
 				return finding.New(finding.ProfileConflict, "%s has no effect: the address is no %s", k, kind.Key).
-					Suggest("gharbor set %s %s=", p.Profile.Name, k)
+					Suggest("gharbor set %s %s=", p.Called, k)
 			}
 		}
 	}
@@ -147,12 +147,12 @@ func idleTLS(p *resolve.Profile) *finding.Finding {
 	if p.Address().OnMachine {
 		return finding.New(finding.ProfileConflict, "%s has no effect: a Unix socket is not encrypted",
 			strings.Join(idle, " and ")).
-			Suggest("gharbor set %s %s=", p.Profile.Name, strings.Join(idle, "= "))
+			Suggest("gharbor set %s %s=", p.Called, strings.Join(idle, "= "))
 	}
 	return finding.New(finding.ProfileConflict, "%s has no effect: with tls = %q nothing is verified",
 		strings.Join(idle, " and "), rule).
 		Saw("tls is from %s", set.Origin).
-		Suggest("gharbor set %s tls=verified", p.Profile.Name)
+		Suggest("gharbor set %s tls=verified", p.Called)
 }
 
 // idleKeys warns of keys that mean nothing to the profile's engine.
@@ -160,7 +160,7 @@ func idleKeys(p *resolve.Profile, spec *engine.Spec) *finding.Finding {
 	for _, k := range slices.Sorted(maps.Keys(spec.Keys.Idle)) {
 		if e, ok := p.Get(k); ok && e.Origin.Kind != resolve.FromEngine {
 			return finding.New(finding.ProfileConflict, "%s has no effect on %s: %s", k, spec.Word, spec.Keys.Idle[k]).
-				Suggest("gharbor set %s %s=", p.Profile.Name, k)
+				Suggest("gharbor set %s %s=", p.Called, k)
 		}
 	}
 	engines := p.Schema().Engines()
@@ -179,7 +179,7 @@ func idleKeys(p *resolve.Profile, spec *engine.Spec) *finding.Finding {
 	}
 	return finding.New(finding.ProfileConflict, "%s has no effect: it is for %s, and the engine is %s",
 		strings.Join(idle, " and "), strings.Join(engines.With(key.Name(idle[0])), " and "), spec.Word).
-		Suggest("gharbor set %s %s=", p.Profile.Name, strings.Join(idle, "= "))
+		Suggest("gharbor set %s %s=", p.Called, strings.Join(idle, "= "))
 }
 
 // locateSecret finds where the password is for each server that the profile
@@ -242,7 +242,7 @@ func SecretQuery(ctx context.Context, n route.Network, p *resolve.Profile) (secr
 	}
 	if len(candidates) == 0 {
 		return secret.Query{}, finding.New(finding.ProfileIncomplete, "the profile does not say where the server is").
-			Suggest("gharbor set %s host=HOST   # or socket=PATH", p.Profile.Name)
+			Advise("name the host: gharbor set %s host=HOST (or socket=PATH)", p.Called)
 	}
 	return secretQuery(p, candidates[0]), nil
 }
@@ -346,10 +346,15 @@ func (t *test) overTCP(c address.Candidate) string {
 // target is what the engine needs to know for this connection.
 func (a *attempt) target(reached *route.Reached) engine.Target {
 	t, by := a.test, a.named("service", "instance")
+	admin := ""
+	if t.Admin != nil {
+		admin = t.Admin.Called
+	}
 	return engine.Target{
+		Admin:         admin,
 		Alias:         by.Alias,
 		AliasAt:       by.String(),
-		Profile:       t.profile.Profile.Name,
+		Profile:       t.profile.Called,
 		User:          t.profile.Text(key.User),
 		Database:      t.profile.Text(key.Database),
 		Network:       reached.Network,
@@ -362,6 +367,7 @@ func (a *attempt) target(reached *route.Reached) engine.Target {
 		Thorough:      t.thorough,
 		ForStatements: t.statements,
 		NoSecret:      a.secret.None,
+		Typed:         a.secret.Typed,
 		NoSecretTried: a.secret.Tried,
 		Service:       t.profile.Text(key.Service),
 		Instance:      t.profile.Text(key.Instance),
@@ -398,9 +404,7 @@ func (a *attempt) logIn(ctx context.Context) finding.Result {
 	if login.Outcome == finding.Fail && a.Admin != nil {
 		a.lookUp(ctx, login.Finding)
 	}
-	if login.Outcome != finding.Fail && a.taken {
-		login.Detail += ", password from: " + a.secret.Place
-	}
+	a.conv.Facts().SecretTaken, a.conv.Facts().SecretTyped = a.taken, a.taken && a.secret.Typed
 	return a.explained(ctx, login)
 }
 
@@ -420,7 +424,7 @@ func (a *attempt) judgeSession(ctx context.Context) finding.Result {
 	if result.Outcome == finding.Fail || f.Writable == nil {
 		return result
 	}
-	name, target := a.profile.Profile.Name, a.wanted()
+	name, target := a.profile.Called, a.wanted()
 	have := map[bool]string{true: "writable", false: "read-only"}[*f.Writable]
 	if (target == "writable" || target == "read-only") && have != target {
 		found := finding.New(finding.SessionTarget, "the server at %s is %s, and target is %s", f.Route, have, target)

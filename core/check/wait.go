@@ -77,7 +77,7 @@ func (r *Runner) Wait(ctx context.Context, profiles []*resolve.Profile, w Waitin
 func (r *Runner) waitFor(ctx context.Context, p *resolve.Profile, w Waiting, slots chan struct{}) *Waited {
 	start := time.Now()
 	end := start.Add(w.Within)
-	waited := &Waited{Profile: p.Profile.Name, Outcome: WaitStopped, Report: untested(p)}
+	waited := &Waited{Profile: p.Called, Outcome: WaitStopped, Report: untested(p)}
 	pause := firstPause
 	for {
 		report := r.try(ctx, p, time.Until(end), waited.Tries == 0, slots)

@@ -27,7 +27,7 @@ func (t *Target) WithoutTLS(offered bool, words NotOffered) (result finding.Resu
 	case !offered && strict:
 		return finding.Failed(finding.New(finding.TLSNotOffered, "the server does not offer TLS, and the rule is %s", rule).
 			Saw("%s; an answer before TLS is not proof of who gave it", words.Seen).
-			Suggest("on the server: %s", words.Server).
+			Advise("on the server: %s", words.Server).
 			Suggest("gharbor set %s tls=offered   # only where nobody else is on the way", t.Profile)), true
 	case !offered:
 		return finding.Good("not encrypted: the server does not offer it"), true

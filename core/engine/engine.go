@@ -25,6 +25,9 @@ type Target struct {
 	Network  string // "tcp" or "unix"
 	Address  string // as dialled: "127.0.0.1:5432", or the socket's path
 
+	// Admin is the name of an administrator's profile, "" where none is known.
+	Admin string
+
 	TLS *tlsrule.Plan
 
 	// ServerKey is the path of the server's public key in PEM, pinned by the
@@ -58,6 +61,7 @@ type Target struct {
 	// NoSecret is set where nothing will be sent: the source is none, or no
 	// source had an entry. NoSecretTried lists what was looked through then.
 	NoSecret      bool
+	Typed         bool // a person types it
 	NoSecretTried []string
 
 	// TakeSecret reads the password. It is called at most once, and only when
@@ -125,6 +129,8 @@ type Facts struct {
 	Certificate     *tlsrule.Certificate `json:"certificate,omitempty"`
 	LoginMethod     string               `json:"login_method,omitempty"`
 	SecretSource    string               `json:"secret_source,omitempty"`
+	SecretTaken     bool                 `json:"-"` // the server asked for it, and it was sent
+	SecretTyped     bool                 `json:"-"` // a person typed it for this connection
 	Writable        *bool                `json:"writable,omitempty"`
 	InRecovery      *bool                `json:"in_recovery,omitempty"`
 	Superuser       *bool                `json:"superuser,omitempty"`
@@ -135,7 +141,12 @@ type Facts struct {
 	ClockDifference *float64             `json:"clock_difference_ms,omitempty"` // the server's clock less ours
 	RoundTrip       *float64             `json:"round_trip_ms,omitempty"`       // median of three
 
-	ReadOnlyBy string `json:"-"` // why nothing can be written, where that is so
+	// For a person alone, in the engine's own words.
+	Product    string   `json:"-"` // "PostgreSQL"
+	Role       string   `json:"-"` // "in recovery", "primary"
+	Rights     string   `json:"-"` // "superuser"
+	Settings   []string `json:"-"` // "UTF8", "time zone Etc/UTC"
+	ReadOnlyBy string   `json:"-"` // why nothing can be written, where that is so
 }
 
 // Refused is a login that failed for a reason that the server keeps to itself.
@@ -148,6 +159,7 @@ type Refused struct {
 	Method    string // by which the server asked
 	SeenAs    string // as Facts has it
 	From      string // the address of this end of the connection, "" for a socket
+	Admin     string // the profile that looks it up
 	By        string // "looked up with the profile … at …: ", for what is seen
 	Finding   *finding.Finding
 }

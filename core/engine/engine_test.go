@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"slices"
 	"testing"
 	"time"
 
@@ -57,9 +58,14 @@ func TestWithoutTLS(t *testing.T) {
 
 func TestWords(t *testing.T) {
 	yes, no := true, false
-	f := Facts{ServerID: "7", RoundTrip: Milliseconds(1234 * time.Microsecond), ClockDifference: Milliseconds(-2 * time.Second)}
-	if got := f.Summary("a", Either(&yes, "b", "c"), Either(&no, "d", ""), Either(nil, "e", "f")); got != "a, b, clock -2000 ms, round trip 1.23 ms, server 7" {
+	f := Facts{Product: "Tern", Version: "3", Writable: &no, User: "warden", Rights: Either(&yes, "chief", ""), LoginMethod: "nod", ServerID: "7",
+		RoundTrip: Milliseconds(1234 * time.Microsecond), ClockDifference: Milliseconds(-2 * time.Second), Settings: []string{"UTF8", Either(nil, "e", "f")}}
+	want := [][2]string{{"account", "warden, chief, by nod"}, {"password", ""}, {"server", "Tern 3, read-only"}, {"settings", "UTF8"}, {"identity", "7"}, {"timing", "clock -2000 ms, round trip 1.23 ms"}}
+	if got := f.Lines(); !slices.Equal(got, want) {
 		t.Error(got)
+	}
+	if (&Facts{}).Server() != "" {
+		t.Error("an unknown server has words")
 	}
 	if Median([]time.Duration{5, 1, 3}) != 3 {
 		t.Error("a median is wrong")

@@ -33,8 +33,8 @@ type ServiceAnswer struct {
 type Listener struct {
 	// Ask asks for a service on a connection that was just made. An error is an answer in no known form.
 	Ask func(conn io.ReadWriter, q ServiceQuestion) (ServiceAnswer, error)
-	// UnknownTry is a line to try where the service is not known.
-	UnknownTry string
+	// UnknownDo is a step to do where the service is not known.
+	UnknownDo string
 	// TLSSetting is how its TLS version is raised, on the server. Where TLS is wanted, a listener speaks it
 	// from the first byte.
 	TLSSetting string

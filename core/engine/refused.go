@@ -73,7 +73,7 @@ func (t *Target) CertificateRefused(seen string) *finding.Finding {
 		"the server refused the TLS session because of the client's certificate")
 	if t.TLS.Cert == "" {
 		found.Cause = "the server wants a client certificate, and the profile has none"
-		found.Suggest("gharbor set %s tls-cert=PATH tls-key=PATH", t.Profile)
+		found.Advise("name the certificate and its key: gharbor set %s tls-cert=PATH tls-key=PATH", t.Profile)
 	} else {
 		found.Saw("the profile's certificate is %s", t.TLS.Cert)
 		found.Suggest("openssl x509 -noout -subject -issuer -enddate -in %s", clean.Shell(t.TLS.Cert))

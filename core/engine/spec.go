@@ -37,8 +37,8 @@ type Spec struct {
 	Identity    Identity
 	Statements  *Statements // nil where none are run
 
-	// RefusedTry is a line to try where the port of a server refuses; "" for none of its own.
-	RefusedTry string
+	// RefusedDo is a step to do where the port of a server refuses; "" for none of its own.
+	RefusedDo string
 }
 
 // Keys says which keys of a profile the engine gives a meaning.

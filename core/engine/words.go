@@ -31,17 +31,47 @@ func Either(known *bool, yes, no string) string {
 	return no
 }
 
-// Summary joins the parts of a session's line: what an engine puts in front,
-// the clock and the round trip, and the server's id. Empty parts are left out.
-func (f *Facts) Summary(parts ...string) string {
+// Server says what answers, in a few words: "PostgreSQL 15.4, writable".
+func (f *Facts) Server() string {
+	product := f.Product
+	if f.Version != "" {
+		product = strings.TrimSpace(product + " " + f.Version)
+	}
+	return joined(product, f.Role, Either(f.Writable, "writable", "read-only"))
+}
+
+// Lines are the facts for a person, one kind a line: its name, and what is known of it, "" for nothing.
+func (f *Facts) Lines() [][2]string {
+	account := f.Account
+	if account == "" {
+		account = f.User
+	}
+	by := f.LoginMethod
+	if by != "" {
+		by = "by " + by
+	}
+	password := ""
+	if f.SecretTaken {
+		password = "from: " + f.SecretSource
+	}
+	clock, trip := "", ""
 	if f.ClockDifference != nil {
-		parts = append(parts, fmt.Sprintf("clock %+d ms", int(math.Round(*f.ClockDifference))))
+		clock = fmt.Sprintf("clock %+d ms", int(math.Round(*f.ClockDifference)))
 	}
 	if f.RoundTrip != nil {
-		parts = append(parts, fmt.Sprintf("round trip %.2f ms", *f.RoundTrip))
+		trip = fmt.Sprintf("round trip %.2f ms", *f.RoundTrip)
 	}
-	if f.ServerID != "" {
-		parts = append(parts, "server "+f.ServerID)
+	return [][2]string{
+		{"account", joined(account, f.Rights, by)},
+		{"password", password},
+		{"server", f.Server()},
+		{"settings", joined(f.Settings...)},
+		{"identity", f.ServerID},
+		{"timing", joined(clock, trip)},
 	}
-	return strings.Join(slices.DeleteFunc(parts, func(s string) bool { return s == "" }), ", ")
+}
+
+// joined puts commas between parts, and leaves empty ones out.
+func joined(parts ...string) string {
+	return strings.Join(slices.DeleteFunc(slices.Clone(parts), func(s string) bool { return s == "" }), ", ")
 }

@@ -1,10 +1,14 @@
 // Package finding says what a stage concluded. A finding has a stable code, a
-// cause in one sentence, what was seen, and what to try; the catalogue behind
-// it holds the long text of every code for `gharbor explain`. Engines and the
-// check make findings, render prints them: it is the language of the report.
+// cause in one sentence, what was seen, commands to try, and steps that are no
+// command; the catalogue holds the long text of every code for `gharbor
+// explain`. Engines and the check make findings, render prints them. Start with New.
 package finding
 
-import "fmt"
+import (
+	"fmt"
+
+	"gentleharbor/core/clean"
+)
 
 // Outcome is how a stage, or a whole test, ended.
 type Outcome string
@@ -34,12 +38,13 @@ type Finding struct {
 	Code  Code     `json:"code"`  // stable, "stage.what"; its page is `gharbor explain CODE`
 	Cause string   `json:"cause"` // one sentence, no more than the server said
 	Seen  []string `json:"seen"`  // observations; text from outside is cleaned and quoted
-	Try   []string `json:"try"`   // commands to paste, or a sentence where no command exists
+	Try   []string `json:"try"`   // commands that work as they stand; "   # " begins a comment
+	Do    []string `json:"do"`    // steps for which there is no such command, in words
 }
 
 // New makes a finding with its cause formatted as by fmt.Sprintf.
 func New(code Code, cause string, args ...any) *Finding {
-	return &Finding{Code: code, Cause: fmt.Sprintf(cause, args...), Seen: []string{}, Try: []string{}}
+	return &Finding{Code: code, Cause: fmt.Sprintf(cause, args...), Seen: []string{}, Try: []string{}, Do: []string{}}
 }
 
 // Saw adds an observation, formatted as by fmt.Sprintf.
@@ -48,10 +53,44 @@ func (f *Finding) Saw(format string, args ...any) *Finding {
 	return f
 }
 
-// Suggest adds a line to try, formatted as by fmt.Sprintf.
+// Suggest adds a command to try, formatted as by fmt.Sprintf. It works as it stands: a step in which something must be
+// filled in is Advise's.
 func (f *Finding) Suggest(format string, args ...any) *Finding {
 	f.Try = append(f.Try, fmt.Sprintf(format, args...))
 	return f
+}
+
+// Advise adds a step that is no command, formatted as by fmt.Sprintf.
+func (f *Finding) Advise(format string, args ...any) *Finding {
+	f.Do = append(f.Do, fmt.Sprintf(format, args...))
+	return f
+}
+
+// Another suggests values for a key of a profile: those of near, the nearest first. Without any it advises to name one.
+func (f *Finding) Another(profile, key string, near []string) *Finding {
+	const most = 2
+	for _, name := range near[:min(len(near), most)] {
+		f.Suggest("gharbor set %s %s", profile, clean.Shell(key+"="+name))
+	}
+	if len(near) == 0 {
+		f.Advise("name another %s: gharbor set %s %s=NAME", key, profile, key)
+	}
+	return f
+}
+
+// AsAdmin adds a statement that an administrator runs, formatted as by fmt.Sprintf: a command where the profile of one
+// is known, a step where admin is "".
+func (f *Finding) AsAdmin(admin, statement string, args ...any) *Finding {
+	statement = fmt.Sprintf(statement, args...)
+	if admin == "" {
+		return f.Advise("as an administrator, run: %s", statement)
+	}
+	return f.Suggest("gharbor query %s %s", admin, clean.Shell(statement))
+}
+
+// AdviseUnseen adds a statement with a password in it that an administrator runs, formatted as by fmt.Sprintf.
+func (f *Finding) AdviseUnseen(statement string, args ...any) *Finding {
+	return f.Advise("as an administrator, run: "+statement+" (in a session, not in a shell's history)", args...)
 }
 
 // Result is how one stage ended: Detail says in a few words what it found,

@@ -328,7 +328,7 @@ func unreachedSocket(profileName string, c address.Candidate, err error) *findin
 	switch {
 	case statErr == nil && info.Mode()&fs.ModeSocket == 0: // Linux refuses to connect to it, like to a dead socket
 		return finding.New(finding.ReachNotASocket, "%s is not a socket", c.Socket).
-			Suggest("gharbor set %s socket=PATH", profileName)
+			Advise("name the socket: gharbor set %s socket=PATH", profileName)
 	case errors.Is(err, fs.ErrNotExist):
 		return finding.New(finding.ReachSocketMissing,
 			"there is no socket %s: the server is not running, or its sockets are in another folder or under another port",
@@ -342,7 +342,7 @@ func unreachedSocket(profileName string, c address.Candidate, err error) *findin
 			c.Socket)
 	case errors.Is(err, syscall.EPROTOTYPE):
 		return finding.New(finding.ReachNotASocket, "%s is a socket for datagrams, which no database server uses", c.Socket).
-			Suggest("gharbor set %s socket=PATH", profileName)
+			Advise("name the socket: gharbor set %s socket=PATH", profileName)
 	}
 	return finding.New(finding.ReachFailed, "%s could not be reached", c).Suggest("gharbor show %s", profileName)
 }

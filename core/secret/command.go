@@ -28,7 +28,7 @@ func (f *Finder) command(q Query) (*Located, *finding.Finding) {
 	words := q.Command
 	if len(words) == 0 {
 		return nil, finding.New(finding.SecretMissing, "the secret is to come from a command, and the profile names none").
-			Suggest("gharbor set %s command=PROGRAM,WORD   # or secret=\"command:PROGRAM WORD\"", q.Profile)
+			Advise("name the program: gharbor set %s command=PROGRAM,WORD (or secret=\"command:PROGRAM WORD\")", q.Profile)
 	}
 	path, err := exec.LookPath(words[0])
 	if err != nil {
@@ -38,7 +38,7 @@ func (f *Finder) command(q Query) (*Located, *finding.Finding) {
 			return nil, found.Saw("%s", clean.Line(plainExec(err), 0)).Suggest("ls -l %s", clean.Shell(words[0]))
 		}
 		return nil, found.Saw("it is in none of the folders of PATH").
-			Suggest("%s", q.wholePath())
+			Advise("name the program by its whole path: %s", q.wholePath())
 	}
 	if whole, err := filepath.Abs(path); err == nil {
 		path = whole
@@ -60,9 +60,9 @@ func plainExec(err error) string {
 // wholePath is how to name the program by its path.
 func (q Query) wholePath() string {
 	if q.Kind != OfDatabase {
-		return fmt.Sprintf("gharbor set %s %s=command:PATH   # the program's whole path", q.Profile, q.SettingKey())
+		return fmt.Sprintf("gharbor set %s %s=command:PATH", q.Profile, q.SettingKey())
 	}
-	return fmt.Sprintf("gharbor set %s command=PATH,WORD   # with the program's whole path", q.Profile)
+	return fmt.Sprintf("gharbor set %s command=PATH,WORD", q.Profile)
 }
 
 // run runs the command, without a shell and with nothing to read, and takes the

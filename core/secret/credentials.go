@@ -14,6 +14,8 @@ type CredentialFile interface {
 	Source() string
 	// Locate finds the entry that is for a connection; the rules are those of Finder.Locate.
 	Locate(f *Finder, q Query) (*Located, *finding.Finding)
+	// Place is the file that Put writes to, in words: "password file /home/w/passwords".
+	Place(f *Finder, q Query) string
 	// Put writes a password to the entry for a connection, and returns the place.
 	Put(ctx context.Context, f *Finder, q Query, v Value) (place string, err error)
 	// Includes reports whether the file can take in others.
@@ -43,7 +45,7 @@ type Risk struct {
 	File string
 	Line int    // 0 for the file as a whole
 	What string // for a sentence
-	Try  string // a line to try, "" for none
+	Do   string // a step that removes it, "" for none
 }
 
 // credentialFile is the file that a query's source names by its word, nil where it names none. The

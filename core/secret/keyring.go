@@ -42,7 +42,7 @@ func (f *Finder) keyring(q Query) (*Located, *finding.Finding) {
 				if q.Kind != OfDatabase {
 					return Value{}, &Failure{q.suggest(found, "wallet", "ask")}
 				}
-				return Value{}, &Failure{found.Suggest("gharbor secret put %s", q.Profile)}
+				return Value{}, &Failure{found.Suggest("gharbor secret keep %s", q.Profile)}
 			case errors.Is(err, keyring.ErrNone):
 				return Value{}, &Failure{noKeyring(q, keyring.Reason(err))}
 			case err != nil:

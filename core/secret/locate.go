@@ -47,6 +47,7 @@ type Query struct {
 	Database    string
 	User        string
 	Local       bool
+	OneDatabase bool // a new line of a credential file is for the database alone
 
 	// What a wallet's bindings are compared with.
 	Address      string   // "host:port" as written, or a socket's path; a hop's word; a key's path
@@ -104,6 +105,7 @@ type Located struct {
 	Place string // "file /home/w/passwords, line 1", "the terminal", "none"
 	None  bool   // nothing will be sent: the source is none, or no source had anything
 	Asks  bool   // a person will be asked
+	Typed bool   // the person types the secret itself, and no passphrase
 	Tried []string
 	Read  func(ctx context.Context) (Value, error) // nil where nothing will be sent
 }
@@ -198,7 +200,7 @@ func (f *Finder) inOrder(ctx context.Context, q Query) (*Located, *finding.Findi
 
 // asking asks once for a profile, however many hosts or tests want the answer.
 func (f *Finder) asking(q Query) *Located {
-	return &Located{Place: "asked for on the terminal", Asks: true, Read: func(ctx context.Context) (Value, error) {
+	read := func(ctx context.Context) (Value, error) {
 		f.mu.Lock()
 		defer f.mu.Unlock()
 		if value, ok := f.typed[q.asked()]; ok {
@@ -212,7 +214,8 @@ func (f *Finder) asking(q Query) *Located {
 			f.typed[q.asked()] = value
 		}
 		return value, err
-	}}
+	}
+	return &Located{Place: "asked for on the terminal", Asks: true, Typed: true, Read: read}
 }
 
 // Forget drops what a person typed: it was wrong.
@@ -302,8 +305,7 @@ var Unchecked = map[bool]string{true: " (who else can read it was not checked)"}
 func (q Query) Judge(path, what string) *finding.Finding {
 	found := JudgeFile(path, what)
 	if found != nil && found.Code == finding.SecretMissing {
-		found.Suggest("(umask 077 && cat > %s)   # then type the password, Enter, Ctrl-D", clean.Shell(path)).
-			Suggest("gharbor set %s %s=ask", q.Profile, q.SettingKey())
+		q.KeepOrAsk(found)
 	}
 	return found
 }
@@ -327,7 +329,8 @@ func JudgeFile(path, what string) *finding.Finding {
 			Suggest("ls -l %s", clean.Shell(path))
 	}
 	if uid, ok := owner.Of(info); ok && uid != os.Getuid() && uid != 0 {
-		return finding.New(finding.SecretPermissions, "%s %s belongs to another user, who could read and change it", what,
+		return finding.New(finding.SecretPermissions, "%s %s belongs to another user, who could read and change it",
+			what,
 			path).
 			Saw("its owner is user %d; you are user %d", uid, os.Getuid()).
 			Suggest("sudo chown %d %s", os.Getuid(), clean.Shell(path))

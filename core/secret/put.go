@@ -9,6 +9,7 @@ import (
 	"os"
 
 	"gentleharbor/core/atomicfile"
+	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/secret/keyring"
 )
@@ -37,7 +38,7 @@ func (f *Finder) Put(ctx context.Context, q Query, v Value) (place string, err e
 		if errors.Is(err, keyring.ErrNone) {
 			err = &Failure{noKeyring(q, keyring.Reason(err))}
 		}
-		return "the system's keyring, entry " + q.KeyringEntry(), err
+		return "system's keyring, entry " + q.KeyringEntry(), err
 	}
 	if file := f.credentialFile(q); file != nil {
 		return file.Put(ctx, f, q, v)
@@ -61,7 +62,7 @@ func (f *Finder) CanPut(q Query) error {
 	case "command":
 		return NotKept("the profile's secret is what a command prints; put it where that command takes it from")
 	case "ask":
-		return NotKept("the profile's secret is asked for each time; gharbor set %s secret=wallet changes that", q.Profile)
+		return NotKept("the profile's password is asked for each time")
 	}
 	if f.credentialFile(q) != nil {
 		return nil
@@ -69,24 +70,31 @@ func (f *Finder) CanPut(q Query) error {
 	return NotKept("the profile says that no password is sent (secret = \"none\")")
 }
 
-// SourceFor finds the source that a profile which names none has its secret in, or
-// would have: the credential file where a line fits, else the wallet where there
-// is one, else the credential file.
-func (f *Finder) SourceFor(ctx context.Context, q Query, wallet bool) Source {
-	kind := ""
+// SourceFor is where a profile that names no source keeps its secret: the credential file where an entry fits already,
+// else the wallet.
+func (f *Finder) SourceFor(ctx context.Context, q Query) Source {
 	if q.Credentials != nil {
-		kind = q.Credentials.Source()
-	}
-	if kind != "" {
-		q.Source = Source{Kind: kind}
+		q.Source = Source{Kind: q.Credentials.Source()}
 		if located, _ := f.Locate(ctx, q); located != nil {
 			return q.Source
 		}
 	}
-	if wallet || kind == "" {
-		return Source{Kind: "wallet"}
+	return Source{Kind: "wallet"}
+}
+
+// PlaceOf says where Put writes, before a secret is asked for.
+func (f *Finder) PlaceOf(q Query) string {
+	const clear = ", in clear text that only you can read"
+	switch q.Source.Kind {
+	case "file":
+		return "file " + clean.Line(q.Source.Arg, 200) + clear
+	case "keyring":
+		return "system's keyring, as entry " + q.KeyringEntry()
 	}
-	return Source{Kind: kind}
+	if file := f.credentialFile(q); file != nil {
+		return file.Place(f, q) + clear
+	}
+	return q.Source.Kind
 }
 
 // Rewrite changes a file that only its owner may read, under its lock and in one

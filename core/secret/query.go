@@ -3,6 +3,7 @@ package secret
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
@@ -44,7 +45,12 @@ func (q Query) SettingKey() string {
 // suggest adds lines that name another source.
 func (q Query) suggest(found *finding.Finding, sources ...string) *finding.Finding {
 	for _, source := range sources {
-		found.Suggest("gharbor set %s %s=%s", q.Profile, q.SettingKey(), source)
+		line := fmt.Sprintf("gharbor set %s %s=%s", q.Profile, q.SettingKey(), source)
+		if _, arg, _ := strings.Cut(source, ":"); arg != "" && arg == strings.ToUpper(arg) { // a word to fill in
+			found.Advise("say where it is: %s", line)
+			continue
+		}
+		found.Suggest("%s", line)
 	}
 	return found
 }
@@ -82,4 +88,12 @@ func (q Query) asked() string {
 		return q.Profile
 	}
 	return q.Kind + " " + q.Address
+}
+
+// KeepOrAsk suggests how to give a password where the source has none: keep one, or be asked each time.
+func (q Query) KeepOrAsk(found *finding.Finding) *finding.Finding {
+	if q.Kind == OfDatabase {
+		found.Suggest("gharbor secret keep %s   # asks for the password, and keeps it", q.Profile)
+	}
+	return found.Suggest("gharbor set %s %s=ask   # asks each time", q.Profile, q.SettingKey())
 }

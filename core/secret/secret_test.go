@@ -89,7 +89,8 @@ func (s *shell) Put(_ context.Context, _ *Finder, _ Query, v Value) (string, err
 	s.kept = v.Disclose()
 	return "the shell", nil
 }
-func (s *shell) Includes() bool { return false }
+func (s *shell) Place(*Finder, Query) string { return "shell" }
+func (s *shell) Includes() bool              { return false }
 func (s *shell) Visit(string, func(string) ([]byte, error), func(string) ([]fs.DirEntry, error)) error {
 	return nil
 }
@@ -131,10 +132,17 @@ func TestLocateInOrder(t *testing.T) {
 	if l, found = f.Locate(t.Context(), Query{Source: Source{Kind: "passfile"}}); found != nil || l.Place != "the shell" {
 		t.Errorf("by its word: %+v %+v", l, found)
 	}
-	if kept := f.SourceFor(t.Context(), q, true); kept.Kind != "passfile" {
+	if kept := f.SourceFor(t.Context(), q); kept.Kind != "passfile" {
 		t.Errorf("it is kept in %s", kept)
 	}
-	if kept := f.SourceFor(t.Context(), Query{}, false); kept.Kind != "wallet" {
+	q.Source = Source{Kind: "passfile"}
+	if place := f.PlaceOf(q); place != "shell, in clear text that only you can read" {
+		t.Error(place)
+	}
+	if place := f.PlaceOf(Query{Source: Source{Kind: "file", Arg: "/p"}}); place != "file /p, in clear text that only you can read" {
+		t.Error(place)
+	}
+	if kept := f.SourceFor(t.Context(), Query{}); kept.Kind != "wallet" {
 		t.Errorf("without a credential file it is kept in %s", kept)
 	}
 }

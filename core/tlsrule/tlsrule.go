@@ -94,7 +94,7 @@ func Load(s Settings) (*Plan, *finding.Finding) {
 		}
 		return nil, finding.New(finding.ProfileIncomplete, "%s is set and %s is not; a client certificate needs both", have,
 			lack).
-			Suggest("gharbor set %s %s=PATH", s.Profile, lack)
+			Advise("name the file: gharbor set %s %s=PATH", s.Profile, lack)
 	}
 	return p, p.loadClient()
 }
@@ -150,7 +150,7 @@ func fileFinding(s Settings, key, path string, err error) *finding.Finding {
 	return finding.New(finding.ProfileTLSFile, "%s: %s cannot be used", key, path).
 		Saw("%s", clean.Line(strings.TrimPrefix(why, "tls: "), 0)).
 		Suggest("ls -l %s", clean.Shell(path)).
-		Suggest("gharbor set %s %s=PATH", s.Profile, key)
+		Advise("name the file: gharbor set %s %s=PATH", s.Profile, key)
 }
 
 // Facts are what a handshake came to.
@@ -367,7 +367,7 @@ func (p *Plan) nameFault(leaf *x509.Certificate) *finding.Finding {
 	}
 	// A name that the server offers is no local value, so no try line repeats it.
 	return found.Suggest("gharbor certificate %s", p.Profile).
-		Suggest("gharbor test %s -override tls-name=NAME", p.Profile)
+		Advise("test with the name that you expect: gharbor test %s -override tls-name=NAME", p.Profile)
 }
 
 // judge weighs the faults by the rule.
@@ -436,7 +436,7 @@ func Diagnose(err error, profile, address, raise string) *finding.Finding {
 	case strings.Contains(text, "protocol version"):
 		return finding.New(finding.TLSTooOld, "the server speaks only versions of TLS before 1.2, which are broken").
 			Saw("%s", clean.Line(err.Error(), 0)).
-			Suggest("on the server: %s, or bring it up to date", raise)
+			Advise("on the server: %s, or bring it up to date", raise)
 	case errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, context.DeadlineExceeded) ||
 		errors.Is(err, context.Canceled):
 		return finding.New(finding.TLSUnfinished, "the server agreed to TLS and then did not finish the handshake in time").

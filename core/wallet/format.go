@@ -138,7 +138,7 @@ func unreadable(path string, err error) *finding.Finding {
 func damaged(path, why string, args ...any) error {
 	return refuse(finding.New(finding.WalletDamaged, "the wallet %s is damaged; nothing was taken from it", path).
 		Saw(why, args...).
-		Suggest("gharbor wallet restore BACKUP   # a copy that gharbor wallet backup made"))
+		Advise("restore a backup: gharbor wallet restore BACKUP (a copy that gharbor wallet backup made)"))
 }
 
 // parseFile takes a wallet file's bytes apart. path is for messages. It keeps data.
@@ -193,7 +193,7 @@ func parseFile(path string, data []byte) (*File, error) {
 		return nil, refuse(finding.New(finding.WalletForged,
 			"the wallet %s was changed by somebody who could not sign it; nothing was taken from it", path).
 			Saw("its checksum is right and its signature is not").
-			Suggest("gharbor wallet restore BACKUP   # a copy that gharbor wallet backup made"))
+			Advise("restore a backup: gharbor wallet restore BACKUP (a copy that gharbor wallet backup made)"))
 	}
 	return f, nil
 }

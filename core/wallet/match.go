@@ -63,7 +63,7 @@ func (w *Wallet) match(q secret.Query) (*Entry, *finding.Finding) {
 		} else if len(near) == 0 {
 			found.Saw("none of its %d %s is bound to %s", len(w.Entries), entries(len(w.Entries)), clean.Quoted(q.Where()))
 		}
-		return nil, found.Suggest("gharbor wallet put %s -bind %s", entryName(q), clean.Shell(binding.Word(q)))
+		return nil, found.Suggest("gharbor wallet keep %s -bind %s", entryName(q), clean.Shell(binding.Word(q)))
 	}
 	found := finding.New(finding.SecretAmbiguous, "several entries of the wallet %s are bound to this connection",
 		w.File.Path)
@@ -88,7 +88,7 @@ func (w *Wallet) named(q secret.Query) (*Entry, *finding.Finding) {
 		if near := w.Near(q.Source.Arg); near != "" {
 			found.Saw("the nearest name is %s", near)
 		}
-		return nil, found.Suggest("gharbor wallet put %s -bind %s", clean.Shell(q.Source.Arg), clean.Shell(binding.Word(q)))
+		return nil, found.Suggest("gharbor wallet keep %s -bind %s", clean.Shell(q.Source.Arg), clean.Shell(binding.Word(q)))
 	}
 	if err := w.unfold(e); err != nil {
 		return nil, err.(*secret.Failure).Found

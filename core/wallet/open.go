@@ -125,7 +125,7 @@ func forged(f *File) error {
 	return refuse(finding.New(finding.WalletForged,
 		"the wallet %s was not signed by the key that it is known by; nothing was taken from it", f.Path).
 		Saw("its generation says %d", f.header.Generation).
-		Suggest("gharbor wallet restore BACKUP   # a copy that gharbor wallet backup made"))
+		Advise("restore a backup: gharbor wallet restore BACKUP (a copy that gharbor wallet backup made)"))
 }
 
 // open opens a wallet for reading, if the pin's own key signed it.

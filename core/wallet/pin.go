@@ -51,7 +51,7 @@ func LoadPin(path string) (*Pin, error) {
 	if err != nil {
 		return nil, refuse(finding.New(finding.WalletPin, "the reader's pin file %s is damaged, or can't be read", path).
 			Saw("%s", atomicfile.Plain(err)).
-			Suggest("rm %s && gharbor wallet reader add NAME -out %s   # as the wallet's owner", clean.Shell(path),
+			Advise("make a reader: rm %s && gharbor wallet reader add NAME -out %s (as the wallet's owner)", clean.Shell(path),
 				clean.Shell(path)))
 	}
 	p := &Pin{Path: path}
@@ -59,7 +59,7 @@ func LoadPin(path string) (*Pin, error) {
 		&p.pinFile); err != nil || p.Format != 1 || len(p.Wallet) != 32 || !syntax.ValidName(p.Name) ||
 		len(p.PrivateKey) != keySize || len(p.SigningKey) != ed25519.PublicKeySize {
 		return nil, refuse(finding.New(finding.WalletPin, "the reader's pin file %s is damaged", path).
-			Suggest("rm %s && gharbor wallet reader add NAME -out %s   # as the wallet's owner", clean.Shell(path),
+			Advise("make a reader: rm %s && gharbor wallet reader add NAME -out %s (as the wallet's owner)", clean.Shell(path),
 				clean.Shell(path)))
 	}
 	return p, nil

@@ -48,7 +48,7 @@ func (s *Store) readSeen() (seenFile, error) {
 	}
 	if err != nil {
 		return all, refuse(finding.New(finding.WalletMemory,
-			"what was seen of the wallets so far cannot be read, so a wallet put back to an older state would not be noticed").
+			"what was seen of the wallets so far cannot be read, so a wallet keep back to an older state would not be noticed").
 			Saw("%s: %s", s.Seen, atomicfile.Plain(err)).
 			Suggest("gharbor wallet verify -forget   # after making sure that the wallet is the newest"))
 	}
@@ -85,7 +85,7 @@ func (s *Store) judge(f *File) (seen, error) {
 			"the wallet %s is not the generation %d that was here, but another one of that number; nothing was taken from it",
 			f.Path, known.Generation).
 			Saw("it was changed on two machines at once, or somebody put an older one back and changed it").
-			Suggest("gharbor wallet merge OTHER-COPY   # takes both, and shows where they differ"))
+			Advise("merge the two copies: gharbor wallet merge OTHER-COPY (takes both, and shows where they differ)"))
 	}
 	return known, nil
 }

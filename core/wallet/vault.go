@@ -61,7 +61,7 @@ func (v *Vault) Find(ctx context.Context, q secret.Query, byDefault bool) (*secr
 		return nil, finding.New(finding.WalletLocked,
 			"the wallet %s is locked, and there is no terminal to ask for its passphrase on", v.Store.Path).
 			Suggest("gharbor wallet unlock -lifetime 15m   # on a terminal, for this user").
-			Suggest("gharbor wallet reader add NAME -out FILE   # for a job that runs unattended")
+			Advise("make a reader: gharbor wallet reader add NAME -out FILE (for a job that runs unattended)")
 	case w == nil:
 		return &secret.Located{
 			Place: fmt.Sprintf("wallet %s, once its passphrase is given", clean.Line(v.Store.Path, 200)),

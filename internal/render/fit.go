@@ -124,3 +124,59 @@ func shellWords(line string) (words []string) {
 	}
 	return words
 }
+
+// cut ends a text that is longer than width columns with an ellipsis, between two words where that leaves most of it.
+func cut(text string, width int) string {
+	runes := []rune(text)
+	if len(runes) <= width {
+		return text
+	}
+	kept := string(runes[:max(width-1, 0)])
+	if at := strings.LastIndexByte(kept, ' '); at > len(kept)*2/3 {
+		kept = kept[:at]
+	}
+	return strings.TrimRight(kept, " ,;:") + "…"
+}
+
+// fitTry breaks a command to try, and its comment, into lines of width columns, those after the first behind indent
+// blanks. The comment has lines of its own where it does not fit behind the command.
+func fitTry(text string, width, indent int) string {
+	blank := "\n" + strings.Repeat(" ", indent)
+	room := max(width-indent, 20)
+	if utf8.RuneCountInString(text) <= room {
+		return text
+	}
+	command, comment, _ := strings.Cut(text, "   # ")
+	lines := strings.Split(FitCommand(command, room), "\n")
+	const sign = "# "
+	for _, line := range strings.Split(wrap(comment, room, len(sign)), "\n") {
+		if line = strings.TrimSpace(line); line != "" {
+			lines = append(lines, sign+line)
+		}
+	}
+	return strings.Join(lines, blank)
+}
+
+// wrap breaks text at blanks into lines of width columns, those after the first
+// behind indent blanks. With width 0 it stays one line.
+func wrap(text string, width, indent int) string {
+	if width == 0 {
+		return text
+	}
+	room := max(width-indent, 20)
+	var lines []string
+	for len(text) > 0 {
+		runes := []rune(text)
+		if len(runes) <= room {
+			lines = append(lines, text)
+			break
+		}
+		cut := strings.LastIndexByte(string(runes[:room+1]), ' ')
+		if cut <= 0 {
+			cut = len(string(runes[:room]))
+		}
+		lines = append(lines, strings.TrimRight(text[:cut], " "))
+		text = strings.TrimLeft(text[cut:], " ")
+	}
+	return strings.Join(lines, "\n"+strings.Repeat(" ", indent))
+}

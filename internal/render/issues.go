@@ -26,7 +26,10 @@ func Issues(out io.Writer, noColour bool, issues []audit.Issue) error {
 			r.wrap(i.Why, indent))
 		fmt.Fprintf(out, "%s%s  %s\n", blank, r.paint.style("1", i.Place.String()), r.paint.style("2", string(i.Code)))
 		for _, try := range i.Try {
-			fmt.Fprintf(out, "%s%s  %s\n", blank, r.paint.style("2", "try"), r.paint.style("36", try))
+			r.try(indent, try)
+		}
+		for _, step := range i.Do {
+			r.label(indent, "do", r.paint.style("36", r.wrap(step, indent+labelWidth+2)))
 		}
 	}
 	count := audit.Count(issues)
@@ -106,6 +109,9 @@ func SARIF(out io.Writer, issues []audit.Issue) error {
 		text := i.Why
 		if len(i.Try) > 0 {
 			text += "\nTry: " + strings.Join(i.Try, "\n     ")
+		}
+		if len(i.Do) > 0 {
+			text += "\nDo: " + strings.Join(i.Do, "\n    ")
 		}
 		physical := sarifPhysical{Artifact: sarifArtifact{(&url.URL{Scheme: "file", Path: i.Place.File}).String()}}
 		if i.Place.Line > 0 {

@@ -129,6 +129,9 @@ func evidence(s check.Stage) string {
 	for _, try := range s.Finding.Try {
 		b.WriteString("try: " + try + "\n")
 	}
+	for _, step := range s.Finding.Do {
+		b.WriteString("do: " + step + "\n")
+	}
 	return b.String()
 }
 

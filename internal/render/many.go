@@ -1,9 +1,7 @@
 package render
 
 import (
-	"bytes"
 	"fmt"
-	"io"
 	"path/filepath"
 	"strings"
 
@@ -11,49 +9,53 @@ import (
 	"gentleharbor/core/finding"
 )
 
-// Many writes the reports of a run of many: those that failed in full, then a
-// table of all, then how many are ready. heads says what each profile is.
-func Many(out io.Writer, noColour bool, reports []*check.Report, heads []string, summary check.Summary,
-	strict bool) error {
-	for i, r := range reports {
-		if !r.Failed(strict) || r.Interrupted {
+// Many writes the reports of a run of many: of those that failed the stages that are not ok, or all with r.Full, and
+// the finding; then a table of all, then how many are ready. heads says what each profile is.
+func (r *Report) Many(reports []*check.Report, heads []string, summary check.Summary, strict bool) error {
+	for i, report := range reports {
+		if !report.Failed(strict) || report.Interrupted {
 			continue
 		}
-		full := NewReport(out, noColour)
-		full.Head(r.Profile, heads[i])
-		for _, s := range r.Stages {
-			full.Stage(s)
+		r.Head(report.Profile, heads[i])
+		for _, s := range report.Stages {
+			if r.Full || s.Finding != nil {
+				r.Stage(s)
+			}
 		}
-		full.Verdict(r)
-		fmt.Fprintln(out)
+		for _, s := range report.Stages {
+			if s.Finding != nil {
+				r.Finding(2, s.Finding)
+			}
+		}
+		fmt.Fprintln(r.out)
 	}
 	rows := make([][]string, len(reports))
-	for i, r := range reports {
+	for i, one := range reports {
 		first := "-"
-		if s, ok := r.First(); ok {
+		if s, ok := one.First(); ok {
 			first = string(s.Finding.Code)
 		}
-		rows[i] = []string{r.Profile, r.Facts.Engine, shortRoute(r.Facts.Route), r.Word(), first, check.Duration(r.MS)}
+		rows[i] = []string{one.Profile, one.Facts.Engine, shortRoute(one.Facts.Route), one.Word(), first,
+			check.Duration(one.MS)}
 	}
-	paint := paint(Colours(out, noColour))
 	colour := func(row, column int, cell string) string {
 		switch {
 		case column != 3:
 			return cell
 		case reports[row].Interrupted:
-			return paint.outcome(finding.Skip, cell)
+			return r.paint.outcome(finding.Skip, cell)
 		}
-		return paint.outcome(reports[row].Outcome, cell)
+		return r.paint.outcome(reports[row].Outcome, cell)
 	}
-	if err := table(out, noColour, []string{"profile", "engine", "route", "verdict", "first finding", "time"}, rows,
-		colour); err != nil {
+	headings := []string{"profile", "engine", "route", "verdict", "first finding", "time"}
+	if err := r.table(headings, rows, 2, colour); err != nil {
 		return err
 	}
-	line := "\n" + summary.String()
+	line := summary.String()
 	if strict && summary.Warned > 0 {
 		line += "; a warning counts as a failure (-strict)"
 	}
-	_, err := fmt.Fprintln(out, line)
+	_, err := fmt.Fprintln(r.out, "\n"+r.wrap(line, 0))
 	return err
 }
 
@@ -81,21 +83,4 @@ func ShortPath(path string) string {
 		return path
 	}
 	return "…/" + filepath.Base(path)
-}
-
-// FailedLines writes one line for each report that failed, and nothing where
-// all is well.
-func FailedLines(out io.Writer, reports []*check.Report, strict bool) error {
-	var b bytes.Buffer
-	for _, r := range reports {
-		s, ok := r.First()
-		switch {
-		case r.Interrupted:
-			fmt.Fprintf(&b, "%s: not tested to the end\n", r.Profile)
-		case ok && r.Failed(strict):
-			fmt.Fprintf(&b, "%s: %s: %s at stage %s: %s\n", r.Profile, r.Word(), s.Finding.Code, s.Stage, s.Finding.Cause)
-		}
-	}
-	_, err := out.Write(b.Bytes())
-	return err
 }

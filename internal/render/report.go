@@ -1,15 +1,14 @@
 package render
 
 import (
-	"bytes"
-	"encoding/json"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
-	"unicode/utf16"
+	"unicode/utf8"
 
 	"gentleharbor/core/check"
-	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 )
 
@@ -36,16 +35,36 @@ func (p paint) outcome(o finding.Outcome, s string) string {
 	return p.style("2", s)
 }
 
-// Report writes a test's stages as they end, and its verdict.
+// narrow is the width of a page where it goes to no terminal, and the least on one that is wider than twenty columns.
+const narrow = 80
+
+// pageWidth is how many columns a page on out has.
+func pageWidth(out io.Writer) int {
+	if columns := Columns(out); columns > 0 {
+		return columns
+	}
+	return narrow
+}
+
+// Report writes a test: a line for each stage that was reached, then the findings, the facts and the verdict.
 type Report struct {
+	// Full shows details and observations that are cut otherwise.
+	Full bool
+
 	out   io.Writer
 	paint paint
-	width int // 0: lines are not wrapped
+	width int
+	whole bool // commands stay on one line: they go to no terminal
 }
 
 // NewReport makes a report on out.
 func NewReport(out io.Writer, noColour bool) *Report {
-	return &Report{out: out, paint: paint(Colours(out, noColour)), width: Columns(out)}
+	return &Report{
+		out:   out,
+		paint: paint(Colours(out, noColour)),
+		width: pageWidth(out),
+		whole: !IsTerminal(out),
+	}
 }
 
 // Head writes the line above the stages.
@@ -53,100 +72,144 @@ func (r *Report) Head(name, what string) { r.HeadIn(0, name, what) }
 
 // HeadIn is Head with the name in a column of its own.
 func (r *Report) HeadIn(width int, name, what string) {
-	fmt.Fprintf(r.out, "%s  %s\n", r.paint.style("1", fmt.Sprintf("%-*s", width, name)), what)
+	name = fmt.Sprintf("%-*s", width, name)
+	fmt.Fprintf(r.out, "%s  %s\n", r.paint.style("1", name), r.wrap(what, utf8.RuneCountInString(name)+2))
 }
 
-// Stage writes one stage: a line, then cause, seen and try where it has a
-// finding. The columns are stage (8), outcome (4), time (8) and detail.
+// detailColumn is where a stage's detail begins, behind its name (8), outcome (4) and time (7).
+const detailColumn = 27
+
+// Stage writes the line of a stage that was reached: its name, outcome, time, and in a few words what it found. A stage
+// that was not reached has none.
 func (r *Report) Stage(s check.Stage) {
-	took := ""
-	if s.Outcome != finding.Skip || s.Detail != "" {
-		took = check.Duration(s.MS)
+	if s.Outcome == finding.Skip {
+		return
 	}
 	detail := s.Detail
 	if s.Finding != nil {
-		if detail != "" {
-			detail += ": "
-		}
-		detail += string(s.Finding.Code)
-	}
-	head := fmt.Sprintf("  %-8s  %s  %8s", s.Stage, r.paint.outcome(s.Outcome, fmt.Sprintf("%-4s", s.Outcome)), took)
-	const indent = 28
-	if s.Finding == nil || s.Detail == "" {
-		fmt.Fprintln(r.out, strings.TrimRight(head+"  "+r.wrap(detail, indent), " "))
-	} else {
-		fmt.Fprintln(r.out, head+"  "+r.wrap(s.Detail, indent))
-	}
-	if s.Finding != nil {
-		const margin = 12
+		detail = string(s.Finding.Code)
 		if s.Detail != "" {
-			r.label(margin, "code", string(s.Finding.Code))
+			detail += ": " + s.Detail
 		}
-		r.Finding(margin, s.Finding)
+	}
+	if r.Full {
+		detail = r.wrap(detail, detailColumn)
+	} else {
+		detail = cut(shortPaths(detail), r.width-detailColumn)
+	}
+	fmt.Fprintf(r.out, "  %-8s  %s  %7s  %s\n", s.Stage,
+		r.paint.outcome(s.Outcome, fmt.Sprintf("%-4s", s.Outcome)), check.Duration(s.MS), detail)
+}
+
+// End writes what stands below the stages: each finding, the facts of a test that is ready, what was not reached, and
+// the verdict.
+func (r *Report) End(report *check.Report) {
+	for _, s := range report.Stages {
+		if s.Finding != nil {
+			fmt.Fprintln(r.out)
+			r.Finding(2, s.Finding)
+		}
+	}
+	if report.Interrupted {
+		fmt.Fprintln(r.out, r.paint.outcome(finding.Warn, "stopped"))
+		return
+	}
+	if report.Outcome != finding.Fail {
+		r.facts(report.Facts)
+	}
+	fmt.Fprintln(r.out)
+	if missed := report.NotReached(); len(missed) > 0 {
+		const label = "not reached: "
+		fmt.Fprintln(r.out, r.paint.style("2", label+r.wrap(strings.Join(missed, ", "), len(label))))
+	}
+	r.verdict(report)
+}
+
+// Show writes a test that is over.
+func (r *Report) Show(name, what string, report *check.Report) {
+	r.Head(name, what)
+	for _, s := range report.Stages {
+		r.Stage(s)
+	}
+	r.End(report)
+}
+
+// Found writes one stage and its finding.
+func (r *Report) Found(s check.Stage) {
+	r.Stage(s)
+	if s.Finding != nil {
+		r.Finding(2, s.Finding)
 	}
 }
 
-// Finding writes a finding's cause, what was seen and what to try, behind margin
-// blanks. Its code is the caller's to write.
+// maxSeen is how many observations of a finding are shown: more are read by nobody, and Full shows them.
+const maxSeen = 3
+
+// Finding writes a finding's cause, what was seen, the commands to try and the steps to do, behind margin blanks. Its
+// code is the caller's to write.
 func (r *Report) Finding(margin int, f *finding.Finding) {
-	indent := margin + 7
+	indent := margin + labelWidth + 2
 	r.label(margin, "cause", r.paint.style("1", r.wrap(f.Cause, indent)))
-	for _, seen := range f.Seen {
+	for i, seen := range f.Seen {
+		if i == maxSeen && len(f.Seen) > maxSeen && !r.Full {
+			r.label(margin, "seen", fmt.Sprintf("… %d more with -full", len(f.Seen)-i))
+			break
+		}
 		r.label(margin, "seen", r.wrap(seen, indent))
 	}
 	for _, try := range f.Try {
-		r.label(margin, "try", r.paint.style("36", try))
+		r.try(margin, try)
+	}
+	for _, step := range f.Do {
+		r.label(margin, "do", r.paint.style("36", r.wrap(step, indent)))
 	}
 }
+
+// labelWidth is the width of the longest label, "cause".
+const labelWidth = 5
 
 // label writes a line of a finding.
 func (r *Report) label(margin int, label, text string) {
-	fmt.Fprintf(r.out, "%*s%s  %s\n", margin, "", r.paint.style("2", fmt.Sprintf("%-5s", label)), text)
+	fmt.Fprintf(r.out, "%*s%s  %s\n", margin, "", r.paint.style("2", fmt.Sprintf("%-*s", labelWidth, label)), text)
 }
 
-// wrap breaks text at spaces so that it fits beside a column of indent blanks.
+// Try writes a command to try where those of a finding stand.
+func (r *Report) Try(text string) { r.try(2, text) }
+
+func (r *Report) try(margin int, text string) {
+	indent := margin + labelWidth + 2
+	if r.whole {
+		r.label(margin, "try", text)
+		return
+	}
+	r.label(margin, "try", r.paint.style("36", fitTry(text, r.width, indent)))
+}
+
+// Next says what a profile that is ready can be used for, and how to type its password no more.
+func (r *Report) Next(profile string, typed bool) {
+	const label = "next: "
+	if typed {
+		fmt.Fprintln(r.out, r.paint.style("2", label)+
+			fitTry("gharbor secret keep "+profile+"   # so that the password is not typed again", r.width, len(label)))
+	}
+	fmt.Fprintln(r.out, r.paint.style("2", label)+
+		fitTry("gharbor browse "+profile+"   # or query, load, with, export", r.width, len(label)))
+}
+
+// wrap breaks text at blanks so that it fits beside a column of indent blanks.
 func (r *Report) wrap(text string, indent int) string { return wrap(text, r.width, indent) }
 
-// wrap breaks text at spaces into lines of width columns, those after the first
-// behind indent blanks. width 0 is no terminal, whose lines stay whole.
-func wrap(text string, width, indent int) string {
-	room := width - indent - 1
-	if width == 0 || room < 20 {
-		return text
-	}
-	var lines []string
-	for len(text) > 0 {
-		runes := []rune(text)
-		if len(runes) <= room {
-			lines = append(lines, text)
-			break
-		}
-		cut := strings.LastIndexByte(string(runes[:room+1]), ' ')
-		if cut <= 0 {
-			cut = len(string(runes[:room]))
-		}
-		lines = append(lines, strings.TrimRight(text[:cut], " "))
-		text = strings.TrimLeft(text[cut:], " ")
-	}
-	return strings.Join(lines, "\n"+strings.Repeat(" ", indent))
-}
-
-// Verdict writes the last line.
-func (r *Report) Verdict(report *check.Report) {
-	text := report.Verdict()
-	word, rest, _ := strings.Cut(text, ":")
-	outcome := report.Outcome
-	if report.Interrupted {
-		outcome = finding.Warn
-	}
-	fmt.Fprintf(r.out, "%s: %s\n", r.paint.outcome(outcome, word), r.wrap(strings.TrimPrefix(rest, " "), len(word)+2))
+// verdict writes the last line.
+func (r *Report) verdict(report *check.Report) {
+	word, rest, _ := strings.Cut(report.Verdict(), ": ")
+	r.Conclusion(report.Outcome, word, rest)
 }
 
 // Line writes one line about a profile: a verdict in the colour of an outcome,
 // and more.
 func (r *Report) Line(outcome finding.Outcome, name, verdict, more string) {
 	plain := name + ": " + verdict + " "
-	rest, _ := strings.CutPrefix(r.wrap(plain+more, 4), plain)
+	rest, _ := strings.CutPrefix(r.wrap(plain+more, 2), plain)
 	fmt.Fprintf(r.out, "%s: %s %s\n", r.paint.style("1", name), r.paint.outcome(outcome, verdict), rest)
 }
 
@@ -155,41 +218,57 @@ func (r *Report) Conclusion(outcome finding.Outcome, word, why string) {
 	fmt.Fprintf(r.out, "%s: %s\n", r.paint.outcome(outcome, word), r.wrap(why, len(word)+2))
 }
 
-// Try writes a line to try where those of a finding stand.
-func (r *Report) Try(text string) {
-	fmt.Fprintf(r.out, "%12s%s  %s\n", "", r.paint.style("2", fmt.Sprintf("%-5s", "try")), r.paint.style("36", text))
-}
-
-// JSON writes v, indented, with a line end. Field names are stable.
-func JSON(out io.Writer, v any) error {
-	var text bytes.Buffer
-	encoder := json.NewEncoder(&text)
-	encoder.SetIndent("", "  ")
-	encoder.SetEscapeHTML(false)
-	if err := encoder.Encode(v); err != nil {
-		return err
+// Brief writes one line for each test; failing leaves out those that are ready.
+func (r *Report) Brief(reports []*check.Report, strict, failing bool) {
+	width := 0
+	for _, report := range reports {
+		width = max(width, utf8.RuneCountInString(report.Profile))
 	}
-	_, err := out.Write(escapeUnseen(text.Bytes()))
-	return err
-}
-
-// escapeUnseen writes what could steer a terminal, or can't be seen on one, as an escape: \u202e.
-// Such characters stand in JSON's strings alone (RFC 8259, 7).
-func escapeUnseen(text []byte) []byte {
-	if !bytes.ContainsFunc(text, func(r rune) bool { return r != '\n' && !clean.Printable(r) }) {
-		return text
-	}
-	var b bytes.Buffer
-	for _, r := range string(text) {
-		switch {
-		case r == '\n' || clean.Printable(r):
-			b.WriteRune(r)
-		case r > 0xffff:
-			high, low := utf16.EncodeRune(r)
-			fmt.Fprintf(&b, `\u%04x\u%04x`, high, low)
-		default:
-			fmt.Fprintf(&b, `\u%04x`, r)
+	for _, report := range reports {
+		if failing && !report.Interrupted && !report.Failed(strict) {
+			continue
 		}
+		verdict := fmt.Sprintf("%-10s", report.Word())
+		line := fmt.Sprintf("%-*s  %s  %s", width, report.Profile, verdict, briefly(report))
+		line = cut(line, r.width)
+		if !report.Interrupted {
+			line = strings.Replace(line, verdict, r.paint.outcome(report.Outcome, verdict), 1)
+		}
+		fmt.Fprintln(r.out, strings.TrimRight(line, " "))
 	}
-	return b.Bytes()
+}
+
+// briefly is what a test found, for one line.
+func briefly(report *check.Report) string {
+	first, some := report.First()
+	switch {
+	case report.Interrupted:
+		return ""
+	case some:
+		return fmt.Sprintf("%s: %s", first.Finding.Code, first.Finding.Cause)
+	}
+	return report.Where()
+}
+
+// shortPaths leaves the folders of long paths out.
+func shortPaths(text string) string {
+	words := strings.Split(text, " ")
+	for i, word := range words {
+		path := strings.TrimRight(word, ",;:")
+		words[i] = ShortPath(path) + word[len(path):]
+	}
+	return strings.Join(words, " ")
+}
+
+// facts writes what a test that is ready found, one kind a line.
+func (r *Report) facts(f *engine.Facts) {
+	fmt.Fprintln(r.out)
+	width := 0
+	all := slices.DeleteFunc(f.Lines(), func(line [2]string) bool { return line[1] == "" })
+	for _, line := range all {
+		width = max(width, len(line[0]))
+	}
+	for _, line := range all {
+		fmt.Fprintf(r.out, "  %s  %s\n", r.paint.style("2", fmt.Sprintf("%-*s", width, line[0])), r.wrap(line[1], width+4))
+	}
 }

@@ -7,38 +7,92 @@ import (
 	"unicode/utf8"
 )
 
-// Table writes rows under headings, two blanks between columns. Columns are as
-// wide as their widest cell, but for the last, which ends the line. Headings
-// are dim on a terminal.
+// Table writes rows under headings, two blanks between columns. Columns are as wide as their widest cell; the last one
+// ends the line. Headings are dim on a terminal, whose width the table keeps to: cells that are too long for it end in
+// an ellipsis.
 func Table(out io.Writer, noColour bool, headings []string, rows [][]string) error {
-	return table(out, noColour, headings, rows, nil)
+	t := newGrid(headings, rows)
+	if columns := Columns(out); columns > 0 {
+		t.shrink(columns, -1)
+	}
+	return t.write(out, paint(Colours(out, noColour)), nil)
 }
 
-// table is Table with cells that colour may paint; it must not change what
-// they say.
-func table(out io.Writer, noColour bool, headings []string, rows [][]string,
+// table is Table in a report: it keeps to its width on no terminal too, and colour may paint cells; it must not
+// change what they say. The column numbered least matters least, and gives room first.
+func (r *Report) table(headings []string, rows [][]string, least int,
 	colour func(row, column int, cell string) string) error {
-	p := paint(Colours(out, noColour))
-	widths := make([]int, len(headings))
+	t := newGrid(headings, rows)
+	if !r.Full {
+		t.shrink(r.width, least)
+	}
+	return t.write(r.out, r.paint, colour)
+}
+
+// grid is a table with the width of each column.
+type grid struct {
+	headings []string
+	rows     [][]string
+	widths   []int
+}
+
+const gap = 2 // blanks between columns
+
+func newGrid(headings []string, rows [][]string) *grid {
+	t := &grid{headings, rows, make([]int, len(headings))}
 	for i, h := range headings {
-		widths[i] = utf8.RuneCountInString(h)
+		t.widths[i] = utf8.RuneCountInString(h)
 	}
 	for _, row := range rows {
 		for i, cell := range row {
-			widths[i] = max(widths[i], utf8.RuneCountInString(cell))
+			t.widths[i] = max(t.widths[i], utf8.RuneCountInString(cell))
 		}
 	}
+	return t
+}
+
+// shrink narrows columns until the table is as wide as a page, or none has more than a few letters: first the one
+// numbered first, -1 for none, then the widest.
+func (t *grid) shrink(width, first int) {
+	const least, leastFirst = 8, 12
+	total := gap * (len(t.widths) - 1)
+	for _, w := range t.widths {
+		total += w
+	}
+	for ; total > width; total-- {
+		at := first
+		if at < 0 || t.widths[at] <= leastFirst {
+			at = 0
+			for i, w := range t.widths {
+				if w > t.widths[at] {
+					at = i
+				}
+			}
+		}
+		if t.widths[at] <= least {
+			return
+		}
+		t.widths[at]--
+	}
+}
+
+func (t *grid) write(out io.Writer, p paint, colour func(row, column int, cell string) string) error {
 	w := bufio.NewWriterSize(out, 64<<10)
 	var text []byte
 	line := func(number int, row []string, style string) {
 		text = text[:0]
 		for i, cell := range row {
+			n := utf8.RuneCountInString(cell)
+			if n > t.widths[i] {
+				cell = cut(cell, t.widths[i])
+				n = utf8.RuneCountInString(cell)
+			}
 			if colour != nil && number >= 0 {
 				text = append(text, colour(number, i, cell)...)
 			} else {
 				text = append(text, cell...)
 			}
-			for n := utf8.RuneCountInString(cell); i < len(row)-1 && n < widths[i]+2; n++ {
+			for ; i < len(row)-1 && n < t.widths[i]+gap; n++ {
 				text = append(text, ' ')
 			}
 		}
@@ -50,8 +104,8 @@ func table(out io.Writer, noColour bool, headings []string, rows [][]string,
 		}
 		w.WriteByte('\n')
 	}
-	line(-1, headings, "2")
-	for i, row := range rows {
+	line(-1, t.headings, "2")
+	for i, row := range t.rows {
 		line(i, row, "")
 	}
 	return w.Flush()

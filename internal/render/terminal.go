@@ -80,24 +80,31 @@ func (t *Terminal) Say(format string, args ...any) {
 func safe(text string) string { return clean.WithoutPasswords(clean.Lines(text)) }
 
 // Failure prints an error as one line, what was seen of it where it is a
-// finding's, and lines to try.
-func (t *Terminal) Failure(err error, try []string) {
-	const label, indent = "gharbor: ", 2
+// finding's, commands to try and steps to do.
+func (t *Terminal) Failure(err error, try, steps []string) {
+	const name, indent = "gharbor: ", 2
 	width := Columns(t.err)
 	text := safe(err.Error())
 	var failure *secret.Failure
 	if errors.As(err, &failure) {
 		text += " (" + string(failure.Found.Code) + ")"
 	}
-	text = wrap(strings.Repeat("x", len(label)-indent)+text, width, indent)[len(label)-indent:] // the label takes room too
-	fmt.Fprintln(t.err, paint(t.colour).style("1", strings.TrimSpace(label))+" "+text)
+	text = wrap(strings.Repeat("x", len(name)-indent)+text, width, indent)[len(name)-indent:] // the label takes room too
+	fmt.Fprintln(t.err, paint(t.colour).style("1", strings.TrimSpace(name))+" "+text)
 	if failure != nil {
 		for _, line := range failure.Found.Seen {
 			fmt.Fprintln(t.err, "  "+wrap("seen: "+safe(line), width, 8))
 		}
 	}
+	const label = "  try: "
 	for _, line := range try {
-		fmt.Fprintln(t.err, "  try: "+safe(line))
+		if line = safe(line); width > 0 {
+			line = fitTry(line, width, len(label))
+		}
+		fmt.Fprintln(t.err, label+line)
+	}
+	for _, line := range steps {
+		fmt.Fprintln(t.err, "  do: "+wrap(safe(line), width, len(label)))
 	}
 }
 

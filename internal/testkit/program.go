@@ -205,11 +205,16 @@ func (r *Result) Want(code int) *Result {
 	return r
 }
 
-// Has checks that the output has all the texts, stdout and stderr together.
+// wrapped finds where a sentence goes on in the next line.
+var wrapped = regexp.MustCompile(`\n {2,}`)
+
+// Has checks that the output has all the texts, stdout and stderr together. Where a line was wrapped matters not.
 func (r *Result) Has(texts ...string) *Result {
 	r.t.Helper()
+	out := r.Stdout + r.Stderr
+	unwrapped := wrapped.ReplaceAllString(out, " ")
 	for _, text := range texts {
-		if !strings.Contains(r.Stdout+r.Stderr, text) {
+		if !strings.Contains(out, text) && !strings.Contains(unwrapped, text) {
 			r.t.Errorf("gharbor %s: no %q in\n%s%s", strings.Join(r.Args, " "), text, r.Stdout, r.Stderr)
 		}
 	}
@@ -246,6 +251,7 @@ type Stage struct {
 		Cause string   `json:"cause"`
 		Seen  []string `json:"seen"`
 		Try   []string `json:"try"`
+		Do    []string `json:"do"`
 	} `json:"finding"`
 }
 
@@ -340,12 +346,12 @@ func (s Stage) Seen() string {
 	return strings.Join(s.Finding.Seen, "\n")
 }
 
-// Try is a finding's lines to try as one text.
+// Try is what a finding has to try and to do as one text.
 func (s Stage) Try() string {
 	if s.Finding == nil {
 		return ""
 	}
-	return strings.Join(s.Finding.Try, "\n")
+	return strings.Join(append(s.Finding.Try, s.Finding.Do...), "\n")
 }
 
 // Profiles writes the profile file.

@@ -175,14 +175,14 @@ func (v *view) unpublished(port int) *finding.Finding {
 		if files := v.one.Config.Labels["com.docker.compose.project.config_files"]; files != "" {
 			found.Saw("its compose file: %s", clean.Quoted(files))
 		}
-		found.Suggest("%s compose -p %s up -d %s   # after adding to the service: ports: [\"%s\"]", v.client.CLIName(),
-			service.Project, service.Service, publish)
+		found.Advise("add to the service: ports: [\"%s\"], then run: %s compose -p %s up -d %s", publish,
+			v.client.CLIName(), service.Project, service.Service)
 	} else {
 		if v.one.HostConfig.NetworkMode == "none" && v.client.Endpoint.Host() == "" {
 			found.Suggest("%s network disconnect none %s && %s network connect bridge %s   # a network that this machine "+
 				"is in", v.client.CLIName(), name(v.one), v.client.CLIName(), name(v.one))
 		}
-		found.Suggest("make the container again with -p %s among the options of %s run, and its other options and volumes",
+		found.Advise("make the container again with -p %s among the options of %s run, and its other options and volumes",
 			publish, v.client.CLIName())
 	}
 	if inner := v.innerPorts(port); len(inner) == 1 {

@@ -124,7 +124,7 @@ func (e *Engines) endpoints(written string) ([]api.Endpoint, *finding.Finding) {
 		return nil, finding.New(finding.ContainerNoEngine, "no container engine was found on this machine").
 			Saw("none of the usual sockets is there, and %s is not set", address.EndpointVariable).
 			Suggest("sudo systemctl start docker   # if it is installed").
-			Suggest("export DOCKER_HOST=unix:///PATH   # if its socket is elsewhere")
+			Advise("if its socket is elsewhere: export DOCKER_HOST=unix:///PATH")
 	}
 	return all, nil
 }
@@ -445,5 +445,5 @@ func (e *Engines) Client(ctx context.Context, endpoint string) (*api.Client, *fi
 	for _, c := range clients {
 		found.Saw("%s at %s", c.Engine, c.Endpoint.Address)
 	}
-	return nil, found.Suggest("-endpoint %s   # or another of them, with the command", clients[0].Endpoint.Address)
+	return nil, found.Advise("give the command one of them: -endpoint %s", clients[0].Endpoint.Address)
 }

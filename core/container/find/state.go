@@ -45,7 +45,8 @@ func (v *view) idle(ctx context.Context) *finding.Finding {
 	case one.State.Status == "restarting":
 		return v.restarting(ctx)
 	case one.State.Paused:
-		return finding.New(finding.ContainerStopped, "the container %s is paused: its processes are held still", one.Name).
+		return finding.New(finding.ContainerStopped, "the container %s is paused: its processes are held still",
+			one.Name).
 			Suggest("gharbor container start %s", v.startName())
 	case one.State.Running:
 		return nil
@@ -164,7 +165,8 @@ func (v *view) restarting(ctx context.Context) *finding.Finding {
 		times = fmt.Sprintf("%d times", n)
 	}
 	found := finding.New(finding.ContainerRestarting,
-		"the container %s does not stay up: it was started again %s, and last ended with exit code %d", v.one.Name, times,
+		"the container %s does not stay up: it was started again %s, and last ended with exit code %d",
+		v.one.Name, times,
 		v.one.State.ExitCode)
 	v.sawLog(ctx, found)
 	return found.Suggest("%s logs --tail 50 %s", v.client.CLIName(), name(v.one)).
@@ -200,7 +202,8 @@ func (v *view) noVolume() *finding.Finding {
 		folders = []string{moved}
 	}
 	found := finding.New(finding.ContainerNoVolume,
-		"the folder where its image keeps the server's data is in the container itself: whoever removes the container, or "+
+		"the folder where its image keeps the server's data is in the container itself: whoever removes the "+
+			"container, or "+
 			"makes it again, removes what is in it").
 		Saw("no volume and no folder of the host is at %s", clean.Line(folders[0], 200))
 	if slices.ContainsFunc(v.one.Mounts,
@@ -216,11 +219,12 @@ func (v *view) noVolume() *finding.Finding {
 			return nil
 		}
 		found = finding.New(finding.ContainerNoVolume,
-			"the server's data are in a volume without a name, which is this container's alone: one that is made again starts "+
+			"the server's data are in a volume without a name, which is this container's alone: one that is made "+
+				"again starts "+
 				"without them").
 			Saw("the volume at %s is %s", clean.Line(m.Destination, 200), clean.Line(m.Name, 12))
 	}
-	return found.Suggest("when the container is next made: -v %s-data:%s among the options of %s run, once the data "+
+	return found.Advise("when the container is next made: -v %s-data:%s among the options of %s run, once the data "+
 		"were copied out", name(v.one), clean.Shell(clean.Line(folders[0], 200)), v.client.CLIName())
 }
 
@@ -273,7 +277,8 @@ func (v *view) explain(ctx context.Context, found *finding.Finding) *finding.Fin
 		return better.Saw("at its address: %s (%s)", answers[found.Code], found.Code)
 	}
 	if found.Code == finding.SpeakClosed || found.Code == finding.SpeakSilent {
-		found.Saw("at a published port it is the container engine that accepts, whether a server listens in the container " +
+		found.Saw("at a published port it is the container engine that accepts, whether a server listens in the " +
+			"container " +
 			"or not")
 	}
 	if lately {

@@ -51,7 +51,8 @@ func Trouble(err error) *finding.Finding {
 		return finding.New(finding.ContainerEngineTLS,
 			"the container engine at %s is not asked: there is no TLS that can be trusted", at).
 			Saw("%s", clean.Line(failed.Error(), 200)).
-			Suggest("export DOCKER_TLS_VERIFY=1 DOCKER_CERT_PATH=\"$HOME/.docker\"   # the folder of ca.pem, cert.pem and " +
+			Suggest("export DOCKER_TLS_VERIFY=1 DOCKER_CERT_PATH=\"$HOME/.docker\"   # the folder of ca.pem, " +
+				"cert.pem and " +
 				"key.pem")
 	case api.BadEndpoint:
 		return finding.New(finding.ContainerEndpoint, "%s does not say where a container engine is asked",
@@ -101,7 +102,8 @@ func unknown(wanted schema.Container, profileName string, endpoints []api.Endpoi
 	found := finding.New(finding.ContainerUnknown, "%s", what)
 	for i, a := range answers {
 		if a.err == nil {
-			found.Saw("asked: %s, which has %d other %s", endpoints[i].Address, len(a.names), plural(len(a.names), "container"))
+			found.Saw("asked: %s, which has %d other %s",
+				endpoints[i].Address, len(a.names), plural(len(a.names), "container"))
 		}
 	}
 	for _, one := range trouble {
@@ -202,8 +204,8 @@ func (e *Engines) PortTaken(ctx context.Context, client *api.Client, one *api.Co
 		found.Saw("no other container publishes there, so a program of the machine listens")
 	}
 	return found.Suggest("gharbor nearby   # what listens on this machine").
-		Suggest("make the container again with -p 127.0.0.1::PORT among the options of %s run: at a port of the engine's "+
-			"choice", client.CLIName())
+		Advise("make the container again with -p 127.0.0.1::PORT among the options of %s run: at a port of the "+
+			"engine's choice", client.CLIName())
 }
 
 // Holder is the running container that publishes one of some ports, "" for none.

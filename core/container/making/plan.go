@@ -41,6 +41,8 @@ type Wish struct {
 	Port   int
 	Volume string          // for the data; "" for NAME-data
 	Mounts []api.SpecMount // folders and files of the host that it is to see
+	// Again is the command that wishes the same with another value for a flag, for lines to try.
+	Again func(flag, value string) string
 }
 
 // Plan is how a container will be made.
@@ -171,7 +173,15 @@ func (w Wish) underAnotherName() string {
 		return fmt.Sprintf("gharbor set %s container=%s-2 && gharbor container make %s -image %s", w.Profile, w.Name,
 			w.Profile, w.Image)
 	}
-	return fmt.Sprintf("gharbor container make %s -image %s -name %s-2", w.Profile, w.Image, w.Name)
+	return w.again("name", w.Name+"-2")
+}
+
+// again is the command that makes the container with another value for a flag.
+func (w Wish) again(flag, value string) string {
+	if w.Again != nil {
+		return w.Again(flag, value)
+	}
+	return fmt.Sprintf("gharbor container make %s -image %s -%s %s", w.Profile, w.Image, flag, clean.Shell(value))
 }
 
 // takeImage takes from an image whose account its server is started by, and where it
@@ -250,13 +260,13 @@ func (p *Plan) choosePort(ctx context.Context) *finding.Finding {
 		found := finding.New(finding.ContainerPortTaken,
 			"the port %d of 127.0.0.1, at which the container %s is to be published, is taken", wanted, p.Name)
 		return found.Saw("it is taken by %s", by).
-			Suggest("gharbor container make %s -image %s   # at a port that is free", p.Profile, p.Image).
+			Suggest("%s   # at a port that is free", p.again("port", strconv.Itoa(freePort()))).
 			Suggest("gharbor nearby   # what listens on this machine")
 	case remote != "":
 		return finding.New(finding.ContainerPortTaken,
 			"the port %d of the container engine's machine is taken, and which is free there is not known here", wanted).
 			Saw("it is taken by %s", by).
-			Suggest("gharbor container make %s -image %s -port PORT", p.Profile, p.Image)
+			Advise("choose a free port: gharbor container make %s -image %s -port PORT", p.Profile, p.Image)
 	}
 	p.Port, p.Moved = freePort(), fmt.Sprintf("%d is taken by %s", wanted, by)
 	return nil

@@ -64,7 +64,7 @@ func (c *conversation) LookUp(ctx context.Context, r engine.Refused) error {
 
 // refine replaces the general finding by the specific cause.
 func refine(found *finding.Finding, code finding.Code, cause string, args ...any) *finding.Finding {
-	found.Code, found.Cause, found.Try = code, fmt.Sprintf(cause, args...), []string{}
+	found.Code, found.Cause, found.Try, found.Do = code, fmt.Sprintf(cause, args...), []string{}, []string{}
 	return found
 }
 
@@ -78,9 +78,8 @@ func (c *conversation) noSuchAccount(ctx context.Context, r engine.Refused) erro
 	if near := nearest.Names(r.User, names, 3); len(near) > 0 {
 		found.Saw("similar accounts: %s", clean.Quoted(strings.Join(near, ", ")))
 	}
-	found.Suggest("gharbor set %s user=NAME", r.Profile).
-		Suggest("as an administrator: CREATE USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's "+
-			"history", c.accountName(r.User, "%"))
+	found.Another(r.Profile, "user", nil).
+		AdviseUnseen("CREATE USER %s IDENTIFIED BY 'NEW-PASSWORD'", c.accountName(r.User, "%"))
 	return nil
 }
 
@@ -101,13 +100,14 @@ func (c *conversation) elsewhere(r engine.Refused, own []account, seen string) {
 	forSocket := slices.ContainsFunc(own, func(a account) bool { return strings.EqualFold(a.host, "localhost") })
 	switch {
 	case forSocket && r.Network == "tcp" && (seen == "127.0.0.1" || seen == "::1"):
-		found.Saw("'localhost' is the socket for this server, which does not look up names; over TCP it sees addresses").
-			Suggest("gharbor set %s host= port= socket=PATH   # the server's socket", r.Profile)
+		found.Saw("'localhost' is the socket for this server, which does not look up names; over TCP it sees "+
+			"addresses").
+			Advise("name the socket: gharbor set %s host= port= socket=PATH (the server's socket)", r.Profile)
 	case r.Network == "unix":
 		found.Saw("over a socket a server always sees 'localhost'").
 			Suggest("gharbor set %s socket= host=127.0.0.1", r.Profile)
 	}
-	found.Suggest("as an administrator: RENAME USER %s TO %s   # the same account, from there",
+	found.AsAdmin(r.Admin, "RENAME USER %s TO %s",
 		c.accountName(r.User, own[0].host), c.accountName(r.User, seen))
 }
 
@@ -117,7 +117,7 @@ func (c *conversation) anonymousFirst(r engine.Refused, anonymous account, own [
 		clean.Line(anonymous.host, 100), clean.Quoted(r.User)).
 		Saw("%sthe accounts are ''@'%s' and %s for %s; the server takes the more exact host first", r.By,
 			clean.Line(anonymous.host, 100), clean.Quoted(r.User), hostsOf(own)).
-		Suggest("as an administrator: DROP USER %s", c.accountName("", anonymous.host))
+		AsAdmin(r.Admin, "DROP USER %s", c.accountName("", anonymous.host))
 }
 
 // explain is for the account that the server compared with.
@@ -140,34 +140,34 @@ func (c *conversation) explain(ctx context.Context, r engine.Refused, a account)
 	switch {
 	case strings.Contains(upper, "ACCOUNT LOCK"):
 		refine(found, finding.LoginLocked, "the account %s is locked", clean.Quoted(r.User))
-		by("it says ACCOUNT LOCK").Suggest("as an administrator: ALTER USER %s ACCOUNT UNLOCK", name)
+		by("it says ACCOUNT LOCK").AsAdmin(r.Admin, "ALTER USER %s ACCOUNT UNLOCK", name)
 	case expiredNow(upper):
 		refine(found, finding.LoginExpired, "the password of %s has expired", clean.Quoted(r.User))
 		by("it says PASSWORD EXPIRE").
-			Suggest("as an administrator: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's "+
-				"history", name)
+			AdviseUnseen("ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'", name)
 	case strings.Contains(upper, "REQUIRE SSL") && !r.Encrypted:
 		c.needsTLS(r, fmt.Sprintf("the account is %s; it says REQUIRE SSL", name))
 	case strings.Contains(upper, "REQUIRE X509") || strings.Contains(upper, "REQUIRE SUBJECT") ||
 		strings.Contains(upper, "REQUIRE ISSUER"):
 		refine(found, finding.TLSClientCertificate, "the account %s needs a client certificate", clean.Quoted(r.User))
-		by("it says REQUIRE X509, SUBJECT or ISSUER").Suggest("gharbor set %s tls-cert=PATH tls-key=PATH", r.Profile)
+		by("it says REQUIRE X509, SUBJECT or ISSUER").Advise(
+			"name the certificate and its key: gharbor set %s tls-cert=PATH tls-key=PATH", r.Profile)
 	case onlySocket(text):
 		refine(found, finding.LoginPeer,
-			"the account %s is recognised by the system account behind a Unix socket, not by a password", clean.Quoted(r.User))
+			"the account %s is recognised by the system account behind a Unix socket, not by a password",
+			clean.Quoted(r.User))
 		by("it says unix_socket").
-			Suggest("gharbor set %s host= port= socket=PATH   # as the system account of that name", r.Profile)
+			Advise("name the socket: gharbor set %s host= port= socket=PATH (as the system account of that name)",
+				r.Profile)
 	case !strings.Contains(upper, "IDENTIFIED"):
 		refine(found, finding.LoginNoPasswordSet, "the account %s has no password, so none that is sent can be right",
 			clean.Quoted(r.User))
 		by("no password is stored").
-			Suggest("as an administrator: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's "+
-				"history", name)
+			AdviseUnseen("ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'", name)
 	default:
 		found.Code, found.Cause = finding.LoginPassword, fmt.Sprintf("the password sent for %s is wrong",
 			clean.Quoted(r.User))
 		by("it is neither locked nor expired and fits, so it is the password")
-		found.Try = slices.DeleteFunc(found.Try, func(s string) bool { return strings.Contains(s, "ADMIN-PROFILE") })
 	}
 	return nil
 }
@@ -207,18 +207,19 @@ func (c *conversation) lookUpDatabase(ctx context.Context, r engine.Refused) err
 		return err
 	}
 	if slices.Contains(names, r.Database) {
-		r.Finding.Cause = fmt.Sprintf("the database %s exists, and the account has no right to it", clean.Quoted(r.Database))
+		r.Finding.Cause = fmt.Sprintf("the database %s exists, and the account has no right to it",
+			clean.Quoted(r.Database))
 		r.Finding.Saw("%sit is there", r.By)
-		r.Finding.Try = slices.DeleteFunc(r.Finding.Try, func(s string) bool { return strings.HasPrefix(s, "gharbor test ") })
 		return nil
 	}
 	found := refine(r.Finding, finding.DatabaseMissing, "there is no database %s on this server",
 		clean.Quoted(r.Database)).Saw("%sno such database", r.By)
-	if near := nearest.Names(r.Database, names, 3); len(near) > 0 {
+	near := nearest.Names(r.Database, names, 3)
+	if len(near) > 0 {
 		found.Saw("similar names that exist: %s", clean.Quoted(strings.Join(near, ", ")))
 	}
-	found.Suggest("gharbor set %s database=NAME", r.Profile).
-		Suggest("as an administrator: CREATE DATABASE %s", identifier(r.Database))
+	found.Another(r.Profile, "database", near).
+		AsAdmin(r.Admin, "CREATE DATABASE %s", identifier(r.Database))
 	return nil
 }
 

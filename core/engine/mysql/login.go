@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"net"
 	"os"
+	"path/filepath"
 	"strings"
 	"sync/atomic"
 
@@ -257,22 +258,23 @@ func (a *attempt) accepted(ctx context.Context) finding.Result {
 	switch {
 	case user == "" && a.to.User != "":
 		return finding.Warned(finding.New(finding.LoginAnonymous,
-			"the server let %s in as its anonymous account, which fits any name: there is no account of that name for where "+
+			"the server let %s in as its anonymous account, which fits any name: there is no account of that name "+
+				"for where "+
 				"the server sees this machine", clean.Quoted(a.to.User)).
 			Saw("the account is %s, and the server sees %s", clean.Quoted(row["account"]), clean.Quoted(row["seen"])).
-			Suggest("as an administrator: DROP USER %s", a.accountName("", hostOf(row["account"]))), "%s", detail)
+			AsAdmin(a.to.Admin, "DROP USER %s", a.accountName("", hostOf(row["account"]))), "%s", detail)
 	case a.method == methodNone && user == "root":
 		return finding.Warned(finding.New(finding.LoginRootWithoutPassword,
 			"the account root has no password: whoever reaches this server is its administrator").
 			Saw("the account is %s", clean.Quoted(row["account"])).
-			Suggest("as root: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's history",
+			Advise("as root, run: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD' (in a session, not in a shell's history)",
 				a.accountName(a.to.User, hostOf(row["account"]))), "%s", detail)
 	case a.method == methodNone:
 		return finding.Warned(finding.New(finding.LoginNoPasswordAsked, "the server let %s in without a password",
 			clean.Quoted(a.to.User)).
 			Saw("the account %s has none", clean.Quoted(row["account"])).
-			Suggest("as an administrator: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's "+
-				"history", a.accountName(a.to.User, hostOf(row["account"]))), "%s", detail)
+			AdviseUnseen("ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'",
+				a.accountName(a.to.User, hostOf(row["account"]))), "%s", detail)
 	}
 	return finding.Good("%s", detail)
 }
@@ -304,8 +306,8 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 	case errors.As(err, &key):
 		return finding.New(finding.ProfileTLSFile, "server-key: %s cannot be used", key.path).
 			Saw("%s", clean.Line(probe.LastError(key.err), 0)).
-			Suggest("ls -l %s", clean.Shell(key.path)).
-			Suggest("gharbor set %s server-key=PATH", a.to.Profile)
+			Suggest("ls -l %s", clean.Shell(filepath.Dir(key.path))).
+			Advise("name a file with the server's key: gharbor set %s server-key=PATH", a.to.Profile)
 	case errors.As(err, &taking):
 		return a.to.Untaken(taking)
 	}
@@ -329,21 +331,23 @@ func (a *attempt) unsupported() *finding.Finding {
 	if a.hello.mariadb {
 		by = "VIA " + plugin + " USING PASSWORD('THE-PASSWORD')"
 	}
-	return found.Suggest("as an administrator: ALTER USER %s IDENTIFIED %s%s", a.someAccount(), by, a.whichHost())
+	return found.Advise("as an administrator, run: ALTER USER %s IDENTIFIED %s", a.someAccount(), by)
 }
 
 func (a *attempt) cleartext() *finding.Finding {
 	found := finding.New(finding.LoginCleartextRefused,
-		"the server wants the password itself, by %s, which is sent only over TLS that was verified, or to a socket whose "+
+		"the server wants the password itself, by %s, which is sent only over TLS that was verified, or to a "+
+			"socket whose "+
 			"owner was checked", a.method)
 	if a.whole {
-		found.Saw("by this method the first login after a start of the server, or a change of the password, needs the " +
+		found.Saw("by this method the first login after a start of the server, or a change of the password, needs " +
+			"the " +
 			"whole password; later ones do not; and so does every login of an account that does not exist")
 	}
 	a.to.NotInTheClear(found, &a.facts)
 	if a.whole && a.facts.TLS == "none" && a.to.Network == "tcp" {
-		found.Suggest("gharbor set %s server-key=PATH   # a copy of the server's public_key.pem, brought here by a safe "+
-			"way", a.to.Profile)
+		found.Advise("name a file with the server's key: gharbor set %s server-key=PATH (a copy of the server's "+
+			"public_key.pem, brought here by a safe way)", a.to.Profile)
 	}
 	return found
 }

@@ -116,7 +116,7 @@ func (c optionFiles) Locate(f *secret.Finder, q secret.Query) (*secret.Located, 
 	if found != nil {
 		return nil, found
 	}
-	named, group := optionPlace(q.Source.Arg)
+	named, _ := optionPlace(q.Source.Arg)
 	if len(read) == 0 {
 		return nil, noOptionFile(f, q, named)
 	}
@@ -139,15 +139,7 @@ func (c optionFiles) Locate(f *secret.Finder, q secret.Query) (*secret.Located, 
 	for _, path := range ignored {
 		miss.Saw("passed over: %s", path)
 	}
-	path := named
-	if path == "" {
-		path = ownFile(f.Home)
-	}
-	if group == "" {
-		group = "client"
-	}
-	return nil, miss.Suggest("gharbor set %s secret=ask", q.Profile).
-		Suggest("${EDITOR:-vi} %s   # and add to [%s] a line password = PASSWORD", clean.Shell(path), clean.Line(group, 60))
+	return nil, q.KeepOrAsk(miss)
 }
 
 // inGroup is the password of a group that fits.
@@ -200,20 +192,11 @@ func (s section) other(q secret.Query) string {
 
 // noOptionFile is for a source none of whose files is there.
 func noOptionFile(f *secret.Finder, q secret.Query, named string) *finding.Finding {
-	cause, path := "there is no option file "+named, named
+	cause := "there is no option file " + named
 	if named == "" {
-		cause, path = "there is no option file in the usual places: "+strings.Join(usualPaths(f.Lookup, f.Home),
-			", "), ownFile(f.Home)
+		cause = "there is no option file in the usual places: " + strings.Join(usualPaths(f.Lookup, f.Home), ", ")
 	}
-	_, group := optionPlace(q.Source.Arg)
-	if group == "" {
-		group = "client"
-	}
-	start := fmt.Sprintf("[%s]\\nuser = %s\\npassword = ", clean.Line(group, 60), clean.Line(q.User, 80))
-	return finding.New(finding.SecretMissing, "%s", cause).
-		Suggest("(umask 077 && printf %%b %s >> %s && cat >> %s)   # then type the password, Enter, Ctrl-D",
-			clean.Shell(start), clean.Shell(path), clean.Shell(path)).
-		Suggest("gharbor set %s secret=ask", q.Profile)
+	return q.KeepOrAsk(finding.New(finding.SecretMissing, "%s", cause))
 }
 
 // target is the file and the group to write to: those that have the
@@ -266,6 +249,12 @@ func setGroup(data []byte, group string, q secret.Query, v secret.Value) ([]byte
 		}
 	}
 	return optionfile.Set(data, group, "password", v.Disclose())
+}
+
+// Place is the file and the group that Put writes to.
+func (c optionFiles) Place(f *secret.Finder, q secret.Query) string {
+	path, group := c.target(f, q)
+	return fmt.Sprintf("option file %s, group [%s]", clean.Line(path, 200), clean.Line(group, 60))
 }
 
 // Put writes the password to a group for the connection.

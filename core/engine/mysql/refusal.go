@@ -75,10 +75,11 @@ func (c *conversation) refusedFirst(r *refusal) *finding.Finding {
 		return c.full(r)
 	case hostBlocked:
 		return finding.New(finding.SpeakHostBlocked,
-			"the server has blocked the address it sees this machine at, after too many connections that ended before a login "+
+			"the server has blocked the address it sees this machine at, after too many connections that ended "+
+				"before a login "+
 				"(max_connect_errors)").
 			Saw("%s", r.said()).
-			Suggest("as an administrator: FLUSH HOSTS   # or TRUNCATE TABLE performance_schema.host_cache").
+			AsAdmin(c.to.Admin, "FLUSH HOSTS").
 			Suggest("gharbor nearby   # what else of this machine may be connecting?")
 	case hostNotAllowed:
 		host, from := quotedWord(r.Message), ""
@@ -93,8 +94,7 @@ func (c *conversation) refusedFirst(r *refusal) *finding.Finding {
 			clean.Quoted(c.to.User)).
 			Saw("%s", r.said()).
 			Suggest("gharbor show %s   # is it the right server?", c.to.Profile).
-			Suggest("as an administrator: CREATE USER %s IDENTIFIED BY 'NEW-PASSWORD'   # in a session, not in a shell's "+
-				"history", c.accountName(c.to.User, host))
+			AdviseUnseen("CREATE USER %s IDENTIFIED BY 'NEW-PASSWORD'", c.accountName(c.to.User, host))
 	case shutdownInProgress:
 		return c.stopping(r)
 	}
@@ -119,8 +119,8 @@ func (c *conversation) full(r *refusal) *finding.Finding {
 	}
 	return finding.New(finding.SessionServerFull, "%s", whose).Saw("%s", r.said()).
 		Suggest("gharbor wait %s   # until there is room", c.to.Profile).
-		Suggest("as an administrator: SELECT user, host, db, command, count(*) FROM information_schema.processlist " +
-			"GROUP BY 1, 2, 3, 4")
+		AsAdmin(c.to.Admin, "SELECT user, host, db, command, count(*) FROM information_schema.processlist GROUP BY "+
+			"1, 2, 3, 4")
 }
 
 // serverRefused maps what the server said during the login.
@@ -131,15 +131,14 @@ func (a *attempt) serverRefused(r *refusal) *finding.Finding {
 	case accessDeniedNoWord:
 		return a.otherIdentity(r)
 	case accountLocked, accountLockedMaria:
-		return finding.New(finding.LoginLocked, "the account is locked").Saw("%s", r.said()).
-			Suggest("as an administrator: ALTER USER %s ACCOUNT UNLOCK%s", a.someAccount(), a.whichHost())
+		return a.to.LookUpAs(finding.New(finding.LoginLocked, "the account is locked").Saw("%s", r.said()).
+			Advise("as an administrator, run: ALTER USER %s ACCOUNT UNLOCK", a.someAccount()))
 	case lockedByFailures, userBlocked:
-		unlock := "FLUSH PRIVILEGES"
-		if !a.hello.mariadb {
-			unlock = "ALTER USER " + a.someAccount() + " ACCOUNT UNLOCK" + a.whichHost()
+		found := finding.New(finding.LoginLocked, "the account is locked after too many wrong passwords").Saw("%s", r.said())
+		if a.hello.mariadb {
+			return found.AsAdmin(a.to.Admin, "FLUSH PRIVILEGES")
 		}
-		return finding.New(finding.LoginLocked, "the account is locked after too many wrong passwords").Saw("%s", r.said()).
-			Suggest("as an administrator: %s", unlock)
+		return a.to.LookUpAs(found.Advise("as an administrator, run: ALTER USER %s ACCOUNT UNLOCK", a.someAccount()))
 	case mustChangeAtLogin, mustChangePassword:
 		return a.expired(r, "it lets nobody in whose password has expired (disconnect_on_expired_password)")
 	case tooManyConnections, tooManyOfUser, resourceUsedUp:
@@ -170,18 +169,21 @@ func (c *conversation) wantsTLS(seen string) *finding.Finding {
 
 func (c *conversation) expired(r *refusal, how string) *finding.Finding {
 	return finding.New(finding.LoginExpired, "the password is right, and has expired").Saw("%s", r.said()).Saw("%s", how).
-		Suggest("as an administrator: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'%s", c.someAccount(), c.whichHost())
+		AdviseUnseen("ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'",
+			c.someAccount())
 }
 
 // denied is for error 1045, the one answer to many causes.
 func (a *attempt) denied(r *refusal) *finding.Finding {
-	const causes = "an unknown account, one for another host, one that needs TLS, and an anonymous account that matches " +
+	const causes = "an unknown account, one for another host, one that needs TLS, and an anonymous account that " +
+		"matches " +
 		"first"
 	var found *finding.Finding
 	switch {
 	case a.to.NoSecret && len(a.to.NoSecretTried) == 0:
 		found = finding.New(finding.LoginPasswordWanted,
-			"no password was sent, by the profile, and the server refused: it wants one; its answer is the same for %s", causes)
+			"no password was sent, by the profile, and the server refused: it wants one; its answer is the same "+
+				"for %s", causes)
 	case a.to.NoSecret:
 		found = finding.New(finding.SecretMissing,
 			"no password was found, and the server refused a login without one; its answer is the same for %s", causes)
@@ -189,7 +191,7 @@ func (a *attempt) denied(r *refusal) *finding.Finding {
 			found.Saw("tried %d: %s", i+1, tried)
 		}
 		return a.sawAs(found, r).Suggest("gharbor test %s   # on a terminal, which asks", a.to.Profile).
-			Suggest("gharbor set %s secret=env:NAME   # or file:PATH", a.to.Profile)
+			Advise("say where the password is: gharbor set %s secret=env:NAME (or file:PATH)", a.to.Profile)
 	case a.empty:
 		found = finding.New(finding.LoginEmptyPassword,
 			"the password that was sent is empty, and the server refused it; its answer is the same for %s", causes)
@@ -205,15 +207,14 @@ func (a *attempt) denied(r *refusal) *finding.Finding {
 		found.Saw("the password that was sent begins or ends with a blank")
 	}
 	if a.empty || !a.to.NoSecret {
-		found.Suggest("gharbor test %s -override secret=ask   # type it once", a.to.Profile)
+		a.to.PasswordAgain(found)
 	} else {
 		found.Suggest("gharbor set %s secret=ask", a.to.Profile)
 	}
 	if a.facts.TLS == "none" && a.hello.caps&capTLS != 0 && a.to.Network == "tcp" {
 		found.Suggest("gharbor test %s -override tls=required   # if the account needs TLS", a.to.Profile)
 	}
-	return found.Suggest("gharbor test %s -as ADMIN-PROFILE   # an administrator's profile looks the account up",
-		a.to.Profile)
+	return a.to.LookUpAs(found)
 }
 
 // sawAs adds the server's words and the account pattern that it looked for,
@@ -230,7 +231,8 @@ func (a *attempt) sawAs(found *finding.Finding, r *refusal) *finding.Finding {
 	case a.to.Network == "unix":
 		found.Saw("over the socket the server sees 'localhost': an account made for 127.0.0.1 does not fit")
 	case host == "127.0.0.1" || host == "::1":
-		found.Saw("over TCP the server sees this machine as '%s': an account made for 'localhost' is for the socket and "+
+		found.Saw("over TCP the server sees this machine as '%s': an account made for 'localhost' is for the "+
+			"socket and "+
 			"does not fit", host)
 	}
 	return found
@@ -241,10 +243,12 @@ func (a *attempt) sawAs(found *finding.Finding, r *refusal) *finding.Finding {
 // one, and then says this of it too.
 func (a *attempt) otherIdentity(r *refusal) *finding.Finding {
 	found := finding.New(finding.LoginPeer,
-		"the server looked at the system account behind a Unix socket, not at a password, and refused; its answer can be "+
+		"the server looked at the system account behind a Unix socket, not at a password, and refused; its answer "+
+			"can be "+
 			"the same for an unknown account")
 	if a.to.Network == "unix" {
-		found.Cause = "the server compares the system account with the database account on this socket, and they are not " +
+		found.Cause = "the server compares the system account with the database account on this socket, and they " +
+			"are not " +
 			"the same; its answer can be the same for an unknown account"
 	}
 	a.sawAs(found, r)
@@ -252,10 +256,10 @@ func (a *attempt) otherIdentity(r *refusal) *finding.Finding {
 		found.Suggest("gharbor set %s user=\"$(id -un)\"   # if an account of that name exists", a.to.Profile)
 	} else {
 		found.Saw("the connection is over TCP, where there is no system account to see").
-			Suggest("gharbor set %s host= port= socket=PATH   # as the system account of that name", a.to.Profile)
+			Advise("name the socket: gharbor set %s host= port= socket=PATH (as the system account of that name)",
+				a.to.Profile)
 	}
-	return found.Suggest("gharbor test %s -as ADMIN-PROFILE   # an administrator's profile looks the account up",
-		a.to.Profile)
+	return a.to.LookUpAs(found)
 }
 
 // accountPattern is 'user'@'host' within a message, whatever its language. It
@@ -274,11 +278,6 @@ func (c *conversation) seenHost(r *refusal) string {
 // someAccount is this login's account for a host that is not known here: the
 // server names the host that it saw, and not the one of the account.
 func (c *conversation) someAccount() string { return literal(c.to.User) + "@'HOST'" }
-
-// whichHost is the comment behind a line with someAccount in it.
-func (c *conversation) whichHost() string {
-	return "   # gharbor test " + c.to.Profile + " -as ADMIN-PROFILE says which HOST"
-}
 
 // quotedWord is the first word between quotes in a message.
 func quotedWord(s string) string {
@@ -364,7 +363,8 @@ func (c *conversation) noDatabase(ctx context.Context) finding.Result {
 }
 
 func (c *conversation) databaseMissing(ctx context.Context, r *refusal) *finding.Finding {
-	found := finding.New(finding.DatabaseMissing, "there is no database %s on this server", clean.Quoted(c.to.Database)).
+	found := finding.New(finding.DatabaseMissing, "there is no database %s on this server",
+		clean.Quoted(c.to.Database)).
 		Saw("%s", r.said())
 	names, err := c.databases(ctx)
 	near := nearest.Names(c.to.Database, names, 3)
@@ -376,8 +376,8 @@ func (c *conversation) databaseMissing(ctx context.Context, r *refusal) *finding
 	default:
 		found.Saw("no name of those that this login sees is similar: %s", listed(names))
 	}
-	return found.Suggest("gharbor set %s database=NAME", c.to.Profile).
-		Suggest("as an administrator: CREATE DATABASE %s", identifier(c.to.Database))
+	return found.Another(c.to.Profile, "database", near).
+		AsAdmin(c.to.Admin, "CREATE DATABASE %s", identifier(c.to.Database))
 }
 
 // databaseDenied is for error 1044, which a server also gives for a database
@@ -398,9 +398,8 @@ func (c *conversation) databaseDenied(ctx context.Context, r *refusal) *finding.
 		user = ""
 	}
 	host := hostOf(c.facts.Account)
-	return found.Suggest("as an administrator: GRANT SELECT, INSERT, UPDATE, DELETE ON %s.* TO %s",
-		identifier(c.to.Database), c.accountName(user, host)).
-		Suggest("gharbor test %s -as ADMIN-PROFILE   # an administrator's profile looks which of the two it is", c.to.Profile)
+	return c.to.LookUpAs(found.AsAdmin(c.to.Admin, "GRANT SELECT, INSERT, UPDATE, DELETE ON %s.* TO %s",
+		identifier(c.to.Database), c.accountName(user, host)))
 }
 
 // databases lists those that this login may see.

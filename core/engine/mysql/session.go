@@ -97,7 +97,7 @@ func (c *conversation) Session(ctx context.Context) finding.Result {
 	if err := c.measure(ctx); err != nil {
 		return finding.Failed(c.lost(err))
 	}
-	return finding.Good("%s", c.summary())
+	return c.describe()
 }
 
 // upTime is the server's, in seconds. COM_STATISTICS, for which the driver has
@@ -223,16 +223,13 @@ func (c *conversation) measure(ctx context.Context) error {
 	return nil
 }
 
-// summary is the facts in one line.
-func (c *conversation) summary() string {
+// describe puts the facts into words.
+func (c *conversation) describe() finding.Result {
 	f := &c.facts
-	in := "no database"
-	if f.Database != "" {
-		in = clean.Quoted(f.Database)
-	}
-	return f.Summary(fmt.Sprintf("%s in %s on %s %s", clean.Quoted(f.Account), in, c.hello.brand(), f.Version),
-		engine.Either(f.Writable, "writable", "read-only"), engine.Either(f.Superuser, "administrator", "no administrator"),
-		f.Encoding, f.Collation, "time zone "+f.TimeZone, modes(f.SQLMode))
+	f.Product = c.hello.brand()
+	f.Rights = engine.Either(f.Superuser, "administrator", "no administrator")
+	f.Settings = []string{f.Encoding, f.Collation, "time zone " + f.TimeZone, modes(f.SQLMode)}
+	return finding.Good("%s", f.Server())
 }
 
 // modes says in a word what the SQL mode means for wrong data.

@@ -102,7 +102,7 @@ func (c *conversation) encryptFirst(ctx context.Context) bool {
 				"the listener at %s speaks without TLS, and the rule is %s: TLS is spoken at a port of its own, often 2484",
 				c.to.Address, c.to.TLS.Rule).
 				Saw("asked in the clear, on another connection, it answered as a listener").
-				Suggest("gharbor set %s port=2484   # or addresses=HOST:2484 in its alias", c.to.Profile).
+				Advise("use the TLS port: gharbor set %s port=2484 (or addresses=HOST:2484 in its alias)", c.to.Profile).
 				Suggest("gharbor set %s tls=off   # only where nobody else is on the way", c.to.Profile)
 		}
 		failed := finding.Failed(found)

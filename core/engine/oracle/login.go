@@ -71,10 +71,11 @@ func (c *conversation) Login(ctx context.Context) finding.Result {
 		return finding.Good("%s", detail)
 	}
 	return finding.Warned(finding.New(finding.LoginExpiresSoon,
-		"the server let %s in and warned: the password is about to expire, or is in its grace time", clean.Quoted(c.to.User)).
+		"the server let %s in and warned: the password is about to expire, or is in its grace time",
+		clean.Quoted(c.to.User)).
 		Saw("it said %s", clean.Quoted(c.session.replay.warning)).
-		Suggest("as %s: ALTER USER %s IDENTIFIED BY \"NEW-PASSWORD\" REPLACE \"OLD-PASSWORD\"   # in a session, not in "+
-			"a shell's history", c.to.User, identifier(c.to.User)), "%s", detail)
+		Advise("as %s, run: ALTER USER %s IDENTIFIED BY \"NEW-PASSWORD\" REPLACE \"OLD-PASSWORD\" (in a session, "+
+			"not in a shell's history)", c.to.User, identifier(c.to.User)), "%s", detail)
 }
 
 // logIn takes the password and runs the driver's login.

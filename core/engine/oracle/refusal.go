@@ -47,35 +47,38 @@ func (c *conversation) listenerRefused(r tns.Refusal) *finding.Finding {
 	switch r.Code {
 	case tns.UnknownService, tns.UnknownSID, tns.UnknownInstance:
 		found = finding.New(finding.SpeakServiceUnknown,
-			"the listener at %s is up and does not know %s: the name is wrong, or the database behind it is down or has not "+
+			"the listener at %s is up and does not know %s: the name is wrong, or the database behind it is down "+
+				"or has not "+
 				"told the listener of itself yet", c.to.Address, c.asked())
 		if c.to.Alias != "" {
 			found.Saw("it was asked for by %s", c.to.AliasAt).
 				Suggest("gharbor alias show %s   # where the name stands", c.to.Alias).
-				Suggest("gharbor alias set %s %s=NAME   # what the listener knows", c.to.Alias, c.key())
+				Advise("name it: gharbor alias set %s %s=NAME (what the listener knows)", c.to.Alias, c.key())
 		} else {
-			found.Suggest("gharbor set %s %s=NAME   # what the listener knows", c.to.Profile, c.key())
+			found.Advise("name it: gharbor set %s %s=NAME (what the listener knows)", c.to.Profile, c.key())
 		}
-		found.Suggest("as an administrator: SELECT name FROM v$active_services   # what the database tells the listener")
+		found.AsAdmin(c.to.Admin, "SELECT name FROM v$active_services")
 	case noHandler, noServiceHandler, noServerHandler, notHandedOver:
 		found = finding.New(finding.SpeakNoHandler,
-			"the listener at %s knows %s, and no process of it takes another connection: it has as many as it may, or only "+
+			"the listener at %s knows %s, and no process of it takes another connection: it has as many as it may, "+
+				"or only "+
 				"others than were asked for", c.to.Address, c.asked()).
 			Suggest("gharbor wait %s   # until there is room", c.to.Profile).
-			Suggest("as an administrator: SELECT resource_name, current_utilization, limit_value FROM v$resource_limit " +
+			AsAdmin(c.to.Admin, "SELECT resource_name, current_utilization, limit_value FROM v$resource_limit "+
 				"WHERE resource_name IN ('processes', 'sessions')")
 	case allRestricted, someRestricted, allBlocked:
 		found = finding.New(finding.SpeakServiceBlocked,
-			"the listener at %s knows %s, and its instances let nobody in: they are starting, not open yet, or in restricted "+
+			"the listener at %s knows %s, and its instances let nobody in: they are starting, not open yet, or in "+
+				"restricted "+
 				"mode", c.to.Address, c.asked()).
 			Suggest("gharbor wait %s   # until it is ready", c.to.Profile).
-			Suggest("as an administrator: SELECT instance_name, status, logins FROM v$instance   # STARTED, or RESTRICTED")
+			AsAdmin(c.to.Admin, "SELECT instance_name, status, logins FROM v$instance")
 	case notAvailable:
 		found = c.instanceDown()
 	default:
 		found = finding.New(finding.LoginRefused, "the listener at %s refused %s", c.to.Address, c.asked()).
-			Suggest("gharbor show %s", c.to.Profile).Suggest("as an administrator: SELECT instance_name, status, logins " +
-			"FROM v$instance")
+			Suggest("gharbor show %s", c.to.Profile).AsAdmin(c.to.Admin,
+			"SELECT instance_name, status, logins FROM v$instance")
 	}
 	said := r.Number()
 	if !r.Numbers {
@@ -100,9 +103,10 @@ func (c *conversation) key() string {
 }
 
 func (c *conversation) instanceDown() *finding.Finding {
-	return finding.New(finding.SpeakInstanceDown, "the listener knows %s, and the instance behind it is down", c.asked()).
+	return finding.New(finding.SpeakInstanceDown, "the listener knows %s, and the instance behind it is down",
+		c.asked()).
 		Suggest("gharbor wait %s   # until it is up", c.to.Profile).
-		Suggest("on the server: start the instance (STARTUP), as its owner")
+		Advise("on the server: start the instance (STARTUP), as its owner")
 }
 
 // loginFailed turns the end of a login into a finding.
@@ -125,7 +129,8 @@ func (c *conversation) loginFailed(ctx context.Context, err error) *finding.Find
 			Suggest("gharbor set %s secret=ask", c.to.Profile)
 	case errors.Is(err, errWeak):
 		found := finding.New(finding.LoginCleartextRefused,
-			"the server asks by the %s: who listens can find the password from the exchange, so it is answered only over TLS "+
+			"the server asks by the %s: who listens can find the password from the exchange, so it is answered "+
+				"only over TLS "+
 				"that was verified", verifierName(verifier10))
 		return c.to.NotInTheClear(found, &c.facts)
 	case errors.Is(err, errTooLong), errors.Is(err, errDriverPanic):
@@ -176,7 +181,8 @@ func (c *conversation) serverRefused(e *network.OracleError) *finding.Finding {
 	switch e.ErrCode {
 	case invalidLogin:
 		found = finding.New(finding.LoginPassword,
-			"the server refused the user %s or the password; it does not tell which: a wrong password, an account that does "+
+			"the server refused the user %s or the password; it does not tell which: a wrong password, an account "+
+				"that does "+
 				"not exist, and one without the right that as asks for look the same", user).
 			Suggest("gharbor show %s   # is the user right, and where the password is from?", name)
 	case nullPassword:
@@ -184,45 +190,49 @@ func (c *conversation) serverRefused(e *network.OracleError) *finding.Finding {
 			Suggest("gharbor set %s secret=ask", name)
 	case accountLocked:
 		found = finding.New(finding.LoginLocked, "the account %s is locked", user).
-			Suggest("as an administrator: ALTER USER %s ACCOUNT UNLOCK", identifier(c.to.User))
+			AsAdmin(c.to.Admin, "ALTER USER %s ACCOUNT UNLOCK", identifier(c.to.User))
 	case passwordExpired:
-		found = finding.New(finding.LoginExpired, "the password of %s has expired: nothing works before a new one is set",
+		found = finding.New(finding.LoginExpired, "the password of %s has expired: nothing works before a new one "+
+			"is set",
 			user).
-			Suggest("as an administrator: ALTER USER %s IDENTIFIED BY \"NEW-PASSWORD\"   # in a session, not in a shell's "+
-				"history", identifier(c.to.User))
+			AdviseUnseen("ALTER USER %s IDENTIFIED BY \"NEW-PASSWORD\"", identifier(c.to.User))
 	case insufficientRights:
 		found = finding.New(finding.LoginRightRefused, "the account %s may log in, and not as %s", user,
 			firstOf(c.to.As, "an administrator")).
 			Suggest("gharbor set %s as=   # as an ordinary user", name)
 		if c.to.As != "" {
-			found.Suggest("as an administrator: GRANT %s TO %s", upper(c.to.As), identifier(c.to.User))
+			found.AsAdmin(c.to.Admin, "GRANT %s TO %s", upper(c.to.As), identifier(c.to.User))
 		}
 	case sysNeedsRight:
-		found = finding.New(finding.LoginRightNeeded, "the account %s is let in only with an administrator's right", user).
+		found = finding.New(finding.LoginRightNeeded, "the account %s is let in only with an administrator's right",
+			user).
 			Suggest("gharbor set %s as=sysdba   # or as=sysoper", name)
 	case noCreateSession:
 		found = finding.New(finding.LoginNoLoginRight,
 			"the account %s is there, and has not the right to log in (CREATE SESSION)", user).
-			Suggest("as an administrator: GRANT CREATE SESSION TO %s", identifier(c.to.User))
+			AsAdmin(c.to.Admin, "GRANT CREATE SESSION TO %s", identifier(c.to.User))
 	case startingOrStopping:
 		found = finding.New(finding.SpeakStarting, "the instance is starting or stopping").
 			Suggest("gharbor wait %s   # until it is ready", name)
 	case notAvailable:
 		found = c.instanceDown()
 	case restrictedOnly:
-		found = finding.New(finding.SpeakServiceBlocked, "the instance is in restricted mode, for administrators alone").
+		found = finding.New(finding.SpeakServiceBlocked, "the instance is in restricted mode, for administrators "+
+			"alone").
 			Suggest("gharbor wait %s   # until it is ready", name)
 	case maxSessions, maxProcesses:
 		found = finding.New(finding.SessionServerFull, "the server has as many sessions or processes as it may").
 			Suggest("gharbor wait %s   # until there is room", name).
-			Suggest("as an administrator: SELECT resource_name, current_utilization, limit_value FROM v$resource_limit " +
+			AsAdmin(c.to.Admin, "SELECT resource_name, current_utilization, limit_value FROM v$resource_limit "+
 				"WHERE resource_name IN ('processes', 'sessions')")
 	case noCommonProtocol:
 		found = finding.New(finding.LoginUnsupportedMethod, "the server takes no method of login that is done here").
-			Suggest("as an administrator: ALTER USER %s IDENTIFIED BY \"THE-PASSWORD\"   # makes the newer verifiers",
+			Advise("as an administrator, run: ALTER USER %s IDENTIFIED BY \"THE-PASSWORD\" (this makes the newer "+
+				"verifiers)",
 				identifier(c.to.User))
 	default:
-		found = finding.New(finding.LoginRefused, "the server refused the login of %s", user).Suggest("gharbor show %s", name)
+		found = finding.New(finding.LoginRefused, "the server refused the login of %s",
+			user).Suggest("gharbor show %s", name)
 	}
 	return found.Saw("the server said %s", said(e))
 }

@@ -58,15 +58,13 @@ func (c *conversation) Session(ctx context.Context) finding.Result {
 	if err := c.measure(ctx); err != nil {
 		return finding.Failed(c.to.SessionLost(plain(err)))
 	}
-	role := ""
-	if row[4] != "" {
-		role = strings.ToLower(row[4])
+	f.Role = strings.ToLower(row[4])
+	f.Rights = engine.Either(f.Superuser, "administrator", "no administrator")
+	f.Settings = []string{f.Encoding, f.TimeZone}
+	if f.TimeZone != "" {
+		f.Settings[1] = "time zone " + f.TimeZone
 	}
-	version := ""
-	if f.Version != "" {
-		version = "version " + f.Version
-	}
-	return finding.Good("%s", f.Summary(version, role, engine.Either(f.Writable, "writable", "read-only"), f.TimeZone))
+	return finding.Good("%s", f.Server())
 }
 
 // mayWrite finds out whether anything can be written: a standby can't be, and of the
@@ -156,28 +154,32 @@ func (c *conversation) LookUp(ctx context.Context, r engine.Refused) error {
 		return errors.New(plain(err))
 	}
 	if len(rows) == 0 || len(rows[0]) == 0 {
-		return refine(r, finding.LoginNoSuchRole, fmt.Sprintf("there is no account %s on this server", clean.Quoted(r.User)),
-			"no such account", "gharbor set "+r.Profile+" user=NAME")
+		found := r.Finding
+		found.Code, found.Cause = finding.LoginNoSuchRole, fmt.Sprintf("there is no account %s on this server",
+			clean.Quoted(r.User))
+		found.Try, found.Do = []string{}, []string{}
+		found.Saw("%sno such account", r.By).Another(r.Profile, "user", nil)
+		return nil
 	}
 	status := clean.Line(rows[0][0], 60)
 	switch {
 	case strings.Contains(status, "LOCKED"):
-		return refine(r, finding.LoginLocked, fmt.Sprintf("the account %s is locked", clean.Quoted(r.User)),
-			"its status is "+clean.Quoted(status), "as an administrator: ALTER USER "+identifier(r.User)+" ACCOUNT UNLOCK")
+		refine(r, finding.LoginLocked, fmt.Sprintf("the account %s is locked", clean.Quoted(r.User)), status).
+			AsAdmin(r.Admin, "ALTER USER %s ACCOUNT UNLOCK", identifier(r.User))
+		return nil
 	case strings.HasPrefix(status, "EXPIRED") && !strings.Contains(status, "GRACE"):
-		return refine(r, finding.LoginExpired, fmt.Sprintf("the password of %s has expired", clean.Quoted(r.User)),
-			"its status is "+clean.Quoted(status),
-			"as an administrator: ALTER USER "+identifier(r.User)+
-				` IDENTIFIED BY "NEW-PASSWORD"   # in a session, not in a shell's history`)
+		refine(r, finding.LoginExpired, fmt.Sprintf("the password of %s has expired", clean.Quoted(r.User)), status).
+			AdviseUnseen(`ALTER USER %s IDENTIFIED BY "NEW-PASSWORD"`,
+				identifier(r.User))
+		return nil
 	}
 	r.Finding.Saw("%sthe account is there, and its status is %s: what is left is the password", r.By, clean.Quoted(status))
 	return nil
 }
 
 // refine replaces the general finding by the specific cause.
-func refine(r engine.Refused, code finding.Code, cause, saw, try string) error {
+func refine(r engine.Refused, code finding.Code, cause, status string) *finding.Finding {
 	found := r.Finding
-	found.Code, found.Cause, found.Try = code, cause, []string{try}
-	found.Saw("%s%s", r.By, saw)
-	return nil
+	found.Code, found.Cause, found.Try, found.Do = code, cause, []string{}, []string{}
+	return found.Saw("%sits status is %s", r.By, clean.Quoted(status))
 }

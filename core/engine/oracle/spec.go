@@ -36,7 +36,7 @@ var Spec = &engine.Spec{
 	},
 	Listener: &engine.Listener{
 		Ask:        askListener,
-		UnknownTry: "as an administrator: SELECT name FROM v$active_services   # what the database tells the listener",
+		UnknownDo:  "as an administrator, run: SELECT name FROM v$active_services (what the database tells the listener)",
 		TLSSetting: "set SSL_VERSION = 1.2 in the listener's sqlnet.ora",
 	},
 	Image: &engine.Image{
@@ -51,9 +51,9 @@ var Spec = &engine.Spec{
 			Ready:  []string{"DATABASE IS READY TO USE"},
 		},
 	},
-	Accounts:   engine.Accounts{Administrators: []string{"sys", "system"}},
-	Identity:   engine.Identity{Name: "the database ids"},
-	RefusedTry: "on the server: ss -ltn   # is the listener up, and at this port?",
+	Accounts:  engine.Accounts{Administrators: []string{"sys", "system"}},
+	Identity:  engine.Identity{Name: "the database ids"},
+	RefusedDo: "on the server, run: ss -ltn (is the listener up, and at this port?)",
 }
 
 // greetings are the listener's alone.

@@ -41,7 +41,8 @@ func (c *conversation) LookUp(ctx context.Context, refused engine.Refused) error
 func (a *account) explain(r engine.Refused) {
 	found, user, role := r.Finding, clean.Quoted(r.User), identifier(r.User)
 	particular := func(code finding.Code, cause string, args ...any) {
-		found.Code, found.Cause, found.Try = code, fmt.Sprintf(cause, args...), []string{}
+		found.Code, found.Cause = code, fmt.Sprintf(cause, args...)
+		found.Try, found.Do = []string{}, []string{}
 	}
 	switch {
 	case !a.exists:
@@ -50,25 +51,24 @@ func (a *account) explain(r engine.Refused) {
 		if len(a.near) > 0 {
 			found.Saw("similar roles that may log in: %s", clean.Quoted(strings.Join(a.near, ", ")))
 		}
-		found.Suggest("gharbor set %s user=NAME", r.Profile).Suggest("as an administrator: CREATE ROLE %s LOGIN", role)
+		found.Another(r.Profile, "user", a.near).AsAdmin(r.Admin, "CREATE ROLE %s LOGIN", role)
 	case !a.mayLogIn:
 		particular(finding.LoginNoLoginRight, "the role %s exists and may not log in", user)
-		found.Saw("%sthe role has no LOGIN", r.By).Suggest("as an administrator: ALTER ROLE %s LOGIN", role)
+		found.Saw("%sthe role has no LOGIN", r.By).AsAdmin(r.Admin, "ALTER ROLE %s LOGIN", role)
 	case a.validUntil != nil && time.Now().After(*a.validUntil):
 		particular(finding.LoginExpired, "the password of %s expired on %s", user, a.validUntil.Format(time.DateTime+" MST"))
 		found.Saw("%sVALID UNTIL is %s", r.By, a.validUntil.Format(time.RFC3339)).
-			Suggest("as an administrator: ALTER ROLE %s VALID UNTIL 'infinity'", role)
+			AsAdmin(r.Admin, "ALTER ROLE %s VALID UNTIL 'infinity'", role)
 	case a.password != nil && !*a.password:
 		particular(finding.LoginNoPasswordSet, "the role %s has no password, so none can be right", user)
 		found.Saw("%sno password is stored", r.By).
-			Suggest("as an administrator: ALTER ROLE %s PASSWORD 'NEW-PASSWORD'   # in a session, not in a shell's history",
+			AdviseUnseen("ALTER ROLE %s PASSWORD 'NEW-PASSWORD'",
 				role)
 	case a.stored == methodMD5 && strings.HasPrefix(r.Method, methodSCRAM):
 		particular(finding.LoginOtherHash,
 			"the password of %s is stored for MD5, and the server's rules ask for SCRAM, so none can be right", user)
 		found.Saw("%sthe stored form begins with md5; the server asked by %s", r.By, r.Method).
-			Suggest("as an administrator: SET password_encryption = 'scram-sha-256'; ALTER ROLE %s PASSWORD 'THE-PASSWORD' "+
-				"  # in a session, not in a shell's history", role)
+			AdviseUnseen("SET password_encryption = 'scram-sha-256'; ALTER ROLE %s PASSWORD 'THE-PASSWORD'", role)
 	default:
 		found.Cause = fmt.Sprintf("the password sent for %s is wrong", user)
 		found.Saw("%sthe role exists, may log in and has not expired, so it is the password", r.By)

@@ -144,7 +144,8 @@ func (c *conversation) Database(ctx context.Context) finding.Result {
 func (c *conversation) config(conn net.Conn, database string) (*pgconn.Config, error) {
 	config, err := pgconn.ParseConfig("host=server port=5432 user=user dbname=database password=none sslmode=disable " +
 		"passfile=none " +
-		"connect_timeout=0 target_session_attrs=any channel_binding=prefer min_protocol_version=3.0 max_protocol_version=3.0")
+		"connect_timeout=0 target_session_attrs=any channel_binding=prefer min_protocol_version=3.0 " +
+		"max_protocol_version=3.0")
 	if err != nil {
 		return nil, err
 	}
@@ -260,19 +261,21 @@ func (a *attempt) accepted() finding.Result {
 		detail = fmt.Sprintf("%s, no password asked", clean.Quoted(a.to.User))
 		found := finding.New(finding.LoginNoPasswordAsked, "the server let %s in without asking for a password",
 			clean.Quoted(a.to.User)).
-			Saw("its access rules say trust, or it checked the system account (peer, ident) or a certificate: these look " +
+			Saw("its access rules say trust, or it checked the system account (peer, ident) or a certificate: " +
+				"these look " +
 				"the same from here")
 		if a.to.Network == "unix" {
 			found.Saw("on a Unix socket it is mostly peer: whoever is this system account is let in")
 		}
-		return finding.Warned(found.Suggest("on the server: SELECT type, database, user_name, address, auth_method FROM "+
-			"pg_hba_file_rules"), "%s", detail)
+		return finding.Warned(found.Advise("on the server: SELECT type, database, user_name, address, auth_method "+
+			"FROM pg_hba_file_rules"), "%s", detail)
 	case methodMD5:
 		return finding.Warned(finding.New(finding.LoginWeakMethod,
-			"the server asked for the password by MD5, which is broken: who sees the exchange or the stored hash can find the "+
+			"the server asked for the password by MD5, which is broken: who sees the exchange or the stored hash "+
+				"can find the "+
 				"password or log in with the hash").
-			Suggest("on the server: SET password_encryption = 'scram-sha-256', then set the password of %s again, and "+
-				"scram-sha-256 in pg_hba.conf", identifier(a.to.User)), "%s", detail)
+			Advise("on the server: SET password_encryption = 'scram-sha-256', then set the password of %s again, "+
+				"and scram-sha-256 in pg_hba.conf", identifier(a.to.User)), "%s", detail)
 	}
 	return finding.Good("%s", detail)
 }
@@ -289,7 +292,7 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 	case errors.Is(err, errMethod):
 		return finding.New(finding.LoginUnsupportedMethod,
 			"the server asked for a login by %s, which this version does not do", a.method).
-			Suggest("on the server: a line for this account with scram-sha-256 in pg_hba.conf")
+			Advise("on the server: a line for this account with scram-sha-256 in pg_hba.conf")
 	case errors.As(err, &taking):
 		return a.to.Untaken(taking)
 	case errors.As(err, &server):
@@ -311,7 +314,7 @@ func (a *attempt) noSecret() *finding.Finding {
 		found.Saw("tried %d: %s", i+1, tried)
 	}
 	return found.Suggest("gharbor test %s   # on a terminal, which asks", a.to.Profile).
-		Suggest("gharbor set %s secret=env:NAME   # or file:PATH, passfile", a.to.Profile)
+		Advise("say where the password is: gharbor set %s secret=env:NAME (or file:PATH, passfile)", a.to.Profile)
 }
 
 func (a *attempt) cleartext() *finding.Finding {
@@ -320,7 +323,7 @@ func (a *attempt) cleartext() *finding.Finding {
 			"whose owner was checked")
 	a.to.NotInTheClear(found, &a.facts)
 	if a.to.Network == "tcp" {
-		found.Suggest("on the server: scram-sha-256 instead of password in pg_hba.conf")
+		found.Advise("on the server: scram-sha-256 instead of password in pg_hba.conf")
 	}
 	return found
 }

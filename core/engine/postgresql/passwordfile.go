@@ -53,11 +53,7 @@ func (passwordFile) Locate(f *secret.Finder, q secret.Query) (*secret.Located, *
 		}
 	}
 	if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
-		line := strings.Join([]string{hostWord(q), q.Port, q.Database, q.User}, ":")
-		return nil, finding.New(finding.SecretMissing, "there is no password file %s%s", path, why).
-			Suggest("(umask 077 && printf '%%s' %s >> %s && cat >> %s)   # then type the password, Enter, Ctrl-D",
-				clean.Shell(line+":"), clean.Shell(path), clean.Shell(path)).
-			Suggest("gharbor set %s secret=ask", q.Profile)
+		return nil, q.KeepOrAsk(finding.New(finding.SecretMissing, "there is no password file %s%s", path, why))
 	}
 	if found := q.Judge(path, what); found != nil {
 		return nil, found
@@ -95,7 +91,7 @@ func (passwordFile) Locate(f *secret.Finder, q secret.Query) (*secret.Located, *
 		return located, finding.New(finding.SecretAnyHost,
 			"the line that matches is for any host, so any server that a profile names could be sent this password").
 			Saw("%s line %d has * for the host; this profile's is %s", path, result.Match.Line, clean.Quoted(q.Host)).
-			Suggest("write %s instead of * at the start of line %d of %s", clean.Shell(q.Host), result.Match.Line,
+			Advise("write %s instead of * at the start of line %d of %s", clean.Shell(q.Host), result.Match.Line,
 				clean.Shell(path))
 	}
 	return located, nil
@@ -124,14 +120,17 @@ func noMatch(q secret.Query, path, why string, result passfile.Result) *finding.
 	} else if result.Lines > 0 {
 		found.Saw("no line has more than one of the four in common")
 	}
-	return found.Suggest("gharbor set %s secret=ask", q.Profile).
-		Suggest("${EDITOR:-vi} %s   # and add a line %s", clean.Shell(path),
-			clean.Shell(strings.Join([]string{escape(hostWord(q)), q.Port, escape(q.Database), escape(q.User), "PASSWORD"},
-				":")))
+	return q.KeepOrAsk(found)
 }
 
 func escape(s string) string {
 	return strings.ReplaceAll(strings.ReplaceAll(s, `\`, `\\`), ":", `\:`)
+}
+
+// Place is the file that Put writes to.
+func (passwordFile) Place(f *secret.Finder, q secret.Query) string {
+	path, _ := passwordPath(q.Source, f.Lookup, f.Home)
+	return "password file " + clean.Line(path, 200)
 }
 
 // Put writes the password to the line for the connection.
@@ -143,7 +142,7 @@ func (passwordFile) Put(ctx context.Context, f *secret.Finder, q secret.Query, v
 			Port:     q.Port,
 			Database: q.Database,
 			User:     q.User,
-		}, v.Disclose())
+		}, v.Disclose(), !q.OneDatabase)
 	})
 	return "password file " + place, err
 }
@@ -173,7 +172,7 @@ func (passwordFile) Risks(arg string, lookup func(string) (string, bool), home s
 		if e.Host == "*" {
 			risks = append(risks, secret.Risk{File: path, Line: e.Line, Kind: secret.RiskAnyHost,
 				What: "the line is for any host, so any server that somebody connects to could be sent its password",
-				Try:  fmt.Sprintf("write the host instead of * at the start of line %d of %s", e.Line, clean.Shell(path))})
+				Do:   fmt.Sprintf("write the host instead of * at the start of line %d of %s", e.Line, clean.Shell(path))})
 		}
 		if e.Password == "" {
 			risks = append(risks, secret.Risk{File: path, Line: e.Line, Kind: secret.RiskEmpty,

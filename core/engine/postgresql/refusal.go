@@ -115,8 +115,7 @@ func (a *attempt) wrongPassword(e *pgconn.PgError) *finding.Finding {
 	if a.blank {
 		found.Saw("the password that was sent begins or ends with a blank")
 	}
-	return found.Suggest("gharbor test %s -override secret=ask   # type it once", a.to.Profile).
-		Suggest("gharbor test %s -as ADMIN-PROFILE   # an administrator's profile looks the role up", a.to.Profile)
+	return a.to.LookUpAs(a.to.PasswordAgain(found))
 }
 
 func (a *attempt) full(e *pgconn.PgError) *finding.Finding {
@@ -129,7 +128,7 @@ func (a *attempt) full(e *pgconn.PgError) *finding.Finding {
 	}
 	return finding.New(finding.SessionServerFull, "%s", whose).Saw("%s", said(e)).
 		Suggest("gharbor wait %s   # until there is room", a.to.Profile).
-		Suggest("as an administrator: SELECT usename, datname, state, count(*) FROM pg_stat_activity GROUP BY 1, 2, 3")
+		AsAdmin(a.to.Admin, "SELECT usename, datname, state, count(*) FROM pg_stat_activity GROUP BY 1, 2, 3")
 }
 
 // notAllowed is for 28000: the access rules, a system account or a
@@ -141,12 +140,12 @@ func (a *attempt) notAllowed(ctx context.Context, e *pgconn.PgError) *finding.Fi
 	case e.Routine == "InitializeSessionUserId" && strings.Contains(text, "does not exist"):
 		return finding.New(finding.LoginNoSuchRole, "there is no role %s on this server", clean.Quoted(a.to.User)).
 			Saw("%s", said(e)).
-			Suggest("gharbor set %s user=NAME", a.to.Profile).
-			Suggest("as an administrator: CREATE ROLE %s LOGIN", identifier(a.to.User))
+			Another(a.to.Profile, "user", nil).
+			AsAdmin(a.to.Admin, "CREATE ROLE %s LOGIN", identifier(a.to.User))
 	case e.Routine == "InitializeSessionUserId" && strings.Contains(text, "not permitted to log in"):
 		return finding.New(finding.LoginNoLoginRight, "the role %s exists and may not log in", clean.Quoted(a.to.User)).
 			Saw("%s", said(e)).
-			Suggest("as an administrator: ALTER ROLE %s LOGIN", identifier(a.to.User))
+			AsAdmin(a.to.Admin, "ALTER ROLE %s LOGIN", identifier(a.to.User))
 	case e.Routine == "ClientAuthentication" && strings.Contains(text, "client certificate"):
 		return a.to.CertificateRefused(said(e))
 	case e.Routine == "ClientAuthentication":
@@ -210,7 +209,7 @@ func (a *attempt) accessRules(ctx context.Context, e *pgconn.PgError) *finding.F
 		"the server's access rules (pg_hba.conf) do not let this user into this database from here").
 		Saw("%s", said(e)).
 		Suggest("gharbor show %s   # is it the right user and database?", a.to.Profile).
-		Suggest("on the server, in pg_hba.conf: %s   # as the server sees this machine, then SELECT pg_reload_conf()",
+		Advise("on the server, in pg_hba.conf: %s (the address as the server sees it; then run SELECT pg_reload_conf())",
 			clean.Line(line, 200))
 }
 
@@ -257,11 +256,11 @@ func (c *conversation) databaseRefused(ctx context.Context) *finding.Finding {
 		return finding.New(finding.DatabaseNoAccess, "the role %s may not connect to the database %s",
 			clean.Quoted(c.to.User), clean.Quoted(c.to.Database)).
 			Saw("%s", said(e)).
-			Suggest("as an administrator: GRANT CONNECT ON DATABASE %s TO %s", identifier(c.to.Database), identifier(c.to.User))
+			AsAdmin(c.to.Admin, "GRANT CONNECT ON DATABASE %s TO %s", identifier(c.to.Database), identifier(c.to.User))
 	case notInRequiredState:
 		return finding.New(finding.DatabaseNotAccepting, "the database %s takes no connections", clean.Quoted(c.to.Database)).
 			Saw("%s", said(e)).
-			Suggest("as an administrator: ALTER DATABASE %s ALLOW_CONNECTIONS true", identifier(c.to.Database))
+			AsAdmin(c.to.Admin, "ALTER DATABASE %s ALLOW_CONNECTIONS true", identifier(c.to.Database))
 	}
 	return c.databaseMissing(ctx, c.refusal, c.used)
 }
@@ -279,8 +278,8 @@ func (c *conversation) databaseMissing(ctx context.Context, e *pgconn.PgError, c
 	default:
 		found.Saw("no other database could be asked for the names there are")
 	}
-	return found.Suggest("gharbor set %s database=NAME", c.to.Profile).
-		Suggest("as an administrator: CREATE DATABASE %s OWNER %s", identifier(c.to.Database), identifier(c.to.User))
+	return found.Another(c.to.Profile, "database", near).
+		AsAdmin(c.to.Admin, "CREATE DATABASE %s OWNER %s", identifier(c.to.Database), identifier(c.to.User))
 }
 
 // databases lists the server's databases, asked in one that usually exists,

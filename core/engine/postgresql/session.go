@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"fmt"
 	"strconv"
 	"strings"
 	"time"
@@ -69,7 +68,7 @@ func (c *conversation) Session(ctx context.Context) finding.Result {
 	if err := c.measure(ctx); err != nil {
 		return finding.Failed(c.lost(err))
 	}
-	return finding.Good("%s", c.summary())
+	return c.describe()
 }
 
 // serverID is the cluster's number and the server's start time, or as much of it as may be read.
@@ -95,12 +94,14 @@ func (c *conversation) measure(ctx context.Context) error {
 	return nil
 }
 
-// summary is the facts in one line.
-func (c *conversation) summary() string {
+// describe puts the facts into words.
+func (c *conversation) describe() finding.Result {
 	f := &c.facts
-	return f.Summary(fmt.Sprintf("%s in %s on PostgreSQL %s", clean.Quoted(f.User), clean.Quoted(f.Database), f.Version),
-		engine.Either(f.Writable, "writable", "read-only"), engine.Either(f.InRecovery, "in recovery", ""),
-		engine.Either(f.Superuser, "superuser", "no superuser"), f.Encoding, "time zone "+f.TimeZone)
+	f.Product = "PostgreSQL"
+	f.Role = engine.Either(f.InRecovery, "in recovery", "")
+	f.Rights = engine.Either(f.Superuser, "superuser", "no superuser")
+	f.Settings = []string{f.Encoding, "time zone " + f.TimeZone}
+	return finding.Good("%s", f.Server())
 }
 
 func truth(value, yes string) *bool {

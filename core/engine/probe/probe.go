@@ -137,7 +137,7 @@ func (o *Probe) Other(s greeting.Service, reply []byte) finding.Result {
 			"what listens at %s speaks TLS from the first byte, which %s does not: it is another kind of server, or a TLS "+
 				"proxy in front of one", o.To.Address, o.Name).
 			Suggest("gharbor nearby").
-			Suggest("gharbor set %s port=PORT", o.To.Profile))
+			Advise("give the right port: gharbor set %s port=PORT", o.To.Profile))
 	}
 	found := finding.New(finding.SpeakOtherEngine, "%s answers at %s, where the profile says %s", s.What, o.To.Address,
 		o.Word)
@@ -158,7 +158,7 @@ func (o *Probe) suggestPlace(found *finding.Finding) *finding.Finding {
 	if o.To.Network == "unix" {
 		key, what = "socket=PATH", "socket"
 	}
-	return found.Suggest("gharbor set %s %s   # if the %s is wrong", o.To.Profile, key, what).Suggest("gharbor nearby")
+	return found.Suggest("gharbor nearby").Advise("if the %s is wrong: gharbor set %s %s", what, o.To.Profile, key)
 }
 
 // Rest reads on for a moment: a greeting may come in pieces.

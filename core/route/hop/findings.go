@@ -42,7 +42,7 @@ func (d *Dialer) reach(ctx context.Context, before *Link, h *Hop) (net.Conn, *fi
 		if h.Word == "ssh:"+h.Host {
 			found.Saw("no Host of the SSH client configuration gives it another name")
 		}
-		return nil, found.Suggest("%s", h.set("host", "HOST")).Suggest("getent hosts %s", clean.Shell(h.Host))
+		return nil, found.Advise("name the host: %s", h.set("host", "HOST")).Suggest("getent hosts %s", clean.Shell(h.Host))
 	}
 	reached, tried := d.Network.Reach(ctx, c, addrs)
 	if reached == nil {
@@ -57,13 +57,16 @@ func (d *Dialer) unreached(h *Hop, tried []route.Attempt) *finding.Finding {
 	code, cause := finding.HopFailed, fmt.Sprintf("the hop %s could not be reached", h)
 	switch plain.Code {
 	case finding.ReachRefused:
-		code, cause = finding.HopRefused, fmt.Sprintf("nothing listens at the hop %s, or a firewall refuses for it: is its "+
+		code, cause = finding.HopRefused, fmt.Sprintf("nothing listens at the hop %s, or a firewall refuses for "+
+			"it: is its "+
 			"SSH server running, and on this port?", h.Address())
 	case finding.ReachTimeout:
-		code, cause = finding.HopTimeout, fmt.Sprintf("the hop %s does not answer: it is down or elsewhere, or a firewall "+
+		code, cause = finding.HopTimeout, fmt.Sprintf("the hop %s does not answer: it is down or elsewhere, or a "+
+			"firewall "+
 			"between here and there drops the packets", h.Address())
 	case finding.ReachUnreachable:
-		code, cause = finding.HopUnreachable, fmt.Sprintf("this machine has no way to the hop %s: no network, or a VPN "+
+		code, cause = finding.HopUnreachable, fmt.Sprintf("this machine has no way to the hop %s: no network, or a "+
+			"VPN "+
 			"that is down", h.Address())
 	}
 	found := finding.New(code, "%s", cause)
@@ -75,12 +78,12 @@ func (d *Dialer) unreached(h *Hop, tried []route.Attempt) *finding.Finding {
 func (h *Hop) wherefrom(found *finding.Finding) *finding.Finding {
 	switch {
 	case h.Proxy != "":
-		return found.Suggest("%s", h.set("proxy", h.Proxy+"://HOST:PORT"))
+		return found.Advise("name the proxy: %s", h.set("proxy", h.Proxy+"://HOST:PORT"))
 	case strings.HasPrefix(h.Word, "ssh:"):
 		return found.Suggest("ssh -G %s | grep -iE '^(hostname|port|user) '   # what the SSH client makes of it",
 			clean.Shell(strings.TrimPrefix(h.Word, "ssh:")))
 	}
-	return found.Suggest("%s", h.set("port", "PORT")).
+	return found.Advise("give the right port: %s", h.set("port", "PORT")).
 		Suggest("ssh -v -p %d %s   # does the system's own client get there?", h.Port, clean.Shell(h.User+"@"+h.Host))
 }
 
@@ -120,12 +123,13 @@ func (l *Link) Forbidden(address, text string) *finding.Finding {
 		found.Saw("it said %s", clean.Quoted(text))
 	}
 	if l.Hop.Proxy != "" {
-		return found.Suggest("ask whoever runs the proxy to allow %s", address)
+		return found.Advise("ask the administrator of the proxy to allow %s", address)
 	}
-	return found.Saw("an SSH server says this for AllowTcpForwarding no, for PermitOpen without this address, and for a "+
+	return found.Saw("an SSH server says this for AllowTcpForwarding no, for PermitOpen without this address, and "+
+		"for a "+
 		"key with no-port-forwarding or restrict").
-		Suggest("ask whoever runs %s for:   PermitOpen %s   (sshd_config, or permitopen= before the key in "+
-			"authorized_keys)", l.Hop.Host, address)
+		Advise("ask the administrator of %s to allow it: PermitOpen %s in sshd_config, or permitopen= before the "+
+			"key in authorized_keys", l.Hop.Host, address)
 }
 
 // Reason is why a hop could not open a connection.
@@ -193,7 +197,7 @@ func (a *attempt) failed(ctx context.Context, err error) *finding.Finding {
 		return finding.New(finding.HopNotSsh,
 			"the hop %s speaks only the first version of SSH, which is broken and used by nobody any more", h).
 			Saw("it said %s", clean.Bytes(said, 80)).
-			Suggest("ask whoever runs %s to bring its SSH server up to date", clean.Shell(h.Host))
+			Advise("ask the administrator of %s to bring its SSH server up to date", clean.Shell(h.Host))
 	case errors.As(err, &negotiation):
 		return a.oldOnly(negotiation)
 	case a.accepts != nil:
@@ -211,11 +215,13 @@ func (a *attempt) failed(ctx context.Context, err error) *finding.Finding {
 		if len(said) > 0 {
 			found.Saw("it said %s", clean.Bytes(said, 120))
 		}
-		return found.Saw("an SSH server does that when too many are at its door (MaxStartups), when it keeps an address "+
-			"off for a while after failed logins, or when a list of hosts forbids this one; another kind of server may do it "+
+		return found.Saw("an SSH server does that when too many are at its door (MaxStartups), when it keeps an "+
+			"address "+
+			"off for a while after failed logins, or when a list of hosts forbids this one; another kind of server "+
+			"may do it "+
 			"when it is not spoken to in its own protocol").
 			Suggest("gharbor wait %s -within 2m", a.d.Profile).
-			Suggest("ask whoever runs %s what its log says of this minute", clean.Shell(h.Host))
+			Advise("ask the administrator of %s what its log says of this minute", clean.Shell(h.Host))
 	case !strings.Contains(string(said), "SSH-"):
 		return a.notSSH(said)
 	}
@@ -246,22 +252,24 @@ func (a *attempt) hostKey() *finding.Finding {
 	shown := hostkey.Describe(a.key)
 	switch v.Outcome {
 	case hostkey.Revoked:
-		return finding.New(finding.HopHostKeyRevoked, "the key of %s is marked as revoked, so nothing was sent to it", h).
+		return finding.New(finding.HopHostKeyRevoked, "the key of %s is marked as revoked, so nothing was sent to "+
+			"it", h).
 			Saw("it shows %s", shown).Saw("%s says @revoked", v.By).
-			Suggest("ask whoever runs %s which key it has now", clean.Shell(h.Host))
+			Advise("ask the administrator of %s which key it has now", clean.Shell(h.Host))
 	case hostkey.Certificate:
 		return finding.New(finding.HopHostCertificate,
 			"the host certificate of %s does not hold, so nothing was sent to it", h).
 			Saw("%s", v.Reason).Saw("its authority is known by %s", v.By).
-			Suggest("ask whoever runs %s for a new host certificate", clean.Shell(h.Host))
+			Advise("ask the administrator of %s for a new host certificate", clean.Shell(h.Host))
 	case hostkey.Changed:
 		found := finding.New(finding.HopHostKeyChanged,
-			"%s shows another host key than is known: it may be another machine that stands between, so nothing was sent "+
+			"%s shows another host key than is known: it may be another machine that stands between, so nothing "+
+				"was sent "+
 				"to it", h).Saw("it shows %s", shown)
 		for _, line := range v.Against[:min(len(v.Against), 4)] {
 			found.Saw("%s", line)
 		}
-		found.Suggest("ask whoever runs %s whether that is its new key, and only then:", clean.Shell(h.Host))
+		found.Advise("ask the administrator of %s whether that is its new key, and only then:", clean.Shell(h.Host))
 		files := map[string]bool{}
 		for _, l := range v.Lines {
 			if !files[l.File] {
@@ -274,13 +282,15 @@ func (a *attempt) hostKey() *finding.Finding {
 		}
 		return found.Suggest("gharbor hop pin %s", a.d.Profile)
 	}
-	found := finding.New(finding.HopHostKeyUnknown, "the host key of %s is not known here, so nothing was sent to it", h).
+	found := finding.New(finding.HopHostKeyUnknown, "the host key of %s is not known here, so nothing was sent to "+
+		"it", h).
 		Saw("it shows %s", shown).
 		Saw("looked for %s in %s", h.keyName, strings.Join(h.known, ", "))
 	for _, line := range a.store.Skipped[:min(len(a.store.Skipped), 3)] {
 		found.Saw("%s", clean.Line(line, 0))
 	}
-	return found.Suggest("gharbor hop pin %s   # after comparing the fingerprint with whoever runs the hop", a.d.Profile)
+	return found.Suggest("gharbor hop pin %s   # after comparing the fingerprint with whoever runs the hop",
+		a.d.Profile)
 }
 
 // oldOnly is the finding for two that have no algorithm in common.
@@ -296,7 +306,7 @@ func (a *attempt) oldOnly(e *ssh.AlgorithmNegotiationError) *finding.Finding {
 			able = append(able, name)
 		}
 	}
-	found.Suggest("ask whoever runs %s to bring its SSH server up to date", clean.Shell(h.Host))
+	found.Advise("ask the administrator of %s to bring its SSH server up to date", clean.Shell(h.Host))
 	if len(able) > 0 {
 		found.Suggest("%s   # weak, and audit will say so",
 			h.set("algorithms", strings.Join(append(slices.Clone(h.older), able[0]), ",")))
@@ -314,7 +324,7 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 		found = finding.New(finding.HopTooManyFailures,
 			"the hop %s ended the login after too many tries: each key that is offered counts as one", h)
 		a.sawOffers(found)
-		found.Suggest("%s", h.set("agent", "false")).Suggest("%s", h.set("key", "PATH"))
+		found.Suggest("%s", h.set("agent", "false")).Advise("name the key file: %s", h.set("key", "PATH"))
 		return a.sawBanner(found)
 	case ctx.Err() != nil:
 		found = finding.New(finding.HopTimeout, "the login at the hop %s did not end in time", h).
@@ -322,24 +332,26 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 		a.sawOffers(found)
 		return found
 	case a.open != "":
-		found = finding.New(finding.HopQuestions, "the hop %s asks what can't be answered without a person at a terminal", h).
+		found = finding.New(finding.HopQuestions, "the hop %s asks what can't be answered without a person at a "+
+			"terminal", h).
 			Saw("it asks %s", clean.Quoted(a.open)).Suggest("gharbor test %s   # in a terminal", a.d.Profile)
 	case a.answered != "":
 		found = finding.New(finding.HopPasswordRefused, "the hop %s refuses the password", h).
 			Saw("the password is from: %s", a.answered)
 		a.d.Finder.Forget(h.query(secret.OfHop, "secret", h.Word))
 		a.d.Secrets.forget(h.query(secret.OfHop, "secret", h.Word))
-		found.Suggest("%s", h.set("user", "NAME")).Suggest("%s", h.set("secret", "ask"))
+		found.Advise("name another user: %s", h.set("user", "NAME")).Suggest("%s", h.set("secret", "ask"))
 	case len(a.asked) > 0:
 		found = finding.New(finding.HopPasswordRefused, "the hop %s refuses the answers to its questions", h)
 		for _, prompt := range a.asked[:min(len(a.asked), 3)] {
 			found.Saw("it asked %s", clean.Quoted(prompt))
 		}
-		found.Suggest("%s", h.set("user", "NAME")).Suggest("%s", h.set("secret", "ask"))
+		found.Advise("name another user: %s", h.set("user", "NAME")).Suggest("%s", h.set("secret", "ask"))
 	case len(a.ring.offers) > 0 && len(a.partial) == 0:
-		found = finding.New(finding.HopKeyRefused, "the hop %s takes none of the keys that were offered for the user %s", h,
+		found = finding.New(finding.HopKeyRefused, "the hop %s takes none of the keys that were offered for the "+
+			"user %s", h,
 			clean.Quoted(h.User))
-		found.Suggest("%s", h.set("key", "PATH")).Suggest("%s", h.set("user", "NAME"))
+		found.Advise("name the key file: %s", h.set("key", "PATH")).Advise("name another user: %s", h.set("user", "NAME"))
 		if path := publicPart(a.ring); path != "" {
 			found.Suggest("ssh-copy-id -i %s -p %d %s   # where another way in is open", clean.Shell(path), h.Port,
 				clean.Shell(h.User+"@"+h.Host))
@@ -350,7 +362,8 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 	default:
 		found = finding.New(finding.HopLogin, "there is nothing to log in with at the hop %s", h)
 		if slices.Contains(a.accepts, "publickey") {
-			found.Suggest("%s", h.set("key", "PATH")).Suggest("ssh-add PATH   # or lets the SSH agent hold the key")
+			found.Advise("name the key file: %s", h.set("key", "PATH")).Advise(
+				"or let the SSH agent hold the key: ssh-add PATH")
 		}
 		if slices.Contains(a.accepts, "password") || slices.Contains(a.accepts, "keyboard-interactive") {
 			found.Suggest("%s", h.set("secret", "ask"))

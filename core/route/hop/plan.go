@@ -194,7 +194,7 @@ func (p Places) own(h *Hop) *finding.Finding {
 		return finding.New(finding.HopConfig,
 			"it is not known whose account on %s is meant: neither the profile nor the environment names a user",
 			clean.Quoted(h.Host)).
-			Suggest("%s", h.set("user", "NAME"))
+			Advise("name the user: %s", h.set("user", "NAME"))
 	}
 	if key, ok := e.Get(key.Key); ok {
 		h.keys = []keyFile{{path: key.Value.Text(), named: true, at: key.Origin.String()}}
@@ -333,6 +333,6 @@ func configFinding(e resolve.Hop, name string, err error) *finding.Finding {
 	} else {
 		found.Suggest("ls -l %s", clean.Shell(refusal.At.File))
 	}
-	return found.Suggest("gharbor set %s %s= %s=HOST   # or say in the profile where the hop is", e.Owner(),
+	return found.Advise("or say in the profile where the hop is: gharbor set %s %s= %s=HOST", e.Owner(),
 		e.Key(key.SSH), e.Key(key.Host))
 }

@@ -76,7 +76,7 @@ func (h *Hop) clear(before *Link) *finding.Finding {
 	return finding.New(finding.HopProxyClear,
 		"a password for the proxy at %s would go there in the clear, so it is not sent", h.Address()).
 		Suggest("%s   # a proxy that wants no login", h.set("user", "")).
-		Suggest("ask whoever runs %s for an SSH hop to go before it", h.Host)
+		Advise("ask the administrator of %s for an SSH hop to go before it", h.Host)
 }
 
 // proxyLogin takes what a proxy may ask for, where the profile names a user.
@@ -348,7 +348,7 @@ func (l *Link) Refusal(err error) *finding.Finding {
 	case answer.login:
 		return finding.New(finding.HopProxyLogin, "the %s does not take the login", h).
 			Saw("it said %s", clean.Quoted(answer.text)).
-			Suggest("%s", h.set("user", "NAME")).Suggest("%s", h.set("secret", "ask"))
+			Advise("name another user: %s", h.set("user", "NAME")).Suggest("%s", h.set("secret", "ask"))
 	case answer.otherProtocol:
 		return h.wherefrom(finding.New(finding.HopNotProxy, "what listens at %s is not a proxy of the kind %s", h.Address(),
 			h.Proxy).Saw("it gave %s", answer.text))

@@ -2,7 +2,6 @@ package aliascmd
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -43,7 +42,7 @@ func (c *call) foundAlias(name string) (*profile.Alias, error) {
 	if strings.HasPrefix(name, syntax.ServicePrefix) {
 		chain, found := c.Book.Follow(name)
 		if found != nil {
-			return nil, base.Failure(base.ExitUsage, errors.New(found.Cause), found.Try...)
+			return nil, base.Found(base.ExitUsage, nil, found)
 		}
 		return chain.Links[0], nil
 	}
@@ -194,7 +193,7 @@ func aliasShow() *base.Command {
 				}
 			}
 			if found != nil {
-				return base.Failure(base.ExitFile, fmt.Errorf("%s (%s)", found.Cause, found.Code), found.Try...)
+				return base.Found(base.ExitFile, fmt.Errorf("%s (%s)", found.Cause, found.Code), found)
 			}
 			return nil
 		}),

@@ -293,7 +293,7 @@ func aliasRemove() *base.Command {
 					fmt.Errorf("the alias %s is named by %s", name, strings.Join(users[:min(len(users), 5)], ", ")),
 					"gharbor alias used "+name)
 			}
-			if yes, err = c.MayRemove(ctx, yes, "alias "+name, "gharbor alias remove "+name); err != nil || !yes {
+			if yes, err = c.MayRemove(ctx, yes, "alias "+name); err != nil || !yes {
 				return err
 			}
 			return c.updateAliases(ctx, to, "removed", name,

@@ -46,7 +46,7 @@ func aliasFailed(found *finding.Finding) error {
 	for _, seen := range found.Seen {
 		text += "; " + seen
 	}
-	return base.Failure(base.ExitFile, errors.New(clean.Line(text, 600)), found.Try...)
+	return base.Found(base.ExitFile, errors.New(clean.Line(text, 600)), found)
 }
 
 // resolved is one address of `alias resolve -format json`.
@@ -256,7 +256,7 @@ func (c *call) knock(ctx context.Context, chain *address.Chain, count int, timeo
 		}
 		var found *finding.Finding
 		if k.TLS, found = c.listenerTLS(chain, one); found != nil {
-			return base.Failure(base.ExitFile, errors.New(found.Cause), found.Try...)
+			return base.Found(base.ExitFile, nil, found)
 		}
 		knocks = append(knocks, k.At(ctx, one, count))
 		if ctx.Err() != nil {

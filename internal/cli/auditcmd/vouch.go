@@ -89,9 +89,9 @@ func (c *call) vouchable(ctx context.Context) ([]vouch.Item, error) {
 	}
 	project := file.Attached()
 	if project == nil {
-		return nil, base.Failure(base.ExitUsage,
-			errors.New("there is no gharbor.toml here, nor in a folder above up to the repository's root"),
-			"gharbor add NAME -project …")
+		return nil, base.Advise(
+			base.Usage("there is no gharbor.toml here, nor in a folder above up to the repository's root"),
+			"make a project's profile: gharbor add NAME -project")
 	}
 	env := c.Environment()
 	var chosen []vouch.Item
@@ -199,9 +199,8 @@ func (c *call) vouch(ctx context.Context, items []vouch.Item, expect string) err
 		c.Say("vouched for already; gharbor vouch -withdraw takes it back")
 		return nil
 	case !c.Interactive():
-		return base.Failure(base.ExitUsage,
-			errors.New("there is no terminal to ask on, so nothing was vouched for"),
-			"gharbor vouch -expect HASH   # with the hash that somebody saw on a terminal")
+		return base.Advise(base.Usage("there is no terminal to ask on, so nothing was vouched for"),
+			"give the hash that somebody saw on a terminal: gharbor vouch -expect HASH")
 	default:
 		what := wording.Plural(len(all), "this profile", "these profiles")
 		if items[0].Name == vouch.FileWord {

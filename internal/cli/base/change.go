@@ -87,14 +87,14 @@ func (c *Call) Write(ctx context.Context, project bool, kind string,
 }
 
 // MayRemove asks whether something is to be removed, unless -yes said so.
-func (c *Call) MayRemove(ctx context.Context, yes bool, what, command string) (bool, error) {
+func (c *Call) MayRemove(ctx context.Context, yes bool, what string) (bool, error) {
 	if yes {
 		return true, nil
 	}
 	if !c.Interactive() {
 		return false, Failure(ExitUsage,
 			errors.New("there is no terminal to ask on; -yes removes without asking"),
-			command+" -yes")
+			c.Again("yes", "true"))
 	}
 	yes, err := c.Confirm(ctx, fmt.Sprintf("remove the %s?", what), false)
 	if err == nil && !yes {

@@ -52,7 +52,7 @@ type World struct {
 
 // Command is one command: what help shows of it, and what it does.
 type Command struct {
-	Name     string                      // "add"; a verb's with its group's before it: "wallet put"
+	Name     string                      // "add"; a verb's with its group's before it: "wallet keep"
 	Args     string                      // "NAME [URL]"
 	Summary  string                      // one line
 	Keys     func(*schema.Schema) string // the table of keys that stands behind long; nil for none
@@ -85,6 +85,7 @@ type Call struct {
 	Vouched  vouch.Book
 	Book     *alias.Book   // the aliases, once loaded
 	asked    *find.Engines // the container engines of this machine, once they are wanted
+	typed    []string      // the words behind "gharbor", as they were given
 }
 
 // Maker makes a command by its name: a run makes the one that it is of.
@@ -116,12 +117,12 @@ func Run(ctx context.Context, w World, makers []Maker, args []string) (code int)
 	out := render.NewOutput(w.Stdout)
 	w.Stdout = out
 	err := dispatch(ctx, w, term, noColour, makers, args)
-	code, try := ExitCode(err)
+	code, try, steps := ExitCode(err)
 	if unwritten := out.Err(); unwritten != nil { // said once, whoever met it
 		if errors.Is(err, unwritten) {
 			err, code = nil, ExitOK
 		}
-		term.Failure(fmt.Errorf("the output could not be written: %s", wording.PlainReason(unwritten)), nil)
+		term.Failure(fmt.Errorf("the output could not be written: %s", wording.PlainReason(unwritten)), nil, nil)
 		code = max(code, ExitFailed)
 	}
 	switch {
@@ -129,7 +130,7 @@ func Run(ctx context.Context, w World, makers []Maker, args []string) (code int)
 	case code == ExitInterrupted && !strings.HasPrefix(err.Error(), "stopped"):
 		term.Say("stopped")
 	default:
-		term.Failure(err, try)
+		term.Failure(err, try, steps)
 	}
 	return code
 }
@@ -140,7 +141,7 @@ func Defect(stderr io.Writer, d *defect.Defect) int {
 }
 
 func showDefect(term *render.Terminal, d *defect.Defect) int {
-	term.Failure(fmt.Errorf("a defect in gharbor, which is not your doing: %s", clean.Line(d.Error(), 200)), nil)
+	term.Failure(fmt.Errorf("a defect in gharbor, which is not your doing: %s", clean.Line(d.Error(), 200)), nil, nil)
 	term.Say("%s", clean.Lines(string(d.Stack)))
 	return exitDefect
 }
@@ -177,6 +178,7 @@ func dispatch(ctx context.Context, w World, term *render.Terminal, noColour bool
 		NoColour: noColour,
 		Set:      make(map[string]bool),
 		Makers:   makers,
+		typed:    args,
 	}
 	verbose, err := c.parse(cmd, rest)
 	if errors.Is(err, flag.ErrHelp) {
@@ -258,6 +260,9 @@ func unknownCommand(all []*Command, group, word string) error {
 	what, prefix := "command", ""
 	if group != "" {
 		what, prefix = "verb of "+group, group+" "
+	}
+	if now := renamed[prefix+word]; now != "" {
+		return Failure(ExitUsage, fmt.Errorf("%s%s is called %s", prefix, word, now), "gharbor help "+now)
 	}
 	if near := nearest.Name(word, verbNames(all)); near != "" {
 		return Failure(ExitUsage,

@@ -28,6 +28,7 @@ type ExitError struct {
 	Code int
 	Err  error // nil: all has been said
 	Try  []string
+	Do   []string // steps that are no command
 }
 
 func (e *ExitError) Error() string {
@@ -40,14 +41,35 @@ func (e *ExitError) Error() string {
 func (e *ExitError) Unwrap() error { return e.Err }
 
 // Failure is an error with its exit code and lines to try. Without an error all has been said.
-func Failure(code int, err error, try ...string) error { return &ExitError{code, err, try} }
+func Failure(code int, err error, try ...string) error {
+	return &ExitError{Code: code, Err: err, Try: try}
+}
+
+// Advise adds steps that are no command to an error.
+func Advise(err error, steps ...string) error {
+	var exit *ExitError
+	if errors.As(err, &exit) {
+		exit.Do = append(exit.Do, steps...)
+	}
+	return err
+}
+
+// Found is an error with the exit code, the commands to try and the steps to do of a finding. A nil err is the
+// finding's cause.
+func Found(code int, err error, found *finding.Finding) error {
+	if err == nil {
+		err = errors.New(found.Cause)
+	}
+	return &ExitError{Code: code, Err: err, Try: found.Try, Do: found.Do}
+}
 
 // Usage is a mistake on the command line. It never repeats a value.
 func Usage(format string, args ...any) error {
 	return Failure(ExitUsage, fmt.Errorf(format, args...))
 }
 
-func ExitCode(err error) (code int, try []string) {
+// ExitCode is the exit code of an error, with the commands to try and the steps to do.
+func ExitCode(err error) (code int, try, steps []string) {
 	var exit *ExitError
 	var file *profile.FileError
 	var request *profile.RequestError
@@ -58,26 +80,26 @@ func ExitCode(err error) (code int, try []string) {
 	}
 	switch {
 	case err == nil:
-		return ExitOK, nil
+		return ExitOK, nil, nil
 	case errors.As(err, &exit):
-		return exit.Code, exit.Try
+		return exit.Code, exit.Try, exit.Do
 	case errors.As(err, &program):
-		return program.ExitCode(), nil
+		return program.ExitCode(), nil, nil
 	case errors.As(err, &file):
-		return ExitFile, nil
+		return ExitFile, nil, nil
 	case errors.As(err, &request):
-		return ExitUsage, nil
+		return ExitUsage, nil, nil
 	case errors.As(err, &secretFailure):
-		return ExitSecret, secretFailure.Found.Try
+		return ExitSecret, secretFailure.Found.Try, secretFailure.Found.Do
 	case errors.Is(err, context.Canceled):
-		return ExitInterrupted, nil
+		return ExitInterrupted, nil, nil
 	}
-	return ExitFailed, nil
+	return ExitFailed, nil, nil
 }
 
 // RouteFailed is a way to a server that could not be gone.
 func RouteFailed(found *finding.Finding) error {
-	return Failure(ExitServer, &secret.Failure{Found: found}, found.Try...)
+	return Found(ExitServer, &secret.Failure{Found: found}, found)
 }
 
 // unchosen is the error for a command that got no profile.

@@ -1,7 +1,6 @@
 package base
 
 import (
-	"errors"
 	"os"
 	"path/filepath"
 	"runtime/debug"
@@ -121,16 +120,16 @@ func address(word string) error {
 	account, _, hasAccount := strings.Cut(rest, "@")
 	switch {
 	case isURL && hasAccount && strings.Contains(account, ":"):
-		return Failure(ExitUsage, errors.New("a URL is no profile. The password in it is in the shell's history now: change "+
-			"it, and paste the URL in place of typing it"), "gharbor add NAME -url-stdin -into wallet")
+		return Advise(Usage("a URL is no profile. The password in it is in the shell's history now: treat it as known to "+
+			"others"), "keep it as a profile: gharbor add NAME -url-stdin -into wallet (then paste the URL)")
 	case isURL:
-		return Failure(ExitUsage, errors.New("a URL is no profile: keep it under a name"), "gharbor add NAME URL -test")
+		return Advise(Usage("a URL is no profile: keep it under a name"), "run: gharbor add NAME URL -test")
 	}
 	host, port, _ := strings.Cut(word, ":")
 	_, err := strconv.ParseUint(port, 10, 16)
 	if err == nil && host != "" && !strings.HasPrefix(word, syntax.ProjectPrefix) {
-		return Failure(ExitUsage, errors.New("an address is no profile: keep it under a name"),
-			"gharbor add NAME -engine ENGINE -host HOST -port PORT -test")
+		return Advise(Usage("an address is no profile: keep it under a name"),
+			"run: gharbor add NAME -engine ENGINE -host HOST -port PORT -test")
 	}
 	return nil
 }

@@ -58,7 +58,7 @@ func (c *Call) PlanHops(p *resolve.Profile) ([]*hop.Hop, []string, error) {
 	}
 	hops, notes, found := places.Plan(p)
 	if found != nil {
-		return nil, nil, Failure(ExitFile, fmt.Errorf("%s (%s)", found.Cause, found.Code), found.Try...)
+		return nil, nil, Found(ExitFile, fmt.Errorf("%s (%s)", found.Cause, found.Code), found)
 	}
 	return hops, notes, nil
 }

@@ -52,7 +52,7 @@ func meant(word string) *deed {
 		one("open forward", "tunnel does it", "gharbor tunnel open NAME"),
 		one("scan discover search find", "nearby looks for servers", "gharbor nearby"),
 		one("docker containers", "container does it", "gharbor container scan"),
-		one("password passwd pass credentials", "secret keeps it", "gharbor secret put NAME"),
+		one("password passwd pass credentials", "secret keeps it", "gharbor secret keep NAME"),
 		one("start stop", "container does it", "gharbor container "+word+" NAME"),
 		one("diff", "compare does it", "gharbor compare NAME OTHER"),
 		one("info details view print", "show does it", "gharbor show NAME"),
@@ -75,8 +75,15 @@ func meantError(word string, after []string) error {
 	if len(after) > 0 && syntax.ValidName(after[0]) {
 		line = strings.Replace(line, "NAME", clean.Word(after[0]), 1)
 	}
-	return Failure(ExitUsage, fmt.Errorf("no command of that name; %s", d.what), line)
+	err := fmt.Errorf("no command of that name; %s", d.what)
+	if strings.ToLower(line) != line || strings.Contains(line, "key=value") { // something is to fill in
+		return Advise(Failure(ExitUsage, err), "run: "+line)
+	}
+	return Failure(ExitUsage, err, line)
 }
+
+// renamed are verbs by their old names.
+var renamed = map[string]string{"secret put": "secret keep", "wallet put": "wallet keep"}
 
 // shortFlags are the flags that other programs have for what a flag of a longer name is here.
 var shortFlags = map[string]string{

@@ -123,7 +123,8 @@ func (c *call) makeContainer(ctx context.Context, o makeOptions) error {
 	if found != nil {
 		return base.RouteFailed(found)
 	}
-	wish, err := making.Wish{Image: o.image, Name: o.name, Port: o.port, Volume: o.volume, Mounts: o.mounts}.For(p)
+	wish, err := making.Wish{Image: o.image, Name: o.name, Port: o.port, Volume: o.volume, Mounts: o.mounts,
+		Again: c.Again}.For(p)
 	if err != nil {
 		return notMakeable(err)
 	}
@@ -149,11 +150,14 @@ func (c *call) makeable(o makeOptions) (*resolve.Profile, error) {
 	}
 	name := c.Args[0]
 	if syntax.ValidName(name) && file.Lookup(name) == nil {
-		return nil, base.Failure(base.ExitUsage,
-			fmt.Errorf("there is no profile %s yet to make a container of", name),
-			fmt.Sprintf("gharbor add %s -engine %s -container %s -user %s -secret wallet", name,
-				cmp.Or(making.ImageEngine(c.Engines, o.image), "ENGINE"), name,
-				clean.Shell(cmp.Or(c.SystemAccount(), "NAME"))))
+		failure := base.Usage("there is no profile %s yet to make a container of", name)
+		engine, user := making.ImageEngine(c.Engines, o.image), c.SystemAccount()
+		line := fmt.Sprintf("gharbor add %s -engine %s -container %s -user %s -secret wallet", name,
+			cmp.Or(engine, "ENGINE"), name, clean.Shell(cmp.Or(user, "NAME")))
+		if engine == "" || user == "" {
+			return nil, base.Advise(failure, "add it: "+line)
+		}
+		return nil, base.Failure(base.ExitUsage, failure, line)
 	}
 	p, err := c.Resolve(name, nil)
 	if err != nil {

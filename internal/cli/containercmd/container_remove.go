@@ -36,12 +36,10 @@ the password in the wallet.`,
 			}
 			volume := one.Config.Labels[making.DataLabel]
 			what := "container " + one.Name + "; its volume " + clean.Line(volume, 200) + " stays, with the data"
-			command := "gharbor container remove " + c.Args[0]
 			if data {
 				what = "container " + one.Name + " and its volume " + clean.Line(volume, 200) + ", WITH ALL ITS DATA"
-				command += " -data"
 			}
-			if yes, err = c.MayRemove(ctx, yes, what, command); err != nil || !yes {
+			if yes, err = c.MayRemove(ctx, yes, what); err != nil || !yes {
 				return err
 			}
 			done := c.progress("removing the container " + one.Name)

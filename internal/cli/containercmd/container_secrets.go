@@ -62,8 +62,8 @@ func (c *call) makeSecrets(ctx context.Context, m *building) (map[string]secret.
 				return base.Failure(base.ExitUsage,
 					fmt.Errorf("the volume %s is there already, and the password of what is in it is not in the wallet",
 						m.plan.Volume),
-					"gharbor wallet put "+s.Entry+"   # the password that its server has",
-					fmt.Sprintf("gharbor container make %s -image %s -volume %s-2", m.profile.Called, m.image, m.plan.Volume))
+					"gharbor wallet keep "+s.Entry+"   # the password that its server has",
+					c.Again("volume", m.plan.Volume+"-2"))
 			default:
 				e.Secret = secretcmd.Generate(generatedLength)
 				made = append(made, s.Entry)

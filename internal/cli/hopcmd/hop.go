@@ -125,12 +125,11 @@ func (c *call) pinHops(ctx context.Context, o pinOptions) error {
 		return err
 	}
 	if found := p.Problem(); found != nil {
-		return base.Failure(base.ExitFile, fmt.Errorf("%s (%s)", found.Cause, found.Code), found.Try...)
+		return base.Found(base.ExitFile, fmt.Errorf("%s (%s)", found.Cause, found.Code), found)
 	}
 	if len(p.Hops()) == 0 {
-		return base.Failure(base.ExitUsage,
-			fmt.Errorf("the profile %s has no hops", p.Called),
-			"gharbor hop add "+p.Called+" host=HOST")
+		return base.Advise(base.Usage("the profile %s has no hops", p.Called),
+			"name one: gharbor hop add "+p.Called+" host=HOST")
 	}
 	places, err := c.HopPlaces()
 	if err != nil {

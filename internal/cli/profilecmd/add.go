@@ -149,7 +149,7 @@ func (c *Call) complete(ctx context.Context, to base.Target, given base.Assignme
 	case len(given) > 0:
 		return nil, base.Failure(base.ExitUsage,
 			errors.New("-engine is missing: which kind of server is it?"),
-			"gharbor add "+c.Args[0]+" -engine "+c.Engines.Example().Word+" …")
+			"gharbor help add")
 	case !c.Interactive():
 		return nil, base.Failure(base.ExitUsage,
 			errors.New("nothing to add, and no terminal to ask on: give flags or a URL"),

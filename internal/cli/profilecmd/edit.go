@@ -83,9 +83,7 @@ func (c *Call) mayCopy(file *profile.File, p *profile.Profile, to base.Target) e
 	}
 	r := resolve.Of(file, p, nil, c.Environment())
 	if found := r.WhyNotVouched(); found != nil {
-		return base.Failure(base.ExitFile,
-			fmt.Errorf("%s: a copy would use the same (%s)", found.Cause, found.Code),
-			found.Try...)
+		return base.Found(base.ExitFile, fmt.Errorf("%s: a copy would use the same (%s)", found.Cause, found.Code), found)
 	}
 	if file := repositoryFile(vouch.Of(r.Sealed())); file != "" {
 		return base.Failure(base.ExitFile,
@@ -153,7 +151,7 @@ func Remove() *base.Command {
 			if file.Lookup(name) == nil {
 				return c.Missing(file, name)
 			}
-			if yes, err = c.MayRemove(ctx, yes, "profile "+name, "gharbor remove "+name); err != nil || !yes {
+			if yes, err = c.MayRemove(ctx, yes, "profile "+name); err != nil || !yes {
 				return err
 			}
 			return c.Update(ctx, to, "removed", name, func(f *profile.File) (*profile.Edit, error) { return f.Remove(name) })

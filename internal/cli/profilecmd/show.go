@@ -2,7 +2,6 @@ package profilecmd
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -68,7 +67,7 @@ func Show() *base.Command {
 				found = r.AliasProblem()
 			}
 			if err == nil && found != nil {
-				return base.Failure(base.ExitFile, errors.New(found.Cause), found.Try...)
+				return base.Found(base.ExitFile, nil, found)
 			}
 			return err
 		}),

@@ -2,6 +2,7 @@ package querycmd
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"gentleharbor/core/check"
@@ -36,7 +37,12 @@ func (c *call) open(ctx context.Context, p *resolve.Profile, o connecting) (*che
 		return nil, err
 	}
 	runner.Writes = o.writes
+	over, err := c.overrides(o)
+	if err != nil {
+		return nil, err
+	}
 	opened := runner.Open(ctx, p)
+	testcmd.Of(c.Call).FollowReports(base.Followed{Over: over}, opened.Report)
 	if err := c.judge(p, opened, o); err != nil {
 		opened.Close()
 		return nil, err
@@ -44,16 +50,24 @@ func (c *call) open(ctx context.Context, p *resolve.Profile, o connecting) (*che
 	return opened, nil
 }
 
+// overrides are the values that the flags give in place of the profile's.
+func (c *call) overrides(o connecting) (base.Overrides, error) {
+	if o.database == "" {
+		return o.over, nil
+	}
+	field := c.Keys.Field(key.Database)
+	value, err := field.ParseValue(o.database)
+	if err != nil {
+		return nil, base.Usage("-%w", err)
+	}
+	return append(slices.Clone(o.over), schema.Override{Field: field, Value: value}), nil
+}
+
 // profile is the profile, with what the flags say in its place.
 func (c *call) profile(name string, o connecting) (*resolve.Profile, error) {
-	over := o.over
-	if o.database != "" {
-		field := c.Keys.Field(key.Database)
-		value, err := field.ParseValue(o.database)
-		if err != nil {
-			return nil, base.Usage("-%w", err)
-		}
-		over = append(over, schema.Override{Field: field, Value: value})
+	over, err := c.overrides(o)
+	if err != nil {
+		return nil, err
 	}
 	plain, err := c.Resolve(name, nil)
 	if err != nil {
@@ -92,11 +106,7 @@ func (c *call) judge(p *resolve.Profile, opened *check.Opened, o connecting) err
 		return base.Usage("this version runs no statements on %s", p.Engine().Word)
 	}
 	text := render.NewReport(c.Stderr, c.NoColour)
-	text.Head(p.Called, testcmd.Headline(p))
-	for _, s := range opened.Report.Stages {
-		text.Stage(s)
-	}
-	text.Verdict(opened.Report)
+	text.Show(p.Called, testcmd.Headline(p), opened.Report)
 	code := base.ExitServer
 	switch first.Stage {
 	case "profile":

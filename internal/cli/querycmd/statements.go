@@ -125,15 +125,15 @@ func (c *call) look(s *statements, by *engine.Statements, o queryOptions, argume
 		case p.Empty():
 			continue
 		case p.Text[0] == '\\' && by.ClientLines != nil && by.ClientLines.Begins(`\`):
-			return base.Failure(base.ExitUsage,
+			return base.Advise(base.Failure(base.ExitUsage,
 				fmt.Errorf("%s: a line with a \\ is for another client, and no statement", s.place(p.Line, p.Column)),
-				"gharbor browse "+clean.Shell(c.Args[0])+"   # to look around",
-				"gharbor load "+clean.Shell(c.Args[0])+" FILE   # runs scripts that have such lines")
+				"gharbor browse "+clean.Shell(c.Args[0])+"   # to look around"),
+				"run a script that has such lines: gharbor load "+clean.Shell(c.Args[0])+" FILE")
 		case copies(p.Words):
 			return base.Usage("%s: query runs no COPY FROM STDIN or TO STDOUT", s.place(p.Line, p.Column))
 		case argument && statement.HasSecret(p.Words, by):
-			try := "gharbor query " + clean.Shell(c.Args[0]) + " -file FILE"
-			return base.Failure(base.ExitUsage, errPasswordInArgument, try)
+			return base.Advise(base.Failure(base.ExitUsage, errPasswordInArgument),
+				"put it into a file: gharbor query "+clean.Shell(c.Args[0])+" -file FILE")
 		}
 		if o.atomic && statement.Commits(p.Words, by) {
 			return base.Usage("%s: with -atomic all is one transaction, and %s ends it on this engine",

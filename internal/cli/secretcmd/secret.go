@@ -4,13 +4,17 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"time"
 
 	"gentleharbor/core/binding"
 	"gentleharbor/core/check"
+	"gentleharbor/core/clean"
+	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/wallet"
 	"gentleharbor/internal/cli/base"
@@ -18,74 +22,114 @@ import (
 
 func Secret() *base.Command {
 	return &base.Command{
-		Name: "secret", Args: "VERB", Summary: "keep a profile's password where its source points",
-		Verbs: func() []*base.Command { return []*base.Command{secretPut()} },
+		Name: "secret", Args: "VERB", Summary: "keep the password of a profile",
+		Verbs: func() []*base.Command { return []*base.Command{secretKeep()} },
 	}
 }
 
-func secretPut() *base.Command {
-	var o WalletFlags
-	var in secretInput
+func secretKeep() *base.Command {
+	var o keepSecret
 	return &base.Command{
-		Name: "secret put", Args: "PROFILE", Summary: "keep the password where the profile takes it from",
-		Long: `Writes to a wallet entry (bound to the profile), the system's keyring, a line of a
-password file, a group of an option file, or a file of its own. The rest of such a file
-stays byte for byte, and only its owner can read it. Where the profile names no source:
-to the credential file of its engine where that has a line for it, else to the wallet.`,
-		Examples: []string{"gharbor secret put sightings", "gharbor secret put moult -secret-stdin"},
+		Name: "secret keep", Args: "PROFILE", Summary: "keep the password of a profile",
+		Long: `Says where the password goes, then asks for it. Where the profile says where its
+password is (secret = "wallet", "passfile", "file:PATH", …), it goes there. Where the
+profile does not say, it goes to the line of the server's credential file that fits it
+already, else to the wallet, and the profile then says secret = "wallet". Without a
+wallet one is made. A credential file is clear text that only you can read; its other
+lines stay byte for byte. A new line there fits all databases of the server, unless
+-one-database is given.`,
+		Examples: []string{"gharbor secret keep sightings", "gharbor secret keep moult -secret-stdin < FILE"},
 		MinArgs:  1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) {
-			in.flags(fs)
-			o.Flags(fs)
+			o.in.flags(fs)
+			fs.BoolVar(&o.oneDatabase, "one-database", false,
+				"a new line of a credential file fits the profile's database alone")
+			o.WalletFlags.Flags(fs)
 		},
-		Run: run(func(ctx context.Context, c *Call) error {
-			if err := in.check(c); err != nil {
-				return err
-			}
-			p, err := c.Resolve(c.Args[0], nil)
-			if err != nil {
-				return err
-			}
-			query, err := c.QueryOf(ctx, p)
-			if err != nil {
-				return err
-			}
-			finder, err := c.Finder()
-			if err != nil {
-				return err
-			}
-			s, _, err := c.Store(o.Path)
-			if err != nil {
-				return err
-			}
-			if query.Source.Kind == "default" {
-				_, none := os.Stat(s.Path)
-				query.Source = finder.SourceFor(ctx, query, none == nil)
-			}
-			if query.Source.Kind == "wallet" {
-				return c.putInWallet(ctx, o, in, p, query)
-			}
-			if why := finder.CanPut(query); why != nil {
-				return putError(why)
-			}
-			v, err := in.take(ctx, c, fmt.Sprintf("the password of %s for %s", p.Text(key.User), p.Profile.Name))
-			if err != nil {
-				return err
-			}
-			place, err := finder.Put(ctx, query, v)
-			if err != nil {
-				return putError(err)
-			}
-			c.Say("kept: the password of %s in the %s", p.Profile.Name, place)
-			return nil
-		}),
+		Run: run(o.run),
 	}
 }
 
-func putError(err error) error {
+// keepSecret is the flags of secret keep.
+type keepSecret struct {
+	WalletFlags
+	in          secretInput
+	oneDatabase bool
+}
+
+func (o *keepSecret) run(ctx context.Context, c *Call) error {
+	if err := o.in.check(c); err != nil {
+		return err
+	}
+	p, err := c.Resolve(c.Args[0], nil)
+	if err != nil {
+		return err
+	}
+	query, err := c.QueryOf(ctx, p)
+	if err != nil {
+		return err
+	}
+	finder, err := c.Finder()
+	if err != nil {
+		return err
+	}
+	query.OneDatabase = o.oneDatabase
+	said := query.Source.Kind
+	if said == "default" {
+		query.Source = finder.SourceFor(ctx, query)
+	}
+	if said == "ask" {
+		query.Source = secret.Source{Kind: "wallet"}
+	}
+	if query.Source.Kind == "wallet" {
+		if err := c.keepInWallet(ctx, o, p, query); err != nil {
+			return err
+		}
+		if said == "default" || said == "ask" {
+			return c.nameWallet(ctx, p)
+		}
+		return nil
+	}
+	if why := finder.CanPut(query); why != nil {
+		return notKept(why, p)
+	}
+	c.Say("%s goes into the %s", passwordOf(p), finder.PlaceOf(query))
+	v, err := o.in.take(ctx, c, passwordOf(p))
+	if err != nil {
+		return err
+	}
+	place, err := finder.Put(ctx, query, v)
+	if err != nil {
+		return notKept(err, p)
+	}
+	c.Say("kept: the password of %s in the %s", p.Called, place)
+	return nil
+}
+
+// passwordOf is what is asked for and kept.
+func passwordOf(p *resolve.Profile) string {
+	return fmt.Sprintf("the password of %s for %s", p.Text(key.User), p.Called)
+}
+
+// nameWallet makes the profile take its password from the wallet: one that needs a passphrase is not tried where the
+// profile does not say so.
+func (c *Call) nameWallet(ctx context.Context, p *resolve.Profile) error {
+	if !p.Own() {
+		c.Say("  do: name the wallet in the project's file: gharbor set %s secret=wallet", p.Called)
+		return nil
+	}
+	source := c.Keys.Field(key.Secret)
+	sets := []schema.Override{{Field: source, Value: schema.TextValue("wallet")}}
+	return c.Change(ctx, false, "profile", "changed: secret = \"wallet\" in", p.Called,
+		func(f *profile.File) (*profile.Edit, error) { return f.Set(p.Called, sets) })
+}
+
+// notKept is the command's error for a place that takes no password.
+func notKept(err error, p *resolve.Profile) error {
 	var no *secret.ErrNotKept
 	if errors.As(err, &no) {
-		return base.Usage("nothing was kept: %s", no.Why)
+		return base.Failure(base.ExitUsage, fmt.Errorf("nothing was kept: %s", no.Why),
+			fmt.Sprintf("gharbor set %s secret=wallet && gharbor secret keep %s", p.Called, p.Called))
 	}
 	return err
 }
@@ -101,15 +145,14 @@ func (c *Call) QueryOf(ctx context.Context, p *resolve.Profile) (secret.Query, e
 	case found.Code.Area() == "container":
 		return q, base.RouteFailed(found)
 	default:
-		return q, base.Failure(base.ExitFile, errors.New(found.Cause), found.Try...)
+		return q, base.Found(base.ExitFile, nil, found)
 	}
 	return q, nil
 }
 
-// putInWallet keeps a profile's password as the entry that its source names, or
+// keepInWallet keeps a profile's password as the entry that its source names, or
 // as one of the profile's name, bound to where the profile leads.
-func (c *Call) putInWallet(ctx context.Context, o WalletFlags, in secretInput, p *resolve.Profile,
-	q secret.Query) error {
+func (c *Call) keepInWallet(ctx context.Context, o *keepSecret, p *resolve.Profile, q secret.Query) error {
 	name := q.Source.Arg
 	if name == "" {
 		name = p.Profile.Name
@@ -118,21 +161,30 @@ func (c *Call) putInWallet(ctx context.Context, o WalletFlags, in secretInput, p
 	if err != nil {
 		return err
 	}
+	s, _, err := c.Store(o.Path)
+	if err != nil {
+		return err
+	}
+	c.Say("%s goes into the wallet %s, as entry %s, for %s", passwordOf(p), clean.Line(s.Path, 200), name, b)
+	if err := c.needWallet(ctx, o.WalletFlags, s); err != nil {
+		return err
+	}
 	changed := false
-	w, err := c.ChangeWallet(ctx, o, func(w *wallet.Wallet, _ *wallet.Passphrase) error {
+	w, err := c.ChangeWallet(ctx, o.WalletFlags, func(w *wallet.Wallet, _ *wallet.Passphrase) error {
 		now := time.Now().UTC().Truncate(time.Second)
 		e := wallet.Entry{Name: name, User: p.Text(key.User), Created: now}
 		if old := w.Entry(name); old != nil {
 			if old.User != "" && old.User != e.User {
-				return base.Usage("the wallet's entry %s is the password of another user (%s); name another entry: gharbor set %s "+
-					"secret=wallet:ENTRY", name, old.User, p.Profile.Name)
+				return base.Advise(base.Usage("the wallet's entry %s is the password of another user (%s)",
+					name, old.User),
+					fmt.Sprintf("name another entry: gharbor set %s secret=wallet:ENTRY", p.Called))
 			}
 			e, changed = *old, true
 		}
 		BindTo(&e, []binding.Binding{b})
 		e.Changed = now
 		var err error
-		e.Secret, err = in.take(ctx, c, fmt.Sprintf("the password of %s for %s", p.Text(key.User), p.Profile.Name))
+		e.Secret, err = o.in.take(ctx, c, passwordOf(p))
 		w.Put(e)
 		return err
 	})
@@ -140,4 +192,25 @@ func (c *Call) putInWallet(ctx context.Context, o WalletFlags, in secretInput, p
 		c.kept(w.Entry(name), changed)
 	}
 	return err
+}
+
+// needWallet offers to make a wallet where there is none.
+func (c *Call) needWallet(ctx context.Context, o WalletFlags, s wallet.Store) error {
+	if _, err := os.Stat(s.Path); !errors.Is(err, fs.ErrNotExist) {
+		return nil // what is wrong with it is said by whoever opens it
+	}
+	none := base.Failure(base.ExitSecret, errors.New("there is no wallet yet, so nothing was kept"),
+		"gharbor wallet create")
+	if !c.Interactive() {
+		return none
+	}
+	c.Say("there is no wallet yet: an encrypted file, which a passphrase of yours opens")
+	yes, err := c.Confirm(ctx, "make one now?", true)
+	if err != nil {
+		return err
+	}
+	if !yes {
+		return none
+	}
+	return c.createWallet(ctx, o, s, usualOpening)
 }

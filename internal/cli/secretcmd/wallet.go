@@ -29,9 +29,9 @@ a service account) reads it with a pin file and can't change it. An entry is sen
 to the address, over the hops and with the TLS that it is bound to.`,
 		Verbs: func() []*base.Command {
 			return []*base.Command{
-				walletCreate(), walletPut(), walletList(), walletBind(), walletUnbind(), walletRename(), walletRemove(),
+				walletCreate(), walletKeep(), walletList(), walletBind(), walletUnbind(), walletRename(), walletRemove(),
 				walletDisclose(),
-				walletPassphrase(), walletRotate(), walletReader(), walletUnlock(), walletLock(), walletKeep(),
+				walletPassphrase(), walletRotate(), walletReader(), walletUnlock(), walletLock(), walletHold(),
 				walletVerify(), walletBackup(), walletRestore(), walletMerge(),
 			}
 		},
@@ -102,10 +102,17 @@ func (c *Call) newPassphrase(ctx context.Context, file, flag string) (*wallet.Pa
 	if err != nil {
 		return nil, err
 	}
-	if why := (&wallet.Passphrase{Value: v}).Weakness(); why != "" {
-		return nil, base.Usage("%s", why)
+	pass := &wallet.Passphrase{Value: v}
+	for try := 1; pass.Weakness() != ""; try++ {
+		if file != "" || try == maxTries {
+			return nil, base.Usage("%s", pass.Weakness())
+		}
+		c.Say("%s", pass.Weakness())
+		if pass.Value, err = c.twice(ctx, "a new passphrase for the wallet"); err != nil {
+			return nil, err
+		}
 	}
-	return &wallet.Passphrase{Value: v}, nil
+	return pass, nil
 }
 
 // twice asks for a secret until it was typed twice the same.
@@ -170,11 +177,12 @@ func (c *Call) OpenWallet(ctx context.Context, o WalletFlags) (*wallet.Wallet, e
 			return s.Open(ctx, k)
 		}
 	}
-	pass, err := c.passphrase(ctx, o, s)
-	if err != nil {
-		return nil, err
-	}
-	return s.Open(ctx, pass)
+	var w *wallet.Wallet
+	err = c.withPassphrase(ctx, o, s, func(pass *wallet.Passphrase) (err error) {
+		w, err = s.Open(ctx, pass)
+		return err
+	})
+	return w, err
 }
 
 // ChangeWallet takes the passphrase and writes the next generation.
@@ -187,11 +195,30 @@ func (c *Call) ChangeWallet(ctx context.Context, o WalletFlags,
 	if _, err := wallet.Load(s.Path); err != nil {
 		return nil, err // before anything is asked
 	}
-	pass, err := c.passphrase(ctx, o, s)
-	if err != nil {
-		return nil, err
+	var w *wallet.Wallet
+	err = c.withPassphrase(ctx, o, s, func(pass *wallet.Passphrase) (err error) {
+		w, err = s.Update(ctx, pass, func(w *wallet.Wallet) error { return change(w, pass) })
+		return err
+	})
+	return w, err
+}
+
+// maxTries is how often a passphrase may be typed.
+const maxTries = 3
+
+// withPassphrase does something with the wallet's passphrase. One that was typed wrong can be typed again.
+func (c *Call) withPassphrase(ctx context.Context, o WalletFlags, s wallet.Store,
+	do func(*wallet.Passphrase) error) error {
+	for try := 1; ; try++ {
+		pass, err := c.passphrase(ctx, o, s)
+		if err != nil {
+			return err
+		}
+		if err = do(pass); try == maxTries || o.File != "" || !wallet.IsWrongPassphrase(err) {
+			return err
+		}
+		c.Say("this is not the wallet's passphrase")
 	}
-	return s.Update(ctx, pass, func(w *wallet.Wallet) error { return change(w, pass) })
 }
 
 // entry is an entry of the wallet, or an error with the nearest name.

@@ -78,25 +78,25 @@ func Generate(n int) secret.Value {
 	return secret.NewValue(string(text))
 }
 
-func walletPut() *base.Command {
-	var o putFlags
+func walletKeep() *base.Command {
+	var o keepFlags
 	return &base.Command{
-		Name: "wallet put", Args: "ENTRY", Summary: "keep a secret, bound to where it may be sent",
+		Name: "wallet keep", Args: "ENTRY", Summary: "keep a secret, bound to where it may be sent",
 		Long: `The secret is typed twice on the terminal, read from standard input, or made here;
 never given as a word. -bind takes a profile (what it leads to now), an address with
 its engine ({{scheme}}://db.saltmarsh.example:{{port}}), or alias:NAME. Without -bind the
 entry is bound to the profile of the same name, where there is one.`,
-		Examples: []string{"gharbor wallet put sightings -bind sightings",
-			"gharbor wallet put visitor -user visitor -bind sightings-ro -generate 32",
-			"gharbor wallet put tides -bind {{scheme}}://tide-db.internal.example:{{port}} -secret-stdin < FILE"},
+		Examples: []string{"gharbor wallet keep sightings -bind sightings",
+			"gharbor wallet keep visitor -user visitor -bind sightings-ro -generate 32",
+			"gharbor wallet keep tides -bind {{scheme}}://tide-db.internal.example:{{port}} -secret-stdin < FILE"},
 		MinArgs: 1, MaxArgs: 1,
 		Flags: o.flags,
-		Run:   run(o.put),
+		Run:   run(o.keep),
 	}
 }
 
-// putFlags is the flags of wallet put.
-type putFlags struct {
+// keepFlags is the flags of wallet keep.
+type keepFlags struct {
 	wallet  WalletFlags
 	in      secretInput
 	user    string
@@ -105,7 +105,7 @@ type putFlags struct {
 	replace bool
 }
 
-func (o *putFlags) flags(fs *base.FlagSet) {
+func (o *keepFlags) flags(fs *base.FlagSet) {
 	o.wallet.Flags(fs)
 	o.in.flags(fs)
 	fs.StringVar(&o.user, "user", "", "whose password it is; it is sent for nobody else")
@@ -117,7 +117,7 @@ func (o *putFlags) flags(fs *base.FlagSet) {
 	fs.BoolVar(&o.replace, "replace", false, "an entry of that name gets the new secret, without asking")
 }
 
-func (o *putFlags) put(ctx context.Context, c *Call) error {
+func (o *keepFlags) keep(ctx context.Context, c *Call) error {
 	name := c.Args[0]
 	if !syntax.ValidName(name) {
 		return base.Usage("not an entry name: %s", syntax.NameRule)
@@ -160,7 +160,7 @@ func (o *putFlags) put(ctx context.Context, c *Call) error {
 }
 
 // bindings is what an entry is bound to: what -bind says, or else the profile of its name.
-func (o *putFlags) bindings(ctx context.Context, c *Call, name string) ([]binding.Binding, error) {
+func (o *keepFlags) bindings(ctx context.Context, c *Call, name string) ([]binding.Binding, error) {
 	if len(o.bind) > 0 {
 		return c.bindings(ctx, o.bind)
 	}
@@ -264,7 +264,7 @@ func walletList() *base.Command {
 			}
 			if len(w.Entries) == 0 {
 				c.Say("the wallet %s has no entries yet", w.File.Path)
-				c.Say("  try: gharbor wallet put ENTRY -bind PROFILE")
+				c.Say("  try: gharbor wallet keep ENTRY -bind PROFILE")
 				return nil
 			}
 			var rows [][]string
@@ -440,11 +440,11 @@ func walletDisclose() *base.Command {
 			if err != nil {
 				return err
 			}
-			pass, err := c.passphrase(ctx, o, s)
-			if err != nil {
+			var w *wallet.Wallet
+			err = c.withPassphrase(ctx, o, s, func(pass *wallet.Passphrase) (err error) {
+				w, err = s.Open(ctx, pass)
 				return err
-			}
-			w, err := s.Open(ctx, pass)
+			})
 			if err != nil {
 				return err
 			}

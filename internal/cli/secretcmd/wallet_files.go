@@ -134,10 +134,9 @@ with new keys and no readers: whoever knows the old passphrase can open it then.
 			was := from.Generation()
 			w, gone, err := s.Restore(ctx, from, pass, theirs, old)
 			if wallet.IsWrongPassphrase(err) && other.File == "" && !c.Interactive() {
-				return base.Failure(base.ExitSecret,
-					err,
-					"gharbor wallet restore "+clean.Shell(c.Args[0])+
-						" -passphrase-file FILE -other-passphrase-file FILE   # today's passphrase, and the backup's")
+				return base.Advise(base.Failure(base.ExitSecret, err),
+					"give today's passphrase and the backup's: gharbor wallet restore "+clean.Shell(c.Args[0])+
+						" -passphrase-file FILE -other-passphrase-file FILE")
 			}
 			if wallet.IsWrongPassphrase(err) && other.File == "" && c.Interactive() {
 				if theirs, err = c.passphrase(ctx, WalletFlags{}, wallet.Store{Path: from.Path}); err != nil {

@@ -20,8 +20,11 @@ import (
 )
 
 // costFlag is how long opening by passphrase may take.
+// usualOpening is how long opening by passphrase takes, where nothing else is wished.
+const usualOpening = 500 * time.Millisecond
+
 func costFlag(fs *base.FlagSet, d *time.Duration) {
-	*d = 500 * time.Millisecond
+	*d = usualOpening
 	fs.DurationVar(d, "opening", *d, "how long opening by passphrase may take here: the longer, the harder to guess")
 }
 
@@ -55,22 +58,29 @@ How dear guessing it is, is chosen so that opening takes about half a second her
 			if opening <= 0 {
 				return base.Usage("-opening: expected a time above zero")
 			}
-			pass, err := c.newPassphrase(ctx, o.File, "-passphrase-file")
-			if err != nil {
+			if err := c.createWallet(ctx, o, s, opening); err != nil {
 				return err
 			}
-			cost, err := costOf(opening)
-			if err != nil {
-				return err
-			}
-			if _, err := s.Create(ctx, pass, cost); err != nil {
-				return err
-			}
-			c.Say("made: wallet %s", s.Path)
-			c.Say("  try: gharbor wallet put ENTRY -bind PROFILE")
+			c.Say("  do: keep a password in it: gharbor secret keep PROFILE")
 			return nil
 		}),
 	}
+}
+
+// createWallet makes a wallet, with a passphrase from a file or typed twice.
+func (c *Call) createWallet(ctx context.Context, o WalletFlags, s wallet.Store, opening time.Duration) error {
+	pass, err := c.newPassphrase(ctx, o.File, "-passphrase-file")
+	if err != nil {
+		return err
+	}
+	cost, err := costOf(opening)
+	if err != nil {
+		return err
+	}
+	if _, err = s.Create(ctx, pass, cost); err == nil {
+		c.Say("made: wallet %s", s.Path)
+	}
+	return err
 }
 
 func walletPassphrase() *base.Command {
@@ -232,9 +242,8 @@ func ownerFor(account string) (func(path string) error, error) {
 	}
 	gid, _ := strconv.Atoi(u.Gid)
 	if os.Getuid() != 0 && uid != os.Getuid() {
-		return nil, base.Failure(base.ExitUsage,
-			errors.New("-for: only root can give a file to another account"),
-			"gharbor wallet reader add NAME -out FILE   # and then: sudo install -m 600 -o ACCOUNT FILE PLACE")
+		return nil, base.Advise(base.Usage("-for: only root can give a file to another account"),
+			"make the file without -for, then run: sudo install -m 600 -o ACCOUNT FILE PLACE")
 	}
 	return func(path string) error { return os.Chown(path, uid, gid) }, nil
 }

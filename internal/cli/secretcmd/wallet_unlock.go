@@ -42,11 +42,11 @@ that only you can reach. It can't change the wallet, and ends by itself.`,
 			if err != nil {
 				return err
 			}
-			pass, err := c.passphrase(ctx, o, s)
-			if err != nil {
+			var w *wallet.Wallet
+			err = c.withPassphrase(ctx, o, s, func(pass *wallet.Passphrase) (err error) {
+				w, err = s.Open(ctx, pass)
 				return err
-			}
-			w, err := s.Open(ctx, pass)
+			})
 			if err != nil {
 				return err
 			}
@@ -79,7 +79,7 @@ func keeperSilent(path string, silent *privatesocket.Silent) error {
 // startKeeper starts this program as the process that keeps the wallet open. The
 // setFlags go through a pipe, never through an argument or the environment.
 func startKeeper(ctx context.Context, socket string, keys wallet.Keys) error {
-	b, err := base.StartBackground("/", nil, "wallet", "keep", socket)
+	b, err := base.StartBackground("/", nil, "wallet", "hold", socket)
 	if err != nil {
 		return err
 	}
@@ -99,9 +99,9 @@ func startKeeper(ctx context.Context, socket string, keys wallet.Keys) error {
 }
 
 // walletKeep is the process behind unlock.
-func walletKeep() *base.Command {
+func walletHold() *base.Command {
 	return &base.Command{
-		Name: "wallet keep", Args: "SOCKET", Hidden: true, Summary: "what unlock starts", MinArgs: 1, MaxArgs: 1,
+		Name: "wallet hold", Args: "SOCKET", Hidden: true, Summary: "what unlock starts", MinArgs: 1, MaxArgs: 1,
 		Run: run(func(ctx context.Context, c *Call) error {
 			var keys wallet.Keys
 			if err := json.NewDecoder(io.LimitReader(c.Stdin, 16<<10)).Decode(&keys); err != nil {

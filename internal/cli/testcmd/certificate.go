@@ -80,6 +80,7 @@ func (c *Call) certificate(ctx context.Context, o certificateOptions) error {
 		return err
 	}
 	report, facts := runner.Certificates(ctx, asking)
+	c.FollowReports(base.Followed{Over: o.over}, report)
 	if report.Interrupted {
 		return base.Failure(base.ExitInterrupted, nil)
 	}
@@ -106,10 +107,8 @@ func notPresented(report *check.Report, name string) error {
 					errors.New("no certificate: the server offers no TLS here (tls.not-offered); a Unix socket never does"),
 					"gharbor test "+name)
 			}
-			text := s.Finding.Cause
-			return base.Failure(base.ExitServer,
-				fmt.Errorf("%s (%s)", text, s.Finding.Code),
-				append(s.Finding.Try, "gharbor test "+name)...)
+			s.Finding.Suggest("gharbor test %s", name)
+			return base.Found(base.ExitServer, fmt.Errorf("%s (%s)", s.Finding.Cause, s.Finding.Code), s.Finding)
 		}
 	}
 	return base.Failure(base.ExitServer, errors.New("the server could not be asked"), "gharbor test "+name)

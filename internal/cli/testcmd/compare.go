@@ -77,7 +77,7 @@ func (c *Call) showComparison(result *check.Comparison, two [2]*resolve.Profile,
 		text.HeadIn(max(len(result.A.Profile), len(result.B.Profile)), r.Profile, Headline(two[i]))
 		for _, s := range r.Stages {
 			if s.Outcome == finding.Fail {
-				text.Stage(s)
+				text.Found(s)
 			}
 		}
 	}

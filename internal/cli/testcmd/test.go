@@ -9,6 +9,7 @@ import (
 
 	"gentleharbor/core/check"
 	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
 	"gentleharbor/core/nearby"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
@@ -25,6 +26,8 @@ type TestOptions struct {
 	over     base.Overrides
 	as       string
 	Form     base.Format
+	brief    bool
+	full     bool
 	quiet    bool
 	strict   bool
 }
@@ -51,12 +54,18 @@ before the first connection. Exit 0 when no stage failed, else 1.`,
 			fs.DurationVar(&o.timeout, "timeout", check.DefaultTimeout, "bound of each test; questions to you do not count")
 			o.over.Flag(fs)
 			fs.StringVar(&o.as, "as", "", "an administrator's profile that looks the account up when the login is refused")
-			fs.BoolVar(&o.quiet, "quiet", false, "text: only a line for each profile that fails; no progress")
+			fs.BoolVar(&o.brief, "brief", false, "one line for each profile")
+			fs.BoolVar(&o.full, "full", false, "nothing is cut: long details, and everything that was seen")
+			fs.BoolVar(&o.quiet, "quiet", false, "one line for each profile that fails, and no progress")
 			fs.BoolVar(&o.strict, "strict", false, "warnings fail too")
 			o.Form.Flag(fs, "junit")
 		},
 		Run: run(func(ctx context.Context, c *Call) error {
 			switch {
+			case o.brief && o.full, o.brief && o.quiet, o.full && o.quiet:
+				return base.Usage("-brief, -full and -quiet are three lengths of the output; give one")
+			case (o.brief || o.full) && !o.Form.Text():
+				return base.Usage("-brief and -full are for -format text")
 			case o.timeout <= 0:
 				return base.Usage("-timeout: expected a time above zero, such as 10s")
 			case o.parallel < 1 || o.parallel > 1000:
@@ -104,7 +113,8 @@ func (c *Call) Runner(timeout time.Duration) (*check.Runner, error) {
 // TestOne tests a profile and shows each stage as it ends.
 func (c *Call) TestOne(ctx context.Context, runner *check.Runner, p *resolve.Profile, o TestOptions) error {
 	text := render.NewReport(c.Stdout, c.NoColour)
-	live := o.Form.Text() && !o.quiet
+	text.Full = o.full
+	live := o.Form.Text() && !o.quiet && !o.brief
 	runner.Progress = func(s check.Stage) {
 		c.Log.Debug("stage", "name", s.Stage, "outcome", string(s.Outcome), "ms", s.MS)
 		if live {
@@ -115,12 +125,34 @@ func (c *Call) TestOne(ctx context.Context, runner *check.Runner, p *resolve.Pro
 		text.Head(p.Profile.Name, Headline(p))
 	}
 	report := runner.Run(ctx, p)
+	c.follow(o, report)
 	c.Remember(ctx, []*resolve.Profile{p}, []*check.Report{report})
-	if live {
-		text.Verdict(report)
-		return verdictError([]*check.Report{report}, o.strict)
+	if !live {
+		return c.showReports([]*check.Report{report}, nil, time.Duration(report.MS*float64(time.Millisecond)), o)
 	}
-	return c.showReports([]*check.Report{report}, nil, time.Duration(report.MS*float64(time.Millisecond)), o)
+	text.End(report)
+	if report.Outcome != finding.Fail && render.IsTerminal(c.Stdout) {
+		text.Next(p.Called, report.Facts.SecretTyped)
+	}
+	return verdictError([]*check.Report{report}, o.strict)
+}
+
+// follow gives the commands to try the flags of this run.
+func (c *Call) follow(o TestOptions, reports ...*check.Report) {
+	run := base.Followed{Over: o.over, As: o.as}
+	if c.Set["timeout"] {
+		run.Timeout = o.timeout
+	}
+	c.FollowReports(run, reports...)
+}
+
+// FollowReports gives the commands to try of reports the flags of the run that made them.
+func (c *Call) FollowReports(run base.Followed, reports ...*check.Report) {
+	for _, r := range reports {
+		for _, s := range r.Stages {
+			c.Follow(run, r.Profile, s.Finding)
+		}
+	}
 }
 
 // testMany tests profiles side by side.
@@ -140,6 +172,7 @@ func (c *Call) testMany(ctx context.Context, runner *check.Runner, profiles []*r
 		progress.End(r.Profile)
 	}})
 	progress.Clear()
+	c.follow(o, reports...)
 	c.Remember(ctx, profiles, reports)
 	return c.showReports(reports, profiles, time.Since(start), o)
 }
@@ -158,6 +191,8 @@ func promptFirst(ctx context.Context, runner *check.Runner, profiles []*resolve.
 func (c *Call) showReports(reports []*check.Report, profiles []*resolve.Profile, took time.Duration,
 	o TestOptions) error {
 	var err error
+	text := render.NewReport(c.Stdout, c.NoColour)
+	text.Full = o.full
 	switch {
 	case o.Form.JSON():
 		err = render.JSON(c.Stdout, map[string]any{
@@ -167,14 +202,14 @@ func (c *Call) showReports(reports []*check.Report, profiles []*resolve.Profile,
 		})
 	case o.Form == "junit":
 		err = render.JUnit(c.Stdout, reports, took, o.strict)
-	case o.quiet:
-		err = render.FailedLines(c.Stdout, reports, o.strict)
+	case o.quiet, o.brief:
+		text.Brief(reports, o.strict, o.quiet)
 	default:
 		heads := make([]string, len(reports))
 		for i, p := range profiles {
 			heads[i] = Headline(p)
 		}
-		err = render.Many(c.Stdout, c.NoColour, reports, heads, check.Summarise(reports, took), o.strict)
+		err = text.Many(reports, heads, check.Summarise(reports, took), o.strict)
 	}
 	if err != nil {
 		return err

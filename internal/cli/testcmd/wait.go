@@ -90,6 +90,9 @@ func (c *Call) Wait(ctx context.Context, profiles []*resolve.Profile, o WaitOpti
 			}
 		},
 	})
+	for _, w := range all {
+		c.FollowReports(base.Followed{Over: o.over}, w.Report)
+	}
 	if o.Form.JSON() {
 		if err := render.JSON(c.Stdout, map[string]any{"format": 1, "waits": all}); err != nil {
 			return err
@@ -138,7 +141,7 @@ func (c *Call) showWaited(w *check.Waited, o WaitOptions) {
 			// done just now
 			s.Finding.Try = slices.DeleteFunc(s.Finding.Try,
 				func(line string) bool { return strings.HasPrefix(line, "gharbor wait ") })
-			text.Stage(s)
+			text.Found(s)
 		}
 	}
 	if w.Outcome == check.WaitTimeOut && o.Within < time.Minute && w.Report.MayPass() {

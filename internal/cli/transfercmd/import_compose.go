@@ -63,9 +63,9 @@ func (c *Call) composeRequest(files []string, o composeOptions) (r compose.Reque
 			return r, "", err
 		}
 		if files = compose.DefaultFiles(folder); len(files) == 0 {
-			return r, "", base.Failure(base.ExitFile,
-				errors.New("there is no compose.yaml here, nor another of the usual names"),
-				"gharbor import compose FILE")
+			return r, "", base.Advise(base.Failure(base.ExitFile,
+				errors.New("there is no compose.yaml here, nor another of the usual names")),
+				"name the file: gharbor import compose FILE")
 		}
 	}
 	r = compose.Request{Schema: c.Keys, Active: o.active, Project: o.project}

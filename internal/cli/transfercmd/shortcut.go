@@ -167,7 +167,7 @@ func (c *Call) shortcutFolder(ctx context.Context, into string) (string, error) 
 				Err:  errors.New("into which folder? there is no terminal to ask on; give -into FOLDER"),
 			}
 			if byDefault != "" {
-				failure.Try = []string{"-into " + clean.Shell(byDefault)}
+				failure.Try = []string{c.Again("into", byDefault)}
 			}
 			return "", failure
 		}

@@ -86,11 +86,11 @@ can't be run; 127: it was not found.`,
 			if err == nil || errors.As(err, &ended) || errors.As(err, &exit) && exit.Code >= exitWith {
 				return err
 			}
-			code, try := base.ExitCode(err)
+			code, try, steps := base.ExitCode(err)
 			if code == base.ExitInterrupted {
 				return err
 			}
-			return base.Failure(exitWith, err, try...)
+			return &base.ExitError{Code: exitWith, Err: err, Try: try, Do: steps}
 		}),
 	}
 }
@@ -115,7 +115,7 @@ func (c *Call) with(ctx context.Context, o withOptions) error {
 		return err
 	}
 	if o.check {
-		if err := c.ready(ctx, p); err != nil {
+		if err := c.ready(ctx, p, o.over); err != nil {
 			return err
 		}
 	}
@@ -207,22 +207,19 @@ func (c *Call) program(name string) (string, error) {
 }
 
 // ready tests the profile; what is wrong is shown as test shows it.
-func (c *Call) ready(ctx context.Context, p *resolve.Profile) error {
+func (c *Call) ready(ctx context.Context, p *resolve.Profile, over base.Overrides) error {
 	runner, err := testcmd.Of(c.Call).Runner(check.DefaultTimeout)
 	if err != nil {
 		return err
 	}
 	report := runner.Run(ctx, p)
+	testcmd.Of(c.Call).FollowReports(base.Followed{Over: over}, report)
 	c.Remember(ctx, []*resolve.Profile{p}, []*check.Report{report})
 	if !report.Failed(false) {
 		return nil
 	}
 	text := render.NewReport(c.Stderr, c.NoColour)
-	text.Head(p.Called, testcmd.Headline(p))
-	for _, s := range report.Stages {
-		text.Stage(s)
-	}
-	text.Verdict(report)
+	text.Show(p.Called, testcmd.Headline(p), report)
 	return base.Failure(exitWith, nil)
 }
 

@@ -159,10 +159,9 @@ func (c *Call) ThroughHops(ctx context.Context, p *resolve.Profile, o OpenOption
 		c.Notice("%s", note)
 	}
 	if len(hops) == 0 {
-		return nil, base.Failure(base.ExitUsage,
+		return nil, base.Advise(base.Failure(base.ExitUsage,
 			fmt.Errorf("the profile %s has no hops, so its server is reached without a tunnel", p.Called),
-			"gharbor test "+p.Called,
-			"gharbor hop add "+p.Called+" host=HOST")
+			"gharbor test "+p.Called), "or name a hop: gharbor hop add "+p.Called+" host=HOST")
 	}
 	listener, err := listen(conn)
 	if err != nil {
@@ -301,8 +300,7 @@ func (c *Call) takenAddress(ctx context.Context, o OpenOptions, p *resolve.Profi
 	}
 	failure.Err = fmt.Errorf("-local: %s is taken%s", o.local, who)
 	if free, err := tunnel.Free(host, port+1); err == nil {
-		failure.Try = append(failure.Try,
-			fmt.Sprintf("gharbor tunnel open %s -local %s", p.Called, net.JoinHostPort(host, strconv.Itoa(free))))
+		failure.Try = append(failure.Try, c.Again("local", net.JoinHostPort(host, strconv.Itoa(free))))
 	}
 	return failure
 }

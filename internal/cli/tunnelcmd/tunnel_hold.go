@@ -213,6 +213,7 @@ type message struct {
 	Failed  string          `json:"failed,omitempty"`
 	Finding json.RawMessage `json:"finding,omitempty"`
 	Try     []string        `json:"try,omitempty"`
+	Do      []string        `json:"do,omitempty"`
 	Code    int             `json:"code,omitempty"`
 }
 
@@ -235,7 +236,7 @@ func (c *Call) attend(ctx context.Context, in io.WriteCloser, out io.Reader) err
 		case m.Ready != "":
 			return nil
 		case m.Failed != "":
-			failure := &base.ExitError{Code: m.Code, Err: errors.New(m.Failed), Try: m.Try}
+			failure := &base.ExitError{Code: m.Code, Err: errors.New(m.Failed), Try: m.Try, Do: m.Do}
 			if m.Finding != nil {
 				found := new(secret.Failure)
 				if json.Unmarshal(m.Finding, &found.Found) == nil {
@@ -329,8 +330,8 @@ func tunnelHold() *base.Command {
 			if err == nil {
 				return nil
 			}
-			code, try := base.ExitCode(err)
-			m := message{Failed: clean.Visible(err.Error()), Code: code, Try: try}
+			code, try, steps := base.ExitCode(err)
+			m := message{Failed: clean.Visible(err.Error()), Code: code, Try: try, Do: steps}
 			var failure *secret.Failure
 			if errors.As(err, &failure) {
 				m.Finding, _ = json.Marshal(failure.Found)

@@ -22,8 +22,8 @@ var ErrPassword = errors.New("a password file has no way to write a line end")
 // Set returns data with the password for q, and the number of its line: in
 // the line that is for this very connection, else in a new one. A new line stands
 // before a line with wildcards that fits too, since the first that fits counts.
-// Every other byte stays as it is.
-func Set(data []byte, q Query, password string) (text []byte, line int, err error) {
+// Every other byte stays as it is. With anyDatabase a new line is for all databases of the server.
+func Set(data []byte, q Query, password string, anyDatabase bool) (text []byte, line int, err error) {
 	if strings.ContainsAny(password, "\r\n\x00") {
 		return nil, 0, ErrPassword
 	}
@@ -35,7 +35,11 @@ func Set(data []byte, q Query, password string) (text []byte, line int, err erro
 	if err != nil {
 		return nil, 0, err
 	}
-	own := Line(q, password)
+	fits := q
+	if anyDatabase {
+		fits.Database = "*"
+	}
+	own := Line(fits, password)
 	if found.Match == nil {
 		if len(data) > 0 && data[len(data)-1] != '\n' {
 			own = end + own
@@ -52,9 +56,11 @@ func Set(data []byte, q Query, password string) (text []byte, line int, err erro
 		stop = start + i
 	}
 	old := bytes.TrimRight(data[start:stop], "\r")
-	prefix := Line(q, "")
 	replaced := data[start+len(old):] // from the line's own end on
-	if !bytes.HasPrefix(old, []byte(prefix)) {
+	switch {
+	case bytes.HasPrefix(old, []byte(Line(q, ""))):
+		own = Line(q, password) // it stays for its database
+	case !bytes.HasPrefix(old, []byte(Line(fits, ""))):
 		replaced = append([]byte(end), data[start:]...) // a line with wildcards stays, behind ours
 	}
 	text = append(append(bytes.Clone(data[:start]), own...), replaced...)

@@ -8,19 +8,25 @@ import (
 
 func TestSet(t *testing.T) {
 	q := Query{Host: "::1", Port: "5432", Database: "sight:ings", User: `war\den`}
-	own := `\:\:1:5432:sight\:ings:war\\den:`
+	own, any := `\:\:1:5432:sight\:ings:war\\den:`, `\:\:1:5432:*:war\\den:`
 	for _, c := range []struct {
 		before, after string
 		line          int
+		any           bool
 	}{
-		{"", own + "n\\:w\n", 1},
-		{"# a comment\r\nh:1:d:u:p\r\n", "# a comment\r\nh:1:d:u:p\r\n" + own + "n\\:w\r\n", 3},
-		{"h:1:d:u:p", "h:1:d:u:p\n" + own + "n\\:w\n", 2},
-		{"a:1:d:u:p\n" + own + "old\nb:1:d:u:p\n", "a:1:d:u:p\n" + own + "n\\:w\nb:1:d:u:p\n", 2},
-		{own + "old", own + "n\\:w", 1},
-		{"a:1:d:u:p\n*:*:*:*:any\n", "a:1:d:u:p\n" + own + "n\\:w\n*:*:*:*:any\n", 2},
+		{"", any + "n\\:w\n", 1, true},
+		{own + "old\n", own + "n\\:w\n", 1, true},
+		{any + "old\n", any + "n\\:w\n", 1, true},
+		{any + "old\n", own + "n\\:w\n" + any + "old\n", 1, false},
+		{"a:1:d:u:p\n*:*:*:*:any\n", "a:1:d:u:p\n" + any + "n\\:w\n*:*:*:*:any\n", 2, true},
+		{"", own + "n\\:w\n", 1, false},
+		{"# a comment\r\nh:1:d:u:p\r\n", "# a comment\r\nh:1:d:u:p\r\n" + own + "n\\:w\r\n", 3, false},
+		{"h:1:d:u:p", "h:1:d:u:p\n" + own + "n\\:w\n", 2, false},
+		{"a:1:d:u:p\n" + own + "old\nb:1:d:u:p\n", "a:1:d:u:p\n" + own + "n\\:w\nb:1:d:u:p\n", 2, false},
+		{own + "old", own + "n\\:w", 1, false},
+		{"a:1:d:u:p\n*:*:*:*:any\n", "a:1:d:u:p\n" + own + "n\\:w\n*:*:*:*:any\n", 2, false},
 	} {
-		text, line, err := Set([]byte(c.before), q, "n:w")
+		text, line, err := Set([]byte(c.before), q, "n:w", c.any)
 		if err != nil || string(text) != c.after || line != c.line {
 			t.Errorf("%q:\n%q, line %d, %v; wanted\n%q, line %d", c.before, text, line, err, c.after, c.line)
 		}
@@ -28,16 +34,16 @@ func TestSet(t *testing.T) {
 			t.Errorf("%q is not found again: %+v", c.before, found)
 		}
 	}
-	if _, _, err := Set(nil, q, "two\nlines"); err == nil {
+	if _, _, err := Set(nil, q, "two\nlines", false); err == nil {
 		t.Error("a password of two lines was written")
 	}
 }
 
 func FuzzSet(f *testing.F) {
-	f.Add("h:1:d:u:p\n", "h", "secret")
-	f.Fuzz(func(t *testing.T, before, host, password string) {
+	f.Add("h:1:d:u:p\n", "h", "secret", true)
+	f.Fuzz(func(t *testing.T, before, host, password string, any bool) {
 		q := Query{Host: host, Port: "1", Database: "d", User: "u"}
-		text, line, err := Set([]byte(before), q, password)
+		text, line, err := Set([]byte(before), q, password, any)
 		if err != nil || strings.ContainsAny(host, "\r\n\x00#") || host == "" || strings.Contains(before, "\r") {
 			return
 		}

@@ -1,0 +1,130 @@
+package base
+
+import (
+	"flag"
+	"io"
+	"strings"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile/schema"
+)
+
+// Followed is a run as the commands to try after it must repeat it: they are about the connection that it made.
+type Followed struct {
+	Over    Overrides
+	Timeout time.Duration // 0 where none was given
+	As      string        // the administrator's profile, "" where none was given
+}
+
+// Follow gives the commands to try of a finding about a profile the flags of the run that found it. A command that
+// sets a key for which the run had another value becomes a test with the new value: to set it in the profile would not
+// change what the run did.
+func (c *Call) Follow(f Followed, profile string, found *finding.Finding) {
+	if found == nil || len(f.Over) == 0 && f.Timeout == 0 && f.As == "" {
+		return
+	}
+	for i, line := range found.Try {
+		command, comment, _ := strings.Cut(line, commentSign)
+		if followed := c.follow(f, profile, command); followed != command {
+			found.Try[i] = followed
+			if comment != "" {
+				found.Try[i] += commentSign + comment
+			}
+		}
+	}
+}
+
+// commentSign stands between a command to try and what is said of it.
+const commentSign = "   # "
+
+func (c *Call) follow(f Followed, profile, command string) string {
+	words := strings.Fields(command)
+	if len(words) < 3 || words[0] != "gharbor" || words[2] != profile || strings.Contains(command, "&&") {
+		return command
+	}
+	over := f.Over
+	if words[1] == "set" {
+		sets, err := c.settings(words[3:])
+		if err != nil || !over.any(sets) {
+			return command
+		}
+		over, words = over.with(sets), []string{"gharbor", "test", profile}
+		command = strings.Join(words, " ")
+	}
+	flags := c.flagsOf(words[1])
+	var own Overrides // those that the command has already
+	for i, word := range words {
+		if word == "-override" && i+1 < len(words) {
+			more, _ := c.settings(words[i+1 : i+2])
+			own = append(own, more...)
+		}
+	}
+	if flags["override"] {
+		for _, o := range over {
+			if !own.any([]schema.Override{o}) {
+				command += " -override " + clean.Shell(o.String())
+			}
+		}
+	}
+	if flags["timeout"] && f.Timeout > 0 && !strings.Contains(command, " -timeout ") {
+		command += " -timeout " + f.Timeout.String()
+	}
+	if flags["as"] && f.As != "" && !strings.Contains(command, " -as ") {
+		command += " -as " + f.As
+	}
+	return command
+}
+
+// settings reads words key=value, which may be quoted for a shell.
+func (c *Call) settings(words []string) (all []schema.Override, err error) {
+	for _, word := range words {
+		one, err := keyValue(c.Keys, strings.ReplaceAll(word, "'", ""))
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, one)
+	}
+	return all, nil
+}
+
+// any reports whether one of sets is for a key that is overridden.
+func (o Overrides) any(sets []schema.Override) bool {
+	for _, have := range o {
+		for _, set := range sets {
+			if have.Field == set.Field && have.Hop == set.Hop {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// with is the overrides with others in the place of those for the same keys.
+func (o Overrides) with(sets []schema.Override) Overrides {
+	var all Overrides
+	for _, have := range o {
+		if !(Overrides{have}).any(sets) {
+			all = append(all, have)
+		}
+	}
+	return append(all, sets...)
+}
+
+// flagsOf are the names of a command's flags.
+func (c *Call) flagsOf(command string) map[string]bool {
+	names := make(map[string]bool)
+	for _, m := range c.Makers {
+		if m.Name != command {
+			continue
+		}
+		if cmd := m.Make(); cmd.Flags != nil {
+			fs := &FlagSet{flag.NewFlagSet(command, flag.ContinueOnError), c.Keys}
+			fs.SetOutput(io.Discard)
+			cmd.Flags(fs)
+			fs.VisitAll(func(f *flag.Flag) { names[f.Name] = true })
+		}
+	}
+	return names
+}
