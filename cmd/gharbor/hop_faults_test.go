@@ -186,7 +186,7 @@ func TestHopPin(t *testing.T) {
 	p.OK("copy", "tides", "flat")
 	p.OK("hop", "remove", "flat", "1")
 	p.Run("hop", "pin", "flat").Want(2).Has("has no hops", "gharbor hop add flat")
-	p.Run("hop", "add", "flat", "password=knot").Want(2).Has("a password is never kept here").HasNot("knot")
+	p.Run("hop", "add", "flat", "password=knot").Want(2).Has("profiles hold no passwords").HasNot("knot")
 	p.Run("hop", "add", "flat", "user=keeper").Want(2).Has("where is it?")
 	p.Run("hop", "add", "flat", "host=a", "host=b").Want(2).Has("given twice")
 	p.OK("hop", "add", "flat", "host=gate.example", "algorithms=ssh-rsa")

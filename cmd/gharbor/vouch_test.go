@@ -227,7 +227,7 @@ func testHostileProject(t *testing.T) {
 	}
 	for bad, want := range map[string]string{
 		"[settings]\nwallet = \"x.ghw\"\n":                     "settings are your own",
-		"[profile.a]\npassword = \"x\"\n":                      "a password is never kept here",
+		"[profile.a]\npassword = \"x\"\n":                      "profiles hold no passwords",
 		"[profile.a]\nlike = \"project:b\"\n":                  "names a profile of the same file",
 		"[profile.a]\nlike = \"sightings\"\n":                  "no profile",
 		"[alias.archive]\npassword = \"evil\"\n":               "holds no secret",

@@ -207,7 +207,7 @@ func testWalletCommands(t *testing.T) {
 	w.Run("wallet", "create", "-passphrase-file", w.open[1]).Want(2).Has("exists already")
 	w.ok("verify").Has("signature    right", "content      right: 3 entries, 2 of them bound to nothing")
 	p.Run("wallet", "verify").Want(0).Has("readers      none", "the content was not looked at")
-	p.Run("wallet").Want(2).Has("needs a verb: create, put")
+	p.Run("wallet").Want(2).Has("needs a verb: create, keep")
 	p.Run("wallet", "lst").Want(2).Has(`did you mean "list"?`)
 	p.OK("help", "wallet", "reader", "add").Has("-for")
 	if info, _ := os.Stat(w.path); info.Mode().Perm() != 0o600 {

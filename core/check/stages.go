@@ -79,7 +79,10 @@ func (t *test) checkProfile(context.Context) finding.Result {
 	if t.plan.tls, found = tlsrule.Load(settings); found != nil {
 		return finding.Failed(found)
 	}
-	detail := fmt.Sprintf("%s at %s, line %d", word, clean.Line(filepath.Base(p.Path()), 120), p.Profile.Line)
+	detail := word
+	if p.Path() != "" {
+		detail = fmt.Sprintf("%s at %s, line %d", word, clean.Line(filepath.Base(p.Path()), 120), p.Profile.Line)
+	}
 	if found := idleAddressKeys(p); found != nil {
 		return finding.Warned(found, "%s", detail)
 	}

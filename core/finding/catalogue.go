@@ -8,9 +8,9 @@ import (
 )
 
 // pages holds the long text of every code. Its form: a line "## CODE OUTCOME",
-// with "passing" behind it where waiting may fix what was found, and
-// "at STAGE,STAGE" where the stage is not the code's first word; a line of
-// summary; and paragraphs up to the next "## ".
+// with "passing" behind it where waiting may fix what was found, "blames KEY,KEY"
+// where a profile's value may be wrong, and "at STAGE,STAGE" where the stage is
+// not the code's first word; a line of summary; and paragraphs up to the next "## ".
 //
 //go:embed pages.txt
 var pages string
@@ -20,9 +20,10 @@ type Page struct {
 	Code    Code
 	Outcome Outcome // what it makes of its stage
 	Stages  []string
-	Passing bool   // it may be over without anybody's doing
-	Summary string // one line
-	Text    string // paragraphs
+	Passing bool     // it may be over without anybody's doing
+	Blames  []string // the keys of the profile whose values may be wrong, the likeliest first
+	Summary string   // one line
+	Text    string   // paragraphs
 }
 
 // Pages returns the page of every code, in the order of the stages.
@@ -41,6 +42,9 @@ var Pages = sync.OnceValue(func() []Page {
 			Outcome: Outcome(words[1]),
 			Stages:  []string{area},
 			Passing: slices.Contains(words, "passing"),
+		}
+		if at := slices.Index(words, "blames"); at >= 0 && at+1 < len(words) {
+			p.Blames = strings.Split(words[at+1], ",")
 		}
 		if _, stages, ok := strings.Cut(head, " at "); ok {
 			p.Stages = strings.Split(stages, ",")

@@ -40,6 +40,9 @@ type Finding struct {
 	Seen  []string `json:"seen"`  // observations; text from outside is cleaned and quoted
 	Try   []string `json:"try"`   // commands that work as they stand; "   # " begins a comment
 	Do    []string `json:"do"`    // steps for which there is no such command, in words
+
+	// Values are the values that Another suggested, by key.
+	Values map[string][]string `json:"-"`
 }
 
 // New makes a finding with its cause formatted as by fmt.Sprintf.
@@ -69,6 +72,12 @@ func (f *Finding) Advise(format string, args ...any) *Finding {
 // Another suggests values for a key of a profile: those of near, the nearest first. Without any it advises to name one.
 func (f *Finding) Another(profile, key string, near []string) *Finding {
 	const most = 2
+	if len(near) > 0 {
+		if f.Values == nil {
+			f.Values = make(map[string][]string)
+		}
+		f.Values[key] = append(f.Values[key], near...)
+	}
 	for _, name := range near[:min(len(near), most)] {
 		f.Suggest("gharbor set %s %s", profile, clean.Shell(key+"="+name))
 	}

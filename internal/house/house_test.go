@@ -284,6 +284,7 @@ var addressWords = map[string]string{
 	"internal/cli/aliascmd":   "the commands of aliases",
 	"internal/cli/profilecmd": "the questions of add",
 	"internal/cli/secretcmd":  "binds to aliases by name",
+	"internal/cli/testcmd":    "tests an alias by its name",
 }
 
 // TestAddressWords: what a kind of address is stands in core/address alone; nobody else asks which kind it is.

@@ -187,13 +187,18 @@ func (r *Report) try(margin int, text string) {
 
 // Next says what a profile that is ready can be used for, and how to type its password no more.
 func (r *Report) Next(profile string, typed bool) {
-	const label = "next: "
 	if typed {
-		fmt.Fprintln(r.out, r.paint.style("2", label)+
-			fitTry("gharbor secret keep "+profile+"   # so that the password is not typed again", r.width, len(label)))
+		r.Follows("next: ", "gharbor secret keep "+profile+"   # so that the password is not typed again")
 	}
-	fmt.Fprintln(r.out, r.paint.style("2", label)+
-		fitTry("gharbor browse "+profile+"   # or query, load, with, export", r.width, len(label)))
+	r.Follows("next: ", "gharbor browse "+profile+"   # or query, load, with, export")
+}
+
+// Follows writes a command that follows from a report, behind a label.
+func (r *Report) Follows(label, command string) {
+	if !r.whole {
+		command = fitTry(command, r.width, utf8.RuneCountInString(label))
+	}
+	fmt.Fprintln(r.out, r.paint.style("2", label)+command)
 }
 
 // wrap breaks text at blanks so that it fits beside a column of indent blanks.

@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strconv"
 	"strings"
 
 	"golang.org/x/term"
@@ -198,6 +199,39 @@ func (t *Terminal) Question(ctx context.Context, prompt, byDefault string) (stri
 		return byDefault, nil
 	}
 	return line, nil
+}
+
+// Choice asks for the number of one of some choices; Enter takes the default. What is typed is shown only once it is
+// one of them, as it may be a secret that was typed too early. n is 0 for "-".
+func (t *Terminal) Choice(ctx context.Context, prompt string, choices []string, byDefault int) (n int, err error) {
+	if t.in == nil {
+		return 0, errNoTerminal
+	}
+	fd := int(t.in.Fd())
+	state, err := term.GetState(fd)
+	if err != nil {
+		return 0, err
+	}
+	defer term.Restore(fd, state)
+	for {
+		if err := echoOff(fd); err != nil {
+			return 0, err
+		}
+		answer, err := t.Question(ctx, prompt, strconv.Itoa(byDefault))
+		if err != nil {
+			return 0, err
+		}
+		n, err := strconv.Atoi(answer)
+		switch {
+		case answer == "-":
+			t.Say("-")
+			return 0, nil
+		case err == nil && n >= 1 && n <= len(choices):
+			t.Say("%d  %s", n, choices[n-1])
+			return n, nil
+		}
+		t.Say("\n  expected a number from 1 to %d; what you typed was not shown, and is not kept", len(choices))
+	}
 }
 
 // Confirm asks a question of yes or no.

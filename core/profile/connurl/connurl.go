@@ -21,10 +21,8 @@ import (
 )
 
 // ErrPassword is what Parse says of a URL with a password in it.
-var ErrPassword = errors.New("the URL has a password in it, which is never taken from a command line (the shell's " +
-	"history holds it now: consider it known). " +
-	"Give the URL without it, and say where the password is: -secret ask, env:NAME, file:PATH or passfile; or paste it " +
-	"where nobody keeps it: gharbor add NAME -url-stdin -into wallet")
+var ErrPassword = errors.New("the URL has a password in it. Passwords on the command line end up in the shell's " +
+	"history: treat this one as known to others")
 
 // Parse reads a connection URL, scheme://user@host:port/database?name=value. Several
 // hosts may stand between commas; a host may be a percent-encoded socket

@@ -84,7 +84,7 @@ func ParseHopKey(s string) (number int, field *Field, ok bool) {
 // UnknownHopKey says what a hop's key that is none was probably meant to be.
 func UnknownHopKey(name string) string {
 	if slices.Contains(syntax.PasswordKeys, strings.ToLower(name)) {
-		return "a password is never kept here; say where it is instead: secret (of the account) or key-secret (of the key)"
+		return "profiles hold no passwords; say where it is: secret (of the account) or key-secret (of the key)"
 	}
 	return UnknownOf(name, "a hop", hopFields)
 }

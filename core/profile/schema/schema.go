@@ -101,6 +101,15 @@ func (s *Schema) expectations() []string {
 	return names
 }
 
+// OtherWords are names that other programs have for keys, by ours. Nothing is read by them.
+var OtherWords = map[string]key.Name{
+	"sid": "instance", "service_name": "service", "servicename": "service",
+	"hostname": "host", "server": "host", "address": "host", "db": "database", "dbname": "database", "schema": "database",
+	"username": "user", "login": "user", "account": "user",
+	"ssl": "tls", "sslmode": "tls", "ssl-mode": "tls", "sslrootcert": "tls-ca", "ssl-ca": "tls-ca", "sslcert": "tls-cert",
+	"ssl-cert": "tls-cert", "sslkey": "tls-key", "ssl-key": "tls-key",
+}
+
 // UnknownKey says what a key that is no field was probably meant to be.
 func (s *Schema) UnknownKey(name string) string {
 	last := name[strings.LastIndexByte(name, '.')+1:]
@@ -111,6 +120,9 @@ func (s *Schema) UnknownKey(name string) string {
 		return text
 	}
 	text := fmt.Sprintf("unknown key %s", clean.Name(name))
+	if here := OtherWords[strings.ToLower(name)]; here != "" {
+		return text + fmt.Sprintf("; here it is %q", here)
+	}
 	if near := nearest.Name(name, namesOf(s.fields)); near != "" {
 		return text + fmt.Sprintf("; did you mean %q?", near)
 	}

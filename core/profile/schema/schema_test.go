@@ -83,7 +83,7 @@ func TestWords(t *testing.T) {
 	for text, want := range map[string]string{
 		known.UnknownKey("hostt"): `did you mean "host"?`, known.UnknownKey("expect.q"): "an expectation is one of", known.UnknownKey("passwd"): syntax.NoPasswordHere,
 		known.UnknownKey("zzz"): "help set", known.UnknownAliasKey("adresses"): `did you mean "addresses"?`, known.UnknownAliasKey("host"): "addresses =",
-		UnknownHopKey("hst"): `did you mean "host"?`, UnknownHopKey("password"): "never kept",
+		UnknownHopKey("hst"): `did you mean "host"?`, UnknownHopKey("password"): "hold no passwords",
 	} {
 		if !strings.Contains(text, want) {
 			t.Errorf("%q does not say %q", text, want)

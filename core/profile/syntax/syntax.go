@@ -132,8 +132,7 @@ func ValidEndpoint(s string) bool {
 var PasswordKeys = []string{"password", "passwd", "pass", "pwd", "passphrase", "passwort", "pw"}
 
 // NoPasswordHere explains where a password goes instead of a file or a flag.
-const NoPasswordHere = "a password is never kept here; say where it is instead: secret = \"passfile\" (or " +
-	"optionfile, ask, env:NAME, file:PATH)"
+const NoPasswordHere = "profiles hold no passwords; gharbor secret keep PROFILE keeps one in a safe place"
 
 // HasControl reports whether a text has characters that steer a terminal.
 func HasControl(s string) bool {

@@ -172,6 +172,9 @@ func unknownKey(keys *schema.Schema, k string) error {
 	if nearest.Name(k, []string{"password", "passwd", "passphrase"}) != "" && nearest.Name(k, all) == "" {
 		return errors.New(syntax.NoPasswordHere)
 	}
+	if here := schema.OtherWords[strings.ToLower(k)]; here != "" {
+		return fmt.Errorf("no key of that name; here it is %s", here)
+	}
 	if near := nearest.Name(k, all); near != "" {
 		return fmt.Errorf("no key of that name; did you mean %s?", near)
 	}

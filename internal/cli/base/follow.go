@@ -16,41 +16,74 @@ type Followed struct {
 	Over    Overrides
 	Timeout time.Duration // 0 where none was given
 	As      string        // the administrator's profile, "" where none was given
+	// Target is what was tested in place of a profile, as it was given; "" for a profile.
+	Target string
 }
 
 // Follow gives the commands to try of a finding about a profile the flags of the run that found it. A command that
 // sets a key for which the run had another value becomes a test with the new value: to set it in the profile would not
 // change what the run did.
 func (c *Call) Follow(f Followed, profile string, found *finding.Finding) {
-	if found == nil || len(f.Over) == 0 && f.Timeout == 0 && f.As == "" {
+	if found == nil || len(f.Over) == 0 && f.Timeout == 0 && f.As == "" && f.Target == "" {
 		return
 	}
-	for i, line := range found.Try {
+	all := []string{}
+	for _, line := range found.Try {
 		command, comment, _ := strings.Cut(line, commentSign)
-		if followed := c.follow(f, profile, command); followed != command {
-			found.Try[i] = followed
-			if comment != "" {
-				found.Try[i] += commentSign + comment
-			}
+		if command = c.follow(f, profile, command); command == "" {
+			continue
+		}
+		if comment != "" {
+			command += commentSign + comment
+		}
+		all = append(all, command)
+	}
+	found.Try = all
+	if f.Target != "" {
+		found.Do = f.targetSteps(profile, found.Do)
+	}
+}
+
+// targetSteps are steps to do about a profile as steps about the target that stands for it. What only a profile has is
+// left out.
+func (f Followed) targetSteps(profile string, steps []string) []string {
+	all := []string{}
+	for _, step := range steps {
+		step = strings.Replace(step, "gharbor set "+profile+" ", "gharbor test "+clean.Shell(f.Target)+" -override ", 1)
+		step = strings.Replace(step, "gharbor test "+profile, "gharbor test "+clean.Shell(f.Target), 1)
+		if !strings.Contains(step+" ", " "+profile+" ") {
+			all = append(all, step)
 		}
 	}
+	return all
 }
 
 // commentSign stands between a command to try and what is said of it.
 const commentSign = "   # "
 
+// follow is a command with the flags of the run, "" for one that needs a profile where there is none.
 func (c *Call) follow(f Followed, profile, command string) string {
 	words := strings.Fields(command)
 	if len(words) < 3 || words[0] != "gharbor" || words[2] != profile || strings.Contains(command, "&&") {
+		if f.Target != "" && strings.Contains(command+" ", " "+profile+" ") {
+			return ""
+		}
 		return command
+	}
+	if f.Target != "" {
+		if words[1] != "set" && words[1] != "test" {
+			return ""
+		}
+		words[2] = clean.Shell(f.Target)
+		command = strings.Join(words, " ")
 	}
 	over := f.Over
 	if words[1] == "set" {
 		sets, err := c.settings(words[3:])
-		if err != nil || !over.any(sets) {
+		if f.Target == "" && (err != nil || !over.any(sets)) {
 			return command
 		}
-		over, words = over.with(sets), []string{"gharbor", "test", profile}
+		over, words = over.with(sets), []string{"gharbor", "test", words[2]}
 		command = strings.Join(words, " ")
 	}
 	flags := c.flagsOf(words[1])

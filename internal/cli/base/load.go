@@ -9,6 +9,7 @@ import (
 
 	"gentleharbor/core/alias"
 	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/key"
@@ -120,8 +121,10 @@ func address(word string) error {
 	account, _, hasAccount := strings.Cut(rest, "@")
 	switch {
 	case isURL && hasAccount && strings.Contains(account, ":"):
-		return Advise(Usage("a URL is no profile. The password in it is in the shell's history now: treat it as known to "+
-			"others"), "keep it as a profile: gharbor add NAME -url-stdin -into wallet (then paste the URL)")
+		return Advise(Usage("a URL is no profile, and this one has a password in it. Passwords on the command line "+
+			"end up in "+
+			"the shell's history: treat this one as known to others"),
+			"keep it as a profile: gharbor add NAME -url-stdin -into wallet (then paste the URL)")
 	case isURL:
 		return Advise(Usage("a URL is no profile: keep it under a name"), "run: gharbor add NAME URL -test")
 	}
@@ -181,6 +184,15 @@ func (c *Call) Environment() resolve.Environment {
 		env.Aliases = c.Book
 	}
 	return env
+}
+
+// LikelyUser is the account that a person most likely has on a server of an engine: this account's name, else that of
+// the administrator that such a server is made with.
+func (c *Call) LikelyUser(spec *engine.Spec) string {
+	if user := c.SystemAccount(); user != "" || len(spec.Accounts.Administrators) == 0 {
+		return user
+	}
+	return spec.Accounts.Administrators[0]
 }
 
 // SystemAccount is the name of the system account, as its environment says.

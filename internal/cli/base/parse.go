@@ -1,6 +1,7 @@
 package base
 
 import (
+	"cmp"
 	"errors"
 	"flag"
 	"fmt"
@@ -143,7 +144,7 @@ func (c *Call) flagError(cmd *Command, fs *FlagSet, err, wrong error) error {
 		if isWord(passwordFlags, name) || near != "" && nearest.Name(name, all) == "" {
 			return Usage("there is no flag for a password: %s", syntax.NoPasswordHere)
 		}
-		if long := shortFlags[name]; slices.Contains(all, long) {
+		if long := cmp.Or(shortFlags[name], string(schema.OtherWords[name])); slices.Contains(all, long) {
 			return Failure(ExitUsage, fmt.Errorf("unknown flag -%s; here it is -%s", name, long), try...)
 		}
 		if cmd.Program && c.After < 0 {

@@ -144,11 +144,7 @@ func (c *call) addLine(file *profile.File, s nearby.Server, taken map[string]boo
 	for _, key := range spec.Keys.Needs.Keys[:min(1, len(spec.Keys.Needs.Keys))] {
 		line += " -" + string(key+" NAME")
 	}
-	user := c.SystemAccount()
-	if user == "" { // the administrator that the server was made with
-		user = strings.Join(spec.Accounts.Administrators[:min(1, len(spec.Accounts.Administrators))], "")
-	}
-	if user != "" {
+	if user := c.LikelyUser(spec); user != "" {
 		line += " -user " + clean.Shell(user)
 	}
 	return line

@@ -3,11 +3,9 @@ package profilecmd
 import (
 	"context"
 	"errors"
-	"strconv"
 	"strings"
 
 	"gentleharbor/core/check"
-	"gentleharbor/core/hostname"
 	"gentleharbor/core/intake"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/connurl"
@@ -75,8 +73,13 @@ func (c *Call) add(ctx context.Context, o addOptions, given base.Assignments) er
 	if err := given.OneAddress(); err != nil {
 		return err
 	}
-	asked := len(given) == 0
-	if given, err = c.complete(ctx, o.to, given); err != nil {
+	asked, keep := len(given) == 0, false
+	if asked {
+		given, keep, err = c.askAll(ctx, o.to)
+	} else {
+		err = c.complete(given)
+	}
+	if err != nil {
 		return err
 	}
 	if password.Present() {
@@ -92,13 +95,22 @@ func (c *Call) add(ctx context.Context, o addOptions, given base.Assignments) er
 	if err := c.Keep(ctx, o.to, name, given); err != nil || o.to.Project {
 		return err // a project's profile has to be vouched for first
 	}
-	test := o.test
-	if asked {
-		if test, err = c.Confirm(ctx, "test it now?", true); err != nil {
+	if !asked {
+		return c.FirstTest(ctx, name, o.test)
+	}
+	if keep {
+		if err := secretcmd.Of(c.Call).KeepSecret(ctx, name); err != nil {
 			return err
 		}
 	}
-	return c.FirstTest(ctx, name, test)
+	test, err := c.Confirm(ctx, "test it now?", true)
+	if err != nil {
+		return err
+	}
+	if !test {
+		return c.FirstTest(ctx, name, false)
+	}
+	return c.testAndMend(ctx, name)
 }
 
 // FirstTest tests a profile that was just kept, or says how.
@@ -137,26 +149,25 @@ func (c *Call) fromURL(o addOptions, given base.Assignments) (base.Assignments, 
 	return given, secret.Value{}, err
 }
 
-// complete asks for the values where none was given, and wants an engine where
-// some were.
-func (c *Call) complete(ctx context.Context, to base.Target, given base.Assignments) (base.Assignments, error) {
-	_, engine := given.Get(key.Engine)
-	_, like := given.Get(key.Like)
-	_, alias := given.Get(key.Alias)
-	switch {
-	case engine || like || alias:
-		return given, nil
-	case len(given) > 0:
-		return nil, base.Failure(base.ExitUsage,
-			errors.New("-engine is missing: which kind of server is it?"),
-			"gharbor help add")
-	case !c.Interactive():
-		return nil, base.Failure(base.ExitUsage,
-			errors.New("nothing to add, and no terminal to ask on: give flags or a URL"),
-			"gharbor help add")
+// complete wants an engine.
+func (c *Call) complete(given base.Assignments) error {
+	for _, k := range []key.Name{key.Engine, key.Like, key.Alias} {
+		if _, ok := given.Get(k); ok {
+			return nil
+		}
+	}
+	return base.Failure(base.ExitUsage, errors.New("-engine is missing: which kind of server is it?"),
+		c.Again("engine", c.Engines.Example().Word)+"   # or which it is")
+}
+
+// askAll asks for the values of a new profile.
+func (c *Call) askAll(ctx context.Context, to base.Target) (given base.Assignments, keep bool, err error) {
+	if !c.Interactive() {
+		return nil, false, base.Failure(base.ExitUsage,
+			errors.New("nothing to add, and no terminal to ask on: give flags or a URL"), "gharbor help add")
 	}
 	if err := c.Free(to, c.Args[0]); err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	return c.ask(ctx)
 }
@@ -203,6 +214,10 @@ func (c *Call) withPastedURL(name string, given base.Assignments, into string) (
 
 func (c *Call) withURL(given base.Assignments, url string) (base.Assignments, error) {
 	fromURL, err := connurl.Parse(c.Keys, url)
+	if errors.Is(err, connurl.ErrPassword) {
+		return nil, base.Failure(base.ExitUsage, err,
+			"gharbor add "+c.Args[0]+" -url-stdin -into wallet   # then paste the URL")
+	}
 	if err != nil {
 		return nil, base.Usage("%w", err)
 	}
@@ -242,94 +257,4 @@ func (c *Call) Free(to base.Target, name string) error {
 		return base.Usage("profile %q exists already (%s:%d); gharbor set %s changes it", name, file.Path, p.Line, name)
 	}
 	return nil
-}
-
-// ask goes through the values of a new profile on the terminal.
-func (c *Call) ask(ctx context.Context) (base.Assignments, error) {
-	c.Say("Enter keeps the value in brackets; Ctrl-C keeps nothing.")
-	var given base.Assignments
-	word, err := c.askField(ctx, "engine", "engine", c.Engines.Example().Word, &given)
-	if err != nil {
-		return nil, err
-	}
-	spec := c.Engines.Named(word)
-	if err := c.askWhere(ctx, &given); err != nil {
-		return nil, err
-	}
-	if _, socket := given.Get(key.Socket); !socket {
-		if _, err := c.askField(ctx, "port", "port", strconv.Itoa(spec.Port), &given); err != nil {
-			return nil, err
-		}
-	}
-	user, err := c.askField(ctx, "user", "user", c.SystemAccount(), &given)
-	if err != nil {
-		return nil, err
-	}
-	inOrder := "wallet, then ask"
-	if spec.Credentials != nil {
-		inOrder = spec.Credentials.Source() + ", " + inOrder
-	}
-	for _, k := range spec.Keys.Needs.Keys[:min(1, len(spec.Keys.Needs.Keys))] {
-		if _, err := c.askField(ctx, string(k), spec.Keys.Needs.Ask, "", &given); err != nil {
-			return nil, err
-		}
-	}
-	if _, idle := spec.Keys.Idle["database"]; !idle {
-		question := "database"
-		if !spec.Keys.UserDatabase { // no database is one too, and the user's name is none
-			question, user = "database, or Enter for none", ""
-		}
-		if _, err := c.askField(ctx, "database", question, user, &given); err != nil {
-			return nil, err
-		}
-	}
-	if _, err := c.askField(ctx, "secret", "where the password is: "+secret.Words, inOrder, &given); err != nil {
-		return nil, err
-	}
-	rule := "verified"
-	host, _ := given.Get(key.Host)
-	if _, socket := given.Get(key.Socket); socket || hostname.Local(host.Text()) {
-		rule = "offered"
-	}
-	_, err = c.askField(ctx, "tls", "tls: off, offered, required or verified", rule, &given)
-	return given, err
-}
-
-// askWhere takes a host or, by its slash, the path of a socket.
-func (c *Call) askWhere(ctx context.Context, given *base.Assignments) error {
-	for {
-		answer, err := c.Question(ctx, "host, or the path of a Unix socket", "127.0.0.1")
-		if err != nil {
-			return err
-		}
-		k := "host"
-		if strings.HasPrefix(answer, "/") || strings.HasPrefix(answer, "~") {
-			k = "socket"
-		}
-		if err := given.Add(c.Keys.Field(key.Name(k)), answer, false); err != nil {
-			c.Say("  %s", err)
-			continue
-		}
-		return nil
-	}
-}
-
-// askField asks for one key until the answer fits. What Enter keeps is noted
-// where the file is the better for it; defaults that follow from other values
-// are left to follow.
-func (c *Call) askField(ctx context.Context, k, prompt, byDefault string, given *base.Assignments) (string, error) {
-	for {
-		answer, err := c.Question(ctx, prompt, byDefault)
-		if err != nil {
-			return "", err
-		}
-		if answer == byDefault && (k == "secret" || k == "tls" || k == "database" && answer == "") {
-			return answer, nil
-		}
-		if err := given.Add(c.Keys.Field(key.Name(k)), answer, false); err != nil {
-			c.Say("  %s", err)
-			continue
-		}
-		return answer, nil
-	}
 }

@@ -57,11 +57,19 @@ type keepSecret struct {
 	oneDatabase bool
 }
 
-func (o *keepSecret) run(ctx context.Context, c *Call) error {
+// KeepSecret asks for a profile's password and keeps it, as secret keep does.
+func (c *Call) KeepSecret(ctx context.Context, profile string) error {
+	var o keepSecret
+	return o.keepFor(ctx, c, profile)
+}
+
+func (o *keepSecret) run(ctx context.Context, c *Call) error { return o.keepFor(ctx, c, c.Args[0]) }
+
+func (o *keepSecret) keepFor(ctx context.Context, c *Call, name string) error {
 	if err := o.in.check(c); err != nil {
 		return err
 	}
-	p, err := c.Resolve(c.Args[0], nil)
+	p, err := c.Resolve(name, nil)
 	if err != nil {
 		return err
 	}

@@ -30,6 +30,9 @@ type TestOptions struct {
 	full     bool
 	quiet    bool
 	strict   bool
+
+	target *target // what is tested in place of a profile, nil for a profile
+	keep   string  // the command that keeps it as one
 }
 
 func Test() *base.Command {
@@ -73,7 +76,14 @@ before the first connection. Exit 0 when no stage failed, else 1.`,
 			case o.as != "" && (o.chosen.Used() || len(c.Args) > 1):
 				return base.Usage("-as looks at one server, and several profiles are to be tested; give one name")
 			}
-			profiles, err := c.Choose(o.chosen, o.over)
+			t, err := c.onlyTarget(o.chosen.Engine)
+			if err != nil {
+				return err
+			}
+			var profiles []*resolve.Profile
+			if t == nil {
+				profiles, err = c.Choose(o.chosen, o.over)
+			}
 			if err != nil {
 				return err
 			}
@@ -85,6 +95,9 @@ before the first connection. Exit 0 when no stage failed, else 1.`,
 				if runner.Admin, err = c.Resolve(o.as, nil); err != nil {
 					return base.Usage("-as: %w", err)
 				}
+			}
+			if t != nil {
+				return c.testTarget(ctx, runner, t, o)
 			}
 			if len(profiles) == 1 && !o.chosen.Used() {
 				return c.TestOne(ctx, runner, profiles[0], o)
@@ -110,8 +123,19 @@ func (c *Call) Runner(timeout time.Duration) (*check.Runner, error) {
 	}, err
 }
 
+// Report tests a profile as test does, and gives its report too.
+func (c *Call) Report(ctx context.Context, runner *check.Runner, p *resolve.Profile) (*check.Report, error) {
+	return c.testOne(ctx, runner, p, TestOptions{Form: "text"})
+}
+
 // TestOne tests a profile and shows each stage as it ends.
 func (c *Call) TestOne(ctx context.Context, runner *check.Runner, p *resolve.Profile, o TestOptions) error {
+	_, err := c.testOne(ctx, runner, p, o)
+	return err
+}
+
+func (c *Call) testOne(ctx context.Context, runner *check.Runner, p *resolve.Profile,
+	o TestOptions) (*check.Report, error) {
 	text := render.NewReport(c.Stdout, c.NoColour)
 	text.Full = o.full
 	live := o.Form.Text() && !o.quiet && !o.brief
@@ -122,24 +146,37 @@ func (c *Call) TestOne(ctx context.Context, runner *check.Runner, p *resolve.Pro
 		}
 	}
 	if live {
-		text.Head(p.Profile.Name, Headline(p))
+		name := p.Called
+		if o.target != nil {
+			name = o.target.word
+		}
+		text.Head(name, Headline(p))
 	}
 	report := runner.Run(ctx, p)
 	c.follow(o, report)
-	c.Remember(ctx, []*resolve.Profile{p}, []*check.Report{report})
+	if o.target == nil {
+		c.Remember(ctx, []*resolve.Profile{p}, []*check.Report{report})
+	}
 	if !live {
-		return c.showReports([]*check.Report{report}, nil, time.Duration(report.MS*float64(time.Millisecond)), o)
+		took := time.Duration(report.MS * float64(time.Millisecond))
+		return report, c.showReports([]*check.Report{report}, nil, took, o)
 	}
 	text.End(report)
-	if report.Outcome != finding.Fail && render.IsTerminal(c.Stdout) {
+	first, _ := report.First()
+	if o.keep != "" && first.Stage != "profile" && !report.Interrupted {
+		text.Follows("keep it: ", o.keep)
+	} else if report.Outcome != finding.Fail && render.IsTerminal(c.Stdout) {
 		text.Next(p.Called, report.Facts.SecretTyped)
 	}
-	return verdictError([]*check.Report{report}, o.strict)
+	return report, verdictError([]*check.Report{report}, o.strict)
 }
 
 // follow gives the commands to try the flags of this run.
 func (c *Call) follow(o TestOptions, reports ...*check.Report) {
 	run := base.Followed{Over: o.over, As: o.as}
+	if o.target != nil {
+		run.Target = o.target.word
+	}
 	if c.Set["timeout"] {
 		run.Timeout = o.timeout
 	}

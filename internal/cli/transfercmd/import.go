@@ -153,7 +153,7 @@ func (c *Call) find(ctx context.Context, args []string,
 				found, err = c.intake().URL(path)
 				return found, "", err
 			} else if form == "url" && secretURL.Present() {
-				return nil, "", base.Usage("%w", connurl.ErrPassword)
+				return nil, "", base.Failure(base.ExitUsage, connurl.ErrPassword, "gharbor import url   # then paste the URL")
 			}
 			return nil, "", base.Usage("import %s takes no file", form)
 		}
@@ -181,6 +181,14 @@ func (c *Call) find(ctx context.Context, args []string,
 		}
 		return found, "", err
 	}
+	if c.usualFile(form) == "" && len(args) == 1 {
+		if words, err := c.guessForm(ctx, form, o); words != nil || err != nil {
+			if err != nil {
+				return nil, "", err
+			}
+			return c.find(ctx, words, o)
+		}
+	}
 	if c.usualFile(form) == "" {
 		if near := nearest.Name(form, c.importForms()); near != "" {
 			return nil, "", base.Usage("no form of that name; did you mean %q?", near)
@@ -203,6 +211,50 @@ func (c *Call) find(ctx context.Context, args []string,
 		err = &profile.FileError{Path: path, What: clean.Line(text, 0)}
 	}
 	return found, path, err
+}
+
+// guessForm finds the form of a file that was given without one: by its name, else by what can be read from it, where
+// the ending of the name decides between several. words are the arguments with the form, nil where the word is no file.
+func (c *Call) guessForm(ctx context.Context, word string, o importOptions) (words []string, err error) {
+	_, absent := os.Stat(word)
+	plain := func(path string) string { return strings.TrimPrefix(filepath.Base(path), ".") }
+	for _, form := range c.importForms() {
+		switch usual := c.usualFile(form); {
+		case usual == "" || plain(usual) != plain(word):
+		case absent == nil:
+			return []string{form, word}, nil
+		default:
+			return []string{form}, nil
+		}
+	}
+	path, err := filepath.Abs(word)
+	if absent != nil || err != nil {
+		return nil, nil
+	}
+	if err := c.mayRead(ctx, path, o.yes); err != nil {
+		return nil, err
+	}
+	for _, form := range c.importForms() {
+		if c.usualFile(form) == "" {
+			continue
+		}
+		found, err := c.readForm(form, path)
+		switch {
+		case err != nil || len(found) == 0:
+		case filepath.Ext(c.usualFile(form)) == filepath.Ext(path):
+			return []string{form, word}, nil
+		case words != nil:
+			return nil, base.Usage("%s can be read in several ways; give its form: import %s FILE or import %s FILE", word,
+				words[0], form)
+		default:
+			words = []string{form, word}
+		}
+	}
+	if words == nil {
+		return nil, base.Usage("no connection was found in %s; its form may be one of %s", clean.Line(word, 100),
+			strings.Join(c.importForms(), ", "))
+	}
+	return words, nil
 }
 
 // usualFile is where a form's file usually is, "" for what is no form of a file.
