@@ -104,6 +104,8 @@ func samples() map[string]string {
 		"data/observer.sql":     observerText.String(),
 		"data/sighting.sql":     sightingText.String(),
 		"data/tide_reading.sql": tideText.String(),
+		"november.csv": "id,species,observer,seen_at,place,head_count\n20011,DN,1,2026-11-03 07:10:00,North Creek,180\n" +
+			"20012,CU,2,2026-11-03 07:40:00,\"The Lagoon\",4\n",
 		"counts.csv": "id,species,observer,seen_at,place,head_count\n20001,DN,1,2026-11-02 07:10:00,North Creek,240\n" +
 			"20002,KN,2,2026-11-02 07:15:00,Shingle Spit,many\n20003,CU,2,2026-11-02 07:40:00,\"The Lagoon\",3\n",
 	}

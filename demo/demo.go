@@ -67,6 +67,7 @@ type Step struct {
 	Args  []string
 
 	Engines string // the sockets of container engines, for GHARBOR_ENGINES
+	Quiet   bool   // what it prints is not shown
 }
 
 // stage is a demo under way.
@@ -150,12 +151,13 @@ func Keep(ctx context.Context, o Options) error {
 	if err := s.profiles(); err != nil {
 		return err
 	}
-	if err := s.fill(); err != nil {
+	if err := errors.Join(s.fill(), s.field()); err != nil {
 		return err
 	}
 	fmt.Fprintf(s.Out, "%s In another terminal:\n\n", s.Bold("The simulated servers are up until Ctrl-C."))
 	for _, line := range []string{
 		"export GHARBOR_HOME=" + clean.Shell(s.home) + " GHARBOR_ENGINES=" + clean.Shell(s.socketOf("engine")),
+		"cd " + clean.Shell(filepath.Join(s.home, "samples")) + "   # files to load and import",
 		"gharbor list", "gharbor test sightings", "gharbor show sightings-ro",
 		"gharbor test tides", "gharbor certificate tides", "gharbor alias resolve archive", "gharbor alias knock archive",
 		"gharbor browse sightings", "gharbor query sightings 'select place, count(*) from sighting group by 1'",
@@ -165,6 +167,7 @@ func Keep(ctx context.Context, o Options) error {
 	} {
 		fmt.Fprintf(s.Out, "  %s\n", line)
 	}
+	fmt.Fprintf(s.Out, "\nThe passphrase of the wallet is: %s\n", passphrase)
 	<-ctx.Done()
 	fmt.Fprintf(s.Out, "\nThe servers are stopped and %s is removed.\n", s.home)
 	return nil

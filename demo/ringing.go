@@ -52,7 +52,7 @@ func (s *stage) startContainers() (err error) {
 		Socket: s.socketOf("engine"),
 		Images: []string{"mariadb:10.11"},
 		Containers: []*engineapi.Container{
-			ringContainer("saltmarsh-ringing", s.ringing), ringContainer("saltmarsh-old-rings", s.oldRings),
+			ringContainer("saltmarsh-ringing", s.ringing), s.oldContainer(),
 			{Name: "saltmarsh-web", Image: "saltmarsh/web:4", Exposed: []string{"8080/tcp"},
 				Env: []string{"MYSQL_HOST=saltmarsh-ringing", "MYSQL_USER=ringer"}},
 		},
@@ -65,6 +65,13 @@ func (s *stage) startContainers() (err error) {
 func (s *stage) newRings() (*mysql.Server, error) {
 	return rings(mysql.Account{User: "ringer", Host: "%", Databases: []string{"ringing"}},
 		mysql.Account{User: "registrar", Host: "%", Admin: true})
+}
+
+// oldContainer is one that was made here, for a profile that is no more.
+func (s *stage) oldContainer() *engineapi.Container {
+	c := ringContainer("saltmarsh-old-rings", s.oldRings)
+	c.Labels = map[string]string{"gentle-harbor.profile": "old-rings", "gentle-harbor.data": c.Mounts[0].Name}
+	return c
 }
 
 func ringContainer(name string, server *mysql.Server) *engineapi.Container {
@@ -91,12 +98,20 @@ func (s *stage) startRinging(c *engineapi.Container) error {
 	if err != nil {
 		return err
 	}
-	s.ringing, c.Ports = server, published(server)
+	*s.serverIn(c), c.Ports = server, published(server)
 	return nil
 }
 
+// serverIn is where the server in a container is kept.
+func (s *stage) serverIn(c *engineapi.Container) **mysql.Server {
+	if c.Name == "saltmarsh-old-rings" {
+		return &s.oldRings
+	}
+	return &s.ringing
+}
+
 func (s *stage) stopRinging(c *engineapi.Container) {
-	s.ringing.Close()
+	(*s.serverIn(c)).Close()
 	c.Log = append(c.Log, "[Note] mariadbd (initiated by: unknown): Normal shutdown", "[Note] mariadbd: Shutdown complete")
 }
 

@@ -180,3 +180,57 @@ func wrap(text string, width, indent int) string {
 	}
 	return strings.Join(lines, "\n"+strings.Repeat(" ", indent))
 }
+
+// leads finds what stands before a command in a line: a label, or a prompt.
+var leads = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^ *(?:(?:try|use|next|keep it)(?:: | +)|\$ (?:[A-Z_]+=\S+ )*|)(?:gharbor |$)`)
+})
+
+// fitLine breaks a line that is longer than width columns: a command with backslashes, and anything else below its
+// second column. width 0 is no terminal. What a terminal takes as a colour has no width.
+func fitLine(line string, width int) string {
+	if width == 0 || visible(line) <= width {
+		return line
+	}
+	if strings.Contains(line, "\x1b") {
+		return brokenColoured(line, width)
+	}
+	if lead := leads().FindString(line); lead != "" {
+		lead = strings.TrimSuffix(lead, "gharbor ")
+		return lead + fitTry(line[len(lead):], width, utf8.RuneCountInString(lead))
+	}
+	return broken(line, width, hanging(line, width))
+}
+
+// escapes finds what a terminal takes as a colour.
+var escapes = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\x1b\[[0-9;]*[A-Za-z]`) })
+
+// visible is how many columns a line takes.
+func visible(line string) int {
+	if strings.Contains(line, "\x1b") {
+		line = escapes().ReplaceAllString(line, "")
+	}
+	return utf8.RuneCountInString(line)
+}
+
+// brokenColoured is broken for a line with colours in it: those after the first stand behind two blanks more than it.
+func brokenColoured(line string, width int) string {
+	plain := escapes().ReplaceAllString(line, "")
+	indent := hanging(plain, width)
+	words := strings.Split(line, " ")
+	var b strings.Builder
+	at := 0
+	for i, word := range words {
+		n := visible(word)
+		if i > 0 && at+1+n > width && at > indent {
+			b.WriteString("\n" + strings.Repeat(" ", indent))
+			at = indent
+		} else if i > 0 {
+			b.WriteByte(' ')
+			at++
+		}
+		b.WriteString(word)
+		at += n
+	}
+	return b.String()
+}

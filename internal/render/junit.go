@@ -81,7 +81,7 @@ func JUnit(out io.Writer, reports []*check.Report, took time.Duration, strict bo
 		all.Skipped += suite.Skipped
 		all.Suites = append(all.Suites, suite)
 	}
-	if _, err := io.WriteString(out, xml.Header); err != nil {
+	if _, err := io.WriteString(whole(out), xml.Header); err != nil {
 		return err
 	}
 	encoder := xml.NewEncoder(out)

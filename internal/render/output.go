@@ -1,6 +1,7 @@
 package render
 
 import (
+	"bytes"
 	"io"
 	"os"
 	"sync"
@@ -8,15 +9,25 @@ import (
 
 // Output is where results go. It keeps the first error, so that no command has to look at each
 // write: whoever ends the program asks once. After an error nothing more is written.
+// On a terminal it breaks lines that are too long for it at blanks.
 type Output struct {
-	to io.Writer
+	to    io.Writer
+	width int // of the terminal; 0 where lines stay as they are
 
-	mu  sync.Mutex
-	err error
+	mu   sync.Mutex
+	line []byte // the last line so far, which has no end yet
+	err  error
 }
 
 // NewOutput is an output to a stream.
-func NewOutput(to io.Writer) *Output { return &Output{to: to} }
+func NewOutput(to io.Writer) *Output {
+	o := &Output{to: to}
+	o.width = Columns(o)
+	return o
+}
+
+// Whole leaves lines as they are from now on: what is written is for a program, or fits already.
+func (o *Output) Whole() { o.width = 0 }
 
 // Write writes, or gives the first error again.
 func (o *Output) Write(p []byte) (n int, err error) {
@@ -25,19 +36,54 @@ func (o *Output) Write(p []byte) (n int, err error) {
 	if o.err != nil {
 		return 0, o.err
 	}
-	n, o.err = o.to.Write(p)
-	return n, o.err
+	if o.width == 0 && len(o.line) == 0 {
+		n, o.err = o.to.Write(p)
+		return n, o.err
+	}
+	o.line = append(o.line, p...)
+	end := bytes.LastIndexByte(o.line, '\n') + 1
+	o.flush(end)
+	return len(p), o.err
 }
 
-// Err is the first error of a write, nil for none.
+// flush writes the first n bytes of what waits, its lines broken where they are too long.
+func (o *Output) flush(n int) {
+	if n == 0 || o.err != nil {
+		return
+	}
+	var out []byte
+	for line := range bytes.Lines(o.line[:n]) {
+		text, ended := bytes.CutSuffix(line, []byte("\n"))
+		out = append(out, fitLine(string(text), o.width)...)
+		if ended {
+			out = append(out, '\n')
+		}
+	}
+	o.line = append(o.line[:0], o.line[n:]...)
+	_, o.err = o.to.Write(out)
+}
+
+// Err is the first error of a write, nil for none. What waits for the end of its line is written before.
 func (o *Output) Err() error {
 	o.mu.Lock()
 	defer o.mu.Unlock()
+	o.flush(len(o.line))
 	return o.err
 }
 
 // Unwrap is the stream itself: for a program that is started with it.
-func (o *Output) Unwrap() io.Writer { return o.to }
+func (o *Output) Unwrap() io.Writer {
+	o.Err()
+	return o.to
+}
+
+// whole makes an output for a program of a stream, and gives it back.
+func whole(stream io.Writer) io.Writer {
+	if o, ok := stream.(*Output); ok {
+		o.Whole()
+	}
+	return stream
+}
 
 // FileOf is the file that a stream is, nil where it is none.
 func FileOf(stream any) *os.File {

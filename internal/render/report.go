@@ -35,8 +35,11 @@ func (p paint) outcome(o finding.Outcome, s string) string {
 	return p.style("2", s)
 }
 
-// narrow is the width of a page where it goes to no terminal, and the least on one that is wider than twenty columns.
+// narrow is the width of a page where it goes to no terminal.
 const narrow = 80
+
+// PageWidth is how wide help and pages are on out: as narrow as its terminal, and no wider than a page.
+func PageWidth(out io.Writer) int { return min(pageWidth(out), narrow) }
 
 // pageWidth is how many columns a page on out has.
 func pageWidth(out io.Writer) int {

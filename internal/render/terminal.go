@@ -71,9 +71,12 @@ func (t *Terminal) Notice(format string, args ...any) {
 	fmt.Fprintln(t.err, label+wrap(safe(fmt.Sprintf(format, args...)), Columns(t.err), len(label)))
 }
 
-// Say writes a line to stderr as it is.
+// Say writes a line to stderr, broken where it is too long for a terminal.
 func (t *Terminal) Say(format string, args ...any) {
-	fmt.Fprintln(t.err, safe(fmt.Sprintf(format, args...)))
+	width := Columns(t.err)
+	for line := range strings.SplitSeq(safe(fmt.Sprintf(format, args...)), "\n") {
+		fmt.Fprintln(t.err, fitLine(line, width))
+	}
 }
 
 // safe is text that can steer no terminal, without the password of a URL: the last guard behind

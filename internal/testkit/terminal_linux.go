@@ -26,7 +26,10 @@ type Session struct {
 }
 
 // OnTerminal runs the program on a pseudo-terminal (pty(7)).
-func (p *Program) OnTerminal(args ...string) *Session {
+func (p *Program) OnTerminal(args ...string) *Session { return p.OnColumns(100, args...) }
+
+// OnColumns is OnTerminal with a terminal of so many columns.
+func (p *Program) OnColumns(columns int, args ...string) *Session {
 	p.t.Helper()
 	master, err := os.OpenFile("/dev/ptmx", os.O_RDWR|unix.O_NOCTTY, 0)
 	if err != nil {
@@ -43,7 +46,7 @@ func (p *Program) OnTerminal(args ...string) *Session {
 	if err != nil {
 		p.t.Fatal(err)
 	}
-	unix.IoctlSetWinsize(int(master.Fd()), unix.TIOCSWINSZ, &unix.Winsize{Row: 50, Col: 100})
+	unix.IoctlSetWinsize(int(master.Fd()), unix.TIOCSWINSZ, &unix.Winsize{Row: 50, Col: uint16(columns)})
 	ctx, cancel := context.WithTimeout(context.Background(), 60*time.Second)
 	p.t.Cleanup(cancel)
 	s := &Session{t: p.t, master: master, cmd: exec.CommandContext(ctx, p.Path, args...), done: make(chan struct{})}

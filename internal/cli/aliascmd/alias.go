@@ -160,7 +160,7 @@ func aliasShow() *base.Command {
 	return &base.Command{
 		Name: "alias show", Quick: true, Args: "NAME", Summary: "what an alias says, and those that it names in turn",
 		Long:     "Each key with the file and line that says it. Nothing is looked up or dialled.",
-		Examples: []string{"gharbor alias show skein", "gharbor alias show service:sightings"},
+		Examples: []string{"gharbor alias show archive", "gharbor alias show long-ago"},
 		MinArgs:  1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) { form.Flag(fs) },
 		Run: run(func(_ context.Context, c *call) error {

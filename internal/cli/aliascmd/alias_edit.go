@@ -151,8 +151,8 @@ func aliasSet() *base.Command {
 		Long: `Every profile and wallet entry that names the alias follows. Only the bytes of the keys
 that change are touched. The keys:`,
 		Keys: base.AliasKeyTable,
-		Examples: []string{"gharbor alias set skein addresses=archive-c.saltmarsh.example:1521",
-			"gharbor alias set skein pick=fastest connect-timeout=3s", "gharbor alias set skein note="},
+		Examples: []string{"gharbor alias set archive addresses=archive-c.saltmarsh.example:1521",
+			"gharbor alias set archive pick=fastest connect-timeout=3s", "gharbor alias set archive note="},
 		MinArgs: 2, MaxArgs: -1,
 		Flags: to.flag,
 		Run: run(func(ctx context.Context, c *call) error {
@@ -168,7 +168,7 @@ func aliasRename() *base.Command {
 		Name: "alias rename", Args: "NAME NEW-NAME", Summary: "give an alias another name",
 		Long: `Aliases and profiles that name it follow. Of an alias of your own, the old name stays
 as an alias of the new one until your profiles have been changed: nothing breaks between.`,
-		Examples: []string{"gharbor alias rename skein archive-service"},
+		Examples: []string{"gharbor alias rename archive old-counts"},
 		MinArgs:  2, MaxArgs: 2,
 		Flags: to.flag,
 		Run: run(func(ctx context.Context, c *call) error {
@@ -265,7 +265,7 @@ func aliasRemove() *base.Command {
 	return &base.Command{
 		Name: "alias remove", Args: "NAME", Summary: "take an alias out of its file",
 		Long:     "Refused while a profile or another alias names it. Asks first, unless -yes.",
-		Examples: []string{"gharbor alias remove old-skein -yes"},
+		Examples: []string{"gharbor alias remove long-ago -yes"},
 		MinArgs:  1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) {
 			fs.BoolVar(&yes, "yes", false, "do not ask")

@@ -67,7 +67,7 @@ func aliasResolve() *base.Command {
 		Summary: "where an alias leads: the chain, then addresses in the order they are tried",
 		Long: `Host names are looked up in [hosts] and then in DNS, SRV records first. Nothing is
 dialled, so pick=fastest shows the order as written.`,
-		Examples: []string{"gharbor alias resolve skein", "gharbor alias resolve skein -format json"},
+		Examples: []string{"gharbor alias resolve archive", "gharbor alias resolve archive -format json"},
 		MinArgs:  1,
 		MaxArgs:  1,
 		Flags: func(fs *base.FlagSet) {
@@ -207,7 +207,7 @@ func aliasKnock() *base.Command {
 be asked ({{listener}}), whether it knows the service. A server may count each knock as a
 failed connection (some do, and block a client after 100 in a row), so
 there are 20 at most for an address. No hops are gone through.`,
-		Examples: []string{"gharbor alias knock skein", "gharbor alias knock skein -count 5"},
+		Examples: []string{"gharbor alias knock archive", "gharbor alias knock archive -count 5"},
 		MinArgs:  1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) {
 			fs.IntVar(&count, "count", 3, fmt.Sprintf("knocks at each address, %d at most", alias.MaxKnocks))

@@ -25,7 +25,7 @@ func aliasUsed() *base.Command {
 		Name: "alias used", Args: "NAME", Summary: "which profiles, aliases and wallet entries depend on an alias",
 		Long: `Directly or over another alias. The wallet is looked through where it can be read
 without its passphrase: as a reader, or while it is unlocked.`,
-		Examples: []string{"gharbor alias used skein", "gharbor alias used skein -format json"},
+		Examples: []string{"gharbor alias used archive", "gharbor alias used archive -format json"},
 		MinArgs:  1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) { form.Flag(fs) },
 		Run: run(func(ctx context.Context, c *call) error {

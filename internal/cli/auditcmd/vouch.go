@@ -40,8 +40,8 @@ a compose file, for import, by its path: variables of this machine and files out
 the repository are used for it only then.
 
 In CI, where nobody can be asked, -expect compares with the hash that vouch showed.`,
-		Examples: []string{"gharbor vouch", "gharbor vouch tides", "gharbor vouch -list", "gharbor vouch -withdraw tides",
-			"gharbor vouch compose.yaml", "gharbor vouch -expect HASH"},
+		Examples: []string{"gharbor vouch", "gharbor vouch reports", "gharbor vouch -list", "gharbor vouch -withdraw reports",
+			"gharbor vouch compose.yaml"},
 		MaxArgs: -1,
 		Flags: func(fs *base.FlagSet) {
 			fs.BoolVar(&list, "list", false, "show what was vouched for, and ask nothing")

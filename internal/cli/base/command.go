@@ -58,6 +58,7 @@ type Command struct {
 	Keys     func(*schema.Schema) string // the table of keys that stands behind long; nil for none
 	Long     string
 	Examples []string
+	Machine  bool // what it prints is for a program as well as for a person: no line of it is broken
 	Quick    bool // over in milliseconds: neither dials, asks nor writes
 	Program  bool // two dashes and a program stand behind its own words
 	Patient  bool // a signal is its program's, which may go on
@@ -179,6 +180,9 @@ func dispatch(ctx context.Context, w World, term *render.Terminal, noColour bool
 		Set:      make(map[string]bool),
 		Makers:   makers,
 		typed:    args,
+	}
+	if out, ok := w.Stdout.(*render.Output); ok && cmd.Machine {
+		out.Whole()
 	}
 	verbose, err := c.parse(cmd, rest)
 	if errors.Is(err, flag.ErrHelp) {

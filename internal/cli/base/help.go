@@ -38,15 +38,9 @@ func Help() *Command {
 	}
 }
 
-// helpWidth is how wide help is where it goes to no terminal, and the most there.
-const helpWidth = 80
-
 // show writes help in lines that fit.
 func show(out io.Writer, b *bytes.Buffer) error {
-	width := helpWidth
-	if columns := render.Columns(out); columns > 0 {
-		width = min(columns, helpWidth)
-	}
+	width := render.PageWidth(out)
 	text, examples, _ := strings.Cut(b.String(), examplesHead)
 	text = render.Fit(text, width) + "\n"
 	if examples != "" {

@@ -36,8 +36,9 @@ engine, user and database that the container's environment declares, and reads t
 password from there at each use (container:VARIABLE); with -into wallet a copy is kept
 in the wallet, bound to this container. Without PROFILE it is called as the container, or
 as the compose file's service.`,
-		Examples: []string{"gharbor container adopt saltmarsh-ringing ringing",
-			"gharbor container adopt saltmarsh/ringing -into wallet", "gharbor container adopt saltmarsh-ringing ringing -test"},
+		Examples: []string{"gharbor container adopt saltmarsh-ringing rings",
+			"gharbor container adopt saltmarsh-ringing rings -into wallet",
+			"gharbor container adopt saltmarsh-ringing rings -test"},
 		MinArgs: 1,
 		MaxArgs: 2,
 		Flags: func(fs *base.FlagSet) {
@@ -151,10 +152,12 @@ func (c *call) adoptNotices(seen find.Seen, o adoptOptions) {
 	case strings.HasSuffix(d.Variable, "_FILE"):
 		c.Notice("at each use the password is read from the file that the container's %s names", d.Variable)
 	case d.Variable != "":
-		c.Notice("at each use the password is read from the container's %s, which whoever may use the container engine can "+
+		c.Notice("at each use the password is read from the container's %s, which whoever may use the container "+
+			"engine can "+
 			"read too; -into wallet keeps a copy of your own", d.Variable)
 	case d.Made:
-		c.Notice("the server's image made a password at its first start and printed it in its log; it is not read from there")
+		c.Notice("the server's image made a password at its first start and printed it in its log; it is not read " +
+			"from there")
 	case d.User == "":
 		c.Notice("the container declares no user: gharbor set NAME user=…")
 	}

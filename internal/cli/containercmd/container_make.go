@@ -51,10 +51,9 @@ server is published on 127.0.0.1 alone (at its usual port, or one that is free),
 data are in a volume, and a health check watches it. A password is made into the wallet,
 or the one that is there is taken, and handed over as a file that only the container's
 root can read. The profile then leads to the container. -dry-run stops after showing.`,
-		Examples: []string{"gharbor container make sightings -image {{image}}:16 -dry-run",
-			"gharbor container make sightings -image {{image}}:16"},
-		MinArgs: 1,
-		MaxArgs: 1,
+		Examples: []string{"gharbor container make sightings -image {{image}}:16 -port 15432 -dry-run"},
+		MinArgs:  1,
+		MaxArgs:  1,
 		Flags: func(fs *base.FlagSet) {
 			transfercmd.ImageFlag(fs, &o.image, "the image, such as NAME:TAG")
 			fs.StringVar(&o.name, "name", "", "the container's name, where the profile does not say it")

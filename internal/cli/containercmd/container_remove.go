@@ -17,7 +17,7 @@ func containerRemove() *base.Command {
 		Long: `NAME is a profile whose address is a container, or a container's name. Asks first, unless
 -yes. A container that gharbor did not make is left alone. The profile stays, and so does
 the password in the wallet.`,
-		Examples: []string{"gharbor container remove ringing", "gharbor container remove ringing -data -yes"},
+		Examples: []string{"gharbor container remove saltmarsh-old-rings -data"},
 		MinArgs:  1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) {
 			endpointFlag(fs, &endpoint)

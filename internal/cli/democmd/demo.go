@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"strings"
 
 	"gentleharbor/demo"
@@ -87,6 +88,9 @@ func (c *call) demoWorld(step demo.Step) base.World {
 			}
 			return "", false
 		},
+	}
+	if step.Quiet {
+		w.Stdout, w.Stderr = io.Discard, io.Discard
 	}
 	w.Environ = func() []string {
 		path, _ := c.Lookup("PATH")

@@ -65,7 +65,7 @@ func hopRemove() *base.Command {
 	return &base.Command{
 		Name: "hop remove", Args: "PROFILE NUMBER", Summary: "take a hop out of a profile",
 		Long:     "The numbers are those of test and show: 1 is the first from here.",
-		Examples: []string{"gharbor hop remove tides 2"},
+		Examples: []string{"gharbor hop remove tides-inner 2"},
 		MinArgs:  2, MaxArgs: 2,
 		Flags: to.Flag,
 		Run: run(func(ctx context.Context, c *call) error {
@@ -97,7 +97,7 @@ func hopPin() *base.Command {
 is kept in the tool's own known_hosts once you have compared it with one that came to
 you by another way: on a terminal you are asked, elsewhere -fingerprint says what it
 must be. A key that contradicts a known one is refused, always.`,
-		Examples: []string{"gharbor hop pin tides", "gharbor hop pin tides -fingerprint SHA256:3Jx…"},
+		Examples: []string{"gharbor hop pin tides"},
 		MinArgs:  1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) {
 			fs.Func("fingerprint", "what a new key's fingerprint must be, SHA256:…; repeat it for more hops",

@@ -31,9 +31,9 @@ A password has no place here. Say with -secret where it is. Where nothing is set
 engine's credential file is looked through, then an open wallet, then the terminal is
 asked. A URL with its password in it is pasted: -url-stdin -into wallet.`,
 		Examples: []string{
-			"gharbor add sightings -engine {{engine}} -host 127.0.0.1 -port {{port}} -database sightings -user warden",
-			"gharbor add sightings-ro -like sightings -user visitor -secret env:VISITOR_PASSWORD",
-			"gharbor add tides '{{scheme}}://tidekeeper@tide-db.internal.example/tides?sslmode=require' -test",
+			"gharbor add counts -engine {{engine}} -host 127.0.0.1 -port {{port}} -database sightings -user warden",
+			"gharbor add reports -like sightings -user visitor -secret env:VISITOR_PASSWORD",
+			"gharbor add gauges '{{scheme}}://tidekeeper@tide-db.internal.example/tides?sslmode=require'",
 		},
 		MinArgs: 1, MaxArgs: 2,
 		Flags: func(fs *base.FlagSet) {

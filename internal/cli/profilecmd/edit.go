@@ -50,7 +50,7 @@ func Copy() *base.Command {
 		Name: "copy", Args: "NAME NEW-NAME", Summary: "a new profile with another's own keys",
 		Long: "The copy has what the profile sets itself; what it takes from the profile it is like, the copy takes " +
 			"from there too.",
-		Examples: []string{"gharbor copy sightings sightings-test", "gharbor set sightings-test database=sightings_test"},
+		Examples: []string{"gharbor copy sightings sightings-test"},
 		MinArgs:  2, MaxArgs: 2,
 		Flags: to.Flag,
 		Run: run(func(ctx context.Context, c *Call) error {
@@ -130,7 +130,7 @@ func Remove() *base.Command {
 	return &base.Command{
 		Name: "remove", Args: "NAME", Summary: "take a profile out of the file",
 		Long:     "Asks first, unless -yes. The comment directly above the profile goes with it.",
-		Examples: []string{"gharbor remove sightings-test", "gharbor remove sightings-test -yes"},
+		Examples: []string{"gharbor remove sightings-ro", "gharbor remove sightings-ro -yes"},
 		MinArgs:  1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) {
 			fs.BoolVar(&yes, "yes", false, "do not ask")

@@ -47,9 +47,9 @@ With -table the files are rows: CSV, or TSV as query writes it. The first line
 names the columns, unless -columns does. All rows are taken in, or none; with
 -keep-going or -bad-rows all but those that can't be.`,
 		Examples: []string{
-			"gharbor load sightings schema.sql",
+			"gharbor load sightings data/tide_reading.sql",
 			"gharbor load sightings dump.sql.gz -dry-run",
-			"gharbor load sightings counts.csv -table sighting",
+			"gharbor load sightings november.csv -table sighting",
 			"gharbor load sightings counts.csv -table sighting -bad-rows bad.csv",
 		},
 		MinArgs: 2,

@@ -42,7 +42,7 @@ type queryOptions struct {
 func Query() *base.Command {
 	var o queryOptions
 	return &base.Command{
-		Name:    "query",
+		Name: "query", Machine: true,
 		Args:    "PROFILE [STATEMENT]",
 		Summary: "run statements, and write what they give",
 		Long: `Tests the profile first, and runs the statements on the connection that the

@@ -38,7 +38,7 @@ already, else to the wallet, and the profile then says secret = "wallet". Withou
 wallet one is made. A credential file is clear text that only you can read; its other
 lines stay byte for byte. A new line there fits all databases of the server, unless
 -one-database is given.`,
-		Examples: []string{"gharbor secret keep sightings", "gharbor secret keep moult -secret-stdin < FILE"},
+		Examples: []string{"gharbor secret keep sightings", "gharbor secret keep sightings -secret-stdin < password"},
 		MinArgs:  1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) {
 			o.in.flags(fs)

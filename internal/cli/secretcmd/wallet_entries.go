@@ -88,7 +88,8 @@ its engine ({{scheme}}://db.saltmarsh.example:{{port}}), or alias:NAME. Without 
 entry is bound to the profile of the same name, where there is one.`,
 		Examples: []string{"gharbor wallet keep sightings -bind sightings",
 			"gharbor wallet keep visitor -user visitor -bind sightings-ro -generate 32",
-			"gharbor wallet keep tides -bind {{scheme}}://tide-db.internal.example:{{port}} -secret-stdin < FILE"},
+			"gharbor wallet keep tides -bind {{scheme}}://tide-db.internal.example:{{port}} -passphrase-file " +
+				"passphrase -secret-stdin < password"},
 		MinArgs: 1, MaxArgs: 1,
 		Flags: o.flags,
 		Run:   run(o.keep),
@@ -286,10 +287,11 @@ func walletList() *base.Command {
 func walletBind() *base.Command {
 	var o WalletFlags
 	return &base.Command{
-		Name: "wallet bind", Args: "ENTRY PROFILE|ADDRESS|alias:NAME…", Summary: "let an entry be sent to one more place",
+		Name: "wallet bind", Args: "ENTRY PROFILE|ADDRESS|alias:NAME…", Summary: "let an entry be sent to one more " +
+			"place",
 		Long: "A profile that led elsewhere when it was bound is bound to where it leads now.",
-		Examples: []string{"gharbor wallet bind sightings sightings-test",
-			"gharbor wallet bind tides {{scheme}}://tide-db.internal.example:{{port}}"},
+		Examples: []string{"gharbor wallet bind sightings sightings-ro",
+			"gharbor wallet bind sightings {{scheme}}://tide-db.internal.example:{{port}}"},
 		MinArgs: 2, MaxArgs: -1,
 		Flags: o.Flags,
 		Run: run(func(ctx context.Context, c *Call) error {
@@ -334,7 +336,7 @@ func walletUnbind() *base.Command {
 	var o WalletFlags
 	return &base.Command{
 		Name: "wallet unbind", Args: "ENTRY PROFILE|ADDRESS|alias:NAME…", Summary: "take a place away from an entry",
-		Examples: []string{"gharbor wallet unbind sightings sightings-test"},
+		Examples: []string{"gharbor wallet unbind visitor sightings-ro"},
 		MinArgs:  2, MaxArgs: -1,
 		Flags: o.Flags,
 		Run: run(func(ctx context.Context, c *Call) error {
@@ -342,7 +344,8 @@ func walletUnbind() *base.Command {
 				for _, word := range c.Args[1:] {
 					left := slices.DeleteFunc(slices.Clone(e.Bindings), func(b binding.Binding) bool { return b.Is(word) })
 					if len(left) == len(e.Bindings) {
-						return base.Usage("the entry %s is not bound to that; gharbor wallet list shows to what it is", e.Name)
+						return base.Usage("the entry %s is not bound to that; gharbor wallet list shows to what it "+
+							"is", e.Name)
 					}
 					e.Bindings = left
 				}
@@ -422,7 +425,8 @@ func walletDisclose() *base.Command {
 	var o WalletFlags
 	var stdout bool
 	return &base.Command{
-		Name: "wallet disclose", Args: "ENTRY", Summary: "print a secret: on a terminal, after the passphrase",
+		Name: "wallet disclose", Machine: true, Args: "ENTRY", Summary: "print a secret: on a terminal, after the " +
+			"passphrase",
 		Long:     "The passphrase is asked for always: neither an unlock nor a reader will do.",
 		Examples: []string{"gharbor wallet disclose sightings"},
 		MinArgs:  1, MaxArgs: 1,

@@ -20,7 +20,7 @@ func walletVerify() *base.Command {
 		Name: "wallet verify", Summary: "look through the whole file, and say what is wrong",
 		Long: `Structure, checksum, signature and generation are looked at without the passphrase;
 the content with whatever opens it: a pin file, an unlock or the passphrase.`,
-		Examples: []string{"gharbor wallet verify", "gharbor wallet verify -passphrase-file FILE"},
+		Examples: []string{"gharbor wallet verify", "gharbor wallet verify -passphrase-file passphrase"},
 		Flags: func(fs *base.FlagSet) {
 			o.Flags(fs)
 			fs.BoolVar(&forget, "forget", false, "drop what was seen of the wallets so far, where that file is damaged")
@@ -114,7 +114,7 @@ func walletRestore() *base.Command {
 The passphrase, the keys and the readers stay those of the present wallet. Where that is
 gone or can't be opened, -old-passphrase makes the backup's passphrase the wallet's again,
 with new keys and no readers: whoever knows the old passphrase can open it then.`,
-		Examples: []string{"gharbor wallet restore ~/wallet-2026-11.ghw"},
+		Examples: []string{"gharbor wallet restore wallet-of-the-laptop.ghw"},
 		MinArgs:  1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) {
 			o.Flags(fs)

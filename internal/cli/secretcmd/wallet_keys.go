@@ -42,7 +42,7 @@ func walletCreate() *base.Command {
 		Name: "wallet create", Summary: "make a wallet, with a passphrase typed twice",
 		Long: `The passphrase is the only way to change the wallet: keep it where you will find it.
 How dear guessing it is, is chosen so that opening takes about half a second here.`,
-		Examples: []string{"gharbor wallet create", "gharbor wallet create -wallet ~/work.ghw -passphrase-file FILE"},
+		Examples: []string{"gharbor wallet create", "gharbor wallet create -wallet ~/work.ghw -passphrase-file passphrase"},
 		Flags: func(fs *base.FlagSet) {
 			o.Flags(fs)
 			costFlag(fs, &opening)
@@ -168,9 +168,8 @@ func readerAdd() *base.Command {
 	var out, account string
 	return &base.Command{
 		Name: "wallet reader add", Args: "NAME", Summary: "make a reader and its pin file",
-		Examples: []string{"gharbor wallet reader add nightly -out nightly.pin",
-			"gharbor wallet reader add nightly -out /var/lib/nightly/reader.pin -for nightly"},
-		MinArgs: 1, MaxArgs: 1,
+		Examples: []string{"gharbor wallet reader add weekly -out weekly.pin"},
+		MinArgs:  1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) {
 			o.Flags(fs)
 			fs.StringVar(&out, "out", "", "where the pin file is written, 0600; nothing may stand there")

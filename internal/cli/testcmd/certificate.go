@@ -40,9 +40,8 @@ func Certificate() *base.Command {
 login. With -save the topmost certificate of the chain is kept as the profile's
 tls-ca, after you have compared its fingerprint with one that came to you by another
 way: on a terminal you are asked, elsewhere -fingerprint says what it must be.`,
-		Examples: []string{"gharbor certificate sightings", "gharbor certificate sightings -save",
-			"gharbor certificate sightings -save -fingerprint SHA256:4F:…"},
-		MinArgs: 1, MaxArgs: 1,
+		Examples: []string{"gharbor certificate tides", "gharbor certificate tides -save"},
+		MinArgs:  1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) {
 			fs.BoolVar(&o.save, "save", false, "keep the topmost certificate as the profile's tls-ca, after comparing")
 			fs.StringVar(&o.fingerprint, "fingerprint", "", "what its fingerprint must be, SHA256:… as this command shows it")

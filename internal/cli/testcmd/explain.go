@@ -9,6 +9,7 @@ import (
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearest"
 	"gentleharbor/internal/cli/base"
+	"gentleharbor/internal/render"
 )
 
 func Explain() *base.Command {
@@ -26,8 +27,10 @@ func Explain() *base.Command {
 				if page.Passing {
 					passing = ", may pass by itself"
 				}
-				_, err := fmt.Fprintf(c.Stdout, "%s (%s at %s%s)\n%s\n\n%s\n", page.Code, page.Outcome,
-					strings.Join(page.Stages, " or "), passing, page.Summary, page.Text)
+				head := fmt.Sprintf("%s (%s at %s%s)", page.Code, page.Outcome, strings.Join(page.Stages, " or "), passing)
+				width := render.PageWidth(c.Stdout)
+				_, err := fmt.Fprintf(c.Stdout, "%s\n%s\n\n%s\n", head, render.Fit(page.Summary, width),
+					render.Fit(page.Text, width))
 				return err
 			}
 			var codes []string

@@ -50,11 +50,13 @@ type exportOptions struct {
 func Export() *base.Command {
 	var o exportOptions
 	return &base.Command{
-		Name: "export", Args: "PROFILE", Summary: "a profile in an open form: URL, variables, a line of a credential file",
+		Name: "export", Machine: true, Args: "PROFILE", Summary: "a profile in an open form: URL, variables, a " +
+			"line of a credential file",
 		Long: `There is no secret in it, unless -with-secret: that asks on a terminal first, and writes
 only to a terminal or to a file that nobody else can read. A compose file names a file for
 each password, beside it.`,
-		Examples: []string{"gharbor export sightings -as url", "gharbor export sightings -as dotenv -with-secret -out .env",
+		Examples: []string{"gharbor export sightings -as url",
+			"gharbor export sightings -as dotenv -with-secret -out sightings.env",
 			"gharbor export sightings -as compose -image {{image}}:16"},
 		MinArgs: 1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) {
@@ -148,7 +150,8 @@ func (c *Call) throughTunnel(ctx context.Context, p *resolve.Profile,
 		c.Notice("the address is that of the open tunnel, %s", s.Local)
 		return conn.At(tunnelcmd.LocalOfText(s.Local, conn.Spec)), nil
 	}
-	c.Notice("the address is the server's behind the hops, which nothing here reaches directly; gharbor tunnel open %s "+
+	c.Notice("the address is the server's behind the hops, which nothing here reaches directly; gharbor tunnel "+
+		"open %s "+
 		"gives a local one", p.Called)
 	return conn, nil
 }

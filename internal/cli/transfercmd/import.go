@@ -79,7 +79,7 @@ alone, unless -replace. Passwords go to the wallet with -into wallet; those of a
 password or option file can stay there, and the profile names the file. A compose file's
 profiles lead to the services' containers and take the passwords from there; variables of
 this machine stand in it only after gharbor vouch FILE where it is a repository's.`,
-		Examples: []string{"gharbor import dotenv .env -dry-run", "gharbor import service",
+		Examples: []string{"gharbor import dotenv .env -dry-run", "gharbor import .env",
 			"gharbor import compose.yaml -dry-run", "gharbor import url -name sightings-copy -into wallet"},
 		MinArgs: 1,
 		MaxArgs: -1,

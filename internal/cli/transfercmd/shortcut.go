@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 
+	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/resolve"
@@ -184,8 +185,8 @@ func (c *Call) shortcutFolder(ctx context.Context, into string) (string, error) 
 	if err != nil {
 		return "", err
 	}
-	if info, err := os.Stat(whole); err != nil || !info.IsDir() {
-		return "", base.Usage("-into: %s is no folder", whole)
+	if err := os.MkdirAll(whole, 0o755); err != nil {
+		return "", base.Usage("-into: %s is no folder, and cannot be made one: %s", whole, atomicfile.Plain(err))
 	}
 	return whole, nil
 }

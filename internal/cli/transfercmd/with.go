@@ -47,7 +47,7 @@ func With() *base.Command {
 	var o withOptions
 	return &base.Command{
 		Patient: true,
-		Name:    "with",
+		Name:    "with", Machine: true,
 		Args:    "PROFILE [flags] -- PROGRAM [ARGS…]",
 		Summary: "run a program with the connection in its environment",
 		Long: `The program finds the connection where its engine's own clients and libraries look: in
