@@ -41,8 +41,10 @@ func TestAliasMoves(t *testing.T) {
 	p.OK("alias", "add", "birds", "engine=postgresql", fmt.Sprintf("addresses=127.0.0.1:%d", server.Port()), "database=sightings", "note=the counts")
 	p.Aliases("[alias.counts]\nengine = \"postgresql\"\n")
 	p.Run("alias", "list").Want(3).Has("aliases.toml:1", "where does the service live")
-	p.Aliases("# ours\n[alias.birds] # here\naddresses = [\"127.0.0.1:" + fmt.Sprint(server.Port()) + "\"]\nengine = \"postgresql\"\ndatabase = \"sightings\"\n\n[alias.counts]\nalias = \"birds\"\n")
-	p.OK("test", "-full", "sightings").Has("alias counts (aliases.toml:7), which is birds (aliases.toml:2): direct to 127.0.0.1:"+fmt.Sprint(server.Port()), "ready: ")
+	p.Aliases("# ours\n[alias.birds] # here\naddresses = [\"127.0.0.1:" + fmt.Sprint(server.Port()) + "\"]\nengine " +
+		"= \"postgresql\"\ndatabase = \"sightings\"\n\n[alias.counts]\nalias = \"birds\"\n")
+	p.OK("test", "-full", "sightings").Has("alias counts (aliases.toml:7), which is birds (aliases.toml:2): direct "+
+		"to 127.0.0.1:"+fmt.Sprint(server.Port()), "ready: ")
 	p.OK("alias", "set", "birds", fmt.Sprintf("addresses=127.0.0.1:%d", other.Port())).Has("changed: alias birds in")
 	p.OK("test", "sightings").Has(fmt.Sprint("ready: warden in sightings at 127.0.0.1:", other.Port()))
 	if text := p.ReadAliases(); !strings.HasPrefix(text, "# ours\n[alias.birds] # here\naddresses = [") {
@@ -60,7 +62,8 @@ func TestAliasMoves(t *testing.T) {
 		t.Error(text)
 	}
 	p.OK("with", "sightings", "--", "sh", "-c", `echo "$PGHOST:$PGPORT/$PGDATABASE"`).Has(fmt.Sprintf("127.0.0.1:%d/sightings", other.Port()))
-	p.OK("export", "sightings", "-as", "url").Has(fmt.Sprintf("postgresql://warden@127.0.0.1:%d/sightings", other.Port()))
+	p.OK("export", "sightings", "-as", "url").Has(fmt.Sprintf(
+		"postgresql://warden@127.0.0.1:%d/sightings", other.Port()))
 	p.OK("set", "sightings", "alias=", "host=127.0.0.1", fmt.Sprint("port=", other.Port()), "engine=postgresql", "database=sightings")
 	p.OK("alias", "remove", "numbers", "-yes")
 	p.OK("alias", "remove", "flock", "-yes")
@@ -92,7 +95,8 @@ func TestAliasFailover(t *testing.T) {
 		"another engine": {fmt.Sprint("127.0.0.1:", other.Port()), "speak.other-engine"},
 		"unknown":        {"no-such-host.saltmarsh.example:5432", "name."},
 	} {
-		p.Aliases(fmt.Sprintf("[alias.counts]\nengine = \"postgresql\"\naddresses = [%q, %q]\ndatabase = \"sightings\"\nconnect-timeout = \"700ms\"\n", c.address, serves))
+		p.Aliases(fmt.Sprintf("[alias.counts]\nengine = \"postgresql\"\naddresses = [%q, %q]\ndatabase = "+
+			"\"sightings\"\nconnect-timeout = \"700ms\"\n", c.address, serves))
 		r := p.Test("x", "-timeout", "8s")
 		s := r.Ends(t, "reach", "warn", "reach.passed-over")
 		if r.Outcome != "warn" || !strings.Contains(s.Seen(), c.address) || !strings.Contains(s.Seen(), c.code) || !strings.HasPrefix(fmt.Sprint(r.Facts["route"]), serves) {
@@ -100,7 +104,8 @@ func TestAliasFailover(t *testing.T) {
 		}
 	}
 	// A standby is not what is wanted, and nobody else serves: both are told.
-	p.Aliases(fmt.Sprintf("[alias.counts]\nengine = \"postgresql\"\naddresses = [%q, %q]\ndatabase = \"sightings\"\n", serves, refused))
+	p.Aliases(fmt.Sprintf("[alias.counts]\nengine = \"postgresql\"\naddresses = [%q, %q]\ndatabase = "+
+		"\"sightings\"\n", serves, refused))
 	s := p.Test("x", override("target=read-only")...).Ends(t, "reach", "fail", "reach.refused")
 	if !strings.Contains(s.Seen(), "session.target") {
 		t.Errorf("%s", s.Seen())
@@ -142,7 +147,8 @@ func TestAliasPick(t *testing.T) {
 	p, a := aliased(t, "addresses = [\"127.0.0.1:1\"]\n")
 	_, b := standin(t, birds())
 	alias := func(pick string, addresses ...string) {
-		p.Aliases(fmt.Sprintf("[alias.counts]\nengine = \"postgresql\"\ndatabase = \"sightings\"\naddresses = [\"%s\"]\npick = %q\ntls = \"offered\"\n", strings.Join(addresses, `", "`), pick))
+		p.Aliases(fmt.Sprintf("[alias.counts]\nengine = \"postgresql\"\ndatabase = \"sightings\"\naddresses = "+
+			"[\"%s\"]\npick = %q\ntls = \"offered\"\n", strings.Join(addresses, `", "`), pick))
 	}
 	alias("random", fmt.Sprint("127.0.0.1:", a.Port()), fmt.Sprint("127.0.0.1:", b.Port()))
 	first := 0
@@ -168,14 +174,17 @@ func TestGivenHosts(t *testing.T) {
 	pg := testkit.PostgreSQLServer(t)
 	p := testkit.NewProgram(t)
 	p.Setenv("KNOT", testkit.WardenPassword)
-	p.Profiles(fmt.Sprintf("[profile.x]\nengine = \"postgresql\"\nhost = \"counts.saltmarsh.example\"\nport = %d\ndatabase = \"sightings\"\nuser = \"warden\"\nsecret = \"env:KNOT\"\n", pg.Port))
+	p.Profiles(fmt.Sprintf("[profile.x]\nengine = \"postgresql\"\nhost = \"counts.saltmarsh.example\"\nport = "+
+		"%d\ndatabase = \"sightings\"\nuser = \"warden\"\nsecret = \"env:KNOT\"\n", pg.Port))
 	p.Test("x").Ends(t, "name", "fail", "name.unknown")
 	p.Aliases("[hosts]\ncounts.saltmarsh.example = [\"127.0.0.9\", \"127.0.0.1\"]\n")
 	r := p.Test("x", override("tls=offered")...)
-	if s := r.Stage("name"); r.Outcome != "ok" || !strings.Contains(s.Detail, "127.0.0.9, 127.0.0.1, by [hosts] at aliases.toml:2") {
+	if s := r.Stage("name"); r.Outcome != "ok" || !strings.Contains(s.Detail,
+		"127.0.0.9, 127.0.0.1, by [hosts] at aliases.toml:2") {
 		t.Errorf("%s %+v", r.Outcome, s)
 	}
-	p.OK("show", "x").Has("counts.saltmarsh.example is 127.0.0.9, 127.0.0.1", "aliases.toml:2", "the address is not on this machine")
+	p.OK("show", "x").Has("counts.saltmarsh.example is 127.0.0.9, 127.0.0.1", "aliases.toml:2",
+		"the address is not on this machine")
 	s := p.Test("x", override("tls=verified", "tls-ca="+pg.Authority)...).Ends(t, "tls", "fail", "tls.wrong-name")
 	if !strings.Contains(s.Seen()+s.Finding.Cause, "counts.saltmarsh.example") {
 		t.Errorf("%+v", s.Finding)
@@ -192,7 +201,8 @@ func TestTeamAliases(t *testing.T) {
 	p, server := aliased(t, "addresses = [\"127.0.0.1:1\"]\n")
 	folder := t.TempDir()
 	team, more := filepath.Join(folder, "team.toml"), filepath.Join(folder, "more.toml")
-	text := fmt.Sprintf("[alias.%%s]\nengine = \"postgresql\"\naddresses = [\"127.0.0.1:%d\"]\ndatabase = \"sightings\"\n", server.Port())
+	text := fmt.Sprintf("[alias.%%s]\nengine = \"postgresql\"\naddresses = [\"127.0.0.1:%d\"]\ndatabase = "+
+		"\"sightings\"\n", server.Port())
 	p.Write(team, fmt.Sprintf(text, "counts"))
 	p.Write(more, fmt.Sprintf(text, "numbers"))
 	p.Setenv("GHARBOR_ALIASES", team+string(os.PathListSeparator)+more)
@@ -205,7 +215,8 @@ func TestTeamAliases(t *testing.T) {
 	p.OK("test", "sightings", "-override", "alias=numbers")
 	p.Run("audit").Want(1).Has("audit.permissions", "others can change a file of aliases", "chmod 0644 "+more)
 	os.Chmod(more, 0o666)
-	p.Run("test", "sightings", "-override", "alias=numbers").Want(1).Has("anybody may write to it (its permissions are 0666), so it is passed over", "alias.unknown")
+	p.Run("test", "sightings", "-override", "alias=numbers").Want(1).Has(
+		"anybody may write to it (its permissions are 0666), so it is passed over", "alias.unknown")
 	p.Setenv("GHARBOR_ALIASES", filepath.Join(folder, "gone.toml"))
 	p.Run("list").Want(3).Has("gone.toml", "GHARBOR_ALIASES names it")
 }
@@ -218,7 +229,8 @@ func TestServiceFileAlias(t *testing.T) {
 	p := testkit.NewProgram(t)
 	p.Setenv("KNOT", testkit.WardenPassword)
 	path := filepath.Join(filepath.Dir(p.Home), ".pg_service.conf")
-	p.Write(path, fmt.Sprintf("[birds]\nhost=127.0.0.1\nport=%d\ndbname=sightings\nuser=warden\nsslmode=prefer\npassword=Reed-Bunting-Canary\noptions=-c x=1\n", pg.Port))
+	p.Write(path, fmt.Sprintf("[birds]\nhost=127.0.0.1\nport=%d\ndbname=sightings\nuser=warden\nsslmode=prefer\npassword=Reed-Bunting-Canary\noptions=-c "+
+		"x=1\n", pg.Port))
 	p.Profiles("[profile.x]\nalias = \"service:birds\"\nsecret = \"env:KNOT\"\n")
 	r := p.Test("x")
 	s := r.Ends(t, "route", "warn", "alias.ignored")
@@ -243,9 +255,11 @@ func TestServiceFileAlias(t *testing.T) {
 func TestProjectAlias(t *testing.T) {
 	t.Parallel()
 	p, server := aliased(t, "addresses = [\"127.0.0.1:1\"]\n")
-	text := fmt.Sprintf("[alias.counts]\nengine = \"postgresql\"\naddresses = [\"127.0.0.1:%d\"]\ndatabase = \"sightings\"\n[alias.theirs]\nalias = \"counts\"\n[profile.ours]\nalias = \"theirs\"\nuser = \"warden\"\nsecret = \"env:DUNLIN\"\n[hosts]\ndb.saltmarsh.example = \"192.0.2.66\"\n", server.Port())
+	text := fmt.Sprintf("[alias.counts]\nengine = \"postgresql\"\naddresses = [\"127.0.0.1:%d\"]\ndatabase = "+
+		"\"sightings\"\n[alias.theirs]\nalias = \"counts\"\n[profile.ours]\nalias = \"theirs\"\nuser = "+
+		"\"warden\"\nsecret = \"env:DUNLIN\"\n[hosts]\ndb.saltmarsh.example = \"192.0.2.66\"\n", server.Port())
 	root := project(t, p, text)
-	p.OK("alias", "list").Has("project:counts", "project, not vouched alone", "theirs")
+	p.OK("alias", "list").Has("project:counts", "project, not approved alone", "theirs")
 	p.Test("sightings").Ends(t, "reach", "fail", "reach.refused")
 	p.Test("sightings", override("alias=project:counts")...).Ends(t, "route", "fail", "alias.not-vouched")
 	p.Run("alias", "knock", "project:counts").Want(3).Has("alias.not-vouched")
@@ -259,7 +273,8 @@ func TestProjectAlias(t *testing.T) {
 	vouchFor(t, p, "ours")
 	p.Test("ours").Ends(t, "reach", "fail", "reach.refused") // by the user's own alias counts
 	p.Aliases("# none\n")
-	p.OK("test", "-full", "ours").Has("alias project:theirs (gharbor.toml:5), which is project:counts (gharbor.toml:1)", "ready: ")
+	p.OK("test", "-full", "ours").Has("alias project:theirs (gharbor.toml:5), which is project:counts "+
+		"(gharbor.toml:1)", "ready: ")
 	p.Test("sightings", override("alias=counts")...).Ends(t, "route", "fail", "alias.not-vouched")
 	vouchFor(t, p, "alias:counts")
 	p.OK("test", "sightings").Has("ready: ")
@@ -281,9 +296,11 @@ func TestProjectAlias(t *testing.T) {
 func testAliasWallet(t *testing.T) {
 	p, server := aliased(t, "")
 	w := withWallet(t, p)
-	p.Profiles("[profile.sightings]\nalias = \"counts\"\nuser = \"warden\"\nsecret = \"wallet\"\n\n[profile.direct]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nport = " + port(server) + "\ndatabase = \"sightings\"\nuser = \"warden\"\nsecret = \"wallet:counts\"\n")
+	p.Profiles("[profile.sightings]\nalias = \"counts\"\nuser = \"warden\"\nsecret = \"wallet\"\n\n[profile.direct]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nport = " + port(server) + "\ndatabase " +
+		"= \"sightings\"\nuser = \"warden\"\nsecret = \"wallet:counts\"\n")
 	here := func(lines string) {
-		p.Aliases(fmt.Sprintf("[alias.counts]\nengine = \"postgresql\"\ndatabase = \"sightings\"\ntls = \"offered\"\n"+lines, server.Port()))
+		p.Aliases(fmt.Sprintf("[alias.counts]\nengine = \"postgresql\"\ndatabase = \"sightings\"\ntls = "+
+			"\"offered\"\n"+lines, server.Port()))
 	}
 	here("addresses = [\"127.0.0.1:%d\"]\n")
 	w.put("counts", "dunlin", "-bind", "alias:counts").Want(0)
@@ -306,7 +323,8 @@ func testAliasWallet(t *testing.T) {
 	elsewhere("asks for less", append(named, "-override", "tls=off")...)
 	here("addresses = [\"counts.saltmarsh.example:%d\"]\n[hosts]\ncounts.saltmarsh.example = \"127.0.0.1\"\n")
 	elsewhere("[hosts] at", named...)
-	p.Aliases(fmt.Sprintf("[alias.others]\nengine = \"postgresql\"\naddresses = [\"127.0.0.1:%d\"]\ndatabase = \"sightings\"\n", server.Port()))
+	p.Aliases(fmt.Sprintf("[alias.others]\nengine = \"postgresql\"\naddresses = [\"127.0.0.1:%d\"]\ndatabase = "+
+		"\"sightings\"\n", server.Port()))
 	elsewhere("this is the alias others", append(named, "-override", "alias=others")...)
 
 	// A hostile repository has an alias of the same name, and leads it to itself.
@@ -315,7 +333,9 @@ func testAliasWallet(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer trap.Close()
-	project(t, p, fmt.Sprintf("[alias.counts]\nengine = \"postgresql\"\naddresses = [\"127.0.0.1:%d\"]\ndatabase = \"sightings\"\n[profile.evil]\nalias = \"counts\"\nuser = \"warden\"\nsecret = \"wallet:counts\"\n", trap.Port()))
+	project(t, p, fmt.Sprintf("[alias.counts]\nengine = \"postgresql\"\naddresses = [\"127.0.0.1:%d\"]\ndatabase = "+
+		"\"sightings\"\n[profile.evil]\nalias = \"counts\"\nuser = \"warden\"\nsecret = \"wallet:counts\"\n",
+		trap.Port()))
 	p.Test("sightings").Ends(t, "route", "fail", "alias.not-vouched")
 	p.Test("evil").Ends(t, "profile", "fail", "profile.not-vouched")
 	vouchFor(t, p, "evil")
@@ -339,7 +359,8 @@ func TestSRVAlias(t *testing.T) {
 		Addresses: map[string][]string{"a.saltmarsh.example": {"192.0.2.1"}, "b.saltmarsh.example": {"192.0.2.2"}}}
 	p := testkit.NewProgram(t)
 	p.NameServer(t, server)
-	p.Aliases("[alias.counts]\nengine = \"postgresql\"\nsrv = \"_postgresql._tcp.saltmarsh.example\"\ntls = \"required\"\n[alias.none]\nsrv = \"_none._tcp.saltmarsh.example\"\n")
+	p.Aliases("[alias.counts]\nengine = \"postgresql\"\nsrv = \"_postgresql._tcp.saltmarsh.example\"\ntls = " +
+		"\"required\"\n[alias.none]\nsrv = \"_none._tcp.saltmarsh.example\"\n")
 	p.Profiles("[profile.x]\nalias = \"counts\"\nuser = \"warden\"\nsecret = \"none\"\n")
 	var out struct {
 		Addresses []struct {
@@ -354,11 +375,13 @@ func TestSRVAlias(t *testing.T) {
 	}
 	p.Run("alias", "resolve", "none").Want(5).Has("no SRV records for _none._tcp.saltmarsh.example")
 	report := p.Test("x", "-timeout", "2s")
-	if s := report.Stage("route"); !strings.Contains(s.Detail, "a.saltmarsh.example:5432, b.saltmarsh.example:5433, by the SRV records of") {
+	if s := report.Stage("route"); !strings.Contains(s.Detail,
+		"a.saltmarsh.example:5432, b.saltmarsh.example:5433, by the SRV records of") {
 		t.Errorf("%+v", report.Stages)
 	}
 	p.Run("alias", "check").Want(1).Has("none", "alias.srv-unknown")
-	p.Aliases("[alias.gone]\naddresses = [\"gone.saltmarsh.example:1\"]\n[alias.idle]\naddresses = [\"a.saltmarsh.example:1\"]\n")
+	p.Aliases("[alias.gone]\naddresses = [\"gone.saltmarsh.example:1\"]\n[alias.idle]\naddresses = " +
+		"[\"a.saltmarsh.example:1\"]\n")
 	checked := p.Run("alias", "check", "-format", "json").Want(1)
 	for _, code := range []string{"alias.unknown-host", "alias.unused"} {
 		checked.Has(code)
@@ -376,8 +399,11 @@ func TestAliasKnock(t *testing.T) {
 	maria := testkit.MariaDBServer(t)
 	pg := testkit.PostgreSQLServer(t)
 	p := testkit.NewProgram(t)
-	p.Aliases(fmt.Sprintf("[alias.skein]\nengine = \"oracle\"\naddresses = [\"127.0.0.1:%d\"]\nservice = \"SKEIN\"\n[alias.skien]\nalias = \"skein\"\nservice = \"SKIEN\"\n"+
-		"[alias.rings]\nengine = \"mariadb\"\naddresses = [\"127.0.0.1:%d\", \"127.0.0.1:%d\"]\n[alias.any]\naddresses = [\"127.0.0.1:%d\"]\n", listener.Port(), maria.Port, pg.Port, pg.Port))
+	p.Aliases(fmt.Sprintf("[alias.skein]\nengine = \"oracle\"\naddresses = [\"127.0.0.1:%d\"]\nservice = "+
+		"\"SKEIN\"\n[alias.skien]\nalias = \"skein\"\nservice = \"SKIEN\"\n"+
+		"[alias.rings]\nengine = \"mariadb\"\naddresses = [\"127.0.0.1:%d\", "+
+		"\"127.0.0.1:%d\"]\n[alias.any]\naddresses = [\"127.0.0.1:%d\"]\n",
+		listener.Port(), maria.Port, pg.Port, pg.Port))
 	p.OK("alias", "knock", "skein", "-count", "2").Has("oracle", "known", "3 connections were made")
 	p.Run("alias", "knock", "skien").Want(5).Has("unknown ORA-12514", "speak.service-unknown")
 	p.Run("alias", "knock", "rings", "-count", "1").Want(5).Has("mariadb", "speak.other-engine", "a PostgreSQL server answers")
@@ -436,7 +462,8 @@ func TestThousandAliases(t *testing.T) {
 	p, server := aliased(t, "addresses = [\"127.0.0.1:1\"]\n")
 	var text strings.Builder
 	for i := range 1000 {
-		fmt.Fprintf(&text, "\n[alias.gauge-%d]\nengine = \"postgresql\"\naddresses = [\"127.0.0.1:%d\"]\ndatabase = \"sightings\"\n", i, server.Port())
+		fmt.Fprintf(&text, "\n[alias.gauge-%d]\nengine = \"postgresql\"\naddresses = [\"127.0.0.1:%d\"]\ndatabase "+
+			"= \"sightings\"\n", i, server.Port())
 	}
 	text.WriteString("[alias.counts]\nalias = \"gauge-999\"\n")
 	p.Aliases(text.String())

@@ -20,11 +20,13 @@ func TestAddSetShowListCopyRenameRemove(t *testing.T) {
 	p.OK("add", "sightings", "-engine", "postgresql", "-host=127.0.0.1", "--port", "5433", "-user", "warden", "-tag", "local", "-tag", "field", "-note", "bird counts")
 	p.OK("-h").Has("certificate", "nearby")
 	p.OK("add", "-like", "sightings", "sightings-ro", "-user", "visitor", "-secret", "env:VISITOR")
-	p.OK("add", "tides", "postgresql://tidekeeper@tide-db.internal.example:6432/tides?sslmode=verify-full", "-tag=remote")
+	p.OK("add", "tides", "postgresql://tidekeeper@tide-db.internal.example:6432/tides?sslmode=verify-full",
+		"-tag=remote")
 	p.OK("list").Has("sightings-ro", "127.0.0.1:5433", "tide-db.internal.example:6432", "local field")
 	p.OK("list", "-tag", "remote").Has("tides").HasNot("sightings")
 	p.OK("list", "-engine", "mysql").Has("none of the 3 profiles fits")
-	p.OK("show", "sightings-ro").Has("like sightings, profiles.toml:6", "visitor", "profiles.toml:", "default: the user's name", "default: the address is on this machine")
+	p.OK("show", "sightings-ro").Has("like sightings, profiles.toml:6", "visitor", "profiles.toml:", "default: the user's name",
+		"default: the address is on this machine")
 	p.OK("show", "tides", "-override", "host=h.example").Has("h.example", "-override")
 	p.OK("set", "tides", "port=", "expect.version=>= 14", "tags=remote,gauge")
 	p.OK("show", "tides").Has("default: postgresql's usual port", "remote,gauge", ">= 14")
@@ -113,7 +115,7 @@ func TestCommandLineMistakes(t *testing.T) {
 		{"add x -engine postgres", `did you mean "postgresql"?`},
 		{"add x -engine postgresql -port 70000", "-port: expected a number"},
 		{"add x -engine postgresql -host a -socket /b", "-host and -socket are two kinds of address"},
-		{"add x -engine postgresql -host a -host b", "-host: it is given twice"},
+		{"add x -engine postgresql -host a -host b", "-host: given twice"},
 		{"add x -engine postgresql -secret avocet", "not the password"},
 		{"add x -like nobody", "like: no profile of that name"},
 		{"add x -engine postgresql -like sitings", `did you mean "sightings"?`},
@@ -163,9 +165,11 @@ func TestFileMistakes(t *testing.T) {
 	p := testkit.NewProgram(t)
 	text := "format = 1\n\n[profile.a]\nengine = \"postgresql\"\nhosst = \"avocet\"\n"
 	p.Profiles(text)
-	for _, args := range []string{"list", "show a", "test a", "set a port=1", "add b -engine postgresql -host h", "copy a b", "rename a b", "remove a -yes", "nearby", "certificate a"} {
+	for _, args := range []string{"list", "show a", "test a", "set a port=1",
+		"add b -engine postgresql -host h", "copy a b", "rename a b", "remove a -yes", "nearby", "certificate a"} {
 		r := p.Run(strings.Fields(args)...).Want(3)
-		want := fmt.Sprintf("gharbor: %s/profiles.toml:5: profile \"a\": unknown key \"hosst\"; did you mean \"host\"?\n", p.Home)
+		want := fmt.Sprintf("gharbor: %s/profiles.toml:5: profile \"a\": unknown key \"hosst\"; did you mean "+
+			"\"host\"?\n", p.Home)
 		if r.Stderr != want || r.Stdout != "" {
 			t.Errorf("%s: %q %q", args, r.Stderr, r.Stdout)
 		}

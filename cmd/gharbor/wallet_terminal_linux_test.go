@@ -18,21 +18,23 @@ func testWalletOnTerminal(t *testing.T) {
 	if s.Echoes() {
 		t.Error("the passphrase is echoed")
 	}
-	s.Type(passphrase + "\n").Expect("the same again").Type("another one\n").Expect("the two differ").Type(passphrase + "\n")
-	for strings.Count(s.Text(), "the same again") < 2 {
-		s.Expect("the same again")
+	s.Type(passphrase + "\n").Expect("the same again, to be sure").Type("another one\n").Expect("they differ; try again").Type(passphrase + "\n")
+	for strings.Count(s.Text(), "the same again, to be sure") < 2 {
+		s.Expect("the same again, to be sure")
 	}
 	text := s.Type(passphrase + "\n").Expect("made: wallet").Ends(0)
 	if strings.Contains(text, "brown") {
 		t.Errorf("the terminal shows\n%s", text)
 	}
-	s = p.OnTerminal("wallet", "keep", "sightings").Expect("passphrase of the wallet").Type(passphrase + "\n").Expect("the secret of sightings (not shown)")
-	text = s.Type("dunlin\n").Expect("the same again").Type("dunlin\n").Expect("kept: entry sightings").Ends(0)
+	s = p.OnTerminal("wallet", "keep", "sightings").Expect("passphrase of the wallet").Type(passphrase + "\n").Expect(
+		"the secret of sightings (not shown)")
+	text = s.Type("dunlin\n").Expect("the same again, to be sure").Type("dunlin\n").Expect("kept: entry sightings").Ends(0)
 	if strings.Contains(text, "dunlin") {
 		t.Errorf("the terminal shows\n%s", text)
 	}
 	p.OnTerminal("wallet", "disclose", "sightings").Expect("passphrase").Type(passphrase + "\n").Expect("dunlin").Ends(0)
-	p.OnTerminal("wallet", "keep", "sightings").Expect("passphrase").Type(passphrase + "\n").Expect("already; give it a new secret? [y/N]").Type("n\n").Expect("nothing was changed").Ends(2)
+	p.OnTerminal("wallet", "keep", "sightings").Expect("passphrase").Type(passphrase + "\n").Expect(
+		"already; give it a new secret? [y/N]").Type("n\n").Expect("nothing was changed").Ends(2)
 	p.OnTerminal("wallet", "remove", "sightings").Expect("passphrase").Type(passphrase + "\n").Expect("and the secrets? [y/N]").Type("n\n").Ends(2)
 
 	// The test asks for the passphrase, and again after a slip.
@@ -48,7 +50,8 @@ func testWalletOnTerminal(t *testing.T) {
 	if text := s.Ends(0); strings.Count(text, "passphrase of the wallet") != 1 {
 		t.Errorf("%s", text)
 	}
-	text = p.OnTerminal("export", "sightings", "-as", "url", "-with-secret").Expect("write the password of sightings out, on this terminal? [y/N]").Type("y\n").Expect("passphrase").Type(passphrase + "\n").Expect("warden:dunlin@").Ends(0)
+	text = p.OnTerminal("export", "sightings", "-as", "url", "-with-secret").Expect(
+		"write the password of sightings out, on this terminal? [y/N]").Type("y\n").Expect("passphrase").Type(passphrase + "\n").Expect("warden:dunlin@").Ends(0)
 	_ = text
 	p.OnTerminal("export", "sightings", "-as", "url", "-with-secret").Expect("[y/N]").Type("\n").Expect("nothing was written").Ends(2)
 	out := filepath.Join(t.TempDir(), "out")
@@ -57,18 +60,21 @@ func testWalletOnTerminal(t *testing.T) {
 		t.Errorf("%s %v", data, err)
 	}
 	p.OnTerminal("with", "sightings", "--", "sh", "-c", "stty size; read line; echo got $line").Expect("passphrase").Type(passphrase + "\n").Expect("50 100").Type("keys\n").Expect("got keys").Ends(0)
-	s = p.OnTerminal("with", "sightings", "--", "sh", "-c", "trap 'echo stopping; exit 4' INT; echo begin; while :; do sleep 0.05; done").Expect("passphrase").Type(passphrase + "\n").Expect("begin")
+	s = p.OnTerminal("with", "sightings", "--", "sh", "-c", "trap 'echo stopping; exit 4' INT; echo begin; while "+
+		":; do sleep 0.05; done").Expect("passphrase").Type(passphrase + "\n").Expect("begin")
 	if text := s.Type("\x03").Ends(4); strings.Count(text, "stopping") != 1 {
 		t.Errorf("the program was interrupted %d times:\n%s", strings.Count(text, "stopping"), text)
 	}
-	p.OnTerminal("secret", "keep", "sightings").Expect("passphrase").Type(passphrase + "\n").Expect("the password of warden for sightings").Type("knot\n").Expect("same again").Type("knot\n").Expect("changed: entry sightings").Ends(0)
+	p.OnTerminal("secret", "keep", "sightings").Expect("passphrase").Type(passphrase + "\n").Expect(
+		"the password of warden for sightings").Type("knot\n").Expect("same again").Type("knot\n").Expect("changed: entry sightings").Ends(0)
 }
 
 // TestVouchOnTerminal: what would be used is on the screen before the question.
 func TestVouchOnTerminal(t *testing.T) {
 	t.Parallel()
 	p, server := standin(t, birds())
-	project(t, p, fmt.Sprintf("[profile.counts]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nport = %d\nuser = \"warden\"\ndatabase = \"sightings\"\nsecret = \"env:DUNLIN\"\n", server.Port()))
+	project(t, p, fmt.Sprintf("[profile.counts]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nport = %d\nuser = "+
+		"\"warden\"\ndatabase = \"sightings\"\nsecret = \"env:DUNLIN\"\n", server.Port()))
 	p.OnTerminal("vouch").Expect("env:DUNLIN").Expect("may this profile use that? [y/N]").Type("\n").Expect("nothing was vouched for").Ends(0)
 	p.Test("counts").Ends(t, "profile", "fail", "profile.not-vouched")
 	p.OnTerminal("vouch").Expect("[y/N]").Type("y\n").Expect("vouched for: counts").Ends(0)

@@ -169,17 +169,18 @@ func testWalletCommands(t *testing.T) {
 	w := withWallet(t, p)
 	w.ok("list").Has("has no entries yet")
 	w.put("sightings", "dunlin\n").Want(0).Has("kept: entry sightings, for postgresql at 127.0.0.1:")
-	w.put("loose", "knot").Want(0).Has("bound to nothing", "gharbor wallet bind loose PROFILE")
-	w.put("far", "avocet", "-user", "warden", "-note", "by hand", "-bind", "postgresql://DB.saltmarsh.example/x", "-bind", "alias:archive").Want(0).
+	w.put("loose", "knot").Want(0).Has("tied to no server", "gharbor wallet bind loose PROFILE")
+	w.put("far", "avocet", "-user", "warden", "-note", "by hand", "-bind",
+		"postgresql://DB.saltmarsh.example/x", "-bind", "alias:archive").Want(0).
 		Has("postgresql at db.saltmarsh.example:5432, tls verified", "alias:archive")
 	w.put("far", "avocet").Want(2).Has("-replace")
 	w.put("far", "redshank", "-replace").Want(0).Has("changed: entry far")
-	w.ok("list").Has("far", "warden", "alias:archive", "bound to nothing").HasNot("redshank", "dunlin")
+	w.ok("list").Has("far", "warden", "alias:archive", "tied to no server").HasNot("redshank", "dunlin")
 	w.ok("list", "-format", "json").Has(`"user": "warden"`, `"alias": "archive"`, `"note": "by hand"`).HasNot("redshank")
 	w.ok("bind", "loose", "sightings").Has("for postgresql at 127.0.0.1")
-	w.ok("unbind", "loose", "sightings").Has("bound to nothing")
+	w.ok("unbind", "loose", "sightings").Has("tied to no server")
 	w.do("unbind", "loose", "sightings").Want(2).Has("is not bound to that")
-	w.ok("unbind", "far", "alias:archive", "db.saltmarsh.example:5432").Has("bound to nothing")
+	w.ok("unbind", "far", "alias:archive", "db.saltmarsh.example:5432").Has("tied to no server")
 	w.ok("rename", "loose", "kept").Has("entry kept")
 	w.do("rename", "kept", "far").Want(2).Has("has an entry far already")
 	w.do("bind", "farr", "sightings").Want(2).Has(`did you mean "far"?`)
@@ -205,7 +206,7 @@ func testWalletCommands(t *testing.T) {
 	w.Feed("", append([]string{"wallet", "keep", "x", "-secret-stdin"}, w.open...)...).Want(2).Has("standard input is empty")
 	w.Run("wallet", "list").Want(4).Has("the wallet's passphrase is to be typed", "-passphrase-file FILE")
 	w.Run("wallet", "create", "-passphrase-file", w.open[1]).Want(2).Has("exists already")
-	w.ok("verify").Has("signature    right", "content      right: 3 entries, 2 of them bound to nothing")
+	w.ok("verify").Has("signature    right", "content      right: 3 entries, 2 of them tied to no server")
 	p.Run("wallet", "verify").Want(0).Has("readers      none", "the content was not looked at")
 	p.Run("wallet").Want(2).Has("needs a verb: create, keep")
 	p.Run("wallet", "lst").Want(2).Has(`did you mean "list"?`)
@@ -297,7 +298,8 @@ func testWalletReader(t *testing.T) {
 	p.OK("wallet", "reader", "list", "-format", "json").Has(`"name": "nightly"`)
 
 	job := testkit.NewProgram(t)
-	job.Write(filepath.Join(job.Home, "profiles.toml"), "[settings]\nwallet = \""+w.path+"\"\nreader = \""+pin+"\"\n\n[profile.sightings]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nport = "+port(server)+
+	job.Write(filepath.Join(job.Home, "profiles.toml"), "[settings]\nwallet = \""+w.path+"\"\nreader = \""+pin+"\"\n\n[profile.sightings]\nengine "+
+		"= \"postgresql\"\nhost = \"127.0.0.1\"\nport = "+port(server)+
 		"\nuser = \"warden\"\ndatabase = \"sightings\"\nsecret = \"wallet:sightings\"\n")
 	job.OK("test", "sightings").Has("entry sightings, opened by the reader nightly", "ready: ")
 	job.OK("wallet", "list").Has("sightings")
@@ -390,7 +392,8 @@ func testWalletFiles(t *testing.T) {
 	rewrite(t, second, start)
 	there.Feed("b", "wallet", "keep", "there", "-secret-stdin", "-wallet", second, "-passphrase-file", w.open[1]).Want(0)
 	there.Feed("knot", "wallet", "keep", "sightings", "-replace", "-secret-stdin", "-wallet", second, "-passphrase-file", w.open[1]).Want(0)
-	w.ok("merge", second).Has("merged: 1 added, 0 the same, 1 different", "different: sightings (secret); the other copy's is kept as sightings.2")
+	w.ok("merge", second).Has("merged: 1 added, 0 the same, 1 different",
+		"different: sightings (secret); the other copy's is kept as sightings.2")
 	w.ok("list").Has("here", "there", "sightings.2")
 	rewrite(t, w.path, ours)
 	w.do("list").Want(4).Has("wallet.rolled-back")
@@ -484,7 +487,8 @@ func testSecretPut(t *testing.T) {
 	p.Write(options, "# mine\n[client]\nuser=warden # me\n[mysqld]\nport=1\n")
 	p.OK("set", "sightings", "secret=optionfile:"+options)
 	put(`dun#lin"\`).Want(0).Has("option file "+options, "line 4")
-	if text := read(options); text != "# mine\n[client]\nuser=warden # me\npassword = \"dun#lin\\\"\\\\\"\n[mysqld]\nport=1\n" {
+	if text := read(options); text != "# mine\n[client]\nuser=warden # me\npassword = "+
+		"\"dun#lin\\\"\\\\\"\n[mysqld]\nport=1\n" {
 		t.Errorf("%s", text)
 	}
 	p.OK("set", "sightings", "secret=optionfile:"+options+"#sightings")

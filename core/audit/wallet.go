@@ -21,7 +21,8 @@ func (a *auditor) wallet() {
 		if a.Opened != nil {
 			what = strings.Join(a.Opened.Names(), ", ")
 		}
-		a.found(finding.AuditReader, Low, at, "the reader %s (since %s) can read %s", r.Name, r.Added.Format("2006-01-02"),
+		a.found(finding.AuditReader, Low, at, "the reader %s (since %s) can read %s",
+			r.Name, r.Added.Format("2006-01-02"),
 			what).
 			Suggest("gharbor wallet reader remove %s   # if nothing runs by it any more", r.Name)
 	}
@@ -34,7 +35,8 @@ func (a *auditor) wallet() {
 	for _, e := range a.Opened.Entries {
 		if len(e.Bindings) == 0 {
 			a.found(finding.AuditUnboundEntry, Medium, Place{File: a.Wallet.Path, Entry: e.Name},
-				"the entry is bound to nothing: any profile of yours that names it gets its secret, wherever it leads").
+				"the entry is tied to no server: any profile of yours that names it gets its secret, wherever it "+
+					"leads").
 				Advise("bind it: gharbor wallet bind %s PROFILE", e.Name)
 		}
 		h := hmac.New(sha256.New, key)

@@ -16,12 +16,16 @@ func TestWords(t *testing.T) {
 		is   []string
 		not  []string
 	}{
-		{server, "postgresql at db.example:5432 behind keeper@gate:22, tls verified as other (own tls-ca) (own server-key)", []string{"counts", "db.example:5432", "postgresql://DB.example:5432"}, []string{"db.example", "other"}},
+		{server, "postgresql at db.example:5432 behind keeper@gate:22, tls verified as other (own tls-ca) (own " +
+			"server-key)",
+			[]string{"counts", "db.example:5432", "postgresql://DB.example:5432"}, []string{"db.example", "other"}},
 		{Binding{Alias: "counts", Profile: "p"}, "alias:counts", []string{"alias:counts", "p"}, []string{"counts", "alias:other", ""}},
-		{Binding{Alias: "counts", AliasFile: "/w/gharbor.toml"}, "alias:counts of /w/gharbor.toml", []string{"alias:project:counts"}, []string{"counts"}},
+		{Binding{Alias: "counts", AliasFile: "/w/gharbor.toml"},
+			"alias:counts of /w/gharbor.toml", []string{"alias:project:counts"}, []string{"counts"}},
 		{Binding{Hop: "keeper@gate:22"}, "hop:keeper@gate:22", []string{"hop:keeper@gate:22"}, []string{"gate"}},
 		{Binding{Key: "/h/.ssh/id"}, "key:/h/.ssh/id", []string{"key:/h/.ssh/id"}, []string{"/h/.ssh/id"}},
-		{Binding{Container: "p/db", Endpoint: "unix:///run/e.sock", Engine: "mysql", TLS: "offered"}, "mysql at container:p/db of unix:///run/e.sock", []string{"container:p/db"}, []string{"p/db"}},
+		{Binding{Container: "p/db", Endpoint: "unix:///run/e.sock", Engine: "mysql", TLS: "offered"},
+			"mysql at container:p/db of unix:///run/e.sock", []string{"container:p/db"}, []string{"p/db"}},
 	} {
 		if got := c.b.String(); got != c.text {
 			t.Errorf("%q, not %q", got, c.text)
@@ -82,6 +86,6 @@ func TestAsked(t *testing.T) {
 	}
 	told := secret.Query{Profile: "counts", Address: "db:1", Told: "an SRV record", TLS: "offered"}
 	if Unbound(told) == "" || Unbound(database) != "" {
-		t.Error("what is bound to nothing goes where a name server says")
+		t.Error("what is tied to no server goes where a name server says")
 	}
 }

@@ -54,14 +54,17 @@ func (w *Wallet) match(q secret.Query) (*Entry, *finding.Finding) {
 	case 1:
 		return fits[0], nil
 	case 0:
-		found := finding.New(finding.SecretNoMatch, "no entry of the wallet %s is bound to this connection", w.File.Path)
+		found := finding.New(finding.SecretNoMatch, "no entry of the wallet %s is bound to this connection",
+			w.File.Path)
 		for _, line := range near[:min(len(near), 3)] {
 			found.Saw("%s", line)
 		}
 		if len(near) == 0 && len(q.Aliases) > 0 {
-			found.Saw("none of its %d %s is bound to the alias %s", len(w.Entries), entries(len(w.Entries)), q.Aliases[0].Name)
+			found.Saw("none of its %d %s is bound to the alias %s",
+				len(w.Entries), entries(len(w.Entries)), q.Aliases[0].Name)
 		} else if len(near) == 0 {
-			found.Saw("none of its %d %s is bound to %s", len(w.Entries), entries(len(w.Entries)), clean.Quoted(q.Where()))
+			found.Saw("none of its %d %s is bound to %s",
+				len(w.Entries), entries(len(w.Entries)), clean.Quoted(q.Where()))
 		}
 		return nil, found.Suggest("gharbor wallet keep %s -bind %s", entryName(q), clean.Shell(binding.Word(q)))
 	}
@@ -84,11 +87,13 @@ func entries(n int) string {
 func (w *Wallet) named(q secret.Query) (*Entry, *finding.Finding) {
 	e := w.Entry(q.Source.Arg)
 	if e == nil {
-		found := finding.New(finding.SecretMissing, "the wallet %s has no entry %s", w.File.Path, clean.Quoted(q.Source.Arg))
+		found := finding.New(finding.SecretMissing, "the wallet %s has no entry %s",
+			w.File.Path, clean.Quoted(q.Source.Arg))
 		if near := w.Near(q.Source.Arg); near != "" {
 			found.Saw("the nearest name is %s", near)
 		}
-		return nil, found.Suggest("gharbor wallet keep %s -bind %s", clean.Shell(q.Source.Arg), clean.Shell(binding.Word(q)))
+		return nil, found.Suggest("gharbor wallet keep %s -bind %s",
+			clean.Shell(q.Source.Arg), clean.Shell(binding.Word(q)))
 	}
 	if err := w.unfold(e); err != nil {
 		return nil, err.(*secret.Failure).Found
@@ -110,7 +115,7 @@ func (e *Entry) objection(q secret.Query) string {
 	if !e.serves(q) {
 		return fmt.Sprintf("it is the password of %s, and this is %s", clean.Quoted(e.User), clean.Quoted(q.User))
 	}
-	why := "it is bound to nothing"
+	why := "it is tied to no server"
 	for i, b := range e.Bindings {
 		objection := b.Objection(q)
 		if objection == "" {

@@ -88,7 +88,7 @@ func (s *Store) Create(ctx context.Context, passphrase *Passphrase, cost Cost) (
 	}
 	defer unlock()
 	if _, err := os.Lstat(s.Path); !errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("%s exists already; a second wallet needs another place: -wallet FILE", s.Path)
+		return nil, fmt.Errorf("%s exists already; for a second wallet give -wallet FILE", s.Path)
 	}
 	h := header{ID: hex.EncodeToString(random(16)), Cost: cost, Readers: []ReaderInfo{}}
 	owner := &ownerKeys{}
@@ -457,7 +457,8 @@ func (p *Passphrase) Weakness() string {
 	const least = 8
 	switch text := p.Value.Disclose(); {
 	case len([]rune(text)) < least:
-		return fmt.Sprintf("a passphrase has %d characters at the least; a few words are easy to keep in mind and hard to "+
+		return fmt.Sprintf("a passphrase has %d characters at the least; a few words are easy to keep in mind and "+
+			"hard to "+
 			"guess", least)
 	case strings.TrimSpace(text) != text:
 		return "a passphrase neither starts nor ends with a blank"

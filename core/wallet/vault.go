@@ -84,7 +84,7 @@ func (v *Vault) Find(ctx context.Context, q secret.Query, byDefault bool) (*secr
 func (w *Wallet) place(e *Entry, q secret.Query) string {
 	text := fmt.Sprintf("wallet %s, entry %s, opened by %s", clean.Line(w.File.Path, 200), e.Name, w.Through)
 	if len(e.Bindings) == 0 {
-		text += " (bound to nothing)"
+		text += " (tied to no server)"
 	}
 	for _, b := range e.Bindings {
 		if b.Alias != "" && b.Objection(q) == "" {

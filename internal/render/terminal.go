@@ -194,7 +194,7 @@ func (t *Terminal) Question(ctx context.Context, prompt, byDefault string) (stri
 	if err != nil {
 		fmt.Fprintln(t.err)
 		if errors.Is(err, io.EOF) {
-			err = errors.New("the input ended before the last answer; nothing was kept")
+			err = errors.New("the input ended before the last answer; nothing was saved")
 		}
 		return "", err
 	}
@@ -233,7 +233,7 @@ func (t *Terminal) Choice(ctx context.Context, prompt string, choices []string, 
 			t.Say("%d  %s", n, choices[n-1])
 			return n, nil
 		}
-		t.Say("\n  expected a number from 1 to %d; what you typed was not shown, and is not kept", len(choices))
+		t.Say("\n  expected a number from 1 to %d (what you typed was not shown and is not saved)", len(choices))
 	}
 }
 

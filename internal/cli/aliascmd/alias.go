@@ -147,7 +147,7 @@ func (c *call) aliasTable(all []listedAlias) error {
 		case a.Project && a.Vouched:
 			rows[i] = append(rows[i], "project")
 		case a.Project:
-			rows[i] = append(rows[i], "project, not vouched alone")
+			rows[i] = append(rows[i], "project, not approved alone")
 		default:
 			rows[i] = append(rows[i], "you")
 		}
@@ -188,7 +188,8 @@ func aliasShow() *base.Command {
 			}
 			for _, link := range links {
 				if !c.Book.Vouched(link) {
-					c.Notice("%s stands in a project's file: a profile of your own may not use it before gharbor vouch alias:%s",
+					c.Notice("%s stands in a project's file: a profile of your own may not use it before gharbor "+
+						"vouch alias:%s",
 						link.Called(), link.Name)
 				}
 			}

@@ -142,7 +142,7 @@ func Defect(stderr io.Writer, d *defect.Defect) int {
 }
 
 func showDefect(term *render.Terminal, d *defect.Defect) int {
-	term.Failure(fmt.Errorf("a defect in gharbor, which is not your doing: %s", clean.Line(d.Error(), 200)), nil, nil)
+	term.Failure(fmt.Errorf("a bug in gharbor, not your mistake: %s", clean.Line(d.Error(), 200)), nil, nil)
 	term.Say("%s", clean.Lines(string(d.Stack)))
 	return exitDefect
 }

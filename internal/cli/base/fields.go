@@ -44,7 +44,7 @@ func (a *Assignments) Add(field *schema.Field, s string, more bool) error {
 			continue
 		}
 		if !more {
-			return errors.New("it is given twice")
+			return errors.New("given twice")
 		}
 		(*a)[i].Value = schema.ListValue(append(have.Value.List(), value.List()...)...)
 		return nil

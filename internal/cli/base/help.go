@@ -17,7 +17,7 @@ import (
 
 func Help() *Command {
 	return &Command{
-		Name: "help", Quick: true, Args: "[COMMAND [VERB]]", Summary: "what the commands do, or one of them in full",
+		Name: "help", Quick: true, Args: "[COMMAND [VERB]]", Summary: "the list of commands, or one command in full",
 		Examples: []string{"gharbor help", "gharbor help add"},
 		MaxArgs:  3,
 		Run: func(_ context.Context, c *Call) error {
@@ -59,7 +59,8 @@ const examplesHead = "\nExamples:\n"
 // overview lists the commands, in groups.
 func overview(out io.Writer, makers []Maker) error {
 	var b bytes.Buffer
-	b.WriteString("gharbor keeps connection profiles for database servers, tests them step by step,\nand says where a " +
+	b.WriteString("gharbor keeps connection profiles for database servers, tests them step by step,\nand says " +
+		"where a " +
 		"connection stops, why, and what to try.\n\n")
 	b.WriteString("  gharbor COMMAND [flags] [names]     flags may stand before or after names\n\n")
 	group := ""
@@ -74,7 +75,8 @@ func overview(out io.Writer, makers []Maker) error {
 		cmd := m.Make()
 		fmt.Fprintf(&b, "  %-12s %s\n", cmd.Name, cmd.Summary)
 	}
-	b.WriteString("\nNew here? gharbor demo shows it all against simulated servers; gharbor nearby finds\nthe servers " +
+	b.WriteString("\nNew here? gharbor demo shows it all against simulated servers; gharbor nearby finds\nthe " +
+		"servers " +
 		"of this machine. gharbor help COMMAND has flags and examples.\n")
 	return show(out, &b)
 }
@@ -122,7 +124,7 @@ func commandHelp(out io.Writer, keys *schema.Schema, cmd *Command) error {
 	if cmd.Flags != nil {
 		cmd.Flags(fs)
 	}
-	fs.Bool("verbose", false, "log to stderr what is done; never a secret")
+	fs.Bool("verbose", false, "log each step to stderr, never a secret")
 	b.WriteString("\nFlags:\n")
 	width := 0
 	fs.VisitAll(func(f *flag.Flag) { width = max(width, len(f.Name)) })

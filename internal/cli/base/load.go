@@ -150,7 +150,7 @@ func (c *Call) FindProfile(file *profile.File, name string) (*profile.Profile, e
 		return nil, c.Missing(file, name)
 	}
 	if project := file.Attached(); project != nil && !p.InProject() && project.Lookup(name) != nil {
-		c.Notice("the project's file has a profile %s too; yours is meant, and %s%s is the other", name,
+		c.Notice("the project also has a profile %s; yours is used (the other is %s%s)", name,
 			syntax.ProjectPrefix, name)
 	}
 	return p, nil
@@ -208,7 +208,7 @@ func (c *Call) SystemAccount() string {
 // TellGuard says of a profile with a guard that another program is not asked.
 func (c *Call) TellGuard(p *resolve.Profile) {
 	if guard := p.Text(key.Guard); guard != "" && guard != "none" {
-		c.Notice("the profile's guard (%s) does not hold for other programs", guard)
+		c.Notice("other programs are not bound by the profile's guard (%s)", guard)
 	}
 }
 

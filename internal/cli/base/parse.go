@@ -28,7 +28,7 @@ func (c *Call) parse(cmd *Command, args []string) (verbose bool, err error) {
 	fs := &FlagSet{flag.NewFlagSet(cmd.Name, flag.ContinueOnError), c.Keys}
 	fs.SetOutput(io.Discard)
 	fs.Usage = func() {}
-	fs.BoolVar(&verbose, "verbose", false, "log to stderr what is done; never a secret")
+	fs.BoolVar(&verbose, "verbose", false, "log each step to stderr, never a secret")
 	if cmd.Flags != nil {
 		cmd.Flags(fs)
 	}
@@ -74,8 +74,8 @@ func (c *Call) countArgs(cmd *Command) error {
 			return Failure(ExitUsage, fmt.Errorf("%s takes no names, and one was given", cmd.Name), try...)
 		}
 		return Failure(ExitUsage,
-			fmt.Errorf("%s takes %s, and %d words were given; a value with blanks needs quotes, a switch's value an "+
-				"= sign", cmd.Name, what, n),
+			fmt.Errorf("%s takes %s; %d words were given (a value with blanks needs quotes, and a switch's value "+
+				"an = sign)", cmd.Name, what, n),
 			try...)
 	}
 	return nil
@@ -149,7 +149,7 @@ func (c *Call) flagError(cmd *Command, fs *FlagSet, err, wrong error) error {
 		}
 		if cmd.Program && c.After < 0 {
 			line := fmt.Sprintf("gharbor %s %s -- PROGRAM ARGS", cmd.Name, strings.Fields(cmd.Args)[0])
-			return Failure(ExitUsage, errors.New("two dashes are missing before the program: "+line), try...)
+			return Failure(ExitUsage, errors.New("two dashes (--) are missing before the program: "+line), try...)
 		}
 		text := "unknown flag"
 		if plainFlag(name) {
@@ -163,7 +163,7 @@ func (c *Call) flagError(cmd *Command, fs *FlagSet, err, wrong error) error {
 	if name, ok := strings.CutPrefix(err.Error(), "flag needs an argument: -"); ok {
 		return Failure(ExitUsage, fmt.Errorf("-%s needs a value", clean.Line(name, 40)), try...)
 	}
-	return Failure(ExitUsage, errors.New("a flag is not written as one: -name or -name=value"), try...)
+	return Failure(ExitUsage, errors.New("a flag is written -name or -name=value"), try...)
 }
 
 // isWord tells whether a word is one of several with blanks between them.

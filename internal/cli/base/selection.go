@@ -49,11 +49,11 @@ func (s *Selection) Used() bool { return s.all || s.Tag != "" || s.Engine != "" 
 func (c *Call) Choose(s Selection, over Overrides) ([]*resolve.Profile, error) {
 	switch {
 	case len(c.Args) > 0 && s.Used():
-		return nil, Usage("names and -all, -tag or -engine are two ways to choose profiles; give one")
+		return nil, Usage("give names, or -all, -tag or -engine, not both")
 	case s.all && (s.Tag != "" || s.Engine != ""):
-		return nil, Usage("-all and -tag or -engine contradict each other; give one")
+		return nil, Usage("give -all, or -tag or -engine, not both")
 	case len(c.Args) == 0 && !s.Used():
-		return nil, unchosen([]string{"gharbor list"}, "which profiles? give names, or -tag, -engine or -all")
+		return nil, unchosen([]string{"gharbor list"}, "no profile was named: give names, or -tag, -engine or -all")
 	}
 	file, err := c.Load()
 	if err != nil {
@@ -98,7 +98,7 @@ func (c *Call) chooseNamed(file *profile.File, over Overrides) (chosen []*resolv
 func (c *Call) chooseFitting(file *profile.File, s Selection, over Overrides) ([]*resolve.Profile, error) {
 	selected := s.Of(file, over, c.Environment())
 	if n := selected.NotVouched; n > 0 {
-		c.Notice("%d %s of the project's file left out, not vouched for; gharbor vouch shows what they would use", n,
+		c.Notice("%d %s of the project left out: not approved yet. gharbor vouch shows what they use", n,
 			wording.Plural(n, "profile", "profiles"))
 	}
 	if len(selected.Profiles) == 0 {
@@ -114,7 +114,7 @@ func noneFits(s Selection, profiles int, tags []string) error {
 	case profiles == 0:
 		return unchosen([]string{"gharbor nearby", "gharbor add NAME"}, "there are no profiles yet")
 	case s.Tag == "" || slices.Contains(tags, s.Tag):
-		return unchosen(try, "none of the %d profiles fits", profiles)
+		return unchosen(try, "none of the %d profiles matches", profiles)
 	case near != "":
 		return unchosen(try, "-tag: no profile has that tag; did you mean %q?", near)
 	}

@@ -86,7 +86,8 @@ func (c *Call) keeper(ctx context.Context, id string) (wallet.Opener, error) {
 func (c *Call) OpenKeeper(ctx context.Context, id string) wallet.Opener {
 	k, err := c.keeper(ctx, id)
 	if silent := new(privatesocket.Silent); errors.As(err, &silent) {
-		c.Notice("the wallet counts as locked, as the process that keeps it open can't be asked: %s; %s ends it", silent,
+		c.Notice("the wallet counts as locked: the process that keeps it open does not answer (%s). To end it: %s",
+			silent,
 			silent.EndLine())
 	}
 	return k

@@ -54,7 +54,7 @@ as the compose file's service.`,
 					return nil
 				})
 			transfercmd.IntoFlag(fs, &o.into)
-			fs.BoolVar(&o.test, "test", false, "test the profile once it is kept")
+			fs.BoolVar(&o.test, "test", false, "test the profile after saving it")
 			o.WalletFlags.Flags(fs)
 		},
 		Run: run(func(ctx context.Context, c *call) error { return c.adopt(ctx, o) }),
@@ -139,7 +139,7 @@ func (c *call) adoptPassword(ctx context.Context, adopted *transfercmd.Planned, 
 	if err := transfercmd.Of(c.Call).KeepPasswords(ctx, o.WalletFlags, []*transfercmd.Planned{adopted}); err != nil {
 		return err
 	}
-	c.Say("kept: the password, as entry %s of the wallet, bound to the container", adopted.Name)
+	c.Say("saved: the password, as the wallet's entry %s, bound to the container", adopted.Name)
 	return nil
 }
 

@@ -194,7 +194,7 @@ func (c *call) pinHop(ctx context.Context, d *hop.Dialer, link *hop.Link, h *hop
 			fmt.Errorf("%s shows another key than -fingerprint says; nothing is kept", h.Stage))
 	case !c.Interactive():
 		return base.Failure(base.ExitUsage,
-			errors.New("there is no terminal to compare the fingerprint on; -fingerprint says what it must be"),
+			errors.New("there is no terminal to compare the fingerprint on; give it with -fingerprint"),
 			fmt.Sprintf("gharbor hop pin %s -fingerprint %s   # if that is the hop's", d.Profile, print))
 	default:
 		c.Say("  Compare it with what whoever runs the hop tells you: a machine that stands between shows a key too.")

@@ -23,7 +23,8 @@ func Add() *base.Command {
 	var given base.Assignments
 	var o addOptions
 	return &base.Command{
-		Name: "add", Args: "NAME [URL]", Summary: "define a profile: by flags, by a connection URL, or question by question",
+		Name: "add", Args: "NAME [URL]", Summary: "define a connection profile: with flags, with a URL, or by " +
+			"answering questions",
 		Long: `With flags or a URL the profile is written at once. With neither, on a terminal,
 each value is asked for: the default is shown, Enter keeps it, and a test is offered.
 
@@ -39,9 +40,9 @@ asked. A URL with its password in it is pasted: -url-stdin -into wallet.`,
 		Flags: func(fs *base.FlagSet) {
 			given.Flags(fs)
 			o.to.Flag(fs)
-			fs.BoolVar(&o.test, "test", false, "test the profile once it is kept")
+			fs.BoolVar(&o.test, "test", false, "test the profile after saving it")
 			fs.BoolVar(&o.urlStdin, "url-stdin", false,
-				"the URL is the first line of standard input; it may have its password with -into wallet")
+				"read the URL from standard input; with -into wallet it may contain the password")
 			transfercmd.IntoFlag(fs, &o.into)
 			o.wallet.Flags(fs)
 		},
@@ -90,7 +91,7 @@ func (c *Call) add(ctx context.Context, o addOptions, given base.Assignments) er
 			[]*transfercmd.Planned{{Found: intake.Found{Name: name, Password: password}, Settings: given}}); err != nil {
 			return err
 		}
-		c.Say("kept: the password, as entry %s of the wallet", name)
+		c.Say("saved: the password, as the wallet's entry %s", name)
 	}
 	if err := c.Keep(ctx, o.to, name, given); err != nil || o.to.Project {
 		return err // a project's profile has to be vouched for first
@@ -136,11 +137,11 @@ func (c *Call) fromURL(o addOptions, given base.Assignments) (base.Assignments, 
 	var err error
 	switch {
 	case o.into != "" && !o.urlStdin:
-		err = base.Usage("-into wallet goes with -url-stdin: a password on a command line would be in the shell's history")
+		err = base.Usage("-into wallet needs -url-stdin: a password on the command line ends up in the shell's history")
 	case o.urlStdin && len(c.Args) == 2:
-		err = base.Usage("-url-stdin and a URL are two ways to give it; give one")
+		err = base.Usage("give a URL or -url-stdin, not both")
 	case o.into != "" && o.to.Project:
-		err = base.Usage("-into wallet and -project contradict each other: a project's file is shared, a wallet is not")
+		err = base.Usage("-into wallet and -project do not go together: a project's file is shared, a wallet is not")
 	case o.urlStdin:
 		return c.withPastedURL(c.Args[0], given, o.into)
 	case len(c.Args) == 2:
@@ -164,7 +165,7 @@ func (c *Call) complete(given base.Assignments) error {
 func (c *Call) askAll(ctx context.Context, to base.Target) (given base.Assignments, keep bool, err error) {
 	if !c.Interactive() {
 		return nil, false, base.Failure(base.ExitUsage,
-			errors.New("nothing to add, and no terminal to ask on: give flags or a URL"), "gharbor help add")
+			errors.New("nothing to add: give flags or a URL (there is no terminal to ask on)"), "gharbor help add")
 	}
 	if err := c.Free(to, c.Args[0]); err != nil {
 		return nil, false, err
@@ -196,7 +197,7 @@ func (c *Call) withPastedURL(name string, given base.Assignments, into string) (
 	case err != nil:
 		return nil, secret.Value{}, base.Usage("%w", err)
 	case password.Present() && into == "":
-		return nil, secret.Value{}, base.Usage("the URL has a password in it; -into wallet keeps it there")
+		return nil, secret.Value{}, base.Usage("the URL has a password in it: add -into wallet to save it there")
 	}
 	given, err = withSets(given, sets)
 	if err != nil || into == "" {
@@ -206,7 +207,7 @@ func (c *Call) withPastedURL(name string, given base.Assignments, into string) (
 		return nil, secret.Value{}, base.Usage("-into wallet: the URL has no password in it")
 	}
 	if _, twice := given.Get(key.Secret); twice {
-		return nil, secret.Value{}, base.Usage("-secret and -into wallet both say where the password is; give one")
+		return nil, secret.Value{}, base.Usage("-secret and -into wallet both say where the password is: give one")
 	}
 	err = given.Add(c.Keys.Field(key.Secret), "wallet:"+name, false)
 	return given, password, err
@@ -228,11 +229,11 @@ func (c *Call) withURL(given base.Assignments, url string) (base.Assignments, er
 func withSets(given base.Assignments, fromURL []schema.Override) (base.Assignments, error) {
 	for _, one := range fromURL {
 		if _, twice := given.Get(one.Field.Name); twice && one.Field.Name != "engine" {
-			return nil, base.Usage("-%s and the URL both say the %s; give it once", one.Field.Name, one.Field.Name)
+			return nil, base.Usage("the URL already says the %s: leave out -%s", one.Field.Name, one.Field.Name)
 		}
 		if e, twice := given.Get(key.Engine); twice && one.Field.Name == "engine" {
 			if e.Text() != one.Value.Text() {
-				return nil, base.Usage("-engine and the URL name different engines; give one")
+				return nil, base.Usage("-engine and the URL name different engines")
 			}
 			continue
 		}

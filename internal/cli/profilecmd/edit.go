@@ -16,9 +16,9 @@ import (
 func Set() *base.Command {
 	var to base.Target
 	return &base.Command{
-		Name: "set", Args: "NAME key=value…", Summary: "change keys of a profile; key= takes one away",
-		Long: `Only the bytes of the keys that change are touched: comments, blank lines and the
-order of keys stay. Lists take commas: tags=local,field. The keys:`,
+		Name: "set", Args: "NAME key=value…", Summary: "change values of a profile; key= removes one",
+		Long: `Comments, blank lines and the order of keys stay as they are. A list takes commas:
+tags=local,field. The keys:`,
 		Keys: base.KeyTable,
 		Examples: []string{
 			"gharbor set sightings port=5433",
@@ -47,9 +47,9 @@ order of keys stay. Lists take commas: tags=local,field. The keys:`,
 func Copy() *base.Command {
 	var to base.Target
 	return &base.Command{
-		Name: "copy", Args: "NAME NEW-NAME", Summary: "a new profile with another's own keys",
-		Long: "The copy has what the profile sets itself; what it takes from the profile it is like, the copy takes " +
-			"from there too.",
+		Name: "copy", Args: "NAME NEW-NAME", Summary: "copy a profile under a new name",
+		Long: "The copy has the same keys. What a profile takes from another one (like), its copy takes from there " +
+			"too.",
 		Examples: []string{"gharbor copy sightings sightings-test"},
 		MinArgs:  2, MaxArgs: 2,
 		Flags: to.Flag,
@@ -83,11 +83,12 @@ func (c *Call) mayCopy(file *profile.File, p *profile.Profile, to base.Target) e
 	}
 	r := resolve.Of(file, p, nil, c.Environment())
 	if found := r.WhyNotVouched(); found != nil {
-		return base.Found(base.ExitFile, fmt.Errorf("%s: a copy would use the same (%s)", found.Cause, found.Code), found)
+		return base.Found(base.ExitFile, fmt.Errorf("%s, and a copy would use the same (%s)",
+			found.Cause, found.Code), found)
 	}
 	if file := repositoryFile(vouch.Of(r.Sealed())); file != "" {
 		return base.Failure(base.ExitFile,
-			fmt.Errorf("the profile %s uses files of the repository (%s): in a copy nobody would notice when they "+
+			fmt.Errorf("the profile %s uses files of the repository (%s). A copy would not notice when they "+
 				"change; a profile that is like it does", r.Called, file),
 			fmt.Sprintf("gharbor add %s -like %s", c.Args[1], syntax.ProjectPrefix+p.Name))
 	}
@@ -108,8 +109,8 @@ func repositoryFile(uses vouch.Uses) string {
 func Rename() *base.Command {
 	var to base.Target
 	return &base.Command{
-		Name: "rename", Args: "NAME NEW-NAME", Summary: "give a profile another name",
-		Long:     "Profiles that are like it follow.",
+		Name: "rename", Args: "NAME NEW-NAME", Summary: "rename a profile",
+		Long:     "Profiles that are like it are changed too.",
 		Examples: []string{"gharbor rename sightings bird-counts"},
 		MinArgs:  2, MaxArgs: 2,
 		Flags: to.Flag,
@@ -128,8 +129,8 @@ func Remove() *base.Command {
 	var yes bool
 	var to base.Target
 	return &base.Command{
-		Name: "remove", Args: "NAME", Summary: "take a profile out of the file",
-		Long:     "Asks first, unless -yes. The comment directly above the profile goes with it.",
+		Name: "remove", Args: "NAME", Summary: "remove a profile",
+		Long:     "Asks first, unless -yes is given. The comment directly above the profile is removed too.",
 		Examples: []string{"gharbor remove sightings-ro", "gharbor remove sightings-ro -yes"},
 		MinArgs:  1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) {

@@ -34,8 +34,8 @@ func List() *base.Command {
 	var chosen base.Selection
 	var form base.Format
 	return &base.Command{
-		Name: "list", Quick: true, Summary: "the profiles there are",
-		Long:     "With -tag or -engine, those that have the tag or are of the engine.",
+		Name: "list", Quick: true, Summary: "list the profiles",
+		Long:     "-tag and -engine limit the list.",
 		Examples: []string{"gharbor list", "gharbor list -tag local", "gharbor list -engine {{engine}} -format json"},
 		MaxArgs:  0,
 		Flags: func(fs *base.FlagSet) {
@@ -98,7 +98,7 @@ func (c *Call) listTable(file *profile.File, profiles []listed) error {
 		return nil
 	}
 	if len(profiles) == 0 {
-		c.Say("none of the %d profiles fits", len(file.All()))
+		c.Say("none of the %d profiles matches", len(file.All()))
 		return nil
 	}
 	headings := []string{"profile", "engine", "where", "user", "database", "tags"}
@@ -112,7 +112,7 @@ func (c *Call) listTable(file *profile.File, profiles []listed) error {
 		switch {
 		case file.Attached() == nil:
 		case !p.Vouched:
-			rows[i] = append(rows[i], "project, not vouched")
+			rows[i] = append(rows[i], "project, not approved")
 		case p.Project:
 			rows[i] = append(rows[i], "project")
 		default:

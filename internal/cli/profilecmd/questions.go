@@ -40,7 +40,7 @@ type question struct {
 
 var (
 	errBack  = errors.New("back")
-	errNoTLS = errors.New("not one of the numbers")
+	errNoTLS = errors.New("expected one of the numbers")
 )
 
 // ask goes through the questions. keep says that the password is to be kept in the wallet.
@@ -53,9 +53,9 @@ func (c *Call) ask(ctx context.Context) (given base.Assignments, keep bool, err 
 		return nil, false, err
 	}
 	q.places = all
-	c.Say("Enter takes the value in brackets; - goes back; Ctrl-C ends, and keeps nothing.")
+	c.Say("Enter takes the value in brackets; - goes back; Ctrl-C ends without saving.")
 	if connections > 0 {
-		c.Say("%d greetings were read on this machine; a server may count them as failed logins.", connections)
+		c.Say("%d short connections were made on this machine; a server may count them.", connections)
 	}
 	always := func() bool { return true }
 	list := []question{
@@ -177,7 +177,7 @@ func (q *questions) takePlace(answer string) error {
 	case strings.Contains(answer, "://"):
 		sets, err := connurl.Parse(q.Keys, answer)
 		if errors.Is(err, connurl.ErrPassword) {
-			return errors.New("the URL has a password in it: give it without; where the password is comes later")
+			return errors.New("the URL has a password in it: give the URL without it")
 		}
 		q.given, q.url = sets, true
 		return err
@@ -277,7 +277,7 @@ func (q *questions) askUser() error {
 		q.given = slices.DeleteFunc(q.given, func(s schema.Override) bool { return s.Field.Name == key.User })
 	}
 	if q.engine == nil {
-		return q.optional(key.User, "user, or Enter for the one that it has", byDefault)
+		return q.optional(key.User, "user, or Enter for the one it has", byDefault)
 	}
 	if byDefault == "" {
 		byDefault = q.LikelyUser(q.engine)
@@ -313,7 +313,7 @@ func (q *questions) wantsDatabase() bool {
 func (q *questions) askDatabase() error {
 	switch {
 	case q.engine == nil:
-		return q.optional(key.Database, "database, or Enter for the one that it has", "")
+		return q.optional(key.Database, "database, or Enter for the one it has", "")
 	case !q.engine.Keys.UserDatabase: // no database is one too
 		return q.optional(key.Database, "database, or Enter for none", "")
 	}
@@ -342,7 +342,7 @@ func (q *questions) askSecret() error {
 	for i, choice := range secretChoices {
 		q.Say("  %2d  %s", i+1, choice)
 	}
-	n, err := q.Choice(q.ctx, "a number; a password typed here is not shown and not kept", secretChoices, 1)
+	n, err := q.Choice(q.ctx, "a number (a password typed here is not shown and not saved)", secretChoices, 1)
 	switch {
 	case err != nil:
 		return err
@@ -389,9 +389,9 @@ func (q *questions) askTLS() error {
 	rules := []string{"verified", "required", "off"}
 	q.Say("The connection leaves this machine. Encrypt it:")
 	for i, text := range []string{
-		"verified: and check that it is the right server",
-		"required: without checking who answers",
-		"off: not at all",
+		"verified: yes, and check that it is the right server",
+		"required: yes, without checking who answers",
+		"off: no",
 	} {
 		q.Say("  %2d  %s", i+1, text)
 	}

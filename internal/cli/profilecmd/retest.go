@@ -52,7 +52,7 @@ func (c *Call) mend(ctx context.Context, p *resolve.Profile, report *check.Repor
 	if len(keys) == 0 {
 		return false, nil
 	}
-	c.Say("Change it and test again? Enter leaves a value as it is; Ctrl-C ends here, and the profile stays.")
+	c.Say("Change it and test again? Enter keeps a value; Ctrl-C ends (the profile stays).")
 	var sets base.Assignments
 	for _, k := range keys {
 		now := p.Text(k)

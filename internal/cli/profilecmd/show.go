@@ -38,8 +38,8 @@ func Show() *base.Command {
 	var form base.Format
 	var over base.Overrides
 	return &base.Command{
-		Name: "show", Quick: true, Args: "NAME", Summary: "every effective value of a profile, and where it came from",
-		Long: "Nothing is dialled and no secret is read: of a secret its source is shown.",
+		Name: "show", Quick: true, Args: "NAME", Summary: "show every value of a profile, and where it comes from",
+		Long: "Nothing is connected to, and no password is read: only its source is shown.",
 		Examples: []string{"gharbor show sightings", "gharbor show sightings -override host=10.0.0.5",
 			"gharbor show sightings -format json"},
 		MinArgs: 1, MaxArgs: 1,
@@ -58,7 +58,7 @@ func Show() *base.Command {
 				err = c.showTable(r)
 			}
 			if !r.Vouched() {
-				c.Notice("%s; nothing of it is read, expanded or dialled", r.WhyNotVouched().Cause)
+				c.Notice("%s; nothing of it is used", r.WhyNotVouched().Cause)
 				c.Say("  try: %s", r.WhyNotVouched().Try[0])
 				return err
 			}

@@ -101,7 +101,7 @@ func (o *queryOptions) let(s string) error {
 		o.values = make(statement.Values)
 	}
 	if _, twice := o.values[name]; twice {
-		return errors.New("it is given twice")
+		return errors.New("given twice")
 	}
 	o.values[name] = &value
 	if !given {
@@ -148,7 +148,8 @@ func (c *call) query(ctx context.Context, o queryOptions) error {
 	for _, name := range o.asked {
 		value, err := c.Secret(ctx, "the value of {"+name+"}")
 		if err != nil {
-			return base.Usage("-let %[1]s: there is no terminal to ask on; give -let %[1]s=VALUE or -let-file %[1]s=FILE",
+			return base.Usage("-let %[1]s: there is no terminal to ask on; give -let %[1]s=VALUE or -let-file "+
+				"%[1]s=FILE",
 				name)
 		}
 		text := value.Disclose()

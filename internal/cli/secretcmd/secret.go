@@ -136,7 +136,7 @@ func (c *Call) nameWallet(ctx context.Context, p *resolve.Profile) error {
 func notKept(err error, p *resolve.Profile) error {
 	var no *secret.ErrNotKept
 	if errors.As(err, &no) {
-		return base.Failure(base.ExitUsage, fmt.Errorf("nothing was kept: %s", no.Why),
+		return base.Failure(base.ExitUsage, fmt.Errorf("nothing was saved: %s", no.Why),
 			fmt.Sprintf("gharbor set %s secret=wallet && gharbor secret keep %s", p.Called, p.Called))
 	}
 	return err
@@ -207,12 +207,12 @@ func (c *Call) needWallet(ctx context.Context, o WalletFlags, s wallet.Store) er
 	if _, err := os.Stat(s.Path); !errors.Is(err, fs.ErrNotExist) {
 		return nil // what is wrong with it is said by whoever opens it
 	}
-	none := base.Failure(base.ExitSecret, errors.New("there is no wallet yet, so nothing was kept"),
+	none := base.Failure(base.ExitSecret, errors.New("there is no wallet yet, so nothing was saved"),
 		"gharbor wallet create")
 	if !c.Interactive() {
 		return none
 	}
-	c.Say("there is no wallet yet: an encrypted file, which a passphrase of yours opens")
+	c.Say("There is no wallet yet. It is an encrypted file that your passphrase opens.")
 	yes, err := c.Confirm(ctx, "make one now?", true)
 	if err != nil {
 		return err

@@ -23,7 +23,8 @@ import (
 
 func Wallet() *base.Command {
 	return &base.Command{
-		Name: "wallet", Args: "VERB", Summary: "an encrypted store of secrets, each bound to where it may be sent",
+		Name: "wallet", Args: "VERB", Summary: "an encrypted file with passwords, each tied to the server it may " +
+			"be sent to",
 		Long: `One file. Whoever has its passphrase can read and change it; a reader (a scheduled job,
 a service account) reads it with a pin file and can't change it. An entry is sent only
 to the address, over the hops and with the TLS that it is bound to.`,
@@ -46,7 +47,7 @@ type WalletFlags struct {
 
 // pathFlag registers -wallet alone, for what needs no passphrase.
 func (o *WalletFlags) pathFlag(fs *base.FlagSet) {
-	fs.StringVar(&o.Path, "wallet", "", "the wallet's file, instead of the one of the settings")
+	fs.StringVar(&o.Path, "wallet", "", "the wallet's file, in place of the one in the settings")
 }
 
 func (o *WalletFlags) Flags(fs *base.FlagSet) {
@@ -57,7 +58,7 @@ func (o *WalletFlags) Flags(fs *base.FlagSet) {
 // NoTerminal is the error for a question that nobody can be asked.
 func NoTerminal(what, instead string) error {
 	return base.Failure(base.ExitSecret,
-		fmt.Errorf("%s is to be typed, and there is no terminal to ask on", what),
+		fmt.Errorf("no terminal to ask for %s", what),
 		instead)
 }
 
@@ -79,7 +80,7 @@ func (c *Call) passphrase(ctx context.Context, o WalletFlags, s wallet.Store) (*
 func secretFile(path, what string) (secret.Value, error) {
 	if _, err := os.Lstat(path); err != nil {
 		return secret.Value{},
-			base.Usage("%s can't be opened; its name is not repeated here, in case it is the passphrase itself", what)
+			base.Usage("%s can't be opened (its name is not shown, in case it is the passphrase itself)", what)
 	}
 	if found := secret.JudgeFile(path, what); found != nil {
 		return secret.Value{}, &secret.Failure{Found: found}
@@ -123,17 +124,17 @@ func (c *Call) twice(ctx context.Context, prompt string) (secret.Value, error) {
 		if err != nil {
 			return secret.Value{}, err
 		}
-		second, err := c.Secret(ctx, "the same again")
+		second, err := c.Secret(ctx, "the same again, to be sure")
 		if err != nil {
 			return secret.Value{}, err
 		}
 		if first.Same(second) {
 			return first, nil
 		}
-		c.Say("the two differ")
+		c.Say("they differ; try again")
 	}
 	return secret.Value{}, base.Failure(base.ExitSecret,
-		errors.New("the two differed three times; nothing was kept"))
+		errors.New("they differ; try agained three times; nothing was saved"))
 }
 
 // maxSecretInput bounds a secret from standard input, in bytes.
@@ -293,7 +294,7 @@ func (c *Call) aliasBinding(name string) (binding.Binding, error) {
 	case err != nil:
 		return binding.Binding{}, base.Usage("not an alias name: %s", syntax.NameRule)
 	case a == nil && project:
-		return binding.Binding{}, base.Usage("there is no alias of that name in a project's file here")
+		return binding.Binding{}, base.Usage("the project here has no alias of that name")
 	case a == nil:
 		return binding.Binding{Alias: name}, nil
 	}

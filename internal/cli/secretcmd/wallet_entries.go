@@ -27,8 +27,8 @@ type secretInput struct {
 }
 
 func (o *secretInput) flags(fs *base.FlagSet) {
-	fs.BoolVar(&o.stdin, "secret-stdin", false, "the secret is the first line of standard input")
-	fs.Func("generate", "make a secret of N letters and digits, 16 to 128", func(s string) error {
+	fs.BoolVar(&o.stdin, "secret-stdin", false, "read the password from standard input")
+	fs.Func("generate", "make a password of N letters and digits (16 to 128)", func(s string) error {
 		n, err := strconv.Atoi(s)
 		if err != nil || n < 16 || n > 128 {
 			return errors.New("expected a number from 16 to 128")
@@ -40,7 +40,7 @@ func (o *secretInput) flags(fs *base.FlagSet) {
 
 func (o *secretInput) check(c *Call) error {
 	if o.stdin && o.generate > 0 {
-		return base.Usage("-secret-stdin and -generate are two ways to get the secret; give one")
+		return base.Usage("give -secret-stdin or -generate, not both")
 	}
 	if !o.stdin && o.generate == 0 && !c.Interactive() {
 		return NoTerminal("the secret", "-secret-stdin or -generate 32")
@@ -58,7 +58,7 @@ func (o *secretInput) take(ctx context.Context, c *Call, prompt string) (secret.
 	}
 	v, err := c.twice(ctx, prompt)
 	if err == nil && v.Empty() {
-		err = base.Usage("an empty secret is none; where the server wants no password: gharbor set NAME secret=none")
+		err = base.Usage("an empty password is not saved. If the server wants none: gharbor set NAME secret=none")
 	}
 	return v, err
 }
@@ -81,7 +81,7 @@ func Generate(n int) secret.Value {
 func walletKeep() *base.Command {
 	var o keepFlags
 	return &base.Command{
-		Name: "wallet keep", Args: "ENTRY", Summary: "keep a secret, bound to where it may be sent",
+		Name: "wallet keep", Args: "ENTRY", Summary: "save a password, tied to the server it may be sent to",
 		Long: `The secret is typed twice on the terminal, read from standard input, or made here;
 never given as a word. -bind takes a profile (what it leads to now), an address with
 its engine ({{scheme}}://db.saltmarsh.example:{{port}}), or alias:NAME. Without -bind the
@@ -109,13 +109,13 @@ type keepFlags struct {
 func (o *keepFlags) flags(fs *base.FlagSet) {
 	o.wallet.Flags(fs)
 	o.in.flags(fs)
-	fs.StringVar(&o.user, "user", "", "whose password it is; it is sent for nobody else")
-	fs.StringVar(&o.note, "note", "", "a line for people")
+	fs.StringVar(&o.user, "user", "", "the user whose password it is")
+	fs.StringVar(&o.note, "note", "", "a note for people")
 	fs.Func("bind", "a profile, an address with its engine, or alias:NAME; repeat it for more", func(s string) error {
 		o.bind = append(o.bind, s)
 		return nil
 	})
-	fs.BoolVar(&o.replace, "replace", false, "an entry of that name gets the new secret, without asking")
+	fs.BoolVar(&o.replace, "replace", false, "replace an entry of that name without asking")
 }
 
 func (o *keepFlags) keep(ctx context.Context, c *Call) error {
@@ -187,9 +187,9 @@ func (c *Call) mayReplace(ctx context.Context, name string, yes bool) error {
 	}
 	if !c.Interactive() {
 		return base.Failure(base.ExitUsage,
-			fmt.Errorf("the wallet has an entry %s already; -replace gives it the new secret", name))
+			fmt.Errorf("the wallet already has an entry %s; -replace replaces it", name))
 	}
-	yes, err := c.Confirm(ctx, "the wallet has an entry "+name+" already; give it a new secret?", false)
+	yes, err := c.Confirm(ctx, "the wallet has an entry "+name+" already. Replace it?", false)
 	if err == nil && !yes {
 		err = &base.ExitError{Code: base.ExitUsage, Err: errors.New("nothing was changed")}
 	}
@@ -203,7 +203,7 @@ func (c *Call) kept(e *wallet.Entry, changed bool) {
 		word = "changed"
 	}
 	if len(e.Bindings) == 0 {
-		c.Say("%s: entry %s, bound to nothing: only a profile of yours that names it (secret = \"wallet:%s\") gets it",
+		c.Say("%s: entry %s, tied to no server: only a profile of yours that names it (secret = \"wallet:%s\") gets it",
 			word, e.Name, e.Name)
 		c.Say("  try: gharbor wallet bind %s PROFILE", e.Name)
 		return
@@ -227,7 +227,7 @@ func walletList() *base.Command {
 	var o WalletFlags
 	var form base.Format
 	return &base.Command{
-		Name: "wallet list", Summary: "the entries: names, users, bindings and dates; never secrets",
+		Name: "wallet list", Summary: "list the entries: names, users, servers and dates, never passwords",
 		Examples: []string{"gharbor wallet list", "gharbor wallet list -format json"},
 		Flags: func(fs *base.FlagSet) {
 			o.Flags(fs)
@@ -271,7 +271,7 @@ func walletList() *base.Command {
 			var rows [][]string
 			for _, e := range w.Entries {
 				rows = append(rows,
-					[]string{e.Name, clean.Line(e.User, 40), e.Changed.Local().Format(time.DateOnly), "bound to nothing"})
+					[]string{e.Name, clean.Line(e.User, 40), e.Changed.Local().Format(time.DateOnly), "tied to no server"})
 				for i, b := range e.Bindings {
 					if i > 0 {
 						rows = append(rows, []string{"", "", "", ""})
@@ -287,9 +287,8 @@ func walletList() *base.Command {
 func walletBind() *base.Command {
 	var o WalletFlags
 	return &base.Command{
-		Name: "wallet bind", Args: "ENTRY PROFILE|ADDRESS|alias:NAME…", Summary: "let an entry be sent to one more " +
-			"place",
-		Long: "A profile that led elsewhere when it was bound is bound to where it leads now.",
+		Name: "wallet bind", Args: "ENTRY PROFILE|ADDRESS|alias:NAME…", Summary: "allow one more server for an entry",
+		Long: "If the profile led to another server before, the entry is tied to the new one.",
 		Examples: []string{"gharbor wallet bind sightings sightings-ro",
 			"gharbor wallet bind sightings {{scheme}}://tide-db.internal.example:{{port}}"},
 		MinArgs: 2, MaxArgs: -1,
@@ -335,7 +334,7 @@ func (c *Call) changeEntry(ctx context.Context, o WalletFlags, name string,
 func walletUnbind() *base.Command {
 	var o WalletFlags
 	return &base.Command{
-		Name: "wallet unbind", Args: "ENTRY PROFILE|ADDRESS|alias:NAME…", Summary: "take a place away from an entry",
+		Name: "wallet unbind", Args: "ENTRY PROFILE|ADDRESS|alias:NAME…", Summary: "take a server away from an entry",
 		Examples: []string{"gharbor wallet unbind visitor sightings-ro"},
 		MinArgs:  2, MaxArgs: -1,
 		Flags: o.Flags,
@@ -344,8 +343,8 @@ func walletUnbind() *base.Command {
 				for _, word := range c.Args[1:] {
 					left := slices.DeleteFunc(slices.Clone(e.Bindings), func(b binding.Binding) bool { return b.Is(word) })
 					if len(left) == len(e.Bindings) {
-						return base.Usage("the entry %s is not bound to that; gharbor wallet list shows to what it "+
-							"is", e.Name)
+						return base.Usage("the entry %s is not tied to that server; gharbor wallet list shows "+
+							"which it is tied to", e.Name)
 					}
 					e.Bindings = left
 				}
@@ -358,7 +357,7 @@ func walletUnbind() *base.Command {
 func walletRename() *base.Command {
 	var o WalletFlags
 	return &base.Command{
-		Name: "wallet rename", Args: "ENTRY NEW-NAME", Summary: "give an entry another name",
+		Name: "wallet rename", Args: "ENTRY NEW-NAME", Summary: "rename an entry",
 		Examples: []string{"gharbor wallet rename visitor sightings-visitor"},
 		MinArgs:  2, MaxArgs: 2,
 		Flags: o.Flags,
@@ -381,7 +380,7 @@ func walletRemove() *base.Command {
 	var o WalletFlags
 	var yes bool
 	return &base.Command{
-		Name: "wallet remove", Args: "ENTRY…", Summary: "take entries out, after asking",
+		Name: "wallet remove", Args: "ENTRY…", Summary: "remove entries, after asking",
 		Examples: []string{"gharbor wallet remove visitor", "gharbor wallet remove visitor -yes"},
 		MinArgs:  1, MaxArgs: -1,
 		Flags: func(fs *base.FlagSet) {
@@ -425,20 +424,20 @@ func walletDisclose() *base.Command {
 	var o WalletFlags
 	var stdout bool
 	return &base.Command{
-		Name: "wallet disclose", Machine: true, Args: "ENTRY", Summary: "print a secret: on a terminal, after the " +
-			"passphrase",
-		Long:     "The passphrase is asked for always: neither an unlock nor a reader will do.",
+		Name: "wallet disclose", Machine: true, Args: "ENTRY", Summary: "print a password, on a terminal, after " +
+			"the passphrase",
+		Long:     "The passphrase is always asked for, even while the wallet is unlocked.",
 		Examples: []string{"gharbor wallet disclose sightings"},
 		MinArgs:  1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) {
 			o.Flags(fs)
-			fs.BoolVar(&stdout, "stdout", false, "print it although standard output is no terminal")
+			fs.BoolVar(&stdout, "stdout", false, "print it even if standard output is no terminal")
 		},
 		Run: run(func(ctx context.Context, c *Call) error {
 			if !stdout && !render.IsTerminal(c.Stdout) {
 				return base.Usage(
-					"standard output is no terminal, so the secret would land in a file or a pipe; -stdout says that " +
-						"this is meant")
+					"standard output is no terminal: the password would end up in a file or a pipe. If you want " +
+						"that, add -stdout")
 			}
 			s, _, err := c.Store(o.Path)
 			if err != nil {

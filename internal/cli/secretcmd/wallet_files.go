@@ -17,13 +17,13 @@ func walletVerify() *base.Command {
 	var o WalletFlags
 	var forget bool
 	return &base.Command{
-		Name: "wallet verify", Summary: "look through the whole file, and say what is wrong",
-		Long: `Structure, checksum, signature and generation are looked at without the passphrase;
-the content with whatever opens it: a pin file, an unlock or the passphrase.`,
+		Name: "wallet verify", Summary: "check the whole wallet file",
+		Long: `Checks structure, checksum, signature and version without the passphrase, and the
+content with a pin file, an unlocked wallet or the passphrase.`,
 		Examples: []string{"gharbor wallet verify", "gharbor wallet verify -passphrase-file passphrase"},
 		Flags: func(fs *base.FlagSet) {
 			o.Flags(fs)
-			fs.BoolVar(&forget, "forget", false, "drop what was seen of the wallets so far, where that file is damaged")
+			fs.BoolVar(&forget, "forget", false, "forget which wallet versions were seen, if that file is damaged")
 		},
 		Run: run(func(ctx context.Context, c *Call) error {
 			s, _, err := c.Store(o.Path)
@@ -34,14 +34,15 @@ the content with whatever opens it: a pin file, an unlock or the passphrase.`,
 				if err := s.Forget(); err != nil {
 					return err
 				}
-				c.Say("forgotten: the generations that were seen, in %s", s.Seen)
+				c.Say("forgotten: the wallet versions that were seen, in %s", s.Seen)
 			}
 			f, err := wallet.Load(s.Path)
 			if err != nil {
 				return err
 			}
 			fmt.Fprintf(c.Stdout,
-				"file         %s\nstructure    right\nchecksum     right\nsignature    right\nwallet       %s, generation %d\n",
+				"file         %s\nstructure    right\nchecksum     right\nsignature    right\nwallet       %s, "+
+					"generation %d\n",
 				f.Path, f.ID(), f.Generation())
 			if err := s.Judge(f); err != nil {
 				return err
@@ -54,7 +55,7 @@ the content with whatever opens it: a pin file, an unlock or the passphrase.`,
 			w, err := c.OpenWallet(ctx, o)
 			var exit *base.ExitError
 			if errors.As(err, &exit) && exit.Code == base.ExitSecret {
-				c.Say("the content was not looked at: it takes a pin file, an unlock or the passphrase")
+				c.Say("the content was not checked: that needs a pin file, an unlocked wallet or the passphrase")
 				return nil
 			}
 			if err != nil {
@@ -66,7 +67,7 @@ the content with whatever opens it: a pin file, an unlock or the passphrase.`,
 					unbound++
 				}
 			}
-			_, err = fmt.Fprintf(c.Stdout, "content      right: %d %s, %d of them bound to nothing (opened by %s)\n",
+			_, err = fmt.Fprintf(c.Stdout, "content      right: %d %s, %d of them tied to no server (opened by %s)\n",
 				len(w.Entries), wording.Plural(len(w.Entries), "entry", "entries"), unbound, w.Through)
 			return err
 		}),
@@ -83,7 +84,7 @@ func orNone(words []string) string {
 func walletBackup() *base.Command {
 	var o WalletFlags
 	return &base.Command{
-		Name: "wallet backup", Args: "FILE", Summary: "copy the wallet, as encrypted as it is",
+		Name: "wallet backup", Args: "FILE", Summary: "copy the wallet; the copy is encrypted too",
 		Examples: []string{"gharbor wallet backup ~/wallet-2026-11.ghw"},
 		MinArgs:  1, MaxArgs: 1,
 		Flags: o.pathFlag,
@@ -98,7 +99,7 @@ func walletBackup() *base.Command {
 			}
 			f, err := s.Backup(to)
 			if err == nil {
-				c.Say("kept: generation %d of %s as %s; the passphrase of today opens it", f.Generation(), s.Path, to)
+				c.Say("saved: generation %d of %s as %s; today's passphrase opens it", f.Generation(), s.Path, to)
 			}
 			return err
 		}),
@@ -109,11 +110,11 @@ func walletRestore() *base.Command {
 	var o, other WalletFlags
 	var old bool
 	return &base.Command{
-		Name: "wallet restore", Args: "FILE", Summary: "make an older content, or a backup, the newest again",
-		Long: `What the wallet has now is replaced; take a backup of it first if it may be wanted.
-The passphrase, the keys and the readers stay those of the present wallet. Where that is
-gone or can't be opened, -old-passphrase makes the backup's passphrase the wallet's again,
-with new keys and no readers: whoever knows the old passphrase can open it then.`,
+		Name: "wallet restore", Args: "FILE", Summary: "go back to a backup",
+		Long: `The backup replaces the content of the wallet; make a backup of that first, if you may
+need it. The passphrase, the keys and the readers stay. If the wallet is gone or can't be
+opened, -old-passphrase uses the backup's passphrase, with new keys and no readers:
+whoever knows the old passphrase can then open it.`,
 		Examples: []string{"gharbor wallet restore wallet-of-the-laptop.ghw"},
 		MinArgs:  1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) {
@@ -156,7 +157,8 @@ with new keys and no readers: whoever knows the old passphrase can open it then.
 			if old {
 				c.Notice("the passphrase of %s is the wallet's now; gharbor wallet passphrase changes it", from.Path)
 			}
-			c.Say("restored: %s, generation %d, with the %d %s of generation %d", s.Path, w.File.Generation(), len(w.Entries),
+			c.Say("restored: %s, generation %d, with the %d %s of generation %d",
+				s.Path, w.File.Generation(), len(w.Entries),
 				wording.Plural(len(w.Entries), "entry", "entries"), was)
 			for _, name := range gone {
 				c.Say("  not let in again: reader %s", name)
@@ -170,10 +172,9 @@ func walletMerge() *base.Command {
 	var o WalletFlags
 	var other WalletFlags
 	return &base.Command{
-		Name: "wallet merge", Args: "FILE", Summary: "take in another copy, from another machine; nothing is lost",
-		Long: `Entries that only one of the two has are kept. An entry that they have differently
-stays as it is here, and the other file's is kept beside it under a name of its own.
-An entry that was removed on one of the machines comes back.`,
+		Name: "wallet merge", Args: "FILE", Summary: "merge another copy of the wallet, from another machine",
+		Long: `Entries of both copies are kept. If an entry differs, the one here stays, and the other
+one is added under a new name. An entry that was removed on one machine comes back.`,
 		Examples: []string{"gharbor wallet merge wallet-of-the-laptop.ghw"},
 		MinArgs:  1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) {
@@ -205,7 +206,8 @@ An entry that was removed on one of the machines comes back.`,
 				c.Say("  added: %s", name)
 			}
 			for _, conflict := range m.Conflicts {
-				c.Say("  different: %s (%s); the other copy's is kept as %s", conflict.Name, strings.Join(conflict.Differs, ", "),
+				c.Say("  different: %s (%s); the other copy's is kept as %s",
+					conflict.Name, strings.Join(conflict.Differs, ", "),
 					conflict.Other)
 			}
 			return nil

@@ -25,7 +25,7 @@ const usualOpening = 500 * time.Millisecond
 
 func costFlag(fs *base.FlagSet, d *time.Duration) {
 	*d = usualOpening
-	fs.DurationVar(d, "opening", *d, "how long opening by passphrase may take here: the longer, the harder to guess")
+	fs.DurationVar(d, "opening", *d, "how long opening with the passphrase takes here: the longer, the harder to guess")
 }
 
 func costOf(d time.Duration) (wallet.Cost, error) {
@@ -39,10 +39,11 @@ func walletCreate() *base.Command {
 	var o WalletFlags
 	var opening time.Duration
 	return &base.Command{
-		Name: "wallet create", Summary: "make a wallet, with a passphrase typed twice",
-		Long: `The passphrase is the only way to change the wallet: keep it where you will find it.
-How dear guessing it is, is chosen so that opening takes about half a second here.`,
-		Examples: []string{"gharbor wallet create", "gharbor wallet create -wallet ~/work.ghw -passphrase-file passphrase"},
+		Name: "wallet create", Summary: "make a wallet",
+		Long: `Asks for a new passphrase, twice. Without it nobody can change the wallet: keep it where
+you will find it. Opening takes about half a second here, so that guessing is slow.`,
+		Examples: []string{"gharbor wallet create", "gharbor wallet create -wallet ~/work.ghw -passphrase-file " +
+			"passphrase"},
 		Flags: func(fs *base.FlagSet) {
 			o.Flags(fs)
 			costFlag(fs, &opening)
@@ -53,7 +54,7 @@ How dear guessing it is, is chosen so that opening takes about half a second her
 				return err
 			}
 			if _, err := os.Lstat(s.Path); err == nil {
-				return base.Usage("%s exists already; a second wallet needs another place: -wallet FILE", s.Path)
+				return base.Usage("%s exists already; for a second wallet give -wallet FILE", s.Path)
 			}
 			if opening <= 0 {
 				return base.Usage("-opening: expected a time above zero")
@@ -89,9 +90,8 @@ func walletPassphrase() *base.Command {
 	var opening time.Duration
 	return &base.Command{
 		Name: "wallet passphrase", Summary: "change the passphrase",
-		Long: `All keys are made new: an old copy of the file, with the old passphrase, opens nothing
-that is written later, and signs nothing that a reader believes. So every reader's pin file
-ends, and the command says which to make again.`,
+		Long: `All keys are new afterwards: an old copy of the file with the old passphrase can't open
+what is written later. Every reader needs a new pin file; the command lists them.`,
 		Examples: []string{"gharbor wallet passphrase"},
 		Flags: func(fs *base.FlagSet) {
 			o.Flags(fs)
@@ -114,7 +114,7 @@ ends, and the command says which to make again.`,
 			if err != nil {
 				return err
 			}
-			c.Say("changed: the passphrase of %s; copies and backups from before still open by the old one", w.File.Path)
+			c.Say("changed: the passphrase of %s; older copies and backups still open with the old one", w.File.Path)
 			c.endedReaders(ended)
 			return nil
 		}),
@@ -124,7 +124,7 @@ ends, and the command says which to make again.`,
 func walletRotate() *base.Command {
 	var o WalletFlags
 	return &base.Command{
-		Name: "wallet rotate", Summary: "make all keys new; every reader's pin file ends",
+		Name: "wallet rotate", Summary: "make new keys; every reader needs a new pin file",
 		Examples: []string{"gharbor wallet rotate"},
 		Flags:    o.Flags,
 		Run: run(func(ctx context.Context, c *Call) error {
@@ -154,11 +154,12 @@ func (c *Call) endedReaders(ended []wallet.ReaderInfo) {
 
 func walletReader() *base.Command {
 	return &base.Command{
-		Name: "wallet reader", Args: "VERB", Summary: "machines and accounts that read the wallet without its passphrase",
-		Long: `A reader has a pin file: a private key that opens the wallet as it is now and later,
-and the key that the wallet must be signed by. It can't write, re-bind or forge one.
-A reader's gharbor takes the pin file from reader.pin in its own GHARBOR_HOME, or from
-where [settings] reader in its profiles.toml says, and the wallet from [settings] wallet.`,
+		Name: "wallet reader", Args: "VERB", Summary: "let jobs and other accounts read the wallet without its " +
+			"passphrase",
+		Long: `A reader has a pin file: a private key that opens the wallet, now and later, and the key
+that the wallet must be signed with. A reader can't change the wallet. Its gharbor reads
+the pin file from reader.pin in its own GHARBOR_HOME, or from [settings] reader in its
+profiles.toml, and the wallet from [settings] wallet.`,
 		Verbs: func() []*base.Command { return []*base.Command{readerAdd(), readerList(), readerRemove()} },
 	}
 }
@@ -172,8 +173,8 @@ func readerAdd() *base.Command {
 		MinArgs:  1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) {
 			o.Flags(fs)
-			fs.StringVar(&out, "out", "", "where the pin file is written, 0600; nothing may stand there")
-			fs.StringVar(&account, "for", "", "the account that the pin file shall belong to (as root)")
+			fs.StringVar(&out, "out", "", "where to write the pin file (0600); the file must not exist")
+			fs.StringVar(&account, "for", "", "the account that will own the pin file (as root)")
 		},
 		Run: run(func(ctx context.Context, c *Call) error {
 			name := c.Args[0]
@@ -212,14 +213,17 @@ func readerAdd() *base.Command {
 				return err
 			}
 			c.Say("made: reader %s of %s, its pin file %s", name, w.File.Path, whole)
-			c.Say("  it reads all %d %s, now and later; gharbor wallet reader remove %s ends that", len(w.Entries),
+			c.Say("  it can read the %d %s and all later ones; to end that: gharbor wallet reader remove %s",
+				len(w.Entries),
 				wording.Plural(len(w.Entries), "entry", "entries"), name)
 			if account == "" {
-				c.Say("  for another account: sudo install -m 600 -o ACCOUNT %s PLACE && rm %s", clean.Shell(whole),
+				c.Say("  do: give it to another account: sudo install -m 600 -o ACCOUNT %s PLACE && rm %s",
+					clean.Shell(whole),
 					clean.Shell(whole))
 			}
 			if info, err := os.Stat(w.File.Path); err == nil && info.Mode().Perm()&0o044 == 0 {
-				c.Say("  another account must be let read the wallet, which is encrypted: chmod a+r %s", clean.Shell(w.File.Path))
+				c.Say("  try: chmod a+r %s   # the other account must be able to read the encrypted file",
+					clean.Shell(w.File.Path))
 			}
 			return nil
 		}),
@@ -293,9 +297,9 @@ func readerList() *base.Command {
 func readerRemove() *base.Command {
 	var o WalletFlags
 	return &base.Command{
-		Name: "wallet reader remove", Args: "NAME", Summary: "shut a reader out of all that is written from now on",
-		Long: "The secrets that it could have read are listed: whoever has its pin file and a copy of\nthe wallet from " +
-			"before still can. Change them on their servers.",
+		Name: "wallet reader remove", Args: "NAME", Summary: "take access away from a reader",
+		Long: "Lists the passwords that the reader could read: with its pin file and an old copy of the\nwallet it " +
+			"still can. Change them on their servers.",
 		Examples: []string{"gharbor wallet reader remove nightly"},
 		MinArgs:  1, MaxArgs: 1,
 		Flags: o.Flags,
@@ -312,7 +316,7 @@ func readerRemove() *base.Command {
 			}
 			c.Say("removed: reader %s, and a new content key was made", c.Args[0])
 			if len(saw) > 0 {
-				c.Say("  it could have read, so change them on their servers: %s", strings.Join(saw, ", "))
+				c.Say("  it could read these; change them on their servers: %s", strings.Join(saw, ", "))
 			}
 			return nil
 		}),

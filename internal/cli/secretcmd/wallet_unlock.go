@@ -22,13 +22,13 @@ func walletUnlock() *base.Command {
 	var o WalletFlags
 	var lifetime time.Duration
 	return &base.Command{
-		Name: "wallet unlock", Summary: "keep the wallet open for a while, for this user",
-		Long: `A small process of your own keeps what opens the wallet in its memory, behind a socket
-that only you can reach. It can't change the wallet, and ends by itself.`,
+		Name: "wallet unlock", Summary: "unlock the wallet for a while, for this user",
+		Long: `A small process of yours keeps the keys in memory, behind a socket that only you can use.
+It can't change the wallet, and ends by itself.`,
 		Examples: []string{"gharbor wallet unlock", "gharbor wallet unlock -lifetime 8h"},
 		Flags: func(fs *base.FlagSet) {
 			o.Flags(fs)
-			fs.DurationVar(&lifetime, "lifetime", 15*time.Minute, "for how long, 24h at the most")
+			fs.DurationVar(&lifetime, "lifetime", 15*time.Minute, "for how long, at most 24h")
 		},
 		Run: run(func(ctx context.Context, c *Call) error {
 			if lifetime < time.Second || lifetime > maxLifetime {
@@ -63,7 +63,7 @@ that only you can reach. It can't change the wallet, and ends by itself.`,
 				return base.Failure(base.ExitSecret, fmt.Errorf("the wallet can't be kept open: %w", err))
 			}
 			c.Say("unlocked: %s until %s", s.Path, until.Format("15:04"))
-			c.Say("  try: gharbor wallet lock   # ends it before")
+			c.Say("  try: gharbor wallet lock   # locks it earlier")
 			return nil
 		}),
 	}
@@ -126,7 +126,7 @@ func walletHold() *base.Command {
 func walletLock() *base.Command {
 	var o WalletFlags
 	return &base.Command{
-		Name: "wallet lock", Summary: "end an unlock",
+		Name: "wallet lock", Summary: "lock the wallet again",
 		Examples: []string{"gharbor wallet lock"},
 		Flags:    o.pathFlag,
 		Run: run(func(ctx context.Context, c *Call) error {

@@ -59,7 +59,7 @@ func (c *Call) targetOf(word, engine string) (*target, error) {
 	}
 	for _, set := range sets {
 		if set.Field.Name == key.Engine && engine != "" && set.Value.Text() != engine {
-			return nil, base.Usage("-engine and the URL name different engines; give one")
+			return nil, base.Usage("-engine and the URL name different engines")
 		}
 	}
 	return &target{word, sets}, nil

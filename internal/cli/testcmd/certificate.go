@@ -35,17 +35,17 @@ type certificateOptions struct {
 func Certificate() *base.Command {
 	var o certificateOptions
 	return &base.Command{
-		Name: "certificate", Args: "PROFILE", Summary: "the certificates a server presents; keep one to trust it",
-		Long: `Reaches the server, asks for TLS, shows the chain and ends the connection without a
-login. With -save the topmost certificate of the chain is kept as the profile's
-tls-ca, after you have compared its fingerprint with one that came to you by another
-way: on a terminal you are asked, elsewhere -fingerprint says what it must be.`,
+		Name: "certificate", Args: "PROFILE", Summary: "show a server's certificates, and trust one",
+		Long: `Connects, asks for TLS and shows the certificates, without a login. -save makes the
+last certificate of the chain the profile's tls-ca, after you have compared its
+fingerprint with one that you got another way. Without a terminal give -fingerprint.`,
 		Examples: []string{"gharbor certificate tides", "gharbor certificate tides -save"},
 		MinArgs:  1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) {
-			fs.BoolVar(&o.save, "save", false, "keep the topmost certificate as the profile's tls-ca, after comparing")
-			fs.StringVar(&o.fingerprint, "fingerprint", "", "what its fingerprint must be, SHA256:… as this command shows it")
-			fs.DurationVar(&o.timeout, "timeout", check.DefaultTimeout, "bound of the whole")
+			fs.BoolVar(&o.save, "save", false, "trust the last certificate of the chain, after comparing its "+
+				"fingerprint")
+			fs.StringVar(&o.fingerprint, "fingerprint", "", "the fingerprint that it must have: SHA256:…")
+			fs.DurationVar(&o.timeout, "timeout", check.DefaultTimeout, "time limit")
 			o.over.Flag(fs)
 			o.form.Flag(fs)
 		},
@@ -60,7 +60,7 @@ func (c *Call) certificate(ctx context.Context, o certificateOptions) error {
 		return base.Usage("-fingerprint goes with -save")
 	case o.save && o.fingerprint == "" && !c.Interactive():
 		return base.Failure(base.ExitUsage,
-			errors.New("there is no terminal to compare the fingerprint on; -fingerprint says what it must be"),
+			errors.New("there is no terminal to compare the fingerprint on; give it with -fingerprint"),
 			"gharbor certificate "+name)
 	case o.timeout <= 0:
 		return base.Usage("-timeout: expected a time above zero, such as 10s")
@@ -103,7 +103,8 @@ func notPresented(report *check.Report, name string) error {
 		if s.Outcome == finding.Fail {
 			if s.Finding.Code == finding.TLSNotOffered { // its cause speaks of a rule that only this command has
 				return base.Failure(base.ExitServer,
-					errors.New("no certificate: the server offers no TLS here (tls.not-offered); a Unix socket never does"),
+					errors.New("no certificate: the server does not offer TLS here (tls.not-offered). A Unix "+
+						"socket never does"),
 					"gharbor test "+name)
 			}
 			s.Finding.Suggest("gharbor test %s", name)
@@ -146,7 +147,7 @@ func (c *Call) certificateText(name string, facts *tlsrule.Facts) error {
 	}
 	b.WriteByte('\n')
 	if len(facts.Faults) == 0 {
-		b.WriteString("verified: the chain leads to a trusted authority, and the name is right\n")
+		b.WriteString("verified: a trusted authority signed it, and the name is right\n")
 	} else {
 		b.WriteString("not verified:\n")
 	}
@@ -163,7 +164,7 @@ func (c *Call) saveCertificate(ctx context.Context, p *resolve.Profile, chain []
 	name := p.Profile.Name
 	if p.Profile.InProject() {
 		return base.Usage(
-			"a project's profile takes its tls-ca from a file of the repository: write the certificate there, and "+
+			"the tls-ca of a project's profile is a file of the repository: write the certificate there, then "+
 				"gharbor set %s tls-ca=PATH", name)
 	}
 	top := chain[len(chain)-1]
@@ -171,13 +172,13 @@ func (c *Call) saveCertificate(ctx context.Context, p *resolve.Profile, chain []
 	if fingerprint != "" {
 		if !sameFingerprint(fingerprint, have) {
 			return base.Failure(base.ExitFailed,
-				errors.New("the fingerprint is another one, so nothing was kept: either what you were told is of another "+
-					"certificate, or this is another server"),
+				errors.New("the fingerprint is different, so nothing was saved: this is another certificate, or "+
+					"another server"),
 				"gharbor certificate "+name)
 		}
 	} else {
-		c.Say("\ncompare the fingerprint of certificate %d with one that came by another way (from the server's "+
-			"administrator, or read on the server itself):", len(chain))
+		c.Say("\nCompare the fingerprint of certificate %d with one from the server's administrator, or read on "+
+			"the server itself:", len(chain))
 		c.Say("  %s", have)
 		yes, err := c.Confirm(ctx, "is it the same?", false)
 		if err != nil {
@@ -205,7 +206,7 @@ func (c *Call) saveCertificate(ctx context.Context, p *resolve.Profile, chain []
 	if err != nil {
 		return err
 	}
-	if err := c.Update(ctx, base.Target{}, "kept as tls-ca", name,
+	if err := c.Update(ctx, base.Target{}, "saved as tls-ca", name,
 		func(f *profile.File) (*profile.Edit, error) { return f.Set(name, []schema.Override{keep}) }); err != nil {
 		if readErr == nil { // nothing is half kept
 			profile.WriteFile(path, before)

@@ -17,15 +17,16 @@ func Compare() *base.Command {
 	var over base.Overrides
 	var form base.Format
 	return &base.Command{
-		Name: "compare", Args: "PROFILE PROFILE", Summary: "whether two profiles lead to one server, and what differs",
-		Long: `Logs in to both and says same-instance, same-lineage (a standby, a replica, a clone),
-different or unknown, by the servers' own identifiers and starts; then which facts
-differ, and which expectations of either profile hold on one of them only. Exit 0 for
-same-instance, 1 for same-lineage and different, 6 for unknown.`,
+		Name: "compare", Args: "PROFILE PROFILE", Summary: "compare two profiles: is it the same server, and what " +
+			"differs?",
+		Long: `Logs in to both, and compares the servers' own identifiers and start times: same-instance,
+same-lineage (a standby, a replica, a clone), different, or unknown. Then it lists the
+facts that differ, and expectations that only one server meets. Exit 0 for same-instance,
+1 for same-lineage and different, 6 for unknown.`,
 		Examples: []string{"gharbor compare sightings sightings-ro", "gharbor compare sightings tides -format json"},
 		MinArgs:  2, MaxArgs: 2,
 		Flags: func(fs *base.FlagSet) {
-			fs.DurationVar(&timeout, "timeout", check.DefaultTimeout, "bound of each of the two tests")
+			fs.DurationVar(&timeout, "timeout", check.DefaultTimeout, "time limit of each of the two tests")
 			over.Flag(fs)
 			form.Flag(fs)
 		},

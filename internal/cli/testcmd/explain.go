@@ -14,7 +14,7 @@ import (
 
 func Explain() *base.Command {
 	return &base.Command{
-		Name: "explain", Quick: true, Args: "[CODE]", Summary: "the long text of a finding code, or the list of all codes",
+		Name: "explain", Quick: true, Args: "[CODE]", Summary: "explain a finding, or list all of them",
 		Examples: []string{"gharbor explain", "gharbor explain login.password", "gharbor explain login"},
 		MaxArgs:  1,
 		Run: run(func(_ context.Context, c *Call) error {
@@ -25,7 +25,7 @@ func Explain() *base.Command {
 			if ok {
 				passing := ""
 				if page.Passing {
-					passing = ", may pass by itself"
+					passing = ", may go away by itself"
 				}
 				head := fmt.Sprintf("%s (%s at %s%s)", page.Code, page.Outcome, strings.Join(page.Stages, " or "), passing)
 				width := render.PageWidth(c.Stdout)

@@ -38,35 +38,38 @@ type TestOptions struct {
 func Test() *base.Command {
 	var o TestOptions
 	return &base.Command{
-		Name: "test", Args: "NAME…", Summary: "reach the servers, log in, and say at which step it stops and why",
-		Long: `Eleven stages on one straight line over one connection: profile, secret, route,
-name, reach, speak, tls, login, database, session, expect; and one for each hop, after
-route. The first that fails ends the test; gharbor explain CODE says more about a finding. The password is read only
-when the server has asked for it, or would be asked for next.
+		Name: "test", Args: "NAME…", Summary: "connect step by step, and say where it stops and why",
+		Long: `NAME is a profile. A URL or HOST:PORT with -engine is tested without one.
 
-Several names, -tag, -engine or -all test many profiles at a time: those that fail are
-shown in full, then a table of all. Passwords that a person must type are asked for
-before the first connection. Exit 0 when no stage failed, else 1.`,
+The test has eleven stages on one connection: profile, secret, route, name, reach, speak,
+tls, login, database, session, expect; and one for each hop, after route. The first that
+fails ends the test; gharbor explain CODE says more. The password is read only when the
+server asks for it.
+
+Several names, -tag, -engine or -all test many profiles at once: first those that fail,
+then a table of all. Passwords that you must type are asked for first. Exit 0 when no
+stage failed, else 1.`,
 		Examples: []string{"gharbor test sightings", "gharbor test sightings -override tls=verified -timeout 3s",
 			"gharbor test sightings -as sightings-admin",
 			"gharbor test sightings moult tides", "gharbor test -tag local -strict", "gharbor test -all -format junit"},
 		MaxArgs: -1,
 		Flags: func(fs *base.FlagSet) {
 			o.chosen.Flags(fs, true)
-			fs.IntVar(&o.parallel, "parallel", check.DefaultParallel, "how many profiles to test at a time")
-			fs.DurationVar(&o.timeout, "timeout", check.DefaultTimeout, "bound of each test; questions to you do not count")
+			fs.IntVar(&o.parallel, "parallel", check.DefaultParallel, "how many profiles to test at once")
+			fs.DurationVar(&o.timeout, "timeout", check.DefaultTimeout,
+				"time limit of each test, without the time of questions")
 			o.over.Flag(fs)
-			fs.StringVar(&o.as, "as", "", "an administrator's profile that looks the account up when the login is refused")
+			fs.StringVar(&o.as, "as", "", "an administrator's profile that finds out why a login is refused")
 			fs.BoolVar(&o.brief, "brief", false, "one line for each profile")
-			fs.BoolVar(&o.full, "full", false, "nothing is cut: long details, and everything that was seen")
+			fs.BoolVar(&o.full, "full", false, "cut nothing: long details, and everything that was seen")
 			fs.BoolVar(&o.quiet, "quiet", false, "one line for each profile that fails, and no progress")
-			fs.BoolVar(&o.strict, "strict", false, "warnings fail too")
+			fs.BoolVar(&o.strict, "strict", false, "a warning is a failure too")
 			o.Form.Flag(fs, "junit")
 		},
 		Run: run(func(ctx context.Context, c *Call) error {
 			switch {
 			case o.brief && o.full, o.brief && o.quiet, o.full && o.quiet:
-				return base.Usage("-brief, -full and -quiet are three lengths of the output; give one")
+				return base.Usage("give one of -brief, -full and -quiet")
 			case (o.brief || o.full) && !o.Form.Text():
 				return base.Usage("-brief and -full are for -format text")
 			case o.timeout <= 0:
@@ -74,7 +77,7 @@ before the first connection. Exit 0 when no stage failed, else 1.`,
 			case o.parallel < 1 || o.parallel > 1000:
 				return base.Usage("-parallel: expected a number from 1 to 1000")
 			case o.as != "" && (o.chosen.Used() || len(c.Args) > 1):
-				return base.Usage("-as looks at one server, and several profiles are to be tested; give one name")
+				return base.Usage("-as is for one profile: give one name")
 			}
 			t, err := c.onlyTarget(o.chosen.Engine)
 			if err != nil {
@@ -218,7 +221,7 @@ func (c *Call) testMany(ctx context.Context, runner *check.Runner, profiles []*r
 func promptFirst(ctx context.Context, runner *check.Runner, profiles []*resolve.Profile) error {
 	err := runner.PromptFirst(ctx, profiles)
 	if err != nil && ctx.Err() != nil {
-		return base.Failure(base.ExitInterrupted, errors.New("stopped at the question; nothing was tested"))
+		return base.Failure(base.ExitInterrupted, errors.New("stopped"))
 	}
 	return err
 }

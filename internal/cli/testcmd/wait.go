@@ -29,21 +29,20 @@ type WaitOptions struct {
 func Wait() *base.Command {
 	var o WaitOptions
 	return &base.Command{
-		Name: "wait", Args: "NAME…", Summary: "test again until the servers are ready, or it is clear that they won't be",
-		Long: `Tests each profile until no stage fails, with pauses that grow from a fifth of a
-second to five. What it waits on is shown when it changes. It gives up at once on what
-waiting can't fix (a wrong password, a missing database, a certificate that is not
-trusted); gharbor explain CODE says which findings may pass by themselves. Exit 0 when
-all are ready, else 1.`,
+		Name: "wait", Args: "NAME…", Summary: "wait until the servers are ready, or until waiting is pointless",
+		Long: `Tests each profile again and again until no stage fails, with pauses from a fifth of a
+second to five seconds. It stops at once when waiting won't help (a wrong password, a
+missing database, an untrusted certificate); gharbor explain CODE says which findings may
+go away by themselves. Exit 0 when all are ready, else 1.`,
 		Examples: []string{"gharbor wait sightings", "gharbor wait sightings tides -within 2m",
 			"gharbor wait starting -within 3s"},
 		MaxArgs: -1,
 		Flags: func(fs *base.FlagSet) {
 			o.chosen.Flags(fs, true)
 			fs.DurationVar(&o.Within, "within", time.Minute, "how long to wait for all of them")
-			fs.DurationVar(&o.Timeout, "timeout", check.DefaultTimeout, "bound of each try")
-			fs.BoolVar(&o.persist, "persist", false, "go on also where waiting can't fix what was found")
-			fs.BoolVar(&o.quiet, "quiet", false, "say nothing but how it ended")
+			fs.DurationVar(&o.Timeout, "timeout", check.DefaultTimeout, "time limit of each try")
+			fs.BoolVar(&o.persist, "persist", false, "go on even when waiting won't help")
+			fs.BoolVar(&o.quiet, "quiet", false, "print only the result")
 			o.over.Flag(fs)
 			o.Form.Flag(fs)
 		},
@@ -132,7 +131,7 @@ func (c *Call) showWaited(w *check.Waited, o WaitOptions) {
 		text.Line(finding.Skip, w.Profile, "stopped", after)
 		return
 	case check.WaitGaveUp:
-		text.Line(finding.Fail, w.Profile, "gave up", after+": waiting does not fix it")
+		text.Line(finding.Fail, w.Profile, "gave up", after+": waiting won't help")
 	default:
 		text.Line(finding.Fail, w.Profile, "not ready", after)
 	}

@@ -45,7 +45,8 @@ func (c *Call) plan(found []intake.Found, o importOptions) ([]*Planned, error) {
 		if old := file.Lookup(one.Name); old != nil && !old.InProject() {
 			one.replace = true
 			if !o.replace {
-				one.skip = fmt.Sprintf("a profile of that name is at line %d of your file; -replace changes it", old.Line)
+				one.skip = fmt.Sprintf("a profile of that name is at line %d of your file; -replace changes it",
+					old.Line)
 			}
 		}
 		if err := one.PlacePassword(c.Keys, o.into); err != nil {
@@ -83,7 +84,7 @@ func (one *Planned) PlacePassword(keys *schema.Schema, into string) error {
 		})
 	case at >= 0:
 	case strings.HasPrefix(one.Origin, "a connection URL"):
-		return base.Usage("the URL has a password in it; -into wallet keeps it there")
+		return base.Usage("the URL has a password in it: add -into wallet to save it there")
 	default:
 		one.notes = append(one.notes, "its password is not taken over; -into wallet keeps it")
 	}
@@ -141,7 +142,8 @@ func (c *Call) noteRepositoryFiles(plans []*Planned, path string) {
 			if (s.Field.Path && !s.Field.Address || s.Field.Source) && filepath.IsAbs(whole) {
 				if inside, ok := repo.Inside(whole); ok {
 					one.notes = append(one.notes,
-						fmt.Sprintf("%s is a file of the repository (%s): in a profile of yours nobody notices when it changes",
+						fmt.Sprintf("%s is a file of the repository (%s): in a profile of yours nobody notices "+
+							"when it changes",
 							s.Field.Name, clean.Word(inside)))
 				}
 			}
@@ -162,7 +164,8 @@ func (c *Call) mayRead(ctx context.Context, path string, yes bool) error {
 	}
 	if !c.Interactive() {
 		return base.Failure(base.ExitUsage,
-			fmt.Errorf("%s in a repository leads outside of it, to %s; it is not read, and there is no terminal to ask "+
+			fmt.Errorf("%s in a repository leads outside of it, to %s; it is not read, and there is no terminal to "+
+				"ask "+
 				"on; -yes reads it", clean.Word(path), clean.Word(file.Real)))
 	}
 	sure, err := c.Confirm(ctx,
