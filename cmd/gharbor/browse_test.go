@@ -173,7 +173,7 @@ func TestBrowseMariaDB(t *testing.T) {
 	r := p.OK("browse", "moult", "access")
 	r.Has("by the role counters", "use the role counters")
 	if strings.Contains(r.Stdout, "*") || strings.Contains(r.Stdout, "IDENTIFIED") {
-		t.Errorf("a password as it is kept: %s", r.Stdout)
+		t.Errorf("a password as it is saved: %s", r.Stdout)
 	}
 	p.OK("browse", "moult").Has("database  moult", "account   bander")
 }

@@ -47,7 +47,7 @@ func TestComposeImport(t *testing.T) {
 	folder := filepath.Join(filepath.Dir(p.Home), "station")
 	station(p, folder)
 	p.OK("import", "compose.yaml", "-dry-run").Has("counts  new", "warden", "left out", "ringing (rings)", "nothing was added").HasNot("web", "knot-and-dunlin")
-	p.OK("import", "compose", "-compose-profile", "rings").Has("kept: profile counts", "kept: profile ringing").HasNot("without a value")
+	p.OK("import", "compose", "-compose-profile", "rings").Has("saved: profile counts", "saved: profile ringing").HasNot("without a value")
 	for _, line := range []string{`container = { project = "fieldstation", service = "counts" }`, `user      = "warden"`, `database  = "ringing"`, `secret    = "container:MARIADB_PASSWORD_FILE"`} {
 		if !strings.Contains(p.ReadProfiles(), line) {
 			t.Errorf("no %s in\n%s", line, p.ReadProfiles())

@@ -70,7 +70,7 @@ func TestRealContainerMoves(t *testing.T) {
 		t.Fatalf("the scan has %v", one)
 	}
 	first := one["published"].([]any)[0].(string)
-	p.OK("container", "adopt", name, "sightings").Has("kept: profile sightings", "POSTGRES_PASSWORD, which whoever").HasNot(knotPassword)
+	p.OK("container", "adopt", name, "sightings").Has("saved: profile sightings", "POSTGRES_PASSWORD, which whoever").HasNot(knotPassword)
 	if text := p.ReadProfiles(); strings.Contains(text, first) || !strings.Contains(text, fmt.Sprintf("container = %q", name)) {
 		t.Errorf("the profile is\n%s", text)
 	}

@@ -27,5 +27,5 @@ func TestContainerOnTerminal(t *testing.T) {
 		t.Fatal(err)
 	}
 	h.OnTerminal("vouch", "compose.yaml").Expect("may this compose file use that?").Type("y\n").Expect("vouched for: compose").Ends(0)
-	h.OnTerminal("import", "compose.yaml").Expect("kept: profile fieldstation-counts").Ends(0) // not asked again
+	h.OnTerminal("import", "compose.yaml").Expect("saved: profile fieldstation-counts").Ends(0) // not asked again
 }

@@ -175,7 +175,7 @@ func TestHopPin(t *testing.T) {
 	if _, err := os.Stat(filepath.Join(p.Home, "known_hosts")); err == nil {
 		t.Error("something was kept")
 	}
-	p.OK("hop", "pin", "tides", "-fingerprint", print).Has("kept: the host key")
+	p.OK("hop", "pin", "tides", "-fingerprint", print).Has("saved: the host key")
 	p.Test("tides").Ends(t, "session", "ok", "")
 	other, _ := ssh.Start(ssh.Config{})
 	defer other.Close()

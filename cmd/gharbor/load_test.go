@@ -45,7 +45,7 @@ func TestLoad(t *testing.T) {
 	r := p.OK("load", "sightings", all, "-dry-run")
 	r.Has("drops    table loading.perch  "+all+":4:1", "makes    table loading.perch  "+folder+"/parts/the tables.sql:1:1", "fills    table loading.perch", ", 2 statements", "5 statements; nothing was sent")
 	p.OK("load", "sightings", all).Has("for the spit", "loaded: 5 statements, 3 rows; made 1 table, 1 index; ")
-	p.Run("load", "sightings", all).Want(2).Has(all+":4:1: drops the table loading.perch, which is there", "-yes does it. Nothing was sent")
+	p.Run("load", "sightings", all).Want(2).Has(all+":4:1: drops the table loading.perch, which is there", "nothing was sent; to do it: -yes")
 	rows := func() string {
 		return p.OK("query", "sightings", "-format", "csv", "select * from loading.perch order by id").Stdout
 	}
@@ -288,7 +288,7 @@ func TestLoadRows(t *testing.T) {
 			t.Errorf("%s: %q", profile, got)
 		}
 		bad := filepath.Join(folder, "bad.csv")
-		in("bad.csv").Want(1).Has(bad+":", "stopped: nothing of it was taken in", "-bad-rows bad.csv")
+		in("bad.csv").Want(1).Has(bad+":", "stopped: nothing was loaded", "-bad-rows bad.csv")
 		if got := count(); got != want {
 			t.Errorf("%s: %q", profile, got)
 		}

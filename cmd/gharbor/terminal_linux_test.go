@@ -97,7 +97,7 @@ func TestAddQuestionByQuestion(t *testing.T) {
 	s.Expect("[1]: ").Type("2\n").Expect("leaves this machine").Type("2\n").Expect("make one now? [Y/n]").Type("\n").Expect("a new passphrase").Type(passphrase + "\n").Expect("again").Type(passphrase + "\n")
 	s.Expect("passphrase of the wallet").Type(passphrase + "x\n").Expect(
 		"this is not the wallet's passphrase").Type(passphrase + "\n")
-	s.Expect("the password of ringer for far").Type("knot\n").Expect("again").Type("knot\n").Expect("kept: entry far").Expect("test it").Type("n\n").Ends(0)
+	s.Expect("the password of ringer for far").Type("knot\n").Expect("again").Type("knot\n").Expect("saved: entry far").Expect("test it").Type("n\n").Ends(0)
 	p.OK("show", "far").Has("wallet", "required")
 	// A URL says all but the password.
 	p.OnTerminal("add", "url").Expect(where).Type("postgresql://u@gull.example/x?sslmode=require\n").Expect("user [u]").Type("\n").Expect("[1]: ").Type("4\n").Expect("test it").Type("n\n").Ends(0)

@@ -106,7 +106,7 @@ func TestVouch(t *testing.T) {
 	vouchFor(t, p)
 	p.OK("vouch", "-withdraw", "counts").Has("withdrawn: counts")
 	p.Test("counts").Ends(t, "profile", "fail", "profile.not-vouched")
-	p.OK("vouch", "-withdraw", "counts").Has("nothing of that was vouched for")
+	p.OK("vouch", "-withdraw", "counts").Has("none of that was approved")
 	p.Run("vouch", "count").Want(2).Has(`did you mean "counts"?`)
 	p.Run("vouch", "-list", "-withdraw").Want(2).Has("give one")
 
@@ -259,7 +259,7 @@ func TestProjectEdits(t *testing.T) {
 	root := project(t, p, "")
 	path := filepath.Join(root, "gharbor.toml")
 	os.Remove(path)
-	p.OK("add", "counts", "-project", "-engine", "postgresql", "-host", "db.saltmarsh.example", "-user", "warden", "-tls-ca", "ca.pem").Has("kept: profile counts in "+path, "gharbor vouch counts")
+	p.OK("add", "counts", "-project", "-engine", "postgresql", "-host", "db.saltmarsh.example", "-user", "warden", "-tls-ca", "ca.pem").Has("saved: profile counts in "+path, "gharbor vouch counts")
 	p.OK("set", "counts", "note=ours").Has("changed: profile counts in " + path)
 	p.OK("copy", "counts", "more", "-project")
 	p.Run("copy", "counts", "mine").Want(3).Has("profile.not-vouched", "gharbor vouch counts")

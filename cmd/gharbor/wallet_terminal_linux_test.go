@@ -28,7 +28,7 @@ func testWalletOnTerminal(t *testing.T) {
 	}
 	s = p.OnTerminal("wallet", "keep", "sightings").Expect("passphrase of the wallet").Type(passphrase + "\n").Expect(
 		"the secret of sightings (not shown)")
-	text = s.Type("dunlin\n").Expect("the same again, to be sure").Type("dunlin\n").Expect("kept: entry sightings").Ends(0)
+	text = s.Type("dunlin\n").Expect("the same again, to be sure").Type("dunlin\n").Expect("saved: entry sightings").Ends(0)
 	if strings.Contains(text, "dunlin") {
 		t.Errorf("the terminal shows\n%s", text)
 	}
@@ -75,7 +75,7 @@ func TestVouchOnTerminal(t *testing.T) {
 	p, server := standin(t, birds())
 	project(t, p, fmt.Sprintf("[profile.counts]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nport = %d\nuser = "+
 		"\"warden\"\ndatabase = \"sightings\"\nsecret = \"env:DUNLIN\"\n", server.Port()))
-	p.OnTerminal("vouch").Expect("env:DUNLIN").Expect("may this profile use that? [y/N]").Type("\n").Expect("nothing was vouched for").Ends(0)
+	p.OnTerminal("vouch").Expect("env:DUNLIN").Expect("may this profile use that? [y/N]").Type("\n").Expect("nothing was approved").Ends(0)
 	p.Test("counts").Ends(t, "profile", "fail", "profile.not-vouched")
 	p.OnTerminal("vouch").Expect("[y/N]").Type("y\n").Expect("vouched for: counts").Ends(0)
 	p.OK("test", "counts")

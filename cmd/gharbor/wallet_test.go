@@ -168,7 +168,7 @@ func testWalletCommands(t *testing.T) {
 	p, _ := standin(t, birds())
 	w := withWallet(t, p)
 	w.ok("list").Has("has no entries yet")
-	w.put("sightings", "dunlin\n").Want(0).Has("kept: entry sightings, for postgresql at 127.0.0.1:")
+	w.put("sightings", "dunlin\n").Want(0).Has("saved: entry sightings, for postgresql at 127.0.0.1:")
 	w.put("loose", "knot").Want(0).Has("tied to no server", "gharbor wallet bind loose PROFILE")
 	w.put("far", "avocet", "-user", "warden", "-note", "by hand", "-bind",
 		"postgresql://DB.saltmarsh.example/x", "-bind", "alias:archive").Want(0).
@@ -353,7 +353,7 @@ func testWalletFiles(t *testing.T) {
 	p.OK("set", "sightings", "secret=wallet")
 	whole := w.bytes()
 	copied := filepath.Join(t.TempDir(), "copy.ghw")
-	w.Run("wallet", "backup", copied).Want(0).Has("kept: generation 2")
+	w.Run("wallet", "backup", copied).Want(0).Has("saved: generation 2")
 	w.Run("wallet", "backup", copied).Want(1).Has("never overwrites")
 	for code, break_ := range map[string]func(){
 		"wallet.damaged":    func() { rewrite(t, w.path, whole[:len(whole)/2]) },
@@ -477,7 +477,7 @@ func testSecretPut(t *testing.T) {
 	}
 	passfile := p.Passfile("# mine", "other:5432:*:warden:stays", "*:*:*:visitor:stays too")
 	p.OK("set", "sightings", "secret=passfile")
-	put("dunlin").Want(0).Has("kept: the password of sightings in the password file " + passfile + ", line 4")
+	put("dunlin").Want(0).Has("saved: the password of sightings in the password file " + passfile + ", line 4")
 	p.OK("test", "sightings").Has("line 4")
 	put("knot").Want(0)
 	if text := read(passfile); text != "# mine\nother:5432:*:warden:stays\n*:*:*:visitor:stays too\n127.0.0.1:"+port(server)+":*:warden:knot\n" {
@@ -508,7 +508,7 @@ func testSecretPut(t *testing.T) {
 	put("dunlin").Want(0)
 	p.OK("test", "sightings").Has("ready: ")
 	p.OK("set", "sightings", "secret=wallet")
-	put("dunlin", w.open...).Want(0).Has("kept: entry sightings, for postgresql at 127.0.0.1")
+	put("dunlin", w.open...).Want(0).Has("saved: entry sightings, for postgresql at 127.0.0.1")
 	w.ok("unlock", "-lifetime", "1m")
 	p.OK("test", "sightings").Has("entry sightings", "ready: ")
 	p.OK("wallet", "lock")

@@ -18,10 +18,10 @@ import (
 
 func Alias() *base.Command {
 	return &base.Command{
-		Name: "alias", Args: "VERB", Summary: "one name for where a service lives, for every engine",
-		Long: `An alias stands in aliases.toml, or in a project's gharbor.toml, and lists addresses.
-Profiles and wallet entries name it (alias=NAME): moving a database is one edit.
-GHARBOR_ALIASES names further files, such as one that a team shares. A section of
+		Name: "alias", Args: "VERB", Summary: "one name for the addresses of a service",
+		Long: `An alias is a name for one or more addresses, in aliases.toml or in a project's
+gharbor.toml. Profiles and wallet entries use it (alias=NAME): when a database moves, you
+change one place. GHARBOR_ALIASES names more files, such as one that a team shares. A section of
 A service file's section is the alias service:NAME.`,
 		Verbs: func() []*base.Command {
 			return []*base.Command{aliasAdd(), aliasSet(), aliasList(), aliasShow(), aliasRename(), aliasRemove(),
@@ -70,8 +70,8 @@ type listedAlias struct {
 func aliasList() *base.Command {
 	var form base.Format
 	return &base.Command{
-		Name: "alias list", Quick: true, Summary: "the aliases there are",
-		Long:     "Those of your own files, and of the project's. Nothing is looked up or dialled.",
+		Name: "alias list", Quick: true, Summary: "list the aliases",
+		Long:     "The aliases of your own files and of the project. Nothing is looked up or connected to.",
 		Examples: []string{"gharbor alias list", "gharbor alias list -format json"},
 		Flags:    func(fs *base.FlagSet) { form.Flag(fs) },
 		Run: run(func(_ context.Context, c *call) error {
@@ -158,8 +158,8 @@ func (c *call) aliasTable(all []listedAlias) error {
 func aliasShow() *base.Command {
 	var form base.Format
 	return &base.Command{
-		Name: "alias show", Quick: true, Args: "NAME", Summary: "what an alias says, and those that it names in turn",
-		Long:     "Each key with the file and line that says it. Nothing is looked up or dialled.",
+		Name: "alias show", Quick: true, Args: "NAME", Summary: "show an alias, and the aliases that it names",
+		Long:     "Each key with its file and line. Nothing is looked up or connected to.",
 		Examples: []string{"gharbor alias show archive", "gharbor alias show long-ago"},
 		MinArgs:  1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) { form.Flag(fs) },
@@ -188,8 +188,7 @@ func aliasShow() *base.Command {
 			}
 			for _, link := range links {
 				if !c.Book.Vouched(link) {
-					c.Notice("%s stands in a project's file: a profile of your own may not use it before gharbor "+
-						"vouch alias:%s",
+					c.Notice("%s is in a project's file: your own profiles can use it after gharbor vouch alias:%s",
 						link.Called(), link.Name)
 				}
 			}

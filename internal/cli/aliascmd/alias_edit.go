@@ -33,7 +33,7 @@ func (t *aliasTarget) of(c *call, name string) (string, error) {
 		return "", err
 	}
 	if strings.HasPrefix(name, syntax.ServicePrefix) {
-		return "", base.Usage("that is a section of a service file, which is not changed here")
+		return "", base.Usage("that is a section of a service file; change it there")
 	}
 	if own, ok := strings.CutPrefix(name, syntax.ProjectPrefix); ok {
 		t.project = true
@@ -45,7 +45,7 @@ func (t *aliasTarget) of(c *call, name string) (string, error) {
 	case a.InProject():
 		t.project = true
 	case a.File() != c.Book.Files[0]:
-		return "", base.Usage("the alias %s stands in %s, which %s names; it is changed there by hand", name, a.Path(),
+		return "", base.Usage("the alias %s is in %s (named by %s); change it there", name, a.Path(),
 			alias.Variable)
 	}
 	return name, nil
@@ -110,7 +110,7 @@ func (c *call) aliasKeyValue(s string) (schema.Override, error) {
 func (c *call) unknownAliasKey(k string) error {
 	text := c.Keys.UnknownAliasKey(k)
 	if quoted := "unknown key " + clean.Quoted(k); strings.HasPrefix(text, quoted) {
-		text = "there is no such key" + strings.TrimPrefix(text, quoted)
+		text = "no key of that name" + strings.TrimPrefix(text, quoted)
 	}
 	return errors.New(text)
 }
@@ -147,9 +147,9 @@ func aliasAdd() *base.Command {
 func aliasSet() *base.Command {
 	var to aliasTarget
 	return &base.Command{
-		Name: "alias set", Args: "NAME key=value…", Summary: "change keys of an alias; key= takes one away",
-		Long: `Every profile and wallet entry that names the alias follows. Only the bytes of the keys
-that change are touched. The keys:`,
+		Name: "alias set", Args: "NAME key=value…", Summary: "change values of an alias; key= removes one",
+		Long: `All profiles and wallet entries that use the alias follow. The rest of the file stays as
+it is. The keys:`,
 		Keys: base.AliasKeyTable,
 		Examples: []string{"gharbor alias set archive addresses=archive-c.saltmarsh.example:1521",
 			"gharbor alias set archive pick=fastest connect-timeout=3s", "gharbor alias set archive note="},
@@ -165,9 +165,9 @@ that change are touched. The keys:`,
 func aliasRename() *base.Command {
 	var to aliasTarget
 	return &base.Command{
-		Name: "alias rename", Args: "NAME NEW-NAME", Summary: "give an alias another name",
-		Long: `Aliases and profiles that name it follow. Of an alias of your own, the old name stays
-as an alias of the new one until your profiles have been changed: nothing breaks between.`,
+		Name: "alias rename", Args: "NAME NEW-NAME", Summary: "rename an alias",
+		Long: `Aliases and profiles that use it are changed too. Until that is done, the old name stays
+as an alias of the new one, so that nothing breaks in between.`,
 		Examples: []string{"gharbor alias rename archive old-counts"},
 		MinArgs:  2, MaxArgs: 2,
 		Flags: to.flag,
@@ -263,8 +263,8 @@ func aliasRemove() *base.Command {
 	var to aliasTarget
 	var yes bool
 	return &base.Command{
-		Name: "alias remove", Args: "NAME", Summary: "take an alias out of its file",
-		Long:     "Refused while a profile or another alias names it. Asks first, unless -yes.",
+		Name: "alias remove", Args: "NAME", Summary: "remove an alias",
+		Long:     "Refused while a profile or another alias uses it. Asks first, unless -yes is given.",
 		Examples: []string{"gharbor alias remove long-ago -yes"},
 		MinArgs:  1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) {
@@ -290,7 +290,7 @@ func aliasRemove() *base.Command {
 			}
 			if users := c.Book.Users(a, profiles, profiles.Attached()); len(users) > 0 {
 				return base.Failure(base.ExitUsage,
-					fmt.Errorf("the alias %s is named by %s", name, strings.Join(users[:min(len(users), 5)], ", ")),
+					fmt.Errorf("the alias %s is used by %s", name, strings.Join(users[:min(len(users), 5)], ", ")),
 					"gharbor alias used "+name)
 			}
 			if yes, err = c.MayRemove(ctx, yes, "alias "+name); err != nil || !yes {

@@ -64,14 +64,14 @@ func aliasResolve() *base.Command {
 	return &base.Command{
 		Name:    "alias resolve",
 		Args:    "NAME",
-		Summary: "where an alias leads: the chain, then addresses in the order they are tried",
-		Long: `Host names are looked up in [hosts] and then in DNS, SRV records first. Nothing is
-dialled, so pick=fastest shows the order as written.`,
+		Summary: "look up the addresses of an alias, in the order they are tried",
+		Long: `Looks host names up in [hosts] and then in DNS, SRV records first. Nothing is connected
+to, so pick=fastest shows the order of the file.`,
 		Examples: []string{"gharbor alias resolve archive", "gharbor alias resolve archive -format json"},
 		MinArgs:  1,
 		MaxArgs:  1,
 		Flags: func(fs *base.FlagSet) {
-			fs.DurationVar(&timeout, "timeout", check.DefaultTimeout, "bound of the look-ups")
+			fs.DurationVar(&timeout, "timeout", check.DefaultTimeout, "time limit of the look-ups")
 			form.Flag(fs)
 		},
 		Run: run(func(ctx context.Context, c *call) error {
@@ -202,16 +202,16 @@ func aliasKnock() *base.Command {
 	var count int
 	var timeout time.Duration
 	return &base.Command{
-		Name: "alias knock", Args: "NAME", Summary: "reach the listener of each address, without logging in",
-		Long: `Says what answers, how long it takes there and back, and where the engine's listener can
-be asked ({{listener}}), whether it knows the service. A server may count each knock as a
-failed connection (some do, and block a client after 100 in a row), so
-there are 20 at most for an address. No hops are gone through.`,
+		Name: "alias knock", Args: "NAME", Summary: "check what answers at each address, without a login",
+		Long: `Says what answers, how long a round trip takes, and whether the listener ({{listener}})
+knows the service. A server may count each connection as a failed one (some block a
+client after 100 in a row), so there are at most 20 for each address. Jump hosts are not
+used.`,
 		Examples: []string{"gharbor alias knock archive", "gharbor alias knock archive -count 5"},
 		MinArgs:  1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) {
-			fs.IntVar(&count, "count", 3, fmt.Sprintf("knocks at each address, %d at most", alias.MaxKnocks))
-			fs.DurationVar(&timeout, "timeout", 3*time.Second, "bound of each knock")
+			fs.IntVar(&count, "count", 3, fmt.Sprintf("connections to each address, at most %d", alias.MaxKnocks))
+			fs.DurationVar(&timeout, "timeout", 3*time.Second, "time limit of each connection")
 			form.Flag(fs)
 		},
 		Run: run(func(ctx context.Context, c *call) error {
@@ -331,7 +331,7 @@ func (c *call) knockTable(chain *address.Chain, knocks []alias.Knock) error {
 		service = clean.Line(name, 40)
 	}
 	if err := render.Table(c.Stdout, c.NoColour,
-		[]string{"address", "answers", "there and back: least / median / most", service}, rows); err != nil {
+		[]string{"address", "answers", "round trip: least / median / most", service}, rows); err != nil {
 		return err
 	}
 	report := render.NewReport(c.Stdout, c.NoColour)
@@ -347,7 +347,7 @@ func (c *call) knockTable(chain *address.Chain, knocks []alias.Knock) error {
 	if slices.ContainsFunc(knocks, func(k alias.Knock) bool { return k.Finding != nil }) {
 		fmt.Fprintln(c.Stdout)
 	}
-	c.Say("%d %s made, and no login; a server may count each as a failed one", made,
+	c.Say("%d %s made, without a login; a server may count each as a failed one", made,
 		wording.Plural(made, "connection was", "connections were"))
 	return nil
 }

@@ -22,9 +22,9 @@ import (
 func aliasUsed() *base.Command {
 	var form base.Format
 	return &base.Command{
-		Name: "alias used", Args: "NAME", Summary: "which profiles, aliases and wallet entries depend on an alias",
-		Long: `Directly or over another alias. The wallet is looked through where it can be read
-without its passphrase: as a reader, or while it is unlocked.`,
+		Name: "alias used", Args: "NAME", Summary: "show what uses an alias: profiles, aliases, wallet entries",
+		Long: `Directly or through another alias. The wallet is searched only if it can be read without
+its passphrase: as a reader, or while it is unlocked.`,
 		Examples: []string{"gharbor alias used archive", "gharbor alias used archive -format json"},
 		MinArgs:  1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) { form.Flag(fs) },
@@ -69,10 +69,10 @@ without its passphrase: as a reader, or while it is unlocked.`,
 				fmt.Fprintln(c.Stdout, "wallet entry "+e)
 			}
 			if len(users)+len(entries) == 0 {
-				c.Say("nothing depends on the alias %s", a.Called())
+				c.Say("nothing uses the alias %s", a.Called())
 			}
 			if !looked {
-				c.Say("the wallet was not looked through: it takes its passphrase (gharbor wallet unlock)")
+				c.Say("the wallet was not searched: it is locked (gharbor wallet unlock)")
 			}
 			return nil
 		}),
@@ -113,12 +113,12 @@ func aliasCheck() *base.Command {
 	var timeout time.Duration
 	return &base.Command{
 		Name:    "alias check",
-		Summary: "look through every alias: chains, hosts that DNS does not know, names that nothing uses",
-		Long: `Names are looked up and nothing is dialled. Ends with 1 where an alias leads nowhere or
-to a host that is not known; an alias that nothing uses is a warning.`,
+		Summary: "check all aliases: broken chains, unknown hosts, unused names",
+		Long: `Names are looked up; nothing is connected to. Exit 1 when an alias leads nowhere or to an
+unknown host. An unused alias is a warning.`,
 		Examples: []string{"gharbor alias check", "gharbor alias check -format json"},
 		Flags: func(fs *base.FlagSet) {
-			fs.DurationVar(&timeout, "timeout", check.DefaultTimeout, "bound of all look-ups")
+			fs.DurationVar(&timeout, "timeout", check.DefaultTimeout, "time limit of all look-ups")
 			form.Flag(fs)
 		},
 		Run: run(func(ctx context.Context, c *call) error {

@@ -24,12 +24,12 @@ func Audit() *base.Command {
 	var form base.Format
 	var fix bool
 	return &base.Command{
-		Name: "audit", Summary: "everything about the profiles and files here that is less safe than it could be",
-		Long: `Looks at permissions of every file involved, passwords in files that are shared or in the
-clear, weak TLS, accounts that may do everything, login methods as the last test saw
-them, readers and entries of the wallet, and what was vouched for. Connects to nothing.
-The wallet's entries are looked at where it is open: by a pin file, an unlock, or
--passphrase-file. Exit 1 where anything of severity high is left.`,
+		Name: "audit", Summary: "find security problems in your profiles and files",
+		Long: `Checks file permissions, passwords in shared files or in clear text, weak TLS, accounts
+that may do everything, login methods (from the last test), the wallet's readers and
+entries, and what was approved. Connects to nothing. The wallet's entries are checked only
+if it is open: by a pin file, while unlocked, or with -passphrase-file. Exit 1 when a
+problem of severity high is left.`,
 		Examples: []string{"gharbor audit", "gharbor audit -fix", "gharbor audit -format sarif"},
 		Flags: func(fs *base.FlagSet) {
 			o.Flags(fs)
@@ -78,7 +78,7 @@ func (c *call) auditSubject(ctx context.Context, o secretcmd.WalletFlags) (audit
 	data, err := os.Stat(h.ProfilesPath())
 	if err == nil && data.Mode().Perm()&0o077 != 0 {
 		// Loading would fix it, and what was wrong would not be reported.
-		c.Notice("others could use %s (%04o); gharbor keeps it at 0600", h.ProfilesPath(), data.Mode().Perm())
+		c.Notice("others could use %s (%04o); it is 0600 now", h.ProfilesPath(), data.Mode().Perm())
 	}
 	file, err := c.Load()
 	if err != nil {
@@ -110,17 +110,17 @@ func (c *call) auditSubject(ctx context.Context, o secretcmd.WalletFlags) (audit
 	case errors.As(err, &failure) && failure.Found.Code == finding.WalletMissing:
 		return s, nil
 	case err != nil:
-		c.Notice("the wallet can't be looked at: %s", err)
+		c.Notice("the wallet can't be checked: %s", err)
 		s.Wallet = nil
 		return s, nil
 	}
 	if o.File == "" && s.Pin == "" && c.OpenKeeper(ctx, s.Wallet.ID()) == nil {
-		c.Notice("the wallet's entries are not looked at: it is locked; gharbor wallet unlock, or -passphrase-file")
+		c.Notice("the wallet's entries were not checked: it is locked (gharbor wallet unlock, or -passphrase-file)")
 		return s, nil
 	}
 	s.Opened, err = secretcmd.Of(c.Call).OpenWallet(ctx, o)
 	if errors.As(err, &failure) && o.File == "" {
-		c.Notice("the wallet's entries are not looked at: %s (%s)", failure.Found.Cause, failure.Found.Code)
+		c.Notice("the wallet's entries were not checked: %s (%s)", failure.Found.Cause, failure.Found.Code)
 		err = nil
 	}
 	return s, err
@@ -135,7 +135,7 @@ func (c *call) fix(ctx context.Context, issues []audit.Issue) error {
 		}
 	}
 	if len(fixes) == 0 {
-		c.Say("there are no permissions to fix")
+		c.Say("no permissions to fix")
 		return nil
 	}
 	for _, f := range fixes {

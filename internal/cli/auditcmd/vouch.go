@@ -26,11 +26,12 @@ func Vouch() *base.Command {
 	var expect string
 	var form base.Format
 	return &base.Command{
-		Name: "vouch", Args: "[PROFILE…]", Summary: "let profiles of a project's gharbor.toml use what they name",
-		Long: `A profile of a project's file does nothing until you have seen what it would use: its
-address, user, command, files, environment variables, TLS rule. What you say yes to is
-kept with a hash of each file of the repository that it names. A change of a use lapses
-it, and the difference is shown; a changed note does not. Without names: all profiles.
+		Name: "vouch", Args: "[PROFILE…]", Summary: "approve the profiles of a project",
+		Long: `A profile of a project's gharbor.toml does nothing until you have approved what it uses:
+address, user, command, files, environment variables, TLS rule. Your approval is saved
+with a hash of each file of the repository that it names. When one of these changes, the
+change is shown and you approve again; a changed note does not matter. Without names: all
+profiles.
 
 A file that a variable of the environment names (GHARBOR_ALIASES, {{reads}})
 and that stands in a repository is vouched for by its path, with a slash in it.
@@ -40,19 +41,20 @@ a compose file, for import, by its path: variables of this machine and files out
 the repository are used for it only then.
 
 In CI, where nobody can be asked, -expect compares with the hash that vouch showed.`,
-		Examples: []string{"gharbor vouch", "gharbor vouch reports", "gharbor vouch -list", "gharbor vouch -withdraw reports",
+		Examples: []string{"gharbor vouch", "gharbor vouch reports", "gharbor vouch -list",
+			"gharbor vouch -withdraw reports",
 			"gharbor vouch compose.yaml"},
 		MaxArgs: -1,
 		Flags: func(fs *base.FlagSet) {
-			fs.BoolVar(&list, "list", false, "show what was vouched for, and ask nothing")
-			fs.BoolVar(&withdraw, "withdraw", false, "take back what was said of the profiles")
-			fs.StringVar(&expect, "expect", "", "the hash that the profiles' uses must have; nobody is asked")
+			fs.BoolVar(&list, "list", false, "show what was approved, and ask nothing")
+			fs.BoolVar(&withdraw, "withdraw", false, "take the approval back")
+			fs.StringVar(&expect, "expect", "", "approve without asking, if the hash is this one")
 			form.Flag(fs)
 		},
 		Run: run(func(ctx context.Context, c *call) error {
 			switch {
 			case list && withdraw, list && expect != "", withdraw && expect != "":
-				return base.Usage("-list, -withdraw and -expect are three things; give one")
+				return base.Usage("give one of -list, -withdraw and -expect")
 			case !form.Text() && !list:
 				return base.Usage("-format goes with -list")
 			}
@@ -142,7 +144,7 @@ func (c *call) vouchableFiles() ([]vouch.Item, error) {
 		}
 		root := vouch.RepositoryOf(path, home, filepath.Dir(c.Vouched.Path))
 		if root == "" {
-			return nil, base.Usage("%s stands in no repository, so nothing needs to be vouched for", clean.Word(path))
+			return nil, base.Usage("%s is in no repository, so it needs no approval", clean.Word(path))
 		}
 		chosen = append(chosen, vouch.FileItem(c.Keys, path, root, home))
 	}
@@ -191,16 +193,15 @@ func (c *call) vouch(ctx context.Context, items []vouch.Item, expect string) err
 	switch {
 	case expect != "" && !strings.EqualFold(expect, hash):
 		return base.Failure(base.ExitFailed,
-			errors.New("the hash is another one than expected, so nothing was vouched for: what a profile uses has "+
-				"changed"),
+			errors.New("the hash is different, so nothing was approved: what a profile uses has changed"),
 			"gharbor vouch   # on a machine where somebody can look")
 	case expect != "":
 	case news == 0:
-		c.Say("vouched for already; gharbor vouch -withdraw takes it back")
+		c.Say("already approved; gharbor vouch -withdraw takes that back")
 		return nil
 	case !c.Interactive():
-		return base.Advise(base.Usage("there is no terminal to ask on, so nothing was vouched for"),
-			"give the hash that somebody saw on a terminal: gharbor vouch -expect HASH")
+		return base.Advise(base.Usage("there is no terminal to ask on, so nothing was approved"),
+			"give the hash that somebody has seen on a terminal: gharbor vouch -expect HASH")
 	default:
 		what := wording.Plural(len(all), "this profile", "these profiles")
 		if items[0].Name == vouch.FileWord {
@@ -209,12 +210,12 @@ func (c *call) vouch(ctx context.Context, items []vouch.Item, expect string) err
 		if items[0].Name == compose.Word {
 			what = "this compose file"
 		}
-		yes, err := c.Confirm(ctx, fmt.Sprintf("may %s use that?", what), false)
+		yes, err := c.Confirm(ctx, fmt.Sprintf("allow %s to use that?", what), false)
 		if err != nil {
 			return err
 		}
 		if !yes {
-			c.Say("nothing was vouched for")
+			c.Say("nothing was approved")
 			return nil
 		}
 	}
@@ -225,7 +226,7 @@ func (c *call) vouch(ctx context.Context, items []vouch.Item, expect string) err
 	for i, one := range items {
 		names[i] = one.Name
 	}
-	c.Say("vouched for: %s", strings.Join(names, ", "))
+	c.Say("approved: %s", strings.Join(names, ", "))
 	return nil
 }
 
@@ -239,7 +240,7 @@ func (c *call) showUses(i vouch.Item, state vouch.State, before *vouch.Record, u
 		for _, line := range before.Difference(uses) {
 			fmt.Fprintf(c.Stdout, "  %s\n", line)
 		}
-		fmt.Fprintf(c.Stdout, "  all that it would use:\n")
+		fmt.Fprintf(c.Stdout, "  what it uses:\n")
 	}
 	width := 0
 	for _, use := range uses.List {
@@ -264,7 +265,7 @@ func (c *call) withdraw(ctx context.Context, items []vouch.Item) error {
 		return err
 	}
 	if len(gone) == 0 {
-		c.Say("nothing of that was vouched for")
+		c.Say("none of that was approved")
 	}
 	for _, r := range gone {
 		c.Say("withdrawn: %s", r.Profile)

@@ -21,11 +21,10 @@ import (
 
 func Container() *base.Command {
 	return &base.Command{
-		Name: "container", Args: "VERB", Summary: "database servers in containers: found, followed, started and made",
-		Long: `A profile whose address is a container is led to it again each time: a container is
-known by its name, or by the labels of a compose file's service, so it may be made again
-on another port. Asked are the engine that DOCKER_HOST names and the usual sockets of
-this machine; a profile's endpoint names one of them.`,
+		Name: "container", Args: "VERB", Summary: "find, start, stop and make database servers in containers",
+		Long: `A profile with a container as its address finds the container at each use, by its name or
+by the labels of a compose service, so the port may change. The engine that DOCKER_HOST
+names and the usual sockets of this machine are asked; endpoint in a profile names one.`,
 		Verbs: func() []*base.Command {
 			return []*base.Command{containerScan(), containerAdopt(), containerStart(), containerStop(), containerMake(),
 				containerRemove()}
@@ -36,7 +35,7 @@ this machine; a profile's endpoint names one of them.`,
 // endpointFlag registers -endpoint, which names one container engine.
 func endpointFlag(fs *base.FlagSet, endpoint *string) {
 	field := fs.Keys.Field(key.Endpoint)
-	fs.Func("endpoint", "one container engine, unix:///PATH or tcp://HOST:PORT, instead of all of this machine's",
+	fs.Func("endpoint", "ask one container engine only: unix:///PATH or tcp://HOST:PORT",
 		func(s string) error {
 			value, err := field.ParseValue(s)
 			*endpoint = value.Text()
@@ -64,11 +63,10 @@ func containerScan() *base.Command {
 	var form base.Format
 	var endpoint string
 	return &base.Command{
-		Name: "container scan", Summary: "the database servers in the containers of this machine's engines",
-		Long: `Running and stopped containers are listed that are database servers by what their
-environment declares or by the port that they have. Where neither tells, a port that is
-published on loopback is asked for its greeting: nothing is logged in to, and a server
-may count that as a failed connection.`,
+		Name: "container scan", Summary: "list the database servers in containers",
+		Long: `Lists running and stopped containers that are database servers, by their environment or
+their port. If neither tells, a short connection to a published loopback port finds out,
+without a login; a server may count it as a failed one.`,
 		Examples: []string{"gharbor container scan", "gharbor container scan -format json"},
 		Flags: func(fs *base.FlagSet) {
 			endpointFlag(fs, &endpoint)
@@ -170,7 +168,7 @@ func (c *call) scanTables(engines []scannedEngine) error {
 		connections += e.Connections
 	}
 	if len(adopt) > 0 {
-		fmt.Fprintln(c.Stdout, "\na profile for those without one:")
+		fmt.Fprintln(c.Stdout, "\nto add a profile:")
 		for _, line := range adopt[:min(len(adopt), adoptLines)] {
 			fmt.Fprintf(c.Stdout, "  try  %s\n", line)
 		}
@@ -180,7 +178,7 @@ func (c *call) scanTables(engines []scannedEngine) error {
 	}
 	if connections > 0 {
 		fmt.Fprintf(c.Stdout,
-			"\n%d short connections were made to published ports; a server may count them as failed logins\n", connections)
+			"\n%d short connections were made; a server may count them as failed logins\n", connections)
 	}
 	return nil
 }
@@ -209,15 +207,15 @@ func countOthers(servers, others int) string {
 	case servers == 0 && others == 0:
 		return "it has no containers"
 	case servers == 0 && others == 1:
-		return "its 1 container is no database server known here"
+		return "its 1 container is no known database server"
 	case servers == 0:
-		return fmt.Sprintf("none of its %d containers is a database server known here", others)
+		return fmt.Sprintf("none of its %d containers is a known database server", others)
 	case others == 0:
 		return "it has no other containers"
 	case others == 1:
-		return "1 other container is no database server known here"
+		return "1 other container is no known database server"
 	}
-	return fmt.Sprintf("%d other containers are no database servers known here", others)
+	return fmt.Sprintf("%d other containers are no known database servers", others)
 }
 
 // containerOf finds the container that a word means: that of a profile of this name,

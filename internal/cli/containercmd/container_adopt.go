@@ -30,12 +30,11 @@ func containerAdopt() *base.Command {
 	return &base.Command{
 		Name:    "container adopt",
 		Args:    "NAME [PROFILE]",
-		Summary: "a profile that leads to a container, wherever it is published",
-		Long: `NAME is a container's name, or PROJECT/SERVICE of a compose file. The profile has the
-engine, user and database that the container's environment declares, and reads the
-password from there at each use (container:VARIABLE); with -into wallet a copy is kept
-in the wallet, bound to this container. Without PROFILE it is called as the container, or
-as the compose file's service.`,
+		Summary: "add a profile for a container",
+		Long: `NAME is a container's name, or PROJECT/SERVICE of a compose file. Engine, user and
+database come from the container's environment, and so does the password, at each use
+(container:VARIABLE); with -into wallet a copy is saved in the wallet. Without PROFILE
+the profile has the name of the container or of the compose service.`,
 		Examples: []string{"gharbor container adopt saltmarsh-ringing rings",
 			"gharbor container adopt saltmarsh-ringing rings -into wallet",
 			"gharbor container adopt saltmarsh-ringing rings -test"},
@@ -44,7 +43,7 @@ as the compose file's service.`,
 		Flags: func(fs *base.FlagSet) {
 			endpointFlag(fs, &o.endpoint)
 			field, words := fs.Keys.Field(key.Engine), strings.Join(fs.Keys.Engines().Testable(), ", ")
-			fs.Func("engine", "the kind of server, where nothing tells: "+words,
+			fs.Func("engine", "the kind of server, if the container does not tell: "+words,
 				func(s string) error {
 					o.engine = s
 					_, err := field.ParseValue(s)
@@ -75,7 +74,7 @@ func (c *call) adopt(ctx context.Context, o adoptOptions) error {
 		seen.Engine, seen.Declaration.Engine = o.engine, o.engine
 	} else if !known {
 		return base.Failure(base.ExitUsage,
-			fmt.Errorf("nothing says that the container %s is a database server, or which", seen.Container),
+			fmt.Errorf("it is not known which database server the container %s is", seen.Container),
 			fmt.Sprintf("gharbor container adopt %s -engine %s   # or which it is", c.Args[0],
 				c.Engines.Example().Word))
 	}
@@ -148,16 +147,16 @@ func (c *call) adoptNotices(seen find.Seen, o adoptOptions) {
 	d := seen.Declaration
 	switch {
 	case o.into != "":
-		c.Notice("the container still declares the password: whoever may use the container engine can read it there")
+		c.Notice("the password is still in the container's environment: everybody who may use the container engine " +
+			"can read it")
 	case strings.HasSuffix(d.Variable, "_FILE"):
-		c.Notice("at each use the password is read from the file that the container's %s names", d.Variable)
+		c.Notice("the password is read at each use, from the file that the container's %s names", d.Variable)
 	case d.Variable != "":
-		c.Notice("at each use the password is read from the container's %s, which whoever may use the container "+
-			"engine can "+
-			"read too; -into wallet keeps a copy of your own", d.Variable)
+		c.Notice("the password is read at each use, from the container's %s. Everybody who may use the container "+
+			"engine can read it; -into wallet saves your own copy", d.Variable)
 	case d.Made:
-		c.Notice("the server's image made a password at its first start and printed it in its log; it is not read " +
-			"from there")
+		c.Notice("the server made its own password at its first start and printed it in its log; gharbor does not " +
+			"read it there")
 	case d.User == "":
 		c.Notice("the container declares no user: gharbor set NAME user=…")
 	}

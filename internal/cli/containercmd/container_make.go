@@ -45,33 +45,33 @@ func containerMake() *base.Command {
 	return &base.Command{
 		Name:    "container make",
 		Args:    "PROFILE -image IMAGE",
-		Summary: "a new container with the server that a profile describes",
-		Long: `Shows what it will do, then does it: the image is fetched where it is not there, the
-server is published on 127.0.0.1 alone (at its usual port, or one that is free), its
-data are in a volume, and a health check watches it. A password is made into the wallet,
-or the one that is there is taken, and handed over as a file that only the container's
-root can read. The profile then leads to the container. -dry-run stops after showing.`,
+		Summary: "make a new container with a server for a profile",
+		Long: `Shows the plan, then does it: fetches the image if it is missing, publishes the server on
+127.0.0.1 only (at its usual port, or a free one), keeps the data in a volume, and adds a
+health check. The password comes from the wallet, where a new one is made if there is
+none, and goes in as a file that only the container's root can read. The profile then
+leads to the container. -dry-run only shows the plan.`,
 		Examples: []string{"gharbor container make sightings -image {{image}}:16 -port 15432 -dry-run"},
 		MinArgs:  1,
 		MaxArgs:  1,
 		Flags: func(fs *base.FlagSet) {
 			transfercmd.ImageFlag(fs, &o.image, "the image, such as NAME:TAG")
-			fs.StringVar(&o.name, "name", "", "the container's name, where the profile does not say it")
-			fs.Func("port", "the port of 127.0.0.1 to publish at", func(s string) (err error) {
+			fs.StringVar(&o.name, "name", "", "the container's name, if the profile does not say it")
+			fs.Func("port", "the port on 127.0.0.1", func(s string) (err error) {
 				if o.port, err = strconv.Atoi(s); err != nil || o.port < 1 || o.port > 65535 {
 					err = errors.New("expected a number from 1 to 65535")
 				}
 				return err
 			})
 			fs.StringVar(&o.volume, "volume", "", "the volume for its data (default NAME-data)")
-			fs.Func("mount", "SOURCE:TARGET[:ro], a folder or file of this machine that it is to see; repeat it for more",
+			fs.Func("mount", "a folder or file of this machine to mount, SOURCE:TARGET[:ro]; may be repeated",
 				func(s string) error {
 					m, err := parseMount(s)
 					o.mounts = append(o.mounts, m)
 					return err
 				})
 			endpointFlag(fs, &o.endpoint)
-			fs.BoolVar(&o.dryRun, "dry-run", false, "show what would be done, and do nothing")
+			fs.BoolVar(&o.dryRun, "dry-run", false, "show the plan, and do nothing")
 			fs.DurationVar(&o.within, "within", 2*time.Minute, "how long to wait until it is ready")
 			o.WalletFlags.Flags(fs)
 		},
@@ -79,7 +79,7 @@ root can read. The profile then leads to the container. -dry-run stops after sho
 			switch {
 			case o.image == "":
 				return base.Failure(base.ExitUsage,
-					errors.New("-image is missing: of which image is it to be made?"),
+					errors.New("-image is missing"),
 					"gharbor help container make")
 			case o.within <= 0:
 				return base.Usage("-within: expected a time above zero, such as 60s")
@@ -97,7 +97,7 @@ func parseMount(s string) (api.SpecMount, error) {
 			return api.SpecMount{Type: "bind", Source: source, Target: parts[1], ReadOnly: len(parts) == 3}, nil
 		}
 	}
-	return api.SpecMount{}, errors.New("expected SOURCE:TARGET or SOURCE:TARGET:ro, TARGET from the container's root on")
+	return api.SpecMount{}, errors.New("expected SOURCE:TARGET or SOURCE:TARGET:ro, with TARGET an absolute path")
 }
 
 // building is a container that is being made.
@@ -149,7 +149,7 @@ func (c *call) makeable(o makeOptions) (*resolve.Profile, error) {
 	}
 	name := c.Args[0]
 	if syntax.ValidName(name) && file.Lookup(name) == nil {
-		failure := base.Usage("there is no profile %s yet to make a container of", name)
+		failure := base.Usage("there is no profile %s yet", name)
 		engine, user := making.ImageEngine(c.Engines, o.image), c.SystemAccount()
 		line := fmt.Sprintf("gharbor add %s -engine %s -container %s -user %s -secret wallet", name,
 			cmp.Or(engine, "ENGINE"), name, clean.Shell(cmp.Or(user, "NAME")))
@@ -189,7 +189,7 @@ func (c *call) planProfile(m *building, client *api.Client) error {
 	}
 	m.sets = changes
 	if err == nil && len(m.sets) > 0 && !m.profile.Own() {
-		err = base.Usage("the project's profile would have to be changed; write it by hand: %s", m.sets.Words())
+		err = base.Usage("the profile is the project's; change it by hand: %s", m.sets.Words())
 	}
 	return err
 }
@@ -215,18 +215,18 @@ func (c *call) showPlan(m *building, client *api.Client) {
 		fmt.Fprintf(c.Stdout, "  %-9s  %s\n", what, fmt.Sprintf(format, args...))
 	}
 	if p.Pull {
-		line("image", "%s, to be fetched first", p.Image)
+		line("image", "%s, will be fetched first", p.Image)
 	} else {
-		line("image", "%s, which is there", p.Image)
+		line("image", "%s, is here", p.Image)
 	}
-	line("published", "127.0.0.1:%d for its port %d, on this address alone", p.Port, p.Inside)
+	line("published", "127.0.0.1:%d for its port %d, and no other address", p.Port, p.Inside)
 	if p.Moved != "" {
 		line("", "%s", p.Moved)
 	}
 	if p.OldVolume {
-		line("data", "volume %s at %s, with what is in it already", p.Volume, p.Folder)
+		line("data", "volume %s at %s, which exists with data", p.Volume, p.Folder)
 	} else {
-		line("data", "volume %s at %s, to be made", p.Volume, p.Folder)
+		line("data", "volume %s at %s, new", p.Volume, p.Folder)
 	}
 	for _, mount := range p.Mounts {
 		line("mount", "%s at %s%s", clean.Line(mount.Source, 200), clean.Line(mount.Target, 200),
@@ -236,7 +236,7 @@ func (c *call) showPlan(m *building, client *api.Client) {
 		line("variable", "%s", clean.Line(v, 200))
 	}
 	for _, s := range p.Secrets {
-		from := fmt.Sprintf("entry %s of the wallet, made where it is not there", s.Entry)
+		from := fmt.Sprintf("the wallet's entry %s, made if it is not there", s.Entry)
 		if m.own != nil && s.Entry == m.plan.Entry {
 			from = "the profile's own source, " + clean.Line(m.profile.Text(key.Secret), 100)
 		}
@@ -247,9 +247,9 @@ func (c *call) showPlan(m *building, client *api.Client) {
 		line("password", "of %s: %s; handed over %s", s.User, from, how)
 	}
 	if p.Secretly != "" {
-		line("secrets", "volume %s at /run/secrets, for those files alone", p.Secretly)
+		line("secrets", "volume %s at /run/secrets, only for these files", p.Secretly)
 	} else {
-		line("", "the image's processes run as another user, so they could not read a file that is made from here")
+		line("", "the image runs as another user, which could not read a file made from here")
 	}
 	line("check", "%s", strings.Join(p.Check[1:], " "))
 	if len(m.sets) > 0 {

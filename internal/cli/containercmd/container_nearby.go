@@ -29,11 +29,10 @@ type nearbyServer struct {
 func Nearby() *base.Command {
 	var form base.Format
 	return &base.Command{
-		Name: "nearby", Summary: "the database servers of this machine, running and stopped",
-		Long: `Looks at the sockets in their usual places, at the loopback ports that listen (at
-most 64), at installed services that are stopped, and at the containers of this machine's
-engines. Every connection ends after the greeting and nothing is logged in to; a server
-may count it as a failed one.`,
+		Name: "nearby", Summary: "find the database servers of this machine",
+		Long: `Looks at the usual sockets, at loopback ports that listen (at most 64), at installed
+services that are stopped, and at containers. Each connection ends after the server's
+greeting, without a login; a server may count it as a failed one.`,
 		Examples: []string{"gharbor nearby", "gharbor nearby -format json"},
 		Flags:    func(fs *base.FlagSet) { form.Flag(fs) },
 		Run: run(func(ctx context.Context, c *call) error {
@@ -187,7 +186,7 @@ func (c *call) nearbyTable(servers []nearbyServer, survey nearby.Survey) error {
 	for _, group := range []struct {
 		title string
 		lines []string
-	}{{"a profile for those without one:", add}, {"to start what is stopped:", start}} {
+	}{{"to add a profile:", add}, {"to start what is stopped:", start}} {
 		if len(group.lines) == 0 {
 			continue
 		}
@@ -196,14 +195,14 @@ func (c *call) nearbyTable(servers []nearbyServer, survey nearby.Survey) error {
 			fmt.Fprintf(c.Stdout, "  try  %s\n", line)
 		}
 	}
-	rest := fmt.Sprintf("\n%d other ports listen on loopback and are no database server known here", survey.Others)
+	rest := fmt.Sprintf("\n%d other ports listen on loopback and are no known database server", survey.Others)
 	if survey.Unasked > 0 {
 		rest += fmt.Sprintf("; %d more were not asked", survey.Unasked)
 	}
 	fmt.Fprintln(c.Stdout, rest)
 	if connections > 0 {
 		fmt.Fprintf(c.Stdout,
-			"%d short connections were made to the servers listed; a server may count them as failed logins\n", connections)
+			"%d short connections were made; a server may count them as failed logins\n", connections)
 	}
 	return nil
 }

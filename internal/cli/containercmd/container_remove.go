@@ -13,16 +13,16 @@ func containerRemove() *base.Command {
 	var endpoint string
 	var yes, data bool
 	return &base.Command{
-		Name: "container remove", Args: "NAME", Summary: "remove a container that gharbor made; its data stay, unless -data",
-		Long: `NAME is a profile whose address is a container, or a container's name. Asks first, unless
--yes. A container that gharbor did not make is left alone. The profile stays, and so does
-the password in the wallet.`,
+		Name: "container remove", Args: "NAME", Summary: "remove a container that gharbor made; its data stay",
+		Long: `NAME is a profile with a container as its address, or a container's name. Asks first,
+unless -yes is given. Containers that gharbor did not make are left alone. The profile and
+the password in the wallet stay.`,
 		Examples: []string{"gharbor container remove saltmarsh-old-rings -data"},
 		MinArgs:  1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) {
 			endpointFlag(fs, &endpoint)
 			fs.BoolVar(&yes, "yes", false, "do not ask")
-			fs.BoolVar(&data, "data", false, "remove its volume too, with all data in it")
+			fs.BoolVar(&data, "data", false, "remove its volume too, with all its data")
 		},
 		Run: run(func(ctx context.Context, c *call) error {
 			one, err := c.containerOf(ctx, c.Args[0], endpoint)
@@ -31,7 +31,7 @@ the password in the wallet.`,
 			}
 			if making.MadeFor(one.Container) == "" {
 				return base.Failure(base.ExitUsage,
-					fmt.Errorf("the container %s was not made by gharbor, so it is left alone", one.Name),
+					fmt.Errorf("gharbor did not make the container %s, so it is left alone", one.Name),
 					"docker rm "+clean.Shell(one.Name)+"   # if that is meant")
 			}
 			volume := one.Config.Labels[making.DataLabel]
@@ -53,7 +53,7 @@ the password in the wallet.`,
 			case removed.Gone:
 				c.Say("removed: volume %s, with the data", clean.Line(removed.Volume, 200))
 			default:
-				c.Say("its volume %s stays, with the data; gharbor container make %s -image %s uses it again",
+				c.Say("its volume %s stays, with the data; to use it again: gharbor container make %s -image %s",
 					clean.Line(removed.Volume, 200), clean.Shell(making.MadeFor(one.Container)),
 					clean.Shell(clean.Line(one.Config.Image, 200)))
 			}

@@ -26,9 +26,9 @@ func containerStart() *base.Command {
 	var within time.Duration
 	return &base.Command{
 		Name: "container start", Args: "NAME", Summary: "start a container, and wait until its server is ready",
-		Long: `NAME is a profile whose address is a container, a container's name, or PROJECT/SERVICE
-of a compose file. Where a profile leads to it, it is ready when that passes its test;
-else when its health check says so, or its published port answers.`,
+		Long: `NAME is a profile with a container as its address, a container's name, or PROJECT/SERVICE
+of a compose file. The server is ready when the profile passes its test; without a
+profile, when the health check says so or the published port answers.`,
 		Examples: []string{"gharbor container start ringing", "gharbor container start saltmarsh-ringing -within 2m"},
 		MinArgs:  1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) {
@@ -46,7 +46,8 @@ else when its health check says so, or its published port answers.`,
 			if err := c.startContainer(ctx, one); err != nil {
 				return err
 			}
-			return c.waitContainer(ctx, one, within, "gharbor container adopt "+one.Name+"   # a profile that leads to it")
+			return c.waitContainer(ctx, one, within, "gharbor container adopt "+one.Name+"   # a profile that "+
+				"leads to it")
 		}),
 	}
 }
@@ -118,8 +119,9 @@ func (c *call) waitContainer(ctx context.Context, one *named, within time.Durati
 func containerStop() *base.Command {
 	var endpoint string
 	return &base.Command{
-		Name: "container stop", Args: "NAME", Summary: "stop a container; its data stay",
-		Long:     "NAME is a profile whose address is a container, a container's name, or PROJECT/SERVICE of a compose file.",
+		Name: "container stop", Args: "NAME", Summary: "stop a container",
+		Long: "NAME is a profile with a container as its address, a container's name, or PROJECT/SERVICE of a " +
+			"compose file. The data stay.",
 		Examples: []string{"gharbor container stop ringing"},
 		MinArgs:  1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) { endpointFlag(fs, &endpoint) },

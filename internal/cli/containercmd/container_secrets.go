@@ -29,7 +29,7 @@ func (c *call) makeSecrets(ctx context.Context, m *building) (map[string]secret.
 		}
 		if !v.Present() || v.Empty() {
 			return nil, base.Failure(base.ExitSecret,
-				errors.New("the profile's password is empty, and a server without one would be open to everybody here"))
+				errors.New("the profile's password is empty: such a server would be open to everybody on this machine"))
 		}
 		for _, s := range m.plan.Secrets {
 			if s.Entry == m.plan.Entry {
@@ -60,7 +60,7 @@ func (c *call) makeSecrets(ctx context.Context, m *building) (map[string]secret.
 				e.Bindings, e.Changed = slices.Clone(old.Bindings), now
 			case m.plan.OldVolume && s.Entry == m.plan.Entry:
 				return base.Failure(base.ExitUsage,
-					fmt.Errorf("the volume %s is there already, and the password of what is in it is not in the wallet",
+					fmt.Errorf("the volume %s exists, and its server's password is not in the wallet",
 						m.plan.Volume),
 					"gharbor wallet keep "+s.Entry+"   # the password that its server has",
 					c.Again("volume", m.plan.Volume+"-2"))
@@ -80,7 +80,7 @@ func (c *call) makeSecrets(ctx context.Context, m *building) (map[string]secret.
 	})
 	for _, name := range made {
 		if err == nil {
-			c.Say("made: a password, as entry %s of the wallet, bound to the container", name)
+			c.Say("made: a password, as the wallet's entry %s, for this container only", name)
 		}
 	}
 	return values, err

@@ -17,19 +17,19 @@ func Demo() *base.Command {
 	return &base.Command{
 		Name:    "demo",
 		Args:    "[PART]",
-		Summary: "a guided example against simulated servers; nothing is installed or left behind",
-		Long: `Starts simulated servers on free loopback ports and a temporary home, and walks
-through define, test, fail, fix, ready. With -keep the servers stay up for you to
-try the commands, until Ctrl-C.`,
+		Summary: "a guided example with simulated servers; installs nothing, leaves nothing behind",
+		Long: `Starts simulated servers on free loopback ports, with a temporary home, and walks through
+the commands: define, test, fail, fix, ready. With -keep the servers stay up until Ctrl-C,
+so that you can try the commands yourself.`,
 		Examples: []string{"gharbor demo", "gharbor demo -list", "gharbor demo certificate", "gharbor demo -keep"},
 		MaxArgs:  1,
 		Flags: func(fs *base.FlagSet) {
-			fs.BoolVar(&keep, "keep", false, "leave the servers up, and say how to use them")
+			fs.BoolVar(&keep, "keep", false, "keep the servers up, and say how to use them")
 			fs.BoolVar(&list, "list", false, "list the parts")
 		},
 		Run: run(func(ctx context.Context, c *call) error {
 			if list && (keep || len(c.Args) > 0) || keep && len(c.Args) > 0 {
-				return base.Usage("-list, -keep and a PART are three ways to run the demo; give one")
+				return base.Usage("give one of -list, -keep and PART")
 			}
 			if list {
 				for _, part := range demo.Parts() {

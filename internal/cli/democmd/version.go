@@ -13,7 +13,7 @@ var Version = "0.1.0-dev"
 
 func ShowVersion() *base.Command {
 	return &base.Command{
-		Name: "version", Quick: true, Summary: "the program's version, and the system it was built for",
+		Name: "version", Quick: true, Summary: "show the version",
 		Examples: []string{"gharbor version"},
 		Run: run(func(_ context.Context, c *call) error {
 			_, err := fmt.Fprintf(c.Stdout, "gharbor %s (%s, %s/%s)\n", Version, runtime.Version(), runtime.GOOS, runtime.GOARCH)

@@ -23,9 +23,9 @@ import (
 
 func Hop() *base.Command {
 	return &base.Command{
-		Name: "hop", Args: "VERB", Summary: "the jump hosts and proxies on the way to a server",
-		Long: `A profile's hops are tables [[profile.NAME.hop]], in order from here to the server. The
-keys of one that is there are changed by gharbor set NAME hop.N.KEY=VALUE.`,
+		Name: "hop", Args: "VERB", Summary: "the jump hosts and proxies in front of a server",
+		Long: `A hop is a jump host (SSH) or a proxy. A profile's hops are tables [[profile.NAME.hop]],
+in order from here to the server. To change one: gharbor set NAME hop.N.KEY=VALUE.`,
 		Verbs: func() []*base.Command { return []*base.Command{hopAdd(), hopRemove(), hopPin()} },
 	}
 }
@@ -33,10 +33,10 @@ keys of one that is there are changed by gharbor set NAME hop.N.KEY=VALUE.`,
 func hopAdd() *base.Command {
 	var to base.Target
 	return &base.Command{
-		Name: "hop add", Args: "PROFILE key=value…", Summary: "add a jump host as the last before the server",
-		Long: `A hop is a host with an SSH server, a host of your SSH client configuration (ssh=NAME),
-or a proxy. Where no key is named, the SSH agent's and the usual files in ~/.ssh are
-offered. The keys:
+		Name: "hop add", Args: "PROFILE key=value…", Summary: "add a hop, the last one before the server",
+		Long: `A hop is an SSH server, a host of your SSH client configuration (ssh=NAME), or a proxy.
+If you name no key file, the keys of the SSH agent and the usual files in ~/.ssh are
+tried. The keys:
 
 `,
 		Keys: base.HopKeyTable,
@@ -63,8 +63,8 @@ offered. The keys:
 func hopRemove() *base.Command {
 	var to base.Target
 	return &base.Command{
-		Name: "hop remove", Args: "PROFILE NUMBER", Summary: "take a hop out of a profile",
-		Long:     "The numbers are those of test and show: 1 is the first from here.",
+		Name: "hop remove", Args: "PROFILE NUMBER", Summary: "remove a hop from a profile",
+		Long:     "Numbers are as in test and show: 1 is the first one from here.",
 		Examples: []string{"gharbor hop remove tides-inner 2"},
 		MinArgs:  2, MaxArgs: 2,
 		Flags: to.Flag,
@@ -92,15 +92,15 @@ type pinOptions struct {
 func hopPin() *base.Command {
 	var o pinOptions
 	return &base.Command{
-		Name: "hop pin", Args: "PROFILE", Summary: "show the hops' host keys, and keep those that are new after a yes",
-		Long: `Asks each hop for its key and shows the fingerprint. One that no known-hosts file has
-is kept in the tool's own known_hosts once you have compared it with one that came to
-you by another way: on a terminal you are asked, elsewhere -fingerprint says what it
-must be. A key that contradicts a known one is refused, always.`,
+		Name: "hop pin", Args: "PROFILE", Summary: "show the host keys of the hops, and save new ones after asking",
+		Long: `Asks each hop for its key and shows the fingerprint. A key that is not known yet is saved
+in the tool's known_hosts, after you have compared the fingerprint with one that you got
+another way. Without a terminal give -fingerprint. A key that contradicts a known one is
+always refused.`,
 		Examples: []string{"gharbor hop pin tides"},
 		MinArgs:  1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) {
-			fs.Func("fingerprint", "what a new key's fingerprint must be, SHA256:…; repeat it for more hops",
+			fs.Func("fingerprint", "the fingerprint that a new key must have, SHA256:…; may be repeated",
 				func(s string) error {
 					if !strings.HasPrefix(s, "SHA256:") || len(strings.TrimRight(s, "=")) != len("SHA256:")+43 {
 						return errors.New("expected SHA256: and 43 characters")
@@ -108,7 +108,7 @@ must be. A key that contradicts a known one is refused, always.`,
 					o.fingerprints = append(o.fingerprints, strings.TrimRight(s, "="))
 					return nil
 				})
-			fs.DurationVar(&o.timeout, "timeout", check.DefaultTimeout, "bound of each hop")
+			fs.DurationVar(&o.timeout, "timeout", check.DefaultTimeout, "time limit of each hop")
 		},
 		Run: run(func(ctx context.Context, c *call) error {
 			if o.timeout <= 0 {
@@ -191,14 +191,14 @@ func (c *call) pinHop(ctx context.Context, d *hop.Dialer, link *hop.Link, h *hop
 	case slices.Contains(o.fingerprints, print):
 	case len(o.fingerprints) > 0:
 		return base.Failure(base.ExitServer,
-			fmt.Errorf("%s shows another key than -fingerprint says; nothing is kept", h.Stage))
+			fmt.Errorf("%s shows a different key than -fingerprint says; nothing was saved", h.Stage))
 	case !c.Interactive():
 		return base.Failure(base.ExitUsage,
 			errors.New("there is no terminal to compare the fingerprint on; give it with -fingerprint"),
 			fmt.Sprintf("gharbor hop pin %s -fingerprint %s   # if that is the hop's", d.Profile, print))
 	default:
-		c.Say("  Compare it with what whoever runs the hop tells you: a machine that stands between shows a key too.")
-		yes, err := c.Confirm(ctx, "  is it the hop's key, and to be kept?", false)
+		c.Say("  Check this fingerprint with the jump host's administrator. An attacker would show a different one.")
+		yes, err := c.Confirm(ctx, "  is it the right key?", false)
 		if err != nil {
 			return err
 		}
@@ -213,6 +213,6 @@ func (c *call) pinHop(ctx context.Context, d *hop.Dialer, link *hop.Link, h *hop
 	if err := hostkey.Append(ctx, known, hostkey.Entry(h.KeyName(), key)); err != nil {
 		return &profile.FileError{Path: known, What: "cannot be written: " + wording.PlainReason(err)}
 	}
-	c.Say("kept: the host key of %s in %s", clean.Line(h.KeyName(), 120), known)
+	c.Say("saved: the host key of %s in %s", clean.Line(h.KeyName(), 120), known)
 	return nil
 }

@@ -31,9 +31,9 @@ func Browse() *base.Command {
 	return &base.Command{
 		Name:    "browse",
 		Args:    "PROFILE [KIND] [PATTERN]",
-		Summary: "look at what is on a server",
-		Long: `Tests the profile first, and shows what its login can see: without a KIND
-the database, its schemas, and what the login may do. The kinds have the same
+		Summary: "show what is on a server",
+		Long: `Tests the profile, then shows what its login can see: without a KIND the
+database, its schemas, and what the login may do. The kinds have the same
 columns for every engine:
 
 ` + kindLines() + `
@@ -54,11 +54,11 @@ With -against the exit code is 1 where something differs.`,
 }
 
 func (o *browseOptions) flags(fs *base.FlagSet) {
-	fs.BoolVar(&o.system, "system", false, "also what belongs to the server itself")
-	fs.StringVar(&o.against, "against", "", "show in what another profile differs")
+	fs.BoolVar(&o.system, "system", false, "also what belongs to the server")
+	fs.StringVar(&o.against, "against", "", "show the differences to another profile")
 	o.form.flags(fs)
 	o.connecting.flags(fs)
-	fs.DurationVar(&o.ofStatement, "statement-timeout", 30*time.Second, "for each question to the server")
+	fs.DurationVar(&o.ofStatement, "statement-timeout", 30*time.Second, "time limit of each question to the server")
 }
 
 // kindLines is a line of help for each kind.
@@ -114,7 +114,7 @@ func (c *call) kind(o browseOptions) (*catalogue.Kind, error) {
 	if len(c.Args) == 1 {
 		switch {
 		case o.against != "":
-			return nil, base.Usage("-against: which KIND is to be compared? such as access")
+			return nil, base.Usage("-against needs a KIND, such as access")
 		case o.format != "" && o.format != "table" && o.format != "json":
 			return nil, base.Usage("-format: the overview is written as table or json; a KIND takes any format")
 		}
@@ -127,7 +127,7 @@ func (c *call) kind(o browseOptions) (*catalogue.Kind, error) {
 	}
 	switch {
 	case kind == nil:
-		return nil, base.Usage("%s is no kind of things: %s", clean.Quoted(c.Args[1]), strings.Join(words, ", "))
+		return nil, base.Usage("%s is no KIND; expected one of %s", clean.Quoted(c.Args[1]), strings.Join(words, ", "))
 	case o.against != "" && kind.Word == engine.KindActivity:
 		return nil, base.Usage("-against: sessions of two servers have nothing in common")
 	}
@@ -148,7 +148,7 @@ func (c *call) lookAt(ctx context.Context, name string, o browseOptions) (*looki
 		return nil, err
 	}
 	if p.Engine() != nil && p.Engine().Statements.Catalogue == nil {
-		return nil, base.Usage("this version can't look around on %s", p.Engine().Word)
+		return nil, base.Usage("this version can't browse %s", p.Engine().Word)
 	}
 	opened, err := c.open(ctx, p, o.connecting)
 	if err != nil {

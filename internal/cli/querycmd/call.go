@@ -30,7 +30,7 @@ func (c *call) path(name string) string {
 func (c *call) exclusive(flag string, others ...string) error {
 	for _, other := range others {
 		if c.Set[flag] && c.Set[other] {
-			return base.Usage("-%s and -%s exclude each other; give one", flag, other)
+			return base.Usage("give -%s or -%s, not both", flag, other)
 		}
 	}
 	return nil

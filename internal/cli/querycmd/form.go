@@ -17,7 +17,7 @@ type form struct {
 
 func (f *form) flags(fs *base.FlagSet) {
 	fs.Func("format", strings.Join(results.Formats, ", ")+" (default table on a terminal, else tsv)", f.set)
-	fs.BoolVar(&f.stacked, "stacked", false, "a table with one value a line")
+	fs.BoolVar(&f.stacked, "stacked", false, "a table with one value on each line")
 }
 
 func (f *form) set(word string) error {

@@ -36,16 +36,15 @@ func Load() *base.Command {
 	return &base.Command{
 		Name:    "load",
 		Args:    "PROFILE FILE…",
-		Summary: "run script files, and take data files into a table",
-		Long: `A script is read twice: first to see that all of it can be carried out, then
-it is sent, each statement alone, on the connection that a test proved. What a
-script includes is looked for beside it. Dropping or emptying something that is
-there is asked for. Files packed by gzip are read as they are; - is standard
-input, which is read once and needs -yes.
+		Summary: "run script files, or load rows into a table",
+		Long: `A script is checked first, then sent, each statement alone. Files that it
+includes are looked for beside it. Before something that exists is dropped or
+emptied you are asked. Files packed with gzip are fine; - is standard input, which
+is read once and needs -yes.
 
-With -table the files are rows: CSV, or TSV as query writes it. The first line
-names the columns, unless -columns does. All rows are taken in, or none; with
--keep-going or -bad-rows all but those that can't be.`,
+With -table the files contain rows: CSV, or TSV as query writes it. The first line
+names the columns, unless -columns does. All rows are loaded, or none; with
+-keep-going or -bad-rows all but the bad ones.`,
 		Examples: []string{
 			"gharbor load sightings data/tide_reading.sql",
 			"gharbor load sightings dump.sql.gz -dry-run",
@@ -60,22 +59,23 @@ names the columns, unless -columns does. All rows are taken in, or none; with
 }
 
 func (o *loadOptions) flags(fs *base.FlagSet) {
-	fs.StringVar(&o.table, "table", "", "the files are rows of that table: NAME or SCHEMA.NAME")
-	fs.StringVar(&o.columns, "columns", "", "the columns of the rows, with commas; the file has no line of names then")
+	fs.StringVar(&o.table, "table", "", "load rows into this table: NAME or SCHEMA.NAME")
+	fs.StringVar(&o.columns, "columns", "", "the columns, with commas; the file then has no line of names")
 	fs.Func("null", `the text that is NULL (default: nothing in CSV, \N in TSV)`, func(text string) error {
 		o.null = &text
 		return nil
 	})
-	fs.StringVar(&o.form, "written", "", "how the rows are: csv or tsv; by the file's name where not set")
-	fs.StringVar(&o.badRows, "bad-rows", "", "keep the rows that can't be taken in, in a new file, and go on")
-	fs.Func("from", "begin at FILE:LINE; of what is before, only settings are sent", o.setFrom)
-	fs.BoolVar(&o.dryRun, "dry-run", false, "only list what the scripts make, change and drop")
-	fs.BoolVar(&o.yes, "yes", false, "drop, empty, and run what the profile's guard asks for")
-	fs.BoolVar(&o.atomic, "atomic", false, "all is one transaction, where the engine can")
-	fs.BoolVar(&o.keepGoing, "keep-going", false, "go on after a statement or row that failed")
-	fs.BoolVar(&o.outside, "outside", false, "include files outside of the script's folder too")
+	fs.StringVar(&o.form, "written", "", "the form of the rows: csv or tsv (default: by the file's name)")
+	fs.StringVar(&o.badRows, "bad-rows", "", "write bad rows to this new file, and go on")
+	fs.Func("from", "start at FILE:LINE; before that only settings are sent", o.setFrom)
+	fs.BoolVar(&o.dryRun, "dry-run", false, "only list what the scripts create, change and drop")
+	fs.BoolVar(&o.yes, "yes", false, "drop, empty, and do not ask, even if the profile's guard would")
+	fs.BoolVar(&o.atomic, "atomic", false, "run everything in one transaction")
+	fs.BoolVar(&o.keepGoing, "keep-going", false, "go on after a statement or row fails")
+	fs.BoolVar(&o.outside, "outside", false, "allow files outside of the script's folder")
 	o.connecting.flags(fs)
-	fs.DurationVar(&o.ofStatement, "statement-timeout", 0, "for each statement; it is cancelled at the server then")
+	fs.DurationVar(&o.ofStatement, "statement-timeout", 0, "time limit of each statement, which is then cancelled "+
+		"at the server")
 }
 
 // setFrom takes FILE:LINE.
@@ -109,7 +109,7 @@ func (c *call) load(ctx context.Context, o loadOptions) error {
 	}
 	if p.Text(key.Guard) == "read-only" && !o.dryRun {
 		return base.Failure(base.ExitFailed,
-			fmt.Errorf("the guard of %s is read-only: nothing is loaded", clean.Word(p.Called)))
+			fmt.Errorf("the guard of %s is read-only: nothing was loaded", clean.Word(p.Called)))
 	}
 	if o.table != "" {
 		return c.loadRows(ctx, p, o)
@@ -135,22 +135,22 @@ func (c *call) loadConflict(o loadOptions) error {
 	}
 	if o.table != "" {
 		if o.dryRun {
-			return base.Usage("-dry-run is for scripts; rows are only added")
+			return base.Usage("-dry-run is for scripts: rows are only added")
 		}
 		return nil
 	}
 	for _, name := range []string{"columns", "null", "bad-rows", "written"} {
 		if c.Set[name] {
-			return base.Usage("-%s is for rows: -table says into which table", name)
+			return base.Usage("-%s is for rows: add -table", name)
 		}
 	}
 	for _, file := range files {
 		if form := formOf(file); form != "" {
-			return base.Usage("%s is a file of rows: -table says into which table", clean.Quoted(file))
+			return base.Usage("%s is a file of rows: add -table", clean.Quoted(file))
 		}
 	}
 	if files[0] == "-" && !o.yes && !o.dryRun {
-		return base.Usage("standard input is read once, so nobody can be asked: -yes runs all that it says")
+		return base.Usage("standard input is read once, so you can't be asked: add -yes")
 	}
 	return nil
 }

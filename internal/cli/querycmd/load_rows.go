@@ -43,11 +43,11 @@ type filling struct {
 // loadRows takes files of rows into a table.
 func (c *call) loadRows(ctx context.Context, p *resolve.Profile, o loadOptions) error {
 	if p.Engine() != nil && p.Engine().Statements.Catalogue == nil {
-		return base.Usage("this version takes no rows into tables on %s: it can't see their columns", p.Engine().Word)
+		return base.Usage("this version can't load rows on %s", p.Engine().Word)
 	}
 	for _, file := range c.Args[1:] {
 		if formOf(file) == "" && o.form == "" {
-			return base.Usage("%s: are its rows csv or tsv? -written says so", clean.Quoted(file))
+			return base.Usage("%s: csv or tsv? add -written", clean.Quoted(file))
 		}
 	}
 	if o.form != "" && o.form != "csv" && o.form != "tsv" {
@@ -153,7 +153,7 @@ func (f *filling) send(ctx context.Context) error {
 	if f.options.badRows != "" && kept == nil {
 		where = ", kept in " + clean.Visible(f.options.badRows)
 	}
-	f.Say("not taken in: %s%s", wording.Count(f.bad.n, "row", "rows"), where)
+	f.Say("not loaded: %s%s", wording.Count(f.bad.n, "row", "rows"), where)
 	return base.Failure(base.ExitFailed, kept)
 }
 
@@ -252,7 +252,8 @@ func (f *filling) sender(file string, source *bulk.Source) (*bulk.Sender, error)
 			return nil, base.Failure(base.ExitFile, fmt.Errorf("%s:%d: %w", clean.Visible(file), line, err))
 		}
 		if slices.ContainsFunc(s.Columns, func(o bulk.Column) bool { return o.Name == column.Name }) {
-			return nil, base.Failure(base.ExitFile, fmt.Errorf("%s:%d: the column %s is named twice", clean.Visible(file), line,
+			return nil, base.Failure(base.ExitFile, fmt.Errorf(
+				"%s:%d: the column %s is named twice", clean.Visible(file), line,
 				clean.Quoted(names[i])))
 		}
 		s.Columns = append(s.Columns, column)
@@ -285,7 +286,8 @@ func (f *filling) column(name string) (bulk.Column, error) {
 	what := fmt.Sprintf("%s has no column %s", clean.Visible(f.typedTable()), clean.Quoted(name))
 	for _, sign := range []string{";", "\t", "|"} {
 		if strings.Contains(name, sign) {
-			return bulk.Column{}, fmt.Errorf("%s; are the values separated by %q? CSV has commas, TSV tabs", what, sign)
+			return bulk.Column{}, fmt.Errorf("%s (are the values separated by %q? CSV has commas, TSV tabs)",
+				what, sign)
 		}
 	}
 	if near := nearest.Name(name, names); near != "" {
@@ -321,17 +323,17 @@ func (f *filling) stopped(ctx context.Context, files []string, file string, err 
 	switch {
 	case lost:
 		before := wording.Count(int(f.total), "row", "rows")
-		f.Say("stopped: whether the rows on their way were taken in is not known: look first. Before them: %s", before)
+		f.Say("stopped: it is not known whether the last rows were loaded; look first. Loaded before: %s", before)
 	case f.bad != nil:
-		f.Say("stopped: %s were taken in", wording.Count(int(f.total), "row", "rows"))
+		f.Say("stopped: %s were loaded", wording.Count(int(f.total), "row", "rows"))
 	case f.total > 0:
 		before := wording.Count(int(f.total), "row", "rows")
-		f.Say("stopped: nothing of this file was taken in; %s of the files before were", before)
+		f.Say("stopped: nothing of this file was loaded; %s of the files before were", before)
 	default:
-		f.Say("stopped: nothing of it was taken in")
+		f.Say("stopped: nothing was loaded")
 	}
 	if refused != nil && f.bad == nil {
-		f.Say("  try: gharbor load %s %s -table %s -bad-rows bad.csv   # takes in all others", clean.Shell(f.Args[0]),
+		f.Say("  try: gharbor load %s %s -table %s -bad-rows bad.csv   # loads all others", clean.Shell(f.Args[0]),
 			clean.Shell(strings.Join(files[:1], " ")), clean.Shell(f.options.table))
 	}
 	return base.Failure(code, nil)
@@ -376,7 +378,7 @@ func (f *filling) badRow(file string, line int, raw []byte, why error) error {
 	if f.bad.n < most {
 		f.Say("%s:%d: %s", clean.Visible(file), line, clean.Visible(reason(why)))
 	} else if f.bad.n == most {
-		f.Say("further rows are not shown")
+		f.Say("more rows are not shown")
 	}
 	return f.bad.keep(raw)
 }
@@ -395,7 +397,7 @@ func newBadRows(path, shown string) (*badRows, error) {
 	}
 	file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if errors.Is(err, os.ErrExist) {
-		return nil, fmt.Errorf("%s is there already; -bad-rows makes a new file", clean.Visible(shown))
+		return nil, fmt.Errorf("%s exists; -bad-rows needs a new file", clean.Visible(shown))
 	}
 	if err != nil {
 		return nil, fmt.Errorf("%s cannot be written: %w", clean.Visible(shown), atomicfile.Plain(err))

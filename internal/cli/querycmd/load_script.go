@@ -74,14 +74,14 @@ func (c *call) scan(files []string, by *engine.Statements, o loadOptions) (*scri
 	}
 	switch {
 	case whole.Statements == 0 && o.fromText != "":
-		return nil, base.Usage("-from: no statement stands at %s, or behind it", clean.Visible(o.fromText))
+		return nil, base.Usage("-from: there is no statement at %s or after it", clean.Visible(o.fromText))
 	case whole.Statements == 0:
 		return nil, base.Usage("%s: no statement, only blanks or comments", clean.Visible(files[0]))
 	case o.atomic && whole.Commits != nil:
-		return nil, base.Usage("%s: with -atomic all is one transaction, and this statement ends it on this engine",
+		return nil, base.Usage("%s: this statement ends the transaction of -atomic on this engine",
 			whole.Commits)
 	case o.atomic && len(whole.Databases) > 0:
-		return nil, base.Usage("%s: with -atomic all is one transaction, and another database needs another one",
+		return nil, base.Usage("%s: another database can't be in the transaction of -atomic",
 			whole.Databases[0].Place)
 	}
 	return whole, nil
@@ -175,12 +175,12 @@ func (l *loading) agreed(ctx context.Context) error {
 	const most = 20
 	for i, line := range lines {
 		if i == most {
-			l.Say("and %d more: -dry-run lists all", len(lines)-most)
+			l.Say("and %d more (-dry-run lists all)", len(lines)-most)
 			break
 		}
 		l.Say("%s", clean.Visible(line))
 	}
-	return l.sure(ctx, "do it on "+clean.Word(l.profile.Called)+"?", "-yes does it. Nothing was sent")
+	return l.sure(ctx, "do it on "+clean.Word(l.profile.Called)+"?", "nothing was sent; to do it: -yes")
 }
 
 // there says of things whether they are on the server: "" for those that are not.
@@ -321,10 +321,10 @@ func (l *loading) ended(ctx context.Context, loader *script.Loader, files []stri
 		l.Say("loaded: %s", text)
 		return nil
 	case errors.Is(err, statement.ErrFailed) && l.options.keepGoing:
-		l.Say("loaded all but what failed: %s", text)
+		l.Say("loaded, except what failed: %s", text)
 		return base.Failure(base.ExitFailed, nil)
 	case errors.Is(err, statement.ErrOpen):
-		l.Say("%s. Carried out until then: %s", err, text)
+		l.Say("%s. Done before that: %s", err, text)
 		return base.Failure(base.ExitFailed, nil)
 	}
 	var stopped *script.StoppedError
@@ -340,16 +340,16 @@ func (l *loading) ended(ctx context.Context, loader *script.Loader, files []stri
 	}
 	switch {
 	case l.options.atomic && stopped.Unknown:
-		l.Say("stopped: all was one transaction, which the server rolls back: nothing of it stays")
+		l.Say("stopped: the server rolls the transaction back, nothing stays")
 		return code
 	case l.options.atomic:
-		l.Say("stopped: all was one transaction: nothing of it stays")
+		l.Say("stopped: the transaction is rolled back, nothing stays")
 		return code
 	case stopped.Unknown:
-		l.Say("stopped at %s; whether that statement was carried out is not known: look first. Before it: %s",
+		l.Say("stopped at %s; it is not known whether that statement was done; look first. Done before: %s",
 			clean.Visible(stopped.Place.String()), text)
 	default:
-		l.Say("stopped at %s, which was not carried out; before it: %s", clean.Visible(stopped.Place.String()), text)
+		l.Say("stopped at %s, which was not done; done before: %s", clean.Visible(stopped.Place.String()), text)
 	}
 	if files[0] != "-" {
 		l.Say("  try: %s", l.again(files, l.options, stopped.Place))

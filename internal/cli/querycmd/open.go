@@ -26,7 +26,7 @@ type connecting struct {
 func (o *connecting) flags(fs *base.FlagSet) {
 	o.over.Flag(fs)
 	fs.StringVar(&o.database, "database", "", "another database than the profile's")
-	fs.BoolVar(&o.ignore, "ignore-expectations", false, "go on where the profile's expectations do not hold")
+	fs.BoolVar(&o.ignore, "ignore-expectations", false, "go on if the profile's expectations are not met")
 	fs.DurationVar(&o.timeout, "timeout", check.DefaultTimeout, "for connecting")
 }
 
@@ -78,7 +78,8 @@ func (c *call) profile(name string, o connecting) (*resolve.Profile, error) {
 		return nil, err
 	}
 	if rank(p.Text(key.Guard)) < rank(plain.Text(key.Guard)) {
-		return nil, base.Usage("-override guard: expected no less than the profile's %s", plain.Text(key.Guard))
+		return nil, base.Usage("-override guard: it must be at least as strict as the profile's (%s)",
+			plain.Text(key.Guard))
 	}
 	if p.Engine() != nil && p.Engine().Statements == nil {
 		return nil, base.Usage("this version runs no statements on %s", p.Engine().Word)

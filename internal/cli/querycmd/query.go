@@ -44,15 +44,15 @@ func Query() *base.Command {
 	return &base.Command{
 		Name: "query", Machine: true,
 		Args:    "PROFILE [STATEMENT]",
-		Summary: "run statements, and write what they give",
-		Long: `Tests the profile first, and runs the statements on the connection that the
-test proved: those of the argument, of -file, or of standard input. Each is sent
-alone and commits alone; the first that fails stops.
+		Summary: "run statements, and show the results",
+		Long: `Tests the profile, then runs the statements on the same connection: from the
+argument, from -file, or from standard input. Each statement commits alone; the
+first one that fails stops the run.
 
-{NAME} in a statement is a value where -let NAME=VALUE gives one: it is sent
-beside the statement and never becomes a part of it; {identifier NAME} is a name,
-in the server's quotes. Where the profile has a guard, a statement that drops,
-truncates, or changes rows without a condition is asked for.`,
+-let NAME=VALUE gives {NAME} in a statement a value. It is sent beside the
+statement and never becomes a part of it; {identifier NAME} is a name, in the
+server's quotes. If the profile has a guard, statements that drop, truncate, or
+change rows without a condition are asked about first.`,
 		Examples: []string{
 			"gharbor query sightings 'select place, count(*) from sighting group by 1'",
 			"gharbor query sightings -let bird=dunlin 'select * from sighting where species = {bird}'",
@@ -68,18 +68,19 @@ truncates, or changes rows without a condition is asked for.`,
 
 func (o *queryOptions) flags(fs *base.FlagSet) {
 	fs.StringVar(&o.file, "file", "", "run the statements of a file")
-	fs.StringVar(&o.out, "out", "", "write into a file, which is there whole or not at all")
+	fs.StringVar(&o.out, "out", "", "write to a file (complete, or not at all)")
 	o.form.flags(fs)
 	fs.Func("bytes", "how bytes are written: hex (default) or base64", o.setBytes)
-	fs.Int64Var(&o.rows, "rows", 0, "at most so many rows of each result; 0 for all")
-	fs.Func("let", "a value for {NAME}: NAME=VALUE, or NAME to be asked for it without showing", o.let)
+	fs.Int64Var(&o.rows, "rows", 0, "at most this many rows of each result; 0 for all")
+	fs.Func("let", "a value for {NAME}: NAME=VALUE, or NAME alone to type it unseen", o.let)
 	fs.Func("let-file", "the value of {NAME} is in a file: NAME=FILE", o.letFile)
 	o.connecting.flags(fs)
-	fs.BoolVar(&o.readOnly, "read-only", false, "the session may change nothing")
-	fs.BoolVar(&o.yes, "yes", false, "run what the profile's guard asks for")
-	fs.BoolVar(&o.atomic, "atomic", false, "all statements are one transaction")
-	fs.BoolVar(&o.keepGoing, "keep-going", false, "go on after a statement that failed")
-	fs.DurationVar(&o.ofStatement, "statement-timeout", 0, "for each statement; it is cancelled at the server then")
+	fs.BoolVar(&o.readOnly, "read-only", false, "allow no changes")
+	fs.BoolVar(&o.yes, "yes", false, "do not ask, even if the profile's guard would")
+	fs.BoolVar(&o.atomic, "atomic", false, "run all statements in one transaction")
+	fs.BoolVar(&o.keepGoing, "keep-going", false, "go on after a statement fails")
+	fs.DurationVar(&o.ofStatement, "statement-timeout", 0, "time limit of each statement, which is then cancelled "+
+		"at the server")
 }
 
 // setBytes takes how bytes are written.
@@ -134,7 +135,7 @@ func (c *call) conflict(o queryOptions) error {
 	}
 	switch {
 	case len(c.Args) == 2 && o.file != "":
-		return base.Usage("a statement and -file are two; give one")
+		return base.Usage("give a statement or -file, not both")
 	case o.rows < 0:
 		return base.Usage("-rows: expected 0 or more")
 	}
@@ -273,5 +274,5 @@ func (c *call) agreed(ctx context.Context, p *resolve.Profile, s *statements, o 
 	for _, r := range s.risks {
 		c.Say("%s: %s: the profile's guard asks first", s.place(r.line, r.column), r.why)
 	}
-	return c.sure(ctx, "run them on "+clean.Word(p.Called)+"?", "-yes runs them")
+	return c.sure(ctx, "run them on "+clean.Word(p.Called)+"?", "to run them: -yes")
 }

@@ -71,7 +71,7 @@ func (c *call) statements(_ context.Context, p *resolve.Profile, o queryOptions)
 			return nil, base.Failure(base.ExitFile, err)
 		}
 	case render.IsTerminal(c.Stdin) && o.file == "":
-		return nil, base.Failure(base.ExitUsage, errors.New("which statement? give one, or -file FILE"),
+		return nil, base.Failure(base.ExitUsage, errors.New("no statement was given: give one, or -file FILE"),
 			"gharbor help query")
 	default:
 		s.name = "standard input"
@@ -103,8 +103,8 @@ func readScript(from io.Reader) ([]byte, error) {
 	return data, err
 }
 
-var errPasswordInArgument = errors.New("everybody on this machine can read a password in an argument (ps): " +
-	"write the statement into a file")
+var errPasswordInArgument = errors.New("everybody on this machine can read a password in an argument (ps); write " +
+	"the statement into a file")
 
 // look takes the statements apart once.
 func (c *call) look(s *statements, by *engine.Statements, o queryOptions, argument bool) error {
@@ -136,7 +136,7 @@ func (c *call) look(s *statements, by *engine.Statements, o queryOptions, argume
 				"put it into a file: gharbor query "+clean.Shell(c.Args[0])+" -file FILE")
 		}
 		if o.atomic && statement.Commits(p.Words, by) {
-			return base.Usage("%s: with -atomic all is one transaction, and %s ends it on this engine",
+			return base.Usage("%s: %s ends the transaction of -atomic on this engine",
 				s.place(p.Line, p.Column), p.Words[0])
 		}
 		s.statements++

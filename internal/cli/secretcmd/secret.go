@@ -110,7 +110,7 @@ func (o *keepSecret) keepFor(ctx context.Context, c *Call, name string) error {
 	if err != nil {
 		return notKept(err, p)
 	}
-	c.Say("kept: the password of %s in the %s", p.Called, place)
+	c.Say("saved: the password of %s in the %s", p.Called, place)
 	return nil
 }
 

@@ -50,11 +50,11 @@ type exportOptions struct {
 func Export() *base.Command {
 	var o exportOptions
 	return &base.Command{
-		Name: "export", Machine: true, Args: "PROFILE", Summary: "a profile in an open form: URL, variables, a " +
-			"line of a credential file",
-		Long: `There is no secret in it, unless -with-secret: that asks on a terminal first, and writes
-only to a terminal or to a file that nobody else can read. A compose file names a file for
-each password, beside it.`,
+		Name: "export", Machine: true, Args: "PROFILE", Summary: "print a profile as a URL, variables, or a " +
+			"password-file line",
+		Long: `Without the password, unless you add -with-secret: that asks first, and writes only to a
+terminal or to a file that nobody else can read. A compose file names a file for each
+password.`,
 		Examples: []string{"gharbor export sightings -as url",
 			"gharbor export sightings -as dotenv -with-secret -out sightings.env",
 			"gharbor export sightings -as compose -image {{image}}:16"},
@@ -69,8 +69,8 @@ each password, beside it.`,
 				return nil
 			})
 			fs.BoolVar(&o.withSecret, "with-secret", false, "with the password, after asking")
-			fs.StringVar(&o.out, "out", "", "write to this file, 0600, where nothing stands yet")
-			ImageFlag(fs, &o.image, "the image for a compose file; else the container's own, or the official one")
+			fs.StringVar(&o.out, "out", "", "write to this new file (0600)")
+			ImageFlag(fs, &o.image, "the image for a compose file (default: the container's, else the official one)")
 		},
 		Run: run(func(ctx context.Context, c *Call) error { return c.export(ctx, o) }),
 	}
@@ -109,7 +109,7 @@ func (c *Call) export(ctx context.Context, o exportOptions) error {
 			return err
 		}
 		if !value.Present() {
-			c.Notice("the profile has no password, so none is in what follows")
+			c.Notice("the profile has no password, so there is none in the output")
 		}
 	}
 	conn, err := c.HandOver(ctx, p, value)
@@ -150,16 +150,15 @@ func (c *Call) throughTunnel(ctx context.Context, p *resolve.Profile,
 		c.Notice("the address is that of the open tunnel, %s", s.Local)
 		return conn.At(tunnelcmd.LocalOfText(s.Local, conn.Spec)), nil
 	}
-	c.Notice("the address is the server's behind the hops, which nothing here reaches directly; gharbor tunnel "+
-		"open %s "+
-		"gives a local one", p.Called)
+	c.Notice("the address is behind the jump hosts and can't be reached directly; for a local one: gharbor tunnel "+
+		"open %s", p.Called)
 	return conn, nil
 }
 
 // maySpell asks before a password is written, and looks where it would go.
 func (c *Call) maySpell(ctx context.Context, p *resolve.Profile, out string) error {
 	if !c.Interactive() {
-		return secretcmd.NoTerminal("whether the password may be written out",
+		return secretcmd.NoTerminal("writing the password",
 			"gharbor with "+p.Called+" -- PROGRAM   # hands it to a program without writing it out")
 	}
 	where := "on this terminal"
@@ -169,15 +168,16 @@ func (c *Call) maySpell(ctx context.Context, p *resolve.Profile, out string) err
 		info, err := render.FileOf(c.Stdout).Stat() // of no file it is an error
 		switch {
 		case err != nil || !info.Mode().IsRegular():
-			return base.Usage("the password would go into a pipe; -out FILE writes it to a file that only you can read")
+			return base.Usage("the password would go into a pipe; to write it to a file that only you can read: " +
+				"-out FILE")
 		case info.Mode().Perm()&0o077 != 0:
 			return base.Usage(
-				"others can read the file that standard output goes to (%04o); -out FILE writes one that they can't",
+				"others can read the output file (%04o); to write one that only you can read: -out FILE",
 				info.Mode().Perm())
 		}
 		where = "to the file of standard output"
 	}
-	yes, err := c.Confirm(ctx, fmt.Sprintf("write the password of %s out, %s?", p.Called, where), false)
+	yes, err := c.Confirm(ctx, fmt.Sprintf("write the password of %s, %s?", p.Called, where), false)
 	if err == nil && !yes {
 		err = &base.ExitError{Code: base.ExitUsage, Err: errors.New("nothing was written")}
 	}
@@ -248,7 +248,7 @@ func (c *Call) formLines(conn handover.Connection, word string) ([]string, error
 		return nil, base.Usage("%w", err)
 	}
 	if form.NeedsPassword && !conn.Password.Present() {
-		c.Notice("PASSWORD stands for the password; -with-secret writes it")
+		c.Notice("PASSWORD stands for the password; to write it: -with-secret")
 		conn.Password = secret.NewValue("PASSWORD")
 	}
 	lines, err := form.Lines(&conn.Connection)

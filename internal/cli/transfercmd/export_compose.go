@@ -28,7 +28,7 @@ func (c *Call) exportCompose(ctx context.Context, p *resolve.Profile, o exportOp
 	}
 	switch {
 	case !making.Makeable(w.Engine):
-		return base.Usage("a compose file can be written of %s, and the profile's engine is %s",
+		return base.Usage("a compose file can be written for %s; the profile's engine is %s",
 			strings.Join(making.MakeableWords(c.Engines), ", "), cmp.Or(p.Text(key.Engine), "not said"))
 	case w.User == "":
 		return base.Usage("the profile does not say which user its server has")
@@ -47,7 +47,7 @@ func (c *Call) exportCompose(ctx context.Context, p *resolve.Profile, o exportOp
 	}
 	if w.Image == "" {
 		w.Image = making.OfficialImage(w.Engine, c.LastSeen().All()[lastseen.Key(p)].Version)
-		c.Notice("the image is the engine's official one; -image names another")
+		c.Notice("the image is the engine's official one; for another: -image")
 	}
 	text, files, err := compose.Write(project, w.Name, making.Draft(w))
 	if err != nil {
@@ -57,7 +57,7 @@ func (c *Call) exportCompose(ctx context.Context, p *resolve.Profile, o exportOp
 		return err
 	}
 	for _, file := range files {
-		c.Say("  write the password into the file %s beside it: (umask 077; cat > %s)", file, clean.Shell(file))
+		c.Say("  do: write the password into the file %s beside it: (umask 077; cat > %s)", file, clean.Shell(file))
 	}
 	return nil
 }

@@ -52,7 +52,7 @@ type importOptions struct {
 
 // IntoFlag registers -into, which names the one place that a password may go to.
 func IntoFlag(fs *base.FlagSet, into *string) {
-	fs.Func("into", "wallet: keep the password there, bound to its address", func(s string) error {
+	fs.Func("into", "wallet: save the password there, for this address only", func(s string) error {
 		if s != "wallet" {
 			return errors.New("expected wallet")
 		}
@@ -66,7 +66,7 @@ func Import() *base.Command {
 	return &base.Command{
 		Name:    "import",
 		Args:    "FORM [FILE…]",
-		Summary: "profiles from connection URLs, variables, compose files, and the files of the servers' clients",
+		Summary: "make profiles from URLs, variables, compose files or clients' files",
 		Long: `FORM is one of:
   url         a connection URL, from standard input
   env         the variables of this shell that the engines' clients read
@@ -74,22 +74,22 @@ func Import() *base.Command {
 {{forms}}
   compose     compose files (default compose.yaml here): their database servers
 
-What is found is shown, and added under names of its own; a name that is taken is left
-alone, unless -replace. Passwords go to the wallet with -into wallet; those of a
-password or option file can stay there, and the profile names the file. A compose file's
-profiles lead to the services' containers and take the passwords from there; variables of
-this machine stand in it only after gharbor vouch FILE where it is a repository's.`,
+A file's name alone will do when its form is clear. What is found is shown and added; a
+profile that exists is left alone, unless -replace is given. Passwords go to the wallet
+with -into wallet; those of a password or option file can stay there. Profiles from a
+compose file find the services' containers, and the passwords there; if the file is in a
+repository, variables of this machine are used only after gharbor vouch FILE.`,
 		Examples: []string{"gharbor import dotenv .env -dry-run", "gharbor import .env",
 			"gharbor import compose.yaml -dry-run", "gharbor import url -name sightings-copy -into wallet"},
 		MinArgs: 1,
 		MaxArgs: -1,
 		Flags: func(fs *base.FlagSet) {
 			o.WalletFlags.Flags(fs)
-			fs.StringVar(&o.name, "name", "", "the profile's name, where one connection is found")
+			fs.StringVar(&o.name, "name", "", "the profile's name, if one connection is found")
 			IntoFlag(fs, &o.into)
-			fs.BoolVar(&o.dryRun, "dry-run", false, "show what would be added, and add nothing")
-			fs.BoolVar(&o.replace, "replace", false, "a profile of the same name becomes what is found")
-			fs.BoolVar(&o.yes, "yes", false, "do not ask before taking in a file of a repository")
+			fs.BoolVar(&o.dryRun, "dry-run", false, "show what would be added; add nothing")
+			fs.BoolVar(&o.replace, "replace", false, "replace a profile of the same name")
+			fs.BoolVar(&o.yes, "yes", false, "do not ask before importing a file of a repository")
 			o.composeOptions.flags(fs)
 		},
 		Run: run(func(ctx context.Context, c *Call) error { return c.imports(ctx, o) }),
@@ -109,7 +109,7 @@ func (c *Call) imports(ctx context.Context, o importOptions) error {
 	}
 	if o.name != "" && len(found) > 1 {
 		return base.Usage(
-			"-name is for one connection, and %d were found; without it each gets a name of its own", len(found))
+			"-name is for one connection; %d were found. Without it each gets its own name", len(found))
 	}
 	plans, err := c.plan(found, o)
 	if err != nil {
@@ -153,7 +153,8 @@ func (c *Call) find(ctx context.Context, args []string,
 				found, err = c.intake().URL(path)
 				return found, "", err
 			} else if form == "url" && secretURL.Present() {
-				return nil, "", base.Failure(base.ExitUsage, connurl.ErrPassword, "gharbor import url   # then paste the URL")
+				return nil, "", base.Failure(base.ExitUsage, connurl.ErrPassword,
+					"gharbor import url   # then paste the URL")
 			}
 			return nil, "", base.Usage("import %s takes no file", form)
 		}
@@ -244,7 +245,8 @@ func (c *Call) guessForm(ctx context.Context, word string, o importOptions) (wor
 		case filepath.Ext(c.usualFile(form)) == filepath.Ext(path):
 			return []string{form, word}, nil
 		case words != nil:
-			return nil, base.Usage("%s can be read in several ways; give its form: import %s FILE or import %s FILE", word,
+			return nil, base.Usage("%s can be read in several ways; give its form: import %s FILE or import %s FILE",
+				word,
 				words[0], form)
 		default:
 			words = []string{form, word}
@@ -306,10 +308,9 @@ func (c *Call) agreed(ctx context.Context, path string, yes bool) error {
 	}
 	if !c.Interactive() {
 		return base.Failure(base.ExitUsage,
-			fmt.Errorf("%s stands in a repository, so what it has must be looked at first, and there is no terminal to "+
-				"ask on; -yes says that it was", path))
+			fmt.Errorf("%s is in a repository: look at it first, then add -yes (there is no terminal to ask on)", path))
 	}
-	sure, err := c.Confirm(ctx, "this stands in a repository: shall it become profiles of yours?", false)
+	sure, err := c.Confirm(ctx, "this file is in a repository. Add its profiles to your own?", false)
 	if err == nil && !sure {
 		err = &base.ExitError{Code: base.ExitUsage, Err: errors.New("nothing was added")}
 	}
@@ -337,8 +338,8 @@ func (c *Call) KeepPasswords(ctx context.Context, o secretcmd.WalletFlags, plans
 	_, err := secretcmd.Of(c.Call).ChangeWallet(ctx, o, func(w *wallet.Wallet, _ *wallet.Passphrase) error {
 		for name, e := range entries {
 			if old := w.Entry(name); old != nil && !old.Secret.Same(e.Secret) {
-				return base.Usage("the wallet has another secret as entry %s; rename that one first: gharbor wallet rename %s "+
-					"NEW-NAME", name, name)
+				return base.Usage("the wallet has another password as entry %s; rename it first: gharbor wallet "+
+					"rename %s NEW-NAME", name, name)
 			}
 			w.Put(e)
 		}
@@ -385,7 +386,7 @@ func (c *Call) takeIn(ctx context.Context, plans []*Planned) error {
 			return err
 		}
 		for _, name := range names {
-			c.Say("kept: profile %s in %s", name, path)
+			c.Say("saved: profile %s in %s", name, path)
 		}
 	}
 	for _, one := range plans {

@@ -35,12 +35,12 @@ func (o *composeOptions) flags(fs *base.FlagSet) {
 			return nil
 		}
 	}
-	fs.Func("env-file", "a file of variables for a compose file, instead of the .env beside it; repeat it for more",
+	fs.Func("env-file", "a file of variables for a compose file, in place of .env; may be repeated",
 		list(&o.envFiles))
-	fs.Func("compose-profile", "a profile of the compose file whose services are to be taken in too; repeat it for more",
+	fs.Func("compose-profile", "also import the services of this compose profile; may be repeated",
 		list(&o.active))
 	fs.StringVar(&o.project, "compose-project", "",
-		"the compose project's name, where it was started by another than the file's")
+		"the compose project's name, if it is not the file's")
 }
 
 // given reports whether one of the flags was.
@@ -64,7 +64,7 @@ func (c *Call) composeRequest(files []string, o composeOptions) (r compose.Reque
 		}
 		if files = compose.DefaultFiles(folder); len(files) == 0 {
 			return r, "", base.Advise(base.Failure(base.ExitFile,
-				errors.New("there is no compose.yaml here, nor another of the usual names")),
+				errors.New("there is no compose.yaml (or a file of another usual name) here")),
 				"name the file: gharbor import compose FILE")
 		}
 	}
@@ -105,7 +105,7 @@ func (c *Call) VouchableCompose(ctx context.Context, files []string) ([]vouch.It
 		return nil, &profile.FileError{Path: r.Files[0], What: "cannot be read: " + wording.PlainReason(err)}
 	}
 	if root == "" {
-		return nil, base.Usage("%s stands in no repository, so nothing needs to be vouched for", clean.Line(r.Files[0], 200))
+		return nil, base.Usage("%s is in no repository, so it needs no approval", clean.Line(r.Files[0], 200))
 	}
 	r.Root = root
 	return []vouch.Item{c.composeItem(ctx, r)}, nil
@@ -153,7 +153,7 @@ func (c *Call) findCompose(ctx context.Context, files []string,
 			return nil, "", err
 		}
 		if state == vouch.Lapsed {
-			c.Notice("what the compose file uses has changed since you vouched for it; this shows the difference: %s",
+			c.Notice("what the compose file uses has changed since you approved it; to see the change: %s",
 				vouchLine(r.Files))
 		}
 		vouched = state == vouch.Vouched
@@ -190,8 +190,7 @@ func (c *Call) findCompose(ctx context.Context, files []string,
 // composeNotices says what of the files could not be taken into account.
 func (c *Call) composeNotices(result *compose.Result, r compose.Request, vouched bool) {
 	if result.Unknown != "" {
-		c.Notice("the file has keys that are not known here, such as %s; they are passed over, and the rest is not checked "+
-			"against the specification", result.Unknown)
+		c.Notice("the file has unknown keys, such as %s; they are ignored", result.Unknown)
 	}
 	var here, nowhere []string
 	for _, name := range result.Missed {
@@ -202,15 +201,15 @@ func (c *Call) composeNotices(result *compose.Result, r compose.Request, vouched
 		}
 	}
 	if len(here) > 0 {
-		c.Notice("the file stands in a repository, so these variables of this machine are not used for it before you have "+
-			"vouched for it: %s", clean.Line(strings.Join(here, ", "), 300))
+		c.Notice("the file is in a repository, so these variables of this machine are not used before you approve "+
+			"it: %s", clean.Line(strings.Join(here, ", "), 300))
 		c.Say("  try: %s", vouchLine(r.Files))
 	}
 	if len(nowhere) > 0 {
 		c.Notice("without a value here: %s", clean.Line(strings.Join(nowhere, ", "), 300))
 	}
 	if len(result.LeftOut) > 0 {
-		c.Notice("left out, as their compose profile is not active: %s; -compose-profile NAME takes them in",
+		c.Notice("left out (their compose profile is not active): %s. To import them: -compose-profile NAME",
 			clean.Line(strings.Join(result.LeftOut, ", "), 300))
 	}
 }

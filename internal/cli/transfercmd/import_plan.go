@@ -45,7 +45,7 @@ func (c *Call) plan(found []intake.Found, o importOptions) ([]*Planned, error) {
 		if old := file.Lookup(one.Name); old != nil && !old.InProject() {
 			one.replace = true
 			if !o.replace {
-				one.skip = fmt.Sprintf("a profile of that name is at line %d of your file; -replace changes it",
+				one.skip = fmt.Sprintf("a profile of that name is at line %d of your file; to replace it: -replace",
 					old.Line)
 			}
 		}
@@ -62,7 +62,7 @@ func (c *Call) plan(found []intake.Found, o importOptions) ([]*Planned, error) {
 		}
 		if len(f.Other) > 0 {
 			one.notes = append(one.notes,
-				"left out, a profile has no place for it: "+clean.Line(strings.Join(f.Other, ", "), 200))
+				"left out (a profile has no key for it): "+clean.Line(strings.Join(f.Other, ", "), 200))
 		}
 		plans = append(plans, one)
 	}
@@ -86,7 +86,7 @@ func (one *Planned) PlacePassword(keys *schema.Schema, into string) error {
 	case strings.HasPrefix(one.Origin, "a connection URL"):
 		return base.Usage("the URL has a password in it: add -into wallet to save it there")
 	default:
-		one.notes = append(one.notes, "its password is not taken over; -into wallet keeps it")
+		one.notes = append(one.notes, "its password is not saved; to save it: -into wallet")
 	}
 	return nil
 }
@@ -142,8 +142,7 @@ func (c *Call) noteRepositoryFiles(plans []*Planned, path string) {
 			if (s.Field.Path && !s.Field.Address || s.Field.Source) && filepath.IsAbs(whole) {
 				if inside, ok := repo.Inside(whole); ok {
 					one.notes = append(one.notes,
-						fmt.Sprintf("%s is a file of the repository (%s): in a profile of yours nobody notices "+
-							"when it changes",
+						fmt.Sprintf("%s is a file of the repository (%s): nobody notices when it changes",
 							s.Field.Name, clean.Word(inside)))
 				}
 			}
@@ -164,9 +163,8 @@ func (c *Call) mayRead(ctx context.Context, path string, yes bool) error {
 	}
 	if !c.Interactive() {
 		return base.Failure(base.ExitUsage,
-			fmt.Errorf("%s in a repository leads outside of it, to %s; it is not read, and there is no terminal to "+
-				"ask "+
-				"on; -yes reads it", clean.Word(path), clean.Word(file.Real)))
+			fmt.Errorf("%s in a repository leads outside of it, to %s, and was not read; to read it: -yes",
+				clean.Word(path), clean.Word(file.Real)))
 	}
 	sure, err := c.Confirm(ctx,
 		fmt.Sprintf("%s in a repository leads outside of it, to %s: read it?", clean.Word(path), clean.Word(file.Real)),

@@ -24,10 +24,10 @@ func Shortcut() *base.Command {
 	return &base.Command{
 		Name:    "shortcut",
 		Args:    "PROFILE NAME [flags] -- PROGRAM [ARGS…]",
-		Summary: "write a command of your own that runs a program with a profile",
-		Long: `The command is a few lines of shell that call gharbor with; it holds no secret. Words
-given to it follow ARGS. It goes into a folder on your PATH, and never takes the place
-of a command that there is.`,
+		Summary: "make a command that runs a program with a profile",
+		Long: `The command is a small shell script that calls gharbor with; it has no password in it.
+Words that you give it are added after ARGS. It is written into a folder on your PATH and
+never replaces a command.`,
 		Examples: []string{"gharbor shortcut sightings whose-birds -into ~/.local/bin -- printenv GHARBOR_USER",
 			"gharbor shortcut moult moult-user -- grep user {optionfile}"},
 		MinArgs: 1,
@@ -36,8 +36,8 @@ of a command that there is.`,
 		Run: run(func(ctx context.Context, c *Call) error {
 			if c.After != 2 || len(c.Args) < 3 {
 				return base.Failure(base.ExitUsage,
-					errors.New("shortcut takes a profile, a name, two dashes, and a program: gharbor shortcut PROFILE NAME -- "+
-						"PROGRAM ARGS"),
+					errors.New("shortcut needs a profile, a name, two dashes and a program: gharbor shortcut "+
+						"PROFILE NAME -- PROGRAM ARGS"),
 					"gharbor help shortcut")
 			}
 			if runtime.GOOS == "windows" {
@@ -50,15 +50,15 @@ of a command that there is.`,
 
 func (c *Call) shortcut(ctx context.Context, name, into string, words []string) error {
 	if !commandName(name) {
-		return base.Usage("not a name for a command: letters, digits, and . _ - after the first")
+		return base.Usage("not a command's name: letters and digits, and . _ - after the first")
 	}
 	p, err := c.Resolve(c.Args[0], nil)
 	if err != nil {
 		return err
 	}
 	if p.Profile.InProject() {
-		return base.Usage("the profile %s is the project's, and is found in the project's folder alone; gharbor copy %s "+
-			"NEW-NAME makes one of your own", p.Called, p.Called)
+		return base.Usage("the profile %s is the project's and works only in its folder; to make your own: gharbor "+
+			"copy %s NEW-NAME", p.Called, p.Called)
 	}
 	folder, err := c.shortcutFolder(ctx, into)
 	if err != nil {
@@ -70,11 +70,11 @@ func (c *Call) shortcut(ctx context.Context, name, into string, words []string) 
 	}
 	if other, err := exec.LookPath(name); err == nil {
 		return base.Usage(
-			"there is a command %s already (%s), which the shortcut would hide or be hidden by; take another name",
+			"there is a command %s already (%s); take another name",
 			name, other)
 	}
 	if builtin(name) {
-		return base.Usage("the shell has a word %s of its own, which would be meant; take another name", name)
+		return base.Usage("%s is a word of the shell; take another name", name)
 	}
 	text, err := c.shortcutText(p, words)
 	if err != nil {
@@ -149,7 +149,8 @@ func commandName(name string) bool {
 // Language", reserved words and built-in utilities).
 func builtin(name string) bool {
 	return slices.Contains(strings.Fields("alias bg break case cd command continue do done elif else esac eval exec "+
-		"exit export false fc fg fi for getopts hash if in jobs kill newgrp pwd read readonly return set shift source test "+
+		"exit export false fc fg fi for getopts hash if in jobs kill newgrp pwd read readonly return set shift "+
+		"source test "+
 		"then time times trap true type ulimit umask unalias unset until wait while"), name)
 }
 
@@ -165,7 +166,7 @@ func (c *Call) shortcutFolder(ctx context.Context, into string) (string, error) 
 		if !c.Interactive() {
 			failure := &base.ExitError{
 				Code: base.ExitUsage,
-				Err:  errors.New("into which folder? there is no terminal to ask on; give -into FOLDER"),
+				Err:  errors.New("give -into FOLDER (there is no terminal to ask on)"),
 			}
 			if byDefault != "" {
 				failure.Try = []string{c.Again("into", byDefault)}

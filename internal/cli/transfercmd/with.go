@@ -49,18 +49,18 @@ func With() *base.Command {
 		Patient: true,
 		Name:    "with", Machine: true,
 		Args:    "PROFILE [flags] -- PROGRAM [ARGS…]",
-		Summary: "run a program with the connection in its environment",
-		Long: `The program finds the connection where its engine's own clients and libraries look: in
-their variables and credential files (gharbor export PROFILE -as env shows those); and as
-GHARBOR_HOST, _PORT, _SOCKET, _USER, _DATABASE, _ENGINE and _PROFILE whatever the
-engine. What the environment had of that engine before is cleared. The files are private,
-and gone when the program has ended.
+		Summary: "run a program with a profile's connection",
+		Long: `The program gets the connection in the variables and credential files that the engine's
+clients and libraries read (gharbor export PROFILE -as env shows them), and in
+GHARBOR_HOST, _PORT, _SOCKET, _USER, _DATABASE, _ENGINE and _PROFILE. Variables of that
+engine that were set before are cleared. The files are private, and removed when the
+program ends.
 
 In ARGS, {host} {port} {user} {database} {socket} {passfile} {optionfile} stand for the
-values. There is none for the password: arguments can be read by everybody here.
+values. There is none for the password: everybody on this machine can read arguments.
 
-Signals, streams and the exit code are the program's. 125: it was not started; 126: it
-can't be run; 127: it was not found.`,
+The exit code is the program's. 125: it was not started; 126: it can't be run; 127: it
+was not found.`,
 		Examples: []string{"gharbor with sightings -- printenv GHARBOR_HOST GHARBOR_USER",
 			"gharbor with sightings -check -- sh -c 'echo \"$GHARBOR_USER at $GHARBOR_HOST\"'",
 			"gharbor with moult -- grep user {optionfile}",
@@ -69,14 +69,15 @@ can't be run; 127: it was not found.`,
 		MaxArgs: -1,
 		Program: true,
 		Flags: func(fs *base.FlagSet) {
-			fs.Func("url", "put a connection URL, password included, into the variable of this name", func(s string) error {
+			fs.Func("url", "put a connection URL, with the password, into this variable", func(s string) error {
 				if !syntax.VariableName(s) {
 					return errors.New("expected the name of an environment variable")
 				}
 				o.url = s
 				return nil
 			})
-			fs.BoolVar(&o.check, "check", false, "test the profile first, and start nothing where it is not ready")
+			fs.BoolVar(&o.check, "check", false, "test the profile first, and do not start the program if it is "+
+				"not ready")
 			o.over.Flag(fs)
 		},
 		Run: run(func(ctx context.Context, c *Call) error {
@@ -98,7 +99,7 @@ can't be run; 127: it was not found.`,
 func (c *Call) with(ctx context.Context, o withOptions) error {
 	if c.After < 0 || len(c.Args) <= c.After || c.After != 1 {
 		return base.Failure(exitWith,
-			errors.New("with takes a profile, two dashes, and a program: gharbor with PROFILE -- PROGRAM ARGS"),
+			errors.New("with needs a profile, two dashes and a program: gharbor with PROFILE -- PROGRAM ARGS"),
 			"gharbor help with")
 	}
 	p, err := c.Resolve(c.Args[0], o.over)
@@ -128,7 +129,7 @@ func (c *Call) with(ctx context.Context, o withOptions) error {
 		return err
 	}
 	if len(conn.Servers) > 1 && !conn.Spec.Client.Hosts {
-		c.Notice("the profile has %d hosts, and this engine's clients take one: they are given the first, %s",
+		c.Notice("the profile has %d hosts; the program gets the first, %s",
 			len(conn.Servers), conn.Servers[0])
 	}
 	c.olderClient(ctx, p, program)
@@ -139,8 +140,8 @@ func (c *Call) with(ctx context.Context, o withOptions) error {
 		}
 		defer end()
 		if conn = conn.At(local); conn.TLS == "verified" && !conn.Spec.Client.Apart {
-			c.Notice("this engine's clients can't verify a certificate for %s at the local address of a tunnel; expect them "+
-				"to refuse it", conn.TLSName)
+			c.Notice("clients of this engine can't verify a certificate for %s through a tunnel, and may refuse it",
+				conn.TLSName)
 		}
 	}
 	return c.run(conn, o, program, words)
@@ -253,8 +254,8 @@ func (c *Call) olderClient(ctx context.Context, p *resolve.Profile, program stri
 		return
 	}
 	if client, older := handover.OlderClient(ctx, c.Engines, program, seen.Version); older {
-		c.Notice("%s is version %s, much older than the server, which was %s at the last test; expect it to fail or to "+
-			"leave things out", filepath.Base(program), client, clean.Line(seen.Version, 40))
+		c.Notice("%s is version %s, much older than the server (%s at the last test): it may fail or leave things "+
+			"out", filepath.Base(program), client, clean.Line(seen.Version, 40))
 	}
 }
 

@@ -29,10 +29,10 @@ import (
 
 func Tunnel() *base.Command {
 	return &base.Command{
-		Name: "tunnel", Args: "VERB", Summary: "local addresses that lead through the hops, held open",
-		Long: `A tunnel listens on a local address and leads each connection through the profile's
-hops to its server. It heals itself: when a hop drops, the address stays, and the way is
-made again.`,
+		Name: "tunnel", Args: "VERB", Summary: "open local addresses that lead to servers behind jump hosts",
+		Long: `A tunnel listens on a local address and forwards each connection through the profile's
+hops to its server. When a hop drops the connection, the address stays, and the tunnel
+connects again.`,
 		Verbs: func() []*base.Command {
 			return []*base.Command{tunnelOpen(), tunnelList(), tunnelShow(), tunnelClose(), tunnelHold()}
 		},
@@ -52,19 +52,19 @@ type OpenOptions struct {
 }
 
 func (o *OpenOptions) flags(fs *base.FlagSet) {
-	fs.Func("local", "the address to listen on, HOST:PORT or PORT; by default a free port of 127.0.0.1, the same "+
-		"each time", func(s string) error {
-		host, port, err := localAddress(s)
-		o.local = net.JoinHostPort(host, port)
-		return err
-	})
-	fs.StringVar(&o.socket, "socket", "", "listen on a Unix socket: its path, or a folder for the engine's usual name")
+	fs.Func("local", "the local address, HOST:PORT or PORT (default: a free port of 127.0.0.1, the same each time)",
+		func(s string) error {
+			host, port, err := localAddress(s)
+			o.local = net.JoinHostPort(host, port)
+			return err
+		})
+	fs.StringVar(&o.socket, "socket", "", "listen on a Unix socket: its path, or a folder for the usual name")
 	fs.BoolVar(&o.network, "open-to-network", false,
-		"allow -local an address that is not this machine's own: everybody who can reach it gets to the server's login")
-	fs.BoolVar(&o.background, "background", false, "go on after this command has ended, until tunnel close")
-	fs.DurationVar(&o.lifetime, "lifetime", 0, "end by itself after this time, such as 8h")
-	fs.DurationVar(&o.idle, "idle", 0, "end by itself when nobody was connected for this long, such as 30m")
-	fs.DurationVar(&o.Timeout, "timeout", 15*time.Second, "bound of the first way through the hops")
+		"allow an address that others on the network can reach: they get to the server's login")
+	fs.BoolVar(&o.background, "background", false, "run in the background, until tunnel close")
+	fs.DurationVar(&o.lifetime, "lifetime", 0, "close after this time, such as 8h")
+	fs.DurationVar(&o.idle, "idle", 0, "close when nobody was connected for this long, such as 30m")
+	fs.DurationVar(&o.Timeout, "timeout", 15*time.Second, "time limit of the first connection through the hops")
 	o.over.Flag(fs)
 }
 
@@ -86,16 +86,15 @@ func (o *OpenOptions) check() error {
 	host, _, _ := net.SplitHostPort(o.local)
 	switch {
 	case o.local != "" && o.socket != "":
-		return base.Usage("-local and -socket are two addresses; give one")
+		return base.Usage("give -local or -socket, not both")
 	case o.local != "" && !hostname.Local(host) && !o.network:
-		return base.Usage("-local: that address is not this machine's own, so others on the network could use the tunnel; " +
-			"-open-to-network says that this is meant")
+		return base.Usage("-local: others on the network could use the tunnel at that address; if you want that, " +
+			"add -open-to-network")
 	case o.network && (o.local == "" || hostname.Local(host)):
 		return base.Usage("-open-to-network goes with -local and an address of the network, such as 0.0.0.0:5432")
 	case o.background && runtime.GOOS == "windows":
 		return base.Usage(
-			"-background is for systems where the process at the other end of a socket can be checked; leave the " +
-				"terminal open")
+			"-background does not work on this system; leave the terminal open")
 	case o.lifetime < 0 || o.idle < 0 || o.Timeout <= 0:
 		return base.Usage("-lifetime, -idle and -timeout: expected a time above zero, such as 8h")
 	}
@@ -105,10 +104,10 @@ func (o *OpenOptions) check() error {
 func tunnelOpen() *base.Command {
 	var o OpenOptions
 	return &base.Command{
-		Name: "tunnel open", Args: "PROFILE", Summary: "open a local address that leads to the profile's server",
-		Long: `Stays in the foreground until Ctrl-C, and tells what happens; -background gives the
-terminal back. The address is 127.0.0.1 and a port that the profile keeps. The password
-is not the tunnel's business: gharbor with finds it, through a tunnel of its own.`,
+		Name: "tunnel open", Args: "PROFILE", Summary: "open a local address for a profile's server",
+		Long: `Runs until Ctrl-C, and says what happens; or in the background with -background. The
+address is 127.0.0.1 and a port that stays the same for the profile. The tunnel does not
+hand over the password; gharbor with does, through a tunnel of its own.`,
 		Examples: []string{"gharbor tunnel open tides", "gharbor tunnel open tides -background -idle 30m",
 			"gharbor tunnel open tides -local 5433", "gharbor tunnel open tides -socket ./run/"},
 		MinArgs: 1, MaxArgs: 1,
@@ -160,7 +159,7 @@ func (c *Call) ThroughHops(ctx context.Context, p *resolve.Profile, o OpenOption
 	}
 	if len(hops) == 0 {
 		return nil, base.Advise(base.Failure(base.ExitUsage,
-			fmt.Errorf("the profile %s has no hops, so its server is reached without a tunnel", p.Called),
+			fmt.Errorf("the profile %s has no hops, so it needs no tunnel", p.Called),
 			"gharbor test "+p.Called), "or name a hop: gharbor hop add "+p.Called+" host=HOST")
 	}
 	listener, err := listen(conn)
@@ -267,8 +266,8 @@ func (c *Call) listenSocket(path string, conn handover.Connection) (net.Listener
 			fmt.Errorf("-socket: %s can't be listened on: %s", clean.Line(whole, 200), wording.PlainReason(err)))
 	}
 	if conn.TLS == "required" || conn.TLS == "verified" {
-		c.Notice("clients use no TLS over a socket: from the last hop on, what goes through is not encrypted; -local keeps "+
-			"tls = %s", conn.TLS)
+		c.Notice("clients use no TLS over a socket: behind the last hop the data is not encrypted. To keep tls = "+
+			"%s use -local", conn.TLS)
 	}
 	return l, nil
 }
@@ -289,7 +288,7 @@ func (c *Call) takenAddress(ctx context.Context, o OpenOptions, p *resolve.Profi
 		open, _ := registry.List(ctx)
 		for _, s := range open {
 			if _, at, _ := net.SplitHostPort(s.Local); at == text {
-				who = fmt.Sprintf(" by the tunnel of the profile %s, which leads to %s through %s (process %d)", s.Profile,
+				who = fmt.Sprintf(" by the tunnel of the profile %s to %s through %s (process %d)", s.Profile,
 					s.Server, strings.Join(s.Through, ", then "), s.PID)
 				failure.Try = append(failure.Try, "gharbor tunnel close "+s.Profile)
 			}
@@ -312,7 +311,8 @@ func holder(port int) string {
 	case !ok:
 		return ", and the system does not tell by whom"
 	case h.Leads != "":
-		return fmt.Sprintf(" by %s (process %d), which leads to %s", clean.Line(h.Name, 40), h.PID, clean.Line(h.Leads, 200))
+		return fmt.Sprintf(" by %s (process %d), which leads to %s",
+			clean.Line(h.Name, 40), h.PID, clean.Line(h.Leads, 200))
 	}
 	return fmt.Sprintf(" by %s (process %d)", clean.Line(h.Name, 40), h.PID)
 }

@@ -43,7 +43,7 @@ func (c *Call) holdTunnel(ctx context.Context, o OpenOptions, parent *parent) er
 		return alreadyOpen(ctx, registry, name)
 	}
 	if err != nil {
-		c.Notice("tunnel list won't know of this one: %s", wording.PlainReason(err)) // a system without Unix sockets, say
+		c.Notice("tunnel list can't show this one: %s", wording.PlainReason(err)) // a system without Unix sockets, say
 	}
 	var running atomic.Pointer[tunnel.Tunnel]
 	began := time.Now()
@@ -128,7 +128,7 @@ func alreadyOpen(ctx context.Context, registry tunnel.Registry, name string) err
 // noAnswer is for a process of the program's own that is there and does not answer.
 func noAnswer(what string, silent *privatesocket.Silent) error {
 	return base.Failure(base.ExitServer,
-		fmt.Errorf("%s can't be asked: %w", what, silent),
+		fmt.Errorf("%s does not answer: %w", what, silent),
 		silent.EndLine()+"   # ends it")
 }
 
@@ -190,7 +190,7 @@ func (c *Call) startTunnel(ctx context.Context, o OpenOptions) error {
 	s, err := registry.Find(ctx, name)
 	if err != nil {
 		return base.Failure(base.ExitServer,
-			errors.New("the tunnel was opened and has ended at once"),
+			errors.New("the tunnel was opened and ended at once"),
 			"gharbor tunnel open "+name)
 	}
 	conn, err := c.HandOver(ctx, p, secret.Value{})
@@ -228,7 +228,7 @@ func (c *Call) attend(ctx context.Context, in io.WriteCloser, out io.Reader) err
 				return ctx.Err()
 			}
 			return base.Failure(base.ExitServer,
-				errors.New("the process that was to keep the tunnel ended without a word"))
+				errors.New("the process of the tunnel ended without a message"))
 		}
 		switch {
 		case m.Notice != "":

@@ -22,7 +22,7 @@ import (
 func tunnelList() *base.Command {
 	var form base.Format
 	return &base.Command{
-		Name: "tunnel list", Summary: "the tunnels that are open",
+		Name: "tunnel list", Summary: "list the open tunnels",
 		Examples: []string{"gharbor tunnel list", "gharbor tunnel list -format json"},
 		Flags:    func(fs *base.FlagSet) { form.Flag(fs) },
 		Run: run(func(ctx context.Context, c *Call) error {
@@ -62,7 +62,7 @@ func tunnelList() *base.Command {
 func tunnelShow() *base.Command {
 	var form base.Format
 	return &base.Command{
-		Name: "tunnel show", Args: "PROFILE", Summary: "one tunnel: since when, what went through, what went wrong last",
+		Name: "tunnel show", Args: "PROFILE", Summary: "show one tunnel: its age, traffic and last error",
 		Examples: []string{"gharbor tunnel show tides", "gharbor tunnel show tides -format json"},
 		MinArgs:  1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) { form.Flag(fs) },
@@ -94,7 +94,7 @@ func describe(s tunnel.Status) [][]string {
 		{"since", s.Since.Local().Format(time.DateTime) + " (" + age(s.Since) + ")"},
 		{"process", strconv.Itoa(s.PID) + map[bool]string{true: ", in the background",
 			false: ", in the foreground"}[s.Background]},
-		{"connections", fmt.Sprintf("%d open, %d in all, %d came to nothing", s.Open, s.Connections, s.Refused)},
+		{"connections", fmt.Sprintf("%d open, %d in all, %d failed", s.Open, s.Connections, s.Refused)},
 		{"went through", fmt.Sprintf("%s sent, %s received", size(s.Sent), size(s.Received))},
 		{"reconnected", count(s.Reconnects, "time")},
 	}
@@ -117,7 +117,7 @@ func describe(s tunnel.Status) [][]string {
 func tunnelClose() *base.Command {
 	var all bool
 	return &base.Command{
-		Name: "tunnel close", Args: "PROFILE | -all", Summary: "end a tunnel, in the background or in another terminal",
+		Name: "tunnel close", Args: "PROFILE | -all", Summary: "close a tunnel",
 		Examples: []string{"gharbor tunnel close tides", "gharbor tunnel close -all"},
 		MaxArgs:  1,
 		Flags:    func(fs *base.FlagSet) { fs.BoolVar(&all, "all", false, "every tunnel of yours") },
@@ -164,7 +164,7 @@ func (c *Call) silentTunnels(silent []*privatesocket.Silent) error {
 		return nil
 	}
 	for _, one := range silent[:len(silent)-1] {
-		c.Notice("a tunnel can't be asked: %s; %s ends it", one, one.EndLine())
+		c.Notice("a tunnel does not answer: %s. To end it: %s", one, one.EndLine())
 	}
 	return noAnswer("a tunnel that is open", silent[len(silent)-1])
 }
