@@ -160,7 +160,7 @@ func records(ctx context.Context, from Sources, chain *Chain) ([]Candidate, *fin
 			Suggest("cat /etc/resolv.conf").Suggest("gharbor alias resolve %s", name)
 	case len(records) == 1 && strings.TrimSuffix(records[0].Target, ".") == "":
 		return nil, finding.New(finding.AliasSRVNone,
-			"DNS says that %s is decidedly not offered: its SRV record's target is the root", srv).
+			"DNS says that the service %s does not exist here (its SRV record points to the root)", srv).
 			Advise("name the records that there are: gharbor alias set %s srv=_SERVICE._tcp.DOMAIN", name)
 	case len(records) == 0:
 		found := finding.New(finding.AliasSRVUnknown, "DNS has no SRV records for %s", srv)
@@ -174,7 +174,7 @@ func records(ctx context.Context, from Sources, chain *Chain) ([]Candidate, *fin
 		host := strings.ToLower(strings.TrimSuffix(r.Target, "."))
 		if !syntax.ValidHost(host) || r.Port == 0 {
 			return nil, finding.New(finding.AliasSRVUnknown,
-				"an SRV record of %s names no host and port that could be dialled", srv).
+				"an SRV record of %s has no usable host and port", srv).
 				Saw("its target is %s, its port %d", clean.Quoted(r.Target), r.Port).
 				Advise("name the records that there are: gharbor alias set %s srv=_SERVICE._tcp.DOMAIN", name)
 		}

@@ -31,13 +31,13 @@ var container = &Kind{
 			return nil
 		}
 		return finding.New(finding.ProfileConflict,
-			"a container is asked of the engines that this machine reaches, and hops stand before it").
+			"container works only for an engine that this machine reaches, and the profile has hops").
 			Advise("name the host: gharbor set %s container= host=HOST (as the last hop sees it)", p.Name()).
 			Suggest("gharbor hop remove %s 1   # where the container's engine is on this machine", p.Name())
 	},
 	Locate: func(ctx context.Context, from Sources, p Profile) ([]Candidate, *finding.Finding) {
 		if from.Containers == nil {
-			return nil, finding.New(finding.ContainerNoEngine, "no container engine is asked here")
+			return nil, finding.New(finding.ContainerNoEngine, "no container engine is asked in this command")
 		}
 		in, found := from.Containers.Place(ctx, p)
 		if found != nil {

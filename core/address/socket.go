@@ -40,7 +40,7 @@ func locateSocket(p Profile) ([]Candidate, *finding.Finding) {
 	c.inFolder(named)
 	if len(c.Socket) > maxSocketPath {
 		return nil, finding.New(finding.ProfileIncomplete,
-			"the socket's path has %d bytes, and a socket's address holds %d", len(c.Socket), maxSocketPath).
+			"the socket's path has %d bytes; a socket's address can have %d", len(c.Socket), maxSocketPath).
 			Advise("use a shorter path: gharbor set %s socket=SHORTER-PATH", p.Name())
 	}
 	return []Candidate{c}, nil

@@ -182,12 +182,14 @@ func (a *auditor) encryption(p *resolve.Profile, at Place) {
 	switch rule := p.Text(key.TLS); rule {
 	case "off", "offered":
 		a.found(finding.AuditTLSWeak, High, at,
-			"tls = %q to a host that is not this machine: the password and all that follows may go over the network in the "+
+			"tls = %q to a host that is not this machine: the password and all that follows may go over the "+
+				"network in the "+
 				"clear", rule).
 			Suggest("gharbor set %s tls=verified", p.Called)
 	case "required":
 		a.found(finding.AuditTLSWeak, Medium, at,
-			"tls = \"required\" encrypts and verifies nobody: whoever stands between here and the server can be the server").
+			"tls = \"required\" encrypts and verifies nobody: whoever stands between here and the server can be "+
+				"the server").
 			Suggest("gharbor set %s tls=verified", p.Called)
 	}
 }
@@ -199,9 +201,10 @@ func (a *auditor) hops(p *resolve.Profile, at Place) {
 		if e, ok := h.Get(key.Algorithms); ok {
 			where := at
 			where.File, where.Line = e.Origin.File, e.Origin.Line
-			a.found(finding.AuditOldAlgorithms, Medium, where, "hop %d allows algorithms that are out of date: %s", h.Number,
+			a.found(finding.AuditOldAlgorithms, Medium, where,
+				"hop %d allows algorithms that are out of date: %s", h.Number,
 				strings.Join(e.Value.List(), ", ")).
-				Suggest("gharbor set %s %s=   # once its server has been brought up to date", h.Owner(), h.Key(key.Algorithms))
+				Suggest("gharbor set %s %s=   # after its SSH server was updated", h.Owner(), h.Key(key.Algorithms))
 		}
 		for _, f := range schema.HopFields() {
 			path, text := h.Text(f.Name), fmt.Sprintf("the %s of the profile %s", h.Key(f.Name), p.Called)
@@ -253,12 +256,14 @@ func (a *auditor) account(p *resolve.Profile, at Place) {
 		a.found(finding.AuditAdministrator, Medium, line(p, "user", at),
 			"the account %s may do everything on its server, as the last test saw; a slip in a program can too",
 			clean.Quoted(user)).
-			Advise("name another user: gharbor set %s user=NAME (an account with the rights that the work needs)", p.Called).
+			Advise("name another user: gharbor set %s user=NAME (an account with the rights that the work needs)",
+				p.Called).
 			Suggest("gharbor set %s tags=%s   # if it is there to administer", p.Called, withAdmin)
 	case isAdministrator(p.Schema().Engines(), user):
 		a.found(finding.AuditAdministrator, Medium, line(p, "user", at),
 			"%s is the name of an account that may do everything on its server", clean.Quoted(user)).
-			Advise("name another user: gharbor set %s user=NAME (an account with the rights that the work needs)", p.Called).
+			Advise("name another user: gharbor set %s user=NAME (an account with the rights that the work needs)",
+				p.Called).
 			Suggest("gharbor set %s tags=%s   # if it is there to administer", p.Called, withAdmin)
 	}
 	if !tested {

@@ -74,7 +74,7 @@ func (t *test) routeByAlias(detail string) finding.Result {
 		return finding.Good("%s", detail)
 	}
 	found := finding.New(finding.AliasIgnored,
-		"the section %s of the service file says what has no meaning here",
+		"the section %s of the service file has settings that gharbor does not use",
 		clean.Quoted(strings.TrimPrefix(chain.Links[0].Name, syntax.ServicePrefix)))
 	for _, word := range chain.Ignored[:min(len(chain.Ignored), 8)] {
 		found.Saw("%s", clean.Line(word, 100))

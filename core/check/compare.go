@@ -123,13 +123,13 @@ func verdict(engines engine.Set, a, b *Report) (kin Kinship, why string) {
 	case f.Lineage == "" || g.Lineage == "":
 		if id.StartExact && f.ServerStarted != nil && g.ServerStarted != nil &&
 			f.ServerStarted.Equal(*g.ServerStarted) {
-			return SameInstance, "they were started in the same microsecond; their identifier may not be read"
+			return SameInstance, "they started in the same microsecond (their identifier can't be read)"
 		}
-		return Unknown, "the server's own identifier may not be read, and nothing else tells"
+		return Unknown, "the servers' identifiers can't be read, and nothing else tells"
 	case f.Lineage != g.Lineage:
 		return Different, id.Name + " differ"
 	case f.ServerStarted == nil || g.ServerStarted == nil:
-		return Unknown, id.Name + " are the same, and when they were started is not known"
+		return Unknown, id.Name + " are the same; the start times are not known"
 	}
 	return sameLineage(id, f, g)
 }
@@ -142,7 +142,7 @@ func sameLineage(id engine.Identity, f, g *engine.Facts) (kin Kinship, why strin
 		if f.ServerStarted.Equal(*g.ServerStarted) {
 			return SameInstance, name + " and the start are the same"
 		}
-		return SameLineage, name + " are the same and the starts are not: a standby or a clone"
+		return SameLineage, name + " are the same, the start times are not: a standby or a clone"
 	}
 	// Their up time is in whole seconds, and read at two moments.
 	const second = 2 * time.Second
@@ -151,10 +151,10 @@ func sameLineage(id engine.Identity, f, g *engine.Facts) (kin Kinship, why strin
 	case apart <= second && f.ServerHost == g.ServerHost:
 		return SameInstance, name + ", the start, the machine's name and the port are the same"
 	case id.Shared != "":
-		return Unknown, name + " are the same, and the start or the machine's name is not: " + id.Shared
+		return Unknown, name + " are the same, the start or the machine's name is not: " + id.Shared
 	}
 	return SameLineage, name +
-		" are the same, and the start or the machine's name is not: one's data were copied from the other"
+		" are the same, the start or the machine's name is not: one is a copy of the other"
 }
 
 // identityOf is what an engine's servers are told apart by.

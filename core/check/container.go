@@ -51,8 +51,8 @@ func explainBridge(in *address.ContainerAddress, found *finding.Finding) {
 		if !slices.Contains(said, gateway.String()) { // as a whole: 172.17.0.1 is not 172.17.0.12
 			continue
 		}
-		found.Saw("%s is the container engine's own address in the container's network: what connects from this machine "+
-			"comes from there, and not from 127.0.0.1", gateway)
+		found.Saw("%s is the container engine's address: connections from this machine come from there, not from "+
+			"127.0.0.1", gateway)
 		return
 	}
 }
@@ -67,12 +67,14 @@ func (t *test) hintContainers(ctx context.Context, c address.Candidate, found *f
 	for _, n := range t.Network.Containers.Nearby(ctx, t.profile.Text(key.Engine)) {
 		switch {
 		case slices.Contains(n.PublishedPorts, c.Port):
-			found.Saw("the container %s publishes its server at this port when it runs; it is %s", clean.Quoted(n.Name), n.State)
+			found.Saw("the container %s publishes its server at this port when it runs; it is %s",
+				clean.Quoted(n.Name), n.State)
 			found.Suggest("gharbor container start %s", clean.Shell(n.Name))
 		case n.Port != 0 && n.Port != c.Port:
 			found.Saw("the container %s publishes its server at 127.0.0.1:%d", clean.Quoted(n.Name), n.Port)
 			if words := t.profile.Address().Replace; words != "" {
-				found.Suggest("gharbor set %s %s container=%s   # which follows it wherever it is published", name, words,
+				found.Suggest("gharbor set %s %s container=%s   # which follows it wherever it is published",
+					name, words,
 					clean.Shell(n.Ref.String()))
 			}
 		}

@@ -37,21 +37,21 @@ func (a *attempt) expect(ctx context.Context) finding.Result {
 		}
 	}
 	if wanted == 0 {
-		return finding.Good("the profile expects nothing in particular")
+		return finding.Good("no expectations")
 	}
 	missing, err := a.missing(ctx)
 	if err != nil {
 		return finding.Failed(finding.New(finding.ExpectUnknown,
-			"whether the tables and extensions exist could not be asked").
+			"the tables and extensions could not be checked").
 			Saw("%s", clean.Line(err.Error(), 0)).Suggest("gharbor test %s", a.profile.Called))
 	}
 	wrong = append(wrong, missing...)
 	if len(wrong) == 0 {
 		return finding.Good("%d of %d hold", wanted, wanted)
 	}
-	found := finding.New(wrong[0].code, "the profile expects %s, and it is %s", wrong[0].want, wrong[0].have)
+	found := finding.New(wrong[0].code, "expected %s, found %s", wrong[0].want, wrong[0].have)
 	if len(wrong) > 1 {
-		found.Cause = fmt.Sprintf("%d expectations do not hold; first, the profile expects %s, and it is %s", len(wrong),
+		found.Cause = fmt.Sprintf("%d expectations do not hold; first, expected %s, found %s", len(wrong),
 			wrong[0].want, wrong[0].have)
 		for _, w := range wrong {
 			found.Saw("%s: expected %s, found %s", w.code, w.want, w.have)
@@ -75,7 +75,7 @@ func (a *attempt) missing(ctx context.Context) ([]broken, error) {
 	noTables, noExtensions, err := a.conv.Missing(ctx, tables, extensions)
 	var wrong []broken
 	for _, name := range noTables {
-		wrong = append(wrong, broken{"expect.table-missing", "the table " + clean.Quoted(name), "not there for this login"})
+		wrong = append(wrong, broken{"expect.table-missing", "the table " + clean.Quoted(name), "not visible to this login"})
 	}
 	for _, name := range noExtensions {
 		wrong = append(wrong,

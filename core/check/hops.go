@@ -77,7 +77,8 @@ func (t *test) planHops(candidates []address.Candidate) finding.Result {
 	if len(notes) == 0 {
 		return finding.Good("%s", detail)
 	}
-	warning := finding.New(finding.HopConfigIgnored, "the SSH client configuration says what is not honoured here")
+	warning := finding.New(finding.HopConfigIgnored, "the SSH client configuration has settings that gharbor does "+
+		"not follow")
 	for _, note := range notes[:min(len(notes), 5)] {
 		warning.Saw("%s", note)
 	}
@@ -169,7 +170,7 @@ func (t *test) reachThrough(ctx context.Context, c address.Candidate) (*route.Re
 	name := Stage{
 		Stage:   "name",
 		Outcome: finding.OK,
-		Detail:  fmt.Sprintf("%s is looked up by %s, not by this machine", c.Host, t.link.Hop),
+		Detail:  fmt.Sprintf("%s is looked up by %s, not here", c.Host, t.link.Hop),
 	}
 	switch {
 	case t.stopped:
@@ -205,29 +206,31 @@ func (t *test) unreachedThrough(c address.Candidate, err error) (*finding.Findin
 		return t.link.Forbidden(c.String(), text), why
 	case hop.NameUnknown:
 		found = finding.New(finding.NameUnknownThere,
-			"the hop %s does not know the host name %s: it is looked up there, not here", from, clean.Quoted(c.Host)).
+			"the jump host %s does not know the host name %s (names are looked up there)", from, clean.Quoted(c.Host)).
 			Advise("name the host: gharbor set %s host=NAME-OR-ADDRESS (as the hop knows it)", name)
 	case hop.Refused:
 		found = finding.New(finding.ReachRefused,
-			"nothing listens at %s, as the hop %s sees it, or a firewall refuses for it", c, from).
+			"nothing listens at %s, seen from the jump host %s, or a firewall refuses the connection", c, from).
 			Suggest("gharbor show %s   # are host and port right?", name)
 	case hop.Silent:
 		found = finding.New(finding.ReachTimeout,
-			"%s does not answer the hop %s: it is down, or a firewall between those two drops the packets; whoever runs it "+
-				"must let %s reach %s", c, from, from.Host, c).
+			"%s does not answer the jump host %s: it is down, or a firewall between them drops the packets (%s "+
+				"must be allowed to reach %s)", c, from, from.Host, c).
 			Suggest("gharbor show %s   # are host and port right?", name).Suggest("gharbor test %s -timeout 30s", name)
 	case hop.Unreachable:
 		found = finding.New(finding.ReachUnreachable,
-			"the hop %s has no way to %s: the server is in a network that the hop is not in", from, c).
+			"the jump host %s has no route to %s", from, c).
 			Suggest("gharbor show %s   # its hops and host", name)
 	case hop.Dropped:
-		return finding.New(finding.HopDropped, "the connection to the hop %s broke off when it was asked for %s", from, c).
+		return finding.New(finding.HopDropped, "the jump host %s closed the connection when it was asked for %s",
+			from, c).
 			Saw("%s", text).Suggest("gharbor test %s", name), why
 	default:
-		found = finding.New(finding.ReachFailed, "the hop %s could not reach %s", from, c).Suggest("gharbor show %s", name)
+		found = finding.New(finding.ReachFailed, "the jump host %s could not reach %s",
+			from, c).Suggest("gharbor show %s", name)
 	}
 	if text != "" {
-		found.Saw("the hop said %s", clean.Quoted(text))
+		found.Saw("the jump host said %s", clean.Quoted(text))
 	}
 	t.sawPassed(found)
 	return found, why

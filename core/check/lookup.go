@@ -25,7 +25,7 @@ func (a *attempt) lookUp(ctx context.Context, found *finding.Finding) {
 	report, conv := admin.test(ctx, a.Admin)
 	a.budget.resume()
 	if conv == nil || report.Outcome == finding.Fail {
-		found.Saw("could not be looked up with the profile %s: %s", name, report.firstFailure().why())
+		found.Saw("looking it up with the profile %s failed: %s", name, report.firstFailure().why())
 		found.Suggest("gharbor test %s", name)
 		return
 	}
@@ -47,7 +47,7 @@ func (a *attempt) lookUp(ctx context.Context, found *finding.Finding) {
 		Finding:   found,
 	}
 	if err := conv.LookUp(bound, refused); err != nil {
-		found.Saw("could not be looked up with the profile %s: %s", name, clean.Line(err.Error(), 200))
+		found.Saw("looking it up with the profile %s failed: %s", name, clean.Line(err.Error(), 200))
 	}
 }
 

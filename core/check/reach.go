@@ -216,14 +216,14 @@ func (t *test) accepted(c address.Candidate, address string) finding.Result {
 	if len(t.passed) == 0 {
 		return finding.Good("%s", detail)
 	}
-	found := finding.New(finding.ReachPassedOver, "%s serves, and of the hosts before it not all did", c)
+	found := finding.New(finding.ReachPassedOver, "an earlier host is down; %s was used", c)
 	trouble := false
 	for _, p := range t.passed {
 		found.Saw("%s", p)
 		trouble = trouble || p.trouble
 	}
 	if !trouble { // a standby before the primary is as it is meant to be
-		return finding.Good("%s, as number %d of the hosts: those before it are not %s", detail, len(t.passed)+1,
+		return finding.Good("%s, host number %d: the ones before are not %s", detail, len(t.passed)+1,
 			t.wanted())
 	}
 	return finding.Warned(found.Suggest("gharbor show %s   # the order of its hosts", t.profile.Called), "%s",
@@ -301,11 +301,11 @@ func (t *test) hintNearby(ctx context.Context, c address.Candidate, found *findi
 		func(s nearby.Server) bool {
 			return s.State == "answers" && t.profile.Schema().Engines().SameFamily(s.Engine, word)
 		}) {
-		found.Saw("no %s answers on its usual port and sockets either", word)
+		found.Saw("no %s server answers on the usual port and sockets either", word)
 	}
 	t.hintContainers(ctx, c, found)
 	for _, p := range t.Places.JustStarted(word) {
-		found.Saw("a process %s (%d) was started %s ago: it may be that server, still starting", p.Name, p.PID, p.Age)
+		found.Saw("the process %s (%d) started %s ago: the server may still be starting", p.Name, p.PID, p.Age)
 	}
 	for _, s := range t.Places.Stopped(servers, word) {
 		found.Saw("%s: %s", clean.Quoted(s.Name), s.What)

@@ -35,17 +35,19 @@ func (t *test) checkProfile(context.Context) finding.Result {
 		return finding.Failed(found)
 	}
 	if p.AliasProblem() != nil {
-		return finding.Good("%s, line %d; what its alias says is not known yet", clean.Line(filepath.Base(p.Path()), 120),
+		return finding.Good("%s, line %d (its alias is not looked up yet)", clean.Line(filepath.Base(p.Path()), 120),
 			p.Profile.Line)
 	}
 	word, spec := p.Text(key.Engine), p.Engine()
 	engines := p.Schema().Engines()
 	switch {
 	case word == "":
-		return finding.Failed(finding.New(finding.ProfileIncomplete, "the profile does not say which engine the server is").
+		return finding.Failed(finding.New(finding.ProfileIncomplete,
+			"the profile does not say which engine the server is").
 			Suggest("gharbor set %s engine=%s", name, engines.Example().Word))
 	case spec == nil || spec.Begin == nil:
-		return finding.Failed(finding.New(finding.ProfileEngine, "this version can't test the engine %s yet, only %s", word,
+		return finding.Failed(finding.New(finding.ProfileEngine,
+			"this version can't test the engine %s yet, only %s", word,
 			strings.Join(slices.Sorted(slices.Values(engines.Testable())), ", ")).
 			Suggest("gharbor show %s", name))
 	case !p.Address().Known():
@@ -55,7 +57,8 @@ func (t *test) checkProfile(context.Context) finding.Result {
 	case conflict(p) != nil:
 		return finding.Failed(conflict(p))
 	case p.Text(key.User) == "" && !spec.Keys.OwnAccount:
-		return finding.Failed(finding.New(finding.ProfileIncomplete, "the profile does not say which user to log in as").
+		return finding.Failed(finding.New(finding.ProfileIncomplete,
+			"the profile does not say which user to log in as").
 			Advise("name the user: gharbor set %s user=NAME", name))
 	case !meets(p, spec.Keys.Needs):
 		needs := spec.Keys.Needs
@@ -63,7 +66,8 @@ func (t *test) checkProfile(context.Context) finding.Result {
 		if len(needs.Keys) > 1 {
 			also = string("   # or " + needs.Keys[1] + "=NAME")
 		}
-		return finding.Failed(finding.New(finding.ProfileIncomplete, "neither the profile nor its alias says %s", needs.What).
+		return finding.Failed(finding.New(finding.ProfileIncomplete,
+			"neither the profile nor its alias says %s", needs.What).
 			Advise("name it: gharbor set %s %s=NAME%s", name, needs.Keys[0], also))
 	}
 	t.plan.begin = spec.Begin
@@ -116,7 +120,7 @@ func idleAddressKeys(p *resolve.Profile) *finding.Finding {
 	for _, kind := range address.All() {
 		for _, k := range kind.Keys {
 			if _, ok := p.Get(k); ok && kind != p.Address() {
-				return finding.New(finding.ProfileConflict, "%s has no effect: the address is no %s", k, kind.Key).
+				return finding.New(finding.ProfileConflict, "%s has no effect: the address is not a %s", k, kind.Key).
 					Suggest("gharbor set %s %s=", p.Called, k)
 			}
 		}
@@ -190,7 +194,7 @@ func idleKeys(p *resolve.Profile, spec *engine.Spec) *finding.Finding {
 func (t *test) locateSecret(ctx context.Context) finding.Result {
 	candidates, found := t.servers(ctx)
 	if found != nil && t.profile.Address().Asked {
-		return finding.Result{Outcome: finding.Skip, Detail: "not looked for: it is not known yet where it would be sent"}
+		return finding.Result{Outcome: finding.Skip, Detail: "not read yet"}
 	}
 	if found != nil {
 		return finding.Failed(found)
@@ -222,7 +226,7 @@ func (t *test) locateSecret(ctx context.Context) finding.Result {
 	}
 	detail := shown.Place
 	if shown.None && len(shown.Tried) > 0 {
-		detail = "none found; the server may want none"
+		detail = "none found (the server may want none)"
 	}
 	t.stages.report.Facts.SecretSource = shown.Place
 	said, hopFound := t.locateHopSecrets(ctx)
@@ -341,7 +345,7 @@ func (t *test) wanted() string {
 // overTCP says what the name localhost means here, where the engine's own clients mean the socket by it.
 func (t *test) overTCP(c address.Candidate) string {
 	if c.Host == "localhost" && t.profile.Engine().Sockets.Localhost {
-		return ", over TCP: localhost is the Unix socket only where the profile says socket"
+		return ", over TCP (for the Unix socket set socket)"
 	}
 	return ""
 }
@@ -430,12 +434,12 @@ func (a *attempt) judgeSession(ctx context.Context) finding.Result {
 	name, target := a.profile.Called, a.wanted()
 	have := map[bool]string{true: "writable", false: "read-only"}[*f.Writable]
 	if (target == "writable" || target == "read-only") && have != target {
-		found := finding.New(finding.SessionTarget, "the server at %s is %s, and target is %s", f.Route, have, target)
+		found := finding.New(finding.SessionTarget, "the server at %s is %s, but target is %s", f.Route, have, target)
 		a.sawPassed(found)
 		return finding.Failed(found.Suggest("gharbor show %s   # its hosts and target", name))
 	}
 	if _, expected := a.profile.Get(key.ExpectWritable); !*f.Writable && !expected && target != "read-only" {
-		return finding.Warned(finding.New(finding.SessionReadOnly, "nothing can be written in this session").
+		return finding.Warned(finding.New(finding.SessionReadOnly, "this session is read-only").
 			Saw("%s", f.ReadOnlyBy).
 			Suggest("gharbor set %s expect.writable=false   # if that is meant", name), "%s", result.Detail)
 	}

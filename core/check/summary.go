@@ -42,7 +42,7 @@ func (s Summary) String() string {
 	for _, part := range []struct {
 		n    int
 		what string
-	}{{s.Warned, "ready with a warning"}, {s.Failed, "not ready"}, {s.NotTested, "not tested to the end"}} {
+	}{{s.Warned, "ready with a warning"}, {s.Failed, "not ready"}, {s.NotTested, "not tested"}} {
 		if part.n > 0 {
 			text += fmt.Sprintf(", %d %s", part.n, part.what)
 		}

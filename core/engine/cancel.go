@@ -53,7 +53,7 @@ func (f *Facts) AtServer(sent time.Time) time.Duration {
 // Second makes another connection to the same address, to cancel what runs on this one.
 func (t *Target) Second(ctx context.Context) (net.Conn, error) {
 	if t.Redial == nil {
-		return nil, errors.New("there may be no second connection")
+		return nil, errors.New("a second connection is not possible")
 	}
 	return t.Redial(ctx)
 }

@@ -18,15 +18,16 @@ func (t *Target) WithoutTLS(offered bool, words NotOffered) (result finding.Resu
 	strict := rule == tlsrule.Required || rule == tlsrule.Verified
 	switch {
 	case t.Network == "unix" && strict:
-		return finding.Failed(finding.New(finding.TLSNotOffered, "a Unix socket carries no TLS, and the rule is %s", rule).
+		return finding.Failed(finding.New(finding.TLSNotOffered, "a Unix socket has no TLS, but the rule is %s", rule).
 			Suggest("gharbor set %s tls=offered   # a socket does not leave this machine", t.Profile)), true
 	case t.Network == "unix":
 		return finding.Good("not on a Unix socket"), true
 	case rule == tlsrule.Off:
 		return finding.Good("not encrypted, by the rule (tls = %q)", rule), true
 	case !offered && strict:
-		return finding.Failed(finding.New(finding.TLSNotOffered, "the server does not offer TLS, and the rule is %s", rule).
-			Saw("%s; an answer before TLS is not proof of who gave it", words.Seen).
+		return finding.Failed(finding.New(finding.TLSNotOffered,
+			"the server does not offer TLS, but the rule is %s", rule).
+			Saw("%s (an answer before TLS can come from anybody)", words.Seen).
 			Advise("on the server: %s", words.Server).
 			Suggest("gharbor set %s tls=offered   # only where nobody else is on the way", t.Profile)), true
 	case !offered:

@@ -31,12 +31,12 @@ func (t *Target) ClearAllowed(f *Facts) bool {
 func (t *Target) NotInTheClear(found *finding.Finding, f *Facts) *finding.Finding {
 	switch {
 	case t.Network == "unix":
-		found.Saw("the process behind the socket is neither root's, yours, nor the folder owner's")
+		found.Saw("the process behind the socket belongs neither to root, nor to you, nor to the owner of the folder")
 		return found.Suggest("ls -ld %s", clean.Shell(t.Address))
 	case f.TLS == "none":
 		found.Saw("the connection is not encrypted")
 	default:
-		found.Saw("the connection is encrypted by %s, and who answers was not verified", f.TLS)
+		found.Saw("the connection is encrypted (%s), but the server was not verified", f.TLS)
 	}
 	return found.Suggest("gharbor set %s tls=verified", t.Profile)
 }
@@ -47,21 +47,21 @@ func (t *Target) Untaken(err *SecretError) *finding.Finding {
 	if errors.As(err, &own) {
 		return own.Found
 	}
-	return finding.New(finding.SecretUnreadable, "the password could not be had when it was to be sent").
+	return finding.New(finding.SecretUnreadable, "the password could not be read when it was needed").
 		Saw("%s", clean.Line(err.Error(), 0)).
 		Suggest("gharbor show %s", t.Profile)
 }
 
 // LoginTimeout is for a login that the server did not answer in time.
 func (t *Target) LoginTimeout(method string) *finding.Finding {
-	return finding.New(finding.LoginTimeout, "the server took the login and did not answer in time").
+	return finding.New(finding.LoginTimeout, "the server did not answer the login in time").
 		Saw("method: %s", method).
 		Suggest("gharbor test %s -timeout 60s", t.Profile)
 }
 
 // LoginBrokenOff is for a login that ended without a word from the server.
 func (t *Target) LoginBrokenOff(seen string) *finding.Finding {
-	return finding.New(finding.LoginBrokenOff, "the connection ended during the login, without a reason from the server").
+	return finding.New(finding.LoginBrokenOff, "the server closed the connection during the login, without a message").
 		Saw("%s", clean.Line(seen, 0)).
 		Suggest("gharbor test %s   # again; if it repeats, the server's log says why", t.Profile)
 }
@@ -72,7 +72,7 @@ func (t *Target) CertificateRefused(seen string) *finding.Finding {
 	found := finding.New(finding.TLSClientCertificate,
 		"the server refused the TLS session because of the client's certificate")
 	if t.TLS.Cert == "" {
-		found.Cause = "the server wants a client certificate, and the profile has none"
+		found.Cause = "the server wants a client certificate; the profile has none"
 		found.Advise("name the certificate and its key: gharbor set %s tls-cert=PATH tls-key=PATH", t.Profile)
 	} else {
 		found.Saw("the profile's certificate is %s", t.TLS.Cert)
@@ -83,7 +83,7 @@ func (t *Target) CertificateRefused(seen string) *finding.Finding {
 
 // SessionLost is for a session that ended, or refused a plain question.
 func (t *Target) SessionLost(seen string) *finding.Finding {
-	return finding.New(finding.SessionLost, "the login worked, and then the session failed").
+	return finding.New(finding.SessionLost, "the login worked, then the session failed").
 		Saw("%s", clean.Line(seen, 0)).
 		Suggest("gharbor test %s   # again; if it repeats, the server's log says why", t.Profile)
 }

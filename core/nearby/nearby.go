@@ -119,7 +119,7 @@ func (p Places) askSocket(ctx context.Context, usual usualSocket) Server {
 	service, n, ok := p.identify(ctx, "unix", path, s.Engine)
 	s.Connections = n
 	if n > 0 {
-		s.What = "something that does not answer as " + s.Engine
+		s.What = "something that does not answer like " + s.Engine
 	}
 	if ok {
 		s.Engine, s.Version, s.What, s.State = service.Engine, service.Version, service.What, "answers"

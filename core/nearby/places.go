@@ -154,7 +154,7 @@ func (p Places) Stopped(answering []Server, word string) []Server {
 		}
 		name := spec.Local.Units[unit]
 		found = append(found, stopped(spec, engine.Stopped{
-			What:  "an installed service that does not answer",
+			What:  "installed, but it does not answer",
 			Name:  name,
 			Start: p.host().StartCommand(name),
 		}))

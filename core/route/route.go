@@ -164,12 +164,11 @@ func (n Network) compareOthers(ctx context.Context, profileName, host string, fo
 	addrs, ok := n.Others(ctx, host)
 	switch {
 	case !ok:
-		found.Saw("asked were the hosts file and DNS; getent, which asks this system's other sources too, could not be asked")
+		found.Saw("the hosts file and DNS do not know it (getent could not be asked)")
 	case len(addrs) == 0:
-		found.Saw("asked were the hosts file and DNS; getent, which asks this system's other sources too, does not know it " +
-			"either")
+		found.Saw("the hosts file, DNS and getent do not know it")
 	default:
-		found.Saw("the hosts file and DNS do not know it; getent, which asks this system's other sources too, says %s",
+		found.Saw("the hosts file and DNS do not know it; getent says %s",
 			addrs[0])
 		found.Suggest("gharbor set %s host=%s tls-name=%s", profileName, addrs[0], clean.Shell(host))
 	}
@@ -247,8 +246,8 @@ func (r *Reached) Mixed() bool {
 // MixedFinding is the warning for a name whose first address does not serve.
 func (r *Reached) MixedFinding(profileName, host string) *finding.Finding {
 	found := finding.New(finding.NameMixed,
-		"the name %s leads to an IPv6 address first, and the server is at the IPv4 address: every connection tries the "+
-			"wrong one before the right one", clean.Quoted(host))
+		"the name %s has an IPv6 address first, but the server listens on IPv4: every connection tries the wrong "+
+			"address first", clean.Quoted(host))
 	for _, a := range r.Refused {
 		found.Saw("%s: %s", a.Address, Reason(a.Err))
 	}
@@ -297,22 +296,22 @@ func Unreached(profileName string, c address.Candidate, tried []Attempt) *findin
 	switch {
 	case errors.Is(last, syscall.EMFILE), errors.Is(last, syscall.ENFILE):
 		found = finding.New(finding.ReachTooManyFiles,
-			"this machine lets gharbor open no more files and connections, so %s was not tried", c).
+			"gharbor may open no more files and connections (ulimit -n), so %s was not tried", c).
 			Suggest("gharbor test %s   # by itself it needs a few", profileName)
 	case c.Socket != "":
 		found = unreachedSocket(profileName, c, last)
 	case errors.Is(last, syscall.ECONNREFUSED):
-		found = finding.New(finding.ReachRefused, "nothing listens at %s, or a firewall refuses for it", c).
+		found = finding.New(finding.ReachRefused, "nothing listens at %s, or a firewall refuses the connection", c).
 			Suggest("gharbor show %s   # are host and port right?", profileName)
 	case isTimeout(last):
 		found = finding.New(finding.ReachTimeout,
-			"%s does not answer: the host is down or elsewhere, or a firewall drops the packets", c).
+			"%s does not answer: the host is down, it has another address, or a firewall drops the packets", c).
 			Suggest("gharbor show %s   # are host and port right?", profileName).
 			Suggest("gharbor test %s -timeout 30s", profileName)
 	case errors.Is(last, syscall.ENETUNREACH), errors.Is(last, syscall.EHOSTUNREACH),
 		errors.Is(last, syscall.EADDRNOTAVAIL):
 		found = finding.New(finding.ReachUnreachable,
-			"this machine has no way to %s: no network, a VPN that is down, or an address of the wrong kind", c).
+			"this machine has no route to %s: no network, a VPN that is down, or the wrong kind of address", c).
 			Suggest("ip route get %s", clean.Shell(c.Host)).Suggest("gharbor show %s", profileName)
 	default:
 		found = finding.New(finding.ReachFailed, "%s could not be reached", c).Suggest("gharbor show %s", profileName)
@@ -331,17 +330,18 @@ func unreachedSocket(profileName string, c address.Candidate, err error) *findin
 			Advise("name the socket: gharbor set %s socket=PATH", profileName)
 	case errors.Is(err, fs.ErrNotExist):
 		return finding.New(finding.ReachSocketMissing,
-			"there is no socket %s: the server is not running, or its sockets are in another folder or under another port",
+			"there is no socket %s: the server is not running, or its socket has another folder or port",
 			c.Socket)
 	case errors.Is(err, fs.ErrPermission):
 		return finding.New(finding.ReachSocketPermission, "this user may not use the socket %s", c.Socket).
 			Suggest("ls -ld %s %s", clean.Shell(c.Folder), clean.Shell(c.Socket))
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return finding.New(finding.ReachRefused,
-			"the socket %s is there and nobody listens on it: the server is not running, or it ended without clearing up",
+			"nobody listens on the socket %s: the server is not running, or it crashed",
 			c.Socket)
 	case errors.Is(err, syscall.EPROTOTYPE):
-		return finding.New(finding.ReachNotASocket, "%s is a socket for datagrams, which no database server uses", c.Socket).
+		return finding.New(finding.ReachNotASocket, "%s is a socket for datagrams, which no database server uses",
+			c.Socket).
 			Advise("name the socket: gharbor set %s socket=PATH", profileName)
 	}
 	return finding.New(finding.ReachFailed, "%s could not be reached", c).Suggest("gharbor show %s", profileName)

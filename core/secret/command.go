@@ -27,12 +27,13 @@ func (f *Failure) Error() string { return f.Found.Cause }
 func (f *Finder) command(q Query) (*Located, *finding.Finding) {
 	words := q.Command
 	if len(words) == 0 {
-		return nil, finding.New(finding.SecretMissing, "the secret is to come from a command, and the profile names none").
-			Advise("name the program: gharbor set %s command=PROGRAM,WORD (or secret=\"command:PROGRAM WORD\")", q.Profile)
+		return nil, finding.New(finding.SecretMissing, "the password comes from a command, but the profile names none").
+			Advise("name the program: gharbor set %s command=PROGRAM,WORD (or secret=\"command:PROGRAM WORD\")",
+				q.Profile)
 	}
 	path, err := exec.LookPath(words[0])
 	if err != nil {
-		found := finding.New(finding.SecretMissing, "the program %s, which is to print the password, can't be run",
+		found := finding.New(finding.SecretMissing, "the program %s, which prints the password, can't be run",
 			clean.Quoted(words[0]))
 		if strings.Contains(words[0], "/") {
 			return nil, found.Saw("%s", clean.Line(plainExec(err), 0)).Suggest("ls -l %s", clean.Shell(words[0]))
@@ -84,7 +85,7 @@ func (f *Finder) run(ctx context.Context, q Query, path string, words []string) 
 	line, _, _ := bytes.Cut(out.data, []byte("\n"))
 	line = bytes.TrimRight(line, "\r")
 	failed := func(cause string, args ...any) error {
-		found := finding.New(finding.SecretCommandFailed, "the command that is to print the password "+cause, args...)
+		found := finding.New(finding.SecretCommandFailed, "the command that prints the password "+cause, args...)
 		if text := withoutOutput(string(said.data), out.data); text != "" {
 			found.Saw("it said %s", clean.Quoted(text))
 		}

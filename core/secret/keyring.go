@@ -38,7 +38,8 @@ func (f *Finder) keyring(q Query) (*Located, *finding.Finding) {
 			text, err := keyring.Get(ctx, entry)
 			switch {
 			case errors.Is(err, keyring.ErrNoEntry):
-				found := finding.New(finding.SecretMissing, "the system's keyring has no entry %s of ours", clean.Quoted(entry))
+				found := finding.New(finding.SecretMissing, "the system's keyring has no entry %s of gharbor's",
+					clean.Quoted(entry))
 				if q.Kind != OfDatabase {
 					return Value{}, &Failure{q.suggest(found, "wallet", "ask")}
 				}
@@ -59,7 +60,7 @@ func (f *Finder) keyring(q Query) (*Located, *finding.Finding) {
 
 func noKeyring(q Query, why string) *finding.Finding {
 	return finding.New(finding.SecretNoKeyring,
-		"the password is to come from the system's keyring, and none can be reached").
+		"the password is in the system's keyring, and no keyring can be reached").
 		Saw("%s", clean.Line(why, 300)).
 		Suggest("gharbor set %s %s=wallet   # needs no desktop", q.Profile, q.SettingKey()).
 		Suggest("gharbor set %s %s=ask", q.Profile, q.SettingKey())

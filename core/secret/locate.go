@@ -143,7 +143,7 @@ func (f *Finder) locate(ctx context.Context, q Query) (*Located, *finding.Findin
 	case "ask":
 		if !f.Terminal {
 			return nil, q.suggest(finding.New(finding.SecretNoTerminal,
-				"the %s is to be asked for, and there is no terminal to ask on", q.what()), "env:NAME", q.fileSource())
+				"there is no terminal to ask for the %s", q.what()), "env:NAME", q.fileSource())
 		}
 		return f.asking(q), nil
 	case "env":
@@ -159,7 +159,7 @@ func (f *Finder) locate(ctx context.Context, q Query) (*Located, *finding.Findin
 	case "container":
 		if q.Declared == nil {
 			return nil, finding.New(finding.SecretMissing,
-				"the secret is to come from a container, and the profile's address is none").
+				"the password comes from a container, but the profile's address is not a container").
 				Suggest("gharbor set %s secret=ask", q.Profile)
 		}
 		return q.Declared(q)
@@ -329,7 +329,7 @@ func JudgeFile(path, what string) *finding.Finding {
 			Suggest("ls -l %s", clean.Shell(path))
 	}
 	if uid, ok := owner.Of(info); ok && uid != os.Getuid() && uid != 0 {
-		return finding.New(finding.SecretPermissions, "%s %s belongs to another user, who could read and change it",
+		return finding.New(finding.SecretPermissions, "%s %s belongs to another user",
 			what,
 			path).
 			Saw("its owner is user %d; you are user %d", uid, os.Getuid()).
@@ -341,8 +341,8 @@ func JudgeFile(path, what string) *finding.Finding {
 		}
 	}
 	if runtime.GOOS != "windows" && info.Mode().Perm()&0o077 != 0 {
-		return finding.New(finding.SecretPermissions, "%s %s can be used by others, so it is not used", what, path).
-			Saw("its permissions are %04o; group and others may have none", info.Mode().Perm()).
+		return finding.New(finding.SecretPermissions, "other users can access %s %s, so it is not used", what, path).
+			Saw("its permissions are %04o; group and others must have none", info.Mode().Perm()).
 			Suggest("chmod 600 %s", clean.Shell(path))
 	}
 	return nil
@@ -362,8 +362,8 @@ func judgeFolder(path, what string) *finding.Finding {
 	}
 	if uid, ok := owner.Of(info); ok && uid != os.Getuid() && uid != 0 {
 		return finding.New(finding.SecretPermissions,
-			"%s %s is a link into a folder of another user's, who could change what it leads to", what, path).
-			Saw("it leads to %s; that folder's owner is user %d, you are user %d", target, uid, os.Getuid()).
+			"%s %s is a link into another user's folder", what, path).
+			Saw("it leads to %s; the folder's owner is user %d, you are user %d", target, uid, os.Getuid()).
 			Suggest("ls -ld %s", clean.Shell(folder))
 	}
 	return nil

@@ -58,16 +58,17 @@ func (f *Finder) CanPut(q Query) error {
 		}
 		return nil
 	case "env":
-		return NotKept("an environment variable (%s) lasts as long as its shell", q.Source.Arg)
+		return NotKept("the profile takes it from an environment variable (%s), which ends with its shell",
+			q.Source.Arg)
 	case "command":
-		return NotKept("the profile's secret is what a command prints; put it where that command takes it from")
+		return NotKept("the profile takes it from a command; save it where that command reads it")
 	case "ask":
-		return NotKept("the profile's password is asked for each time")
+		return NotKept("the profile asks for it each time")
 	}
 	if f.credentialFile(q) != nil {
 		return nil
 	}
-	return NotKept("the profile says that no password is sent (secret = \"none\")")
+	return NotKept("the profile sends no password (secret = \"none\")")
 }
 
 // SourceFor is where a profile that names no source keeps its secret: the credential file where an entry fits already,

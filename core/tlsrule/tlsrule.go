@@ -92,7 +92,8 @@ func Load(s Settings) (*Plan, *finding.Finding) {
 		if s.Cert == "" {
 			have, lack = lack, have
 		}
-		return nil, finding.New(finding.ProfileIncomplete, "%s is set and %s is not; a client certificate needs both", have,
+		return nil, finding.New(finding.ProfileIncomplete, "%s is set, but %s is not; a client certificate needs "+
+			"both", have,
 			lack).
 			Advise("name the file: gharbor set %s %s=PATH", s.Profile, lack)
 	}
@@ -105,8 +106,8 @@ func (p *Plan) loadClient() *finding.Finding {
 		return fileFinding(p.Settings, "tls-cert", p.Cert, err)
 	}
 	if info, err := os.Stat(p.Key); err == nil && runtime.GOOS != "windows" && info.Mode().Perm()&0o077 != 0 {
-		return finding.New(finding.ProfileTLSFile, "tls-key: %s can be used by others, so it is not used", p.Key).
-			Saw("its permissions are %04o; group and others may have none", info.Mode().Perm()).
+		return finding.New(finding.ProfileTLSFile, "tls-key: other users can access %s, so it is not used", p.Key).
+			Saw("its permissions are %04o; group and others must have none", info.Mode().Perm()).
 			Suggest("chmod 600 %s", clean.Shell(p.Key))
 	}
 	key, err := p.readPEM(p.Key)
@@ -116,7 +117,7 @@ func (p *Plan) loadClient() *finding.Finding {
 	pair, err := tls.X509KeyPair(cert, key)
 	if err != nil {
 		if bytes.Contains(key, []byte("ENCRYPTED")) {
-			err = errors.New("the key has a passphrase, which this version can't ask for; write it out without one into a " +
+			err = errors.New("the key has a passphrase, which gharbor can't ask for; save the key without one in a " +
 				"0600 file")
 		}
 		return fileFinding(p.Settings, "tls-key", p.Key, err)
@@ -258,12 +259,13 @@ func (p *Plan) faults(chain []*x509.Certificate) []*finding.Finding {
 	switch {
 	case now.After(leaf.NotAfter):
 		faults = append(faults,
-			finding.New(finding.TLSExpired, "the server's certificate expired on %s", leaf.NotAfter.UTC().Format(time.DateOnly)).
+			finding.New(finding.TLSExpired, "the server's certificate expired on %s",
+				leaf.NotAfter.UTC().Format(time.DateOnly)).
 				Saw("this machine's clock says %s", now.UTC().Format(time.DateTime+" MST")))
 	case now.Before(leaf.NotBefore):
 		faults = append(faults,
 			finding.New(finding.TLSNotYetValid,
-				"the server's certificate is valid only from %s; one of the two clocks is wrong, or the certificate is",
+				"the server's certificate is valid only from %s: a clock is wrong, or the certificate is",
 				leaf.NotBefore.UTC().Format(time.DateTime+" MST")).
 				Saw("this machine's clock says %s", now.UTC().Format(time.DateTime+" MST")))
 	}
@@ -316,8 +318,8 @@ func (p *Plan) chainFault(chain []*x509.Certificate) ([][]*x509.Certificate, *fi
 		system, err := x509.SystemCertPool()
 		if err != nil || system.Equal(x509.NewCertPool()) {
 			return nil, finding.New(finding.TLSNoAuthorities,
-				"this system has no certificate authorities, so no certificate can be verified").
-				Suggest("apt-get install ca-certificates   # or this system's package of that kind").
+				"this system has no certificate authorities, so it can't verify certificates").
+				Suggest("apt-get install ca-certificates   # or your system's package").
 				Suggest("gharbor certificate %s -save", p.Profile)
 		}
 		roots = system
@@ -342,10 +344,10 @@ func (p *Plan) chainFault(chain []*x509.Certificate) ([][]*x509.Certificate, *fi
 		return verified, nil
 	}
 	top := chain[len(chain)-1]
-	found := finding.New(finding.TLSUntrusted, "the certificate is not signed by an authority that is trusted here (%s)",
+	found := finding.New(finding.TLSUntrusted, "the certificate is not signed by a trusted authority (%s)",
 		where)
 	if len(chain) == 1 && bytes.Equal(top.RawSubject, top.RawIssuer) {
-		found.Saw("it is signed by itself: %s", clean.Quoted(top.Subject.String()))
+		found.Saw("it is self-signed: %s", clean.Quoted(top.Subject.String()))
 	} else {
 		found.Saw("its issuer is %s", clean.Quoted(top.Issuer.String()))
 	}
@@ -357,11 +359,11 @@ func (p *Plan) chainFault(chain []*x509.Certificate) ([][]*x509.Certificate, *fi
 }
 
 func (p *Plan) nameFault(leaf *x509.Certificate) *finding.Finding {
-	found := finding.New(finding.TLSWrongName, "the certificate is not for %s, the name that %s gives",
+	found := finding.New(finding.TLSWrongName, "the certificate is not for %s (the name is from %s)",
 		clean.Quoted(p.Name), p.NameKey)
 	names := Describe(leaf, p.Now()).Names
 	if len(names) == 0 {
-		found.Saw("it carries no alternative names, only the subject %s", clean.Quoted(leaf.Subject.String()))
+		found.Saw("it has no alternative names, only the subject %s", clean.Quoted(leaf.Subject.String()))
 	} else {
 		found.Saw("it is for %s", clean.Quoted(strings.Join(names, ", ")))
 	}
@@ -430,20 +432,21 @@ func Diagnose(err error, profile, address, raise string) *finding.Finding {
 	text := strings.ToLower(err.Error())
 	switch {
 	case errors.As(err, &record):
-		return finding.New(finding.TLSHandshake, "what answers at %s agreed to TLS and then did not speak it", address).
+		return finding.New(finding.TLSHandshake, "the server at %s agreed to TLS and then did not speak TLS", address).
 			Saw("its first bytes: %s", clean.Bytes(record.RecordHeader[:], 5)).
 			Suggest("gharbor nearby")
 	case strings.Contains(text, "protocol version"):
-		return finding.New(finding.TLSTooOld, "the server speaks only versions of TLS before 1.2, which are broken").
+		return finding.New(finding.TLSTooOld, "the server speaks only TLS before version 1.2, which is broken").
 			Saw("%s", clean.Line(err.Error(), 0)).
-			Advise("on the server: %s, or bring it up to date", raise)
+			Advise("on the server: %s, or update it", raise)
 	case errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, context.DeadlineExceeded) ||
 		errors.Is(err, context.Canceled):
-		return finding.New(finding.TLSUnfinished, "the server agreed to TLS and then did not finish the handshake in time").
+		return finding.New(finding.TLSUnfinished, "the server agreed to TLS and then did not finish the handshake "+
+			"in time").
 			Suggest("gharbor test %s -timeout 60s", profile)
 	case errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE):
 		return finding.New(finding.TLSUnfinished,
-			"the server agreed to TLS and then closed the connection, without a word why").
+			"the server agreed to TLS and then closed the connection, without a message").
 			Saw("%s", clean.Line(err.Error(), 0)).
 			Suggest("gharbor wait %s   # until it is ready; if it never is, the server's log says why", profile)
 	}

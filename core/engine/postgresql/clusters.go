@@ -55,7 +55,7 @@ func clusters(h engine.Host) []engine.Stopped {
 	}
 	if len(found) == 0 && h.Installed("postgresql") {
 		found = append(found, engine.Stopped{
-			What:  "an installed service that does not answer",
+			What:  "installed, but it does not answer",
 			Name:  "postgresql",
 			Port:  usualPort,
 			Start: h.StartCommand("postgresql"),

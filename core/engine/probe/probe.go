@@ -134,17 +134,17 @@ func (o *Probe) Recognise(p []byte) (s greeting.Service, ok bool) {
 func (o *Probe) Other(s greeting.Service, reply []byte) finding.Result {
 	if s.TLS {
 		return finding.Failed(finding.New(finding.SpeakTLSOnly,
-			"what listens at %s speaks TLS from the first byte, which %s does not: it is another kind of server, or a TLS "+
-				"proxy in front of one", o.To.Address, o.Name).
+			"the server at %s speaks TLS from the first byte, which %s does not: it is another kind of server, or "+
+				"a TLS proxy", o.To.Address, o.Name).
 			Suggest("gharbor nearby").
 			Advise("give the right port: gharbor set %s port=PORT", o.To.Profile))
 	}
-	found := finding.New(finding.SpeakOtherEngine, "%s answers at %s, where the profile says %s", s.What, o.To.Address,
+	found := finding.New(finding.SpeakOtherEngine, "%s answers at %s, but the profile says %s", s.What, o.To.Address,
 		o.Word)
 	if len(reply) > 0 {
 		found.Saw("its first bytes: %s", clean.Bytes(reply, 40))
 	} else {
-		found.Saw("it stayed silent until asked in its own protocol, on another connection")
+		found.Saw("it answered only in its own protocol, on another connection")
 	}
 	if s.Engine != "" {
 		found.Suggest("gharbor set %s engine=%s   # if that server is the one that is meant", o.To.Profile, s.Engine)
@@ -189,21 +189,21 @@ func (o *Probe) Unexpected(ctx context.Context, reply []byte) finding.Result {
 		return o.Other(service, reply)
 	}
 	return finding.Failed(o.suggestPlace(finding.New(finding.SpeakGarbage,
-		"what answers at %s does not speak %s's protocol, nor any that is known here", o.To.Address, o.Name).
+		"the server at %s does not speak %s's protocol, nor any other that gharbor knows", o.To.Address, o.Name).
 		Saw("its first bytes: %s", clean.Bytes(reply, 32))))
 }
 
 // Nothing is the result for a server that closed, or stayed silent.
 func (o *Probe) Nothing(ctx context.Context, err error) finding.Result {
 	if errors.Is(err, os.ErrDeadlineExceeded) || ctx.Err() != nil {
-		heard := "no answer to " + o.Name + "'s opening; the time ran out before all others were tried"
+		heard := "no answer to " + o.Name + "'s first message (no time was left to try other protocols)"
 		if o.askedAll {
 			_, others := o.To.Greetings.Others(o.Word)
 			heard = "no answer to " + clean.Alternatives(append([]string{o.Protocol}, others...)) + " opening"
 		}
 		found := finding.New(finding.SpeakSilent,
-			"%s accepts the connection and then says nothing: the server hangs, is overloaded%s, or a proxy on the way has "+
-				"nothing behind it", o.To.Address, o.Starting).
+			"%s accepts the connection and then says nothing: the server hangs or is overloaded%s, or a proxy has "+
+				"no server behind it", o.To.Address, o.Starting).
 			Saw("%s", heard)
 		return finding.Failed(found.Suggest("gharbor test %s -timeout 60s   # if it is only slow", o.To.Profile).
 			Suggest("gharbor nearby"))
@@ -211,13 +211,13 @@ func (o *Probe) Nothing(ctx context.Context, err error) finding.Result {
 	if service, ok := o.Identify(ctx); ok {
 		return o.Other(service, nil)
 	}
-	what := "closed the connection without a word"
+	what := "closed the connection without a message"
 	if !errors.Is(err, io.EOF) {
-		what = "broke the connection off"
+		what = "reset the connection"
 	}
 	return finding.Failed(finding.New(finding.SpeakClosed,
-		"%s accepted the connection and %s: the server is only just starting, has no room left, or a proxy on the way has "+
-			"nothing behind it", o.To.Address, what).
+		"%s accepted the connection and %s: the server is starting or full, or a proxy has no server behind it",
+		o.To.Address, what).
 		Saw("%s", clean.Line(plainError(err), 0)).
 		Suggest("gharbor wait %s   # until it is ready", o.To.Profile).
 		Suggest("gharbor nearby"))

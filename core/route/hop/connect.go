@@ -232,13 +232,13 @@ func (a *attempt) withWarnings(detail string, c ssh.Conn) finding.Result {
 	}
 	if len(old) > 0 {
 		return finding.Warned(finding.New(finding.HopOldAlgorithms,
-			"the hop %s is reached with algorithms that are out of date", a.h).
+			"the jump host %s uses outdated algorithms", a.h).
 			Saw("%s, as the profile allows", strings.Join(old, ", ")).
-			Suggest("%s", a.h.set("algorithms", "   # once its server has been brought up to date")), "%s", detail)
+			Suggest("%s", a.h.set("algorithms", "   # after its SSH server was updated")), "%s", detail)
 	}
 	if len(a.store.Skipped) > 0 {
 		found := finding.New(finding.HopKnownHosts,
-			"a known-hosts file has lines that can't be read; a key that stands there is not known")
+			"a known-hosts file has lines that can't be read; keys in these lines are not known")
 		for _, line := range a.store.Skipped[:min(len(a.store.Skipped), 3)] {
 			found.Saw("%s", clean.Line(line, 0))
 		}
@@ -265,7 +265,7 @@ func (a *attempt) authMethod() string {
 	case len(a.asked) > 0:
 		return "by answers to its questions"
 	}
-	return "without any proof of who one is"
+	return "without any login"
 }
 
 // config is what the SSH library is asked to do.

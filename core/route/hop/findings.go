@@ -37,10 +37,10 @@ func (d *Dialer) reach(ctx context.Context, before *Link, h *Hop) (net.Conn, *fi
 	c := address.Candidate{Host: h.Host, Port: h.Port}
 	addrs, result := d.Network.Names(ctx, d.Profile, c)
 	if result.Finding != nil {
-		found := finding.New(finding.HopNameUnknown, "the hop's name %s is not known here", clean.Quoted(h.Host))
+		found := finding.New(finding.HopNameUnknown, "the jump host's name %s is not known", clean.Quoted(h.Host))
 		found.Seen = result.Finding.Seen
 		if h.Word == "ssh:"+h.Host {
-			found.Saw("no Host of the SSH client configuration gives it another name")
+			found.Saw("the SSH client configuration has no Host for it")
 		}
 		return nil, found.Advise("name the host: %s", h.set("host", "HOST")).Suggest("getent hosts %s", clean.Shell(h.Host))
 	}
@@ -54,20 +54,17 @@ func (d *Dialer) reach(ctx context.Context, before *Link, h *Hop) (net.Conn, *fi
 // unreached is the finding for a first hop that did not accept.
 func (d *Dialer) unreached(h *Hop, tried []route.Attempt) *finding.Finding {
 	plain := route.Unreached(d.Profile, address.Candidate{Host: h.Host, Port: h.Port}, tried)
-	code, cause := finding.HopFailed, fmt.Sprintf("the hop %s could not be reached", h)
+	code, cause := finding.HopFailed, fmt.Sprintf("the jump host %s could not be reached", h)
 	switch plain.Code {
 	case finding.ReachRefused:
-		code, cause = finding.HopRefused, fmt.Sprintf("nothing listens at the hop %s, or a firewall refuses for "+
-			"it: is its "+
-			"SSH server running, and on this port?", h.Address())
+		code, cause = finding.HopRefused, fmt.Sprintf("nothing listens at the jump host %s, or a firewall refuses "+
+			"the connection: is its SSH server running, on this port?", h.Address())
 	case finding.ReachTimeout:
-		code, cause = finding.HopTimeout, fmt.Sprintf("the hop %s does not answer: it is down or elsewhere, or a "+
-			"firewall "+
-			"between here and there drops the packets", h.Address())
+		code, cause = finding.HopTimeout, fmt.Sprintf("the jump host %s does not answer: it is down, it has "+
+			"another address, or a firewall drops the packets", h.Address())
 	case finding.ReachUnreachable:
-		code, cause = finding.HopUnreachable, fmt.Sprintf("this machine has no way to the hop %s: no network, or a "+
-			"VPN "+
-			"that is down", h.Address())
+		code, cause = finding.HopUnreachable, fmt.Sprintf("this machine has no route to the jump host %s: no "+
+			"network, or a VPN that is down", h.Address())
 	}
 	found := finding.New(code, "%s", cause)
 	found.Seen = plain.Seen
@@ -103,21 +100,22 @@ func (l *Link) unreached(d *Dialer, h *Hop, err error) *finding.Finding {
 		NameUnknown: finding.HopNameUnknown,
 	}[why]
 	cause := map[Reason]string{
-		Refused:     "nothing listens there, or a firewall refuses for it",
-		Silent:      "it does not answer, so a firewall may drop the packets",
-		Unreachable: "there is no way to it from there",
+		Refused:     "nothing listens there, or a firewall refuses the connection",
+		Silent:      "it does not answer: a firewall may drop the packets",
+		Unreachable: "there is no route to it",
 		NameUnknown: "its name is not known there",
 	}[why]
 	if code == "" {
 		code, cause = finding.HopFailed, "it could not be reached"
 	}
-	return h.wherefrom(finding.New(code, "from %s, the next hop %s is out of reach: %s", l.Hop, h.Address(), cause).
+	return h.wherefrom(finding.New(code, "%s can't reach the next jump host %s: %s", l.Hop, h.Address(), cause).
 		Saw("%s said %s", l.Hop, clean.Quoted(text)))
 }
 
 // Forbidden is the finding for a hop that does not let one through.
 func (l *Link) Forbidden(address, text string) *finding.Finding {
-	found := finding.New(finding.HopForwardRefused, "the hop %s lets %s in and forbids the way on to %s", l.Hop,
+	found := finding.New(finding.HopForwardRefused, "the jump host %s lets %s in, but does not allow forwarding to "+
+		"%s", l.Hop,
 		clean.Quoted(l.Hop.User), address)
 	if text != "" {
 		found.Saw("it said %s", clean.Quoted(text))
@@ -125,9 +123,8 @@ func (l *Link) Forbidden(address, text string) *finding.Finding {
 	if l.Hop.Proxy != "" {
 		return found.Advise("ask the administrator of the proxy to allow %s", address)
 	}
-	return found.Saw("an SSH server says this for AllowTcpForwarding no, for PermitOpen without this address, and "+
-		"for a "+
-		"key with no-port-forwarding or restrict").
+	return found.Saw("an SSH server says this for AllowTcpForwarding no, for a PermitOpen without this address, or "+
+		"for a key with no-port-forwarding or restrict").
 		Advise("ask the administrator of %s to allow it: PermitOpen %s in sshd_config, or permitopen= before the "+
 			"key in authorized_keys", l.Hop.Host, address)
 }
@@ -156,7 +153,7 @@ func Why(err error) (Reason, string) {
 	case errors.As(err, &answer):
 		return answer.reason, answer.text
 	case errors.Is(err, context.DeadlineExceeded), errors.Is(err, context.Canceled):
-		return Silent, "nothing, in the time there was"
+		return Silent, "nothing in time"
 	case !errors.As(err, &open):
 		return Dropped, clean.Line(err.Error(), 200)
 	case open.Reason == ssh.Prohibited:
@@ -195,37 +192,34 @@ func (a *attempt) failed(ctx context.Context, err error) *finding.Finding {
 		return failure.Found
 	case oldVersion(said):
 		return finding.New(finding.HopNotSsh,
-			"the hop %s speaks only the first version of SSH, which is broken and used by nobody any more", h).
+			"the jump host %s speaks only SSH version 1, which is broken", h).
 			Saw("it said %s", clean.Bytes(said, 80)).
-			Advise("ask the administrator of %s to bring its SSH server up to date", clean.Shell(h.Host))
+			Advise("ask the administrator of %s to update its SSH server", clean.Shell(h.Host))
 	case errors.As(err, &negotiation):
 		return a.oldOnly(negotiation)
 	case a.accepts != nil:
 		return a.refused(ctx, err)
 	case ctx.Err() != nil && len(said) == 0:
 		return h.wherefrom(finding.New(finding.HopSilent,
-			"%s accepts connections and says nothing: no SSH server does that, unless it is overloaded", h.Address()))
+			"%s accepts the connection and says nothing: it is no SSH server, or it is overloaded", h.Address()))
 	case ctx.Err() != nil && !strings.Contains(string(said), "SSH-"):
 		return a.notSSH(said)
 	case ctx.Err() != nil:
-		return finding.New(finding.HopTimeout, "the hop %s began to talk and did not finish in time", h).
+		return finding.New(finding.HopTimeout, "the jump host %s did not finish the SSH handshake in time", h).
 			Suggest("gharbor test %s -timeout 30s", a.d.Profile)
 	case busy(said) || len(said) == 0:
-		found := finding.New(finding.HopClosed, "%s accepts connections and closes them at once", h.Address())
+		found := finding.New(finding.HopClosed, "%s accepts the connection and closes it at once", h.Address())
 		if len(said) > 0 {
 			found.Saw("it said %s", clean.Bytes(said, 120))
 		}
-		return found.Saw("an SSH server does that when too many are at its door (MaxStartups), when it keeps an "+
-			"address "+
-			"off for a while after failed logins, or when a list of hosts forbids this one; another kind of server "+
-			"may do it "+
-			"when it is not spoken to in its own protocol").
+		return found.Saw("an SSH server does that when too many connections wait (MaxStartups), after failed "+
+			"logins from this address, or when this host is forbidden; another kind of server may do it too").
 			Suggest("gharbor wait %s -within 2m", a.d.Profile).
-			Advise("ask the administrator of %s what its log says of this minute", clean.Shell(h.Host))
+			Advise("ask the administrator of %s what its log says", clean.Shell(h.Host))
 	case !strings.Contains(string(said), "SSH-"):
 		return a.notSSH(said)
 	}
-	return h.wherefrom(finding.New(finding.HopFailed, "the talk with the hop %s broke off", h).
+	return h.wherefrom(finding.New(finding.HopFailed, "the connection to the jump host %s broke off", h).
 		Saw("%s", clean.Line(plain(err), 300)))
 }
 
@@ -252,24 +246,23 @@ func (a *attempt) hostKey() *finding.Finding {
 	shown := hostkey.Describe(a.key)
 	switch v.Outcome {
 	case hostkey.Revoked:
-		return finding.New(finding.HopHostKeyRevoked, "the key of %s is marked as revoked, so nothing was sent to "+
-			"it", h).
+		return finding.New(finding.HopHostKeyRevoked, "the host key of %s is revoked, so nothing was sent", h).
 			Saw("it shows %s", shown).Saw("%s says @revoked", v.By).
 			Advise("ask the administrator of %s which key it has now", clean.Shell(h.Host))
 	case hostkey.Certificate:
 		return finding.New(finding.HopHostCertificate,
-			"the host certificate of %s does not hold, so nothing was sent to it", h).
+			"the host certificate of %s is not valid, so nothing was sent", h).
 			Saw("%s", v.Reason).Saw("its authority is known by %s", v.By).
 			Advise("ask the administrator of %s for a new host certificate", clean.Shell(h.Host))
 	case hostkey.Changed:
 		found := finding.New(finding.HopHostKeyChanged,
-			"%s shows another host key than is known: it may be another machine that stands between, so nothing "+
-				"was sent "+
-				"to it", h).Saw("it shows %s", shown)
+			"%s shows a different host key than before: it may be an attacker's machine, so nothing was sent",
+			h).Saw("it shows %s", shown)
 		for _, line := range v.Against[:min(len(v.Against), 4)] {
 			found.Saw("%s", line)
 		}
-		found.Advise("ask the administrator of %s whether that is its new key, and only then:", clean.Shell(h.Host))
+		found.Advise("ask the administrator of %s whether that is its new key; run the commands above only then",
+			clean.Shell(h.Host))
 		files := map[string]bool{}
 		for _, l := range v.Lines {
 			if !files[l.File] {
@@ -282,8 +275,7 @@ func (a *attempt) hostKey() *finding.Finding {
 		}
 		return found.Suggest("gharbor hop pin %s", a.d.Profile)
 	}
-	found := finding.New(finding.HopHostKeyUnknown, "the host key of %s is not known here, so nothing was sent to "+
-		"it", h).
+	found := finding.New(finding.HopHostKeyUnknown, "the host key of %s is not known yet, so nothing was sent", h).
 		Saw("it shows %s", shown).
 		Saw("looked for %s in %s", h.keyName, strings.Join(h.known, ", "))
 	for _, line := range a.store.Skipped[:min(len(a.store.Skipped), 3)] {
@@ -296,7 +288,7 @@ func (a *attempt) hostKey() *finding.Finding {
 // oldOnly is the finding for two that have no algorithm in common.
 func (a *attempt) oldOnly(e *ssh.AlgorithmNegotiationError) *finding.Finding {
 	h := a.h
-	found := finding.New(finding.HopAlgorithms, "the hop %s and gharbor have no %s in common", h, e.What).
+	found := finding.New(finding.HopAlgorithms, "the jump host %s and gharbor have no %s in common", h, e.What).
 		Saw("it offers only %s", clean.Line(strings.Join(e.RequestedAlgorithms, ", "), 300))
 	old := ssh.InsecureAlgorithms()
 	var able []string
@@ -306,9 +298,9 @@ func (a *attempt) oldOnly(e *ssh.AlgorithmNegotiationError) *finding.Finding {
 			able = append(able, name)
 		}
 	}
-	found.Advise("ask the administrator of %s to bring its SSH server up to date", clean.Shell(h.Host))
+	found.Advise("ask the administrator of %s to update its SSH server", clean.Shell(h.Host))
 	if len(able) > 0 {
-		found.Suggest("%s   # weak, and audit will say so",
+		found.Suggest("%s   # weak; audit reports it",
 			h.set("algorithms", strings.Join(append(slices.Clone(h.older), able[0]), ",")))
 	}
 	return found
@@ -322,45 +314,44 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 	switch {
 	case strings.Contains(err.Error(), "Too many authentication failures"):
 		found = finding.New(finding.HopTooManyFailures,
-			"the hop %s ended the login after too many tries: each key that is offered counts as one", h)
+			"the jump host %s ended the login after too many tries (each key that is tried counts)", h)
 		a.sawOffers(found)
 		found.Suggest("%s", h.set("agent", "false")).Advise("name the key file: %s", h.set("key", "PATH"))
 		return a.sawBanner(found)
 	case ctx.Err() != nil:
-		found = finding.New(finding.HopTimeout, "the login at the hop %s did not end in time", h).
+		found = finding.New(finding.HopTimeout, "the login at the jump host %s did not end in time", h).
 			Suggest("gharbor test %s -timeout 30s", a.d.Profile)
 		a.sawOffers(found)
 		return found
 	case a.open != "":
-		found = finding.New(finding.HopQuestions, "the hop %s asks what can't be answered without a person at a "+
-			"terminal", h).
+		found = finding.New(finding.HopQuestions, "the jump host %s asks a question, and there is no terminal to "+
+			"ask you", h).
 			Saw("it asks %s", clean.Quoted(a.open)).Suggest("gharbor test %s   # in a terminal", a.d.Profile)
 	case a.answered != "":
-		found = finding.New(finding.HopPasswordRefused, "the hop %s refuses the password", h).
+		found = finding.New(finding.HopPasswordRefused, "the jump host %s refuses the password", h).
 			Saw("the password is from: %s", a.answered)
 		a.d.Finder.Forget(h.query(secret.OfHop, "secret", h.Word))
 		a.d.Secrets.forget(h.query(secret.OfHop, "secret", h.Word))
 		found.Advise("name another user: %s", h.set("user", "NAME")).Suggest("%s", h.set("secret", "ask"))
 	case len(a.asked) > 0:
-		found = finding.New(finding.HopPasswordRefused, "the hop %s refuses the answers to its questions", h)
+		found = finding.New(finding.HopPasswordRefused, "the jump host %s refuses the answers to its questions", h)
 		for _, prompt := range a.asked[:min(len(a.asked), 3)] {
 			found.Saw("it asked %s", clean.Quoted(prompt))
 		}
 		found.Advise("name another user: %s", h.set("user", "NAME")).Suggest("%s", h.set("secret", "ask"))
 	case len(a.ring.offers) > 0 && len(a.partial) == 0:
-		found = finding.New(finding.HopKeyRefused, "the hop %s takes none of the keys that were offered for the "+
-			"user %s", h,
+		found = finding.New(finding.HopKeyRefused, "the jump host %s accepts none of the keys for the user %s", h,
 			clean.Quoted(h.User))
 		found.Advise("name the key file: %s", h.set("key", "PATH")).Advise("name another user: %s", h.set("user", "NAME"))
 		if path := publicPart(a.ring); path != "" {
-			found.Suggest("ssh-copy-id -i %s -p %d %s   # where another way in is open", clean.Shell(path), h.Port,
+			found.Suggest("ssh-copy-id -i %s -p %d %s   # if you can log in another way", clean.Shell(path), h.Port,
 				clean.Shell(h.User+"@"+h.Host))
 		}
 	case len(a.ring.problems) > 0:
 		first := *a.ring.problems[0]
 		return first.Saw("%s", accepts)
 	default:
-		found = finding.New(finding.HopLogin, "there is nothing to log in with at the hop %s", h)
+		found = finding.New(finding.HopLogin, "there is no key and no password for the jump host %s", h)
 		if slices.Contains(a.accepts, "publickey") {
 			found.Advise("name the key file: %s", h.set("key", "PATH")).Advise(
 				"or let the SSH agent hold the key: ssh-add PATH")
@@ -375,7 +366,7 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 		found.Saw("tried: %s", strings.Join(tried, ", "))
 	}
 	if len(a.partial) > 0 {
-		found.Saw("it wants more than one proof, and had: %s", strings.Join(a.partial, ", "))
+		found.Saw("it wants more than one login method; these worked: %s", strings.Join(a.partial, ", "))
 	}
 	if a.ring.failed != nil {
 		found.Saw("a signature failed: %s", clean.Line(a.ring.failed.Error(), 200))
@@ -385,7 +376,7 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 
 func (a *attempt) sawBanner(found *finding.Finding) *finding.Finding {
 	if a.banner != "" {
-		found.Saw("it says to all: %s", clean.Quoted(a.banner))
+		found.Saw("its banner: %s", clean.Quoted(a.banner))
 	}
 	return found
 }
@@ -396,7 +387,7 @@ func (a *attempt) sawOffers(found *finding.Finding) {
 		found.Saw("offered: %s", o.what)
 	}
 	for _, problem := range a.ring.problems {
-		found.Saw("not offered: %s", problem.Cause)
+		found.Saw("not tried: %s", problem.Cause)
 	}
 	found.Seen = append(found.Seen, a.ring.seen...)
 }

@@ -86,7 +86,8 @@ func (h *Hop) derived() bool { return h.From != "" }
 // set is the line that changes a key of the hop, or a hint at the file that has it.
 func (h *Hop) set(k key.Name, value string) string {
 	if h.derived() {
-		return fmt.Sprintf("${EDITOR:-vi} %s   # the host that it names there", clean.Shell(strings.Split(h.From, ":")[0]))
+		return fmt.Sprintf("${EDITOR:-vi} %s   # the host that is named there",
+			clean.Shell(strings.Split(h.From, ":")[0]))
 	}
 	return fmt.Sprintf("gharbor set %s %s=%s", h.Of.Owner(), h.Of.Key(k), value)
 }
@@ -138,7 +139,7 @@ func (p Places) Plan(r *resolve.Profile) (hops []*Hop, notes []string, found *fi
 		hops = append(hops, more...)
 	}
 	if len(hops) > profile.MaxHops {
-		return nil, nil, finding.New(finding.HopConfig, "the way to the server has %d hops; %d are the most", len(hops),
+		return nil, nil, finding.New(finding.HopConfig, "the profile has %d hops; at most %d are possible", len(hops),
 			profile.MaxHops).Suggest("gharbor show %s", r.Called)
 	}
 	for i, h := range hops {
@@ -192,7 +193,7 @@ func (p Places) own(h *Hop) *finding.Finding {
 	}
 	if h.User == "" {
 		return finding.New(finding.HopConfig,
-			"it is not known whose account on %s is meant: neither the profile nor the environment names a user",
+			"no user for %s: neither the profile nor the environment names one",
 			clean.Quoted(h.Host)).
 			Advise("name the user: %s", h.set("user", "NAME"))
 	}
@@ -229,8 +230,8 @@ func (h *Hop) usual(p Places) {
 func (p Places) listed(e resolve.Hop, word string, jumps bool,
 	path []string) (hops []*Hop, notes []string, found *finding.Finding) {
 	if len(path) > profile.MaxHops {
-		return nil, nil, finding.New(finding.HopConfig, "ProxyJump goes in a circle").
-			Saw("the last turn is at %s", path[len(path)-1]).Suggest("gharbor show %s", e.Profile())
+		return nil, nil, finding.New(finding.HopConfig, "ProxyJump leads back to itself").
+			Saw("the last step is in %s", path[len(path)-1]).Suggest("gharbor show %s", e.Profile())
 	}
 	user, name, port := jumpHost(word)
 	c, err := sshconfig.Reader{Home: p.Home, User: p.user(), System: p.System, Lookup: p.Lookup}.Read(name)
@@ -326,7 +327,7 @@ func configFinding(e resolve.Hop, name string, err error) *finding.Finding {
 		return finding.New(finding.HopConfig, "the SSH client configuration cannot be read").
 			Saw("%s", clean.Line(err.Error(), 0)).Suggest("ls -l ~/.ssh/config")
 	}
-	found := finding.New(finding.HopConfig, "what the SSH client configuration says of %s can't be followed",
+	found := finding.New(finding.HopConfig, "gharbor can't follow what the SSH client configuration says about %s",
 		clean.Quoted(name)).Saw("%s", clean.Line(refusal.Error(), 0))
 	if refusal.At.Line > 0 {
 		found.Suggest("${EDITOR:-vi} +%d %s", refusal.At.Line, clean.Shell(refusal.At.File))

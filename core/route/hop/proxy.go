@@ -74,9 +74,9 @@ func (h *Hop) clear(before *Link) *finding.Finding {
 		return nil
 	}
 	return finding.New(finding.HopProxyClear,
-		"a password for the proxy at %s would go there in the clear, so it is not sent", h.Address()).
-		Suggest("%s   # a proxy that wants no login", h.set("user", "")).
-		Advise("ask the administrator of %s for an SSH hop to go before it", h.Host)
+		"the password for the proxy at %s would be sent in clear text, so it was not sent", h.Address()).
+		Suggest("%s   # if the proxy wants no login", h.set("user", "")).
+		Advise("ask the administrator of %s for an SSH server in front of it", h.Host)
 }
 
 // proxyLogin takes what a proxy may ask for, where the profile names a user.
@@ -92,7 +92,7 @@ func (d *Dialer) proxyLogin(ctx context.Context,
 		return "", password, "", failure.Found
 	case err != nil:
 		return "", password, "",
-			finding.New(finding.HopProxyLogin, "the password for the proxy could not be taken").
+			finding.New(finding.HopProxyLogin, "the password for the proxy could not be read").
 				Saw("%s", clean.Line(err.Error(), 200)).Suggest("%s", h.set("secret", "ask"))
 	}
 	return h.User, password, place, nil
@@ -346,11 +346,12 @@ func (l *Link) Refusal(err error) *finding.Finding {
 	h := l.Hop
 	switch {
 	case answer.login:
-		return finding.New(finding.HopProxyLogin, "the %s does not take the login", h).
+		return finding.New(finding.HopProxyLogin, "the %s refuses the login", h).
 			Saw("it said %s", clean.Quoted(answer.text)).
 			Advise("name another user: %s", h.set("user", "NAME")).Suggest("%s", h.set("secret", "ask"))
 	case answer.otherProtocol:
-		return h.wherefrom(finding.New(finding.HopNotProxy, "what listens at %s is not a proxy of the kind %s", h.Address(),
+		return h.wherefrom(finding.New(finding.HopNotProxy, "what listens at %s is not a proxy of the kind %s",
+			h.Address(),
 			h.Proxy).Saw("it gave %s", answer.text))
 	}
 	return nil

@@ -85,7 +85,7 @@ func (s *Store) parse(path string, data []byte) {
 			marker = "revoked"
 		}
 		if err != nil || !slices.Contains([]string{"", "cert-authority", "revoked"}, marker) {
-			s.Skipped = append(s.Skipped, fmt.Sprintf("%s:%d is not a known-hosts line, so it is passed over", path, number))
+			s.Skipped = append(s.Skipped, fmt.Sprintf("%s:%d is not a known-hosts line (ignored)", path, number))
 			continue
 		}
 		s.Lines = append(s.Lines, Line{File: path, Number: number, Marker: marker, Key: key, patterns: patterns})
@@ -222,7 +222,7 @@ func (s *Store) judgeCertificate(name string, certificate *ssh.Certificate) Verd
 	checker := ssh.CertChecker{IsHostAuthority: func(ssh.PublicKey, string) bool { return true }}
 	err := checker.CheckCert(hostOf(name), certificate)
 	if len(certificate.ValidPrincipals) == 0 {
-		err = errors.New("it names no host, so it would be good for every one")
+		err = errors.New("it names no host, so it would be valid for every host")
 	}
 	if certificate.CertType != ssh.HostCert {
 		err = errors.New("it is a user's certificate, not a host's")

@@ -201,14 +201,15 @@ func (p *parser) doubtful(at Setting, doubt, data string, from int) error {
 			break
 		}
 		if strings.HasPrefix(keyword, "proxy") {
-			return &Refusal{at, fmt.Sprintf("Match %s decides over %s there, and gharbor can't judge it", doubt, keyword)}
+			return &Refusal{at, fmt.Sprintf("Match %s there decides about %s, and gharbor can't evaluate it",
+				doubt, keyword)}
 		}
 		if slices.Contains(used, keyword) {
 			touched = append(touched, keyword)
 		}
 	}
 	if len(touched) > 0 {
-		p.ignored(at, "Match %s can't be judged, so what it says of %s is passed over", doubt, strings.Join(touched, ", "))
+		p.ignored(at, "gharbor can't evaluate Match %s, so its %s is ignored", doubt, strings.Join(touched, ", "))
 	}
 	return nil
 }
@@ -246,9 +247,8 @@ var passedOver = map[string]struct{ unless, instead string }{
 // refused are keywords that can't be honoured, and without which another host could
 // be reached or trusted.
 var refused = map[string]string{
-	"proxycommand": "ProxyCommand reaches the host through a program, and gharbor starts none; name the jump host " +
-		"with ProxyJump, or the way in the profile's own hops",
-	"revokedhostkeys": "RevokedHostKeys can't be honoured; write the keys into known_hosts with @revoked",
+	"proxycommand":    "gharbor does not run ProxyCommand; use ProxyJump, or hops in the profile",
+	"revokedhostkeys": "gharbor does not read RevokedHostKeys; write the keys into known_hosts with @revoked",
 }
 
 // take notes the first value of a keyword; some gather all.
@@ -281,7 +281,7 @@ func (p *parser) take(keyword string, args []string, at Setting) error {
 	p.seen[keyword] = at
 	rule, noticed := passedOver[keyword]
 	if noticed && !slices.Contains(strings.Fields(rule.unless), strings.ToLower(at.Value)) {
-		p.ignored(at, "%s is not honoured: %s", canonical(keyword), rule.instead)
+		p.ignored(at, "%s is ignored: %s", canonical(keyword), rule.instead)
 	}
 	return nil
 }
