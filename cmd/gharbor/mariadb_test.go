@@ -123,7 +123,7 @@ func TestMariaDBFindings(t *testing.T) {
 		{"no password asked", override("user=open", "secret=none", "database="), "login", "warn", "login.no-password-asked", "\"open@%\" has none", "ALTER USER 'open'@'%'"},
 		{"for the socket's account, over TCP", knot("user=socketed"), "login", "fail", "login.peer", "1698", "socket=PATH"},
 		{"for the socket's account, looked up", asAdmin(knot("user=socketed")), "login", "fail", "login.peer", "it says unix_socket", ""},
-		{"no rights", knot("user=norights"), "database", "fail", "database.no-access", "nothing but the information schema", "GRANT SELECT, INSERT, UPDATE, DELETE ON `moult`.* TO 'norights'@'%'"},
+		{"no rights", knot("user=norights"), "database", "fail", "database.no-access", "only the information schema", "GRANT SELECT, INSERT, UPDATE, DELETE ON `moult`.* TO 'norights'@'%'"},
 		{"no rights, looked up", asAdmin(knot("user=norights")), "database", "fail", "database.no-access", "the database \"moult\" exists, and the account has no right to it", ""},
 		{"no such database, the same answer", override("database=molt"), "database", "fail", "database.no-access", "similar names among them: \"moult\"", "-as ADMIN"},
 		{"no such database, looked up", asAdmin(override("database=molt")), "database", "fail", "database.missing", "similar names that exist: \"moult\"", "CREATE DATABASE `molt`"},

@@ -75,7 +75,7 @@ func Load(h profile.Home, lookup func(string) (string, bool), home string, judge
 			continue
 		}
 		if found := judge(path); found != nil {
-			notice(fmt.Errorf("%s, so its aliases are passed over; %s", found.Cause, strings.Join(found.Try, "; ")))
+			notice(fmt.Errorf("%s, so its aliases are ignored; %s", found.Cause, strings.Join(found.Try, "; ")))
 			continue
 		}
 		f, err := profile.LoadOtherAliases(h.Schema, path)
@@ -137,11 +137,11 @@ func (b *Book) Called(a *profile.Alias) string {
 // Missing is the error for a word that leads to no alias. It does not repeat the word,
 // which may be a misplaced password.
 func (b *Book) Missing(word string) error {
-	what := "no alias of that name; gharbor alias list shows those there are"
+	what := "no alias of that name; see gharbor alias list"
 	if near := nearest.Name(word, b.names()); near != "" {
 		what = fmt.Sprintf("no alias of that name; did you mean %q?", near)
 	} else if len(b.All()) == 0 {
-		what = "there are no aliases yet; gharbor alias add NAME addresses=HOST:PORT makes one"
+		what = "there are no aliases yet; to add one: gharbor alias add NAME addresses=HOST:PORT"
 	}
 	return &profile.RequestError{What: what}
 }
@@ -205,7 +205,7 @@ func (b *Book) Vouched(a *profile.Alias) bool {
 // NotVouched is the finding for a project's alias that nobody vouched for.
 func NotVouched(a *profile.Alias) *finding.Finding {
 	return finding.New(finding.AliasNotVouched,
-		"the alias %s stands in a project's file, and you have not vouched for where it leads", a.Name).
+		"the alias %s is from a project's file, and you have not approved it", a.Name).
 		Suggest("gharbor vouch alias:%s   # shows where it leads, and asks", a.Name)
 }
 
@@ -284,10 +284,10 @@ func (b *Book) places() string {
 
 func cycle(chain *address.Chain, circle bool) *finding.Finding {
 	first := chain.Links[0]
-	found := finding.New(finding.AliasCycle, "the alias %s leads back to itself, and never to an address",
+	found := finding.New(finding.AliasCycle, "the alias %s leads back to itself",
 		first.Called())
 	if !circle {
-		found = finding.New(finding.AliasCycle, "the alias %s goes over more than %d others", first.Called(),
+		found = finding.New(finding.AliasCycle, "the alias %s leads through more than %d others", first.Called(),
 			profile.MaxAliases)
 	}
 	last := chain.Links[len(chain.Links)-2]
@@ -295,7 +295,7 @@ func cycle(chain *address.Chain, circle bool) *finding.Finding {
 		e, _ := link.Own(key.Alias)
 		found.Saw("%s:%d: %s is %s", link.Path(), e.Line, link.Called(), chain.Links[i+1].Called())
 	}
-	return found.Advise("say where it is: gharbor alias set %s alias= addresses=HOST:PORT (where does it live?)",
+	return found.Advise("say where it is: gharbor alias set %s alias= addresses=HOST:PORT",
 		last.Called())
 }
 

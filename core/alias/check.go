@@ -31,7 +31,7 @@ func (b *Book) Check(ctx context.Context, network route.Network, files ...*profi
 		one.Finding, one.Outcome = b.check(ctx, network, a)
 		if one.Finding == nil && !used[a] {
 			one.Outcome = finding.Warn
-			one.Finding = finding.New(finding.AliasUnused, "no profile names the alias %s, nor an alias that one names",
+			one.Finding = finding.New(finding.AliasUnused, "nothing uses the alias %s",
 				one.Alias).
 				Suggest("gharbor alias used %s   # wallet entries too", one.Alias)
 		}
@@ -76,7 +76,7 @@ func (b *Book) check(ctx context.Context, network route.Network, a *profile.Alia
 	for _, one := range candidates {
 		if _, result := network.Names(ctx, a.Called(), one); result.Outcome == finding.Fail {
 			if unknown == nil {
-				unknown = finding.New(finding.AliasUnknownHost, "not all hosts of the alias are known").
+				unknown = finding.New(finding.AliasUnknownHost, "some hosts of the alias are unknown").
 					Suggest("gharbor alias resolve %s", b.Called(a))
 			}
 			unknown.Saw("%s", result.Finding.Cause)

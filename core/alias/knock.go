@@ -95,12 +95,13 @@ func (k Knocker) At(ctx context.Context, c address.Candidate, count int) Knock {
 	result.Min, result.Median, result.Max = ms(times[0]), ms(times[len(times)/2]), ms(times[len(times)-1])
 	if spec := k.Engines.Named(k.Engine); spec != nil && spec.Listener != nil && service.TLS {
 		result.Finding = finding.New(finding.SpeakTLSOnly,
-			"the listener at %s speaks TLS from the first byte, and the alias does not say so", c).
+			"the listener at %s speaks TLS from the first byte; the alias does not say so", c).
 			Suggest("gharbor alias set %s tls=verified", k.Name)
 		return result
 	}
 	if k.Engine != "" && result.Engine != k.Engine && !k.Engines.SameFamily(k.Engine, result.Engine) {
-		result.Finding = finding.New(finding.SpeakOtherEngine, "%s answers at %s, where the alias says %s", result.What, c,
+		result.Finding = finding.New(finding.SpeakOtherEngine,
+			"%s answers at %s, but the alias says %s", result.What, c,
 			k.Engine).
 			Suggest("gharbor alias show %s   # are its addresses right?", k.Name)
 		return result
@@ -179,7 +180,7 @@ func (k Knocker) once(ctx context.Context, c address.Candidate, result *Knock, a
 			return took, service, nil
 		}
 	}
-	silent := finding.New(finding.SpeakSilent, "%s accepts the connection and says nothing that is known here", c)
+	silent := finding.New(finding.SpeakSilent, "%s accepts the connection, and its answer is unknown", c)
 	if n > 0 {
 		silent.Saw("its first bytes: %s", clean.Bytes(reply[:n], 32))
 	}
@@ -205,7 +206,7 @@ func (k Knocker) identify(ctx context.Context, c address.Candidate, addrs []neti
 	greetings := k.Engines.Greetings()
 	service, _, ok := greetings.Identify(ctx, dial, greetings.Probes("", true)...)
 	if !ok && refused == nil {
-		refused = retry(finding.New(finding.SpeakSilent, "%s accepts the connection and says nothing that is known here",
+		refused = retry(finding.New(finding.SpeakSilent, "%s accepts the connection, and its answer is unknown",
 			c), k.Name)
 	}
 	return time.Since(began), service, refused
@@ -235,7 +236,7 @@ func (k Knocker) ask(ctx context.Context, c address.Candidate, addrs []netip.Add
 	})
 	if err != nil {
 		result.Finding = retry(finding.New(finding.SpeakGarbage,
-			"the listener at %s does not answer the question for %s in a form that is known here", c, clean.Quoted(name)),
+			"the listener at %s gives an unknown answer about %s", c, clean.Quoted(name)),
 			k.Name)
 		return
 	}
@@ -250,7 +251,7 @@ func (k Knocker) ask(ctx context.Context, c address.Candidate, addrs []netip.Add
 		result.Service = ServiceBlocked
 	default:
 		result.Service = ServiceUnknown
-		result.Finding = finding.New(finding.SpeakServiceUnknown, "the listener at %s is up and does not know %s", c,
+		result.Finding = finding.New(finding.SpeakServiceUnknown, "the listener at %s is up, but does not know %s", c,
 			clean.Quoted(name)).
 			Saw("the listener said %s", result.Said).
 			Suggest("gharbor alias show %s   # where the name stands", k.Name).

@@ -141,7 +141,7 @@ func (a *auditor) profile(p *resolve.Profile) {
 	if !p.Vouched() {
 		if state, record, err := a.Book.StateOf(vouch.ProfileItem(p.Sealed())); err == nil && state == vouch.Lapsed {
 			a.found(finding.AuditVouchLapsed, Low, at,
-				"what the project's profile uses has changed since you vouched for it on %s", record.At.Local().
+				"what the project's profile uses has changed since you approved it on %s", record.At.Local().
 					Format("2006-01-02")).
 				Suggest("gharbor vouch %s   # shows what is different", p.Profile.Name)
 		}
@@ -182,14 +182,11 @@ func (a *auditor) encryption(p *resolve.Profile, at Place) {
 	switch rule := p.Text(key.TLS); rule {
 	case "off", "offered":
 		a.found(finding.AuditTLSWeak, High, at,
-			"tls = %q to a host that is not this machine: the password and all that follows may go over the "+
-				"network in the "+
-				"clear", rule).
+			"tls = %q to another machine: the password and all data may cross the network in clear text", rule).
 			Suggest("gharbor set %s tls=verified", p.Called)
 	case "required":
 		a.found(finding.AuditTLSWeak, Medium, at,
-			"tls = \"required\" encrypts and verifies nobody: whoever stands between here and the server can be "+
-				"the server").
+			"tls = \"required\" encrypts but does not check the server: an attacker in between can pose as the server").
 			Suggest("gharbor set %s tls=verified", p.Called)
 	}
 }
@@ -202,7 +199,7 @@ func (a *auditor) hops(p *resolve.Profile, at Place) {
 			where := at
 			where.File, where.Line = e.Origin.File, e.Origin.Line
 			a.found(finding.AuditOldAlgorithms, Medium, where,
-				"hop %d allows algorithms that are out of date: %s", h.Number,
+				"hop %d allows outdated algorithms: %s", h.Number,
 				strings.Join(e.Value.List(), ", ")).
 				Suggest("gharbor set %s %s=   # after its SSH server was updated", h.Owner(), h.Key(key.Algorithms))
 		}
@@ -254,7 +251,7 @@ func (a *auditor) account(p *resolve.Profile, at Place) {
 	case meant:
 	case tested && seen.Superuser:
 		a.found(finding.AuditAdministrator, Medium, line(p, "user", at),
-			"the account %s may do everything on its server, as the last test saw; a slip in a program can too",
+			"the account %s may do everything on its server (seen at the last test), and so may a bug in a program",
 			clean.Quoted(user)).
 			Advise("name another user: gharbor set %s user=NAME (an account with the rights that the work needs)",
 				p.Called).

@@ -41,7 +41,7 @@ func (a *auditor) ownFiles() {
 	}
 	if list, ok := a.Lookup(alias.Variable); ok {
 		for _, path := range filepath.SplitList(list) {
-			a.trustedFile(path, "a file of aliases, which says where secrets go,")
+			a.trustedFile(path, "a file of aliases, which says where passwords go,")
 		}
 	}
 	if a.Pin != "" {
@@ -74,7 +74,7 @@ func (a *auditor) permissions(path, what string, others fs.FileMode, severity Se
 		return
 	}
 	if uid, ok := owner.Of(info); ok && uid != os.Getuid() && uid != 0 {
-		a.found(finding.AuditOwner, High, Place{File: path}, "%s belongs to another user (%d), who could change it", what,
+		a.found(finding.AuditOwner, High, Place{File: path}, "%s belongs to another user (%d), who can change it", what,
 			uid).
 			Suggest("sudo chown %d %s", os.Getuid(), clean.Shell(path))
 		return
@@ -111,7 +111,7 @@ func (a *auditor) folder(path, what string, others fs.FileMode) {
 		a.looked[path] = true
 		if uid != 0 {
 			a.found(finding.AuditOwner, High, Place{File: path},
-				"%s belongs to another user (%d), who could put other files into it", what, uid).
+				"%s belongs to another user (%d), who can add files to it", what, uid).
 				Suggest("ls -ld %s", clean.Shell(path))
 		}
 		return // root's folders are root's to arrange
@@ -129,7 +129,8 @@ func (a *auditor) sources(p *resolve.Profile, at Place) {
 	source, _ := secret.ParseSource(p.Text(key.Secret))
 	switch source.Kind {
 	case "none":
-		a.found(finding.AuditNoPassword, Low, at, "no password is sent: whoever reaches the server as %s is let in as it",
+		a.found(finding.AuditNoPassword, Low, at, "no password is needed: everybody who reaches the server can log "+
+			"in as %s",
 			clean.Quoted(p.Text(key.User))).
 			Suggest("gharbor test %s   # does the server check in another way?", p.Called)
 	case "file":
@@ -138,7 +139,7 @@ func (a *auditor) sources(p *resolve.Profile, at Place) {
 	case "env":
 		if v, ok := a.Lookup(source.Arg); ok && v == "" {
 			a.found(finding.AuditNoPassword, Medium, at,
-				"the environment variable %s is set and empty: an empty password is sent", source.Arg).
+				"the environment variable %s is empty: an empty password is sent", source.Arg).
 				Suggest("gharbor set %s secret=wallet", p.Called)
 		}
 	case "default":
@@ -182,7 +183,7 @@ func (a *auditor) credentialFile(file secret.CredentialFile, arg string, p *reso
 			found = a.found(finding.AuditNoPassword, Medium, at, "%s", risk.What)
 		case secret.RiskPlain:
 			found = a.found(finding.AuditPlainPassword, Low, at,
-				"%s, which the profile %s uses; in the wallet it would be encrypted", risk.What, p.Called).
+				"%s (used by the profile %s); in the wallet it would be encrypted", risk.What, p.Called).
 				Suggest("gharbor set %s secret=wallet && gharbor secret keep %s", p.Called, p.Called)
 		}
 		if found != nil && risk.Do != "" {
@@ -220,8 +221,8 @@ func (a *auditor) projectText() {
 			number++
 			if a.inURL.Match(text) {
 				a.found(finding.AuditSharedPassword, High, Place{File: path, Line: number},
-					"the line has a connection URL with a password in it, and the file is there to be shared").
-					Suggest("${EDITOR:-vi} %s   # take it out, and change the password: the repository's history has it",
+					"a URL with a password, in a file that is shared").
+					Suggest("${EDITOR:-vi} %s   # remove it, and change the password: the repository's history has it",
 						clean.Shell(path))
 			}
 		}
@@ -261,7 +262,7 @@ func (a *auditor) dotenv(path string) {
 		}
 		a.permissions(path, "a dotenv file with a password", 0o077, High)
 		a.found(finding.AuditPlainPassword, Low, Place{File: path, Line: v.Line},
-			"%s has a password in the clear; see that the file is not committed, or hand the connection over without it",
+			"%s has a password in clear text; do not commit the file, or leave the password out",
 			clean.Line(v.Name, 60)).
 			Suggest("gharbor import dotenv %s -into wallet", clean.Shell(path))
 	}

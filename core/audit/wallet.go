@@ -35,9 +35,8 @@ func (a *auditor) wallet() {
 	for _, e := range a.Opened.Entries {
 		if len(e.Bindings) == 0 {
 			a.found(finding.AuditUnboundEntry, Medium, Place{File: a.Wallet.Path, Entry: e.Name},
-				"the entry is tied to no server: any profile of yours that names it gets its secret, wherever it "+
-					"leads").
-				Advise("bind it: gharbor wallet bind %s PROFILE", e.Name)
+				"the entry is tied to no server: any profile of yours that names it gets the password, for any server").
+				Advise("tie it to a server: gharbor wallet bind %s PROFILE", e.Name)
 		}
 		h := hmac.New(sha256.New, key)
 		h.Write([]byte(e.Secret.Disclose()))
@@ -53,7 +52,7 @@ func (a *auditor) wallet() {
 	slices.SortFunc(groups, func(x, y []string) int { return strings.Compare(x[0], y[0]) })
 	for _, names := range groups {
 		a.found(finding.AuditReusedSecret, Medium, Place{File: a.Wallet.Path, Entry: names[0]},
-			"the entries %s have the same secret: who has one has all", strings.Join(names, ", ")).
+			"the entries %s have the same password", strings.Join(names, ", ")).
 			Suggest("gharbor wallet keep %s -generate 32 -replace   # and change it on its server", names[1])
 	}
 }

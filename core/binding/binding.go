@@ -92,9 +92,9 @@ func (b Binding) problem() string {
 	}
 	switch {
 	case b.foreign != nil:
-		return "its binding has a key that this gharbor does not know"
+		return "it is tied to a server in a way that this gharbor does not know"
 	case kinds != 1 || b.AliasFile != "" && b.Alias == "" || (b.Container != "") != (b.Endpoint != ""):
-		return "its binding is of no kind that this gharbor knows"
+		return "it is tied to a server in a way that this gharbor does not know"
 	}
 	return ""
 }

@@ -34,13 +34,13 @@ func (b Binding) objection(q secret.Query) string {
 	}
 	switch {
 	case !q.SpeaksAs(b.Engine):
-		return fmt.Sprintf("it is bound to the engine %s, and this is %s", b.Engine, q.Engine)
+		return fmt.Sprintf("it is for the engine %s; this is %s", b.Engine, q.Engine)
 	case b.Container != "" || q.Container != "":
 		if why := b.containerObjection(q); why != "" {
 			return why
 		}
 	case !slices.Contains(b.Addresses, lower(q.Address)):
-		return fmt.Sprintf("it is bound to %s, and this is %s", b.where(), q.Address)
+		return fmt.Sprintf("it is for %s; this is %s", b.where(), q.Address)
 	}
 	return b.wayObjection(q)
 }
@@ -51,20 +51,20 @@ func (b Binding) wayObjection(q secret.Query) string {
 	serverKey, keyErr := fileHash("server-key", q.ServerKey, q.Pinned)
 	switch {
 	case !slices.Equal(b.Hops, q.Hops):
-		return "it is bound to another way there: " + orNone(b.Hops, "no hop") + ", and this is " + orNone(q.Hops, "no hop")
+		return "it is for another route: " + orNone(b.Hops, "no hop") + ", and this is " + orNone(q.Hops, "no hop")
 	case strings.HasPrefix(q.Address, "/"): // a socket is never encrypted
 		return ""
 	case weaker(q.TLS, string(b.TLS)):
-		return fmt.Sprintf("it is bound to tls = %q, and this asks for less: %q", b.TLS, q.TLS)
+		return fmt.Sprintf("it is for tls = %q; this has less: %q", b.TLS, q.TLS)
 	case keyErr != nil || serverKey != "" && serverKey != b.ServerKey:
-		return "it is bound to another server-key than this one"
+		return "it is for another server-key"
 	case q.TLS != string(tlsrule.Verified):
 		return ""
 	case b.TLSName != strings.ToLower(q.TLSName):
-		return fmt.Sprintf("it is bound to a certificate for %s, and this asks for %s", orHost(b.TLSName), orHost(q.TLSName))
+		return fmt.Sprintf("it is for a certificate for %s; this asks for %s", orHost(b.TLSName), orHost(q.TLSName))
 	}
 	if has, err := fileHash("tls-ca", q.TLSAuthority, q.Pinned); err != nil || has != b.Authority {
-		return "it is bound to another authority than this tls-ca"
+		return "it is for another tls-ca"
 	}
 	return ""
 }
@@ -75,13 +75,13 @@ func (b Binding) wayObjection(q secret.Query) string {
 func (b Binding) containerObjection(q secret.Query) string {
 	switch {
 	case q.Container == "":
-		return fmt.Sprintf("it is bound to the container %s, and this is %s", b.Container, q.Address)
+		return fmt.Sprintf("it is for the container %s; this is %s", b.Container, q.Address)
 	case b.Container == "":
-		return fmt.Sprintf("it is bound to %s, and this is the container %s", b.where(), q.Container)
+		return fmt.Sprintf("it is for %s; this is the container %s", b.where(), q.Container)
 	case b.Container != q.Container:
-		return fmt.Sprintf("it is bound to the container %s, and this is %s", b.Container, q.Container)
+		return fmt.Sprintf("it is for the container %s; this is %s", b.Container, q.Container)
 	case b.Endpoint != q.Endpoint:
-		return fmt.Sprintf("it is bound to the container engine at %s, and this is %s", b.Endpoint, q.Endpoint)
+		return fmt.Sprintf("it is for the container engine at %s; this is %s", b.Endpoint, q.Endpoint)
 	}
 	return ""
 }
@@ -97,16 +97,16 @@ func weaker(rule, than string) bool {
 // binding, says.
 func (b Binding) aliasObjection(q secret.Query) string {
 	if len(q.Aliases) == 0 {
-		return "it is bound to the alias " + b.Alias + ", and this address is none"
+		return "it is for the alias " + b.Alias + "; this address is no alias"
 	}
-	why := fmt.Sprintf("it is bound to the alias %s, and this is the alias %s", b.Alias, q.Aliases[0].Name)
+	why := fmt.Sprintf("it is for the alias %s; this is the alias %s", b.Alias, q.Aliases[0].Name)
 	for _, link := range q.Aliases {
 		switch {
 		case link.Name != b.Alias:
 		case link.File != b.AliasFile && b.AliasFile == "":
-			why = fmt.Sprintf("it is bound to your own alias %s, and this is one of that name in %s", b.Alias, link.File)
+			why = fmt.Sprintf("it is for your own alias %s; this one is from %s", b.Alias, link.File)
 		case link.File != b.AliasFile:
-			why = fmt.Sprintf("it is bound to the alias %s of %s, and this is another of that name", b.Alias, b.AliasFile)
+			why = fmt.Sprintf("it is for the alias %s of %s; this is another one of that name", b.Alias, b.AliasFile)
 		default:
 			return b.aliasFactsObjection(link, q)
 		}
@@ -118,13 +118,13 @@ func (b Binding) aliasObjection(q secret.Query) string {
 // says in the alias's place.
 func (b Binding) aliasFactsObjection(link secret.Link, q secret.Query) string {
 	if link.Engine != "" && !q.SpeaksAs(link.Engine) {
-		return fmt.Sprintf("the alias %s is of the engine %s, and this is %s", link.Name, link.Engine, q.Engine)
+		return fmt.Sprintf("the alias %s is for the engine %s; this is %s", link.Name, link.Engine, q.Engine)
 	}
 	switch {
 	case b.Engine != "" && !q.SpeaksAs(b.Engine):
-		return fmt.Sprintf("it is bound to the engine %s, and this is %s", b.Engine, q.Engine)
+		return fmt.Sprintf("it is for the engine %s; this is %s", b.Engine, q.Engine)
 	case q.PortOverride:
-		return fmt.Sprintf("the alias %s has an address without a port, and the profile says one of its own", link.Name)
+		return fmt.Sprintf("the alias %s has an address without a port, and the profile sets a port", link.Name)
 	case b.TLS != "": // the profile that it was bound by said so itself
 		return b.wayObjection(q)
 	}
@@ -156,17 +156,17 @@ func (b Binding) sourceObjection(q secret.Query) string {
 	case q.Told == "":
 		return ""
 	case q.TLS != string(tlsrule.Verified):
-		return fmt.Sprintf("%s gave the address %s, and to such a one it is sent only with tls = \"verified\"; this asks "+
-			"for %q", q.Told, q.Address, q.TLS)
+		return fmt.Sprintf("%s gave the address %s; there it is sent only with tls = \"verified\" (this has %q)",
+			q.Told, q.Address, q.TLS)
 	case b.Alias != "":
 		return "" // aliasFactsObjection has compared authority and name with the alias's
 	case strings.ToLower(q.TLSName) != b.TLSName:
-		return fmt.Sprintf("%s gave the address %s, and to such a one it is sent only where the certificate is for the "+
-			"written name; this asks for %s", q.Told, q.Address, q.TLSName)
+		return fmt.Sprintf("%s gave the address %s; there it is sent only if the certificate is for the written "+
+			"name (this asks for %s)", q.Told, q.Address, q.TLSName)
 	}
 	if has, err := fileHash("tls-ca", q.TLSAuthority, q.Pinned); err != nil || has != b.Authority {
-		return fmt.Sprintf("%s gave the address %s, and to such a one it is sent only where the system's authorities vouch "+
-			"for the server; this brings a tls-ca", q.Told, q.Address)
+		return fmt.Sprintf("%s gave the address %s; there it is sent only to a server that the system's "+
+			"authorities trust (this has a tls-ca)", q.Told, q.Address)
 	}
 	return ""
 }
@@ -205,7 +205,7 @@ func (b Binding) kindObjection(q secret.Query) string {
 		secret.OfHop:      "the hop " + q.Address,
 		secret.OfKey:      "the key " + q.Address,
 	}[q.Kind]
-	return fmt.Sprintf("it is bound to %s, and this is %s", bound, what)
+	return fmt.Sprintf("it is for %s; this is %s", bound, what)
 }
 
 // Near reports whether a binding is to the very address or alias, whatever else may

@@ -29,7 +29,7 @@ func Of(p *resolve.Profile, servers []address.Candidate, v secret.Value) (Connec
 	spec := p.Engine()
 	if len(servers) == 0 || spec == nil {
 		return Connection{}, finding.New(finding.ProfileIncomplete,
-			"the profile does not say where the server is, or which engine it is").
+			"the profile does not say where the server is, or which engine it has").
 			Suggest("gharbor show %s", p.Called)
 	}
 	c := Connection{engine.Connection{
@@ -140,7 +140,7 @@ func (c *Connection) Form(engines engine.Set, word string) (form *engine.Form, k
 			case engines.SameFamily(spec.Word, c.Spec.Word):
 				return one, true, nil
 			default:
-				known, err = true, fmt.Errorf("%s, and the profile is for %s", one.What, c.Spec.Word)
+				known, err = true, fmt.Errorf("%s; the profile is for %s", one.What, c.Spec.Word)
 			}
 		}
 	}

@@ -96,8 +96,8 @@ func (c *Connection) Placeholder(engines engine.Set, name, file string) (value s
 		}
 		return c.Socket(), true, nil
 	case "password", "passwd", "pass", "secret":
-		return "", true, fmt.Errorf("there is no placeholder for the password: arguments can be read by everybody on this " +
-			"machine (ps); the program finds it in its environment")
+		return "", true, fmt.Errorf("there is no placeholder for the password: everybody on this machine can read " +
+			"arguments (ps). The program gets it in its environment")
 	}
 	return c.filePlaceholder(engines, name, file)
 }
@@ -109,7 +109,8 @@ func (c *Connection) filePlaceholder(engines engine.Set, name, file string) (val
 		switch {
 		case name == "" || client.Placeholder != name:
 		case c.Spec.Client.Placeholder != name:
-			return "", true, fmt.Errorf("{%s} is %s, and the profile %s is for %s", name, client.File, c.Profile, c.Spec.Word)
+			return "", true, fmt.Errorf("{%s} is %s; the profile %s is for %s",
+				name, client.File, c.Profile, c.Spec.Word)
 		case file == "":
 			return "", true, fmt.Errorf("{%s}: the profile %s has no password to put into one", name, c.Profile)
 		default:

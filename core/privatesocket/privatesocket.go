@@ -83,7 +83,7 @@ func Listen(socket string) (net.Listener, error) {
 		return nil, err
 	}
 	if info, err := os.Lstat(folder); err != nil || !ours(info) {
-		return nil, fmt.Errorf("%s is not a folder of yours alone, so nothing is kept behind it", folder)
+		return nil, fmt.Errorf("%s is not a private folder of yours, so it is not used", folder)
 	}
 	if conn, err := net.DialTimeout("unix", socket, time.Second); err == nil {
 		conn.Close()

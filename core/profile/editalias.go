@@ -17,9 +17,9 @@ func (f *File) MissingAlias(name string) error {
 		return refuse("no alias of that name; did you mean %q?", near)
 	}
 	if len(names) == 0 {
-		return refuse("there are no aliases yet; gharbor alias add NAME addresses=HOST:PORT makes one")
+		return refuse("there are no aliases yet; to add one: gharbor alias add NAME addresses=HOST:PORT")
 	}
-	return refuse("no alias of that name; gharbor alias list shows those there are")
+	return refuse("no alias of that name; see gharbor alias list")
 }
 
 // AliasNames returns the names of the file's aliases, sorted.

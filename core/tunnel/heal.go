@@ -61,7 +61,7 @@ func (t *Tunnel) hold(ctx context.Context, link *hop.Link) string {
 		err := link.Alive(bound)
 		cancel()
 		if err != nil && ctx.Err() == nil {
-			return fmt.Sprintf("%s gave no sign of life within %s", link.Hop, within)
+			return fmt.Sprintf("%s did not answer within %s", link.Hop, within)
 		}
 	}
 }
@@ -88,7 +88,7 @@ func (t *Tunnel) again(ctx context.Context) {
 		if found == nil {
 			t.reconnects.Add(1)
 			t.set(Up, link)
-			t.o.Told(fmt.Sprintf("back after %s: %s is reached again", time.Since(lost).Round(100*time.Millisecond), link.Hop))
+			t.o.Told(fmt.Sprintf("connected again after %s: %s", time.Since(lost).Round(100*time.Millisecond), link.Hop))
 			return
 		}
 		if ctx.Err() != nil {
@@ -133,7 +133,7 @@ func (t *Tunnel) watch(ctx context.Context) {
 
 // wake has the way looked at at once.
 func (t *Tunnel) wake(why string) {
-	t.o.Told(why + "; the way to the hops is looked at")
+	t.o.Told(why + "; checking the hops")
 	select {
 	case t.nudge <- why:
 	default:

@@ -136,7 +136,7 @@ func (t *Tunnel) dial(ctx context.Context) (net.Conn, error) {
 			case <-changed:
 				continue
 			case <-ctx.Done():
-				return nil, fmt.Errorf("a connection waited %s for the way to the hops, and was closed", t.o.Patience)
+				return nil, fmt.Errorf("a connection waited %s for the hops, and was closed", t.o.Patience)
 			}
 		}
 		conn, why, err := t.dialServers(ctx, link)

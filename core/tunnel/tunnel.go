@@ -186,12 +186,12 @@ func (t *Tunnel) Run(ctx context.Context) error {
 			cancel(err)
 		case err != nil: // too many open files: they become fewer
 			pause = min(max(2*pause, 5*time.Millisecond), time.Second)
-			t.fail("", "a connection could not be taken: "+clean.Line(err.Error(), 200))
+			t.fail("", "a connection could not be accepted: "+clean.Line(err.Error(), 200))
 			time.Sleep(pause)
 		case t.open.Load() >= maxConnections:
 			conn.Close()
 			t.refused.Add(1)
-			t.fail("", fmt.Sprintf("%d connections are open, the most that there may be", maxConnections))
+			t.fail("", fmt.Sprintf("%d connections are open, the maximum", maxConnections))
 		default:
 			pause = 0
 			t.open.Add(1)

@@ -97,7 +97,7 @@ func (b Book) read() ([]Record, error) {
 	}
 	if info, err := os.Stat(b.Path); err == nil {
 		if why := owner.Unsafe(info); why != "" { // whoever may write it may vouch in the user's place
-			return nil, &profile.FileError{Path: b.Path, What: why + ", so it counts for nothing; remove it, and vouch again"}
+			return nil, &profile.FileError{Path: b.Path, What: why + ", so it is ignored; remove it and approve again"}
 		}
 	}
 	var file bookFile
@@ -106,7 +106,8 @@ func (b Book) read() ([]Record, error) {
 		return nil, nil
 	}
 	if err != nil || file.Format != bookFormat {
-		return nil, &profile.FileError{Path: b.Path, What: "is not as gharbor vouch writes it; remove it, and vouch again"}
+		return nil, &profile.FileError{Path: b.Path, What: "was not written by gharbor vouch; remove it and " +
+			"approve again"}
 	}
 	return file.Vouched, nil
 }
@@ -155,14 +156,14 @@ func (b Book) JudgeAlias(a *profile.Alias, home string) (map[string][]byte, *fin
 }
 
 func (b Book) unreadable(code finding.Code, so, name string, err error) *finding.Finding {
-	return finding.New(code, "what was vouched for can't be read, so %s", so).
+	return finding.New(code, "the approvals can't be read, so %s", so).
 		Saw("%s", clean.Line(err.Error(), 300)).
 		Suggest("mv %s %s.old && gharbor vouch %s", clean.Shell(b.Path), clean.Shell(b.Path), name)
 }
 
 // lapsed is the finding for what has changed since, with the difference.
 func lapsed(code finding.Code, what, name string, record *Record, uses Uses) *finding.Finding {
-	found := finding.New(code, "%s has changed since you vouched for it on %s", what, record.At.Local().
+	found := finding.New(code, "%s has changed since you approved it on %s", what, record.At.Local().
 		Format(time.DateOnly))
 	for _, line := range record.Difference(uses) {
 		found.Saw("%s", clean.Line(line, 600))

@@ -49,8 +49,8 @@ func (c *collector) command(called string, words []string) {
 				c.look("file of the command", []string{name}, path) // a link that leads out
 			case !ok || err != nil:
 			case info.IsDir() && i < 2 && c.trouble == "":
-				c.trouble = fmt.Sprintf("the command is given a folder of the repository (%s), whose files can't all be vouched "+
-					"for; give it files", clean.Word(inside))
+				c.trouble = fmt.Sprintf("the command gets a folder of the repository (%s); give it files, which "+
+					"can be approved", clean.Word(inside))
 			case info.Mode().IsRegular():
 				c.look("file of the command", []string{name}, path)
 			}

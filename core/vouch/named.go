@@ -97,7 +97,7 @@ func (b Book) JudgeFile(keys *schema.Schema, path, home string) *finding.Finding
 		return nil
 	}
 	return finding.New(finding.ProfileFileNotVouched,
-		"a variable of the environment names %s, which stands in a repository, and you have not vouched for it",
+		"a variable of the environment names %s, which is in a repository and not approved",
 		clean.Word(path)).
 		Suggest("gharbor vouch %s   # shows what it uses, and asks", clean.Shell(path))
 }

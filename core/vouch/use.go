@@ -110,16 +110,16 @@ func encode(uses []Use) []byte {
 func New(name string, list []Use) Uses {
 	u := Uses{Profile: name, List: list, Hash: sum(encode(list))}
 	if len(list) > maxUses {
-		u.Trouble = fmt.Sprintf("it has %d uses, and more than %d can't be looked at for a yes", len(list), maxUses)
+		u.Trouble = fmt.Sprintf("it uses %d things; at most %d can be approved", len(list), maxUses)
 	}
 	all := 0
 	for _, one := range list {
 		n := len(one.Shown())
 		if all += n; all > maxAll {
-			u.Trouble = fmt.Sprintf("all that it uses is too long to be shown for a yes (at most %d bytes are)", maxAll)
+			u.Trouble = fmt.Sprintf("what it uses is too long to show (at most %d bytes)", maxAll)
 		}
 		if n > maxShown {
-			u.Trouble = fmt.Sprintf("%s is too long to be shown for a yes (%d bytes; at most %d are)", clean.Word(one.Key), n,
+			u.Trouble = fmt.Sprintf("%s is too long to show (%d bytes; at most %d)", clean.Word(one.Key), n,
 				maxShown)
 			break
 		}

@@ -117,7 +117,8 @@ func Load(path string) (*File, error) {
 	case err != nil:
 		return nil, refuse(unreadable(path, err))
 	case runtime.GOOS != "windows" && info.Mode().Perm()&0o022 != 0:
-		return nil, refuse(finding.New(finding.WalletPermissions, "others may write the wallet %s, so it is not used", path).
+		return nil, refuse(finding.New(finding.WalletPermissions,
+			"other users can write the wallet %s, so it is not used", path).
 			Saw("its permissions are %04o; only its owner may write it", info.Mode().Perm()).
 			Suggest("chmod go-w %s", clean.Shell(path)))
 	}
@@ -136,7 +137,7 @@ func unreadable(path string, err error) *finding.Finding {
 
 // damaged is for a file that no gharbor wrote as it is now.
 func damaged(path, why string, args ...any) error {
-	return refuse(finding.New(finding.WalletDamaged, "the wallet %s is damaged; nothing was taken from it", path).
+	return refuse(finding.New(finding.WalletDamaged, "the wallet %s is damaged; nothing was read from it", path).
 		Saw(why, args...).
 		Advise("restore a backup: gharbor wallet restore BACKUP (a copy that gharbor wallet backup made)"))
 }
@@ -146,36 +147,38 @@ func parseFile(path string, data []byte) (*File, error) {
 	f := &File{Path: path, data: data}
 	if !bytes.HasPrefix(data, []byte(magic)) {
 		if newer, _, ok := bytes.Cut(data, []byte("\n")); ok && bytes.HasPrefix(newer, []byte("gentle-harbor wallet ")) {
-			return nil, refuse(finding.New(finding.WalletFormat, "the wallet %s is of another format than this gharbor knows",
+			return nil, refuse(finding.New(finding.WalletFormat, "the wallet %s has an unknown format",
 				path).
-				Saw("it starts with %s; known is %q", clean.Quoted(clean.Line(string(newer), 60)), magic[:len(magic)-1]).
+				Saw("it starts with %s; known is %q",
+					clean.Quoted(clean.Line(string(newer), 60)), magic[:len(magic)-1]).
 				Suggest("gharbor version   # a newer one reads it"))
 		}
-		return nil, damaged(path, "it does not start as a wallet does")
+		return nil, damaged(path, "its beginning is not a wallet's")
 	}
 	rest := data[len(magic):]
 	var parts [3][]byte
 	for i, most := range []int{maxHeader, maxHeader, maxContent} {
 		if len(rest) < 4 {
-			return nil, damaged(path, "it ends too soon, after %d bytes", len(data))
+			return nil, damaged(path, "it is cut off after %d bytes", len(data))
 		}
 		size := int(binary.BigEndian.Uint32(rest))
 		if size > most {
-			return nil, damaged(path, "part %d says that it has %d bytes; the most is %d", i+1, size, most)
+			return nil, damaged(path, "part %d claims %d bytes; the maximum is %d", i+1, size, most)
 		}
 		if len(rest) < 4+size {
-			return nil, damaged(path, "it ends too soon, after %d bytes", len(data))
+			return nil, damaged(path, "it is cut off after %d bytes", len(data))
 		}
 		parts[i], rest = rest[4:4+size], rest[4+size:]
 	}
 	if len(rest) != checksumSize+signatureSize {
-		return nil, damaged(path, "it has %d bytes behind its parts, and %d are right", len(rest), checksumSize+signatureSize)
+		return nil, damaged(path, "it has %d bytes after its parts, in place of %d",
+			len(rest), checksumSize+signatureSize)
 	}
 	signed := len(data) - len(rest)
 	digest := sha256.New() // of the signed part, and then of the whole
 	digest.Write(data[:signed])
 	if !bytes.Equal(digest.Sum(nil), rest[:checksumSize]) {
-		return nil, damaged(path, "its checksum is not that of its bytes")
+		return nil, damaged(path, "its checksum is wrong")
 	}
 	digest.Write(rest)
 	f.hash = hex.EncodeToString(digest.Sum(nil))
@@ -191,8 +194,8 @@ func parseFile(path string, data []byte) (*File, error) {
 	}
 	if !ed25519.Verify(f.header.SigningKey, signedText(rest[:checksumSize]), rest[checksumSize:]) {
 		return nil, refuse(finding.New(finding.WalletForged,
-			"the wallet %s was changed by somebody who could not sign it; nothing was taken from it", path).
-			Saw("its checksum is right and its signature is not").
+			"the wallet %s was changed without a valid signature; nothing was read from it", path).
+			Saw("its checksum is right, its signature is not").
 			Advise("restore a backup: gharbor wallet restore BACKUP (a copy that gharbor wallet backup made)"))
 	}
 	return f, nil
@@ -203,17 +206,17 @@ func (h *header) problem() string {
 	names := make(map[string]bool)
 	for _, r := range h.Readers {
 		if !syntax.ValidName(r.Name) || len(r.PublicKey) != keySize || names[r.Name] {
-			return "its header names a reader that none can be"
+			return "its header has an invalid reader"
 		}
 		names[r.Name] = true
 	}
 	switch {
 	case h.Generation > maxGeneration:
-		return "its generation is higher than any wallet's can be"
+		return "its generation is too high"
 	case len(h.ID) != 32 || h.Generation == 0 || len(h.SigningKey) != ed25519.PublicKeySize || len(h.Salt) != saltSize:
-		return "its header lacks what every wallet's has"
+		return "its header is incomplete"
 	case len(h.Readers) > maxReaders:
-		return fmt.Sprintf("its header names %d readers; the most is %d", len(h.Readers), maxReaders)
+		return fmt.Sprintf("its header has %d readers; the maximum is %d", len(h.Readers), maxReaders)
 	}
 	return h.Cost.problem()
 }

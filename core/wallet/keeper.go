@@ -46,7 +46,7 @@ func KeeperSocket(lookup func(string) (string, bool), id string) string {
 func Listen(socket string) (net.Listener, error) {
 	listener, err := privatesocket.Listen(socket)
 	if errors.Is(err, privatesocket.ErrTaken) {
-		return nil, errors.New("the wallet is unlocked already; gharbor wallet lock ends that")
+		return nil, errors.New("the wallet is unlocked already; to end that: gharbor wallet lock")
 	}
 	return listener, err
 }
@@ -141,7 +141,7 @@ func (u Unlocked) open(ctx context.Context, f *File) (*Wallet, error) {
 		return nil, ctx.Err()
 	}
 	if err != nil || r.Error != "" {
-		return nil, refuse(finding.New(finding.WalletLocked, "the wallet %s was unlocked before its keys were made new",
+		return nil, refuse(finding.New(finding.WalletLocked, "the wallet %s was unlocked before it got new keys",
 			f.Path).
 			Suggest("gharbor wallet lock && gharbor wallet unlock -lifetime 15m"))
 	}

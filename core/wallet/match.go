@@ -54,24 +54,24 @@ func (w *Wallet) match(q secret.Query) (*Entry, *finding.Finding) {
 	case 1:
 		return fits[0], nil
 	case 0:
-		found := finding.New(finding.SecretNoMatch, "no entry of the wallet %s is bound to this connection",
+		found := finding.New(finding.SecretNoMatch, "no entry of the wallet %s is for this connection",
 			w.File.Path)
 		for _, line := range near[:min(len(near), 3)] {
 			found.Saw("%s", line)
 		}
 		if len(near) == 0 && len(q.Aliases) > 0 {
-			found.Saw("none of its %d %s is bound to the alias %s",
+			found.Saw("none of its %d %s is for the alias %s",
 				len(w.Entries), entries(len(w.Entries)), q.Aliases[0].Name)
 		} else if len(near) == 0 {
-			found.Saw("none of its %d %s is bound to %s",
+			found.Saw("none of its %d %s is for %s",
 				len(w.Entries), entries(len(w.Entries)), clean.Quoted(q.Where()))
 		}
 		return nil, found.Suggest("gharbor wallet keep %s -bind %s", entryName(q), clean.Shell(binding.Word(q)))
 	}
-	found := finding.New(finding.SecretAmbiguous, "several entries of the wallet %s are bound to this connection",
+	found := finding.New(finding.SecretAmbiguous, "several entries of the wallet %s are for this connection",
 		w.File.Path)
 	for _, e := range fits[:min(len(fits), 5)] {
-		found.Saw("entry %s fits", e.Name)
+		found.Saw("entry %s matches", e.Name)
 	}
 	return nil, found.Suggest("gharbor set %s %s=wallet:%s", q.Profile, q.SettingKey(), fits[0].Name)
 }
@@ -113,7 +113,7 @@ func (e *Entry) serves(q secret.Query) bool { return e.User == "" || e.User == q
 // objection says why an entry may not be sent, "" where it may.
 func (e *Entry) objection(q secret.Query) string {
 	if !e.serves(q) {
-		return fmt.Sprintf("it is the password of %s, and this is %s", clean.Quoted(e.User), clean.Quoted(q.User))
+		return fmt.Sprintf("it is the password of %s; this is %s", clean.Quoted(e.User), clean.Quoted(q.User))
 	}
 	why := "it is tied to no server"
 	for i, b := range e.Bindings {

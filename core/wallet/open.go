@@ -105,8 +105,8 @@ func (p *Passphrase) open(ctx context.Context, f *File) (*Wallet, error) {
 	}
 	keys, err := unseal(key, f.keys.Owner, label("owner", f.headerBytes))
 	if err != nil || len(keys) != keySize+ed25519.SeedSize {
-		return nil, refuse(finding.New(finding.WalletPassphrase, "this passphrase does not open the wallet %s", f.Path).
-			Saw("the file is whole: its checksum is right, so it is not damaged").
+		return nil, refuse(finding.New(finding.WalletPassphrase, "wrong passphrase for the wallet %s", f.Path).
+			Saw("the file is not damaged (its checksum is right)").
 			Suggest("gharbor wallet verify"))
 	}
 	owner := &ownerKeys{passphraseKey: key, contentKey: keys[:keySize], signing: ed25519.NewKeyFromSeed(keys[keySize:])}
@@ -123,7 +123,7 @@ func (p *Passphrase) open(ctx context.Context, f *File) (*Wallet, error) {
 
 func forged(f *File) error {
 	return refuse(finding.New(finding.WalletForged,
-		"the wallet %s was not signed by the key that it is known by; nothing was taken from it", f.Path).
+		"the wallet %s was signed with a different key than before; nothing was read from it", f.Path).
 		Saw("its generation says %d", f.header.Generation).
 		Advise("restore a backup: gharbor wallet restore BACKUP (a copy that gharbor wallet backup made)"))
 }
@@ -131,30 +131,32 @@ func forged(f *File) error {
 // open opens a wallet for reading, if the pin's own key signed it.
 func (p *Pin) open(_ context.Context, f *File) (*Wallet, error) {
 	if p.Wallet != f.header.ID {
-		return nil, refuse(finding.New(finding.WalletOther, "the reader's pin file is for another wallet than %s", f.Path).
+		return nil, refuse(finding.New(finding.WalletOther, "the reader's pin file is not for the wallet %s", f.Path).
 			Saw("the pin file %s is for the wallet %s, this is %s", p.Path, p.Wallet[:8], f.header.ID[:8]).
-			Suggest("rm %s && gharbor wallet reader add %s -out %s   # as the wallet's owner", clean.Shell(p.Path), p.Name,
+			Suggest("rm %s && gharbor wallet reader add %s -out %s   # as the wallet's owner",
+				clean.Shell(p.Path), p.Name,
 				clean.Shell(p.Path)))
 	}
 	if !bytes.Equal(p.SigningKey, f.header.SigningKey) {
 		return nil, refuse(finding.New(finding.WalletForged,
-			"the wallet %s is not signed by the key in the reader's pin file; nothing was taken from it", f.Path).
-			Saw("either its owner made its keys new (wallet passphrase, wallet rotate), which ends every pin file, or "+
-				"somebody forged it: ask the owner").
-			Suggest("rm %s && gharbor wallet reader add %s -out %s   # as the wallet's owner, who made the keys new",
+			"the wallet %s is not signed with the key in the reader's pin file; nothing was read from it", f.Path).
+			Saw("its owner made new keys (wallet passphrase, wallet rotate), or somebody forged it: ask the owner").
+			Suggest("rm %s && gharbor wallet reader add %s -out %s   # as the wallet's owner",
 				clean.Shell(p.Path), p.Name, clean.Shell(p.Path)))
 	}
 	if f.header.Generation < p.Generation {
 		return nil, refuse(finding.New(finding.WalletRolledBack,
-			"the wallet %s is older than the reader's pin file; nothing was taken from it", f.Path).
-			Saw("it is generation %d; the pin file %s was made at generation %d", f.header.Generation, p.Path, p.Generation).
+			"the wallet %s is older than the reader's pin file; nothing was read from it", f.Path).
+			Saw("it is generation %d; the pin file %s was made at generation %d",
+				f.header.Generation, p.Path, p.Generation).
 			Suggest("gharbor wallet restore %s   # as the wallet's owner, if the older one is meant to count again",
 				clean.Shell(f.Path)))
 	}
 	private, err := ecdh.X25519().NewPrivateKey(p.PrivateKey)
 	if err != nil {
 		return nil, refuse(finding.New(finding.WalletPin, "the reader's pin file %s is damaged", p.Path).
-			Suggest("rm %s && gharbor wallet reader add %s -out %s   # as the wallet's owner", clean.Shell(p.Path), p.Name,
+			Suggest("rm %s && gharbor wallet reader add %s -out %s   # as the wallet's owner",
+				clean.Shell(p.Path), p.Name,
 				clean.Shell(p.Path)))
 	}
 	for _, box := range f.keys.Readers {
@@ -162,7 +164,7 @@ func (p *Pin) open(_ context.Context, f *File) (*Wallet, error) {
 			return f.read(key, "the reader "+box.Name)
 		}
 	}
-	return nil, refuse(finding.New(finding.WalletReaderRemoved, "the wallet %s is not sealed to this reader any more",
+	return nil, refuse(finding.New(finding.WalletReaderRemoved, "the wallet %s no longer lets this reader in",
 		f.Path).
 		Saw("the pin file %s is for the reader %s", p.Path, p.Name).
 		Suggest("rm %s && gharbor wallet reader add %s -out %s   # as the wallet's owner", clean.Shell(p.Path), p.Name,
@@ -173,7 +175,7 @@ func (p *Pin) open(_ context.Context, f *File) (*Wallet, error) {
 func (f *File) read(contentKey []byte, through string) (*Wallet, error) {
 	text, err := unseal(contentKey, f.content, label("content", f.headerBytes))
 	if err != nil {
-		return nil, damaged(f.Path, "its content is not sealed by its own key")
+		return nil, damaged(f.Path, "its content has the wrong key")
 	}
 	return f.decode(text, through)
 }

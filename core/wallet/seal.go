@@ -56,7 +56,7 @@ func (c Cost) problem() string {
 		{"threads", uint32(c.Threads), uint32(floor.Threads), uint32(ceiling.Threads)},
 	} {
 		if p.is < p.low || p.is > p.high {
-			return fmt.Sprintf("its header asks for Argon2id with %s = %d; allowed is %d to %d", p.name, p.is, p.low, p.high)
+			return fmt.Sprintf("its header wants Argon2id with %s = %d; allowed: %d to %d", p.name, p.is, p.low, p.high)
 		}
 	}
 	if work := uint64(c.MemoryKiB) * uint64(c.Passes); work > mostWork {
@@ -135,7 +135,7 @@ func seal(key, text, ad []byte) []byte {
 	return aead.Seal(nonce, nonce, text, ad)
 }
 
-var errSeal = errors.New("the seal is not of this key")
+var errSeal = errors.New("the seal has another key")
 
 // unseal is the way back.
 func unseal(key, sealed, ad []byte) ([]byte, error) {

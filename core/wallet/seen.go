@@ -48,7 +48,7 @@ func (s *Store) readSeen() (seenFile, error) {
 	}
 	if err != nil {
 		return all, refuse(finding.New(finding.WalletMemory,
-			"what was seen of the wallets so far cannot be read, so a wallet keep back to an older state would not be noticed").
+			"the record of the wallet versions seen so far can't be read, so an older wallet would not be noticed").
 			Saw("%s: %s", s.Seen, atomicfile.Plain(err)).
 			Suggest("gharbor wallet verify -forget   # after making sure that the wallet is the newest"))
 	}
@@ -77,15 +77,15 @@ func (s *Store) judge(f *File) (seen, error) {
 		return known, forged(f)
 	case f.header.Generation < known.Generation:
 		return known, refuse(finding.New(finding.WalletRolledBack,
-			"the wallet %s is older than the one that was here; nothing was taken from it", f.Path).
+			"the wallet %s is older than before; nothing was read from it", f.Path).
 			Saw("it is generation %d; generation %d was seen here", f.header.Generation, known.Generation).
 			Suggest("gharbor wallet restore %s   # if the older one is meant to count again", s.shellPath()))
 	case f.header.Generation == known.Generation && f.Hash() != known.Hash:
 		return known, refuse(finding.New(finding.WalletForked,
-			"the wallet %s is not the generation %d that was here, but another one of that number; nothing was taken from it",
+			"the wallet %s has the generation %d, but a different content than before; nothing was read from it",
 			f.Path, known.Generation).
-			Saw("it was changed on two machines at once, or somebody put an older one back and changed it").
-			Advise("merge the two copies: gharbor wallet merge OTHER-COPY (takes both, and shows where they differ)"))
+			Saw("it was changed on two machines, or an older copy was put back and changed").
+			Advise("merge the two copies: gharbor wallet merge OTHER-COPY"))
 	}
 	return known, nil
 }

@@ -175,7 +175,7 @@ func (s *Store) write(ctx context.Context, w *Wallet) (*Wallet, error) {
 	}
 	text := w.encode()
 	if len(text) > maxContent-1024 || len(headerBytes) > maxHeader {
-		return nil, fmt.Errorf("%s: the wallet would be larger than %d MiB, which is the most", s.Path, maxContent>>20)
+		return nil, fmt.Errorf("%s: the wallet would be larger than %d MiB, the maximum", s.Path, maxContent>>20)
 	}
 	data := assemble(headerBytes, mustJSON(keys), seal(w.owner.contentKey, text, label("content", headerBytes)),
 		w.owner.signing)
@@ -187,7 +187,7 @@ func (s *Store) write(ctx context.Context, w *Wallet) (*Wallet, error) {
 		return nil, fmt.Errorf("%s: cannot be written: %w", s.Path, atomicfile.Plain(err))
 	}
 	if err := s.remember(ctx, f, seen{}); err != nil {
-		return nil, fmt.Errorf("the wallet was written, and that it was could not be noted in %s: %w", s.Seen, err)
+		return nil, fmt.Errorf("the wallet was written, but its version could not be noted in %s: %w", s.Seen, err)
 	}
 	return &Wallet{File: f, Entries: w.Entries, Through: w.Through, owner: w.owner}, nil
 }
@@ -212,10 +212,11 @@ func (w *Wallet) Rotate(ctx context.Context, passphrase *Passphrase) ([]ReaderIn
 // AddReader makes a reader's keys and lets it in. Inside Update.
 func (w *Wallet) AddReader(name string, at time.Time) (*Pin, error) {
 	if slices.ContainsFunc(w.File.header.Readers, func(r ReaderInfo) bool { return r.Name == name }) {
-		return nil, fmt.Errorf("there is a reader %s already; gharbor wallet reader remove %s ends it", name, name)
+		return nil, fmt.Errorf("the reader %s exists already; to remove it: gharbor wallet reader remove %s",
+			name, name)
 	}
 	if len(w.File.header.Readers) >= maxReaders {
-		return nil, fmt.Errorf("the wallet has %d readers, which is the most", maxReaders)
+		return nil, fmt.Errorf("the wallet has %d readers, the maximum", maxReaders)
 	}
 	pin, info, err := newPin(&w.File.header, name)
 	if err != nil {
@@ -231,7 +232,7 @@ func (w *Wallet) AddReader(name string, at time.Time) (*Pin, error) {
 func (w *Wallet) RemoveReader(name string) ([]string, error) {
 	readers := slices.DeleteFunc(slices.Clone(w.File.header.Readers), func(r ReaderInfo) bool { return r.Name == name })
 	if len(readers) == len(w.File.header.Readers) {
-		return nil, fmt.Errorf("there is no reader of that name; gharbor wallet reader list shows those there are")
+		return nil, fmt.Errorf("no reader of that name; see gharbor wallet reader list")
 	}
 	w.File.header.Readers = readers
 	w.owner.contentKey = random(keySize)
@@ -240,7 +241,7 @@ func (w *Wallet) RemoveReader(name string) ([]string, error) {
 
 // ErrOldPassphrase is a file to restore whose passphrase, or signing key, is not the wallet's
 // any more.
-var ErrOldPassphrase = errors.New("the file to restore is from before the wallet's passphrase or keys were changed")
+var ErrOldPassphrase = errors.New("the file is from before the passphrase or the keys were changed")
 
 // Restore puts the entries of another file of this wallet's, an older one or a backup, into the
 // newest generation. The keys, the passphrase and the readers stay those of the present file,
@@ -277,7 +278,7 @@ func (s *Store) Restore(ctx context.Context, from *File, passphrase, others *Pas
 	present, err := Load(target)
 	here := err == nil
 	if here && present.header.ID != from.header.ID {
-		return nil, nil, fmt.Errorf("%s is another wallet than %s; restore to another place with -wallet FILE", target,
+		return nil, nil, fmt.Errorf("%s is not a copy of %s; to restore it to another place: -wallet FILE", target,
 			from.Path)
 	}
 	current := known.SigningKey
@@ -457,11 +458,10 @@ func (p *Passphrase) Weakness() string {
 	const least = 8
 	switch text := p.Value.Disclose(); {
 	case len([]rune(text)) < least:
-		return fmt.Sprintf("a passphrase has %d characters at the least; a few words are easy to keep in mind and "+
-			"hard to "+
-			"guess", least)
+		return fmt.Sprintf("a passphrase needs at least %d characters; a few words are easy to remember and hard "+
+			"to guess", least)
 	case strings.TrimSpace(text) != text:
-		return "a passphrase neither starts nor ends with a blank"
+		return "a passphrase must not start or end with a blank"
 	}
 	return ""
 }

@@ -34,7 +34,7 @@ type Vault struct {
 
 // noAnswer is the finding for a keeper that is there and does not answer.
 func noAnswer(path string, silent *privatesocket.Silent) *finding.Finding {
-	return finding.New(finding.WalletNoAnswer, "the process that keeps the wallet %s open can't be asked", path).
+	return finding.New(finding.WalletNoAnswer, "the process that keeps the wallet %s open does not answer", path).
 		Saw("%s", silent).Suggest("%s   # ends it", silent.EndLine())
 }
 
@@ -53,7 +53,7 @@ func (v *Vault) Find(ctx context.Context, q secret.Query, byDefault bool) (*secr
 	case err != nil:
 		return nil, unreadable(v.Store.Path, err)
 	case w == nil && byDefault:
-		return nil, finding.New(finding.SecretNoMatch, "the wallet %s is locked, and the profile does not name it",
+		return nil, finding.New(finding.SecretNoMatch, "the wallet %s is locked, and the profile does not ask for it",
 			v.Store.Path)
 	case w == nil && !v.Terminal && v.silent != nil:
 		return nil, v.silent
@@ -64,7 +64,7 @@ func (v *Vault) Find(ctx context.Context, q secret.Query, byDefault bool) (*secr
 			Advise("make a reader: gharbor wallet reader add NAME -out FILE (for a job that runs unattended)")
 	case w == nil:
 		return &secret.Located{
-			Place: fmt.Sprintf("wallet %s, once its passphrase is given", clean.Line(v.Store.Path, 200)),
+			Place: fmt.Sprintf("wallet %s, after its passphrase", clean.Line(v.Store.Path, 200)),
 			Asks:  true,
 			Read:  func(ctx context.Context) (secret.Value, error) { return v.ask(ctx, q) },
 		}, nil
@@ -88,7 +88,7 @@ func (w *Wallet) place(e *Entry, q secret.Query) string {
 	}
 	for _, b := range e.Bindings {
 		if b.Alias != "" && b.Objection(q) == "" {
-			return text + ", released to " + b.String()
+			return text + ", for " + b.String()
 		}
 	}
 	return text

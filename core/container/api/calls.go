@@ -219,7 +219,7 @@ func (c *Client) ReadFile(ctx context.Context, id, file string) (secret.Value, e
 		}
 		file = link
 	}
-	return secret.Value{}, &Error{Kind: Refused, Endpoint: c.Endpoint, Message: "it is a link to a link to a link"}
+	return secret.Value{}, &Error{Kind: Refused, Endpoint: c.Endpoint, Message: "it is a link to another link"}
 }
 
 // readFile reads one file; link is where it leads to, where it is a link.

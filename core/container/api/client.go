@@ -164,7 +164,7 @@ func (c *Client) agree(ctx context.Context) error {
 		return &Error{
 			Kind:     Broken,
 			Endpoint: c.Endpoint,
-			Err:      errors.New("its answer does not say which version of the interface it speaks"),
+			Err:      errors.New("its answer has no version of the interface"),
 		}
 	}
 	low, ok := minor(v.MinAPIVersion)
@@ -175,7 +175,8 @@ func (c *Client) agree(ctx context.Context) error {
 		return &Error{
 			Kind:     Old,
 			Endpoint: c.Endpoint,
-			Message: fmt.Sprintf("it speaks versions 1.%d to 1.%d of the interface, and gharbor 1.%d to 1.%d", low, high,
+			Message: fmt.Sprintf("it speaks versions 1.%d to 1.%d of the interface; gharbor speaks 1.%d to 1.%d",
+				low, high,
 				oldest, newest),
 		}
 	}
@@ -209,7 +210,8 @@ func (c *Client) call(ctx context.Context, method, path string, query url.Values
 	case err != nil:
 		return c.failed(ctx, err)
 	case len(data) > maxAnswer:
-		return &Error{Kind: Broken, Endpoint: c.Endpoint, Err: fmt.Errorf("its answer is larger than %d MiB", maxAnswer>>20)}
+		return &Error{Kind: Broken, Endpoint: c.Endpoint, Err: fmt.Errorf(
+			"its answer is larger than %d MiB", maxAnswer>>20)}
 	case into == nil:
 		return nil
 	}
@@ -217,7 +219,7 @@ func (c *Client) call(ctx context.Context, method, path string, query url.Values
 		return &Error{
 			Kind:     Broken,
 			Endpoint: c.Endpoint,
-			Err:      errors.New("its answer is not the JSON that the interface has"),
+			Err:      errors.New("its answer is not the expected JSON"),
 		}
 	}
 	return nil
@@ -264,7 +266,8 @@ func (c *Client) sendBytes(ctx context.Context, method, path string, query url.V
 			return nil, &Error{
 				Kind:     Insecure,
 				Endpoint: c.Endpoint,
-				Err: errors.New("it wants TLS: set DOCKER_TLS_VERIFY=1, and DOCKER_CERT_PATH to the folder of ca.pem, " +
+				Err: errors.New("it wants TLS: set DOCKER_TLS_VERIFY=1, and DOCKER_CERT_PATH to the folder of " +
+					"ca.pem, " +
 					"cert.pem and key.pem"),
 			}
 		}

@@ -53,7 +53,7 @@ func (v *view) address(ctx context.Context) (place, *finding.Finding) {
 	if v.client.Endpoint.Host() == "" {
 		if own, ok := v.own(ctx); ok {
 			return place{own, port,
-				fmt.Sprintf("its port %d is not published; this machine reaches it at its own address %s", port, own)}, nil
+				fmt.Sprintf("its port %d is not published, but this machine reaches it at %s", port, own)}, nil
 		}
 	}
 	return place{}, v.unpublished(port)
@@ -154,8 +154,8 @@ func (v *view) unpublished(port int) *finding.Finding {
 	found := finding.New(finding.ContainerUnpublished,
 		"the port %d of the container %s is not published, and this machine is not in its network", port, v.one.Name)
 	if bindings := v.one.NetworkSettings.Ports[strconv.Itoa(port)+"/tcp"]; len(bindings) > 0 {
-		found.Cause = fmt.Sprintf("the port %d of the container %s is published on its host's loopback only, and the host "+
-			"is %s", port, v.one.Name, clean.Quoted(v.client.Endpoint.Host()))
+		found.Cause = fmt.Sprintf("the port %d of the container %s is published only on the loopback of its host, "+
+			"which is %s", port, v.one.Name, clean.Quoted(v.client.Endpoint.Host()))
 	}
 	others := v.otherPorts(port)
 	if len(others) > 0 {
@@ -179,10 +179,11 @@ func (v *view) unpublished(port int) *finding.Finding {
 			v.client.CLIName(), service.Project, service.Service)
 	} else {
 		if v.one.HostConfig.NetworkMode == "none" && v.client.Endpoint.Host() == "" {
-			found.Suggest("%s network disconnect none %s && %s network connect bridge %s   # a network that this machine "+
+			found.Suggest("%s network disconnect none %s && %s network connect bridge %s   # a network that this "+
+				"machine "+
 				"is in", v.client.CLIName(), name(v.one), v.client.CLIName(), name(v.one))
 		}
-		found.Advise("make the container again with -p %s among the options of %s run, and its other options and volumes",
+		found.Advise("make the container again with -p %s added to the options of %s run",
 			publish, v.client.CLIName())
 	}
 	if inner := v.innerPorts(port); len(inner) == 1 {

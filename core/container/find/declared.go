@@ -191,7 +191,7 @@ func (v *view) declared(q secret.Query) (*secret.Located, *finding.Finding) {
 	variable := q.Source.Arg
 	value, ok := v.one.Config.Env[variable]
 	if !ok {
-		found := finding.New(finding.SecretMissing, "the container %s declares no environment variable %s", v.one.Name,
+		found := finding.New(finding.SecretMissing, "the container %s has no environment variable %s", v.one.Name,
 			variable)
 		var names []string
 		for has := range v.one.Config.Env {
@@ -201,7 +201,7 @@ func (v *view) declared(q secret.Query) (*secret.Located, *finding.Finding) {
 		}
 		slices.Sort(names)
 		if len(names) > 0 {
-			found.Saw("it declares %s", clean.Line(strings.Join(names, ", "), 300))
+			found.Saw("it has %s", clean.Line(strings.Join(names, ", "), 300))
 		}
 		if near := nearest.Name(variable, names); near != "" && secret.Valid("container:"+near) {
 			found.Suggest("gharbor set %s secret=container:%s", q.Profile, near)

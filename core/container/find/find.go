@@ -122,7 +122,7 @@ func (e *Engines) endpoints(written string) ([]api.Endpoint, *finding.Finding) {
 	}
 	if len(all) == 0 {
 		return nil, finding.New(finding.ContainerNoEngine, "no container engine was found on this machine").
-			Saw("none of the usual sockets is there, and %s is not set", address.EndpointVariable).
+			Saw("none of the usual sockets exists, and %s is not set", address.EndpointVariable).
 			Suggest("sudo systemctl start docker   # if it is installed").
 			Advise("if its socket is elsewhere: export DOCKER_HOST=unix:///PATH")
 	}
@@ -441,7 +441,7 @@ func (e *Engines) Client(ctx context.Context, endpoint string) (*api.Client, *fi
 		return nil, found
 	}
 	found = finding.New(finding.ContainerAmbiguous,
-		"%d container engines answer, and nothing says at which the container is to be", len(clients))
+		"%d container engines answer; which one has the container is not known", len(clients))
 	for _, c := range clients {
 		found.Saw("%s at %s", c.Engine, c.Endpoint.Address)
 	}

@@ -29,7 +29,7 @@ func (e *Engines) Ready(ctx context.Context, client *api.Client, id string) (sta
 			return State(one), nil
 		case h != nil && h.Status != "none" && h.Status != "":
 		case len(v.publishedAtAll()) == 0:
-			return State(one) + "; no port is published, so whether its server is ready is not known", nil
+			return State(one) + "; no port is published, so it is not known whether its server is ready", nil
 		default:
 			if engine, port, _ := e.greeting(ctx, one, tcpPorts(one), e.byPort(tcpPorts(one), one.Config.Image)); engine != "" {
 				return fmt.Sprintf("%s; %s answers at its port %d", State(one), engine, port), nil
@@ -38,7 +38,8 @@ func (e *Engines) Ready(ctx context.Context, client *api.Client, id string) (sta
 		select {
 		case <-time.After(pause):
 		case <-ctx.Done():
-			found := finding.New(finding.ContainerStarting, "the container %s runs, and was not ready in time", one.Name)
+			found := finding.New(finding.ContainerStarting, "the container %s runs, but was not ready in time",
+				one.Name)
 			found.Saw("its state is: %s", State(one))
 			return "", found.Suggest("gharbor container start %s -within 5m", name(one)).
 				Suggest("%s logs --tail 50 %s", client.CLIName(), name(one))

@@ -45,7 +45,7 @@ func (v *view) idle(ctx context.Context) *finding.Finding {
 	case one.State.Status == "restarting":
 		return v.restarting(ctx)
 	case one.State.Paused:
-		return finding.New(finding.ContainerStopped, "the container %s is paused: its processes are held still",
+		return finding.New(finding.ContainerStopped, "the container %s is paused",
 			one.Name).
 			Suggest("gharbor container start %s", v.startName())
 	case one.State.Running:
@@ -76,9 +76,9 @@ func ended(one *api.Container) string {
 	code := one.State.ExitCode
 	switch {
 	case one.State.Status == "created":
-		return "it was made and has not been started"
+		return "it was made, but never started"
 	case one.State.OOMKilled:
-		return fmt.Sprintf("the system ended it for lack of memory (exit code %d)", code)
+		return fmt.Sprintf("it ran out of memory (exit code %d)", code)
 	case code == 0:
 		return "it was stopped, or ended by itself (exit code 0)"
 	case code == 137:
@@ -165,7 +165,7 @@ func (v *view) restarting(ctx context.Context) *finding.Finding {
 		times = fmt.Sprintf("%d times", n)
 	}
 	found := finding.New(finding.ContainerRestarting,
-		"the container %s does not stay up: it was started again %s, and last ended with exit code %d",
+		"the container %s keeps restarting: %s so far, last exit code %d",
 		v.one.Name, times,
 		v.one.State.ExitCode)
 	v.sawLog(ctx, found)
@@ -180,7 +180,7 @@ func (v *view) unhealthy() *finding.Finding {
 	if h == nil || h.Status != "unhealthy" {
 		return nil
 	}
-	found := finding.New(finding.ContainerUnhealthy, "the container's own health check fails")
+	found := finding.New(finding.ContainerUnhealthy, "the container's health check fails")
 	if n := len(h.Log); n > 0 {
 		last := h.Log[n-1]
 		found.Saw("its last run ended with code %d: %s", last.ExitCode, v.quoted(last.Output))
@@ -202,10 +202,8 @@ func (v *view) noVolume() *finding.Finding {
 		folders = []string{moved}
 	}
 	found := finding.New(finding.ContainerNoVolume,
-		"the folder where its image keeps the server's data is in the container itself: whoever removes the "+
-			"container, or "+
-			"makes it again, removes what is in it").
-		Saw("no volume and no folder of the host is at %s", clean.Line(folders[0], 200))
+		"the data are inside the container and are lost when it is removed").
+		Saw("nothing is mounted at %s", clean.Line(folders[0], 200))
 	if slices.ContainsFunc(v.one.Mounts,
 		func(m api.Mount) bool { return m.Type == "volume" && !anonymous(m) && m.Destination != SecretsFolder }) {
 		return nil // a volume somebody named, elsewhere: the data may well be there
@@ -219,13 +217,11 @@ func (v *view) noVolume() *finding.Finding {
 			return nil
 		}
 		found = finding.New(finding.ContainerNoVolume,
-			"the server's data are in a volume without a name, which is this container's alone: one that is made "+
-				"again starts "+
-				"without them").
+			"the data are in a volume without a name: a container that is made again starts without them").
 			Saw("the volume at %s is %s", clean.Line(m.Destination, 200), clean.Line(m.Name, 12))
 	}
-	return found.Advise("when the container is next made: -v %s-data:%s among the options of %s run, once the data "+
-		"were copied out", name(v.one), clean.Shell(clean.Line(folders[0], 200)), v.client.CLIName())
+	return found.Advise("copy the data out, then make the container again with -v %s-data:%s added to the options "+
+		"of %s run", name(v.one), clean.Shell(clean.Line(folders[0], 200)), v.client.CLIName())
 }
 
 // mountAt is the volume, or the folder of the host, that a container's folder is in.
@@ -249,8 +245,8 @@ func anonymous(m api.Mount) bool {
 var answers = map[finding.Code]string{
 	finding.ReachRefused: "refused",
 	finding.ReachTimeout: "no answer in time",
-	finding.SpeakSilent:  "the container engine accepts, and nothing answers",
-	finding.SpeakClosed:  "the container engine accepts, and nothing answers",
+	finding.SpeakSilent:  "the container engine accepts, but no server answers",
+	finding.SpeakClosed:  "the container engine accepts, but no server answers",
 }
 
 // explain says why the server in a running container does not answer; found is what the
@@ -277,9 +273,7 @@ func (v *view) explain(ctx context.Context, found *finding.Finding) *finding.Fin
 		return better.Saw("at its address: %s (%s)", answers[found.Code], found.Code)
 	}
 	if found.Code == finding.SpeakClosed || found.Code == finding.SpeakSilent {
-		found.Saw("at a published port it is the container engine that accepts, whether a server listens in the " +
-			"container " +
-			"or not")
+		found.Saw("at a published port the container engine accepts, even if no server listens in the container")
 	}
 	if lately {
 		found.Saw("the container was started %s ago", time.Since(started).Round(time.Second))

@@ -36,7 +36,7 @@ func Trouble(err error) *finding.Finding {
 		return found.Suggest("gharbor container scan   # the engines that are here")
 	case api.Denied:
 		return finding.New(finding.ContainerNoPermission, "your account may not use the container engine at %s", at).
-			Saw("whoever may use it can do anything on its machine, so this is for its administrator to decide").
+			Saw("users of it can do anything on its machine: ask the administrator").
 			Suggest("ls -l %s", clean.Shell(socket)).
 			Suggest("sudo usermod -aG docker \"$USER\"   # then log in again")
 	case api.Slow:
@@ -44,27 +44,27 @@ func Trouble(err error) *finding.Finding {
 			Suggest("time docker -H %s version", clean.Shell(at))
 	case api.Old:
 		return finding.New(finding.ContainerEngineOld,
-			"the container engine at %s and gharbor have no version of its interface in common", at).
+			"the container engine at %s and gharbor have no interface version in common", at).
 			Saw("%s", failed.Message).
 			Suggest("docker -H %s version", clean.Shell(at))
 	case api.Insecure:
 		return finding.New(finding.ContainerEngineTLS,
-			"the container engine at %s is not asked: there is no TLS that can be trusted", at).
+			"the container engine at %s was not asked: its TLS can't be trusted", at).
 			Saw("%s", clean.Line(failed.Error(), 200)).
 			Suggest("export DOCKER_TLS_VERIFY=1 DOCKER_CERT_PATH=\"$HOME/.docker\"   # the folder of ca.pem, " +
 				"cert.pem and " +
 				"key.pem")
 	case api.BadEndpoint:
-		return finding.New(finding.ContainerEndpoint, "%s does not say where a container engine is asked",
+		return finding.New(finding.ContainerEndpoint, "%s is no address of a container engine",
 			failed.Endpoint.From).
-			Saw("it is %s; unix:///PATH and tcp://HOST:PORT can be asked", clean.Quoted(clean.WithoutPasswords(at))).
+			Saw("it is %s; expected unix:///PATH or tcp://HOST:PORT", clean.Quoted(clean.WithoutPasswords(at))).
 			Suggest("unset DOCKER_HOST   # or set it to such an address")
 	case api.Refused:
 		return finding.New(finding.ContainerEngineRefused, "the container engine at %s refused", at).
 			Saw("status %d: %s", failed.Status, clean.Quoted(failed.Message)).
 			Suggest("docker -H %s info", clean.Shell(at))
 	}
-	return finding.New(finding.ContainerEngineBroken, "what answers at %s does not answer as a container engine", at).
+	return finding.New(finding.ContainerEngineBroken, "the server at %s is no container engine", at).
 		Saw("%s", clean.Line(failed.Error(), 200)).
 		Suggest("docker -H %s version", clean.Shell(at))
 }
@@ -133,7 +133,7 @@ func plural(n int, word string) string {
 // ambiguous refuses to choose between containers: a password could go to the wrong
 // one.
 func ambiguous(wanted schema.Container, profileName string, all []match) *finding.Finding {
-	found := finding.New(finding.ContainerAmbiguous, "%d containers are what %s names, and nothing says which is meant",
+	found := finding.New(finding.ContainerAmbiguous, "%d containers match %s",
 		len(all), clean.Quoted(wanted.String()))
 	engines := make(map[string]bool)
 	for _, m := range all {
@@ -192,7 +192,7 @@ func (e *Engines) PortTaken(ctx context.Context, client *api.Client, one *api.Co
 	}
 	slices.Sort(words)
 	found := finding.New(finding.ContainerPortTaken,
-		"the container %s can't start: an address at which its port is published is taken", one.Name)
+		"the container %s can't start: its published address is taken", one.Name)
 	if len(words) > 0 {
 		found.Saw("it publishes at %s", strings.Join(words, ", "))
 	}
@@ -201,11 +201,11 @@ func (e *Engines) PortTaken(ctx context.Context, client *api.Client, one *api.Co
 		found.Saw("the container %s publishes there", clean.Quoted(other))
 		found.Suggest("gharbor container stop %s", clean.Shell(other))
 	} else {
-		found.Saw("no other container publishes there, so a program of the machine listens")
+		found.Saw("no other container uses it, so it is a program of this machine")
 	}
 	return found.Suggest("gharbor nearby   # what listens on this machine").
-		Advise("make the container again with -p 127.0.0.1::PORT among the options of %s run: at a port of the "+
-			"engine's choice", client.CLIName())
+		Advise("make the container again with -p 127.0.0.1::PORT added to the options of %s run (the engine "+
+			"chooses the port)", client.CLIName())
 }
 
 // Holder is the running container that publishes one of some ports, "" for none.

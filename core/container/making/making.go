@@ -33,7 +33,7 @@ func (p *Plan) PullImage(ctx context.Context, told func(have, want int64)) *find
 		return find.Trouble(err)
 	}
 	if !here {
-		return p.noImage(errors.New("it was fetched, and is not there"))
+		return p.noImage(errors.New("it was fetched, but is missing"))
 	}
 	p.takeImage(image)
 	p.Pull = false

@@ -163,7 +163,7 @@ func (p *Plan) foreignSecrets(ctx context.Context) *finding.Finding {
 		return nil
 	}
 	return finding.New(finding.ContainerNameTaken,
-		"there is a volume %s already, which gharbor did not make, and it is left as it is", p.Secretly).
+		"the volume %s exists, and gharbor did not make it", p.Secretly).
 		Suggest("%s", p.underAnotherName())
 }
 
@@ -258,13 +258,13 @@ func (p *Plan) choosePort(ctx context.Context) *finding.Finding {
 		return nil
 	case p.Port != 0:
 		found := finding.New(finding.ContainerPortTaken,
-			"the port %d of 127.0.0.1, at which the container %s is to be published, is taken", wanted, p.Name)
+			"the port 127.0.0.1:%d is taken, so the container %s can't be published there", wanted, p.Name)
 		return found.Saw("it is taken by %s", by).
 			Suggest("%s   # at a port that is free", p.again("port", strconv.Itoa(freePort()))).
 			Suggest("gharbor nearby   # what listens on this machine")
 	case remote != "":
 		return finding.New(finding.ContainerPortTaken,
-			"the port %d of the container engine's machine is taken, and which is free there is not known here", wanted).
+			"the port %d of the container engine's machine is taken", wanted).
 			Saw("it is taken by %s", by).
 			Advise("choose a free port: gharbor container make %s -image %s -port PORT", p.Profile, p.Image)
 	}
@@ -293,7 +293,7 @@ func nameTaken(ctx context.Context, client *api.Client, w Wish) *finding.Finding
 	case old.Name != w.Name: // the beginning of an id
 		return nil
 	}
-	found := finding.New(finding.ContainerNameTaken, "there is a container %s already, and it is left as it is", w.Name)
+	found := finding.New(finding.ContainerNameTaken, "the container %s exists already", w.Name)
 	made := "not made by gharbor"
 	if MadeFor(old) != "" {
 		made = "made by gharbor for the profile " + clean.Quoted(clean.Line(MadeFor(old), 64))

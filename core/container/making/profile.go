@@ -31,20 +31,20 @@ func Fits(p *resolve.Profile) error {
 	local := p.Address().OneHost() && p.Local()
 	switch {
 	case !Makeable(p.Engine()):
-		return refused(fmt.Sprintf("a container can be made of %s, and the profile's engine is %s",
+		return refused(fmt.Sprintf("a container can be made for %s; the profile's engine is %s",
 			strings.Join(MakeableWords(p.Schema().Engines()), ", "), cmp.Or(p.Text(key.Engine), "not said")))
 	case len(p.Hops()) > 0:
-		return refused("the profile has hops, and the container would be on this side of them")
+		return refused("the profile has hops, but the container would be on this side of them")
 	case in && called.Compose():
-		return refused("the profile's container is a compose file's service, which its compose file makes",
+		return refused("the profile's container is a compose service; its compose file makes it",
 			fmt.Sprintf("docker compose -p %s up -d %s", called.Project, called.Service))
 	case !in && !local && p.Address().Known():
-		return refused("the profile leads to another machine or a socket; a container is made of one whose address is " +
-			"container, or this machine's")
+		return refused("the profile leads to another machine or to a socket; a container needs a profile for this " +
+			"machine")
 	case p.Text(key.User) == "":
 		return refused("the profile does not say which user to make", "gharbor set "+p.Called+" user=NAME")
 	case p.Text(key.Secret) == "none":
-		return refused("the profile says secret = \"none\": whoever is on this machine could log in to such a server",
+		return refused("the profile says secret = \"none\": everybody on this machine could log in",
 			"gharbor set "+p.Called+" secret=wallet")
 	}
 	return nil
@@ -62,7 +62,7 @@ func (w Wish) For(p *resolve.Profile) (Wish, error) {
 	called, in := address.ContainerOf(p)
 	switch {
 	case in && given.Name != "" && given.Name != called.Name:
-		return w, refused("-name and the profile's container are two names; give one")
+		return w, refused("-name and the profile name different containers")
 	case in:
 		w.Name, w.Fixed, w.Inside = called.Name, true, p.Port()
 	case w.Name == "":

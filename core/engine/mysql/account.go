@@ -47,7 +47,7 @@ func (c *conversation) LookUp(ctx context.Context, r engine.Refused) error {
 	case seen == "" && len(own) == 1: // it did not say where it sees this machine
 		return c.explain(ctx, r, own[0])
 	case seen == "":
-		r.Finding.Saw("%sthe accounts of that name are for %s; the server did not say where it sees this machine", r.By,
+		r.Finding.Saw("%sthe accounts of that name are for %s; the server did not say which host it sees", r.By,
 			hostsOf(own))
 		return nil
 	case !slices.ContainsFunc(fitting, func(a account) bool { return a.user == r.User }):
@@ -94,17 +94,17 @@ func hostsOf(accounts []account) string {
 // elsewhere is an account that exists, and not for where it was seen.
 func (c *conversation) elsewhere(r engine.Refused, own []account, seen string) {
 	found := refine(r.Finding, finding.LoginHostNotAllowed,
-		"the account %s may come from %s, and the server sees this machine as '%s'", clean.Quoted(r.User), hostsOf(own),
+		"the account %s may connect from %s, but the server sees this machine as '%s'",
+		clean.Quoted(r.User), hostsOf(own),
 		clean.Line(seen, 100)).
 		Saw("%sthe accounts of that name are for %s", r.By, hostsOf(own))
 	forSocket := slices.ContainsFunc(own, func(a account) bool { return strings.EqualFold(a.host, "localhost") })
 	switch {
 	case forSocket && r.Network == "tcp" && (seen == "127.0.0.1" || seen == "::1"):
-		found.Saw("'localhost' is the socket for this server, which does not look up names; over TCP it sees "+
-			"addresses").
+		found.Saw("for this server 'localhost' is the socket; over TCP it sees addresses").
 			Advise("name the socket: gharbor set %s host= port= socket=PATH (the server's socket)", r.Profile)
 	case r.Network == "unix":
-		found.Saw("over a socket a server always sees 'localhost'").
+		found.Saw("over a socket the server always sees 'localhost'").
 			Suggest("gharbor set %s socket= host=127.0.0.1", r.Profile)
 	}
 	found.AsAdmin(r.Admin, "RENAME USER %s TO %s",
@@ -113,9 +113,9 @@ func (c *conversation) elsewhere(r engine.Refused, own []account, seen string) {
 
 func (c *conversation) anonymousFirst(r engine.Refused, anonymous account, own []account) {
 	refine(r.Finding, finding.LoginAnonymousFirst,
-		"an anonymous account for '%s' matches before %s does, so its password is compared, and no other can be right",
+		"an anonymous account for '%s' matches before %s, so its password is compared",
 		clean.Line(anonymous.host, 100), clean.Quoted(r.User)).
-		Saw("%sthe accounts are ''@'%s' and %s for %s; the server takes the more exact host first", r.By,
+		Saw("%sthe accounts are ''@'%s' and %s for %s; the more exact host wins", r.By,
 			clean.Line(anonymous.host, 100), clean.Quoted(r.User), hostsOf(own)).
 		AsAdmin(r.Admin, "DROP USER %s", c.accountName("", anonymous.host))
 }
@@ -154,27 +154,27 @@ func (c *conversation) explain(ctx context.Context, r engine.Refused, a account)
 			"name the certificate and its key: gharbor set %s tls-cert=PATH tls-key=PATH", r.Profile)
 	case onlySocket(text):
 		refine(found, finding.LoginPeer,
-			"the account %s is recognised by the system account behind a Unix socket, not by a password",
+			"the account %s logs in by its system account over a Unix socket, not with a password",
 			clean.Quoted(r.User))
 		by("it says unix_socket").
 			Advise("name the socket: gharbor set %s host= port= socket=PATH (as the system account of that name)",
 				r.Profile)
 	case !strings.Contains(upper, "IDENTIFIED"):
-		refine(found, finding.LoginNoPasswordSet, "the account %s has no password, so none that is sent can be right",
+		refine(found, finding.LoginNoPasswordSet, "the account %s has no password, so no password can be right",
 			clean.Quoted(r.User))
 		by("no password is stored").
 			AdviseUnseen("ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'", name)
 	default:
 		found.Code, found.Cause = finding.LoginPassword, fmt.Sprintf("the password sent for %s is wrong",
 			clean.Quoted(r.User))
-		by("it is neither locked nor expired and fits, so it is the password")
+		by("it is not locked and not expired, so the password is wrong")
 	}
 	return nil
 }
 
 func (c *conversation) needsTLS(r engine.Refused, why string) {
 	refine(r.Finding, finding.TLSRequiredByServer,
-		"the server lets this account in only over TLS, and the connection was not encrypted").
+		"the server wants TLS for this account, and the connection was not encrypted").
 		Saw("%s%s", r.By, why).
 		Suggest("gharbor set %s tls=verified", r.Profile).
 		Suggest("gharbor set %s tls=required   # encrypted, whoever answers", r.Profile)
@@ -207,9 +207,9 @@ func (c *conversation) lookUpDatabase(ctx context.Context, r engine.Refused) err
 		return err
 	}
 	if slices.Contains(names, r.Database) {
-		r.Finding.Cause = fmt.Sprintf("the database %s exists, and the account has no right to it",
+		r.Finding.Cause = fmt.Sprintf("the database %s exists, but the account has no right to it",
 			clean.Quoted(r.Database))
-		r.Finding.Saw("%sit is there", r.By)
+		r.Finding.Saw("%sit exists", r.By)
 		return nil
 	}
 	found := refine(r.Finding, finding.DatabaseMissing, "there is no database %s on this server",

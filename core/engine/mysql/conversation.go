@@ -57,7 +57,7 @@ func Begin(word string) engine.Begin {
 			probe: &probe.Probe{
 				To: target, Conn: conn, Word: word, Name: brandOf(word), Ours: []string{Word, MariaDB},
 				Protocol: brandOf(word) + "'s",
-				Starting: ", is only just starting, or looks up the name of this machine's address before it greets",
+				Starting: ", is starting, or looks up this machine's name first",
 			},
 		}
 	}
@@ -100,7 +100,7 @@ func (c *conversation) Speak(ctx context.Context) finding.Result {
 		return finding.Failed(c.refusedFirst(refused))
 	case errors.Is(parseErr, errTooOld):
 		return finding.Failed(finding.New(finding.SpeakTooOld,
-			"the server speaks the protocol of before MySQL 4.1, whose logins are broken and not done here").
+			"the server speaks the protocol from before MySQL 4.1, whose logins are broken").
 			Saw("its first bytes: %s", clean.Bytes(reply, 40)).
 			Suggest("gharbor nearby   # is it the server that is meant?"))
 	case parseErr != nil && err != nil && (len(reply) < 4 || reply[3] == 0 && packetSize(reply) <= maxGreeting):
@@ -112,8 +112,8 @@ func (c *conversation) Speak(ctx context.Context) finding.Result {
 		return c.probe.Unexpected(ctx, c.probe.Rest(reply))
 	case len(extra) > 0:
 		return finding.Failed(finding.New(finding.TLSExtraBytes,
-			"bytes came after the server's greeting, before anything was asked; somebody on the way may have put them there, "+
-				"so the connection was ended").
+			"there were extra bytes after the server's greeting; somebody in between may have added them, so the "+
+				"connection was closed").
 			Saw("after the greeting: %s", clean.Bytes(extra, 32)).
 			Suggest("gharbor test %s   # again; if it repeats, test from another network", c.to.Profile))
 	}
@@ -149,8 +149,7 @@ func (c *conversation) greeted() finding.Result {
 		clean.Line(h.plugin, 60), h.id)
 	if h.flavour() != c.word {
 		return finding.Warned(finding.New(finding.SpeakFlavour,
-			"a %s server answers, and the profile says %s: they speak one protocol, and differ in accounts, versions and "+
-				"statements", h.brand(), c.word).
+			"this is a %s server, but the profile says %s: similar, but not the same", h.brand(), c.word).
 			Saw("its version is %s", clean.Quoted(h.version)).
 			Suggest("gharbor set %s engine=%s", c.to.Profile, h.flavour()), "%s", detail)
 	}
@@ -160,7 +159,7 @@ func (c *conversation) greeted() finding.Result {
 // Encrypt asks for TLS within the protocol and does the handshake.
 func (c *conversation) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Result) {
 	result, done := c.to.WithoutTLS(c.hello.caps&capTLS != 0, engine.NotOffered{
-		Seen:   "its greeting has no TLS among its capabilities",
+		Seen:   "its greeting does not offer TLS",
 		Server: "set ssl_cert and ssl_key in the section [mysqld] of its option file, then restart it",
 	})
 	if done {

@@ -16,7 +16,7 @@ var xNotice = []byte("\x05\x00\x00\x00\x0b\x08\x05\x1a\x00")
 func recognise(p []byte) (greeting.Service, bool) {
 	if bytes.HasPrefix(p, xNotice) {
 		return greeting.Service{
-			What: "a MySQL server's X Protocol, on a port beside the one that is meant (3306 is the usual one)",
+			What: "a MySQL server's X Protocol port (the right port is usually 3306)",
 		}, true
 	}
 	return recogniseHandshake(p)

@@ -66,9 +66,9 @@ func (r *refusal) said() string {
 }
 
 var (
-	errNotMySQL   = errors.New("no packet that a MySQL or MariaDB server opens with")
-	errTooOld     = errors.New("a greeting of before MySQL 4.1")
-	errIncomplete = errors.New("a packet that ends too early")
+	errNotMySQL   = errors.New("not a greeting of a MySQL or MariaDB server")
+	errTooOld     = errors.New("a greeting from before MySQL 4.1")
+	errIncomplete = errors.New("a packet that is cut off")
 )
 
 // packetSize is the length of the packet that p begins with, its head of four

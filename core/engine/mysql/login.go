@@ -39,7 +39,7 @@ const cachingFull = 4
 
 // These end a login before anything is given away.
 var (
-	errCleartext = errors.New("a password would have gone out in the clear")
+	errCleartext = errors.New("a password would have been sent in clear text")
 	errMethod    = errors.New("a method that is not supported")
 )
 
@@ -240,7 +240,7 @@ func (a *attempt) accepted(ctx context.Context) finding.Result {
 	if err != nil {
 		if r := refusalOf(err); r != nil && r.Number == mustChangePassword {
 			return finding.Failed(a.expired(r,
-				"it lets the account in, to a session that may do nothing but set a new password"))
+				"the account may only set a new password"))
 		}
 		return finding.Failed(a.lost(err))
 	}
@@ -258,14 +258,13 @@ func (a *attempt) accepted(ctx context.Context) finding.Result {
 	switch {
 	case user == "" && a.to.User != "":
 		return finding.Warned(finding.New(finding.LoginAnonymous,
-			"the server let %s in as its anonymous account, which fits any name: there is no account of that name "+
-				"for where "+
-				"the server sees this machine", clean.Quoted(a.to.User)).
+			"the server let %s in as the anonymous account: there is no account of that name for this machine",
+			clean.Quoted(a.to.User)).
 			Saw("the account is %s, and the server sees %s", clean.Quoted(row["account"]), clean.Quoted(row["seen"])).
 			AsAdmin(a.to.Admin, "DROP USER %s", a.accountName("", hostOf(row["account"]))), "%s", detail)
 	case a.method == methodNone && user == "root":
 		return finding.Warned(finding.New(finding.LoginRootWithoutPassword,
-			"the account root has no password: whoever reaches this server is its administrator").
+			"the account root has no password: everybody who reaches this server is its administrator").
 			Saw("the account is %s", clean.Quoted(row["account"])).
 			Advise("as root, run: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD' (in a session, not in a shell's history)",
 				a.accountName(a.to.User, hostOf(row["account"]))), "%s", detail)
@@ -319,9 +318,9 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 
 func (a *attempt) unsupported() *finding.Finding {
 	found := finding.New(finding.LoginUnsupportedMethod,
-		"the server asked for a login by %s, which this version does not do here", clean.Quoted(a.method))
+		"the server wants a login by %s, which gharbor does not do here", clean.Quoted(a.method))
 	if a.method == methodSHA256 {
-		found.Saw("it is done only without TLS and with the server's public key pinned (server-key)")
+		found.Saw("gharbor does it only without TLS and with the server's public key (server-key)")
 	}
 	plugin := methodNative
 	if !a.hello.mariadb {
@@ -336,18 +335,16 @@ func (a *attempt) unsupported() *finding.Finding {
 
 func (a *attempt) cleartext() *finding.Finding {
 	found := finding.New(finding.LoginCleartextRefused,
-		"the server wants the password itself, by %s, which is sent only over TLS that was verified, or to a "+
-			"socket whose "+
-			"owner was checked", a.method)
+		"the server wants the password in clear text (%s); gharbor sends it only over verified TLS, or to a "+
+			"checked socket", a.method)
 	if a.whole {
-		found.Saw("by this method the first login after a start of the server, or a change of the password, needs " +
-			"the " +
-			"whole password; later ones do not; and so does every login of an account that does not exist")
+		found.Saw("this method needs the whole password at the first login after a server start or a password " +
+			"change, and for accounts that do not exist")
 	}
 	a.to.NotInTheClear(found, &a.facts)
 	if a.whole && a.facts.TLS == "none" && a.to.Network == "tcp" {
 		found.Advise("name a file with the server's key: gharbor set %s server-key=PATH (a copy of the server's "+
-			"public_key.pem, brought here by a safe way)", a.to.Profile)
+			"public_key.pem, copied in a safe way)", a.to.Profile)
 	}
 	return found
 }
@@ -356,8 +353,8 @@ func (a *attempt) cleartext() *finding.Finding {
 // nothing.
 func (c *conversation) askedForFile(err error) *finding.Finding {
 	found := finding.New(finding.SessionAsksForFile,
-		"the server asked for a file of this machine, which no honest server does of itself; it got nothing, and the "+
-			"connection was ended")
+		"the server asked for a file of this machine, which no honest server does; it got nothing, and the "+
+			"connection was closed")
 	var request *fileRequest
 	if errors.As(err, &request) {
 		found.Saw("it asked for %s", clean.Quoted(request.name))

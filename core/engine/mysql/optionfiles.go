@@ -137,7 +137,7 @@ func (c optionFiles) Locate(f *secret.Finder, q secret.Query) (*secret.Located, 
 		return c.inGroup(f, q, s, password)
 	}
 	for _, path := range ignored {
-		miss.Saw("passed over: %s", path)
+		miss.Saw("ignored: %s", path)
 	}
 	return nil, q.KeepOrAsk(miss)
 }
@@ -164,8 +164,9 @@ func (c optionFiles) inGroup(f *secret.Finder, q secret.Query, s section,
 	}}
 	if _, named := s.last["host"]; !named && !q.Local {
 		return located, finding.New(finding.SecretAnyHost,
-			"the group that matches names no host, so any server that a profile names could be sent this password").
-			Saw("[%s] in %s has no host; this profile's is %s", clean.Line(s.group, 60), password.File, clean.Quoted(q.Host)).
+			"the matching group names no host, so the password could be sent to any server").
+			Saw("[%s] in %s has no host; this profile's is %s",
+				clean.Line(s.group, 60), password.File, clean.Quoted(q.Host)).
 			Suggest("${EDITOR:-vi} %s   # and add to [%s] a line host = %s", clean.Shell(password.File),
 				clean.Line(s.group, 60), clean.Shell(q.Host))
 	}
@@ -235,7 +236,8 @@ func setGroup(data []byte, group string, q secret.Query, v secret.Value) ([]byte
 		}
 	}
 	if why := s.other(q); why != "" {
-		return nil, 0, secret.NotKept("[%s] is for another connection: it %s; name another group: secret=optionfile#GROUP",
+		return nil, 0, secret.NotKept("[%s] is for another connection: it %s. Name another group: "+
+			"secret=optionfile#GROUP",
 			clean.Line(group, 60), why)
 	}
 	if !known {
@@ -292,13 +294,14 @@ func (optionFiles) Risks(arg string, _ func(string) (string, bool), home string)
 		if o.Name != "password" {
 			continue
 		}
-		risks = append(risks, secret.Risk{Kind: secret.RiskOthers, File: o.File, What: "an option file with a password"})
+		risks = append(risks, secret.Risk{Kind: secret.RiskOthers, File: o.File, What: "an option file with a " +
+			"password"})
 		one := secret.Risk{File: o.File, Line: o.Line}
 		switch {
 		case o.Set && o.Value == "":
 			one.Kind, one.What = secret.RiskEmpty, "["+clean.Line(o.Group, 60)+"] has an empty password"
 		case o.Set:
-			one.Kind, one.What = secret.RiskPlain, "["+clean.Line(o.Group, 60)+"] has a password in the clear"
+			one.Kind, one.What = secret.RiskPlain, "["+clean.Line(o.Group, 60)+"] has a password in clear text"
 		default:
 			continue
 		}

@@ -99,7 +99,7 @@ func (c *conversation) execute(s engine.Statement) error {
 	}
 	if n := c.wire.prepared.parameters; n != len(s.Arguments) {
 		return &engine.StatementError{
-			Message: fmt.Sprintf("the server sees %d parameters in it, and there are %d values", n, len(s.Arguments)),
+			Message: fmt.Sprintf("the server expects %d parameters; there are %d values", n, len(s.Arguments)),
 		}
 	}
 	nulls := (len(s.Arguments) + 7) / 8

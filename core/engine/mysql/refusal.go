@@ -75,9 +75,7 @@ func (c *conversation) refusedFirst(r *refusal) *finding.Finding {
 		return c.full(r)
 	case hostBlocked:
 		return finding.New(finding.SpeakHostBlocked,
-			"the server has blocked the address it sees this machine at, after too many connections that ended "+
-				"before a login "+
-				"(max_connect_errors)").
+			"the server has blocked this machine's address after too many broken connections (max_connect_errors)").
 			Saw("%s", r.said()).
 			AsAdmin(c.to.Admin, "FLUSH HOSTS").
 			Suggest("gharbor nearby   # what else of this machine may be connecting?")
@@ -90,7 +88,7 @@ func (c *conversation) refusedFirst(r *refusal) *finding.Finding {
 			from = ", '" + host + "'"
 		}
 		return finding.New(finding.LoginHostNotAllowed,
-			"the server has no account at all that may come from where it sees this machine%s, so none for %s", from,
+			"the server has no account for this machine%s, and so none for %s", from,
 			clean.Quoted(c.to.User)).
 			Saw("%s", r.said()).
 			Suggest("gharbor show %s   # is it the right server?", c.to.Profile).
@@ -98,24 +96,24 @@ func (c *conversation) refusedFirst(r *refusal) *finding.Finding {
 	case shutdownInProgress:
 		return c.stopping(r)
 	}
-	return finding.New(finding.LoginRefused, "the server refused the connection instead of greeting").Saw("%s", r.said()).
+	return finding.New(finding.LoginRefused, "the server refused the connection").Saw("%s", r.said()).
 		Suggest("gharbor show %s", c.to.Profile)
 }
 
 func (c *conversation) stopping(r *refusal) *finding.Finding {
-	return finding.New(finding.SpeakStopping, "the server is shutting down and lets nobody in any more").
+	return finding.New(finding.SpeakStopping, "the server is shutting down").
 		Saw("%s", r.said()).
 		Suggest("gharbor wait %s   # until it is ready", c.to.Profile).
 		Suggest("gharbor nearby   # says how a stopped server of this machine is started")
 }
 
 func (c *conversation) full(r *refusal) *finding.Finding {
-	whose := "the server has as many connections as it takes (max_connections)"
+	whose := "the server is full (max_connections)"
 	switch r.Number {
 	case tooManyOfUser:
-		whose = "the account has as many connections as it may (max_user_connections)"
+		whose = "the account has too many connections (max_user_connections)"
 	case resourceUsedUp:
-		whose = "the account has used up what it may have of connections or statements in an hour"
+		whose = "the account has reached its limit of connections or statements per hour"
 	}
 	return finding.New(finding.SessionServerFull, "%s", whose).Saw("%s", r.said()).
 		Suggest("gharbor wait %s   # until there is room", c.to.Profile).
@@ -140,7 +138,7 @@ func (a *attempt) serverRefused(r *refusal) *finding.Finding {
 		}
 		return a.to.LookUpAs(found.Advise("as an administrator, run: ALTER USER %s ACCOUNT UNLOCK", a.someAccount()))
 	case mustChangeAtLogin, mustChangePassword:
-		return a.expired(r, "it lets nobody in whose password has expired (disconnect_on_expired_password)")
+		return a.expired(r, "it lets nobody in with an expired password (disconnect_on_expired_password)")
 	case tooManyConnections, tooManyOfUser, resourceUsedUp:
 		return a.full(r)
 	case shutdownInProgress, connectionWasKilled:
@@ -155,38 +153,35 @@ func (a *attempt) serverRefused(r *refusal) *finding.Finding {
 	if strings.Contains(strings.ToLower(r.Message), "insecure transport") {
 		return a.wantsTLS(r.said())
 	}
-	return finding.New(finding.LoginRefused, "the server refused the login for a reason of its own").Saw("%s", r.said()).
+	return finding.New(finding.LoginRefused, "the server refused the login").Saw("%s", r.said()).
 		Suggest("gharbor show %s", a.to.Profile)
 }
 
 func (c *conversation) wantsTLS(seen string) *finding.Finding {
 	return finding.New(finding.TLSRequiredByServer,
-		"the server lets nobody in without TLS, and the connection was not encrypted").
+		"the server wants TLS, and the connection was not encrypted").
 		Saw("%s", seen).
 		Suggest("gharbor set %s tls=verified", c.to.Profile).
 		Suggest("gharbor set %s tls=required   # encrypted, whoever answers", c.to.Profile)
 }
 
 func (c *conversation) expired(r *refusal, how string) *finding.Finding {
-	return finding.New(finding.LoginExpired, "the password is right, and has expired").Saw("%s", r.said()).Saw("%s", how).
+	return finding.New(finding.LoginExpired, "the password is right, but has expired").Saw("%s", r.said()).Saw("%s", how).
 		AdviseUnseen("ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'",
 			c.someAccount())
 }
 
 // denied is for error 1045, the one answer to many causes.
 func (a *attempt) denied(r *refusal) *finding.Finding {
-	const causes = "an unknown account, one for another host, one that needs TLS, and an anonymous account that " +
-		"matches " +
-		"first"
+	const causes = "no such account, not allowed from this host or without TLS, an anonymous account in front"
 	var found *finding.Finding
 	switch {
 	case a.to.NoSecret && len(a.to.NoSecretTried) == 0:
 		found = finding.New(finding.LoginPasswordWanted,
-			"no password was sent, by the profile, and the server refused: it wants one; its answer is the same "+
-				"for %s", causes)
+			"the server wants a password, and the profile sends none (or: %s)", causes)
 	case a.to.NoSecret:
 		found = finding.New(finding.SecretMissing,
-			"no password was found, and the server refused a login without one; its answer is the same for %s", causes)
+			"the server wants a password, and none was found (or: %s)", causes)
 		for i, tried := range a.to.NoSecretTried {
 			found.Saw("tried %d: %s", i+1, tried)
 		}
@@ -194,17 +189,17 @@ func (a *attempt) denied(r *refusal) *finding.Finding {
 			Advise("say where the password is: gharbor set %s secret=env:NAME (or file:PATH)", a.to.Profile)
 	case a.empty:
 		found = finding.New(finding.LoginEmptyPassword,
-			"the password that was sent is empty, and the server refused it; its answer is the same for %s", causes)
+			"the server refused the empty password (or: %s)", causes)
 	default:
 		found = finding.New(finding.LoginPassword,
-			"the server refused the account or the password; its answer is the same for a wrong password, %s", causes)
+			"the login was refused. The server does not say why: wrong password, %s", causes)
 	}
 	a.sawAs(found, r)
 	if !a.to.NoSecret {
 		found.Saw("the password's source: %s", a.facts.SecretSource)
 	}
 	if a.blank {
-		found.Saw("the password that was sent begins or ends with a blank")
+		found.Saw("the password begins or ends with a blank")
 	}
 	if a.empty || !a.to.NoSecret {
 		a.to.PasswordAgain(found)
@@ -229,11 +224,9 @@ func (a *attempt) sawAs(found *finding.Finding, r *refusal) *finding.Finding {
 	case host == "":
 		return found
 	case a.to.Network == "unix":
-		found.Saw("over the socket the server sees 'localhost': an account made for 127.0.0.1 does not fit")
+		found.Saw("over the socket the server sees 'localhost': an account for 127.0.0.1 does not match")
 	case host == "127.0.0.1" || host == "::1":
-		found.Saw("over TCP the server sees this machine as '%s': an account made for 'localhost' is for the "+
-			"socket and "+
-			"does not fit", host)
+		found.Saw("over TCP the server sees '%s': an account for 'localhost' (the socket) does not match", host)
 	}
 	return found
 }
@@ -243,19 +236,17 @@ func (a *attempt) sawAs(found *finding.Finding, r *refusal) *finding.Finding {
 // one, and then says this of it too.
 func (a *attempt) otherIdentity(r *refusal) *finding.Finding {
 	found := finding.New(finding.LoginPeer,
-		"the server looked at the system account behind a Unix socket, not at a password, and refused; its answer "+
-			"can be "+
-			"the same for an unknown account")
+		"the server wants a login by system account over a Unix socket, not with a password (or the account is "+
+			"unknown)")
 	if a.to.Network == "unix" {
-		found.Cause = "the server compares the system account with the database account on this socket, and they " +
-			"are not " +
-			"the same; its answer can be the same for an unknown account"
+		found.Cause = "the server compares the system account with the database account, and they differ (or the " +
+			"account is unknown)"
 	}
 	a.sawAs(found, r)
 	if a.to.Network == "unix" {
 		found.Suggest("gharbor set %s user=\"$(id -un)\"   # if an account of that name exists", a.to.Profile)
 	} else {
-		found.Saw("the connection is over TCP, where there is no system account to see").
+		found.Saw("over TCP there is no system account").
 			Advise("name the socket: gharbor set %s host= port= socket=PATH (as the system account of that name)",
 				a.to.Profile)
 	}
@@ -347,7 +338,7 @@ func (c *conversation) Database(ctx context.Context) finding.Result {
 	case noRightToDatabase:
 		return finding.Failed(c.databaseDenied(ctx, r))
 	case mustChangePassword:
-		return finding.Failed(c.expired(r, "the session may do nothing but set a new password"))
+		return finding.Failed(c.expired(r, "the session may only set a new password"))
 	}
 	return finding.Failed(c.lost(err))
 }
@@ -357,9 +348,9 @@ func (c *conversation) noDatabase(ctx context.Context) finding.Result {
 	c.facts.Database = ""
 	names, err := c.databases(ctx)
 	if err != nil {
-		return finding.Good("none named, and none opened")
+		return finding.Good("no database chosen")
 	}
-	return finding.Good("none named, and none opened; this login sees %s", listed(names))
+	return finding.Good("no database chosen. Available: %s", listed(names))
 }
 
 func (c *conversation) databaseMissing(ctx context.Context, r *refusal) *finding.Finding {
@@ -370,11 +361,11 @@ func (c *conversation) databaseMissing(ctx context.Context, r *refusal) *finding
 	near := nearest.Names(c.to.Database, names, 3)
 	switch {
 	case err != nil:
-		found.Saw("the names there are could not be asked")
+		found.Saw("the names of the databases could not be read")
 	case len(near) > 0:
 		found.Saw("similar names that exist: %s", clean.Quoted(strings.Join(near, ", ")))
 	default:
-		found.Saw("no name of those that this login sees is similar: %s", listed(names))
+		found.Saw("databases you can see: %s", listed(names))
 	}
 	return found.Another(c.to.Profile, "database", near).
 		AsAdmin(c.to.Admin, "CREATE DATABASE %s", identifier(c.to.Database))
@@ -384,11 +375,11 @@ func (c *conversation) databaseMissing(ctx context.Context, r *refusal) *finding
 // that does not exist, to a login that has no rights everywhere.
 func (c *conversation) databaseDenied(ctx context.Context, r *refusal) *finding.Finding {
 	found := finding.New(finding.DatabaseNoAccess,
-		"the account may not use the database %s, or there is none of that name: the server gives one answer for both",
+		"the account may not use the database %s, or it does not exist (the server gives one answer for both)",
 		clean.Quoted(c.to.Database)).
 		Saw("%s", r.said())
 	if names, err := c.databases(ctx); err == nil {
-		found.Saw("this login sees %s", listed(names))
+		found.Saw("databases you can see: %s", listed(names))
 		if near := nearest.Names(c.to.Database, names, 3); len(near) > 0 {
 			found.Saw("similar names among them: %s", clean.Quoted(strings.Join(near, ", ")))
 		}
@@ -414,7 +405,7 @@ func listed(names []string) string {
 	case len(names) == 0:
 		return "no database at all"
 	case len(names) == 1 && strings.EqualFold(names[0], "information_schema"):
-		return "nothing but the information schema"
+		return "only the information schema"
 	case len(names) > most:
 		return clean.Quoted(strings.Join(names[:most], ", ")) + " and more"
 	}

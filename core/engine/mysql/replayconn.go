@@ -71,7 +71,7 @@ func (s *replayConn) next() error {
 		limit = maxGreeting
 	}
 	if s.total += size; size > limit || s.total > maxTotal {
-		return fmt.Errorf("a packet of %d bytes, where %d is the bound", size, limit)
+		return fmt.Errorf("a packet of %d bytes; at most %d are allowed", size, limit)
 	}
 	packet := make([]byte, size)
 	if _, err := io.ReadFull(s.in, packet); err != nil {

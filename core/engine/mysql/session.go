@@ -264,7 +264,8 @@ func (c *conversation) Missing(ctx context.Context,
 		sql, args := "SELECT 1 FROM information_schema.tables WHERE table_schema = ? AND table_name = ? LIMIT 1",
 			[]any{keys, table}
 		if !qualified {
-			sql, args = "SELECT 1 FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = ? LIMIT "+
+			sql, args = "SELECT 1 FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = "+
+				"? LIMIT "+
 				"1", []any{name}
 		}
 		found, err := c.column(ctx, sql, args...)
@@ -289,7 +290,7 @@ func (c *conversation) Missing(ctx context.Context,
 }
 
 // errUnreadable is what a server sent that is no answer at all.
-var errUnreadable = errors.New("what the server sent breaks the protocol")
+var errUnreadable = errors.New("the server's answer breaks the protocol")
 
 // guarded runs a call of the driver. Its error is that of the replay where the
 // replay ended the connection; and the driver, which trusts lengths that a server

@@ -134,7 +134,7 @@ var MariaDBSpec = &engine.Spec{
 	Accounts: accounts,
 	Identity: engine.Identity{
 		Name:   "the server_uid",
-		Shared: "MariaDB makes it of the network card and the port, which containers may share",
+		Shared: "MariaDB computes it from the network card and the port, which containers may share",
 	},
 }
 
@@ -174,12 +174,12 @@ var (
 	accounts = engine.Accounts{
 		Administrators: []string{"root", "mysql"},
 		WeakMethods: map[string]engine.WeakMethod{
-			"mysql_clear_password": {Why: "the password in the clear", Clear: true},
+			"mysql_clear_password": {Why: "the password in clear text", Clear: true},
 			"mysql_native_password": {
-				Why:     "a hash by SHA-1, with which whoever reads it on the server can log in",
+				Why:     "a SHA-1 hash: whoever reads it on the server can log in with it",
 				Default: true,
 			},
-			"mysql_old_password": {Why: "a method that is broken since long"},
+			"mysql_old_password": {Why: "a broken method"},
 		},
 	}
 

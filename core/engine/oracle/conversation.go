@@ -53,7 +53,7 @@ func Begin(conn net.Conn, target engine.Target) engine.Conversation {
 		probe: &probe.Probe{
 			To: target, Conn: conn, Word: Word, Name: "Oracle's listener", Ours: []string{Word},
 			Protocol: "Oracle's",
-			Starting: ", or waits for a service that is only just starting",
+			Starting: ", or waits for a service that is starting",
 		},
 	}
 }
@@ -74,7 +74,7 @@ func (c *conversation) Close() {
 func (c *conversation) Speak(ctx context.Context) finding.Result {
 	if rule := c.to.TLS.Rule; c.to.Network == "tcp" && (rule == tlsrule.Required || rule == tlsrule.Verified) {
 		if !c.encryptFirst(ctx) {
-			return finding.Good("%s answers; what it is shows within TLS", c.to.Address)
+			return finding.Good("%s answers (the rest is inside TLS)", c.to.Address)
 		}
 	}
 	return c.ask(ctx, 0)
@@ -99,10 +99,11 @@ func (c *conversation) encryptFirst(ctx context.Context) bool {
 		found := tlsrule.Diagnose(err, c.to.Profile, c.to.Address, "set SSL_VERSION = 1.2 in the listener's sqlnet.ora")
 		if asked && <-plain || !asked && probe.ClientCertificateAlert(err) == "" && c.plainListener(ctx) {
 			found = finding.New(finding.TLSNotOffered,
-				"the listener at %s speaks without TLS, and the rule is %s: TLS is spoken at a port of its own, often 2484",
+				"the listener at %s speaks no TLS at this port, but the rule is %s: TLS has its own port, often 2484",
 				c.to.Address, c.to.TLS.Rule).
-				Saw("asked in the clear, on another connection, it answered as a listener").
-				Advise("use the TLS port: gharbor set %s port=2484 (or addresses=HOST:2484 in its alias)", c.to.Profile).
+				Saw("without TLS, on another connection, it answered as a listener").
+				Advise("use the TLS port: gharbor set %s port=2484 (or addresses=HOST:2484 in its alias)",
+					c.to.Profile).
 				Suggest("gharbor set %s tls=off   # only where nobody else is on the way", c.to.Profile)
 		}
 		failed := finding.Failed(found)
@@ -187,7 +188,7 @@ func (c *conversation) ask(ctx context.Context, redirected int) finding.Result {
 		return c.probe.Unexpected(ctx, answer.Raw)
 	}
 	return finding.Failed(finding.New(finding.SpeakGarbage,
-		"the listener at %s has the connect packet sent again and again", c.to.Address).
+		"the listener at %s asks for the connect packet again and again", c.to.Address).
 		Saw("asked %d times", tns.MaxResends).
 		Suggest("gharbor test %s   # again; if it repeats, the listener's log says why", c.to.Profile))
 }
@@ -220,7 +221,7 @@ func (c *conversation) listen(ctx context.Context) (answer tns.Packet, other *gr
 	case other != nil && other.TLS && c.conn != c.raw: // as it does: it was asked within TLS
 		judged = c.probe.Nothing(ctx, os.ErrDeadlineExceeded)
 	case other != nil && other.TLS:
-		judged = c.tlsOnly("it stayed silent until TLS was offered, on another connection")
+		judged = c.tlsOnly("it answered only to TLS, on another connection")
 	case other != nil:
 		return answer, other, nil
 	case errors.Is(err, tns.ErrNotTNS):
@@ -233,7 +234,7 @@ func (c *conversation) listen(ctx context.Context) (answer tns.Packet, other *gr
 			break
 		}
 		if c.conn == c.raw && !errors.Is(err, os.ErrDeadlineExceeded) && ctx.Err() == nil && c.wantsTLS(ctx) {
-			judged = c.tlsOnly("it closed the connection, and took up TLS on another one")
+			judged = c.tlsOnly("it closed the connection; on another one it spoke TLS")
 			break
 		}
 		judged = c.probe.Nothing(ctx, err)
@@ -249,7 +250,8 @@ func (c *conversation) notTNS(ctx context.Context, reply []byte) finding.Result 
 		return c.tlsOnly("its first bytes: " + clean.Bytes(reply, 16))
 	}
 	if c.conn != c.raw {
-		return finding.Failed(finding.New(finding.SpeakGarbage, "what answers at %s within TLS is no listener of Oracle's",
+		return finding.Failed(finding.New(finding.SpeakGarbage,
+			"the server at %s speaks TLS, but is no Oracle listener",
 			c.to.Address).
 			Saw("its first bytes: %s", clean.Bytes(reply, 32)).
 			Suggest("gharbor show %s   # are host and port right?", c.to.Profile))
@@ -269,7 +271,7 @@ func (c *conversation) wantsTLS(ctx context.Context) bool {
 // tlsOnly is the result for a listener that was spoken to in the clear and wants TLS.
 func (c *conversation) tlsOnly(seen string) finding.Result {
 	return finding.Failed(finding.New(finding.SpeakTLSOnly,
-		"the listener at %s speaks TLS from the first byte, and the rule is %s", c.to.Address, c.to.TLS.Rule).
+		"the listener at %s speaks TLS from the first byte, but the rule is %s", c.to.Address, c.to.TLS.Rule).
 		Saw("%s", seen).
 		Suggest("gharbor set %s tls=verified", c.to.Profile))
 }
@@ -295,10 +297,10 @@ func (c *conversation) let(answer tns.Packet) finding.Result {
 	var err error
 	if c.accepted, err = tns.ParseAccept(answer); err != nil {
 		return finding.Failed(finding.New(finding.SpeakGarbage,
-			"the listener at %s accepts in a form that is not known here", c.to.Address).
+			"the listener at %s gives an unknown answer", c.to.Address).
 			Saw("its answer: %s", clean.Bytes(answer.Raw, 40)).Suggest("gharbor show %s", c.to.Profile))
 	}
-	return finding.Good("the listener knows %s and lets one in, protocol %d", c.asked(), c.accepted.Version)
+	return finding.Good("the listener knows %s, protocol %d", c.asked(), c.accepted.Version)
 }
 
 // asked names what the listener was asked for.
@@ -315,18 +317,18 @@ func (c *conversation) redirect(ctx context.Context, answer tns.Packet, before i
 	place, err := c.place(answer)
 	if err != nil {
 		return finding.Failed(finding.New(finding.SpeakRedirected,
-			"the listener at %s sends one to another place, and says none that could be dialled", c.to.Address).
+			"the listener at %s redirects, without a usable address", c.to.Address).
 			Saw("it says %s", clean.Quoted(place.Text)).
 			Suggest("gharbor show %s   # is it the right listener?", c.to.Profile))
 	}
 	to := fmt.Sprintf("%s:%d", place.Host, place.Port)
 	found := finding.New(finding.SpeakRedirected,
-		"the listener at %s sends one to another place, which neither the profile nor its alias lists: nothing was sent "+
+		"the listener at %s redirects to an address that neither the profile nor its alias has; nothing was sent "+
 			"there", c.to.Address).
 		Saw("it says %s", clean.Quoted(to)).
 		Suggest("gharbor show %s   # add the address to its alias or hosts, if it is to be trusted", c.to.Profile)
 	if before > 0 {
-		found.Cause = fmt.Sprintf("the listener at %s sends one on, and so does the place that it sends to", c.to.Address)
+		found.Cause = fmt.Sprintf("the listener at %s redirects to a listener that redirects again", c.to.Address)
 		return finding.Failed(found)
 	}
 	if c.to.Follow == nil {
@@ -337,7 +339,7 @@ func (c *conversation) redirect(ctx context.Context, answer tns.Packet, before i
 	case !listed:
 		return finding.Failed(found)
 	case err != nil:
-		found.Cause = fmt.Sprintf("the listener at %s sends one to %s, which does not accept a connection", c.to.Address, to)
+		found.Cause = fmt.Sprintf("the listener at %s redirects to %s, which does not accept", c.to.Address, to)
 		return finding.Failed(found.Saw("%s", clean.Line(probe.LastError(err), 200)))
 	}
 	from := c.to.Address
@@ -346,13 +348,13 @@ func (c *conversation) redirect(ctx context.Context, answer tns.Packet, before i
 	c.probe.To.Address, c.probe.To.Redial = address, nil
 	c.facts.Route = address
 	if c.tlsResult != nil && !c.encryptFirst(ctx) {
-		return finding.Good("%s sends one to %s, which answers; what it is shows within TLS", from, address)
+		return finding.Good("%s redirects to %s, which answers (the rest is inside TLS)", from, address)
 	}
 	result := c.ask(ctx, before+1)
 	if result.Outcome == finding.OK {
-		result.Detail += fmt.Sprintf("; %s sent one to %s, which is listed", from, address)
+		result.Detail += fmt.Sprintf("; %s redirects to %s, which is listed", from, address)
 	} else if result.Finding != nil {
-		result.Finding.Saw("%s sent one there", from)
+		result.Finding.Saw("%s redirected there", from)
 	}
 	return result
 }

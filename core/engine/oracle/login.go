@@ -21,13 +21,13 @@ import (
 
 // These end a login before anything is given away.
 var (
-	errWeak  = errors.New("the server asked by a verifier that is broken")
+	errWeak  = errors.New("the server asked for a broken login method")
 	errEmpty = errors.New("an empty password")
 	errNone  = errors.New("no password")
 )
 
 // errDriverPanic: the driver panicked while it parsed a message of the server.
-var errDriverPanic = errors.New("the server sent what the driver can't read")
+var errDriverPanic = errors.New("the driver can't read the server's answer")
 
 // session is the driver's part of the conversation.
 type session struct {
@@ -71,7 +71,7 @@ func (c *conversation) Login(ctx context.Context) finding.Result {
 		return finding.Good("%s", detail)
 	}
 	return finding.Warned(finding.New(finding.LoginExpiresSoon,
-		"the server let %s in and warned: the password is about to expire, or is in its grace time",
+		"the server let %s in, with a warning: the password expires soon",
 		clean.Quoted(c.to.User)).
 		Saw("it said %s", clean.Quoted(c.session.replay.warning)).
 		Advise("as %s, run: ALTER USER %s IDENTIFIED BY \"NEW-PASSWORD\" REPLACE \"OLD-PASSWORD\" (in a session, "+

@@ -47,11 +47,9 @@ func (c *conversation) listenerRefused(r tns.Refusal) *finding.Finding {
 	switch r.Code {
 	case tns.UnknownService, tns.UnknownSID, tns.UnknownInstance:
 		found = finding.New(finding.SpeakServiceUnknown,
-			"the listener at %s is up and does not know %s: the name is wrong, or the database behind it is down "+
-				"or has not "+
-				"told the listener of itself yet", c.to.Address, c.asked())
+			"the listener at %s is up, but does not know %s: the name is wrong, or the database is down or not registered yet", c.to.Address, c.asked())
 		if c.to.Alias != "" {
-			found.Saw("it was asked for by %s", c.to.AliasAt).
+			found.Saw("it is named in %s", c.to.AliasAt).
 				Suggest("gharbor alias show %s   # where the name stands", c.to.Alias).
 				Advise("name it: gharbor alias set %s %s=NAME (what the listener knows)", c.to.Alias, c.key())
 		} else {
@@ -60,17 +58,14 @@ func (c *conversation) listenerRefused(r tns.Refusal) *finding.Finding {
 		found.AsAdmin(c.to.Admin, "SELECT name FROM v$active_services")
 	case noHandler, noServiceHandler, noServerHandler, notHandedOver:
 		found = finding.New(finding.SpeakNoHandler,
-			"the listener at %s knows %s, and no process of it takes another connection: it has as many as it may, "+
-				"or only "+
-				"others than were asked for", c.to.Address, c.asked()).
+			"the listener at %s knows %s, but it takes no more connections of this kind", c.to.Address, c.asked()).
 			Suggest("gharbor wait %s   # until there is room", c.to.Profile).
 			AsAdmin(c.to.Admin, "SELECT resource_name, current_utilization, limit_value FROM v$resource_limit "+
 				"WHERE resource_name IN ('processes', 'sessions')")
 	case allRestricted, someRestricted, allBlocked:
 		found = finding.New(finding.SpeakServiceBlocked,
-			"the listener at %s knows %s, and its instances let nobody in: they are starting, not open yet, or in "+
-				"restricted "+
-				"mode", c.to.Address, c.asked()).
+			"the listener at %s knows %s, but its instances are starting, not open, or restricted",
+			c.to.Address, c.asked()).
 			Suggest("gharbor wait %s   # until it is ready", c.to.Profile).
 			AsAdmin(c.to.Admin, "SELECT instance_name, status, logins FROM v$instance")
 	case notAvailable:
@@ -103,7 +98,7 @@ func (c *conversation) key() string {
 }
 
 func (c *conversation) instanceDown() *finding.Finding {
-	return finding.New(finding.SpeakInstanceDown, "the listener knows %s, and the instance behind it is down",
+	return finding.New(finding.SpeakInstanceDown, "the listener knows %s, but its instance is down",
 		c.asked()).
 		Suggest("gharbor wait %s   # until it is up", c.to.Profile).
 		Advise("on the server: start the instance (STARTUP), as its owner")
@@ -117,7 +112,7 @@ func (c *conversation) loginFailed(ctx context.Context, err error) *finding.Find
 	case errors.As(err, &taking):
 		return c.to.Untaken(taking)
 	case errors.Is(err, errNone):
-		found := finding.New(finding.LoginPasswordWanted, "the server wants a password for %s, and none is to be sent",
+		found := finding.New(finding.LoginPasswordWanted, "the server wants a password for %s; the profile sends none",
 			clean.Quoted(c.to.User))
 		for _, tried := range c.to.NoSecretTried {
 			found.Saw("%s", tried)
@@ -125,17 +120,16 @@ func (c *conversation) loginFailed(ctx context.Context, err error) *finding.Find
 		return found.Suggest("gharbor set %s secret=ask", c.to.Profile)
 	case errors.Is(err, errEmpty):
 		return finding.New(finding.LoginEmptyPassword,
-			"the password is empty, which this server takes from nobody: it was not asked").
+			"the password is empty, which this server never accepts; it was not sent").
 			Suggest("gharbor set %s secret=ask", c.to.Profile)
 	case errors.Is(err, errWeak):
 		found := finding.New(finding.LoginCleartextRefused,
-			"the server asks by the %s: who listens can find the password from the exchange, so it is answered "+
-				"only over TLS "+
-				"that was verified", verifierName(verifier10))
+			"the server asks for the %s, from which a listener can find the password: gharbor answers only over "+
+				"verified TLS", verifierName(verifier10))
 		return c.to.NotInTheClear(found, &c.facts)
 	case errors.Is(err, errTooLong), errors.Is(err, errDriverPanic):
 		return finding.New(finding.LoginBrokenOff,
-			"the connection was ended here during the login: the server sent what no honest one does").
+			"gharbor closed the connection during the login: the server sent something that no honest server sends").
 			Saw("%s", clean.Line(plain(err), 200)).
 			Suggest("gharbor show %s   # is it the right server?", c.to.Profile)
 	case errors.As(err, &server):
@@ -181,9 +175,8 @@ func (c *conversation) serverRefused(e *network.OracleError) *finding.Finding {
 	switch e.ErrCode {
 	case invalidLogin:
 		found = finding.New(finding.LoginPassword,
-			"the server refused the user %s or the password; it does not tell which: a wrong password, an account "+
-				"that does "+
-				"not exist, and one without the right that as asks for look the same", user).
+			"the login of %s was refused. The server does not say why: wrong password, no such account, or no "+
+				"right for as", user).
 			Suggest("gharbor show %s   # is the user right, and where the password is from?", name)
 	case nullPassword:
 		found = finding.New(finding.LoginEmptyPassword, "the server says that no password was given").
@@ -192,24 +185,24 @@ func (c *conversation) serverRefused(e *network.OracleError) *finding.Finding {
 		found = finding.New(finding.LoginLocked, "the account %s is locked", user).
 			AsAdmin(c.to.Admin, "ALTER USER %s ACCOUNT UNLOCK", identifier(c.to.User))
 	case passwordExpired:
-		found = finding.New(finding.LoginExpired, "the password of %s has expired: nothing works before a new one "+
-			"is set",
+		found = finding.New(finding.LoginExpired, "the password of %s has expired; set a new one",
 			user).
 			AdviseUnseen("ALTER USER %s IDENTIFIED BY \"NEW-PASSWORD\"", identifier(c.to.User))
 	case insufficientRights:
-		found = finding.New(finding.LoginRightRefused, "the account %s may log in, and not as %s", user,
+		found = finding.New(finding.LoginRightRefused, "the account %s may log in, but not as %s", user,
 			firstOf(c.to.As, "an administrator")).
 			Suggest("gharbor set %s as=   # as an ordinary user", name)
 		if c.to.As != "" {
 			found.AsAdmin(c.to.Admin, "GRANT %s TO %s", upper(c.to.As), identifier(c.to.User))
 		}
 	case sysNeedsRight:
-		found = finding.New(finding.LoginRightNeeded, "the account %s is let in only with an administrator's right",
+		found = finding.New(finding.LoginRightNeeded, "the account %s may log in only with an administrator's "+
+			"right (as)",
 			user).
 			Suggest("gharbor set %s as=sysdba   # or as=sysoper", name)
 	case noCreateSession:
 		found = finding.New(finding.LoginNoLoginRight,
-			"the account %s is there, and has not the right to log in (CREATE SESSION)", user).
+			"the account %s exists, but may not log in (CREATE SESSION)", user).
 			AsAdmin(c.to.Admin, "GRANT CREATE SESSION TO %s", identifier(c.to.User))
 	case startingOrStopping:
 		found = finding.New(finding.SpeakStarting, "the instance is starting or stopping").
@@ -217,16 +210,16 @@ func (c *conversation) serverRefused(e *network.OracleError) *finding.Finding {
 	case notAvailable:
 		found = c.instanceDown()
 	case restrictedOnly:
-		found = finding.New(finding.SpeakServiceBlocked, "the instance is in restricted mode, for administrators "+
-			"alone").
+		found = finding.New(finding.SpeakServiceBlocked, "the instance is in restricted mode: only administrators "+
+			"may log in").
 			Suggest("gharbor wait %s   # until it is ready", name)
 	case maxSessions, maxProcesses:
-		found = finding.New(finding.SessionServerFull, "the server has as many sessions or processes as it may").
+		found = finding.New(finding.SessionServerFull, "the server is full (sessions or processes)").
 			Suggest("gharbor wait %s   # until there is room", name).
 			AsAdmin(c.to.Admin, "SELECT resource_name, current_utilization, limit_value FROM v$resource_limit "+
 				"WHERE resource_name IN ('processes', 'sessions')")
 	case noCommonProtocol:
-		found = finding.New(finding.LoginUnsupportedMethod, "the server takes no method of login that is done here").
+		found = finding.New(finding.LoginUnsupportedMethod, "the server and gharbor have no login method in common").
 			Advise("as an administrator, run: ALTER USER %s IDENTIFIED BY \"THE-PASSWORD\" (this makes the newer "+
 				"verifiers)",
 				identifier(c.to.User))

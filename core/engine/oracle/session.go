@@ -33,7 +33,7 @@ func (c *conversation) Session(ctx context.Context) finding.Result {
 	rows, err := c.query(ctx, sessionQuery)
 	took := time.Since(before)
 	if err == nil && (len(rows) != 1 || len(rows[0]) != 11) {
-		err = errors.New("the server answered in another form than asked")
+		err = errors.New("the server's answer has an unknown form")
 	}
 	if err != nil {
 		return finding.Failed(c.to.SessionLost(plain(err)))
@@ -134,7 +134,8 @@ func (c *conversation) Missing(ctx context.Context,
 			name, whose = table, "owner IN (SYS_CONTEXT('USERENV','CURRENT_SCHEMA'), 'PUBLIC')"
 		}
 		rows, err := c.query(ctx,
-			fmt.Sprintf("SELECT TO_CHAR(COUNT(*)) FROM all_objects WHERE object_name = %s AND %s AND object_type IN ('TABLE', "+
+			fmt.Sprintf("SELECT TO_CHAR(COUNT(*)) FROM all_objects WHERE object_name = %s AND %s AND object_type "+
+				"IN ('TABLE', "+
 				"'VIEW', 'MATERIALIZED VIEW', 'SYNONYM')",
 				literal(folded(name)), whose))
 		if err != nil {
@@ -173,7 +174,8 @@ func (c *conversation) LookUp(ctx context.Context, r engine.Refused) error {
 				identifier(r.User))
 		return nil
 	}
-	r.Finding.Saw("%sthe account is there, and its status is %s: what is left is the password", r.By, clean.Quoted(status))
+	r.Finding.Saw("%sthe account is there, and its status is %s: what is left is the password",
+		r.By, clean.Quoted(status))
 	return nil
 }
 

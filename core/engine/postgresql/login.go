@@ -96,7 +96,7 @@ func (o *observer) look() error {
 // errNoSecret and the others end a login before anything is given away.
 var (
 	errNoSecret  = errors.New("no password to send")
-	errCleartext = errors.New("a password would have gone out in the clear")
+	errCleartext = errors.New("a password would have been sent in clear text")
 	errMethod    = errors.New("a method that is not supported")
 )
 
@@ -271,11 +271,10 @@ func (a *attempt) accepted() finding.Result {
 			"FROM pg_hba_file_rules"), "%s", detail)
 	case methodMD5:
 		return finding.Warned(finding.New(finding.LoginWeakMethod,
-			"the server asked for the password by MD5, which is broken: who sees the exchange or the stored hash "+
-				"can find the "+
-				"password or log in with the hash").
-			Advise("on the server: SET password_encryption = 'scram-sha-256', then set the password of %s again, "+
-				"and scram-sha-256 in pg_hba.conf", identifier(a.to.User)), "%s", detail)
+			"the server asked for an MD5 login, which is broken: from the exchange or the stored hash the password "+
+				"can be found").
+			Advise("on the server: SET password_encryption = 'scram-sha-256', set the password of %s again, then "+
+				"use scram-sha-256 in pg_hba.conf", identifier(a.to.User)), "%s", detail)
 	}
 	return finding.Good("%s", detail)
 }
@@ -291,7 +290,7 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 		return a.cleartext()
 	case errors.Is(err, errMethod):
 		return finding.New(finding.LoginUnsupportedMethod,
-			"the server asked for a login by %s, which this version does not do", a.method).
+			"the server wants a login by %s, which gharbor does not do", a.method).
 			Advise("on the server: a line for this account with scram-sha-256 in pg_hba.conf")
 	case errors.As(err, &taking):
 		return a.to.Untaken(taking)
@@ -304,7 +303,7 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 func (a *attempt) noSecret() *finding.Finding {
 	if len(a.to.NoSecretTried) == 0 {
 		return finding.New(finding.LoginPasswordWanted,
-			"the server wants a password, and the profile says that none is sent").
+			"the server wants a password; the profile sends none").
 			Saw("it asked by %s", a.method).
 			Suggest("gharbor set %s secret=ask", a.to.Profile).
 			Suggest("gharbor set %s secret=passfile", a.to.Profile)
@@ -319,8 +318,7 @@ func (a *attempt) noSecret() *finding.Finding {
 
 func (a *attempt) cleartext() *finding.Finding {
 	found := finding.New(finding.LoginCleartextRefused,
-		"the server asked for the password in the clear, which is sent only over TLS that was verified or to a socket "+
-			"whose owner was checked")
+		"the server wants the password in clear text; gharbor sends it only over verified TLS, or to a checked socket")
 	a.to.NotInTheClear(found, &a.facts)
 	if a.to.Network == "tcp" {
 		found.Advise("on the server: scram-sha-256 instead of password in pg_hba.conf")

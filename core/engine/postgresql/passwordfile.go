@@ -89,7 +89,7 @@ func (passwordFile) Locate(f *secret.Finder, q secret.Query) (*secret.Located, *
 	}}
 	if result.Match.AnyHost && !q.Local {
 		return located, finding.New(finding.SecretAnyHost,
-			"the line that matches is for any host, so any server that a profile names could be sent this password").
+			"the matching line is for any host, so the password could be sent to any server").
 			Saw("%s line %d has * for the host; this profile's is %s", path, result.Match.Line, clean.Quoted(q.Host)).
 			Advise("write %s instead of * at the start of line %d of %s", clean.Shell(q.Host), result.Match.Line,
 				clean.Shell(path))
@@ -116,9 +116,9 @@ func noMatch(q secret.Query, path, why string, result passfile.Result) *finding.
 		clean.Quoted(hostWord(q)), q.Port, clean.Quoted(q.Database), clean.Quoted(q.User), result.Lines,
 		clean.Plural(result.Lines, "line"))
 	if result.Near != nil {
-		found.Saw("line %d comes nearest: it %s", result.Near.Line, clean.Line(result.Near.Why, 0))
+		found.Saw("line %d is the nearest: it %s", result.Near.Line, clean.Line(result.Near.Why, 0))
 	} else if result.Lines > 0 {
-		found.Saw("no line has more than one of the four in common")
+		found.Saw("no line is similar")
 	}
 	return q.KeepOrAsk(found)
 }
@@ -171,8 +171,9 @@ func (passwordFile) Risks(arg string, lookup func(string) (string, bool), home s
 	for _, e := range entries {
 		if e.Host == "*" {
 			risks = append(risks, secret.Risk{File: path, Line: e.Line, Kind: secret.RiskAnyHost,
-				What: "the line is for any host, so any server that somebody connects to could be sent its password",
-				Do:   fmt.Sprintf("write the host instead of * at the start of line %d of %s", e.Line, clean.Shell(path))})
+				What: "the line is for any host, so its password could be sent to any server",
+				Do: fmt.Sprintf("write the host instead of * at the start of line %d of %s",
+					e.Line, clean.Shell(path))})
 		}
 		if e.Password == "" {
 			risks = append(risks, secret.Risk{File: path, Line: e.Line, Kind: secret.RiskEmpty,

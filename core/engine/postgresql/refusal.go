@@ -63,20 +63,20 @@ func (c *conversation) notReady(e *pgconn.PgError) *finding.Finding {
 	text := strings.ToLower(e.Message)
 	switch {
 	case strings.Contains(text, "starting up"):
-		return finding.New(finding.SpeakStarting, "the server is starting and lets nobody in yet").Saw("%s", said(e)).
+		return finding.New(finding.SpeakStarting, "the server is still starting").Saw("%s", said(e)).
 			Suggest("gharbor wait %s   # until it is ready", c.to.Profile)
 	case strings.Contains(text, "shutting down"):
-		return finding.New(finding.SpeakStopping, "the server is shutting down and lets nobody in any more").
+		return finding.New(finding.SpeakStopping, "the server is shutting down").
 			Saw("%s", said(e)).
 			Suggest("gharbor wait %s   # until it is ready", c.to.Profile).
 			Suggest("gharbor nearby   # says how a stopped server of this machine is started")
 	case strings.Contains(text, "recover"), strings.Contains(text, "not yet accepting"),
 		strings.Contains(text, "not accepting"):
-		return finding.New(finding.SpeakRecovering, "the server is in recovery and lets nobody in yet").Saw("%s", said(e)).
+		return finding.New(finding.SpeakRecovering, "the server is still in recovery").Saw("%s", said(e)).
 			Suggest("gharbor wait %s   # until it is ready", c.to.Profile)
 	}
 	return finding.New(finding.SpeakStarting,
-		"the server is starting, stopping or in recovery, and lets nobody in at the moment").Saw("%s", said(e)).
+		"the server is starting, stopping or in recovery").Saw("%s", said(e)).
 		Suggest("gharbor wait %s   # until it is ready", c.to.Profile)
 }
 
@@ -88,43 +88,43 @@ func (a *attempt) serverRefused(ctx context.Context, e *pgconn.PgError) *finding
 	case cannotConnectNow:
 		return a.notReady(e)
 	case adminShutdown, crashShutdown:
-		return finding.New(finding.SpeakStopping, "the server is shutting down and ended the connection").Saw("%s", said(e)).
+		return finding.New(finding.SpeakStopping, "the server is shutting down").Saw("%s", said(e)).
 			Suggest("gharbor wait %s   # until it is ready", a.to.Profile)
 	case tooManyConnections:
 		return a.full(e)
 	case invalidAuthorization:
 		return a.notAllowed(ctx, e)
 	}
-	return finding.New(finding.LoginRefused, "the server refused the login for a reason of its own").Saw("%s", said(e)).
+	return finding.New(finding.LoginRefused, "the server refused the login").Saw("%s", said(e)).
 		Suggest("gharbor show %s", a.to.Profile)
 }
 
 func (a *attempt) wrongPassword(e *pgconn.PgError) *finding.Finding {
 	if a.empty {
-		return finding.New(finding.LoginEmptyPassword, "the password that was sent is empty, and the server refused it").
+		return finding.New(finding.LoginEmptyPassword, "the server refused the empty password").
 			Saw("%s", said(e)).Saw("the source: %s", a.facts.SecretSource).
 			Suggest("gharbor show %s   # says where the password is looked for", a.to.Profile)
 	}
 	found := finding.New(finding.LoginPassword,
-		"the server refused the user or the password; it gives the same answer for a wrong password, an unknown role, a "+
-			"role without a password, an expired one and one stored for another method").
+		"the login was refused. The server does not say why: wrong password, no such role, or a role whose "+
+			"password is missing, expired or stored for another method").
 		Saw("%s", said(e)).Saw("the password's source: %s", a.facts.SecretSource)
 	if a.to.User != strings.ToLower(a.to.User) {
-		found.Saw("the user's name has capital letters: roles made without quotes have none")
+		found.Saw("the user's name has capital letters; roles made without quotes have none")
 	}
 	if a.blank {
-		found.Saw("the password that was sent begins or ends with a blank")
+		found.Saw("the password begins or ends with a blank")
 	}
 	return a.to.LookUpAs(a.to.PasswordAgain(found))
 }
 
 func (a *attempt) full(e *pgconn.PgError) *finding.Finding {
-	whose := "the server has as many connections as it takes (max_connections, less those kept for administrators)"
+	whose := "the server is full (max_connections, less those for administrators)"
 	switch e.Routine {
 	case "InitializeSessionUserId":
-		whose = "the role has as many connections as it may (its CONNECTION LIMIT)"
+		whose = "the role has too many connections (its CONNECTION LIMIT)"
 	case "CheckMyDatabase":
-		whose = "the database has as many connections as it takes (its CONNECTION LIMIT)"
+		whose = "the database has too many connections (its CONNECTION LIMIT)"
 	}
 	return finding.New(finding.SessionServerFull, "%s", whose).Saw("%s", said(e)).
 		Suggest("gharbor wait %s   # until there is room", a.to.Profile).
@@ -143,7 +143,8 @@ func (a *attempt) notAllowed(ctx context.Context, e *pgconn.PgError) *finding.Fi
 			Another(a.to.Profile, "user", nil).
 			AsAdmin(a.to.Admin, "CREATE ROLE %s LOGIN", identifier(a.to.User))
 	case e.Routine == "InitializeSessionUserId" && strings.Contains(text, "not permitted to log in"):
-		return finding.New(finding.LoginNoLoginRight, "the role %s exists and may not log in", clean.Quoted(a.to.User)).
+		return finding.New(finding.LoginNoLoginRight, "the role %s exists, but may not log in",
+			clean.Quoted(a.to.User)).
 			Saw("%s", said(e)).
 			AsAdmin(a.to.Admin, "ALTER ROLE %s LOGIN", identifier(a.to.User))
 	case e.Routine == "ClientAuthentication" && strings.Contains(text, "client certificate"):
@@ -166,14 +167,15 @@ func (a *attempt) otherIdentity(e *pgconn.PgError) *finding.Finding {
 		return a.to.CertificateRefused(said(e))
 	case strings.Contains(text, "peer") || a.to.Network == "unix" && a.method == methodNone:
 		return finding.New(finding.LoginPeer,
-			"the server compares the system account with the role on this socket, and they are not the same").
+			"the server compares the system account with the role, and they differ").
 			Saw("%s", said(e)).
 			Suggest("gharbor set %s user=\"$(id -un)\"   # if a role of that name exists", a.to.Profile).
-			Suggest("gharbor set %s socket= host=127.0.0.1   # by password, where the server's rules have a line for that",
+			Suggest("gharbor set %s socket= host=127.0.0.1   # by password, where the server's rules have a line "+
+				"for that",
 				a.to.Profile)
 	}
 	return finding.New(finding.LoginRefused,
-		"the server does not accept this account by the method that its rules ask for").
+		"the server does not accept this account with the login method of its rules").
 		Saw("%s", said(e)).Suggest("gharbor show %s", a.to.Profile)
 }
 
@@ -184,7 +186,7 @@ func (a *attempt) accessRules(ctx context.Context, e *pgconn.PgError) *finding.F
 	if a.to.Network == "tcp" && a.facts.TLS == "none" && a.offered != 'N' {
 		if asked := a.letInWithTLS(ctx); asked != "" {
 			return finding.New(finding.TLSRequiredByServer,
-				"the server lets this account in only over TLS, and the connection was not encrypted").
+				"the server wants TLS for this account, and the connection was not encrypted").
 				Saw("%s", said(e)).Saw("over TLS, on another connection, it %s", asked).
 				Suggest("gharbor set %s tls=verified", a.to.Profile).
 				Suggest("gharbor set %s tls=required   # encrypted, whoever answers", a.to.Profile)
@@ -206,10 +208,11 @@ func (a *attempt) accessRules(ctx context.Context, e *pgconn.PgError) *finding.F
 		line = fmt.Sprintf("local %s %s scram-sha-256", a.to.Database, a.to.User)
 	}
 	return finding.New(finding.LoginHostNotAllowed,
-		"the server's access rules (pg_hba.conf) do not let this user into this database from here").
+		"the server's rules (pg_hba.conf) do not allow this user, database and client address").
 		Saw("%s", said(e)).
 		Suggest("gharbor show %s   # is it the right user and database?", a.to.Profile).
-		Advise("on the server, in pg_hba.conf: %s (the address as the server sees it; then run SELECT pg_reload_conf())",
+		Advise("on the server, in pg_hba.conf: %s (the address as the server sees it; then run SELECT "+
+			"pg_reload_conf())",
 			clean.Line(line, 200))
 }
 
@@ -258,7 +261,8 @@ func (c *conversation) databaseRefused(ctx context.Context) *finding.Finding {
 			Saw("%s", said(e)).
 			AsAdmin(c.to.Admin, "GRANT CONNECT ON DATABASE %s TO %s", identifier(c.to.Database), identifier(c.to.User))
 	case notInRequiredState:
-		return finding.New(finding.DatabaseNotAccepting, "the database %s takes no connections", clean.Quoted(c.to.Database)).
+		return finding.New(finding.DatabaseNotAccepting, "the database %s does not accept connections",
+			clean.Quoted(c.to.Database)).
 			Saw("%s", said(e)).
 			AsAdmin(c.to.Admin, "ALTER DATABASE %s ALLOW_CONNECTIONS true", identifier(c.to.Database))
 	}
@@ -266,7 +270,8 @@ func (c *conversation) databaseRefused(ctx context.Context) *finding.Finding {
 }
 
 func (c *conversation) databaseMissing(ctx context.Context, e *pgconn.PgError, config *pgconn.Config) *finding.Finding {
-	found := finding.New(finding.DatabaseMissing, "there is no database %s on this server", clean.Quoted(c.to.Database)).
+	found := finding.New(finding.DatabaseMissing, "there is no database %s on this server",
+		clean.Quoted(c.to.Database)).
 		Saw("%s", said(e))
 	names, asked := c.databases(ctx, config)
 	near := nearest.Names(c.to.Database, names, 3)
@@ -274,9 +279,9 @@ func (c *conversation) databaseMissing(ctx context.Context, e *pgconn.PgError, c
 	case len(near) > 0:
 		found.Saw("similar names that exist: %s", clean.Quoted(strings.Join(near, ", ")))
 	case asked != "":
-		found.Saw("no name of the %d databases is similar (asked in %s)", len(names), clean.Quoted(asked))
+		found.Saw("none of the %d databases has a similar name (asked in %s)", len(names), clean.Quoted(asked))
 	default:
-		found.Saw("no other database could be asked for the names there are")
+		found.Saw("the names of the databases could not be read")
 	}
 	return found.Another(c.to.Profile, "database", near).
 		AsAdmin(c.to.Admin, "CREATE DATABASE %s OWNER %s", identifier(c.to.Database), identifier(c.to.User))
@@ -305,7 +310,8 @@ func (c *conversation) databases(ctx context.Context, used *pgconn.Config) (name
 			conn.Close()
 			continue
 		}
-		rows := pg.ExecParams(ctx, "SELECT datname FROM pg_database WHERE NOT datistemplate ORDER BY 1 LIMIT 10000", nil,
+		rows := pg.ExecParams(ctx, "SELECT datname FROM pg_database WHERE NOT datistemplate ORDER BY 1 LIMIT 10000",
+			nil,
 			nil, nil, nil).Read()
 		pg.Close(ctx)
 		if rows.Err != nil {

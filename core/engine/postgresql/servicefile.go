@@ -55,7 +55,7 @@ func parseServices(data []byte, path string) ([]engine.Section, error) {
 				Names:  []string{name},
 			})
 		case strings.HasPrefix(line, "ldap"):
-			return nil, fmt.Errorf("%s:%d: a look-up by LDAP is not followed; write the values themselves", path, number)
+			return nil, fmt.Errorf("%s:%d: LDAP look-ups are not supported; write the values", path, number)
 		default:
 			key, value, ok := strings.Cut(line, "=")
 			if !ok || len(all) == 0 {

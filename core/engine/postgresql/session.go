@@ -51,9 +51,9 @@ func (c *conversation) Session(ctx context.Context) finding.Result {
 	f.Writable, f.InRecovery = truth(row["read_only"], "off"), truth(row["in_recovery"], "true")
 	f.Superuser = truth(row["superuser"], "on")
 	if f.Writable != nil && !*f.Writable {
-		f.ReadOnlyBy = "transaction_read_only is on: the role or the database is set to read-only transactions"
+		f.ReadOnlyBy = "transaction_read_only is on, for the role or the database"
 		if f.InRecovery != nil && *f.InRecovery {
-			f.ReadOnlyBy = "pg_is_in_recovery() is true: the server is a standby, or in recovery"
+			f.ReadOnlyBy = "the server is a standby, or in recovery"
 		}
 	}
 	if clock, err := strconv.ParseFloat(row["clock"], 64); err == nil {

@@ -136,8 +136,8 @@ var Spec = &engine.Spec{
 	Accounts: engine.Accounts{
 		Administrators: []string{"postgres"},
 		WeakMethods: map[string]engine.WeakMethod{
-			"md5":      {Why: "MD5, which is broken: who sees the exchange or the stored hash can log in"},
-			"password": {Why: "the password in the clear", Clear: true},
+			"md5":      {Why: "MD5, which is broken"},
+			"password": {Why: "the password in clear text", Clear: true},
 		},
 	},
 	Identity: engine.Identity{Name: "the system identifiers", StartExact: true},

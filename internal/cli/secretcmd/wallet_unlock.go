@@ -72,7 +72,7 @@ It can't change the wallet, and ends by itself.`,
 // keeperSilent is for a process that holds the wallet's keys and does not answer.
 func keeperSilent(path string, silent *privatesocket.Silent) error {
 	return base.Failure(base.ExitSecret,
-		fmt.Errorf("the process that keeps the wallet %s open can't be asked: %w", path, silent),
+		fmt.Errorf("the process that keeps the wallet %s open does not answer: %w", path, silent),
 		silent.EndLine()+"   # ends it")
 }
 
