@@ -40,7 +40,7 @@ func TestAliasMoves(t *testing.T) {
 	defer other.Close()
 	p.OK("alias", "add", "birds", "engine=postgresql", fmt.Sprintf("addresses=127.0.0.1:%d", server.Port()), "database=sightings", "note=the counts")
 	p.Aliases("[alias.counts]\nengine = \"postgresql\"\n")
-	p.Run("alias", "list").Want(3).Has("aliases.toml:1", "where does the service live")
+	p.Run("alias", "list").Want(3).Has("aliases.toml:1", "it needs addresses, srv or alias")
 	p.Aliases("# ours\n[alias.birds] # here\naddresses = [\"127.0.0.1:" + fmt.Sprint(server.Port()) + "\"]\nengine " +
 		"= \"postgresql\"\ndatabase = \"sightings\"\n\n[alias.counts]\nalias = \"birds\"\n")
 	p.OK("test", "-full", "sightings").Has("alias counts (aliases.toml:7), which is birds (aliases.toml:2): direct "+
@@ -216,7 +216,7 @@ func TestTeamAliases(t *testing.T) {
 	p.Run("audit").Want(1).Has("audit.permissions", "others can change a file of aliases", "chmod 0644 "+more)
 	os.Chmod(more, 0o666)
 	p.Run("test", "sightings", "-override", "alias=numbers").Want(1).Has(
-		"anybody may write to it (its permissions are 0666), so it is passed over", "alias.unknown")
+		"anybody may write to it (its permissions are 0666), so it is ignored", "alias.unknown")
 	p.Setenv("GHARBOR_ALIASES", filepath.Join(folder, "gone.toml"))
 	p.Run("list").Want(3).Has("gone.toml", "GHARBOR_ALIASES names it")
 }
@@ -428,11 +428,11 @@ func TestAliasCommands(t *testing.T) {
 	before := p.ReadAliases()
 	for want, words := range map[string][]string{
 		"exists already":              {"add", "skein", "addresses=c.example"},
-		"where does the service live": {"add", "yarn", "service=X"},
+		"it needs addresses, srv or alias": {"add", "yarn", "service=X"},
 		"both say where":              {"add", "yarn", "addresses=c.example", "alias=skein"},
 		"expected key=value":          {"add", "yarn", "c.example"},
 		`did you mean "addresses"`:    {"set", "skein", "adresses=c.example"},
-		"holds no secret":             {"set", "skein", "password=avocet"},
+		"has no password":             {"set", "skein", "password=avocet"},
 		"two kinds of address":        {"set", "skein", "srv=_oracle._tcp.saltmarsh.example"},
 		"skein → old → skein":         {"set", "skein", "addresses=", "alias=old"},
 		"given twice":                 {"set", "skein", "note=a", "note=b"},

@@ -24,7 +24,7 @@ func TestAddSetShowListCopyRenameRemove(t *testing.T) {
 		"-tag=remote")
 	p.OK("list").Has("sightings-ro", "127.0.0.1:5433", "tide-db.internal.example:6432", "local field")
 	p.OK("list", "-tag", "remote").Has("tides").HasNot("sightings")
-	p.OK("list", "-engine", "mysql").Has("none of the 3 profiles fits")
+	p.OK("list", "-engine", "mysql").Has("none of the 3 profiles matches")
 	p.OK("show", "sightings-ro").Has("like sightings, profiles.toml:6", "visitor", "profiles.toml:", "default: the user's name",
 		"default: the address is on this machine")
 	p.OK("show", "tides", "-override", "host=h.example").Has("h.example", "-override")
@@ -89,7 +89,7 @@ func TestCommandLineMistakes(t *testing.T) {
 	}{
 		{"tesst sightings", `did you mean "test"?`},
 		{"avocet", "no command of that name"},
-		{"test", "which profiles?"},
+		{"test", "no profile was named"},
 		{"test sightings other", "no profile of that name"},
 		{"test sitings", `did you mean "sightings"?`},
 		{"test sightings -timeout avocet", "-timeout: expected a time such as 10s"},
@@ -137,7 +137,7 @@ func TestCommandLineMistakes(t *testing.T) {
 		{"explain login.pasword", `did you mean "login.password"?`},
 		{"certificate sightings -fingerprint avocet", "-fingerprint goes with -save"},
 		{"demo nosuch", "no part of that name"},
-		{"demo -list -keep", "three ways"},
+		{"demo -list -keep", "give one of"},
 		{"help nosuch", "no command of that name"},
 		{"nearby x", "takes no names"},
 	} {

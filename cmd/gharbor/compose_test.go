@@ -78,7 +78,7 @@ func TestComposeImport(t *testing.T) {
 	p.Run("import", "dotenv", ".env", "-compose-profile", "x").Want(2).Has("for compose files")
 	p.Run("import", "service", "a", "b").Want(2).Has("takes one file")
 	p.Dir = filepath.Dir(p.Home)
-	p.Run("import", "compose").Want(3).Has("no compose.yaml here")
+	p.Run("import", "compose").Want(3).Has("there is no compose.yaml")
 	p.Run("import", "gone.yaml").Want(3).Has("gone.yaml", "cannot be read")
 }
 
@@ -95,7 +95,7 @@ func TestComposeRepository(t *testing.T) {
 	p.Setenv("COUNTS_USER", "registrar")
 	p.Run("import", "compose.yaml").Want(2).Has("stands in a repository", "-yes")
 	p.Setenv("COUNTS_PASSWORD", "mine")
-	p.OK("import", "compose.yaml", "-yes", "-dry-run").Has("user      warden", "not used for it before you have vouched", "COUNTS_PASSWORD").HasNot("registrar")
+	p.OK("import", "compose.yaml", "-yes", "-dry-run").Has("user      warden", "not used before you approve it", "COUNTS_PASSWORD").HasNot("registrar")
 	out := p.Run("vouch", "compose.yaml").Want(2).Has("variable of this machine   COUNTS_PASSWORD", "service counts", "'${COUNTS_USER}'", "sha256:").HasNot("mine").Stdout
 	hash := out[strings.LastIndex(out, " ")+1 : len(out)-1]
 	p.Run("vouch", "compose.yaml", "-expect", strings.Repeat("0", 64)).Want(1)
@@ -139,13 +139,13 @@ func TestComposeRepository(t *testing.T) {
 			p.Run("vouch", "compose.yaml").Want(2).Has("outside of the repository, not hashed: "+outside).HasNot("ringer", "MARIADB_USER")
 			continue
 		}
-		p.Run("vouch", "compose.yaml").Want(3).Has("it takes more from ", "outside of the repository")
+		p.Run("vouch", "compose.yaml").Want(3).Has("it uses ", "outside of the repository")
 	}
 	p.Write(filepath.Join(folder, "compose.yaml"), "include: [https://saltmarsh.example/compose.yaml]\nservices: {}\n")
 	p.Run("import", "compose.yaml", "-yes").Want(3).Has("is not fetched")
 	p.Dir = filepath.Dir(p.Home)
 	p.Write(filepath.Join(p.Dir, "compose.yaml"), fieldstation)
-	p.Run("vouch", "compose.yaml").Want(2).Has("stands in no repository")
+	p.Run("vouch", "compose.yaml").Want(2).Has("is in no repository")
 	p.Run("vouch", "none.yaml").Want(3)
 }
 
@@ -190,7 +190,7 @@ func TestComposeExport(t *testing.T) {
 	p.Run("export", "ringing", "-as", "compose", "-with-secret").Want(2).Has("no place for a password")
 	p.Run("export", "ringing", "-as", "url", "-image", "mariadb").Want(2).Has("-as compose")
 	p.OK("add", "cache", "-engine", "redis", "-host", "127.0.0.1", "-user", "default")
-	p.Run("export", "cache", "-as", "compose").Want(2).Has("can be written of")
+	p.Run("export", "cache", "-as", "compose").Want(2).Has("can be written for")
 
 	h := newHarbour(t, nil) // the image and the port are those of the container that there is
 	h.Profiles("format = 1\n" + byContainer)

@@ -234,7 +234,7 @@ func TestRealContainerStates(t *testing.T) {
 			time.Sleep(100 * time.Millisecond)
 		}
 		s := p.Test("inside").Ends(t, "speak", "fail", "speak.closed")
-		if !strings.Contains(s.Seen(), "container engine that accepts") || !strings.Contains(s.Seen(), "ready to accept connections") {
+		if !strings.Contains(s.Seen(), "the container engine accepts") || !strings.Contains(s.Seen(), "ready to accept connections") {
 			t.Errorf("seen is\n%s", s.Seen())
 		}
 	})
@@ -255,7 +255,7 @@ func TestRealContainerStates(t *testing.T) {
 		t.Cleanup(func() { e.Docker(t, "rm", "-f", name) })
 		e.Docker(t, append(append([]string{"create", "--name", name}, counts("-p", "127.0.0.1:"+port+":5432")...), testkit.ServerImage, "sleep", "60")...)
 		add("new", name)
-		if s := p.Test("new").Ends(t, "route", "fail", "container.stopped"); !strings.Contains(s.Finding.Cause, "has not been started") {
+		if s := p.Test("new").Ends(t, "route", "fail", "container.stopped"); !strings.Contains(s.Finding.Cause, "but never started") {
 			t.Errorf("the cause is %q", s.Finding.Cause)
 		}
 		p.Run("container", "start", "new").Want(5).Has("container.port-taken", port, other, "gharbor container stop "+other)
@@ -279,8 +279,8 @@ func TestRealContainerRoutes(t *testing.T) {
 	}{
 		{"all", []string{"-p", "5432"}, "", "is published at 127.0.0.1:"},
 		{"six", []string{"-p", "[::1]::5432"}, "", "is published at [::1]:"},
-		{"bridge", nil, "", "this machine reaches it at its own address 172."},
-		{"internal", []string{"--network", network}, "", "this machine reaches it at its own address 172."},
+		{"bridge", nil, "", "this machine reaches it at 172."},
+		{"internal", []string{"--network", network}, "", "this machine reaches it at 172."},
 		{"host", []string{"--network", "host", "-e", "PORT=" + port}, port, "on its host's own network, port " + port},
 	} {
 		t.Run(c.word, func(t *testing.T) {
@@ -399,7 +399,7 @@ func TestRealContainerMake(t *testing.T) {
 		testkit.NoSecretIn(t, filepath.Dir(p.Home), nil, password)
 		p.Run("container", "remove", profile).Want(2)
 		p.OK("container", "remove", profile, "-yes").Has("its volume " + name + "-data stays")
-		p.OK(words("make", profile, image...)...).Has("with what is in it already", profile+": ready") // the data, and the password
+		p.OK(words("make", profile, image...)...).Has("which exists with data", profile+": ready") // the data, and the password
 		p.OK("container", "remove", name, "-yes", "-data")
 		if left := e.Docker(t, "volume", "ls", "-q", "--filter", "name="+name); left != "" {
 			t.Errorf("left are the volumes %s", left)

@@ -36,14 +36,14 @@ func TestContainerMake(t *testing.T) {
 	make("rings", "-image", "mariadb:11", "-mount", "/a").Want(2).Has("SOURCE:TARGET")
 	make("rings", "-image", "mariadb:11", "-name", "other").Want(2).Has("two names")
 	make("rings", "-image", "mariadb:11", "-port", "0").Want(2).Has("-port")
-	for words, says := range map[string]string{"engine=redis": "can be made of", "secret=none": "could log in", "host=db.saltmarsh.example container=": "another machine", "container=a/b": "compose file's service", "user=": "which user"} {
+	for words, says := range map[string]string{"engine=redis": "can be made of", "secret=none": "could log in", "host=db.saltmarsh.example container=": "another machine", "container=a/b": "compose service", "user=": "which user"} {
 		h.OK("copy", "rings", "odd")
 		h.OK(append([]string{"set", "odd"}, strings.Fields(words)...)...)
 		make("odd", "-image", "mariadb:11").Want(2).Has(says)
 		h.OK("remove", "odd", "-yes")
 	}
 	before := h.ReadProfiles()
-	make("rings", "-image", "mariadb:11", "-dry-run").Want(0).Has("mariadb:11, which is there", "volume saltmarsh-rings-data", "MARIADB_USER=ringer", "MARIADB_PASSWORD_FILE=/run/secrets/rings", "entry rings-root", "secret=wallet:rings", "nothing was made")
+	make("rings", "-image", "mariadb:11", "-dry-run").Want(0).Has("mariadb:11, is here", "volume saltmarsh-rings-data", "MARIADB_USER=ringer", "MARIADB_PASSWORD_FILE=/run/secrets/rings", "entry rings-root", "secret=wallet:rings", "nothing was made")
 	if calls := strings.Join(h.engine.Calls(), "\n"); strings.Contains(calls, "POST") || strings.Contains(calls, "PUT") || h.ReadProfiles() != before {
 		t.Errorf("a dry run did\n%s", calls)
 	}
@@ -93,7 +93,7 @@ func TestContainerMake(t *testing.T) {
 		t.Errorf("the volumes are %q", have)
 	}
 	password := files["/run/secrets/rings"]
-	make("rings", "-image", "mariadb:11").Want(0).Has("with what is in it already")
+	make("rings", "-image", "mariadb:11").Want(0).Has("which exists with data")
 	if again := h.engine.Find("saltmarsh-rings").Files["/run/secrets/rings"]; again != password {
 		t.Error("the volume's password was not taken again")
 	}

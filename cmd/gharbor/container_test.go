@@ -230,7 +230,7 @@ func TestContainerTwoEngines(t *testing.T) {
 	h.Run("container", "make", "fresh", "-image", "mariadb:11", "-dry-run").Want(5).Has("container.ambiguous", "-endpoint unix://")
 	h.OK("container", "make", "fresh", "-image", "mariadb:11", "-dry-run", "-endpoint", other.Endpoint()).Has("endpoint=" + other.Endpoint())
 	h.Setenv("DOCKER_HOST", h.engine.Endpoint())
-	h.OK("container", "make", "fresh", "-image", "mariadb:11", "-dry-run").Has(" at "+h.engine.Endpoint(), "which is there")
+	h.OK("container", "make", "fresh", "-image", "mariadb:11", "-dry-run").Has(" at "+h.engine.Endpoint(), "is here")
 	h.Setenv("DOCKER_HOST", "")
 	h.engine.Close() // one that is gone takes nothing from what the other has
 	leaveSocket(t, h.engine.Socket)
@@ -310,7 +310,7 @@ func TestContainerWallet(t *testing.T) {
 	h.Write(pass, "seven brown curlews\n")
 	open := []string{"-passphrase-file", pass}
 	h.OK("wallet", "create", "-opening", "100ms", "-passphrase-file", pass)
-	h.OK(append([]string{"container", "adopt", "saltmarsh-ringing", "ringing", "-into", "wallet"}, open...)...).Has("bound to the container", "still declares the password").HasNot(ringerPassword)
+	h.OK(append([]string{"container", "adopt", "saltmarsh-ringing", "ringing", "-into", "wallet"}, open...)...).Has("bound to the container", "is still in the container's environment").HasNot(ringerPassword)
 	h.OK(append([]string{"wallet", "list"}, open...)...).Has("container:saltmarsh-ringing of unix://" + h.engine.Socket)
 	h.OK(append([]string{"wallet", "reader", "add", "me", "-out", filepath.Join(h.Home, "reader.pin")}, open...)...)
 	h.OK("test", "ringing", "-quiet")
@@ -356,7 +356,7 @@ func TestContainerAdopt(t *testing.T) {
 		)
 	})
 	h.OK("container", "scan", "-format", "json").Has(`"by": "greeting"`, `"by": "environment"`, `"other_containers": 1`)
-	h.OK("container", "scan").Has("1 other container is no database server", "connections were made")
+	h.OK("container", "scan").Has("1 other container is no known database server", "connections were made")
 	h.OK("container", "adopt", "open-counts").HasNot(ringerPassword)
 	h.OK("container", "adopt", "made-rings").Has("printed it in its log")
 	h.Run("container", "adopt", "web").Want(2).Has("nothing says that the container web is a database server", "-engine postgresql")
@@ -374,7 +374,7 @@ func TestContainerAdopt(t *testing.T) {
 	h.Run("with", "filed", "--", "true").Want(125).Has("secret.unreadable", "/run/secrets/warden")
 	h.Run("test", "filed", "-override", "secret=container:POSTGRES_PASSWORT_FILE").Want(1).Has("secret.missing", "it declares POSTGRES_PASSWORD_FILE", "secret=container:POSTGRES_PASSWORD_FILE")
 	h.Run("add", "none", "-engine", "postgresql", "-host", "127.0.0.1", "-user", "warden", "-secret", "container:X").Want(0)
-	h.Run("test", "none").Want(1).Has("secret.missing", "the profile's address is none")
+	h.Run("test", "none").Want(1).Has("secret.missing", "the profile's address is not a container")
 }
 
 // TestContainerNearby: containers stand among the servers of this machine, and in hints for

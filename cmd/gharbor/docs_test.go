@@ -144,7 +144,7 @@ func TestReadme(t *testing.T) {
 	}
 	for _, match := range regexp.MustCompile(`\]\(([^)]+)\)`).FindAllStringSubmatch(string(data), -1) {
 		if _, err := os.Stat(filepath.Join("../..", match[1])); err != nil {
-			t.Errorf("the README links %s, which is not there", match[1])
+			t.Errorf("the README links %s, which does not exist", match[1])
 		}
 	}
 }

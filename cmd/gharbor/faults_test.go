@@ -53,7 +53,7 @@ func TestFaults(t *testing.T) {
 		code  string
 		seen  string
 	}{
-		{postgresql.Silent, "offered", "speak", "speak.silent", "the time ran out before all others were tried"},
+		{postgresql.Silent, "offered", "speak", "speak.silent", "no time was left to try other protocols"},
 		{postgresql.Garbage, "offered", "speak", "speak.garbage", `\x00\x01\x02\xfftide`},
 		{postgresql.Trickle, "offered", "speak", "speak.garbage", `"."`},
 		{postgresql.ExtraBytes, "offered", "tls-extra", "tls.extra-bytes", "after the S"},

@@ -96,7 +96,7 @@ func TestHopGreetings(t *testing.T) {
 	t.Parallel()
 	p, gate := simulatedTides(t, ssh.Config{})
 	for text, want := range map[string][2]string{
-		"SSH-1.5-old\r\n": {"hop.not-ssh", "first version of SSH"}, "SSH-2.0-" + strings.Repeat("a", 5000): {"hop.failed", "overflow"},
+		"SSH-1.5-old\r\n": {"hop.not-ssh", "only SSH version 1"}, "SSH-2.0-" + strings.Repeat("a", 5000): {"hop.failed", "overflow"},
 		"SSH-2.0-x\r\n\xff\xff\xff\xff\x01aaaaaaaaaaaaaaaa": {"hop.failed", "too large"}, "HTTP/1.1 400 Bad Request\r\n\r\n": {"hop.not-ssh", "HTTP server"},
 	} {
 		s := p.Test("tides", append(override("hop.1.port="+says(t, text)), "-timeout", "3s")...).Ends(t, "hop 1", "fail", want[0])
@@ -187,7 +187,7 @@ func TestHopPin(t *testing.T) {
 	p.OK("hop", "remove", "flat", "1")
 	p.Run("hop", "pin", "flat").Want(2).Has("has no hops", "gharbor hop add flat")
 	p.Run("hop", "add", "flat", "password=knot").Want(2).Has("profiles hold no passwords").HasNot("knot")
-	p.Run("hop", "add", "flat", "user=keeper").Want(2).Has("where is it?")
+	p.Run("hop", "add", "flat", "user=keeper").Want(2).Has("it needs host, ssh or proxy")
 	p.Run("hop", "add", "flat", "host=a", "host=b").Want(2).Has("given twice")
 	p.OK("hop", "add", "flat", "host=gate.example", "algorithms=ssh-rsa")
 	p.Run("audit").Has("audit.old-algorithms", "gharbor set flat hop.1.algorithms=")

@@ -185,7 +185,7 @@ func TestHopCertificates(t *testing.T) {
 		t.Fatal(err)
 	}
 	s = p.Test("tides").Ends(t, "hop 1", "fail", "hop.key-refused")
-	if !strings.Contains(s.Seen(), "ran out on") {
+	if !strings.Contains(s.Seen(), "expired on") {
 		t.Error(s.Seen())
 	}
 }
@@ -297,7 +297,7 @@ func TestHopSilentServer(t *testing.T) {
 	gate := testkit.SSHServer(t)
 	p := behind(t, gate, quoted("key", gate.Key))
 	s := p.Test("tides", append(override("port="+full(t)), "-timeout", "2s")...).Ends(t, "reach", "fail", "reach.timeout")
-	if !strings.Contains(s.Finding.Cause, "must let 127.0.0.1 reach") {
+	if !strings.Contains(s.Finding.Cause, "127.0.0.1 must be allowed to reach") {
 		t.Error(s.Finding.Cause)
 	}
 }

@@ -54,7 +54,7 @@ func TestTides(t *testing.T) {
 	if route := r.Facts["route"]; route != fmt.Sprintf("127.0.0.1:%d through %s@%s", db.Port, gate.User, gate.Address()) {
 		t.Errorf("route: %v", route)
 	}
-	if s := r.Stage("name"); !strings.Contains(s.Detail, "not by this machine") {
+	if s := r.Stage("name"); !strings.Contains(s.Detail, "not here") {
 		t.Errorf("%+v", s)
 	}
 }

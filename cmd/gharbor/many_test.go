@@ -115,11 +115,11 @@ func TestManyMistakes(t *testing.T) {
 	t.Parallel()
 	p := fleet(t)
 	for _, c := range []struct{ args, want string }{
-		{"test", "which profiles?"}, {"test -all sightings", "two ways to choose"}, {"test sightings -tag field", "two ways to choose"},
-		{"test -all -tag field", "-all and -tag or -engine contradict"}, {"test -tag feild", `did you mean "field"?`}, {"test -tag none-such", "no profile has that tag"},
-		{"test -engine redis", "none of the 5 profiles fits"}, {"test -engine mysqll", `did you mean "mysql"?`}, {"test sightings nobody", "no profile of that name"},
-		{"test -all -as sightings", "-as looks at one server"}, {"test -all -parallel 0", "-parallel: expected a number from 1"}, {"test -all -format xml", "expected text, json or junit"},
-		{"wait", "which profiles?"}, {"wait sightings -within 0s", "-within: expected a time above zero"}, {"wait sightings -format junit", "expected text or json"},
+		{"test", "no profile was named"}, {"test -all sightings", "not both"}, {"test sightings -tag field", "not both"},
+		{"test -all -tag field", "give -all, or -tag or -engine"}, {"test -tag feild", `did you mean "field"?`}, {"test -tag none-such", "no profile has that tag"},
+		{"test -engine redis", "none of the 5 profiles matches"}, {"test -engine mysqll", `did you mean "mysql"?`}, {"test sightings nobody", "no profile of that name"},
+		{"test -all -as sightings", "-as is for one profile"}, {"test -all -parallel 0", "-parallel: expected a number from 1"}, {"test -all -format xml", "expected text, json or junit"},
+		{"wait", "no profile was named"}, {"wait sightings -within 0s", "-within: expected a time above zero"}, {"wait sightings -format junit", "expected text or json"},
 		{"compare sightings", "compare needs PROFILE PROFILE"}, {"compare sightings nobody", "no profile of that name"},
 	} {
 		r := p.Run(strings.Fields(c.args)...)
@@ -285,7 +285,7 @@ func TestWait(t *testing.T) {
 	p := fleet(t)
 	p.OK("wait", "sightings", "moult").Has("sightings: ready after", "moult: ready after", "1 try")
 	r := p.Run("wait", "refused", "-within", "20s").Want(1)
-	r.Has("refused: gave up after", "1 try", "login.password", "waiting does not fix it")
+	r.Has("refused: gave up after", "1 try", "login.password", "waiting won't help")
 	if r.Took > 10*time.Second {
 		t.Errorf("it took %s to give up", r.Took)
 	}

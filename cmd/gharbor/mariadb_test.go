@@ -85,7 +85,7 @@ func TestMariaDBReady(t *testing.T) {
 		t.Errorf("%v", r.Facts)
 	}
 	p.OK("test", "admin").Has("admin in no database at 127.0.0.1")
-	p.OK("test", "-full", "moult", "-override", "host=localhost").Has("over TCP: localhost is the Unix socket only where the profile says socket")
+	p.OK("test", "-full", "moult", "-override", "host=localhost").Has("over TCP (for the Unix socket set socket)")
 }
 
 // TestMariaDBFindings makes every failure that a real server can show happen,
@@ -97,8 +97,8 @@ func TestMariaDBFindings(t *testing.T) {
 	asAdmin := func(flags []string) []string { return append(flags, "-as", "admin") }
 	runReal(t, p, "moult", []realCase{
 		{"wrong password", knot(), "login", "fail", "login.password", "'bander'@'127.0.0.1'", "-as ADMIN"},
-		{"wrong password: the causes it does not tell apart", knot(), "login", "fail", "login.password", "an anonymous account that matches first", "secret=ask"},
-		{"the trap of localhost", knot(), "login", "fail", "login.password", "an account made for 'localhost' is for the socket", ""},
+		{"wrong password: the causes it does not tell apart", knot(), "login", "fail", "login.password", "an anonymous account in front", "secret=ask"},
+		{"the trap of localhost", knot(), "login", "fail", "login.password", "an account for 'localhost' (the socket)", ""},
 		{"wrong password, looked up", asAdmin(knot()), "login", "fail", "login.password", "the password sent for \"bander\" is wrong", ""},
 		{"unknown account, the same answer", knot("user=bandr"), "login", "fail", "login.password", "1045", ""},
 		{"unknown account, looked up", asAdmin(knot("user=bandr")), "login", "fail", "login.no-such-role", "similar accounts: \"bander\"", "user=NAME"},
@@ -110,7 +110,7 @@ func TestMariaDBFindings(t *testing.T) {
 		{"locked, looked up", asAdmin(knot("user=locked")), "login", "fail", "login.locked", "ACCOUNT LOCK", "ALTER USER 'locked'@'%' ACCOUNT UNLOCK"},
 		{"locked and a wrong password", override("user=locked", "secret=env:BANDER"), "login", "fail", "login.password", "1045", ""},
 		{"locked and a wrong password, looked up", asAdmin(override("user=locked", "secret=env:BANDER")), "login", "fail", "login.locked", "the account is 'locked'@'%'", "ACCOUNT UNLOCK"},
-		{"expired, in a limited session", knot("user=expired"), "login", "fail", "login.expired", "nothing but set a new password", "'HOST'"},
+		{"expired, in a limited session", knot("user=expired"), "login", "fail", "login.expired", "only set a new password", "'HOST'"},
 		{"expired, looked up", asAdmin(knot("user=expired")), "login", "fail", "login.expired", "PASSWORD EXPIRE", "ALTER USER 'expired'@'%'"},
 		{"for other hosts, looked up", asAdmin(knot("user=elsewhere")), "login", "fail", "login.host-not-allowed", "may come from '10.0.0.0/255.0.0.0', and the server sees this machine as '127.0.0.1'", "RENAME USER"},
 		{"for the socket only, over TCP", asAdmin(knot("user=indoors")), "login", "fail", "login.host-not-allowed", "'localhost' is the socket", "host= port= socket=PATH"},
@@ -124,7 +124,7 @@ func TestMariaDBFindings(t *testing.T) {
 		{"for the socket's account, over TCP", knot("user=socketed"), "login", "fail", "login.peer", "1698", "socket=PATH"},
 		{"for the socket's account, looked up", asAdmin(knot("user=socketed")), "login", "fail", "login.peer", "it says unix_socket", ""},
 		{"no rights", knot("user=norights"), "database", "fail", "database.no-access", "only the information schema", "GRANT SELECT, INSERT, UPDATE, DELETE ON `moult`.* TO 'norights'@'%'"},
-		{"no rights, looked up", asAdmin(knot("user=norights")), "database", "fail", "database.no-access", "the database \"moult\" exists, and the account has no right to it", ""},
+		{"no rights, looked up", asAdmin(knot("user=norights")), "database", "fail", "database.no-access", "the database \"moult\" exists, but the account has no right to it", ""},
 		{"no such database, the same answer", override("database=molt"), "database", "fail", "database.no-access", "similar names among them: \"moult\"", "-as ADMIN"},
 		{"no such database, looked up", asAdmin(override("database=molt")), "database", "fail", "database.missing", "similar names that exist: \"moult\"", "CREATE DATABASE `molt`"},
 		{"no such database, to an administrator", override("user=admin", "secret=env:ADMIN", "database=ringin"), "database", "fail", "database.missing", "\"ringing\"", "database=ringing"},
@@ -332,7 +332,7 @@ func TestMariaDBStopsAndStarts(t *testing.T) {
 		defer cmd.Wait()
 		defer cmd.Process.Kill()
 		s := p.Test("socket").Ends(t, "reach", "fail", "reach.refused")
-		if runtime.GOOS == "linux" && !strings.Contains(s.Seen(), fmt.Sprintf("a process mariadbd (%d) was started", cmd.Process.Pid)) {
+		if runtime.GOOS == "linux" && !strings.Contains(s.Seen(), fmt.Sprintf("the process mariadbd (%d) started", cmd.Process.Pid)) {
 			t.Errorf("seen: %s", s.Seen())
 		}
 	}

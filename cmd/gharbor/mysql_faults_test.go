@@ -52,7 +52,7 @@ func TestMySQLFaults(t *testing.T) {
 		seen  string
 	}{
 		{mysql.NotAllowed, "offered", "speak", "login.host-not-allowed", "Host '127.0.0.1' is not allowed"},
-		{mysql.Silent, "offered", "speak", "speak.silent", "the time ran out before all others were tried"},
+		{mysql.Silent, "offered", "speak", "speak.silent", "no time was left to try other protocols"},
 		{mysql.Garbage, "offered", "speak", "speak.garbage", `\x00\x01\x02\xfftide`},
 		{mysql.HalfGreeting, "offered", "speak", "speak.closed", ""},
 		{mysql.OldProtocol, "offered", "speak", "speak.too-old", "3.23.58"},
@@ -164,7 +164,7 @@ func TestMySQLCachingSHA2(t *testing.T) {
 	p, _, verified := fresh()
 	for _, rule := range []string{"off", "required"} {
 		s := p.Test("moult", append(caching, override("tls="+rule)...)...).Ends(t, "login", "fail", "login.cleartext-refused")
-		if !strings.Contains(s.Seen(), "the first login after a start") {
+		if !strings.Contains(s.Seen(), "the first login after a server start") {
 			t.Errorf("tls %s: %s", rule, s.Seen())
 		}
 	}

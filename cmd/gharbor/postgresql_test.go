@@ -112,7 +112,7 @@ func TestRealFindings(t *testing.T) {
 		{"no password set, looked up", append(override("user=nopassword"), "-as", "admin"), "login", "fail", "login.no-password-set", "no password is stored", ""},
 		{"stored for MD5, SCRAM asked, looked up", append(override("user=oldhash", "secret=env:KNOT"), "-as", "admin"), "login", "fail", "login.other-hash", "begins with md5", "password_encryption"},
 		{"a blank at the end", override("secret=env:BLANK"), "login", "fail", "login.password", "ends with a blank", ""},
-		{"wrong password, looked up", append(override("secret=env:KNOT"), "-as", "admin"), "login", "fail", "login.password", "so it is the password", ""},
+		{"wrong password, looked up", append(override("secret=env:KNOT"), "-as", "admin"), "login", "fail", "login.password", "so the password is wrong", ""},
 		{"rejected by a rule", override("user=banned", "secret=env:KNOT"), "login", "fail", "login.host-not-allowed", "pg_hba.conf", "127.0.0.1/32"},
 		{"allowed from elsewhere", override("user=elsewhere", "secret=env:KNOT"), "login", "fail", "login.host-not-allowed", "no pg_hba.conf entry", "hostssl sightings elsewhere"},
 		{"not allowed, with or without TLS", override("user=nowhere", "tls=off"), "login", "fail", "login.host-not-allowed", "no encryption", "host sightings nowhere"},
@@ -405,7 +405,7 @@ func TestRealPassfile(t *testing.T) {
 	p.Test("sightings", byDefault...).Ends(t, "login", "fail", "login.password") // the first match wins, right or not
 	p.Passfile("127.0.0.1:5433:sightings:warden:" + escaped)
 	s := p.Test("sightings", override("secret=passfile")...).Ends(t, "secret", "fail", "secret.no-match")
-	if !strings.Contains(s.Seen(), `line 1 comes nearest: it has this host, database and user, and port "5433"`) {
+	if !strings.Contains(s.Seen(), `line 1 is the nearest: it has this host, database and user, and port "5433"`) {
 		t.Errorf("seen: %s", s.Seen())
 	}
 	p.Passfile("127.0.0.1:" + port + ":sightings:warden:" + escaped)

@@ -85,12 +85,12 @@ func TestQueryRefuses(t *testing.T) {
 		{"a value without a placeholder", 2, "no statement has {a}", []string{"query", "sightings", "-let", "a=1", "select '{a}'"}},
 		{"a password", 2, "-file FILE", []string{"query", "sightings", "alter role warden password 'knot'"}},
 		{"an unknown format", 2, "json-lines", []string{"query", "sightings", "-format", "xml", "select 1"}},
-		{"two ways", 2, "exclude each other", []string{"query", "sightings", "-atomic", "-keep-going", "select 1"}},
+		{"not both", 2, "exclude each other", []string{"query", "sightings", "-atomic", "-keep-going", "select 1"}},
 		{"an end within -atomic", 2, "COMMIT ends it", []string{"query", "sightings", "-atomic", "delete from refused; commit"}},
 		{"a guarded statement", 2, "DELETE without a condition", append(asks, "query", "sightings", "delete from refused")},
 		{"a read-only session", 1, "read-only", append(still, "query", "sightings", "-yes", "delete from refused")},
 		{"a looser guard", 2, "no less than the profile's ask", []string{"query", "asks", "-override", "guard=none", "delete from refused"}},
-		{"several results", 2, "-format json numbers them", []string{"query", "sightings", "-format", "csv", "select 1; select 2"}},
+		{"several results", 2, "for several: -format json", []string{"query", "sightings", "-format", "csv", "select 1; select 2"}},
 		{"two columns", 2, "one column", []string{"query", "sightings", "-format", "bare", "select 1, 2"}},
 		{"a wrong password", 5, "login.password", []string{"query", "sightings", "-override", "secret=env:KNOT", "delete from refused"}},
 		{"an empty variable", 4, "secret.", []string{"query", "sightings", "-override", "secret=env:NOT_SET", "delete from refused"}},
@@ -139,7 +139,7 @@ func TestQueryFailures(t *testing.T) {
 	count("4")
 	p.Run("query", "sightings", "-keep-going", "insert into failing values (99); insert into failing values (5)").Want(1)
 	count("5")
-	p.Run("query", "sightings", "begin; insert into failing values (6)").Want(1).Has("it was rolled back")
+	p.Run("query", "sightings", "begin; insert into failing values (6)").Want(1).Has("which was rolled back")
 	count("5")
 	p.Run("query", "sightings", "-keep-going", "insert into failing values (7); select pg_terminate_backend(pg_backend_pid()); insert into failing values (8)").Want(1).
 		Has("terminating connection")
@@ -421,7 +421,7 @@ func TestQueryOnATerminal(t *testing.T) {
 	if strings.Contains(text, "\x1b]0;") {
 		t.Errorf("an escape sequence of a value reached the terminal: %q", text)
 	}
-	p.OnTerminal("query", "sightings").Expect("which statement?").Ends(2)
+	p.OnTerminal("query", "sightings").Expect("no statement was given").Ends(2)
 	secret := p.OnTerminal("query", "sightings", "-format", "bare", "-let", "word", "select length({word})").Expect("{word}")
 	secret.Type("dunlin and knot\n")
 	if text := secret.Ends(0); !strings.Contains(text, "15") || strings.Contains(text, "dunlin") {
@@ -501,7 +501,7 @@ func TestQueryWhereTheNetworkEnds(t *testing.T) {
 		time.Sleep(20 * time.Millisecond)
 	}
 	cut()
-	if text := s.Ends(1); !strings.Contains(text, "whether the server carried this statement out is not known") {
+	if text := s.Ends(1); !strings.Contains(text, "it is not known whether the server ran this statement") {
 		t.Errorf("%q", text)
 	}
 }

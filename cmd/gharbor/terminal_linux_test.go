@@ -74,7 +74,7 @@ func TestAddQuestionByQuestion(t *testing.T) {
 	s.Expect("Which kind of server").Expect("postgresql").Expect("first letters").Type("nosuch\n").Expect("expected one of").Type("post\n")
 	s.Expect("user [warden]: ").Type("\n").Expect("database [warden]: ").Type("-\n").Expect("user [warden]: ").Type("\n").Expect("database [warden]: ").Type("sighting\n")
 	s.Expect("4  none").Expect("[1]: ").Type("curlew\n").Expect(
-		"was not shown, and is not kept").Expect("[1]: ").Type("\n").Expect("1  ask for it each time")
+		"was not shown and is not saved").Expect("[1]: ").Type("\n").Expect("1  ask for it each time")
 	s.Expect("test it now? [Y/n]: ").Type("perhaps\n").Expect("please answer y or n").Type("\n")
 	s.Expect("(not shown)").Type("dunlin\n").Expect("database.missing").Expect("database [sightings]: ").Type("\n")
 	s.Expect("(not shown)").Type("dunlin\n").Expect("gharbor secret keep sightings")

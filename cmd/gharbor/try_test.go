@@ -271,7 +271,7 @@ func (w *tryWorld) do(r *tryRun, c tryCase, one step) (changes bool) {
 		w.sql(own)
 		return true
 	}
-	for _, word := range []string{"on the server", "write ", "make the container again ", "when the container is next made", "add to the service: "} {
+	for _, word := range []string{"on the server", "write ", "make the container again ", "copy the data out", "add to the service: "} {
 		if strings.HasPrefix(command, word) {
 			return w.byHand(r, line)
 		}
@@ -307,7 +307,7 @@ func (w *tryWorld) do(r *tryRun, c tryCase, one step) (changes bool) {
 			session.Ends(5)
 			return true
 		}
-		session.Expect("to be kept?").Type("y\n").Ends(0)
+		session.Expect("is it the right key?").Type("y\n").Ends(0)
 		return true
 	}
 	if asks(command) {
@@ -445,7 +445,7 @@ func (w *tryWorld) byHand(r *tryRun, line string) bool {
 		os.WriteFile(path, []byte(strings.Replace(string(data), "*", strings.Fields(line)[1], 1)), 0o600)
 	case strings.HasPrefix(line, "on the server, run: ss -ltn"), strings.HasPrefix(line, "on the server: start the instance"):
 		return false // there is none here
-	case strings.HasPrefix(line, "on the server: set ssl"), strings.HasPrefix(line, "on the server: a line for this"), strings.HasSuffix(line, "or bring it up to date"):
+	case strings.HasPrefix(line, "on the server: set ssl"), strings.HasPrefix(line, "on the server: a line for this"), strings.HasSuffix(line, "or update it"):
 		return false // see notRun
 	default:
 		w.t.Errorf("nobody does by hand what the line says:\n  %s", line)
@@ -473,7 +473,7 @@ var notRun = map[string]string{
 	"gharbor test %s -timeout 30s":            "needs an address that swallows packets",
 	"on the server: set ssl = on":             "another configuration of the server; a test in TestRealFindings has both",
 	"on the server: set ssl_cert":             "another configuration of the server; the second MariaDB server has none",
-	"on the server: %s, or bring it":          "needs a server of before TLS 1.2",
+	"on the server: %s, or update it":          "needs a server of before TLS 1.2",
 	"on the server: a line for this":          "needs a server that asks for GSSAPI",
 	"ls -ld %s %s":                            "root may use every socket; TestRealSocketPermission has it",
 	"ls -ld %s":                               "needs a folder of another user's",

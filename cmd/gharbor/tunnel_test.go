@@ -168,7 +168,7 @@ func TestTunnelOptions(t *testing.T) {
 	os.Chmod(p.Getenv("XDG_RUNTIME_DIR"), 0o700)
 	t.Cleanup(func() { p.Run("tunnel", "close", "-all") })
 	p.Run("tunnel", "open", "tides", "-local", "0.0.0.0:5433").Want(2).Has("others on the network", "-open-to-network")
-	p.Run("tunnel", "open", "tides", "-local", "5433", "-socket", "x").Want(2).Has("-local and -socket")
+	p.Run("tunnel", "open", "tides", "-local", "5433", "-socket", "x").Want(2).Has("give -local or -socket")
 	p.Run("tunnel", "open", "tides", "-local", "tide").Want(2).Has("expected HOST:PORT")
 	p.Run("tunnel", "close").Want(2).Has("which tunnel?")
 	p.OK("copy", "tides", "flat")

@@ -64,14 +64,14 @@ func TestVouch(t *testing.T) {
 	p.OK("test", "-all").Has("1 profile of the project's file left out").HasNot("counts:")
 	p.Run("vouch").Want(2).Has("no terminal to ask on", " ./scripts/unlock.sh", "file of the command  sha256:", "variable in host     COUNTS\n",
 		"not hashed: what the program reads or runs by itself")
-	p.Run("vouch", "-expect", strings.Repeat("0", 64)).Want(1).Has("another one than expected")
+	p.Run("vouch", "-expect", strings.Repeat("0", 64)).Want(1).Has("the hash is different")
 	if server.Connections() != connections+1 { // that of -all
 		t.Errorf("%d connections", server.Connections())
 	}
 	vouchFor(t, p, "counts")
 	p.OK("test", "counts").Has("ready: ")
 	p.OK("test", "-tag", "team").Has("ready")
-	p.OK("vouch").Has("vouched for already")
+	p.OK("vouch").Has("already approved")
 	p.OK("vouch", "-list").Has("counts", "vouched")
 	p.OK("vouch", "-list", "-format", "json").Has(`"state": "vouched"`)
 
@@ -102,7 +102,7 @@ func TestVouch(t *testing.T) {
 		t.Error(s.Seen())
 	}
 	p.OK("vouch", "-list").Has("lapsed")
-	p.Run("vouch").Want(2).Has("lapsed", "all that it would use:")
+	p.Run("vouch").Want(2).Has("lapsed", "what it uses:")
 	vouchFor(t, p)
 	p.OK("vouch", "-withdraw", "counts").Has("withdrawn: counts")
 	p.Test("counts").Ends(t, "profile", "fail", "profile.not-vouched")
@@ -156,7 +156,7 @@ func TestVouchFiles(t *testing.T) {
 	os.Symlink("/etc/hostname", filepath.Join(root, "pw", "link"))
 	if os.Getuid() == 0 {
 		os.Chown(filepath.Join(root, "gharbor.toml"), 12345, 12345)
-		p.OK("list").Has("it belongs to another user (12345), so it is passed over").HasNot("counts")
+		p.OK("list").Has("it belongs to another user (12345), so it is ignored").HasNot("counts")
 	}
 }
 
@@ -237,11 +237,11 @@ func testHostileProject(t *testing.T) {
 		t.Errorf("%d connections", trap.Connections())
 	}
 	for bad, want := range map[string]string{
-		"[settings]\nwallet = \"x.ghw\"\n":                     "settings are your own",
+		"[settings]\nwallet = \"x.ghw\"\n":                     "settings go in your profiles.toml",
 		"[profile.a]\npassword = \"x\"\n":                      "profiles hold no passwords",
-		"[profile.a]\nlike = \"project:b\"\n":                  "names a profile of the same file",
+		"[profile.a]\nlike = \"project:b\"\n":                  "name a profile of the same file",
 		"[profile.a]\nlike = \"sightings\"\n":                  "no profile",
-		"[alias.archive]\npassword = \"evil\"\n":               "holds no secret",
+		"[alias.archive]\npassword = \"evil\"\n":               "has no password",
 		"[profile.a]\nnote = \"x\x1b[2J\"\n":                   "TOML",
 		"[profile.a]\nengine = \"postgresql\"\nhost = \"a;b\"": "host",
 	} {

@@ -100,7 +100,7 @@ func TestKilledWhileLoading(t *testing.T) {
 	p.OK("query", "kept", "checkpoint") // the server of the tests trusts its memory
 	server.Stop("immediate")
 	text := s.Ends(1)
-	if !strings.Contains(text, main+":3") || !strings.Contains(text, "Before it: 2 statements, 1 row") {
+	if !strings.Contains(text, main+":3") || !strings.Contains(text, "Done before: 2 statements, 1 row") {
 		t.Errorf("%q", text)
 	}
 	if err := server.Start(); err != nil {

@@ -110,11 +110,11 @@ func TestWithPrograms(t *testing.T) {
 	for _, words := range [][]string{{"{password}"}, {"x{socket}"}, {"{optionfile}"}} {
 		p.Run(append([]string{"with", "sightings", "--", "echo"}, words...)...).Want(125)
 	}
-	p.Run("with", "sightings", "--", "echo", "--password={password}").Want(125).Has("there is no placeholder for the password", "can be read by everybody")
+	p.Run("with", "sightings", "--", "echo", "--password={password}").Want(125).Has("there is no placeholder for the password", "everybody on this machine can read")
 	p.Run("with", "sightings", "echo", "x").Want(125).Has("two dashes")
 	p.Run("with", "sightings", "--").Want(125)
 	p.Run("with", "nosuch", "--", "true").Want(125).Has("no profile")
-	p.Run("with", "sightings", "-url", "not a name", "--", "true").Want(2).Has("environment variable")
+	p.Run("with", "sightings", "-url", "not a command's name", "--", "true").Want(2).Has("environment variable")
 	p.Run("with", "sightings", "-override", "secret=env:NOSUCH", "--", "true").Want(125).Has("NOSUCH is not set")
 	p.Run("with", "sightings", "--", "no-such-program-here").Want(127).Has("no program")
 	p.Run("with", "sightings", "--", "./no-such").Want(127)
@@ -205,7 +205,7 @@ func TestOlderClient(t *testing.T) {
 	p.Setenv("PATH", bin+":"+os.Getenv("PATH"))
 	p.OK("with", "sightings", "--", "psql").HasNot("older")
 	p.OK("test", "sightings")
-	p.OK("with", "sightings", "--", "psql").Has("psql is version 15, much older than the server, which was 18.1")
+	p.OK("with", "sightings", "--", "psql").Has("psql is version 15, much older than the server (18.1")
 	p.OK("with", "sightings", "--", "pg_dump").Has("pg_dump is version 17")
 	p.OK("with", "sightings", "--", "report").HasNot("older")
 	if _, err := os.Stat(filepath.Join(bin, "asked-report")); err == nil {
@@ -230,7 +230,7 @@ func TestShortcut(t *testing.T) {
 	p.Run("shortcut", "sightings", "count-birds", "-into", bin, "--", "true").Want(2).Has("exists already")
 	p.Run("shortcut", "sightings", "ls", "-into", bin, "--", "true").Want(2).Has("there is a command ls already")
 	p.Run("shortcut", "sightings", "cd", "-into", bin, "--", "true").Want(2)
-	p.Run("shortcut", "sightings", "../x", "-into", bin, "--", "true").Want(2).Has("not a name")
+	p.Run("shortcut", "sightings", "../x", "-into", bin, "--", "true").Want(2).Has("not a command's name")
 	p.Run("shortcut", "sightings", "new-birds", "--", "true").Want(2).Has("no terminal", "-into "+bin)
 	p.Run("shortcut", "sightings", "new-birds", "-into", bin+"/none", "--", "true").Want(2).Has("is no folder")
 	p.Run("shortcut", "sightings", "new-birds").Want(2).Has("two dashes")

@@ -92,7 +92,7 @@ func (b Binding) problem() string {
 	}
 	switch {
 	case b.foreign != nil:
-		return "it is tied to a server in a way that this gharbor does not know"
+		return "it has a condition that this gharbor does not know"
 	case kinds != 1 || b.AliasFile != "" && b.Alias == "" || (b.Container != "") != (b.Endpoint != ""):
 		return "it is tied to a server in a way that this gharbor does not know"
 	}

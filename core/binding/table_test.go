@@ -267,11 +267,11 @@ func TestOddBindings(t *testing.T) {
 	q := newStation(t).query("")
 	for text, want := range map[string]string{
 		`{"engine":"postgresql","addresses":["db.saltmarsh.example:5432"],"tls":"verified"}`:                        "",
-		`{"engine":"postgresql","addresses":["db.saltmarsh.example:5432"],"tls":"verified","only_on":"sundays"}`:    "a key that this gharbor does not know",
-		`{"engine":"postgresql","addresses":["db.saltmarsh.example:5432"],"tls":"verified","alias":"counts"}`:       "of no kind",
-		`{"engine":"postgresql","tls":"verified"}`:                                                                  "of no kind",
-		`{"engine":"postgresql","addresses":["db.saltmarsh.example:5432"],"tls":"verified","container":"counts"}`:   "of no kind",
-		`{"hop":"keeper@gate:22","addresses":["db.saltmarsh.example:5432"],"engine":"postgresql","tls":"verified"}`: "of no kind",
+		`{"engine":"postgresql","addresses":["db.saltmarsh.example:5432"],"tls":"verified","only_on":"sundays"}`:    "a condition that this gharbor does not know",
+		`{"engine":"postgresql","addresses":["db.saltmarsh.example:5432"],"tls":"verified","alias":"counts"}`:       "in a way that this gharbor does not know",
+		`{"engine":"postgresql","tls":"verified"}`:                                                                  "in a way that this gharbor does not know",
+		`{"engine":"postgresql","addresses":["db.saltmarsh.example:5432"],"tls":"verified","container":"counts"}`:   "in a way that this gharbor does not know",
+		`{"hop":"keeper@gate:22","addresses":["db.saltmarsh.example:5432"],"engine":"postgresql","tls":"verified"}`: "in a way that this gharbor does not know",
 	} {
 		var b Binding
 		if err := b.UnmarshalJSON([]byte(text)); err != nil {

@@ -53,7 +53,7 @@ func TestSource(t *testing.T) {
 	}{
 		{Form{}, "a,b\r\n1,\r\n\"\",x\n", []string{`1 "a" "b"`, `2 "1" -`, `3 "" "x"`}},
 		{Form{}, "\"a \"\"q\"\"\",\"two\nlines\",c\nnext,,\n\n\nlast", []string{`1 "a \"q\"" "two\nlines" "c"`, `3 "next" - -`, `6 "last"`}},
-		{Form{}, "a\"b,c\n\"x\"y,z\nok,1\n\"never closed\n", []string{"1! value 1 has a quote in it and does not begin with one", "2! value 1 goes on behind its closing quote", `3 "ok" "1"`, "4! value 1: quotes are not closed"}},
+		{Form{}, "a\"b,c\n\"x\"y,z\nok,1\n\"never closed\n", []string{"1! value 1 has a quote in it and does not begin with one", "2! value 1 goes on after its closing quote", `3 "ok" "1"`, "4! value 1: quotes are not closed"}},
 		{Form{}, "\"a\",\"b\"\n", []string{`1 "a" "b"`}}, {Form{}, "a,\"\"\"\"\n", []string{`1 "a" "\""`}}, {Form{}, "a,\n", []string{`1 "a" -`}},
 		{Form{Null: &null}, "NULL,\"NULL\",\n", []string{`1 - "NULL" ""`}},
 		{Form{Tabs: true}, "a\tb\n\\N\t\n\\t\\\\\\n\\r\\x\t\"q\n", []string{`1 "a" "b"`, `2 - ""`, `3 "\t\\\n\rx" "\"q"`}},

@@ -242,7 +242,7 @@ func (s *Source) quoted(text []byte) (value, rest []byte, what string) {
 			s.storage = append(s.storage, text[:i]...)
 			return s.storage[from:len(s.storage):len(s.storage)], text[i+1:], ""
 		default:
-			return nil, nil, fmt.Sprintf("value %d goes on behind its closing quote", len(s.values)+1)
+			return nil, nil, fmt.Sprintf("value %d goes on after its closing quote", len(s.values)+1)
 		}
 	}
 }

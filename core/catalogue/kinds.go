@@ -52,7 +52,7 @@ var Kinds = []*Kind{
 		Key: 1,
 	},
 	{
-		Word: engine.KindTables, One: "table", Summary: "tables and views, with their rows as estimated",
+		Word: engine.KindTables, One: "table", Summary: "tables and views, with estimated rows",
 		Columns: []Column{{"schema", Name}, {"table", Name}, {"kind", Text}, {"rows", Number}, {"size", Size},
 			{"owner", Account}, {"comment", Text}},
 		Key: 2, Pattern: 1, Schema: true,
@@ -92,7 +92,7 @@ var Kinds = []*Kind{
 		Key:     1,
 	},
 	{
-		Word: engine.KindSizes, One: "table", Summary: "how much room tables take, the largest first",
+		Word: engine.KindSizes, One: "table", Summary: "the size of tables, the largest first",
 		Columns: []Column{{"schema", Name}, {"table", Name}, {"rows", Number}, {"data", Size}, {"indexes", Size},
 			{"total", Size}},
 		Key: 2, Pattern: 1, Schema: true,

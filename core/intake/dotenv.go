@@ -93,7 +93,7 @@ func dotenvValue(text string) (value string, used int, err error) {
 		case c == quote:
 			line, _, ended := strings.Cut(text[i+1:], "\n")
 			if rest := strings.TrimSpace(line); rest != "" && rest[0] != '#' {
-				return "", 0, fmt.Errorf("something stands behind the closing quote")
+				return "", 0, fmt.Errorf("there is something after the closing quote")
 			}
 			used = i + 1 + len(line)
 			if ended {

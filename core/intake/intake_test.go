@@ -27,7 +27,7 @@ func TestDotenv(t *testing.T) {
 	if len(want) > 0 {
 		t.Errorf("missing: %v", want)
 	}
-	for text, line := range map[string]string{"secretword\n": "line 1", "A=1\n=x\n": "line 2", "A=\"open\n": "line 1: A: the quote is not closed", "A=\"x\" secretword\n": "line 1: A: something", "1A=x\n": "line 1"} {
+	for text, line := range map[string]string{"secretword\n": "line 1", "A=1\n=x\n": "line 2", "A=\"open\n": "line 1: A: the quote is not closed", "A=\"x\" secretword\n": "line 1: A: there is something", "1A=x\n": "line 1"} {
 		if _, err := Dotenv([]byte(text)); err == nil || !strings.HasPrefix(err.Error(), line) || strings.Contains(err.Error(), "secretword") {
 			t.Errorf("%q: %v", text, err)
 		}
@@ -116,7 +116,7 @@ func TestFiles(t *testing.T) {
 	if v := values(found[1]); found[1].Name != "tide-gauge" || v["socket"] != "/var/run/postgresql" {
 		t.Errorf("%+v %s", v, found[1].Name)
 	}
-	for text, want := range map[string]string{"host=x\n": ":1: ", "[a\n": ":1: ", "[a]\nldap://x\n": ":2: a look-up by LDAP", "[a]\nport=secretword\n": ":1: [a]: ", "[a]\nsecretword\n": ":2: "} {
+	for text, want := range map[string]string{"host=x\n": ":1: ", "[a\n": ":1: ", "[a]\nldap://x\n": ":2: LDAP look-ups", "[a]\nport=secretword\n": ":1: [a]: ", "[a]\nsecretword\n": ":2: "} {
 		if _, err := read("service", text); err == nil || !strings.HasPrefix(err.Error(), path+want) || strings.Contains(err.Error(), "secretword") {
 			t.Errorf("%q: %v", text, err)
 		}

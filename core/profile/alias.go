@@ -131,7 +131,7 @@ func (a *assembler) takeHost(e *entry, k []string) error {
 		return a.fail(line, `hosts: %s: expected addresses such as ["192.0.2.10"]`, clean.Quoted(name))
 	}
 	if _, err := netip.ParseAddr(name); err == nil || hostname.Local(name) {
-		return a.fail(line, "hosts: %s is an address or this machine's own name, which is never looked up",
+		return a.fail(line, "hosts: %s is an address or this machine's own name, and is never looked up",
 			clean.Quoted(name))
 	}
 	for _, h := range a.Hosts {
@@ -175,16 +175,16 @@ func (a *Alias) problem(keys *schema.Schema) string {
 	spec := keys.Engines().Named(engine)
 	switch {
 	case where == "":
-		return "it needs addresses, srv or alias: where does the service live?"
+		return "it needs addresses, srv or alias"
 	case where == "alias" && a.Text(key.Alias) == a.Name && (a.in == nil || !a.in.Project):
 		return "it names itself"
 	case pick && where == "srv":
-		return "pick has no meaning with srv: the records' own priorities and weights say the order"
+		return "pick has no effect with srv: the records have their own order"
 	case spec != nil && spec.Listener == nil && (a.Text(key.Service) != "" || a.Text(key.Instance) != ""):
 		return "service and instance are what a listener of " + strings.Join(keys.Engines().With("service"), " or ") +
 			" knows; for " + engine + " it is database"
 	case a.Text(key.Service) != "" && a.Text(key.Instance) != "":
-		return "service and instance both say what the listener is asked for; keep one"
+		return "service and instance exclude each other; keep one"
 	}
 	if addresses, ok := a.Own(key.Addresses); ok && engine == "" {
 		return "" // the profile's engine says the port

@@ -327,7 +327,7 @@ func (r *reader) value(node *unstable.Node) (schema.Value, string) {
 				v.Items = append(v.Items, r.intern(it.Node().Data))
 			case unstable.Comment:
 			default:
-				return schema.Value{}, "a list with something other than text in it"
+				return schema.Value{}, "a list with something that is no text"
 			}
 		}
 		return v, ""

@@ -71,7 +71,7 @@ func (e *Edit) Checked() ([]byte, error) {
 	got, err := readInto(e.file.schema, &File{Path: e.file.Path, Project: e.file.Project, ForAlias: e.file.ForAlias}, text)
 	if err != nil {
 		if fe, ok := err.(*FileError); ok {
-			return nil, refuse("that would not be right: %s", fe.What)
+			return nil, refuse("that would be wrong: %s", fe.What)
 		}
 		return nil, err
 	}
@@ -85,7 +85,7 @@ func (e *Edit) Checked() ([]byte, error) {
 		same = same && found != nil && want.sameEntries(&found.table)
 	}
 	if !same {
-		return nil, refuse("%s is written in a way that this edit can't be made in; make it by hand", e.file.Path)
+		return nil, refuse("gharbor can't make this edit in %s; make it by hand", e.file.Path)
 	}
 	return text, nil
 }
@@ -114,9 +114,9 @@ func (f *File) Missing(name string) error {
 		return refuse("no profile of that name; did you mean %q?", near)
 	}
 	if len(f.Profiles) == 0 {
-		return refuse("there are no profiles yet; gharbor add NAME makes one, gharbor nearby finds servers")
+		return refuse("there are no profiles yet; to add one: gharbor add NAME. To find servers: gharbor nearby")
 	}
-	return refuse("no profile of that name; gharbor list shows those there are")
+	return refuse("no profile of that name; see gharbor list")
 }
 
 func (f *File) free(name string) error {
@@ -209,7 +209,7 @@ func (f *File) Copied(p *Profile, intoProject bool, home string) ([]schema.Overr
 		switch {
 		case p.InProject() == intoProject:
 		case own.Field.Name == "like" && intoProject:
-			return nil, refuse("%s is like %s, which stands in your own file; a project's profile can't be", p.Name,
+			return nil, refuse("%s is like %s from your own file; a project's profile can't be", p.Name,
 				own.Value.Text())
 		case own.Field.Name == "like":
 			set.Value = schema.TextValue(syntax.ProjectPrefix + own.Value.Text())
@@ -250,7 +250,7 @@ func (f *File) checkLike(p *Profile) error {
 	if near := nearest.Name(like, f.Names()); near != "" && near != p.Name {
 		return refuse("like: no profile of that name; did you mean %q?", near)
 	}
-	return refuse("like: no profile of that name; gharbor list shows those there are")
+	return refuse("like: no profile of that name; see gharbor list")
 }
 
 // toml writes a profile as a table of its own, its keys in the usual order.
@@ -376,7 +376,7 @@ func twoAddresses(f *File, want *table, set string) error {
 		if old.Line == 0 {
 			old, new = new, old
 		}
-		return refuse("%s and %s are two kinds of address (%s is at %s:%d); to change over: %s %s= %s=…",
+		return refuse("%s and %s are two kinds of address (%s is at %s:%d); to change: %s %s= %s=…",
 			old.Field.Name, new.Field.Name, old.Field.Name, f.Path, old.Line, set, old.Field.Name, new.Field.Name)
 	}
 	return nil
@@ -395,7 +395,7 @@ func (e *Edit) setOne(t, want *table, s schema.Override) error {
 	switch {
 	case at >= 0 && s.Unset:
 		if place.inline >= 0 {
-			return refuse("%s is an inline table (%s:%d); take %s out by hand", t, e.file.Path, place.line, s.Field.Name)
+			return refuse("%s is an inline table (%s:%d); remove %s by hand", t, e.file.Path, place.line, s.Field.Name)
 		}
 		want.Entries = slices.Delete(want.Entries, at, at+1)
 		start, end := e.doc.lines(place.start, place.outerEnd)
@@ -414,7 +414,7 @@ func (e *Edit) setOne(t, want *table, s schema.Override) error {
 func (e *Edit) placeTable(t *table, key string) (*entry, error) {
 	first := e.doc.entryOf(t, key+".project")
 	if first == nil || first.inline < 0 || len(e.doc.headers[first.table].path) != 2 {
-		return nil, refuse("%s: %s is written as keys of its own in %s; change it by hand", t, key, e.file.Path)
+		return nil, refuse("%s: %s is written as separate keys in %s; change it by hand", t, key, e.file.Path)
 	}
 	whole := *first
 	whole.start, whole.end, whole.inline = first.inline, first.outerEnd, -1

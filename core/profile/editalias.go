@@ -57,7 +57,7 @@ func (f *File) AddAlias(name string, sets []schema.Override) (*Edit, error) {
 		}
 	}
 	if first, second := schema.TwoAddresses(sets); second != "" {
-		return nil, refuse("%s and %s both say where the service lives; give one", first, second)
+		return nil, refuse("%s and %s both say where the service is; give one", first, second)
 	}
 	if why := a.problem(f.schema); why != "" {
 		return nil, refuse("%s", why)

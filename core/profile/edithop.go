@@ -61,7 +61,7 @@ func (d *document) entryIn(table int, key string) *entry {
 func (p *Profile) noSuchHop(number int) error {
 	switch len(p.Hops) {
 	case 0:
-		return refuse("profile %q has no hop of its own; gharbor hop add %s host=HOST adds one", p.Name, p.Name)
+		return refuse("profile %q has no hop of its own; to add one: gharbor hop add %s host=HOST", p.Name, p.Name)
 	case 1:
 		return refuse("profile %q has one hop, and no hop %d", p.Name, number)
 	}
@@ -75,7 +75,7 @@ func (f *File) AddHop(name string, sets []schema.Override) (*Edit, error) {
 		return nil, f.Missing(name)
 	}
 	if p.direct > 0 {
-		return nil, refuse("profile %q says hop = [] (%s:%d); take that line out first", name, f.Path, p.direct)
+		return nil, refuse("profile %q says hop = [] (%s:%d); remove that line first", name, f.Path, p.direct)
 	}
 	h := &Hop{}
 	for _, s := range sets {

@@ -191,10 +191,10 @@ func (a *assembler) takeTable(h header) error {
 	case a.ForAlias && a.misplaced(h.path[0]) != "":
 		return a.fail(h.line, "%s", a.misplaced(h.path[0]))
 	case h.path[0] == "settings" && a.Project:
-		return a.fail(h.line, "settings are your own: they stand in your profiles.toml, never in a project's file")
+		return a.fail(h.line, "settings go in your profiles.toml, not in a project's file")
 	case h.path[0] == "settings" && len(h.path) == 1 && !h.array:
 		if a.settings > 0 {
-			return a.fail(h.line, "the table [settings] stands here twice (first: line %d)", a.settings)
+			return a.fail(h.line, "the table [settings] is here twice (first: line %d)", a.settings)
 		}
 		a.settings = h.line
 		return nil
@@ -232,9 +232,9 @@ func (a *assembler) takeTable(h header) error {
 func (a *assembler) misplaced(word string) string {
 	switch {
 	case a.ForAlias && (word == "profile" || word == "settings"):
-		return "profiles and settings stand in your profiles.toml; this is a file of aliases"
+		return "profiles and settings go in profiles.toml; this is a file of aliases"
 	case !a.ForAlias && !a.Project && (word == "alias" || word == "hosts"):
-		return "aliases and hosts stand in your aliases.toml, beside this file"
+		return "aliases and hosts go in aliases.toml, beside this file"
 	case word == "profile" || word == "alias" || word == "hosts" || word == "settings":
 		return ""
 	}
@@ -253,7 +253,7 @@ func (a *assembler) misplaced(word string) string {
 func (a *assembler) once(h header) error {
 	word := h.path[0]
 	if first, twice := a.above[word]; twice {
-		return a.fail(h.line, "the table [%s] stands here twice (first: %s)", word, first)
+		return a.fail(h.line, "the table [%s] is here twice (first: %s)", word, first)
 	}
 	if a.above == nil {
 		a.above = make(map[string]place)
@@ -354,7 +354,7 @@ func (a *assembler) takeEntry(e *entry) error {
 // setting takes a key of [settings].
 func (a *assembler) setting(e *entry, k []string) error {
 	if a.Project {
-		return a.fail(int(e.line), "settings are your own: they stand in your profiles.toml, never in a project's file")
+		return a.fail(int(e.line), "settings go in your profiles.toml, not in a project's file")
 	}
 	name := strings.Join(k, ".")
 	into := map[string]*string{"wallet": &a.Settings.Wallet, "reader": &a.Settings.Reader}[name]
@@ -385,16 +385,17 @@ func (a *assembler) root(e *entry, k string) error {
 			near = fmt.Sprintf("; did you mean %q?", n)
 		}
 		if a.schema.Field(key.Name(k)) != nil {
-			near = "; keys of a profile stand below its line [profile.NAME]"
+			near = "; a profile's keys go below its line [profile.NAME]"
 		}
 		return a.fail(int(e.line), "unknown key %s%s", clean.Quoted(k), near)
 	}
 	if a.format {
-		return a.fail(int(e.line), "format stands here twice")
+		return a.fail(int(e.line), "format is here twice")
 	}
 	a.format = true
 	if e.value.Kind != schema.Number || e.value.Raw != fmt.Sprint(Format) {
-		return a.fail(int(e.line), "format: expected %d; a newer gharbor wrote this file, or the number is a slip", Format)
+		return a.fail(int(e.line), "format: expected %d (a newer gharbor wrote this file, or the number is wrong)",
+			Format)
 	}
 	return nil
 }

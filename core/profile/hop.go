@@ -37,7 +37,7 @@ func (h *Hop) has(k string) bool {
 // newHop begins a hop at its table's line.
 func (a *assembler) newHop(p *Profile, line int) error {
 	if p.direct > 0 {
-		return a.fail(line, "profile %q: hop = [] at line %d says that there are none", p.Name, p.direct)
+		return a.fail(line, "profile %q: hop = [] at line %d says that there are no hops", p.Name, p.direct)
 	}
 	if len(p.Hops) == MaxHops {
 		return a.fail(line, "profile %q has more than %d hops", p.Name, MaxHops)
@@ -76,10 +76,10 @@ func (a *assembler) noHops(p *Profile, e *entry) error {
 	switch {
 	case e.problem != "" || e.value.Kind != schema.List || len(e.value.Items) > 0:
 		return a.fail(int(e.line),
-			"profile %q: hop: a hop is a table of its own, [[profile.%s.hop]]; hop = [] says that there is none", p.Name,
+			"profile %q: hop: a hop is a table [[profile.%s.hop]]; hop = [] means no hops", p.Name,
 			nameKey(p.Name))
 	case len(p.Hops) > 0:
-		return a.fail(int(e.line), "profile %q: hop = [] says that there are none, and there is one at line %d", p.Name,
+		return a.fail(int(e.line), "profile %q: hop = [] means no hops, but there is one at line %d", p.Name,
 			p.Hops[0].Line)
 	}
 	p.direct = int(e.line)
@@ -108,7 +108,7 @@ func (h *Hop) problem() string {
 	}
 	switch {
 	case len(kinds) == 0:
-		return "it needs host, ssh or proxy: where is it?"
+		return "it needs host, ssh or proxy"
 	case len(kinds) > 1:
 		return fmt.Sprintf("%s and %s both say where it is; keep one", kinds[0], kinds[1])
 	case kinds[0] != "proxy":
@@ -116,7 +116,7 @@ func (h *Hop) problem() string {
 	}
 	for _, e := range h.Entries {
 		if !slices.Contains([]key.Name{key.Proxy, key.User, key.Secret}, e.Field.Name) {
-			return fmt.Sprintf("%s has no meaning for a proxy, which takes proxy, user and secret", e.Field.Name)
+			return fmt.Sprintf("%s has no effect for a proxy, which has only proxy, user and secret", e.Field.Name)
 		}
 	}
 	return ""

@@ -15,7 +15,7 @@ func TestHopMistakes(t *testing.T) {
 	}{
 		{in("user = \"w\""), 3, "needs host, ssh or proxy"},
 		{in("host = \"g\"\nssh = \"g\""), 3, "ssh and host both say where"},
-		{in("proxy = \"socks5://127.0.0.1:1080\"\nkey = \"k\""), 3, "key has no meaning for a proxy"},
+		{in("proxy = \"socks5://127.0.0.1:1080\"\nkey = \"k\""), 3, "key has no effect for a proxy"},
 		{in("proxy = \"socks5://u:p@127.0.0.1:1080\""), 4, "profiles hold no passwords"},
 		{in("proxy = \"ftp://127.0.0.1:1080\""), 4, "expected socks5"},
 		{in("hots = \"g\""), 4, `did you mean "host"`},
@@ -28,9 +28,9 @@ func TestHopMistakes(t *testing.T) {
 		{in("host = \"g\"\nhost = \"h\""), 5, "set twice"},
 		{in("ssh = \"-oProxyCommand=x\""), 4, "expected the name of a host"},
 		{"[profile.a.hop]\nhost = \"g\"", 1, "double brackets: [[profile.a.hop]]"},
-		{"[profile.a]\nhop = [{host = \"g\"}]", 2, "a table of its own, [[profile.a.hop]]"},
+		{"[profile.a]\nhop = [{host = \"g\"}]", 2, "a hop is a table [[profile.a.hop]]"},
 		{"[profile.a]\nhop.host = \"g\"", 2, "a table of its own: [[profile.a.hop]]"},
-		{"[profile.a]\nhop = []\n[[profile.a.hop]]\nhost = \"g\"", 3, "says that there are none"},
+		{"[profile.a]\nhop = []\n[[profile.a.hop]]\nhost = \"g\"", 3, "says that there are no hops"},
 		{"[profile.a]\n" + strings.Repeat("[[profile.a.hop]]\nhost = \"g\"\n", MaxHops+1), 2 + 2*MaxHops, "more than 16 hops"},
 	} {
 		_, err := Parse(keys, "profiles.toml", []byte(c.text))

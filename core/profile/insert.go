@@ -139,7 +139,7 @@ func (e *Edit) insertDotted(t *table, key string, v schema.Value) error {
 	if last == nil { // only [profile.NAME.expect] stands in the file
 		h := d.tableAt(t.kind, t.Name, "expect")
 		if h < 0 {
-			return refuse("%s can't be changed by this edit; make it by hand (%s:%d)", t, e.file.Path, t.Line)
+			return refuse("gharbor can't change %s here; change it by hand (%s:%d)", t, e.file.Path, t.Line)
 		}
 		e.insert(d.headers[h].start, "["+t.kind+"."+nameKey(t.Name)+"]\n"+key+" = "+v.TOML()+"\n\n")
 		return nil

@@ -36,7 +36,8 @@ func (f *File) checkLikes() error {
 			if strings.HasPrefix(like.Value.Text(), syntax.ProjectPrefix) {
 				if f.Project {
 					return &FileError{f.Path, like.Line,
-						fmt.Sprintf("profile %q: like: in a project's file it names a profile of the same file, without %q", p.Name,
+						fmt.Sprintf("profile %q: like: in a project's file, name a profile of the same file, "+
+							"without %q", p.Name,
 							syntax.ProjectPrefix)}
 				}
 				p = nil // looked for when it is resolved: the project's file is another one
@@ -49,14 +50,16 @@ func (f *File) checkLikes() error {
 					near = fmt.Sprintf("; did you mean %q?", n)
 				}
 				return &FileError{f.Path, like.Line,
-					fmt.Sprintf("profile %q: like: no profile %s in this file%s", p.Name, clean.Quoted(like.Value.Text()), near)}
+					fmt.Sprintf("profile %q: like: no profile %s in this file%s",
+						p.Name, clean.Quoted(like.Value.Text()), near)}
 			}
 			if len(path)+below[next] > maxLikes {
 				return &FileError{f.Path, like.Line,
-					fmt.Sprintf("profile %q: like: a chain of more than %d profiles that are like one another", p.Name, maxLikes)}
+					fmt.Sprintf("profile %q: like: a chain of more than %d profiles", p.Name, maxLikes)}
 			}
 			if state[next] == 1 {
-				return &FileError{f.Path, like.Line, fmt.Sprintf("profile %q: like: a circle, %s", p.Name, circle(path, next))}
+				return &FileError{f.Path, like.Line, fmt.Sprintf(
+					"profile %q: like: a circle, %s", p.Name, circle(path, next))}
 			}
 			p = next
 		}

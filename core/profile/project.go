@@ -56,7 +56,7 @@ type PassedOver struct{ FileError }
 func (e *PassedOver) Unwrap() error { return &e.FileError }
 
 func passedOver(path, why string) error {
-	return &PassedOver{FileError{path, 0, why + ", so it is passed over"}}
+	return &PassedOver{FileError{path, 0, why + ", so it is ignored"}}
 }
 
 // LoadProject reads a project's file. Its bytes are read once: what is hashed is
@@ -70,7 +70,7 @@ func LoadProject(keys *schema.Schema, place Place) (*File, error) {
 		return nil, passedOver(place.Path, why)
 	}
 	if !inside(place) {
-		return nil, passedOver(place.Path, "it is a link that leads out of the repository")
+		return nil, passedOver(place.Path, "it is a link out of the repository")
 	}
 	data, err := atomicfile.Read(place.Path, maxFile)
 	if err != nil {

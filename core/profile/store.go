@@ -109,7 +109,8 @@ func (h Home) load(f *File) (*File, error) {
 	if why := sharedFolder(h.Dir); why == "" {
 		h.tighten(h.Dir, 0o700)
 	} else if h.Notice != nil {
-		h.Notice(fmt.Sprintf("%s is %s, so others can see what is in it; set GHARBOR_HOME to a folder of its own", h.Dir,
+		h.Notice(fmt.Sprintf("%s is %s, so others can see what is in it; set GHARBOR_HOME to a folder of its own",
+			h.Dir,
 			why))
 	}
 	h.tighten(path, 0o600)
@@ -147,7 +148,7 @@ func (h Home) tighten(path string, mode fs.FileMode) {
 	if err != nil || info.Mode().Perm()&^mode == 0 {
 		return
 	}
-	text := fmt.Sprintf("%s could be used by others (%04o); it is %04o now", path, info.Mode().Perm(), mode)
+	text := fmt.Sprintf("%s could be used by others (%04o); now it is %04o", path, info.Mode().Perm(), mode)
 	if err := os.Chmod(path, mode); err != nil {
 		text = fmt.Sprintf("%s can be used by others (%04o) and could not be fixed: %s", path, info.Mode().Perm(),
 			reason(err))
@@ -175,7 +176,7 @@ func (h Home) update(ctx context.Context, path string, load func() (*File, error
 	if err := os.MkdirAll(h.Dir, 0o700); err != nil {
 		what := "cannot be made: " + reason(err)
 		if to, linkErr := os.Readlink(h.Dir); linkErr == nil {
-			what = "is a link to " + clean.Word(to) + ", which is not there"
+			what = "is a link to " + clean.Word(to) + ", which does not exist"
 		}
 		return &FileError{h.Dir, 0, what}
 	}

@@ -32,7 +32,7 @@ type Layout struct {
 }
 
 // ErrOneResult is a second result with rows where the format holds one.
-var ErrOneResult = errors.New("this format holds one result, and there is another one; -format json numbers them")
+var ErrOneResult = errors.New("this format can hold one result only; for several: -format json")
 
 // ErrOneColumn is a result of several columns where the format holds one.
 var ErrOneColumn = errors.New("-format bare is for one column")

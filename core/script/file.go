@@ -38,7 +38,7 @@ func (c *counted) Read(p []byte) (int, error) {
 	return n, err
 }
 
-var errNoFile = errors.New("it is no ordinary file")
+var errNoFile = errors.New("it is not a regular file")
 
 // openFile opens an ordinary file. shown is its name for people.
 func openFile(path, shown string, read *atomic.Int64) (*file, error) {
@@ -68,14 +68,14 @@ func (f *file) close() {
 
 // beginnings are those of files that are no text.
 var beginnings = []struct{ bytes, what string }{
-	{"PGDMP", "is an archive of a dump program; a script in plain text is needed: its option for the plain format"},
-	{"toc.dat", "is an archive of a dump program; a script in plain text is needed"},
+	{"PGDMP", "is an archive of a dump program; make the dump as plain text"},
+	{"toc.dat", "is an archive of a dump program; make the dump as plain text"},
 	{"\xfe\xff", "is UTF-16; UTF-8 is needed"},
 	{"\xff\xfe", "is UTF-16; UTF-8 is needed"},
-	{"\x28\xb5\x2f\xfd", "is packed by zstd; unpack it first: only gzip is read as it is"},
-	{"\xfd7zXZ\x00", "is packed by xz; unpack it first: only gzip is read as it is"},
-	{"BZh", "is packed by bzip2; unpack it first: only gzip is read as it is"},
-	{"PK\x03\x04", "is a ZIP archive; unpack it first: only gzip is read as it is"},
+	{"\x28\xb5\x2f\xfd", "is packed with zstd; unpack it first (only gzip is read directly)"},
+	{"\xfd7zXZ\x00", "is packed with xz; unpack it first (only gzip is read directly)"},
+	{"BZh", "is packed with bzip2; unpack it first (only gzip is read directly)"},
+	{"PK\x03\x04", "is a ZIP archive; unpack it first (only gzip is read directly)"},
 }
 
 // Text opens the text of a file that may be packed by gzip (RFC 1952): without a byte order mark.

@@ -68,7 +68,7 @@ func (l *Loader) Run(ctx context.Context, r *Reader, first, last bool) error {
 			}
 			if !l.begun {
 				l.Job.Abandon()
-				return &Error{l.From, "nothing of the script stands there", nil}
+				return &Error{l.From, "there is nothing of the script", nil}
 			}
 			return l.Job.Finish(ctx)
 		}

@@ -183,7 +183,7 @@ func (r *Reader) Next() (*Item, error) {
 
 // line carries out a line for the client. It gives an item where there is something to do.
 func (r *Reader) line(f *file, line *engine.ClientLine, at Place) (*Item, error) {
-	refuse := func(what string) error { return &Error{at, "this line can't be carried out: " + what, nil} }
+	refuse := func(what string) error { return &Error{at, "gharbor can't run this line: " + what, nil} }
 	text := r.replaced(line.Text)
 	if r.locked != "" && (line.Do != engine.LineRestrict || line.Text != r.locked) {
 		return nil, refuse("the file allows none here")
@@ -220,7 +220,7 @@ func (r *Reader) include(from *file, name string, at Place) error {
 		return refuse("the file %s cannot be read: %v", shown, atomicfile.Plain(err))
 	}
 	if in, err := filepath.Rel(r.root, real); !r.outside && (err != nil || in == ".." || strings.HasPrefix(in, "../")) {
-		return refuse("the file %s is outside of the folder %s; -outside allows it", shown, r.root)
+		return refuse("the file %s is outside of the folder %s; to allow it: -outside", shown, r.root)
 	}
 	f, err := openFile(real, shown, &r.read)
 	if err != nil {

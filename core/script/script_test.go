@@ -119,15 +119,15 @@ func TestRefused(t *testing.T) {
 	folder := tree(t, map[string]string{"loop.sql": "\\i again.sql", "again.sql": "select 1;\n\\i loop.sql", "sub/x.sql": "select 1;", "bad.sql": "select 'x"})
 	os.Symlink(filepath.Join(outside, "x.sql"), filepath.Join(folder, "link.sql"))
 	for _, c := range []struct{ engine, text, says string }{
-		{"postgresql", "select 1;\n\\! rm x", "main.sql:2:1: this line can't be carried out: it runs a program"},
+		{"postgresql", "select 1;\n\\! rm x", "main.sql:2:1: gharbor can't run this line: it runs a program"},
 		{"postgresql", "\\set x `date`", "it runs a program"}, {"postgresql", "\\copy a from 'b'", "a file of this machine"},
 		{"postgresql", "\\o out", "a file of this machine"}, {"postgresql", "\\nonsense", "it is not understood"}, {"postgresql", "\\if true", "it is not understood"},
 		{"postgresql", "\\c other warden", "only the database"}, {"postgresql", "\\c - - host", "only the database"}, {"postgresql", "\\c postgresql://a/b", "only the database"},
 		{"postgresql", "\\c 'dbname=a user=b'", "only the database"}, {"postgresql", "\\i", "names no file"}, {"postgresql", "\\encoding latin1", "UTF8"},
-		{"postgresql", "\\password", "password"}, {"postgresql", "select 1 \\gset", "main.sql:1:10: this line is not understood"},
+		{"postgresql", "\\password", "password"}, {"postgresql", "select 1 \\gset", "main.sql:1:10: gharbor does not know this line"},
 		{"postgresql", "\\i nowhere.sql", "nowhere.sql cannot be read: no such file"}, {"postgresql", "\n\n\\i " + outside + "/x.sql", "main.sql:3:1: the file " + outside + "/x.sql is outside of the folder"},
 		{"postgresql", "\\i link.sql", "is outside of the folder"}, {"postgresql", "\\i ../../../etc/passwd", "outside of the folder"}, {"postgresql", "\\i loop.sql", "again.sql:2:1: the file"},
-		{"postgresql", "\\i bad.sql", "bad.sql:1:8: quotes are not closed"}, {"postgresql", "\\i sub", "no ordinary file"}, {"postgresql", "\\restrict a\n\\echo x", "the file allows none here"},
+		{"postgresql", "\\i bad.sql", "bad.sql:1:8: quotes are not closed"}, {"postgresql", "\\i sub", "not a regular file"}, {"postgresql", "\\restrict a\n\\echo x", "the file allows none here"},
 		{"postgresql", "\\set a 'select 1; select 2'\n:a; select :a;", "several statements"}, {"postgresql", "\\set a '''x'\nselect 1, :a;", "quotes are not closed"},
 		{"mysql", "system ls", "runs a program"}, {"mysql", "tee x", "writes a file"}, {"mysql", "\\r a b", "only the database"}, {"mysql", "source", "names no file"}, {"mysql", "\\x", "not understood"}, {"mysql", "\\u a", "USE a;"}, {"mysql", "charset latin1", "SET NAMES"},
 		{"oracle", "host ls", "runs a program"}, {"oracle", "connect a/b", "account"}, {"oracle", "spool x", "writes a file"}, {"oracle", "@", "names no file"}, {"oracle", "@http://a/b", "elsewhere"}, {"oracle", "execute x", "not understood"},

@@ -8,7 +8,7 @@ import (
 	"gentleharbor/core/engine"
 )
 
-var errSeveral = errors.New("a variable makes several statements of this one; write each by itself")
+var errSeveral = errors.New("a variable makes several statements of this one; write each one separately")
 
 // Expand puts the values of variables in their places: :NAME as it is, :'NAME' as a text, :"NAME" as a name. A name
 // without a value stays as it stands there.

@@ -60,7 +60,7 @@ func withoutText(said *engine.StatementError, text string) *engine.StatementErro
 	return &engine.StatementError{
 		Severity: said.Severity,
 		Code:     said.Code,
-		Message:  "the server refused a statement that has a password, and repeats a part of it",
+		Message:  "the server refused a statement with a password, and its message repeats a part of it",
 		Fatal:    said.Fatal,
 	}
 }

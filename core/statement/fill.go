@@ -46,7 +46,8 @@ func Fill(p *Piece, values Values, by *engine.Statements, used map[string]bool) 
 		case isName:
 			text.WriteString(by.Quote(*value))
 		case !takesValues(p.Words, by):
-			return s, p.placeholderError(b, fmt.Sprintf("{%s}: %s takes no values on this engine; {identifier %s} is a name",
+			return s, p.placeholderError(b, fmt.Sprintf("{%s}: %s takes no values on this engine; {identifier %s} "+
+				"is a name",
 				name, p.Words[0], name))
 		default:
 			s.Arguments = append(s.Arguments, value)
@@ -107,7 +108,7 @@ func unknownValue(name string, values Values) string {
 		names = append(names, n)
 	}
 	slices.Sort(names)
-	what := fmt.Sprintf("{%s} has no value: -let %s=VALUE gives it one", name, name)
+	what := fmt.Sprintf("{%s} has no value; give it one: -let %s=VALUE", name, name)
 	if near := nearest.Name(name, names); near != "" {
 		what += fmt.Sprintf("; did you mean {%s}?", near)
 	}

@@ -36,7 +36,7 @@ type Job struct {
 var ErrFailed = errors.New("a statement failed")
 
 // ErrOpen is a script that ends within a transaction, which was rolled back.
-var ErrOpen = errors.New("the script ended in a transaction that it began: it was rolled back")
+var ErrOpen = errors.New("the script ended inside its own transaction, which was rolled back")
 
 // Run runs the statements. Its error is ErrFailed, ErrOpen, a *SyntaxError, a *StopError, or what To said.
 func (j *Job) Run(ctx context.Context, script *Splitter) (n int, err error) {
@@ -81,7 +81,7 @@ func (j *Job) One(ctx context.Context, p *Piece) error {
 func (j *Job) Take(ctx context.Context, p *Piece, data io.Reader) error {
 	taker, ok := j.Runner.(engine.Taker)
 	if !ok {
-		return &StopError{Piece: p, What: "this engine takes no data behind a statement"}
+		return &StopError{Piece: p, What: "this engine takes no data after a statement"}
 	}
 	text := string(p.Text)
 	return j.carryOut(ctx, p, text, func(ctx context.Context) error { return taker.Take(ctx, text, data, j.To) })
@@ -127,7 +127,7 @@ func (j *Job) carryOut(ctx context.Context, p *Piece, sent string, run func(cont
 	var said *engine.StatementError
 	switch {
 	case err == nil && j.Atomic && !j.Runner.InTransaction():
-		return &StopError{Piece: p, What: "this statement ended the transaction of all: it and what came before it stay"}
+		return &StopError{Piece: p, What: "this statement ended the transaction: it and the statements before it stay"}
 	case err == nil:
 		if j.Ran != nil {
 			j.Ran(p, time.Since(start))
@@ -141,18 +141,18 @@ func (j *Job) carryOut(ctx context.Context, p *Piece, sent string, run func(cont
 		}
 		return ErrFailed
 	case ctx.Err() != nil && errors.Is(err, engine.ErrNotCancelled):
-		return &StopError{p, "the statement could not be cancelled: it may still run at the server", err}
+		return &StopError{p, "the statement could not be cancelled; it may still be running at the server", err}
 	case errors.Is(err, errTimeout):
 		return &StopError{p, fmt.Sprintf("the statement was cancelled at the server after %s", j.Timeout), err}
 	case ctx.Err() != nil:
 		return &StopError{p, "the statement was cancelled at the server", err}
 	case errors.As(err, new(*engine.LostError)):
-		return &StopError{p, "the connection ended; whether the server carried this statement out is not known", err}
+		return &StopError{p, "the connection ended; it is not known whether the server ran this statement", err}
 	}
 	return err
 }
 
-var errTimeout = errors.New("the time of the statement is over")
+var errTimeout = errors.New("the statement's time is over")
 
 // StopError is a job that stopped at a statement which the server did not refuse.
 type StopError struct {

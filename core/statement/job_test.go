@@ -61,11 +61,11 @@ func TestJob(t *testing.T) {
 		"fatal":           {"fatal; two", Job{KeepGoing: true}, "fatal", 0, "a statement failed", "1:0"},
 		"atomic":          {"one; two", Job{Atomic: true}, "BEGIN one two COMMIT", 2, "", ""},
 		"atomic, refused": {"one; bad; two", Job{Atomic: true}, "BEGIN one bad ROLLBACK", 1, "a statement failed", "1:7"},
-		"atomic, ended":   {"one; quietly; two", Job{Atomic: true, Runner: &scripted{ends: "quietly"}}, "BEGIN one quietly", 1, "ended the transaction of all", ""},
-		"left open":       {"BEGIN; one", Job{}, "BEGIN one ROLLBACK", 2, "it was rolled back", ""},
+		"atomic, ended":   {"one; quietly; two", Job{Atomic: true, Runner: &scripted{ends: "quietly"}}, "BEGIN one quietly", 1, "ended the transaction", ""},
+		"left open":       {"BEGIN; one", Job{}, "BEGIN one ROLLBACK", 2, "which was rolled back", ""},
 		"lost":            {"one; lost; two", Job{Atomic: true, KeepGoing: true}, "BEGIN one lost", 1, "is not known", ""},
 		"too slow":        {"slow; two", Job{Timeout: time.Millisecond}, "slow", 0, "cancelled at the server after 1ms", ""},
-		"stuck":           {"BEGIN; stuck", Job{Timeout: time.Millisecond}, "BEGIN stuck ROLLBACK", 1, "may still run at the server", ""},
+		"stuck":           {"BEGIN; stuck", Job{Timeout: time.Millisecond}, "BEGIN stuck ROLLBACK", 1, "may still be running at the server", ""},
 		"broken":          {"BEGIN; 'x", Job{}, "BEGIN ROLLBACK", 1, "quotes are not closed", ""},
 	} {
 		t.Run(name, func(t *testing.T) {

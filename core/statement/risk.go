@@ -19,7 +19,7 @@ func Risk(words []string, by *engine.Statements) string {
 	case first == "ALTER" && slices.Contains(words, "DROP"):
 		return "ALTER … DROP"
 	case !by.Known.Has(first):
-		return "what " + first + " does can't be seen from here"
+		return "what " + first + " does is not known"
 	}
 	for i, word := range words {
 		if (word == "DELETE" || word == "UPDATE") && acts(words, i) && !slices.Contains(words[i:], "WHERE") {

@@ -93,7 +93,7 @@ func (l *scan) step() (done bool, err error) {
 			l.colon()
 		case '\\':
 			if l.client != nil && l.client.Variables {
-				return false, l.wrong(l.pos, `this line is not understood: a \ ends no statement here`)
+				return false, l.wrong(l.pos, `gharbor does not know this line (a \ ends no statement)`)
 			}
 		}
 		l.pos++

@@ -76,7 +76,7 @@ func TestRules(t *testing.T) {
 		{"a common name alone", Verified, ca, name, commonOnly, finding.OK, "", true},
 		{"another common name", Verified, ca, "other.example", commonOnly, finding.Fail, "tls.wrong-name", false},
 		{"another name", Verified, ca, "other.example", good, finding.Fail, "tls.wrong-name", false},
-		{"no name, as for a socket", Verified, ca, "", good, finding.Fail, "tls.wrong-name", false},
+		{"no name, as for to a socket", Verified, ca, "", good, finding.Fail, "tls.wrong-name", false},
 		{"the system's authorities", Verified, "", name, good, finding.Fail, "tls.untrusted", false},
 		{"required asks nothing", Required, "", "other.example", good, finding.OK, "", false},
 		{"offered asks nothing", Offered, "", "other.example", good, finding.OK, "", false},

@@ -255,7 +255,7 @@ func TestWake(t *testing.T) {
 	for {
 		select {
 		case text := <-w.told:
-			if strings.Contains(text, "no sign of life") {
+			if strings.Contains(text, "did not answer within") {
 				return
 			}
 		case <-deadline:

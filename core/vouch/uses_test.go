@@ -300,14 +300,14 @@ func TestShownWhole(t *testing.T) {
 			t.Errorf("an inline program is not said to be not hashed: %q", one.Note)
 		}
 	}
-	if u := Of(sealed(t, repository(t, toml(strings.Repeat("x", maxShown)), nil), "p")); !strings.Contains(u.Trouble, "too long to be shown") {
+	if u := Of(sealed(t, repository(t, toml(strings.Repeat("x", maxShown)), nil), "p")); !strings.Contains(u.Trouble, "too long to show") {
 		t.Errorf("%q", u.Trouble)
 	}
 	two := toml(strings.Repeat("x", maxShown-200))
 	for i := range 16 {
 		two += fmt.Sprintf("[[profile.p.hop]]\nhost = \"g\"\nsecret = \"command:sh %d%s\"\n", i, strings.Repeat("y", 2000))
 	}
-	if u := Of(sealed(t, repository(t, two, nil), "p")); !strings.Contains(u.Trouble, "all that it uses is too long") {
+	if u := Of(sealed(t, repository(t, two, nil), "p")); !strings.Contains(u.Trouble, "what it uses is too long") {
 		t.Errorf("%q", u.Trouble)
 	}
 	var hops strings.Builder

@@ -238,8 +238,8 @@ func TestToyEngine(t *testing.T) {
 	run(0, "load coast "+script, "loaded: 2 statements")
 	os.WriteFile(script, []byte("drop table nest;"), 0o600)
 	run(2, "load coast "+script, "drops the table nest, which may be there")
-	run(2, "browse coast tables", "can't look around on tern")
-	run(2, "load coast "+script+" -table nest", "takes no rows into tables on tern")
+	run(2, "browse coast tables", "can't browse tern")
+	run(2, "load coast "+script+" -table nest", "can't load rows on tern")
 	run(0, "set coast service=x")
 	run(0, "test coast", "service has no effect", "the engine is tern")
 }

@@ -140,7 +140,7 @@ func TestLogins(t *testing.T) {
 	}
 	admin := stages.To(t, Begin(Word), address, 5*time.Second, func(to *engine.Target) { to.User = "admin" })
 	for user, want := range map[string]finding.Code{"nobody": finding.LoginNoSuchRole, "far": finding.LoginHostNotAllowed, "warden": finding.LoginPassword} {
-		found := finding.New(finding.LoginPassword, "the account or the password")
+		found := finding.New(finding.LoginPassword, "the login was refused")
 		if err := admin.LookUp(t.Context(), engine.Refused{Profile: "counts", User: user, Database: "sightings", Network: "tcp", Method: "mysql_native_password", SeenAs: user + "@localhost", From: "127.0.0.1", Finding: found}); err != nil {
 			t.Errorf("%s: %v", user, err)
 		}

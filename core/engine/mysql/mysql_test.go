@@ -236,7 +236,7 @@ func TestHostileAnswers(t *testing.T) {
 		"an error of a byte":  {"\x01\x00\x00\x02\xff", "login.broken-off", ""},
 		"a switch to nothing": {"\x02\x00\x00\x02\xfe\x00", "login.unsupported-method", ""},
 		"a file":              {ok + "\x02\x00\x00\x01\xfbx", "session.asks-for-file", "\"x\""},
-		"a large packet":      {ok + "\xff\xff\x7f\x01", "session.lost", "is the bound"},
+		"a large packet":      {ok + "\xff\xff\x7f\x01", "session.lost", "are allowed"},
 	} {
 		code, seen := talk(sized(mariadb), []byte(c.reply))
 		if code != c.code || !strings.Contains(seen, c.seen) {

@@ -113,7 +113,7 @@ func TestRun(t *testing.T) {
 		{"warns", nil, " (0 0 1 warned)<NOTE 1051 Unknown table>", false, ""},
 		{"long", nil, "[w varchar] " + strings.Repeat("tide", 100_000) + " (1 -1)", false, ""},
 		{"values", []*string{&dunlin, &empty}, "[a varchar][b varchar] " + dunlin + "  (1 -1)", false, ""},
-		{"one value", []*string{&dunlin}, "", false, "the server sees 2 parameters in it, and there are 1 values"},
+		{"one value", []*string{&dunlin}, "", false, "the server expects 2 parameters; there are 1 values"},
 		{"refused", []*string{&dunlin}, "", false, "Unknown column"},
 		{"bad", nil, "", false, "Unknown column 'sightings.nope' in 'SELECT' (1054, SQLSTATE 42S22)"},
 		{"rows", nil, `[n int][b blob] 7 NULL -8 \x00ff (2 -1)`, false, ""},
@@ -169,7 +169,7 @@ func TestRunIsCancelled(t *testing.T) {
 func TestRunCannotCancel(t *testing.T) {
 	t.Parallel()
 	for name, change := range map[string]func(*engine.Target){
-		"no second connection": func(to *engine.Target) { to.Redial = nil },
+		"a second connection is not possible": func(to *engine.Target) { to.Redial = nil },
 		"no second login": func(to *engine.Target) {
 			redial := to.Redial
 			to.Redial = func(ctx context.Context) (conn net.Conn, err error) {

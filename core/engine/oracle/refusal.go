@@ -47,7 +47,8 @@ func (c *conversation) listenerRefused(r tns.Refusal) *finding.Finding {
 	switch r.Code {
 	case tns.UnknownService, tns.UnknownSID, tns.UnknownInstance:
 		found = finding.New(finding.SpeakServiceUnknown,
-			"the listener at %s is up, but does not know %s: the name is wrong, or the database is down or not registered yet", c.to.Address, c.asked())
+			"the listener at %s is up, but does not know %s: the name is wrong, or the database is down or not "+
+				"registered yet", c.to.Address, c.asked())
 		if c.to.Alias != "" {
 			found.Saw("it is named in %s", c.to.AliasAt).
 				Suggest("gharbor alias show %s   # where the name stands", c.to.Alias).

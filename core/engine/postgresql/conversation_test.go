@@ -134,7 +134,7 @@ func TestLogins(t *testing.T) {
 	}
 	admin := talk.To(t, Begin, fmt.Sprint("127.0.0.1:", server.Port()), 5*time.Second, func(to *engine.Target) { to.User = "admin" })
 	for user, want := range map[string]finding.Code{"nobody": finding.LoginNoSuchRole, "late": finding.LoginExpired, "other": finding.LoginPassword} {
-		found := finding.New(finding.LoginPassword, "the account or the password")
+		found := finding.New(finding.LoginPassword, "the login was refused")
 		if err := admin.LookUp(t.Context(), engine.Refused{Profile: "counts", User: user, Database: "sightings", Network: "tcp", Method: "scram-sha-256", Finding: found}); err != nil {
 			t.Errorf("%s: %v", user, err)
 		}

@@ -185,7 +185,7 @@ func (s scope) project(model *node, name string) (*project, error) {
 		for other := range one.DependsOn {
 			if services.get(other) == nil {
 				at := services.get(name).get("depends_on")
-				return nil, at.wrong("services."+name+".depends_on", "names a service that is not there")
+				return nil, at.wrong("services."+name+".depends_on", "names an unknown service")
 			}
 		}
 	}
@@ -256,11 +256,12 @@ func readVariables(path, format string, data []byte, to map[string]string, looku
 	default:
 		return &profile.FileError{
 			Path: path,
-			What: "is to be read in the format " + clean.Word(format) + ", which is not known",
+			What: "has the format " + clean.Word(format) + ", which is not known",
 		}
 	}
 	if err != nil {
-		return &profile.FileError{Path: path, What: "is no file of NAME=VALUE lines as the compose specification has them"}
+		return &profile.FileError{Path: path, What: "is no file of NAME=VALUE lines as the compose specification " +
+			"has them"}
 	}
 	return nil
 }
@@ -342,7 +343,8 @@ func (s scope) projectName() (string, error) {
 		if projectWord(given) != given {
 			return "", &profile.FileError{
 				Path: s.Files[0],
-				What: "invalid project name: it has lower-case letters, digits, - and _ alone, and starts with a letter or digit",
+				What: "invalid project name: it has lower-case letters, digits, - and _ alone, and starts with a " +
+					"letter or digit",
 			}
 		}
 		return given, nil
@@ -383,7 +385,7 @@ func projectWord(name string) string {
 type Outside struct{ Path string }
 
 func (e *Outside) Error() string {
-	return fmt.Sprintf("%s is outside of the repository, and is not read before you have vouched for the compose file",
+	return fmt.Sprintf("%s is outside of the repository and is not read before you approve the compose file",
 		clean.Line(e.Path, 200))
 }
 

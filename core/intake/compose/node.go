@@ -131,7 +131,8 @@ func (s scope) parse(path string, data []byte) ([]*node, error) {
 			continue
 		}
 		if one.kind != yaml.MappingNode {
-			return nil, &profile.FileError{Path: path, Line: one.line, What: "a compose file is a mapping, with services in it"}
+			return nil, &profile.FileError{Path: path, Line: one.line, What: "a compose file is a mapping, with " +
+				"services in it"}
 		}
 		all = append(all, one)
 	}
@@ -199,7 +200,8 @@ func (p parser) fillIn(n *node, y *yaml.Node, at []string) error {
 		return &profile.FileError{
 			Path: p.file,
 			Line: y.Line,
-			What: "invalid interpolation format for " + strings.Join(at, ".") + "; a $ that is none of a variable is written $$",
+			What: "invalid interpolation format for " + strings.Join(at, ".") + "; write $$ for a $ that starts no " +
+				"variable",
 		}
 	}
 	n.text = text
@@ -225,7 +227,7 @@ func (p parser) mapping(n *node, y *yaml.Node, at []string) error {
 			return &profile.FileError{
 				Path: p.file,
 				Line: key.Line,
-				What: strings.Join(append(slices.Clone(at), key.Value), ".") + " stands here twice",
+				What: strings.Join(append(slices.Clone(at), key.Value), ".") + " is here twice",
 			}
 		}
 		one, err := p.node(value, append(slices.Clone(at), key.Value))
@@ -258,7 +260,7 @@ func (p parser) merge(n *node, from *yaml.Node, at []string) error {
 			return err
 		}
 		if one.kind != yaml.MappingNode {
-			return one.wrong(strings.Join(at, "."), "merges what is no mapping")
+			return one.wrong(strings.Join(at, "."), "merges something that is no mapping")
 		}
 		for _, key := range one.keys {
 			if n.get(key) == nil {

@@ -27,8 +27,8 @@ func Uses(ctx context.Context, keys *schema.Schema, files []string, root string)
 	if outside := new(Outside); errors.As(err, &outside) {
 		return vouch.Uses{
 			Profile: Word,
-			Trouble: fmt.Sprintf("it takes more from %s, which is outside of the repository: what that holds can't be shown "+
-				"before your yes", clean.Word(outside.Path)),
+			Trouble: fmt.Sprintf("it uses %s, which is outside of the repository and can't be shown for approval",
+				clean.Word(outside.Path)),
 		}
 	}
 	if err != nil {
@@ -47,7 +47,7 @@ func Uses(ctx context.Context, keys *schema.Schema, files []string, root string)
 			trouble = why
 		}
 		if was, ok := l.read[path]; ok && file.State == vouch.Hashed && string(was) != string(data) {
-			trouble = fmt.Sprintf("%s changes at this moment", path)
+			trouble = fmt.Sprintf("%s is being changed", path)
 		}
 		if file.State == vouch.Hashed {
 			l.read[path] = data

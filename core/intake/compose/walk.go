@@ -208,7 +208,7 @@ func (s scope) extendService(services *node, name, path string, chain []string) 
 		}
 	}
 	if base.get(from.text) == nil {
-		return extends.wrong(at, "names the service "+clean.Word(from.text)+", which is not there")
+		return extends.wrong(at, "names the service "+clean.Word(from.text)+", which does not exist")
 	}
 	if err := origin.extendService(base, from.text, path, append(slices.Clone(chain), id)); err != nil {
 		return err

@@ -109,7 +109,7 @@ func readURL(keys *schema.Schema, s string) (*urlReader, error) {
 		return nil, errors.New("the URL has control characters in it")
 	}
 	if i := strings.IndexByte(rest, '#'); i >= 0 {
-		return nil, errors.New("the URL has a # in it; write %23 for one that belongs to a name")
+		return nil, errors.New("the URL has a # in it; write %23 if it belongs to a name")
 	}
 	rest, query, _ := strings.Cut(rest, "?")
 	authority, database, _ := strings.Cut(rest, "/")
@@ -123,8 +123,8 @@ func readURL(keys *schema.Schema, s string) (*urlReader, error) {
 		if password != "" {
 			plain, err := url.PathUnescape(password)
 			if err != nil {
-				return nil, errors.New("the URL's password has a % that is not followed by two hexadecimal digits; write %25 for " +
-					"one that belongs to it")
+				return nil, errors.New("the URL's password has a % without two hexadecimal digits after it; write " +
+					"%25 for a %")
 			}
 			u.password = secret.NewValue(plain)
 		}
@@ -161,7 +161,7 @@ func (u *urlReader) text(k, encoded string) {
 	}
 	plain, err := url.PathUnescape(encoded)
 	if err != nil {
-		u.err = fmt.Errorf("the URL's %s has a %% that is not followed by two hexadecimal digits", k)
+		u.err = fmt.Errorf("the URL's %s has a %% without two hexadecimal digits after it", k)
 		return
 	}
 	u.plain(k, plain)
@@ -208,7 +208,7 @@ func (u *urlReader) query(query string) {
 		}
 		value, err := url.QueryUnescape(encoded)
 		if err != nil {
-			u.err = fmt.Errorf("the URL's parameter %s has a %% that is not followed by two hexadecimal digits",
+			u.err = fmt.Errorf("the URL's parameter %s has a %% without two hexadecimal digits after it",
 				clean.Quoted(name))
 			return
 		}
@@ -243,7 +243,7 @@ func (u *urlReader) parameter(name, value string) {
 		u.err = fmt.Errorf("%s, %s: expected %s", u.what, name, p.Expected)
 	case value == "":
 	default:
-		text := fmt.Sprintf("the URL's parameter %s has no place in a profile", clean.Quoted(name))
+		text := fmt.Sprintf("a profile has no key for the URL's parameter %s", clean.Quoted(name))
 		if near := nearest.Name(name, parameters(u.keys)); near != "" {
 			text += fmt.Sprintf("; did you mean %q?", near)
 		}

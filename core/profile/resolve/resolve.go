@@ -197,7 +197,7 @@ func (r *Profile) Problem() *finding.Finding {
 	}
 	if last := r.chain[len(r.chain)-1]; strings.HasPrefix(last.Text(key.Like), syntax.ProjectPrefix) {
 		return finding.New(finding.ProfileIncomplete,
-			"the profile is like %s, and there is no such profile in a project's file here", last.Text(key.Like)).
+			"the profile is like %s, which no project's file here has", last.Text(key.Like)).
 			Suggest("gharbor show %s   # from a folder of that project", r.Profile.Name)
 	}
 	fields := r.Schema().Fields()
@@ -309,7 +309,7 @@ func (r *Profile) finish(e *Effective) error {
 		e.Template = e.Value.Raw
 		text, err := syntax.Expand(e.Value.Raw, r.env.Lookup)
 		if err == nil && (!field.Fits(text) || syntax.HasControl(text)) {
-			err = fmt.Errorf("expected %s once its variables have values", field.Expected)
+			err = fmt.Errorf("expected %s, after its variables are replaced", field.Expected)
 		}
 		if err != nil {
 			return err

@@ -71,7 +71,7 @@ func (r *Profile) Sealed() *Profile {
 // NotVouched is the finding for a project's profile that nobody vouched for.
 func NotVouched(name string) *finding.Finding {
 	return finding.New(finding.ProfileNotVouched,
-		"the profile stands in a project's file, and you have not vouched for what it uses").
+		"the profile is from a project's file, and you have not approved it").
 		Suggest("gharbor vouch %s   # shows what it would use, and asks", name)
 }
 

@@ -15,8 +15,7 @@ var picks = []string{"in-order", "random", "fastest"}
 // UnknownAliasKey says what an alias' key that is none was probably meant to be.
 func (s *Schema) UnknownAliasKey(name string) string {
 	if slices.Contains(syntax.PasswordKeys, strings.ToLower(name)) {
-		return "an alias says where a service lives and holds no secret; the profile says where the password is, or the " +
-			"wallet has it, bound to alias:NAME"
+		return "an alias has no password; the profile says where it is (or the wallet has it, for alias:NAME)"
 	}
 	if name == "host" || name == "hosts" || name == "address" {
 		return fmt.Sprintf(`unknown key %s; did you mean addresses = ["HOST:PORT"]?`, clean.Name(name))

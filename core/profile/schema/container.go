@@ -93,7 +93,7 @@ func endpointAdvice(s string) string {
 	case ok && (scheme == "http" || scheme == "https"):
 		return expected + "; it is tcp:// also with TLS"
 	case ok && (scheme == "ssh" || scheme == "npipe"):
-		return expected + "; an engine behind " + scheme + ":// can't be asked by this version"
+		return expected + "; gharbor can't reach an engine behind " + scheme + "://"
 	}
 	return expected
 }

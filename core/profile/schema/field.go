@@ -131,7 +131,7 @@ func (f *Field) Check(v Value) string {
 		return f.checkPlace(v)
 	}
 	if !utf8.ValidString(v.Raw) {
-		return "expected text in UTF-8, and this is in another encoding"
+		return "expected text in UTF-8"
 	}
 	if syntax.HasControl(v.Raw) {
 		return "control characters are not allowed"
@@ -171,13 +171,13 @@ func hostAdvice(s string) string {
 	case strings.Contains(s, "://"):
 		return "expected a host name or address, found a URL; use: gharbor add NAME URL"
 	case strings.HasPrefix(s, "/"):
-		return "expected a host name or address, found a path; a Unix socket goes in the key socket"
+		return "expected a host name or address, found a path; for a Unix socket use socket"
 	case strings.HasPrefix(s, "["):
-		return "expected an IPv6 address without brackets, and its port in the key port"
+		return "expected an IPv6 address without brackets; give the port separately (port)"
 	case strings.Contains(s, ","):
-		return `expected one host; several go in the key hosts = ["…", "…"]`
+		return `expected one host; for several use hosts`
 	case strings.Contains(s, ":"):
-		return "expected a host without a port; the port goes in the key port"
+		return "expected a host without a port; give the port separately (port)"
 	}
 	return "expected a host name or an IP address"
 }

@@ -29,27 +29,27 @@ var OlderAlgorithms = []string{
 // shows them.
 var hopFields = []Field{
 	{Name: "ssh", InWord: true, Expected: "the name of a host in your SSH client configuration",
-		Summary: "take host, port, user, keys and more from that host of ~/.ssh/config", valid: validAlias},
+		Summary: "read host, port, user and keys from this host in ~/.ssh/config", valid: validAlias},
 	{Name: "host", InWord: true, Expected: "a host name or an IP address, without port or user",
 		Summary: "the jump host", Expands: true, valid: syntax.ValidHost},
 	{Name: "proxy", InWord: true, Expected: "socks5://HOST:PORT or http://HOST:PORT, without a user",
 		Summary: "a SOCKS5 or HTTP CONNECT proxy in place of a jump host", valid: validProxy},
 	{Name: "port", InWord: true, Kind: Number, Expected: "a number from 1 to 65535",
-		Summary: "its SSH port; 22 where not set", Expands: true, valid: validPort},
-	{Name: "user", InWord: true, Expected: "a name", Summary: "the account there; your own name where not set",
+		Summary: "its SSH port (default 22)", Expands: true, valid: validPort},
+	{Name: "user", InWord: true, Expected: "a name", Summary: "the user there (default: your own name)",
 		Expands: true, valid: notEmpty},
 	{Name: "key", NotBound: true, Private: true, Expected: "a path",
-		Summary: "a private key file; the usual ones in ~/.ssh where not set", Path: true, valid: notEmpty},
+		Summary: "a private key file (default: the usual ones in ~/.ssh)", Path: true, valid: notEmpty},
 	{Name: "key-secret", NotBound: true, Source: true, Expected: "a secret source: " + secret.HopForms,
 		Summary: "where the key's passphrase is", valid: secret.ValidForHop},
 	{Name: "agent", NotBound: true, Kind: Switch, Expected: "true or false",
-		Summary: "offer the keys of the SSH agent too (default true)"},
+		Summary: "try the keys of the SSH agent too (default true)"},
 	{Name: "secret", NotBound: true, Source: true, Expected: "a secret source: " + secret.HopForms,
 		Summary: "where the account's password is", valid: secret.ValidForHop},
 	{Name: "host-key", Expected: "a fingerprint such as SHA256:…, or a key such as ssh-ed25519 AAAA…",
 		Summary: "the hop's own key: a fingerprint or a key line", valid: validHostKey},
 	{Name: "algorithms", Kind: List, Expected: "older algorithms by name: " + strings.Join(OlderAlgorithms, ", "),
-		Summary: "older algorithms to allow there, by name", valid: oneOf(OlderAlgorithms)},
+		Summary: "older algorithms to allow, by name", valid: oneOf(OlderAlgorithms)},
 }
 
 var hopFieldByName = func() map[key.Name]*Field {

@@ -53,9 +53,9 @@ func TestValues(t *testing.T) {
 		text  string
 		wrong string // "" where it is right
 	}{
-		{key.Host, "db.saltmarsh.example", ""}, {key.Host, "::1", ""}, {key.Host, "a:1", "the port goes in the key port"},
-		{key.Host, "postgresql://h", "found a URL"}, {key.Host, "/tmp", "socket"}, {key.Host, "[::1]", "without brackets"}, {key.Host, "a,b", "several go in"},
-		{key.Port, "5432", ""}, {key.Port, "0", "1 to 65535"}, {key.Port, "${PORT}", ""}, {key.Port, "$PORT", "a lone $"},
+		{key.Host, "db.saltmarsh.example", ""}, {key.Host, "::1", ""}, {key.Host, "a:1", "give the port separately"},
+		{key.Host, "postgresql://h", "found a URL"}, {key.Host, "/tmp", "socket"}, {key.Host, "[::1]", "without brackets"}, {key.Host, "a,b", "for several use"},
+		{key.Port, "5432", ""}, {key.Port, "0", "1 to 65535"}, {key.Port, "${PORT}", ""}, {key.Port, "$PORT", "a single $"},
 		{key.Hosts, "a, b:1", ""}, {key.Hosts, ",", "a list"}, {key.Hosts, "a:x", "a list"},
 		{key.TLS, "verifed", `did you mean "verified"?`}, {key.TLS, "off", ""},
 		{key.Container, "station/rings", ""}, {key.Container, "-x", "container's name"},

@@ -36,11 +36,11 @@ func Expand(s string, lookup func(string) (string, bool)) (string, error) {
 			continue
 		}
 		if !strings.HasPrefix(s, "{") {
-			return "", errors.New("a lone $; write ${NAME} for a variable, $$ for a dollar sign")
+			return "", errors.New("a single $; write ${NAME} for a variable, $$ for a dollar sign")
 		}
 		end := strings.IndexByte(s, '}')
 		if end < 0 {
-			return "", errors.New("${ without its }")
+			return "", errors.New("${ without a }")
 		}
 		name, fallback, hasFallback := strings.Cut(s[1:end], ":-")
 		s = s[end+1:]
@@ -53,7 +53,8 @@ func Expand(s string, lookup func(string) (string, bool)) (string, error) {
 		value, ok := lookup(name)
 		if !ok || value == "" && hasFallback {
 			if !hasFallback {
-				return "", fmt.Errorf("the environment variable %s is not set; set it, or write ${%s:-default}", name, name)
+				return "", fmt.Errorf("the environment variable %s is not set; set it, or write ${%s:-default}",
+					name, name)
 			}
 			value = fallback
 		}

@@ -99,7 +99,7 @@ func TestRead(t *testing.T) {
 		t.Errorf("%+v", h.UserKnownHosts)
 	}
 	h = read("tide-db.internal")
-	if strings.Join(h.Jump, " ") != "keeper@gate:2222 sluice" || !h.IdentitiesOnly || len(h.NotHonoured) != 1 || !strings.Contains(h.NotHonoured[0], "config:18: StrictHostKeyChecking is not honoured") {
+	if strings.Join(h.Jump, " ") != "keeper@gate:2222 sluice" || !h.IdentitiesOnly || len(h.NotHonoured) != 1 || !strings.Contains(h.NotHonoured[0], "config:18: StrictHostKeyChecking is ignored") {
 		t.Errorf("%+v", h)
 	}
 	if h := read("secret.internal"); h.Jump != nil {
@@ -111,7 +111,7 @@ func TestRead(t *testing.T) {
 	if h := read("curlew"); h.User.Value != "from-match" {
 		t.Errorf("%+v", h.User)
 	}
-	if h := read("knot"); h.User.Value != "everybody" || len(h.NotHonoured) != 1 || !strings.Contains(h.NotHonoured[0], "Match exec can't be judged") {
+	if h := read("knot"); h.User.Value != "everybody" || len(h.NotHonoured) != 1 || !strings.Contains(h.NotHonoured[0], "gharbor can't evaluate Match exec") {
 		t.Errorf("%+v", h)
 	}
 	if h := read("brent"); h.HostName.Value != "brent.example" {
@@ -143,9 +143,9 @@ func TestRefusals(t *testing.T) {
 		"Host gate\n  ConnectTimeout soon\n":             "expected a time",
 		"Host gate\n  User \"keeper\n":                   "a quote is not closed",
 		"Host\n":                                         "has no value",
-		"Host gate\n  RevokedHostKeys /etc/revoked\n":    "RevokedHostKeys can't be honoured",
+		"Host gate\n  RevokedHostKeys /etc/revoked\n":    "gharbor does not read RevokedHostKeys",
 		"Include config\n":                               "too many files",
-		"Match host gate exec \"x\"\n  ProxyJump sluice": "decides over proxyjump",
+		"Match host gate exec \"x\"\n  ProxyJump sluice": "decides about proxyjump",
 	} {
 		_, err := reader(t, map[string]string{".ssh/config": text}).Read("gate")
 		if err == nil || !strings.Contains(err.Error(), want) {

@@ -25,7 +25,7 @@ func (a *Assignments) Flags(fs *FlagSet) {
 		}
 		field := fs.Keys.Field(f.Name)
 		if field.Name == "tags" {
-			fs.Func("tag", "a word to choose profiles by; several with commas, or repeated",
+			fs.Func("tag", "a word for choosing profiles; several with commas, or repeated",
 				func(s string) error { return a.Add(field, s, true) })
 			continue
 		}

@@ -159,7 +159,7 @@ func (r *reader) directive(path string, number int, text string, depth int) erro
 		return &Error{path, number, "!" + word + " without a path"}
 	}
 	if depth >= maxDepth {
-		return &Error{path, number, fmt.Sprintf("files include one another more than %d deep", maxDepth)}
+		return &Error{path, number, fmt.Sprintf("includes are more than %d deep", maxDepth)}
 	}
 	if !filepath.IsAbs(target) {
 		target = filepath.Join(filepath.Dir(path), target)

@@ -14,7 +14,7 @@ func Quote(value string) string {
 }
 
 // ErrNotSet is a text that the option could not be written into.
-var ErrNotSet = errors.New("the file is written in a way that this edit can't be made in; make it by hand")
+var ErrNotSet = errors.New("gharbor can't make this edit in the file; make it by hand")
 
 // Set returns data with an option of a group set: in the group's last line of
 // that name, else in a new line behind the group's last one, else in a new group

@@ -171,7 +171,7 @@ func TestAsk(t *testing.T) {
 		{"accepts", accept(314, 0, ""), Accept, 1, true},
 		{"asks again", append(bytes.Clone(again), refuse("(ERR=12514)")...), Refuse, 2, true},
 		{"asks for ever", bytes.Repeat(again, 9), 0, 3, false},
-		{"sends one on", redirect("(HOST=a)(PORT=1)"), Redirect, 1, true},
+		{"redirects", redirect("(HOST=a)(PORT=1)"), Redirect, 1, true},
 		{"another kind", answer(Data, 0, "xx"), Data, 1, false},
 		{"nothing", nil, 0, 1, false},
 	} {

@@ -17,7 +17,7 @@ func Line(q Query, password string) string {
 }
 
 // ErrPassword is a password that a line can't hold.
-var ErrPassword = errors.New("a password file has no way to write a line end")
+var ErrPassword = errors.New("a password file can't contain a line end")
 
 // Set returns data with the password for q, and the number of its line: in
 // the line that is for this very connection, else in a new one. A new line stands
