@@ -208,7 +208,7 @@ func TestTeamAliases(t *testing.T) {
 	p.Setenv("GHARBOR_ALIASES", team+string(os.PathListSeparator)+more)
 	p.Test("sightings").Ends(t, "reach", "fail", "reach.refused") // one's own wins
 	p.OK("test", "sightings", "-override", "alias=numbers").Has("numbers (more.toml:1)")
-	p.Run("alias", "set", "numbers", "note=x").Want(2).Has("GHARBOR_ALIASES names")
+	p.Run("alias", "set", "numbers", "note=x").Want(2).Has("named by GHARBOR_ALIASES")
 	p.OK("alias", "add", "numbers", "addresses=127.0.0.1:1").Has("aliases.toml") // one's own, in its place
 	p.OK("alias", "remove", "numbers", "-yes").Has("aliases.toml")
 	os.Chmod(more, 0o664)
@@ -306,7 +306,7 @@ func testAliasWallet(t *testing.T) {
 	w.put("counts", "dunlin", "-bind", "alias:counts").Want(0)
 	w.quickReader("nightly", filepath.Join(p.Home, "reader.pin"))
 	r := p.Test("sightings")
-	if s := r.Stage("secret"); r.Outcome != "ok" || !strings.Contains(s.Detail, "released to alias:counts") {
+	if s := r.Stage("secret"); r.Outcome != "ok" || !strings.Contains(s.Detail, "for alias:counts") {
 		t.Errorf("%s %+v", r.Outcome, s)
 	}
 	p.OK("alias", "used", "counts").Has("wallet entry counts", "profile sightings")
@@ -320,7 +320,7 @@ func testAliasWallet(t *testing.T) {
 		}
 	}
 	named := []string{"-override", "secret=wallet:counts"}
-	elsewhere("asks for less", append(named, "-override", "tls=off")...)
+	elsewhere("has less", append(named, "-override", "tls=off")...)
 	here("addresses = [\"counts.saltmarsh.example:%d\"]\n[hosts]\ncounts.saltmarsh.example = \"127.0.0.1\"\n")
 	elsewhere("[hosts] at", named...)
 	p.Aliases(fmt.Sprintf("[alias.others]\nengine = \"postgresql\"\naddresses = [\"127.0.0.1:%d\"]\ndatabase = "+
@@ -347,7 +347,7 @@ func testAliasWallet(t *testing.T) {
 		t.Errorf("%d and %d connections", trap.Connections(), server.Connections()-connections)
 	}
 	w.ok("bind", "counts", "alias:project:counts") // now it is meant
-	p.OK("test", "-full", "evil").Has("released to alias:counts of ")
+	p.OK("test", "-full", "evil").Has("for alias:counts of ")
 	w.ok("unbind", "counts", "alias:project:counts")
 }
 

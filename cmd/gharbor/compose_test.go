@@ -93,13 +93,13 @@ func TestComposeRepository(t *testing.T) {
 		t.Fatal(err)
 	}
 	p.Setenv("COUNTS_USER", "registrar")
-	p.Run("import", "compose.yaml").Want(2).Has("stands in a repository", "-yes")
+	p.Run("import", "compose.yaml").Want(2).Has("is in a repository", "-yes")
 	p.Setenv("COUNTS_PASSWORD", "mine")
 	p.OK("import", "compose.yaml", "-yes", "-dry-run").Has("user      warden", "not used before you approve it", "COUNTS_PASSWORD").HasNot("registrar")
 	out := p.Run("vouch", "compose.yaml").Want(2).Has("variable of this machine   COUNTS_PASSWORD", "service counts", "'${COUNTS_USER}'", "sha256:").HasNot("mine").Stdout
 	hash := out[strings.LastIndex(out, " ")+1 : len(out)-1]
 	p.Run("vouch", "compose.yaml", "-expect", strings.Repeat("0", 64)).Want(1)
-	p.OK("vouch", "compose.yaml", "-expect", hash).Has("vouched for: compose")
+	p.OK("vouch", "compose.yaml", "-expect", hash).Has("approved: compose")
 	p.OK("import", "compose.yaml", "-dry-run").Has("user      registrar")
 	p.OK("vouch", "-list", "compose.yaml").Has("vouched")
 	p.OK("import", "compose.yaml", "-dry-run", "-compose-profile", "rings", "-compose-project", "other").Has("user      registrar", "container other/ringing").HasNot("has changed")
@@ -171,7 +171,7 @@ func TestComposeMistakes(t *testing.T) {
 	}
 	for _, text := range []string{"tides:\n  small: {model: x}\nservices:\n  counts:\n    image: postgres\n", "services:\n  counts:\n    image: postgres\n  other:\n    moon: {type: x}\n"} { // of a later specification
 		p.Write(filepath.Join(p.Dir, "compose.yaml"), text)
-		p.OK("import", "compose.yaml", "-dry-run").Has("not known here", "counts  new")
+		p.OK("import", "compose.yaml", "-dry-run").Has("unknown", "counts  new")
 	}
 	p.Write(filepath.Join(p.Dir, "compose.yaml"), "services:\n  web:\n    image: saltmarsh/web\n")
 	p.Run("import", "compose.yaml").Want(1).Has("no connection was found")

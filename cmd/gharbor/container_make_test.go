@@ -34,9 +34,9 @@ func TestContainerMake(t *testing.T) {
 	make("rings").Want(2).Has("-image is missing")
 	make("rings", "-image", "../mariadb").Want(2).HasNot("..")
 	make("rings", "-image", "mariadb:11", "-mount", "/a").Want(2).Has("SOURCE:TARGET")
-	make("rings", "-image", "mariadb:11", "-name", "other").Want(2).Has("two names")
+	make("rings", "-image", "mariadb:11", "-name", "other").Want(2).Has("different containers")
 	make("rings", "-image", "mariadb:11", "-port", "0").Want(2).Has("-port")
-	for words, says := range map[string]string{"engine=redis": "can be made of", "secret=none": "could log in", "host=db.saltmarsh.example container=": "another machine", "container=a/b": "compose service", "user=": "which user"} {
+	for words, says := range map[string]string{"engine=redis": "can be made for", "secret=none": "could log in", "host=db.saltmarsh.example container=": "another machine", "container=a/b": "compose service", "user=": "which user"} {
 		h.OK("copy", "rings", "odd")
 		h.OK(append([]string{"set", "odd"}, strings.Fields(words)...)...)
 		make("odd", "-image", "mariadb:11").Want(2).Has(says)
@@ -52,7 +52,7 @@ func TestContainerMake(t *testing.T) {
 
 	h.engine.AddVolume("somebodys-secrets")
 	h.OK("add", "somebodys", "-engine", "mariadb", "-container", "somebodys", "-user", "ringer")
-	make("somebodys", "-image", "mariadb:11").Want(5).Has("container.name-taken", "a volume somebodys-secrets already")
+	make("somebodys", "-image", "mariadb:11").Want(5).Has("container.name-taken", "the volume somebodys-secrets exists")
 
 	h.engine.Change(func(*[]*engineapi.Container) { h.engine.Fault = engineapi.PortIsTaken })
 	make("rings", "-image", "mariadb:11").Want(5).Has("container.port-taken", "already allocated")
@@ -86,7 +86,7 @@ func TestContainerMake(t *testing.T) {
 	make("copy", "-image", "mariadb:11", "-name", "saltmarsh-ringing").Want(5).Has("gharbor container make copy -image mariadb:11 -name saltmarsh-ringing-2")
 	h.OK("remove", "copy", "-yes")
 
-	h.Run("container", "remove", "saltmarsh-ringing", "-yes").Want(2).Has("not made by gharbor")
+	h.Run("container", "remove", "saltmarsh-ringing", "-yes").Want(2).Has("gharbor did not make")
 	h.Run("container", "remove", "rings").Want(2).Has("-yes")
 	h.OK("container", "remove", "rings", "-yes").Has("removed: container saltmarsh-rings", "its volume saltmarsh-rings-data stays")
 	if have := strings.Join(h.engine.Volumes(), " "); have != "saltmarsh-rings-data somebodys-secrets" {
@@ -99,7 +99,7 @@ func TestContainerMake(t *testing.T) {
 	}
 	h.OK("container", "remove", "rings", "-yes")
 	h.OK(append([]string{"wallet", "remove", "rings", "-yes"}, open...)...)
-	make("rings", "-image", "mariadb:11").Want(2).Has("the volume saltmarsh-rings-data is there already", "gharbor wallet keep rings")
+	make("rings", "-image", "mariadb:11").Want(2).Has("the volume saltmarsh-rings-data exists", "gharbor wallet keep rings")
 	make("rings", "-image", "mariadb:11", "-volume", "saltmarsh-fresh").Want(0)
 	h.OK("container", "remove", "rings", "-yes", "-data").Has("removed: volume saltmarsh-fresh")
 
@@ -125,7 +125,7 @@ func TestContainerPull(t *testing.T) {
 	h.OK("add", "counts", "-engine", "postgresql", "-container", "counts", "-user", "warden")
 	h.startsHealthy()
 	words := append([]string{"container", "make", "counts", "-image", "postgres:16"}, open...)
-	h.Run(append(words, "-dry-run")...).Want(0).Has("to be fetched first")
+	h.Run(append(words, "-dry-run")...).Want(0).Has("will be fetched first")
 	h.engine.Change(func(*[]*engineapi.Container) { h.engine.Fault = engineapi.PullFails })
 	h.Run(words...).Want(5).Has("container.image", "unexpected EOF from registry")
 	h.engine.Change(func(*[]*engineapi.Container) { h.engine.Fault = engineapi.NoFault })

@@ -26,6 +26,6 @@ func TestContainerOnTerminal(t *testing.T) {
 	if err := os.Mkdir(filepath.Join(folder, ".git"), 0o700); err != nil {
 		t.Fatal(err)
 	}
-	h.OnTerminal("vouch", "compose.yaml").Expect("may this compose file use that?").Type("y\n").Expect("vouched for: compose").Ends(0)
+	h.OnTerminal("vouch", "compose.yaml").Expect("allow this compose file to use that?").Type("y\n").Expect("approved: compose").Ends(0)
 	h.OnTerminal("import", "compose.yaml").Expect("saved: profile fieldstation-counts").Ends(0) // not asked again
 }

@@ -359,7 +359,7 @@ func TestContainerAdopt(t *testing.T) {
 	h.OK("container", "scan").Has("1 other container is no known database server", "connections were made")
 	h.OK("container", "adopt", "open-counts").HasNot(ringerPassword)
 	h.OK("container", "adopt", "made-rings").Has("printed it in its log")
-	h.Run("container", "adopt", "web").Want(2).Has("nothing says that the container web is a database server", "-engine postgresql")
+	h.Run("container", "adopt", "web").Want(2).Has("it is not known which database server the container web is", "-engine postgresql")
 	h.OK("container", "adopt", "unnamed", "own").Has("declares no user")
 	h.Run("container", "adopt", "own").Want(5).Has("container.unknown")
 	h.Run("container", "adopt", "unnamed", "own").Want(2).Has("exists already")
@@ -372,7 +372,7 @@ func TestContainerAdopt(t *testing.T) {
 	h.OK("container", "adopt", "filed")
 	h.Test("filed").Ends(t, "secret", "ok", "")
 	h.Run("with", "filed", "--", "true").Want(125).Has("secret.unreadable", "/run/secrets/warden")
-	h.Run("test", "filed", "-override", "secret=container:POSTGRES_PASSWORT_FILE").Want(1).Has("secret.missing", "it declares POSTGRES_PASSWORD_FILE", "secret=container:POSTGRES_PASSWORD_FILE")
+	h.Run("test", "filed", "-override", "secret=container:POSTGRES_PASSWORT_FILE").Want(1).Has("secret.missing", "it has POSTGRES_PASSWORD_FILE", "secret=container:POSTGRES_PASSWORD_FILE")
 	h.Run("add", "none", "-engine", "postgresql", "-host", "127.0.0.1", "-user", "warden", "-secret", "container:X").Want(0)
 	h.Run("test", "none").Want(1).Has("secret.missing", "the profile's address is not a container")
 }

@@ -44,6 +44,9 @@ type realCase struct {
 // unquoted takes the shell's quotes within quotes out of a text.
 func unquoted(text string) string { return strings.ReplaceAll(text, `'\''`, "'") }
 
+// joined is a text without the line ends that a terminal made.
+func joined(text string) string { return strings.Join(strings.Fields(text), " ") }
+
 // runReal tests a profile once for each case.
 func runReal(t *testing.T, p *testkit.Program, profile string, cases []realCase) {
 	t.Helper()

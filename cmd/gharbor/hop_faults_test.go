@@ -151,7 +151,7 @@ func TestWalletHops(t *testing.T) {
 	w.put("gate", "knot", "-bind", "key:/home/w/.ssh/gate").Want(0)
 	w.ok("unlock", "-lifetime", "2m")
 	s := p.Test("tides").Ends(t, "secret", "fail", "secret.bound-elsewhere")
-	if !strings.Contains(s.Finding.Cause, "bound to the key") || !strings.Contains(s.Try(), word) {
+	if !strings.Contains(s.Finding.Cause, "it is for the key") || !strings.Contains(s.Try(), word) {
 		t.Errorf("%+v", s.Finding)
 	}
 	w.ok("bind", "gate", word)
@@ -171,7 +171,7 @@ func TestHopPin(t *testing.T) {
 	p.OK("hop", "pin", "tides").Has("hop 1: keeper@127.0.0.1", print, "known by")
 	p.Knows("# empty")
 	p.Run("hop", "pin", "tides").Want(2).Has(print, "no terminal", "-fingerprint "+print)
-	p.Run("hop", "pin", "tides", "-fingerprint", "SHA256:"+strings.Repeat("A", 43)).Want(5).Has("nothing is kept")
+	p.Run("hop", "pin", "tides", "-fingerprint", "SHA256:"+strings.Repeat("A", 43)).Want(5).Has("nothing was saved")
 	if _, err := os.Stat(filepath.Join(p.Home, "known_hosts")); err == nil {
 		t.Error("something was kept")
 	}

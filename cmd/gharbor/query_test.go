@@ -85,7 +85,7 @@ func TestQueryRefuses(t *testing.T) {
 		{"a value without a placeholder", 2, "no statement has {a}", []string{"query", "sightings", "-let", "a=1", "select '{a}'"}},
 		{"a password", 2, "-file FILE", []string{"query", "sightings", "alter role warden password 'knot'"}},
 		{"an unknown format", 2, "json-lines", []string{"query", "sightings", "-format", "xml", "select 1"}},
-		{"not both", 2, "exclude each other", []string{"query", "sightings", "-atomic", "-keep-going", "select 1"}},
+		{"not both", 2, "not both", []string{"query", "sightings", "-atomic", "-keep-going", "select 1"}},
 		{"an end within -atomic", 2, "COMMIT ends it", []string{"query", "sightings", "-atomic", "delete from refused; commit"}},
 		{"a guarded statement", 2, "DELETE without a condition", append(asks, "query", "sightings", "delete from refused")},
 		{"a read-only session", 1, "read-only", append(still, "query", "sightings", "-yes", "delete from refused")},

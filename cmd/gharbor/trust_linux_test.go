@@ -286,7 +286,7 @@ func TestNothingLaunders(t *testing.T) {
 	p.Setenv("GHARBOR_ALIASES", team)
 	p.Setenv("PGSERVICEFILE", filepath.Join(root, "services.conf"))
 	p.Profiles("[profile.a]\nengine = \"postgresql\"\nalias = \"numbers\"\nuser = \"u\"\n[profile.s]\nengine = \"postgresql\"\nalias = \"service:birds\"\nuser = \"u\"\n")
-	p.Run("test", "a").Want(1).Has("alias.unknown", "stands in a repository", "gharbor vouch "+team)
+	p.Run("test", "a").Want(1).Has("alias.unknown", "is in a repository", "gharbor vouch "+team)
 	p.Test("s").Ends(t, "route", "fail", "profile.file-not-vouched")
 	p.Run("vouch", team).Want(2).Has("127.0.0.1:1", "sha256:")
 	vouchFor(t, p, team)

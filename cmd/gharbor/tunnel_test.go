@@ -185,7 +185,7 @@ func TestTunnelOptions(t *testing.T) {
 	port := fmt.Sprint(testkit.FreePort(t))
 	p.OK("tunnel", "open", "tides", "-background", "-local", port).Has("open: 127.0.0.1:" + port)
 	p.OK("copy", "tides", "second")
-	p.Run("tunnel", "open", "second", "-local", port).Want(5).Has("the tunnel of the profile tides, which leads to tide-db.internal.example:5432", "gharbor tunnel close tides")
+	p.Run("tunnel", "open", "second", "-local", port).Want(5).Has("the tunnel of the profile tides to tide-db.internal.example:5432", "gharbor tunnel close tides")
 	p.OK("export", "tides", "-as", "url").Has("@127.0.0.1:" + port + "/")
 	p.OK("tunnel", "close", "tides")
 	p.OK("export", "tides", "-as", "url").Has("@tide-db.internal.example:5432/", "gharbor tunnel open tides")

@@ -53,15 +53,15 @@ func TestVouch(t *testing.T) {
 	p.Write(script, "echo dunlin\n")
 
 	p.OK("list").Has("counts", "project, not approved", "${COUNTS:-127.0.0.1}", "you")
-	p.OK("show", "counts").Has("you have not vouched", "gharbor vouch counts", "sh,scripts/unlock.sh")
+	p.OK("show", "counts").Has("you have not approved", "gharbor vouch counts", "sh,scripts/unlock.sh")
 	connections := server.Connections()
 	p.Test("counts").Ends(t, "profile", "fail", "profile.not-vouched")
 	p.Run("with", "counts", "--", "true").Want(125).Has("profile.not-vouched")
 	p.Run("export", "counts", "-as", "url").Want(4).Has("profile.not-vouched")
 	p.Run("wait", "counts", "-within", "5s").Want(1).Has("profile.not-vouched")
 	p.Run("certificate", "counts").Want(5).Has("profile.not-vouched")
-	p.Run("test", "-tag", "team").Want(2).Has("1 profile of the project's file left out")
-	p.OK("test", "-all").Has("1 profile of the project's file left out").HasNot("counts:")
+	p.Run("test", "-tag", "team").Want(2).Has("1 profile of the project left out")
+	p.OK("test", "-all").Has("1 profile of the project left out").HasNot("counts:")
 	p.Run("vouch").Want(2).Has("no terminal to ask on", " ./scripts/unlock.sh", "file of the command  sha256:", "variable in host     COUNTS\n",
 		"not hashed: what the program reads or runs by itself")
 	p.Run("vouch", "-expect", strings.Repeat("0", 64)).Want(1).Has("the hash is different")
@@ -224,7 +224,7 @@ func testHostileProject(t *testing.T) {
 	if trap.Connections() != 0 {
 		t.Errorf("%d connections to where the project leads", trap.Connections())
 	}
-	p.OK("show", "sightings").Has("notice: the project's file has a profile sightings too",
+	p.OK("show", "sightings").Has("notice: the project also has a profile sightings",
 		fmt.Sprint(server.Port())).HasNot(fmt.Sprint(trap.Port()))
 
 	// Vouched for in good faith, a profile still gets no entry that is not bound there.

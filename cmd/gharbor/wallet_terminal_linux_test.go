@@ -34,7 +34,7 @@ func testWalletOnTerminal(t *testing.T) {
 	}
 	p.OnTerminal("wallet", "disclose", "sightings").Expect("passphrase").Type(passphrase + "\n").Expect("dunlin").Ends(0)
 	p.OnTerminal("wallet", "keep", "sightings").Expect("passphrase").Type(passphrase + "\n").Expect(
-		"already; give it a new secret? [y/N]").Type("n\n").Expect("nothing was changed").Ends(2)
+		"already. Replace it? [y/N]").Type("n\n").Expect("nothing was changed").Ends(2)
 	p.OnTerminal("wallet", "remove", "sightings").Expect("passphrase").Type(passphrase + "\n").Expect("and the secrets? [y/N]").Type("n\n").Ends(2)
 
 	// The test asks for the passphrase, and again after a slip.
@@ -75,9 +75,9 @@ func TestVouchOnTerminal(t *testing.T) {
 	p, server := standin(t, birds())
 	project(t, p, fmt.Sprintf("[profile.counts]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nport = %d\nuser = "+
 		"\"warden\"\ndatabase = \"sightings\"\nsecret = \"env:DUNLIN\"\n", server.Port()))
-	p.OnTerminal("vouch").Expect("env:DUNLIN").Expect("may this profile use that? [y/N]").Type("\n").Expect("nothing was approved").Ends(0)
+	p.OnTerminal("vouch").Expect("env:DUNLIN").Expect("allow this profile to use that? [y/N]").Type("\n").Expect("nothing was approved").Ends(0)
 	p.Test("counts").Ends(t, "profile", "fail", "profile.not-vouched")
-	p.OnTerminal("vouch").Expect("[y/N]").Type("y\n").Expect("vouched for: counts").Ends(0)
+	p.OnTerminal("vouch").Expect("[y/N]").Type("y\n").Expect("approved: counts").Ends(0)
 	p.OK("test", "counts")
 	file := filepath.Join(p.Dir, ".env")
 	p.Write(file, "DATABASE_URL=postgres://warden@h.example/x\n")

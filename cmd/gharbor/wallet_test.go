@@ -202,9 +202,9 @@ func testWalletCommands(t *testing.T) {
 	w.do("keep", "x", "-generate", "4").Want(2).Has("from 16 to 128")
 	w.do("keep", "X!").Want(2).Has("not an entry name")
 	w.do("keep", "x").Want(4).Has("no terminal", "-secret-stdin or -generate 32")
-	w.Feed("x\n", append([]string{"wallet", "keep", "x", "-secret-stdin", "-generate", "20"}, w.open...)...).Want(2).Has("give one")
+	w.Feed("x\n", append([]string{"wallet", "keep", "x", "-secret-stdin", "-generate", "20"}, w.open...)...).Want(2).Has("not both")
 	w.Feed("", append([]string{"wallet", "keep", "x", "-secret-stdin"}, w.open...)...).Want(2).Has("standard input is empty")
-	w.Run("wallet", "list").Want(4).Has("the wallet's passphrase is to be typed", "-passphrase-file FILE")
+	w.Run("wallet", "list").Want(4).Has("no terminal to ask for the wallet's passphrase", "-passphrase-file FILE")
 	w.Run("wallet", "create", "-passphrase-file", w.open[1]).Want(2).Has("exists already")
 	w.ok("verify").Has("signature    right", "content      right: 3 entries, 2 of them tied to no server")
 	p.Run("wallet", "verify").Want(0).Has("readers      none", "the content was not checked")
@@ -238,13 +238,13 @@ func testWalletSecret(t *testing.T) {
 		}
 	}
 	connections := server.Connections()
-	elsewhere("it is bound to 127.0.0.1:", "port=5")
-	elsewhere("and this is evil.example", "host=evil.example")
-	elsewhere("and this is localhost:", "host=localhost")
-	elsewhere("asks for less: \"off\"", "tls=off")
-	elsewhere("bound to the engine postgresql", "engine=mysql", "socket=", "secret=wallet:sightings")
-	elsewhere("and this is /tmp", "host=", "socket=/tmp")
-	elsewhere("and this is 127.0.0.1:6", "secret=wallet:sightings", "port=6")
+	elsewhere("it is for 127.0.0.1:", "port=5")
+	elsewhere("this is evil.example", "host=evil.example")
+	elsewhere("this is localhost:", "host=localhost")
+	elsewhere("has less: \"off\"", "tls=off")
+	elsewhere("for the engine postgresql", "engine=mysql", "socket=", "secret=wallet:sightings")
+	elsewhere("this is /tmp", "host=", "socket=/tmp")
+	elsewhere("this is 127.0.0.1:6", "secret=wallet:sightings", "port=6")
 	if server.Connections() != connections {
 		t.Error("something was dialled")
 	}
@@ -290,7 +290,7 @@ func testWalletReader(t *testing.T) {
 	pin := filepath.Join(jobHome, "nightly.pin")
 	os.MkdirAll(jobHome, 0o700)
 	w.ok("reader", "add", "nightly", "-out", pin).Has("made: reader nightly", "it can read the 1 entry")
-	w.do("reader", "add", "nightly", "-out", pin+"2").Want(2).Has("there is a reader nightly already")
+	w.do("reader", "add", "nightly", "-out", pin+"2").Want(2).Has("the reader nightly exists already")
 	w.do("reader", "add", "other", "-out", pin).Want(3).Has("file exists")
 	w.do("reader", "add", "other").Want(2).Has("-out is missing")
 	w.do("reader", "add", "other", "-out", pin+"2", "-for", "no-such-account").Want(2).Has("no account of that name")
@@ -303,7 +303,7 @@ func testWalletReader(t *testing.T) {
 		"\nuser = \"warden\"\ndatabase = \"sightings\"\nsecret = \"wallet:sightings\"\n")
 	job.OK("test", "sightings").Has("entry sightings, opened by the reader nightly", "ready: ")
 	job.OK("wallet", "list").Has("sightings")
-	job.Run("wallet", "keep", "x", "-generate", "20").Want(4).Has("passphrase is to be typed")
+	job.Run("wallet", "keep", "x", "-generate", "20").Want(4).Has("no terminal to ask for the wallet's passphrase")
 	job.OK("wallet", "verify").Has("opened by the reader nightly")
 	out := job.OK("with", "sightings", "--", "sh", "-c", `cut -d: -f5 "$PGPASSFILE"`)
 	if out.Stdout != "dunlin\n" {
@@ -512,7 +512,7 @@ func testSecretPut(t *testing.T) {
 	w.ok("unlock", "-lifetime", "1m")
 	p.OK("test", "sightings").Has("entry sightings", "ready: ")
 	p.OK("wallet", "lock")
-	for source, why := range map[string]string{"env:KNOT": "ends with its shell", "none": "no password is sent", "command:echo x": "takes it from a command"} {
+	for source, why := range map[string]string{"env:KNOT": "ends with its shell", "none": "sends no password", "command:echo x": "takes it from a command"} {
 		p.OK("set", "sightings", "secret="+source)
 		put("dunlin").Want(2).Has(why)
 	}
@@ -520,7 +520,7 @@ func testSecretPut(t *testing.T) {
 	put("dunlin").Want(0).Has("password file")
 	os.Remove(passfile)
 	put("dunlin", w.open...).Want(0).Has("entry sightings")
-	put("dunlin", "-generate", "20").Want(2).Has("give one")
+	put("dunlin", "-generate", "20").Want(2).Has("not both")
 	p.Run("secret", "keep", "sightings").Want(4).Has("no terminal")
 }
 

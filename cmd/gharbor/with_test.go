@@ -46,7 +46,7 @@ func TestWithPostgreSQL(t *testing.T) {
 			t.Errorf("%s %v: %q", c.profile, c.flags, r.Stdout+r.Stderr)
 		}
 	}
-	p.OK(append(append([]string{"with", "sightings"}, override("guard=read-only")...), "--", "true")...).Has("guard (read-only) does not hold for other programs")
+	p.OK(append(append([]string{"with", "sightings"}, override("guard=read-only")...), "--", "true")...).Has("other programs are not bound by the profile's guard (read-only)")
 	p.OK("with", "sightings", "--", "true").HasNot("guard")
 	// The certificate is still verified for its name: another name ends it.
 	p.Run("with", "verified", "-override", "tls-name=other.saltmarsh.example", "--", "psql", "-XAtqc", "select 1").Want(2).Has("does not match host name")
@@ -232,7 +232,8 @@ func TestShortcut(t *testing.T) {
 	p.Run("shortcut", "sightings", "cd", "-into", bin, "--", "true").Want(2)
 	p.Run("shortcut", "sightings", "../x", "-into", bin, "--", "true").Want(2).Has("not a command's name")
 	p.Run("shortcut", "sightings", "new-birds", "--", "true").Want(2).Has("no terminal", "-into "+bin)
-	p.Run("shortcut", "sightings", "new-birds", "-into", bin+"/none", "--", "true").Want(2).Has("is no folder")
+	p.OK("shortcut", "sightings", "new-birds", "-into", bin+"/none", "--", "true").Has("made: "+bin+"/none/new-birds")
+	p.Run("shortcut", "sightings", "newer-birds", "-into", bin+"/none/new-birds", "--", "true").Want(2).Has("is no folder")
 	p.Run("shortcut", "sightings", "new-birds").Want(2).Has("two dashes")
 	p.Run("shortcut", "nosuch", "new-birds", "-into", bin, "--", "true").Want(2)
 }

@@ -81,11 +81,12 @@ func (s *Session) Text() string {
 	return s.text.String()
 }
 
-// Expect waits until the text has stood on the screen.
+// Expect waits until the text has stood on the screen. Where a line was wrapped matters not.
 func (s *Session) Expect(text string) *Session {
 	s.t.Helper()
 	for range 400 {
-		if strings.Contains(s.Text(), text) {
+		screen := strings.ReplaceAll(s.Text(), "\r", "")
+		if strings.Contains(screen, text) || strings.Contains(wrapped.ReplaceAllString(screen, " "), text) {
 			return s
 		}
 		time.Sleep(25 * time.Millisecond)

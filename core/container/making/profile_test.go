@@ -86,7 +86,7 @@ func TestWishAndChanges(t *testing.T) {
 	}
 	in := profileOf(t, "engine = \"mysql\"\nuser = \"x\"\ncontainer = \"rings\"\n")
 	if _, err := (Wish{Name: "other"}).For(in); !errors.As(err, new(*Refused)) {
-		t.Error("two names are taken")
+		t.Error("different containers are taken")
 	}
 	for image, want := range map[string]string{"postgres:16": "postgresql", "mariadb": "mariadb", "own/mysql-x": "mysql", "nginx": ""} {
 		if got := ImageEngine(keys.Engines(), image); got != want {

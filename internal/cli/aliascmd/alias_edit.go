@@ -130,7 +130,7 @@ func aliasAdd() *base.Command {
 		MinArgs: 2, MaxArgs: -1,
 		Flags: to.flag,
 		Run: run(func(ctx context.Context, c *call) error {
-			name, err := c.writeAlias(ctx, &to, "kept", (*profile.File).AddAlias)
+			name, err := c.writeAlias(ctx, &to, "saved", (*profile.File).AddAlias)
 			if err != nil {
 				return err
 			}

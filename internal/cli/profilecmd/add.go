@@ -178,7 +178,7 @@ func (c *Call) Keep(ctx context.Context, to base.Target, name string, given base
 	if !to.Project { // in a project's file a relative path is the repository's
 		given.WholePaths(c.Environment().Home)
 	}
-	err := c.Update(ctx, to, "kept", name, func(f *profile.File) (*profile.Edit, error) { return f.Add(name, given) })
+	err := c.Update(ctx, to, "saved", name, func(f *profile.File) (*profile.Edit, error) { return f.Add(name, given) })
 	if _, alias := given.Get(key.Alias); alias && err == nil {
 		c.warnAliasProblem(to, name)
 	}

@@ -69,7 +69,7 @@ func Copy() *base.Command {
 			if err != nil {
 				return err
 			}
-			return c.Update(ctx, to, "kept", c.Args[1],
+			return c.Update(ctx, to, "saved", c.Args[1],
 				func(f *profile.File) (*profile.Edit, error) { return f.Add(c.Args[1], sets) })
 		}),
 	}

@@ -198,7 +198,7 @@ func (c *Call) mayReplace(ctx context.Context, name string, yes bool) error {
 
 // kept says what an entry is now.
 func (c *Call) kept(e *wallet.Entry, changed bool) {
-	word := "kept"
+	word := "saved"
 	if changed {
 		word = "changed"
 	}
