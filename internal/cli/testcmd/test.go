@@ -159,6 +159,8 @@ func (c *Call) testOne(ctx context.Context, runner *check.Runner, p *resolve.Pro
 	c.follow(o, report)
 	if o.target == nil {
 		c.Remember(ctx, []*resolve.Profile{p}, []*check.Report{report})
+	} else {
+		report.Profile = o.target.word
 	}
 	if !live {
 		took := time.Duration(report.MS * float64(time.Millisecond))
