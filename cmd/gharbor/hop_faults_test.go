@@ -85,7 +85,7 @@ func TestHopFaults(t *testing.T) {
 	for text, code := range map[string]string{"Connection refused": "hop.refused", "Connection timed out": "hop.timeout", "No route to host": "hop.unreachable", "odd": "hop.failed", "Name or service not known": "hop.name-unknown"} {
 		p, _ := simulatedTides(t, ssh.Config{Refusals: map[string]string{"sluice.internal.example:22": text}}, "[[profile.tides.hop]]\nhost = \"sluice.internal.example\"\nuser = \"keeper\"")
 		s := p.Test("tides").Ends(t, "hop 2", "fail", code)
-		if !strings.Contains(s.Finding.Cause, "from keeper@127.0.0.1") {
+		if !strings.HasPrefix(s.Finding.Cause, "keeper@127.0.0.1") || !strings.Contains(s.Finding.Cause, "can't reach the next jump host") {
 			t.Error(s.Finding.Cause)
 		}
 	}

@@ -45,7 +45,7 @@ func TestHopRefusals(t *testing.T) {
 	closing := closes(t)
 	p.Setenv("SSH_AUTH_SOCK", filepath.Join(folder, "no-agent"))
 	runReal(t, p, "tides", []realCase{
-		{"refused at the server", nil, "reach", "fail", "reach.refused", "as the hop", "gharbor show tides"},
+		{"refused at the server", nil, "reach", "fail", "reach.refused", "seen from the jump host", "gharbor show tides"},
 		{"a name that is known nowhere", override("host=no-such-db.internal.example"), "name", "fail", "name.unknown-there", "looked up there", "host=NAME-OR-ADDRESS"},
 		{"nothing listens", override(fmt.Sprintf("hop.1.port=%d", testkit.FreePort(t))), "hop 1", "fail", "hop.refused", "connection refused", "hop.1.port=PORT"},
 		{"a hop's name", override("hop.1.host=no-such-gate.saltmarsh.example"), "hop 1", "fail", "hop.name-unknown", "", "hop.1.host=HOST"},
@@ -56,7 +56,7 @@ func TestHopRefusals(t *testing.T) {
 		{"a folder as key", override("hop.1.key=" + folder), "hop 1", "fail", "hop.key-unreadable", "not a regular file", "ls -l"},
 		{"a loose key", override("hop.1.key=" + loose), "hop 1", "fail", "hop.key-permissions", "0644", "chmod 600"},
 		{"a text as key", override("hop.1.key=" + text), "hop 1", "fail", "hop.key-not-private", text, "head -n 1"},
-		{"a public key", override("hop.1.key=" + other + ".pub"), "hop 1", "fail", "hop.key-not-private", "only the public part", "ssh-add -l"},
+		{"a public key", override("hop.1.key=" + other + ".pub"), "hop 1", "fail", "hop.key-not-private", "only the public key", "ssh-add -l"},
 		{"a strange key", override("hop.1.key=" + other), "hop 1", "fail", "hop.key-refused", "offered: key " + other + " (ECDSA SHA256:", "hop.1.key=PATH"},
 		{"a locked key that is not wanted", override("hop.1.key=" + locked), "hop 1", "fail", "hop.key-refused", "it takes: publickey", "ssh-copy-id"},
 		{"no such secret", override("hop.1.secret=env:NO_SUCH"), "secret", "fail", "secret.missing", "NO_SUCH", "hop.1.secret=ask"},
@@ -80,7 +80,7 @@ func TestHopPassphrase(t *testing.T) {
 		{"right", override("hop.1.key-secret=env:EBB"), "hop 1", "ok", "", "", ""},
 		{"right, in the older format", override("hop.1.key-secret=env:EBB", "hop.1.key="+old), "hop 1", "ok", "", "", ""},
 		{"wrong", override("hop.1.key-secret=env:KNOT"), "hop 1", "fail", "hop.key-passphrase", "environment variable KNOT", "hop.1.key-secret=ask"},
-		{"nobody to ask", nil, "hop 1", "fail", "hop.key-passphrase", "nobody can be asked", "ssh-add"},
+		{"nobody to ask", nil, "hop 1", "fail", "hop.key-passphrase", "no terminal to ask for it", "ssh-add"},
 	})
 	other := testkit.SSHServer(t)
 	p = behind(t, other, quoted("key", locked))

@@ -289,7 +289,7 @@ func TestWait(t *testing.T) {
 	if r.Took > 10*time.Second {
 		t.Errorf("it took %s to give up", r.Took)
 	}
-	r = p.Run("wait", "refused", "-within", "1s", "-persist").Want(1).Has("refused: not ready after", "login.password").HasNot("if it only takes longer")
+	r = p.Run("wait", "refused", "-within", "3s", "-persist").Want(1).Has("refused: not ready after", "login.password").HasNot("if it only takes longer")
 	if !strings.Contains(r.Stderr, "refused: waiting, login.password at stage login") || strings.Contains(r.Stdout, "1 try") {
 		t.Errorf("%s%s", r.Stdout, r.Stderr)
 	}

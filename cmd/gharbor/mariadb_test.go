@@ -112,10 +112,10 @@ func TestMariaDBFindings(t *testing.T) {
 		{"locked and a wrong password, looked up", asAdmin(override("user=locked", "secret=env:BANDER")), "login", "fail", "login.locked", "the account is 'locked'@'%'", "ACCOUNT UNLOCK"},
 		{"expired, in a limited session", knot("user=expired"), "login", "fail", "login.expired", "only set a new password", "'HOST'"},
 		{"expired, looked up", asAdmin(knot("user=expired")), "login", "fail", "login.expired", "PASSWORD EXPIRE", "ALTER USER 'expired'@'%'"},
-		{"for other hosts, looked up", asAdmin(knot("user=elsewhere")), "login", "fail", "login.host-not-allowed", "may come from '10.0.0.0/255.0.0.0', and the server sees this machine as '127.0.0.1'", "RENAME USER"},
+		{"for other hosts, looked up", asAdmin(knot("user=elsewhere")), "login", "fail", "login.host-not-allowed", "may connect from '10.0.0.0/255.0.0.0', but the server sees this machine as '127.0.0.1'", "RENAME USER"},
 		{"for the socket only, over TCP", asAdmin(knot("user=indoors")), "login", "fail", "login.host-not-allowed", "'localhost' is the socket", "host= port= socket=PATH"},
 		{"needs TLS", asAdmin(knot("user=tlsonly", "tls=off")), "login", "fail", "tls.required-by-server", "REQUIRE SSL", "tls=verified"},
-		{"needs TLS, not looked up", knot("user=tlsonly", "tls=off"), "login", "fail", "login.password", "one that needs TLS", "tls=required"},
+		{"needs TLS, not looked up", knot("user=tlsonly", "tls=off"), "login", "fail", "login.password", "or without TLS", "tls=required"},
 		{"needs TLS and has it", knot("user=tlsonly", "database="), "login", "ok", "", "", ""},
 		{"needs a certificate, looked up", asAdmin(knot("user=certified")), "login", "fail", "tls.client-certificate", "REQUIRE X509", "tls-cert=PATH"},
 		{"has a certificate", knot("user=certified", "database=", "tls=required", "tls-cert="+server.ClientCert, "tls-key="+server.ClientKey), "login", "ok", "", "", ""},
@@ -198,7 +198,7 @@ func TestMariaDBSocket(t *testing.T) {
 	p.Test("socket", override("socket="+server.Folder)...).Ends(t, "session", "ok", "")
 	// The trap, the other way round.
 	s := p.Test("socket", append(override("user=outdoors", "secret=env:KNOT"), "-as", "admin")...).Ends(t, "login", "fail", "login.host-not-allowed")
-	if !strings.Contains(s.Finding.Cause, "may come from '127.0.0.1', and the server sees this machine as 'localhost'") || !strings.Contains(s.Try(), "socket= host=127.0.0.1") {
+	if !strings.Contains(s.Finding.Cause, "may connect from '127.0.0.1', but the server sees this machine as 'localhost'") || !strings.Contains(s.Try(), "socket= host=127.0.0.1") {
 		t.Errorf("%s\n%s", s.Finding.Cause, s.Try())
 	}
 	p.Test("moult", override("user=outdoors", "secret=env:KNOT", "database=")...).Ends(t, "login", "ok", "")

@@ -20,8 +20,7 @@ func TestOracleOnTerminal(t *testing.T) {
 	}
 	s = p.OnTerminal("test", "archive", "-override", "secret=ask").Expect("(not shown)")
 	s.Type("\x03").Ends(130)
-	s = p.OnTerminal("add", "typed").Expect("engine [postgresql]: ").Type("oracle\n").Expect("host").Type("\n")
-	s.Expect("port [1521]: ").Type(fmt.Sprintf("%d\n", server.Port())).Expect("user").Type("curator\n")
-	s.Expect("service, as the listener knows it").Type("SKEIN\n").Expect("where the password is").Type("env:AVOCET\n").Expect("[offered]: ").Type("\n")
+	s = p.OnTerminal("add", "typed").Expect("the path of a socket").Type(fmt.Sprintf("127.0.0.1:%d\n", server.Port())).Expect("first letters").Type("ora\n")
+	s.Expect("service, as the listener knows it").Type("SKEIN\n").Expect("user").Type("curator\n").Expect("4  none").Type("3\n").Expect("where: ").Type("env:AVOCET\n")
 	s.Expect("test it now? [Y/n]: ").Type("\n").Expect("ready").Ends(0)
 }

@@ -479,7 +479,7 @@ func TestRealCertificate(t *testing.T) {
 		}
 	}
 	p.Run("certificate", "sightings", "-save").Want(2).Has("-fingerprint")
-	p.Run("certificate", "sightings", "-save", "-fingerprint", "SHA256:00").Want(1).Has("nothing was kept")
+	p.Run("certificate", "sightings", "-save", "-fingerprint", "SHA256:00").Want(1).Has("nothing was saved")
 	if strings.Contains(p.ReadProfiles(), "tls-ca") {
 		t.Fatal("a certificate with another fingerprint was kept")
 	}

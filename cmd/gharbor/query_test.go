@@ -79,17 +79,17 @@ func TestQueryRefuses(t *testing.T) {
 		{"a line of another client", 2, "gharbor browse sightings", []string{"query", "sightings", `\d refused`}},
 		{"no such profile", 2, "no profile of that name", []string{"query", "sighting", "select 1"}},
 		{"quotes in the second statement", 2, "two.sql:2:8: quotes are not closed", []string{"query", "sightings", "-file", script}},
-		{"both", 2, "give one", []string{"query", "sightings", "-file", script, "select 1"}},
+		{"both", 2, "not both", []string{"query", "sightings", "-file", script, "select 1"}},
 		{"no file", 3, "no such file", []string{"query", "sightings", "-file", script + "x"}},
 		{"a placeholder without a value", 2, "{b} has no value", []string{"query", "sightings", "-let", "a=1", "select {a}, {b}"}},
 		{"a value without a placeholder", 2, "no statement has {a}", []string{"query", "sightings", "-let", "a=1", "select '{a}'"}},
 		{"a password", 2, "-file FILE", []string{"query", "sightings", "alter role warden password 'knot'"}},
 		{"an unknown format", 2, "json-lines", []string{"query", "sightings", "-format", "xml", "select 1"}},
 		{"not both", 2, "not both", []string{"query", "sightings", "-atomic", "-keep-going", "select 1"}},
-		{"an end within -atomic", 2, "COMMIT ends it", []string{"query", "sightings", "-atomic", "delete from refused; commit"}},
+		{"an end within -atomic", 2, "COMMIT ends the transaction of -atomic", []string{"query", "sightings", "-atomic", "delete from refused; commit"}},
 		{"a guarded statement", 2, "DELETE without a condition", append(asks, "query", "sightings", "delete from refused")},
 		{"a read-only session", 1, "read-only", append(still, "query", "sightings", "-yes", "delete from refused")},
-		{"a looser guard", 2, "no less than the profile's ask", []string{"query", "asks", "-override", "guard=none", "delete from refused"}},
+		{"a looser guard", 2, "at least as strict as the profile's (ask)", []string{"query", "asks", "-override", "guard=none", "delete from refused"}},
 		{"several results", 2, "for several: -format json", []string{"query", "sightings", "-format", "csv", "select 1; select 2"}},
 		{"two columns", 2, "one column", []string{"query", "sightings", "-format", "bare", "select 1, 2"}},
 		{"a wrong password", 5, "login.password", []string{"query", "sightings", "-override", "secret=env:KNOT", "delete from refused"}},
@@ -444,7 +444,7 @@ func TestQueryMariaDB(t *testing.T) {
 	p.Run("query", "moult", "select 1;\nselect nope from ring").Want(1).Has("statement:2:8: Unknown column 'nope'", "~~~~")
 	p.Run("query", "moult", "select 1 frm ring").Want(1).Has("(1064, SQLSTATE 42000)", "~")
 	p.Run("query", "moult", "-read-only", "insert into ring values (1)").Want(1).Has("READ ONLY transaction")
-	p.Run("query", "moult", "-atomic", "insert into ring values (1); create table x(a int)").Want(2).Has("CREATE ends it")
+	p.Run("query", "moult", "-atomic", "insert into ring values (1); create table x(a int)").Want(2).Has("CREATE ends the transaction of -atomic")
 	p.Run("query", "moult", "-atomic", "insert into ring values (1); insert into ring values ('x')").Want(1)
 	p.Run("query", "moult", "create user x identified by 'knot'").Want(2).Has("-file FILE")
 	p.OK("query", "moult", "drop table if exists nowhere").Has("note: Unknown table 'moult.nowhere'")

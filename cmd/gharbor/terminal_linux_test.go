@@ -165,9 +165,9 @@ func TestCertificateAsks(t *testing.T) {
 	}
 	p, _ := standin(t, config)
 	p.OK("set", "sightings", "tls=verified")
-	p.OnTerminal("certificate", "sightings", "-save").Expect("is it the same? [y/N]: ").Type("\n").Expect("nothing was kept").Ends(0)
+	p.OnTerminal("certificate", "sightings", "-save").Expect("is it the same? [y/N]: ").Type("\n").Expect("nothing was saved").Ends(0)
 	p.Test("sightings").Ends(t, "tls", "fail", "tls.untrusted")
-	p.OnTerminal("certificate", "sightings", "-save").Expect("compare the fingerprint").Expect("[y/N]").Type("y\n").Expect("saved as tls-ca").Ends(0)
+	p.OnTerminal("certificate", "sightings", "-save").Expect("Compare the fingerprint").Expect("[y/N]").Type("y\n").Expect("saved as tls-ca").Ends(0)
 	p.Test("sightings").Ends(t, "tls", "ok", "")
 }
 
@@ -236,12 +236,10 @@ func TestAddMySQLQuestionByQuestion(t *testing.T) {
 	config.Socket = filepath.Join(t.TempDir(), "mysqld.sock")
 	p, server := onRings(t, config)
 	s := p.OnTerminal("add", "ringing")
-	s.Expect("engine [postgresql]: ").Type("mysql\n")
-	s.Expect("host, or the path of a Unix socket").Type(server.Socket + "\n")
+	s.Expect("the path of a socket").Type(server.Socket + "\n").Expect("first letters").Type("mysql\n")
 	s.Expect("user [warden]: ").Type("bander\n")
 	s.Expect("database, or Enter for none: ").Type("\n")
-	s.Expect("none [optionfile, wallet, then ask]: ").Type("\n")
-	s.Expect("tls: ").Type("\n")
+	s.Expect("4  none").Type("1\n")
 	s.Expect("test it now?").Type("\n").Expect("password of bander for ringing").Type("knot\n").Expect("ready").Ends(0)
 	if text := p.ReadProfiles(); !strings.Contains(text, "[profile.ringing]") || strings.Contains(text[strings.Index(text, "[profile.ringing]"):], "database") {
 		t.Errorf("%s", text)

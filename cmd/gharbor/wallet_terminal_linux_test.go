@@ -51,7 +51,7 @@ func testWalletOnTerminal(t *testing.T) {
 		t.Errorf("%s", text)
 	}
 	text = p.OnTerminal("export", "sightings", "-as", "url", "-with-secret").Expect(
-		"write the password of sightings out, on this terminal? [y/N]").Type("y\n").Expect("passphrase").Type(passphrase + "\n").Expect("warden:dunlin@").Ends(0)
+		"write the password of sightings, on this terminal? [y/N]").Type("y\n").Expect("passphrase").Type(passphrase + "\n").Expect("warden:dunlin@").Ends(0)
 	_ = text
 	p.OnTerminal("export", "sightings", "-as", "url", "-with-secret").Expect("[y/N]").Type("\n").Expect("nothing was written").Ends(2)
 	out := filepath.Join(t.TempDir(), "out")
@@ -81,7 +81,7 @@ func TestVouchOnTerminal(t *testing.T) {
 	p.OK("test", "counts")
 	file := filepath.Join(p.Dir, ".env")
 	p.Write(file, "DATABASE_URL=postgres://warden@h.example/x\n")
-	p.OnTerminal("import", "dotenv", file).Expect("shall it become profiles of yours? [y/N]").Type("n\n").Expect("nothing was added").Ends(2)
+	p.OnTerminal("import", "dotenv", file).Expect("Add its profiles to your own? [y/N]").Type("n\n").Expect("nothing was added").Ends(2)
 	bin := filepath.Join(filepath.Dir(p.Home), "bin")
 	os.Mkdir(bin, 0o755)
 	p.Setenv("PATH", os.Getenv("PATH")+":"+bin)

@@ -203,7 +203,7 @@ func (c *call) pinHop(ctx context.Context, d *hop.Dialer, link *hop.Link, h *hop
 			return err
 		}
 		if !yes {
-			c.Say("nothing was kept")
+			c.Say("nothing was saved")
 			return base.Failure(base.ExitServer, nil)
 		}
 	}

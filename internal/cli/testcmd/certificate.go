@@ -185,7 +185,7 @@ func (c *Call) saveCertificate(ctx context.Context, p *resolve.Profile, chain []
 			return err
 		}
 		if !yes {
-			c.Say("nothing was kept")
+			c.Say("nothing was saved")
 			return nil
 		}
 	}
