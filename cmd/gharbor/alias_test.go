@@ -427,18 +427,18 @@ func TestAliasCommands(t *testing.T) {
 	p.OK("set", "x", "alias=skein").HasNot("notice")
 	before := p.ReadAliases()
 	for want, words := range map[string][]string{
-		"exists already":              {"add", "skein", "addresses=c.example"},
+		"exists already":                   {"add", "skein", "addresses=c.example"},
 		"it needs addresses, srv or alias": {"add", "yarn", "service=X"},
-		"both say where":              {"add", "yarn", "addresses=c.example", "alias=skein"},
-		"expected key=value":          {"add", "yarn", "c.example"},
-		`did you mean "addresses"`:    {"set", "skein", "adresses=c.example"},
-		"has no password":             {"set", "skein", "password=avocet"},
-		"two kinds of address":        {"set", "skein", "srv=_oracle._tcp.saltmarsh.example"},
-		"skein → old → skein":         {"set", "skein", "addresses=", "alias=old"},
-		"given twice":                 {"set", "skein", "note=a", "note=b"},
-		"not an alias name":           {"rename", "skein", "S K"},
-		`did you mean "skein"`:        {"remove", "skien", "-yes"},
-		"there is no terminal":        {"remove", "old"},
+		"both say where":                   {"add", "yarn", "addresses=c.example", "alias=skein"},
+		"expected key=value":               {"add", "yarn", "c.example"},
+		`did you mean "addresses"`:         {"set", "skein", "adresses=c.example"},
+		"has no password":                  {"set", "skein", "password=avocet"},
+		"two kinds of address":             {"set", "skein", "srv=_oracle._tcp.saltmarsh.example"},
+		"skein → old → skein":              {"set", "skein", "addresses=", "alias=old"},
+		"given twice":                      {"set", "skein", "note=a", "note=b"},
+		"not an alias name":                {"rename", "skein", "S K"},
+		`did you mean "skein"`:             {"remove", "skien", "-yes"},
+		"there is no terminal":             {"remove", "old"},
 	} {
 		r := p.Run(append([]string{"alias"}, words...)...).Want(2).Has(want).HasNot("avocet")
 		if lines := strings.Count(strings.TrimSpace(r.Stderr), "\n"); lines > 1 {

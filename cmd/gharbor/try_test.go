@@ -473,7 +473,7 @@ var notRun = map[string]string{
 	"gharbor test %s -timeout 30s":            "needs an address that swallows packets",
 	"on the server: set ssl = on":             "another configuration of the server; a test in TestRealFindings has both",
 	"on the server: set ssl_cert":             "another configuration of the server; the second MariaDB server has none",
-	"on the server: %s, or update it":          "needs a server of before TLS 1.2",
+	"on the server: %s, or update it":         "needs a server of before TLS 1.2",
 	"on the server: a line for this":          "needs a server that asks for GSSAPI",
 	"ls -ld %s %s":                            "root may use every socket; TestRealSocketPermission has it",
 	"ls -ld %s":                               "needs a folder of another user's",

@@ -232,7 +232,7 @@ func TestShortcut(t *testing.T) {
 	p.Run("shortcut", "sightings", "cd", "-into", bin, "--", "true").Want(2)
 	p.Run("shortcut", "sightings", "../x", "-into", bin, "--", "true").Want(2).Has("not a command's name")
 	p.Run("shortcut", "sightings", "new-birds", "--", "true").Want(2).Has("no terminal", "-into "+bin)
-	p.OK("shortcut", "sightings", "new-birds", "-into", bin+"/none", "--", "true").Has("made: "+bin+"/none/new-birds")
+	p.OK("shortcut", "sightings", "new-birds", "-into", bin+"/none", "--", "true").Has("made: " + bin + "/none/new-birds")
 	p.Run("shortcut", "sightings", "newer-birds", "-into", bin+"/none/new-birds", "--", "true").Want(2).Has("is no folder")
 	p.Run("shortcut", "sightings", "new-birds").Want(2).Has("two dashes")
 	p.Run("shortcut", "nosuch", "new-birds", "-into", bin, "--", "true").Want(2)

@@ -96,7 +96,7 @@ func TestNames(t *testing.T) {
 		"host=192.0.2.9": func(context.Context, string) ([]netip.Addr, bool) {
 			return []netip.Addr{netip.MustParseAddr("192.0.2.9")}, true
 		},
-		"do not know it": func(context.Context, string) ([]netip.Addr, bool) { return nil, true },
+		"do not know it":     func(context.Context, string) ([]netip.Addr, bool) { return nil, true },
 		"could not be asked": func(context.Context, string) ([]netip.Addr, bool) { return nil, false },
 	} {
 		n := answer(nil, &net.DNSError{Err: "no such host", IsNotFound: true})
