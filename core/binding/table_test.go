@@ -122,7 +122,7 @@ func (s station) bind(cell string) []Binding {
 
 func (s station) query(cell string) secret.Query {
 	s.t.Helper()
-	q, found := check.SecretQuery(s.t.Context(), route.System(), s.resolve(cell))
+	q, found := (&check.Runner{Network: route.System()}).SecretQuery(s.t.Context(), s.resolve(cell))
 	if found != nil {
 		s.t.Fatalf("%q: %+v", cell, found)
 	}

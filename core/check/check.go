@@ -116,11 +116,9 @@ type test struct {
 // Run tests a profile. It always returns a report; an interrupted ctx ends the
 // test at once, with what is known.
 func (r *Runner) Run(ctx context.Context, p *resolve.Profile) *Report {
-	report, conv := r.test(ctx, p)
-	if conv != nil {
-		conv.Close()
-	}
-	return report
+	t := r.test(ctx, p)
+	t.end()
+	return t.stages.report
 }
 
 // Opened is a connection that a test proved, for statements.
@@ -142,7 +140,8 @@ func (r *Runner) Open(ctx context.Context, p *resolve.Profile) *Opened {
 	one := *r
 	one.statements = true
 	o := &Opened{}
-	o.Report, o.conv = one.test(ctx, p)
+	t := one.test(ctx, p)
+	o.Report, o.conv = t.stages.report, t.conversation()
 	first, _ := o.Report.First()
 	broken := first.Outcome == finding.Fail && first.Stage != "expect"
 	if o.conv == nil || broken || o.Report.Interrupted {
@@ -163,7 +162,8 @@ func (r *Runner) on(p *resolve.Profile) *Runner {
 	return &own
 }
 
-func (r *Runner) test(ctx context.Context, p *resolve.Profile) (*Report, engine.Conversation) {
+// test runs the stages, and leaves the connection open.
+func (r *Runner) test(ctx context.Context, p *resolve.Profile) *test {
 	start := time.Now()
 	report := &Report{
 		Profile: p.Called,
@@ -183,7 +183,14 @@ func (r *Runner) test(ctx context.Context, p *resolve.Profile) (*Report, engine.
 		t.stages.record(Stage{Stage: name, Outcome: finding.Skip})
 	}
 	report.MS = milliseconds(time.Since(start) - t.budget.pausedFor())
-	return report, t.conversation()
+	return t
+}
+
+// end closes the connection.
+func (t *test) end() {
+	if conv := t.conversation(); conv != nil {
+		conv.Close()
+	}
 }
 
 // startFacts is what the profile says itself.
@@ -282,6 +289,16 @@ func (r *Report) NotReached() (names []string) {
 		}
 	}
 	return names
+}
+
+// stage is a stage by its name; empty where it is not there.
+func (r *Report) stage(name string) Stage {
+	for _, s := range r.Stages {
+		if s.Stage == name {
+			return s
+		}
+	}
+	return Stage{}
 }
 
 func (r *Report) firstFailure() Stage {

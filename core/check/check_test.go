@@ -75,8 +75,9 @@ func spoken(begin engine.Begin) *schema.Schema {
 	return schema.New(engine.NewSet(&spec))
 }
 
-// run tests a profile against fakes, one for each address that is dialled.
-func run(t *testing.T, ctx context.Context, text string, fakes map[string]*fake, ask func(context.Context, string) (secret.Value, error), timeout time.Duration) (*Report, int) {
+// against is a runner for which fakes stand at the addresses that are dialled, a profile, and how often a secret was
+// taken.
+func against(t *testing.T, text string, fakes map[string]*fake, ask func(context.Context, string) (secret.Value, error)) (*Runner, *resolve.Profile, *int) {
 	t.Helper()
 	took := 0
 	f, err := profile.Parse(spoken(func(conn net.Conn, target engine.Target) engine.Conversation {
@@ -88,7 +89,7 @@ func run(t *testing.T, ctx context.Context, text string, fakes map[string]*fake,
 	if err != nil {
 		t.Fatal(err)
 	}
-	runner := &Runner{
+	return &Runner{
 		Network: route.Network{
 			Resolve: func(context.Context, string) ([]netip.Addr, error) { return nil, errors.New("nobody") },
 			Dial: func(_ context.Context, _, address string) (net.Conn, error) {
@@ -100,15 +101,21 @@ func run(t *testing.T, ctx context.Context, text string, fakes map[string]*fake,
 				return ours, nil
 			},
 		},
-		Finder:  &secret.Finder{Lookup: func(string) (string, bool) { return "knot", true }, Terminal: ask != nil, Ask: ask},
-		Places:  nearby.Places{Root: t.TempDir(), Dial: func(context.Context, string, string) (net.Conn, error) { return nil, errors.New("no") }},
-		Timeout: timeout,
-	}
-	report := runner.Run(ctx, resolve.Of(f, f.Lookup("tides"), nil, resolve.Environment{}))
+		Finder: &secret.Finder{Lookup: func(string) (string, bool) { return "knot", true }, Terminal: ask != nil, Ask: ask},
+		Places: nearby.Places{Root: t.TempDir(), Dial: func(context.Context, string, string) (net.Conn, error) { return nil, errors.New("no") }},
+	}, resolve.Of(f, f.Lookup("tides"), nil, resolve.Environment{}), &took
+}
+
+// run tests a profile against fakes, one for each address that is dialled.
+func run(t *testing.T, ctx context.Context, text string, fakes map[string]*fake, ask func(context.Context, string) (secret.Value, error), timeout time.Duration) (*Report, int) {
+	t.Helper()
+	runner, p, took := against(t, text, fakes, ask)
+	runner.Timeout = timeout
+	report := runner.Run(ctx, p)
 	if len(report.Stages) != len(Stages) {
 		t.Errorf("%d stages", len(report.Stages))
 	}
-	return report, took
+	return report, *took
 }
 
 func outcomes(r *Report) string {

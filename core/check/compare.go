@@ -70,7 +70,10 @@ func (r *Runner) Compare(ctx context.Context, a, b *resolve.Profile) *Comparison
 	var group defect.Group
 	for _, s := range sides {
 		group.Go(func() {
-			group.Do(func() { s.report, s.conv = one.test(ctx, s.profile) })
+			group.Do(func() {
+				t := one.test(ctx, s.profile)
+				s.report, s.conv = t.stages.report, t.conversation()
+			})
 		})
 	}
 	group.Wait()

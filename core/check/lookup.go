@@ -22,7 +22,8 @@ func (a *attempt) lookUp(ctx context.Context, found *finding.Finding) {
 	admin.Admin, admin.Progress, admin.until = nil, nil, "session"
 	name := a.Admin.Called
 	a.budget.pause() // the look-up has a budget of its own, and may ask for a password
-	report, conv := admin.test(ctx, a.Admin)
+	t := admin.test(ctx, a.Admin)
+	report, conv := t.stages.report, t.conversation()
 	a.budget.resume()
 	if conv == nil || report.Outcome == finding.Fail {
 		found.Saw("looking it up with the profile %s failed: %s", name, report.firstFailure().why())

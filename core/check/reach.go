@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
 	"gentleharbor/core/address"
@@ -216,15 +217,23 @@ func (t *test) accepted(c address.Candidate, address string) finding.Result {
 	if len(t.passed) == 0 {
 		return finding.Good("%s", detail)
 	}
-	found := finding.New(finding.ReachPassedOver, "an earlier host is down; %s was used", c)
-	trouble := false
+	var down []string
 	for _, p := range t.passed {
-		found.Saw("%s", p)
-		trouble = trouble || p.trouble
+		if p.trouble {
+			down = append(down, p.host.String())
+		}
 	}
-	if !trouble { // a standby before the primary is as it is meant to be
+	if len(down) == 0 { // a standby before the primary is as it is meant to be
 		return finding.Good("%s, host number %d: the ones before are not %s", detail, len(t.passed)+1,
 			t.wanted())
+	}
+	verb := "are"
+	if len(down) == 1 {
+		verb = "is"
+	}
+	found := finding.New(finding.ReachPassedOver, "%s %s down; %s was used", strings.Join(down, ", "), verb, c)
+	for _, p := range t.passed {
+		found.Saw("%s", p)
 	}
 	return finding.Warned(found.Suggest("gharbor show %s   # the order of its hosts", t.profile.Called), "%s",
 		detail)

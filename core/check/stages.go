@@ -3,10 +3,8 @@ package check
 import (
 	"context"
 	"fmt"
-	"maps"
 	"net"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -38,38 +36,10 @@ func (t *test) checkProfile(context.Context) finding.Result {
 		return finding.Good("%s, line %d (its alias is not looked up yet)", clean.Line(filepath.Base(p.Path()), 120),
 			p.Profile.Line)
 	}
-	word, spec := p.Text(key.Engine), p.Engine()
-	engines := p.Schema().Engines()
-	switch {
-	case word == "":
-		return finding.Failed(finding.New(finding.ProfileIncomplete,
-			"the profile does not say which engine the server is").
-			Suggest("gharbor set %s engine=%s", name, engines.Example().Word))
-	case spec == nil || spec.Begin == nil:
-		return finding.Failed(finding.New(finding.ProfileEngine,
-			"this version can't test the engine %s yet, only %s", word,
-			strings.Join(slices.Sorted(slices.Values(engines.Testable())), ", ")).
-			Suggest("gharbor show %s", name))
-	case !p.Address().Known():
-		return finding.Failed(finding.New(finding.ProfileIncomplete, "the profile does not say where the server is").
-			Advise("name the host: gharbor set %s host=HOST (or socket=PATH)", name).
-			Suggest("gharbor nearby   # the servers of this machine"))
-	case conflict(p) != nil:
-		return finding.Failed(conflict(p))
-	case p.Text(key.User) == "" && !spec.Keys.OwnAccount:
-		return finding.Failed(finding.New(finding.ProfileIncomplete,
-			"the profile does not say which user to log in as").
-			Advise("name the user: gharbor set %s user=NAME", name))
-	case !meets(p, spec.Keys.Needs):
-		needs := spec.Keys.Needs
-		also := ""
-		if len(needs.Keys) > 1 {
-			also = string("   # or " + needs.Keys[1] + "=NAME")
-		}
-		return finding.Failed(finding.New(finding.ProfileIncomplete,
-			"neither the profile nor its alias says %s", needs.What).
-			Advise("name it: gharbor set %s %s=NAME%s", name, needs.Keys[0], also))
+	if found := Untestable(p); found != nil {
+		return finding.Failed(found)
 	}
+	word, spec := p.Text(key.Engine), p.Engine()
 	t.plan.begin = spec.Begin
 	settings := tlsrule.Settings{
 		Profile: name,
@@ -107,88 +77,6 @@ func (t *test) checkProfile(context.Context) finding.Result {
 	return finding.Good("%s", detail)
 }
 
-// conflict says why a profile with its kind of address can't be tested, nil for nothing.
-func conflict(p *resolve.Profile) *finding.Finding {
-	if found := p.Address().Conflict; found != nil {
-		return found(p)
-	}
-	return nil
-}
-
-// idleAddressKeys warns of keys that mean something with another kind of address alone.
-func idleAddressKeys(p *resolve.Profile) *finding.Finding {
-	for _, kind := range address.All() {
-		for _, k := range kind.Keys {
-			if _, ok := p.Get(k); ok && kind != p.Address() {
-				return finding.New(finding.ProfileConflict, "%s has no effect: the address is not a %s", k, kind.Key).
-					Suggest("gharbor set %s %s=", p.Called, k)
-			}
-		}
-	}
-	return nil
-}
-
-// meets reports whether a profile has one of the keys that its engine needs.
-func meets(p *resolve.Profile, needs engine.Need) bool {
-	return len(needs.Keys) == 0 ||
-		slices.ContainsFunc(needs.Keys, func(k key.Name) bool { return p.Text(k) != "" })
-}
-
-// idleTLS warns of keys that the TLS rule leaves without effect: a person who
-// names an authority means to be protected by it.
-func idleTLS(p *resolve.Profile) *finding.Finding {
-	set, _ := p.Get(key.TLS)
-	rule := set.Value.Text()
-	var idle []string
-	for _, k := range []key.Name{"tls-ca", "tls-name", "tls-cert"} {
-		if _, ok := p.Get(k); !ok {
-			continue
-		}
-		if rule == "off" || p.Address().OnMachine || k != "tls-cert" && rule != "verified" {
-			idle = append(idle, string(k))
-		}
-	}
-	if len(idle) == 0 {
-		return nil
-	}
-	if p.Address().OnMachine {
-		return finding.New(finding.ProfileConflict, "%s has no effect: a Unix socket is not encrypted",
-			strings.Join(idle, " and ")).
-			Suggest("gharbor set %s %s=", p.Called, strings.Join(idle, "= "))
-	}
-	return finding.New(finding.ProfileConflict, "%s has no effect: with tls = %q nothing is verified",
-		strings.Join(idle, " and "), rule).
-		Saw("tls is from %s", set.Origin).
-		Suggest("gharbor set %s tls=verified", p.Called)
-}
-
-// idleKeys warns of keys that mean nothing to the profile's engine.
-func idleKeys(p *resolve.Profile, spec *engine.Spec) *finding.Finding {
-	for _, k := range slices.Sorted(maps.Keys(spec.Keys.Idle)) {
-		if e, ok := p.Get(k); ok && e.Origin.Kind != resolve.FromEngine {
-			return finding.New(finding.ProfileConflict, "%s has no effect on %s: %s", k, spec.Word, spec.Keys.Idle[k]).
-				Suggest("gharbor set %s %s=", p.Called, k)
-		}
-	}
-	engines := p.Schema().Engines()
-	var idle []string
-	for _, field := range p.Schema().Fields() {
-		others := engines.With(field.Name)
-		if _, ok := p.Get(field.Name); !ok || len(others) == 0 || spec.Takes(field.Name) {
-			continue
-		}
-		if len(idle) == 0 || slices.Equal(others, engines.With(key.Name(idle[0]))) { // the rest waits its turn
-			idle = append(idle, string(field.Name))
-		}
-	}
-	if len(idle) == 0 {
-		return nil
-	}
-	return finding.New(finding.ProfileConflict, "%s has no effect: it is for %s, and the engine is %s",
-		strings.Join(idle, " and "), strings.Join(engines.With(key.Name(idle[0])), " and "), spec.Word).
-		Suggest("gharbor set %s %s=", p.Called, strings.Join(idle, "= "))
-}
-
 // locateSecret finds where the password is for each server that the profile
 // may mean (a password file may have a line for each), and reads none.
 func (t *test) locateSecret(ctx context.Context) finding.Result {
@@ -199,31 +87,12 @@ func (t *test) locateSecret(ctx context.Context) finding.Result {
 	if found != nil {
 		return finding.Failed(found)
 	}
-	t.secrets = make(map[address.Candidate]*secret.Located, len(candidates))
-	var shown *secret.Located // the first that there is
-	var first, warning *finding.Finding
-	for _, c := range candidates {
-		located, found := t.Finder.Locate(ctx, secretQuery(t.profile, c))
-		switch {
-		case located == nil && found.Code == finding.SecretNoMatch:
-			t.secrets[c] = &secret.Located{Place: "none found", None: true, Tried: append([]string{found.Cause}, found.Seen...)}
-		case located == nil:
-			return finding.Failed(found)
-		case shown != nil && located.Place == shown.Place:
-			t.secrets[c] = shown
-		default:
-			t.secrets[c] = located
-			if shown == nil {
-				shown, warning = located, found
-			}
-		}
-		if first == nil {
-			first = found
-		}
+	places, found := locate(ctx, t.Finder, t.profile, candidates)
+	if places == nil {
+		return finding.Failed(found)
 	}
-	if shown == nil {
-		return finding.Failed(first)
-	}
+	t.secrets = places.at
+	shown, warning := places.first, found
 	detail := shown.Place
 	if shown.None && len(shown.Tried) > 0 {
 		detail = "none found (the server may want none)"
@@ -240,18 +109,40 @@ func (t *test) locateSecret(ctx context.Context) finding.Result {
 	return finding.Good("%s", detail)
 }
 
-// SecretQuery says for which connection a profile's secret is wanted: that to the
-// first of its servers.
-func SecretQuery(ctx context.Context, n route.Network, p *resolve.Profile) (secret.Query, *finding.Finding) {
-	candidates, found := n.Candidates(ctx, p)
-	if found != nil {
-		return secret.Query{}, found
+// places are where the secret of each server is.
+type places struct {
+	at    map[address.Candidate]*secret.Located
+	first *secret.Located // of the first server that has one
+}
+
+// locate finds where the secret of each server is. The finding is nil or a warning where there are places.
+func locate(ctx context.Context, finder *secret.Finder, p *resolve.Profile,
+	candidates []address.Candidate) (*places, *finding.Finding) {
+	all := &places{at: make(map[address.Candidate]*secret.Located, len(candidates))}
+	var first, warning *finding.Finding
+	for _, c := range candidates {
+		located, found := finder.Locate(ctx, secretQuery(p, c))
+		switch {
+		case located == nil && found.Code == finding.SecretNoMatch:
+			all.at[c] = &secret.Located{Place: "none found", None: true, Tried: append([]string{found.Cause}, found.Seen...)}
+		case located == nil:
+			return nil, found
+		case all.first != nil && located.Place == all.first.Place:
+			all.at[c] = all.first
+		default:
+			all.at[c] = located
+			if all.first == nil || all.first.None && !located.None {
+				all.first, warning = located, found
+			}
+		}
+		if first == nil {
+			first = found
+		}
 	}
-	if len(candidates) == 0 {
-		return secret.Query{}, finding.New(finding.ProfileIncomplete, "the profile does not say where the server is").
-			Advise("name the host: gharbor set %s host=HOST (or socket=PATH)", p.Called)
+	if all.first == nil {
+		return nil, first
 	}
-	return secretQuery(p, candidates[0]), nil
+	return all, warning
 }
 
 // secretQuery says for which connection a secret is wanted.

@@ -1,6 +1,10 @@
 package engine
 
-import "fmt"
+import (
+	"fmt"
+
+	"gentleharbor/core/profile/key"
+)
 
 // Lookup finds a variable of the environment.
 type Lookup = func(name string) (string, bool)
@@ -57,6 +61,7 @@ type ServiceFile struct {
 type URL struct {
 	Scheme     string               // that is written; "" where there are no URLs
 	Schemes    []string             // that are read
+	Path       key.Name             // what the path is; "" for the database
 	Parameters map[string]Parameter // by name; where engines share a name they mean the same by it
 	// Write fills in what stands behind the scheme, given the user, the hosts and the database.
 	Write func(c *Connection, u *URLParts)

@@ -19,7 +19,10 @@ import (
 )
 
 // Connection is what a program needs to connect.
-type Connection struct{ engine.Connection }
+type Connection struct {
+	engine.Connection
+	All []engine.Endpoint // every server of the profile; Servers are those that one certificate's name fits
+}
 
 // Of is the connection that a profile leads to. servers are its candidates.
 func Of(p *resolve.Profile, servers []address.Candidate, v secret.Value) (Connection, *finding.Finding) {
@@ -32,7 +35,7 @@ func Of(p *resolve.Profile, servers []address.Candidate, v secret.Value) (Connec
 			"the profile does not say where the server is, or which engine it has").
 			Suggest("gharbor show %s", p.Called)
 	}
-	c := Connection{engine.Connection{
+	c := Connection{Connection: engine.Connection{
 		Spec:     spec,
 		Profile:  p.Called,
 		Servers:  endpoints(servers),
@@ -51,6 +54,7 @@ func Of(p *resolve.Profile, servers []address.Candidate, v secret.Value) (Connec
 	if c.TLS != "verified" {
 		c.CA, c.TLSName = "", ""
 	}
+	c.All = c.Servers
 	c.spellOut(servers)
 	return c, nil
 }
@@ -88,6 +92,7 @@ func (c Connection) At(local engine.Endpoint) Connection {
 		c.TLSName = c.First().Host
 	}
 	c.Servers, c.Elsewhere = []engine.Endpoint{local}, true
+	c.All = c.Servers
 	return c
 }
 

@@ -120,6 +120,9 @@ func unknown(wanted schema.Container, profileName string, endpoints []api.Endpoi
 	if wanted.Compose() && asked > 0 {
 		found.Suggest("docker compose -p %s up -d %s", wanted.Project, wanted.Service)
 	}
+	if !wanted.Compose() && near == "" && profileName != "" {
+		found.Advise("make it: gharbor container make %s -image IMAGE", profileName)
+	}
 	return found.Suggest("gharbor container scan")
 }
 

@@ -26,7 +26,13 @@ var Spec = &engine.Spec{
 		},
 		Rights: []string{"sysdba", "sysoper", "sysbackup", "sysdg", "syskm", "sysrac", "sysasm"},
 	},
-	URL: engine.URL{Scheme: Word, Write: writeURL},
+	URL: engine.URL{
+		Scheme:     Word,
+		Schemes:    []string{Word},
+		Path:       key.Service,
+		Parameters: map[string]engine.Parameter{"SID": {Key: string(key.Instance)}, "sid": {Key: string(key.Instance)}},
+		Write:      writeURL,
+	},
 	Greeting: &greeting.Greeting{
 		Engine:    Word,
 		Protocol:  "Oracle's",

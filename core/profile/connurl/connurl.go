@@ -3,6 +3,7 @@
 package connurl
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"maps"
@@ -73,23 +74,21 @@ type unknownParameter struct{ text string }
 
 func (e *unknownParameter) Error() string { return e.text }
 
-// schemeOf is the engine whose URLs have that scheme, nil for none that can be tested.
+// schemeOf is the engine whose URLs have that scheme, nil for none.
 func schemeOf(keys *schema.Schema, scheme string) *engine.Spec {
 	for _, spec := range keys.Engines().All() {
-		if spec.Begin != nil && slices.Contains(spec.URL.Schemes, strings.ToLower(scheme)) {
+		if slices.Contains(spec.URL.Schemes, strings.ToLower(scheme)) {
 			return spec
 		}
 	}
 	return nil
 }
 
-// schemes are those of all engines that can be tested.
+// schemes are those of all engines.
 func schemes(keys *schema.Schema) []string {
 	var all []string
 	for _, spec := range keys.Engines().All() {
-		if spec.Begin != nil {
-			all = append(all, spec.URL.Schemes...)
-		}
+		all = append(all, spec.URL.Schemes...)
 	}
 	return all
 }
@@ -130,7 +129,7 @@ func readURL(keys *schema.Schema, s string) (*urlReader, error) {
 		}
 	}
 	u.text("user", user)
-	u.text("database", database)
+	u.text(cmp.Or(string(spec.URL.Path), "database"), database)
 	u.hosts(hosts)
 	u.query(query)
 	return u, u.err

@@ -114,9 +114,9 @@ func (c *Call) Missing(file *profile.File, name string) error {
 	return file.Missing(name)
 }
 
-// address is the error for an address in the place of a profile's name; nil for another word. The address is not
+// unkept is the error for an address in the place of a profile's name; nil for another word. The address is not
 // repeated: it may have a password in it.
-func address(word string) error {
+func unkept(word string) error {
 	_, rest, isURL := strings.Cut(word, "://")
 	account, _, hasAccount := strings.Cut(rest, "@")
 	switch {
@@ -142,7 +142,7 @@ func address(word string) error {
 func (c *Call) FindProfile(file *profile.File, name string) (*profile.Profile, error) {
 	p := file.Lookup(name)
 	if p == nil && c.Broken == nil {
-		if err := address(name); err != nil {
+		if err := unkept(name); err != nil {
 			return nil, err
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"path/filepath"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/binding"
 	"gentleharbor/core/container/find"
 	"gentleharbor/core/handover"
@@ -63,7 +64,7 @@ func (c *Call) PlanHops(p *resolve.Profile) ([]*hop.Hop, []string, error) {
 	return hops, notes, nil
 }
 
-// HandOver is the connection that a profile leads to, for another program.
+// HandOver is the connection that a profile leads to, for another program: to its servers in the order of the file.
 func (c *Call) HandOver(ctx context.Context, p *resolve.Profile, v secret.Value) (handover.Connection, error) {
 	if found := p.Problem(); found != nil {
 		return handover.Connection{}, &secret.Failure{Found: found}
@@ -72,6 +73,11 @@ func (c *Call) HandOver(ctx context.Context, p *resolve.Profile, v secret.Value)
 	if found != nil {
 		return handover.Connection{}, RouteFailed(found)
 	}
+	return HandOverTo(p, servers, v)
+}
+
+// HandOverTo is the connection to servers of a profile, for another program.
+func HandOverTo(p *resolve.Profile, servers []address.Candidate, v secret.Value) (handover.Connection, error) {
 	conn, found := handover.Of(p, servers, v)
 	if found != nil {
 		return conn, &secret.Failure{Found: found}

@@ -5,7 +5,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
+	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -135,10 +138,24 @@ func (c *call) makeContainer(ctx context.Context, o makeOptions) error {
 	}
 	c.showPlan(m, client)
 	if o.dryRun {
+		c.tellWallet(m)
 		c.Say("nothing was made: -dry-run")
 		return nil
 	}
 	return c.carryOut(ctx, m, client)
+}
+
+// tellWallet says that there is no wallet yet, where the plan needs one.
+func (c *call) tellWallet(m *building) {
+	s, _, err := secretcmd.Of(c.Call).Store("")
+	if err != nil || !slices.ContainsFunc(m.plan.Secrets, func(s making.Handed) bool {
+		return m.own == nil || s.Entry != m.plan.Entry
+	}) {
+		return
+	}
+	if _, err := os.Stat(s.Path); errors.Is(err, fs.ErrNotExist) {
+		c.Notice("the plan needs a wallet, and there is none yet: gharbor wallet create")
+	}
 }
 
 // makeable is the profile, where a container can be made of it.

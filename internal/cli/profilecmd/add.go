@@ -10,6 +10,7 @@ import (
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/connurl"
 	"gentleharbor/core/profile/key"
+	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/profile/syntax"
 	"gentleharbor/core/secret"
@@ -116,19 +117,32 @@ func (c *Call) add(ctx context.Context, o addOptions, given base.Assignments) er
 
 // FirstTest tests a profile that was just kept, or says how.
 func (c *Call) FirstTest(ctx context.Context, name string, test bool) error {
-	if !test {
-		c.Say("  try: gharbor test %s", name)
-		return nil
-	}
 	p, err := c.Resolve(name, nil)
 	if err != nil {
 		return err
+	}
+	if !test {
+		c.nextTest(p)
+		return nil
 	}
 	runner, err := testcmd.Of(c.Call).Runner(check.DefaultTimeout)
 	if err != nil {
 		return err
 	}
 	return testcmd.Of(c.Call).TestOne(ctx, runner, p, testcmd.TestOptions{Form: "text"})
+}
+
+// nextTest says how to test a profile, or what it lacks first.
+func (c *Call) nextTest(p *resolve.Profile) {
+	found := check.Untestable(p)
+	if found == nil || p.AliasProblem() != nil {
+		c.Say("  try: gharbor test %s", p.Called)
+		return
+	}
+	c.Notice("%s (%s)", found.Cause, found.Code)
+	for _, step := range found.Do {
+		c.Say("  do: %s", step)
+	}
 }
 
 // fromURL adds what a URL says, as a word or pasted, to what the flags say. A

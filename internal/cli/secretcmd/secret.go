@@ -147,7 +147,7 @@ func (c *Call) QueryOf(ctx context.Context, p *resolve.Profile) (secret.Query, e
 	if found := p.Problem(); found != nil {
 		return secret.Query{}, base.Failure(base.ExitFile, errors.New(found.Cause))
 	}
-	q, found := check.SecretQuery(ctx, c.Network(), p)
+	q, found := (&check.Runner{Network: c.Network()}).SecretQuery(ctx, p)
 	switch {
 	case found == nil:
 	case found.Code.Area() == "container":

@@ -205,6 +205,7 @@ func (c *Call) exported(conn handover.Connection, o exportOptions) ([]byte, erro
 	switch o.as {
 	case "url":
 		fmt.Fprintln(&b, conn.URL())
+		c.tellLost(conn)
 	case "env":
 		for _, v := range conn.Exported() {
 			fmt.Fprintf(&b, "export %s=%s\n", v.Name, clean.Shell(v.Value))
@@ -218,13 +219,15 @@ func (c *Call) exported(conn handover.Connection, o exportOptions) ([]byte, erro
 			"engine":   conn.Spec.Word,
 			"user":     conn.User,
 			"database": conn.Database,
+			"service":  conn.Service,
+			"instance": conn.Instance,
 			"tls":      conn.TLS,
 			"tls_ca":   conn.CA,
 			"tls_name": conn.TLSName,
 			"target":   conn.Target,
 		}
 		var servers []string
-		for _, s := range conn.Servers {
+		for _, s := range conn.All {
 			servers = append(servers, s.String())
 		}
 		values["servers"] = servers
@@ -239,6 +242,29 @@ func (c *Call) exported(conn handover.Connection, o exportOptions) ([]byte, erro
 		fmt.Fprintln(&b, strings.Join(lines, "\n"))
 	}
 	return b.Bytes(), nil
+}
+
+// tellLost says what of a connection its URL does not carry.
+func (c *Call) tellLost(conn handover.Connection) {
+	var lost []string
+	here := conn.URL()
+	absent := 0
+	for _, e := range conn.All {
+		if e.Socket == "" && !strings.Contains(here, e.String()) {
+			absent++
+		}
+	}
+	if absent > 0 {
+		lost = append(lost, fmt.Sprintf("%d of the profile's %d servers", absent, len(conn.All)))
+	}
+	off := conn
+	off.TLS, off.CA, off.TLSName = "off", "", ""
+	if conn.TLS != "off" && conn.TLS != "" && off.URL() == here {
+		lost = append(lost, "tls="+conn.TLS)
+	}
+	if len(lost) > 0 {
+		c.Notice("the URL leaves out %s", strings.Join(lost, " and "))
+	}
 }
 
 // formLines are the lines of a form that some engine's own clients read.

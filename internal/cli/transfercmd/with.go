@@ -21,7 +21,6 @@ import (
 	"gentleharbor/core/profile/syntax"
 	"gentleharbor/core/secret"
 	"gentleharbor/internal/cli/base"
-	"gentleharbor/internal/cli/secretcmd"
 	"gentleharbor/internal/cli/testcmd"
 	"gentleharbor/internal/cli/tunnelcmd"
 	"gentleharbor/internal/cli/wording"
@@ -120,21 +119,13 @@ func (c *Call) with(ctx context.Context, o withOptions) error {
 			return err
 		}
 	}
-	value, err := c.SecretOf(ctx, p)
+	conn, err := c.serving(ctx, p, o.over)
 	if err != nil {
 		return err
-	}
-	conn, err := c.HandOver(ctx, p, value)
-	if err != nil {
-		return err
-	}
-	if len(conn.Servers) > 1 && !conn.Spec.Client.Hosts {
-		c.Notice("the profile has %d hosts; the program gets the first, %s",
-			len(conn.Servers), conn.Servers[0])
 	}
 	c.olderClient(ctx, p, program)
 	if len(p.Hops()) > 0 {
-		local, end, err := c.ownTunnel(ctx, p)
+		local, end, err := c.ownTunnel(ctx, p, conn)
 		if err != nil {
 			return err
 		}
@@ -148,14 +139,15 @@ func (c *Call) with(ctx context.Context, o withOptions) error {
 }
 
 // ownTunnel opens a tunnel that lives until end is called.
-func (c *Call) ownTunnel(ctx context.Context, p *resolve.Profile) (local engine.Endpoint, end func(), err error) {
+func (c *Call) ownTunnel(ctx context.Context, p *resolve.Profile,
+	conn handover.Connection) (local engine.Endpoint, end func(), err error) {
 	finder, err := c.Finder()
 	if err != nil {
 		return local, nil, err
 	}
 	listen := func(handover.Connection) (net.Listener, error) { return net.Listen("tcp", "127.0.0.1:0") }
 	told := func(text string) { c.Log.Info("tunnel", "event", text) }
-	h, err := tunnelcmd.Of(c.Call).ThroughHops(ctx, p,
+	h, err := tunnelcmd.Of(c.Call).ThroughHops(ctx, p, conn,
 		tunnelcmd.OpenOptions{Timeout: check.DefaultTimeout}, finder, listen, told)
 	if err != nil {
 		return local, nil, err
@@ -224,20 +216,41 @@ func (c *Call) ready(ctx context.Context, p *resolve.Profile, over base.Override
 	return base.Failure(exitWith, nil)
 }
 
-// SecretOf takes a profile's secret, for a program. A profile that has none is no
-// failure: the server may want none.
+// serving is the connection to the server at which a test of the profile would end, with its secret.
+func (c *Call) serving(ctx context.Context, p *resolve.Profile, over base.Overrides) (conn handover.Connection,
+	err error) {
+	runner, err := testcmd.Of(c.Call).Runner(check.DefaultTimeout)
+	if err != nil {
+		return conn, err
+	}
+	at, found := runner.Serving(ctx, p)
+	if ctx.Err() != nil {
+		return conn, ctx.Err()
+	}
+	if found != nil {
+		c.Follow(base.Followed{Over: over}, p.Called, found)
+		return conn, base.RouteFailed(found)
+	}
+	if at.Trouble != nil {
+		c.Notice("%s (%s)", at.Trouble.Cause, at.Trouble.Code)
+	}
+	c.Log.Debug("secret", "place", at.Secret.Place)
+	value, err := at.Secret.Take(ctx)
+	if err != nil {
+		return conn, err
+	}
+	return base.HandOverTo(p, at.Servers, value)
+}
+
+// SecretOf takes a profile's secret, for a file. A profile that has none is no failure: the server may want none.
 func (c *Call) SecretOf(ctx context.Context, p *resolve.Profile) (secret.Value, error) {
-	query, err := secretcmd.Of(c.Call).QueryOf(ctx, p)
+	runner, err := testcmd.Of(c.Call).Runner(check.DefaultTimeout)
 	if err != nil {
 		return secret.Value{}, err
 	}
-	finder, err := c.Finder()
-	if err != nil {
-		return secret.Value{}, err
-	}
-	located, found := finder.Locate(ctx, query)
+	located, found := runner.SecretPlace(ctx, p)
 	if located == nil {
-		return secret.Value{}, &secret.Failure{Found: found}
+		return secret.Value{}, base.RouteFailed(found)
 	}
 	if found != nil {
 		c.Notice("%s (%s)", found.Cause, found.Code)

@@ -140,16 +140,16 @@ func (c *Call) prepared(ctx context.Context, o OpenOptions, finder *secret.Finde
 	}
 	c.TellGuard(p)
 	listen := func(conn handover.Connection) (net.Listener, error) { return c.listenLocal(ctx, o, p, conn) }
-	return c.ThroughHops(ctx, p, o, finder, listen, told)
-}
-
-// ThroughHops makes a tunnel for a profile, and connects it.
-func (c *Call) ThroughHops(ctx context.Context, p *resolve.Profile, o OpenOptions, finder *secret.Finder,
-	listen func(handover.Connection) (net.Listener, error), told func(string)) (*held, error) {
 	conn, err := c.HandOver(ctx, p, secret.Value{})
 	if err != nil {
 		return nil, err
 	}
+	return c.ThroughHops(ctx, p, conn, o, finder, listen, told)
+}
+
+// ThroughHops makes a tunnel for a profile, and connects it.
+func (c *Call) ThroughHops(ctx context.Context, p *resolve.Profile, conn handover.Connection, o OpenOptions,
+	finder *secret.Finder, listen func(handover.Connection) (net.Listener, error), told func(string)) (*held, error) {
 	hops, notes, err := c.PlanHops(p)
 	if err != nil {
 		return nil, err

@@ -1,0 +1,99 @@
+package check
+
+import (
+	"context"
+	"slices"
+
+	"gentleharbor/core/address"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/secret"
+)
+
+// Serving is where a program is to connect: the server at which a test of the profile would end, and where the
+// secret for it is.
+type Serving struct {
+	Servers []address.Candidate // the one that serves first; the others where the same secret is for them too
+	Secret  *secret.Located
+	Trouble *finding.Finding // with the secret or with servers that gave way, or why none serves; nil for none
+}
+
+// Serving finds it without a connection where the profile has one server and its secret is known. Else it logs in as
+// a test does: to find the server that serves, or to see whether it wants a password. The finding is the reason why
+// there is nothing to hand over: no server is known, the secret may not be used, or the login is refused.
+func (r *Runner) Serving(ctx context.Context, p *resolve.Profile) (*Serving, *finding.Finding) {
+	candidates, found := r.candidates(ctx, p)
+	if found != nil {
+		return nil, found
+	}
+	known, found := locate(ctx, r.Finder, p, candidates)
+	if known == nil {
+		return nil, found
+	}
+	s := &Serving{Servers: candidates, Secret: known.first, Trouble: found}
+	spec := p.Engine()
+	sure := len(candidates) == 1 && !(known.first.None && len(known.first.Tried) > 0)
+	if sure || spec == nil || spec.Begin == nil {
+		return s, nil
+	}
+	one := *r
+	one.Progress, one.until, one.single = nil, "session", true
+	t := one.test(ctx, p)
+	defer t.end()
+	failed := t.stages.report.firstFailure()
+	switch failed.Stage {
+	case "":
+	case "login", "session", "secret":
+		return nil, failed.Finding
+	default:
+		s.Trouble = failed.Finding
+		return s, nil
+	}
+	if reached := t.stages.report.stage("reach"); reached.Finding != nil { // servers that gave way
+		s.Trouble = reached.Finding
+	}
+	if at := t.last; at != nil {
+		s.Secret = at.secret
+		s.Servers = append([]address.Candidate{at.at}, slices.DeleteFunc(slices.Clone(t.candidates),
+			func(c address.Candidate) bool { return c == at.at || t.secrets[c] != at.secret })...)
+	}
+	return s, nil
+}
+
+// noServer is for a profile that does not say where its server is.
+func noServer(p *resolve.Profile) *finding.Finding {
+	return finding.New(finding.ProfileIncomplete, "the profile does not say where the server is").
+		Advise("name the host: gharbor set %s host=HOST (or socket=PATH)", p.Called)
+}
+
+// SecretQuery says for which connection a profile's secret is wanted: that to the first of its servers.
+func (r *Runner) SecretQuery(ctx context.Context, p *resolve.Profile) (secret.Query, *finding.Finding) {
+	candidates, found := r.candidates(ctx, p)
+	if found != nil {
+		return secret.Query{}, found
+	}
+	return secretQuery(p, candidates[0]), nil
+}
+
+// candidates are a profile's servers, at least one.
+func (r *Runner) candidates(ctx context.Context, p *resolve.Profile) ([]address.Candidate, *finding.Finding) {
+	all, found := r.Network.Candidates(ctx, p)
+	if found == nil && len(all) == 0 {
+		found = noServer(p)
+	}
+	return all, found
+}
+
+// SecretPlace is where the secret is for the first of a profile's servers that has one. The finding is a warning, or
+// the reason why there is no place.
+func (r *Runner) SecretPlace(ctx context.Context, p *resolve.Profile) (*secret.Located, *finding.Finding) {
+	candidates, found := r.candidates(ctx, p)
+	if found != nil {
+		return nil, found
+	}
+	known, found := locate(ctx, r.Finder, p, candidates)
+	if known == nil {
+		return nil, found
+	}
+	return known.first, found
+}
