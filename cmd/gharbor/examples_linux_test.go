@@ -124,7 +124,7 @@ func runExample(t *testing.T, p *testkit.Program, home, example string) {
 	}
 	session := one.OnTerminal("-c", example)
 	answers := map[string]string{
-		"passphrase of the wallet": demoPassphrase, "a new passphrase for the wallet": demoPassphrase, "the same again, to be sure": demoPassphrase,
+		"passphrase of the wallet": demoPassphrase, "a new passphrase for the wallet": demoPassphrase,
 		"the secret of": demoPassphrase, "the password of": demoPassphrase, "[y/N]": "y", "[Y/n]": "y", "[1]: ": "1",
 		"into which folder": "",
 	}

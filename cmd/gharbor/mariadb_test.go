@@ -105,7 +105,7 @@ func TestMariaDBFindings(t *testing.T) {
 		{"empty password", override("secret=env:EMPTY"), "login", "fail", "login.empty-password", "using password: NO", ""},
 		{"a blank at the end", override("secret=env:BLANK"), "login", "fail", "login.password", "ends with a blank", ""},
 		{"no password to send", override("secret=none"), "login", "fail", "login.password-wanted", "using password: NO", "secret=ask"},
-		{"none found", override("secret="), "login", "fail", "secret.missing", "no terminal", "secret=env:NAME"},
+		{"none found", override("secret="), "login", "fail", "secret.missing", "no terminal", "secret keep moult"},
 		{"locked", knot("user=locked"), "login", "fail", "login.locked", "4151", "ALTER USER 'locked'@'HOST' ACCOUNT UNLOCK"},
 		{"locked, looked up", asAdmin(knot("user=locked")), "login", "fail", "login.locked", "ACCOUNT LOCK", "ALTER USER 'locked'@'%' ACCOUNT UNLOCK"},
 		{"locked and a wrong password", override("user=locked", "secret=env:BANDER"), "login", "fail", "login.password", "1045", ""},

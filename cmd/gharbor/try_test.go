@@ -457,6 +457,7 @@ func (w *tryWorld) byHand(r *tryRun, line string) bool {
 var notRun = map[string]string{
 	"gharbor test %s   # by itself it":         "needs a shell that lets few files be open; core/route has it",
 	"gharbor container make %s -image":         "of container make; TestContainerMake comes upon it",
+	"make it: gharbor container make %s":       "of container make; it fetches the image",
 	"gharbor container adopt %s   # a profile": "of container make; TestContainerAdopt adopts",
 	"gharbor container remove %s   # to make":  "of container make; TestContainerMake removes",
 	"gharbor container start %s   # to use it": "of container make; TestContainerStates starts",

@@ -32,20 +32,12 @@ func (w *tryWorld) dialogue(command string) string {
 	shell.Path, shell.Dir = "/bin/bash", w.dir
 	shell.Env = append(slices.Clone(w.Env), "PATH="+filepath.Dir(w.Path)+":"+os.Getenv("PATH"))
 	text, code := shell.OnTerminal("-c", command).Dialogue(map[string]string{
-		"passphrase of the wallet": passphrase, "a new passphrase for the wallet": passphrase, "the same again, to be sure": w.again(command), "the secret of": "knot", "the password of": "knot", "[y/N]": "y", "[Y/n]": "y",
+		"passphrase of the wallet": passphrase, "a new passphrase for the wallet": passphrase, "the secret of": "knot", "the password of": "knot", "[y/N]": "y", "[Y/n]": "y",
 	})
 	if code != 0 {
 		w.t.Errorf("the line\n  %s\nends with %d:\n%s", command, code, text)
 	}
 	return text
-}
-
-// again is what is typed the second time.
-func (w *tryWorld) again(command string) string {
-	if strings.Contains(command, "wallet create") {
-		return passphrase
-	}
-	return "knot"
 }
 
 // walletWorld sets up the profile x with its password in a wallet, and opens that

@@ -512,10 +512,12 @@ func testSecretPut(t *testing.T) {
 	w.ok("unlock", "-lifetime", "1m")
 	p.OK("test", "sightings").Has("entry sightings", "ready: ")
 	p.OK("wallet", "lock")
-	for source, why := range map[string]string{"env:KNOT": "ends with its shell", "none": "sends no password", "command:echo x": "takes it from a command"} {
+	for source, why := range map[string]string{"env:KNOT": "ends with its shell", "command:echo x": "takes it from a command"} {
 		p.OK("set", "sightings", "secret="+source)
 		put("dunlin").Want(2).Has(why)
 	}
+	p.OK("set", "sightings", "secret=none")
+	put("dunlin", w.open...).Want(0).Has("entry sightings", `secret = "wallet"`)
 	p.OK("set", "sightings", "secret=")
 	put("dunlin").Want(0).Has("password file")
 	os.Remove(passfile)

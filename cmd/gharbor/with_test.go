@@ -65,6 +65,28 @@ func TestWithPostgreSQL(t *testing.T) {
 	p.Run("with", "sightings", "-check", "-override", "database=nosuch", "--", "touch", filepath.Join(p.Dir, "x")).Want(125).Has("database.missing", "not ready")
 }
 
+// TestWithServing: a program gets the server that serves and the password that is for it, or is not started where
+// the server wants one and none was found.
+func TestWithServing(t *testing.T) {
+	t.Parallel()
+	server := testkit.PostgreSQLServer(t)
+	p := testkit.NewProgram(t)
+	p.Profiles(fmt.Sprintf("[profile.one]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nport = %d\ndatabase = \"sightings\"\nuser = \"warden\"\n\n"+
+		"[profile.hosts]\nlike = \"one\"\nhosts = [\"127.0.0.1:1\", \"127.0.0.1:%d\"]\n", server.Port, server.Port))
+	p.Write(filepath.Join(filepath.Dir(p.Home), ".pgpass"), fmt.Sprintf("127.0.0.1:%d:sightings:warden:%s\n", server.Port, strings.NewReplacer(`\`, `\\`, ":", `\:`).Replace(testkit.WardenPassword)))
+	for _, profile := range []string{"one", "hosts"} {
+		r := p.OK("with", profile, "--", "psql", "-XAtqc", "select current_user")
+		if r.Has("warden"); profile == "hosts" {
+			r.Has("127.0.0.1:1 is down", "reach.passed-over")
+		}
+	}
+	p.Run("with", "one", "-override", "database=postgres", "--", "touch", filepath.Join(p.Dir, "x")).Want(125).
+		Has("secret.missing", "line 1 is the nearest", "gharbor secret keep one")
+	if _, err := os.Stat(filepath.Join(p.Dir, "x")); err == nil {
+		t.Error("the program was started")
+	}
+}
+
 // TestWithMariaDB: the servers' own client finds the connection in an option file,
 // with a password that needs quoting.
 func TestWithMariaDB(t *testing.T) {

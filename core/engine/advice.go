@@ -11,6 +11,16 @@ func (t *Target) PasswordAgain(found *finding.Finding) *finding.Finding {
 	return found.Suggest("gharbor test %s -override secret=ask   # type the password once", t.Profile)
 }
 
+// PasswordWanted says where a password was looked for, and suggests how to give one: the server wants it, and
+// the profile sends none or nothing was found.
+func (t *Target) PasswordWanted(found *finding.Finding) *finding.Finding {
+	for i, tried := range t.NoSecretTried {
+		found.Saw("tried %d: %s", i+1, tried)
+	}
+	return found.Suggest("gharbor secret keep %s   # asks for the password, and keeps it", t.Profile).
+		Suggest("gharbor test %s -override secret=ask   # asks once", t.Profile)
+}
+
 // LookUpAs advises to let an administrator's profile find out what the server did not say. It is nothing where one
 // already does.
 func (t *Target) LookUpAs(found *finding.Finding) *finding.Finding {

@@ -138,6 +138,22 @@ func (s *Session) Ends(code int) string {
 	return s.Text()
 }
 
+// asked is where a question stands that waits for an answer; -1 for nowhere. A line that only has its words asks nothing.
+func asked(screen, question string) int {
+	from := 0
+	for {
+		at := strings.Index(screen[from:], question)
+		if at < 0 {
+			return -1
+		}
+		line, _, _ := strings.Cut(screen[from+at:], "\n")
+		if strings.Contains(line, "): ") || strings.Contains(line, "]: ") || strings.HasSuffix(line, ": ") {
+			return from + at
+		}
+		from += at + len(question)
+	}
+}
+
 // Dialogue answers questions as they come, until the program ends: answers has
 // what is typed, without its Enter, by a text that stands in the question. It
 // returns all that stood on the screen, and the exit code.
@@ -148,7 +164,8 @@ func (s *Session) Dialogue(answers map[string]string) (text string, code int) {
 		screen := s.Text()
 		next, answer := -1, ""
 		for question, a := range answers {
-			if at := strings.Index(screen[read:], question); at >= 0 && (next < 0 || at+len(question) < next) {
+			at := asked(screen[read:], question)
+			if at >= 0 && (next < 0 || at+len(question) < next) {
 				next, answer = at+len(question), a
 			}
 		}

@@ -182,11 +182,7 @@ func (a *attempt) denied(r *refusal) *finding.Finding {
 	case a.to.NoSecret:
 		found = finding.New(finding.SecretMissing,
 			"the server wants a password, and none was found (or: %s)", causes)
-		for i, tried := range a.to.NoSecretTried {
-			found.Saw("tried %d: %s", i+1, tried)
-		}
-		return a.sawAs(found, r).Suggest("gharbor test %s   # on a terminal, which asks", a.to.Profile).
-			Advise("say where the password is: gharbor set %s secret=env:NAME (or file:PATH)", a.to.Profile)
+		return a.to.PasswordWanted(a.sawAs(found, r))
 	case a.empty:
 		found = finding.New(finding.LoginEmptyPassword,
 			"the server refused the empty password (or: %s)", causes)
@@ -204,7 +200,7 @@ func (a *attempt) denied(r *refusal) *finding.Finding {
 	if a.empty || !a.to.NoSecret {
 		a.to.PasswordAgain(found)
 	} else {
-		found.Suggest("gharbor set %s secret=ask", a.to.Profile)
+		a.to.PasswordWanted(found)
 	}
 	if a.facts.TLS == "none" && a.hello.caps&capTLS != 0 && a.to.Network == "tcp" {
 		found.Suggest("gharbor test %s -override tls=required   # if the account needs TLS", a.to.Profile)

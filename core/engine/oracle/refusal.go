@@ -115,14 +115,15 @@ func (c *conversation) loginFailed(ctx context.Context, err error) *finding.Find
 	case errors.Is(err, errNone):
 		found := finding.New(finding.LoginPasswordWanted, "the server wants a password for %s; the profile sends none",
 			clean.Quoted(c.to.User))
-		for _, tried := range c.to.NoSecretTried {
-			found.Saw("%s", tried)
+		if len(c.to.NoSecretTried) > 0 {
+			found = finding.New(finding.SecretMissing, "the server wants a password for %s, and none was found",
+				clean.Quoted(c.to.User))
 		}
-		return found.Suggest("gharbor set %s secret=ask", c.to.Profile)
+		return c.to.PasswordWanted(found)
 	case errors.Is(err, errEmpty):
 		return finding.New(finding.LoginEmptyPassword,
 			"the password is empty, which this server never accepts; it was not sent").
-			Suggest("gharbor set %s secret=ask", c.to.Profile)
+			Suggest("gharbor test %s -override secret=ask   # type the password once", c.to.Profile)
 	case errors.Is(err, errWeak):
 		found := finding.New(finding.LoginCleartextRefused,
 			"the server asks for the %s, from which a listener can find the password: gharbor answers only over "+
@@ -181,7 +182,7 @@ func (c *conversation) serverRefused(e *network.OracleError) *finding.Finding {
 			Suggest("gharbor show %s   # is the user right, and where the password is from?", name)
 	case nullPassword:
 		found = finding.New(finding.LoginEmptyPassword, "the server says that no password was given").
-			Suggest("gharbor set %s secret=ask", name)
+			Suggest("gharbor test %s -override secret=ask   # type the password once", name)
 	case accountLocked:
 		found = finding.New(finding.LoginLocked, "the account %s is locked", user).
 			AsAdmin(c.to.Admin, "ALTER USER %s ACCOUNT UNLOCK", identifier(c.to.User))

@@ -301,19 +301,12 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 }
 
 func (a *attempt) noSecret() *finding.Finding {
-	if len(a.to.NoSecretTried) == 0 {
-		return finding.New(finding.LoginPasswordWanted,
-			"the server wants a password; the profile sends none").
-			Saw("it asked by %s", a.method).
-			Suggest("gharbor set %s secret=ask", a.to.Profile).
-			Suggest("gharbor set %s secret=passfile", a.to.Profile)
-	}
 	found := finding.New(finding.SecretMissing, "the server wants a password, and none was found")
-	for i, tried := range a.to.NoSecretTried {
-		found.Saw("tried %d: %s", i+1, tried)
+	if len(a.to.NoSecretTried) == 0 {
+		found = finding.New(finding.LoginPasswordWanted, "the server wants a password; the profile sends none").
+			Saw("it asked by %s", a.method)
 	}
-	return found.Suggest("gharbor test %s   # on a terminal, which asks", a.to.Profile).
-		Advise("say where the password is: gharbor set %s secret=env:NAME (or file:PATH, passfile)", a.to.Profile)
+	return a.to.PasswordWanted(found)
 }
 
 func (a *attempt) cleartext() *finding.Finding {

@@ -86,14 +86,14 @@ func (o *keepSecret) keepFor(ctx context.Context, c *Call, name string) error {
 	if said == "default" {
 		query.Source = finder.SourceFor(ctx, query)
 	}
-	if said == "ask" {
+	if said == "ask" || said == "none" {
 		query.Source = secret.Source{Kind: "wallet"}
 	}
 	if query.Source.Kind == "wallet" {
 		if err := c.keepInWallet(ctx, o, p, query); err != nil {
 			return err
 		}
-		if said == "default" || said == "ask" {
+		if said != "wallet" {
 			return c.nameWallet(ctx, p)
 		}
 		return nil

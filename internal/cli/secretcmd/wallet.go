@@ -124,7 +124,7 @@ func (c *Call) twice(ctx context.Context, prompt string) (secret.Value, error) {
 		if err != nil {
 			return secret.Value{}, err
 		}
-		second, err := c.Secret(ctx, "the same again, to be sure")
+		second, err := c.Secret(ctx, "again, "+prompt)
 		if err != nil {
 			return secret.Value{}, err
 		}
@@ -134,7 +134,7 @@ func (c *Call) twice(ctx context.Context, prompt string) (secret.Value, error) {
 		c.Say("they differ; try again")
 	}
 	return secret.Value{}, base.Failure(base.ExitSecret,
-		errors.New("they differ; try agained three times; nothing was saved"))
+		errors.New("they differed three times; nothing was saved"))
 }
 
 // maxSecretInput bounds a secret from standard input, in bytes.
