@@ -73,7 +73,7 @@ func TestBrowse(t *testing.T) {
 
 	p.Run("browse", "sightings", "columns", "marsh.hied").Want(1).Has(`sees no table "marsh.hied"; near: hide`)
 	p.Run("browse", "sightings", "columns", "public.hide").Want(1).Has("there is one of that name in closed, marsh")
-	p.Run("browse", "sightings", "tabels").Want(2).Has("databases, schemas, tables")
+	p.Run("browse", "sightings", "tabels").Want(2).Has("did you mean")
 	p.Run("browse", "sightings", "activity", "-against", "admin").Want(2)
 	p.Run("browse", "sightings", "-format", "csv").Want(2).Has("a KIND takes any format")
 	p.Run("browse", "sightings", "-override", "secret=env:KNOT").Want(5).Has("login.password")

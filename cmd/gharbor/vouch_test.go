@@ -72,7 +72,7 @@ func TestVouch(t *testing.T) {
 	p.OK("test", "counts").Has("ready: ")
 	p.OK("test", "-tag", "team").Has("ready")
 	p.OK("vouch").Has("already approved")
-	p.OK("vouch", "-list").Has("counts", "vouched")
+	p.OK("vouch", "-list").Has("counts", "approved")
 	p.OK("vouch", "-list", "-format", "json").Has(`"state": "vouched"`)
 
 	rewritten := func(old, new string) {
@@ -101,8 +101,8 @@ func TestVouch(t *testing.T) {
 	if !strings.Contains(s.Seen(), "+ file of the command: sha256:") {
 		t.Error(s.Seen())
 	}
-	p.OK("vouch", "-list").Has("lapsed")
-	p.Run("vouch").Want(2).Has("lapsed", "what it uses:")
+	p.OK("vouch", "-list").Has("changed since")
+	p.Run("vouch").Want(2).Has("changed since", "what it uses:")
 	vouchFor(t, p)
 	p.OK("vouch", "-withdraw", "counts").Has("withdrawn: counts")
 	p.Test("counts").Ends(t, "profile", "fail", "profile.not-vouched")
@@ -150,9 +150,9 @@ func TestVouchFiles(t *testing.T) {
 	p.Write(secret, "knot\n")
 	p.Test("counts").Ends(t, "profile", "fail", "profile.not-vouched")
 	vouchFor(t, p, "rings")
-	p.OK("vouch", "-list", "rings").Has("vouched")
+	p.OK("vouch", "-list", "rings").Has("approved")
 	p.Write(filepath.Join(root, "more.cnf"), "[rings]\npassword=knot2\n")
-	p.OK("vouch", "-list", "rings").Has("lapsed")
+	p.OK("vouch", "-list", "rings").Has("changed since")
 	os.Symlink("/etc/hostname", filepath.Join(root, "pw", "link"))
 	if os.Getuid() == 0 {
 		os.Chown(filepath.Join(root, "gharbor.toml"), 12345, 12345)

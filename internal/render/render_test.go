@@ -145,3 +145,30 @@ func TestProgressLine(t *testing.T) {
 		}
 	}
 }
+
+// TestFold: a cell that is too long goes on below, cut where a person would cut it, and nothing of it is lost.
+func TestFold(t *testing.T) {
+	for text, want := range map[string]string{
+		"short":                       "short",
+		"running, healthy":            "running,|healthy",
+		"127.0.0.1:43523":             "127.0.0.|1:43523",
+		"tide-db.internal.example":    "tide-db.|internal.|example",
+		"nothing":                     "nothing",
+		"oneverylongwordwithoutasign": "oneverylo|ngwordwit|houtasign",
+	} {
+		var lines []string
+		for rest := text; rest != ""; {
+			var line string
+			line, rest = fold(rest, 9)
+			lines = append(lines, strings.TrimSpace(line))
+		}
+		if got := strings.Join(lines, "|"); got != want {
+			t.Errorf("%q is folded to %q", text, got)
+		}
+	}
+	narrow := newGrid([]string{"container", "state"}, [][]string{{"saltmarsh-old-rings", "running, healthy"}, {"a", ""}})
+	narrow.shrink(30, -1)
+	if narrow.rows = narrow.folded(); len(narrow.rows) != 3 || narrow.rows[0][0] != "saltmarsh-old-rings" || narrow.rows[1][1] != "healthy" {
+		t.Errorf("%q", narrow.rows)
+	}
+}

@@ -4,16 +4,19 @@ import (
 	"bufio"
 	"bytes"
 	"io"
+	"slices"
+	"strings"
 	"unicode/utf8"
 )
 
 // Table writes rows under headings, two blanks between columns. Columns are as wide as their widest cell; the last one
-// ends the line. Headings are dim on a terminal, whose width the table keeps to: cells that are too long for it end in
-// an ellipsis.
+// ends the line. Headings are dim on a terminal, whose width the table keeps to: cells that are too long for it go on
+// below, in their column.
 func Table(out io.Writer, noColour bool, headings []string, rows [][]string) error {
 	t := newGrid(headings, rows)
 	if columns := Columns(out); columns > 0 {
 		t.shrink(columns, -1)
+		t.rows = t.folded()
 	}
 	return t.write(out, paint(Colours(out, noColour)), nil)
 }
@@ -51,26 +54,71 @@ func newGrid(headings []string, rows [][]string) *grid {
 	return t
 }
 
+// folded are the rows with what does not fit its column in lines below.
+func (t *grid) folded() (lines [][]string) {
+	for _, row := range t.rows {
+		rest := slices.Clone(row)
+		for {
+			line, more := make([]string, len(row)), false
+			for i, cell := range rest {
+				line[i], rest[i] = fold(cell, t.widths[i])
+				more = more || rest[i] != ""
+			}
+			lines = append(lines, line)
+			if !more {
+				break
+			}
+		}
+	}
+	return lines
+}
+
+// fold cuts a text at a width, behind the last sign at which a person would; rest is what comes behind it.
+func fold(text string, width int) (line, rest string) {
+	letters := []rune(text)
+	if len(letters) <= width {
+		return text, ""
+	}
+	at := width
+	for i := width; i > width/3; i-- {
+		if letters[i] == ' ' || strings.ContainsRune(" ,:/@=.", letters[i-1]) {
+			at = i
+			break
+		}
+	}
+	return string(letters[:at]), strings.TrimPrefix(string(letters[at:]), " ")
+}
+
 // shrink narrows columns until the table is as wide as a page, or none has more than a few letters: first the one
-// numbered first, -1 for none, then the widest.
+// numbered first, -1 for none, then the widest. The first column, which names the thing,
+// keeps more, and the last, which is mostly words, less.
 func (t *grid) shrink(width, first int) {
-	const least, leastFirst = 8, 12
+	const least, leastFirst, leastName, lastMore = 8, 12, 24, 4
 	total := gap * (len(t.widths) - 1)
 	for _, w := range t.widths {
 		total += w
+	}
+	weight := func(column int) int {
+		switch column {
+		case 0:
+			return t.widths[0] - (leastName - least)
+		case len(t.widths) - 1:
+			return t.widths[column] + lastMore
+		}
+		return t.widths[column]
 	}
 	for ; total > width; total-- {
 		at := first
 		if at < 0 || t.widths[at] <= leastFirst {
 			at = 0
-			for i, w := range t.widths {
-				if w > t.widths[at] {
+			for i := range t.widths {
+				if weight(i) > weight(at) {
 					at = i
 				}
 			}
-		}
-		if t.widths[at] <= least {
-			return
+			if t.widths[at] <= least || at == 0 && t.widths[0] <= leastName {
+				return
+			}
 		}
 		t.widths[at]--
 	}

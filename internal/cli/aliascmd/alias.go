@@ -125,7 +125,7 @@ func (c *call) aliasTable(all []listedAlias) error {
 		c.Say("  try: gharbor alias add NAME engine=ENGINE addresses=HOST:PORT")
 		return nil
 	}
-	headings := []string{"alias", "engine", "lives at", "service"}
+	headings := []string{"alias", "engine", "where", "service"}
 	project := slices.ContainsFunc(all, func(a listedAlias) bool { return a.Project })
 	if project {
 		headings = append(headings, "from")

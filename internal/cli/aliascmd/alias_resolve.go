@@ -194,7 +194,7 @@ func (c *call) resolveTable(chain *address.Chain, pick string, all []resolvedAdd
 		}
 		rows = append(rows, []string{fmt.Sprint(i + 1), r.Address, at, by})
 	}
-	return render.Table(c.Stdout, c.NoColour, []string{"", "address", "is", "by"}, rows)
+	return render.Table(c.Stdout, c.NoColour, []string{"", "address", "IP", "from"}, rows)
 }
 
 func aliasKnock() *base.Command {
@@ -331,7 +331,7 @@ func (c *call) knockTable(chain *address.Chain, knocks []alias.Knock) error {
 		service = clean.Line(name, 40)
 	}
 	if err := render.Table(c.Stdout, c.NoColour,
-		[]string{"address", "answers", "round trip: least / median / most", service}, rows); err != nil {
+		[]string{"address", "answers", "round trip: shortest / median / longest", service}, rows); err != nil {
 		return err
 	}
 	report := render.NewReport(c.Stdout, c.NoColour)

@@ -230,12 +230,19 @@ func (c *call) vouch(ctx context.Context, items []vouch.Item, expect string) err
 	return nil
 }
 
+// stateWords say a state to a person.
+var stateWords = map[vouch.State]string{
+	vouch.Never:   "not approved",
+	vouch.Lapsed:  "changed since you approved it",
+	vouch.Vouched: "approved",
+}
+
 func (c *call) showUses(i vouch.Item, state vouch.State, before *vouch.Record, uses vouch.Uses) {
 	at := filepath.Base(i.Path)
 	if i.Line > 0 {
 		at += fmt.Sprintf(", line %d", i.Line)
 	}
-	fmt.Fprintf(c.Stdout, "%s  %s: %s\n", i.Name, at, state)
+	fmt.Fprintf(c.Stdout, "%s  %s: %s\n", i.Name, at, stateWords[state])
 	if state == vouch.Lapsed {
 		for _, line := range before.Difference(uses) {
 			fmt.Fprintf(c.Stdout, "  %s\n", line)
@@ -312,7 +319,7 @@ func (c *call) vouchList(items []vouch.Item, form base.Format) error {
 			one.At, since = &record.At, record.At.Local().Format(time.DateOnly)
 		}
 		all = append(all, one)
-		rows = append(rows, []string{i.Name, string(state), since, count})
+		rows = append(rows, []string{i.Name, stateWords[state], since, count})
 	}
 	if form.JSON() {
 		return render.JSON(c.Stdout, map[string]any{"format": 1, "profiles": all})

@@ -261,17 +261,23 @@ func verbNames(all []*Command) []string {
 }
 
 func unknownCommand(all []*Command, group, word string) error {
-	what, prefix := "command", ""
+	names := verbNames(all)
+	said, prefix := "no command of that name", ""
 	if group != "" {
-		what, prefix = "verb of "+group, group+" "
+		said, prefix = fmt.Sprintf("gharbor %s has no such command", group), group+" "
 	}
 	if now := renamed[prefix+word]; now != "" {
 		return Failure(ExitUsage, fmt.Errorf("%s%s is called %s", prefix, word, now), "gharbor help "+now)
 	}
-	if near := nearest.Name(word, verbNames(all)); near != "" {
-		return Failure(ExitUsage,
-			fmt.Errorf("no %s of that name; did you mean %q?", what, near),
-			"gharbor help "+prefix+near)
+	near := nearest.Name(word, names)
+	if near == "" && group != "" {
+		near = sameVerb(word, names)
 	}
-	return Failure(ExitUsage, fmt.Errorf("no %s of that name", what), strings.TrimSpace("gharbor help "+group))
+	if near != "" {
+		return Failure(ExitUsage, fmt.Errorf("%s; did you mean %q?", said, near), "gharbor help "+prefix+near)
+	}
+	if group != "" {
+		said += "; it has " + strings.Join(names, ", ")
+	}
+	return Failure(ExitUsage, errors.New(said), strings.TrimSpace("gharbor help "+group))
 }

@@ -2,6 +2,7 @@ package base
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"gentleharbor/core/clean"
@@ -93,3 +94,27 @@ var shortFlags = map[string]string{
 
 // passwordFlags are what people write for a password.
 const passwordFlags = "p pw W pass passwd password pwd"
+
+// sameVerbs are verbs that mean the same in one group or another.
+var sameVerbs = [][]string{
+	{"show", "list", "ls", "scan", "status", "info", "inspect", "get", "view", "resolve"},
+	{"add", "make", "create", "new", "keep", "save", "open", "start", "run", "up"},
+	{"remove", "rm", "delete", "del", "drop", "close", "stop", "down", "lock"},
+	{"set", "edit", "change", "update", "modify"},
+	{"logs", "log", "tail"},
+}
+
+// sameVerb is the verb among names that means what word means; "" for none.
+func sameVerb(word string, names []string) string {
+	for _, set := range sameVerbs {
+		if !slices.Contains(set, strings.ToLower(word)) {
+			continue
+		}
+		for _, verb := range set {
+			if slices.Contains(names, verb) {
+				return verb
+			}
+		}
+	}
+	return ""
+}

@@ -11,7 +11,9 @@ import (
 	"gentleharbor/core/check"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
+	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/syntax"
 	"gentleharbor/core/results"
 	"gentleharbor/internal/cli/base"
 )
@@ -127,11 +129,26 @@ func (c *call) kind(o browseOptions) (*catalogue.Kind, error) {
 	}
 	switch {
 	case kind == nil:
-		return nil, base.Usage("%s is no KIND; expected one of %s", clean.Quoted(c.Args[1]), strings.Join(words, ", "))
+		return nil, c.noKind(words)
 	case o.against != "" && kind.Word == engine.KindActivity:
 		return nil, base.Usage("-against: sessions of two servers have nothing in common")
 	}
 	return kind, nil
+}
+
+// noKind is the error for a word that is no kind. It may be the name of a table.
+func (c *call) noKind(words []string) error {
+	given := c.Args[1]
+	if near := nearest.Name(given, words); near != "" {
+		return base.Failure(base.ExitUsage, fmt.Errorf("browse has no kind %s; did you mean %q?", clean.Quoted(given), near),
+			fmt.Sprintf("gharbor browse %s %s", clean.Word(c.Args[0]), near))
+	}
+	failure := base.Usage("browse has no kind %s; it has %s", clean.Quoted(given), strings.Join(words, ", "))
+	if !syntax.ValidName(given) || strings.ContainsAny(given, "-.") {
+		return failure
+	}
+	return base.Failure(base.ExitUsage, failure, fmt.Sprintf("gharbor browse %s tables %s", clean.Word(c.Args[0]), given),
+		fmt.Sprintf("gharbor query %s 'SELECT * FROM %s'   # its rows", clean.Word(c.Args[0]), given))
 }
 
 // looking is a server that is looked at.

@@ -78,7 +78,7 @@ func tunnelShow() *base.Command {
 			if form.JSON() {
 				return render.JSON(c.Stdout, map[string]any{"format": 1, "tunnel": s})
 			}
-			return render.Table(c.Stdout, c.NoColour, []string{"of", clean.Line(s.Profile, 80)}, describe(s))
+			return render.Table(c.Stdout, c.NoColour, []string{"profile", clean.Line(s.Profile, 80)}, describe(s))
 		}),
 	}
 }
@@ -95,7 +95,7 @@ func describe(s tunnel.Status) [][]string {
 		{"process", strconv.Itoa(s.PID) + map[bool]string{true: ", in the background",
 			false: ", in the foreground"}[s.Background]},
 		{"connections", fmt.Sprintf("%d open, %d in all, %d failed", s.Open, s.Connections, s.Refused)},
-		{"went through", fmt.Sprintf("%s sent, %s received", size(s.Sent), size(s.Received))},
+		{"traffic", fmt.Sprintf("%s sent, %s received", size(s.Sent), size(s.Received))},
 		{"reconnected", count(s.Reconnects, "time")},
 	}
 	if s.Until != nil {
