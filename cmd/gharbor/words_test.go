@@ -48,3 +48,27 @@ func TestImportGuesses(t *testing.T) {
 	p.Run("import", "notes").Want(2).Has("no connection was found in notes")
 	p.Run("import", "pasfile").Want(2).Has(`did you mean "passfile"?`)
 }
+
+// TestFlagsTogether: help has flags that belong together under one heading, in the order in which they are thought of.
+func TestFlagsTogether(t *testing.T) {
+	t.Parallel()
+	p := testkit.NewProgram(t)
+	for command, want := range map[string][]string{
+		"add":   {"Where the server is:", "-host", "-port", "The login:", "-database", "-user", "-secret", "Encryption:", "-tls", "-tls-ca", "-tls-name", "Saving:", "-into", "-wallet", "Other:", "-verbose"},
+		"query": {"The statements:", "-let", "-let-file", "The output:", "-format", "-rows", "-out", "The connection:", "-timeout", "Other:"},
+		"test":  {"Flags:", "-tag", "-all", "-brief", "-full", "-quiet", "-verbose"},
+	} {
+		text, from := p.OK("help", command).Stdout, 0
+		for _, word := range want {
+			at := strings.Index(text[from:], word+" ")
+			if strings.HasSuffix(word, ":") {
+				at = strings.Index(text[from:], "\n"+word+"\n")
+			}
+			if at < 0 {
+				t.Errorf("help %s: no %s behind the one before it", command, word)
+				break
+			}
+			from += at + len(word)
+		}
+	}
+}

@@ -9,7 +9,6 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
-	"strings"
 
 	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
@@ -121,10 +120,6 @@ func noMatch(q secret.Query, path, why string, result passfile.Result) *finding.
 		found.Saw("no line is similar")
 	}
 	return q.KeepOrAsk(found)
-}
-
-func escape(s string) string {
-	return strings.ReplaceAll(strings.ReplaceAll(s, `\`, `\\`), ":", `\:`)
 }
 
 // Place is the file that Put writes to.

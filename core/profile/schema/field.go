@@ -36,6 +36,7 @@ type Field struct {
 	Kind     Kind
 	Expected string // for "expected …" in an error
 	Summary  string // for help and docs
+	Topic    string // what this key and those after it are about, for help; "" where it goes on
 	Expands  bool   // takes ${NAME}
 	Path     bool   // names a file: "~" and relative paths belong to the file that holds it
 	Switchy  bool   // a Text that also takes true and false

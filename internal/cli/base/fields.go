@@ -24,6 +24,9 @@ func (a *Assignments) Flags(fs *FlagSet) {
 			continue
 		}
 		field := fs.Keys.Field(f.Name)
+		if field.Topic != "" {
+			fs.Section(field.Topic)
+		}
 		if field.Name == "tags" {
 			fs.Func("tag", "a word for choosing profiles; several with commas, or repeated",
 				func(s string) error { return a.Add(field, s, true) })

@@ -153,7 +153,7 @@ func (c *Call) flagsOf(command string) map[string]bool {
 			continue
 		}
 		if cmd := m.Make(); cmd.Flags != nil {
-			fs := &FlagSet{flag.NewFlagSet(command, flag.ContinueOnError), c.Keys}
+			fs := newFlagSet(cmd, c.Keys)
 			fs.SetOutput(io.Discard)
 			cmd.Flags(fs)
 			fs.VisitAll(func(f *flag.Flag) { names[f.Name] = true })

@@ -3,7 +3,6 @@ package base
 import (
 	"bytes"
 	"context"
-	"flag"
 	"fmt"
 	"io"
 	"slices"
@@ -120,21 +119,15 @@ func commandHelp(out io.Writer, keys *schema.Schema, cmd *Command) error {
 	if cmd.Keys != nil {
 		fmt.Fprintf(&b, "\n%s\n", strings.TrimRight(cmd.Keys(keys), "\n"))
 	}
-	fs := &FlagSet{flag.NewFlagSet(cmd.Name, flag.ContinueOnError), keys}
+	fs := newFlagSet(cmd, keys)
 	if cmd.Flags != nil {
 		cmd.Flags(fs)
 	}
-	fs.Bool("verbose", false, "log each step to stderr, never a secret")
-	b.WriteString("\nFlags:\n")
-	width := 0
-	fs.VisitAll(func(f *flag.Flag) { width = max(width, len(f.Name)) })
-	fs.VisitAll(func(f *flag.Flag) {
-		text := f.Usage
-		if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "0s" {
-			text += " (default " + f.DefValue + ")"
-		}
-		fmt.Fprintf(&b, "  -%-*s  %s\n", width, f.Name, text)
-	})
+	if len(fs.heads) > 1 {
+		fs.Section("Other")
+	}
+	fs.BoolVar(new(bool), "verbose", false, "log each step to stderr, never a secret")
+	b.WriteString(fs.help())
 	b.WriteString(examplesHead)
 	for _, example := range cmd.Examples {
 		fmt.Fprintf(&b, "  %s\n", InWords(keys, example))

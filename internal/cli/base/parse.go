@@ -16,16 +16,10 @@ import (
 	"gentleharbor/core/profile/syntax"
 )
 
-// FlagSet is the flags of a command that is being made, with the keys of profiles that some of them are.
-type FlagSet struct {
-	*flag.FlagSet
-	Keys *schema.Schema
-}
-
 // parse takes flags before and after names, up to "--". A flag's wrong value
 // is named by its flag and never repeated: it may be a misplaced password.
 func (c *Call) parse(cmd *Command, args []string) (verbose bool, err error) {
-	fs := &FlagSet{flag.NewFlagSet(cmd.Name, flag.ContinueOnError), c.Keys}
+	fs := newFlagSet(cmd, c.Keys)
 	fs.SetOutput(io.Discard)
 	fs.Usage = func() {}
 	fs.BoolVar(&verbose, "verbose", false, "log each step to stderr, never a secret")

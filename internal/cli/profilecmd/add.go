@@ -40,6 +40,7 @@ asked. A URL with its password in it is pasted: -url-stdin -into wallet.`,
 		MinArgs: 1, MaxArgs: 2,
 		Flags: func(fs *base.FlagSet) {
 			given.Flags(fs)
+			fs.Section("Saving")
 			o.to.Flag(fs)
 			fs.BoolVar(&o.test, "test", false, "test the profile after saving it")
 			fs.BoolVar(&o.urlStdin, "url-stdin", false,

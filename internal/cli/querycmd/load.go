@@ -59,6 +59,7 @@ names the columns, unless -columns does. All rows are loaded, or none; with
 }
 
 func (o *loadOptions) flags(fs *base.FlagSet) {
+	fs.Section("Rows")
 	fs.StringVar(&o.table, "table", "", "load rows into this table: NAME or SCHEMA.NAME")
 	fs.StringVar(&o.columns, "columns", "", "the columns, with commas; the file then has no line of names")
 	fs.Func("null", `the text that is NULL (default: nothing in CSV, \N in TSV)`, func(text string) error {
@@ -67,15 +68,18 @@ func (o *loadOptions) flags(fs *base.FlagSet) {
 	})
 	fs.StringVar(&o.form, "written", "", "the form of the rows: csv or tsv (default: by the file's name)")
 	fs.StringVar(&o.badRows, "bad-rows", "", "write bad rows to this new file, and go on")
+	fs.Section("Scripts")
 	fs.Func("from", "start at FILE:LINE; before that only settings are sent", o.setFrom)
 	fs.BoolVar(&o.dryRun, "dry-run", false, "only list what the scripts create, change and drop")
+	fs.BoolVar(&o.outside, "outside", false, "allow files outside of the script's folder")
+	fs.Section("Both")
 	fs.BoolVar(&o.yes, "yes", false, "drop, empty, and do not ask, even if the profile's guard would")
 	fs.BoolVar(&o.atomic, "atomic", false, "run everything in one transaction")
 	fs.BoolVar(&o.keepGoing, "keep-going", false, "go on after a statement or row fails")
-	fs.BoolVar(&o.outside, "outside", false, "allow files outside of the script's folder")
-	o.connecting.flags(fs)
 	fs.DurationVar(&o.ofStatement, "statement-timeout", 0, "time limit of each statement, which is then cancelled "+
 		"at the server")
+	fs.Section("The connection")
+	o.connecting.flags(fs)
 }
 
 // setFrom takes FILE:LINE.

@@ -67,20 +67,23 @@ change rows without a condition are asked about first.`,
 }
 
 func (o *queryOptions) flags(fs *base.FlagSet) {
+	fs.Section("The statements")
 	fs.StringVar(&o.file, "file", "", "run the statements of a file")
-	fs.StringVar(&o.out, "out", "", "write to a file (complete, or not at all)")
-	o.form.flags(fs)
-	fs.Func("bytes", "how bytes are written: hex (default) or base64", o.setBytes)
-	fs.Int64Var(&o.rows, "rows", 0, "at most this many rows of each result; 0 for all")
 	fs.Func("let", "a value for {NAME}: NAME=VALUE, or NAME alone to type it unseen", o.let)
 	fs.Func("let-file", "the value of {NAME} is in a file: NAME=FILE", o.letFile)
-	o.connecting.flags(fs)
 	fs.BoolVar(&o.readOnly, "read-only", false, "allow no changes")
 	fs.BoolVar(&o.yes, "yes", false, "do not ask, even if the profile's guard would")
 	fs.BoolVar(&o.atomic, "atomic", false, "run all statements in one transaction")
 	fs.BoolVar(&o.keepGoing, "keep-going", false, "go on after a statement fails")
 	fs.DurationVar(&o.ofStatement, "statement-timeout", 0, "time limit of each statement, which is then cancelled "+
 		"at the server")
+	fs.Section("The output")
+	o.form.flags(fs)
+	fs.Func("bytes", "how bytes are written: hex (default) or base64", o.setBytes)
+	fs.Int64Var(&o.rows, "rows", 0, "at most this many rows of each result; 0 for all")
+	fs.StringVar(&o.out, "out", "", "write to a file (complete, or not at all)")
+	fs.Section("The connection")
+	o.connecting.flags(fs)
 }
 
 // setBytes takes how bytes are written.

@@ -84,12 +84,14 @@ repository, variables of this machine are used only after gharbor vouch FILE.`,
 		MinArgs: 1,
 		MaxArgs: -1,
 		Flags: func(fs *base.FlagSet) {
-			o.WalletFlags.Flags(fs)
 			fs.StringVar(&o.name, "name", "", "the profile's name, if one connection is found")
-			IntoFlag(fs, &o.into)
 			fs.BoolVar(&o.dryRun, "dry-run", false, "show what would be added; add nothing")
 			fs.BoolVar(&o.replace, "replace", false, "replace a profile of the same name")
 			fs.BoolVar(&o.yes, "yes", false, "do not ask before importing a file of a repository")
+			fs.Section("Passwords")
+			IntoFlag(fs, &o.into)
+			o.WalletFlags.Flags(fs)
+			fs.Section("Compose files")
 			o.composeOptions.flags(fs)
 		},
 		Run: run(func(ctx context.Context, c *Call) error { return c.imports(ctx, o) }),

@@ -1,0 +1,90 @@
+package base
+
+import (
+	"flag"
+	"fmt"
+	"strings"
+	"time"
+
+	"gentleharbor/core/profile/schema"
+)
+
+// FlagSet is the flags of a command that is being made, with the keys of profiles that some of them are. Help shows
+// them in the order in which they are made, so that those that belong together stand together.
+type FlagSet struct {
+	*flag.FlagSet
+	Keys  *schema.Schema
+	made  []string          // names, in order
+	heads map[string]string // by the name of the flag that stands below it
+	head  string            // for the next flag
+}
+
+func newFlagSet(cmd *Command, keys *schema.Schema) *FlagSet {
+	return &FlagSet{
+		FlagSet: flag.NewFlagSet(cmd.Name, flag.ContinueOnError), Keys: keys,
+		heads: make(map[string]string), head: "Flags",
+	}
+}
+
+// Section puts a heading before the flags that are made next.
+func (fs *FlagSet) Section(heading string) { fs.head = heading }
+
+func (fs *FlagSet) note(name string) {
+	fs.made = append(fs.made, name)
+	if fs.head != "" {
+		fs.heads[name], fs.head = fs.head, ""
+	}
+}
+
+// The makers of package flag, in order.
+
+func (fs *FlagSet) BoolVar(p *bool, name string, value bool, usage string) {
+	fs.note(name)
+	fs.FlagSet.BoolVar(p, name, value, usage)
+}
+
+func (fs *FlagSet) StringVar(p *string, name, value, usage string) {
+	fs.note(name)
+	fs.FlagSet.StringVar(p, name, value, usage)
+}
+
+func (fs *FlagSet) IntVar(p *int, name string, value int, usage string) {
+	fs.note(name)
+	fs.FlagSet.IntVar(p, name, value, usage)
+}
+
+func (fs *FlagSet) Int64Var(p *int64, name string, value int64, usage string) {
+	fs.note(name)
+	fs.FlagSet.Int64Var(p, name, value, usage)
+}
+
+func (fs *FlagSet) DurationVar(p *time.Duration, name string, value time.Duration, usage string) {
+	fs.note(name)
+	fs.FlagSet.DurationVar(p, name, value, usage)
+}
+
+func (fs *FlagSet) Func(name, usage string, set func(string) error) {
+	fs.note(name)
+	fs.FlagSet.Func(name, usage, set)
+}
+
+// help lists the flags, in sections.
+func (fs *FlagSet) help() string {
+	var b strings.Builder
+	width := 0
+	for _, name := range fs.made {
+		width = max(width, len(name))
+	}
+	for _, name := range fs.made {
+		if head := fs.heads[name]; head != "" {
+			fmt.Fprintf(&b, "\n%s:\n", head)
+		}
+		f := fs.Lookup(name)
+		text := f.Usage
+		if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "0s" && f.DefValue != "0" {
+			text += " (default " + f.DefValue + ")"
+		}
+		fmt.Fprintf(&b, "  -%-*s  %s\n", width, name, text)
+	}
+	return b.String()
+}
