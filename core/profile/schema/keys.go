@@ -16,7 +16,7 @@ func profileFields(engineField Field) []Field {
 		engineField,
 		{Name: "host", Topic: "Where the server is", Address: true,
 			Expected: "a host name or an IP address, without port or scheme",
-			Summary: "where the server is", Expands: true, valid: syntax.ValidHost},
+			Summary:  "where the server is", Expands: true, valid: syntax.ValidHost},
 		{Name: "port", Kind: Number, Expected: "a number from 1 to 65535",
 			Summary: "its port (default: the engine's usual one)", Expands: true, valid: validPort},
 		{Name: "hosts", Address: true, Kind: List, Expected: `a list of hosts such as ["10.0.0.1", "10.0.0.2:5433"]`,
