@@ -11,6 +11,7 @@ require (
 	github.com/pelletier/go-toml/v2 v2.4.3
 	github.com/sijms/go-ora/v2 v2.8.24
 	github.com/sirupsen/logrus v1.10.1
+	github.com/xdg-go/stringprep v1.0.4
 	github.com/zalando/go-keyring v0.2.8
 	go.yaml.in/yaml/v3 v3.0.6
 	golang.org/x/crypto v0.58.0

@@ -101,7 +101,7 @@ func TestComposeRepository(t *testing.T) {
 	p.Run("vouch", "compose.yaml", "-expect", strings.Repeat("0", 64)).Want(1)
 	p.OK("vouch", "compose.yaml", "-expect", hash).Has("approved: compose")
 	p.OK("import", "compose.yaml", "-dry-run").Has("user      registrar")
-	p.OK("vouch", "-list", "compose.yaml").Has("vouched")
+	p.OK("vouch", "-list", "compose.yaml").Has("approved")
 	p.OK("import", "compose.yaml", "-dry-run", "-compose-profile", "rings", "-compose-project", "other").Has("user      registrar", "container other/ringing").HasNot("has changed")
 	p.Write(filepath.Join(folder, "compose.override.yaml"), "services: {}\n")
 	p.OK("import", "compose", "-yes", "-dry-run").Has("has changed", "compose.override.yaml").HasNot("registrar") // another file was not vouched for

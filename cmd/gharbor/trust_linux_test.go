@@ -64,13 +64,13 @@ func TestUsesLapse(t *testing.T) {
 				t.Errorf("nothing is said of what is not covered:\n%s", shown)
 			}
 			vouchFor(t, p)
-			p.OK("vouch", "-list").Has("y        vouched")
+			p.OK("vouch", "-list").Has("y        approved")
 			if c.file != "" {
 				os.WriteFile(filepath.Join(root, c.file), []byte("#!/bin/sh\ntouch PWNED\necho bad\n"), 0o755)
 			} else {
 				p.Write(filepath.Join(root, "gharbor.toml"), text(c.after))
 			}
-			p.OK("vouch", "-list").Has("y        lapsed")
+			p.OK("vouch", "-list").Has("y        changed since")
 			p.Run("with", "y", "--", "true").Want(125).Has("profile.not-vouched")
 			if _, err := os.Stat(filepath.Join(root, "PWNED")); err == nil {
 				t.Error("what was changed has run")
@@ -193,7 +193,7 @@ func TestLinkOutOfTheRepository(t *testing.T) {
 	vouchFor(t, p)
 	os.Remove(filepath.Join(root, "db.pass"))
 	os.Symlink("/etc/hostname", filepath.Join(root, "db.pass"))
-	p.OK("vouch", "-list").Has("lapsed")
+	p.OK("vouch", "-list").Has("changed since")
 }
 
 // TestLinkedProjectFile: a gharbor.toml that is a link to a file of the user's is passed over, and

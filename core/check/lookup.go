@@ -46,6 +46,9 @@ func (a *attempt) lookUp(ctx context.Context, found *finding.Finding) {
 		Admin:     a.Admin.Called,
 		By:        fmt.Sprintf("looked up with the profile %s at %s: ", name, report.Facts.Route),
 		Finding:   found,
+
+		Certificate:     a.plan.tls.ClientCertificate(),
+		CertificatePath: a.plan.tls.Cert,
 	}
 	if err := conv.LookUp(bound, refused); err != nil {
 		found.Saw("looking it up with the profile %s failed: %s", name, clean.Line(err.Error(), 200))

@@ -39,5 +39,5 @@ func (t *Target) WithoutTLS(offered bool, words NotOffered) (result finding.Resu
 // Encrypted notes what a handshake came to.
 func (f *Facts) Encrypted(by *tlsrule.Facts) {
 	f.TLS, f.TLSCipher = by.Version, by.Cipher
-	f.TLSVerified, f.Certificate = &by.Verified, by.Peer
+	f.TLSVerified, f.Certificate, f.ClientAuthorities = &by.Verified, by.Peer, by.ClientAuthorities
 }

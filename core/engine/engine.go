@@ -8,6 +8,7 @@ package engine
 
 import (
 	"context"
+	"crypto/x509"
 	"net"
 	"time"
 
@@ -120,26 +121,28 @@ type Facts struct {
 	// the connection's number on the server, where its greeting has one
 	ConnectionID uint32 `json:"connection_id,omitempty"`
 	// the lineage or address of what it replicates, where it may be read
-	ReplicaOf       string               `json:"replica_of,omitempty"`
-	ServerStarted   *time.Time           `json:"server_started,omitempty"`
-	Route           string               `json:"route,omitempty"`
-	TLS             string               `json:"tls,omitempty"` // "TLS 1.3", or "none"
-	TLSCipher       string               `json:"tls_cipher,omitempty"`
-	TLSVerified     *bool                `json:"tls_verified,omitempty"`
-	Certificate     *tlsrule.Certificate `json:"certificate,omitempty"`
-	LoginMethod     string               `json:"login_method,omitempty"`
-	SecretSource    string               `json:"secret_source,omitempty"`
-	SecretTaken     bool                 `json:"-"` // the server asked for it, and it was sent
-	SecretTyped     bool                 `json:"-"` // a person typed it for this connection
-	Writable        *bool                `json:"writable,omitempty"`
-	InRecovery      *bool                `json:"in_recovery,omitempty"`
-	Superuser       *bool                `json:"superuser,omitempty"`
-	Encoding        string               `json:"encoding,omitempty"`
-	Collation       string               `json:"collation,omitempty"`
-	SQLMode         string               `json:"sql_mode,omitempty"`
-	TimeZone        string               `json:"time_zone,omitempty"`
-	ClockDifference *float64             `json:"clock_difference_ms,omitempty"` // the server's clock less ours
-	RoundTrip       *float64             `json:"round_trip_ms,omitempty"`       // median of three
+	ReplicaOf     string               `json:"replica_of,omitempty"`
+	ServerStarted *time.Time           `json:"server_started,omitempty"`
+	Route         string               `json:"route,omitempty"`
+	TLS           string               `json:"tls,omitempty"` // "TLS 1.3", or "none"
+	TLSCipher     string               `json:"tls_cipher,omitempty"`
+	TLSVerified   *bool                `json:"tls_verified,omitempty"`
+	Certificate   *tlsrule.Certificate `json:"certificate,omitempty"`
+	LoginMethod   string               `json:"login_method,omitempty"`
+	// ClientAuthorities are the issuers of client certificates that the server named in the handshake.
+	ClientAuthorities []string `json:"-"`
+	SecretSource      string   `json:"secret_source,omitempty"`
+	SecretTaken       bool     `json:"-"` // the server asked for it, and it was sent
+	SecretTyped       bool     `json:"-"` // a person typed it for this connection
+	Writable          *bool    `json:"writable,omitempty"`
+	InRecovery        *bool    `json:"in_recovery,omitempty"`
+	Superuser         *bool    `json:"superuser,omitempty"`
+	Encoding          string   `json:"encoding,omitempty"`
+	Collation         string   `json:"collation,omitempty"`
+	SQLMode           string   `json:"sql_mode,omitempty"`
+	TimeZone          string   `json:"time_zone,omitempty"`
+	ClockDifference   *float64 `json:"clock_difference_ms,omitempty"` // the server's clock less ours
+	RoundTrip         *float64 `json:"round_trip_ms,omitempty"`       // median of three
 
 	// For a person alone, in the engine's own words.
 	Product    string   `json:"-"` // "PostgreSQL"
@@ -162,4 +165,7 @@ type Refused struct {
 	Admin     string // the profile that looks it up
 	By        string // "looked up with the profile … at …: ", for what is seen
 	Finding   *finding.Finding
+
+	Certificate     *x509.Certificate // the client's own, nil for none
+	CertificatePath string
 }

@@ -136,8 +136,8 @@ func TestFindings(t *testing.T) {
 		code  finding.Code
 		seen  string
 	}{
-		{to.LoginTimeout("md5"), finding.LoginTimeout, "md5"}, {to.LoginBrokenOff("eof"), finding.LoginBrokenOff, "eof"}, {to.SessionLost("eof"), finding.SessionLost, "eof"},
-		{to.CertificateRefused("bad"), finding.TLSClientCertificate, "bad"}, {with.CertificateRefused("bad"), finding.TLSClientCertificate, "/c.pem"},
+		{to.LoginTimeout("md5", false), finding.LoginTimeout, "md5"}, {to.LoginBrokenOff("eof"), finding.LoginBrokenOff, "eof"}, {to.SessionLost("eof"), finding.SessionLost, "eof"},
+		{to.CertificateRefused(&Facts{}, "bad"), finding.TLSClientCertificate, "bad"}, {with.CertificateRefused(&Facts{}, "bad"), finding.TLSClientCertificate, "/c.pem"},
 		{to.Untaken(&SecretError{errors.New("no")}), finding.SecretUnreadable, "no"}, {to.Untaken(&SecretError{&secret.Failure{Found: own}}), finding.SecretMissing, ""},
 		{to.NotInTheClear(finding.New(finding.LoginCleartextRefused, "x"), &Facts{TLS: "none"}), finding.LoginCleartextRefused, "not encrypted"},
 		{to.NotInTheClear(finding.New(finding.LoginCleartextRefused, "x"), &Facts{TLS: "TLS 1.3"}), finding.LoginCleartextRefused, "not verified"},

@@ -2,6 +2,9 @@ package engine
 
 import (
 	"errors"
+	"slices"
+	"strings"
+	"time"
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
@@ -52,8 +55,15 @@ func (t *Target) Untaken(err *SecretError) *finding.Finding {
 		Suggest("gharbor show %s", t.Profile)
 }
 
-// LoginTimeout is for a login that the server did not answer in time.
-func (t *Target) LoginTimeout(method string) *finding.Finding {
+// LoginTimeout is for a login that the server did not answer in time. let says that it had accepted the account before.
+func (t *Target) LoginTimeout(method string, let bool) *finding.Finding {
+	if let {
+		return finding.New(finding.LoginTimeout,
+			"the login was accepted, and then nothing came: a pooler or proxy may have no server behind it").
+			Saw("method: %s", method).
+			Suggest("gharbor wait %s   # if its server is only restarting", t.Profile).
+			Advise("on the pooler: is its server up, and does it accept the pooler's own login?")
+	}
 	return finding.New(finding.LoginTimeout, "the server did not answer the login in time").
 		Saw("method: %s", method).
 		Suggest("gharbor test %s -timeout 60s", t.Profile)
@@ -66,19 +76,42 @@ func (t *Target) LoginBrokenOff(seen string) *finding.Finding {
 		Suggest("gharbor test %s   # again; if it repeats, the server's log says why", t.Profile)
 }
 
+// alerts are what TLS alerts say of a client's certificate (RFC 8446, section 6.2).
+var alerts = []struct{ words, cause string }{
+	{"unknown certificate authority", "the server does not know the authority that issued the client certificate"},
+	{"expired certificate", "the client certificate has expired"},
+	{"revoked certificate", "the client certificate was revoked"},
+	{"certificate required", "the server wants a client certificate, and got none"},
+	{"bad certificate", "the server does not accept the client certificate"},
+	{"unsupported certificate", "the server does not accept client certificates of this kind"},
+}
+
 // CertificateRefused is for a client's certificate that is missing, or not the
 // one that the server wants.
-func (t *Target) CertificateRefused(seen string) *finding.Finding {
-	found := finding.New(finding.TLSClientCertificate,
-		"the server refused the TLS session because of the client's certificate")
+func (t *Target) CertificateRefused(f *Facts, seen string) *finding.Finding {
+	found := finding.New(finding.TLSClientCertificate, "the server does not accept the client certificate")
+	for _, alert := range alerts {
+		if strings.Contains(seen, alert.words) {
+			found.Cause = alert.cause
+			break
+		}
+	}
 	if t.TLS.Cert == "" {
 		found.Cause = "the server wants a client certificate; the profile has none"
 		found.Advise("name the certificate and its key: gharbor set %s tls-cert=PATH tls-key=PATH", t.Profile)
-	} else {
-		found.Saw("the profile's certificate is %s", t.TLS.Cert)
-		found.Suggest("openssl x509 -noout -subject -issuer -enddate -in %s", clean.Shell(t.TLS.Cert))
+		return found.Saw("%s", clean.Line(seen, 0))
 	}
-	return found.Saw("%s", clean.Line(seen, 0))
+	found.Saw("%s", clean.Line(seen, 0)).Saw("the profile's certificate is %s", t.TLS.Cert)
+	if leaf := t.TLS.ClientCertificate(); leaf != nil {
+		found.Saw("it is for %s, issued by %s, valid until %s", clean.Quoted(leaf.Subject.String()),
+			clean.Quoted(leaf.Issuer.String()), leaf.NotAfter.Format(time.DateOnly))
+		if len(f.ClientAuthorities) > 0 && !slices.Contains(f.ClientAuthorities, leaf.Issuer.String()) {
+			found.Saw("the server takes certificates issued by %s", clean.Quoted(strings.Join(f.ClientAuthorities, "; ")))
+			found.Advise("if %s stands between: put its certificate into %s, behind the first", clean.Quoted(leaf.Issuer.String()),
+				t.TLS.Cert)
+		}
+	}
+	return found.Suggest("openssl x509 -noout -subject -issuer -enddate -in %s", clean.Shell(t.TLS.Cert))
 }
 
 // SessionLost is for a session that ended, or refused a plain question.
@@ -86,4 +119,11 @@ func (t *Target) SessionLost(seen string) *finding.Finding {
 	return finding.New(finding.SessionLost, "the login worked, then the session failed").
 		Saw("%s", clean.Line(seen, 0)).
 		Suggest("gharbor test %s   # again; if it repeats, the server's log says why", t.Profile)
+}
+
+// NoRight is for a session that may not even read who and where it is.
+func (t *Target) NoRight(seen string) *finding.Finding {
+	return finding.New(finding.SessionNoRight, "the login worked, but the account may not read what the test asks").
+		Saw("%s", clean.Line(seen, 0)).
+		Suggest("gharbor test %s -full", t.Profile)
 }

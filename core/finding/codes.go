@@ -197,6 +197,8 @@ const (
 	SpeakStarting       Code = "speak.starting"
 	SpeakStopping       Code = "speak.stopping"
 	SpeakRecovering     Code = "speak.recovering"
+	SpeakProxyHeader    Code = "speak.proxy-header"
+	SpeakStandbyClosed  Code = "speak.standby-closed"
 )
 
 // The codes of tls.
@@ -240,6 +242,8 @@ const (
 	LoginExpiresSoon         Code = "login.expires-soon"
 	LoginRightRefused        Code = "login.right-refused"
 	LoginRightNeeded         Code = "login.right-needed"
+	LoginUnchecked           Code = "login.unchecked"
+	LoginCertificate         Code = "login.certificate"
 	LoginTimeout             Code = "login.timeout"
 	LoginBrokenOff           Code = "login.broken-off"
 )
@@ -249,15 +253,20 @@ const (
 	DatabaseMissing      Code = "database.missing"
 	DatabaseNoAccess     Code = "database.no-access"
 	DatabaseNotAccepting Code = "database.not-accepting"
+	DatabaseNameTooLong  Code = "database.name-too-long"
 )
 
 // The codes of session.
 const (
-	SessionServerFull  Code = "session.server-full"
-	SessionReadOnly    Code = "session.read-only"
-	SessionTarget      Code = "session.target"
-	SessionAsksForFile Code = "session.asks-for-file"
-	SessionLost        Code = "session.lost"
+	SessionServerFull   Code = "session.server-full"
+	SessionReadOnly     Code = "session.read-only"
+	SessionTarget       Code = "session.target"
+	SessionAsksForFile  Code = "session.asks-for-file"
+	SessionLost         Code = "session.lost"
+	SessionBehindPooler Code = "session.behind-pooler"
+	SessionTimeLimit    Code = "session.time-limit"
+	SessionInitFailed   Code = "session.init-failed"
+	SessionNoRight      Code = "session.no-right"
 )
 
 // The codes of expect.

@@ -162,6 +162,8 @@ type Facts struct {
 	Faults   []*finding.Finding // what verification objects to, gravest first
 	Peer     *Certificate
 	Chain    []*x509.Certificate
+
+	ClientAuthorities []string // issuers of client certificates that the server named, where it asked for one
 }
 
 // Certificate is what a person wants to know of one.
@@ -224,9 +226,19 @@ func (e *HandshakeError) Unwrap() error { return e.Err }
 // Where the result fails, the connection must be closed; err is a
 // *HandshakeError where there was no handshake to judge.
 func (p *Plan) Handshake(ctx context.Context, conn net.Conn) (*tls.Conn, *Facts, finding.Result, error) {
+	var authorities []string
 	config := &tls.Config{
-		MinVersion: tls.VersionTLS12, MaxVersion: p.MaxVersion, Certificates: p.client,
+		MinVersion: tls.VersionTLS12, MaxVersion: p.MaxVersion,
 		InsecureSkipVerify: true, // judged below, before anything is sent
+		// The certificate is sent whatever authorities the server names: it says better why it refuses one than
+		// why it got none.
+		GetClientCertificate: func(asked *tls.CertificateRequestInfo) (*tls.Certificate, error) {
+			authorities = issuers(asked.AcceptableCAs)
+			if len(p.client) == 0 {
+				return new(tls.Certificate), nil
+			}
+			return &p.client[0], nil
+		},
 	}
 	if _, err := netip.ParseAddr(p.Name); err != nil {
 		config.ServerName = p.Name // an IP address is no server name (RFC 6066, section 3)
@@ -240,6 +252,8 @@ func (p *Plan) Handshake(ctx context.Context, conn net.Conn) (*tls.Conn, *Facts,
 		Version: tls.VersionName(state.Version),
 		Cipher:  tls.CipherSuiteName(state.CipherSuite),
 		Chain:   state.PeerCertificates,
+
+		ClientAuthorities: authorities,
 	}
 	if len(facts.Chain) > 0 {
 		facts.Peer = Describe(facts.Chain[0], p.Now())
@@ -247,6 +261,28 @@ func (p *Plan) Handshake(ctx context.Context, conn net.Conn) (*tls.Conn, *Facts,
 	facts.Faults = p.faults(facts.Chain)
 	facts.Verified = len(facts.Faults) == 0
 	return secure, facts, p.judge(facts, facts.Faults), nil
+}
+
+// ClientCertificate is the client's own, nil for none.
+func (p *Plan) ClientCertificate() *x509.Certificate {
+	if len(p.client) == 0 {
+		return nil
+	}
+	return p.client[0].Leaf
+}
+
+// issuers are the names of authorities, as a server sends them: DER of an RDN sequence each (RFC 5280, 4.1.2.4).
+func issuers(sent [][]byte) (names []string) {
+	const most = 20
+	for _, der := range sent[:min(len(sent), most)] {
+		var sequence pkix.RDNSequence
+		var name pkix.Name
+		if _, err := asn1.Unmarshal(der, &sequence); err == nil {
+			name.FillFromRDNSequence(&sequence)
+			names = append(names, clean.Line(name.String(), 200))
+		}
+	}
+	return names
 }
 
 // faults lists what verification would object to, gravest first.

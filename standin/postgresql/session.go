@@ -24,6 +24,7 @@ type session struct {
 	query     string   // of the last Parse
 	arguments [][]byte // of the last Bind
 	answered  bool     // by Answer, up to ReadyForQuery
+	failed    bool     // nothing is run up to Sync
 }
 
 // refuse sends an error that ends the connection.
@@ -34,6 +35,7 @@ func (s *session) refuse(code, routine, message string) error {
 		Code:                code,
 		Message:             message,
 		Routine:             routine,
+		File:                "auth.c", // what a server says; a pooler says neither
 	})
 	s.backend.Flush()
 	return errEnded
@@ -148,13 +150,15 @@ func (s *session) answer() {
 				s.answered = true
 				continue
 			}
-			columns, _ := s.rows(s.query)
-			s.backend.Send(description(columns))
+			if columns, _ := s.rows(s.query); !s.failed {
+				s.backend.Send(description(columns))
+			}
 		case *pgproto3.Execute:
-			if s.answered {
+			if s.answered || s.failed {
 				continue
 			}
 			if s.Fault == NoCatalogue {
+				s.failed = true
 				s.backend.Send(&pgproto3.ErrorResponse{
 					Severity: "ERROR",
 					Code:     "42501",
@@ -165,6 +169,7 @@ func (s *session) answer() {
 			_, rows := s.rows(s.query)
 			s.data(rows)
 		case *pgproto3.Sync:
+			s.failed = false
 			if s.answered {
 				s.answered = false
 				break
@@ -227,6 +232,8 @@ var columnName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompil
 // columns gets the simulated value of each.
 func (s *session) rows(query string) (columns []string, rows [][][]byte) {
 	switch {
+	case strings.Contains(query, "set_config("):
+		return []string{"set_config"}, [][][]byte{{[]byte("pg_catalog, pg_temp")}}
 	case strings.Contains(query, "FROM pg_database WHERE NOT"):
 		for _, name := range s.Databases {
 			rows = append(rows, [][]byte{[]byte(name)})

@@ -2,6 +2,7 @@ package mysql
 
 import (
 	"context"
+	"crypto/x509/pkix"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -107,8 +108,7 @@ func (c *conversation) elsewhere(r engine.Refused, own []account, seen string) {
 		found.Saw("over a socket the server always sees 'localhost'").
 			Suggest("gharbor set %s socket= host=127.0.0.1", r.Profile)
 	}
-	found.AsAdmin(r.Admin, "RENAME USER %s TO %s",
-		c.accountName(r.User, own[0].host), c.accountName(r.User, seen))
+	found.AdviseUnseen("CREATE USER %s IDENTIFIED BY 'NEW-PASSWORD'", c.accountName(r.User, seen))
 }
 
 func (c *conversation) anonymousFirst(r engine.Refused, anonymous account, own []account) {
@@ -149,9 +149,7 @@ func (c *conversation) explain(ctx context.Context, r engine.Refused, a account)
 		c.needsTLS(r, fmt.Sprintf("the account is %s; it says REQUIRE SSL", name))
 	case strings.Contains(upper, "REQUIRE X509") || strings.Contains(upper, "REQUIRE SUBJECT") ||
 		strings.Contains(upper, "REQUIRE ISSUER"):
-		refine(found, finding.TLSClientCertificate, "the account %s needs a client certificate", clean.Quoted(r.User))
-		by("it says REQUIRE X509, SUBJECT or ISSUER").Advise(
-			"name the certificate and its key: gharbor set %s tls-cert=PATH tls-key=PATH", r.Profile)
+		c.needsCertificate(r, name, text)
 	case onlySocket(text):
 		refine(found, finding.LoginPeer,
 			"the account %s logs in by its system account over a Unix socket, not with a password",
@@ -170,6 +168,53 @@ func (c *conversation) explain(ctx context.Context, r engine.Refused, a account)
 		by("it is not locked and not expired, so the password is wrong")
 	}
 	return nil
+}
+
+// needsCertificate is for an account that logs in with a client certificate: any, or one with a certain subject or
+// issuer. Those in the profile's are compared.
+func (c *conversation) needsCertificate(r engine.Refused, name, definition string) {
+	found := refine(r.Finding, finding.TLSClientCertificate, "the account %s needs a client certificate", clean.Quoted(r.User))
+	var wants []string
+	for _, what := range []string{"SUBJECT", "ISSUER"} {
+		if _, rest, ok := strings.Cut(definition, what+" '"); ok {
+			value, _, _ := strings.Cut(rest, "'")
+			wants = append(wants, what+" "+clean.Line(value, 200))
+		}
+	}
+	require := "X509"
+	if len(wants) > 0 {
+		require = strings.Join(wants, ", ")
+	}
+	found.Saw("%sthe account is %s; it says REQUIRE %s", r.By, name, require)
+	if r.Certificate != nil {
+		found.Cause = fmt.Sprintf("the account %s wants another client certificate than the profile's", clean.Quoted(r.User))
+		found.Saw("the profile's certificate is for %s, issued by %s (%s)", clean.Quoted(slashed(r.Certificate.Subject)),
+			clean.Quoted(slashed(r.Certificate.Issuer)), r.CertificatePath)
+	}
+	if !r.Encrypted {
+		found.Saw("the connection was not encrypted, so no certificate was sent")
+	}
+	found.Advise("name the certificate and its key: gharbor set %s tls-cert=PATH tls-key=PATH", r.Profile)
+	if len(wants) > 0 && r.Certificate != nil {
+		found.AsAdmin(r.Admin, "ALTER USER %s REQUIRE SUBJECT %s", name, literal(slashed(r.Certificate.Subject)))
+	}
+}
+
+// slashed writes a name as the server compares it: /C=XX/O=name/CN=name, in the certificate's order.
+func slashed(name pkix.Name) string {
+	short := map[string]string{
+		"2.5.4.3": "CN", "2.5.4.6": "C", "2.5.4.7": "L", "2.5.4.8": "ST", "2.5.4.10": "O", "2.5.4.11": "OU",
+		"1.2.840.113549.1.9.1": "emailAddress",
+	}
+	text := ""
+	for _, one := range name.Names {
+		word := one.Type.String()
+		if known := short[word]; known != "" {
+			word = known
+		}
+		text += fmt.Sprintf("/%s=%v", word, one.Value)
+	}
+	return clean.Line(text, 300)
 }
 
 func (c *conversation) needsTLS(r engine.Refused, why string) {

@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"strings"
 	"time"
 
 	"gentleharbor/core/clean"
@@ -110,6 +111,8 @@ func (c *conversation) Speak(ctx context.Context) finding.Result {
 		return result
 	case parseErr != nil:
 		return c.probe.Unexpected(ctx, c.probe.Rest(reply))
+	case len(extra) > 0 && c.refusedBehind(extra) != nil:
+		return finding.Failed(c.refusedBehind(extra))
 	case len(extra) > 0:
 		return finding.Failed(finding.New(finding.TLSExtraBytes,
 			"there were extra bytes after the server's greeting; somebody in between may have added them, so the "+
@@ -120,6 +123,26 @@ func (c *conversation) Speak(ctx context.Context) finding.Result {
 	c.hello = greets
 	c.facts.Engine, c.facts.Version, c.facts.ConnectionID = greets.flavour(), clean.Line(greets.version, 80), greets.id
 	return c.greeted()
+}
+
+// refusedBehind is the finding for an error that a server sends right behind its greeting: it has read something that
+// was not ours, such as the header of a proxy. nil where the bytes are no whole error.
+func (c *conversation) refusedBehind(extra []byte) *finding.Finding {
+	if len(extra) < 7 || packetSize(extra) != len(extra) {
+		return nil
+	}
+	r, err := parseError(extra[4:])
+	if err != nil {
+		return nil
+	}
+	if !strings.Contains(strings.ToLower(r.Message), "proxy") {
+		return c.refusedFirst(r)
+	}
+	return finding.New(finding.SpeakProxyHeader,
+		"a proxy on the way opens the connection with a PROXY header, which the server does not take from it").
+		Saw("%s", r.said()).
+		Advise("on the server: name the proxy's address in proxy_protocol_networks").
+		Advise("or on the proxy: switch the PROXY protocol off for this server (send-proxy)")
 }
 
 // readFirst reads the first packet and what came with it.

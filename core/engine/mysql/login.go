@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/rsa"
+	"crypto/tls"
 	"crypto/x509"
 	"encoding/pem"
 	"errors"
@@ -256,6 +257,12 @@ func (a *attempt) accepted(ctx context.Context) finding.Result {
 		detail = clean.Quoted(row["account"]) + ", no password asked"
 	}
 	switch {
+	case strings.TrimSpace(row["account"]) == "@" || row["account"] == "": // an account has a host
+		return finding.Warned(finding.New(finding.LoginUnchecked,
+			"the server checks no accounts and no passwords at all (skip-grant-tables)").
+			Saw("the account is %s", clean.Quoted(row["account"])).
+			Advise("on the server: start it without skip-grant-tables, or run FLUSH PRIVILEGES"), "%s",
+			clean.Quoted(a.to.User)+", not checked")
 	case user == "" && a.to.User != "":
 		return finding.Warned(finding.New(finding.LoginAnonymous,
 			"the server let %s in as the anonymous account: there is no account of that name for this machine",
@@ -366,10 +373,48 @@ func (c *conversation) askedForFile(err error) *finding.Finding {
 // brokenOff is for a login that ended without a word from the server.
 func (a *attempt) brokenOff(ctx context.Context, err error) *finding.Finding {
 	if alert := probe.ClientCertificateAlert(err); alert != "" {
-		return a.to.CertificateRefused(alert)
+		return a.to.CertificateRefused(&a.facts, alert)
+	}
+	sent := a.to.TLS.Cert != "" && a.facts.TLS != "none"
+	if sent && ctx.Err() == nil {
+		if alert := a.judgedCertificate(ctx); alert != "" {
+			return a.to.CertificateRefused(&a.facts, alert+" (on another connection, by TLS 1.2)")
+		}
 	}
 	if ctx.Err() != nil || errors.Is(err, os.ErrDeadlineExceeded) {
-		return a.to.LoginTimeout(a.method)
+		return a.to.LoginTimeout(a.method, false)
 	}
-	return a.to.LoginBrokenOff(plain(err))
+	found := a.to.LoginBrokenOff(plain(err))
+	if sent {
+		found.Saw("a client certificate was sent: a server that does not accept it may close the connection like this")
+	}
+	return found
+}
+
+// judgedCertificate finds out whether it was the client's certificate that ended a login without a word: by TLS 1.3 the
+// server's alert comes after the handshake, and is lost when it closes. "" where the certificate is accepted.
+func (a *attempt) judgedCertificate(ctx context.Context) string {
+	if a.to.Redial == nil {
+		return ""
+	}
+	raw, err := a.to.Redial(ctx)
+	if err != nil {
+		return ""
+	}
+	defer raw.Close()
+	other := &conversation{to: a.to, raw: raw}
+	release := probe.Guard(ctx, raw)
+	first, _, err := other.readFirst()
+	release()
+	if err != nil {
+		return ""
+	}
+	greets, _, err := parseFirst(first)
+	if err != nil || greets == nil {
+		return ""
+	}
+	plan := *a.to.TLS
+	plan.MaxVersion = tls.VersionTLS12
+	_, _, _, err = other.handshake(ctx, raw, greets, &plan)
+	return probe.ClientCertificateAlert(err)
 }

@@ -25,8 +25,12 @@ const (
 	noRightToDatabase   = 1044
 	accessDenied        = 1045
 	unknownDatabase     = 1049
-	unknownVariable     = 1193
+	nameTooLong         = 1059
+	wrongDatabaseName   = 1102
 	shutdownInProgress  = 1053
+	initFailed          = 1184 // ER_NEW_ABORTING_CONNECTION
+	notGrantedByStart   = 1290 // ER_OPTION_PREVENTS_STATEMENT: "--skip-grant-tables"
+	oldPassword         = 1275 // ER_SERVER_IS_IN_SECURE_AUTH_MODE
 	hostBlocked         = 1129
 	hostNotAllowed      = 1130
 	tooManyOfUser       = 1203
@@ -58,6 +62,16 @@ func refusalOf(err error) *refusal {
 		r.State = string(server.SQLState[:])
 	}
 	return r
+}
+
+// ends reports whether the server ends the session with this error, or takes no statement any more: to ask it
+// something else is no use.
+func (r *refusal) ends() bool {
+	switch r.Number {
+	case shutdownInProgress, connectionWasKilled, resourceUsedUp, mustChangePassword, initFailed:
+		return true
+	}
+	return false
 }
 
 // plain is an error's text without the driver's wrapping.
@@ -107,18 +121,48 @@ func (c *conversation) stopping(r *refusal) *finding.Finding {
 		Suggest("gharbor nearby   # says how a stopped server of this machine is started")
 }
 
+// limits are those of an account (MySQL documentation, "Setting Account Resource Limits"), by the word that the
+// server's message has for them between its quotes in every language, and how long they last.
+var limits = map[string]struct{ what, until string }{
+	"max_user_connections": {"the account has too many connections (max_user_connections)", "until one is closed"},
+	"max_connections_per_hour": {
+		"the account has made as many connections as it may in an hour (max_connections_per_hour)", "up to an hour; each try counts"},
+	"max_queries_per_hour": {
+		"the account has run as many statements as it may in an hour (max_queries_per_hour)", "up to an hour"},
+	"max_updates_per_hour": {
+		"the account has made as many changes as it may in an hour (max_updates_per_hour)", "up to an hour"},
+}
+
+// full is for too many connections, and for an account that has reached a limit.
 func (c *conversation) full(r *refusal) *finding.Finding {
 	whose := "the server is full (max_connections)"
-	switch r.Number {
-	case tooManyOfUser:
-		whose = "the account has too many connections (max_user_connections)"
-	case resourceUsedUp:
-		whose = "the account has reached its limit of connections or statements per hour"
+	if r.Number == tooManyOfUser {
+		whose = limits["max_user_connections"].what
 	}
-	return finding.New(finding.SessionServerFull, "%s", whose).Saw("%s", r.said()).
-		Suggest("gharbor wait %s   # until there is room", c.to.Profile).
+	found := finding.New(finding.SessionServerFull, "%s", whose).Saw("%s", r.said())
+	for _, word := range quotedWords(r.Message) {
+		if limit, ok := limits[word]; ok && r.Number == resourceUsedUp {
+			found.Cause = limit.what
+			if word != "max_user_connections" {
+				return found.Saw("it lasts %s", limit.until).
+					AsAdmin(c.to.Admin, "FLUSH USER_RESOURCES").
+					AsAdmin(c.to.Admin, "ALTER USER %s WITH %s 0", c.someAccount(), strings.ToUpper(word))
+			}
+		}
+	}
+	return found.Suggest("gharbor wait %s   # until there is room", c.to.Profile).
 		AsAdmin(c.to.Admin, "SELECT user, host, db, command, count(*) FROM information_schema.processlist GROUP BY "+
 			"1, 2, 3, 4")
+}
+
+// quotedWords are all words between quotes in a message.
+func quotedWords(s string) (words []string) {
+	for i, part := range strings.Split(s, "'") {
+		if i%2 == 1 {
+			words = append(words, part)
+		}
+	}
+	return words
 }
 
 // serverRefused maps what the server said during the login.
@@ -147,6 +191,9 @@ func (a *attempt) serverRefused(r *refusal) *finding.Finding {
 		return a.wantsTLS(r.said())
 	case hostBlocked, hostNotAllowed:
 		return a.refusedFirst(r)
+	case oldPassword:
+		a.method = "mysql_old_password"
+		return a.unsupported().Saw("%s", r.said())
 	case methodNotSupported:
 		return a.unsupported().Saw("%s", r.said())
 	}
@@ -173,7 +220,11 @@ func (c *conversation) expired(r *refusal, how string) *finding.Finding {
 
 // denied is for error 1045, the one answer to many causes.
 func (a *attempt) denied(r *refusal) *finding.Finding {
-	const causes = "no such account, not allowed from this host or without TLS, an anonymous account in front"
+	causes := "no such account, not allowed from this host or without TLS, an anonymous account in front"
+	if a.facts.TLS != "none" {
+		causes = "no such account, not allowed from this host, a client certificate that is missing or not the one " +
+			"it wants, an anonymous account in front"
+	}
 	var found *finding.Finding
 	switch {
 	case a.to.NoSecret && len(a.to.NoSecretTried) == 0:
@@ -331,6 +382,10 @@ func (c *conversation) Database(ctx context.Context) finding.Result {
 	switch r.Number {
 	case unknownDatabase:
 		return finding.Failed(c.databaseMissing(ctx, r))
+	case wrongDatabaseName, nameTooLong:
+		return finding.Failed(finding.New(finding.DatabaseMissing,
+			"no database can have that name: it is too long, or has signs that the server does not take").
+			Saw("%s", r.said()).Another(c.to.Profile, "database", nil))
 	case noRightToDatabase:
 		return finding.Failed(c.databaseDenied(ctx, r))
 	case mustChangePassword:
@@ -378,6 +433,7 @@ func (c *conversation) databaseDenied(ctx context.Context, r *refusal) *finding.
 		found.Saw("databases you can see: %s", listed(names))
 		if near := nearest.Names(c.to.Database, names, 3); len(near) > 0 {
 			found.Saw("similar names among them: %s", clean.Quoted(strings.Join(near, ", ")))
+			found.Another(c.to.Profile, "database", near)
 		}
 	}
 	user := c.to.User

@@ -44,7 +44,7 @@ func (c *conversation) sessionRow(ctx context.Context) (map[string]string, error
 		statement += ", @@" + name + " AS " + name
 	}
 	row, err := c.timed(ctx, statement)
-	if r := refusalOf(err); r == nil || r.Number != unknownVariable {
+	if r := refusalOf(err); r == nil || r.ends() {
 		return row, err
 	}
 	if row, err = c.timed(ctx, "SELECT UNIX_TIMESTAMP(NOW(6)) AS clock, DATABASE() AS opened"); err != nil {
@@ -54,6 +54,9 @@ func (c *conversation) sessionRow(ctx context.Context) (map[string]string, error
 	set, err := c.pairs(ctx, "SHOW VARIABLES WHERE Variable_name IN ('"+strings.Join(names, "', '")+"')")
 	for name, value := range set {
 		row[name] = value
+	}
+	if r := refusalOf(err); r != nil && !r.ends() { // a fact that can't be read is left out
+		err = nil
 	}
 	return row, err
 }
@@ -129,6 +132,9 @@ func serverID(f *engine.Facts) string {
 func (c *conversation) rights(ctx context.Context, set map[string]string) error {
 	before := time.Now()
 	grants, err := c.column(ctx, "SHOW GRANTS")
+	if r := refusalOf(err); r != nil && !r.ends() {
+		return nil // not known, so left out
+	}
 	if err != nil {
 		return err
 	}
@@ -248,10 +254,27 @@ func (c *conversation) lost(err error) *finding.Finding {
 	if errors.Is(err, errLocalFile) {
 		return c.askedForFile(err)
 	}
-	if r := refusalOf(err); r != nil {
-		return c.to.SessionLost(r.said())
+	r := refusalOf(err)
+	switch {
+	case r == nil:
+		return c.to.SessionLost(plain(err))
+	case r.Number == shutdownInProgress:
+		return c.stopping(r)
+	case r.Number == resourceUsedUp:
+		return c.full(r)
+	case r.Number == initFailed:
+		return finding.New(finding.SessionInitFailed,
+			"the login worked, but the statements that the server runs for each new session fail (init_connect)").
+			Saw("%s", r.said()).
+			AsAdmin(c.to.Admin, "SELECT @@init_connect").
+			AsAdmin(c.to.Admin, "SET GLOBAL init_connect = ''")
+	case slices.Contains([]uint16{1142, 1143, 1227, noRightToDatabase, 1370}, r.Number):
+		return c.to.NoRight(r.said())
+	case slices.Contains([]uint16{1969, 3024, 1907}, r.Number):
+		return finding.New(finding.SessionTimeLimit, "a time limit of the server ended the statement").Saw("%s", r.said()).
+			AsAdmin(c.to.Admin, "SELECT @@max_statement_time, @@max_execution_time")
 	}
-	return c.to.SessionLost(plain(err))
+	return c.to.SessionLost(r.said())
 }
 
 // Missing returns the tables that do not exist for this login, in the database

@@ -230,7 +230,7 @@ func (c *conversation) listen(ctx context.Context) (answer tns.Packet, other *gr
 		judged = c.notTNS(ctx, reply)
 	case err != nil:
 		if alert := probe.ClientCertificateAlert(err); alert != "" {
-			judged = finding.Failed(c.to.CertificateRefused(alert))
+			judged = finding.Failed(c.to.CertificateRefused(&c.facts, alert))
 			break
 		}
 		if c.conn == c.raw && !errors.Is(err, os.ErrDeadlineExceeded) && ctx.Err() == nil && c.wantsTLS(ctx) {

@@ -138,14 +138,14 @@ func (c *conversation) loginFailed(ctx context.Context, err error) *finding.Find
 		return c.serverRefused(server)
 	}
 	if alert := probe.ClientCertificateAlert(err); alert != "" {
-		return c.to.CertificateRefused(alert)
+		return c.to.CertificateRefused(&c.facts, alert)
 	}
 	method := c.facts.LoginMethod
 	if method == "" {
 		method = "none asked yet"
 	}
 	if ctx.Err() != nil || errors.Is(err, os.ErrDeadlineExceeded) {
-		return c.to.LoginTimeout(method)
+		return c.to.LoginTimeout(method, false)
 	}
 	return c.to.LoginBrokenOff(plain(err))
 }

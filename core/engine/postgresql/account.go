@@ -83,15 +83,13 @@ const storedQuery = "SELECT (rolpassword IS NOT NULL)::text, coalesce(left(rolpa
 
 // account looks a role up. Whether it has a password only a superuser sees.
 func (c *conversation) account(ctx context.Context, user string) (*account, error) {
-	result := c.pg.ExecParams(ctx,
-		"SELECT rolcanlogin::text, extract(epoch FROM rolvaliduntil)::text FROM pg_roles WHERE rolname = $1",
-		[][]byte{[]byte(user)}, nil, nil, nil).Read()
+	result := ask(ctx, c.pg,
+		"SELECT rolcanlogin::text, extract(epoch FROM rolvaliduntil)::text FROM pg_roles WHERE rolname = $1", user)
 	if result.Err != nil {
 		return nil, result.Err
 	}
 	if len(result.Rows) == 0 {
-		names := c.pg.ExecParams(ctx, "SELECT rolname FROM pg_roles WHERE rolcanlogin ORDER BY 1 LIMIT 10000", nil, nil,
-			nil, nil).Read()
+		names := ask(ctx, c.pg, "SELECT rolname FROM pg_roles WHERE rolcanlogin ORDER BY 1 LIMIT 10000")
 		return &account{near: nearest.Names(user, firstColumn(names), 3)}, names.Err
 	}
 	a := &account{exists: true, mayLogIn: string(result.Rows[0][0]) == "true"}
@@ -99,7 +97,7 @@ func (c *conversation) account(ctx context.Context, user string) (*account, erro
 		until := time.Unix(int64(seconds), 0).UTC()
 		a.validUntil = &until
 	}
-	stored := c.pg.ExecParams(ctx, storedQuery, [][]byte{[]byte(user)}, nil, nil, nil).Read()
+	stored := ask(ctx, c.pg, storedQuery, user)
 	if stored.Err == nil && len(stored.Rows) == 1 {
 		a.password = truth(string(stored.Rows[0][0]), "true")
 		a.stored = map[string]string{"md5": methodMD5, "SCR": methodSCRAM}[string(stored.Rows[0][1])]

@@ -114,8 +114,10 @@ func (c *conversation) Speak(ctx context.Context) finding.Result {
 		return c.unexpectedBytes(ctx, reply)
 	}
 	c.early = reply
-	if refused := c.parseError(reply); refused != nil && refused.Code == cannotConnectNow {
-		return finding.Failed(c.notReady(refused))
+	if refused := c.parseError(reply); refused != nil {
+		if found := c.notReady(refused); found != nil {
+			return finding.Failed(found)
+		}
 	}
 	return finding.Good("PostgreSQL answers")
 }

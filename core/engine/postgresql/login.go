@@ -136,8 +136,18 @@ func (c *conversation) Database(ctx context.Context) finding.Result {
 	if c.refusal != nil {
 		return finding.Failed(c.databaseRefused(ctx))
 	}
+	if name := c.to.Database; len(name) > maxName {
+		cut := strings.ToValidUTF8(name[:maxName], "")
+		return finding.Warned(finding.New(finding.DatabaseNameTooLong,
+			"the database's name has %d bytes; the server uses the first %d", len(name), len(cut)).
+			Saw("it opened %s", clean.Quoted(cut)).
+			Suggest("gharbor set %s database=%s", c.to.Profile, clean.Shell(cut)), "%s", clean.Quoted(cut))
+	}
 	return finding.Good("%s", clean.Quoted(c.to.Database))
 }
+
+// maxName is how many bytes of a name count (PostgreSQL documentation, "Identifiers and Key Words"; NAMEDATALEN - 1).
+const maxName = 63
 
 // config is the driver's configuration with everything that it could take
 // from the environment or the home folder overwritten.
@@ -238,6 +248,9 @@ func (a *attempt) asked(ctx context.Context, code uint32, rest []byte) error {
 	a.config.Password = value.Disclose()
 	a.empty = value.Empty()
 	a.blank = strings.TrimSpace(a.config.Password) != a.config.Password
+	if a.choosing { // SCRAM
+		a.config.Password = engine.SASLPrep(a.config.Password)
+	}
 	return nil
 }
 
@@ -322,15 +335,15 @@ func (a *attempt) cleartext() *finding.Finding {
 // brokenOff is for a login that ended without a word from the server.
 func (a *attempt) brokenOff(ctx context.Context, err error) *finding.Finding {
 	if alert := probe.ClientCertificateAlert(err); alert != "" {
-		return a.to.CertificateRefused(alert)
+		return a.to.CertificateRefused(&a.facts, alert)
 	}
 	if a.to.TLS.Cert != "" && a.facts.TLS != "none" && ctx.Err() == nil {
 		if alert := a.judgedCertificate(ctx); alert != "" {
-			return a.to.CertificateRefused(alert + " (on another connection, by TLS 1.2)")
+			return a.to.CertificateRefused(&a.facts, alert+" (on another connection, by TLS 1.2)")
 		}
 	}
 	if ctx.Err() != nil || errors.Is(err, os.ErrDeadlineExceeded) {
-		return a.to.LoginTimeout(a.method)
+		return a.to.LoginTimeout(a.method, a.watch != nil && a.watch.authOK)
 	}
 	return a.to.LoginBrokenOff(probe.LastError(err))
 }

@@ -124,7 +124,7 @@ func TestNotReady(t *testing.T) {
 		"the database system is in recovery mode": "speak.recovering", "the database system is not yet accepting connections": "speak.recovering",
 		"das Datenbanksystem startet": "speak.starting",
 	} {
-		if got := c.notReady(&pgconn.PgError{Code: cannotConnectNow, Message: text}); string(got.Code) != want {
+		if got := c.notReady(&pgconn.PgError{Code: "57P03", Message: text}); string(got.Code) != want {
 			t.Errorf("%s: %s", text, got.Code)
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"strings"
 
@@ -16,20 +17,6 @@ import (
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/tlsrule"
-)
-
-// SQLSTATE codes (PostgreSQL documentation, "PostgreSQL Error Codes") with
-// which a server refuses a login.
-const (
-	invalidAuthorization = "28000"
-	invalidPassword      = "28P01"
-	invalidCatalogName   = "3D000"
-	insufficientRight    = "42501"
-	tooManyConnections   = "53300"
-	notInRequiredState   = "55000"
-	adminShutdown        = "57P01"
-	crashShutdown        = "57P02"
-	cannotConnectNow     = "57P03"
 )
 
 // parseError reads an ErrorResponse among the bytes that answer a startup.
@@ -57,46 +44,68 @@ func said(e *pgconn.PgError) string {
 	return text
 }
 
-// notReady is for 57P03. The code is one for starting, stopping and
-// recovering; the text tells them apart where it is English.
+// notReady is for a server that starts, stops or recovers; nil for another meaning.
 func (c *conversation) notReady(e *pgconn.PgError) *finding.Finding {
-	text := strings.ToLower(e.Message)
-	switch {
-	case strings.Contains(text, "starting up"):
-		return finding.New(finding.SpeakStarting, "the server is still starting").Saw("%s", said(e)).
-			Suggest("gharbor wait %s   # until it is ready", c.to.Profile)
-	case strings.Contains(text, "shutting down"):
-		return finding.New(finding.SpeakStopping, "the server is shutting down").
-			Saw("%s", said(e)).
-			Suggest("gharbor wait %s   # until it is ready", c.to.Profile).
-			Suggest("gharbor nearby   # says how a stopped server of this machine is started")
-	case strings.Contains(text, "recover"), strings.Contains(text, "not yet accepting"),
-		strings.Contains(text, "not accepting"):
-		return finding.New(finding.SpeakRecovering, "the server is still in recovery").Saw("%s", said(e)).
-			Suggest("gharbor wait %s   # until it is ready", c.to.Profile)
+	name := c.to.Profile
+	untilReady := func(code finding.Code, cause string) *finding.Finding {
+		return finding.New(code, "%s", cause).Saw("%s", said(e)).
+			Suggest("gharbor wait %s   # until it is ready", name)
 	}
-	return finding.New(finding.SpeakStarting,
-		"the server is starting, stopping or in recovery").Saw("%s", said(e)).
-		Suggest("gharbor wait %s   # until it is ready", c.to.Profile)
+	switch (refusal{PgError: e}).means() {
+	case meansStarting:
+		return untilReady(finding.SpeakStarting, "the server is still starting")
+	case meansStopping:
+		return untilReady(finding.SpeakStopping, "the server is shutting down").
+			Suggest("gharbor nearby   # says how a stopped server of this machine is started")
+	case meansRecovering:
+		return untilReady(finding.SpeakRecovering, "the server is still in recovery")
+	case meansNotReady:
+		return untilReady(finding.SpeakStarting, "the server is starting, stopping or in recovery")
+	case meansNoStandby:
+		return finding.New(finding.SpeakStandbyClosed, "the server is a standby that takes no connections (hot_standby is off)").
+			Saw("%s", said(e)).
+			Advise("on the server: set hot_standby = on in postgresql.conf, and restart it").
+			Advise("or name the primary: gharbor set %s host=HOST", name)
+	}
+	return nil
 }
 
 // serverRefused maps what the server said during the login.
 func (a *attempt) serverRefused(ctx context.Context, e *pgconn.PgError) *finding.Finding {
-	switch e.Code {
-	case invalidPassword:
+	if found := a.notReady(e); found != nil {
+		return found
+	}
+	switch meaning := a.means(e); meaning {
+	case meansPassword:
 		return a.wrongPassword(e)
-	case cannotConnectNow:
-		return a.notReady(e)
-	case adminShutdown, crashShutdown:
-		return finding.New(finding.SpeakStopping, "the server is shutting down").Saw("%s", said(e)).
-			Suggest("gharbor wait %s   # until it is ready", a.to.Profile)
-	case tooManyConnections:
-		return a.full(e)
-	case invalidAuthorization:
-		return a.notAllowed(ctx, e)
+	case meansFull, meansRoleFull, meansDatabaseFull, meansPoolFull:
+		return a.full(e, meaning)
+	case meansPoolerLogin, meansPoolerMissing, meansPoolerCut:
+		return a.behindPooler(e, meaning)
+	case meansNoRole, meansNoLogin, meansRole:
+		return a.role(e, meaning)
+	case meansCertificate:
+		return a.to.CertificateRefused(&a.facts, said(e))
+	case meansOtherCertificate:
+		return a.otherCertificate(e)
+	case meansPeer, meansOtherMethod:
+		return a.otherIdentity(e, meaning)
+	case meansRules, meansRejected:
+		return a.accessRules(ctx, e, meaning)
+	case meansNoTLS:
+		return a.wantsTLS(e)
+	case meansTimeLimit:
+		return a.conversation.timeLimit(e)
+	case meansNoDatabase:
+		return a.poolerDatabase(e)
 	}
 	return finding.New(finding.LoginRefused, "the server refused the login").Saw("%s", said(e)).
 		Suggest("gharbor show %s", a.to.Profile)
+}
+
+// means is what a refusal of the login says.
+func (a *attempt) means(e *pgconn.PgError) meaning {
+	return refusal{e, a.to.User, a.method != methodNone, a.watch != nil && a.watch.authOK}.means()
 }
 
 func (a *attempt) wrongPassword(e *pgconn.PgError) *finding.Finding {
@@ -115,57 +124,104 @@ func (a *attempt) wrongPassword(e *pgconn.PgError) *finding.Finding {
 	if a.blank {
 		found.Saw("the password begins or ends with a blank")
 	}
+	if byPooler(e) {
+		found.Saw("the answer is not from PostgreSQL itself but from a pooler, which has a list of users of its own")
+		found.Advise("on the pooler: is %s in its list of users, with this password?", clean.Quoted(a.to.User))
+	}
 	return a.to.LookUpAs(a.to.PasswordAgain(found))
 }
 
-func (a *attempt) full(e *pgconn.PgError) *finding.Finding {
-	whose := "the server is full (max_connections, less those for administrators)"
-	switch e.Routine {
-	case "InitializeSessionUserId":
-		whose = "the role has too many connections (its CONNECTION LIMIT)"
-	case "CheckMyDatabase":
-		whose = "the database has too many connections (its CONNECTION LIMIT)"
+// full is for too many connections, and says whose limit was reached.
+func (a *attempt) full(e *pgconn.PgError, whose meaning) *finding.Finding {
+	cause := "the server is full (max_connections, less those for administrators)"
+	switch {
+	case whose == meansRoleFull:
+		cause = "the role has too many connections (its CONNECTION LIMIT)"
+	case whose == meansDatabaseFull:
+		cause = "the database has too many connections (its CONNECTION LIMIT)"
+	case whose == meansPoolFull:
+		cause = "the pooler has no free connection to its server: its pool is used up"
+	case byPooler(e):
+		cause = "the pooler takes no more connections"
 	}
-	return finding.New(finding.SessionServerFull, "%s", whose).Saw("%s", said(e)).
-		Suggest("gharbor wait %s   # until there is room", a.to.Profile).
-		AsAdmin(a.to.Admin, "SELECT usename, datname, state, count(*) FROM pg_stat_activity GROUP BY 1, 2, 3")
+	found := finding.New(finding.SessionServerFull, "%s", cause).Saw("%s", said(e)).
+		Suggest("gharbor wait %s   # until there is room", a.to.Profile)
+	if byPooler(e) && e.Code == poolerCode {
+		return found.Advise("on the pooler: raise its limits (max_client_conn, pool_size), or look at SHOW POOLS")
+	}
+	return found.AsAdmin(a.to.Admin, "SELECT usename, datname, state, count(*) FROM pg_stat_activity GROUP BY 1, 2, 3")
 }
 
-// notAllowed is for 28000: the access rules, a system account or a
-// certificate that does not fit, or the role itself. The routine that raised
-// it is the same in every language of the server.
-func (a *attempt) notAllowed(ctx context.Context, e *pgconn.PgError) *finding.Finding {
-	text := strings.ToLower(e.Message)
-	switch {
-	case e.Routine == "InitializeSessionUserId" && strings.Contains(text, "does not exist"):
-		return finding.New(finding.LoginNoSuchRole, "there is no role %s on this server", clean.Quoted(a.to.User)).
-			Saw("%s", said(e)).
-			Another(a.to.Profile, "user", nil).
-			AsAdmin(a.to.Admin, "CREATE ROLE %s LOGIN", identifier(a.to.User))
-	case e.Routine == "InitializeSessionUserId" && strings.Contains(text, "not permitted to log in"):
-		return finding.New(finding.LoginNoLoginRight, "the role %s exists, but may not log in",
-			clean.Quoted(a.to.User)).
-			Saw("%s", said(e)).
-			AsAdmin(a.to.Admin, "ALTER ROLE %s LOGIN", identifier(a.to.User))
-	case e.Routine == "ClientAuthentication" && strings.Contains(text, "client certificate"):
-		return a.to.CertificateRefused(said(e))
-	case e.Routine == "ClientAuthentication":
-		return a.accessRules(ctx, e)
-	case e.Routine == "auth_failed":
-		return a.otherIdentity(e)
+// poolerCode is the SQLSTATE that poolers give most of their refusals: protocol_violation.
+const poolerCode = "08P01"
+
+// behindPooler is for a login that the pooler let pass, and that its own connection to the server did not survive.
+func (a *attempt) behindPooler(e *pgconn.PgError, what meaning) *finding.Finding {
+	found := finding.New(finding.SessionBehindPooler, "your login was accepted; the pooler's own login to its server is refused")
+	switch what {
+	case meansPoolerMissing:
+		found.Cause = "your login was accepted; the pooler leads to another database, which its server does not have"
+	case meansPoolerCut:
+		found.Cause = "the pooler can't connect to its server"
 	}
-	return finding.New(finding.LoginRefused, "the server does not let this account in").Saw("%s", said(e)).
-		Suggest("gharbor show %s", a.to.Profile)
+	return found.Saw("%s", said(e)).
+		Saw("the answer is not from PostgreSQL itself but from a pooler").
+		Advise("on the pooler: check the line of %s under [databases] (host, port, dbname, user, password)",
+			clean.Quoted(a.to.Database)).
+		Suggest("gharbor wait %s   # if its server is only restarting", a.to.Profile)
+}
+
+// poolerDatabase is for a database that a pooler has no line for.
+func (a *attempt) poolerDatabase(e *pgconn.PgError) *finding.Finding {
+	found := finding.New(finding.DatabaseMissing, "the pooler has no database %s", clean.Quoted(a.to.Database)).Saw("%s", said(e))
+	if !byPooler(e) {
+		found.Cause = "there is no database " + clean.Quoted(a.to.Database) + " on this server"
+	}
+	return found.Another(a.to.Profile, "database", nil).
+		Advise("or on the pooler: add a line for %s under [databases]", clean.Quoted(a.to.Database))
+}
+
+// role is for a role that is not there, or may not log in. In a language that the table does not know it may be
+// either.
+func (a *attempt) role(e *pgconn.PgError, what meaning) *finding.Finding {
+	user, role := clean.Quoted(a.to.User), identifier(a.to.User)
+	if what == meansNoLogin {
+		return finding.New(finding.LoginNoLoginRight, "the role %s exists, but may not log in", user).
+			Saw("%s", said(e)).
+			AsAdmin(a.to.Admin, "ALTER ROLE %s LOGIN", role)
+	}
+	found := finding.New(finding.LoginNoSuchRole, "there is no role %s on this server", user).Saw("%s", said(e))
+	if what == meansRole {
+		found.Cause += ", or it may not log in"
+	}
+	return found.Another(a.to.Profile, "user", nil).AsAdmin(a.to.Admin, "CREATE ROLE %s LOGIN", role)
+}
+
+// otherCertificate is for a certificate that is believed, and is another account's.
+func (a *attempt) otherCertificate(e *pgconn.PgError) *finding.Finding {
+	found := finding.New(finding.LoginCertificate, "the certificate's name is not that of the role %s",
+		clean.Quoted(a.to.User)).Saw("%s", said(e))
+	if leaf := a.to.TLS.ClientCertificate(); leaf != nil {
+		name := leaf.Subject.CommonName
+		found.Cause = fmt.Sprintf("the client certificate is for %s, not for the role %s", clean.Quoted(name),
+			clean.Quoted(a.to.User))
+		found.Saw("the profile's certificate is %s: %s", a.to.TLS.Cert, clean.Line(leaf.Subject.String(), 200))
+		if clean.Word(name) == name && name != "" {
+			found.Suggest("gharbor test %s -override user=%s   # the certificate's own role", a.to.Profile, name)
+		}
+	}
+	return found.Advise("name the certificate of that role: gharbor set %s tls-cert=PATH tls-key=PATH", a.to.Profile).
+		Advise("or on the server: map the name to the role in pg_ident.conf, with map= in the line of pg_hba.conf")
 }
 
 // otherIdentity is for methods that compare the account with something other
 // than a password.
-func (a *attempt) otherIdentity(e *pgconn.PgError) *finding.Finding {
-	text := strings.ToLower(e.Message)
+func (a *attempt) otherIdentity(e *pgconn.PgError, what meaning) *finding.Finding {
+	silent := a.method == methodNone
 	switch {
-	case strings.Contains(text, "certificate") || a.to.TLS.Cert != "" && a.method == methodNone && a.facts.TLS != "none":
-		return a.to.CertificateRefused(said(e))
-	case strings.Contains(text, "peer") || a.to.Network == "unix" && a.method == methodNone:
+	case what == meansOtherMethod && a.to.TLS.Cert != "" && silent && a.facts.TLS != "none":
+		return a.otherCertificate(e)
+	case what == meansPeer || a.to.Network == "unix" && silent:
 		return finding.New(finding.LoginPeer,
 			"the server compares the system account with the role, and they differ").
 			Saw("%s", said(e)).
@@ -176,21 +232,55 @@ func (a *attempt) otherIdentity(e *pgconn.PgError) *finding.Finding {
 	}
 	return finding.New(finding.LoginRefused,
 		"the server does not accept this account with the login method of its rules").
-		Saw("%s", said(e)).Suggest("gharbor show %s", a.to.Profile)
+		Saw("%s", said(e)).
+		Suggest("gharbor show %s", a.to.Profile).
+		AsAdmin(a.to.Admin, "SELECT line_number, type, database, user_name, address, auth_method FROM pg_hba_file_rules")
+}
+
+// wantsTLS is for a refusal for want of encryption.
+func (a *attempt) wantsTLS(e *pgconn.PgError) *finding.Finding {
+	return finding.New(finding.TLSRequiredByServer,
+		"the server wants TLS for this account, and the connection was not encrypted").
+		Saw("%s", said(e)).
+		Suggest("gharbor set %s tls=verified", a.to.Profile).
+		Suggest("gharbor set %s tls=required   # encrypted, whoever answers", a.to.Profile)
 }
 
 // accessRules is for an account that no line of pg_hba.conf lets in from here,
 // or that one rejects. Without encryption it may be only that which is
 // missing: one more connection finds out, without a password.
-func (a *attempt) accessRules(ctx context.Context, e *pgconn.PgError) *finding.Finding {
+func (a *attempt) accessRules(ctx context.Context, e *pgconn.PgError, what meaning) *finding.Finding {
 	if a.to.Network == "tcp" && a.facts.TLS == "none" && a.offered != 'N' {
-		if asked := a.letInWithTLS(ctx); asked != "" {
-			return finding.New(finding.TLSRequiredByServer,
-				"the server wants TLS for this account, and the connection was not encrypted").
-				Saw("%s", said(e)).Saw("over TLS, on another connection, it %s", asked).
-				Suggest("gharbor set %s tls=verified", a.to.Profile).
-				Suggest("gharbor set %s tls=required   # encrypted, whoever answers", a.to.Profile)
+		if asked, certificate := a.letInWithTLS(ctx); asked != "" {
+			found := a.wantsTLS(e).Saw("over TLS, on another connection, it %s", asked)
+			if certificate {
+				found.Cause = "the server wants TLS and a client certificate for this account, and the connection was not encrypted"
+				found.Try = []string{}
+				found.Advise("name a certificate too: gharbor set %s tls=verified tls-cert=PATH tls-key=PATH", a.to.Profile)
+			}
+			return found
 		}
+	}
+	found := finding.New(finding.LoginHostNotAllowed,
+		"the server's rules (pg_hba.conf) do not allow this user, database and client address").
+		Saw("%s", said(e))
+	where := "in pg_hba.conf"
+	if what == meansRejected {
+		found.Cause = "a line of the server's rules (pg_hba.conf) rejects this user, database and client address"
+		where = "in pg_hba.conf, above the line that rejects"
+	}
+	if a.facts.TLS != "none" {
+		found.Saw("the connection is encrypted: a rule for unencrypted ones (hostnossl) does not count for it")
+	}
+	return found.Suggest("gharbor show %s   # is it the right user and database?", a.to.Profile).
+		Advise("on the server, %s: %s (the address as the server sees it; then run SELECT pg_reload_conf())", where,
+			clean.Line(a.accessRule(), 200))
+}
+
+// accessRule is a line of pg_hba.conf for this login (PostgreSQL documentation, "The pg_hba.conf File").
+func (a *attempt) accessRule() string {
+	if a.to.Network == "unix" {
+		return fmt.Sprintf("local %s %s scram-sha-256", a.to.Database, a.to.User)
 	}
 	kind, from := "host", "this address"
 	if a.facts.TLS != "none" {
@@ -203,50 +293,53 @@ func (a *attempt) accessRules(ctx context.Context, e *pgconn.PgError) *finding.F
 		}
 		from = host + bits
 	}
-	line := fmt.Sprintf("%s %s %s %s scram-sha-256", kind, a.to.Database, a.to.User, from)
-	if a.to.Network == "unix" {
-		line = fmt.Sprintf("local %s %s scram-sha-256", a.to.Database, a.to.User)
-	}
-	return finding.New(finding.LoginHostNotAllowed,
-		"the server's rules (pg_hba.conf) do not allow this user, database and client address").
-		Saw("%s", said(e)).
-		Suggest("gharbor show %s   # is it the right user and database?", a.to.Profile).
-		Advise("on the server, in pg_hba.conf: %s (the address as the server sees it; then run SELECT "+
-			"pg_reload_conf())",
-			clean.Line(line, 200))
+	return fmt.Sprintf("%s %s %s %s scram-sha-256", kind, a.to.Database, a.to.User, from)
 }
 
 // letInWithTLS asks the server, on a connection of its own and without a
 // password, what it would say to this account over TLS: "" where it refuses
-// that as well or offers none.
-func (a *attempt) letInWithTLS(ctx context.Context) string {
+// that as well or offers none. certificate says that it wants one of the client.
+func (a *attempt) letInWithTLS(ctx context.Context) (asks string, certificate bool) {
 	plan := *a.to.TLS
 	plan.Rule = tlsrule.Required
 	secure, err := a.secureAgain(ctx, &plan)
 	if err != nil {
-		return ""
+		return "", false
 	}
 	defer secure.Close()
 	defer probe.Guard(ctx, secure)()
 	if _, err := secure.Write(a.startup()); err != nil {
-		return ""
+		return "", false
 	}
-	head := make([]byte, 9)
-	if n, err := secure.Read(head); err != nil || n < 9 || head[0] != 'R' {
-		return ""
+	reply := make([]byte, 4096)
+	n, err := io.ReadAtLeast(secure, reply, 9)
+	if err != nil {
+		return "", false
 	}
-	if binary.BigEndian.Uint32(head[5:]) == pgproto3.AuthTypeOk {
-		return "lets the account in"
+	if refused := a.parseError(reply[:n]); refused != nil {
+		if a.means(refused) == meansCertificate {
+			return "wants a client certificate", true
+		}
+		return "", false
 	}
-	return "asks for the password"
+	if reply[0] != 'R' {
+		return "", false
+	}
+	if binary.BigEndian.Uint32(reply[5:]) == pgproto3.AuthTypeOk {
+		return "lets the account in", false
+	}
+	return "asks for the password", false
 }
 
 // aboutDatabase is the server's error where it concerns the database and not
 // the account.
 func aboutDatabase(err error) *pgconn.PgError {
 	var e *pgconn.PgError
-	if errors.As(err, &e) &&
-		(e.Code == invalidCatalogName || e.Code == insufficientRight || e.Code == notInRequiredState) {
+	if !errors.As(err, &e) {
+		return nil
+	}
+	switch (refusal{PgError: e}).means() {
+	case meansNoDatabase, meansNoConnect, meansNotAccepting:
 		return e
 	}
 	return nil
@@ -254,17 +347,24 @@ func aboutDatabase(err error) *pgconn.PgError {
 
 // databaseRefused is for what the server says once the account is accepted.
 func (c *conversation) databaseRefused(ctx context.Context) *finding.Finding {
-	switch e := c.refusal; e.Code {
-	case insufficientRight:
+	switch e := c.refusal; (refusal{PgError: e}).means() {
+	case meansNoConnect:
 		return finding.New(finding.DatabaseNoAccess, "the role %s may not connect to the database %s",
 			clean.Quoted(c.to.User), clean.Quoted(c.to.Database)).
 			Saw("%s", said(e)).
 			AsAdmin(c.to.Admin, "GRANT CONNECT ON DATABASE %s TO %s", identifier(c.to.Database), identifier(c.to.User))
-	case notInRequiredState:
-		return finding.New(finding.DatabaseNotAccepting, "the database %s does not accept connections",
+	case meansNotAccepting:
+		found := finding.New(finding.DatabaseNotAccepting, "the database %s does not accept connections",
 			clean.Quoted(c.to.Database)).
-			Saw("%s", said(e)).
-			AsAdmin(c.to.Admin, "ALTER DATABASE %s ALLOW_CONNECTIONS true", identifier(c.to.Database))
+			Saw("%s", said(e))
+		if c.to.Database == "template0" {
+			return found.Saw("template0 is what new databases are copied from; nobody is meant to connect to it").
+				Another(c.to.Profile, "database", []string{"postgres"})
+		}
+		return found.AsAdmin(c.to.Admin, "ALTER DATABASE %s ALLOW_CONNECTIONS true", identifier(c.to.Database))
+	}
+	if byPooler(c.refusal) && c.refusal.Code == poolerCode {
+		return (&attempt{conversation: c}).poolerDatabase(c.refusal)
 	}
 	return c.databaseMissing(ctx, c.refusal, c.used)
 }
@@ -310,9 +410,7 @@ func (c *conversation) databases(ctx context.Context, used *pgconn.Config) (name
 			conn.Close()
 			continue
 		}
-		rows := pg.ExecParams(ctx, "SELECT datname FROM pg_database WHERE NOT datistemplate ORDER BY 1 LIMIT 10000",
-			nil,
-			nil, nil, nil).Read()
+		rows := ask(ctx, pg, "SELECT datname FROM pg_database WHERE NOT datistemplate ORDER BY 1 LIMIT 10000")
 		pg.Close(ctx)
 		if rows.Err != nil {
 			continue

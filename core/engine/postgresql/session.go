@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"math"
 	"strconv"
 	"strings"
 	"time"
@@ -16,18 +17,40 @@ import (
 	"gentleharbor/core/finding"
 )
 
-// sessionQuery reads who and where one is, in one round trip.
-const sessionQuery = `SELECT current_user::text AS "user", current_database()::text AS "database",
- current_setting('server_version') AS "version", current_setting('server_encoding') AS "encoding",
- (SELECT datcollate FROM pg_database WHERE datname = current_database()) AS "collation",
- current_setting('TimeZone') AS "time_zone", current_setting('transaction_read_only') AS "read_only",
- pg_is_in_recovery()::text AS "in_recovery", current_setting('is_superuser') AS "superuser",
- extract(epoch FROM clock_timestamp())::text AS "clock",
-	extract(epoch FROM pg_postmaster_start_time())::text AS "started"`
+// ownPath makes a transaction look names up among the system's own alone. A role's search_path may put tables, functions
+// and operators of others before them.
+const ownPath = "SELECT pg_catalog.set_config('search_path', 'pg_catalog, pg_temp', true)"
+
+// sessionFacts are what is read of who and where one is, each by an expression.
+var sessionFacts = [][2]string{
+	{"user", "current_user::text"},
+	{"database", "current_database()::text"},
+	{"version", "current_setting('server_version')"},
+	{"encoding", "current_setting('server_encoding')"},
+	{"collation", "(SELECT datcollate FROM pg_database WHERE datname = current_database())"},
+	{"time_zone", "current_setting('TimeZone')"},
+	{"read_only", "current_setting('transaction_read_only')"},
+	{"in_recovery", "pg_is_in_recovery()::text"},
+	{"superuser", "current_setting('is_superuser')"},
+	{"clock", "extract(epoch FROM clock_timestamp())::text"},
+	{"started", "extract(epoch FROM pg_postmaster_start_time())::text"},
+}
+
+// select of facts is one statement for all of them.
+func selectOf(facts [][2]string) string {
+	var columns []string
+	for _, fact := range facts {
+		columns = append(columns, fact[1]+` AS "`+fact[0]+`"`)
+	}
+	return "SELECT " + strings.Join(columns, ", ")
+}
 
 // lineageQuery reads the number that initdb gave the cluster. Standbys and
 // clones share it. Some hosts take the right to it away.
 const lineageQuery = `SELECT system_identifier::text AS "system_identifier" FROM pg_control_system()`
+
+// readOnlySource says what made the session's transactions read-only (PostgreSQL documentation, "pg_settings").
+const readOnlySource = `SELECT source AS "source" FROM pg_settings WHERE name = 'default_transaction_read_only'`
 
 // roundTrips is how many are measured; the median of three forgives a hiccup.
 const roundTrips = 3
@@ -35,15 +58,13 @@ const roundTrips = 3
 // Session reads the facts and measures the round trip.
 func (c *conversation) Session(ctx context.Context) finding.Result {
 	before := time.Now()
-	rows, err := c.rows(ctx, sessionQuery+"; "+lineageQuery) // of which the second may be forbidden
+	row, lineage, err := c.readFacts(ctx)
 	took := time.Since(before)
-	if len(rows) == 0 {
-		return finding.Failed(c.lost(cmp.Or(err, errNoRow)))
+	if err != nil {
+		return finding.Failed(c.lost(err))
 	}
-	f, row := &c.facts, rows[0]
-	if len(rows) > 1 {
-		f.Lineage = clean.Line(rows[1]["system_identifier"], 40)
-	}
+	f := &c.facts
+	f.Lineage = clean.Line(lineage, 40)
 	f.User, f.Database, f.Version = clean.Line(row["user"], 0), clean.Line(row["database"],
 		0), clean.Line(row["version"], 80)
 	f.Collation = clean.Line(row["collation"], 60)
@@ -51,17 +72,14 @@ func (c *conversation) Session(ctx context.Context) finding.Result {
 	f.Writable, f.InRecovery = truth(row["read_only"], "off"), truth(row["in_recovery"], "true")
 	f.Superuser = truth(row["superuser"], "on")
 	if f.Writable != nil && !*f.Writable {
-		f.ReadOnlyBy = "transaction_read_only is on, for the role or the database"
-		if f.InRecovery != nil && *f.InRecovery {
-			f.ReadOnlyBy = "the server is a standby, or in recovery"
-		}
+		f.ReadOnlyBy = c.readOnlyBy(ctx)
 	}
 	if clock, err := strconv.ParseFloat(row["clock"], 64); err == nil {
 		here := float64(before.Add(took/2).UnixNano()) / 1e9
 		f.ClockDifference = engine.Milliseconds(time.Duration((clock - here) * float64(time.Second)))
 	}
 	if seconds, err := strconv.ParseFloat(row["started"], 64); err == nil {
-		started := time.UnixMicro(int64(seconds * 1e6)).UTC()
+		started := time.UnixMicro(int64(math.Round(seconds * 1e6))).UTC()
 		f.ServerStarted = &started
 	}
 	f.ServerID = serverID(f)
@@ -69,6 +87,58 @@ func (c *conversation) Session(ctx context.Context) finding.Result {
 		return finding.Failed(c.lost(err))
 	}
 	return c.describe()
+}
+
+// readFacts reads the facts and the cluster's number in one round trip. Of what may not be read, or is not known to a
+// server, the rest is read one by one: a fact is known, or left out.
+func (c *conversation) readFacts(ctx context.Context) (row map[string]string, lineage string, err error) {
+	rows, err := c.rows(ctx, selectOf(sessionFacts), lineageQuery)
+	if len(rows) > 1 {
+		lineage = rows[1]["system_identifier"]
+	}
+	if len(rows) > 0 {
+		return rows[0], lineage, nil
+	}
+	var server *pgconn.PgError
+	if !errors.As(err, &server) || (refusal{PgError: server}).means() == meansTimeLimit {
+		return nil, "", cmp.Or(err, errNoRow)
+	}
+	row = make(map[string]string)
+	for _, fact := range sessionFacts {
+		one, oneErr := c.rows(ctx, selectOf([][2]string{fact}))
+		if len(one) > 0 {
+			row[fact[0]] = one[0][fact[0]]
+		}
+		if c.pg.IsClosed() {
+			return nil, "", oneErr
+		}
+	}
+	if len(row) == 0 {
+		return nil, "", err
+	}
+	return row, "", nil
+}
+
+// readOnlyBy says why the session can't write.
+func (c *conversation) readOnlyBy(ctx context.Context) string {
+	if c.facts.InRecovery != nil && *c.facts.InRecovery {
+		return "the server is a standby, or in recovery"
+	}
+	by := map[string]string{
+		"user":          "the role is set to read-only transactions",
+		"database":      "the database is set to read-only transactions",
+		"database user": "the role is set to read-only transactions in this database",
+		"session":       "the session's transactions are read-only",
+		"client":        "the session's transactions are read-only",
+	}
+	rows, err := c.rows(ctx, readOnlySource)
+	if err != nil || len(rows) == 0 {
+		return "the session's transactions are read-only (transaction_read_only is on)"
+	}
+	if why := by[rows[0]["source"]]; why != "" {
+		return why + " (default_transaction_read_only)"
+	}
+	return "the server is set to read-only transactions (default_transaction_read_only)"
 }
 
 // serverID is the cluster's number and the server's start time, or as much of it as may be read.
@@ -115,11 +185,11 @@ func truth(value, yes string) *bool {
 // errNoRow is an answer without what was asked for.
 var errNoRow = errors.New("the server answered without a row")
 
-// rows runs statements, with ; between them, and returns the first row of each that has one, by column name. After
-// the first that fails there are no more.
-func (c *conversation) rows(ctx context.Context, sql string) (all []map[string]string, err error) {
-	results, err := c.pg.Exec(ctx, sql).ReadAll()
-	for _, result := range results {
+// rows asks about the server, in one round trip and by the system's own names, and returns the first row of each
+// statement that has one, by column name. After the first that fails there are no more.
+func (c *conversation) rows(ctx context.Context, statements ...string) (all []map[string]string, err error) {
+	results, err := c.pg.Exec(ctx, ownPath+"; "+strings.Join(statements, "; ")).ReadAll()
+	for _, result := range results[min(1, len(results)):] {
 		if result.Err != nil || len(result.Rows) == 0 {
 			break
 		}
@@ -132,13 +202,58 @@ func (c *conversation) rows(ctx context.Context, sql string) (all []map[string]s
 	return all, err
 }
 
+// ask runs one statement with values for $1 and so on, by the system's own names.
+func ask(ctx context.Context, pg *pgconn.PgConn, sql string, values ...string) *pgconn.Result {
+	var batch pgconn.Batch
+	var sent [][]byte
+	for _, value := range values {
+		sent = append(sent, []byte(value))
+	}
+	batch.ExecParams(ownPath, nil, nil, nil, nil)
+	batch.ExecParams(sql, sent, nil, nil, nil)
+	results, err := pg.ExecBatch(ctx, &batch).ReadAll()
+	if len(results) < 2 {
+		return &pgconn.Result{Err: cmp.Or(err, errNoRow)}
+	}
+	return results[1]
+}
+
 // lost is for a session that ended, or refused a plain question.
 func (c *conversation) lost(err error) *finding.Finding {
 	var server *pgconn.PgError
-	if errors.As(err, &server) {
-		return c.to.SessionLost(said(server))
+	if !errors.As(err, &server) {
+		return c.to.SessionLost(probe.LastError(err))
 	}
-	return c.to.SessionLost(probe.LastError(err))
+	if found := c.notReady(server); found != nil {
+		return found
+	}
+	switch what := (refusal{PgError: server, let: true}).means(); what {
+	case meansTimeLimit:
+		return c.timeLimit(server)
+	case meansNoRight:
+		return c.to.NoRight(said(server))
+	case meansFull, meansPoolFull:
+		return (&attempt{conversation: c}).full(server, what)
+	case meansPoolerLogin, meansPoolerMissing, meansPoolerCut:
+		return (&attempt{conversation: c}).behindPooler(server, what)
+	}
+	return c.to.SessionLost(said(server))
+}
+
+// timeLimit is for a statement or a session that a limit of the server, or of a pooler, ended.
+func (c *conversation) timeLimit(e *pgconn.PgError) *finding.Finding {
+	role := identifier(c.to.User)
+	found := finding.New(finding.SessionTimeLimit, "a time limit of the server ended the statement (statement_timeout)").
+		Saw("%s", said(e))
+	switch {
+	case byPooler(e):
+		found.Cause = "a time limit of the pooler ended the connection"
+		return found.Advise("on the pooler: raise the limit that it names")
+	case e.Code != "57014":
+		found.Cause = "a time limit of the server ended the idle session"
+		return found.AsAdmin(c.to.Admin, "ALTER ROLE %s RESET idle_session_timeout", role)
+	}
+	return found.AsAdmin(c.to.Admin, "ALTER ROLE %s SET statement_timeout = '30s'", role)
 }
 
 // Missing returns the tables and extensions that do not exist for this login.
@@ -146,14 +261,15 @@ func (c *conversation) lost(err error) *finding.Finding {
 func (c *conversation) Missing(ctx context.Context,
 	tables, extensions []string) (noTables, noExtensions []string, err error) {
 	if len(tables) > 0 {
-		if noTables, err = c.column(ctx, "SELECT n FROM unnest($1::text[]) AS n WHERE to_regclass(n) IS NULL",
-			tables); err != nil {
+		if noTables, err = c.column(ctx, "SELECT n FROM pg_catalog.unnest($1::pg_catalog.text[]) AS n "+
+			"WHERE pg_catalog.to_regclass(n) IS NULL", tables); err != nil {
 			return nil, nil, err
 		}
 	}
 	if len(extensions) > 0 {
-		noExtensions, err = c.column(ctx,
-			"SELECT n FROM unnest($1::text[]) AS n WHERE n NOT IN (SELECT extname::text FROM pg_extension)", extensions)
+		result := ask(ctx, c.pg, "SELECT n FROM unnest($1::text[]) AS n WHERE n NOT IN (SELECT extname::text FROM pg_extension)",
+			array(extensions))
+		noExtensions, err = firstColumn(result), result.Err
 	}
 	return noTables, noExtensions, err
 }

@@ -262,6 +262,9 @@ func LastError(err error) string {
 // ClientCertificateAlert is the TLS alert with which a server refuses a client
 // certificate, or its absence. TLS 1.3 tells it only after the handshake.
 func ClientCertificateAlert(err error) string {
+	if err == nil {
+		return ""
+	}
 	text := LastError(err)
 	if !strings.Contains(text, "remote error: tls:") {
 		return ""
