@@ -27,6 +27,7 @@ const Require = "GHARBOR_REQUIRE_SERVERS"
 // PostgreSQL is a throw-away real server.
 type PostgreSQL struct {
 	Bin    string // folder of the server's programs
+	Lib    string // folder of the libraries that stand beside them, "" for the system's
 	Folder string // its socket, and the folder above its data
 	Port   int
 
@@ -165,13 +166,67 @@ func ThrowAwayWith(t testing.TB, rules string, statements ...string) *PostgreSQL
 		if err := p.certificates(); err != nil {
 			return nil, err
 		}
-		settings := fmt.Sprintf("listen_addresses = '127.0.0.1'\nssl = on\nssl_cert_file = "+
-			"'%[1]s/server.pem'\nssl_key_file = '%[1]s/server.key'\nssl_ca_file = '%[1]s/authority.pem'\n", p.Folder)
-		if err := p.startWith(settings, rules); err != nil {
+		return p, p.startEncrypted(rules, statements)
+	})
+}
+
+// startEncrypted starts the server with TLS.
+func (p *PostgreSQL) startEncrypted(rules string, statements []string) error {
+	settings := fmt.Sprintf("listen_addresses = '127.0.0.1'\nssl = on\nssl_cert_file = "+
+		"'%[1]s/server.pem'\nssl_key_file = '%[1]s/server.key'\nssl_ca_file = '%[1]s/authority.pem'\n", p.Folder)
+	if err := p.startWith(settings, rules); err != nil {
+		return err
+	}
+	return p.statements("postgres", statements)
+}
+
+// PostgreSQLAges are the versions that scripts/fetch-servers puts into the cache.
+var PostgreSQLAges = []string{"10", "17", "18"}
+
+// PostgreSQLOf is ThrowAwayWith for a server of a certain age, from the cache.
+func PostgreSQLOf(t testing.TB, age, rules string, statements ...string) *PostgreSQL {
+	t.Helper()
+	return need(t, "PostgreSQL "+age, func() (*PostgreSQL, error) {
+		home, err := servers("postgresql-" + age)
+		if err != nil {
 			return nil, err
 		}
-		return p, p.statements("postgres", statements)
+		p, err := newClusterOf(filepath.Join(home, "bin"), filepath.Join(home, "lib"))
+		if err != nil {
+			return nil, err
+		}
+		if err := p.certificates(); err != nil {
+			return nil, err
+		}
+		return p, p.startEncrypted(rules, statements)
 	})
+}
+
+// servers is a folder of the cache, as a copy that every account may read: a server does not run as root.
+func servers(name string) (string, error) {
+	cache := os.Getenv("GHARBOR_TEST_CACHE")
+	if cache == "" {
+		root, err := exec.Command("go", "env", "GOMOD").Output()
+		if err != nil {
+			return "", err
+		}
+		cache = filepath.Join(filepath.Dir(strings.TrimSpace(string(root))), ".cache", "servers")
+	}
+	home := filepath.Join(cache, name)
+	if _, err := os.Stat(filepath.Join(home, "bin", "postgres")); err != nil {
+		return "", fmt.Errorf("it is not in the cache (scripts/fetch-servers): %w", err)
+	}
+	if os.Getuid() != 0 {
+		return home, nil
+	}
+	folder, err := os.MkdirTemp("", "gharbor-server-")
+	if err != nil {
+		return "", err
+	}
+	onExit(func() { os.RemoveAll(folder) })
+	os.Chmod(folder, 0o755)
+	copied := filepath.Join(folder, name)
+	return copied, exec.Command("cp", "-r", home, copied).Run()
 }
 
 // PrivatePostgreSQL is a server on the loopback of a private network: only what
@@ -235,6 +290,10 @@ func newCluster() (*PostgreSQL, error) {
 	if err != nil {
 		return nil, err
 	}
+	return newClusterOf(bin, "")
+}
+
+func newClusterOf(bin, lib string) (*PostgreSQL, error) {
 	folder, err := os.MkdirTemp("", "gharbor-pg-")
 	if err != nil {
 		return nil, err
@@ -246,10 +305,10 @@ func newCluster() (*PostgreSQL, error) {
 	} else if cred != nil {
 		os.Chown(folder, int(cred.Uid), int(cred.Gid))
 	}
-	p := &PostgreSQL{Bin: bin, Folder: folder}
-	if err := p.command("initdb", "-D", p.data(), "-U", "postgres", "-A", "trust", "--no-sync", "-E", "UTF8",
-		"--locale=C.UTF-8").Run(); err != nil {
-		return nil, fmt.Errorf("initdb: %w", err)
+	p := &PostgreSQL{Bin: bin, Lib: lib, Folder: folder}
+	if said, err := p.command("initdb", "-D", p.data(), "-U", "postgres", "-A", "trust", "--no-sync", "-E", "UTF8",
+		"--locale=C.UTF-8").CombinedOutput(); err != nil {
+		return nil, fmt.Errorf("initdb: %w: %s", err, said)
 	}
 	return p, nil
 }
@@ -262,6 +321,9 @@ func (p *PostgreSQL) command(name string, args ...string) *exec.Cmd {
 	cmd := exec.Command(filepath.Join(p.Bin, name), args...)
 	cmd.Dir = p.Folder
 	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "LC_ALL=C.UTF-8"}
+	if p.Lib != "" {
+		cmd.Env = append(cmd.Env, "LD_LIBRARY_PATH="+p.Lib)
+	}
 	cmd.SysProcAttr = &syscall.SysProcAttr{}
 	cmd.SysProcAttr.Credential, _ = credential("postgres")
 	return cmd

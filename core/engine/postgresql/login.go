@@ -219,7 +219,10 @@ func (a *attempt) asked(ctx context.Context, code uint32, rest []byte) error {
 	case pgproto3.AuthTypeOk:
 		a.watch.authOK = true
 		return nil
-	case pgproto3.AuthTypeSASLContinue, pgproto3.AuthTypeSASLFinal:
+	case pgproto3.AuthTypeSASLContinue:
+		return nil
+	case pgproto3.AuthTypeSASLFinal: // the password was right
+		a.watch.authOK = true
 		return nil
 	case pgproto3.AuthTypeMD5Password:
 		a.method = methodMD5

@@ -125,7 +125,7 @@ func (a *attempt) wrongPassword(e *pgconn.PgError) *finding.Finding {
 		found.Saw("the password begins or ends with a blank")
 	}
 	if byPooler(e) {
-		found.Saw("the answer is not from PostgreSQL itself but from a pooler, which has a list of users of its own")
+		found.Cause = "the login was refused by a pooler in front of the server: wrong password, or no such user in its list"
 		found.Advise("on the pooler: is %s in its list of users, with this password?", clean.Quoted(a.to.User))
 	}
 	return a.to.LookUpAs(a.to.PasswordAgain(found))
@@ -140,7 +140,7 @@ func (a *attempt) full(e *pgconn.PgError, whose meaning) *finding.Finding {
 	case whose == meansDatabaseFull:
 		cause = "the database has too many connections (its CONNECTION LIMIT)"
 	case whose == meansPoolFull:
-		cause = "the pooler has no free connection to its server: its pool is used up"
+		cause = "the pooler had no connection to its server in time: its pool is used up, or its server is down"
 	case byPooler(e):
 		cause = "the pooler takes no more connections"
 	}
@@ -164,11 +164,12 @@ func (a *attempt) behindPooler(e *pgconn.PgError, what meaning) *finding.Finding
 	case meansPoolerCut:
 		found.Cause = "the pooler can't connect to its server"
 	}
-	return found.Saw("%s", said(e)).
-		Saw("the answer is not from PostgreSQL itself but from a pooler").
-		Advise("on the pooler: check the line of %s under [databases] (host, port, dbname, user, password)",
-			clean.Quoted(a.to.Database)).
-		Suggest("gharbor wait %s   # if its server is only restarting", a.to.Profile)
+	found.Saw("%s", said(e)).Saw("the answer is not from PostgreSQL itself but from a pooler")
+	if what == meansPoolerCut {
+		found.Suggest("gharbor wait %s   # if its server is only restarting", a.to.Profile)
+	}
+	return found.Advise("on the pooler: check the line of %s under [databases] (host, port, dbname, user, password)",
+		clean.Quoted(a.to.Database))
 }
 
 // poolerDatabase is for a database that a pooler has no line for.
