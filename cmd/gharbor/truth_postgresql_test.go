@@ -4,6 +4,8 @@ package main
 
 import (
 	"fmt"
+	"net"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -231,5 +233,42 @@ func TestClientCertificates(t *testing.T) {
 	s := p.Test("x", override("user=certified", "database=postgres", "tls-cert="+server.OtherCert, "tls-key="+server.OtherKey)...).Ends(t, "login", "fail", "tls.client-certificate")
 	if !strings.Contains(s.Finding.Cause, "does not know the authority") || !strings.Contains(s.Seen(), "issued by") {
 		t.Errorf("%s\n%s", s.Finding.Cause, s.Seen())
+	}
+}
+
+// TestTwinAddresses: of a name's two addresses of one family the first does not serve, which is said.
+func TestTwinAddresses(t *testing.T) {
+	t.Parallel()
+	server := testkit.PostgreSQLServer(t)
+	p := testkit.NewProgram(t)
+	p.Setenv("WARDEN", testkit.WardenPassword)
+	p.Write(filepath.Join(p.Home, "aliases.toml"), "[hosts]\n\"twin.example\" = [\"127.0.0.2\", \"127.0.0.1\"]\n")
+	p.Profiles(fmt.Sprintf("[profile.x]\nengine = \"postgresql\"\nhost = \"twin.example\"\nport = %d\nuser = \"warden\"\ndatabase = \"sightings\"\nsecret = \"env:WARDEN\"\ntls = \"required\"\n", server.Port))
+	s := p.Test("x").Ends(t, "reach", "warn", "reach.passed-over")
+	if !strings.Contains(s.Finding.Cause, "127.0.0.2") || !strings.Contains(s.Finding.Cause, "127.0.0.1") || !strings.Contains(s.Seen(), "connection refused") {
+		t.Errorf("%+v", s.Finding)
+	}
+}
+
+// TestOtherLoopback: a server that listens on ::1 alone is found from 127.0.0.1.
+func TestOtherLoopback(t *testing.T) {
+	t.Parallel()
+	listener, err := net.Listen("tcp", "[::1]:0")
+	if err != nil {
+		t.Skip("no IPv6 here")
+	}
+	defer listener.Close()
+	go func() {
+		for {
+			conn, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			conn.Close()
+		}
+	}()
+	s := atPort(t, listener.Addr().(*net.TCPAddr).Port).Test("x").Ends(t, "reach", "fail", "reach.refused")
+	if !strings.Contains(s.Seen(), "[::1]:") || !strings.Contains(s.Try(), "host=::1") || strings.Contains(s.Seen(), "still be starting") {
+		t.Errorf("%+v", s.Finding)
 	}
 }

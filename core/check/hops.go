@@ -155,7 +155,7 @@ func (t *test) reachThrough(ctx context.Context, c address.Candidate) (*route.Re
 		var err error
 		for _, reached.Address = range through {
 			if reached.Conn, err = t.link.Dial(ctx, reached.Network, reached.Address); err == nil {
-				return t.accepted(c, reached.Address)
+				return t.accepted(c, reached)
 			}
 		}
 		var found *finding.Finding

@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -187,7 +188,7 @@ func (t *test) reach(ctx context.Context, c address.Candidate) (*route.Reached, 
 		if reached, tried = t.Network.Reach(ctx, c, addrs); reached == nil {
 			return finding.Failed(t.explainContained(ctx, c, t.unreached(ctx, c, tried)))
 		}
-		return t.accepted(c, reached.Address)
+		return t.accepted(c, reached)
 	}})
 	if reached != nil && reached.Mixed() {
 		name.Outcome, name.Finding = finding.Warn, reached.MixedFinding(profileName, c.Host)
@@ -212,9 +213,12 @@ func (t *test) patience(ctx context.Context) (context.Context, context.CancelFun
 
 // accepted is the result for a server that took the connection, with the hosts
 // that were passed over for it.
-func (t *test) accepted(c address.Candidate, address string) finding.Result {
-	detail := address + " accepts"
+func (t *test) accepted(c address.Candidate, reached *route.Reached) finding.Result {
+	detail := reached.Address + " accepts"
 	if len(t.passed) == 0 {
+		if found := t.otherAddresses(c, reached); found != nil {
+			return finding.Warned(found, "%s", detail)
+		}
 		return finding.Good("%s", detail)
 	}
 	var down []string
@@ -237,6 +241,21 @@ func (t *test) accepted(c address.Candidate, address string) finding.Result {
 	}
 	return finding.Warned(found.Suggest("gharbor show %s   # the order of its hosts", t.profile.Called), "%s",
 		detail)
+}
+
+// otherAddresses is the warning for a name of whose addresses an earlier one does not serve; nil for none. Where they
+// are of two families the stage name says it.
+func (t *test) otherAddresses(c address.Candidate, reached *route.Reached) *finding.Finding {
+	if len(reached.Refused) == 0 || reached.Mixed() {
+		return nil
+	}
+	found := finding.New(finding.ReachPassedOver, "the name %s has an address that does not serve: %s; %s was used",
+		clean.Quoted(c.Host), reached.Refused[0].Address, reached.Address)
+	for _, a := range reached.Refused {
+		found.Saw("%s: %s", a.Address, route.Reason(a.Err))
+	}
+	return found.Saw("a program that takes one of the addresses fails whenever it takes another").
+		Suggest("gharbor show %s   # the host and where it is from", t.profile.Called)
 }
 
 // unresolved adds to a host name's finding what the hosts before it said, and where the
@@ -285,6 +304,9 @@ func (t *test) unreached(ctx context.Context, c address.Candidate, tried []route
 // hintNearby adds what else of the engine's answers on this machine.
 func (t *test) hintNearby(ctx context.Context, c address.Candidate, found *finding.Finding) {
 	name, word := t.profile.Called, t.profile.Text(key.Engine)
+	if t.hintLoopback(ctx, c, found) {
+		return
+	}
 	servers := t.answering(ctx, word, c.String())
 	for _, s := range servers {
 		at := s.Address
@@ -314,13 +336,34 @@ func (t *test) hintNearby(ctx context.Context, c address.Candidate, found *findi
 	}
 	t.hintContainers(ctx, c, found)
 	for _, p := range t.Places.JustStarted(word) {
-		found.Saw("the process %s (%d) started %s ago: the server may still be starting", p.Name, p.PID, p.Age)
+		found.Saw("the process %s (%d) started %s ago: the server may still be starting, or not listen here",
+			p.Name, p.PID, p.Age)
 	}
 	for _, s := range t.Places.Stopped(servers, word) {
 		found.Saw("%s: %s", clean.Quoted(s.Name), s.What)
 		found.Suggest("%s", s.Start)
 	}
 	found.Suggest("gharbor nearby")
+}
+
+// hintLoopback says that the other loopback address answers at the same port: a server may listen on one alone.
+func (t *test) hintLoopback(ctx context.Context, c address.Candidate, found *finding.Finding) bool {
+	other := map[string]string{"127.0.0.1": "::1", "::1": "127.0.0.1"}[c.Host]
+	if other == "" {
+		return false
+	}
+	at := net.JoinHostPort(other, strconv.Itoa(c.Port))
+	ctx, cancel := context.WithTimeout(ctx, time.Second)
+	defer cancel()
+	conn, err := t.Network.Dial(ctx, "tcp", at)
+	if err != nil {
+		return false
+	}
+	conn.Close()
+	found.Saw("%s accepts: the server listens on that address alone", at)
+	found.Suggest("gharbor test %s -override host=%s", t.profile.Called, other)
+	found.Suggest("gharbor set %s host=%s", t.profile.Called, other)
+	return true
 }
 
 // hostPart is what besides the port must change to get from c to s.

@@ -106,8 +106,10 @@ func (t *Target) CertificateRefused(f *Facts, seen string) *finding.Finding {
 		found.Saw("it is for %s, issued by %s, valid until %s", clean.Quoted(leaf.Subject.String()),
 			clean.Quoted(leaf.Issuer.String()), leaf.NotAfter.Format(time.DateOnly))
 		if len(f.ClientAuthorities) > 0 && !slices.Contains(f.ClientAuthorities, leaf.Issuer.String()) {
-			found.Saw("the server takes certificates issued by %s", clean.Quoted(strings.Join(f.ClientAuthorities, "; ")))
-			found.Advise("if %s stands between: put its certificate into %s, behind the first", clean.Quoted(leaf.Issuer.String()),
+			found.Saw("the server takes certificates issued by %s",
+				clean.Quoted(strings.Join(f.ClientAuthorities, "; ")))
+			found.Advise("if %s stands between: put its certificate into %s, behind the first",
+				clean.Quoted(leaf.Issuer.String()),
 				t.TLS.Cert)
 		}
 	}

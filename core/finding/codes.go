@@ -172,6 +172,7 @@ const (
 	ReachTimeout          Code = "reach.timeout"
 	ReachTooManyFiles     Code = "reach.too-many-files"
 	ReachUnreachable      Code = "reach.unreachable"
+	ReachTurnedBack       Code = "reach.turned-back"
 	ReachFailed           Code = "reach.failed"
 	ReachSocketMissing    Code = "reach.socket-missing"
 	ReachSocketPermission Code = "reach.socket-permission"

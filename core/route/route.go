@@ -36,6 +36,9 @@ type Network struct {
 	// Containers finds the servers that are in containers; nil where none are looked for.
 	Containers address.Containers
 
+	// Routed reports whether there is a route from here to an address. It sends nothing, and may be nil.
+	Routed func(address string) bool
+
 	// Others asks the system's other sources of names for a host that Resolve
 	// does not know. ok is false where they could not be asked. It may be nil.
 	Others func(ctx context.Context, host string) (addrs []netip.Addr, ok bool)
@@ -54,6 +57,7 @@ func System() Network {
 			return records, err
 		},
 		Dial:   dialAccepted(dialer.DialContext),
+		Routed: routed,
 		Others: getent,
 	}
 }
@@ -188,6 +192,10 @@ type Attempt struct {
 	Address string
 	Addr    netip.Addr
 	Err     error
+
+	// TurnedBack: there is a route, and somebody on the way says that the host can't be reached (ICMP, RFC 792 and
+	// RFC 1812, section 5.2.7.1).
+	TurnedBack bool
 }
 
 // Reach dials a candidate's addresses in order until one accepts.
@@ -206,7 +214,8 @@ func (n Network) Reach(ctx context.Context, c address.Candidate, addrs []netip.A
 		if err == nil {
 			return &Reached{Conn: conn, Network: "tcp", Address: address, Refused: tried}, nil
 		}
-		tried = append(tried, Attempt{address, addr, err})
+		tried = append(tried, Attempt{Address: address, Addr: addr, Err: err,
+			TurnedBack: unreachable(err) && n.Routed != nil && n.Routed(address)})
 		if ctx.Err() != nil {
 			break
 		}
@@ -264,9 +273,9 @@ func Reason(err error) string {
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return "connection refused"
 	case errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EADDRNOTAVAIL):
-		return "no route to that network"
+		return "the network can't be reached"
 	case errors.Is(err, syscall.EHOSTUNREACH):
-		return "no route to that host"
+		return "the host can't be reached"
 	case errors.Is(err, fs.ErrNotExist):
 		return "no such socket"
 	case errors.Is(err, fs.ErrPermission):
@@ -277,6 +286,21 @@ func Reason(err error) string {
 		return clean.Line(operation.Err.Error(), 0)
 	}
 	return clean.Line(err.Error(), 0)
+}
+
+func unreachable(err error) bool {
+	return errors.Is(err, syscall.ENETUNREACH) || errors.Is(err, syscall.EHOSTUNREACH) ||
+		errors.Is(err, syscall.EADDRNOTAVAIL)
+}
+
+// routed asks the system for the route by connecting a UDP socket, which sends nothing.
+func routed(address string) bool {
+	conn, err := net.Dial("udp", address)
+	if err != nil {
+		return false
+	}
+	conn.Close()
+	return true
 }
 
 func isTimeout(err error) bool {
@@ -308,8 +332,12 @@ func Unreached(profileName string, c address.Candidate, tried []Attempt) *findin
 			"%s does not answer: the host is down, it has another address, or a firewall drops the packets", c).
 			Suggest("gharbor show %s   # are host and port right?", profileName).
 			Suggest("gharbor test %s -timeout 30s", profileName)
-	case errors.Is(last, syscall.ENETUNREACH), errors.Is(last, syscall.EHOSTUNREACH),
-		errors.Is(last, syscall.EADDRNOTAVAIL):
+	case unreachable(last) && slices.ContainsFunc(tried, func(a Attempt) bool { return a.TurnedBack }):
+		found = finding.New(finding.ReachTurnedBack,
+			"%s can't be reached: a firewall on the way or on the host rejects the connection, or the host is off", c).
+			Suggest("gharbor show %s   # are host and port right?", profileName).
+			Advise("ask whoever runs the firewall: may this machine connect to %s, TCP?", c)
+	case unreachable(last):
 		found = finding.New(finding.ReachUnreachable,
 			"this machine has no route to %s: no network, a VPN that is down, or the wrong kind of address", c).
 			Suggest("ip route get %s", clean.Shell(c.Host)).Suggest("gharbor show %s", profileName)

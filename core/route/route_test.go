@@ -47,6 +47,12 @@ func TestUnreached(t *testing.T) {
 			tried = append(tried, Attempt{Address: "192.0.2.1:5432", Err: err})
 		}
 		found := Unreached("tides", c.at, tried)
+		if c.want == "reach.unreachable" {
+			tried[0].TurnedBack = true
+			if back := Unreached("tides", c.at, tried); back.Code != "reach.turned-back" {
+				t.Errorf("%v with a route: %s", c.errs, back.Code)
+			}
+		}
 		if string(found.Code) != c.want {
 			t.Errorf("%v: %s, want %s", c.errs, found.Code, c.want)
 		}

@@ -173,7 +173,8 @@ func (c *conversation) explain(ctx context.Context, r engine.Refused, a account)
 // needsCertificate is for an account that logs in with a client certificate: any, or one with a certain subject or
 // issuer. Those in the profile's are compared.
 func (c *conversation) needsCertificate(r engine.Refused, name, definition string) {
-	found := refine(r.Finding, finding.TLSClientCertificate, "the account %s needs a client certificate", clean.Quoted(r.User))
+	found := refine(r.Finding, finding.TLSClientCertificate,
+		"the account %s needs a client certificate", clean.Quoted(r.User))
 	var wants []string
 	for _, what := range []string{"SUBJECT", "ISSUER"} {
 		if _, rest, ok := strings.Cut(definition, what+" '"); ok {
@@ -187,8 +188,10 @@ func (c *conversation) needsCertificate(r engine.Refused, name, definition strin
 	}
 	found.Saw("%sthe account is %s; it says REQUIRE %s", r.By, name, require)
 	if r.Certificate != nil {
-		found.Cause = fmt.Sprintf("the account %s wants another client certificate than the profile's", clean.Quoted(r.User))
-		found.Saw("the profile's certificate is for %s, issued by %s (%s)", clean.Quoted(slashed(r.Certificate.Subject)),
+		found.Cause = fmt.Sprintf("the account %s wants another client certificate than the profile's",
+			clean.Quoted(r.User))
+		found.Saw("the profile's certificate is for %s, issued by %s (%s)",
+			clean.Quoted(slashed(r.Certificate.Subject)),
 			clean.Quoted(slashed(r.Certificate.Issuer)), r.CertificatePath)
 	}
 	if !r.Encrypted {

@@ -126,7 +126,8 @@ func (c *conversation) stopping(r *refusal) *finding.Finding {
 var limits = map[string]struct{ what, until string }{
 	"max_user_connections": {"the account has too many connections (max_user_connections)", "until one is closed"},
 	"max_connections_per_hour": {
-		"the account has made as many connections as it may in an hour (max_connections_per_hour)", "up to an hour; each try counts"},
+		"the account has made as many connections as it may in an hour (max_connections_per_hour)",
+		"up to an hour; each try counts"},
 	"max_queries_per_hour": {
 		"the account has run as many statements as it may in an hour (max_queries_per_hour)", "up to an hour"},
 	"max_updates_per_hour": {

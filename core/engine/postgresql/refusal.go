@@ -62,7 +62,8 @@ func (c *conversation) notReady(e *pgconn.PgError) *finding.Finding {
 	case meansNotReady:
 		return untilReady(finding.SpeakStarting, "the server is starting, stopping or in recovery")
 	case meansNoStandby:
-		return finding.New(finding.SpeakStandbyClosed, "the server is a standby that takes no connections (hot_standby is off)").
+		return finding.New(finding.SpeakStandbyClosed, "the server is a standby that takes no connections "+
+			"(hot_standby is off)").
 			Saw("%s", said(e)).
 			Advise("on the server: set hot_standby = on in postgresql.conf, and restart it").
 			Advise("or name the primary: gharbor set %s host=HOST", name)
@@ -125,7 +126,8 @@ func (a *attempt) wrongPassword(e *pgconn.PgError) *finding.Finding {
 		found.Saw("the password begins or ends with a blank")
 	}
 	if byPooler(e) {
-		found.Cause = "the login was refused by a pooler in front of the server: wrong password, or no such user in its list"
+		found.Cause = "the login was refused by a pooler in front of the server: wrong password, or no such user " +
+			"in its list"
 		found.Advise("on the pooler: is %s in its list of users, with this password?", clean.Quoted(a.to.User))
 	}
 	return a.to.LookUpAs(a.to.PasswordAgain(found))
@@ -157,7 +159,8 @@ const poolerCode = "08P01"
 
 // behindPooler is for a login that the pooler let pass, and that its own connection to the server did not survive.
 func (a *attempt) behindPooler(e *pgconn.PgError, what meaning) *finding.Finding {
-	found := finding.New(finding.SessionBehindPooler, "your login was accepted; the pooler's own login to its server is refused")
+	found := finding.New(finding.SessionBehindPooler, "your login was accepted; the pooler's own login to its "+
+		"server is refused")
 	switch what {
 	case meansPoolerMissing:
 		found.Cause = "your login was accepted; the pooler leads to another database, which its server does not have"
@@ -174,7 +177,8 @@ func (a *attempt) behindPooler(e *pgconn.PgError, what meaning) *finding.Finding
 
 // poolerDatabase is for a database that a pooler has no line for.
 func (a *attempt) poolerDatabase(e *pgconn.PgError) *finding.Finding {
-	found := finding.New(finding.DatabaseMissing, "the pooler has no database %s", clean.Quoted(a.to.Database)).Saw("%s", said(e))
+	found := finding.New(finding.DatabaseMissing, "the pooler has no database %s",
+		clean.Quoted(a.to.Database)).Saw("%s", said(e))
 	if !byPooler(e) {
 		found.Cause = "there is no database " + clean.Quoted(a.to.Database) + " on this server"
 	}
@@ -235,7 +239,8 @@ func (a *attempt) otherIdentity(e *pgconn.PgError, what meaning) *finding.Findin
 		"the server does not accept this account with the login method of its rules").
 		Saw("%s", said(e)).
 		Suggest("gharbor show %s", a.to.Profile).
-		AsAdmin(a.to.Admin, "SELECT line_number, type, database, user_name, address, auth_method FROM pg_hba_file_rules")
+		AsAdmin(a.to.Admin, "SELECT line_number, type, database, user_name, address, auth_method FROM "+
+			"pg_hba_file_rules")
 }
 
 // wantsTLS is for a refusal for want of encryption.
@@ -255,9 +260,11 @@ func (a *attempt) accessRules(ctx context.Context, e *pgconn.PgError, what meani
 		if asked, certificate := a.letInWithTLS(ctx); asked != "" {
 			found := a.wantsTLS(e).Saw("over TLS, on another connection, it %s", asked)
 			if certificate {
-				found.Cause = "the server wants TLS and a client certificate for this account, and the connection was not encrypted"
+				found.Cause = "the server wants TLS and a client certificate for this account, and the connection " +
+					"was not encrypted"
 				found.Try = []string{}
-				found.Advise("name a certificate too: gharbor set %s tls=verified tls-cert=PATH tls-key=PATH", a.to.Profile)
+				found.Advise("name a certificate too: gharbor set %s tls=verified tls-cert=PATH tls-key=PATH",
+					a.to.Profile)
 			}
 			return found
 		}

@@ -17,8 +17,8 @@ import (
 	"gentleharbor/core/finding"
 )
 
-// ownPath makes a transaction look names up among the system's own alone. A role's search_path may put tables, functions
-// and operators of others before them.
+// ownPath makes a transaction look names up among the system's own alone. A role's search_path may put tables,
+// functions and operators of others before them.
 const ownPath = "SELECT pg_catalog.set_config('search_path', 'pg_catalog, pg_temp', true)"
 
 // sessionFacts are what is read of who and where one is, each by an expression.
@@ -243,7 +243,8 @@ func (c *conversation) lost(err error) *finding.Finding {
 // timeLimit is for a statement or a session that a limit of the server, or of a pooler, ended.
 func (c *conversation) timeLimit(e *pgconn.PgError) *finding.Finding {
 	role := identifier(c.to.User)
-	found := finding.New(finding.SessionTimeLimit, "a time limit of the server ended the statement (statement_timeout)").
+	found := finding.New(finding.SessionTimeLimit, "a time limit of the server ended the statement "+
+		"(statement_timeout)").
 		Saw("%s", said(e))
 	switch {
 	case byPooler(e):
@@ -267,7 +268,8 @@ func (c *conversation) Missing(ctx context.Context,
 		}
 	}
 	if len(extensions) > 0 {
-		result := ask(ctx, c.pg, "SELECT n FROM unnest($1::text[]) AS n WHERE n NOT IN (SELECT extname::text FROM pg_extension)",
+		result := ask(ctx, c.pg, "SELECT n FROM unnest($1::text[]) AS n WHERE n NOT IN (SELECT extname::text FROM "+
+			"pg_extension)",
 			array(extensions))
 		noExtensions, err = firstColumn(result), result.Err
 	}
