@@ -293,7 +293,7 @@ func TestWait(t *testing.T) {
 	if !strings.Contains(r.Stderr, "refused: waiting, login.password at stage login") || strings.Contains(r.Stdout, "1 try") {
 		t.Errorf("%s%s", r.Stdout, r.Stderr)
 	}
-	p.Run("wait", "full", "-within", "700ms").Want(1).Has("full: not ready after", "session.server-full", "-within 2m")
+	p.Run("wait", "full", "-within", "3s").Want(1).Has("full: not ready after", "session.server-full", "-within 2m")
 	// One that can't become ready ends the wait for the others.
 	r = p.Run("wait", "full", "refused", "-within", "30s").Want(1).Has("full: stopped after", "refused: gave up")
 	if r.Took > 10*time.Second {

@@ -112,7 +112,7 @@ func TestMariaDBFindings(t *testing.T) {
 		{"locked and a wrong password, looked up", asAdmin(override("user=locked", "secret=env:BANDER")), "login", "fail", "login.locked", "the account is 'locked'@'%'", "ACCOUNT UNLOCK"},
 		{"expired, in a limited session", knot("user=expired"), "login", "fail", "login.expired", "only set a new password", "'HOST'"},
 		{"expired, looked up", asAdmin(knot("user=expired")), "login", "fail", "login.expired", "PASSWORD EXPIRE", "ALTER USER 'expired'@'%'"},
-		{"for other hosts, looked up", asAdmin(knot("user=elsewhere")), "login", "fail", "login.host-not-allowed", "may connect from '10.0.0.0/255.0.0.0', but the server sees this machine as '127.0.0.1'", "RENAME USER"},
+		{"for other hosts, looked up", asAdmin(knot("user=elsewhere")), "login", "fail", "login.host-not-allowed", "may connect from '10.0.0.0/255.0.0.0', but the server sees this machine as '127.0.0.1'", "CREATE USER 'elsewhere'@'127.0.0.1'"},
 		{"for the socket only, over TCP", asAdmin(knot("user=indoors")), "login", "fail", "login.host-not-allowed", "'localhost' is the socket", "host= port= socket=PATH"},
 		{"needs TLS", asAdmin(knot("user=tlsonly", "tls=off")), "login", "fail", "tls.required-by-server", "REQUIRE SSL", "tls=verified"},
 		{"needs TLS, not looked up", knot("user=tlsonly", "tls=off"), "login", "fail", "login.password", "or without TLS", "tls=required"},

@@ -38,7 +38,7 @@ func TestPooler(t *testing.T) {
 	runReal(t, p, "x", []realCase{
 		{"session mode", nil, "session", "ok", "", "", ""},
 		{"transaction mode", override("database=shared"), "session", "ok", "", "", ""},
-		{"no such database", override("database=sightins"), "login", "fail", "database.missing", "the pooler has no database", "[databases]"},
+		{"no such database", override("database=sightins"), "database", "fail", "database.missing", "the pooler has no database", "[databases]"},
 		{"no such user", override("user=wardn"), "login", "fail", "login.password", "by a pooler", "in its list of users"},
 		{"a wrong password", override("secret=env:WRONG"), "login", "fail", "login.password", "by a pooler", "secret=ask"},
 		{"its server lacks the database", override("database=lacks"), "login", "fail", "session.behind-pooler", "leads to another database", "[databases]"},
@@ -214,6 +214,13 @@ func TestAges(t *testing.T) {
 				{"a sealed one", override("database=sealed"), "database", "fail", "database.no-access", "", ""},
 				{"an asleep one", override("database=asleep"), "database", "fail", "database.not-accepting", "", ""},
 			})
+			if direct := p.Test("x", override("tls-start=direct")...); age == "10" {
+				if s := direct.Ends(t, "tls", "fail", "tls.handshake"); !strings.Contains(s.Try(), "tls-start=asked") {
+					t.Errorf("%+v", s.Finding)
+				}
+			} else if direct.Ends(t, "session", "ok", ""); direct.Facts["tls_verified"] != true {
+				t.Errorf("direct TLS: %v", direct.Facts)
+			}
 			p.OK("browse", "x", "databases").Has("sightings")
 			p.OK("query", "x", "select 6*7").Has("42")
 		})

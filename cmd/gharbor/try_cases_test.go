@@ -374,15 +374,15 @@ func mariadbCases() []tryCase {
 		{name: "MariaDB: locked, looked up", code: "login.locked", setUp: with("t_locked2", "CREATE OR REPLACE USER t_locked2@'%' IDENTIFIED BY 'knot' ACCOUNT LOCK"), flags: admin, after: fills{"as an administrator": "ready"}},
 		{name: "MariaDB: expired", code: "login.expired", setUp: with("t_expired", "CREATE OR REPLACE USER t_expired@'%' IDENTIFIED BY 'other' PASSWORD EXPIRE", "ALTER USER t_expired@'%' IDENTIFIED BY 'knot' PASSWORD EXPIRE"), fill: word, after: fills{"as an administrator": "ready"}},
 		{name: "MariaDB: expired, looked up", code: "login.expired", setUp: with("t_expired2", "CREATE OR REPLACE USER t_expired2@'%' IDENTIFIED BY 'knot' PASSWORD EXPIRE"), flags: admin, fill: word, after: fills{"as an administrator": "ready"}},
-		{name: "MariaDB: from elsewhere", code: "login.host-not-allowed", setUp: with("t_elsewhere", "DROP USER IF EXISTS t_elsewhere@'127.0.0.1'", "CREATE OR REPLACE USER t_elsewhere@'10.0.0.0/255.0.0.0' IDENTIFIED BY 'knot'"), flags: admin, after: fills{"as an administrator": "ready"}},
+		{name: "MariaDB: from elsewhere", code: "login.host-not-allowed", setUp: with("t_elsewhere", "DROP USER IF EXISTS t_elsewhere@'127.0.0.1'", "CREATE OR REPLACE USER t_elsewhere@'10.0.0.0/255.0.0.0' IDENTIFIED BY 'knot'"), flags: admin, fill: fills{"NEW-PASSWORD": "knot"}, after: fills{"as an administrator": "ready"}},
 		{name: "MariaDB: for the socket", code: "login.host-not-allowed", setUp: func(w *tryWorld) {
 			with("t_indoors", "DROP USER IF EXISTS t_indoors@'127.0.0.1'", "CREATE OR REPLACE USER t_indoors@localhost IDENTIFIED BY 'knot'")(w)
 			os.Symlink(w.maria.Socket, filepath.Join(w.dir, "mysqld.sock"))
-		}, flags: admin, fill: fills{"socket=PATH": "socket=mysqld.sock"}, after: fills{"as an administrator": "ready", "gharbor set": "ready"}},
+		}, flags: admin, fill: fills{"socket=PATH": "socket=mysqld.sock", "NEW-PASSWORD": "knot"}, after: fills{"as an administrator": "ready", "gharbor set": "ready"}},
 		{name: "MariaDB: for TCP", code: "login.host-not-allowed", setUp: func(w *tryWorld) {
 			with("t_outdoors", "DROP USER IF EXISTS t_outdoors@localhost", "CREATE OR REPLACE USER t_outdoors@'127.0.0.1' IDENTIFIED BY 'knot'")(w)
 			onSocket(w)
-		}, flags: admin, after: fills{"as an administrator": "ready", "gharbor set": "reach.refused"}},
+		}, flags: admin, fill: fills{"NEW-PASSWORD": "knot"}, after: fills{"as an administrator": "ready", "gharbor set": "reach.refused"}},
 		{name: "MariaDB: anonymous first", code: "login.anonymous-first", setUp: func(w *tryWorld) {
 			w.maria = w.other
 			with("t_shadowed", "CREATE OR REPLACE USER t_shadowed@'127.%' IDENTIFIED BY 'knot'", "CREATE OR REPLACE USER ''@'127.0.0.%'", "CREATE USER IF NOT EXISTS admin@'127.0.0.1' IDENTIFIED BY 'knot'", "GRANT ALL ON *.* TO admin@'127.0.0.1'")(w)

@@ -445,7 +445,7 @@ func (w *tryWorld) byHand(r *tryRun, line string) bool {
 		os.WriteFile(path, []byte(strings.Replace(string(data), "*", strings.Fields(line)[1], 1)), 0o600)
 	case strings.HasPrefix(line, "on the server, run: ss -ltn"), strings.HasPrefix(line, "on the server: start the instance"):
 		return false // there is none here
-	case strings.HasPrefix(line, "on the server: set ssl"), strings.HasPrefix(line, "on the server: a line for this"), strings.HasSuffix(line, "or update it"):
+	case strings.HasPrefix(line, "on the server: set ssl"), strings.HasPrefix(line, "on the server: a line for this"), strings.HasPrefix(line, "on the server: use a certificate"), strings.HasSuffix(line, "or update it"):
 		return false // see notRun
 	default:
 		w.t.Errorf("nobody does by hand what the line says:\n  %s", line)
@@ -497,7 +497,41 @@ var notRun = map[string]string{
 	"choose a free port":                      "of container make on another machine",
 	"FLUSH PRIVILEGES":                        "needs a MariaDB server that locked an account; core/engine/mysql has it",
 	"gharbor show %s   # is it the right lis": "needs a listener that redirects to no address",
-	"ls -l ~/.ssh/config":                     "needs a configuration that root can't read",
+	"on the pooler: ":                         "needs a pooler; TestPooler comes upon it", "or on the pooler: ": "needs a pooler; TestPooler comes upon it",
+	"gharbor wait %s   # if its server":                 "needs a pooler; TestPooler comes upon it",
+	"on the server: name the proxy's":                   "needs a proxy; TestProxyHeader comes upon it",
+	"or on the proxy: ":                                 "needs a proxy; TestProxyHeader comes upon it",
+	"on the server: set hot_standby":                    "needs a standby; TestRealStoppingAndRecovering has one",
+	"or name the primary: ":                             "needs a standby; TestRealStoppingAndRecovering has one",
+	"on the server: start it without skip-grant-tables": "needs a server of that kind; TestUncheckedAccounts has one",
+	"on the server: use a certificate":                  "needs a server with an RSA-PSS key",
+	"ALTER ROLE %s RESET idle_session":                  "needs a session that was idle for long",
+	"ALTER ROLE %s SET statement_timeout":               "needs a server that is slow; core/engine/postgresql has it",
+	"ALTER USER %s REQUIRE SUBJECT":                     "TestMariaDBCertificates comes upon it",
+	"name the certificate of that role":                 "TestClientCertificates comes upon it",
+	"or on the server: map the name":                    "TestClientCertificates comes upon it",
+	"gharbor test %s -override user=%s   # the cert":    "TestClientCertificates comes upon it",
+	"if %s stands between":                              "TestClientCertificates comes upon it",
+	"name a certificate too: ":                          "TestAges comes upon it",
+	"ALTER USER %s WITH %s 0":                           "TestAccountLimits comes upon it",
+	"FLUSH USER_RESOURCES":                              "TestAccountLimits comes upon it",
+	"SELECT @@init_connect":                             "TestAccountLimits comes upon it",
+	"SET GLOBAL init_connect":                           "TestAccountLimits comes upon it",
+	"SELECT @@max_statement_time":                       "needs a server that is slow",
+	"SELECT line_number, type":                          "needs a server that asks LDAP or the like",
+	"ask whoever runs the firewall":                     "needs a firewall that rejects; core/route has it",
+	"gharbor show %s   # the host and where":            "TestTwinAddresses comes upon it",
+	"gharbor test %s -override host=%s":                 "TestOtherLoopback comes upon it",
+	"gharbor set %s host=%s":                            "TestOtherLoopback comes upon it",
+	"gharbor test %s -full":                             "needs a server whose functions are all taken away",
+	"gharbor test %s -override tls-start=":              "TestAges comes upon it", "gharbor set %s tls-start=": "TestAges comes upon it",
+	"put its list into":                           "core/tlsrule has it",
+	"fetch the authority's":                       "core/tlsrule has it",
+	"put the root certificate":                    "core/tlsrule has it",
+	"gharbor set %s tls-key-secret":               "core/tlsrule has it",
+	"or name where it is: gharbor set %s tls-key": "core/tlsrule has it",
+	"gharbor show %s   # where tls-key":           "core/tlsrule has it",
+	"ls -l ~/.ssh/config":                         "needs a configuration that root can't read",
 }
 
 // covered sees that every line to try that the code can print was run.

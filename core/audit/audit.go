@@ -154,7 +154,10 @@ func (a *auditor) profile(p *resolve.Profile) {
 	for _, private := range []bool{true, false} { // a file may be both: then nobody else may read it
 		for _, f := range p.Schema().Fields() {
 			path := p.Text(f.Name)
+			secretPath, isFile := strings.CutPrefix(path, "file:")
 			switch {
+			case f.Source && isFile && f.Name != key.Secret && private: // which sources looks at
+				a.secretFile(secretPath, string("the ")+string(f.Name)+" of the profile "+p.Called)
 			case !f.Path || f.Address || path == "" || f.Private != private:
 			case private:
 				a.secretFile(path, string("the ")+string(f.Name)+" of the profile "+p.Called)

@@ -111,8 +111,15 @@ func (r *Runner) PromptFirst(ctx context.Context, profiles []*resolve.Profile) e
 		if err := r.askHops(ctx, p); err != nil {
 			return err
 		}
+		var queries []secret.Query
+		if p.Text(key.TLSKeySecret) != "" {
+			queries = append(queries, keySecret(p))
+		}
 		for _, c := range candidates {
-			located, _ := r.Finder.Locate(ctx, secretQuery(p, c))
+			queries = append(queries, secretQuery(p, c))
+		}
+		for _, q := range queries {
+			located, _ := r.Finder.Locate(ctx, q)
 			if located == nil || !located.Asks {
 				continue
 			}

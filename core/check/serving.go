@@ -2,10 +2,13 @@ package check
 
 import (
 	"context"
+	"errors"
 	"slices"
 
 	"gentleharbor/core/address"
+	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/secret"
 )
@@ -96,4 +99,45 @@ func (r *Runner) SecretPlace(ctx context.Context, p *resolve.Profile) (*secret.L
 		return nil, found
 	}
 	return known.first, found
+}
+
+// keySecret says for which key file a passphrase is wanted.
+func keySecret(p *resolve.Profile) secret.Query {
+	source, _ := secret.ParseSource(p.Text(key.TLSKeySecret))
+	return secret.Query{
+		Kind:    secret.OfKey,
+		Setting: string(key.TLSKeySecret),
+		Profile: p.Called,
+		Source:  source,
+		Folder:  p.SecretFolder(),
+		Address: p.Text(key.TLSKey),
+		Project: !p.Own(),
+		Pinned:  p.Pinned(),
+		Recheck: p.Recheck(),
+	}
+}
+
+// keyPassphrase takes the passphrase of the client's key; nil where the profile does not say where it is.
+func (t *test) keyPassphrase(p *resolve.Profile) func(context.Context) ([]byte, *finding.Finding) {
+	if p.Text(key.TLSKeySecret) == "" {
+		return nil
+	}
+	return func(ctx context.Context) ([]byte, *finding.Finding) {
+		located, found := t.Finder.Locate(ctx, keySecret(p))
+		if located == nil {
+			return nil, found
+		}
+		t.budget.pause()
+		defer t.budget.resume()
+		value, err := located.Take(ctx)
+		var failure *secret.Failure
+		switch {
+		case errors.As(err, &failure):
+			return nil, failure.Found
+		case err != nil:
+			return nil, finding.New(finding.SecretUnreadable, "the passphrase of tls-key could not be read").
+				Saw("%s", clean.Line(err.Error(), 0)).Suggest("gharbor show %s", p.Called)
+		}
+		return []byte(value.Disclose()), nil
+	}
 }

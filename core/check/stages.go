@@ -26,7 +26,7 @@ type plan struct {
 }
 
 // checkProfile asks whether the profile is complete and consistent.
-func (t *test) checkProfile(context.Context) finding.Result {
+func (t *test) checkProfile(ctx context.Context) finding.Result {
 	p := t.profile
 	name := p.Called
 	if found := p.Problem(); found != nil {
@@ -47,10 +47,13 @@ func (t *test) checkProfile(context.Context) finding.Result {
 		CA:      p.Text(key.TLSCA),
 		Cert:    p.Text(key.TLSCert),
 		Key:     p.Text(key.TLSKey),
+		CRL:     p.Text(key.TLSCRL),
 		Pinned:  p.Pinned(),
+
+		KeyPassphrase: t.keyPassphrase(p),
 	}
 	var found *finding.Finding
-	if t.plan.tls, found = tlsrule.Load(settings); found != nil {
+	if t.plan.tls, found = tlsrule.Load(ctx, settings); found != nil {
 		return finding.Failed(found)
 	}
 	detail := word
@@ -258,6 +261,7 @@ func (a *attempt) target(reached *route.Reached) engine.Target {
 		Network:       reached.Network,
 		Address:       reached.Address,
 		TLS:           t.plan.tls,
+		TLSDirect:     t.profile.Text(key.TLSStart) == "direct",
 		ServerKey:     t.profile.Text(key.ServerKey),
 		Pinned:        t.profile.Pinned(),
 		PeerChecked:   reached.Network == "unix" && !a.at.ViaHop && route.PeerChecked(reached.Conn, a.at.Folder),

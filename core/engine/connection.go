@@ -39,6 +39,8 @@ type Connection struct {
 	TLS      string       // the rule
 	CA       string       // path, "" for the system's authorities
 	TLSName  string       // that the certificate carries, "" for the host
+	TLSStart string       // "direct" for TLS from the first byte
+	CRL      string       // path of revocation lists, "" for none
 	Cert     string
 	Key      string
 	Target   string // any, writable, read-only

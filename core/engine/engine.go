@@ -31,6 +31,9 @@ type Target struct {
 
 	TLS *tlsrule.Plan
 
+	// TLSDirect: TLS begins with the first byte, where the engine's protocol can.
+	TLSDirect bool
+
 	// ServerKey is the path of the server's public key in PEM, pinned by the
 	// profile, "" for none: a password may go out under it without TLS.
 	ServerKey string

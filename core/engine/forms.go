@@ -46,6 +46,8 @@ type Import struct {
 type Family struct {
 	Names map[string]string
 	Least []string // one of them has to be there
+	// Prefix begins the names of all variables that the engine's clients read: others with it are told as left out.
+	Prefix string
 }
 
 // ServiceFile is a file in which an engine's own clients find connections by name.
@@ -63,6 +65,9 @@ type URL struct {
 	Schemes    []string             // that are read
 	Path       key.Name             // what the path is; "" for the database
 	Parameters map[string]Parameter // by name; where engines share a name they mean the same by it
+	// Settle says what parameters mean together, by key ("" takes the key away), and in words what became of them; nil
+	// for nothing. It gets the parameters by name.
+	Settle func(given map[string]string) (keys map[string]string, notes []string)
 	// Write fills in what stands behind the scheme, given the user, the hosts and the database.
 	Write func(c *Connection, u *URLParts)
 }
@@ -93,5 +98,6 @@ const (
 	DialAddress                      // dialled in place of the host, which stays the certificate's name
 	Password                         // the password
 	NoPassword                       // a password that has no place here, and is refused
-	Idle                             // it changes how one client connects, not to what
+	Idle                             // it changes how one client connects, not to what: left out, which is told
+	Unkept                           // it asks for something that a profile can't promise; Expected says what
 )

@@ -217,6 +217,9 @@ const (
 	TLSTooOld            Code = "tls.too-old"
 	TLSExtraBytes        Code = "tls.extra-bytes"
 	TLSClientCertificate Code = "tls.client-certificate"
+	TLSRevoked           Code = "tls.revoked"
+	TLSNoRevocationList  Code = "tls.no-revocation-list"
+	TLSPartialChain      Code = "tls.partial-chain"
 )
 
 // The codes of login.

@@ -47,12 +47,14 @@ func Of(p *resolve.Profile, servers []address.Candidate, v secret.Value) (Connec
 		TLS:      p.Text(key.TLS),
 		CA:       p.Text(key.TLSCA),
 		TLSName:  p.Text(key.TLSName),
+		TLSStart: p.Text(key.TLSStart),
+		CRL:      p.Text(key.TLSCRL),
 		Cert:     p.Text(key.TLSCert),
 		Key:      p.Text(key.TLSKey),
 		Target:   p.Text(key.Target),
 	}}
 	if c.TLS != "verified" {
-		c.CA, c.TLSName = "", ""
+		c.CA, c.TLSName, c.CRL = "", "", ""
 	}
 	c.All = c.Servers
 	c.spellOut(servers)
@@ -130,7 +132,8 @@ func (c *Connection) URL() string {
 			query.Set(key, value)
 		}
 	}
-	u.RawQuery = strings.ReplaceAll(query.Encode(), "%2F", "/")
+	// a blank as a plus sign is a form's way, which programs that read URLs do not share
+	u.RawQuery = strings.NewReplacer("%2F", "/", "+", "%20").Replace(query.Encode())
 	return u.String()
 }
 

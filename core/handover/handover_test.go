@@ -30,12 +30,12 @@ func TestURL(t *testing.T) {
 		if _, err := url.Parse(c.URL()); err != nil {
 			t.Error(err)
 		}
-		sets, password, err := connurl.Split(keys, c.URL())
-		if err != nil || password.Disclose() != c.Password.Disclose() {
+		read, err := connurl.Split(keys, c.URL())
+		if err != nil || read.Password.Disclose() != c.Password.Disclose() {
 			t.Fatalf("%s: %v", c.URL(), err)
 		}
 		have := make(map[string]string)
-		for _, s := range sets {
+		for _, s := range read.Sets {
 			have[string(s.Field.Name)] = s.Value.Text()
 		}
 		for key, want := range map[string]string{"engine": word, "host": "db.saltmarsh.example", "port": "5433", "database": "sight/ings", "user": "war den", "tls": "verified", "tls-ca": "/ca.pem"} {

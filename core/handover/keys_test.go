@@ -12,15 +12,16 @@ import (
 // kept are the keys that say nothing to another program, with the reason. A new key fails below until it is handed
 // over, or is here.
 var kept = map[key.Name]string{
-	"like":       "its values are",
-	"secret":     "the password is, by the wish of the user alone",
-	"command":    "the password that it prints is",
-	"endpoint":   "the container's address is",
-	"server-key": "clients fetch it themselves, or take it by an option of their own",
-	"as":         "an administrator's right is asked for in the program",
-	"guard":      "is kept here: another program has none (the command says so)",
-	"tags":       "chooses profiles",
-	"note":       "is for people",
+	"like":           "its values are",
+	"secret":         "the password is, by the wish of the user alone",
+	"command":        "the password that it prints is",
+	"endpoint":       "the container's address is",
+	"tls-key-secret": "clients ask for it themselves",
+	"server-key":     "clients fetch it themselves, or take it by an option of their own",
+	"as":             "an administrator's right is asked for in the program",
+	"guard":          "is kept here: another program has none (the command says so)",
+	"tags":           "chooses profiles",
+	"note":           "is for people",
 }
 
 // TestEveryKeyIsHandedOver: a change of a key changes what another program gets.
@@ -29,6 +30,7 @@ func TestEveryKeyIsHandedOver(t *testing.T) {
 		"engine": "mysql", "host": "other.example", "port": "6000", "hosts": "c.example", "target": "writable", "socket": "/run/x",
 		"alias": "counts", "container": "counts", "service": "SKEIN", "instance": "skein1", "database": "other", "user": "visitor",
 		"tls": "off", "tls-ca": "/ca.pem", "tls-name": "other.example", "tls-cert": "/c.pem", "tls-key": "/k.pem",
+		"tls-crl": "/crl.pem", "tls-start": "direct",
 	}
 	for _, f := range keys.Fields() {
 		if strings.HasPrefix(string(f.Name), "expect.") {
@@ -71,7 +73,7 @@ func handed(t *testing.T, engine string, k key.Name, value string) string {
 		values[k] = value
 	}
 	var text strings.Builder
-	for _, name := range []key.Name{"engine", "host", "port", "database", "user", "tls", "tls-ca", "tls-name", "tls-cert", "tls-key", "target", "service", "instance"} {
+	for _, name := range []key.Name{"engine", "host", "port", "database", "user", "tls", "tls-ca", "tls-name", "tls-cert", "tls-key", "tls-crl", "tls-start", "target", "service", "instance"} {
 		switch v := values[name]; {
 		case v == "":
 		case name == "port":

@@ -26,6 +26,7 @@ type Found struct {
 	Password secret.Value // not Present where there is none
 	Origin   string       // "service file /home/w/.pg_service.conf, [sightings]"
 	Other    []string     // settings that a profile has no place for
+	Notes    []string     // what became of settings that no key says alone
 	Trouble  string       // why a password that is declared is not there, "" where it is or none is
 }
 
@@ -60,11 +61,15 @@ type Reader struct{ Schema *schema.Schema }
 
 // URL takes a connection URL, password and all.
 func (r Reader) URL(text string) ([]Found, error) {
-	sets, password, err := connurl.Split(r.Schema, strings.TrimSpace(text))
+	c, err := connurl.Split(r.Schema, strings.TrimSpace(text))
 	if err != nil {
 		return nil, err
 	}
-	return []Found{{Name: nameOf(sets), Sets: sets, Password: password, Origin: "a connection URL"}}, nil
+	return []Found{foundIn(c, nameOf(c.Sets), "a connection URL")}, nil
+}
+
+func foundIn(c *connurl.Connection, name, origin string) Found {
+	return Found{Name: name, Sets: c.Sets, Password: c.Password, Origin: origin, Other: c.LeftOut, Notes: c.Notes}
 }
 
 func nameOf(sets []schema.Override) string {
@@ -92,7 +97,7 @@ func (r Reader) Variables(all []Variable, where string) ([]Found, error) {
 		if !strings.Contains(v.Value, "://") {
 			continue
 		}
-		sets, password, err := connurl.Split(r.Schema, v.Value)
+		c, err := connurl.Split(r.Schema, v.Value)
 		if err != nil {
 			if scheme, _, _ := strings.Cut(v.Value, "://"); connurl.IsScheme(r.Schema, scheme) {
 				return nil, fmt.Errorf("%s%s: %w", v.at(), v.Name, err)
@@ -100,7 +105,7 @@ func (r Reader) Variables(all []Variable, where string) ([]Found, error) {
 			continue // a URL of something else
 		}
 		name := strings.TrimSuffix(strings.TrimSuffix(strings.ToLower(v.Name), "_url"), "_uri")
-		found = append(found, Found{Name: Name(name), Sets: sets, Password: password, Origin: where + v.place()})
+		found = append(found, foundIn(c, Name(name), where+v.place()))
 	}
 	for _, spec := range r.Schema.Engines().All() {
 		for _, family := range spec.Variables {
@@ -130,6 +135,11 @@ func (r Reader) family(spec *engine.Spec, family engine.Family, all []Variable) 
 		return Found{}, false, nil
 	}
 	one, err = r.fromPairs(spec.Word, pairs)
+	for _, v := range all {
+		if _, known := family.Names[v.Name]; !known && family.Prefix != "" && strings.HasPrefix(v.Name, family.Prefix) {
+			one.Other = append(one.Other, v.Name)
+		}
+	}
 	return one, err == nil, err
 }
 
@@ -150,14 +160,17 @@ func (v Variable) place() string {
 // fromPairs makes a connection of parameters. Without an address it is the one
 // that the clients take: this machine.
 func (r Reader) fromPairs(word string, pairs [][2]string) (Found, error) {
-	sets, password, other, err := connurl.FromParameters(r.Schema, word, pairs)
+	c, err := connurl.FromParameters(r.Schema, word, pairs)
 	if err != nil {
 		return Found{}, err
 	}
+	sets := c.Sets
 	if !slices.ContainsFunc(sets, func(s schema.Override) bool { return s.Field.Address }) {
 		sets = append(sets, schema.Override{Field: r.Schema.Field(key.Host), Value: schema.TextValue("127.0.0.1")})
 	}
-	return Found{Name: nameOf(sets), Sets: sets, Password: password, Other: other}, nil
+	one := foundIn(c, nameOf(sets), "")
+	one.Sets = sets
+	return one, nil
 }
 
 // Forms are the forms of files that an engine's own clients keep, in the order of the engines.

@@ -91,7 +91,7 @@ func TestNames(t *testing.T) {
 	} {
 		leaf := sign(t, &x509.Certificate{Subject: pkix.Name{CommonName: c.common}, DNSNames: c.names, ExtraExtensions: c.more, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}, c.by)
 		server := &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{leaf.Raw, c.by.Raw}, PrivateKey: leaf.key}}}
-		plan, found := Load(Settings{Profile: "p", Rule: Verified, CA: ca})
+		plan, found := Load(t.Context(), Settings{Profile: "p", Rule: Verified, CA: ca})
 		if found != nil {
 			t.Fatal(found)
 		}

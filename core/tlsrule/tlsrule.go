@@ -20,7 +20,6 @@ import (
 	"net"
 	"net/netip"
 	"os"
-	"runtime"
 	"slices"
 	"strings"
 	"syscall"
@@ -55,6 +54,10 @@ type Settings struct {
 	NameKey   string // "tls-name" or "host"
 	CA        string // path, "" for the system's authorities
 	Cert, Key string // paths of the client's own, or ""
+	CRL       string // path of revocation lists, or of a folder of them, "" for none
+
+	// KeyPassphrase takes the passphrase of Key; nil where the profile does not say where it is.
+	KeyPassphrase func(context.Context) ([]byte, *finding.Finding)
 
 	Pinned map[string][]byte // bytes to take in place of a file's, by path
 }
@@ -64,16 +67,26 @@ type Plan struct {
 	Settings
 	roots  *x509.CertPool // nil for the system's
 	client []tls.Certificate
+	lists  []*x509.RevocationList // nil where none are asked for
 	Now    func() time.Time
 
 	// MaxVersion bounds the version (tls.VersionTLS12), 0 for none. Up to
 	// TLS 1.2 a server judges the client's certificate within the handshake.
 	MaxVersion uint16
+
+	// Protocols are offered in the handshake (ALPN, RFC 7301); nil for none.
+	Protocols []string
 }
 
 // Load reads the files that the settings name.
-func Load(s Settings) (*Plan, *finding.Finding) {
+func Load(ctx context.Context, s Settings) (*Plan, *finding.Finding) {
 	p := &Plan{Settings: s, Now: time.Now}
+	if s.CRL != "" {
+		var found *finding.Finding
+		if p.lists, found = s.loadLists(); found != nil {
+			return nil, found
+		}
+	}
 	if s.CA != "" {
 		data, err := s.readPEM(s.CA)
 		if err != nil {
@@ -97,33 +110,10 @@ func Load(s Settings) (*Plan, *finding.Finding) {
 			lack).
 			Advise("name the file: gharbor set %s %s=PATH", s.Profile, lack)
 	}
-	return p, p.loadClient()
-}
-
-func (p *Plan) loadClient() *finding.Finding {
-	cert, err := p.readPEM(p.Cert)
-	if err != nil {
-		return fileFinding(p.Settings, "tls-cert", p.Cert, err)
+	if found := p.loadClient(ctx); found != nil {
+		return nil, found
 	}
-	if info, err := os.Stat(p.Key); err == nil && runtime.GOOS != "windows" && info.Mode().Perm()&0o077 != 0 {
-		return finding.New(finding.ProfileTLSFile, "tls-key: other users can access %s, so it is not used", p.Key).
-			Saw("its permissions are %04o; group and others must have none", info.Mode().Perm()).
-			Suggest("chmod 600 %s", clean.Shell(p.Key))
-	}
-	key, err := p.readPEM(p.Key)
-	if err != nil {
-		return fileFinding(p.Settings, "tls-key", p.Key, err)
-	}
-	pair, err := tls.X509KeyPair(cert, key)
-	if err != nil {
-		if bytes.Contains(key, []byte("ENCRYPTED")) {
-			err = errors.New("the key has a passphrase, which gharbor can't ask for; save the key without one in a " +
-				"0600 file")
-		}
-		return fileFinding(p.Settings, "tls-key", p.Key, err)
-	}
-	p.client = []tls.Certificate{pair}
-	return nil
+	return p, nil
 }
 
 func (s Settings) readPEM(path string) ([]byte, error) {
@@ -164,6 +154,8 @@ type Facts struct {
 	Chain    []*x509.Certificate
 
 	ClientAuthorities []string // issuers of client certificates that the server named, where it asked for one
+
+	partial bool // the chain ends at an authority of tls-ca that is not self-signed
 }
 
 // Certificate is what a person wants to know of one.
@@ -228,7 +220,7 @@ func (e *HandshakeError) Unwrap() error { return e.Err }
 func (p *Plan) Handshake(ctx context.Context, conn net.Conn) (*tls.Conn, *Facts, finding.Result, error) {
 	var authorities []string
 	config := &tls.Config{
-		MinVersion: tls.VersionTLS12, MaxVersion: p.MaxVersion,
+		MinVersion: tls.VersionTLS12, MaxVersion: p.MaxVersion, NextProtos: p.Protocols,
 		InsecureSkipVerify: true, // judged below, before anything is sent
 		// The certificate is sent whatever authorities the server names: it says better why it refuses one than
 		// why it got none.
@@ -258,7 +250,7 @@ func (p *Plan) Handshake(ctx context.Context, conn net.Conn) (*tls.Conn, *Facts,
 	if len(facts.Chain) > 0 {
 		facts.Peer = Describe(facts.Chain[0], p.Now())
 	}
-	facts.Faults = p.faults(facts.Chain)
+	facts.Faults, facts.partial = p.faults(facts.Chain)
 	facts.Verified = len(facts.Faults) == 0
 	return secure, facts, p.judge(facts, facts.Faults), nil
 }
@@ -285,13 +277,13 @@ func issuers(sent [][]byte) (names []string) {
 	return names
 }
 
-// faults lists what verification would object to, gravest first.
-func (p *Plan) faults(chain []*x509.Certificate) []*finding.Finding {
+// faults lists what verification would object to, gravest first. incomplete says that the chain has no root.
+func (p *Plan) faults(chain []*x509.Certificate) (faults []*finding.Finding, incomplete bool) {
 	if len(chain) == 0 {
-		return []*finding.Finding{finding.New(finding.TLSUntrusted, "the server presented no certificate")}
+		return []*finding.Finding{finding.New(finding.TLSUntrusted, "the server presented no certificate")}, false
 	}
 	leaf, now := chain[0], p.Now()
-	faults := []*finding.Finding{}
+	faults = []*finding.Finding{}
 	switch {
 	case now.After(leaf.NotAfter):
 		faults = append(faults,
@@ -309,10 +301,15 @@ func (p *Plan) faults(chain []*x509.Certificate) []*finding.Finding {
 	if fault != nil {
 		faults = append(faults, fault)
 	}
+	if len(verified) > 0 {
+		if fault := p.revoked(verified[0]); fault != nil {
+			faults = append(faults, fault)
+		}
+	}
 	if !carriesName(slices.Concat(append(verified, chain)...), p.Name) {
 		faults = append(faults, p.nameFault(leaf))
 	}
-	return faults
+	return faults, p.roots != nil && partial(verified)
 }
 
 // The extensions of RFC 5280 that decide about names: 4.2.1.6 and 4.2.1.10.
@@ -423,6 +420,9 @@ func (p *Plan) judge(facts *Facts, faults []*finding.Finding) finding.Result {
 			return finding.Warned(fault, "%s", detail)
 		}
 	}
+	if facts.partial && p.Rule == Verified {
+		return finding.Warned(PartialChain(p.Profile, p.CA), "%s", detail)
+	}
 	if facts.Peer != nil && facts.Peer.NotAfter.Sub(p.Now()) < ExpiresSoon {
 		return finding.Warned(finding.New(finding.TLSExpiresSoon, "the server's certificate expires in %s, on %s",
 			plainDays(facts.Peer.DaysLeft), facts.Peer.NotAfter.Format(time.DateOnly)).
@@ -430,6 +430,14 @@ func (p *Plan) judge(facts *Facts, faults []*finding.Finding) finding.Result {
 			Suggest("gharbor certificate %s", p.Profile), "%s", detail)
 	}
 	return finding.Good("%s", detail)
+}
+
+// PartialChain is the warning for an authority that other programs do not take for one.
+func PartialChain(profile, path string) *finding.Finding {
+	return finding.New(finding.TLSPartialChain,
+		"the authority in tls-ca is not self-signed: gharbor takes it, but programs built on OpenSSL refuse it").
+		Saw("tls-ca is %s", path).
+		Advise("put the root certificate that signed it into the file too: gharbor set %s tls-ca=PATH", profile)
 }
 
 // detail is the handshake in one line.
@@ -489,6 +497,12 @@ func Diagnose(err error, profile, address, raise string) *finding.Finding {
 	found := finding.New(finding.TLSHandshake, "the TLS handshake failed")
 	if errors.As(err, &alert) || strings.Contains(text, "remote error") {
 		found.Cause = "the server ended the TLS handshake"
+	}
+	if strings.Contains(text, "handshake failure") || strings.Contains(text, "unsupported certificate") {
+		found.Cause = "the server has no certificate that gharbor's TLS can use (an RSA-PSS key is of that kind), or no " +
+			"cipher in common"
+		return found.Saw("%s", clean.Line(err.Error(), 0)).
+			Advise("on the server: use a certificate with an RSA key (rsaEncryption), an ECDSA or an Ed25519 key")
 	}
 	return found.Saw("%s", clean.Line(err.Error(), 0)).
 		Suggest("gharbor certificate %s", profile)

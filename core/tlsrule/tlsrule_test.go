@@ -82,7 +82,7 @@ func TestRules(t *testing.T) {
 		{"offered asks nothing", Offered, "", "other.example", good, finding.OK, "", false},
 		{"required, and it would be right", Required, ca, name, good, finding.OK, "", true},
 	} {
-		p, found := Load(Settings{Profile: "tides", Rule: c.rule, CA: c.ca, Name: c.name, NameKey: "host"})
+		p, found := Load(t.Context(), Settings{Profile: "tides", Rule: c.rule, CA: c.ca, Name: c.name, NameKey: "host"})
 		if found != nil {
 			t.Fatal(found)
 		}

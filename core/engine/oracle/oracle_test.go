@@ -41,7 +41,7 @@ func talk(t *testing.T, config oracle.Config, change func(*engine.Target)) (engi
 	if err != nil {
 		t.Fatal(err)
 	}
-	plan, found := tlsrule.Load(tlsrule.Settings{Profile: "x", Rule: tlsrule.Off})
+	plan, found := tlsrule.Load(t.Context(), tlsrule.Settings{Profile: "x", Rule: tlsrule.Off})
 	if found != nil {
 		t.Fatal(found)
 	}
@@ -81,7 +81,7 @@ func TestConversation(t *testing.T) {
 func TestPlainListener(t *testing.T) {
 	start := time.Now()
 	c, ctx := talk(t, oracle.Config{}, func(to *engine.Target) {
-		to.TLS, _ = tlsrule.Load(tlsrule.Settings{Profile: "x", Rule: tlsrule.Required})
+		to.TLS, _ = tlsrule.Load(t.Context(), tlsrule.Settings{Profile: "x", Rule: tlsrule.Required})
 	})
 	if result := c.Speak(ctx); result.Outcome != finding.OK {
 		t.Fatalf("%+v", result.Finding)

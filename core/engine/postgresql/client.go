@@ -30,13 +30,27 @@ func settings(c *engine.Connection) []setting {
 	if name, at, ok := c.Apart(); ok {
 		host, address = name, at
 	}
+	file, folder := revocation(c.CRL)
+	start := ""
+	if c.TLSStart == "direct" {
+		start = "direct"
+	}
 	return []setting{
 		{"PGHOST", "host", host}, {"PGHOSTADDR", "hostaddr", address}, {"PGPORT", "port", strings.Join(ports, ",")},
 		{"PGDATABASE", "dbname", c.Database}, {"PGUSER", "user", c.User},
 		{"PGSSLMODE", "sslmode", sslMode(c.TLS)}, {"PGSSLROOTCERT", "sslrootcert", c.Authorities()},
 		{"PGSSLCERT", "sslcert", c.Cert}, {"PGSSLKEY", "sslkey", c.Key},
 		{"PGTARGETSESSIONATTRS", "target_session_attrs", sessionAttributes(c.Target)},
+		{"PGSSLCRL", "sslcrl", file}, {"PGSSLCRLDIR", "sslcrldir", folder}, {"PGSSLNEGOTIATION", "sslnegotiation", start},
 	}
+}
+
+// revocation is a revocation list as libpq has it: a file, or a folder.
+func revocation(path string) (file, folder string) {
+	if info, err := os.Stat(path); err == nil && info.IsDir() {
+		return "", path
+	}
+	return path, ""
 }
 
 // sslMode is a TLS rule in libpq's words (PostgreSQL documentation, "SSL Mode Descriptions").
@@ -67,10 +81,11 @@ func clientVariables(c *engine.Connection) []engine.Variable {
 // writeFiles writes a password file. Without a password a file of the user's own is kept out: it is not
 // what the profile says.
 func writeFiles(c *engine.Connection, folder string) (path string, variables []engine.Variable, err error) {
-	if !c.Password.Present() {
-		return "", []engine.Variable{{Name: "PGPASSFILE", Value: os.DevNull}}, nil
-	}
 	path = filepath.Join(folder, "passwords")
+	if !c.Password.Present() { // an empty file: libpq warns of what is none
+		none := []engine.Variable{{Name: "PGPASSFILE", Value: path}}
+		return "", none, os.WriteFile(path, nil, 0o600)
+	}
 	if strings.ContainsAny(c.Password.Disclose(), "\r\n") {
 		return "", nil, errors.New("the password has a line end in it, which a password file can't hold")
 	}
@@ -132,6 +147,10 @@ func writeURL(c *engine.Connection, u *engine.URLParts) {
 	u.Query["sslrootcert"] = c.CA
 	u.Query["sslcert"] = c.Cert
 	u.Query["sslkey"] = c.Key
+	u.Query["sslcrl"], u.Query["sslcrldir"] = revocation(c.CRL)
+	if c.TLSStart == "direct" {
+		u.Query["sslnegotiation"] = "direct"
+	}
 	u.Query["target_session_attrs"] = sessionAttributes(c.Target)
 }
 
@@ -160,6 +179,33 @@ var parameters = map[string]engine.Parameter{
 		},
 		Expected: "one of disable, allow, prefer, require, verify-ca, verify-full",
 	},
+	"ssl":    {Key: "tls", Values: map[string]string{"true": "required"}, Expected: "true"},
+	"sslcrl": {Key: "tls-crl"}, "sslcrldir": {Key: "tls-crl"},
+	"sslnegotiation": {
+		Key:      "tls-start",
+		Values:   map[string]string{"postgres": "", "direct": "direct"},
+		Expected: "one of postgres, direct",
+	},
+	"ssl_min_protocol_version": {
+		Values:   map[string]string{"TLSv1": "", "TLSv1.1": "", "TLSv1.2": ""},
+		Expected: "TLSv1.2 or lower: gharbor takes no TLS before 1.2, and a profile can't ask for more",
+	},
+	"ssl_max_protocol_version": {
+		Values:   map[string]string{"TLSv1.3": ""},
+		Expected: "TLSv1.3: a profile can't ask for less",
+	},
+	"gssencmode": {
+		Values:   map[string]string{"disable": "", "prefer": ""},
+		Expected: "disable or prefer: gharbor does no GSS encryption",
+	},
+	"channel_binding": {
+		Values:   map[string]string{"disable": "", "prefer": "", "require": ""}, // see settle
+		Expected: "one of disable, prefer, require",
+	},
+	"requirepeer":  {Form: engine.Unkept, Expected: "a profile can't name the owner of a socket's process"},
+	"require_auth": {Form: engine.Unkept, Expected: "a profile can't ask for a login method"},
+	"service":      {Form: engine.Unkept, Expected: "the values are in a service file: gharbor import service"},
+	"replication":  {Form: engine.Unkept, Expected: "gharbor makes no replication connections"},
 	"target_session_attrs": {
 		Key: "target",
 		Values: map[string]string{
@@ -169,10 +215,39 @@ var parameters = map[string]engine.Parameter{
 			"read-only":  "read-only",
 			"standby":    "read-only",
 		},
+		Expected: "one of any, read-write, primary, read-only, standby",
 	},
-	"application_name": {Form: engine.Idle},
-	"connect_timeout":  {Form: engine.Idle},
-	"channel_binding":  {Form: engine.Idle},
+	"application_name": {Form: engine.Idle}, "fallback_application_name": {Form: engine.Idle},
+	"client_encoding": {Form: engine.Idle}, "connect_timeout": {Form: engine.Idle}, "options": {Form: engine.Idle},
+	"keepalives": {Form: engine.Idle}, "keepalives_idle": {Form: engine.Idle}, "keepalives_interval": {Form: engine.Idle},
+	"keepalives_count": {Form: engine.Idle}, "tcp_user_timeout": {Form: engine.Idle},
+	"load_balance_hosts": {Form: engine.Idle}, "sslcompression": {Form: engine.Idle}, "sslsni": {Form: engine.Idle},
+	"sslcertmode": {Form: engine.Idle}, "sslkeylogfile": {Form: engine.Idle}, "krbsrvname": {Form: engine.Idle},
+	"gsslib": {Form: engine.Idle}, "gssdelegation": {Form: engine.Idle}, "min_protocol_version": {Form: engine.Idle},
+	"max_protocol_version": {Form: engine.Idle}, "servicefile": {Form: engine.Idle},
+}
+
+// settle says what libpq makes of parameters together (PostgreSQL documentation, "Parameter Key Words": sslmode,
+// sslrootcert and channel_binding). Where there is no rule that asks for the same, it is one that asks for more.
+func settle(given map[string]string) (keys map[string]string, notes []string) {
+	keys = make(map[string]string)
+	verify := func(why string) {
+		keys["tls"] = "verified"
+		notes = append(notes, why+": tls = verified, which checks the chain and the name")
+	}
+	mode := given["sslmode"]
+	switch {
+	case given["sslrootcert"] == "system":
+		keys["tls-ca"] = ""
+		verify("sslrootcert=system is the system's authorities")
+	case mode == "verify-ca":
+		verify("sslmode=verify-ca checks the chain alone, which no rule does")
+	case given["channel_binding"] == "require" && mode != "verify-full":
+		verify("channel_binding=require asks for the right server")
+	case mode == "require" && given["sslrootcert"] != "":
+		verify("sslmode=require with sslrootcert checks the chain")
+	}
+	return keys, notes
 }
 
 // variables are those of libpq (PostgreSQL documentation, "Environment Variables") and those that the
@@ -192,8 +267,15 @@ var variables = []engine.Family{
 			"PGSSLCERT":            "sslcert",
 			"PGSSLKEY":             "sslkey",
 			"PGTARGETSESSIONATTRS": "target_session_attrs",
+
+			"PGCHANNELBINDING": "channel_binding", "PGREQUIREPEER": "requirepeer", "PGREQUIREAUTH": "require_auth",
+			"PGSSLCRL": "sslcrl", "PGSSLCRLDIR": "sslcrldir", "PGSSLNEGOTIATION": "sslnegotiation",
+			"PGSSLMINPROTOCOLVERSION": "ssl_min_protocol_version",
+			"PGSSLMAXPROTOCOLVERSION": "ssl_max_protocol_version",
+			"PGGSSENCMODE":            "gssencmode",
 		},
-		Least: []string{"PGHOST", "PGHOSTADDR", "PGDATABASE", "PGUSER"},
+		Prefix: "PG",
+		Least:  []string{"PGHOST", "PGHOSTADDR", "PGDATABASE", "PGUSER"},
 	},
 	{
 		Names: map[string]string{

@@ -64,6 +64,7 @@ func Begin(conn net.Conn, target engine.Target) engine.Conversation {
 			Name:     "PostgreSQL",
 			Ours:     []string{Word},
 			Protocol: "PostgreSQL's",
+			Direct:   true,
 		},
 	}
 }
@@ -87,10 +88,20 @@ func (c *conversation) encryptable() bool {
 	return c.to.TLS.Rule != tlsrule.Off && c.to.Network != "unix"
 }
 
+// direct reports whether TLS begins with the first byte (PostgreSQL 17 documentation, "SSL Session Encryption").
+func (c *conversation) direct() bool { return c.to.TLSDirect && c.encryptable() }
+
+// alpn is the protocol that a direct handshake has to offer; servers refuse one without it.
+const alpn = "postgresql"
+
 // Speak asks for TLS where the rule wants it, else opens with the startup
 // message that a login begins with; either answer tells PostgreSQL from
 // everything else.
 func (c *conversation) Speak(ctx context.Context) finding.Result {
+	if c.direct() {
+		c.offered = 'S'
+		return finding.Good("not asked: TLS begins with the first byte (tls-start = \"direct\")")
+	}
 	defer probe.Guard(ctx, c.raw)()
 	message := sslRequest()
 	if !c.encryptable() {
@@ -187,7 +198,8 @@ func (c *conversation) unexpectedBytes(ctx context.Context, reply []byte) findin
 	}
 	if _, other := c.probe.Recognise(reply); yes && !other {
 		return finding.Failed(finding.New(finding.TLSExtraBytes,
-			"bytes came after the server's yes to TLS and before the handshake; somebody on the way may have put them there, "+
+			"bytes came after the server's yes to TLS and before the handshake; somebody on the way may have put "+
+				"them there, "+
 				"so the connection was ended").
 			Saw("after the S: %s", clean.Bytes(reply[1:], 32)).
 			Suggest("gharbor test %s   # again; if it repeats, test from another network", c.to.Profile))
@@ -204,7 +216,14 @@ func (c *conversation) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Res
 	if done {
 		return nil, result
 	}
-	secure, facts, result, err := c.to.TLS.Handshake(ctx, c.raw)
+	plan := *c.to.TLS
+	if c.direct() {
+		plan.Protocols = []string{alpn}
+	}
+	secure, facts, result, err := plan.Handshake(ctx, c.raw)
+	if err != nil && c.direct() {
+		return nil, finding.Failed(c.notDirect(err))
+	}
 	var record tls.RecordHeaderError
 	if errors.As(err, &record) {
 		// An S that came alone may have been the start of another greeting.
@@ -220,6 +239,21 @@ func (c *conversation) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Res
 	c.conn = secure
 	c.facts.Encrypted(facts)
 	return facts, result
+}
+
+// notDirect is for a server that does not speak TLS from the first byte: it is older than 17, or something else.
+func (c *conversation) notDirect(err error) *finding.Finding {
+	found := tlsrule.Diagnose(err, c.to.Profile, c.to.Address,
+		"set ssl_min_protocol_version = 'TLSv1.2' in postgresql.conf")
+	if !found.Is(finding.TLSHandshake, finding.TLSUnfinished) {
+		return found
+	}
+	found = finding.New(finding.TLSHandshake, "the server does not take TLS from the first byte: PostgreSQL does "+
+		"from version 17 on, "+
+		"with ssl = on").
+		Saw("%s", clean.Line(probe.LastError(err), 0))
+	return found.Suggest("gharbor test %s -override tls-start=asked", c.to.Profile).
+		Suggest("gharbor set %s tls-start=", c.to.Profile)
 }
 
 // resumed gives the driver a connection on which the startup message has been

@@ -447,18 +447,14 @@ func (c *conversation) secureAgain(ctx context.Context, plan *tlsrule.Plan) (net
 	}
 	release := probe.Guard(ctx, conn)
 	defer release()
-	answer := make([]byte, 1)
-	if _, err = conn.Write(sslRequest()); err == nil {
-		_, err = conn.Read(answer)
-	}
-	if err == nil && answer[0] != 'S' {
-		err = errNoOther
-	}
-	if err != nil {
+	again := *plan
+	if c.direct() {
+		again.Protocols = []string{alpn}
+	} else if err = askForTLS(conn); err != nil {
 		conn.Close()
 		return nil, err
 	}
-	secure, _, result, err := plan.Handshake(ctx, conn)
+	secure, _, result, err := again.Handshake(ctx, conn)
 	if err == nil && result.Outcome == finding.Fail {
 		err = errNoOther
 	}
@@ -467,6 +463,21 @@ func (c *conversation) secureAgain(ctx context.Context, plan *tlsrule.Plan) (net
 		return nil, err
 	}
 	return secure, nil
+}
+
+// askForTLS asks on a connection of its own, and reads the answer.
+func askForTLS(conn net.Conn) error {
+	answer := make([]byte, 1)
+	if _, err := conn.Write(sslRequest()); err != nil {
+		return err
+	}
+	if _, err := conn.Read(answer); err != nil {
+		return err
+	}
+	if answer[0] != 'S' {
+		return errNoOther
+	}
+	return nil
 }
 
 var errNoOther = errors.New("no other connection of the kind could be made")

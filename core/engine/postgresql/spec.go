@@ -21,6 +21,7 @@ var Spec = &engine.Spec{
 	Begin:      Begin,
 	Statements: statements,
 	Keys: engine.Keys{
+		Only:         []key.Name{key.TLSStart},
 		UserDatabase: true,
 		Notes:        map[key.Name]string{key.Database: "on PostgreSQL the user's name where not set"},
 	},
@@ -28,6 +29,7 @@ var Spec = &engine.Spec{
 		Scheme:     Word,
 		Schemes:    []string{Word, "postgres"},
 		Parameters: parameters,
+		Settle:     settle,
 		Write:      writeURL,
 	},
 	Sockets: engine.Sockets{

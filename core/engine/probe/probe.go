@@ -34,6 +34,9 @@ type Probe struct {
 	// Starting is what a starting server of this engine looks like from here.
 	Starting string
 
+	// Direct: this engine's servers may speak TLS from the first byte, which the profile can say (tls-start).
+	Direct bool
+
 	askedAll bool // whether every probe had its turn
 }
 
@@ -133,6 +136,13 @@ func (o *Probe) Recognise(p []byte) (s greeting.Service, ok bool) {
 // Other is the result for a server of another kind. reply is what it sent.
 func (o *Probe) Other(s greeting.Service, reply []byte) finding.Result {
 	if s.TLS {
+		if o.Direct {
+			return finding.Failed(finding.New(finding.SpeakTLSOnly,
+				"the server at %s speaks TLS from the first byte, and was asked first: it wants direct TLS, or is another kind "+
+					"of server", o.To.Address).
+				Suggest("gharbor test %s -override tls-start=direct -override tls=verified", o.To.Profile).
+				Suggest("gharbor nearby"))
+		}
 		return finding.Failed(finding.New(finding.SpeakTLSOnly,
 			"the server at %s speaks TLS from the first byte, which %s does not: it is another kind of server, or "+
 				"a TLS proxy", o.To.Address, o.Name).

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net/netip"
 	"net/url"
 	"slices"
 	"strings"
@@ -28,45 +29,49 @@ var ErrPassword = errors.New("the URL has a password in it. Passwords on the com
 // Parse reads a connection URL, scheme://user@host:port/database?name=value. Several
 // hosts may stand between commas; a host may be a percent-encoded socket
 // folder or given as ?host=. An error never repeats the URL.
-func Parse(keys *schema.Schema, s string) ([]schema.Override, error) {
-	sets, password, err := Split(keys, s)
-	if err == nil && password.Present() {
+func Parse(keys *schema.Schema, s string) (*Connection, error) {
+	c, err := Split(keys, s)
+	if err == nil && c.Password.Present() {
 		err = ErrPassword
 	}
-	return sets, err
+	return c, err
 }
 
-// Split is Parse for a URL that may have a password in it, which comes back
-// apart. An error never repeats any of the URL.
-func Split(keys *schema.Schema, s string) (sets []schema.Override, password secret.Value, err error) {
+// Connection is what a URL, or named parameters, say.
+type Connection struct {
+	Sets     []schema.Override
+	Password secret.Value // apart; not Present where there is none
+	LeftOut  []string     // parameters that a profile has no place for, by name
+	Notes    []string     // what became of parameters that no key says alone
+}
+
+// Split is Parse for a URL that may have a password in it. An error never repeats any of the URL.
+func Split(keys *schema.Schema, s string) (*Connection, error) {
 	u, err := readURL(keys, s)
 	if err != nil {
-		return nil, secret.Value{}, err
+		return nil, err
 	}
-	sets, err = u.sets()
-	return sets, u.password, err
+	return u.connection()
 }
 
-// FromParameters makes values of named parameters, as a service file, an option
+// FromParameters makes a connection of named parameters, as a service file, an option
 // file or an environment has them: the names of a URL's parameters, of which
-// "password" comes back apart. other are those that a profile has no place for.
-func FromParameters(keys *schema.Schema, word string,
-	pairs [][2]string) (sets []schema.Override, password secret.Value, other []string, err error) {
-	u := urlReader{keys: keys, spec: keys.Engines().Named(word), what: "found"}
+// "password" comes back apart. Those that are not known are left out.
+func FromParameters(keys *schema.Schema, word string, pairs [][2]string) (*Connection, error) {
+	u := urlReader{keys: keys, spec: keys.Engines().Named(word), what: "found", named: make(map[string]string)}
 	for _, pair := range pairs {
 		known := u
 		u.parameter(pair[0], pair[1])
 		var unknown *unknownParameter
 		if errors.As(u.err, &unknown) {
 			u = known
-			other = append(other, pair[0])
+			u.leftOut = append(u.leftOut, pair[0])
 		}
 		if u.err != nil {
-			return nil, secret.Value{}, nil, u.err
+			return nil, u.err
 		}
 	}
-	sets, err = u.sets()
-	return sets, u.password, other, err
+	return u.connection()
 }
 
 // unknownParameter is a parameter without a place in a profile.
@@ -112,11 +117,19 @@ func readURL(keys *schema.Schema, s string) (*urlReader, error) {
 	}
 	rest, query, _ := strings.Cut(rest, "?")
 	authority, database, _ := strings.Cut(rest, "/")
+	if strings.Count(authority, "@") > 1 {
+		what := "the user"
+		if before, _, _ := strings.Cut(authority, "@"); strings.Contains(before, ":") {
+			what = "a password"
+		}
+		return nil, fmt.Errorf("the URL has more than one @ before the database: write %%40 for one that belongs to %s",
+			what)
+	}
 	user, hosts, hasUser := cutLast(authority, "@")
 	if !hasUser {
 		user, hosts = "", authority
 	}
-	u := &urlReader{keys: keys, spec: spec, what: "in the URL"}
+	u := &urlReader{keys: keys, spec: spec, what: "in the URL", named: make(map[string]string)}
 	if name, password, ok := strings.Cut(user, ":"); ok {
 		user = name
 		if password != "" {
@@ -150,6 +163,8 @@ type urlReader struct {
 	given    []schema.Override
 	address  string // where to dial in place of the host, which stays the certificate's name
 	password secret.Value
+	named    map[string]string // the parameters, by name
+	leftOut  []string
 	err      error
 }
 
@@ -182,36 +197,52 @@ func (u *urlReader) plain(k, value string) {
 }
 
 func (u *urlReader) hosts(s string) {
-	if s == "" {
-		return
-	}
-	if decoded, err := url.PathUnescape(s); err == nil && strings.HasPrefix(decoded, "/") {
-		u.plain("socket", decoded)
+	if s == "" || u.err != nil {
 		return
 	}
 	if strings.Contains(s, ",") {
 		u.text("hosts", s)
 		return
 	}
+	if strings.Contains(s, "[") && !bracketed(s) {
+		u.err = errors.New("the URL's host begins with [ and is no IPv6 address in brackets, such as [::1]:5432")
+		return
+	}
 	host, port := hostname.SplitPort(s)
+	if decoded, err := url.PathUnescape(host); err == nil && strings.HasPrefix(decoded, "/") {
+		u.plain("socket", decoded)
+		u.text("port", port)
+		return
+	}
 	u.text("host", host)
 	u.text("port", port)
+}
+
+// bracketed reports whether a host is an IPv6 address in brackets, with or without a port behind it.
+func bracketed(s string) bool {
+	inside, rest, ok := strings.Cut(strings.TrimPrefix(s, "["), "]")
+	addr, err := netip.ParseAddr(inside)
+	return ok && strings.HasPrefix(s, "[") && err == nil && addr.Is6() && (rest == "" || rest[0] == ':')
 }
 
 // query reads the parameters after "?".
 func (u *urlReader) query(query string) {
 	for pair := range strings.SplitSeq(query, "&") {
-		name, encoded, _ := strings.Cut(pair, "=")
-		if name == "" || u.err != nil {
+		if pair == "" || u.err != nil {
 			continue
 		}
-		value, err := url.QueryUnescape(encoded)
-		if err != nil {
+		encodedName, encoded, hasValue := strings.Cut(pair, "=")
+		name, nameErr := url.PathUnescape(encodedName)
+		value, err := url.PathUnescape(encoded) // a plus sign is one
+		switch {
+		case err != nil, nameErr != nil:
 			u.err = fmt.Errorf("the URL's parameter %s has a %% without two hexadecimal digits after it",
-				clean.Quoted(name))
-			return
+				clean.Quoted(encodedName))
+		case !hasValue:
+			u.err = errors.New("the URL has a parameter without = and a value")
+		default:
+			u.parameter(name, value)
 		}
-		u.parameter(name, value)
 	}
 }
 
@@ -219,6 +250,7 @@ func (u *urlReader) query(query string) {
 // written for programs that know another's.
 func (u *urlReader) parameter(name, value string) {
 	p, known := parameter(u.keys, u.spec, name)
+	u.named[name] = value
 	word := value
 	if p.Fold {
 		word = strings.ToLower(value)
@@ -228,7 +260,11 @@ func (u *urlReader) parameter(name, value string) {
 		u.password = secret.NewValue(value)
 	case p.Form == engine.NoPassword:
 		u.err = ErrPassword
-	case known && (value == "" || p.Form == engine.Idle):
+	case known && p.Form == engine.Unkept && value != "":
+		u.err = fmt.Errorf("%s, %s: %s", u.what, name, p.Expected)
+	case known && p.Form == engine.Idle:
+		u.leftOut = append(u.leftOut, name)
+	case known && value == "":
 	case known && p.Form == engine.Hosts:
 		u.hosts(value)
 	case known && p.Form == engine.DialAddress:
@@ -240,7 +276,6 @@ func (u *urlReader) parameter(name, value string) {
 	case known && slices.Contains(slices.Collect(maps.Keys(p.Values)), word): // it asks for nothing
 	case p.Expected != "":
 		u.err = fmt.Errorf("%s, %s: expected %s", u.what, name, p.Expected)
-	case value == "":
 	default:
 		text := fmt.Sprintf("a profile has no key for the URL's parameter %s", clean.Quoted(name))
 		if near := nearest.Name(name, parameters(u.keys)); near != "" {
@@ -278,20 +313,16 @@ func parameters(keys *schema.Schema) []string {
 }
 
 // dial gives effect to hostaddr: it is dialled, and the certificate must be for the
-// host . Of several hosts the names
-// are kept instead.
+// host. A list of addresses has no place in a profile.
 func (u *urlReader) dial() {
-	named := func(k string) (string, bool) {
-		i := slices.IndexFunc(u.given, func(o schema.Override) bool { return string(o.Field.Name) == k })
-		if i < 0 {
-			return "", false
-		}
-		return u.given[i].Value.Text(), true
-	}
-	host, one := named("host")
-	_, several := named("hosts")
+	host, one := u.has("host")
+	_, several := u.has("hosts")
 	switch {
-	case u.address == "" || several || one && strings.Contains(u.address, ","):
+	case u.address == "" || u.err != nil:
+		return
+	case several || strings.Contains(u.address, ","):
+		u.err = fmt.Errorf("%s, hostaddr: expected one address, for one host; for several write the addresses in "+
+			"[hosts] of aliases.toml", u.what)
 		return
 	case one && host != u.address:
 		u.plain("tls-name", host)
@@ -299,8 +330,34 @@ func (u *urlReader) dial() {
 	u.hosts(u.address)
 }
 
-func (u *urlReader) sets() ([]schema.Override, error) {
-	if u.dial(); u.err != nil {
+func (u *urlReader) has(k string) (string, bool) {
+	i := slices.IndexFunc(u.given, func(o schema.Override) bool { return string(o.Field.Name) == k })
+	if i < 0 {
+		return "", false
+	}
+	return u.given[i].Value.Text(), true
+}
+
+// settle applies what parameters mean together.
+func (u *urlReader) settle() (notes []string) {
+	if u.err != nil || u.spec == nil || u.spec.URL.Settle == nil {
+		return nil
+	}
+	keys, notes := u.spec.URL.Settle(u.named)
+	for k, value := range keys {
+		if value == "" {
+			u.given = slices.DeleteFunc(u.given, func(o schema.Override) bool { return string(o.Field.Name) == k })
+		} else {
+			u.plain(k, value)
+		}
+	}
+	return notes
+}
+
+func (u *urlReader) connection() (*Connection, error) {
+	u.dial()
+	notes := u.settle()
+	if u.err != nil {
 		return nil, u.err
 	}
 	word := schema.Override{Field: u.keys.Field(key.Engine), Value: schema.TextValue(u.spec.Word)}
@@ -313,7 +370,7 @@ func (u *urlReader) sets() ([]schema.Override, error) {
 	if first, second := schema.TwoAddresses(sets); second != "" {
 		return nil, fmt.Errorf("the URL has two kinds of address, %s and %s", first, second)
 	}
-	return sets, nil
+	return &Connection{sets, u.password, u.leftOut, notes}, nil
 }
 
 // IsScheme reports whether a URL's scheme is that of an engine.

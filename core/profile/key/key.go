@@ -28,6 +28,9 @@ const (
 	TLSCA            Name = "tls-ca"
 	TLSName          Name = "tls-name"
 	TLSCert          Name = "tls-cert"
+	TLSKeySecret     Name = "tls-key-secret"
+	TLSCRL           Name = "tls-crl"
+	TLSStart         Name = "tls-start"
 	TLSKey           Name = "tls-key"
 	ServerKey        Name = "server-key"
 	Guard            Name = "guard"
@@ -92,6 +95,9 @@ func All() []Name {
 		TLSCA,
 		TLSName,
 		TLSCert,
+		TLSKeySecret,
+		TLSCRL,
+		TLSStart,
 		TLSKey,
 		ServerKey,
 		Guard,

@@ -62,6 +62,13 @@ func profileFields(engineField Field) []Field {
 		{Name: "tls-key", NotBound: true, Private: true, Expected: "a path", Summary: "PEM file of the client's " +
 			"private key",
 			Path: true, valid: notEmpty},
+		{Name: "tls-key-secret", NotBound: true, Source: true, Expected: "a secret source: " + secret.HopForms,
+			Summary: "where the passphrase of tls-key is", valid: secret.ValidForHop},
+		// A list takes certificates away: who may be believed is tls-ca and tls-name, to which a secret is bound.
+		{Name: "tls-crl", NotBound: true, Expected: "a path", Path: true, valid: notEmpty,
+			Summary: "PEM file of the authorities' revocation lists, or a folder of them"},
+		{Name: "tls-start", NotBound: true, Expected: "one of asked, direct", words: []string{"asked", "direct"},
+			Summary: "how TLS begins: asked (the server is asked first), direct (from the first byte)"},
 		{Name: "server-key", Expected: "a path", Summary: "PEM file of the server's RSA key, for passwords without TLS",
 			Path: true, valid: notEmpty},
 		{Name: "guard", Topic: "The profile", NotBound: true, Expected: "one of none, ask, read-only",

@@ -44,7 +44,7 @@ func (f *Field) Whole(text, base, home string) string {
 	if f.Path {
 		return syntax.WholePath(text, base, home)
 	}
-	if kind, path, ok := strings.Cut(text, ":"); ok && (f.Name == "secret" || f.Name == "key-secret") &&
+	if kind, path, ok := strings.Cut(text, ":"); ok && f.Source &&
 		(kind == "file" || kind == "passfile" || kind == "optionfile") {
 		group := ""
 		if at := strings.IndexByte(path, '#'); at >= 0 && kind == "optionfile" {

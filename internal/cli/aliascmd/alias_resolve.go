@@ -291,7 +291,7 @@ func (c *call) listenerTLS(chain *address.Chain, one address.Candidate) (*tlsrul
 		}
 		return e.Field.Whole(e.Value.Text(), filepath.Dir(link.Path()), c.Environment().Home)
 	}
-	plan, found := tlsrule.Load(tlsrule.Settings{
+	plan, found := tlsrule.Load(context.Background(), tlsrule.Settings{
 		Profile: chain.Links[0].Called(),
 		Rule:    rule,
 		CA:      path("tls-ca"),

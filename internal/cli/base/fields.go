@@ -8,6 +8,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/connurl"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
@@ -249,4 +250,14 @@ func (a Assignments) Words() string {
 		}
 	}
 	return strings.Join(words, " ")
+}
+
+// TellLeftOut says what of a URL a profile has no key for, and what became of its demands.
+func (c *Call) TellLeftOut(read *connurl.Connection) {
+	if len(read.LeftOut) > 0 {
+		c.Notice("left out (a profile has no key for it): %s", clean.Line(strings.Join(read.LeftOut, ", "), 200))
+	}
+	for _, note := range read.Notes {
+		c.Notice("%s", note)
+	}
 }

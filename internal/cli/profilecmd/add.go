@@ -207,14 +207,16 @@ func (c *Call) withPastedURL(name string, given base.Assignments, into string) (
 	if err != nil {
 		return nil, secret.Value{}, err
 	}
-	sets, password, err := connurl.Split(c.Keys, strings.TrimSpace(pasted.Disclose()))
-	switch {
-	case err != nil:
+	read, err := connurl.Split(c.Keys, strings.TrimSpace(pasted.Disclose()))
+	if err != nil {
 		return nil, secret.Value{}, base.Usage("%w", err)
-	case password.Present() && into == "":
+	}
+	password := read.Password
+	if password.Present() && into == "" {
 		return nil, secret.Value{}, base.Usage("the URL has a password in it: add -into wallet to save it there")
 	}
-	given, err = withSets(given, sets)
+	given, err = withSets(given, read.Sets)
+	c.TellLeftOut(read)
 	if err != nil || into == "" {
 		return given, secret.Value{}, err
 	}
@@ -237,7 +239,8 @@ func (c *Call) withURL(given base.Assignments, url string) (base.Assignments, er
 	if err != nil {
 		return nil, base.Usage("%w", err)
 	}
-	return withSets(given, fromURL)
+	c.TellLeftOut(fromURL)
+	return withSets(given, fromURL.Sets)
 }
 
 // withSets adds what a URL says to what the flags say.

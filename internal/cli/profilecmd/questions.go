@@ -175,12 +175,16 @@ func (q *questions) takePlace(answer string) error {
 	case answer == "":
 		return errors.New("expected an address, such as 127.0.0.1:" + strconv.Itoa(q.Engines.Example().Port))
 	case strings.Contains(answer, "://"):
-		sets, err := connurl.Parse(q.Keys, answer)
+		read, err := connurl.Parse(q.Keys, answer)
 		if errors.Is(err, connurl.ErrPassword) {
 			return errors.New("the URL has a password in it: give the URL without it")
 		}
-		q.given, q.url = sets, true
-		return err
+		if err != nil {
+			return err
+		}
+		q.given, q.url = read.Sets, true
+		q.TellLeftOut(read)
+		return nil
 	case strings.HasPrefix(answer, "/"), strings.HasPrefix(answer, "~"):
 		return q.given.Add(q.Keys.Field(key.Socket), answer, false)
 	}

@@ -260,11 +260,11 @@ func (c *Call) binding(ctx context.Context, word string) (binding.Binding, error
 	}
 	var p *resolve.Profile
 	if strings.Contains(word, "://") {
-		sets, err := connurl.Parse(c.Keys, word)
+		read, err := connurl.Parse(c.Keys, word)
 		if err != nil {
 			return binding.Binding{}, base.Usage("%w", err)
 		}
-		p = resolve.Values(c.Keys, "address", sets, c.Environment())
+		p = resolve.Values(c.Keys, "address", read.Sets, c.Environment())
 		if !p.Address().Known() {
 			return binding.Binding{}, base.Usage("the address to bind to has no host")
 		}

@@ -50,19 +50,20 @@ func (c *Call) targetOf(word, engine string) (*target, error) {
 		}
 		word = c.Engines.Named(engine).URL.Scheme + "://" + word
 	}
-	sets, err := connurl.Parse(c.Keys, word)
+	read, err := connurl.Parse(c.Keys, word)
 	if errors.Is(err, connurl.ErrPassword) {
 		return nil, base.Advise(base.Usage("%w", err), "give the URL without its password: you are asked for it")
 	}
 	if err != nil {
 		return nil, base.Usage("%w", err)
 	}
-	for _, set := range sets {
+	for _, set := range read.Sets {
 		if set.Field.Name == key.Engine && engine != "" && set.Value.Text() != engine {
 			return nil, base.Usage("-engine and the URL name different engines")
 		}
 	}
-	return &target{word, sets}, nil
+	c.TellLeftOut(read)
+	return &target{word, read.Sets}, nil
 }
 
 // onlyTarget is the one argument where it is a target and no profile.

@@ -134,6 +134,41 @@ func (c *Call) imports(ctx context.Context, o importOptions) error {
 	return c.takeIn(ctx, plans)
 }
 
+// findHere reads the forms that are in no file: a URL, and the environment.
+func (c *Call) findHere(form string, args []string) (found []intake.Found, err error) {
+	var text string
+	switch {
+	case form == "env" && len(args) > 0:
+		return nil, base.Usage("import env takes no file")
+	case form == "env":
+		var all []intake.Variable
+		for _, pair := range c.Environ() {
+			name, value, _ := strings.Cut(pair, "=")
+			all = append(all, intake.Variable{Name: name, Value: value})
+		}
+		if found, err = c.intake().Variables(all, "the environment"); err != nil {
+			err = base.Usage("%w", err)
+		}
+		return found, err
+	case len(args) > 0:
+		read, err := connurl.Split(c.Keys, args[0])
+		if err == nil && read.Password.Present() {
+			return nil, base.Failure(base.ExitUsage, connurl.ErrPassword, "gharbor import url   # then paste the URL")
+		}
+		text = args[0]
+	default:
+		v, err := secretcmd.Of(c.Call).SecretFromStdin()
+		if err != nil {
+			return nil, err
+		}
+		text = v.Disclose()
+	}
+	if found, err = c.intake().URL(text); err != nil {
+		err = base.Usage("%w", err)
+	}
+	return found, err
+}
+
 // find reads the form. path is the file's, "" where there is none, or nobody need be asked.
 func (c *Call) find(ctx context.Context, args []string,
 	o importOptions) (found []intake.Found, path string, err error) {
@@ -148,41 +183,13 @@ func (c *Call) find(ctx context.Context, args []string,
 	case len(args) > 2:
 		return nil, "", base.Usage("import %s takes one file", clean.Line(form, 20))
 	}
+	if form == "url" || form == "env" {
+		found, err = c.findHere(form, args[1:])
+		return found, "", err
+	}
+	path = c.usualFile(form)
 	if len(args) == 2 {
 		path = args[1]
-		if form == "url" || form == "env" {
-			if _, secretURL, err := connurl.Split(c.Keys, path); form == "url" && err == nil && !secretURL.Present() {
-				found, err = c.intake().URL(path)
-				return found, "", err
-			} else if form == "url" && secretURL.Present() {
-				return nil, "", base.Failure(base.ExitUsage, connurl.ErrPassword,
-					"gharbor import url   # then paste the URL")
-			}
-			return nil, "", base.Usage("import %s takes no file", form)
-		}
-	} else {
-		path = c.usualFile(form)
-	}
-	switch form {
-	case "url":
-		v, err := secretcmd.Of(c.Call).SecretFromStdin()
-		if err != nil {
-			return nil, "", err
-		}
-		if found, err = c.intake().URL(v.Disclose()); err != nil {
-			err = base.Usage("%w", err)
-		}
-		return found, "", err
-	case "env":
-		var all []intake.Variable
-		for _, pair := range c.Environ() {
-			name, value, _ := strings.Cut(pair, "=")
-			all = append(all, intake.Variable{Name: name, Value: value})
-		}
-		if found, err = c.intake().Variables(all, "the environment"); err != nil {
-			err = base.Usage("%w", err)
-		}
-		return found, "", err
 	}
 	if c.usualFile(form) == "" && len(args) == 1 {
 		if words, err := c.guessForm(ctx, form, o); words != nil || err != nil {

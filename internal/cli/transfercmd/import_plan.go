@@ -64,6 +64,7 @@ func (c *Call) plan(found []intake.Found, o importOptions) ([]*Planned, error) {
 			one.notes = append(one.notes,
 				"left out (a profile has no key for it): "+clean.Line(strings.Join(f.Other, ", "), 200))
 		}
+		one.notes = append(one.notes, f.Notes...)
 		plans = append(plans, one)
 	}
 	return plans, nil

@@ -92,7 +92,7 @@ func (t *Talk) Code() finding.Code {
 func Plan(t testing.TB, s tlsrule.Settings) *tlsrule.Plan {
 	t.Helper()
 	s.Profile = "counts"
-	plan, found := tlsrule.Load(s)
+	plan, found := tlsrule.Load(context.Background(), s)
 	if found != nil {
 		t.Fatal(found.Cause)
 	}
