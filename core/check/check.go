@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 	"time"
 
 	"gentleharbor/core/address"
@@ -183,7 +184,36 @@ func (r *Runner) test(ctx context.Context, p *resolve.Profile) *test {
 		t.stages.record(Stage{Stage: name, Outcome: finding.Skip})
 	}
 	report.MS = milliseconds(time.Since(start) - t.budget.pausedFor())
+	if report.Interrupted {
+		report.Outcome = finding.Skip // it is not known
+	}
+	report.leaveOut()
 	return t
+}
+
+// leaveOut takes away the facts that were not learned: a value of the profile is not the server's, and what was not
+// asked is not "none".
+func (r *Report) leaveOut() {
+	f := r.Facts
+	reached := func(stage string) bool {
+		o := r.stage(stage).Outcome
+		return o == finding.OK || o == finding.Warn
+	}
+	if !reached("speak") {
+		f.Engine = ""
+	}
+	if !reached("tls") {
+		f.TLS = ""
+	}
+	if !reached("login") {
+		f.User = ""
+		if strings.HasPrefix(f.LoginMethod, "none asked") {
+			f.LoginMethod = ""
+		}
+	}
+	if !reached("database") {
+		f.Database = ""
+	}
 }
 
 // end closes the connection.
@@ -247,7 +277,7 @@ func (t *test) run(ctx context.Context, s step) (ended Stage, ok bool) {
 	if ctx.Err() != nil { // Ctrl-C: what the stage made of it is not the server's doing
 		result = finding.Result{Outcome: finding.Skip, Detail: "stopped here by Ctrl-C"}
 		t.stopped = true
-		t.stages.report.Interrupted, t.stages.report.Outcome = true, finding.Fail // it is not known to be ready
+		t.stages.report.Interrupted = true
 	}
 	return Stage{
 		Stage:   s.name,

@@ -51,8 +51,8 @@ type Expectation struct {
 	Of    string `json:"of"` // the profile that has it
 	OnA   bool   `json:"holds_on_a"`
 	OnB   bool   `json:"holds_on_b"`
-	HaveA string `json:"found_on_a"`
-	HaveB string `json:"found_on_b"`
+	HaveA string `json:"found_on_a,omitempty"`
+	HaveB string `json:"found_on_b,omitempty"`
 }
 
 // side is one of the two.

@@ -52,7 +52,7 @@ func (s Summary) String() string {
 
 // Failed reports whether a test counts as failed; strict counts warnings too.
 func (r *Report) Failed(strict bool) bool {
-	return r.Outcome == finding.Fail || strict && r.Outcome == finding.Warn
+	return r.Interrupted || r.Outcome == finding.Fail || strict && r.Outcome == finding.Warn
 }
 
 // Word is a report's verdict in a word or two.

@@ -110,7 +110,7 @@ type Begin func(net.Conn, Target) Conversation
 // Facts is what a test learned. A pointer is nil, and a text empty, where a
 // value is not known: nothing is made up.
 type Facts struct {
-	Engine   string `json:"engine"`
+	Engine   string `json:"engine,omitempty"`
 	Version  string `json:"version,omitempty"`
 	User     string `json:"user,omitempty"`
 	Database string `json:"database,omitempty"`

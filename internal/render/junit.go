@@ -46,6 +46,7 @@ type (
 		Name    string        `xml:"name,attr"`
 		Time    string        `xml:"time,attr"`
 		Failure *junitFailure `xml:"failure"`
+		Error   *junitSkipped `xml:"error"`
 		Skipped *junitSkipped `xml:"skipped"`
 		Out     string        `xml:"system-out,omitempty"`
 	}
@@ -67,6 +68,10 @@ func JUnit(out io.Writer, reports []*check.Report, took time.Duration, strict bo
 		suite := junitSuite{Name: r.Profile, Time: seconds(r.MS), Properties: properties(r)}
 		for _, s := range r.Stages {
 			one := junitCaseOf(r, s, strict)
+			if r.Interrupted && suite.Errors == 0 && s.Outcome == finding.Skip {
+				one.Skipped, one.Error = nil, &junitSkipped{Message: "stopped by Ctrl-C"}
+				suite.Errors++
+			}
 			suite.Tests++
 			if one.Failure != nil {
 				suite.Failures++
@@ -79,6 +84,7 @@ func JUnit(out io.Writer, reports []*check.Report, took time.Duration, strict bo
 		all.Tests += suite.Tests
 		all.Failures += suite.Failures
 		all.Skipped += suite.Skipped
+		all.Errors += suite.Errors
 		all.Suites = append(all.Suites, suite)
 	}
 	if _, err := io.WriteString(whole(out), xml.Header); err != nil {

@@ -55,8 +55,8 @@ func (c *call) foundAlias(name string) (*profile.Alias, error) {
 // listedAlias is an alias in `alias list -format json`.
 type listedAlias struct {
 	Name      string   `json:"name"`
-	Engine    string   `json:"engine"`
-	Addresses []string `json:"addresses"`
+	Engine    string   `json:"engine,omitempty"`
+	Addresses []string `json:"addresses,omitempty"`
 	SRV       string   `json:"srv,omitempty"`
 	Alias     string   `json:"alias,omitempty"`
 	Service   string   `json:"service,omitempty"` // or instance, or database

@@ -113,7 +113,9 @@ func (c *call) contained(file *profile.File, servers []nearbyServer, views []fin
 			if s.Version == "" { // its greeting told less than the container declares
 				s.Engine = one.Engine
 			}
-			s.Profiles = slices.Compact(slices.Sorted(slices.Values(append(s.Profiles, one.Profiles...))))
+			s.Profiles = append(append([]string{}, s.Profiles...), one.Profiles...)
+			slices.Sort(s.Profiles)
+			s.Profiles = slices.Compact(s.Profiles)
 		}
 	}
 	return servers

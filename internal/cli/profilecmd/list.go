@@ -16,11 +16,11 @@ import (
 // listed is a profile in `list -format json`.
 type listed struct {
 	Name     string   `json:"name"`
-	Engine   string   `json:"engine"`
+	Engine   string   `json:"engine,omitempty"`
 	Where    string   `json:"where"`
 	Hops     []string `json:"hops,omitempty"` // in order from here
-	User     string   `json:"user"`
-	Database string   `json:"database"`
+	User     string   `json:"user,omitempty"`
+	Database string   `json:"database,omitempty"`
 	Tags     []string `json:"tags"`
 	Note     string   `json:"note,omitempty"`
 	Like     string   `json:"like,omitempty"`
