@@ -60,7 +60,7 @@ func testImport(t *testing.T) {
 
 	service := filepath.Join(home, ".pg_service.conf")
 	p.Write(service, "[tides]\nhost=tide-db.internal.example\nuser=tidekeeper\nsslmode=verify-full\nconnect_timeout=3\noptions=x\n")
-	p.OK("import", "service").Has("tides  new", "left out (a profile has no key for it): options")
+	p.OK("import", "service").Has("tides  new", "left out (a profile has no key for it): connect_timeout, options")
 	p.OK("show", "tides").Has("tide-db.internal.example", "verified")
 	p.Passfile("127.0.0.1:" + port(server) + ":sightings:warden:dunlin")
 	p.OK("import", "passfile").Has("saved: profile sightings-warden")
