@@ -184,7 +184,7 @@ func TestHopPin(t *testing.T) {
 	p.Run("hop", "pin", "tides", "-fingerprint", print).Want(5).Has("hop.host-key-changed")
 	p.Run("hop", "pin", "nosuch").Want(2)
 	p.OK("copy", "tides", "flat")
-	p.OK("hop", "remove", "flat", "1")
+	p.OK("hop", "remove", "flat", "1", "-yes")
 	p.Run("hop", "pin", "flat").Want(2).Has("has no hops", "gharbor hop add flat")
 	p.Run("hop", "add", "flat", "password=knot").Want(2).Has("profiles hold no passwords").HasNot("knot")
 	p.Run("hop", "add", "flat", "user=keeper").Want(2).Has("it needs host, ssh or proxy")

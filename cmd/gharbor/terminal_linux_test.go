@@ -134,7 +134,7 @@ func TestAnAddress(t *testing.T) {
 func TestRemoveAsks(t *testing.T) {
 	t.Parallel()
 	p := at(t, 1)
-	p.OnTerminal("remove", "sightings").Expect("remove the profile sightings? [y/N]: ").Type("\n").Expect("nothing was changed").Ends(0)
+	p.OnTerminal("remove", "sightings").Expect("remove profile sightings? [y/N]: ").Type("\n").Expect("nothing was changed").Ends(0)
 	p.OK("show", "sightings")
 	p.OnTerminal("remove", "sightings").Expect("[y/N]").Type("y\n").Expect("removed").Ends(0)
 	p.Run("show", "sightings").Want(2)

@@ -292,6 +292,7 @@ func speakCases() []tryCase {
 		{name: "hangs at the login", code: "login.timeout", setUp: simulated(postgresql.HangAtLogin)},
 		{name: "an odd refusal", code: "login.refused", setUp: simulated(postgresql.EscapeMessage)},
 		{name: "a lost session", code: "session.lost", setUp: simulated(postgresql.LoseSession)},
+		{name: "no right", code: "session.no-right", setUp: simulated(postgresql.NoRight)},
 		{name: "tables that can't be asked for", code: "expect.unknown", setUp: simulated(postgresql.NoCatalogue, "expect.tables=ring")},
 	}
 }

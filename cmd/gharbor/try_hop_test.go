@@ -87,7 +87,7 @@ func sshConfig(text string) func(*tryWorld) {
 	return func(w *tryWorld) {
 		gate := testkit.SSHServer(w.t)
 		w.hop(gate)
-		w.OK("hop", "remove", "x", "1")
+		w.OK("hop", "remove", "x", "1", "-yes")
 		w.OK("hop", "add", "x", "ssh=gate", "key="+filepath.Join(w.Home, "login"), "port="+strconv.Itoa(gate.Port), "user="+gate.User)
 		w.Write(filepath.Join(filepath.Dir(w.Home), ".ssh", "config"), "Host gate\n  HostName 127.0.0.1\n"+text)
 	}
@@ -163,12 +163,12 @@ func hopCases() []tryCase {
 		{name: "checking off", code: "hop.config-ignored", setUp: sshConfig("  StrictHostKeyChecking no\n"), after: same()},
 		{name: "no proxy", code: "hop.not-proxy", setUp: func(w *tryWorld) {
 			throughHop(nil)(w)
-			w.OK("hop", "remove", "x", "1")
+			w.OK("hop", "remove", "x", "1", "-yes")
 			w.OK("hop", "add", "x", "proxy=socks5://127.0.0.1:"+says(w.t, "220 mail.saltmarsh.example\r\n"))
 		}, fill: map[string]string{"HOST:PORT": "127.0.0.1:$GATE_PORT"}, after: map[string]string{"gharbor set": "same"}},
 		{name: "a proxy far away", code: "hop.proxy-clear", setUp: func(w *tryWorld) {
 			throughHop(nil)(w)
-			w.OK("hop", "remove", "x", "1")
+			w.OK("hop", "remove", "x", "1", "-yes")
 			w.OK("hop", "add", "x", "proxy=socks5://localhost.:"+w.Getenv("GATE_PORT"), "user=keeper", "secret=env:KNOT")
 			w.OK("set", "x", "hop.1.proxy=socks5://"+outerAddress(w.t)+":1")
 		}, after: map[string]string{"gharbor set": "hop.refused"}},

@@ -319,7 +319,7 @@ func (w *tryWorld) do(r *tryRun, c tryCase, one step) (changes bool) {
 		w.isSet(command)
 		return true
 	}
-	if strings.HasPrefix(command, "gharbor container start ") || strings.HasPrefix(command, "gharbor container stop ") || strings.HasPrefix(command, "gharbor hop remove ") {
+	if strings.HasPrefix(command, "gharbor container start ") || strings.HasPrefix(command, "gharbor container stop ") {
 		return true
 	}
 	return strings.HasPrefix(command, "chmod ") || strings.HasPrefix(command, "ssh-keygen -R") || strings.HasPrefix(command, "gharbor hop add ") || strings.HasPrefix(command, "gharbor alias add ") || strings.HasPrefix(command, "gharbor alias set ") || strings.HasPrefix(command, "sudo chown ")

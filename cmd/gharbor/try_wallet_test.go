@@ -17,7 +17,7 @@ import (
 
 // asks reports whether a line asks something on the terminal.
 func asks(command string) bool {
-	for _, verb := range []string{"gharbor wallet", "gharbor secret keep", "gharbor vouch", "gharbor import"} {
+	for _, verb := range []string{"gharbor wallet", "gharbor secret keep", "gharbor vouch", "gharbor import", "gharbor hop remove"} {
 		if strings.Contains(command, verb) {
 			return true
 		}

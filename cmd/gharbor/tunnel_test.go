@@ -172,7 +172,7 @@ func TestTunnelOptions(t *testing.T) {
 	p.Run("tunnel", "open", "tides", "-local", "tide").Want(2).Has("expected HOST:PORT")
 	p.Run("tunnel", "close").Want(2).Has("which tunnel?")
 	p.OK("copy", "tides", "flat")
-	p.OK("hop", "remove", "flat", "1")
+	p.OK("hop", "remove", "flat", "1", "-yes")
 	p.Run("tunnel", "open", "flat").Want(2).Has("has no hops")
 
 	taken, err := net.Listen("tcp", "127.0.0.1:0")

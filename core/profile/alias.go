@@ -60,15 +60,12 @@ func (a *assembler) takeAliasTable(h header) error {
 	case word == "hosts" && (h.array || len(h.path) > 1):
 		return a.fail(h.line, `hosts is one table, [hosts], of lines "NAME" = ["ADDRESS", …]`)
 	case len(h.path) == 1:
-		return a.once(h)
+		return nil
 	case len(h.path) > 2:
 		return a.fail(h.line, "alias %q: %s", h.path[1], a.schema.UnknownAliasKey(strings.Join(h.path[2:], ".")))
 	}
-	one, err := a.alias(h.path[1], h.line)
-	if err != nil {
-		return err
-	}
-	return a.define(&one.table, &one.defined, place{line: h.line}, h.line, "is defined twice")
+	_, err := a.alias(h.path[1], h.line)
+	return err
 }
 
 func (a *assembler) alias(name string, line int) (*Alias, error) {
@@ -93,15 +90,6 @@ func (a *assembler) takeAliasEntry(e *entry, path []string) error {
 	one, err := a.alias(path[1], line)
 	if err != nil {
 		return err
-	}
-	if len(a.current.path) < 2 {
-		by := place{line: a.current.line, dotted: true}
-		if e.inline >= 0 {
-			by = place{line: int(e.inlineLine)}
-		}
-		if err := a.define(&one.table, &one.defined, by, line, "is defined twice"); err != nil {
-			return err
-		}
 	}
 	if len(path) == 2 {
 		if e.problem == "an empty table" {

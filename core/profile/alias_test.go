@@ -83,7 +83,7 @@ func TestAliasMistakes(t *testing.T) {
 		{"[hosts]\n\"localhost\" = \"192.0.2.1\"", 2, "never looked up"},
 		{"[hosts]\n\"192.0.2.1\" = \"192.0.2.2\"", 2, "never looked up"},
 		{"[hosts]\na.example = \"192.0.2.1\"\n\"A.example\" = \"192.0.2.2\"", 3, "given twice (first at line 2)"},
-		{"[hosts]\n[hosts]", 2, "is here twice"},
+		{"[hosts]\n[hosts]", 2, "hosts is defined twice, first in line 1"},
 		{"hosts = 3", 1, "hosts is a table"},
 		{"[[hosts]]\n", 1, "hosts is one table"},
 	} {

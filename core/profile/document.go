@@ -69,7 +69,6 @@ type entry struct {
 	start, end int32 // of `key = value`
 	valueAt    int32 // offset of the value
 	inline     int32 // offset of the outermost inline table's key, -1 outside of one
-	inlineLine int32 // the line of that key
 	outerEnd   int32 // end of the outermost expression that it is in
 	name       span  // the profile's name as written, where it is part of the key
 }
@@ -113,6 +112,7 @@ func read(path string, data []byte, take sink) error {
 		keys:    make(map[string][]string),
 		line:    1,
 	}
+	r.current = &r.root
 	r.parser.Reset(bytes.TrimPrefix(data, []byte("\xef\xbb\xbf")))
 	r.base = len(data) - len(r.parser.Data())
 	for r.err == nil && r.parser.NextExpression() {
@@ -121,7 +121,7 @@ func read(path string, data []byte, take sink) error {
 		case unstable.Table, unstable.ArrayTable:
 			r.header(node)
 		case unstable.KeyValue:
-			r.keyValue(node, entry{inline: -1})
+			r.keyValue(node, entry{inline: -1}, r.current)
 		}
 	}
 	if r.err != nil {
@@ -157,6 +157,8 @@ type reader struct {
 	parser  unstable.Parser
 	table   int32               // number of the table that is being read, 0 for the root
 	within  []string            // its path
+	root    definition          // all tables so far
+	current *definition         // that of the table that is being read
 	base    int                 // bytes before the parser's input (a byte order mark)
 	strings map[string]string   // texts seen, so that 10,000 "host" are one string
 	keys    map[string][]string // keys of one part seen
@@ -223,17 +225,18 @@ func (r *reader) header(node *unstable.Node) {
 	start += bytes.IndexByte(r.data[start:], '[')
 	r.table++
 	r.within = path
-	r.err = r.take.takeTable(header{
-		path:  path,
-		start: start,
-		line:  r.lineAt(start),
-		array: node.Kind == unstable.ArrayTable,
-		name:  name,
-	})
+	h := header{path: path, start: start, line: r.lineAt(start), array: node.Kind == unstable.ArrayTable, name: name}
+	var err error
+	if r.current, err = r.root.header(path, h.array, int32(h.line)); err != nil {
+		r.err = &FileError{r.path, h.line, err.Error()}
+		return
+	}
+	r.err = r.take.takeTable(h)
 }
 
-// keyValue takes a key and its value; outer is the inline table that it is in.
-func (r *reader) keyValue(node *unstable.Node, outer entry) {
+// keyValue takes a key and its value; outer is the inline table that it is in,
+// and in the definition of the table that the key belongs to.
+func (r *reader) keyValue(node *unstable.Node, outer entry, in *definition) {
 	e := outer
 	if r.err != nil {
 		return
@@ -241,6 +244,7 @@ func (r *reader) keyValue(node *unstable.Node, outer entry) {
 	e.table = r.table
 	depth := len(r.within) + len(outer.key)
 	key, name := r.key(node.Key(), 1-depth)
+	parts := len(key)
 	if depth < 2 && depth+len(key) >= 2 {
 		e.name = name
 	}
@@ -255,14 +259,22 @@ func (r *reader) keyValue(node *unstable.Node, outer entry) {
 		e.outerEnd = e.end
 	}
 	value := node.Value()
+	// A plain `key = value` is the usual case; whoever takes it knows whether it is set twice.
+	if parts > 1 || value.Kind == unstable.InlineTable || value.Kind == unstable.Array {
+		var err error
+		if in, err = in.key(slices.Concat(r.within, key), parts, r.table, e.line); err != nil {
+			r.err = &FileError{r.path, int(e.line), err.Error()}
+			return
+		}
+	}
 	if value.Kind == unstable.InlineTable {
 		if e.inline < 0 {
-			e.inline, e.inlineLine = e.start, e.line
+			e.inline = e.start
 		}
 		empty := true
 		for it := value.Children(); it.Next(); {
 			if it.Node().Kind == unstable.KeyValue {
-				r.keyValue(it.Node(), e)
+				r.keyValue(it.Node(), e, in)
 				empty = false
 			}
 		}

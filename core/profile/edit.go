@@ -51,6 +51,9 @@ func (e *Edit) text() []byte {
 	var b bytes.Buffer
 	at := 0
 	data := e.doc.data
+	if mark := "\xef\xbb\xbf"; bytes.HasPrefix(data, []byte(mark)) {
+		at = len(mark) // TOML 1.0 has no byte order mark
+	}
 	for _, c := range e.cuts {
 		if c.start < at { // two keys of one inline table; the first cut has it
 			continue
@@ -68,6 +71,9 @@ func (e *Edit) text() []byte {
 // writing is refused, never made approximately.
 func (e *Edit) Checked() ([]byte, error) {
 	text := e.text()
+	if _, err := parseDocument(e.file.Path, text); err != nil {
+		return nil, refuse("gharbor can't make this edit; make it by hand: %s", err)
+	}
 	got, err := readInto(e.file.schema, &File{Path: e.file.Path, Project: e.file.Project, ForAlias: e.file.ForAlias}, text)
 	if err != nil {
 		if fe, ok := err.(*FileError); ok {

@@ -37,9 +37,8 @@ type table struct {
 	Line    int // of its table
 	Entries []Entry
 
-	kind    string // the word before its name in the file: "profile", "alias"
-	in      *File  // that it stands in
-	defined place  // what part of the file defines it
+	kind string // the word before its name in the file: "profile", "alias"
+	in   *File  // that it stands in
 }
 
 // Profile is one profile as its file has it, before `like` and defaults.
@@ -47,8 +46,7 @@ type Profile struct {
 	table
 	Hops []*Hop // in order from here to the server
 
-	direct int   // the line of hop = [], 0 for none
-	expect place // what part of the file defines its expectations
+	direct int // the line of hop = [], 0 for none
 }
 
 // File is the file that the table stands in.
@@ -159,24 +157,7 @@ type assembler struct {
 	*File
 	fields  map[string]*schema.Field // by the key within an expect table
 	current header                   // the table that is being read
-	above   map[string]place         // the tables [profile] and [alias]
 	format  bool
-
-	settings int // the line of [settings]
-}
-
-// place is a part of the file that defines a table: a header, an inline table,
-// or the dotted keys below a header.
-type place struct {
-	line   int
-	dotted bool
-}
-
-func (p place) String() string {
-	if p.dotted {
-		return fmt.Sprintf("the keys below line %d", p.line)
-	}
-	return fmt.Sprintf("line %d", p.line)
 }
 
 func (a *assembler) fail(line int, what string, args ...any) error {
@@ -193,10 +174,6 @@ func (a *assembler) takeTable(h header) error {
 	case h.path[0] == "settings" && a.Project:
 		return a.fail(h.line, "settings go in your profiles.toml, not in a project's file")
 	case h.path[0] == "settings" && len(h.path) == 1 && !h.array:
-		if a.settings > 0 {
-			return a.fail(h.line, "the table [settings] is here twice (first: line %d)", a.settings)
-		}
-		a.settings = h.line
 		return nil
 	case a.misplaced(h.path[0]) != "":
 		return a.fail(h.line, "%s", a.misplaced(h.path[0]))
@@ -207,21 +184,16 @@ func (a *assembler) takeTable(h header) error {
 	case h.array && !(len(h.path) == 3 && h.path[2] == "hop"):
 		return a.fail(h.line, "a profile is a table with single brackets: [profile.NAME]")
 	case len(h.path) == 1:
-		return a.once(h)
+		return nil
 	}
 	p, err := a.profile(h.path[1], h.line)
 	if err != nil {
 		return err
 	}
-	by := place{line: h.line}
 	switch {
 	case h.array:
 		return a.newHop(p, h.line)
-	case len(h.path) == 2:
-		return a.define(&p.table, &p.defined, by, h.line, "is defined twice")
-	case len(h.path) == 3 && h.path[2] == "expect":
-		return a.define(&p.table, &p.expect, by, h.line, "has two expect tables")
-	case len(h.path) == 3 && h.path[2] == "container":
+	case len(h.path) == 2, len(h.path) == 3 && (h.path[2] == "expect" || h.path[2] == "container"):
 		return nil
 	}
 	return a.fail(h.line, "profile %q: %s", p.Name, a.schema.UnknownKey(strings.Join(h.path[2:], ".")))
@@ -247,28 +219,6 @@ func (a *assembler) misplaced(word string) string {
 		holds = "an alias is a table [alias.NAME]"
 	}
 	return fmt.Sprintf("unknown table %s%s; %s", clean.Quoted(word), near, holds)
-}
-
-// once refuses a second table of that name, such as [profile].
-func (a *assembler) once(h header) error {
-	word := h.path[0]
-	if first, twice := a.above[word]; twice {
-		return a.fail(h.line, "the table [%s] is here twice (first: %s)", word, first)
-	}
-	if a.above == nil {
-		a.above = make(map[string]place)
-	}
-	a.above[word] = place{line: h.line}
-	return nil
-}
-
-// define notes which part of the file defines a table, and refuses a second one.
-func (a *assembler) define(t *table, owner *place, by place, line int, what string) error {
-	if *owner != (place{}) && *owner != by {
-		return a.fail(line, "%s %s; the first is at %s", t, what, *owner)
-	}
-	*owner = by
-	return nil
 }
 
 func (a *assembler) profile(name string, line int) (*Profile, error) {
@@ -319,31 +269,17 @@ func (a *assembler) takeEntry(e *entry) error {
 	if h.array {
 		return a.setHop(p, e, path[3:])
 	}
-	by := place{line: h.line, dotted: true}
-	if e.inline >= 0 {
-		by = place{line: int(e.inlineLine)}
-	}
 	if len(path) == 2 {
 		if e.problem == "an empty table" {
-			return a.define(&p.table, &p.defined, by, line, "is defined twice")
+			return nil
 		}
 		return a.fail(line, "profile %q: expected a table of keys", p.Name)
-	}
-	if len(h.path) < 2 {
-		if err := a.define(&p.table, &p.defined, by, line, "is defined twice"); err != nil {
-			return err
-		}
 	}
 	if path[2] == "hop" {
 		if len(path) > 3 {
 			return a.fail(line, "profile %q: a hop is a table of its own: [[profile.%s.hop]]", p.Name, nameKey(p.Name))
 		}
 		return a.noHops(p, e)
-	}
-	if path[2] == "expect" && len(h.path) < 3 {
-		if err := a.define(&p.table, &p.expect, by, line, "has two expect tables"); err != nil {
-			return err
-		}
 	}
 	if path[2] == "container" && len(path) > 3 {
 		return a.takePlace(p, e, strings.Join(path[3:], "."))

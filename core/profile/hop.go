@@ -36,9 +36,6 @@ func (h *Hop) has(k string) bool {
 
 // newHop begins a hop at its table's line.
 func (a *assembler) newHop(p *Profile, line int) error {
-	if p.direct > 0 {
-		return a.fail(line, "profile %q: hop = [] at line %d says that there are no hops", p.Name, p.direct)
-	}
 	if len(p.Hops) == MaxHops {
 		return a.fail(line, "profile %q has more than %d hops", p.Name, MaxHops)
 	}
@@ -73,14 +70,10 @@ func (a *assembler) setHop(p *Profile, e *entry, k []string) error {
 // noHops takes `hop = []`, which says that there are none although the profile
 // that this one is like has some.
 func (a *assembler) noHops(p *Profile, e *entry) error {
-	switch {
-	case e.problem != "" || e.value.Kind != schema.List || len(e.value.Items) > 0:
+	if e.problem != "" || e.value.Kind != schema.List || len(e.value.Items) > 0 {
 		return a.fail(int(e.line),
 			"profile %q: hop: a hop is a table [[profile.%s.hop]]; hop = [] means no hops", p.Name,
 			nameKey(p.Name))
-	case len(p.Hops) > 0:
-		return a.fail(int(e.line), "profile %q: hop = [] means no hops, but there is one at line %d", p.Name,
-			p.Hops[0].Line)
 	}
 	p.direct = int(e.line)
 	return nil

@@ -30,7 +30,7 @@ func TestHopMistakes(t *testing.T) {
 		{"[profile.a.hop]\nhost = \"g\"", 1, "double brackets: [[profile.a.hop]]"},
 		{"[profile.a]\nhop = [{host = \"g\"}]", 2, "a hop is a table [[profile.a.hop]]"},
 		{"[profile.a]\nhop.host = \"g\"", 2, "a table of its own: [[profile.a.hop]]"},
-		{"[profile.a]\nhop = []\n[[profile.a.hop]]\nhost = \"g\"", 3, "says that there are no hops"},
+		{"[profile.a]\nhop = []\n[[profile.a.hop]]\nhost = \"g\"", 3, "profile.a.hop is defined twice; the one in line 2 can't be added to"},
 		{"[profile.a]\n" + strings.Repeat("[[profile.a.hop]]\nhost = \"g\"\n", MaxHops+1), 2 + 2*MaxHops, "more than 16 hops"},
 	} {
 		_, err := Parse(keys, "profiles.toml", []byte(c.text))

@@ -41,6 +41,8 @@ const (
 	HangAtLogin   Fault = "hang-at-login"  // says nothing more when the password has come
 	LoseSession   Fault = "lose-session"   // closes at the first statement
 	NoCatalogue   Fault = "no-catalogue"   // will not say which tables exist
+	NoRight       Fault = "no-right"       // 42501 to every statement
+	OutOfTime     Fault = "out-of-time"    // 57014 to every statement
 	ExtraBytes    Fault = "extra-bytes"    // more than S to the request for TLS
 	EscapeMessage Fault = "escape-message" // control sequences in an error's text
 	EmptyMethods  Fault = "odd-method"     // a SASL mechanism nobody knows

@@ -120,6 +120,25 @@ func onOff(on bool) string {
 	return "off"
 }
 
+// refuseStatement commits the faults that answer every statement, once the whole of it has come.
+func (s *session) refuseStatement(message pgproto3.FrontendMessage) error {
+	refusal := &pgproto3.ErrorResponse{Severity: "ERROR", Code: "42501", Routine: "aclcheck_error", File: "aclchk.c",
+		Message: "permission denied for function set_config"}
+	if s.Fault == OutOfTime {
+		refusal = &pgproto3.ErrorResponse{Severity: "ERROR", Code: "57014", Routine: "ProcessInterrupts", File: "postgres.c",
+			Message: "canceling statement due to statement timeout"}
+	}
+	switch message.(type) {
+	case *pgproto3.Terminate:
+		return errEnded
+	case *pgproto3.Query, *pgproto3.Sync:
+		s.backend.Send(refusal)
+		s.backend.Send(&pgproto3.ReadyForQuery{TxStatus: 'I'})
+		return s.backend.Flush()
+	}
+	return nil
+}
+
 // answer serves statements until the client goes.
 func (s *session) answer() {
 	for {
@@ -130,6 +149,12 @@ func (s *session) answer() {
 		s.wait()
 		if s.Fault == LoseSession {
 			return
+		}
+		if s.Fault == NoRight || s.Fault == OutOfTime {
+			if err := s.refuseStatement(message); err != nil {
+				return
+			}
+			continue
 		}
 		switch m := message.(type) {
 		case *pgproto3.Query:

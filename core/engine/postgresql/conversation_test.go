@@ -89,6 +89,8 @@ func TestFaults(t *testing.T) {
 		{postgresql.HangTLS, "required", "tls", finding.TLSUnfinished},
 		{postgresql.EmptyMethods, "offered", "login", finding.LoginUnsupportedMethod},
 		{postgresql.LoseSession, "offered", "session", finding.SessionLost},
+		{postgresql.NoRight, "offered", "session", finding.SessionNoRight},
+		{postgresql.OutOfTime, "offered", "session", finding.SessionTimeLimit},
 		{postgresql.EscapeMessage, "offered", "login", finding.LoginRefused},
 	} {
 		t.Run(fmt.Sprint(c.fault, " ", c.rule), func(t *testing.T) {

@@ -44,6 +44,7 @@ type Field struct {
 	Hop      bool   // a key of a hop, not of the profile
 	Source   bool   // a secret source
 	Private  bool   // names a file that nobody else may read
+	Empties  bool   // a List that may be empty: none, in place of those of the profile that it is like
 
 	// What a key is for is declared here and nowhere else. The zero value is the careful one:
 	// a key is shown and hashed when a project's profile is vouched for, and a change of it
@@ -112,7 +113,7 @@ func (f *Field) Fits(s string) bool { return f.valid(s) }
 // repeat the value.
 func (f *Field) Check(v Value) string {
 	if f.Kind == List {
-		if len(v.Items) == 0 {
+		if len(v.Items) == 0 && !f.Empties {
 			return "expected " + f.Expected
 		}
 		for _, item := range v.Items {
@@ -135,7 +136,7 @@ func (f *Field) Check(v Value) string {
 		return "expected text in UTF-8"
 	}
 	if syntax.HasControl(v.Raw) {
-		return "control characters are not allowed"
+		return "control characters are not allowed, line breaks among them"
 	}
 	if hidesPassword(v.Raw) {
 		return "this looks like a connection URL with a password in it; " + syntax.NoPasswordHere

@@ -53,7 +53,7 @@ func (v Value) List() []string {
 func (v Value) Any() any {
 	switch v.Kind {
 	case List:
-		return v.Items
+		return append([]string{}, v.Items...)
 	case Number:
 		if n, err := strconv.Atoi(v.Raw); err == nil {
 			return n

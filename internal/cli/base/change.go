@@ -96,7 +96,7 @@ func (c *Call) MayRemove(ctx context.Context, yes bool, what string) (bool, erro
 			errors.New("there is no terminal to ask on; -yes removes without asking"),
 			c.Again("yes", "true"))
 	}
-	yes, err := c.Confirm(ctx, fmt.Sprintf("remove the %s?", what), false)
+	yes, err := c.Confirm(ctx, fmt.Sprintf("remove %s?", what), false)
 	if err == nil && !yes {
 		c.Say("nothing was changed")
 	}

@@ -61,13 +61,18 @@ tried. The keys:
 }
 
 func hopRemove() *base.Command {
+	var yes bool
 	var to base.Target
 	return &base.Command{
 		Name: "hop remove", Args: "PROFILE NUMBER", Summary: "remove a hop from a profile",
-		Long:     "Numbers are as in test and show: 1 is the first one from here.",
-		Examples: []string{"gharbor hop remove tides-inner 2"},
+		Long: `Asks first, unless -yes is given. Numbers are as in test and show: 1 is the first one
+from here.`,
+		Examples: []string{"gharbor hop remove tides-inner 2", "gharbor hop remove tides-inner 2 -yes"},
 		MinArgs:  2, MaxArgs: 2,
-		Flags: to.Flag,
+		Flags: func(fs *base.FlagSet) {
+			fs.BoolVar(&yes, "yes", false, "do not ask")
+			to.Flag(fs)
+		},
 		Run: run(func(ctx context.Context, c *call) error {
 			number, err := strconv.Atoi(c.Args[1])
 			if err != nil || number < 1 {
@@ -77,8 +82,21 @@ func hopRemove() *base.Command {
 			if err != nil {
 				return err
 			}
-			return c.Update(ctx, to, "hop removed", name,
-				func(f *profile.File) (*profile.Edit, error) { return f.RemoveHop(name, number) })
+			file, err := c.Load()
+			if err != nil {
+				return err
+			}
+			if to.Project && file.Attached() != nil {
+				file = file.Attached()
+			}
+			remove := func(f *profile.File) (*profile.Edit, error) { return f.RemoveHop(name, number) }
+			if _, err := remove(file); err != nil {
+				return base.Failure(base.ExitUsage, err)
+			}
+			if yes, err = c.MayRemove(ctx, yes, fmt.Sprintf("hop %d of profile %s", number, name)); err != nil || !yes {
+				return err
+			}
+			return c.Update(ctx, to, "hop removed", name, remove)
 		}),
 	}
 }

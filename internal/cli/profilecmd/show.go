@@ -82,6 +82,9 @@ func (c *Call) showTable(r *resolve.Profile) error {
 		if e.Field.Name == "secret" && value == "default" {
 			value = "(in the default order)"
 		}
+		if e.Field.Empties && value == "" {
+			value = "(none)"
+		}
 		rows = append(rows, []string{string(e.Field.Name), clean.Line(value, 200), e.Origin.String()})
 		if e.Field.Address {
 			rows = append(rows, c.chainRows(r)...)
