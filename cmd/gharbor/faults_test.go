@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"gentleharbor/core/tlsrule"
 	"gentleharbor/internal/testkit"
 	"gentleharbor/standin/authority"
 	"gentleharbor/standin/postgresql"
@@ -407,4 +408,24 @@ func TestIPv6(t *testing.T) {
 	if r := p.Test("sightings", override(fmt.Sprintf("hosts=[::1]:%d", server.Port()))...); r.Outcome != "ok" {
 		t.Errorf("as one of the hosts: %+v", r.Stages)
 	}
+}
+
+// TestSavedLeaf: where the server sends its own certificate alone, saving it says what other programs make of that, and
+// the test that follows warns.
+func TestSavedLeaf(t *testing.T) {
+	t.Parallel()
+	ca, err := authority.New()
+	if err != nil {
+		t.Fatal(err)
+	}
+	config := birds()
+	if config.TLS, err = ca.TLS([]string{"127.0.0.1"}, 90*24*time.Hour); err != nil {
+		t.Fatal(err)
+	}
+	chain := &config.TLS.Certificates[0]
+	chain.Certificate = chain.Certificate[:1]
+	p, _ := standin(t, config)
+	leaf, _ := x509.ParseCertificate(chain.Certificate[0])
+	p.OK("certificate", "sightings", "-save", "-fingerprint", tlsrule.Fingerprint(leaf)).Has("saved as tls-ca", "programs built on OpenSSL refuse it")
+	p.Test("sightings", override("tls=verified")...).Ends(t, "tls", "warn", "tls.partial-chain")
 }

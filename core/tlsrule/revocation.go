@@ -87,10 +87,13 @@ func (p *Plan) listOf(authority *x509.Certificate) *x509.RevocationList {
 // an end; programs built on OpenSSL go on to the root (its X509_V_FLAG_PARTIAL_CHAIN is off by default).
 func partial(chains [][]*x509.Certificate) bool {
 	for _, chain := range chains {
-		last := chain[len(chain)-1]
-		if bytes.Equal(last.RawSubject, last.RawIssuer) {
+		if SelfSigned(chain[len(chain)-1]) {
 			return false
 		}
 	}
 	return len(chains) > 0
 }
+
+// SelfSigned reports whether a certificate names itself as its issuer, as the root of a chain does (RFC 5280,
+// section 3.2).
+func SelfSigned(c *x509.Certificate) bool { return bytes.Equal(c.RawSubject, c.RawIssuer) }

@@ -226,7 +226,8 @@ func (o *Probe) Nothing(ctx context.Context, err error) finding.Result {
 		what = "reset the connection"
 	}
 	return finding.Failed(finding.New(finding.SpeakClosed,
-		"%s accepted the connection and %s: the server is starting or full, or a proxy has no server behind it",
+		"%s accepted the connection and %s: the server is starting or full, or a proxy has no server behind it or "+
+			"waits for a PROXY header",
 		o.To.Address, what).
 		Saw("%s", clean.Line(plainError(err), 0)).
 		Suggest("gharbor wait %s   # until it is ready", o.To.Profile).

@@ -59,9 +59,8 @@ func profileFields(engineField Field) []Field {
 		{Name: "tls-cert", NotBound: true, Expected: "a path", Summary: "PEM file of the client's certificate",
 			Path:  true,
 			valid: notEmpty},
-		{Name: "tls-key", NotBound: true, Private: true, Expected: "a path", Summary: "PEM file of the client's " +
-			"private key",
-			Path: true, valid: notEmpty},
+		{Name: "tls-key", NotBound: true, Private: true, Expected: "a path",
+			Summary: "file of the client's private key, PEM or DER", Path: true, valid: notEmpty},
 		{Name: "tls-key-secret", NotBound: true, Source: true, Expected: "a secret source: " + secret.HopForms,
 			Summary: "where the passphrase of tls-key is", valid: secret.ValidForHop},
 		// A list takes certificates away: who may be believed is tls-ca and tls-name, to which a secret is bound.
@@ -147,9 +146,8 @@ func aliasFields(engineField Field) []Field {
 		{Name: "tls-cert", NotBound: true, Expected: "a path", Summary: "PEM file of the client's certificate",
 			Path:  true,
 			valid: notEmpty},
-		{Name: "tls-key", NotBound: true, Private: true, Expected: "a path", Summary: "PEM file of the client's " +
-			"private key",
-			Path: true, valid: notEmpty},
+		{Name: "tls-key", NotBound: true, Private: true, Expected: "a path",
+			Summary: "file of the client's private key, PEM or DER", Path: true, valid: notEmpty},
 		{Name: "note", NotUse: true, NotBound: true, Expected: "one line of text", Summary: "a note for people",
 			valid: func(string) bool { return true }},
 	}

@@ -215,6 +215,11 @@ func (c *Call) saveCertificate(ctx context.Context, p *resolve.Profile, chain []
 		}
 		return err
 	}
+	if !tlsrule.SelfSigned(top) {
+		found := tlsrule.PartialChain(name, path)
+		c.Notice("%s", found.Cause)
+		c.Say("  do: %s", found.Do[0])
+	}
 	if p.Text(key.TLS) != "verified" {
 		c.Say("  try: gharbor set %s tls=verified   # with tls = %q nothing is verified yet", name, p.Text(key.TLS))
 		return nil
