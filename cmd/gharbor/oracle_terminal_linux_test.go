@@ -12,8 +12,8 @@ import (
 func TestOracleOnTerminal(t *testing.T) {
 	t.Parallel()
 	p, server := listening(t, archive())
-	s := p.OnTerminal("test", "archive", "-override", "secret=ask", "-timeout", "700ms").Expect("(not shown)")
-	time.Sleep(time.Second)
+	s := p.OnTerminal("test", "archive", "-override", "secret=ask", "-timeout", "2s").Expect("(not shown)")
+	time.Sleep(2200 * time.Millisecond)
 	text := s.Type("avocet\n").Ends(0)
 	if strings.Contains(text, "avocet") || server.Connections() != 1 {
 		t.Errorf("%d connections\n%s", server.Connections(), text)

@@ -97,7 +97,7 @@ const (
 	Hosts                            // one or more hosts, or the folder of a socket
 	DialAddress                      // dialled in place of the host, which stays the certificate's name
 	Password                         // the password
-	NoPassword                       // a password that has no place here, and is refused
+	Passphrase                       // that of the client's key: never kept, and refused on a command line
 	Idle                             // it changes how one client connects, not to what: left out, which is told
 	Unkept                           // it asks for something that a profile can't promise; Expected says what
 )

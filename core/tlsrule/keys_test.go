@@ -5,9 +5,11 @@ import (
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
+	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
 	"crypto/x509/pkix"
+	"encoding/asn1"
 	"encoding/pem"
 	"math/big"
 	"os"
@@ -65,6 +67,36 @@ func (i *issued) list(t *testing.T, next time.Time, revoked ...int64) []byte {
 	return pem.EncodeToMemory(&pem.Block{Type: "X509 CRL", Bytes: der})
 }
 
+// oldList is list in version 1 of the form, as "openssl ca -gencrl" writes it by default.
+func (i *issued) oldList(t *testing.T, next time.Time, revoked ...int64) []byte {
+	t.Helper()
+	algorithm := pkix.AlgorithmIdentifier{Algorithm: asn1.ObjectIdentifier{1, 2, 840, 10045, 4, 3, 2}} // ECDSA with SHA-256
+	to := pkix.TBSCertificateList{ //lint:ignore SA1019 there is no other way to write one
+		Signature: algorithm, Issuer: i.Subject.ToRDNSequence(), ThisUpdate: time.Now().Add(-2 * time.Hour).UTC(), NextUpdate: next.UTC(),
+	}
+	for _, serial := range revoked {
+		to.RevokedCertificates = append(to.RevokedCertificates, pkix.RevokedCertificate{SerialNumber: big.NewInt(serial), RevocationTime: time.Now().UTC()})
+	}
+	signed, err := asn1.Marshal(to)
+	if err != nil {
+		t.Fatal(err)
+	}
+	sum := sha256.Sum256(signed)
+	signature, err := ecdsa.SignASN1(rand.Reader, i.key, sum[:])
+	if err != nil {
+		t.Fatal(err)
+	}
+	der, err := asn1.Marshal(struct {
+		TBS       asn1.RawValue
+		Algorithm pkix.AlgorithmIdentifier
+		Signature asn1.BitString
+	}{asn1.RawValue{FullBytes: signed}, algorithm, asn1.BitString{Bytes: signature, BitLength: len(signature) * 8}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return pem.EncodeToMemory(&pem.Block{Type: "X509 CRL", Bytes: der})
+}
+
 // TestRevocation: a certificate on the list is refused, and so is one without a current list; a folder is read too.
 func TestRevocation(t *testing.T) {
 	root := issue(t, 1, "Saltmarsh Root", nil)
@@ -100,6 +132,10 @@ func TestRevocation(t *testing.T) {
 		"the server's":         {write("revoked", root.list(t, later), middle.list(t, later, 3)), finding.TLSRevoked},
 		"the one between":      {write("between", root.list(t, later, 2), middle.list(t, later)), finding.TLSRevoked},
 		"no list of the first": {write("one", root.list(t, later)), finding.TLSNoRevocationList},
+		"of version 1":         {write("first", root.oldList(t, later), middle.oldList(t, later, 77)), ""},
+		"of version 1, on it":  {write("first on it", root.oldList(t, later), middle.oldList(t, later, 3)), finding.TLSRevoked},
+		"of version 1, old":    {write("first old", root.oldList(t, later), middle.oldList(t, before)), finding.TLSNoRevocationList},
+		"of another authority": {write("other", root.oldList(t, later), root.oldList(t, later)), finding.TLSNoRevocationList},
 		"an old one":           {write("old", root.list(t, later), middle.list(t, before)), finding.TLSNoRevocationList},
 	} {
 		p, found := Load(t.Context(), Settings{Profile: "p", Rule: Verified, CA: ca, Name: "db.saltmarsh.example", NameKey: "host", CRL: c.path})

@@ -3,6 +3,7 @@ package tlsrule
 import (
 	"bytes"
 	"crypto/x509"
+	"crypto/x509/pkix"
 	"encoding/pem"
 	"errors"
 	"os"
@@ -13,15 +14,55 @@ import (
 	"gentleharbor/core/finding"
 )
 
+// revocationList is one list, of version 2 or 1. The second is what OpenSSL writes unless its configuration asks for
+// extensions, and only an older function of the standard library reads it.
+type revocationList struct {
+	*x509.RevocationList
+	first *pkix.CertificateList // where it is of version 1
+}
+
+func parseList(der []byte) (*revocationList, error) {
+	list, err := x509.ParseRevocationList(der)
+	if err == nil {
+		return &revocationList{RevocationList: list}, nil
+	}
+	//lint:ignore SA1019 it alone reads version 1
+	first, oldErr := x509.ParseDERCRL(der)
+	if oldErr != nil || first.TBSCertList.Version != 0 {
+		return nil, err
+	}
+	list = &x509.RevocationList{NextUpdate: first.TBSCertList.NextUpdate}
+	for _, one := range first.TBSCertList.RevokedCertificates {
+		list.RevokedCertificateEntries = append(list.RevokedCertificateEntries, x509.RevocationListEntry{
+			SerialNumber:   one.SerialNumber,
+			RevocationTime: one.RevocationTime,
+		})
+	}
+	return &revocationList{list, first}, nil
+}
+
+// signedBy reports whether an authority has signed the list.
+func (l *revocationList) signedBy(authority *x509.Certificate) bool {
+	if l.first == nil {
+		return bytes.Equal(l.RawIssuer, authority.RawSubject) && l.CheckSignatureFrom(authority) == nil
+	}
+	// What that function does not look at: RFC 5280, section 4.2.1.3.
+	if authority.KeyUsage != 0 && authority.KeyUsage&x509.KeyUsageCRLSign == 0 {
+		return false
+	}
+	//lint:ignore SA1019 it alone takes version 1
+	return authority.CheckCRLSignature(l.first) == nil
+}
+
 // loadLists reads certificate revocation lists (RFC 5280, section 5): a PEM file of them, or a folder of such files.
-func (s Settings) loadLists() ([]*x509.RevocationList, *finding.Finding) {
+func (s Settings) loadLists() ([]*revocationList, *finding.Finding) {
 	paths := []string{s.CRL}
 	if info, err := os.Stat(s.CRL); err == nil && info.IsDir() {
 		if paths, err = filepath.Glob(filepath.Join(s.CRL, "*")); err != nil {
 			return nil, fileFinding(s, "tls-crl", s.CRL, err)
 		}
 	}
-	var lists []*x509.RevocationList
+	var lists []*revocationList
 	for _, path := range paths {
 		data, err := s.readPEM(path)
 		if err != nil {
@@ -31,7 +72,7 @@ func (s Settings) loadLists() ([]*x509.RevocationList, *finding.Finding) {
 			if block.Type != "X509 CRL" {
 				continue
 			}
-			list, err := x509.ParseRevocationList(block.Bytes)
+			list, err := parseList(block.Bytes)
 			if err != nil {
 				return nil, fileFinding(s, "tls-crl", path, err)
 			}
@@ -74,9 +115,9 @@ func (p *Plan) revoked(chain []*x509.Certificate) *finding.Finding {
 }
 
 // listOf is the list that an authority has signed; nil for none.
-func (p *Plan) listOf(authority *x509.Certificate) *x509.RevocationList {
+func (p *Plan) listOf(authority *x509.Certificate) *revocationList {
 	for _, list := range p.lists {
-		if bytes.Equal(list.RawIssuer, authority.RawSubject) && list.CheckSignatureFrom(authority) == nil {
+		if list.signedBy(authority) {
 			return list
 		}
 	}

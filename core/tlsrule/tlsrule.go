@@ -67,7 +67,7 @@ type Plan struct {
 	Settings
 	roots  *x509.CertPool // nil for the system's
 	client []tls.Certificate
-	lists  []*x509.RevocationList // nil where none are asked for
+	lists  []*revocationList // nil where none are asked for
 	Now    func() time.Time
 
 	// MaxVersion bounds the version (tls.VersionTLS12), 0 for none. Up to

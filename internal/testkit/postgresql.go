@@ -31,7 +31,8 @@ type PostgreSQL struct {
 	Folder string // its socket, and the folder above its data
 	Port   int
 
-	in *Namespace // where it runs; nil for here
+	in       *Namespace // where it runs; nil for here
+	settings string     // before the first Configure
 
 	Certificates
 }
@@ -202,15 +203,21 @@ func PostgreSQLOf(t testing.TB, age, rules string, statements ...string) *Postgr
 	})
 }
 
+// moduleRoot is the folder of the project.
+func moduleRoot() (string, error) {
+	path, err := exec.Command("go", "env", "GOMOD").Output()
+	return filepath.Dir(strings.TrimSpace(string(path))), err
+}
+
 // servers is a folder of the cache, as a copy that every account may read: a server does not run as root.
 func servers(name string) (string, error) {
 	cache := os.Getenv("GHARBOR_TEST_CACHE")
 	if cache == "" {
-		root, err := exec.Command("go", "env", "GOMOD").Output()
+		root, err := moduleRoot()
 		if err != nil {
 			return "", err
 		}
-		cache = filepath.Join(filepath.Dir(strings.TrimSpace(string(root))), ".cache", "servers")
+		cache = filepath.Join(root, ".cache", "servers")
 	}
 	home := filepath.Join(cache, name)
 	if _, err := os.Stat(filepath.Join(home, "bin", "postgres")); err != nil {

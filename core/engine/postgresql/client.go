@@ -164,7 +164,7 @@ var parameters = map[string]engine.Parameter{
 	"sslrootcert": {Key: "tls-ca"},
 	"sslcert":     {Key: "tls-cert"},
 	"sslkey":      {Key: "tls-key"},
-	"sslpassword": {Form: engine.NoPassword},
+	"sslpassword": {Form: engine.Passphrase},
 	"passfile":    {Key: "secret", Prefix: "passfile:"},
 	// a rule that asks for at least as much
 	"sslmode": {
@@ -191,8 +191,8 @@ var parameters = map[string]engine.Parameter{
 		Expected: "TLSv1.2 or lower: gharbor takes no TLS before 1.2, and a profile can't ask for more",
 	},
 	"ssl_max_protocol_version": {
-		Values:   map[string]string{"TLSv1.3": ""},
-		Expected: "TLSv1.3: a profile can't ask for less",
+		Values:   map[string]string{"TLSv1.2": "", "TLSv1.3": ""}, // see settle
+		Expected: "TLSv1.2 or TLSv1.3: gharbor takes no TLS before 1.2",
 	},
 	"gssencmode": {
 		Values:   map[string]string{"disable": "", "prefer": ""},
@@ -234,6 +234,12 @@ func settle(given map[string]string) (keys map[string]string, notes []string) {
 	verify := func(why string) {
 		keys["tls"] = "verified"
 		notes = append(notes, why+": tls = verified, which checks the chain and the name")
+	}
+	if given["ssl_max_protocol_version"] == "TLSv1.2" {
+		notes = append(notes, "ssl_max_protocol_version is left out: TLS 1.3 is taken too, where the server has it")
+	}
+	if given["sslpassword"] != "" {
+		notes = append(notes, "sslpassword is not saved: say where the passphrase is with tls-key-secret")
 	}
 	mode := given["sslmode"]
 	switch {

@@ -31,7 +31,7 @@ var ErrPassword = errors.New("the URL has a password in it. Passwords on the com
 // folder or given as ?host=. An error never repeats the URL.
 func Parse(keys *schema.Schema, s string) (*Connection, error) {
 	c, err := Split(keys, s)
-	if err == nil && c.Password.Present() {
+	if err == nil && (c.Password.Present() || c.sealed) {
 		err = ErrPassword
 	}
 	return c, err
@@ -43,6 +43,8 @@ type Connection struct {
 	Password secret.Value // apart; not Present where there is none
 	LeftOut  []string     // parameters that a profile has no place for, by name
 	Notes    []string     // what became of parameters that no key says alone
+
+	sealed bool // it has the passphrase of a key
 }
 
 // Split is Parse for a URL that may have a password in it. An error never repeats any of the URL.
@@ -165,6 +167,7 @@ type urlReader struct {
 	password secret.Value
 	named    map[string]string // the parameters, by name
 	leftOut  []string
+	sealed   bool
 	err      error
 }
 
@@ -258,8 +261,8 @@ func (u *urlReader) parameter(name, value string) {
 	switch {
 	case slices.Contains(syntax.PasswordKeys, strings.ToLower(name)) || p.Form == engine.Password:
 		u.password = secret.NewValue(value)
-	case p.Form == engine.NoPassword:
-		u.err = ErrPassword
+	case p.Form == engine.Passphrase:
+		u.sealed = value != ""
 	case known && p.Form == engine.Unkept && value != "":
 		u.err = fmt.Errorf("%s, %s: %s", u.what, name, p.Expected)
 	case known && p.Form == engine.Idle:
@@ -370,7 +373,7 @@ func (u *urlReader) connection() (*Connection, error) {
 	if first, second := schema.TwoAddresses(sets); second != "" {
 		return nil, fmt.Errorf("the URL has two kinds of address, %s and %s", first, second)
 	}
-	return &Connection{sets, u.password, u.leftOut, notes}, nil
+	return &Connection{sets, u.password, u.leftOut, notes, u.sealed}, nil
 }
 
 // IsScheme reports whether a URL's scheme is that of an engine.

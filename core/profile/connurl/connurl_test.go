@@ -98,6 +98,10 @@ func TestLeftOut(t *testing.T) {
 	if got := strings.Join(read.Notes, " "); !strings.Contains(got, "verify-ca") {
 		t.Errorf("notes: %s", got)
 	}
+	read, err = FromParameters(keys, "postgresql", [][2]string{{"host", "h"}, {"sslpassword", "avocet"}, {"ssl_max_protocol_version", "TLSv1.2"}})
+	if err != nil || len(read.Notes) != 2 || strings.Contains(strings.Join(read.Notes, " "), "avocet") || !strings.Contains(read.Notes[1], "tls-key-secret") {
+		t.Errorf("%+v %v", read, err)
+	}
 	read, err = FromParameters(keys, "postgresql", [][2]string{{"host", "h"}, {"sslcrldir", "/crl"}, {"nosuch", "x"}, {"keepalives", "1"}})
 	if err != nil || strings.Join(read.LeftOut, " ") != "nosuch keepalives" || len(read.Sets) != 3 {
 		t.Errorf("%+v %v", read, err)
