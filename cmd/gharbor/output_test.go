@@ -27,6 +27,7 @@ var documents = []struct{ heading, command string }{
 	{"vouch -list", "@project vouch -list"}, {"wallet list", "wallet list -passphrase-file passphrase"}, {"wallet reader list", "wallet reader list"},
 	{"alias list", "alias list"}, {"alias show", "alias show long-ago"}, {"alias resolve", "alias resolve archive"}, {"alias knock", "alias knock archive"},
 	{"alias used", "alias used archive"}, {"alias check", "alias check"}, {"tunnel list", "tunnel list"}, {"tunnel show", "tunnel show tides"}, {"browse (the overview)", "browse sightings"},
+	{"export", "export tides"}, {"export", "export archive"}, {"export", "export shared"},
 }
 
 // jsonKinds is the type of each key path of a document: "text", "number", "truth", "list", "object", or two of them.
@@ -97,13 +98,20 @@ func TestOutputPage(t *testing.T) {
 	p.Dir = home + "/samples"
 	p.Run("tunnel", "open", "tides", "-background", "-lifetime", "2m", "-idle", "1m").Want(0)
 	defer p.Run("tunnel", "close", "tides")
+	p.OK("add", "shared", "-engine", "postgresql", "-host", "h", "-user", "warden", "-tls", "verified", "-database", "x")
+	p.OK("set", "shared", "host=", "hosts=192.0.2.1,192.0.2.2:5433", "tls-ca=/ca.pem", "tls-cert=/c.pem", "tls-key=/c.key", "tls-crl=/crl.pem", "tls-start=direct",
+		"tls-name=db.example", "target=writable")
 	for _, d := range documents {
 		one := *p
 		command, project := strings.CutPrefix(d.command, "@project ")
 		if project {
 			one.Dir = home + "/field-reports"
 		}
-		r := one.Run(append(strings.Fields(command), "-format", "json")...)
+		flag := "-format"
+		if strings.HasPrefix(command, "export ") {
+			flag = "-as"
+		}
+		r := one.Run(append(strings.Fields(command), flag, "json")...)
 		var document any
 		if err := json.Unmarshal([]byte(r.Stdout), &document); err != nil {
 			t.Errorf("%s: %v\n%s%s", d.command, err, r.Stdout, r.Stderr)

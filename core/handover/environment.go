@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"gentleharbor/core/engine"
+	"gentleharbor/core/profile/key"
 )
 
 // Variables are what the engine's own clients and libraries read, without a
@@ -32,15 +33,16 @@ func (c *Connection) Exported() []engine.Variable {
 	return all
 }
 
-// Neutral are the variables that are the same for every engine.
+// Neutral are the variables that are the same for every engine, and the profile's name.
 func (c *Connection) Neutral() []engine.Variable {
-	all := []engine.Variable{{Name: "GHARBOR_HOST", Value: c.Host()}, {Name: "GHARBOR_PORT", Value: c.Port()},
-		{Name: "GHARBOR_SOCKET", Value: c.Socket()}, {Name: "GHARBOR_USER", Value: c.User},
-		{Name: "GHARBOR_DATABASE", Value: c.Database}, {Name: "GHARBOR_ENGINE", Value: c.Spec.Word},
-		{Name: "GHARBOR_PROFILE", Value: c.Profile}}
-	if c.Spec.Listener != nil {
-		all = append(all, engine.Variable{Name: "GHARBOR_SERVICE", Value: c.Service},
-			engine.Variable{Name: "GHARBOR_INSTANCE", Value: c.Instance})
+	all := []engine.Variable{{Name: "GHARBOR_PROFILE", Value: c.Profile}}
+	values := c.Values()
+	values[key.Host], values[key.Port], values[key.Socket] = c.Host(), c.Port(), c.Socket()
+	for _, k := range key.Handed() {
+		if (k == key.Service || k == key.Instance) && c.Spec.Listener == nil {
+			continue
+		}
+		all = append(all, engine.Variable{Name: k.Variable(), Value: values[k]})
 	}
 	return all
 }

@@ -119,6 +119,11 @@ func (r Reader) Variables(all []Variable, where string) ([]Found, error) {
 			}
 		}
 	}
+	if len(found) == 0 {
+		if one, ok, err := r.neutral(all, where); ok || err != nil {
+			return []Found{one}, err
+		}
+	}
 	return found, nil
 }
 

@@ -71,7 +71,7 @@ func (i *issued) list(t *testing.T, next time.Time, revoked ...int64) []byte {
 func (i *issued) oldList(t *testing.T, next time.Time, revoked ...int64) []byte {
 	t.Helper()
 	algorithm := pkix.AlgorithmIdentifier{Algorithm: asn1.ObjectIdentifier{1, 2, 840, 10045, 4, 3, 2}} // ECDSA with SHA-256
-	to := pkix.TBSCertificateList{ //lint:ignore SA1019 there is no other way to write one
+	to := pkix.TBSCertificateList{                                                                     //lint:ignore SA1019 there is no other way to write one
 		Signature: algorithm, Issuer: i.Subject.ToRDNSequence(), ThisUpdate: time.Now().Add(-2 * time.Hour).UTC(), NextUpdate: next.UTC(),
 	}
 	for _, serial := range revoked {

@@ -280,6 +280,7 @@ var addressWords = map[string]string{
 	"core/container/making":   "leads a profile to the container that was made",
 	"core/nearby":             "compares sockets of this machine",
 	"core/vouch":              "shows what an alias of a project uses",
+	"core/handover":           "gives programs the variable of each",
 	"core/intake":             "writes addresses that it found",
 	"internal/cli/aliascmd":   "the commands of aliases",
 	"internal/cli/profilecmd": "the questions of add",

@@ -7,9 +7,11 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net"
 	"net/netip"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 
 	"gentleharbor/core/clean"
@@ -163,7 +165,8 @@ type urlReader struct {
 	spec     *engine.Spec
 	what     string // where values stand, for errors
 	given    []schema.Override
-	address  string // where to dial in place of the host, which stays the certificate's name
+	ports    []string // of several hosts, one each
+	address  string   // where to dial in place of the host, which stays the certificate's name
 	password secret.Value
 	named    map[string]string // the parameters, by name
 	leftOut  []string
@@ -187,10 +190,7 @@ func (u *urlReader) text(k, encoded string) {
 // plain notes a value. What came from a URL is no template: its "$" stays one.
 func (u *urlReader) plain(k, value string) {
 	f := u.keys.Field(key.Name(k))
-	if f.Expands {
-		value = strings.ReplaceAll(value, "$", "$$")
-	}
-	v, err := f.ParseValue(value)
+	v, err := f.Literal(value)
 	if err != nil {
 		u.err = fmt.Errorf("%s, %w", u.what, err)
 		return
@@ -272,6 +272,8 @@ func (u *urlReader) parameter(name, value string) {
 		u.hosts(value)
 	case known && p.Form == engine.DialAddress:
 		u.address = value
+	case known && p.Key == string(key.Port) && strings.Contains(value, ","):
+		u.ports = strings.Split(value, ",")
 	case known && p.Values == nil:
 		u.plain(p.Key, p.Prefix+value)
 	case known && p.Values[word] != "":
@@ -333,6 +335,24 @@ func (u *urlReader) dial() {
 	u.hosts(u.address)
 }
 
+// pair gives each of several hosts its own of several ports, as engines' clients do that take lists of both.
+func (u *urlReader) pair() {
+	list, _ := u.has("hosts")
+	hosts := strings.Split(list, ",")
+	switch {
+	case u.ports == nil || u.err != nil:
+		return
+	case len(hosts) != len(u.ports):
+		u.err = fmt.Errorf("%s, port: expected one port, or as many as there are hosts", u.what)
+		return
+	}
+	for i, h := range hosts {
+		name, _ := hostname.SplitPort(h)
+		hosts[i] = net.JoinHostPort(strings.Trim(name, "[]"), cmp.Or(u.ports[i], strconv.Itoa(u.spec.Port)))
+	}
+	u.plain("hosts", strings.Join(hosts, ","))
+}
+
 func (u *urlReader) has(k string) (string, bool) {
 	i := slices.IndexFunc(u.given, func(o schema.Override) bool { return string(o.Field.Name) == k })
 	if i < 0 {
@@ -359,6 +379,7 @@ func (u *urlReader) settle() (notes []string) {
 
 func (u *urlReader) connection() (*Connection, error) {
 	u.dial()
+	u.pair()
 	notes := u.settle()
 	if u.err != nil {
 		return nil, u.err

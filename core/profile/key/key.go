@@ -2,6 +2,8 @@
 // key takes and means is in schema, whose tests compare the two.
 package key
 
+import "strings"
+
 // Name is the name of a key, as the files have it.
 type Name string
 
@@ -70,6 +72,19 @@ const (
 	HostKey    Name = "host-key"
 	Algorithms Name = "algorithms"
 )
+
+// Handed lists the keys whose values another program is given.
+func Handed() []Name {
+	return []Name{
+		Engine, Host, Port, Socket, Database, User, Service, Instance, Target,
+		TLS, TLSCA, TLSName, TLSCert, TLSKey, TLSCRL, TLSStart,
+	}
+}
+
+// Variable is the environment variable that has the key's value: "GHARBOR_TLS_CA".
+func (n Name) Variable() string {
+	return "GHARBOR_" + strings.ToUpper(strings.ReplaceAll(string(n), "-", "_"))
+}
 
 // All lists every name.
 func All() []Name {

@@ -106,6 +106,14 @@ func (f *Field) ParseValue(s string) (Value, error) {
 	return v, nil
 }
 
+// Literal is ParseValue for a text in which no variable stands: a dollar sign is one.
+func (f *Field) Literal(s string) (Value, error) {
+	if f.Expands {
+		s = strings.ReplaceAll(s, "$", "$$")
+	}
+	return f.ParseValue(s)
+}
+
 // Fits reports whether a text is one that the field takes.
 func (f *Field) Fits(s string) bool { return f.valid(s) }
 

@@ -119,7 +119,7 @@ func (c *Call) export(ctx context.Context, o exportOptions) error {
 	if conn, err = c.throughTunnel(ctx, p, conn); err != nil {
 		return err
 	}
-	text, err := c.exported(conn, o)
+	text, err := c.exported(ctx, conn, o)
 	if err != nil {
 		return err
 	}
@@ -200,12 +200,11 @@ func (c *Call) writeNew(path string, text []byte) error {
 }
 
 // exported is the text of a form.
-func (c *Call) exported(conn handover.Connection, o exportOptions) ([]byte, error) {
+func (c *Call) exported(ctx context.Context, conn handover.Connection, o exportOptions) ([]byte, error) {
 	var b bytes.Buffer
 	switch o.as {
 	case "url":
 		fmt.Fprintln(&b, conn.URL())
-		c.tellLost(conn)
 	case "env":
 		for _, v := range conn.Exported() {
 			fmt.Fprintf(&b, "export %s=%s\n", v.Name, clean.Shell(v.Value))
@@ -215,23 +214,7 @@ func (c *Call) exported(conn handover.Connection, o exportOptions) ([]byte, erro
 			fmt.Fprintln(&b, intake.DotenvLine(v.Name, v.Value))
 		}
 	case "json":
-		values := map[string]any{
-			"engine":   conn.Spec.Word,
-			"user":     conn.User,
-			"database": conn.Database,
-			"service":  conn.Service,
-			"instance": conn.Instance,
-			"tls":      conn.TLS,
-			"tls_ca":   conn.CA,
-			"tls_name": conn.TLSName,
-			"target":   conn.Target,
-		}
-		var servers []string
-		for _, s := range conn.All {
-			servers = append(servers, s.String())
-		}
-		values["servers"] = servers
-		if err := render.JSON(&b, map[string]any{"format": 1, "profile": conn.Profile, "connection": values}); err != nil {
+		if err := render.JSON(&b, conn.Document()); err != nil {
 			return nil, err
 		}
 	default:
@@ -241,30 +224,60 @@ func (c *Call) exported(conn handover.Connection, o exportOptions) ([]byte, erro
 		}
 		fmt.Fprintln(&b, strings.Join(lines, "\n"))
 	}
-	return b.Bytes(), nil
+	return b.Bytes(), c.tellLost(ctx, conn, o.as)
 }
 
-// tellLost says what of a connection its URL does not carry.
-func (c *Call) tellLost(conn handover.Connection) {
-	var lost []string
-	here := conn.URL()
-	absent := 0
-	for _, e := range conn.All {
-		if e.Socket == "" && !strings.Contains(here, e.String()) {
-			absent++
+// tellLost says what of a connection a form does not carry: it is read back as import reads it, and compared.
+func (c *Call) tellLost(ctx context.Context, conn handover.Connection, form string) error {
+	conn.Password = secret.Value{}
+	var found []intake.Found
+	var err error
+	what := "the variables leave"
+	switch form {
+	case "url":
+		what = "the URL leaves"
+		found, err = c.intake().URL(conn.URL())
+	case "env", "dotenv":
+		var all []intake.Variable
+		for _, v := range conn.Exported() {
+			all = append(all, intake.Variable{Name: v.Name, Value: v.Value})
 		}
+		found, err = c.intake().Variables(all, form)
+	case "service":
+		what = "the section leaves"
+		var lines []string
+		if lines, err = c.formLines(conn, form); err == nil {
+			found, err = c.intake().Lines(conn.Spec, lines)
+		}
+	default: // a password's line says where the password is for; JSON has it all
+		return nil
 	}
-	if absent > 0 {
-		lost = append(lost, fmt.Sprintf("%d of the profile's %d servers", absent, len(conn.All)))
+	if err != nil || len(found) == 0 {
+		return fmt.Errorf("what was written can't be read back: %w", err)
 	}
+	read, err := c.HandOver(ctx, resolve.Values(c.Keys, conn.Profile, found[0].Sets, c.Environment()), secret.Value{})
+	if err != nil {
+		return err
+	}
+	lost := conn.Lost(&read)
 	off := conn
-	off.TLS, off.CA, off.TLSName = "off", "", ""
-	if conn.TLS != "off" && conn.TLS != "" && off.URL() == here {
-		lost = append(lost, "tls="+conn.TLS)
+	off.TLS = "off"
+	if rule := "tls=" + conn.TLS; !slices.Contains(lost, rule) && carries(conn, form) == carries(off, form) &&
+		(conn.TLS == "required" || conn.TLS == "verified") && conn.First().Socket == "" {
+		lost = append(lost, rule) // it is read back as a default of ours; other programs have other defaults
 	}
 	if len(lost) > 0 {
-		c.Notice("the URL leaves out %s", strings.Join(lost, " and "))
+		c.Notice("%s out %s", what, strings.Join(lost, ", "))
 	}
+	return nil
+}
+
+// carries is what programs read of a connection, in a form.
+func carries(c handover.Connection, form string) string {
+	if form == "url" {
+		return c.URL()
+	}
+	return fmt.Sprint(c.Exported())
 }
 
 // formLines are the lines of a form that some engine's own clients read.

@@ -33,7 +33,7 @@ func (c *Call) importForms() []string {
 	for _, i := range c.intake().Forms() {
 		forms = append(forms, i.Form)
 	}
-	return append(forms, "compose")
+	return append(forms, "json", "compose")
 }
 
 // intake reads connections out of open forms.
@@ -72,6 +72,7 @@ func Import() *base.Command {
   env         the variables of this shell that the engines' clients read
   dotenv      a file of NAME=VALUE lines (default .env); connection URLs in it too
 {{forms}}
+  json        what export -as json writes (default connection.json)
   compose     compose files (default compose.yaml here): their database servers
 
 A file's name alone will do when its form is clear. What is found is shown and added; a
@@ -270,8 +271,11 @@ func (c *Call) guessForm(ctx context.Context, word string, o importOptions) (wor
 
 // usualFile is where a form's file usually is, "" for what is no form of a file.
 func (c *Call) usualFile(form string) string {
-	if form == "dotenv" {
+	switch form {
+	case "dotenv":
 		return ".env"
+	case "json":
+		return "connection.json"
 	}
 	for _, i := range c.intake().Forms() {
 		if i.Form == form {
@@ -288,6 +292,9 @@ func (c *Call) readForm(form, path string) ([]intake.Found, error) {
 	data, err := intake.ReadFile(path)
 	if err != nil {
 		return nil, shortError(err)
+	}
+	if form == "json" {
+		return c.intake().Document(data, path)
 	}
 	all, err := intake.Dotenv(data)
 	if err != nil {
