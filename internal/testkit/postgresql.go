@@ -209,15 +209,20 @@ func moduleRoot() (string, error) {
 	return filepath.Dir(strings.TrimSpace(string(path))), err
 }
 
+// serverCache is where scripts/fetch-servers puts servers.
+func serverCache() (string, error) {
+	if cache := os.Getenv("GHARBOR_TEST_CACHE"); cache != "" {
+		return cache, nil
+	}
+	root, err := moduleRoot()
+	return filepath.Join(root, ".cache", "servers"), err
+}
+
 // servers is a folder of the cache, as a copy that every account may read: a server does not run as root.
 func servers(name string) (string, error) {
-	cache := os.Getenv("GHARBOR_TEST_CACHE")
-	if cache == "" {
-		root, err := moduleRoot()
-		if err != nil {
-			return "", err
-		}
-		cache = filepath.Join(root, ".cache", "servers")
+	cache, err := serverCache()
+	if err != nil {
+		return "", err
 	}
 	home := filepath.Join(cache, name)
 	if _, err := os.Stat(filepath.Join(home, "bin", "postgres")); err != nil {
