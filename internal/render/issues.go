@@ -56,8 +56,9 @@ type (
 		Driver sarifDriver `json:"driver"`
 	}
 	sarifDriver struct {
-		Name  string      `json:"name"`
-		Rules []sarifRule `json:"rules"`
+		Name    string      `json:"name"`
+		Version string      `json:"version,omitempty"`
+		Rules   []sarifRule `json:"rules"`
 	}
 	sarifRule struct {
 		ID               string    `json:"id"`
@@ -90,9 +91,10 @@ type (
 )
 
 // SARIF writes an audit for tools that collect the results of analyses.
-func SARIF(out io.Writer, issues []audit.Issue) error {
+func SARIF(out io.Writer, version string, issues []audit.Issue) error {
 	level := map[audit.Severity]string{audit.High: "error", audit.Medium: "warning", audit.Low: "note"}
-	run := sarifRun{Tool: sarifTool{sarifDriver{Name: "gharbor", Rules: []sarifRule{}}}, Results: []sarifResult{}}
+	driver := sarifDriver{Name: "gharbor", Version: version, Rules: []sarifRule{}}
+	run := sarifRun{Tool: sarifTool{driver}, Results: []sarifResult{}}
 	index := make(map[string]int)
 	for _, i := range issues {
 		at, known := index[string(i.Code)]

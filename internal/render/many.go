@@ -1,6 +1,7 @@
 package render
 
 import (
+	"cmp"
 	"fmt"
 	"path/filepath"
 	"strings"
@@ -9,14 +10,19 @@ import (
 	"gentleharbor/core/finding"
 )
 
+// Target is the engine of a profile, and where it leads, in words.
+type Target struct{ Engine, Where string }
+
+func (t Target) String() string { return cmp.Or(t.Engine, "no engine") + " at " + t.Where }
+
 // Many writes the reports of a run of many: of those that failed the stages that are not ok, or all with r.Full, and
-// the finding; then a table of all, then how many are ready. heads says what each profile is.
-func (r *Report) Many(reports []*check.Report, heads []string, summary check.Summary, strict bool) error {
+// the finding; then a table of all, then how many are ready. targets are what each profile says.
+func (r *Report) Many(reports []*check.Report, targets []Target, summary check.Summary, strict bool) error {
 	for i, report := range reports {
 		if !report.Failed(strict) || report.Interrupted {
 			continue
 		}
-		r.Head(report.Profile, heads[i])
+		r.Head(report.Profile, targets[i].String())
 		for _, s := range report.Stages {
 			if r.Full || s.Finding != nil {
 				r.Stage(s)
@@ -35,8 +41,11 @@ func (r *Report) Many(reports []*check.Report, heads []string, summary check.Sum
 		if s, ok := one.First(); ok {
 			first = string(s.Finding.Code)
 		}
-		rows[i] = []string{one.Profile, one.Facts.Engine, shortRoute(one.Facts.Route), one.Word(), first,
-			check.Duration(one.MS)}
+		route := targets[i].Where // where it was not reached
+		if one.Facts.Route != "" {
+			route = shortRoute(one.Facts.Route)
+		}
+		rows[i] = []string{one.Profile, targets[i].Engine, route, one.Word(), first, check.Duration(one.MS)}
 	}
 	colour := func(row, column int, cell string) string {
 		switch {
@@ -66,9 +75,6 @@ func shortRoute(route string) string {
 		return fmt.Sprintf("%s (%d %s)", shortRoute(at), n, map[bool]string{true: "hop", false: "hops"}[n == 1])
 	}
 	route, _, _ = strings.Cut(route, " in container ") // its profile says so
-	if route == "" {
-		return "-"
-	}
 	if path, ok := strings.CutPrefix(route, "socket "); ok {
 		return "socket " + ShortPath(path)
 	}

@@ -52,7 +52,7 @@ problem of severity high is left.`,
 			case form.JSON():
 				err = render.JSON(c.Stdout, map[string]any{"format": 1, "issues": issues, "summary": audit.Count(issues)})
 			case form == "sarif":
-				err = render.SARIF(c.Stdout, issues)
+				err = render.SARIF(c.Stdout, base.Version, issues)
 			default:
 				err = render.Issues(c.Stdout, c.NoColour, issues)
 			}

@@ -8,15 +8,13 @@ import (
 	"gentleharbor/internal/cli/base"
 )
 
-// Version is the program's version; a release sets it with -ldflags.
-var Version = "0.1.0-dev"
-
 func ShowVersion() *base.Command {
 	return &base.Command{
 		Name: "version", Quick: true, Summary: "show the version",
 		Examples: []string{"gharbor version"},
 		Run: run(func(_ context.Context, c *call) error {
-			_, err := fmt.Fprintf(c.Stdout, "gharbor %s (%s, %s/%s)\n", Version, runtime.Version(), runtime.GOOS, runtime.GOARCH)
+			_, err := fmt.Fprintf(c.Stdout, "gharbor %s (%s, %s/%s)\n", base.Version, runtime.Version(), runtime.GOOS,
+				runtime.GOARCH)
 			return err
 		}),
 	}

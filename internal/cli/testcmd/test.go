@@ -3,7 +3,6 @@ package testcmd
 import (
 	"context"
 	"errors"
-	"fmt"
 	"runtime/debug"
 	"time"
 
@@ -247,11 +246,11 @@ func (c *Call) showReports(reports []*check.Report, profiles []*resolve.Profile,
 	case o.quiet, o.brief:
 		text.Brief(reports, o.strict, o.quiet)
 	default:
-		heads := make([]string, len(reports))
+		targets := make([]render.Target, len(reports))
 		for i, p := range profiles {
-			heads[i] = Headline(p)
+			targets[i] = leadsTo(p)
 		}
-		err = text.Many(reports, heads, check.Summarise(reports, took), o.strict)
+		err = text.Many(reports, targets, check.Summarise(reports, took), o.strict)
 	}
 	if err != nil {
 		return err
@@ -276,10 +275,8 @@ func verdictError(reports []*check.Report, strict bool) error {
 	return nil
 }
 
-func Headline(p *resolve.Profile) string {
-	engine := p.Text(key.Engine)
-	if engine == "" {
-		engine = "no engine"
-	}
-	return fmt.Sprintf("%s at %s", engine, clean.Line(wording.Where(p), 120))
+func Headline(p *resolve.Profile) string { return leadsTo(p).String() }
+
+func leadsTo(p *resolve.Profile) render.Target {
+	return render.Target{Engine: p.Text(key.Engine), Where: clean.Line(wording.Where(p), 120)}
 }
