@@ -37,6 +37,9 @@ type Catalogue struct {
 	Before, After []string
 	// Path is the statement that gives the schemas in which a name without one is looked for, a row each.
 	Path string
+	// Dependents gives what depends on the table or view of a name, the parameter: a row each, in words. "" where it is
+	// not known.
+	Dependents string
 }
 
 // Name is a name as it must be typed in a statement.

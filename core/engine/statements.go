@@ -169,6 +169,9 @@ type Runner interface {
 	Took() time.Duration
 }
 
+// Failing is a Runner that knows of a transaction which can only be rolled back.
+type Failing interface{ TransactionFailed() bool }
+
 // Taker is a Runner that takes the data of a statement which waits for some.
 type Taker interface {
 	// Take runs a statement with its data, as Run does. What the server refuses of the data is a *StatementError

@@ -95,6 +95,8 @@ type File struct {
 type Settings struct {
 	Wallet string // path of the wallet as written, "" for the usual place
 	Reader string // path of a reader's pin file as written, "" for the usual place
+
+	Session SessionSettings
 }
 
 // Parse reads a profile file's bytes. path is for messages. Every mistake is a
@@ -171,6 +173,10 @@ func (a *assembler) takeTable(h header) error {
 	switch {
 	case a.ForAlias && a.misplaced(h.path[0]) != "":
 		return a.fail(h.line, "%s", a.misplaced(h.path[0]))
+	case h.path[0] == "session" && (a.Project || a.ForAlias):
+		return a.fail(h.line, "session goes in your profiles.toml")
+	case h.path[0] == "session" && !h.array && len(h.path) < 3:
+		return nil
 	case h.path[0] == "settings" && a.Project:
 		return a.fail(h.line, "settings go in your profiles.toml, not in a project's file")
 	case h.path[0] == "settings" && len(h.path) == 1 && !h.array:
@@ -207,11 +213,11 @@ func (a *assembler) misplaced(word string) string {
 		return "profiles and settings go in profiles.toml; this is a file of aliases"
 	case !a.ForAlias && !a.Project && (word == "alias" || word == "hosts"):
 		return "aliases and hosts go in aliases.toml, beside this file"
-	case word == "profile" || word == "alias" || word == "hosts" || word == "settings":
+	case word == "profile" || word == "alias" || word == "hosts" || word == "settings" || word == "session":
 		return ""
 	}
 	near := ""
-	if n := nearest.Name(word, []string{"profile", "settings", "alias", "hosts"}); n != "" {
+	if n := nearest.Name(word, []string{"profile", "settings", "session", "alias", "hosts"}); n != "" {
 		near = fmt.Sprintf("; did you mean %q?", n)
 	}
 	holds := "a profile is a table [profile.NAME]"
@@ -242,8 +248,8 @@ func (a *assembler) takeEntry(e *entry) error {
 		return a.set(a.byName[h.path[1]], e, e.key)
 	}
 	path := append(slices.Clone(h.path), e.key...)
-	if why := a.misplaced(path[0]); len(path) > 1 && (a.ForAlias || path[0] != "settings") && why != "" &&
-		!strings.HasPrefix(why, "unknown") {
+	own := !a.ForAlias && (path[0] == "settings" || path[0] == "session")
+	if why := a.misplaced(path[0]); len(path) > 1 && !own && why != "" && !strings.HasPrefix(why, "unknown") {
 		return a.fail(int(e.line), "%s", why)
 	}
 	switch {
@@ -252,8 +258,11 @@ func (a *assembler) takeEntry(e *entry) error {
 	case path[0] == "alias" && len(path) > 1:
 		return a.takeAliasEntry(e, path)
 	}
-	if path[0] == "settings" {
+	switch path[0] {
+	case "settings":
 		return a.setting(e, path[1:])
+	case "session":
+		return a.session(e, path[1:])
 	}
 	if len(path) == 1 {
 		return a.root(e, path[0])

@@ -2,6 +2,7 @@ package results
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"strings"
 	"time"
@@ -61,7 +62,8 @@ func (t *table) end(w *Writer) error {
 		t.release(w)
 	}
 	if hidden := len(w.columns) - t.shown; !t.stacked && hidden > 0 {
-		w.buffer = fmt.Appendf(w.buffer, "and %d more %s: -stacked\n", hidden, plural(hidden, "column", "columns"))
+		w.buffer = fmt.Appendf(w.buffer, "and %d more %s: %s\n", hidden, plural(hidden, "column", "columns"),
+			cmp.Or(w.layout.Wider, "-stacked"))
 	}
 	return nil
 }

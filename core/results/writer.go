@@ -29,6 +29,7 @@ type Layout struct {
 	Terminal bool                // what comes from the server is cleaned; else it is written as it came
 	Width    int                 // of the terminal, 0 for none
 	Dim      func(string) string // how a table shows what is no value; nil for plain
+	Wider    string              // what shows the columns that do not fit, "" for -stacked
 }
 
 // ErrOneResult is a second result with rows where the format holds one.

@@ -39,7 +39,7 @@ func NewFailure(p *Piece, sent string, said *engine.StatementError, secret bool)
 		return f
 	}
 	was := min(p.original(at), len(p.Text))
-	f.Line, f.Column = Place(p, was)
+	f.Line, f.Column = place(p, was)
 	f.Source = lineOf(p, was)
 	f.Width = wordWidth(string(p.Text[was:]))
 	return f

@@ -88,12 +88,12 @@ func (p *Piece) original(at int) int {
 
 // placeholderError is an error at a placeholder.
 func (p *Piece) placeholderError(at span, what string) error {
-	line, column := Place(p, at.from)
-	return &SyntaxError{line, column, what}
+	line, column := place(p, at.from)
+	return &SyntaxError{Line: line, Column: column, What: what}
 }
 
-// Place is the line and column in the script of a byte of a piece's text.
-func Place(p *Piece, at int) (line, column int) {
+// place is the line and column in the script of a byte of a piece's text.
+func place(p *Piece, at int) (line, column int) {
 	before := string(p.Text[:min(at, len(p.Text))])
 	line = p.Line + strings.Count(before, "\n")
 	if i := strings.LastIndexByte(before, '\n'); i >= 0 {

@@ -87,6 +87,9 @@ func (j *Job) Take(ctx context.Context, p *Piece, data io.Reader) error {
 	return j.carryOut(ctx, p, text, func(ctx context.Context) error { return taker.Take(ctx, text, data, j.To) })
 }
 
+// Fatal tells that the server has ended the session.
+func (j *Job) Fatal() bool { return j.fatal }
+
 // GoesOn tells whether a job goes on after an error of One or Take.
 func (j *Job) GoesOn(err error) bool { return j.KeepGoing && errors.Is(err, ErrFailed) && !j.fatal }
 

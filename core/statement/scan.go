@@ -38,7 +38,7 @@ func (l *scan) run() error {
 		}
 	}
 	if l.hint {
-		return l.wrong(l.start, "a comment of the form /*! is not closed")
+		return l.unclosed(l.start, "comment", "a comment of the form /*! is not closed")
 	}
 	return nil
 }
@@ -238,7 +238,7 @@ func (l *scan) block1() error {
 	l.pos += 2
 	for depth := 1; depth > 0; {
 		if l.atEnd() {
-			return l.wrong(from, "a comment is not closed: /* without */")
+			return l.unclosed(from, "comment", "a comment is not closed: /* without */")
 		}
 		rest := l.buffer[l.pos:]
 		i := bytes.IndexAny(rest, "*/")
@@ -298,7 +298,7 @@ func (l *scan) quoted(quote byte, backslashes bool) error {
 	l.pos++
 	for {
 		if l.atEnd() {
-			return l.wrong(from, "quotes are not closed: "+string(quote))
+			return l.unclosed(from, "quote", "quotes are not closed: "+string(quote))
 		}
 		rest := l.buffer[l.pos:]
 		i := bytes.IndexByte(rest, quote)
@@ -306,7 +306,7 @@ func (l *scan) quoted(quote byte, backslashes bool) error {
 			if j := bytes.IndexByte(rest, '\\'); j >= 0 && (i < 0 || j < i) {
 				l.pos += j + 1
 				if l.atEnd() {
-					return l.wrong(from, "quotes are not closed: "+string(quote))
+					return l.unclosed(from, "quote", "quotes are not closed: "+string(quote))
 				}
 				l.pos++
 				continue
@@ -346,7 +346,7 @@ func (l *scan) dollar() (bool, error) {
 		searched = max(l.pos, len(l.buffer)-len(tag)+1)
 		if !l.more() {
 			l.pos = len(l.buffer)
-			return true, l.wrong(from, "dollar quotes are not closed: "+tag)
+			return true, l.unclosed(from, "quote", "dollar quotes are not closed: "+tag)
 		}
 	}
 }
@@ -356,7 +356,7 @@ func (l *scan) other() error {
 	from := l.pos
 	open := l.at(2)
 	if open == 0 {
-		return l.wrong(from, "quotes are not closed: q'")
+		return l.unclosed(from, "quote", "quotes are not closed: q'")
 	}
 	end := string(open) + "'"
 	if i := strings.IndexByte("([{<", open); i >= 0 {
@@ -365,7 +365,7 @@ func (l *scan) other() error {
 	l.pos += 3
 	for !l.starts(end) {
 		if l.atEnd() {
-			return l.wrong(from, "quotes are not closed: q'"+string(open))
+			return l.unclosed(from, "quote", "quotes are not closed: q'"+string(open))
 		}
 		l.pos++
 	}

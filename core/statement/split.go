@@ -29,6 +29,7 @@ type Piece struct {
 	// Client is what a line for the server's own client asks for, which ends the piece; nil for none.
 	Client *engine.ClientLine
 
+	depth  int    // of parentheses that are open at its end
 	braces []span // in Text
 	colons []span // likewise: :NAME, where lines for the client set variables
 	moves  []move // where Fill changed something
@@ -41,6 +42,7 @@ func (p *Piece) Empty() bool { return len(p.Text) == 0 }
 type SyntaxError struct {
 	Line, Column int
 	What         string
+	Open         string // what is open at the end of the text: "quote", "comment"; "" where more text would not help
 }
 
 func (e *SyntaxError) Error() string { return fmt.Sprintf("%d:%d: %s", e.Line, e.Column, e.What) }
@@ -83,7 +85,9 @@ func (s *Splitter) more() bool {
 		return false
 	}
 	if len(s.buffer)-s.base > maxStatement {
-		s.err, s.ended = &SyntaxError{s.lineAt, s.column, "this statement is longer than a server takes (1 GiB)"}, true
+		s.err, s.ended = &SyntaxError{
+			Line: s.lineAt, Column: s.column, What: "this statement is longer than a server takes (1 GiB)",
+		}, true
 		return false
 	}
 	old := len(s.buffer)
@@ -133,7 +137,13 @@ func (s *Splitter) place(at int) (line, column int) {
 // wrong is a syntax error that begins at a position in the buffer.
 func (s *Splitter) wrong(at int, what string) error {
 	line, column := s.place(at)
-	return &SyntaxError{line, column, what}
+	return &SyntaxError{Line: line, Column: column, What: what}
+}
+
+// unclosed is a syntax error of a text that ends too early.
+func (s *Splitter) unclosed(at int, open, what string) error {
+	line, column := s.place(at)
+	return &SyntaxError{line, column, what, open}
 }
 
 // Next is the next piece; io.EOF after the last.
@@ -153,7 +163,7 @@ func (s *Splitter) Next() (*Piece, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Piece{Words: l.words, Ended: l.end >= 0, Client: l.asked, Data: l.copies()}
+	p := &Piece{Words: l.words, Ended: l.end >= 0, Client: l.asked, Data: l.copies(), depth: l.depth}
 	p.Raw = s.buffer[s.base:s.pos]
 	if l.start >= 0 {
 		p.Text = s.buffer[l.start:l.last]

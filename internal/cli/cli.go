@@ -40,6 +40,7 @@ func makers() []base.Maker {
 		{Name: "nearby", Make: containercmd.Nearby},
 		{Name: "certificate", Make: testcmd.Certificate},
 		{Name: "query", Make: querycmd.Query, Group: "Use them"},
+		{Name: "session", Make: querycmd.Session},
 		{Name: "browse", Make: querycmd.Browse},
 		{Name: "load", Make: querycmd.Load},
 		{Name: "with", Make: transfercmd.With},

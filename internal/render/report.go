@@ -268,6 +268,9 @@ func shortPaths(text string) string {
 	return strings.Join(words, " ")
 }
 
+// Facts writes what a test that is ready found, as one of its parts.
+func (r *Report) Facts(report *check.Report) { r.facts(report.Facts) }
+
 // facts writes what a test that is ready found, one kind a line.
 func (r *Report) facts(f *engine.Facts) {
 	fmt.Fprintln(r.out)

@@ -62,6 +62,16 @@ func Columns(stream any) int {
 	return 0
 }
 
+// Restorer gives a terminal back the state that it has now; for no terminal it does nothing.
+func Restorer(stream any) (restore func()) {
+	if file := FileOf(stream); file != nil {
+		if state, err := term.GetState(int(file.Fd())); err == nil {
+			return func() { term.Restore(int(file.Fd()), state) }
+		}
+	}
+	return func() {}
+}
+
 // Interactive reports whether somebody can be asked.
 func (t *Terminal) Interactive() bool { return t.in != nil }
 

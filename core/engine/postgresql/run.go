@@ -171,6 +171,9 @@ func (c *conversation) noticed(_ *pgconn.PgConn, n *pgconn.Notice) {
 // InTransaction tells whether a transaction is open.
 func (c *conversation) InTransaction() bool { return c.pg.TxStatus() != 'I' }
 
+// TransactionFailed reports whether the transaction that is open can only be rolled back.
+func (c *conversation) TransactionFailed() bool { return c.pg.TxStatus() == 'E' }
+
 // Took is the time of the last statement at the server.
 func (c *conversation) Took() time.Duration { return c.took }
 

@@ -1,0 +1,127 @@
+// Package history keeps the statements of interactive sessions, in a file for each profile. A line is JSON: {"at":
+// TIME, "ms": how long it took, "text": STATEMENT}. Sessions of one profile use a file at the same time: each line is
+// added with one write, and whoever makes the file shorter holds its lock. Start with Open.
+package history
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+
+	"gentleharbor/core/atomicfile"
+)
+
+// Most is how many statements are kept. A file may have a tenth more before it is made shorter.
+const Most = 5000
+
+// maxFile bounds a file that is read, and maxText a statement that is kept.
+const (
+	maxFile = 64 << 20
+	maxText = 256 << 10
+)
+
+// Entry is a statement.
+type Entry struct {
+	At   time.Time `json:"at"`
+	MS   float64   `json:"ms,omitempty"` // how long it took, 0 where it did not end
+	Text string    `json:"text"`
+}
+
+// File is the history of a profile.
+type File struct{ path string }
+
+// Folder is where the files are, below the tool's own folder.
+func Folder(home string) string { return filepath.Join(home, "history") }
+
+// Of is the history of a profile, by its name.
+func Of(home, profile string) *File {
+	return &File{filepath.Join(Folder(home), profile+".statements")}
+}
+
+// Path is the file's.
+func (f *File) Path() string { return f.path }
+
+// Entries are the statements, the oldest first, at most Most. A line that can't be read is passed over: it may be half
+// of one, after a power cut.
+func (f *File) Entries() ([]Entry, error) {
+	data, err := atomicfile.Read(f.path, maxFile)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	all := read(data)
+	return all[max(0, len(all)-Most):], nil
+}
+
+func read(data []byte) []Entry {
+	var all []Entry
+	lines := bufio.NewScanner(bytes.NewReader(data))
+	lines.Buffer(nil, 8*maxText)
+	for lines.Scan() {
+		var e Entry
+		if json.Unmarshal(lines.Bytes(), &e) == nil && e.Text != "" {
+			all = append(all, e)
+		}
+	}
+	return all
+}
+
+// Add keeps a statement. One that is very long is not kept.
+func (f *File) Add(ctx context.Context, e Entry) error {
+	if len(e.Text) > maxText {
+		return nil
+	}
+	if err := os.MkdirAll(filepath.Dir(f.path), 0o700); err != nil {
+		return err
+	}
+	unlock, err := atomicfile.Lock(ctx, f.path)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	if err := f.shorten(); err != nil {
+		return err
+	}
+	file, err := os.OpenFile(f.path, os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600)
+	if err != nil {
+		return err
+	}
+	line, err := json.Marshal(e)
+	if err == nil {
+		_, err = file.Write(append(line, '\n'))
+	}
+	return errors.Join(err, file.Close())
+}
+
+// shorten drops the oldest statements of a file that has far too many. The lock is held.
+func (f *File) shorten() error {
+	info, err := os.Stat(f.path)
+	if err != nil || info.Size() < 64*Most { // no statement is shorter than that, with its time
+		return nil
+	}
+	data, err := atomicfile.Read(f.path, maxFile)
+	if err != nil {
+		return err
+	}
+	all := read(data)
+	if len(all) < Most+Most/10 {
+		return nil
+	}
+	var kept bytes.Buffer
+	for _, e := range all[len(all)-Most+1:] {
+		line, err := json.Marshal(e)
+		if err != nil {
+			return err
+		}
+		kept.Write(append(line, '\n'))
+	}
+	return (atomicfile.Writer{}).Write(f.path, kept.Bytes())
+}

@@ -1,0 +1,96 @@
+package lineedit
+
+import (
+	"errors"
+	"os"
+	"strings"
+
+	"github.com/reeflective/readline"
+)
+
+// full is an editor with keys, history and completion.
+type full struct {
+	Settings
+	shell *readline.Shell
+}
+
+func newFull(s Settings) *full {
+	shell := readline.NewShell()
+	places, typed := answers(s.In, s.Out)
+	for name, value := range map[string]any{
+		"cursor-position-probe":        places,
+		"multiline-column":             false,
+		"enable-bracketed-paste":       true,
+		"convert-meta":                 false, // or letters with accents are commands
+		"input-meta":                   true,
+		"output-meta":                  true,
+		"usage-hint-always":            false,
+		"history-autosuggest":          false,
+		"autocomplete":                 false,
+		"autopairs":                    false,
+		"show-all-if-ambiguous":        true,
+		"menu-complete-display-prefix": true,
+	} {
+		if err := shell.Config.Set(name, value); err != nil {
+			panic(err) // the library has no such setting
+		}
+	}
+	if s.Vi {
+		shell.Config.Set("editing-mode", "vi")
+		shell.Keymap.SetMain("vi-insert")
+	}
+	shell.Prompt.Secondary(func() string { return "" })
+	f := &full{Settings: s, shell: shell}
+	shell.History.Delete()
+	shell.History.Add("statements", past{s.History})
+	shell.Completer = f.complete
+	if len(typed) > 0 {
+		shell.Keys.Feed(true, []rune(string(typed))...)
+	}
+	return f
+}
+
+func (f *full) Read(prompt string) (string, error) {
+	f.shell.Prompt.Primary(func() string { return prompt })
+	// The library writes to the process's own standard output, which is nobody's else (package main).
+	before := os.Stdout
+	os.Stdout = f.Out
+	line, err := f.shell.Readline()
+	os.Stdout = before
+	if errors.Is(err, readline.ErrInterrupt) || err != nil && err.Error() == readline.ErrInterrupt.Error() {
+		return "", ErrDropped
+	}
+	return line, err
+}
+
+// complete is Settings.Complete for the library.
+func (f *full) complete(line []rune, cursor int) readline.Completions {
+	if f.Complete == nil {
+		return readline.Completions{}
+	}
+	before := string(line[:cursor])
+	all, replaced := f.Complete(before)
+	var values []string
+	for _, c := range all {
+		values = append(values, c.Text, c.What)
+	}
+	completions := readline.CompleteValuesDescribed(values...)
+	completions.PREFIX = before[len(before)-replaced:]
+	return completions
+}
+
+// past is the history, as the library wants one. What is added to it is Settings.History's business.
+type past struct{ all func() []string }
+
+func (p past) Write(string) (int, error) { return p.Len(), nil }
+
+func (p past) GetLine(i int) (string, error) {
+	lines := p.all()
+	if i < 0 || i >= len(lines) {
+		return "", errors.New("there is no such line")
+	}
+	return strings.TrimRight(lines[i], "\n"), nil
+}
+
+func (p past) Len() int  { return len(p.all()) }
+func (p past) Dump() any { return p.all() }

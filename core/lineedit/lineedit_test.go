@@ -1,0 +1,53 @@
+package lineedit
+
+import (
+	"errors"
+	"io"
+	"strings"
+	"testing"
+)
+
+// TestPlain: lines are read as they come, the last one without an end too.
+func TestPlain(t *testing.T) {
+	var out strings.Builder
+	e := NewPlain(strings.NewReader("select 1;\r\nselect\n2;"), &out)
+	for _, want := range []string{"select 1;", "select", "2;"} {
+		if got, err := e.Read("at tern: "); got != want || err != nil {
+			t.Errorf("%q %v, want %q", got, err, want)
+		}
+	}
+	if _, err := e.Read(""); !errors.Is(err, io.EOF) || out.String() != "at tern: at tern: at tern: " {
+		t.Errorf("%v %q", err, out.String())
+	}
+}
+
+// TestPast: the history as the library wants one.
+func TestPast(t *testing.T) {
+	lines := []string{"select 1;", "select 2;\n"}
+	p := past{func() []string { return lines }}
+	if got, err := p.GetLine(1); got != "select 2;" || err != nil || p.Len() != 2 {
+		t.Errorf("%q %v", got, err)
+	}
+	if _, err := p.GetLine(2); err == nil {
+		t.Error("a line that there is not")
+	}
+	if n, err := p.Write("x"); n != 2 || err != nil {
+		t.Error(n, err)
+	}
+}
+
+// TestComplete: the completions for the library.
+func TestComplete(t *testing.T) {
+	f := &full{Settings: Settings{Complete: func(before string) ([]Completion, int) {
+		if before != "select * from si" {
+			t.Errorf("asked about %q", before)
+		}
+		return []Completion{{"sighting", "table"}}, 2
+	}}}
+	if got := f.complete([]rune("select * from si where"), 16); got.PREFIX != "si" {
+		t.Errorf("%q", got.PREFIX)
+	}
+	if got := (&full{}).complete(nil, 0); got.PREFIX != "" {
+		t.Errorf("%+v", got)
+	}
+}

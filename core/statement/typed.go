@@ -1,0 +1,68 @@
+package statement
+
+import (
+	"bytes"
+	"errors"
+	"io"
+
+	"gentleharbor/core/engine"
+)
+
+// Typed gathers a text that comes line by line, and takes the statements out of it as they end.
+type Typed struct {
+	Lexis engine.Lexis // of the engine
+
+	text []byte
+	last *Splitter // what the statements have changed of how the next are read
+}
+
+// Add adds a line.
+func (t *Typed) Add(line string) { t.text = append(append(t.text, line...), '\n') }
+
+// Drop drops what has not ended.
+func (t *Typed) Drop() { t.text = nil }
+
+// Text is what was typed of a statement that has not ended.
+func (t *Typed) Text() []byte { return t.text }
+
+// Empty tells that no statement has begun.
+func (t *Typed) Empty() bool { return len(bytes.TrimSpace(t.text)) == 0 }
+
+// Next is the next statement that has ended, with its bytes its own; nil where there is none. open is what is open
+// then: "quote", "comment", "brackets", "statement"; "" for nothing. The error is a *SyntaxError that more text does
+// not mend: what was typed is dropped.
+func (t *Typed) Next() (p *Piece, open string, err error) {
+	s := NewSplitter(bytes.NewReader(t.text), t.Lexis)
+	if t.last != nil {
+		s.Inherit(t.last)
+	}
+	for {
+		p, err := s.Next()
+		var wrong *SyntaxError
+		switch {
+		case errors.Is(err, io.EOF):
+			t.text = nil
+			return nil, "", nil
+		case errors.As(err, &wrong) && wrong.Open != "":
+			return nil, wrong.Open, nil
+		case err != nil:
+			t.text = nil
+			return nil, "", err
+		case !p.Ended && !p.Empty() && p.depth > 0:
+			return nil, "brackets", nil
+		case !p.Ended && !p.Empty():
+			return nil, "statement", nil
+		case !p.Ended: // only blanks and comments
+			t.text = nil
+			return nil, "", nil
+		}
+		t.last, t.text = s, t.text[len(p.Raw):]
+		if p.Empty() {
+			s = NewSplitter(bytes.NewReader(t.text), t.Lexis)
+			s.Inherit(t.last)
+			continue
+		}
+		p.Text, p.Raw = bytes.Clone(p.Text), bytes.Clone(p.Raw)
+		return p, "", nil
+	}
+}

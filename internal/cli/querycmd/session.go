@@ -1,0 +1,470 @@
+package querycmd
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"gentleharbor/core/check"
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/history"
+	"gentleharbor/core/lineedit"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/key"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/statement"
+	"gentleharbor/internal/cli/base"
+	"gentleharbor/internal/render"
+)
+
+// sessionOptions are the flags of session.
+type sessionOptions struct {
+	connecting
+	readOnly    bool
+	noHistory   bool
+	vi          bool
+	ofStatement time.Duration
+}
+
+// Session is the command session.
+func Session() *base.Command {
+	var o sessionOptions
+	return &base.Command{
+		Name: "session", Args: "PROFILE", Quick: true, // it looks after Ctrl-C itself
+		Summary: "type statements, and see the results",
+		Long: `Tests the profile, then reads statements on the same connection. A statement may
+have many lines and runs once you type its end (;). Ctrl-C drops what is typed, or
+cancels what runs. Words that begin with / are for the session: /help lists them.
+Tab completes names. The statements are kept in the history of the profile, but for
+those with a password.`,
+		Examples: []string{"gharbor session sightings", "gharbor session sightings -database tides -read-only"},
+		MinArgs:  1,
+		MaxArgs:  1,
+		Flags: func(fs *base.FlagSet) {
+			fs.BoolVar(&o.readOnly, "read-only", false, "allow no changes")
+			fs.BoolVar(&o.noHistory, "no-history", false, "neither read nor write the history")
+			fs.BoolVar(&o.vi, "vi", false, "the keys of vi")
+			fs.DurationVar(&o.ofStatement, "statement-timeout", 0, "time limit of each statement, which is then "+
+				"cancelled at the server")
+			fs.Section("The connection")
+			o.connecting.flags(fs)
+		},
+		Run: run(func(ctx context.Context, c *call) error { return c.session(ctx, o) }),
+	}
+}
+
+// session is an interactive session.
+type session struct {
+	*call
+	options sessionOptions
+	name    string // of the profile, as it was typed
+	profile *resolve.Profile
+	opened  *check.Opened
+	by      *engine.Statements
+	editor  lineedit.Editor
+	typed   *statement.Typed
+	job     *statement.Job
+	second  *looking // the connection for the catalogue, nil before it is needed
+	known   *known   // what completion knows, nil before it is needed
+
+	set     settings
+	first   profile.SessionSettings // has the statements to run at each start
+	values  statement.Values
+	guard   string // of the profile, or what /guard made of it
+	sink    *sink  // of /out, nil for the terminal
+	more    *more  // the rows that are left of the last result, nil for none
+	runs    []ran  // the statements of this session
+	past    *past
+	failed  bool   // the transaction that is open can only be rolled back
+	lost    bool   // there is no connection
+	reached string // the database that /use chose, "" for the profile's
+
+	interrupts chan os.Signal
+}
+
+// settings are what can be set while the session goes on.
+type settings struct {
+	form
+	clock bool
+	rows  int64 // of a result that are shown at once
+}
+
+// ran is a statement of the session.
+type ran struct {
+	text string
+	at   time.Time
+	took time.Duration
+	ok   bool
+}
+
+func (c *call) session(ctx context.Context, o sessionOptions) error {
+	if !render.IsTerminal(c.Stdin) { // as query does: a script in a pipe
+		return c.query(ctx, queryOptions{connecting: o.connecting, readOnly: o.readOnly, ofStatement: o.ofStatement})
+	}
+	s := &session{
+		call: c, options: o, name: c.Args[0], values: make(statement.Values),
+		set:        settings{clock: true, rows: 200},
+		interrupts: make(chan os.Signal, 1),
+	}
+	file, err := c.Load()
+	if err != nil {
+		return err
+	}
+	if err := s.prefer(file); err != nil {
+		return err
+	}
+	defer s.signals()()
+	if err := s.start(ctx); err != nil {
+		return err
+	}
+	defer s.close()
+	term, _ := c.Lookup("TERM")
+	s.editor = lineedit.New(lineedit.Settings{
+		In:       render.FileOf(c.Stdin),
+		Out:      render.FileOf(c.Stdout),
+		Vi:       s.options.vi,
+		History:  s.past.texts,
+		Complete: s.complete,
+	}, term)
+	return s.loop(ctx)
+}
+
+// prefer takes what the user's file sets.
+func (s *session) prefer(file *profile.File) error {
+	own := file.Settings.Session
+	if own.Format != "" {
+		if err := s.set.form.set(own.Format); err != nil {
+			return &profile.FileError{Path: file.Path, What: "session: format: " + err.Error()}
+		}
+	}
+	if own.Clock != nil {
+		s.set.clock = *own.Clock
+	}
+	if own.Stacked != nil {
+		s.set.stacked = *own.Stacked
+	}
+	if own.Rows > 0 {
+		s.set.rows = int64(own.Rows)
+	}
+	if s.set.stacked {
+		s.set.format = ""
+	}
+	if !s.Set["vi"] {
+		s.options.vi = own.Keys == "vi"
+	}
+	s.first = own
+	return nil
+}
+
+// signals makes Ctrl-C the session's own. What ends the program gives the terminal back first.
+func (s *session) signals() (stop func()) {
+	signal.Notify(s.interrupts, os.Interrupt)
+	restore := render.Restorer(s.Stdin)
+	ends := make(chan os.Signal, 1)
+	signal.Notify(ends, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT)
+	done := make(chan struct{})
+	go func() {
+		select {
+		case <-ends:
+			restore()
+			s.Exit(base.ExitInterrupted)
+		case <-done:
+		}
+	}()
+	return func() {
+		signal.Stop(s.interrupts)
+		signal.Stop(ends)
+		close(done)
+	}
+}
+
+// start tests the profile, and keeps the connection.
+func (s *session) start(ctx context.Context) error {
+	p, err := s.call.profile(s.name, s.options.connecting)
+	if err != nil {
+		return err
+	}
+	s.profile = p
+	if err := s.connect(ctx); err != nil {
+		return err
+	}
+	if s.past == nil {
+		s.past = &past{}
+	}
+	if !s.options.noHistory {
+		home, err := s.Home()
+		if err != nil {
+			return err
+		}
+		s.past = &past{file: history.Of(home.Dir, HistoryName(p.Called))}
+		if err := s.past.read(); err != nil {
+			s.Notice("the history can't be read: %s", clean.Line(err.Error(), 200))
+		}
+	}
+	s.welcome()
+	return nil
+}
+
+// HistoryName is the name of a profile's history: one of a project has another than the user's own of that name.
+func HistoryName(called string) string { return strings.ReplaceAll(called, ":", "@") }
+
+// connect opens the connection.
+func (s *session) connect(ctx context.Context) error {
+	s.by = nil
+	opened, err := s.interruptible(ctx, func(ctx context.Context) (*check.Opened, error) {
+		return s.open(ctx, s.profile, s.options.connecting)
+	})
+	if err != nil {
+		return err
+	}
+	s.opened, s.lost, s.failed = opened, false, false
+	s.by = s.profile.Engine().Statements
+	s.guard = stricter(s.guard, s.profile.Text(key.Guard))
+	s.typed = &statement.Typed{Lexis: s.by.Lexis}
+	s.job = &statement.Job{Runner: opened.Runner, By: s.by, Timeout: s.options.ofStatement}
+	if len(s.values) > 0 {
+		s.job.Values = s.values
+	}
+	if err := s.job.Prepare(ctx, s.readOnly()); err != nil {
+		opened.Close()
+		return base.Failure(base.ExitFailed, err)
+	}
+	return s.begin(ctx)
+}
+
+// begin runs the statements that the user's file wants run first.
+func (s *session) begin(ctx context.Context) error {
+	for _, text := range slices.Concat(s.first.First, s.first.FirstOf[s.profile.Engine().Word]) {
+		p, err := one(text+s.ending(text), s.by)
+		if err == nil {
+			err = s.gather(ctx, p, &gathered{})
+		}
+		if err != nil {
+			s.opened.Close()
+			return base.Failure(base.ExitFailed, fmt.Errorf("a statement of [session] first failed: %s", clean.Line(text, 100)))
+		}
+	}
+	return nil
+}
+
+// stricter is the stricter of two guards.
+func stricter(a, b string) string {
+	if rank(a) > rank(b) {
+		return a
+	}
+	return b
+}
+
+// readOnly tells that the session changes nothing.
+func (s *session) readOnly() bool { return s.options.readOnly || s.guard == "read-only" }
+
+// welcome says who one is, where, and how safely, in two lines.
+func (s *session) welcome() {
+	s.Say("%s", s.opened.Report.Where())
+	f := s.opened.Report.Facts
+	what := strings.TrimSpace(s.profile.Engine().Name + " " + f.Version)
+	if s.readOnly() || f.Writable != nil && !*f.Writable {
+		what += ", read-only"
+	}
+	s.Say("%s; /help lists the words, /leave or Ctrl-D leaves", clean.Visible(what))
+	switch {
+	case s.guard == "ask":
+		s.Say("guard: statements that destroy are asked about first")
+	case s.guard == "read-only":
+		s.Say("guard: nothing can be changed")
+	}
+}
+
+// close ends the connections.
+func (s *session) close() {
+	if s.opened != nil {
+		s.opened.Close()
+	}
+	if s.second != nil {
+		s.second.opened.Close()
+	}
+	if s.sink != nil {
+		s.sink.close(s)
+	}
+}
+
+// errLeave ends the session.
+var errLeave = errors.New("the session is left")
+
+// loop reads and does what is typed.
+func (s *session) loop(ctx context.Context) error {
+	for {
+		line, err := s.editor.Read(s.prompt())
+		switch {
+		case errors.Is(err, lineedit.ErrDropped):
+			s.typed.Drop()
+			continue
+		case errors.Is(err, io.EOF):
+			if err := s.leave(); err == nil {
+				return nil
+			}
+			continue
+		case err != nil:
+			return base.Failure(base.ExitFailed, fmt.Errorf("the terminal can't be read: %w", err))
+		}
+		for part := range strings.SplitSeq(line, "\n") { // a paste has many lines
+			err := s.line(ctx, strings.TrimRight(part, "\r"))
+			if errors.Is(err, errLeave) {
+				return nil
+			}
+			if err != nil {
+				s.tell(err)
+				break
+			}
+		}
+	}
+}
+
+// line does what one line asks for.
+func (s *session) line(ctx context.Context, line string) error {
+	word := strings.TrimSpace(line)
+	switch {
+	case s.lost:
+		return s.again(ctx, word)
+	case s.typed.Empty() && (word == "exit" || word == "quit"):
+		return s.leave()
+	case s.typed.Empty() && strings.HasPrefix(word, "/") && !strings.HasPrefix(word, "/*") && !s.endsBlock(word):
+		return s.word(ctx, word)
+	case s.typed.Empty() && word == "":
+		return nil
+	case word == "":
+		s.Say("the statement goes on: type its end (%s) to run it, or Ctrl-C to drop it", s.end())
+	case strings.HasPrefix(word, "/"):
+		if _, err := find(strings.Fields(word)[0][1:]); err == nil {
+			s.Say("this is a part of the statement; to drop that: Ctrl-C")
+		}
+	}
+	s.typed.Add(line)
+	for {
+		p, _, err := s.typed.Next()
+		var wrong *statement.SyntaxError
+		if errors.As(err, &wrong) {
+			return fmt.Errorf("this can't be read: %s", wrong.What)
+		}
+		if err != nil || p == nil {
+			return err
+		}
+		if err := s.run(ctx, p); err != nil {
+			s.typed.Drop() // what was pasted behind it is not run
+			return err
+		}
+	}
+}
+
+// endsBlock tells that a / ends a block of code: it does so where the engine has blocks and one is being typed.
+func (s *session) endsBlock(word string) bool {
+	return word == "/" && s.by.Lexis.Blocks && !s.typed.Empty()
+}
+
+// end is what ends a statement.
+func (s *session) end() string {
+	if s.by.Lexis.Blocks {
+		return "; or, of a block, / alone on a line"
+	}
+	return ";"
+}
+
+// leave ends the session. With a transaction open it asks.
+func (s *session) leave() error {
+	if !s.lost && s.opened.Runner.InTransaction() {
+		sure, err := s.sureOf("a transaction is open, and leaving rolls it back. Leave?")
+		if err != nil || !sure {
+			return errors.New("the session goes on")
+		}
+		s.job.Abandon()
+		s.Say("the transaction was rolled back")
+	}
+	return errLeave
+}
+
+// sureOf asks with the session's own editor, which may hold what was typed ahead.
+func (s *session) sureOf(question string) (bool, error) {
+	answer, err := s.editor.Read(question + " [y/N]: ")
+	if err != nil {
+		return false, err
+	}
+	answer = strings.ToLower(strings.TrimSpace(answer))
+	return answer == "y" || answer == "yes", nil
+}
+
+// tell says what went wrong: the session goes on.
+func (s *session) tell(err error) {
+	if errors.Is(err, errQuiet) {
+		return
+	}
+	var failure *base.ExitError
+	if errors.As(err, &failure) {
+		if failure.Err != nil {
+			s.Say("%s", clean.Visible(failure.Err.Error()))
+		}
+		return
+	}
+	var file *profile.FileError
+	if errors.As(err, &file) {
+		s.Say("%s", clean.Visible(file.Error()))
+		return
+	}
+	s.Say("%s", clean.Visible(err.Error()))
+}
+
+// interruptible runs something that Ctrl-C ends, and nothing else of the session.
+func (s *session) interruptible(
+	ctx context.Context, do func(context.Context) (*check.Opened, error),
+) (*check.Opened, error) {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	defer s.stopOn(stop)()
+	return do(ctx)
+}
+
+// stopOn calls stop at Ctrl-C, until the function that it returns is called.
+func (s *session) stopOn(stop func()) (end func()) {
+	select {
+	case <-s.interrupts: // of before
+	default:
+	}
+	over := make(chan struct{})
+	go func() {
+		select {
+		case <-s.interrupts:
+			stop()
+		case <-over:
+		}
+	}()
+	return func() { close(over) }
+}
+
+// again connects again, where the connection is lost.
+func (s *session) again(ctx context.Context, word string) error {
+	if word == "exit" || word == "quit" || word == "/leave" {
+		return errLeave
+	}
+	if word != "" {
+		return errors.New("there is no connection: Enter connects again, and nothing is run again by itself")
+	}
+	if s.opened != nil {
+		s.opened.Close()
+	}
+	if s.second != nil {
+		s.second.opened.Close()
+		s.second, s.known = nil, nil
+	}
+	if err := s.connect(ctx); err != nil {
+		return err
+	}
+	s.Say("connected again: %s", s.opened.Report.Where())
+	return nil
+}

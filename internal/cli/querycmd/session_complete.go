@@ -1,0 +1,202 @@
+package querycmd
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"time"
+
+	"gentleharbor/core/catalogue"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/lineedit"
+	"gentleharbor/core/results"
+)
+
+// known is what completion knows of the server: read at the first Tab, and bounded.
+type known struct {
+	databases []string
+	schemas   []string
+	tables    [][2]string // schema and name
+	columns   map[string][]string
+}
+
+// Bounds of completion: how long a question of it may take, how much of an answer is used, and how much is shown.
+const (
+	mostKnown     = 10_000
+	mostOffered   = 200
+	completeAfter = 2 * time.Second
+)
+
+// languageWords are words of the language that are worth completing.
+const languageWords = "ALTER ANALYZE AND AS ASC BEGIN BETWEEN BY CASE COMMIT COUNT CREATE CROSS DATABASE DELETE DESC " +
+	"DISTINCT DROP ELSE END EXISTS EXPLAIN FROM FULL GRANT GROUP HAVING IN INDEX INNER INSERT INTO IS JOIN LEFT LIKE " +
+	"LIMIT NOT NULL OFFSET ON OR ORDER OUTER OVER PARTITION PRIMARY REFERENCES REVOKE RIGHT ROLLBACK SAVEPOINT SCHEMA " +
+	"SELECT SET SHOW TABLE TEMPORARY THEN TRUNCATE UNION UNIQUE UPDATE USING VALUES VIEW WHEN WHERE WITH"
+
+// complete gives the ways to go on with what is typed.
+func (s *session) complete(before string) (all []lineedit.Completion, replaced int) {
+	line := before[strings.LastIndexByte(before, '\n')+1:]
+	part := line[strings.LastIndexAny(line, " \t(,=<>+-*;")+1:]
+	if s.typed.Empty() && strings.HasPrefix(strings.TrimSpace(line), "/") {
+		return s.completeWord(line, part)
+	}
+	offer := func(text, what string) {
+		if len(all) < mostOffered && len(text) >= len(part) && strings.EqualFold(text[:len(part)], part) {
+			all = append(all, lineedit.Completion{Text: text, What: what})
+		}
+	}
+	k := s.know()
+	behind := strings.ToUpper(lastWord(line[:len(line)-len(part)]))
+	schema, name, dotted := strings.Cut(part, ".")
+	if k != nil {
+		whole := strings.ToLower(string(s.typed.Text()) + before)
+		for _, t := range k.tables {
+			typed := s.by.Name(t[1])
+			if dotted && strings.EqualFold(t[0], schema) {
+				offer(s.by.Name(t[0])+"."+typed, "table")
+			} else if !dotted {
+				offer(typed, "table of "+t[0])
+			}
+			if mentions(whole, t[1]) && !placeOfTable(behind) {
+				for _, column := range s.columnsOf(t[1]) {
+					offer(s.by.Name(column), "column of "+t[1])
+					if dotted && name != "" || dotted {
+						offer(schema+"."+s.by.Name(column), "column of "+t[1])
+					}
+				}
+			}
+		}
+		for _, one := range k.schemas {
+			offer(s.by.Name(one)+".", "schema")
+		}
+	}
+	if part != "" && !dotted {
+		for _, word := range strings.Fields(languageWords) {
+			if part == strings.ToLower(part) {
+				word = strings.ToLower(word)
+			}
+			offer(word, "")
+		}
+	}
+	return unique(all), len(part)
+}
+
+// unique leaves each text once.
+func unique(all []lineedit.Completion) []lineedit.Completion {
+	seen := make(map[string]bool)
+	return slices.DeleteFunc(all, func(c lineedit.Completion) bool {
+		twice := seen[c.Text]
+		seen[c.Text] = true
+		return twice
+	})
+}
+
+// placeOfTable tells whether a table's name follows a word.
+func placeOfTable(word string) bool {
+	return slices.Contains([]string{"FROM", "JOIN", "INTO", "UPDATE", "TABLE"}, word)
+}
+
+// lastWord is the word that a text ends with.
+func lastWord(text string) string {
+	words := strings.Fields(text)
+	if len(words) == 0 {
+		return ""
+	}
+	return words[len(words)-1]
+}
+
+// mentions tells whether a statement names a table.
+func mentions(statement, table string) bool {
+	return slices.Contains(strings.FieldsFunc(statement, func(r rune) bool {
+		return !(r == '_' || r == '$' || r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r > 127)
+	}), strings.ToLower(table))
+}
+
+// completeWord goes on with a word of the session's own, or with what stands behind one.
+func (s *session) completeWord(line, part string) (all []lineedit.Completion, replaced int) {
+	given := strings.Fields(strings.TrimSpace(line))
+	var from []string
+	switch first := strings.TrimPrefix(given[0], "/"); {
+	case len(given) == 1 && !strings.HasSuffix(line, " "):
+		for _, w := range words() {
+			from = append(from, "/"+w.name)
+		}
+	case first == "use":
+		if k := s.know(); k != nil {
+			from = k.databases
+		}
+	case first == "profile":
+		if file, err := s.Load(); err == nil {
+			from = file.Names()
+		}
+	case first == "browse":
+		for _, k := range catalogue.Kinds {
+			from = append(from, string(k.Word))
+		}
+	case first == "format":
+		from = results.Formats
+	case first == "stacked", first == "clock":
+		from = []string{"on", "off"}
+	case first == "help":
+		for _, w := range words() {
+			from = append(from, w.name)
+		}
+	}
+	for _, text := range from {
+		if strings.HasPrefix(text, part) {
+			all = append(all, lineedit.Completion{Text: text})
+		}
+	}
+	return all, len(part)
+}
+
+// know reads the catalogue, once. Where it can't be read nothing is known.
+func (s *session) know() *known {
+	if s.known != nil || s.lost {
+		return s.known
+	}
+	s.known = &known{columns: make(map[string][]string)}
+	for _, row := range s.ask(engine.KindTables, "") {
+		if !row.System {
+			s.known.tables = append(s.known.tables, [2]string{row.Text(0), row.Text(1)})
+		}
+	}
+	for _, row := range s.ask(engine.KindSchemas, "") {
+		if !row.System {
+			s.known.schemas = append(s.known.schemas, row.Text(0))
+		}
+	}
+	for _, row := range s.ask(engine.KindDatabases, "") {
+		s.known.databases = append(s.known.databases, row.Text(0))
+	}
+	return s.known
+}
+
+// columnsOf are the columns of a table, read once.
+func (s *session) columnsOf(table string) []string {
+	if all, ok := s.known.columns[table]; ok {
+		return all
+	}
+	var all []string
+	for _, row := range s.ask(engine.KindColumns, table) {
+		all = append(all, row.Text(2))
+	}
+	s.known.columns[table] = all
+	return all
+}
+
+// ask asks the second connection for things of a kind; where it can't there are none.
+func (s *session) ask(kind engine.Kind, one string) []catalogue.Row {
+	ctx, stop := context.WithTimeout(context.Background(), completeAfter)
+	defer stop()
+	second, err := s.aside(ctx)
+	if err != nil {
+		return nil
+	}
+	list, err := second.server.Read(ctx, catalogue.Find(kind), one)
+	if err != nil {
+		s.drop(err)
+		return nil
+	}
+	return list.Rows[:min(len(list.Rows), mostKnown)]
+}

@@ -1,0 +1,116 @@
+package querycmd
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"gentleharbor/core/engine"
+	"gentleharbor/core/statement"
+	"gentleharbor/internal/render"
+)
+
+// everyWord runs the last statement again and again, until a key is pressed.
+func (s *session) everyWord(ctx context.Context, args []string) error {
+	if len(args) != 1 {
+		return needs("every")
+	}
+	every, err := time.ParseDuration(args[0])
+	if err != nil || every < 100*time.Millisecond {
+		return errors.New("expected a time of 100ms or more, such as /every 5s")
+	}
+	text, err := s.numbered(nil)
+	if err != nil {
+		return err
+	}
+	p, err := one(text+s.ending(text), s.by)
+	if err != nil {
+		return err
+	}
+	if !harmless(p.Words) {
+		return fmt.Errorf("/every runs statements that only read, and this begins with %s", p.Words[0])
+	}
+	var before [][]string
+	for {
+		gathered := &gathered{most: int(s.set.rows)}
+		if err := s.gather(ctx, p, gathered); err != nil {
+			return s.failedWith(err, &rows{session: s, waiting: &waiting{over: true}, full: true})
+		}
+		s.Say("%s", time.Now().Format(time.TimeOnly))
+		mark := func(row, column int) bool {
+			return before != nil && (row >= len(before) || column >= len(before[row]) ||
+				before[row][column] != gathered.rows[row][column])
+		}
+		if err := render.Marked(s.Stdout, s.NoColour, gathered.columns, gathered.rows, mark); err != nil {
+			return err
+		}
+		before = gathered.rows
+		if render.Key(s.Stdin, every) {
+			s.Say("ended")
+			return nil
+		}
+	}
+}
+
+// harmless tells that a statement is one that reads, by its first word.
+func harmless(words []string) bool {
+	return len(words) > 0 && engine.Words("SELECT SHOW TABLE VALUES EXPLAIN DESCRIBE DESC").Has(words[0]) &&
+		!strings.Contains(" "+strings.Join(words, " ")+" ", " INTO ") &&
+		!strings.Contains(" "+strings.Join(words, " ")+" ", " ANALYZE ")
+}
+
+// one is the one statement of a text.
+func one(text string, by *engine.Statements) (*statement.Piece, error) {
+	t := &statement.Typed{Lexis: by.Lexis}
+	t.Add(text)
+	p, _, err := t.Next()
+	if err == nil && p == nil {
+		err = errors.New("the statement has no end")
+	}
+	return p, err
+}
+
+// gather runs a statement, and keeps its rows.
+func (s *session) gather(ctx context.Context, p *statement.Piece, to engine.Results) error {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	defer s.stopOn(stop)()
+	s.job.To = to
+	s.job.Failed = func(f *statement.Failure) { s.tellFailure("line "+fmt.Sprint(f.Line-p.Line+1), f) }
+	return s.job.One(ctx, p)
+}
+
+// gathered is the first rows of a result, as text.
+type gathered struct {
+	most    int
+	columns []string
+	rows    [][]string
+}
+
+func (g *gathered) Begin(columns []engine.Column) error {
+	g.columns, g.rows = nil, nil
+	for _, c := range columns {
+		g.columns = append(g.columns, c.Name)
+	}
+	return nil
+}
+
+func (g *gathered) Row(values [][]byte) error {
+	if len(g.rows) >= g.most {
+		return nil
+	}
+	row := make([]string, len(values))
+	for i, v := range values {
+		row[i] = "null"
+		if v != nil {
+			row[i] = string(v)
+		}
+	}
+	g.rows = append(g.rows, row)
+	return nil
+}
+
+func (g *gathered) End(engine.Done) error { return nil }
+func (g *gathered) Notice(engine.Notice)  {}

@@ -1,0 +1,355 @@
+package querycmd
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"sync"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/defect"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/history"
+	"gentleharbor/core/results"
+	"gentleharbor/core/statement"
+	"gentleharbor/internal/cli/wording"
+	"gentleharbor/internal/render"
+)
+
+// run runs one statement. Its error is one after which nothing that was pasted behind it is run.
+func (s *session) run(ctx context.Context, p *statement.Piece) error {
+	text := string(p.Text)
+	s.keep(p, 0)
+	if copies(p.Words) {
+		return errors.New("the session takes and gives no data beside a statement (COPY … STDIN); gharbor load does")
+	}
+	if p.Text[0] == '\\' {
+		return errors.New(`a line with a \ is for another client; /help lists the session's own words`)
+	}
+	if err := s.agreedTo(ctx, p); err != nil {
+		return err
+	}
+	s.more = nil
+	shown, err := s.rows()
+	if err != nil {
+		return err
+	}
+	start := time.Now()
+	err = s.send(ctx, p, shown)
+	took := time.Since(start)
+	s.runs = append(s.runs, ran{text: text, at: start, took: took, ok: err == nil})
+	s.past.took(took)
+	if err == nil {
+		shown.said(took)
+		s.database(p)
+		return nil
+	}
+	return s.failedWith(err, shown)
+}
+
+// keep keeps a statement in the history, unless it has a password.
+func (s *session) keep(p *statement.Piece, took time.Duration) {
+	if statement.HasSecret(p.Words, s.by) {
+		return
+	}
+	entry := history.Entry{At: time.Now().UTC().Truncate(time.Millisecond), Text: string(p.Text) + ";"}
+	if s.by.Lexis.Blocks && strings.HasSuffix(strings.TrimSpace(string(p.Raw)), "/") {
+		entry.Text = string(p.Text) + "\n/"
+	}
+	if err := s.past.add(entry); err != nil {
+		s.Notice("the history can't be written: %s", clean.Line(err.Error(), 200))
+	}
+	_ = took
+}
+
+// send sends a statement, and cancels it at Ctrl-C.
+func (s *session) send(ctx context.Context, p *statement.Piece, to *rows) error {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	defer s.stopOn(stop)()
+	s.job.To = to
+	s.job.Failed = func(f *statement.Failure) {
+		to.waiting.end()
+		s.tellFailure(fmt.Sprintf("line %d", f.Line-p.Line+1), f)
+	}
+	defer to.waiting.end()
+	return s.job.One(ctx, p)
+}
+
+// failedWith says how a statement ended that did not end well.
+func (s *session) failedWith(err error, shown *rows) error {
+	shown.cut()
+	var stopped *statement.StopError
+	var lost *engine.LostError
+	open := s.opened.Runner.InTransaction()
+	switch {
+	case errors.As(err, &lost), s.job.Fatal():
+		s.lost = true
+		s.typed.Drop()
+		what := "the connection ended while this statement ran; it is not known whether the server carried it out"
+		if s.job.Fatal() {
+			what = "the server ended the session"
+		}
+		if open {
+			what += "; the transaction that was open is gone"
+		}
+		return errors.New(what)
+	case errors.Is(err, statement.ErrFailed):
+		return errQuiet
+	case errors.As(err, &stopped):
+		what := stopped.What
+		if shown.count > 0 {
+			what += fmt.Sprintf(", after %s", wording.Count(int(shown.count), "row", "rows"))
+		}
+		if s.transactionFailed() {
+			what += "; the transaction can only be rolled back"
+		}
+		return errors.New(what)
+	}
+	return err
+}
+
+// errQuiet is an error of which everything is said.
+var errQuiet = errors.New("")
+
+// rows shows the rows of a statement: as many as fit, and keeps some for /more.
+type rows struct {
+	*session
+	writer  *results.Writer
+	limit   int64 // 0 for all
+	count   int64 // of the rows of the result
+	results int
+	full    bool // the result's limit was reached
+	columns []engine.Column
+	kept    *more
+	last    engine.Done
+	waiting *waiting
+}
+
+// rows is where a statement's rows go.
+func (s *session) rows() (*rows, error) {
+	r := &rows{session: s, limit: s.set.rows, waiting: s.wait()}
+	if s.sink != nil {
+		r.writer, r.limit = s.sink.writer, 0
+		return r, nil
+	}
+	var err error
+	r.writer, err = results.NewWriter(s.Stdout, s.shape())
+	return r, err
+}
+
+// shape is how results are written on the terminal.
+func (s *session) shape() results.Layout {
+	l := s.layout(s.set.form, true)
+	l.Several = true
+	l.Wider = "/stacked on"
+	return l
+}
+
+func (r *rows) Begin(columns []engine.Column) error {
+	r.waiting.end()
+	r.count, r.full, r.columns = 0, false, columns
+	r.results++
+	return r.writer.Begin(columns)
+}
+
+func (r *rows) Row(values [][]byte) error {
+	if r.count++; r.limit == 0 || r.count <= r.limit {
+		return r.writer.Row(values)
+	}
+	if !r.full {
+		r.full = true
+		r.kept = &more{columns: r.columns}
+		if err := r.writer.End(engine.Done{Changed: -1}); err != nil {
+			return err
+		}
+		r.waiting = r.wait()
+	}
+	r.kept.add(values)
+	return nil
+}
+
+func (r *rows) End(done engine.Done) error {
+	r.waiting.end()
+	r.last = done
+	if r.full {
+		return nil
+	}
+	return r.writer.End(done)
+}
+
+func (r *rows) Notice(n engine.Notice) {
+	r.waiting.end()
+	r.tellNotice(n)
+}
+
+// cut ends a result that was broken off.
+func (r *rows) cut() {
+	r.waiting.end()
+	if r.sink == nil && !r.full {
+		r.writer.Close()
+	}
+}
+
+// said says how much came, and how long it took.
+func (r *rows) said(took time.Duration) {
+	if r.sink == nil && !r.full && r.results > 0 {
+		r.writer.Close()
+	}
+	what := ""
+	switch d := r.last; {
+	case r.full:
+		r.session.more = r.kept
+		r.kept.from = r.limit
+		what = fmt.Sprintf("%d of %d rows shown (/more shows the next, /out FILE writes all)", r.limit, r.count)
+	case r.results > 0:
+		what = wording.Count(int(r.count), "row", "rows")
+	case d.Changed >= 0:
+		what = wording.Count(int(d.Changed), "row", "rows") + " changed"
+	default:
+		what = "done"
+		if d.Command != "" {
+			what = strings.ToLower(clean.Line(d.Command, 40)) + ": done"
+		}
+	}
+	if r.sink != nil && r.results > 0 {
+		what += ", written to " + r.sink.path
+	}
+	r.Say("%s%s", what, r.times(took))
+}
+
+// times is how long something took, where the clock is on.
+func (s *session) times(took time.Duration) string {
+	if !s.set.clock {
+		return ""
+	}
+	at := ""
+	if server := s.opened.Runner.Took(); server > 0 {
+		at = fmt.Sprintf(", %s at the server", shortTime(server))
+	}
+	return fmt.Sprintf("; %s%s", shortTime(took), at)
+}
+
+// more is the rows that are left of a result.
+type more struct {
+	columns []engine.Column
+	rows    [][][]byte
+	size    int
+	from    int64 // how many were shown before
+	missed  int64 // that were not kept
+}
+
+// mostKept bounds what is kept of rows, in bytes.
+const mostKept = 8 << 20
+
+// add keeps a row, as long as there is room.
+func (m *more) add(values [][]byte) {
+	if m.size >= mostKept {
+		m.missed++
+		return
+	}
+	row := make([][]byte, len(values))
+	for i, v := range values {
+		if v != nil {
+			row[i] = append(make([]byte, 0, len(v)), v...)
+		}
+		m.size += len(v) + 24
+	}
+	m.rows = append(m.rows, row)
+}
+
+// showMore shows the next rows of the last result.
+func (s *session) showMore() error {
+	m := s.more
+	if m == nil {
+		return errors.New("there are no more rows of the last result")
+	}
+	n := min(len(m.rows), int(s.set.rows))
+	writer, err := results.NewWriter(s.Stdout, s.shape())
+	if err != nil {
+		return err
+	}
+	err = writer.Begin(m.columns)
+	for _, row := range m.rows[:n] {
+		if err == nil {
+			err = writer.Row(row)
+		}
+	}
+	if err == nil {
+		err = writer.End(engine.Done{Changed: -1})
+	}
+	if err != nil {
+		return err
+	}
+	writer.Close()
+	m.rows, m.from = m.rows[n:], m.from+int64(n)
+	left := int64(len(m.rows)) + m.missed
+	switch {
+	case left == 0:
+		s.more = nil
+		s.Say("these were the last rows")
+	case len(m.rows) == 0:
+		s.more = nil
+		s.Say("%d more rows were not kept; /out FILE and the statement again writes all", left)
+	default:
+		s.Say("%d shown, %d more", m.from, left)
+	}
+	return nil
+}
+
+// waiting says, on a terminal, that a statement runs and how to end it.
+type waiting struct {
+	out     io.Writer
+	mu      sync.Mutex
+	seen    bool
+	over    bool
+	stopped chan struct{}
+}
+
+// wait begins to say so, after a second.
+func (s *session) wait() *waiting {
+	w := &waiting{out: s.Stderr, stopped: make(chan struct{})}
+	if !render.IsTerminal(s.Stderr) {
+		return w
+	}
+	start := time.Now()
+	defect.Go(func() {
+		ticker := time.NewTicker(time.Second)
+		defer ticker.Stop()
+		for {
+			select {
+			case <-w.stopped:
+				return
+			case <-ticker.C:
+				w.show(time.Since(start))
+			}
+		}
+	})
+	return w
+}
+
+func (w *waiting) show(since time.Duration) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.over {
+		return
+	}
+	w.seen = true
+	fmt.Fprintf(w.out, "\r\x1b[Krunning for %d s; Ctrl-C cancels it", int(since.Seconds()))
+}
+
+func (w *waiting) end() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.over {
+		return
+	}
+	w.over = true
+	close(w.stopped)
+	if w.seen {
+		fmt.Fprint(w.out, "\r\x1b[K")
+	}
+}
