@@ -39,9 +39,32 @@ type File struct{ path string }
 // Folder is where the files are, below the tool's own folder.
 func Folder(home string) string { return filepath.Join(home, "history") }
 
-// Of is the history of a profile, by its name.
-func Of(home, profile string) *File {
+// Of is the history of a profile, by its name. A project's profiles have others than the user's own.
+func Of(home, profile string, project bool) *File {
+	if project {
+		profile += "@project"
+	}
 	return &File{filepath.Join(Folder(home), profile+".statements")}
+}
+
+// Move takes a history along to another name; there is nothing to do where there is none.
+func (f *File) Move(to *File) (moved bool, err error) {
+	err = os.Rename(f.path, to.path)
+	os.Remove(f.path + ".lock")
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// Remove removes a history.
+func (f *File) Remove() (removed bool, err error) {
+	err = os.Remove(f.path)
+	os.Remove(f.path + ".lock")
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	return err == nil, err
 }
 
 // Path is the file's.

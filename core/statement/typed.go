@@ -52,9 +52,9 @@ func (t *Typed) Next() (p *Piece, open string, err error) {
 			return nil, "brackets", nil
 		case !p.Ended && !p.Empty():
 			return nil, "statement", nil
-		case !p.Ended: // only blanks and comments
-			t.text = nil
-			return nil, "", nil
+		case !p.Ended: // only blanks and comments, or a line that changes what ends a statement
+			t.last, t.text = s, t.text[len(p.Raw):]
+			continue
 		}
 		t.last, t.text = s, t.text[len(p.Raw):]
 		if p.Empty() {

@@ -24,6 +24,9 @@ var catalogue = &engine.Catalogue{
 	Account: accountName,
 	Granted: true,
 	Path:    "SELECT DATABASE()",
+
+	Dependents: "SELECT DISTINCT CONCAT('the view ', v.table_schema, '.', v.table_name) FROM (SELECT ? AS name) w " +
+		"JOIN information_schema.views v ON v.view_definition LIKE CONCAT('%`', w.name, '`%')",
 }
 
 // named are the columns by which a statement for one thing chooses it.

@@ -14,6 +14,9 @@ var catalogue = &engine.Catalogue{
 	},
 	Granted: true,
 	Path:    "SELECT SYS_CONTEXT('USERENV','CURRENT_SCHEMA') FROM dual",
+
+	Dependents: "SELECT DISTINCT 'the ' || LOWER(type) || ' ' || owner || '.' || name FROM all_dependencies " +
+		"WHERE referenced_name = :1 AND referenced_type IN ('TABLE', 'VIEW')",
 }
 
 // named are the columns by which a statement for one thing chooses it.

@@ -20,6 +20,21 @@ var catalogue = &engine.Catalogue{
 	},
 	After: []string{"COMMIT"},
 	Path:  "SELECT pg_catalog.unnest(pg_catalog.current_schemas(true))::text",
+
+	Dependents: "SELECT DISTINCT CASE v.relkind WHEN 'm' THEN 'the materialized view ' ELSE 'the view ' END || " +
+		"n.nspname || '.' || v.relname FROM pg_catalog.pg_depend d " +
+		"JOIN pg_catalog.pg_rewrite r ON r.oid OPERATOR(pg_catalog.=) d.objid " +
+		"JOIN pg_catalog.pg_class v ON v.oid OPERATOR(pg_catalog.=) r.ev_class " +
+		"JOIN pg_catalog.pg_namespace n ON n.oid OPERATOR(pg_catalog.=) v.relnamespace " +
+		"JOIN pg_catalog.pg_class t ON t.oid OPERATOR(pg_catalog.=) d.refobjid " +
+		"WHERE d.classid OPERATOR(pg_catalog.=) 'pg_catalog.pg_rewrite'::pg_catalog.regclass " +
+		"AND d.refclassid OPERATOR(pg_catalog.=) 'pg_catalog.pg_class'::pg_catalog.regclass " +
+		"AND t.relname::text OPERATOR(pg_catalog.=) $1 AND v.oid OPERATOR(pg_catalog.<>) t.oid " +
+		"UNION ALL SELECT 'rows of ' || n.nspname || '.' || c.relname || ' (foreign key ' || k.conname || ')' " +
+		"FROM pg_catalog.pg_constraint k JOIN pg_catalog.pg_class t ON t.oid OPERATOR(pg_catalog.=) k.confrelid " +
+		"JOIN pg_catalog.pg_class c ON c.oid OPERATOR(pg_catalog.=) k.conrelid " +
+		"JOIN pg_catalog.pg_namespace n ON n.oid OPERATOR(pg_catalog.=) c.relnamespace " +
+		"WHERE k.contype::text OPERATOR(pg_catalog.=) 'f' AND t.relname::text OPERATOR(pg_catalog.=) $1 ORDER BY 1",
 }
 
 // named are the columns by which a statement for one thing chooses it.

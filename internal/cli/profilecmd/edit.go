@@ -4,7 +4,9 @@ import (
 	"context"
 	"fmt"
 
+	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
+	"gentleharbor/core/history"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
@@ -119,8 +121,11 @@ func Rename() *base.Command {
 			if err != nil {
 				return err
 			}
-			return c.Update(ctx, to, "renamed", c.Args[1],
-				func(f *profile.File) (*profile.Edit, error) { return f.Rename(name, c.Args[1]) })
+			if err := c.Update(ctx, to, "renamed", c.Args[1],
+				func(f *profile.File) (*profile.Edit, error) { return f.Rename(name, c.Args[1]) }); err != nil {
+				return err
+			}
+			return c.moveHistory(name, c.Args[1], to.Project)
 		}),
 	}
 }
@@ -155,9 +160,37 @@ func Remove() *base.Command {
 			if yes, err = c.MayRemove(ctx, yes, "profile "+name); err != nil || !yes {
 				return err
 			}
-			return c.Update(ctx, to, "removed", name, func(f *profile.File) (*profile.Edit, error) { return f.Remove(name) })
+			if err := c.Update(ctx, to, "removed", name,
+				func(f *profile.File) (*profile.Edit, error) { return f.Remove(name) }); err != nil {
+				return err
+			}
+			return c.moveHistory(name, "", to.Project)
 		}),
 	}
+}
+
+// moveHistory takes the history of a profile's sessions along to another name, or removes it where there is none.
+func (c *Call) moveHistory(from, to string, project bool) error {
+	home, err := c.Home()
+	if err != nil {
+		return err
+	}
+	f := history.Of(home.Dir, from, project)
+	what := "removed"
+	var done bool
+	if to == "" {
+		done, err = f.Remove()
+	} else {
+		done, err = f.Move(history.Of(home.Dir, to, project))
+		what = "renamed too"
+	}
+	if err != nil {
+		return &profile.FileError{Path: f.Path(), What: atomicfile.Plain(err).Error()}
+	}
+	if done {
+		c.Say("the history of its sessions was %s", what)
+	}
+	return nil
 }
 
 // warnAliasProblem says where the alias that a profile was given leads nowhere yet.

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"gentleharbor/core/check"
+	"gentleharbor/core/finding"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
@@ -21,6 +22,8 @@ type connecting struct {
 	ignore   bool // expectations
 	writes   bool // the session is to change something
 	timeout  time.Duration
+
+	warned func(*finding.Finding) // is told of a warning; nil for a notice
 }
 
 func (o *connecting) flags(fs *base.FlagSet) {
@@ -99,7 +102,11 @@ func (c *call) judge(p *resolve.Profile, opened *check.Opened, o connecting) err
 	}
 	if opened.Runner != nil && (!some || first.Outcome != "fail" || o.ignore && first.Finding.Code != "expect.server") {
 		if some && first.Outcome != "fail" {
-			c.Notice("%s (%s)", first.Finding.Cause, first.Finding.Code)
+			warn := o.warned
+			if warn == nil {
+				warn = func(f *finding.Finding) { c.Notice("%s (%s)", f.Cause, f.Code) }
+			}
+			warn(first.Finding)
 		}
 		return nil
 	}

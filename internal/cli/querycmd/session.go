@@ -15,6 +15,7 @@ import (
 	"gentleharbor/core/check"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
+	"gentleharbor/core/finding"
 	"gentleharbor/core/history"
 	"gentleharbor/core/lineedit"
 	"gentleharbor/core/profile"
@@ -204,7 +205,7 @@ func (s *session) start(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		s.past = &past{file: history.Of(home.Dir, HistoryName(p.Called))}
+		s.past = &past{file: history.Of(home.Dir, p.Profile.Name, p.Profile.InProject())}
 		if err := s.past.read(); err != nil {
 			s.Notice("the history can't be read: %s", clean.Line(err.Error(), 200))
 		}
@@ -213,14 +214,17 @@ func (s *session) start(ctx context.Context) error {
 	return nil
 }
 
-// HistoryName is the name of a profile's history: one of a project has another than the user's own of that name.
-func HistoryName(called string) string { return strings.ReplaceAll(called, ":", "@") }
-
 // connect opens the connection.
 func (s *session) connect(ctx context.Context) error {
 	s.by = nil
+	o := s.options.connecting
+	o.warned = func(f *finding.Finding) {
+		text := render.NewReport(s.Stderr, s.NoColour)
+		s.Say("warning: %s", f.Code)
+		text.Finding(2, f)
+	}
 	opened, err := s.interruptible(ctx, func(ctx context.Context) (*check.Opened, error) {
-		return s.open(ctx, s.profile, s.options.connecting)
+		return s.open(ctx, s.profile, o)
 	})
 	if err != nil {
 		return err
@@ -308,8 +312,10 @@ func (s *session) loop(ctx context.Context) error {
 			s.typed.Drop()
 			continue
 		case errors.Is(err, io.EOF):
-			if err := s.leave(); err == nil {
+			if err := s.leave(); errors.Is(err, errLeave) {
 				return nil
+			} else if err != nil {
+				s.tell(err)
 			}
 			continue
 		case err != nil:

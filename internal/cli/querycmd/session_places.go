@@ -12,6 +12,7 @@ import (
 	"gentleharbor/core/check"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
+	"gentleharbor/core/finding"
 	"gentleharbor/core/history"
 	"gentleharbor/core/results"
 	"gentleharbor/core/statement"
@@ -26,8 +27,10 @@ func (s *session) aside(ctx context.Context) (*looking, error) {
 	if s.second != nil {
 		return s.second, nil
 	}
+	o := s.options.connecting
+	o.warned = func(*finding.Finding) {} // it was told at the start
 	opened, err := s.interruptible(ctx, func(ctx context.Context) (*check.Opened, error) {
-		return s.open(ctx, s.profile, s.options.connecting)
+		return s.open(ctx, s.profile, o)
 	})
 	if err != nil {
 		return nil, err
@@ -130,7 +133,7 @@ func (s *session) move(ctx context.Context, name string, o connecting, database 
 	s.second, s.known, s.more = nil, nil, nil
 	if p.Called != before.profile.Called && !s.options.noHistory {
 		if home, err := s.Home(); err == nil {
-			s.past.file = history.Of(home.Dir, HistoryName(p.Called))
+			s.past.file = history.Of(home.Dir, p.Profile.Name, p.Profile.InProject())
 		}
 	}
 	s.Say("a new connection: %s", s.opened.Report.Where())

@@ -144,7 +144,6 @@ func (s *session) rows() (*rows, error) {
 // shape is how results are written on the terminal.
 func (s *session) shape() results.Layout {
 	l := s.layout(s.set.form, true)
-	l.Several = true
 	l.Wider = "/stacked on"
 	return l
 }
