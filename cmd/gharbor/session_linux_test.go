@@ -57,7 +57,7 @@ func TestSessionManyRows(t *testing.T) {
 	t.Parallel()
 	p, _ := inSession(t)
 	s := p.OnTerminal("session", "x").Expect("at x: ")
-	s.Type("select id as number from sighting order by 1;\r").Expect("   200\n200 of 1000 rows shown").Type("/more\r").Expect("   400\n400 shown, 600 more").Type("/more\r/more\r/more\r").Expect("  1000\nthese were the last rows")
+	s.Type("select id as number from sighting order by 1;\r").Expect("   200\n200 of 1,000 rows shown").Type("/more\r").Expect("   400\n400 shown, 600 more").Type("/more\r/more\r/more\r").Expect("  1000\nthese were the last rows")
 	s.Type("/more\r").Expect("there are no more rows")
 	path := filepath.Join(t.TempDir(), "all.csv")
 	s.Type("/format csv\r/out " + path + "\r").Expect("/out - ends the file").Type("select id from sighting;\r").Expect("written to").Type("/out -\r").Expect("is complete")
@@ -66,7 +66,7 @@ func TestSessionManyRows(t *testing.T) {
 		t.Errorf("the file has %d lines", strings.Count(data, "\n"))
 	}
 	s = p.OnTerminal("session", "x").Expect("at x: ")
-	s.Type("select n, repeat('x', 100) from generate_series(1, 2000000) n;\r").Expect("200 of 2000000 rows shown").Type("\x04").Ends(0)
+	s.Type("select n, repeat('x', 100) from generate_series(1, 2000000) n;\r").Expect("200 of 2,000,000 rows shown").Type("\x04").Ends(0)
 }
 
 // TestSessionCancels: Ctrl-C ends what runs, at the server, and never the session.
@@ -108,7 +108,7 @@ func TestSessionGuard(t *testing.T) {
 	s.Type("drop table sighting;\r").Expect("the guard asks first: DROP").Expect("the table sighting: about 1000 rows").Expect("on it depends").Expect("knots").Expect("type sighting to run it: ").Type("y\r").Expect("nothing was sent")
 	s.Type("delete from sighting;\r").Expect("DELETE without a condition")
 	time.Sleep(500 * time.Millisecond) // the question is the same as before
-	s.Type("sighting\r").Expect("1000 rows changed")
+	s.Type("sighting\r").Expect("1,000 rows changed")
 	s.Type("/guard none\r").Expect("can only be made stricter").Type("/guard read-only\r").Type("insert into sighting values (1, 'x');\r").Expect("read-only transaction").Expect("at x, read-only: ")
 	s.Type("\x04").Ends(0)
 }
@@ -169,16 +169,18 @@ func TestSessionSettings(t *testing.T) {
 	p, _ := inSession(t)
 	profiles := p.ReadProfiles()
 	p.Profiles(profiles + "\n[session]\nclock = false\nrows = 3\nkeys = \"vi\"\nfirst = [\"SET application_name = 'birds'\"]\n[session.postgresql]\nfirst = [\"SET statement_timeout = '7s'\"]\n")
-	s := p.OnTerminal("session", "x").Expect("at x: ").Type("show application_name;\r").Expect("birds\n1 row\n").Type("show statement_timeout;\r").Expect("7s\n").Type("select id from sighting;\r").Expect("3 of 1000 rows shown")
+	s := p.OnTerminal("session", "x").Expect("at x: ").Type("show application_name;\r").Expect("birds\n1 row\n").Type("show statement_timeout;\r").Expect("7s\n").Type("select id from sighting;\r").Expect("3 of 1,000 rows shown")
 	for _, keys := range []string{"xit", "\x1b", "0", "i", "e", "\r"} { // an Esc is one where nothing follows at once
 		s.Type(keys)
 		time.Sleep(200 * time.Millisecond)
 	}
 	s.Ends(0)
-	for _, wrong := range [][2]string{{"rows = 0", "a number from 1"}, {"keys = \"ed\"", "emacs or vi"}, {"clok = true", "did you mean \"clock\""}, {"first = \"x\"", "a list of statements"}, {"format = \"tables\"", "expected one of table"}} {
+	for _, wrong := range [][2]string{{"rows = 0", "a number from 1"}, {"keys = \"ed\"", "emacs or vi"}, {"clok = true", "did you mean \"clock\""}, {"first = \"x\"", "a list of statements"}} {
 		p.Profiles(profiles + "\n[session]\n" + wrong[0] + "\n")
 		p.Run("session", "x").Has(wrong[1])
 	}
+	p.Profiles(profiles + "\n[session]\nformat = \"tables\"\n")
+	p.OnTerminal("session", "x").Expect("session: format: expected one of table").Ends(3)
 	p.Profiles(profiles + "\n[session.nosuch]\nfirst = []\n")
 	p.Run("list").Want(3).Has("no engine of that name")
 	p.Profiles(profiles)

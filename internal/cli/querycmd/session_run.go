@@ -203,7 +203,8 @@ func (r *rows) said(took time.Duration) {
 	case r.full:
 		r.session.more = r.kept
 		r.kept.from = r.limit
-		what = fmt.Sprintf("%d of %d rows shown (/more shows the next, /out FILE writes all)", r.limit, r.count)
+		what = fmt.Sprintf("%d of %s shown (/more shows the next, /out FILE writes all)", r.limit,
+			wording.Count(int(r.count), "row", "rows"))
 	case r.results > 0:
 		what = wording.Count(int(r.count), "row", "rows")
 	case d.Changed >= 0:
@@ -292,9 +293,10 @@ func (s *session) showMore() error {
 		s.Say("these were the last rows")
 	case len(m.rows) == 0:
 		s.more = nil
-		s.Say("%d more rows were not kept; /out FILE and the statement again writes all", left)
+		s.Say("%s not kept; to have them all: /out FILE, then the statement again",
+			wording.Count(int(left), "more row was", "more rows were"))
 	default:
-		s.Say("%d shown, %d more", m.from, left)
+		s.Say("%d shown, %s", m.from, wording.Count(int(left), "more", "more"))
 	}
 	return nil
 }
