@@ -2,6 +2,7 @@ package main
 
 import (
 	"fmt"
+	"net"
 	"os"
 	"path/filepath"
 	"strings"
@@ -33,7 +34,6 @@ func TestSession(t *testing.T) {
 		s.Type("select 6 * 7 as answer;\r").Expect("answer\n    42\n1 row; ")
 		s.Type("select\r").Expect("in the statement: ").Type("\r").Expect("Ctrl-C to drop it").Type("'a\r").Expect("in a quote: ").Type("b' as\r").Type("(\x7f\"möwe 鳥\"\r").Type(";\r").Expect(`möwe 鳥`).Expect(`a\nb`)
 		s.Type("select (1\r").Expect("in brackets: ").Type("\x03")
-		time.Sleep(200 * time.Millisecond) // or it is one with what follows
 		s.Type("/* a\r").Expect("in a comment: ").Type("*/ select 'dropped and on';\r").Expect("dropped and on\n1 row")
 		s.Type("begin;\r").Expect("at x, transaction open: ").Type("selec 1;\r").Expect("syntax error").Expect("~~~~~").Expect("at x, transaction failed: ")
 		s.Type("rollback;\r").Expect("rollback: done")
@@ -187,4 +187,38 @@ func TestSessionSettings(t *testing.T) {
 	p.Setenv("TERM", "dumb")
 	p.OnTerminal("session", "x").Expect("at x: ").Type("select 'plain' as x;\n").Expect("plain\n1 row").Type("exit\n").Ends(0)
 	p.Feed("select 'piped';", "session", "x").Want(0).Has("piped")
+}
+
+// TestSessionElsewhere: /load, /every and /profile; a session on MariaDB, with its own ways to end a statement and to
+// change the database.
+func TestSessionElsewhere(t *testing.T) {
+	t.Parallel()
+	p, _ := inSession(t)
+	rings := testkit.MariaDBServer(t)
+	p.Setenv("BANDER", testkit.BanderPassword)
+	p.OK("add", "rings", "-engine", "mariadb", "-host", "127.0.0.1", "-port", fmt.Sprint(rings.Port), "-user", "bander", "-database", "ringing", "-secret", "env:BANDER", "-tls", "offered")
+	script := filepath.Join(t.TempDir(), "more.sql")
+	p.Write(script, "create table loaded(id int);\ninsert into loaded select * from generate_series(1, 5);\n")
+	s := p.OnTerminal("session", "x").Expect("at x: ")
+	s.Type("/load " + script + "\r").Expect("at x: ").Type("select count(*) as loaded_rows from loaded;\r").Expect("loaded_rows\n          5\n")
+	s.Type("/load nowhere.sql\r").Expect("nowhere.sql: ")
+	s.Type("select clock_timestamp()::time(0) as now, 'same' as x;\r").Expect("same\n1 row")
+	s.Type("/every 1s\r")
+	time.Sleep(2500 * time.Millisecond)
+	s.Type(" ").Expect("ended")
+	if n := strings.Count(s.Text(), "same"); n < 4 {
+		t.Errorf("the statement ran %d times", n)
+	}
+	s.Type("delete from loaded;\r").Expect("5 rows changed").Type("/every 1s\r").Expect("/every runs statements that only read")
+	s.Type("begin;\r").Expect("transaction open").Type("/profile rings\r").Expect("a new connection rolls it back. Go on? [y/N]: ").Type("y\r").Expect("a new connection: bander")
+	s.Type("select 'maria' as x;\r").Expect("at rings").Expect("maria\n1 row")
+	s.Type("delimiter //\r").Type("begin not atomic select 1; select 'both'; end //\r").Expect("both\n").Type("delimiter ;\r")
+	s.Type("select sleep(60);\r").Expect("running for 1 s").Type("\x03").Expect("the statement was cancelled at the server")
+	s.Type("use information_schema;\r").Expect("at rings in information_schema: ").Type("select database() as here;\r").Expect("here\ninformation_schema\n")
+	s.Type("select nothing from nowhere;\r").Expect("nowhere").Type("quit\r").Ends(0)
+	// Ctrl-C while it connects ends it.
+	p.OK("add", "silent", "-engine", "postgresql", "-host", "127.0.0.1", "-port", fmt.Sprint(listen(t, func(c net.Conn) { time.Sleep(time.Minute) })), "-user", "warden", "-secret", "none")
+	q := p.OnTerminal("session", "silent")
+	time.Sleep(500 * time.Millisecond)
+	q.Type("\x03").Ends(130)
 }

@@ -14,11 +14,13 @@ type full struct {
 	shell *readline.Shell
 }
 
+// dropLine is the name of the command for Ctrl-C.
+const dropLine = "drop-line"
+
 func newFull(s Settings) *full {
 	shell := readline.NewShell()
-	places, typed := answers(s.In, s.Out)
 	for name, value := range map[string]any{
-		"cursor-position-probe":        places,
+		"cursor-position-probe":        false,
 		"multiline-column":             false,
 		"enable-bracketed-paste":       true,
 		"convert-meta":                 false, // or letters with accents are commands
@@ -40,23 +42,35 @@ func newFull(s Settings) *full {
 		shell.Keymap.SetMain("vi-insert")
 	}
 	shell.Prompt.Secondary(func() string { return "" })
+	// The library's own command for Ctrl-C looks at the key behind it, and takes that away where one was typed ahead.
+	shell.Keymap.Register(map[string]func(){dropLine: func() {
+		shell.Display.AcceptLine()
+		shell.History.Accept(false, false, readline.ErrInterrupt)
+	}})
+	for _, keymap := range []string{"emacs", "emacs-standard", "vi", "vi-insert", "vi-command", "vi-move"} {
+		if err := shell.Config.Bind(keymap, "\x03", dropLine, false); err != nil {
+			panic(err) // the library has no such keys
+		}
+	}
 	f := &full{Settings: s, shell: shell}
 	shell.History.Delete()
 	shell.History.Add("statements", past{s.History})
 	shell.Completer = f.complete
-	if len(typed) > 0 {
-		shell.Keys.Feed(true, []rune(string(typed))...)
-	}
 	return f
 }
 
 func (f *full) Read(prompt string) (string, error) {
 	f.shell.Prompt.Primary(func() string { return prompt })
+	to, err := newScreen(f.Out)
+	if err != nil {
+		return "", err
+	}
 	// The library writes to the process's own standard output, which is nobody's else (package main).
 	before := os.Stdout
-	os.Stdout = f.Out
+	os.Stdout = to.pipe
 	line, err := f.shell.Readline()
 	os.Stdout = before
+	to.end()
 	if errors.Is(err, readline.ErrInterrupt) || err != nil && err.Error() == readline.ErrInterrupt.Error() {
 		return "", ErrDropped
 	}

@@ -4,8 +4,7 @@
 // Three libraries were looked at. golang.org/x/term has no vi keys, no search in the history, and takes every
 // character for one column wide. github.com/peterh/liner has no vi keys, and a pasted tab completes.
 // github.com/reeflective/readline has both kinds of keys (and the user's .inputrc), search, pasted text as text, and
-// wide and combining characters, so it is used. It asks the terminal where the cursor is, and waits; here a terminal is
-// asked once whether it answers, and one that does not is spared the question.
+// wide and combining characters, so it is used; its question for the cursor's place is not (see screen).
 package lineedit
 
 import (

@@ -51,3 +51,19 @@ func TestComplete(t *testing.T) {
 		t.Errorf("%+v", got)
 	}
 }
+
+// TestDownwards: going down is written so that it works on the last line too, whatever the pieces in which it comes.
+func TestDownwards(t *testing.T) {
+	const text, want = "a\x1b[2Bb\x1b[1;31mc\x1b[12Cd\x1b[?25le\x1b[Bf\x1b", "a\x1bD\x1bDb\x1b[1;31mc\x1b[12Cd\x1b[?25le\x1bDf\x1b"
+	for size := 1; size < len(text); size++ {
+		var got, rest []byte
+		for from := 0; from < len(text); from += size {
+			var done []byte
+			done, rest = downwards(append(rest, text[from:min(from+size, len(text))]...))
+			got = append(got, done...)
+		}
+		if got = append(got, rest...); string(got) != want {
+			t.Errorf("in pieces of %d: %q", size, got)
+		}
+	}
+}

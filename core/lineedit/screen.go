@@ -1,0 +1,85 @@
+package lineedit
+
+import (
+	"io"
+	"os"
+	"strconv"
+)
+
+// screen gives what the library writes to a terminal, with one thing changed: to go down it uses ESC [ n B (ECMA-48,
+// 8.3.19: CUD), which does nothing on the last line of the screen, where a prompt mostly is. ESC D (index) goes down
+// there too, and the screen scrolls. Otherwise the library would have to know on which line it is, by a question to the
+// terminal that not every one answers, and whose answer comes between the keys.
+type screen struct {
+	out  *os.File
+	pipe *os.File // the library writes here
+	over chan struct{}
+}
+
+// newScreen begins to give. end ends it, once all is on the terminal.
+func newScreen(out *os.File) (*screen, error) {
+	from, to, err := os.Pipe()
+	if err != nil {
+		return nil, err
+	}
+	s := &screen{out: out, pipe: to, over: make(chan struct{})}
+	go func() {
+		defer close(s.over)
+		defer from.Close()
+		s.give(from)
+	}()
+	return s, nil
+}
+
+func (s *screen) end() {
+	s.pipe.Close()
+	<-s.over
+}
+
+func (s *screen) give(from io.Reader) {
+	buffer := make([]byte, 64<<10)
+	var rest []byte
+	for {
+		n, err := from.Read(buffer)
+		var text []byte
+		text, rest = downwards(append(rest, buffer[:n]...))
+		if err != nil {
+			text = append(text, rest...)
+		}
+		s.out.Write(text)
+		if err != nil {
+			return
+		}
+	}
+}
+
+// downwards writes CUD as indexes. rest is the beginning of a sequence that has not come whole.
+func downwards(text []byte) (done, rest []byte) {
+	for i := 0; i < len(text); i++ {
+		if text[i] != 0x1b {
+			done = append(done, text[i])
+			continue
+		}
+		end := i + 1
+		if end < len(text) && text[end] == '[' {
+			for end++; end < len(text) && text[end] >= '0' && text[end] <= '9'; end++ {
+			}
+		}
+		if end >= len(text) {
+			return done, text[i:]
+		}
+		if text[end] == 'B' && end > i+1 {
+			n, err := strconv.Atoi(string(text[i+2 : end]))
+			if err != nil {
+				n = 1
+			}
+			for range n {
+				done = append(done, "\x1bD"...)
+			}
+		} else {
+			done = append(done, text[i:end+1]...)
+		}
+		i = end
+	}
+	return done, nil
+}
