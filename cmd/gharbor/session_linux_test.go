@@ -105,7 +105,7 @@ func TestSessionGuard(t *testing.T) {
 	t.Parallel()
 	p, _ := inSession(t, `guard = "ask"`)
 	s := p.OnTerminal("session", "x").Expect("guard: statements that destroy are asked about first").Expect("at x: ")
-	s.Type("drop table sighting;\r").Expect("the guard asks first: DROP").Expect("the table sighting: about 1000 rows").Expect("on it depends").Expect("knots").Expect("type sighting to run it: ").Type("y\r").Expect("nothing was sent")
+	s.Type("drop table sighting;\r").Expect("the guard asks first: DROP").Expect("the table sighting: about 1,000 rows").Expect("on it depends").Expect("knots").Expect("type sighting to run it: ").Type("y\r").Expect("nothing was sent")
 	s.Type("delete from sighting;\r").Expect("DELETE without a condition")
 	time.Sleep(500 * time.Millisecond) // the question is the same as before
 	s.Type("sighting\r").Expect("1,000 rows changed")

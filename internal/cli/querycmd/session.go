@@ -103,7 +103,7 @@ type ran struct {
 	text string
 	at   time.Time
 	took time.Duration
-	ok   bool
+	end  string // "" where it ended well
 }
 
 func (c *call) session(ctx context.Context, o sessionOptions) error {
@@ -300,13 +300,21 @@ func (s *session) close() {
 	}
 }
 
+// bold makes a prompt stand out, on a terminal with colours.
+func (s *session) bold(prompt string) string {
+	if term, _ := s.Lookup("TERM"); term == "dumb" || !render.Colours(s.Stdout, s.NoColour) {
+		return prompt
+	}
+	return "\x1b[1m" + strings.TrimSuffix(prompt, " ") + "\x1b[0m "
+}
+
 // errLeave ends the session.
 var errLeave = errors.New("the session is left")
 
 // loop reads and does what is typed.
 func (s *session) loop(ctx context.Context) error {
 	for {
-		line, err := s.editor.Read(s.prompt())
+		line, err := s.editor.Read(s.bold(s.prompt()))
 		switch {
 		case errors.Is(err, lineedit.ErrDropped):
 			s.typed.Drop()

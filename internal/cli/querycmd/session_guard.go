@@ -4,12 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 
 	"gentleharbor/core/catalogue"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/statement"
+	"gentleharbor/internal/cli/wording"
 )
 
 // agreedTo asks for what the guard asks about: by the name of what the statement touches, which is to be typed.
@@ -62,7 +64,9 @@ func (s *session) size(ctx context.Context, e statement.Effect, n statement.Name
 	}
 	for _, row := range list.Rows {
 		if row.Text(1) == n.Name && (n.Schema == "" || row.Text(0) == n.Schema) && row.Values[3] != nil {
-			return fmt.Sprintf(": about %s rows", row.Text(3))
+			if n, err := strconv.Atoi(row.Text(3)); err == nil {
+				return ": about " + wording.Count(n, "row", "rows")
+			}
 		}
 	}
 	return ""

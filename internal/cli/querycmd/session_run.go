@@ -22,7 +22,7 @@ import (
 // run runs one statement. Its error is one after which nothing that was pasted behind it is run.
 func (s *session) run(ctx context.Context, p *statement.Piece) error {
 	text := string(p.Text)
-	s.keep(p, 0)
+	s.keep(p)
 	if copies(p.Words) {
 		return errors.New("the session takes and gives no data beside a statement (COPY … STDIN); gharbor load does")
 	}
@@ -40,7 +40,7 @@ func (s *session) run(ctx context.Context, p *statement.Piece) error {
 	start := time.Now()
 	err = s.send(ctx, p, shown)
 	took := time.Since(start)
-	s.runs = append(s.runs, ran{text: text, at: start, took: took, ok: err == nil})
+	s.runs = append(s.runs, ran{text: text, at: start, took: took, end: howEnded(err)})
 	s.past.took(took)
 	if err == nil {
 		shown.said(took)
@@ -50,8 +50,20 @@ func (s *session) run(ctx context.Context, p *statement.Piece) error {
 	return s.failedWith(err, shown)
 }
 
+// howEnded is how a statement ended that did not end well, in a word.
+func howEnded(err error) string {
+	var stopped *statement.StopError
+	switch {
+	case err == nil:
+		return ""
+	case errors.As(err, &stopped) && errors.Is(err, context.Canceled):
+		return "cancelled"
+	}
+	return "failed"
+}
+
 // keep keeps a statement in the history, unless it has a password.
-func (s *session) keep(p *statement.Piece, took time.Duration) {
+func (s *session) keep(p *statement.Piece) {
 	if statement.HasSecret(p.Words, s.by) {
 		return
 	}
@@ -62,7 +74,6 @@ func (s *session) keep(p *statement.Piece, took time.Duration) {
 	if err := s.past.add(entry); err != nil {
 		s.Notice("the history can't be written: %s", clean.Line(err.Error(), 200))
 	}
-	_ = took
 }
 
 // send sends a statement, and cancels it at Ctrl-C.
@@ -243,7 +254,7 @@ type more struct {
 }
 
 // mostKept bounds what is kept of rows, in bytes.
-const mostKept = 8 << 20
+const mostKept = 4 << 20
 
 // add keeps a row, as long as there is room.
 func (m *more) add(values [][]byte) {
@@ -256,8 +267,9 @@ func (m *more) add(values [][]byte) {
 		if v != nil {
 			row[i] = append(make([]byte, 0, len(v)), v...)
 		}
-		m.size += len(v) + 24
+		m.size += len(v) + 40 // the value, its place in the row, and what the allocator adds
 	}
+	m.size += 24
 	m.rows = append(m.rows, row)
 }
 

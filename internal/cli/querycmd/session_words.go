@@ -1,6 +1,7 @@
 package querycmd
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -270,11 +271,7 @@ func (s *session) historyWord(_ context.Context, args []string) error {
 		if !strings.Contains(strings.ToLower(r.text), pattern) {
 			continue
 		}
-		took := shortTime(r.took)
-		if !r.ok {
-			took = "failed"
-		}
-		rows = append(rows, []string{strconv.Itoa(i + 1), r.at.Format(time.TimeOnly), took,
+		rows = append(rows, []string{strconv.Itoa(i + 1), r.at.Format(time.TimeOnly), cmp.Or(r.end, shortTime(r.took)),
 			clean.Line(strings.Join(strings.Fields(r.text), " "), 200)})
 	}
 	if len(rows) > 0 {
