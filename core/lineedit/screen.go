@@ -4,6 +4,8 @@ import (
 	"io"
 	"os"
 	"strconv"
+
+	"gentleharbor/core/defect"
 )
 
 // screen gives what the library writes to a terminal, with one thing changed: to go down it uses ESC [ n B (ECMA-48,
@@ -23,11 +25,11 @@ func newScreen(out *os.File) (*screen, error) {
 		return nil, err
 	}
 	s := &screen{out: out, pipe: to, over: make(chan struct{})}
-	go func() {
+	defect.Go(func() {
 		defer close(s.over)
 		defer from.Close()
 		s.give(from)
-	}()
+	})
 	return s, nil
 }
 

@@ -14,6 +14,7 @@ import (
 
 	"gentleharbor/core/check"
 	"gentleharbor/core/clean"
+	"gentleharbor/core/defect"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/history"
@@ -172,14 +173,14 @@ func (s *session) signals() (stop func()) {
 	ends := make(chan os.Signal, 1)
 	signal.Notify(ends, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT)
 	done := make(chan struct{})
-	go func() {
+	defect.Go(func() {
 		select {
 		case <-ends:
 			restore()
 			s.Exit(base.ExitInterrupted)
 		case <-done:
 		}
-	}()
+	})
 	return func() {
 		signal.Stop(s.interrupts)
 		signal.Stop(ends)
@@ -451,13 +452,13 @@ func (s *session) stopOn(stop func()) (end func()) {
 	default:
 	}
 	over := make(chan struct{})
-	go func() {
+	defect.Go(func() {
 		select {
 		case <-s.interrupts:
 			stop()
 		case <-over:
 		}
-	}()
+	})
 	return func() { close(over) }
 }
 
