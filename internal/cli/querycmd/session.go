@@ -306,7 +306,7 @@ func (s *session) bold(prompt string) string {
 	if term, _ := s.Lookup("TERM"); term == "dumb" || !render.Colours(s.Stdout, s.NoColour) {
 		return prompt
 	}
-	return "\x1b[1m" + strings.TrimSuffix(prompt, " ") + "\x1b[0m "
+	return "\x1b[1m" + prompt + "\x1b[0m"
 }
 
 // errLeave ends the session.
