@@ -126,7 +126,7 @@ func runExample(t *testing.T, p *testkit.Program, home, example string) {
 	answers := map[string]string{
 		"passphrase of the wallet": demoPassphrase, "a new passphrase for the wallet": demoPassphrase,
 		"the secret of": demoPassphrase, "the password of": demoPassphrase, "[y/N]": "y", "[Y/n]": "y", "[1]: ": "1",
-		"into which folder": "",
+		"into which folder": "", "at sightings": "/leave",
 	}
 	if strings.Contains(example, "tunnel open") && !strings.Contains(example, "-background") || strings.Contains(example, "import url") {
 		go func() {

@@ -116,7 +116,7 @@ func hopCases() []tryCase {
 		{name: "no way from there", code: "reach.unreachable", setUp: simulatedHop(ssh.Config{Refusals: map[string]string{"192.0.2.9:5432": "No route to host"}}, "host=192.0.2.9", "port=5432"), after: same()},
 		{name: "no key there", code: "hop.key-missing", setUp: throughHop(nil, "hop.1.key=/nowhere/gate"), fill: fix, after: same()},
 		{name: "a loose key", code: "hop.key-permissions", setUp: func(w *tryWorld) { throughHop(nil)(w); w.keyFile("", 0o644) }, after: map[string]string{"chmod": "hop.key-refused"}},
-		{name: "a folder as key", code: "hop.key-unreadable", setUp: throughHop(nil, "hop.1.key=/tmp"), after: same()},
+		{name: "a folder as key", code: "hop.key-unreadable", setUp: throughHop(nil, "hop.1.key=/usr"), after: same()},
 		{name: "no private key", code: "hop.key-not-private", setUp: func(w *tryWorld) {
 			throughHop(nil)(w)
 			w.Write(filepath.Join(w.Home, "text"), "dunlin\n")

@@ -2,7 +2,11 @@ package lineedit
 
 import (
 	"errors"
+	"fmt"
 	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 )
@@ -65,5 +69,51 @@ func TestDownwards(t *testing.T) {
 		if got = append(got, rest...); string(got) != want {
 			t.Errorf("in pieces of %d: %q", size, got)
 		}
+	}
+}
+
+// TestMain is also the program of TestFull: the library reads the standard input that its process began with.
+func TestMain(m *testing.M) {
+	out := os.Getenv("LINEEDIT_SCREEN")
+	if out == "" {
+		os.Exit(m.Run())
+	}
+	screen, err := os.Create(out)
+	if err != nil {
+		panic(err)
+	}
+	e := New(Settings{In: os.Stdin, Out: screen, History: func() []string { return []string{"select 'old';"} }}, "xterm")
+	for {
+		line, err := e.Read("at x: ")
+		fmt.Printf("%q %v\n", line, err)
+		if err != nil && !errors.Is(err, ErrDropped) {
+			return
+		}
+	}
+}
+
+// TestFull: keys come as a terminal sends them; Ctrl-C drops the line and keeps what was typed behind it, Ctrl-D at an
+// empty line is the end. What the library writes goes to the given file.
+func TestFull(t *testing.T) {
+	out := filepath.Join(t.TempDir(), "screen")
+	program := exec.Command(os.Args[0])
+	program.Env = append(os.Environ(), "LINEEDIT_SCREEN="+out)
+	program.Stdin = strings.NewReader("select 1;\rhalf\x03/help\rmöwe\x7f\x7f\r\x1b[A\r\x04")
+	got, err := program.CombinedOutput()
+	want := "\"select 1;\" <nil>\n\"\" the line was dropped\n\"/help\" <nil>\n\"mö\" <nil>\n\"select 'old';\" <nil>\n\"\" EOF\n"
+	if err != nil || string(got) != want {
+		t.Errorf("%v\n%s\nwant\n%s", err, got, want)
+	}
+	if data, _ := os.ReadFile(out); !strings.Contains(string(data), "at x: ") {
+		t.Errorf("the screen has %q", data)
+	}
+	in, _ := os.Open(os.DevNull)
+	if _, plain := New(Settings{In: in, Out: in}, "dumb").(*plain); !plain {
+		t.Error("a terminal that can't place its cursor has an editor that does")
+	}
+	file, _ := os.Create(out)
+	vi := newFull(Settings{In: in, Out: file, Vi: true, History: func() []string { return nil }})
+	if _, err := vi.Read(""); vi.shell.Keymap.IsEmacs() || !errors.Is(err, io.EOF) {
+		t.Errorf("the keys are not those of vi: %v", err)
 	}
 }

@@ -82,6 +82,9 @@ func (b *bench) statements() error {
 		"select i, md5(i::text) from generate_series(1, 10000000) i", "-format", "csv"); err != nil {
 		return err
 	}
+	if err := b.session(peer("stored")); err != nil {
+		return err
+	}
 	rows := filepath.Join(b.folder, "rows.csv")
 	if _, err := b.time("gharbor", "query", "stored", all, "-format", "csv", "-out", rows); err != nil {
 		return err

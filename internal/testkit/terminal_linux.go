@@ -25,32 +25,40 @@ type Session struct {
 	done   chan struct{}
 }
 
+// OpenTerminal is a pseudo-terminal (pty(7)) of so many columns: the program's side is the slave.
+func OpenTerminal(columns int) (master, slave *os.File, err error) {
+	if master, err = os.OpenFile("/dev/ptmx", os.O_RDWR|unix.O_NOCTTY, 0); err != nil {
+		return nil, nil, err
+	}
+	number, err := unix.IoctlGetInt(int(master.Fd()), unix.TIOCGPTN)
+	if err == nil {
+		err = unix.IoctlSetPointerInt(int(master.Fd()), unix.TIOCSPTLCK, 0)
+	}
+	if err == nil {
+		slave, err = os.OpenFile(fmt.Sprintf("/dev/pts/%d", number), os.O_RDWR|unix.O_NOCTTY, 0)
+	}
+	if err != nil {
+		master.Close()
+		return nil, nil, err
+	}
+	unix.IoctlSetWinsize(int(master.Fd()), unix.TIOCSWINSZ, &unix.Winsize{Row: 50, Col: uint16(columns)})
+	return master, slave, nil
+}
+
 // OnTerminal runs the program on a pseudo-terminal (pty(7)).
 func (p *Program) OnTerminal(args ...string) *Session { return p.OnColumns(100, args...) }
 
 // OnColumns is OnTerminal with a terminal of so many columns.
 func (p *Program) OnColumns(columns int, args ...string) *Session {
 	p.t.Helper()
-	master, err := os.OpenFile("/dev/ptmx", os.O_RDWR|unix.O_NOCTTY, 0)
+	master, slave, err := OpenTerminal(columns)
 	if err != nil {
 		p.t.Skipf("no pseudo-terminals here: %v", err)
 	}
-	number, err := unix.IoctlGetInt(int(master.Fd()), unix.TIOCGPTN)
-	if err == nil {
-		err = unix.IoctlSetPointerInt(int(master.Fd()), unix.TIOCSPTLCK, 0)
-	}
-	if err != nil {
-		p.t.Fatal(err)
-	}
-	slave, err := os.OpenFile(fmt.Sprintf("/dev/pts/%d", number), os.O_RDWR|unix.O_NOCTTY, 0)
-	if err != nil {
-		p.t.Fatal(err)
-	}
-	unix.IoctlSetWinsize(int(master.Fd()), unix.TIOCSWINSZ, &unix.Winsize{Row: 50, Col: uint16(columns)})
 	ctx, cancel := context.WithTimeout(context.Background(), 60*time.Second)
 	p.t.Cleanup(cancel)
 	s := &Session{t: p.t, master: master, cmd: exec.CommandContext(ctx, p.Path, args...), done: make(chan struct{})}
-	s.cmd.Env, s.cmd.Dir = append(p.Env, "TERM=xterm"), p.Dir
+	s.cmd.Env, s.cmd.Dir = append([]string{"TERM=xterm"}, p.Env...), p.Dir // an own TERM comes later
 	s.cmd.Stdin, s.cmd.Stdout, s.cmd.Stderr = slave, slave, slave
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}
 	if err := s.cmd.Start(); err != nil {
@@ -147,7 +155,7 @@ func asked(screen, question string) int {
 			return -1
 		}
 		line, _, _ := strings.Cut(screen[from+at:], "\n")
-		if strings.Contains(line, "): ") || strings.Contains(line, "]: ") || strings.HasSuffix(line, ": ") {
+		if strings.Contains(line, "): ") || strings.Contains(line, "]: ") || strings.HasSuffix(line, ": ") || strings.Contains(line, ": \x1b") {
 			return from + at
 		}
 		from += at + len(question)

@@ -47,7 +47,7 @@ have many lines and runs once you type its end (;). Ctrl-C drops what is typed, 
 cancels what runs. Words that begin with / are for the session: /help lists them.
 Tab completes names. The statements are kept in the history of the profile, but for
 those with a password.`,
-		Examples: []string{"gharbor session sightings", "gharbor session sightings -database tides -read-only"},
+		Examples: []string{"gharbor session sightings", "gharbor session sightings -read-only"},
 		MinArgs:  1,
 		MaxArgs:  1,
 		Flags: func(fs *base.FlagSet) {
@@ -217,7 +217,6 @@ func (s *session) start(ctx context.Context) error {
 
 // connect opens the connection.
 func (s *session) connect(ctx context.Context) error {
-	s.by = nil
 	o := s.options.connecting
 	o.warned = func(f *finding.Finding) {
 		text := render.NewReport(s.Stderr, s.NoColour)

@@ -110,6 +110,10 @@ func (s *session) failedWith(err error, shown *rows) error {
 		return errors.New(what)
 	case errors.Is(err, statement.ErrFailed):
 		return errQuiet
+	case errors.Is(err, results.ErrOneResult):
+		return errors.New("this file holds one result: /out - ends it; for several, /format json before /out")
+	case errors.Is(err, results.ErrOneColumn):
+		return errors.New("/format bare is for one column")
 	case errors.As(err, &stopped):
 		what := stopped.What
 		if shown.count > 0 {
