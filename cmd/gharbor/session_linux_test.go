@@ -43,7 +43,10 @@ func TestSession(t *testing.T) {
 		s.Type("/let bird=dunlin\r").Type("select {bird}::text as bird;\r").Expect("bird\ndunlin\n")
 		s.Type("/again 1\r").Expect("select 6 * 7 as answer\n").Expect("    42\n")
 		s.Type("/history answer\r").Expect("number").Expect("select 6 * 7 as answer")
-		s.Type("/browse tables\r").Expect("sighting")
+		s.Type("/browse tables\r").Expect("sighting").Type("/browse\r").Expect("may ").Expect("schema ").Type("/browse tabels\r").Expect("did you mean \"tables\"?")
+		if columns == 40 {
+			s.Type("select 1 as a_rather_long_name, 2 as another_such_name, 3 as and_one_more;\r").Expect("and 1 more column: /stacked on")
+		}
 		s.Type("/hep\r").Expect("did you mean /help?").Type("/st\r").Expect("expected /stacked on | off").Type("/nothing\r").Expect("there is no word /nothing").Type("/\r").Expect("a word follows the /").Type("/l\r").Expect("may be /load or /let or /leave")
 		s.Type("/help out\r").Expect("/out FILE | -").Type("/who\r").Expect("warden, no superuser")
 		s.Type("/use tides\r").Expect("a new connection: warden in tides").Expect("at x in tides: ")
@@ -120,7 +123,7 @@ func TestSessionHistory(t *testing.T) {
 	a, b := p.OnTerminal("session", "x").Expect("at x: "), p.OnTerminal("session", "x").Expect("at x: ")
 	a.Type("select 'of a';\r").Expect("of a\n")
 	b.Type("select 'of b';\r").Expect("of b\n")
-	a.Type("alter role warden password 'avocet-77';\r").Expect("alter role: done").Type("exit\r").Ends(0)
+	a.Type("alter role warden password 'avocet-77';\r").Expect("alter role: done").Type("/history\r").Expect("(a statement with a password)").Type("exit\r").Ends(0)
 	b.Type("exit\r").Ends(0)
 	path := filepath.Join(p.Home, "history", "x.statements")
 	text := p.Read(path)
@@ -201,6 +204,10 @@ func TestSessionElsewhere(t *testing.T) {
 	p.Write(script, "create table loaded(id int);\ninsert into loaded select * from generate_series(1, 5);\n")
 	s := p.OnTerminal("session", "x").Expect("at x: ")
 	s.Type("/load " + script + "\r").Expect("at x: ").Type("select count(*) as loaded_rows from loaded;\r").Expect("loaded_rows\n          5\n")
+	s.Type("\\d\r").Expect("is for another client").Type("help\r").Expect("what it does")
+	asking := filepath.Join(t.TempDir(), "asking.sql")
+	p.Write(asking, "delete from loaded where id < 3;\nupdate loaded set id = 7;\n")
+	s.Type("/guard ask\r").Type("/load " + asking + "\r").Expect("UPDATE without a condition: the profile's guard asks first").Expect("[y/N]: ").Type("n\n").Expect("nothing was sent")
 	s.Type("/load nowhere.sql\r").Expect("nowhere.sql: ")
 	s.Type("select clock_timestamp()::time(0) as now, 'same' as x;\r").Expect("same\n1 row")
 	s.Type("/every 1s\r")
@@ -209,7 +216,7 @@ func TestSessionElsewhere(t *testing.T) {
 	if n := strings.Count(s.Text(), "same"); n < 4 {
 		t.Errorf("the statement ran %d times", n)
 	}
-	s.Type("delete from loaded;\r").Expect("5 rows changed").Type("/every 1s\r").Expect("/every runs statements that only read")
+	s.Type("delete from loaded where id > 0;\r").Expect("5 rows changed").Type("/every 1s\r").Expect("/every runs statements that only read")
 	s.Type("begin;\r").Expect("transaction open").Type("/profile rings\r").Expect("a new connection rolls it back. Go on? [y/N]: ").Type("y\r").Expect("a new connection: bander")
 	s.Type("select 'maria' as x;\r").Expect("at rings").Expect("maria\n1 row")
 	s.Type("delimiter //\r").Type("begin not atomic select 1; select 'both'; end //\r").Expect("both\n").Type("delimiter ;\r")

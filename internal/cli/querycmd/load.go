@@ -28,6 +28,8 @@ type loadOptions struct {
 	atomic, keepGoing       bool
 	outside                 bool
 	ofStatement             time.Duration
+
+	guard string // of a session, where it is stricter than the profile's
 }
 
 // Load is the command load.

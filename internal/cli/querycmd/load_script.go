@@ -164,7 +164,7 @@ func (l *loading) agreed(ctx context.Context) error {
 			lines = append(lines, fmt.Sprintf("%s: %s the %s %s, which %s", e.Place, what, e.Kind, typed(e.Name, by), there[i]))
 		}
 	}
-	if l.profile.Text(key.Guard) == "ask" {
+	if stricter(l.options.guard, l.profile.Text(key.Guard)) == "ask" {
 		for _, r := range l.plan.Risks {
 			lines = append(lines, fmt.Sprintf("%s: %s: the profile's guard asks first", r.Place, r.Why))
 		}

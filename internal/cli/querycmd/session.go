@@ -105,6 +105,8 @@ type ran struct {
 	at   time.Time
 	took time.Duration
 	end  string // "" where it ended well
+
+	secret bool // it has a password
 }
 
 func (c *call) session(ctx context.Context, o sessionOptions) error {
@@ -354,6 +356,10 @@ func (s *session) line(ctx context.Context, line string) error {
 		return s.word(ctx, word)
 	case s.typed.Empty() && word == "":
 		return nil
+	case s.typed.Empty() && (word == "help" || word == "?"):
+		return s.word(ctx, "/help")
+	case s.typed.Empty() && strings.HasPrefix(word, `\`):
+		return errors.New(`a line with a \ is for another client; /help lists the session's own words`)
 	case word == "":
 		s.Say("the statement goes on: type its end (%s) to run it, or Ctrl-C to drop it", s.end())
 	case strings.HasPrefix(word, "/"):

@@ -162,15 +162,15 @@ func (s *session) loadWord(ctx context.Context, args []string) error {
 	if len(args) != 1 {
 		return needs("load")
 	}
-	if s.guard == "read-only" {
-		return errors.New("the guard is read-only: nothing was loaded")
+	if s.readOnly() {
+		return errors.New("the session is read-only: nothing was loaded")
 	}
 	file, err := os.Open(s.path(args[0]))
 	if err != nil {
 		return fmt.Errorf("%s: %w", clean.Line(args[0], 200), atomicfile.Plain(err))
 	}
 	file.Close()
-	o := loadOptions{connecting: s.options.connecting, ofStatement: s.options.ofStatement}
+	o := loadOptions{connecting: s.options.connecting, ofStatement: s.options.ofStatement, guard: s.guard}
 	plan, err := s.scan(args, s.by, o)
 	if err != nil {
 		return err

@@ -26,9 +26,6 @@ func (s *session) run(ctx context.Context, p *statement.Piece) error {
 	if copies(p.Words) {
 		return errors.New("the session takes and gives no data beside a statement (COPY … STDIN); gharbor load does")
 	}
-	if p.Text[0] == '\\' {
-		return errors.New(`a line with a \ is for another client; /help lists the session's own words`)
-	}
 	if err := s.agreedTo(ctx, p); err != nil {
 		return err
 	}
@@ -40,7 +37,9 @@ func (s *session) run(ctx context.Context, p *statement.Piece) error {
 	start := time.Now()
 	err = s.send(ctx, p, shown)
 	took := time.Since(start)
-	s.runs = append(s.runs, ran{text: text, at: start, took: took, end: howEnded(err)})
+	s.runs = append(s.runs, ran{
+		text: text, at: start, took: took, end: howEnded(err), secret: statement.HasSecret(p.Words, s.by),
+	})
 	s.past.took(took)
 	if err == nil {
 		shown.said(took)

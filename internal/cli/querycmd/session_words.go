@@ -14,6 +14,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile/syntax"
+	"gentleharbor/core/statement"
 	"gentleharbor/internal/render"
 )
 
@@ -174,7 +175,8 @@ func (s *session) helpWord(_ context.Context, args []string) error {
 		return err
 	}
 	if len(args) == 0 {
-		s.Say("a statement ends with %s; Ctrl-C drops what is typed, or cancels what runs", s.end())
+		s.Say("Enter runs a statement once it has its end: %s", s.end())
+		s.Say("Ctrl-C drops what is typed, or cancels what runs")
 	}
 	return nil
 }
@@ -237,7 +239,9 @@ func (s *session) againWord(ctx context.Context, args []string) error {
 	if err != nil {
 		return err
 	}
-	s.Say("%s", clean.Visible(text))
+	if p, err := one(text+s.ending(text), s.by); err == nil && !statement.HasSecret(p.Words, s.by) {
+		s.Say("%s", clean.Visible(text))
+	}
 	return s.line(ctx, text+s.ending(text))
 }
 
@@ -271,8 +275,13 @@ func (s *session) historyWord(_ context.Context, args []string) error {
 		if !strings.Contains(strings.ToLower(r.text), pattern) {
 			continue
 		}
-		rows = append(rows, []string{strconv.Itoa(i + 1), r.at.Format(time.TimeOnly), cmp.Or(r.end, shortTime(r.took)),
-			clean.Line(strings.Join(strings.Fields(r.text), " "), 200)})
+		text := clean.Line(strings.Join(strings.Fields(r.text), " "), 200)
+		if r.secret {
+			text = "(a statement with a password)"
+		}
+		rows = append(rows, []string{
+			strconv.Itoa(i + 1), r.at.Format(time.TimeOnly), cmp.Or(r.end, shortTime(r.took)), text,
+		})
 	}
 	if len(rows) > 0 {
 		return render.Table(s.Stdout, s.NoColour, []string{"number", "at", "took", "statement"}, rows)
