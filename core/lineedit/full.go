@@ -52,6 +52,7 @@ func newFull(s Settings) *full {
 			panic(err) // the library has no such keys
 		}
 	}
+	shell.PasteTransformer = harmless
 	f := &full{Settings: s, shell: shell}
 	shell.History.Delete()
 	shell.History.Add("statements", past{s.History})
@@ -77,6 +78,17 @@ func (f *full) Read(prompt string) (string, error) {
 	return line, err
 }
 
+// harmless is a text without what could steer the terminal when it is shown: what is pasted, or comes from a file or a
+// server, may have that.
+func harmless(text string) string {
+	return strings.Map(func(r rune) rune {
+		if r < 0x20 && r != '\n' && r != '\t' && r != '\r' || r >= 0x7f && r < 0xa0 {
+			return -1
+		}
+		return r
+	}, text)
+}
+
 // complete is Settings.Complete for the library.
 func (f *full) complete(line []rune, cursor int) readline.Completions {
 	if f.Complete == nil {
@@ -86,7 +98,9 @@ func (f *full) complete(line []rune, cursor int) readline.Completions {
 	all, replaced := f.Complete(before)
 	var values []string
 	for _, c := range all {
-		values = append(values, c.Text, c.What)
+		if harmless(c.Text) == c.Text { // else it could not be inserted as it is
+			values = append(values, c.Text, harmless(c.What))
+		}
 	}
 	completions := readline.CompleteValuesDescribed(values...)
 	completions.PREFIX = before[len(before)-replaced:]
@@ -103,7 +117,7 @@ func (p past) GetLine(i int) (string, error) {
 	if i < 0 || i >= len(lines) {
 		return "", errors.New("there is no such line")
 	}
-	return strings.TrimRight(lines[i], "\n"), nil
+	return harmless(strings.TrimRight(lines[i], "\n")), nil
 }
 
 func (p past) Len() int  { return len(p.all()) }

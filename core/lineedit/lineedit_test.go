@@ -32,6 +32,10 @@ func TestPast(t *testing.T) {
 	if got, err := p.GetLine(1); got != "select 2;" || err != nil || p.Len() != 2 {
 		t.Errorf("%q %v", got, err)
 	}
+	lines[0] = "select '\x1b]0;owned\x07\u009b2J';"
+	if got, _ := p.GetLine(0); got != "select ']0;owned2J';" {
+		t.Errorf("%q steers the terminal", got)
+	}
 	if _, err := p.GetLine(2); err == nil {
 		t.Error("a line that there is not")
 	}
@@ -46,7 +50,7 @@ func TestComplete(t *testing.T) {
 		if before != "select * from si" {
 			t.Errorf("asked about %q", before)
 		}
-		return []Completion{{"sighting", "table"}}, 2
+		return []Completion{{"sighting", "table"}, {"si\x1b[2J", "of a stranger"}}, 2
 	}}}
 	if got := f.complete([]rune("select * from si where"), 16); got.PREFIX != "si" {
 		t.Errorf("%q", got.PREFIX)
@@ -98,9 +102,9 @@ func TestFull(t *testing.T) {
 	out := filepath.Join(t.TempDir(), "screen")
 	program := exec.Command(os.Args[0])
 	program.Env = append(os.Environ(), "LINEEDIT_SCREEN="+out)
-	program.Stdin = strings.NewReader("select 1;\rhalf\x03/help\rmöwe\x7f\x7f\r\x1b[A\r\x04")
+	program.Stdin = strings.NewReader("select 1;\r\x1b[200~select\t'\x07x';\x1b[201~\rhalf\x03/help\rmöwe\x7f\x7f\r\x1b[A\r\x04")
 	got, err := program.CombinedOutput()
-	want := "\"select 1;\" <nil>\n\"\" the line was dropped\n\"/help\" <nil>\n\"mö\" <nil>\n\"select 'old';\" <nil>\n\"\" EOF\n"
+	want := "\"select 1;\" <nil>\n\"select\\t'x';\" <nil>\n\"\" the line was dropped\n\"/help\" <nil>\n\"mö\" <nil>\n\"select 'old';\" <nil>\n\"\" EOF\n"
 	if err != nil || string(got) != want {
 		t.Errorf("%v\n%s\nwant\n%s", err, got, want)
 	}

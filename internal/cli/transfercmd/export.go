@@ -249,7 +249,10 @@ func (c *Call) tellLost(ctx context.Context, conn handover.Connection, form stri
 		if lines, err = c.formLines(conn, form); err == nil {
 			found, err = c.intake().Lines(conn.Spec, lines)
 		}
-	default: // a password's line says where the password is for; JSON has it all
+	case "passfile-line":
+		c.Notice("the line is for every database of the server, and says nothing of TLS")
+		return nil
+	default: // JSON has it all
 		return nil
 	}
 	if err != nil || len(found) == 0 {
