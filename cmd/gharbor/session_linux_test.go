@@ -134,6 +134,9 @@ func TestSessionHistory(t *testing.T) {
 		t.Error(info.Mode(), err)
 	}
 	c := p.OnTerminal("session", "x").Expect("at x: ")
+	c.Type("/history OF B\r").Expect("-").Expect("select 'of b';").Type("/again -1\r").Expect("1 row")
+	c.Type("\x15exit;\r").Ends(0)
+	c = p.OnTerminal("session", "x", "-override", "user=postgres").Expect("at x, administrator: ")
 	c.Type("\x1b[A\x1b[A").Expect("select 'of ").Type("\r").Expect("1 row").Type("\x12of b").Expect("of b").Type("\r\r").Expect("of b\n").Type("exit\r").Ends(0)
 	if d := p.OnTerminal("session", "x", "-no-history").Expect("at x: ").Type("select 'not kept';\r").Expect("not kept\n").Type("exit\r").Ends(0); strings.Contains(p.Read(path), "not kept") {
 		t.Error(d)

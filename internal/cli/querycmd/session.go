@@ -350,7 +350,7 @@ func (s *session) line(ctx context.Context, line string) error {
 	switch {
 	case s.lost:
 		return s.again(ctx, word)
-	case s.typed.Empty() && (word == "exit" || word == "quit"):
+	case s.typed.Empty() && slices.Contains([]string{"exit", "quit", "exit;", "quit;"}, strings.ToLower(word)):
 		return s.leave()
 	case s.typed.Empty() && strings.HasPrefix(word, "/") && !strings.HasPrefix(word, "/*") && !s.endsBlock(word):
 		return s.word(ctx, word)

@@ -2,22 +2,25 @@ package querycmd
 
 import (
 	"context"
-	"time"
+	"slices"
+	"strconv"
+	"strings"
 
+	"gentleharbor/core/clean"
 	"gentleharbor/core/history"
 )
 
 // past is the history of a session: of the profile's file, and what was typed since.
 type past struct {
-	file    *history.File // nil for none
-	entries []history.Entry
-	words   []string // the session's own words among them stay in memory
+	file   *history.File // nil for none
+	before []history.Entry
+	words  []string // what the keys go through; the session's own words among them stay in memory
 }
 
 // read reads the file.
 func (p *past) read() (err error) {
-	p.entries, err = p.file.Entries()
-	for _, e := range p.entries {
+	p.before, err = p.file.Entries()
+	for _, e := range p.before {
 		p.words = append(p.words, e.Text)
 	}
 	return err
@@ -31,7 +34,6 @@ func (p *past) say(line string) { p.words = append(p.words, line) }
 
 // add adds a statement.
 func (p *past) add(e history.Entry) error {
-	p.entries = append(p.entries, e)
 	if n := len(p.words); n == 0 || p.words[n-1] != e.Text {
 		p.words = append(p.words, e.Text)
 	}
@@ -41,9 +43,31 @@ func (p *past) add(e history.Entry) error {
 	return p.file.Add(context.Background(), e)
 }
 
-// took notes how long the last statement took.
-func (p *past) took(d time.Duration) {
-	if n := len(p.entries); n > 0 {
-		p.entries[n-1].MS = float64(d.Microseconds()) / 1000
+// numbered is the statement of before of a number: -1 is the last one.
+func (p *past) numbered(n int) (string, bool) {
+	at := len(p.before) + n
+	if n >= 0 || at < 0 {
+		return "", false
 	}
+	return p.before[at].Text, true
 }
+
+// mostFound is how many statements of before are listed.
+const mostFound = 50
+
+// find are the statements of before with a text in them, as rows of a table: number, time, nothing, statement.
+func (p *past) find(pattern string) (rows [][]string) {
+	for i := len(p.before) - 1; i >= 0 && len(rows) < mostFound; i-- {
+		e := p.before[i]
+		if strings.Contains(strings.ToLower(e.Text), pattern) {
+			rows = append(rows, []string{
+				strconv.Itoa(i - len(p.before)), e.At.Local().Format("2006-01-02 15:04"), "", oneLine(e.Text),
+			})
+		}
+	}
+	slices.Reverse(rows)
+	return rows
+}
+
+// oneLine is a statement in one line, of which the end may be missing.
+func oneLine(text string) string { return clean.Line(strings.Join(strings.Fields(text), " "), 200) }

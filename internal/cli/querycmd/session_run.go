@@ -40,7 +40,6 @@ func (s *session) run(ctx context.Context, p *statement.Piece) error {
 	s.runs = append(s.runs, ran{
 		text: text, at: start, took: took, end: howEnded(err), secret: statement.HasSecret(p.Words, s.by),
 	})
-	s.past.took(took)
 	if err == nil {
 		shown.said(took)
 		s.database(p)

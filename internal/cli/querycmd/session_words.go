@@ -43,9 +43,9 @@ func words() []word {
 		}},
 		{"let", "[NAME=VALUE]", "a value for {NAME} in statements; NAME alone to type it unseen", "/let bird=dunlin",
 			(*session).letWord},
-		{"again", "[N]", "run the last statement, or number N of /history", "/again 3", (*session).againWord},
+		{"again", "[N]", "run the last statement again, or number N of /history", "/again 3", (*session).againWord},
 		{"every", "TIME", "run the last statement again and again; any key ends it", "/every 5s", (*session).everyWord},
-		{"history", "[PATTERN]", "the statements of this session, and how long they took", "/history sighting",
+		{"history", "[PATTERN]", "the statements of this session; with a PATTERN also those of before", "/history sighting",
 			(*session).historyWord},
 		{"who", "", "who you are, where, and how safely", "/who", (*session).whoWord},
 		{"guard", "[ask | read-only]", "make the guard stricter", "/guard ask", (*session).guardWord},
@@ -239,14 +239,18 @@ func (s *session) againWord(ctx context.Context, args []string) error {
 	if err != nil {
 		return err
 	}
-	if p, err := one(text+s.ending(text), s.by); err == nil && !statement.HasSecret(p.Words, s.by) {
-		s.Say("%s", clean.Visible(text))
+	text += s.ending(text)
+	if p, err := one(text, s.by); err == nil && !statement.HasSecret(p.Words, s.by) {
+		s.Say("%s", clean.Visible(strings.TrimSuffix(text, ";")))
 	}
-	return s.line(ctx, text+s.ending(text))
+	return s.line(ctx, text)
 }
 
-// ending is what ends a statement that was typed before.
+// ending is what ends a statement that was typed before, and has no end.
 func (s *session) ending(text string) string {
+	if _, err := one(text, s.by); err == nil {
+		return ""
+	}
 	if s.by.Lexis.Blocks && strings.HasSuffix(strings.TrimSpace(text), ";") {
 		return "\n/"
 	}
@@ -256,14 +260,18 @@ func (s *session) ending(text string) string {
 // numbered is the last statement, or the one of a number.
 func (s *session) numbered(args []string) (string, error) {
 	switch {
-	case len(s.runs) == 0:
-		return "", errors.New("no statement was run yet")
+	case len(args) == 0 && len(s.runs) == 0:
+		return "", errors.New("no statement was run yet in this session")
 	case len(args) == 0:
 		return s.runs[len(s.runs)-1].text, nil
 	}
 	n, err := strconv.Atoi(args[0])
+	if text, ok := s.past.numbered(n); ok && err == nil && len(args) == 1 {
+		return text, nil
+	}
 	if err != nil || n < 1 || n > len(s.runs) || len(args) > 1 {
-		return "", fmt.Errorf("expected the number of a statement, from 1 to %d; /history shows them", len(s.runs))
+		return "", fmt.Errorf("expected the number of a statement, from 1 to %d; /history shows them, and /history "+
+			"PATTERN those of before", len(s.runs))
 	}
 	return s.runs[n-1].text, nil
 }
@@ -271,11 +279,14 @@ func (s *session) numbered(args []string) (string, error) {
 func (s *session) historyWord(_ context.Context, args []string) error {
 	pattern := strings.ToLower(strings.Join(args, " "))
 	var rows [][]string
+	if pattern != "" || len(s.runs) == 0 {
+		rows = s.past.find(pattern)
+	}
 	for i, r := range s.runs {
 		if !strings.Contains(strings.ToLower(r.text), pattern) {
 			continue
 		}
-		text := clean.Line(strings.Join(strings.Fields(r.text), " "), 200)
+		text := oneLine(r.text)
 		if r.secret {
 			text = "(a statement with a password)"
 		}
@@ -287,9 +298,9 @@ func (s *session) historyWord(_ context.Context, args []string) error {
 		return render.Table(s.Stdout, s.NoColour, []string{"number", "at", "took", "statement"}, rows)
 	}
 	if pattern == "" {
-		return errors.New("no statement was run yet; the keys up and Ctrl-R find those of before")
+		return errors.New("no statement was run yet, in this session or before")
 	}
-	return errors.New("no statement of this session has that in it; Ctrl-R finds those of before")
+	return errors.New("no statement has that in it, in this session or before")
 }
 
 func (s *session) whoWord(context.Context, []string) error {
