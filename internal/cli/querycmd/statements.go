@@ -12,6 +12,7 @@ import (
 	"unicode/utf8"
 
 	"gentleharbor/core/atomicfile"
+	"gentleharbor/core/check"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/profile/resolve"
@@ -234,18 +235,8 @@ func (s *shown) ran(_ *statement.Piece, took time.Duration) {
 	s.Say("%s; %s%s", what, shortTime(took), at)
 }
 
-// shortTime is a time with three digits at the most.
-func shortTime(d time.Duration) string {
-	switch {
-	case d < 10*time.Millisecond:
-		return fmt.Sprintf("%.1f ms", float64(d.Microseconds())/1000)
-	case d < time.Second:
-		return fmt.Sprintf("%d ms", d.Milliseconds())
-	case d < 100*time.Second:
-		return fmt.Sprintf("%.1f s", d.Seconds())
-	}
-	return d.Round(time.Second).String()
-}
+// shortTime is a time in words.
+func shortTime(d time.Duration) string { return check.Duration(float64(d.Microseconds()) / 1000) }
 
 // failed says what the server refused.
 func (s *shown) failed(f *statement.Failure) { s.tellFailure(s.script.place(f.Line, f.Column), f) }
