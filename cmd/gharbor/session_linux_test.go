@@ -207,7 +207,7 @@ func TestSessionElsewhere(t *testing.T) {
 	p.Write(script, "create table loaded(id int);\ninsert into loaded select * from generate_series(1, 5);\n")
 	s := p.OnTerminal("session", "x").Expect("at x: ")
 	s.Type("/load " + script + "\r").Expect("at x: ").Type("select count(*) as loaded_rows from loaded;\r").Expect("loaded_rows\n          5\n")
-	s.Type("\\d\r").Expect("is for another client").Type("help\r").Expect("what it does")
+	s.Type("\\d\r").Expect("is for another client").Type("help\r").Expect("and /help lists them")
 	asking := filepath.Join(t.TempDir(), "asking.sql")
 	p.Write(asking, "delete from loaded where id < 3;\nupdate loaded set id = 7;\n")
 	s.Type("/guard ask\r").Type("/load " + asking + "\r").Expect("UPDATE without a condition: the profile's guard asks first").Expect("[y/N]: ").Type("n\n").Expect("nothing was sent")

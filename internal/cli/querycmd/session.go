@@ -356,8 +356,8 @@ func (s *session) line(ctx context.Context, line string) error {
 		return s.word(ctx, word)
 	case s.typed.Empty() && word == "":
 		return nil
-	case s.typed.Empty() && (word == "help" || word == "?"):
-		return s.word(ctx, "/help")
+	case s.typed.Empty() && word == "help":
+		return errors.New("the session's own words begin with /, and /help lists them")
 	case s.typed.Empty() && strings.HasPrefix(word, `\`):
 		return errors.New(`a line with a \ is for another client; /help lists the session's own words`)
 	case word == "":
