@@ -232,3 +232,14 @@ func TestSessionElsewhere(t *testing.T) {
 	time.Sleep(500 * time.Millisecond)
 	q.Type("\x03").Ends(130)
 }
+
+// TestSessionInPipe: Ctrl-C at a script in a pipe cancels at the server, as with query.
+func TestSessionInPipe(t *testing.T) {
+	t.Parallel()
+	p, _ := inSession(t)
+	shell := *p
+	shell.Path = "/bin/sh"
+	s := shell.OnTerminal("-c", "trap : INT; echo 'select pg_sleep(60);' | "+p.Path+" session x; echo ended with $?")
+	time.Sleep(1500 * time.Millisecond)
+	s.Type("\x03").Expect("the statement was cancelled at the server").Expect("ended with 130").Ends(0)
+}

@@ -62,6 +62,7 @@ type Command struct {
 	Quick    bool // over in milliseconds: neither dials, asks nor writes
 	Program  bool // two dashes and a program stand behind its own words
 	Patient  bool // a signal is its program's, which may go on
+	Signals  bool // it looks after signals itself
 	MinArgs  int  // of names
 	MaxArgs  int  // of names; -1 for any number
 	Flags    func(*FlagSet)
@@ -196,7 +197,7 @@ func dispatch(ctx context.Context, w World, term *render.Terminal, noColour bool
 		c.Log = slog.New(slog.NewTextHandler(w.Stderr, &slog.HandlerOptions{Level: slog.LevelDebug}))
 	}
 	c.Log.Debug("command", "name", cmd.Name, "flags", setFlags(c.Set))
-	if w.Interrupts != nil && !cmd.Quick {
+	if w.Interrupts != nil && !cmd.Quick && !cmd.Signals {
 		var stop context.CancelFunc
 		ctx, stop = w.Interrupts(ctx)
 		defer stop()

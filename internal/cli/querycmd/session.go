@@ -40,7 +40,7 @@ type sessionOptions struct {
 func Session() *base.Command {
 	var o sessionOptions
 	return &base.Command{
-		Name: "session", Args: "PROFILE", Quick: true, // it looks after Ctrl-C itself
+		Name: "session", Args: "PROFILE", Signals: true,
 		Summary: "type statements, and see the results",
 		Long: `Tests the profile, then reads statements on the same connection. A statement may
 have many lines and runs once you type its end (;). Ctrl-C drops what is typed, or
@@ -111,6 +111,11 @@ type ran struct {
 
 func (c *call) session(ctx context.Context, o sessionOptions) error {
 	if !render.IsTerminal(c.Stdin) { // as query does: a script in a pipe
+		if c.Interrupts != nil {
+			var stop context.CancelFunc
+			ctx, stop = c.Interrupts(ctx)
+			defer stop()
+		}
 		return c.query(ctx, queryOptions{connecting: o.connecting, readOnly: o.readOnly, ofStatement: o.ofStatement})
 	}
 	s := &session{
