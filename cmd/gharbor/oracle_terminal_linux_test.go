@@ -15,8 +15,8 @@ func TestOracleOnTerminal(t *testing.T) {
 	s := p.OnTerminal("test", "archive", "-override", "secret=ask", "-timeout", "2s").Expect("(not shown)")
 	time.Sleep(2200 * time.Millisecond)
 	text := s.Type("avocet\n").Ends(0)
-	if strings.Contains(text, "avocet") || server.Connections() != 1 {
-		t.Errorf("%d connections\n%s", server.Connections(), text)
+	if strings.Contains(text, "avocet") || server.Logins() != 1 { // other tests' programs may look for servers at the port meanwhile
+		t.Errorf("%d logins\n%s", server.Logins(), text)
 	}
 	s = p.OnTerminal("test", "archive", "-override", "secret=ask").Expect("(not shown)")
 	s.Type("\x03").Ends(130)
