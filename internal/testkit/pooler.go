@@ -40,8 +40,8 @@ func Pooler(t testing.TB, databases, users, more string) (port int) {
 			}
 			return os.Chown(path, int(cred.Uid), int(cred.Gid))
 		}
-		settings := fmt.Sprintf("[databases]\n%s\n[pgbouncer]\nlisten_addr = 127.0.0.1\nlisten_port = %d\nauth_type = scram-sha-256\n"+
-			"auth_file = %s/users\nunix_socket_dir =\n%s\n", databases, port, folder, more)
+		settings := fmt.Sprintf("[databases]\n%s\n[pgbouncer]\nlisten_addr = 127.0.0.1\nlisten_port = %d\n"+
+			"auth_type = scram-sha-256\nauth_file = %s/users\nunix_socket_dir =\n%s\n", databases, port, folder, more)
 		if err := write("users", users); err != nil {
 			return 0, err
 		}
@@ -50,23 +50,26 @@ func Pooler(t testing.TB, databases, users, more string) (port int) {
 		}
 		cmd := exec.Command(program, filepath.Join(folder, "settings.ini"))
 		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: cred}
-		dieWithParent(cmd.SysProcAttr)
-		if err := cmd.Start(); err != nil {
-			return 0, err
-		}
-		t.Cleanup(func() {
-			cmd.Process.Kill()
-			cmd.Wait()
-		})
-		return port, answers(fmt.Sprintf("127.0.0.1:%d", port))
+		return port, serving(t, cmd, port)
 	})
 }
 
-// answers waits until something listens.
-func answers(address string) (err error) {
-	for range 100 {
+// serving starts a server that ends with the test, and waits until it listens at its port of this machine.
+func serving(t testing.TB, cmd *exec.Cmd, port int) (err error) {
+	if cmd.SysProcAttr == nil {
+		cmd.SysProcAttr = &syscall.SysProcAttr{}
+	}
+	dieWithParent(cmd.SysProcAttr)
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	t.Cleanup(func() {
+		cmd.Process.Kill()
+		cmd.Wait()
+	})
+	for range 200 {
 		var conn net.Conn
-		if conn, err = net.Dial("tcp", address); err == nil {
+		if conn, err = net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port)); err == nil {
 			return conn.Close()
 		}
 		time.Sleep(50 * time.Millisecond)

@@ -7,7 +7,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"syscall"
 	"testing"
 )
 
@@ -29,15 +28,6 @@ func Proxy(t testing.TB, to int, options string) (port int) {
 			return 0, err
 		}
 		cmd := exec.Command(program, "-db", "-f", path)
-		cmd.SysProcAttr = &syscall.SysProcAttr{}
-		dieWithParent(cmd.SysProcAttr)
-		if err := cmd.Start(); err != nil {
-			return 0, err
-		}
-		t.Cleanup(func() {
-			cmd.Process.Kill()
-			cmd.Wait()
-		})
-		return port, answers(fmt.Sprintf("127.0.0.1:%d", port))
+		return port, serving(t, cmd, port)
 	})
 }

@@ -85,7 +85,6 @@ type session struct {
 	more    *more  // the rows that are left of the last result, nil for none
 	runs    []ran  // the statements of this session
 	past    *past
-	failed  bool   // the transaction that is open can only be rolled back
 	lost    bool   // there is no connection
 	reached string // the database that /use chose, "" for the profile's
 
@@ -236,7 +235,7 @@ func (s *session) connect(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	s.opened, s.lost, s.failed = opened, false, false
+	s.opened, s.lost = opened, false
 	s.by = s.profile.Engine().Statements
 	s.guard = stricter(s.guard, s.profile.Text(key.Guard))
 	s.typed = &statement.Typed{Lexis: s.by.Lexis}
@@ -256,7 +255,7 @@ func (s *session) begin(ctx context.Context) error {
 	for _, text := range slices.Concat(s.first.First, s.first.FirstOf[s.profile.Engine().Word]) {
 		p, err := one(text+s.ending(text), s.by)
 		if err == nil {
-			err = s.gather(ctx, p, &gathered{})
+			err = s.send(ctx, p, &gathered{}, func() {})
 		}
 		if err != nil {
 			s.opened.Close()

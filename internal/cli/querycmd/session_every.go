@@ -35,8 +35,8 @@ func (s *session) everyWord(ctx context.Context, args []string) error {
 	var before [][]string
 	for {
 		gathered := &gathered{most: int(s.set.rows)}
-		if err := s.gather(ctx, p, gathered); err != nil {
-			return s.failedWith(err, &rows{session: s, waiting: &waiting{over: true}, full: true})
+		if err := s.send(ctx, p, gathered, func() {}); err != nil {
+			return s.failedWith(err, 0)
 		}
 		s.Say("%s", time.Now().Format(time.TimeOnly))
 		mark := func(row, column int) bool {
@@ -70,16 +70,6 @@ func one(text string, by *engine.Statements) (*statement.Piece, error) {
 		err = errors.New("the statement has no end")
 	}
 	return p, err
-}
-
-// gather runs a statement, and keeps its rows.
-func (s *session) gather(ctx context.Context, p *statement.Piece, to engine.Results) error {
-	ctx, stop := context.WithCancel(ctx)
-	defer stop()
-	defer s.stopOn(stop)()
-	s.job.To = to
-	s.job.Failed = func(f *statement.Failure) { s.tellFailure("line "+fmt.Sprint(f.Line-p.Line+1), f) }
-	return s.job.One(ctx, p)
 }
 
 // gathered is the first rows of a result, as text.

@@ -35,7 +35,8 @@ func (s *session) run(ctx context.Context, p *statement.Piece) error {
 		return err
 	}
 	start := time.Now()
-	err = s.send(ctx, p, shown)
+	err = s.send(ctx, p, shown, shown.quiet)
+	shown.quiet()
 	took := time.Since(start)
 	s.runs = append(s.runs, ran{
 		text: text, at: start, took: took, end: howEnded(err), secret: statement.HasSecret(p.Words, s.by),
@@ -45,7 +46,8 @@ func (s *session) run(ctx context.Context, p *statement.Piece) error {
 		s.database(p)
 		return nil
 	}
-	return s.failedWith(err, shown)
+	shown.cut()
+	return s.failedWith(err, shown.count)
 }
 
 // howEnded is how a statement ended that did not end well, in a word.
@@ -74,23 +76,21 @@ func (s *session) keep(p *statement.Piece) {
 	}
 }
 
-// send sends a statement, and cancels it at Ctrl-C.
-func (s *session) send(ctx context.Context, p *statement.Piece, to *rows) error {
+// send sends a statement, and cancels it at Ctrl-C. Before a failure is told, quiet is called.
+func (s *session) send(ctx context.Context, p *statement.Piece, to engine.Results, quiet func()) error {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	defer s.stopOn(stop)()
 	s.job.To = to
 	s.job.Failed = func(f *statement.Failure) {
-		to.waiting.end()
+		quiet()
 		s.tellFailure(fmt.Sprintf("line %d", f.Line-p.Line+1), f)
 	}
-	defer to.waiting.end()
 	return s.job.One(ctx, p)
 }
 
-// failedWith says how a statement ended that did not end well.
-func (s *session) failedWith(err error, shown *rows) error {
-	shown.cut()
+// failedWith says how a statement ended that did not end well, after so many rows.
+func (s *session) failedWith(err error, count int64) error {
 	var stopped *statement.StopError
 	var lost *engine.LostError
 	open := s.opened.Runner.InTransaction()
@@ -114,8 +114,8 @@ func (s *session) failedWith(err error, shown *rows) error {
 		return errors.New("/format bare is for one column")
 	case errors.As(err, &stopped):
 		what := stopped.What
-		if shown.count > 0 {
-			what += fmt.Sprintf(", after %s", wording.Count(int(shown.count), "row", "rows"))
+		if count > 0 {
+			what += fmt.Sprintf(", after %s", wording.Count(int(count), "row", "rows"))
 		}
 		if s.transactionFailed() {
 			what += "; the transaction can only be rolled back"
@@ -198,9 +198,11 @@ func (r *rows) Notice(n engine.Notice) {
 	r.tellNotice(n)
 }
 
+// quiet ends the line that says that a statement runs.
+func (r *rows) quiet() { r.waiting.end() }
+
 // cut ends a result that was broken off.
 func (r *rows) cut() {
-	r.waiting.end()
 	if r.sink == nil && !r.full {
 		r.writer.Close()
 	}

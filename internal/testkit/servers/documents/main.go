@@ -1,5 +1,5 @@
-// Command documents is a server that speaks MongoDB's protocol, of an independent make: github.com/FerretDB/FerretDB. Its
-// words are the address and a folder.
+// Command documents is a server that speaks MongoDB's protocol, of an independent make: github.com/FerretDB/FerretDB.
+// Its words are the address and a folder.
 package main
 
 import (
