@@ -11,7 +11,6 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"strings"
 	"time"
 
 	"gentleharbor/core/clean"
@@ -135,9 +134,12 @@ func (c *conversation) refusedBehind(extra []byte) *finding.Finding {
 	if err != nil {
 		return nil
 	}
-	if !strings.Contains(strings.ToLower(r.Message), "proxy") {
-		return c.refusedFirst(r)
-	}
+	return c.refusedFirst(r)
+}
+
+// proxyHeader is for a server that refuses the PROXY header of a proxy. It sends the refusal behind its greeting, or
+// when the login has come: whichever is read first.
+func proxyHeader(r *refusal) *finding.Finding {
 	return finding.New(finding.SpeakProxyHeader,
 		"a proxy on the way opens the connection with a PROXY header, which the server does not take from it").
 		Saw("%s", r.said()).

@@ -252,3 +252,13 @@ func FuzzAnswers(f *testing.F) {
 	f.Add([]byte("\x02\x00\x00\x02\x01\x04"))
 	f.Fuzz(func(t *testing.T, reply []byte) { talk(sized(mysql8), reply) })
 }
+
+// TestProxyHeaderRefused: a refused PROXY header is named wherever its refusal is read, whatever its number.
+func TestProxyHeaderRefused(t *testing.T) {
+	for _, number := range []uint16{hostNotAllowed, 1156} {
+		r := &refusal{Number: number, Message: "Proxy header is not accepted from 127.0.0.1"}
+		if found := (&conversation{}).refusedFirst(r); found.Code != finding.SpeakProxyHeader {
+			t.Errorf("error %d is %s", number, found.Code)
+		}
+	}
+}

@@ -84,6 +84,9 @@ func plain(err error) string {
 
 // refusedFirst is for an error that came in place of the greeting.
 func (c *conversation) refusedFirst(r *refusal) *finding.Finding {
+	if strings.Contains(strings.ToLower(r.Message), "proxy header") {
+		return proxyHeader(r)
+	}
 	switch r.Number {
 	case tooManyConnections, tooManyOfUser, resourceUsedUp:
 		return c.full(r)
