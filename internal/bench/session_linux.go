@@ -64,8 +64,8 @@ func (t *typing) end() {
 	t.master.Close()
 }
 
-// session compares the start of a session with the server's own client up to its prompt, and measures when the first row
-// of a large result is there, and the memory.
+// session compares the start of a session with the server's own client up to its prompt, and measures when the first
+// row of a large result is there, and the memory.
 func (b *bench) session(peer []string) error {
 	const prompt = "at stored"
 	var ours, theirs []time.Duration
@@ -99,7 +99,8 @@ func (b *bench) session(peer []string) error {
 	if err := t.until("the row"); err != nil {
 		return err
 	}
-	fmt.Printf("%-40s %s (aim: at most 50 ms)\n", "session, first row of 10,000,000", time.Since(start).Round(time.Millisecond))
+	fmt.Printf("%-40s %s (aim: at most 50 ms)\n", "session, first row of 10,000,000",
+		time.Since(start).Round(time.Millisecond))
 	if err := t.until("rows shown"); err != nil {
 		return err
 	}

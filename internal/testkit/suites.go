@@ -17,8 +17,8 @@ type Event struct {
 	Fields []string
 }
 
-// Suite is one of PostgreSQL's own test scripts, run with a server that only notes. Script is its path in the source,
-// such as "src/test/ssl/t/001_ssltests.pl". Where scripts/fetch-suites has not fetched it, the test is skipped, or fails
+// Suite is one of PostgreSQL's own test scripts, run with a server that only notes. Script is its path in the
+// source, such as "src/test/ssl/t/001_ssltests.pl". Where scripts/fetch-suites has not fetched it, the test is skipped, or fails
 // where real servers are required.
 func Suite(t testing.TB, script string) *Recorded {
 	t.Helper()
