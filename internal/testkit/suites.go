@@ -18,8 +18,8 @@ type Event struct {
 }
 
 // Suite is one of PostgreSQL's own test scripts, run with a server that only notes. Script is its path in the
-// source, such as "src/test/ssl/t/001_ssltests.pl". Where scripts/fetch-suites has not fetched it, the test is skipped, or fails
-// where real servers are required.
+// source, such as "src/test/ssl/t/001_ssltests.pl". Where scripts/fetch-suites has not fetched it, the test is
+// skipped, or fails where real servers are required.
 func Suite(t testing.TB, script string) *Recorded {
 	t.Helper()
 	return need(t, "source of PostgreSQL, as", func() (*Recorded, error) {
