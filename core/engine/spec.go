@@ -36,6 +36,7 @@ type Spec struct {
 	Accounts    Accounts
 	Identity    Identity
 	Statements  *Statements // nil where none are run
+	Provision   *Provision  // nil where no accounts and databases are made
 
 	// RefusedDo is a step to do where the port of a server refuses; "" for none of its own.
 	RefusedDo string

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"strings"
 )
 
 // Hidden is what every way of printing a Value shows.
@@ -57,3 +58,10 @@ func (Value) LogValue() slog.Value { return slog.StringValue(Hidden) }
 
 // Same reports whether two secrets are the same text.
 func (v Value) Same(o Value) bool { return v.Disclose() == o.Disclose() }
+
+// Holds reports whether a secret has another's text in it, as a URL has a password. One of fewer than eight characters
+// may be there by chance, and counts as not held.
+func (v Value) Holds(o Value) bool {
+	const least = 8
+	return len(o.Disclose()) >= least && strings.Contains(v.Disclose(), o.Disclose())
+}

@@ -10,6 +10,9 @@ import (
 	"gentleharbor/core/secret"
 )
 
+// Match is the entry that a connection may be sent, with the reason where there is none.
+func (w *Wallet) Match(q secret.Query) (*Entry, *finding.Finding) { return w.match(q) }
+
 // match finds the entry that a connection may be sent: the one named, else the
 // one bound to the profile, else the one bound to the address.
 func (w *Wallet) match(q secret.Query) (*Entry, *finding.Finding) {

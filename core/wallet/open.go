@@ -26,12 +26,14 @@ type Entry struct {
 	Note     string
 	Created  time.Time
 	Changed  time.Time
+	// Pending is a new password that waits beside the present one, until the server has accepted it. Not Present: none.
+	Pending secret.Value
 
 	folded json.RawMessage // the details, where they were not read yet
 }
 
-// storedEntry is an Entry within the sealed content: the one place where the
-// secret's text is written. What a look-up by name does not need stands in a
+// storedEntry is an Entry within the sealed content: with its details the one place where
+// a secret's text is written. What a look-up by name does not need stands in a
 // part of its own, which is read when it is wanted: of 1,000 entries a job wants
 // one.
 type storedEntry struct {
@@ -46,6 +48,7 @@ type entryDetails struct {
 	Note     string            `json:"note,omitempty"`
 	Created  time.Time         `json:"created"`
 	Changed  time.Time         `json:"changed"`
+	Pending  *string           `json:"pending,omitempty"`
 }
 
 type content struct {
@@ -202,6 +205,9 @@ func (w *Wallet) unfold(e *Entry) error {
 		return damaged(w.File.Path, "the details of an entry cannot be read")
 	}
 	e.Bindings, e.Note, e.Created, e.Changed, e.folded = d.Bindings, d.Note, d.Created, d.Changed, nil
+	if d.Pending != nil {
+		e.Pending = secret.NewValue(*d.Pending)
+	}
 	return nil
 }
 
@@ -221,8 +227,12 @@ func (e *Entry) mentions(text []byte) bool { return e.folded == nil || bytes.Con
 func (w *Wallet) encode() []byte {
 	c := content{Entries: make([]storedEntry, len(w.Entries))}
 	for i, e := range w.Entries {
-		c.Entries[i] = storedEntry{Name: e.Name, User: e.User, Secret: e.Secret.Disclose(),
-			More: mustJSON(entryDetails{Bindings: e.Bindings, Note: e.Note, Created: e.Created, Changed: e.Changed})}
+		details := entryDetails{Bindings: e.Bindings, Note: e.Note, Created: e.Created, Changed: e.Changed}
+		if e.Pending.Present() {
+			text := e.Pending.Disclose()
+			details.Pending = &text
+		}
+		c.Entries[i] = storedEntry{Name: e.Name, User: e.User, Secret: e.Secret.Disclose(), More: mustJSON(details)}
 	}
 	return mustJSON(c)
 }

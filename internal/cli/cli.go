@@ -12,6 +12,7 @@ import (
 	"gentleharbor/internal/cli/democmd"
 	"gentleharbor/internal/cli/hopcmd"
 	"gentleharbor/internal/cli/profilecmd"
+	"gentleharbor/internal/cli/provisioncmd"
 	"gentleharbor/internal/cli/querycmd"
 	"gentleharbor/internal/cli/secretcmd"
 	"gentleharbor/internal/cli/testcmd"
@@ -43,9 +44,10 @@ func makers() []base.Maker {
 		{Name: "session", Make: querycmd.Session},
 		{Name: "browse", Make: querycmd.Browse},
 		{Name: "load", Make: querycmd.Load},
+		{Name: "provision", Make: provisioncmd.Provision},
 		{Name: "with", Make: transfercmd.With},
 		{Name: "shortcut", Make: transfercmd.Shortcut},
-		{Name: "secret", Make: secretcmd.Secret, Group: "Passwords"},
+		{Name: "secret", Make: func() *base.Command { return secretcmd.Secret(provisioncmd.Rotate) }, Group: "Passwords"},
 		{Name: "wallet", Make: secretcmd.Wallet},
 		{Name: "alias", Make: aliascmd.Alias, Group: "Ways to a server"},
 		{Name: "hop", Make: hopcmd.Hop},

@@ -22,6 +22,7 @@ var Spec = &engine.Spec{
 	Port:       usualPort,
 	Begin:      Begin(Word),
 	Statements: statements,
+	Provision:  provision,
 	Keys:       keys,
 	URL: engine.URL{
 		Scheme:     Word,
@@ -86,6 +87,7 @@ var MariaDBSpec = &engine.Spec{
 	Port:       usualPort,
 	Begin:      Begin(MariaDB),
 	Statements: statements,
+	Provision:  provision,
 	Keys:       keys,
 	URL: engine.URL{
 		Scheme:     Word, // the one that libraries read

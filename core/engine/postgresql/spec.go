@@ -20,6 +20,7 @@ var Spec = &engine.Spec{
 	Port:       usualPort,
 	Begin:      Begin,
 	Statements: statements,
+	Provision:  provision,
 	Keys: engine.Keys{
 		Only:         []key.Name{key.TLSStart},
 		UserDatabase: true,

@@ -93,6 +93,11 @@ func (c *call) profile(name string, o connecting) (*resolve.Profile, error) {
 // rank is how much a guard asks for.
 func rank(guard string) int { return map[string]int{"ask": 1, "read-only": 2}[guard] }
 
+// Judge says what keeps statements from being run on a connection, nil for nothing. A report that failed is shown.
+func Judge(c *base.Call, p *resolve.Profile, opened *check.Opened) error {
+	return (&call{c}).judge(p, opened, connecting{})
+}
+
 // judge says what keeps statements from being run on a connection, nil for nothing.
 func (c *call) judge(p *resolve.Profile, opened *check.Opened, o connecting) error {
 	c.Remember(context.Background(), []*resolve.Profile{p}, []*check.Report{opened.Report})

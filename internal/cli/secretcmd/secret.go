@@ -20,10 +20,17 @@ import (
 	"gentleharbor/internal/cli/base"
 )
 
-func Secret() *base.Command {
+// Secret has the verbs that are given beside its own: those that change a server.
+func Secret(more ...func() *base.Command) *base.Command {
 	return &base.Command{
-		Name: "secret", Args: "VERB", Summary: "keep the password of a profile",
-		Verbs: func() []*base.Command { return []*base.Command{secretKeep()} },
+		Name: "secret", Args: "VERB", Summary: "keep or rotate the password of a profile",
+		Verbs: func() []*base.Command {
+			all := []*base.Command{secretKeep()}
+			for _, verb := range more {
+				all = append(all, verb())
+			}
+			return all
+		},
 	}
 }
 
@@ -90,7 +97,8 @@ func (o *keepSecret) keepFor(ctx context.Context, c *Call, name string) error {
 		query.Source = secret.Source{Kind: "wallet"}
 	}
 	if query.Source.Kind == "wallet" {
-		if err := c.keepInWallet(ctx, o, p, query); err != nil {
+		take := func() (secret.Value, error) { return o.in.take(ctx, c, passwordOf(p)) }
+		if err := c.keepInWallet(ctx, o.WalletFlags, p, query, take); err != nil {
 			return err
 		}
 		if said != "wallet" {
@@ -112,6 +120,27 @@ func (o *keepSecret) keepFor(ctx context.Context, c *Call, name string) error {
 	}
 	c.Say("saved: the password of %s in the %s", p.Called, place)
 	return nil
+}
+
+// PutSecret keeps a password that was made here where the query's source says, and names the wallet in the profile where
+// that names no source.
+func (c *Call) PutSecret(ctx context.Context, o WalletFlags, p *resolve.Profile, q secret.Query, v secret.Value) error {
+	if q.Source.Kind == "wallet" {
+		err := c.keepInWallet(ctx, o, p, q, func() (secret.Value, error) { return v, nil })
+		if source, _ := secret.ParseSource(p.Text(key.Secret)); err == nil && source.Kind != "wallet" {
+			err = c.nameWallet(ctx, p)
+		}
+		return err
+	}
+	finder, err := c.Finder()
+	if err != nil {
+		return err
+	}
+	place, err := finder.Put(ctx, q, v)
+	if err == nil {
+		c.Say("saved: the password of %s in the %s", p.Called, place)
+	}
+	return err
 }
 
 // passwordOf is what is asked for and kept.
@@ -160,7 +189,8 @@ func (c *Call) QueryOf(ctx context.Context, p *resolve.Profile) (secret.Query, e
 
 // keepInWallet keeps a profile's password as the entry that its source names, or
 // as one of the profile's name, bound to where the profile leads.
-func (c *Call) keepInWallet(ctx context.Context, o *keepSecret, p *resolve.Profile, q secret.Query) error {
+func (c *Call) keepInWallet(ctx context.Context, o WalletFlags, p *resolve.Profile, q secret.Query,
+	take func() (secret.Value, error)) error {
 	name := q.Source.Arg
 	if name == "" {
 		name = p.Profile.Name
@@ -174,11 +204,11 @@ func (c *Call) keepInWallet(ctx context.Context, o *keepSecret, p *resolve.Profi
 		return err
 	}
 	c.Say("%s goes into the wallet %s, as entry %s, for %s", passwordOf(p), clean.Line(s.Path, 200), name, b)
-	if err := c.needWallet(ctx, o.WalletFlags, s); err != nil {
+	if err := c.needWallet(ctx, o, s); err != nil {
 		return err
 	}
 	changed := false
-	w, err := c.ChangeWallet(ctx, o.WalletFlags, func(w *wallet.Wallet, _ *wallet.Passphrase) error {
+	w, err := c.ChangeWallet(ctx, o, func(w *wallet.Wallet, _ *wallet.Passphrase) error {
 		now := time.Now().UTC().Truncate(time.Second)
 		e := wallet.Entry{Name: name, User: p.Text(key.User), Created: now}
 		if old := w.Entry(name); old != nil {
@@ -192,7 +222,7 @@ func (c *Call) keepInWallet(ctx context.Context, o *keepSecret, p *resolve.Profi
 		BindTo(&e, []binding.Binding{b})
 		e.Changed = now
 		var err error
-		e.Secret, err = o.in.take(ctx, c, passwordOf(p))
+		e.Secret, err = take()
 		w.Put(e)
 		return err
 	})

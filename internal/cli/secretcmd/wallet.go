@@ -186,6 +186,23 @@ func (c *Call) OpenWallet(ctx context.Context, o WalletFlags) (*wallet.Wallet, e
 	return w, err
 }
 
+// OwnWallet opens the wallet by its passphrase, for changes by the store that it gives.
+func (c *Call) OwnWallet(ctx context.Context, o WalletFlags) (s wallet.Store, pass *wallet.Passphrase, w *wallet.Wallet,
+	err error) {
+	if s, _, err = c.Store(o.Path); err != nil {
+		return s, nil, nil, err
+	}
+	if _, err = wallet.Load(s.Path); err != nil {
+		return s, nil, nil, err // before anything is asked
+	}
+	err = c.withPassphrase(ctx, o, s, func(typed *wallet.Passphrase) (err error) {
+		pass = typed
+		w, err = s.Open(ctx, typed)
+		return err
+	})
+	return s, pass, w, err
+}
+
 // ChangeWallet takes the passphrase and writes the next generation.
 func (c *Call) ChangeWallet(ctx context.Context, o WalletFlags,
 	change func(*wallet.Wallet, *wallet.Passphrase) error) (*wallet.Wallet, error) {

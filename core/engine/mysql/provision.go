@@ -1,0 +1,501 @@
+package mysql
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"gentleharbor/core/engine"
+	"gentleharbor/core/secret"
+)
+
+// provision is how an account with CREATE USER and GRANT OPTION makes what a profile needs (MySQL reference manual,
+// "Account Management Statements"; MariaDB documentation, "Account Management SQL Commands").
+var provision = &engine.Provision{
+	Hosts:        true,
+	Before:       "SET SESSION sql_mode = ''", // so that a backslash in quotes means one thing
+	Account:      planAccount,
+	Database:     planDatabase,
+	Rights:       planRights,
+	Revoke:       planRevoke,
+	Unlock:       planUnlock,
+	Expire:       planExpire,
+	DropAccount:  planDropAccount,
+	DropDatabase: planDropDatabase,
+	Password:     planOwnPassword,
+	Reset:        planReset,
+	DropOld:      planDropOld,
+	Arrives:      arrives,
+}
+
+// text is a text in quotes, for the SQL mode of provision.Before. What is shown of it is cleaned where it is shown.
+func text(s string) string {
+	return "'" + strings.NewReplacer(`\`, `\\`, `'`, `''`).Replace(s) + "'"
+}
+
+// at is an account as statements name it.
+func (a account) at() string { return text(a.user) + "@" + text(a.host) }
+
+// String is an account as people write it.
+func (a account) String() string { return a.user + "@" + a.host }
+
+// storedAccount is an account with how it is proved.
+type storedAccount struct {
+	account
+	plugin, stored string
+}
+
+// arrives says from which host the server sees a connection that is not logged in: its number is in the greeting.
+func arrives(ctx context.Context, ask engine.Ask, connection uint32) (string, error) {
+	rows, err := ask(ctx, "SELECT HOST FROM information_schema.PROCESSLIST WHERE ID = "+strconv.Itoa(int(connection)))
+	if err != nil {
+		return "", err
+	}
+	if len(rows) == 0 {
+		return "", nil
+	}
+	host := rows[0][0]
+	if i := strings.LastIndexByte(host, ':'); i >= 0 { // the client's port
+		host = host[:i]
+	}
+	return host, nil
+}
+
+// theAccount is the account that a connection of the wish would log in as; the others are those of its name for other
+// hosts, and before is an anonymous one that the server would take instead.
+func theAccount(ctx context.Context, ask engine.Ask, w *engine.Wish) (own *storedAccount, others []account, before *account,
+	err error) {
+	rows, err := ask(ctx, "SELECT User, Host, plugin, authentication_string FROM mysql.user WHERE (User = "+text(w.User)+
+		" OR User = '') AND Host <> '' LIMIT 1000")
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	var fitting []storedAccount
+	for _, row := range rows {
+		k := storedAccount{account{row[0], row[1]}, row[2], row[3]}
+		fits := w.Host == "" && k.user != "" || w.Host != "" && hostFits(k.host, w.Host)
+		if fits {
+			fitting = append(fitting, k)
+		} else if k.user != "" {
+			others = append(others, k.account)
+		}
+	}
+	slices.SortStableFunc(fitting, func(a, b storedAccount) int { return comesFirst(a.account, b.account) })
+	for i := range fitting {
+		switch k := &fitting[i]; {
+		case k.user == "" && own == nil && before == nil:
+			before = &k.account
+		case k.user != "" && own == nil:
+			own = k
+		case k.user != "":
+			others = append(others, k.account)
+		}
+	}
+	return own, others, before, nil
+}
+
+// comesFirst is the order in which a server compares accounts.
+func comesFirst(a, b account) int { return before(a, b) }
+
+// wished is the account as it is to be where there is none yet.
+func wished(w *engine.Wish) account {
+	host := w.Host
+	if host == "" {
+		host = "%"
+	}
+	return account{w.User, host}
+}
+
+// planAccount makes the account for the host from which the profile comes, and lets it log in.
+func planAccount(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+	own, others, anonymous, err := theAccount(ctx, ask, w)
+	if err != nil {
+		return nil, err
+	}
+	p := &engine.Plan{}
+	admin, err := readRights(ctx, ask, "")
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case own == nil:
+		a := wished(w)
+		why := fmt.Sprintf("there is no account %s for %s", a.user, a.host)
+		if len(others) > 0 {
+			why += ", only for " + hostsOf(others)
+		}
+		c := engine.Change{Why: why, Text: "CREATE USER " + a.at()}
+		c.Shown = c.Text
+		if err := identify(ctx, ask, &c, w, w.Password, newPlugin(w.Facts)); err != nil {
+			return nil, err
+		}
+		p.Changes = append(p.Changes, c)
+	default:
+		c, err := lettingIn(ctx, ask, own.account)
+		if err != nil {
+			return nil, err
+		}
+		p.Changes = append(p.Changes, c...)
+		if c, err = planPassword(ctx, ask, w, own); err != nil {
+			return nil, err
+		}
+		p.Changes = append(p.Changes, c...)
+	}
+	if anonymous != nil && (own == nil || comesFirst(*anonymous, own.account) < 0) &&
+		(own != nil || comesFirst(*anonymous, wished(w)) < 0) {
+		c := engine.Altering(fmt.Sprintf("the anonymous account for %s would be taken first", anonymous.host), "DROP USER %s",
+			anonymous.at())
+		c.Takes = true
+		p.Changes = append(p.Changes, c)
+	}
+	admin.mayMakeAccounts(p)
+	return p, nil
+}
+
+// newPlugin is how a new account proves who it is, where the server's usual way is one that is known here.
+func newPlugin(f *engine.Facts) string {
+	if major, _, _ := strings.Cut(f.Version, "."); !isMariaDB(f) && atLeast(major, 8) {
+		return sha2Plugin
+	}
+	return nativePlugin
+}
+
+func isMariaDB(f *engine.Facts) bool { return f.Engine == "mariadb" }
+
+func atLeast(number string, least int) bool {
+	n, err := strconv.Atoi(number)
+	return err == nil && n >= least
+}
+
+// identify adds to a statement how the account proves who it is: by the stored form of a password, so that no log of
+// the server's has it. A server that judges passwords itself takes only the password.
+func identify(ctx context.Context, ask engine.Ask, c *engine.Change, w *engine.Wish, v secret.Value, plugin string) error {
+	if !v.Present() {
+		return nil
+	}
+	form := " IDENTIFIED WITH " + plugin + " AS '"
+	if isMariaDB(w.Facts) {
+		form = " IDENTIFIED VIA " + plugin + " USING '"
+		strict, err := judges(ctx, ask)
+		if err != nil {
+			return err
+		}
+		if strict {
+			c.Text += " IDENTIFIED BY " + text(v.Disclose())
+			c.Shown += " IDENTIFIED BY '" + secret.Hidden + "'"
+			c.Clear = "this server judges new passwords itself (strict_password_validation), so it takes no hash: a general " +
+				"log would have the password"
+			return nil
+		}
+	}
+	c.Text += form + hashOf(plugin, v) + "'"
+	c.Shown += form + secret.Hidden + "'"
+	return nil
+}
+
+// judges reports whether a MariaDB server judges passwords by a plugin, and refuses hashes for that (MariaDB
+// documentation, "strict_password_validation").
+func judges(ctx context.Context, ask engine.Ask) (bool, error) {
+	rows, err := ask(ctx, "SELECT 1 FROM information_schema.PLUGINS WHERE PLUGIN_TYPE = 'PASSWORD VALIDATION' AND "+
+		"PLUGIN_STATUS = 'ACTIVE' AND @@strict_password_validation = 1")
+	return len(rows) > 0, err
+}
+
+// lettingIn is what keeps an account from logging in.
+func lettingIn(ctx context.Context, ask engine.Ask, a account) ([]engine.Change, error) {
+	definition, err := definitionOf(ctx, ask, a)
+	if err != nil || !strings.Contains(strings.ToUpper(definition), "ACCOUNT LOCK") {
+		return nil, err
+	}
+	return []engine.Change{engine.Altering(fmt.Sprintf("the account %s is locked", a), "ALTER USER %s ACCOUNT UNLOCK",
+		a.at())}, nil
+}
+
+// definitionOf is an account as SHOW CREATE USER has it.
+func definitionOf(ctx context.Context, ask engine.Ask, a account) (string, error) {
+	rows, err := ask(ctx, "SHOW CREATE USER "+a.at())
+	if err != nil || len(rows) == 0 {
+		return "", orNoRow(err)
+	}
+	return rows[0][0], nil
+}
+
+// orNoRow is an error, or that there was no row.
+func orNoRow(err error) error {
+	if err == nil {
+		err = errors.New("the server gave no row where one was expected")
+	}
+	return err
+}
+
+// planPassword sets the password of an account that exists where it has another one, or one that has expired.
+func planPassword(ctx context.Context, ask engine.Ask, w *engine.Wish, own *storedAccount) ([]engine.Change, error) {
+	if !w.Password.Present() {
+		return nil, nil
+	}
+	definition, err := definitionOf(ctx, ask, own.account)
+	if err != nil {
+		return nil, err
+	}
+	why, plugin := "", own.plugin
+	same, known := keeps(own.plugin, own.stored, w.Password)
+	switch {
+	case expiredNow(strings.ToUpper(definition)):
+		why = "the password of %s has expired"
+	case own.stored == "" && (plugin == nativePlugin || plugin == sha2Plugin || plugin == ""):
+		why = "the account %s has no password"
+	case !known && onlySocket(definition):
+		why = "the account %s logs in by its system account alone, over a Unix socket"
+	case !known && w.LogsIn != nil:
+		if in, err := w.LogsIn(ctx); err != nil || in {
+			return nil, err
+		}
+		why = "the account %s does not get in with the profile's password"
+	case known && !same && strings.Contains(definition, " OR ") && w.LogsIn != nil:
+		if in, err := w.LogsIn(ctx); err != nil || in {
+			return nil, err
+		}
+		why = "the account %s has another password than the profile"
+	case known && !same:
+		why = "the account %s has another password than the profile"
+	}
+	if why == "" {
+		return nil, nil
+	}
+	if !known || plugin == "" {
+		plugin = newPlugin(w.Facts)
+	}
+	c := engine.Change{Why: fmt.Sprintf(why, own.account), Alters: true, Text: "ALTER USER " + own.at()}
+	c.Shown = c.Text
+	err = identify(ctx, ask, &c, w, w.Password, plugin)
+	return []engine.Change{c}, err
+}
+
+// planReset changes a password by an administrator. The old one can stay good beside it: MySQL keeps two since 8.0.14,
+// MariaDB several ways to log in since 10.4.
+func planReset(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+	own, _, _, err := theAccount(ctx, ask, w)
+	if err != nil {
+		return nil, err
+	}
+	if own == nil {
+		return noAccount(w), nil
+	}
+	plugin := own.plugin
+	if plugin != nativePlugin && plugin != sha2Plugin {
+		plugin = newPlugin(w.Facts)
+	}
+	c := engine.Change{Why: fmt.Sprintf("a new password for %s", own.account), Alters: true, Text: "ALTER USER " + own.at()}
+	c.Shown = c.Text
+	if err = identify(ctx, ask, &c, w, w.Password, plugin); err != nil {
+		return nil, err
+	}
+	switch {
+	case !w.KeepOld:
+	case isMariaDB(w.Facts) && own.stored != "" && c.Clear == "":
+		c.Text += " OR " + own.plugin + " USING " + text(own.stored)
+		c.Shown += " OR " + own.plugin + " USING '" + secret.Hidden + "'"
+	case !isMariaDB(w.Facts):
+		c.Text, c.Shown = c.Text+" RETAIN CURRENT PASSWORD", c.Shown+" RETAIN CURRENT PASSWORD"
+	default:
+		return nil, &engine.WishError{What: fmt.Sprintf("the server keeps no second password for %s", own.account)}
+	}
+	p := &engine.Plan{Changes: []engine.Change{c}}
+	admin, readErr := readRights(ctx, ask, "")
+	if readErr == nil {
+		admin.mayMakeAccounts(p)
+	}
+	return p, err
+}
+
+// planDropOld ends the password that was kept beside a new one.
+func planDropOld(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+	own, _, _, err := theAccount(ctx, ask, w)
+	if err != nil {
+		return nil, err
+	}
+	if own == nil {
+		return noAccount(w), nil
+	}
+	why := fmt.Sprintf("%s has an old password beside its new one", own.account)
+	p := &engine.Plan{}
+	if !isMariaDB(w.Facts) {
+		rows, err := ask(ctx, "SELECT 1 FROM mysql.user WHERE User = "+text(w.User)+" AND Host = "+text(own.host)+
+			" AND JSON_CONTAINS_PATH(User_attributes, 'one', '$.additional_password')")
+		if err == nil && len(rows) > 0 {
+			p.Changes = append(p.Changes, engine.Taking(why, "ALTER USER %s DISCARD OLD PASSWORD", own.at()))
+		}
+		return p, err
+	}
+	definition, err := definitionOf(ctx, ask, own.account)
+	if err != nil || strings.Count(definition, " "+own.plugin+" USING ") < 2 {
+		return p, err
+	}
+	form := "ALTER USER " + own.at() + " IDENTIFIED VIA " + own.plugin + " USING "
+	p.Changes = append(p.Changes, engine.Change{
+		Why:   why,
+		Text:  form + text(own.stored),
+		Shown: form + "'" + secret.Hidden + "'",
+		Takes: true,
+	})
+	return p, nil
+}
+
+// planOwnPassword changes the password of the session's own account.
+func planOwnPassword(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+	c := engine.Change{Why: "a new password for " + w.User, Alters: true}
+	if w.KeepOld {
+		return nil, &engine.WishError{What: "an account can't keep its own old password: an administrator's profile can (-as)"}
+	}
+	if !isMariaDB(w.Facts) {
+		c.Text = "ALTER USER USER() IDENTIFIED BY " + text(w.Password.Disclose())
+		c.Shown = "ALTER USER USER() IDENTIFIED BY '" + secret.Hidden + "'"
+		return &engine.Plan{Changes: []engine.Change{c}}, nil // the server writes <secret> into its logs (8.0 and later)
+	}
+	rows, err := ask(ctx, "SHOW CREATE USER CURRENT_USER()")
+	if err != nil || len(rows) == 0 {
+		return nil, orNoRow(err)
+	}
+	strict, err := judges(ctx, ask)
+	if err != nil {
+		return nil, err
+	}
+	native := strings.Contains(rows[0][0], "IDENTIFIED BY PASSWORD ") || strings.Contains(rows[0][0], nativePlugin)
+	if native && !strict {
+		c.Text = "SET PASSWORD = '" + nativeHash(w.Password) + "'"
+		c.Shown = "SET PASSWORD = '" + secret.Hidden + "'"
+	} else {
+		c.Text = "SET PASSWORD = PASSWORD(" + text(w.Password.Disclose()) + ")"
+		c.Shown = "SET PASSWORD = PASSWORD('" + secret.Hidden + "')"
+		c.Clear = "the server makes the hash of this account's kind itself: a general log would have the password"
+	}
+	return &engine.Plan{Changes: []engine.Change{c}}, nil
+}
+
+// noAccount is the plan where an account is to be changed and is not there.
+func noAccount(w *engine.Wish) *engine.Plan {
+	a := wished(w)
+	return &engine.Plan{Missing: []string{fmt.Sprintf("the account %s for %s", a.user, a.host)}}
+}
+
+// planUnlock lets an account log in again.
+func planUnlock(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+	own, _, _, err := theAccount(ctx, ask, w)
+	if err != nil {
+		return nil, err
+	}
+	if own == nil {
+		return noAccount(w), nil
+	}
+	p := &engine.Plan{}
+	if p.Changes, err = lettingIn(ctx, ask, own.account); err != nil {
+		return nil, err
+	}
+	admin, err := readRights(ctx, ask, "")
+	if err != nil {
+		return nil, err
+	}
+	admin.mayMakeAccounts(p)
+	if isMariaDB(w.Facts) { // which does not show who typed wrong passwords how often
+		rows, err := ask(ctx, "SELECT @@max_password_errors")
+		if most, none := "4294967295", len(rows) == 0; err == nil && !none && rows[0][0] != most && w.LogsIn != nil {
+			if in, err := w.LogsIn(ctx); err == nil && !in {
+				p.Changes = append(p.Changes, engine.Altering(fmt.Sprintf("after %s wrong passwords the server refuses an account",
+					rows[0][0]), "FLUSH PRIVILEGES"))
+			}
+		}
+	}
+	return p, nil
+}
+
+// planExpire sets when the password ends: so many days after it was changed. One that has ended is made new by storing
+// the same form again.
+func planExpire(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+	own, _, _, err := theAccount(ctx, ask, w)
+	if err != nil {
+		return nil, err
+	}
+	if own == nil {
+		return noAccount(w), nil
+	}
+	definition, err := definitionOf(ctx, ask, own.account)
+	if err != nil {
+		return nil, err
+	}
+	p, ended := &engine.Plan{}, expiredNow(strings.ToUpper(definition))
+	rule, err := expiry(ctx, ask, w, own.account, ended)
+	if err != nil {
+		return nil, err
+	}
+	const now = "PASSWORD EXPIRE"
+	if ended && rule != now && (own.plugin == nativePlugin || own.plugin == sha2Plugin) {
+		p.Changes = append(p.Changes, sameAgain(w, own))
+	}
+	if rule == now && !ended || rule != now && !strings.Contains(lifetimeOf(ctx, ask, own.account, definition), rule) {
+		p.Changes = append(p.Changes, engine.Altering(fmt.Sprintf("the password of %s ends on another day, or never",
+			own.account), "ALTER USER %s %s", own.at(), rule))
+	}
+	admin, err := readRights(ctx, ask, "")
+	if err == nil {
+		admin.mayMakeAccounts(p)
+	}
+	return p, err
+}
+
+// sameAgain stores the form of the password that is there once more: it counts as new then.
+func sameAgain(w *engine.Wish, own *storedAccount) engine.Change {
+	form := "ALTER USER " + own.at() + " IDENTIFIED WITH " + own.plugin + " AS "
+	if isMariaDB(w.Facts) {
+		form = "ALTER USER " + own.at() + " IDENTIFIED VIA " + own.plugin + " USING "
+	}
+	return engine.Change{
+		Why:    fmt.Sprintf("the password of %s has expired: the same one counts as new", own.account),
+		Text:   form + text(own.stored),
+		Shown:  form + "'" + secret.Hidden + "'",
+		Alters: true,
+	}
+}
+
+// lifetimeOf is how an account's password ends, in the words of a statement. MariaDB shows it in a second row where it
+// has expired too.
+func lifetimeOf(ctx context.Context, ask engine.Ask, a account, definition string) string {
+	rows, err := ask(ctx, "SHOW CREATE USER "+a.at())
+	if err != nil {
+		return definition
+	}
+	var all []string
+	for _, row := range rows {
+		all = append(all, row[0])
+	}
+	return strings.ToUpper(strings.Join(all, " "))
+}
+
+// expiry is the rule by which a password ends on the day of the wish.
+func expiry(ctx context.Context, ask engine.Ask, w *engine.Wish, a account, renewed bool) (string, error) {
+	if w.Until.IsZero() {
+		return "PASSWORD EXPIRE NEVER", nil
+	}
+	changed := "UNIX_TIMESTAMP(password_last_changed) FROM mysql.user"
+	if isMariaDB(w.Facts) {
+		changed = "JSON_VALUE(Priv, '$.password_last_changed') FROM mysql.global_priv"
+	}
+	if renewed {
+		changed = "UNIX_TIMESTAMP() FROM mysql.user"
+	}
+	rows, err := ask(ctx, "SELECT FLOOR(("+strconv.FormatInt(w.Until.Unix(), 10)+" - (SELECT "+changed+" WHERE User = "+
+		text(a.user)+" AND Host = "+text(a.host)+")) / 86400)")
+	if err != nil || len(rows) == 0 {
+		return "", orNoRow(err)
+	}
+	days, err := strconv.Atoi(rows[0][0])
+	if err != nil {
+		return "", errors.New("the server does not say when the password was changed")
+	}
+	if days < 1 {
+		return "PASSWORD EXPIRE", nil
+	}
+	return fmt.Sprintf("PASSWORD EXPIRE INTERVAL %d DAY", min(days, 65535)), nil
+}

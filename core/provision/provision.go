@@ -1,0 +1,361 @@
+// Package provision makes, changes and takes away what a profile needs at its server, by an administrator's session: the
+// account, its password and rights, the database. What an engine does for that is its own (engine.Provision); this
+// package puts the parts of a verb together, runs the statements and looks again. On the way from profile to report it
+// stands behind check, which opened the session. Start with Server.Plan.
+package provision
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"gentleharbor/core/engine"
+)
+
+// Verb is what is to be done.
+type Verb string
+
+// The verbs.
+const (
+	Make     Verb = "make"
+	Unlock   Verb = "unlock"
+	Expire   Verb = "expire"
+	Grant    Verb = "grant"
+	Revoke   Verb = "revoke"
+	Drop     Verb = "drop"
+	Database Verb = "database"
+)
+
+// Wish is what a verb is to do.
+type Wish struct {
+	engine.Wish
+	Verb Verb
+	// DropAccount and DropDatabase are what Drop takes away; Database takes DropDatabase too.
+	DropAccount, DropDatabase bool
+}
+
+// Server is a server to which an administrator is connected.
+type Server struct {
+	By *engine.Provision
+	// Session is the administrator's session in a database, "" for wherever it is. It is closed by whoever gave it.
+	Session func(ctx context.Context, database string) (engine.Runner, error)
+}
+
+// NotThereError is something that a verb needs and that is not there.
+type NotThereError struct {
+	What    string // "the role visitor"
+	Account bool   // it is the account; else the database
+}
+
+func (e *NotThereError) Error() string { return e.What + " is not there" }
+
+// ErrNotOffered is a verb that the engine, or this program for it, does not have.
+var ErrNotOffered = errors.New("this version does not do that on this engine")
+
+// Offers reports whether the engine has all that a wish takes.
+func (s *Server) Offers(w *Wish) bool {
+	if s.By == nil {
+		return false
+	}
+	needs := map[Verb][]engine.Planner{
+		Make:     {s.By.Account, s.By.Database, s.By.Rights},
+		Unlock:   {s.By.Unlock},
+		Expire:   {s.By.Expire},
+		Grant:    {s.By.Rights},
+		Revoke:   {s.By.Revoke},
+		Drop:     {s.By.DropAccount, s.By.DropDatabase},
+		Database: {s.By.Database, s.By.DropDatabase},
+	}[w.Verb]
+	return len(needs) > 0 && !slices.ContainsFunc(needs, func(p engine.Planner) bool { return p == nil })
+}
+
+// Plan looks at the server, and says what a wish takes. It changes nothing.
+func (s *Server) Plan(ctx context.Context, w *Wish) (*engine.Plan, error) {
+	if !s.Offers(w) {
+		return nil, ErrNotOffered
+	}
+	switch w.Verb {
+	case Make:
+		return s.planMake(ctx, w)
+	case Unlock:
+		return s.one(ctx, s.By.Unlock, w)
+	case Expire:
+		return s.one(ctx, s.By.Expire, w)
+	case Grant:
+		return s.planGrant(ctx, w)
+	case Revoke:
+		return s.planRevoke(ctx, w)
+	case Drop:
+		return s.planDrop(ctx, w)
+	}
+	return s.planDatabase(ctx, w)
+}
+
+// Ask asks in the administrator's first session.
+func (s *Server) Ask(ctx context.Context) (engine.Ask, error) { return s.ask(ctx, "") }
+
+// ask asks in the administrator's session in a database.
+func (s *Server) ask(ctx context.Context, database string) (engine.Ask, error) {
+	runner, err := s.Session(ctx, database)
+	if err != nil {
+		return nil, err
+	}
+	return On(runner), nil
+}
+
+// On asks in a session.
+func On(runner engine.Runner) engine.Ask {
+	return func(ctx context.Context, question string, values ...string) ([][]string, error) {
+		statement := engine.Statement{Text: question}
+		for _, v := range values {
+			statement.Arguments = append(statement.Arguments, &v)
+		}
+		var rows gathered
+		err := runner.Run(ctx, statement, &rows)
+		return rows.rows, err
+	}
+}
+
+// mostRows bounds the answer to a question: no server has more databases or accounts that a person wants to see.
+const mostRows = 100_000
+
+// gathered keeps the rows of an answer.
+type gathered struct{ rows [][]string }
+
+func (g *gathered) Begin([]engine.Column) error { return nil }
+func (g *gathered) End(engine.Done) error       { return nil }
+func (g *gathered) Notice(engine.Notice)        {}
+
+func (g *gathered) Row(values [][]byte) error {
+	if len(g.rows) == mostRows {
+		return fmt.Errorf("the server gave more than %d rows", mostRows)
+	}
+	row := make([]string, len(values))
+	for i, v := range values {
+		row[i] = string(v)
+	}
+	g.rows = append(g.rows, row)
+	return nil
+}
+
+// run runs a planner in the administrator's session.
+func (s *Server) run(ctx context.Context, p engine.Planner, w *Wish) (*engine.Plan, error) {
+	ask, err := s.ask(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	return p(ctx, ask, &w.Wish)
+}
+
+// one runs a planner that needs the account.
+func (s *Server) one(ctx context.Context, p engine.Planner, w *Wish) (*engine.Plan, error) {
+	plan, err := s.run(ctx, p, w)
+	if err == nil && len(plan.Missing) > 0 {
+		return nil, &NotThereError{What: plan.Missing[0], Account: true}
+	}
+	return plan, err
+}
+
+func (s *Server) planMake(ctx context.Context, w *Wish) (*engine.Plan, error) {
+	plan := &engine.Plan{}
+	steps := []engine.Planner{s.By.Account}
+	if w.Database != "" {
+		steps = append(steps, s.By.Database)
+	}
+	for _, step := range steps {
+		part, err := s.run(ctx, step, w)
+		if err != nil {
+			return nil, err
+		}
+		plan.Add(part)
+	}
+	if w.Database == "" || w.Access == "" {
+		return plan, nil
+	}
+	return plan, s.addRights(ctx, w, s.By.Rights, plan)
+}
+
+// addRights adds the plan of a planner that looks into the database, as far as that is there.
+func (s *Server) addRights(ctx context.Context, w *Wish, p engine.Planner, plan *engine.Plan) error {
+	var ask engine.Ask
+	var err error
+	switch {
+	case !s.By.Apart:
+		ask, err = s.ask(ctx, "")
+	case !plan.NewDatabase:
+		ask, err = s.ask(ctx, w.Database)
+	}
+	if err != nil {
+		return err
+	}
+	part, err := p(ctx, ask, &w.Wish)
+	if err == nil {
+		plan.Add(part)
+	}
+	return err
+}
+
+// planGrant gives rights to an account that is there, in a database that is there.
+func (s *Server) planGrant(ctx context.Context, w *Wish) (*engine.Plan, error) {
+	if err := s.accountThere(ctx, w); err != nil {
+		return nil, err
+	}
+	plan := &engine.Plan{}
+	if s.By.Database != nil {
+		part, err := s.run(ctx, s.By.Database, w)
+		if err != nil {
+			return nil, err
+		}
+		if part.NewDatabase {
+			return nil, &NotThereError{What: "the database " + w.Database}
+		}
+		plan.Add(part)
+	}
+	return plan, s.addRights(ctx, w, s.By.Rights, plan)
+}
+
+// accountThere is an error where the account is not there.
+func (s *Server) accountThere(ctx context.Context, w *Wish) error {
+	if s.By.Unlock == nil {
+		return nil
+	}
+	_, err := s.one(ctx, s.By.Unlock, w)
+	return err
+}
+
+func (s *Server) planRevoke(ctx context.Context, w *Wish) (*engine.Plan, error) {
+	if err := s.accountThere(ctx, w); err != nil {
+		return nil, err
+	}
+	plan := &engine.Plan{}
+	look := *w
+	look.Access = "" // the database as it is
+	part, err := s.run(ctx, s.By.Database, &look)
+	if err != nil {
+		return nil, err
+	}
+	if part.NewDatabase {
+		return nil, &NotThereError{What: "the database " + w.Database}
+	}
+	return plan, s.addRights(ctx, w, s.By.Revoke, plan)
+}
+
+// planDrop drops the database first: what it holds of the account needs no other owner then.
+func (s *Server) planDrop(ctx context.Context, w *Wish) (*engine.Plan, error) {
+	plan := &engine.Plan{}
+	w.DropsDatabase = w.DropDatabase && w.Database != ""
+	if w.DropsDatabase {
+		part, err := s.run(ctx, s.By.DropDatabase, w)
+		if err != nil {
+			return nil, err
+		}
+		plan.Add(part)
+	}
+	if !w.DropAccount {
+		return plan, nil
+	}
+	account, err := s.run(ctx, s.By.DropAccount, w)
+	if err != nil {
+		return nil, err
+	}
+	for _, database := range account.Also {
+		if w.DropsDatabase && database == w.Database {
+			continue
+		}
+		ask, err := s.ask(ctx, database)
+		if err != nil {
+			return nil, err
+		}
+		there := w.Wish
+		there.Database = database
+		part, err := s.By.Disown(ctx, ask, &there)
+		if err != nil {
+			return nil, err
+		}
+		plan.Add(part)
+	}
+	plan.Add(account)
+	return plan, nil
+}
+
+// planDatabase makes or drops a database without an account of its own.
+func (s *Server) planDatabase(ctx context.Context, w *Wish) (*engine.Plan, error) {
+	if w.DropDatabase {
+		return s.run(ctx, s.By.DropDatabase, w)
+	}
+	if w.Owner != "" {
+		if err := s.accountThere(ctx, w); err != nil {
+			return nil, err
+		}
+	}
+	plan, err := s.run(ctx, s.By.Database, w)
+	if err != nil || w.Owner == "" || s.By.Apart {
+		return plan, err
+	}
+	return plan, s.addRights(ctx, w, s.By.Rights, plan) // where a database has no owner, its rights make one
+}
+
+// StatementError is a change that the server refused. Those before it were made.
+type StatementError struct {
+	Change engine.Change
+	Made   int
+	Err    error
+}
+
+func (e *StatementError) Error() string { return e.Err.Error() }
+func (e *StatementError) Unwrap() error { return e.Err }
+
+// Run makes the changes of a plan, one after another; made is told of each. The first that is refused ends it, with a
+// *StatementError. What the server says beside a statement goes to notice.
+func (s *Server) Run(ctx context.Context, plan *engine.Plan, made func(engine.Change), notice func(engine.Notice)) error {
+	for i, c := range plan.Changes {
+		runner, err := s.Session(ctx, c.In)
+		if err == nil {
+			err = runner.Run(ctx, engine.Statement{Text: c.Text}, &said{notice: notice})
+		}
+		if err != nil {
+			return &StatementError{Change: c, Made: i, Err: err}
+		}
+		made(c)
+	}
+	return nil
+}
+
+// said hands on what a server says.
+type said struct {
+	gathered
+	notice func(engine.Notice)
+}
+
+func (s *said) Notice(n engine.Notice) { s.notice(n) }
+
+// Left are the changes that a plan made again still has, for a sentence each: what the server took without an error and
+// did not do.
+func (s *Server) Left(ctx context.Context, w *Wish) (left []string, err error) {
+	plan, err := s.Plan(ctx, w)
+	var gone *NotThereError
+	switch {
+	case errors.As(err, &gone):
+		return nil, nil
+	case err != nil:
+		return nil, err
+	}
+	for _, c := range plan.Changes {
+		left = append(left, c.Why)
+	}
+	return left, nil
+}
+
+// ParseAccess reads an access.
+func ParseAccess(s string) (engine.Access, error) {
+	if a := engine.Access(s); slices.Contains(engine.Accesses, a) {
+		return a, nil
+	}
+	words := make([]string, len(engine.Accesses))
+	for i, a := range engine.Accesses {
+		words[i] = string(a)
+	}
+	return "", fmt.Errorf("expected one of %s", strings.Join(words, ", "))
+}

@@ -1,0 +1,359 @@
+package provisioncmd
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"gentleharbor/core/check"
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile/key"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/provision"
+	"gentleharbor/core/secret"
+	"gentleharbor/internal/cli/base"
+	"gentleharbor/internal/cli/querycmd"
+	"gentleharbor/internal/cli/testcmd"
+)
+
+// job is what an administrator's profile is to do for another.
+type job struct {
+	*call
+	*options
+	runner  *check.Runner
+	profile *resolve.Profile // nil where the verb is about the server alone
+	admin   *resolve.Profile
+
+	sessions map[string]*check.Opened // of the administrator, by database; "" is the first
+	around   string                   // the database of the first, where it must not be the profile's own
+	facts    *engine.Facts
+	password password
+}
+
+// newJob resolves both profiles. One that nothing may be done with is refused before anything is dialled.
+func (c *call) newJob(o *options, profile string) (*job, error) {
+	j := &job{call: c, options: o, sessions: make(map[string]*check.Opened)}
+	var err error
+	if j.runner, err = testcmd.Of(c.Call).Runner(o.timeout); err != nil {
+		return nil, err
+	}
+	j.runner.Writes = true
+	if profile != "" {
+		if j.profile, err = c.usable(profile); err != nil {
+			return nil, err
+		}
+	}
+	if o.as == "" {
+		return j, nil
+	}
+	if j.admin, err = c.usable(o.as); err != nil {
+		return nil, fmt.Errorf("-as: %w", err)
+	}
+	if j.admin.Text(key.Guard) == "read-only" {
+		return nil, base.Failure(base.ExitFailed, fmt.Errorf("the guard of %s is read-only: nothing may be changed with it",
+			j.admin.Called))
+	}
+	return j, nil
+}
+
+// usable is a profile whose engine has accounts that can be made.
+func (c *call) usable(name string) (*resolve.Profile, error) {
+	p, err := c.Resolve(name, nil)
+	if err != nil {
+		return nil, err
+	}
+	if found := p.Problem(); found != nil {
+		return nil, base.Found(base.ExitFile, errors.New(found.Cause), found)
+	}
+	if p.Engine() == nil || p.Engine().Provision == nil {
+		return nil, base.Usage("this version changes no accounts on %s", p.Text(key.Engine))
+	}
+	return p, nil
+}
+
+// close ends the administrator's sessions.
+func (j *job) close() {
+	for _, o := range j.sessions {
+		o.Close()
+	}
+}
+
+// session is the administrator's session in a database.
+func (j *job) session(ctx context.Context, database string) (engine.Runner, error) {
+	if database == "" {
+		database = j.around
+	}
+	if o := j.sessions[database]; o != nil {
+		return o.Runner, nil
+	}
+	p := j.admin
+	if database != "" {
+		over := base.Overrides{{Field: j.Keys.Field(key.Database), Value: schema.TextValue(database)}}
+		var err error
+		if p, err = j.Resolve(j.as, over); err != nil {
+			return nil, err
+		}
+	}
+	o, err := j.open(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	j.sessions[database] = o
+	if j.facts == nil {
+		j.facts = o.Report.Facts
+	}
+	if before := p.Engine().Provision.Before; before != "" {
+		if err := o.Runner.Run(ctx, engine.Statement{Text: before}, nothing{}); err != nil {
+			return nil, err
+		}
+	}
+	return o.Runner, nil
+}
+
+// open tests a profile, and keeps the connection.
+func (j *job) open(ctx context.Context, p *resolve.Profile) (*check.Opened, error) {
+	o := j.runner.Open(ctx, p)
+	if err := querycmd.Judge(j.Call, p, o); err != nil {
+		o.Close()
+		return nil, err
+	}
+	return o, nil
+}
+
+// nothing takes no results.
+type nothing struct{}
+
+func (nothing) Begin([]engine.Column) error { return nil }
+func (nothing) Row([][]byte) error          { return nil }
+func (nothing) End(engine.Done) error       { return nil }
+func (nothing) Notice(engine.Notice)        {}
+
+// server is the server that the administrator is connected to.
+func (j *job) server() *provision.Server {
+	return &provision.Server{By: j.admin.Engine().Provision, Session: j.session}
+}
+
+// provision carries a verb out.
+func (c *call) provision(ctx context.Context, verb provision.Verb, o *options) error {
+	if err := c.conflict(verb, o); err != nil {
+		return err
+	}
+	profile := c.Args[0]
+	if verb == provision.Database {
+		profile = ""
+	}
+	j, err := c.newJob(o, profile)
+	if err != nil {
+		return err
+	}
+	defer j.close()
+	w, err := j.wish(ctx, verb)
+	if err != nil {
+		return err
+	}
+	server := j.server()
+	if !server.Offers(w) {
+		return base.Usage("this version has no provision %s for %s", verb, j.admin.Text(key.Engine))
+	}
+	plan, err := server.Plan(ctx, w)
+	if err != nil {
+		return j.planFailed(err)
+	}
+	done, err := j.carryOut(ctx, server, w, plan)
+	over := !w.Until.IsZero() && w.Until.Before(time.Now()) // the account is to be refused
+	if err != nil || !done || j.profile == nil || over || verb == provision.Drop || verb == provision.Revoke {
+		return err
+	}
+	return j.testProfile(ctx)
+}
+
+// wish connects the administrator, and says what is to be true there.
+func (j *job) wish(ctx context.Context, verb provision.Verb) (*provision.Wish, error) {
+	w := &provision.Wish{Verb: verb, DropAccount: true, DropDatabase: true}
+	if j.profile == nil {
+		w.Database, w.Owner, w.User, w.DropDatabase = j.Args[0], j.owner, j.owner, j.drop
+	} else {
+		w.User, w.Database = j.profile.Text(key.User), j.profile.Text(key.Database)
+		if j.account != j.options.database {
+			w.DropAccount, w.DropDatabase = j.account, j.options.database
+		}
+	}
+	if err := j.complete(w); err != nil {
+		return nil, err
+	}
+	by := j.admin.Engine().Provision
+	drops := w.DropDatabase && (verb == provision.Drop || verb == provision.Database)
+	if drops && by.Around != nil {
+		i := slices.IndexFunc(by.Around, func(d string) bool { return d != w.Database })
+		if own := j.admin.Text(key.Database); own == "" || own == w.Database {
+			j.around = by.Around[i]
+		}
+	}
+	w.Access, w.Tables, w.Until = j.access, j.tables, j.until
+	if verb == provision.Make && w.Access == "" {
+		w.Access = j.usualAccess()
+	}
+	if verb == provision.Database && !j.drop {
+		w.Access = engine.AccessOwn
+	}
+	if _, err := j.session(ctx, ""); err != nil {
+		return nil, err
+	}
+	w.Facts = j.facts
+	if j.profile == nil {
+		return w, nil
+	}
+	if err := j.arrive(ctx, w); err != nil {
+		return nil, err
+	}
+	if verb == provision.Make {
+		if err := j.takePassword(ctx); err != nil {
+			return nil, err
+		}
+		w.Password = j.password.value
+	}
+	w.LogsIn = j.logsIn
+	return w, nil
+}
+
+// complete says what the profile lacks for the verb.
+func (j *job) complete(w *provision.Wish) error {
+	if j.profile == nil {
+		return nil
+	}
+	spec := j.profile.Engine()
+	if w.User == "" {
+		return base.Advise(base.Usage("the profile %s names no user", j.profile.Called),
+			"name it: gharbor set "+j.profile.Called+" user=NAME")
+	}
+	if w.Database == "" && spec.Keys.UserDatabase {
+		w.Database = w.User
+	}
+	database := w.Verb == provision.Grant || w.Verb == provision.Revoke || w.Verb == provision.Drop && !w.DropAccount
+	if w.Database == "" && database && spec.Provision.DropDatabase != nil {
+		return base.Advise(base.Usage("the profile %s names no database", j.profile.Called),
+			"name it: gharbor set "+j.profile.Called+" database=NAME")
+	}
+	return nil
+}
+
+// usualAccess is that of a profile whose account is made without -access.
+func (j *job) usualAccess() engine.Access {
+	if j.profile.Text(key.ExpectWritable) == "false" {
+		return engine.AccessRead
+	}
+	return engine.AccessOwn
+}
+
+// arrive finds out whether the profile leads to the administrator's server, and as what host the server sees it.
+func (j *job) arrive(ctx context.Context, w *provision.Wish) error {
+	same, found := j.runner.SameServer(ctx, j.profile, j.admin)
+	if found != nil {
+		return base.RouteFailed(found)
+	}
+	if same == check.Different {
+		return j.otherServer("their engines differ")
+	}
+	by := j.admin.Engine().Provision
+	if by.Arrives == nil {
+		if same == check.SameInstance || j.same {
+			return nil
+		}
+		return j.sameByLogin(ctx)
+	}
+	over := base.Overrides{{Field: j.Keys.Field(key.Secret), Value: schema.TextValue("none")}}
+	bare, err := j.Resolve(j.profile.Called, over) // nothing is sent that far
+	if err != nil {
+		return err
+	}
+	var failed error
+	report := j.runner.Reach(ctx, bare, func(f *engine.Facts) {
+		var ask engine.Ask
+		if ask, failed = j.server().Ask(ctx); failed == nil {
+			w.Host, failed = by.Arrives(ctx, ask, f.ConnectionID)
+		}
+	})
+	switch first, _ := report.First(); {
+	case report.Interrupted:
+		return context.Canceled
+	case first.Outcome == finding.Fail:
+		return querycmd.Judge(j.Call, bare, &check.Opened{Report: report})
+	case failed != nil:
+		return fmt.Errorf("where the profile's connection comes from could not be read: %w", failed)
+	case w.Host == "" && same != check.SameInstance && !j.same:
+		return j.otherServer("the administrator's server does not see the profile's connection")
+	}
+	return nil
+}
+
+// otherServer refuses two profiles that lead to two servers, or may do so.
+func (j *job) otherServer(why string) error {
+	return base.Advise(base.Failure(base.ExitUsage, fmt.Errorf("it is not known that %s and %s lead to the same server: %s",
+		j.profile.Called, j.admin.Called, why), fmt.Sprintf("gharbor compare %s %s", j.profile.Called, j.admin.Called)),
+		"if you know that they do, add -same-server")
+}
+
+// sameByLogin compares what both logins say of their server: the profile's may work already.
+func (j *job) sameByLogin(ctx context.Context) error {
+	switch c := j.runner.Compare(ctx, j.profile, j.admin); c.Verdict {
+	case check.SameInstance:
+		return nil
+	case check.Different, check.SameLineage:
+		return base.Usage("%s and %s lead to two servers: %s", j.profile.Called, j.admin.Called, c.Why)
+	default:
+		return j.otherServer("their addresses differ, and " + c.Why)
+	}
+}
+
+// logsIn tells whether the profile's account gets in with its password.
+func (j *job) logsIn(ctx context.Context) (bool, error) {
+	report := j.tryPassword(ctx, j.profile, j.password.value)
+	if report.Interrupted {
+		return false, context.Canceled
+	}
+	return loggedIn(report), nil
+}
+
+// loggedIn reports whether a test came past the login.
+func loggedIn(r *check.Report) bool {
+	for _, s := range r.Stages {
+		if s.Stage == "login" {
+			return s.Outcome == finding.OK || s.Outcome == finding.Warn
+		}
+	}
+	return false
+}
+
+// tryPassword tests a profile with a password in place of the one that its source has; one that is not Present is no
+// other.
+func (j *job) tryPassword(ctx context.Context, p *resolve.Profile, v secret.Value) *check.Report {
+	if v.Present() {
+		defer j.runner.Finder.Know(p.Called, v, "this run")()
+	}
+	return j.runner.Run(ctx, p)
+}
+
+// planFailed is the error of a plan as the command's.
+func (j *job) planFailed(err error) error {
+	var gone *provision.NotThereError
+	var wrong *engine.WishError
+	var refused *engine.StatementError
+	switch {
+	case errors.As(err, &gone) && j.profile != nil:
+		return base.Failure(base.ExitFailed, errors.New(clean.Line(gone.Error(), 0)),
+			fmt.Sprintf("gharbor provision make %s -as %s", j.profile.Called, j.as))
+	case errors.As(err, &gone):
+		return base.Failure(base.ExitFailed, errors.New(clean.Line(gone.Error(), 0)))
+	case errors.As(err, &wrong):
+		return base.Usage("%s", clean.Line(wrong.Error(), 0))
+	case errors.As(err, &refused):
+		return base.Failure(base.ExitFailed, fmt.Errorf("%s may not look up what is there: the server says %s", j.as,
+			clean.Quoted(clean.Line(refused.Error(), 0))))
+	}
+	return err
+}

@@ -1,0 +1,265 @@
+package provisioncmd
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/rotation"
+	"gentleharbor/internal/cli/base"
+	"gentleharbor/internal/cli/wording"
+)
+
+// rotateOptions are the flags of secret rotate.
+type rotateOptions struct {
+	options
+	chosen  base.Selection
+	length  int
+	resume  bool
+	keepOld bool
+	dropOld bool
+}
+
+// The bounds of -length: 16 characters of 62 have 95 bits, and some servers take no more than 128.
+const (
+	shortest = 16
+	longest  = 128
+)
+
+// Rotate makes a new password, at the server and in the source.
+func Rotate() *base.Command {
+	var o rotateOptions
+	return &base.Command{
+		Name:    "secret rotate",
+		Args:    "PROFILE",
+		Summary: "change a profile's password at the server and in its source, as one step",
+		Long: `Makes a new password, and writes it beside the old one here: in the wallet, or in a file
+that only you can read. Then the server is told, as a hash where it takes one, by the
+account itself where that may, else by -as. Only after a login with the new password it
+takes the place of the old one. After a kill at any step, -resume tries both, keeps the
+one that the server accepts, and removes the other.
+
+-keep-old leaves the old password good beside the new one, on servers that keep two, until
+-drop-old: so that other programs can change over.`,
+		Examples: []string{
+			"gharbor secret rotate sightings -dry-run",
+			"gharbor secret rotate -tag rotated -dry-run",
+		},
+		MaxArgs: 1,
+		Flags: func(fs *base.FlagSet) {
+			o.flags(fs)
+			o.chosen.Flags(fs, true)
+			fs.IntVar(&o.length, "length", generatedLength, "the characters of the new password, letters and digits")
+			fs.BoolVar(&o.resume, "resume", false, "end a rotation that was broken off; without PROFILE all of them")
+			fs.BoolVar(&o.keepOld, "keep-old", false, "the old password stays good too, where the server keeps two")
+			fs.BoolVar(&o.dropOld, "drop-old", false, "end the old password that -keep-old kept")
+		},
+		Run: run(func(ctx context.Context, c *call) error { return c.rotate(ctx, &o) }),
+	}
+}
+
+// conflict says what is wrong with the flags, before anything is opened.
+func (o *rotateOptions) conflict(c *call) error {
+	for _, two := range [][2]string{
+		{"resume", "keep-old"}, {"resume", "drop-old"}, {"keep-old", "drop-old"}, {"dry-run", "yes"}, {"resume", "dry-run"},
+		{"resume", "length"}, {"drop-old", "length"},
+	} {
+		if c.Set[two[0]] && c.Set[two[1]] {
+			return base.Usage("give -%s or -%s, not both", two[0], two[1])
+		}
+	}
+	switch {
+	case o.length < shortest || o.length > longest:
+		return base.Usage("-length: expected a number from %d to %d", shortest, longest)
+	case o.timeout <= 0:
+		return base.Usage("-timeout: expected a time above zero, such as 10s")
+	case (o.keepOld || o.dropOld) && o.as == "":
+		return base.Usage("-keep-old and -drop-old need -as: an account can't keep its own old password")
+	case o.chosen.Used() && (o.as != "" || o.resume || o.dropOld):
+		return base.Usage("-all, -tag and -engine are for rotations by the accounts themselves: name one profile")
+	}
+	return nil
+}
+
+// rotate rotates the password of one profile, or of several one after another.
+func (c *call) rotate(ctx context.Context, o *rotateOptions) error {
+	if err := o.conflict(c); err != nil {
+		return err
+	}
+	if o.resume && len(c.Args) == 0 {
+		return c.resumeAll(ctx, o)
+	}
+	profiles, err := c.Choose(o.chosen, nil)
+	if err != nil {
+		return err
+	}
+	if o.resume {
+		return c.resumeOne(ctx, o, profiles[0].Called)
+	}
+	r := &rotating{call: c, rotateOptions: o, entries: make(map[string]string)}
+	if r.places, err = c.places(); err != nil {
+		return err
+	}
+	if o.dropOld {
+		return r.endOld(ctx, profiles[0])
+	}
+	if len(profiles) > 1 && !o.yes && !o.dryRun {
+		yes, err := r.sure(ctx, fmt.Sprintf("rotate the passwords of %d profiles, one after another?", len(profiles)))
+		if err != nil {
+			return err
+		}
+		if !yes {
+			return base.Failure(base.ExitFailed, errors.New("nothing was sent"))
+		}
+		r.yes = true
+	}
+	for i, p := range profiles {
+		if err := r.one(ctx, p); err != nil {
+			if rest := len(profiles) - i - 1; rest > 0 {
+				c.Say("stopped at %s: %s left as they are", p.Called, wording.Count(rest, "profile", "profiles"))
+			}
+			return err
+		}
+	}
+	return nil
+}
+
+// sure asks for a yes.
+func (c *call) sure(ctx context.Context, question string) (bool, error) {
+	if !c.Interactive() {
+		return false, base.Failure(base.ExitUsage, errors.New("there is no terminal to ask on; -yes does it without asking"),
+			c.Again("yes", "true"))
+	}
+	return c.Confirm(ctx, question, false)
+}
+
+// places is where rotations that have not ended are.
+func (c *call) places() (rotation.Folder, error) {
+	home, err := c.Home()
+	return rotation.FolderOf(home.Dir), err
+}
+
+// rotating is a run of secret rotate.
+type rotating struct {
+	*call
+	*rotateOptions
+	places  rotation.Folder
+	entries map[string]string // of the wallet that were rotated, with the profile of each
+}
+
+// one rotates the password of a profile.
+func (r *rotating) one(ctx context.Context, p *resolve.Profile) error {
+	if r.places.Has(p.Called) {
+		return base.Failure(base.ExitFailed, fmt.Errorf("an earlier rotation of %s has not ended", p.Called),
+			"gharbor secret rotate "+p.Called+" -resume")
+	}
+	turn, err := r.begin(ctx, p)
+	if err != nil {
+		return err
+	}
+	defer turn.close()
+	if with := r.entries[turn.entry]; turn.entry != "" && with != "" {
+		r.Say("%s: its password is the wallet's entry %s, which was rotated with %s", p.Called, turn.entry, with)
+		return nil
+	}
+	if err := turn.plan(ctx); err != nil {
+		return err
+	}
+	if done, err := turn.agree(ctx); done || err != nil {
+		return err
+	}
+	home, err := r.Home()
+	if err != nil {
+		return err
+	}
+	unlock, err := r.places.Lock(ctx, home.LocksPath(), p.Called)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	err = rotation.Run(ctx, turn.steps())
+	if err != nil {
+		return turn.failed(ctx, err)
+	}
+	r.entries[turn.entry] = p.Called
+	return turn.tell(ctx)
+}
+
+// resumeAll ends all rotations that have not ended.
+func (c *call) resumeAll(ctx context.Context, o *rotateOptions) error {
+	places, err := c.places()
+	if err != nil {
+		return err
+	}
+	names, err := places.Profiles()
+	if err != nil {
+		return err
+	}
+	if len(names) == 0 {
+		c.Say("no rotation is open")
+	}
+	for _, name := range names {
+		if err := c.resumeOne(ctx, o, name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// resumeOne ends the rotation of a profile.
+func (c *call) resumeOne(ctx context.Context, o *rotateOptions, name string) error {
+	r := &rotating{call: c, rotateOptions: o, entries: make(map[string]string)}
+	var err error
+	if r.places, err = c.places(); err != nil {
+		return err
+	}
+	home, err := c.Home()
+	if err != nil {
+		return err
+	}
+	unlock, err := r.places.Lock(ctx, home.LocksPath(), name)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	pending, err := r.places.Load(name)
+	if err != nil {
+		return err
+	}
+	if pending == nil {
+		c.Say("%s: no rotation is open", name)
+		return nil
+	}
+	p, err := c.Resolve(name, nil)
+	if err != nil {
+		return err
+	}
+	turn, err := r.begin(ctx, p)
+	if err != nil {
+		return err
+	}
+	defer turn.close()
+	if err := turn.take(pending); err != nil {
+		return err
+	}
+	if !turn.next.Present() { // broken off before the new password was kept, or behind the last step but one
+		c.Say("%s: the rotation had ended, and nothing is left of it", name)
+		return r.places.Remove(name)
+	}
+	which, err := rotation.Resume(ctx, turn.steps())
+	switch {
+	case errors.Is(err, rotation.ErrNeither):
+		return turn.neither(ctx, err)
+	case err != nil:
+		return err
+	case which == rotation.Old:
+		c.Say("%s: the server accepts the old password; the new one was removed", name)
+		return nil
+	}
+	return turn.tell(ctx)
+}
+
+// now is the time of a change, as the wallet keeps it.
+func now() time.Time { return time.Now().UTC().Truncate(time.Second) }

@@ -1,0 +1,408 @@
+package provisioncmd
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"gentleharbor/core/check"
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile/key"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/provision"
+	"gentleharbor/core/rotation"
+	"gentleharbor/core/secret"
+	"gentleharbor/core/wallet"
+	"gentleharbor/internal/cli/base"
+	"gentleharbor/internal/cli/secretcmd"
+	"gentleharbor/internal/render"
+)
+
+// turn is the rotation of one profile's password.
+type turn struct {
+	*job
+	run       *rotating
+	query     secret.Query // says where the password is
+	old, next secret.Value
+	entry     string // of the wallet, "" for another source
+
+	store wallet.Store // where entry is
+	pass  *wallet.Passphrase
+	last  *wallet.Wallet // as it is after the last change
+
+	changer engine.Runner // the session that changes the password
+	planner engine.Planner
+	seen    *engine.Facts // of that session
+	host    string        // from which the account comes, where it is changed by an administrator
+	own     *check.Opened
+	by      string // who changes it, in words
+	report  *check.Report
+}
+
+// begin finds the password and its source, and refuses one that can't be written.
+func (r *rotating) begin(ctx context.Context, p *resolve.Profile) (*turn, error) {
+	j, err := r.call.newJob(&r.options, p.Called)
+	if err != nil {
+		return nil, err
+	}
+	t := &turn{job: j, run: r}
+	named := &provision.Wish{Wish: engine.Wish{User: j.profile.Text(key.User), Database: j.profile.Text(key.Database)}}
+	if err := j.complete(named); err != nil {
+		return nil, err
+	}
+	of := secretcmd.Of(r.Call)
+	if t.query, err = of.QueryOf(ctx, j.profile); err != nil {
+		return nil, err
+	}
+	if j.profile.Text(key.Secret) == "" {
+		t.query.Source = j.runner.Finder.SourceFor(ctx, t.query)
+	}
+	if err := j.runner.Finder.CanPut(t.query); err != nil {
+		var no *secret.ErrNotKept
+		if errors.As(err, &no) {
+			return nil, base.Failure(base.ExitUsage, fmt.Errorf("%s can't be rotated: %s", p.Called, no.Why),
+				fmt.Sprintf("gharbor set %s secret=wallet && gharbor secret keep %s", p.Called, p.Called))
+		}
+		return nil, err
+	}
+	if t.query.Source.Kind == "wallet" {
+		return t, t.openWallet(ctx, of)
+	}
+	located, found := j.runner.Finder.Locate(ctx, t.query)
+	if located == nil {
+		return nil, base.Found(base.ExitSecret, &secret.Failure{Found: found}, found)
+	}
+	t.old, err = located.Take(ctx)
+	return t, err
+}
+
+// openWallet opens the wallet by its passphrase, and finds the entry.
+func (t *turn) openWallet(ctx context.Context, of *secretcmd.Call) error {
+	var err error
+	if t.store, t.pass, t.last, err = of.OwnWallet(ctx, t.WalletFlags); err != nil {
+		return err
+	}
+	e, found := t.last.Match(t.query)
+	if e == nil {
+		return base.Found(base.ExitSecret, &secret.Failure{Found: found}, found)
+	}
+	t.entry, t.old = e.Name, e.Secret
+	return nil
+}
+
+// close ends the sessions.
+func (t *turn) close() {
+	t.job.close()
+	if t.own != nil {
+		t.own.Close()
+	}
+}
+
+// plan opens the session that changes the password: the account's own where that may, else the administrator's.
+func (t *turn) plan(ctx context.Context) error {
+	t.next = secretcmd.Generate(t.run.length)
+	spec := t.profile.Engine().Provision
+	if spec.Password == nil {
+		return base.Usage("this version changes no passwords on %s", t.profile.Text(key.Engine))
+	}
+	if t.run.keepOld && spec.DropOld == nil {
+		return base.Usage("-keep-old: %s keeps one password alone", t.profile.Engine().Name)
+	}
+	if t.admin == nil || !t.run.keepOld {
+		err := t.planOwn(ctx)
+		if err == nil || t.admin == nil || ctx.Err() != nil {
+			return err
+		}
+	}
+	return t.planReset(ctx)
+}
+
+// planOwn logs in as the account itself.
+func (t *turn) planOwn(ctx context.Context) error {
+	if t.profile.Text(key.Guard) == "read-only" {
+		if t.admin != nil {
+			return errors.New("the guard is read-only")
+		}
+		return base.Advise(base.Failure(base.ExitFailed, fmt.Errorf("the guard of %s is read-only: its own session may change "+
+			"nothing", t.profile.Called)), "let an administrator's profile do it: gharbor secret rotate "+t.profile.Called+
+			" -as ADMIN")
+	}
+	defer t.runner.Finder.Know(t.profile.Called, t.old, "this run")()
+	var err error
+	if t.admin != nil { // a refusal here is not the end
+		o := t.runner.Open(ctx, t.profile)
+		if first, some := o.Report.First(); o.Runner == nil || some && first.Outcome == finding.Fail {
+			o.Close()
+			return errors.New("the account does not get in")
+		}
+		t.own = o
+	} else if t.own, err = t.open(ctx, t.profile); err != nil {
+		return err
+	}
+	if before := t.profile.Engine().Provision.Before; before != "" {
+		if err := t.own.Runner.Run(ctx, engine.Statement{Text: before}, nothing{}); err != nil {
+			return err
+		}
+	}
+	t.changer, t.seen, t.by = t.own.Runner, t.own.Report.Facts, "the account itself"
+	t.planner = t.profile.Engine().Provision.Password
+	return nil
+}
+
+// planReset connects the administrator.
+func (t *turn) planReset(ctx context.Context) error {
+	runner, err := t.session(ctx, "")
+	if err != nil {
+		return err
+	}
+	t.changer, t.seen, t.by = runner, t.facts, "the profile "+t.admin.Called
+	t.planner = t.admin.Engine().Provision.Reset
+	w := &provision.Wish{}
+	if err := t.arrive(ctx, w); err != nil {
+		return err
+	}
+	t.host = w.Host
+	return nil
+}
+
+// wish is the account with a password.
+func (t *turn) wish(v secret.Value) *engine.Wish {
+	return &engine.Wish{
+		Facts:    t.seen,
+		User:     t.profile.Text(key.User),
+		Host:     t.host,
+		Password: v,
+		KeepOld:  t.run.keepOld,
+	}
+}
+
+// agree shows what will be done, and asks. done is true where nothing follows.
+func (t *turn) agree(ctx context.Context) (done bool, err error) {
+	plan, err := t.planner(ctx, provision.On(t.changer), t.wish(t.next))
+	if err != nil {
+		return false, t.planFailed(err)
+	}
+	if len(plan.Missing) > 0 {
+		return false, t.planFailed(&provision.NotThereError{What: plan.Missing[0], Account: true})
+	}
+	if len(plan.Lacks) > 0 {
+		return false, base.Failure(base.ExitFailed, errors.New(clean.Line(plan.Lacks[0], 0)+": nothing was sent"))
+	}
+	report := render.NewReport(t.Stdout, t.NoColour)
+	report.Head(t.profile.Called, fmt.Sprintf("%s at %s, by %s", t.seen.Product, t.seen.Route, t.by))
+	rows := render.NewPlan(t.Stdout)
+	rows.Note(fmt.Sprintf("a new password of %d characters goes into the %s", t.run.length, t.place()))
+	for _, c := range plan.Changes {
+		rows.Change("change", c.Why, c.Shown+";")
+		if c.Clear != "" {
+			rows.Note(c.Clear)
+		}
+	}
+	switch {
+	case t.dryRun:
+		t.Say("nothing was sent: -dry-run")
+		return true, nil
+	case t.yes:
+		return false, nil
+	}
+	yes, err := t.sure(ctx, "rotate the password of "+t.profile.Called+"?")
+	if err == nil && !yes {
+		err = base.Failure(base.ExitFailed, errors.New("nothing was sent"))
+	}
+	return false, err
+}
+
+// place says where the password is kept.
+func (t *turn) place() string {
+	if t.entry != "" {
+		return "wallet, entry " + t.entry
+	}
+	return t.runner.Finder.PlaceOf(t.query)
+}
+
+// steps are those of the rotation.
+func (t *turn) steps() rotation.Steps {
+	return rotation.Steps{
+		Keep:    t.keep,
+		Change:  t.change,
+		Accepts: t.accepts,
+		Adopt:   t.adopt,
+		Drop:    t.drop,
+	}
+}
+
+// keep writes the new password to the disk. The file in front of the wallet's change says only that one is under way.
+func (t *turn) keep(ctx context.Context) error {
+	p := rotation.Pending{Profile: t.profile.Called, Entry: t.entry, Begun: now()}
+	if t.entry == "" {
+		p.Secret = t.next
+	}
+	if err := t.run.places.Save(p); err != nil || t.entry == "" {
+		return err
+	}
+	err := t.changeEntry(ctx, func(e *wallet.Entry) { e.Pending = t.next })
+	if err != nil {
+		err = errors.Join(err, t.run.places.Remove(t.profile.Called))
+	}
+	return err
+}
+
+// changeEntry changes the entry of the wallet.
+func (t *turn) changeEntry(ctx context.Context, change func(*wallet.Entry)) (err error) {
+	t.last, err = t.store.Update(ctx, t.pass, func(w *wallet.Wallet) error {
+		e := w.Entry(t.entry)
+		if e == nil {
+			return fmt.Errorf("the wallet has no entry %s any more", t.entry)
+		}
+		changed := *e
+		change(&changed)
+		w.Put(changed)
+		return nil
+	})
+	return err
+}
+
+// change sets a password at the server.
+func (t *turn) change(ctx context.Context, to rotation.Which) error {
+	v := t.next
+	if to == rotation.Old {
+		v = t.old
+	}
+	w := t.wish(v)
+	w.KeepOld = w.KeepOld && to == rotation.New
+	plan, err := t.planner(ctx, provision.On(t.changer), w)
+	if err != nil {
+		return err
+	}
+	for _, c := range plan.Changes {
+		if err := t.changer.Run(ctx, engine.Statement{Text: c.Text}, nothing{}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// accepts logs in on a new connection.
+func (t *turn) accepts(ctx context.Context, which rotation.Which) (bool, error) {
+	v := t.next
+	if which == rotation.Old {
+		v = t.old
+	}
+	report := t.tryPassword(ctx, t.profile, v)
+	first, some := report.First()
+	switch {
+	case report.Interrupted:
+		return false, context.Canceled
+	case loggedIn(report):
+		t.report = report
+		return true, nil
+	case some && first.Outcome == finding.Fail && first.Stage == "login":
+		t.report = report
+		if refusesPassword(first.Finding.Code) {
+			return false, nil
+		}
+	}
+	return false, fmt.Errorf("%s: %s", report.Verdict(), cause(first))
+}
+
+// refusesPassword reports whether a finding of the login tells that the password was judged, and refused.
+func refusesPassword(code finding.Code) bool {
+	return slices.Contains([]finding.Code{finding.LoginPassword, finding.LoginEmptyPassword, finding.LoginNoPasswordSet,
+		finding.LoginOtherHash}, code)
+}
+
+// cause is why a stage failed.
+func cause(s check.Stage) string {
+	if s.Finding == nil {
+		return ""
+	}
+	return s.Finding.Cause
+}
+
+// adopt makes the new password the source's own.
+func (t *turn) adopt(ctx context.Context) error {
+	if t.entry != "" {
+		err := t.changeEntry(ctx, func(e *wallet.Entry) {
+			e.Secret, e.Pending, e.Changed = t.next, secret.Value{}, now()
+		})
+		if err != nil {
+			return err
+		}
+	} else if _, err := t.runner.Finder.Put(ctx, t.query, t.next); err != nil {
+		return err
+	}
+	return t.run.places.Remove(t.profile.Called)
+}
+
+// drop forgets the new password.
+func (t *turn) drop(ctx context.Context) error {
+	if t.entry != "" {
+		if err := t.changeEntry(ctx, func(e *wallet.Entry) { e.Pending = secret.Value{} }); err != nil {
+			return err
+		}
+	}
+	return t.run.places.Remove(t.profile.Called)
+}
+
+// take takes the new password of a rotation that was broken off.
+func (t *turn) take(p *rotation.Pending) error {
+	if p.Entry == "" {
+		t.next = p.Secret
+		return nil
+	}
+	if t.last == nil {
+		return base.Failure(base.ExitFailed, fmt.Errorf("the rotation of %s was of the wallet's entry %s, and the profile takes "+
+			"its password from elsewhere now", p.Profile, p.Entry), fmt.Sprintf("gharbor set %s secret=wallet:%s", p.Profile,
+			p.Entry))
+	}
+	t.entry = p.Entry
+	if e := t.last.Entry(p.Entry); e != nil {
+		t.old, t.next = e.Secret, e.Pending
+	}
+	return nil
+}
+
+// failed is the error of a rotation that did not end well.
+func (t *turn) failed(ctx context.Context, err error) error {
+	var open *rotation.OpenError
+	var refused *engine.StatementError
+	switch {
+	case errors.As(err, &open) && errors.Is(err, rotation.ErrNeither):
+		return t.neither(ctx, err)
+	case errors.As(err, &open):
+		return base.Failure(base.ExitServer, errors.New(clean.Line(err.Error(), 0)),
+			"gharbor secret rotate "+t.profile.Called+" -resume")
+	case errors.Is(err, rotation.ErrNotAccepted):
+		return base.Failure(base.ExitFailed, err)
+	case errors.As(err, &refused):
+		return base.Failure(base.ExitFailed, fmt.Errorf("the server says %s; the old password stays",
+			clean.Quoted(clean.Line(refused.Error(), 0))))
+	}
+	return err
+}
+
+// neither is for an account that gets in with neither password.
+func (t *turn) neither(_ context.Context, err error) error {
+	return base.Advise(base.Failure(base.ExitServer, fmt.Errorf("%s: %s; both are kept", t.profile.Called,
+		clean.Line(rotation.ErrNeither.Error(), 0)), "gharbor test "+t.profile.Called),
+		"let an administrator's profile set the old one again: gharbor provision make "+t.profile.Called+" -as ADMIN")
+}
+
+// tell says that the password was rotated, and who used the old one.
+func (t *turn) tell(ctx context.Context) error {
+	t.Say("rotated: the password of %s, in the %s", t.profile.Called, t.place())
+	if t.run.keepOld {
+		t.Say("the old password is good too, until: gharbor secret rotate %s -drop-old -as %s", t.profile.Called, t.as)
+	}
+	for _, line := range t.others(ctx) {
+		t.Say("%s", clean.Visible(line))
+	}
+	if t.report != nil {
+		fmt.Fprintln(t.Stdout, strings.Replace(t.report.Verdict(), "ready: ", "ready with the new password: ", 1))
+	}
+	return nil
+}
