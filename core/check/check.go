@@ -84,6 +84,13 @@ type Runner struct {
 	// refused; nil for none.
 	Admin *resolve.Profile
 
+	// Administrator names a profile of an administrator for the server of another, "" for none. It may be nil. Commands to
+	// try name it; it is not used by itself.
+	Administrator func(*resolve.Profile) string
+
+	// Rotating reports whether a change of a profile's password has not ended. It may be nil.
+	Rotating func(profile string) bool
+
 	// Writes: of several servers, the first that takes changes is wanted, where the profile does not say which.
 	Writes bool
 

@@ -248,11 +248,15 @@ func (t *test) overTCP(c address.Candidate) string {
 func (a *attempt) target(reached *route.Reached) engine.Target {
 	t, by := a.test, a.named("service", "instance")
 	admin := ""
-	if t.Admin != nil {
+	switch {
+	case t.Admin != nil:
 		admin = t.Admin.Called
+	case t.Administrator != nil:
+		admin = t.Administrator(t.profile)
 	}
 	return engine.Target{
 		Admin:         admin,
+		LooksUp:       t.Admin != nil,
 		Alias:         by.Alias,
 		AliasAt:       by.String(),
 		Profile:       t.profile.Called,
@@ -305,6 +309,10 @@ func (a *attempt) logIn(ctx context.Context) finding.Result {
 	login := a.conv.Login(ctx)
 	if login.Outcome == finding.Fail && a.Admin != nil {
 		a.lookUp(ctx, login.Finding)
+	}
+	if name := a.profile.Called; login.Outcome == finding.Fail && a.Rotating != nil && a.Rotating(name) {
+		login.Finding.Saw("a rotation of its password was broken off: the server may have the new one already")
+		login.Finding.Try = append([]string{"gharbor secret rotate " + name + " -resume"}, login.Finding.Try...)
 	}
 	a.conv.Facts().SecretTaken, a.conv.Facts().SecretTyped = a.taken, a.taken && a.secret.Typed
 	return a.explained(ctx, login)

@@ -24,8 +24,11 @@ func (t *Target) PasswordWanted(found *finding.Finding) *finding.Finding {
 // LookUpAs advises to let an administrator's profile find out what the server did not say. It is nothing where one
 // already does.
 func (t *Target) LookUpAs(found *finding.Finding) *finding.Finding {
-	if t.Admin != "" {
+	switch {
+	case t.LooksUp:
 		return found
+	case t.Admin != "":
+		return found.Suggest("gharbor test %s -as %s   # looks up what the server did not say", t.Profile, t.Admin)
 	}
 	return found.Advise("let an administrator's profile look: gharbor test %s -as ADMIN", t.Profile)
 }

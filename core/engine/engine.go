@@ -26,8 +26,10 @@ type Target struct {
 	Network  string // "tcp" or "unix"
 	Address  string // as dialled: "127.0.0.1:5432", or the socket's path
 
-	// Admin is the name of an administrator's profile, "" where none is known.
-	Admin string
+	// Admin is the name of an administrator's profile for the server, "" where none is known. LooksUp: it finds out what
+	// the server does not say of a login.
+	Admin   string
+	LooksUp bool
 
 	TLS *tlsrule.Plan
 

@@ -42,10 +42,11 @@ func (i Instead) Has(image string) bool {
 	return i.Image != "" && strings.Contains(strings.ToLower(image), i.Image)
 }
 
-// Log are the lines by which a server's log says that it starts, or is ready.
+// Log are the lines by which a server's log says that it starts, is ready, or fails.
 type Log struct {
 	Begins []string
 	Ready  []string
+	Fails  []string // what keeps it from starting, or ends it
 	Before []string // of the server of the image's own preparations, which ends again
 	// Announced: a line of Before stands above the lines of that server, not in them or behind them.
 	Announced bool

@@ -17,7 +17,7 @@ type Stopped struct {
 	What  string // "an installed cluster that does not answer"
 	Name  string
 	Port  int
-	Start string // the command that starts it
+	Start []string // the words of the command that starts it
 }
 
 // Host is the machine's files. Root is put before every path, for tests; "" otherwise.
@@ -43,10 +43,10 @@ func (h Host) Installed(unit string) bool {
 	return h.Exists("/etc/init.d/" + unit)
 }
 
-// StartCommand is how this system starts a service.
-func (h Host) StartCommand(unit string) string {
+// StartCommand is how this system starts a service, in words.
+func (h Host) StartCommand(unit string) []string {
 	if h.Exists("/run/systemd/system") {
-		return "sudo systemctl start " + unit
+		return []string{"sudo", "systemctl", "start", unit}
 	}
-	return "sudo service " + unit + " start"
+	return []string{"sudo", "service", unit, "start"}
 }

@@ -97,6 +97,16 @@ func (f *Finding) AsAdmin(admin, statement string, args ...any) *Finding {
 	return f.Suggest("gharbor query %s %s", admin, clean.Shell(statement))
 }
 
+// ByAdmin adds what an administrator's profile does for another with gharbor: a command without its -as, and the
+// statement that it comes to, formatted as by fmt.Sprintf. It is a step where admin is "".
+func (f *Finding) ByAdmin(admin, command, statement string, args ...any) *Finding {
+	statement = fmt.Sprintf(statement, args...)
+	if admin == "" {
+		return f.Advise("with an administrator's profile: gharbor %s -as ADMIN (it sends %s)", command, statement)
+	}
+	return f.Suggest("gharbor %s -as %s   # sends %s", command, admin, statement)
+}
+
 // AdviseUnseen adds a statement with a password in it that an administrator runs, formatted as by fmt.Sprintf.
 func (f *Finding) AdviseUnseen(statement string, args ...any) *Finding {
 	return f.Advise("as an administrator, run: "+statement+" (in a session, not in a shell's history)", args...)

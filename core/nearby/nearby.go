@@ -30,10 +30,12 @@ type Server struct {
 	Socket  string `json:"socket,omitempty"`
 	Port    int    `json:"port,omitempty"`
 	// "answers", "silent" (a socket that nobody listens on), "stopped", or "unpublished" (in a container that runs)
-	State       string `json:"state"`
-	Start       string `json:"start,omitempty"` // the command that starts a stopped one
-	Name        string `json:"name,omitempty"`  // of a stopped service
-	Connections int    `json:"connections"`     // made to find out; a server may count them as failed logins
+	State string `json:"state"`
+	Start string `json:"start,omitempty"` // the command that starts a stopped one
+	// Words are those of Start, nil where it is none of this system's commands.
+	Words       []string `json:"-"`
+	Name        string   `json:"name,omitempty"` // of a stopped service
+	Connections int      `json:"connections"`    // made to find out; a server may count them as failed logins
 }
 
 // Survey is what one look around found.

@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 
+	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 )
 
@@ -170,6 +171,16 @@ func stopped(spec *engine.Spec, s engine.Stopped) Server {
 		Name:   s.Name,
 		Port:   s.Port,
 		State:  "stopped",
-		Start:  s.Start,
+		Start:  commandLine(s.Start),
+		Words:  s.Start,
 	}
+}
+
+// commandLine are the words of a command as a shell takes them.
+func commandLine(words []string) string {
+	typed := make([]string, len(words))
+	for i, w := range words {
+		typed[i] = clean.Shell(w)
+	}
+	return strings.Join(typed, " ")
 }

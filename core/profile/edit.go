@@ -29,6 +29,7 @@ type Edit struct {
 	cuts []cut
 
 	wantAliases []*Alias
+	wantHosts   []GivenHost
 }
 
 // cut replaces the bytes from start to end.
@@ -42,7 +43,8 @@ func (f *File) edit() *Edit {
 	if err != nil {
 		panic(err) // it was read before, or there were no File
 	}
-	return &Edit{file: f, doc: doc, want: slices.Clone(f.Profiles), wantAliases: slices.Clone(f.Aliases)}
+	return &Edit{file: f, doc: doc, want: slices.Clone(f.Profiles), wantAliases: slices.Clone(f.Aliases),
+		wantHosts: slices.Clone(f.Hosts)}
 }
 
 // text applies the cuts.
@@ -82,7 +84,7 @@ func (e *Edit) Checked() ([]byte, error) {
 		return nil, err
 	}
 	same := len(got.Profiles) == len(e.want) && len(got.Aliases) == len(e.wantAliases) &&
-		slices.EqualFunc(got.Hosts, e.file.Hosts, GivenHost.same)
+		sameHosts(got.Hosts, e.wantHosts)
 	for _, want := range e.want {
 		same = same && want.sameAs(got.Lookup(want.Name))
 	}

@@ -138,7 +138,7 @@ func (f Folder) Lock(ctx context.Context, locks, profile string) (unlock func(),
 }
 
 // Move takes a rotation along to another name of its profile.
-func (f Folder) Move(ctx context.Context, from, to string) (moved bool, err error) {
+func (f Folder) Move(from, to string) (moved bool, err error) {
 	p, err := f.Load(from)
 	if err != nil || p == nil {
 		return false, err

@@ -91,6 +91,7 @@ type Server struct {
 	mu     sync.Mutex
 	logins int
 	asked  []string
+	given  map[string][]string // rights on tables: "ACCOUNT OWNER.TABLE"
 }
 
 // Start starts a server; Close ends it.

@@ -37,6 +37,9 @@ func (s *session) answerTo(body []byte) *writer {
 			return s.written(a)
 		}
 	}
+	if a := s.rights(sql); a != nil {
+		return s.written(a)
+	}
 	if a := s.catalogue(sql); a != nil {
 		return s.written(a)
 	}

@@ -41,6 +41,7 @@ var Spec = &engine.Spec{
 		Log: engine.Log{
 			Begins: []string{"MongoDB starting"},
 			Ready:  []string{"Waiting for connections"},
+			Fails:  []string{`"s":"F"`, `"s":"E"`},
 		},
 	},
 }

@@ -80,7 +80,7 @@ func (c *conversation) noSuchAccount(ctx context.Context, r engine.Refused) erro
 		found.Saw("similar accounts: %s", clean.Quoted(strings.Join(near, ", ")))
 	}
 	found.Another(r.Profile, "user", nil).
-		AdviseUnseen("CREATE USER %s IDENTIFIED BY 'NEW-PASSWORD'", c.accountName(r.User, "%"))
+		ByAdmin(r.Admin, "provision make "+r.Profile, "CREATE USER %s", c.accountName(r.User, "%"))
 	return nil
 }
 
@@ -108,7 +108,7 @@ func (c *conversation) elsewhere(r engine.Refused, own []account, seen string) {
 		found.Saw("over a socket the server always sees 'localhost'").
 			Suggest("gharbor set %s socket= host=127.0.0.1", r.Profile)
 	}
-	found.AdviseUnseen("CREATE USER %s IDENTIFIED BY 'NEW-PASSWORD'", c.accountName(r.User, seen))
+	found.ByAdmin(r.Admin, "provision make "+r.Profile, "CREATE USER %s", c.accountName(r.User, seen))
 }
 
 func (c *conversation) anonymousFirst(r engine.Refused, anonymous account, own []account) {
@@ -117,7 +117,7 @@ func (c *conversation) anonymousFirst(r engine.Refused, anonymous account, own [
 		clean.Line(anonymous.host, 100), clean.Quoted(r.User)).
 		Saw("%sthe accounts are ''@'%s' and %s for %s; the more exact host wins", r.By,
 			clean.Line(anonymous.host, 100), clean.Quoted(r.User), hostsOf(own)).
-		AsAdmin(r.Admin, "DROP USER %s", c.accountName("", anonymous.host))
+		ByAdmin(r.Admin, "provision make "+r.Profile, "DROP USER %s", c.accountName("", anonymous.host))
 }
 
 // explain is for the account that the server compared with.
@@ -140,11 +140,13 @@ func (c *conversation) explain(ctx context.Context, r engine.Refused, a account)
 	switch {
 	case strings.Contains(upper, "ACCOUNT LOCK"):
 		refine(found, finding.LoginLocked, "the account %s is locked", clean.Quoted(r.User))
-		by("it says ACCOUNT LOCK").AsAdmin(r.Admin, "ALTER USER %s ACCOUNT UNLOCK", name)
+		by("it says ACCOUNT LOCK").ByAdmin(r.Admin, "provision unlock "+r.Profile, "ALTER USER %s ACCOUNT UNLOCK",
+			name)
 	case expiredNow(upper):
 		refine(found, finding.LoginExpired, "the password of %s has expired", clean.Quoted(r.User))
 		by("it says PASSWORD EXPIRE").
-			AdviseUnseen("ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'", name)
+			ByAdmin(r.Admin, "secret rotate "+r.Profile, "ALTER USER %s with a new password", name).
+			ByAdmin(r.Admin, "provision expire "+r.Profile+" -never", "ALTER USER %s PASSWORD EXPIRE NEVER", name)
 	case strings.Contains(upper, "REQUIRE SSL") && !r.Encrypted:
 		c.needsTLS(r, fmt.Sprintf("the account is %s; it says REQUIRE SSL", name))
 	case strings.Contains(upper, "REQUIRE X509") || strings.Contains(upper, "REQUIRE SUBJECT") ||
@@ -161,7 +163,7 @@ func (c *conversation) explain(ctx context.Context, r engine.Refused, a account)
 		refine(found, finding.LoginNoPasswordSet, "the account %s has no password, so no password can be right",
 			clean.Quoted(r.User))
 		by("no password is stored").
-			AdviseUnseen("ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'", name)
+			ByAdmin(r.Admin, "provision make "+r.Profile, "ALTER USER %s with the profile's password", name)
 	default:
 		found.Code, found.Cause = finding.LoginPassword, fmt.Sprintf("the password sent for %s is wrong",
 			clean.Quoted(r.User))
@@ -267,7 +269,7 @@ func (c *conversation) lookUpDatabase(ctx context.Context, r engine.Refused) err
 		found.Saw("similar names that exist: %s", clean.Quoted(strings.Join(near, ", ")))
 	}
 	found.Another(r.Profile, "database", near).
-		AsAdmin(r.Admin, "CREATE DATABASE %s", identifier(r.Database))
+		ByAdmin(r.Admin, "provision make "+r.Profile, "CREATE DATABASE %s", identifier(r.Database))
 	return nil
 }
 

@@ -189,6 +189,7 @@ var (
 		Begins: []string{"Entrypoint script for", "Starting temporary server", "Initializing database",
 			"starting as process", "Stopping temporary server", "Shutdown complete"},
 		Ready:  []string{"ready for connections"},
+		Fails:  []string{"[ERROR]", "mysqld got signal", "mariadbd got signal"},
 		Before: []string{"port: 0"},
 		Skip:   "X Plugin", // it says of itself that it is ready
 	}

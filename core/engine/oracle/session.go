@@ -166,7 +166,7 @@ func (c *conversation) LookUp(ctx context.Context, r engine.Refused) error {
 	switch {
 	case strings.Contains(status, "LOCKED"):
 		refine(r, finding.LoginLocked, fmt.Sprintf("the account %s is locked", clean.Quoted(r.User)), status).
-			AsAdmin(r.Admin, "ALTER USER %s ACCOUNT UNLOCK", identifier(r.User))
+			ByAdmin(r.Admin, "provision unlock "+r.Profile, "ALTER USER %s ACCOUNT UNLOCK", identifier(r.User))
 		return nil
 	case strings.HasPrefix(status, "EXPIRED") && !strings.Contains(status, "GRACE"):
 		refine(r, finding.LoginExpired, fmt.Sprintf("the password of %s has expired", clean.Quoted(r.User)), status).

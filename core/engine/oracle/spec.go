@@ -16,6 +16,7 @@ var Spec = &engine.Spec{
 	Port:       1521,
 	Begin:      Begin,
 	Statements: statements,
+	Provision:  provision,
 	Keys: engine.Keys{
 		Only: []key.Name{key.Service, key.Instance, key.As},
 		Idle: map[key.Name]string{key.Database: "the service decides which one is opened"},
@@ -55,6 +56,7 @@ var Spec = &engine.Spec{
 		Log: engine.Log{
 			Begins: []string{"ORACLE EDITION", "CONTAINER: starting up"},
 			Ready:  []string{"DATABASE IS READY TO USE"},
+			Fails:  []string{"ORA-", "DATABASE SETUP WAS NOT SUCCESSFUL"},
 		},
 	},
 	Accounts:  engine.Accounts{Administrators: []string{"sys", "system"}},

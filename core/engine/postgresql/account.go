@@ -51,25 +51,25 @@ func (a *account) explain(r engine.Refused) {
 		if len(a.near) > 0 {
 			found.Saw("similar roles that may log in: %s", clean.Quoted(strings.Join(a.near, ", ")))
 		}
-		found.Another(r.Profile, "user", a.near).AsAdmin(r.Admin, "CREATE ROLE %s LOGIN", role)
+		found.Another(r.Profile, "user", a.near).ByAdmin(r.Admin, "provision make "+r.Profile,
+			"CREATE ROLE %s LOGIN", role)
 	case !a.mayLogIn:
 		particular(finding.LoginNoLoginRight, "the role %s exists, but may not log in", user)
-		found.Saw("%sthe role has no LOGIN", r.By).AsAdmin(r.Admin, "ALTER ROLE %s LOGIN", role)
+		found.Saw("%sthe role has no LOGIN", r.By).ByAdmin(r.Admin, "provision unlock "+r.Profile, "ALTER ROLE %s LOGIN", role)
 	case a.validUntil != nil && time.Now().After(*a.validUntil):
 		particular(finding.LoginExpired, "the password of %s expired on %s",
 			user, a.validUntil.Format(time.DateTime+" MST"))
 		found.Saw("%sVALID UNTIL is %s", r.By, a.validUntil.Format(time.RFC3339)).
-			AsAdmin(r.Admin, "ALTER ROLE %s VALID UNTIL 'infinity'", role)
+			ByAdmin(r.Admin, "provision expire "+r.Profile+" -never", "ALTER ROLE %s VALID UNTIL 'infinity'", role)
 	case a.password != nil && !*a.password:
 		particular(finding.LoginNoPasswordSet, "the role %s has no password, so no password can be right", user)
 		found.Saw("%sno password is stored", r.By).
-			AdviseUnseen("ALTER ROLE %s PASSWORD 'NEW-PASSWORD'",
-				role)
+			ByAdmin(r.Admin, "provision make "+r.Profile, "ALTER ROLE %s with the profile's password", role)
 	case a.stored == methodMD5 && strings.HasPrefix(r.Method, methodSCRAM):
 		particular(finding.LoginOtherHash,
 			"the password of %s is stored for MD5, but the server's rules want SCRAM, so it can't be right", user)
 		found.Saw("%sthe stored form begins with md5; the server asked by %s", r.By, r.Method).
-			AdviseUnseen("SET password_encryption = 'scram-sha-256'; ALTER ROLE %s PASSWORD 'THE-PASSWORD'", role)
+			ByAdmin(r.Admin, "provision make "+r.Profile, "ALTER ROLE %s with the profile's password, for SCRAM", role)
 	default:
 		found.Cause = fmt.Sprintf("the password sent for %s is wrong", user)
 		found.Saw("%sthe role may log in and has not expired, so the password is wrong", r.By)

@@ -22,9 +22,9 @@ func clusters(h engine.Host) []engine.Stopped {
 	for _, path := range settings {
 		folder := filepath.Dir(path)
 		version, name := filepath.Base(filepath.Dir(folder)), filepath.Base(folder)
-		start := "sudo pg_ctlcluster " + clean.Shell(version) + " " + clean.Shell(name) + " start"
+		start := []string{"sudo", "pg_ctlcluster", version, name, "start"}
 		if h.Exists("/run/systemd/system") {
-			start = "sudo systemctl start " + clean.Shell("postgresql@"+version+"-"+name)
+			start = []string{"sudo", "systemctl", "start", "postgresql@" + version + "-" + name}
 		}
 		found = append(found, engine.Stopped{
 			What:  what,
@@ -45,7 +45,7 @@ func clusters(h engine.Host) []engine.Stopped {
 					What:  what,
 					Name:  clean.Line(name, 60),
 					Port:  confPort(path),
-					Start: "brew services start " + clean.Shell(name),
+					Start: []string{"brew", "services", "start", name},
 				})
 			}
 		}
@@ -76,7 +76,7 @@ func withoutCluster(h engine.Host) []engine.Stopped {
 		What:  "an installed PostgreSQL that has no cluster yet",
 		Name:  "postgresql " + clean.Line(version, 20),
 		Port:  usualPort,
-		Start: "sudo pg_createcluster " + clean.Shell(version) + " main --start",
+		Start: []string{"sudo", "pg_createcluster", version, "main", "--start"},
 	}}
 }
 

@@ -193,13 +193,14 @@ func (a *attempt) role(e *pgconn.PgError, what meaning) *finding.Finding {
 	if what == meansNoLogin {
 		return finding.New(finding.LoginNoLoginRight, "the role %s exists, but may not log in", user).
 			Saw("%s", said(e)).
-			AsAdmin(a.to.Admin, "ALTER ROLE %s LOGIN", role)
+			ByAdmin(a.to.Admin, "provision unlock "+a.to.Profile, "ALTER ROLE %s LOGIN", role)
 	}
 	found := finding.New(finding.LoginNoSuchRole, "there is no role %s on this server", user).Saw("%s", said(e))
 	if what == meansRole {
 		found.Cause += ", or it may not log in"
 	}
-	return found.Another(a.to.Profile, "user", nil).AsAdmin(a.to.Admin, "CREATE ROLE %s LOGIN", role)
+	return found.Another(a.to.Profile, "user", nil).ByAdmin(a.to.Admin, "provision make "+a.to.Profile,
+		"CREATE ROLE %s LOGIN", role)
 }
 
 // otherCertificate is for a certificate that is believed, and is another account's.
@@ -360,7 +361,8 @@ func (c *conversation) databaseRefused(ctx context.Context) *finding.Finding {
 		return finding.New(finding.DatabaseNoAccess, "the role %s may not connect to the database %s",
 			clean.Quoted(c.to.User), clean.Quoted(c.to.Database)).
 			Saw("%s", said(e)).
-			AsAdmin(c.to.Admin, "GRANT CONNECT ON DATABASE %s TO %s", identifier(c.to.Database), identifier(c.to.User))
+			ByAdmin(c.to.Admin, "provision grant "+c.to.Profile+" -access read", "GRANT CONNECT ON DATABASE %s TO %s",
+				identifier(c.to.Database), identifier(c.to.User))
 	case meansNotAccepting:
 		found := finding.New(finding.DatabaseNotAccepting, "the database %s does not accept connections",
 			clean.Quoted(c.to.Database)).
@@ -369,7 +371,8 @@ func (c *conversation) databaseRefused(ctx context.Context) *finding.Finding {
 			return found.Saw("template0 is what new databases are copied from; nobody is meant to connect to it").
 				Another(c.to.Profile, "database", []string{"postgres"})
 		}
-		return found.AsAdmin(c.to.Admin, "ALTER DATABASE %s ALLOW_CONNECTIONS true", identifier(c.to.Database))
+		return found.ByAdmin(c.to.Admin, "provision make "+c.to.Profile, "ALTER DATABASE %s ALLOW_CONNECTIONS true",
+			identifier(c.to.Database))
 	}
 	if byPooler(c.refusal) && c.refusal.Code == poolerCode {
 		return (&attempt{conversation: c}).poolerDatabase(c.refusal)
@@ -392,7 +395,8 @@ func (c *conversation) databaseMissing(ctx context.Context, e *pgconn.PgError, c
 		found.Saw("the names of the databases could not be read")
 	}
 	return found.Another(c.to.Profile, "database", near).
-		AsAdmin(c.to.Admin, "CREATE DATABASE %s OWNER %s", identifier(c.to.Database), identifier(c.to.User))
+		ByAdmin(c.to.Admin, "provision make "+c.to.Profile, "CREATE DATABASE %s OWNER %s",
+			identifier(c.to.Database), identifier(c.to.User))
 }
 
 // databases lists the server's databases, asked in one that usually exists,

@@ -122,6 +122,7 @@ var Spec = &engine.Spec{
 				"redo starts"},
 			Ready: []string{"database system is ready to accept connections",
 				"database system is ready to accept read-only connections"},
+			Fails:     []string{"FATAL:", "PANIC:", "initdb: error", "Error: "},
 			Before:    []string{"waiting for server to start"},
 			Announced: true,
 		},

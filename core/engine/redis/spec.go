@@ -51,6 +51,7 @@ var Spec = &engine.Spec{
 		Log: engine.Log{
 			Begins: []string{"Redis is starting", "oO0OoO0OoO0Oo"},
 			Ready:  []string{"Ready to accept connections"},
+			Fails:  []string{"FATAL", "Fatal error", "Bad file format"},
 		},
 	},
 	Accounts: engine.Accounts{Administrators: []string{"default"}},

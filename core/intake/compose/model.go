@@ -29,7 +29,13 @@ type service struct {
 	DependsOn   map[string]bool
 	Profiles    []string
 	EnvFiles    []envFile
+	Volumes     []mount
+	Container   string   // container_name, "" for the usual one
+	Keys        []string // all that it has
 }
+
+// mount is a volume of a service; Source is "" for one without a name.
+type mount struct{ Type, Source, Target string }
 
 // serverPort is a port of a service; Published is as written, "" for one that the engine chooses.
 type serverPort struct {
@@ -123,12 +129,44 @@ func (l *loading) service(name string, n *node) (*service, error) {
 		func() error { return s.readSecrets(n.get("secrets"), at+".secrets") },
 		func() error { return s.readDepends(n.get("depends_on"), at+".depends_on") },
 		func() error { return s.readEnvFiles(n.get("env_file"), at+".env_file") },
+		func() (err error) {
+			s.Container, err = n.get("container_name").scalar(at + ".container_name")
+			return err
+		},
 	} {
 		if err := step(); err != nil {
 			return nil, err
 		}
 	}
+	s.Keys = slices.Clone(n.keys)
+	s.readVolumes(n.get("volumes"))
 	return s, nil
+}
+
+// readVolumes reads the volumes, as far as they are understood: whoever makes the service looks at what is left.
+func (s *service) readVolumes(n *node) {
+	if n == nil {
+		return
+	}
+	for _, one := range n.list {
+		m := mount{Type: "volume"}
+		switch one.kind {
+		case yaml.ScalarNode:
+			parts := strings.SplitN(one.text, ":", 3)
+			m.Target = parts[0]
+			if len(parts) > 1 {
+				m.Source, m.Target = parts[0], parts[1]
+			}
+			if strings.ContainsAny(m.Source, "/.~\\") {
+				m.Type = "bind"
+			}
+		case yaml.MappingNode:
+			m.Type, _ = one.get("type").scalar("type")
+			m.Source, _ = one.get("source").scalar("source")
+			m.Target, _ = one.get("target").scalar("target")
+		}
+		s.Volumes = append(s.Volumes, m)
+	}
 }
 
 func (s *service) readEnvironment(n *node, at string) error {

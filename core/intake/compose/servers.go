@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 
+	"gentleharbor/core/clean"
 	"gentleharbor/core/container/api"
 	"gentleharbor/core/container/find"
 	"gentleharbor/core/intake"
@@ -36,6 +37,66 @@ type Server struct {
 	Published   []string
 	Password    secret.Value // as declared, for who wants a copy
 	Trouble     string       // why the declared password can't be had
+	Making      Making
+}
+
+// Making is what a container of the service is made of, as far as a container can be made of it here.
+type Making struct {
+	Name        string // the container's
+	Image       string
+	Environment api.Environment
+	Ports       []Port
+	Volumes     map[string]string // by the folder in the container; the engine's names, with the project's before them
+	Passed      []string          // keys that make no difference to how the server is reached, and are passed over
+	Refused     []string          // keys without which the service would be another one
+}
+
+// Port is a port of a service. Published is "" for one that the engine chooses, Host "" for all addresses.
+type Port struct {
+	Target          int
+	Host, Published string
+}
+
+// madeOf are the keys of a service that a container is made of, and those that say something of other services alone.
+var madeOf = []string{"image", "environment", "env_file", "ports", "expose", "volumes", "container_name", "profiles",
+	"depends_on"}
+
+// passed are keys without which the server is the same.
+var passed = []string{"restart", "healthcheck", "labels", "networks", "logging", "pull_policy", "deploy", "develop",
+	"stop_grace_period", "annotations", "attach", "hostname"}
+
+// making is what a container of a service is made of.
+func (s *service) making(project string, env api.Environment) Making {
+	m := Making{Name: s.Container, Image: s.Image, Environment: env, Volumes: make(map[string]string)}
+	if m.Name == "" {
+		m.Name = project + "-" + s.Name + "-1"
+	}
+	for _, p := range s.Ports {
+		if p.Protocol == "tcp" {
+			m.Ports = append(m.Ports, Port{Target: p.Target, Host: p.host, Published: p.Published})
+		}
+	}
+	for _, v := range s.Volumes {
+		if v.Type != "volume" || !strings.HasPrefix(v.Target, "/") {
+			m.Refused = append(m.Refused, "volumes ("+clean.Line(v.Source, 100)+")")
+			continue
+		}
+		source := v.Source
+		if source == "" {
+			source = s.Name + "-data"
+		}
+		m.Volumes[v.Target] = project + "_" + source
+	}
+	for _, k := range s.Keys {
+		switch {
+		case slices.Contains(madeOf, k) || strings.HasPrefix(k, "x-"):
+		case slices.Contains(passed, k):
+			m.Passed = append(m.Passed, k)
+		default:
+			m.Refused = append(m.Refused, k)
+		}
+	}
+	return m
 }
 
 // Read reads compose files.
@@ -102,6 +163,7 @@ func (l *loading) server(project *project, service *service) (s Server, ok bool)
 			ports = append(ports, port)
 		}
 	}
+	s.Making = service.making(project.Name, env)
 	s.Service, s.Container = service.Name, schema.Container{Project: project.Name, Service: service.Name}
 	if s.Declaration, s.Port, ok = l.catalog().Describe(env, service.Image, ports); !ok {
 		return s, false

@@ -24,7 +24,7 @@ gharbor.toml. Profiles and wallet entries use it (alias=NAME): when a database m
 change one place. GHARBOR_ALIASES names more files, such as one that a team shares. A section of
 A service file's section is the alias service:NAME.`,
 		Verbs: func() []*base.Command {
-			return []*base.Command{aliasAdd(), aliasSet(), aliasList(), aliasShow(), aliasRename(), aliasRemove(),
+			return []*base.Command{aliasAdd(), aliasSet(), aliasHost(), aliasList(), aliasShow(), aliasRename(), aliasRemove(),
 				aliasResolve(),
 				aliasKnock(), aliasUsed(), aliasCheck()}
 		},

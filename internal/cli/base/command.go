@@ -67,7 +67,7 @@ type Command struct {
 	MaxArgs  int  // of names; -1 for any number
 	Flags    func(*FlagSet)
 	Run      func(context.Context, *Call) error
-	Verbs    func() []*Command // a group's; it has no run of its own
+	Verbs    func() []*Command // a group's; most have no run of their own
 	Hidden   bool              // what the program starts itself as; help does not show it
 }
 
@@ -165,7 +165,7 @@ func dispatch(ctx context.Context, w World, term *render.Terminal, noColour bool
 	if err != nil {
 		return err
 	}
-	if cmd.Verbs != nil {
+	if cmd.Verbs != nil && cmd.Run == nil {
 		if len(rest) > 0 {
 			return groupHelp(w.Stdout, cmd)
 		}
@@ -243,7 +243,7 @@ func choice(makers []Maker, words []string) (cmd *Command, rest []string, err er
 		if cmd == nil {
 			return nil, nil, unknownCommand(all, group, words[0])
 		}
-		if cmd.Verbs == nil || len(rest) == 0 || rest[0] == "-h" || rest[0] == "-help" || rest[0] == "--help" {
+		if cmd.Verbs == nil || len(rest) == 0 || cmd.Run != nil && strings.HasPrefix(rest[0], "-") || rest[0] == "-h" || rest[0] == "-help" || rest[0] == "--help" {
 			return cmd, rest, nil
 		}
 		all, group, words = cmd.Verbs(), cmd.Name, rest

@@ -64,7 +64,11 @@ const commentSign = "   # "
 // follow is a command with the flags of the run, "" for one that needs a profile where there is none.
 func (c *Call) follow(f Followed, profile, command string) string {
 	words := strings.Fields(command)
-	if len(words) < 3 || words[0] != "gharbor" || words[2] != profile || strings.Contains(command, "&&") {
+	name := 2 // where the profile stands
+	if len(words) > 3 && (words[1] == "provision" || words[1] == "secret") {
+		name = 3
+	}
+	if len(words) < 3 || words[0] != "gharbor" || words[name] != profile || strings.Contains(command, "&&") {
 		if f.Target != "" && strings.Contains(command+" ", " "+profile+" ") {
 			return ""
 		}
@@ -86,7 +90,7 @@ func (c *Call) follow(f Followed, profile, command string) string {
 		over, words = over.with(sets), []string{"gharbor", "test", words[2]}
 		command = strings.Join(words, " ")
 	}
-	flags := c.flagsOf(words[1])
+	flags := c.flagsOf(strings.Join(words[1:name], " "))
 	var own Overrides // those that the command has already
 	for i, word := range words {
 		if word == "-override" && i+1 < len(words) {
@@ -148,11 +152,20 @@ func (o Overrides) with(sets []schema.Override) Overrides {
 // flagsOf are the names of a command's flags.
 func (c *Call) flagsOf(command string) map[string]bool {
 	names := make(map[string]bool)
+	group, verb, _ := strings.Cut(command, " ")
 	for _, m := range c.Makers {
-		if m.Name != command {
+		if m.Name != group {
 			continue
 		}
-		if cmd := m.Make(); cmd.Flags != nil {
+		cmd := m.Make()
+		if cmd.Verbs != nil {
+			for _, v := range cmd.Verbs() {
+				if v.Name == group+" "+verb {
+					cmd = v
+				}
+			}
+		}
+		if cmd.Flags != nil {
 			fs := newFlagSet(cmd, c.Keys)
 			fs.SetOutput(io.Discard)
 			cmd.Flags(fs)

@@ -29,7 +29,7 @@ func Help() *Command {
 				return err
 			case len(rest) > 0:
 				return Usage("help takes a command and its verb")
-			case cmd.Verbs != nil:
+			case cmd.Verbs != nil && cmd.Run == nil:
 				return groupHelp(c.Stdout, cmd)
 			}
 			return commandHelp(c.Stdout, c.Keys, cmd)
@@ -87,6 +87,12 @@ func groupHelp(out io.Writer, cmd *Command) error {
 	if cmd.Long != "" {
 		fmt.Fprintf(&b, "%s\n\n", cmd.Long)
 	}
+	verbLines(&b, cmd)
+	return show(out, &b)
+}
+
+// verbLines lists a group's verbs.
+func verbLines(b *bytes.Buffer, cmd *Command) {
 	width := 0
 	for _, verb := range cmd.Verbs() {
 		if !verb.Hidden {
@@ -95,11 +101,10 @@ func groupHelp(out io.Writer, cmd *Command) error {
 	}
 	for _, verb := range cmd.Verbs() {
 		if !verb.Hidden {
-			fmt.Fprintf(&b, "  %-*s  %s\n", width, verb.Name, verb.Summary)
+			fmt.Fprintf(b, "  %-*s  %s\n", width, verb.Name, verb.Summary)
 		}
 	}
-	fmt.Fprintf(&b, "\ngharbor help %s VERB has the flags and examples.\n", cmd.Name)
-	return show(out, &b)
+	fmt.Fprintf(b, "\ngharbor help %s VERB has the flags and examples.\n", cmd.Name)
 }
 
 func commandHelp(out io.Writer, keys *schema.Schema, cmd *Command) error {
@@ -118,6 +123,10 @@ func commandHelp(out io.Writer, keys *schema.Schema, cmd *Command) error {
 	}
 	if cmd.Keys != nil {
 		fmt.Fprintf(&b, "\n%s\n", strings.TrimRight(cmd.Keys(keys), "\n"))
+	}
+	if cmd.Verbs != nil {
+		b.WriteByte('\n')
+		verbLines(&b, cmd)
 	}
 	fs := newFlagSet(cmd, keys)
 	if cmd.Flags != nil {

@@ -35,6 +35,7 @@ services that are stopped, and at containers. Each connection ends after the ser
 greeting, without a login; a server may count it as a failed one.`,
 		Examples: []string{"gharbor nearby", "gharbor nearby -format json"},
 		Flags:    func(fs *base.FlagSet) { form.Flag(fs) },
+		Verbs:    func() []*base.Command { return []*base.Command{nearbyStart()} },
 		Run: run(func(ctx context.Context, c *call) error {
 			file, err := c.Load()
 			if err != nil {
@@ -175,7 +176,10 @@ func (c *call) nearbyTable(servers []nearbyServer, survey nearby.Survey) error {
 		if s.Add != "" {
 			add = append(add, s.Add)
 		}
-		if s.Start != "" {
+		switch {
+		case len(s.Words) > 0:
+			start = append(start, "gharbor nearby start "+clean.Shell(s.Name)+"   # runs "+s.Start)
+		case s.Start != "":
 			start = append(start, s.Start)
 		}
 		connections += s.Connections

@@ -21,32 +21,42 @@ type named struct {
 	profile *resolve.Profile // that leads to it, nil for none
 }
 
+// startOptions are the flags of container start.
+type startOptions struct {
+	endpoint string
+	within   time.Duration
+	yes      bool
+}
+
 func containerStart() *base.Command {
-	var endpoint string
-	var within time.Duration
+	var o startOptions
 	return &base.Command{
 		Name: "container start", Args: "NAME", Summary: "start a container, and wait until its server is ready",
 		Long: `NAME is a profile with a container as its address, a container's name, or PROJECT/SERVICE
 of a compose file. The server is ready when the profile passes its test; without a
-profile, when the health check says so or the published port answers.`,
+profile, when the health check says so or the published port answers. A service of the
+compose file in this folder of which no container was made yet is made after a yes, of its
+image, variables, ports and volumes.`,
 		Examples: []string{"gharbor container start ringing", "gharbor container start saltmarsh-ringing -within 2m"},
 		MinArgs:  1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) {
-			endpointFlag(fs, &endpoint)
-			fs.DurationVar(&within, "within", time.Minute, "how long to wait until it is ready")
+			endpointFlag(fs, &o.endpoint)
+			fs.DurationVar(&o.within, "within", time.Minute, "how long to wait until it is ready")
+			fs.BoolVar(&o.yes, "yes", false, "make the container of a service without asking")
 		},
 		Run: run(func(ctx context.Context, c *call) error {
-			if within <= 0 {
+			if o.within <= 0 {
 				return base.Usage("-within: expected a time above zero, such as 60s")
 			}
-			one, err := c.containerOf(ctx, c.Args[0], endpoint)
+			one, err := c.containerOf(ctx, c.Args[0], o.endpoint)
 			if err != nil {
+				if one, err = c.makeService(ctx, o, err); err != nil {
+					return err
+				}
+			} else if err := c.startContainer(ctx, one); err != nil {
 				return err
 			}
-			if err := c.startContainer(ctx, one); err != nil {
-				return err
-			}
-			return c.waitContainer(ctx, one, within, "gharbor container adopt "+one.Name+"   # a profile that "+
+			return c.waitContainer(ctx, one, o.within, "gharbor container adopt "+one.Name+"   # a profile that "+
 				"leads to it")
 		}),
 	}

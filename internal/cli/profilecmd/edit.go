@@ -2,6 +2,7 @@ package profilecmd
 
 import (
 	"context"
+	"errors"
 	"fmt"
 
 	"gentleharbor/core/atomicfile"
@@ -11,6 +12,7 @@ import (
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/syntax"
+	"gentleharbor/core/rotation"
 	"gentleharbor/core/vouch"
 	"gentleharbor/internal/cli/base"
 )
@@ -125,6 +127,9 @@ func Rename() *base.Command {
 				func(f *profile.File) (*profile.Edit, error) { return f.Rename(name, c.Args[1]) }); err != nil {
 				return err
 			}
+			if err := c.moveRotation(name, c.Args[1], to.Project); err != nil {
+				return err
+			}
 			return c.moveHistory(name, c.Args[1], to.Project)
 		}),
 	}
@@ -157,6 +162,9 @@ func Remove() *base.Command {
 			if file.Lookup(name) == nil {
 				return c.Missing(file, name)
 			}
+			if err := c.noRotation(name, to.Project); err != nil {
+				return err
+			}
 			if yes, err = c.MayRemove(ctx, yes, "profile "+name); err != nil || !yes {
 				return err
 			}
@@ -167,6 +175,43 @@ func Remove() *base.Command {
 			return c.moveHistory(name, "", to.Project)
 		}),
 	}
+}
+
+// rotations is where rotations of passwords that have not ended are.
+func (c *Call) rotations() (rotation.Folder, error) {
+	home, err := c.Home()
+	return rotation.FolderOf(home.Dir), err
+}
+
+// calledIn is a profile's name as other commands call it.
+func calledIn(name string, project bool) string {
+	if project {
+		return syntax.ProjectPrefix + name
+	}
+	return name
+}
+
+// noRotation refuses to remove a profile whose new password may be the only one that its server takes.
+func (c *Call) noRotation(name string, project bool) error {
+	places, err := c.rotations()
+	if called := calledIn(name, project); err == nil && places.Has(called) {
+		err = base.Failure(base.ExitFailed, errors.New("a rotation of its password has not ended, and the server may have "+
+			"the new one already"), "gharbor secret rotate "+called+" -resume")
+	}
+	return err
+}
+
+// moveRotation takes a rotation that has not ended along to another name.
+func (c *Call) moveRotation(from, to string, project bool) error {
+	places, err := c.rotations()
+	if err != nil {
+		return err
+	}
+	moved, err := places.Move(calledIn(from, project), calledIn(to, project))
+	if moved {
+		c.Say("the rotation of its password that has not ended was renamed too")
+	}
+	return err
 }
 
 // moveHistory takes the history of a profile's sessions along to another name, or removes it where there is none.

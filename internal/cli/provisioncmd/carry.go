@@ -178,7 +178,7 @@ func (j *job) testProfile(ctx context.Context) error {
 	j.close()
 	j.sessions = nil
 	j.Loaded = nil // the profile may name its source now
-	p, err := j.Resolve(j.profile.Called, nil)
+	p, err := j.Resolve(j.profile.Called, j.over)
 	if err != nil {
 		return err
 	}
@@ -188,7 +188,7 @@ func (j *job) testProfile(ctx context.Context) error {
 	j.runner.Admin = j.admin
 	report := j.runner.Run(ctx, p)
 	j.Remember(ctx, []*resolve.Profile{p}, []*check.Report{report})
-	testcmd.Of(j.Call).FollowReports(base.Followed{As: j.as}, report)
+	testcmd.Of(j.Call).FollowReports(base.Followed{As: j.as, Over: j.over}, report)
 	first, some := report.First()
 	switch {
 	case report.Interrupted:

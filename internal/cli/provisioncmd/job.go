@@ -44,14 +44,14 @@ func (c *call) newJob(o *options, profile string) (*job, error) {
 	}
 	j.runner.Writes = true
 	if profile != "" {
-		if j.profile, err = c.usable(profile); err != nil {
+		if j.profile, err = c.usable(profile, o.over); err != nil {
 			return nil, err
 		}
 	}
 	if o.as == "" {
 		return j, nil
 	}
-	if j.admin, err = c.usable(o.as); err != nil {
+	if j.admin, err = c.usable(o.as, nil); err != nil {
 		return nil, fmt.Errorf("-as: %w", err)
 	}
 	if j.admin.Text(key.Guard) == "read-only" {
@@ -62,8 +62,8 @@ func (c *call) newJob(o *options, profile string) (*job, error) {
 }
 
 // usable is a profile whose engine has accounts that can be made.
-func (c *call) usable(name string) (*resolve.Profile, error) {
-	p, err := c.Resolve(name, nil)
+func (c *call) usable(name string, over base.Overrides) (*resolve.Profile, error) {
+	p, err := c.Resolve(name, over)
 	if err != nil {
 		return nil, err
 	}
@@ -266,7 +266,7 @@ func (j *job) arrive(ctx context.Context, w *provision.Wish) error {
 		}
 		return j.sameByLogin(ctx)
 	}
-	over := base.Overrides{{Field: j.Keys.Field(key.Secret), Value: schema.TextValue("none")}}
+	over := append(slices.Clone(j.over), schema.Override{Field: j.Keys.Field(key.Secret), Value: schema.TextValue("none")})
 	bare, err := j.Resolve(j.profile.Called, over) // nothing is sent that far
 	if err != nil {
 		return err

@@ -36,6 +36,7 @@ changed only after a yes.`,
 // options are the flags of all verbs.
 type options struct {
 	secretcmd.WalletFlags
+	over    base.Overrides
 	as      string
 	dryRun  bool
 	yes     bool
@@ -54,6 +55,7 @@ type options struct {
 
 func (o *options) flags(fs *base.FlagSet) {
 	fs.StringVar(&o.as, "as", "", "the administrator's profile that does it")
+	o.over.Flag(fs)
 	fs.BoolVar(&o.dryRun, "dry-run", false, "show the statements, and send none of them")
 	fs.BoolVar(&o.yes, "yes", false, "do not ask")
 	fs.BoolVar(&o.same, "same-server", false, "both profiles lead to one server, although their addresses do not tell")

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"runtime/debug"
+	"slices"
 	"time"
 
 	"gentleharbor/core/check"
@@ -12,6 +13,7 @@ import (
 	"gentleharbor/core/nearby"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/rotation"
 	"gentleharbor/internal/cli/base"
 	"gentleharbor/internal/cli/wording"
 	"gentleharbor/internal/render"
@@ -116,13 +118,52 @@ func (c *Call) Runner(timeout time.Duration) (*check.Runner, error) {
 		return nil, err
 	}
 	places, err := c.HopPlaces()
+	if err != nil {
+		return nil, err
+	}
+	home, err := c.Home()
 	return &check.Runner{
-		Hops:    places,
-		Network: c.Network(),
-		Places:  nearby.Machine(c.Engines),
-		Timeout: timeout,
-		Finder:  finder,
+		Hops:          places,
+		Network:       c.Network(),
+		Places:        nearby.Machine(c.Engines),
+		Timeout:       timeout,
+		Finder:        finder,
+		Administrator: c.administratorOf,
+		Rotating:      rotation.FolderOf(home.Dir).Has,
 	}, err
+}
+
+// administratorOf is the first profile whose user may do everything at the server of another, and that names the same
+// address; "" for none.
+func (c *Call) administratorOf(p *resolve.Profile) string {
+	file, err := c.Load()
+	if err != nil {
+		return ""
+	}
+	for _, one := range file.All() {
+		o := resolve.Of(file, one, nil, c.Environment())
+		if o.Called != p.Called && o.Problem() == nil && o.Engine() != nil && o.Own() &&
+			slices.Contains(o.Engine().Accounts.Administrators, o.Text(key.User)) && sameAddress(o, p) {
+			return o.Called
+		}
+	}
+	return ""
+}
+
+// sameAddress reports whether two profiles name one server by the same values.
+func sameAddress(a, b *resolve.Profile) bool {
+	if !a.Schema().Engines().SameFamily(a.Text(key.Engine), b.Text(key.Engine)) || a.Address() == nil || a.Address() != b.Address() ||
+		!slices.Equal(a.HopWords(), b.HopWords()) {
+		return false
+	}
+	for _, k := range append([]key.Name{a.Address().Key}, a.Address().Keys...) {
+		one, _ := a.Value(k)
+		other, _ := b.Value(k)
+		if !one.Equal(other) {
+			return false
+		}
+	}
+	return slices.Equal(a.Hosts(), b.Hosts())
 }
 
 // Report tests a profile as test does, and gives its report too.

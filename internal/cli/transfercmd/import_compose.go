@@ -134,12 +134,56 @@ func vouchLine(files []string) string {
 // is used, no file outside of the repository read, and taking them in is to be agreed to.
 func (c *Call) findCompose(ctx context.Context, files []string,
 	o composeOptions) (found []intake.Found, path string, err error) {
-	r, root, err := c.composeRequest(files, o)
+	result, r, vouched, err := c.readCompose(ctx, files, o)
 	if err != nil {
 		return nil, "", err
 	}
+	c.composeNotices(result, r, vouched)
+	for _, s := range result.Servers {
+		f := s.Found(c.Keys, "compose file "+r.Files[0]+", service "+s.Service)
+		f.Name = c.ComposeName(f.Name, s.Container)
+		found = append(found, f)
+	}
+	if !vouched {
+		path = r.Files[0]
+	}
+	return found, path, nil
+}
+
+// ComposeService is a service of the compose file of the working folder that a container could be made of; nil and no
+// error where that has none of the names. A file of a repository that nobody has vouched for is refused.
+func (c *Call) ComposeService(ctx context.Context, project, service string) (*compose.Server, string, error) {
+	folder, err := filepath.Abs(c.Dir)
+	if err != nil || len(compose.DefaultFiles(folder)) == 0 {
+		return nil, "", err
+	}
+	result, r, vouched, err := c.readCompose(ctx, nil, composeOptions{})
+	if err != nil || result.Project != project {
+		return nil, "", err
+	}
+	for i, s := range result.Servers {
+		if s.Service != service {
+			continue
+		}
+		if !vouched {
+			return nil, "", base.Failure(base.ExitFile, fmt.Errorf("a container of the service would use what %s says, and "+
+				"nobody has approved that yet", clean.Line(r.Files[0], 200)), vouchLine(r.Files))
+		}
+		return &result.Servers[i], r.Files[0], nil
+	}
+	return nil, "", nil
+}
+
+// readCompose reads compose files under the rule of what was vouched for.
+func (c *Call) readCompose(ctx context.Context, files []string,
+	o composeOptions) (result *compose.Result, r compose.Request, vouched bool, err error) {
+	r, root, err := c.composeRequest(files, o)
+	if err != nil {
+		return nil, r, false, err
+	}
 	c.Environment() // which knows the book of what was vouched for
-	vouched, leaves := root == "", root == ""
+	vouched = root == ""
+	leaves := vouched
 	if root != "" {
 		r.Root = root
 		item := c.composeItem(ctx, r)
@@ -150,7 +194,7 @@ func (c *Call) findCompose(ctx context.Context, files []string,
 		}
 		state, _, err := c.Vouched.StateOf(item)
 		if err != nil {
-			return nil, "", err
+			return nil, r, false, err
 		}
 		if state == vouch.Lapsed {
 			c.Notice("what the compose file uses has changed since you approved it; to see the change: %s",
@@ -167,24 +211,13 @@ func (c *Call) findCompose(ctx context.Context, files []string,
 			name, value, _ := strings.Cut(pair, "=")
 			r.Machine[name] = value
 		}
-	} else {
-		path = r.Files[0]
 	}
-	result, err := compose.Read(ctx, r)
+	result, err = compose.Read(ctx, r)
 	var outside *compose.Outside
-	switch {
-	case errors.As(err, &outside):
-		return nil, "", base.Failure(base.ExitFile, err, vouchLine(r.Files))
-	case err != nil:
-		return nil, "", err
+	if errors.As(err, &outside) {
+		err = base.Failure(base.ExitFile, err, vouchLine(r.Files))
 	}
-	c.composeNotices(result, r, vouched)
-	for _, s := range result.Servers {
-		f := s.Found(c.Keys, "compose file "+r.Files[0]+", service "+s.Service)
-		f.Name = c.ComposeName(f.Name, s.Container)
-		found = append(found, f)
-	}
-	return found, path, nil
+	return result, r, vouched, err
 }
 
 // composeNotices says what of the files could not be taken into account.
