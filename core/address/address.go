@@ -107,5 +107,20 @@ func Named(name key.Name) *Kind {
 	return None
 }
 
+// Written reports whether two profiles say the same address by the same values, whatever that leads to.
+func Written(a, b Profile) bool {
+	if !a.Address().Known() || a.Address() != b.Address() || a.Port() != b.Port() {
+		return false
+	}
+	for _, k := range append([]key.Name{a.Address().Key}, a.Address().Keys...) {
+		one, _ := a.Value(k)
+		other, _ := b.Value(k)
+		if !one.Equal(other) {
+			return false
+		}
+	}
+	return true
+}
+
 // Known tells that there is an address.
 func (k *Kind) Known() bool { return k != None }

@@ -1,7 +1,7 @@
-// Package provision makes, changes and takes away what a profile needs at its server, by an administrator's session: the
-// account, its password and rights, the database. What an engine does for that is its own (engine.Provision); this
-// package puts the parts of a verb together, runs the statements and looks again. On the way from profile to report it
-// stands behind check, which opened the session. Start with Server.Plan.
+// Package provision makes, changes and takes away what a profile needs at its server, by an administrator's session:
+// the account, its password and rights, the database. What an engine does for that is its own (engine.Provision);
+// this package puts the parts of a verb together, runs the statements and looks again. On the way from profile to
+// report it stands behind check, which opened the session. Start with Server.Plan.
 package provision
 
 import (
@@ -309,7 +309,8 @@ func (e *StatementError) Unwrap() error { return e.Err }
 
 // Run makes the changes of a plan, one after another; made is told of each. The first that is refused ends it, with a
 // *StatementError. What the server says beside a statement goes to notice.
-func (s *Server) Run(ctx context.Context, plan *engine.Plan, made func(engine.Change), notice func(engine.Notice)) error {
+func (s *Server) Run(ctx context.Context, plan *engine.Plan, made func(engine.Change),
+	notice func(engine.Notice)) error {
 	for i, c := range plan.Changes {
 		runner, err := s.Session(ctx, c.In)
 		if err == nil {

@@ -15,8 +15,8 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// Pending is a rotation that has begun and not ended, as its file has it. The new password stands in the file, or in the
-// wallet beside the old one: then the file only says so.
+// Pending is a rotation that has begun and not ended, as its file has it. The new password stands in the file, or in
+// the wallet beside the old one: then the file only says so.
 type Pending struct {
 	Profile string // as it is called
 	Entry   string // of the wallet, "" for another source

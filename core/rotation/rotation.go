@@ -41,7 +41,8 @@ func (e *OpenError) Error() string {
 }
 func (e *OpenError) Unwrap() error { return e.Err }
 
-// ErrNotAccepted is a new password with which the server did not let the account in. The old one was set again, and works.
+// ErrNotAccepted is a new password with which the server did not let the account in. The old one was set again, and
+// works.
 var ErrNotAccepted = errors.New("the server took the new password, and then did not let the account in with it: the " +
 	"old one was set again, and works")
 

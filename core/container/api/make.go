@@ -57,12 +57,6 @@ type HostConfig struct {
 	Mounts       []SpecMount          `json:",omitempty"`
 }
 
-// Published is a port of a container, and where it is published.
-type Published struct {
-	Target int
-	Binding
-}
-
 // SpecMount is a volume, or a file of the host.
 type SpecMount struct {
 	Type, Source, Target string

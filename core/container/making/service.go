@@ -24,8 +24,8 @@ type Service struct {
 	Image         string
 	Engine        *engine.Spec
 	Environment   api.Environment
-	Ports         []api.Published
-	Volumes       map[string]string // by folder
+	Ports         map[int]api.Binding // by the port in the container: where it is published
+	Volumes       map[string]string   // by folder
 }
 
 // MakeService makes a container of a service, and starts it. It has the labels by which the compose file's own tools
@@ -62,10 +62,10 @@ func (s Service) spec() api.Spec {
 	for name, value := range s.Environment {
 		spec.Env = append(spec.Env, name+"="+value.Disclose())
 	}
-	for _, p := range s.Ports {
-		port := strconv.Itoa(p.Target) + "/tcp"
+	for target, binding := range s.Ports {
+		port := strconv.Itoa(target) + "/tcp"
 		spec.ExposedPorts[port] = struct{}{}
-		spec.HostConfig.PortBindings[port] = append(spec.HostConfig.PortBindings[port], p.Binding)
+		spec.HostConfig.PortBindings[port] = []api.Binding{binding}
 	}
 	for folder, volume := range s.Volumes {
 		spec.HostConfig.Mounts = append(spec.HostConfig.Mounts, api.SpecMount{Type: "volume", Source: volume, Target: folder})

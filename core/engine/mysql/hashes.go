@@ -85,7 +85,8 @@ func keeps(plugin, stored string, v secret.Value) (same, known bool) {
 
 // cryptOrder is the order in which the bytes of a digest are written, three at a time ("Unix crypt using SHA-256 and
 // SHA-512", step 22).
-var cryptOrder = [...]int{0, 10, 20, 21, 1, 11, 12, 22, 2, 3, 13, 23, 24, 4, 14, 15, 25, 5, 6, 16, 26, 27, 7, 17, 18, 28, 8,
+var cryptOrder = [...]int{0, 10, 20, 21, 1, 11, 12, 22, 2, 3, 13, 23, 24, 4, 14, 15, 25, 5, 6, 16, 26, 27, 7, 17,
+	18, 28, 8,
 	9, 19, 29}
 
 // sha256Crypt is the digest of "Unix crypt using SHA-256 and SHA-512" by Ulrich Drepper, for a salt of any length: the

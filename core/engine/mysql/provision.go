@@ -66,7 +66,8 @@ func arrives(ctx context.Context, ask engine.Ask, connection uint32) (string, er
 
 // theAccount is the account that a connection of the wish would log in as; the others are those of its name for other
 // hosts, and before is an anonymous one that the server would take instead.
-func theAccount(ctx context.Context, ask engine.Ask, w *engine.Wish) (own *storedAccount, others []account, before *account,
+func theAccount(ctx context.Context, ask engine.Ask, w *engine.Wish) (own *storedAccount, others []account,
+	before *account,
 	err error) {
 	rows, err := ask(ctx, "SELECT User, Host, plugin, authentication_string FROM mysql.user WHERE (User = "+text(w.User)+
 		" OR User = '') AND Host <> '' LIMIT 1000")
@@ -172,7 +173,8 @@ func atLeast(number string, least int) bool {
 
 // identify adds to a statement how the account proves who it is: by the stored form of a password, so that no log of
 // the server's has it. A server that judges passwords itself takes only the password.
-func identify(ctx context.Context, ask engine.Ask, c *engine.Change, w *engine.Wish, v secret.Value, plugin string) error {
+func identify(ctx context.Context, ask engine.Ask, c *engine.Change, w *engine.Wish, v secret.Value,
+	plugin string) error {
 	if !v.Present() {
 		return nil
 	}
@@ -288,7 +290,8 @@ func planReset(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Pla
 	if plugin != nativePlugin && plugin != sha2Plugin {
 		plugin = newPlugin(w.Facts)
 	}
-	c := engine.Change{Why: fmt.Sprintf("a new password for %s", own.account), Alters: true, Text: "ALTER USER " + own.at()}
+	c := engine.Change{Why: fmt.Sprintf("a new password for %s", own.account), Alters: true, Text: "ALTER USER " +
+		own.at()}
 	c.Shown = c.Text
 	if err = identify(ctx, ask, &c, w, w.Password, plugin); err != nil {
 		return nil, err
@@ -348,7 +351,8 @@ func planDropOld(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.P
 func planOwnPassword(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
 	c := engine.Change{Why: "a new password for " + w.User, Alters: true}
 	if w.KeepOld {
-		return nil, &engine.WishError{What: "an account can't keep its own old password: an administrator's profile can (-as)"}
+		return nil,
+			&engine.WishError{What: "an account can't keep its own old password: an administrator's profile can (-as)"}
 	}
 	if !isMariaDB(w.Facts) {
 		c.Text = "ALTER USER USER() IDENTIFIED BY " + text(w.Password.Disclose())

@@ -10,8 +10,8 @@ import (
 	"gentleharbor/core/nearest"
 )
 
-// databaseRights are those of each access on a database. A routine runs with the rights of whoever made it, so an access
-// that only reads calls none.
+// databaseRights are those of each access on a database. A routine runs with the rights of whoever made it, so an
+// access that only reads calls none.
 var databaseRights = map[engine.Access][]string{
 	engine.AccessOwn: {"ALL PRIVILEGES"},
 	engine.AccessWrite: {"SELECT", "INSERT", "UPDATE", "DELETE", "CREATE TEMPORARY TABLES", "LOCK TABLES", "EXECUTE",
@@ -135,7 +135,8 @@ func planDatabase(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.
 		return p, err
 	}
 	p.NewDatabase = true
-	p.Changes = append(p.Changes, engine.Adding("there is no database "+w.Database, "CREATE DATABASE %s", quoteName(w.Database)))
+	p.Changes = append(p.Changes, engine.Adding("there is no database "+w.Database, "CREATE DATABASE %s",
+		quoteName(w.Database)))
 	admin, err := readRights(ctx, ask, "")
 	if err == nil && !admin.roles && !admin.has("CREATE", w.Database) {
 		p.Lacks = append(p.Lacks, fmt.Sprintf("the account %s may not make the database (CREATE)", admin.whose))
@@ -270,12 +271,14 @@ func planRevoke(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Pl
 		}
 		if g.option {
 			rights = "GRANT OPTION"
-			c := engine.Taking(fmt.Sprintf("%s may give others rights on %s", own.account, what), "REVOKE %s ON %s FROM %s", rights,
+			c := engine.Taking(fmt.Sprintf("%s may give others rights on %s", own.account, what),
+				"REVOKE %s ON %s FROM %s", rights,
 				target, own.at())
 			p.Changes = append(p.Changes, c)
 			rights = "ALL PRIVILEGES"
 		}
-		c := engine.Taking(fmt.Sprintf("%s has rights on %s", own.account, what), "REVOKE %s ON %s FROM %s", rights, target, own.at())
+		c := engine.Taking(fmt.Sprintf("%s has rights on %s", own.account, what), "REVOKE %s ON %s FROM %s", rights,
+			target, own.at())
 		p.Changes = append(p.Changes, c)
 	}
 	for _, g := range has.all {
@@ -328,7 +331,8 @@ func planDropAccount(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engi
 	definer := text(own.String())
 	rows, err = ask(ctx, "SELECT CONCAT('the view ', TABLE_SCHEMA, '.', TABLE_NAME) FROM information_schema.VIEWS WHERE "+
 		"DEFINER = "+definer+" UNION ALL SELECT CONCAT('the ', LOWER(ROUTINE_TYPE), ' ', ROUTINE_SCHEMA, '.', ROUTINE_NAME) "+
-		"FROM information_schema.ROUTINES WHERE DEFINER = "+definer+" UNION ALL SELECT CONCAT('the trigger ', TRIGGER_SCHEMA, "+
+		"FROM information_schema.ROUTINES WHERE DEFINER = "+definer+" UNION ALL "+
+		"SELECT CONCAT('the trigger ', TRIGGER_SCHEMA, "+
 		"'.', TRIGGER_NAME) FROM information_schema.TRIGGERS WHERE DEFINER = "+definer+" LIMIT 20")
 	if err == nil {
 		for _, row := range rows {

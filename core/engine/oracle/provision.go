@@ -54,7 +54,8 @@ func planUnlock(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Pl
 // but for rights on those of every schema, which nobody gets from here.
 func planRights(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
 	if len(w.Tables) == 0 {
-		return nil, &engine.WishError{What: "name the tables with -on OWNER.TABLE: this engine gives no rights on a whole schema"}
+		return nil,
+			&engine.WishError{What: "name the tables with -on OWNER.TABLE: this engine gives no rights on a whole schema"}
 	}
 	p := &engine.Plan{}
 	for _, word := range w.Tables {

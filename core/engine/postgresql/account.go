@@ -55,7 +55,8 @@ func (a *account) explain(r engine.Refused) {
 			"CREATE ROLE %s LOGIN", role)
 	case !a.mayLogIn:
 		particular(finding.LoginNoLoginRight, "the role %s exists, but may not log in", user)
-		found.Saw("%sthe role has no LOGIN", r.By).ByAdmin(r.Admin, "provision unlock "+r.Profile, "ALTER ROLE %s LOGIN", role)
+		found.Saw("%sthe role has no LOGIN", r.By).ByAdmin(r.Admin, "provision unlock "+r.Profile,
+			"ALTER ROLE %s LOGIN", role)
 	case a.validUntil != nil && time.Now().After(*a.validUntil):
 		particular(finding.LoginExpired, "the password of %s expired on %s",
 			user, a.validUntil.Format(time.DateTime+" MST"))

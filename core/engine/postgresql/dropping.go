@@ -14,16 +14,18 @@ import (
 // not by a role that it is a member of, and not because it owns them.
 const grantedHere = `SELECT DISTINCT k, n FROM (
  SELECT 'SCHEMA' k, n.nspname n, n.nspowner o, n.nspacl acl FROM pg_namespace n WHERE ` + ownSchemas + `
- UNION ALL SELECT CASE c.relkind WHEN 'S' THEN 'SEQUENCES' ELSE 'TABLES' END, n.nspname, c.relowner, c.relacl FROM pg_class c
+ UNION ALL SELECT CASE c.relkind WHEN 'S' THEN 'SEQUENCES' ELSE 'TABLES' END, n.nspname, c.relowner,
+	c.relacl FROM pg_class c
  JOIN pg_namespace n ON n.oid = c.relnamespace WHERE ` + ownSchemas + `
- UNION ALL SELECT 'FUNCTIONS', n.nspname, p.proowner, p.proacl FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace
+ UNION ALL SELECT 'FUNCTIONS', n.nspname, p.proowner,
+	p.proacl FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace
  WHERE ` + ownSchemas + `
  UNION ALL SELECT 'DATABASE', datname, datdba, datacl FROM pg_database WHERE datname = current_database()
  ) all_things CROSS JOIN LATERAL aclexplode(acl) a JOIN pg_roles g ON g.oid = a.grantee
  WHERE g.rolname = $1 AND o <> g.oid ORDER BY 1, 2`
 
-// planRevoke takes the account's rights in the database away. Those that it has as an owner, a member of another role or
-// as everybody stay, and are noted.
+// planRevoke takes the account's rights in the database away. Those that it has as an owner, a member of another role
+// or as everybody stay, and are noted.
 func planRevoke(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
 	if ask == nil {
 		return &engine.Plan{Missing: []string{"the database " + w.Database}}, nil
@@ -87,7 +89,8 @@ func planRevoke(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Pl
 func revokeFuture(ctx context.Context, ask engine.Ask, w *engine.Wish, take func(string, string, ...any)) error {
 	rows, err := ask(ctx, `SELECT DISTINCT r.rolname, d.defaclobjtype FROM pg_default_acl d
  JOIN pg_roles r ON r.oid = d.defaclrole CROSS JOIN LATERAL aclexplode(d.defaclacl) a
- JOIN pg_roles g ON g.oid = a.grantee WHERE d.defaclnamespace = 0 AND g.rolname = $1 AND d.defaclrole <> g.oid ORDER BY 1, 2`,
+ JOIN pg_roles g ON g.oid = a.grantee
+ WHERE d.defaclnamespace = 0 AND g.rolname = $1 AND d.defaclrole <> g.oid ORDER BY 1, 2`,
 		w.User)
 	if err != nil {
 		return err
@@ -204,9 +207,10 @@ func planDisown(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Pl
 	if ask == nil {
 		return &engine.Plan{}, nil
 	}
-	rows, err := ask(ctx, "SELECT count(*) FILTER (WHERE s.deptype = 'o'), count(*) FROM pg_shdepend s JOIN pg_roles r ON "+
-		"r.oid = s.refobjid JOIN pg_database d ON d.oid = s.dbid WHERE s.refclassid = 'pg_authid'::regclass AND "+
-		"r.rolname = $1 AND d.datname = current_database()", w.User)
+	rows, err := ask(ctx,
+		"SELECT count(*) FILTER (WHERE s.deptype = 'o'), count(*) FROM pg_shdepend s JOIN pg_roles r ON "+
+			"r.oid = s.refobjid JOIN pg_database d ON d.oid = s.dbid WHERE s.refclassid = 'pg_authid'::regclass AND "+
+			"r.rolname = $1 AND d.datname = current_database()", w.User)
 	if err != nil || len(rows) != 1 {
 		return nil, orNoRow(err)
 	}
@@ -244,9 +248,10 @@ func planDropDatabase(ctx context.Context, ask engine.Ask, w *engine.Wish) (*eng
 	if err == nil && len(rows) == 1 {
 		p.Notes = append(p.Notes, fmt.Sprintf("the database %s has %s, and belongs to %s", w.Database, rows[0][0], d.owner))
 	}
-	rows, err = ask(ctx, "SELECT coalesce(usename::text, '(a worker)') || coalesce(' from ' || host(client_addr), ' over a socket') "+
-		"|| coalesce(', ' || nullif(application_name, ''), '') FROM pg_stat_activity WHERE datname = $1 AND "+
-		"pid <> pg_backend_pid() ORDER BY 1 LIMIT 20", w.Database)
+	rows, err = ask(ctx,
+		"SELECT coalesce(usename::text, '(a worker)') || coalesce(' from ' || host(client_addr), ' over a socket') "+
+			"|| coalesce(', ' || nullif(application_name, ''), '') FROM pg_stat_activity WHERE datname = $1 AND "+
+			"pid <> pg_backend_pid() ORDER BY 1 LIMIT 20", w.Database)
 	if err != nil {
 		return nil, err
 	}

@@ -49,7 +49,8 @@ type administrator struct {
 }
 
 func readAdministrator(ctx context.Context, ask engine.Ask) (administrator, error) {
-	rows, err := ask(ctx, "SELECT rolname, rolsuper, rolcreaterole, rolcreatedb FROM pg_roles WHERE rolname = current_user")
+	rows, err := ask(ctx,
+		"SELECT rolname, rolsuper, rolcreaterole, rolcreatedb FROM pg_roles WHERE rolname = current_user")
 	if err != nil || len(rows) != 1 {
 		return administrator{}, orNoRow(err)
 	}
@@ -154,7 +155,8 @@ func lettingIn(r role, user string) (all []engine.Change) {
 
 // planOwnPassword sets the password of a role that exists where it has another one, or one that is kept for MD5 alone
 // where the server keeps new ones for SCRAM.
-func planOwnPassword(ctx context.Context, ask engine.Ask, w *engine.Wish, admin administrator) ([]engine.Change, error) {
+func planOwnPassword(ctx context.Context, ask engine.Ask, w *engine.Wish, admin administrator) ([]engine.Change,
+	error) {
 	if !w.Password.Present() {
 		return nil, nil
 	}
@@ -225,7 +227,8 @@ func planExpire(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Pl
 }
 
 // planRole plans the change of a role that is there.
-func planRole(ctx context.Context, ask engine.Ask, w *engine.Wish, change func(role) []engine.Change) (*engine.Plan, error) {
+func planRole(ctx context.Context, ask engine.Ask, w *engine.Wish, change func(role) []engine.Change) (*engine.Plan,
+	error) {
 	admin, err := readAdministrator(ctx, ask)
 	if err != nil {
 		return nil, err
@@ -328,8 +331,9 @@ func readDatabase(ctx context.Context, ask engine.Ask, name string) (database, e
 
 // isMember reports whether a role has the rights of another by membership. A role that is not there has none.
 func isMember(ctx context.Context, ask engine.Ask, name, of string) (bool, error) {
-	rows, err := ask(ctx, "SELECT coalesce((SELECT pg_has_role(oid, $2::name, 'USAGE') FROM pg_roles WHERE rolname = $1), "+
-		"false)", name, of)
+	rows, err := ask(ctx,
+		"SELECT coalesce((SELECT pg_has_role(oid, $2::name, 'USAGE') FROM pg_roles WHERE rolname = $1), "+
+			"false)", name, of)
 	if err != nil || len(rows) != 1 {
 		return false, orNoRow(err)
 	}

@@ -12,12 +12,11 @@ import (
 
 // things are kinds of things in a database, with the rights that each access gives.
 type things struct {
-	plural  string // in a statement: "TABLES"
-	what    string // for a person
-	code    string // in pg_default_acl.defaclobjtype
-	catalog string // a row each: schema, whether the account has all rights
-	kind    string // of pg_class.relkind, as a list; "" for what is not in pg_class
-	rights  map[engine.Access]string
+	plural string // in a statement: "TABLES"
+	what   string // for a person
+	code   string // in pg_default_acl.defaclobjtype
+	kind   string // of pg_class.relkind, as a list; "" for what is not in pg_class
+	rights map[engine.Access]string
 }
 
 // inSchemas are what schemas hold (PostgreSQL documentation, "Privileges").
@@ -60,8 +59,8 @@ const ownSchemas = "n.nspname NOT LIKE 'pg\\_%' AND n.nspname <> 'information_sc
 // asWho is the account, or PUBLIC where there is no such role yet.
 const asWho = "coalesce((SELECT rolname FROM pg_roles WHERE rolname = $1), 'public')"
 
-// planRights gives the account what its access needs of what is in the database, and of what will be. Without a database
-// it plans for one that is new.
+// planRights gives the account what its access needs of what is in the database, and of what will be. Without a
+// database it plans for one that is new.
 func planRights(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
 	switch {
 	case ask == nil:
@@ -118,7 +117,8 @@ func having(condition, rights string) string {
 
 // lacking are the schemas in which the account lacks a right on one of the things.
 func (t things) lacking(ctx context.Context, ask engine.Ask, w *engine.Wish) ([]string, error) {
-	has := map[string]string{"r": "has_table_privilege", "S": "has_sequence_privilege", "f": "has_function_privilege"}[t.code]
+	has := map[string]string{"r": "has_table_privilege", "S": "has_sequence_privilege",
+		"f": "has_function_privilege"}[t.code]
 	rights := having(has+"("+asWho+", c.oid, '%s')", t.rights[w.Access])
 	text := "pg_proc c JOIN pg_namespace n ON n.oid = c.pronamespace WHERE " + ownSchemas + " AND NOT (" + rights + ")"
 	if t.kind != "" { // CASE, as a right on a thing of another kind must not be asked for
@@ -129,8 +129,8 @@ func (t things) lacking(ctx context.Context, ask engine.Ask, w *engine.Wish) ([]
 	return columnOf(rows), err
 }
 
-// makers are the roles that make things in the database, as far as it shows: its owner, those of its schemas and of what
-// is in them, and the administrator. What the account itself makes is its own anyway.
+// makers are the roles that make things in the database, as far as it shows: its owner, those of its schemas and of
+// what is in them, and the administrator. What the account itself makes is its own anyway.
 const makers = `SELECT r.rolname, pg_has_role(current_user, r.oid, 'MEMBER') FROM pg_roles r WHERE r.rolname <> $1 AND
  r.rolname NOT LIKE 'pg\_%' AND (r.rolname = current_user
  OR r.oid = (SELECT datdba FROM pg_database WHERE datname = current_database())
@@ -139,7 +139,8 @@ const makers = `SELECT r.rolname, pg_has_role(current_user, r.oid, 'MEMBER') FRO
 	ownSchemas + `)) ORDER BY 1`
 
 // promised are the rights that a role gives an account on all that it will make, in any schema of the database.
-const promised = `SELECT r.rolname::text || ' ' || d.defaclobjtype::text || ' ' || a.privilege_type FROM pg_default_acl d
+const promised = `SELECT r.rolname::text || ' ' || d.defaclobjtype::text || ' ' || a.privilege_type
+ FROM pg_default_acl d
  JOIN pg_roles r ON r.oid = d.defaclrole CROSS JOIN LATERAL aclexplode(d.defaclacl) a
  JOIN pg_roles g ON g.oid = a.grantee WHERE d.defaclnamespace = 0 AND g.rolname = $1`
 

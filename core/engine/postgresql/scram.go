@@ -19,8 +19,9 @@ import (
 // scramIterations is the server's own default (PostgreSQL documentation, "scram_iterations").
 const scramIterations = 4096
 
-// scramVerifier is what a server keeps of a password for SCRAM-SHA-256. Sent in place of the password it is stored as it
-// is, so that no log of the server's has the password (RFC 5802, section 3; PostgreSQL documentation, "pg_authid").
+// scramVerifier is what a server keeps of a password for SCRAM-SHA-256. Sent in place of the password it is stored as
+// it is, so that no log of the server's has the password (RFC 5802, section 3; PostgreSQL documentation,
+// "pg_authid").
 func scramVerifier(v secret.Value) string {
 	salt := make([]byte, 16)
 	rand.Read(salt)

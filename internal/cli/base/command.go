@@ -243,7 +243,8 @@ func choice(makers []Maker, words []string) (cmd *Command, rest []string, err er
 		if cmd == nil {
 			return nil, nil, unknownCommand(all, group, words[0])
 		}
-		if cmd.Verbs == nil || len(rest) == 0 || cmd.Run != nil && strings.HasPrefix(rest[0], "-") || rest[0] == "-h" || rest[0] == "-help" || rest[0] == "--help" {
+		if cmd.Verbs == nil || len(rest) == 0 || cmd.Run != nil && strings.HasPrefix(rest[0], "-") ||
+			rest[0] == "-h" || rest[0] == "-help" || rest[0] == "--help" {
 			return cmd, rest, nil
 		}
 		all, group, words = cmd.Verbs(), cmd.Name, rest

@@ -26,7 +26,8 @@ func Container() *base.Command {
 by the labels of a compose service, so the port may change. The engine that DOCKER_HOST
 names and the usual sockets of this machine are asked; endpoint in a profile names one.`,
 		Verbs: func() []*base.Command {
-			return []*base.Command{containerScan(), containerAdopt(), containerStart(), containerStop(), containerLogs(), containerMake(),
+			return []*base.Command{containerScan(), containerAdopt(), containerStart(), containerStop(),
+				containerLogs(), containerMake(),
 				containerRemove()}
 		},
 	}

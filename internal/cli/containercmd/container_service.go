@@ -8,9 +8,11 @@ import (
 	"slices"
 	"strings"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/container/api"
 	"gentleharbor/core/container/making"
+	"gentleharbor/core/finding"
 	"gentleharbor/core/intake/compose"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/secret"
@@ -24,8 +26,8 @@ func (c *call) wantedService(word string) (wanted schema.Container, profile stri
 	wanted, _ = schema.ParseContainer(word)
 	if file, err := c.Load(); err == nil && file.Lookup(word) != nil {
 		if p, err := c.Resolve(word, nil); err == nil {
-			if v, ok := p.Value("container"); ok {
-				return v.Container(), word
+			if in, ok := address.ContainerOf(p); ok {
+				return in, word
 			}
 		}
 	}
@@ -37,7 +39,7 @@ func (c *call) wantedService(word string) (wanted schema.Container, profile stri
 func (c *call) makeService(ctx context.Context, o startOptions, unknown error) (*named, error) {
 	var failure *secret.Failure
 	wanted, profile := c.wantedService(c.Args[0])
-	if !errors.As(unknown, &failure) || failure.Found.Code != "container.unknown" || !wanted.Compose() {
+	if !errors.As(unknown, &failure) || !failure.Found.Is(finding.ContainerUnknown) || !wanted.Compose() {
 		return nil, unknown
 	}
 	of := transfercmd.Of(c.Call)
@@ -48,10 +50,13 @@ func (c *call) makeService(ctx context.Context, o startOptions, unknown error) (
 	case server == nil:
 		return nil, unknown
 	case server.Making.Image == "" || len(server.Making.Refused) > 0:
-		keys := strings.Join(append(server.Making.Refused, map[bool]string{true: "no image"}[server.Making.Image == ""]), ", ")
-		return nil, base.Failure(base.ExitUsage, fmt.Errorf("no container of %s/%s was made yet, and gharbor makes none of this "+
-			"service: %s", wanted.Project, wanted.Service, strings.Trim(keys, ", ")), fmt.Sprintf("docker compose -f %s up -d %s",
-			clean.Shell(path), clean.Shell(wanted.Service)))
+		keys := strings.Join(append(server.Making.Refused,
+			map[bool]string{true: "no image"}[server.Making.Image == ""]), ", ")
+		return nil, base.Failure(base.ExitUsage,
+			fmt.Errorf("no container of %s/%s was made yet, and gharbor makes none of this "+
+				"service: %s", wanted.Project, wanted.Service, strings.Trim(keys, ", ")),
+			fmt.Sprintf("docker compose -f %s up -d %s",
+				clean.Shell(path), clean.Shell(wanted.Service)))
 	}
 	client, found := c.Containers().Client(ctx, o.endpoint)
 	if found != nil {
@@ -92,9 +97,10 @@ func serviceOf(s *compose.Server) making.Service {
 		Image:       s.Making.Image,
 		Environment: s.Making.Environment,
 		Volumes:     s.Making.Volumes,
+		Ports:       make(map[int]api.Binding),
 	}
 	for _, p := range s.Making.Ports {
-		one.Ports = append(one.Ports, api.Published{Target: p.Target, Binding: api.Binding{HostIp: p.Host, HostPort: p.Published}})
+		one.Ports[p.Target] = api.Binding{HostIp: p.Host, HostPort: p.Published}
 	}
 	return one
 }
@@ -133,7 +139,8 @@ func (c *call) sureToMake(ctx context.Context, o startOptions) error {
 		return nil
 	}
 	if !c.Interactive() {
-		return base.Failure(base.ExitUsage, errors.New("there is no terminal to ask on; -yes makes the container without asking"),
+		return base.Failure(base.ExitUsage,
+			errors.New("there is no terminal to ask on; -yes makes the container without asking"),
 			c.Again("yes", "true"))
 	}
 	yes, err := c.Confirm(ctx, "make it?", true)

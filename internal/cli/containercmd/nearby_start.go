@@ -80,7 +80,8 @@ func (c *call) startNearby(ctx context.Context, yes bool, within time.Duration) 
 // sureToStart asks whether the command is to be run.
 func (c *call) sureToStart(ctx context.Context) (bool, error) {
 	if !c.Interactive() {
-		return false, base.Failure(base.ExitUsage, errors.New("there is no terminal to ask on; -yes starts it without asking"),
+		return false, base.Failure(base.ExitUsage,
+			errors.New("there is no terminal to ask on; -yes starts it without asking"),
 			c.Again("yes", "true"))
 	}
 	sure, err := c.Confirm(ctx, "run it?", true)

@@ -145,7 +145,10 @@ func (j *job) agree(ctx context.Context, w *provision.Wish, plan *engine.Plan) e
 // typedName asks for the name of what is dropped.
 func (j *job) typedName(ctx context.Context, w *provision.Wish, plan *engine.Plan) error {
 	name := w.Database
-	if !w.DropDatabase || slices.ContainsFunc(plan.Missing, func(m string) bool { return strings.Contains(m, "database") }) {
+	if !w.DropDatabase || slices.ContainsFunc(plan.Missing, func(m string) bool {
+		return strings.Contains(m,
+			"database")
+	}) {
 		name = w.User
 	}
 	answer, err := j.Question(ctx, "type "+clean.Word(name)+" to drop it", "")

@@ -293,8 +293,9 @@ func (j *job) arrive(ctx context.Context, w *provision.Wish) error {
 
 // otherServer refuses two profiles that lead to two servers, or may do so.
 func (j *job) otherServer(why string) error {
-	return base.Advise(base.Failure(base.ExitUsage, fmt.Errorf("it is not known that %s and %s lead to the same server: %s",
-		j.profile.Called, j.admin.Called, why), fmt.Sprintf("gharbor compare %s %s", j.profile.Called, j.admin.Called)),
+	return base.Advise(base.Failure(base.ExitUsage,
+		fmt.Errorf("it is not known that %s and %s lead to the same server: %s",
+			j.profile.Called, j.admin.Called, why), fmt.Sprintf("gharbor compare %s %s", j.profile.Called, j.admin.Called)),
 		"if you know that they do, add -same-server")
 }
 

@@ -82,7 +82,8 @@ func (j *job) keepPassword(ctx context.Context) error {
 	if !j.password.made {
 		return nil
 	}
-	if err := secretcmd.Of(j.Call).PutSecret(ctx, j.WalletFlags, j.profile, j.password.query, j.password.value); err != nil {
+	if err := secretcmd.Of(j.Call).PutSecret(ctx, j.WalletFlags, j.profile, j.password.query,
+		j.password.value); err != nil {
 		return err
 	}
 	j.password.made, j.password.kept = false, j.password.query.Source.Kind == "wallet"

@@ -127,8 +127,9 @@ func (t *turn) planOwn(ctx context.Context) error {
 		if t.admin != nil {
 			return errors.New("the guard is read-only")
 		}
-		return base.Advise(base.Failure(base.ExitFailed, fmt.Errorf("the guard of %s is read-only: its own session may change "+
-			"nothing", t.profile.Called)), "let an administrator's profile do it: gharbor secret rotate "+t.profile.Called+
+		return base.Advise(base.Failure(base.ExitFailed,
+			fmt.Errorf("the guard of %s is read-only: its own session may change "+
+				"nothing", t.profile.Called)), "let an administrator's profile do it: gharbor secret rotate "+t.profile.Called+
 			" -as ADMIN")
 	}
 	defer t.runner.Finder.Know(t.profile.Called, t.old, "this run")()
@@ -355,9 +356,10 @@ func (t *turn) take(p *rotation.Pending) error {
 		return nil
 	}
 	if t.last == nil {
-		return base.Failure(base.ExitFailed, fmt.Errorf("the rotation of %s was of the wallet's entry %s, and the profile takes "+
-			"its password from elsewhere now", p.Profile, p.Entry), fmt.Sprintf("gharbor set %s secret=wallet:%s", p.Profile,
-			p.Entry))
+		return base.Failure(base.ExitFailed,
+			fmt.Errorf("the rotation of %s was of the wallet's entry %s, and the profile takes "+
+				"its password from elsewhere now", p.Profile, p.Entry), fmt.Sprintf("gharbor set %s secret=wallet:%s", p.Profile,
+				p.Entry))
 	}
 	t.entry = p.Entry
 	if e := t.last.Entry(p.Entry); e != nil {

@@ -122,8 +122,8 @@ func (o *keepSecret) keepFor(ctx context.Context, c *Call, name string) error {
 	return nil
 }
 
-// PutSecret keeps a password that was made here where the query's source says, and names the wallet in the profile where
-// that names no source.
+// PutSecret keeps a password that was made here where the query's source says, and names the wallet in the profile
+// where that names no source.
 func (c *Call) PutSecret(ctx context.Context, o WalletFlags, p *resolve.Profile, q secret.Query, v secret.Value) error {
 	if q.Source.Kind == "wallet" {
 		err := c.keepInWallet(ctx, o, p, q, func() (secret.Value, error) { return v, nil })

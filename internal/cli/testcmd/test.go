@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/check"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
@@ -152,18 +153,8 @@ func (c *Call) administratorOf(p *resolve.Profile) string {
 
 // sameAddress reports whether two profiles name one server by the same values.
 func sameAddress(a, b *resolve.Profile) bool {
-	if !a.Schema().Engines().SameFamily(a.Text(key.Engine), b.Text(key.Engine)) || a.Address() == nil || a.Address() != b.Address() ||
-		!slices.Equal(a.HopWords(), b.HopWords()) {
-		return false
-	}
-	for _, k := range append([]key.Name{a.Address().Key}, a.Address().Keys...) {
-		one, _ := a.Value(k)
-		other, _ := b.Value(k)
-		if !one.Equal(other) {
-			return false
-		}
-	}
-	return slices.Equal(a.Hosts(), b.Hosts())
+	return a.Schema().Engines().SameFamily(a.Text(key.Engine), b.Text(key.Engine)) && address.Written(a, b) &&
+		slices.Equal(a.HopWords(), b.HopWords())
 }
 
 // Report tests a profile as test does, and gives its report too.
