@@ -91,6 +91,9 @@ type step struct {
 // toFill finds a word to fill in.
 var toFill = regexp.MustCompile(`[=: ][A-Z][A-Z-]{2,}\b`)
 
+// administrators stands before what an administrator's profile does, for the cases.
+const administrators = "as an administrator: "
+
 // unseen ends a statement with a password in it.
 const unseen = " (in a session, not in a shell's history)"
 
@@ -101,6 +104,13 @@ func (s step) subject() string {
 	if statement, ok := strings.CutPrefix(line, "gharbor query admin "); ok {
 		out, _ := exec.Command("bash", "-c", "printf %s "+statement).Output()
 		return "as an administrator, run: " + string(out)
+	}
+	if rest, ok := strings.CutPrefix(line, "with an administrator's profile: "); ok {
+		command, _, _ := strings.Cut(rest, " (it sends ")
+		return administrators + strings.Replace(command, "-as ADMIN", "-as admin", 1)
+	}
+	if strings.HasPrefix(line, "gharbor provision ") || strings.HasPrefix(line, "gharbor secret rotate ") {
+		return administrators + line
 	}
 	if at := regexp.MustCompile(`^[^:]*: (gharbor|ssh-add|export|rm) `).FindStringSubmatchIndex(line); s.advice && at != nil {
 		line = line[at[2]:]
@@ -151,6 +161,10 @@ func (r *tryRun) one(t *testing.T, c tryCase) {
 		r.lines = append(r.lines, line, strings.NewReplacer(" -timeout 3s", "", " -as admin", "").Replace(line))
 		if statement, ok := strings.CutPrefix(one.subject(), "as an administrator, run: "); ok {
 			r.lines = append(r.lines, statement)
+		}
+		if command, ok := strings.CutPrefix(one.subject(), administrators); ok {
+			command, _, _ = strings.Cut(command, "   #")
+			r.lines = append(r.lines, strings.NewReplacer(" -timeout 3s", "", "-as admin", "-as ADMIN").Replace(command))
 		}
 		r.mu.Unlock()
 		changes := w.do(r, c, one)
@@ -244,7 +258,7 @@ func (w *tryWorld) do(r *tryRun, c tryCase, one step) (changes bool) {
 		w.shell(line, "")
 		return !strings.Contains(line, "SELECT")
 	}
-	command, comment, _ := strings.Cut(filled, "   #")
+	command, comment, _ := strings.Cut(strings.TrimPrefix(filled, administrators), "   #")
 	for _, who := range []string{"as an administrator, run: ", "as root, run: ", "on the server: SELECT "} {
 		text, ok := strings.CutPrefix(command, who)
 		switch {
@@ -309,6 +323,9 @@ func (w *tryWorld) do(r *tryRun, c tryCase, one step) (changes bool) {
 		}
 		session.Expect("is it the right key?").Type("y\n").Ends(0)
 		return true
+	}
+	if strings.HasPrefix(filled, administrators) && !strings.Contains(w.ReadProfiles(), "[profile.admin]") {
+		return false // a simulated server of which an administrator knows nothing
 	}
 	if asks(command) {
 		w.dialogue(command)
@@ -525,6 +542,7 @@ var notRun = map[string]string{
 	"gharbor set %s host=%s":                            "TestOtherLoopback comes upon it",
 	"gharbor test %s -full":                             "needs a server whose functions are all taken away",
 	"gharbor test %s -override tls-start=":              "TestAges comes upon it", "gharbor set %s tls-start=": "TestAges comes upon it",
+	"gharbor query %s %s":                         "of findings that are looked up; TestAccountLimits comes upon one",
 	"put its list into":                           "core/tlsrule has it",
 	"fetch the authority's":                       "core/tlsrule has it",
 	"put the root certificate":                    "core/tlsrule has it",
@@ -585,6 +603,9 @@ func suggestions(t *testing.T, folder, except string) []string {
 			case "Suggest", "Advise", "AdviseUnseen":
 			case "AsAdmin":
 				format = 1
+			case "ByAdmin":
+				found["gharbor "+assembled(call.Args[1])+" -as ADMIN"] = true
+				return true
 			default:
 				return true
 			}
@@ -606,6 +627,17 @@ func suggestions(t *testing.T, folder, except string) []string {
 	}
 	slices.Sort(all)
 	return all
+}
+
+// assembled is a text that is put together of literals and values, with %s for a value.
+func assembled(e ast.Expr) string {
+	if sum, ok := e.(*ast.BinaryExpr); ok {
+		return assembled(sum.X) + assembled(sum.Y)
+	}
+	if text, ok := literal(e); ok {
+		return text
+	}
+	return "%s"
 }
 
 // literal is a text in the source, also one that is put together of several lines.

@@ -44,6 +44,7 @@ func (a *attempt) lookUp(ctx context.Context, found *finding.Finding) {
 		SeenAs:    facts.SeenAs,
 		From:      a.from,
 		Admin:     a.Admin.Called,
+		Rotates:   a.rotates(),
 		By:        fmt.Sprintf("looked up with the profile %s at %s: ", name, report.Facts.Route),
 		Finding:   found,
 

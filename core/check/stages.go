@@ -247,16 +247,17 @@ func (t *test) overTCP(c address.Candidate) string {
 // target is what the engine needs to know for this connection.
 func (a *attempt) target(reached *route.Reached) engine.Target {
 	t, by := a.test, a.named("service", "instance")
-	admin := ""
+	admin, helper := "", ""
 	switch {
 	case t.Admin != nil:
-		admin = t.Admin.Called
+		admin, helper = t.Admin.Called, t.Admin.Called
 	case t.Administrator != nil:
-		admin = t.Administrator(t.profile)
+		helper = t.Administrator(t.profile)
 	}
 	return engine.Target{
 		Admin:         admin,
-		LooksUp:       t.Admin != nil,
+		Helper:        helper,
+		Rotates:       a.rotates(),
 		Alias:         by.Alias,
 		AliasAt:       by.String(),
 		Profile:       t.profile.Called,
@@ -288,6 +289,12 @@ func (a *attempt) target(reached *route.Reached) engine.Target {
 		},
 		Redial: t.redial(reached),
 	}
+}
+
+// rotates reports whether the profile's source is one that a new password can be written to.
+func (a *attempt) rotates() bool {
+	q := secretQuery(a.profile, a.at)
+	return q.Source.Kind != "default" && a.Finder != nil && a.Finder.CanPut(q) == nil
 }
 
 // redial makes other connections to the address that was reached; nil where

@@ -25,10 +25,10 @@ func (t *Target) PasswordWanted(found *finding.Finding) *finding.Finding {
 // already does.
 func (t *Target) LookUpAs(found *finding.Finding) *finding.Finding {
 	switch {
-	case t.LooksUp:
-		return found
 	case t.Admin != "":
-		return found.Suggest("gharbor test %s -as %s   # looks up what the server did not say", t.Profile, t.Admin)
+		return found
+	case t.Helper != "":
+		return found.Suggest("gharbor test %s -as %s   # looks up what the server did not say", t.Profile, t.Helper)
 	}
 	return found.Advise("let an administrator's profile look: gharbor test %s -as ADMIN", t.Profile)
 }

@@ -26,10 +26,12 @@ type Target struct {
 	Network  string // "tcp" or "unix"
 	Address  string // as dialled: "127.0.0.1:5432", or the socket's path
 
-	// Admin is the name of an administrator's profile for the server, "" where none is known. LooksUp: it finds out what
-	// the server does not say of a login.
-	Admin   string
-	LooksUp bool
+	// Rotates: the profile's password is where a new one can be written.
+	Rotates bool
+
+	// Admin is the name of the administrator's profile that finds out what the server does not say, "" where none does.
+	// Helper is that profile, or another administrator's for the same server: commands to try name it.
+	Admin, Helper string
 
 	TLS *tlsrule.Plan
 
@@ -168,6 +170,7 @@ type Refused struct {
 	SeenAs    string // as Facts has it
 	From      string // the address of this end of the connection, "" for a socket
 	Admin     string // the profile that looks it up
+	Rotates   bool   // as Target has it
 	By        string // "looked up with the profile … at …: ", for what is seen
 	Finding   *finding.Finding
 

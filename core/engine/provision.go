@@ -46,6 +46,8 @@ type Wish struct {
 	// Owner is that of a database to make; "" for the account where Access is AccessOwn, else the administrator.
 	Owner  string
 	Access Access
+	// Usual: nobody named the access. An account does not take a database over from another one then.
+	Usual bool
 	// Tables are those that the rights are for, "schema.table" or "table"; none is for all that are there and will be.
 	Tables []string
 
@@ -103,6 +105,8 @@ type Plan struct {
 	Missing []string
 	// Also are databases that hold something of the account.
 	Also []string
+	// Unseen: what is in the database can be looked at only after the changes.
+	Unseen bool
 	// NewDatabase: the database is not there yet, and one of the changes makes it.
 	NewDatabase bool
 }
@@ -115,6 +119,7 @@ func (p *Plan) Add(o *Plan) {
 	p.Missing = append(p.Missing, o.Missing...)
 	p.Also = append(p.Also, o.Also...)
 	p.NewDatabase = p.NewDatabase || o.NewDatabase
+	p.Unseen = p.Unseen || o.Unseen
 }
 
 // Planner looks at a server, and plans. A nil Ask stands for a database that is not there yet.

@@ -171,7 +171,7 @@ func (s *Server) planMake(ctx context.Context, w *Wish) (*engine.Plan, error) {
 		}
 		plan.Add(part)
 	}
-	if w.Database == "" || w.Access == "" {
+	if w.Database == "" || w.Access == "" || plan.Unseen {
 		return plan, nil
 	}
 	return plan, s.addRights(ctx, w, s.By.Rights, plan)
@@ -212,6 +212,9 @@ func (s *Server) planGrant(ctx context.Context, w *Wish) (*engine.Plan, error) {
 			return nil, &NotThereError{What: "the database " + w.Database}
 		}
 		plan.Add(part)
+	}
+	if plan.Unseen {
+		return plan, nil
 	}
 	return plan, s.addRights(ctx, w, s.By.Rights, plan)
 }

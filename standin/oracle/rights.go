@@ -26,7 +26,10 @@ func orderOf(sql string) *order {
 	if !ok || !to {
 		return nil
 	}
-	rights, table, _ := strings.Cut(what, " ON ")
+	rights, table, on := strings.Cut(what, " ON ")
+	if !on && rights != "CREATE SESSION" {
+		return nil
+	}
 	return &order{user: bare(user), rights: strings.Split(rights, ", "), table: table}
 }
 

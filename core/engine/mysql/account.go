@@ -144,9 +144,8 @@ func (c *conversation) explain(ctx context.Context, r engine.Refused, a account)
 			name)
 	case expiredNow(upper):
 		refine(found, finding.LoginExpired, "the password of %s has expired", clean.Quoted(r.User))
-		by("it says PASSWORD EXPIRE").
-			ByAdmin(r.Admin, "secret rotate "+r.Profile, "ALTER USER %s with a new password", name).
-			ByAdmin(r.Admin, "provision expire "+r.Profile+" -never", "ALTER USER %s PASSWORD EXPIRE NEVER", name)
+		by("it says PASSWORD EXPIRE")
+		renewed(found, r.Admin, r.Profile, r.Rotates, name)
 	case strings.Contains(upper, "REQUIRE SSL") && !r.Encrypted:
 		c.needsTLS(r, fmt.Sprintf("the account is %s; it says REQUIRE SSL", name))
 	case strings.Contains(upper, "REQUIRE X509") || strings.Contains(upper, "REQUIRE SUBJECT") ||
@@ -170,6 +169,15 @@ func (c *conversation) explain(ctx context.Context, r engine.Refused, a account)
 		by("it is not locked and not expired, so the password is wrong")
 	}
 	return nil
+}
+
+// renewed adds how an administrator's profile makes an expired password good again: by another one where the profile's
+// source takes it, or by letting the same one count as new.
+func renewed(found *finding.Finding, admin, profile string, rotates bool, account string) *finding.Finding {
+	if rotates {
+		found.ByAdmin(admin, "secret rotate "+profile, "ALTER USER %s with a new password", account)
+	}
+	return found.ByAdmin(admin, "provision expire "+profile+" -never", "ALTER USER %s PASSWORD EXPIRE NEVER", account)
 }
 
 // needsCertificate is for an account that logs in with a client certificate: any, or one with a certain subject or

@@ -268,8 +268,7 @@ func (a *attempt) accepted(ctx context.Context) finding.Result {
 			"the server let %s in as the anonymous account: there is no account of that name for this machine",
 			clean.Quoted(a.to.User)).
 			Saw("the account is %s, and the server sees %s", clean.Quoted(row["account"]), clean.Quoted(row["seen"])).
-			ByAdmin(a.to.Admin, "provision make "+a.to.Profile, "DROP USER %s", a.accountName("",
-				hostOf(row["account"]))), "%s", detail)
+			AsAdmin(a.to.Admin, "DROP USER %s", a.accountName("", hostOf(row["account"]))), "%s", detail)
 	case a.method == methodNone && user == "root":
 		return finding.Warned(finding.New(finding.LoginRootWithoutPassword,
 			"the account root has no password: everybody who reaches this server is its administrator").
@@ -280,7 +279,7 @@ func (a *attempt) accepted(ctx context.Context) finding.Result {
 		return finding.Warned(finding.New(finding.LoginNoPasswordAsked, "the server let %s in without a password",
 			clean.Quoted(a.to.User)).
 			Saw("the account %s has none", clean.Quoted(row["account"])).
-			ByAdmin(a.to.Admin, "provision make "+a.to.Profile, "ALTER USER %s with the profile's password",
+			AdviseUnseen("ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'",
 				a.accountName(a.to.User, hostOf(row["account"]))), "%s", detail)
 	}
 	return finding.Good("%s", detail)

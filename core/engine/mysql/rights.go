@@ -131,6 +131,9 @@ func (r *rights) mayMakeAccounts(p *engine.Plan) {
 func planDatabase(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
 	p := &engine.Plan{}
 	rows, err := ask(ctx, "SELECT SCHEMA_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = "+text(w.Database))
+	if len(rows) > 0 && w.Usual && w.Access == engine.AccessOwn {
+		w.Access = engine.AccessWrite
+	}
 	if err != nil || len(rows) > 0 {
 		return p, err
 	}

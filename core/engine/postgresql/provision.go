@@ -251,13 +251,20 @@ func planDatabase(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.
 	if err != nil {
 		return nil, err
 	}
-	owner := w.Owner
-	if owner == "" && w.Access == engine.AccessOwn {
-		owner = w.User
-	}
 	d, err := readDatabase(ctx, ask, w.Database)
 	if err != nil {
 		return nil, err
+	}
+	if d.exists && w.Usual && w.Access == engine.AccessOwn {
+		if owned, err := isMember(ctx, ask, w.User, d.owner); err != nil {
+			return nil, err
+		} else if !owned {
+			w.Access = engine.AccessWrite
+		}
+	}
+	owner := w.Owner
+	if owner == "" && w.Access == engine.AccessOwn {
+		owner = w.User
 	}
 	p, name := &engine.Plan{}, statements.Name(w.Database)
 	join := func(why string) error { return admin.join(ctx, ask, p, owner, why) }
@@ -290,6 +297,7 @@ func planDatabase(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.
 		}
 	}
 	if !d.connects {
+		p.Unseen = true
 		p.Changes = append(p.Changes, engine.Altering(fmt.Sprintf("the database %s accepts no connection", w.Database),
 			"ALTER DATABASE %s ALLOW_CONNECTIONS true", name))
 	}

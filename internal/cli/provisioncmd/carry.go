@@ -53,6 +53,9 @@ func (j *job) carryOut(ctx context.Context, server *provision.Server, w *provisi
 	if err != nil {
 		return false, err
 	}
+	if plan.Unseen {
+		return j.secondRound(ctx, server, w)
+	}
 	left, err := server.Left(ctx, w)
 	if err != nil {
 		return false, j.planFailed(err)
@@ -66,6 +69,21 @@ func (j *job) carryOut(ctx context.Context, server *provision.Server, w *provisi
 			"gharbor browse "+j.as+" access   # what it may do")
 	}
 	return true, nil
+}
+
+// secondRound plans what could not be seen before the first changes.
+func (j *job) secondRound(ctx context.Context, server *provision.Server, w *provision.Wish) (bool, error) {
+	plan, err := server.Plan(ctx, w)
+	if err != nil {
+		return false, j.planFailed(err)
+	}
+	if plan.Unseen {
+		return false, base.Failure(base.ExitFailed, errors.New("the database still accepts no connection"))
+	}
+	if len(plan.Changes) == 0 {
+		return true, nil
+	}
+	return j.carryOut(ctx, server, w, plan)
 }
 
 // notice says what the server says beside a statement.
@@ -123,7 +141,13 @@ func (j *job) agree(ctx context.Context, w *provision.Wish, plan *engine.Plan) e
 	if w.Verb == provision.Drop || w.Verb == provision.Database && w.DropDatabase {
 		return j.typedName(ctx, w, plan)
 	}
-	question := fmt.Sprintf("send %s?", wording.Count(len(plan.Changes), "this statement", "these statements"))
+	these := func(n int) string {
+		if n == 1 {
+			return "this statement"
+		}
+		return fmt.Sprintf("these %d statements", n)
+	}
+	question := fmt.Sprintf("send %s?", these(len(plan.Changes)))
 	alters := 0
 	for _, c := range plan.Changes {
 		if c.Alters || c.Takes {
@@ -133,7 +157,7 @@ func (j *job) agree(ctx context.Context, w *provision.Wish, plan *engine.Plan) e
 	if alters > 0 && alters < len(plan.Changes) {
 		question = fmt.Sprintf("send these %d statements, of which %d change what is there?", len(plan.Changes), alters)
 	} else if alters > 0 {
-		question = fmt.Sprintf("change what is there with %s?", wording.Count(alters, "this statement", "these statements"))
+		question = fmt.Sprintf("change what is there with %s?", these(alters))
 	}
 	yes, err := j.Confirm(ctx, question, alters == 0)
 	if err == nil && !yes {

@@ -196,7 +196,7 @@ func (j *job) wish(ctx context.Context, verb provision.Verb) (*provision.Wish, e
 	}
 	w.Access, w.Tables, w.Until = j.access, j.tables, j.until
 	if verb == provision.Make && w.Access == "" {
-		w.Access = j.usualAccess()
+		w.Access, w.Usual = j.usualAccess(), true
 	}
 	if verb == provision.Database && !j.drop {
 		w.Access = engine.AccessOwn

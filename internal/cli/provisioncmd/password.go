@@ -42,6 +42,9 @@ func (j *job) takePassword(ctx context.Context) error {
 		return base.Found(base.ExitSecret, &secret.Failure{Found: found}, found)
 	case usual && (located.None || located.Typed):
 		return j.makePassword(ctx, finder, q)
+	case located.None && p.Engine().Provision.Hosts:
+		return base.Failure(base.ExitSecret, fmt.Errorf("%s sends no password (secret = \"none\"): an account without one "+
+			"would be open to everybody", p.Called), "gharbor set "+p.Called+" secret=wallet")
 	case located.None:
 		return nil
 	}

@@ -121,8 +121,8 @@ password and its rights, also on what will be made later. The password is the on
 profile's secret source; where that has none, one of 32 characters is made and kept there.
 It is sent as a hash where the server takes one, so that no log of the server shows it.
 
-Without -access the account owns the database, or reads where the profile expects
-writable = false.`,
+Without -access the account owns a database that is new or its own already, and writes in
+another; it only reads where the profile expects writable = false.`,
 		Examples: []string{
 			"gharbor provision make newcount -as sightings-admin -dry-run",
 			"gharbor provision make newcount -as sightings-admin -access write -yes",
