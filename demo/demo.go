@@ -40,6 +40,7 @@ func Parts() []Part {
 		{"certificate", "a server with its own authority: untrusted, compared, verified", certificate},
 		{"counts", "after the green test: load a sample database, look around, ask, and take a file of rows in", counts},
 		{"refusals", "logins that fail, and an administrator's profile that says why", refusals},
+		{"provision", "an account and a database made, a new password, and all of it taken away again", provisioned},
 		{"ringing", "a server in a container: found, adopted, followed when it moves, stopped, started", ringing},
 		{"moult", "a MySQL server: the socket against TCP, locked and expired accounts", moult},
 		{"fleet", "many profiles at once, waiting, and two profiles side by side", fleet},

@@ -53,7 +53,27 @@ func refusals(s *stage) {
 		"-override", "user=summer-help")
 	s.step("An administrator's profile looks the account up.", 1, "test", "sightings", "-override", "user=summer-help",
 		"-as", "sightings-admin")
+	s.step("It can set that right too: what it sends is shown first.", 0, "provision", "expire", "sightings", "-never",
+		"-override", "user=summer-help", "-as", "sightings-admin", "-yes")
 	s.step("What else the code can mean:", 0, "explain", "login.expired")
+}
+
+// provisioned makes what a new profile needs, changes its password, and takes it all away.
+func provisioned(s *stage) {
+	if s.failed = s.profiles(); s.failed != nil {
+		return
+	}
+	const admin = "sightings-admin"
+	s.step("A profile for an account and a database that are not there yet. Its password is to be in a file.", 0, "add",
+		"newcount", "-like", "sightings", "-user", "newcounter", "-database", "newcount", "-secret",
+		"file:"+filepath.Join(s.home, "newcounter"))
+	s.step("What would make it ready? Nothing is sent.", 0, "provision", "make", "newcount", "-as", admin, "-dry-run")
+	s.step("Make it. On a terminal you are asked; the password is sent as a hash.", 0, "provision", "make", "newcount",
+		"-as", admin, "-yes")
+	s.step("Once more: all of it is there.", 0, "provision", "make", "newcount", "-as", admin)
+	s.step("A new password, at the server and here, as one step.", 0, "secret", "rotate", "newcount", "-yes")
+	s.step("Take it away again. On a terminal you type the name of the database.", 0, "provision", "drop", "newcount",
+		"-as", admin, "-yes")
 }
 
 // faults shows servers that are not well.

@@ -110,7 +110,7 @@ func TestRealFindings(t *testing.T) {
 		{"may not log in, wrong password, looked up", append(override("user=nologin"), "-as", "admin"), "login", "fail", "login.no-login-right", "NOLOGIN"[2:], "ALTER ROLE"},
 		{"may not log in, the server says so", override("user=nologin", "secret=env:KNOT"), "login", "fail", "login.no-login-right", "not permitted to log in", "ALTER ROLE nologin LOGIN"},
 		{"no password set, looked up", append(override("user=nopassword"), "-as", "admin"), "login", "fail", "login.no-password-set", "no password is stored", ""},
-		{"stored for MD5, SCRAM asked, looked up", append(override("user=oldhash", "secret=env:KNOT"), "-as", "admin"), "login", "fail", "login.other-hash", "begins with md5", "password_encryption"},
+		{"stored for MD5, SCRAM asked, looked up", append(override("user=oldhash", "secret=env:KNOT"), "-as", "admin"), "login", "fail", "login.other-hash", "begins with md5", "provision make"},
 		{"a blank at the end", override("secret=env:BLANK"), "login", "fail", "login.password", "ends with a blank", ""},
 		{"wrong password, looked up", append(override("secret=env:KNOT"), "-as", "admin"), "login", "fail", "login.password", "so the password is wrong", ""},
 		{"rejected by a rule", override("user=banned", "secret=env:KNOT"), "login", "fail", "login.host-not-allowed", "pg_hba.conf", "127.0.0.1/32"},

@@ -8,8 +8,10 @@ import (
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"io"
+	"strconv"
 	"strings"
 
 	"github.com/jackc/pgx/v5/pgproto3"
@@ -28,7 +30,7 @@ func (s *session) authenticate(role Role, known bool) error {
 		s.backend.Receive()
 		return errEnded
 	}
-	usable := known && !role.Expired && role.Password != ""
+	usable := known && !role.Expired && role.Password+role.Verifier != ""
 	switch role.Method {
 	case "trust":
 		return nil
@@ -59,7 +61,7 @@ func (s *session) authenticate(role Role, known bool) error {
 		}
 		return nil
 	}
-	ok, err := s.scram(role.Password)
+	ok, err := s.scram(role)
 	if err != nil {
 		return err
 	}
@@ -84,7 +86,7 @@ func hexMD5(s string) string {
 
 // scram is the server's side of SCRAM-SHA-256 (RFC 5802, RFC 7677), without
 // channel binding. It reports whether the client proved the password.
-func (s *session) scram(password string) (bool, error) {
+func (s *session) scram(role Role) (bool, error) {
 	s.backend.Send(&pgproto3.AuthenticationSASL{AuthMechanisms: []string{"SCRAM-SHA-256"}})
 	s.backend.SetAuthType(pgproto3.AuthTypeSASL)
 	if err := s.backend.Flush(); err != nil {
@@ -106,12 +108,14 @@ func (s *session) scram(password string) (bool, error) {
 	if !ok {
 		return false, errEnded
 	}
-	salt, nonce := make([]byte, 16), make([]byte, 18)
-	rand.Read(salt)
+	keys, err := keysOf(role.verifier())
+	if err != nil {
+		return false, err
+	}
+	nonce := make([]byte, 18)
 	rand.Read(nonce)
-	const rounds = 4096
 	combined := clientNonce + base64.StdEncoding.EncodeToString(nonce)
-	serverFirst := fmt.Sprintf("r=%s,s=%s,i=%d", combined, base64.StdEncoding.EncodeToString(salt), rounds)
+	serverFirst := fmt.Sprintf("r=%s,s=%s,i=%d", combined, base64.StdEncoding.EncodeToString(keys.salt), keys.rounds)
 	s.backend.Send(&pgproto3.AuthenticationSASLContinue{Data: []byte(serverFirst)})
 	s.backend.SetAuthType(pgproto3.AuthTypeSASLContinue)
 	if err := s.backend.Flush(); err != nil {
@@ -135,23 +139,55 @@ func (s *session) scram(password string) (bool, error) {
 	if err != nil || len(given) != sha256.Size {
 		return false, nil
 	}
-	salted, err := pbkdf2.Key(sha256.New, password, salt, rounds, sha256.Size)
-	if err != nil {
-		return false, err
-	}
 	authMessage := parts[2] + "," + serverFirst + "," + withoutProof
-	clientKey := mac(salted, "Client Key")
-	stored := sha256.Sum256(clientKey)
-	signature := mac(stored[:], authMessage)
+	signature := mac(keys.stored, authMessage)
 	for i := range given {
 		given[i] ^= signature[i]
 	}
-	if !hmac.Equal(given, clientKey) {
+	if proved := sha256.Sum256(given); !hmac.Equal(proved[:], keys.stored) {
 		return false, nil
 	}
-	verifier := mac(mac(salted, "Server Key"), authMessage)
+	verifier := mac(keys.server, authMessage)
 	s.backend.Send(&pgproto3.AuthenticationSASLFinal{Data: []byte("v=" + base64.StdEncoding.EncodeToString(verifier))})
 	return true, nil
+}
+
+// scramKeys are what a server keeps of a password (RFC 5802, section 3).
+type scramKeys struct {
+	salt, stored, server []byte
+	rounds               int
+}
+
+// verifier is what is kept of a role's password, of an unknown role's too: a client can't tell.
+func (r Role) verifier() string {
+	const rounds = 4096
+	if r.Verifier != "" {
+		return r.Verifier
+	}
+	salt := []byte("saltmarsh, shore")
+	salted, err := pbkdf2.Key(sha256.New, r.Password, salt, rounds, sha256.Size)
+	if err != nil {
+		panic(err) // only a key of another length is refused
+	}
+	stored, base := sha256.Sum256(mac(salted, "Client Key")), base64.StdEncoding
+	return fmt.Sprintf("SCRAM-SHA-256$%d:%s$%s:%s", rounds, base.EncodeToString(salt), base.EncodeToString(stored[:]),
+		base.EncodeToString(mac(salted, "Server Key")))
+}
+
+// keysOf takes a verifier apart.
+func keysOf(verifier string) (k scramKeys, err error) {
+	parts := strings.FieldsFunc(strings.TrimPrefix(verifier, "SCRAM-SHA-256$"), func(r rune) bool {
+		return r == ':' || r == '$'
+	})
+	if len(parts) != 4 {
+		return k, errEnded
+	}
+	k.rounds, err = strconv.Atoi(parts[0])
+	for i, to := range []*[]byte{&k.salt, &k.stored, &k.server} {
+		bytes, wrong := base64.StdEncoding.DecodeString(parts[i+1])
+		*to, err = bytes, errors.Join(err, wrong)
+	}
+	return k, err
 }
 
 func mac(key []byte, text string) []byte {

@@ -53,6 +53,7 @@ const (
 // "password" or "trust".
 type Role struct {
 	Password  string
+	Verifier  string // in place of a password: what is kept of one for SCRAM
 	Method    string
 	NoLogin   bool
 	Expired   bool
@@ -76,7 +77,9 @@ type Config struct {
 
 	// Answer answers a statement and the values of its parameters, up to where the server is ready for the next;
 	// false leaves it to what a test of a profile asks. nil answers nothing else.
-	Answer func(to *pgproto3.Backend, statement string, values [][]byte) bool
+	Answer  func(to *pgproto3.Backend, statement string, values [][]byte) bool
+	cluster *cluster // shared by what answers statements and the server; nil for one made of Roles and Databases
+
 	// Cancelled is told of a request to cancel a statement; nil for nobody.
 	Cancelled func(key []byte)
 }
@@ -91,6 +94,9 @@ type Server struct {
 func Start(c Config) (*Server, error) {
 	if c.Version == "" {
 		c.Version = "15.4"
+	}
+	if c.cluster == nil {
+		c.cluster = newCluster(&c)
 	}
 	if c.Lineage == "" {
 		c.Lineage = "7300000000000000001"

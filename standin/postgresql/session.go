@@ -64,7 +64,7 @@ func (s *session) login() error {
 			fmt.Sprintf("no pg_hba.conf entry for host \"127.0.0.1\", user \"%s\", database \"%s\", no encryption", s.user,
 				s.database))
 	}
-	role, known := s.Roles[s.user]
+	role, known := s.cluster.role(s.user)
 	if err := s.authenticate(role, known); err != nil {
 		return err
 	}
@@ -72,7 +72,7 @@ func (s *session) login() error {
 	if role.NoLogin {
 		return s.refuse("28000", "InitializeSessionUserId", fmt.Sprintf("role \"%s\" is not permitted to log in", s.user))
 	}
-	if !slices.Contains(s.Databases, s.database) {
+	if !s.cluster.has(s.database) {
 		return s.refuse("3D000", "InitPostgres", fmt.Sprintf("database \"%s\" does not exist", s.database))
 	}
 	for name, value := range map[string]string{
@@ -158,7 +158,10 @@ func (s *session) answer() {
 		}
 		switch m := message.(type) {
 		case *pgproto3.Query:
-			if s.Answer == nil || !s.Answer(s.backend, m.String, nil) {
+			s.arguments = nil
+			if _, _, ok := s.question(m.String); ok {
+				s.simple(m.String)
+			} else if !s.changed(m.String) && (s.Answer == nil || !s.Answer(s.backend, m.String, nil)) {
 				s.simple(m.String)
 			}
 		case *pgproto3.Parse:
@@ -209,6 +212,27 @@ func (s *session) answer() {
 	}
 }
 
+// changed carries out what an administrator changes; false for another statement.
+func (s *session) changed(query string) bool {
+	role, _ := s.cluster.role(s.user)
+	w := words(strings.TrimSpace(query))
+	own := len(w) > 3 && w[0] == "ALTER" && w[2] == s.user && w[3] == "PASSWORD"
+	if !role.Superuser && !own && !strings.HasPrefix(query, "SET search_path") {
+		return false
+	}
+	tag, err := s.cluster.run(strings.TrimSpace(query), s.database)
+	switch {
+	case err != nil:
+		s.backend.Send(&pgproto3.ErrorResponse{Severity: "ERROR", Code: "42710", Message: err.Error()})
+	case tag == "":
+		return false
+	default:
+		s.backend.Send(&pgproto3.CommandComplete{CommandTag: []byte(tag)})
+	}
+	s.backend.Send(&pgproto3.ReadyForQuery{TxStatus: 'I'})
+	return true
+}
+
 // simple answers statements with ; between them, up to one that fails.
 func (s *session) simple(query string) {
 	for statement := range strings.SplitSeq(query, "; ") {
@@ -256,11 +280,14 @@ var columnName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompil
 // rows answers a question about the catalogue. A question that names its
 // columns gets the simulated value of each.
 func (s *session) rows(query string) (columns []string, rows [][][]byte) {
+	if columns, rows, ok := s.question(query); ok {
+		return columns, rows
+	}
 	switch {
 	case strings.Contains(query, "set_config("):
 		return []string{"set_config"}, [][][]byte{{[]byte("pg_catalog, pg_temp")}}
 	case strings.Contains(query, "FROM pg_database WHERE NOT"):
-		for _, name := range s.Databases {
+		for _, name := range s.cluster.names() {
 			rows = append(rows, [][]byte{[]byte(name)})
 		}
 		return []string{"datname"}, rows
@@ -271,15 +298,15 @@ func (s *session) rows(query string) (columns []string, rows [][][]byte) {
 	case strings.Contains(query, "FROM pg_roles WHERE rolname"):
 		return s.role()
 	case strings.Contains(query, "FROM pg_roles WHERE rolcanlogin"):
-		for name, role := range s.Roles {
+		for name, role := range s.cluster.all() {
 			if !role.NoLogin {
 				rows = append(rows, [][]byte{[]byte(name)})
 			}
 		}
 		return []string{"rolname"}, rows
 	case strings.Contains(query, "FROM pg_authid"):
-		if role, ok := s.Roles[s.argument()]; ok {
-			rows = [][][]byte{{[]byte(strconv.FormatBool(role.Password != "")), []byte("SCR")}}
+		if role, ok := s.cluster.role(s.argument()); ok {
+			rows = [][][]byte{{[]byte(strconv.FormatBool(role.Password+role.Verifier != "")), []byte("SCR")}}
 		}
 		return []string{"set", "stored"}, rows
 	}
@@ -311,7 +338,8 @@ func (s *session) value(name string) string {
 	case "in_recovery":
 		return strconv.FormatBool(s.ReadOnly)
 	case "superuser":
-		return onOff(s.Roles[s.user].Superuser)
+		role, _ := s.cluster.role(s.user)
+		return onOff(role.Superuser)
 	case "clock":
 		return epoch(time.Now())
 	case "started":
@@ -342,15 +370,18 @@ func (s *session) absent(present []string) (rows [][][]byte) {
 	return rows
 }
 
+// expiredFor is how long ago an expired password ended.
+const expiredFor = 48 * time.Hour
+
 func (s *session) role() (columns []string, rows [][][]byte) {
 	columns = []string{"rolcanlogin", "until"}
-	role, ok := s.Roles[s.argument()]
+	role, ok := s.cluster.role(s.argument())
 	if !ok {
 		return columns, nil
 	}
 	var until []byte
 	if role.Expired {
-		until = []byte(epoch(time.Now().Add(-48 * time.Hour)))
+		until = []byte(epoch(time.Now().Add(-expiredFor)))
 	}
 	return columns, [][][]byte{{[]byte(strconv.FormatBool(!role.NoLogin)), until}}
 }

@@ -15,6 +15,9 @@ import (
 
 // Statements answers statements from a store, and what browse asks of the catalogue. It is a Config's Answer.
 func Statements(s *store.Store, config *Config) func(*pgproto3.Backend, string, [][]byte) bool {
+	if config.cluster == nil {
+		config.cluster = newCluster(config)
+	}
 	a := &answerer{store: s, config: config, sessions: make(map[*pgproto3.Backend]*state)}
 	return a.answer
 }
@@ -245,7 +248,7 @@ func (a *answerer) catalogue(text string, values [][]byte) (columns int, rows []
 	}
 	switch {
 	case strings.Contains(text, "shobj_description(d.oid"):
-		for _, d := range a.config.Databases {
+		for _, d := range a.config.cluster.names() {
 			if wanted(d) {
 				rows = append(rows, []string{d, "warden", "UTF8", "C.UTF-8", fmt.Sprint(7 << 20), "t", "-", "f"})
 			}
@@ -285,7 +288,7 @@ func (a *answerer) catalogue(text string, values [][]byte) (columns int, rows []
 		}
 		return 11, rows, true
 	case strings.Contains(text, "r.rolcanlogin"):
-		for name, r := range a.config.Roles {
+		for name, r := range a.config.cluster.all() {
 			rows = append(rows, []string{name, yesNo(!r.NoLogin), yesNo(r.Superuser), "-", "-", "-", "f"})
 		}
 		slices.SortFunc(rows, slices.Compare)

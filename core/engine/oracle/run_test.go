@@ -3,6 +3,7 @@ package oracle
 import (
 	"context"
 	"errors"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -133,5 +134,59 @@ func TestWritten(t *testing.T) {
 	}
 	if written(nil, "") != nil || written([]byte(nil), "RAW") != nil {
 		t.Error("NULL is a value")
+	}
+}
+
+// TestProvision plans against the simulated server's dictionary: a locked account, one without the right to log in, and
+// rights on a table.
+func TestProvision(t *testing.T) {
+	dictionary := func(status, session string, rights ...string) engine.Ask {
+		return func(_ context.Context, question string, _ ...string) ([][]string, error) {
+			switch {
+			case strings.Contains(question, "dba_users") && status == "":
+				return nil, nil
+			case strings.Contains(question, "dba_users"):
+				return [][]string{{status}}, nil
+			case strings.Contains(question, "dba_sys_privs"):
+				return [][]string{{session}}, nil
+			case strings.Contains(question, "all_objects"):
+				return [][]string{{strconv.Itoa(strings.Count(question, "'SPECIES'"))}}, nil
+			}
+			var rows [][]string
+			for _, r := range rights {
+				rows = append(rows, []string{r})
+			}
+			return rows, nil
+		}
+	}
+	for _, c := range []struct {
+		plan engine.Planner
+		ask  engine.Ask
+		wish engine.Wish
+		want string
+	}{
+		{planUnlock, dictionary("LOCKED(TIMED)", "1"), engine.Wish{User: "curator"}, "ALTER USER CURATOR ACCOUNT UNLOCK"},
+		{planUnlock, dictionary("OPEN", "0"), engine.Wish{User: "Odd Name"}, `GRANT CREATE SESSION TO "Odd Name"`},
+		{planUnlock, dictionary("OPEN", "1"), engine.Wish{User: "curator"}, ""},
+		{planUnlock, dictionary("", ""), engine.Wish{User: "curator"}, "the account curator"},
+		{planRights, dictionary("OPEN", "1"), engine.Wish{User: "curator", Access: engine.AccessRead}, "-on OWNER.TABLE"},
+		{planRights, dictionary("OPEN", "1"), engine.Wish{User: "curator", Access: engine.AccessRead, Tables: []string{"species"}}, "needs its owner"},
+		{planRights, dictionary("OPEN", "1"), engine.Wish{User: "curator", Access: engine.AccessRead, Tables: []string{"ringer.moults"}}, "no table ringer.moults"},
+		{planRights, dictionary("OPEN", "1", "SELECT"), engine.Wish{User: "curator", Access: engine.AccessWrite, Tables: []string{"ringer.species"}}, "GRANT INSERT, UPDATE, DELETE ON RINGER.SPECIES TO CURATOR"},
+		{planRights, dictionary("OPEN", "1", "SELECT"), engine.Wish{User: "curator", Access: engine.AccessRead, Tables: []string{"ringer.species"}}, ""},
+	} {
+		p, err := c.plan(t.Context(), c.ask, &c.wish)
+		got := ""
+		if err != nil {
+			got = err.Error()
+		} else {
+			got = strings.Join(p.Missing, "")
+			for _, one := range p.Changes {
+				got += one.Text
+			}
+		}
+		if c.want == "" && got != "" || !strings.Contains(got, c.want) {
+			t.Errorf("%q, want %q", got, c.want)
+		}
 	}
 }

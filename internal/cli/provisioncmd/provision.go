@@ -124,8 +124,8 @@ It is sent as a hash where the server takes one, so that no log of the server sh
 Without -access the account owns a database that is new or its own already, and writes in
 another; it only reads where the profile expects writable = false.`,
 		Examples: []string{
-			"gharbor provision make newcount -as sightings-admin -dry-run",
-			"gharbor provision make newcount -as sightings-admin -access write -yes",
+			"gharbor provision make sightings-ro -as sightings-admin -dry-run",
+			"gharbor provision make sightings -override user=newcomer -as sightings-admin -access read -yes",
 		},
 		Flags: o.accessFlag,
 	})
@@ -137,7 +137,7 @@ func provisionUnlock() *base.Command {
 		Args:     "PROFILE -as ADMIN",
 		Summary:  "let a profile's account log in again",
 		Long:     `Takes away what keeps the account out: a lock, a missing right to log in, an end that is past.`,
-		Examples: []string{"gharbor provision unlock resting -as sightings-admin -yes"},
+		Examples: []string{"gharbor provision unlock sightings -override user=summer-help -as sightings-admin -yes"},
 	})
 }
 
@@ -201,7 +201,7 @@ func provisionDrop() *base.Command {
 or -database drops only that. What the account owns in other databases goes to the
 administrator. What is not there is said, and is no failure. The profile and its password
 here stay.`,
-		Examples: []string{"gharbor provision drop newcount -as sightings-admin -dry-run"},
+		Examples: []string{"gharbor provision drop sightings-ro -account -as sightings-admin -dry-run"},
 		Flags: func(fs *base.FlagSet) {
 			fs.BoolVar(&o.account, "account", false, "only the account")
 			fs.BoolVar(&o.database, "database", false, "only the database")

@@ -45,7 +45,7 @@ one that the server accepts, and removes the other.
 -drop-old: so that other programs can change over.`,
 		Examples: []string{
 			"gharbor secret rotate sightings -dry-run",
-			"gharbor secret rotate -tag rotated -dry-run",
+			"gharbor secret rotate sightings -as sightings-admin -length 40 -dry-run",
 		},
 		MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) {

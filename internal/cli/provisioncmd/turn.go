@@ -396,7 +396,7 @@ func (t *turn) neither(_ context.Context, err error) error {
 
 // tell says that the password was rotated, and who used the old one.
 func (t *turn) tell(ctx context.Context) error {
-	t.Say("rotated: the password of %s, in the %s", t.profile.Called, t.place())
+	t.Say("rotated: the password of %s", t.profile.Called)
 	if t.run.keepOld {
 		t.Say("the old password is good too, until: gharbor secret rotate %s -drop-old -as %s", t.profile.Called, t.as)
 	}
