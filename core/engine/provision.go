@@ -36,6 +36,8 @@ type Wish struct {
 	Socket bool
 	// Password is the account's. Not Present: none is set or changed.
 	Password secret.Value
+	// Quiet: the account's sessions are read-only, where an account can have that as its own setting.
+	Quiet bool
 	// KeepOld: the password before it stays good too, where the server keeps two.
 	KeepOld bool
 	// LogsIn tells whether the account gets in with the password, where the server does not show how it is kept. nil

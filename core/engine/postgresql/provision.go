@@ -124,11 +124,28 @@ func planAccount(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.P
 		}
 		p.Changes = append(p.Changes, c...)
 	}
+	if err := planQuiet(ctx, ask, w, p); err != nil {
+		return nil, err
+	}
 	admin.mayMakeRoles(p)
 	if r.super && !admin.super && len(p.Changes) > 0 {
 		p.Lacks = append(p.Lacks, fmt.Sprintf("the role %s is a superuser, and %s is none", w.User, admin.name))
 	}
 	return p, nil
+}
+
+// planQuiet makes the sessions of a role read-only where they are to be.
+func planQuiet(ctx context.Context, ask engine.Ask, w *engine.Wish, p *engine.Plan) error {
+	if !w.Quiet {
+		return nil
+	}
+	rows, err := ask(ctx, "SELECT 1 FROM pg_db_role_setting s JOIN pg_roles r ON r.oid = s.setrole WHERE s.setdatabase = 0 "+
+		"AND r.rolname = $1 AND 'default_transaction_read_only=on' = ANY (s.setconfig)", w.User)
+	if err == nil && len(rows) == 0 {
+		p.Changes = append(p.Changes, engine.Adding("the profile expects sessions that are read-only",
+			"ALTER ROLE %s SET default_transaction_read_only = on", statements.Name(w.User)))
+	}
+	return err
 }
 
 // withVerifier adds the verifier of a password to a statement, and what is shown of it.

@@ -33,6 +33,7 @@ type job struct {
 	around   string                   // the database of the first, where it must not be the profile's own
 	facts    *engine.Facts
 	password password
+	warned   []finding.Code
 }
 
 // newJob resolves both profiles. One that nothing may be done with is refused before anything is dialled.
@@ -118,7 +119,13 @@ func (j *job) session(ctx context.Context, database string) (engine.Runner, erro
 // open tests a profile, and keeps the connection.
 func (j *job) open(ctx context.Context, p *resolve.Profile) (*check.Opened, error) {
 	o := j.runner.Open(ctx, p)
-	if err := querycmd.Judge(j.Call, p, o); err != nil {
+	warn := func(f *finding.Finding) {
+		if !slices.Contains(j.warned, f.Code) { // of several sessions, once
+			j.Notice("%s (%s)", f.Cause, f.Code)
+		}
+		j.warned = append(j.warned, f.Code)
+	}
+	if err := querycmd.Judge(j.Call, p, o, warn); err != nil {
 		o.Close()
 		return nil, err
 	}
@@ -212,6 +219,7 @@ func (j *job) wish(ctx context.Context, verb provision.Verb) (*provision.Wish, e
 		return nil, err
 	}
 	if verb == provision.Make {
+		w.Quiet = j.profile.Text(key.ExpectWritable) == "false"
 		if err := j.takePassword(ctx); err != nil {
 			return nil, err
 		}
@@ -282,7 +290,7 @@ func (j *job) arrive(ctx context.Context, w *provision.Wish) error {
 	case report.Interrupted:
 		return context.Canceled
 	case first.Outcome == finding.Fail:
-		return querycmd.Judge(j.Call, bare, &check.Opened{Report: report})
+		return querycmd.Judge(j.Call, bare, &check.Opened{Report: report}, nil)
 	case failed != nil:
 		return fmt.Errorf("where the profile's connection comes from could not be read: %w", failed)
 	case w.Host == "" && same != check.SameInstance && !j.same:

@@ -93,9 +93,10 @@ func (c *call) profile(name string, o connecting) (*resolve.Profile, error) {
 // rank is how much a guard asks for.
 func rank(guard string) int { return map[string]int{"ask": 1, "read-only": 2}[guard] }
 
-// Judge says what keeps statements from being run on a connection, nil for nothing. A report that failed is shown.
-func Judge(c *base.Call, p *resolve.Profile, opened *check.Opened) error {
-	return (&call{c}).judge(p, opened, connecting{})
+// Judge says what keeps statements from being run on a connection, nil for nothing. A report that failed is shown; warn
+// is told of a warning, nil for a notice.
+func Judge(c *base.Call, p *resolve.Profile, opened *check.Opened, warn func(*finding.Finding)) error {
+	return (&call{c}).judge(p, opened, connecting{warned: warn})
 }
 
 // judge says what keeps statements from being run on a connection, nil for nothing.
