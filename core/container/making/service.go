@@ -26,6 +26,7 @@ type Service struct {
 	Environment   api.Environment
 	Ports         map[int]api.Binding // by the port in the container: where it is published
 	Volumes       map[string]string   // by folder
+	Mounts        []api.SpecMount     // files and folders of the machine
 }
 
 // MakeService makes a container of a service, and starts it. It has the labels by which the compose file's own tools
@@ -67,6 +68,7 @@ func (s Service) spec() api.Spec {
 		spec.ExposedPorts[port] = struct{}{}
 		spec.HostConfig.PortBindings[port] = []api.Binding{binding}
 	}
+	spec.HostConfig.Mounts = append(spec.HostConfig.Mounts, s.Mounts...)
 	for folder, volume := range s.Volumes {
 		spec.HostConfig.Mounts = append(spec.HostConfig.Mounts, api.SpecMount{Type: "volume", Source: volume, Target: folder})
 	}

@@ -35,7 +35,10 @@ type service struct {
 }
 
 // mount is a volume of a service; Source is "" for one without a name.
-type mount struct{ Type, Source, Target string }
+type mount struct {
+	Type, Source, Target string
+	readOnly             bool
+}
 
 // serverPort is a port of a service; Published is as written, "" for one that the engine chooses.
 type serverPort struct {
@@ -157,13 +160,16 @@ func (s *service) readVolumes(n *node) {
 			if len(parts) > 1 {
 				m.Source, m.Target = parts[0], parts[1]
 			}
-			if strings.ContainsAny(m.Source, "/.~\\") {
+			m.readOnly = len(parts) == 3 && slices.Contains(strings.Split(parts[2], ","), "ro")
+			if strings.HasPrefix(m.Source, ".") || strings.ContainsAny(m.Source, "/~\\") {
 				m.Type = "bind"
 			}
 		case yaml.MappingNode:
 			m.Type, _ = one.get("type").scalar("type")
 			m.Source, _ = one.get("source").scalar("source")
 			m.Target, _ = one.get("target").scalar("target")
+			text, _ := one.get("read_only").scalar("read_only")
+			m.readOnly = text == "true"
 		}
 		s.Volumes = append(s.Volumes, m)
 	}

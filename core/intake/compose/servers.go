@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"path"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -47,8 +48,15 @@ type Making struct {
 	Environment api.Environment
 	Ports       []Port
 	Volumes     map[string]string // by the folder in the container; the engine's names, with the project's before them
-	Passed      []string          // keys that make no difference to how the server is reached, and are passed over
-	Refused     []string          // keys without which the service would be another one
+	Mounts      []Mount
+	Passed      []string // keys that make no difference to how the server is reached, and are passed over
+	Refused     []string // keys without which the service would be another one
+}
+
+// Mount is a file or folder of this machine that the container sees.
+type Mount struct {
+	Source, Target string
+	ReadOnly       bool
 }
 
 // Port is a port of a service. Published is "" for one that the engine chooses, Host "" for all addresses.
@@ -66,7 +74,7 @@ var passed = []string{"restart", "healthcheck", "labels", "networks", "logging",
 	"stop_grace_period", "annotations", "attach", "hostname"}
 
 // making is what a container of a service is made of.
-func (s *service) making(project string, env api.Environment) Making {
+func (s *service) making(project, folder string, env api.Environment) Making {
 	m := Making{Name: s.Container, Image: s.Image, Environment: env, Volumes: make(map[string]string)}
 	if m.Name == "" {
 		m.Name = project + "-" + s.Name + "-1"
@@ -77,8 +85,16 @@ func (s *service) making(project string, env api.Environment) Making {
 		}
 	}
 	for _, v := range s.Volumes {
-		if v.Type != "volume" || !strings.HasPrefix(v.Target, "/") {
+		switch {
+		case !strings.HasPrefix(v.Target, "/"), v.Type != "volume" && v.Type != "bind", strings.HasPrefix(v.Source, "~"):
 			m.Refused = append(m.Refused, "volumes ("+clean.Line(v.Source, 100)+")")
+			continue
+		case v.Type == "bind":
+			path := v.Source
+			if !filepath.IsAbs(path) {
+				path = filepath.Join(folder, path)
+			}
+			m.Mounts = append(m.Mounts, Mount{Source: path, Target: v.Target, ReadOnly: v.readOnly})
 			continue
 		}
 		source := v.Source
@@ -163,7 +179,7 @@ func (l *loading) server(project *project, service *service) (s Server, ok bool)
 			ports = append(ports, port)
 		}
 	}
-	s.Making = service.making(project.Name, env)
+	s.Making = service.making(project.Name, filepath.Dir(l.Files[0]), env)
 	s.Service, s.Container = service.Name, schema.Container{Project: project.Name, Service: service.Name}
 	if s.Declaration, s.Port, ok = l.catalog().Describe(env, service.Image, ports); !ok {
 		return s, false

@@ -1,12 +1,14 @@
 package compose
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"maps"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 
 	"gentleharbor/core/atomicfile"
@@ -63,6 +65,7 @@ func Uses(ctx context.Context, keys *schema.Schema, files []string, root string)
 	}
 	for _, name := range project.serviceNames() {
 		if s, ok := l.server(project, project.Services[name]); ok {
+			list = append(list, s.Making.uses(name)...)
 			for _, set := range s.Found(keys, "").Sets {
 				text := strings.ReplaceAll(set.Value.Text(), "$$", "$") // as the file has it
 				list = append(list, vouch.Use{Key: "service " + string(name+string(" "+set.Field.Name)), Words: []string{text}})
@@ -75,4 +78,21 @@ func Uses(ctx context.Context, keys *schema.Schema, files []string, root string)
 		uses.Trouble = trouble
 	}
 	return uses
+}
+
+// uses are what a container that is made of a service has of this machine.
+func (m Making) uses(service string) (list []vouch.Use) {
+	add := func(what string, words ...string) {
+		list = append(list, vouch.Use{Key: "service " + service + " " + what, Words: words})
+	}
+	if m.Image != "" {
+		add("image", m.Image)
+	}
+	for _, p := range m.Ports {
+		add("port", cmp.Or(p.Host, "every address"), p.Published, strconv.Itoa(p.Target))
+	}
+	for _, mount := range m.Mounts {
+		add("mount", mount.Source, mount.Target)
+	}
+	return list
 }

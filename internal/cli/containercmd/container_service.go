@@ -99,6 +99,14 @@ func serviceOf(s *compose.Server) making.Service {
 		Volumes:     s.Making.Volumes,
 		Ports:       make(map[int]api.Binding),
 	}
+	for _, m := range s.Making.Mounts {
+		one.Mounts = append(one.Mounts, api.SpecMount{
+			Type:     "bind",
+			Source:   m.Source,
+			Target:   m.Target,
+			ReadOnly: m.ReadOnly,
+		})
+	}
 	for _, p := range s.Making.Ports {
 		one.Ports[p.Target] = api.Binding{HostIp: p.Host, HostPort: p.Published}
 	}
@@ -126,6 +134,9 @@ func (c *call) showService(s *compose.Server, path string) {
 	}
 	for _, folder := range slices.Sorted(maps.Keys(m.Volumes)) {
 		line("data", "volume %s at %s", m.Volumes[folder], folder)
+	}
+	for _, one := range m.Mounts {
+		line("mount", "%s at %s%s", one.Source, one.Target, map[bool]string{true: ", read-only"}[one.ReadOnly])
 	}
 	line("variables", "%s", strings.Join(slices.Sorted(maps.Keys(m.Environment)), ", "))
 	if len(m.Passed) > 0 {
