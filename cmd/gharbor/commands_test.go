@@ -139,7 +139,7 @@ func TestCommandLineMistakes(t *testing.T) {
 		{"demo nosuch", "no part of that name"},
 		{"demo -list -keep", "give one of"},
 		{"help nosuch", "no command of that name"},
-		{"nearby x", "takes no names"},
+		{"nearby x", "has no such command; it has start"},
 	} {
 		r := p.Run(strings.Fields(c.args)...)
 		if r.Code != 2 {

@@ -81,7 +81,14 @@ func TestProxyHeader(t *testing.T) {
 	server := testkit.ThrowAwayMariaDB(t, "--skip-name-resolve")
 	server.SQL(t, "CREATE USER bander@'%' IDENTIFIED BY 'knot'", "CREATE DATABASE moult", "GRANT ALL ON moult.* TO bander@'%'")
 	p := atMariaDB(t, testkit.Proxy(t, server.Port, "send-proxy"))
-	s := p.Test("x").Ends(t, "speak", "fail", "speak.proxy-header")
+	r := p.Test("x")
+	s := r.Stage("speak")
+	if s.Finding == nil { // on a busy machine the refusal comes behind the greeting
+		s = r.Stage("login")
+	}
+	if s.Finding == nil || s.Finding.Code != "speak.proxy-header" {
+		t.Fatalf("%+v", r.Stages)
+	}
 	if !strings.Contains(s.Seen(), "Proxy header") || !strings.Contains(strings.Join(s.Finding.Do, ""), "proxy_protocol_networks") {
 		t.Errorf("%+v", s.Finding)
 	}
