@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -95,7 +96,7 @@ func TestRotateSources(t *testing.T) {
 	p.Write(second, "second knot\n")
 	p.OK("copy", "counts", "visits")
 	p.OK("set", "visits", "user=visitor", "secret=file:"+second)
-	p.OK("secret", "rotate", "-tag", "weekly", "-yes").Has("rotated: the password of counts", "rotated: the password of visits")
+	p.OK("secret", "rotate", "-all", "-tag", "weekly", "-yes").Has("rotated: the password of counts", "rotated: the password of visits")
 	pg.SQL(t, "postgres", "ALTER ROLE warden PASSWORD 'somebody changed it'")
 	p.Run("secret", "rotate", "-tag", "weekly", "-yes").Want(5).Has("stopped at counts: 1 profile left as they are")
 }
@@ -212,4 +213,51 @@ func TestRotateKilled(t *testing.T) {
 		t.Logf("%s: of %d runs %d came through, and %d left something to resume", one.name, one.runs, through, open)
 	}
 	noPending(t, w)
+}
+
+// TestCanaryProvision: a password that an account gets, and one that it had, stand in no output, log or file but their
+// own.
+func TestCanaryProvision(t *testing.T) {
+	t.Parallel()
+	pg, p := freshPostgreSQL(t, "")
+	m, other := freshMariaDB(t, "--general-log=1")
+	p.Setenv("CANARY", canary)
+	other.Setenv("CANARY", canary)
+	file := filepath.Join(t.TempDir(), "canary")
+	p.Write(file, canary+"\n")
+	p.OK("add", "counts", "-engine", "postgresql", "-host", "127.0.0.1", "-port", fmt.Sprint(pg.Port), "-user", "warden", "-database", "counts", "-secret", "env:CANARY")
+	other.OK("add", "moult", "-engine", "mariadb", "-host", "127.0.0.1", "-port", fmt.Sprint(m.Port), "-user", "bander", "-database", "moult", "-secret", "env:CANARY")
+	for _, args := range [][]string{
+		{"provision", "make", "counts", "-as", "admin", "-dry-run"}, {"provision", "make", "counts", "-as", "admin", "-yes", "-verbose"}, {"provision", "make", "counts", "-as", "admin"},
+		{"provision", "make", "counts", "-as", "admin", "-override", "user=x;y'z", "-yes"}, {"provision", "unlock", "counts", "-as", "admin"}, {"provision", "database", canary, "-as", "nobody"},
+		{"secret", "rotate", "counts", "-yes"}, {"secret", "rotate", "counts", "-override", "secret=file:" + file, "-dry-run", "-verbose"}, {"secret", "rotate", "counts", "-length", canary},
+		{"secret", "rotate", "counts", "-override", "secret=file:" + file, "-yes", "-verbose"}, {"provision", canary}, {"provision", "expire", "counts", "-on", canary},
+	} {
+		same := slices.Clone(args)
+		if i := slices.Index(same, "counts"); i >= 0 {
+			same[i] = "moult"
+		}
+		for who, r := range map[string]*testkit.Result{"PostgreSQL": p.Run(args...), "MariaDB": other.Run(same...)} {
+			testkit.NoSecret(t, who+", gharbor "+args[0]+" on stdout", r.Stdout, canary)
+			testkit.NoSecret(t, who+", gharbor "+args[0]+" on stderr", r.Stderr, canary)
+			if r.Code == 70 {
+				t.Errorf("a defect\n%s", r.Stderr)
+			}
+		}
+	}
+	testkit.NoSecretIn(t, filepath.Dir(p.Home), nil, canary)
+	testkit.NoSecretIn(t, filepath.Dir(other.Home), nil, canary)
+	log, err := os.ReadFile(filepath.Join(pg.Folder, "log"))
+	if err != nil || !strings.Contains(string(log), "CREATE ROLE warden") {
+		t.Fatalf("the log has no statements: %v", err)
+	}
+	testkit.NoSecret(t, "the log of PostgreSQL", string(log), canary)
+	logs, _ := filepath.Glob(filepath.Join(m.Folder, "data", "*.log"))
+	if len(logs) == 0 {
+		t.Fatal("MariaDB has no log")
+	}
+	for _, path := range logs {
+		log, _ := os.ReadFile(path)
+		testkit.NoSecret(t, "the log of MariaDB", string(log), canary)
+	}
 }

@@ -247,12 +247,13 @@ func (t *test) overTCP(c address.Candidate) string {
 // target is what the engine needs to know for this connection.
 func (a *attempt) target(reached *route.Reached) engine.Target {
 	t, by := a.test, a.named("service", "instance")
-	admin, helper := "", ""
+	admin := ""
+	var helper func() string
 	switch {
 	case t.Admin != nil:
-		admin, helper = t.Admin.Called, t.Admin.Called
+		admin = t.Admin.Called
 	case t.Administrator != nil:
-		helper = t.Administrator(t.profile)
+		helper = func() string { return t.Administrator(t.profile) }
 	}
 	return engine.Target{
 		Admin:         admin,

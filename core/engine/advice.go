@@ -21,14 +21,22 @@ func (t *Target) PasswordWanted(found *finding.Finding) *finding.Finding {
 		Suggest("gharbor test %s -override secret=ask   # asks once", t.Profile)
 }
 
+// Helping is the name of an administrator's profile for the server, "" where none is known.
+func (t *Target) Helping() string {
+	if t.Helper == nil {
+		return t.Admin
+	}
+	return t.Helper()
+}
+
 // LookUpAs advises to let an administrator's profile find out what the server did not say. It is nothing where one
 // already does.
 func (t *Target) LookUpAs(found *finding.Finding) *finding.Finding {
 	switch {
 	case t.Admin != "":
 		return found
-	case t.Helper != "":
-		return found.Suggest("gharbor test %s -as %s   # looks up what the server did not say", t.Profile, t.Helper)
+	case t.Helping() != "":
+		return found.Suggest("gharbor test %s -as %s   # looks up what the server did not say", t.Profile, t.Helping())
 	}
 	return found.Advise("let an administrator's profile look: gharbor test %s -as ADMIN", t.Profile)
 }

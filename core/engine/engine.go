@@ -30,8 +30,10 @@ type Target struct {
 	Rotates bool
 
 	// Admin is the name of the administrator's profile that finds out what the server does not say, "" where none does.
-	// Helper is that profile, or another administrator's for the same server: commands to try name it.
-	Admin, Helper string
+	Admin string
+	// Helper names that profile, or another administrator's for the same server: commands to try name it. It is called
+	// once a login was refused. nil where nobody knows one.
+	Helper func() string
 
 	TLS *tlsrule.Plan
 

@@ -196,3 +196,46 @@ func FuzzAliases(f *testing.F) {
 		}
 	})
 }
+
+// TestHostEdits: a line of [hosts] is written, changed and removed, and all other bytes stay.
+func TestHostEdits(t *testing.T) {
+	addresses := func(words ...string) (all []netip.Addr) {
+		for _, w := range words {
+			all = append(all, netip.MustParseAddr(w))
+		}
+		return all
+	}
+	const old = "# ours\n\n[hosts]\n\"a.example\" = \"192.0.2.1\"   # by hand\nb.example = [\"192.0.2.2\"]\n\n[alias.x]\naddresses = [\"a.example:1\"]\n"
+	for name, c := range map[string]struct {
+		text string
+		edit func(*File) (*Edit, error)
+		want string
+	}{
+		"the first":   {"", func(f *File) (*Edit, error) { return f.SetHost("C.example.", addresses("::ffff:192.0.2.3")) }, "format = 1\n\n[hosts]\n\"c.example\" = [\"192.0.2.3\"]\n"},
+		"another":     {old, func(f *File) (*Edit, error) { return f.SetHost("a.example", addresses("192.0.2.9", "::1")) }, strings.Replace(old, "\"192.0.2.1\"", "[\"192.0.2.9\", \"::1\"]", 1)},
+		"a bare name": {old, func(f *File) (*Edit, error) { return f.SetHost("b.example", addresses("192.0.2.9")) }, strings.Replace(old, "[\"192.0.2.2\"]", "[\"192.0.2.9\"]", 1)},
+		"a new one":   {old, func(f *File) (*Edit, error) { return f.SetHost("c.example", addresses("192.0.2.3")) }, strings.Replace(old, "\"192.0.2.2\"]\n", "\"192.0.2.2\"]\n\"c.example\" = [\"192.0.2.3\"]\n", 1)},
+		"gone":        {old, func(f *File) (*Edit, error) { return f.RemoveHost("a.example") }, strings.Replace(old, "\"a.example\" = \"192.0.2.1\"   # by hand\n", "", 1)},
+		"not there":   {old, func(f *File) (*Edit, error) { return f.RemoveHost("c.example") }, "!has no line for"},
+		"an address":  {old, func(f *File) (*Edit, error) { return f.SetHost("192.0.2.1", addresses("192.0.2.1")) }, "!is an address"},
+		"no name":     {old, func(f *File) (*Edit, error) { return f.SetHost("a b", addresses("192.0.2.1")) }, "!expected a host name"},
+		"no address":  {old, func(f *File) (*Edit, error) { return f.SetHost("c.example", nil) }, "!needs an address"},
+	} {
+		f := aliasFile(t, c.text)
+		edit, err := c.edit(f)
+		if why, refused := strings.CutPrefix(c.want, "!"); refused {
+			if err == nil || !strings.Contains(err.Error(), why) {
+				t.Errorf("%s: %v", name, err)
+			}
+			continue
+		}
+		if err != nil {
+			t.Errorf("%s: %v", name, err)
+			continue
+		}
+		squeeze := func(s string) string { return strings.Join(strings.Fields(s), " ") }
+		if text, err := edit.Checked(); err != nil || squeeze(string(text)) != squeeze(c.want) {
+			t.Errorf("%s: %v\n%s", name, err, text)
+		}
+	}
+}

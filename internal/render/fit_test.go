@@ -24,3 +24,24 @@ func TestFit(t *testing.T) {
 		t.Errorf("%q", got)
 	}
 }
+
+// TestWrapStatement breaks a statement where it stays the same: never within quotes.
+func TestWrapStatement(t *testing.T) {
+	const text = "GRANT SELECT ON `a b`.`c d` TO 'it is one name'@'%', \"another one here\""
+	lines := wrapStatement(text, 20)
+	if got := strings.Join(lines, " "); got != text || len(lines) < 4 {
+		t.Errorf("%q", lines)
+	}
+	if got := wrapStatement("short", 20); len(got) != 1 || got[0] != "short" {
+		t.Errorf("%q", got)
+	}
+	var out strings.Builder
+	p := NewPlan(&out)
+	p.Note("one\x1b[2J thing")
+	p.Change("add", "a reason", "DO ONE;")
+	p.Change("add", "a reason", "DO TWO;")
+	p.Change("remove", "another", "DROP IT;")
+	if got := out.String(); strings.Count(got, "a reason") != 1 || strings.Contains(got, "\x1b") || !strings.Contains(got, "  remove  another\n          DROP IT;\n") {
+		t.Errorf("%s", got)
+	}
+}

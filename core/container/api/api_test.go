@@ -234,3 +234,33 @@ func TestPlainTCP(t *testing.T) {
 		t.Error("where an engine is")
 	}
 }
+
+// TestFollow gives a log line by line, framed or not, up to its end or to where nobody wants more.
+func TestFollow(t *testing.T) {
+	client, _, err := connect(t, engineapi.Config{Containers: []*engineapi.Container{
+		{Name: "framed", Log: []string{"one", "two", "three"}}, {Name: "plain", TTY: true, Log: []string{"\x03 odd", "last"}}, {Name: "empty"},
+	}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, want := range map[string]string{"framed": "two|three", "plain": "\x03 odd|last", "empty": ""} {
+		one, err := client.Inspect(t.Context(), name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var lines []string
+		err = client.Follow(t.Context(), one, 2, func(line string) error { lines = append(lines, line); return nil })
+		if got := strings.Join(lines, "|"); got != want || err != nil {
+			t.Errorf("%s: %q, %v", name, got, err)
+		}
+	}
+	one, _ := client.Inspect(t.Context(), "framed")
+	enough := errors.New("enough")
+	if err := client.Follow(t.Context(), one, 9, func(string) error { return enough }); !errors.Is(err, enough) {
+		t.Error(err)
+	}
+	one.ID = "nobody"
+	if err := client.Follow(t.Context(), one, 9, nil); err == nil {
+		t.Error("a container that is not there has a log")
+	}
+}

@@ -9,6 +9,7 @@ import (
 
 	"gentleharbor/core/container/api"
 	"gentleharbor/core/engine"
+	"gentleharbor/core/engines"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
@@ -207,4 +208,25 @@ func FuzzContainer(f *testing.F) {
 			t.Errorf("%q", text)
 		}
 	})
+}
+
+// TestLogReader marks what a server says of itself, and cuts out what a line before it announced.
+func TestLogReader(t *testing.T) {
+	one := &api.Container{}
+	one.Config.Image, one.Config.Env = "postgres:16", api.Environment{"POSTGRES_PASSWORD": secret.NewValue("harbor lights")}
+	r := NewLogReader(engines.All().Named("postgresql"), one)
+	for _, c := range []struct{ line, text, mark string }{
+		{"LOG:  starting PostgreSQL 16.1", "LOG:  starting PostgreSQL 16.1", "starts"},
+		{"LOG:  database system is ready to accept connections", "LOG:  database system is ready to accept connections", "ready"},
+		{"FATAL:  it says harbor lights", "FATAL:  it says [cut out]", "fails"},
+		{"generated password:", "generated password:", ""}, {"Xk2vQ9rTzz", "[cut out]", ""},
+		{"\x1b[2Jclean", "clean", ""}, {"nothing", "nothing", ""},
+	} {
+		if got := r.Read(c.line); !strings.Contains(got.Text, c.text) || strings.Contains(got.Text, "\x1b") || got.Mark != c.mark || strings.Contains(got.Text, "Xk2v") {
+			t.Errorf("%q is %+v", c.line, got)
+		}
+	}
+	if got := NewLogReader(nil, one).Read("FATAL: of an unknown server"); got.Mark != "" {
+		t.Errorf("%+v", got)
+	}
 }

@@ -164,3 +164,36 @@ func TestPorts(t *testing.T) {
 		t.Errorf("somebody else's volume of the secrets' name: %+v", found)
 	}
 }
+
+// TestMakeService makes what a compose service says, with the labels by which it is found again.
+func TestMakeService(t *testing.T) {
+	t.Parallel()
+	_, client, server := newEngine(t, engineapi.Config{Images: []string{"postgres:1"}})
+	s := Service{
+		Project: "station", Name: "counts", Container: "station-counts-1", Image: "postgres:1", Engine: engines.All().Named("postgresql"),
+		Environment: api.Environment{"POSTGRES_USER": secret.NewValue("warden")}, Ports: map[int]api.Binding{5432: {HostIp: "127.0.0.1", HostPort: "15432"}},
+		Volumes: map[string]string{"/data": "station_data"}, Mounts: []api.SpecMount{{Type: "bind", Source: "/srv/first", Target: "/first", ReadOnly: true}},
+	}
+	id, found := MakeService(t.Context(), client, s)
+	if found != nil {
+		t.Fatalf("%+v", found)
+	}
+	one := server.Find("station-counts-1")
+	if one == nil || one.State != "running" || one.Labels["com.docker.compose.service"] != "counts" || one.Labels["com.docker.compose.project"] != "station" || strings.Join(one.Env, " ") != "POSTGRES_USER=warden" {
+		t.Fatalf("%+v", one)
+	}
+	if got := strings.Join(server.Volumes(), " "); got != "station_data" || id == "" {
+		t.Errorf("the volumes are %s", got)
+	}
+	spec := s.spec()
+	if len(spec.HostConfig.Mounts) != 2 || spec.HostConfig.Mounts[0].Source != "/srv/first" || spec.HostConfig.PortBindings["5432/tcp"][0].HostPort != "15432" {
+		t.Errorf("%+v", spec)
+	}
+	if _, found := MakeService(t.Context(), client, s); found == nil {
+		t.Error("a name that is taken was taken again")
+	}
+	s.Container, s.Image = "other", "nobody's:1"
+	if _, found := MakeService(t.Context(), client, s); found == nil || server.Find("other") != nil {
+		t.Errorf("%+v", found)
+	}
+}

@@ -109,7 +109,7 @@ func (c *conversation) refusedFirst(r *refusal) *finding.Finding {
 			clean.Quoted(c.to.User)).
 			Saw("%s", r.said()).
 			Suggest("gharbor show %s   # is it the right server?", c.to.Profile).
-			ByAdmin(c.to.Helper, "provision make "+c.to.Profile, "CREATE USER %s", c.accountName(c.to.User, host))
+			ByAdmin(c.to.Helping(), "provision make "+c.to.Profile, "CREATE USER %s", c.accountName(c.to.User, host))
 	case shutdownInProgress:
 		return c.stopping(r)
 	}
@@ -182,7 +182,7 @@ func (a *attempt) serverRefused(r *refusal) *finding.Finding {
 	case lockedByFailures, userBlocked:
 		found := finding.New(finding.LoginLocked, "the account is locked after too many wrong passwords").Saw("%s", r.said())
 		if a.hello.mariadb {
-			return found.ByAdmin(a.to.Helper, "provision unlock "+a.to.Profile, "FLUSH PRIVILEGES")
+			return found.ByAdmin(a.to.Helping(), "provision unlock "+a.to.Profile, "FLUSH PRIVILEGES")
 		}
 		return a.to.LookUpAs(found.Advise("as an administrator, run: ALTER USER %s ACCOUNT UNLOCK", a.someAccount()))
 	case mustChangeAtLogin, mustChangePassword:
@@ -218,7 +218,7 @@ func (c *conversation) wantsTLS(seen string) *finding.Finding {
 
 func (c *conversation) expired(r *refusal, how string) *finding.Finding {
 	found := finding.New(finding.LoginExpired, "the password is right, but has expired").Saw("%s", r.said()).Saw("%s", how)
-	return renewed(found, c.to.Helper, c.to.Profile, c.to.Rotates, c.someAccount())
+	return renewed(found, c.to.Helping(), c.to.Profile, c.to.Rotates, c.someAccount())
 }
 
 // denied is for error 1045, the one answer to many causes.
@@ -422,7 +422,7 @@ func (c *conversation) databaseMissing(ctx context.Context, r *refusal) *finding
 		found.Saw("databases you can see: %s", listed(names))
 	}
 	return found.Another(c.to.Profile, "database", near).
-		ByAdmin(c.to.Helper, "provision make "+c.to.Profile, "CREATE DATABASE %s", identifier(c.to.Database))
+		ByAdmin(c.to.Helping(), "provision make "+c.to.Profile, "CREATE DATABASE %s", identifier(c.to.Database))
 }
 
 // databaseDenied is for error 1044, which a server also gives for a database
@@ -444,7 +444,7 @@ func (c *conversation) databaseDenied(ctx context.Context, r *refusal) *finding.
 		user = ""
 	}
 	host := hostOf(c.facts.Account)
-	return c.to.LookUpAs(found.ByAdmin(c.to.Helper, "provision grant "+c.to.Profile+" -access write",
+	return c.to.LookUpAs(found.ByAdmin(c.to.Helping(), "provision grant "+c.to.Profile+" -access write",
 		"GRANT SELECT, INSERT, UPDATE, DELETE ON %s.* TO %s", identifier(c.to.Database), c.accountName(user, host)))
 }
 

@@ -185,7 +185,7 @@ func (c *conversation) serverRefused(e *network.OracleError) *finding.Finding {
 			Suggest("gharbor test %s -override secret=ask   # type the password once", name)
 	case accountLocked:
 		found = finding.New(finding.LoginLocked, "the account %s is locked", user).
-			ByAdmin(c.to.Helper, "provision unlock "+c.to.Profile, "ALTER USER %s ACCOUNT UNLOCK", identifier(c.to.User))
+			ByAdmin(c.to.Helping(), "provision unlock "+c.to.Profile, "ALTER USER %s ACCOUNT UNLOCK", identifier(c.to.User))
 	case passwordExpired:
 		found = finding.New(finding.LoginExpired, "the password of %s has expired; set a new one",
 			user).
@@ -205,7 +205,7 @@ func (c *conversation) serverRefused(e *network.OracleError) *finding.Finding {
 	case noCreateSession:
 		found = finding.New(finding.LoginNoLoginRight,
 			"the account %s exists, but may not log in (CREATE SESSION)", user).
-			ByAdmin(c.to.Helper, "provision unlock "+c.to.Profile, "GRANT CREATE SESSION TO %s", identifier(c.to.User))
+			ByAdmin(c.to.Helping(), "provision unlock "+c.to.Profile, "GRANT CREATE SESSION TO %s", identifier(c.to.User))
 	case startingOrStopping:
 		found = finding.New(finding.SpeakStarting, "the instance is starting or stopping").
 			Suggest("gharbor wait %s   # until it is ready", name)

@@ -107,6 +107,9 @@ func planAccount(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.P
 	if err != nil {
 		return nil, err
 	}
+	if err := tooLong("role", w.User); err != nil {
+		return nil, err
+	}
 	p, name := &engine.Plan{}, statements.Name(w.User)
 	switch {
 	case !r.exists:
@@ -139,8 +142,9 @@ func planQuiet(ctx context.Context, ask engine.Ask, w *engine.Wish, p *engine.Pl
 	if !w.Quiet {
 		return nil
 	}
-	rows, err := ask(ctx, "SELECT 1 FROM pg_db_role_setting s JOIN pg_roles r ON r.oid = s.setrole WHERE s.setdatabase = 0 "+
-		"AND r.rolname = $1 AND 'default_transaction_read_only=on' = ANY (s.setconfig)", w.User)
+	rows, err := ask(ctx,
+		"SELECT 1 FROM pg_db_role_setting s JOIN pg_roles r ON r.oid = s.setrole WHERE s.setdatabase = 0 "+
+			"AND r.rolname = $1 AND 'default_transaction_read_only=on' = ANY (s.setconfig)", w.User)
 	if err == nil && len(rows) == 0 {
 		p.Changes = append(p.Changes, engine.Adding("the profile expects sessions that are read-only",
 			"ALTER ROLE %s SET default_transaction_read_only = on", statements.Name(w.User)))
@@ -283,6 +287,9 @@ func planDatabase(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.
 	if owner == "" && w.Access == engine.AccessOwn {
 		owner = w.User
 	}
+	if err := tooLong("database", w.Database); err != nil {
+		return nil, err
+	}
 	p, name := &engine.Plan{}, statements.Name(w.Database)
 	join := func(why string) error { return admin.join(ctx, ask, p, owner, why) }
 	switch {
@@ -324,6 +331,16 @@ func planDatabase(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.
 		}
 	}
 	return p, nil
+}
+
+// tooLong refuses a name that the server would cut (PostgreSQL documentation, "Identifiers and Key Words").
+func tooLong(what, name string) error {
+	const most = 63
+	if len(name) > most {
+		return &engine.WishError{What: fmt.Sprintf("the name of the %s has %d bytes; the server takes %d", what,
+			len(name), most)}
+	}
+	return nil
 }
 
 // planConnect lets the account connect to a database that is there.

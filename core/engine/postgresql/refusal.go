@@ -193,13 +193,13 @@ func (a *attempt) role(e *pgconn.PgError, what meaning) *finding.Finding {
 	if what == meansNoLogin {
 		return finding.New(finding.LoginNoLoginRight, "the role %s exists, but may not log in", user).
 			Saw("%s", said(e)).
-			ByAdmin(a.to.Helper, "provision unlock "+a.to.Profile, "ALTER ROLE %s LOGIN", role)
+			ByAdmin(a.to.Helping(), "provision unlock "+a.to.Profile, "ALTER ROLE %s LOGIN", role)
 	}
 	found := finding.New(finding.LoginNoSuchRole, "there is no role %s on this server", user).Saw("%s", said(e))
 	if what == meansRole {
 		found.Cause += ", or it may not log in"
 	}
-	return found.Another(a.to.Profile, "user", nil).ByAdmin(a.to.Helper, "provision make "+a.to.Profile,
+	return found.Another(a.to.Profile, "user", nil).ByAdmin(a.to.Helping(), "provision make "+a.to.Profile,
 		"CREATE ROLE %s LOGIN", role)
 }
 
@@ -361,7 +361,7 @@ func (c *conversation) databaseRefused(ctx context.Context) *finding.Finding {
 		return finding.New(finding.DatabaseNoAccess, "the role %s may not connect to the database %s",
 			clean.Quoted(c.to.User), clean.Quoted(c.to.Database)).
 			Saw("%s", said(e)).
-			ByAdmin(c.to.Helper, "provision grant "+c.to.Profile+" -access read", "GRANT CONNECT ON DATABASE %s TO %s",
+			ByAdmin(c.to.Helping(), "provision grant "+c.to.Profile+" -access read", "GRANT CONNECT ON DATABASE %s TO %s",
 				identifier(c.to.Database), identifier(c.to.User))
 	case meansNotAccepting:
 		found := finding.New(finding.DatabaseNotAccepting, "the database %s does not accept connections",
@@ -371,7 +371,7 @@ func (c *conversation) databaseRefused(ctx context.Context) *finding.Finding {
 			return found.Saw("template0 is what new databases are copied from; nobody is meant to connect to it").
 				Another(c.to.Profile, "database", []string{"postgres"})
 		}
-		return found.ByAdmin(c.to.Helper, "provision make "+c.to.Profile, "ALTER DATABASE %s ALLOW_CONNECTIONS true",
+		return found.ByAdmin(c.to.Helping(), "provision make "+c.to.Profile, "ALTER DATABASE %s ALLOW_CONNECTIONS true",
 			identifier(c.to.Database))
 	}
 	if byPooler(c.refusal) && c.refusal.Code == poolerCode {
@@ -395,7 +395,7 @@ func (c *conversation) databaseMissing(ctx context.Context, e *pgconn.PgError, c
 		found.Saw("the names of the databases could not be read")
 	}
 	return found.Another(c.to.Profile, "database", near).
-		ByAdmin(c.to.Helper, "provision make "+c.to.Profile, "CREATE DATABASE %s OWNER %s",
+		ByAdmin(c.to.Helping(), "provision make "+c.to.Profile, "CREATE DATABASE %s OWNER %s",
 			identifier(c.to.Database), identifier(c.to.User))
 }
 

@@ -3,8 +3,11 @@ package compose
 import (
 	"context"
 	"errors"
+	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -132,4 +135,41 @@ func FuzzCompose(f *testing.F) {
 			t.Errorf("%q: %v", text, err)
 		}
 	})
+}
+
+// TestMaking: what a container of a service is made of, and what keeps it from being made.
+func TestMaking(t *testing.T) {
+	result, err := read(t, nil, "a.yaml\nname: station\nservices:\n  counts:\n    image: postgres:16\n    restart: always\n    ports: [\"127.0.0.1:15432:5432\", \"5433:5433\"]\n    environment: {POSTGRES_PASSWORD: knot}\n"+
+		"    volumes: [\"data:/var/lib/postgresql/data\", \"./first:/first:ro\", \"/abs:/abs\", {type: volume, source: more, target: /more}, \"/anonymous\"]\n  odd:\n    image: postgres\n    container_name: mine\n    command: sleep\n    environment: {POSTGRES_PASSWORD: x}\n    volumes: [\"~/x:/x\", {type: tmpfs, target: /t}]\n")
+	if err != nil || len(result.Servers) != 2 {
+		t.Fatal(err)
+	}
+	m, folder := result.Servers[0].Making, ""
+	if len(m.Mounts) == 2 {
+		folder = filepath.Dir(m.Mounts[0].Source)
+	}
+	if m.Name != "station-counts-1" || m.Image != "postgres:16" || !slices.Equal(m.Passed, []string{"restart"}) || len(m.Refused) > 0 || !filepath.IsAbs(folder) ||
+		!slices.Equal(m.Mounts, []Mount{{folder + "/first", "/first", true}, {"/abs", "/abs", false}}) || !slices.Equal(m.Ports, []Port{{5432, "127.0.0.1", "15432"}, {5433, "", "5433"}}) ||
+		!maps.Equal(m.Volumes, map[string]string{"/var/lib/postgresql/data": "station_data", "/more": "station_more", "/anonymous": "station_counts-data"}) {
+		t.Errorf("%+v", m)
+	}
+	if odd := result.Servers[1].Making; odd.Name != "mine" || len(odd.Refused) != 3 || !slices.Contains(odd.Refused, "command") {
+		t.Errorf("%+v", odd)
+	}
+	uses := fmt.Sprint(m.uses("counts"))
+	for _, want := range []string{"postgres:16", "/abs", "every address", "15432"} {
+		if !strings.Contains(uses, want) {
+			t.Errorf("no %s among the uses %s", want, uses)
+		}
+	}
+	for _, k := range madeOf {
+		if !slices.Contains(serviceKeys, k) || slices.Contains(passed, k) {
+			t.Errorf("%s is no key of a service, or is of two kinds", k)
+		}
+	}
+	for _, k := range passed {
+		if !slices.Contains(serviceKeys, k) {
+			t.Errorf("%s is no key of a service", k)
+		}
+	}
 }

@@ -41,6 +41,14 @@ func (s *Selection) Flags(fs *FlagSet, all bool) {
 	}
 }
 
+// Narrowed is the selection where -all says no more than that several are meant, beside -tag or -engine.
+func (s Selection) Narrowed() Selection {
+	if s.Tag != "" || s.Engine != "" {
+		s.all = false
+	}
+	return s
+}
+
 // Used reports whether any of the flags was given.
 func (s *Selection) Used() bool { return s.all || s.Tag != "" || s.Engine != "" }
 

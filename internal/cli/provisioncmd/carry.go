@@ -11,6 +11,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/provision"
 	"gentleharbor/internal/cli/base"
@@ -47,10 +48,13 @@ func (j *job) carryOut(ctx context.Context, server *provision.Server, w *provisi
 	made := 0
 	err = server.Run(ctx, plan, func(engine.Change) { made++ }, j.notice)
 	var refused *provision.StatementError
-	if errors.As(err, &refused) {
+	switch {
+	case ctx.Err() != nil:
+		j.Say("stopped: %s carried out; run it again to go on", wording.Count(made, "statement was", "statements were"))
+		return false, base.Failure(base.ExitInterrupted, nil)
+	case errors.As(err, &refused):
 		return false, j.refused(refused, made)
-	}
-	if err != nil {
+	case err != nil:
 		return false, err
 	}
 	if plan.Unseen {
@@ -100,6 +104,9 @@ func (j *job) show(w *provision.Wish, plan *engine.Plan) {
 	}
 	report.Head(name, fmt.Sprintf("%s at %s, by %s as %s", j.facts.Product, j.facts.Route, j.admin.Called, j.facts.User))
 	rows := render.NewPlan(j.Stdout)
+	for _, name := range j.sharers(w) {
+		rows.Note("the profile " + name + " uses it too")
+	}
 	for _, note := range plan.Notes {
 		rows.Note(note)
 	}
@@ -127,6 +134,26 @@ func (j *job) show(w *provision.Wish, plan *engine.Plan) {
 			rows.Note(c.Clear)
 		}
 	}
+}
+
+// sharers are other profiles of what is dropped: of the database, or of the account.
+func (j *job) sharers(w *provision.Wish) (names []string) {
+	file, err := j.Load()
+	if err != nil || w.Verb != provision.Drop || j.profile == nil {
+		return nil
+	}
+	for _, one := range file.All() {
+		o := resolve.Of(file, one, nil, j.Environment())
+		database, user := w.DropDatabase && o.Text(key.Database) == w.Database, w.DropAccount && o.Text(key.User) == w.User
+		if o.Called == j.profile.Called || o.Problem() != nil || !database && !user {
+			continue
+		}
+		if same, found := j.runner.SameServer(context.Background(), o, j.profile); found == nil &&
+			same == check.SameInstance {
+			names = append(names, o.Called)
+		}
+	}
+	return names
 }
 
 // agree asks for a yes, or for a name where something is taken away for good.

@@ -159,6 +159,10 @@ func (c *call) provision(ctx context.Context, verb provision.Verb, o *options) e
 		return err
 	}
 	defer j.close()
+	if verb == provision.Drop && j.profile.Text(key.Guard) == "read-only" {
+		return base.Failure(base.ExitFailed, fmt.Errorf("the guard of %s is read-only: nothing of it is dropped",
+			j.profile.Called))
+	}
 	w, err := j.wish(ctx, verb)
 	if err != nil {
 		return err
@@ -322,10 +326,15 @@ func (j *job) sameByLogin(ctx context.Context) error {
 // logsIn tells whether the profile's account gets in with its password.
 func (j *job) logsIn(ctx context.Context) (bool, error) {
 	report := j.tryPassword(ctx, j.profile, j.password.value)
-	if report.Interrupted {
+	switch first, _ := report.First(); {
+	case report.Interrupted:
 		return false, context.Canceled
+	case loggedIn(report):
+		return true, nil
+	case first.Stage != "login":
+		return false, fmt.Errorf("whether the account gets in could not be tried: %s", report.Verdict())
 	}
-	return loggedIn(report), nil
+	return false, nil
 }
 
 // loggedIn reports whether a test came past the login.

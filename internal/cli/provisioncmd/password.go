@@ -34,6 +34,9 @@ func (j *job) takePassword(ctx context.Context) error {
 	if usual {
 		q.Source = secret.Source{Kind: "default"}
 	}
+	if j.File != "" && (q.Source.Kind == "wallet" || usual && finder.SourceFor(ctx, q).Kind == "wallet") {
+		return j.fromWallet(ctx, finder, q)
+	}
 	located, found := finder.Locate(ctx, q)
 	switch {
 	case located == nil && found.Is(finding.SecretNoMatch, finding.SecretMissing, finding.WalletMissing):
@@ -55,12 +58,45 @@ func (j *job) takePassword(ctx context.Context) error {
 		return j.makePassword(ctx, finder, q) // the wallet was opened, and has no such entry
 	case err != nil:
 		return err
-	case v.Empty():
+	case located.Typed:
+		again, err := j.Secret(ctx, "the same once more")
+		if err != nil {
+			return err
+		}
+		if !again.Same(v) {
+			return base.Failure(base.ExitSecret, errors.New("the two passwords differ: nothing was sent"))
+		}
+	}
+	if v.Empty() {
 		return base.Advise(base.Failure(base.ExitSecret, fmt.Errorf("the password of %s is empty: no account is made so",
 			p.Called)), "if the server asks for none: gharbor set "+p.Called+" secret=none")
 	}
 	j.password = password{value: v, query: q}
 	return nil
+}
+
+// fromWallet takes the password from the wallet that the file with the passphrase opens.
+func (j *job) fromWallet(ctx context.Context, finder *secret.Finder, q secret.Query) error {
+	if q.Source.Kind != "wallet" {
+		q.Source = secret.Source{Kind: "wallet"}
+	}
+	_, _, w, err := secretcmd.Of(j.Call).OwnWallet(ctx, j.WalletFlags)
+	var failure *secret.Failure
+	switch {
+	case errors.As(err, &failure) && failure.Found.Is(finding.WalletMissing):
+		return j.makePassword(ctx, finder, q)
+	case err != nil:
+		return err
+	}
+	e, found := w.Match(q)
+	switch {
+	case e != nil:
+		j.password = password{value: e.Secret, query: q, kept: true}
+		return nil
+	case found.Is(finding.SecretNoMatch, finding.SecretMissing):
+		return j.makePassword(ctx, finder, q)
+	}
+	return base.Found(base.ExitSecret, &secret.Failure{Found: found}, found)
 }
 
 // makePassword makes one, where the source is one that takes it.

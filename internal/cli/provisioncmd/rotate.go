@@ -91,7 +91,7 @@ func (c *call) rotate(ctx context.Context, o *rotateOptions) error {
 	if o.resume && len(c.Args) == 0 {
 		return c.resumeAll(ctx, o)
 	}
-	profiles, err := c.Choose(o.chosen, nil)
+	profiles, err := c.Choose(o.chosen.Narrowed(), nil)
 	if err != nil {
 		return err
 	}
@@ -251,7 +251,7 @@ func (c *call) resumeOne(ctx context.Context, o *rotateOptions, name string) err
 	which, err := rotation.Resume(ctx, turn.steps())
 	switch {
 	case errors.Is(err, rotation.ErrNeither):
-		return turn.neither(ctx, err)
+		return turn.neither()
 	case err != nil:
 		return err
 	case which == rotation.Old:

@@ -41,6 +41,7 @@ type turn struct {
 	own     *check.Opened
 	by      string // who changes it, in words
 	report  *check.Report
+	resumes bool // a rotation that was broken off
 }
 
 // begin finds the password and its source, and refuses one that can't be written.
@@ -267,8 +268,22 @@ func (t *turn) changeEntry(ctx context.Context, change func(*wallet.Entry)) (err
 	return err
 }
 
-// change sets a password at the server.
+// change sets a password at the server: by the administrator where the account itself may not.
 func (t *turn) change(ctx context.Context, to rotation.Which) error {
+	err := t.set(ctx, to)
+	var refused *engine.StatementError
+	if !errors.As(err, &refused) || t.own == nil || t.admin == nil || t.changer != t.own.Runner {
+		return err
+	}
+	t.Say("the account may not change its own password: the server says %s", clean.Quoted(clean.Line(refused.Error(), 0)))
+	if err := t.planReset(ctx); err != nil {
+		return err
+	}
+	return t.set(ctx, to)
+}
+
+// set sends the statements that set a password.
+func (t *turn) set(ctx context.Context, to rotation.Which) error {
 	v := t.next
 	if to == rotation.Old {
 		v = t.old
@@ -300,6 +315,10 @@ func (t *turn) accepts(ctx context.Context, which rotation.Which) (bool, error) 
 		return false, context.Canceled
 	case loggedIn(report):
 		t.report = report
+		if t.resumes && !report.Facts.SecretTaken { // trust, or the system's account: either password would do
+			return false,
+				errors.New("the server lets the account in without its password, so it can't be asked which one it has")
+		}
 		return true, nil
 	case some && first.Outcome == finding.Fail && first.Stage == "login":
 		t.report = report
@@ -333,10 +352,31 @@ func (t *turn) adopt(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-	} else if _, err := t.runner.Finder.Put(ctx, t.query, t.next); err != nil {
+	} else if err := t.put(ctx); err != nil {
 		return err
 	}
 	return t.run.places.Remove(t.profile.Called)
+}
+
+// put writes the new password to the source, and sees that the source gives it: another file may have the last word.
+func (t *turn) put(ctx context.Context) error {
+	place, err := t.runner.Finder.Put(ctx, t.query, t.next)
+	if err != nil {
+		return err
+	}
+	finder, err := t.Finder() // which remembers nothing
+	if err != nil {
+		return err
+	}
+	located, found := finder.Locate(ctx, t.query)
+	if located == nil {
+		return &secret.Failure{Found: found}
+	}
+	if v, err := located.Take(ctx); err != nil || !v.Same(t.next) {
+		return errors.Join(fmt.Errorf("the new password was written to the %s, and the profile still takes another one: %s",
+			place, located.Place), err)
+	}
+	return nil
 }
 
 // drop forgets the new password.
@@ -351,6 +391,7 @@ func (t *turn) drop(ctx context.Context) error {
 
 // take takes the new password of a rotation that was broken off.
 func (t *turn) take(p *rotation.Pending) error {
+	t.resumes = true
 	if p.Entry == "" {
 		t.next = p.Secret
 		return nil
@@ -373,8 +414,11 @@ func (t *turn) failed(ctx context.Context, err error) error {
 	var open *rotation.OpenError
 	var refused *engine.StatementError
 	switch {
+	case ctx.Err() != nil:
+		t.Say("stopped: to end the rotation: gharbor secret rotate %s -resume", t.profile.Called)
+		return base.Failure(base.ExitInterrupted, nil)
 	case errors.As(err, &open) && errors.Is(err, rotation.ErrNeither):
-		return t.neither(ctx, err)
+		return t.neither()
 	case errors.As(err, &open):
 		return base.Failure(base.ExitServer, errors.New(clean.Line(err.Error(), 0)),
 			"gharbor secret rotate "+t.profile.Called+" -resume")
@@ -388,7 +432,7 @@ func (t *turn) failed(ctx context.Context, err error) error {
 }
 
 // neither is for an account that gets in with neither password.
-func (t *turn) neither(_ context.Context, err error) error {
+func (t *turn) neither() error {
 	return base.Advise(base.Failure(base.ExitServer, fmt.Errorf("%s: %s; both are kept", t.profile.Called,
 		clean.Line(rotation.ErrNeither.Error(), 0)), "gharbor test "+t.profile.Called),
 		"let an administrator's profile set the old one again: gharbor provision make "+t.profile.Called+" -as ADMIN")

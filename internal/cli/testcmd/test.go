@@ -11,6 +11,7 @@ import (
 	"gentleharbor/core/check"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
+	"gentleharbor/core/lastseen"
 	"gentleharbor/core/nearby"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
@@ -134,17 +135,22 @@ func (c *Call) Runner(timeout time.Duration) (*check.Runner, error) {
 	}, err
 }
 
-// administratorOf is the first profile whose user may do everything at the server of another, and that names the same
-// address; "" for none.
+// administratorOf is the first profile whose user may do everything at the server of another, by its name or as its
+// last login showed, and that names the same address; "" for none.
 func (c *Call) administratorOf(p *resolve.Profile) string {
 	file, err := c.Load()
 	if err != nil {
 		return ""
 	}
+	seen := c.LastSeen().All()
 	for _, one := range file.All() {
 		o := resolve.Of(file, one, nil, c.Environment())
-		if o.Called != p.Called && o.Problem() == nil && o.Engine() != nil && o.Own() &&
-			slices.Contains(o.Engine().Accounts.Administrators, o.Text(key.User)) && sameAddress(o, p) {
+		if o.Called == p.Called || o.Problem() != nil || o.Engine() == nil || !o.Own() || !sameAddress(o, p) {
+			continue
+		}
+		last := seen[lastseen.Key(o)]
+		shown := last.Superuser && last.User == o.Text(key.User)
+		if shown || slices.Contains(o.Engine().Accounts.Administrators, o.Text(key.User)) {
 			return o.Called
 		}
 	}
