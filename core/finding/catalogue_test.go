@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -102,5 +103,23 @@ func TestWorse(t *testing.T) {
 		if got := Worse(c.a, c.b); got != c.want {
 			t.Errorf("Worse(%s, %s) = %s", c.a, c.b, got)
 		}
+	}
+}
+
+// TestAdministrators: what an administrator does is a command where a profile of one is known, and else a step.
+func TestAdministrators(t *testing.T) {
+	f := New(LoginLocked, "it is so").ByAdmin("keeper", "provision unlock x", "ALTER USER %s", "a@b").ByAdmin("", "provision make x", "CREATE %s", "it").
+		AsAdmin("keeper", "SELECT %s", "a").AsAdmin("", "SELECT %d", 1).AdviseUnseen("ALTER ROLE %s PASSWORD 'NEW'", "x")
+	want := []string{"gharbor provision unlock x -as keeper   # sends ALTER USER a@b", "gharbor query keeper 'SELECT a'"}
+	if !slices.Equal(f.Try, want) {
+		t.Errorf("%q", f.Try)
+	}
+	want = []string{"with an administrator's profile: gharbor provision make x -as ADMIN (it sends CREATE it)", "as an administrator, run: SELECT 1",
+		"as an administrator, run: ALTER ROLE x PASSWORD 'NEW' (in a session, not in a shell's history)"}
+	if !slices.Equal(f.Do, want) {
+		t.Errorf("%q", f.Do)
+	}
+	if !f.Is(LoginExpired, LoginLocked) || f.Is(LoginExpired) {
+		t.Error("which finding it is")
 	}
 }
