@@ -84,6 +84,12 @@ func TestRotateSources(t *testing.T) {
 	p.Run("secret", "rotate", "counts", "-keep-old", "-as", "admin", "-yes").Want(2).Has("keeps one password alone")
 	p.Run("secret", "rotate", "counts", "-keep-old", "-yes").Want(2).Has("need -as")
 	p.Run("secret", "rotate", "-all", "-as", "admin").Want(2).Has("name one profile")
+	p.OK("copy", "counts", "stranger")
+	p.OK("set", "stranger", "user=visitor")
+	p.Run("secret", "rotate", "counts", "-yes").Want(2).Has("the profile stranger takes its password from the same place", "would no longer get in")
+	p.OK("set", "stranger", "user=warden", "host=localhost") // the same, by another name
+	rotated(t, p, "counts").Has("the profile stranger has it from the same place")
+	p.OK("remove", "stranger", "-yes")
 	p.OK("secret", "rotate", "-resume").Has("no rotation is open")
 	p.OK("set", "counts", "guard=read-only")
 	p.Run("secret", "rotate", "counts", "-yes").Want(1).Has("the guard of counts is read-only", "-as ADMIN")

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -169,4 +170,12 @@ func (e *WishError) Error() string {
 		return e.What + "; did you mean " + e.Near + "?"
 	}
 	return e.What
+}
+
+// OrNoRow is an error, or that a server gave no row where one was expected.
+func OrNoRow(err error) error {
+	if err == nil {
+		err = errors.New("the server gave no row where one was expected")
+	}
+	return err
 }

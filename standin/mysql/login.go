@@ -221,7 +221,7 @@ func (s *session) seen() string {
 func (s *session) find() (Account, bool) {
 	var best Account
 	found, overTCP := false, s.raw.RemoteAddr().Network() == "tcp"
-	for _, a := range s.Accounts {
+	for _, a := range s.accounts() {
 		fits := a.Host == "%" || a.Host == s.seen() || overTCP && s.Seen == "" && a.Host == "127.0.0.1"
 		if (a.User == s.user || a.User == "") && fits && (!found || best.Host == "%" && a.Host != "%") {
 			best, found = a, true
@@ -262,7 +262,9 @@ func (s *session) authenticate(response []byte, method string) error {
 	right, err := false, error(nil)
 	switch {
 	case len(response) == 0:
-		right = a.Password == ""
+		right = a.Password+a.Stored == ""
+	case want == native && a.Stored != "":
+		right = nativeRight(response, a.Stored)
 	case want == native:
 		right = bytes.Equal(response, scrambleNative(a.Password))
 	default:

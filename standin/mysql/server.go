@@ -61,6 +61,8 @@ type Account struct {
 	User      string
 	Host      string // "%" for anywhere, "localhost", "127.0.0.1"
 	Password  string
+	Stored    string // in place of a password: what is kept of one for mysql_native_password
+	Lifetime  string // how its password ends, in the words of a statement
 	Method    string // "mysql_native_password" or "caching_sha2_password"; "" is the server's
 	Locked    bool
 	Expired   bool
@@ -98,6 +100,7 @@ type Server struct {
 	Key    *rsa.PrivateKey // for passwords without TLS
 	mu     sync.Mutex
 	cached map[string]bool // accounts whose hash is in the cache
+	from   map[int]string  // by a connection's number: from where it comes
 	files  []byte          // what came in answer to a wish for a file
 }
 
@@ -115,7 +118,7 @@ func Start(c Config) (*Server, error) {
 	if c.Started.IsZero() {
 		c.Started = time.Now().Add(-26 * time.Hour)
 	}
-	s := &Server{Config: c, cached: make(map[string]bool)}
+	s := &Server{Config: c, cached: make(map[string]bool), from: make(map[int]string)}
 	if c.Method == caching || c.Fault == OfferKey {
 		var err error
 		if s.Key, err = rsa.GenerateKey(rand.Reader, 2048); err != nil {
@@ -148,6 +151,14 @@ func (s *Server) serve(conn net.Conn, number int) {
 	if session.misbehave() {
 		return
 	}
+	s.mu.Lock()
+	s.from[number] = session.seen()
+	s.mu.Unlock()
+	defer func() {
+		s.mu.Lock()
+		delete(s.from, number)
+		s.mu.Unlock()
+	}()
 	if session.login() == nil {
 		session.answer()
 	}

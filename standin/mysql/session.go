@@ -154,6 +154,9 @@ func (s *session) statement(sql string) error {
 	if s.account.Expired {
 		return s.wire.fail(1820, "HY000", "You must SET PASSWORD before executing this statement")
 	}
+	if done, err := s.provision(sql); done {
+		return err
+	}
 	has := func(part string) bool { return strings.Contains(sql, part) }
 	switch {
 	case strings.HasPrefix(sql, "USE "):
@@ -193,7 +196,7 @@ func present(names []string, name string) [][]string {
 
 func (s *session) use(name string) error {
 	switch {
-	case s.account.Admin && !slices.Contains(s.Databases, name):
+	case s.account.Admin && !slices.Contains(s.databases(), name):
 		return s.wire.fail(1049, "42000", fmt.Sprintf("Unknown database '%s'", name))
 	case !s.account.Admin && !slices.Contains(s.account.Databases, name):
 		return s.wire.fail(1044, "42000",
@@ -206,7 +209,7 @@ func (s *session) use(name string) error {
 func (s *session) schemata() error {
 	names := s.account.Databases
 	if s.account.Admin {
-		names = s.Databases
+		names = s.databases()
 	}
 	rows := [][]string{{"information_schema"}}
 	for _, name := range names {
@@ -268,13 +271,15 @@ func (s *session) variables(names []string) [][]string {
 	return rows
 }
 
-func (s *session) grants() [][]string {
-	to := fmt.Sprintf("`%s`@`%s`", s.account.User, s.account.Host)
-	if s.account.Admin {
+func (s *session) grants() [][]string { return grantsOf(s.account) }
+
+func grantsOf(a Account) [][]string {
+	to := fmt.Sprintf("`%s`@`%s`", a.User, a.Host)
+	if a.Admin {
 		return [][]string{{"GRANT ALL PRIVILEGES ON *.* TO " + to + " WITH GRANT OPTION"}}
 	}
 	rows := [][]string{{"GRANT USAGE ON *.* TO " + to}}
-	for _, name := range s.account.Databases {
+	for _, name := range a.Databases {
 		rows = append(rows, []string{fmt.Sprintf("GRANT ALL PRIVILEGES ON `%s`.* TO %s", name, to)})
 	}
 	return rows
@@ -288,13 +293,13 @@ func (s *session) users(sql string) error {
 	}
 	var rows [][]string
 	if strings.Contains(sql, "DISTINCT") {
-		for _, a := range s.Accounts {
+		for _, a := range s.accounts() {
 			rows = append(rows, []string{a.User})
 		}
 		return s.rows([]string{"User"}, rows)
 	}
 	name := literals(sql)[0]
-	for _, a := range s.Accounts {
+	for _, a := range s.accounts() {
 		if a.User == name || a.User == "" {
 			rows = append(rows, []string{a.User, a.Host})
 		}
@@ -306,14 +311,14 @@ func (s *session) users(sql string) error {
 func (s *session) definition(sql string) string {
 	a := s.account
 	if words := literals(sql); len(words) == 2 {
-		for _, other := range s.Accounts {
+		for _, other := range s.accounts() {
 			if other.User == words[0] && other.Host == words[1] {
 				a = other
 			}
 		}
 	}
 	text := fmt.Sprintf("CREATE USER `%s`@`%s`", a.User, a.Host)
-	if a.Password != "" {
+	if a.Password+a.Stored != "" {
 		text += " IDENTIFIED WITH 'caching_sha2_password' AS '...'"
 	}
 	if a.NeedsTLS {
@@ -321,6 +326,9 @@ func (s *session) definition(sql string) string {
 	}
 	if a.Expired {
 		text += " PASSWORD EXPIRE"
+	}
+	if a.Lifetime != "" {
+		text += " PASSWORD " + a.Lifetime
 	}
 	if a.Locked {
 		text += " ACCOUNT LOCK"

@@ -2,7 +2,6 @@ package mysql
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -130,7 +129,7 @@ func planAccount(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.P
 		}
 		c := engine.Change{Why: why, Text: "CREATE USER " + a.at()}
 		c.Shown = c.Text
-		if err := identify(ctx, ask, &c, w, w.Password, newPlugin(w.Facts)); err != nil {
+		if err := identify(ctx, ask, &c, w, w.Password, ""); err != nil {
 			return nil, err
 		}
 		p.Changes = append(p.Changes, c)
@@ -156,12 +155,17 @@ func planAccount(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.P
 	return p, nil
 }
 
-// newPlugin is how a new account proves who it is, where the server's usual way is one that is known here.
-func newPlugin(f *engine.Facts) string {
-	if major, _, _ := strings.Cut(f.Version, "."); !isMariaDB(f) && atLeast(major, 8) {
-		return sha2Plugin
+// newPlugin is how a new account proves who it is: in the server's usual way, where that is one that is known here
+// (MySQL reference manual, "default_authentication_plugin"; later servers have caching_sha2_password alone).
+func newPlugin(ctx context.Context, ask engine.Ask, f *engine.Facts) (string, error) {
+	if major, _, _ := strings.Cut(f.Version, "."); isMariaDB(f) || !atLeast(major, 8) {
+		return nativePlugin, nil
 	}
-	return nativePlugin
+	rows, err := ask(ctx, "SHOW VARIABLES LIKE 'default_authentication_plugin'")
+	if err == nil && len(rows) == 1 && len(rows[0]) == 2 && rows[0][1] == nativePlugin {
+		return nativePlugin, nil
+	}
+	return sha2Plugin, err
 }
 
 func isMariaDB(f *engine.Facts) bool { return f.Engine == "mariadb" }
@@ -172,11 +176,18 @@ func atLeast(number string, least int) bool {
 }
 
 // identify adds to a statement how the account proves who it is: by the stored form of a password, so that no log of
-// the server's has it. A server that judges passwords itself takes only the password.
+// the server's has it. plugin is "" for the server's usual way. A server that judges passwords itself takes only the
+// password.
 func identify(ctx context.Context, ask engine.Ask, c *engine.Change, w *engine.Wish, v secret.Value,
 	plugin string) error {
 	if !v.Present() {
 		return nil
+	}
+	if plugin == "" {
+		var err error
+		if plugin, err = newPlugin(ctx, ask, w.Facts); err != nil {
+			return err
+		}
 	}
 	form := " IDENTIFIED WITH " + plugin + " AS '"
 	if isMariaDB(w.Facts) {
@@ -220,17 +231,9 @@ func lettingIn(ctx context.Context, ask engine.Ask, a account) ([]engine.Change,
 func definitionOf(ctx context.Context, ask engine.Ask, a account) (string, error) {
 	rows, err := ask(ctx, "SHOW CREATE USER "+a.at())
 	if err != nil || len(rows) == 0 {
-		return "", orNoRow(err)
+		return "", engine.OrNoRow(err)
 	}
 	return rows[0][0], nil
-}
-
-// orNoRow is an error, or that there was no row.
-func orNoRow(err error) error {
-	if err == nil {
-		err = errors.New("the server gave no row where one was expected")
-	}
-	return err
 }
 
 // planPassword sets the password of an account that exists where it has another one, or one that has expired.
@@ -267,116 +270,13 @@ func planPassword(ctx context.Context, ask engine.Ask, w *engine.Wish, own *stor
 	if why == "" {
 		return nil, nil
 	}
-	if !known || plugin == "" {
-		plugin = newPlugin(w.Facts)
+	if !known {
+		plugin = ""
 	}
 	c := engine.Change{Why: fmt.Sprintf(why, own.account), Alters: true, Text: "ALTER USER " + own.at()}
 	c.Shown = c.Text
 	err = identify(ctx, ask, &c, w, w.Password, plugin)
 	return []engine.Change{c}, err
-}
-
-// planReset changes a password by an administrator. The old one can stay good beside it: MySQL keeps two since 8.0.14,
-// MariaDB several ways to log in since 10.4.
-func planReset(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
-	own, _, _, err := theAccount(ctx, ask, w)
-	if err != nil {
-		return nil, err
-	}
-	if own == nil {
-		return noAccount(w), nil
-	}
-	plugin := own.plugin
-	if plugin != nativePlugin && plugin != sha2Plugin {
-		plugin = newPlugin(w.Facts)
-	}
-	c := engine.Change{Why: fmt.Sprintf("a new password for %s", own.account), Alters: true, Text: "ALTER USER " +
-		own.at()}
-	c.Shown = c.Text
-	if err = identify(ctx, ask, &c, w, w.Password, plugin); err != nil {
-		return nil, err
-	}
-	switch {
-	case !w.KeepOld:
-	case isMariaDB(w.Facts) && own.stored != "" && c.Clear == "":
-		c.Text += " OR " + own.plugin + " USING " + text(own.stored)
-		c.Shown += " OR " + own.plugin + " USING '" + secret.Hidden + "'"
-	case !isMariaDB(w.Facts):
-		c.Text, c.Shown = c.Text+" RETAIN CURRENT PASSWORD", c.Shown+" RETAIN CURRENT PASSWORD"
-	default:
-		return nil, &engine.WishError{What: fmt.Sprintf("the server keeps no second password for %s", own.account)}
-	}
-	p := &engine.Plan{Changes: []engine.Change{c}}
-	admin, readErr := readRights(ctx, ask, "")
-	if readErr == nil {
-		admin.mayMakeAccounts(p)
-	}
-	return p, err
-}
-
-// planDropOld ends the password that was kept beside a new one.
-func planDropOld(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
-	own, _, _, err := theAccount(ctx, ask, w)
-	if err != nil {
-		return nil, err
-	}
-	if own == nil {
-		return noAccount(w), nil
-	}
-	why := fmt.Sprintf("%s has an old password beside its new one", own.account)
-	p := &engine.Plan{}
-	if !isMariaDB(w.Facts) {
-		rows, err := ask(ctx, "SELECT 1 FROM mysql.user WHERE User = "+text(w.User)+" AND Host = "+text(own.host)+
-			" AND JSON_CONTAINS_PATH(User_attributes, 'one', '$.additional_password')")
-		if err == nil && len(rows) > 0 {
-			p.Changes = append(p.Changes, engine.Taking(why, "ALTER USER %s DISCARD OLD PASSWORD", own.at()))
-		}
-		return p, err
-	}
-	definition, err := definitionOf(ctx, ask, own.account)
-	if err != nil || strings.Count(definition, " "+own.plugin+" USING ") < 2 {
-		return p, err
-	}
-	form := "ALTER USER " + own.at() + " IDENTIFIED VIA " + own.plugin + " USING "
-	p.Changes = append(p.Changes, engine.Change{
-		Why:   why,
-		Text:  form + text(own.stored),
-		Shown: form + "'" + secret.Hidden + "'",
-		Takes: true,
-	})
-	return p, nil
-}
-
-// planOwnPassword changes the password of the session's own account.
-func planOwnPassword(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
-	c := engine.Change{Why: "a new password for " + w.User, Alters: true}
-	if w.KeepOld {
-		return nil,
-			&engine.WishError{What: "an account can't keep its own old password: an administrator's profile can (-as)"}
-	}
-	if !isMariaDB(w.Facts) {
-		c.Text = "ALTER USER USER() IDENTIFIED BY " + text(w.Password.Disclose())
-		c.Shown = "ALTER USER USER() IDENTIFIED BY '" + secret.Hidden + "'"
-		return &engine.Plan{Changes: []engine.Change{c}}, nil // the server writes <secret> into its logs (8.0 and later)
-	}
-	rows, err := ask(ctx, "SHOW CREATE USER CURRENT_USER()")
-	if err != nil || len(rows) == 0 {
-		return nil, orNoRow(err)
-	}
-	strict, err := judges(ctx, ask)
-	if err != nil {
-		return nil, err
-	}
-	native := strings.Contains(rows[0][0], "IDENTIFIED BY PASSWORD ") || strings.Contains(rows[0][0], nativePlugin)
-	if native && !strict {
-		c.Text = "SET PASSWORD = '" + nativeHash(w.Password) + "'"
-		c.Shown = "SET PASSWORD = '" + secret.Hidden + "'"
-	} else {
-		c.Text = "SET PASSWORD = PASSWORD(" + text(w.Password.Disclose()) + ")"
-		c.Shown = "SET PASSWORD = PASSWORD('" + secret.Hidden + "')"
-		c.Clear = "the server makes the hash of this account's kind itself: a general log would have the password"
-	}
-	return &engine.Plan{Changes: []engine.Change{c}}, nil
 }
 
 // noAccount is the plan where an account is to be changed and is not there.
@@ -413,93 +313,4 @@ func planUnlock(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Pl
 		}
 	}
 	return p, nil
-}
-
-// planExpire sets when the password ends: so many days after it was changed. One that has ended is made new by storing
-// the same form again.
-func planExpire(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
-	own, _, _, err := theAccount(ctx, ask, w)
-	if err != nil {
-		return nil, err
-	}
-	if own == nil {
-		return noAccount(w), nil
-	}
-	definition, err := definitionOf(ctx, ask, own.account)
-	if err != nil {
-		return nil, err
-	}
-	p, ended := &engine.Plan{}, expiredNow(strings.ToUpper(definition))
-	rule, err := expiry(ctx, ask, w, own.account, ended)
-	if err != nil {
-		return nil, err
-	}
-	const now = "PASSWORD EXPIRE"
-	if ended && rule != now && (own.plugin == nativePlugin || own.plugin == sha2Plugin) {
-		p.Changes = append(p.Changes, sameAgain(w, own))
-	}
-	if rule == now && !ended || rule != now && !strings.Contains(lifetimeOf(ctx, ask, own.account, definition), rule) {
-		p.Changes = append(p.Changes, engine.Altering(fmt.Sprintf("the password of %s ends on another day, or never",
-			own.account), "ALTER USER %s %s", own.at(), rule))
-	}
-	admin, err := readRights(ctx, ask, "")
-	if err == nil {
-		admin.mayMakeAccounts(p)
-	}
-	return p, err
-}
-
-// sameAgain stores the form of the password that is there once more: it counts as new then.
-func sameAgain(w *engine.Wish, own *storedAccount) engine.Change {
-	form := "ALTER USER " + own.at() + " IDENTIFIED WITH " + own.plugin + " AS "
-	if isMariaDB(w.Facts) {
-		form = "ALTER USER " + own.at() + " IDENTIFIED VIA " + own.plugin + " USING "
-	}
-	return engine.Change{
-		Why:    fmt.Sprintf("the password of %s has expired: the same one counts as new", own.account),
-		Text:   form + text(own.stored),
-		Shown:  form + "'" + secret.Hidden + "'",
-		Alters: true,
-	}
-}
-
-// lifetimeOf is how an account's password ends, in the words of a statement. MariaDB shows it in a second row where it
-// has expired too.
-func lifetimeOf(ctx context.Context, ask engine.Ask, a account, definition string) string {
-	rows, err := ask(ctx, "SHOW CREATE USER "+a.at())
-	if err != nil {
-		return definition
-	}
-	var all []string
-	for _, row := range rows {
-		all = append(all, row[0])
-	}
-	return strings.ToUpper(strings.Join(all, " "))
-}
-
-// expiry is the rule by which a password ends on the day of the wish.
-func expiry(ctx context.Context, ask engine.Ask, w *engine.Wish, a account, renewed bool) (string, error) {
-	if w.Until.IsZero() {
-		return "PASSWORD EXPIRE NEVER", nil
-	}
-	changed := "UNIX_TIMESTAMP(password_last_changed) FROM mysql.user"
-	if isMariaDB(w.Facts) {
-		changed = "JSON_VALUE(Priv, '$.password_last_changed') FROM mysql.global_priv"
-	}
-	if renewed {
-		changed = "UNIX_TIMESTAMP() FROM mysql.user"
-	}
-	rows, err := ask(ctx, "SELECT FLOOR(("+strconv.FormatInt(w.Until.Unix(), 10)+" - (SELECT "+changed+" WHERE User = "+
-		text(a.user)+" AND Host = "+text(a.host)+")) / 86400)")
-	if err != nil || len(rows) == 0 {
-		return "", orNoRow(err)
-	}
-	days, err := strconv.Atoi(rows[0][0])
-	if err != nil {
-		return "", errors.New("the server does not say when the password was changed")
-	}
-	if days < 1 {
-		return "PASSWORD EXPIRE", nil
-	}
-	return fmt.Sprintf("PASSWORD EXPIRE INTERVAL %d DAY", min(days, 65535)), nil
 }

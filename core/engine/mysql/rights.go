@@ -49,7 +49,7 @@ func readRights(ctx context.Context, ask engine.Ask, account string) (*rights, e
 		question = "SHOW GRANTS"
 		rows, err := ask(ctx, "SELECT CURRENT_USER()")
 		if err != nil || len(rows) == 0 {
-			return nil, orNoRow(err)
+			return nil, engine.OrNoRow(err)
 		}
 		r.whose = rows[0][0]
 	}
@@ -353,7 +353,7 @@ func planDropDatabase(ctx context.Context, ask engine.Ask, w *engine.Wish) (*eng
 	rows, err := ask(ctx, "SELECT COUNT(*), COALESCE(ROUND(SUM(DATA_LENGTH + INDEX_LENGTH) / 1024), 0) FROM "+
 		"information_schema.TABLES WHERE TABLE_SCHEMA = "+text(w.Database))
 	if err != nil || len(rows) == 0 {
-		return nil, orNoRow(err)
+		return nil, engine.OrNoRow(err)
 	}
 	there, err := ask(ctx, "SELECT 1 FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = "+text(w.Database))
 	if err != nil {

@@ -212,7 +212,7 @@ func planDisown(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Pl
 			"r.oid = s.refobjid JOIN pg_database d ON d.oid = s.dbid WHERE s.refclassid = 'pg_authid'::regclass AND "+
 			"r.rolname = $1 AND d.datname = current_database()", w.User)
 	if err != nil || len(rows) != 1 {
-		return nil, orNoRow(err)
+		return nil, engine.OrNoRow(err)
 	}
 	p, name := &engine.Plan{}, statements.Name(w.User)
 	add := func(c engine.Change) {
@@ -260,7 +260,7 @@ func planDropDatabase(ctx context.Context, ask engine.Ask, w *engine.Wish) (*eng
 	}
 	version, err := ask(ctx, "SELECT current_setting('server_version_num')::int >= 130000")
 	if err != nil || len(version) != 1 {
-		return nil, orNoRow(err)
+		return nil, engine.OrNoRow(err)
 	}
 	text := "DROP DATABASE " + statements.Name(w.Database)
 	if len(rows) > 0 {

@@ -2,7 +2,6 @@ package postgresql
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -52,18 +51,10 @@ func readAdministrator(ctx context.Context, ask engine.Ask) (administrator, erro
 	rows, err := ask(ctx,
 		"SELECT rolname, rolsuper, rolcreaterole, rolcreatedb FROM pg_roles WHERE rolname = current_user")
 	if err != nil || len(rows) != 1 {
-		return administrator{}, orNoRow(err)
+		return administrator{}, engine.OrNoRow(err)
 	}
 	r := rows[0]
 	return administrator{r[0], r[1] == yes, r[1] == yes || r[2] == yes, r[1] == yes || r[3] == yes}, nil
-}
-
-// orNoRow is an error, or that there was no row.
-func orNoRow(err error) error {
-	if err == nil {
-		err = errors.New("the server gave no row where one was expected")
-	}
-	return err
 }
 
 func readRole(ctx context.Context, ask engine.Ask, name string) (role, error) {
@@ -198,7 +189,7 @@ func planOwnPassword(ctx context.Context, ask engine.Ask, w *engine.Wish, admin 
 	rows, err := ask(ctx, "SELECT coalesce(rolpassword, ''), current_setting('password_encryption') FROM pg_authid "+
 		"WHERE rolname = $1", w.User)
 	if err != nil || len(rows) != 1 {
-		return nil, orNoRow(err)
+		return nil, engine.OrNoRow(err)
 	}
 	switch stored := rows[0][0]; {
 	case stored == "":
@@ -348,7 +339,7 @@ func planConnect(ctx context.Context, ask engine.Ask, w *engine.Wish, p *engine.
 	rows, err := ask(ctx, "SELECT has_database_privilege(coalesce((SELECT rolname FROM pg_roles WHERE rolname = $1), "+
 		"'public'), $2, 'CONNECT')", w.User, w.Database)
 	if err != nil || len(rows) != 1 {
-		return orNoRow(err)
+		return engine.OrNoRow(err)
 	}
 	if rows[0][0] != yes {
 		p.Changes = append(p.Changes, engine.Adding(fmt.Sprintf("%s may not connect to the database %s", w.User, w.Database),
@@ -377,7 +368,7 @@ func isMember(ctx context.Context, ask engine.Ask, name, of string) (bool, error
 		"SELECT coalesce((SELECT pg_has_role(oid, $2::name, 'USAGE') FROM pg_roles WHERE rolname = $1), "+
 			"false)", name, of)
 	if err != nil || len(rows) != 1 {
-		return false, orNoRow(err)
+		return false, engine.OrNoRow(err)
 	}
 	return rows[0][0] == yes, nil
 }
@@ -389,7 +380,7 @@ func (a administrator) join(ctx context.Context, ask engine.Ask, p *engine.Plan,
 	}
 	rows, err := ask(ctx, "SELECT current_setting('server_version_num')")
 	if err != nil || len(rows) != 1 {
-		return orNoRow(err)
+		return engine.OrNoRow(err)
 	}
 	right := "MEMBER" // since PostgreSQL 16 a member may or may not act as the role
 	if version, _ := strconv.Atoi(rows[0][0]); version >= 160000 {
@@ -398,7 +389,7 @@ func (a administrator) join(ctx context.Context, ask engine.Ask, p *engine.Plan,
 	rows, err = ask(ctx, "SELECT coalesce((SELECT pg_has_role(current_user, oid, '"+right+"') FROM pg_roles WHERE "+
 		"rolname = $1), false)", of)
 	if err != nil || len(rows) != 1 {
-		return orNoRow(err)
+		return engine.OrNoRow(err)
 	}
 	if rows[0][0] != yes {
 		p.Changes = append(p.Changes, engine.Adding(fmt.Sprintf(why, of), "GRANT %s TO %s", statements.Name(of),

@@ -240,7 +240,7 @@ func TestPlanOthers(t *testing.T) {
 	if p, err := planRevoke(t.Context(), nil, wish()); err != nil || len(p.Missing) != 1 {
 		t.Error(p, err)
 	}
-	if literal(`a'b\c`) != `E'a''b\\c'` || literal("a'b") != "'a''b'" || orNoRow(nil) == nil || !errors.Is(orNoRow(errNone), errNone) {
+	if literal(`a'b\c`) != `E'a''b\\c'` || literal("a'b") != "'a''b'" || engine.OrNoRow(nil) == nil || !errors.Is(engine.OrNoRow(errNone), errNone) {
 		t.Error("texts in quotes")
 	}
 }

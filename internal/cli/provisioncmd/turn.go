@@ -73,12 +73,18 @@ func (r *rotating) begin(ctx context.Context, p *resolve.Profile) (*turn, error)
 	if t.query.Source.Kind == "wallet" {
 		return t, t.openWallet(ctx, of)
 	}
-	located, found := j.runner.Finder.Locate(ctx, t.query)
+	return t, t.takeOld(ctx)
+}
+
+// takeOld takes the present password.
+func (t *turn) takeOld(ctx context.Context) error {
+	located, found := t.runner.Finder.Locate(ctx, t.query)
 	if located == nil {
-		return nil, base.Found(base.ExitSecret, &secret.Failure{Found: found}, found)
+		return base.Found(base.ExitSecret, &secret.Failure{Found: found}, found)
 	}
+	var err error
 	t.old, err = located.Take(ctx)
-	return t, err
+	return err
 }
 
 // openWallet opens the wallet by its passphrase, and finds the entry.
@@ -105,6 +111,13 @@ func (t *turn) close() {
 
 // plan opens the session that changes the password: the account's own where that may, else the administrator's.
 func (t *turn) plan(ctx context.Context) error {
+	if other := t.sharing(ctx); other != "" {
+		return base.Advise(base.Failure(base.ExitUsage,
+			fmt.Errorf("the profile %s takes its password from the same place, and may "+
+				"be of another account or server: it would no longer get in", other)),
+			"give one of them a place of its own: gharbor "+
+				"set "+other+" secret=wallet:ENTRY", "or, if both are one account at one server, add -same-server")
+	}
 	t.next = secretcmd.Generate(t.run.length)
 	spec := t.profile.Engine().Provision
 	if spec.Password == nil {

@@ -42,6 +42,48 @@ func (t *turn) others(ctx context.Context) (lines []string) {
 	return append(lines, t.containers(ctx)...)
 }
 
+// sharing is the first profile of another account, or of a server that may be another one, that takes its password from
+// the place that is about to change: it would no longer get in. "" for none.
+func (t *turn) sharing(ctx context.Context) string {
+	file, err := t.Load()
+	if err != nil {
+		return ""
+	}
+	for _, p := range file.All() {
+		o := resolve.Of(file, p, nil, t.Environment())
+		if o.Called == t.profile.Called || o.Problem() != nil || !t.sharesPlace(ctx, o) {
+			continue
+		}
+		same, found := t.runner.SameServer(ctx, o, t.profile)
+		if o.Text(key.User) != t.profile.Text(key.User) || !t.same && (found != nil || same != check.SameInstance) {
+			return o.Called
+		}
+	}
+	return ""
+}
+
+// sharesPlace reports whether another profile takes its password from the very place. The lines of a password file are
+// for one account each.
+func (t *turn) sharesPlace(ctx context.Context, o *resolve.Profile) bool {
+	q, err := secretcmd.Of(t.Call).QueryOf(ctx, o)
+	if err != nil {
+		return false
+	}
+	switch t.query.Source.Kind {
+	case "wallet":
+		if q.Source.Kind != "wallet" && q.Source.Kind != "default" {
+			return false
+		}
+		e, _ := t.last.Match(q)
+		return e != nil && e.Name == t.entry
+	case "keyring":
+		return q.Source.Kind == "keyring" && q.KeyringEntry() == t.query.KeyringEntry()
+	case "file", "optionfile":
+		return q.Source == t.query.Source
+	}
+	return false
+}
+
 // otherProfile says where another profile of the same account has its password.
 func (t *turn) otherProfile(ctx context.Context, o *resolve.Profile) string {
 	q, err := secretcmd.Of(t.Call).QueryOf(ctx, o)
