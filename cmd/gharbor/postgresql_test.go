@@ -96,7 +96,7 @@ func TestRealFindings(t *testing.T) {
 	t.Parallel()
 	p, server := onReal(t)
 	runReal(t, p, "sightings", []realCase{
-		{"wrong password", override("secret=env:KNOT"), "login", "fail", "login.password", "28P01", "-as ADMIN"},
+		{"wrong password", override("secret=env:KNOT"), "login", "fail", "login.password", "28P01", "-as socket"},
 		{"unknown role, same answer", override("user=summer"), "login", "fail", "login.password", "28P01", ""},
 		{"empty password", override("secret=env:EMPTY"), "login", "fail", "login.empty-password", "EMPTY", "gharbor show"},
 		{"no password to send", override("secret=none"), "login", "fail", "login.password-wanted", "SCRAM", "secret=ask"},

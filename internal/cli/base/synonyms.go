@@ -54,6 +54,10 @@ func meant(word string) *deed {
 		one("scan discover search find", "nearby looks for servers", "gharbor nearby"),
 		one("docker containers", "container does it", "gharbor container scan"),
 		one("password passwd pass credentials", "secret keeps it", "gharbor secret keep NAME"),
+		one("grant revoke unlock expire", "provision does it", "gharbor provision "+word+" NAME -as ADMIN"),
+		one("adduser account user", "provision makes it", "gharbor provision make NAME -as ADMIN"),
+		one("rotate renew", "secret rotate does it", "gharbor secret rotate NAME"),
+		one("log logs tail", "container logs shows it", "gharbor container logs NAME"),
 		one("start stop", "container does it", "gharbor container "+word+" NAME"),
 		one("diff", "compare does it", "gharbor compare NAME OTHER"),
 		one("info details view print", "show does it", "gharbor show NAME"),
@@ -102,6 +106,10 @@ var sameVerbs = [][]string{
 	{"remove", "rm", "delete", "del", "drop", "close", "stop", "down", "lock"},
 	{"set", "edit", "change", "update", "modify"},
 	{"logs", "log", "tail"},
+	{"rotate", "renew", "replace"},
+	{"unlock", "enable", "allow"},
+	{"grant", "give", "permit"},
+	{"revoke", "deny", "take"},
 }
 
 // sameVerb is the verb among names that means what word means; "" for none.

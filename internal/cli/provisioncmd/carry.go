@@ -116,6 +116,9 @@ func (j *job) show(w *provision.Wish, plan *engine.Plan) {
 	if j.password.made && slices.ContainsFunc(plan.Changes, func(c engine.Change) bool { return c.Text != c.Shown }) {
 		rows.Note("a password of " + fmt.Sprint(generatedLength) + " characters is made, and goes into the " + j.placeOf())
 	}
+	if j.password.none && len(plan.Changes) > 0 {
+		rows.Note("the profile sends no password (secret = \"none\"), so the account gets none")
+	}
 	for _, c := range plan.Changes {
 		why, in, word := c.Why, "the database "+c.In, "add"
 		if c.In != "" && c.In != w.Facts.Database && !strings.Contains(why, in) {

@@ -19,6 +19,7 @@ const generatedLength = 32
 type password struct {
 	value secret.Value // not Present where none is sent
 	made  bool         // here, and not kept yet
+	none  bool         // the profile says that none is sent
 	query secret.Query // says where it is kept
 	kept  bool         // in the wallet by this run: to read it there would take the passphrase again
 }
@@ -49,6 +50,7 @@ func (j *job) takePassword(ctx context.Context) error {
 		return base.Failure(base.ExitSecret, fmt.Errorf("%s sends no password (secret = \"none\"): an account without one "+
 			"would be open to everybody", p.Called), "gharbor set "+p.Called+" secret=wallet")
 	case located.None:
+		j.password.none = true
 		return nil
 	}
 	v, err := located.Take(ctx)

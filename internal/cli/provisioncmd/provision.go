@@ -12,6 +12,7 @@ import (
 	"gentleharbor/core/provision"
 	"gentleharbor/internal/cli/base"
 	"gentleharbor/internal/cli/secretcmd"
+	"gentleharbor/internal/cli/testcmd"
 )
 
 // Provision makes and changes what a profile needs at its server.
@@ -98,8 +99,7 @@ func command(o *options, verb provision.Verb, c *base.Command) *base.Command {
 	c.Run = run(func(ctx context.Context, c *call) error {
 		switch {
 		case o.as == "":
-			return base.Failure(base.ExitUsage, errors.New("-as is missing: the administrator's profile that does it"),
-				"gharbor help provision "+string(verb))
+			return c.noAdministrator(verb, o)
 		case o.dryRun && o.yes:
 			return base.Usage("give -dry-run or -yes, not both")
 		case o.timeout <= 0:
@@ -108,6 +108,20 @@ func command(o *options, verb provision.Verb, c *base.Command) *base.Command {
 		return c.provision(ctx, verb, o)
 	})
 	return c
+}
+
+// noAdministrator is for a command without -as. Where the profile of an administrator is known for the server, the
+// command to try has it.
+func (c *call) noAdministrator(verb provision.Verb, o *options) error {
+	try := "gharbor help provision " + string(verb)
+	if verb != provision.Database {
+		if p, err := c.Resolve(c.Args[0], o.over); err != nil {
+			return err
+		} else if admin := testcmd.Of(c.Call).AdministratorOf(p); admin != "" {
+			try = c.Again("as", admin)
+		}
+	}
+	return base.Failure(base.ExitUsage, errors.New("-as is missing: the administrator's profile that does it"), try)
 }
 
 func provisionMake() *base.Command {

@@ -151,9 +151,8 @@ type rotating struct {
 
 // one rotates the password of a profile.
 func (r *rotating) one(ctx context.Context, p *resolve.Profile) error {
-	if r.places.Has(p.Called) {
-		return base.Failure(base.ExitFailed, fmt.Errorf("an earlier rotation of %s has not ended", p.Called),
-			"gharbor secret rotate "+p.Called+" -resume")
+	if err := r.closed(p); err != nil {
+		return err
 	}
 	turn, err := r.begin(ctx, p)
 	if err != nil {
@@ -179,12 +178,24 @@ func (r *rotating) one(ctx context.Context, p *resolve.Profile) error {
 		return err
 	}
 	defer unlock()
+	if err := errors.Join(r.closed(p), turn.unchanged(ctx)); err != nil { // by another run, in the meantime
+		return err
+	}
 	err = rotation.Run(ctx, turn.steps())
 	if err != nil {
 		return turn.failed(ctx, err)
 	}
 	r.entries[turn.entry] = p.Called
 	return turn.tell(ctx)
+}
+
+// closed is an error where an earlier rotation has not ended.
+func (r *rotating) closed(p *resolve.Profile) error {
+	if !r.places.Has(p.Called) {
+		return nil
+	}
+	return base.Failure(base.ExitFailed, fmt.Errorf("an earlier rotation of %s has not ended", p.Called),
+		"gharbor secret rotate "+p.Called+" -resume")
 }
 
 // resumeAll ends all rotations that have not ended.

@@ -73,17 +73,42 @@ func (r *rotating) begin(ctx context.Context, p *resolve.Profile) (*turn, error)
 	if t.query.Source.Kind == "wallet" {
 		return t, t.openWallet(ctx, of)
 	}
-	return t, t.takeOld(ctx)
+	t.old, err = t.present(ctx)
+	return t, err
 }
 
-// takeOld takes the present password.
-func (t *turn) takeOld(ctx context.Context) error {
-	located, found := t.runner.Finder.Locate(ctx, t.query)
-	if located == nil {
-		return base.Found(base.ExitSecret, &secret.Failure{Found: found}, found)
+// present is the password that the source has now.
+func (t *turn) present(ctx context.Context) (secret.Value, error) {
+	if t.entry != "" {
+		w, err := t.store.Open(ctx, t.pass)
+		if err != nil {
+			return secret.Value{}, err
+		}
+		e := w.Entry(t.entry)
+		if e == nil {
+			return secret.Value{}, fmt.Errorf("the wallet has no entry %s any more", t.entry)
+		}
+		return e.Secret, nil
 	}
-	var err error
-	t.old, err = located.Take(ctx)
+	finder, err := t.Finder() // which remembers nothing
+	if err != nil {
+		return secret.Value{}, err
+	}
+	located, found := finder.Locate(ctx, t.query)
+	if located == nil {
+		return secret.Value{}, base.Found(base.ExitSecret, &secret.Failure{Found: found}, found)
+	}
+	return located.Take(ctx)
+}
+
+// unchanged is an error where the source has another password now than when it was looked at: to set that again at the
+// server would lock the account out.
+func (t *turn) unchanged(ctx context.Context) error {
+	v, err := t.present(ctx)
+	if err == nil && !v.Same(t.old) {
+		err = base.Failure(base.ExitFailed,
+			errors.New("the password was changed by another run in the meantime: nothing was sent"))
+	}
 	return err
 }
 
@@ -377,19 +402,11 @@ func (t *turn) put(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	finder, err := t.Finder() // which remembers nothing
-	if err != nil {
-		return err
+	v, err := t.present(ctx)
+	if err == nil && !v.Same(t.next) {
+		err = fmt.Errorf("the new password was written to the %s, and the profile still takes another one", place)
 	}
-	located, found := finder.Locate(ctx, t.query)
-	if located == nil {
-		return &secret.Failure{Found: found}
-	}
-	if v, err := located.Take(ctx); err != nil || !v.Same(t.next) {
-		return errors.Join(fmt.Errorf("the new password was written to the %s, and the profile still takes another one: %s",
-			place, located.Place), err)
-	}
-	return nil
+	return err
 }
 
 // drop forgets the new password.

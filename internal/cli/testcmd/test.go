@@ -130,14 +130,14 @@ func (c *Call) Runner(timeout time.Duration) (*check.Runner, error) {
 		Places:        nearby.Machine(c.Engines),
 		Timeout:       timeout,
 		Finder:        finder,
-		Administrator: c.administratorOf,
+		Administrator: c.AdministratorOf,
 		Rotating:      rotation.FolderOf(home.Dir).Has,
 	}, err
 }
 
-// administratorOf is the first profile whose user may do everything at the server of another, by its name or as its
+// AdministratorOf is the first profile whose user may do everything at the server of another, by its name or as its
 // last login showed, and that names the same address; "" for none.
-func (c *Call) administratorOf(p *resolve.Profile) string {
+func (c *Call) AdministratorOf(p *resolve.Profile) string {
 	file, err := c.Load()
 	if err != nil {
 		return ""
@@ -145,22 +145,34 @@ func (c *Call) administratorOf(p *resolve.Profile) string {
 	seen := c.LastSeen().All()
 	for _, one := range file.All() {
 		o := resolve.Of(file, one, nil, c.Environment())
-		if o.Called == p.Called || o.Problem() != nil || o.Engine() == nil || !o.Own() || !sameAddress(o, p) {
+		if o.Called == p.Called || o.Problem() != nil || o.Engine() == nil || !o.Own() {
 			continue
 		}
 		last := seen[lastseen.Key(o)]
 		shown := last.Superuser && last.User == o.Text(key.User)
-		if shown || slices.Contains(o.Engine().Accounts.Administrators, o.Text(key.User)) {
+		may := shown || slices.Contains(o.Engine().Accounts.Administrators, o.Text(key.User))
+		if may && c.sameServer(o, p) {
 			return o.Called
 		}
 	}
 	return ""
 }
 
-// sameAddress reports whether two profiles name one server by the same values.
-func sameAddress(a, b *resolve.Profile) bool {
-	return a.Schema().Engines().SameFamily(a.Text(key.Engine), b.Text(key.Engine)) && address.Written(a, b) &&
-		slices.Equal(a.HopWords(), b.HopWords())
+// sameServer reports whether two profiles name one server: by the same values or, on this machine, in two ways. Nothing
+// else is asked, as a finding waits for it.
+func (c *Call) sameServer(a, b *resolve.Profile) bool {
+	if !a.Schema().Engines().SameFamily(a.Text(key.Engine), b.Text(key.Engine)) || !slices.Equal(a.HopWords(),
+		b.HopWords()) {
+		return false
+	}
+	if address.Written(a, b) {
+		return true
+	}
+	if !a.Local() || !b.Local() || a.BehindHops() || a.Address().Asked || b.Address().Asked {
+		return false
+	}
+	same, _ := (&check.Runner{Network: c.Network()}).SameServer(context.Background(), a, b)
+	return same == check.SameInstance
 }
 
 // Report tests a profile as test does, and gives its report too.
