@@ -11,6 +11,7 @@ import (
 	"gentleharbor/core/privatesocket"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/rotation"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/wallet"
 )
@@ -99,6 +100,12 @@ func (c *Call) LastSeen() lastseen.Store {
 		return lastseen.Store{}
 	}
 	return lastseen.Store{Path: filepath.Join(h.Dir, "last-seen.json")}
+}
+
+// Rotations is where rotations of passwords that have not ended are.
+func (c *Call) Rotations() (rotation.Folder, error) {
+	home, err := c.Home()
+	return rotation.FolderOf(home.Dir), err
 }
 
 // Remember keeps what logins were like. That it can't is no reason to fail.

@@ -12,7 +12,6 @@ import (
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/syntax"
-	"gentleharbor/core/rotation"
 	"gentleharbor/core/vouch"
 	"gentleharbor/internal/cli/base"
 )
@@ -177,12 +176,6 @@ func Remove() *base.Command {
 	}
 }
 
-// rotations is where rotations of passwords that have not ended are.
-func (c *Call) rotations() (rotation.Folder, error) {
-	home, err := c.Home()
-	return rotation.FolderOf(home.Dir), err
-}
-
 // calledIn is a profile's name as other commands call it.
 func calledIn(name string, project bool) string {
 	if project {
@@ -193,7 +186,7 @@ func calledIn(name string, project bool) string {
 
 // noRotation refuses to remove a profile whose new password may be the only one that its server takes.
 func (c *Call) noRotation(name string, project bool) error {
-	places, err := c.rotations()
+	places, err := c.Rotations()
 	if called := calledIn(name, project); err == nil && places.Has(called) {
 		err = base.Failure(base.ExitFailed, errors.New("a rotation of its password has not ended, and the server may have "+
 			"the new one already"), "gharbor secret rotate "+called+" -resume")
@@ -203,7 +196,7 @@ func (c *Call) noRotation(name string, project bool) error {
 
 // moveRotation takes a rotation that has not ended along to another name.
 func (c *Call) moveRotation(from, to string, project bool) error {
-	places, err := c.rotations()
+	places, err := c.Rotations()
 	if err != nil {
 		return err
 	}

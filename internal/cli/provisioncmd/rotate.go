@@ -6,9 +6,13 @@ import (
 	"fmt"
 	"time"
 
+	"gentleharbor/core/finding"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/rotation"
+	"gentleharbor/core/secret"
+	"gentleharbor/core/wallet"
 	"gentleharbor/internal/cli/base"
+	"gentleharbor/internal/cli/secretcmd"
 	"gentleharbor/internal/cli/wording"
 )
 
@@ -20,6 +24,7 @@ type rotateOptions struct {
 	resume  bool
 	keepOld bool
 	dropOld bool
+	giveUp  bool
 }
 
 // The bounds of -length: 16 characters of 62 have 95 bits, and some servers take no more than 128.
@@ -41,6 +46,8 @@ account itself where that may, else by -as. Only after a login with the new pass
 takes the place of the old one. After a kill at any step, -resume tries both, keeps the
 one that the server accepts, and removes the other.
 
+-give-up is for a server that is gone: it forgets the new password, and the old one stays.
+
 -keep-old leaves the old password good beside the new one, on servers that keep two, until
 -drop-old: so that other programs can change over.`,
 		Examples: []string{
@@ -53,6 +60,7 @@ one that the server accepts, and removes the other.
 			o.chosen.Flags(fs, true)
 			fs.IntVar(&o.length, "length", generatedLength, "the characters of the new password, letters and digits")
 			fs.BoolVar(&o.resume, "resume", false, "end a rotation that was broken off; without PROFILE all of them")
+			fs.BoolVar(&o.giveUp, "give-up", false, "forget the new password of a rotation that was broken off")
 			fs.BoolVar(&o.keepOld, "keep-old", false, "the old password stays good too, where the server keeps two")
 			fs.BoolVar(&o.dropOld, "drop-old", false, "end the old password that -keep-old kept")
 		},
@@ -64,7 +72,8 @@ one that the server accepts, and removes the other.
 func (o *rotateOptions) conflict(c *call) error {
 	for _, two := range [][2]string{
 		{"resume", "keep-old"}, {"resume", "drop-old"}, {"keep-old", "drop-old"}, {"dry-run", "yes"}, {"resume", "dry-run"},
-		{"resume", "length"}, {"drop-old", "length"},
+		{"resume", "length"}, {"drop-old", "length"}, {"give-up", "resume"}, {"give-up", "keep-old"},
+		{"give-up", "drop-old"}, {"give-up", "length"}, {"give-up", "dry-run"}, {"give-up", "as"},
 	} {
 		if c.Set[two[0]] && c.Set[two[1]] {
 			return base.Usage("give -%s or -%s, not both", two[0], two[1])
@@ -77,7 +86,7 @@ func (o *rotateOptions) conflict(c *call) error {
 		return base.Usage("-timeout: expected a time above zero, such as 10s")
 	case (o.keepOld || o.dropOld) && o.as == "":
 		return base.Usage("-keep-old and -drop-old need -as: an account can't keep its own old password")
-	case o.chosen.Used() && (o.as != "" || o.resume || o.dropOld):
+	case o.chosen.Used() && (o.as != "" || o.resume || o.giveUp || o.dropOld):
 		return base.Usage("-all, -tag and -engine are for rotations by the accounts themselves: name one profile")
 	}
 	return nil
@@ -91,6 +100,9 @@ func (c *call) rotate(ctx context.Context, o *rotateOptions) error {
 	if o.resume && len(c.Args) == 0 {
 		return c.resumeAll(ctx, o)
 	}
+	if o.giveUp {
+		return c.giveUp(ctx, o)
+	}
 	profiles, err := c.Choose(o.chosen.Narrowed(), nil)
 	if err != nil {
 		return err
@@ -99,7 +111,7 @@ func (c *call) rotate(ctx context.Context, o *rotateOptions) error {
 		return c.resumeOne(ctx, o, profiles[0].Called)
 	}
 	r := &rotating{call: c, rotateOptions: o, entries: make(map[string]string)}
-	if r.places, err = c.places(); err != nil {
+	if r.places, err = c.Rotations(); err != nil {
 		return err
 	}
 	if o.dropOld {
@@ -133,12 +145,6 @@ func (c *call) sure(ctx context.Context, question string) (bool, error) {
 			c.Again("yes", "true"))
 	}
 	return c.Confirm(ctx, question, false)
-}
-
-// places is where rotations that have not ended are.
-func (c *call) places() (rotation.Folder, error) {
-	home, err := c.Home()
-	return rotation.FolderOf(home.Dir), err
 }
 
 // rotating is a run of secret rotate.
@@ -200,7 +206,7 @@ func (r *rotating) closed(p *resolve.Profile) error {
 
 // resumeAll ends all rotations that have not ended.
 func (c *call) resumeAll(ctx context.Context, o *rotateOptions) error {
-	places, err := c.places()
+	places, err := c.Rotations()
 	if err != nil {
 		return err
 	}
@@ -219,33 +225,95 @@ func (c *call) resumeAll(ctx context.Context, o *rotateOptions) error {
 	return nil
 }
 
+// reopened is the rotation of a profile that was broken off, with no other run at it; nil, which is said, where none
+// was.
+func (r *rotating) reopened(ctx context.Context, name string) (p *rotation.Pending, unlock func(), err error) {
+	if r.places, err = r.Rotations(); err != nil {
+		return nil, nil, err
+	}
+	home, err := r.Home()
+	if err != nil {
+		return nil, nil, err
+	}
+	if unlock, err = r.places.Lock(ctx, home.LocksPath(), name); err != nil {
+		return nil, nil, err
+	}
+	if p, err = r.places.Load(name); err == nil && p == nil {
+		r.Say("%s: no rotation is open", name)
+	}
+	return p, unlock, err
+}
+
+// giveUp forgets the new password of a rotation that was broken off, without the server, and also where the profile is
+// gone.
+func (c *call) giveUp(ctx context.Context, o *rotateOptions) error {
+	if len(c.Args) == 0 {
+		return base.Usage("-give-up needs the name of a profile")
+	}
+	name := c.Args[0]
+	if p, err := c.Resolve(name, nil); err == nil {
+		name = p.Called
+	}
+	r := &rotating{call: c, rotateOptions: o}
+	pending, unlock, err := r.reopened(ctx, name)
+	if unlock != nil {
+		defer unlock()
+	}
+	if err != nil || pending == nil {
+		return err
+	}
+	if !o.yes {
+		c.Say("If the server has the new password already, nobody gets in with the old one.")
+		yes, err := c.sure(ctx, "forget the new password of "+name+"?")
+		if err != nil {
+			return err
+		}
+		if !yes {
+			return base.Failure(base.ExitFailed, errors.New("nothing was changed"))
+		}
+	}
+	if pending.Entry != "" {
+		if err := c.forget(ctx, o.WalletFlags, pending.Entry); err != nil {
+			return err
+		}
+	}
+	if err := r.places.Remove(name); err != nil {
+		return err
+	}
+	c.Say("%s: the new password is forgotten, the old one stays", name)
+	return nil
+}
+
+// forget takes the new password out of the wallet. A wallet or an entry that is gone has none.
+func (c *call) forget(ctx context.Context, o secretcmd.WalletFlags, entry string) error {
+	_, err := secretcmd.Of(c.Call).ChangeWallet(ctx, o, func(w *wallet.Wallet, _ *wallet.Passphrase) error {
+		if e := w.Entry(entry); e != nil {
+			changed := *e
+			changed.Pending = secret.Value{}
+			w.Put(changed)
+		}
+		return nil
+	})
+	var failure *secret.Failure
+	if errors.As(err, &failure) && failure.Found.Is(finding.WalletMissing) {
+		return nil
+	}
+	return err
+}
+
 // resumeOne ends the rotation of a profile.
 func (c *call) resumeOne(ctx context.Context, o *rotateOptions, name string) error {
 	r := &rotating{call: c, rotateOptions: o, entries: make(map[string]string)}
-	var err error
-	if r.places, err = c.places(); err != nil {
-		return err
+	pending, unlock, err := r.reopened(ctx, name)
+	if unlock != nil {
+		defer unlock()
 	}
-	home, err := c.Home()
-	if err != nil {
+	if err != nil || pending == nil {
 		return err
-	}
-	unlock, err := r.places.Lock(ctx, home.LocksPath(), name)
-	if err != nil {
-		return err
-	}
-	defer unlock()
-	pending, err := r.places.Load(name)
-	if err != nil {
-		return err
-	}
-	if pending == nil {
-		c.Say("%s: no rotation is open", name)
-		return nil
 	}
 	p, err := c.Resolve(name, nil)
 	if err != nil {
-		return err
+		return base.Failure(base.ExitUsage, err, "gharbor secret rotate "+name+" -give-up   # if the profile is gone")
 	}
 	turn, err := r.begin(ctx, p)
 	if err != nil {

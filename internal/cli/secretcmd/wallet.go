@@ -215,7 +215,13 @@ func (c *Call) ChangeWallet(ctx context.Context, o WalletFlags,
 	}
 	var w *wallet.Wallet
 	err = c.withPassphrase(ctx, o, s, func(pass *wallet.Passphrase) (err error) {
-		w, err = s.Update(ctx, pass, func(w *wallet.Wallet) error { return change(w, pass) })
+		w, err = s.Update(ctx, pass, func(w *wallet.Wallet) error {
+			waiting := rotating(w)
+			if err := change(w, pass); err != nil {
+				return err
+			}
+			return c.keepsRotations(w, waiting)
+		})
 		return err
 	})
 	return w, err

@@ -221,6 +221,7 @@ type listedEntry struct {
 	Note     string            `json:"note,omitempty"`
 	Created  time.Time         `json:"created"`
 	Changed  time.Time         `json:"changed"`
+	Rotating bool              `json:"rotating,omitempty"` // a new password waits beside it
 }
 
 func walletList() *base.Command {
@@ -248,6 +249,7 @@ func walletList() *base.Command {
 						Note:     clean.Line(e.Note, 200),
 						Created:  e.Created,
 						Changed:  e.Changed,
+						Rotating: e.Pending.Present(),
 					}
 					if one.Bindings == nil {
 						one.Bindings = []binding.Binding{}
@@ -279,7 +281,11 @@ func walletList() *base.Command {
 					rows[len(rows)-1][3] = b.String()
 				}
 			}
-			return render.Table(c.Stdout, c.NoColour, []string{"entry", "user", "changed", "may be sent to"}, rows)
+			if err := render.Table(c.Stdout, c.NoColour, []string{"entry", "user", "changed", "may be sent to"},
+				rows); err != nil {
+				return err
+			}
+			return c.tellRotations(w)
 		}),
 	}
 }

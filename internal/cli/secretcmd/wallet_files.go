@@ -128,6 +128,11 @@ whoever knows the old passphrase can then open it.`,
 			if err != nil {
 				return err
 			}
+			if _, err := wallet.Load(s.Path); err == nil && !old {
+				if err := c.noneOpen(); err != nil {
+					return err
+				}
+			}
 			from, pass, theirs, err := c.otherWallet(ctx, o, other, s)
 			if err != nil {
 				return err

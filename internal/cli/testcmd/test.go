@@ -15,7 +15,6 @@ import (
 	"gentleharbor/core/nearby"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
-	"gentleharbor/core/rotation"
 	"gentleharbor/internal/cli/base"
 	"gentleharbor/internal/cli/wording"
 	"gentleharbor/internal/render"
@@ -123,7 +122,7 @@ func (c *Call) Runner(timeout time.Duration) (*check.Runner, error) {
 	if err != nil {
 		return nil, err
 	}
-	home, err := c.Home()
+	rotations, err := c.Rotations()
 	return &check.Runner{
 		Hops:          places,
 		Network:       c.Network(),
@@ -131,7 +130,7 @@ func (c *Call) Runner(timeout time.Duration) (*check.Runner, error) {
 		Timeout:       timeout,
 		Finder:        finder,
 		Administrator: c.AdministratorOf,
-		Rotating:      rotation.FolderOf(home.Dir).Has,
+		Rotating:      rotations.Has,
 	}, err
 }
 
