@@ -145,7 +145,7 @@ func (j *Job) carryOut(ctx context.Context, p *Piece, sent string, run func(cont
 		return ErrFailed
 	case ctx.Err() != nil && errors.Is(err, engine.ErrNotCancelled):
 		return &StopError{p, "the statement could not be cancelled; it may still be running at the server", err}
-	case errors.Is(err, errTimeout):
+	case context.Cause(ctx) == errTimeout: // whatever the engine made of it
 		return &StopError{p, fmt.Sprintf("the statement was cancelled at the server after %s", j.Timeout), err}
 	case ctx.Err() != nil:
 		return &StopError{p, "the statement was cancelled at the server", err}

@@ -37,6 +37,9 @@ func (s *scripted) Run(ctx context.Context, text engine.Statement, to engine.Res
 	case word == "slow":
 		<-ctx.Done()
 		return errors.Join(context.Cause(ctx), &engine.StatementError{Message: "cancelled"})
+	case word == "late":
+		<-ctx.Done()
+		return &engine.LostError{Err: errors.New("reset by the cancellation")}
 	case word == "stuck":
 		<-ctx.Done()
 		return errors.Join(context.Cause(ctx), engine.ErrNotCancelled)
@@ -65,6 +68,7 @@ func TestJob(t *testing.T) {
 		"left open":       {"BEGIN; one", Job{}, "BEGIN one ROLLBACK", 2, "which was rolled back", ""},
 		"lost":            {"one; lost; two", Job{Atomic: true, KeepGoing: true}, "BEGIN one lost", 1, "is not known", ""},
 		"too slow":        {"slow; two", Job{Timeout: time.Millisecond}, "slow", 0, "cancelled at the server after 1ms", ""},
+		"too slow, lost":  {"late; two", Job{Timeout: time.Millisecond}, "late", 0, "cancelled at the server after 1ms", ""},
 		"stuck":           {"BEGIN; stuck", Job{Timeout: time.Millisecond}, "BEGIN stuck ROLLBACK", 1, "may still be running at the server", ""},
 		"broken":          {"BEGIN; 'x", Job{}, "BEGIN ROLLBACK", 1, "quotes are not closed", ""},
 	} {
