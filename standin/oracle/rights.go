@@ -63,7 +63,8 @@ func (s *session) rights(sql string) *Answer {
 		return &Answer{Columns: []string{"N"}, Rows: [][]string{{n}}}
 	case strings.Contains(sql, "FROM dba_tab_privs"):
 		a := &Answer{Columns: []string{"PRIVILEGE"}}
-		for _, right := range s.given[quoted(sql, "grantee = ")+" "+quoted(sql, "owner = ")+"."+quoted(sql, "table_name = ")] {
+		table := quoted(sql, "owner = ") + "." + quoted(sql, "table_name = ")
+		for _, right := range s.given[quoted(sql, "grantee = ")+" "+table] {
 			a.Rows = append(a.Rows, []string{right})
 		}
 		return a

@@ -7,7 +7,9 @@ import (
 )
 
 // rightWords are the rights that are asked for by name.
-var rightWords = []string{"SELECT", "INSERT", "UPDATE", "DELETE", "TRUNCATE", "REFERENCES", "TRIGGER", "USAGE", "EXECUTE"}
+var rightWords = []string{
+	"SELECT", "INSERT", "UPDATE", "DELETE", "TRUNCATE", "REFERENCES", "TRIGGER", "USAGE", "EXECUTE",
+}
 
 // question answers what an administrator asks before a change; ok is false for another question.
 func (s *session) question(query string) (columns []string, rows [][][]byte, ok bool) {
