@@ -77,6 +77,18 @@ func bulk(address string, started chan<- bool) error {
 	return err
 }
 
+// ownPort gives a profile's tunnel a port that no other test takes: those of other tests' profiles of the same name are
+// looked for at the same places.
+func ownPort(t *testing.T, p *testkit.Program, profile string) {
+	t.Helper()
+	port, err := tunnel.Free("127.0.0.1", 20_000+os.Getpid()%900)
+	if err != nil {
+		t.Fatal(err)
+	}
+	text := fmt.Sprintf(`{"format": 1, "ports": {%q: %d}}`, profile, port)
+	p.Write(filepath.Join(p.Home, "tunnel-ports.json"), text)
+}
+
 // TestTunnel: a local address that leads to a private server, keeps its port, and
 // heals itself when the hop is restarted.
 func TestTunnel(t *testing.T) {
@@ -84,6 +96,7 @@ func TestTunnel(t *testing.T) {
 	p, gate, _ := tides(t)
 	p.Setenv("XDG_RUNTIME_DIR", t.TempDir())
 	os.Chmod(p.Getenv("XDG_RUNTIME_DIR"), 0o700)
+	ownPort(t, p, "tides")
 	r := p.OK("tunnel", "open", "tides", "-background")
 	r.Has("open: 127.0.0.1:", "through "+gate.User+"@", "url   postgresql://tidekeeper@localhost:", "hostaddr=127.0.0.1", "gharbor with tides")
 	t.Cleanup(func() { p.Run("tunnel", "close", "-all") })
