@@ -4,7 +4,11 @@
 // proved. Start with Read.
 package catalogue
 
-import "gentleharbor/core/engine"
+import (
+	"slices"
+
+	"gentleharbor/core/engine"
+)
 
 // What a column holds.
 type What int
@@ -35,6 +39,7 @@ type Kind struct {
 	Pattern int  // the column that a pattern is compared with
 	Schema  bool // and the column before it is its schema
 	OfTable bool // it belongs to a table, which the pattern names
+	Asked   bool // the server compares the pattern itself
 }
 
 // Kinds are the kinds, in the order in which help lists them.
@@ -97,6 +102,27 @@ var Kinds = []*Kind{
 			{"total", Size}},
 		Key: 2, Pattern: 1, Schema: true,
 	},
+	{
+		Word: engine.KindKeys, One: "key", Summary: "keys of a key-value store, at most 1,000",
+		Columns: []Column{{"key", Text}, {"type", Text}, {"elements", Number}, {"size", Size}, {"expires_in", Text}},
+		Key:     1, Asked: true,
+	},
+	{
+		Word: engine.KindSlow, One: "statement", Summary: "statements that took long, the last first",
+		Columns: []Column{{"id", Number}, {"when", Text}, {"milliseconds", Number}, {"from", Text}, {"statement", Text}},
+		Key:     1, Pattern: 4,
+	},
+}
+
+// Of are the kinds of an engine.
+func Of(by *engine.Catalogue) (all []*Kind) {
+	for _, k := range Kinds {
+		own := k.Word == engine.KindKeys || k.Word == engine.KindSlow
+		if by.Kinds == nil && !own || slices.Contains(by.Kinds, k.Word) {
+			all = append(all, k)
+		}
+	}
+	return all
 }
 
 // Others are what a script may drop beside databases, schemas and tables: to say whether it is there.

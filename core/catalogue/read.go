@@ -43,6 +43,9 @@ type List struct {
 // *engine.StatementError where the server refuses, or that of Runner.Run.
 func (s *Server) Read(ctx context.Context, kind *Kind, one string) (list *List, err error) {
 	by := s.By.Catalogue
+	if by.Read != nil {
+		return s.readBy(ctx, kind, one)
+	}
 	for i, text := range by.Statement(kind.Word, s.Facts, one != "") {
 		statement := engine.Statement{Text: text}
 		if one != "" {
@@ -68,6 +71,23 @@ func (s *Server) Read(ctx context.Context, kind *Kind, one string) (list *List, 
 		return list, nil
 	}
 	return nil, err
+}
+
+// readBy reads a kind by the engine's own code.
+func (s *Server) readBy(ctx context.Context, kind *Kind, one string) (*List, error) {
+	rows, less, err := s.By.Catalogue.Read(ctx, s.Runner, kind.Word, s.Facts, one)
+	if err != nil {
+		return nil, err
+	}
+	read := &reader{kind: kind}
+	for _, values := range rows {
+		if len(values) != len(kind.Columns)+1 {
+			return nil, fmt.Errorf("there are %d values for %d columns of %s", len(values), len(kind.Columns)+1, kind.Word)
+		}
+		read.add(values)
+	}
+	s.hidePasswords(kind, read.rows)
+	return &List{Rows: read.rows, Less: less}, nil
 }
 
 // between runs a statement between those that go before and after.
@@ -173,7 +193,7 @@ func (s *Server) hidePasswords(kind *Kind, rows []Row) {
 			v := row.Values[i]
 			switch {
 			case v == nil:
-			case kind.Word == engine.KindActivity && c.Name == "statement":
+			case (kind.Word == engine.KindActivity || kind.Word == engine.KindSlow) && c.Name == "statement":
 				text := hidden
 				if !s.hasPassword(*v) {
 					text = clean.WithoutPasswords(*v)

@@ -16,6 +16,7 @@ import (
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearby"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
 	"gentleharbor/core/route"
@@ -61,8 +62,11 @@ func (f *fake) Login(ctx context.Context) finding.Result {
 }
 func (f *fake) Database(ctx context.Context) finding.Result { return f.end(ctx, "database") }
 func (f *fake) Session(ctx context.Context) finding.Result  { return f.end(ctx, "session") }
-func (f *fake) Missing(context.Context, []string, []string) ([]string, []string, error) {
-	return []string{"ring"}, nil, nil
+func (f *fake) Missing(_ context.Context, what key.Name, _ []string) ([]string, error) {
+	if what == key.ExpectTables {
+		return []string{"ring"}, nil
+	}
+	return nil, nil
 }
 func (f *fake) LookUp(context.Context, engine.Refused) error { return errors.New("no") }
 func (f *fake) Facts() *engine.Facts                         { return &f.facts }

@@ -239,25 +239,22 @@ func oneSided(ctx context.Context, sides [2]*side) []Expectation {
 }
 
 // holds says what was found for an expectation on one side, "" where it holds.
-func (s *side) holds(ctx context.Context, key, want string) (have string, ok bool) {
-	var tables, extensions []string
-	switch key {
-	case "tables":
-		tables = []string{want}
-	case "extensions":
-		extensions = []string{want}
-	default:
-		if have, ok = compare(key, want, s.conv.Facts()); ok {
-			have = ""
+func (s *side) holds(ctx context.Context, word, want string) (have string, ok bool) {
+	for _, l := range listed {
+		if string(l.key) != "expect."+word {
+			continue
 		}
-		return have, ok
+		missing, err := s.conv.Missing(ctx, l.key, []string{want})
+		switch {
+		case err != nil:
+			return "could not be asked", false
+		case len(missing) > 0:
+			return "not there", false
+		}
+		return "", true
 	}
-	noTables, noExtensions, err := s.conv.Missing(ctx, tables, extensions)
-	switch {
-	case err != nil:
-		return "could not be asked", false
-	case len(noTables)+len(noExtensions) > 0:
-		return "not there", false
+	if have, ok = compare(word, want, s.conv.Facts()); ok {
+		have = ""
 	}
-	return "", true
+	return have, ok
 }

@@ -42,7 +42,7 @@ func (a *attempt) expect(ctx context.Context) finding.Result {
 	missing, err := a.missing(ctx)
 	if err != nil {
 		return finding.Failed(finding.New(finding.ExpectUnknown,
-			"the tables and extensions could not be checked").
+			"whether the expected things exist could not be checked").
 			Saw("%s", clean.Line(err.Error(), 0)).Suggest("gharbor test %s", a.profile.Called))
 	}
 	wrong = append(wrong, missing...)
@@ -60,32 +60,39 @@ func (a *attempt) expect(ctx context.Context) finding.Result {
 	return finding.Failed(found.Suggest("gharbor show %s   # says where each expectation stands", a.profile.Called))
 }
 
-// missing asks for the tables and extensions that do not exist.
-func (a *attempt) missing(ctx context.Context) ([]broken, error) {
-	var tables, extensions []string
-	if e, ok := a.profile.Get(key.ExpectTables); ok {
-		tables = e.Value.List()
+// listed are the expectations of things that exist, with the code and the words for one that does not.
+var listed = []struct {
+	key       key.Name
+	code      finding.Code
+	what, why string
+}{
+	{key.ExpectTables, finding.ExpectTableMissing, "table", "not visible to this login"},
+	{key.ExpectExtensions, finding.ExpectExtensionMissing, "extension", "not installed in this database"},
+	{key.ExpectCollections, finding.ExpectCollectionMissing, "collection", "not visible to this login"},
+	{key.ExpectIndexes, finding.ExpectIndexMissing, "index", "not visible to this login"},
+	{key.ExpectKeys, finding.ExpectKeyMissing, "key", "no such key in this database"},
+}
+
+// missing asks for the things that are expected and do not exist.
+func (a *attempt) missing(ctx context.Context) (wrong []broken, err error) {
+	for _, l := range listed {
+		e, ok := a.profile.Get(l.key)
+		if !ok || len(e.Value.List()) == 0 {
+			continue
+		}
+		names, err := a.conv.Missing(ctx, l.key, e.Value.List())
+		if err != nil {
+			return nil, err
+		}
+		for _, name := range names {
+			wrong = append(wrong, broken{l.code, "the " + l.what + " " + clean.Quoted(name), l.why})
+		}
 	}
-	if e, ok := a.profile.Get(key.ExpectExtensions); ok {
-		extensions = e.Value.List()
-	}
-	if len(tables)+len(extensions) == 0 {
-		return nil, nil
-	}
-	noTables, noExtensions, err := a.conv.Missing(ctx, tables, extensions)
-	var wrong []broken
-	for _, name := range noTables {
-		wrong = append(wrong, broken{"expect.table-missing", "the table " + clean.Quoted(name), "not visible to this login"})
-	}
-	for _, name := range noExtensions {
-		wrong = append(wrong,
-			broken{"expect.extension-missing", "the extension " + clean.Quoted(name), "not installed in this database"})
-	}
-	return wrong, err
+	return wrong, nil
 }
 
 // compare says what was found for an expectation, and whether it holds.
-// Tables and extensions hold here: they are asked for in one go.
+// Things that exist, such as tables, hold here: the server is asked for them.
 func compare(key, want string, f *engine.Facts) (have string, holds bool) {
 	switch key {
 	case "version":
@@ -97,6 +104,16 @@ func compare(key, want string, f *engine.Facts) (have string, holds bool) {
 			return "not known", false
 		}
 		return strconv.FormatBool(*f.Writable), strconv.FormatBool(*f.Writable) == want
+	case "persistent":
+		if f.Persistent == nil {
+			return "not known", false
+		}
+		return strconv.FormatBool(*f.Persistent), strconv.FormatBool(*f.Persistent) == want
+	case "replica-set":
+		if f.ReplicaSet == "" {
+			return "a server that is in no set", false
+		}
+		return clean.Quoted(f.ReplicaSet), f.ReplicaSet == want
 	case "user":
 		if f.Account != "" {
 			return clean.Quoted(f.Account), f.User == want || f.Account == want

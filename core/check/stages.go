@@ -256,21 +256,25 @@ func (a *attempt) target(reached *route.Reached) engine.Target {
 		helper = func() string { return t.Administrator(t.profile) }
 	}
 	return engine.Target{
-		Admin:         admin,
-		Helper:        helper,
-		Rotates:       a.rotates(),
-		Alias:         by.Alias,
-		AliasAt:       by.String(),
-		Profile:       t.profile.Called,
-		User:          t.profile.Text(key.User),
-		Database:      t.profile.Text(key.Database),
-		Network:       reached.Network,
-		Address:       reached.Address,
-		TLS:           t.plan.tls,
-		TLSDirect:     t.profile.Text(key.TLSStart) == "direct",
-		ServerKey:     t.profile.Text(key.ServerKey),
-		Pinned:        t.profile.Pinned(),
-		PeerChecked:   reached.Network == "unix" && !a.at.ViaHop && route.PeerChecked(reached.Conn, a.at.Folder),
+		Admin:       admin,
+		Helper:      helper,
+		Rotates:     a.rotates(),
+		Alias:       by.Alias,
+		AliasAt:     by.String(),
+		Profile:     t.profile.Called,
+		User:        t.profile.Text(key.User),
+		Database:    t.profile.Text(key.Database),
+		Network:     reached.Network,
+		Address:     reached.Address,
+		TLS:         t.plan.tls,
+		TLSDirect:   t.profile.Text(key.TLSStart) == "direct",
+		ServerKey:   t.profile.Text(key.ServerKey),
+		Pinned:      t.profile.Pinned(),
+		PeerChecked: reached.Network == "unix" && !a.at.ViaHop && route.PeerChecked(reached.Conn, a.at.Folder),
+		ListenerChecked: func() bool {
+			return reached.Network == "tcp" && !a.at.ViaHop && (a.at.Container != nil || route.LoopbackChecked(reached.Conn))
+		},
+		AuthDatabase:  t.profile.Text(key.AuthDatabase),
 		Greetings:     t.profile.Schema().Engines().Greetings(),
 		Thorough:      t.thorough,
 		ForStatements: t.statements,
@@ -348,6 +352,9 @@ func (a *attempt) judgeSession(ctx context.Context) finding.Result {
 		found := finding.New(finding.SessionTarget, "the server at %s is %s, but target is %s", f.Route, have, target)
 		a.sawPassed(found)
 		return finding.Failed(found.Suggest("gharbor show %s   # its hosts and target", name))
+	}
+	if result.Outcome == finding.Warn { // what the engine says is graver
+		return result
 	}
 	if _, expected := a.profile.Get(key.ExpectWritable); !*f.Writable && !expected && target != "read-only" {
 		return finding.Warned(finding.New(finding.SessionReadOnly, "this session is read-only").

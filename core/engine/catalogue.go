@@ -1,6 +1,9 @@
 package engine
 
-import "strings"
+import (
+	"context"
+	"strings"
+)
 
 // Kind is a kind of things on a server that can be looked at.
 type Kind string
@@ -17,6 +20,8 @@ const (
 	KindActivity  Kind = "activity"
 	KindSettings  Kind = "settings"
 	KindSizes     Kind = "sizes"
+	KindKeys      Kind = "keys"   // of a key-value store
+	KindSlow      Kind = "slow"   // statements that took long
 	KindOthers    Kind = "others" // what a script may drop beside databases, schemas and tables
 )
 
@@ -27,6 +32,16 @@ type Catalogue struct {
 	// system's own. Where a server may refuse it to an ordinary login there is a second one, which gives less. With
 	// one it reads the one database, or what belongs to the tables of one name: the name is the parameter.
 	Statement func(kind Kind, facts *Facts, one bool) []string
+	// Read reads a kind in the place of Statement, where one statement does not give it: rows as those of Statement, nil
+	// for what is not known. less is a refusal because of which the rows are not all.
+	Read func(ctx context.Context, r Runner, kind Kind, facts *Facts, one string) (rows [][][]byte, less *StatementError,
+		err error)
+	// Kinds are the kinds that the engine has; nil for those of SQL.
+	Kinds []Kind
+	// Words are other words for kinds, those of the engine.
+	Words map[string]Kind
+	// Listed is the kind that an overview lists; "" for the schemas.
+	Listed Kind
 	// Turn makes rows of a kind out of one that a statement gives which can't give them itself.
 	Turn map[Kind]func(values [][]byte) [][][]byte
 	// Account is an account's name as it must be typed; nil where it is a name like others.

@@ -40,10 +40,13 @@ type Connection struct {
 	CA       string       // path, "" for the system's authorities
 	TLSName  string       // that the certificate carries, "" for the host
 	TLSStart string       // "direct" for TLS from the first byte
-	CRL      string       // path of revocation lists, "" for none
-	Cert     string
-	Key      string
-	Target   string // any, writable, read-only
+
+	AuthDatabase string // that the account was made in, "" for the usual one
+
+	CRL    string // path of revocation lists, "" for none
+	Cert   string
+	Key    string
+	Target string // any, writable, read-only
 
 	// Elsewhere: the address is not the server's own, and the certificate is the server's.
 	Elsewhere bool

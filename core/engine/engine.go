@@ -14,6 +14,7 @@ import (
 
 	"gentleharbor/core/engine/greeting"
 	"gentleharbor/core/finding"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/tlsrule"
 )
@@ -50,6 +51,13 @@ type Target struct {
 	// to this user or to the owner of the socket's folder. Without it and
 	// without verified TLS no password goes out in the clear.
 	PeerChecked bool
+
+	// ListenerChecked says the same of the process behind a loopback port, or that the port is a container's. It is nil
+	// where nobody can say so.
+	ListenerChecked func() bool
+
+	// AuthDatabase is the database that the account was made in, "" for the usual one.
+	AuthDatabase string
 
 	// Service or Instance is what a listener is asked for (oracle), and As the
 	// administrator's right that is asked for with it, "" for none. Alias is the alias
@@ -98,9 +106,9 @@ type Conversation interface {
 	Database(context.Context) finding.Result
 	// Session reads who and where one is.
 	Session(context.Context) finding.Result
-	// Missing returns those of the tables and extensions that do not exist as
-	// far as this login can see.
-	Missing(ctx context.Context, tables, extensions []string) (noTables, noExtensions []string, err error)
+	// Missing returns those of the names that do not exist as far as this login can see; what is the key of the profile
+	// that lists them, such as expect.tables.
+	Missing(ctx context.Context, what key.Name, names []string) ([]string, error)
 	// LookUp lets this administrator's login find out why the server refused
 	// another one, or its database, and makes that finding the particular one.
 	LookUp(context.Context, Refused) error
@@ -144,14 +152,19 @@ type Facts struct {
 	SecretTaken       bool     `json:"-"` // the server asked for it, and it was sent
 	SecretTyped       bool     `json:"-"` // a person typed it for this connection
 	Writable          *bool    `json:"writable,omitempty"`
-	InRecovery        *bool    `json:"in_recovery,omitempty"`
-	Superuser         *bool    `json:"superuser,omitempty"`
-	Encoding          string   `json:"encoding,omitempty"`
-	Collation         string   `json:"collation,omitempty"`
-	SQLMode           string   `json:"sql_mode,omitempty"`
-	TimeZone          string   `json:"time_zone,omitempty"`
-	ClockDifference   *float64 `json:"clock_difference_ms,omitempty"` // the server's clock less ours
-	RoundTrip         *float64 `json:"round_trip_ms,omitempty"`       // median of three
+	Persistent        *bool    `json:"persistent,omitempty"`  // what is written outlives the server's process
+	ReplicaSet        string   `json:"replica_set,omitempty"` // the name of the set that the server is a member of
+	// of the server's data in memory, in bytes; a limit of 0 is none
+	MemoryUsed      *int64   `json:"memory_used,omitempty"`
+	MemoryLimit     *int64   `json:"memory_limit,omitempty"`
+	InRecovery      *bool    `json:"in_recovery,omitempty"`
+	Superuser       *bool    `json:"superuser,omitempty"`
+	Encoding        string   `json:"encoding,omitempty"`
+	Collation       string   `json:"collation,omitempty"`
+	SQLMode         string   `json:"sql_mode,omitempty"`
+	TimeZone        string   `json:"time_zone,omitempty"`
+	ClockDifference *float64 `json:"clock_difference_ms,omitempty"` // the server's clock less ours
+	RoundTrip       *float64 `json:"round_trip_ms,omitempty"`       // median of three
 
 	// For a person alone, in the engine's own words.
 	Product    string   `json:"-"` // "PostgreSQL"

@@ -61,10 +61,11 @@ type ServiceFile struct {
 
 // URL says how connection URLs of an engine are read and written.
 type URL struct {
-	Scheme     string               // that is written; "" where there are no URLs
-	Schemes    []string             // that are read
-	Path       key.Name             // what the path is; "" for the database
-	Parameters map[string]Parameter // by name; where engines share a name they mean the same by it
+	Scheme     string                         // that is written; "" where there are no URLs
+	Schemes    []string                       // that are read
+	Means      map[string]map[key.Name]string // what a scheme says by itself, where parameters do not
+	Path       key.Name                       // what the path is; "" for the database
+	Parameters map[string]Parameter           // by name; where engines share a name they mean the same by it
 	// Settle says what parameters mean together, by key ("" takes the key away), and in words what became of them; nil
 	// for nothing. It gets the parameters by name.
 	Settle func(given map[string]string) (keys map[string]string, notes []string)
@@ -74,6 +75,7 @@ type URL struct {
 
 // URLParts are the parts of a URL that an engine's Write may change. Parameters without a value are left out.
 type URLParts struct {
+	Scheme     string // "" for that of URL
 	Host, Path string
 	Query      map[string]string
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"gentleharbor/core/secret"
@@ -114,11 +115,18 @@ type Plan struct {
 	NewDatabase bool
 }
 
-// Add adds what another plan has.
+// Add adds what another plan has. A statement that both have is sent once, the last time; a note that both have is one.
 func (p *Plan) Add(o *Plan) {
-	p.Changes = append(p.Changes, o.Changes...)
+	again := func(c Change) bool {
+		return slices.ContainsFunc(o.Changes, func(n Change) bool { return n.Text == c.Text && n.In == c.In })
+	}
+	p.Changes = append(slices.DeleteFunc(p.Changes, again), o.Changes...)
 	p.Lacks = append(p.Lacks, o.Lacks...)
-	p.Notes = append(p.Notes, o.Notes...)
+	for _, note := range o.Notes {
+		if !slices.Contains(p.Notes, note) {
+			p.Notes = append(p.Notes, note)
+		}
+	}
 	p.Missing = append(p.Missing, o.Missing...)
 	p.Also = append(p.Also, o.Also...)
 	p.NewDatabase = p.NewDatabase || o.NewDatabase
@@ -133,6 +141,8 @@ type Planner func(ctx context.Context, ask Ask, w *Wish) (*Plan, error)
 type Provision struct {
 	// Hosts: an account is a name and the hosts from which it may come.
 	Hosts bool
+	// Numbered: the server's databases are always there, so none is made or dropped.
+	Numbered bool
 	// Apart: the rights within a database are seen and changed on a connection to it alone.
 	Apart bool
 	// Around is a database to connect to while another is dropped; nil where any will do.

@@ -45,6 +45,33 @@ type Statements struct {
 	ReadOnly string
 	// Reads are the first words of statements that change nothing, where there is no such statement.
 	Reads Words
+	// Rules judge statements of another language than SQL; nil for SQL.
+	Rules *Rules
+	// Documents are data files whose rows are documents, taken by a statement of their own; nil where there are none.
+	Documents *Documents
+}
+
+// Rules judge a statement by its words, as the splitter gives them for the engine's language.
+type Rules struct {
+	Risk   func(words []string) string // what it may destroy, "" for nothing
+	Secret func(words []string) bool   // it has a password
+	Reads  func(words []string) bool   // it changes nothing
+	// Database is the database in which the session goes on after it, "" for the same; nil where no statement does that.
+	Database func(words []string) string
+	// Rollback ends a transaction without its changes; "" where there are none.
+	Rollback string
+	// End is what ends a statement, for a person.
+	End string
+	// NotAtomic says why statements can't be one transaction; "" where they can.
+	NotAtomic string
+}
+
+// Documents is how documents are added to a collection.
+type Documents struct {
+	// Statement adds documents, each of which is the text of one.
+	Statement func(collection string, documents [][]byte) string
+	// Check says what is wrong with a document, nil for nothing.
+	Check func(document []byte) error
 }
 
 // Words are words with blanks between them. A text, and no list: most runs of the program never look at them.
@@ -75,7 +102,31 @@ type Lexis struct {
 	CopyData       bool // data follows COPY … FROM STDIN
 	Delimiter      bool // DELIMITER … changes what ends a statement
 	Blocks         bool // blocks of code end with a / on a line of its own
+
+	// Line takes a command apart that is one line; nil where statements are not lines. The error is an *ArgumentError.
+	Line func(line []byte) ([]Argument, error)
+	// JSON: a statement is one JSON document, of at most Nesting levels.
+	JSON    bool
+	Nesting int
 }
+
+// SQL tells whether statements are those of SQL.
+func (l Lexis) SQL() bool { return l.Line == nil && !l.JSON }
+
+// Argument is a part of a command that is one line.
+type Argument struct {
+	From, To int    // where it stands in the line, with its quotes
+	Value    []byte // without them
+	Quoted   bool
+}
+
+// ArgumentError is a line that can't be taken apart.
+type ArgumentError struct {
+	At   int // the byte in the line
+	What string
+}
+
+func (e *ArgumentError) Error() string { return e.What }
 
 // Column is a column of a result.
 type Column struct {

@@ -200,6 +200,9 @@ const (
 	SpeakRecovering     Code = "speak.recovering"
 	SpeakProxyHeader    Code = "speak.proxy-header"
 	SpeakStandbyClosed  Code = "speak.standby-closed"
+	SpeakProtectedMode  Code = "speak.protected-mode"
+	SpeakBusy           Code = "speak.busy"
+	SpeakSentinel       Code = "speak.sentinel"
 )
 
 // The codes of tls.
@@ -258,37 +261,47 @@ const (
 	DatabaseNoAccess     Code = "database.no-access"
 	DatabaseNotAccepting Code = "database.not-accepting"
 	DatabaseNameTooLong  Code = "database.name-too-long"
+	DatabaseNotYet       Code = "database.not-yet"
 )
 
 // The codes of session.
 const (
-	SessionServerFull   Code = "session.server-full"
-	SessionReadOnly     Code = "session.read-only"
-	SessionTarget       Code = "session.target"
-	SessionAsksForFile  Code = "session.asks-for-file"
-	SessionLost         Code = "session.lost"
-	SessionBehindPooler Code = "session.behind-pooler"
-	SessionTimeLimit    Code = "session.time-limit"
-	SessionInitFailed   Code = "session.init-failed"
-	SessionNoRight      Code = "session.no-right"
+	SessionServerFull    Code = "session.server-full"
+	SessionReadOnly      Code = "session.read-only"
+	SessionTarget        Code = "session.target"
+	SessionAsksForFile   Code = "session.asks-for-file"
+	SessionLost          Code = "session.lost"
+	SessionBehindPooler  Code = "session.behind-pooler"
+	SessionTimeLimit     Code = "session.time-limit"
+	SessionInitFailed    Code = "session.init-failed"
+	SessionNoRight       Code = "session.no-right"
+	SessionLinkDown      Code = "session.link-down"
+	SessionWritesStopped Code = "session.writes-stopped"
+	SessionMemoryFull    Code = "session.memory-full"
+	SessionNoPrimary     Code = "session.no-primary"
 )
 
 // The codes of expect.
 const (
-	ExpectVersion          Code = "expect.version"
-	ExpectTLS              Code = "expect.tls"
-	ExpectWritable         Code = "expect.writable"
-	ExpectUser             Code = "expect.user"
-	ExpectDatabase         Code = "expect.database"
-	ExpectTableMissing     Code = "expect.table-missing"
-	ExpectExtensionMissing Code = "expect.extension-missing"
-	ExpectEncoding         Code = "expect.encoding"
-	ExpectCollation        Code = "expect.collation"
-	ExpectSqlMode          Code = "expect.sql-mode"
-	ExpectTimeZone         Code = "expect.time-zone"
-	ExpectServer           Code = "expect.server"
-	ExpectLatency          Code = "expect.latency"
-	ExpectUnknown          Code = "expect.unknown"
+	ExpectVersion           Code = "expect.version"
+	ExpectTLS               Code = "expect.tls"
+	ExpectWritable          Code = "expect.writable"
+	ExpectUser              Code = "expect.user"
+	ExpectDatabase          Code = "expect.database"
+	ExpectTableMissing      Code = "expect.table-missing"
+	ExpectExtensionMissing  Code = "expect.extension-missing"
+	ExpectCollectionMissing Code = "expect.collection-missing"
+	ExpectIndexMissing      Code = "expect.index-missing"
+	ExpectKeyMissing        Code = "expect.key-missing"
+	ExpectPersistent        Code = "expect.persistent"
+	ExpectReplicaSet        Code = "expect.replica-set"
+	ExpectEncoding          Code = "expect.encoding"
+	ExpectCollation         Code = "expect.collation"
+	ExpectSqlMode           Code = "expect.sql-mode"
+	ExpectTimeZone          Code = "expect.time-zone"
+	ExpectServer            Code = "expect.server"
+	ExpectLatency           Code = "expect.latency"
+	ExpectUnknown           Code = "expect.unknown"
 )
 
 // The codes of audit.

@@ -48,10 +48,12 @@ func Of(p *resolve.Profile, servers []address.Candidate, v secret.Value) (Connec
 		CA:       p.Text(key.TLSCA),
 		TLSName:  p.Text(key.TLSName),
 		TLSStart: p.Text(key.TLSStart),
-		CRL:      p.Text(key.TLSCRL),
-		Cert:     p.Text(key.TLSCert),
-		Key:      p.Text(key.TLSKey),
-		Target:   p.Text(key.Target),
+
+		AuthDatabase: p.Text(key.AuthDatabase),
+		CRL:          p.Text(key.TLSCRL),
+		Cert:         p.Text(key.TLSCert),
+		Key:          p.Text(key.TLSKey),
+		Target:       p.Text(key.Target),
 	}}
 	if c.TLS != "verified" {
 		c.CA, c.TLSName, c.CRL = "", "", ""
@@ -126,6 +128,9 @@ func (c *Connection) URL() string {
 		c.Spec.URL.Write(&c.Connection, &parts)
 	}
 	u.Host, u.Path = parts.Host, parts.Path
+	if parts.Scheme != "" {
+		u.Scheme = parts.Scheme
+	}
 	query := url.Values{}
 	for key, value := range parts.Query {
 		if value != "" {

@@ -30,7 +30,7 @@ func TestEveryKeyIsHandedOver(t *testing.T) {
 		"engine": "mysql", "host": "other.example", "port": "6000", "hosts": "c.example", "target": "writable", "socket": "/run/x",
 		"alias": "counts", "container": "counts", "service": "SKEIN", "instance": "skein1", "database": "other", "user": "visitor",
 		"tls": "off", "tls-ca": "/ca.pem", "tls-name": "other.example", "tls-cert": "/c.pem", "tls-key": "/k.pem",
-		"tls-crl": "/crl.pem", "tls-start": "direct",
+		"tls-crl": "/crl.pem", "tls-start": "direct", "auth-database": "admin",
 	}
 	for _, f := range keys.Fields() {
 		if strings.HasPrefix(string(f.Name), "expect.") {

@@ -73,7 +73,7 @@ func TestMistakes(t *testing.T) {
 	}{
 		{in(`hosst = "x"`), 4, `did you mean "host"`},
 		{in(`expect.verson = "15"`), 4, `did you mean "expect.version"`},
-		{in(`expect.nonsense = "15"`), 4, "one of version, tls"},
+		{in(`expect.zzzzzz = "15"`), 4, "one of version, tls"},
 		{in(`zzz = "x"`), 4, "unknown key"},
 		{"[settings]\nwalet = \"x\"\n", 2, `did you mean "wallet"`},
 		{"[settings]\nwallet = 1\n", 2, "settings: wallet: expected a path"},

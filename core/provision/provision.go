@@ -68,6 +68,9 @@ func (s *Server) Offers(w *Wish) bool {
 		Drop:     {s.By.DropAccount, s.By.DropDatabase},
 		Database: {s.By.Database, s.By.DropDatabase},
 	}[w.Verb]
+	if s.By.Numbered && (w.Verb == Make || w.Verb == Drop) {
+		needs = needs[:1]
+	}
 	return len(needs) > 0 && !slices.ContainsFunc(needs, func(p engine.Planner) bool { return p == nil })
 }
 
@@ -161,7 +164,7 @@ func (s *Server) one(ctx context.Context, p engine.Planner, w *Wish) (*engine.Pl
 func (s *Server) planMake(ctx context.Context, w *Wish) (*engine.Plan, error) {
 	plan := &engine.Plan{}
 	steps := []engine.Planner{s.By.Account}
-	if w.Database != "" {
+	if w.Database != "" && !s.By.Numbered {
 		steps = append(steps, s.By.Database)
 	}
 	for _, step := range steps {
@@ -171,7 +174,7 @@ func (s *Server) planMake(ctx context.Context, w *Wish) (*engine.Plan, error) {
 		}
 		plan.Add(part)
 	}
-	if w.Database == "" || w.Access == "" || plan.Unseen {
+	if w.Database == "" && !s.By.Numbered || w.Access == "" || plan.Unseen {
 		return plan, nil
 	}
 	return plan, s.addRights(ctx, w, s.By.Rights, plan)
@@ -233,6 +236,9 @@ func (s *Server) planRevoke(ctx context.Context, w *Wish) (*engine.Plan, error) 
 		return nil, err
 	}
 	plan := &engine.Plan{}
+	if s.By.Numbered {
+		return plan, s.addRights(ctx, w, s.By.Revoke, plan)
+	}
 	look := *w
 	look.Access = "" // the database as it is
 	part, err := s.run(ctx, s.By.Database, &look)
@@ -248,7 +254,7 @@ func (s *Server) planRevoke(ctx context.Context, w *Wish) (*engine.Plan, error) 
 // planDrop drops the database first: what it holds of the account needs no other owner then.
 func (s *Server) planDrop(ctx context.Context, w *Wish) (*engine.Plan, error) {
 	plan := &engine.Plan{}
-	w.DropsDatabase = w.DropDatabase && w.Database != ""
+	w.DropsDatabase = w.DropDatabase && w.Database != "" && !s.By.Numbered
 	if w.DropsDatabase {
 		part, err := s.run(ctx, s.By.DropDatabase, w)
 		if err != nil {

@@ -39,7 +39,7 @@ var kinds = strings.Fields("TABLE VIEW INDEX SEQUENCE SCHEMA DATABASE FUNCTION P
 
 // Effects are what a statement does. Of one whose words are not understood there are none.
 func Effects(p *Piece, by *engine.Statements) []Effect {
-	if len(p.Words) == 0 {
+	if len(p.Words) == 0 || by.Rules != nil {
 		return nil
 	}
 	w := &words{text: p.Text, lexis: by.Lexis, fold: folding(by)}

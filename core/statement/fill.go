@@ -27,7 +27,7 @@ func Fill(p *Piece, values Values, by *engine.Statements, used map[string]bool) 
 	var s engine.Statement
 	from := 0
 	for _, b := range p.braces {
-		word := string(p.Text[b.from+1 : b.to-1])
+		word := strings.Trim(string(p.Text[b.from+1:b.to-1]), "{}")
 		name, isName := strings.CutPrefix(word, identifier)
 		name = strings.TrimSpace(name)
 		value, ok := values[name]
@@ -62,6 +62,9 @@ func Fill(p *Piece, values Values, by *engine.Statements, used map[string]bool) 
 
 // takesValues tells whether the engine takes parameters in a statement: of CREATE, only with a query behind it.
 func takesValues(words []string, by *engine.Statements) bool {
+	if by.Rules != nil {
+		return true
+	}
 	if len(words) == 0 || !by.Valued.Has(words[0]) {
 		return false
 	}

@@ -116,7 +116,11 @@ func (j *Job) Abandon() { j.rollback() }
 
 // carryOut runs one statement.
 func (j *Job) carryOut(ctx context.Context, p *Piece, sent string, run func(context.Context) error) error {
-	if j.onlyReads && !j.By.Reads.Has(p.Words[0]) {
+	switch {
+	case !j.onlyReads:
+	case j.By.Rules != nil && !j.By.Rules.Reads(p.Words):
+		return &StopError{Piece: p, What: "the session is read-only: " + p.Words[0] + " is not known to change nothing"}
+	case j.By.Rules == nil && !j.By.Reads.Has(p.Words[0]):
 		what := "the session is read-only: only " + strings.Join(j.By.Reads.All(), ", ") + " are run"
 		return &StopError{Piece: p, What: what}
 	}
@@ -173,7 +177,11 @@ func (j *Job) rollback() {
 	if j.Runner.InTransaction() {
 		ctx, stop := context.WithTimeout(context.Background(), time.Second)
 		defer stop()
-		j.silently(ctx, "ROLLBACK")
+		text := "ROLLBACK"
+		if j.By.Rules != nil {
+			text = j.By.Rules.Rollback
+		}
+		j.silently(ctx, text)
 	}
 }
 

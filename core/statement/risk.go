@@ -13,6 +13,9 @@ func Risk(words []string, by *engine.Statements) string {
 	if len(words) == 0 {
 		return ""
 	}
+	if by.Rules != nil {
+		return by.Rules.Risk(words)
+	}
 	switch first := words[0]; {
 	case first == "DROP", first == "TRUNCATE", first == "GRANT", first == "REVOKE":
 		return first
@@ -55,6 +58,9 @@ func Commits(words []string, by *engine.Statements) bool {
 
 // HasSecret tells whether a statement has a password in it.
 func HasSecret(words []string, by *engine.Statements) bool {
+	if by.Rules != nil {
+		return by.Rules.Secret(words)
+	}
 	for _, secret := range by.Secrets {
 		for i := range words {
 			if follows(words[i:], secret) {

@@ -156,7 +156,15 @@ func (s *Splitter) Next() (*Piece, error) {
 		return nil, io.EOF
 	}
 	l := &scan{Splitter: s, start: -1}
-	err := l.run()
+	var err error
+	switch {
+	case s.lexis.Line != nil:
+		err = l.runLine()
+	case s.lexis.JSON:
+		err = l.runDocument()
+	default:
+		err = l.run()
+	}
 	if s.err != nil {
 		err = s.err
 	}

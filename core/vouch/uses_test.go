@@ -57,6 +57,7 @@ var changes = map[string]struct{ base, one, other string }{
 	"alias":          {"", `"a"`, `"b"`},
 	"container":      {"", `"a"`, `{ project = "a", service = "b" }`},
 	"endpoint":       {"container = \"a\"", `"unix:///run/a"`, `"unix:///run/b"`},
+	"auth-database":  {"host = \"h\"", `"a"`, `"b"`},
 	"service":        {"host = \"h\"", `"a"`, `"b"`},
 	"instance":       {"host = \"h\"", `"a"`, `"b"`},
 	"database":       {"host = \"h\"", `"db"`, `"d\u200bb"`},

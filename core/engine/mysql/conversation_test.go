@@ -11,6 +11,7 @@ import (
 
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/tlsrule"
 	stages "gentleharbor/internal/testkit/talk"
@@ -65,7 +66,7 @@ func TestConversation(t *testing.T) {
 			if flavour := len(c.Warned) > 0 && c.Warned[0] == finding.SpeakFlavour; flavour != (word != want) {
 				t.Errorf("%s as %s warns of %v", version, word, c.Warned)
 			}
-			tables, _, err := c.Missing(t.Context(), []string{"ring", "nest"}, nil)
+			tables, err := c.Missing(t.Context(), key.ExpectTables, []string{"ring", "nest"})
 			if err != nil || len(tables) != 1 || tables[0] != "nest" {
 				t.Errorf("missing are %v: %v", tables, err)
 			}

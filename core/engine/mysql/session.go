@@ -15,6 +15,7 @@ import (
 	"gentleharbor/core/engine"
 	"gentleharbor/core/engine/probe"
 	"gentleharbor/core/finding"
+	"gentleharbor/core/profile/key"
 )
 
 // roundTrips is how many are measured; the median of three forgives a hiccup.
@@ -280,36 +281,28 @@ func (c *conversation) lost(err error) *finding.Finding {
 // Missing returns the tables that do not exist for this login, in the database
 // that is open unless a name has another before a dot, and the plugins that
 // are not active: extensions are called plugins here.
-func (c *conversation) Missing(ctx context.Context,
-	tables, extensions []string) (noTables, noExtensions []string, err error) {
-	for _, name := range tables {
-		keys, table, qualified := strings.Cut(name, ".")
+func (c *conversation) Missing(ctx context.Context, what key.Name, names []string) (missing []string, err error) {
+	for _, name := range names {
+		schema, table, qualified := strings.Cut(name, ".")
 		sql, args := "SELECT 1 FROM information_schema.tables WHERE table_schema = ? AND table_name = ? LIMIT 1",
-			[]any{keys, table}
-		if !qualified {
-			sql, args = "SELECT 1 FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = "+
-				"? LIMIT "+
-				"1", []any{name}
+			[]any{schema, table}
+		switch {
+		case what != key.ExpectTables:
+			sql = "SELECT 1 FROM information_schema.plugins WHERE plugin_name = ? AND plugin_status = 'ACTIVE' LIMIT 1"
+			args = []any{name}
+		case !qualified:
+			sql = "SELECT 1 FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = ? LIMIT 1"
+			args = []any{name}
 		}
 		found, err := c.column(ctx, sql, args...)
 		if err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 		if len(found) == 0 {
-			noTables = append(noTables, name)
+			missing = append(missing, name)
 		}
 	}
-	for _, name := range extensions {
-		found, err := c.column(ctx,
-			"SELECT 1 FROM information_schema.plugins WHERE plugin_name = ? AND plugin_status = 'ACTIVE' LIMIT 1", name)
-		if err != nil {
-			return nil, nil, err
-		}
-		if len(found) == 0 {
-			noExtensions = append(noExtensions, name)
-		}
-	}
-	return noTables, noExtensions, nil
+	return missing, nil
 }
 
 // errUnreadable is what a server sent that is no answer at all.

@@ -15,6 +15,7 @@ import (
 	"gentleharbor/core/engine"
 	"gentleharbor/core/engine/oracle/tns"
 	"gentleharbor/core/finding"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/tlsrule"
 	"gentleharbor/standin/oracle"
@@ -66,9 +67,12 @@ func TestConversation(t *testing.T) {
 			t.Fatalf("step %d: %+v %+v", i, result, result.Finding)
 		}
 	}
-	tables, extensions, err := c.Missing(ctx, []string{"species", "curator.species", "ring", "curator.ring"}, []string{"postgis"})
-	if err != nil || strings.Join(tables, " ") != "ring curator.ring" || len(extensions) != 1 {
-		t.Errorf("%v %v %v", tables, extensions, err)
+	tables, err := c.Missing(ctx, key.ExpectTables, []string{"species", "curator.species", "ring", "curator.ring"})
+	if err != nil || strings.Join(tables, " ") != "ring curator.ring" {
+		t.Errorf("%v %v", tables, err)
+	}
+	if extensions, err := c.Missing(ctx, key.ExpectExtensions, []string{"postgis"}); err != nil || len(extensions) != 1 {
+		t.Errorf("%v %v", extensions, err)
 	}
 	f := c.Facts()
 	if f.Version != "19.0.0.0.0" || f.User != "CURATOR" || f.RoundTrip == nil || f.ClockDifference == nil || f.Writable != nil {

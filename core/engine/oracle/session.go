@@ -10,6 +10,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
+	"gentleharbor/core/profile/key"
 )
 
 // roundTrips is how many are measured; the median of three forgives a hiccup.
@@ -125,9 +126,11 @@ func folded(name string) string {
 
 // Missing returns the tables and views that this login does not see. There are no
 // extensions with this server.
-func (c *conversation) Missing(ctx context.Context,
-	tables, extensions []string) (noTables, noExtensions []string, err error) {
-	for _, table := range tables {
+func (c *conversation) Missing(ctx context.Context, what key.Name, names []string) (missing []string, err error) {
+	if what != key.ExpectTables {
+		return names, nil
+	}
+	for _, table := range names {
 		owner, name, ok := strings.Cut(table, ".")
 		whose := "owner = " + literal(folded(owner))
 		if !ok {
@@ -139,13 +142,13 @@ func (c *conversation) Missing(ctx context.Context,
 				"'VIEW', 'MATERIALIZED VIEW', 'SYNONYM')",
 				literal(folded(name)), whose))
 		if err != nil {
-			return nil, nil, errors.New(plain(err))
+			return nil, errors.New(plain(err))
 		}
 		if len(rows) == 0 || len(rows[0]) == 0 || rows[0][0] == "0" {
-			noTables = append(noTables, table)
+			missing = append(missing, table)
 		}
 	}
-	return noTables, extensions, nil
+	return missing, nil
 }
 
 // LookUp finds out in the catalogue why an account was kept out.

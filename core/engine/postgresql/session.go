@@ -15,6 +15,7 @@ import (
 	"gentleharbor/core/engine"
 	"gentleharbor/core/engine/probe"
 	"gentleharbor/core/finding"
+	"gentleharbor/core/profile/key"
 )
 
 // ownPath makes a transaction look names up among the system's own alone. A role's search_path may put tables,
@@ -259,21 +260,14 @@ func (c *conversation) timeLimit(e *pgconn.PgError) *finding.Finding {
 
 // Missing returns the tables and extensions that do not exist for this login.
 // A table is looked up as a statement would, by the search path.
-func (c *conversation) Missing(ctx context.Context,
-	tables, extensions []string) (noTables, noExtensions []string, err error) {
-	if len(tables) > 0 {
-		if noTables, err = c.column(ctx, "SELECT n FROM pg_catalog.unnest($1::pg_catalog.text[]) AS n "+
-			"WHERE pg_catalog.to_regclass(n) IS NULL", tables); err != nil {
-			return nil, nil, err
-		}
+func (c *conversation) Missing(ctx context.Context, what key.Name, names []string) ([]string, error) {
+	if what == key.ExpectTables {
+		return c.column(ctx, "SELECT n FROM pg_catalog.unnest($1::pg_catalog.text[]) AS n "+
+			"WHERE pg_catalog.to_regclass(n) IS NULL", names)
 	}
-	if len(extensions) > 0 {
-		result := ask(ctx, c.pg, "SELECT n FROM unnest($1::text[]) AS n WHERE n NOT IN (SELECT extname::text FROM "+
-			"pg_extension)",
-			array(extensions))
-		noExtensions, err = firstColumn(result), result.Err
-	}
-	return noTables, noExtensions, err
+	result := ask(ctx, c.pg, "SELECT n FROM unnest($1::text[]) AS n WHERE n NOT IN (SELECT extname::text FROM "+
+		"pg_extension)", array(names))
+	return firstColumn(result), result.Err
 }
 
 // column runs a statement with one array of texts and returns its first column.

@@ -37,6 +37,9 @@ type Probe struct {
 	// Direct: this engine's servers may speak TLS from the first byte, which the profile can say (tls-start).
 	Direct bool
 
+	// First: this engine's servers that take TLS take it from the first byte, and the rule says whether it is tried.
+	First bool
+
 	askedAll bool // whether every probe had its turn
 }
 
@@ -135,6 +138,12 @@ func (o *Probe) Recognise(p []byte) (s greeting.Service, ok bool) {
 
 // Other is the result for a server of another kind. reply is what it sent.
 func (o *Probe) Other(s greeting.Service, reply []byte) finding.Result {
+	if s.TLS && o.First {
+		return finding.Failed(finding.New(finding.SpeakTLSOnly,
+			"the server at %s speaks TLS from the first byte, and the profile's rule is %s", o.To.Address, o.To.TLS.Rule).
+			Suggest("gharbor test %s -override tls=verified", o.To.Profile).
+			Suggest("gharbor nearby"))
+	}
 	if s.TLS {
 		if o.Direct {
 			return finding.Failed(finding.New(finding.SpeakTLSOnly,

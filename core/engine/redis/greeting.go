@@ -18,7 +18,7 @@ func recognise(p []byte) (greeting.Service, bool) {
 // a status, an error, or the refusal of protected mode.
 func isRedis(p []byte) bool {
 	for _, word := range []string{"+PONG", "-NOAUTH", "-DENIED", "-ERR", "-LOADING", "-NOPERM", "-MISCONF",
-		"-MASTERDOWN"} {
+		"-MASTERDOWN", "-BUSY", "-CLUSTERDOWN"} {
 		if bytes.HasPrefix(p, []byte(word)) {
 			return true
 		}

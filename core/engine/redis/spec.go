@@ -1,4 +1,3 @@
-// Package redis is what is known of Redis' servers: they are recognised, and can't be tested yet.
 package redis
 
 import (
@@ -7,6 +6,7 @@ import (
 
 	"gentleharbor/core/engine"
 	"gentleharbor/core/engine/greeting"
+	"gentleharbor/core/profile/key"
 )
 
 // Word is the engine's word in a profile.
@@ -14,14 +14,36 @@ const Word = "redis"
 
 // Spec is the engine.
 var Spec = &engine.Spec{
-	Word: Word,
-	Name: "Redis",
-	Port: 6379,
-	URL:  engine.URL{Scheme: Word, Schemes: []string{Word}},
-	Keys: engine.Keys{OwnAccount: true},
+	Word:       Word,
+	Name:       "Redis",
+	Port:       6379,
+	Begin:      Begin,
+	Statements: statements,
+	Provision:  provision,
+	Keys: engine.Keys{
+		Only: []key.Name{key.ExpectKeys, key.ExpectPersistent},
+		Idle: map[key.Name]string{
+			key.ExpectTables:     "there are keys, and no tables (expect.keys)",
+			key.ExpectExtensions: "it has none",
+			key.ExpectEncoding:   "texts are bytes there",
+			key.ExpectCollation:  "texts are bytes there",
+			key.ExpectTimeZone:   "it has none",
+		},
+		Notes:      map[key.Name]string{key.Database: "a number on redis, 0 where not set"},
+		OwnAccount: true,
+	},
+	URL: engine.URL{
+		Scheme:     Word,
+		Schemes:    []string{Word, "rediss"},
+		Means:      map[string]map[key.Name]string{"rediss": {key.TLS: "verified"}},
+		Parameters: parameters,
+		Write:      writeURL,
+	},
+	Variables: variables,
 	Sockets: engine.Sockets{
-		Names: []string{"redis.sock", "redis-server.sock"},
-		Usual: []string{"/var/run/redis/redis*.sock"},
+		Names:     []string{"redis.sock", "redis-server.sock"},
+		Usual:     []string{"/var/run/redis/redis*.sock"},
+		Localhost: true,
 	},
 	Greeting: &greeting.Greeting{
 		Engine:    Word,
@@ -30,8 +52,9 @@ var Spec = &engine.Spec{
 		Recognise: recognise,
 	},
 	Client: engine.Client{
-		Cleared:  []string{"REDISCLI_"},
-		Password: "REDISCLI_AUTH",
+		Variables: clientVariables,
+		Cleared:   []string{"REDISCLI_", "REDIS_"},
+		Password:  "REDISCLI_AUTH",
 		Programs: engine.Programs{
 			Older: map[string]int{"redis-cli": 1},
 			Version: sync.OnceValue(func() *regexp.Regexp {
@@ -54,5 +77,9 @@ var Spec = &engine.Spec{
 			Fails:  []string{"FATAL", "Fatal error", "Bad file format"},
 		},
 	},
-	Accounts: engine.Accounts{Administrators: []string{"default"}},
+	Accounts: engine.Accounts{
+		Administrators: []string{defaultUser},
+		WeakMethods:    map[string]engine.WeakMethod{},
+	},
+	Identity: engine.Identity{Name: "the run ids"},
 }

@@ -134,6 +134,9 @@ func readURL(keys *schema.Schema, s string) (*urlReader, error) {
 		user, hosts = "", authority
 	}
 	u := &urlReader{keys: keys, spec: spec, what: "in the URL", named: make(map[string]string)}
+	for k, value := range spec.URL.Means[strings.ToLower(scheme)] {
+		u.plain(string(k), value)
+	}
 	if name, password, ok := strings.Cut(user, ":"); ok {
 		user = name
 		if password != "" {

@@ -9,48 +9,54 @@ type Name string
 
 // The keys of a profile.
 const (
-	Like             Name = "like"
-	Engine           Name = "engine"
-	Host             Name = "host"
-	Port             Name = "port"
-	Hosts            Name = "hosts"
-	Target           Name = "target"
-	Socket           Name = "socket"
-	Alias            Name = "alias"
-	Container        Name = "container"
-	Endpoint         Name = "endpoint"
-	Service          Name = "service"
-	Instance         Name = "instance"
-	Database         Name = "database"
-	User             Name = "user"
-	As               Name = "as"
-	Secret           Name = "secret"
-	Command          Name = "command"
-	TLS              Name = "tls"
-	TLSCA            Name = "tls-ca"
-	TLSName          Name = "tls-name"
-	TLSCert          Name = "tls-cert"
-	TLSKeySecret     Name = "tls-key-secret"
-	TLSCRL           Name = "tls-crl"
-	TLSStart         Name = "tls-start"
-	TLSKey           Name = "tls-key"
-	ServerKey        Name = "server-key"
-	Guard            Name = "guard"
-	Tags             Name = "tags"
-	Note             Name = "note"
-	ExpectVersion    Name = "expect.version"
-	ExpectTLS        Name = "expect.tls"
-	ExpectWritable   Name = "expect.writable"
-	ExpectUser       Name = "expect.user"
-	ExpectDatabase   Name = "expect.database"
-	ExpectTables     Name = "expect.tables"
-	ExpectExtensions Name = "expect.extensions"
-	ExpectServer     Name = "expect.server"
-	ExpectEncoding   Name = "expect.encoding"
-	ExpectCollation  Name = "expect.collation"
-	ExpectSQLMode    Name = "expect.sql-mode"
-	ExpectTimeZone   Name = "expect.time-zone"
-	ExpectLatency    Name = "expect.latency"
+	Like              Name = "like"
+	Engine            Name = "engine"
+	Host              Name = "host"
+	Port              Name = "port"
+	Hosts             Name = "hosts"
+	Target            Name = "target"
+	Socket            Name = "socket"
+	Alias             Name = "alias"
+	Container         Name = "container"
+	Endpoint          Name = "endpoint"
+	Service           Name = "service"
+	Instance          Name = "instance"
+	Database          Name = "database"
+	User              Name = "user"
+	AuthDatabase      Name = "auth-database"
+	As                Name = "as"
+	Secret            Name = "secret"
+	Command           Name = "command"
+	TLS               Name = "tls"
+	TLSCA             Name = "tls-ca"
+	TLSName           Name = "tls-name"
+	TLSCert           Name = "tls-cert"
+	TLSKeySecret      Name = "tls-key-secret"
+	TLSCRL            Name = "tls-crl"
+	TLSStart          Name = "tls-start"
+	TLSKey            Name = "tls-key"
+	ServerKey         Name = "server-key"
+	Guard             Name = "guard"
+	Tags              Name = "tags"
+	Note              Name = "note"
+	ExpectVersion     Name = "expect.version"
+	ExpectTLS         Name = "expect.tls"
+	ExpectWritable    Name = "expect.writable"
+	ExpectUser        Name = "expect.user"
+	ExpectDatabase    Name = "expect.database"
+	ExpectTables      Name = "expect.tables"
+	ExpectExtensions  Name = "expect.extensions"
+	ExpectKeys        Name = "expect.keys"
+	ExpectCollections Name = "expect.collections"
+	ExpectIndexes     Name = "expect.indexes"
+	ExpectPersistent  Name = "expect.persistent"
+	ExpectReplicaSet  Name = "expect.replica-set"
+	ExpectServer      Name = "expect.server"
+	ExpectEncoding    Name = "expect.encoding"
+	ExpectCollation   Name = "expect.collation"
+	ExpectSQLMode     Name = "expect.sql-mode"
+	ExpectTimeZone    Name = "expect.time-zone"
+	ExpectLatency     Name = "expect.latency"
 )
 
 // The keys of an alias that a profile does not have.
@@ -76,7 +82,7 @@ const (
 // Handed lists the keys whose values another program is given.
 func Handed() []Name {
 	return []Name{
-		Engine, Host, Port, Socket, Database, User, Service, Instance, Target,
+		Engine, Host, Port, Socket, Database, User, AuthDatabase, Service, Instance, Target,
 		TLS, TLSCA, TLSName, TLSCert, TLSKey, TLSCRL, TLSStart,
 	}
 }
@@ -103,6 +109,7 @@ func All() []Name {
 		Instance,
 		Database,
 		User,
+		AuthDatabase,
 		As,
 		Secret,
 		Command,
@@ -125,6 +132,11 @@ func All() []Name {
 		ExpectDatabase,
 		ExpectTables,
 		ExpectExtensions,
+		ExpectKeys,
+		ExpectCollections,
+		ExpectIndexes,
+		ExpectPersistent,
+		ExpectReplicaSet,
 		ExpectServer,
 		ExpectEncoding,
 		ExpectCollation,

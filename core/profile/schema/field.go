@@ -229,6 +229,12 @@ func validHostPort(s string) bool {
 	return syntax.ValidHost(host) && (port == "" || validPort(port))
 }
 
+// validIndex accepts COLLECTION.INDEX.
+func validIndex(s string) bool {
+	collection, index, both := strings.Cut(s, ".")
+	return both && collection != "" && index != ""
+}
+
 func validDuration(s string) bool {
 	d, err := time.ParseDuration(s)
 	return err == nil && d > 0

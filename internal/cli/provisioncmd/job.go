@@ -239,7 +239,7 @@ func (j *job) complete(w *provision.Wish) error {
 		return nil
 	}
 	spec := j.profile.Engine()
-	if w.User == "" {
+	if w.User == "" && !spec.Keys.OwnAccount {
 		return base.Advise(base.Usage("the profile %s names no user", j.profile.Called),
 			"name it: gharbor set "+j.profile.Called+" user=NAME")
 	}
@@ -247,7 +247,7 @@ func (j *job) complete(w *provision.Wish) error {
 		w.Database = w.User
 	}
 	database := w.Verb == provision.Grant || w.Verb == provision.Revoke || w.Verb == provision.Drop && !w.DropAccount
-	if w.Database == "" && database && spec.Provision.DropDatabase != nil {
+	if w.Database == "" && database && !spec.Provision.Numbered && spec.Provision.DropDatabase != nil {
 		return base.Advise(base.Usage("the profile %s names no database", j.profile.Called),
 			"name it: gharbor set "+j.profile.Called+" database=NAME")
 	}

@@ -236,6 +236,9 @@ func (t *turn) agree(ctx context.Context) (done bool, err error) {
 	report.Head(t.profile.Called, fmt.Sprintf("%s at %s, by %s", t.seen.Product, t.seen.Route, t.by))
 	rows := render.NewPlan(t.Stdout)
 	rows.Note(fmt.Sprintf("a new password of %d characters goes into the %s", t.run.length, t.place()))
+	for _, note := range plan.Notes {
+		rows.Note(note)
+	}
 	for _, c := range plan.Changes {
 		rows.Change("change", c.Why, c.Shown+";")
 		if c.Clear != "" {

@@ -77,7 +77,7 @@ func (c *call) browse(ctx context.Context, o browseOptions) error {
 	if err != nil {
 		return err
 	}
-	one, err := c.lookAt(ctx, c.Args[0], o)
+	one, err := c.lookAt(ctx, c.Args[0], kind, o)
 	if err != nil {
 		return err
 	}
@@ -96,7 +96,7 @@ func (c *call) browse(ctx context.Context, o browseOptions) error {
 	if o.against == "" {
 		return c.list(one, kind, rows, o)
 	}
-	other, err := c.lookAt(ctx, o.against, o)
+	other, err := c.lookAt(ctx, o.against, kind, o)
 	if err != nil {
 		return err
 	}
@@ -126,6 +126,14 @@ func (c *call) kind(o browseOptions) (*catalogue.Kind, error) {
 	var words []string
 	for _, k := range catalogue.Kinds {
 		words = append(words, string(k.Word))
+	}
+	for _, spec := range c.Keys.Engines().All() { // an engine's own words for a kind
+		if spec.Statements == nil || spec.Statements.Catalogue == nil {
+			continue
+		}
+		if own, ok := spec.Statements.Catalogue.Words[c.Args[1]]; ok {
+			kind = catalogue.Find(own)
+		}
 	}
 	switch {
 	case kind == nil:
@@ -159,7 +167,7 @@ type looking struct {
 }
 
 // lookAt opens one of the profiles.
-func (c *call) lookAt(ctx context.Context, name string, o browseOptions) (*looking, error) {
+func (c *call) lookAt(ctx context.Context, name string, kind *catalogue.Kind, o browseOptions) (*looking, error) {
 	p, err := c.profile(name, o.connecting)
 	if err != nil {
 		return nil, err
@@ -167,11 +175,29 @@ func (c *call) lookAt(ctx context.Context, name string, o browseOptions) (*looki
 	if p.Engine() != nil && p.Engine().Statements.Catalogue == nil {
 		return nil, base.Usage("this version can't browse %s", p.Engine().Word)
 	}
+	if err := hasKind(p, kind); err != nil {
+		return nil, err
+	}
 	opened, err := c.open(ctx, p, o.connecting)
 	if err != nil {
 		return nil, err
 	}
 	return at(p, opened), nil
+}
+
+// hasKind says that an engine has no things of a kind; nil is the overview, which each has.
+func hasKind(p *resolve.Profile, kind *catalogue.Kind) error {
+	if p.Engine() == nil || kind == nil {
+		return nil
+	}
+	var words []string
+	for _, k := range catalogue.Of(p.Engine().Statements.Catalogue) {
+		if k == kind {
+			return nil
+		}
+		words = append(words, string(k.Word))
+	}
+	return base.Usage("%s has no %s to browse; it has %s", p.Engine().Word, kind.Word, strings.Join(words, ", "))
 }
 
 // at looks at a server by a connection that is open.
@@ -221,12 +247,18 @@ func (c *call) things(
 	pattern := catalogue.NewPattern(text, kind, by)
 	name, exact := pattern.Exact()
 	one := ""
-	if kind.OfTable && exact {
+	switch {
+	case kind.Asked:
+		one = text
+	case kind.OfTable && exact:
 		one = name
 	}
 	rows, err := c.read(ctx, at, kind, one, o)
 	if err != nil {
 		return nil, err
+	}
+	if kind.Asked {
+		return rows, nil
 	}
 	if chosen := pattern.Choose(kind, rows, o.system); len(chosen) > 0 || !exact {
 		return chosen, nil

@@ -56,6 +56,9 @@ func (c *call) loadScripts(ctx context.Context, p *resolve.Profile, o loadOption
 
 // scan reads scripts, and says what can't be carried out before anything is sent.
 func (c *call) scan(files []string, by *engine.Statements, o loadOptions) (*script.Plan, error) {
+	if o.atomic && by.Rules != nil && by.Rules.NotAtomic != "" {
+		return nil, base.Usage("-atomic: %s", by.Rules.NotAtomic)
+	}
 	whole := &script.Plan{From: o.from}
 	folder, err := c.WorkDir()
 	if err != nil {

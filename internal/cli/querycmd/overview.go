@@ -16,16 +16,18 @@ import (
 
 // overview is a database at one look.
 type overview struct {
-	Format   int              `json:"format"`
-	Profile  string           `json:"profile"`
-	Server   *engine.Facts    `json:"server"`
-	Size     *json.Number     `json:"size,omitempty"` // in bytes
-	Owner    *string          `json:"owner,omitempty"`
-	May      []string         `json:"may"`              // on the server and the database
-	Tables   int              `json:"tables,omitempty"` // where the engine says what may be done with each
-	MayAt    map[string]int   `json:"may_at,omitempty"` // on how many tables, by the right
-	rights   []string         // of MayAt, in the order of the server
-	Schemas  []overviewSchema `json:"schemas"`
+	Format   int                  `json:"format"`
+	Profile  string               `json:"profile"`
+	Server   *engine.Facts        `json:"server"`
+	Size     *json.Number         `json:"size,omitempty"` // in bytes
+	Owner    *string              `json:"owner,omitempty"`
+	May      []string             `json:"may"`              // on the server and the database
+	Tables   int                  `json:"tables,omitempty"` // where the engine says what may be done with each
+	MayAt    map[string]int       `json:"may_at,omitempty"` // on how many tables, by the right
+	rights   []string             // of MayAt, in the order of the server
+	Schemas  []overviewSchema     `json:"schemas"`
+	Listed   []map[string]*string `json:"listed,omitempty"` // in place of the schemas, on engines that have none
+	listed   []catalogue.Row
 	database string
 }
 
@@ -50,11 +52,20 @@ func (c *call) overview(ctx context.Context, at *looking, o browseOptions) error
 	if err != nil {
 		return err
 	}
-	schemas, err := c.read(ctx, at, catalogue.Find(engine.KindSchemas), "", o)
+	listed := catalogue.Find(at.server.By.Catalogue.Listed)
+	if listed == nil {
+		listed = catalogue.Find(engine.KindSchemas)
+	}
+	rows, err := c.read(ctx, at, listed, "", o)
 	if err != nil {
 		return err
 	}
-	v.add(access, schemas, o.system, at.server.By.Catalogue.Granted)
+	if listed.Word == engine.KindSchemas {
+		v.add(access, rows, o.system, at.server.By.Catalogue.Granted)
+	} else {
+		v.add(access, nil, o.system, true)
+		v.list(listed, rows, o.system)
+	}
 	if o.format == "json" {
 		return render.JSON(c.Stdout, v)
 	}
@@ -98,6 +109,20 @@ func (v *overview) add(access, schemas []catalogue.Row, system, granted bool) {
 		one := overviewSchema{Schema: row.Text(0), Tables: number(row.Values[2]), Rows: number(row.Values[3])}
 		one.May = strings.Join(may[one.Schema], "; ")
 		v.Schemas = append(v.Schemas, one)
+	}
+}
+
+// list takes the things that stand in the place of schemas.
+func (v *overview) list(kind *catalogue.Kind, rows []catalogue.Row, system bool) {
+	for _, row := range rows {
+		if row.System && !system {
+			continue
+		}
+		one := make(map[string]*string)
+		for i, c := range kind.Columns {
+			one[c.Name] = row.Values[i]
+		}
+		v.listed, v.Listed = append(v.listed, row), append(v.Listed, one)
 	}
 }
 
@@ -152,6 +177,9 @@ func (c *call) showOverview(at *looking, v overview, o browseOptions) error {
 		line("tables", fmt.Sprintf("%d: %s", v.Tables, strings.Join(counts, ", ")))
 	}
 	fmt.Fprintln(c.Stdout)
+	if kind := catalogue.Find(by.Catalogue.Listed); kind != nil {
+		return c.list(at, kind, v.listed, browseOptions{form: form{format: "table", stacked: o.stacked}})
+	}
 	layout := c.layout(form{format: "table", stacked: o.stacked}, true)
 	columns := []engine.Column{
 		{Name: "schema"}, {Name: "tables", Number: true}, {Name: "rows", Number: true}, {Name: "may"},

@@ -395,6 +395,9 @@ func (s *session) endsBlock(word string) bool {
 
 // end is what ends a statement.
 func (s *session) end() string {
+	if s.by.Rules != nil {
+		return s.by.Rules.End
+	}
 	if s.by.Lexis.Blocks {
 		return "; or, of a block, / alone on a line"
 	}

@@ -70,7 +70,7 @@ func (s *session) complete(before string) (all []lineedit.Completion, replaced i
 			offer(s.by.Name(one)+".", "schema")
 		}
 	}
-	if part != "" && !dotted {
+	if part != "" && !dotted && s.by.Lexis.SQL() {
 		for _, word := range strings.Fields(languageWords) {
 			if part == strings.ToLower(part) {
 				word = strings.ToLower(word)

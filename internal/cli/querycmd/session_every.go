@@ -29,7 +29,7 @@ func (s *session) everyWord(ctx context.Context, args []string) error {
 	if err != nil {
 		return err
 	}
-	if !harmless(p.Words) {
+	if !harmless(p.Words, s.by) {
 		return fmt.Errorf("/every runs statements that only read, and this begins with %s", p.Words[0])
 	}
 	var before [][]string
@@ -55,7 +55,10 @@ func (s *session) everyWord(ctx context.Context, args []string) error {
 }
 
 // harmless tells that a statement is one that reads, by its first word.
-func harmless(words []string) bool {
+func harmless(words []string, by *engine.Statements) bool {
+	if by.Rules != nil {
+		return by.Rules.Reads(words)
+	}
 	return len(words) > 0 && engine.Words("SELECT SHOW TABLE VALUES EXPLAIN DESCRIBE DESC").Has(words[0]) &&
 		!strings.Contains(" "+strings.Join(words, " ")+" ", " INTO ") &&
 		!strings.Contains(" "+strings.Join(words, " ")+" ", " ANALYZE ")

@@ -55,6 +55,9 @@ func (s *session) browseWord(ctx context.Context, args []string) error {
 	if err != nil {
 		return err
 	}
+	if err := hasKind(s.profile, kind); err != nil {
+		return err
+	}
 	second, err := s.aside(ctx)
 	if err != nil {
 		return err
@@ -142,10 +145,16 @@ func (s *session) move(ctx context.Context, name string, o connecting, database 
 
 // database follows a statement that went to another database, such as USE.
 func (s *session) database(p *statement.Piece) {
-	if len(p.Words) < 2 || p.Words[0] != "USE" {
+	name := ""
+	switch {
+	case s.by.Rules != nil && s.by.Rules.Database != nil:
+		name = s.by.Rules.Database(p.Words)
+	case s.by.Rules == nil && len(p.Words) >= 2 && p.Words[0] == "USE":
+		name = strings.Trim(strings.TrimSpace(string(p.Text[len("USE"):])), "`\"")
+	}
+	if name == "" {
 		return
 	}
-	name := strings.Trim(strings.TrimSpace(string(p.Text[len("USE"):])), "`\"")
 	s.reached, s.known = name, nil
 	if s.second != nil {
 		s.second.opened.Close()

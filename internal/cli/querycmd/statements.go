@@ -136,6 +136,9 @@ func (c *call) look(s *statements, by *engine.Statements, o queryOptions, argume
 			return base.Advise(base.Failure(base.ExitUsage, errPasswordInArgument),
 				"put it into a file: gharbor query "+clean.Shell(c.Args[0])+" -file FILE")
 		}
+		if o.atomic && by.Rules != nil && by.Rules.NotAtomic != "" {
+			return base.Usage("-atomic: %s", by.Rules.NotAtomic)
+		}
 		if o.atomic && statement.Commits(p.Words, by) {
 			return base.Usage("%s: %s ends the transaction of -atomic on this engine",
 				s.place(p.Line, p.Column), p.Words[0])

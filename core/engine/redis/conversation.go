@@ -1,0 +1,242 @@
+// Package redis is the engine for Redis and for servers that speak its protocol. What speaks, how it is encrypted and
+// who may log in are found out step by step over one connection, by the package's own code: the protocol is small and
+// open (sub-package resp). Start with Spec.
+package redis
+
+import (
+	"context"
+	"errors"
+	"io"
+	"net"
+	"os"
+	"strings"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/engine/probe"
+	"gentleharbor/core/engine/redis/resp"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/tlsrule"
+)
+
+// maxFacts bounds an answer of the stages, in bytes: the longest, INFO, has about 6 KiB.
+const maxFacts = 1 << 20
+
+type conversation struct {
+	to    engine.Target
+	raw   net.Conn
+	conn  net.Conn // raw, or a *tls.Conn
+	in    *resp.Reader
+	facts engine.Facts
+	probe *probe.Probe
+
+	pong   *resp.Reply              // the answer to the first PING, nil before it
+	hello  map[string]string        // what HELLO says
+	info   map[string]string        // what INFO says
+	empty  bool                     // the password is empty
+	blank  bool                     // or has a blank at an end, as files and pasting leave it
+	links  map[string]*conversation // to other members of a cluster, by address
+	multi  bool                     // between MULTI and EXEC
+	failed bool                     // the transaction can only be discarded
+	took   time.Duration            // of the last statement at the server
+}
+
+// Begin starts a conversation.
+func Begin(conn net.Conn, target engine.Target) engine.Conversation { return begin(conn, target) }
+
+func begin(conn net.Conn, target engine.Target) *conversation {
+	c := &conversation{
+		to:    target,
+		raw:   conn,
+		conn:  conn,
+		facts: engine.Facts{Engine: Word, TLS: "none"},
+		probe: &probe.Probe{
+			To:       target,
+			Conn:     conn,
+			Word:     Word,
+			Name:     "Redis",
+			Ours:     []string{Word},
+			Protocol: "Redis'",
+			First:    true,
+		},
+	}
+	c.in = resp.NewReader(conn, maxFacts)
+	return c
+}
+
+func (c *conversation) Facts() *engine.Facts { return &c.facts }
+
+func (c *conversation) Close() {
+	for _, link := range c.links {
+		link.Close()
+	}
+	c.raw.Close()
+}
+
+// direct reports whether TLS begins with the first byte: a port of these servers either speaks TLS or does not, and the
+// rule says which is wanted.
+func (c *conversation) direct() bool {
+	return c.to.Network != "unix" && (c.to.TLS.Rule == tlsrule.Required || c.to.TLS.Rule == tlsrule.Verified)
+}
+
+// Speak sends PING, which each server answers: with PONG, or with why it does not.
+func (c *conversation) Speak(ctx context.Context) finding.Result {
+	if c.direct() {
+		return finding.Good("not asked: TLS begins with the first byte")
+	}
+	return c.ping(ctx)
+}
+
+// ping sends PING, and reads the answer's first line.
+func (c *conversation) ping(ctx context.Context) finding.Result {
+	defer probe.Guard(ctx, c.raw)()
+	seen := &firstBytes{Reader: c.conn}
+	c.in = resp.NewReader(seen, maxFacts)
+	if _, err := c.conn.Write(resp.Append(nil, "PING")); err != nil {
+		return c.probe.Nothing(ctx, err)
+	}
+	var reply *resp.Reply
+	_, other, err := c.probe.Listen(ctx, func() (first []byte, err error) {
+		reply, err = c.in.Read()
+		return seen.bytes, err
+	})
+	switch {
+	case other != nil:
+		return c.probe.Other(*other, seen.bytes)
+	case len(seen.bytes) == 0:
+		return c.probe.Nothing(ctx, err)
+	case err != nil || !isRedis(seen.bytes):
+		if errors.Is(err, os.ErrDeadlineExceeded) && isRedis(seen.bytes) {
+			return c.probe.Nothing(ctx, err)
+		}
+		return c.probe.Unexpected(ctx, c.probe.Rest(seen.bytes))
+	}
+	seen.done = true
+	c.pong = reply
+	if found := c.refusedFirst(reply); found != nil {
+		return finding.Failed(found)
+	}
+	return finding.Good("Redis answers%s", map[bool]string{true: ", a password is wanted"}[isRefusal(reply, "NOAUTH")])
+}
+
+// firstBytes keeps the first bytes that are read, until done.
+type firstBytes struct {
+	io.Reader
+	bytes []byte
+	done  bool
+}
+
+func (f *firstBytes) Read(p []byte) (int, error) {
+	n, err := f.Reader.Read(p)
+	if !f.done && len(f.bytes) < 4096 {
+		f.bytes = append(f.bytes, p[:n]...)
+	}
+	return n, err
+}
+
+// Encrypt does the handshake where the rule wants TLS. What speaks behind it is asked there then.
+func (c *conversation) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Result) {
+	if !c.direct() {
+		result, _ := c.to.WithoutTLS(false, engine.NotOffered{})
+		return nil, result
+	}
+	// A port without TLS may take the handshake for a command that is not whole, and wait for its end.
+	patient, stop := context.WithTimeout(ctx, patience(ctx))
+	defer stop()
+	secure, facts, result, err := c.to.TLS.Handshake(patient, c.raw)
+	if err != nil {
+		if plain := c.speaksPlainly(ctx); plain {
+			return nil, finding.Failed(finding.New(finding.TLSNotOffered,
+				"the server at %s speaks without TLS on this port, but the rule is %s", c.to.Address, c.to.TLS.Rule).
+				Saw("it answers PING without TLS, and no TLS handshake").
+				Advise("on the server: set tls-port, tls-cert-file and tls-key-file, and name that port in the profile").
+				Suggest("gharbor set %s tls=offered   # only where nobody else is on the way", c.to.Profile))
+		}
+		return nil, finding.Failed(tlsrule.Diagnose(err, c.to.Profile, c.to.Address,
+			`set tls-protocols "TLSv1.2 TLSv1.3"`))
+	}
+	c.conn = secure
+	c.facts.Encrypted(facts)
+	if result.Outcome == finding.Fail {
+		return facts, result
+	}
+	if spoken := c.ping(ctx); spoken.Outcome == finding.Fail {
+		if alert := clientCertificateAlert(spoken.Finding); alert != "" {
+			return facts, finding.Failed(c.to.CertificateRefused(&c.facts, alert))
+		}
+		return facts, spoken
+	}
+	return facts, result
+}
+
+// patience is how long a server has for a handshake before another connection finds out whether it speaks without TLS.
+func patience(ctx context.Context) time.Duration {
+	const usual = 3 * time.Second
+	if deadline, ok := ctx.Deadline(); ok {
+		return min(usual, time.Until(deadline)*2/5)
+	}
+	return usual
+}
+
+// clientCertificateAlert is the alert for a client's certificate that a finding has seen, "" for none: with TLS 1.3 it
+// comes behind the handshake.
+func clientCertificateAlert(f *finding.Finding) string {
+	for _, seen := range f.Seen {
+		if strings.Contains(seen, "remote error: tls:") {
+			return seen
+		}
+	}
+	return ""
+}
+
+// speaksPlainly reports whether a server answers without TLS, by another connection.
+func (c *conversation) speaksPlainly(ctx context.Context) bool {
+	if c.to.Redial == nil {
+		return false
+	}
+	conn, err := c.to.Redial(ctx)
+	if err != nil {
+		return false
+	}
+	defer conn.Close()
+	defer probe.Guard(ctx, conn)()
+	if _, err := conn.Write(resp.Append(nil, "PING")); err != nil {
+		return false
+	}
+	seen := &firstBytes{Reader: conn}
+	_, err = resp.NewReader(seen, maxFacts).Read()
+	return err == nil && isRedis(seen.bytes)
+}
+
+// ask sends a command, and reads its answer. The error is that of the connection; a refusal is a reply.
+func (c *conversation) ask(ctx context.Context, words ...string) (*resp.Reply, error) {
+	replies, err := c.askAll(ctx, words)
+	if err != nil {
+		return nil, err
+	}
+	return replies[0], nil
+}
+
+// askAll sends commands together, and reads their answers.
+func (c *conversation) askAll(ctx context.Context, commands ...[]string) ([]*resp.Reply, error) {
+	defer probe.Guard(ctx, c.raw)()
+	var message []byte
+	for _, words := range commands {
+		message = resp.Append(message, words...)
+	}
+	if _, err := c.conn.Write(message); err != nil {
+		return nil, err
+	}
+	replies := make([]*resp.Reply, len(commands))
+	for i := range replies {
+		var err error
+		if replies[i], err = c.in.Read(); err != nil {
+			return nil, err
+		}
+	}
+	return replies, nil
+}
+
+// said is a server's refusal, for what is seen.
+func said(r *resp.Reply) string { return clean.Quoted(clean.Line(r.String(), 300)) }
