@@ -12,9 +12,11 @@ require (
 	github.com/reeflective/readline v1.3.0
 	github.com/sijms/go-ora/v2 v2.8.24
 	github.com/sirupsen/logrus v1.10.1
+	github.com/xdg-go/scram v1.4.0
 	github.com/xdg-go/stringprep v1.0.4
 	github.com/youmark/pkcs8 v0.0.0-20240726163527-a2c0da244d78
 	github.com/zalando/go-keyring v0.2.8
+	go.mongodb.org/mongo-driver/v2 v2.10.0
 	go.yaml.in/yaml/v3 v3.0.6
 	golang.org/x/crypto v0.58.0
 	golang.org/x/sys v0.49.0

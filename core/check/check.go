@@ -361,7 +361,11 @@ func (r *Report) Where() string {
 	if in == "" {
 		in = "no database"
 	}
-	return fmt.Sprintf("%s in %s at %s, %s", f.User, in, f.Route, safety)
+	who := f.User
+	if who == "" {
+		who = "nobody"
+	}
+	return fmt.Sprintf("%s in %s at %s, %s", who, in, f.Route, safety)
 }
 
 // Duration writes milliseconds with a unit that fits.

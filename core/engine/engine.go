@@ -181,13 +181,16 @@ type Refused struct {
 	Database  string
 	Network   string // "tcp" or "unix"
 	Encrypted bool
-	Method    string // by which the server asked
-	SeenAs    string // as Facts has it
-	From      string // the address of this end of the connection, "" for a socket
-	Admin     string // the profile that looks it up
-	Rotates   bool   // as Target has it
-	By        string // "looked up with the profile … at …: ", for what is seen
-	Finding   *finding.Finding
+
+	AuthDatabase string // as Target has it
+
+	Method  string // by which the server asked
+	SeenAs  string // as Facts has it
+	From    string // the address of this end of the connection, "" for a socket
+	Admin   string // the profile that looks it up
+	Rotates bool   // as Target has it
+	By      string // "looked up with the profile … at …: ", for what is seen
+	Finding *finding.Finding
 
 	Certificate     *x509.Certificate // the client's own, nil for none
 	CertificatePath string

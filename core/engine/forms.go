@@ -65,6 +65,7 @@ type URL struct {
 	Schemes    []string                       // that are read
 	Means      map[string]map[key.Name]string // what a scheme says by itself, where parameters do not
 	Path       key.Name                       // what the path is; "" for the database
+	Fold       bool                           // parameters may be written in letters of another size
 	Parameters map[string]Parameter           // by name; where engines share a name they mean the same by it
 	// Settle says what parameters mean together, by key ("" takes the key away), and in words what became of them; nil
 	// for nothing. It gets the parameters by name.
@@ -72,6 +73,12 @@ type URL struct {
 	// Write fills in what stands behind the scheme, given the user, the hosts and the database.
 	Write func(c *Connection, u *URLParts)
 }
+
+// Settle is told of the path and the user too, by these names, which no parameter has.
+const (
+	PathParameter = "/"
+	UserParameter = "@"
+)
 
 // URLParts are the parts of a URL that an engine's Write may change. Parameters without a value are left out.
 type URLParts struct {

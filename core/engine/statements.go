@@ -172,6 +172,8 @@ type Statement struct {
 	Text string
 	// Arguments are the values of its parameters; nil is NULL.
 	Arguments []*string
+	// Exact wants results that keep each value's type, where the engine writes documents.
+	Exact bool
 }
 
 // StatementError is a server's refusal of a statement.

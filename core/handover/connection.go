@@ -48,12 +48,12 @@ func Of(p *resolve.Profile, servers []address.Candidate, v secret.Value) (Connec
 		CA:       p.Text(key.TLSCA),
 		TLSName:  p.Text(key.TLSName),
 		TLSStart: p.Text(key.TLSStart),
+		CRL:      p.Text(key.TLSCRL),
+		Cert:     p.Text(key.TLSCert),
+		Key:      p.Text(key.TLSKey),
+		Target:   p.Text(key.Target),
 
 		AuthDatabase: p.Text(key.AuthDatabase),
-		CRL:          p.Text(key.TLSCRL),
-		Cert:         p.Text(key.TLSCert),
-		Key:          p.Text(key.TLSKey),
-		Target:       p.Text(key.Target),
 	}}
 	if c.TLS != "verified" {
 		c.CA, c.TLSName, c.CRL = "", "", ""

@@ -73,7 +73,7 @@ func handed(t *testing.T, engine string, k key.Name, value string) string {
 		values[k] = value
 	}
 	var text strings.Builder
-	for _, name := range []key.Name{"engine", "host", "port", "database", "user", "tls", "tls-ca", "tls-name", "tls-cert", "tls-key", "tls-crl", "tls-start", "target", "service", "instance"} {
+	for _, name := range []key.Name{"engine", "host", "port", "database", "user", "tls", "tls-ca", "tls-name", "tls-cert", "tls-key", "tls-crl", "tls-start", "target", "service", "instance", "auth-database"} {
 		switch v := values[name]; {
 		case v == "":
 		case name == "port":

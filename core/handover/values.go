@@ -20,8 +20,10 @@ func (c *Connection) Values() map[key.Name]string {
 		key.TLSCert:  c.Cert,
 		key.TLSKey:   c.Key,
 		key.TLSCRL:   c.CRL,
-		key.TLSStart: c.TLSStart, key.AuthDatabase: c.AuthDatabase,
-		key.Target: c.Target,
+		key.TLSStart: c.TLSStart,
+		key.Target:   c.Target,
+
+		key.AuthDatabase: c.AuthDatabase,
 	}
 	for k, value := range all {
 		if value == "" {

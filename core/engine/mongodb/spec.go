@@ -1,9 +1,9 @@
-// Package mongodb is what is known of MongoDB's servers: they are recognised, and can't be tested yet.
 package mongodb
 
 import (
 	"gentleharbor/core/engine"
 	"gentleharbor/core/engine/greeting"
+	"gentleharbor/core/profile/key"
 )
 
 // Word is the engine's word in a profile.
@@ -11,10 +11,38 @@ const Word = "mongodb"
 
 // Spec is the engine.
 var Spec = &engine.Spec{
-	Word: Word,
-	Name: "MongoDB",
-	Port: 27017,
-	URL:  engine.URL{Scheme: Word, Schemes: []string{Word}},
+	Word:       Word,
+	Name:       "MongoDB",
+	Port:       27017,
+	Begin:      Begin,
+	Statements: statements,
+	Keys: engine.Keys{
+		Only: []key.Name{key.AuthDatabase, key.ExpectCollections, key.ExpectIndexes, key.ExpectReplicaSet},
+		Idle: map[key.Name]string{
+			key.ExpectTables:     "there are collections, and no tables (expect.collections)",
+			key.ExpectExtensions: "it has none",
+			key.ExpectEncoding:   "all texts are UTF-8 there",
+			key.ExpectTimeZone:   "it has none",
+		},
+		Notes: map[key.Name]string{
+			key.AuthDatabase: "admin where not set, $external for a login by certificate",
+		},
+		OwnAccount: true,
+	},
+	URL: engine.URL{
+		Scheme:     Word,
+		Schemes:    []string{Word},
+		Fold:       true,
+		Parameters: parameters,
+		Settle:     settleURL,
+		Write:      writeURL,
+	},
+	Client: engine.Client{Hosts: true},
+	Accounts: engine.Accounts{WeakMethods: map[string]engine.WeakMethod{
+		methodSHA1:  {Why: "SCRAM-SHA-1, which keeps an MD5 hash of it"},
+		methodPlain: {Why: "the password in clear text", Clear: true},
+	}},
+	Identity: engine.Identity{Name: "the ids of the servers' processes"},
 	Sockets: engine.Sockets{
 		Prefix: "mongodb-",
 		Suffix: ".sock",

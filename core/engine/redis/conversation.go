@@ -74,15 +74,9 @@ func (c *conversation) Close() {
 	c.raw.Close()
 }
 
-// direct reports whether TLS begins with the first byte: a port of these servers either speaks TLS or does not, and the
-// rule says which is wanted.
-func (c *conversation) direct() bool {
-	return c.to.Network != "unix" && (c.to.TLS.Rule == tlsrule.Required || c.to.TLS.Rule == tlsrule.Verified)
-}
-
 // Speak sends PING, which each server answers: with PONG, or with why it does not.
 func (c *conversation) Speak(ctx context.Context) finding.Result {
-	if c.direct() {
+	if c.probe.Strict() {
 		return finding.Good("not asked: TLS begins with the first byte")
 	}
 	return c.ping(ctx)
@@ -137,24 +131,14 @@ func (f *firstBytes) Read(p []byte) (int, error) {
 
 // Encrypt does the handshake where the rule wants TLS. What speaks behind it is asked there then.
 func (c *conversation) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Result) {
-	if !c.direct() {
-		result, _ := c.to.WithoutTLS(false, engine.NotOffered{})
-		return nil, result
-	}
-	// A port without TLS may take the handshake for a command that is not whole, and wait for its end.
-	patient, stop := context.WithTimeout(ctx, patience(ctx))
-	defer stop()
-	secure, facts, result, err := c.to.TLS.Handshake(patient, c.raw)
-	if err != nil {
-		if plain := c.speaksPlainly(ctx); plain {
-			return nil, finding.Failed(finding.New(finding.TLSNotOffered,
-				"the server at %s speaks without TLS on this port, but the rule is %s", c.to.Address, c.to.TLS.Rule).
-				Saw("it answers PING without TLS, and no TLS handshake").
-				Advise("on the server: set tls-port, tls-cert-file and tls-key-file, and name that port in the profile").
-				Suggest("gharbor set %s tls=offered   # only where nobody else is on the way", c.to.Profile))
-		}
-		return nil, finding.Failed(tlsrule.Diagnose(err, c.to.Profile, c.to.Address,
-			`set tls-protocols "TLSv1.2 TLSv1.3"`))
+	secure, facts, result := c.probe.Encrypt(ctx, probe.FirstTLS{
+		Plain:    speaksPlainly,
+		Question: "PING",
+		Server:   "set tls-port, tls-cert-file and tls-key-file, and name that port in the profile",
+		Versions: `set tls-protocols "TLSv1.2 TLSv1.3"`,
+	})
+	if secure == nil {
+		return facts, result
 	}
 	c.conn = secure
 	c.facts.Encrypted(facts)
@@ -170,15 +154,6 @@ func (c *conversation) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Res
 	return facts, result
 }
 
-// patience is how long a server has for a handshake before another connection finds out whether it speaks without TLS.
-func patience(ctx context.Context) time.Duration {
-	const usual = 3 * time.Second
-	if deadline, ok := ctx.Deadline(); ok {
-		return min(usual, time.Until(deadline)*2/5)
-	}
-	return usual
-}
-
 // clientCertificateAlert is the alert for a client's certificate that a finding has seen, "" for none: with TLS 1.3 it
 // comes behind the handshake.
 func clientCertificateAlert(f *finding.Finding) string {
@@ -190,22 +165,13 @@ func clientCertificateAlert(f *finding.Finding) string {
 	return ""
 }
 
-// speaksPlainly reports whether a server answers without TLS, by another connection.
-func (c *conversation) speaksPlainly(ctx context.Context) bool {
-	if c.to.Redial == nil {
-		return false
-	}
-	conn, err := c.to.Redial(ctx)
-	if err != nil {
-		return false
-	}
-	defer conn.Close()
-	defer probe.Guard(ctx, conn)()
+// speaksPlainly reports whether a server answers without TLS.
+func speaksPlainly(_ context.Context, conn net.Conn) bool {
 	if _, err := conn.Write(resp.Append(nil, "PING")); err != nil {
 		return false
 	}
 	seen := &firstBytes{Reader: conn}
-	_, err = resp.NewReader(seen, maxFacts).Read()
+	_, err := resp.NewReader(seen, maxFacts).Read()
 	return err == nil && isRedis(seen.bytes)
 }
 

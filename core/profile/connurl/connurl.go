@@ -150,6 +150,7 @@ func readURL(keys *schema.Schema, s string) (*urlReader, error) {
 	}
 	u.text("user", user)
 	u.text(cmp.Or(string(spec.URL.Path), "database"), database)
+	u.named[engine.PathParameter], u.named[engine.UserParameter] = database, user
 	u.hosts(hosts)
 	u.query(query)
 	return u, u.err
@@ -301,6 +302,13 @@ func parameter(keys *schema.Schema, spec *engine.Spec, name string) (engine.Para
 		}
 		if p, ok := one.URL.Parameters[name]; ok {
 			return p, true
+		}
+	}
+	if spec != nil && spec.URL.Fold {
+		for own, p := range spec.URL.Parameters {
+			if strings.EqualFold(own, name) {
+				return p, true
+			}
 		}
 	}
 	return engine.Parameter{}, false

@@ -1,0 +1,368 @@
+// Package mongodb is the engine for MongoDB and for servers that speak its protocol. The messages are framed by its own
+// code (sub-package wire), documents are read by the driver's package bson, and the SCRAM exchange is xdg-go/scram's,
+// step by step, so that a finding knows where it stopped. The driver as a whole would cost each start 5 ms, and these
+// two cost 1 ms. Start with Spec.
+package mongodb
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"strings"
+	"time"
+
+	"go.mongodb.org/mongo-driver/v2/bson"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/engine/mongodb/wire"
+	"gentleharbor/core/engine/probe"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/tlsrule"
+)
+
+// maxFacts bounds an answer of the stages, in bytes.
+const maxFacts = 4 << 20
+
+// oldestWire is the first version of the protocol with OP_MSG, of MongoDB 3.6.
+const oldestWire = 6
+
+type conversation struct {
+	to    engine.Target
+	raw   net.Conn
+	conn  net.Conn // raw, or a *tls.Conn
+	facts engine.Facts
+	probe *probe.Probe
+
+	id    int32         // of the last message
+	hello bson.Raw      // what the server says of itself
+	asked time.Time     // when hello was sent
+	trip  time.Duration // until its answer
+	most  int           // bytes of an answer
+	empty bool          // the password is empty
+	blank bool          // or has a blank at an end
+	took  time.Duration // of the last statement at the server
+}
+
+// Begin starts a conversation.
+func Begin(conn net.Conn, target engine.Target) engine.Conversation { return begin(conn, target) }
+
+func begin(conn net.Conn, target engine.Target) *conversation {
+	return &conversation{
+		to:    target,
+		raw:   conn,
+		conn:  conn,
+		most:  maxFacts,
+		facts: engine.Facts{Engine: Word, TLS: "none"},
+		probe: &probe.Probe{
+			To:       target,
+			Conn:     conn,
+			Word:     Word,
+			Name:     "MongoDB",
+			Ours:     []string{Word},
+			Protocol: "MongoDB's",
+			First:    true,
+		},
+	}
+}
+
+func (c *conversation) Facts() *engine.Facts { return &c.facts }
+
+func (c *conversation) Close() { c.raw.Close() }
+
+// Speak sends hello, which each server answers before a login.
+func (c *conversation) Speak(ctx context.Context) finding.Result {
+	if c.probe.Strict() {
+		return finding.Good("not asked: TLS begins with the first byte")
+	}
+	return c.greet(ctx)
+}
+
+// Encrypt does the handshake where the rule wants TLS. What speaks behind it is asked there then.
+func (c *conversation) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Result) {
+	secure, facts, result := c.probe.Encrypt(ctx, probe.FirstTLS{
+		Plain:    speaksPlainly,
+		Question: "hello",
+		Server:   "set net.tls.mode to requireTLS, and net.tls.certificateKeyFile, in its settings file",
+		Versions: "allow TLS 1.2 and 1.3 (net.tls.disabledProtocols)",
+	})
+	if secure == nil {
+		return facts, result
+	}
+	c.conn = secure
+	c.facts.Encrypted(facts)
+	if result.Outcome == finding.Fail {
+		return facts, result
+	}
+	if spoken := c.greet(ctx); spoken.Outcome == finding.Fail {
+		for _, seen := range spoken.Finding.Seen {
+			if strings.Contains(seen, "remote error: tls:") { // with TLS 1.3 it comes behind the handshake
+				return facts, finding.Failed(c.to.CertificateRefused(&c.facts, seen))
+			}
+		}
+		return facts, spoken
+	}
+	return facts, result
+}
+
+// speaksPlainly reports whether a server answers without TLS.
+func speaksPlainly(_ context.Context, conn net.Conn) bool {
+	if _, err := conn.Write(opening()); err != nil {
+		return false
+	}
+	head := make([]byte, 16)
+	_, err := io.ReadFull(conn, head)
+	return err == nil && isReply(head)
+}
+
+// logIn goes through the stages to the login. The finding is why one of them failed, nil for none.
+func (c *conversation) logIn(ctx context.Context) *finding.Finding {
+	for _, step := range []func(context.Context) finding.Result{
+		c.Speak,
+		func(ctx context.Context) finding.Result { _, result := c.Encrypt(ctx); return result },
+		c.Login,
+	} {
+		if result := step(ctx); result.Outcome == finding.Fail {
+			return result.Finding
+		}
+	}
+	return nil
+}
+
+// greeting is the hello of this client. With a user the server says by which methods that one may log in.
+func (c *conversation) greeting() bson.D {
+	doc := bson.D{{Key: "hello", Value: 1}, {Key: "helloOk", Value: true}}
+	if c.to.User != "" && c.authDatabase() != external {
+		doc = append(doc, bson.E{Key: "saslSupportedMechs", Value: c.authDatabase() + "." + c.to.User})
+	}
+	client := bson.D{
+		{Key: "application", Value: bson.D{{Key: "name", Value: "gharbor"}}},
+		{Key: "driver", Value: bson.D{{Key: "name", Value: "gharbor"}, {Key: "version", Value: "1"}}},
+		{Key: "os", Value: bson.D{{Key: "type", Value: "unknown"}}},
+	}
+	return append(doc, bson.E{Key: "client", Value: client}, bson.E{Key: "$db", Value: "admin"})
+}
+
+// greet sends hello, and reads what the server says of itself.
+func (c *conversation) greet(ctx context.Context) finding.Result {
+	defer probe.Guard(ctx, c.raw)()
+	c.id = helloID - 1
+	c.asked = time.Now()
+	if err := c.send(c.greeting()); err != nil {
+		return c.probe.Nothing(ctx, err)
+	}
+	seen := &firstBytes{Reader: c.conn}
+	var answer bson.Raw
+	_, other, err := c.probe.Listen(ctx, func() (first []byte, err error) {
+		answer, err = wire.Read(seen, c.id, c.most)
+		return seen.bytes, err
+	})
+	c.trip = time.Since(c.asked)
+	switch {
+	case other != nil:
+		return c.probe.Other(*other, seen.bytes)
+	case len(seen.bytes) == 0:
+		if c.isOld(ctx) {
+			return finding.Failed(c.tooOld("it knows only the messages from before version 3.6"))
+		}
+		return c.probe.Nothing(ctx, err)
+	case err != nil && errors.Is(err, os.ErrDeadlineExceeded) && isReply(seen.bytes):
+		return c.probe.Nothing(ctx, err)
+	case err != nil:
+		return c.probe.Unexpected(ctx, c.probe.Rest(seen.bytes))
+	}
+	return c.introduced(answer)
+}
+
+// firstBytes keeps the first bytes that are read.
+type firstBytes struct {
+	io.Reader
+	bytes []byte
+}
+
+func (f *firstBytes) Read(p []byte) (int, error) {
+	n, err := f.Reader.Read(p)
+	if len(f.bytes) < 4096 {
+		f.bytes = append(f.bytes, p[:n]...)
+	}
+	return n, err
+}
+
+// introduced is the result of the server's answer to hello.
+func (c *conversation) introduced(answer bson.Raw) finding.Result {
+	if refused := refusalOf(answer); refused != nil {
+		if found := c.notReady(refused); found != nil {
+			return finding.Failed(found)
+		}
+		return finding.Failed(finding.New(finding.SpeakGarbage, "the server at %s refuses the greeting", c.to.Address).
+			Saw("%s", refused.said()).Suggest("gharbor nearby"))
+	}
+	c.hello = answer
+	newest, _ := number(answer, "maxWireVersion")
+	if oldest, _ := number(answer, "minWireVersion"); newest < oldestWire || oldest > 1000 {
+		return finding.Failed(c.tooOld(fmt.Sprintf("it speaks versions %d to %d of the protocol", oldest, newest)))
+	}
+	what := "MongoDB answers"
+	switch {
+	case text(answer, "msg") == "isdbgrid":
+		what += ", a router of a sharded cluster"
+	case text(answer, "setName") != "":
+		what += ", a member of the set " + clean.Quoted(clean.Line(text(answer, "setName"), 60))
+	}
+	return finding.Good("%s", what)
+}
+
+// tooOld is for a server from before MongoDB 3.6.
+func (c *conversation) tooOld(seen string) *finding.Finding {
+	return finding.New(finding.SpeakTooOld,
+		"this server is older than MongoDB 3.6, and gharbor does not speak its protocol").
+		Saw("%s", seen).
+		Suggest("gharbor nearby   # is it the server that is meant?")
+}
+
+// isOld asks by another connection whether the server knows the older message.
+func (c *conversation) isOld(ctx context.Context) bool {
+	if c.to.Redial == nil || c.facts.TLS != "none" {
+		return false
+	}
+	conn, err := c.to.Redial(ctx)
+	if err != nil {
+		return false
+	}
+	defer conn.Close()
+	defer probe.Guard(ctx, conn)()
+	document, err := bson.Marshal(bson.D{{Key: "isMaster", Value: 1}})
+	if err != nil {
+		return false
+	}
+	if _, err := conn.Write(wire.AppendQuery(nil, helloID, document)); err != nil {
+		return false
+	}
+	_, err = wire.Read(conn, helloID, maxFacts)
+	return err == nil
+}
+
+// send sends a command.
+func (c *conversation) send(command bson.D) error {
+	document, err := bson.Marshal(command)
+	if err != nil {
+		return err
+	}
+	c.id++
+	_, err = c.conn.Write(wire.Append(nil, c.id, document))
+	return err
+}
+
+// ask sends a command to a database, and reads the answer. The error is that of the connection, or a *refusal.
+func (c *conversation) ask(ctx context.Context, database string, command bson.D) (bson.Raw, error) {
+	defer probe.Guard(ctx, c.raw)()
+	return c.exchange(database, command)
+}
+
+// exchange is ask within the time that the connection has.
+func (c *conversation) exchange(database string, command bson.D) (bson.Raw, error) {
+	if err := c.send(c.addressed(database, command)); err != nil {
+		return nil, err
+	}
+	answer, err := wire.Read(c.conn, c.id, c.most)
+	if err != nil {
+		return nil, err
+	}
+	if refused := refusalOf(answer); refused != nil {
+		return answer, refused
+	}
+	return answer, nil
+}
+
+// addressed adds to a command for which database it is, and that a server which is no primary may answer it.
+func (c *conversation) addressed(database string, command bson.D) bson.D {
+	has := func(name string) bool {
+		for _, e := range command {
+			if e.Key == name {
+				return true
+			}
+		}
+		return false
+	}
+	command = append(bson.D{}, command...)
+	if !has("$db") {
+		command = append(command, bson.E{Key: "$db", Value: database})
+	}
+	if primary, known := truth(c.hello, "isWritablePrimary"); known && !primary && !has("$readPreference") {
+		mode := bson.D{{Key: "mode", Value: "primaryPreferred"}}
+		command = append(command, bson.E{Key: "$readPreference", Value: mode})
+	}
+	return command
+}
+
+// Values of an answer: the zero value where there is none of the kind.
+
+func text(raw bson.Raw, path ...string) string {
+	value, err := raw.LookupErr(path...)
+	if err != nil {
+		return ""
+	}
+	s, _ := value.StringValueOK()
+	return s
+}
+
+func number(raw bson.Raw, path ...string) (n int64, known bool) {
+	value, err := raw.LookupErr(path...)
+	if err != nil {
+		return 0, false
+	}
+	return value.AsInt64OK()
+}
+
+func truth(raw bson.Raw, path ...string) (is, known bool) {
+	if raw == nil {
+		return false, false
+	}
+	value, err := raw.LookupErr(path...)
+	if err != nil {
+		return false, false
+	}
+	return value.BooleanOK()
+}
+
+// items are the documents of a list.
+func items(raw bson.Raw, path ...string) (all []bson.Raw) {
+	for _, value := range values(raw, path...) {
+		if document, ok := value.DocumentOK(); ok {
+			all = append(all, document)
+		}
+	}
+	return all
+}
+
+// texts are the texts of a list.
+func texts(raw bson.Raw, path ...string) (all []string) {
+	for _, value := range values(raw, path...) {
+		if s, ok := value.StringValueOK(); ok {
+			all = append(all, s)
+		}
+	}
+	return all
+}
+
+func values(raw bson.Raw, path ...string) []bson.RawValue {
+	if raw == nil {
+		return nil
+	}
+	value, err := raw.LookupErr(path...)
+	if err != nil {
+		return nil
+	}
+	list, ok := value.ArrayOK()
+	if !ok {
+		return nil
+	}
+	all, err := list.Values()
+	if err != nil {
+		return nil
+	}
+	return all
+}

@@ -1,0 +1,417 @@
+package mongodb
+
+import (
+	"context"
+	"crypto/md5"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/xdg-go/scram"
+	"go.mongodb.org/mongo-driver/v2/bson"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/engine/probe"
+	"gentleharbor/core/finding"
+)
+
+// The methods of a login (MongoDB documentation, "Authentication Mechanisms").
+const (
+	methodSHA256 = "SCRAM-SHA-256"
+	methodSHA1   = "SCRAM-SHA-1"
+	methodPlain  = "PLAIN"
+	methodX509   = "MONGODB-X509"
+	methodNone   = "none asked"
+)
+
+// external is the database of accounts that another system keeps: by certificates, or by LDAP.
+const external = "$external"
+
+// usualAuthDatabase is the one that accounts are made in where nobody says otherwise.
+const usualAuthDatabase = "admin"
+
+// The steps of a login, for what is seen: at which one a server refuses says something of why.
+const (
+	stepFirst = "it refused at the first step, before the password was proved: most often there is no such user in the " +
+		"auth-database %s"
+	stepProof = "it refused the proof of the password"
+)
+
+func (c *conversation) authDatabase() string {
+	if c.to.AuthDatabase == "" {
+		return usualAuthDatabase
+	}
+	return c.to.AuthDatabase
+}
+
+// method is how one logs in: by the certificate or by another system for accounts that the server does not keep, else
+// as the server says for this account, the strongest first.
+func (c *conversation) method() string {
+	offered := texts(c.hello, "saslSupportedMechs")
+	switch {
+	case c.authDatabase() == external && c.to.TLS.Cert != "":
+		return methodX509
+	case c.authDatabase() == external:
+		return methodPlain
+	case slices.Contains(offered, methodSHA256):
+		return methodSHA256
+	case slices.Contains(offered, methodSHA1):
+		return methodSHA1
+	case slices.Contains(offered, methodPlain):
+		return methodPlain
+	case len(offered) > 0:
+		return offered[0]
+	}
+	return methodSHA256
+}
+
+// Login logs in, where the profile names a user or a certificate does.
+func (c *conversation) Login(ctx context.Context) finding.Result {
+	method := c.method()
+	if c.to.User == "" && method != methodX509 {
+		return c.withoutLogin(ctx)
+	}
+	c.facts.User, c.facts.LoginMethod = c.to.User, clean.Line(method, 60)
+	open, err := c.isOpen(ctx)
+	if err != nil {
+		return finding.Failed(c.endedAtLogin(ctx, err))
+	}
+	if found := c.logInBy(ctx, method, open); found != nil {
+		return finding.Failed(found)
+	}
+	detail := fmt.Sprintf("%s by %s", clean.Quoted(c.to.User), c.facts.LoginMethod)
+	if c.to.User == "" {
+		detail = "by " + c.facts.LoginMethod
+	}
+	switch {
+	case open:
+		return finding.Warned(c.openToAll(), "%s", detail)
+	case method == methodSHA1:
+		return finding.Warned(finding.New(finding.LoginWeakMethod,
+			"the password was checked by SCRAM-SHA-1, which keeps an MD5 hash of it").
+			Advise("as an administrator: set the password of %s again, which adds SCRAM-SHA-256 on version 4.0 and later",
+				clean.Line(c.to.User, 60)), "%s", detail)
+	}
+	return finding.Good("%s", detail)
+}
+
+// isOpen reports whether the server does everything for everybody: it lists databases before a login.
+func (c *conversation) isOpen(ctx context.Context) (bool, error) {
+	_, err := c.ask(ctx, "admin", bson.D{{Key: "listDatabases", Value: 1}, {Key: "nameOnly", Value: true}})
+	var refused *refusal
+	if errors.As(err, &refused) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// openToAll is for a server that wants no login.
+func (c *conversation) openToAll() *finding.Finding {
+	return finding.New(finding.LoginNoPasswordAsked,
+		"the server wants no login: everybody who reaches it may do everything").
+		Saw("it listed its databases before the login").
+		Advise("on the server: make an administrator, then set security.authorization to enabled and restart it")
+}
+
+// withoutLogin is the stage of a profile that names nobody.
+func (c *conversation) withoutLogin(ctx context.Context) finding.Result {
+	open, err := c.isOpen(ctx)
+	switch {
+	case err != nil:
+		return finding.Failed(c.endedAtLogin(ctx, err))
+	case open:
+		c.facts.LoginMethod = methodNone
+		return finding.Warned(c.openToAll(), "nobody is logged in")
+	}
+	return finding.Failed(finding.New(finding.LoginPasswordWanted,
+		"the server wants a login, and the profile names no user").
+		Saw("it lists no databases without one").
+		Advise("name the user: gharbor set %s user=NAME", c.to.Profile))
+}
+
+// logInBy logs in by a method. The finding is why that failed, nil for a login that worked.
+func (c *conversation) logInBy(ctx context.Context, method string, open bool) *finding.Finding {
+	switch method {
+	case methodX509:
+		return c.byCertificate(ctx)
+	case methodSHA256, methodSHA1, methodPlain:
+	default:
+		return finding.New(finding.LoginUnsupportedMethod,
+			"the account logs in by %s, which gharbor does not do", clean.Quoted(method)).
+			Saw("the server offers %s", clean.Quoted(strings.Join(texts(c.hello, "saslSupportedMechs"), ", "))).
+			Advise("use an account with a password, or one with a certificate (auth-database=%s)", external)
+	}
+	if c.to.NoSecret {
+		return c.to.PasswordWanted(finding.New(finding.LoginPasswordWanted,
+			"the account %s needs a password, and the profile sends none", clean.Quoted(c.to.User)))
+	}
+	if method == methodPlain && !c.to.ClearAllowed(&c.facts) {
+		return c.to.NotInTheClear(finding.New(finding.LoginCleartextRefused,
+			"the server wants the password as it is (PLAIN), and the way to it is not safe"), &c.facts)
+	}
+	value, err := c.to.TakeSecret(ctx)
+	if err != nil {
+		return c.to.Untaken(&engine.SecretError{Err: err})
+	}
+	password := value.Disclose()
+	c.empty, c.blank = value.Empty(), strings.TrimSpace(password) != password
+	if method == methodPlain {
+		return c.byPlain(ctx, password, open)
+	}
+	return c.byScram(ctx, method, password, open)
+}
+
+// byCertificate logs in as the subject of the client's certificate.
+func (c *conversation) byCertificate(ctx context.Context) *finding.Finding {
+	if c.facts.TLS == "none" {
+		return finding.New(finding.LoginCertificate, "a login by certificate needs TLS, and the rule is %s", c.to.TLS.Rule).
+			Suggest("gharbor test %s -override tls=verified", c.to.Profile)
+	}
+	command := bson.D{{Key: "authenticate", Value: 1}, {Key: "mechanism", Value: methodX509}}
+	if c.to.User != "" {
+		command = append(command, bson.E{Key: "user", Value: c.to.User})
+	}
+	_, err := c.ask(ctx, external, command)
+	var refused *refusal
+	switch {
+	case errors.As(err, &refused):
+		found := finding.New(finding.LoginCertificate, "the server does not accept the certificate for a login").
+			Saw("%s", refused.said())
+		if leaf := c.to.TLS.ClientCertificate(); leaf != nil {
+			found.Saw("the certificate is for %s", clean.Quoted(leaf.Subject.String()))
+		}
+		return found.Advise("as an administrator: make a user in $external whose name is the certificate's subject")
+	case err != nil:
+		return c.endedAtLogin(ctx, err)
+	}
+	return nil
+}
+
+// byPlain sends the password as it is (RFC 4616).
+func (c *conversation) byPlain(ctx context.Context, password string, open bool) *finding.Finding {
+	source := external
+	if c.to.AuthDatabase != "" {
+		source = c.to.AuthDatabase
+	}
+	payload := bson.Binary{Data: []byte("\x00" + c.to.User + "\x00" + password)}
+	_, err := c.ask(ctx, source, bson.D{
+		{Key: "saslStart", Value: 1},
+		{Key: "mechanism", Value: methodPlain},
+		{Key: "payload", Value: payload},
+		{Key: "autoAuthorize", Value: 1},
+	})
+	return c.refusedLogin(ctx, err, stepProof, open)
+}
+
+// Bounds of what a server may ask of this end's time: 15,000 rounds are the server's own default for SCRAM-SHA-256, and
+// 10,000 for SCRAM-SHA-1.
+const (
+	leastRounds = 4096
+	mostRounds  = 1_000_000
+)
+
+// errRounds is a server that asks for too few or too many rounds.
+var errRounds = errors.New("the server asks for a number of rounds that is not safe")
+
+// errNotProved is a server that does not know the password.
+var errNotProved = errors.New("the server accepted the login, and did not prove that it knows the password")
+
+// byScram logs in by SCRAM (RFC 5802, RFC 7677; MongoDB's driver specification, "Authentication").
+func (c *conversation) byScram(ctx context.Context, method, password string, open bool) *finding.Finding {
+	client, err := scramClient(method, c.to.User, password)
+	if err != nil {
+		return finding.New(finding.LoginRefused, "the user's name or the password can't be sent by %s", method).
+			Saw("%s", clean.Line(err.Error(), 200)).Suggest("gharbor show %s", c.to.Profile)
+	}
+	talk := client.NewConversation()
+	first, err := talk.Step("")
+	if err != nil {
+		return c.brokenExchange(err)
+	}
+	answer, err := c.ask(ctx, c.authDatabase(), bson.D{
+		{Key: "saslStart", Value: 1},
+		{Key: "mechanism", Value: method},
+		{Key: "payload", Value: bson.Binary{Data: []byte(first)}},
+		{Key: "autoAuthorize", Value: 1},
+		{Key: "options", Value: bson.D{{Key: "skipEmptyExchange", Value: true}}},
+	})
+	if err != nil {
+		return c.refusedLogin(ctx, err, fmt.Sprintf(stepFirst, clean.Quoted(c.authDatabase())), open)
+	}
+	const mostSteps = 4 // an exchange has three
+	for range mostSteps {
+		next := ""
+		if payload := payloadOf(answer); !talk.Done() {
+			if err := safeRounds(payload); err != nil {
+				return c.brokenExchange(err)
+			}
+			if next, err = talk.Step(payload); err != nil {
+				return c.brokenExchange(err)
+			}
+		}
+		if done, _ := truth(answer, "done"); done {
+			break
+		}
+		id, _ := number(answer, "conversationId")
+		answer, err = c.ask(ctx, c.authDatabase(), bson.D{
+			{Key: "saslContinue", Value: 1},
+			{Key: "conversationId", Value: int32(id)},
+			{Key: "payload", Value: bson.Binary{Data: []byte(next)}},
+		})
+		if err != nil {
+			return c.refusedLogin(ctx, err, stepProof, open)
+		}
+	}
+	if !talk.Valid() {
+		return c.brokenExchange(errNotProved)
+	}
+	return nil
+}
+
+// scramClient prepares the exchange. For SCRAM-SHA-1 the password is a hash of both words, as the server keeps it.
+func scramClient(method, user, password string) (*scram.Client, error) {
+	if method == methodSHA1 {
+		sum := md5.Sum([]byte(user + ":mongo:" + password))
+		return scram.SHA1.NewClientUnprepped(user, hex.EncodeToString(sum[:]), "")
+	}
+	return scram.SHA256.NewClientUnprepped(user, engine.SASLPrep(password), "")
+}
+
+// payloadOf is what a server says in a step.
+func payloadOf(answer bson.Raw) string {
+	value, err := answer.LookupErr("payload")
+	if err != nil {
+		return ""
+	}
+	if _, data, ok := value.BinaryOK(); ok {
+		return string(data)
+	}
+	s, _ := value.StringValueOK()
+	return s
+}
+
+// safeRounds judges the number of rounds in a server's first message: few are soon guessed, and many keep this end
+// busy.
+func safeRounds(payload string) error {
+	for part := range strings.SplitSeq(payload, ",") {
+		text, is := strings.CutPrefix(part, "i=")
+		if !is {
+			continue
+		}
+		if n, err := strconv.Atoi(text); err != nil || n < leastRounds || n > mostRounds {
+			return errRounds
+		}
+	}
+	return nil
+}
+
+// brokenExchange is for a server that does not keep to the exchange.
+func (c *conversation) brokenExchange(err error) *finding.Finding {
+	return finding.New(finding.LoginRefused, "the login was broken off: the server does not keep to the method %s",
+		c.facts.LoginMethod).
+		Saw("%s", clean.Line(err.Error(), 200)).
+		Suggest("gharbor test %s   # again; if it repeats, is it the server that is meant?", c.to.Profile)
+}
+
+// endedAtLogin is for a connection that ended while the login was answered.
+func (c *conversation) endedAtLogin(ctx context.Context, err error) *finding.Finding {
+	if alert := probe.ClientCertificateAlert(err); alert != "" {
+		return c.to.CertificateRefused(&c.facts, alert)
+	}
+	if ctx.Err() != nil || errors.Is(err, os.ErrDeadlineExceeded) {
+		return c.to.LoginTimeout(c.facts.LoginMethod, false)
+	}
+	return c.to.LoginBrokenOff(probe.LastError(err))
+}
+
+// refusedLogin turns the end of a step into a finding; nil for a step that went well.
+func (c *conversation) refusedLogin(ctx context.Context, err error, step string, open bool) *finding.Finding {
+	var refused *refusal
+	switch {
+	case err == nil:
+		return nil
+	case !errors.As(err, &refused):
+		return c.endedAtLogin(ctx, err)
+	}
+	if found := c.notReady(refused); found != nil {
+		return found
+	}
+	user := clean.Quoted(c.to.User)
+	switch refused.means() {
+	case meansNoMethod, meansUnknownCommand:
+		return finding.New(finding.LoginUnsupportedMethod, "the server does not do %s for %s", c.facts.LoginMethod, user).
+			Saw("%s", refused.said()).
+			Advise("as an administrator: set the account's mechanisms, or name its auth-database in the profile")
+	case meansLogin:
+	default:
+		if !strings.Contains(strings.ToLower(refused.message), "auth") {
+			return finding.New(finding.LoginRefused, "the server refused the login").Saw("%s", refused.said()).
+				Suggest("gharbor show %s", c.to.Profile)
+		}
+	}
+	if c.empty {
+		return c.to.PasswordAgain(finding.New(finding.LoginEmptyPassword, "the password is empty, and the server refused it").
+			Saw("%s", refused.said()).Saw("it came from: %s", c.facts.SecretSource))
+	}
+	found := finding.New(finding.LoginPassword,
+		"the server refused %s: the password is wrong, there is no such user, or it was made in another database than %s",
+		user, clean.Quoted(c.authDatabase())).
+		Saw("%s", refused.said()).Saw("%s", step)
+	switch {
+	case open:
+		found.Saw("the server wants no login: without a user everything is allowed")
+	case c.blank:
+		found.Saw("the password begins or ends with a blank")
+	}
+	c.to.PasswordAgain(found)
+	if c.to.Database != "" && c.authDatabase() != c.to.Database {
+		found.Suggest("gharbor test %s -override auth-database=%s   # if the account was made there", c.to.Profile,
+			clean.Shell(c.to.Database))
+	}
+	return c.to.LookUpAs(found)
+}
+
+// LookUp finds out with an administrator's login why the server refused another one.
+func (c *conversation) LookUp(ctx context.Context, r engine.Refused) error {
+	answer, err := c.ask(ctx, "admin", bson.D{
+		{Key: "usersInfo", Value: bson.D{{Key: "forAllDBs", Value: true}}},
+		{Key: "filter", Value: bson.D{{Key: "user", Value: r.User}}},
+	})
+	if err != nil {
+		return err
+	}
+	source := r.AuthDatabase
+	if source == "" {
+		source = usualAuthDatabase
+	}
+	f := r.Finding
+	var places []string
+	for _, user := range items(answer, "users") {
+		if text(user, "user") == r.User {
+			places = append(places, clean.Line(text(user, "db"), 100))
+		}
+	}
+	switch {
+	case len(places) == 0:
+		f.Code, f.Cause = finding.LoginNoSuchRole, fmt.Sprintf("there is no user %s on this server", clean.Quoted(r.User))
+		f.Saw("%susersInfo finds none of that name in any database", r.By)
+		f.Try, f.Do = nil, nil
+		f.Advise("as an administrator: make the user, with createUser (in a session, not in a shell's history)")
+	case !slices.Contains(places, source):
+		f.Code, f.Cause = finding.LoginNoSuchRole, fmt.Sprintf("the user %s was made in another database than %s",
+			clean.Quoted(r.User), clean.Quoted(source))
+		f.Saw("%sit is in %s", r.By, clean.Quoted(strings.Join(places, ", ")))
+		f.Try, f.Do = nil, nil
+		f.Another(r.Profile, "auth-database", places)
+	default:
+		f.Cause = fmt.Sprintf("the password of %s is wrong: the user is there, in %s", clean.Quoted(r.User),
+			clean.Quoted(source))
+		f.Saw("%susersInfo finds the user", r.By)
+	}
+	return nil
+}

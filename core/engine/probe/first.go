@@ -1,0 +1,73 @@
+package probe
+
+import (
+	"context"
+	"net"
+	"time"
+
+	"gentleharbor/core/engine"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/tlsrule"
+)
+
+// FirstTLS is how an engine's servers speak TLS whose ports either speak it from the first byte, or not at all.
+type FirstTLS struct {
+	// Plain reports whether the server at the other end of a new connection answers without TLS.
+	Plain    func(ctx context.Context, conn net.Conn) bool
+	Question string // that it answers: "PING"
+	Server   string // how TLS is switched on, on the server
+	Versions string // how newer versions of TLS are allowed there
+}
+
+// Strict reports whether TLS begins with the first byte: the rule says so, as a port can't be asked.
+func (o *Probe) Strict() bool {
+	return o.To.Network != "unix" && (o.To.TLS.Rule == tlsrule.Required || o.To.TLS.Rule == tlsrule.Verified)
+}
+
+// Encrypt does the handshake of a strict rule. secure is nil where it was not done, or failed.
+func (o *Probe) Encrypt(ctx context.Context, words FirstTLS) (secure net.Conn, facts *tlsrule.Facts,
+	result finding.Result) {
+	if !o.Strict() {
+		result, _ = o.To.WithoutTLS(false, engine.NotOffered{})
+		return nil, nil, result
+	}
+	// A port without TLS may take the handshake for a message that is not whole, and wait for its end.
+	patient, stop := context.WithTimeout(ctx, handshakePatience(ctx))
+	defer stop()
+	conn, facts, result, err := o.To.TLS.Handshake(patient, o.Conn)
+	if err == nil {
+		return conn, facts, result
+	}
+	if !o.speaksPlainly(ctx, words) {
+		return nil, nil, finding.Failed(tlsrule.Diagnose(err, o.To.Profile, o.To.Address, words.Versions))
+	}
+	return nil, nil, finding.Failed(finding.New(finding.TLSNotOffered,
+		"the server at %s speaks without TLS on this port, but the rule is %s", o.To.Address, o.To.TLS.Rule).
+		Saw("it answers %s without TLS, and no TLS handshake", words.Question).
+		Advise("on the server: %s", words.Server).
+		Suggest("gharbor set %s tls=offered   # only where nobody else is on the way", o.To.Profile))
+}
+
+// handshakePatience is how long a server has for a handshake before another connection finds out whether it speaks
+// without TLS.
+func handshakePatience(ctx context.Context) time.Duration {
+	const usual = 3 * time.Second
+	if deadline, ok := ctx.Deadline(); ok {
+		return min(usual, time.Until(deadline)*2/5)
+	}
+	return usual
+}
+
+// speaksPlainly asks by another connection whether the server speaks without TLS.
+func (o *Probe) speaksPlainly(ctx context.Context, words FirstTLS) bool {
+	if o.To.Redial == nil {
+		return false
+	}
+	conn, err := o.To.Redial(ctx)
+	if err != nil {
+		return false
+	}
+	defer conn.Close()
+	defer Guard(ctx, conn)()
+	return words.Plain(ctx, conn)
+}
