@@ -19,9 +19,11 @@ import (
 	"gentleharbor/core/defect"
 	"gentleharbor/standin/authority"
 	"gentleharbor/standin/engineapi"
+	"gentleharbor/standin/mongodb"
 	"gentleharbor/standin/mysql"
 	"gentleharbor/standin/oracle"
 	"gentleharbor/standin/postgresql"
+	"gentleharbor/standin/redis"
 	"gentleharbor/standin/ssh"
 	"gentleharbor/standin/store"
 )
@@ -43,6 +45,8 @@ func Parts() []Part {
 		{"provision", "an account and a database made, a new password, and all of it taken away again", provisioned},
 		{"ringing", "a server in a container: found, adopted, followed when it moves, stopped, started", ringing},
 		{"moult", "a MySQL server: the socket against TCP, locked and expired accounts", moult},
+		{"fieldnotes", "a document database: where an account was made, commands, documents taken in", fieldnotes},
+		{"cache", "a key-value store: commands, keys, a guard", cached},
 		{"fleet", "many profiles at once, waiting, and two profiles side by side", fleet},
 		{"wallet", "a password in a wallet, bound to its address; a scheduled job that reads it", wallet},
 		{"tides", "a server behind jump hosts: a host key to compare, a way through, a tunnel", tides},
@@ -83,6 +87,8 @@ type stage struct {
 	gate      *ssh.Server // a jump host at the edge of the network
 	sluice    *ssh.Server // one more, which only the gate reaches
 	archive   *oracle.Server
+	notes     *mongodb.Server
+	cache     *redis.Server
 	samples   *store.Store // the tables of sightings
 	authority *authority.Authority
 	closed    int // a port that nothing listens on
@@ -162,6 +168,7 @@ func Keep(ctx context.Context, o Options) error {
 		"gharbor list", "gharbor test sightings", "gharbor show sightings-ro",
 		"gharbor test tides", "gharbor certificate tides", "gharbor alias resolve archive", "gharbor alias knock archive",
 		"gharbor browse sightings", "gharbor query sightings 'select place, count(*) from sighting group by 1'",
+		"gharbor query fieldnotes '{\"find\":\"note\"}'", "gharbor query cache 'GET station'",
 		"gharbor test archive", "gharbor container scan", "gharbor test ringing",
 		"gharbor test sightings -override user=Warden -as sightings-admin",
 		"gharbor test moult-tcp -as moult-admin", "gharbor test -all -timeout 3s", "gharbor compare sightings tides",
@@ -213,6 +220,12 @@ func (s *stage) tearDown() {
 	if s.archive != nil {
 		s.archive.Close()
 	}
+	if s.notes != nil {
+		s.notes.Close()
+	}
+	if s.cache != nil {
+		s.cache.Close()
+	}
 	os.RemoveAll(s.home)
 }
 
@@ -261,6 +274,9 @@ func (s *stage) start() (err error) {
 		return err
 	}
 	if err := s.startArchive(); err != nil {
+		return err
+	}
+	if err := s.startStores(); err != nil {
 		return err
 	}
 	if s.closed, err = closedPort(); err != nil {
@@ -374,6 +390,7 @@ func (s *stage) profiles() error {
 	b.WriteString(s.tideProfiles())
 	b.WriteString(s.ringProfiles())
 	b.WriteString(archiveProfile)
+	b.WriteString(s.storeProfiles())
 	for _, fault := range []string{"starting", "full", "silent", "garbage"} {
 		one(fault, fault, "sightings", "warden", "tags     = [\"broken\"]\n")
 	}

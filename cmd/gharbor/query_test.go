@@ -95,7 +95,6 @@ func TestQueryRefuses(t *testing.T) {
 		{"a wrong password", 5, "login.password", []string{"query", "sightings", "-override", "secret=env:KNOT", "delete from refused"}},
 		{"an empty variable", 4, "secret.", []string{"query", "sightings", "-override", "secret=env:NOT_SET", "delete from refused"}},
 		{"an expectation", 1, "expect.version", []string{"query", "sightings", "-override", "expect.version=99", "delete from refused"}},
-		{"another engine", 2, "runs no statements on redis", []string{"query", "sightings", "-override", "engine=redis", "-override", "database=", "get a"}},
 	} {
 		args := c.args
 		if args[0] != "query" { // the flags come after the names

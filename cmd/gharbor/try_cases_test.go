@@ -127,7 +127,6 @@ func profileCases() []tryCase {
 		{name: "no engine", code: "profile.incomplete", setUp: text("host = \"127.0.0.1\"\nport = 1\nuser = \"u\"\n"), after: fills{"gharbor set x engine=postgresql": "reach.refused"}},
 		{name: "no address", code: "profile.incomplete", setUp: text("engine = \"postgresql\"\nport = 1\nuser = \"u\"\n"), fill: fills{"HOST": "127.0.0.1"}, after: fills{"gharbor set": "reach.refused"}},
 		{name: "no user", code: "profile.incomplete", setUp: text("engine = \"mysql\"\nhost = \"127.0.0.1\"\nport = 1\n"), fill: fills{"NAME": "bander"}, after: fills{"gharbor set": "reach.refused"}},
-		{name: "an engine of later", code: "profile.engine", setUp: text("engine = \"redis\"\nhost = \"127.0.0.1\"\nuser = \"u\"\n"), after: fills{"gharbor show": "same"}},
 		{name: "a variable", code: "profile.variable", setUp: text("engine = \"mysql\"\nhost = \"${NOT_SET:-127.0.0.1}\"\nuser = \"${NOT_SET}\"\n"), after: fills{"gharbor show": "same"}},
 		{name: "half a certificate", code: "profile.incomplete", setUp: func(w *tryWorld) { certificate(0o600)(w); w.set([]string{"tls-key="}) }, fill: fills{"PATH": "warden.key"}},
 		{name: "a loose key", code: "profile.tls-file", setUp: certificate(0o644)},

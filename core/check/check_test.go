@@ -334,3 +334,16 @@ func TestNotVouchedDoesNothing(t *testing.T) {
 		}
 	}
 }
+
+// TestUntestableEngine: a profile of an engine that is only recognised is kept, and not tried.
+func TestUntestableEngine(t *testing.T) {
+	owls := schema.New(engine.NewSet(&engine.Spec{Word: "owl"}, keys.Engines().Named("postgresql")))
+	f, err := profile.Parse(owls, "profiles.toml", []byte("[profile.x]\nengine = \"owl\"\nhost = \"127.0.0.1\"\nuser = \"u\"\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := resolve.Of(f, f.Lookup("x"), nil, resolve.Environment{})
+	if found := Untestable(p); found == nil || found.Code != finding.ProfileEngine || !strings.Contains(found.Cause, "postgresql") {
+		t.Errorf("%+v", found)
+	}
+}

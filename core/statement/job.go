@@ -18,6 +18,7 @@ type Job struct {
 	To     engine.Results
 
 	Values    Values
+	Exact     bool          // documents keep the types of their values
 	Timeout   time.Duration // of each statement; 0 for none
 	KeepGoing bool          // after a statement that failed
 	Atomic    bool          // all of them are one transaction
@@ -74,6 +75,7 @@ func (j *Job) One(ctx context.Context, p *Piece) error {
 	if err != nil {
 		return err
 	}
+	s.Exact = j.Exact
 	return j.carryOut(ctx, p, s.Text, func(ctx context.Context) error { return j.Runner.Run(ctx, s, j.To) })
 }
 

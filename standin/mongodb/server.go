@@ -336,7 +336,10 @@ func (c *client) begin(command bson.D, source string) bson.D {
 	if err != nil {
 		return refuse(18, "AuthenticationFailed", "Authentication failed.")
 	}
-	stored := keeper.GetStoredCredentials(scram.KeyFactors{Salt: string(salt), Iters: rounds})
+	stored, err := keeper.GetStoredCredentialsWithError(scram.KeyFactors{Salt: string(salt), Iters: rounds})
+	if err != nil {
+		return refuse(8, "UnknownError", err.Error())
+	}
 	server, err := kind.NewServer(func(string) (scram.StoredCredentials, error) { return stored, nil })
 	if err != nil {
 		return refuse(8, "UnknownError", err.Error())

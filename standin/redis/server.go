@@ -63,6 +63,7 @@ type Config struct {
 	TLS      *tls.Config
 	Socket   string
 	Saves    bool // snapshots on disk
+	Keys     map[string]string
 }
 
 // Server is a running simulated server.
@@ -88,6 +89,9 @@ func Start(c Config) (*Server, error) {
 	s := &Server{
 		Config: c, texts: make(map[string]string), hashes: make(map[string]map[string]string),
 		lists: make(map[string][]string), expires: make(map[string]time.Time),
+	}
+	for name, text := range c.Keys {
+		s.texts[name] = text
 	}
 	if err := s.Listen("tcp", "127.0.0.1:0"); err != nil {
 		return nil, err

@@ -11,7 +11,6 @@ import (
 	"io"
 	"net"
 	"os"
-	"strings"
 	"time"
 
 	"go.mongodb.org/mongo-driver/v2/bson"
@@ -98,11 +97,6 @@ func (c *conversation) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Res
 		return facts, result
 	}
 	if spoken := c.greet(ctx); spoken.Outcome == finding.Fail {
-		for _, seen := range spoken.Finding.Seen {
-			if strings.Contains(seen, "remote error: tls:") { // with TLS 1.3 it comes behind the handshake
-				return facts, finding.Failed(c.to.CertificateRefused(&c.facts, seen))
-			}
-		}
 		return facts, spoken
 	}
 	return facts, result
@@ -161,7 +155,10 @@ func (c *conversation) greet(ctx context.Context) finding.Result {
 		return seen.bytes, err
 	})
 	c.trip = time.Since(c.asked)
+	alert := probe.ClientCertificateAlert(err) // with TLS 1.3 it comes behind the handshake
 	switch {
+	case alert != "":
+		return finding.Failed(c.to.CertificateRefused(&c.facts, alert))
 	case other != nil:
 		return c.probe.Other(*other, seen.bytes)
 	case len(seen.bytes) == 0:

@@ -36,6 +36,7 @@ func (o *Probe) Encrypt(ctx context.Context, words FirstTLS) (secure net.Conn, f
 	defer stop()
 	conn, facts, result, err := o.To.TLS.Handshake(patient, o.Conn)
 	if err == nil {
+		o.To.Redial = nil // what speaks behind TLS is not found out by connections without it
 		return conn, facts, result
 	}
 	if !o.speaksPlainly(ctx, words) {

@@ -9,7 +9,6 @@ import (
 	"io"
 	"net"
 	"os"
-	"strings"
 	"time"
 
 	"gentleharbor/core/clean"
@@ -95,7 +94,10 @@ func (c *conversation) ping(ctx context.Context) finding.Result {
 		reply, err = c.in.Read()
 		return seen.bytes, err
 	})
+	alert := probe.ClientCertificateAlert(err) // with TLS 1.3 it comes behind the handshake
 	switch {
+	case alert != "":
+		return finding.Failed(c.to.CertificateRefused(&c.facts, alert))
 	case other != nil:
 		return c.probe.Other(*other, seen.bytes)
 	case len(seen.bytes) == 0:
@@ -146,23 +148,9 @@ func (c *conversation) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Res
 		return facts, result
 	}
 	if spoken := c.ping(ctx); spoken.Outcome == finding.Fail {
-		if alert := clientCertificateAlert(spoken.Finding); alert != "" {
-			return facts, finding.Failed(c.to.CertificateRefused(&c.facts, alert))
-		}
 		return facts, spoken
 	}
 	return facts, result
-}
-
-// clientCertificateAlert is the alert for a client's certificate that a finding has seen, "" for none: with TLS 1.3 it
-// comes behind the handshake.
-func clientCertificateAlert(f *finding.Finding) string {
-	for _, seen := range f.Seen {
-		if strings.Contains(seen, "remote error: tls:") {
-			return seen
-		}
-	}
-	return ""
 }
 
 // speaksPlainly reports whether a server answers without TLS.

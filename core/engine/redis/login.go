@@ -254,7 +254,8 @@ func (c *conversation) Database(ctx context.Context) finding.Result {
 		return finding.Failed(finding.New(finding.DatabaseNoAccess, "the account %s may not choose a database",
 			clean.Quoted(c.facts.User)).Saw("%s", said(reply)).
 			Suggest("gharbor test %s -override database=0", c.to.Profile).
-			ByAdmin(c.to.Helping(), "provision grant "+c.to.Profile, "ACL SETUSER %s +select", written(c.facts.User)))
+			ByAdmin(c.to.Helping(), "provision grant "+c.to.Profile+" -access read", "ACL SETUSER %s +select",
+				written(c.facts.User)))
 	}
 	return finding.Failed(c.refusedQuestion(reply))
 }

@@ -89,7 +89,7 @@ func (c *conversation) refusedFirst(r *resp.Reply) *finding.Finding {
 			"the server turns clients of other machines away: it has no password, and protected-mode is on").
 			Saw("%s", said(r)).
 			Advise("on the server: give its default user a password, with requirepass or ACL SETUSER").
-			Suggest("gharbor secret keep %s   # then keep that password", c.to.Profile)
+			Suggest("gharbor test %s   # once that is done", c.to.Profile)
 	case meansLoading:
 		return finding.New(finding.SpeakStarting, "the server is starting: it still reads its data from disk").
 			Saw("%s", said(r)).

@@ -20,6 +20,7 @@ import (
 type loadOptions struct {
 	connecting
 	table, columns, badRows string
+	collection              string
 	null                    *string
 	form                    string // of data files; "" for what their names say
 	from                    script.Place
@@ -38,7 +39,7 @@ func Load() *base.Command {
 	return &base.Command{
 		Name:    "load",
 		Args:    "PROFILE FILE…",
-		Summary: "run script files, or load rows into a table",
+		Summary: "run script files, or load rows or documents",
 		Long: `A script is checked first, then sent, each statement alone. Files that it
 includes are looked for beside it. Before something that exists is dropped or
 emptied you are asked. Files packed with gzip are fine; - is standard input, which
@@ -46,7 +47,8 @@ is read once and needs -yes.
 
 With -table the files contain rows: CSV, or TSV as query writes it. The first line
 names the columns, unless -columns does. All rows are loaded, or none; with
--keep-going or -bad-rows all but the bad ones.`,
+-keep-going or -bad-rows all but the bad ones. With -collection they contain a
+JSON document a line.`,
 		Examples: []string{
 			"gharbor load sightings data/tide_reading.sql",
 			"gharbor load sightings dump.sql.gz -dry-run",
@@ -70,6 +72,8 @@ func (o *loadOptions) flags(fs *base.FlagSet) {
 	})
 	fs.StringVar(&o.form, "written", "", "the form of the rows: csv or tsv (default: by the file's name)")
 	fs.StringVar(&o.badRows, "bad-rows", "", "write bad rows to this new file, and go on")
+	fs.Section("Documents")
+	fs.StringVar(&o.collection, "collection", "", "add documents to this collection: a JSON document a line")
 	fs.Section("Scripts")
 	fs.Func("from", "start at FILE:LINE; before that only settings are sent", o.setFrom)
 	fs.BoolVar(&o.dryRun, "dry-run", false, "only list what the scripts create, change and drop")
@@ -117,8 +121,11 @@ func (c *call) load(ctx context.Context, o loadOptions) error {
 		return base.Failure(base.ExitFailed,
 			fmt.Errorf("the guard of %s is read-only: nothing was loaded", clean.Word(p.Called)))
 	}
-	if o.table != "" {
+	switch {
+	case o.table != "":
 		return c.loadRows(ctx, p, o)
+	case o.collection != "":
+		return c.loadDocuments(ctx, p, o)
 	}
 	return c.loadScripts(ctx, p, o)
 }
@@ -139,18 +146,31 @@ func (c *call) loadConflict(o loadOptions) error {
 			}
 		}
 	}
-	if o.table != "" {
-		if o.dryRun {
-			return base.Usage("-dry-run is for scripts: rows are only added")
-		}
+	switch {
+	case o.table != "" && o.collection != "":
+		return base.Usage("give -table or -collection, not both")
+	case o.table != "" && o.dryRun, o.collection != "" && o.dryRun:
+		return base.Usage("-dry-run is for scripts: rows and documents are only added")
+	case o.table != "":
 		return nil
+	}
+	for _, name := range []string{"atomic", "keep-going", "from"} {
+		if c.Set[name] && o.collection != "" {
+			return base.Usage("-%s is not for documents", name)
+		}
 	}
 	for _, name := range []string{"columns", "null", "bad-rows", "written"} {
 		if c.Set[name] {
 			return base.Usage("-%s is for rows: add -table", name)
 		}
 	}
+	if o.collection != "" {
+		return nil
+	}
 	for _, file := range files {
+		if isDocuments(file) {
+			return base.Usage("%s is a file of documents: add -collection", clean.Quoted(file))
+		}
 		if form := formOf(file); form != "" {
 			return base.Usage("%s is a file of rows: add -table", clean.Quoted(file))
 		}

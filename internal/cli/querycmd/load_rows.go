@@ -42,7 +42,7 @@ type filling struct {
 
 // loadRows takes files of rows into a table.
 func (c *call) loadRows(ctx context.Context, p *resolve.Profile, o loadOptions) error {
-	if p.Engine() != nil && p.Engine().Statements.Catalogue == nil {
+	if p.Engine() != nil && (p.Engine().Statements.Catalogue == nil || !p.Engine().Statements.Lexis.SQL()) {
 		return base.Usage("this version can't load rows on %s", p.Engine().Word)
 	}
 	for _, file := range c.Args[1:] {

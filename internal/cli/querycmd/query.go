@@ -26,6 +26,7 @@ import (
 type queryOptions struct {
 	file, out string
 	base64    bool
+	exact     bool
 	form
 	rows   int64
 	values statement.Values
@@ -80,6 +81,7 @@ func (o *queryOptions) flags(fs *base.FlagSet) {
 	fs.Section("The output")
 	o.form.flags(fs)
 	fs.Func("bytes", "how bytes are written: hex (default) or base64", o.setBytes)
+	fs.BoolVar(&o.exact, "canonical", false, "write documents as canonical Extended JSON, which keeps each type")
 	fs.Int64Var(&o.rows, "rows", 0, "at most this many rows of each result; 0 for all")
 	fs.StringVar(&o.out, "out", "", "write to a file (complete, or not at all)")
 	fs.Section("The connection")
@@ -199,6 +201,7 @@ func (c *call) carryOut(
 		By:        p.Engine().Statements,
 		To:        shown,
 		Values:    o.values,
+		Exact:     o.exact,
 		Timeout:   o.ofStatement,
 		KeepGoing: o.keepGoing,
 		Atomic:    o.atomic,
