@@ -123,11 +123,18 @@ func scriptFile(p *testkit.Program, name, text string) string {
 // holdClient keeps the only place of a server for clients.
 func holdClient(t *testing.T, r *testkit.Redis) {
 	t.Helper()
-	conn, err := net.Dial("unix", r.Socket)
+	dialSocket(t, r.Socket)
+}
+
+// dialSocket is a connection to a socket until the test ends.
+func dialSocket(t *testing.T, path string) net.Conn {
+	t.Helper()
+	conn, err := net.Dial("unix", path)
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { conn.Close() })
+	return conn
 }
 
 // TestRedisTLS: rediss is TLS from the first byte, verified; a port with TLS alone, and one without, are told.

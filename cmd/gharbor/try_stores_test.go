@@ -30,7 +30,7 @@ var leftToPeople = map[string]string{
 	"as an administrator: make":                    "needs a real server with accounts",
 	"as an administrator: set":                     "needs a real server with accounts",
 	`{"grantRolesToUser"`:                          "needs a real server with accounts",
-	"gharbor secret keep %s   # then keep":         "it asks for the password; TestSecretKeep has it",
+	"where nobody else is on":                      "needs a port of another user's; core/engine/redis has it",
 	"gharbor browse %s activity   # who is":        "TestRedisStates comes upon it, and an administrator gets no place either",
 	"gharbor test %s -override tls=verified":       "TestRedisTLS has a server with such a port",
 	"gharbor test %s   # again; if it repeats, is": "needs a server that breaks the exchange; core/engine/mongodb has it",

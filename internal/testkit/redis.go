@@ -4,7 +4,6 @@ package testkit
 
 import (
 	"fmt"
-	"io"
 	"net"
 	"os"
 	"os/exec"
@@ -112,7 +111,7 @@ func (r *Redis) Do(t testing.TB, commands ...[]string) string {
 	conn.SetDeadline(time.Now().Add(10 * time.Second))
 	in, last := resp.NewReader(conn, 1<<20), ""
 	for _, words := range commands {
-		if _, err := io.WriteString(conn, string(resp.Append(nil, words...))); err != nil {
+		if _, err := conn.Write(resp.Append(nil, words...)); err != nil {
 			t.Fatal(err)
 		}
 		reply, err := in.Read()

@@ -146,7 +146,7 @@ func (c *conversation) greet(ctx context.Context) finding.Result {
 	c.id = helloID - 1
 	c.asked = time.Now()
 	if err := c.send(c.greeting()); err != nil {
-		return c.probe.Nothing(ctx, err)
+		return c.probe.Unwritten(ctx, c.conn, &c.facts, err)
 	}
 	seen := &firstBytes{Reader: c.conn}
 	var answer bson.Raw

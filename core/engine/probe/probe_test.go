@@ -13,6 +13,8 @@ import (
 
 	"gentleharbor/core/engine"
 	"gentleharbor/core/engine/greeting"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/tlsrule"
 )
 
 // greetings are those of the engine, whose servers speak first, and of one that answers a word.
@@ -120,5 +122,35 @@ func TestLastError(t *testing.T) {
 	}
 	if ClientCertificateAlert(io.EOF) != "" {
 		t.Error("an end is no alert")
+	}
+}
+
+// TestFirstTLS: a port that speaks TLS from the first byte is not asked without a strict rule; one that does not is told
+// by another connection.
+func TestFirstTLS(t *testing.T) {
+	for rule, strict := range map[tlsrule.Rule]bool{tlsrule.Off: false, tlsrule.Offered: false, tlsrule.Required: true, tlsrule.Verified: true} {
+		o, theirs := at("+PONG\r\n")
+		o.To.TLS = &tlsrule.Plan{Settings: tlsrule.Settings{Rule: rule}}
+		o.To.TLS.Now = time.Now
+		if o.Strict() != strict {
+			t.Errorf("%s is strict: %v", rule, o.Strict())
+		}
+		go func() { // it waits for the rest of what it takes for a command
+			io.Copy(io.Discard, theirs)
+		}()
+		ctx, cancel := context.WithTimeout(t.Context(), 300*time.Millisecond)
+		plain := func(_ context.Context, conn net.Conn) bool {
+			io.WriteString(conn, "PING\r\n\r\n")
+			n, _ := conn.Read(make([]byte, 16))
+			return n > 0
+		}
+		secure, _, result := o.Encrypt(ctx, FirstTLS{Plain: plain, Question: "PING", Server: "x", Versions: "y"})
+		cancel()
+		switch {
+		case secure != nil:
+			t.Error("it is encrypted")
+		case !strict && result.Outcome != finding.OK, strict && (result.Finding == nil || result.Finding.Code != finding.TLSNotOffered):
+			t.Errorf("%s: %+v", rule, result)
+		}
 	}
 }

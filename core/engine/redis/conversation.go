@@ -87,7 +87,7 @@ func (c *conversation) ping(ctx context.Context) finding.Result {
 	seen := &firstBytes{Reader: c.conn}
 	c.in = resp.NewReader(seen, maxFacts)
 	if _, err := c.conn.Write(resp.Append(nil, "PING")); err != nil {
-		return c.probe.Nothing(ctx, err)
+		return c.probe.Unwritten(ctx, c.conn, &c.facts, err)
 	}
 	var reply *resp.Reply
 	_, other, err := c.probe.Listen(ctx, func() (first []byte, err error) {
