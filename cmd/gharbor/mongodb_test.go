@@ -9,6 +9,7 @@ import (
 
 	"gentleharbor/internal/testkit"
 	"gentleharbor/standin/authority"
+	"gentleharbor/standin/dns"
 	"gentleharbor/standin/mongodb"
 )
 
@@ -133,4 +134,49 @@ func TestDocumentsLogins(t *testing.T) {
 	p.OK("test", "secure").Has("PLAIN", "verified")
 	p.Run("test", "set", "-override", "user=old").Want(0).Has("login.weak-method")
 	p.Run("test", "set", "-override", "expect.replica-set=other").Want(1).Has("expect.replica-set", `"shore"`)
+}
+
+// TestDocumentsSRV: DNS lists the servers of a mongodb+srv URL. They get a password only with a certificate for the domain
+// that was asked.
+func TestDocumentsSRV(t *testing.T) {
+	t.Parallel()
+	ca, err := authority.New()
+	if err != nil {
+		t.Fatal(err)
+	}
+	start := func(name string) uint16 {
+		secure, err := ca.TLS([]string{name}, 24*60*60*1e9)
+		if err != nil {
+			t.Fatal(err)
+		}
+		server, err := mongodb.Start(mongodb.Config{TLS: secure, Accounts: []mongodb.Account{{User: "scribe", Password: "knot", Source: "fieldnotes"}}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(server.Close)
+		return uint16(server.Port())
+	}
+	names := &dns.Server{
+		Services: map[string][]dns.Record{
+			"_mongodb._tcp.shore.saltmarsh.example": {{Priority: 1, Port: start("shore.saltmarsh.example"), Target: "a.saltmarsh.example"}},
+			"_mongodb._tcp.odd.saltmarsh.example":   {{Priority: 1, Port: start("elsewhere.example"), Target: "a.saltmarsh.example"}},
+		},
+		Addresses: map[string][]string{"a.saltmarsh.example": {"127.0.0.1"}},
+	}
+	p := testkit.NewProgram(t)
+	p.NameServer(t, names)
+	p.Setenv("KNOT", "knot")
+	authorityFile := filepath.Join(filepath.Dir(p.Home), "ca.pem")
+	p.Write(authorityFile, string(ca.PEM))
+	for _, name := range []string{"shore", "odd", "none"} {
+		p.OK("add", name, "mongodb+srv://scribe@"+name+".saltmarsh.example/fieldnotes", "-secret", "env:KNOT", "-tls-ca", authorityFile)
+	}
+	p.OK("show", "shore").Has("_mongodb._tcp.shore.saltmarsh.example", "verified")
+	p.OK("test", "shore").Has("by an SRV record of _mongodb._tcp.shore", `"scribe" by SCRAM-SHA-256`)
+	p.Run("test", "odd").Want(1).Has("tls.wrong-name")
+	p.Run("test", "none").Want(1).Has("alias.srv-unknown", "gharbor set none srv=")
+	p.Run("test", "shore", "-override", "tls=required").Want(1).Has("profile.conflict", "tls=verified")
+	p.Run("add", "x", "mongodb+srv://a.example:27017/x").Want(2).Has("without a port")
+	p.Run("add", "x", "mongodb+srv://a.example,b.example/x").Want(2).Has("one host")
+	p.OK("list").Has("srv _mongodb._tcp.shore")
 }

@@ -95,7 +95,7 @@ var None = &Kind{
 }
 
 // All lists the kinds.
-func All() []*Kind { return []*Kind{host, hosts, socket, alias, container} }
+func All() []*Kind { return []*Kind{host, hosts, srv, socket, alias, container} }
 
 // Named is the kind whose key has a name, None for no such kind.
 func Named(name key.Name) *Kind {

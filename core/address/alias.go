@@ -32,9 +32,10 @@ var alias = &Kind{
 			return locateSocket(p)
 		}
 		var list []Candidate
-		if p.Service().Text(key.SRV) != "" {
+		if name := p.Service().Text(key.SRV); name != "" {
+			_, link, _ := p.Service().Own(key.SRV)
 			var found *finding.Finding
-			if list, found = records(ctx, from, p.Service()); found != nil {
+			if list, found = records(ctx, from, name, asking{"alias", link.Called()}); found != nil {
 				return nil, found
 			}
 		}
@@ -147,36 +148,31 @@ const maxRecords = 32
 // records are the servers that DNS lists for a service, in the order in which RFC
 // 2782 has a client try them. Their certificates must be for the domain that was
 // asked: the servers' own names are what DNS said.
-func records(ctx context.Context, from Sources, chain *Chain) ([]Candidate, *finding.Finding) {
-	srv := chain.Text(key.SRV)
+func records(ctx context.Context, from Sources, srv string, by asking) ([]Candidate, *finding.Finding) {
 	records, err := from.Services(ctx, srv)
-	_, link, _ := chain.Own(key.SRV)
-	name := link.Called()
 	var dns *net.DNSError
 	switch {
 	case ctx.Err() != nil || errors.As(err, &dns) && dns.IsTimeout:
-		return nil, finding.New(finding.AliasSRVTimeout,
+		return nil, by.again(finding.New(finding.AliasSRVTimeout,
 			"the name servers did not answer about the SRV records of %s in time", srv).
-			Suggest("cat /etc/resolv.conf").Suggest("gharbor alias resolve %s", name)
+			Suggest("cat /etc/resolv.conf"))
 	case len(records) == 1 && strings.TrimSuffix(records[0].Target, ".") == "":
-		return nil, finding.New(finding.AliasSRVNone,
-			"DNS says that the service %s does not exist here (its SRV record points to the root)", srv).
-			Advise("name the records that there are: gharbor alias set %s srv=_SERVICE._tcp.DOMAIN", name)
+		return nil, by.another(finding.New(finding.AliasSRVNone,
+			"DNS says that the service %s does not exist here (its SRV record points to the root)", srv))
 	case len(records) == 0:
 		found := finding.New(finding.AliasSRVUnknown, "DNS has no SRV records for %s", srv)
 		if err != nil {
 			found.Saw("%s", LookUpReason(err))
 		}
-		return nil, found.Advise("name the records that there are: gharbor alias set %s srv=_SERVICE._tcp.DOMAIN", name)
+		return nil, by.another(found)
 	}
 	var list []Candidate
 	for _, r := range records[:min(len(records), maxRecords)] {
 		host := strings.ToLower(strings.TrimSuffix(r.Target, "."))
 		if !syntax.ValidHost(host) || r.Port == 0 {
-			return nil, finding.New(finding.AliasSRVUnknown,
+			return nil, by.another(finding.New(finding.AliasSRVUnknown,
 				"an SRV record of %s has no usable host and port", srv).
-				Saw("its target is %s, its port %d", clean.Quoted(r.Target), r.Port).
-				Advise("name the records that there are: gharbor alias set %s srv=_SERVICE._tcp.DOMAIN", name)
+				Saw("its target is %s, its port %d", clean.Quoted(r.Target), r.Port))
 		}
 		c := Candidate{Host: host, Port: int(r.Port), Source: "an SRV record of " + srv, Name: SRVDomain(srv)}
 		if !slices.ContainsFunc(list, func(o Candidate) bool { return o.Host == c.Host && o.Port == c.Port }) {

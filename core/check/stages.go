@@ -214,7 +214,11 @@ func (t *test) describeRoute(candidates []address.Candidate) finding.Result {
 		return t.planHops(candidates)
 	}
 	if len(candidates) == 1 {
-		return finding.Good("direct to %s%s", candidates[0], t.overTCP(candidates[0]))
+		told := candidates[0].Source
+		if told != "" {
+			told = ", by " + told
+		}
+		return finding.Good("direct to %s%s%s", candidates[0], told, t.overTCP(candidates[0]))
 	}
 	words := make([]string, len(candidates))
 	for i, c := range candidates {

@@ -61,12 +61,14 @@ type ServiceFile struct {
 
 // URL says how connection URLs of an engine are read and written.
 type URL struct {
-	Scheme     string                         // that is written; "" where there are no URLs
-	Schemes    []string                       // that are read
-	Means      map[string]map[key.Name]string // what a scheme says by itself, where parameters do not
-	Path       key.Name                       // what the path is; "" for the database
-	Fold       bool                           // parameters may be written in letters of another size
-	Parameters map[string]Parameter           // by name; where engines share a name they mean the same by it
+	Scheme  string                         // that is written; "" where there are no URLs
+	Schemes []string                       // that are read
+	Means   map[string]map[key.Name]string // what a scheme says by itself, where parameters do not
+	// SRV is what stands before the host in the name of SRV records that list the servers, by the scheme.
+	SRV        map[string]string
+	Path       key.Name             // what the path is; "" for the database
+	Fold       bool                 // parameters may be written in letters of another size
+	Parameters map[string]Parameter // by name; where engines share a name they mean the same by it
 	// Settle says what parameters mean together, by key ("" takes the key away), and in words what became of them; nil
 	// for nothing. It gets the parameters by name.
 	Settle func(given map[string]string) (keys map[string]string, notes []string)

@@ -63,5 +63,6 @@ type Recipe struct {
 	Password string
 	Database string
 	Check    func(user, database string, port int) []string // the command of the health check
+	Command  []string                                       // in place of the image's own, where that makes no account
 	Tag      func(major, minor string) string               // of the image for a server's version
 }

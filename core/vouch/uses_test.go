@@ -57,6 +57,7 @@ var changes = map[string]struct{ base, one, other string }{
 	"alias":          {"", `"a"`, `"b"`},
 	"container":      {"", `"a"`, `{ project = "a", service = "b" }`},
 	"endpoint":       {"container = \"a\"", `"unix:///run/a"`, `"unix:///run/b"`},
+	"srv":            {"", `"_a._tcp.example"`, `"_b._tcp.example"`},
 	"auth-database":  {"host = \"h\"", `"a"`, `"b"`},
 	"service":        {"host = \"h\"", `"a"`, `"b"`},
 	"instance":       {"host = \"h\"", `"a"`, `"b"`},

@@ -70,6 +70,9 @@ func run() error {
 	if len(os.Args) > 1 && os.Args[1] == "mariadb" {
 		return b.mariadb()
 	}
+	if len(os.Args) > 1 && os.Args[1] == "redis" {
+		return b.redis()
+	}
 	if len(os.Args) > 1 && os.Args[1] == "statements" {
 		return b.statements()
 	}
@@ -85,7 +88,7 @@ func run() error {
 	if err := b.aliases(); err != nil {
 		return err
 	}
-	for _, part := range []func() error{b.tunnels, b.mariadb, b.many, b.list, b.containers, b.statements} {
+	for _, part := range []func() error{b.tunnels, b.mariadb, b.redis, b.many, b.list, b.containers, b.statements} {
 		if err := part(); err != nil {
 			return err
 		}

@@ -28,7 +28,7 @@ type Redis struct {
 // RedisServer starts a server with settings, as its command line takes them.
 func RedisServer(t testing.TB, settings ...string) *Redis {
 	t.Helper()
-	r := need(t, "Redis", func() (*Redis, error) { return startRedis(t, settings) })
+	r := need(t, "Redis", func() (*Redis, error) { return StartRedis(t.TempDir(), settings...) })
 	t.Cleanup(r.Stop)
 	return r
 }
@@ -48,8 +48,8 @@ func SecureRedis(t testing.TB, settings ...string) (r *Redis, port int) {
 		if err != nil {
 			return nil, err
 		}
-		r, err := startRedis(t, append([]string{"--port", "0", "--tls-port", fmt.Sprint(port), "--tls-cert-file", path("server.pem"),
-			"--tls-key-file", path("server.key"), "--tls-ca-cert-file", path("authority.pem")}, settings...))
+		r, err := StartRedis(t.TempDir(), append([]string{"--port", "0", "--tls-port", fmt.Sprint(port), "--tls-cert-file", path("server.pem"),
+			"--tls-key-file", path("server.key"), "--tls-ca-cert-file", path("authority.pem")}, settings...)...)
 		if err == nil {
 			r.Certificates, r.Port = certificates, 0
 		}
@@ -59,12 +59,13 @@ func SecureRedis(t testing.TB, settings ...string) (r *Redis, port int) {
 	return r, port
 }
 
-func startRedis(t testing.TB, settings []string) (*Redis, error) {
+// StartRedis starts a server with its files in a folder.
+func StartRedis(folder string, settings ...string) (*Redis, error) {
 	program, err := exec.LookPath("redis-server")
 	if err != nil {
 		return nil, fmt.Errorf("redis-server was not found (Debian's package is redis-server): %w", err)
 	}
-	r := &Redis{Folder: t.TempDir()}
+	r := &Redis{Folder: folder}
 	r.Socket = filepath.Join(r.Folder, "redis.sock")
 	if r.Port, err = freePort(); err != nil {
 		return nil, err

@@ -147,7 +147,7 @@ func TestDeclared(t *testing.T) {
 		{"MYSQL_ALLOW_EMPTY_PASSWORD=1", "mysql:8", Declaration{Engine: "mysql", User: "root", None: true}, true, nil},
 		{"MYSQL_HOST=db MYSQL_USER=ringer MYSQL_PASSWORD=x", "web", Declaration{}, false, nil},
 		{"MONGO_INITDB_ROOT_USERNAME=scribe MONGO_INITDB_ROOT_PASSWORD=x", "mongo", Declaration{Engine: "mongodb", User: "scribe", Variable: "MONGO_INITDB_ROOT_PASSWORD"}, true, nil},
-		{"REDIS_VERSION=7", "redis", Declaration{Engine: "redis"}, true, nil},
+		{"REDIS_VERSION=7", "redis", Declaration{Engine: "redis", User: "default"}, true, nil},
 		{"ORACLE_PWD=x ORACLE_SID=SKEIN", "oracle", Declaration{Engine: "oracle", User: "SYSTEM", Variable: "ORACLE_PWD", Service: "SKEIN"}, true, nil},
 		{"PATH=/bin", "nginx", Declaration{}, false, nil},
 		{"POSTGRES_USER=warden POSTGRES_PASSWORD=x", "saltmarsh/web", Declaration{}, false, []int{8080}}, // the server's variables, given to a client

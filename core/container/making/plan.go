@@ -330,7 +330,12 @@ func (p *Plan) spec(secrets map[string]string) api.Spec {
 		begin    = 2 * time.Minute // a first start, in which a failed check does not count
 		retries  = 5
 	)
-	return api.Spec{Image: p.Image, Env: variables, Labels: labels, ExposedPorts: map[string]struct{}{port: {}},
+	return api.Spec{
+		Image:        p.Image,
+		Env:          variables,
+		Cmd:          p.Engine.Image.Recipe.Command,
+		Labels:       labels,
+		ExposedPorts: map[string]struct{}{port: {}},
 		Healthcheck: &api.Healthcheck{
 			Test:        p.Check,
 			Interval:    int64(interval),
@@ -341,5 +346,6 @@ func (p *Plan) spec(secrets map[string]string) api.Spec {
 		HostConfig: api.HostConfig{
 			PortBindings: map[string][]api.Binding{port: {{HostIp: "127.0.0.1", HostPort: strconv.Itoa(p.Port)}}},
 			Mounts:       mounts,
-		}}
+		},
+	}
 }

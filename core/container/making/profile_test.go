@@ -28,7 +28,7 @@ func TestFits(t *testing.T) {
 		local: "",
 		"engine = \"mariadb\"\nuser = \"ringer\"\ncontainer = \"rings\"\n":                   "",
 		"engine = \"mariadb\"\nuser = \"ringer\"\n":                                          "",
-		"engine = \"redis\"\nuser = \"x\"\ncontainer = \"x\"\n":                              "can be made for mariadb, mysql, postgresql",
+		"engine = \"mongodb\"\nuser = \"x\"\ncontainer = \"x\"\n":                            "can be made for mariadb, mysql, postgresql, redis",
 		"user = \"x\"\ncontainer = \"x\"\n":                                                  "engine is not said",
 		local + "[[profile.counts.hop]]\nhost = \"gate\"\n":                                  "has hops",
 		"engine = \"mysql\"\nuser = \"x\"\ncontainer = {project = \"p\", service = \"s\"}\n": "compose service",

@@ -31,7 +31,9 @@ var Spec = &engine.Spec{
 	},
 	URL: engine.URL{
 		Scheme:     Word,
-		Schemes:    []string{Word},
+		Schemes:    []string{Word, Word + "+srv"},
+		Means:      map[string]map[key.Name]string{Word + "+srv": {key.TLS: "verified"}},
+		SRV:        map[string]string{Word + "+srv": "_mongodb._tcp."},
 		Fold:       true,
 		Parameters: parameters,
 		Settle:     settleURL,

@@ -20,6 +20,7 @@ type (
 		Secrets  map[string]writtenSecret  `yaml:"secrets,omitempty"`
 	}
 	writtenService struct {
+		Command     []string          `yaml:"command,omitempty"`
 		Environment map[string]string `yaml:"environment,omitempty"`
 		HealthCheck writtenCheck      `yaml:"healthcheck"`
 		Image       string            `yaml:"image"`
@@ -71,6 +72,9 @@ func Write(project, service string, p *making.Plan) (text []byte, files []string
 	for _, v := range p.Variables {
 		name, value, _ := strings.Cut(v, "=")
 		s.Environment[name] = escaped(value)
+	}
+	for _, word := range p.Engine.Image.Recipe.Command {
+		s.Command = append(s.Command, escaped(word))
 	}
 	for _, word := range p.Check {
 		s.HealthCheck.Test = append(s.HealthCheck.Test, escaped(word))

@@ -151,7 +151,11 @@ func readURL(keys *schema.Schema, s string) (*urlReader, error) {
 	u.text("user", user)
 	u.text(cmp.Or(string(spec.URL.Path), "database"), database)
 	u.named[engine.PathParameter], u.named[engine.UserParameter] = database, user
-	u.hosts(hosts)
+	if before := spec.URL.SRV[strings.ToLower(scheme)]; before != "" {
+		u.service(before, hosts)
+	} else {
+		u.hosts(hosts)
+	}
 	u.query(query)
 	return u, u.err
 }
@@ -223,6 +227,16 @@ func (u *urlReader) hosts(s string) {
 	}
 	u.text("host", host)
 	u.text("port", port)
+}
+
+// service notes the name of the SRV records that list the servers. What DNS says is no more than that: options in TXT
+// records are not read.
+func (u *urlReader) service(before, host string) {
+	if strings.ContainsAny(host, ",:[") || host == "" {
+		u.err = errors.New("expected one host without a port: DNS lists the servers and their ports")
+		return
+	}
+	u.text(string(key.SRV), before+host)
 }
 
 // bracketed reports whether a host is an IPv6 address in brackets, with or without a port behind it.
