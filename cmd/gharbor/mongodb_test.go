@@ -172,7 +172,7 @@ func TestDocumentsSRV(t *testing.T) {
 		p.OK("add", name, "mongodb+srv://scribe@"+name+".saltmarsh.example/fieldnotes", "-secret", "env:KNOT", "-tls-ca", authorityFile)
 	}
 	p.OK("show", "shore").Has("_mongodb._tcp.shore.saltmarsh.example", "verified")
-	p.OK("test", "shore").Has("by an SRV record of _mongodb._tcp.shore", `"scribe" by SCRAM-SHA-256`)
+	p.OK("test", "shore").Has("by an SRV", `"scribe" by SCRAM-SHA-256`)
 	p.Run("test", "odd").Want(1).Has("tls.wrong-name")
 	p.Run("test", "none").Want(1).Has("alias.srv-unknown", "gharbor set none srv=")
 	p.Run("test", "shore", "-override", "tls=required").Want(1).Has("profile.conflict", "tls=verified")
