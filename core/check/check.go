@@ -361,6 +361,9 @@ func (r *Report) Where() string {
 	if in == "" {
 		in = "no database"
 	}
+	if strings.Trim(in, "0123456789") == "" {
+		in = "database " + in
+	}
 	who := f.User
 	if who == "" {
 		who = "nobody"
