@@ -189,8 +189,8 @@ func TestComposeExport(t *testing.T) {
 	p.OK("import", "compose.yaml", "-name", "again").Has("container ringing/ringing", "user      ringer", "database  ringing")
 	p.Run("export", "ringing", "-as", "compose", "-with-secret").Want(2).Has("no place for a password")
 	p.Run("export", "ringing", "-as", "url", "-image", "mariadb").Want(2).Has("-as compose")
-	p.OK("add", "cache", "-engine", "redis", "-host", "127.0.0.1", "-user", "default")
-	p.Run("export", "cache", "-as", "compose").Want(2).Has("can be written for")
+	p.OK("add", "notes", "-engine", "mongodb", "-host", "127.0.0.1", "-user", "scribe")
+	p.Run("export", "notes", "-as", "compose").Want(2).Has("can be written for")
 
 	h := newHarbour(t, nil) // the image and the port are those of the container that there is
 	h.Profiles("format = 1\n" + byContainer)

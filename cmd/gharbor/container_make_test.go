@@ -36,7 +36,7 @@ func TestContainerMake(t *testing.T) {
 	make("rings", "-image", "mariadb:11", "-mount", "/a").Want(2).Has("SOURCE:TARGET")
 	make("rings", "-image", "mariadb:11", "-name", "other").Want(2).Has("different containers")
 	make("rings", "-image", "mariadb:11", "-port", "0").Want(2).Has("-port")
-	for words, says := range map[string]string{"engine=redis": "can be made for", "secret=none": "could log in", "host=db.saltmarsh.example container=": "another machine", "container=a/b": "compose service", "user=": "which user"} {
+	for words, says := range map[string]string{"engine=mongodb": "can be made for", "secret=none": "could log in", "host=db.saltmarsh.example container=": "another machine", "container=a/b": "compose service", "user=": "which user"} {
 		h.OK("copy", "rings", "odd")
 		h.OK(append([]string{"set", "odd"}, strings.Fields(words)...)...)
 		make("odd", "-image", "mariadb:11").Want(2).Has(says)

@@ -72,6 +72,14 @@ func TestRedisModes(t *testing.T) {
 	}
 	p.Run("test", "watch").Want(1).Has("speak.sentinel", `"counts" is at "127.0.0.1"`, fmt.Sprintf("port %q", fmt.Sprint(r.Port)))
 
+	p.OK("add", "told", "-engine", "redis", "-sentinel", fmt.Sprintf("counts@127.0.0.1:%d", port), "-secret", "none", "-tls", "off")
+	p.OK("test", "told").Has(fmt.Sprintf("direct to 127.0.0.1:%d, by the sentinel", r.Port))
+	p.Run("test", "told", "-override", "secret=env:HOME").Want(1).Has("profile.conflict", "tls=verified")
+	p.Run("test", "told", "-override", fmt.Sprintf("sentinel=tides@127.0.0.1:%d", port)).Want(1).Has("sentinel.unknown", `"tides"`)
+	p.Run("test", "told", "-override", fmt.Sprintf("sentinel=counts@127.0.0.1:%d", r.Port)).Want(1).Has("sentinel.unreachable", "no sentinel")
+	p.Run("test", "told", "-override", "sentinel=counts@127.0.0.1:1").Want(1).Has("sentinel.unreachable", "connection refused")
+	p.Run("test", "told", "-override", "sentinel=counts").Want(2).Has("NAME@HOST:PORT")
+
 	const endless = "EVAL 'while true do end' 0"
 	p.Run("query", "busy", endless, "-statement-timeout", "500ms").Want(1).Has("cancelled at the server")
 	conn := dialSocket(t, r.Socket)

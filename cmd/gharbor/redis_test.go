@@ -186,6 +186,7 @@ func TestRedisStatements(t *testing.T) {
 	p.OK("query", "cache", "DBSIZE", "-format", "json").Has(`{"value":5}`)
 	p.OK("query", "cache", "-format", "json", "-file", scriptFile(p, "two.redis", "# counts\nGET station:1\n\nLLEN counts\n")).Has(`"result":2`, `{"value":3}`)
 	query(1, "LPUSH station:1 x").Has("WRONGTYPE")
+	p.Run("query", "cache", "-override", "user=few", "HGETALL bird:knot").Want(1).Has("NOPERM", "ACL SETUSER few +hgetall")
 	query(2, `GET "x`).Has("statement:1:5: this text in quotes is not closed")
 	query(2, "GET a", "-atomic").Has("-atomic")
 	query(2, "CONFIG SET requirepass x").Has("password in an argument")

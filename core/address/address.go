@@ -72,6 +72,8 @@ type Sources struct {
 	// Services asks DNS for the SRV records of a name, sorted by priority and, within one, at random by weight
 	// (RFC 2782).
 	Services func(ctx context.Context, name string) ([]*net.SRV, error)
+	// Primary asks a server that watches others, at HOST:PORT, for the primary of a name.
+	Primary func(ctx context.Context, spec *engine.Spec, at, name string) (host string, port int, err error)
 	// Containers finds the servers that are in containers; nil where none are looked for.
 	Containers Containers
 }
@@ -95,7 +97,7 @@ var None = &Kind{
 }
 
 // All lists the kinds.
-func All() []*Kind { return []*Kind{host, hosts, srv, socket, alias, container} }
+func All() []*Kind { return []*Kind{host, hosts, srv, sentinel, socket, alias, container} }
 
 // Named is the kind whose key has a name, None for no such kind.
 func Named(name key.Name) *Kind {

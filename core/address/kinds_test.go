@@ -2,11 +2,13 @@ package address_test
 
 import (
 	"context"
+	"errors"
 	"net"
 	"strings"
 	"testing"
 
 	"gentleharbor/core/address"
+	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/key"
@@ -82,7 +84,7 @@ func resolved(t *testing.T, text string) *resolve.Profile {
 	if err != nil {
 		t.Fatal(err)
 	}
-	f, err := profile.Parse(keys, "profiles.toml", []byte("[profile.counts]\nengine = \"postgresql\"\n"+text))
+	f, err := profile.Parse(keys, "profiles.toml", []byte("[profile.counts]\n"+engineOf(text)+text))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -92,24 +94,79 @@ func resolved(t *testing.T, text string) *resolve.Profile {
 	})
 }
 
+// engineOf is the line of the engine for a text without one.
+func engineOf(text string) string {
+	if strings.HasPrefix(text, "engine") {
+		return ""
+	}
+	return "engine = \"postgresql\"\n"
+}
+
+// TestSentinel: what a sentinel says, and where it may not be asked.
+func TestSentinel(t *testing.T) {
+	text := "engine = \"redis\"\nsentinel = \"counts@s.example:26379\"\n"
+	says := func(host string, port int, err error) address.Sources {
+		return address.Sources{Primary: func(_ context.Context, _ *engine.Spec, at, name string) (string, int, error) {
+			if at != "s.example:26379" || name != "counts" {
+				t.Errorf("asked are %s and %s", at, name)
+			}
+			return host, port, err
+		}}
+	}
+	p := resolved(t, text)
+	list, found := p.Address().Locate(t.Context(), says("10.20.0.7", 6379, nil), p)
+	if found != nil || len(list) != 1 || list[0].ToldBy() != "the sentinel at s.example:26379" || list[0].CertificateName() != "s.example" {
+		t.Errorf("%+v %+v", list, found)
+	}
+	for want, from := range map[finding.Code][]address.Sources{
+		finding.SentinelUnknown:     {says("", 0, engine.ErrNotWatched)},
+		finding.SentinelUnreachable: {says("", 0, errors.New("no answer")), says("a b", 1, nil), says("a", 0, nil)},
+		finding.ProfileIncomplete:   {{}},
+	} {
+		for _, one := range from {
+			if _, found := p.Address().Locate(t.Context(), one, p); found == nil || found.Code != want || len(found.Try)+len(found.Do) == 0 {
+				t.Errorf("%s: %+v", want, found)
+			}
+		}
+	}
+	for more, conflict := range map[string]bool{
+		"": false, "tls = \"off\"\n": true, "tls = \"required\"\n": true, "tls = \"off\"\nsecret = \"none\"\n": false,
+		"[[profile.counts.hop]]\nhost = \"gate\"\n": true,
+	} {
+		p := resolved(t, text+more)
+		if found := p.Address().Conflict(p); (found != nil) != conflict {
+			t.Errorf("%q: %+v", more, found)
+		}
+	}
+	other := resolved(t, "sentinel = \"counts@s.example:26379\"\n")
+	if found := other.Address().Conflict(other); found == nil {
+		t.Error("another engine's servers are watched")
+	}
+}
+
 // TestFacts: what each kind says of itself, where it leads, and what a secret for it is bound to.
 func TestFacts(t *testing.T) {
 	from := address.Sources{
 		Containers: &oneEngine{},
+		Primary: func(context.Context, *engine.Spec, string, string) (string, int, error) {
+			return "10.20.0.7", 6379, nil
+		},
 		Services: func(context.Context, string) ([]*net.SRV, error) {
 			return []*net.SRV{{Target: "A.saltmarsh.example.", Port: 5433}, {Target: "a.saltmarsh.example.", Port: 5433}}, nil
 		},
 	}
 	for text, want := range map[string]string{
-		"host = \"db.example\"\n":                                    "host | db.example:5432 | remote | db.example:5432 | verified | to [db.example:5432] ",
-		"host = \"::1\"\nport = 1\n":                                 "host | [::1]:1 | local | [::1]:1 | offered | to [[::1]:1] ",
-		"hosts = [\"127.0.0.1\", \"b.example:2\"]\n":                 "hosts | 127.0.0.1:5432 and 1 more | remote | 127.0.0.1:5432 b.example:2 | verified | to [127.0.0.1:5432 b.example:2] ",
-		"socket = \"/run/x/.s.PGSQL.5432\"\n":                        "socket | /run/x/.s.PGSQL.5432 | local | /run/x/.s.PGSQL.5432 | offered | to [/run/x/.s.PGSQL.5432] ",
-		"alias = \"counts\"\n":                                       "alias | alias counts | local | 127.0.0.1:5432 | offered | to [] alias counts",
-		"alias = \"portless\"\nport = 7\n":                           "alias | alias portless | remote | db.saltmarsh.example:7 | verified | to [db.saltmarsh.example:7] ",
-		"alias = \"records\"\n":                                      "alias | alias records | remote | a.saltmarsh.example:5433 | verified | to [] alias records",
-		"container = \"station\"\n":                                  "container | container station | local | 127.0.0.1:40404 | offered | to [] container station of unix:///run/engine.sock",
-		"container = \"x\"\nendpoint = \"tcp://far.example:2375\"\n": "container | container x | remote | 127.0.0.1:40404 | verified | to [] container x of unix:///run/engine.sock",
+		"host = \"db.example\"\n":                                     "host | db.example:5432 | remote | db.example:5432 | verified | to [db.example:5432] ",
+		"host = \"::1\"\nport = 1\n":                                  "host | [::1]:1 | local | [::1]:1 | offered | to [[::1]:1] ",
+		"hosts = [\"127.0.0.1\", \"b.example:2\"]\n":                  "hosts | 127.0.0.1:5432 and 1 more | remote | 127.0.0.1:5432 b.example:2 | verified | to [127.0.0.1:5432 b.example:2] ",
+		"socket = \"/run/x/.s.PGSQL.5432\"\n":                         "socket | /run/x/.s.PGSQL.5432 | local | /run/x/.s.PGSQL.5432 | offered | to [/run/x/.s.PGSQL.5432] ",
+		"alias = \"counts\"\n":                                        "alias | alias counts | local | 127.0.0.1:5432 | offered | to [] alias counts",
+		"alias = \"portless\"\nport = 7\n":                            "alias | alias portless | remote | db.saltmarsh.example:7 | verified | to [db.saltmarsh.example:7] ",
+		"alias = \"records\"\n":                                       "alias | alias records | remote | a.saltmarsh.example:5433 | verified | to [] alias records",
+		"container = \"station\"\n":                                   "container | container station | local | 127.0.0.1:40404 | offered | to [] container station of unix:///run/engine.sock",
+		"container = \"x\"\nendpoint = \"tcp://far.example:2375\"\n":  "container | container x | remote | 127.0.0.1:40404 | verified | to [] container x of unix:///run/engine.sock",
+		"srv = \"_counts._tcp.saltmarsh.example\"\n":                  "srv | srv _counts._tcp.saltmarsh.example | remote | a.saltmarsh.example:5433 | verified | to [a.saltmarsh.example:5433] ",
+		"engine = \"redis\"\nsentinel = \"counts@s.example:26379\"\n": "sentinel | sentinel counts@s.example:26379 | remote | 10.20.0.7:6379 | verified | to [10.20.0.7:6379] ",
 	} {
 		p := resolved(t, text)
 		k := p.Address()
@@ -160,7 +217,7 @@ func TestRefused(t *testing.T) {
 			t.Errorf("%s: %+v", want, found)
 		}
 	}
-	for _, text := range []string{"host = \"h\"\n", "hosts = [\"h\"]\n", "alias = \"counts\"\n", "container = \"x\"\n"} {
+	for _, text := range []string{"host = \"h\"\n", "hosts = [\"h\"]\n", "alias = \"counts\"\n", "container = \"x\"\n", "srv = \"_a._tcp.example\"\n", "engine = \"redis\"\nsentinel = \"a@b:1\"\n"} {
 		p, found := resolved(t, text), finding.New(finding.NameUnknown, "x")
 		if p.Address().UnknownName(p, found); len(found.Try)+len(found.Do) != 1 || !strings.Contains(strings.Join(append(found.Try, found.Do...), ""), "gharbor ") {
 			t.Errorf("%s: %v %v", text, found.Try, found.Do)

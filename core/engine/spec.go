@@ -1,6 +1,9 @@
 package engine
 
 import (
+	"context"
+	"errors"
+	"net"
 	"slices"
 	"strings"
 
@@ -38,9 +41,16 @@ type Spec struct {
 	Statements  *Statements // nil where none are run
 	Provision   *Provision  // nil where no accounts and databases are made
 
+	// Monitor asks a server that watches others for the address of the primary of a name; nil where there are none such.
+	// Its error is ErrNotWatched where it watches no servers of the name.
+	Monitor func(ctx context.Context, conn net.Conn, name string) (host string, port int, err error)
+
 	// RefusedDo is a step to do where the port of a server refuses; "" for none of its own.
 	RefusedDo string
 }
+
+// ErrNotWatched is a name of which a server that watches others knows none.
+var ErrNotWatched = errors.New("it watches no servers of that name")
 
 // Keys says which keys of a profile the engine gives a meaning.
 type Keys struct {

@@ -158,6 +158,12 @@ const (
 	AliasUnknownHost Code = "alias.unknown-host"
 )
 
+// The codes of sentinel.
+const (
+	SentinelUnknown     Code = "sentinel.unknown"
+	SentinelUnreachable Code = "sentinel.unreachable"
+)
+
 // The codes of name.
 const (
 	NameUnknownThere Code = "name.unknown-there"

@@ -169,7 +169,7 @@ func copied(f *File, from, to string) (*Edit, error) {
 func TestEveryKeyIsCopied(t *testing.T) {
 	values := map[string]string{"like": `"base"`, "engine": `"mysql"`, "host": `"h"`, "port": `1`, "hosts": `["a"]`, "socket": `"/s"`, "alias": `"a"`, "container": `"c"`, "secret": `"file:f"`,
 		"command": `["./f"]`, "tags": `["t"]`, "tls": `"off"`, "target": `"any"`, "as": `"sysdba"`, "guard": `"ask"`, "endpoint": `"unix:///s"`, "agent": `true`, "algorithms": `["ssh-rsa"]`, "proxy": `"http://a:1"`,
-		"key-secret": `"file:f"`, "tls-key-secret": `"file:f"`, "tls-start": `"direct"`, "host-key": `"SHA256:` + strings.Repeat("A", 43) + `"`, "expect.tls": `"off"`, "expect.version": `"15"`, "expect.writable": `true`, "expect.latency": `"1s"`, "expect.indexes": `["note.place_1"]`, "expect.persistent": `true`, "srv": `"_a._tcp.example"`}
+		"key-secret": `"file:f"`, "tls-key-secret": `"file:f"`, "tls-start": `"direct"`, "host-key": `"SHA256:` + strings.Repeat("A", 43) + `"`, "expect.tls": `"off"`, "expect.version": `"15"`, "expect.writable": `true`, "expect.latency": `"1s"`, "expect.indexes": `["note.place_1"]`, "expect.persistent": `true`, "srv": `"_a._tcp.example"`, "sentinel": `"counts@a:1"`}
 	text := func(f schema.Field) string {
 		if v, ok := values[string(f.Name)]; ok {
 			return v

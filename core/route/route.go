@@ -20,6 +20,7 @@ import (
 
 	"gentleharbor/core/address"
 	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile/resolve"
 )
@@ -62,6 +63,16 @@ func System() Network {
 	}
 }
 
+// primary asks a server that watches others for the primary of a name, on a connection of its own.
+func (n Network) primary(ctx context.Context, spec *engine.Spec, at, name string) (host string, port int, err error) {
+	conn, err := n.Dial(ctx, "tcp", at)
+	if err != nil {
+		return "", 0, err
+	}
+	defer conn.Close()
+	return spec.Monitor(ctx, conn, name)
+}
+
 // getent asks the system's own look-up (nsswitch.conf(5)), which a program
 // without cgo cannot call: its sources may be mDNS or a directory.
 func getent(ctx context.Context, host string) ([]netip.Addr, bool) {
@@ -99,7 +110,7 @@ func (n Network) Candidates(ctx context.Context, r *resolve.Profile) ([]address.
 
 // Sources are what the network asks for addresses that are not written.
 func (n Network) Sources() address.Sources {
-	return address.Sources{Services: n.Services, Containers: n.Containers}
+	return address.Sources{Services: n.Services, Containers: n.Containers, Primary: n.primary}
 }
 
 // Names resolves a candidate's host, in the order in which the addresses will

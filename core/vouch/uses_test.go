@@ -58,6 +58,7 @@ var changes = map[string]struct{ base, one, other string }{
 	"container":      {"", `"a"`, `{ project = "a", service = "b" }`},
 	"endpoint":       {"container = \"a\"", `"unix:///run/a"`, `"unix:///run/b"`},
 	"srv":            {"", `"_a._tcp.example"`, `"_b._tcp.example"`},
+	"sentinel":       {"", `"counts@a:1"`, `"counts@b:1"`},
 	"auth-database":  {"host = \"h\"", `"a"`, `"b"`},
 	"service":        {"host = \"h\"", `"a"`, `"b"`},
 	"instance":       {"host = \"h\"", `"a"`, `"b"`},

@@ -23,6 +23,10 @@ func (c *client) answer(command bson.D) (answer bson.D, goesOn bool) {
 	switch name {
 	case "hello", "isMaster", "ismaster":
 		switch c.Fault {
+		case OldHello:
+			if name == "hello" {
+				return refuse(59, "CommandNotFound", "no such command: 'hello'"), true
+			}
 		case Starting:
 			return refuse(13436, "NotPrimaryOrSecondary", "node is recovering"), true
 		case Stopping:

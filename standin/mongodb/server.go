@@ -37,6 +37,7 @@ const (
 	Deep          Fault = "deep"         // a document in a document, 100,000 times
 	OtherAnswer   Fault = "other-answer" // an answer to something that was not asked
 	OldWire       Fault = "old-wire"     // speaks a version of the protocol that is too old
+	OldHello      Fault = "old-hello"    // of version 3.6: it knows isMaster, and SCRAM-SHA-1 alone
 	OldMessages   Fault = "old-messages" // knows only the older message
 	Starting      Fault = "starting"     // recovers
 	Stopping      Fault = "stopping"     // shuts down
@@ -103,7 +104,7 @@ func Start(c Config) (*Server, error) {
 		c.Version = "7.0.14"
 	}
 	s := &Server{
-		Config: c, databases: make(map[string]map[string][]bson.D), process: bson.NewObjectID(),
+		Config: c, databases: make(map[string]map[string][]bson.D), process: bson.ObjectID{0x6b, 0x0a, 0x5e, 0xa5, 0x17},
 		cursors: make(map[int64]*cursor), killed: make(chan struct{}, 1),
 	}
 	if err := s.Listen("tcp", "127.0.0.1:0"); err != nil {
@@ -427,6 +428,17 @@ func (c *client) hello(command bson.D) bson.D {
 		if c.Fault != NoPrimary && len(c.Members) > 0 {
 			answer = append(answer, bson.E{Key: "primary", Value: c.Members[0]})
 		}
+	}
+	if c.Fault == OldHello {
+		for i := range answer {
+			switch answer[i].Key {
+			case "isWritablePrimary":
+				answer[i].Key = "ismaster"
+			case "maxWireVersion":
+				answer[i].Value = 6
+			}
+		}
+		return ok(answer...)
 	}
 	if name := textOf(command, "saslSupportedMechs"); name != "" {
 		source, user, _ := strings.Cut(name, ".")

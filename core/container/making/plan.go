@@ -213,7 +213,7 @@ func (p *Plan) account() {
 	}
 	p.Variables, p.Secrets = nil, nil
 	set := func(variable, value string) {
-		if value != "" {
+		if value != "" && variable != "" {
 			p.Variables = append(p.Variables, variable+"="+value)
 		}
 	}

@@ -126,9 +126,10 @@ func (c *conversation) logIn(ctx context.Context) *finding.Finding {
 	return nil
 }
 
-// greeting is the hello of this client. With a user the server says by which methods that one may log in.
-func (c *conversation) greeting() bson.D {
-	doc := bson.D{{Key: "hello", Value: 1}, {Key: "helloOk", Value: true}}
+// greeting is the hello of this client, by its name of today or the one before. With a user the server says by which
+// methods that one may log in.
+func (c *conversation) greeting(name string) bson.D {
+	doc := bson.D{{Key: name, Value: 1}, {Key: "helloOk", Value: true}}
 	if c.to.User != "" && c.authDatabase() != external {
 		doc = append(doc, bson.E{Key: "saslSupportedMechs", Value: c.authDatabase() + "." + c.to.User})
 	}
@@ -145,7 +146,7 @@ func (c *conversation) greet(ctx context.Context) finding.Result {
 	defer probe.Guard(ctx, c.raw)()
 	c.id = helloID - 1
 	c.asked = time.Now()
-	if err := c.send(c.greeting()); err != nil {
+	if err := c.send(c.greeting("hello")); err != nil {
 		return c.probe.Unwritten(ctx, c.conn, &c.facts, err)
 	}
 	seen := &firstBytes{Reader: c.conn}
@@ -171,7 +172,23 @@ func (c *conversation) greet(ctx context.Context) finding.Result {
 	case err != nil:
 		return c.probe.Unexpected(ctx, c.probe.Rest(seen.bytes))
 	}
+	if refused := refusalOf(answer); refused != nil && refused.means() == meansUnknownCommand {
+		if answer, err = c.greetAsBefore(); err != nil {
+			return c.probe.Nothing(ctx, err)
+		}
+	}
 	return c.introduced(answer)
+}
+
+// greetAsBefore greets a server that does not know hello yet, which came with 4.4.2 and releases of its time.
+func (c *conversation) greetAsBefore() (bson.Raw, error) {
+	c.asked = time.Now()
+	if err := c.send(c.greeting("isMaster")); err != nil {
+		return nil, err
+	}
+	answer, err := wire.Read(c.conn, c.id, c.most)
+	c.trip = time.Since(c.asked)
+	return answer, err
 }
 
 // firstBytes keeps the first bytes that are read.
@@ -288,11 +305,19 @@ func (c *conversation) addressed(database string, command bson.D) bson.D {
 	if !has("$db") {
 		command = append(command, bson.E{Key: "$db", Value: database})
 	}
-	if primary, known := truth(c.hello, "isWritablePrimary"); known && !primary && !has("$readPreference") {
+	if primary, known := c.isPrimary(); known && !primary && !has("$readPreference") {
 		mode := bson.D{{Key: "mode", Value: "primaryPreferred"}}
 		command = append(command, bson.E{Key: "$readPreference", Value: mode})
 	}
 	return command
+}
+
+// isPrimary tells whether the server may be written to, by its name of today or the one before.
+func (c *conversation) isPrimary() (is, known bool) {
+	if is, known = truth(c.hello, "isWritablePrimary"); known {
+		return is, known
+	}
+	return truth(c.hello, "ismaster")
 }
 
 // Values of an answer: the zero value where there is none of the kind.

@@ -113,6 +113,17 @@ func gives(password string) func(context.Context) (secret.Value, error) {
 	return func(context.Context) (secret.Value, error) { return secret.NewValue(password), nil }
 }
 
+// TestBefore: a server of version 3.6 is greeted by the older name, and logged in to by the older method.
+func TestBefore(t *testing.T) {
+	t.Parallel()
+	config := notes()
+	config.Fault, config.Version = mongodb.OldHello, "3.6.8"
+	c, _ := with(t, config, func(to *engine.Target) { to.User = "old" })
+	if f := c.Facts(); c.Stage != "session" || f.LoginMethod != methodSHA1 || f.Writable == nil || !*f.Writable {
+		t.Errorf("%s: %+v, %+v", c.Stage, c.Result.Finding, c.Facts())
+	}
+}
+
 // TestFindings: each state of a server, and each mistake of a profile, has its own finding at its own stage.
 func TestFindings(t *testing.T) {
 	t.Parallel()

@@ -32,6 +32,9 @@ const (
 // external is the database of accounts that another system keeps: by certificates, or by LDAP.
 const external = "$external"
 
+// firstSHA256 is the first version of the protocol whose servers know SCRAM-SHA-256, of MongoDB 4.0.
+const firstSHA256 = 7
+
 // usualAuthDatabase is the one that accounts are made in where nobody says otherwise.
 const usualAuthDatabase = "admin"
 
@@ -66,6 +69,9 @@ func (c *conversation) method() string {
 		return methodPlain
 	case len(offered) > 0:
 		return offered[0]
+	}
+	if version, _ := number(c.hello, "maxWireVersion"); version < firstSHA256 {
+		return methodSHA1
 	}
 	return methodSHA256
 }

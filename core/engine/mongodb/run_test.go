@@ -69,6 +69,10 @@ func TestRun(t *testing.T) {
 	if err != nil || !strings.Contains(exact.String(), `"head_count":{"$numberInt":"12"}`) {
 		t.Errorf("%q, %v", exact.String(), err)
 	}
+	run(t, c, `{"insert":"odd","documents":[{"_id":1,"a":{"$numberLong":"5"},"text":"\u001b[31m\u202e"}]}`)
+	if got, err = run(t, c, `{"find":"odd"}`); err != nil || !strings.Contains(got, `"a":5`) {
+		t.Errorf("%q, %v", got, err)
+	}
 	var refused *engine.StatementError
 	if _, err := run(t, c, `{"kiwit":1}`); !errors.As(err, &refused) || refused.Code != "CommandNotFound, code 59" || refused.Near != "kiwit" {
 		t.Errorf("%+v", err)

@@ -209,10 +209,7 @@ func (c *conversation) readRole() {
 	f := &c.facts
 	f.ReplicaSet = clean.Line(text(c.hello, "setName"), 100)
 	primary := clean.Line(text(c.hello, "primary"), 200)
-	writable, known := truth(c.hello, "isWritablePrimary")
-	if !known {
-		writable, known = truth(c.hello, "ismaster")
-	}
+	writable, known := c.isPrimary()
 	if known {
 		f.Writable = &writable
 	}

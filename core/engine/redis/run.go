@@ -227,7 +227,10 @@ func (c *conversation) refusedCommand(r *resp.Reply) error {
 			return &movedError{StatementError: e, host: host, port: port}
 		}
 	case meansNoRight:
-		e.Hint = fmt.Sprintf("an administrator gives the right: ACL SETUSER %s +%s", written(c.facts.User), "COMMAND")
+		if _, command, quoted := strings.Cut(message, "'"); quoted {
+			command, _, _ = strings.Cut(command, "'")
+			e.Hint = fmt.Sprintf("an administrator gives the right: ACL SETUSER %s +%s", written(c.facts.User), command)
+		}
 	case meansReadOnly:
 		e.Hint = "the server is a replica; its primary takes writes"
 	case meansMemoryFull:

@@ -144,8 +144,9 @@ func (c *conversation) readMemory() {
 	if limit, err := strconv.ParseInt(c.info["maxmemory"], 10, 64); err == nil {
 		f.MemoryLimit = &limit
 		if limit > 0 {
-			text += " of " + size(limit) + ", " + clean.Line(c.info["maxmemory_policy"], 40)
+			text += " of " + size(limit)
 		}
+		text += " (" + clean.Line(c.info["maxmemory_policy"], 40) + ")"
 	}
 	f.Settings = append(f.Settings, text)
 }

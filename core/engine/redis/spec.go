@@ -20,6 +20,7 @@ var Spec = &engine.Spec{
 	Begin:      Begin,
 	Statements: statements,
 	Provision:  provision,
+	Monitor:    primaryOf,
 	Keys: engine.Keys{
 		Only: []key.Name{key.ExpectKeys, key.ExpectPersistent},
 		Idle: map[key.Name]string{

@@ -18,6 +18,7 @@ const (
 	Socket            Name = "socket"
 	Alias             Name = "alias"
 	Container         Name = "container"
+	Sentinel          Name = "sentinel"
 	Endpoint          Name = "endpoint"
 	Service           Name = "service"
 	Instance          Name = "instance"
@@ -104,6 +105,7 @@ func All() []Name {
 		Socket,
 		Alias,
 		Container,
+		Sentinel,
 		Endpoint,
 		Service,
 		Instance,

@@ -229,6 +229,13 @@ func validHostPort(s string) bool {
 	return syntax.ValidHost(host) && (port == "" || validPort(port))
 }
 
+// validSentinel accepts NAME@HOST:PORT.
+func validSentinel(s string) bool {
+	name, at, both := strings.Cut(s, "@")
+	_, port := hostname.SplitPort(at)
+	return both && name != "" && !strings.ContainsAny(name, " \t") && port != "" && validHostPort(at)
+}
+
 // validIndex accepts COLLECTION.INDEX.
 func validIndex(s string) bool {
 	collection, index, both := strings.Cut(s, ".")

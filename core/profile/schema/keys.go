@@ -24,6 +24,8 @@ func profileFields(engineField Field) []Field {
 		{Name: "srv", Address: true,
 			Expected: `a service's name in DNS such as "_database._tcp.saltmarsh.example"`,
 			Summary:  "the name of DNS SRV records that list the servers (RFC 2782)", valid: validSRV},
+		{Name: "sentinel", Address: true, Expected: "NAME@HOST:PORT such as counts@10.0.0.1:26379",
+			Summary: "a server that watches others, asked for the primary of NAME: NAME@HOST:PORT", valid: validSentinel},
 		{Name: "target", NotBound: true, Expected: "one of any, writable, read-only",
 			Summary: "which of the hosts to use: any, writable, read-only", words: targets},
 		{Name: "socket", Address: true, Expected: "a path",
