@@ -379,13 +379,21 @@ func TestRealContainerMake(t *testing.T) {
 	}
 	image := []string{"-image", testkit.ServerImage, "-mount", "/usr:/usr:ro", "-mount", "/etc:/etc:ro"}
 	p.OK(append([]string{"wallet", "reader", "add", "me", "-out", filepath.Join(p.Home, "reader.pin")}, open...)...)
-	for engine, entries := range map[string][]string{"postgresql": {"made-postgresql"}, "mariadb": {"made-mariadb", "made-mariadb-root"}} {
+	for engine, entries := range map[string][]string{
+		"postgresql": {"made-postgresql"},
+		"mariadb":    {"made-mariadb", "made-mariadb-root"},
+		"redis":      {"made-redis"},
+	} {
 		profile, name := "made-"+engine, named(t, engine)
 		t.Cleanup(func() {
 			e.Docker(t, "rm", "-f", name)
 			e.Docker(t, "volume", "rm", "-f", name+"-data", name+"-secrets")
 		})
-		p.OK("add", profile, "-engine", engine, "-container", name, "-user", "warden", "-database", "sightings")
+		database := "sightings"
+		if engine == "redis" {
+			database = "3"
+		}
+		p.OK("add", profile, "-engine", engine, "-container", name, "-user", "warden", "-database", database)
 		p.OK(words("make", profile, image...)...).Has("started: container "+name, profile+": ready")
 		r := p.Test(profile)
 		r.Ends(t, "route", "ok", "")

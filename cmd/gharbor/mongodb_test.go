@@ -5,6 +5,7 @@ package main
 import (
 	"fmt"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"gentleharbor/internal/testkit"
@@ -129,6 +130,14 @@ func TestDocumentsLogins(t *testing.T) {
 	p.Write(authorityFile, string(ca.PEM))
 	p.Profiles(fmt.Sprintf("[profile.set]\nengine = \"mongodb\"\nhosts = [\"127.0.0.1:%d\", \"127.0.0.1:%d\"]\nuser = \"scribe\"\nsecret = \"env:KNOT\"\n", first, second) +
 		fmt.Sprintf("\n[profile.secure]\nengine = \"mongodb\"\nhost = \"127.0.0.1\"\nport = %d\nuser = \"plain\"\nauth-database = \"$external\"\nsecret = \"env:KNOT\"\ntls = \"verified\"\ntls-ca = %q\n", start(mongodb.Config{TLS: secure}), authorityFile))
+	socket := filepath.Join(t.TempDir(), "mongodb-27017.sock")
+	start(mongodb.Config{Socket: socket})
+	p.OK("add", "sock", "-engine", "mongodb", "-socket", socket, "-user", "scribe", "-secret", "env:KNOT")
+	p.OK("test", "sock").Has("not on a Unix socket")
+	p.OK("test", "sock", "-override", "socket="+filepath.Dir(socket))
+	url := strings.TrimSpace(p.OK("export", "sock", "-as", "url").Stdout)
+	p.OK("add", "again", url, "-secret", "env:KNOT")
+	p.OK("test", "again")
 	p.OK("test", "set", "-override", "target=writable").Has("primary of shore", fmt.Sprint("127.0.0.1:", second))
 	p.OK("test", "set", "-override", "target=read-only").Has("secondary of shore", fmt.Sprint("127.0.0.1:", first))
 	p.OK("test", "secure").Has("PLAIN", "verified")

@@ -209,6 +209,11 @@ func TestRedisStatements(t *testing.T) {
 	p.Run("browse", "cache", "tables").Want(2).Has("redis has no tables to browse")
 	p.OK("browse", "cache", "accounts", "-against", "admin")
 	p.OK("export", "cache", "-as", "url").Has("redis://warden@127.0.0.1:")
+	socket := strings.TrimSpace(p.OK("export", "sock", "-as", "url").Stdout)
+	p.OK("add", "again", socket)
+	if a, b := p.Test("sock").Facts["server_id"], p.Test("again").Facts["server_id"]; a != b || !strings.HasPrefix(socket, "redis://%2F") {
+		t.Errorf("%s leads to %v and not to %v", socket, b, a)
+	}
 	p.OK("with", "cache", "--", "sh", "-c", "echo $REDIS_HOST $REDIS_USERNAME $REDISCLI_AUTH").Has("127.0.0.1 warden knot")
 	p.OK("nearby").Has("redis", "cache")
 	p.Feed("GET station:1\n", "session", "cache").Want(0).Has("North Creek")

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"strings"
 
 	"gentleharbor/core/clean"
@@ -212,8 +213,11 @@ func (s *Server) hasPassword(text string) bool {
 	splitter := statement.NewSplitter(strings.NewReader(text), s.By.Lexis)
 	for {
 		p, err := splitter.Next()
-		if err != nil {
-			return !strings.Contains(err.Error(), "EOF") && mayHavePassword(text)
+		if errors.Is(err, io.EOF) {
+			return false
+		}
+		if err != nil { // what can't be taken apart, and is no SQL, is not shown
+			return !s.By.Lexis.SQL() || !strings.Contains(err.Error(), "EOF") && mayHavePassword(text)
 		}
 		if statement.HasSecret(p.Words, s.By) {
 			return true

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"net"
 	"time"
+
+	"gentleharbor/core/finding"
 )
 
 // CancelWait is how long a server may take to end a statement that was cancelled.
@@ -56,4 +58,20 @@ func (t *Target) Second(ctx context.Context) (net.Conn, error) {
 		return nil, errors.New("a second connection is not possible")
 	}
 	return t.Redial(ctx)
+}
+
+// LogIn goes through the stages of a new conversation to the login. The finding is why one of them failed, nil for
+// none. A server that is busy with a script lets in who is to end it.
+func LogIn(ctx context.Context, c Conversation) *finding.Finding {
+	for _, step := range []func(context.Context) finding.Result{
+		c.Speak,
+		func(ctx context.Context) finding.Result { _, result := c.Encrypt(ctx); return result },
+		c.Login,
+	} {
+		result := step(ctx)
+		if result.Outcome == finding.Fail && !result.Finding.Is(finding.SpeakBusy) {
+			return result.Finding
+		}
+	}
+	return nil
 }

@@ -47,9 +47,10 @@ var containerEngine = sync.OnceValues(func() (*ContainerEngine, error) {
 	if os.Getuid() != 0 {
 		return nil, errors.New("a container engine takes root")
 	}
-	for _, program := range []string{"dockerd", "docker", "iptables", "ip"} {
+	for _, program := range []string{"dockerd", "docker", "iptables", "ip", "redis-server"} {
 		if _, err := exec.LookPath(program); err != nil {
-			return nil, fmt.Errorf("%s was not found (Debian's packages are docker.io, iptables and iproute2)", program)
+			return nil, fmt.Errorf("%s was not found (Debian's packages are docker.io, iptables, iproute2 and "+
+				"redis-server)", program)
 		}
 	}
 	folder, err := os.MkdirTemp("", "gharbor-dock-")
@@ -196,7 +197,8 @@ if [ $# = 0 ]; then # by what the environment declares, as an image of its own w
 fi
 case "$1" in
 postgresql)
-  data="${PGDATA:-/var/lib/postgresql/data}" user="${POSTGRES_USER:-postgres}" bin=$(ls -d /usr/lib/postgresql/*/bin | tail -1)
+  data="${PGDATA:-/var/lib/postgresql/data}" user="${POSTGRES_USER:-postgres}"
+  bin=$(ls -d /usr/lib/postgresql/*/bin | tail -1)
   echo "The files belonging to this database system will be owned by user \"postgres\"."
   sleep "${SLEEP:-0}"
   mkdir -p "$data" /run/postgresql; chown -R postgres "$data" /run/postgresql; chmod 700 "$data"
@@ -207,9 +209,11 @@ postgresql)
       echo "Error: Database is uninitialized and superuser password is not specified."; exit 1
     fi
     (umask 077; printf '%s\n' "$password" >/tmp/pw; chown postgres /tmp/pw)
-    $as $bin/initdb -D "$data" -U "$user" --pwfile=/tmp/pw --no-sync --no-instructions -A scram-sha-256 >/dev/null; rm /tmp/pw
+    $as $bin/initdb -D "$data" -U "$user" --pwfile=/tmp/pw --no-sync --no-instructions -A scram-sha-256 >/dev/null
+    rm /tmp/pw
     echo "host all all all ${POSTGRES_HOST_AUTH_METHOD:-scram-sha-256}" >>"$data/pg_hba.conf"
-    [ "${POSTGRES_DB:-$user}" = postgres ] || echo "CREATE DATABASE \"${POSTGRES_DB:-$user}\"" | $as $bin/postgres --single -D "$data" postgres >/dev/null
+    [ "${POSTGRES_DB:-$user}" = postgres ] ||
+      echo "CREATE DATABASE \"${POSTGRES_DB:-$user}\"" | $as $bin/postgres --single -D "$data" postgres >/dev/null
     echo 'PostgreSQL init process complete; ready for start up.'
   fi
   exec $as $bin/postgres -D "$data" -c listen_addresses='*' -c port="${PORT:-5432}" -c fsync=off
@@ -220,9 +224,13 @@ mariadb)
   if [ ! -d $data/mysql ]; then
     echo '[Note] [Entrypoint]: Initializing database files'
     sleep "${SLEEP:-0}"
-    mariadb-install-db --no-defaults --user=mysql --datadir=$data --auth-root-authentication-method=normal --skip-test-db --innodb-log-file-size=8M >/dev/null
+    mariadb-install-db --no-defaults --user=mysql --datadir=$data \
+      --auth-root-authentication-method=normal --skip-test-db --innodb-log-file-size=8M >/dev/null
     root=$(value MARIADB_ROOT_PASSWORD) password=$(value MARIADB_PASSWORD)
-    if [ -n "$MARIADB_RANDOM_ROOT_PASSWORD" ]; then root=$(head -c 18 /dev/urandom | base64); echo "[Note] [Entrypoint]: GENERATED ROOT PASSWORD: $root"; fi
+    if [ -n "$MARIADB_RANDOM_ROOT_PASSWORD" ]; then
+      root=$(head -c 18 /dev/urandom | base64)
+      echo "[Note] [Entrypoint]: GENERATED ROOT PASSWORD: $root"
+    fi
     from="${FROM_HOST:-%}"
     { echo "FLUSH PRIVILEGES;"
       if [ -n "$MARIADB_DATABASE" ]; then echo "CREATE DATABASE IF NOT EXISTS $MARIADB_DATABASE;"; fi
@@ -239,7 +247,13 @@ mariadb)
     rm /tmp/first.sql
     echo '[Note] [Entrypoint]: MySQL init process done. Ready for start up.'
   fi
-  exec mariadbd --no-defaults --user=mysql --datadir=$data --socket=/run/mysqld/mysqld.sock --bind-address=0.0.0.0 --port="${PORT:-3306}" --skip-name-resolve --innodb-buffer-pool-size=16M --innodb-log-file-size=8M
+  exec mariadbd --no-defaults --user=mysql --datadir=$data --socket=/run/mysqld/mysqld.sock \
+    --bind-address=0.0.0.0 --port="${PORT:-3306}" --skip-name-resolve \
+    --innodb-buffer-pool-size=16M --innodb-log-file-size=8M
+  ;;
+redis-server)
+  cd /data; chown -R redis /data
+  set -- setpriv --reuid=redis --regid=redis --clear-groups "$@"
   ;;
 esac
 exec "$@"
@@ -254,7 +268,8 @@ func (e *ContainerEngine) importImage() error {
 		w.WriteHeader(&h)
 		w.Write([]byte(text))
 	}
-	for _, folder := range []string{"usr/", "etc/", "proc/", "sys/", "dev/", "run/", "var/", "var/lib/", "var/tmp/"} {
+	for _, folder := range []string{"usr/", "etc/", "proc/", "sys/", "dev/", "run/", "var/", "var/lib/", "var/tmp/",
+		"data/", "entries/"} {
 		add(tar.Header{Typeflag: tar.TypeDir, Name: folder, Mode: 0o755}, "")
 	}
 	add(tar.Header{Typeflag: tar.TypeDir, Name: "tmp/", Mode: 0o1777}, "")
@@ -264,11 +279,12 @@ func (e *ContainerEngine) importImage() error {
 		}
 	}
 	add(tar.Header{Typeflag: tar.TypeSymlink, Name: "var/run", Linkname: "/run", Mode: 0o777}, "")
-	add(tar.Header{Typeflag: tar.TypeReg, Name: "entry", Mode: 0o755}, entry)
+	add(tar.Header{Typeflag: tar.TypeReg, Name: "entries/docker-entrypoint.sh", Mode: 0o755}, entry)
 	if err := w.Close(); err != nil {
 		return err
 	}
-	cmd := exec.Command("docker", "-H", e.Endpoint(), "import", "-c", `ENTRYPOINT ["/entry"]`, "-", ServerImage)
+	cmd := exec.Command("docker", "-H", e.Endpoint(), "import", "-c", `ENTRYPOINT ["/entries/docker-entrypoint.sh"]`,
+		"-c", "ENV PATH=/entries:/usr/sbin:/usr/bin", "-", ServerImage)
 	cmd.Stdin = &archive
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("docker import: %w\n%s", err, out)

@@ -256,7 +256,8 @@ func PrivatePostgreSQL(t testing.TB, in *Namespace) *PostgreSQL {
 			return nil, err
 		}
 		settings := fmt.Sprintf("listen_addresses = '127.0.0.1'\nssl = on\nssl_cert_file = "+
-			"'%[1]s/server.pem'\nssl_key_file = '%[1]s/server.key'\nssl_ca_file = '%[1]s/authority.pem'\nmax_connections = 600\n", p.Folder)
+			"'%[1]s/server.pem'\nssl_key_file = '%[1]s/server.key'\nssl_ca_file = '%[1]s/authority.pem'\n"+
+			"max_connections = 600\n", p.Folder)
 		if err := p.startWith(settings,
 			"local all postgres trust\nlocal all all scram-sha-256\nhost all all 127.0.0.1/32 scram-sha-256\n"); err != nil {
 			return nil, err

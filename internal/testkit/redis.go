@@ -48,7 +48,8 @@ func SecureRedis(t testing.TB, settings ...string) (r *Redis, port int) {
 		if err != nil {
 			return nil, err
 		}
-		r, err := StartRedis(t.TempDir(), append([]string{"--port", "0", "--tls-port", fmt.Sprint(port), "--tls-cert-file", path("server.pem"),
+		r, err := StartRedis(t.TempDir(), append([]string{"--port", "0", "--tls-port", fmt.Sprint(port),
+			"--tls-cert-file", path("server.pem"),
 			"--tls-key-file", path("server.key"), "--tls-ca-cert-file", path("authority.pem")}, settings...)...)
 		if err == nil {
 			r.Certificates, r.Port = certificates, 0
@@ -70,7 +71,9 @@ func StartRedis(folder string, settings ...string) (*Redis, error) {
 	if r.Port, err = freePort(); err != nil {
 		return nil, err
 	}
-	args := append([]string{"--port", fmt.Sprint(r.Port), "--bind", "127.0.0.1", "--unixsocket", r.Socket, "--dir", r.Folder}, settings...)
+	args := append([]string{
+		"--port", fmt.Sprint(r.Port), "--bind", "127.0.0.1", "--unixsocket", r.Socket, "--dir", r.Folder,
+	}, settings...)
 	r.cmd = exec.Command(program, args...)
 	r.cmd.SysProcAttr = &syscall.SysProcAttr{}
 	dieWithParent(r.cmd.SysProcAttr)

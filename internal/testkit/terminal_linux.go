@@ -146,7 +146,8 @@ func (s *Session) Ends(code int) string {
 	return s.Text()
 }
 
-// asked is where a question stands that waits for an answer; -1 for nowhere. A line that only has its words asks nothing.
+// asked is where a question stands that waits for an answer; -1 for nowhere. A line that only has its words asks
+// nothing.
 func asked(screen, question string) int {
 	from := 0
 	for {
@@ -155,7 +156,8 @@ func asked(screen, question string) int {
 			return -1
 		}
 		line, _, _ := strings.Cut(screen[from+at:], "\n")
-		if strings.Contains(line, "): ") || strings.Contains(line, "]: ") || strings.HasSuffix(line, ": ") || strings.Contains(line, ": \x1b") {
+		if strings.Contains(line, "): ") || strings.Contains(line, "]: ") || strings.HasSuffix(line, ": ") ||
+			strings.Contains(line, ": \x1b") {
 			return from + at
 		}
 		from += at + len(question)

@@ -112,20 +112,6 @@ func speaksPlainly(_ context.Context, conn net.Conn) bool {
 	return err == nil && isReply(head)
 }
 
-// logIn goes through the stages to the login. The finding is why one of them failed, nil for none.
-func (c *conversation) logIn(ctx context.Context) *finding.Finding {
-	for _, step := range []func(context.Context) finding.Result{
-		c.Speak,
-		func(ctx context.Context) finding.Result { _, result := c.Encrypt(ctx); return result },
-		c.Login,
-	} {
-		if result := step(ctx); result.Outcome == finding.Fail {
-			return result.Finding
-		}
-	}
-	return nil
-}
-
 // greeting is the hello of this client, by its name of today or the one before. With a user the server says by which
 // methods that one may log in.
 func (c *conversation) greeting(name string) bson.D {

@@ -357,7 +357,7 @@ func (c *conversation) cancel() error {
 	}
 	other := begin(conn, c.to)
 	defer other.Close()
-	if found := other.logIn(ctx); found != nil {
+	if found := engine.LogIn(ctx, other); found != nil {
 		return errors.New(found.Cause)
 	}
 	var operations []bson.RawValue

@@ -133,7 +133,7 @@ func settleURL(given map[string]string) (keys map[string]string, notes []string)
 // writeURL fills in a connection string.
 func writeURL(c *engine.Connection, u *engine.URLParts) {
 	if c.Socket() != "" {
-		u.Host = strings.ReplaceAll(c.Socket(), "/", "%2F")
+		u.Host = c.Socket() // whose slashes are escaped
 	}
 	u.Query["authSource"] = c.AuthDatabase
 	if c.User != "" && c.AuthDatabase == "" {

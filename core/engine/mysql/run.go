@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"gentleharbor/core/engine"
-	"gentleharbor/core/finding"
 )
 
 // maxWarnings bounds the warnings of one statement: servers keep some 64.
@@ -274,14 +273,8 @@ func (c *conversation) cancel() error {
 	}
 	other := Begin(c.word)(conn, c.to).(*conversation)
 	defer other.Close()
-	for _, step := range []func(context.Context) finding.Result{
-		other.Speak,
-		func(ctx context.Context) finding.Result { _, result := other.Encrypt(ctx); return result },
-		other.Login,
-	} {
-		if result := step(ctx); result.Outcome == finding.Fail {
-			return errors.New(result.Finding.Cause)
-		}
+	if found := engine.LogIn(ctx, other); found != nil {
+		return errors.New(found.Cause)
 	}
 	return other.exec(ctx, fmt.Sprintf("KILL QUERY %d", c.facts.ConnectionID))
 }

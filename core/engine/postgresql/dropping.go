@@ -143,11 +143,7 @@ const holdings = `SELECT coalesce(d.datname, ''), count(*) FILTER (WHERE s.depty
 // planDropAccount drops a role. What it owns goes to the administrator, and its rights are revoked, in each database
 // that has some: Plan.Also names them, and planDisown plans for each.
 func planDropAccount(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
-	admin, err := readAdministrator(ctx, ask)
-	if err != nil {
-		return nil, err
-	}
-	r, err := readRole(ctx, ask, w.User)
+	admin, r, err := administratorAnd(ctx, ask, readRole, w.User)
 	if err != nil {
 		return nil, err
 	}
@@ -232,11 +228,7 @@ func planDisown(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Pl
 
 // planDropDatabase drops a database. Who is connected and what it holds is noted.
 func planDropDatabase(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
-	admin, err := readAdministrator(ctx, ask)
-	if err != nil {
-		return nil, err
-	}
-	d, err := readDatabase(ctx, ask, w.Database)
+	admin, d, err := administratorAnd(ctx, ask, readDatabase, w.Database)
 	if err != nil {
 		return nil, err
 	}

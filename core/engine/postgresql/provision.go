@@ -57,6 +57,18 @@ func readAdministrator(ctx context.Context, ask engine.Ask) (administrator, erro
 	return administrator{r[0], r[1] == yes, r[1] == yes || r[2] == yes, r[1] == yes || r[3] == yes}, nil
 }
 
+// administratorAnd reads who plans, and what the plan is about.
+func administratorAnd[T any](ctx context.Context, ask engine.Ask,
+	read func(context.Context, engine.Ask, string) (T, error), name string) (administrator, T, error) {
+	admin, err := readAdministrator(ctx, ask)
+	if err != nil {
+		var none T
+		return admin, none, err
+	}
+	it, err := read(ctx, ask, name)
+	return admin, it, err
+}
+
 func readRole(ctx context.Context, ask engine.Ask, name string) (role, error) {
 	rows, err := ask(ctx, "SELECT rolcanlogin, rolsuper, coalesce(rolvaliduntil <= now(), false), "+
 		"coalesce(rolvaliduntil = 'infinity', true), coalesce(rolvaliduntil::text, ''), rolconnlimit FROM pg_roles "+
@@ -90,11 +102,7 @@ func (a administrator) mayMakeRoles(p *engine.Plan) {
 
 // planAccount makes the role, lets it log in, and sets its password where that is another.
 func planAccount(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
-	admin, err := readAdministrator(ctx, ask)
-	if err != nil {
-		return nil, err
-	}
-	r, err := readRole(ctx, ask, w.User)
+	admin, r, err := administratorAnd(ctx, ask, readRole, w.User)
 	if err != nil {
 		return nil, err
 	}
@@ -241,11 +249,7 @@ func planExpire(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Pl
 // planRole plans the change of a role that is there.
 func planRole(ctx context.Context, ask engine.Ask, w *engine.Wish, change func(role) []engine.Change) (*engine.Plan,
 	error) {
-	admin, err := readAdministrator(ctx, ask)
-	if err != nil {
-		return nil, err
-	}
-	r, err := readRole(ctx, ask, w.User)
+	admin, r, err := administratorAnd(ctx, ask, readRole, w.User)
 	if err != nil {
 		return nil, err
 	}
@@ -259,11 +263,7 @@ func planRole(ctx context.Context, ask engine.Ask, w *engine.Wish, change func(r
 
 // planDatabase makes the database, gives it to the account where that is to own it, and lets the account connect.
 func planDatabase(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
-	admin, err := readAdministrator(ctx, ask)
-	if err != nil {
-		return nil, err
-	}
-	d, err := readDatabase(ctx, ask, w.Database)
+	admin, d, err := administratorAnd(ctx, ask, readDatabase, w.Database)
 	if err != nil {
 		return nil, err
 	}

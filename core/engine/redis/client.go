@@ -19,7 +19,7 @@ func writeURL(c *engine.Connection, u *engine.URLParts) {
 		u.Scheme = "rediss"
 	}
 	if c.Socket() != "" {
-		u.Host, u.Query["socket"] = "localhost", c.Socket()
+		u.Host = c.Socket() // whose slashes are escaped
 	}
 }
 

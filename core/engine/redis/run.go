@@ -13,7 +13,6 @@ import (
 
 	"gentleharbor/core/engine"
 	"gentleharbor/core/engine/redis/resp"
-	"gentleharbor/core/finding"
 )
 
 // maxItem bounds one item of an answer: the servers' own limit for a text, and room for lists.
@@ -300,7 +299,7 @@ func (c *conversation) connectTo(ctx context.Context, moved *movedError, address
 	target := c.to
 	target.Address, target.Database, target.Follow, target.Redial = at, "", nil, nil
 	link := begin(conn, target)
-	if found := link.logIn(ctx); found != nil {
+	if found := engine.LogIn(ctx, link); found != nil {
 		link.Close()
 		return nil, refuse("the key is at " + address + ", where the login failed: " + found.Cause)
 	}
@@ -309,21 +308,6 @@ func (c *conversation) connectTo(ctx context.Context, moved *movedError, address
 	}
 	c.links[address] = link
 	return link, nil
-}
-
-// logIn goes through the stages to the login. The finding is why one of them failed, nil for none.
-func (c *conversation) logIn(ctx context.Context) *finding.Finding {
-	for _, step := range []func(context.Context) finding.Result{
-		c.Speak,
-		func(ctx context.Context) finding.Result { _, result := c.Encrypt(ctx); return result },
-		c.Login,
-	} {
-		result := step(ctx)
-		if result.Outcome == finding.Fail && !result.Finding.Is(finding.SpeakBusy) {
-			return result.Finding
-		}
-	}
-	return nil
 }
 
 // InTransaction tells whether a transaction is open.
@@ -346,7 +330,7 @@ func (c *conversation) cancel() error {
 	}
 	other := begin(conn, c.to)
 	defer other.Close()
-	if found := other.logIn(ctx); found != nil {
+	if found := engine.LogIn(ctx, other); found != nil {
 		return errors.New(found.Cause)
 	}
 	reply, err := other.ask(ctx, "CLIENT", "UNBLOCK", c.hello["id"], "ERROR")

@@ -42,9 +42,8 @@ var Spec = &engine.Spec{
 	},
 	Variables: variables,
 	Sockets: engine.Sockets{
-		Names:     []string{"redis.sock", "redis-server.sock"},
-		Usual:     []string{"/var/run/redis/redis*.sock"},
-		Localhost: true,
+		Names: []string{"redis.sock", "redis-server.sock"},
+		Usual: []string{"/var/run/redis/redis*.sock"},
 	},
 	Greeting: &greeting.Greeting{
 		Engine:    Word,
