@@ -207,6 +207,8 @@ func TestRedisStatements(t *testing.T) {
 	}
 	p.OK("browse", "cache", "accounts").HasNot("ec580d1e") // the hash of a password
 	p.Run("browse", "cache", "tables").Want(2).Has("redis has no tables to browse")
+	p.Run("browse", "cache", "station").Want(2).Has("activity, settings, keys, slow").HasNot("SELECT", "tables")
+	p.OK("browse", "cache").HasNot("encoding") // which no row knows
 	p.OK("browse", "cache", "accounts", "-against", "admin")
 	p.OK("export", "cache", "-as", "url").Has("redis://warden@127.0.0.1:")
 	socket := strings.TrimSpace(p.OK("export", "sock", "-as", "url").Stdout)

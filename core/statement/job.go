@@ -121,7 +121,7 @@ func (j *Job) carryOut(ctx context.Context, p *Piece, sent string, run func(cont
 	switch {
 	case !j.onlyReads:
 	case j.By.Rules != nil && !j.By.Rules.Reads(p.Words):
-		return &StopError{Piece: p, What: "the session is read-only: " + p.Words[0] + " is not known to change nothing"}
+		return &StopError{Piece: p, What: "the session is read-only, and this command may change something"}
 	case j.By.Rules == nil && !j.By.Reads.Has(p.Words[0]):
 		what := "the session is read-only: only " + strings.Join(j.By.Reads.All(), ", ") + " are run"
 		return &StopError{Piece: p, What: what}

@@ -66,6 +66,9 @@ func isPlaceholder(text string) bool {
 	return true
 }
 
+// noJSON begins the error of a document that is none.
+const noJSON = "this is not JSON (names and texts stand in double quotes): "
+
 // runDocument looks for the end of a JSON document (RFC 8259). Blanks may stand before it.
 func (l *scan) runDocument() error {
 	l.end = -1
@@ -76,7 +79,7 @@ func (l *scan) runDocument() error {
 		return nil
 	}
 	if l.at(0) != '{' {
-		return l.wrong(l.pos, "expected a JSON document: it begins with {")
+		return l.wrong(l.pos, `expected a JSON document, such as {"find":"note"}`)
 	}
 	l.start = l.pos
 	quote := -1 // where the text that is open begins
@@ -117,7 +120,7 @@ func (l *scan) document(text []byte) error {
 		if errors.As(err, &wrong) {
 			at = max(0, int(wrong.Offset)-1)
 		}
-		return l.wrong(l.start+min(at, len(text)-1), "this is no JSON: "+err.Error())
+		return l.wrong(l.start+min(at, len(text)-1), noJSON+err.Error())
 	}
 	d := json.NewDecoder(bytes.NewReader(text))
 	d.UseNumber()
@@ -129,7 +132,7 @@ func (l *scan) document(text []byte) error {
 			break
 		}
 		if err != nil {
-			return l.wrong(l.start+min(int(d.InputOffset()), len(text)-1), "this is no JSON: "+err.Error())
+			return l.wrong(l.start+min(int(d.InputOffset()), len(text)-1), noJSON+err.Error())
 		}
 		top := len(inside) - 1
 		if open, is := token.(json.Delim); is {

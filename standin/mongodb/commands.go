@@ -1,6 +1,7 @@
 package mongodb
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"reflect"
@@ -201,7 +202,29 @@ func (c *client) aggregate(command bson.D, database string) bson.D {
 			return c.open("admin.$cmd.aggregate", []bson.D{{{Key: "opid", Value: 77}, {Key: "connectionId", Value: c.number}}}, firstBatch)
 		}
 	}
-	return c.open(database+"."+collection, slices.Clone(c.databases[database][collection]), firstBatch)
+	all := slices.Clone(c.databases[database][collection])
+	for _, one := range stages {
+		stage, _ := one.(bson.D)
+		if len(stage) != 1 {
+			return refuse(40323, "Location40323", "A pipeline stage specification object must contain exactly one field.")
+		}
+		switch value := stage[0].Value; stage[0].Key {
+		case "$match":
+			condition, _ := value.(bson.D)
+			if unknown := unknownOperator(condition); unknown != "" {
+				return refuse(2, "BadValue", "unknown operator: "+unknown)
+			}
+			all = slices.DeleteFunc(all, func(d bson.D) bool { return !fits(d, condition) })
+		case "$sample":
+			size, _ := value.(bson.D)
+			all = all[:min(len(all), max(0, intOf(size, "size", 0)))]
+		case "$limit":
+			all = all[:min(len(all), max(0, intOf(stage, "$limit", 0)))]
+		default:
+			return refuse(40324, "Location40324", "Unrecognized pipeline stage name: '"+stage[0].Key+"'")
+		}
+	}
+	return c.open(database+"."+collection, all, firstBatch)
 }
 
 // documents answers commands on documents.
@@ -215,7 +238,14 @@ func (c *client) documents(name string, command bson.D, database, collection str
 				found = append(found, d)
 			}
 		}
-		return c.open(database+"."+collection, found, batchOf(command))
+		if unknown := unknownOperator(documentOf(command, "filter")); unknown != "" {
+			return refuse(2, "BadValue", "unknown operator: "+unknown)
+		}
+		found = found[min(len(found), max(0, intOf(command, "skip", 0))):]
+		if most := intOf(command, "limit", 0); most != 0 { // a negative one asks for one batch
+			found = found[:min(len(found), max(most, -most))]
+		}
+		return c.open(database+"."+collection, found, intOf(command, "batchSize", firstBatch))
 	case "getMore":
 		return c.more(command)
 	case "count":
@@ -281,14 +311,14 @@ func (c *client) insert(documents bson.A, database, collection string) bson.D {
 	return ok(bson.E{Key: "n", Value: n})
 }
 
-// batchOf is how many documents a command wants at once.
-func batchOf(command bson.D) int {
+// intOf is a number of a command, such as how many documents it wants at once.
+func intOf(command bson.D, name string, usual int) int {
 	for _, e := range command {
-		if n, is := e.Value.(int32); is && e.Key == "batchSize" {
+		if n, is := number(e.Value); is && e.Key == name {
 			return int(n)
 		}
 	}
-	return firstBatch
+	return usual
 }
 
 // open gives the first documents of an answer, and keeps the others.
@@ -323,7 +353,7 @@ func (c *client) more(command bson.D) bson.D {
 	if open == nil {
 		return refuse(43, "CursorNotFound", fmt.Sprintf("cursor id %d not found", id))
 	}
-	next := open.rest[:min(len(open.rest), batchOf(command))]
+	next := open.rest[:min(len(open.rest), intOf(command, "batchSize", firstBatch))]
 	open.rest = open.rest[len(next):]
 	if len(open.rest) == 0 && c.Fault != EndlessCursor {
 		delete(c.cursors, id)
@@ -336,11 +366,85 @@ func (c *client) more(command bson.D) bson.D {
 func fits(d, condition bson.D) bool {
 	for _, want := range condition {
 		i := slices.IndexFunc(d, func(e bson.E) bool { return e.Key == want.Key })
-		if i < 0 || !reflect.DeepEqual(d[i].Value, want.Value) {
+		operators, is := want.Value.(bson.D)
+		switch {
+		case i < 0:
 			return false
+		case !is || !isOperator(operators):
+			if compare(d[i].Value, want.Value) != 0 {
+				return false
+			}
+		default:
+			for _, o := range operators {
+				if test := operatorsKnown[o.Key]; test == nil || !test(compare(d[i].Value, o.Value)) {
+					return false
+				}
+			}
 		}
 	}
 	return true
+}
+
+// operatorsKnown are the comparisons that this server knows, by the result of compare.
+var operatorsKnown = map[string]func(int) bool{
+	"$eq":  func(n int) bool { return n == 0 },
+	"$ne":  func(n int) bool { return n != 0 },
+	"$gt":  func(n int) bool { return n == 1 },
+	"$gte": func(n int) bool { return n == 0 || n == 1 },
+	"$lt":  func(n int) bool { return n == -1 },
+	"$lte": func(n int) bool { return n == 0 || n == -1 },
+}
+
+// isOperator reports whether a document holds operators.
+func isOperator(d bson.D) bool { return len(d) > 0 && strings.HasPrefix(d[0].Key, "$") }
+
+// unknownOperator is the first operator of a filter that this server does not know.
+func unknownOperator(filter bson.D) string {
+	for _, e := range filter {
+		if strings.HasPrefix(e.Key, "$") {
+			return e.Key
+		}
+		if inner, is := e.Value.(bson.D); is && isOperator(inner) {
+			for _, o := range inner {
+				if operatorsKnown[o.Key] == nil {
+					return o.Key
+				}
+			}
+		}
+	}
+	return ""
+}
+
+// compare orders two numbers or two texts; 2 for values that differ and have no order.
+func compare(a, b any) int {
+	x, isX := number(a)
+	y, isY := number(b)
+	s, isS := a.(string)
+	t, isT := b.(string)
+	switch {
+	case isX && isY:
+		return cmp.Compare(x, y)
+	case isS && isT:
+		return cmp.Compare(s, t)
+	case reflect.DeepEqual(a, b):
+		return 0
+	}
+	return 2
+}
+
+// number is a value as a number.
+func number(v any) (float64, bool) {
+	switch n := v.(type) {
+	case int:
+		return float64(n), true
+	case int32:
+		return float64(n), true
+	case int64:
+		return float64(n), true
+	case float64:
+		return n, true
+	}
+	return 0, false
 }
 
 // users answers usersInfo.

@@ -1,6 +1,7 @@
 package schema
 
 import (
+	"encoding/json"
 	"fmt"
 	"regexp"
 	"slices"
@@ -93,17 +94,26 @@ func (f *Field) ParseValue(s string) (Value, error) {
 		v = placeValue(s)
 	}
 	if f.Kind == List {
-		v.Raw = ""
-		for item := range strings.SplitSeq(s, ",") {
-			if item = strings.TrimSpace(item); item != "" {
-				v.Items = append(v.Items, item)
-			}
-		}
+		v.Raw, v.Items = "", typedList(s)
 	}
 	if why := f.Check(v); why != "" {
 		return Value{}, fmt.Errorf("%s: %s", f.Name, why)
 	}
 	return v, nil
+}
+
+// typedList are the items of a list as typed: between commas, or as the profile file has them.
+func typedList(s string) (items []string) {
+	if strings.HasPrefix(s, "[") && json.Unmarshal([]byte(s), &items) == nil {
+		return items
+	}
+	items = nil
+	for item := range strings.SplitSeq(s, ",") {
+		if item = strings.TrimSpace(item); item != "" {
+			items = append(items, item)
+		}
+	}
+	return items
 }
 
 // Literal is ParseValue for a text in which no variable stands: a dollar sign is one.

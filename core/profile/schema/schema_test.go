@@ -58,7 +58,7 @@ func TestValues(t *testing.T) {
 		{key.Host, "db.saltmarsh.example", ""}, {key.Host, "::1", ""}, {key.Host, "a:1", "give the port separately"},
 		{key.Host, "postgresql://h", "found a URL"}, {key.Host, "/tmp", "socket"}, {key.Host, "[::1]", "without brackets"}, {key.Host, "a,b", "for several use"},
 		{key.Port, "5432", ""}, {key.Port, "0", "1 to 65535"}, {key.Port, "${PORT}", ""}, {key.Port, "$PORT", "a single $"},
-		{key.Hosts, "a, b:1", ""}, {key.Hosts, ",", "a list"}, {key.Hosts, "a:x", "a list"},
+		{key.Hosts, "a, b:1", ""}, {key.Hosts, `["a", "b:1"]`, ""}, {key.Hosts, `["a]`, "a list"}, {key.Hosts, ",", "a list"}, {key.Hosts, "a:x", "a list"},
 		{key.TLS, "verifed", `did you mean "verified"?`}, {key.TLS, "off", ""},
 		{key.Container, "station/rings", ""}, {key.Container, "-x", "container's name"},
 		{key.Endpoint, "unix:///run/x.sock", ""}, {key.Endpoint, "tcp://h", "tcp://HOST:PORT"},

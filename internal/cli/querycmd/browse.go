@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -137,7 +139,7 @@ func (c *call) kind(o browseOptions) (*catalogue.Kind, error) {
 	}
 	switch {
 	case kind == nil:
-		return nil, c.noKind(words)
+		return nil, c.noKind(words, o)
 	case o.against != "" && kind.Word == engine.KindActivity:
 		return nil, base.Usage("-against: sessions of two servers have nothing in common")
 	}
@@ -145,18 +147,43 @@ func (c *call) kind(o browseOptions) (*catalogue.Kind, error) {
 }
 
 // noKind is the error for a word that is no kind. It may be the name of a table.
-func (c *call) noKind(words []string) error {
+func (c *call) noKind(words []string, o browseOptions) error {
+	p, err := c.profile(c.Args[0], o.connecting)
+	if err != nil {
+		return err
+	}
+	sql, tables, near := true, string(engine.KindTables), words
+	if spec := p.Engine(); spec != nil && spec.Statements.Catalogue != nil {
+		by := spec.Statements
+		words, sql = kindWords(by.Catalogue), by.Lexis.SQL()
+		near = slices.AppendSeq(slices.Clone(words), maps.Keys(by.Catalogue.Words))
+		if !slices.Contains(words, tables) {
+			tables = ""
+		}
+	}
 	given := c.Args[1]
-	if near := nearest.Name(given, words); near != "" {
+	if near := nearest.Name(given, near); near != "" {
 		return base.Failure(base.ExitUsage, fmt.Errorf("browse has no kind %s; did you mean %q?", clean.Quoted(given), near),
 			fmt.Sprintf("gharbor browse %s %s", clean.Word(c.Args[0]), near))
 	}
 	failure := base.Usage("browse has no kind %s; it has %s", clean.Quoted(given), strings.Join(words, ", "))
-	if !syntax.ValidName(given) || strings.ContainsAny(given, "-.") {
+	if tables == "" || !syntax.ValidName(given) || strings.ContainsAny(given, "-.") {
 		return failure
 	}
-	return base.Failure(base.ExitUsage, failure, fmt.Sprintf("gharbor browse %s tables %s", clean.Word(c.Args[0]), given),
-		fmt.Sprintf("gharbor query %s 'SELECT * FROM %s'   # its rows", clean.Word(c.Args[0]), given))
+	name := clean.Word(c.Args[0])
+	try := []string{fmt.Sprintf("gharbor browse %s %s %s", name, tables, given)}
+	if sql {
+		try = append(try, fmt.Sprintf("gharbor query %s 'SELECT * FROM %s'   # its rows", name, given))
+	}
+	return base.Failure(base.ExitUsage, failure, try...)
+}
+
+// kindWords are the words of an engine's kinds.
+func kindWords(by *engine.Catalogue) (words []string) {
+	for _, k := range catalogue.Of(by) {
+		words = append(words, string(k.Word))
+	}
+	return words
 }
 
 // looking is a server that is looked at.
@@ -190,12 +217,9 @@ func hasKind(p *resolve.Profile, kind *catalogue.Kind) error {
 	if p.Engine() == nil || kind == nil {
 		return nil
 	}
-	var words []string
-	for _, k := range catalogue.Of(p.Engine().Statements.Catalogue) {
-		if k == kind {
-			return nil
-		}
-		words = append(words, string(k.Word))
+	words := kindWords(p.Engine().Statements.Catalogue)
+	if slices.Contains(words, string(kind.Word)) {
+		return nil
 	}
 	return base.Usage("%s has no %s to browse; it has %s", p.Engine().Word, kind.Word, strings.Join(words, ", "))
 }

@@ -102,7 +102,7 @@ func (c *call) checkDocuments(name string, by *engine.Documents) error {
 		}
 		if err == nil {
 			if wrong := by.Check(document); wrong != nil {
-				err = fmt.Errorf("%s:%d: this is no JSON document: %s", d.name, d.line, clean.Line(wrong.Error(), 200))
+				err = fmt.Errorf("%s:%d: this is not a JSON document: %s", d.name, d.line, clean.Line(wrong.Error(), 200))
 			}
 		}
 		if err != nil {
@@ -187,7 +187,7 @@ func (c *call) addDocuments(ctx context.Context, r engine.Runner, by *engine.Doc
 			return total, send()
 		}
 		if err == nil && by.Check(document) != nil {
-			err = fmt.Errorf("%s:%d: this is no JSON document", d.name, d.line)
+			err = fmt.Errorf("%s:%d: this is not a JSON document", d.name, d.line)
 		}
 		if err != nil {
 			return total, err

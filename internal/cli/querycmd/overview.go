@@ -178,7 +178,8 @@ func (c *call) showOverview(at *looking, v overview, o browseOptions) error {
 	}
 	fmt.Fprintln(c.Stdout)
 	if kind := catalogue.Find(by.Catalogue.Listed); kind != nil {
-		return c.list(at, kind, v.listed, browseOptions{form: form{format: "table", stacked: o.stacked}})
+		kind, rows := withValues(kind, v.listed)
+		return c.list(at, kind, rows, browseOptions{form: form{format: "table", stacked: o.stacked}})
 	}
 	layout := c.layout(form{format: "table", stacked: o.stacked}, true)
 	columns := []engine.Column{
@@ -198,4 +199,20 @@ func (c *call) showOverview(at *looking, v overview, o browseOptions) error {
 		rows = append(rows, row)
 	}
 	return write(c, layout, columns, rows)
+}
+
+// withValues are the columns that have a value in some row: an engine does not know all that another does.
+func withValues(kind *catalogue.Kind, rows []catalogue.Row) (*catalogue.Kind, []catalogue.Row) {
+	few, kept := *kind, make([]catalogue.Row, len(rows))
+	few.Columns = nil
+	for i, column := range kind.Columns {
+		if len(rows) > 0 && !slices.ContainsFunc(rows, func(r catalogue.Row) bool { return r.Values[i] != nil }) {
+			continue
+		}
+		few.Columns = append(few.Columns, column)
+		for n, row := range rows {
+			kept[n].Values = append(kept[n].Values, row.Values[i])
+		}
+	}
+	return &few, kept
 }
