@@ -9,6 +9,7 @@ import (
 type NotOffered struct {
 	Seen   string // how one knows
 	Server string // how it is switched on, on the server
+	Port   bool   // it is a port's: one speaks TLS from the first byte, or never
 }
 
 // WithoutTLS is the result of the tls stage where no handshake is to be made;
@@ -30,6 +31,8 @@ func (t *Target) WithoutTLS(offered bool, words NotOffered) (result finding.Resu
 			Saw("%s (an answer before TLS can come from anybody)", words.Seen).
 			Advise("on the server: %s", words.Server).
 			Suggest("gharbor set %s tls=offered   # only where nobody else is on the way", t.Profile)), true
+	case !offered && words.Port:
+		return finding.Good("not encrypted: this port speaks without TLS"), true
 	case !offered:
 		return finding.Good("not encrypted: the server does not offer it"), true
 	}

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -50,8 +51,14 @@ func TestWithoutTLS(t *testing.T) {
 		{"unix", tlsrule.Offered, true, true, finding.OK}, {"unix", tlsrule.Required, true, true, finding.Fail},
 	} {
 		to := Target{Network: c.network, TLS: &tlsrule.Plan{Settings: tlsrule.Settings{Rule: c.rule}}}
-		if r, done := to.WithoutTLS(c.offered, NotOffered{"it is so", "do so"}); done != c.done || r.Outcome != c.want {
+		if r, done := to.WithoutTLS(c.offered, NotOffered{Seen: "it is so", Server: "do so"}); done != c.done || r.Outcome != c.want {
 			t.Errorf("%+v: %v %s", c, done, r.Outcome)
+		}
+	}
+	to := Target{Network: "tcp", TLS: &tlsrule.Plan{Settings: tlsrule.Settings{Rule: tlsrule.Offered}}}
+	for port, want := range map[bool]string{true: "this port speaks without TLS", false: "the server does not offer it"} {
+		if r, _ := to.WithoutTLS(false, NotOffered{Port: port}); !strings.Contains(r.Detail, want) {
+			t.Errorf("%q, want %q", r.Detail, want)
 		}
 	}
 }

@@ -28,7 +28,7 @@ func (o *Probe) Strict() bool {
 func (o *Probe) Encrypt(ctx context.Context, words FirstTLS) (secure net.Conn, facts *tlsrule.Facts,
 	result finding.Result) {
 	if !o.Strict() {
-		result, _ = o.To.WithoutTLS(false, engine.NotOffered{})
+		result, _ = o.To.WithoutTLS(false, engine.NotOffered{Port: true})
 		return nil, nil, result
 	}
 	// A port without TLS may take the handshake for a message that is not whole, and wait for its end.
