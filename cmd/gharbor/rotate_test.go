@@ -41,6 +41,8 @@ func TestRotationOpen(t *testing.T) {
 	}
 	p.OK(run("wallet", "list")...).Has("counts: a rotation has not ended: gharbor secret rotate counts -resume")
 	p.OK(run("wallet", "list", "-format", "json")...).Has(`"rotating": true`)
+	open := p.Run(run("audit", "-format", "json")...).Has("audit.rotation-open", "gharbor secret rotate counts -resume")
+	open.HasNot("another machine")
 	p.Run("remove", "counts", "-yes").Want(1).Has("gharbor secret rotate counts -resume")
 
 	// A server that is gone.
@@ -61,5 +63,6 @@ func TestRotationOpen(t *testing.T) {
 		t.Fatal(err)
 	}
 	p.OK(run("wallet", "list")...).Has("counts: a rotation on another machine has not ended")
+	p.Run(run("audit")...).Has("a rotation on another machine has not ended")
 	p.OK(run("wallet", "remove", "counts", "-yes")...)
 }

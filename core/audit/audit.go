@@ -101,7 +101,7 @@ func Run(_ context.Context, s Subject) []Issue {
 	}
 	a.projectText()
 	a.dotenvFiles()
-	a.wallet()
+	a.wallet(a.rotations())
 	rank := map[Severity]int{High: 0, Medium: 1, Low: 2}
 	slices.SortStableFunc(a.issues, func(x, y Issue) int {
 		return cmp.Or(rank[x.Severity]-rank[y.Severity], strings.Compare(x.Place.File, y.Place.File),

@@ -7,11 +7,15 @@ import (
 	"path/filepath"
 	"slices"
 	"testing"
+	"time"
 
+	"gentleharbor/core/finding"
 	"gentleharbor/core/lastseen"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/rotation"
+	"gentleharbor/core/secret"
 	"gentleharbor/core/vouch"
 )
 
@@ -88,6 +92,45 @@ func TestFix(t *testing.T) {
 	}
 	if info, _ := os.Stat(path); info.Mode().Perm() != 0o600 {
 		t.Errorf("%o", info.Mode())
+	}
+}
+
+// TestRotations: a rotation that has not ended is an issue, and its file is one that others may not read.
+func TestRotations(t *testing.T) {
+	folder := filepath.Join(t.TempDir(), "home")
+	if err := os.Mkdir(folder, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	codes := func() map[string]bool {
+		found := make(map[string]bool)
+		for _, i := range Run(t.Context(), Subject{
+			Engines: keys.Engines(),
+			Home:    folder,
+			Folder:  folder,
+			Work:    folder,
+			Lookup:  func(string) (string, bool) { return "", false },
+		}) {
+			found[string(i.Code)+" "+i.Place.Profile] = true
+			if i.Code == finding.AuditRotationOpen && !slices.Equal(i.Try, []string{"gharbor secret rotate moult -resume"}) {
+				t.Errorf("%+v", i)
+			}
+		}
+		return found
+	}
+	if found := codes(); found["audit.rotation-open moult"] {
+		t.Errorf("no rotation is open: %v", found)
+	}
+	rotations := rotation.FolderOf(folder)
+	err := rotations.Save(rotation.Pending{Profile: "moult", Begun: time.Now(), Secret: secret.NewValue("knot")})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if found := codes(); !found["audit.rotation-open moult"] || found["audit.permissions "] {
+		t.Errorf("%v", found)
+	}
+	os.Chmod(rotations.File("moult"), 0o644)
+	if found := codes(); !found["audit.rotation-open moult"] || !found["audit.permissions "] {
+		t.Errorf("others may read the file: %v", found)
 	}
 }
 

@@ -8,10 +8,34 @@ import (
 	"strings"
 
 	"gentleharbor/core/finding"
+	"gentleharbor/core/rotation"
 )
 
-// wallet looks at the wallet's readers and, where it is open, at its entries.
-func (a *auditor) wallet() {
+// rotations looks at the rotations that have begun on this machine and not ended. It returns their entries of the
+// wallet.
+func (a *auditor) rotations() (entries []string) {
+	folder := rotation.FolderOf(a.Folder)
+	profiles, err := folder.Profiles()
+	if err != nil { // its permissions are told of with the folder's
+		return nil
+	}
+	for _, name := range profiles {
+		path, since := folder.File(name), ""
+		a.secretFile(path, "the file of a rotation")
+		if pending, err := folder.Load(name); err == nil && pending != nil {
+			since = " of " + pending.Begun.Format("2006-01-02")
+			entries = append(entries, pending.Entry)
+		}
+		a.found(finding.AuditRotationOpen, Medium, Place{File: path, Profile: name},
+			"the rotation%s has not ended: two passwords are kept, and the server takes one of them", since).
+			Suggest("gharbor secret rotate %s -resume", name)
+	}
+	return entries
+}
+
+// wallet looks at the wallet's readers and, where it is open, at its entries. rotating are those whose rotation on this
+// machine has not ended.
+func (a *auditor) wallet(rotating []string) {
 	if a.Wallet == nil {
 		return
 	}
@@ -37,6 +61,11 @@ func (a *auditor) wallet() {
 			a.found(finding.AuditUnboundEntry, Medium, Place{File: a.Wallet.Path, Entry: e.Name},
 				"the entry is tied to no server: any profile of yours that names it gets the password, for any server").
 				Advise("tie it to a server: gharbor wallet bind %s PROFILE", e.Name)
+		}
+		if e.Pending.Present() && !slices.Contains(rotating, e.Name) {
+			a.found(finding.AuditRotationOpen, Medium, Place{File: a.Wallet.Path, Entry: e.Name},
+				"a rotation on another machine has not ended: a new password waits beside this one").
+				Advise("on that machine: gharbor secret rotate PROFILE -resume")
 		}
 		h := hmac.New(sha256.New, key)
 		h.Write([]byte(e.Secret.Disclose()))

@@ -326,4 +326,5 @@ const (
 	AuditUnboundEntry   Code = "audit.unbound-entry"
 	AuditReusedSecret   Code = "audit.reused-secret"
 	AuditVouchLapsed    Code = "audit.vouch-lapsed"
+	AuditRotationOpen   Code = "audit.rotation-open"
 )

@@ -45,8 +45,8 @@ const ending = ".pending"
 // maxFile bounds a file, in bytes: a password of 64 KiB, written as JSON.
 const maxFile = 512 << 10
 
-// file is that of a profile; a project's are told apart as no profile's name has an @.
-func (f Folder) file(profile string) string {
+// File is that of a profile; a project's are told apart as no profile's name has an @.
+func (f Folder) File(profile string) string {
 	if name, ok := strings.CutPrefix(profile, "project:"); ok {
 		profile = name + "@project"
 	}
@@ -55,7 +55,7 @@ func (f Folder) file(profile string) string {
 
 // Has reports whether a profile's rotation has not ended.
 func (f Folder) Has(profile string) bool {
-	_, err := os.Lstat(f.file(profile))
+	_, err := os.Lstat(f.File(profile))
 	return err == nil
 }
 
@@ -71,17 +71,17 @@ func (f Folder) Save(p Pending) error {
 	}
 	data, err := json.Marshal(s)
 	if err == nil {
-		err = atomicfile.Writer{}.Write(f.file(p.Profile), append(data, '\n'))
+		err = atomicfile.Writer{}.Write(f.File(p.Profile), append(data, '\n'))
 	}
 	if err != nil {
-		return fmt.Errorf("%s: %w", f.file(p.Profile), atomicfile.Plain(err))
+		return fmt.Errorf("%s: %w", f.File(p.Profile), atomicfile.Plain(err))
 	}
 	return nil
 }
 
 // Load reads the file of a profile's rotation; nil and no error where there is none.
 func (f Folder) Load(profile string) (*Pending, error) {
-	path := f.file(profile)
+	path := f.File(profile)
 	if found := secret.JudgeFile(path, "the file of the rotation"); found != nil {
 		if _, err := os.Lstat(path); errors.Is(err, fs.ErrNotExist) {
 			return nil, nil
@@ -105,7 +105,7 @@ func (f Folder) Load(profile string) (*Pending, error) {
 
 // Remove removes the file of a profile's rotation.
 func (f Folder) Remove(profile string) error {
-	err := os.Remove(f.file(profile))
+	err := os.Remove(f.File(profile))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -134,7 +134,7 @@ func (f Folder) Profiles() ([]string, error) {
 
 // Lock keeps another rotation of the same profile out.
 func (f Folder) Lock(ctx context.Context, locks, profile string) (unlock func(), err error) {
-	return atomicfile.LockIn(ctx, locks, f.file(profile))
+	return atomicfile.LockIn(ctx, locks, f.File(profile))
 }
 
 // Move takes a rotation along to another name of its profile.
