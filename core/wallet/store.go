@@ -369,6 +369,7 @@ func (w *Wallet) freeName(name string) string {
 	}
 }
 
+// differs are the words for what another entry of the name has, and this one has not so.
 func (e *Entry) differs(o Entry) []string {
 	var words []string
 	if e.Secret.Disclose() != o.Secret.Disclose() {
@@ -382,6 +383,9 @@ func (e *Entry) differs(o Entry) []string {
 	}
 	if !slices.EqualFunc(e.Bindings, o.Bindings, binding.Binding.Same) {
 		words = append(words, "bindings")
+	}
+	if o.Pending.Present() && e.Pending.Disclose() != o.Pending.Disclose() {
+		words = append(words, "new password of a rotation")
 	}
 	return words
 }
