@@ -1,0 +1,98 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"net"
+	"testing"
+	"time"
+
+	"gentleharbor/core/finding"
+	"gentleharbor/core/tlsrule"
+)
+
+// stages is a conversation whose stages end as they are told to. passed are those that it came through.
+type stages struct {
+	Conversation // what LogIn does not use
+
+	ends   map[string]finding.Code
+	passed []string
+}
+
+func (s *stages) stage(name string) finding.Result {
+	if code := s.ends[name]; code != "" {
+		return finding.Failed(finding.New(code, "it ends here"))
+	}
+	s.passed = append(s.passed, name)
+	return finding.Good("")
+}
+
+func (s *stages) Speak(context.Context) finding.Result { return s.stage("speak") }
+func (s *stages) Login(context.Context) finding.Result { return s.stage("login") }
+func (s *stages) Encrypt(context.Context) (*tlsrule.Facts, finding.Result) {
+	return nil, s.stage("tls")
+}
+
+func TestLogIn(t *testing.T) {
+	for _, c := range []struct {
+		stage  string
+		code   finding.Code
+		passed int
+		ends   bool
+	}{
+		{"", "", 3, false},
+		{"speak", finding.SpeakBusy, 2, false}, // who is to end the script gets in
+		{"speak", finding.SpeakSilent, 0, true},
+		{"tls", finding.TLSNotOffered, 1, true},
+		{"login", finding.LoginPassword, 2, true},
+	} {
+		s := &stages{ends: map[string]finding.Code{c.stage: c.code}}
+		found := LogIn(t.Context(), s)
+		if len(s.passed) != c.passed || c.ends != (found != nil) || c.ends && found.Code != c.code {
+			t.Errorf("%+v: %v, after %q", c, found, s.passed)
+		}
+	}
+}
+
+// TestCancellable: the server is told when the context ends; where that can't be, nothing is waited for.
+func TestCancellable(t *testing.T) {
+	for _, refused := range []error{nil, errors.New("no second connection")} {
+		ctx, stop := context.WithCancelCause(t.Context())
+		ours, theirs := net.Pipe()
+		defer theirs.Close()
+		why, told := errors.New("Ctrl-C"), make(chan bool, 1)
+		err := Cancellable(ctx, ours, func() error { told <- true; return refused }, func() error {
+			stop(why)
+			<-told
+			if refused == nil {
+				theirs.Close() // the server ends what ran
+			}
+			_, err := ours.Read(make([]byte, 1))
+			return err
+		})
+		if !errors.Is(err, why) || errors.Is(err, ErrNotCancelled) != (refused != nil) {
+			t.Errorf("refused by %v: %v", refused, err)
+		}
+	}
+	ended, stop := context.WithCancel(t.Context())
+	stop()
+	if err := Cancellable(ended, nil, nil, func() error { t.Error("it runs"); return nil }); !errors.Is(err, context.Canceled) {
+		t.Error(err)
+	}
+}
+
+// TestAtServer: the time of the way is not the server's.
+func TestAtServer(t *testing.T) {
+	way := 50.0
+	sent := time.Now().Add(-80 * time.Millisecond)
+	if with, without := (&Facts{RoundTrip: &way}).AtServer(sent), (&Facts{}).AtServer(sent); without-with < 40*time.Millisecond {
+		t.Errorf("%s with the way, %s without it", without, with)
+	}
+}
+
+// TestSecond: without a way to dial again there is no second connection.
+func TestSecond(t *testing.T) {
+	if _, err := (&Target{}).Second(t.Context()); err == nil {
+		t.Error("a connection from nowhere")
+	}
+}
