@@ -324,7 +324,7 @@ func TestMariaDBStopsAndStarts(t *testing.T) {
 	leaveSocket(t, server.Socket)
 	// Something of that name that was just started may be the server to come.
 	sleep := filepath.Join(t.TempDir(), "mariadbd")
-	if data, err := os.ReadFile("/bin/sleep"); err == nil && os.WriteFile(sleep, data, 0o700) == nil {
+	if os.Symlink("/bin/sleep", sleep) == nil {
 		cmd := exec.Command(sleep, "30")
 		if err := cmd.Start(); err != nil {
 			t.Fatal(err)
