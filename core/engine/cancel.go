@@ -75,3 +75,17 @@ func LogIn(ctx context.Context, c Conversation) *finding.Finding {
 	}
 	return nil
 }
+
+// LogInAgain logs in by another connection to the same address, to cancel what runs on this one.
+func LogInAgain[C Conversation](ctx context.Context, t *Target, begin func(net.Conn, Target) C) (again C, err error) {
+	conn, err := t.Second(ctx)
+	if err != nil {
+		return again, err
+	}
+	c := begin(conn, *t)
+	if found := LogIn(ctx, c); found != nil {
+		c.Close()
+		return again, errors.New(found.Cause)
+	}
+	return c, nil
+}

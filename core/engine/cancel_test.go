@@ -17,7 +17,10 @@ type stages struct {
 
 	ends   map[string]finding.Code
 	passed []string
+	close  func()
 }
+
+func (s *stages) Close() { s.close() }
 
 func (s *stages) stage(name string) finding.Result {
 	if code := s.ends[name]; code != "" {
@@ -94,5 +97,38 @@ func TestAtServer(t *testing.T) {
 func TestSecond(t *testing.T) {
 	if _, err := (&Target{}).Second(t.Context()); err == nil {
 		t.Error("a connection from nowhere")
+	}
+}
+
+// TestLogInAgain: a login that fails leaves no connection behind.
+func TestLogInAgain(t *testing.T) {
+	for _, code := range []finding.Code{"", finding.LoginPassword} {
+		ours, theirs := net.Pipe()
+		target := &Target{Redial: func(context.Context) (net.Conn, error) { return ours, nil }}
+		closed := false
+		begin := func(conn net.Conn, _ Target) *stages {
+			return &stages{ends: map[string]finding.Code{"login": code}, close: func() { closed = conn.Close() == nil }}
+		}
+		again, err := LogInAgain(t.Context(), target, begin)
+		if refused := code != ""; refused != (err != nil) || refused != closed || refused != (again == nil) {
+			t.Errorf("%q: %v, closed %v", code, err, closed)
+		}
+		theirs.Close()
+	}
+}
+
+// TestMeasureTrips: trips that were made are not made again; a failure measures nothing.
+func TestMeasureTrips(t *testing.T) {
+	for have, want := range []int{3, 2, 1, 0, 0} {
+		var f Facts
+		asked := 0
+		err := f.MeasureTrips(make([]time.Duration, have), func() error { asked++; return nil })
+		if err != nil || asked != want || f.RoundTrip == nil {
+			t.Errorf("with %d trips: %d asked, %v", have, asked, err)
+		}
+	}
+	var f Facts
+	if err := f.MeasureTrips(nil, func() error { return net.ErrClosed }); !errors.Is(err, net.ErrClosed) || f.RoundTrip != nil {
+		t.Error(err)
 	}
 }

@@ -20,6 +20,21 @@ func Median(all []time.Duration) time.Duration {
 	return all[len(all)/2]
 }
 
+// MeasureTrips notes the median time there and back: of the trips that were made anyway, and of a question where they
+// were too few. The median of three forgives a hiccup.
+func (f *Facts) MeasureTrips(trips []time.Duration, ask func() error) error {
+	const least = 3
+	for len(trips) < least {
+		start := time.Now()
+		if err := ask(); err != nil {
+			return err
+		}
+		trips = append(trips, time.Since(start))
+	}
+	f.RoundTrip = Milliseconds(Median(trips))
+	return nil
+}
+
 // Either is one of two words by a fact, "" where it is not known.
 func Either(known *bool, yes, no string) string {
 	switch {

@@ -80,26 +80,18 @@ func (c *conversation) Speak(ctx context.Context) finding.Result {
 	return c.greet(ctx)
 }
 
-// Encrypt does the handshake where the rule wants TLS. What speaks behind it is asked there then.
+// Encrypt does the handshake where the rule wants TLS.
 func (c *conversation) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Result) {
-	secure, facts, result := c.probe.Encrypt(ctx, probe.FirstTLS{
-		Plain:    speaksPlainly,
+	return c.probe.Encrypt(ctx, &c.facts, probe.FirstTLS{
+		Plain: speaksPlainly,
+		Behind: func(ctx context.Context, secure net.Conn) finding.Result {
+			c.conn = secure
+			return c.greet(ctx)
+		},
 		Question: "hello",
 		Server:   "set net.tls.mode to requireTLS, and net.tls.certificateKeyFile, in its settings file",
 		Versions: "allow TLS 1.2 and 1.3 (net.tls.disabledProtocols)",
 	})
-	if secure == nil {
-		return facts, result
-	}
-	c.conn = secure
-	c.facts.Encrypted(facts)
-	if result.Outcome == finding.Fail {
-		return facts, result
-	}
-	if spoken := c.greet(ctx); spoken.Outcome == finding.Fail {
-		return facts, spoken
-	}
-	return facts, result
 }
 
 // speaksPlainly reports whether a server answers without TLS.
@@ -135,11 +127,11 @@ func (c *conversation) greet(ctx context.Context) finding.Result {
 	if err := c.send(c.greeting("hello")); err != nil {
 		return c.probe.Unwritten(ctx, c.conn, &c.facts, err)
 	}
-	seen := &firstBytes{Reader: c.conn}
+	seen := &probe.Head{Reader: c.conn}
 	var answer bson.Raw
 	_, other, err := c.probe.Listen(ctx, func() (first []byte, err error) {
 		answer, err = wire.Read(seen, c.id, c.most)
-		return seen.bytes, err
+		return seen.Bytes, err
 	})
 	c.trip = time.Since(c.asked)
 	alert := probe.ClientCertificateAlert(err) // with TLS 1.3 it comes behind the handshake
@@ -147,16 +139,16 @@ func (c *conversation) greet(ctx context.Context) finding.Result {
 	case alert != "":
 		return finding.Failed(c.to.CertificateRefused(&c.facts, alert))
 	case other != nil:
-		return c.probe.Other(*other, seen.bytes)
-	case len(seen.bytes) == 0:
+		return c.probe.Other(*other, seen.Bytes)
+	case len(seen.Bytes) == 0:
 		if c.isOld(ctx) {
 			return finding.Failed(c.tooOld("it knows only the messages from before version 3.6"))
 		}
 		return c.probe.Nothing(ctx, err)
-	case err != nil && errors.Is(err, os.ErrDeadlineExceeded) && isReply(seen.bytes):
+	case err != nil && errors.Is(err, os.ErrDeadlineExceeded) && isReply(seen.Bytes):
 		return c.probe.Nothing(ctx, err)
 	case err != nil:
-		return c.probe.Unexpected(ctx, c.probe.Rest(seen.bytes))
+		return c.probe.Unexpected(ctx, c.probe.Rest(seen.Bytes))
 	}
 	if refused := refusalOf(answer); refused != nil && refused.means() == meansUnknownCommand {
 		if answer, err = c.greetAsBefore(); err != nil {
@@ -175,20 +167,6 @@ func (c *conversation) greetAsBefore() (bson.Raw, error) {
 	answer, err := wire.Read(c.conn, c.id, c.most)
 	c.trip = time.Since(c.asked)
 	return answer, err
-}
-
-// firstBytes keeps the first bytes that are read.
-type firstBytes struct {
-	io.Reader
-	bytes []byte
-}
-
-func (f *firstBytes) Read(p []byte) (int, error) {
-	n, err := f.Reader.Read(p)
-	if len(f.bytes) < 4096 {
-		f.bytes = append(f.bytes, p[:n]...)
-	}
-	return n, err
 }
 
 // introduced is the result of the server's answer to hello.

@@ -6,7 +6,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -16,7 +15,6 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
-	"gentleharbor/core/engine/probe"
 	"gentleharbor/core/finding"
 )
 
@@ -85,7 +83,7 @@ func (c *conversation) Login(ctx context.Context) finding.Result {
 	c.facts.User, c.facts.LoginMethod = c.to.User, clean.Line(method, 60)
 	open, err := c.isOpen(ctx)
 	if err != nil {
-		return finding.Failed(c.endedAtLogin(ctx, err))
+		return finding.Failed(c.probe.EndedAtLogin(ctx, &c.facts, c.facts.LoginMethod, err))
 	}
 	if found := c.logInBy(ctx, method, open); found != nil {
 		return finding.Failed(found)
@@ -129,7 +127,7 @@ func (c *conversation) withoutLogin(ctx context.Context) finding.Result {
 	open, err := c.isOpen(ctx)
 	switch {
 	case err != nil:
-		return finding.Failed(c.endedAtLogin(ctx, err))
+		return finding.Failed(c.probe.EndedAtLogin(ctx, &c.facts, c.facts.LoginMethod, err))
 	case open:
 		c.facts.LoginMethod = methodNone
 		return finding.Warned(c.openToAll(), "nobody is logged in")
@@ -193,7 +191,7 @@ func (c *conversation) byCertificate(ctx context.Context) *finding.Finding {
 		}
 		return found.Advise("as an administrator: make a user in $external whose name is the certificate's subject")
 	case err != nil:
-		return c.endedAtLogin(ctx, err)
+		return c.probe.EndedAtLogin(ctx, &c.facts, c.facts.LoginMethod, err)
 	}
 	return nil
 }
@@ -324,17 +322,6 @@ func (c *conversation) brokenExchange(err error) *finding.Finding {
 		Suggest("gharbor test %s   # again; if it repeats, is it the server that is meant?", c.to.Profile)
 }
 
-// endedAtLogin is for a connection that ended while the login was answered.
-func (c *conversation) endedAtLogin(ctx context.Context, err error) *finding.Finding {
-	if alert := probe.ClientCertificateAlert(err); alert != "" {
-		return c.to.CertificateRefused(&c.facts, alert)
-	}
-	if ctx.Err() != nil || errors.Is(err, os.ErrDeadlineExceeded) {
-		return c.to.LoginTimeout(c.facts.LoginMethod, false)
-	}
-	return c.to.LoginBrokenOff(probe.LastError(err))
-}
-
 // refusedLogin turns the end of a step into a finding; nil for a step that went well.
 func (c *conversation) refusedLogin(ctx context.Context, err error, step string, open bool) *finding.Finding {
 	var refused *refusal
@@ -342,7 +329,7 @@ func (c *conversation) refusedLogin(ctx context.Context, err error, step string,
 	case err == nil:
 		return nil
 	case !errors.As(err, &refused):
-		return c.endedAtLogin(ctx, err)
+		return c.probe.EndedAtLogin(ctx, &c.facts, c.facts.LoginMethod, err)
 	}
 	if found := c.notReady(refused); found != nil {
 		return found

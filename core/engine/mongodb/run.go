@@ -351,15 +351,11 @@ func (c *conversation) cancel() error {
 	if c.facts.ConnectionID == 0 {
 		return errors.New("the server does not say which connection this is")
 	}
-	conn, err := c.to.Second(ctx)
+	other, err := engine.LogInAgain(ctx, &c.to, begin)
 	if err != nil {
 		return err
 	}
-	other := begin(conn, c.to)
 	defer other.Close()
-	if found := engine.LogIn(ctx, other); found != nil {
-		return errors.New(found.Cause)
-	}
 	var operations []bson.RawValue
 	err = other.all(ctx, "admin", bson.D{
 		{Key: "aggregate", Value: 1},

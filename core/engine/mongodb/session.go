@@ -143,7 +143,11 @@ func (c *conversation) Session(ctx context.Context) finding.Result {
 	if err := c.readStatus(ctx); err != nil {
 		return finding.Failed(c.lost(err))
 	}
-	if err := c.measure(ctx); err != nil {
+	if err := c.facts.MeasureTrips(nil, func() error {
+		_, err := c.ask(ctx, "admin", bson.D{{Key: "ping",
+			Value: 1}})
+		return err
+	}); err != nil {
 		return finding.Failed(c.lost(err))
 	}
 	return c.judge()
@@ -315,21 +319,6 @@ func (c *conversation) readStatus(ctx context.Context) error {
 		f.Settings = append(f.Settings, "read concern "+clean.Line(level, 40))
 	}
 	return err
-}
-
-// measure takes the median of some round trips.
-func (c *conversation) measure(ctx context.Context) error {
-	const roundTrips = 3
-	var trips []time.Duration
-	for range roundTrips {
-		start := time.Now()
-		if _, err := c.ask(ctx, "admin", bson.D{{Key: "ping", Value: 1}}); err != nil {
-			return err
-		}
-		trips = append(trips, time.Since(start))
-	}
-	c.facts.RoundTrip = engine.Milliseconds(engine.Median(trips))
-	return nil
 }
 
 // judge is the result of the session.

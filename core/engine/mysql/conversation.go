@@ -47,7 +47,11 @@ const (
 // Begin returns the engine.Begin of the engine word, "mysql" or "mariadb":
 // either finds both kinds of server, and warns of the other.
 func Begin(word string) engine.Begin {
-	return func(conn net.Conn, target engine.Target) engine.Conversation {
+	return func(conn net.Conn, target engine.Target) engine.Conversation { return begin(word)(conn, target) }
+}
+
+func begin(word string) func(net.Conn, engine.Target) *conversation {
+	return func(conn net.Conn, target engine.Target) *conversation {
 		return &conversation{
 			to:    target,
 			word:  word,

@@ -267,14 +267,10 @@ func (c *conversation) Took() time.Duration { return c.took }
 func (c *conversation) cancel() error {
 	ctx, stop := context.WithTimeout(context.Background(), engine.CancelWait)
 	defer stop()
-	conn, err := c.to.Second(ctx)
+	other, err := engine.LogInAgain(ctx, &c.to, begin(c.word))
 	if err != nil {
 		return err
 	}
-	other := Begin(c.word)(conn, c.to).(*conversation)
 	defer other.Close()
-	if found := engine.LogIn(ctx, other); found != nil {
-		return errors.New(found.Cause)
-	}
 	return other.exec(ctx, fmt.Sprintf("KILL QUERY %d", c.facts.ConnectionID))
 }

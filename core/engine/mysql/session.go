@@ -18,9 +18,6 @@ import (
 	"gentleharbor/core/profile/key"
 )
 
-// roundTrips is how many are measured; the median of three forgives a hiccup.
-const roundTrips = 3
-
 // maxRows bounds an answer, whatever its statement's LIMIT said.
 const maxRows = 10_000
 
@@ -219,15 +216,9 @@ func (c *conversation) measure(ctx context.Context) error {
 	if !ok {
 		return errors.New("a defect: the driver can't ping")
 	}
-	for len(c.trips) < roundTrips {
-		start := time.Now()
-		if err := c.guarded(func() error { return pinger.Ping(ctx) }); err != nil {
-			return err
-		}
-		c.trips = append(c.trips, time.Since(start))
-	}
-	c.facts.RoundTrip = engine.Milliseconds(engine.Median(c.trips))
-	return nil
+	return c.facts.MeasureTrips(c.trips, func() error {
+		return c.guarded(func() error { return pinger.Ping(ctx) })
+	})
 }
 
 // describe puts the facts into words.

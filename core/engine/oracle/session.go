@@ -13,9 +13,6 @@ import (
 	"gentleharbor/core/profile/key"
 )
 
-// roundTrips is how many are measured; the median of three forgives a hiccup.
-const roundTrips = 3
-
 // sessionQuery reads what every account may see (Oracle documentation, "SYS_CONTEXT").
 const sessionQuery = "SELECT SYS_CONTEXT('USERENV','SESSION_USER'), SYS_CONTEXT('USERENV','DB_NAME'), " +
 	"SYS_CONTEXT('USERENV','CON_NAME'), " +
@@ -56,7 +53,7 @@ func (c *conversation) Session(ctx context.Context) finding.Result {
 		f.ClockDifference = engine.Milliseconds(clock.Sub(before.Add(took / 2)))
 	}
 	c.mayWrite(ctx, row[4])
-	if err := c.measure(ctx); err != nil {
+	if err := f.MeasureTrips(nil, func() error { _, err := c.ping(ctx); return err }); err != nil {
 		return finding.Failed(c.to.SessionLost(plain(err)))
 	}
 	f.Role = strings.ToLower(row[4])
@@ -90,19 +87,6 @@ func (c *conversation) mayWrite(ctx context.Context, role string) {
 		no := false
 		f.Writable, f.ReadOnlyBy = &no, "the database is a "+clean.Line(strings.ToLower(role), 40)
 	}
-}
-
-func (c *conversation) measure(ctx context.Context) error {
-	var trips []time.Duration
-	for range roundTrips {
-		took, err := c.ping(ctx)
-		if err != nil {
-			return err
-		}
-		trips = append(trips, took)
-	}
-	c.facts.RoundTrip = engine.Milliseconds(engine.Median(trips))
-	return nil
 }
 
 // identifier is a name as a statement has it.

@@ -53,9 +53,6 @@ const lineageQuery = `SELECT system_identifier::text AS "system_identifier" FROM
 // readOnlySource says what made the session's transactions read-only (PostgreSQL documentation, "pg_settings").
 const readOnlySource = `SELECT source AS "source" FROM pg_settings WHERE name = 'default_transaction_read_only'`
 
-// roundTrips is how many are measured; the median of three forgives a hiccup.
-const roundTrips = 3
-
 // Session reads the facts and measures the round trip.
 func (c *conversation) Session(ctx context.Context) finding.Result {
 	before := time.Now()
@@ -84,7 +81,7 @@ func (c *conversation) Session(ctx context.Context) finding.Result {
 		f.ServerStarted = &started
 	}
 	f.ServerID = serverID(f)
-	if err := c.measure(ctx); err != nil {
+	if err := f.MeasureTrips(nil, func() error { _, err := c.pg.Exec(ctx, "").ReadAll(); return err }); err != nil {
 		return finding.Failed(c.lost(err))
 	}
 	return c.describe()
@@ -149,20 +146,6 @@ func serverID(f *engine.Facts) string {
 	}
 	started := f.ServerStarted.Format("2006-01-02T15:04:05.000000Z")
 	return strings.TrimSpace(f.Lineage + " started " + started)
-}
-
-// measure takes the median time of an empty statement there and back.
-func (c *conversation) measure(ctx context.Context) error {
-	var times []time.Duration
-	for range roundTrips {
-		start := time.Now()
-		if _, err := c.pg.Exec(ctx, "").ReadAll(); err != nil {
-			return err
-		}
-		times = append(times, time.Since(start))
-	}
-	c.facts.RoundTrip = engine.Milliseconds(engine.Median(times))
-	return nil
 }
 
 // describe puts the facts into words.

@@ -2,7 +2,10 @@ package probe
 
 import (
 	"context"
+	"errors"
+	"io"
 	"net"
+	"os"
 	"time"
 
 	"gentleharbor/core/engine"
@@ -13,7 +16,9 @@ import (
 // FirstTLS is how an engine's servers speak TLS whose ports either speak it from the first byte, or not at all.
 type FirstTLS struct {
 	// Plain reports whether the server at the other end of a new connection answers without TLS.
-	Plain    func(ctx context.Context, conn net.Conn) bool
+	Plain func(ctx context.Context, conn net.Conn) bool
+	// Behind finds out whether the other side of an encrypted connection is the engine.
+	Behind   func(ctx context.Context, secure net.Conn) finding.Result
 	Question string // that it answers: "PING"
 	Server   string // how TLS is switched on, on the server
 	Versions string // how newer versions of TLS are allowed there
@@ -24,13 +29,29 @@ func (o *Probe) Strict() bool {
 	return o.To.Network != "unix" && (o.To.TLS.Rule == tlsrule.Required || o.To.TLS.Rule == tlsrule.Verified)
 }
 
-// Encrypt does the handshake of a strict rule. secure is nil where it was not done, or failed.
-func (o *Probe) Encrypt(ctx context.Context, words FirstTLS) (secure net.Conn, facts *tlsrule.Facts,
-	result finding.Result) {
+// Encrypt does the handshake of a strict rule, and notes it in f. What speaks behind it is asked there then.
+func (o *Probe) Encrypt(ctx context.Context, f *engine.Facts, words FirstTLS) (*tlsrule.Facts, finding.Result) {
 	if !o.Strict() {
-		result, _ = o.To.WithoutTLS(false, engine.NotOffered{Port: true})
-		return nil, nil, result
+		result, _ := o.To.WithoutTLS(false, engine.NotOffered{Port: true})
+		return nil, result
 	}
+	secure, facts, result := o.handshake(ctx, words)
+	if secure == nil {
+		return nil, result
+	}
+	f.Encrypted(facts)
+	if result.Outcome == finding.Fail { // nothing is sent to a server that is not trusted
+		return facts, result
+	}
+	if spoken := words.Behind(ctx, secure); spoken.Outcome == finding.Fail {
+		return facts, spoken
+	}
+	return facts, result
+}
+
+// handshake encrypts the connection. secure is nil where that failed.
+func (o *Probe) handshake(ctx context.Context, words FirstTLS) (secure net.Conn, facts *tlsrule.Facts,
+	result finding.Result) {
 	// A port without TLS may take the handshake for a message that is not whole, and wait for its end.
 	patient, stop := context.WithTimeout(ctx, handshakePatience(ctx))
 	defer stop()
@@ -80,4 +101,31 @@ func (o *Probe) Unwritten(ctx context.Context, conn net.Conn, f *engine.Facts, e
 		return finding.Failed(o.To.CertificateRefused(f, ClientCertificateAlert(readErr)))
 	}
 	return o.Nothing(ctx, err)
+}
+
+// EndedAtLogin is for a connection that ended while a login by a method was answered.
+func (o *Probe) EndedAtLogin(ctx context.Context, f *engine.Facts, method string, err error) *finding.Finding {
+	if alert := ClientCertificateAlert(err); alert != "" {
+		return o.To.CertificateRefused(f, alert)
+	}
+	if ctx.Err() != nil || errors.Is(err, os.ErrDeadlineExceeded) {
+		return o.To.LoginTimeout(method, false)
+	}
+	return o.To.LoginBrokenOff(LastError(err))
+}
+
+// Head keeps the first bytes that are read, until Done.
+type Head struct {
+	io.Reader
+	Bytes []byte
+	Done  bool
+}
+
+func (h *Head) Read(p []byte) (int, error) {
+	const most = 4096
+	n, err := h.Reader.Read(p)
+	if !h.Done && len(h.Bytes) < most {
+		h.Bytes = append(h.Bytes, p[:n]...)
+	}
+	return n, err
 }

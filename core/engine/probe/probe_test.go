@@ -2,6 +2,7 @@ package probe
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -15,6 +16,7 @@ import (
 	"gentleharbor/core/engine/greeting"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/tlsrule"
+	"gentleharbor/standin/authority"
 )
 
 // greetings are those of the engine, whose servers speak first, and of one that answers a word.
@@ -144,13 +146,94 @@ func TestFirstTLS(t *testing.T) {
 			n, _ := conn.Read(make([]byte, 16))
 			return n > 0
 		}
-		secure, _, result := o.Encrypt(ctx, FirstTLS{Plain: plain, Question: "PING", Server: "x", Versions: "y"})
+		words := FirstTLS{Plain: plain, Question: "PING", Server: "x", Versions: "y"}
+		words.Behind = func(context.Context, net.Conn) finding.Result {
+			t.Error("it is encrypted")
+			return finding.Good("")
+		}
+		facts, result := o.Encrypt(ctx, &engine.Facts{}, words)
 		cancel()
 		switch {
-		case secure != nil:
+		case facts != nil:
 			t.Error("it is encrypted")
 		case !strict && result.Outcome != finding.OK, strict && (result.Finding == nil || result.Finding.Code != finding.TLSNotOffered):
 			t.Errorf("%s: %+v", rule, result)
+		}
+	}
+}
+
+// TestFirstTLSTrust: a server whose certificate is not trusted is asked nothing behind the handshake; another one is,
+// and its answer counts.
+func TestFirstTLSTrust(t *testing.T) {
+	ca, err := authority.New()
+	if err != nil {
+		t.Fatal(err)
+	}
+	served, err := ca.TLS([]string{"127.0.0.1"}, 24*time.Hour)
+	if err != nil {
+		t.Fatal(err)
+	}
+	silent := finding.Failed(finding.New(finding.SpeakSilent, "it says nothing"))
+	for _, c := range []struct {
+		rule   tlsrule.Rule
+		spoken finding.Result
+		asked  bool
+		want   finding.Outcome
+	}{
+		{tlsrule.Verified, finding.Good(""), false, finding.Fail}, // by an authority that nobody knows
+		{tlsrule.Required, finding.Good(""), true, finding.OK},
+		{tlsrule.Required, silent, true, finding.Fail},
+	} {
+		o, theirs := at("")
+		o.To.TLS = &tlsrule.Plan{Settings: tlsrule.Settings{Rule: c.rule, Name: "127.0.0.1"}}
+		o.To.TLS.Now = time.Now
+		go tls.Server(theirs, served).Handshake()
+		asked, facts := false, engine.Facts{}
+		_, result := o.Encrypt(t.Context(), &facts, FirstTLS{
+			Plain: func(context.Context, net.Conn) bool { return false },
+			Behind: func(_ context.Context, secure net.Conn) finding.Result {
+				asked = secure != nil
+				return c.spoken
+			},
+		})
+		if asked != c.asked || result.Outcome != c.want && !(c.want == finding.OK && result.Outcome == finding.Warn) {
+			t.Errorf("%s: asked %v, %+v", c.rule, asked, result)
+		}
+		if facts.TLS == "" {
+			t.Errorf("%s: the handshake is not noted: %+v", c.rule, facts)
+		}
+	}
+}
+
+// TestHead: the first bytes are kept until it is done.
+func TestHead(t *testing.T) {
+	h := &Head{Reader: strings.NewReader("+PONG\r\nmore")}
+	io.ReadFull(h, make([]byte, 7))
+	h.Done = true
+	io.ReadAll(h)
+	if string(h.Bytes) != "+PONG\r\n" {
+		t.Errorf("%q", h.Bytes)
+	}
+}
+
+// TestEndedAtLogin: an alert about the client's certificate, the end of the time, and an end without a reason.
+func TestEndedAtLogin(t *testing.T) {
+	o, _ := at("")
+	ended, stop := context.WithCancel(t.Context())
+	stop()
+	for _, c := range []struct {
+		ctx  context.Context
+		err  error
+		want finding.Code
+	}{
+		{t.Context(), errors.New("remote error: tls: bad certificate"), finding.TLSClientCertificate},
+		{t.Context(), os.ErrDeadlineExceeded, finding.LoginTimeout},
+		{ended, io.EOF, finding.LoginTimeout},
+		{t.Context(), io.EOF, finding.LoginBrokenOff},
+	} {
+		o.To.TLS = &tlsrule.Plan{}
+		if found := o.EndedAtLogin(c.ctx, &engine.Facts{}, "password", c.err); found.Code != c.want {
+			t.Errorf("%v: %s, want %s", c.err, found.Code, c.want)
 		}
 	}
 }

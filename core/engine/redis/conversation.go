@@ -6,7 +6,6 @@ package redis
 import (
 	"context"
 	"errors"
-	"io"
 	"net"
 	"os"
 	"time"
@@ -84,7 +83,7 @@ func (c *conversation) Speak(ctx context.Context) finding.Result {
 // ping sends PING, and reads the answer's first line.
 func (c *conversation) ping(ctx context.Context) finding.Result {
 	defer probe.Guard(ctx, c.raw)()
-	seen := &firstBytes{Reader: c.conn}
+	seen := &probe.Head{Reader: c.conn}
 	c.in = resp.NewReader(seen, maxFacts)
 	if _, err := c.conn.Write(resp.Append(nil, "PING")); err != nil {
 		return c.probe.Unwritten(ctx, c.conn, &c.facts, err)
@@ -92,23 +91,23 @@ func (c *conversation) ping(ctx context.Context) finding.Result {
 	var reply *resp.Reply
 	_, other, err := c.probe.Listen(ctx, func() (first []byte, err error) {
 		reply, err = c.in.Read()
-		return seen.bytes, err
+		return seen.Bytes, err
 	})
 	alert := probe.ClientCertificateAlert(err) // with TLS 1.3 it comes behind the handshake
 	switch {
 	case alert != "":
 		return finding.Failed(c.to.CertificateRefused(&c.facts, alert))
 	case other != nil:
-		return c.probe.Other(*other, seen.bytes)
-	case len(seen.bytes) == 0:
+		return c.probe.Other(*other, seen.Bytes)
+	case len(seen.Bytes) == 0:
 		return c.probe.Nothing(ctx, err)
-	case err != nil || !isRedis(seen.bytes):
-		if errors.Is(err, os.ErrDeadlineExceeded) && isRedis(seen.bytes) {
+	case err != nil || !isRedis(seen.Bytes):
+		if errors.Is(err, os.ErrDeadlineExceeded) && isRedis(seen.Bytes) {
 			return c.probe.Nothing(ctx, err)
 		}
-		return c.probe.Unexpected(ctx, c.probe.Rest(seen.bytes))
+		return c.probe.Unexpected(ctx, c.probe.Rest(seen.Bytes))
 	}
-	seen.done = true
+	seen.Done = true
 	c.pong = reply
 	if found := c.refusedFirst(reply); found != nil {
 		return finding.Failed(found)
@@ -116,41 +115,18 @@ func (c *conversation) ping(ctx context.Context) finding.Result {
 	return finding.Good("Redis answers%s", map[bool]string{true: ", a password is wanted"}[isRefusal(reply, "NOAUTH")])
 }
 
-// firstBytes keeps the first bytes that are read, until done.
-type firstBytes struct {
-	io.Reader
-	bytes []byte
-	done  bool
-}
-
-func (f *firstBytes) Read(p []byte) (int, error) {
-	n, err := f.Reader.Read(p)
-	if !f.done && len(f.bytes) < 4096 {
-		f.bytes = append(f.bytes, p[:n]...)
-	}
-	return n, err
-}
-
-// Encrypt does the handshake where the rule wants TLS. What speaks behind it is asked there then.
+// Encrypt does the handshake where the rule wants TLS.
 func (c *conversation) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Result) {
-	secure, facts, result := c.probe.Encrypt(ctx, probe.FirstTLS{
-		Plain:    speaksPlainly,
+	return c.probe.Encrypt(ctx, &c.facts, probe.FirstTLS{
+		Plain: speaksPlainly,
+		Behind: func(ctx context.Context, secure net.Conn) finding.Result {
+			c.conn = secure
+			return c.ping(ctx)
+		},
 		Question: "PING",
 		Server:   "set tls-port, tls-cert-file and tls-key-file, and name that port in the profile",
 		Versions: `set tls-protocols "TLSv1.2 TLSv1.3"`,
 	})
-	if secure == nil {
-		return facts, result
-	}
-	c.conn = secure
-	c.facts.Encrypted(facts)
-	if result.Outcome == finding.Fail {
-		return facts, result
-	}
-	if spoken := c.ping(ctx); spoken.Outcome == finding.Fail {
-		return facts, spoken
-	}
-	return facts, result
 }
 
 // speaksPlainly reports whether a server answers without TLS.
@@ -158,9 +134,9 @@ func speaksPlainly(_ context.Context, conn net.Conn) bool {
 	if _, err := conn.Write(resp.Append(nil, "PING")); err != nil {
 		return false
 	}
-	seen := &firstBytes{Reader: conn}
+	seen := &probe.Head{Reader: conn}
 	_, err := resp.NewReader(seen, maxFacts).Read()
-	return err == nil && isRedis(seen.bytes)
+	return err == nil && isRedis(seen.Bytes)
 }
 
 // ask sends a command, and reads its answer. The error is that of the connection; a refusal is a reply.

@@ -2,15 +2,12 @@ package redis
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"os"
 	"strconv"
 	"strings"
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
-	"gentleharbor/core/engine/probe"
 	"gentleharbor/core/engine/redis/resp"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/nearest"
@@ -127,7 +124,7 @@ func (c *conversation) greet(ctx context.Context, authentication []string) *find
 	}
 	replies, err := c.askAll(ctx, commands...)
 	if err != nil {
-		result := finding.Failed(c.endedAtLogin(ctx, err))
+		result := finding.Failed(c.probe.EndedAtLogin(ctx, &c.facts, methodPassword, err))
 		return &result
 	}
 	if refused := replies[0]; authentication != nil && refused.IsError() {
@@ -140,17 +137,6 @@ func (c *conversation) greet(ctx context.Context, authentication []string) *find
 		return &result
 	}
 	return nil
-}
-
-// endedAtLogin is for a connection that ended while the login was answered.
-func (c *conversation) endedAtLogin(ctx context.Context, err error) *finding.Finding {
-	if alert := probe.ClientCertificateAlert(err); alert != "" {
-		return c.to.CertificateRefused(&c.facts, alert)
-	}
-	if ctx.Err() != nil || errors.Is(err, os.ErrDeadlineExceeded) {
-		return c.to.LoginTimeout(methodPassword, false)
-	}
-	return c.to.LoginBrokenOff(probe.LastError(err))
 }
 
 // refusedLogin turns the answer to AUTH into a finding.

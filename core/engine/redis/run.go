@@ -324,15 +324,11 @@ func (c *conversation) Took() time.Duration { return c.took }
 func (c *conversation) cancel() error {
 	ctx, stop := context.WithTimeout(context.Background(), engine.CancelWait)
 	defer stop()
-	conn, err := c.to.Second(ctx)
+	other, err := engine.LogInAgain(ctx, &c.to, begin)
 	if err != nil {
 		return err
 	}
-	other := begin(conn, c.to)
 	defer other.Close()
-	if found := engine.LogIn(ctx, other); found != nil {
-		return errors.New(found.Cause)
-	}
 	reply, err := other.ask(ctx, "CLIENT", "UNBLOCK", c.hello["id"], "ERROR")
 	if err == nil && reply.String() == "1" {
 		return nil

@@ -18,9 +18,6 @@ import (
 	"gentleharbor/core/profile/key"
 )
 
-// roundTrips is how many are measured; the median of three forgives a hiccup.
-const roundTrips = 3
-
 // Session reads the facts in one message, and measures the round trip.
 func (c *conversation) Session(ctx context.Context) finding.Result {
 	before := time.Now()
@@ -55,7 +52,7 @@ func (c *conversation) Session(ctx context.Context) finding.Result {
 	if n := fields(databases)["databases"]; n != "" {
 		c.facts.Settings = append(c.facts.Settings, clean.Line(n, 20)+" databases")
 	}
-	if err := c.measure(ctx); err != nil {
+	if err := c.facts.MeasureTrips(nil, func() error { _, err := c.ask(ctx, "PING"); return err }); err != nil {
 		return finding.Failed(c.lost(err))
 	}
 	return c.judge(info)
@@ -194,20 +191,6 @@ func (c *conversation) readClock(reply *resp.Reply, here time.Time) {
 		return
 	}
 	c.facts.ClockDifference = engine.Milliseconds(time.Unix(seconds, micros*1000).Sub(here))
-}
-
-// measure takes the median of some round trips.
-func (c *conversation) measure(ctx context.Context) error {
-	var trips []time.Duration
-	for range roundTrips {
-		start := time.Now()
-		if _, err := c.ask(ctx, "PING"); err != nil {
-			return err
-		}
-		trips = append(trips, time.Since(start))
-	}
-	c.facts.RoundTrip = engine.Milliseconds(engine.Median(trips))
-	return nil
 }
 
 // judge is the result of the session: what keeps it from reading or writing is a warning.
