@@ -15,20 +15,20 @@ import (
 // wallet.
 func (a *auditor) rotations() (entries []string) {
 	folder := rotation.FolderOf(a.Folder)
-	profiles, err := folder.Profiles()
+	all, err := folder.All()
 	if err != nil { // its permissions are told of with the folder's
 		return nil
 	}
-	for _, name := range profiles {
-		path, since := folder.File(name), ""
+	for _, p := range all {
+		path, since := folder.File(p.Profile), ""
 		a.secretFile(path, "the file of a rotation")
-		if pending, err := folder.Load(name); err == nil && pending != nil {
-			since = " of " + pending.Begun.Format("2006-01-02")
-			entries = append(entries, pending.Entry)
+		if !p.Begun.IsZero() {
+			since = " of " + p.Begun.Format("2006-01-02")
 		}
-		a.found(finding.AuditRotationOpen, Medium, Place{File: path, Profile: name},
+		entries = append(entries, p.Entry)
+		a.found(finding.AuditRotationOpen, Medium, Place{File: path, Profile: p.Profile},
 			"the rotation%s has not ended: two passwords are kept, and the server takes one of them", since).
-			Suggest("gharbor secret rotate %s -resume", name)
+			Suggest("gharbor secret rotate %s -resume", p.Profile)
 	}
 	return entries
 }

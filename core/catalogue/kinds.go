@@ -40,6 +40,7 @@ type Kind struct {
 	Schema  bool // and the column before it is its schema
 	OfTable bool // it belongs to a table, which the pattern names
 	Asked   bool // the server compares the pattern itself
+	Named   bool // only engines that name it have it
 }
 
 // Kinds are the kinds, in the order in which help lists them.
@@ -105,20 +106,19 @@ var Kinds = []*Kind{
 	{
 		Word: engine.KindKeys, One: "key", Summary: "keys of a key-value store, at most 1,000",
 		Columns: []Column{{"key", Text}, {"type", Text}, {"elements", Number}, {"size", Size}, {"expires_in", Text}},
-		Key:     1, Asked: true,
+		Key:     1, Asked: true, Named: true,
 	},
 	{
 		Word: engine.KindSlow, One: "statement", Summary: "statements that took long, the last first",
 		Columns: []Column{{"id", Number}, {"when", Text}, {"milliseconds", Number}, {"from", Text}, {"statement", Text}},
-		Key:     1, Pattern: 4,
+		Key:     1, Pattern: 4, Named: true,
 	},
 }
 
 // Of are the kinds of an engine.
 func Of(by *engine.Catalogue) (all []*Kind) {
 	for _, k := range Kinds {
-		own := k.Word == engine.KindKeys || k.Word == engine.KindSlow
-		if by.Kinds == nil && !own || slices.Contains(by.Kinds, k.Word) {
+		if by.Kinds == nil && !k.Named || slices.Contains(by.Kinds, k.Word) {
 			all = append(all, k)
 		}
 	}

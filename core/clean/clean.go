@@ -5,6 +5,7 @@
 package clean
 
 import (
+	"fmt"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -173,4 +174,17 @@ func Alternatives(words []string) string {
 	}
 	last := len(words) - 1
 	return strings.Join(words[:last], ", ") + " or " + words[last]
+}
+
+// Size is a number of bytes with two or three digits.
+func Size(bytes float64) string {
+	units := []string{"B", "KiB", "MiB", "GiB", "TiB"}
+	i := 0
+	for ; bytes >= 1024 && i < len(units)-1; i++ {
+		bytes /= 1024
+	}
+	if i == 0 || bytes >= 10 {
+		return fmt.Sprintf("%.0f %s", bytes, units[i])
+	}
+	return fmt.Sprintf("%.1f %s", bytes, units[i])
 }

@@ -82,3 +82,13 @@ func FuzzLine(f *testing.F) {
 		}
 	})
 }
+
+func TestSize(t *testing.T) {
+	for bytes, want := range map[float64]string{
+		0: "0 B", 1023: "1023 B", 1024: "1.0 KiB", 10 << 10: "10 KiB", 1.5 * (1 << 20): "1.5 MiB", 1 << 50: "1024 TiB",
+	} {
+		if got := Size(bytes); got != want {
+			t.Errorf("%v: %s, want %s", bytes, got, want)
+		}
+	}
+}

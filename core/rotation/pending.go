@@ -132,6 +132,19 @@ func (f Folder) Profiles() ([]string, error) {
 	return all, err
 }
 
+// All are the rotations that have not ended. Of one whose file can't be read only the profile is known.
+func (f Folder) All() ([]Pending, error) {
+	profiles, err := f.Profiles()
+	all := make([]Pending, len(profiles))
+	for i, name := range profiles {
+		all[i].Profile = name
+		if p, err := f.Load(name); err == nil && p != nil {
+			all[i] = *p
+		}
+	}
+	return all, err
+}
+
 // Lock keeps another rotation of the same profile out.
 func (f Folder) Lock(ctx context.Context, locks, profile string) (unlock func(), err error) {
 	return atomicfile.LockIn(ctx, locks, f.File(profile))

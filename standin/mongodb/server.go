@@ -107,14 +107,8 @@ func Start(c Config) (*Server, error) {
 		Config: c, databases: make(map[string]map[string][]bson.D), process: bson.ObjectID{0x6b, 0x0a, 0x5e, 0xa5, 0x17},
 		cursors: make(map[int64]*cursor), killed: make(chan struct{}, 1),
 	}
-	if err := s.Listen("tcp", "127.0.0.1:0"); err != nil {
+	if err := s.ListenAt(c.Socket); err != nil {
 		return nil, err
-	}
-	if c.Socket != "" {
-		if err := s.Listen("unix", c.Socket); err != nil {
-			s.Close()
-			return nil, err
-		}
 	}
 	s.Serve(s.serve)
 	return s, nil

@@ -93,14 +93,8 @@ func Start(c Config) (*Server, error) {
 	for name, text := range c.Keys {
 		s.texts[name] = text
 	}
-	if err := s.Listen("tcp", "127.0.0.1:0"); err != nil {
+	if err := s.ListenAt(c.Socket); err != nil {
 		return nil, err
-	}
-	if c.Socket != "" {
-		if err := s.Listen("unix", c.Socket); err != nil {
-			s.Close()
-			return nil, err
-		}
 	}
 	s.Serve(s.serve)
 	return s, nil

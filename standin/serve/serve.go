@@ -32,6 +32,18 @@ func (l *Listeners) Listen(network, address string) error {
 	return err
 }
 
+// ListenAt adds a free port on 127.0.0.1, and a Unix socket where one is named. After an error nothing listens.
+func (l *Listeners) ListenAt(socket string) error {
+	err := l.Listen("tcp", "127.0.0.1:0")
+	if err == nil && socket != "" {
+		err = l.Listen("unix", socket)
+	}
+	if err != nil {
+		l.Close()
+	}
+	return err
+}
+
 // Serve hands every connection to handle, with its number, until Close. It does
 // not wait.
 func (l *Listeners) Serve(handle func(conn net.Conn, number int)) {

@@ -1,6 +1,7 @@
 package mongodb
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -62,10 +63,7 @@ func (c *conversation) fieldRows(ctx context.Context, name string) ([][][]byte, 
 			kinds = append(kinds, kind)
 		}
 		slices.SortFunc(kinds, func(a, b string) int {
-			if f.kinds[a] != f.kinds[b] {
-				return f.kinds[b] - f.kinds[a]
-			}
-			return strings.Compare(a, b)
+			return cmp.Or(f.kinds[b]-f.kinds[a], strings.Compare(a, b))
 		})
 		missing := f.n < documents || f.kinds["null"] > 0
 		key := ""

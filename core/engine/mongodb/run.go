@@ -168,16 +168,14 @@ func written(answer bson.Raw, name string, to engine.Results) error {
 	if err := to.End(engine.Done{Command: name, Changed: changed}); err != nil {
 		return err
 	}
-	for _, path := range [][]string{{"writeErrors"}} {
-		for _, wrong := range items(answer, path...) {
-			code, _ := number(wrong, "code")
-			index, _ := number(wrong, "index")
-			return &engine.StatementError{
-				Code:     "code " + strconv.FormatInt(code, 10),
-				Message:  text(wrong, "errmsg"),
-				Hint:     fmt.Sprintf("it is document %d; %d were changed before", index+1, changed),
-				DataLine: int(index) + 1,
-			}
+	if refused := items(answer, "writeErrors"); len(refused) > 0 {
+		code, _ := number(refused[0], "code")
+		index, _ := number(refused[0], "index")
+		return &engine.StatementError{
+			Code:     "code " + strconv.FormatInt(code, 10),
+			Message:  text(refused[0], "errmsg"),
+			Hint:     fmt.Sprintf("it is document %d; %d were changed before", index+1, changed),
+			DataLine: int(index) + 1,
 		}
 	}
 	if concern, ok := answer.Lookup("writeConcernError").DocumentOK(); ok {

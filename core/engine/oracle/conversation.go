@@ -144,7 +144,7 @@ func (c *conversation) Encrypt(context.Context) (*tlsrule.Facts, finding.Result)
 		return c.tlsFacts, *c.tlsResult
 	}
 	if c.to.TLS.Rule == tlsrule.Off || c.to.Network == "unix" {
-		result, _ := c.to.WithoutTLS(false, engine.NotOffered{Port: true})
+		result, _ := c.to.WithoutTLS(false, engine.NotOffered{})
 		return nil, result
 	}
 	return nil, finding.Good("not encrypted: the listener speaks without TLS at this port")

@@ -1,6 +1,8 @@
 package redis
 
 import (
+	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -178,18 +180,9 @@ func (c *conversation) keys(ctx context.Context, pattern string) ([][][]byte, er
 		rows = append(rows, row)
 	}
 	slices.SortStableFunc(rows, func(a, b [][]byte) int {
-		if order := strings.Compare(string(a[1]), string(b[1])); order != 0 {
-			return order
-		}
 		x, _ := strconv.ParseInt(string(a[3]), 10, 64)
 		y, _ := strconv.ParseInt(string(b[3]), 10, 64)
-		switch {
-		case x != y && x > y:
-			return -1
-		case x != y:
-			return 1
-		}
-		return strings.Compare(string(a[0]), string(b[0]))
+		return cmp.Or(bytes.Compare(a[1], b[1]), cmp.Compare(y, x), bytes.Compare(a[0], b[0]))
 	})
 	return rows, nil
 }

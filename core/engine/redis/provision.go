@@ -253,8 +253,11 @@ func planRevoke(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Pl
 	return p, keep(ctx, ask, p)
 }
 
-// planUnlock switches a user on.
-func planUnlock(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+// planUser plans the change of a user that is there.
+func planUser(ctx context.Context, ask engine.Ask, w *engine.Wish, change func(user string,
+	a *account) []engine.Change) (
+	*engine.Plan, error,
+) {
 	user, p := userOf(w), &engine.Plan{}
 	a, err := askAccount(ctx, ask, user)
 	if err != nil {
@@ -264,47 +267,39 @@ func planUnlock(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Pl
 		p.Missing = append(p.Missing, "the user "+user)
 		return p, nil
 	}
-	if !a.on {
-		p.Changes = append(p.Changes, altered(changeUser(whyOff, user, "", "on")))
-	}
+	p.Changes = change(user, a)
 	return p, keep(ctx, ask, p)
+}
+
+// planUnlock switches a user on.
+func planUnlock(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+	return planUser(ctx, ask, w, func(user string, a *account) []engine.Change {
+		if a.on {
+			return nil
+		}
+		return []engine.Change{altered(changeUser(whyOff, user, "", "on"))}
+	})
 }
 
 // planDropAccount removes a user. The default user is always there.
 func planDropAccount(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
-	user, p := userOf(w), &engine.Plan{}
-	if user == defaultUser {
+	if userOf(w) == defaultUser {
 		return nil, &engine.WishError{What: "the user default can't be dropped: each connection begins as it"}
 	}
-	a, err := askAccount(ctx, ask, user)
-	if err != nil {
-		return nil, err
-	}
-	if a == nil {
-		p.Missing = append(p.Missing, "the user "+user)
-		return p, nil
-	}
-	p.Changes = append(p.Changes, engine.Taking("the user "+user+" is there", "ACL DELUSER %s", written(user)))
-	return p, keep(ctx, ask, p)
+	return planUser(ctx, ask, w, func(user string, _ *account) []engine.Change {
+		return []engine.Change{engine.Taking("the user "+user+" is there", "ACL DELUSER %s", written(user))}
+	})
 }
 
 // planPassword gives a user a new password, beside the one before it or in its place.
 func planPassword(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
-	user, p := userOf(w), &engine.Plan{}
-	a, err := askAccount(ctx, ask, user)
-	if err != nil {
-		return nil, err
-	}
-	if a == nil {
-		p.Missing = append(p.Missing, "the user "+user)
-		return p, nil
-	}
-	rules := []string{"resetpass"}
-	if w.KeepOld {
-		rules = nil
-	}
-	p.Changes = append(p.Changes, altered(changeUser("a new password for %s", user, hashOf(w.Password), rules...)))
-	return p, keep(ctx, ask, p)
+	return planUser(ctx, ask, w, func(user string, _ *account) []engine.Change {
+		rules := []string{"resetpass"}
+		if w.KeepOld {
+			rules = nil
+		}
+		return []engine.Change{altered(changeUser("a new password for %s", user, hashOf(w.Password), rules...))}
+	})
 }
 
 // planDropOld takes all passwords of a user away but the wish's.

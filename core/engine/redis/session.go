@@ -137,29 +137,15 @@ func (c *conversation) readMemory() {
 		return
 	}
 	f.MemoryUsed = &used
-	text := "memory " + size(used)
+	text := "memory " + clean.Size(float64(used))
 	if limit, err := strconv.ParseInt(c.info["maxmemory"], 10, 64); err == nil {
 		f.MemoryLimit = &limit
 		if limit > 0 {
-			text += " of " + size(limit)
+			text += " of " + clean.Size(float64(limit))
 		}
 		text += " (" + clean.Line(c.info["maxmemory_policy"], 40) + ")"
 	}
 	f.Settings = append(f.Settings, text)
-}
-
-// size is a number of bytes for a person.
-func size(n int64) string {
-	value, unit := float64(n), 0
-	units := []string{"B", "KiB", "MiB", "GiB", "TiB"}
-	for value >= 1024 && unit < len(units)-1 {
-		value /= 1024
-		unit++
-	}
-	if unit == 0 || value >= 10 {
-		return fmt.Sprintf("%.0f %s", value, units[unit])
-	}
-	return fmt.Sprintf("%.1f %s", value, units[unit])
 }
 
 // readPersistence says whether data outlive the process. Whether snapshots are made is a setting, which not every
@@ -225,7 +211,8 @@ func (c *conversation) judge(info *resp.Reply) finding.Result {
 	case f.MemoryLimit != nil && *f.MemoryLimit > 0 && f.MemoryUsed != nil && *f.MemoryUsed >= *f.MemoryLimit &&
 		c.info["maxmemory_policy"] == "noeviction":
 		return finding.Warned(finding.New(finding.SessionMemoryFull, "the server's memory is full: it refuses to write").
-			Saw("it uses %s of %s, and drops no keys (noeviction)", size(*f.MemoryUsed), size(*f.MemoryLimit)).
+			Saw("it uses %s of %s, and drops no keys (noeviction)", clean.Size(float64(*f.MemoryUsed)),
+				clean.Size(float64(*f.MemoryLimit))).
 			Suggest("gharbor browse %s databases   # how many keys there are, and how many of them expire", name).
 			Advise("on the server: raise maxmemory, or choose another maxmemory-policy"), "%s", detail)
 	}

@@ -125,10 +125,6 @@ func (c *call) kind(o browseOptions) (*catalogue.Kind, error) {
 		return nil, nil
 	}
 	kind := catalogue.Find(engine.Kind(c.Args[1]))
-	var words []string
-	for _, k := range catalogue.Kinds {
-		words = append(words, string(k.Word))
-	}
 	for _, spec := range c.Keys.Engines().All() { // an engine's own words for a kind
 		if spec.Statements == nil || spec.Statements.Catalogue == nil {
 			continue
@@ -139,7 +135,7 @@ func (c *call) kind(o browseOptions) (*catalogue.Kind, error) {
 	}
 	switch {
 	case kind == nil:
-		return nil, c.noKind(words, o)
+		return nil, c.noKind(o)
 	case o.against != "" && kind.Word == engine.KindActivity:
 		return nil, base.Usage("-against: sessions of two servers have nothing in common")
 	}
@@ -147,32 +143,34 @@ func (c *call) kind(o browseOptions) (*catalogue.Kind, error) {
 }
 
 // noKind is the error for a word that is no kind. It may be the name of a table.
-func (c *call) noKind(words []string, o browseOptions) error {
+func (c *call) noKind(o browseOptions) error {
 	p, err := c.profile(c.Args[0], o.connecting)
 	if err != nil {
 		return err
 	}
-	sql, tables, near := true, string(engine.KindTables), words
+	by := &engine.Statements{Catalogue: &engine.Catalogue{}}
 	if spec := p.Engine(); spec != nil && spec.Statements.Catalogue != nil {
-		by := spec.Statements
-		words, sql = kindWords(by.Catalogue), by.Lexis.SQL()
-		near = slices.AppendSeq(slices.Clone(words), maps.Keys(by.Catalogue.Words))
-		if !slices.Contains(words, tables) {
-			tables = ""
+		by = spec.Statements
+	} else {
+		for _, k := range catalogue.Kinds {
+			by.Catalogue.Kinds = append(by.Catalogue.Kinds, k.Word)
 		}
 	}
+	words := kindWords(by.Catalogue)
+	all := slices.AppendSeq(slices.Clone(words), maps.Keys(by.Catalogue.Words))
 	given := c.Args[1]
-	if near := nearest.Name(given, near); near != "" {
+	if near := nearest.Name(given, all); near != "" {
 		return base.Failure(base.ExitUsage, fmt.Errorf("browse has no kind %s; did you mean %q?", clean.Quoted(given), near),
 			fmt.Sprintf("gharbor browse %s %s", clean.Word(c.Args[0]), near))
 	}
 	failure := base.Usage("browse has no kind %s; it has %s", clean.Quoted(given), strings.Join(words, ", "))
-	if tables == "" || !syntax.ValidName(given) || strings.ContainsAny(given, "-.") {
+	tables := string(engine.KindTables)
+	if !slices.Contains(words, tables) || !syntax.ValidName(given) || strings.ContainsAny(given, "-.") {
 		return failure
 	}
 	name := clean.Word(c.Args[0])
 	try := []string{fmt.Sprintf("gharbor browse %s %s %s", name, tables, given)}
-	if sql {
+	if by.Lexis.SQL() {
 		try = append(try, fmt.Sprintf("gharbor query %s 'SELECT * FROM %s'   # its rows", name, given))
 	}
 	return base.Failure(base.ExitUsage, failure, try...)
@@ -391,21 +389,13 @@ func cell(v *string, is catalogue.What, by *engine.Statements, format string) []
 	return []byte(text)
 }
 
-// shortSize is a number of bytes with two or three digits.
+// shortSize is a value that is a number of bytes, for a person.
 func shortSize(text string) string {
 	var n float64
 	if _, err := fmt.Sscan(text, &n); err != nil {
 		return text
 	}
-	units := []string{"B", "KiB", "MiB", "GiB", "TiB"}
-	i := 0
-	for ; n >= 1024 && i < len(units)-1; i++ {
-		n /= 1024
-	}
-	if i == 0 || n >= 10 {
-		return fmt.Sprintf("%.0f %s", n, units[i])
-	}
-	return fmt.Sprintf("%.1f %s", n, units[i])
+	return clean.Size(n)
 }
 
 // differences writes in what two servers differ.

@@ -192,6 +192,19 @@ func formOf(name string) string {
 	return ""
 }
 
+// openToWrite opens a profile's server, unless nothing can be written there.
+func (c *call) openToWrite(ctx context.Context, p *resolve.Profile, o loadOptions) (*check.Opened, error) {
+	opened, err := c.open(ctx, p, o.connecting)
+	if err != nil {
+		return nil, err
+	}
+	if err := writable(p, opened); err != nil {
+		opened.Close()
+		return nil, err
+	}
+	return opened, nil
+}
+
 // writable tells that a server takes changes.
 func writable(p *resolve.Profile, opened *check.Opened) error {
 	f := opened.Report.Facts

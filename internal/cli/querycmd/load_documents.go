@@ -3,7 +3,6 @@ package querycmd
 import (
 	"bufio"
 	"bytes"
-	"compress/gzip"
 	"context"
 	"errors"
 	"fmt"
@@ -16,6 +15,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/script"
 	"gentleharbor/internal/cli/base"
 	"gentleharbor/internal/cli/wording"
 )
@@ -48,15 +48,12 @@ func (c *call) openDocuments(name string) (*documents, error) {
 		}
 		in, d.file = file, file
 	}
-	d.in = bufio.NewReaderSize(in, 64<<10)
-	if head, _ := d.in.Peek(2); bytes.Equal(head, []byte{0x1f, 0x8b}) {
-		packed, err := gzip.NewReader(d.in)
-		if err != nil {
-			d.file.Close()
-			return nil, base.Failure(base.ExitFile, fmt.Errorf("%s cannot be unpacked: %w", d.name, err))
-		}
-		d.in = bufio.NewReaderSize(packed, 64<<10)
+	text, err := script.Text(in)
+	if err != nil {
+		d.file.Close()
+		return nil, base.Failure(base.ExitFile, fmt.Errorf("%s %w", d.name, atomicfile.Plain(err)))
 	}
+	d.in = bufio.NewReaderSize(text, 64<<10)
 	return d, nil
 }
 
@@ -127,14 +124,11 @@ func (c *call) loadDocuments(ctx context.Context, p *resolve.Profile, o loadOpti
 			return err
 		}
 	}
-	opened, err := c.open(ctx, p, o.connecting)
+	opened, err := c.openToWrite(ctx, p, o)
 	if err != nil {
 		return err
 	}
 	defer opened.Close()
-	if err := writable(p, opened); err != nil {
-		return err
-	}
 	started, total := time.Now(), int64(0)
 	show := c.progress(0, "documents")
 	defer show.end()

@@ -59,14 +59,11 @@ func (c *call) loadRows(ctx context.Context, p *resolve.Profile, o loadOptions) 
 				fmt.Errorf("%s cannot be read: %w", clean.Visible(file), atomicfile.Plain(err)))
 		}
 	}
-	opened, err := c.open(ctx, p, o.connecting)
+	opened, err := c.openToWrite(ctx, p, o)
 	if err != nil {
 		return err
 	}
 	defer opened.Close()
-	if err := writable(p, opened); err != nil {
-		return err
-	}
 	f := &filling{call: c, options: o, opened: opened, by: p.Engine().Statements, started: time.Now()}
 	if err := f.find(ctx, p); err != nil {
 		return err

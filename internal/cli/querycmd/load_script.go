@@ -39,15 +39,12 @@ func (c *call) loadScripts(ctx context.Context, p *resolve.Profile, o loadOption
 	if o.dryRun {
 		return c.showPlan(plan, by)
 	}
-	opened, err := c.open(ctx, p, o.connecting)
+	opened, err := c.openToWrite(ctx, p, o)
 	if err != nil {
 		return err
 	}
 	l := &loading{call: c, options: o, profile: p, opened: opened, plan: plan, started: time.Now()}
 	defer func() { l.opened.Close() }()
-	if err := writable(p, opened); err != nil {
-		return err
-	}
 	if err := l.agreed(ctx); err != nil {
 		return err
 	}

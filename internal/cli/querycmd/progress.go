@@ -78,7 +78,7 @@ func (p *progress) text(took time.Duration) string {
 	if p.read != nil {
 		read += p.read()
 	}
-	size := func(n int64) string { return shortSize(fmt.Sprint(n)) }
+	size := func(n int64) string { return clean.Size(float64(n)) }
 	text := clean.Line(p.file, 40) + "  " + size(read)
 	if p.total > 0 {
 		text += fmt.Sprintf(" of %s (%d %%)", size(p.total), min(100, read*100/p.total))

@@ -27,11 +27,11 @@ func (c *Call) openRotations() (map[string]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	names, err := places.Profiles()
-	open := make(map[string]string, len(names))
-	for _, name := range names {
-		if p, err := places.Load(name); err == nil && p != nil && p.Entry != "" {
-			open[p.Entry] = name
+	all, err := places.All()
+	open := make(map[string]string, len(all))
+	for _, p := range all {
+		if p.Entry != "" {
+			open[p.Entry] = p.Profile
 		}
 	}
 	return open, err
