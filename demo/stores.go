@@ -28,9 +28,9 @@ func (s *stage) startStores() (err error) {
 		return err
 	}
 	s.notes.Add("fieldnotes", "note",
-		bson.D{{Key: "_id", Value: 1}, {Key: "place", Value: "North Creek"}, {Key: "species", Value: "dunlin"}, {Key: "head_count", Value: 340}},
-		bson.D{{Key: "_id", Value: 2}, {Key: "place", Value: "Shingle Spit"}, {Key: "species", Value: "turnstone"}, {Key: "weather", Value: bson.D{{Key: "wind", Value: "NE 4"}}}},
-		bson.D{{Key: "_id", Value: 3}, {Key: "place", Value: "North Creek"}, {Key: "species", Value: "knot"}, {Key: "head_count", Value: 1200}})
+		note(1, "North Creek", "dunlin", bson.E{Key: "head_count", Value: 340}),
+		note(2, "Shingle Spit", "turnstone", bson.E{Key: "weather", Value: bson.D{{Key: "wind", Value: "NE 4"}}}),
+		note(3, "North Creek", "knot", bson.E{Key: "head_count", Value: 1200}))
 	s.notes.Add("fieldnotes", "observer", bson.D{{Key: "_id", Value: 1}, {Key: "name", Value: "Observer One"}})
 	s.cache, err = redis.Start(redis.Config{
 		Saves: true,
@@ -90,6 +90,12 @@ tags     = ["local", "admin"]
 `, s.notes.Port(), s.cache.Port())
 }
 
+// note is a document.
+func note(id int, place, species string, more ...bson.E) bson.D {
+	d := bson.D{{Key: "_id", Value: id}, {Key: "place", Value: place}, {Key: "species", Value: species}}
+	return append(d, more...)
+}
+
 // fieldnotes shows a document database.
 func fieldnotes(s *stage) {
 	if s.failed = s.profiles(); s.failed != nil {
@@ -101,7 +107,8 @@ func fieldnotes(s *stage) {
 	if s.failed = os.WriteFile(file, []byte(text), 0o600); s.failed != nil {
 		return
 	}
-	s.step("An account belongs to the database that it was made in. The server does not say that this is what is wrong.", 1,
+	s.step("An account belongs to the database that it was made in. The server does not say that this is "+
+		"what is wrong.", 1,
 		"test", "fieldnotes", "-override", "auth-database=")
 	s.step("An administrator's profile looks it up.", 1, "test", "fieldnotes", "-override", "auth-database=", "-as",
 		"fieldnotes-admin")

@@ -101,7 +101,8 @@ hostssl all          tlsonly     127.0.0.1/32 scram-sha-256
 hostssl all          certified   127.0.0.1/32 cert
 host    sightings    elsewhere   192.0.2.7/32 scram-sha-256
 hostssl all          nowhere     192.0.2.7/32 scram-sha-256
-host    all          warden,visitor,admin,expired,nologin,nopassword,limited,summer,vistor,oldhash 127.0.0.1/32 scram-sha-256
+host    all          warden,visitor,admin,expired,nologin  127.0.0.1/32 scram-sha-256
+host    all          nopassword,limited,summer,vistor,oldhash  127.0.0.1/32 scram-sha-256
 `, account.Username)
 	if err := p.startWith(settings, rules); err != nil {
 		return nil, err

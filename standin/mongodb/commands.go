@@ -44,7 +44,11 @@ func (c *client) answer(command bson.D) (answer bson.D, goesOn bool) {
 		if c.Fault == LoseSession {
 			return nil, false
 		}
-		answer := bson.D{{Key: "version", Value: c.Version}, {Key: "gitVersion", Value: "a1b2"}, {Key: "storageEngines", Value: bson.A{"devnull", "wiredTiger"}}}
+		answer := bson.D{
+			{Key: "version", Value: c.Version},
+			{Key: "gitVersion", Value: "a1b2"},
+			{Key: "storageEngines", Value: bson.A{"devnull", "wiredTiger"}},
+		}
 		if c.Name != "" {
 			answer = append(answer, bson.E{Key: c.Name, Value: bson.D{{Key: "version", Value: "v2.1.0"}}})
 		}
@@ -164,26 +168,46 @@ func (c *client) carryOut(name string, command bson.D, database string) bson.D {
 			return refuse(26, "NamespaceNotFound", "ns does not exist: "+ns)
 		}
 		return c.open(ns, []bson.D{
-			{{Key: "v", Value: 2}, {Key: "key", Value: bson.D{{Key: "_id", Value: 1}}}, {Key: "name", Value: "_id_"}},
-			{{Key: "v", Value: 2}, {Key: "key", Value: bson.D{{Key: "place", Value: 1}, {Key: "at", Value: -1}}}, {Key: "name", Value: "place_1_at_-1"}},
+			{
+				{Key: "v", Value: 2},
+				{Key: "key", Value: bson.D{{Key: "_id", Value: 1}}},
+				{Key: "name", Value: "_id_"},
+			},
+			{
+				{Key: "v", Value: 2},
+				{Key: "key", Value: bson.D{{Key: "place", Value: 1}, {Key: "at", Value: -1}}},
+				{Key: "name", Value: "place_1_at_-1"},
+			},
 		}, firstBatch)
 	case "collStats":
 		n := len(c.databases[database][collection])
-		return ok(bson.E{Key: "count", Value: n}, bson.E{Key: "size", Value: 120 * n}, bson.E{Key: "storageSize", Value: 20480},
-			bson.E{Key: "totalIndexSize", Value: 40960}, bson.E{Key: "indexSizes", Value: bson.D{{Key: "_id_", Value: 20480}}})
+		return ok(
+			bson.E{Key: "count", Value: n},
+			bson.E{Key: "size", Value: 120 * n},
+			bson.E{Key: "storageSize", Value: 20480},
+			bson.E{Key: "totalIndexSize", Value: 40960},
+			bson.E{Key: "indexSizes", Value: bson.D{{Key: "_id_", Value: 20480}}},
+		)
 	case "usersInfo":
 		return c.users(documentOf(command, "filter"))
 	case "serverStatus":
-		return ok(bson.E{Key: "host", Value: "notes.saltmarsh.example:27017"}, bson.E{Key: "uptimeMillis", Value: int64(7_200_000)},
-			bson.E{Key: "storageEngine", Value: bson.D{{Key: "name", Value: "wiredTiger"}, {Key: "persistent", Value: true}}})
+		return ok(
+			bson.E{Key: "host", Value: "notes.saltmarsh.example:27017"},
+			bson.E{Key: "uptimeMillis", Value: int64(7_200_000)},
+			bson.E{Key: "storageEngine", Value: bson.D{{Key: "name", Value: "wiredTiger"}, {Key: "persistent", Value: true}}},
+		)
 	case "getDefaultRWConcern":
 		return ok(bson.E{Key: "defaultReadConcern", Value: bson.D{{Key: "level", Value: "local"}}})
 	case "getParameter":
 		return ok(bson.E{Key: "quiet", Value: false}, bson.E{Key: "logLevel", Value: 0})
 	case "currentOp":
 		return ok(bson.E{Key: "inprog", Value: bson.A{bson.D{
-			{Key: "connectionId", Value: c.number}, {Key: "active", Value: true}, {Key: "client", Value: "127.0.0.1:50123"},
-			{Key: "ns", Value: "fieldnotes.note"}, {Key: "secs_running", Value: 1}, {Key: "command", Value: bson.D{{Key: "find", Value: "note"}}},
+			{Key: "connectionId", Value: c.number},
+			{Key: "active", Value: true},
+			{Key: "client", Value: "127.0.0.1:50123"},
+			{Key: "ns", Value: "fieldnotes.note"},
+			{Key: "secs_running", Value: 1},
+			{Key: "command", Value: bson.D{{Key: "find", Value: "note"}}},
 		}}})
 	case "aggregate":
 		return c.aggregate(command, database)
@@ -199,7 +223,8 @@ func (c *client) aggregate(command bson.D, database string) bson.D {
 	stages := listOf(command, "pipeline")
 	if len(stages) > 0 {
 		if first, is := stages[0].(bson.D); is && hasKey(first, "$currentOp") {
-			return c.open("admin.$cmd.aggregate", []bson.D{{{Key: "opid", Value: 77}, {Key: "connectionId", Value: c.number}}}, firstBatch)
+			operation := bson.D{{Key: "opid", Value: 77}, {Key: "connectionId", Value: c.number}}
+			return c.open("admin.$cmd.aggregate", []bson.D{operation}, firstBatch)
 		}
 	}
 	all := slices.Clone(c.databases[database][collection])
@@ -260,7 +285,8 @@ func (c *client) documents(name string, command bson.D, database, collection str
 		values := bson.A{}
 		for _, d := range all {
 			for _, e := range d {
-				if e.Key == textOf(command, "key") && !slices.ContainsFunc(values, func(v any) bool { return reflect.DeepEqual(v, e.Value) }) {
+				known := func(v any) bool { return reflect.DeepEqual(v, e.Value) }
+				if e.Key == textOf(command, "key") && !slices.ContainsFunc(values, known) {
 					values = append(values, e.Value)
 				}
 			}
@@ -298,10 +324,13 @@ func (c *client) insert(documents bson.A, database, collection string) bson.D {
 	n := 0
 	for i, one := range documents {
 		d := one.(bson.D)
+		at := slices.IndexFunc(d, func(e bson.E) bool { return e.Key == "_id" })
 		for _, other := range c.databases[database][collection] {
-			if hasKey(d, "_id") && fits(other, bson.D{d[slices.IndexFunc(d, func(e bson.E) bool { return e.Key == "_id" })]}) {
+			if at >= 0 && fits(other, bson.D{d[at]}) {
 				return ok(bson.E{Key: "n", Value: n}, bson.E{Key: "writeErrors", Value: bson.A{bson.D{
-					{Key: "index", Value: i}, {Key: "code", Value: 11000}, {Key: "errmsg", Value: "E11000 duplicate key error collection"},
+					{Key: "index", Value: i},
+					{Key: "code", Value: 11000},
+					{Key: "errmsg", Value: "E11000 duplicate key error collection"},
 				}}})
 			}
 		}
@@ -330,7 +359,14 @@ func (c *client) open(ns string, all []bson.D, most int) bson.D {
 		id = c.lastID
 		c.cursors[id] = &cursor{ns, rest}
 	}
-	return ok(bson.E{Key: "cursor", Value: bson.D{{Key: "id", Value: id}, {Key: "ns", Value: ns}, {Key: "firstBatch", Value: listed(first)}}})
+	return batch(id, ns, "firstBatch", first)
+}
+
+// batch is an answer with documents of a cursor.
+func batch(id int64, ns, name string, documents []bson.D) bson.D {
+	return ok(bson.E{Key: "cursor", Value: bson.D{
+		{Key: "id", Value: id}, {Key: "ns", Value: ns}, {Key: name, Value: listed(documents)},
+	}})
 }
 
 func listed(all []bson.D) bson.A {
@@ -359,7 +395,7 @@ func (c *client) more(command bson.D) bson.D {
 		delete(c.cursors, id)
 		id = 0
 	}
-	return ok(bson.E{Key: "cursor", Value: bson.D{{Key: "id", Value: id}, {Key: "ns", Value: open.ns}, {Key: "nextBatch", Value: listed(next)}}})
+	return batch(id, open.ns, "nextBatch", next)
 }
 
 // fits tells whether a document has the values of a condition.

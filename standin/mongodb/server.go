@@ -268,7 +268,12 @@ func ok(more ...bson.E) bson.D { return append(bson.D(more), bson.E{Key: "ok", V
 
 // refuse is an answer that says that it did not.
 func refuse(code int, name, message string) bson.D {
-	return bson.D{{Key: "ok", Value: 0.0}, {Key: "errmsg", Value: message}, {Key: "code", Value: code}, {Key: "codeName", Value: name}}
+	return bson.D{
+		{Key: "ok", Value: 0.0},
+		{Key: "errmsg", Value: message},
+		{Key: "code", Value: code},
+		{Key: "codeName", Value: name},
+	}
 }
 
 // account is that of a name in a database.
@@ -301,13 +306,17 @@ func (c *client) begin(command bson.D, source string) bson.D {
 		return refuse(334, "MechanismUnavailable", "Unsupported mechanism "+method)
 	}
 	if method == "PLAIN" {
-		words := strings.Split(payload, "\x00")
+		words := append(strings.Split(payload, "\x00"), "", "")
 		a := c.account(words[1], source)
-		if len(words) != 3 || a == nil || a.method() != method || a.Password != words[2] {
+		if len(words) != 5 || a == nil || a.method() != method || a.Password != words[2] {
 			return refuse(18, "AuthenticationFailed", "Authentication failed.")
 		}
 		c.user = a
-		return ok(bson.E{Key: "conversationId", Value: 1}, bson.E{Key: "done", Value: true}, bson.E{Key: "payload", Value: bson.Binary{}})
+		return ok(
+			bson.E{Key: "conversationId", Value: 1},
+			bson.E{Key: "done", Value: true},
+			bson.E{Key: "payload", Value: bson.Binary{}},
+		)
 	}
 	_, name, _ := strings.Cut(payload, "n=")
 	name, _, _ = strings.Cut(name, ",")

@@ -91,7 +91,8 @@ func (c *client) about(command string, args []string) bool {
 			c.number(c.unblock())
 			return true
 		}
-		c.text(fmt.Sprintf("id=%d addr=127.0.0.1:50123 name= age=4 idle=0 flags=N db=0 cmd=client|list user=%s\n", c.id, c.user))
+		const client = "id=%d addr=127.0.0.1:50123 name= age=4 idle=0 flags=N db=0 cmd=client|list user=%s\n"
+		c.text(fmt.Sprintf(client, c.id, c.user))
 	case "SLOWLOG":
 		c.out.WriteString("*1\r\n*4\r\n")
 		c.number(1)
@@ -124,9 +125,11 @@ func (c *client) info() string {
 	if c.Name != "" {
 		name = "server_name:" + c.Name + "\r\n" + c.Name + "_version:8.1.0\r\n"
 	}
-	return fmt.Sprintf("# Server\r\nredis_version:%s\r\n%sredis_mode:%s\r\nrun_id:3aa979d098a3b140c95b4b2c8c6e96691a8d237b\r\n"+
-		"uptime_in_seconds:7200\r\n# Memory\r\nused_memory:%d\r\nmaxmemory:%d\r\nmaxmemory_policy:noeviction\r\n"+
-		"# Persistence\r\naof_enabled:0\r\nrdb_last_bgsave_status:%s\r\n# Replication\r\n%s# Keyspace\r\ndb0:keys=%d,expires=%d\r\n",
+	return fmt.Sprintf("# Server\r\nredis_version:%s\r\n%sredis_mode:%s\r\n"+
+		"run_id:3aa979d098a3b140c95b4b2c8c6e96691a8d237b\r\nuptime_in_seconds:7200\r\n"+
+		"# Memory\r\nused_memory:%d\r\nmaxmemory:%d\r\nmaxmemory_policy:noeviction\r\n"+
+		"# Persistence\r\naof_enabled:0\r\nrdb_last_bgsave_status:%s\r\n# Replication\r\n%s"+
+		"# Keyspace\r\ndb0:keys=%d,expires=%d\r\n",
 		c.Version, name, mode, memory, limit, failed, role, len(c.names()), len(c.expires))
 }
 

@@ -117,9 +117,12 @@ func (c *conversation) databaseRows(ctx context.Context, one string) ([][][]byte
 
 // collections are the collections and views of the database, by name.
 func (c *conversation) collections(ctx context.Context) (all []bson.Raw, err error) {
-	err = c.all(ctx, c.facts.Database, bson.D{{Key: "listCollections", Value: 1}, {Key: "authorizedCollections",
-		Value: true},
-		{Key: "nameOnly", Value: true}}, func(document bson.Raw) error {
+	command := bson.D{
+		{Key: "listCollections", Value: 1},
+		{Key: "authorizedCollections", Value: true},
+		{Key: "nameOnly", Value: true},
+	}
+	err = c.all(ctx, c.facts.Database, command, func(document bson.Raw) error {
 		all = append(all, bytes.Clone(document))
 		return nil
 	})
@@ -166,16 +169,13 @@ func (c *conversation) eachCollection(ctx context.Context, one string,
 	}
 	for i, collection := range all {
 		name := text(collection, "name")
-		if one != "" && name != one || one == "" && (i >= mostCollections || isSystem(name) || text(collection,
-			"type") == "view") {
+		left := i >= mostCollections || isSystem(name) || text(collection, "type") == "view"
+		if one != "" && name != one || one == "" && left {
 			continue
 		}
 		some, err := read(ctx, name)
 		var refused *refusal
-		if err != nil && !errors.As(err, &refused) {
-			return nil, err
-		}
-		if err != nil && one != "" {
+		if err != nil && (one != "" || !errors.As(err, &refused)) {
 			return nil, err
 		}
 		rows = append(rows, some...)
@@ -297,9 +297,8 @@ func (c *conversation) accessRows(ctx context.Context) ([][][]byte, error) {
 		if what == "database" {
 			name, database = database, ""
 		}
-		rows = append(rows, [][]byte{cell(what), cell(database), cell(name), cell(strings.Join(texts(privilege,
-			"actions"), ", ")),
-			nil, own[strings.HasPrefix(collection, "system.")]})
+		may := strings.Join(texts(privilege, "actions"), ", ")
+		rows = append(rows, [][]byte{cell(what), cell(database), cell(name), cell(may), nil, own[isSystem(collection)]})
 	}
 	if len(rows) == 0 && c.facts.LoginMethod == methodNone {
 		rows = append(rows, [][]byte{cell("server"), nil, nil, cell("everything: the server wants no login"), nil,
@@ -313,8 +312,9 @@ func (c *conversation) activityRows(ctx context.Context) ([][][]byte, error) {
 	answer, err := c.ask(ctx, "admin", bson.D{{Key: "currentOp", Value: 1}, {Key: "$all", Value: true}})
 	var refused *refusal
 	if errors.As(err, &refused) { // one's own are shown to everybody
-		answer, err = c.ask(ctx, "admin", bson.D{{Key: "currentOp", Value: 1}, {Key: "$ownOps", Value: true},
-			{Key: "$all", Value: true}})
+		answer, err = c.ask(ctx, "admin", bson.D{
+			{Key: "currentOp", Value: 1}, {Key: "$ownOps", Value: true}, {Key: "$all", Value: true},
+		})
 	}
 	if err != nil {
 		return nil, err
@@ -338,9 +338,10 @@ func (c *conversation) activityRows(ctx context.Context) ([][][]byte, error) {
 		if known && uint32(id) == c.facts.ConnectionID {
 			state, command = "this session", ""
 		}
-		rows = append(rows, [][]byte{numberCell(op, "connectionId"), cell(user), cell(text(op, "client")),
-			cell(text(op, "appName")),
-			cell(database), nil, cell(state), numberCell(op, "secs_running"), nil, cell(command), own[!known]})
+		rows = append(rows, [][]byte{
+			numberCell(op, "connectionId"), cell(user), cell(text(op, "client")), cell(text(op, "appName")),
+			cell(database), nil, cell(state), numberCell(op, "secs_running"), nil, cell(command), own[!known],
+		})
 	}
 	return rows, nil
 }

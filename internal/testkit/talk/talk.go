@@ -67,7 +67,11 @@ func To(t testing.TB, begin engine.Begin, address string, timeout time.Duration,
 		name string
 		run  func(context.Context) finding.Result
 	}{
-		{"speak", talk.Speak}, {"tls", encrypt}, {"login", talk.Login}, {"database", talk.Database}, {"session", talk.Session},
+		{"speak", talk.Speak},
+		{"tls", encrypt},
+		{"login", talk.Login},
+		{"database", talk.Database},
+		{"session", talk.Session},
 	} {
 		talk.Stage, talk.Result = stage.name, stage.run(ctx)
 		if talk.Result.Outcome == finding.Fail {

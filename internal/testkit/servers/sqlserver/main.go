@@ -1,5 +1,6 @@
 // Command sqlserver is a server that speaks MySQL's protocol, of an independent make:
-// github.com/dolthub/go-mysql-server, with its tables in memory. Its words are the address, a database, a user and the user's password.
+// github.com/dolthub/go-mysql-server, with its tables in memory. Its words are the address, a
+// database, a user and the user's password.
 package main
 
 import (
