@@ -12,6 +12,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -29,14 +30,21 @@ type source struct {
 	set  *token.FileSet
 }
 
+// product is the program without what only tests, measures and shows it.
 func product(t *testing.T) []source {
 	t.Helper()
+	return sources(t, []string{"cmd", "core", "internal"}, "internal/testkit", "internal/bench", "internal/codes")
+}
+
+// sources are the files below some folders, without tests.
+func sources(t *testing.T, tops []string, without ...string) []source {
+	t.Helper()
 	var all []source
-	for _, top := range []string{"cmd", "core", "internal"} {
+	for _, top := range tops {
 		err := filepath.WalkDir(filepath.Join(root, top), func(path string, d fs.DirEntry, err error) error {
 			rel := strings.TrimPrefix(filepath.ToSlash(path), root+"/")
 			if err != nil || d.IsDir() {
-				if rel == "internal/testkit" || rel == "internal/bench" || rel == "internal/codes" {
+				if slices.Contains(without, rel) {
 					return filepath.SkipDir
 				}
 				return err
@@ -90,7 +98,7 @@ var longLines = map[string]string{}
 // TestLines: no line is longer than a window. A URL is no line to break.
 func TestLines(t *testing.T) {
 	const most = 120
-	for _, s := range product(t) {
+	for _, s := range sources(t, []string{"cmd", "core", "demo", "internal", "standin"}) {
 		for number, line := range lines(s.data) {
 			width := len([]rune(line))
 			if width > most && longLines[s.path] == "" && !strings.Contains(line, "https://") {
