@@ -59,6 +59,8 @@ func TestDocumentsIndependent(t *testing.T) {
 	query(0, `{"find":"note","filter":{"place":"The Lagoon"}}`).Has(`"_id":2599`)
 	p.Write(lines, "{\"_id\":1}\n\n{\"_id\":}\n")
 	p.Run("load", "notes", lines, "-collection", "note").Want(3).Has("notes.jsonl:3: this is not a JSON document")
+	p.Write(lines, "BZh91AY")
+	p.Run("load", "notes", lines, "-collection", "note").Want(3).Has("notes.jsonl is packed with bzip2").HasNot(":0")
 	p.Run("load", "notes", lines).Want(2).Has("add -collection")
 	p.Run("load", "notes", lines, "-collection", "note", "-table", "x").Want(2).Has("not both")
 	for _, kind := range []string{"databases", "tables", "collections", "columns", "fields", "indexes", "sizes", "access", "settings"} {

@@ -44,7 +44,13 @@ type Error struct {
 	Err  error // may be nil
 }
 
-func (e *Error) Error() string { return e.Place.String() + ": " + e.What }
+// Error is what is wrong, behind its place where that is known.
+func (e *Error) Error() string {
+	if e.Place == (Place{}) {
+		return e.What
+	}
+	return e.Place.String() + ": " + e.What
+}
 
 func (e *Error) Unwrap() error { return e.Err }
 

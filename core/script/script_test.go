@@ -360,3 +360,11 @@ func TestLoadDatabases(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 }
+
+// TestTextWithoutPlace: what is no text is told of without a place, which only the caller knows.
+func TestTextWithoutPlace(t *testing.T) {
+	_, err := Text(strings.NewReader("BZh91AY"))
+	if err == nil || !strings.HasPrefix(err.Error(), "is packed with bzip2") {
+		t.Errorf("%v", err)
+	}
+}
