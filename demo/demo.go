@@ -18,6 +18,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/defect"
 	"gentleharbor/standin/authority"
+	"gentleharbor/standin/cloud"
 	"gentleharbor/standin/engineapi"
 	"gentleharbor/standin/mongodb"
 	"gentleharbor/standin/mysql"
@@ -50,6 +51,7 @@ func Parts() []Part {
 		{"fleet", "many profiles at once, waiting, and two profiles side by side", fleet},
 		{"wallet", "a password in a wallet, bound to its address; a scheduled job that reads it", wallet},
 		{"tides", "a server behind jump hosts: a host key to compare, a way through, a tunnel", tides},
+		{"members", "a rented server: a sign-in, a branch, an open door for a time, a login that ends by itself", members},
 		{"archive", "one name for a service: an alias, a knock, a batch job, a name that nobody knows", archive},
 		{"project", "a repository with profiles in it: nothing happens before you vouch for them", project},
 		{"faults", "servers that are starting, full, silent, or something else", faults},
@@ -89,6 +91,7 @@ type stage struct {
 	archive   *oracle.Server
 	notes     *mongodb.Server
 	cache     *redis.Server
+	provider  *cloud.Provider
 	samples   *store.Store // the tables of sightings
 	authority *authority.Authority
 	closed    int // a port that nothing listens on
@@ -170,12 +173,14 @@ func Keep(ctx context.Context, o Options) error {
 		"gharbor browse sightings", "gharbor query sightings 'select place, count(*) from sighting group by 1'",
 		"gharbor query fieldnotes '{\"find\":\"note\"}'", "gharbor query cache 'GET station'",
 		"gharbor test archive", "gharbor container scan", "gharbor test ringing",
+		"gharbor cloud instances station", "gharbor test renewals",
 		"gharbor test sightings -override user=Warden -as sightings-admin",
 		"gharbor test moult-tcp -as moult-admin", "gharbor test -all -timeout 3s", "gharbor compare sightings tides",
 	} {
 		fmt.Fprintf(s.Out, "  %s\n", line)
 	}
 	fmt.Fprintf(s.Out, "\nThe passphrase of the wallet is: %s\n", passphrase)
+	s.confirmAll(ctx)
 	<-ctx.Done()
 	fmt.Fprintf(s.Out, "\nThe servers are stopped and %s is removed.\n", s.home)
 	return nil
@@ -225,6 +230,9 @@ func (s *stage) tearDown() {
 	}
 	if s.cache != nil {
 		s.cache.Close()
+	}
+	if s.provider != nil {
+		s.provider.Close()
 	}
 	os.RemoveAll(s.home)
 }
@@ -277,6 +285,9 @@ func (s *stage) start() (err error) {
 		return err
 	}
 	if err := s.startStores(); err != nil {
+		return err
+	}
+	if err := s.startCloud(); err != nil {
 		return err
 	}
 	if s.closed, err = closedPort(); err != nil {
@@ -391,12 +402,14 @@ func (s *stage) profiles() error {
 	b.WriteString(s.ringProfiles())
 	b.WriteString(archiveProfile)
 	b.WriteString(s.storeProfiles())
+	rented, err := s.cloudProfiles()
+	b.WriteString(rented)
 	for _, fault := range []string{"starting", "full", "silent", "garbage"} {
 		one(fault, fault, "sightings", "warden", "tags     = [\"broken\"]\n")
 	}
-	return errors.Join(os.WriteFile(filepath.Join(s.home, "authority.pem"), s.authority.PEM, 0o600),
+	return errors.Join(err, os.WriteFile(filepath.Join(s.home, "authority.pem"), s.authority.PEM, 0o600),
 		os.WriteFile(filepath.Join(s.home, "known_hosts"), []byte(s.gate.KnownLine()+"\n"+s.sluice.KnownLine()+"\n"), 0o600),
-		os.WriteFile(filepath.Join(s.home, "aliases.toml"), []byte(s.archiveAliases()), 0o600),
+		os.WriteFile(filepath.Join(s.home, "aliases.toml"), []byte(s.archiveAliases()+s.cloudHosts()), 0o600),
 		os.WriteFile(filepath.Join(s.home, "profiles.toml"), []byte(b.String()), 0o600))
 }
 

@@ -40,6 +40,7 @@ func (s *stage) field() error {
 		at("compose.yaml"): compose,
 		filepath.Join(repository, "compose.yaml"): compose,
 		at("password"):   wardenPassword + "\n",
+		at("token"):      s.provider.Grant() + "\n",
 		at("passphrase"): passphrase + "\n",
 		filepath.Join(repository, "gharbor.toml"): fmt.Sprintf("format = 1\n\n[profile.reports]\nengine   = \"postgresql\"\n"+
 			"host     = \"127.0.0.1\"\nport     = %d\ndatabase = \"sightings\"\nuser     = \"warden\"\n"+

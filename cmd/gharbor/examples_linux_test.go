@@ -37,7 +37,7 @@ func TestHelpExamples(t *testing.T) {
 			continue
 		}
 		t.Run(one, func(t *testing.T) {
-			if !strings.HasPrefix(one, "gharbor container") { // those share an engine
+			if !strings.HasPrefix(one, "gharbor container") && !strings.HasPrefix(one, "gharbor cloud") { // those share an engine, or a provider
 				t.Parallel()
 			}
 			runExample(t, p, home, one)
@@ -117,9 +117,12 @@ func runExample(t *testing.T, p *testkit.Program, home, example string) {
 		"gharbor tunnel show":       "gharbor tunnel open tides -background",
 		"gharbor tunnel close tide": "gharbor tunnel open tides -background",
 		"gharbor vouch -withdraw":   "gharbor vouch",
+		"gharbor cloud disallow":    "gharbor cloud allow members",
+
+		"gharbor cloud sign-in club -forget": "gharbor wallet unlock",
 	} {
 		if strings.HasPrefix(example, start) {
-			one.OnTerminal("-c", before).Dialogue(map[string]string{"[y/N]": "y"})
+			one.OnTerminal("-c", before).Dialogue(map[string]string{"[y/N]": "y", "passphrase of the wallet": demoPassphrase})
 		}
 	}
 	session := one.OnTerminal("-c", example)

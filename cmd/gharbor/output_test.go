@@ -23,6 +23,8 @@ var documents = []struct{ heading, command string }{
 	{"list", "list"}, {"list", "@project list"},
 	{"show", "show sightings-ro"}, {"show", "show tides"}, {"show", "show archive"}, {"show", "show ringing"}, {"show", "@project show reports"},
 	{"nearby", "nearby"}, {"container scan", "container scan"},
+	{"cloud list", "cloud list"}, {"cloud show", "cloud show station"}, {"cloud who", "cloud who station"}, {"cloud instances", "cloud instances station"},
+	{"cloud allow -list", "cloud allow members -list"}, {"cloud check", "cloud check station"},
 	{"certificate", "certificate tides"}, {"audit", "audit"}, {"audit", "audit -passphrase-file passphrase"},
 	{"vouch -list", "@project vouch -list"}, {"wallet list", "wallet list -passphrase-file passphrase"}, {"wallet reader list", "wallet reader list"},
 	{"alias list", "alias list"}, {"alias show", "alias show long-ago"}, {"alias resolve", "alias resolve archive"}, {"alias knock", "alias knock archive"},
@@ -97,6 +99,7 @@ func TestOutputPage(t *testing.T) { // not parallel: nearby connects to whatever
 	p.Dir = home + "/samples"
 	p.Run("tunnel", "open", "tides", "-background", "-lifetime", "2m", "-idle", "1m").Want(0)
 	defer p.Run("tunnel", "close", "tides")
+	p.OK("cloud", "allow", "members", "-note", "at the hide")
 	p.OK("add", "shared", "-engine", "postgresql", "-host", "h", "-user", "warden", "-tls", "verified", "-database", "x")
 	p.OK("set", "shared", "host=", "hosts=192.0.2.1,192.0.2.2:5433", "tls-ca=/ca.pem", "tls-cert=/c.pem", "tls-key=/c.key", "tls-crl=/crl.pem", "tls-start=direct",
 		"tls-name=db.example", "target=writable")

@@ -123,7 +123,16 @@ func scriptFile(p *testkit.Program, name, text string) string {
 // holdClient keeps the only place of a server for clients.
 func holdClient(t *testing.T, r *testkit.Redis) {
 	t.Helper()
-	dialSocket(t, r.Socket)
+	answer := make([]byte, 64)
+	for range 100 { // a connection of before may count still
+		conn := dialSocket(t, r.Socket)
+		fmt.Fprint(conn, "PING\r\n")
+		if n, _ := conn.Read(answer); strings.HasPrefix(string(answer[:n]), "+PONG") {
+			return
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	t.Fatal("no client is let in")
 }
 
 // dialSocket is a connection to a socket until the test ends.

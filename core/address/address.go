@@ -27,6 +27,8 @@ type Kind struct {
 	// OnMachine tells that the servers are on no network: nothing is encrypted, and an account may need no password.
 	OnMachine bool
 
+	// TellsPort: whoever is asked for the servers tells their port, so the engine's usual one never counts.
+	TellsPort bool
 	// PortPlace says where the engine's usual port counts, "" for the host's.
 	PortPlace string
 	// Replace are the words of set that take the address out of a profile, for a hint of another one.
@@ -76,13 +78,18 @@ type Sources struct {
 	Primary func(ctx context.Context, spec *engine.Spec, at, name string) (host string, port int, err error)
 	// Containers finds the servers that are in containers; nil where none are looked for.
 	Containers Containers
+	// Clouds finds the servers that are instances of a cloud account; nil where none are looked for.
+	Clouds Clouds
 }
 
-// Bound is what a secret for an address is bound to: one of an alias, a container, or addresses as written.
+// Bound is what a secret for an address is bound to: one of an alias, a container, a cloud instance, or addresses as
+// written.
 type Bound struct {
 	Alias     *profile.Alias
 	Container string // its name, or PROJECT/SERVICE
 	Endpoint  string // of the container engine that has it
+	Instance  string // INSTANCE, or INSTANCE/BRANCH
+	Service   string // of the instance service that has it
 	Addresses []string
 }
 
@@ -97,7 +104,7 @@ var None = &Kind{
 }
 
 // All lists the kinds.
-func All() []*Kind { return []*Kind{host, hosts, srv, sentinel, socket, alias, container} }
+func All() []*Kind { return []*Kind{host, hosts, srv, sentinel, socket, alias, container, cloud} }
 
 // Named is the kind whose key has a name, None for no such kind.
 func Named(name key.Name) *Kind {

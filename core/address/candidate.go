@@ -23,8 +23,12 @@ type Candidate struct {
 	Name   string // the name that a certificate must be for, "" for the host
 
 	Container  *ContainerAddress  // the container that it is in, nil for none
+	Cloud      *CloudAddress      // the cloud instance that it is, nil for none
 	StaticHost *profile.GivenHost // what [hosts] of a file has for the host, nil for nothing
 }
+
+// Told reports whether somebody was asked for the address: host= in the profile is no way to another one.
+func (c Candidate) Told() bool { return c.Cloud != nil || c.Container != nil || c.Source != "" }
 
 // CertificateName is the name that the server's certificate must be for.
 func (c Candidate) CertificateName() string {

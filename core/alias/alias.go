@@ -19,7 +19,6 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/hostname"
 	"gentleharbor/core/intake"
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile"
@@ -382,7 +381,7 @@ func (b *Book) readService(name string) (*profile.Alias, []string, *finding.Find
 // Given is what [hosts] has for a host name: the user's files come first, and a
 // project's counts for names that stand in that file, as it was vouched for.
 func (b *Book) Given(host string, by *resolve.Profile) (profile.GivenHost, bool) {
-	if h, ok := b.ownGiven(host); ok {
+	if h, ok := b.OwnGiven(host); ok {
 		return h, true
 	}
 	h, ok := b.Project.Given(host)
@@ -404,55 +403,21 @@ func (b *Book) Given(host string, by *resolve.Profile) (profile.GivenHost, bool)
 
 // GivenTo is what [hosts] has for a host name that an alias lists.
 func (b *Book) GivenTo(host string, a *profile.Alias) (profile.GivenHost, bool) {
-	if h, ok := b.ownGiven(host); ok {
+	if h, ok := b.OwnGiven(host); ok {
 		return h, true
 	}
 	h, ok := b.Project.Given(host)
 	return h, ok && a.InProject() && Dialled(b.Project, nil, a.Name)(h.Name)
 }
 
-// ownGiven is what the user's files have for a host name.
-func (b *Book) ownGiven(host string) (profile.GivenHost, bool) {
+// OwnGiven is what the user's files have for a host name.
+func (b *Book) OwnGiven(host string) (profile.GivenHost, bool) {
 	for _, f := range b.Files {
 		if h, ok := f.Given(host); ok {
 			return h, true
 		}
 	}
 	return profile.GivenHost{}, false
-}
-
-// Dialled reports of a host name in small letters whether a project's file has it
-// dialled itself, for a sealed profile of that file or, where p is nil, for an alias.
-// Any may be, where the environment or DNS says it. It is what vouching shows, so
-// that a project's [hosts] leads no name elsewhere that the user's own files have.
-func Dialled(project *profile.File, p *resolve.Profile, word string) func(host string) bool {
-	var names []string
-	all := false
-	add := func(items ...string) {
-		for _, item := range items {
-			host, _ := hostname.SplitPort(item)
-			names = append(names, strings.ToLower(strings.TrimSuffix(host, ".")))
-			all = all || strings.Contains(item, "$")
-		}
-	}
-	if p != nil {
-		for _, k := range []key.Name{"host", "hosts"} {
-			v, _ := p.Written(k)
-			add(v.List()...)
-		}
-		for _, h := range p.Hops() {
-			e, _ := h.Written(key.Host)
-			add(e.Value.Text())
-		}
-		v, _ := p.Written(key.Alias)
-		word = v.Text()
-	}
-	for _, a := range Within(project, word) {
-		e, _ := a.Own(key.Addresses)
-		add(e.Value.List()...)
-		all = all || a.Text(key.SRV) != ""
-	}
-	return func(host string) bool { return all || slices.Contains(names, host) }
 }
 
 // Users lists what names an alias, directly or over others: "profile archive",

@@ -77,6 +77,7 @@ type Subject struct {
 	Engines  engine.Set
 	Lookup   func(name string) (string, bool)
 	Profiles []*resolve.Profile // with their origins; a project's among them
+	Clouds   []Cloud
 	Seen     map[string]lastseen.Seen
 	Book     vouch.Book
 	Wallet   *wallet.File   // nil where there is none, or it can't be read
@@ -99,6 +100,8 @@ func Run(_ context.Context, s Subject) []Issue {
 	for _, p := range s.Profiles {
 		a.profile(p)
 	}
+	a.tokenFiles()
+	a.clouds()
 	a.projectText()
 	a.dotenvFiles()
 	a.wallet(a.rotations())

@@ -138,11 +138,9 @@ func TestRotations(t *testing.T) {
 // change it, and one that is private also where they may read it.
 func TestEveryFileIsLookedAt(t *testing.T) {
 	looked := 0
-	for _, hop := range []bool{false, true} {
-		fields := keys.Fields()
-		if hop {
-			fields = schema.HopFields()
-		}
+	for _, table := range []string{"profile", "hop", "cloud"} {
+		hop := table == "hop"
+		fields := map[string][]schema.Field{"profile": keys.Fields(), "hop": schema.HopFields(), "cloud": keys.CloudFields()}[table]
 		for _, f := range fields {
 			if !f.Path && !f.Source || f.Address {
 				continue
@@ -159,12 +157,24 @@ func TestEveryFileIsLookedAt(t *testing.T) {
 				if hop {
 					text += "[[profile.p.hop]]\nhost = \"g\"\n"
 				}
-				file, err := profile.Parse(keys, "profiles.toml", []byte(text+fmt.Sprintf("%s = %q\n", f.Name, value)))
+				name := f.Name
+				if table == "cloud" {
+					cloudText := fmt.Sprintf("[cloud.c]\nservice = \"https://s\"\n%s = %q\n", f.Name, value)
+					if f.Name == "client-secret" {
+						cloudText += "issuer = \"https://i\"\nclient = \"c\"\n"
+					}
+					text, name, value = cloudText+text, "note", "x"
+				}
+				file, err := profile.Parse(keys, "profiles.toml", []byte(text+fmt.Sprintf("%s = %q\n", name, value)))
 				if err != nil {
 					t.Fatal(err)
 				}
 				p := resolve.Of(file, file.Lookup("p"), nil, resolve.Environment{})
-				issues := Run(t.Context(), Subject{Engines: keys.Engines(), Home: t.TempDir(), Folder: t.TempDir(), Lookup: func(string) (string, bool) { return "", false }, Profiles: []*resolve.Profile{p}, Book: vouch.NewBook("/nowhere")})
+				var clouds []Cloud
+				for _, c := range file.Clouds {
+					clouds = append(clouds, Cloud{Cloud: c})
+				}
+				issues := Run(t.Context(), Subject{Clouds: clouds, Engines: keys.Engines(), Home: t.TempDir(), Folder: t.TempDir(), Lookup: func(string) (string, bool) { return "", false }, Profiles: []*resolve.Profile{p}, Book: vouch.NewBook("/nowhere")})
 				found := slices.ContainsFunc(issues, func(i Issue) bool { return i.Place.File == path })
 				if found != issue {
 					t.Errorf("%s (of a hop: %v) with %04o: an issue %v\n%+v", f.Name, hop, mode, found, issues)

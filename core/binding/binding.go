@@ -39,6 +39,9 @@ type Binding struct {
 	// with Engine, Endpoint and TLS: a container's name, or PROJECT/SERVICE
 	Container string       `json:"container,omitempty"`
 	Endpoint  string       `json:"endpoint,omitempty"` // of the container engine that has it
+	Account   string       `json:"account,omitempty"`  // alone: a cloud account, by all that says who it is
+	Instance  string       `json:"instance,omitempty"` // with Engine, Service and TLS: INSTANCE, or INSTANCE/BRANCH
+	Service   string       `json:"service,omitempty"`  // of the instance service that has it
 	Engine    string       `json:"engine,omitempty"`
 	Addresses []string     `json:"addresses,omitempty"`  // "host:port" or a socket's path, as written, in small letters
 	Hops      []string     `json:"hops,omitempty"`       // in order from here
@@ -85,7 +88,8 @@ func (b Binding) MarshalJSON() ([]byte, error) {
 // problem says why a binding releases nothing at all, "" where it may release something.
 func (b Binding) problem() string {
 	kinds := 0
-	for _, is := range []bool{b.Alias != "", b.Hop != "", b.Key != "", b.Container != "", len(b.Addresses) > 0} {
+	for _, is := range []bool{b.Alias != "", b.Hop != "", b.Key != "", b.Container != "", b.Account != "",
+		b.Instance != "", len(b.Addresses) > 0} {
 		if is {
 			kinds++
 		}
@@ -93,7 +97,8 @@ func (b Binding) problem() string {
 	switch {
 	case b.foreign != nil:
 		return "it has a condition that this gharbor does not know"
-	case kinds != 1 || b.AliasFile != "" && b.Alias == "" || (b.Container != "") != (b.Endpoint != ""):
+	case kinds != 1 || b.AliasFile != "" && b.Alias == "" || (b.Container != "") != (b.Endpoint != "") ||
+		(b.Instance != "") != (b.Service != ""):
 		return "it is tied to a server in a way that this gharbor does not know"
 	}
 	return ""
@@ -128,6 +133,7 @@ func Of(ctx context.Context, from address.Sources, p *resolve.Profile) (Binding,
 		return Binding{}, fmt.Errorf("the profile %s has no engine or no address yet", p.Profile.Name)
 	}
 	b.Container, b.Endpoint = to.Container, to.Endpoint
+	b.Instance, b.Service = to.Instance, to.Service
 	for _, one := range to.Addresses {
 		b.Addresses = append(b.Addresses, lower(one))
 	}
@@ -222,6 +228,8 @@ func (b Binding) String() string {
 		return "hop:" + clean.Line(b.Hop, 200)
 	case b.Key != "":
 		return "key:" + clean.Line(b.Key, 300)
+	case b.Account != "":
+		return "cloud:" + clean.Line(b.Account, 200)
 	}
 	return clean.Line(b.Engine+" at "+b.where()+b.conditions(), 0)
 }
@@ -252,6 +260,13 @@ func (b Binding) where() string {
 	if b.Container != "" {
 		return "container:" + b.Container + " of " + b.Endpoint
 	}
+	if b.Instance != "" {
+		service, own, _ := strings.Cut(b.Service, " ")
+		if own != "" {
+			own = " (own tls-ca)"
+		}
+		return "instance:" + b.Instance + " of " + service + own
+	}
 	return strings.Join(b.Addresses, ", ")
 }
 
@@ -265,7 +280,7 @@ func (b Binding) Same(o Binding) bool {
 // Is reports whether a word, as given to unbind, names the binding: the profile
 // that it was made from, alias:NAME, or one of its addresses.
 func (b Binding) Is(word string) bool {
-	if b.Hop != "" || b.Key != "" {
+	if b.Hop != "" || b.Key != "" || b.Account != "" {
 		return word == b.String()
 	}
 	if b.Alias != "" {
@@ -276,17 +291,21 @@ func (b Binding) Is(word string) bool {
 		word = rest
 	}
 	return word == b.Profile || b.Container != "" && word == "container:"+b.Container ||
+		b.Instance != "" && word == "instance:"+b.Instance ||
 		slices.Contains(b.Addresses, lower(word))
 }
 
 // ParseOther reads a binding that is not made from a profile: hop:USER@HOST:PORT,
-// hop:ssh:ALIAS, a proxy's hop:URL, or key:PATH, whose path must be absolute.
+// hop:ssh:ALIAS, a proxy's hop:URL, key:PATH, whose path must be absolute, or cloud: and what names a cloud account.
 func ParseOther(word string) (b Binding, ok bool) {
 	if hop, ok := strings.CutPrefix(word, "hop:"); ok && hop != "" {
 		return Binding{Hop: hop}, true
 	}
 	if k, ok := strings.CutPrefix(word, "key:"); ok && k != "" {
 		return Binding{Key: k}, true
+	}
+	if account, ok := strings.CutPrefix(word, "cloud:"); ok && account != "" {
+		return Binding{Account: account}, true
 	}
 	return Binding{}, false
 }

@@ -26,7 +26,7 @@ func (b Binding) objection(q secret.Query) string {
 	if why := b.problem(); why != "" {
 		return why
 	}
-	if q.Kind != secret.OfDatabase || b.Hop != "" || b.Key != "" {
+	if q.Kind != secret.OfDatabase || b.Hop != "" || b.Key != "" || b.Account != "" {
 		return b.kindObjection(q)
 	}
 	if b.Alias != "" {
@@ -35,6 +35,10 @@ func (b Binding) objection(q secret.Query) string {
 	switch {
 	case !q.SpeaksAs(b.Engine):
 		return fmt.Sprintf("it is for the engine %s; this is %s", b.Engine, q.Engine)
+	case b.Instance != "" || q.Instance != "":
+		if b.Instance != q.Instance || b.Service != q.Service {
+			return fmt.Sprintf("it is for %s; this is %s", b.where(), q.Where())
+		}
 	case b.Container != "" || q.Container != "":
 		if why := b.containerObjection(q); why != "" {
 			return why
@@ -153,7 +157,7 @@ func (b Binding) aliasFactsObjection(link secret.Link, q secret.Query) string {
 // or those of the binding. An entry that is bound to nothing has none.
 func (b Binding) sourceObjection(q secret.Query) string {
 	switch {
-	case q.Told == "":
+	case q.Told == "" || b.Instance != "": // an instance's address is its service's to tell
 		return ""
 	case q.TLS != string(tlsrule.Verified):
 		return fmt.Sprintf("%s gave the address %s; there it is sent only with tls = \"verified\" (this has %q)",
@@ -191,12 +195,15 @@ func (b Binding) kindObjection(q secret.Query) string {
 	bound := "a database server, " + b.String()
 	switch {
 	case b.Hop != "" && q.Kind == secret.OfHop && b.Hop == q.Address,
-		b.Key != "" && q.Kind == secret.OfKey && b.Key == q.Address:
+		b.Key != "" && q.Kind == secret.OfKey && b.Key == q.Address,
+		b.Account != "" && q.Kind == secret.OfCloud && b.Account == q.Address:
 		return ""
 	case b.Hop != "":
 		bound = "the hop " + b.Hop
 	case b.Key != "":
 		bound = "the key " + b.Key
+	case b.Account != "":
+		bound = "the cloud account " + b.Account
 	case b.Alias != "":
 		bound = "the alias " + b.Alias
 	}
@@ -204,6 +211,7 @@ func (b Binding) kindObjection(q secret.Query) string {
 		secret.OfDatabase: "a database server",
 		secret.OfHop:      "the hop " + q.Address,
 		secret.OfKey:      "the key " + q.Address,
+		secret.OfCloud:    "the cloud account " + q.Address,
 	}[q.Kind]
 	return fmt.Sprintf("it is for %s; this is %s", bound, what)
 }
@@ -212,6 +220,7 @@ func (b Binding) kindObjection(q secret.Query) string {
 // object.
 func (b Binding) Near(q secret.Query) bool {
 	return slices.Contains(b.Addresses, lower(q.Address)) || b.Container != "" && b.Container == q.Container ||
+		b.Instance != "" && b.Instance == q.Instance ||
 		slices.ContainsFunc(q.Aliases, func(l secret.Link) bool { return l.Name == b.Alias })
 }
 
@@ -220,6 +229,9 @@ func Words(q secret.Query) []string {
 	words := []string{q.Profile, lower(q.Address)}
 	if q.Container != "" {
 		words = append(words, q.Container)
+	}
+	if q.Instance != "" {
+		words = append(words, q.Instance)
 	}
 	for _, link := range q.Aliases {
 		words = append(words, link.Name)

@@ -194,7 +194,7 @@ func TestEveryKeyIsBound(t *testing.T) {
 		"alias engine": {"alias:counts", "alias counts, engine mysql"}, "alias tls": {"alias:counts", "alias counts, tls required"},
 		"alias tls-ca": {"alias:counts", "alias counts, tls-ca other.pem"}, "alias tls-name": {"alias:counts", "alias counts, tls-name other"},
 	}
-	elsewhere := map[string]string{"hosts": "several addresses; TestBindings", "srv": "several addresses, as DNS told them; TestBindings", "sentinel": "an address as it is told; TestBindings", "socket": "TestBindings", "container": "TestContainerSecrets", "endpoint": "TestContainerSecrets"}
+	elsewhere := map[string]string{"hosts": "several addresses; TestBindings", "srv": "several addresses, as DNS told them; TestBindings", "sentinel": "an address as it is told; TestBindings", "socket": "TestBindings", "container": "TestContainerSecrets", "endpoint": "TestContainerSecrets", "cloud": "TestCloudSecrets"}
 	for prefix, fields := range map[string][]schema.Field{"": allKeys.Fields(), "alias ": allKeys.AliasFields()} {
 		for _, f := range fields {
 			key := prefix + string(f.Name)

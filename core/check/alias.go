@@ -27,9 +27,13 @@ import (
 // asked for them.
 func (t *test) servers(ctx context.Context) ([]address.Candidate, *finding.Finding) {
 	if t.candidates == nil && t.noCandidates == nil {
-		start := time.Now()
-		t.candidates, t.noCandidates = t.Network.Candidates(ctx, t.profile)
-		t.resolveTime = time.Since(start)
+		start, before := time.Now(), t.budget.pausedFor()
+		paused := secret.WithPause(ctx, func() func() {
+			t.budget.pause()
+			return t.budget.resume
+		})
+		t.candidates, t.noCandidates = t.Network.Candidates(paused, t.profile)
+		t.resolveTime = time.Since(start) - (t.budget.pausedFor() - before)
 	}
 	return t.candidates, t.noCandidates
 }

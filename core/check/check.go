@@ -99,6 +99,9 @@ type Runner struct {
 	single     bool                 // no connection but the one that is tested
 	thorough   bool                 // read what only a comparison needs
 	statements bool                 // the conversation is for statements
+	greet      engine.Greet         // of that program, where the server speaks first; nil for none
+	opening    *engine.Opening      // what the program wants that the session is for; nil for none
+	openWay    *hop.Link            // a way to the last hop that is open already, and stays open; nil for none
 	hints      *hints               // what answers nearby, for a run of many; nil for one
 }
 

@@ -69,6 +69,7 @@ func (f *fake) Missing(_ context.Context, what key.Name, _ []string) ([]string, 
 	return nil, nil
 }
 func (f *fake) LookUp(context.Context, engine.Refused) error { return errors.New("no") }
+func (f *fake) LogInAs(user string)                          { f.target.User = user }
 func (f *fake) Facts() *engine.Facts                         { return &f.facts }
 func (f *fake) Close()                                       {}
 

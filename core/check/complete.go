@@ -30,7 +30,7 @@ func Untestable(p *resolve.Profile) *finding.Finding {
 		return noServer(p).Suggest("gharbor nearby   # the servers of this machine")
 	case conflict(p) != nil:
 		return conflict(p)
-	case p.Text(key.User) == "" && !spec.Keys.OwnAccount:
+	case p.Text(key.User) == "" && !spec.Keys.OwnAccount && !mints(p):
 		return finding.New(finding.ProfileIncomplete, "the profile does not say which user to log in as").
 			Advise("name the user: gharbor set %s user=NAME", name)
 	case !meets(p, spec.Keys.Needs):
@@ -44,6 +44,9 @@ func Untestable(p *resolve.Profile) *finding.Finding {
 	}
 	return nil
 }
+
+// mints reports whether the login is made at use, with a user of its own.
+func mints(p *resolve.Profile) bool { return p.Text(key.Secret) == "cloud" }
 
 // conflict says why a profile with its kind of address can't be tested, nil for nothing.
 func conflict(p *resolve.Profile) *finding.Finding {

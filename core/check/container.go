@@ -19,7 +19,7 @@ func (t *test) routeIn(in *address.ContainerAddress) finding.Result {
 	return finding.Good("%s", in.Detail)
 }
 
-// explained adds to a stage that failed what is known of the container.
+// explained adds to a stage that failed what is known of the container, or of the cloud instance.
 func (a *attempt) explained(ctx context.Context, result finding.Result) finding.Result {
 	if result.Outcome == finding.Fail {
 		result.Finding = a.explainContained(ctx, a.at, result.Finding)
@@ -27,9 +27,12 @@ func (a *attempt) explained(ctx context.Context, result finding.Result) finding.
 	return result
 }
 
-// explainContained gives the finding for a server in a container that does not answer, or
+// explainContained gives the finding for a server in a container, or an instance of a cloud, that does not answer or
 // does not let the login in.
 func (t *test) explainContained(ctx context.Context, c address.Candidate, found *finding.Finding) *finding.Finding {
+	if c.Cloud != nil && ctx.Err() == nil {
+		return c.Cloud.Explain(ctx, found)
+	}
 	if c.Container == nil || ctx.Err() != nil {
 		return found
 	}

@@ -103,6 +103,10 @@ func (t *test) dialer() *hop.Dialer {
 // forwarding, and that shows only when the next connection is made: the hop's stage is reported
 // after that.
 func (t *test) connectHops(ctx context.Context) bool {
+	if t.openWay != nil {
+		t.link = t.openWay
+		return true
+	}
 	d := t.dialer()
 	for _, h := range t.hops {
 		ended, ok := t.run(ctx, step{h.Stage, func(ctx context.Context) finding.Result {
@@ -260,7 +264,7 @@ func (t *test) conversation() engine.Conversation {
 		conv = t.last.conv
 	}
 	switch {
-	case t.link == nil:
+	case t.link == nil || t.openWay != nil:
 		return conv
 	case conv == nil:
 		t.link.Close()

@@ -101,7 +101,7 @@ func untested(p *resolve.Profile) *Report {
 // come before the first dial. The answers are kept for the tests that follow.
 func (r *Runner) PromptFirst(ctx context.Context, profiles []*resolve.Profile) error {
 	for _, p := range profiles {
-		if p.Problem() != nil || !p.Address().Known() || p.Text(key.User) == "" {
+		if p.Problem() != nil || !p.Address().Known() || p.Text(key.User) == "" && !mints(p) {
 			continue // its test will say so
 		}
 		candidates, found := r.Network.Candidates(ctx, p)

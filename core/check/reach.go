@@ -103,7 +103,9 @@ func (t *test) attempt(ctx context.Context, c address.Candidate) {
 	}
 	a.converse(reached)
 	t.runSteps(ctx, []step{
-		{"speak", func(ctx context.Context) finding.Result { return a.explained(ctx, a.conv.Speak(ctx)) }},
+		{"speak", func(ctx context.Context) finding.Result {
+			return a.greeted(a.explained(ctx, a.conv.Speak(ctx)))
+		}},
 		{"tls", a.encrypt},
 		{"login", a.logIn},
 		{"database", a.openDatabase},
@@ -143,6 +145,13 @@ func (a *attempt) converse(reached *route.Reached) {
 
 // encrypt runs the stage tls.
 func (a *attempt) encrypt(ctx context.Context) finding.Result {
+	if in := a.at.Cloud; in != nil && in.Certificate && a.secret.Mint != nil { // the handshake needs it
+		minted, found := a.mint(ctx)
+		if found != nil {
+			return finding.Failed(found)
+		}
+		a.plan.tls.Present(minted.Certificate)
+	}
 	facts, result := a.conv.Encrypt(ctx)
 	if a.onTLS != nil && facts != nil {
 		a.onTLS(facts)
@@ -156,6 +165,9 @@ func (t *test) aim(c address.Candidate) {
 	if t.plan.tls.Name == "" {
 		t.plan.tls.Name, t.plan.tls.NameKey = c.CertificateName(), string(t.profile.Address().Key)
 	}
+	if c.Cloud != nil && c.Cloud.Authority != nil {
+		t.plan.tls.Trust(c.Cloud.Authority)
+	}
 }
 
 // reach resolves and dials. The name's stage is recorded after the dial where only
@@ -168,6 +180,9 @@ func (t *test) reach(ctx context.Context, c address.Candidate) (*route.Reached, 
 	var addrs []netip.Addr
 	name, ok := t.run(ctx, step{"name", func(ctx context.Context) (result finding.Result) {
 		addrs, result = t.Network.Names(ctx, profileName, c)
+		if result.Outcome != finding.Fail && c.Cloud != nil && c.StaticHost == nil {
+			result = t.farAway(c.Cloud, addrs, result)
+		}
 		if result.Outcome == finding.Fail {
 			t.unresolved(result.Finding)
 		}
@@ -191,7 +206,7 @@ func (t *test) reach(ctx context.Context, c address.Candidate) (*route.Reached, 
 		return t.accepted(c, reached)
 	}})
 	if reached != nil && reached.Mixed() {
-		name.Outcome, name.Finding = finding.Warn, reached.MixedFinding(profileName, c.Host)
+		name.Outcome, name.Finding = finding.Warn, reached.MixedFinding(profileName, c)
 	}
 	if unsettled {
 		t.stages.record(name)
@@ -201,6 +216,16 @@ func (t *test) reach(ctx context.Context, c address.Candidate) (*route.Reached, 
 		reached.Conn.Close()
 	}
 	return reached, ok
+}
+
+// farAway refuses a name that a cloud's service told of and that leads back to this machine.
+func (t *test) farAway(in *address.CloudAddress, addrs []netip.Addr, result finding.Result) finding.Result {
+	for _, addr := range addrs {
+		if found := in.Refused(t.profile, addr.String()); found != nil {
+			return finding.Failed(found)
+		}
+	}
+	return result
 }
 
 // patience bounds how long one address may take to accept, where the alias says so.
@@ -295,7 +320,7 @@ func (t *test) unreached(ctx context.Context, c address.Candidate, tried []route
 		found.Advise("%s", step)
 	}
 	refused := found.Code == finding.ReachRefused || found.Code == finding.ReachSocketMissing
-	if refused && c.Local() && c.Container == nil && !t.single && ctx.Err() == nil {
+	if refused && c.Local() && !c.Told() && !t.single && ctx.Err() == nil {
 		t.hintNearby(ctx, c, found)
 	}
 	return found

@@ -2,11 +2,13 @@ package check
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"path/filepath"
 	"strconv"
 	"strings"
+	"time"
 
 	"gentleharbor/core/address"
 	"gentleharbor/core/clean"
@@ -178,6 +180,9 @@ func secretQuery(p *resolve.Profile, c address.Candidate) secret.Query {
 		PortOverride: address.PortOverride(p),
 		Told:         c.ToldBy(),
 	}
+	if c.Cloud != nil {
+		q.Instance, q.Service, q.Mint = c.Cloud.Ref.Within(), c.Cloud.Service, c.Cloud.Mint
+	}
 	if c.Container != nil {
 		q.Container, q.Endpoint, q.Declared = c.Container.Ref.String(), c.Container.Endpoint, c.Container.Declared
 	}
@@ -212,6 +217,9 @@ func (t *test) findRoute(ctx context.Context) finding.Result {
 func (t *test) describeRoute(candidates []address.Candidate) finding.Result {
 	if len(t.profile.Hops()) > 0 {
 		return t.planHops(candidates)
+	}
+	if in := candidates[0].Cloud; in != nil {
+		return finding.Good("%s", in.Detail)
 	}
 	if len(candidates) == 1 {
 		told := candidates[0].Source
@@ -267,7 +275,8 @@ func (a *attempt) target(reached *route.Reached) engine.Target {
 		AliasAt:     by.String(),
 		Profile:     t.profile.Called,
 		User:        t.profile.Text(key.User),
-		Database:    t.profile.Text(key.Database),
+		Database:    t.database(),
+		Parameters:  t.parameters(),
 		Network:     reached.Network,
 		Address:     reached.Address,
 		TLS:         t.plan.tls,
@@ -309,7 +318,7 @@ func (a *attempt) rotates() bool {
 // redial makes other connections to the address that was reached; nil where
 // there may be none.
 func (t *test) redial(reached *route.Reached) func(context.Context) (net.Conn, error) {
-	if t.single {
+	if t.single && t.opening == nil { // a program may cancel by another connection
 		return nil
 	}
 	if t.link != nil {
@@ -322,7 +331,19 @@ func (t *test) redial(reached *route.Reached) func(context.Context) (net.Conn, e
 
 // logIn runs the stage login.
 func (a *attempt) logIn(ctx context.Context) finding.Result {
+	minted, found := a.mint(ctx)
+	if found != nil {
+		return finding.Failed(found)
+	}
 	login := a.conv.Login(ctx)
+	switch {
+	case minted == nil:
+	case login.Outcome == finding.Fail:
+		login.Finding.Saw("the login %s was made by the service of the cloud, and ends at %s",
+			clean.Quoted(minted.User), minted.Until.Local().Format(time.TimeOnly))
+	default:
+		login.Detail = fmt.Sprintf("ends by itself at %s; %s", minted.Until.Local().Format(time.TimeOnly), login.Detail)
+	}
 	if login.Outcome == finding.Fail && a.Admin != nil {
 		a.lookUp(ctx, login.Finding)
 	}
@@ -332,6 +353,27 @@ func (a *attempt) logIn(ctx context.Context) finding.Result {
 	}
 	a.conv.Facts().SecretTaken, a.conv.Facts().SecretTyped = a.taken, a.taken && a.secret.Typed
 	return a.explained(ctx, login)
+}
+
+// mint has the login made that the profile's cloud gives, and logs in as its user; nil where the profile has another
+// source of its secret.
+func (a *attempt) mint(ctx context.Context) (*secret.Login, *finding.Finding) {
+	if a.secret.Mint == nil {
+		return nil, nil
+	}
+	login, err := a.secret.Mint(ctx)
+	var failure *secret.Failure
+	switch {
+	case errors.As(err, &failure):
+		return nil, failure.Found
+	case err != nil:
+		return nil, finding.New(finding.CloudUnreachable, "the service made no login").
+			Saw("%s", clean.Line(err.Error(), 200)).
+			Suggest("gharbor test %s", a.profile.Called)
+	}
+	a.conv.LogInAs(login.User)
+	a.conv.Facts().User = login.User
+	return login, nil
 }
 
 // openDatabase runs the stage database.

@@ -46,6 +46,9 @@ type Waiting struct {
 	Persist  bool // go on also where waiting can't fix it
 	Parallel int  // tries at a time
 
+	// Wake asks for a paused cloud instance to be started, once for each profile; nil where nobody said that it may.
+	Wake func(context.Context, *resolve.Profile) *finding.Finding
+
 	// Tried is called with each try that failed and will be repeated. It is called
 	// from several goroutines; nil for nobody.
 	Tried func(*Waited)
@@ -78,7 +81,7 @@ func (r *Runner) waitFor(ctx context.Context, p *resolve.Profile, w Waiting, slo
 	start := time.Now()
 	end := start.Add(w.Within)
 	waited := &Waited{Profile: p.Called, Outcome: WaitStopped, Report: untested(p)}
-	pause := firstPause
+	pause, woken := firstPause, false
 	for {
 		report := r.try(ctx, p, time.Until(end), waited.Tries == 0, slots)
 		waited.MS = milliseconds(time.Since(start))
@@ -89,10 +92,20 @@ func (r *Runner) waitFor(ctx context.Context, p *resolve.Profile, w Waiting, slo
 		if waited.Tries == 1 || !cut(report, r.timeout()) {
 			waited.Report = report
 		}
+		asleep := w.Wake != nil && report.firstFailure().code() == finding.CloudPaused
+		if asleep && !woken {
+			woken = true
+			if found := w.Wake(ctx, p); found != nil {
+				report.refuse(found)
+				waited.Outcome = WaitGaveUp
+				return waited
+			}
+		}
 		switch {
 		case report.Outcome != finding.Fail:
 			waited.Outcome = WaitReady
 			return waited
+		case asleep: // until it has begun to start
 		case !w.Persist && !report.MayPass(): // of this very try
 			waited.Outcome = WaitGaveUp
 			return waited
@@ -116,6 +129,16 @@ func (r *Runner) waitFor(ctx context.Context, p *resolve.Profile, w Waiting, slo
 			return waited
 		}
 		pause = min(time.Duration(float64(pause)*pauseGrows), lastPause)
+	}
+}
+
+// refuse makes a finding that of the stage that failed.
+func (r *Report) refuse(found *finding.Finding) {
+	for i := range r.Stages {
+		if r.Stages[i].Outcome == finding.Fail {
+			r.Stages[i].Finding = found
+			return
+		}
 	}
 }
 

@@ -73,6 +73,10 @@ type Target struct {
 	// spend, and only a comparison needs.
 	Thorough bool
 
+	// Parameters are what a program on this machine wants of the session, by the protocol's names; nil for what a test
+	// wants.
+	Parameters map[string]string
+
 	// ForStatements tells that statements will be run: an answer may be of any size then.
 	ForStatements bool
 
@@ -100,6 +104,8 @@ type Conversation interface {
 	Speak(context.Context) finding.Result
 	// Encrypt applies the TLS rule. The facts are nil without encryption.
 	Encrypt(context.Context) (*tlsrule.Facts, finding.Result)
+	// LogInAs names the user, before Login, where that is another than the target's: of a login that is made at use.
+	LogInAs(user string)
 	// Login logs in.
 	Login(context.Context) finding.Result
 	// Database says whether the login may use the database.

@@ -24,6 +24,9 @@ type Spec struct {
 	// Begin starts a conversation: nil for an engine whose servers are recognised and can't be tested.
 	Begin Begin
 
+	// Front speaks to programs in a server's place; nil where no local address logs in.
+	Front *Front
+
 	Keys        Keys
 	URL         URL
 	Sockets     Sockets

@@ -158,6 +158,26 @@ const (
 	AliasUnknownHost Code = "alias.unknown-host"
 )
 
+// The codes of cloud.
+const (
+	CloudUnknownAccount  Code = "cloud.unknown-account"
+	CloudNotVouched      Code = "cloud.not-vouched"
+	CloudNotSignedIn     Code = "cloud.not-signed-in"
+	CloudSignInExpired   Code = "cloud.sign-in-expired"
+	CloudUnknownInstance Code = "cloud.unknown-instance"
+	CloudNoAddress       Code = "cloud.no-address"
+	CloudPaused          Code = "cloud.paused"
+	CloudStarting        Code = "cloud.starting"
+	CloudFailed          Code = "cloud.failed"
+	CloudFeatureOff      Code = "cloud.feature-off"
+	CloudNotAllowed      Code = "cloud.not-allowed"
+	CloudRulePending     Code = "cloud.rule-pending"
+	CloudNoRight         Code = "cloud.no-right"
+	CloudUnreachable     Code = "cloud.unreachable"
+	CloudTooManyRequests Code = "cloud.too-many-requests"
+	CloudBroken          Code = "cloud.broken"
+)
+
 // The codes of sentinel.
 const (
 	SentinelUnknown     Code = "sentinel.unknown"
@@ -259,6 +279,9 @@ const (
 	LoginCertificate         Code = "login.certificate"
 	LoginTimeout             Code = "login.timeout"
 	LoginBrokenOff           Code = "login.broken-off"
+	LoginOtherUser           Code = "login.other-user"
+	LoginOtherDatabase       Code = "login.other-database"
+	LoginReplication         Code = "login.replication"
 )
 
 // The codes of database.
@@ -327,4 +350,8 @@ const (
 	AuditReusedSecret   Code = "audit.reused-secret"
 	AuditVouchLapsed    Code = "audit.vouch-lapsed"
 	AuditRotationOpen   Code = "audit.rotation-open"
+	AuditTokenFile      Code = "audit.token-file"
+	AuditRuleOpen       Code = "audit.rule-open"
+	AuditPublicAddress  Code = "audit.public-address"
+	AuditStoredPassword Code = "audit.stored-password"
 )

@@ -100,6 +100,13 @@ func (c Connection) At(local engine.Endpoint) Connection {
 	return c
 }
 
+// LoggedIn is the connection by a local address that logs in by itself: there is no password, and no TLS but behind it.
+func (c Connection) LoggedIn(local engine.Endpoint) Connection {
+	c.Password, c.TLS, c.TLSName, c.TLSStart, c.CA, c.CRL, c.Cert, c.Key, c.Target = secret.Value{}, "", "", "", "",
+		"", "", "", ""
+	return c.At(local)
+}
+
 // URL is a connection URL. With a password it is a secret.
 func (c *Connection) URL() string {
 	scheme := c.Spec.URL.Scheme

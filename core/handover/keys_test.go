@@ -27,7 +27,7 @@ var kept = map[key.Name]string{
 // TestEveryKeyIsHandedOver: a change of a key changes what another program gets.
 func TestEveryKeyIsHandedOver(t *testing.T) {
 	changed := map[key.Name]string{
-		"engine": "mysql", "host": "other.example", "port": "6000", "hosts": "c.example", "srv": "d.example", "sentinel": "e.example", "target": "writable", "socket": "/run/x",
+		"engine": "mysql", "host": "other.example", "port": "6000", "hosts": "c.example", "srv": "d.example", "sentinel": "e.example", "cloud": "f.example", "target": "writable", "socket": "/run/x",
 		"alias": "counts", "container": "counts", "service": "SKEIN", "instance": "skein1", "database": "other", "user": "visitor",
 		"tls": "off", "tls-ca": "/ca.pem", "tls-name": "other.example", "tls-cert": "/c.pem", "tls-key": "/k.pem",
 		"tls-crl": "/crl.pem", "tls-start": "direct", "auth-database": "admin",
@@ -64,7 +64,7 @@ func handed(t *testing.T, engine string, k key.Name, value string) string {
 	switch k {
 	case "port":
 		candidate.Port = 6000
-	case "host", "hosts", "srv", "sentinel", "alias", "container":
+	case "host", "hosts", "srv", "sentinel", "alias", "container", "cloud":
 		candidate.Host = value // as its kind of address finds it
 	case "socket":
 		candidate = address.Candidate{Socket: value + "/.s.PGSQL.5432", Folder: value, Port: 5432}

@@ -24,6 +24,18 @@ func SplitPort(s string) (host, port string) {
 	return s, ""
 }
 
+// Elsewhere reports whether a host is not written as this machine, nor as one of its own network segment (RFC 1122,
+// section 3.2.1.3; RFC 3927; RFC 4291, section 2.4): what somebody else tells of leads to nothing else.
+func Elsewhere(host string) bool {
+	ip, err := netip.ParseAddr(host)
+	if err != nil {
+		return !Local(host)
+	}
+	ip = ip.Unmap()
+	return !ip.IsLoopback() && !ip.IsLinkLocalUnicast() && !ip.IsUnspecified() && !ip.IsMulticast() &&
+		!ip.IsLinkLocalMulticast() && !ip.IsInterfaceLocalMulticast()
+}
+
 // Local reports whether host is written as this machine's own: localhost
 // (RFC 6761) or a loopback address.
 func Local(host string) bool {

@@ -47,6 +47,27 @@ func ours(info fs.FileInfo) bool {
 	return ok && info.IsDir() && uid == os.Getuid() && info.Mode().Perm()&0o077 == 0
 }
 
+// Make makes a folder below Folder, with the names given. Nobody else can put anything there.
+func Make(lookup func(string) (string, bool), names ...string) (string, error) {
+	above := Folder(lookup)
+	if err := private(above); err != nil {
+		return "", err
+	}
+	folder := filepath.Join(append([]string{above}, names...)...)
+	return folder, os.MkdirAll(folder, 0o700)
+}
+
+// private makes a folder that is this user's alone. One that is there already must be that.
+func private(folder string) error {
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return err
+	}
+	if info, err := os.Lstat(folder); err != nil || !ours(info) {
+		return fmt.Errorf("%s is not a private folder of yours, so it is not used", folder)
+	}
+	return nil
+}
+
 // ErrTaken is a socket behind which a process listens already.
 var ErrTaken = errors.New("another process listens there already")
 
@@ -78,12 +99,8 @@ func (e *Silent) EndLine() string {
 
 // Listen makes a socket, in a folder that is this user's alone.
 func Listen(socket string) (net.Listener, error) {
-	folder := filepath.Dir(socket)
-	if err := os.MkdirAll(folder, 0o700); err != nil {
+	if err := private(filepath.Dir(socket)); err != nil {
 		return nil, err
-	}
-	if info, err := os.Lstat(folder); err != nil || !ours(info) {
-		return nil, fmt.Errorf("%s is not a private folder of yours, so it is not used", folder)
 	}
 	if conn, err := net.DialTimeout("unix", socket, time.Second); err == nil {
 		conn.Close()

@@ -249,3 +249,18 @@ func TestOtherUsers(t *testing.T) {
 		t.Errorf("another user's folder is taken: %s", got)
 	}
 }
+
+// TestMake: a folder is made in one that is this user's alone, and in no other.
+func TestMake(t *testing.T) {
+	run := t.TempDir()
+	os.Chmod(run, 0o700)
+	lookup := func(name string) (string, bool) { return run, name == "XDG_RUNTIME_DIR" }
+	made, err := Make(lookup, "login", "tides")
+	if info, statErr := os.Stat(made); err != nil || statErr != nil || info.Mode().Perm() != 0o700 || filepath.Dir(filepath.Dir(made)) != Folder(lookup) {
+		t.Errorf("%s: %v %v", made, err, statErr)
+	}
+	os.Chmod(Folder(lookup), 0o777)
+	if made, err := Make(lookup, "login", "tides"); err == nil {
+		t.Errorf("%s was made where others may put things", made)
+	}
+}

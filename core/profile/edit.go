@@ -30,6 +30,7 @@ type Edit struct {
 
 	wantAliases []*Alias
 	wantHosts   []GivenHost
+	wantClouds  []*Cloud
 }
 
 // cut replaces the bytes from start to end.
@@ -44,7 +45,7 @@ func (f *File) edit() *Edit {
 		panic(err) // it was read before, or there were no File
 	}
 	return &Edit{file: f, doc: doc, want: slices.Clone(f.Profiles), wantAliases: slices.Clone(f.Aliases),
-		wantHosts: slices.Clone(f.Hosts)}
+		wantHosts: slices.Clone(f.Hosts), wantClouds: slices.Clone(f.Clouds)}
 }
 
 // text applies the cuts.
@@ -84,12 +85,16 @@ func (e *Edit) Checked() ([]byte, error) {
 		return nil, err
 	}
 	same := len(got.Profiles) == len(e.want) && len(got.Aliases) == len(e.wantAliases) &&
-		sameHosts(got.Hosts, e.wantHosts)
+		sameHosts(got.Hosts, e.wantHosts) && len(got.Clouds) == len(e.wantClouds)
 	for _, want := range e.want {
 		same = same && want.sameAs(got.Lookup(want.Name))
 	}
 	for _, want := range e.wantAliases {
 		found := got.aliases[want.Name]
+		same = same && found != nil && want.sameEntries(&found.table)
+	}
+	for _, want := range e.wantClouds {
+		found := got.CloudNamed(want.Name)
 		same = same && found != nil && want.sameEntries(&found.table)
 	}
 	if !same {
@@ -453,7 +458,7 @@ func (d *document) owner(e *entry) (kind, name, field string) {
 	if len(table) > 0 {
 		path = slices.Concat(table, e.key)
 	}
-	if len(path) < 2 || path[0] != "profile" && path[0] != "alias" {
+	if len(path) < 2 || path[0] != "profile" && path[0] != "alias" && path[0] != "cloud" {
 		return "", "", ""
 	}
 	return path[0], path[1], strings.Join(path[2:], ".")

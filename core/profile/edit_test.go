@@ -180,6 +180,9 @@ func TestEveryKeyIsCopied(t *testing.T) {
 		if f.Kind == schema.Number {
 			return "1"
 		}
+		if f.Name == "cloud" {
+			return `"x/y"`
+		}
 		return `"x"`
 	}
 	for _, hop := range []bool{false, true} {

@@ -82,6 +82,7 @@ type File struct {
 	Root     string     // of the repository that a project's file is in
 	Profiles []*Profile // in the order of the file
 	Aliases  []*Alias
+	Clouds   []*Cloud
 	Hosts    []GivenHost
 	Settings Settings
 	byName   map[string]*Profile
@@ -122,6 +123,9 @@ func readInto(keys *schema.Schema, f *File, data []byte) (*File, error) {
 		return nil, err
 	}
 	if err := f.checkAliases(); err != nil {
+		return nil, err
+	}
+	if err := f.checkClouds(); err != nil {
 		return nil, err
 	}
 	return f, nil
@@ -185,6 +189,8 @@ func (a *assembler) takeTable(h header) error {
 		return a.fail(h.line, "%s", a.misplaced(h.path[0]))
 	case h.path[0] == "hosts" || h.path[0] == "alias":
 		return a.takeAliasTable(h)
+	case h.path[0] == "cloud":
+		return a.takeCloudTable(h)
 	case len(h.path) == 3 && h.path[2] == "hop" && !h.array:
 		return a.fail(h.line, "a hop is a table with double brackets: [[profile.%s.hop]]", nameKey(h.path[1]))
 	case h.array && !(len(h.path) == 3 && h.path[2] == "hop"):
@@ -209,15 +215,15 @@ func (a *assembler) takeTable(h header) error {
 // does.
 func (a *assembler) misplaced(word string) string {
 	switch {
-	case a.ForAlias && (word == "profile" || word == "settings"):
-		return "profiles and settings go in profiles.toml; this is a file of aliases"
+	case a.ForAlias && (word == "profile" || word == "settings" || word == "cloud"):
+		return "profiles, cloud accounts and settings go in profiles.toml; this is a file of aliases"
 	case !a.ForAlias && !a.Project && (word == "alias" || word == "hosts"):
 		return "aliases and hosts go in aliases.toml, beside this file"
-	case word == "profile" || word == "alias" || word == "hosts" || word == "settings" || word == "session":
+	case slices.Contains(tables, word):
 		return ""
 	}
 	near := ""
-	if n := nearest.Name(word, []string{"profile", "settings", "session", "alias", "hosts"}); n != "" {
+	if n := nearest.Name(word, tables); n != "" {
 		near = fmt.Sprintf("; did you mean %q?", n)
 	}
 	holds := "a profile is a table [profile.NAME]"
@@ -226,6 +232,9 @@ func (a *assembler) misplaced(word string) string {
 	}
 	return fmt.Sprintf("unknown table %s%s; %s", clean.Quoted(word), near, holds)
 }
+
+// tables are the words that a table's header may begin with.
+var tables = []string{"profile", "settings", "session", "alias", "hosts", "cloud"}
 
 func (a *assembler) profile(name string, line int) (*Profile, error) {
 	if p := a.byName[name]; p != nil {
@@ -257,6 +266,8 @@ func (a *assembler) takeEntry(e *entry) error {
 		return a.takeHost(e, path[1:])
 	case path[0] == "alias" && len(path) > 1:
 		return a.takeAliasEntry(e, path)
+	case path[0] == "cloud" && len(path) > 1:
+		return a.takeCloudEntry(e, path)
 	}
 	switch path[0] {
 	case "settings":
@@ -326,7 +337,7 @@ func (a *assembler) setting(e *entry, k []string) error {
 func (a *assembler) root(e *entry, k string) error {
 	if k != "format" {
 		near := ""
-		if n := nearest.Name(k, []string{"format", "profile", "alias", "hosts"}); n != "" {
+		if n := nearest.Name(k, []string{"format", "profile", "alias", "hosts", "cloud"}); n != "" {
 			near = fmt.Sprintf("; did you mean %q?", n)
 		}
 		if a.schema.Field(key.Name(k)) != nil {

@@ -1,7 +1,10 @@
 package profile
 
 import (
+	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -65,6 +68,20 @@ func (h Home) AliasesPath() string { return filepath.Join(h.Dir, "aliases.toml")
 // LocksPath is the folder of the locks of files that are not the tool's own, so
 // that nothing is left beside those.
 func (h Home) LocksPath() string { return filepath.Join(h.Dir, "locks") }
+
+// KeepAuthority keeps certificates that a cloud's service named for an instance, in PEM, as a file for other programs.
+// The file has their hash in its name, so that one is never another's. They are no secret.
+func (h Home) KeepAuthority(pem []byte) (path string, err error) {
+	sum := sha256.Sum256(pem)
+	path = filepath.Join(h.Dir, "cloud", "authority-"+hex.EncodeToString(sum[:8])+".pem")
+	if data, err := atomicfile.Read(path, maxFile); err == nil && bytes.Equal(data, pem) {
+		return path, nil
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return "", &FileError{filepath.Dir(path), 0, "cannot be made: " + reason(err)}
+	}
+	return path, WriteFile(path, pem)
+}
 
 // Load reads the user's profile file; a file that is not there has no
 // profiles. Loose permissions are fixed, and said.

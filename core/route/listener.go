@@ -4,23 +4,43 @@ import (
 	"net"
 	"net/netip"
 	"os"
+
+	"gentleharbor/core/owner"
 )
 
 // lastSystemAccount is the highest number of an account that a system's packages make (login.defs(5), SYS_UID_MAX).
 const lastSystemAccount = 999
 
+// OwnProgram reports whether it is a process of this user that has connected to a local address. A socket that its
+// process has closed is nobody's.
+func OwnProgram(conn net.Conn) bool {
+	if socket, ok := conn.(*net.UnixConn); ok {
+		uid, ok := owner.OfPeer(socket)
+		return ok && uid == os.Getuid()
+	}
+	uid, ok := otherEnd(conn)
+	return ok && uid == os.Getuid()
+}
+
 // LoopbackChecked reports whether a connection to a loopback address is served by a process of root, of this user or of
 // a system's account: any user of the machine may open a loopback port. Linux tells (proc(5)); elsewhere, and for an
 // address that is not loopback, it is false.
 func LoopbackChecked(conn net.Conn) bool {
+	uid, ok := otherEnd(conn)
+	return ok && (uid == os.Getuid() || uid <= lastSystemAccount)
+}
+
+// otherEnd is the account of the process at the other end of a connection to a loopback address. ok is false where the
+// kernel does not tell.
+func otherEnd(conn net.Conn) (uid int, ok bool) {
 	here, err := netip.ParseAddrPort(conn.LocalAddr().String())
 	if err != nil {
-		return false
+		return 0, false
 	}
 	there, err := netip.ParseAddrPort(conn.RemoteAddr().String())
 	if err != nil || !there.Addr().Unmap().IsLoopback() {
-		return false
+		return 0, false
 	}
-	uid, err := askKernel(there, here)
-	return err == nil && (uid == os.Getuid() || uid <= lastSystemAccount)
+	uid, err = askKernel(there, here)
+	return uid, err == nil
 }

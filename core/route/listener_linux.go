@@ -19,6 +19,9 @@ const (
 	byFamily     = 20 // SOCK_DIAG_BY_FAMILY
 )
 
+// KnowsOwners tells whether this system says whose the other end of a connection is.
+const KnowsOwners = true
+
 // askKernel asks the kernel whose the socket of a connection is, by its own address and its peer's: a table of all
 // connections, as proc(5) has it, takes milliseconds to read.
 func askKernel(own, peer netip.AddrPort) (uid int, err error) {

@@ -37,6 +37,9 @@ type Network struct {
 	// Containers finds the servers that are in containers; nil where none are looked for.
 	Containers address.Containers
 
+	// Clouds finds the servers that are instances of a cloud account; nil where none are looked for.
+	Clouds address.Clouds
+
 	// Routed reports whether there is a route from here to an address. It sends nothing, and may be nil.
 	Routed func(address string) bool
 
@@ -110,7 +113,7 @@ func (n Network) Candidates(ctx context.Context, r *resolve.Profile) ([]address.
 
 // Sources are what the network asks for addresses that are not written.
 func (n Network) Sources() address.Sources {
-	return address.Sources{Services: n.Services, Containers: n.Containers, Primary: n.primary}
+	return address.Sources{Services: n.Services, Containers: n.Containers, Primary: n.primary, Clouds: n.Clouds}
 }
 
 // Names resolves a candidate's host, in the order in which the addresses will
@@ -127,7 +130,7 @@ func (n Network) Names(ctx context.Context, profileName string, c address.Candid
 	}
 	addrs, err := n.Resolve(ctx, c.Host)
 	if err != nil || len(addrs) == 0 {
-		return nil, finding.Failed(n.nameFinding(ctx, profileName, c.Host, err))
+		return nil, finding.Failed(n.nameFinding(ctx, profileName, c, err))
 	}
 	const most = 16 // a name with more addresses than this is not one server
 	addrs = addrs[:min(len(addrs), most)]
@@ -157,7 +160,9 @@ func (n Network) For(r *resolve.Profile) Network {
 	return n
 }
 
-func (n Network) nameFinding(ctx context.Context, profileName, host string, err error) *finding.Finding {
+func (n Network) nameFinding(ctx context.Context, profileName string, c address.Candidate,
+	err error) *finding.Finding {
+	host := c.Host
 	var dns *net.DNSError
 	if ctx.Err() != nil || errors.As(err, &dns) && dns.IsTimeout {
 		return finding.New(finding.NameTimeout, "the name servers did not answer about %s in time", clean.Quoted(host)).
@@ -169,14 +174,15 @@ func (n Network) nameFinding(ctx context.Context, profileName, host string, err 
 		found.Saw("%s", address.LookUpReason(err))
 	}
 	if n.Others != nil {
-		n.compareOthers(ctx, profileName, host, found)
+		n.compareOthers(ctx, profileName, c, found)
 	}
 	return found
 }
 
 // compareOthers adds what the system's other sources say of an unknown name.
-func (n Network) compareOthers(ctx context.Context, profileName, host string, found *finding.Finding) {
-	addrs, ok := n.Others(ctx, host)
+func (n Network) compareOthers(ctx context.Context, profileName string, c address.Candidate,
+	found *finding.Finding) {
+	addrs, ok := n.Others(ctx, c.Host)
 	switch {
 	case !ok:
 		found.Saw("the hosts file and DNS do not know it (getent could not be asked)")
@@ -185,7 +191,9 @@ func (n Network) compareOthers(ctx context.Context, profileName, host string, fo
 	default:
 		found.Saw("the hosts file and DNS do not know it; getent says %s",
 			addrs[0])
-		found.Suggest("gharbor set %s host=%s tls-name=%s", profileName, addrs[0], clean.Shell(host))
+		if !c.Told() {
+			found.Suggest("gharbor set %s host=%s tls-name=%s", profileName, addrs[0], clean.Shell(c.Host))
+		}
 	}
 }
 
@@ -264,16 +272,19 @@ func (r *Reached) Mixed() bool {
 }
 
 // MixedFinding is the warning for a name whose first address does not serve.
-func (r *Reached) MixedFinding(profileName, host string) *finding.Finding {
+func (r *Reached) MixedFinding(profileName string, c address.Candidate) *finding.Finding {
 	found := finding.New(finding.NameMixed,
 		"the name %s has an IPv6 address first, but the server listens on IPv4: every connection tries the wrong "+
-			"address first", clean.Quoted(host))
+			"address first", clean.Quoted(c.Host))
 	for _, a := range r.Refused {
 		found.Saw("%s: %s", a.Address, Reason(a.Err))
 	}
 	served, _ := netip.ParseAddrPort(r.Address)
-	return found.Saw("%s: accepted", r.Address).
-		Suggest("gharbor set %s host=%s", profileName, served.Addr())
+	found.Saw("%s: accepted", r.Address)
+	if c.Told() {
+		return found
+	}
+	return found.Suggest("gharbor set %s host=%s", profileName, served.Addr())
 }
 
 // Reason is a dialling error in a few words.

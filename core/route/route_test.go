@@ -111,6 +111,11 @@ func TestNames(t *testing.T) {
 		if text := strings.Join(append(result.Finding.Seen, result.Finding.Try...), "\n"); !strings.Contains(text, want) {
 			t.Errorf("no %q in %s", want, text)
 		}
+		rented := at
+		rented.Cloud = &address.CloudAddress{}
+		if _, result := n.Names(ctx, "tides", rented); strings.Contains(strings.Join(result.Finding.Try, "\n"), "host=") {
+			t.Errorf("host= is tried where a service says the address: %s", result.Finding.Try)
+		}
 	}
 	many := make([]netip.Addr, 100)
 	for i := range many {
@@ -142,8 +147,12 @@ func TestReachMixed(t *testing.T) {
 	if !reached.Mixed() || reached.Address != "127.0.0.1:5432" {
 		t.Errorf("mixed %v at %s", reached.Mixed(), reached.Address)
 	}
-	found := reached.MixedFinding("sightings", "localhost")
+	found := reached.MixedFinding("sightings", address.Candidate{Host: "localhost"})
 	if found.Code != "name.mixed" || found.Try[0] != "gharbor set sightings host=127.0.0.1" {
+		t.Errorf("%+v", found)
+	}
+	found = reached.MixedFinding("sightings", address.Candidate{Host: "localhost", Source: "the SRV record"})
+	if found.Code != "name.mixed" || len(found.Try) > 0 {
 		t.Errorf("%+v", found)
 	}
 }

@@ -62,6 +62,6 @@ func noKeyring(q Query, why string) *finding.Finding {
 	return finding.New(finding.SecretNoKeyring,
 		"the password is in the system's keyring, and no keyring can be reached").
 		Saw("%s", clean.Line(why, 300)).
-		Suggest("gharbor set %s %s=wallet   # needs no desktop", q.Profile, q.SettingKey()).
-		Suggest("gharbor set %s %s=ask", q.Profile, q.SettingKey())
+		Suggest("%s %s %s=wallet   # needs no desktop", q.setCommand(), q.Profile, q.SettingKey()).
+		Suggest("%s %s %s=ask", q.setCommand(), q.Profile, q.SettingKey())
 }

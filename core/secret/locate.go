@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -13,6 +14,7 @@ import (
 	"runtime"
 	"strings"
 	"sync"
+	"time"
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
@@ -25,9 +27,10 @@ const maxSecret = 64 << 10
 
 // The kinds of secret.
 const (
-	OfDatabase = ""    // a database account's password
-	OfHop      = "hop" // the password of an account on a jump host, or of a proxy
-	OfKey      = "key" // the passphrase of a private key file
+	OfDatabase = ""      // a database account's password
+	OfHop      = "hop"   // the password of an account on a jump host, or of a proxy
+	OfKey      = "key"   // the passphrase of a private key file
+	OfCloud    = "cloud" // the key that seals a cloud account's tokens
 )
 
 // Query says for which connection a secret is wanted.
@@ -63,6 +66,9 @@ type Query struct {
 	Container    string   // the container that it is in, by name or PROJECT/SERVICE, "" for none
 	Endpoint     string   // of the container engine that has it
 	Declared     Declared // nil where it is in no container
+	Instance     string   // of a cloud that it is, INSTANCE or INSTANCE/BRANCH, "" for none
+	Service      string   // of the instance service that has it
+	Mint         Mint     // nil where no login can be made for it
 
 	Pinned map[string][]byte // bytes to take in place of a file's, by path
 
@@ -73,6 +79,18 @@ type Query struct {
 
 // Declared finds the password that a container's environment declares.
 type Declared func(q Query) (*Located, *finding.Finding)
+
+// Login is a login that a service made for a short time.
+type Login struct {
+	User        string
+	Password    Value
+	Certificate *tls.Certificate // in place of a password; nil for none
+	PEM         Value            // the certificate and its key, for a file that only its owner can read
+	Until       time.Time
+}
+
+// Mint makes a login at use. It is kept in memory, no longer than it lasts.
+type Mint func(ctx context.Context) (*Login, error)
 
 // Finder finds secrets. Its fields are what it needs from the machine.
 type Finder struct {
@@ -136,6 +154,9 @@ type Located struct {
 	Typed bool   // the person types the secret itself, and no passphrase
 	Tried []string
 	Read  func(ctx context.Context) (Value, error) // nil where nothing will be sent
+
+	// Mint makes the login whose password Read gives: the user is its own. nil where the profile says the user.
+	Mint Mint
 }
 
 // Take reads the value. It is called once the server has asked for it.
@@ -154,14 +175,22 @@ func (f *Finder) Locate(ctx context.Context, q Query) (*Located, *finding.Findin
 	if located == nil || located.Read == nil || q.Recheck == nil {
 		return located, found
 	}
-	read := located.Read
-	located.Read = func(ctx context.Context) (Value, error) {
+	again := *located
+	again.Read = func(ctx context.Context) (Value, error) {
 		if found := q.Recheck(); found != nil {
 			return Value{}, &Failure{found}
 		}
-		return read(ctx)
+		return located.Read(ctx)
 	}
-	return located, found
+	if located.Mint != nil {
+		again.Mint = func(ctx context.Context) (*Login, error) {
+			if found := q.Recheck(); found != nil {
+				return nil, &Failure{found}
+			}
+			return located.Mint(ctx)
+		}
+	}
+	return &again, found
 }
 
 func (f *Finder) locate(ctx context.Context, q Query) (*Located, *finding.Finding) {
@@ -194,6 +223,8 @@ func (f *Finder) locate(ctx context.Context, q Query) (*Located, *finding.Findin
 				Suggest("gharbor set %s secret=ask", q.Profile)
 		}
 		return q.Declared(q)
+	case "cloud":
+		return q.minted()
 	}
 	if file := f.credentialFile(q); file != nil {
 		return file.Locate(f, q)
@@ -261,7 +292,7 @@ func (f *Finder) environment(q Query) (*Located, *finding.Finding) {
 	if !ok {
 		return nil, finding.New(finding.SecretMissing, "the environment variable %s is not set", q.Source.Arg).
 			Suggest("read -rs %s && export %s", q.Source.Arg, q.Source.Arg).
-			Suggest("gharbor set %s %s=ask", q.Profile, q.SettingKey())
+			Suggest("%s %s %s=ask", q.setCommand(), q.Profile, q.SettingKey())
 	}
 	place := "environment variable " + q.Source.Arg
 	if value == "" {

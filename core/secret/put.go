@@ -64,6 +64,8 @@ func (f *Finder) CanPut(q Query) error {
 		return NotKept("the profile takes it from a command; save it where that command reads it")
 	case "ask":
 		return NotKept("the profile asks for it each time")
+	case "cloud":
+		return NotKept("the profile's logins are made at use by its cloud, and none is kept")
 	}
 	if f.credentialFile(q) != nil {
 		return nil

@@ -31,6 +31,9 @@ func (q Query) Where() string {
 	if q.Container != "" {
 		return "container " + q.Container + " of " + q.Endpoint
 	}
+	if q.Instance != "" {
+		return "instance " + q.Instance + " of " + q.Service
+	}
 	return q.Address
 }
 
@@ -45,7 +48,7 @@ func (q Query) SettingKey() string {
 // suggest adds lines that name another source.
 func (q Query) suggest(found *finding.Finding, sources ...string) *finding.Finding {
 	for _, source := range sources {
-		line := fmt.Sprintf("gharbor set %s %s=%s", q.Profile, q.SettingKey(), source)
+		line := fmt.Sprintf("%s %s %s=%s", q.setCommand(), q.Profile, q.SettingKey(), source)
 		if _, arg, _ := strings.Cut(source, ":"); arg != "" && arg == strings.ToUpper(arg) { // a word to fill in
 			found.Advise("say where it is: %s", line)
 			continue
@@ -70,6 +73,8 @@ func (q Query) what() string {
 		return fmt.Sprintf("password of %s", clean.Line(q.Address, 120))
 	case OfKey:
 		return fmt.Sprintf("passphrase of the key %s", clean.Line(q.Address, 200))
+	case OfCloud:
+		return fmt.Sprintf("%s of the cloud account %s", q.SettingKey(), clean.Line(q.Profile, 80))
 	}
 	return "password"
 }
@@ -95,5 +100,13 @@ func (q Query) KeepOrAsk(found *finding.Finding) *finding.Finding {
 	if q.Kind == OfDatabase {
 		found.Suggest("gharbor secret keep %s   # asks for the password, and keeps it", q.Profile)
 	}
-	return found.Suggest("gharbor set %s %s=ask   # asks each time", q.Profile, q.SettingKey())
+	return found.Suggest("%s %s %s=ask   # asks each time", q.setCommand(), q.Profile, q.SettingKey())
+}
+
+// setCommand is the command that names another source.
+func (q Query) setCommand() string {
+	if q.Kind == OfCloud {
+		return "gharbor cloud set"
+	}
+	return "gharbor set"
 }

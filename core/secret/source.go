@@ -8,10 +8,10 @@ import (
 
 // Forms lists the ways to write a secret source, for help and errors.
 const Forms = "ask, env:NAME, file:PATH, passfile[:PATH], optionfile[:PATH][#GROUP], wallet[:ENTRY], " +
-	"keyring[:ENTRY], command:WORDS, container:VARIABLE, none"
+	"keyring[:ENTRY], command:WORDS, container:VARIABLE, cloud, none"
 
 // Words are the same without what may follow them, for a line of help.
-const Words = "ask, env:NAME, file:PATH, passfile, optionfile, wallet, keyring, command:…, container:…, none"
+const Words = "ask, env:NAME, file:PATH, passfile, optionfile, wallet, keyring, command:…, container:…, cloud, none"
 
 // HopForms lists the ways to write a secret source of a hop: credential files are
 // the database servers'.
@@ -22,7 +22,7 @@ const HopForms = "ask, env:NAME, file:PATH, wallet[:ENTRY], keyring[:ENTRY], com
 func ValidForHop(s string) bool {
 	source, ok := ParseSource(s)
 	return ok && source.Kind != "default" && source.Kind != "passfile" && source.Kind != "optionfile" &&
-		source.Kind != "container" && s != "command"
+		source.Kind != "container" && source.Kind != "cloud" && s != "command"
 }
 
 // Source is a parsed secret source.
@@ -42,6 +42,7 @@ func (s Source) String() string {
 // kinds says of each source word whether an argument may and must follow.
 var kinds = map[string]struct{ may, must bool }{
 	"ask":        {},
+	"cloud":      {},
 	"none":       {},
 	"default":    {},
 	"env":        {true, true},
@@ -89,7 +90,8 @@ func Advice(s string) string {
 		return "expected file:PATH, the file with the password in its first line"
 	case !colon:
 		if near := nearest.Name(kind,
-			[]string{"ask", "passfile", "optionfile", "wallet", "keyring", "command", "none"}); near != "" && near != kind {
+			[]string{"ask", "passfile", "optionfile", "wallet", "keyring", "command", "cloud",
+				"none"}); near != "" && near != kind {
 			return "expected a source (" + Forms + "); did you mean \"" + near + "\"?"
 		}
 	}

@@ -7,13 +7,10 @@ package tlsrule
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/asn1"
-	"encoding/hex"
-	"encoding/pem"
 	"errors"
 	"fmt"
 	"io"
@@ -66,6 +63,7 @@ type Settings struct {
 type Plan struct {
 	Settings
 	roots  *x509.CertPool // nil for the system's
+	told   bool           // roots are what Trust was given
 	client []tls.Certificate
 	lists  []*revocationList // nil where none are asked for
 	Now    func() time.Time
@@ -116,6 +114,16 @@ func Load(ctx context.Context, s Settings) (*Plan, *finding.Finding) {
 	return p, nil
 }
 
+// Trust takes authorities that whoever named the server named too, in PEM, in place of the profile's. Where there are
+// none in it, no certificate is trusted.
+func (p *Plan) Trust(pem []byte) {
+	p.roots, p.told = x509.NewCertPool(), true
+	p.roots.AppendCertsFromPEM(pem)
+}
+
+// Present makes a certificate the client's own, in place of the profile's.
+func (p *Plan) Present(cert *tls.Certificate) { p.client = []tls.Certificate{*cert} }
+
 func (s Settings) readPEM(path string) ([]byte, error) {
 	if data, ok := s.Pinned[path]; ok {
 		return data, nil
@@ -156,54 +164,6 @@ type Facts struct {
 	ClientAuthorities []string // issuers of client certificates that the server named, where it asked for one
 
 	partial bool // the chain ends at an authority of tls-ca that is not self-signed
-}
-
-// Certificate is what a person wants to know of one.
-type Certificate struct {
-	Subject     string    `json:"subject"`
-	Names       []string  `json:"names"`
-	Issuer      string    `json:"issuer"`
-	NotBefore   time.Time `json:"not_before"`
-	NotAfter    time.Time `json:"not_after"`
-	DaysLeft    int       `json:"days_left"` // negative once expired
-	Fingerprint string    `json:"fingerprint"`
-}
-
-// Describe cleans a certificate's words and counts its days.
-func Describe(c *x509.Certificate, now time.Time) *Certificate {
-	d := &Certificate{
-		Subject: clean.Line(c.Subject.String(), 200), Issuer: clean.Line(c.Issuer.String(), 200),
-		NotBefore: c.NotBefore.UTC(), NotAfter: c.NotAfter.UTC(), Names: []string{},
-		DaysLeft: int(c.NotAfter.Sub(now).Hours() / 24), Fingerprint: Fingerprint(c),
-	}
-	for _, name := range c.DNSNames {
-		d.Names = append(d.Names, clean.Line(name, 100))
-	}
-	for _, ip := range c.IPAddresses {
-		d.Names = append(d.Names, ip.String())
-	}
-	const most = 40 // a certificate may carry thousands of names
-	if len(d.Names) > most {
-		d.Names = append(d.Names[:most], fmt.Sprintf("and %d more", len(d.Names)-most))
-	}
-	return d
-}
-
-// Fingerprint is the SHA-256 of the certificate's DER form, "SHA256:" and 64
-// hexadecimal digits in pairs between colons.
-func Fingerprint(c *x509.Certificate) string {
-	sum := sha256.Sum256(c.Raw)
-	text := strings.ToUpper(hex.EncodeToString(sum[:]))
-	var pairs []string
-	for i := 0; i < len(text); i += 2 {
-		pairs = append(pairs, text[i:i+2])
-	}
-	return "SHA256:" + strings.Join(pairs, ":")
-}
-
-// PEM writes a certificate in its text form.
-func PEM(c *x509.Certificate) []byte {
-	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: c.Raw})
 }
 
 // HandshakeError is a handshake that did not come about.
@@ -346,6 +306,9 @@ func has(c *x509.Certificate, extension asn1.ObjectIdentifier) bool {
 // are.
 func (p *Plan) chainFault(chain []*x509.Certificate) ([][]*x509.Certificate, *finding.Finding) {
 	roots, where := p.roots, "the authorities in "+p.CA
+	if p.told {
+		where = "the authority that the service named for it"
+	}
 	if roots == nil {
 		where = "this system's authorities"
 		system, err := x509.SystemCertPool()
@@ -387,6 +350,9 @@ func (p *Plan) chainFault(chain []*x509.Certificate) ([][]*x509.Certificate, *fi
 	var unknown x509.UnknownAuthorityError
 	if !errors.As(err, &unknown) {
 		found.Saw("%s", clean.Line(strings.TrimPrefix(err.Error(), "x509: "), 0))
+	}
+	if p.told {
+		return nil, found.Suggest("gharbor certificate %s   # what it presents", p.Profile)
 	}
 	return nil, found.Suggest("gharbor certificate %s -save", p.Profile)
 }

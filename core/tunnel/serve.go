@@ -36,15 +36,18 @@ func (t *Tunnel) serve(ctx context.Context, local net.Conn) {
 		t.activity.Store(time.Now().UnixNano())
 	}()
 	t.activity.Store(time.Now().UnixNano())
-	remote, err := t.dial(ctx)
+	remote, end, err := t.remote(ctx, local)
 	if err != nil {
 		t.refused.Add(1)
 		if ctx.Err() == nil {
-			t.fail("", err.Error())
+			t.failed(err)
 		}
 		return
 	}
-	defer remote.Close()
+	if remote == nil {
+		return // it wanted no session
+	}
+	defer end()
 	pair := closers{local, remote}
 	t.conns.Store(pair, nil)
 	defer t.conns.Delete(pair)
@@ -124,20 +127,27 @@ func closeRead(conn net.Conn) {
 	conn.Close()
 }
 
+// remote is the other end for a connection, and what is done when it ends. It is nil for a program that wanted no more
+// than it has got.
+func (t *Tunnel) remote(ctx context.Context, local net.Conn) (remote net.Conn, end func(), err error) {
+	if t.o.Login != nil {
+		return t.logIn(ctx, local)
+	}
+	if remote, err = t.dial(ctx); err != nil {
+		return nil, nil, err
+	}
+	return remote, func() { remote.Close() }, nil
+}
+
 // dial opens a connection from the last hop to the first of the servers that takes
 // it, and waits for the way where it is being made.
 func (t *Tunnel) dial(ctx context.Context) (net.Conn, error) {
 	ctx, cancel := context.WithTimeout(ctx, t.o.Patience)
 	defer cancel()
 	for {
-		link, changed := t.current()
-		if link == nil {
-			select {
-			case <-changed:
-				continue
-			case <-ctx.Done():
-				return nil, fmt.Errorf("a connection waited %s for the hops, and was closed", t.o.Patience)
-			}
+		link, changed, err := t.way(ctx)
+		if err != nil {
+			return nil, err
 		}
 		conn, why, err := t.dialServers(ctx, link)
 		if why != hop.Dropped || !link.Lasts() {
@@ -149,6 +159,20 @@ func (t *Tunnel) dial(ctx context.Context) (net.Conn, error) {
 			<-changed
 		case <-ctx.Done():
 			return nil, err
+		}
+	}
+}
+
+// way waits for the way to the last hop. changed is closed when it is another one.
+func (t *Tunnel) way(ctx context.Context) (link *hop.Link, changed <-chan struct{}, err error) {
+	for {
+		if link, changed = t.current(); link != nil {
+			return link, changed, nil
+		}
+		select {
+		case <-changed:
+		case <-ctx.Done():
+			return nil, nil, fmt.Errorf("a connection waited %s for the hops, and was closed", t.o.Patience)
 		}
 	}
 }

@@ -41,6 +41,9 @@ type Options struct {
 	Dialer   *hop.Dialer
 	Listener net.Listener
 
+	// Login logs in for whoever connects; nil for a tunnel that passes every byte on.
+	Login *Login
+
 	Lifetime time.Duration // 0 for as long as it is wanted
 	Idle     time.Duration // without any connection; 0 for any
 	Patience time.Duration // 0 for 20 s
@@ -84,6 +87,7 @@ type Status struct {
 	Open        int        `json:"open"`
 	Connections int64      `json:"connections"`
 	Refused     int64      `json:"refused"` // that came to nothing
+	Login       bool       `json:"login"`   // for whoever connects
 	Sent        int64      `json:"sent_bytes"`
 	Received    int64      `json:"received_bytes"`
 	Reconnects  int64      `json:"reconnects"`
@@ -107,6 +111,7 @@ type Tunnel struct {
 	activity atomic.Int64
 	nudge    chan string
 	conns    sync.Map // of connections' ends: what is closed when the tunnel ends
+	sessions sessions // that were handed to programs
 }
 
 // New makes a tunnel; Connect, then Run, make it work.
@@ -166,8 +171,10 @@ func (t *Tunnel) Run(ctx context.Context) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	var running defect.Group
-	running.Go(func() { t.tend(ctx) })
-	running.Go(func() { t.watch(ctx) })
+	if len(t.o.Hops) > 0 {
+		running.Go(func() { t.tend(ctx) })
+		running.Go(func() { t.watch(ctx) })
+	}
 	running.Go(func() { t.limits(ctx, cancel) })
 	stop := context.AfterFunc(ctx, func() { t.o.Listener.Close() })
 	defer stop()
@@ -287,6 +294,8 @@ func (t *Tunnel) Status() Status {
 		Open:        int(t.open.Load()),
 		Connections: t.connections.Load(),
 		Refused:     t.refused.Load(),
+		Login:       t.o.Login != nil,
+		Through:     []string{},
 		Sent:        t.sent.Load(),
 		Received:    t.received.Load(),
 		Reconnects:  t.reconnects.Load(),

@@ -155,6 +155,24 @@ func (b Book) JudgeAlias(a *profile.Alias, home string) (map[string][]byte, *fin
 		uses)
 }
 
+// JudgeCloud is without a finding where a cloud account of a project's file is what was vouched for. It gives the bytes
+// of the files that the account names, as they were hashed.
+func (b Book) JudgeCloud(one *profile.Cloud, home string) (map[string][]byte, *finding.Finding) {
+	word := CloudWord + one.Name
+	uses, state, record, err := b.state(one.Path(), word, func() Uses { return ofCloud(one, home) })
+	switch {
+	case err == nil && state == Vouched:
+		return uses.Files, nil
+	case err == nil && state == Never:
+		return nil, finding.New(finding.CloudNotVouched,
+			"the cloud account %s is from a project's file, and you have not approved it", one.Name).
+			Suggest("gharbor vouch %s   # shows what it would use, and asks", word)
+	case err != nil:
+		return nil, b.unreadable(finding.CloudNotVouched, "no project's cloud account is used", word, err)
+	}
+	return nil, lapsed(finding.CloudNotVouched, "what the project's cloud account uses", word, record, uses)
+}
+
 func (b Book) unreadable(code finding.Code, so, name string, err error) *finding.Finding {
 	return finding.New(code, "the approvals can't be read, so %s", so).
 		Saw("%s", clean.Line(err.Error(), 300)).
@@ -207,7 +225,7 @@ type Item struct {
 
 // Called is the item for people: "profile "tides"".
 func (i Item) Called() string {
-	if i.Line == 0 || strings.HasPrefix(i.Name, AliasWord) {
+	if i.Line == 0 || strings.HasPrefix(i.Name, AliasWord) || strings.HasPrefix(i.Name, CloudWord) {
 		return i.Name
 	}
 	return fmt.Sprintf("profile %q", i.Name)
@@ -221,6 +239,12 @@ func ProfileItem(p *resolve.Profile) Item {
 // AliasItem is an alias as one; home is the user's home folder.
 func AliasItem(a *profile.Alias, home string) Item {
 	return Item{Name: AliasWord + a.Name, Path: a.Path(), Line: a.Line, Uses: func() Uses { return ofAlias(a, home) }}
+}
+
+// CloudItem is a cloud account as one; home is the user's home folder.
+func CloudItem(one *profile.Cloud, home string) Item {
+	return Item{Name: CloudWord + one.Name, Path: one.Path(), Line: one.Line,
+		Uses: func() Uses { return ofCloud(one, home) }}
 }
 
 // StateOf says whether something was vouched for, and what was then.

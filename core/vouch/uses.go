@@ -17,6 +17,7 @@ import (
 
 	"gentleharbor/core/alias"
 	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/cloudref"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
@@ -72,6 +73,10 @@ func Of(p *resolve.Profile) Uses {
 	if v, ok := p.Written(key.Alias); ok {
 		c.aliases(v.Text())
 	}
+	if v, ok := p.Written(key.Cloud); ok {
+		ref, _ := cloudref.Parse(v.Text())
+		c.cloud(c.file.CloudNamed(strings.TrimPrefix(ref.Account, syntax.ProjectPrefix)))
+	}
 	c.hosts(p.Profile.Name)
 	return c.uses(p.Profile.Name)
 }
@@ -86,6 +91,43 @@ func ofAlias(a *profile.Alias, home string) Uses {
 	c.aliases(a.Name)
 	c.hosts(a.Name)
 	return c.uses(AliasWord + a.Name)
+}
+
+// CloudWord is what a cloud account of a project's file is called among what was vouched for, before its name.
+const CloudWord = "cloud:"
+
+// ofCloud finds what a cloud account of a project's file uses.
+func ofCloud(one *profile.Cloud, home string) Uses {
+	c := newCollector(nil, one.File(), home)
+	c.cloud(one)
+	c.hosts("")
+	return c.uses(CloudWord + one.Name)
+}
+
+// cloud gathers what a cloud account says.
+func (c *collector) cloud(one *profile.Cloud) {
+	if one == nil {
+		return
+	}
+	for _, e := range one.Entries {
+		if !e.Field.NotUse {
+			called := "cloud " + one.Name + " " + string(e.Field.Name)
+			c.value(*e.Field, called, called, e.Value.Words(), func() []string { return c.commandOf(e) })
+		}
+	}
+}
+
+// commandOf is a command with its program's path made whole.
+func (c *collector) commandOf(e profile.Entry) []string {
+	words := slices.Clone(e.Value.List())
+	if e.Field.Source {
+		_, arg, _ := strings.Cut(e.Value.Text(), ":")
+		words = strings.Fields(arg)
+	}
+	if len(words) > 0 && strings.Contains(words[0], "/") {
+		words[0] = c.absolute(words[0])
+	}
+	return words
 }
 
 func (c *collector) uses(name string) Uses {

@@ -59,6 +59,7 @@ var changes = map[string]struct{ base, one, other string }{
 	"endpoint":       {"container = \"a\"", `"unix:///run/a"`, `"unix:///run/b"`},
 	"srv":            {"", `"_a._tcp.example"`, `"_b._tcp.example"`},
 	"sentinel":       {"", `"counts@a:1"`, `"counts@b:1"`},
+	"cloud":          {"", `"a/b"`, `"a/c"`},
 	"auth-database":  {"host = \"h\"", `"a"`, `"b"`},
 	"service":        {"host = \"h\"", `"a"`, `"b"`},
 	"instance":       {"host = \"h\"", `"a"`, `"b"`},
@@ -90,6 +91,15 @@ var changes = map[string]struct{ base, one, other string }{
 	"hop host-key":   {"host = \"h\"", `"SHA256:` + strings.Repeat("A", 43) + `"`, `"SHA256:` + strings.Repeat("B", 43) + `"`},
 	"hop algorithms": {"host = \"h\"", `["ssh-rsa"]`, `["ssh-dss"]`},
 
+	"cloud issuer":        {"service = \"https://s\"\nclient = \"c\"", `"https://i"`, `"https://j"`},
+	"cloud client":        {"service = \"https://s\"\nissuer = \"https://i\"", `"c"`, `"d"`},
+	"cloud client-secret": {"service = \"https://s\"\nissuer = \"https://i\"\nclient = \"c\"", `"env:A"`, `"env:B"`},
+	"cloud scopes":        {"service = \"https://s\"\nissuer = \"https://i\"\nclient = \"c\"", `["a"]`, `["a", "b"]`},
+	"cloud token-file":    {"service = \"https://s\"", `"one.pem"`, `"two.pem"`},
+	"cloud service":       {"", `"https://s"`, `"https://t"`},
+	"cloud command":       {"", `["sh", "-c", "true;", "x"]`, `["sh", "-c", "true; x"]`},
+	"cloud tls-ca":        {"service = \"https://s\"", `"one.pem"`, `"two.pem"`},
+
 	"alias alias":           {"", `"b"`, `"c"`},
 	"alias engine":          {"addresses = [\"a:1\"]", `"postgresql"`, `"redis"`},
 	"alias addresses":       {"", `["a:1", "b:1"]`, `["a:1"]`},
@@ -113,6 +123,8 @@ func written(key, base, value string) string {
 	switch {
 	case strings.HasPrefix(key, "hop "):
 		return others + fmt.Sprintf("[profile.p]\nhost = \"h\"\n[[profile.p.hop]]\n%s\n%s = %s\n", base, key[4:], value)
+	case strings.HasPrefix(key, "cloud "):
+		return others + fmt.Sprintf("[profile.p]\ncloud = \"a/b\"\n[cloud.a]\n%s\n%s = %s\n", base, key[6:], value)
 	case strings.HasPrefix(key, "alias "):
 		return others + fmt.Sprintf("[profile.p]\nalias = \"a\"\n[alias.a]\n%s\n%s = %s\n", base, key[6:], value)
 	}
@@ -122,7 +134,7 @@ func written(key, base, value string) string {
 // keysOfAllTables are the keys of a profile, a hop and an alias, each with whether it is a use.
 func keysOfAllTables() map[string]bool {
 	keys := make(map[string]bool)
-	for prefix, fields := range map[string][]schema.Field{"": allKeys.Fields(), "hop ": schema.HopFields(), "alias ": allKeys.AliasFields()} {
+	for prefix, fields := range map[string][]schema.Field{"": allKeys.Fields(), "hop ": schema.HopFields(), "alias ": allKeys.AliasFields(), "cloud ": allKeys.CloudFields()} {
 		for _, f := range fields {
 			keys[prefix+string(f.Name)] = !f.NotUse
 		}

@@ -8,6 +8,7 @@ import (
 	"gentleharbor/internal/cli/aliascmd"
 	"gentleharbor/internal/cli/auditcmd"
 	"gentleharbor/internal/cli/base"
+	"gentleharbor/internal/cli/cloudcmd"
 	"gentleharbor/internal/cli/containercmd"
 	"gentleharbor/internal/cli/democmd"
 	"gentleharbor/internal/cli/hopcmd"
@@ -53,6 +54,7 @@ func makers() []base.Maker {
 		{Name: "hop", Make: hopcmd.Hop},
 		{Name: "tunnel", Make: tunnelcmd.Tunnel},
 		{Name: "container", Make: containercmd.Container},
+		{Name: "cloud", Make: cloudcmd.Cloud},
 		{Name: "import", Make: transfercmd.Import, Group: "Share and check"},
 		{Name: "export", Make: transfercmd.Export},
 		{Name: "vouch", Make: auditcmd.Vouch},

@@ -102,6 +102,7 @@ func (t *ternTalk) Encrypt(context.Context) (*tlsrule.Facts, finding.Result) {
 	return nil, result
 }
 
+func (t *ternTalk) LogInAs(string) {}
 func (t *ternTalk) Login(ctx context.Context) finding.Result {
 	secret, err := t.to.TakeSecret(ctx)
 	if err != nil || t.ask("LOGIN "+t.to.User+" "+secret.Disclose()) != "OK" {

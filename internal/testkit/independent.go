@@ -2,6 +2,7 @@ package testkit
 
 import (
 	"fmt"
+	"net"
 	"os/exec"
 	"path/filepath"
 	"testing"
@@ -21,6 +22,16 @@ func IndependentDocuments(t testing.TB) int {
 	t.Helper()
 	folder := t.TempDir()
 	return independent(t, "documents", func(address string) []string { return []string{address, folder} })
+}
+
+// IndependentSignIn is the port of an OAuth 2.0 server with the device flow, over TLS by the files of a certificate and
+// its key. Its issuer is https://HOST:PORT.
+func IndependentSignIn(t testing.TB, host, cert, key string) int {
+	t.Helper()
+	return independent(t, "signin", func(address string) []string {
+		_, port, _ := net.SplitHostPort(address)
+		return []string{address, "https://" + net.JoinHostPort(host, port), cert, key}
+	})
 }
 
 // independent starts a program that scripts/fetch-servers has built from internal/testkit/servers.

@@ -15,6 +15,20 @@ func (s *Server) accounts() []Account {
 	return slices.Clone(s.Accounts)
 }
 
+// Allow makes an account.
+func (s *Server) Allow(a Account) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.Accounts = append(s.Accounts, a)
+}
+
+// Forbid takes the accounts of a user away. Their sessions go on.
+func (s *Server) Forbid(user string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.Accounts = slices.DeleteFunc(slices.Clone(s.Accounts), func(a Account) bool { return a.User == user })
+}
+
 // databases are those that are there now.
 func (s *Server) databases() []string {
 	s.mu.Lock()

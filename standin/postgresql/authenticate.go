@@ -6,6 +6,8 @@ import (
 	"crypto/pbkdf2"
 	"crypto/rand"
 	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/base64"
 	"encoding/hex"
 	"errors"
@@ -33,6 +35,16 @@ func (s *session) authenticate(role Role, known bool) error {
 	usable := known && !role.Expired && role.Password+role.Verifier != ""
 	switch role.Method {
 	case "trust":
+		return nil
+	case "cert": // PostgreSQL documentation, "Certificate Authentication"
+		conn := s.conn
+		if back, ok := conn.(*pushedBack); ok {
+			conn = back.Conn
+		}
+		secure, ok := conn.(*tls.Conn)
+		if peers := peersOf(secure); !ok || len(peers) == 0 || peers[0].Subject.CommonName != s.user {
+			return s.refuse("28000", "auth_failed", fmt.Sprintf("certificate authentication failed for user \"%s\"", s.user))
+		}
 		return nil
 	case "md5", "password":
 		salt := [4]byte{7, 1, 9, 3}
@@ -69,6 +81,14 @@ func (s *session) authenticate(role Role, known bool) error {
 		return wrong()
 	}
 	return nil
+}
+
+// peersOf are the certificates that a client presented.
+func peersOf(secure *tls.Conn) []*x509.Certificate {
+	if secure == nil {
+		return nil
+	}
+	return secure.ConnectionState().PeerCertificates
 }
 
 // faultAtPassword commits the faults of a server that has the password.

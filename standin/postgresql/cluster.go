@@ -44,6 +44,20 @@ func newCluster(c *Config) *cluster {
 	return all
 }
 
+// Allow makes a role, or another of its name.
+func (s *Server) Allow(name string, role Role) {
+	s.cluster.mu.Lock()
+	defer s.cluster.mu.Unlock()
+	s.cluster.roles[name] = role
+}
+
+// Forbid takes a role away. Its sessions go on.
+func (s *Server) Forbid(name string) {
+	s.cluster.mu.Lock()
+	defer s.cluster.mu.Unlock()
+	delete(s.cluster.roles, name)
+}
+
 // role is a role by its name.
 func (c *cluster) role(name string) (Role, bool) {
 	c.mu.Lock()

@@ -352,3 +352,6 @@ func values(raw bson.Raw, path ...string) []bson.RawValue {
 	}
 	return all
 }
+
+// LogInAs names the user in place of the target's.
+func (c *conversation) LogInAs(user string) { c.to.User = user }

@@ -15,7 +15,6 @@ import (
 	"gentleharbor/core/secret"
 	"gentleharbor/core/tlsrule"
 	stages "gentleharbor/internal/testkit/talk"
-	"gentleharbor/standin/authority"
 	"gentleharbor/standin/mongodb"
 )
 
@@ -210,14 +209,7 @@ func TestWarnings(t *testing.T) {
 // TestEncrypted: TLS begins with the first byte, a certificate logs in, and PLAIN is for a verified server alone.
 func TestEncrypted(t *testing.T) {
 	t.Parallel()
-	signer, err := authority.New()
-	if err != nil {
-		t.Fatal(err)
-	}
-	secure, err := signer.TLS([]string{"127.0.0.1"}, 90*24*time.Hour)
-	if err != nil {
-		t.Fatal(err)
-	}
+	secure, signer, ca := stages.Served(t)
 	_, cert, private, err := signer.Issue("scribe", []string{"scribe"}, time.Now().Add(-time.Hour), time.Now().Add(time.Hour))
 	if err != nil {
 		t.Fatal(err)
@@ -230,7 +222,7 @@ func TestEncrypted(t *testing.T) {
 		}
 		return path
 	}
-	s := tlsrule.Settings{Rule: tlsrule.Verified, CA: file("ca.pem", signer.PEM)}
+	s := tlsrule.Settings{Rule: tlsrule.Verified, CA: ca}
 	withCert := s
 	withCert.Cert, withCert.Key = file("cert.pem", cert), file("key.pem", private)
 	config := notes()

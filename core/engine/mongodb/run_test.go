@@ -24,18 +24,6 @@ func document(t *testing.T, text string) (d bson.D) {
 	return d
 }
 
-// run runs a command, and writes down what it gives.
-func run(t *testing.T, c *stages.Talk, text string, values ...string) (string, error) {
-	t.Helper()
-	s := engine.Statement{Text: text}
-	for _, v := range values {
-		s.Arguments = append(s.Arguments, &v)
-	}
-	var told stages.Told
-	err := c.Conversation.(engine.Runner).Run(t.Context(), s, &told)
-	return told.String(), err
-}
-
 // TestRun: each kind of answer is rows of its own kind.
 func TestRun(t *testing.T) {
 	t.Parallel()
@@ -51,16 +39,16 @@ func TestRun(t *testing.T) {
 		{`{"ping":1}`, `[document ] {"ok":1.0} (ping 1 -1)`},
 		{`{"listCollections":1,"$db":"fieldnotes"}`, `{"name":"note","type":"collection"}`},
 	} {
-		got, err := run(t, c, one[0])
+		got, err := c.Run(t.Context(), one[0])
 		if err != nil || !strings.Contains(got, one[1]) {
 			t.Errorf("%s: %q, %v, want %q", one[0], got, err, one[1])
 		}
 	}
-	got, err := run(t, c, `{"find":"note","filter":{"place":`+parameter(1)+`}}`, `North Creek`)
+	got, err := c.Run(t.Context(), `{"find":"note","filter":{"place":`+parameter(1)+`}}`, `North Creek`)
 	if err != nil || !strings.Contains(got, `"_id":1`) {
 		t.Errorf("with a value: %q, %v", got, err)
 	}
-	got, err = run(t, c, `{"find":"note","filter":{"place":`+parameter(1)+`}}`, `x"},"$where":"1`)
+	got, err = c.Run(t.Context(), `{"find":"note","filter":{"place":`+parameter(1)+`}}`, `x"},"$where":"1`)
 	if err != nil || !strings.Contains(got, "(find 0 -1)") {
 		t.Errorf("a value becomes a part of the command: %q, %v", got, err)
 	}
@@ -69,19 +57,19 @@ func TestRun(t *testing.T) {
 	if err != nil || !strings.Contains(exact.String(), `"head_count":{"$numberInt":"12"}`) {
 		t.Errorf("%q, %v", exact.String(), err)
 	}
-	run(t, c, `{"insert":"odd","documents":[{"_id":1,"a":{"$numberLong":"5"},"text":"\u001b[31m\u202e"}]}`)
-	if got, err = run(t, c, `{"find":"odd"}`); err != nil || !strings.Contains(got, `"a":5`) {
+	c.Run(t.Context(), `{"insert":"odd","documents":[{"_id":1,"a":{"$numberLong":"5"},"text":"\u001b[31m\u202e"}]}`)
+	if got, err = c.Run(t.Context(), `{"find":"odd"}`); err != nil || !strings.Contains(got, `"a":5`) {
 		t.Errorf("%q, %v", got, err)
 	}
 	var refused *engine.StatementError
-	if _, err := run(t, c, `{"kiwit":1}`); !errors.As(err, &refused) || refused.Code != "CommandNotFound, code 59" || refused.Near != "kiwit" {
+	if _, err := c.Run(t.Context(), `{"kiwit":1}`); !errors.As(err, &refused) || refused.Code != "CommandNotFound, code 59" || refused.Near != "kiwit" {
 		t.Errorf("%+v", err)
 	}
-	if _, err := run(t, c, `{"insert":"note","documents":[{"_id":9},{"_id":1}]}`); !errors.As(err, &refused) || refused.DataLine != 2 {
+	if _, err := c.Run(t.Context(), `{"insert":"note","documents":[{"_id":9},{"_id":1}]}`); !errors.As(err, &refused) || refused.DataLine != 2 {
 		t.Errorf("%+v", err)
 	}
 	for _, text := range []string{`{"saslStart":1}`, `{"logout":1}`, `{}`, `{"a":}`, `{"find":{"$oid":"x"}}`} {
-		if _, err := run(t, c, text); !errors.As(err, &refused) || refused.Code != "" {
+		if _, err := c.Run(t.Context(), text); !errors.As(err, &refused) || refused.Code != "" {
 			t.Errorf("%s is sent: %v", text, err)
 		}
 	}
@@ -97,12 +85,12 @@ func TestStops(t *testing.T) {
 	if err == nil || err.Error() != "enough" || told.Rows != 1 {
 		t.Errorf("%v after %d rows", err, told.Rows)
 	}
-	if got, err := run(t, c, `{"ping":1}`); err != nil || !strings.Contains(got, "ok") {
+	if got, err := c.Run(t.Context(), `{"ping":1}`); err != nil || !strings.Contains(got, "ok") {
 		t.Errorf("%q, %v", got, err)
 	}
 	server.Close()
 	var lost *engine.LostError
-	if _, err := run(t, c, `{"ping":1}`); !errors.As(err, &lost) {
+	if _, err := c.Run(t.Context(), `{"ping":1}`); !errors.As(err, &lost) {
 		t.Errorf("%v", err)
 	}
 	endless := notes()
@@ -191,7 +179,7 @@ func TestDocuments(t *testing.T) {
 	t.Parallel()
 	c, server := with(t, notes(), nil)
 	text := statements.Documents.Statement("nest", [][]byte{[]byte(`{"a":1}`), []byte(`{"a":{"$numberLong":"2"}}`)})
-	if got, err := run(t, c, text); err != nil || got != " (insert 0 2)" {
+	if got, err := c.Run(t.Context(), text); err != nil || got != " (insert 0 2)" {
 		t.Errorf("%q, %v", got, err)
 	}
 	if checkDocument([]byte(`{"a":{"$date":"2026-11-01T06:00:00Z"}}`)) != nil || checkDocument([]byte(`[1]`)) == nil || checkDocument([]byte(`{"a":{"$oid":"x"}}`)) == nil {

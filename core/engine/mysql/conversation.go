@@ -219,3 +219,6 @@ func (c *conversation) handshake(ctx context.Context, conn net.Conn, h *hello,
 	}
 	return secure, facts, result, nil
 }
+
+// LogInAs names the user in place of the target's.
+func (c *conversation) LogInAs(user string) { c.to.User = user }

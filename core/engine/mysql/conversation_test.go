@@ -15,7 +15,6 @@ import (
 	"gentleharbor/core/secret"
 	"gentleharbor/core/tlsrule"
 	stages "gentleharbor/internal/testkit/talk"
-	"gentleharbor/standin/authority"
 	"gentleharbor/standin/mysql"
 )
 
@@ -164,18 +163,7 @@ func TestLogins(t *testing.T) {
 // TestTLS: the certificate is judged by the rule, and what is sent under it follows.
 func TestTLS(t *testing.T) {
 	t.Parallel()
-	signer, err := authority.New()
-	if err != nil {
-		t.Fatal(err)
-	}
-	secure, err := signer.TLS([]string{"127.0.0.1"}, 90*24*time.Hour)
-	if err != nil {
-		t.Fatal(err)
-	}
-	ca := filepath.Join(t.TempDir(), "ca.pem")
-	if err := os.WriteFile(ca, signer.PEM, 0o600); err != nil {
-		t.Fatal(err)
-	}
+	secure, _, ca := stages.Served(t)
 	for _, c := range []struct {
 		fault mysql.Fault
 		user  string

@@ -38,13 +38,16 @@ const maxGreeting = 16 << 10
 
 // hello is the greeting that a server opens with.
 type hello struct {
-	packet   []byte // with its head
-	version  string // as sent
-	mariadb  bool
-	id       uint32 // the connection's number on the server
-	caps     uint32
-	plugin   string // the method that it asks for first
-	extended int    // where MariaDB's own capabilities stand in packet, 0 for nowhere
+	packet    []byte // with its head
+	version   string // as sent
+	mariadb   bool
+	id        uint32 // the connection's number on the server
+	caps      uint32
+	plugin    string   // the method that it asks for first
+	salt      []byte   // 20 bytes
+	collation byte     // the server's own
+	program   *program // that the session is for; nil for none
+	extended  int      // where MariaDB's own capabilities stand in packet, 0 for nowhere
 }
 
 // refusal is an error that the server sent.
@@ -122,11 +125,13 @@ func parseHello(p []byte) (*hello, error) {
 	if h.caps&capProtocol41 == 0 {
 		return nil, errTooOld
 	}
+	salt8 := rest[4:12]
 	rest = rest[fixed:]
 	const more = 1 + 2 + 2 + 1 + 6 + 4 // charset, status, upper half, length of the salt, filler, MariaDB's capabilities
 	if len(rest) < more+13 {
 		return nil, errIncomplete
 	}
+	h.collation = rest[0]
 	h.caps |= uint32(binary.LittleEndian.Uint16(rest[3:])) << 16
 	if h.caps&capLongPassword == 0 {
 		h.mariadb = true
@@ -137,6 +142,7 @@ func parseHello(p []byte) (*hello, error) {
 	if len(rest) < salt {
 		return nil, errIncomplete
 	}
+	h.salt = append(bytes.Clone(salt8), rest[:12]...)
 	plugin, _, _ := bytes.Cut(rest[salt:], []byte{0})
 	h.plugin = string(plugin)
 	return h, nil
@@ -184,7 +190,7 @@ func (h *hello) tlsRequest() []byte {
 	p := make([]byte, 36)
 	p[0], p[3] = 32, 1
 	binary.LittleEndian.PutUint32(p[4:], h.loginCaps(true))
-	p[12] = utf8mb4
+	p[12] = h.sessionCollation()
 	return p
 }
 
@@ -194,8 +200,19 @@ const utf8mb4 = 45
 // loginCaps are the capabilities that a login announces: never local files.
 func (h *hello) loginCaps(secure bool) uint32 {
 	caps := h.caps & driverCaps &^ capLocalFiles
+	if h.program != nil {
+		caps = caps&^sessionCaps | h.caps&h.program.caps
+	}
 	if secure {
 		caps |= capTLS
 	}
 	return caps
+}
+
+// sessionCollation is the number of the collation that a login asks for.
+func (h *hello) sessionCollation() byte {
+	if h.program != nil && h.program.collation != 0 {
+		return h.program.collation
+	}
+	return utf8mb4
 }

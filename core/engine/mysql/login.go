@@ -92,7 +92,10 @@ func (a *attempt) connect(ctx context.Context) error {
 		Conn:   a.conn,
 		ready:  a.hello.forDriver(),
 		caps:   a.hello.loginCaps(a.facts.TLS != "none"),
-		answer: a.asked,
+		driver: a.hello.caps & driverCaps,
+
+		collation: a.hello.sessionCollation(),
+		answer:    a.asked,
 	}
 	if a.facts.TLS != "none" {
 		a.replay.shift = 1
@@ -237,6 +240,10 @@ func (a *attempt) allowed() error {
 // accepted is the result of a login that the server let pass: which account it
 // chose, and whether it asked for anything.
 func (a *attempt) accepted(ctx context.Context) finding.Result {
+	if a.hello.program != nil { // its session, whose answers may have a form that the driver does not read
+		a.facts.User = clean.Line(a.to.User, 100)
+		return finding.Good("%s by %s", clean.Quoted(a.to.User), a.method)
+	}
 	row, err := a.timed(ctx, "SELECT CURRENT_USER() AS account, USER() AS seen")
 	if err != nil {
 		if r := refusalOf(err); r != nil && r.Number == mustChangePassword {

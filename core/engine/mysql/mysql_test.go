@@ -124,7 +124,7 @@ func TestReplay(t *testing.T) {
 		t.Fatal(err)
 	}
 	var seen [][]byte
-	s := &replayConn{Conn: ours, ready: h.forDriver(), shift: 1, caps: h.loginCaps(true), answer: func(b []byte) error { seen = append(seen, b); return nil }}
+	s := &replayConn{Conn: ours, ready: h.forDriver(), shift: 1, caps: h.loginCaps(true), driver: h.caps & driverCaps, collation: utf8mb4, answer: func(b []byte) error { seen = append(seen, b); return nil }}
 	buffer := make([]byte, 4096)
 	if n, err := io.ReadFull(s, buffer[:len(h.packet)]); err != nil || !bytes.Equal(buffer[:n], h.packet) {
 		t.Fatalf("%x %v", buffer[:n], err)
@@ -152,7 +152,7 @@ func TestReplay(t *testing.T) {
 	caps := h.caps & driverCaps
 	login[4], login[5], login[6], login[7] = byte(caps), byte(caps>>8), byte(caps>>16), byte(caps>>24)
 	wire := bytes.Clone(login)
-	wire[3], wire[4], wire[5] = 2, wire[4]&^capLocalFiles, wire[5]|capTLS>>8
+	wire[3], wire[4], wire[5], wire[12] = 2, wire[4]&^capLocalFiles, wire[5]|capTLS>>8, utf8mb4
 	exchange(string(login), string(wire), "\x02\x00\x00\x03\x01\x04", "\x02\x00\x00\x02\x01\x04")
 	exchange("\x01\x00\x00\x03x", "\x01\x00\x00\x04x", "\x01\x00\x00\x05\x00", "\x01\x00\x00\x04\x00")
 	exchange("\x01\x00\x00\x00\x0e", "\x01\x00\x00\x00\x0e", "\x01\x00\x00\x01\x00", "\x01\x00\x00\x01\x00")

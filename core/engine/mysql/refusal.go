@@ -400,6 +400,9 @@ func (c *conversation) Database(ctx context.Context) finding.Result {
 // noDatabase is for a profile that names none: the session is in none.
 func (c *conversation) noDatabase(ctx context.Context) finding.Result {
 	c.facts.Database = ""
+	if c.hello.program != nil {
+		return finding.Good("no database chosen")
+	}
 	names, err := c.databases(ctx)
 	if err != nil {
 		return finding.Good("no database chosen")

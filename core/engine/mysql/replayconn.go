@@ -23,15 +23,17 @@ const (
 // file, ends the connection. Deadlines and closing are the connection's own.
 type replayConn struct {
 	net.Conn
-	in     *bufio.Reader           // of Conn: an answer has many packets, and comes in one piece
-	ready  []byte                  // for the driver to read
-	shift  byte                    // 1 over TLS: the request for it took a number
-	caps   uint32                  // that the login must announce
-	answer func(body []byte) error // told of each packet of the login
-	wrote  bool                    // the login was sent
-	done   bool                    // the login is over
-	total  int
-	err    error // why the connection was ended here
+	in        *bufio.Reader           // of Conn: an answer has many packets, and comes in one piece
+	ready     []byte                  // for the driver to read
+	shift     byte                    // 1 over TLS: the request for it took a number
+	caps      uint32                  // that the login must announce
+	driver    uint32                  // that the driver announces
+	collation byte                    // that the login must ask for
+	answer    func(body []byte) error // told of each packet of the login
+	wrote     bool                    // the login was sent
+	done      bool                    // the login is over
+	total     int
+	err       error // why the connection was ended here
 }
 
 // errLocalFile is a server that asks for a file of this machine.
@@ -171,9 +173,10 @@ func (s *replayConn) announce(login []byte) error {
 		return fmt.Errorf("a defect: the driver opened with %d bytes that are no login", len(login))
 	}
 	caps := binary.LittleEndian.Uint32(login[4:])
-	if caps&^capLocalFiles != s.caps&^capTLS {
-		return fmt.Errorf("a defect: the driver announced capabilities %#x where %#x were expected", caps, s.caps)
+	if (caps^s.driver)&^(capLocalFiles|capTLS) != 0 {
+		return fmt.Errorf("a defect: the driver announced capabilities %#x where %#x were expected", caps, s.driver)
 	}
 	binary.LittleEndian.PutUint32(login[4:], s.caps)
+	login[12] = s.collation
 	return nil
 }

@@ -375,3 +375,6 @@ func (c *conversation) place(answer tns.Packet) (tns.Place, error) {
 	}
 	return tns.ParsePlace(bytes.TrimSuffix(body[:min(len(body), more)], []byte{0}), answer.Flags&2 != 0)
 }
+
+// LogInAs names the user in place of the target's.
+func (c *conversation) LogInAs(user string) { c.to.User = user }

@@ -10,6 +10,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"time"
 
@@ -43,6 +44,7 @@ type conversation struct {
 	probe *probe.Probe
 
 	pg      *pgconn.PgConn
+	watch   *observer       // of the login
 	refusal *pgconn.PgError // what the server said of the database after the login
 	used    *pgconn.Config  // what that login was made with
 
@@ -145,6 +147,9 @@ func (c *conversation) startup() []byte {
 
 // parameters are the session's settings besides user and database.
 func (c *conversation) parameters() map[string]string {
+	if c.to.Parameters != nil {
+		return maps.Clone(c.to.Parameters)
+	}
 	return map[string]string{"application_name": "gharbor", "client_encoding": "UTF8"}
 }
 
@@ -286,3 +291,6 @@ func (r *resumed) Write(p []byte) (int, error) {
 	r.sent = true
 	return len(p), nil
 }
+
+// LogInAs names the user in place of the target's.
+func (c *conversation) LogInAs(user string) { c.to.User = user }

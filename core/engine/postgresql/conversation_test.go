@@ -2,8 +2,6 @@ package postgresql
 
 import (
 	"fmt"
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -14,7 +12,6 @@ import (
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/tlsrule"
 	"gentleharbor/internal/testkit/talk"
-	"gentleharbor/standin/authority"
 	"gentleharbor/standin/postgresql"
 )
 
@@ -157,19 +154,9 @@ func TestLogins(t *testing.T) {
 // TestTLS: the certificate is judged by the rule.
 func TestTLS(t *testing.T) {
 	t.Parallel()
-	signer, err := authority.New()
-	if err != nil {
-		t.Fatal(err)
-	}
+	server, _, ca := talk.Served(t)
 	config := birds()
-	if config.TLS, err = signer.TLS([]string{"127.0.0.1"}, 90*24*time.Hour); err != nil {
-		t.Fatal(err)
-	}
-	config.OnlyTLS = true
-	ca := filepath.Join(t.TempDir(), "ca.pem")
-	if err := os.WriteFile(ca, signer.PEM, 0o600); err != nil {
-		t.Fatal(err)
-	}
+	config.TLS, config.OnlyTLS = server, true
 	for _, c := range []struct {
 		s     tlsrule.Settings
 		user  string

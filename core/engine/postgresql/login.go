@@ -185,6 +185,7 @@ func (a *attempt) connect(ctx context.Context) (*pgconn.PgConn, error) {
 	}
 	a.config = config
 	a.watch = &observer{onAuth: func(code uint32, rest []byte) error { return a.asked(ctx, code, rest) }}
+	a.conversation.watch = a.watch
 	config.BuildFrontend = func(r io.Reader, w io.Writer) *pgproto3.Frontend {
 		a.watch.Reader = r
 		return pgproto3.NewFrontend(a.watch, &chosen{w, a})

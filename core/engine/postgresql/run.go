@@ -202,9 +202,8 @@ func (c *conversation) cancel() error {
 		}
 		conn = secure
 	}
-	const code = 1234<<16 | 5678
 	message := binary.BigEndian.AppendUint32(nil, uint32(12+len(c.pg.SecretKey())))
-	message = binary.BigEndian.AppendUint32(message, code)
+	message = binary.BigEndian.AppendUint32(message, codeCancel)
 	message = binary.BigEndian.AppendUint32(message, c.pg.PID())
 	if _, err := conn.Write(append(message, c.pg.SecretKey()...)); err != nil {
 		return err

@@ -13,7 +13,6 @@ import (
 	"gentleharbor/core/finding"
 	"gentleharbor/core/tlsrule"
 	"gentleharbor/internal/testkit/talk"
-	"gentleharbor/standin/authority"
 	"gentleharbor/standin/postgresql"
 )
 
@@ -155,13 +154,7 @@ func TestRunIsCancelled(t *testing.T) {
 		cancelled := make(chan []byte, 1)
 		config := answered(cancelled)
 		if rule != tlsrule.Off {
-			signer, err := authority.New()
-			if err != nil {
-				t.Fatal(err)
-			}
-			if config.TLS, err = signer.TLS([]string{"127.0.0.1"}, time.Hour); err != nil {
-				t.Fatal(err)
-			}
+			config.TLS, _, _ = talk.Served(t)
 		}
 		r := opened(t, config, func(to *engine.Target) { to.TLS = talk.Plan(t, tlsrule.Settings{Rule: rule}) })
 		ctx, stop := context.WithTimeoutCause(t.Context(), 50*time.Millisecond, errors.New("the tide turned"))

@@ -19,6 +19,7 @@ var Spec = &engine.Spec{
 	Name:       "PostgreSQL",
 	Port:       usualPort,
 	Begin:      Begin,
+	Front:      front,
 	Statements: statements,
 	Provision:  provision,
 	Keys: engine.Keys{

@@ -16,7 +16,7 @@ import (
 	"gentleharbor/core/engine/greeting"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/tlsrule"
-	"gentleharbor/standin/authority"
+	"gentleharbor/internal/testkit/talk"
 )
 
 // greetings are those of the engine, whose servers speak first, and of one that answers a word.
@@ -165,14 +165,7 @@ func TestFirstTLS(t *testing.T) {
 // TestFirstTLSTrust: a server whose certificate is not trusted is asked nothing behind the handshake; another one is,
 // and its answer counts.
 func TestFirstTLSTrust(t *testing.T) {
-	ca, err := authority.New()
-	if err != nil {
-		t.Fatal(err)
-	}
-	served, err := ca.TLS([]string{"127.0.0.1"}, 24*time.Hour)
-	if err != nil {
-		t.Fatal(err)
-	}
+	served, _, _ := talk.Served(t)
 	silent := finding.Failed(finding.New(finding.SpeakSilent, "it says nothing"))
 	for _, c := range []struct {
 		rule   tlsrule.Rule

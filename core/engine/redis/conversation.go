@@ -170,3 +170,6 @@ func (c *conversation) askAll(ctx context.Context, commands ...[]string) ([]*res
 
 // said is a server's refusal, for what is seen.
 func said(r *resp.Reply) string { return clean.Quoted(clean.Line(r.String(), 300)) }
+
+// LogInAs names the user in place of the target's.
+func (c *conversation) LogInAs(user string) { c.to.User = user }

@@ -3,8 +3,6 @@ package redis
 import (
 	"context"
 	"fmt"
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -15,7 +13,6 @@ import (
 	"gentleharbor/core/secret"
 	"gentleharbor/core/tlsrule"
 	stages "gentleharbor/internal/testkit/talk"
-	"gentleharbor/standin/authority"
 	"gentleharbor/standin/redis"
 )
 
@@ -167,18 +164,7 @@ func TestAskedForNothing(t *testing.T) {
 // TestEncrypted: TLS begins with the first byte, is verified, and a port without it, or a rule without it, is told.
 func TestEncrypted(t *testing.T) {
 	t.Parallel()
-	signer, err := authority.New()
-	if err != nil {
-		t.Fatal(err)
-	}
-	server, err := signer.TLS([]string{"127.0.0.1"}, 90*24*time.Hour)
-	if err != nil {
-		t.Fatal(err)
-	}
-	ca := filepath.Join(t.TempDir(), "ca.pem")
-	if err := os.WriteFile(ca, signer.PEM, 0o600); err != nil {
-		t.Fatal(err)
-	}
+	server, _, ca := stages.Served(t)
 	config := users()
 	config.TLS = server
 	verified := func(to *engine.Target) {
@@ -217,7 +203,7 @@ func TestLookUp(t *testing.T) {
 func TestMissing(t *testing.T) {
 	t.Parallel()
 	c, _ := with(t, redis.Config{}, nil)
-	run(t, c, "SET station:1 x")
+	c.Run(t.Context(), "SET station:1 x")
 	missing, err := c.Missing(t.Context(), key.ExpectKeys, []string{"station:1", "station:*", "gauge:*", "gauge:1"})
 	if err != nil || strings.Join(missing, " ") != "gauge:* gauge:1" {
 		t.Errorf("%v, %v", missing, err)

@@ -16,18 +16,6 @@ import (
 	"gentleharbor/standin/redis"
 )
 
-// run runs a command, and writes down what it gives.
-func run(t *testing.T, c *stages.Talk, text string, values ...string) (string, error) {
-	t.Helper()
-	s := engine.Statement{Text: text}
-	for _, v := range values {
-		s.Arguments = append(s.Arguments, &v)
-	}
-	var told stages.Told
-	err := c.Conversation.(engine.Runner).Run(t.Context(), s, &told)
-	return told.String(), err
-}
-
 // TestRun: each kind of answer is rows of its own kind.
 func TestRun(t *testing.T) {
 	t.Parallel()
@@ -47,20 +35,20 @@ func TestRun(t *testing.T) {
 		{"SLOWLOG GET", `[value ] [1,1795000000,12500,["KEYS","station:*"]] (SLOWLOG 1 -1)`},
 		{"PING", "[value ] PONG (PING 1 -1)"},
 	} {
-		got, err := run(t, c, one[0])
+		got, err := c.Run(t.Context(), one[0])
 		if err != nil || got != one[1] {
 			t.Errorf("%s: %q, %v, want %q", one[0], got, err, one[1])
 		}
 	}
-	if got, err := run(t, c, "GET "+parameter(1), "station:1"); err != nil || !strings.Contains(got, "North Creek") {
+	if got, err := c.Run(t.Context(), "GET "+parameter(1), "station:1"); err != nil || !strings.Contains(got, "North Creek") {
 		t.Errorf("with a value: %q, %v", got, err)
 	}
 	var refused *engine.StatementError
-	if _, err := run(t, c, "KIWIT"); !errors.As(err, &refused) || refused.Code != "ERR" {
+	if _, err := c.Run(t.Context(), "KIWIT"); !errors.As(err, &refused) || refused.Code != "ERR" {
 		t.Errorf("%v", err)
 	}
 	for _, text := range []string{"SUBSCRIBE x", "auth x", "MONITOR", "CLIENT REPLY OFF", `GET "x`, ""} {
-		if _, err := run(t, c, text); !errors.As(err, &refused) || refused.Code != "" {
+		if _, err := c.Run(t.Context(), text); !errors.As(err, &refused) || refused.Code != "" {
 			t.Errorf("%s is sent: %v", text, err)
 		}
 	}
@@ -71,18 +59,18 @@ func TestTransaction(t *testing.T) {
 	t.Parallel()
 	c, _ := with(t, redis.Config{}, nil)
 	r := c.Conversation.(engine.Runner)
-	run(t, c, "MULTI")
-	if got, _ := run(t, c, "SET a x"); got != " (SET queued 0 -1)" || !r.InTransaction() {
+	c.Run(t.Context(), "MULTI")
+	if got, _ := c.Run(t.Context(), "SET a x"); got != " (SET queued 0 -1)" || !r.InTransaction() {
 		t.Errorf("%q, open: %v", got, r.InTransaction())
 	}
-	run(t, c, "INCR a")
-	got, err := run(t, c, "EXEC")
+	c.Run(t.Context(), "INCR a")
+	got, err := c.Run(t.Context(), "EXEC")
 	var refused *engine.StatementError
 	if !errors.As(err, &refused) || !strings.Contains(refused.Hint, "others") && refused.Hint == "" || r.InTransaction() {
 		t.Errorf("%q, %v", got, err)
 	}
-	run(t, c, "MULTI")
-	run(t, c, "DISCARD")
+	c.Run(t.Context(), "MULTI")
+	c.Run(t.Context(), "DISCARD")
 	if r.InTransaction() || r.(engine.Failing).TransactionFailed() {
 		t.Error("a transaction that was discarded is open")
 	}
@@ -104,7 +92,7 @@ func TestMoved(t *testing.T) {
 				return conn, address, true, err
 			}
 		})
-		got, err := run(t, c, "SET station:1 x")
+		got, err := c.Run(t.Context(), "SET station:1 x")
 		var refused *engine.StatementError
 		switch {
 		case listed && (err != nil || other.Connections() == before):
@@ -121,18 +109,18 @@ func TestMoved(t *testing.T) {
 func TestStops(t *testing.T) {
 	t.Parallel()
 	c, server := with(t, redis.Config{}, nil)
-	run(t, c, "RPUSH counts 1 2 3")
+	c.Run(t.Context(), "RPUSH counts 1 2 3")
 	told := stages.Told{Fails: errors.New("enough")}
 	err := c.Conversation.(engine.Runner).Run(t.Context(), engine.Statement{Text: "LRANGE counts 0 -1"}, &told)
 	if err == nil || err.Error() != "enough" || told.Rows != 1 {
 		t.Errorf("%v after %d rows", err, told.Rows)
 	}
-	if got, err := run(t, c, "PING"); err != nil || !strings.Contains(got, "PONG") {
+	if got, err := c.Run(t.Context(), "PING"); err != nil || !strings.Contains(got, "PONG") {
 		t.Errorf("%q, %v", got, err)
 	}
 	server.Close()
 	var lost *engine.LostError
-	if _, err := run(t, c, "PING"); !errors.As(err, &lost) {
+	if _, err := c.Run(t.Context(), "PING"); !errors.As(err, &lost) {
 		t.Errorf("%v", err)
 	}
 }
@@ -142,7 +130,7 @@ func TestCatalogue(t *testing.T) {
 	t.Parallel()
 	c, _ := with(t, users(), nil)
 	for _, text := range []string{"SET station:1 x", "SET station:2 xyz EX 500", "HSET bird a b", "RPUSH counts 1"} {
-		run(t, c, text)
+		c.Run(t.Context(), text)
 	}
 	widths := map[engine.Kind]int{
 		engine.KindDatabases: 8, engine.KindKeys: 6, engine.KindAccounts: 7, engine.KindAccess: 6, engine.KindActivity: 11,

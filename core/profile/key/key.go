@@ -20,6 +20,7 @@ const (
 	Container         Name = "container"
 	Sentinel          Name = "sentinel"
 	Endpoint          Name = "endpoint"
+	Cloud             Name = "cloud"
 	Service           Name = "service"
 	Instance          Name = "instance"
 	Database          Name = "database"
@@ -80,6 +81,15 @@ const (
 	Algorithms Name = "algorithms"
 )
 
+// The keys of a cloud account that nothing else has.
+const (
+	Issuer       Name = "issuer"
+	Client       Name = "client"
+	ClientSecret Name = "client-secret"
+	Scopes       Name = "scopes"
+	TokenFile    Name = "token-file"
+)
+
 // Handed lists the keys whose values another program is given.
 func Handed() []Name {
 	return []Name{
@@ -107,6 +117,7 @@ func All() []Name {
 		Container,
 		Sentinel,
 		Endpoint,
+		Cloud,
 		Service,
 		Instance,
 		Database,
@@ -157,5 +168,10 @@ func All() []Name {
 		Agent,
 		HostKey,
 		Algorithms,
+		Issuer,
+		Client,
+		ClientSecret,
+		Scopes,
+		TokenFile,
 	}
 }

@@ -12,7 +12,7 @@ func (r *Profile) byDefault(field *schema.Field) (Effective, bool) {
 	text, reason := "", ""
 	switch field.Name {
 	case "port":
-		if spec := r.Engine(); spec != nil && spec.Port != 0 {
+		if spec := r.Engine(); spec != nil && spec.Port != 0 && !r.address.TellsPort {
 			text, reason = strconv.Itoa(spec.Port), spec.Word+"'s usual port"+r.address.PortPlace
 		}
 	case "database":

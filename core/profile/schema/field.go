@@ -81,11 +81,6 @@ func namesOf(fields []Field) []string {
 	return names
 }
 
-// later holds keys that the design names and this version does not have.
-var later = map[string]string{
-	"cloud": "address by cloud instance is not in this version; use host",
-}
-
 // ParseValue reads a value as typed on a command line. The error says what was
 // expected and never repeats the value, which may be a misplaced password.
 func (f *Field) ParseValue(s string) (Value, error) {

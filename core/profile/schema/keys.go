@@ -40,6 +40,8 @@ func profileFields(engineField Field) []Field {
 		{Name: "endpoint", Expected: "where a container engine is asked: unix:///PATH or tcp://HOST:PORT",
 			Summary: "the container engine: unix:///PATH or tcp://HOST:PORT (default: all here)",
 			valid:   syntax.ValidEndpoint},
+		{Name: "cloud", Address: true, Expected: "ACCOUNT/INSTANCE or ACCOUNT/INSTANCE/BRANCH",
+			Summary: "an instance of a cloud account: ACCOUNT/INSTANCE[/BRANCH]", valid: validCloud},
 		{Name: "service", Topic: "The login", NotBound: true, Expected: "a name",
 			Summary: "the service's name, as the listener knows it", valid: notEmpty},
 		{Name: "instance", NotBound: true, Expected: "a name",

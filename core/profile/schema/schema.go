@@ -24,6 +24,7 @@ type Schema struct {
 	byName      map[key.Name]*Field
 	aliasFields []Field // the same of an alias
 	aliasByName map[key.Name]*Field
+	cloudFields []Field // the same of a cloud account
 }
 
 // New makes the tables for a set of engines.
@@ -33,7 +34,8 @@ func New(engines engine.Set) *Schema {
 		Summary: "the kind of server: " + strings.Join(engines.Testable(), ", "),
 		words:   engines.Words(),
 	}
-	s := &Schema{engines: engines, fields: profileFields(engineField), aliasFields: aliasFields(engineField)}
+	s := &Schema{engines: engines, fields: profileFields(engineField), aliasFields: aliasFields(engineField),
+		cloudFields: cloudFields()}
 	for _, table := range [][]Field{s.fields, s.aliasFields} {
 		for i := range table {
 			table[i].adapt(engines)
@@ -115,9 +117,6 @@ func (s *Schema) UnknownKey(name string) string {
 	last := name[strings.LastIndexByte(name, '.')+1:]
 	if slices.Contains(syntax.PasswordKeys, strings.ToLower(last)) {
 		return syntax.NoPasswordHere
-	}
-	if text, ok := later[strings.SplitN(name, ".", 2)[0]]; ok {
-		return text
 	}
 	text := fmt.Sprintf("unknown key %s", clean.Name(name))
 	if here := OtherWords[strings.ToLower(name)]; here != "" {

@@ -17,7 +17,7 @@ var known = New(engines.All())
 // until it has a name that the compiler checks.
 func TestKeys(t *testing.T) {
 	var tables []string
-	for _, table := range [][]Field{known.Fields(), known.AliasFields(), HopFields()} {
+	for _, table := range [][]Field{known.Fields(), known.AliasFields(), known.CloudFields(), HopFields()} {
 		for _, f := range table {
 			tables = append(tables, string(f.Name))
 		}

@@ -22,23 +22,29 @@ import (
 func Audit() *base.Command {
 	var o secretcmd.WalletFlags
 	var form base.Format
-	var fix bool
+	var fix, clouds bool
 	return &base.Command{
 		Name: "audit", Summary: "find security problems in your profiles and files",
 		Long: `Checks file permissions, passwords in shared files or in clear text, weak TLS, accounts
 that may do everything, login methods (from the last test), the wallet's readers and
-entries, and what was approved. Connects to nothing. The wallet's entries are checked only
-if it is open: by a pin file, while unlocked, or with -passphrase-file. Exit 1 when a
+entries, and what was approved. Connects to nothing, but with -cloud to the services of
+the cloud accounts that profiles name: for rules that are too wide, public addresses that
+nothing needs, and passwords where a login could be made. The wallet's entries are checked
+only if it is open: by a pin file, while unlocked, or with -passphrase-file. Exit 1 when a
 problem of severity high is left.`,
-		Examples: []string{"gharbor audit", "gharbor audit -fix", "gharbor audit -format sarif"},
+		Examples: []string{"gharbor audit", "gharbor audit -fix", "gharbor audit -cloud", "gharbor audit -format sarif"},
 		Flags: func(fs *base.FlagSet) {
 			o.Flags(fs)
 			form.Flag(fs, "sarif")
 			fs.BoolVar(&fix, "fix", false, "fix permissions, after showing them")
+			fs.BoolVar(&clouds, "cloud", false, "ask the services of cloud accounts too")
 		},
 		Run: run(func(ctx context.Context, c *call) error {
 			subject, err := c.auditSubject(ctx, o)
 			if err != nil {
+				return err
+			}
+			if subject.Clouds, err = c.auditClouds(ctx, subject.Profiles, clouds); err != nil {
 				return err
 			}
 			issues := audit.Run(ctx, subject)

@@ -106,6 +106,9 @@ func (c *call) vouchable(ctx context.Context) ([]vouch.Item, error) {
 				chosen = append(chosen, vouch.AliasItem(a, env.Home))
 			}
 		}
+		for _, one := range project.Clouds {
+			chosen = append(chosen, vouch.CloudItem(one, env.Home))
+		}
 	}
 	for _, name := range c.Args {
 		if word, ok := strings.CutPrefix(name, vouch.AliasWord); ok {
@@ -114,6 +117,15 @@ func (c *call) vouchable(ctx context.Context) ([]vouch.Item, error) {
 				return nil, missingIn("alias", strings.TrimPrefix(word, syntax.ProjectPrefix), project.AliasNames())
 			}
 			chosen = append(chosen, vouch.AliasItem(a, env.Home))
+			continue
+		}
+		if word, ok := strings.CutPrefix(name, vouch.CloudWord); ok {
+			word = strings.TrimPrefix(word, syntax.ProjectPrefix)
+			one := project.CloudNamed(word)
+			if one == nil {
+				return nil, base.Usage("the project's file has no cloud account of that name")
+			}
+			chosen = append(chosen, vouch.CloudItem(one, env.Home))
 			continue
 		}
 		name = strings.TrimPrefix(name, syntax.ProjectPrefix)

@@ -16,6 +16,7 @@ import (
 
 	"gentleharbor/core/alias"
 	"gentleharbor/core/clean"
+	"gentleharbor/core/cloud"
 	"gentleharbor/core/container/find"
 	"gentleharbor/core/defect"
 	"gentleharbor/core/engine"
@@ -85,9 +86,10 @@ type Call struct {
 	Loaded   *profile.File
 	Broken   error // what is wrong with the project's file
 	Vouched  vouch.Book
-	Book     *alias.Book   // the aliases, once loaded
-	asked    *find.Engines // the container engines of this machine, once they are wanted
-	typed    []string      // the words behind "gharbor", as they were given
+	Book     *alias.Book     // the aliases, once loaded
+	asked    *find.Engines   // the container engines of this machine, once they are wanted
+	clouds   *cloud.Accounts // the cloud accounts, once they are wanted
+	typed    []string        // the words behind "gharbor", as they were given
 }
 
 // Maker makes a command by its name: a run makes the one that it is of.

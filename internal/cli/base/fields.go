@@ -230,6 +230,9 @@ func HopKeyTable(*schema.Schema) string { return fieldTable(schema.HopFields(), 
 // AliasKeyTable lists an alias' keys for help.
 func AliasKeyTable(keys *schema.Schema) string { return fieldTable(keys.AliasFields(), 15) }
 
+// CloudKeyTable lists a cloud account's keys for help.
+func CloudKeyTable(keys *schema.Schema) string { return fieldTable(keys.CloudFields(), 13) }
+
 // fieldTable lists keys for help, their names in so many columns.
 func fieldTable(fields []schema.Field, width int) string {
 	var b strings.Builder

@@ -28,6 +28,9 @@ func (c *Call) Containers() *find.Engines {
 func (c *Call) Network() route.Network {
 	network := route.System()
 	network.Containers = c.Containers()
+	if clouds, err := c.Clouds(); err == nil { // what is wrong with the files was said by whoever read the profile
+		network.Clouds = clouds
+	}
 	return network
 }
 
@@ -73,14 +76,25 @@ func (c *Call) HandOver(ctx context.Context, p *resolve.Profile, v secret.Value)
 	if found != nil {
 		return handover.Connection{}, RouteFailed(found)
 	}
-	return HandOverTo(p, servers, v)
+	return c.HandOverTo(p, servers, v)
 }
 
-// HandOverTo is the connection to servers of a profile, for another program.
-func HandOverTo(p *resolve.Profile, servers []address.Candidate, v secret.Value) (handover.Connection, error) {
+// HandOverTo is the connection to servers of a profile, for another program. The authority of a cloud instance becomes
+// a file, which such a program can read.
+func (c *Call) HandOverTo(p *resolve.Profile, servers []address.Candidate, v secret.Value) (handover.Connection,
+	error) {
 	conn, found := handover.Of(p, servers, v)
 	if found != nil {
 		return conn, &secret.Failure{Found: found}
+	}
+	if in := servers[0].Cloud; in != nil && in.Authority != nil {
+		h, err := c.Home()
+		if err != nil {
+			return conn, err
+		}
+		if conn.CA, err = h.KeepAuthority(in.Authority); err != nil {
+			return conn, err
+		}
 	}
 	return conn, nil
 }

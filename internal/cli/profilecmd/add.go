@@ -141,6 +141,9 @@ func (c *Call) nextTest(p *resolve.Profile) {
 		return
 	}
 	c.Notice("%s (%s)", found.Cause, found.Code)
+	for _, line := range found.Try {
+		c.Say("  try: %s", line)
+	}
 	for _, step := range found.Do {
 		c.Say("  do: %s", step)
 	}

@@ -122,12 +122,13 @@ func (c *call) judge(p *resolve.Profile, opened *check.Opened, o connecting) err
 	text := render.NewReport(c.Stderr, c.NoColour)
 	text.Show(p.Called, testcmd.Headline(p), opened.Report)
 	code := base.ExitServer
-	switch first.Stage {
-	case "profile":
+	signedOut := first.Finding.Is(finding.CloudNotSignedIn, finding.CloudSignInExpired) && p.Text(key.Secret) == "cloud"
+	switch {
+	case first.Stage == "profile":
 		code = base.ExitFile
-	case "secret":
+	case first.Stage == "secret" || signedOut:
 		code = base.ExitSecret
-	case "expect":
+	case first.Stage == "expect":
 		code = base.ExitFailed
 	}
 	return base.Failure(code, nil)

@@ -247,6 +247,7 @@ func (c *Call) FollowReports(run base.Followed, reports ...*check.Report) {
 
 // testMany tests profiles side by side.
 func (c *Call) testMany(ctx context.Context, runner *check.Runner, profiles []*resolve.Profile, o TestOptions) error {
+	c.ExpectClouds(profiles, true)
 	if err := promptFirst(ctx, runner, profiles); err != nil {
 		return err
 	}
@@ -254,6 +255,7 @@ func (c *Call) testMany(ctx context.Context, runner *check.Runner, profiles []*r
 	if o.quiet {
 		screen = nil
 	}
+
 	progress := render.NewProgress(screen, len(profiles))
 	debug.SetGCPercent(400) // hundreds of short tests leave garbage of a few megabytes: collecting it costs more
 	start := time.Now()

@@ -8,7 +8,10 @@ import (
 	"sync"
 	"time"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/check"
+	"gentleharbor/core/clean"
+	"gentleharbor/core/cloud"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/internal/cli/base"
@@ -22,6 +25,7 @@ type WaitOptions struct {
 	Timeout time.Duration
 	over    base.Overrides
 	persist bool
+	wake    bool
 	quiet   bool
 	Form    base.Format
 }
@@ -42,6 +46,7 @@ go away by themselves. Exit 0 when all are ready, else 1.`,
 			fs.DurationVar(&o.Within, "within", time.Minute, "how long to wait for all of them")
 			fs.DurationVar(&o.Timeout, "timeout", check.DefaultTimeout, "time limit of each try")
 			fs.BoolVar(&o.persist, "persist", false, "go on even when waiting won't help")
+			fs.BoolVar(&o.wake, "wake", false, "wake cloud instances that are paused; it may cost money")
 			fs.BoolVar(&o.quiet, "quiet", false, "print only the result")
 			o.over.Flag(fs)
 			o.Form.Flag(fs)
@@ -67,15 +72,24 @@ func (c *Call) Wait(ctx context.Context, profiles []*resolve.Profile, o WaitOpti
 	if err != nil {
 		return err
 	}
+	c.ExpectClouds(profiles, false)
 	if err := promptFirst(ctx, runner, profiles); err != nil {
 		return err
 	}
 	var mu sync.Mutex
 	told := make(map[string]finding.Code) // what was said of a profile last
 	notes := render.NewReport(c.Stderr, c.NoColour)
+	var wake func(context.Context, *resolve.Profile) *finding.Finding
+	if o.wake {
+		wake = func(ctx context.Context, p *resolve.Profile) *finding.Finding {
+			notes.Line(finding.Warn, p.Called, "waking,", "the instance is paused: its service is asked to start it")
+			return c.wake(ctx, p)
+		}
+	}
 	all := runner.Wait(ctx, profiles, check.Waiting{
 		Within:   o.Within,
 		Persist:  o.persist,
+		Wake:     wake,
 		Parallel: check.DefaultParallel,
 		Tried: func(w *check.Waited) {
 			mu.Lock()
@@ -113,6 +127,20 @@ func (c *Call) Wait(ctx context.Context, profiles []*resolve.Profile, o WaitOpti
 		return base.Failure(code, nil)
 	}
 	return nil
+}
+
+// wake asks for the cloud instance of a profile to be started.
+func (c *Call) wake(ctx context.Context, p *resolve.Profile) *finding.Finding {
+	clouds, err := c.Clouds()
+	if err != nil {
+		return finding.New(finding.CloudUnreachable, "%s", clean.Line(err.Error(), 200))
+	}
+	ref := address.CloudOf(p)
+	s, found := clouds.Session(ref.Account)
+	if found != nil {
+		return found
+	}
+	return s.Wake(ctx, cloud.About{Ref: ref, Profile: p.Called})
 }
 
 // showWaited says how the wait for a profile ended.

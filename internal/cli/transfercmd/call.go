@@ -5,16 +5,21 @@ package transfercmd
 import (
 	"context"
 
+	"gentleharbor/core/secret"
 	"gentleharbor/internal/cli/base"
 )
 
 // Call is a command of this group that is being run.
-type Call struct{ *base.Call }
+type Call struct {
+	*base.Call
+
+	minted secret.Value // the certificate and key of a login that was made for the program, none without one
+}
 
 // Of is a run of any command, with what this group does.
-func Of(c *base.Call) *Call { return &Call{c} }
+func Of(c *base.Call) *Call { return &Call{Call: c} }
 
 // run makes a command's function of one of this group.
 func run(command func(context.Context, *Call) error) func(context.Context, *base.Call) error {
-	return func(ctx context.Context, c *base.Call) error { return command(ctx, &Call{c}) }
+	return func(ctx context.Context, c *base.Call) error { return command(ctx, Of(c)) }
 }

@@ -10,6 +10,7 @@ import (
 	"os/signal"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"gentleharbor/core/check"
 	"gentleharbor/core/clean"
@@ -20,6 +21,7 @@ import (
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/syntax"
 	"gentleharbor/core/secret"
+	"gentleharbor/core/tunnel"
 	"gentleharbor/internal/cli/base"
 	"gentleharbor/internal/cli/testcmd"
 	"gentleharbor/internal/cli/tunnelcmd"
@@ -39,6 +41,7 @@ const (
 type withOptions struct {
 	url   string
 	check bool
+	login bool
 	over  base.Overrides
 }
 
@@ -77,6 +80,7 @@ was not found.`,
 			})
 			fs.BoolVar(&o.check, "check", false, "test the profile first, and do not start the program if it is "+
 				"not ready")
+			fs.BoolVar(&o.login, "login", false, "log in for the program: it gets a local address, and no password at all")
 			o.over.Flag(fs)
 		},
 		Run: run(func(ctx context.Context, c *Call) error {
@@ -119,6 +123,9 @@ func (c *Call) with(ctx context.Context, o withOptions) error {
 			return err
 		}
 	}
+	if o.login {
+		return c.withLogin(ctx, p, o, program, words)
+	}
 	conn, err := c.serving(ctx, p, o.over)
 	if err != nil {
 		return err
@@ -138,6 +145,22 @@ func (c *Call) with(ctx context.Context, o withOptions) error {
 	return c.run(conn, o, program, words)
 }
 
+// withLogin runs the program with a local address that logs in, for as long as it runs.
+func (c *Call) withLogin(ctx context.Context, p *resolve.Profile, o withOptions, program string, words []string) error {
+	finder, err := c.Finder()
+	if err != nil {
+		return err
+	}
+	told := func(text string) { c.Log.Info("tunnel", "event", text) }
+	conn, t, remove, err := tunnelcmd.Of(c.Call).ForProgram(ctx, p, finder, told)
+	if err != nil {
+		return err
+	}
+	defer remove()
+	defer keep(ctx, t)()
+	return c.run(conn, o, program, words)
+}
+
 // ownTunnel opens a tunnel that lives until end is called.
 func (c *Call) ownTunnel(ctx context.Context, p *resolve.Profile,
 	conn handover.Connection) (local engine.Endpoint, end func(), err error) {
@@ -152,14 +175,18 @@ func (c *Call) ownTunnel(ctx context.Context, p *resolve.Profile,
 	if err != nil {
 		return local, nil, err
 	}
-	// a signal is the program's, and it may still need the way
+	return tunnelcmd.LocalOf(h.Listener.Addr(), p.Engine()), keep(ctx, h.Tunnel), nil
+}
+
+// keep runs a tunnel until end is called: a signal is the program's, and it may still need the way.
+func keep(ctx context.Context, t *tunnel.Tunnel) (end func()) {
 	running, stop := context.WithCancel(context.WithoutCancel(ctx))
 	var done defect.Group
-	done.Go(func() { h.Tunnel.Run(running) })
-	return tunnelcmd.LocalOf(h.Listener.Addr(), p.Engine()), func() {
+	done.Go(func() { t.Run(running) })
+	return func() {
 		stop()
 		done.Wait()
-	}, nil
+	}
 }
 
 // program finds the program, or says where on this machine one of its name is.
@@ -235,11 +262,29 @@ func (c *Call) serving(ctx context.Context, p *resolve.Profile, over base.Overri
 		c.Notice("%s (%s)", at.Trouble.Cause, at.Trouble.Code)
 	}
 	c.Log.Debug("secret", "place", at.Secret.Place)
+	if at.Secret.Mint != nil {
+		return c.servingMinted(ctx, p, at)
+	}
 	value, err := at.Secret.Take(ctx)
 	if err != nil {
 		return conn, err
 	}
-	return base.HandOverTo(p, at.Servers, value)
+	return c.HandOverTo(p, at.Servers, value)
+}
+
+// servingMinted is serving with a login that is made for the program, and ends by itself.
+func (c *Call) servingMinted(ctx context.Context, p *resolve.Profile, at *check.Serving) (handover.Connection, error) {
+	login, err := at.Secret.Mint(ctx)
+	if err != nil {
+		return handover.Connection{}, err
+	}
+	conn, err := c.HandOverTo(p, at.Servers, login.Password)
+	conn.User = login.User
+	if login.Certificate != nil {
+		c.minted = login.PEM
+	}
+	c.Notice("the program can connect until %s: its login ends then", login.Until.Local().Format(time.TimeOnly))
+	return conn, err
 }
 
 // SecretOf takes a profile's secret, for a file. A profile that has none is no failure: the server may want none.
@@ -254,6 +299,11 @@ func (c *Call) SecretOf(ctx context.Context, p *resolve.Profile) (secret.Value, 
 	}
 	if found != nil {
 		c.Notice("%s (%s)", found.Cause, found.Code)
+	}
+	if located.Mint != nil {
+		return secret.Value{}, base.Failure(base.ExitSecret,
+			errors.New("the cloud makes a login at each use, which ends soon: there is no password to write down"),
+			"gharbor with "+p.Called+" -- env   # gives one to a program")
 	}
 	c.Log.Debug("secret", "place", located.Place)
 	return located.Take(ctx)
@@ -282,6 +332,13 @@ func (c *Call) run(conn handover.Connection, o withOptions, program string, word
 	signals := make(chan os.Signal, 8) // before there is a secret in the folder
 	signal.Notify(signals, passedOn...)
 	defer signal.Stop(signals)
+	if c.minted.Present() {
+		conn.Cert = filepath.Join(folder.Path, "login.pem")
+		conn.Key = conn.Cert
+		if err := os.WriteFile(conn.Cert, []byte(c.minted.Disclose()), 0o600); err != nil {
+			return err
+		}
+	}
 	file, led, err := conn.Files(folder.Path)
 	if err != nil {
 		return err

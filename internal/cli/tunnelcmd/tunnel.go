@@ -20,6 +20,7 @@ import (
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/route"
 	"gentleharbor/core/route/hop"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/tunnel"
@@ -45,6 +46,9 @@ type OpenOptions struct {
 	socket     string
 	network    bool
 	background bool
+	login      bool
+	any        bool // every database
+	changes    bool // streams of changes
 	lifetime   time.Duration
 	idle       time.Duration
 	Timeout    time.Duration
@@ -61,6 +65,9 @@ func (o *OpenOptions) flags(fs *base.FlagSet) {
 	fs.StringVar(&o.socket, "socket", "", "listen on a Unix socket: its path, or a folder for the usual name")
 	fs.BoolVar(&o.network, "open-to-network", false,
 		"allow an address that others on the network can reach: they get to the server's login")
+	fs.BoolVar(&o.login, "login", false, "log in for whoever of this user's programs connects: none needs a password")
+	fs.BoolVar(&o.any, "any-database", false, "with -login: every database, not the profile's alone")
+	fs.BoolVar(&o.changes, "replication", false, "with -login: streams of changes too")
 	fs.BoolVar(&o.background, "background", false, "run in the background, until tunnel close")
 	fs.DurationVar(&o.lifetime, "lifetime", 0, "close after this time, such as 8h")
 	fs.DurationVar(&o.idle, "idle", 0, "close when nobody was connected for this long, such as 30m")
@@ -85,6 +92,14 @@ func localAddress(s string) (host, port string, err error) {
 func (o *OpenOptions) check() error {
 	host, _, _ := net.SplitHostPort(o.local)
 	switch {
+	case (o.any || o.changes) && !o.login:
+		return base.Usage("-any-database and -replication go with -login")
+	case o.login && o.network:
+		return base.Usage("-login: such an address is for this machine alone; -open-to-network does not go with it")
+	case o.login && runtime.GOOS == "windows":
+		return base.Usage("-login: this system does not tell whose process connects")
+	case o.login && o.local != "" && !route.KnowsOwners:
+		return base.Usage("-login: this system does not tell whose process connects to a port; use -socket")
 	case o.local != "" && o.socket != "":
 		return base.Usage("give -local or -socket, not both")
 	case o.local != "" && !hostname.Local(host) && !o.network:
@@ -107,8 +122,12 @@ func tunnelOpen() *base.Command {
 		Name: "tunnel open", Args: "PROFILE", Summary: "open a local address for a profile's server",
 		Long: `Runs until Ctrl-C, and says what happens; or in the background with -background. The
 address is 127.0.0.1 and a port that stays the same for the profile. The tunnel does not
-hand over the password; gharbor with does, through a tunnel of its own.`,
-		Examples: []string{"gharbor tunnel open tides", "gharbor tunnel open tides -background -idle 30m",
+hand over the password; gharbor with does, through a tunnel of its own.
+
+With -login the tunnel logs in for whoever of this user's programs connects: they need no
+password, and see none. Its address is a Unix socket then, unless -local names a port.`,
+		Examples: []string{"gharbor tunnel open tides", "gharbor tunnel open sightings -login",
+			"gharbor tunnel open tides -background -idle 30m",
 			"gharbor tunnel open tides -local 5433", "gharbor tunnel open tides -socket ./run/"},
 		MinArgs: 1, MaxArgs: 1,
 		Flags: o.flags,
@@ -140,6 +159,9 @@ func (c *Call) prepared(ctx context.Context, o OpenOptions, finder *secret.Finde
 	}
 	c.TellGuard(p)
 	listen := func(conn handover.Connection) (net.Listener, error) { return c.listenLocal(ctx, o, p, conn) }
+	if o.login {
+		return c.loggingIn(ctx, o, p, finder, told)
+	}
 	conn, err := c.HandOver(ctx, p, secret.Value{})
 	if err != nil {
 		return nil, err

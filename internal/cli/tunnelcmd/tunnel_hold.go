@@ -143,12 +143,17 @@ func (c *Call) calledName(name string) (string, error) {
 
 // showOpen tells how to use a tunnel.
 func (c *Call) showOpen(conn handover.Connection, s tunnel.Status, end string) error {
-	lines := []string{
-		fmt.Sprintf("open: %s leads to %s through %s", s.Local, s.Server, strings.Join(s.Through, ", then ")),
-		"  url   " + conn.URL(),
+	through := ""
+	if len(s.Through) > 0 {
+		through = " through " + strings.Join(s.Through, ", then ")
 	}
-	lines = append(lines, "  use   gharbor with "+conn.Profile+
-		" -- PROGRAM   # with the password, through a tunnel of its own")
+	lines := []string{fmt.Sprintf("open: %s leads to %s%s", s.Local, s.Server, through), "  url   " + conn.URL()}
+	if s.Login {
+		lines = append(lines, "  use   any program of yours, as "+clean.Quoted(conn.User)+", without a password")
+	} else {
+		lines = append(lines, "  use   gharbor with "+conn.Profile+
+			" -- PROGRAM   # with the password, through a tunnel of its own")
+	}
 	_, err := fmt.Fprintf(c.Stdout, "%s\n", strings.Join(lines, "\n"))
 	c.Say("%s", end)
 	return err
@@ -197,7 +202,11 @@ func (c *Call) startTunnel(ctx context.Context, o OpenOptions) error {
 	if err != nil {
 		return err
 	}
-	if err := c.showOpen(conn.At(LocalOfText(s.Local, conn.Spec)), s,
+	local := conn.At(LocalOfText(s.Local, conn.Spec))
+	if o.login {
+		local = conn.LoggedIn(LocalOfText(s.Local, conn.Spec))
+	}
+	if err := c.showOpen(local, s,
 		"close it: gharbor tunnel close "+name); err != nil {
 		return err
 	}
@@ -350,6 +359,11 @@ func (o OpenOptions) words() []string {
 	}
 	if o.socket != "" {
 		words = append(words, "-socket", o.socket)
+	}
+	for flag, set := range map[string]bool{"-login": o.login, "-any-database": o.any, "-replication": o.changes} {
+		if set {
+			words = append(words, flag)
+		}
 	}
 	if o.network {
 		words = append(words, "-open-to-network")

@@ -4,7 +4,10 @@ package talk
 
 import (
 	"context"
+	"crypto/tls"
 	"net"
+	"os"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -13,6 +16,7 @@ import (
 	"gentleharbor/core/finding"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/tlsrule"
+	"gentleharbor/standin/authority"
 )
 
 // Talk is how a conversation went.
@@ -90,6 +94,34 @@ func (t *Talk) Code() finding.Code {
 		return ""
 	}
 	return t.Result.Finding.Code
+}
+
+// Run runs a statement on a connection that is open, and writes down what it gives.
+func (t *Talk) Run(ctx context.Context, text string, values ...string) (string, error) {
+	s := engine.Statement{Text: text}
+	for _, v := range values {
+		s.Arguments = append(s.Arguments, &v)
+	}
+	var told Told
+	err := t.Conversation.(engine.Runner).Run(ctx, s, &told)
+	return told.String(), err
+}
+
+// Served is what a server at 127.0.0.1 presents, and the authority that issued it: in a file too.
+func Served(t testing.TB) (server *tls.Config, by *authority.Authority, file string) {
+	t.Helper()
+	by, err := authority.New()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if server, err = by.TLS([]string{"127.0.0.1"}, 90*24*time.Hour); err != nil {
+		t.Fatal(err)
+	}
+	file = filepath.Join(t.TempDir(), "ca.pem")
+	if err := os.WriteFile(file, by.PEM, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return server, by, file
 }
 
 // Plan is a TLS plan.

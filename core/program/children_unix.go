@@ -1,6 +1,6 @@
 //go:build unix
 
-package secret
+package program
 
 import (
 	"os/exec"

@@ -1,0 +1,47 @@
+package alias
+
+import (
+	"slices"
+	"strings"
+
+	"gentleharbor/core/hostname"
+	"gentleharbor/core/profile"
+	"gentleharbor/core/profile/key"
+	"gentleharbor/core/profile/resolve"
+)
+
+// Dialled reports of a host name in small letters whether a project's file has it
+// dialled itself, for a sealed profile of that file or, where p is nil, for an alias.
+// Any may be, where the environment or DNS says it. It is what vouching shows, so
+// that a project's [hosts] leads no name elsewhere that the user's own files have.
+func Dialled(project *profile.File, p *resolve.Profile, word string) func(host string) bool {
+	var names []string
+	all := false
+	add := func(items ...string) {
+		for _, item := range items {
+			host, _ := hostname.SplitPort(item)
+			names = append(names, strings.ToLower(strings.TrimSuffix(host, ".")))
+			all = all || strings.Contains(item, "$")
+		}
+	}
+	if p != nil {
+		for _, k := range []key.Name{"host", "hosts"} {
+			v, _ := p.Written(k)
+			add(v.List()...)
+		}
+		for _, h := range p.Hops() {
+			e, _ := h.Written(key.Host)
+			add(e.Value.Text())
+		}
+		v, _ := p.Written(key.Alias)
+		word = v.Text()
+		_, told := p.Written(key.Cloud) // its service says the host
+		all = all || told
+	}
+	for _, a := range Within(project, word) {
+		e, _ := a.Own(key.Addresses)
+		add(e.Value.List()...)
+		all = all || a.Text(key.SRV) != ""
+	}
+	return func(host string) bool { return all || slices.Contains(names, host) }
+}

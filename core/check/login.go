@@ -1,0 +1,63 @@
+package check
+
+import (
+	"cmp"
+	"context"
+
+	"gentleharbor/core/engine"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/profile/key"
+	"gentleharbor/core/profile/resolve"
+	"gentleharbor/core/route/hop"
+)
+
+// LogIn goes through the stages of a test to the database, for a program on this machine, and keeps the connection.
+// It says what it wants in o, or to greet. through is the way to the profile's last hop where that is open; it stays
+// open. The finding is why a stage failed.
+func (r *Runner) LogIn(ctx context.Context, p *resolve.Profile, o *engine.Opening, greet engine.Greet,
+	through *hop.Link) (engine.Conversation, *finding.Finding) {
+	one := *r
+	one.Progress, one.until, one.statements, one.single = nil, "database", true, true
+	one.opening, one.greet, one.openWay = o, greet, through
+	t := one.test(ctx, p)
+	failed := t.stages.report.firstFailure()
+	if failed.Finding == nil && t.conversation() != nil && ctx.Err() == nil {
+		return t.conversation(), nil
+	}
+	t.end()
+	if failed.Finding == nil {
+		failed.Finding = finding.New(finding.LoginTimeout, "the login was ended before it was done").
+			Suggest("gharbor test %s", p.Called)
+	}
+	return nil, failed.Finding
+}
+
+// greeted has the program greeted once the server has spoken.
+func (a *attempt) greeted(spoken finding.Result) finding.Result {
+	if a.greet == nil || spoken.Outcome == finding.Fail {
+		return spoken
+	}
+	a.budget.pause() // it is the program's time
+	defer a.budget.resume()
+	if found := a.greet(a.conv); found != nil {
+		return finding.Failed(found)
+	}
+	return spoken
+}
+
+// database is the one to open: a program's, before the profile's.
+func (t *test) database() string {
+	own := t.profile.Text(key.Database)
+	if t.opening == nil {
+		return own
+	}
+	return cmp.Or(t.opening.Database, own)
+}
+
+// parameters are what a program wants of its session, nil where there is none.
+func (t *test) parameters() map[string]string {
+	if t.opening == nil {
+		return nil
+	}
+	return t.opening.Parameters
+}

@@ -1,0 +1,394 @@
+package cloud
+
+import (
+	"context"
+	"crypto/rand"
+	"fmt"
+	"net/http"
+	"net/netip"
+	"slices"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/cloud/oauth"
+	"gentleharbor/core/cloud/tokens"
+	"gentleharbor/core/cloud/wire"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/nearest"
+	"gentleharbor/core/profile/cloudref"
+	"gentleharbor/core/secret"
+)
+
+// Who is the account as the service knows it, and until when its token lasts.
+func (s *Session) Who(ctx context.Context) (*wire.Account, time.Time, *finding.Finding) {
+	var a wire.Account
+	_, found := s.ask(ctx, About{Ref: cloudref.Ref{Account: s.Called}}, wire.Request{Method: http.MethodGet,
+		Path: "/account"}, &a)
+	if found != nil {
+		return nil, time.Time{}, found
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.token != nil {
+		return &a, s.token.Until, nil
+	}
+	return &a, time.Time{}, nil
+}
+
+// maxNames is how many instances one request asks for by name: a URL of more is too long for some servers.
+const maxNames = 50
+
+// Instances gives each instance of the account to take, page by page, until take is false. names are those that are
+// wanted; none of them is all.
+func (s *Session) Instances(ctx context.Context, names []string, take func(*wire.Instance) bool) *finding.Finding {
+	about := About{Ref: cloudref.Ref{Account: s.Called}}
+	for first := true; first || len(names) > 0; first = false {
+		some := names[:min(len(names), maxNames)]
+		names = names[len(some):]
+		r := wire.Request{Method: http.MethodGet, Path: "/instances"}
+		for _, name := range some {
+			r.Query = append(r.Query, [2]string{"name", name})
+		}
+		if more, found := s.pages(ctx, about, r, take); found != nil || !more {
+			return found
+		}
+	}
+	return nil
+}
+
+// pages gives the instances of a list to take. It reports whether more are wanted.
+func (s *Session) pages(ctx context.Context, about About, r wire.Request,
+	take func(*wire.Instance) bool) (more bool, found *finding.Finding) {
+	for range wire.MaxPages {
+		var page wire.Instances
+		next, found := s.ask(ctx, about, r, &page)
+		if found != nil {
+			return false, found
+		}
+		for i := range page.Instances {
+			if !take(&page.Instances[i]) {
+				return false, nil
+			}
+		}
+		if next == "" {
+			return true, nil
+		}
+		path, query := splitPath(next)
+		r = wire.Request{Method: http.MethodGet, Path: path, Query: query}
+	}
+	return false, s.failed(about, &broken{"its list of instances has more than 200 pages"})
+}
+
+// Find is one instance.
+func (s *Session) Find(ctx context.Context, about About) (*wire.Instance, *wire.Place, *finding.Finding) {
+	var i wire.Instance
+	r := wire.Request{Method: http.MethodGet, Path: "/instances/" + about.Ref.Instance}
+	_, found := s.ask(ctx, about, r, &i)
+	switch {
+	case found.Is(finding.CloudUnknownInstance):
+		return nil, nil, s.missing(ctx, about)
+	case found != nil:
+		return nil, nil, found
+	}
+	if i.Name != about.Ref.Instance {
+		return nil, nil, s.failed(about, &broken{"it was asked for one instance and answers with another"})
+	}
+	place, found := s.placeOf(about, &i)
+	return &i, place, found
+}
+
+// placeOf is the place of the instance, or of the branch that is meant.
+func (s *Session) placeOf(about About, i *wire.Instance) (*wire.Place, *finding.Finding) {
+	if about.Ref.Branch == "" {
+		return &i.Place, nil
+	}
+	var names []string
+	for b := range i.Branches {
+		if i.Branches[b].Name == about.Ref.Branch {
+			return &i.Branches[b].Place, nil
+		}
+		names = append(names, i.Branches[b].Name)
+	}
+	return nil, s.unknown(about, names)
+}
+
+// act is ask for what is done to an instance.
+func (s *Session) act(ctx context.Context, about About, r wire.Request, into any) *finding.Finding {
+	_, found := s.ask(ctx, about, r, into)
+	return s.told(ctx, about, found)
+}
+
+// told is found, or that there is no such instance where what was asked of one is not known.
+func (s *Session) told(ctx context.Context, about About, found *finding.Finding) *finding.Finding {
+	if !found.Is(finding.CloudUnknownInstance) || about.Ref.Instance == "" {
+		return found
+	}
+	if _, _, missing := s.Find(ctx, about); missing != nil {
+		return missing
+	}
+	found.Cause = fmt.Sprintf("%s does not do that for the %s", s.who(), describe(about))
+	return found
+}
+
+// unknown is the finding for an instance or a branch that there is not; names are those that there are.
+func (s *Session) unknown(about About, names []string) *finding.Finding {
+	found := finding.New(finding.CloudUnknownInstance, "%s of the cloud account %s knows no %s", s.who(), s.Called,
+		describe(about))
+	wanted := about.Ref.Instance
+	if about.Ref.Branch != "" {
+		wanted = about.Ref.Branch
+	}
+	for _, near := range nearest.Names(wanted, names, 1) {
+		ref := about.Ref
+		if ref.Branch != "" {
+			ref.Branch = near
+		} else {
+			ref.Instance = near
+		}
+		if about.Profile != "" {
+			found.Suggest("gharbor set %s cloud=%s", about.Profile, clean.Shell(ref.String()))
+		} else {
+			found.Cause += fmt.Sprintf("; did you mean %s?", clean.Line(ref.Within(), 200))
+		}
+	}
+	return found.Suggest("gharbor cloud instances %s", s.Called)
+}
+
+// at is the path of what belongs to an instance or a branch, or to the account.
+func at(ref cloudref.Ref, rest string) string {
+	path := ""
+	if ref.Instance != "" {
+		path = "/instances/" + ref.Instance
+	}
+	if ref.Branch != "" {
+		path += "/branches/" + ref.Branch
+	}
+	return path + rest
+}
+
+// change is a request that changes something: it can be sent twice, and is carried out once.
+func change(method, path string, body any) wire.Request {
+	return wire.Request{Method: method, Path: path, Body: body, Key: rand.Text()}
+}
+
+// Switch switches a feature on or off, of an instance, a branch or the account.
+func (s *Session) Switch(ctx context.Context, about About, feature string, on bool) (*wire.Feature, *finding.Finding) {
+	var f wire.Feature
+	r := change(http.MethodPut, at(about.Ref, "/features/"+feature), map[string]bool{"on": on})
+	found := s.act(ctx, about, r, &f)
+	switch {
+	case found.Is(finding.CloudUnknownInstance):
+		return nil, s.noFeature(ctx, about, feature, found)
+	case found != nil:
+		return nil, found
+	}
+	return &f, nil
+}
+
+// noFeature is found, with a near name, for a feature that an instance or an account does not have.
+func (s *Session) noFeature(ctx context.Context, about About, feature string, found *finding.Finding) *finding.Finding {
+	var features []wire.Feature
+	if about.Ref.Instance == "" {
+		if a, _, found := s.Who(ctx); found == nil {
+			features = a.Features
+		}
+	} else if _, place, found := s.Find(ctx, about); found == nil {
+		features = place.Features
+	} else {
+		return found // there is no such instance
+	}
+	found.Cause = fmt.Sprintf("the %s has no feature %s", describe(about), feature)
+	var names []string
+	for _, f := range features {
+		names = append(names, f.Name)
+	}
+	if near := nearest.Name(feature, names); near != "" {
+		found.Cause += fmt.Sprintf("; did you mean %s?", near)
+	}
+	return found
+}
+
+// Rules lists the rules of an instance's network.
+func (s *Session) Rules(ctx context.Context, about About) ([]wire.Rule, *finding.Finding) {
+	var all []wire.Rule
+	r := wire.Request{Method: http.MethodGet, Path: at(about.Ref, "/rules")}
+	const most = 20 // pages of 1,000
+	for range most {
+		var page wire.Rules
+		next, found := s.ask(ctx, about, r, &page)
+		if found != nil {
+			return nil, s.told(ctx, about, found)
+		}
+		all = append(all, page.Rules...)
+		if next == "" {
+			return all, nil
+		}
+		path, query := splitPath(next)
+		r = wire.Request{Method: http.MethodGet, Path: path, Query: query}
+	}
+	return nil, s.failed(about, &broken{"its list of rules has more than 20 pages"})
+}
+
+// Allow makes a rule that lets a range in for a time. A zero range is the address that the service sees.
+func (s *Session) Allow(ctx context.Context, about About, from netip.Prefix, life time.Duration,
+	note string) (*wire.Rule, *finding.Finding) {
+	body := map[string]any{"seconds": int(life / time.Second), "note": note}
+	if from.IsValid() {
+		body["range"] = from.String()
+	}
+	var rule wire.Rule
+	if found := s.act(ctx, about, change(http.MethodPost, at(about.Ref, "/rules"), body), &rule); found != nil {
+		return nil, found
+	}
+	return &rule, nil
+}
+
+// RuleNow is a rule as it is now.
+func (s *Session) RuleNow(ctx context.Context, about About, id string) (*wire.Rule, *finding.Finding) {
+	var rule wire.Rule
+	r := wire.Request{Method: http.MethodGet, Path: at(about.Ref, "/rules/"+id)}
+	if _, found := s.ask(ctx, about, r, &rule); found != nil {
+		return nil, found
+	}
+	return &rule, nil
+}
+
+// Disallow takes a rule away.
+func (s *Session) Disallow(ctx context.Context, about About, id string) *finding.Finding {
+	return s.act(ctx, about, change(http.MethodDelete, at(about.Ref, "/rules/"+id), nil), nil)
+}
+
+// Wake asks for an instance that is paused to be started. It may cost money.
+func (s *Session) Wake(ctx context.Context, about About) *finding.Finding {
+	return s.act(ctx, about, change(http.MethodPost, at(about.Ref, "/wake"), struct{}{}), nil)
+}
+
+// FirstPassword sets the first password of an instance's administrator. It is told once.
+func (s *Session) FirstPassword(ctx context.Context, about About) (user string, v secret.Value,
+	found *finding.Finding) {
+	var first wire.First
+	r := change(http.MethodPost, at(about.Ref, "/first-password"), struct{}{})
+	if found := s.act(ctx, about, r, &first); found != nil {
+		return "", v, found
+	}
+	if first.Instance != about.Ref.Instance || first.Branch != about.Ref.Branch {
+		return "", v, s.failed(about, &broken{"it was asked for one instance's password and answers with another's"})
+	}
+	return first.User, secret.NewValue(first.Password), nil
+}
+
+// SignIn begins a sign-in that a person confirms.
+func (s *Session) SignIn(ctx context.Context) (*oauth.Device, *finding.Finding) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	server, err := s.issuer(ctx)
+	if err != nil {
+		return nil, foundOf(err, s)
+	}
+	c, found := s.client(ctx)
+	if found != nil {
+		return nil, found
+	}
+	d, err := server.Begin(ctx, c)
+	if err != nil {
+		return nil, foundOf(err, s)
+	}
+	return d, nil
+}
+
+// Signed keeps the token of a sign-in.
+func (s *Session) Signed(ctx context.Context, got *oauth.Token, place tokens.Place) *finding.Finding {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	owner, err := s.Owner()
+	if err != nil {
+		return foundOf(err, s)
+	}
+	unlock, err := s.from.Tokens.Lock(ctx, owner)
+	if err != nil {
+		return foundOf(err, s)
+	}
+	defer unlock()
+	token := &tokens.Token{Access: got.Access, Refresh: got.Refresh, Until: got.Until, Scopes: got.Scopes,
+		Since: time.Now().UTC().Truncate(time.Second)}
+	if token.Scopes == nil {
+		token.Scopes = s.Scopes
+	}
+	if place.Forget { // a file of an earlier sign-in would come first
+		if _, err := s.from.Tokens.Remove(ctx, owner); err != nil {
+			return foundOf(err, s)
+		}
+	}
+	if err := s.from.Tokens.Save(ctx, owner, token, place); err != nil {
+		return foundOf(err, s)
+	}
+	s.token = token
+	return nil
+}
+
+// Finding is what an error of a sign-in means.
+func (s *Session) Finding(err error) *finding.Finding { return foundOf(err, s) }
+
+// SignOut takes the account's tokens back at the issuer and forgets them. revoked is false where the issuer could not
+// be asked for that, or does not know it; why says so.
+func (s *Session) SignOut(ctx context.Context) (had, revoked bool, why string, found *finding.Finding) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	owner, err := s.Owner()
+	if err != nil {
+		return false, false, "", foundOf(err, s)
+	}
+	unlock, err := s.from.Tokens.Lock(ctx, owner)
+	if err != nil {
+		return false, false, "", foundOf(err, s)
+	}
+	defer unlock()
+	if _, had = s.from.Tokens.PlaceOf(ctx, owner); had && s.Account.Issuer != "" {
+		revoked, why = s.revoke(ctx, owner)
+	}
+	gone, err := s.from.Tokens.Remove(ctx, owner)
+	if err != nil {
+		return false, revoked, why, foundOf(err, s)
+	}
+	s.token = nil
+	return had || gone, revoked, why, nil
+}
+
+// revoke takes both tokens back: a server may let the access token live on without its refresh token.
+func (s *Session) revoke(ctx context.Context, owner tokens.Owner) (revoked bool, why string) {
+	token, _, found := s.load(ctx, owner)
+	if found != nil {
+		return false, found.Cause
+	}
+	c, found := s.client(ctx)
+	if found != nil {
+		return false, found.Cause
+	}
+	server, err := s.issuer(ctx)
+	if err != nil {
+		return false, foundOf(err, s).Cause
+	}
+	if !server.Revokes() {
+		return false, "the issuer takes no tokens back (RFC 7009): they end by themselves"
+	}
+	for _, one := range []struct {
+		v    secret.Value
+		hint string
+	}{{token.Access, "access_token"}, {token.Refresh, "refresh_token"}} {
+		if !one.v.Present() || one.v.Empty() {
+			continue
+		}
+		if err := server.Revoke(ctx, c, one.v, one.hint); err != nil {
+			return false, "the issuer does not take it back: " + clean.Line(err.Error(), reasonAbout)
+		}
+	}
+	return true, ""
+}
+
+// Needed is the first feature of a place that a connection needs and that is off, "" for none.
+func Needed(p *wire.Place) string {
+	if i := slices.IndexFunc(p.Features, func(f wire.Feature) bool { return f.Needed && !f.On }); i >= 0 {
+		return p.Features[i].Name
+	}
+	return ""
+}

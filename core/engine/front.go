@@ -1,0 +1,56 @@
+package engine
+
+import (
+	"context"
+	"net"
+
+	"gentleharbor/core/finding"
+)
+
+// Opening is what a program on this machine asks for when it connects to a local address that logs in.
+type Opening struct {
+	User       string            // "" where it names none
+	Database   string            // "" for the profile's
+	Parameters map[string]string // of the session, by the protocol's own names
+
+	Sequence byte // of the next packet to it, where the protocol counts them
+
+	Replication bool       // it wants a stream of changes, not a session
+	Cancel      *CancelKey // it wants a statement of another session ended, and no session
+}
+
+// CancelKey is the proof of a session by which another connection may end its statement.
+type CancelKey struct{ Session, Secret uint32 }
+
+// Front speaks a server's part of the engine's protocol to a program on this machine, up to the login, in which the
+// program has no part.
+type Front struct {
+	// Receive reads what a program asks for, and nothing behind that. An error is an opening that is none. It is nil where
+	// the server speaks first: see Greeting.
+	Receive func(conn net.Conn) (*Opening, error)
+	// Refuse tells a program why there is no session, in the protocol's own form. o is nil before it has asked for one.
+	Refuse func(conn net.Conn, o *Opening, found *finding.Finding) error
+}
+
+// Greet has a program greeted by the conversation with its server, and says why it may not have what it asks for.
+type Greet func(Conversation) *finding.Finding
+
+// Greeting is a conversation whose server speaks first.
+type Greeting interface {
+	// Greet greets a program as the server did, once the stage speak has passed, and reads what it asks for. The
+	// login that follows is for that.
+	Greet(local net.Conn) (*Opening, error)
+}
+
+// Handing is a conversation whose session can be handed to a program, once its stage database has passed.
+type Handing interface {
+	// HandOver tells a program that it is logged in, and returns the connection to the server: what the program sends
+	// goes there as it is. key is what the program is told to cancel with.
+	HandOver(to net.Conn, key CancelKey) (server net.Conn, err error)
+}
+
+// Cancelling is a conversation whose statements are cancelled by a key, on another connection.
+type Cancelling interface {
+	// CancelSession ends the statement that runs in a session that was handed over.
+	CancelSession(context.Context) error
+}

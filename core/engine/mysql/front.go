@@ -1,0 +1,182 @@
+package mysql
+
+import (
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"strings"
+
+	"gentleharbor/core/engine"
+	"gentleharbor/core/finding"
+)
+
+// front is MySQL's part of the protocol before a session (MySQL documentation, "Connection Phase"). The server speaks
+// first there, and says the number of the connection: what greets a program is the far server's greeting.
+var front = &engine.Front{Refuse: refuse}
+
+// More capability bits (MySQL documentation, "Capabilities Flags").
+const (
+	capFoundRows        = 1 << 1
+	capWithDatabase     = 1 << 3
+	capNoSchema         = 1 << 4
+	capODBC             = 1 << 6
+	capIgnoreSpace      = 1 << 8
+	capInteractive      = 1 << 10
+	capMultiStatements  = 1 << 16
+	capPSMultiResults   = 1 << 18
+	capSessionTrack     = 1 << 23
+	capOptionalMetadata = 1 << 25
+	capQueryAttributes  = 1 << 27
+)
+
+// sessionCaps are those that what follows the login depends on: they are the program's own, as far as the server has
+// them. Files of this machine are not among them.
+const sessionCaps = capFoundRows | capLongFlag | capNoSchema | capODBC | capIgnoreSpace | capInteractive |
+	capTransactions | capMultiStatements | capMultiResults | capPSMultiResults | capSessionTrack | capDeprecateEOF |
+	capOptionalMetadata | capQueryAttributes
+
+// openingCaps are those of the first packets, which this end speaks itself. capLongPassword says that MariaDB's own
+// capabilities are not among them.
+const openingCaps = capLongPassword | capWithDatabase | capProtocol41 | capSecureConnection | capPluginAuth |
+	capAttributes | capLengthEncoded
+
+// program is what a program on this machine wants of its session.
+type program struct {
+	caps      uint32 // of sessionCaps
+	collation byte
+	sequence  byte // of the next packet to it
+}
+
+// Greet is an engine.Greeting's: the far server's greeting, without what this end does not do, and the program's
+// answer.
+func (c *conversation) Greet(local net.Conn) (*engine.Opening, error) {
+	if _, err := local.Write(c.hello.forProgram()); err != nil {
+		return nil, err
+	}
+	packet, err := readPacket(local)
+	if err != nil {
+		return nil, err
+	}
+	p, o, err := parseLogin(packet)
+	if err != nil {
+		return nil, err
+	}
+	c.hello.program = p
+	if o.Database != "" {
+		c.to.Database = o.Database
+	}
+	return o, nil
+}
+
+// forProgram is the greeting for a program: the same version, number and salt, and the method by which a program
+// without a password answers with nothing.
+func (h *hello) forProgram() []byte {
+	caps := h.caps&sessionCaps | openingCaps
+	salt := h.salt
+	body := append([]byte{10}, h.version...)
+	body = append(body, 0)
+	body = binary.LittleEndian.AppendUint32(body, h.id)
+	body = append(append(body, salt[:8]...), 0)
+	body = binary.LittleEndian.AppendUint16(body, uint16(caps&0xffff))
+	body = append(body, h.collation)
+	body = binary.LittleEndian.AppendUint16(body, statusAutocommit)
+	body = binary.LittleEndian.AppendUint16(body, uint16(caps>>16))
+	body = append(body, 21)
+	body = append(body, make([]byte, 10)...)
+	body = append(append(body, salt[8:20]...), 0)
+	body = append(append(body, methodNative...), 0)
+	return framed(0, body)
+}
+
+// statusAutocommit is the state of a new session.
+const statusAutocommit = 2
+
+// framed is a packet with its head.
+func framed(sequence byte, body []byte) []byte {
+	return append([]byte{byte(len(body)), byte(len(body) >> 8), byte(len(body) >> 16), sequence}, body...)
+}
+
+// readPacket reads one packet of a program before its session, and nothing behind it.
+func readPacket(conn net.Conn) ([]byte, error) {
+	head := make([]byte, 4)
+	if _, err := io.ReadFull(conn, head); err != nil {
+		return nil, err
+	}
+	size := packetSize(head)
+	if size > maxGreeting {
+		return nil, fmt.Errorf("its first packet has %d bytes", size)
+	}
+	packet := append(head, make([]byte, size-4)...)
+	_, err := io.ReadFull(conn, packet[4:])
+	return packet, err
+}
+
+var errCutLogin = errors.New("its first packet is cut off")
+
+// parseLogin reads a program's first packet (MySQL documentation, "Protocol::HandshakeResponse41"). What it says in
+// place of a password is not looked at.
+func parseLogin(packet []byte) (*program, *engine.Opening, error) {
+	const fixed = 4 + 4 + 1 + 23
+	body := packet[4:]
+	if len(body) < fixed {
+		return nil, nil, errCutLogin
+	}
+	caps := binary.LittleEndian.Uint32(body)
+	switch {
+	case caps&capProtocol41 == 0:
+		return nil, nil, errors.New("it speaks the protocol from before MySQL 4.1")
+	case caps&capTLS != 0:
+		return nil, nil, errors.New("it wants TLS, which is not offered on this machine")
+	}
+	p := &program{caps: caps & sessionCaps, collation: body[8], sequence: packet[3] + 1}
+	user, rest, ok := bytes.Cut(body[fixed:], []byte{0})
+	if !ok {
+		return nil, nil, errCutLogin
+	}
+	switch {
+	case caps&(capLengthEncoded|capSecureConnection) != 0: // a short length has one byte in both forms
+		if len(rest) < 1 || rest[0] > 250 || len(rest) < 1+int(rest[0]) {
+			return nil, nil, errCutLogin
+		}
+		rest = rest[1+int(rest[0]):]
+	default:
+		if _, rest, ok = bytes.Cut(rest, []byte{0}); !ok {
+			return nil, nil, errCutLogin
+		}
+	}
+	o := &engine.Opening{User: string(user), Sequence: p.sequence}
+	if caps&capWithDatabase != 0 {
+		name, _, _ := bytes.Cut(rest, []byte{0})
+		o.Database = string(name)
+	}
+	return p, o, nil
+}
+
+// refuse sends a finding as the error with which a server ends a login. Its number is that of an error without one of
+// its own (ER_UNKNOWN_ERROR), its state that of a server that rejects the connection.
+func refuse(conn net.Conn, o *engine.Opening, found *finding.Finding) error {
+	const number, state = 1105, "#08004"
+	var sequence byte
+	if o != nil {
+		sequence = o.Sequence
+	}
+	text := []string{fmt.Sprintf("%s (%s)", found.Cause, found.Code)}
+	text = append(append(text, found.Seen...), found.Try...)
+	body := binary.LittleEndian.AppendUint16([]byte{0xff}, number)
+	body = append(append(body, state...), strings.Join(text, "; ")...)
+	_, err := conn.Write(framed(sequence, body[:min(len(body), 500)])) // a client's buffer for it has 512 bytes
+	return err
+}
+
+// HandOver is an engine.Handing's.
+func (c *conversation) HandOver(to net.Conn, _ engine.CancelKey) (net.Conn, error) {
+	if c.hello.program == nil || c.replay == nil || c.replay.in != nil && c.replay.in.Buffered() > 0 {
+		return nil, errors.New("the server has said more than was asked")
+	}
+	ok := binary.LittleEndian.AppendUint16([]byte{0, 0, 0}, statusAutocommit)
+	_, err := to.Write(framed(c.hello.program.sequence, append(ok, 0, 0)))
+	return c.conn, err
+}

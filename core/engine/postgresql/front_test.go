@@ -1,0 +1,115 @@
+package postgresql
+
+import (
+	"bytes"
+	"encoding/binary"
+	"io"
+	"net"
+	"strings"
+	"testing"
+	"time"
+
+	"gentleharbor/core/engine"
+	"gentleharbor/core/finding"
+)
+
+// first is a first message of a program: a length, a code, and the rest.
+func first(code uint32, rest string) string {
+	p := binary.BigEndian.AppendUint32(nil, uint32(8+len(rest)))
+	return string(binary.BigEndian.AppendUint32(p, code)) + rest
+}
+
+// received is what is read of an opening, and what a program gets meanwhile.
+func received(t *testing.T, sent string) (o *engine.Opening, got string, err error) {
+	t.Helper()
+	program, address := net.Pipe()
+	deadline := time.Now().Add(10 * time.Second)
+	program.SetDeadline(deadline)
+	address.SetDeadline(deadline)
+	answer := make(chan string)
+	go func() {
+		go io.WriteString(program, sent)
+		p, _ := io.ReadAll(program)
+		answer <- string(p)
+	}()
+	o, err = receive(address)
+	address.Close()
+	return o, <-answer, err
+}
+
+// TestReceive: what a program may open with, and what is none.
+func TestReceive(t *testing.T) {
+	const v3 = 3 << 16
+	ssl, gss := first(codeSSL, ""), first(codeGSS, "")
+	start := first(v3, "user\x00warden\x00database\x00tides\x00search_path\x00a\x00\x00")
+	for name, c := range map[string]struct{ sent, got, problem string }{
+		"at once":             {start, "", ""},
+		"after TLS":           {ssl + start, "N", ""},
+		"after both":          {gss + ssl + start, "NN", ""},
+		"again and again":     {ssl + gss + ssl + start, "NNN", "again and again"},
+		"an old version":      {first(2<<16, "\x00"), "", "version 2.0"},
+		"TLS at once":         {"\x16\x03\x01\x02\x00\x01", "", "says that it has"},
+		"too short":           {"\x00\x00\x00\x04", "", "has 4 bytes"},
+		"too long":            {"\x00\x01\x00\x00", "", "has 65536 bytes"},
+		"half a pair":         {first(v3, "user\x00warden"), "", "middle of a parameter"},
+		"no end":              {first(v3, "user\x00warden\x00"), "", "end with a zero"},
+		"bytes behind":        {first(v3, "user\x00warden\x00\x00x"), "", "end with a zero"},
+		"a cancel of 3 bytes": {first(codeCancel, "abc"), "", "a request to cancel"},
+	} {
+		o, got, err := received(t, c.sent)
+		switch {
+		case got != c.got:
+			t.Errorf("%s: the program got %q", name, got)
+		case c.problem != "" && (err == nil || !strings.Contains(err.Error(), c.problem)):
+			t.Errorf("%s: %v", name, err)
+		case c.problem == "" && (err != nil || o.User != "warden" || o.Database != "tides" || o.Parameters["search_path"] != "a"):
+			t.Errorf("%s: %+v %v", name, o, err)
+		}
+	}
+	o, _, err := received(t, first(codeCancel, "\x00\x00\x00\x07\x00\x00\x00\x09"))
+	if err != nil || *o.Cancel != (engine.CancelKey{Session: 7, Secret: 9}) {
+		t.Errorf("%+v %v", o, err)
+	}
+	if o, _, err := received(t, first(v3, "user\x00a\x00database\x00a\x00replication\x00database\x00\x00")); err != nil || o.Database != "" || !o.Replication {
+		t.Errorf("%+v %v", o, err)
+	}
+	if _, got, err := received(t, first(v3+2, "user\x00a\x00_pq_.x\x001\x00\x00")); err != nil || !strings.HasPrefix(got, "v") || !strings.Contains(got, "_pq_.x") {
+		t.Errorf("%q %v", got, err)
+	}
+}
+
+// TestRefuse: a finding becomes the protocol's own error.
+func TestRefuse(t *testing.T) {
+	program, address := net.Pipe()
+	go func() {
+		refuse(address, nil, finding.New(finding.LoginOtherUser, "nobody else").Saw("it asks for knot").Suggest("gharbor show tides"))
+		address.Close()
+	}()
+	got, err := io.ReadAll(program)
+	for _, want := range []string{"SFATAL\x00", "C08004\x00", "Mnobody else (login.other-user)\x00", "Dit asks for knot\x00", "Hgharbor show tides\x00"} {
+		if err != nil || len(got) < 5 || got[0] != 'E' || !bytes.Contains(got, []byte(want)) {
+			t.Errorf("%q without %q: %v", got, want, err)
+		}
+	}
+}
+
+// FuzzReceive: no opening makes it fail but by an error.
+func FuzzReceive(f *testing.F) {
+	f.Add([]byte(first(3<<16, "user\x00a\x00\x00")))
+	f.Add([]byte(first(codeSSL, "")))
+	f.Fuzz(func(t *testing.T, sent []byte) {
+		o, err := receive(&scripted{in: bytes.NewReader(sent)})
+		if (o == nil) == (err == nil) {
+			t.Errorf("%v %v", o, err)
+		}
+	})
+}
+
+// scripted is a connection that says what is written, and hears nothing.
+type scripted struct {
+	net.Conn
+	in io.Reader
+}
+
+func (s *scripted) Read(p []byte) (int, error)  { return s.in.Read(p) }
+func (s *scripted) Write(p []byte) (int, error) { return len(p), nil }

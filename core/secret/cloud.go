@@ -1,0 +1,48 @@
+package secret
+
+import (
+	"context"
+
+	"gentleharbor/core/finding"
+)
+
+// minted is a login that the service of the profile's cloud instance makes at use.
+func (q Query) minted() (*Located, *finding.Finding) {
+	if q.Mint == nil && q.Instance == "" {
+		return nil, finding.New(finding.SecretMissing,
+			"the login comes from a cloud, but the profile's address is no cloud instance").
+			Suggest("gharbor set %s secret=ask", q.Profile)
+	}
+	if q.Mint == nil {
+		return nil, q.KeepOrAsk(finding.New(finding.SecretMissing,
+			"the service makes no logins for the instance %s", q.Instance))
+	}
+	return &Located{
+		Place: "made at use by the service, for minutes",
+		Mint:  q.Mint,
+		Read: func(ctx context.Context) (Value, error) {
+			login, err := q.Mint(ctx)
+			if err != nil {
+				return Value{}, err
+			}
+			return login.Password, nil
+		},
+	}, nil
+}
+
+// pauseKey finds what WithPause put into a context.
+type pauseKey struct{}
+
+// WithPause lets whatever asks a person stop a clock meanwhile: pause stops it, and gives what starts it again.
+func WithPause(ctx context.Context, pause func() (resume func())) context.Context {
+	return context.WithValue(ctx, pauseKey{}, pause)
+}
+
+// Pause stops the clock of WithPause, where there is one. The context that it gives has no end by that clock, and
+// still ends with Ctrl-C, by stop or whatever else cancels ctx.
+func Pause(ctx context.Context) (resume func()) {
+	if pause, ok := ctx.Value(pauseKey{}).(func() func()); ok {
+		return pause()
+	}
+	return func() {}
+}

@@ -1,0 +1,216 @@
+package tunnel
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"net"
+	"sync"
+	"time"
+
+	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/route/hop"
+)
+
+// Login is how a tunnel logs in for whoever connects.
+type Login struct {
+	Front *engine.Front
+
+	// Ours reports whether it is a process of this user that connected.
+	Ours func(local net.Conn) bool
+
+	// User and Database are the profile's. A program that names another user is refused; "" is any. Another database is
+	// opened with AnyDatabase, a stream of changes with Replication.
+	User, Database string
+	AnyDatabase    bool
+	Replication    bool
+
+	// LogIn logs in at the server, for what a program wants in o or says to greet; through is the way to the last hop, nil
+	// without hops.
+	LogIn func(ctx context.Context, o *engine.Opening, greet engine.Greet,
+		through *hop.Link) (engine.Conversation, *finding.Finding)
+}
+
+// openWithin is how long a program may take to say what it wants.
+const openWithin = 10 * time.Second
+
+// refusal is why a program got no session.
+type refusal struct{ found *finding.Finding }
+
+func (r *refusal) Error() string { return r.found.Cause }
+
+// failed notes why a connection came to nothing.
+func (t *Tunnel) failed(err error) {
+	var r *refusal
+	if errors.As(err, &r) {
+		t.fail(r.found.Code, r.found.Cause)
+		return
+	}
+	t.fail("", err.Error())
+}
+
+// logIn hands a program a session at the server.
+func (t *Tunnel) logIn(ctx context.Context, local net.Conn) (remote net.Conn, end func(), err error) {
+	l := t.o.Login
+	if !l.Ours(local) {
+		return nil, nil, errors.New("a process of another user connected, and was refused")
+	}
+	stop := context.AfterFunc(ctx, func() { local.Close() }) // a program that is asked nothing waits
+	defer stop()
+	local.SetDeadline(time.Now().Add(openWithin))
+	var o *engine.Opening
+	var greet engine.Greet
+	if l.Front.Receive != nil {
+		if o, err = l.Front.Receive(local); err != nil {
+			return nil, nil, noOpening(err)
+		}
+		if o.Cancel != nil {
+			return nil, nil, t.sessions.cancel(ctx, *o.Cancel)
+		}
+	} else {
+		greet = func(conv engine.Conversation) *finding.Finding {
+			if o, err = conv.(engine.Greeting).Greet(local); err != nil {
+				return finding.New(finding.LoginBrokenOff, "%s", noOpening(err))
+			}
+			return t.allowed(o)
+		}
+	}
+	conv, found := t.session(ctx, o, greet)
+	if found != nil {
+		l.Front.Refuse(local, o, found)
+		return nil, nil, &refusal{found}
+	}
+	key := t.sessions.add(conv)
+	end = func() {
+		t.sessions.remove(key)
+		conv.Close()
+	}
+	remote, err = conv.(engine.Handing).HandOver(local, key)
+	if err != nil {
+		end()
+		return nil, nil, fmt.Errorf("a session could not be handed over: %s", clean.Line(err.Error(), 200))
+	}
+	local.SetDeadline(time.Time{})
+	remote.SetDeadline(time.Time{})
+	return remote, end, nil
+}
+
+func noOpening(err error) error {
+	return fmt.Errorf("a program opened a connection that is no session: %s", clean.Line(err.Error(), 200))
+}
+
+// session logs in for what a program asks.
+func (t *Tunnel) session(ctx context.Context, o *engine.Opening,
+	greet engine.Greet) (engine.Conversation, *finding.Finding) {
+	if o != nil {
+		if found := t.allowed(o); found != nil {
+			return nil, found
+		}
+	}
+	ctx, cancel := context.WithTimeout(ctx, t.o.Patience)
+	defer cancel()
+	for {
+		var link *hop.Link
+		var changed <-chan struct{}
+		if len(t.o.Hops) > 0 {
+			var err error
+			if link, changed, err = t.way(ctx); err != nil {
+				return nil, finding.New(finding.HopDropped, "%s", err.Error()).
+					Suggest("gharbor tunnel show %s", t.o.Profile)
+			}
+		}
+		conv, found := t.o.Login.LogIn(ctx, o, greet, link)
+		if found == nil || link == nil || greet != nil || !found.Is(finding.HopDropped) || !link.Lasts() {
+			return conv, found
+		}
+		select { // the way ended under it: the next one may do
+		case <-changed:
+		case <-link.Gone():
+			<-changed
+		case <-ctx.Done():
+			return nil, found
+		}
+	}
+}
+
+// Try logs in once, and ends the session: whether a program could.
+func (t *Tunnel) Try(ctx context.Context) *finding.Finding {
+	link, _ := t.current()
+	conv, found := t.o.Login.LogIn(ctx, &engine.Opening{}, nil, link)
+	if found == nil {
+		conv.Close()
+	}
+	return found
+}
+
+// allowed judges what a program asks for.
+func (t *Tunnel) allowed(o *engine.Opening) *finding.Finding {
+	l, name := t.o.Login, t.o.Profile
+	switch {
+	case l.User != "" && o.User != "" && o.User != l.User:
+		return finding.New(finding.LoginOtherUser, "this address logs in as %s, and as nobody else", clean.Quoted(l.User)).
+			Saw("the program asks for the user %s", clean.Quoted(o.User)).
+			Suggest("gharbor show %s", name)
+	case o.Database != "" && o.Database != l.Database && !l.AnyDatabase:
+		return finding.New(finding.LoginOtherDatabase, "this address leads to the database %s, and to no other",
+			clean.Quoted(l.Database)).
+			Saw("the program asks for %s", clean.Quoted(o.Database)).
+			Suggest("gharbor tunnel open %s -login -any-database", name)
+	case o.Replication && !l.Replication:
+		return finding.New(finding.LoginReplication, "this address gives no stream of changes").
+			Suggest("gharbor tunnel open %s -login -replication", name)
+	}
+	return nil
+}
+
+// sessions are those that were handed to programs, by the keys with which they cancel.
+type sessions struct {
+	mu  sync.Mutex
+	all map[engine.CancelKey]engine.Conversation
+}
+
+// add keeps a session under a key that nobody can guess.
+func (s *sessions) add(conv engine.Conversation) engine.CancelKey {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.all == nil {
+		s.all = make(map[engine.CancelKey]engine.Conversation)
+	}
+	for {
+		var p [8]byte
+		rand.Read(p[:])
+		key := engine.CancelKey{Session: binary.BigEndian.Uint32(p[:]) >> 1, Secret: binary.BigEndian.Uint32(p[4:])}
+		if _, taken := s.all[key]; !taken {
+			s.all[key] = conv
+			return key
+		}
+	}
+}
+
+func (s *sessions) remove(key engine.CancelKey) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.all, key)
+}
+
+// cancel ends the statement of a session. A key that is nobody's does nothing, as on a server.
+func (s *sessions) cancel(ctx context.Context, key engine.CancelKey) error {
+	s.mu.Lock()
+	conv := s.all[key]
+	s.mu.Unlock()
+	if conv == nil {
+		return nil
+	}
+	one, ok := conv.(engine.Cancelling)
+	if !ok {
+		return nil
+	}
+	if err := one.CancelSession(ctx); err != nil {
+		return fmt.Errorf("a statement could not be cancelled: %s", clean.Line(err.Error(), 200))
+	}
+	return nil
+}

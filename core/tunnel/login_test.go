@@ -1,0 +1,162 @@
+package tunnel
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"gentleharbor/core/engine"
+	"gentleharbor/core/finding"
+	"gentleharbor/core/route/hop"
+)
+
+// lines is a front for a protocol of lines: "user database [stream]" opens, "cancel SESSION SECRET" cancels.
+var lines = &engine.Front{
+	Receive: func(conn net.Conn) (*engine.Opening, error) {
+		line, err := bufio.NewReaderSize(conn, 16).ReadString('\n')
+		words := strings.Fields(line)
+		switch {
+		case err != nil:
+			return nil, err
+		case len(words) == 3 && words[0] == "cancel":
+			var key engine.CancelKey
+			fmt.Sscan(words[1], &key.Session)
+			fmt.Sscan(words[2], &key.Secret)
+			return &engine.Opening{Cancel: &key}, nil
+		case len(words) < 2:
+			return nil, errors.New("no opening\x1b[2J")
+		}
+		return &engine.Opening{User: words[0], Database: words[1], Replication: len(words) > 2}, nil
+	},
+	Refuse: func(conn net.Conn, _ *engine.Opening, found *finding.Finding) error {
+		_, err := fmt.Fprintf(conn, "refused: %s\n", found.Code)
+		return err
+	},
+}
+
+// session is a conversation of that protocol.
+type session struct {
+	engine.Conversation
+	conn      net.Conn
+	closed    *atomic.Int32
+	cancelled *atomic.Int32
+}
+
+func (s *session) HandOver(to net.Conn, key engine.CancelKey) (net.Conn, error) {
+	_, err := fmt.Fprintf(to, "welcome %d %d\n", key.Session, key.Secret)
+	return s.conn, err
+}
+
+func (s *session) CancelSession(context.Context) error {
+	s.cancelled.Add(1)
+	return nil
+}
+
+func (s *session) Close() {
+	s.closed.Add(1)
+	s.conn.Close()
+}
+
+// TestLogin: who connects gets a session, or a refusal in the protocol's own form; a key that is right cancels.
+func TestLogin(t *testing.T) {
+	var closed, cancelled atomic.Int32
+	var ours atomic.Bool
+	ours.Store(true)
+	w := newWorld(t, func(conn net.Conn) { io.Copy(conn, conn) }, func(o *Options) {
+		o.Login = &Login{Front: lines, User: "warden", Database: "tides", Ours: func(net.Conn) bool { return ours.Load() },
+			LogIn: func(ctx context.Context, _ *engine.Opening, _ engine.Greet, through *hop.Link) (engine.Conversation, *finding.Finding) {
+				conn, err := through.DialRaw(ctx, "tcp", "tide-db.internal.example:5432")
+				if err != nil {
+					return nil, finding.New(finding.ReachFailed, "%s", err.Error())
+				}
+				return &session{conn: conn, closed: &closed, cancelled: &cancelled}, nil
+			}}
+	})
+	say := func(text string) (string, net.Conn) {
+		conn, err := net.Dial("tcp", w.local)
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { conn.Close() })
+		conn.SetDeadline(time.Now().Add(10 * time.Second))
+		io.WriteString(conn, text)
+		got, _ := bufio.NewReader(conn).ReadString('\n')
+		return got, conn
+	}
+	if found := w.tunnel.Try(t.Context()); found != nil || closed.Load() != 1 {
+		t.Fatalf("%+v", found)
+	}
+	welcome, conn := say("warden tides\n")
+	var key engine.CancelKey
+	if _, err := fmt.Sscanf(welcome, "welcome %d %d", &key.Session, &key.Secret); err != nil {
+		t.Fatalf("%q", welcome)
+	}
+	io.WriteString(conn, "echo\n")
+	if back, _ := bufio.NewReader(conn).ReadString('\n'); back != "echo\n" {
+		t.Errorf("%q came back", back)
+	}
+	for sent, want := range map[string]string{"curator tides\n": "refused: login.other-user\n", "warden sea\n": "refused: login.other-database\n",
+		"warden tides stream\n": "refused: login.replication\n", "knot\n": ""} {
+		if got, _ := say(sent); got != want {
+			t.Errorf("%q: %q", sent, got)
+		}
+	}
+	say(fmt.Sprintf("cancel %d %d\n", key.Session, key.Secret+1))
+	if cancelled.Load() != 0 {
+		t.Error("a wrong key cancels")
+	}
+	say(fmt.Sprintf("cancel %d %d\n", key.Session, key.Secret))
+	if cancelled.Load() != 1 {
+		t.Error("a right key does not cancel")
+	}
+	conn.Close()
+	waitUntil(t, func() bool { return closed.Load() == 2 })
+	say(fmt.Sprintf("cancel %d %d\n", key.Session, key.Secret))
+	if cancelled.Load() != 1 {
+		t.Error("the key of a session that has ended cancels")
+	}
+	ours.Store(false)
+	if got, _ := say("warden tides\n"); got != "" {
+		t.Errorf("another user's process is told %q", got)
+	}
+	s := w.tunnel.Status()
+	if !s.Login || s.Refused != 5 || s.LastError == nil || !strings.Contains(s.LastError.Text, "another user") {
+		t.Errorf("%+v %+v", s, s.LastError)
+	}
+}
+
+// TestLoginAnyDatabase: what is allowed is handed on.
+func TestLoginAnyDatabase(t *testing.T) {
+	tunnel := New(Options{Profile: "tides", Login: &Login{User: "", Database: "tides", AnyDatabase: true, Replication: true}})
+	if found := tunnel.allowed(&engine.Opening{User: "anybody", Database: "sea", Replication: true}); found != nil {
+		t.Errorf("%+v", found)
+	}
+}
+
+// TestLoginWithoutAWay: a program waits for the hops, and then hears why it waits no longer.
+func TestLoginWithoutAWay(t *testing.T) {
+	tunnel := New(Options{Profile: "tides", Hops: []*hop.Hop{{}}, Patience: 20 * time.Millisecond, Login: &Login{Front: lines}})
+	conv, found := tunnel.session(t.Context(), &engine.Opening{}, nil)
+	if conv != nil || !found.Is(finding.HopDropped) || found.Try[0] != "gharbor tunnel show tides" {
+		t.Errorf("%+v", found)
+	}
+}
+
+// waitUntil waits for what other goroutines do.
+func waitUntil(t *testing.T, ok func() bool) {
+	t.Helper()
+	for range 500 {
+		if ok() {
+			return
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	t.Error("it did not happen within 5 s")
+}

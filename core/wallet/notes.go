@@ -1,0 +1,88 @@
+package wallet
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"strconv"
+	"strings"
+	"sync"
+
+	"gentleharbor/core/privatesocket"
+)
+
+// The bounds of what a keeper notes beside its keys.
+const (
+	maxNote  = 64 << 10
+	maxNotes = 100
+)
+
+// notes are what a keeper remembers for other commands until it ends: tokens that are to be forgotten with it.
+type notes struct {
+	mu  sync.Mutex
+	all map[string][]byte
+}
+
+// answer serves "note N NAME" followed by N bytes, "noted NAME" and "drop NAME". ok is false for another request.
+func (n *notes) answer(line string, in io.Reader) (r reply, ok bool) {
+	word, rest, _ := strings.Cut(line, " ")
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	switch word {
+	case "note":
+		size, name, _ := strings.Cut(rest, " ")
+		bytes, err := strconv.Atoi(size)
+		_, known := n.all[name]
+		if err != nil || bytes < 0 || bytes > maxNote || !known && len(n.all) >= maxNotes {
+			return reply{Error: "too much to note"}, true
+		}
+		data := make([]byte, bytes)
+		if _, err := io.ReadFull(in, data); err != nil {
+			return reply{Error: "a note that is not whole"}, true
+		}
+		n.all[name] = data
+		return reply{}, true
+	case "noted":
+		return reply{Content: n.all[rest]}, true
+	case "drop":
+		delete(n.all, rest)
+		return reply{}, true
+	}
+	return reply{}, false
+}
+
+// Put has the keeper note something under a name, until it ends.
+func (u Unlocked) Put(ctx context.Context, name string, data []byte) error {
+	_, err := u.note(ctx, append(fmt.Appendf(nil, "note %d %s\n", len(data), name), data...))
+	return err
+}
+
+// Get is what the keeper noted under a name, fs.ErrNotExist where that is nothing.
+func (u Unlocked) Get(ctx context.Context, name string) ([]byte, error) {
+	r, err := u.note(ctx, []byte("noted "+name+"\n"))
+	if err == nil && len(r.Content) == 0 {
+		err = fs.ErrNotExist
+	}
+	return r.Content, err
+}
+
+// Drop has the keeper forget what it noted under a name.
+func (u Unlocked) Drop(ctx context.Context, name string) error {
+	_, err := u.note(ctx, []byte("drop "+name+"\n"))
+	return err
+}
+
+func (u Unlocked) note(ctx context.Context, request []byte) (reply, error) {
+	r, err := u.ask(ctx, request)
+	switch {
+	case errors.Is(err, privatesocket.ErrNone):
+		return r, fs.ErrNotExist
+	case err != nil:
+		return r, err
+	case r.Error != "":
+		return r, errors.New(r.Error)
+	}
+	return r, nil
+}
