@@ -277,6 +277,7 @@ func (a *attempt) target(reached *route.Reached) engine.Target {
 		User:        t.profile.Text(key.User),
 		Database:    t.database(),
 		Parameters:  t.parameters(),
+		ReadOnly:    t.readOnly,
 		Network:     reached.Network,
 		Address:     reached.Address,
 		TLS:         t.plan.tls,

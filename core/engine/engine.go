@@ -76,6 +76,8 @@ type Target struct {
 	// Parameters are what a program on this machine wants of the session, by the protocol's names; nil for what a test
 	// wants.
 	Parameters map[string]string
+	// ReadOnly: the session that a program gets is read-only.
+	ReadOnly bool
 
 	// ForStatements tells that statements will be run: an answer may be of any size then.
 	ForStatements bool

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"net"
 
 	"gentleharbor/core/finding"
@@ -15,9 +16,16 @@ type Opening struct {
 
 	Sequence byte // of the next packet to it, where the protocol counts them
 
+	// Prove asks the program for the password of the address, where that has one. The error is ErrNotProved, or why the
+	// program could not be asked.
+	Prove func(conn net.Conn, password string) error
+
 	Replication bool       // it wants a stream of changes, not a session
 	Cancel      *CancelKey // it wants a statement of another session ended, and no session
 }
+
+// ErrNotProved is a program that did not send the password of the address.
+var ErrNotProved = errors.New("the program did not send the password of this address")
 
 // CancelKey is the proof of a session by which another connection may end its statement.
 type CancelKey struct{ Session, Secret uint32 }
@@ -30,6 +38,11 @@ type Front struct {
 	Receive func(conn net.Conn) (*Opening, error)
 	// Refuse tells a program why there is no session, in the protocol's own form. o is nil before it has asked for one.
 	Refuse func(conn net.Conn, o *Opening, found *finding.Finding) error
+
+	// LocalFiles tells whether a server can ask a program for files of this machine.
+	LocalFiles bool
+	// Undo is the statement by which a program ends that its session is read-only.
+	Undo string
 }
 
 // Greet has a program greeted by the conversation with its server, and says why it may not have what it asks for.
@@ -38,8 +51,8 @@ type Greet func(Conversation) *finding.Finding
 // Greeting is a conversation whose server speaks first.
 type Greeting interface {
 	// Greet greets a program as the server did, once the stage speak has passed, and reads what it asks for. The
-	// login that follows is for that.
-	Greet(local net.Conn) (*Opening, error)
+	// login that follows is for that. With files the server may ask the program for files of this machine.
+	Greet(local net.Conn, files bool) (*Opening, error)
 }
 
 // Handing is a conversation whose session can be handed to a program, once its stage database has passed.

@@ -282,6 +282,7 @@ const (
 	LoginOtherUser           Code = "login.other-user"
 	LoginOtherDatabase       Code = "login.other-database"
 	LoginReplication         Code = "login.replication"
+	LoginLocalPassword       Code = "login.local-password"
 )
 
 // The codes of database.

@@ -100,9 +100,10 @@ func (c Connection) At(local engine.Endpoint) Connection {
 	return c
 }
 
-// LoggedIn is the connection by a local address that logs in by itself: there is no password, and no TLS but behind it.
-func (c Connection) LoggedIn(local engine.Endpoint) Connection {
-	c.Password, c.TLS, c.TLSName, c.TLSStart, c.CA, c.CRL, c.Cert, c.Key, c.Target = secret.Value{}, "", "", "", "",
+// LoggedIn is the connection by a local address that logs in by itself: there is no password but the address's own, and
+// no TLS but behind it.
+func (c Connection) LoggedIn(local engine.Endpoint, own secret.Value) Connection {
+	c.Password, c.TLS, c.TLSName, c.TLSStart, c.CA, c.CRL, c.Cert, c.Key, c.Target = own, "", "", "", "",
 		"", "", "", ""
 	return c.At(local)
 }

@@ -201,7 +201,7 @@ func (f *Finder) locate(ctx context.Context, q Query) (*Located, *finding.Findin
 	case "none":
 		return &Located{Place: "none, by the profile", None: true}, nil
 	case "ask":
-		if !f.Terminal {
+		if !f.canAsk(q) {
 			return nil, q.suggest(finding.New(finding.SecretNoTerminal,
 				"there is no terminal to ask for the %s", q.what()), "env:NAME", q.fileSource())
 		}
@@ -251,13 +251,21 @@ func (f *Finder) inOrder(ctx context.Context, q Query) (*Located, *finding.Findi
 		tried = append(tried, found.Cause)
 		tried = append(tried, found.Seen...)
 	}
-	if f.Terminal {
+	if f.canAsk(q) {
 		located := f.asking(q)
 		located.Tried = tried
 		return located, nil
 	}
 	tried = append(tried, "there is no terminal to ask on")
 	return &Located{Place: "none found", None: true, Tried: tried}, nil
+}
+
+// canAsk tells whether there is someone to ask, or was when the answer was given.
+func (f *Finder) canAsk(q Query) bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	_, given := f.typed[q.asked()]
+	return f.Terminal || given
 }
 
 // asking asks once for a profile, however many hosts or tests want the answer.

@@ -94,7 +94,7 @@ func (t *Tunnel) again(ctx context.Context) {
 		if ctx.Err() != nil {
 			return
 		}
-		t.fail(found.Code, found.Cause)
+		t.failFor(found)
 		timer := time.NewTimer(pause + rand.N(pause/4)) // many tunnels do not come back in one moment
 		select {
 		case <-ctx.Done():

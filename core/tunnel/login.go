@@ -14,20 +14,26 @@ import (
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/route/hop"
+	"gentleharbor/core/secret"
 )
 
 // Login is how a tunnel logs in for whoever connects.
 type Login struct {
 	Front *engine.Front
 
-	// Ours reports whether it is a process of this user that connected.
-	Ours func(local net.Conn) bool
+	// Ours reports whether it is a process of this user that connected. Where it is nil, a program proves that by Password,
+	// which is in the file PasswordFile.
+	Ours         func(local net.Conn) bool
+	Password     secret.Value
+	PasswordFile string
 
 	// User and Database are the profile's. A program that names another user is refused; "" is any. Another database is
-	// opened with AnyDatabase, a stream of changes with Replication.
+	// opened with AnyDatabase, a stream of changes with Replication, and files of this machine with LocalFiles.
 	User, Database string
 	AnyDatabase    bool
 	Replication    bool
+	LocalFiles     bool
+	ReadOnly       bool // sessions are: LogIn sees to it
 
 	// LogIn logs in at the server, for what a program wants in o or says to greet; through is the way to the last hop, nil
 	// without hops.
@@ -43,45 +49,54 @@ type refusal struct{ found *finding.Finding }
 
 func (r *refusal) Error() string { return r.found.Cause }
 
+// errStranger is a connection of somebody else's.
+var errStranger = errors.New("a process of another user connected, and was refused")
+
 // failed notes why a connection came to nothing.
 func (t *Tunnel) failed(err error) {
 	var r *refusal
 	if errors.As(err, &r) {
-		t.fail(r.found.Code, r.found.Cause)
+		t.failFor(r.found)
 		return
 	}
 	t.fail("", err.Error())
 }
 
+// caller is a program that has connected.
+type caller struct {
+	*Tunnel
+	local   net.Conn
+	opening *engine.Opening // what it wants; nil before it has said so
+}
+
 // logIn hands a program a session at the server.
 func (t *Tunnel) logIn(ctx context.Context, local net.Conn) (remote net.Conn, end func(), err error) {
 	l := t.o.Login
-	if !l.Ours(local) {
-		return nil, nil, errors.New("a process of another user connected, and was refused")
+	if l.Ours != nil && !l.Ours(local) {
+		t.strangers.Add(1)
+		return nil, nil, errStranger
 	}
 	stop := context.AfterFunc(ctx, func() { local.Close() }) // a program that is asked nothing waits
 	defer stop()
 	local.SetDeadline(time.Now().Add(openWithin))
-	var o *engine.Opening
-	var greet engine.Greet
+	c := &caller{Tunnel: t, local: local}
+	var found *finding.Finding
 	if l.Front.Receive != nil {
-		if o, err = l.Front.Receive(local); err != nil {
+		if c.opening, err = l.Front.Receive(local); err != nil {
 			return nil, nil, noOpening(err)
 		}
-		if o.Cancel != nil {
-			return nil, nil, t.sessions.cancel(ctx, *o.Cancel)
+		if c.opening.Cancel != nil {
+			return nil, nil, t.sessions.cancel(ctx, *c.opening.Cancel)
 		}
-	} else {
-		greet = func(conv engine.Conversation) *finding.Finding {
-			if o, err = conv.(engine.Greeting).Greet(local); err != nil {
-				return finding.New(finding.LoginBrokenOff, "%s", noOpening(err))
-			}
-			return t.allowed(o)
-		}
+		found = c.admitted()
 	}
-	conv, found := t.session(ctx, o, greet)
+	var conv engine.Conversation
+	if found == nil {
+		conv, found = c.session(ctx)
+	}
 	if found != nil {
-		l.Front.Refuse(local, o, found)
+		local.SetWriteDeadline(time.Now().Add(openWithin))
+		l.Front.Refuse(local, c.opening, found)
 		return nil, nil, &refusal{found}
 	}
 	key := t.sessions.add(conv)
@@ -89,6 +104,7 @@ func (t *Tunnel) logIn(ctx context.Context, local net.Conn) (remote net.Conn, en
 		t.sessions.remove(key)
 		conv.Close()
 	}
+	local.SetWriteDeadline(time.Now().Add(openWithin))
 	remote, err = conv.(engine.Handing).HandOver(local, key)
 	if err != nil {
 		end()
@@ -103,28 +119,54 @@ func noOpening(err error) error {
 	return fmt.Errorf("a program opened a connection that is no session: %s", clean.Line(err.Error(), 200))
 }
 
-// session logs in for what a program asks.
-func (t *Tunnel) session(ctx context.Context, o *engine.Opening,
-	greet engine.Greet) (engine.Conversation, *finding.Finding) {
-	if o != nil {
-		if found := t.allowed(o); found != nil {
-			return nil, found
+// greet is the engine.Greet of a program whose server speaks first.
+func (c *caller) greet(conv engine.Conversation) *finding.Finding {
+	c.local.SetDeadline(time.Now().Add(openWithin))
+	o, err := conv.(engine.Greeting).Greet(c.local, c.o.Login.LocalFiles)
+	if err != nil {
+		return finding.New(finding.LoginBrokenOff, "%s", noOpening(err))
+	}
+	c.opening = o
+	return c.admitted()
+}
+
+// admitted tells why a program gets no session; nil where it gets one.
+func (c *caller) admitted() *finding.Finding {
+	if l := c.o.Login; l.Ours == nil {
+		err := c.opening.Prove(c.local, l.Password.Disclose())
+		switch {
+		case errors.Is(err, engine.ErrNotProved):
+			c.strangers.Add(1)
+			return finding.New(finding.LoginLocalPassword, "%s", err).
+				Suggest("cat %s", clean.Shell(l.PasswordFile))
+		case err != nil:
+			return finding.New(finding.LoginBrokenOff, "%s", noOpening(err))
 		}
 	}
-	ctx, cancel := context.WithTimeout(ctx, t.o.Patience)
+	return c.allowed(c.opening)
+}
+
+// session logs in for what a program asks.
+func (c *caller) session(ctx context.Context) (engine.Conversation, *finding.Finding) {
+	ctx, cancel := context.WithTimeout(ctx, c.o.Patience)
 	defer cancel()
+	var greet engine.Greet
+	if c.o.Login.Front.Receive == nil {
+		greet = c.greet
+	}
 	for {
 		var link *hop.Link
 		var changed <-chan struct{}
-		if len(t.o.Hops) > 0 {
+		if len(c.o.Hops) > 0 {
 			var err error
-			if link, changed, err = t.way(ctx); err != nil {
+			if link, changed, err = c.way(ctx); err != nil {
 				return nil, finding.New(finding.HopDropped, "%s", err.Error()).
-					Suggest("gharbor tunnel show %s", t.o.Profile)
+					Suggest("gharbor tunnel show %s", c.o.Profile)
 			}
 		}
-		conv, found := t.o.Login.LogIn(ctx, o, greet, link)
-		if found == nil || link == nil || greet != nil || !found.Is(finding.HopDropped) || !link.Lasts() {
+		conv, found := c.o.Login.LogIn(ctx, c.opening, greet, link)
+		greeted := greet != nil && c.opening != nil // with what one server said
+		if found == nil || link == nil || greeted || !found.Is(finding.HopDropped) || !link.Lasts() {
 			return conv, found
 		}
 		select { // the way ended under it: the next one may do

@@ -15,6 +15,7 @@ import (
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/route/hop"
+	"gentleharbor/core/secret"
 )
 
 // lines is a front for a protocol of lines: "user database [stream]" opens, "cancel SESSION SECRET" cancels.
@@ -127,7 +128,7 @@ func TestLogin(t *testing.T) {
 		t.Errorf("another user's process is told %q", got)
 	}
 	s := w.tunnel.Status()
-	if !s.Login || s.Refused != 5 || s.LastError == nil || !strings.Contains(s.LastError.Text, "another user") {
+	if !s.Login || s.Refused != 5 || s.Strangers != 1 || s.LastError == nil || !strings.Contains(s.LastError.Text, "another user") {
 		t.Errorf("%+v %+v", s, s.LastError)
 	}
 }
@@ -143,11 +144,87 @@ func TestLoginAnyDatabase(t *testing.T) {
 // TestLoginWithoutAWay: a program waits for the hops, and then hears why it waits no longer.
 func TestLoginWithoutAWay(t *testing.T) {
 	tunnel := New(Options{Profile: "tides", Hops: []*hop.Hop{{}}, Patience: 20 * time.Millisecond, Login: &Login{Front: lines}})
-	conv, found := tunnel.session(t.Context(), &engine.Opening{}, nil)
+	conv, found := (&caller{Tunnel: tunnel, opening: &engine.Opening{}}).session(t.Context())
 	if conv != nil || !found.Is(finding.HopDropped) || found.Try[0] != "gharbor tunnel show tides" {
 		t.Errorf("%+v", found)
 	}
 }
+
+// TestLoginByPassword: where the system does not tell whose a connection is, the password of the address counts.
+func TestLoginByPassword(t *testing.T) {
+	broken := errors.New("broken")
+	tunnel := New(Options{Profile: "tides", Login: &Login{Password: secret.NewValue("ebb"), PasswordFile: "/run/a password"}})
+	for name, c := range map[string]struct {
+		err       error
+		code      finding.Code
+		try       string
+		strangers int64
+	}{
+		"right":  {},
+		"wrong":  {engine.ErrNotProved, finding.LoginLocalPassword, "cat '/run/a password'", 1},
+		"broken": {broken, finding.LoginBrokenOff, "", 0},
+	} {
+		before := tunnel.strangers.Load()
+		var asked string
+		prove := func(_ net.Conn, password string) error { asked = password; return c.err }
+		found := (&caller{Tunnel: tunnel, opening: &engine.Opening{Prove: prove}}).admitted()
+		switch {
+		case asked != "ebb", tunnel.strangers.Load()-before != c.strangers, (found == nil) != (c.err == nil):
+			t.Errorf("%s: asked for %q, %+v", name, asked, found)
+		case found != nil && (found.Code != c.code || c.try != "" && found.Try[0] != c.try):
+			t.Errorf("%s: %+v", name, found)
+		}
+	}
+}
+
+// TestLoginOfAGreetedProgram: a program that was greeted by one server is not handed to another.
+func TestLoginOfAGreetedProgram(t *testing.T) {
+	var tries, greeted int
+	var unreached atomic.Bool
+	w := newWorld(t, func(conn net.Conn) { io.Copy(conn, conn) }, func(o *Options) {
+		o.Patience = 300 * time.Millisecond
+		o.Login = &Login{Front: &engine.Front{Refuse: lines.Refuse}, Ours: func(net.Conn) bool { return true },
+			LogIn: func(_ context.Context, o *engine.Opening, greet engine.Greet, _ *hop.Link) (engine.Conversation, *finding.Finding) {
+				tries++
+				if greet != nil && !unreached.Load() {
+					greeted++
+					if found := greet(greeter{}); found != nil {
+						return nil, found
+					}
+				}
+				return nil, finding.New(finding.HopDropped, "gone")
+			}}
+	})
+	call := func() string {
+		conn, err := net.Dial("tcp", w.local)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer conn.Close()
+		conn.SetDeadline(time.Now().Add(10 * time.Second))
+		got, _ := bufio.NewReader(conn).ReadString('\n')
+		return got
+	}
+	if got := call(); got != "refused: hop.dropped\n" || tries != 1 || greeted != 1 {
+		t.Errorf("%q after %d tries, greeted %d times", got, tries, greeted)
+	}
+	if f := w.tunnel.Status().LastError; f == nil || f.Finding == nil || f.Finding.Code != finding.HopDropped {
+		t.Errorf("%+v", f)
+	}
+	unreached.Store(true)
+	time.AfterFunc(100*time.Millisecond, func() {
+		link, _ := w.tunnel.current()
+		w.tunnel.set(Up, link)
+	})
+	if call(); tries != 3 {
+		t.Errorf("%d tries for one that was not greeted, and a way that was made again once", tries-1)
+	}
+}
+
+// greeter is a conversation whose server speaks first.
+type greeter struct{ engine.Conversation }
+
+func (greeter) Greet(net.Conn, bool) (*engine.Opening, error) { return &engine.Opening{}, nil }
 
 // waitUntil waits for what other goroutines do.
 func waitUntil(t *testing.T, ok func() bool) {

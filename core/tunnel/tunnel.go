@@ -65,9 +65,10 @@ const (
 
 // happening is something that went wrong.
 type happening struct {
-	At   time.Time    `json:"at"`
-	Code finding.Code `json:"code,omitempty"` // of a finding
-	Text string       `json:"text"`
+	At      time.Time        `json:"at"`
+	Code    finding.Code     `json:"code,omitempty"` // of a finding
+	Text    string           `json:"text"`
+	Finding *finding.Finding `json:"finding,omitempty"` // whole, where a session was refused
 }
 
 // Status is what a tunnel tells of itself. Bytes count both ways, as seen from here.
@@ -86,8 +87,11 @@ type Status struct {
 	Background  bool       `json:"background"`
 	Open        int        `json:"open"`
 	Connections int64      `json:"connections"`
-	Refused     int64      `json:"refused"` // that came to nothing
-	Login       bool       `json:"login"`   // for whoever connects
+	Refused     int64      `json:"refused"`                 // that came to nothing
+	Strangers   int64      `json:"strangers"`               // of them, those of others than this user's programs
+	Login       bool       `json:"login"`                   // for whoever connects
+	ReadOnly    bool       `json:"read_only"`               // the sessions that it gives are
+	Password    string     `json:"password_file,omitempty"` // that programs must send
 	Sent        int64      `json:"sent_bytes"`
 	Received    int64      `json:"received_bytes"`
 	Reconnects  int64      `json:"reconnects"`
@@ -106,7 +110,7 @@ type Tunnel struct {
 	changed    chan struct{} // closed when state changes
 	last       *happening
 
-	open, connections, refused, sent, received, reconnects atomic.Int64
+	open, connections, refused, strangers, sent, received, reconnects atomic.Int64
 	// when the last connection began or ended, in Unix nanoseconds
 	activity atomic.Int64
 	nudge    chan string
@@ -270,13 +274,21 @@ func (t *Tunnel) current() (*hop.Link, <-chan struct{}) {
 }
 
 // fail notes what went wrong, and tells it where it is news.
-func (t *Tunnel) fail(code finding.Code, text string) {
+func (t *Tunnel) fail(code finding.Code, text string) { t.note(happening{Code: code, Text: text}) }
+
+// failFor is fail with a finding that is kept whole.
+func (t *Tunnel) failFor(f *finding.Finding) {
+	t.note(happening{Code: f.Code, Text: f.Cause, Finding: f})
+}
+
+func (t *Tunnel) note(h happening) {
+	h.At = time.Now()
 	t.mu.Lock()
-	news := t.last == nil || t.last.Text != text || time.Since(t.last.At) > time.Minute
-	t.last = &happening{At: time.Now(), Code: code, Text: text}
+	news := t.last == nil || t.last.Text != h.Text || h.At.Sub(t.last.At) > time.Minute
+	t.last = &h
 	t.mu.Unlock()
 	if news {
-		t.o.Told(text)
+		t.o.Told(h.Text)
 	}
 }
 
@@ -294,11 +306,15 @@ func (t *Tunnel) Status() Status {
 		Open:        int(t.open.Load()),
 		Connections: t.connections.Load(),
 		Refused:     t.refused.Load(),
+		Strangers:   t.strangers.Load(),
 		Login:       t.o.Login != nil,
 		Through:     []string{},
 		Sent:        t.sent.Load(),
 		Received:    t.received.Load(),
 		Reconnects:  t.reconnects.Load(),
+	}
+	if l := t.o.Login; l != nil {
+		s.ReadOnly, s.Password = l.ReadOnly, l.PasswordFile
 	}
 	for _, h := range t.o.Hops {
 		s.Through = append(s.Through, h.String())

@@ -15,7 +15,7 @@ import (
 
 // front is MySQL's part of the protocol before a session (MySQL documentation, "Connection Phase"). The server speaks
 // first there, and says the number of the connection: what greets a program is the far server's greeting.
-var front = &engine.Front{Refuse: refuse}
+var front = &engine.Front{Refuse: refuse, LocalFiles: true, Undo: "SET SESSION TRANSACTION READ WRITE"}
 
 // More capability bits (MySQL documentation, "Capabilities Flags").
 const (
@@ -33,7 +33,7 @@ const (
 )
 
 // sessionCaps are those that what follows the login depends on: they are the program's own, as far as the server has
-// them. Files of this machine are not among them.
+// them. Files of this machine are among them only where the address allows that.
 const sessionCaps = capFoundRows | capLongFlag | capNoSchema | capODBC | capIgnoreSpace | capInteractive |
 	capTransactions | capMultiStatements | capMultiResults | capPSMultiResults | capSessionTrack | capDeprecateEOF |
 	capOptionalMetadata | capQueryAttributes
@@ -45,15 +45,22 @@ const openingCaps = capLongPassword | capWithDatabase | capProtocol41 | capSecur
 
 // program is what a program on this machine wants of its session.
 type program struct {
-	caps      uint32 // of sessionCaps
+	caps      uint32 // of sessionCaps, and of local files
 	collation byte
 	sequence  byte // of the next packet to it
+	salt      []byte
+	method    string // by which it sends a password, "" where it does not say
+	answer    []byte // in place of a password, or made of one
 }
 
 // Greet is an engine.Greeting's: the far server's greeting, without what this end does not do, and the program's
 // answer.
-func (c *conversation) Greet(local net.Conn) (*engine.Opening, error) {
-	if _, err := local.Write(c.hello.forProgram()); err != nil {
+func (c *conversation) Greet(local net.Conn, files bool) (*engine.Opening, error) {
+	caps := c.hello.caps & sessionCaps
+	if files {
+		caps |= c.hello.caps & capLocalFiles
+	}
+	if _, err := local.Write(c.hello.forProgram(caps)); err != nil {
 		return nil, err
 	}
 	packet, err := readPacket(local)
@@ -64,6 +71,12 @@ func (c *conversation) Greet(local net.Conn) (*engine.Opening, error) {
 	if err != nil {
 		return nil, err
 	}
+	p.caps &= caps
+	p.salt = c.hello.salt
+	o.Prove = func(conn net.Conn, password string) error {
+		defer func() { o.Sequence = p.sequence }()
+		return p.prove(conn, password)
+	}
 	c.hello.program = p
 	if o.Database != "" {
 		c.to.Database = o.Database
@@ -72,9 +85,9 @@ func (c *conversation) Greet(local net.Conn) (*engine.Opening, error) {
 }
 
 // forProgram is the greeting for a program: the same version, number and salt, and the method by which a program
-// without a password answers with nothing.
-func (h *hello) forProgram() []byte {
-	caps := h.caps&sessionCaps | openingCaps
+// without a password answers with nothing. caps are the capabilities of its session.
+func (h *hello) forProgram(caps uint32) []byte {
+	caps |= openingCaps
 	salt := h.salt
 	body := append([]byte{10}, h.version...)
 	body = append(body, 0)
@@ -116,8 +129,7 @@ func readPacket(conn net.Conn) ([]byte, error) {
 
 var errCutLogin = errors.New("its first packet is cut off")
 
-// parseLogin reads a program's first packet (MySQL documentation, "Protocol::HandshakeResponse41"). What it says in
-// place of a password is not looked at.
+// parseLogin reads a program's first packet (MySQL documentation, "Protocol::HandshakeResponse41").
 func parseLogin(packet []byte) (*program, *engine.Opening, error) {
 	const fixed = 4 + 4 + 1 + 23
 	body := packet[4:]
@@ -131,7 +143,7 @@ func parseLogin(packet []byte) (*program, *engine.Opening, error) {
 	case caps&capTLS != 0:
 		return nil, nil, errors.New("it wants TLS, which is not offered on this machine")
 	}
-	p := &program{caps: caps & sessionCaps, collation: body[8], sequence: packet[3] + 1}
+	p := &program{caps: caps & (sessionCaps | capLocalFiles), collation: body[8], sequence: packet[3] + 1}
 	user, rest, ok := bytes.Cut(body[fixed:], []byte{0})
 	if !ok {
 		return nil, nil, errCutLogin
@@ -141,16 +153,21 @@ func parseLogin(packet []byte) (*program, *engine.Opening, error) {
 		if len(rest) < 1 || rest[0] > 250 || len(rest) < 1+int(rest[0]) {
 			return nil, nil, errCutLogin
 		}
-		rest = rest[1+int(rest[0]):]
+		p.answer, rest = rest[1:1+int(rest[0])], rest[1+int(rest[0]):]
 	default:
-		if _, rest, ok = bytes.Cut(rest, []byte{0}); !ok {
+		if p.answer, rest, ok = bytes.Cut(rest, []byte{0}); !ok {
 			return nil, nil, errCutLogin
 		}
 	}
 	o := &engine.Opening{User: string(user), Sequence: p.sequence}
+	var name []byte
 	if caps&capWithDatabase != 0 {
-		name, _, _ := bytes.Cut(rest, []byte{0})
+		name, rest, _ = bytes.Cut(rest, []byte{0})
 		o.Database = string(name)
+	}
+	if caps&capPluginAuth != 0 {
+		name, _, _ = bytes.Cut(rest, []byte{0})
+		p.method = string(name)
 	}
 	return p, o, nil
 }

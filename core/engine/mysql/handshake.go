@@ -197,7 +197,7 @@ func (h *hello) tlsRequest() []byte {
 // utf8mb4 is the number of utf8mb4_general_ci, which the driver asks for.
 const utf8mb4 = 45
 
-// loginCaps are the capabilities that a login announces: never local files.
+// loginCaps are the capabilities that a login announces: local files only where a program may be asked for them.
 func (h *hello) loginCaps(secure bool) uint32 {
 	caps := h.caps & driverCaps &^ capLocalFiles
 	if h.program != nil {

@@ -368,6 +368,11 @@ func hostOf(account string) string {
 
 // Database opens the database in the session that is logged in.
 func (c *conversation) Database(ctx context.Context) finding.Result {
+	if c.to.ReadOnly {
+		if err := c.exec(ctx, statements.ReadOnly); err != nil {
+			return finding.Failed(c.lost(err))
+		}
+	}
 	if c.to.Database == "" {
 		return c.noDatabase(ctx)
 	}

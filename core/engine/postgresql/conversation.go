@@ -148,7 +148,7 @@ func (c *conversation) startup() []byte {
 // parameters are the session's settings besides user and database.
 func (c *conversation) parameters() map[string]string {
 	if c.to.Parameters != nil {
-		return maps.Clone(c.to.Parameters)
+		return c.forProgram(maps.Clone(c.to.Parameters))
 	}
 	return map[string]string{"application_name": "gharbor", "client_encoding": "UTF8"}
 }

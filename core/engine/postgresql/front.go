@@ -3,6 +3,7 @@ package postgresql
 import (
 	"bytes"
 	"context"
+	"crypto/subtle"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -19,7 +20,11 @@ import (
 )
 
 // front is PostgreSQL's part of the protocol before a session (PostgreSQL documentation, "Message Flow", "Start-up").
-var front = &engine.Front{Receive: receive, Refuse: refuse}
+var front = &engine.Front{Receive: receive, Refuse: refuse, Undo: "SET " + readOnlySetting + " = off"}
+
+// readOnlySetting is the one by which a session's transactions are read-only (PostgreSQL documentation, "Statement
+// Behavior").
+const readOnlySetting = "default_transaction_read_only"
 
 // Codes in place of a version in a first message (PostgreSQL documentation, "Message Formats").
 const (
@@ -77,7 +82,7 @@ func firstMessage(conn net.Conn) ([]byte, error) {
 
 // opening reads the pairs of a start-up message. A newer minor version of the protocol, and its options, are declined.
 func opening(conn net.Conn, version uint32, pairs []byte) (*engine.Opening, error) {
-	o := &engine.Opening{Parameters: make(map[string]string)}
+	o := &engine.Opening{Parameters: make(map[string]string), Prove: prove}
 	var options []string
 	for len(pairs) > 0 && pairs[0] != 0 {
 		name, rest, ok := bytes.Cut(pairs, []byte{0})
@@ -115,6 +120,47 @@ func opening(conn net.Conn, version uint32, pairs []byte) (*engine.Opening, erro
 		_, err = conn.Write(answer)
 	}
 	return o, err
+}
+
+// maxPassword is the server's own bound of a message with a password, in bytes.
+const maxPassword = 65535
+
+// prove asks for the password as it is: the address is on this machine, and the password is good for it alone.
+func prove(conn net.Conn, password string) error {
+	question, err := (&pgproto3.AuthenticationCleartextPassword{}).Encode(nil)
+	if err != nil {
+		return err
+	}
+	if _, err := conn.Write(question); err != nil {
+		return err
+	}
+	head := make([]byte, 5)
+	if _, err := io.ReadFull(conn, head); err != nil {
+		return err
+	}
+	size := binary.BigEndian.Uint32(head[1:])
+	if head[0] != 'p' || size < 5 || size > maxPassword {
+		return errors.New("its answer to the question for a password is none")
+	}
+	answer := make([]byte, size-4)
+	if _, err := io.ReadFull(conn, answer); err != nil {
+		return err
+	}
+	if subtle.ConstantTimeCompare(answer, append([]byte(password), 0)) != 1 {
+		return engine.ErrNotProved
+	}
+	return nil
+}
+
+// forProgram are the parameters of a program's session, with what the address adds to them. A parameter wins over the
+// same one in options, and its name has no case.
+func (c *conversation) forProgram(wanted map[string]string) map[string]string {
+	if !c.to.ReadOnly {
+		return wanted
+	}
+	maps.DeleteFunc(wanted, func(name, _ string) bool { return strings.EqualFold(name, readOnlySetting) })
+	wanted[readOnlySetting] = "on"
+	return wanted
 }
 
 // refuse sends a finding as the error with which a server ends a start-up. Its code is that of a server that rejects

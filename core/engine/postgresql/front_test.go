@@ -78,6 +78,51 @@ func TestReceive(t *testing.T) {
 	}
 }
 
+// TestProve: a program sends the password of the address, and else gets nothing.
+func TestProve(t *testing.T) {
+	for sent, want := range map[string]error{
+		"p\x00\x00\x00\x08ebb\x00":        nil,
+		"p\x00\x00\x00\x09flow\x00":       engine.ErrNotProved,
+		"p\x00\x00\x00\x05\x00":           engine.ErrNotProved,
+		"p\x00\x00\x00\x07ebb":            engine.ErrNotProved,
+		"p\x00\x00\x00\x0cebb\x00ebb\x00": engine.ErrNotProved,
+	} {
+		program, address := net.Pipe()
+		question := make([]byte, 9)
+		go func() {
+			io.ReadFull(program, question)
+			io.WriteString(program, sent)
+		}()
+		if err := prove(address, "ebb"); err != want || string(question) != "R\x00\x00\x00\x08\x00\x00\x00\x03" {
+			t.Errorf("%q: %v after %q", sent, err, question)
+		}
+	}
+	for _, sent := range []string{"Q\x00\x00\x00\x08ebb\x00", "p\xff\xff\xff\xff", "p\x00\x00\x00\x04", "p\x00"} {
+		program, address := net.Pipe()
+		go func() {
+			io.ReadFull(program, make([]byte, 9))
+			io.WriteString(program, sent)
+			program.Close()
+		}()
+		if err := prove(address, "ebb"); err == nil || err == engine.ErrNotProved {
+			t.Errorf("%q: %v", sent, err)
+		}
+	}
+}
+
+// TestForProgram: what an address adds to a program's session wins, however the program writes it.
+func TestForProgram(t *testing.T) {
+	wanted := func() map[string]string {
+		return map[string]string{"Default_Transaction_READ_only": "off", "application_name": "tidebook"}
+	}
+	plain := (&conversation{}).forProgram(wanted())
+	c := &conversation{to: engine.Target{ReadOnly: true}}
+	got := c.forProgram(wanted())
+	if len(plain) != 2 || len(got) != 2 || got["default_transaction_read_only"] != "on" || got["application_name"] != "tidebook" {
+		t.Errorf("%v %v", plain, got)
+	}
+}
+
 // TestRefuse: a finding becomes the protocol's own error.
 func TestRefuse(t *testing.T) {
 	program, address := net.Pipe()

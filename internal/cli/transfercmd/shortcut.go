@@ -16,11 +16,13 @@ import (
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/internal/cli/base"
+	"gentleharbor/internal/cli/tunnelcmd"
 	"gentleharbor/internal/cli/wording"
 )
 
 func Shortcut() *base.Command {
 	var into string
+	var login tunnelcmd.LoginOptions
 	return &base.Command{
 		Name:    "shortcut",
 		Args:    "PROFILE NAME [flags] -- PROGRAM [ARGS…]",
@@ -32,7 +34,10 @@ never replaces a command.`,
 			"gharbor shortcut moult moult-user -- grep user {optionfile}"},
 		MinArgs: 1,
 		MaxArgs: -1,
-		Flags:   func(fs *base.FlagSet) { fs.StringVar(&into, "into", "", "the folder to write it into") },
+		Flags: func(fs *base.FlagSet) {
+			fs.StringVar(&into, "into", "", "the folder to write it into")
+			login.Flags(fs, "log in for the program: it gets a local address, and no password at all")
+		},
 		Run: run(func(ctx context.Context, c *Call) error {
 			if c.After != 2 || len(c.Args) < 3 {
 				return base.Failure(base.ExitUsage,
@@ -43,12 +48,15 @@ never replaces a command.`,
 			if runtime.GOOS == "windows" {
 				return base.Usage("a shortcut is a shell script, which this system does not run")
 			}
-			return c.shortcut(ctx, c.Args[1], into, c.Args[2:])
+			if err := login.Check(false); err != nil {
+				return err
+			}
+			return c.shortcut(ctx, c.Args[1], into, &login, c.Args[2:])
 		}),
 	}
 }
 
-func (c *Call) shortcut(ctx context.Context, name, into string, words []string) error {
+func (c *Call) shortcut(ctx context.Context, name, into string, login *tunnelcmd.LoginOptions, words []string) error {
 	if !commandName(name) {
 		return base.Usage("not a command's name: letters and digits, and . _ - after the first")
 	}
@@ -76,7 +84,7 @@ func (c *Call) shortcut(ctx context.Context, name, into string, words []string) 
 	if builtin(name) {
 		return base.Usage("%s is a word of the shell; take another name", name)
 	}
-	text, err := c.shortcutText(p, words)
+	text, err := c.shortcutText(p, login, words)
 	if err != nil {
 		return err
 	}
@@ -102,7 +110,7 @@ func (c *Call) shortcut(ctx context.Context, name, into string, words []string) 
 
 // shortcutText is the script. It names gharbor by its path: a scheduled job has
 // hardly a PATH.
-func (c *Call) shortcutText(p *resolve.Profile, words []string) (string, error) {
+func (c *Call) shortcutText(p *resolve.Profile, login *tunnelcmd.LoginOptions, words []string) (string, error) {
 	self, err := os.Executable()
 	if err != nil {
 		return "", err
@@ -126,7 +134,8 @@ func (c *Call) shortcutText(p *resolve.Profile, words []string) (string, error) 
 		}
 		quoted[i] = shellWord(word)
 	}
-	fmt.Fprintf(&b, "exec %s with %s -- %s \"$@\"\n", shellWord(self), p.Called, strings.Join(quoted, " "))
+	with := append([]string{"with", p.Called}, login.Words()...)
+	fmt.Fprintf(&b, "exec %s %s -- %s \"$@\"\n", shellWord(self), strings.Join(with, " "), strings.Join(quoted, " "))
 	return b.String(), nil
 }
 

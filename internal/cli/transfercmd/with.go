@@ -41,8 +41,9 @@ const (
 type withOptions struct {
 	url   string
 	check bool
-	login bool
+	local string
 	over  base.Overrides
+	tunnelcmd.LoginOptions
 }
 
 func With() *base.Command {
@@ -80,7 +81,8 @@ was not found.`,
 			})
 			fs.BoolVar(&o.check, "check", false, "test the profile first, and do not start the program if it is "+
 				"not ready")
-			fs.BoolVar(&o.login, "login", false, "log in for the program: it gets a local address, and no password at all")
+			o.LoginOptions.Flags(fs, "log in for the program: it gets a local address, and no password at all")
+			tunnelcmd.LocalFlag(fs, &o.local)
 			o.over.Flag(fs)
 		},
 		Run: run(func(ctx context.Context, c *Call) error {
@@ -105,6 +107,9 @@ func (c *Call) with(ctx context.Context, o withOptions) error {
 			errors.New("with needs a profile, two dashes and a program: gharbor with PROFILE -- PROGRAM ARGS"),
 			"gharbor help with")
 	}
+	if err := o.fit(); err != nil {
+		return err
+	}
 	p, err := c.Resolve(c.Args[0], o.over)
 	if err != nil {
 		return err
@@ -112,7 +117,9 @@ func (c *Call) with(ctx context.Context, o withOptions) error {
 	if found := p.Problem(); found != nil {
 		return &secret.Failure{Found: found}
 	}
-	c.TellGuard(p)
+	if !o.Login {
+		c.TellGuard(p)
+	}
 	words := c.Args[1:]
 	program, err := c.program(words[0])
 	if err != nil {
@@ -123,7 +130,7 @@ func (c *Call) with(ctx context.Context, o withOptions) error {
 			return err
 		}
 	}
-	if o.login {
+	if o.Login {
 		return c.withLogin(ctx, p, o, program, words)
 	}
 	conn, err := c.serving(ctx, p, o.over)
@@ -145,6 +152,16 @@ func (c *Call) with(ctx context.Context, o withOptions) error {
 	return c.run(conn, o, program, words)
 }
 
+func (o *withOptions) fit() error {
+	if err := o.LoginOptions.Check(o.local != ""); err != nil || o.local == "" {
+		return err
+	}
+	if !o.Login {
+		return base.Usage("-local goes with -login")
+	}
+	return tunnelcmd.LocalOnly(o.local)
+}
+
 // withLogin runs the program with a local address that logs in, for as long as it runs.
 func (c *Call) withLogin(ctx context.Context, p *resolve.Profile, o withOptions, program string, words []string) error {
 	finder, err := c.Finder()
@@ -152,7 +169,7 @@ func (c *Call) withLogin(ctx context.Context, p *resolve.Profile, o withOptions,
 		return err
 	}
 	told := func(text string) { c.Log.Info("tunnel", "event", text) }
-	conn, t, remove, err := tunnelcmd.Of(c.Call).ForProgram(ctx, p, finder, told)
+	conn, t, remove, err := tunnelcmd.Of(c.Call).ForProgram(ctx, p, o.LoginOptions, o.local, finder, told)
 	if err != nil {
 		return err
 	}
@@ -170,8 +187,8 @@ func (c *Call) ownTunnel(ctx context.Context, p *resolve.Profile,
 	}
 	listen := func(handover.Connection) (net.Listener, error) { return net.Listen("tcp", "127.0.0.1:0") }
 	told := func(text string) { c.Log.Info("tunnel", "event", text) }
-	h, err := tunnelcmd.Of(c.Call).ThroughHops(ctx, p, conn,
-		tunnelcmd.OpenOptions{Timeout: check.DefaultTimeout}, finder, listen, told)
+	h, err := tunnelcmd.Of(c.Call).Through(ctx, p, conn,
+		tunnelcmd.Way{Timeout: check.DefaultTimeout, Finder: finder, Listen: listen, Told: told})
 	if err != nil {
 		return local, nil, err
 	}

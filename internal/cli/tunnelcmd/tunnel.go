@@ -20,7 +20,6 @@ import (
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
-	"gentleharbor/core/route"
 	"gentleharbor/core/route/hop"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/tunnel"
@@ -44,35 +43,36 @@ connects again.`,
 type OpenOptions struct {
 	local      string
 	socket     string
+	folder     string // of the files of with's own address; "" for the profile's
 	network    bool
 	background bool
-	login      bool
-	any        bool // every database
-	changes    bool // streams of changes
 	lifetime   time.Duration
 	idle       time.Duration
 	Timeout    time.Duration
 	over       base.Overrides
+	LoginOptions
 }
 
 func (o *OpenOptions) flags(fs *base.FlagSet) {
-	fs.Func("local", "the local address, HOST:PORT or PORT (default: a free port of 127.0.0.1, the same each time)",
-		func(s string) error {
-			host, port, err := localAddress(s)
-			o.local = net.JoinHostPort(host, port)
-			return err
-		})
+	localFlag(fs, &o.local,
+		"the local address, HOST:PORT or PORT (default: a free port of 127.0.0.1, the same each time)")
 	fs.StringVar(&o.socket, "socket", "", "listen on a Unix socket: its path, or a folder for the usual name")
 	fs.BoolVar(&o.network, "open-to-network", false,
 		"allow an address that others on the network can reach: they get to the server's login")
-	fs.BoolVar(&o.login, "login", false, "log in for whoever of this user's programs connects: none needs a password")
-	fs.BoolVar(&o.any, "any-database", false, "with -login: every database, not the profile's alone")
-	fs.BoolVar(&o.changes, "replication", false, "with -login: streams of changes too")
+	o.LoginOptions.Flags(fs, "log in for whoever of this user's programs connects: none needs a password")
 	fs.BoolVar(&o.background, "background", false, "run in the background, until tunnel close")
 	fs.DurationVar(&o.lifetime, "lifetime", 0, "close after this time, such as 8h")
 	fs.DurationVar(&o.idle, "idle", 0, "close when nobody was connected for this long, such as 30m")
 	fs.DurationVar(&o.Timeout, "timeout", 15*time.Second, "time limit of the first connection through the hops")
 	o.over.Flag(fs)
+}
+
+func localFlag(fs *base.FlagSet, local *string, usage string) {
+	fs.Func("local", usage, func(s string) error {
+		host, port, err := localAddress(s)
+		*local = net.JoinHostPort(host, port)
+		return err
+	})
 }
 
 // localAddress reads HOST:PORT, :PORT or PORT.
@@ -91,15 +91,12 @@ func localAddress(s string) (host, port string, err error) {
 
 func (o *OpenOptions) check() error {
 	host, _, _ := net.SplitHostPort(o.local)
+	if err := o.LoginOptions.Check(o.local != ""); err != nil {
+		return err
+	}
 	switch {
-	case (o.any || o.changes) && !o.login:
-		return base.Usage("-any-database and -replication go with -login")
-	case o.login && o.network:
+	case o.Login && o.network:
 		return base.Usage("-login: such an address is for this machine alone; -open-to-network does not go with it")
-	case o.login && runtime.GOOS == "windows":
-		return base.Usage("-login: this system does not tell whose process connects")
-	case o.login && o.local != "" && !route.KnowsOwners:
-		return base.Usage("-login: this system does not tell whose process connects to a port; use -socket")
 	case o.local != "" && o.socket != "":
 		return base.Usage("give -local or -socket, not both")
 	case o.local != "" && !hostname.Local(host) && !o.network:
@@ -148,6 +145,7 @@ type held struct {
 	Tunnel   *tunnel.Tunnel
 	Listener net.Listener
 	conn     handover.Connection // by its local address
+	login    *tunnel.Login       // nil for none
 	profile  *resolve.Profile
 }
 
@@ -157,21 +155,33 @@ func (c *Call) prepared(ctx context.Context, o OpenOptions, finder *secret.Finde
 	if err != nil {
 		return nil, err
 	}
-	c.TellGuard(p)
-	listen := func(conn handover.Connection) (net.Listener, error) { return c.listenLocal(ctx, o, p, conn) }
-	if o.login {
-		return c.loggingIn(ctx, o, p, finder, told)
+	if o.Login {
+		return c.loggingIn(ctx, p, o, finder, told)
 	}
+	c.TellGuard(p)
 	conn, err := c.HandOver(ctx, p, secret.Value{})
 	if err != nil {
 		return nil, err
 	}
-	return c.ThroughHops(ctx, p, conn, o, finder, listen, told)
+	return c.Through(ctx, p, conn, Way{Timeout: o.Timeout, Lifetime: o.lifetime, Idle: o.idle, Finder: finder, Told: told,
+		Listen: func(conn handover.Connection) (net.Listener, error) { return c.listenLocal(ctx, o, p, conn) }})
 }
 
-// ThroughHops makes a tunnel for a profile, and connects it.
-func (c *Call) ThroughHops(ctx context.Context, p *resolve.Profile, conn handover.Connection, o OpenOptions,
-	finder *secret.Finder, listen func(handover.Connection) (net.Listener, error), told func(string)) (*held, error) {
+// Way is how a tunnel is opened.
+type Way struct {
+	Timeout  time.Duration // of the first connection
+	Lifetime time.Duration
+	Idle     time.Duration
+	Finder   *secret.Finder
+	Told     func(string)
+	Listen   func(handover.Connection) (net.Listener, error)
+
+	login *tunnel.Login // nil for a tunnel that passes every byte on
+}
+
+// Through makes a tunnel to a profile's server, and goes the whole way once: what is wrong is said before a program
+// meets it.
+func (c *Call) Through(ctx context.Context, p *resolve.Profile, conn handover.Connection, w Way) (*held, error) {
 	hops, notes, err := c.PlanHops(p)
 	if err != nil {
 		return nil, err
@@ -179,36 +189,46 @@ func (c *Call) ThroughHops(ctx context.Context, p *resolve.Profile, conn handove
 	for _, note := range notes {
 		c.Notice("%s", note)
 	}
-	if len(hops) == 0 {
+	if len(hops) == 0 && w.login == nil {
 		return nil, base.Advise(base.Failure(base.ExitUsage,
 			fmt.Errorf("the profile %s has no hops, so it needs no tunnel", p.Called),
 			"gharbor test "+p.Called), "or name a hop: gharbor hop add "+p.Called+" host=HOST")
 	}
-	listener, err := listen(conn)
+	listener, err := w.Listen(conn)
 	if err != nil {
 		return nil, err
 	}
-	d := &hop.Dialer{Network: c.Network().For(p), Finder: finder, Profile: p.Called, Secrets: &hop.SecretCache{}}
 	t := tunnel.New(tunnel.Options{
 		Profile:  p.Called,
 		Hops:     hops,
 		Servers:  conn.Servers,
-		Dialer:   d,
+		Dialer:   &hop.Dialer{Network: c.Network().For(p), Finder: w.Finder, Profile: p.Called, Secrets: &hop.SecretCache{}},
 		Listener: listener,
-		Lifetime: o.lifetime,
-		Idle:     o.idle,
-		Told:     told,
+		Lifetime: w.Lifetime,
+		Idle:     w.Idle,
+		Told:     w.Told,
+		Login:    w.login,
 	})
-	bound, cancel := context.WithTimeout(ctx, o.Timeout)
+	bound, cancel := context.WithTimeout(ctx, w.Timeout)
 	defer cancel()
-	if found := t.Connect(bound); found != nil {
+	found := t.Connect(bound)
+	if found == nil && w.login != nil {
+		found = t.Try(bound)
+	}
+	if found != nil {
 		listener.Close()
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
 		return nil, base.RouteFailed(found)
 	}
-	return &held{Tunnel: t, Listener: listener, conn: conn.At(LocalOf(listener.Addr(), conn.Spec)), profile: p}, nil
+	local := LocalOf(listener.Addr(), conn.Spec)
+	if w.login != nil {
+		conn = conn.LoggedIn(local, w.login.Password)
+	} else {
+		conn = conn.At(local)
+	}
+	return &held{Tunnel: t, Listener: listener, conn: conn, profile: p}, nil
 }
 
 // LocalOf is a tunnel's local address as that of a server.

@@ -75,6 +75,7 @@ func (c *Call) holdTunnel(ctx context.Context, o OpenOptions, parent *parent) er
 	if err != nil {
 		return err
 	}
+	defer forget(h.login)
 	running.Store(h.Tunnel)
 	if parent != nil {
 		if err := parent.ready(h.Listener.Addr().String()); err != nil {
@@ -147,10 +148,14 @@ func (c *Call) showOpen(conn handover.Connection, s tunnel.Status, end string) e
 	if len(s.Through) > 0 {
 		through = " through " + strings.Join(s.Through, ", then ")
 	}
+	conn.Password = secret.Value{}
 	lines := []string{fmt.Sprintf("open: %s leads to %s%s", s.Local, s.Server, through), "  url   " + conn.URL()}
-	if s.Login {
+	switch {
+	case s.Password != "":
+		lines = append(lines, "  use   any program that sends the password in the file "+s.Password)
+	case s.Login:
 		lines = append(lines, "  use   any program of yours, as "+clean.Quoted(conn.User)+", without a password")
-	} else {
+	default:
 		lines = append(lines, "  use   gharbor with "+conn.Profile+
 			" -- PROGRAM   # with the password, through a tunnel of its own")
 	}
@@ -203,8 +208,8 @@ func (c *Call) startTunnel(ctx context.Context, o OpenOptions) error {
 		return err
 	}
 	local := conn.At(LocalOfText(s.Local, conn.Spec))
-	if o.login {
-		local = conn.LoggedIn(LocalOfText(s.Local, conn.Spec))
+	if o.Login {
+		local = conn.LoggedIn(LocalOfText(s.Local, conn.Spec), secret.Value{})
 	}
 	if err := c.showOpen(local, s,
 		"close it: gharbor tunnel close "+name); err != nil {
@@ -360,11 +365,7 @@ func (o OpenOptions) words() []string {
 	if o.socket != "" {
 		words = append(words, "-socket", o.socket)
 	}
-	for flag, set := range map[string]bool{"-login": o.login, "-any-database": o.any, "-replication": o.changes} {
-		if set {
-			words = append(words, flag)
-		}
-	}
+	words = append(words, o.LoginOptions.Words()...)
 	if o.network {
 		words = append(words, "-open-to-network")
 	}

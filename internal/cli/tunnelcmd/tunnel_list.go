@@ -1,11 +1,13 @@
 package tunnelcmd
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"net"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -90,13 +92,19 @@ func describe(s tunnel.Status) [][]string {
 		state += " for " + age(s.StateSince)
 	}
 	rows := [][]string{
-		{"state", state}, {"local", s.Local}, {"server", s.Server}, {"through", strings.Join(s.Through, ", then ")},
+		{"state", state}, {"local", s.Local}, {"server", s.Server}, {"through", cmp.Or(strings.Join(s.Through, ", then "), "no hop")},
 		{"since", s.Since.Local().Format(time.DateTime) + " (" + age(s.Since) + ")"},
 		{"process", strconv.Itoa(s.PID) + map[bool]string{true: ", in the background",
 			false: ", in the foreground"}[s.Background]},
 		{"connections", fmt.Sprintf("%d open, %d in all, %d failed", s.Open, s.Connections, s.Refused)},
 		{"traffic", fmt.Sprintf("%s sent, %s received", size(s.Sent), size(s.Received))},
 		{"reconnected", count(s.Reconnects, "time")},
+	}
+	if s.Strangers > 0 {
+		rows = append(rows, []string{"of others", count(s.Strangers, "connection") + ", refused"})
+	}
+	if s.Login {
+		rows = append(rows, []string{"logs in", loginWords(s)})
 	}
 	if s.Until != nil {
 		rows = append(rows, []string{"ends at", s.Until.Local().Format(time.DateTime)})
@@ -111,7 +119,32 @@ func describe(s tunnel.Status) [][]string {
 			last += " (" + string(s.LastError.Code) + ")"
 		}
 	}
-	return append(rows, []string{"last trouble", last})
+	rows = append(rows, []string{"last trouble", last})
+	if s.LastError == nil || s.LastError.Finding == nil {
+		return rows
+	}
+	f := s.LastError.Finding
+	for _, more := range []struct {
+		label string
+		lines []string
+	}{{"seen", f.Seen}, {"try", append(slices.Clone(f.Try), f.Do...)}} {
+		for _, line := range more.lines {
+			rows = append(rows, []string{more.label, clean.Line(line, 300)})
+		}
+	}
+	return rows
+}
+
+// loginWords says what programs get at an address that logs in.
+func loginWords(s tunnel.Status) string {
+	text := "programs of yours, without a password"
+	if s.Password != "" {
+		text = "whoever sends the password in " + s.Password
+	}
+	if s.ReadOnly {
+		text += "; sessions begin read-only"
+	}
+	return text
 }
 
 func tunnelClose() *base.Command {

@@ -2,16 +2,19 @@ package tunnelcmd
 
 import (
 	"context"
+	"crypto/rand"
+	"errors"
 	"fmt"
 	"net"
 	"os"
-	"strconv"
-	"strings"
+	"path/filepath"
+	"runtime"
 
 	"gentleharbor/core/check"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/handover"
+	"gentleharbor/core/hostname"
 	"gentleharbor/core/privatesocket"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
@@ -24,13 +27,78 @@ import (
 	"gentleharbor/internal/cli/wording"
 )
 
+// LoginOptions are the flags of a local address that logs in.
+type LoginOptions struct {
+	Login    bool
+	any      bool // every database
+	changes  bool // streams of changes
+	readOnly bool
+	files    bool // of this machine
+	password bool // who connects sends a password of the address
+}
+
+// Flags adds them. usage is that of -login.
+func (o *LoginOptions) Flags(fs *base.FlagSet, usage string) {
+	fs.BoolVar(&o.Login, "login", false, usage)
+	for _, one := range o.rest() {
+		fs.BoolVar(one.set, one.name, false, "with -login: "+one.usage)
+	}
+}
+
+type loginFlag struct {
+	name  string
+	set   *bool
+	usage string
+}
+
+// rest are the flags that go with -login.
+func (o *LoginOptions) rest() []loginFlag {
+	return []loginFlag{
+		{"any-database", &o.any, "every database, not the profile's alone"},
+		{"replication", &o.changes, "streams of changes too"},
+		{"read-only", &o.readOnly, "sessions begin read-only"},
+		{"local-infile", &o.files, "the server may ask the program for files (MySQL and MariaDB)"},
+		{"local-password", &o.password, "programs prove themselves by a password that is made now, not by their user"},
+	}
+}
+
+// Check judges them. port tells that the address is a port.
+func (o *LoginOptions) Check(port bool) error {
+	for _, one := range o.rest() {
+		if *one.set && !o.Login {
+			return base.Usage("-%s goes with -login", one.name)
+		}
+	}
+	if o.password && !port && runtime.GOOS != "windows" {
+		return base.Usage("-local-password goes with -local: a socket is yours alone without it")
+	}
+	return nil
+}
+
+// Words are the flags as a command takes them.
+func (o *LoginOptions) Words() []string {
+	if !o.Login {
+		return nil
+	}
+	words := []string{"-login"}
+	for _, one := range o.rest() {
+		if *one.set {
+			words = append(words, "-"+one.name)
+		}
+	}
+	return words
+}
+
 // loggingIn opens a local address that logs in for whoever of this user's programs connects.
-func (c *Call) loggingIn(ctx context.Context, o OpenOptions, p *resolve.Profile, finder *secret.Finder,
+func (c *Call) loggingIn(ctx context.Context, p *resolve.Profile, o OpenOptions, finder *secret.Finder,
 	told func(string)) (*held, error) {
 	spec := p.Engine()
-	if spec == nil || spec.Front == nil {
+	switch {
+	case spec == nil || spec.Front == nil:
 		return nil, base.Failure(base.ExitUsage, fmt.Errorf("-login: no local address logs in on %s yet", p.Text(key.Engine)),
 			"gharbor with "+p.Called+" -- PROGRAM")
+	case o.files && !spec.Front.LocalFiles:
+		return nil, base.Usage("-local-infile: %s asks no program for files", spec.Name)
 	}
 	conn, err := c.HandOver(ctx, p, secret.Value{})
 	if err != nil {
@@ -41,62 +109,104 @@ func (c *Call) loggingIn(ctx context.Context, o OpenOptions, p *resolve.Profile,
 		return nil, err
 	}
 	runner.Finder = finder
-	hops, notes, err := c.PlanHops(p)
-	if err != nil {
-		return nil, err
+	o.readOnly = o.readOnly || p.Text(key.Guard) == "read-only"
+	if o.readOnly {
+		c.Notice("sessions begin read-only, but a program can end that (%s): to be sure, use an account that may only read",
+			spec.Front.Undo)
+	} else {
+		c.TellGuard(p)
 	}
-	for _, note := range notes {
-		c.Notice("%s", note)
-	}
-	listener, err := c.listenPrivate(ctx, o, p, conn)
-	if err != nil {
-		return nil, err
-	}
-	t := tunnel.New(tunnel.Options{
-		Profile:  p.Called,
-		Hops:     hops,
-		Servers:  conn.Servers,
-		Dialer:   &hop.Dialer{Network: c.Network().For(p), Finder: finder, Profile: p.Called, Secrets: &hop.SecretCache{}},
-		Listener: listener,
-		Lifetime: o.lifetime,
-		Idle:     o.idle,
-		Told:     told,
-		Login: &tunnel.Login{
-			Front:       spec.Front,
-			Ours:        route.OwnProgram,
-			User:        p.Text(key.User),
-			Database:    conn.Database,
-			AnyDatabase: o.any,
-			Replication: o.changes,
-			LogIn: func(ctx context.Context, o *engine.Opening, greet engine.Greet,
-				through *hop.Link) (engine.Conversation, *finding.Finding) {
-				return runner.LogIn(ctx, p, o, greet, through)
-			},
+	login := &tunnel.Login{
+		Front:       spec.Front,
+		Ours:        route.OwnProgram,
+		User:        p.Text(key.User),
+		Database:    conn.Database,
+		AnyDatabase: o.any,
+		Replication: o.changes,
+		LocalFiles:  o.files,
+		ReadOnly:    o.readOnly,
+		LogIn: func(ctx context.Context, opening *engine.Opening, greet engine.Greet,
+			through *hop.Link) (engine.Conversation, *finding.Finding) {
+			return runner.LogIn(ctx, p, check.Local{Opening: opening, Greet: greet, Through: through, ReadOnly: o.readOnly})
 		},
-	})
-	if found := c.firstLogin(ctx, o, t); found != nil {
-		listener.Close()
-		if ctx.Err() != nil {
-			return nil, ctx.Err()
-		}
-		return nil, base.RouteFailed(found)
 	}
-	return &held{Tunnel: t, Listener: listener, conn: conn.LoggedIn(LocalOf(listener.Addr(), conn.Spec)), profile: p}, nil
+	folder, err := c.privateFolder(o, p)
+	if err != nil {
+		return nil, err
+	}
+	if o.password || o.local != "" && !route.KnowsOwners || runtime.GOOS == "windows" {
+		if err := byPassword(folder, login); err != nil {
+			return nil, err
+		}
+	}
+	h, err := c.Through(ctx, p, conn, Way{Timeout: o.Timeout, Lifetime: o.lifetime, Idle: o.idle, Finder: finder, Told: told,
+		Listen: func(conn handover.Connection) (net.Listener, error) { return c.listenPrivate(ctx, o, p, folder, conn) }, login: login})
+	if err != nil {
+		forget(login)
+		return nil, err
+	}
+	h.login = login
+	return h, nil
 }
 
-// ForProgram opens a local address that logs in, for one program: a socket in a folder of its own.
-func (c *Call) ForProgram(ctx context.Context, p *resolve.Profile, finder *secret.Finder,
+// privateFolder is where the files of an address are: with's own, or the profile's.
+func (c *Call) privateFolder(o OpenOptions, p *resolve.Profile) (string, error) {
+	if o.folder != "" {
+		return o.folder, nil
+	}
+	folder, err := privatesocket.Make(c.Lookup, "login", p.Called)
+	if err != nil {
+		return "", noFolder(err)
+	}
+	return folder, nil
+}
+
+// byPassword has programs send a password, which is made here and is in a file that only this user reads.
+func byPassword(folder string, login *tunnel.Login) error {
+	path := filepath.Join(folder, "password")
+	os.Remove(path) // of a process that was killed
+	file, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return noFolder(err)
+	}
+	login.Ours, login.Password, login.PasswordFile = nil, secret.NewValue(rand.Text()), path
+	_, err = fmt.Fprintln(file, login.Password.Disclose())
+	if err = errors.Join(err, file.Close()); err != nil {
+		forget(login)
+		return noFolder(err)
+	}
+	return nil
+}
+
+// forget removes what a password was written into.
+func forget(login *tunnel.Login) {
+	if login != nil && login.PasswordFile != "" {
+		os.Remove(login.PasswordFile)
+	}
+}
+
+func noFolder(err error) error {
+	return base.Failure(base.ExitServer,
+		fmt.Errorf("there is no private folder for the local address: %s", wording.PlainReason(err)))
+}
+
+// ForProgram opens a local address that logs in, for one program: a socket in a folder of its own, or a port where
+// local says so.
+func (c *Call) ForProgram(ctx context.Context, p *resolve.Profile, l LoginOptions, local string, finder *secret.Finder,
 	told func(string)) (conn handover.Connection, t *tunnel.Tunnel, remove func(), err error) {
 	above, err := privatesocket.Make(c.Lookup)
 	if err != nil {
-		return conn, nil, nil, err
+		return conn, nil, nil, noFolder(err)
 	}
 	folder, err := os.MkdirTemp(above, "with-")
 	if err != nil {
-		return conn, nil, nil, err
+		return conn, nil, nil, noFolder(err)
 	}
 	remove = func() { os.RemoveAll(folder) }
-	h, err := c.loggingIn(ctx, OpenOptions{Timeout: check.DefaultTimeout, login: true, socket: folder + "/"}, p,
+	if local == "" && runtime.GOOS == "windows" { // its programs mostly know no Unix sockets
+		local = "127.0.0.1:0"
+	}
+	h, err := c.loggingIn(ctx, p, OpenOptions{Timeout: check.DefaultTimeout, LoginOptions: l, local: local, folder: folder},
 		finder, told)
 	if err != nil {
 		remove()
@@ -105,36 +215,31 @@ func (c *Call) ForProgram(ctx context.Context, p *resolve.Profile, finder *secre
 	return h.conn, h.Tunnel, remove, nil
 }
 
-// firstLogin goes the whole way once, so that what is wrong is said before a program meets it.
-func (c *Call) firstLogin(ctx context.Context, o OpenOptions, t *tunnel.Tunnel) *finding.Finding {
-	bound, cancel := context.WithTimeout(ctx, o.Timeout)
-	defer cancel()
-	if found := t.Connect(bound); found != nil {
-		return found
+// LocalFlag adds -local for ForProgram.
+func LocalFlag(fs *base.FlagSet, local *string) {
+	localFlag(fs, local, "with -login: a port of 127.0.0.1 in place of a socket, 0 for a free one")
+}
+
+// LocalOnly refuses an address that others on the network could reach.
+func LocalOnly(local string) error {
+	host, _, _ := net.SplitHostPort(local)
+	if !hostname.Local(host) {
+		return base.Usage("-local: others on the network could use that address; give a port of this machine")
 	}
-	return t.Try(bound)
+	return nil
 }
 
 // listenPrivate opens the address that was asked for, or a socket in a folder that only this user can enter.
-func (c *Call) listenPrivate(ctx context.Context, o OpenOptions, p *resolve.Profile,
+func (c *Call) listenPrivate(ctx context.Context, o OpenOptions, p *resolve.Profile, folder string,
 	conn handover.Connection) (net.Listener, error) {
-	if o.local != "" {
+	if o.local != "" || o.socket == "" && runtime.GOOS == "windows" {
 		return c.listenLocal(ctx, o, p, conn)
 	}
 	path := o.socket
 	if path == "" {
-		folder, err := privatesocket.Make(c.Lookup, "login", p.Called)
-		if err != nil {
-			return nil, base.Failure(base.ExitServer, fmt.Errorf("there is no private folder for the socket: %w", err))
-		}
 		path = folder + "/"
 	}
-	if strings.HasSuffix(path, "/") { // at the engine's usual port: a program needs the folder alone
-		if err := os.MkdirAll(path, 0o700); err != nil {
-			return nil, base.Failure(base.ExitServer, fmt.Errorf("%s can't be made: %s", path, wording.PlainReason(err)))
-		}
-		path += conn.Spec.Sockets.FileFor(strconv.Itoa(conn.Spec.Port))
-	}
-	conn.TLS = "" // the session behind the socket has it: nothing goes in the clear but here
+	// The session behind the socket has TLS, and a program needs the folder alone: the port is the engine's usual one.
+	conn.TLS, conn.Servers = "", []engine.Endpoint{{Port: conn.Spec.Port}}
 	return c.listenSocket(path, conn)
 }
