@@ -51,6 +51,7 @@ func Parts() []Part {
 		{"fleet", "many profiles at once, waiting, and two profiles side by side", fleet},
 		{"wallet", "a password in a wallet, bound to its address; a scheduled job that reads it", wallet},
 		{"tides", "a server behind jump hosts: a host key to compare, a way through, a tunnel", tides},
+		{"address", "a local address that logs in: a program without a password, in a database behind a hop", address},
 		{"members", "a rented server: a sign-in, a branch, an open door for a time, a login that ends by itself", members},
 		{"archive", "one name for a service: an alias, a knock, a batch job, a name that nobody knows", archive},
 		{"project", "a repository with profiles in it: nothing happens before you vouch for them", project},

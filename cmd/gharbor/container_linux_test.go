@@ -95,6 +95,7 @@ func TestRealContainerMoves(t *testing.T) {
 		t.Errorf("a program gets %q", out)
 	}
 	p.OK("export", "sightings", "-as", "url").Has("postgresql://warden@127.0.0.1:")
+	p.OK("with", "sightings", "-login", "--", testkit.PostgreSQLServer(t).Client(), "-XAtc", "SELECT current_user || ' in ' || current_database()").Has("warden in sightings")
 
 	e.Docker(t, "pause", name)
 	p.Test("sightings").Ends(t, "route", "fail", "container.stopped")

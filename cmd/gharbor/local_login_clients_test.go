@@ -21,6 +21,7 @@ import (
 	"github.com/lib/pq"
 
 	"gentleharbor/internal/testkit"
+	"gentleharbor/standin/cloud"
 )
 
 // behindTwoHops is a program whose profiles of a server, by user, are behind two jump hosts. more is what each profile
@@ -430,5 +431,113 @@ func TestLocalLoginCanary(t *testing.T) {
 	}
 	if traffic.Len() < 80 {
 		t.Errorf("%d bytes of traffic prove nothing", traffic.Len())
+	}
+}
+
+// TestLocalLoginHosts: the server is chosen at each connection, by what the profile wants of it.
+func TestLocalLoginHosts(t *testing.T) {
+	t.Parallel()
+	p, server := onReal(t)
+	second := testkit.SecondPostgreSQL(t)
+	p.OK("set", "sightings", "host=", "port=", fmt.Sprintf("hosts=127.0.0.1:%d,127.0.0.1:%d,127.0.0.1:%d", testkit.FreePort(t), second.Port, server.Port), "target=writable")
+	for _, flags := range [][]string{nil, {"-read-only"}} {
+		folder := loggingIn(t, p, "sightings", flags...)
+		for range 2 {
+			conn, err := pgx.Connect(t.Context(), "host="+folder+" user=warden dbname=sightings")
+			if err != nil {
+				t.Fatal(err)
+			}
+			var port int
+			if err := conn.QueryRow(t.Context(), "SELECT inet_server_port()").Scan(&port); err != nil || port != server.Port {
+				t.Errorf("at %d, and the server that writes is at %d: %v", port, server.Port, err)
+			}
+			conn.Close(t.Context())
+		}
+		p.OK("tunnel", "close", "sightings")
+	}
+	p.OK("set", "sightings", fmt.Sprintf("hosts=127.0.0.1:%d", second.Port))
+	p.Run("tunnel", "open", "sightings", "-login").Want(5).Has("session.target")
+}
+
+// TestLocalLoginCloud: a login that a cloud makes is made again when it has ended.
+func TestLocalLoginCloud(t *testing.T) {
+	t.Parallel()
+	s := newRental(t, cloud.Config{LoginFor: 7 * time.Second})
+	s.signIn().Want(0)
+	s.OK("cloud", "adopt", "station/estuary-members/spring", "spring")
+	folder := loggingIn(t, s.Program, "spring")
+	ping := func() {
+		db, err := sql.Open("mysql", "@unix("+folder+"/mysqld.sock)/")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer db.Close()
+		if err := db.PingContext(t.Context()); err != nil {
+			t.Error(err)
+		}
+	}
+	logins := func() (n int) {
+		for _, request := range s.Requests() {
+			if strings.HasSuffix(request, "/logins") {
+				n++
+			}
+		}
+		return n
+	}
+	before := logins()
+	ping()
+	waitFor(t, "another login to be made", func() bool {
+		ping()
+		return logins() > before+1
+	})
+	s.EndSignIns()
+	waitFor(t, "an end of the logins", func() bool {
+		db, _ := sql.Open("mysql", "@unix("+folder+"/mysqld.sock)/")
+		defer db.Close()
+		err := db.PingContext(t.Context())
+		return err != nil && strings.Contains(err.Error(), "cloud.sign-in-expired")
+	})
+	s.OK("tunnel", "show", "spring").Has("cloud.sign-in-expired", "gharbor cloud sign-in station")
+}
+
+// TestLocalLoginRotated: a password that has changed counts for the next connection.
+func TestLocalLoginRotated(t *testing.T) {
+	t.Parallel()
+	p, server := onMariaDB(t)
+	admin, err := server.Connect()
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer admin.Close()
+	for _, statement := range []string{"CREATE USER turning@'%' IDENTIFIED BY 'knot'", "GRANT ALL ON moult.* TO turning@'%'"} {
+		if _, err := admin.Exec(statement); err != nil {
+			t.Fatal(err)
+		}
+	}
+	kept := filepath.Join(t.TempDir(), "kept")
+	os.WriteFile(kept, []byte("knot"), 0o600)
+	p.OK("set", "moult", "user=turning", "secret=file:"+kept)
+	folder := loggingIn(t, p, "moult")
+	ping := func() error {
+		db, err := sql.Open("mysql", "turning@unix("+folder+"/mysqld.sock)/")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer db.Close()
+		return db.PingContext(t.Context())
+	}
+	if err := ping(); err != nil {
+		t.Error(err)
+	}
+	if _, err := admin.Exec("ALTER USER turning@'%' IDENTIFIED BY 'curlew'"); err != nil {
+		t.Fatal(err)
+	}
+	if err := ping(); err == nil || !strings.Contains(err.Error(), "login.password") {
+		t.Errorf("with the old password: %v", err)
+	}
+	p.OK("tunnel", "show", "moult").Has("login.password", "seen", "try")
+	os.WriteFile(kept, []byte("curlew"), 0o600)
+	if err := ping(); err != nil {
+		t.Error(err)
 	}
 }

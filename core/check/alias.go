@@ -26,6 +26,9 @@ import (
 // servers are the candidates of the profile, found once: DNS or a container engine may be
 // asked for them.
 func (t *test) servers(ctx context.Context) ([]address.Candidate, *finding.Finding) {
+	if t.only != nil {
+		t.candidates = t.only
+	}
 	if t.candidates == nil && t.noCandidates == nil {
 		start, before := time.Now(), t.budget.pausedFor()
 		paused := secret.WithPause(ctx, func() func() {

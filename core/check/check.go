@@ -102,6 +102,7 @@ type Runner struct {
 	greet      engine.Greet         // of that program, where the server speaks first; nil for none
 	opening    *engine.Opening      // what the program wants that the session is for; nil for none
 	readOnly   bool                 // the program's session is read-only
+	only       []address.Candidate  // the servers to try; nil for the profile's
 	openWay    *hop.Link            // a way to the last hop that is open already, and stays open; nil for none
 	hints      *hints               // what answers nearby, for a run of many; nil for one
 }

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 
+	"gentleharbor/core/address"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile/key"
@@ -26,6 +27,13 @@ func (r *Runner) LogIn(ctx context.Context, p *resolve.Profile,
 	one := *r
 	one.Progress, one.until, one.statements, one.single = nil, "database", true, true
 	one.opening, one.greet, one.openWay, one.readOnly = l.Opening, l.Greet, l.Through, l.ReadOnly
+	if target := p.Text(key.Target); target != "" && target != "any" {
+		at, found := one.chosen(ctx, p)
+		if found != nil {
+			return nil, found
+		}
+		one.only = []address.Candidate{at}
+	}
 	t := one.test(ctx, p)
 	failed := t.stages.report.firstFailure()
 	if failed.Finding == nil && t.conversation() != nil && ctx.Err() == nil {
@@ -37,6 +45,23 @@ func (r *Runner) LogIn(ctx context.Context, p *resolve.Profile,
 			Suggest("gharbor test %s", p.Called)
 	}
 	return nil, failed.Finding
+}
+
+// chosen is the server that a test would end at, by a session of its own: a program's may be read-only, and its answers
+// of a form that is the program's alone.
+func (r *Runner) chosen(ctx context.Context, p *resolve.Profile) (address.Candidate, *finding.Finding) {
+	one := *r
+	one.until, one.statements, one.opening, one.greet, one.readOnly = "session", false, nil, nil, false
+	t := one.test(ctx, p)
+	defer t.end()
+	if failed := t.stages.report.firstFailure(); failed.Finding != nil {
+		return address.Candidate{}, failed.Finding
+	}
+	if t.last == nil || ctx.Err() != nil {
+		return address.Candidate{}, finding.New(finding.LoginTimeout, "the choice of a server was ended before it was done").
+			Suggest("gharbor test %s", p.Called)
+	}
+	return t.last.at, nil
 }
 
 // greeted has the program greeted once the server has spoken.

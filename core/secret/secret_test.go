@@ -115,6 +115,11 @@ func TestLocateInOrder(t *testing.T) {
 	if v, err := l.Take(context.Background()); err != nil || v.Disclose() != "typed" || asked != 1 {
 		t.Error(err)
 	}
+	f.Terminal = false // nobody is there any more, and has answered
+	l, _ = f.Locate(t.Context(), q)
+	if v, err := l.Take(context.Background()); err != nil || v.Disclose() != "typed" || asked != 1 {
+		t.Errorf("asked %d times: %v", asked, err)
+	}
 	file.found = nil
 	if place, err := f.Put(t.Context(), Query{Credentials: file, Source: Source{Kind: "passfile"}}, NewValue("knot")); err != nil || place != "the shell" {
 		t.Errorf("%s %v", place, err)

@@ -21,8 +21,8 @@ import (
 type Login struct {
 	Front *engine.Front
 
-	// Ours reports whether it is a process of this user that connected. Where it is nil, a program proves that by Password,
-	// which is in the file PasswordFile.
+	// Ours reports whether it is a process of this user that connected. Where it is nil, a program proves that by
+	// Password, which is in the file PasswordFile.
 	Ours         func(local net.Conn) bool
 	Password     secret.Value
 	PasswordFile string

@@ -64,6 +64,9 @@ func run() error {
 	if len(os.Args) > 1 && os.Args[1] == "tunnels" {
 		return b.tunnels()
 	}
+	if len(os.Args) > 1 && os.Args[1] == "addresses" {
+		return b.addresses()
+	}
 	if len(os.Args) > 1 && os.Args[1] == "containers" {
 		return b.containers()
 	}
@@ -88,7 +91,7 @@ func run() error {
 	if err := b.aliases(); err != nil {
 		return err
 	}
-	for _, part := range []func() error{b.tunnels, b.mariadb, b.redis, b.many, b.list, b.containers, b.statements} {
+	for _, part := range []func() error{b.tunnels, b.addresses, b.mariadb, b.redis, b.many, b.list, b.containers, b.statements} {
 		if err := part(); err != nil {
 			return err
 		}

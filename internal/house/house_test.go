@@ -140,6 +140,7 @@ func lines(data []byte) (all []string) {
 var wide = map[string]string{
 	"core/finding":           "the catalogue: a constant for each finding",
 	"core/engine":            "the parts of a Spec",
+	"core/check":             "what a test, a wait, a comparison and a login take, and what each gives",
 	"core/profile/key":       "a constant for each key",
 	"core/profile":           "the model of four kinds of files, and their edits",
 	"core/secret":            "the sources, each with what is asked of it, found and refused",

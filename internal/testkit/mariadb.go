@@ -57,6 +57,10 @@ func ThrowAwayMariaDB(t testing.TB, settings ...string) *MariaDB {
 		if err != nil {
 			return nil, err
 		}
+		t.Cleanup(func() {
+			m.stop()
+			os.RemoveAll(m.Folder)
+		})
 		return m, m.startWith(settings...)
 	})
 }

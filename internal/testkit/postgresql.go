@@ -165,10 +165,19 @@ func ThrowAwayWith(t testing.TB, rules string, statements ...string) *PostgreSQL
 		if err != nil {
 			return nil, err
 		}
+		ownTo(t, p)
 		if err := p.certificates(); err != nil {
 			return nil, err
 		}
 		return p, p.startEncrypted(rules, statements)
+	})
+}
+
+// ownTo ends a server with its test, and removes its files: tens of megabytes, and there are many such tests.
+func ownTo(t testing.TB, p *PostgreSQL) {
+	t.Cleanup(func() {
+		p.Stop("immediate")
+		os.RemoveAll(p.Folder)
 	})
 }
 
@@ -197,6 +206,7 @@ func PostgreSQLOf(t testing.TB, age, rules string, statements ...string) *Postgr
 		if err != nil {
 			return nil, err
 		}
+		ownTo(t, p)
 		if err := p.certificates(); err != nil {
 			return nil, err
 		}
@@ -232,6 +242,11 @@ func servers(name string) (string, error) {
 	if os.Getuid() != 0 {
 		return home, nil
 	}
+	copies.Lock()
+	defer copies.Unlock()
+	if copied := copies.of[home]; copied != "" {
+		return copied, nil
+	}
 	folder, err := os.MkdirTemp("", "gharbor-server-")
 	if err != nil {
 		return "", err
@@ -239,8 +254,18 @@ func servers(name string) (string, error) {
 	onExit(func() { os.RemoveAll(folder) })
 	os.Chmod(folder, 0o755)
 	copied := filepath.Join(folder, name)
-	return copied, exec.Command("cp", "-r", home, copied).Run()
+	if err := exec.Command("cp", "-r", home, copied).Run(); err != nil {
+		return "", err
+	}
+	copies.of[home] = copied
+	return copied, nil
 }
+
+// copies are the copies that were made, by what they are of.
+var copies = struct {
+	sync.Mutex
+	of map[string]string
+}{of: make(map[string]string)}
 
 // PrivatePostgreSQL is a server on the loopback of a private network: only what
 // runs there can reach it. It lets everybody in, and has the accounts and the
@@ -252,6 +277,7 @@ func PrivatePostgreSQL(t testing.TB, in *Namespace) *PostgreSQL {
 		if err != nil {
 			return nil, err
 		}
+		ownTo(t, p)
 		p.in = in
 		if err := p.certificates(); err != nil {
 			return nil, err

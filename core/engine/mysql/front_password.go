@@ -25,7 +25,8 @@ func (p *program) prove(conn net.Conn, password string) error {
 		}
 		return p.send(conn, []byte{1, cachingFast})
 	}
-	if err := p.send(conn, append(append([]byte{0xfe}, methodNative+"\x00"...), append(p.salt[:20:20], 0)...)); err != nil {
+	change := append([]byte{0xfe}, methodNative+"\x00"...)
+	if err := p.send(conn, append(append(change, p.salt[:20]...), 0)); err != nil {
 		return err
 	}
 	packet, err := readPacket(conn)

@@ -92,7 +92,8 @@ func describe(s tunnel.Status) [][]string {
 		state += " for " + age(s.StateSince)
 	}
 	rows := [][]string{
-		{"state", state}, {"local", s.Local}, {"server", s.Server}, {"through", cmp.Or(strings.Join(s.Through, ", then "), "no hop")},
+		{"state", state}, {"local", s.Local}, {"server", s.Server},
+		{"through", cmp.Or(strings.Join(s.Through, ", then "), "no hop")},
 		{"since", s.Since.Local().Format(time.DateTime) + " (" + age(s.Since) + ")"},
 		{"process", strconv.Itoa(s.PID) + map[bool]string{true: ", in the background",
 			false: ", in the foreground"}[s.Background]},

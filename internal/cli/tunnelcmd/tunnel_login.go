@@ -57,7 +57,7 @@ func (o *LoginOptions) rest() []loginFlag {
 		{"any-database", &o.any, "every database, not the profile's alone"},
 		{"replication", &o.changes, "streams of changes too"},
 		{"read-only", &o.readOnly, "sessions begin read-only"},
-		{"local-infile", &o.files, "the server may ask the program for files (MySQL and MariaDB)"},
+		{"local-infile", &o.files, "the server may ask the program for files, where the engine can"},
 		{"local-password", &o.password, "programs prove themselves by a password that is made now, not by their user"},
 	}
 }
@@ -111,8 +111,8 @@ func (c *Call) loggingIn(ctx context.Context, p *resolve.Profile, o OpenOptions,
 	runner.Finder = finder
 	o.readOnly = o.readOnly || p.Text(key.Guard) == "read-only"
 	if o.readOnly {
-		c.Notice("sessions begin read-only, but a program can end that (%s): to be sure, use an account that may only read",
-			spec.Front.Undo)
+		c.Notice("sessions begin read-only, but a program can end that (%s): to be sure, use an account that "+
+			"may only read", spec.Front.Undo)
 	} else {
 		c.TellGuard(p)
 	}
@@ -139,8 +139,9 @@ func (c *Call) loggingIn(ctx context.Context, p *resolve.Profile, o OpenOptions,
 			return nil, err
 		}
 	}
-	h, err := c.Through(ctx, p, conn, Way{Timeout: o.Timeout, Lifetime: o.lifetime, Idle: o.idle, Finder: finder, Told: told,
-		Listen: func(conn handover.Connection) (net.Listener, error) { return c.listenPrivate(ctx, o, p, folder, conn) }, login: login})
+	listen := func(conn handover.Connection) (net.Listener, error) { return c.listenPrivate(ctx, o, p, folder, conn) }
+	h, err := c.Through(ctx, p, conn, Way{Timeout: o.Timeout, Lifetime: o.lifetime, Idle: o.idle, Finder: finder,
+		Told: told, Listen: listen, login: login})
 	if err != nil {
 		forget(login)
 		return nil, err
@@ -206,8 +207,8 @@ func (c *Call) ForProgram(ctx context.Context, p *resolve.Profile, l LoginOption
 	if local == "" && runtime.GOOS == "windows" { // its programs mostly know no Unix sockets
 		local = "127.0.0.1:0"
 	}
-	h, err := c.loggingIn(ctx, p, OpenOptions{Timeout: check.DefaultTimeout, LoginOptions: l, local: local, folder: folder},
-		finder, told)
+	o := OpenOptions{Timeout: check.DefaultTimeout, LoginOptions: l, local: local, folder: folder}
+	h, err := c.loggingIn(ctx, p, o, finder, told)
 	if err != nil {
 		remove()
 		return conn, nil, nil, err
