@@ -81,6 +81,11 @@ func pass(to, from net.Conn, count *atomic.Int64) error {
 	defer func() { pool.Put(buffer) }()
 	for {
 		n, err := from.Read(*buffer)
+		for err == nil && len(*buffer)-n >= tlsRecord && another(from) {
+			var more int
+			more, err = from.Read((*buffer)[n:])
+			n += more
+		}
 		if n > 0 {
 			count.Add(int64(n))
 			if _, err := to.Write((*buffer)[:n]); err != nil {
@@ -106,11 +111,27 @@ func pass(to, from net.Conn, count *atomic.Int64) error {
 	}
 }
 
+// tlsRecord is the most that a record of TLS has, and tlsWhole with what is around it (RFC 8446, section 5.2).
+const (
+	tlsRecord = 16 << 10
+	tlsWhole  = tlsRecord + 256 + 5
+)
+
+// another tells whether a whole record of TLS has come already: one write for many costs less.
+func another(from net.Conn) bool {
+	secure, ok := from.(interface{ NetConn() net.Conn })
+	if !ok {
+		return false
+	}
+	under, ok := secure.NetConn().(interface{ Buffered() int })
+	return ok && under.Buffered() >= tlsWhole
+}
+
 // bufferFor chooses the buffer after a read of n bytes: a large one once a small one
 // was filled, and a small one again after a read that would leave most of it empty.
 func bufferFor(pool *sync.Pool, n int) *sync.Pool {
 	switch {
-	case n == smallBuffer && pool == &smallBuffers:
+	case n > smallBuffer-tlsRecord && pool == &smallBuffers:
 		return &largeBuffers
 	case n < smallBuffer/4:
 		return &smallBuffers

@@ -11,8 +11,10 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -365,4 +367,57 @@ func endpoints(servers []address.Candidate) (all []engine.Endpoint) {
 		all = append(all, engine.Endpoint{Host: s.Host, Port: s.Port, Socket: s.Socket})
 	}
 	return all
+}
+
+// sealed is a connection with TLS on it: it gives a record at a time, and tells what waits below.
+type sealed struct {
+	net.Conn
+	records []string
+	waiting int // bytes below, beside those of whole records
+}
+
+func (s *sealed) NetConn() net.Conn { return s }
+
+func (s *sealed) Buffered() int {
+	if len(s.records) == 0 {
+		return s.waiting
+	}
+	return tlsWhole
+}
+
+func (s *sealed) Read(p []byte) (int, error) {
+	if len(s.records) == 0 {
+		return 0, io.EOF
+	}
+	n := copy(p, s.records[0])
+	s.records = s.records[1:]
+	return n, nil
+}
+
+// writes counts what is written at a time.
+type writes struct {
+	net.Conn
+	sizes []int
+}
+
+func (w *writes) Write(p []byte) (int, error) {
+	w.sizes = append(w.sizes, len(p))
+	return len(p), nil
+}
+
+func (w *writes) Close() error { return nil }
+
+// TestPassRecords: records that have come already are written together, and nothing is waited for.
+func TestPassRecords(t *testing.T) {
+	var count atomic.Int64
+	to := &writes{}
+	if err := pass(to, &sealed{records: slices.Repeat([]string{strings.Repeat("x", 8000)}, 5), waiting: tlsWhole - 1}, &count); err != nil {
+		t.Fatal(err)
+	}
+	if count.Load() != 40000 || len(to.sizes) > 2 || to.sizes[0] != 24000 {
+		t.Errorf("%d bytes in %v", count.Load(), to.sizes)
+	}
+	if another(to) {
+		t.Error("a connection without TLS has records")
+	}
 }

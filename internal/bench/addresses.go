@@ -13,6 +13,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -20,6 +21,19 @@ import (
 
 	"gentleharbor/internal/testkit"
 )
+
+// passage is one way from a program to a server's rows.
+type passage struct {
+	profile string // whose local address it is; "" for none
+	login   bool   // the address logs in
+	tls     bool   // the program speaks TLS to the server
+	peer    int    // with which passage it is compared, -1 for none
+	least   string // of the peer's throughput
+
+	port    string
+	process *exec.Cmd
+	took    []time.Duration
+}
 
 // addresses compares a local address that logs in with a plain tunnel to the same server, and with a connection without
 // anything between: bulk, the time to a first row, and memory.
@@ -42,156 +56,195 @@ func (b *bench) addresses() error {
 	}
 	err = errors.Join(os.MkdirAll(filepath.Join(b.folder, ".ssh"), 0o700),
 		os.WriteFile(filepath.Join(b.folder, ".ssh", "known_hosts"), []byte(known+"\n"), 0o600),
-		b.profiles(fmt.Sprintf("[profile.near]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nport = %d\nuser = \"warden\"\n"+
-			"database = \"sightings\"\nsecret = \"env:WARDEN\"\ntls = \"verified\"\ntls-ca = %q\ntls-name = \"localhost\"\n"+
-			"\n[profile.clear]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nport = %d\nuser = \"warden\"\ndatabase = \"sightings\"\nsecret = \"env:WARDEN\"\ntls = \"off\"\n"+
-			"\n[profile.far]\nlike = \"near\"\n", server.Port, server.Authority, server.Port)+gate.Hop("far", fmt.Sprintf("key = %q", gate.Key))+
-			"\n[profile.plain]\nlike = \"near\"\n"+gate.Hop("plain", fmt.Sprintf("key = %q", gate.Key))))
+		b.profiles(addressProfiles(server, gate)))
 	if err != nil {
 		return err
 	}
-	roots := x509.NewCertPool()
-	roots.AppendCertsFromPEM(authority)
-	verified := &tls.Config{RootCAs: roots, ServerName: "localhost"}
-	a := &addressBench{bench: b}
+	a := &addressBench{bench: b, verified: &tls.Config{RootCAs: x509.NewCertPool(), ServerName: "localhost"}, ways: []*passage{
+		{peer: -1},
+		{peer: -1, tls: true},
+		{profile: "plain", peer: -1},
+		{profile: "plain-tls", peer: -1, tls: true},
+		{profile: "near", login: true, peer: 0, least: "0.5"},
+		{profile: "near-tls", login: true, peer: 1, least: "0.5"},
+		{profile: "far", login: true, peer: 2, least: "0.9"},
+		{profile: "far-tls", login: true, peer: 3, least: "0.9"},
+	}}
+	a.verified.RootCAs.AppendCertsFromPEM(authority)
 	defer a.stop()
-	var local [4]string // of the addresses: near, clear and far, and of the plain tunnel
-	for i, words := range [][]string{{"near", "-login"}, {"clear", "-login"}, {"far", "-login"}, {"plain"}} {
-		if local[i], err = a.open(words...); err != nil {
-			return err
+	for _, w := range a.ways {
+		if w.port = strconv.Itoa(server.Port); w.profile != "" {
+			if err := a.open(w); err != nil {
+				return err
+			}
 		}
 	}
-	direct := fmt.Sprint(server.Port)
-	ways := []*bulkWay{{"direct, TLS", direct, verified, testkit.WardenPassword, nil}, {"direct", direct, nil, testkit.WardenPassword, nil},
-		{"address, TLS behind it", local[0], nil, "", nil}, {"address", local[1], nil, "", nil},
-		{"address, through a hop", local[2], nil, "", nil}, {"tunnel, TLS through it", local[3], verified, testkit.WardenPassword, nil}}
-	if err := a.bulk(ways); err != nil {
+	if err := a.bulk(); err != nil {
 		return err
 	}
-	if err := a.firstRow(ways); err != nil {
+	if err := a.firstRow(); err != nil {
 		return err
 	}
-	return a.memory(ways[4])
+	return a.memory(a.ways[7])
 }
 
-// bulkWay is one way to the server's rows.
-type bulkWay struct {
-	name, port string
-	tls        *tls.Config
-	password   string
-	took       []time.Duration
+// addressProfiles are the profiles of the passages: with TLS and without, behind a hop and not.
+func addressProfiles(server *testkit.PostgreSQL, gate *testkit.SSHD) string {
+	var text strings.Builder
+	for _, name := range []string{"near", "near-tls", "far", "far-tls", "plain", "plain-tls"} {
+		fmt.Fprintf(&text, "\n[profile.%s]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nport = %d\nuser = \"warden\"\n"+
+			"database = \"sightings\"\nsecret = \"env:WARDEN\"\n", name, server.Port)
+		if strings.HasSuffix(name, "tls") {
+			fmt.Fprintf(&text, "tls = \"verified\"\ntls-ca = %q\ntls-name = \"localhost\"\n", server.Authority)
+		} else {
+			text.WriteString("tls = \"off\"\n")
+		}
+		if !strings.HasPrefix(name, "near") {
+			text.WriteString(gate.Hop(name, fmt.Sprintf("key = %q", gate.Key)))
+		}
+	}
+	return text.String()
 }
 
-func (w *bulkWay) connect(ctx context.Context) (*pgconn.PgConn, error) {
+// addressBench runs the passages.
+type addressBench struct {
+	*bench
+	verified *tls.Config
+	ways     []*passage
+}
+
+// open opens the local address of a passage.
+func (a *addressBench) open(w *passage) error {
+	w.port = freePort()
+	words := []string{"tunnel", "open", w.profile, "-local", w.port}
+	if w.login {
+		words = append(words, "-login")
+	}
+	var said strings.Builder
+	cmd := exec.Command(filepath.Join(a.folder, "gharbor"), words...)
+	cmd.Env = append(slices.Clone(a.env), "GODEBUG=madvdontneed=0", "XDG_RUNTIME_DIR="+a.folder, "TMPDIR="+a.folder)
+	cmd.Stderr = &said
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	w.process = cmd
+	if _, err = io.ReadAtLeast(out, make([]byte, 4096), 5); err != nil { // it says that it is open
+		cmd.Wait()
+		return fmt.Errorf("tunnel open %s: %s", w.profile, said.String())
+	}
+	return nil
+}
+
+func (a *addressBench) stop() {
+	for _, w := range a.ways {
+		if w.process != nil {
+			w.process.Process.Kill()
+			w.process.Wait()
+		}
+	}
+}
+
+func (a *addressBench) connect(w *passage) (*pgconn.PgConn, error) {
 	config, err := pgconn.ParseConfig("host=127.0.0.1 user=warden dbname=sightings sslmode=disable port=" + w.port)
 	if err != nil {
 		return nil, err
 	}
-	config.Password, config.TLSConfig = w.password, w.tls
-	return pgconn.ConnectConfig(ctx, config)
-}
-
-// addressBench runs the addresses.
-type addressBench struct {
-	*bench
-	running []*exec.Cmd
-}
-
-// open opens a tunnel on a free port.
-func (a *addressBench) open(words ...string) (port string, err error) {
-	port = freePort()
-	cmd := exec.Command(filepath.Join(a.folder, "gharbor"), append([]string{"tunnel", "open", "-local", port}, words...)...)
-	cmd.Env = append(slices.Clone(a.env), "GODEBUG=madvdontneed=0", "XDG_RUNTIME_DIR="+a.folder, "GHARBOR_HOME="+filepath.Join(a.folder, "home"))
-	cmd.Env = append(cmd.Env, "TMPDIR="+a.folder)
-	var said strings.Builder
-	cmd.Stderr = &said
-	out, err := cmd.StdoutPipe()
+	if !w.login {
+		config.Password = testkit.WardenPassword
+	}
+	if w.tls {
+		config.TLSConfig = a.verified
+	}
+	conn, err := pgconn.ConnectConfig(context.Background(), config)
 	if err != nil {
-		return "", err
+		return nil, fmt.Errorf("by %q: %w", w.profile, err)
 	}
-	if err := cmd.Start(); err != nil {
-		return "", err
-	}
-	a.running = append(a.running, cmd)
-	if _, err = io.ReadAtLeast(out, make([]byte, 4096), 5); err != nil { // it says that it is open
-		cmd.Wait()
-		return "", fmt.Errorf("tunnel open %s: %s", strings.Join(words, " "), said.String())
-	}
-	return port, nil
+	return conn, nil
 }
 
-func (a *addressBench) stop() {
-	for _, cmd := range a.running {
-		cmd.Process.Kill()
-		cmd.Wait()
+// name is a passage's, with that of its peer.
+func (a *addressBench) name(w *passage, what string) string {
+	name, peer := "address", "direct"
+	if strings.HasPrefix(w.profile, "far") {
+		name, peer = "address by a hop", "tunnel"
 	}
+	if strings.HasSuffix(w.profile, "tls") {
+		peer += ", TLS"
+	}
+	return fmt.Sprintf("%s, %s (%s)", name, what, peer)
 }
 
-// bulk reads half a gigabyte by each way, in turn.
-func (a *addressBench) bulk(ways []*bulkWay) error {
-	const rounds, megabytes = 5, 512
+// bulk reads 256 MB by each passage, in turn.
+func (a *addressBench) bulk() error {
+	const rounds, rows = 7, 1 << 15
+	statement := fmt.Sprintf("COPY (SELECT repeat('x', 8191) FROM generate_series(1, %d)) TO STDOUT", rows)
 	for range rounds {
-		for _, w := range ways {
-			conn, err := w.connect(context.Background())
+		for _, w := range a.ways {
+			conn, err := a.connect(w)
 			if err != nil {
-				return fmt.Errorf("%s: %w", w.name, err)
+				return err
 			}
 			start := time.Now()
-			tag, err := conn.CopyTo(context.Background(), io.Discard, fmt.Sprintf("COPY (SELECT repeat('x', 8191) FROM generate_series(1, %d)) TO STDOUT", megabytes*128))
+			tag, err := conn.CopyTo(context.Background(), io.Discard, statement)
 			w.took = append(w.took, time.Since(start))
 			conn.Close(context.Background())
-			if err != nil || tag.RowsAffected() != megabytes*128 {
-				return fmt.Errorf("%s: %d rows: %w", w.name, tag.RowsAffected(), err)
+			if err != nil || tag.RowsAffected() != rows {
+				return fmt.Errorf("by %q: %d rows: %w", w.profile, tag.RowsAffected(), err)
 			}
 		}
 	}
-	rate := func(i int) float64 { return megabytes * 1.048576 / 1000 / median(ways[i].took).Seconds() }
-	say := func(what string, ours, peer int, aim string) {
-		fmt.Printf("%-34s %8.2f GB/s  peer %6.2f GB/s  ratio %.2f (aim at least %s)\n", what, rate(ours), rate(peer), rate(ours)/rate(peer), aim)
+	rate := func(w *passage) float64 { return rows * 8192 / 1e9 / median(w.took).Seconds() }
+	for _, w := range a.ways {
+		if w.peer >= 0 {
+			ours, peer := rate(w), rate(a.ways[w.peer])
+			fmt.Printf("%-40s %8.2f GB/s  peer %6.2f GB/s  ratio %.2f (aim at least %s)\n", a.name(w, "256 MB"), ours, peer,
+				ours/peer, w.least)
+		}
 	}
-	say("address, 512 MB (direct)", 3, 1, "0.5")
-	say("address, TLS (direct, TLS)", 2, 0, "0.5")
-	say("address, hop, TLS (tunnel, TLS)", 4, 5, "0.9")
 	return nil
 }
 
 // firstRow is the time of a connection and its first row.
-func (a *addressBench) firstRow(ways []*bulkWay) error {
+func (a *addressBench) firstRow() error {
 	const rounds = 40
-	for _, w := range ways {
+	for _, w := range a.ways {
 		w.took = nil
 	}
 	for range rounds {
-		for _, w := range ways {
+		for _, w := range a.ways {
 			start := time.Now()
-			conn, err := w.connect(context.Background())
-			if err == nil {
-				_, err = conn.Exec(context.Background(), "SELECT 1").ReadAll()
-			}
+			conn, err := a.connect(w)
 			if err != nil {
-				return fmt.Errorf("%s: %w", w.name, err)
+				return err
 			}
+			_, err = conn.Exec(context.Background(), "SELECT 1").ReadAll()
 			w.took = append(w.took, time.Since(start))
 			conn.Close(context.Background())
+			if err != nil {
+				return err
+			}
 		}
 	}
-	say := func(what string, ours, peer int) {
-		o, p := median(ways[ours].took), median(ways[peer].took)
-		fmt.Printf("%-34s %8.2f ms  peer %8.2f ms  ratio %.2f\n", what, ms(o), ms(p), float64(o)/float64(p))
+	for _, w := range a.ways {
+		if w.peer >= 0 {
+			ours, peer := median(w.took), median(a.ways[w.peer].took)
+			fmt.Printf("%-40s %8.2f ms  peer %8.2f ms  ratio %.2f\n", a.name(w, "first row"), ms(ours), ms(peer),
+				float64(ours)/float64(peer))
+		}
 	}
-	say("address, first row (direct)", 3, 1)
-	say("address, TLS (direct, TLS)", 2, 0)
-	say("address, hop, TLS (tunnel, TLS)", 4, 5)
 	return nil
 }
 
-// memory is that of an address with many sessions, each of which has read rows.
-func (a *addressBench) memory(w *bulkWay) error {
+// memory is that of an address that many sessions use, each of which has read rows.
+func (a *addressBench) memory(w *passage) error {
 	const many = 50
-	pid := a.running[2].Process.Pid
-	before := highest(pid)
+	before := highest(w.process.Process.Pid)
 	for range many {
-		conn, err := w.connect(context.Background())
+		conn, err := a.connect(w)
 		if err != nil {
 			return err
 		}
@@ -200,8 +253,8 @@ func (a *addressBench) memory(w *bulkWay) error {
 			return err
 		}
 	}
-	after := highest(pid)
-	fmt.Printf("%-34s %8.1f MB, and %.2f MB a session of %d (aim under 30 MB, and 1 MB a session)\n", "address, memory", before,
-		(after-before)/many, many)
+	each := (highest(w.process.Process.Pid) - before) / many
+	fmt.Printf("%-40s %8.1f MB    and %.2f MB for each of %d sessions (aim under 30 MB, and 1 MB a session)\n",
+		"address, memory", before, each, many)
 	return nil
 }

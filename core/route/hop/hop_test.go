@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"testing/iotest"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -81,6 +82,71 @@ func TestStreamDeadlines(t *testing.T) {
 	blocked.Close()
 	if _, err := blocked.Read(buffer); err == nil {
 		t.Error("a closed stream reads")
+	}
+}
+
+// TestStreamReadsAhead: what comes is all there and in order, what waits is counted, and a stream that is closed with
+// both buffers full leaves nothing behind.
+func TestStreamReadsAhead(t *testing.T) {
+	t.Parallel()
+	near, far := net.Pipe()
+	s := newStream(half{near}).(*stream)
+	sent := make([]byte, 7*chunkSize+11)
+	for i := range sent {
+		sent[i] = byte(i % 251)
+	}
+	go func() {
+		far.Write(sent)
+		far.Close()
+	}()
+	for range 500 {
+		if s.Buffered() == 2*chunkSize {
+			break
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	if s.Buffered() != 2*chunkSize {
+		t.Errorf("%d bytes wait", s.Buffered())
+	}
+	got, err := io.ReadAll(iotest.OneByteReader(s))
+	if err != nil || !bytes.Equal(got, sent) || s.Buffered() != 0 {
+		t.Errorf("%d of %d bytes, %d wait: %v", len(got), len(sent), s.Buffered(), err)
+	}
+	near, far = net.Pipe()
+	s = newStream(half{near}).(*stream)
+	go far.Write(sent)
+	for s.Buffered() < 2*chunkSize {
+		time.Sleep(time.Millisecond)
+	}
+	s.Close()
+	for range 3 { // its reader has ended once its channel is closed
+		select {
+		case <-s.chunks:
+		case <-time.After(10 * time.Second):
+			t.Fatal("the reader goes on")
+		}
+	}
+}
+
+// TestStreamInterrupted: a deadline that passes ends a write that waits already.
+func TestStreamInterrupted(t *testing.T) {
+	t.Parallel()
+	near, _ := net.Pipe()
+	s := newStream(half{near})
+	ended := make(chan error)
+	go func() {
+		_, err := s.Write(make([]byte, 10))
+		ended <- err
+	}()
+	time.Sleep(20 * time.Millisecond)
+	s.SetDeadline(time.Unix(1, 0))
+	select {
+	case err := <-ended:
+		if !errors.Is(err, os.ErrDeadlineExceeded) {
+			t.Errorf("%v", err)
+		}
+	case <-time.After(10 * time.Second):
+		t.Error("the write waits on")
 	}
 }
 

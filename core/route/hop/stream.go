@@ -5,32 +5,43 @@ import (
 	"net"
 	"os"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"gentleharbor/core/defect"
 )
 
 // stream gives a channel of an SSH connection the deadlines that drivers want and
-// the library does not have. One goroutine reads ahead, at most one buffer.
+// the library does not have. One goroutine reads ahead, at most two buffers.
 type stream struct {
 	net.Conn // the channel
 
-	chunks chan []byte
-	failed error // of the reader; valid once chunks is closed
-	rest   []byte
+	chunks chan []byte  // that were read
+	free   chan []byte  // that may be read into
+	failed error        // of the reader; valid once chunks is closed
+	chunk  []byte       // the one that is being taken from, nil for none
+	rest   []byte       // what is left of it
+	ahead  atomic.Int64 // bytes that were read and not taken
 	ended  chan struct{}
 	once   sync.Once
 
 	read, write deadline
+	writing     atomic.Int32
 }
 
-// chunkSize is what one read takes: a packet of a channel.
-const chunkSize = 32 << 10
+// chunkSize is what one read takes: two packets of a channel.
+const chunkSize = 64 << 10
 
 func newStream(conn net.Conn) net.Conn {
-	s := &stream{Conn: conn, chunks: make(chan []byte), ended: make(chan struct{})}
-	s.read.init()
-	s.write.init()
+	s := &stream{Conn: conn, chunks: make(chan []byte, 2), free: make(chan []byte, 2), ended: make(chan struct{})}
+	s.free <- nil
+	s.free <- nil
+	s.read.init(nil)
+	s.write.init(func() {
+		if s.writing.Load() > 0 {
+			s.Close()
+		}
+	})
 	defect.Go(s.pump)
 	return s
 }
@@ -38,14 +49,19 @@ func newStream(conn net.Conn) net.Conn {
 func (s *stream) pump() {
 	defer close(s.chunks)
 	for {
-		p := make([]byte, chunkSize)
+		var p []byte
+		select {
+		case p = <-s.free:
+		case <-s.ended:
+			return
+		}
+		if p == nil {
+			p = make([]byte, chunkSize)
+		}
 		n, err := s.Conn.Read(p)
 		if n > 0 {
-			select {
-			case s.chunks <- p[:n]:
-			case <-s.ended:
-				return
-			}
+			s.ahead.Add(int64(n))
+			s.chunks <- p[:n] // there is room for all buffers
 		}
 		if err != nil {
 			s.failed = err
@@ -70,7 +86,7 @@ func (s *stream) Read(p []byte) (int, error) {
 				}
 				return 0, s.failed
 			}
-			s.rest = chunk
+			s.chunk, s.rest = chunk, chunk
 		case <-over:
 			return 0, os.ErrDeadlineExceeded
 		case <-s.ended:
@@ -78,28 +94,28 @@ func (s *stream) Read(p []byte) (int, error) {
 		}
 	}
 	n := copy(p, s.rest)
-	s.rest = s.rest[n:]
+	s.ahead.Add(int64(-n))
+	if s.rest = s.rest[n:]; len(s.rest) == 0 {
+		s.free <- s.chunk[:chunkSize]
+		s.chunk = nil
+	}
 	return n, nil
 }
+
+// Buffered is how many bytes a read gives without waiting.
+func (s *stream) Buffered() int { return int(s.ahead.Load()) }
 
 // Write writes as the channel does. A write that its deadline cuts off has ended
 // the stream: how much of it went out is not known.
 func (s *stream) Write(p []byte) (int, error) {
+	s.writing.Add(1)
+	defer s.writing.Add(-1)
 	over := s.write.over()
 	select {
 	case <-over:
 		return 0, os.ErrDeadlineExceeded
 	default:
 	}
-	done := make(chan struct{})
-	defer close(done)
-	defect.Go(func() {
-		select {
-		case <-over:
-			s.Close()
-		case <-done:
-		}
-	})
 	n, err := s.Conn.Write(p)
 	if err != nil {
 		select {
@@ -145,9 +161,10 @@ type deadline struct {
 	mu    sync.Mutex
 	timer *time.Timer
 	gone  chan struct{}
+	then  func() // is called when the time has come; may be nil
 }
 
-func (d *deadline) init() { d.gone = make(chan struct{}) }
+func (d *deadline) init(then func()) { d.gone, d.then = make(chan struct{}), then }
 
 func (d *deadline) over() <-chan struct{} {
 	d.mu.Lock()
@@ -170,8 +187,8 @@ func (d *deadline) set(t time.Time) {
 	if t.IsZero() {
 		return
 	}
-	if wait := time.Until(t); wait <= 0 {
-		close(d.gone)
+	if time.Until(t) <= 0 {
+		d.pass()
 		return
 	}
 	gone := d.gone
@@ -179,11 +196,20 @@ func (d *deadline) set(t time.Time) {
 		d.mu.Lock()
 		defer d.mu.Unlock()
 		if d.gone == gone {
-			select {
-			case <-gone:
-			default:
-				close(gone)
-			}
+			d.pass()
 		}
 	})
+}
+
+// pass tells that the time has come.
+func (d *deadline) pass() {
+	select {
+	case <-d.gone:
+		return
+	default:
+	}
+	close(d.gone)
+	if d.then != nil {
+		d.then()
+	}
 }

@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"runtime"
+	"runtime/debug"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -88,6 +89,9 @@ func (c *Call) holdTunnel(ctx context.Context, o OpenOptions, parent *parent) er
 	// The ends of a tunnel are mostly on this machine too: half of its cores is enough,
 	// and faster than all of them.
 	runtime.GOMAXPROCS(min(max(runtime.NumCPU()/2, 1), 4))
+	if o.Login { // the driver and TLS take memory that a plain tunnel does not
+		debug.SetGCPercent(50)
+	}
 	why := h.Tunnel.Run(ctx)
 	if parent == nil {
 		s := h.Tunnel.Status()
