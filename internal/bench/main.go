@@ -67,6 +67,13 @@ func run() error {
 	if len(os.Args) > 1 && os.Args[1] == "addresses" {
 		return b.addresses()
 	}
+	if len(os.Args) > 2 && os.Args[1] == "soak" {
+		length, err := time.ParseDuration(os.Args[2])
+		if err != nil {
+			return err
+		}
+		return b.soak(length)
+	}
 	if len(os.Args) > 1 && os.Args[1] == "containers" {
 		return b.containers()
 	}

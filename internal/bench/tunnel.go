@@ -147,10 +147,13 @@ func (w *way) throughput() error {
 	return nil
 }
 
-// highest is the most memory that a process has had, in megabytes.
-func highest(pid int) float64 {
+// highest is the most memory that a process has had, and resident what it has, in megabytes.
+func highest(pid int) float64  { return memoryOf(pid, "VmHWM:") }
+func resident(pid int) float64 { return memoryOf(pid, "VmRSS:") }
+
+func memoryOf(pid int, field string) float64 {
 	data, _ := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
-	_, rest, _ := strings.Cut(string(data), "VmHWM:")
+	_, rest, _ := strings.Cut(string(data), field)
 	words := strings.Fields(rest)
 	if len(words) == 0 {
 		return 0
