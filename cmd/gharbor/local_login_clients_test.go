@@ -7,6 +7,7 @@ import (
 	"crypto/sha256"
 	"database/sql"
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"os"
 	"os/exec"
@@ -18,6 +19,7 @@ import (
 
 	driver "github.com/go-sql-driver/mysql"
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/lib/pq"
 
 	"gentleharbor/internal/testkit"
@@ -358,6 +360,45 @@ func TestLocalLoginHalf(t *testing.T) {
 	p.OK("tunnel", "show", "tides").Has(" 0 open,", "40 failed")
 }
 
+// TestLocalLoginNoise: whatever a program sends, the address goes on.
+func TestLocalLoginNoise(t *testing.T) {
+	t.Parallel()
+	pg, _, _ := tides(t)
+	maria, _ := onMariaDB(t)
+	source := rand.New(rand.NewPCG(7, 11))
+	openings := []string{"\x00\x00\x00\x08\x04\xd2\x16\x2f", "\x00\x00\x00\x26\x00\x03\x00\x00user\x00tidekeeper\x00database\x00tides\x00\x00",
+		"\x16\x03\x01\x02\x00\x01", "\x20\x00\x00\x01\x85\xa6\x03\x00\x00\x00\x00\x01\x08" + strings.Repeat("\x00", 23) + "bander\x00\x00", "GET / HTTP/1.1\r\n\r\n"}
+	for _, one := range []struct {
+		p     *testkit.Program
+		name  string
+		flags []string
+	}{{pg, "tides", nil}, {maria, "moult", nil}, {maria, "moult", []string{"-local-password"}}} {
+		port := testkit.FreePort(t)
+		loggingIn(t, one.p, one.name, append([]string{"-local", fmt.Sprint(port)}, one.flags...)...)
+		for range 200 {
+			conn, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+			if err != nil {
+				t.Fatal(err)
+			}
+			sent := []byte(openings[source.IntN(len(openings))])
+			for range source.IntN(4) {
+				sent[source.IntN(len(sent))] = byte(source.IntN(256))
+			}
+			conn.Write(sent[:source.IntN(len(sent)+1)])
+			if source.IntN(3) == 0 {
+				more := make([]byte, source.IntN(70000))
+				for i := range more {
+					more[i] = byte(source.IntN(256))
+				}
+				conn.Write(more)
+			}
+			conn.Close()
+		}
+		one.p.OK("tunnel", "show", one.name).Has("200 in all")
+		one.p.OK("tunnel", "close", one.name)
+	}
+}
+
 // TestLocalLoginCanary: the password is in nothing that a program of this machine can see.
 func TestLocalLoginCanary(t *testing.T) {
 	t.Parallel()
@@ -432,6 +473,33 @@ func TestLocalLoginCanary(t *testing.T) {
 	if traffic.Len() < 80 {
 		t.Errorf("%d bytes of traffic prove nothing", traffic.Len())
 	}
+}
+
+// TestLocalLoginLongNames: a socket has a path that the system takes, whatever the profile is called; where that can't
+// be, it is said.
+func TestLocalLoginLongNames(t *testing.T) {
+	t.Parallel()
+	p, _, server := tides(t)
+	long := strings.Repeat("tide", 16)
+	p.OK("copy", "tides", long)
+	run, err := os.MkdirTemp("", "gharbor-run-of-somebody-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(run) })
+	p.Setenv("XDG_RUNTIME_DIR", run)
+	for _, name := range []string{long, "tides"} {
+		r := p.OK("tunnel", "open", name, "-login", "-background")
+		t.Cleanup(func() { p.Run("tunnel", "close", name) })
+		at := strings.Fields(strings.TrimPrefix(r.Stdout, "open: "))[0]
+		if out, err := exec.Command(server.Client(), "-h", filepath.Dir(at), "-U", "tidekeeper", "-XAtc", "SELECT 1").CombinedOutput(); string(out) != "1\n" {
+			t.Errorf("%s: %s %v", at, out, err)
+		}
+	}
+	deep := filepath.Join(run, strings.Repeat("deep", 25))
+	os.Mkdir(deep, 0o700)
+	p.Setenv("XDG_RUNTIME_DIR", deep)
+	p.Run("with", "tides", "-login", "--", "true").Want(125).Has("its path is too long", "XDG_RUNTIME_DIR")
 }
 
 // TestLocalLoginHosts: the server is chosen at each connection, by what the profile wants of it.
@@ -539,5 +607,27 @@ func TestLocalLoginRotated(t *testing.T) {
 	os.WriteFile(kept, []byte("curlew"), 0o600)
 	if err := ping(); err != nil {
 		t.Error(err)
+	}
+}
+
+// TestLocalLoginReplication: a stream of changes where that is asked for.
+func TestLocalLoginReplication(t *testing.T) {
+	t.Parallel()
+	p, _, server := tides(t)
+	if err := server.Write("data/pg_hba.conf", "local all all trust\nhost all,replication all 127.0.0.1/32 scram-sha-256\n"); err != nil {
+		t.Fatal(err)
+	}
+	server.SQL(t, "postgres", "ALTER ROLE tidekeeper REPLICATION", "SELECT pg_reload_conf()")
+	folder := loggingIn(t, p, "tides", "-replication")
+	for mode, want := range map[string]string{"database": "tides", "true": ""} {
+		conn, err := pgconn.Connect(t.Context(), "host="+folder+" user=tidekeeper replication="+mode)
+		if err != nil {
+			t.Fatal(err)
+		}
+		results, err := conn.Exec(t.Context(), "IDENTIFY_SYSTEM").ReadAll()
+		if err != nil || len(results) != 1 || len(results[0].Rows) != 1 || string(results[0].Rows[0][3]) != want {
+			t.Errorf("replication=%s: %v %v", mode, results, err)
+		}
+		conn.Close(t.Context())
 	}
 }

@@ -31,7 +31,7 @@ func loggingIn(t *testing.T, p *testkit.Program, name string, flags ...string) (
 	run := t.TempDir()
 	os.Chmod(run, 0o700)
 	p.Setenv("XDG_RUNTIME_DIR", run)
-	p.OK(append([]string{"tunnel", "open", name, "-login", "-background"}, flags...)...).Has("without a password")
+	p.OK(append([]string{"tunnel", "open", name, "-login", "-background"}, flags...)...).Has("open: ")
 	t.Cleanup(func() { p.Run("tunnel", "close", name) })
 	return filepath.Join(run, fmt.Sprintf("gentle-harbor-%d", os.Getuid()), "login", name)
 }

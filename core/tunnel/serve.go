@@ -117,14 +117,14 @@ const (
 	tlsWhole  = tlsRecord + 256 + 5
 )
 
-// another tells whether a whole record of TLS has come already: one write for many costs less.
+// another tells whether a whole record of data has come already: one write for many costs less.
 func another(from net.Conn) bool {
 	secure, ok := from.(interface{ NetConn() net.Conn })
 	if !ok {
 		return false
 	}
 	under, ok := secure.NetConn().(interface{ Buffered() int })
-	return ok && under.Buffered() >= tlsWhole
+	return ok && under.Buffered() >= 2*tlsWhole // the first may be one of TLS's own, which gives nothing
 }
 
 // bufferFor chooses the buffer after a read of n bytes: a large one once a small one

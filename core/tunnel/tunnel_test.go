@@ -382,7 +382,7 @@ func (s *sealed) Buffered() int {
 	if len(s.records) == 0 {
 		return s.waiting
 	}
-	return tlsWhole
+	return 2 * tlsWhole
 }
 
 func (s *sealed) Read(p []byte) (int, error) {
@@ -411,7 +411,7 @@ func (w *writes) Close() error { return nil }
 func TestPassRecords(t *testing.T) {
 	var count atomic.Int64
 	to := &writes{}
-	if err := pass(to, &sealed{records: slices.Repeat([]string{strings.Repeat("x", 8000)}, 5), waiting: tlsWhole - 1}, &count); err != nil {
+	if err := pass(to, &sealed{records: slices.Repeat([]string{strings.Repeat("x", 8000)}, 5), waiting: 2*tlsWhole - 1}, &count); err != nil {
 		t.Fatal(err)
 	}
 	if count.Load() != 40000 || len(to.sizes) > 2 || to.sizes[0] != 24000 {

@@ -33,6 +33,7 @@ type passage struct {
 	port    string
 	process *exec.Cmd
 	took    []time.Duration
+	said    strings.Builder // by the address
 }
 
 // addresses compares a local address that logs in with a plain tunnel to the same server, and with a connection without
@@ -120,10 +121,9 @@ func (a *addressBench) open(w *passage) error {
 	if w.login {
 		words = append(words, "-login")
 	}
-	var said strings.Builder
 	cmd := exec.Command(filepath.Join(a.folder, "gharbor"), words...)
 	cmd.Env = append(slices.Clone(a.env), "GODEBUG=madvdontneed=0", "XDG_RUNTIME_DIR="+a.folder, "TMPDIR="+a.folder)
-	cmd.Stderr = &said
+	cmd.Stderr = &w.said
 	out, err := cmd.StdoutPipe()
 	if err != nil {
 		return err
@@ -134,7 +134,7 @@ func (a *addressBench) open(w *passage) error {
 	w.process = cmd
 	if _, err = io.ReadAtLeast(out, make([]byte, 4096), 5); err != nil { // it says that it is open
 		cmd.Wait()
-		return fmt.Errorf("tunnel open %s: %s", w.profile, said.String())
+		return fmt.Errorf("tunnel open %s: %s", w.profile, w.said.String())
 	}
 	return nil
 }

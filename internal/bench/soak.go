@@ -76,6 +76,7 @@ func (b *bench) soak(length time.Duration) error {
 	fmt.Printf("soak of %s: %d sessions, %d broken off, %d hop restarts, %d failures while the hop was up; open files %d, then %d; "+
 		"memory %.1f MB, then %.1f MB\n", length, s.done.Load(), s.broken.Load(), s.restarts, s.failed.Load(), s.files, files,
 		s.megabytes, megabytes)
+	fmt.Print(w.said.String())
 	if s.failed.Load() > 0 || files > s.files || megabytes > 1.3*s.megabytes {
 		return errors.New("the soak did not hold")
 	}
@@ -127,6 +128,9 @@ func (s *soaking) session(ctx context.Context, conn *pgconn.PgConn) error {
 	}
 	size := rand.IntN(400_000)
 	results, err := conn.Exec(ctx, fmt.Sprintf("SELECT repeat('x', %d)", size)).ReadAll()
+	if err != nil && len(results) > 0 {
+		err = errors.Join(err, results[0].Err)
+	}
 	if err == nil && len(results[0].Rows[0][0]) != size {
 		err = fmt.Errorf("%d bytes of %d", len(results[0].Rows[0][0]), size)
 	}

@@ -12,6 +12,7 @@ import (
 	"net"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/jackc/pgx/v5/pgproto3"
 
@@ -97,7 +98,9 @@ func opening(conn net.Conn, version uint32, pairs []byte) (*engine.Opening, erro
 		case "database":
 			o.Database = text
 		case "replication":
-			o.Replication = !slices.Contains([]string{"", "0", "false", "off", "no"}, strings.ToLower(text))
+			if !slices.Contains([]string{"", "0", "false", "off", "no"}, strings.ToLower(text)) {
+				o.Replication, o.Parameters["replication"] = true, text
+			}
 		default:
 			if strings.HasPrefix(string(name), "_pq_.") {
 				options = append(options, string(name))
@@ -182,8 +185,17 @@ func refuse(conn net.Conn, _ *engine.Opening, found *finding.Finding) error {
 	return err
 }
 
+// syncWithin is how long a server may take to answer while a session is handed over.
+const syncWithin = 10 * time.Second
+
 // HandOver is an engine.Handing's: what the server said of the session is told on, with another key.
 func (c *conversation) HandOver(to net.Conn, key engine.CancelKey) (net.Conn, error) {
+	// A write of the login that took long has left a reader of the driver's behind, which would take what is the program's.
+	ctx, cancel := context.WithTimeout(context.Background(), syncWithin)
+	defer cancel()
+	if err := c.pg.SyncConn(ctx); err != nil {
+		return nil, err
+	}
 	session, err := c.pg.Hijack()
 	if err != nil {
 		return nil, err
@@ -196,15 +208,6 @@ func (c *conversation) HandOver(to net.Conn, key engine.CancelKey) (net.Conn, er
 		SecretKey: binary.BigEndian.AppendUint32(nil, key.Secret)}, &pgproto3.ReadyForQuery{TxStatus: session.TxStatus})
 	var out []byte
 	for _, m := range messages {
-		if out, err = m.Encode(out); err != nil {
-			return nil, err
-		}
-	}
-	for session.Frontend.ReadBufferLen() > 0 { // a notice that came right behind
-		m, err := session.Frontend.Receive()
-		if err != nil {
-			return nil, err
-		}
 		if out, err = m.Encode(out); err != nil {
 			return nil, err
 		}

@@ -2,12 +2,16 @@ package postgresql
 
 import (
 	"bytes"
+	"context"
 	"encoding/binary"
 	"io"
 	"net"
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgproto3"
 
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
@@ -158,3 +162,67 @@ type scripted struct {
 
 func (s *scripted) Read(p []byte) (int, error)  { return s.in.Read(p) }
 func (s *scripted) Write(p []byte) (int, error) { return len(p), nil }
+
+// TestHandOver: the program gets all that comes after the login, though the driver has begun to read on by itself.
+func TestHandOver(t *testing.T) {
+	near, far := net.Pipe()
+	failed := make(chan error, 1)
+	say := func(messages ...pgproto3.BackendMessage) {
+		var out []byte
+		for _, m := range messages {
+			out, _ = m.Encode(out)
+		}
+		far.Write(out)
+	}
+	go func() {
+		backend := pgproto3.NewBackend(far, far)
+		time.Sleep(100 * time.Millisecond) // the driver's write takes long, so it reads meanwhile
+		say(&pgproto3.AuthenticationOk{}, &pgproto3.ParameterStatus{Name: "server_version", Value: "16.2"},
+			&pgproto3.BackendKeyData{ProcessID: 1, SecretKey: []byte{1, 2, 3, 4}}, &pgproto3.ReadyForQuery{TxStatus: 'I'})
+		if _, err := backend.ReceiveStartupMessage(); err != nil {
+			failed <- err
+			return
+		}
+		if _, err := backend.Receive(); err != nil { // what ends the driver's reading
+			failed <- err
+			return
+		}
+		say(&pgproto3.EmptyQueryResponse{}, &pgproto3.ReadyForQuery{TxStatus: 'I'})
+		time.Sleep(50 * time.Millisecond)
+		_, err := io.WriteString(far, "rows")
+		failed <- err
+	}()
+	config, err := pgconn.ParseConfig("host=127.0.0.1 user=warden sslmode=disable")
+	if err != nil {
+		t.Fatal(err)
+	}
+	config.DialFunc = func(context.Context, string, string) (net.Conn, error) { return near, nil }
+	pg, err := pgconn.ConnectConfig(t.Context(), config)
+	if err != nil {
+		t.Fatal(err)
+	}
+	program, address := net.Pipe()
+	told := make(chan []byte, 1)
+	go func() {
+		buffer := make([]byte, 4096)
+		n, _ := program.Read(buffer)
+		told <- buffer[:n]
+	}()
+	c := &conversation{pg: pg, watch: &observer{}}
+	server, err := c.HandOver(address, engine.CancelKey{Session: 7, Secret: 11})
+	if err != nil {
+		t.Fatal(err)
+	}
+	want, _ := (&pgproto3.BackendKeyData{ProcessID: 7, SecretKey: []byte{0, 0, 0, 11}}).Encode(nil)
+	if got := <-told; !bytes.Contains(got, want) || !bytes.Contains(got, []byte("server_version\x0016.2")) || got[0] != 'R' || got[len(got)-6] != 'Z' {
+		t.Errorf("the program is told %q", got)
+	}
+	server.SetDeadline(time.Now().Add(10 * time.Second))
+	rows := make([]byte, 4)
+	if _, err := io.ReadFull(server, rows); err != nil || string(rows) != "rows" {
+		t.Errorf("%q %v", rows, err)
+	}
+	if err := <-failed; err != nil {
+		t.Error(err)
+	}
+}

@@ -160,6 +160,7 @@ func (s *stream) SetWriteDeadline(t time.Time) error {
 type deadline struct {
 	mu    sync.Mutex
 	timer *time.Timer
+	turn  int // of what was set last
 	gone  chan struct{}
 	then  func() // is called when the time has come; may be nil
 }
@@ -179,6 +180,7 @@ func (d *deadline) set(t time.Time) {
 		d.timer.Stop()
 	}
 	d.timer = nil
+	d.turn++
 	select {
 	case <-d.gone:
 		d.gone = make(chan struct{})
@@ -191,11 +193,11 @@ func (d *deadline) set(t time.Time) {
 		d.pass()
 		return
 	}
-	gone := d.gone
+	turn := d.turn
 	d.timer = time.AfterFunc(time.Until(t), func() {
 		d.mu.Lock()
 		defer d.mu.Unlock()
-		if d.gone == gone {
+		if d.turn == turn { // else another was set while this one waited here
 			d.pass()
 		}
 	})

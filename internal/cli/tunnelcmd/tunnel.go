@@ -11,6 +11,7 @@ import (
 	"runtime"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"gentleharbor/core/clean"
@@ -291,7 +292,7 @@ func (c *Call) listenSocket(path string, conn handover.Connection) (net.Listener
 	if old, err := net.Dial("unix", whole); err == nil {
 		old.Close()
 		return nil, base.Failure(base.ExitServer,
-			fmt.Errorf("-socket: another process listens on %s", clean.Line(whole, 200)),
+			fmt.Errorf("another process listens on the socket %s", clean.Line(whole, 200)),
 			"gharbor tunnel list")
 	}
 	if info, err := os.Lstat(whole); err == nil {
@@ -303,9 +304,14 @@ func (c *Call) listenSocket(path string, conn handover.Connection) (net.Listener
 	private := umask(0o177)
 	l, err := net.Listen("unix", whole)
 	umask(private)
+	if errors.Is(err, syscall.EINVAL) {
+		return nil, base.Advise(base.Failure(base.ExitServer,
+			fmt.Errorf("the socket %s can't be made: its path is too long for the system", clean.Line(whole, 200))),
+			"name a shorter one with -socket, or set XDG_RUNTIME_DIR to a private folder with a short path")
+	}
 	if err != nil {
 		return nil, base.Failure(base.ExitServer,
-			fmt.Errorf("-socket: %s can't be listened on: %s", clean.Line(whole, 200), wording.PlainReason(err)))
+			fmt.Errorf("the socket %s can't be listened on: %s", clean.Line(whole, 200), wording.PlainReason(err)))
 	}
 	if conn.TLS == "required" || conn.TLS == "verified" {
 		c.Notice("clients use no TLS over a socket: behind the last hop the data is not encrypted. To keep tls = "+

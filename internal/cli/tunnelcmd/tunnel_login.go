@@ -3,6 +3,8 @@ package tunnelcmd
 import (
 	"context"
 	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"net"
@@ -155,11 +157,22 @@ func (c *Call) privateFolder(o OpenOptions, p *resolve.Profile) (string, error) 
 	if o.folder != "" {
 		return o.folder, nil
 	}
-	folder, err := privatesocket.Make(c.Lookup, "login", p.Called)
+	folder, err := privatesocket.Make(c.Lookup, "login", folderName(privatesocket.Folder(c.Lookup), p.Called))
 	if err != nil {
 		return "", noFolder(err)
 	}
 	return folder, nil
+}
+
+// folderName is the name of a profile's folder below above, shorter than the profile's where the path of a socket in it
+// would be too long for the system (104 bytes on some).
+func folderName(above, profile string) string {
+	const longest, socket = 103, len("/login/") + len("/.s.PGSQL.54321")
+	if len(above)+socket+len(profile) <= longest {
+		return profile
+	}
+	sum := sha256.Sum256([]byte(profile))
+	return profile[:min(len(profile), 12)] + "-" + hex.EncodeToString(sum[:4])
 }
 
 // byPassword has programs send a password, which is made here and is in a file that only this user reads.
