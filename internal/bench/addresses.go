@@ -61,7 +61,9 @@ func (b *bench) addresses() error {
 	if err != nil {
 		return err
 	}
-	a := &addressBench{bench: b, verified: &tls.Config{RootCAs: x509.NewCertPool(), ServerName: "localhost"}, ways: []*passage{
+	verified := &tls.Config{RootCAs: x509.NewCertPool(), ServerName: "localhost"}
+	verified.RootCAs.AppendCertsFromPEM(authority)
+	a := &addressBench{bench: b, verified: verified, ways: []*passage{
 		{peer: -1},
 		{peer: -1, tls: true},
 		{profile: "plain", peer: -1},
@@ -71,7 +73,6 @@ func (b *bench) addresses() error {
 		{profile: "far", login: true, peer: 2, least: "0.9"},
 		{profile: "far-tls", login: true, peer: 3, least: "0.9"},
 	}}
-	a.verified.RootCAs.AppendCertsFromPEM(authority)
 	defer a.stop()
 	for _, w := range a.ways {
 		if w.port = strconv.Itoa(server.Port); w.profile != "" {

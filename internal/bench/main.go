@@ -98,7 +98,8 @@ func run() error {
 	if err := b.aliases(); err != nil {
 		return err
 	}
-	for _, part := range []func() error{b.tunnels, b.addresses, b.mariadb, b.redis, b.many, b.list, b.containers, b.statements} {
+	for _, part := range []func() error{b.tunnels, b.addresses,
+		b.mariadb, b.redis, b.many, b.list, b.containers, b.statements} {
 		if err := part(); err != nil {
 			return err
 		}

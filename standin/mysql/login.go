@@ -49,6 +49,7 @@ type session struct {
 	account   Account
 	database  string
 	begun     bool // a statement was answered
+	readOnly  bool
 }
 
 func isMariaDB(version string) bool { return strings.Contains(version, "MariaDB") }

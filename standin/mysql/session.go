@@ -161,6 +161,9 @@ func (s *session) statement(sql string) error {
 	switch {
 	case strings.HasPrefix(sql, "USE "):
 		return s.use(strings.Trim(strings.TrimPrefix(sql, "USE "), "`"))
+	case strings.HasPrefix(sql, "SET SESSION TRANSACTION READ "):
+		s.readOnly = strings.HasSuffix(sql, " ONLY")
+		return s.accepted()
 	case has("CURRENT_USER() AS account"):
 		return s.rows([]string{"account", "seen"},
 			[][]string{{s.account.User + "@" + s.account.Host, s.user + "@" + s.seen()}})
@@ -253,8 +256,8 @@ func (s *session) variables(names []string) [][]string {
 		"system_time_zone":         "UTC",
 		"read_only":                onOff[s.ReadOnly],
 		"super_read_only":          "OFF",
-		"transaction_read_only":    "OFF",
-		"tx_read_only":             "OFF",
+		"transaction_read_only":    onOff[s.readOnly],
+		"tx_read_only":             onOff[s.readOnly],
 		"innodb_read_only":         "OFF",
 		"require_secure_transport": "OFF",
 	}

@@ -220,3 +220,14 @@ type said struct {
 }
 
 func (s *said) Read(p []byte) (int, error) { return s.in.Read(p) }
+
+// TestReadOnly: a program's session is made read-only before it is handed over.
+func TestReadOnly(t *testing.T) {
+	t.Parallel()
+	for _, readOnly := range []bool{false, true} {
+		c := with(t, rings(), Word, func(to *engine.Target) { to.ReadOnly = readOnly })
+		if writable := c.Facts().Writable; c.Result.Outcome == finding.Fail || writable == nil || *writable == readOnly {
+			t.Errorf("read-only %v: at %s, writable %v, %+v", readOnly, c.Stage, writable, c.Result.Finding)
+		}
+	}
+}

@@ -190,7 +190,7 @@ const syncWithin = 10 * time.Second
 
 // HandOver is an engine.Handing's: what the server said of the session is told on, with another key.
 func (c *conversation) HandOver(to net.Conn, key engine.CancelKey) (net.Conn, error) {
-	// A write of the login that took long has left a reader of the driver's behind, which would take what is the program's.
+	// A write that took long has left a reader of the driver's behind, which would take what is the program's.
 	ctx, cancel := context.WithTimeout(context.Background(), syncWithin)
 	defer cancel()
 	if err := c.pg.SyncConn(ctx); err != nil {
