@@ -6,7 +6,6 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
-	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -39,25 +38,11 @@ type passage struct {
 // addresses compares a local address that logs in with a plain tunnel to the same server, and with a connection without
 // anything between: bulk, the time to a first row, and memory.
 func (b *bench) addresses() error {
-	server, err := testkit.StartPostgreSQL()
-	if err != nil {
-		return err
-	}
-	gate, err := testkit.StartSSHServer()
-	if err != nil {
-		return err
-	}
-	known, err := gate.Known()
+	_, server, err := b.behindGate()
 	if err != nil {
 		return err
 	}
 	authority, err := os.ReadFile(server.Authority)
-	if err != nil {
-		return err
-	}
-	err = errors.Join(os.MkdirAll(filepath.Join(b.folder, ".ssh"), 0o700),
-		os.WriteFile(filepath.Join(b.folder, ".ssh", "known_hosts"), []byte(known+"\n"), 0o600),
-		b.profiles(addressProfiles(server, gate)))
 	if err != nil {
 		return err
 	}
@@ -88,6 +73,19 @@ func (b *bench) addresses() error {
 		return err
 	}
 	return a.memory(a.ways[7])
+}
+
+// behindGate starts a server and a jump host, and writes the profiles of the passages.
+func (b *bench) behindGate() (*testkit.SSHD, *testkit.PostgreSQL, error) {
+	server, err := testkit.StartPostgreSQL()
+	if err != nil {
+		return nil, nil, err
+	}
+	gate, err := b.gate()
+	if err != nil {
+		return nil, nil, err
+	}
+	return gate, server, b.profiles(addressProfiles(server, gate))
 }
 
 // addressProfiles are the profiles of the passages: with TLS and without, behind a hop and not.

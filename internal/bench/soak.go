@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
-	"path/filepath"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -22,21 +21,7 @@ import (
 // and comes back. What must hold: every session that began with the hop up gets its rows whole, and memory and open
 // files do not grow.
 func (b *bench) soak(length time.Duration) error {
-	server, err := testkit.StartPostgreSQL()
-	if err != nil {
-		return err
-	}
-	gate, err := testkit.StartSSHServer()
-	if err != nil {
-		return err
-	}
-	known, err := gate.Known()
-	if err != nil {
-		return err
-	}
-	err = errors.Join(os.MkdirAll(filepath.Join(b.folder, ".ssh"), 0o700),
-		os.WriteFile(filepath.Join(b.folder, ".ssh", "known_hosts"), []byte(known+"\n"), 0o600),
-		b.profiles(addressProfiles(server, gate)))
+	gate, _, err := b.behindGate()
 	if err != nil {
 		return err
 	}

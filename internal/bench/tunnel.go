@@ -19,18 +19,8 @@ import (
 // tunnels compares a tunnel with the system's SSH client forwarding through the same
 // server to the same place: bulk, short connections, and the time to a first byte.
 func (b *bench) tunnels() error {
-	gate, err := testkit.StartSSHServer()
+	gate, err := b.gate()
 	if err != nil {
-		return err
-	}
-	known, err := gate.Known()
-	if err != nil {
-		return err
-	}
-	if err := os.MkdirAll(filepath.Join(b.folder, ".ssh"), 0o700); err != nil {
-		return err
-	}
-	if err := os.WriteFile(filepath.Join(b.folder, ".ssh", "known_hosts"), []byte(known+"\n"), 0o600); err != nil {
 		return err
 	}
 	w := &way{bench: b, gate: gate, bulk: freePort(), greet: freePort()}
@@ -53,6 +43,22 @@ func (b *bench) tunnels() error {
 		}
 	}
 	return nil
+}
+
+// gate starts a jump host, which the user knows.
+func (b *bench) gate() (*testkit.SSHD, error) {
+	gate, err := testkit.StartSSHServer()
+	if err != nil {
+		return nil, err
+	}
+	known, err := gate.Known()
+	if err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(filepath.Join(b.folder, ".ssh"), 0o700); err != nil {
+		return nil, err
+	}
+	return gate, os.WriteFile(filepath.Join(b.folder, ".ssh", "known_hosts"), []byte(known+"\n"), 0o600)
 }
 
 // way is a jump host with two servers behind it.
