@@ -13,8 +13,6 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
-
-	"gentleharbor/internal/testkit"
 )
 
 // soak keeps a local address by a hop busy for a while, with sessions that come, go, and break off, and a hop that ends
