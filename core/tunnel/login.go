@@ -44,6 +44,9 @@ type Login struct {
 // openWithin is how long a program may take to say what it wants.
 const openWithin = 10 * time.Second
 
+// endedWithin is how soon the end of a way is known after what it carried has ended.
+const endedWithin = 50 * time.Millisecond
+
 // refusal is why a program got no session.
 type refusal struct{ found *finding.Finding }
 
@@ -166,13 +169,19 @@ func (c *caller) session(ctx context.Context) (engine.Conversation, *finding.Fin
 		}
 		conv, found := c.o.Login.LogIn(ctx, c.opening, greet, link)
 		greeted := greet != nil && c.opening != nil // with what one server said
-		if found == nil || link == nil || greeted || !found.Is(finding.HopDropped) || !link.Lasts() {
+		if found == nil || link == nil || greeted || !link.Lasts() {
 			return conv, found
+		}
+		var soon <-chan time.Time
+		if !found.Is(finding.HopDropped) { // what it looks like, where the way ends in the middle of a login
+			soon = time.After(endedWithin)
 		}
 		select { // the way ended under it: the next one may do
 		case <-changed:
 		case <-link.Gone():
 			<-changed
+		case <-soon:
+			return nil, found
 		case <-ctx.Done():
 			return nil, found
 		}

@@ -59,8 +59,8 @@ func (b *bench) soak(length time.Duration) error {
 	fmt.Printf("soak of %s: %d sessions, %d broken off, %d hop restarts, %d failures while the hop was up\n", length,
 		s.done.Load(), s.broken.Load(), s.restarts, s.failed.Load())
 	fmt.Printf("open files %d, then %d; memory %.1f MB, then %.1f MB\n", s.files, files, s.megabytes, megabytes)
-	fmt.Print(w.said.String())
 	if s.failed.Load() > 0 || files > s.files || megabytes > 1.3*s.megabytes {
+		fmt.Print(w.said.String())
 		return errors.New("the soak did not hold")
 	}
 	return nil

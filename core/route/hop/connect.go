@@ -273,7 +273,7 @@ func (a *attempt) config(ctx context.Context) *ssh.ClientConfig {
 	h := a.h
 	all := ssh.SupportedAlgorithms()
 	current := func(list []string) []string {
-		list = slices.DeleteFunc(list,
+		list = slices.DeleteFunc(slices.Clone(list), // what is deleted may be allowed by name
 			func(name string) bool { return strings.HasSuffix(name, "-sha1") || name == ssh.HMACSHA1 })
 		return append(list, h.older...)
 	}
@@ -408,6 +408,9 @@ func (a *attempt) answer(ctx context.Context, prompts []string, echo []bool) ([]
 		a.asked = append(a.asked, prompt)
 		if !echo[i] && len(prompts) == 1 && a.answered == "" && strings.Contains(strings.ToLower(prompt), "password") {
 			value, err := a.password(ctx)
+			if errors.Is(err, errNoSecret) {
+				a.open = prompt
+			}
 			if err != nil {
 				return nil, err
 			}

@@ -190,6 +190,11 @@ func (a *attempt) failed(ctx context.Context, err error) *finding.Finding {
 		return failure.Found
 	case errors.As(a.ring.failed, &failure):
 		return failure.Found
+	case ctx.Err() != nil && a.ring.waits.Load():
+		return finding.New(finding.HopTimeout, "the SSH agent did not sign in time for the jump host %s", h).
+			Saw("it may ask its owner to confirm, or wait for a touch of a security key: %s", h.agent).
+			Suggest("gharbor test %s -timeout 1m   # and confirm meanwhile", a.d.Profile).
+			Suggest("ssh-add -l   # does the agent answer at all?")
 	case oldVersion(said):
 		return finding.New(finding.HopNotSsh,
 			"the jump host %s speaks only SSH version 1, which is broken", h).
@@ -271,7 +276,7 @@ func (a *attempt) hostKey() *finding.Finding {
 			files[l.File] = true
 		}
 		if len(v.Lines) == 0 {
-			return found.Suggest("%s", h.set("host-key", ssh.FingerprintSHA256(a.key)))
+			return found.Suggest("%s", h.set("host-key", hostkey.Fingerprint(a.key)))
 		}
 		return found.Suggest("gharbor hop pin %s", a.d.Profile)
 	}

@@ -174,18 +174,6 @@ func TestOlderAlgorithms(t *testing.T) {
 	}
 }
 
-func TestJumpHost(t *testing.T) {
-	t.Parallel()
-	for word, want := range map[string][3]any{
-		"gate": {"", "gate", 0}, "keeper@gate:2222": {"keeper", "gate", 2222}, "ssh://keeper@gate:22/": {"keeper", "gate", 22}, "[2001:db8::1]:2222": {"", "2001:db8::1", 2222}, "a@b@gate": {"a@b", "gate", 0},
-	} {
-		user, host, port := jumpHost(word)
-		if user != want[0] || host != want[1] || port != want[2] {
-			t.Errorf("%s: %q %q %d", word, user, host, port)
-		}
-	}
-}
-
 // TestSocks: requests are written as RFC 1928 has them.
 func TestSocks(t *testing.T) {
 	t.Parallel()

@@ -11,6 +11,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -33,10 +34,9 @@ const maxOffers = 5
 
 // keyFile is a private key file that may log in.
 type keyFile struct {
-	path         string
-	named        bool     // the profile names it: that it can't be used is a finding
-	at           string   // where it is named, "" for one of the usual ones
-	certificates []string // besides the usual PATH-cert.pub
+	path  string
+	named bool   // the profile names it: that it can't be used is a finding
+	at    string // where it is named, "" for one of the usual ones
 }
 
 // offer is a key to offer to a hop.
@@ -57,6 +57,8 @@ type ring struct {
 	seen     []string           // what else kept a key from being offered
 	failed   error              // what stopped a signature: a *secret.Failure
 	closer   io.Closer          // the agent's connection
+	release  func() bool        // lets go of it; nil without one
+	waits    atomic.Bool        // the agent was asked for a signature, and has not answered
 }
 
 func (d *Dialer) ring(ctx context.Context, h *Hop) *ring {
@@ -71,8 +73,13 @@ func (d *Dialer) ring(ctx context.Context, h *Hop) *ring {
 	for _, k := range h.keys {
 		held = r.addFile(ctx, k, held)
 	}
-	if !h.only {
-		for _, s := range held {
+	for _, s := range held {
+		for _, path := range h.certificates { // of a key that no file has
+			if certified, ok := r.certified(path, plainKey(s.PublicKey()), s); ok {
+				r.add(certified, "certificate "+path)
+			}
+		}
+		if !h.only {
 			r.add(s, "key of the SSH agent")
 		}
 	}
@@ -85,9 +92,50 @@ func (d *Dialer) ring(ctx context.Context, h *Hop) *ring {
 }
 
 func (r *ring) close() {
+	if r.release != nil {
+		r.release()
+	}
 	if r.closer != nil {
 		r.closer.Close()
 	}
+}
+
+// agentSigner is a key of the agent's, which may ask its owner, or wait for a touch, before it signs.
+type agentSigner struct {
+	ssh.AlgorithmSigner
+	public ssh.PublicKey
+	r      *ring
+}
+
+func (a *agentSigner) PublicKey() ssh.PublicKey { return a.public }
+
+func (a *agentSigner) Sign(rand io.Reader, data []byte) (*ssh.Signature, error) {
+	return a.SignWithAlgorithm(rand, data, "")
+}
+
+func (a *agentSigner) SignWithAlgorithm(rand io.Reader, data []byte, algorithm string) (*ssh.Signature, error) {
+	a.r.waits.Store(true)
+	signature, err := a.AlgorithmSigner.SignWithAlgorithm(rand, data, algorithm)
+	if err == nil {
+		a.r.waits.Store(false)
+	}
+	return signature, err
+}
+
+// plainForm is a key in the library's own form for its kind: an agent's is of none.
+func plainForm(key ssh.PublicKey) ssh.PublicKey {
+	if parsed, err := ssh.ParsePublicKey(key.Marshal()); err == nil {
+		return parsed
+	}
+	return key
+}
+
+// plainKey is the key that a certificate is for, or the key itself.
+func plainKey(key ssh.PublicKey) ssh.PublicKey {
+	if certificate, ok := key.(*ssh.Certificate); ok {
+		return certificate.Key
+	}
+	return key
 }
 
 // agentKeys asks the agent for its keys. That it does not answer is no failure.
@@ -101,6 +149,10 @@ func (r *ring) agentKeys(ctx context.Context) []ssh.Signer {
 		var signers []ssh.Signer
 		if signers, err = agent.NewClient(conn).Signers(); err == nil {
 			conn.SetDeadline(time.Time{}) // it may ask its owner before it signs
+			r.release = context.AfterFunc(ctx, func() { conn.Close() })
+			for i, s := range signers {
+				signers[i] = &agentSigner{s.(ssh.AlgorithmSigner), plainForm(s.PublicKey()), r}
+			}
 			return signers
 		}
 	}
@@ -148,7 +200,7 @@ func (r *ring) addFile(ctx context.Context, k keyFile, held []ssh.Signer) []ssh.
 				"ssh-add -l   # the keys that the agent has"))
 		return held
 	}
-	for _, path := range append([]string{strings.TrimSuffix(k.path, ".pub") + "-cert.pub"}, k.certificates...) {
+	for _, path := range append([]string{strings.TrimSuffix(k.path, ".pub") + "-cert.pub"}, r.h.certificates...) {
 		if certified, ok := r.certified(path, pub, signer); ok {
 			r.add(certified, "certificate "+path)
 		}

@@ -12,6 +12,7 @@ import (
 	"net"
 	"net/url"
 	"os"
+	"os/user"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -20,7 +21,6 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine/greeting"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/hostname"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
@@ -41,20 +41,21 @@ type Hop struct {
 	User  string
 	Proxy string // "socks5" or "http"; "" for SSH
 
-	home       string       // the user's, which is shown as "~"
-	greetings  greeting.Set // of what may answer in its place
-	keys       []keyFile
-	noKeys     bool
-	noPassword bool
-	noQuestion bool
-	only       bool   // of the agent's keys, only those of the key files
-	agent      string // path of its socket, "" for none
-	keyName    string // the server's name in known-hosts files
-	known      []string
-	pin        hostkey.Pin
-	older      []string
-	timeout    time.Duration // of the connection, 0 for what the test has
-	alive      time.Duration // between two keep-alives, 0 for the default
+	home         string       // the user's, which is shown as "~"
+	greetings    greeting.Set // of what may answer in its place
+	keys         []keyFile
+	certificates []string // besides the usual KEY-cert.pub
+	noKeys       bool
+	noPassword   bool
+	noQuestion   bool
+	only         bool   // of the agent's keys, only those of the key files
+	agent        string // path of its socket, "" for none
+	keyName      string // the server's name in known-hosts files
+	known        []string
+	pin          hostkey.Pin
+	older        []string
+	timeout      time.Duration // of the connection, 0 for what the test has
+	alive        time.Duration // between two keep-alives, 0 for the default
 }
 
 // Address is the hop's host and port.
@@ -114,6 +115,9 @@ func (p Places) user() string {
 			return user
 		}
 	}
+	if account, err := user.Current(); err == nil { // as in a container, whose environment says little
+		return account.Username
+	}
 	return ""
 }
 
@@ -125,7 +129,8 @@ func (p Places) Plan(r *resolve.Profile) (hops []*Hop, notes []string, found *fi
 		var more []*Hop
 		if alias := e.Text(key.SSH); alias != "" {
 			var said []string
-			if more, said, found = p.listed(e, alias, true, nil); found != nil {
+			asked := sshconfig.Jump{Host: alias, User: e.Text(key.User), Port: e.Port()}
+			if more, said, found = p.listed(e, asked, true, nil); found != nil {
 				return nil, nil, found
 			}
 			notes = append(notes, said...)
@@ -227,14 +232,18 @@ func (h *Hop) usual(p Places) {
 
 // listed is a host of the SSH client configuration, with the hosts before it that
 // its ProxyJump asks for. path are the lines that led here.
-func (p Places) listed(e resolve.Hop, word string, jumps bool,
+func (p Places) listed(e resolve.Hop, j sshconfig.Jump, jumps bool,
 	path []string) (hops []*Hop, notes []string, found *finding.Finding) {
 	if len(path) > profile.MaxHops {
 		return nil, nil, finding.New(finding.HopConfig, "ProxyJump leads back to itself").
 			Saw("the last step is in %s", path[len(path)-1]).Suggest("gharbor show %s", e.Profile())
 	}
-	user, name, port := jumpHost(word)
-	c, err := sshconfig.Reader{Home: p.Home, User: p.user(), System: p.System, Lookup: p.Lookup}.Read(name)
+	name := j.Host
+	asked := sshconfig.Asked{Alias: name, User: j.User}
+	if j.Port != 0 {
+		asked.Port = strconv.Itoa(j.Port)
+	}
+	c, err := sshconfig.Reader{Home: p.Home, User: p.user(), System: p.System, Lookup: p.Lookup}.Read(asked)
 	if err != nil {
 		return nil, nil, configFinding(e, name, err)
 	}
@@ -253,18 +262,9 @@ func (p Places) listed(e resolve.Hop, word string, jumps bool,
 	}
 	h := configured(c)
 	h.Of, h.Word = e, e.Word()
-	if len(path) == 0 { // what the profile sets itself goes before
-		user = e.Text(key.User)
-		port = e.Port()
-	} else {
+	if len(path) > 0 {
 		h.From, h.Word = path[len(path)-1], "ssh:"+name
 		h.Origin = "ProxyJump, " + h.From
-	}
-	if user != "" {
-		h.User = user
-	}
-	if port != 0 {
-		h.Port = port
 	}
 	h.keyName = hostkey.Name(h.Address())
 	if c.HostKeyAlias.Value != "" {
@@ -300,24 +300,12 @@ func configured(c *sshconfig.Host) *Hop {
 		h.known = append(h.known, s.Value)
 	}
 	for _, s := range c.IdentityFiles {
-		one := keyFile{path: s.Value, at: s.String()}
-		for _, certificate := range c.CertificateFiles {
-			one.certificates = append(one.certificates, certificate.Value)
-		}
-		h.keys = append(h.keys, one)
+		h.keys = append(h.keys, keyFile{path: s.Value, at: s.String()})
+	}
+	for _, s := range c.CertificateFiles {
+		h.certificates = append(h.certificates, s.Value)
 	}
 	return h
-}
-
-// jumpHost takes [user@]host[:port], or an ssh:// URL of the same, apart.
-func jumpHost(word string) (user, host string, port int) {
-	word = strings.TrimPrefix(word, "ssh://")
-	if i := strings.LastIndexByte(word, '@'); i >= 0 {
-		user, word = word[:i], word[i+1:]
-	}
-	host, text := hostname.SplitPort(strings.TrimSuffix(word, "/"))
-	port, _ = strconv.Atoi(text)
-	return user, host, port
 }
 
 // configFinding is for a configuration that can't be followed.

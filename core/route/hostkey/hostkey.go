@@ -107,6 +107,16 @@ func (s *Store) of(name, marker string) []Line {
 	return all
 }
 
+// anyPort is of, and the lines for the host without its port, as OpenSSH looks for them too: a company's authority is
+// mostly written so. A line without a marker counts for its own port alone.
+func (s *Store) anyPort(name, marker string) []Line {
+	all := s.of(name, marker)
+	if host := hostOf(name); host != name {
+		all = append(all, s.of(host, marker)...)
+	}
+	return all
+}
+
 // matches reports whether a line is for a name: a pattern fits, and none that is
 // negated.
 func (l Line) matches(name string) bool {
@@ -163,7 +173,7 @@ func (s *Store) Judge(name string, pin Pin, key ssh.PublicKey) Verdict {
 	if isCertificate {
 		plain = certificate.Key
 	}
-	for _, l := range s.of(name, "revoked") {
+	for _, l := range s.anyPort(name, "revoked") {
 		if same(l.Key, plain) || isCertificate && same(l.Key, certificate.SignatureKey) {
 			return Verdict{Outcome: Revoked, By: l.String()}
 		}
@@ -209,7 +219,7 @@ func (s *Store) judgePlain(name string, key ssh.PublicKey) Verdict {
 
 // judgeCertificate asks the authorities that are known for the host.
 func (s *Store) judgeCertificate(name string, certificate *ssh.Certificate) Verdict {
-	authorities := s.of(name, "cert-authority")
+	authorities := s.anyPort(name, "cert-authority")
 	by := ""
 	for _, l := range authorities {
 		if same(l.Key, certificate.SignatureKey) {
@@ -254,7 +264,16 @@ func (p Pin) fits(key ssh.PublicKey) bool {
 
 // Describe is a key as a person compares it: its kind and fingerprint.
 func Describe(key ssh.PublicKey) string {
-	return Kind(key) + " " + ssh.FingerprintSHA256(key)
+	return Kind(key) + " " + Fingerprint(key)
+}
+
+// Fingerprint is that of a key; of a certificate, that of the key that it is for, which is what a server's keeper reads
+// out.
+func Fingerprint(key ssh.PublicKey) string {
+	if certificate, ok := key.(*ssh.Certificate); ok {
+		key = certificate.Key
+	}
+	return ssh.FingerprintSHA256(key)
 }
 
 // Kind is a key's type in one word.
@@ -286,7 +305,7 @@ func (s *Store) Algorithms(name string, pin Pin, all []string) []string {
 	if pinned, _, _, _, err := ssh.ParseAuthorizedKey([]byte(pin.Text)); err == nil {
 		kinds[pinned.Type()] = true
 	}
-	certified := len(s.of(name, "cert-authority")) > 0
+	certified := len(s.anyPort(name, "cert-authority")) > 0
 	var first, known, rest []string
 	for _, algorithm := range all {
 		switch {

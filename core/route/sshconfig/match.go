@@ -1,59 +1,72 @@
 package sshconfig
 
 import (
+	"errors"
+	"fmt"
 	"strings"
 
+	"gentleharbor/core/clean"
 	"gentleharbor/core/route/sshpattern"
 )
 
 // matchesCriteria judges a Match line. doubt names a criterion that can't be
-// judged, where all others hold.
-func (p *parser) matchesCriteria(args []string) (matched bool, doubt string) {
-	for i := 0; i < len(args); i++ {
-		criterion, value, joined := strings.Cut(strings.ToLower(args[i]), "=")
+// judged, where all others hold. An error is a line for which OpenSSH refuses the file.
+func (p *parser) matchesCriteria(args []string) (matched bool, doubt string, err error) {
+	matched = true
+	for n := 0; len(args) > 0; n++ {
+		criterion := args[0]
+		args = args[1:]
 		negated := strings.HasPrefix(criterion, "!")
-		criterion = strings.TrimPrefix(criterion, "!")
+		criterion = strings.ToLower(strings.TrimPrefix(criterion, "!"))
 		switch criterion {
 		case "all":
-			if negated {
-				return false, ""
+			if n > 1 || len(args) > 0 {
+				return false, "", errors.New("Match all goes with no other criterion")
 			}
-			continue
-		case "canonical":
-			if !negated {
-				return false, "" // names are never canonicalised here
+			if matched = matched && !negated; !matched {
+				doubt = ""
 			}
-			continue
-		case "final":
-			if !negated {
+			return matched && doubt == "", doubt, nil
+		case "canonical", "final":
+			switch {
+			case negated:
+			case criterion == "canonical": // names are never canonicalised here
+				matched = false
+			default:
 				doubt = criterion
 			}
 			continue
 		}
-		if !joined {
-			if i++; i == len(args) {
-				return false, ""
-			}
-			value = args[i]
+		if len(args) == 0 || args[0] == "" {
+			return false, "", fmt.Errorf("Match %s has no value", clean.Quoted(criterion))
 		}
-		holds := false
-		switch criterion {
-		case "host":
-			name := strings.NewReplacer("%%", "%", "%h", p.host.Alias).Replace(p.setting("hostname", p.host.Alias).Value)
-			holds = sshpattern.List(strings.Split(value, ","), name)
-		case "originalhost":
-			holds = sshpattern.List(strings.Split(value, ","), p.host.Alias)
-		case "user":
-			holds = sshpattern.List(strings.Split(value, ","), p.setting("user", p.User).Value)
-		case "localuser":
-			holds = sshpattern.List(strings.Split(value, ","), p.User)
-		default: // exec, tagged, localnetwork, command, version, sessiontype
+		holds, known := p.holds(criterion, strings.Split(args[0], ","))
+		args = args[1:]
+		switch {
+		case !known:
 			doubt = criterion
-			continue
-		}
-		if holds == negated {
-			return false, ""
+		case holds == negated:
+			matched = false
 		}
 	}
-	return doubt == "", doubt
+	if !matched {
+		doubt = ""
+	}
+	return matched && doubt == "", doubt, nil
+}
+
+// holds judges one criterion. Hosts have no letter case, accounts have.
+func (p *parser) holds(criterion string, patterns []string) (holds, known bool) {
+	switch criterion {
+	case "host":
+		name := strings.NewReplacer("%%", "%", "%h", p.host.Alias).Replace(p.setting("hostname", p.host.Alias).Value)
+		return sshpattern.List(patterns, name), true
+	case "originalhost":
+		return sshpattern.List(patterns, p.host.Alias), true
+	case "user":
+		return sshpattern.Exact(patterns, p.setting("user", p.User).Value), true
+	case "localuser":
+		return sshpattern.Exact(patterns, p.User), true
+	}
+	return false, false // exec, tagged, localnetwork, command, version, sessiontype
 }

@@ -35,6 +35,8 @@ type Setting struct {
 	Value string
 	File  string
 	Line  int // from 1; 0 for a default
+
+	words []string // the value's, without quotes
 }
 
 // String is the place as a person writes it.
@@ -50,7 +52,7 @@ type Host struct {
 	Port         Setting // "22" where nothing is set
 	User         Setting // the local user where nothing is set
 	HostKeyAlias Setting
-	Jump         []string // ProxyJump, in order from here; nil for none
+	Jump         []Jump // ProxyJump, in order from here; nil for none
 	JumpAt       Setting
 
 	IdentityFiles    []Setting // nil where nothing is set: the usual ones
@@ -83,14 +85,22 @@ type Reader struct {
 	Lookup func(name string) (string, bool) // environment variables
 }
 
-// Read reads the user's configuration, then the system's, for the host that a
-// person calls alias. A file that is not there says nothing. The error is a
-// *Refusal, or says which file can't be read.
-func (r Reader) Read(alias string) (*Host, error) {
+// Asked is the host that is asked for, as a person calls it, with the account and the port that were named with it:
+// they go before what files say. "" is none.
+type Asked struct{ Alias, User, Port string }
+
+// Read reads the user's configuration, then the system's, for a host. A file that is not there says nothing. The error
+// is a *Refusal, or says which file can't be read.
+func (r Reader) Read(a Asked) (*Host, error) {
 	if r.System == "" {
 		r.System = "/etc/ssh"
 	}
-	p := &parser{Reader: r, host: &Host{Alias: alias}, seen: make(map[string]Setting)}
+	p := &parser{Reader: r, host: &Host{Alias: a.Alias}, seen: make(map[string]Setting)}
+	for keyword, given := range map[string]string{"user": a.User, "port": a.Port} {
+		if given != "" {
+			p.seen[keyword] = Setting{Value: given, words: []string{given}}
+		}
+	}
 	for _, place := range []struct{ path, folder string }{
 		{filepath.Join(r.Home, ".ssh", "config"), filepath.Join(r.Home, ".ssh")},
 		{filepath.Join(r.System, "ssh_config"), r.System},
@@ -109,6 +119,8 @@ type parser struct {
 	seen  map[string]Setting // by keyword, in small letters
 	lists map[string][]Setting
 	files int
+
+	way *Setting // a line about the way that stands in a block for other hosts; nil for none
 }
 
 // file reads one file. active is whether the block around its Include applies.
@@ -140,13 +152,16 @@ func (p *parser) file(path, folder string, depth int, active bool) error {
 		switch keyword {
 		case "":
 		case "host":
-			active = outer && sshpattern.List(args, p.host.Alias)
+			active = outer && sshpattern.Exact(args, p.host.Alias)
 			p.host.Listed = p.host.Listed || active && !slices.Equal(args, []string{"*"})
 		case "match":
-			matched, doubt := p.matchesCriteria(args)
+			matched, doubt, err := p.matchesCriteria(args)
+			if err != nil {
+				return &Refusal{at, err.Error()}
+			}
 			active = outer && matched
 			if outer && doubt != "" {
-				if err := p.doubtful(at, doubt, string(data), number); err != nil {
+				if err := p.doubtful(at, doubt, folder, string(data), number); err != nil {
 					return err
 				}
 			}
@@ -160,53 +175,85 @@ func (p *parser) file(path, folder string, depth int, active bool) error {
 				if err := p.take(keyword, args, at); err != nil {
 					return err
 				}
+			} else if decidesWay(keyword) && p.way == nil {
+				at.Value = keyword
+				p.way = &at
 			}
 		}
 	}
 	return nil
 }
 
+// decidesWay tells whether a keyword says how a host is reached.
+func decidesWay(keyword string) bool { return strings.HasPrefix(keyword, "proxy") }
+
 // include reads the files that an Include line names, in lexical order.
 func (p *parser) include(patterns []string, folder string, depth int, active bool) error {
+	for _, one := range p.included(patterns, folder) {
+		if err := p.file(one, folder, depth+1, active); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return nil
+}
+
+// included are the files that patterns name. A name that begins with a dot is found only by one that does, as glob(3)
+// has it.
+func (p *parser) included(patterns []string, folder string) (paths []string) {
 	for _, pattern := range patterns {
 		path := p.home(pattern)
 		if !filepath.IsAbs(path) {
 			path = filepath.Join(folder, path)
 		}
 		found, _ := filepath.Glob(path)
+		parts := strings.Split(path, "/")
 		for _, one := range found {
-			if info, err := os.Stat(one); err != nil || info.IsDir() {
-				continue
+			hidden := false
+			for i, name := range strings.Split(one, "/") {
+				hidden = hidden || strings.HasPrefix(name, ".") && i < len(parts) && !strings.HasPrefix(parts[i], ".")
 			}
-			if err := p.file(one, folder, depth+1, active); err != nil && !errors.Is(err, fs.ErrNotExist) {
-				return err
+			if info, err := os.Stat(one); err == nil && !info.IsDir() && !hidden {
+				paths = append(paths, one)
 			}
 		}
 	}
-	return nil
+	return paths
 }
 
 // doubtful is a Match that can't be judged. Where its block says something of how
 // to get there, that can't be passed over in silence; a proxy that it may ask for
 // can't be passed over at all.
-func (p *parser) doubtful(at Setting, doubt, data string, from int) error {
+func (p *parser) doubtful(at Setting, doubt, folder, data string, from int) error {
 	var touched []string
-	number := 0
-	for text := range strings.Lines(data) {
-		if number++; number <= from {
-			continue
+	var look func(data string, from, depth int) (way string)
+	look = func(data string, from, depth int) (way string) {
+		number := 0
+		for text := range strings.Lines(data) {
+			if number++; number <= from {
+				continue
+			}
+			keyword, args, _ := split(text)
+			switch {
+			case depth == 0 && (keyword == "host" || keyword == "match"):
+				return ""
+			case decidesWay(keyword):
+				return keyword
+			case keyword == "include" && depth < maxDepth:
+				for _, path := range p.included(args, folder) { // in which every block hangs on this Match
+					if more, err := atomicfile.Read(path, maxFile); err == nil {
+						if way = look(string(more), 0, depth+1); way != "" {
+							return way
+						}
+					}
+				}
+			case slices.Contains(used, keyword) && !slices.Contains(touched, keyword):
+				touched = append(touched, keyword)
+			}
 		}
-		keyword, _, _ := split(text)
-		if keyword == "host" || keyword == "match" {
-			break
-		}
-		if strings.HasPrefix(keyword, "proxy") {
-			return &Refusal{at, fmt.Sprintf("Match %s there decides about %s, and gharbor can't evaluate it",
-				doubt, keyword)}
-		}
-		if slices.Contains(used, keyword) {
-			touched = append(touched, keyword)
-		}
+		return ""
+	}
+	if way := look(data, from, 0); way != "" {
+		return &Refusal{at, fmt.Sprintf("Match %s there decides about %s, and gharbor can't evaluate it", doubt, way)}
 	}
 	if len(touched) > 0 {
 		p.ignored(at, "gharbor can't evaluate Match %s, so its %s is ignored", doubt, strings.Join(touched, ", "))
@@ -223,6 +270,9 @@ var used = []string{"hostname", "port", "user", "hostkeyalias", "proxyjump", "id
 	"identitiesonly", "identityagent",
 	"userknownhostsfile", "globalknownhostsfile", "connecttimeout", "serveraliveinterval",
 	"pubkeyauthentication", "passwordauthentication", "kbdinteractiveauthentication"}
+
+// several are those of them that take more than one word; ProxyJump takes its line whole.
+var several = []string{"userknownhostsfile", "globalknownhostsfile", "proxyjump"}
 
 // passedOver are keywords that change how a host is reached or trusted and are not
 // honoured, with what is done instead. A value that asks for nothing special is no
@@ -253,14 +303,14 @@ var refused = map[string]string{
 
 // take notes the first value of a keyword; some gather all.
 func (p *parser) take(keyword string, args []string, at Setting) error {
-	at.Value = strings.Join(args, " ")
+	at.Value, at.words = strings.Join(args, " "), args
+	if slices.Contains(used, keyword) && !slices.Contains(several, keyword) && len(args) > 1 {
+		return &Refusal{at, fmt.Sprintf("%s takes one word, so OpenSSH refuses the file", keyword)}
+	}
 	switch keyword {
 	case "identityfile", "certificatefile":
 		if p.lists == nil {
 			p.lists = make(map[string][]Setting)
-		}
-		if len(args) != 1 {
-			return &Refusal{at, keyword + " takes one path"}
 		}
 		p.lists[keyword] = append(p.lists[keyword], at)
 		return nil
@@ -272,8 +322,8 @@ func (p *parser) take(keyword string, args []string, at Setting) error {
 	if _, again := p.seen[keyword]; again {
 		return nil
 	}
-	if _, jump := p.seen["proxyjump"]; jump && keyword == "proxycommand" {
-		return nil // whichever of the two stands first keeps the other out
+	if jump, ok := p.seen["proxyjump"]; ok && keyword == "proxycommand" && !strings.EqualFold(jump.Value, "none") {
+		return nil // whichever of the two stands first keeps the other out; a jump through nothing does not
 	}
 	if _, command := p.seen["proxycommand"]; command && keyword == "proxyjump" {
 		return nil

@@ -3,6 +3,7 @@ package sshconfig
 import (
 	"errors"
 	"fmt"
+	"math"
 	"strings"
 	"time"
 
@@ -10,9 +11,9 @@ import (
 )
 
 // split takes a line apart: a keyword in small letters, and its arguments, which
-// may stand in double quotes. A comment ends it.
+// may stand in quotes. A comment ends it.
 func split(line string) (keyword string, args []string, err error) {
-	line = strings.TrimSpace(line)
+	line = strings.Trim(line, " \t\r\n\f")
 	if line == "" || line[0] == '#' {
 		return "", nil, nil
 	}
@@ -20,9 +21,13 @@ func split(line string) (keyword string, args []string, err error) {
 	if end < 0 {
 		return strings.ToLower(line), nil, fmt.Errorf("%s has no value", clean.Quoted(line))
 	}
-	keyword = strings.ToLower(line[:end])
+	keyword = strings.ToLower(strings.Trim(line[:end], `"`))
 	rest := strings.TrimLeft(line[end:], " \t")
 	rest = strings.TrimPrefix(rest, "=")
+	if keyword == "match" {
+		args, err = delimited(strings.TrimLeft(rest, " \t"))
+		return keyword, args, err
+	}
 	for rest = strings.TrimLeft(rest, " \t"); rest != "" && rest[0] != '#'; rest = strings.TrimLeft(rest, " \t") {
 		word, after, err := word(rest)
 		if err != nil {
@@ -36,28 +41,61 @@ func split(line string) (keyword string, args []string, err error) {
 	return keyword, args, nil
 }
 
-// word is the first argument of a text.
+// delimited takes the criteria of a Match line apart, which know double quotes alone, and one = between two words.
+func delimited(text string) (words []string, err error) {
+	for text != "" && text[0] != '#' {
+		end := strings.IndexAny(text, " \t\"=")
+		if end < 0 {
+			return append(words, text), nil
+		}
+		if text[end] == '"' {
+			inside, after, closed := strings.Cut(text[end+1:], `"`)
+			if !closed {
+				return nil, errors.New("a quote is not closed")
+			}
+			words, text = append(words, text[:end]+inside), strings.TrimLeft(after, " \t")
+			continue
+		}
+		equals := text[end] == '='
+		words, text = append(words, text[:end]), strings.TrimLeft(text[end+1:], " \t")
+		if rest, ok := strings.CutPrefix(text, "="); ok && !equals {
+			text = strings.TrimLeft(rest, " \t")
+		}
+	}
+	if len(words) == 0 {
+		return nil, errors.New("Match has no value")
+	}
+	return words, nil
+}
+
+// word is the first argument of a text. Quotes are " and '; a backslash takes a quote, another backslash, and outside
+// quotes a blank as it is, and else stands for itself.
 func word(text string) (word, rest string, err error) {
 	var b strings.Builder
-	quoted := false
+	var quote byte
 	for i := 0; i < len(text); i++ {
 		switch c := text[i]; {
-		case c == '"':
-			quoted = !quoted
-		case c == '\\' && i+1 < len(text) && (text[i+1] == '"' || text[i+1] == '\\'):
+		case c == '\\' && i+1 < len(text) && (strings.IndexByte(`"'\`, text[i+1]) >= 0 || quote == 0 && text[i+1] == ' '):
 			i++
 			b.WriteByte(text[i])
-		case !quoted && (c == ' ' || c == '\t'):
+		case quote == 0 && (c == '"' || c == '\''):
+			quote = c
+		case quote != 0 && c == quote:
+			quote = 0
+		case quote == 0 && (c == ' ' || c == '\t'):
 			return b.String(), text[i:], nil
 		default:
 			b.WriteByte(c)
 		}
 	}
-	if quoted {
+	if quote != 0 {
 		return "", "", errors.New("a quote is not closed")
 	}
 	return b.String(), "", nil
 }
+
+// longest is the longest time that OpenSSH reads.
+const longest = math.MaxInt32 * time.Second
 
 // duration reads a time as OpenSSH writes it: seconds, or numbers with s, m, h, d
 // or w (sshd_config(5), TIME FORMATS).
@@ -84,7 +122,11 @@ func duration(text string) (time.Duration, bool) {
 		if !ok || digits == 0 {
 			return 0, false
 		}
-		total, n, digits = total+time.Duration(n)*unit, 0, 0
+		if total += time.Duration(n) * unit; total > longest {
+			return 0, false
+		}
+		n, digits = 0, 0
 	}
-	return total + time.Duration(n)*time.Second, text != ""
+	total += time.Duration(n) * time.Second
+	return total, text != "" && total <= longest
 }

@@ -1,6 +1,10 @@
 package sshconfig
 
 import (
+	"crypto/sha1"
+	"encoding/hex"
+	"fmt"
+	"net"
 	"os"
 	"path/filepath"
 	"slices"
@@ -18,19 +22,31 @@ func (p *parser) finish() (*Host, error) {
 	}
 	h := p.host
 	h.HostName, h.Port, h.User = p.setting("hostname", h.Alias), p.setting("port", "22"), p.setting("user", p.User)
-	h.HostName.Value = strings.NewReplacer("%%", "%", "%h", h.Alias).Replace(h.HostName.Value)
-	if n, err := strconv.Atoi(h.Port.Value); err != nil || n < 1 || n > 65535 {
+	if hasOtherTokens(h.HostName.Value) {
+		return nil, &Refusal{h.HostName, "HostName: %h and %% are the tokens that it can have"}
+	}
+	h.HostName.Value = strings.ToLower(strings.NewReplacer("%%", "%", "%h", h.Alias).Replace(h.HostName.Value))
+	port, ok := portNumber(h.Port.Value)
+	if !ok {
 		return nil, &Refusal{h.Port, "Port: expected a number from 1 to 65535"}
 	}
-	if h.HostName.Value == "" || strings.HasPrefix(h.HostName.Value, "-") {
+	h.Port.Value = strconv.Itoa(port)
+	if !plainName(h.HostName.Value) {
 		return nil, &Refusal{h.HostName, "HostName: expected a host name or an address"}
 	}
 	h.HostKeyAlias = p.setting("hostkeyalias", "")
 	if jump := p.setting("proxyjump", ""); jump.Value != "" && !strings.EqualFold(jump.Value, "none") {
 		h.JumpAt = jump
 		for one := range strings.SplitSeq(jump.Value, ",") {
-			h.Jump = append(h.Jump, p.tokens(strings.TrimSpace(one)))
+			j, ok := ParseJump(p.tokens(strings.TrimSpace(one)))
+			if !ok {
+				return nil, &Refusal{jump, "ProxyJump: expected [USER@]HOST[:PORT], with commas between several"}
+			}
+			h.Jump = append(h.Jump, j)
 		}
+	}
+	if err := p.canonicalised(); err != nil {
+		return nil, err
 	}
 	for _, s := range p.lists["identityfile"] {
 		s.Value = p.path(s.Value)
@@ -57,6 +73,76 @@ func (p *parser) finish() (*Host, error) {
 		h.IdentityAgent.Value = p.path(h.IdentityAgent.Value)
 	}
 	return h, p.switches()
+}
+
+// hasOtherTokens tells whether a host's name has tokens that it can't have.
+func hasOtherTokens(name string) bool {
+	return strings.Contains(strings.NewReplacer("%%", "", "%h", "").Replace(name), "%")
+}
+
+// plainName tells whether a text can be a host's name or address: OpenSSH takes no signs that mean something to a
+// shell.
+func plainName(name string) bool {
+	return name != "" && name[0] != '-' && !strings.ContainsAny(name, "'`\"$\\;&<>|(){}, \t\r\n/@")
+}
+
+// portNumber reads a port, or the name of a service.
+func portNumber(text string) (int, bool) {
+	n, err := strconv.Atoi(text)
+	if err != nil && strings.Trim(text, "0123456789") != "" {
+		n, err = net.LookupPort("tcp", text)
+	}
+	return n, err == nil && n >= 1 && n <= 65535
+}
+
+// Jump is one host of a ProxyJump. Port is 0 where none is named.
+type Jump struct {
+	User, Host string
+	Port       int
+}
+
+// ParseJump reads [user@]host[:port], or the same as a URL of the scheme ssh, without a path.
+func ParseJump(text string) (j Jump, ok bool) {
+	rest, isURL := strings.CutPrefix(text, "ssh://")
+	if isURL {
+		rest = strings.TrimSuffix(rest, "/")
+	}
+	if i := strings.LastIndexByte(rest, '@'); i >= 0 {
+		j.User, rest = rest[:i], rest[i+1:]
+		if j.User == "" || strings.HasPrefix(j.User, "-") {
+			return j, false
+		}
+	}
+	port := ""
+	if inside, ok := strings.CutPrefix(rest, "["); ok {
+		host, after, closed := strings.Cut(inside, "]")
+		if !closed || after != "" && after[0] != ':' {
+			return j, false
+		}
+		j.Host, port = host, strings.TrimPrefix(after, ":")
+	} else {
+		j.Host, port, _ = strings.Cut(rest, ":")
+	}
+	if port != "" {
+		if j.Port, ok = portNumber(port); !ok {
+			return j, false
+		}
+	}
+	return j, plainName(j.Host)
+}
+
+// canonicalised refuses a host whose name OpenSSH would put into its full form, where that could lead another way.
+func (p *parser) canonicalised() error {
+	s := p.setting("canonicalizehostname", "no")
+	always := strings.EqualFold(s.Value, "always")
+	if !always && !slices.Contains([]string{"yes", "true"}, strings.ToLower(s.Value)) || p.way == nil {
+		return nil
+	}
+	if !always && len(p.host.Jump) > 0 { // then only the name by which one jumps is taken as it is
+		return nil
+	}
+	return &Refusal{s, fmt.Sprintf("CanonicalizeHostname may lead to the %s of %s, and gharbor does not look names up "+
+		"for it", p.way.Value, p.way)}
 }
 
 // switches reads what is on or off, and times.
@@ -116,11 +202,10 @@ func (p *parser) paths(keyword string, byDefault ...string) []Setting {
 		}
 		return all
 	}
-	for _, path := range strings.Fields(s.Value) {
-		if strings.EqualFold(path, "none") {
-			continue
+	for _, path := range s.words {
+		if !strings.EqualFold(path, "none") {
+			all = append(all, Setting{Value: p.path(path), File: s.File, Line: s.Line})
 		}
-		all = append(all, Setting{p.path(path), s.File, s.Line})
 	}
 	return all
 }
@@ -150,11 +235,15 @@ func (p *parser) tokens(text string) string {
 	if !strings.Contains(text, "%") {
 		return text
 	}
-	host := strings.NewReplacer("%%", "%", "%h", p.host.Alias).Replace(p.setting("hostname", p.host.Alias).Value)
+	host := strings.ToLower(strings.NewReplacer("%%", "%", "%h", p.host.Alias).Replace(
+		p.setting("hostname", p.host.Alias).Value))
 	local, _ := os.Hostname()
-	return strings.NewReplacer("%%", "%", "%d", p.Home, "%h", host, "%n", p.host.Alias, "%p",
-		p.setting("port", "22").Value,
-		"%r", p.setting("user", p.User).Value, "%u", p.User, "%l", local, "%i", strconv.Itoa(os.Getuid())).Replace(text)
+	first, _, _ := strings.Cut(local, ".")
+	port, user := p.setting("port", "22").Value, p.setting("user", p.User).Value
+	sum := sha1.Sum([]byte(local + host + port + user))
+	return strings.NewReplacer("%%", "%", "%d", p.Home, "%h", host, "%n", p.host.Alias, "%p", port,
+		"%r", user, "%u", p.User, "%l", local, "%L", first, "%i", strconv.Itoa(os.Getuid()),
+		"%k", p.setting("hostkeyalias", p.host.Alias).Value, "%C", hex.EncodeToString(sum[:])).Replace(text)
 }
 
 func (p *parser) lookup(name string) (string, bool) {

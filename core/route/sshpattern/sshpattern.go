@@ -28,13 +28,22 @@ func Match(pattern, name string) bool {
 	return strings.Trim(pattern[i:], "*") == ""
 }
 
-// List judges patterns together: one must match, and none with "!" before it.
+// List judges the patterns of hosts together: one must match, and none with "!" before it.
 // Letter case does not count.
 func List(patterns []string, name string) bool {
+	return exact(patterns, strings.ToLower(name), strings.ToLower)
+}
+
+// Exact is List where letter case counts: the names of a Host line, and accounts.
+func Exact(patterns []string, name string) bool {
+	return exact(patterns, name, func(s string) string { return s })
+}
+
+func exact(patterns []string, name string, fold func(string) string) bool {
 	matched := false
 	for _, pattern := range patterns {
 		plain, negated := strings.CutPrefix(pattern, "!")
-		if !Match(strings.ToLower(plain), strings.ToLower(name)) {
+		if !Match(fold(plain), name) {
 			continue
 		}
 		if negated {

@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"strconv"
 
 	"gentleharbor/core/check"
 	"gentleharbor/core/engine"
@@ -157,7 +158,7 @@ func (c *Call) privateFolder(o OpenOptions, p *resolve.Profile) (string, error) 
 	if o.folder != "" {
 		return o.folder, nil
 	}
-	folder, err := privatesocket.Make(c.Lookup, "login", folderName(privatesocket.Folder(c.Lookup), p.Called))
+	folder, err := privatesocket.Make(c.Lookup, "login", folderName(privatesocket.Folder(c.Lookup), p))
 	if err != nil {
 		return "", noFolder(err)
 	}
@@ -166,9 +167,10 @@ func (c *Call) privateFolder(o OpenOptions, p *resolve.Profile) (string, error) 
 
 // folderName is the name of a profile's folder below above, shorter than the profile's where the path of a socket in it
 // would be too long for the system (104 bytes on some).
-func folderName(above, profile string) string {
-	const longest, socket = 103, len("/login/") + len("/.s.PGSQL.54321")
-	if len(above)+socket+len(profile) <= longest {
+func folderName(above string, p *resolve.Profile) string {
+	const longest = 103
+	spec, profile := p.Engine(), p.Called
+	if len(filepath.Join(above, "login", profile, spec.Sockets.FileFor(strconv.Itoa(spec.Port)))) <= longest {
 		return profile
 	}
 	sum := sha256.Sum256([]byte(profile))
