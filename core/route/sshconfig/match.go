@@ -21,7 +21,7 @@ func (p *parser) matchesCriteria(args []string) (matched bool, doubt string, err
 		switch criterion {
 		case "all":
 			if n > 1 || len(args) > 0 {
-				return false, "", errors.New("Match all goes with no other criterion")
+				return false, "", errors.New("in a Match, all goes with no other criterion")
 			}
 			if matched = matched && !negated; !matched {
 				doubt = ""
@@ -38,7 +38,7 @@ func (p *parser) matchesCriteria(args []string) (matched bool, doubt string, err
 			continue
 		}
 		if len(args) == 0 || args[0] == "" {
-			return false, "", fmt.Errorf("Match %s has no value", clean.Quoted(criterion))
+			return false, "", fmt.Errorf("in a Match, %s has no value", clean.Quoted(criterion))
 		}
 		holds, known := p.holds(criterion, strings.Split(args[0], ","))
 		args = args[1:]

@@ -63,7 +63,7 @@ func delimited(text string) (words []string, err error) {
 		}
 	}
 	if len(words) == 0 {
-		return nil, errors.New("Match has no value")
+		return nil, errors.New("the Match has no value")
 	}
 	return words, nil
 }
