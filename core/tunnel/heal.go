@@ -94,7 +94,12 @@ func (t *Tunnel) again(ctx context.Context) {
 		if ctx.Err() != nil {
 			return
 		}
-		t.failFor(found)
+		t.failWay(found)
+		if found.Is(finding.HopPasswordRefused) || found.Is(finding.HopTooManyFailures) { // trying again could lock the account
+			t.o.Told("the way is not tried again by itself: close the tunnel, and open it with the right password")
+			<-ctx.Done()
+			return
+		}
 		timer := time.NewTimer(pause + rand.N(pause/4)) // many tunnels do not come back in one moment
 		select {
 		case <-ctx.Done():

@@ -163,6 +163,9 @@ func (c *caller) session(ctx context.Context) (engine.Conversation, *finding.Fin
 		if len(c.o.Hops) > 0 {
 			var err error
 			if link, changed, err = c.way(ctx); err != nil {
+				if found := c.stuck(); found != nil {
+					return nil, found
+				}
 				return nil, finding.New(finding.HopDropped, "%s", err.Error()).
 					Suggest("gharbor tunnel show %s", c.o.Profile)
 			}

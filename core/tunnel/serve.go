@@ -190,6 +190,9 @@ func (t *Tunnel) way(ctx context.Context) (link *hop.Link, changed <-chan struct
 		if link, changed = t.current(); link != nil {
 			return link, changed, nil
 		}
+		if found := t.stuck(); found != nil {
+			return nil, nil, fmt.Errorf("a connection was closed at once: %s", found.Cause)
+		}
 		select {
 		case <-changed:
 		case <-ctx.Done():

@@ -109,6 +109,7 @@ type Tunnel struct {
 	link       *hop.Link
 	changed    chan struct{} // closed when state changes
 	last       *happening
+	trouble    *happening // of the way, while it is down; it is not covered by what waits for the way
 
 	open, connections, refused, strangers, sent, received, reconnects atomic.Int64
 	// when the last connection began or ended, in Unix nanoseconds
@@ -258,6 +259,9 @@ func (t *Tunnel) set(s State, link *hop.Link) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.link = link
+	if link != nil {
+		t.trouble = nil
+	}
 	if t.state != s {
 		t.state, t.stateSince = s, time.Now()
 	}
@@ -274,16 +278,36 @@ func (t *Tunnel) current() (*hop.Link, <-chan struct{}) {
 }
 
 // fail notes what went wrong, and tells it where it is news.
-func (t *Tunnel) fail(code finding.Code, text string) { t.note(happening{Code: code, Text: text}) }
+func (t *Tunnel) fail(code finding.Code, text string) {
+	t.note(happening{Code: code, Text: text}, false)
+}
 
 // failFor is fail with a finding that is kept whole.
 func (t *Tunnel) failFor(f *finding.Finding) {
-	t.note(happening{Code: f.Code, Text: f.Cause, Finding: f})
+	t.note(happening{Code: f.Code, Text: f.Cause, Finding: f}, false)
 }
 
-func (t *Tunnel) note(h happening) {
+// failWay is failFor for the way to the hops: it counts until that is there again.
+func (t *Tunnel) failWay(f *finding.Finding) {
+	t.note(happening{Code: f.Code, Text: f.Cause, Finding: f}, true)
+}
+
+// stuck is why the way is down and can't come back without a person; nil where it may.
+func (t *Tunnel) stuck() *finding.Finding {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.trouble == nil || t.trouble.Code.MayPass() {
+		return nil
+	}
+	return t.trouble.Finding
+}
+
+func (t *Tunnel) note(h happening, ofWay bool) {
 	h.At = time.Now()
 	t.mu.Lock()
+	if ofWay {
+		t.trouble = &h
+	}
 	news := t.last == nil || t.last.Text != h.Text || h.At.Sub(t.last.At) > time.Minute
 	t.last = &h
 	t.mu.Unlock()
@@ -329,6 +353,10 @@ func (t *Tunnel) Status() Status {
 	if t.last != nil {
 		last := *t.last
 		s.LastError = &last
+	}
+	if t.trouble != nil {
+		trouble := *t.trouble
+		s.LastError = &trouble
 	}
 	return s
 }

@@ -22,6 +22,7 @@ import (
 
 	"gentleharbor/core/address"
 	"gentleharbor/core/engine"
+	"gentleharbor/core/finding"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/route"
@@ -421,3 +422,32 @@ func TestPassRecords(t *testing.T) {
 		t.Error("a connection without TLS has records")
 	}
 }
+
+// TestTroubleStays: why the way is down is not covered by what waits for it, and a trouble that a person must end is
+// waited for by nobody.
+func TestTroubleStays(t *testing.T) {
+	tunnel := New(Options{Profile: "tides", Servers: []engine.Endpoint{{Host: "h", Port: 1}}, Hops: []*hop.Hop{{}}, Listener: nobody{}, Patience: 10 * time.Second})
+	tunnel.set(Down, nil)
+	tunnel.failWay(finding.New(finding.HopHostKeyChanged, "another key"))
+	start := time.Now()
+	if _, err := tunnel.dial(t.Context()); err == nil || time.Since(start) > 5*time.Second {
+		t.Errorf("%v after %s", err, time.Since(start))
+	}
+	tunnel.fail("", "a connection waited")
+	if last := tunnel.Status().LastError; last.Code != finding.HopHostKeyChanged || last.Finding == nil {
+		t.Errorf("%+v", last)
+	}
+	tunnel.failWay(finding.New(finding.HopRefused, "nothing listens"))
+	if tunnel.stuck() != nil {
+		t.Error("what may pass is not waited for")
+	}
+	tunnel.set(Up, &hop.Link{})
+	if last := tunnel.Status().LastError; last.Code != finding.HopRefused || tunnel.stuck() != nil {
+		t.Errorf("once it is up: %+v", last)
+	}
+}
+
+// nobody is a listener to which nobody comes.
+type nobody struct{ net.Listener }
+
+func (nobody) Addr() net.Addr { return &net.TCPAddr{} }

@@ -90,3 +90,17 @@ func TestSigns(t *testing.T) {
 		}
 	}
 }
+
+// TestSeenFrom: the client's address as the server sees it.
+func TestSeenFrom(t *testing.T) {
+	for message, want := range map[string]string{
+		`no pg_hba.conf entry for host "10.0.0.3", user "warden", database "x", no encryption`: "10.0.0.3",
+		`no pg_hba.conf entry for host "[local]", user "warden", database "x"`:                 "[local]",
+		"kein pg_hba.conf-Eintrag für Host »::1«, Benutzer »warden«":                           "::1",
+		`no entry for user "warden"`: "", "no quotes": "", `"`: "",
+	} {
+		if got := seenFrom(message); got != want {
+			t.Errorf("%s: %q", message, got)
+		}
+	}
+}

@@ -253,58 +253,6 @@ func (a *attempt) wantsTLS(e *pgconn.PgError) *finding.Finding {
 		Suggest("gharbor set %s tls=required   # encrypted, whoever answers", a.to.Profile)
 }
 
-// accessRules is for an account that no line of pg_hba.conf lets in from here,
-// or that one rejects. Without encryption it may be only that which is
-// missing: one more connection finds out, without a password.
-func (a *attempt) accessRules(ctx context.Context, e *pgconn.PgError, what meaning) *finding.Finding {
-	if a.to.Network == "tcp" && a.facts.TLS == "none" && a.offered != 'N' {
-		if asked, certificate := a.letInWithTLS(ctx); asked != "" {
-			found := a.wantsTLS(e).Saw("over TLS, on another connection, it %s", asked)
-			if certificate {
-				found.Cause = "the server wants TLS and a client certificate for this account, and the connection " +
-					"was not encrypted"
-				found.Try = []string{}
-				found.Advise("name a certificate too: gharbor set %s tls=verified tls-cert=PATH tls-key=PATH",
-					a.to.Profile)
-			}
-			return found
-		}
-	}
-	found := finding.New(finding.LoginHostNotAllowed,
-		"the server's rules (pg_hba.conf) do not allow this user, database and client address").
-		Saw("%s", said(e))
-	where := "in pg_hba.conf"
-	if what == meansRejected {
-		found.Cause = "a line of the server's rules (pg_hba.conf) rejects this user, database and client address"
-		where = "in pg_hba.conf, above the line that rejects"
-	}
-	if a.facts.TLS != "none" {
-		found.Saw("the connection is encrypted: a rule for unencrypted ones (hostnossl) does not count for it")
-	}
-	return found.Suggest("gharbor show %s   # is it the right user and database?", a.to.Profile).
-		Advise("on the server, %s: %s (the address as the server sees it; then run SELECT pg_reload_conf())", where,
-			clean.Line(a.accessRule(), 200))
-}
-
-// accessRule is a line of pg_hba.conf for this login (PostgreSQL documentation, "The pg_hba.conf File").
-func (a *attempt) accessRule() string {
-	if a.to.Network == "unix" {
-		return fmt.Sprintf("local %s %s scram-sha-256", a.to.Database, a.to.User)
-	}
-	kind, from := "host", "this address"
-	if a.facts.TLS != "none" {
-		kind = "hostssl"
-	}
-	if host, _, err := net.SplitHostPort(a.raw.LocalAddr().String()); err == nil {
-		bits := "/32"
-		if strings.Contains(host, ":") {
-			bits = "/128"
-		}
-		from = host + bits
-	}
-	return fmt.Sprintf("%s %s %s %s scram-sha-256", kind, a.to.Database, a.to.User, from)
-}
-
 // letInWithTLS asks the server, on a connection of its own and without a
 // password, what it would say to this account over TLS: "" where it refuses
 // that as well or offers none. certificate says that it wants one of the client.

@@ -239,13 +239,22 @@ func (a *attempt) withWarnings(detail string, c ssh.Conn) finding.Result {
 	if len(a.store.Skipped) > 0 {
 		found := finding.New(finding.HopKnownHosts,
 			"a known-hosts file has lines that can't be read; keys in these lines are not known")
-		for _, line := range a.store.Skipped[:min(len(a.store.Skipped), 3)] {
-			found.Saw("%s", clean.Line(line, 0))
-		}
+		a.sawSkipped(found)
 		path, _, _ := strings.Cut(strings.Fields(a.store.Skipped[0])[0], ":")
 		return finding.Warned(found.Suggest("${EDITOR:-vi} %s", clean.Shell(path)), "%s", detail)
 	}
 	return finding.Good("%s", detail)
+}
+
+// sawSkipped tells which lines of known-hosts files could not be read.
+func (a *attempt) sawSkipped(found *finding.Finding) {
+	const most = 3
+	for _, line := range a.store.Skipped[:min(len(a.store.Skipped), most)] {
+		found.Saw("%s", clean.Line(line, 0))
+	}
+	if more := len(a.store.Skipped) - most; more > 0 {
+		found.Saw("and %s more", clean.Plural(more, "line"))
+	}
 }
 
 // authMethod describes how the login was authenticated.

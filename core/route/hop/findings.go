@@ -15,6 +15,7 @@ import (
 	"gentleharbor/core/address"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/route"
 	"gentleharbor/core/route/hostkey"
 	"gentleharbor/core/secret"
@@ -73,6 +74,13 @@ func (d *Dialer) unreached(h *Hop, tried []route.Attempt) *finding.Finding {
 
 // wherefrom adds the lines that change where a hop is.
 func (h *Hop) wherefrom(found *finding.Finding) *finding.Finding {
+	if h.behind && h.Proxy == "" && !strings.HasPrefix(h.Word, "ssh:") { // the system's own client can't go there from here
+		what, value := key.Port, "PORT"
+		if found.Is(finding.HopNameUnknown) {
+			what, value = key.Host, "HOST"
+		}
+		return found.Advise("give the right %s: %s", what, h.set(what, value))
+	}
 	switch {
 	case h.Proxy != "":
 		return found.Advise("name the proxy: %s", h.set("proxy", h.Proxy+"://HOST:PORT"))
@@ -283,9 +291,7 @@ func (a *attempt) hostKey() *finding.Finding {
 	found := finding.New(finding.HopHostKeyUnknown, "the host key of %s is not known yet, so nothing was sent", h).
 		Saw("it shows %s", shown).
 		Saw("looked for %s in %s", h.keyName, strings.Join(h.known, ", "))
-	for _, line := range a.store.Skipped[:min(len(a.store.Skipped), 3)] {
-		found.Saw("%s", clean.Line(line, 0))
-	}
+	a.sawSkipped(found)
 	return found.Suggest("gharbor hop pin %s   # after comparing the fingerprint with whoever runs the hop",
 		a.d.Profile)
 }
@@ -332,6 +338,9 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 		found = finding.New(finding.HopQuestions, "the jump host %s asks a question, and there is no terminal to "+
 			"ask you", h).
 			Saw("it asks %s", clean.Quoted(a.open)).Suggest("gharbor test %s   # in a terminal", a.d.Profile)
+		if len(a.ring.offers)+len(a.ring.problems) == 0 && !h.noKeys {
+			found.Advise("or name a key file: %s", h.set("key", "PATH"))
+		}
 	case a.answered != "":
 		found = finding.New(finding.HopPasswordRefused, "the jump host %s refuses the password", h).
 			Saw("the password is from: %s", a.answered)

@@ -41,6 +41,7 @@ type Hop struct {
 	User  string
 	Proxy string // "socks5" or "http"; "" for SSH
 
+	behind       bool         // another hop is before it
 	home         string       // the user's, which is shown as "~"
 	greetings    greeting.Set // of what may answer in its place
 	keys         []keyFile
@@ -148,7 +149,7 @@ func (p Places) Plan(r *resolve.Profile) (hops []*Hop, notes []string, found *fi
 			profile.MaxHops).Suggest("gharbor show %s", r.Called)
 	}
 	for i, h := range hops {
-		h.Stage, h.home = fmt.Sprintf("hop %d", i+1), p.Home
+		h.Stage, h.home, h.behind = fmt.Sprintf("hop %d", i+1), p.Home, i > 0
 		h.greetings = r.Schema().Engines().Greetings()
 	}
 	return hops, notes, nil

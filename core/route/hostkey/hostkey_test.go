@@ -70,6 +70,8 @@ func TestJudge(t *testing.T) {
 		{"a pattern", []string{line("[*.example]:2222", right)}, Pin{}, Known},
 		{"a pattern that leaves it out", []string{line("[*.example]:2222,!"+name, right)}, Pin{}, Unknown},
 		{"revoked", []string{line(name, right), "@revoked * " + strings.SplitN(line("x", right), " ", 2)[1]}, Pin{}, Revoked},
+		{"revoked, without the port", []string{line(name, right), "@revoked " + line("gate.saltmarsh.example", right)}, Pin{}, Revoked},
+		{"known, without the port", []string{line("gate.saltmarsh.example", right)}, Pin{}, Unknown},
 		{"an authority's key as the host's own", []string{"@cert-authority " + line(name, right)}, Pin{}, Unknown},
 		{"pinned", nil, Pin{ssh.FingerprintSHA256(right), "x"}, Known},
 		{"pinned as a line", nil, Pin{string(ssh.MarshalAuthorizedKey(right)), "x"}, Known},
@@ -127,6 +129,12 @@ func TestOddLines(t *testing.T) {
 		}
 		if v := files(t, "@cert-authority "+line("gate", authority.PublicKey())).Judge("gate", Pin{}, certificate); v.Outcome != want {
 			t.Errorf("a certificate for %q: %+v", principals, v)
+		}
+		if v := files(t, "@cert-authority *ate "+strings.SplitN(line("x", authority.PublicKey()), " ", 2)[1]).Judge("[gate]:2222", Pin{}, certificate); v.Outcome != want {
+			t.Errorf("at another port, for %q: %+v", principals, v)
+		}
+		if shown := Describe(certificate); shown != "ED25519 (certified) "+ssh.FingerprintSHA256(a) {
+			t.Errorf("it is shown as %s", shown)
 		}
 	}
 }

@@ -138,18 +138,38 @@ func (c *Call) with(ctx context.Context, o withOptions) error {
 		return err
 	}
 	c.olderClient(ctx, p, program)
+	var way *tunnel.Tunnel
 	if len(p.Hops()) > 0 {
-		local, end, err := c.ownTunnel(ctx, p, conn)
+		local, opened, err := c.ownTunnel(ctx, p, conn)
 		if err != nil {
 			return err
 		}
-		defer end()
+		way = opened
+		defer keep(ctx, way)()
 		if conn = conn.At(local); conn.TLS == "verified" && !conn.Spec.Client.Apart {
 			c.Notice("clients of this engine can't verify a certificate for %s through a tunnel, and may refuse it",
 				conn.TLSName)
 		}
 	}
-	return c.run(conn, o, program, words)
+	err = c.run(conn, o, program, words)
+	if way != nil {
+		c.tellWay(p, way, err)
+	}
+	return err
+}
+
+// tellWay says what was wrong with the way, where the program failed: it has seen a closed connection alone.
+func (c *Call) tellWay(p *resolve.Profile, way *tunnel.Tunnel, err error) {
+	trouble := way.Status().LastError
+	if err == nil || trouble == nil {
+		return
+	}
+	code := ""
+	if trouble.Code != "" {
+		code = " (" + string(trouble.Code) + ")"
+	}
+	c.Notice("on the way to the server: %s%s", clean.Line(trouble.Text, 300), code)
+	c.Say("  try: gharbor test %s", p.Called)
 }
 
 func (o *withOptions) fit() error {
@@ -175,12 +195,14 @@ func (c *Call) withLogin(ctx context.Context, p *resolve.Profile, o withOptions,
 	}
 	defer remove()
 	defer keep(ctx, t)()
-	return c.run(conn, o, program, words)
+	err = c.run(conn, o, program, words)
+	c.tellWay(p, t, err)
+	return err
 }
 
-// ownTunnel opens a tunnel that lives until end is called.
+// ownTunnel opens a tunnel, which keep runs.
 func (c *Call) ownTunnel(ctx context.Context, p *resolve.Profile,
-	conn handover.Connection) (local engine.Endpoint, end func(), err error) {
+	conn handover.Connection) (local engine.Endpoint, way *tunnel.Tunnel, err error) {
 	finder, err := c.Finder()
 	if err != nil {
 		return local, nil, err
@@ -192,7 +214,7 @@ func (c *Call) ownTunnel(ctx context.Context, p *resolve.Profile,
 	if err != nil {
 		return local, nil, err
 	}
-	return tunnelcmd.LocalOf(h.Listener.Addr(), p.Engine()), keep(ctx, h.Tunnel), nil
+	return tunnelcmd.LocalOf(h.Listener.Addr(), p.Engine()), h.Tunnel, nil
 }
 
 // keep runs a tunnel until end is called: a signal is the program's, and it may still need the way.
