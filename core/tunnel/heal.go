@@ -95,7 +95,8 @@ func (t *Tunnel) again(ctx context.Context) {
 			return
 		}
 		t.failWay(found)
-		if found.Is(finding.HopPasswordRefused) || found.Is(finding.HopTooManyFailures) { // trying again could lock the account
+		// Trying again could lock the account.
+		if found.Is(finding.HopPasswordRefused) || found.Is(finding.HopTooManyFailures) {
 			t.o.Told("the way is not tried again by itself: close the tunnel, and open it with the right password")
 			<-ctx.Done()
 			return

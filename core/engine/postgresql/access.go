@@ -46,8 +46,8 @@ func (a *attempt) accessRules(ctx context.Context, e *pgconn.PgError, what meani
 			clean.Line(a.accessRule(e), 200))
 }
 
-// accessRule is a line of pg_hba.conf for this login (PostgreSQL documentation, "The pg_hba.conf File"). The server says
-// from where it sees the connection, which a hop or a relay may have made.
+// accessRule is a line of pg_hba.conf for this login (PostgreSQL documentation, "The pg_hba.conf File"). The server
+// says from where it sees the connection, which a hop or a relay may have made.
 func (a *attempt) accessRule(e *pgconn.PgError) string {
 	seen := seenFrom(e.Message)
 	if a.to.Network == "unix" || seen == "[local]" {

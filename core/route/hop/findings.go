@@ -74,7 +74,7 @@ func (d *Dialer) unreached(h *Hop, tried []route.Attempt) *finding.Finding {
 
 // wherefrom adds the lines that change where a hop is.
 func (h *Hop) wherefrom(found *finding.Finding) *finding.Finding {
-	if h.behind && h.Proxy == "" && !strings.HasPrefix(h.Word, "ssh:") { // the system's own client can't go there from here
+	if h.behind && h.Proxy == "" && !strings.HasPrefix(h.Word, "ssh:") { // the system's own client can't go there
 		what, value := key.Port, "PORT"
 		if found.Is(finding.HopNameUnknown) {
 			what, value = key.Host, "HOST"
