@@ -14,6 +14,7 @@ type Image struct {
 	Users     []Credential // the account, by the names of variables, newer names first
 	Databases []string
 	Service   []string // variables with the service's name; a container of such an engine declares no database
+	Port      string   // the variable by which the server itself takes its port, "" for none
 	Root      string   // the account that is there without such a variable
 	RootPass  []string
 	// variables that say that no password is wanted, by value; "" for any, and the root account alone

@@ -57,7 +57,27 @@ func Name(words ...string) string {
 }
 
 // Reader reads connections for the engines of a keys.
-type Reader struct{ Schema *schema.Schema }
+type Reader struct {
+	Schema *schema.Schema
+
+	// Passed is told of each connection that can't be taken in, where others can. Where it is nil, or there is no other,
+	// that is an error.
+	Passed func(error)
+}
+
+// without is the error of connections that can't be taken in, beside those that were found.
+func (r Reader) without(found []Found, failed []error) error {
+	if len(failed) == 0 {
+		return nil
+	}
+	if r.Passed == nil || len(found) == 0 {
+		return failed[0]
+	}
+	for _, err := range failed {
+		r.Passed(err)
+	}
+	return nil
+}
 
 // URL takes a connection URL, password and all.
 func (r Reader) URL(text string) ([]Found, error) {
@@ -93,6 +113,7 @@ type Variable struct {
 // and each family of which enough is there. where says where they stand.
 func (r Reader) Variables(all []Variable, where string) ([]Found, error) {
 	var found []Found
+	var failed []error
 	for _, v := range all {
 		if !strings.Contains(v.Value, "://") {
 			continue
@@ -100,7 +121,7 @@ func (r Reader) Variables(all []Variable, where string) ([]Found, error) {
 		c, err := connurl.Split(r.Schema, v.Value)
 		if err != nil {
 			if scheme, _, _ := strings.Cut(v.Value, "://"); connurl.IsScheme(r.Schema, scheme) {
-				return nil, fmt.Errorf("%s%s: %w", v.at(), v.Name, err)
+				failed = append(failed, fmt.Errorf("%s%s: %w", v.at(), v.Name, err))
 			}
 			continue // a URL of something else
 		}
@@ -111,7 +132,7 @@ func (r Reader) Variables(all []Variable, where string) ([]Found, error) {
 		for _, family := range spec.Variables {
 			one, ok, err := r.family(spec, family, all)
 			if err != nil {
-				return nil, err
+				failed = append(failed, err)
 			}
 			if ok {
 				one.Origin = where
@@ -119,10 +140,13 @@ func (r Reader) Variables(all []Variable, where string) ([]Found, error) {
 			}
 		}
 	}
-	if len(found) == 0 {
+	if len(found)+len(failed) == 0 {
 		if one, ok, err := r.neutral(all, where); ok || err != nil {
 			return []Found{one}, err
 		}
+	}
+	if err := r.without(found, failed); err != nil {
+		return nil, err
 	}
 	return found, nil
 }
@@ -199,12 +223,17 @@ func (r Reader) File(form, path string) (found []Found, ok bool, err error) {
 			if err != nil {
 				return nil, true, err
 			}
+			var failed []error
 			for _, s := range sections {
 				one, err := r.Section(spec, s, path)
 				if err != nil {
-					return nil, true, err
+					failed = append(failed, err)
+					continue
 				}
 				found = append(found, one)
+			}
+			if err := r.without(found, failed); err != nil {
+				return nil, true, err
 			}
 			return found, true, nil
 		}

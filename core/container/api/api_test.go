@@ -147,8 +147,8 @@ func TestEndpoints(t *testing.T) {
 	}{
 		{[]string{"XDG_RUNTIME_DIR", folder}, []string{in("docker.sock"), in("podman/podman.sock")}},
 		{[]string{"XDG_RUNTIME_DIR", folder, "DOCKER_HOST", in("link.sock")}, []string{in("link.sock"), in("podman/podman.sock")}},
-		{[]string{socketsVariable, filepath.Join(folder, "docker.sock") + ":" + filepath.Join(folder, "none")}, []string{in("docker.sock")}},
-		{[]string{socketsVariable, "", "DOCKER_HOST", "tcp://127.0.0.1:2375"}, []string{"tcp://127.0.0.1:2375"}},
+		{[]string{SocketsVariable, filepath.Join(folder, "docker.sock") + ":" + filepath.Join(folder, "none")}, []string{in("docker.sock")}},
+		{[]string{SocketsVariable, "", "DOCKER_HOST", "tcp://127.0.0.1:2375"}, []string{"tcp://127.0.0.1:2375"}},
 	} {
 		all, err := Endpoints(lookup(c.values...), "", 1000)
 		var have []string

@@ -131,8 +131,8 @@ func Endpoints(lookup func(string) (string, bool), home string, uid int) ([]Endp
 		problem = &Error{Kind: BadEndpoint, Endpoint: one}
 	}
 	sockets, from := usualSockets(lookup, home, uid), "a usual socket"
-	if list, ok := lookup(socketsVariable); ok {
-		sockets, from = filepath.SplitList(list), socketsVariable
+	if list, ok := lookup(SocketsVariable); ok {
+		sockets, from = filepath.SplitList(list), SocketsVariable
 	}
 	for _, path := range sockets {
 		info, err := os.Stat(path)
@@ -146,9 +146,15 @@ func Endpoints(lookup func(string) (string, bool), home string, uid int) ([]Endp
 	return all, problem
 }
 
-// socketsVariable names the sockets to look at in place of the usual ones, with the
+// Named are the sockets that SocketsVariable names, nil where it is not set.
+func Named(lookup func(string) (string, bool)) []string {
+	list, _ := lookup(SocketsVariable)
+	return filepath.SplitList(list)
+}
+
+// SocketsVariable names the sockets to look at in place of the usual ones, with the
 // system's list separator between them.
-const socketsVariable = "GHARBOR_ENGINES"
+const SocketsVariable = "GHARBOR_ENGINES"
 
 // sameSocket reports whether a socket is among endpoints already, under any name.
 func sameSocket(all []Endpoint, info fs.FileInfo, path string) bool {

@@ -13,6 +13,7 @@ import (
 	"gentleharbor/core/container/api"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/hostname"
+	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 )
 
@@ -25,9 +26,13 @@ type place struct {
 
 func (p place) String() string { return net.JoinHostPort(p.host, strconv.Itoa(p.port)) }
 
-// inside is the port that the server has in its container.
+// inside is the port that the server has in its container: what the profile says, else what the server itself is told
+// there, or takes.
 func (v *view) inside() int {
 	port := v.profile.Port()
+	if told := v.toldPort(v.profile.Text(key.Engine), v.one.Config.Env); told != 0 && !v.profile.OwnPort() {
+		return told
+	}
 	return port
 }
 

@@ -23,13 +23,14 @@ import (
 // variables that the servers' official images document. They hold for the first start
 // on an empty data folder; what was changed in the server later they do not know.
 type Declaration struct {
-	Engine   string
-	User     string
-	Database string
-	Service  string // that a listener is asked for, where the engine has one
-	Variable string // that has the user's password, or with _FILE names its file
-	None     bool   // the server was told to want no password
-	Made     bool   // the image made one, and printed it in its log once
+	Engine    string
+	User      string
+	Database  string
+	Service   string // that a listener is asked for, where the engine has one
+	Variable  string // that has the user's password, or with _FILE names its file
+	None      bool   // the server was told to want no password
+	Made      bool   // the image made one, and printed it in its log once
+	Elsewhere string // variables that name files with the user or the database, which are not known then
 }
 
 // clientMarks are variables that say that a program is some server's client.
@@ -59,7 +60,7 @@ func (c Catalog) declared(env api.Environment, image string, ports []int) (d Dec
 // of, and at which port it is in there; ok is false where nothing says that it is one.
 func (c Catalog) Describe(env api.Environment, image string, ports []int) (d Declaration, port int, ok bool) {
 	d, by := c.describe(env, image, ports)
-	return d, c.serverPort(ports, d.Engine), by != ""
+	return d, c.serverPort(ports, d.Engine, env), by != ""
 }
 
 // describe says which server it is, and by what: "environment", "port", "image", or "" for
@@ -102,11 +103,26 @@ func (c Catalog) is(spec *engine.Spec, env api.Environment, image string, ports 
 			return true
 		}
 	}
+	likely := slices.Contains(ports, spec.Port) || slices.Contains(ports, c.serverPort(nil, spec.Word, env)) ||
+		c.byImage(image) == spec.Word
 	if hasPrefix(env, spec.Image.Settings) {
-		return true
+		return likely || len(ports) == 0
 	}
-	likely := len(ports) == 0 || slices.Contains(ports, spec.Port) || c.byImage(image) == spec.Word
 	return likely && hasPrefix(env, spec.Image.Shared) && !c.isClient(env)
+}
+
+// Similar is the engine whose variables an environment has, where nothing else says that it is such a server; "" for
+// none.
+func (c Catalog) Similar(env api.Environment) string {
+	if c.isClient(env) {
+		return ""
+	}
+	for _, spec := range c.Known.All() {
+		if spec.Image != nil && (hasPrefix(env, spec.Image.Settings) || hasPrefix(env, spec.Image.Shared)) {
+			return spec.Word
+		}
+	}
+	return ""
 }
 
 // isClient reports whether an environment has a variable that a server's client is given.
@@ -145,8 +161,15 @@ func read(spec *engine.Spec, env api.Environment) Declaration {
 		return ""
 	}
 	passwords := o.RootPass
+	named := func(variable string) bool { // by a file, as the images document
+		value, ok := env[variable+"_FILE"]
+		if ok = ok && !value.Empty(); ok {
+			d.Elsewhere = strings.TrimPrefix(d.Elsewhere+", "+variable+"_FILE", ", ")
+		}
+		return ok
+	}
 	for i, pair := range o.Users {
-		if user := text(pair.User); user != "" {
+		if user := text(pair.User); user != "" || named(pair.User) {
 			d.User, passwords = user, nil
 			for _, later := range o.Users[i:] { // older names of the same come later
 				passwords = append(passwords, later.Password)
@@ -162,7 +185,7 @@ func read(spec *engine.Spec, env api.Environment) Declaration {
 		}
 	}
 	d.Database, d.Service = first(o.Databases), first(o.Service)
-	if d.Database == "" && spec.Keys.UserDatabase {
+	if d.Database == "" && !slices.ContainsFunc(o.Databases, named) && spec.Keys.UserDatabase {
 		d.Database = d.User
 	}
 	for variable, value := range o.Trust {

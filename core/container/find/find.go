@@ -120,6 +120,12 @@ func (e *Engines) endpoints(written string) ([]api.Endpoint, *finding.Finding) {
 	if err != nil {
 		return all, Trouble(err)
 	}
+	if named := api.Named(e.Lookup); len(all) == 0 && len(named) > 0 {
+		return nil, finding.New(finding.ContainerNoEngine, "no container engine is at a socket that %s names",
+			api.SocketsVariable).
+			Saw("there is no %s", clean.Line(strings.Join(named, ", "), 300)).
+			Suggest("unset %s   # looks at the usual sockets", api.SocketsVariable)
+	}
 	if len(all) == 0 {
 		return nil, finding.New(finding.ContainerNoEngine, "no container engine was found on this machine").
 			Saw("none of the usual sockets exists, and %s is not set", address.EndpointVariable).

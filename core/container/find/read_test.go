@@ -153,6 +153,12 @@ func TestDeclared(t *testing.T) {
 		{"POSTGRES_USER=warden POSTGRES_PASSWORD=x", "saltmarsh/web", Declaration{}, false, []int{8080}}, // the server's variables, given to a client
 		{"POSTGRES_USER=warden POSTGRES_PASSWORD=x", "saltmarsh/own", Declaration{Engine: "postgresql", User: "warden", Database: "warden", Variable: "POSTGRES_PASSWORD"}, true, []int{5432, 8008}},
 		{"MARIADB_USER=ringer", "mariadb:11", Declaration{Engine: "mariadb", User: "ringer"}, true, []int{4406}},
+		{"POSTGRES_USER=warden POSTGRES_PASSWORD=x", "saltmarsh/job", Declaration{}, false, nil}, // as a job has them
+		{"MYSQL_ROOT_PASSWORD=x", "saltmarsh/front", Declaration{}, false, []int{80}},
+		{"MARIADB_ROOT_PASSWORD=x", "saltmarsh/rings", Declaration{Engine: "mariadb", User: "root", Variable: "MARIADB_ROOT_PASSWORD"}, true, nil},
+		{"POSTGRES_USER=warden POSTGRES_PASSWORD=x PGPORT=6543", "saltmarsh/own", Declaration{Engine: "postgresql", User: "warden", Database: "warden", Variable: "POSTGRES_PASSWORD"}, true, []int{6543}},
+		{"POSTGRES_USER_FILE=/run/u POSTGRES_PASSWORD=x", "postgres", Declaration{Engine: "postgresql", Variable: "POSTGRES_PASSWORD", Elsewhere: "POSTGRES_USER_FILE"}, true, nil},
+		{"MARIADB_USER_FILE=/u MARIADB_PASSWORD_FILE=/p MARIADB_DATABASE_FILE=/d", "mariadb", Declaration{Engine: "mariadb", Variable: "MARIADB_PASSWORD_FILE", Elsewhere: "MARIADB_USER_FILE, MARIADB_DATABASE_FILE"}, true, nil},
 		{"POSTGRES_USER=war\x1bden POSTGRES_PASSWORD=x", "postgres", Declaration{Engine: "postgresql", User: "postgres", Database: "postgres", Variable: "POSTGRES_PASSWORD"}, true, nil},
 	} {
 		have, ok := catalog.declared(env(strings.Fields(c.env)...), c.image, c.ports)
@@ -162,6 +168,14 @@ func TestDeclared(t *testing.T) {
 	}
 	if d, port, ok := catalog.Describe(env(), "registry.saltmarsh.example:5000/library/redis:7@sha256:ab", []int{6400}); d.Engine != "redis" || port != 6400 || !ok {
 		t.Errorf("by its image it is %+v, port %d", d, port)
+	}
+	if d, port, ok := catalog.Describe(env("POSTGRES_PASSWORD=x", "PGPORT=15460"), "postgres:16", []int{5432}); d.Engine != "postgresql" || port != 15460 || !ok {
+		t.Errorf("told its port it is %+v, port %d", d, port)
+	}
+	for text, want := range map[string]string{"POSTGRES_USER=w": "postgresql", "MARIADB_ROOT_PASSWORD=x": "mariadb", "MYSQL_HOST=db MYSQL_USER=w": "", "PATH=/bin": ""} {
+		if got := catalog.Similar(env(strings.Fields(text)...)); got != want {
+			t.Errorf("%s is similar to %q", text, got)
+		}
 	}
 	sets := Declaration{Engine: "postgresql", User: "war$den", Database: "sightings", Variable: "POSTGRES_PASSWORD"}.Sets(keys, schema.Container{Project: "station", Service: "counts"}, 5432)
 	r := resolve.Values(keys, "counts", sets, resolve.Environment{Lookup: func(string) (string, bool) { return "", false }})

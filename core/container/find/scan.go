@@ -203,7 +203,7 @@ func (e *Engines) judge(ctx context.Context, client *api.Client, one *api.Contai
 	n := 0
 	s.Declaration, s.By = e.describe(one.Config.Env, one.Config.Image, ports)
 	s.Engine = s.Declaration.Engine
-	s.Port = e.serverPort(ports, s.Engine)
+	s.Port = e.serverPort(ports, s.Engine, one.Config.Env)
 	if s.By != "environment" && one.State.Running && client.Endpoint.Host() == "" && greeted.Add(1) <= mostGreeted {
 		if engine, port, asked := e.greeting(ctx, one, ports, s.Engine); engine != "" {
 			s.Engine, s.Port, s.By, n = engine, port, "greeting", asked
@@ -270,14 +270,30 @@ func (c Catalog) byPort(ports []int, image string) string {
 	return word
 }
 
-// serverPort is the port that an engine's server has among a container's: the usual
-// one, or the only one.
-func (c Catalog) serverPort(ports []int, word string) int {
+// serverPort is the port that an engine's server has among a container's: what its own variable says, the usual one,
+// or the only one.
+func (c Catalog) serverPort(ports []int, word string, env api.Environment) int {
+	if told := c.toldPort(word, env); told != 0 {
+		return told
+	}
 	usual := c.Known.Port(word)
 	if len(ports) == 1 && ports[0] != usual {
 		return ports[0]
 	}
 	return usual
+}
+
+// toldPort is the port that an environment tells an engine's server to take, 0 for none.
+func (c Catalog) toldPort(word string, env api.Environment) int {
+	spec := c.Known.Named(word)
+	if spec == nil || spec.Image == nil || spec.Image.Port == "" {
+		return 0
+	}
+	n, err := strconv.Atoi(env[spec.Image.Port].Disclose())
+	if err != nil || n < 1 || n > 65535 {
+		return 0
+	}
+	return n
 }
 
 // greeting asks the ports that are published on loopback what they are, the likely

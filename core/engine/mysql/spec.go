@@ -61,6 +61,7 @@ var Spec = &engine.Spec{
 		Clients:   []string{"MYSQL_HOST"},
 		Users:     []engine.Credential{{User: "MYSQL_USER", Password: "MYSQL_PASSWORD"}},
 		Databases: []string{"MYSQL_DATABASE"},
+		Port:      "MYSQL_TCP_PORT",
 		Root:      "root",
 		RootPass:  []string{"MYSQL_ROOT_PASSWORD"},
 		Trust:     map[string]string{"MYSQL_ALLOW_EMPTY_PASSWORD": ""},
@@ -116,6 +117,7 @@ var MariaDBSpec = &engine.Spec{
 			{User: "MYSQL_USER", Password: "MYSQL_PASSWORD"},
 		},
 		Databases: []string{"MARIADB_DATABASE", "MYSQL_DATABASE"},
+		Port:      "MYSQL_TCP_PORT",
 		Root:      "root",
 		RootPass:  []string{"MARIADB_ROOT_PASSWORD", "MYSQL_ROOT_PASSWORD"},
 		Trust: map[string]string{

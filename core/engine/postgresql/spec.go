@@ -112,6 +112,7 @@ var Spec = &engine.Spec{
 		Clients:   []string{"POSTGRES_HOST", "PGHOST"},
 		Users:     []engine.Credential{{User: "POSTGRES_USER", Password: "POSTGRES_PASSWORD"}},
 		Databases: []string{"POSTGRES_DB"},
+		Port:      "PGPORT",
 		Root:      "postgres",
 		RootPass:  []string{"POSTGRES_PASSWORD"},
 		Trust:     map[string]string{"POSTGRES_HOST_AUTH_METHOD": "trust"},

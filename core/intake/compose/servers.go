@@ -22,6 +22,7 @@ import (
 type Result struct {
 	Project string
 	Servers []Server
+	Similar []string // services that have a server's variables, and nothing else of one: "job (postgresql)"
 	LeftOut []string // services that look like servers and whose compose profile is not active: "db (test)"
 	Unknown string   // a key of the files that is not known here and was passed over, "" for none
 	Missed  []string // variables that have no value where they may come from
@@ -39,6 +40,8 @@ type Server struct {
 	Password    secret.Value // as declared, for who wants a copy
 	Trouble     string       // why the declared password can't be had
 	Making      Making
+
+	env api.Environment
 }
 
 // Making is what a container of the service is made of, as far as a container can be made of it here.
@@ -123,8 +126,11 @@ func Read(ctx context.Context, r Request) (*Result, error) {
 	}
 	result := &Result{Project: project.Name, Read: l.read, Unknown: l.unknown}
 	for _, name := range project.serviceNames() {
-		if s, ok := l.server(project, project.Services[name]); ok {
+		s, ok := l.server(project, project.Services[name])
+		if similar := l.catalog().Similar(s.env); ok {
 			result.Servers = append(result.Servers, s)
+		} else if similar != "" {
+			result.Similar = append(result.Similar, fmt.Sprintf("%s (%s)", name, similar))
 		}
 	}
 	all := slices.Clone(result.Servers)
@@ -179,6 +185,7 @@ func (l *loading) server(project *project, service *service) (s Server, ok bool)
 			ports = append(ports, port)
 		}
 	}
+	s.env = env
 	s.Making = service.making(project.Name, filepath.Dir(l.Files[0]), env)
 	s.Service, s.Container = service.Name, schema.Container{Project: project.Name, Service: service.Name}
 	if s.Declaration, s.Port, ok = l.catalog().Describe(env, service.Image, ports); !ok {
@@ -233,7 +240,12 @@ func (l *loading) password(project *project, service *service, env api.Environme
 
 // Found is the server as a connection that was found; origin says in which files.
 func (s Server) Found(keys *schema.Schema, origin string) intake.Found {
+	var notes []string
+	if s.Declaration.Elsewhere != "" {
+		notes = append(notes, "not known: what the files have that "+s.Declaration.Elsewhere+" names")
+	}
 	return intake.Found{
+		Notes:    notes,
 		Name:     intake.Name(s.Service),
 		Sets:     s.Declaration.Sets(keys, s.Container, s.Port),
 		Password: s.Password,

@@ -62,7 +62,7 @@ func Split(keys *schema.Schema, s string) (*Connection, error) {
 // file or an environment has them: the names of a URL's parameters, of which
 // "password" comes back apart. Those that are not known are left out.
 func FromParameters(keys *schema.Schema, word string, pairs [][2]string) (*Connection, error) {
-	u := urlReader{keys: keys, spec: keys.Engines().Named(word), what: "found", named: make(map[string]string)}
+	u := urlReader{keys: keys, spec: keys.Engines().Named(word), named: make(map[string]string)}
 	for _, pair := range pairs {
 		known := u
 		u.parameter(pair[0], pair[1])
@@ -133,7 +133,7 @@ func readURL(keys *schema.Schema, s string) (*urlReader, error) {
 	if !hasUser {
 		user, hosts = "", authority
 	}
-	u := &urlReader{keys: keys, spec: spec, what: "in the URL", named: make(map[string]string)}
+	u := &urlReader{keys: keys, spec: spec, what: "in the URL, ", named: make(map[string]string)}
 	for k, value := range spec.URL.Means[strings.ToLower(scheme)] {
 		u.plain(string(k), value)
 	}
@@ -171,7 +171,7 @@ func cutLast(s, sep string) (before, after string, found bool) {
 type urlReader struct {
 	keys     *schema.Schema
 	spec     *engine.Spec
-	what     string // where values stand, for errors
+	what     string // where values stand, for errors: "in the URL, ", or ""
 	given    []schema.Override
 	ports    []string // of several hosts, one each
 	address  string   // where to dial in place of the host, which stays the certificate's name
@@ -200,7 +200,7 @@ func (u *urlReader) plain(k, value string) {
 	f := u.keys.Field(key.Name(k))
 	v, err := f.Literal(value)
 	if err != nil {
-		u.err = fmt.Errorf("%s, %w", u.what, err)
+		u.err = fmt.Errorf("%s%w", u.what, err)
 		return
 	}
 	u.given = slices.DeleteFunc(u.given, func(o schema.Override) bool { return o.Field == f })
@@ -282,7 +282,7 @@ func (u *urlReader) parameter(name, value string) {
 	case p.Form == engine.Passphrase:
 		u.sealed = value != ""
 	case known && p.Form == engine.Unkept && value != "":
-		u.err = fmt.Errorf("%s, %s: %s", u.what, name, p.Expected)
+		u.err = fmt.Errorf("%s%s: %s", u.what, name, p.Expected)
 	case known && p.Form == engine.Idle:
 		u.leftOut = append(u.leftOut, name)
 	case known && value == "":
@@ -298,7 +298,7 @@ func (u *urlReader) parameter(name, value string) {
 		u.plain(p.Key, p.Values[word])
 	case known && slices.Contains(slices.Collect(maps.Keys(p.Values)), word): // it asks for nothing
 	case p.Expected != "":
-		u.err = fmt.Errorf("%s, %s: expected %s", u.what, name, p.Expected)
+		u.err = fmt.Errorf("%s%s: expected %s", u.what, name, p.Expected)
 	default:
 		text := fmt.Sprintf("a profile has no key for the URL's parameter %s", clean.Quoted(name))
 		if near := nearest.Name(name, parameters(u.keys)); near != "" {
@@ -351,7 +351,7 @@ func (u *urlReader) dial() {
 	case u.address == "" || u.err != nil:
 		return
 	case several || strings.Contains(u.address, ","):
-		u.err = fmt.Errorf("%s, hostaddr: expected one address, for one host; for several write the addresses in "+
+		u.err = fmt.Errorf("%shostaddr: expected one address, for one host; for several write the addresses in "+
 			"[hosts] of aliases.toml", u.what)
 		return
 	case one && host != u.address:
@@ -368,7 +368,7 @@ func (u *urlReader) pair() {
 	case u.ports == nil || u.err != nil:
 		return
 	case len(hosts) != len(u.ports):
-		u.err = fmt.Errorf("%s, port: expected one port, or as many as there are hosts", u.what)
+		u.err = fmt.Errorf("%sport: expected one port, or as many as there are hosts", u.what)
 		return
 	}
 	for i, h := range hosts {

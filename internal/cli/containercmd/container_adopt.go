@@ -145,6 +145,9 @@ func (c *call) adoptPassword(ctx context.Context, adopted *transfercmd.Planned, 
 // adoptNotices says what the declared password means, or that there is none.
 func (c *call) adoptNotices(seen find.Seen, o adoptOptions) {
 	d := seen.Declaration
+	if d.Elsewhere != "" {
+		c.Notice("not known: what the container's files have that %s names", d.Elsewhere)
+	}
 	switch {
 	case o.into != "":
 		c.Notice("the password is still in the container's environment: everybody who may use the container engine " +

@@ -14,6 +14,7 @@ type Call struct {
 	*base.Call
 
 	minted secret.Value // the certificate and key of a login that was made for the program, none without one
+	passed []error      // connections that could not be taken in, beside others
 }
 
 // Of is a run of any command, with what this group does.

@@ -37,7 +37,9 @@ func (c *Call) importForms() []string {
 }
 
 // intake reads connections out of open forms.
-func (c *Call) intake() intake.Reader { return intake.Reader{Schema: c.Keys} }
+func (c *Call) intake() intake.Reader {
+	return intake.Reader{Schema: c.Keys, Passed: func(err error) { c.passed = append(c.passed, err) }}
+}
 
 // importOptions are the flags of import.
 type importOptions struct {
@@ -120,6 +122,9 @@ func (c *Call) imports(ctx context.Context, o importOptions) error {
 	}
 	c.noteRepositoryFiles(plans, path)
 	c.showPlans(plans, o)
+	for _, err := range c.passed {
+		c.Notice("passed over: %s", clean.Line(err.Error(), 300))
+	}
 	if o.dryRun {
 		c.Say("nothing was added: -dry-run")
 		return nil
@@ -286,6 +291,7 @@ func (c *Call) usualFile(form string) string {
 }
 
 func (c *Call) readForm(form, path string) ([]intake.Found, error) {
+	c.passed = nil
 	if found, ok, err := c.intake().File(form, path); ok {
 		return found, shortError(err)
 	}

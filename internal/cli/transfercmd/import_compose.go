@@ -241,6 +241,10 @@ func (c *Call) composeNotices(result *compose.Result, r compose.Request, vouched
 	if len(nowhere) > 0 {
 		c.Notice("without a value here: %s", clean.Line(strings.Join(nowhere, ", "), 300))
 	}
+	if len(result.Similar) > 0 {
+		c.Notice("left alone, since a client may have such variables too: %s. If one is a server: gharbor add NAME "+
+			"container=PROJECT/SERVICE", clean.Line(strings.Join(result.Similar, ", "), 300))
+	}
 	if len(result.LeftOut) > 0 {
 		c.Notice("left out (their compose profile is not active): %s. To import them: -compose-profile NAME",
 			clean.Line(strings.Join(result.LeftOut, ", "), 300))
