@@ -129,6 +129,13 @@ func verdict(engines engine.Set, a, b *Report) (kin Kinship, why string) {
 			return SameInstance, "they started in the same microsecond (their identifier can't be read)"
 		}
 		return Unknown, "the servers' identifiers can't be read, and nothing else tells"
+	case f.Lineage != g.Lineage && (f.SourceUnseen || g.SourceUnseen):
+		blind := a
+		if !f.SourceUnseen {
+			blind = b
+		}
+		return Unknown, fmt.Sprintf("%s differ, but the account of %s may not see whether one replicates the other", id.Name,
+			blind.Profile)
 	case f.Lineage != g.Lineage:
 		return Different, id.Name + " differ"
 	case f.ServerStarted == nil || g.ServerStarted == nil:

@@ -162,6 +162,10 @@ func TestVerdict(t *testing.T) {
 	my := func(word, lineage, host string, started *time.Time, replicaOf string) *engine.Facts {
 		return &engine.Facts{Engine: word, Lineage: lineage, ServerHost: host, ServerStarted: started, ReplicaOf: replicaOf, Route: "127.0.0.1:3306"}
 	}
+	unseen := func(f *engine.Facts) *engine.Facts {
+		f.SourceUnseen = true
+		return f
+	}
 	for _, c := range []struct {
 		name string
 		a, b *engine.Facts
@@ -181,6 +185,9 @@ func TestVerdict(t *testing.T) {
 		{"a restored MySQL", my("mysql", "7", "h:3306", at(1, 0), ""), my("mysql", "7", "h:3306", at(9, 0), ""), SameLineage},
 		{"containers with one network card", my("mariadb", "7", "h:3306", at(1, 0), ""), my("mariadb", "7", "i:3306", at(9, 0), ""), Unknown},
 		{"one MariaDB", my("mariadb", "7", "h:3306", at(1, 0), ""), my("mariadb", "7", "h:3306", at(1, 0), ""), SameInstance},
+		{"accounts that see no replication", unseen(my("mariadb", "7", "h", at(1, 0), "")), my("mariadb", "8", "i", at(1, 0), ""), Unknown},
+		{"one that sees none", my("mariadb", "7", "h", at(1, 0), ""), unseen(my("mariadb", "8", "i", at(1, 0), "")), Unknown},
+		{"a replica that is seen from one side", unseen(my("mysql", "7", "h", at(1, 0), "")), my("mysql", "8", "i", at(1, 0), "7"), SameLineage},
 		{"a replica", my("mysql", "7", "h", at(1, 0), "8"), my("mysql", "8", "i", at(1, 0), ""), SameLineage},
 		{"a replica, the other way", my("mysql", "8", "h", at(1, 0), ""), my("mysql", "7", "i", at(1, 0), "8"), SameLineage},
 		{"a MariaDB replica, by address", my("mariadb", "7", "h", at(1, 0), "127.0.0.1:3306"), my("mariadb", "8", "i", at(1, 0), ""), SameLineage},

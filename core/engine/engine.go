@@ -175,11 +175,12 @@ type Facts struct {
 	RoundTrip       *float64 `json:"round_trip_ms,omitempty"`       // median of three
 
 	// For a person alone, in the engine's own words.
-	Product    string   `json:"-"` // "PostgreSQL"
-	Role       string   `json:"-"` // "in recovery", "primary"
-	Rights     string   `json:"-"` // "superuser"
-	Settings   []string `json:"-"` // "UTF8", "time zone Etc/UTC"
-	ReadOnlyBy string   `json:"-"` // why nothing can be written, where that is so
+	Product      string   `json:"-"` // "PostgreSQL"
+	Role         string   `json:"-"` // "in recovery", "primary"
+	Rights       string   `json:"-"` // "superuser"
+	Settings     []string `json:"-"` // "UTF8", "time zone Etc/UTC"
+	SourceUnseen bool     `json:"-"` // the account may not see whether this server replicates another
+	ReadOnlyBy   string   `json:"-"` // why nothing can be written, where that is so
 }
 
 // Refused is a login that failed for a reason that the server keeps to itself.

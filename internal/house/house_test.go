@@ -145,6 +145,7 @@ var wide = map[string]string{
 	"core/profile":           "the model of four kinds of files, and their edits",
 	"core/secret":            "the sources, each with what is asked of it, found and refused",
 	"core/address":           "what each kind of address asks of the world, and what it gives",
+	"core/container/api":     "a name for each call, and for what it takes and gives",
 	"core/cloud/wire":        "a name for each request, answer and problem of the interface",
 	"core/vouch":             "an item, a word and a judgement for each kind of thing that is vouched for",
 	"core/engine/oracle/tns": "a name for each packet of the protocol, which stand-in and engine both speak",

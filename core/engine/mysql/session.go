@@ -131,6 +131,7 @@ func (c *conversation) rights(ctx context.Context, set map[string]string) error 
 	before := time.Now()
 	grants, err := c.column(ctx, "SHOW GRANTS")
 	if r := refusalOf(err); r != nil && !r.ends() {
+		c.facts.SourceUnseen = c.to.Thorough
 		return nil // not known, so left out
 	}
 	if err != nil {
@@ -159,6 +160,8 @@ func (c *conversation) rights(ctx context.Context, set map[string]string) error 
 	if c.to.Thorough && (super || global["REPLICATION CLIENT"] || global["SLAVE MONITOR"] || global["REPLICA MONITOR"] ||
 		global["REPLICATION SLAVE ADMIN"]) {
 		c.source(ctx)
+	} else {
+		c.facts.SourceUnseen = c.to.Thorough
 	}
 	return nil
 }
@@ -172,6 +175,7 @@ func (c *conversation) source(ctx context.Context) {
 	}
 	row, err := c.row(ctx, statement)
 	if err != nil {
+		c.facts.SourceUnseen = true
 		return
 	}
 	c.facts.ReplicaOf = clean.Line(row["Source_UUID"], 60)

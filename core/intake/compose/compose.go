@@ -72,10 +72,34 @@ var (
 	}
 )
 
-// DefaultFiles are the compose files of a folder that are taken where none is named: the
-// first of the usual names, and its override.
-func DefaultFiles(folder string) []string {
+// fileVariable and separatorVariable name the files of a project (Docker documentation, "Set or change pre-defined
+// environment variables"). They may stand in the folder's .env.
+const (
+	fileVariable      = "COMPOSE_FILE"
+	separatorVariable = "COMPOSE_PATH_SEPARATOR"
+)
+
+// DefaultFiles are the compose files of a folder that are taken where none is named: those that COMPOSE_FILE names, of
+// this machine's variables or of the folder's .env, else the first of the usual names, and its override.
+func DefaultFiles(folder string, lookup func(string) (string, bool)) []string {
+	own, _ := dotenv.Read(filepath.Join(folder, ".env")) // one that can't be read is told when the files are
+	variable := func(name string) string {
+		if value, ok := lookup(name); ok {
+			return value
+		}
+		return own[name]
+	}
 	var files []string
+	if list := variable(fileVariable); list != "" {
+		separator := cmp.Or(variable(separatorVariable), string(filepath.ListSeparator))
+		for path := range strings.SplitSeq(list, separator) {
+			if !filepath.IsAbs(path) {
+				path = filepath.Join(folder, path)
+			}
+			files = append(files, path)
+		}
+		return files
+	}
 	for _, names := range [][]string{defaultNames, overrideNames} {
 		at := slices.IndexFunc(names, func(name string) bool {
 			_, err := os.Stat(filepath.Join(folder, name))

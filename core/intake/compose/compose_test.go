@@ -176,3 +176,28 @@ func TestMaking(t *testing.T) {
 		}
 	}
 }
+
+// TestDefaultFiles: where no file is named, a variable may, of this machine or of the folder's own.
+func TestDefaultFiles(t *testing.T) {
+	folder := t.TempDir()
+	for name, text := range map[string]string{"compose.yaml": "", "compose.override.yml": "", "prod.yaml": ""} {
+		os.WriteFile(filepath.Join(folder, name), []byte(text), 0o600)
+	}
+	names := func(machine map[string]string) string {
+		var all []string
+		for _, path := range DefaultFiles(folder, func(name string) (string, bool) { v, ok := machine[name]; return v, ok }) {
+			all = append(all, filepath.Base(path))
+		}
+		return strings.Join(all, " ")
+	}
+	if got := names(nil); got != "compose.yaml compose.override.yml" {
+		t.Errorf("usually %s", got)
+	}
+	os.WriteFile(filepath.Join(folder, ".env"), []byte("COMPOSE_FILE=compose.yaml:prod.yaml\n"), 0o600)
+	if got := names(nil); got != "compose.yaml prod.yaml" {
+		t.Errorf("by .env %s", got)
+	}
+	if got := names(map[string]string{"COMPOSE_FILE": "prod.yaml;" + filepath.Join(folder, "x.yaml"), "COMPOSE_PATH_SEPARATOR": ";"}); got != "prod.yaml x.yaml" {
+		t.Errorf("by the machine's %s", got)
+	}
+}

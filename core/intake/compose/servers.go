@@ -22,7 +22,7 @@ import (
 type Result struct {
 	Project string
 	Servers []Server
-	Similar []string // services that have a server's variables, and nothing else of one: "job (postgresql)"
+	Similar []string // services that have a server's variables, and nothing else of one: "job (ENGINE)"
 	LeftOut []string // services that look like servers and whose compose profile is not active: "db (test)"
 	Unknown string   // a key of the files that is not known here and was passed over, "" for none
 	Missed  []string // variables that have no value where they may come from

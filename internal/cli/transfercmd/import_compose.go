@@ -62,7 +62,7 @@ func (c *Call) composeRequest(files []string, o composeOptions) (r compose.Reque
 		if err != nil {
 			return r, "", err
 		}
-		if files = compose.DefaultFiles(folder); len(files) == 0 {
+		if files = compose.DefaultFiles(folder, c.Lookup); len(files) == 0 {
 			return r, "", base.Advise(base.Failure(base.ExitFile,
 				errors.New("there is no compose.yaml (or a file of another usual name) here")),
 				"name the file: gharbor import compose FILE")
@@ -154,7 +154,7 @@ func (c *Call) findCompose(ctx context.Context, files []string,
 // error where that has none of the names. A file of a repository that nobody has vouched for is refused.
 func (c *Call) ComposeService(ctx context.Context, project, service string) (*compose.Server, string, error) {
 	folder, err := filepath.Abs(c.Dir)
-	if err != nil || len(compose.DefaultFiles(folder)) == 0 {
+	if err != nil || len(compose.DefaultFiles(folder, c.Lookup)) == 0 {
 		return nil, "", err
 	}
 	result, r, vouched, err := c.readCompose(ctx, nil, composeOptions{})
