@@ -156,6 +156,10 @@ func records(ctx context.Context, from Sources, srv string, by asking) ([]Candid
 		return nil, by.again(finding.New(finding.AliasSRVTimeout,
 			"the name servers did not answer about the SRV records of %s in time", srv).
 			Suggest("cat /etc/resolv.conf"))
+	case len(records) == 0 && errors.As(err, &dns) && !dns.IsNotFound:
+		return nil, by.again(finding.New(finding.AliasSRVTimeout,
+			"the name servers gave no usable answer about the SRV records of %s", srv).
+			Saw("%s", LookUpReason(err)).Suggest("cat /etc/resolv.conf"))
 	case len(records) == 1 && strings.TrimSuffix(records[0].Target, ".") == "":
 		return nil, by.another(finding.New(finding.AliasSRVNone,
 			"DNS says that the service %s does not exist here (its SRV record points to the root)", srv))

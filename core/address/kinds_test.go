@@ -217,6 +217,12 @@ func TestRefused(t *testing.T) {
 			t.Errorf("%s: %+v", want, found)
 		}
 	}
+	refuses := func(context.Context, string) ([]*net.SRV, error) {
+		return nil, &net.DNSError{Err: "connection refused", Server: "127.0.0.9:53"}
+	}
+	if _, found := records.Address().Locate(t.Context(), address.Sources{Services: refuses}, records); found == nil || found.Code != finding.AliasSRVTimeout || !strings.Contains(found.Seen[0], "127.0.0.9:53") {
+		t.Errorf("a name server that refuses: %+v", found)
+	}
 	for _, text := range []string{"host = \"h\"\n", "hosts = [\"h\"]\n", "alias = \"counts\"\n", "container = \"x\"\n", "srv = \"_a._tcp.example\"\n", "engine = \"redis\"\nsentinel = \"a@b:1\"\n"} {
 		p, found := resolved(t, text), finding.New(finding.NameUnknown, "x")
 		if p.Address().UnknownName(p, found); len(found.Try)+len(found.Do) != 1 || !strings.Contains(strings.Join(append(found.Try, found.Do...), ""), "gharbor ") {

@@ -148,6 +148,9 @@ func TestWaitEnds(t *testing.T) {
 		if w.Outcome != c.want || c.tries != 0 && w.Tries != c.tries {
 			t.Errorf("%v: %s after %d tries", c.codes, w.Outcome, w.Tries)
 		}
+		if w.Outcome == WaitTimeOut && w.MS < 1200 { // the last try is at the very end
+			t.Errorf("%v: it gave up after %.0f ms of 1,500", c.codes, w.MS)
+		}
 	}
 }
 

@@ -112,8 +112,11 @@ func (r *Runner) waitFor(ctx context.Context, p *resolve.Profile, w Waiting, slo
 		}
 		next := time.Duration(float64(pause) * (1 - jitter + 2*jitter*rand.Float64()))
 		if time.Until(end) <= next {
-			// What is left is shorter than the pause: one more try at the end.
-			next = time.Until(end) - min(lastTry, w.Within/4)
+			// What is left is shorter than the pause: one more try with time enough, and one at the very end.
+			left := time.Until(end)
+			if next = left - min(lastTry, w.Within/4); next <= 0 {
+				next = left - 2*shortest
+			}
 		}
 		if next <= 0 {
 			waited.Outcome = WaitTimeOut

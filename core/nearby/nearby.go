@@ -144,7 +144,19 @@ func (p Places) askPorts(ctx context.Context, addrs []netip.AddrPort) []Server {
 	return servers
 }
 
+// askPort asks a port. One that listens on every IPv6 address mostly takes IPv4 as well; where it does not, it is asked
+// by IPv6.
 func (p Places) askPort(ctx context.Context, addr netip.AddrPort) Server {
+	s := p.askAt(ctx, addr)
+	if loopback := netip.MustParseAddr("127.0.0.1"); s.Connections == 0 && addr.Addr() == loopback {
+		if other := p.askAt(ctx, netip.AddrPortFrom(netip.IPv6Loopback(), addr.Port())); other.Engine != "" {
+			return other
+		}
+	}
+	return s
+}
+
+func (p Places) askAt(ctx context.Context, addr netip.AddrPort) Server {
 	s := Server{Address: addr.String(), Port: int(addr.Port()), State: "answers"}
 	service, n, ok := p.identify(ctx, "tcp", s.Address, p.likely(s.Port))
 	s.Connections = n

@@ -81,6 +81,31 @@ func TestListening(t *testing.T) {
 	}
 }
 
+// TestOnlyIPv6: a port that takes IPv6 alone is asked there.
+func TestOnlyIPv6(t *testing.T) {
+	p := places(t, map[string]string{"/proc/net/tcp6": "x\n   0: 00000000000000000000000000000000:1538 0:0 0A\n"})
+	p.Dial = func(_ context.Context, _, address string) (net.Conn, error) {
+		if address != "[::1]:5432" {
+			return nil, errors.New("refused")
+		}
+		near, far := net.Pipe()
+		go func() {
+			buffer := make([]byte, 64)
+			far.Read(buffer)
+			far.Write([]byte("E\x00\x00\x00\x4dSFATAL\x00C0A000\x00Munsupported frontend protocol 0.0: server supports 3.0 to 3.0\x00\x00"))
+			far.Close()
+		}()
+		return near, nil
+	}
+	s := p.Survey(t.Context(), "")
+	for _, one := range s.Servers {
+		if one.Address == "[::1]:5432" && one.Engine == "postgresql" {
+			return
+		}
+	}
+	t.Errorf("%+v", s)
+}
+
 func TestProfilesOfServer(t *testing.T) {
 	f, err := profile.Parse(keys, "x", []byte(`
 profile.tcp = { engine = "postgresql", host = "localhost" }

@@ -54,10 +54,13 @@ func Names(word string, candidates []string, n int) []string {
 	return names
 }
 
-// rank orders candidates of one distance: a letter that was typed twice, then letters that changed places, then one too
-// many or too few.
+// rank orders candidates of one distance: one that goes on where the word ends, or a letter that was typed twice, then
+// letters that changed places, then one too many or too few.
 func rank(word, candidate string) int {
 	candidate = strings.ToLower(candidate)
+	if strings.HasPrefix(candidate, word) {
+		return 0
+	}
 	for i := 1; i < len(word); i++ {
 		if word[i] == word[i-1] && word[:i]+word[i+1:] == candidate {
 			return 0

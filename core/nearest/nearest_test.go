@@ -15,6 +15,9 @@ func TestName(t *testing.T) {
 			t.Errorf("%q: %q, want %q", in, got, want)
 		}
 	}
+	if got := Name("p-rand", []string{"p-any", "p-random"}); got != "p-random" {
+		t.Error(got)
+	}
 	if got := strings.Join(Names("hots", words, 2), " "); got != "host hosts" {
 		t.Error(got)
 	}
