@@ -73,6 +73,10 @@ func TestRealContainerLogs(t *testing.T) {
 	ended := named(t, "ended")
 	e.Serve(t, ended, counts(), "sh", "-c", "printf '\\033[2Jroot password: "+knotPassword+"\\n'; echo 'FATAL:  the data folder is of another version'; sleep 1; echo later; exit 3")
 	p.OK("container", "logs", ended, "-follow").Has("fails   FATAL:", "[cut out]", "later").HasNot(knotPassword, "\x1b")
+	if one := scanned(t, p)[ended]; one != nil {
+		t.Errorf("a program with a server's variables is taken for one: %v", one)
+	}
+	p.OK("container", "scan").Has("with a server's variables: ", "gharbor container adopt NAME")
 }
 
 // TestRealContainerService makes a container of a compose file's service that was never made.

@@ -255,6 +255,25 @@ func (c *Client) readFile(ctx context.Context, id, path string) (value secret.Va
 	return secret.NewValue(strings.TrimRight(string(data), "\r\n")), "", nil
 }
 
+// Commands are the programs that run in a container, by the paths with which they were started (Docker Engine API,
+// "List processes running inside a container").
+func (c *Client) Commands(ctx context.Context, id string) ([]string, error) {
+	var list struct {
+		Titles    []string
+		Processes [][]string
+	}
+	query := url.Values{"ps_args": {"-o pid,args"}}
+	err := c.call(ctx, http.MethodGet, "/containers/"+url.PathEscape(id)+"/top", query, nil, &list)
+	var all []string
+	for _, one := range list.Processes {
+		if len(one) > 1 {
+			word, _, _ := strings.Cut(strings.TrimSpace(one[len(one)-1]), " ")
+			all = append(all, strings.TrimSuffix(word, ":")) // a server names its helpers so
+		}
+	}
+	return all, err
+}
+
 // Gateways are the addresses of the host on the side of a network.
 func (c *Client) Gateways(ctx context.Context, network string) ([]string, error) {
 	var one struct {

@@ -111,18 +111,18 @@ func (c Catalog) is(spec *engine.Spec, env api.Environment, image string, ports 
 	return likely && hasPrefix(env, spec.Image.Shared) && !c.isClient(env)
 }
 
-// Similar is the engine whose variables an environment has, where nothing else says that it is such a server; "" for
-// none.
-func (c Catalog) Similar(env api.Environment) string {
-	if c.isClient(env) {
-		return ""
+// Similar is what an environment declares that has a server's variables, where nothing else says that it is such a
+// server: a client may have them too. ok is false where it has none.
+func (c Catalog) Similar(env api.Environment, ports []int) (d Declaration, ok bool) {
+	if c.isClient(env) || len(ports) > 0 {
+		return d, false
 	}
 	for _, spec := range c.Known.All() {
 		if spec.Image != nil && (hasPrefix(env, spec.Image.Settings) || hasPrefix(env, spec.Image.Shared)) {
-			return spec.Word
+			return read(spec, env), true
 		}
 	}
-	return ""
+	return d, false
 }
 
 // isClient reports whether an environment has a variable that a server's client is given.

@@ -173,8 +173,11 @@ func TestDeclared(t *testing.T) {
 		t.Errorf("told its port it is %+v, port %d", d, port)
 	}
 	for text, want := range map[string]string{"POSTGRES_USER=w": "postgresql", "MARIADB_ROOT_PASSWORD=x": "mariadb", "MYSQL_HOST=db MYSQL_USER=w": "", "PATH=/bin": ""} {
-		if got := catalog.Similar(env(strings.Fields(text)...)); got != want {
-			t.Errorf("%s is similar to %q", text, got)
+		if got, ok := catalog.Similar(env(strings.Fields(text)...), nil); got.Engine != want || ok != (want != "") {
+			t.Errorf("%s is similar to %q", text, got.Engine)
+		}
+		if _, ok := catalog.Similar(env(strings.Fields(text)...), []int{80}); ok {
+			t.Errorf("%s with another port is similar", text)
 		}
 	}
 	sets := Declaration{Engine: "postgresql", User: "war$den", Database: "sightings", Variable: "POSTGRES_PASSWORD"}.Sets(keys, schema.Container{Project: "station", Service: "counts"}, 5432)

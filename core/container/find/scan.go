@@ -3,6 +3,7 @@ package find
 import (
 	"context"
 	"net"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -51,6 +52,7 @@ type View struct {
 	Version     string           `json:"version,omitempty"` // of its interface
 	Finding     *finding.Finding `json:"finding,omitempty"` // why it could not be asked
 	Containers  []Seen           `json:"containers"`
+	Similar     []string         `json:"-"` // containers with a server's variables, and nothing else of one
 	Others      int              `json:"other_containers"`
 	Connections int              `json:"connections"` // made to servers to find out what they are
 }
@@ -135,12 +137,20 @@ func (e *Engines) view(ctx context.Context, endpoint api.Endpoint, greet bool) V
 			v.Others++
 			continue
 		}
+		if one.By == bySimilar { // it is offered, and not taken for one
+			v.Others++
+			v.Similar = append(v.Similar, one.Container)
+			continue
+		}
 		v.Containers = append(v.Containers, *one)
 	}
 	v.Connections = int(connections.Load())
 	slices.SortFunc(v.Containers, func(a, b Seen) int { return strings.Compare(a.Container, b.Container) })
 	return v
 }
+
+// bySimilar is a container of which its variables alone say that it may be a server.
+const bySimilar = "variables"
 
 // Look describes one container as a scan does; ok is false where nothing says that it
 // is a database server. greet lets its ports be asked what they are.
@@ -212,7 +222,15 @@ func (e *Engines) judge(ctx context.Context, client *api.Client, one *api.Contai
 		}
 	}
 	if s.By == "" {
-		return nil, n
+		similar, ok := e.Similar(one.Config.Env, ports)
+		if !ok {
+			return nil, n
+		}
+		s.By, s.Engine, s.Declaration = bySimilar, similar.Engine, similar
+		if e.runs(ctx, client, one, similar.Engine) {
+			s.By = "environment"
+		}
+		s.Port = e.serverPort(ports, s.Engine, one.Config.Env)
 	}
 	s.Declaration.Engine = s.Engine
 	s.User, s.Database, s.Variable = s.Declaration.User, s.Declaration.Database, s.Declaration.Variable
@@ -228,6 +246,18 @@ func (e *Engines) judge(ctx context.Context, client *api.Client, one *api.Contai
 		s.Published = append(s.Published, net.JoinHostPort("127.0.0.1", strconv.Itoa(s.Port)))
 	}
 	return &s, n
+}
+
+// runs reports whether an engine's server is among the programs of a container.
+func (e *Engines) runs(ctx context.Context, client *api.Client, one *api.Container, word string) bool {
+	spec := e.Known.Named(word)
+	if spec == nil || !one.State.Running {
+		return false
+	}
+	commands, _ := client.Commands(ctx, one.ID) // an engine that can't say leaves it open
+	return slices.ContainsFunc(commands, func(command string) bool {
+		return slices.Contains(spec.Local.Programs, path.Base(command))
+	})
 }
 
 // tcpPorts are the ports that a container exposes or publishes, or would.

@@ -174,8 +174,8 @@ func (c *conversation) source(ctx context.Context) {
 		statement = "SHOW ALL SLAVES STATUS"
 	}
 	row, err := c.row(ctx, statement)
-	if err != nil {
-		c.facts.SourceUnseen = true
+	if err != nil { // or it replicates nothing, which is no row
+		c.facts.SourceUnseen = refusalOf(err) != nil
 		return
 	}
 	c.facts.ReplicaOf = clean.Line(row["Source_UUID"], 60)

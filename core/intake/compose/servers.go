@@ -22,7 +22,7 @@ import (
 type Result struct {
 	Project string
 	Servers []Server
-	Similar []string // services that have a server's variables, and nothing else of one: "job (ENGINE)"
+	Similar []Server // services that have a server's variables, and nothing else of one
 	LeftOut []string // services that look like servers and whose compose profile is not active: "db (test)"
 	Unknown string   // a key of the files that is not known here and was passed over, "" for none
 	Missed  []string // variables that have no value where they may come from
@@ -40,8 +40,6 @@ type Server struct {
 	Password    secret.Value // as declared, for who wants a copy
 	Trouble     string       // why the declared password can't be had
 	Making      Making
-
-	env api.Environment
 }
 
 // Making is what a container of the service is made of, as far as a container can be made of it here.
@@ -127,10 +125,10 @@ func Read(ctx context.Context, r Request) (*Result, error) {
 	result := &Result{Project: project.Name, Read: l.read, Unknown: l.unknown}
 	for _, name := range project.serviceNames() {
 		s, ok := l.server(project, project.Services[name])
-		if similar := l.catalog().Similar(s.env); ok {
+		if ok {
 			result.Servers = append(result.Servers, s)
-		} else if similar != "" {
-			result.Similar = append(result.Similar, fmt.Sprintf("%s (%s)", name, similar))
+		} else if s.Declaration.Engine != "" {
+			result.Similar = append(result.Similar, s)
 		}
 	}
 	all := slices.Clone(result.Servers)
@@ -163,7 +161,7 @@ func uses(catalog find.Catalog, service *service, servers []Server) bool {
 // catalog recognises the servers.
 func (l *loading) catalog() find.Catalog { return find.Catalog{Known: l.Schema.Engines()} }
 
-// server reads one service; ok is false for one that is no database server.
+// server reads one service; ok is false for one that is no database server, or is only similar to one.
 func (l *loading) server(project *project, service *service) (s Server, ok bool) {
 	env := make(api.Environment)
 	for name, value := range service.Environment {
@@ -185,14 +183,13 @@ func (l *loading) server(project *project, service *service) (s Server, ok bool)
 			ports = append(ports, port)
 		}
 	}
-	s.env = env
 	s.Making = service.making(project.Name, filepath.Dir(l.Files[0]), env)
 	s.Service, s.Container = service.Name, schema.Container{Project: project.Name, Service: service.Name}
 	if s.Declaration, s.Port, ok = l.catalog().Describe(env, service.Image, ports); !ok {
-		return s, false
+		s.Declaration, _ = l.catalog().Similar(env, ports)
 	}
 	s.Password, s.Trouble = l.password(project, service, env, s.Declaration.Variable)
-	return s, true
+	return s, ok
 }
 
 // password is the password that a service declares, in a variable or in the file that it

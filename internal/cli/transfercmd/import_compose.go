@@ -161,7 +161,8 @@ func (c *Call) ComposeService(ctx context.Context, project, service string) (*co
 	if err != nil || result.Project != project {
 		return nil, "", err
 	}
-	for i, s := range result.Servers {
+	all := append(result.Servers, result.Similar...)
+	for i, s := range all {
 		if s.Service != service {
 			continue
 		}
@@ -169,7 +170,7 @@ func (c *Call) ComposeService(ctx context.Context, project, service string) (*co
 			return nil, "", base.Failure(base.ExitFile, fmt.Errorf("a container of the service would use what %s says, and "+
 				"nobody has approved that yet", clean.Line(r.Files[0], 200)), vouchLine(r.Files))
 		}
-		return &result.Servers[i], r.Files[0], nil
+		return &all[i], r.Files[0], nil
 	}
 	return nil, "", nil
 }
@@ -241,9 +242,13 @@ func (c *Call) composeNotices(result *compose.Result, r compose.Request, vouched
 	if len(nowhere) > 0 {
 		c.Notice("without a value here: %s", clean.Line(strings.Join(nowhere, ", "), 300))
 	}
-	if len(result.Similar) > 0 {
-		c.Notice("left alone, since a client may have such variables too: %s. If one is a server: gharbor add NAME "+
-			"container=PROJECT/SERVICE", clean.Line(strings.Join(result.Similar, ", "), 300))
+	var similar []string
+	for _, s := range result.Similar {
+		similar = append(similar, s.Service)
+	}
+	if len(similar) > 0 {
+		c.Notice("left alone: %s. Their variables are a server's, but a client may have them too. If one is a server: "+
+			"gharbor add NAME -container %s/SERVICE", clean.Line(strings.Join(similar, ", "), 300), result.Project)
 	}
 	if len(result.LeftOut) > 0 {
 		c.Notice("left out (their compose profile is not active): %s. To import them: -compose-profile NAME",
