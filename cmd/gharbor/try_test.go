@@ -485,6 +485,7 @@ var notRun = map[string]string{
 	"gharbor tunnel open %s -login":            "of a program's wish; TestLocalLogin comes upon it",
 	"cat %s":                                   "the password of a local address; TestLocalLoginPassword reads it",
 	"gharbor test %s -timeout 1m":              "needs an agent whose owner confirms; core/route/hop has one that does not",
+	"docker context use default":               "it changes what the engine's client uses; core/container/api has such a context",
 	"unset %s   # looks at":                    "of a variable that names no socket; core/container/find has it",
 	"gharbor test %s   # by itself it":         "needs a shell that lets few files be open; core/route has it",
 	"gharbor container make %s -image":         "of container make; TestContainerMake comes upon it",

@@ -2,7 +2,9 @@ package api
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/binary"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"net"
@@ -32,7 +34,7 @@ func connect(t *testing.T, c engineapi.Config) (*Client, *engineapi.Server, erro
 		t.Fatal(err)
 	}
 	t.Cleanup(s.Close)
-	client, err := Connect(t.Context(), Endpoint{s.Endpoint(), "the test"}, none, "", (&net.Dialer{}).DialContext)
+	client, err := Connect(t.Context(), Endpoint{Address: s.Endpoint(), From: "the test"}, none, "", (&net.Dialer{}).DialContext)
 	return client, s, err
 }
 
@@ -163,6 +165,54 @@ func TestEndpoints(t *testing.T) {
 	}
 	if _, err := Endpoints(lookup("DOCKER_HOST", "ssh://x"), "", 0); err == nil {
 		t.Error("ssh:// is an endpoint")
+	}
+}
+
+// TestContext: the context of the engine's client says where the engine is, where no variable does.
+func TestContext(t *testing.T) {
+	home := t.TempDir()
+	write := func(name, text string) {
+		path := filepath.Join(home, ".docker", name)
+		os.MkdirAll(filepath.Dir(path), 0o700)
+		os.WriteFile(path, []byte(text), 0o600)
+	}
+	write("config.json", `{"currentContext": "mine"}`)
+	for name, host := range map[string]string{"mine": "unix:///vm/docker.sock", "far": "ssh://keeper@far"} {
+		sum := sha256.Sum256([]byte(name))
+		write("contexts/meta/"+hex.EncodeToString(sum[:])+"/meta.json", `{"Name": "`+name+`", "Endpoints": {"docker": {"Host": "`+host+`"}}}`)
+	}
+	lookup := func(pairs ...string) func(string) (string, bool) {
+		return func(name string) (string, bool) {
+			for i := 0; i < len(pairs); i += 2 {
+				if pairs[i] == name {
+					return pairs[i+1], true
+				}
+			}
+			return "", false
+		}
+	}
+	named := func(pairs ...string) string {
+		all, err := Endpoints(lookup(pairs...), home, 1000)
+		if err != nil {
+			return "an error: " + err.Error()
+		}
+		for _, e := range all {
+			if strings.HasPrefix(e.From, "the context") {
+				return e.From + " " + e.Address
+			}
+		}
+		return ""
+	}
+	for _, c := range []struct {
+		pairs []string
+		want  string
+	}{
+		{nil, "the context mine unix:///vm/docker.sock"}, {[]string{"DOCKER_CONTEXT", "default"}, ""}, {[]string{"DOCKER_CONTEXT", "unknown"}, ""},
+		{[]string{"DOCKER_HOST", "unix:///other.sock"}, ""}, {[]string{SocketsVariable, "/x"}, ""}, {[]string{"DOCKER_CONTEXT", "far"}, "an error: "},
+	} {
+		if got := named(c.pairs...); got != c.want && !(c.want == "an error: " && strings.HasPrefix(got, c.want)) {
+			t.Errorf("%v: %q, want %q", c.pairs, got, c.want)
+		}
 	}
 }
 

@@ -6,8 +6,11 @@
 package api
 
 import (
+	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
+	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -17,6 +20,8 @@ import (
 	"strconv"
 
 	"gentleharbor/core/address"
+	"gentleharbor/core/atomicfile"
+	"gentleharbor/core/clean"
 	"gentleharbor/core/hostname"
 	"gentleharbor/core/profile/syntax"
 	"gentleharbor/core/secret"
@@ -25,7 +30,8 @@ import (
 // Endpoint is where a container engine listens.
 type Endpoint struct {
 	Address string // unix:///PATH or tcp://HOST:PORT
-	From    string // who named it: "DOCKER_HOST", "the profile", "a usual socket", "GHARBOR_ENGINES"
+	From    string // who named it: "DOCKER_HOST", "the profile", "a usual socket", "GHARBOR_ENGINES", "the context x"
+	Context bool   // it is that of the context which the engine's client uses
 }
 
 // Socket is the path of a Unix socket, "" for TCP.
@@ -116,15 +122,22 @@ func usualSockets(lookup func(string) (string, bool), home string, uid int) []st
 	return append(paths, "/run/podman/podman.sock")
 }
 
-// Endpoints are the engines that this machine may have: the one that DOCKER_HOST
-// names, and the usual sockets that are there. One that is named and is no endpoint is
-// an error, beside the others.
+// Endpoints are the engines that this machine may have: the one that DOCKER_HOST, or else the context of the engine's
+// client, names, and the usual sockets that are there. One that is named and is no endpoint is an error, beside the
+// others.
 func Endpoints(lookup func(string) (string, bool), home string, uid int) ([]Endpoint, error) {
 	var all []Endpoint
 	var problem error
 	named, _ := lookup(address.EndpointVariable)
-	switch one := (Endpoint{named, address.EndpointVariable}); {
+	switch one := (Endpoint{Address: named, From: address.EndpointVariable}); {
 	case named == "":
+		of, ok := ofContext(lookup, home)
+		if _, own := lookup(SocketsVariable); !ok || own { // who names sockets means those
+			break
+		}
+		if all = append(all, of); !syntax.ValidEndpoint(of.Address) {
+			all, problem = nil, &Error{Kind: BadEndpoint, Endpoint: of}
+		}
 	case syntax.ValidEndpoint(named):
 		all = append(all, one)
 	default:
@@ -140,7 +153,7 @@ func Endpoints(lookup func(string) (string, bool), home string, uid int) ([]Endp
 			continue
 		}
 		if !sameSocket(all, info, path) {
-			all = append(all, Endpoint{"unix://" + path, from})
+			all = append(all, Endpoint{Address: "unix://" + path, From: from})
 		}
 	}
 	return all, problem
@@ -155,6 +168,44 @@ func Named(lookup func(string) (string, bool)) []string {
 // SocketsVariable names the sockets to look at in place of the usual ones, with the
 // system's list separator between them.
 const SocketsVariable = "GHARBOR_ENGINES"
+
+// ofContext is the engine of the context that the engine's own client uses (Docker documentation, "Docker contexts"): a
+// virtual machine of a desktop often says in no other way where it is. ok is false for the usual one, and for none.
+func ofContext(lookup func(string) (string, bool), home string) (one Endpoint, ok bool) {
+	folder := filepath.Join(home, ".docker")
+	if own, _ := lookup("DOCKER_CONFIG"); own != "" {
+		folder = own
+	}
+	name, _ := lookup("DOCKER_CONTEXT")
+	if name == "" {
+		var config struct{ CurrentContext string }
+		if readJSON(filepath.Join(folder, "config.json"), &config) != nil {
+			return one, false
+		}
+		name = config.CurrentContext
+	}
+	if name == "" || name == "default" {
+		return one, false
+	}
+	var meta struct {
+		Endpoints map[string]struct{ Host string }
+	}
+	sum := sha256.Sum256([]byte(name))
+	path := filepath.Join(folder, "contexts", "meta", hex.EncodeToString(sum[:]), "meta.json")
+	if readJSON(path, &meta) != nil || meta.Endpoints["docker"].Host == "" {
+		return one, false
+	}
+	return Endpoint{meta.Endpoints["docker"].Host, "the context " + clean.Line(name, 60), true}, true
+}
+
+func readJSON(path string, into any) error {
+	const most = 1 << 20
+	data, err := atomicfile.Read(path, most)
+	if err != nil {
+		return err
+	}
+	return json.Unmarshal(data, into)
+}
 
 // sameSocket reports whether a socket is among endpoints already, under any name.
 func sameSocket(all []Endpoint, info fs.FileInfo, path string) bool {

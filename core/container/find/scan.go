@@ -85,8 +85,11 @@ func (e *Engines) Scan(ctx context.Context, endpoint string, greet bool) ([]View
 	defer cancel()
 	views := e.views(ctx, endpoints, greet)
 	if found != nil { // of what DOCKER_HOST says; the usual sockets are there all the same
-		named, _ := e.Lookup(address.EndpointVariable)
-		views = append([]View{{Endpoint: clean.Line(clean.WithoutPasswords(named), 200), From: address.EndpointVariable,
+		named, from := address.EndpointVariable, address.EndpointVariable
+		if named, _ = e.Lookup(named); named == "" {
+			from = "the context"
+		}
+		views = append([]View{{Endpoint: clean.Line(clean.WithoutPasswords(named), 200), From: from,
 			Finding: found, Containers: []Seen{}}}, views...)
 	}
 	return views, nil

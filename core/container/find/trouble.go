@@ -55,10 +55,12 @@ func Trouble(err error) *finding.Finding {
 				"cert.pem and " +
 				"key.pem")
 	case api.BadEndpoint:
-		return finding.New(finding.ContainerEndpoint, "%s is no address of a container engine",
-			failed.Endpoint.From).
-			Saw("it is %s; expected unix:///PATH or tcp://HOST:PORT", clean.Quoted(clean.WithoutPasswords(at))).
-			Suggest("unset DOCKER_HOST   # or set it to such an address")
+		found := finding.New(finding.ContainerEndpoint, "%s is no address of a container engine", failed.Endpoint.From).
+			Saw("it is %s; expected unix:///PATH or tcp://HOST:PORT", clean.Quoted(clean.WithoutPasswords(at)))
+		if failed.Endpoint.Context {
+			return found.Suggest("docker context use default   # the engine of this machine")
+		}
+		return found.Suggest("unset DOCKER_HOST   # or set it to such an address")
 	case api.Refused:
 		return finding.New(finding.ContainerEngineRefused, "the container engine at %s refused", at).
 			Saw("status %d: %s", failed.Status, clean.Quoted(failed.Message)).
