@@ -6,11 +6,13 @@
 package intake
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
 
 	"gentleharbor/core/atomicfile"
+	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/hostname"
 	"gentleharbor/core/profile/connurl"
@@ -248,6 +250,12 @@ func (r Reader) Section(spec *engine.Spec, s engine.Section, path string) (Found
 		word = spec.Word
 	}
 	one, err := r.fromPairs(word, s.Pairs)
+	if taken := len(s.Pairs) - len(one.Other); err == nil && taken == 0 {
+		err = errors.New("it says nothing of a connection")
+		if len(one.Other) > 0 {
+			err = fmt.Errorf("it says nothing of a connection that is known: %s", clean.Quoted(strings.Join(one.Other, ", ")))
+		}
+	}
 	if err != nil {
 		return one, fmt.Errorf("%s: %w", s.Place(path), err)
 	}

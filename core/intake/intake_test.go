@@ -146,6 +146,30 @@ func TestFiles(t *testing.T) {
 	}
 }
 
+// TestPassedOver: one that can't be taken in does not keep the others out, where somebody is told.
+func TestPassedOver(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "services")
+	os.WriteFile(path, []byte("[one]\nhost=a\n[two]\nhost=b\nport=many\n[three]\n host = h\n[four]\n[five]\nhost=e\n"), 0o600)
+	var passed []string
+	telling := Reader{Schema: reader.Schema, Passed: func(err error) { passed = append(passed, err.Error()) }}
+	found, _, err := telling.File("service", path)
+	if err != nil || len(found) != 2 || found[1].Name != "five" || len(passed) != 3 || !strings.Contains(passed[0], "[two]: port: expected a number") {
+		t.Errorf("%+v %q %v", found, passed, err)
+	}
+	if _, _, err := reader.File("service", path); err == nil || !strings.Contains(err.Error(), "[two]") {
+		t.Errorf("where nobody is told: %v", err)
+	}
+	os.WriteFile(path, []byte("[two]\nhost=b\nport=many\n"), 0o600)
+	if _, _, err := telling.File("service", path); err == nil {
+		t.Error("nothing is left, and nothing is wrong")
+	}
+	passed = nil
+	found, err = telling.Variables([]Variable{{"DATABASE_URL", "mysql://h:99999/x", 1}, {"OTHER_URL", "mysql://h/x", 2}}, "here")
+	if err != nil || len(found) != 1 || len(passed) != 1 {
+		t.Errorf("%+v %q %v", found, passed, err)
+	}
+}
+
 func TestName(t *testing.T) {
 	for words, want := range map[string]string{"Tide Gauge": "tide-gauge", "..x": "x", "": "profile", "Ünder": "nder", strings.Repeat("a", 90): strings.Repeat("a", 64)} {
 		if got := Name(words); got != want || !syntax.ValidName(got) {

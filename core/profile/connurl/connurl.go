@@ -102,8 +102,23 @@ func schemes(keys *schema.Schema) []string {
 	return all
 }
 
-func readURL(keys *schema.Schema, s string) (*urlReader, error) {
+// withoutDriver takes off what a URL has for a library alone: quotes around it, "jdbc:" before it, and the name of a
+// driver behind the scheme, as in "mysql+driver://".
+func withoutDriver(keys *schema.Schema, s string) string {
+	if n := len(s); n > 1 && (s[0] == '"' || s[0] == '\'') && s[n-1] == s[0] {
+		s = s[1 : n-1]
+	}
+	s = strings.TrimPrefix(s, "jdbc:")
 	scheme, rest, ok := strings.Cut(s, "://")
+	base, _, driver := strings.Cut(scheme, "+")
+	if ok && driver && schemeOf(keys, scheme) == nil && schemeOf(keys, base) != nil {
+		return base + "://" + rest
+	}
+	return s
+}
+
+func readURL(keys *schema.Schema, s string) (*urlReader, error) {
+	scheme, rest, ok := strings.Cut(withoutDriver(keys, s), "://")
 	spec := schemeOf(keys, scheme)
 	if !ok || spec == nil {
 		example := keys.Engines().Example()

@@ -7,6 +7,29 @@ import (
 	"gentleharbor/core/profile/schema"
 )
 
+// TestDrivers: what a URL has for a library is no part of the connection.
+func TestDrivers(t *testing.T) {
+	for _, text := range []string{"postgresql+asyncpg://warden@h/sightings", "jdbc:postgresql://h/sightings?user=warden", `"postgresql://warden@h/sightings"`, "'postgres://warden@h/sightings'"} {
+		c, err := Split(keys, text)
+		if err != nil {
+			t.Errorf("%s: %v", text, err)
+			continue
+		}
+		values := make(map[string]string)
+		for _, s := range c.Sets {
+			values[string(s.Field.Name)] = s.Value.Text()
+		}
+		if values["engine"] != "postgresql" || values["host"] != "h" || values["user"] != "warden" || values["database"] != "sightings" {
+			t.Errorf("%s: %v", text, values)
+		}
+	}
+	for _, text := range []string{"no+driver://h", "+x://h", "jdbc:h"} {
+		if _, err := Split(keys, text); err == nil {
+			t.Errorf("%s is a URL", text)
+		}
+	}
+}
+
 func TestParseURL(t *testing.T) {
 	for url, want := range map[string]string{
 		"postgresql://warden@127.0.0.1:5433/sightings":                     "engine=postgresql user=warden database=sightings host=127.0.0.1 port=5433",

@@ -131,10 +131,11 @@ func (l *Link) Forbidden(address, text string) *finding.Finding {
 	if l.Hop.Proxy != "" {
 		return found.Advise("ask the administrator of the proxy to allow %s", address)
 	}
-	return found.Saw("an SSH server says this for AllowTcpForwarding no, for a PermitOpen without this address, or "+
-		"for a key with no-port-forwarding or restrict").
-		Advise("ask the administrator of %s to allow it: PermitOpen %s in sshd_config, or permitopen= before the "+
-			"key in authorized_keys", l.Hop.Host, address)
+	return found.Saw("an SSH server says this for AllowTcpForwarding no or remote, for a PermitOpen without this "+
+		"address, for a key with no-port-forwarding or restrict, and for a certificate without port forwarding").
+		Advise("ask the administrator of %s to allow it: AllowTcpForwarding local in sshd_config, and %s in a PermitOpen "+
+			"that is there; for a key, permitopen= before it in authorized_keys; a certificate must be signed again",
+			l.Hop.Host, address)
 }
 
 // Reason is why a hop could not open a connection.
