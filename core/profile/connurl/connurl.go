@@ -103,7 +103,7 @@ func schemes(keys *schema.Schema) []string {
 }
 
 // withoutDriver takes off what a URL has for a library alone: quotes around it, "jdbc:" before it, and the name of a
-// driver behind the scheme, as in "mysql+driver://".
+// driver behind the scheme, as in "ENGINE+driver://".
 func withoutDriver(keys *schema.Schema, s string) string {
 	if n := len(s); n > 1 && (s[0] == '"' || s[0] == '\'') && s[n-1] == s[0] {
 		s = s[1 : n-1]
