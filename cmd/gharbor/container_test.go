@@ -2,6 +2,7 @@ package main
 
 import (
 	"crypto/tls"
+	"encoding/json"
 	"fmt"
 	"os"
 	"os/exec"
@@ -386,8 +387,22 @@ func TestContainerNearby(t *testing.T) { // not parallel: nearby connects to wha
 		stopped.State, stopped.Ports = "exited", map[string][]engineapi.Binding{"3306/tcp": {{HostIp: "127.0.0.1", HostPort: strconv.Itoa(port)}}}
 		inner := h.ringing("inner-ringing")
 		inner.Ports = nil
-		c.Containers = append(c.Containers, stopped, inner)
+		mute, again := h.ringing("mute-ringing"), h.ringing("again-ringing")
+		mute.Ports = map[string][]engineapi.Binding{"3306/tcp": {{HostIp: "127.0.0.1", HostPort: strconv.Itoa(testkit.FreePort(t))}}}
+		again.State, again.Ports = "restarting", nil
+		c.Containers = append(c.Containers, stopped, inner, mute, again)
 	})
+	var seen struct {
+		Servers []struct{ Container, State string }
+	}
+	if err := json.Unmarshal([]byte(h.OK("nearby", "-format", "json").Stdout), &seen); err != nil {
+		t.Fatal(err)
+	}
+	for _, s := range seen.Servers {
+		if want := map[string]string{"mute-ringing": "silent", "again-ringing": "restarting", "inner-ringing": "unpublished"}[s.Container]; want != "" && s.State != want {
+			t.Errorf("%s is %s, not %s", s.Container, s.State, want)
+		}
+	}
 	h.OK("nearby").Has(fmt.Sprintf("127.0.0.1:%d (container saltmarsh-ringing)", h.server.Port()), "container old-ringing", "stopped", "container inner-ringing", "unpublished", "gharbor container start old-ringing", "gharbor container adopt inner-ringing")
 	h.OK("nearby", "-format", "json").Has(`"container": "saltmarsh-ringing"`)
 	h.Profiles(fmt.Sprintf("format = 1\n[profile.ringing]\nengine = \"mariadb\"\nhost = \"127.0.0.1\"\nport = %d\nuser = \"ringer\"\nsecret = \"env:RINGER\"\n", port))

@@ -363,12 +363,20 @@ func (e *Engines) greeting(ctx context.Context, one *api.Container, ports []int,
 
 // LocalPort is the port of loopback at which the server's port is published, 0 for none.
 func (s Seen) LocalPort() int {
-	for _, p := range s.places {
-		if hostname.Local(p.host) {
-			return p.port
-		}
+	if all := s.LocalPorts(); len(all) > 0 {
+		return all[0]
 	}
 	return 0
+}
+
+// LocalPorts are the ports of loopback at which the server's port is published, the likeliest first.
+func (s Seen) LocalPorts() (all []int) {
+	for _, p := range s.places {
+		if hostname.Local(p.host) && !slices.Contains(all, p.port) {
+			all = append(all, p.port)
+		}
+	}
+	return all
 }
 
 // Leads reports whether a profile leads to the container, at the engine that has it.

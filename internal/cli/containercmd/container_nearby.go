@@ -99,27 +99,46 @@ func (c *call) matchProfiles(file *profile.File, survey nearby.Survey) []nearbyS
 func (c *call) contained(file *profile.File, servers []nearbyServer, views []find.View) []nearbyServer {
 	for _, e := range c.withProfiles(file, views) {
 		for _, one := range e.Containers {
-			at := slices.IndexFunc(servers,
-				func(s nearbyServer) bool { return s.Address != "" && one.LocalPort() == s.Port && s.Port != 0 })
-			if at < 0 {
-				s := nearby.Server{Engine: one.Engine, What: "a container: " + one.State, State: "unpublished"}
-				if !strings.HasPrefix(one.State, "running") {
-					s.State, s.Start = "stopped", "gharbor container start "+clean.Shell(one.Container)
+			var its []int // the servers that are this one's, at each port where it is published
+			for i, s := range servers {
+				if s.Address != "" && s.Port != 0 && slices.Contains(one.LocalPorts(), s.Port) {
+					its = append(its, i)
 				}
-				servers = append(servers, nearbyServer{Server: s})
-				at = len(servers) - 1
 			}
-			s := &servers[at]
-			s.Container, s.Add = one.Container, one.Adopt
-			if s.Version == "" { // its greeting told less than the container declares
-				s.Engine = one.Engine
+			if len(its) == 0 {
+				servers = append(servers, nearbyServer{Server: unanswering(one)})
+				its = []int{len(servers) - 1}
 			}
-			s.Profiles = append(append([]string{}, s.Profiles...), one.Profiles...)
-			slices.Sort(s.Profiles)
-			s.Profiles = slices.Compact(s.Profiles)
+			for n, i := range its {
+				s := &servers[i]
+				s.Container, s.Add = one.Container, ""
+				if n == 0 {
+					s.Add = one.Adopt
+				}
+				if s.Version == "" { // its greeting told less than the container declares
+					s.Engine = one.Engine
+				}
+				s.Profiles = append(append([]string{}, s.Profiles...), one.Profiles...)
+				slices.Sort(s.Profiles)
+				s.Profiles = slices.Compact(s.Profiles)
+			}
 		}
 	}
 	return servers
+}
+
+// unanswering is the server of a container that no port of this machine answers for.
+func unanswering(one scannedContainer) nearby.Server {
+	s := nearby.Server{Engine: one.Engine, What: "a container: " + one.State, State: "unpublished"}
+	switch {
+	case strings.HasPrefix(one.State, "restarting"): // by its engine, again and again
+		s.State = "restarting"
+	case !strings.HasPrefix(one.State, "running"):
+		s.State, s.Start = "stopped", "gharbor container start "+clean.Shell(one.Container)
+	case len(one.Published) > 0:
+		s.State = "silent"
+	}
+	return s
 }
 
 // addLine is the command that makes a profile of a server, with a name that is
