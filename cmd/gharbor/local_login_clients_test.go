@@ -631,3 +631,22 @@ func TestLocalLoginReplication(t *testing.T) {
 		conn.Close(t.Context())
 	}
 }
+
+// TestLocalLoginShortcut: a command of one's own that logs in for its program.
+func TestLocalLoginShortcut(t *testing.T) {
+	t.Parallel()
+	p, _, server := tides(t)
+	into := t.TempDir()
+	p.OK("shortcut", "tides", "ebb-reader", "-into", into, "-login", "-read-only", "--", server.Client(), "-XAtc").Has("made: ")
+	script, err := os.ReadFile(filepath.Join(into, "ebb-reader"))
+	if err != nil || !strings.Contains(string(script), " with tides -login -read-only -- ") {
+		t.Fatalf("%s %v", script, err)
+	}
+	command := exec.Command(filepath.Join(into, "ebb-reader"), "SELECT current_user || ', ' || current_setting('transaction_read_only')")
+	command.Env = p.Env
+	out, err := command.Output()
+	if string(out) != "tidekeeper, on\n" {
+		t.Errorf("%q %v", out, err)
+	}
+	p.Run("shortcut", "tides", "x", "-into", into, "-read-only", "--", "true").Want(2).Has("-read-only goes with -login")
+}
