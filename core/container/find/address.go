@@ -48,7 +48,10 @@ func (v *view) address(ctx context.Context) (place, *finding.Finding) {
 		}
 		return first, nil
 	}
-	if v.one.HostConfig.NetworkMode == "host" {
+	if v.one.HostConfig.NetworkMode == hostNetwork {
+		if found := v.contested(ctx, port); found != nil {
+			return place{}, found
+		}
 		host := v.client.Endpoint.Host()
 		if host == "" {
 			host = "127.0.0.1"
@@ -62,6 +65,45 @@ func (v *view) address(ctx context.Context) (place, *finding.Finding) {
 		}
 	}
 	return place{}, v.unpublished(port)
+}
+
+// hostNetwork is the mode of a container that has no network of its own.
+const hostNetwork = "host"
+
+// contested says that another container on the host's network may be what listens at a port that nobody has said: a
+// login could go to its server.
+func (v *view) contested(ctx context.Context, port int) *finding.Finding {
+	if v.profile.OwnPort() || v.toldPort(v.profile.Text(key.Engine), v.one.Config.Env) != 0 {
+		return nil
+	}
+	list, err := v.client.List(ctx)
+	if err != nil {
+		return Trouble(err)
+	}
+	var rivals []string
+	for _, s := range list {
+		if s.State != "running" || s.ID == v.one.ID {
+			continue
+		}
+		one, err := v.client.Inspect(ctx, s.ID)
+		if err != nil || one.HostConfig.NetworkMode != hostNetwork {
+			continue
+		}
+		ports := tcpPorts(one)
+		d, by := v.describe(one.Config.Env, one.Config.Image, ports)
+		if by == "" {
+			d, _ = v.Similar(one.Config.Env, ports)
+		}
+		if d.Engine != "" && v.serverPort(ports, d.Engine, one.Config.Env) == port {
+			rivals = append(rivals, one.Name)
+		}
+	}
+	if len(rivals) == 0 {
+		return nil
+	}
+	return finding.New(finding.ContainerAmbiguous, "several containers on the host's network may listen at port %d", port).
+		Saw("beside %s there is %s", clean.Quoted(v.one.Name), clean.Line(strings.Join(rivals, ", "), 200)).
+		Advise("say which port this one has: gharbor set %s port=PORT", v.profile.Name())
 }
 
 // published are the addresses at which a port is published and that can be dialled

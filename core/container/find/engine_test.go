@@ -219,6 +219,33 @@ func TestScan(t *testing.T) {
 	}
 }
 
+// TestHostNetwork: of several containers on the host's network, none is taken for the one at the usual port.
+func TestHostNetwork(t *testing.T) {
+	t.Parallel()
+	on := func(name string, env ...string) *engineapi.Container {
+		one := counts(0)
+		one.Name, one.Mode, one.Ports, one.Exposed = name, "host", nil, nil
+		one.Env = append(one.Env, env...)
+		return one
+	}
+	f := newField(t, engineapi.Config{Containers: []*engineapi.Container{on("a"), on("b", "PGPORT=15460"), on("c")}})
+	for text, want := range map[string]string{
+		"container = \"a\"\n": "", "container = \"b\"\n": "127.0.0.1:15460", "container = \"a\"\nport = 6000\n": "127.0.0.1:6000",
+	} {
+		placed, found := f.Place(t.Context(), f.of(t, text))
+		switch {
+		case want == "" && (found == nil || found.Code != finding.ContainerAmbiguous || !strings.Contains(found.Seen[0], "c")):
+			t.Errorf("%s: %+v", text, found)
+		case want != "" && (found != nil || fmt.Sprintf("%s:%d", placed.Host, placed.Port) != want):
+			t.Errorf("%s: %+v %+v", text, placed, found)
+		}
+	}
+	alone := newField(t, engineapi.Config{Containers: []*engineapi.Container{on("a"), on("b", "PGPORT=15460")}})
+	if placed, found := alone.Place(t.Context(), alone.of(t, "container = \"a\"\n")); found != nil || placed.Port != 5432 {
+		t.Errorf("alone at its port: %+v", found)
+	}
+}
+
 // TestReady: a container that was started is waited for by its health check and its log.
 func TestReady(t *testing.T) {
 	t.Parallel()

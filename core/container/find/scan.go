@@ -244,7 +244,7 @@ func (e *Engines) judge(ctx context.Context, client *api.Client, one *api.Contai
 	if !one.State.Running {
 		s.wanted = publishedOf(one.HostConfig.PortBindings[strconv.Itoa(s.Port)+"/tcp"], client.Endpoint.Host())
 	}
-	if one.HostConfig.NetworkMode == "host" && one.State.Running {
+	if one.HostConfig.NetworkMode == hostNetwork && one.State.Running {
 		s.places = append(s.places, place{"127.0.0.1", s.Port, ""})
 		s.Published = append(s.Published, net.JoinHostPort("127.0.0.1", strconv.Itoa(s.Port)))
 	}
