@@ -50,6 +50,8 @@ type Place struct {
 	Line    int    `json:"line,omitempty"` // from 1; 0 for the file as a whole
 	Profile string `json:"profile,omitempty"`
 	Entry   string `json:"entry,omitempty"` // of the wallet
+
+	Variable string `json:"variable,omitempty"` // of the environment
 }
 
 // String is the place in a few words.
@@ -65,6 +67,8 @@ func (p Place) String() string {
 		text = "profile " + p.Profile
 	case p.Entry != "":
 		text += " (entry " + p.Entry + ")"
+	case p.Variable != "":
+		text = "variable " + p.Variable
 	}
 	return clean.Line(text, 0)
 }
@@ -104,6 +108,7 @@ func Run(_ context.Context, s Subject) []Issue {
 	a.clouds()
 	a.projectText()
 	a.dotenvFiles()
+	a.leftOver()
 	a.wallet(a.rotations())
 	rank := map[Severity]int{High: 0, Medium: 1, Low: 2}
 	slices.SortStableFunc(a.issues, func(x, y Issue) int {

@@ -231,7 +231,7 @@ func (a *auditor) projectText() {
 
 // dotenvFiles looks at the dotenv files of the working folder and of the project.
 func (a *auditor) dotenvFiles() {
-	folders := []string{a.Work}
+	folders := []string{a.Work, a.Home}
 	for _, p := range a.Profiles {
 		if p.Profile.InProject() && !slices.Contains(folders, p.Folder()) {
 			folders = append(folders, p.Folder())

@@ -99,6 +99,9 @@ type Programs struct {
 	// SameServer reports whether that text is of a client for a server of that version; nil for always.
 	SameServer func(said, server string) bool
 	Folders    []string // patterns of where packages put programs that are not on the path
+	Histories  []string // the files, below the user's home, in which they keep what was typed
+	// Spelled finds a command line that has a password in it; nil where none can.
+	Spelled func() *regexp.Regexp
 }
 
 // First is the server that a program which knows only one is given.

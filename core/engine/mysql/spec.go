@@ -166,6 +166,10 @@ var (
 		File:        "MySQL's option file",
 		Overruled:   overruled,
 		Programs: engine.Programs{
+			Histories: []string{".mysql_history", ".mariadb_history"},
+			Spelled: sync.OnceValue(func() *regexp.Regexp {
+				return regexp.MustCompile(`\b(?:mysql|mariadb)[\w-]*\b[^|;]*\s(?:-p[^\s-]|--password=\S)`)
+			}),
 			Older: map[string]int{"mysql": 1, "mysqldump": 1, "mariadb": 1, "mariadb-dump": 1},
 			Version: sync.OnceValue(func() *regexp.Regexp {
 				return regexp.MustCompile(`(?:from |Distrib |^mysql\S*  Ver )(\d+)(?:\.\d+)*`)

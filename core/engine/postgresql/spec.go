@@ -93,7 +93,8 @@ var Spec = &engine.Spec{
 			},
 		},
 		Programs: engine.Programs{
-			Older: map[string]int{"psql": 1, "pg_dump": 0, "pg_dumpall": 0, "pg_restore": 1},
+			Histories: []string{".psql_history"},
+			Older:     map[string]int{"psql": 1, "pg_dump": 0, "pg_dumpall": 0, "pg_restore": 1},
 			Version: sync.OnceValue(func() *regexp.Regexp {
 				return regexp.MustCompile(`\(PostgreSQL\) (\d+)(?:\.\d+)*`)
 			}),

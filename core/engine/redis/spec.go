@@ -56,6 +56,10 @@ var Spec = &engine.Spec{
 		Cleared:   []string{"REDISCLI_", "REDIS_"},
 		Password:  "REDISCLI_AUTH",
 		Programs: engine.Programs{
+			Histories: []string{".rediscli_history"},
+			Spelled: sync.OnceValue(func() *regexp.Regexp {
+				return regexp.MustCompile(`\bredis-cli\b[^|;]*\s(?:-a|--pass)\s+\S`)
+			}),
 			Older: map[string]int{"redis-cli": 1},
 			Version: sync.OnceValue(func() *regexp.Regexp {
 				return regexp.MustCompile(`redis-cli (\d+)(?:\.\d+)*`)

@@ -253,7 +253,7 @@ func (a *attempt) sawSkipped(found *finding.Finding) {
 		found.Saw("%s", clean.Line(line, 0))
 	}
 	if more := len(a.store.Skipped) - most; more > 0 {
-		found.Saw("and %s more", clean.Plural(more, "line"))
+		found.Saw("and %d more %s", more, clean.Plural(more, "line"))
 	}
 }
 
