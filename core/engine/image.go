@@ -25,6 +25,8 @@ type Image struct {
 	// the image's name, and a prefix of variables.
 	Instead Instead
 
+	Checks []string // programs by which a health check asks such a server
+
 	Folders []string // where the data are
 	Moves   string   // the variable that moves them, "" for none
 	Log     Log

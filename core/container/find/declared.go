@@ -111,6 +111,33 @@ func (c Catalog) is(spec *engine.Spec, env api.Environment, image string, ports 
 	return likely && hasPrefix(env, spec.Image.Shared) && !c.isClient(env)
 }
 
+// Runs tells whether a command starts a server, whose program is anywhere in it, or a server's client, which is the
+// first program in it. Flags alone are the server's.
+func (c Catalog) Runs(command []string) (server, client bool) {
+	first := len(command) > 0 && !strings.HasPrefix(command[0], "-")
+	for _, word := range command {
+		name := path.Base(word)
+		starter := slices.Contains(starters, name) || strings.HasPrefix(name, "-") || strings.HasSuffix(name, ".sh")
+		for _, spec := range c.Known.All() {
+			_, own := spec.Client.Programs.Older[name]
+			server, client = server || slices.Contains(spec.Local.Programs, name), client || own && first
+		}
+		first = first && starter
+	}
+	return server, client
+}
+
+// starters are programs that start another.
+var starters = []string{"sh", "bash", "ash", "dash", "exec", "env", "gosu", "su-exec"}
+
+// Checks tells whether a health check asks an engine's server.
+func (c Catalog) Checks(word string, check []string) bool {
+	spec := c.Known.Named(word)
+	return spec != nil && spec.Image != nil && slices.ContainsFunc(check, func(one string) bool {
+		return slices.Contains(spec.Image.Checks, path.Base(one))
+	})
+}
+
 // Similar is what an environment declares that has a server's variables, where nothing else says that it is such a
 // server: a client may have them too. ok is false where it has none.
 func (c Catalog) Similar(env api.Environment, ports []int) (d Declaration, ok bool) {

@@ -180,6 +180,18 @@ func TestDeclared(t *testing.T) {
 			t.Errorf("%s with another port is similar", text)
 		}
 	}
+	for command, want := range map[string][2]bool{
+		"postgres -c fsync=off": {true, false}, "pg_dump -h db": {false, true}, "sh -c pg_dump db": {false, true}, "sleep 60": {false, false},
+		"docker-entrypoint.sh mysqld": {true, false}, "--user mysql": {false, false}, "": {false, false}, "bash -c exec postgres": {true, false},
+		"/usr/bin/mysqldump --all": {false, true}, "python job.py psql": {false, false},
+	} {
+		if server, client := catalog.Runs(strings.Fields(command)); server != want[0] || client != want[1] {
+			t.Errorf("%q: a server %v, a client %v", command, server, client)
+		}
+	}
+	if !catalog.Checks("postgresql", []string{"CMD-SHELL", "/usr/bin/pg_isready", "-q"}) || catalog.Checks("postgresql", []string{"CMD", "mysqladmin"}) || catalog.Checks("none", []string{"pg_isready"}) {
+		t.Error("health checks")
+	}
 	sets := Declaration{Engine: "postgresql", User: "war$den", Database: "sightings", Variable: "POSTGRES_PASSWORD"}.Sets(keys, schema.Container{Project: "station", Service: "counts"}, 5432)
 	r := resolve.Values(keys, "counts", sets, resolve.Environment{Lookup: func(string) (string, bool) { return "", false }})
 	if found := r.Problem(); found != nil || r.Text(key.User) != "war$den" || r.Text(key.Secret) != "container:POSTGRES_PASSWORD" {

@@ -66,6 +66,7 @@ var Spec = &engine.Spec{
 		RootPass:  []string{"MYSQL_ROOT_PASSWORD"},
 		Trust:     map[string]string{"MYSQL_ALLOW_EMPTY_PASSWORD": ""},
 		Made:      []string{"MYSQL_RANDOM_ROOT_PASSWORD"},
+		Checks:    healthChecks,
 		Folders:   dataFolders,
 		Log:       serverLog,
 		Recipe: &engine.Recipe{
@@ -126,6 +127,7 @@ var MariaDBSpec = &engine.Spec{
 		},
 		Made:    []string{"MARIADB_RANDOM_ROOT_PASSWORD", "MYSQL_RANDOM_ROOT_PASSWORD"},
 		Instead: engine.Instead{Image: "mariadb", Variables: "MYSQL_"},
+		Checks:  healthChecks,
 		Folders: dataFolders,
 		Log:     mariadbLog(),
 		Recipe: &engine.Recipe{
@@ -225,3 +227,6 @@ func majorAndMinor(major, minor string) string {
 	}
 	return major + "." + minor
 }
+
+// healthChecks are the programs by which the images' documentation has a health check ask the server.
+var healthChecks = []string{"mysqladmin", "mariadb-admin", "healthcheck.sh"}

@@ -117,6 +117,7 @@ var Spec = &engine.Spec{
 		Root:      "postgres",
 		RootPass:  []string{"POSTGRES_PASSWORD"},
 		Trust:     map[string]string{"POSTGRES_HOST_AUTH_METHOD": "trust"},
+		Checks:    []string{"pg_isready"},
 		Folders:   []string{"/var/lib/postgresql/data", "/var/lib/postgresql"},
 		Moves:     "PGDATA",
 		Log: engine.Log{

@@ -201,3 +201,36 @@ func TestDefaultFiles(t *testing.T) {
 		t.Errorf("by the machine's %s", got)
 	}
 }
+
+// TestEvidence: a service is a server by its image, port, command or health check; by its variables alone it is similar.
+func TestEvidence(t *testing.T) {
+	folder := t.TempDir()
+	path := filepath.Join(folder, "compose.yaml")
+	os.WriteFile(path, []byte(`services:
+  image: {image: "postgres:16"}
+  dump: {image: "postgres:16", command: "pg_dump -h image", environment: {PGPASSWORD: x}}
+  flags: {image: "mysql:8", command: ["--user", "mysql"], environment: {MYSQL_ROOT_PASSWORD: x}}
+  command: {image: saltmarsh/own, command: [postgres, -c, fsync=off], environment: {POSTGRES_USER: w, POSTGRES_PASSWORD: x}}
+  check: {image: saltmarsh/own, healthcheck: {test: ["CMD-SHELL", "pg_isready -q || exit 1"]}, environment: {POSTGRES_PASSWORD: x}}
+  job: {image: saltmarsh/job, environment: {POSTGRES_USER: w, POSTGRES_PASSWORD: x}}
+  backup: {image: saltmarsh/mysql-backup, environment: {MYSQL_USER: w, MYSQL_PASSWORD: x}}
+  front: {image: saltmarsh/front, ports: ["80:80"], environment: {MYSQL_ROOT_PASSWORD: x}}
+  client: {image: saltmarsh/client, environment: {POSTGRES_HOST: image, POSTGRES_PASSWORD: x}}
+`), 0o600)
+	result, err := Read(t.Context(), Request{Schema: keys, Files: []string{path}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	names := func(all []Server) (list []string) {
+		for _, s := range all {
+			list = append(list, s.Service)
+		}
+		return list
+	}
+	if have := names(result.Servers); !slices.Equal(have, []string{"check", "command", "flags", "image"}) {
+		t.Errorf("servers are %v", have)
+	}
+	if have := names(result.Similar); !slices.Equal(have, []string{"backup", "job"}) {
+		t.Errorf("similar are %v", have)
+	}
+}

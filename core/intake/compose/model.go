@@ -31,6 +31,8 @@ type service struct {
 	EnvFiles    []envFile
 	Volumes     []mount
 	Container   string   // container_name, "" for the usual one
+	Command     []string // entrypoint and command, in words
+	Check       []string // of its health check, in words
 	Keys        []string // all that it has
 }
 
@@ -141,9 +143,22 @@ func (l *loading) service(name string, n *node) (*service, error) {
 			return nil, err
 		}
 	}
+	s.Command = append(n.get("entrypoint").words(), n.get("command").words()...)
+	s.Check = n.get("healthcheck").get("test").words()
 	s.Keys = slices.Clone(n.keys)
 	s.readVolumes(n.get("volumes"))
 	return s, nil
+}
+
+// words are those of a command, written as a text or as a list.
+func (n *node) words() (all []string) {
+	if n == nil || n.null {
+		return nil
+	}
+	for _, one := range append([]*node{n}, n.list...) {
+		all = append(all, strings.FieldsFunc(one.text, func(r rune) bool { return strings.ContainsRune(" \t\n;&|()", r) })...)
+	}
+	return all
 }
 
 // readVolumes reads the volumes, as far as they are understood: whoever makes the service looks at what is left.

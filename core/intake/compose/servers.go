@@ -185,8 +185,15 @@ func (l *loading) server(project *project, service *service) (s Server, ok bool)
 	}
 	s.Making = service.making(project.Name, filepath.Dir(l.Files[0]), env)
 	s.Service, s.Container = service.Name, schema.Container{Project: project.Name, Service: service.Name}
-	if s.Declaration, s.Port, ok = l.catalog().Describe(env, service.Image, ports); !ok {
-		s.Declaration, _ = l.catalog().Similar(env, ports)
+	s.Declaration, s.Port, ok = l.catalog().Describe(env, service.Image, ports)
+	serves, asks := l.catalog().Runs(service.Command)
+	switch {
+	case ok && asks && !serves: // a client in a server's image
+		return Server{Service: service.Name}, false
+	case !ok:
+		similar, _ := l.catalog().Similar(env, ports)
+		s.Declaration, ok = similar, similar.Engine != "" && (serves || l.catalog().Checks(similar.Engine, service.Check))
+		s.Port = l.catalog().Known.Port(similar.Engine)
 	}
 	s.Password, s.Trouble = l.password(project, service, env, s.Declaration.Variable)
 	return s, ok
