@@ -253,6 +253,13 @@ func (v *view) declared(q secret.Query) (*secret.Located, *finding.Finding) {
 		if len(names) > 0 {
 			found.Saw("it has %s", clean.Line(strings.Join(names, ", "), 300))
 		}
+		if v.profile != nil {
+			d, by := v.describe(v.one.Config.Env, v.one.Config.Image, tcpPorts(v.one))
+			if have := v.profile.Text(key.Engine); by != "" && d.Engine != "" && !v.Known.SameFamily(d.Engine, have) {
+				return nil, found.Saw("it has a %s server now, and the profile's engine is %s", d.Engine, have).
+					Suggest("gharbor container adopt %s   # a profile of its own", name(v.one))
+			}
+		}
 		if near := nearest.Name(variable, names); near != "" && secret.Valid("container:"+near) {
 			found.Suggest("gharbor set %s secret=container:%s", q.Profile, near)
 		}

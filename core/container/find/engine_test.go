@@ -14,6 +14,7 @@ import (
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/secret"
 	"gentleharbor/standin/engineapi"
 )
 
@@ -216,6 +217,22 @@ func TestScan(t *testing.T) {
 	near := f.Nearby(t.Context(), "postgresql")
 	if len(near) != 1 || near[0].Name != "saltmarsh-counts" || near[0].Port != port {
 		t.Errorf("%+v", near)
+	}
+}
+
+// TestAnotherServer: a name that another engine's container has taken is told as that.
+func TestAnotherServer(t *testing.T) {
+	t.Parallel()
+	one := counts(listening(t))
+	one.Image, one.Env = "mariadb:11", []string{"MARIADB_ROOT_PASSWORD=dunlin"}
+	f := newField(t, engineapi.Config{Containers: []*engineapi.Container{one}})
+	placed, found := f.Place(t.Context(), f.of(t, "container = \"saltmarsh-counts\"\nsecret = \"container:POSTGRES_PASSWORD\"\n"))
+	if found != nil {
+		t.Fatalf("%+v", found)
+	}
+	_, found = placed.Declared(secret.Query{Profile: "counts", Source: secret.Source{Kind: "container", Arg: "POSTGRES_PASSWORD"}})
+	if found == nil || found.Code != finding.SecretMissing || !strings.Contains(strings.Join(found.Seen, " "), "it has a mariadb server now") || !strings.Contains(found.Try[0], "container adopt") {
+		t.Errorf("%+v", found)
 	}
 }
 

@@ -57,9 +57,12 @@ func (v *view) idle(ctx context.Context) *finding.Finding {
 	if one.State.Error != "" {
 		found.Saw("the container engine: %s", v.quoted(one.State.Error))
 	}
-	v.sawLog(ctx, found)
-	return found.Suggest("gharbor container start %s", v.startName()).
-		Suggest("%s logs --tail 50 %s", v.client.CLIName(), name(one))
+	readable := v.sawLog(ctx, found)
+	found.Suggest("gharbor container start %s", v.startName())
+	if readable {
+		found.Suggest("%s logs --tail 50 %s", v.client.CLIName(), name(one))
+	}
+	return found
 }
 
 // startName is the name of the container for `container start`: the profile that
@@ -89,12 +92,13 @@ func ended(one *api.Container) string {
 	return fmt.Sprintf("it ended with exit code %d", code)
 }
 
-// sawLog adds the last lines of the log, with what looks like a password cut out.
-func (v *view) sawLog(ctx context.Context, found *finding.Finding) {
+// sawLog adds the last lines of the log, with what looks like a password cut out, and tells whether it can be read: a
+// container may keep none.
+func (v *view) sawLog(ctx context.Context, found *finding.Finding) (readable bool) {
 	lines, err := v.log(ctx, 50)
 	if err != nil {
 		found.Saw("its log could not be read: %s", clean.Line(err.Error(), 200))
-		return
+		return false
 	}
 	if len(lines) == 0 {
 		found.Saw("its log is empty")
@@ -102,6 +106,7 @@ func (v *view) sawLog(ctx context.Context, found *finding.Finding) {
 	for _, line := range lines[max(0, len(lines)-shownLines):] {
 		found.Saw("its log: %s", clean.Quoted(clean.Line(line, 200)))
 	}
+	return true
 }
 
 // log reads the container's last lines. Lines before those that are shown are read
@@ -168,9 +173,10 @@ func (v *view) restarting(ctx context.Context) *finding.Finding {
 		"the container %s keeps restarting: %s so far, last exit code %d",
 		v.one.Name, times,
 		v.one.State.ExitCode)
-	v.sawLog(ctx, found)
-	return found.Suggest("%s logs --tail 50 %s", v.client.CLIName(), name(v.one)).
-		Suggest("gharbor container stop %s   # until its cause is fixed", v.startName())
+	if v.sawLog(ctx, found) {
+		found.Suggest("%s logs --tail 50 %s", v.client.CLIName(), name(v.one))
+	}
+	return found.Suggest("gharbor container stop %s   # until its cause is fixed", v.startName())
 }
 
 // unhealthy warns where the container's own check says that it is not well. The test

@@ -68,6 +68,10 @@ func (c *Call) composeRequest(files []string, o composeOptions) (r compose.Reque
 				"name the file: gharbor import compose FILE")
 		}
 	}
+	if slices.Contains(files, "-") {
+		return r, "", base.Usage("compose files name others beside them, so they are read from files: gharbor import " +
+			"compose FILE")
+	}
 	r = compose.Request{Schema: c.Keys, Active: o.active, Project: o.project}
 	for _, list := range []struct {
 		from []string
