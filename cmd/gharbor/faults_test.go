@@ -110,11 +110,18 @@ func TestSilentWithTime(t *testing.T) {
 	t.Parallel()
 	config := birds()
 	config.Fault = postgresql.Silent
-	p, server := standin(t, config)
-	s := p.Test("sightings", "-timeout", "6s").Ends(t, "speak", "fail", "speak.silent")
-	if !strings.Contains(s.Seen(), "Redis', HTTP's, MongoDB's, Oracle's or TLS's opening") || server.Connections() != 5 {
-		t.Errorf("after %d connections: %s", server.Connections(), s.Seen())
+	connections := 0
+	for range 3 { // a test that looks at what listens on this machine may have come by
+		p, server := standin(t, config)
+		s := p.Test("sightings", "-timeout", "6s").Ends(t, "speak", "fail", "speak.silent")
+		if !strings.Contains(s.Seen(), "Redis', HTTP's, MongoDB's, Oracle's or TLS's opening") {
+			t.Errorf("seen: %s", s.Seen())
+		}
+		if connections = server.Connections(); connections == 5 {
+			return
+		}
 	}
+	t.Errorf("after %d connections", connections)
 }
 
 func TestOneConnection(t *testing.T) {
