@@ -28,7 +28,14 @@ type Redis struct {
 // RedisServer starts a server with settings, as its command line takes them.
 func RedisServer(t testing.TB, settings ...string) *Redis {
 	t.Helper()
-	r := need(t, "Redis", func() (*Redis, error) { return StartRedis(t.TempDir(), settings...) })
+	r := need(t, "Redis", func() (r *Redis, err error) {
+		for range 3 { // a member of a cluster takes a second port, 10,000 above, which may be anybody's
+			if r, err = StartRedis(t.TempDir(), settings...); err == nil {
+				return r, nil
+			}
+		}
+		return nil, err
+	})
 	t.Cleanup(r.Stop)
 	return r
 }
