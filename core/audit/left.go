@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/intake"
 	"gentleharbor/core/profile"
@@ -46,7 +47,7 @@ func (a *auditor) spelled() []*regexp.Regexp {
 		if one := spec.Client.Programs.Spelled; one != nil {
 			all = append(all, one())
 		}
-		names = append(names, a.passwordVariables(spec.Word)...)
+		names = append(names, passwordVariables(spec)...)
 	}
 	if len(names) > 0 {
 		all = append(all, regexp.MustCompile(`\b(?:`+strings.Join(names, "|")+`)=[^\s$]`))
@@ -55,8 +56,8 @@ func (a *auditor) spelled() []*regexp.Regexp {
 }
 
 // passwordVariables are the variables from which an engine's clients take a password.
-func (a *auditor) passwordVariables(word string) (names []string) {
-	for _, family := range a.Engines.Named(word).Variables {
+func passwordVariables(spec *engine.Spec) (names []string) {
+	for _, family := range spec.Variables {
 		for name, parameter := range family.Names {
 			if parameter == "password" {
 				names = append(names, name)
@@ -95,7 +96,7 @@ func (a *auditor) history(path string, spelled []*regexp.Regexp) {
 // variables looks at the environment, which every program of this user inherits.
 func (a *auditor) variables() {
 	for _, spec := range a.Engines.All() {
-		for _, name := range a.passwordVariables(spec.Word) {
+		for _, name := range passwordVariables(spec) {
 			a.variable(name, true)
 		}
 	}

@@ -258,10 +258,7 @@ func (c *Client) readFile(ctx context.Context, id, path string) (value secret.Va
 // Commands are the programs that run in a container, by the paths with which they were started (Docker Engine API,
 // "List processes running inside a container").
 func (c *Client) Commands(ctx context.Context, id string) ([]string, error) {
-	var list struct {
-		Titles    []string
-		Processes [][]string
-	}
+	var list struct{ Processes [][]string }
 	query := url.Values{"ps_args": {"-o pid,args"}}
 	err := c.call(ctx, http.MethodGet, "/containers/"+url.PathEscape(id)+"/top", query, nil, &list)
 	var all []string

@@ -101,6 +101,27 @@ func TestOtherForms(t *testing.T) {
 	}
 }
 
+// serving is the socket of an agent.
+func serving(t *testing.T, a agent.Agent) (socket string) {
+	t.Helper()
+	socket = filepath.Join(t.TempDir(), "agent")
+	l, err := net.Listen("unix", socket)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go agent.ServeAgent(a, conn)
+		}
+	}()
+	return socket
+}
+
 // TestAgentCertificate: a certificate that the agent alone has is offered as one.
 func TestAgentCertificate(t *testing.T) {
 	keyring := agent.NewKeyring()
@@ -115,21 +136,7 @@ func TestAgentCertificate(t *testing.T) {
 	if err := keyring.Add(agent.AddedKey{PrivateKey: &private, Certificate: certificate}); err != nil {
 		t.Fatal(err)
 	}
-	socket := filepath.Join(t.TempDir(), "agent")
-	l, err := net.Listen("unix", socket)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer l.Close()
-	go func() {
-		for {
-			conn, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go agent.ServeAgent(keyring, conn)
-		}
-	}()
+	socket := serving(t, keyring)
 	r := (&Dialer{Finder: &secret.Finder{}}).ring(t.Context(), &Hop{Of: someHop(t), agent: socket})
 	defer r.close()
 	if len(r.offers) != 1 {
@@ -152,21 +159,7 @@ func TestAgentHangs(t *testing.T) {
 	_, private, _ := ed25519.GenerateKey(rand.Reader)
 	keyring := agent.NewKeyring()
 	keyring.Add(agent.AddedKey{PrivateKey: &private})
-	socket := filepath.Join(t.TempDir(), "agent")
-	l, err := net.Listen("unix", socket)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer l.Close()
-	go func() {
-		for {
-			conn, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go agent.ServeAgent(hanging{keyring}, conn)
-		}
-	}()
+	socket := serving(t, hanging{keyring})
 	ctx, cancel := context.WithTimeout(t.Context(), 200*time.Millisecond)
 	defer cancel()
 	r := (&Dialer{Finder: &secret.Finder{}}).ring(ctx, &Hop{Of: someHop(t), agent: socket})

@@ -76,7 +76,7 @@ func (d *Dialer) ring(ctx context.Context, h *Hop) *ring {
 	}
 	for _, s := range held {
 		for _, path := range h.certificates { // of a key that no file has
-			if certified, ok := r.certified(path, plainKey(s.PublicKey()), s); ok {
+			if certified, ok := r.certified(path, hostkey.Plain(s.PublicKey()), s); ok {
 				r.add(certified, "certificate "+path)
 			}
 		}
@@ -127,14 +127,6 @@ func (a *agentSigner) SignWithAlgorithm(rand io.Reader, data []byte, algorithm s
 func plainForm(key ssh.PublicKey) ssh.PublicKey {
 	if parsed, err := ssh.ParsePublicKey(key.Marshal()); err == nil {
 		return parsed
-	}
-	return key
-}
-
-// plainKey is the key that a certificate is for, or the key itself.
-func plainKey(key ssh.PublicKey) ssh.PublicKey {
-	if certificate, ok := key.(*ssh.Certificate); ok {
-		return certificate.Key
 	}
 	return key
 }
@@ -413,10 +405,7 @@ type watched struct {
 // signer wraps a key for a hop: RSA keys sign with SHA-2 unless the hop's older
 // algorithms name ssh-rsa.
 func (r *ring) signer(s ssh.Signer, o *offer) ssh.Signer {
-	algorithms := []string{s.PublicKey().Type()}
-	if certificate, ok := s.PublicKey().(*ssh.Certificate); ok {
-		algorithms[0] = certificate.Key.Type()
-	}
+	algorithms := []string{hostkey.Plain(s.PublicKey()).Type()}
 	if algorithms[0] == ssh.KeyAlgoRSA {
 		algorithms = []string{ssh.KeyAlgoRSASHA256, ssh.KeyAlgoRSASHA512}
 		if slices.Contains(r.h.older, ssh.KeyAlgoRSA) {

@@ -168,11 +168,8 @@ type Pin struct{ Text, At string }
 
 // Judge judges the key that the server of this name showed.
 func (s *Store) Judge(name string, pin Pin, key ssh.PublicKey) Verdict {
-	plain := key
+	plain := Plain(key)
 	certificate, isCertificate := key.(*ssh.Certificate)
-	if isCertificate {
-		plain = certificate.Key
-	}
 	for _, l := range s.anyPort(name, "revoked") {
 		if same(l.Key, plain) || isCertificate && same(l.Key, certificate.SignatureKey) {
 			return Verdict{Outcome: Revoked, By: l.String()}
@@ -269,11 +266,14 @@ func Describe(key ssh.PublicKey) string {
 
 // Fingerprint is that of a key; of a certificate, that of the key that it is for, which is what a server's keeper reads
 // out.
-func Fingerprint(key ssh.PublicKey) string {
+func Fingerprint(key ssh.PublicKey) string { return ssh.FingerprintSHA256(Plain(key)) }
+
+// Plain is the key that a certificate is for, or the key itself.
+func Plain(key ssh.PublicKey) ssh.PublicKey {
 	if certificate, ok := key.(*ssh.Certificate); ok {
-		key = certificate.Key
+		return certificate.Key
 	}
-	return ssh.FingerprintSHA256(key)
+	return key
 }
 
 // Kind is a key's type in one word.
@@ -345,8 +345,5 @@ func Append(ctx context.Context, path, line string) error {
 
 // Entry is the line by which a known-hosts file takes in a key.
 func Entry(name string, key ssh.PublicKey) string {
-	if certificate, ok := key.(*ssh.Certificate); ok {
-		key = certificate.Key
-	}
-	return name + " " + strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key)))
+	return name + " " + strings.TrimSpace(string(ssh.MarshalAuthorizedKey(Plain(key))))
 }

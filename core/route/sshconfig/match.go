@@ -59,8 +59,7 @@ func (p *parser) matchesCriteria(args []string) (matched bool, doubt string, err
 func (p *parser) holds(criterion string, patterns []string) (holds, known bool) {
 	switch criterion {
 	case "host":
-		name := strings.NewReplacer("%%", "%", "%h", p.host.Alias).Replace(p.setting("hostname", p.host.Alias).Value)
-		return sshpattern.List(patterns, name), true
+		return sshpattern.List(patterns, p.hostName()), true
 	case "originalhost":
 		return sshpattern.List(patterns, p.host.Alias), true
 	case "user":

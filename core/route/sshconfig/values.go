@@ -25,7 +25,7 @@ func (p *parser) finish() (*Host, error) {
 	if hasOtherTokens(h.HostName.Value) {
 		return nil, &Refusal{h.HostName, "HostName: %h and %% are the tokens that it can have"}
 	}
-	h.HostName.Value = strings.ToLower(strings.NewReplacer("%%", "%", "%h", h.Alias).Replace(h.HostName.Value))
+	h.HostName.Value = p.hostName()
 	port, ok := portNumber(h.Port.Value)
 	if !ok {
 		return nil, &Refusal{h.Port, "Port: expected a number from 1 to 65535"}
@@ -230,13 +230,18 @@ func (p *parser) home(path string) string {
 	return path
 }
 
+// hostName is what HostName says, in small letters, with its own tokens expanded; the alias where nothing is set.
+func (p *parser) hostName() string {
+	tokens := strings.NewReplacer("%%", "%", "%h", p.host.Alias)
+	return strings.ToLower(tokens.Replace(p.setting("hostname", p.host.Alias).Value))
+}
+
 // tokens expands what ssh_config(5) lists under TOKENS, as far as it is known.
 func (p *parser) tokens(text string) string {
 	if !strings.Contains(text, "%") {
 		return text
 	}
-	host := strings.ToLower(strings.NewReplacer("%%", "%", "%h", p.host.Alias).Replace(
-		p.setting("hostname", p.host.Alias).Value))
+	host := p.hostName()
 	local, _ := os.Hostname()
 	first, _, _ := strings.Cut(local, ".")
 	port, user := p.setting("port", "22").Value, p.setting("user", p.User).Value
