@@ -48,6 +48,9 @@ var container = &Kind{
 	Bind: func(ctx context.Context, from Sources, p Profile) (Bound, *finding.Finding) {
 		in, _ := ContainerOf(p)
 		endpoint, found := from.Containers.Endpoint(ctx, p)
+		if found != nil {
+			found.Saw("a saved password is tied to the container's engine, so the engine has to answer")
+		}
 		return Bound{Container: in.String(), Endpoint: endpoint}, found
 	},
 	UnknownName: func(p Profile, found *finding.Finding) {

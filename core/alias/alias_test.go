@@ -327,6 +327,10 @@ func TestKnock(t *testing.T) {
 	if got := k.At(t.Context(), c, 1); got.Finding == nil || got.Finding.Code != "speak.other-engine" {
 		t.Errorf("another engine: %+v", got)
 	}
+	once, thrice := k.At(t.Context(), c, 1).Knocks, k.At(t.Context(), c, 3).Knocks
+	if thrice != once+2 { // what answers is asked in its own way from then on
+		t.Errorf("%d connections, %d for one", thrice, once)
+	}
 	if logins := listener.Logins(); logins != 0 {
 		t.Errorf("%d logins", logins)
 	}

@@ -86,7 +86,7 @@ func (k Knocker) At(ctx context.Context, c address.Candidate, count int) Knock {
 		if ctx.Err() != nil {
 			break
 		}
-		if word == "" {
+		if service.Engine != "" { // asked in its own way, it answers at once
 			word = service.Engine
 		}
 	}
@@ -128,9 +128,8 @@ func (k Knocker) dial(ctx context.Context, c address.Candidate, addrs []netip.Ad
 	}
 	result.Knocks++
 	result.At = reached.Address
-	if deadline, ok := ctx.Deadline(); ok {
-		reached.Conn.SetDeadline(deadline)
-	}
+	// It ends with ctx, for whoever reads from it.
+	context.AfterFunc(ctx, func() { reached.Conn.SetDeadline(time.Unix(1, 0)) })
 	if k.TLS == nil {
 		return reached.Conn, nil
 	}

@@ -24,21 +24,37 @@ import (
 	"gentleharbor/core/owner"
 )
 
-// Read reads a regular file of at most most bytes. Anything else is an error: a
-// pipe would wait for a writer, a device has no end.
-func Read(path string, most int64) ([]byte, error) {
-	info, err := os.Stat(path)
+// ErrNotRegular is what Open says of a pipe, a device, a socket or a folder.
+var ErrNotRegular = errors.New("it is not a regular file")
+
+// Open opens a regular file to read. Anything else is an error: a pipe would wait for a writer, a device has no end.
+func Open(path string) (*os.File, error) {
+	file, err := os.OpenFile(path, os.O_RDONLY|noWaiting, 0)
 	if err != nil {
 		return nil, err
 	}
-	if !info.Mode().IsRegular() {
-		return nil, errors.New("it is not a regular file")
+	info, err := file.Stat()
+	if err == nil && !info.Mode().IsRegular() {
+		err = ErrNotRegular
 	}
-	file, err := os.Open(path)
+	if err != nil {
+		file.Close()
+		return nil, err
+	}
+	return file, nil
+}
+
+// Read reads a regular file, as Open has it, of at most most bytes.
+func Read(path string, most int64) ([]byte, error) {
+	file, err := Open(path)
 	if err != nil {
 		return nil, err
 	}
 	defer file.Close()
+	info, err := file.Stat()
+	if err != nil {
+		return nil, err
+	}
 	var b bytes.Buffer
 	b.Grow(int(min(info.Size(), most)) + bytes.MinRead)
 	_, err = b.ReadFrom(io.LimitReader(file, most+1))
@@ -101,10 +117,10 @@ func Resolve(path string) (string, error) {
 
 // lockWait bounds the wait for another writer. A write takes milliseconds, so
 // a lock held this long belongs to a program that hangs.
-const lockWait = 30 * time.Second
+const lockWait = 10 * time.Second
 
-// ErrHeld is a lock that somebody else held for 30 seconds.
-var ErrHeld = errors.New("another gharbor has held this lock for 30 s; end it and try again")
+// ErrHeld is a lock that somebody else held for longer than a write takes.
+var ErrHeld = errors.New("another gharbor has held this lock for 10 s; end it and try again")
 
 // Lock waits for path's lock, a file of its own that is never replaced: path
 // with ".lock" behind it. unlock gives it back.
@@ -126,7 +142,7 @@ func lock(ctx context.Context, path string) (unlock func(), err error) {
 	ctx, cancel := context.WithTimeout(ctx, lockWait)
 	defer cancel()
 	// a link could make a file elsewhere
-	l := flock.New(path, flock.SetFlag(os.O_CREATE|os.O_RDONLY|noFollow), flock.SetPermissions(0o600))
+	l := flock.New(path, flock.SetFlag(os.O_CREATE|os.O_RDONLY|noFollow|noWaiting), flock.SetPermissions(0o600))
 	held, err := l.TryLockContext(ctx, 5*time.Millisecond)
 	if err != nil || !held {
 		if errors.Is(err, context.DeadlineExceeded) {

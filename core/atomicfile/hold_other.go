@@ -7,7 +7,10 @@ import (
 	"time"
 )
 
-const noFollow = 0
+const (
+	noFollow  = 0
+	noWaiting = 0
+)
 
 // hold does nothing here: abandoned judges a file by its age.
 func hold(*os.File) error { return nil }

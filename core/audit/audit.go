@@ -110,6 +110,9 @@ func Run(_ context.Context, s Subject) []Issue {
 	a.dotenvFiles()
 	a.leftOver()
 	a.wallet(a.rotations())
+	if a.Folder != a.Home { // which has files of many programs
+		a.otherFiles()
+	}
 	rank := map[Severity]int{High: 0, Medium: 1, Low: 2}
 	slices.SortStableFunc(a.issues, func(x, y Issue) int {
 		return cmp.Or(rank[x.Severity]-rank[y.Severity], strings.Compare(x.Place.File, y.Place.File),

@@ -3,6 +3,7 @@ package audit
 import (
 	"context"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -92,6 +93,33 @@ func TestFix(t *testing.T) {
 	}
 	if info, _ := os.Stat(path); info.Mode().Perm() != 0o600 {
 		t.Errorf("%o", info.Mode())
+	}
+}
+
+// TestOwnFiles: each of the tool's own files that others can change is an issue, whatever its name; the gravest are those
+// that say where passwords go.
+func TestOwnFiles(t *testing.T) {
+	home := t.TempDir()
+	folder := filepath.Join(home, "own")
+	for path, mode := range map[string]os.FileMode{"profiles.toml": 0o666, "aliases.toml": 0o644, "known_hosts": 0o602, "new-file": 0o660,
+		"cloud/token": 0o666, "deep/er/file": 0o666, "last-seen.json": 0o644} {
+		path = filepath.Join(folder, path)
+		os.MkdirAll(filepath.Dir(path), 0o700)
+		os.WriteFile(path, nil, 0o600)
+		os.Chmod(path, mode)
+	}
+	found := make(map[string]Severity)
+	s := Subject{Engines: keys.Engines(), Home: home, Folder: folder, Work: folder, Lookup: func(string) (string, bool) { return "", false }}
+	for _, i := range Run(t.Context(), s) {
+		name, _ := filepath.Rel(folder, i.Place.File)
+		found[name] = i.Severity
+		if i.Code != finding.AuditPermissions || i.Fix == nil || (len(i.Do) > 0) != (name == "profiles.toml") {
+			t.Errorf("%+v", i)
+		}
+	}
+	want := map[string]Severity{"profiles.toml": High, "aliases.toml": Medium, "known_hosts": Medium, "new-file": Medium, "cloud/token": Medium}
+	if !maps.Equal(found, want) {
+		t.Errorf("%v, want %v", found, want)
 	}
 }
 

@@ -17,6 +17,7 @@ import (
 	"gentleharbor/core/finding"
 	"gentleharbor/core/intake"
 	"gentleharbor/core/owner"
+	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/secret"
@@ -32,12 +33,19 @@ type Fix struct {
 // Apply changes the permissions. A symbolic link is followed to what it leads to.
 func (f *Fix) Apply() error { return os.Chmod(f.Path, f.Mode) }
 
-// ownFiles looks at the tool's own folder, and at the reader's pin file.
+// ownFiles looks at the tool's own folder, at the files in it that matter most, and at the reader's pin file.
 func (a *auditor) ownFiles() {
 	a.folder(a.Folder, "the folder of gharbor's files", 0o077)
-	for _, name := range []string{"profiles.toml", "aliases.toml", "known_hosts", "vouched.toml", "wallets-seen.json",
-		"last-seen.json"} {
-		a.permissions(filepath.Join(a.Folder, name), "one of gharbor's own files", 0o022, Medium)
+	own := profile.Home{Dir: a.Folder}
+	for _, path := range []string{own.ProfilesPath(), own.AliasesPath()} {
+		info, err := os.Stat(path)
+		if err != nil || info.Mode().Perm()&0o022 == 0 {
+			a.permissions(path, "a file that says where passwords go", 0o077, Medium)
+			continue
+		}
+		if found := a.permissions(path, "a file that says where passwords go", 0o077, High); found != nil {
+			found.Advise("read the file: somebody else may have changed it")
+		}
 	}
 	if list, ok := a.Lookup(alias.Variable); ok {
 		for _, path := range filepath.SplitList(list) {
@@ -53,6 +61,20 @@ func (a *auditor) ownFiles() {
 	}
 }
 
+// otherFiles looks at all files of the tool's own folder that nothing else has looked at: in it, and in its folders.
+func (a *auditor) otherFiles() {
+	folder := os.DirFS(a.Folder)
+	for _, pattern := range []string{"*", "*/*"} {
+		names, _ := fs.Glob(folder, pattern)
+		for _, name := range names {
+			path := filepath.Join(a.Folder, name)
+			if info, err := os.Lstat(path); err == nil && info.Mode().IsRegular() {
+				a.permissions(path, "one of gharbor's own files", 0o022, Medium)
+			}
+		}
+	}
+}
+
 // secretFile looks at a file that only its owner may read, and at its folder.
 func (a *auditor) secretFile(path, what string) {
 	a.permissions(path, what, 0o077, High)
@@ -63,25 +85,24 @@ func (a *auditor) secretFile(path, what string) {
 func (a *auditor) trustedFile(path, what string) { a.permissions(path, what, 0o022, High) }
 
 // permissions looks at a file. others are the permission bits that group and
-// others may not have. A file that is not there is no issue.
-func (a *auditor) permissions(path, what string, others fs.FileMode, severity Severity) {
+// others may not have. A file that is not there is no issue. The issue is nil where there is none.
+func (a *auditor) permissions(path, what string, others fs.FileMode, severity Severity) *Issue {
 	if path == "" || a.looked[path] || runtime.GOOS == "windows" {
-		return
+		return nil
 	}
 	a.looked[path] = true
 	info, err := os.Stat(path)
 	if err != nil {
-		return
+		return nil
 	}
 	if uid, ok := owner.Of(info); ok && uid != os.Getuid() && uid != 0 {
-		a.found(finding.AuditOwner, High, Place{File: path}, "%s belongs to another user (%d), who can change it", what,
-			uid).
+		return a.found(finding.AuditOwner, High, Place{File: path}, "%s belongs to another user (%d), who can change it",
+			what, uid).
 			Suggest("sudo chown %d %s", os.Getuid(), clean.Shell(path))
-		return
 	}
 	mode := info.Mode().Perm()
 	if mode&others == 0 {
-		return
+		return nil
 	}
 	verb := "read"
 	switch {
@@ -91,9 +112,10 @@ func (a *auditor) permissions(path, what string, others fs.FileMode, severity Se
 		verb = "change"
 	}
 	fixed := mode &^ others
-	a.found(finding.AuditPermissions, severity, Place{File: path}, "others can %s %s (%04o)", verb, what, mode).
-		Suggest("chmod %04o %s", fixed, clean.Shell(path)).Fix = &Fix{Path: path, Mode: fixed,
-		Show: fmt.Sprintf("%04o", fixed)}
+	found := a.found(finding.AuditPermissions, severity, Place{File: path}, "others can %s %s (%04o)", verb, what, mode).
+		Suggest("chmod %04o %s", fixed, clean.Shell(path))
+	found.Fix = &Fix{Path: path, Mode: fixed, Show: fmt.Sprintf("%04o", fixed)}
+	return found
 }
 
 // folder looks at a folder: who can write it can put another file into the place

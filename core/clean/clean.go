@@ -40,7 +40,11 @@ func Line(s string, max int) string {
 		if !Printable(r) {
 			continue
 		}
-		if b.Len()+utf8.RuneLen(r) > max {
+		room := max - b.Len() - utf8.RuneLen(r)
+		if space {
+			room--
+		}
+		if room < 0 {
 			b.WriteString("…")
 			return b.String()
 		}

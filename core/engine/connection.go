@@ -48,6 +48,10 @@ type Connection struct {
 	Key    string
 	Target string // any, writable, read-only
 
+	// Address is the IP address of the first server, where a name and an address stand apart (see Named); "" for none
+	// that is known.
+	Address string
+
 	// Elsewhere: the address is not the server's own, and the certificate is the server's.
 	Elsewhere bool
 }
@@ -150,18 +154,23 @@ func (c *Connection) Authorities() string {
 	return ""
 }
 
-// Apart are the host name and the address where the certificate is to be verified for a name that is not
-// the address. ok is false where one host is both.
-func (c *Connection) Apart() (name, address string, ok bool) {
+// Named is the host that is dialled, where the certificate is to be verified for a name that is not that host; ok is
+// false where one host is both.
+func (c *Connection) Named() (host string, ok bool) {
 	s := c.First()
 	if c.TLSName == "" || s.Socket != "" || strings.EqualFold(c.TLSName, s.Host) || len(c.Servers) > 1 {
-		return "", "", false
+		return "", false
 	}
-	if net.ParseIP(s.Host) != nil {
-		return c.TLSName, s.Host, true
+	return s.Host, true
+}
+
+// Apart are the name on the certificate and the address where the two stand apart; ok is false where one host is both,
+// and where the address is not known.
+func (c *Connection) Apart() (name, address string, ok bool) {
+	host, ok := c.Named()
+	address = c.Address
+	if net.ParseIP(host) != nil {
+		address = host
 	}
-	if found, err := net.LookupHost(s.Host); err == nil && len(found) > 0 {
-		return c.TLSName, found[0], true
-	}
-	return "", "", false
+	return c.TLSName, address, ok && address != ""
 }

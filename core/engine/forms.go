@@ -72,6 +72,9 @@ type URL struct {
 	// Settle says what parameters mean together, by key ("" takes the key away), and in words what became of them; nil
 	// for nothing. It gets the parameters by name.
 	Settle func(given map[string]string) (keys map[string]string, notes []string)
+	// Pairs takes a connection string of names and values apart, which is no URL; ok is false for another text. It is nil
+	// where there are none.
+	Pairs func(text string) (pairs [][2]string, ok bool)
 	// Write fills in what stands behind the scheme, given the user, the hosts and the database.
 	Write func(c *Connection, u *URLParts)
 }

@@ -16,8 +16,11 @@ import (
 // engine has no such thing; Why says so where a person asks for it. A Spec is not changed once it is in
 // a Set.
 type Spec struct {
-	Word   string // as the key engine takes it
-	Name   string // as people write it
+	Word string // as the key engine takes it
+	Name string // as people write it
+
+	OtherWords []string // for it in the settings of applications, beside the schemes of URL; small letters
+
 	Family string // engines that speak one protocol share it; "" for an engine that is alone
 	Port   int    // the usual one of its servers
 

@@ -7,10 +7,10 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"testing"
+	"unicode"
 )
 
 // constants are the codes by the name of their constant, as codes.go has them.
@@ -54,13 +54,17 @@ func texts(t *testing.T, folder string) string {
 // its constant could. scripts/test checks after all tests that each happened in one.
 func TestEveryCodeHasAPage(t *testing.T) {
 	product := texts(t, "../../core") + texts(t, "../../internal/cli") + texts(t, "../../internal/render")
+	used := make(map[string]bool) // the words of the product
+	for _, word := range strings.FieldsFunc(product, func(r rune) bool { return r != '_' && !unicode.IsLetter(r) && !unicode.IsDigit(r) }) {
+		used[word] = true
+	}
 	names := make(map[Code]string)
 	for name, code := range constants(t) {
 		names[code] = name
 		if _, ok := PageOf(code); !ok {
 			t.Errorf("%s has no page", code)
 		}
-		if code.Area() != "expect" && !regexp.MustCompile(`\b(finding\.)?`+name+`\b`).MatchString(product) {
+		if code.Area() != "expect" && !used[name] {
 			t.Errorf("%s is never made", code)
 		}
 		if code.Area() != "expect" && strings.Contains(product, `"`+string(code)+`"`) {

@@ -95,7 +95,7 @@ func (c Connection) At(local engine.Endpoint) Connection {
 	if c.TLS == "verified" && c.TLSName == "" && c.First().Socket == "" {
 		c.TLSName = c.First().Host
 	}
-	c.Servers, c.Elsewhere = []engine.Endpoint{local}, true
+	c.Servers, c.Elsewhere, c.Address = []engine.Endpoint{local}, true, ""
 	c.All = c.Servers
 	return c
 }

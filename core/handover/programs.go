@@ -106,7 +106,9 @@ func OlderClient(ctx context.Context, engines engine.Set, path, server string) (
 	}
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
 	defer cancel()
-	out, err := exec.CommandContext(ctx, path, "--version").Output()
+	cmd := exec.CommandContext(ctx, path, "--version")
+	cmd.WaitDelay = time.Second // for what it left behind with its output open
+	out, err := cmd.Output()
 	if err != nil {
 		return "", false
 	}

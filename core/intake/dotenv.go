@@ -7,7 +7,7 @@ import (
 
 // Dotenv reads a dotenv file: NAME=VALUE lines, "export " before a name, and
 // comments. A value is bare up to a blank and a #, in single quotes as it stands,
-// or in double quotes with \n, \r, \t, \", \\ and \$; quotes may span lines.
+// or in double quotes with \n, \r, \t, \", \\, \$ and \`; quotes may span lines.
 // Nothing is expanded. Of a name that stands twice, the last counts. An error
 // names the line and never repeats it.
 func Dotenv(data []byte) ([]Variable, error) {
@@ -109,7 +109,7 @@ func dotenvValue(text string) (value string, used int, err error) {
 				b.WriteByte('\r')
 			case 't':
 				b.WriteByte('\t')
-			case '"', '\\', '$':
+			case '"', '\\', '$', '`':
 				b.WriteByte(text[i])
 			default:
 				b.WriteByte('\\')
@@ -122,11 +122,11 @@ func dotenvValue(text string) (value string, used int, err error) {
 	return "", 0, fmt.Errorf("the quote is not closed")
 }
 
-// DotenvLine writes a line that Dotenv, and readers that expand variables, read
-// as the value.
+// DotenvLine writes a line that Dotenv, readers that expand variables, and a shell read as the value. A shell would run
+// what stands in ` within double quotes.
 func DotenvLine(name, value string) string {
-	if !strings.ContainsAny(value, "'\n\r") {
+	if !strings.ContainsAny(value, "'\r") {
 		return name + "='" + value + "'"
 	}
-	return name + `="` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "$", `\$`, "\n", `\n`, "\r", `\r`).Replace(value) + `"`
+	return name + `="` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "$", `\$`, "`", "\\`", "\r", `\r`).Replace(value) + `"`
 }

@@ -83,11 +83,24 @@ func (r Reader) without(found []Found, failed []error) error {
 
 // URL takes a connection URL, password and all.
 func (r Reader) URL(text string) ([]Found, error) {
-	c, err := connurl.Split(r.Schema, strings.TrimSpace(text))
+	one, err := r.connection(strings.TrimSpace(text))
 	if err != nil {
 		return nil, err
 	}
-	return []Found{foundIn(c, nameOf(c.Sets), "a connection URL")}, nil
+	one.Origin = "a connection URL"
+	return []Found{one}, nil
+}
+
+// connection is what a connection URL, or a connection string of names and values, says.
+func (r Reader) connection(text string) (Found, error) {
+	if word, pairs, ok := connurl.Pairs(r.Schema, text); ok {
+		return r.fromPairs(word, pairs)
+	}
+	c, err := connurl.Lenient(r.Schema, text)
+	if err != nil {
+		return Found{}, err
+	}
+	return foundIn(c, nameOf(c.Sets), ""), nil
 }
 
 func foundIn(c *connurl.Connection, name, origin string) Found {
@@ -111,25 +124,34 @@ type Variable struct {
 	Line        int // 0 for the environment
 }
 
-// Variables finds the connections in variables: each that is a connection URL,
-// and each family of which enough is there. where says where they stand.
+// Variables finds the connections in variables: each that is a connection URL or string, those that applications
+// have in several (see applications), and each family of an engine's clients of which enough is there. where says where
+// they stand.
 func (r Reader) Variables(all []Variable, where string) ([]Found, error) {
 	var found []Found
 	var failed []error
 	for _, v := range all {
-		if !strings.Contains(v.Value, "://") {
+		_, _, named := connurl.Pairs(r.Schema, v.Value)
+		if !named && !strings.Contains(v.Value, "://") {
 			continue
 		}
-		c, err := connurl.Split(r.Schema, v.Value)
+		one, err := r.connection(v.Value)
 		if err != nil {
-			if scheme, _, _ := strings.Cut(v.Value, "://"); connurl.IsScheme(r.Schema, scheme) {
+			if named || connurl.IsOf(r.Schema, v.Value) {
 				failed = append(failed, fmt.Errorf("%s%s: %w", v.at(), v.Name, err))
 			}
 			continue // a URL of something else
 		}
-		name := strings.TrimSuffix(strings.TrimSuffix(strings.ToLower(v.Name), "_url"), "_uri")
-		found = append(found, foundIn(c, Name(name), where+v.place()))
+		name := strings.ToLower(v.Name)
+		for _, ending := range []string{"_url", "_uri", "_dsn"} {
+			name = strings.TrimSuffix(name, ending)
+		}
+		one.Name, one.Origin = Name(name), where+v.place()
+		one.Notes = append(one.Notes, v.unreplaced(false)...)
+		found = append(found, one)
 	}
+	applications, problems := r.applications(all, where)
+	found, failed = append(found, applications...), append(failed, problems...)
 	for _, spec := range r.Schema.Engines().All() {
 		for _, family := range spec.Variables {
 			one, ok, err := r.family(spec, family, all)
@@ -156,9 +178,11 @@ func (r Reader) Variables(all []Variable, where string) ([]Found, error) {
 // family is the connection that a family of variables makes; ok is false where too few of them are there.
 func (r Reader) family(spec *engine.Spec, family engine.Family, all []Variable) (one Found, ok bool, err error) {
 	var pairs [][2]string
+	var notes []string
 	for _, v := range all {
 		if key, known := family.Names[v.Name]; known && v.Value != "" {
 			pairs = append(pairs, [2]string{key, v.Value})
+			notes = append(notes, v.unreplaced(key == "password")...)
 			ok = ok || slices.Contains(family.Least, v.Name)
 		}
 	}
@@ -166,6 +190,7 @@ func (r Reader) family(spec *engine.Spec, family engine.Family, all []Variable) 
 		return Found{}, false, nil
 	}
 	one, err = r.fromPairs(spec.Word, pairs)
+	one.Notes = append(one.Notes, notes...)
 	for _, v := range all {
 		if _, known := family.Names[v.Name]; !known && family.Prefix != "" && strings.HasPrefix(v.Name, family.Prefix) {
 			one.Other = append(one.Other, v.Name)
@@ -187,6 +212,18 @@ func (v Variable) place() string {
 	}
 	return fmt.Sprintf(", line %d (%s)", v.Line, v.Name)
 }
+
+// unreplaced is a note about a value of a file that looks as if a variable was to be replaced in it; a password has a
+// dollar sign more often than a variable.
+func (v Variable) unreplaced(password bool) []string {
+	_, after, dollar := strings.Cut(v.Value, "$")
+	if v.Line == 0 || password || !dollar || after == "" || after[0] != '{' && after[0] != '_' && !isLetter(after[0]) {
+		return nil
+	}
+	return []string{fmt.Sprintf("%s has a $ in it, which stays: variables are not replaced in such a file", v.Name)}
+}
+
+func isLetter(c byte) bool { return c|0x20 >= 'a' && c|0x20 <= 'z' }
 
 // fromPairs makes a connection of parameters. Without an address it is the one
 // that the clients take: this machine.

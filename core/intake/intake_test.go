@@ -1,11 +1,14 @@
 package intake
 
 import (
-	"gentleharbor/core/profile/syntax"
+	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"gentleharbor/core/profile/syntax"
 )
 
 func TestDotenv(t *testing.T) {
@@ -32,10 +35,27 @@ func TestDotenv(t *testing.T) {
 			t.Errorf("%q: %v", text, err)
 		}
 	}
-	for _, value := range []string{"", "plain", "two words", `it's "quoted" \ $HOME`, "line\nend", "#", "'"} {
+	for _, value := range []string{"", "plain", "two words", `it's "quoted" \ $HOME`, "line\nend", "#", "'", "it's `false`", "'\n$(false)\r", "`x`"} {
 		all, err := Dotenv([]byte(DotenvLine("X", value) + "\n"))
 		if err != nil || all[0].Value != value {
 			t.Errorf("%q is read back as %+v, %v", value, all, err)
+		}
+	}
+}
+
+// TestDotenvInShell: a shell that reads a line has the value, and runs nothing of it.
+func TestDotenvInShell(t *testing.T) {
+	if _, err := exec.LookPath("bash"); err != nil {
+		t.Skip("no bash: ", err)
+	}
+	for _, value := range []string{"plain", "it's `touch ran`", "$(touch ran)'", "a \"b\" \\ $HOME", "line\nend", "line\nit's", "`touch ran`", `\'$x`} {
+		folder := t.TempDir()
+		os.WriteFile(filepath.Join(folder, "e"), []byte(DotenvLine("X", value)+"\n"), 0o600)
+		cmd := exec.Command("bash", "-c", `. ./e; printf %s "$X"`)
+		cmd.Dir = folder
+		out, err := cmd.Output()
+		if _, ran := os.Stat(filepath.Join(folder, "ran")); err != nil || string(out) != value || ran == nil {
+			t.Errorf("%q is %q, %v", value, out, err)
 		}
 	}
 }
@@ -92,6 +112,81 @@ func TestVariables(t *testing.T) {
 	}
 	if _, err := reader.Variables([]Variable{{"DATABASE_URL", "mysql://u:secretword@h:99999/x", 4}}, "x"); err == nil || strings.Contains(err.Error(), "secretword") || !strings.Contains(err.Error(), "line 4, DATABASE_URL") {
 		t.Errorf("%v", err)
+	}
+}
+
+// TestApplications: the variables of applications make a connection each, by their prefix; the engine is the one that
+// they name, else that of the port.
+func TestApplications(t *testing.T) {
+	for text, want := range map[string]string{
+		"DB_CONNECTION=pgsql\nDB_HOST=h\nDB_PORT=5433\nDB_DATABASE=tides\nDB_USERNAME=warden\nDB_PASSWORD=p$w": "db: postgresql warden@h:5433/tides, with a password",
+		"DB_ENGINE=django.db.backends.mysql\nDB_HOST=h\nDB_NAME=rings":                                         "db: mysql @h:/rings",
+		"APP_DATABASE_HOST=h\nAPP_DATABASE_PORT=3306\nAPP_DATABASE_USER=u\nAPP_DATABASE_POOL=5":                "app_database: mysql u@h:3306/, without APP_DATABASE_POOL",
+		"DB_TYPE=mariadb\nDB_SOCKET=/run/m.sock\nDB_USER=u":                                                    "db: mariadb u@/run/m.sock",
+		"DB_DRIVER=postgresql+asyncpg\nDB_HOST=/run/pg\nDB_USER=u":                                             "db: postgresql u@/run/pg",
+		"DB_HOST=$H\nDB_PORT=5432\nDB_USER=u":                                                                  "db: postgresql u@$$H:5432/, noted",
+		"A_DB_HOST=a\nA_DB_PORT=5432\nA_DB_USER=u\nB_DB_HOST=b\nB_DB_PORT=3306\nB_DB_USER=u":                   "a_db: postgresql u@a:5432/; b_db: mysql u@b:3306/",
+		"DSN=\"host=h port=5433 dbname='a b' user = warden password=knot\"":                                    "dsn: postgresql warden@h:5433/a b, with a password",
+		"TIDES_DSN=\"dbname=tides\"":                                                                           "tides: postgresql @127.0.0.1:/tides",
+		"DB_HOST=h":                                                                                            "", "DB_PORT=5432\nDB_USER=u": "", "TITLE=\"a = b\"": "", "FILTER=\"name=x\"": "",
+	} {
+		all, err := Dotenv([]byte(text))
+		if err != nil {
+			t.Fatal(err)
+		}
+		found, err := reader.Variables(all, "here")
+		var got []string
+		for _, f := range found {
+			v := values(f)
+			line := fmt.Sprintf("%s: %s %s@%s", f.Name, v["engine"], v["user"], v["socket"])
+			if v["socket"] == "" {
+				line += v["host"] + ":" + v["port"] + "/" + v["database"]
+			}
+			if f.Password.Present() {
+				line += ", with a password"
+			}
+			if len(f.Other) > 0 {
+				line += ", without " + strings.Join(f.Other, " ")
+			}
+			if len(f.Notes) > 0 {
+				line += ", noted"
+			}
+			got = append(got, line)
+		}
+		if err != nil || strings.Join(got, "; ") != want {
+			t.Errorf("%q: %q %v", text, got, err)
+		}
+	}
+	for text, want := range map[string]string{
+		"DB_CONNECTION=sqlite\nDB_HOST=h\nDB_USER=u":    `line 1, DB_CONNECTION: "sqlite" is no engine that gharbor knows`,
+		"DB_CONNECTION=postgrsql\nDB_HOST=h\nDB_USER=u": "did you mean",
+		"DB_HOST=h\nDB_USER=u\nDB_PORT=7000":            "line 1, DB_HOST: no variable says which engine the server is; add one such as DB_CONNECTION=",
+		"DB_HOST=h\nDB_USER=u\nDB_TYPE=pg\nDB_PORT=x":   "DB_…: port: expected a number",
+		"DSN=\"host=h port=many\"":                      "line 1, DSN: port: expected a number",
+	} {
+		all, err := Dotenv([]byte(text))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := reader.Variables(all, "here"); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q: %v", text, err)
+		}
+	}
+}
+
+// TestOthersURLs: URLs that were written for another program, with its own parameters; one that looks misspelt is told.
+func TestOthersURLs(t *testing.T) {
+	var passed []string
+	telling := Reader{Schema: reader.Schema, Passed: func(err error) { passed = append(passed, err.Error()) }}
+	found, err := telling.Variables([]Variable{
+		{"A_URL", "mysql+pymysql://u:pw@h/db?charset=utf8mb4", 1}, {"B_URL", "jdbc:mysql://h:3306/db?useSSL=false&serverTimezone=UTC", 2},
+		{"C_URL", "postgresql+asyncpg://h:99999/db", 3}, {"D_URL", "jdbc:postgresql://h/db?sslmod=verify-full", 4}, {"E_URL", "https://h/?x=y", 5},
+	}, "here")
+	if err != nil || len(found) != 2 || strings.Join(found[0].Other, " ") != "charset" || strings.Join(found[1].Other, " ") != "useSSL serverTimezone" {
+		t.Errorf("%+v %v", found, err)
+	}
+	if len(passed) != 2 || !strings.Contains(passed[0], "line 3, C_URL") || !strings.Contains(passed[1], `did you mean "sslmode"?`) {
+		t.Errorf("%q", passed)
 	}
 }
 

@@ -57,6 +57,7 @@ func (s Store) All() map[string]Seen {
 
 // Keep notes the logins of reports. What has not changed is not written again.
 func (s Store) Keep(ctx context.Context, profiles []*resolve.Profile, reports []*check.Report) error {
+	const lockWithin = 2 * time.Second // no test is held up by what is only good to know
 	fresh := make(map[string]Seen)
 	for i, r := range reports {
 		if i < len(profiles) && loggedIn(r) {
@@ -69,7 +70,9 @@ func (s Store) Keep(ctx context.Context, profiles []*resolve.Profile, reports []
 	if err := os.MkdirAll(filepath.Dir(s.Path), 0o700); err != nil {
 		return err
 	}
-	unlock, err := atomicfile.Lock(ctx, s.Path)
+	bound, cancel := context.WithTimeout(ctx, lockWithin)
+	defer cancel()
+	unlock, err := atomicfile.Lock(bound, s.Path)
 	if err != nil {
 		return err
 	}

@@ -102,23 +102,39 @@ func Listen(socket string) (net.Listener, error) {
 	if err := private(filepath.Dir(socket)); err != nil {
 		return nil, err
 	}
-	if conn, err := net.DialTimeout("unix", socket, time.Second); err == nil {
-		conn.Close()
+	if Listening(socket) {
 		return nil, ErrTaken
-	} else if !nobody(err) {
-		return nil, ErrTaken // its queue is full: it is there
 	}
 	os.Remove(socket) // of a process that ended without clearing up
 	listener, err := net.Listen("unix", socket)
+	if errors.Is(err, syscall.EINVAL) {
+		return nil, ErrTooLong
+	}
 	if err == nil {
 		err = os.Chmod(socket, 0o600)
 	}
 	return listener, err
 }
 
-// nobody reports whether an error of dialling a socket says that no process listens there.
+// ErrTooLong is a path that the system takes for no socket: some 100 bytes are the most.
+var ErrTooLong = errors.New("the path of its socket is too long for the system: set XDG_RUNTIME_DIR to a private " +
+	"folder with a short path")
+
+// Listening reports whether a process listens at a Unix socket: one whose queue is full too.
+func Listening(socket string) bool {
+	conn, err := net.DialTimeout("unix", socket, time.Second)
+	if err != nil {
+		return !nobody(err)
+	}
+	conn.Close()
+	return true
+}
+
+// nobody reports whether an error of dialling a socket says that no process listens there. A path that is too long for
+// the system is nobody's either.
 func nobody(err error) bool {
-	return errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ECONNREFUSED) || errors.Is(err, syscall.ENOTDIR)
+	return errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ECONNREFUSED) || errors.Is(err, syscall.ENOTDIR) ||
+		errors.Is(err, syscall.EINVAL)
 }
 
 // watchEvery is how often a process looks whether its socket is still there.

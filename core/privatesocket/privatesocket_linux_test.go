@@ -264,3 +264,52 @@ func TestMake(t *testing.T) {
 		t.Errorf("%s was made where others may put things", made)
 	}
 }
+
+// TestListening: a socket is somebody's while its queue is full, too.
+func TestListening(t *testing.T) {
+	folder, err := os.MkdirTemp("", "gh-listening-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer os.RemoveAll(folder)
+	path := filepath.Join(folder, "s")
+	if Listening(path) {
+		t.Error("nothing is there")
+	}
+	fd, err := syscall.Socket(syscall.AF_UNIX, syscall.SOCK_STREAM, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := syscall.Bind(fd, &syscall.SockaddrUnix{Name: path}); err != nil {
+		t.Fatal(err)
+	}
+	syscall.Listen(fd, 0)
+	for range 3 { // more than the queue takes
+		if !Listening(path) {
+			t.Error("a process listens")
+		}
+		if conn, err := net.DialTimeout("unix", path, 50*time.Millisecond); err == nil {
+			defer conn.Close()
+		}
+	}
+	syscall.Close(fd)
+	if Listening(path) {
+		t.Error("nobody listens any more")
+	}
+}
+
+// TestTooLong: a path that is too long is nobody's, and said.
+func TestTooLong(t *testing.T) {
+	folder := filepath.Join(t.TempDir(), strings.Repeat("deep", 25))
+	os.MkdirAll(folder, 0o700)
+	path := filepath.Join(folder, "s")
+	if Listening(path) {
+		t.Error("somebody listens")
+	}
+	if _, err := Listen(path); !errors.Is(err, ErrTooLong) {
+		t.Errorf("%v", err)
+	}
+	if err := Ask(t.Context(), path, []byte("x\n"), 10, new(int)); !errors.Is(err, ErrNone) {
+		t.Errorf("%v", err)
+	}
+}

@@ -164,8 +164,6 @@ func (a *Alias) problem(keys *schema.Schema) string {
 	switch {
 	case where == "":
 		return "it needs addresses, srv or alias"
-	case where == "alias" && a.Text(key.Alias) == a.Name && (a.in == nil || !a.in.Project):
-		return "it names itself"
 	case pick && where == "srv":
 		return "pick has no effect with srv: the records have their own order"
 	case spec != nil && spec.Listener == nil && (a.Text(key.Service) != "" || a.Text(key.Instance) != ""):

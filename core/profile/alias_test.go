@@ -65,7 +65,6 @@ func TestAliasMistakes(t *testing.T) {
 		{in(at + "service = \"S\"\ninstance = \"I\""), 1, "keep one"},
 		{in("service = \"S\""), 1, "it needs addresses, srv or alias"},
 		{"[alias.a]\nengine = \"postgresql\"\naddresses = [\"a\"]\nservice = \"S\"", 1, "for postgresql it is database"},
-		{"[alias.a]\nalias = \"a\"", 1, "names itself"},
 		{"[alias.a]\nalias = \"A B\"", 2, "the name of another alias"},
 		{"[alias.A]\naddresses = [\"a\"]", 1, "not an alias name"},
 		{"[[alias.a]]\naddresses = [\"a\"]", 1, "single brackets"},

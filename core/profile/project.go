@@ -147,6 +147,9 @@ func (h Home) UpdateProject(ctx context.Context, place Place, edit func(*File) (
 		return &FileError{place.Path, 0, reason(err)}
 	}
 	unlock, err := atomicfile.LockIn(ctx, h.LocksPath(), target)
+	if errors.Is(err, context.Canceled) {
+		return err
+	}
 	if err != nil {
 		return &FileError{place.Path, 0, reason(err)}
 	}

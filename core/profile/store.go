@@ -23,6 +23,9 @@ type Home struct {
 	Dir    string
 	Schema *schema.Schema // the keys by which files are read
 	Notice func(string)   // gets a line for what was made safer; may be nil
+
+	// AsFound leaves loose permissions as they are, for an audit that reports them.
+	AsFound bool
 }
 
 // FindHome returns $GHARBOR_HOME, else gentle-harbor in the user's
@@ -158,7 +161,7 @@ func sharedFolder(dir string) string {
 
 // tighten takes away what group and others may do with a file of the tool's.
 func (h Home) tighten(path string, mode fs.FileMode) {
-	if runtime.GOOS == "windows" {
+	if h.AsFound || runtime.GOOS == "windows" {
 		return // access lists rule there; docs/profiles.md says so
 	}
 	info, err := os.Stat(path)
@@ -166,6 +169,9 @@ func (h Home) tighten(path string, mode fs.FileMode) {
 		return
 	}
 	text := fmt.Sprintf("%s could be used by others (%04o); now it is %04o", path, info.Mode().Perm(), mode)
+	if info.Mode().Perm()&0o022 != 0 {
+		text += ". Others could change it: check what is in it"
+	}
 	if err := os.Chmod(path, mode); err != nil {
 		text = fmt.Sprintf("%s can be used by others (%04o) and could not be fixed: %s", path, info.Mode().Perm(),
 			reason(err))
@@ -202,6 +208,9 @@ func (h Home) update(ctx context.Context, path string, load func() (*File, error
 		return &FileError{path, 0, reason(err)}
 	}
 	unlock, err := atomicfile.Lock(ctx, target)
+	if errors.Is(err, context.Canceled) {
+		return err
+	}
 	if err != nil {
 		return &FileError{target + ".lock", 0, reason(err)}
 	}

@@ -83,6 +83,7 @@ func getent(ctx context.Context, host string) ([]netip.Addr, bool) {
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, "getent", "ahosts", host)
+	cmd.WaitDelay = time.Second                     // for what it left behind with its output open
 	cmd.Env = []string{"PATH=" + os.Getenv("PATH")} // no secret of ours is its business
 	out, err := cmd.Output()
 	var exit *exec.ExitError

@@ -16,6 +16,7 @@ import (
 	"sync"
 	"time"
 
+	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/owner"
@@ -337,7 +338,7 @@ func (q Query) Open(path string) (io.ReadCloser, error) {
 	if data, ok := q.Pinned[path]; ok {
 		return io.NopCloser(bytes.NewReader(data)), nil
 	}
-	return os.Open(path)
+	return atomicfile.Open(path)
 }
 
 func (q Query) firstLine(path string) (Value, error) {

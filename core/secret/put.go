@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 
 	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
@@ -100,6 +99,9 @@ func (f *Finder) PlaceOf(q Query) string {
 	return q.Source.Kind
 }
 
+// maxCredentialFile bounds a file of credentials that is changed: the largest that an engine's clients read.
+const maxCredentialFile = 64 << 20
+
 // Rewrite changes a file that only its owner may read, under its lock and in one
 // step. place is the path and the line.
 func (f *Finder) Rewrite(ctx context.Context, path string, change func([]byte) ([]byte, int, error)) (place string,
@@ -116,7 +118,7 @@ func (f *Finder) Rewrite(ctx context.Context, path string, change func([]byte) (
 	if found := JudgeFile(path, "the file"); found != nil && found.Code != finding.SecretMissing {
 		return "", &Failure{found}
 	}
-	data, err := os.ReadFile(target)
+	data, err := atomicfile.Read(target, maxCredentialFile)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return "", fmt.Errorf("%s: %w", path, atomicfile.Plain(err))
 	}

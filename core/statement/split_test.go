@@ -111,7 +111,7 @@ func TestPlaces(t *testing.T) {
 // TestMemory: a long script of short statements needs no more than a few chunks.
 func TestMemory(t *testing.T) {
 	line := []byte("insert into sighting values (1, 'dunlin');\n")
-	s := NewSplitter(io.LimitReader(&repeated{line}, 20<<20), lexis("postgresql"))
+	s := NewSplitter(io.LimitReader(&repeated{line}, 6<<20), lexis("postgresql"))
 	n, most := 0, 0
 	for {
 		_, err := s.Next()
@@ -126,7 +126,7 @@ func TestMemory(t *testing.T) {
 		}
 		n, most = n+1, max(most, cap(s.buffer))
 	}
-	if n < 400_000 || most > 8*chunk {
+	if n < 120_000 || most > 8*chunk {
 		t.Errorf("%d statements, a buffer of %d bytes", n, most)
 	}
 }

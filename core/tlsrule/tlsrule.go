@@ -22,6 +22,7 @@ import (
 	"syscall"
 	"time"
 
+	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/finding"
 )
@@ -128,7 +129,7 @@ func (s Settings) readPEM(path string) ([]byte, error) {
 	if data, ok := s.Pinned[path]; ok {
 		return data, nil
 	}
-	file, err := os.Open(path)
+	file, err := atomicfile.Open(path)
 	if err != nil {
 		return nil, err
 	}

@@ -19,6 +19,7 @@ const (
 	aliveEvery  = 15 * time.Second       // between two signs of life
 	aliveWithin = 10 * time.Second       // the answer to one
 	nudgeWithin = 3 * time.Second        // the answer after a sleep or a change of networks
+	doubtAfter  = time.Second            // a new connection that takes longer has the hop asked for a sign of life
 	firstPause  = 300 * time.Millisecond // before the second try; each is twice the one before
 	longest     = 30 * time.Second
 	tryWithin   = 15 * time.Second // one try, through all hops
@@ -53,8 +54,7 @@ func (t *Tunnel) hold(ctx context.Context, link *hop.Link) string {
 			return ""
 		case <-link.Gone():
 			return fmt.Sprintf("the connection to %s ended: %s", link.Hop, clean.Line(plainCause(link.Cause()), 200))
-		case <-t.nudge:
-			within = nudgeWithin
+		case within = <-t.nudge:
 		case <-timer.C:
 		}
 		bound, cancel := context.WithTimeout(ctx, within)
@@ -140,10 +140,21 @@ func (t *Tunnel) watch(ctx context.Context) {
 // wake has the way looked at at once.
 func (t *Tunnel) wake(why string) {
 	t.o.Told(why + "; checking the hops")
+	t.ask(nudgeWithin)
+}
+
+// ask has the hop asked for a sign of life at once. The way is lost where none comes within this time.
+func (t *Tunnel) ask(within time.Duration) {
 	select {
-	case t.nudge <- why:
+	case t.nudge <- within:
 	default:
 	}
+}
+
+// doubt asks for a sign of life where a new connection takes long: the hop may have gone silent, and the connection can
+// still go over the next way. stop ends that.
+func (t *Tunnel) doubt() (stop func() bool) {
+	return time.AfterFunc(doubtAfter, func() { t.ask(aliveWithin) }).Stop
 }
 
 // addresses are this machine's, loopback left out.

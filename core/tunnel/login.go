@@ -163,14 +163,12 @@ func (c *caller) session(ctx context.Context) (engine.Conversation, *finding.Fin
 		if len(c.o.Hops) > 0 {
 			var err error
 			if link, changed, err = c.way(ctx); err != nil {
-				if found := c.stuck(); found != nil {
-					return nil, found
-				}
-				return nil, finding.New(finding.HopDropped, "%s", err.Error()).
-					Suggest("gharbor tunnel show %s", c.o.Profile)
+				return nil, err.(*refusal).found
 			}
 		}
+		stop := c.doubt()
 		conv, found := c.o.Login.LogIn(ctx, c.opening, greet, link)
+		stop()
 		greeted := greet != nil && c.opening != nil // with what one server said
 		if found == nil || link == nil || greeted || !link.Lasts() {
 			return conv, found

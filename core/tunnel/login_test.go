@@ -208,6 +208,12 @@ func TestLoginOfAGreetedProgram(t *testing.T) {
 	if got := call(); got != "refused: hop.dropped\n" || tries != 1 || greeted != 1 {
 		t.Errorf("%q after %d tries, greeted %d times", got, tries, greeted)
 	}
+	for range 200 { // it is noted behind the answer
+		if w.tunnel.Status().LastError != nil {
+			break
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
 	if f := w.tunnel.Status().LastError; f == nil || f.Finding == nil || f.Finding.Code != finding.HopDropped {
 		t.Errorf("%+v", f)
 	}

@@ -12,6 +12,7 @@ import (
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/defect"
+	"gentleharbor/core/finding"
 	"gentleharbor/core/route/hop"
 )
 
@@ -170,7 +171,9 @@ func (t *Tunnel) dial(ctx context.Context) (net.Conn, error) {
 		if err != nil {
 			return nil, err
 		}
+		stop := t.doubt()
 		conn, why, err := t.dialServers(ctx, link)
+		stop()
 		if why != hop.Dropped || !link.Lasts() {
 			return conn, err
 		}
@@ -184,19 +187,21 @@ func (t *Tunnel) dial(ctx context.Context) (net.Conn, error) {
 	}
 }
 
-// way waits for the way to the last hop. changed is closed when it is another one.
+// way waits for the way to the last hop. changed is closed when it is another one. The error is a *refusal.
 func (t *Tunnel) way(ctx context.Context) (link *hop.Link, changed <-chan struct{}, err error) {
 	for {
 		if link, changed = t.current(); link != nil {
 			return link, changed, nil
 		}
 		if found := t.stuck(); found != nil {
-			return nil, nil, fmt.Errorf("a connection was closed at once: %s", found.Cause)
+			return nil, nil, &refusal{found}
 		}
 		select {
 		case <-changed:
 		case <-ctx.Done():
-			return nil, nil, fmt.Errorf("a connection waited %s for the hops, and was closed", t.o.Patience)
+			return nil, nil, &refusal{finding.New(finding.HopDropped,
+				"a connection waited %s for the hops, and was closed", t.o.Patience).
+				Suggest("gharbor tunnel show %s", t.o.Profile)}
 		}
 	}
 }

@@ -114,9 +114,9 @@ type Tunnel struct {
 	open, connections, refused, strangers, sent, received, reconnects atomic.Int64
 	// when the last connection began or ended, in Unix nanoseconds
 	activity atomic.Int64
-	nudge    chan string
-	conns    sync.Map // of connections' ends: what is closed when the tunnel ends
-	sessions sessions // that were handed to programs
+	nudge    chan time.Duration // see ask
+	conns    sync.Map           // of connections' ends: what is closed when the tunnel ends
+	sessions sessions           // that were handed to programs
 }
 
 // New makes a tunnel; Connect, then Run, make it work.
@@ -134,7 +134,7 @@ func New(o Options) *Tunnel {
 		state:      Connecting,
 		stateSince: now,
 		changed:    make(chan struct{}),
-		nudge:      make(chan string, 1),
+		nudge:      make(chan time.Duration, 1),
 	}
 	t.activity.Store(now.UnixNano())
 	return t

@@ -248,7 +248,7 @@ func TestPatience(t *testing.T) {
 func TestWake(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, echo, nil)
-	w.config.Fault = ssh.StopAlive
+	w.config.Fault = ssh.Mute
 	w.restart(0)
 	for w.tunnel.Status().Reconnects == 0 {
 		time.Sleep(20 * time.Millisecond)
@@ -264,6 +264,24 @@ func TestWake(t *testing.T) {
 		case <-deadline:
 			t.Fatalf("%+v", w.tunnel.Status())
 		}
+	}
+}
+
+// TestSilentHop: a connection that meets a hop which has just gone silent goes over the next way, and does not wait for
+// the next sign of life.
+func TestSilentHop(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, echo, nil)
+	w.config.Fault = ssh.Mute
+	w.restart(0)
+	for w.tunnel.Status().Reconnects == 0 {
+		time.Sleep(20 * time.Millisecond)
+	}
+	conn := w.dial()
+	conn.Write([]byte("ebb"))
+	answer := make([]byte, 3)
+	if _, err := io.ReadFull(conn, answer); err != nil || string(answer) != "ebb" {
+		t.Errorf("%q %v, %+v", answer, err, w.tunnel.Status())
 	}
 }
 

@@ -1,3 +1,5 @@
+//go:build unix
+
 package testkit
 
 import (
@@ -23,13 +25,9 @@ type Event struct {
 func Suite(t testing.TB, script string) *Recorded {
 	t.Helper()
 	return need(t, "source of PostgreSQL, as", func() (*Recorded, error) {
-		root, err := moduleRoot()
+		root, cache, err := suites()
 		if err != nil {
 			return nil, err
-		}
-		cache := os.Getenv("GHARBOR_SUITES_CACHE")
-		if cache == "" {
-			cache = filepath.Join(root, ".cache", "suites")
 		}
 		path := filepath.Join(cache, "postgresql", script)
 		r := &Recorded{Home: filepath.Dir(filepath.Dir(path)), Folder: t.TempDir()}
@@ -52,6 +50,32 @@ func Suite(t testing.TB, script string) *Recorded {
 			r.Events = append(r.Events, Event{fields[0], fields[1:]})
 		}
 		return r, nil
+	})
+}
+
+// suites are the module's folder and that of the cached suites.
+func suites() (root, cache string, err error) {
+	root, err = moduleRoot()
+	if cache = os.Getenv("GHARBOR_SUITES_CACHE"); cache == "" {
+		cache = filepath.Join(root, ".cache", "suites")
+	}
+	return root, cache, err
+}
+
+// Source is a file or a folder of a source package in the cache of suites, such as "openssh/regress/cfginclude.sh".
+// Where scripts/fetch-suites has not fetched it, the test is skipped, or fails where real servers are required.
+func Source(t testing.TB, path string) string {
+	t.Helper()
+	return need(t, "source package of a", func() (string, error) {
+		_, cache, err := suites()
+		if err != nil {
+			return "", err
+		}
+		path = filepath.Join(cache, path)
+		if _, err := os.Stat(path); err != nil {
+			return "", fmt.Errorf("it is not in the cache (scripts/fetch-suites): %w", err)
+		}
+		return path, nil
 	})
 }
 

@@ -51,13 +51,24 @@ func (p *Program) OnTerminal(args ...string) *Session { return p.OnColumns(100, 
 // OnColumns is OnTerminal with a terminal of so many columns.
 func (p *Program) OnColumns(columns int, args ...string) *Session {
 	p.t.Helper()
+	return p.terminal(columns, p.Path, args...)
+}
+
+// ShellOnTerminal runs another program, such as a shell, where OnTerminal runs this one.
+func (p *Program) ShellOnTerminal(name string, args ...string) *Session {
+	p.t.Helper()
+	return p.terminal(100, name, args...)
+}
+
+func (p *Program) terminal(columns int, name string, args ...string) *Session {
+	p.t.Helper()
 	master, slave, err := OpenTerminal(columns)
 	if err != nil {
 		p.t.Skipf("no pseudo-terminals here: %v", err)
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 60*time.Second)
 	p.t.Cleanup(cancel)
-	s := &Session{t: p.t, master: master, cmd: exec.CommandContext(ctx, p.Path, args...), done: make(chan struct{})}
+	s := &Session{t: p.t, master: master, cmd: exec.CommandContext(ctx, name, args...), done: make(chan struct{})}
 	s.cmd.Env, s.cmd.Dir = append([]string{"TERM=xterm"}, p.Env...), p.Dir // an own TERM comes later
 	s.cmd.Stdin, s.cmd.Stdout, s.cmd.Stderr = slave, slave, slave
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}

@@ -16,6 +16,7 @@ import (
 	"os"
 	"strconv"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -29,16 +30,16 @@ type Fault string
 
 // The faults.
 const (
-	NoFault   Fault = ""
-	Silent    Fault = "silent"     // accepts and says nothing
-	Close     Fault = "close"      // accepts and closes
-	Garbage   Fault = "garbage"    // bytes of no protocol
-	Endless   Fault = "endless"    // lines without end before its greeting
-	Escape    Fault = "escape"     // control sequences in what it says
-	Forbid    Fault = "forbid"     // no forwarding
-	HangOpen  Fault = "hang-open"  // does not answer the wish for a connection
-	Drop      Fault = "drop"       // ends the connection when one is asked for
-	StopAlive Fault = "stop-alive" // answers no sign of life
+	NoFault  Fault = ""
+	Silent   Fault = "silent"    // accepts and says nothing
+	Close    Fault = "close"     // accepts and closes
+	Garbage  Fault = "garbage"   // bytes of no protocol
+	Endless  Fault = "endless"   // lines without end before its greeting
+	Escape   Fault = "escape"    // control sequences in what it says
+	Forbid   Fault = "forbid"    // no forwarding
+	HangOpen Fault = "hang-open" // does not answer the wish for a connection
+	Drop     Fault = "drop"      // ends the connection when one is asked for
+	Mute     Fault = "mute"      // goes silent after the first login
 )
 
 // Account is one that may log in.
@@ -65,6 +66,8 @@ type Config struct {
 type Server struct {
 	Config
 	serve.Listeners
+
+	logins atomic.Int32
 
 	mu    sync.Mutex
 	asked []string // the addresses asked for
@@ -130,6 +133,10 @@ func (s *Server) serve(conn net.Conn) {
 		whole.Wait()
 		close(gone)
 	})
+	if s.Fault == Mute && s.logins.Add(1) == 1 {
+		<-gone
+		return
+	}
 	defect.Go(func() { s.requests(requests) })
 	var group defect.Group
 	for c := range channels {
@@ -218,7 +225,7 @@ func (s *Server) question(meta ssh.ConnMetadata, ask ssh.KeyboardInteractiveChal
 // requests answers what is asked of the connection as a whole.
 func (s *Server) requests(all <-chan *ssh.Request) {
 	for r := range all {
-		if r.WantReply && s.Fault != StopAlive {
+		if r.WantReply {
 			r.Reply(false, nil)
 		}
 	}

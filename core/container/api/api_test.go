@@ -163,8 +163,19 @@ func TestEndpoints(t *testing.T) {
 			t.Errorf("%v: %v, %v", c.values, have, err)
 		}
 	}
-	if _, err := Endpoints(lookup("DOCKER_HOST", "ssh://x"), "", 0); err == nil {
-		t.Error("ssh:// is an endpoint")
+	for named, want := range map[string]string{"127.0.0.1:2375": "tcp://127.0.0.1:2375", "tcp://127.0.0.1": "tcp://127.0.0.1:2375",
+		"tcp://[::1]": "tcp://[::1]:2375", "tcp://h:7": "tcp://h:7", "unix:///x": "unix:///x"} {
+		if all, err := Endpoints(lookup("DOCKER_HOST", named), "", 0); err != nil || all[0].Address != want {
+			t.Errorf("%s: %v %v", named, all, err)
+		}
+	}
+	if all, err := Endpoints(lookup("DOCKER_HOST", "tcp://h", verifyVariable, "1"), "", 0); err != nil || all[0].Address != "tcp://h:2376" {
+		t.Errorf("%v %v", all, err)
+	}
+	for _, named := range []string{"ssh://x", "h", "127.0.0.1:many", "fd://", ":2375:1"} {
+		if _, err := Endpoints(lookup("DOCKER_HOST", named), "", 0); err == nil {
+			t.Errorf("%s is an endpoint", named)
+		}
 	}
 }
 

@@ -14,10 +14,12 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net"
 	"net/url"
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 
 	"gentleharbor/core/address"
 	"gentleharbor/core/atomicfile"
@@ -59,8 +61,11 @@ const (
 	certPathVariable = "DOCKER_CERT_PATH"
 )
 
-// tlsPort is the port on which engines listen with TLS.
-const tlsPort = "2376"
+// The ports on which engines listen, without and with TLS.
+const (
+	plainPort = "2375"
+	tlsPort   = "2376"
+)
 
 // encryption is the TLS configuration for a TCP endpoint, nil for plain TCP, which
 // only an engine of this machine may speak: whoever talks to an engine owns its host.
@@ -82,7 +87,7 @@ func (e Endpoint) encryption(lookup func(string) (string, bool), home string) (*
 	}
 	config := &tls.Config{MinVersion: tls.VersionTLS12, ServerName: u.Hostname()}
 	file := func(name string) string { return filepath.Join(folder, name) }
-	switch data, err := os.ReadFile(file("ca.pem")); {
+	switch data, err := atomicfile.Read(file("ca.pem"), maxPEM); {
 	case err == nil:
 		config.RootCAs = x509.NewCertPool()
 		if !config.RootCAs.AppendCertsFromPEM(data) {
@@ -95,13 +100,28 @@ func (e Endpoint) encryption(lookup func(string) (string, bool), home string) (*
 		if found := secret.JudgeFile(file("key.pem"), "the private key"); found != nil {
 			return nil, &Error{Kind: Insecure, Endpoint: e, Err: errors.New(found.Cause)}
 		}
-		pair, err := tls.LoadX509KeyPair(file("cert.pem"), file("key.pem"))
+		pair, err := keyPair(file("cert.pem"), file("key.pem"))
 		if err != nil {
 			return nil, &Error{Kind: Insecure, Endpoint: e, Err: fmt.Errorf("%s: %w", folder, err)}
 		}
 		config.Certificates = []tls.Certificate{pair}
 	}
 	return config, nil
+}
+
+// maxPEM bounds a file of certificates, or of a key, of an engine's client.
+const maxPEM = 1 << 20
+
+func keyPair(certificate, key string) (pair tls.Certificate, err error) {
+	chain, err := atomicfile.Read(certificate, maxPEM)
+	if err != nil {
+		return pair, err
+	}
+	private, err := atomicfile.Read(key, maxPEM)
+	if err != nil {
+		return pair, err
+	}
+	return tls.X509KeyPair(chain, private)
 }
 
 // usualSockets are where engines listen: the one that runs as root, those that run
@@ -129,6 +149,7 @@ func Endpoints(lookup func(string) (string, bool), home string, uid int) ([]Endp
 	var all []Endpoint
 	var problem error
 	named, _ := lookup(address.EndpointVariable)
+	named = withUsualParts(named, lookup)
 	switch one := (Endpoint{Address: named, From: address.EndpointVariable}); {
 	case named == "":
 		of, ok := ofContext(lookup, home)
@@ -157,6 +178,27 @@ func Endpoints(lookup func(string) (string, bool), home string, uid int) ([]Endp
 		}
 	}
 	return all, problem
+}
+
+// withUsualParts is what DOCKER_HOST says with the parts that the engine's client adds: tcp:// before HOST:PORT, and
+// the usual port (Docker documentation, "dockerd", -H).
+func withUsualParts(named string, lookup func(string) (string, bool)) string {
+	if named != "" && !strings.Contains(named, ":/") {
+		if _, _, err := net.SplitHostPort(named); err != nil {
+			return named
+		}
+		named = "tcp://" + named
+	}
+	u, err := url.Parse(named)
+	if err != nil || u.Scheme != "tcp" || u.Host == "" || u.Port() != "" {
+		return named
+	}
+	port := plainPort
+	if verify, _ := lookup(verifyVariable); verify != "" {
+		port = tlsPort
+	}
+	u.Host += ":" + port
+	return u.String()
 }
 
 // Named are the sockets that SocketsVariable names, nil where it is not set.

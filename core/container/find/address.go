@@ -92,7 +92,7 @@ func (v *view) contested(ctx context.Context, port int) *finding.Finding {
 		ports := tcpPorts(one)
 		d, by := v.describe(one.Config.Env, one.Config.Image, ports)
 		if by == "" {
-			d, _ = v.Similar(one.Config.Env, ports)
+			d, _ = v.Similar(one.Config.Env, one.Config.Image, ports)
 		}
 		if d.Engine != "" && v.serverPort(ports, d.Engine, one.Config.Env) == port {
 			rivals = append(rivals, one.Name)

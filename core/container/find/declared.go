@@ -82,16 +82,22 @@ func (c Catalog) describe(env api.Environment, image string, ports []int) (d Dec
 // byImage is the engine that an image's name says it is of, by the names of the
 // official ones; "" for none.
 func (c Catalog) byImage(image string) string {
-	name := image[strings.LastIndexByte(image, '/')+1:]
-	if at := strings.IndexAny(name, ":@"); at >= 0 {
-		name = name[:at]
-	}
+	name := imageName(image)
 	for _, spec := range c.Known.All() {
 		if spec.Image != nil && spec.Image.Name == name && name != "" {
 			return spec.Word
 		}
 	}
 	return ""
+}
+
+// imageName is the last part of an image's name, without its version.
+func imageName(image string) string {
+	name := image[strings.LastIndexByte(image, '/')+1:]
+	if at := strings.IndexAny(name, ":@"); at >= 0 {
+		name = name[:at]
+	}
+	return name
 }
 
 // is reports whether an environment is such a server's. One file of variables often is
@@ -138,15 +144,23 @@ func (c Catalog) Checks(word string, check []string) bool {
 	})
 }
 
-// Similar is what an environment declares that has a server's variables, where nothing else says that it is such a
-// server: a client may have them too. ok is false where it has none.
-func (c Catalog) Similar(env api.Environment, ports []int) (d Declaration, ok bool) {
+// Similar is what an environment declares that has a server's variables, or of an image with an engine's word in its
+// name, where nothing else says that it is such a server: a client may be like that too. ok is false where it is not.
+func (c Catalog) Similar(env api.Environment, image string, ports []int) (d Declaration, ok bool) {
 	if c.isClient(env) || len(ports) > 0 {
 		return d, false
 	}
 	for _, spec := range c.Known.All() {
 		if spec.Image != nil && (hasPrefix(env, spec.Image.Settings) || hasPrefix(env, spec.Image.Shared)) {
 			return read(spec, env), true
+		}
+	}
+	words := strings.FieldsFunc(imageName(image), func(r rune) bool { return r == '-' || r == '_' || r == '.' })
+	for _, spec := range c.Known.All() {
+		for _, word := range words {
+			if word == spec.Word || spec.Image != nil && word == spec.Image.Name || slices.Contains(spec.OtherWords, word) {
+				return Declaration{Engine: spec.Word}, true
+			}
 		}
 	}
 	return d, false

@@ -135,6 +135,16 @@ func (e *Engines) endpoints(written string) ([]api.Endpoint, *finding.Finding) {
 	return all, nil
 }
 
+// usable are the endpoints for a container that is looked for. Who names sockets means those, whatever else can't be
+// used.
+func (e *Engines) usable(written string) ([]api.Endpoint, *finding.Finding) {
+	all, found := e.endpoints(written)
+	if found != nil && len(all) > 0 && len(api.Named(e.Lookup)) > 0 {
+		found = nil
+	}
+	return all, found
+}
+
 // Canonical is an endpoint in the form in which a wallet's bindings keep it: a
 // socket by its one real path.
 func Canonical(endpoint string) string {
@@ -152,7 +162,7 @@ func Canonical(endpoint string) string {
 
 // Endpoint is the engine that a profile's container is looked for at.
 func (e *Engines) Endpoint(ctx context.Context, p address.Profile) (string, *finding.Finding) {
-	all, found := e.endpoints(p.Text(key.Endpoint))
+	all, found := e.usable(p.Text(key.Endpoint))
 	switch {
 	case found != nil:
 		return "", found
@@ -189,7 +199,7 @@ func (e *Engines) find(ctx context.Context, p address.Profile) (match, *finding.
 // containers of one service, are none: nobody can say which is meant.
 func (e *Engines) look(ctx context.Context, wanted schema.Container,
 	endpoint, profileName string) (match, *finding.Finding) {
-	endpoints, found := e.endpoints(endpoint)
+	endpoints, found := e.usable(endpoint)
 	if found != nil {
 		return match{}, found
 	}
@@ -424,7 +434,7 @@ func (e *Engines) IsOnlyEngine(endpoint string) bool {
 // Client is a client of the engine to make a container at: the one that is named, by DOCKER_HOST too,
 // else the only one that answers.
 func (e *Engines) Client(ctx context.Context, endpoint string) (*api.Client, *finding.Finding) {
-	endpoints, found := e.endpoints(endpoint)
+	endpoints, found := e.usable(endpoint)
 	if found != nil {
 		return nil, found
 	}

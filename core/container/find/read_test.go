@@ -173,11 +173,17 @@ func TestDeclared(t *testing.T) {
 		t.Errorf("told its port it is %+v, port %d", d, port)
 	}
 	for text, want := range map[string]string{"POSTGRES_USER=w": "postgresql", "MARIADB_ROOT_PASSWORD=x": "mariadb", "MYSQL_HOST=db MYSQL_USER=w": "", "PATH=/bin": ""} {
-		if got, ok := catalog.Similar(env(strings.Fields(text)...), nil); got.Engine != want || ok != (want != "") {
+		if got, ok := catalog.Similar(env(strings.Fields(text)...), "", nil); got.Engine != want || ok != (want != "") {
 			t.Errorf("%s is similar to %q", text, got.Engine)
 		}
-		if _, ok := catalog.Similar(env(strings.Fields(text)...), []int{80}); ok {
+		if _, ok := catalog.Similar(env(strings.Fields(text)...), "", []int{80}); ok {
 			t.Errorf("%s with another port is similar", text)
+		}
+	}
+	for image, want := range map[string]string{"team/mariadb-custom:2": "mariadb", "bitnami/postgresql": "postgresql", "redis/redis-stack": "redis", "valkey/valkey:8": "redis",
+		"team/postgresque": "", "team/front": "", "": ""} {
+		if got, ok := catalog.Similar(env(), image, nil); got.Engine != want || ok != (want != "") {
+			t.Errorf("the image %s is similar to %q", image, got.Engine)
 		}
 	}
 	for command, want := range map[string][2]bool{

@@ -52,7 +52,7 @@ type View struct {
 	Version     string           `json:"version,omitempty"` // of its interface
 	Finding     *finding.Finding `json:"finding,omitempty"` // why it could not be asked
 	Containers  []Seen           `json:"containers"`
-	Similar     []string         `json:"-"` // containers with a server's variables, and nothing else of one
+	Similar     []string         `json:"-"` // containers that are like a server by variables or image alone
 	Others      int              `json:"other_containers"`
 	Connections int              `json:"connections"` // made to servers to find out what they are
 }
@@ -225,7 +225,7 @@ func (e *Engines) judge(ctx context.Context, client *api.Client, one *api.Contai
 		}
 	}
 	if s.By == "" {
-		similar, ok := e.Similar(one.Config.Env, ports)
+		similar, ok := e.Similar(one.Config.Env, one.Config.Image, ports)
 		if !ok {
 			return nil, n
 		}

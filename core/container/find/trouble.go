@@ -60,7 +60,11 @@ func Trouble(err error) *finding.Finding {
 		if failed.Endpoint.Context {
 			return found.Suggest("docker context use default   # the engine of this machine")
 		}
-		return found.Suggest("unset DOCKER_HOST   # or set it to such an address")
+		if strings.HasPrefix(at, "ssh:") {
+			found.Advise("a server in a container of another machine is reached through a jump host: host=127.0.0.1, the " +
+				"published port, and hop.1.host=THAT-MACHINE")
+		}
+		return found.Suggest("unset DOCKER_HOST   # looks for the engines of this machine")
 	case api.Refused:
 		return finding.New(finding.ContainerEngineRefused, "the container engine at %s refused", at).
 			Saw("status %d: %s", failed.Status, clean.Quoted(failed.Message)).

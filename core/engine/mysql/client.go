@@ -201,7 +201,7 @@ func readOptions(path string) ([]engine.Section, error) {
 		return nil, err
 	}
 	var groups []string
-	pairs := make(map[string][][2]string)
+	pairs, modes := make(map[string][][2]string), make(map[string]string)
 	for _, o := range result.Options {
 		switch o.Group {
 		case "mysqld", "server", "mariadbd", "mariadb":
@@ -213,6 +213,12 @@ func readOptions(path string) ([]engine.Section, error) {
 		if key := optionPairs[o.Name]; key != "" && o.Value != "" {
 			pairs[o.Group] = append(pairs[o.Group], [2]string{key, o.Value})
 		}
+		if mode := sslSwitch(o, modes[o.Group]); mode != "" {
+			modes[o.Group] = mode
+		}
+	}
+	for group, mode := range modes {
+		pairs[group] = append(pairs[group], [2]string{"ssl-mode", mode})
 	}
 	var all []engine.Section
 	for _, group := range groups {
@@ -240,4 +246,29 @@ func readOptions(path string) ([]engine.Section, error) {
 		all = append(all, one)
 	}
 	return all, nil
+}
+
+// sslSwitch is the TLS mode that a switch of the clients asks for, after those before it; "" where an option is none of
+// them (MariaDB documentation, "TLS Client Options": ssl, ssl-verify-server-cert, and skip- or disable- before them).
+func sslSwitch(o optionfile.Option, before string) string {
+	name, off := o.Name, slices.Contains([]string{"0", "off", "false", "no"}, strings.ToLower(o.Value))
+	name = strings.TrimPrefix(name, "loose-")
+	for _, prefix := range []string{"skip-", "disable-"} {
+		if plain, ok := strings.CutPrefix(name, prefix); ok {
+			name, off = plain, true
+		}
+	}
+	switch {
+	case name == "ssl-mode" && name != o.Name && o.Value != "":
+		return o.Value
+	case name == "ssl" && off:
+		return sslMode("off")
+	case name == "ssl" && before != sslMode("verified"):
+		return sslMode("required")
+	case name == "ssl-verify-server-cert" && !off && before != sslMode("off"):
+		return sslMode("verified")
+	case name == "ssl-verify-server-cert" && before == sslMode("verified"):
+		return sslMode("required")
+	}
+	return ""
 }

@@ -17,6 +17,7 @@ import (
 
 	driver "github.com/go-sql-driver/mysql"
 
+	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/engine/probe"
@@ -164,14 +165,8 @@ func readKey(path string, pinned map[string][]byte) (*rsa.PublicKey, error) {
 	const largest = 64 << 10
 	data, ok := pinned[path]
 	if !ok {
-		info, err := os.Stat(path)
-		if err == nil && info.Size() > largest {
-			err = errors.New("it is larger than 64 KiB")
-		}
-		if err == nil {
-			data, err = os.ReadFile(path)
-		}
-		if err != nil {
+		var err error
+		if data, err = atomicfile.Read(path, largest); err != nil {
 			return nil, &keyError{path, err}
 		}
 	}

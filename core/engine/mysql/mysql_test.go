@@ -5,6 +5,8 @@ import (
 	"context"
 	"io"
 	"net"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -259,6 +261,31 @@ func TestProxyHeaderRefused(t *testing.T) {
 		r := &refusal{Number: number, Message: "Proxy header is not accepted from 127.0.0.1"}
 		if found := (&conversation{}).refusedFirst(r); found.Code != finding.SpeakProxyHeader {
 			t.Errorf("error %d is %s", number, found.Code)
+		}
+	}
+}
+
+// TestSSLSwitches: what an option file's switches ask for becomes a TLS rule.
+func TestSSLSwitches(t *testing.T) {
+	for text, want := range map[string]string{
+		"skip-ssl": "DISABLED", "ssl": "REQUIRED", "ssl=0": "DISABLED", "disable-ssl": "DISABLED", "ssl\nssl-verify-server-cert": "VERIFY_IDENTITY",
+		"ssl-verify-server-cert\nssl": "VERIFY_IDENTITY", "loose-ssl-mode=VERIFY_CA": "VERIFY_CA", "ssl\nskip-ssl": "DISABLED", "skip_ssl\nssl": "REQUIRED",
+		"ssl\nssl-verify-server-cert\nskip-ssl-verify-server-cert": "REQUIRED", "compress": "", "ssl-mode=DISABLED": "DISABLED",
+	} {
+		path := filepath.Join(t.TempDir(), "my.cnf")
+		os.WriteFile(path, []byte("[client]\nuser=u\n"+text+"\n"), 0o600)
+		sections, err := readOptions(path)
+		if err != nil || len(sections) != 1 {
+			t.Fatalf("%q: %v %v", text, sections, err)
+		}
+		got := ""
+		for _, pair := range sections[0].Pairs {
+			if pair[0] == "ssl-mode" {
+				got = pair[1]
+			}
+		}
+		if got != want {
+			t.Errorf("%q: %q, want %q", text, got, want)
 		}
 	}
 }

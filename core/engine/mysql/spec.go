@@ -19,6 +19,7 @@ var Spec = &engine.Spec{
 	Word:       Word,
 	Name:       "MySQL",
 	Family:     family,
+	OtherWords: []string{"mysql2", "mysqli", "pymysql"},
 	Port:       usualPort,
 	Begin:      Begin(Word),
 	Front:      front,

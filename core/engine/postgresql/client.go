@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 
+	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/engine/postgresql/passfile"
 )
@@ -144,7 +145,7 @@ func writeURL(c *engine.Connection, u *engine.URLParts) {
 		u.Query["hostaddr"] = address
 	}
 	u.Query["sslmode"] = sslMode(c.TLS)
-	u.Query["sslrootcert"] = c.CA
+	u.Query["sslrootcert"] = c.Authorities()
 	u.Query["sslcert"] = c.Cert
 	u.Query["sslkey"] = c.Key
 	u.Query["sslcrl"], u.Query["sslcrldir"] = revocation(c.CRL)
@@ -303,7 +304,7 @@ func usualPasswordPath(lookup engine.Lookup, home string) string {
 // readPasswords reads the lines of a password file that name one connection: without wildcards but for
 // the database.
 func readPasswords(path string) ([]engine.Section, error) {
-	file, err := os.Open(path)
+	file, err := atomicfile.Open(path)
 	if err != nil {
 		return nil, err
 	}

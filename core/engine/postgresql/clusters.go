@@ -2,12 +2,12 @@ package postgresql
 
 import (
 	"bufio"
-	"os"
 	"path/filepath"
 	"runtime"
 	"strconv"
 	"strings"
 
+	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 )
@@ -84,7 +84,7 @@ func withoutCluster(h engine.Host) []engine.Stopped {
 // "Parameter Interaction via the Configuration File"); the last one counts.
 func confPort(path string) int {
 	port := usualPort
-	file, err := os.Open(path)
+	file, err := atomicfile.Open(path)
 	if err != nil {
 		return port
 	}

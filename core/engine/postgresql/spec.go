@@ -17,6 +17,7 @@ const usualPort = 5432
 var Spec = &engine.Spec{
 	Word:       Word,
 	Name:       "PostgreSQL",
+	OtherWords: []string{"pgsql", "pg", "psycopg2", "postgis"},
 	Port:       usualPort,
 	Begin:      Begin,
 	Front:      front,
@@ -32,6 +33,7 @@ var Spec = &engine.Spec{
 		Schemes:    []string{Word, "postgres"},
 		Parameters: parameters,
 		Settle:     settle,
+		Pairs:      connectionString,
 		Write:      writeURL,
 	},
 	Sockets: engine.Sockets{

@@ -16,6 +16,7 @@ const Word = "redis"
 var Spec = &engine.Spec{
 	Word:       Word,
 	Name:       "Redis",
+	OtherWords: []string{"valkey"},
 	Port:       6379,
 	Begin:      Begin,
 	Statements: statements,

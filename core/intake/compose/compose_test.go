@@ -202,6 +202,27 @@ func TestDefaultFiles(t *testing.T) {
 	}
 }
 
+// TestCopies: a service with several containers says so, since a profile leads to one.
+func TestCopies(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "compose.yaml")
+	os.WriteFile(path, []byte(`services:
+  a: {image: "postgres:16", deploy: {replicas: 2}}
+  b: {image: "postgres:16", scale: 3}
+  c: {image: "postgres:16", scale: 1, deploy: {replicas: 1}}
+  d: {image: "postgres:16"}
+`), 0o600)
+	result, err := Read(t.Context(), Request{Schema: keys, Files: []string{path}})
+	if err != nil || len(result.Servers) != 4 {
+		t.Fatalf("%+v %v", result, err)
+	}
+	for i, want := range []string{"runs 2 containers", "runs 3 containers", "", ""} {
+		notes := strings.Join(result.Servers[i].Found(keys, "here").Notes, " ")
+		if (notes != "") != (want != "") || !strings.Contains(notes, want) {
+			t.Errorf("%s: %q", result.Servers[i].Service, notes)
+		}
+	}
+}
+
 // TestEvidence: a service is a server by its image, port, command or health check; by its variables alone it is similar.
 func TestEvidence(t *testing.T) {
 	folder := t.TempDir()
@@ -215,6 +236,10 @@ func TestEvidence(t *testing.T) {
   job: {image: saltmarsh/job, environment: {POSTGRES_USER: w, POSTGRES_PASSWORD: x}}
   backup: {image: saltmarsh/mysql-backup, environment: {MYSQL_USER: w, MYSQL_PASSWORD: x}}
   front: {image: saltmarsh/front, ports: ["80:80"], environment: {MYSQL_ROOT_PASSWORD: x}}
+  custom: {image: "saltmarsh/mariadb-custom:1"}
+  stack: {image: "redis/redis-stack:latest"}
+  fork: {image: valkey/valkey}
+  exporter: {image: saltmarsh/postgres-exporter, ports: ["9187:9187"]}
   client: {image: saltmarsh/client, environment: {POSTGRES_HOST: image, POSTGRES_PASSWORD: x}}
 `), 0o600)
 	result, err := Read(t.Context(), Request{Schema: keys, Files: []string{path}})
@@ -230,7 +255,7 @@ func TestEvidence(t *testing.T) {
 	if have := names(result.Servers); !slices.Equal(have, []string{"check", "command", "flags", "image"}) {
 		t.Errorf("servers are %v", have)
 	}
-	if have := names(result.Similar); !slices.Equal(have, []string{"backup", "job"}) {
+	if have := names(result.Similar); !slices.Equal(have, []string{"backup", "custom", "fork", "job", "stack"}) {
 		t.Errorf("similar are %v", have)
 	}
 }

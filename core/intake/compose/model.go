@@ -33,6 +33,7 @@ type service struct {
 	Container   string   // container_name, "" for the usual one
 	Command     []string // entrypoint and command, in words
 	Check       []string // of its health check, in words
+	Copies      int      // of its container: scale, or the replicas of deploy; 0 where neither is a number
 	Keys        []string // all that it has
 }
 
@@ -145,6 +146,11 @@ func (l *loading) service(name string, n *node) (*service, error) {
 	}
 	s.Command = append(n.get("entrypoint").words(), n.get("command").words()...)
 	s.Check = n.get("healthcheck").get("test").words()
+	for _, number := range []*node{n.get("deploy").get("replicas"), n.get("scale")} {
+		if number != nil {
+			s.Copies, _ = strconv.Atoi(number.text)
+		}
+	}
 	s.Keys = slices.Clone(n.keys)
 	s.readVolumes(n.get("volumes"))
 	return s, nil

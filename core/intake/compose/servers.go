@@ -22,7 +22,7 @@ import (
 type Result struct {
 	Project string
 	Servers []Server
-	Similar []Server // services that have a server's variables, and nothing else of one
+	Similar []Server // services that have a server's variables, or an image like one, and nothing else of one
 	LeftOut []string // services that look like servers and whose compose profile is not active: "db (test)"
 	Unknown string   // a key of the files that is not known here and was passed over, "" for none
 	Missed  []string // variables that have no value where they may come from
@@ -37,6 +37,7 @@ type Server struct {
 	Container   schema.Container
 	Port        int // the server's in the container
 	Published   []string
+	Copies      int          // of the container, where the service asks for several
 	Password    secret.Value // as declared, for who wants a copy
 	Trouble     string       // why the declared password can't be had
 	Making      Making
@@ -184,6 +185,7 @@ func (l *loading) server(project *project, service *service) (s Server, ok bool)
 		}
 	}
 	s.Making = service.making(project.Name, filepath.Dir(l.Files[0]), env)
+	s.Copies = service.Copies
 	s.Service, s.Container = service.Name, schema.Container{Project: project.Name, Service: service.Name}
 	s.Declaration, s.Port, ok = l.catalog().Describe(env, service.Image, ports)
 	serves, asks := l.catalog().Runs(service.Command)
@@ -191,7 +193,7 @@ func (l *loading) server(project *project, service *service) (s Server, ok bool)
 	case ok && asks && !serves: // a client in a server's image
 		return Server{Service: service.Name}, false
 	case !ok:
-		similar, _ := l.catalog().Similar(env, ports)
+		similar, _ := l.catalog().Similar(env, service.Image, ports)
 		s.Declaration, ok = similar, similar.Engine != "" && (serves || l.catalog().Checks(similar.Engine, service.Check))
 		s.Port = l.catalog().Known.Port(similar.Engine)
 	}
@@ -246,7 +248,11 @@ func (l *loading) password(project *project, service *service, env api.Environme
 func (s Server) Found(keys *schema.Schema, origin string) intake.Found {
 	var notes []string
 	if s.Declaration.Elsewhere != "" {
-		notes = append(notes, "not known: what the files have that "+s.Declaration.Elsewhere+" names")
+		notes = append(notes, "not known: what is in the files of "+s.Declaration.Elsewhere)
+	}
+	if s.Copies > 1 {
+		notes = append(notes, fmt.Sprintf("the service runs %d containers, and a test asks which is meant: name one with "+
+			"container=NAME", s.Copies))
 	}
 	return intake.Found{
 		Notes:    notes,

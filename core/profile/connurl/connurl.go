@@ -30,7 +30,8 @@ var ErrPassword = errors.New("the URL has a password in it. Passwords on the com
 
 // Parse reads a connection URL, scheme://user@host:port/database?name=value. Several
 // hosts may stand between commas; a host may be a percent-encoded socket
-// folder or given as ?host=. An error never repeats the URL.
+// folder or given as ?host=. A connection string of an engine's own, as Pairs has it, is read too. An error never
+// repeats the text.
 func Parse(keys *schema.Schema, s string) (*Connection, error) {
 	c, err := Split(keys, s)
 	if err == nil && (c.Password.Present() || c.sealed) {
@@ -50,38 +51,49 @@ type Connection struct {
 }
 
 // Split is Parse for a URL that may have a password in it. An error never repeats any of the URL.
-func Split(keys *schema.Schema, s string) (*Connection, error) {
-	u, err := readURL(keys, s)
+func Split(keys *schema.Schema, s string) (*Connection, error) { return read(keys, s, leaveNone) }
+
+// Lenient is Split for a URL that was written for another program: parameters that are like none that is known are left
+// out.
+func Lenient(keys *schema.Schema, s string) (*Connection, error) { return read(keys, s, leaveStrange) }
+
+func read(keys *schema.Schema, s string, leaveOut leaving) (*Connection, error) {
+	if word, pairs, ok := Pairs(keys, s); ok {
+		return FromParameters(keys, word, pairs)
+	}
+	u, err := readURL(keys, s, leaveOut)
 	if err != nil {
 		return nil, err
 	}
 	return u.connection()
 }
 
+// Pairs takes a connection string of names and values apart, with the engine whose form it is; ok is false for another
+// text.
+func Pairs(keys *schema.Schema, text string) (word string, pairs [][2]string, ok bool) {
+	for _, spec := range keys.Engines().All() {
+		if spec.URL.Pairs == nil {
+			continue
+		}
+		if pairs, ok := spec.URL.Pairs(text); ok {
+			return spec.Word, pairs, true
+		}
+	}
+	return "", nil, false
+}
+
 // FromParameters makes a connection of named parameters, as a service file, an option
 // file or an environment has them: the names of a URL's parameters, of which
 // "password" comes back apart. Those that are not known are left out.
 func FromParameters(keys *schema.Schema, word string, pairs [][2]string) (*Connection, error) {
-	u := urlReader{keys: keys, spec: keys.Engines().Named(word), named: make(map[string]string)}
+	u := urlReader{keys: keys, spec: keys.Engines().Named(word), named: make(map[string]string), leaveOut: leaveAll}
 	for _, pair := range pairs {
-		known := u
-		u.parameter(pair[0], pair[1])
-		var unknown *unknownParameter
-		if errors.As(u.err, &unknown) {
-			u = known
-			u.leftOut = append(u.leftOut, pair[0])
-		}
-		if u.err != nil {
+		if u.parameter(pair[0], pair[1]); u.err != nil {
 			return nil, u.err
 		}
 	}
 	return u.connection()
 }
-
-// unknownParameter is a parameter without a place in a profile.
-type unknownParameter struct{ text string }
-
-func (e *unknownParameter) Error() string { return e.text }
 
 // schemeOf is the engine whose URLs have that scheme, nil for none.
 func schemeOf(keys *schema.Schema, scheme string) *engine.Spec {
@@ -117,7 +129,7 @@ func withoutDriver(keys *schema.Schema, s string) string {
 	return s
 }
 
-func readURL(keys *schema.Schema, s string) (*urlReader, error) {
+func readURL(keys *schema.Schema, s string, leaveOut leaving) (*urlReader, error) {
 	scheme, rest, ok := strings.Cut(withoutDriver(keys, s), "://")
 	spec := schemeOf(keys, scheme)
 	if !ok || spec == nil {
@@ -148,7 +160,7 @@ func readURL(keys *schema.Schema, s string) (*urlReader, error) {
 	if !hasUser {
 		user, hosts = "", authority
 	}
-	u := &urlReader{keys: keys, spec: spec, what: "in the URL, ", named: make(map[string]string)}
+	u := &urlReader{keys: keys, spec: spec, what: "in the URL, ", named: make(map[string]string), leaveOut: leaveOut}
 	for k, value := range spec.URL.Means[strings.ToLower(scheme)] {
 		u.plain(string(k), value)
 	}
@@ -194,6 +206,7 @@ type urlReader struct {
 	named    map[string]string // the parameters, by name
 	leftOut  []string
 	sealed   bool
+	leaveOut leaving
 	err      error
 }
 
@@ -315,13 +328,33 @@ func (u *urlReader) parameter(name, value string) {
 	case p.Expected != "":
 		u.err = fmt.Errorf("%s%s: expected %s", u.what, name, p.Expected)
 	default:
-		text := fmt.Sprintf("a profile has no key for the URL's parameter %s", clean.Quoted(name))
-		if near := nearest.Name(name, parameters(u.keys)); near != "" {
-			text += fmt.Sprintf("; did you mean %q?", near)
-		}
-		u.err = &unknownParameter{text}
+		u.unknown(name)
 	}
 }
+
+// unknown is for a parameter that no engine knows. One that looks misspelt is not left out of a URL: what it asks for
+// may be safety.
+func (u *urlReader) unknown(name string) {
+	near := nearest.Name(name, parameters(u.keys))
+	if u.leaveOut == leaveAll || u.leaveOut == leaveStrange && near == "" {
+		u.leftOut = append(u.leftOut, name)
+		return
+	}
+	text := fmt.Sprintf("a profile has no key for the URL's parameter %s", clean.Quoted(name))
+	if near != "" {
+		text += fmt.Sprintf("; did you mean %q?", near)
+	}
+	u.err = errors.New(text)
+}
+
+// leaving says which parameters that are not known are left out.
+type leaving int
+
+const (
+	leaveNone    leaving = iota
+	leaveStrange         // those that are like none that is known
+	leaveAll
+)
 
 // parameter is what an engine, or another one, means by a name.
 func parameter(keys *schema.Schema, spec *engine.Spec, name string) (engine.Parameter, bool) {
@@ -437,5 +470,8 @@ func (u *urlReader) connection() (*Connection, error) {
 	return &Connection{sets, u.password, u.leftOut, notes, u.sealed}, nil
 }
 
-// IsScheme reports whether a URL's scheme is that of an engine.
-func IsScheme(keys *schema.Schema, scheme string) bool { return schemeOf(keys, scheme) != nil }
+// IsOf reports whether a text is a URL of an engine, with what a library writes around it.
+func IsOf(keys *schema.Schema, s string) bool {
+	scheme, _, ok := strings.Cut(withoutDriver(keys, s), "://")
+	return ok && schemeOf(keys, scheme) != nil
+}

@@ -81,6 +81,9 @@ func namesOf(fields []Field) []string {
 	return names
 }
 
+// Words are the only values of the key, nil where it takes others.
+func (f *Field) Words() []string { return f.words }
+
 // ParseValue reads a value as typed on a command line. The error says what was
 // expected and never repeats the value, which may be a misplaced password.
 func (f *Field) ParseValue(s string) (Value, error) {

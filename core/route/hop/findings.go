@@ -357,6 +357,9 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 	case len(a.ring.offers) > 0 && len(a.partial) == 0:
 		found = finding.New(finding.HopKeyRefused, "the jump host %s accepts none of the keys for the user %s", h,
 			clean.Quoted(h.User))
+		if a.ring.unfit != "" {
+			found.Advise("have %s signed again, for this user and this machine", a.ring.unfit)
+		}
 		found.Advise("name the key file: %s", h.set("key", "PATH")).Advise("name another user: %s", h.set("user", "NAME"))
 		if path := publicPart(a.ring); path != "" {
 			found.Suggest("ssh-copy-id -i %s -p %d %s   # if you can log in another way", clean.Shell(path), h.Port,

@@ -154,6 +154,42 @@ func TestAgentCertificate(t *testing.T) {
 	}
 }
 
+// TestJudge: what a certificate says for which a hop may refuse it.
+func TestJudge(t *testing.T) {
+	now := uint64(time.Now().Unix())
+	for want, c := range map[string]*ssh.Certificate{
+		"":                      {ValidBefore: ssh.CertTimeInfinity, ValidPrincipals: []string{"keeper"}},
+		"c expired on ":         {ValidBefore: now - 60},
+		"c is valid only from ": {ValidBefore: ssh.CertTimeInfinity, ValidAfter: now + 60},
+		"c is for warden, oldhand, not for keeper": {ValidBefore: ssh.CertTimeInfinity, ValidPrincipals: []string{"warden", "oldhand"}},
+		"c is only for connections from 192.0.2.0/24": {ValidBefore: ssh.CertTimeInfinity,
+			Permissions: ssh.Permissions{CriticalOptions: map[string]string{"source-address": "192.0.2.0/24"}}},
+	} {
+		r := &ring{h: &Hop{User: "keeper"}}
+		r.judge(c, "c")
+		if got := strings.Join(r.seen, "; "); !strings.HasPrefix(got, want) || (want == "") != (r.unfit == "") || want == "" && got != "" {
+			t.Errorf("%q, want %q", got, want)
+		}
+	}
+}
+
+// refusing is an agent whose owner says no.
+type refusing struct{ agent.Agent }
+
+func (refusing) Sign(ssh.PublicKey, []byte) (*ssh.Signature, error) { return nil, errors.New("no") }
+
+// TestAgentRefuses: an agent that says no at once is not one that was waited for.
+func TestAgentRefuses(t *testing.T) {
+	_, private, _ := ed25519.GenerateKey(rand.Reader)
+	keyring := agent.NewKeyring()
+	keyring.Add(agent.AddedKey{PrivateKey: &private})
+	r := (&Dialer{Finder: &secret.Finder{}}).ring(t.Context(), &Hop{Of: someHop(t), agent: serving(t, refusing{keyring})})
+	defer r.close()
+	if _, err := r.offers[0].Sign(rand.Reader, []byte("x")); err == nil || r.waits.Load() {
+		t.Errorf("%v, waits %v", err, r.waits.Load())
+	}
+}
+
 // TestAgentHangs: an agent that does not sign is waited for no longer than the context lasts.
 func TestAgentHangs(t *testing.T) {
 	_, private, _ := ed25519.GenerateKey(rand.Reader)

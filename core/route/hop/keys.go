@@ -56,14 +56,16 @@ type ring struct {
 	offers   []*offer
 	problems []*finding.Finding // key files that can't be used
 	seen     []string           // what else kept a key from being offered
+	unfit    string             // a certificate that the hop may refuse for what it says, "" for none
 	failed   error              // what stopped a signature: a *secret.Failure
 	closer   io.Closer          // the agent's connection
 	release  func() bool        // lets go of it; nil without one
 	waits    atomic.Bool        // the agent was asked for a signature, and has not answered
+	over     func() bool        // the time of the login is over
 }
 
 func (d *Dialer) ring(ctx context.Context, h *Hop) *ring {
-	r := &ring{d: d, h: h}
+	r := &ring{d: d, h: h, over: func() bool { return ctx.Err() != nil }}
 	if h.noKeys {
 		return r
 	}
@@ -117,7 +119,7 @@ func (a *agentSigner) Sign(rand io.Reader, data []byte) (*ssh.Signature, error) 
 func (a *agentSigner) SignWithAlgorithm(rand io.Reader, data []byte, algorithm string) (*ssh.Signature, error) {
 	a.r.waits.Store(true)
 	signature, err := a.AlgorithmSigner.SignWithAlgorithm(rand, data, algorithm)
-	if err == nil {
+	if err == nil || !a.r.over() { // else the connection to the agent was closed under it
 		a.r.waits.Store(false)
 	}
 	return signature, err
@@ -144,7 +146,11 @@ func (r *ring) agentKeys(ctx context.Context) []ssh.Signer {
 			conn.SetDeadline(time.Time{}) // it may ask its owner before it signs
 			r.release = context.AfterFunc(ctx, func() { conn.Close() })
 			for i, s := range signers {
-				signers[i] = &agentSigner{s.(ssh.AlgorithmSigner), plainForm(s.PublicKey()), r}
+				public := plainForm(s.PublicKey())
+				if certificate, ok := public.(*ssh.Certificate); ok {
+					r.judge(certificate, "a certificate of the SSH agent")
+				}
+				signers[i] = &agentSigner{s.(ssh.AlgorithmSigner), public, r}
 			}
 			return signers
 		}
@@ -226,27 +232,36 @@ func (r *ring) certified(path string, pub ssh.PublicKey, signer ssh.Signer) (ssh
 	if err != nil || !ok || !bytes.Equal(certificate.Key.Marshal(), pub.Marshal()) {
 		return nil, false
 	}
-	now := uint64(time.Now().Unix())
-	switch {
-	case certificate.CertType != ssh.UserCert:
+	if certificate.CertType != ssh.UserCert {
 		r.seen = append(r.seen, fmt.Sprintf("the certificate %s is a host's, not a user's", path))
+		r.unfit = "the certificate " + path
 		return nil, false
-	case certificate.ValidBefore != ssh.CertTimeInfinity && now >= certificate.ValidBefore:
-		r.seen = append(r.seen,
-			fmt.Sprintf("the certificate %s expired on %s", path, time.Unix(int64(certificate.ValidBefore), 0).UTC().
-				Format("2006-01-02 15:04 UTC")))
-	case now < certificate.ValidAfter:
-		r.seen = append(r.seen,
-			fmt.Sprintf("the certificate %s is valid only from %s",
-				path, time.Unix(int64(certificate.ValidAfter), 0).UTC().
-					Format("2006-01-02 15:04 UTC")))
-	case len(certificate.ValidPrincipals) > 0 && !slices.Contains(certificate.ValidPrincipals, r.h.User):
-		r.seen = append(r.seen,
-			fmt.Sprintf("the certificate %s is for %s, not for %s", path,
-				clean.Line(strings.Join(certificate.ValidPrincipals, ", "), 120), clean.Line(r.h.User, 60)))
 	}
+	r.judge(certificate, "the certificate "+path)
 	certified, err := ssh.NewCertSigner(certificate, signer)
 	return certified, err == nil
+}
+
+// judge notes what a certificate says for which the hop may refuse it (PROTOCOL.certkeys in OpenSSH's source).
+func (r *ring) judge(c *ssh.Certificate, what string) {
+	at := func(seconds uint64) string { return time.Unix(int64(seconds), 0).UTC().Format("2006-01-02 15:04 UTC") }
+	now, only := uint64(time.Now().Unix()), c.CriticalOptions["source-address"]
+	why := ""
+	switch {
+	case c.ValidBefore != ssh.CertTimeInfinity && now >= c.ValidBefore:
+		why = "expired on " + at(c.ValidBefore)
+	case now < c.ValidAfter:
+		why = "is valid only from " + at(c.ValidAfter)
+	case len(c.ValidPrincipals) > 0 && !slices.Contains(c.ValidPrincipals, r.h.User):
+		why = fmt.Sprintf("is for %s, not for %s", clean.Line(strings.Join(c.ValidPrincipals, ", "), 120),
+			clean.Line(r.h.User, 60))
+	case only != "":
+		why = "is only for connections from " + clean.Line(only, 120)
+	default:
+		return
+	}
+	r.unfit = what
+	r.seen = append(r.seen, what+" "+why)
 }
 
 // open reads a key file. Of an encrypted one the private part is opened when the

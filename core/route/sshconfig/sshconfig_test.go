@@ -139,6 +139,22 @@ func TestRead(t *testing.T) {
 	}
 }
 
+// TestHomes: "~" is the user's home, and "~NAME" that of another account of this machine.
+func TestHomes(t *testing.T) {
+	t.Parallel()
+	account, err := user.Current()
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := &parser{Reader: Reader{Home: "/home/warden"}}
+	for text, want := range map[string]string{"~": "/home/warden", "~/k": "/home/warden/k", "/k/~": "/k/~",
+		"~" + account.Username + "/k": filepath.Join(account.HomeDir, "k"), "~no-such-account/k": "~no-such-account/k"} {
+		if got := p.home(text); got != want {
+			t.Errorf("%s: %s, want %s", text, got, want)
+		}
+	}
+}
+
 // TestParseJump: what stands in a ProxyJump, and what OpenSSH refuses there.
 func TestParseJump(t *testing.T) {
 	t.Parallel()
@@ -198,30 +214,7 @@ func TestAsOpenSSH(t *testing.T) {
 			t.Errorf("%q for %+v: ours %v, ssh's %v", c.files, c.asked, err, sshErr)
 			continue
 		}
-		view := make(map[string][]string)
-		for line := range strings.Lines(string(out)) {
-			keyword, value, _ := strings.Cut(strings.TrimSpace(line), " ")
-			view[keyword] = append(view[keyword], value)
-		}
-		var jumps []string
-		for _, j := range h.Jump {
-			text := j.Host
-			if strings.Contains(text, ":") {
-				text = "[" + text + "]"
-			}
-			if j.User != "" {
-				text = j.User + "@" + text
-			}
-			if j.Port != 0 {
-				text += ":" + strconv.Itoa(j.Port)
-			}
-			jumps = append(jumps, text)
-		}
-		ours := []string{h.HostName.Value, h.Port.Value, h.User.Value, strings.Join(jumps, ",")}
-		theirs := []string{one(view["hostname"]), one(view["port"]), one(view["user"]), one(view["proxyjump"])}
-		if command := one(view["proxycommand"]); command != "" && command != "none" {
-			theirs = append(theirs, command)
-		}
+		ours, theirs := way(h), sshWay(string(out))
 		if !slices.Equal(ours, theirs) && !(len(h.NotHonoured) > 0 && len(theirs) == 4 && theirs[3] == ours[3]) {
 			t.Errorf("%q for %+v: ours %q, ssh's %q", c.files, c.asked, ours, theirs)
 		}
@@ -232,11 +225,42 @@ func TestAsOpenSSH(t *testing.T) {
 	}
 }
 
-func one(values []string) string {
-	if len(values) == 0 {
-		return ""
+// way is where a host leads: its name, port, account and jumps.
+func way(h *Host) []string {
+	var jumps []string
+	for _, j := range h.Jump {
+		text := j.Host
+		if strings.Contains(text, ":") {
+			text = "[" + text + "]"
+		}
+		if j.User != "" {
+			text = j.User + "@" + text
+		}
+		if j.Port != 0 {
+			text += ":" + strconv.Itoa(j.Port)
+		}
+		jumps = append(jumps, text)
 	}
-	return values[0]
+	return []string{h.HostName.Value, h.Port.Value, h.User.Value, strings.Join(jumps, ",")}
+}
+
+// sshWay is the same of a view that ssh -G prints, and a command that makes the connection, where there is one.
+func sshWay(out string) []string {
+	way := []string{shown(out, "hostname"), shown(out, "port"), shown(out, "user"), shown(out, "proxyjump")}
+	if command := shown(out, "proxycommand"); command != "" && command != "none" {
+		way = append(way, command)
+	}
+	return way
+}
+
+// shown is the first value of a keyword in a view that ssh -G prints, "" for none.
+func shown(out, keyword string) string {
+	for line := range strings.Lines(out) {
+		if word, value, _ := strings.Cut(strings.TrimSpace(line), " "); word == keyword {
+			return value
+		}
+	}
+	return ""
 }
 
 // configuration is one that both read.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"os"
+	"os/user"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -223,9 +224,18 @@ func (p *parser) path(text string) string {
 	return path
 }
 
+// home expands "~", and "~NAME" for an account of this machine; another name stays, and no such file is found.
 func (p *parser) home(path string) string {
-	if rest, ok := strings.CutPrefix(path, "~/"); ok {
+	name, ok := strings.CutPrefix(path, "~")
+	if !ok {
+		return path
+	}
+	name, rest, _ := strings.Cut(name, "/")
+	if name == "" {
 		return filepath.Join(p.Home, rest)
+	}
+	if account, err := user.Lookup(name); err == nil && account.HomeDir != "" {
+		return filepath.Join(account.HomeDir, rest)
 	}
 	return path
 }
@@ -244,10 +254,10 @@ func (p *parser) tokens(text string) string {
 	host := p.hostName()
 	local, _ := os.Hostname()
 	first, _, _ := strings.Cut(local, ".")
-	port, user := p.setting("port", "22").Value, p.setting("user", p.User).Value
-	sum := sha1.Sum([]byte(local + host + port + user))
+	port, name := p.setting("port", "22").Value, p.setting("user", p.User).Value
+	sum := sha1.Sum([]byte(local + host + port + name))
 	return strings.NewReplacer("%%", "%", "%d", p.Home, "%h", host, "%n", p.host.Alias, "%p", port,
-		"%r", user, "%u", p.User, "%l", local, "%L", first, "%i", strconv.Itoa(os.Getuid()),
+		"%r", name, "%u", p.User, "%l", local, "%L", first, "%i", strconv.Itoa(os.Getuid()),
 		"%k", p.setting("hostkeyalias", p.host.Alias).Value, "%C", hex.EncodeToString(sum[:])).Replace(text)
 }
 
