@@ -117,6 +117,10 @@ func testAudit(t *testing.T) {
 			t.Errorf("%s is told of", key)
 		}
 	}
+	os.Chmod(filepath.Join(p.Home, "profiles.toml"), 0o666) // which other commands would make right, and say so on their way
+	if _, found := audited(t, p); found["audit.permissions profiles.toml"] != "high" {
+		t.Errorf("%v", found)
+	}
 	r := p.Run("audit", "-fix")
 	r.Want(1).Has("chmod 0600 "+secret, "chmod 0755 "+loose, "1 high, ").HasNot("others can")
 	if info, _ := os.Stat(secret); info.Mode().Perm() != 0o600 {

@@ -191,6 +191,8 @@ func TestPermissionsAreFixed(t *testing.T) {
 	os.Chmod(path, 0o644)
 	p.OK("list").Has("notice: " + path + " could be used by others (0644); now it is 0600")
 	p.OK("list").HasNot("notice")
+	os.Chmod(path, 0o622)
+	p.OK("list").Has("now it is 0600. Others could change it: check what is in it")
 }
 
 func TestHelpAndExplain(t *testing.T) {

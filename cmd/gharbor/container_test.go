@@ -139,7 +139,7 @@ func TestContainerEndpoints(t *testing.T) {
 	h.Setenv("DOCKER_HOST", h.engine.Endpoint())
 	h.OK("test", "ringing", "-quiet")
 	h.OK("container", "scan").Has("(DOCKER_HOST)")
-	for _, named := range []string{"ssh://warden@gate.saltmarsh.example", "unix://relative", "127.0.0.1:2375", "\x1b[31mred"} {
+	for _, named := range []string{"ssh://warden@gate.saltmarsh.example", "unix://relative", "127.0.0.1:port", "\x1b[31mred"} {
 		h.Setenv("DOCKER_HOST", named)
 		h.Test("ringing").Ends(t, "route", "fail", "container.endpoint")
 		h.Run("container", "scan").Want(5).HasNot("\x1b")
@@ -147,7 +147,7 @@ func TestContainerEndpoints(t *testing.T) {
 	h.Setenv("GHARBOR_ENGINES", h.engine.Socket) // the others are shown all the same
 	h.Setenv("DOCKER_HOST", "ssh://warden@gate.saltmarsh.example")
 	h.OK("container", "scan").Has("container.endpoint", "saltmarsh-ringing")
-	h.Test("ringing").Ends(t, "route", "fail", "container.endpoint") // which is where it is meant to be looked for
+	h.OK("test", "ringing", "-quiet") // who names sockets means those
 	h.Setenv("GHARBOR_ENGINES", "")
 	h.Setenv("DOCKER_HOST", "tcp://192.0.2.9:2375") // another machine, without TLS: nothing is dialled
 	if s := h.Test("ringing").Ends(t, "route", "fail", "container.engine-tls"); !strings.Contains(s.Seen(), "plain TCP") {

@@ -185,8 +185,8 @@ func TestHopCertificates(t *testing.T) {
 		t.Fatal(err)
 	}
 	s = p.Test("tides").Ends(t, "hop 1", "fail", "hop.key-refused")
-	if !strings.Contains(s.Seen(), "expired on") {
-		t.Error(s.Seen())
+	if !strings.Contains(s.Seen(), "expired on") || !strings.Contains(strings.Join(s.Finding.Do, "\n"), "have the certificate "+user+"-cert.pub signed again") {
+		t.Errorf("%s %s", s.Seen(), s.Finding.Do)
 	}
 }
 

@@ -76,7 +76,7 @@ func TestRealContainerLogs(t *testing.T) {
 	if one := scanned(t, p)[ended]; one != nil {
 		t.Errorf("a program with a server's variables is taken for one: %v", one)
 	}
-	p.OK("container", "scan").Has("with a server's variables: ", "gharbor container adopt NAME")
+	p.OK("container", "scan").Has("like a server by variables or image: ", "gharbor container adopt NAME")
 }
 
 // TestRealContainerService makes a container of a compose file's service that was never made.

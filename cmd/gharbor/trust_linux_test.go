@@ -368,7 +368,7 @@ func TestKeeperIsFound(t *testing.T) {
 	if environment, err := os.ReadFile(fmt.Sprintf("/proc/%d/environ", pid)); err != nil || len(environment) > 0 {
 		t.Errorf("its environment is %q, %v", environment, err)
 	}
-	syscall.Kill(pid, syscall.SIGSTOP)
+	standStill(t, pid)
 	line := "kill -KILL " + strconv.Itoa(pid)
 	p.Run("wallet", "lock").Want(4).Has("does not answer", line)
 	w.do("unlock").Want(4).Has("does not answer", line)
@@ -400,7 +400,7 @@ func TestTunnelIsFound(t *testing.T) {
 	if environment, err := os.ReadFile(fmt.Sprintf("/proc/%d/environ", s.PID)); err != nil || strings.Contains(string(environment), "canary") || !strings.Contains(string(environment), "HOME=") {
 		t.Errorf("its environment is %q, %v", environment, err)
 	}
-	syscall.Kill(s.PID, syscall.SIGSTOP)
+	standStill(t, s.PID)
 	line := "kill -KILL " + strconv.Itoa(s.PID)
 	p.Run("tunnel", "list").Want(5).Has("does not answer", line).HasNot("no tunnel is open")
 	p.Run("tunnel", "show", "tides").Want(5).Has("does not answer", line)

@@ -109,7 +109,11 @@ func containerCases() []tryCase {
 		{name: "no engine at all", code: "container.engine-broken", setUp: engineIs(engineapi.NotHTTP), after: same},
 		{name: "an engine that refuses", code: "container.engine-refused", setUp: engineIs(engineapi.Forbidden), after: same},
 		{name: "an engine without TLS", code: "container.engine-tls", setUp: inContainer(nil, "endpoint=tcp://192.0.2.9:2375"), after: same},
-		{name: "no endpoint", code: "container.endpoint", setUp: func(w *tryWorld) { inContainer(nil)(w); w.Setenv("DOCKER_HOST", "ssh://gate.saltmarsh.example") }, after: same},
+		{name: "no endpoint", code: "container.endpoint", setUp: func(w *tryWorld) {
+			inContainer(nil)(w)
+			w.Setenv("GHARBOR_ENGINES", "")
+			w.Setenv("DOCKER_HOST", "ssh://gate.saltmarsh.example")
+		}, after: same},
 		{name: "a container behind hops", code: "profile.conflict", setUp: func(w *tryWorld) {
 			inContainer(nil)(w)
 			w.OK("hop", "add", "x", "host=gate.saltmarsh.example", "user=keeper")

@@ -13,6 +13,8 @@ import (
 
 // leftToPeople are steps to do that are settings of a server, or decisions, with where a test comes upon them.
 var leftToPeople = map[string]string{
+	"have %s signed again":                         "needs the authority's key; TestHopCertificates has one that expired",
+	"a server in a container of another":           "of an engine on another machine; what jump hosts do, hops show",
 	"on the server: give its default user":         "TestRedisStates; a real server in protected mode",
 	"on the server: give the default user":         "TestRedisFindings has a server with a password",
 	"on the server: look at CLIENT LIST":           "TestRedisStates comes upon it",

@@ -9,6 +9,7 @@ import (
 	"gentleharbor/internal/cli/auditcmd"
 	"gentleharbor/internal/cli/base"
 	"gentleharbor/internal/cli/cloudcmd"
+	"gentleharbor/internal/cli/completioncmd"
 	"gentleharbor/internal/cli/containercmd"
 	"gentleharbor/internal/cli/democmd"
 	"gentleharbor/internal/cli/hopcmd"
@@ -61,6 +62,9 @@ func makers() []base.Maker {
 		{Name: "audit", Make: auditcmd.Audit},
 		{Name: "explain", Make: testcmd.Explain, Group: "About"},
 		{Name: "demo", Make: democmd.Demo},
+		{Name: "completion", Make: completioncmd.Completion},
+		{Name: "completion-words", Make: completioncmd.Words},
+		{Name: "manual-pages", Make: democmd.Manual},
 		{Name: "version", Make: democmd.ShowVersion},
 		{Name: "help", Make: base.Help},
 	}

@@ -162,7 +162,7 @@ func startTern(t *testing.T) (port string) {
 					switch words := strings.Fields(lines.Text()); {
 					case len(words) == 3 && words[0] == "LOGIN" && words[2] == "kirr":
 						fmt.Fprintln(conn, "OK")
-					case words[0] == "FISH":
+					case len(words) > 0 && words[0] == "FISH":
 						fmt.Fprintln(conn, "herring")
 					case lines.Text() == "RING":
 						fmt.Fprintln(conn, "A4711")

@@ -9,7 +9,6 @@ import (
 
 	"gentleharbor/core/audit"
 	"gentleharbor/core/finding"
-	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/wallet"
@@ -77,14 +76,10 @@ problem of severity high is left.`,
 
 // auditSubject gathers what there is to look at.
 func (c *call) auditSubject(ctx context.Context, o secretcmd.WalletFlags) (audit.Subject, error) {
-	h, err := profile.FindHome(c.Keys, c.Lookup)
+	c.AsFound = true
+	h, err := c.Home()
 	if err != nil {
 		return audit.Subject{}, err
-	}
-	data, err := os.Stat(h.ProfilesPath())
-	if err == nil && data.Mode().Perm()&0o077 != 0 {
-		// Loading would fix it, and what was wrong would not be reported.
-		c.Notice("others could use %s (%04o); it is 0600 now", h.ProfilesPath(), data.Mode().Perm())
 	}
 	file, err := c.Load()
 	if err != nil {

@@ -23,6 +23,7 @@ import (
 	"gentleharbor/core/nearest"
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/schema"
+	"gentleharbor/core/secret"
 	"gentleharbor/core/vouch"
 	"gentleharbor/internal/cli/wording"
 	"gentleharbor/internal/render"
@@ -64,12 +65,14 @@ type Command struct {
 	Program  bool // two dashes and a program stand behind its own words
 	Patient  bool // a signal is its program's, which may go on
 	Signals  bool // it looks after signals itself
-	MinArgs  int  // of names
-	MaxArgs  int  // of names; -1 for any number
-	Flags    func(*FlagSet)
-	Run      func(context.Context, *Call) error
-	Verbs    func() []*Command // a group's; most have no run of their own
-	Hidden   bool              // what the program starts itself as; help does not show it
+	// Words are what may stand for a placeholder of Args, for completion; nil where the table of sources has it.
+	Words   func(*Call) map[string][]string
+	MinArgs int // of names
+	MaxArgs int // of names; -1 for any number
+	Flags   func(*FlagSet)
+	Run     func(context.Context, *Call) error
+	Verbs   func() []*Command // a group's; most have no run of their own
+	Hidden  bool              // what the program starts itself as; help does not show it
 }
 
 // call is a command being run.
@@ -83,6 +86,7 @@ type Call struct {
 	Makers   []Maker // of all commands
 	Log      *slog.Logger
 	Keys     *schema.Schema
+	AsFound  bool // loose permissions of the tool's own files are left, for an audit
 	Loaded   *profile.File
 	Broken   error // what is wrong with the project's file
 	Vouched  vouch.Book
@@ -137,6 +141,12 @@ func Run(ctx context.Context, w World, makers []Maker, args []string) (code int)
 		term.Failure(err, try, steps)
 	}
 	return code
+}
+
+// outside reports whether an error is a finding: what something outside did, or did not do.
+func outside(err error) bool {
+	failure, exit := new(secret.Failure), new(ExitError)
+	return errors.As(err, &failure) || errors.As(err, &exit) && exit.Outside
 }
 
 // Defect shows a panic of a goroutine that nobody waits for, and is its exit code.
@@ -210,7 +220,11 @@ func dispatch(ctx context.Context, w World, term *render.Terminal, noColour bool
 			})()
 		}
 	}
-	return cmd.Run(ctx, c)
+	err = cmd.Run(ctx, c)
+	if ctx.Err() != nil && outside(err) { // after Ctrl-C nothing outside was waited for any more
+		return ctx.Err()
+	}
+	return err
 }
 
 // lastMoment is how long a command may go on after Ctrl-C: what tidies up behind it takes less,

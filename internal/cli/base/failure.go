@@ -23,12 +23,35 @@ const (
 	ExitInterrupted = 130 // Ctrl-C, as shells number it
 )
 
+// ExitCodes are the exit codes, with what each means.
+func ExitCodes() []struct {
+	Code    int
+	Meaning string
+} {
+	return []struct {
+		Code    int
+		Meaning string
+	}{
+		{ExitOK, "all is well; a warning too, but with -strict"},
+		{ExitFailed, "a test, an expectation or a comparison failed, or a problem of severity high was found"},
+		{ExitUsage, "the command line is wrong"},
+		{ExitFile, "a file of profiles, aliases or approvals is wrong"},
+		{ExitSecret, "a password could not be had"},
+		{ExitServer, "the server, the hops or the container engine failed"},
+		{ExitUnknown, "compare can't tell"},
+		{exitDefect, "a bug in gharbor"},
+		{ExitInterrupted, "stopped by Ctrl-C"},
+	}
+}
+
 // ExitError is an error with an exit code of its own and lines to try.
 type ExitError struct {
 	Code int
 	Err  error // nil: all has been said
 	Try  []string
 	Do   []string // steps that are no command
+
+	Outside bool // it is a finding, of something outside
 }
 
 func (e *ExitError) Error() string {
@@ -60,7 +83,7 @@ func Found(code int, err error, found *finding.Finding) error {
 	if err == nil {
 		err = errors.New(found.Cause)
 	}
-	return &ExitError{Code: code, Err: err, Try: found.Try, Do: found.Do}
+	return &ExitError{Code: code, Err: err, Try: found.Try, Do: found.Do, Outside: true}
 }
 
 // Usage is a mistake on the command line. It never repeats a value.

@@ -17,13 +17,32 @@ type FlagSet struct {
 	made  []string          // names, in order
 	heads map[string]string // by the name of the flag that stands below it
 	head  string            // for the next flag
+	words map[string][]string
 }
+
+// Choose says which words a flag takes, for completion.
+func (fs *FlagSet) Choose(name string, words ...string) { fs.words[name] = words }
 
 func newFlagSet(cmd *Command, keys *schema.Schema) *FlagSet {
 	return &FlagSet{
 		FlagSet: flag.NewFlagSet(cmd.Name, flag.ContinueOnError), Keys: keys,
-		heads: make(map[string]string), head: "Flags",
+		heads: make(map[string]string), head: "Flags", words: make(map[string][]string),
 	}
+}
+
+// flagsOf are a command's own flags.
+func flagsOf(cmd *Command, keys *schema.Schema) *FlagSet {
+	fs := newFlagSet(cmd, keys)
+	if cmd.Flags != nil {
+		cmd.Flags(fs)
+	}
+	return fs
+}
+
+// isSwitch reports whether a flag stands without a value.
+func isSwitch(v flag.Value) bool {
+	b, ok := v.(interface{ IsBoolFlag() bool })
+	return ok && b.IsBoolFlag()
 }
 
 // Section puts a heading before the flags that are made next.

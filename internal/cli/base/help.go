@@ -72,6 +72,9 @@ func overview(out io.Writer, makers []Maker) error {
 			fmt.Fprintf(&b, "%s\n\n", group)
 		}
 		cmd := m.Make()
+		if cmd.Hidden {
+			continue
+		}
 		fmt.Fprintf(&b, "  %-12s %s\n", cmd.Name, cmd.Summary)
 	}
 	b.WriteString("\nNew here? gharbor demo shows it all against simulated servers; gharbor nearby finds\nthe " +
@@ -128,10 +131,7 @@ func commandHelp(out io.Writer, keys *schema.Schema, cmd *Command) error {
 		b.WriteByte('\n')
 		verbLines(&b, cmd)
 	}
-	fs := newFlagSet(cmd, keys)
-	if cmd.Flags != nil {
-		cmd.Flags(fs)
-	}
+	fs := flagsOf(cmd, keys)
 	if len(fs.heads) > 1 {
 		fs.Section("Other")
 	}

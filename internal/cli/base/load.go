@@ -25,6 +25,7 @@ func (c *Call) Home() (profile.Home, error) {
 		return h, Failure(ExitFile, err)
 	}
 	h.Notice = func(text string) { c.Notice("%s", text) }
+	h.AsFound = c.AsFound
 	c.Log.Debug("home", "folder", h.Dir)
 	return h, nil
 }

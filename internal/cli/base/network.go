@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"path/filepath"
+	"time"
 
 	"gentleharbor/core/address"
 	"gentleharbor/core/binding"
@@ -76,16 +78,24 @@ func (c *Call) HandOver(ctx context.Context, p *resolve.Profile, v secret.Value)
 	if found != nil {
 		return handover.Connection{}, RouteFailed(found)
 	}
-	return c.HandOverTo(p, servers, v)
+	return c.HandOverTo(ctx, p, servers, v)
 }
 
 // HandOverTo is the connection to servers of a profile, for another program. The authority of a cloud instance becomes
 // a file, which such a program can read.
-func (c *Call) HandOverTo(p *resolve.Profile, servers []address.Candidate, v secret.Value) (handover.Connection,
-	error) {
+func (c *Call) HandOverTo(ctx context.Context, p *resolve.Profile, servers []address.Candidate,
+	v secret.Value) (handover.Connection, error) {
 	conn, found := handover.Of(p, servers, v)
 	if found != nil {
 		return conn, &secret.Failure{Found: found}
+	}
+	if host, ok := conn.Named(); ok && net.ParseIP(host) == nil && len(p.Hops()) == 0 {
+		const within = 5 * time.Second
+		bound, cancel := context.WithTimeout(ctx, within)
+		defer cancel()
+		if found, err := c.Network().Resolve(bound, host); err == nil && len(found) > 0 {
+			conn.Address = found[0].String()
+		}
 	}
 	if in := servers[0].Cloud; in != nil && in.Authority != nil {
 		h, err := c.Home()

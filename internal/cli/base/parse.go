@@ -96,10 +96,7 @@ func (q *quiet) Set(s string) error {
 }
 
 // IsBoolFlag lets a switch stand without a value.
-func (q *quiet) IsBoolFlag() bool {
-	b, ok := q.Value.(interface{ IsBoolFlag() bool })
-	return ok && b.IsBoolFlag()
-}
+func (q *quiet) IsBoolFlag() bool { return isSwitch(q.Value) }
 
 func (q *quiet) String() string {
 	if q.Value == nil {
@@ -186,6 +183,7 @@ func (f *Format) Flag(fs *FlagSet, more ...string) {
 	*f = "text"
 	words := append([]string{"text", "json"}, more...)
 	one := strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
+	fs.Choose("format", words...)
 	fs.Func("format", one+" (default text)", func(s string) error {
 		if !slices.Contains(words, s) {
 			return errors.New("expected " + one)

@@ -48,6 +48,7 @@ A job signs in by itself: with client-secret or token-file in the account.`,
 			fs.BoolVar(&o.open, "open", false, "open the page in this system's browser")
 			fs.BoolVar(&o.forget, "forget", false, "keep the token in memory alone, until the wallet is locked")
 			fs.BoolVar(&o.stdin, "token-stdin", false, "take a token from standard input, in place of a sign-in")
+			fs.Choose("key", "keyring", "wallet")
 			fs.Func("key", "where the key that seals the token is: keyring, wallet", func(s string) error {
 				if o.key = s; s != "keyring" && s != "wallet" {
 					return errors.New("expected keyring or wallet")

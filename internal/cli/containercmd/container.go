@@ -162,7 +162,7 @@ func (c *call) scanTables(engines []scannedEngine) error {
 		}
 		fmt.Fprintln(c.Stdout, countOthers(len(e.Containers), e.Others))
 		if len(e.Similar) > 0 {
-			fmt.Fprintf(c.Stdout, "  of them, with a server's variables: %s\n  if one is a server: gharbor container "+
+			fmt.Fprintf(c.Stdout, "  of them, like a server by variables or image: %s\n  if one is a server: gharbor container "+
 				"adopt NAME\n", clean.Line(strings.Join(e.Similar, ", "), 300))
 		}
 		for _, one := range e.Containers {

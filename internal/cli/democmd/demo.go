@@ -15,8 +15,15 @@ import (
 func Demo() *base.Command {
 	var keep, list bool
 	return &base.Command{
-		Name:    "demo",
-		Args:    "[PART]",
+		Name: "demo",
+		Args: "[PART]",
+		Words: func(*base.Call) map[string][]string {
+			var parts []string
+			for _, part := range demo.Parts() {
+				parts = append(parts, part.Name)
+			}
+			return map[string][]string{"PART": parts}
+		},
 		Summary: "a guided example with simulated servers; installs nothing, leaves nothing behind",
 		Long: `Starts simulated servers on free loopback ports, with a temporary home, and walks through
 the commands: define, test, fail, fix, ready. With -keep the servers stay up until Ctrl-C,

@@ -66,6 +66,7 @@ func (o *options) flags(fs *base.FlagSet) {
 
 // accessFlag registers -access.
 func (o *options) accessFlag(fs *base.FlagSet) {
+	fs.Choose("access", "own", "write", "read")
 	fs.Func("access", "own (makes tables), write (changes rows) or read", func(s string) (err error) {
 		o.access, err = provision.ParseAccess(s)
 		return err

@@ -20,6 +20,13 @@ import (
 	"gentleharbor/internal/cli/base"
 )
 
+func allKinds() (all []string) {
+	for _, k := range catalogue.Kinds {
+		all = append(all, string(k.Word))
+	}
+	return all
+}
+
 // browseOptions are the flags of browse.
 type browseOptions struct {
 	form
@@ -35,6 +42,7 @@ func Browse() *base.Command {
 	return &base.Command{
 		Name:    "browse",
 		Args:    "PROFILE [KIND] [PATTERN]",
+		Words:   func(*base.Call) map[string][]string { return map[string][]string{"KIND": allKinds()} },
 		Summary: "show what is on a server",
 		Long: `Tests the profile, then shows what its login can see: without a KIND the
 database, its schemas, and what the login may do. The kinds have the same

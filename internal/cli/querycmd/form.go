@@ -16,6 +16,7 @@ type form struct {
 }
 
 func (f *form) flags(fs *base.FlagSet) {
+	fs.Choose("format", results.Formats...)
 	fs.Func("format", strings.Join(results.Formats, ", ")+" (default table on a terminal, else tsv)", f.set)
 	fs.BoolVar(&f.stacked, "stacked", false, "a table with one value on each line")
 }

@@ -70,6 +70,7 @@ func (o *loadOptions) flags(fs *base.FlagSet) {
 		o.null = &text
 		return nil
 	})
+	fs.Choose("written", "csv", "tsv")
 	fs.StringVar(&o.form, "written", "", "the form of the rows: csv or tsv (default: by the file's name)")
 	fs.StringVar(&o.badRows, "bad-rows", "", "write bad rows to this new file, and go on")
 	fs.Section("Documents")

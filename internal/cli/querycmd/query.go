@@ -80,6 +80,7 @@ func (o *queryOptions) flags(fs *base.FlagSet) {
 		"at the server")
 	fs.Section("The output")
 	o.form.flags(fs)
+	fs.Choose("bytes", "hex", "base64")
 	fs.Func("bytes", "how bytes are written: hex (default) or base64", o.setBytes)
 	fs.BoolVar(&o.exact, "canonical", false, "write documents as canonical Extended JSON, which keeps each type")
 	fs.Int64Var(&o.rows, "rows", 0, "at most this many rows of each result; 0 for all")

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"gentleharbor/core/owner"
 	"gentleharbor/core/privatesocket"
 	"gentleharbor/core/wallet"
 	"gentleharbor/internal/cli/base"
@@ -33,6 +34,10 @@ It can't change the wallet, and ends by itself.`,
 		Run: run(func(ctx context.Context, c *Call) error {
 			if lifetime < time.Second || lifetime > maxLifetime {
 				return base.Usage("-lifetime: expected a time from 1s to 24h")
+			}
+			if !owner.KnowsPeers {
+				return base.Advise(base.Usage("wallet unlock does not work on this system: it does not say whose program "+
+					"asks for the keys"), "use -passphrase-file, or a pin file (gharbor wallet reader add)")
 			}
 			s, _, err := c.Store(o.Path)
 			if err != nil {

@@ -61,6 +61,7 @@ password.`,
 		MinArgs: 1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) {
 			one := strings.Join(exportForms(fs.Keys.Engines()), ", ")
+			fs.Choose("as", exportForms(fs.Keys.Engines())...)
 			fs.Func("as", "one of "+one, func(s string) error {
 				if !slices.Contains(exportForms(fs.Keys.Engines()), s) {
 					return errors.New("expected one of " + one)

@@ -54,6 +54,7 @@ type importOptions struct {
 
 // IntoFlag registers -into, which names the one place that a password may go to.
 func IntoFlag(fs *base.FlagSet, into *string) {
+	fs.Choose("into", "wallet")
 	fs.Func("into", "wallet: save the password there, for this address only", func(s string) error {
 		if s != "wallet" {
 			return errors.New("expected wallet")
@@ -66,8 +67,11 @@ func IntoFlag(fs *base.FlagSet, into *string) {
 func Import() *base.Command {
 	var o importOptions
 	return &base.Command{
-		Name:    "import",
-		Args:    "FORM [FILE…]",
+		Name: "import",
+		Args: "FORM [FILE…]",
+		Words: func(c *base.Call) map[string][]string {
+			return map[string][]string{"FORM": (&Call{Call: c}).importForms()}
+		},
 		Summary: "make profiles from URLs, variables, compose files or clients' files",
 		Long: `FORM is one of:
   url         a connection URL, from standard input

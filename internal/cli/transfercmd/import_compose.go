@@ -248,11 +248,12 @@ func (c *Call) composeNotices(result *compose.Result, r compose.Request, vouched
 	}
 	var similar []string
 	for _, s := range result.Similar {
-		similar = append(similar, s.Service)
+		similar = append(similar, fmt.Sprintf("%s (%s)", s.Service, s.Declaration.Engine))
 	}
 	if len(similar) > 0 {
-		c.Notice("left alone: %s. Their variables are a server's, but a client may have them too. If one is a server: "+
-			"gharbor add NAME -container %s/SERVICE", clean.Line(strings.Join(similar, ", "), 300), result.Project)
+		c.Notice("left alone: %s. Their variables or images look like a server's, but a client's may too. If one is a "+
+			"server: gharbor add NAME -engine ENGINE -container %s/SERVICE", clean.Line(strings.Join(similar, ", "), 300),
+			result.Project)
 	}
 	if len(result.LeftOut) > 0 {
 		c.Notice("left out (their compose profile is not active): %s. To import them: -compose-profile NAME",

@@ -308,7 +308,7 @@ func (c *Call) serving(ctx context.Context, p *resolve.Profile, over base.Overri
 	if err != nil {
 		return conn, err
 	}
-	return c.HandOverTo(p, at.Servers, value)
+	return c.HandOverTo(ctx, p, at.Servers, value)
 }
 
 // servingMinted is serving with a login that is made for the program, and ends by itself.
@@ -317,7 +317,7 @@ func (c *Call) servingMinted(ctx context.Context, p *resolve.Profile, at *check.
 	if err != nil {
 		return handover.Connection{}, err
 	}
-	conn, err := c.HandOverTo(p, at.Servers, login.Password)
+	conn, err := c.HandOverTo(ctx, p, at.Servers, login.Password)
 	conn.User = login.User
 	if login.Certificate != nil {
 		c.minted = login.PEM

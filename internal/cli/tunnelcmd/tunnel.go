@@ -18,6 +18,7 @@ import (
 	"gentleharbor/core/engine"
 	"gentleharbor/core/handover"
 	"gentleharbor/core/hostname"
+	"gentleharbor/core/privatesocket"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/profile/resolve"
 	"gentleharbor/core/profile/schema"
@@ -289,8 +290,7 @@ func (c *Call) listenSocket(path string, conn handover.Connection) (net.Listener
 		}
 		whole = filepath.Join(whole, name)
 	}
-	if old, err := net.Dial("unix", whole); err == nil {
-		old.Close()
+	if privatesocket.Listening(whole) {
 		return nil, base.Failure(base.ExitServer,
 			fmt.Errorf("another process listens on the socket %s", clean.Line(whole, 200)),
 			"gharbor tunnel list")

@@ -33,6 +33,9 @@ func tunnelList() *base.Command {
 				return err
 			}
 			all, silent := registry.List(ctx)
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
 			if form.JSON() {
 				if err := render.JSON(c.Stdout, map[string]any{"format": 1, "tunnels": all}); err != nil {
 					return err
@@ -171,6 +174,9 @@ func tunnelClose() *base.Command {
 				names = nil
 				var open []tunnel.Status
 				open, silent = registry.List(ctx)
+				if ctx.Err() != nil {
+					return ctx.Err()
+				}
 				for _, s := range open {
 					names = append(names, s.Profile)
 				}
@@ -205,6 +211,9 @@ func (c *Call) silentTunnels(silent []*privatesocket.Silent) error {
 
 // noTunnel is for a name whose tunnel can't be asked, with the reason.
 func noTunnel(ctx context.Context, registry tunnel.Registry, name string, why error) error {
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
 	if silent := new(privatesocket.Silent); errors.As(why, &silent) {
 		return noAnswer("the tunnel of that profile", silent)
 	}
