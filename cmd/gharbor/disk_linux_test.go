@@ -14,6 +14,7 @@ import (
 	"testing"
 
 	"gentleharbor/internal/testkit"
+	"gentleharbor/internal/testkit/nolocks"
 	"gentleharbor/standin/postgresql"
 )
 
@@ -224,6 +225,42 @@ func TestReadOnlyDisk(t *testing.T) {
 	}
 }
 
+// TestHomeWithoutLocks: on a file system without file locks what would change a file of gharbor's own says so, and
+// changes nothing; what reads works.
+func TestHomeWithoutLocks(t *testing.T) {
+	t.Parallel()
+	p, disk := onDisk(t)
+	passphrase := passphraseFile(t)
+	before := filesBelow(t, disk)
+	words, err := nolocks.Words(syscall.ENOLCK)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.Prefix = words
+	for _, w := range writers {
+		r := runLine(t, p, opening(w.command, passphrase))
+		own := strings.HasPrefix(w.changes, "gharbor/") || w.changes == "*"
+		const want = "this file system has no file locks; use a folder on a local disk, for gharbor's own files by GHARBOR_HOME"
+		switch {
+		case !own && r.code != 0:
+			t.Errorf("%s: %d %s", w.command, r.code, r.said)
+		case own && !strings.HasPrefix(w.command, "test ") && (r.code == 0 || !strings.Contains(r.said, want)):
+			t.Errorf("%s: %d %s", w.command, r.code, r.said)
+		case strings.HasPrefix(w.command, "test ") && r.code != 0:
+			t.Errorf("a test needs no locks: %d %s", r.code, r.said)
+		}
+	}
+	now := filesBelow(t, disk)
+	for _, w := range writers {
+		if !strings.HasPrefix(w.changes, "gharbor/") && w.changes != "" {
+			delete(now, w.changes)
+		}
+	}
+	if !maps.Equal(before, now) {
+		t.Errorf("something changed: %q", slices.Sorted(maps.Keys(now)))
+	}
+}
+
 // TestFewMeans: with few open files and little memory a command does its work, or says in one line what it lacks. With
 // fewer than six files, or a limit of addresses below some gigabyte, the runtime of the language ends the program.
 func TestFewMeans(t *testing.T) {
@@ -251,7 +288,8 @@ type ran struct {
 // runLine runs the program by a line of the shell, behind what stands before it.
 func runLine(t *testing.T, p *testkit.Program, line string, before ...string) ran {
 	t.Helper()
-	cmd := exec.Command("sh", "-c", strings.Join(before, "")+`exec "$0" `+line, p.Path)
+	words := append([]string{"-c", strings.Join(before, "") + `exec "$@" ` + line, "sh"}, append(slices.Clone(p.Prefix), p.Path)...)
+	cmd := exec.Command("sh", words...)
 	cmd.Env, cmd.Dir = p.Env, filepath.Dir(p.Home)
 	out, err := cmd.CombinedOutput()
 	var exit *exec.ExitError

@@ -122,6 +122,13 @@ const lockWait = 10 * time.Second
 // ErrHeld is a lock that somebody else held for longer than a write takes.
 var ErrHeld = errors.New("another gharbor has held this lock for 10 s; end it and try again")
 
+// ErrNoLocks is a lock on a file system without file locks. Nothing is written there: of two writers at once, one
+// would lose what it wrote.
+var ErrNoLocks = errors.New("this file system has no file locks; use a folder on a local disk, for gharbor's own files by GHARBOR_HOME")
+
+// noLocks reports whether an error of flock(2) says that the file system has no locks.
+func noLocks(err error) bool { return errors.Is(err, syscall.ENOLCK) || errors.Is(err, errors.ErrUnsupported) }
+
 // Lock waits for path's lock, a file of its own that is never replaced: path
 // with ".lock" behind it. unlock gives it back.
 func Lock(ctx context.Context, path string) (unlock func(), err error) {
@@ -145,10 +152,12 @@ func lock(ctx context.Context, path string) (unlock func(), err error) {
 	l := flock.New(path, flock.SetFlag(os.O_CREATE|os.O_RDONLY|noFollow|noWaiting), flock.SetPermissions(0o600))
 	held, err := l.TryLockContext(ctx, 5*time.Millisecond)
 	if err != nil || !held {
-		if errors.Is(err, context.DeadlineExceeded) {
+		switch {
+		case errors.Is(err, context.DeadlineExceeded):
 			err = ErrHeld
-		}
-		if err == nil {
+		case noLocks(err):
+			err = fmt.Errorf("%w (%w)", ErrNoLocks, Plain(err))
+		case err == nil:
 			err = errors.New("could not be locked")
 		}
 		return nil, err
@@ -232,14 +241,14 @@ func (w Writer) step(name string) {
 }
 
 // createTemp makes the temporary file, 0600, and holds it: one that nobody holds is a killed
-// writer's.
+// writer's. Where there are no locks nobody can hold one, and nobody removes any.
 func createTemp(dir, base string) (*os.File, error) {
 	for {
 		temp, err := os.CreateTemp(dir, "."+base+".*.tmp")
 		if err != nil {
 			return nil, err
 		}
-		if err := hold(temp); err != nil {
+		if err := hold(temp); err != nil && !noLocks(err) {
 			temp.Close()
 			os.Remove(temp.Name())
 			return nil, err

@@ -9,10 +9,13 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+
+	"gentleharbor/internal/testkit/nolocks"
 )
 
 // TestMain lets this test program be a writer that kills itself at a step.
 func TestMain(m *testing.M) {
+	nolocks.Launch()
 	if path := os.Getenv("GHARBOR_TEST_WRITE"); path != "" {
 		w := Writer{Step: func(name string) {
 			if name == os.Getenv("GHARBOR_TEST_STEP") {
@@ -23,6 +26,11 @@ func TestMain(m *testing.M) {
 		}}
 		if err := w.Write(path, []byte("the new text, whole")); err != nil {
 			os.Exit(3)
+		}
+		if os.Getenv("GHARBOR_TEST_LOCK") == "none" {
+			if _, err := Lock(context.Background(), path); !errors.Is(err, ErrNoLocks) {
+				os.Exit(4)
+			}
 		}
 		os.Exit(0)
 	}

@@ -129,7 +129,7 @@ func (t *Tunnel) watch(ctx context.Context) {
 		now, have := time.Now().Round(0), addresses()
 		switch gap := now.Sub(last); {
 		case gap > slept:
-			t.wake(fmt.Sprintf("this machine slept for %s", gap.Round(time.Second)))
+			t.wake(fmt.Sprintf("this machine slept for %s, or its clock was set", gap.Round(time.Second)))
 		case !slices.Equal(have, networks):
 			t.wake("the networks of this machine have changed")
 		}

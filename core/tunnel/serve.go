@@ -8,7 +8,6 @@ import (
 	"net"
 	"sync"
 	"sync/atomic"
-	"time"
 
 	"gentleharbor/core/clean"
 	"gentleharbor/core/defect"
@@ -34,9 +33,9 @@ func (t *Tunnel) serve(ctx context.Context, local net.Conn) {
 	defer func() {
 		local.Close()
 		t.open.Add(-1)
-		t.activity.Store(time.Now().UnixNano())
+		t.used()
 	}()
-	t.activity.Store(time.Now().UnixNano())
+	t.used()
 	remote, end, err := t.remote(ctx, local)
 	if err != nil {
 		t.refused.Add(1)

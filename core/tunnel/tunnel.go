@@ -112,7 +112,7 @@ type Tunnel struct {
 	trouble    *happening // of the way, while it is down; it is not covered by what waits for the way
 
 	open, connections, refused, strangers, sent, received, reconnects atomic.Int64
-	// when the last connection began or ended, in Unix nanoseconds
+	// when the last connection began or ended, in nanoseconds since the start: a clock that is set does not move it
 	activity atomic.Int64
 	nudge    chan time.Duration // see ask
 	conns    sync.Map           // of connections' ends: what is closed when the tunnel ends
@@ -136,9 +136,14 @@ func New(o Options) *Tunnel {
 		changed:    make(chan struct{}),
 		nudge:      make(chan time.Duration, 1),
 	}
-	t.activity.Store(now.UnixNano())
 	return t
 }
+
+// used notes that a connection begins or ends.
+func (t *Tunnel) used() { t.activity.Store(int64(time.Since(t.since))) }
+
+// idle is for how long no connection began or ended.
+func (t *Tunnel) idle() time.Duration { return time.Since(t.since) - time.Duration(t.activity.Load()) }
 
 // Connect goes through the hops for the first time. The finding says where it
 // stopped.
@@ -247,7 +252,7 @@ func (t *Tunnel) limits(ctx context.Context, end context.CancelCauseFunc) {
 		case <-lifetime:
 			end(ErrLifetime)
 		case <-look:
-			if t.open.Load() == 0 && time.Since(time.Unix(0, t.activity.Load())) >= t.o.Idle {
+			if t.open.Load() == 0 && t.idle() >= t.o.Idle {
 				end(ErrIdle)
 			}
 		}

@@ -25,6 +25,7 @@ import (
 type passage struct {
 	profile string // whose local address it is; "" for none
 	login   bool   // the address logs in
+	flags   []string
 	tls     bool   // the program speaks TLS to the server
 	peer    int    // with which passage it is compared, -1 for none
 	least   string // of the peer's throughput
@@ -42,13 +43,7 @@ func (b *bench) addresses() error {
 	if err != nil {
 		return err
 	}
-	authority, err := os.ReadFile(server.Authority)
-	if err != nil {
-		return err
-	}
-	verified := &tls.Config{RootCAs: x509.NewCertPool(), ServerName: "localhost"}
-	verified.RootCAs.AppendCertsFromPEM(authority)
-	a := &addressBench{bench: b, verified: verified, ways: []*passage{
+	a := &addressBench{bench: b, ways: []*passage{
 		{peer: -1},
 		{peer: -1, tls: true},
 		{profile: "plain", peer: -1},
@@ -59,6 +54,9 @@ func (b *bench) addresses() error {
 		{profile: "far-tls", login: true, peer: 3, least: "0.9"},
 	}}
 	defer a.stop()
+	if err := a.trust(server); err != nil {
+		return err
+	}
 	for _, w := range a.ways {
 		if w.port = strconv.Itoa(server.Port); w.profile != "" {
 			if err := a.open(w); err != nil {
@@ -113,6 +111,17 @@ type addressBench struct {
 	ways     []*passage
 }
 
+// trust makes programs that speak TLS to the server trust its authority.
+func (a *addressBench) trust(server *testkit.PostgreSQL) error {
+	authority, err := os.ReadFile(server.Authority)
+	if err != nil {
+		return err
+	}
+	a.verified = &tls.Config{RootCAs: x509.NewCertPool(), ServerName: "localhost"}
+	a.verified.RootCAs.AppendCertsFromPEM(authority)
+	return nil
+}
+
 // open opens the local address of a passage.
 func (a *addressBench) open(w *passage) error {
 	w.port = freePort()
@@ -120,6 +129,7 @@ func (a *addressBench) open(w *passage) error {
 	if w.login {
 		words = append(words, "-login")
 	}
+	words = append(words, w.flags...)
 	cmd := exec.Command(filepath.Join(a.folder, "gharbor"), words...)
 	cmd.Env = append(slices.Clone(a.env), "GODEBUG=madvdontneed=0", "XDG_RUNTIME_DIR="+a.folder, "TMPDIR="+a.folder)
 	cmd.Stderr = &w.said

@@ -15,29 +15,50 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 )
 
-// soak keeps a local address by a hop busy for a while, with sessions that come, go, and break off, and a hop that ends
-// and comes back. What must hold: every session that began with the hop up gets its rows whole, and memory and open
-// files do not grow.
+// soak keeps a tunnel and a local address behind a hop busy for a while, with sessions that come, go and break off,
+// a hop that ends and comes back, tunnels that open and close, and a clock that jumps. What must hold: each session that
+// began with the hop up gets its rows whole; memory and open files do not grow; a tunnel with -idle that is used stays.
 func (b *bench) soak(length time.Duration) error {
-	gate, _, err := b.behindGate()
+	wall, err := b.buildWithClock()
 	if err != nil {
 		return err
 	}
-	w := &passage{profile: "far-tls", login: true}
-	a := &addressBench{bench: b, ways: []*passage{w}}
-	defer a.stop()
-	if err := a.open(w); err != nil {
+	b.env = append(b.env, wall.environment())
+	gate, server, err := b.behindGate()
+	if err != nil {
 		return err
 	}
-	s := &soaking{addressBench: a, way: w}
+	s := &soaking{addressBench: &addressBench{bench: b}}
+	defer s.stop()
+	if err := s.trust(server); err != nil {
+		return err
+	}
+	s.ways = []*passage{
+		{profile: "far-tls", login: true},
+		{profile: "plain-tls", tls: true},
+		{profile: "far", login: true, flags: []string{"-idle", "2m"}},
+	}
+	for _, w := range s.ways {
+		if err := s.open(w); err != nil {
+			return err
+		}
+	}
 	ctx, cancel := context.WithTimeout(context.Background(), length)
 	defer cancel()
 	var group sync.WaitGroup
-	for range 8 {
-		group.Go(func() { s.work(ctx) })
+	for i := range 8 {
+		group.Go(func() { s.work(ctx, s.ways[i%2]) })
 	}
-	for ctx.Err() == nil {
-		if pause(ctx, 25*time.Second); ctx.Err() != nil {
+	group.Go(func() { s.seldom(ctx, s.ways[2]) })
+	group.Go(func() { s.come(ctx) })
+	for round := 1; ctx.Err() == nil; round++ {
+		for range 5 {
+			pause(ctx, 5*time.Second)
+			if err := wall.jump(); err != nil {
+				return err
+			}
+		}
+		if ctx.Err() != nil {
 			break
 		}
 		s.down.Store(true)
@@ -48,50 +69,116 @@ func (b *bench) soak(length time.Duration) error {
 		}
 		pause(ctx, 8*time.Second)
 		s.down.Store(false)
-		s.restarts++
-		if s.restarts == 1 {
-			s.files, s.megabytes = s.now()
+		if s.restarts++; s.restarts == warm {
+			s.before = s.now()
 		}
 	}
 	group.Wait()
 	time.Sleep(2 * time.Second)
-	files, megabytes := s.now()
-	fmt.Printf("soak of %s: %d sessions, %d broken off, %d hop restarts, %d failures while the hop was up\n", length,
-		s.done.Load(), s.broken.Load(), s.restarts, s.failed.Load())
-	fmt.Printf("open files %d, then %d; memory %.1f MB, then %.1f MB\n", s.files, files, s.megabytes, megabytes)
-	if s.failed.Load() > 0 || files > s.files || megabytes > 1.3*s.megabytes {
-		fmt.Print(w.said.String())
-		return errors.New("the soak did not hold")
+	return s.judge(length, wall)
+}
+
+// warm is after how many restarts of the hop the memory is looked at for the first time.
+const warm = 3
+
+// judge prints the figures, and fails where something did not hold.
+func (s *soaking) judge(length time.Duration, wall *clock) error {
+	fmt.Printf("soak of %s: %d sessions, %d broken off, %d failures while the hop was up\n", length,
+		s.done.Load(), s.broken.Load(), s.failed.Load())
+	fmt.Printf("%d hop restarts, %d jumps of the clock, %d tunnels opened and closed\n", s.restarts, wall.jumps, s.opened)
+	after := s.now()
+	held := s.failed.Load() == 0
+	for i, w := range s.ways {
+		if i < len(s.before) {
+			fmt.Printf("%s: open files %d, then %d; memory %.1f MB, then %.1f MB\n", w.profile,
+				s.before[i].files, after[i].files, s.before[i].megabytes, after[i].megabytes)
+			held = held && after[i].files <= s.before[i].files && after[i].megabytes <= 1.3*s.before[i].megabytes
+		}
+		if after[i].files == 0 {
+			fmt.Printf("%s: it ended\n", w.profile)
+			held = false
+		}
 	}
-	return nil
+	if held {
+		return nil
+	}
+	for _, w := range s.ways {
+		fmt.Print(w.said.String())
+	}
+	return errors.New("the soak did not hold")
 }
 
 type soaking struct {
 	*addressBench
-	way                  *passage
-	down                 atomic.Bool
+	down                 atomic.Bool // the hop is away, or was a moment ago
 	done, broken, failed atomic.Int64
-	restarts             int
-	files                int
-	megabytes            float64
+	restarts, opened     int
+	before               []size
+}
+
+// size is how many files a process has open, and its memory.
+type size struct {
+	files     int
+	megabytes float64
 }
 
 // work opens one session after the other.
-func (s *soaking) work(ctx context.Context) {
+func (s *soaking) work(ctx context.Context, w *passage) {
 	for ctx.Err() == nil {
-		down := s.down.Load()
-		conn, err := s.connect(s.way)
-		if err == nil {
-			err = s.session(ctx, conn)
-		}
-		switch {
-		case err == nil:
-			s.done.Add(1)
-		case !down && !s.down.Load() && ctx.Err() == nil:
-			s.failed.Add(1)
-			fmt.Fprintln(os.Stderr, time.Now().Format(time.TimeOnly), err)
-		}
+		s.once(ctx, w)
 		pause(ctx, time.Duration(rand.IntN(20))*time.Millisecond)
+	}
+}
+
+// seldom opens a session now and then, oftener than the tunnel's -idle.
+func (s *soaking) seldom(ctx context.Context, w *passage) {
+	for ctx.Err() == nil {
+		s.once(ctx, w)
+		pause(ctx, 20*time.Second)
+	}
+}
+
+// once opens a session, and counts how it ended.
+func (s *soaking) once(ctx context.Context, w *passage) {
+	down := s.down.Load()
+	conn, err := s.connect(w)
+	if err == nil {
+		err = s.session(ctx, conn)
+	}
+	switch {
+	case err == nil:
+		s.done.Add(1)
+	case !down && !s.down.Load() && ctx.Err() == nil:
+		s.fail(err)
+	}
+}
+
+func (s *soaking) fail(err error) {
+	s.failed.Add(1)
+	fmt.Fprintln(os.Stderr, time.Now().Format(time.TimeOnly), err)
+}
+
+// come opens tunnels that serve one session each, and closes them.
+func (s *soaking) come(ctx context.Context) {
+	for ctx.Err() == nil {
+		if down := s.down.Load(); !down {
+			w := &passage{profile: "plain"}
+			err := s.open(w)
+			if err == nil {
+				s.once(ctx, w)
+				w.process.Process.Signal(os.Interrupt)
+				done := time.AfterFunc(5*time.Second, func() { w.process.Process.Kill() })
+				w.process.Wait()
+				if done.Stop(); w.process.ProcessState.ExitCode() == -1 {
+					err = errors.New("a tunnel did not close within 5 s")
+				}
+				s.opened++
+			}
+			if err != nil && !s.down.Load() && ctx.Err() == nil {
+				s.fail(err)
+			}
+		}
+		pause(ctx, time.Second)
 	}
 }
 
@@ -120,11 +207,15 @@ func (s *soaking) session(ctx context.Context, conn *pgconn.PgConn) error {
 	return err
 }
 
-// now is how many files the address has open, and its memory in megabytes.
-func (s *soaking) now() (files int, megabytes float64) {
-	pid := s.way.process.Process.Pid
-	entries, _ := os.ReadDir(fmt.Sprintf("/proc/%d/fd", pid))
-	return len(entries), resident(pid)
+// now is the size of each way's process.
+func (s *soaking) now() []size {
+	var all []size
+	for _, w := range s.ways {
+		pid := w.process.Process.Pid
+		entries, _ := os.ReadDir(fmt.Sprintf("/proc/%d/fd", pid))
+		all = append(all, size{len(entries), resident(pid)})
+	}
+	return all
 }
 
 func pause(ctx context.Context, d time.Duration) {

@@ -24,6 +24,7 @@ import (
 	"time"
 
 	"gentleharbor/core/finding"
+	"gentleharbor/internal/testkit/nolocks"
 )
 
 // build makes the program once per test run.
@@ -55,6 +56,7 @@ func onExit(f func()) {
 
 // Main runs a package's tests and clears up after them.
 func Main(m *testing.M) {
+	nolocks.Launch()
 	code := m.Run()
 	StopAll()
 	if err := writeCodes(os.Getenv("GHARBOR_CODES")); err != nil {
