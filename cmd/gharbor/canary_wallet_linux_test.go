@@ -17,6 +17,7 @@ import (
 
 // TestWalletLinux has more of TestWallet's kind.
 func TestWalletLinux(t *testing.T) {
+	t.Parallel()
 	for name, test := range map[string]func(*testing.T){"canary": testCanaryWallet, "with": testCanaryWith, "terminal": testWalletOnTerminal} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

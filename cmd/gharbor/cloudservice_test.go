@@ -24,6 +24,7 @@ import (
 
 // TestCloudServicePage: each example of the page fits its schema, and what gharbor reads of it.
 func TestCloudServicePage(t *testing.T) {
+	t.Parallel()
 	page, err := os.ReadFile("../../docs/cloud-service.md")
 	if err != nil {
 		t.Fatal(err)

@@ -22,6 +22,9 @@ var shellWords = regexp.MustCompile(`(?:'[^']*'|\\'|[^ '])+`)
 // what each part of the demo prints have no longer line. One word, such as a path or what a shell has in quotes, may be
 // longer.
 func TestEightyColumns(t *testing.T) {
+	if testkit.Alone(t) {
+		return
+	}
 	p := testkit.NewProgram(t)
 	look := func(t *testing.T, words ...string) {
 		text := p.OnColumns(80, words...).Ends(0)

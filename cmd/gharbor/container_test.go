@@ -94,6 +94,7 @@ const byContainer = "[profile.ringing]\nengine = \"mariadb\"\ncontainer = \"salt
 // TestContainerEngineFaults: an engine that is not well is a finding, by every command
 // that needs it, and nothing for those that do not.
 func TestContainerEngineFaults(t *testing.T) {
+	t.Parallel()
 	for fault, code := range map[engineapi.Fault]string{engineapi.Slow: "container.engine-slow", engineapi.Redirects: "container.engine-broken"} {
 		t.Run(string(fault), func(t *testing.T) {
 			t.Parallel()
@@ -380,7 +381,10 @@ func TestContainerAdopt(t *testing.T) {
 
 // TestContainerNearby: containers stand among the servers of this machine, and in hints for
 // a local address that refuses.
-func TestContainerNearby(t *testing.T) { // not parallel: nearby connects to whatever listens
+func TestContainerNearby(t *testing.T) {
+	if testkit.Alone(t) {
+		return
+	}
 	port := testkit.FreePort(t)
 	h := newHarbour(t, func(h *harbour, c *engineapi.Config) {
 		stopped := h.ringing("old-ringing")
@@ -419,7 +423,10 @@ func TestContainerNearby(t *testing.T) { // not parallel: nearby connects to wha
 
 // TestCanaryContainers: whatever a container declares, logs or has in a file, no command
 // shows a password of it, and none is left in a file.
-func TestCanaryContainers(t *testing.T) { // not parallel: nearby connects to whatever listens
+func TestCanaryContainers(t *testing.T) {
+	if testkit.Alone(t) {
+		return
+	}
 	const rootPassword = "Spoonbill<>$HOME`x`9"
 	h := newHarbour(t, func(h *harbour, c *engineapi.Config) {
 		one := c.Containers[0]
@@ -466,7 +473,10 @@ func TestCanaryContainers(t *testing.T) { // not parallel: nearby connects to wh
 
 // TestContainerHostile: what an engine says steers no terminal, and no line to paste runs
 // anything of it.
-func TestContainerHostile(t *testing.T) { // not parallel: nearby connects to whatever listens
+func TestContainerHostile(t *testing.T) {
+	if testkit.Alone(t) {
+		return
+	}
 	const evil = "x\x1b[31m$(touch owned)`touch owned`'\"\u202e;touch owned"
 	h := newHarbour(t, func(h *harbour, c *engineapi.Config) {
 		one := h.ringing(evil)

@@ -143,7 +143,9 @@ func opening(command, file string) string {
 // TestFullDisk: at each write of each command the disk is full. Nothing is lost: a file is as it was, or what the command
 // makes of it, whole; nothing is left behind; and it is said, in one line.
 func TestFullDisk(t *testing.T) {
-	t.Parallel()
+	if testkit.Alone(t) {
+		return
+	}
 	p, disk := onDisk(t)
 	passphrase := passphraseFile(t)
 	before := filesBelow(t, disk)
@@ -203,7 +205,9 @@ func TestFullDisk(t *testing.T) {
 
 // TestReadOnlyDisk: the same on a disk that can't be written.
 func TestReadOnlyDisk(t *testing.T) {
-	t.Parallel()
+	if testkit.Alone(t) {
+		return
+	}
 	p, disk := onDisk(t)
 	passphrase := passphraseFile(t)
 	before := filesBelow(t, disk)
@@ -228,7 +232,9 @@ func TestReadOnlyDisk(t *testing.T) {
 // TestHomeWithoutLocks: on a file system without file locks what would change a file of gharbor's own says so, and
 // changes nothing; what reads works.
 func TestHomeWithoutLocks(t *testing.T) {
-	t.Parallel()
+	if testkit.Alone(t) {
+		return
+	}
 	p, disk := onDisk(t)
 	passphrase := passphraseFile(t)
 	before := filesBelow(t, disk)
@@ -264,7 +270,9 @@ func TestHomeWithoutLocks(t *testing.T) {
 // TestFewMeans: with few open files and little memory a command does its work, or says in one line what it lacks. With
 // fewer than six files, or a limit of addresses below some gigabyte, the runtime of the language ends the program.
 func TestFewMeans(t *testing.T) {
-	t.Parallel()
+	if testkit.Alone(t) {
+		return
+	}
 	p, _ := onDisk(t)
 	for _, limit := range []string{"ulimit -n 8", "ulimit -n 10", "ulimit -n 12", "ulimit -n 20", "ulimit -v 2000000", "ulimit -f 0"} {
 		for _, command := range []string{"list", "set sightings note=few", "test sightings -timeout 5s", "nearby", "audit"} {

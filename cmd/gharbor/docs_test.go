@@ -22,6 +22,9 @@ var update = flag.Bool("update", false, "write what the examples print into docs
 // `gharbor demo -keep`, in order, and compares what they print. Numbers,
 // fingerprints and the demo's folder differ from run to run.
 func TestDocs(t *testing.T) {
+	if testkit.Alone(t) {
+		return
+	}
 	p := testkit.NewProgram(t)
 	home := keepDemo(t, p)
 	work := t.TempDir()
@@ -119,6 +122,7 @@ func plain(s string) string {
 
 // TestFindingsPage keeps docs/findings.md the same as what explain prints.
 func TestFindingsPage(t *testing.T) {
+	t.Parallel()
 	var b strings.Builder
 	b.WriteString("# All findings\n\nWhat `gharbor explain CODE` prints, for every code. A code is stable; its first word says what it is about,\nand mostly is the stage that it comes from.\n")
 	for _, page := range finding.Pages() {
@@ -141,6 +145,7 @@ func TestFindingsPage(t *testing.T) {
 
 // TestReadme: what the README names is there.
 func TestReadme(t *testing.T) {
+	t.Parallel()
 	data, err := os.ReadFile("../../README.md")
 	if err != nil {
 		t.Fatal(err)

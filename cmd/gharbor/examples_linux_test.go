@@ -30,6 +30,9 @@ var failing = map[string]int{
 // TestHelpExamples runs each example of each command's help as it is printed, on a copy of the demo's data, on a terminal
 // on which somebody answers.
 func TestHelpExamples(t *testing.T) {
+	if testkit.Alone(t) {
+		return
+	}
 	p := testkit.NewProgram(t)
 	home := keepDemo(t, p)
 	for _, one := range examples(t, p) {

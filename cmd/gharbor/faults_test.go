@@ -376,6 +376,9 @@ func TestPasswordForAnyHost(t *testing.T) {
 // TestHintNamesTheUsualPort: where the port is wrong and the usual one
 // answers, the line to try leads there.
 func TestHintNamesTheUsualPort(t *testing.T) {
+	if testkit.Alone(t) {
+		return
+	}
 	config := birds()
 	config.Address = "127.0.0.1:5432"
 	server, err := postgresql.Start(config)

@@ -225,6 +225,9 @@ func TestFullQueueIsTaken(t *testing.T) {
 // TestNothingHangs: whatever the program waits for does not answer. Each command ends with the time that it was given, or
 // with a limit of its own, and with Ctrl-C.
 func TestNothingHangs(t *testing.T) {
+	if testkit.Alone(t) {
+		return
+	}
 	for _, h := range hangs() {
 		t.Run(h.name, func(t *testing.T) {
 			t.Parallel()

@@ -145,6 +145,7 @@ func TestHopPasswords(t *testing.T) {
 // TestHopWallet: a hop's password and a key's passphrase from the wallet, each bound
 // to its own.
 func TestWalletHops(t *testing.T) {
+	t.Parallel()
 	p, gate := simulatedTides(t, ssh.Config{Accounts: map[string]ssh.Account{"keeper": {Password: "knot"}}}, `secret = "wallet:gate"`)
 	w := withWallet(t, p)
 	word := fmt.Sprintf("hop:keeper@127.0.0.1:%d", gate.Port())

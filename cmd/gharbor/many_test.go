@@ -242,6 +242,7 @@ func memoryOf(pid int) <-chan int {
 // TestAThousand: memory is bounded by -parallel, not by the count, and one
 // server that hangs holds nobody else up.
 func TestAThousand(t *testing.T) {
+	t.Parallel()
 	_, server := standin(t, birds())
 	config := birds()
 	config.Fault = postgresql.Silent
@@ -496,7 +497,7 @@ func TestCompare(t *testing.T) {
 
 // TestCompareReal compares real servers: one by TCP and by its socket, two that
 // have nothing in common, and a replica with what it replicates.
-func TestCompareReal(t *testing.T) {
+func TestCompareReal(t *testing.T) { // not parallel: others use the second server too
 	p, server := onMariaDB(t)
 	second := testkit.SecondMariaDB(t)
 	p.OK("compare", "moult", "socket").Has("same-instance: the server_uid, the start, the machine's name and the port are the same", "route")

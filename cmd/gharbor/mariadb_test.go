@@ -209,7 +209,7 @@ func TestMariaDBSocket(t *testing.T) {
 // TestMariaDBSecond: with names looked up, loopback is 'localhost' and
 // its address both; an anonymous account for it hides others; and few
 // connections are left.
-func TestMariaDBSecond(t *testing.T) {
+func TestMariaDBSecond(t *testing.T) { // not parallel: others use the second server too
 	p, server := withMariaDB(t, testkit.SecondMariaDB(t), "knot")
 	asAdmin := func(flags []string) []string { return append(flags, "-as", "admin") }
 	r := p.Test("moult")
@@ -273,6 +273,7 @@ func TestMariaDBFewOfOneAccount(t *testing.T) {
 // than 127.0.0.1, whose connections ended too early too often; and one that
 // has no account for an address says so instead of greeting.
 func TestMariaDBBlocked(t *testing.T) {
+	t.Parallel()
 	own := ownAddress()
 	if own == "" {
 		t.Skip("this machine has no address but loopback")
@@ -367,7 +368,10 @@ func TestMariaDBRequiresTLS(t *testing.T) {
 	}
 }
 
-func TestMariaDBNearby(t *testing.T) { // not parallel: nearby connects to whatever listens, other tests' servers too
+func TestMariaDBNearby(t *testing.T) {
+	if testkit.Alone(t) {
+		return
+	}
 	p, server := onMariaDB(t)
 	r := p.OK("nearby")
 	r.Has(fmt.Sprintf("127.0.0.1:%d", server.Port), "mariadb 1", "moult")

@@ -90,7 +90,10 @@ func described(t *testing.T) map[string]map[string]string {
 var parts = map[string]string{"facts": "Facts", "server": "Facts", "stages[]": "A stage", "finding": "A finding", "certificate": "A certificate", "origin": "An origin"}
 
 // TestOutputPage: each key that occurs in a JSON document is in docs/output.md with its type, and each key of the page occurs.
-func TestOutputPage(t *testing.T) { // not parallel: nearby connects to whatever listens, other tests' servers too
+func TestOutputPage(t *testing.T) {
+	if testkit.Alone(t) {
+		return
+	}
 	p := testkit.NewProgram(t)
 	home := keepDemo(t, p)
 	p.Home = home

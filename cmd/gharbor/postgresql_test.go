@@ -208,6 +208,7 @@ func TestRealSocket(t *testing.T) {
 }
 
 func TestRealSocketPermission(t *testing.T) {
+	t.Parallel()
 	if os.Getuid() == 0 {
 		t.Skip("root may use every socket")
 	}
@@ -289,7 +290,7 @@ func TestRealHint(t *testing.T) {
 	}
 }
 
-func TestRealServerFull(t *testing.T) {
+func TestRealServerFull(t *testing.T) { // not parallel: others use the second server too
 	p, _ := onReal(t)
 	second := testkit.SecondPostgreSQL(t)
 	port := override(fmt.Sprintf("port=%d", second.Port))
@@ -492,7 +493,10 @@ func TestRealCertificate(t *testing.T) {
 	_ = server
 }
 
-func TestRealNearby(t *testing.T) { // not parallel: nearby connects to whatever listens, other tests' servers too
+func TestRealNearby(t *testing.T) {
+	if testkit.Alone(t) {
+		return
+	}
 	p, server := onReal(t)
 	second := testkit.SecondPostgreSQL(t)
 	r := p.OK("nearby")

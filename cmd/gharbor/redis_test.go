@@ -171,6 +171,15 @@ func TestRedisTLS(t *testing.T) {
 	})
 }
 
+// TestRedisNearby: the server stands among those of this machine.
+func TestRedisNearby(t *testing.T) {
+	if testkit.Alone(t) {
+		return
+	}
+	p, server := cache(t)
+	p.OK("nearby").Has(fmt.Sprintf("127.0.0.1:%d", server.Port), "redis", "cache")
+}
+
 // TestRedisStatements: commands are run, looked around is, files are loaded, and guards hold.
 func TestRedisStatements(t *testing.T) {
 	t.Parallel()
@@ -226,7 +235,6 @@ func TestRedisStatements(t *testing.T) {
 		t.Errorf("%s leads to %v and not to %v", socket, b, a)
 	}
 	p.OK("with", "cache", "--", "sh", "-c", "echo $REDIS_HOST $REDIS_USERNAME $REDISCLI_AUTH").Has("127.0.0.1 warden knot")
-	p.OK("nearby").Has("redis", "cache")
 	p.Feed("GET station:1\n", "session", "cache").Want(0).Has("North Creek")
 }
 

@@ -37,6 +37,9 @@ func TestAliasHost(t *testing.T) {
 
 // TestNearbyStart shows the system's command, asks, runs it, and waits; the command of this test starts nothing.
 func TestNearbyStart(t *testing.T) {
+	if testkit.Alone(t) {
+		return
+	}
 	p := testkit.NewProgram(t)
 	lines := strings.Fields(p.OK("nearby", "start").Stdout)
 	p.Run("nearby", "start", "no-such-service").Want(2).Has("no installed server of that name is stopped")

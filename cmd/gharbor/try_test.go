@@ -59,6 +59,9 @@ type tryCase struct {
 // changes what it says it changes. Words in capitals are filled in as a person
 // would; what is no command, or would change this machine, is done by hand.
 func TestTryLines(t *testing.T) {
+	if testkit.Alone(t) {
+		return
+	}
 	run := newTryRun(t)
 	t.Run("cases", func(t *testing.T) {
 		for _, c := range slices.Concat(profileCases(), secretCases(), reachCases(), speakCases(), postgresqlCases(), mariadbCases(), mysqlCases(), walletCases(), projectCases(), hopCases(), aliasCases(), oracleCases(), storeCases(), containerCases(), cloudCases()) {

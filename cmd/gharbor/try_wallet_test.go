@@ -214,6 +214,9 @@ func projectCases() []tryCase {
 // TestAuditTryLines runs the audit's lines, each in a world of its own, and sees
 // that the issue is gone where the line says that it fixes it.
 func TestAuditTryLines(t *testing.T) {
+	if testkit.Alone(t) {
+		return
+	}
 	pg := testkit.PostgreSQLServer(t)
 	var lines []string
 	type issue struct {

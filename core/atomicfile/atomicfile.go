@@ -127,7 +127,9 @@ var ErrHeld = errors.New("another gharbor has held this lock for 10 s; end it an
 var ErrNoLocks = errors.New("this file system has no file locks; use a folder on a local disk, for gharbor's own files by GHARBOR_HOME")
 
 // noLocks reports whether an error of flock(2) says that the file system has no locks.
-func noLocks(err error) bool { return errors.Is(err, syscall.ENOLCK) || errors.Is(err, errors.ErrUnsupported) }
+func noLocks(err error) bool {
+	return errors.Is(err, syscall.ENOLCK) || errors.Is(err, errors.ErrUnsupported)
+}
 
 // Lock waits for path's lock, a file of its own that is never replaced: path
 // with ".lock" behind it. unlock gives it back.

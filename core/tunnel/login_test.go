@@ -81,7 +81,7 @@ func TestLogin(t *testing.T) {
 			}}
 	})
 	say := func(text string) (string, net.Conn) {
-		conn, err := net.Dial("tcp", w.local)
+		conn, err := net.Dial("tcp", w.local.String())
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -196,7 +196,7 @@ func TestLoginOfAGreetedProgram(t *testing.T) {
 			}}
 	})
 	call := func() string {
-		conn, err := net.Dial("tcp", w.local)
+		conn, err := net.Dial("tcp", w.local.String())
 		if err != nil {
 			t.Fatal(err)
 		}

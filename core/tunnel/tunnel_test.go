@@ -38,7 +38,7 @@ type world struct {
 	tunnel *Tunnel
 	gate   *ssh.Server
 	config ssh.Config
-	local  string
+	local  net.Addr
 	ended  chan error
 	cancel context.CancelFunc
 	told   chan string
@@ -84,7 +84,7 @@ func newWorld(t *testing.T, serve func(net.Conn), change func(*Options)) *world 
 	if change != nil {
 		change(&o)
 	}
-	w.tunnel, w.local = New(o), listener.Addr().String()
+	w.tunnel, w.local = New(o), o.Listener.Addr()
 	ctx, cancel := context.WithCancel(context.Background())
 	w.cancel = cancel
 	if found := w.tunnel.Connect(ctx); found != nil {
@@ -95,15 +95,22 @@ func newWorld(t *testing.T, serve func(net.Conn), change func(*Options)) *world 
 	return w
 }
 
-func (w *world) dial() *net.TCPConn {
+// localConn is a program's connection to the local address.
+type localConn interface {
+	net.Conn
+	CloseWrite() error
+	SetReadBuffer(int) error
+}
+
+func (w *world) dial() localConn {
 	w.t.Helper()
-	conn, err := net.Dial("tcp", w.local)
+	conn, err := net.Dial(w.local.Network(), w.local.String())
 	if err != nil {
 		w.t.Fatal(err)
 	}
 	w.t.Cleanup(func() { conn.Close() })
 	conn.SetDeadline(time.Now().Add(60 * time.Second))
-	return conn.(*net.TCPConn)
+	return conn.(localConn)
 }
 
 // restart ends the hop with all its connections, and starts it again after a while.
@@ -230,7 +237,11 @@ func TestRestart(t *testing.T) {
 // TestPatience: with the hop down for good, a new connection is closed in the end.
 func TestPatience(t *testing.T) {
 	t.Parallel()
-	w := newWorld(t, echo, func(o *Options) { o.Patience = 300 * time.Millisecond })
+	own, err := net.Listen("unix", filepath.Join(t.TempDir(), "tides")) // no other test's program looks at a socket
+	if err != nil {
+		t.Fatal(err)
+	}
+	w := newWorld(t, echo, func(o *Options) { o.Patience, o.Listener = 300*time.Millisecond, own })
 	w.gate.Close()
 	start := time.Now()
 	if n, _ := w.dial().Read(make([]byte, 1)); n != 0 {
@@ -239,7 +250,7 @@ func TestPatience(t *testing.T) {
 	if took := time.Since(start); took > 20*time.Second {
 		t.Errorf("it took %s", took)
 	}
-	if s := w.tunnel.Status(); s.Refused == 0 || s.State != Down { // other tests look at this machine's ports, and count too
+	if s := w.tunnel.Status(); s.Refused != 1 || s.Connections != 1 || s.State != Down {
 		t.Errorf("%+v", s)
 	}
 }
@@ -301,7 +312,7 @@ func TestEnds(t *testing.T) {
 			if err := <-w.ended; !errors.Is(err, c.want) {
 				t.Errorf("%v", err)
 			}
-			if conn, err := net.Dial("tcp", w.local); err == nil { // another server may have the port by now
+			if conn, err := net.Dial("tcp", w.local.String()); err == nil { // another server may have the port by now
 				conn.SetDeadline(time.Now().Add(time.Second))
 				conn.Write([]byte("tide"))
 				if back, _ := io.ReadAll(io.LimitReader(conn, 4)); string(back) == "tide" {

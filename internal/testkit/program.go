@@ -29,6 +29,9 @@ import (
 
 // build makes the program once per test run.
 var build = sync.OnceValues(func() (string, error) {
+	if path := os.Getenv(aloneIn); path != "" { // made by the process that started this one
+		return path, nil
+	}
 	folder, err := os.MkdirTemp("", "gharbor-build-")
 	if err != nil {
 		return "", err
@@ -57,6 +60,7 @@ func onExit(f func()) {
 // Main runs a package's tests and clears up after them.
 func Main(m *testing.M) {
 	nolocks.Launch()
+	settle()
 	code := m.Run()
 	StopAll()
 	if err := writeCodes(os.Getenv("GHARBOR_CODES")); err != nil {
@@ -189,7 +193,12 @@ func writeCodes(path string) error {
 	}
 	printedMu.Lock()
 	defer printedMu.Unlock()
-	return os.WriteFile(path, []byte(strings.Join(slices.Sorted(maps.Keys(printed)), "\n")+"\n"), 0o600)
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600) // which other processes write too
+	if err != nil {
+		return err
+	}
+	_, err = file.WriteString(strings.Join(slices.Sorted(maps.Keys(printed)), "\n") + "\n")
+	return errors.Join(err, file.Close())
 }
 
 // OK runs the program and wants exit code 0.

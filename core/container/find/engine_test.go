@@ -176,8 +176,12 @@ func TestEngineFaults(t *testing.T) {
 		t.Run(string(fault), func(t *testing.T) {
 			t.Parallel()
 			f := newField(t, engineapi.Config{Fault: fault, Containers: []*engineapi.Container{counts(1)}})
-			ctx, cancel := context.WithTimeout(t.Context(), 3*time.Second)
-			defer cancel()
+			ctx := t.Context()
+			if want == finding.ContainerEngineSlow { // the others answer, however busy the machine is
+				var cancel context.CancelFunc
+				ctx, cancel = context.WithTimeout(ctx, 3*time.Second)
+				defer cancel()
+			}
 			_, found := f.Place(ctx, f.of(t, "container = \"saltmarsh-other\"\nendpoint = \""+f.server.Endpoint()+"\"\n"))
 			if !found.Is(want) || strings.ContainsAny(fmt.Sprintf("%+v", found), "\x1b\x07") {
 				t.Errorf("a look-up: %+v, want %s", found, want)
