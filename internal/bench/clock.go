@@ -110,7 +110,8 @@ func (b *bench) buildWithClock() (*clock, error) {
 	if err := os.WriteFile(list, overlay, 0o600); err != nil {
 		return nil, err
 	}
-	cmd := exec.Command("go", "build", "-overlay", list, "-o", filepath.Join(b.folder, "gharbor"), "gentleharbor/cmd/gharbor")
+	program := filepath.Join(b.folder, "gharbor")
+	cmd := exec.Command("go", "build", "-overlay", list, "-o", program, "gentleharbor/cmd/gharbor")
 	cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
 	cmd.Stderr = os.Stderr
 	if err := cmd.Run(); err != nil {

@@ -16,8 +16,9 @@ import (
 )
 
 // soak keeps a tunnel and a local address behind a hop busy for a while, with sessions that come, go and break off,
-// a hop that ends and comes back, tunnels that open and close, and a clock that jumps. What must hold: each session that
-// began with the hop up gets its rows whole; memory and open files do not grow; a tunnel with -idle that is used stays.
+// a hop that ends and comes back, tunnels that open and close, and a clock that jumps. What must hold: each session
+// that began with the hop up gets its rows whole; memory and open files do not grow; a tunnel with -idle that is used
+// stays.
 func (b *bench) soak(length time.Duration) error {
 	wall, err := b.buildWithClock()
 	if err != nil {
