@@ -124,7 +124,8 @@ var ErrHeld = errors.New("another gharbor has held this lock for 10 s; end it an
 
 // ErrNoLocks is a lock on a file system without file locks. Nothing is written there: of two writers at once, one
 // would lose what it wrote.
-var ErrNoLocks = errors.New("this file system has no file locks; use a folder on a local disk, for gharbor's own files by GHARBOR_HOME")
+var ErrNoLocks = errors.New("this file system has no file locks; " +
+	"use a folder on a local disk, for gharbor's own files by GHARBOR_HOME")
 
 // noLocks reports whether an error of flock(2) says that the file system has no locks.
 func noLocks(err error) bool {

@@ -23,7 +23,8 @@ type clock struct {
 // environment is the variable that a program with this clock needs.
 func (c *clock) environment() string { return "CLOCK_FILE=" + c.file }
 
-// jump sets the clock forward or back, by up to 50 minutes from the true time: the certificates of the tests stay valid.
+// jump sets the clock forward or back, by up to 50 minutes from the true time: the certificates of the tests stay
+// valid.
 func (c *clock) jump() error {
 	c.jumps++
 	return c.set(time.Duration(rand.IntN(6000)-3000) * time.Second)
