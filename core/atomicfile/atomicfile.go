@@ -153,7 +153,7 @@ func lock(ctx context.Context, path string) (unlock func(), err error) {
 	defer cancel()
 	// a link could make a file elsewhere
 	l := flock.New(path, flock.SetFlag(os.O_CREATE|os.O_RDONLY|noFollow|noWaiting), flock.SetPermissions(0o600))
-	held, err := l.TryLockContext(ctx, 5*time.Millisecond)
+	held, err := l.TryLockContext(ctx, time.Millisecond) // often: a writer that comes again at once would win each time
 	if err != nil || !held {
 		switch {
 		case errors.Is(err, context.DeadlineExceeded):

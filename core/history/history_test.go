@@ -52,6 +52,7 @@ func TestTogether(t *testing.T) {
 				if err := f.Add(t.Context(), Entry{Text: fmt.Sprintf("SELECT 'session %d', %d", s, i)}); err != nil {
 					t.Error(err)
 				}
+				time.Sleep(5 * time.Millisecond) // a person pauses; without, one session could keep the lock from others
 			}
 		})
 	}

@@ -50,7 +50,9 @@ func IsTerminal(stream any) bool {
 }
 
 // Colours reports whether a stream may be written to in colour.
-func Colours(stream any, noColour bool) bool { return !noColour && IsTerminal(stream) }
+func Colours(stream any, noColour bool) bool {
+	return IsTerminal(stream) && understandsEscapes(FileOf(stream)) && !noColour // progress needs escapes without colour
+}
 
 // Columns is the number of columns of a stream's terminal, 0 where it is none.
 func Columns(stream any) int {

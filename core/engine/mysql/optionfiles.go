@@ -7,6 +7,7 @@ import (
 	"io"
 	"io/fs"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 
@@ -33,9 +34,13 @@ func optionPlace(arg string) (path, group string) {
 	return path, group
 }
 
-// usualPaths are the usual option files, in the order in which they are read.
+// usualPaths are the usual option files, in the order in which they are read (MySQL's manual, "Using Option Files").
 func usualPaths(lookup func(string) (string, bool), home string) []string {
 	paths := []string{"/etc/my.cnf", "/etc/mysql/my.cnf"}
+	if runtime.GOOS == "windows" {
+		folder, _ := lookup("WINDIR")
+		paths = []string{filepath.Join(folder, "my.ini"), filepath.Join(folder, "my.cnf"), `C:\my.ini`, `C:\my.cnf`}
+	}
 	if folder, ok := lookup("MYSQL_HOME"); ok && folder != "" {
 		paths = append(paths, filepath.Join(folder, "my.cnf"))
 	}

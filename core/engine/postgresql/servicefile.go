@@ -3,6 +3,7 @@ package postgresql
 import (
 	"fmt"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 
@@ -81,6 +82,10 @@ func servicePaths(lookup engine.Lookup, home string) []string {
 		return []string{path}
 	}
 	paths := []string{filepath.Join(home, ".pg_service.conf")}
+	if runtime.GOOS == "windows" {
+		folder, _ := lookup("APPDATA")
+		paths = []string{filepath.Join(folder, "postgresql", ".pg_service.conf")}
+	}
 	if folder, ok := lookup("PGSYSCONFDIR"); ok && folder != "" {
 		return append(paths, filepath.Join(folder, "pg_service.conf"))
 	}

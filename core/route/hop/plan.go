@@ -97,7 +97,7 @@ func (h *Hop) set(k key.Name, value string) string {
 // Places are what hops take from the machine.
 type Places struct {
 	Home   string                           // the user's home folder
-	System string                           // the folder of the system's SSH configuration, "" for /etc/ssh
+	System string                           // the folder of the system's SSH configuration, "" for the usual one
 	Known  string                           // the tool's own known-hosts file
 	Lookup func(name string) (string, bool) // environment variables
 }
@@ -182,7 +182,7 @@ func (p Places) plain(e resolve.Hop) (*Hop, *finding.Finding) {
 
 func (p Places) system() string {
 	if p.System == "" {
-		return "/etc/ssh"
+		return sshconfig.SystemFolder(p.Lookup)
 	}
 	return p.System
 }

@@ -14,6 +14,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"time"
@@ -81,8 +82,18 @@ func (r *Refusal) Error() string { return fmt.Sprintf("%s: %s", r.At, r.What) }
 type Reader struct {
 	Home   string                           // the user's home folder
 	User   string                           // the local user's name
-	System string                           // the folder of the system's configuration; "" for /etc/ssh
+	System string                           // the folder of the system's configuration; "" for the usual one
 	Lookup func(name string) (string, bool) // environment variables
+}
+
+// SystemFolder is where the system's configuration and known hosts are: /etc/ssh, or on Windows where OpenSSH has them.
+func SystemFolder(lookup func(name string) (string, bool)) string {
+	if runtime.GOOS == "windows" && lookup != nil {
+		if data, ok := lookup("ProgramData"); ok && filepath.IsAbs(data) {
+			return filepath.Join(data, "ssh")
+		}
+	}
+	return "/etc/ssh"
 }
 
 // Asked is the host that is asked for, as a person calls it, with the account and the port that were named with it:
@@ -93,7 +104,7 @@ type Asked struct{ Alias, User, Port string }
 // is a *Refusal, or says which file can't be read.
 func (r Reader) Read(a Asked) (*Host, error) {
 	if r.System == "" {
-		r.System = "/etc/ssh"
+		r.System = SystemFolder(r.Lookup)
 	}
 	p := &parser{Reader: r, host: &Host{Alias: a.Alias}, seen: make(map[string]Setting)}
 	for keyword, given := range map[string]string{"user": a.User, "port": a.Port} {

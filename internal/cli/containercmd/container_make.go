@@ -94,10 +94,11 @@ leads to the container. -dry-run only shows the plan.`,
 
 // parseMount reads SOURCE:TARGET[:ro].
 func parseMount(s string) (api.SpecMount, error) {
-	parts := strings.Split(s, ":")
-	if len(parts) == 3 && parts[2] == "ro" || len(parts) == 2 {
-		if source, err := filepath.Abs(parts[0]); err == nil && parts[0] != "" && strings.HasPrefix(parts[1], "/") {
-			return api.SpecMount{Type: "bind", Source: source, Target: parts[1], ReadOnly: len(parts) == 3}, nil
+	both, readOnly := strings.CutSuffix(s, ":ro")
+	// A source may have a colon behind a drive's letter; the target begins with a slash, and has none.
+	if at := strings.LastIndexByte(both, ':'); at > 0 && strings.HasPrefix(both[at+1:], "/") {
+		if source, err := filepath.Abs(both[:at]); err == nil {
+			return api.SpecMount{Type: "bind", Source: source, Target: both[at+1:], ReadOnly: readOnly}, nil
 		}
 	}
 	return api.SpecMount{}, errors.New("expected SOURCE:TARGET or SOURCE:TARGET:ro, with TARGET an absolute path")
