@@ -19,7 +19,7 @@ import (
 )
 
 // with talks to a simulated server about the database fieldnotes, as warden where change says nobody else.
-func with(t *testing.T, config mongodb.Config, change func(*engine.Target)) (*stages.Talk, *mongodb.Server) {
+func with(t *testing.T, config mongodb.Config, change func(*engine.Target), ends ...finding.Code) (*stages.Talk, *mongodb.Server) {
 	t.Helper()
 	server, err := mongodb.Start(config)
 	if err != nil {
@@ -28,12 +28,12 @@ func with(t *testing.T, config mongodb.Config, change func(*engine.Target)) (*st
 	t.Cleanup(server.Close)
 	server.Add("fieldnotes", "note", document(t, `{"_id":1,"place":"North Creek","head_count":12}`),
 		document(t, `{"_id":2,"place":"Shingle Spit","tags":["a"],"by":{"name":"Observer One"}}`))
-	return stages.To(t, Begin, fmt.Sprint("127.0.0.1:", server.Port()), 2500*time.Millisecond, func(to *engine.Target) {
+	return stages.To(t, Begin, fmt.Sprint("127.0.0.1:", server.Port()), func(to *engine.Target) {
 		to.Database = "fieldnotes"
 		if change != nil {
 			change(to)
 		}
-	}), server
+	}, ends...), server
 }
 
 // notes is a server with an account for each method.
@@ -178,7 +178,7 @@ func TestFindings(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			talk, _ := with(t, c.server, c.change)
+			talk, _ := with(t, c.server, c.change, c.want)
 			f := talk.Result.Finding
 			if talk.Stage != c.stage || f == nil || f.Code != c.want {
 				t.Fatalf("%s: %+v, want %s at %s", talk.Stage, f, c.want, c.stage)

@@ -7,7 +7,6 @@ import (
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
@@ -37,14 +36,14 @@ func rings() mysql.Config {
 	}
 }
 
-func with(t *testing.T, config mysql.Config, word string, change func(*engine.Target)) *stages.Talk {
+func with(t *testing.T, config mysql.Config, word string, change func(*engine.Target), ends ...finding.Code) *stages.Talk {
 	t.Helper()
 	server, err := mysql.Start(config)
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(server.Close)
-	return stages.To(t, Begin(word), fmt.Sprint("127.0.0.1:", server.Port()), 1500*time.Millisecond, change)
+	return stages.To(t, Begin(word), fmt.Sprint("127.0.0.1:", server.Port()), change, ends...)
 }
 
 // TestConversation: a session is described in all its parts, on either server, and a wrong word is told.
@@ -111,7 +110,7 @@ func TestFaults(t *testing.T) {
 			if c.fault == mysql.OfferKey {
 				config.Method = ""
 			}
-			got := with(t, config, Word, func(to *engine.Target) { to.TLS = stages.Plan(t, tlsrule.Settings{Rule: c.rule}) })
+			got := with(t, config, Word, func(to *engine.Target) { to.TLS = stages.Plan(t, tlsrule.Settings{Rule: c.rule}) }, c.code)
 			if got.Stage != c.stage || got.Code() != c.code {
 				t.Errorf("it ended at %s with %s: %+v", got.Stage, got.Code(), got.Result.Finding)
 			}
@@ -129,7 +128,7 @@ func TestLogins(t *testing.T) {
 	defer server.Close()
 	address := fmt.Sprint("127.0.0.1:", server.Port())
 	for user, want := range map[string]finding.Code{"warden": "", "nobody": finding.LoginPassword, "locked": finding.LoginLocked, "expired": finding.LoginExpired, "tls": finding.LoginPassword} {
-		c := stages.To(t, Begin(Word), address, 5*time.Second, func(to *engine.Target) { to.User = user })
+		c := stages.To(t, Begin(Word), address, func(to *engine.Target) { to.User = user })
 		code := c.Code()
 		if c.Result.Outcome != finding.Fail {
 			code = ""
@@ -138,7 +137,7 @@ func TestLogins(t *testing.T) {
 			t.Errorf("%s: %s at %s, want %s", user, code, c.Stage, want)
 		}
 	}
-	admin := stages.To(t, Begin(Word), address, 5*time.Second, func(to *engine.Target) { to.User = "admin" })
+	admin := stages.To(t, Begin(Word), address, func(to *engine.Target) { to.User = "admin" })
 	for user, want := range map[string]finding.Code{"nobody": finding.LoginNoSuchRole, "far": finding.LoginHostNotAllowed, "warden": finding.LoginPassword} {
 		found := finding.New(finding.LoginPassword, "the login was refused")
 		if err := admin.LookUp(t.Context(), engine.Refused{Profile: "counts", User: user, Database: "sightings", Network: "tcp", Method: "mysql_native_password", SeenAs: user + "@localhost", From: "127.0.0.1", Finding: found}); err != nil {
@@ -149,12 +148,12 @@ func TestLogins(t *testing.T) {
 		}
 	}
 	for database, want := range map[string]finding.Code{"ringing": finding.DatabaseNoAccess, "sighting": finding.DatabaseNoAccess} {
-		c := stages.To(t, Begin(Word), address, 5*time.Second, func(to *engine.Target) { to.Database = database })
+		c := stages.To(t, Begin(Word), address, func(to *engine.Target) { to.Database = database })
 		if c.Code() != want {
 			t.Errorf("the database %s: %+v", database, c.Result.Finding)
 		}
 	}
-	missing := stages.To(t, Begin(Word), address, 5*time.Second, func(to *engine.Target) { to.User, to.Database = "admin", "sighting" })
+	missing := stages.To(t, Begin(Word), address, func(to *engine.Target) { to.User, to.Database = "admin", "sighting" })
 	if missing.Code() != finding.DatabaseMissing {
 		t.Errorf("%+v", missing.Result.Finding)
 	}
@@ -180,7 +179,7 @@ func TestTLS(t *testing.T) {
 	} {
 		config := rings()
 		config.TLS, config.Fault = secure, c.fault
-		got := with(t, config, Word, func(to *engine.Target) { to.TLS, to.User = stages.Plan(t, c.s), c.user })
+		got := with(t, config, Word, func(to *engine.Target) { to.TLS, to.User = stages.Plan(t, c.s), c.user }, c.code)
 		if got.Stage != c.stage || got.Result.Outcome == finding.Fail && got.Code() != c.code {
 			t.Errorf("%s as %s, %s ended at %s with %+v", c.s.Rule, c.user, c.fault, got.Stage, got.Result.Finding)
 		}

@@ -6,7 +6,6 @@ import (
 	"net"
 	"strings"
 	"testing"
-	"time"
 
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
@@ -29,19 +28,19 @@ func archive() oracle.Config {
 	}
 }
 
-func with(t *testing.T, config oracle.Config, change func(*engine.Target)) *stages.Talk {
+func with(t *testing.T, config oracle.Config, change func(*engine.Target), ends ...finding.Code) *stages.Talk {
 	t.Helper()
 	server, err := oracle.Start(config)
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(server.Close)
-	return stages.To(t, Begin, fmt.Sprint("127.0.0.1:", server.Port()), 5*time.Second, func(to *engine.Target) {
+	return stages.To(t, Begin, fmt.Sprint("127.0.0.1:", server.Port()), func(to *engine.Target) {
 		to.Service, to.Database = "SKEIN", ""
 		if change != nil {
 			change(to)
 		}
-	})
+	}, ends...)
 }
 
 // TestFaults: what a listener or a server does wrong has its own finding, at its own stage.
@@ -71,7 +70,7 @@ func TestFaults(t *testing.T) {
 			t.Parallel()
 			config := archive()
 			config.Fault = c.fault
-			if got := with(t, config, nil); got.Stage != c.stage || got.Code() != c.code {
+			if got := with(t, config, nil, c.code); got.Stage != c.stage || got.Code() != c.code {
 				t.Errorf("it ended at %s with %s: %+v", got.Stage, got.Code(), got.Result.Finding)
 			} else if strings.ContainsAny(strings.Join(got.Result.Finding.Seen, ""), "\x1b\x07\u202e") {
 				t.Error("control characters reached the finding")

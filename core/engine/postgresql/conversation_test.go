@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"strings"
 	"testing"
-	"time"
 
 	"gentleharbor/core/engine"
 	"gentleharbor/core/engine/greeting"
@@ -34,20 +33,20 @@ func birds() postgresql.Config {
 }
 
 // with starts a server and talks to it.
-func with(t *testing.T, config postgresql.Config, timeout time.Duration, change func(*engine.Target)) *talk.Talk {
+func with(t *testing.T, config postgresql.Config, change func(*engine.Target), ends ...finding.Code) *talk.Talk {
 	t.Helper()
 	server, err := postgresql.Start(config)
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(server.Close)
-	return talk.To(t, Begin, fmt.Sprint("127.0.0.1:", server.Port()), timeout, change)
+	return talk.To(t, Begin, fmt.Sprint("127.0.0.1:", server.Port()), change, ends...)
 }
 
 // TestConversation: a session is described in all its parts.
 func TestConversation(t *testing.T) {
 	t.Parallel()
-	c := with(t, birds(), 5*time.Second, nil)
+	c := with(t, birds(), nil)
 	f := c.Facts()
 	if c.Stage != "session" || c.Result.Outcome == finding.Fail || c.Asked != 1 {
 		t.Fatalf("it ended at %s: %+v", c.Stage, c.Result.Finding)
@@ -98,9 +97,9 @@ func TestFaults(t *testing.T) {
 			t.Parallel()
 			config := birds()
 			config.Fault = c.fault
-			got := with(t, config, 1500*time.Millisecond, func(to *engine.Target) {
+			got := with(t, config, func(to *engine.Target) {
 				to.TLS = talk.Plan(t, tlsrule.Settings{Rule: c.rule})
-			})
+			}, c.code)
 			if got.Stage != c.stage || got.Code() != c.code {
 				t.Errorf("it ended at %s with %s: %+v", got.Stage, got.Code(), got.Result.Finding)
 			}
@@ -123,7 +122,7 @@ func TestLogins(t *testing.T) {
 		"warden": "", "oldhand": finding.LoginWeakMethod, "open": finding.LoginNoPasswordAsked, "other": finding.LoginPassword, "plain": finding.LoginCleartextRefused,
 		"nobody": finding.LoginPassword, "group": finding.LoginNoLoginRight, "late": finding.LoginPassword,
 	} {
-		c := talk.To(t, Begin, fmt.Sprint("127.0.0.1:", server.Port()), 5*time.Second, func(to *engine.Target) { to.User = user })
+		c := talk.To(t, Begin, fmt.Sprint("127.0.0.1:", server.Port()), func(to *engine.Target) { to.User = user })
 		code := c.Code()
 		if c.Result.Outcome != finding.Fail {
 			code = ""
@@ -135,7 +134,7 @@ func TestLogins(t *testing.T) {
 			t.Errorf("%s: %s at %s, want %s", user, code, c.Stage, want)
 		}
 	}
-	admin := talk.To(t, Begin, fmt.Sprint("127.0.0.1:", server.Port()), 5*time.Second, func(to *engine.Target) { to.User = "admin" })
+	admin := talk.To(t, Begin, fmt.Sprint("127.0.0.1:", server.Port()), func(to *engine.Target) { to.User = "admin" })
 	for user, want := range map[string]finding.Code{"nobody": finding.LoginNoSuchRole, "late": finding.LoginExpired, "other": finding.LoginPassword} {
 		found := finding.New(finding.LoginPassword, "the login was refused")
 		if err := admin.LookUp(t.Context(), engine.Refused{Profile: "counts", User: user, Database: "sightings", Network: "tcp", Method: "scram-sha-256", Finding: found}); err != nil {
@@ -145,7 +144,7 @@ func TestLogins(t *testing.T) {
 			t.Errorf("looked up, %s is %s, want %s", user, found.Code, want)
 		}
 	}
-	missing := talk.To(t, Begin, fmt.Sprint("127.0.0.1:", server.Port()), 5*time.Second, func(to *engine.Target) { to.Database = "sighting" })
+	missing := talk.To(t, Begin, fmt.Sprint("127.0.0.1:", server.Port()), func(to *engine.Target) { to.Database = "sighting" })
 	if missing.Code() != finding.DatabaseMissing || !strings.Contains(strings.Join(missing.Result.Finding.Seen, "\n"), "\"sightings\"") {
 		t.Errorf("a database that is not there: %+v", missing.Result.Finding)
 	}
@@ -169,7 +168,7 @@ func TestTLS(t *testing.T) {
 		{tlsrule.Settings{Rule: tlsrule.Verified}, "warden", "tls", finding.TLSUntrusted},
 		{tlsrule.Settings{Rule: tlsrule.Off}, "warden", "login", finding.TLSRequiredByServer},
 	} {
-		got := with(t, config, 5*time.Second, func(to *engine.Target) {
+		got := with(t, config, func(to *engine.Target) {
 			to.TLS, to.User = talk.Plan(t, c.s), c.user
 		})
 		if got.Stage != c.stage || got.Result.Outcome == finding.Fail && got.Code() != c.code {
@@ -183,7 +182,7 @@ func TestOther(t *testing.T) {
 	t.Parallel()
 	config := birds()
 	config.Fault = postgresql.Garbage
-	got := with(t, config, 3*time.Second, func(to *engine.Target) {
+	got := with(t, config, func(to *engine.Target) {
 		to.Greetings = greeting.Set{{
 			Engine: "tern",
 			Recognise: func(p []byte) (greeting.Service, bool) {

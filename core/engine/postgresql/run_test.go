@@ -98,7 +98,7 @@ func answered(cancelled chan []byte) postgresql.Config {
 // opened is a session for statements.
 func opened(t *testing.T, c postgresql.Config, change func(*engine.Target)) engine.Runner {
 	t.Helper()
-	conversation := with(t, c, 10*time.Second, func(to *engine.Target) {
+	conversation := with(t, c, func(to *engine.Target) {
 		to.ForStatements = true
 		if change != nil {
 			change(to)

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"strings"
 	"testing"
-	"time"
 
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
@@ -17,20 +16,20 @@ import (
 )
 
 // with talks to a simulated server, as its default user in database 0 where change says nothing else.
-func with(t *testing.T, config redis.Config, change func(*engine.Target)) (*stages.Talk, *redis.Server) {
+func with(t *testing.T, config redis.Config, change func(*engine.Target), ends ...finding.Code) (*stages.Talk, *redis.Server) {
 	t.Helper()
 	server, err := redis.Start(config)
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(server.Close)
-	return stages.To(t, Begin, fmt.Sprint("127.0.0.1:", server.Port()), 1500*time.Millisecond, func(to *engine.Target) {
+	return stages.To(t, Begin, fmt.Sprint("127.0.0.1:", server.Port()), func(to *engine.Target) {
 		to.User, to.Database = "", ""
 		to.ListenerChecked = func() bool { return true }
 		if change != nil {
 			change(to)
 		}
-	}), server
+	}, ends...), server
 }
 
 // users is a server with passwords.
@@ -137,7 +136,7 @@ func TestFindings(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			talk, _ := with(t, c.server, c.change)
+			talk, _ := with(t, c.server, c.change, c.want)
 			if talk.Stage != c.stage || talk.Result.Finding == nil || talk.Result.Finding.Code != c.want {
 				t.Fatalf("%s: %+v, want %s at %s", talk.Stage, talk.Result.Finding, c.want, c.stage)
 			}

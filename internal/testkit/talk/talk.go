@@ -8,6 +8,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 	"time"
 
@@ -31,11 +32,24 @@ type Talk struct {
 // Password is what TakeSecret gives.
 const Password = "dunlin"
 
+// shortLimit bounds a conversation whose end only time shows; longLimit any other, however busy the machine is.
+const (
+	shortLimit = 1500 * time.Millisecond
+	longLimit  = time.Minute
+)
+
+// byTime are the ends that only time shows.
+var byTime = []finding.Code{finding.SpeakSilent, finding.LoginTimeout, finding.TLSUnfinished}
+
 // To goes through the stages with a server at an address until one fails. change may be nil; the TLS rule is
-// off where it sets no plan.
-func To(t testing.TB, begin engine.Begin, address string, timeout time.Duration, change func(*engine.Target)) *Talk {
+// off where it sets no plan. ends is the finding that the test expects: one that only time shows comes soon.
+func To(t testing.TB, begin engine.Begin, address string, change func(*engine.Target), ends ...finding.Code) *Talk {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(t.Context(), timeout)
+	limit := longLimit
+	if len(ends) > 0 && slices.Contains(byTime, ends[0]) {
+		limit = shortLimit
+	}
+	ctx, cancel := context.WithTimeout(t.Context(), limit)
 	t.Cleanup(cancel)
 	talk := &Talk{}
 	to := engine.Target{
