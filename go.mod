@@ -20,7 +20,7 @@ require (
 	github.com/zalando/go-keyring v0.2.8
 	go.mongodb.org/mongo-driver/v2 v2.10.0
 	go.yaml.in/yaml/v3 v3.0.6
-	golang.org/x/crypto v0.59.0
+	golang.org/x/crypto v0.58.0
 	golang.org/x/oauth2 v0.38.0
 	golang.org/x/sys v0.50.0
 	golang.org/x/term v0.48.0

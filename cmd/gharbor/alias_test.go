@@ -255,7 +255,9 @@ func TestServiceFileAlias(t *testing.T) {
 // TestProjectAlias: an alias of a project's file leads nowhere before it was vouched
 // for, and one of the user's own always wins.
 func TestProjectAlias(t *testing.T) {
-	t.Parallel()
+	if testkit.Alone(t) {
+		return
+	}
 	p, server := aliased(t, "addresses = [\"127.0.0.1:1\"]\n")
 	text := fmt.Sprintf("[alias.counts]\nengine = \"postgresql\"\naddresses = [\"127.0.0.1:%d\"]\ndatabase = "+
 		"\"sightings\"\n[alias.theirs]\nalias = \"counts\"\n[profile.ours]\nalias = \"theirs\"\nuser = "+

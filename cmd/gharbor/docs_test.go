@@ -142,17 +142,3 @@ func TestFindingsPage(t *testing.T) {
 		t.Errorf("docs/findings.md is not what explain prints; go test ./cmd/gharbor -run FindingsPage -update")
 	}
 }
-
-// TestReadme: what the README names is there.
-func TestReadme(t *testing.T) {
-	t.Parallel()
-	data, err := os.ReadFile("../../README.md")
-	if err != nil {
-		t.Fatal(err)
-	}
-	for _, match := range regexp.MustCompile(`\]\(([^)]+)\)`).FindAllStringSubmatch(string(data), -1) {
-		if _, err := os.Stat(filepath.Join("../..", match[1])); err != nil {
-			t.Errorf("the README links %s, which does not exist", match[1])
-		}
-	}
-}

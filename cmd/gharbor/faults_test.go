@@ -89,7 +89,9 @@ func TestFaults(t *testing.T) {
 }
 
 func TestSlowServerIsNotWrong(t *testing.T) {
-	t.Parallel()
+	if testkit.Alone(t) {
+		return
+	}
 	config := birds()
 	config.Fault, config.Delay = postgresql.Slow, 120*time.Millisecond
 	p, server := standin(t, config)
@@ -107,7 +109,9 @@ func TestSlowServerIsNotWrong(t *testing.T) {
 
 // TestSilentWithTime: with time enough, all other openings are tried.
 func TestSilentWithTime(t *testing.T) {
-	t.Parallel()
+	if testkit.Alone(t) {
+		return
+	}
 	config := birds()
 	config.Fault = postgresql.Silent
 	connections := 0
@@ -125,7 +129,9 @@ func TestSilentWithTime(t *testing.T) {
 }
 
 func TestOneConnection(t *testing.T) {
-	t.Parallel()
+	if testkit.Alone(t) {
+		return
+	}
 	p, server := standin(t, birds())
 	if r := p.Test("sightings"); r.Outcome != "ok" {
 		t.Fatalf("%+v", r.Stages)

@@ -197,7 +197,9 @@ func TestHopPin(t *testing.T) {
 
 // TestHopVouch: a project's hops do nothing before they are vouched for.
 func TestHopVouch(t *testing.T) {
-	t.Parallel()
+	if testkit.Alone(t) {
+		return
+	}
 	p, gate := simulatedTides(t, ssh.Config{})
 	text := p.ReadProfiles()
 	p.Profiles("")

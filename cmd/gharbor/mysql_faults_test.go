@@ -115,7 +115,9 @@ func TestMySQLFaults(t *testing.T) {
 }
 
 func TestMySQLFloodAndSlow(t *testing.T) {
-	t.Parallel()
+	if testkit.Alone(t) {
+		return
+	}
 	config := rings()
 	config.Fault = mysql.FloodRows
 	p, _ := onRings(t, config)

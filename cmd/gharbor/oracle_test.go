@@ -50,7 +50,9 @@ func listening(t *testing.T, config oracle.Config, lines ...string) (*testkit.Pr
 // TestOracle: one connection carries every stage; what the server says is told, and
 // nothing else reaches the output.
 func TestOracle(t *testing.T) {
-	t.Parallel()
+	if testkit.Alone(t) {
+		return
+	}
 	p, server := listening(t, archive())
 	r := p.Test("archive", override("expect.tables=species,curator.species", "expect.user=CURATOR", "expect.version=>= 19")...)
 	if r.Outcome != "ok" || server.Connections() != 1 || server.Logins() != 1 {
@@ -147,7 +149,9 @@ func TestOracleEscapes(t *testing.T) {
 // TestOracleTLS: a listener of its own speaks TLS from the first byte, and says nothing
 // before it is known who it is.
 func TestOracleTLS(t *testing.T) {
-	t.Parallel()
+	if testkit.Alone(t) {
+		return
+	}
 	ca, err := authority.New()
 	if err != nil {
 		t.Fatal(err)
@@ -205,7 +209,9 @@ func (r *replayed) Read(p []byte) (int, error) {
 // TestOracleRedirect: a redirect is followed once, and only to an address that the
 // alias lists.
 func TestOracleRedirect(t *testing.T) {
-	t.Parallel()
+	if testkit.Alone(t) {
+		return
+	}
 	p, target := listening(t, archive())
 	trap, err := oracle.Start(archive())
 	if err != nil {

@@ -174,7 +174,9 @@ func TestCertificateAsks(t *testing.T) {
 // TestManyOnATerminal: passwords are asked for before the first connection, a
 // bar shows what is in flight, and the table comes last, in colour.
 func TestManyOnATerminal(t *testing.T) {
-	t.Parallel()
+	if testkit.Alone(t) {
+		return
+	}
 	p, server := standin(t, birds())
 	config := birds()
 	config.Fault = postgresql.Silent

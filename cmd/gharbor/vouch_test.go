@@ -43,7 +43,9 @@ func vouchFor(t *testing.T, p *testkit.Program, names ...string) {
 // TestVouch: a project's profile does nothing until it was vouched for, and again
 // when a use of it has changed.
 func TestVouch(t *testing.T) {
-	t.Parallel()
+	if testkit.Alone(t) {
+		return
+	}
 	p, server := standin(t, birds())
 	base := "[profile.counts]\nengine = \"postgresql\"\nhost = \"${COUNTS:-127.0.0.1}\"\nport = %d\nuser = " +
 		"\"warden\"\ndatabase = \"sightings\"\ncommand = [\"sh\", \"scripts/unlock.sh\"]\ntags = [\"team\"]\n"
@@ -127,7 +129,9 @@ func TestVouch(t *testing.T) {
 // TestVouchFiles: files of the repository that a profile names are hashed, and
 // used as they were hashed.
 func TestVouchFiles(t *testing.T) {
-	t.Parallel()
+	if testkit.Alone(t) {
+		return
+	}
 	p, server := standin(t, birds())
 	root := project(t, p, fmt.Sprintf("[profile.counts]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nport = "+
 		"%d\nuser = \"warden\"\ndatabase = \"sightings\"\nsecret = \"file:pw/secret\"\n", server.Port())+

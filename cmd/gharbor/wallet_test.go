@@ -41,7 +41,9 @@ type testWallet struct {
 // a whole core for a quarter of a second: they run beside one another and before
 // all tests that go by the clock.
 func TestWallet(t *testing.T) {
-	t.Parallel()
+	if testkit.Alone(t) {
+		return
+	}
 	for name, test := range map[string]func(*testing.T){
 		"commands": testWalletCommands, "secret": testWalletSecret, "reader": testWalletReader, "files": testWalletFiles, "writers": testWalletWriters, "put": testSecretPut,
 		"pasted": testAddPastedURL, "import": testImport, "audit": testAudit, "hostile": testHostileProject, "alias": testAliasWallet,

@@ -500,6 +500,11 @@ func TestUnknown(t *testing.T) {
 	}
 }
 
+// hurried has never more than 0.4 s left, and does not end: a busy machine may take longer for a request.
+type hurried struct{ context.Context }
+
+func (hurried) Deadline() (time.Time, bool) { return time.Now().Add(400 * time.Millisecond), true }
+
 // TestPutOff: a service that wants fewer requests, or is not there for a moment, is asked again.
 func TestPutOff(t *testing.T) {
 	t.Parallel()
@@ -509,11 +514,9 @@ func TestPutOff(t *testing.T) {
 		if _, _, found := s.Who(t.Context()); found != nil {
 			t.Errorf("%s: %+v", fault, found)
 		}
-		ctx, cancel := context.WithTimeout(t.Context(), 200*time.Millisecond)
-		if _, _, found := s.Who(ctx); !found.Is(code) {
+		if _, _, found := s.Who(hurried{t.Context()}); !found.Is(code) {
 			t.Errorf("%s: there is no time: %+v", fault, found)
 		}
-		cancel()
 	}
 	for text, want := range map[string]time.Duration{"3": 3 * time.Second, "": 0, "-1": 0, "x": 0, "999999": time.Hour, "Mon, 02 Jan 2006 15:04:15 GMT": 10 * time.Second, "Mon, 02 Jan 2006 15:04:00 GMT": 0} {
 		if got := retryAfter(text, time.Date(2006, 1, 2, 15, 4, 5, 0, time.UTC)); got != want {

@@ -69,11 +69,12 @@ func sweep(base string) {
 		if err != nil || alive(pid) {
 			continue
 		}
-		data, err := os.ReadFile(filepath.Join(path, "process"))
+		data, _ := os.ReadFile(filepath.Join(path, "process"))
+		pid, err = strconv.Atoi(string(data))
 		if err != nil && time.Since(info.ModTime()) < time.Minute {
-			continue // its program may have been started and not noted yet
+			continue // its program may have been started and not noted yet, or not noted to the end
 		}
-		if pid, err := strconv.Atoi(string(data)); err == nil && alive(pid) {
+		if err == nil && alive(pid) {
 			continue
 		}
 		os.RemoveAll(path)

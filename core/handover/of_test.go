@@ -107,6 +107,9 @@ func TestFolder(t *testing.T) {
 	if _, err := os.Stat(gone); err == nil {
 		t.Error("the folder of a program that is gone is still there")
 	}
+	begun := filepath.Join(base, folderPrefix+"999999998-x") // killed while it noted its program
+	os.Mkdir(begun, 0o700)
+	os.WriteFile(filepath.Join(begun, "process"), nil, 0o600)
 	if err := f.For(os.Getpid()); err != nil {
 		t.Error(err)
 	}
@@ -117,6 +120,10 @@ func TestFolder(t *testing.T) {
 	if _, err := os.Stat(f.Path); err != nil {
 		t.Error("the folder of a program that runs was swept")
 	}
+	if _, err := os.Stat(begun); err != nil {
+		t.Error("the folder of a program that may run was swept")
+	}
+	os.RemoveAll(begun)
 	f.Remove()
 	again.Remove()
 	if left, _ := os.ReadDir(base); len(left) != 0 {

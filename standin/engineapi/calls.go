@@ -77,7 +77,8 @@ func (s *Server) misbehave(w http.ResponseWriter, r *http.Request) bool {
 		refuse(w, http.StatusInternalServerError, "database is locked\x1b]0;owned\x07")
 	case fault == Huge && listing:
 		io.WriteString(w, "[")
-		line := []byte(`{"Id":"` + strings.Repeat("f", 64) + `","Names":["/` + strings.Repeat("n", 900) + `"]},`)
+		one := `{"Id":"` + strings.Repeat("f", 64) + `","Names":["/` + strings.Repeat("n", 900) + `"]},`
+		line := []byte(strings.Repeat(one, 1000))
 		for r.Context().Err() == nil {
 			if _, err := w.Write(line); err != nil {
 				break
