@@ -15,7 +15,7 @@ func TestPages(t *testing.T) {
 	if err != nil || len(pages) == 0 {
 		t.Fatal(len(pages), err)
 	}
-	for _, page := range append(pages, "../../README.md") {
+	for _, page := range append(pages, "../../README.md", "../../CHANGELOG.md") {
 		data, err := os.ReadFile(page)
 		if err != nil {
 			t.Fatal(err)
