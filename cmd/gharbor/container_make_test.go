@@ -140,7 +140,7 @@ func TestContainerPort(t *testing.T) {
 	})
 	h.OK("add", "rings", "-engine", "mariadb", "-container", "rings", "-user", "ringer")
 	out := h.OK("container", "make", "rings", "-image", "mariadb:11", "-dry-run").Has("3306 is taken by the container saltmarsh-ringing").Stdout
-	if strings.Contains(out, "127.0.0.1:3306") {
+	if strings.Contains(out, "127.0.0.1:3306 ") {
 		t.Error(out)
 	}
 }

@@ -214,9 +214,9 @@ func TestTunnelOptions(t *testing.T) {
 	if _, err := os.Stat(folder + "/.s.PGSQL.5432"); err == nil {
 		t.Error("the socket is left behind")
 	}
-	p.OK("tunnel", "open", "tides", "-background", "-idle", "300ms")
+	p.OK("tunnel", "open", "tides", "-background", "-idle", "3s") // a busy machine takes a while to open it
 	waitFor(t, "the idle tunnel to end", func() bool { return strings.Contains(p.OK("tunnel", "list").Stderr, "no tunnel") })
-	p.OK("tunnel", "open", "tides", "-background", "-lifetime", "300ms")
+	p.OK("tunnel", "open", "tides", "-background", "-lifetime", "3s")
 	waitFor(t, "the tunnel's lifetime", func() bool { return strings.Contains(p.OK("tunnel", "list").Stderr, "no tunnel") })
 	p.OK("set", "tides", "hop.1.user=stranger")
 	p.Run("tunnel", "open", "tides", "-background").Want(5).Has("hop.key-refused", "offered: key")
