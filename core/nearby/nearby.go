@@ -50,6 +50,7 @@ const (
 	maxPorts = 64              // a developer's machine has about 20 that listen
 	parallel = 8               // enough to be quick, too few to be a load
 	budget   = 8 * time.Second // for everything
+	reach    = time.Second     // for a connection to this machine itself: one whose queue is full never takes it
 	lowest   = 1024            // no database server listens on a privileged port
 )
 
@@ -178,7 +179,11 @@ func (p Places) likely(port int) string {
 // after one connection.
 func (p Places) identify(ctx context.Context, network, address, likely string) (greeting.Service, int, bool) {
 	greetings := p.Engines.Greetings()
-	dial := func(ctx context.Context) (net.Conn, error) { return p.Dial(ctx, network, address) }
+	dial := func(ctx context.Context) (net.Conn, error) {
+		ctx, cancel := context.WithTimeout(ctx, reach)
+		defer cancel()
+		return p.Dial(ctx, network, address)
+	}
 	return greetings.Identify(ctx, dial, greetings.Probes(likely, false)...)
 }
 

@@ -8,7 +8,9 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"testing"
+	"time"
 
 	"gentleharbor/core/profile"
 	"gentleharbor/core/profile/resolve"
@@ -104,6 +106,23 @@ func TestOnlyIPv6(t *testing.T) {
 		}
 	}
 	t.Errorf("%+v", s)
+}
+
+// TestFullQueue: a port that never takes a connection holds up nothing: each dial has a limit of its own.
+func TestFullQueue(t *testing.T) {
+	p := places(t, map[string]string{"/proc/net/tcp": "x\n   0: 0100007F:1538 0:0 0A\n"})
+	var left atomic.Int64
+	p.Dial = func(ctx context.Context, _, address string) (net.Conn, error) {
+		if address == "127.0.0.1:5432" {
+			until, _ := ctx.Deadline()
+			left.Store(int64(time.Until(until)))
+		}
+		return nil, errors.New("refused")
+	}
+	p.Survey(t.Context(), "")
+	if got := time.Duration(left.Load()); got <= 0 || got > reach {
+		t.Errorf("a dial has %s", got)
+	}
 }
 
 func TestProfilesOfServer(t *testing.T) {

@@ -132,10 +132,7 @@ func (s *Server) serve(conn net.Conn, number int) {
 		if err != nil {
 			return
 		}
-		if len(words) == 0 {
-			continue
-		}
-		goesOn := c.answer(words)
+		goesOn := len(words) == 0 || c.answer(words) // an empty line is no command
 		if c.in.Buffered() == 0 || !goesOn {
 			c.out.Flush()
 		}

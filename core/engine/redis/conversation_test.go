@@ -3,10 +3,12 @@ package redis
 import (
 	"context"
 	"fmt"
+	"net"
 	"strings"
 	"testing"
 
 	"gentleharbor/core/engine"
+	"gentleharbor/core/engine/greeting"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/profile/key"
 	"gentleharbor/core/secret"
@@ -65,6 +67,25 @@ func TestConversation(t *testing.T) {
 		}
 		if text := f.Server(); text != "Redis 7.2.4, primary, writable" {
 			t.Errorf("the server is %q", text)
+		}
+	}
+}
+
+// TestGreetingOfServers: a server with a password and one without are known by their answer to what a client says first.
+func TestGreetingOfServers(t *testing.T) {
+	t.Parallel()
+	for _, config := range []redis.Config{users(), {}} {
+		server, err := redis.Start(config)
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(server.Close)
+		dial := func(ctx context.Context) (net.Conn, error) {
+			return new(net.Dialer).DialContext(ctx, "tcp", fmt.Sprint("127.0.0.1:", server.Port()))
+		}
+		set := greeting.Set{Spec.Greeting}
+		if s, n, ok := set.Identify(t.Context(), dial, set.Probes("", false)...); !ok || s.Engine != Word || n != 1 {
+			t.Errorf("%+v after %d connections, %v", s, n, ok)
 		}
 	}
 }
