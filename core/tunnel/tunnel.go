@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/deadline"
 	"gentleharbor/core/defect"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
@@ -233,11 +234,11 @@ func (t *Tunnel) end() {
 
 // limits ends the tunnel when its time is over, or nobody has used it for long.
 func (t *Tunnel) limits(ctx context.Context, end context.CancelCauseFunc) {
-	var lifetime <-chan time.Time
+	var lifetime <-chan struct{}
 	if t.o.Lifetime > 0 {
-		timer := time.NewTimer(t.o.Lifetime)
-		defer timer.Stop()
-		lifetime = timer.C
+		over, stop := deadline.By(ctx, t.since.Add(t.o.Lifetime), ErrLifetime)
+		defer stop()
+		lifetime = over.Done()
 	}
 	var look <-chan time.Time
 	if t.o.Idle > 0 {

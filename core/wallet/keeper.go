@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"gentleharbor/core/deadline"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/privatesocket"
 )
@@ -56,11 +57,16 @@ var errLocked = errors.New("locked")
 
 // Keep answers on the socket until the keys' time is over, the context ends, or
 // somebody of this user's asks for the lock.
-func Keep(ctx context.Context, listener net.Listener, keys Keys) {
-	ctx, lock := context.WithDeadlineCause(ctx, keys.Until, errLocked)
+func Keep(ctx context.Context, listener net.Listener, keys Keys) { keep(ctx, listener, keys, time.Now) }
+
+func keep(ctx context.Context, listener net.Listener, keys Keys, now func() time.Time) {
+	ctx, lock := deadline.By(ctx, keys.Until, errLocked)
 	defer lock()
 	kept := &notes{all: make(map[string][]byte)}
 	privatesocket.Serve(ctx, listener, func(line string, in io.Reader) (any, func()) {
+		if deadline.Over(keys.Until, now()) { // the machine has just woken
+			return reply{Until: keys.Until, Error: errLocked.Error()}, lock
+		}
 		if r, ok := kept.answer(line, in); ok {
 			return r, nil
 		}
@@ -120,6 +126,9 @@ type Unlocked struct{ Socket string }
 func (u Unlocked) ask(ctx context.Context, request []byte) (reply, error) {
 	var r reply
 	err := privatesocket.Ask(ctx, u.Socket, request, 2*maxContent, &r)
+	if err == nil && r.Error == errLocked.Error() { // and ends
+		err = privatesocket.ErrNone
+	}
 	return r, err
 }
 
@@ -143,6 +152,11 @@ func (u Unlocked) open(ctx context.Context, f *File) (*Wallet, error) {
 	}
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
+	}
+	if errors.Is(err, privatesocket.ErrNone) {
+		return nil, refuse(finding.New(finding.WalletLocked,
+			"the wallet %s is locked: it was unlocked for a time that is over", f.Path).
+			Suggest("gharbor wallet unlock -lifetime 15m"))
 	}
 	if err != nil || r.Error != "" {
 		return nil, refuse(finding.New(finding.WalletLocked, "the wallet %s was unlocked before it got new keys",

@@ -442,6 +442,34 @@ func TestKeeper(t *testing.T) {
 	}
 }
 
+// TestSleptKeeper: a keeper whose time went by while the machine slept opens nothing, though its timers stood still.
+func TestSleptKeeper(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	opened, err := w.Open(t.Context(), w.pass)
+	if err != nil {
+		t.Fatal(err)
+	}
+	short, err := os.MkdirTemp("", "gh")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(short) })
+	socket := filepath.Join(short, "k", "w.sock")
+	listener, err := Listen(socket)
+	if err != nil {
+		t.Fatal(err)
+	}
+	asleep := time.Now().Add(time.Minute) // what its timers go by
+	ended := make(chan bool)
+	go func() {
+		keep(context.Background(), listener, opened.Keys(asleep), func() time.Time { return asleep.Add(time.Second) })
+		close(ended)
+	}()
+	w.fails("after its time", Unlocked{socket}, "wallet.locked")
+	<-ended
+}
+
 // TestSilentKeeper: a keeper that does not answer is not taken for none, and its number is told.
 func TestSilentKeeper(t *testing.T) {
 	t.Parallel()

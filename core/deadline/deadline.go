@@ -1,0 +1,44 @@
+// Package deadline ends what may last until a time on the wall's clock, also where the machine sleeps meanwhile: the
+// timers of a context stand still then. It stands below all rooms and knows none of them. Start with By.
+package deadline
+
+import (
+	"context"
+	"time"
+)
+
+// look is how often the wall's clock is looked at: a machine that wakes late finds the end within this time.
+const look = 2 * time.Second
+
+// By is a context that ends with cause once the wall's clock has reached until, or once as much time has passed as there
+// was until then, whichever comes first: a clock that is set back makes nothing last longer.
+func By(ctx context.Context, until time.Time, cause error) (context.Context, context.CancelFunc) {
+	return by(ctx, until, cause, time.Now, look)
+}
+
+func by(ctx context.Context, until time.Time, cause error, now func() time.Time,
+	every time.Duration) (context.Context, context.CancelFunc) {
+	ctx, stop := context.WithDeadlineCause(ctx, until, cause)
+	ctx, end := context.WithCancelCause(ctx)
+	go func() {
+		ticker := time.NewTicker(every)
+		defer ticker.Stop()
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-ticker.C:
+				if Over(until, now()) {
+					end(cause)
+				}
+			}
+		}
+	}()
+	return ctx, func() {
+		end(context.Canceled)
+		stop()
+	}
+}
+
+// Over reports whether the wall's clock, which says now, has reached until.
+func Over(until, now time.Time) bool { return !now.Round(0).Before(until.Round(0)) }
