@@ -10,8 +10,8 @@ import (
 // look is how often the wall's clock is looked at: a machine that wakes late finds the end within this time.
 const look = 2 * time.Second
 
-// By is a context that ends with cause once the wall's clock has reached until, or once as much time has passed as there
-// was until then, whichever comes first: a clock that is set back makes nothing last longer.
+// By is a context that ends with cause once the wall's clock has reached until, or once the time that was left at the
+// call has passed, whichever comes first: a clock that is set back makes nothing last longer.
 func By(ctx context.Context, until time.Time, cause error) (context.Context, context.CancelFunc) {
 	return by(ctx, until, cause, time.Now, look)
 }

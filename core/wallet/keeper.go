@@ -156,7 +156,7 @@ func (u Unlocked) open(ctx context.Context, f *File) (*Wallet, error) {
 	if errors.Is(err, privatesocket.ErrNone) {
 		return nil, refuse(finding.New(finding.WalletLocked,
 			"the wallet %s is locked: it was unlocked for a time that is over", f.Path).
-			Suggest("gharbor wallet unlock -lifetime 15m"))
+			Suggest("gharbor wallet unlock -lifetime 15m   # on a terminal, for this user"))
 	}
 	if err != nil || r.Error != "" {
 		return nil, refuse(finding.New(finding.WalletLocked, "the wallet %s was unlocked before it got new keys",
