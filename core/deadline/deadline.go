@@ -5,6 +5,8 @@ package deadline
 import (
 	"context"
 	"time"
+
+	"gentleharbor/core/defect"
 )
 
 // look is how often the wall's clock is looked at: a machine that wakes late finds the end within this time.
@@ -20,7 +22,7 @@ func by(ctx context.Context, until time.Time, cause error, now func() time.Time,
 	every time.Duration) (context.Context, context.CancelFunc) {
 	ctx, stop := context.WithDeadlineCause(ctx, until, cause)
 	ctx, end := context.WithCancelCause(ctx)
-	go func() {
+	defect.Go(func() {
 		ticker := time.NewTicker(every)
 		defer ticker.Stop()
 		for {
@@ -33,7 +35,7 @@ func by(ctx context.Context, until time.Time, cause error, now func() time.Time,
 				}
 			}
 		}
-	}()
+	})
 	return ctx, func() {
 		end(context.Canceled)
 		stop()
