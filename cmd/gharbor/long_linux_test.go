@@ -70,15 +70,7 @@ func TestLongMany(t *testing.T) {
 	tests := 0
 	for tests < wanted {
 		r := p.Run("test", "-all", "-parallel", "32", "-timeout", "5s", "-format", "json")
-		var report struct {
-			Profiles []struct {
-				Outcome string
-				Stages  []struct {
-					Outcome string
-					Finding *struct{ Code string }
-				}
-			}
-		}
+		var report struct{ Profiles []testkit.Report }
 		if err := json.Unmarshal([]byte(r.Stdout), &report); err != nil || r.Code > 1 || len(report.Profiles) != profiles {
 			t.Fatalf("exit code %d, %d profiles, %v: %.2000s", r.Code, len(report.Profiles), err, r.Stderr)
 		}

@@ -392,6 +392,21 @@ func TestKilledWriter(t *testing.T) {
 	}
 }
 
+// keeperSocket is a socket for a keeper, in a folder of its own.
+func keeperSocket(t *testing.T) (listener net.Listener, socket string) {
+	t.Helper()
+	short, err := os.MkdirTemp("", "gh") // a socket's path is short
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(short) })
+	socket = filepath.Join(short, "k", "w.sock")
+	if listener, err = Listen(socket); err != nil {
+		t.Fatal(err)
+	}
+	return listener, socket
+}
+
 func TestKeeper(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -399,16 +414,7 @@ func TestKeeper(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	short, err := os.MkdirTemp("", "gh") // a socket's path is short
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { os.RemoveAll(short) })
-	socket := filepath.Join(short, "k", "w.sock")
-	listener, err := Listen(socket)
-	if err != nil {
-		t.Fatal(err)
-	}
+	listener, socket := keeperSocket(t)
 	ended := make(chan bool)
 	go func() {
 		Keep(context.Background(), listener, opened.Keys(time.Now().Add(time.Minute)))
@@ -450,16 +456,7 @@ func TestSleptKeeper(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	short, err := os.MkdirTemp("", "gh")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { os.RemoveAll(short) })
-	socket := filepath.Join(short, "k", "w.sock")
-	listener, err := Listen(socket)
-	if err != nil {
-		t.Fatal(err)
-	}
+	listener, socket := keeperSocket(t)
 	asleep := time.Now().Add(time.Minute) // what its timers go by
 	ended := make(chan bool)
 	go func() {
